@@ -1,0 +1,9 @@
+//! Where things stand: file ids, spans in them, and paths inside a workspace.
+//!
+//! This is the ground floor: it needs nothing and every other crate may use it.
+
+mod path;
+mod sources;
+
+pub use path::{PathProblem, WsPath};
+pub use sources::{FileId, LineColumn, Sources, Span};

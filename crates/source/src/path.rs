@@ -1,0 +1,170 @@
+//! Paths inside a workspace.
+
+use std::fmt;
+use std::sync::Arc;
+
+/// A path inside a workspace: relative to its root, `/` between parts, no `.` or `..`, no empty part.
+///
+/// The root itself is the empty path. Cheap to clone.
+#[derive(Clone, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct WsPath(Arc<str>);
+
+/// Why a text is not a path inside the workspace.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub enum PathProblem {
+    /// `..` went above the root.
+    LeavesWorkspace,
+    /// A NUL byte or a line end is in the text.
+    OddCharacter,
+}
+
+impl fmt::Display for PathProblem {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(match self {
+            PathProblem::LeavesWorkspace => "the path leaves the workspace",
+            PathProblem::OddCharacter => "the path holds a line end or a NUL byte",
+        })
+    }
+}
+
+impl WsPath {
+    /// The workspace's root.
+    pub fn root() -> Self {
+        WsPath("".into())
+    }
+
+    /// Takes a text that is known to be in normal form, such as one that this type gave out.
+    pub fn from_normal(text: &str) -> Self {
+        debug_assert!(!text.starts_with('/') && !text.ends_with('/') && !text.contains("//"), "{text:?}");
+        WsPath(text.into())
+    }
+
+    /// Resolves `text` against this folder; a leading `/` starts at the root.
+    ///
+    /// # Errors
+    /// When the path leaves the workspace or holds a character that no listing could carry.
+    pub fn resolve(&self, text: &str) -> Result<WsPath, PathProblem> {
+        if text.contains(['\0', '\n', '\r']) {
+            return Err(PathProblem::OddCharacter);
+        }
+        let from_root = text.starts_with('/');
+        let mut parts: Vec<&str> = if from_root { Vec::new() } else { self.parts().collect() };
+        for part in text.split('/') {
+            match part {
+                "" | "." => {}
+                ".." => {
+                    parts.pop().ok_or(PathProblem::LeavesWorkspace)?;
+                }
+                part => parts.push(part),
+            }
+        }
+        Ok(WsPath(parts.join("/").into()))
+    }
+
+    /// Adds one part that holds no `/`.
+    pub fn child(&self, name: &str) -> WsPath {
+        if self.is_root() { WsPath(name.into()) } else { WsPath(format!("{}/{name}", self.0).into()) }
+    }
+
+    /// The path as text; empty for the root.
+    pub fn as_str(&self) -> &str {
+        &self.0
+    }
+
+    /// The shared text behind the path.
+    pub fn shared(&self) -> &Arc<str> {
+        &self.0
+    }
+
+    /// Whether this is the workspace's root.
+    pub fn is_root(&self) -> bool {
+        self.0.is_empty()
+    }
+
+    /// The parts between the slashes; none for the root.
+    pub fn parts(&self) -> impl Iterator<Item = &str> {
+        self.0.split('/').filter(|part| !part.is_empty())
+    }
+
+    /// The folder that holds this; `None` for the root.
+    pub fn parent(&self) -> Option<WsPath> {
+        if self.is_root() {
+            return None;
+        }
+        Some(WsPath(self.0.rsplit_once('/').map_or("", |(dir, _)| dir).into()))
+    }
+
+    /// The last part; empty for the root.
+    pub fn name(&self) -> &str {
+        self.0.rsplit('/').next().unwrap_or("")
+    }
+
+    /// The last part without its last extension: `fit.tar` of `a/fit.tar.gz`.
+    pub fn stem(&self) -> &str {
+        let name = self.name();
+        match name.rfind('.') {
+            Some(dot) if dot > 0 => &name[..dot],
+            _ => name,
+        }
+    }
+
+    /// The last extension without its dot; empty where there is none.
+    pub fn extension(&self) -> &str {
+        let name = self.name();
+        match name.rfind('.') {
+            Some(dot) if dot > 0 => &name[dot + 1..],
+            _ => "",
+        }
+    }
+
+    /// The rest of this path below `folder`; `None` when it is not below it.
+    pub fn below(&self, folder: &WsPath) -> Option<&str> {
+        if folder.is_root() {
+            return Some(&self.0);
+        }
+        self.0.strip_prefix(folder.as_str())?.strip_prefix('/')
+    }
+
+    /// Whether this is `folder` or lies below it.
+    pub fn is_in(&self, folder: &WsPath) -> bool {
+        self == folder || self.below(folder).is_some()
+    }
+}
+
+impl fmt::Display for WsPath {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(if self.is_root() { "." } else { &self.0 })
+    }
+}
+
+impl fmt::Debug for WsPath {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{:?}", &*self.0)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn resolves_and_refuses() {
+        let tide = WsPath::from_normal("tide/base");
+        assert_eq!(tide.resolve("../x//./y").unwrap().as_str(), "tide/x/y");
+        assert_eq!(tide.resolve("/kit/a").unwrap().as_str(), "kit/a");
+        assert_eq!(tide.resolve("../..").unwrap(), WsPath::root());
+        assert_eq!(tide.resolve("../../.."), Err(PathProblem::LeavesWorkspace));
+        assert_eq!(tide.resolve("a\nb"), Err(PathProblem::OddCharacter));
+    }
+
+    #[test]
+    fn takes_names_apart() {
+        let path = WsPath::from_normal("a/fit.tar.gz");
+        assert_eq!((path.name(), path.stem(), path.extension()), ("fit.tar.gz", "fit.tar", "gz"));
+        let hidden = WsPath::from_normal(".profile");
+        assert_eq!((hidden.stem(), hidden.extension()), (".profile", ""));
+        assert_eq!(path.below(&WsPath::from_normal("a")), Some("fit.tar.gz"));
+        assert_eq!(WsPath::from_normal("ab/c").below(&WsPath::from_normal("a")), None);
+        assert!(path.is_in(&WsPath::root()));
+    }
+}

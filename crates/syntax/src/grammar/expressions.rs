@@ -1,0 +1,590 @@
+//! Expressions, from the loosest binding to the tightest, and texts with holes.
+
+use nubrik_diagnostic::Diagnostic;
+
+use super::commands::{command, shell_command};
+use super::declarations::{close, end_of_item, new_name, not_yet, skip_lines_and_commas};
+use crate::SyntaxKind::{self, *};
+use crate::lexer::RESERVED_WORDS;
+use crate::parser::{MAX_CHAIN, MAX_DEPTH, Parser};
+use crate::tree::Mark;
+
+/// Any expression. Reports and leaves an [`Error`] node where none stands.
+pub(super) fn expression(p: &mut Parser) {
+    p.depth += 1;
+    p.lines();
+    if p.depth > MAX_DEPTH {
+        p.error(Diagnostic::error("too-deep", "this nests too deep").mend("name the inner part with `let`"));
+        p.skip_item();
+    } else if p.at_word("if") {
+        if_expression(p);
+    } else if p.at_word("match") {
+        match_expression(p);
+    } else {
+        or_expression(p);
+    }
+    p.depth -= 1;
+}
+
+/// Whether the next token is one of these operators; a line that begins with an operator goes on.
+fn next_operator(p: &Parser, symbols: &[SyntaxKind], words: &[&str]) -> bool {
+    let (kind, text) = p.peek_past_lines();
+    symbols.contains(&kind) || (kind == Word && words.contains(&text))
+}
+
+fn too_long(p: &mut Parser) {
+    p.error(Diagnostic::error("too-deep", "this chain is too long").mend("name the first part with `let`"));
+    p.skip_item();
+}
+
+fn binary(p: &mut Parser, symbols: &[SyntaxKind], words: &[&str], inner: fn(&mut Parser)) {
+    let mark = p.mark();
+    inner(p);
+    let mut links = 0;
+    while next_operator(p, symbols, words) {
+        links += 1;
+        if links > MAX_CHAIN {
+            return too_long(p);
+        }
+        p.lines();
+        p.take();
+        p.lines();
+        inner(p);
+        p.finish(mark, BinaryExpr);
+    }
+}
+
+fn or_expression(p: &mut Parser) {
+    binary(p, &[], &["or"], and_expression);
+}
+
+fn and_expression(p: &mut Parser) {
+    binary(p, &[], &["and"], not_expression);
+}
+
+fn not_expression(p: &mut Parser) {
+    if !p.at_word("not") {
+        return comparison(p);
+    }
+    let mark = p.mark();
+    p.depth += 1;
+    p.take();
+    if p.depth > MAX_DEPTH {
+        p.expected("less nesting");
+        p.skip_item();
+    } else {
+        not_expression(p);
+    }
+    p.depth -= 1;
+    p.finish(mark, NotExpr);
+}
+
+fn comparison(p: &mut Parser) {
+    let mark = p.mark();
+    sum(p);
+    let symbols = [EqualsEquals, NotEquals, Less, LessEquals, Greater, GreaterEquals];
+    let mut count = 0;
+    loop {
+        let not_in = p.peek_past_lines() == (Word, "not") && p.peek_second_past_lines() == (Word, "in");
+        if !not_in && !next_operator(p, &symbols, &["in"]) {
+            return;
+        }
+        p.lines();
+        if count > 0 {
+            let error = Diagnostic::error("chained-comparison", "comparisons cannot be chained");
+            p.error(error.mend("join two comparisons with `and`"));
+        }
+        p.take();
+        if not_in {
+            p.take();
+        }
+        p.lines();
+        sum(p);
+        p.finish(mark, BinaryExpr);
+        count += 1;
+    }
+}
+
+fn sum(p: &mut Parser) {
+    binary(p, &[Plus], &[], join);
+}
+
+fn join(p: &mut Parser) {
+    binary(p, &[Slash], &[], postfix);
+}
+
+fn postfix(p: &mut Parser) {
+    let mark = p.mark();
+    if p.peek() == Minus {
+        p.take();
+        let callable = primary(p);
+        postfix_of(p, mark, callable);
+        p.finish(mark, NegateExpr);
+        return;
+    }
+    let callable = primary(p);
+    postfix_of(p, mark, callable);
+}
+
+/// What may follow a value: `.name`, `(…)`, `[…]`, `{…}`, `with {…}`, `under {…}`.
+fn postfix_of(p: &mut Parser, mark: Mark, mut callable: bool) {
+    let mut links = 0;
+    loop {
+        links += 1;
+        if links > MAX_CHAIN {
+            return too_long(p);
+        }
+        if p.peek_past_lines().0 == Dot {
+            p.lines();
+            p.take();
+            // Words of declarations are names again behind a dot.
+            if p.peek() == Word {
+                p.take();
+            } else {
+                p.expected("the name of a field or method");
+            }
+            p.finish(mark, FieldExpr);
+            callable = true;
+        } else if p.peek() == LeftParen && callable {
+            args(p);
+            p.finish(mark, CallExpr);
+        } else if p.peek() == LeftBracket && !p.space_before() {
+            let open = p.next_span();
+            p.take();
+            p.with_lines(false, expression);
+            close(p, RightBracket, open);
+            p.finish(mark, IndexExpr);
+        } else if p.peek() == LeftBrace && callable && !p.no_brace_call() {
+            braces(p);
+            p.finish(mark, BraceCallExpr);
+        } else if p.at_word("with") {
+            p.take();
+            if p.peek_past_lines().0 == LeftBrace {
+                p.lines();
+                braces(p);
+            } else {
+                p.expected("`{` and the fields to change");
+            }
+            p.finish(mark, WithExpr);
+        } else if p.at_word("under") {
+            p.error(not_yet("`under`"));
+            p.take();
+            if p.peek() == LeftBrace {
+                braces(p);
+            } else {
+                p.accept(Word);
+            }
+            p.finish(mark, UnderExpr);
+        } else {
+            return;
+        }
+    }
+}
+
+fn args(p: &mut Parser) {
+    let mark = p.mark();
+    let open = p.next_span();
+    p.take();
+    p.with_lines(false, |p| {
+        while !matches!(p.peek(), RightParen | EndOfFile) && !p.at_declaration() {
+            let arg = p.mark();
+            if p.peek() == Word && p.peek_second() == Equals {
+                p.take();
+                p.take();
+            }
+            expression(p);
+            p.finish(arg, Arg);
+            if !p.accept(Comma) && p.peek() != RightParen {
+                if !p.failed_here() {
+                    p.expected("`,` or `)`");
+                }
+                p.skip_item();
+                if !p.accept(Comma) && p.peek() != RightParen {
+                    break;
+                }
+            }
+        }
+    });
+    close(p, RightParen, open);
+    p.finish(mark, Args);
+}
+
+/// A value that nothing is taken from yet. Returns whether it may be called.
+fn primary(p: &mut Parser) -> bool {
+    let mark = p.mark();
+    match p.peek() {
+        Int => {
+            p.take();
+            p.finish(mark, Literal);
+        }
+        Duration => {
+            let word = p.peek_text();
+            if word.ends_with('s') || word.ends_with("min") || word.ends_with('h') {
+                p.error(not_yet("a duration"));
+            } else {
+                p.error(Diagnostic::error("syntax", format!("`{word}` is neither a number nor a name")));
+            }
+            p.take();
+            p.finish(mark, Error);
+        }
+        TextOpen => text(p),
+        CommandOpen => command(p),
+        Ref => {
+            p.take();
+            p.finish(mark, RefExpr);
+            return true;
+        }
+        Amp if p.peek_second() == TextOpen => {
+            p.take();
+            text(p);
+            p.finish(mark, RefExpr);
+            return true;
+        }
+        LeftParen => {
+            let open = p.next_span();
+            p.take();
+            p.with_lines(false, |p| {
+                let allowed = p.allow_brace_calls(true);
+                expression(p);
+                p.allow_brace_calls(allowed);
+            });
+            close(p, RightParen, open);
+            p.finish(mark, ParenExpr);
+        }
+        LeftBracket => list(p),
+        LeftBrace => braces(p),
+        Word => return word_expression(p),
+        _ => {
+            p.expected("a value");
+            p.finish(mark, Error);
+        }
+    }
+    false
+}
+
+fn word_expression(p: &mut Parser) -> bool {
+    let mark = p.mark();
+    match p.peek_text() {
+        "true" | "false" | "none" => {
+            p.take();
+            p.finish(mark, Literal);
+            false
+        }
+        "sh" if p.peek_second() == CommandOpen => {
+            p.error(not_yet("a `sh` command"));
+            p.take();
+            shell_command(p);
+            p.finish(mark, ShellExpr);
+            false
+        }
+        "if" | "match" => {
+            let error = Diagnostic::error("syntax", format!("`{}` needs brackets here", p.peek_text()));
+            p.error(error.mend("( … )"));
+            expression(p);
+            p.finish(mark, Error);
+            false
+        }
+        word if RESERVED_WORDS.contains(&word) => {
+            p.expected("a value");
+            p.finish(mark, Error);
+            false
+        }
+        _ => {
+            p.take();
+            p.finish(mark, NameExpr);
+            true
+        }
+    }
+}
+
+fn list(p: &mut Parser) {
+    let mark = p.mark();
+    let open = p.next_span();
+    p.take();
+    let kind = p.with_lines(false, |p| {
+        let allowed = p.allow_brace_calls(true);
+        let kind = if p.at_word("each") {
+            each(p, false);
+            EachListExpr
+        } else {
+            list_items(p);
+            ListExpr
+        };
+        p.allow_brace_calls(allowed);
+        kind
+    });
+    close(p, RightBracket, open);
+    p.finish(mark, kind);
+}
+
+fn list_items(p: &mut Parser) {
+    while !matches!(p.peek(), RightBracket | EndOfFile) && !p.at_declaration() {
+        expression(p);
+        if p.accept(Comma) {
+            continue;
+        }
+        if p.peek() == RightBracket || p.peek() == EndOfFile || p.at_declaration() {
+            return;
+        }
+        if !p.failed_here() {
+            p.expected("`,` or `]`");
+        }
+        p.skip_item();
+        if !p.accept(Comma) {
+            return;
+        }
+    }
+}
+
+/// `each a, b in items where test give value`, in a list or (with a key) in a map.
+fn each(p: &mut Parser, in_map: bool) {
+    let head = p.mark();
+    p.take();
+    new_name(p, "each item");
+    if p.accept(Comma) {
+        new_name(p, "each value");
+    }
+    p.finish(head, EachHead);
+    p.expect_word("in");
+    expression(p);
+    p.lines_before_word("where");
+    if p.accept_word("where") {
+        expression(p);
+    }
+    p.lines_before_word("give");
+    p.expect_word("give");
+    expression(p);
+    if in_map && p.expect(Colon, "`:` and the value of the entry") {
+        expression(p);
+    }
+}
+
+/// A record, a map, or a map built by `each`.
+fn braces(p: &mut Parser) {
+    let mark = p.mark();
+    let open = p.next_span();
+    p.take();
+    let allowed = p.allow_brace_calls(true);
+    let kind = p.with_lines(true, |p| {
+        p.lines();
+        if p.at_word("each") {
+            p.with_lines(false, |p| each(p, true));
+            return EachMapExpr;
+        }
+        let record = match p.peek() {
+            RightBrace | EndOfFile => true,
+            Word => matches!(p.peek_second(), Equals | Comma | RightBrace | Newline | EndOfFile),
+            _ => false,
+        };
+        if record {
+            record_fields(p);
+            RecordExpr
+        } else {
+            map_entries(p);
+            MapExpr
+        }
+    });
+    p.allow_brace_calls(allowed);
+    close(p, RightBrace, open);
+    p.finish(mark, kind);
+}
+
+fn record_fields(p: &mut Parser) {
+    loop {
+        skip_lines_and_commas(p);
+        if matches!(p.peek(), RightBrace | EndOfFile | HoleClose) || p.at_declaration() {
+            return;
+        }
+        let mark = p.mark();
+        let before = p.position();
+        if p.peek() != Word {
+            p.expected("a field such as `name = value`");
+            p.skip_item();
+        } else if p.peek_second() == Equals {
+            // Words of declarations are names again before `=`.
+            p.take();
+            p.take();
+            expression(p);
+        } else {
+            let name = p.peek_text();
+            if RESERVED_WORDS.contains(&name) {
+                p.expected("a field such as `name = value`");
+            }
+            p.take();
+            if p.peek() == Colon {
+                let error = Diagnostic::error("syntax", "expected `=` between a field and its value, found `:`");
+                p.error(error.mend(format!("{name} = …")).note("`:` is for the entries of a map"));
+                p.take();
+                expression(p);
+            }
+        }
+        p.finish(mark, RecordField);
+        end_of_item(p);
+        if p.position() == before {
+            return;
+        }
+    }
+}
+
+fn map_entries(p: &mut Parser) {
+    loop {
+        skip_lines_and_commas(p);
+        if matches!(p.peek(), RightBrace | EndOfFile | HoleClose) || p.at_declaration() {
+            return;
+        }
+        let mark = p.mark();
+        let before = p.position();
+        expression(p);
+        if p.expect(Colon, "`:` and the value of the entry") {
+            expression(p);
+        }
+        p.finish(mark, MapEntry);
+        end_of_item(p);
+        if p.position() == before {
+            return;
+        }
+    }
+}
+
+fn if_expression(p: &mut Parser) {
+    let mark = p.mark();
+    p.take();
+    expression(p);
+    p.lines_before_word("then");
+    if p.expect_word("then") {
+        expression(p);
+        p.lines_before_word("else");
+        if p.expect_word("else") {
+            expression(p);
+        }
+    }
+    p.finish(mark, IfExpr);
+}
+
+fn match_expression(p: &mut Parser) {
+    let mark = p.mark();
+    p.take();
+    let allowed = p.allow_brace_calls(false);
+    expression(p);
+    p.allow_brace_calls(allowed);
+    let open = p.next_span();
+    if p.expect(LeftBrace, "`{` and the cases of the match") {
+        let allowed = p.allow_brace_calls(true);
+        p.with_lines(true, match_arms);
+        p.allow_brace_calls(allowed);
+        close(p, RightBrace, open);
+    }
+    p.finish(mark, MatchExpr);
+}
+
+fn match_arms(p: &mut Parser) {
+    loop {
+        skip_lines_and_commas(p);
+        if matches!(p.peek(), RightBrace | EndOfFile | HoleClose) || p.at_declaration() {
+            return;
+        }
+        let mark = p.mark();
+        let before = p.position();
+        if !p.accept_word("else") {
+            postfix(p);
+            while p.accept(Bar) {
+                postfix(p);
+            }
+        }
+        if p.expect(Colon, "`:` and the value of the case") {
+            expression(p);
+        }
+        p.finish(mark, MatchArm);
+        end_of_item(p);
+        if p.position() == before {
+            return;
+        }
+    }
+}
+
+/// A text between quotes, with its holes.
+pub(super) fn text(p: &mut Parser) {
+    let mark = p.mark();
+    let open = p.next_span();
+    p.take();
+    loop {
+        match p.peek_raw() {
+            TextPart | TextEscape => p.take_raw(),
+            HoleOpen => hole(p),
+            _ => break,
+        }
+    }
+    if p.peek_raw() == TextClose {
+        p.take_raw();
+    } else if !p.failed_here() {
+        let error = Diagnostic::error("unclosed", "this text is never closed");
+        p.error_at(open, error.mend("close it with the same quote at the end of the line"));
+    }
+    p.finish(mark, TextExpr);
+}
+
+/// `{…}` in a text or command: an expression, or a form such as `{out "name"}`.
+pub(super) fn hole(p: &mut Parser) {
+    let mark = p.mark_here();
+    let open = p.next_span();
+    p.take_raw();
+    let allowed = p.allow_brace_calls(true);
+    let form = p.with_lines(false, |p| {
+        let form = p.peek() == Word && is_hole_form(p);
+        if form {
+            hole_form(p);
+        } else {
+            expression(p);
+        }
+        form
+    });
+    p.allow_brace_calls(allowed);
+    p.with_lines(false, |p| {
+        if p.peek() == HoleClose {
+            p.take();
+            return;
+        }
+        let unclosed = matches!(p.peek(), TextPart | TextClose | CommandClose | CommandSpace | EndOfFile)
+            || p.peek_raw() == Newline
+            || p.at_declaration();
+        if unclosed {
+            let error = Diagnostic::error("unclosed", "this hole is never closed");
+            p.error_at(open, error.mend("close it with `}`, or write `{{` for a brace"));
+        } else {
+            if !p.failed_here() {
+                p.expected("`}`");
+            }
+            p.skip_item();
+            p.accept(HoleClose);
+        }
+    });
+    p.finish(mark, if form { HoleForm } else { Hole });
+}
+
+fn is_hole_form(p: &Parser) -> bool {
+    match p.peek_text() {
+        "in" => true,
+        "list" => matches!(p.peek_second(), TextOpen | Word | Ref | LeftBracket),
+        "out" | "outdir" | "found" | "scratch" => matches!(p.peek_second(), TextOpen | Word),
+        _ => false,
+    }
+}
+
+fn hole_form(p: &mut Parser) {
+    let word = p.peek_text();
+    if word == "list" {
+        p.error(not_yet("`{list …}`"));
+    }
+    p.take();
+    if matches!(word, "in" | "list") {
+        return expression(p);
+    }
+    if p.peek() == Word {
+        new_name(p, "an output");
+    }
+    if p.peek() == TextOpen {
+        text(p);
+    } else {
+        p.expected("the name of a file as a text");
+    }
+}

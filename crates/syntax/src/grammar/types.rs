@@ -1,0 +1,81 @@
+//! Types.
+
+use super::declarations::{close, end_of_item, new_name, skip_lines_and_commas};
+use super::expressions::text;
+use crate::SyntaxKind::*;
+use crate::parser::{MAX_DEPTH, Parser};
+
+/// A type: a name, `list[T]`, `map[T]`, `{ a: T }`, `"a" | "b"`, each with `?` behind it.
+pub(super) fn type_expr(p: &mut Parser) {
+    p.depth += 1;
+    let mark = p.mark();
+    match p.peek() {
+        _ if p.depth > MAX_DEPTH => {
+            p.expected("a type that nests less deep");
+            p.skip_item();
+        }
+        TextOpen => {
+            text(p);
+            while p.peek_past_lines().0 == Bar {
+                p.lines();
+                p.take();
+                p.lines();
+                if p.peek() == TextOpen {
+                    text(p);
+                } else {
+                    p.expected("a text");
+                    break;
+                }
+            }
+            p.finish(mark, TypeAlternatives);
+        }
+        Word => {
+            p.take();
+            if p.peek() == LeftBracket {
+                let open = p.next_span();
+                p.take();
+                p.with_lines(false, type_expr);
+                close(p, RightBracket, open);
+                p.finish(mark, TypeOf);
+            } else {
+                if p.peek() == Dot {
+                    p.take();
+                    p.expect(Word, "the name of a type");
+                }
+                p.finish(mark, TypeName);
+            }
+        }
+        LeftBrace => {
+            let open = p.next_span();
+            p.take();
+            p.with_lines(true, type_fields);
+            close(p, RightBrace, open);
+            p.finish(mark, TypeRecord);
+        }
+        _ => {
+            p.expected("a type");
+            p.finish(mark, Error);
+        }
+    }
+    while p.peek() == Question {
+        p.take();
+        p.finish(mark, TypeOptional);
+    }
+    p.depth -= 1;
+}
+
+fn type_fields(p: &mut Parser) {
+    loop {
+        skip_lines_and_commas(p);
+        if p.peek() != Word || p.at_declaration() {
+            return;
+        }
+        let mark = p.mark();
+        new_name(p, "a field");
+        if p.expect(Colon, "`:` and the type of the field") {
+            type_expr(p);
+        }
+        p.finish(mark, TypeField);
+        end_of_item(p);
+    }
+}

@@ -1,0 +1,346 @@
+//! Text to tokens. Texts and commands nest code in holes, so the lexer keeps a stack of modes.
+//!
+//! Every byte lands in exactly one token. A mode that is never closed ends where the language says
+//! (`docs/language.md`, "Recovery"): its closing token is then simply missing.
+
+use crate::SyntaxKind::{self, *};
+
+/// A token's kind and its range of bytes.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Lexed {
+    pub kind: SyntaxKind,
+    pub start: u32,
+    pub end: u32,
+}
+
+/// Words that begin a declaration.
+pub const DECLARATION_WORDS: [&str; 11] = [
+    "use", "let", "type", "kind", "private", "target", "option", "test", "job", "service", "give",
+];
+
+/// Words that are never a name in an expression.
+pub const RESERVED_WORDS: [&str; 26] = [
+    "use", "let", "type", "kind", "private", "target", "option", "test", "job", "service", "give", "each",
+    "in", "where", "if", "then", "else", "match", "and", "or", "not", "true", "false", "none", "with",
+    "under",
+];
+
+/// Whether `text` may be the name of a declaration: `[a-z][a-z0-9_]*`.
+pub fn is_name(text: &str) -> bool {
+    let mut bytes = text.bytes();
+    bytes.next().is_some_and(|b| b.is_ascii_lowercase())
+        && bytes.all(|b| b.is_ascii_lowercase() || b.is_ascii_digit() || b == b'_')
+}
+
+/// Whether the line beginning at `at` begins like a declaration: a word of declarations, then a name.
+pub(crate) fn begins_declaration(text: &str, at: usize) -> bool {
+    let rest = &text[at..];
+    let end = rest.find(|c: char| !c.is_ascii_lowercase()).unwrap_or(rest.len());
+    let word = &rest[..end];
+    if word == "give" || !DECLARATION_WORDS.contains(&word) {
+        return false;
+    }
+    let after = rest[end..].trim_start_matches([' ', '\t']);
+    if after.len() == rest[end..].len() {
+        return false;
+    }
+    after.starts_with(|c: char| c.is_ascii_alphabetic() || c == '_')
+        || (word == "use" && after.starts_with(['"', '\'', '{']))
+}
+
+#[derive(Clone, Copy, PartialEq, Debug)]
+enum Mode {
+    /// Code inside a hole, with the number of braces open in it.
+    Hole { braces: u32 },
+    /// A text with holes; `long` between three quotes.
+    Text { long: bool },
+    /// A command between backticks.
+    Command,
+    /// A `"…"` group in a command.
+    Quote,
+}
+
+struct Lexer<'a> {
+    text: &'a str,
+    at: usize,
+    modes: Vec<Mode>,
+    tokens: Vec<Lexed>,
+}
+
+/// Splits a text into tokens; the last one is [`EndOfFile`].
+pub(crate) fn lex(text: &str) -> Vec<Lexed> {
+    let mut lexer = Lexer { text, at: 0, modes: Vec::new(), tokens: Vec::with_capacity(text.len() / 4) };
+    if text.starts_with('\u{feff}') {
+        lexer.token(Whitespace, '\u{feff}'.len_utf8());
+    }
+    while lexer.at < text.len() {
+        lexer.next();
+    }
+    lexer.token(EndOfFile, 0);
+    lexer.tokens
+}
+
+impl Lexer<'_> {
+    fn rest(&self) -> &str {
+        &self.text[self.at..]
+    }
+
+    fn byte(&self, ahead: usize) -> u8 {
+        self.text.as_bytes().get(self.at + ahead).copied().unwrap_or(0)
+    }
+
+    fn token(&mut self, kind: SyntaxKind, len: usize) {
+        let start = self.at;
+        self.at += len;
+        self.tokens.push(Lexed { kind, start: start as u32, end: self.at as u32 });
+    }
+
+    /// Length of the run from `from` on whose bytes all satisfy `test`.
+    fn run(&self, from: usize, test: impl Fn(u8) -> bool) -> usize {
+        let bytes = &self.text.as_bytes()[self.at..];
+        from + bytes[from.min(bytes.len())..].iter().take_while(|b| test(**b)).count()
+    }
+
+    fn next(&mut self) {
+        let at_line_start = self.at == 0 || self.text.as_bytes()[self.at - 1] == b'\n';
+        let in_long_text = self.modes.contains(&Mode::Text { long: true });
+        if at_line_start && !self.modes.is_empty() && !in_long_text && begins_declaration(self.text, self.at)
+        {
+            self.modes.clear();
+        }
+        match self.modes.last() {
+            None | Some(Mode::Hole { .. }) => self.code(),
+            Some(Mode::Text { long }) => self.in_text(*long),
+            Some(Mode::Command) => self.command(),
+            Some(Mode::Quote) => self.quote(),
+        }
+    }
+
+    fn code(&mut self) {
+        match self.byte(0) {
+            b' ' | b'\t' => {
+                let len = self.run(1, |b| b == b' ' || b == b'\t');
+                self.token(Whitespace, len);
+            }
+            b'\r' if self.byte(1) == b'\n' => self.newline(2),
+            b'\n' => self.newline(1),
+            b'#' => {
+                let kind =
+                    if self.byte(1) == b'#' && self.byte(2) != b'#' { DocComment } else { Comment };
+                let len = self.rest().find(['\n', '\r']).unwrap_or(self.rest().len());
+                self.token(kind, len);
+            }
+            b'0'..=b'9' => {
+                let digits = self.run(1, |b| b.is_ascii_digit() || b == b'_');
+                let end = self.run(digits, |b| b.is_ascii_alphanumeric() || b == b'_');
+                self.token(if end > digits { Duration } else { Int }, end);
+            }
+            b if b.is_ascii_alphabetic() || b == b'_' => {
+                let len = self.run(1, |b| b.is_ascii_alphanumeric() || b == b'_');
+                self.token(Word, len);
+            }
+            b'"' | b'\'' => self.open_text(),
+            b'`' => self.backtick(),
+            _ => self.punctuation(),
+        }
+    }
+
+    /// A line end; inside a hole of a one-line text it ends hole and text, which are unclosed then.
+    fn newline(&mut self, len: usize) {
+        if let Some(line_text) = self.modes.iter().position(|m| *m == Mode::Text { long: false }) {
+            self.modes.truncate(line_text);
+        }
+        self.token(Newline, len);
+    }
+
+    fn open_text(&mut self) {
+        let quote = self.byte(0) as char;
+        let triple: String = [quote; 3].iter().collect();
+        let long = self.rest().starts_with(&triple) && self.rest()[3..].contains(&triple);
+        self.token(TextOpen, if long { 3 } else { 1 });
+        if quote == '"' {
+            self.modes.push(Mode::Text { long });
+            return;
+        }
+        // Without holes there is nothing to nest: the whole inside is one token.
+        let end = match long {
+            true => self.rest().find(&triple),
+            false => self.rest().find(['\'', '\n']),
+        };
+        let len = end.unwrap_or(self.rest().len());
+        if len > 0 {
+            self.token(TextPart, len);
+        }
+        if self.byte(0) == b'\'' {
+            self.token(TextClose, if long { 3 } else { 1 });
+        }
+    }
+
+    /// A backtick opens a command, unless a hole of a command was left open: then it closes that.
+    fn backtick(&mut self) {
+        if let Some(command) = self.modes.iter().rposition(|m| *m == Mode::Command) {
+            self.modes.truncate(command);
+            self.token(CommandClose, 1);
+        } else {
+            self.token(CommandOpen, 1);
+            self.modes.push(Mode::Command);
+        }
+    }
+
+    fn punctuation(&mut self) {
+        let (kind, len) = match (self.byte(0), self.byte(1)) {
+            (b'=', b'=') => (EqualsEquals, 2),
+            (b'!', b'=') => (NotEquals, 2),
+            (b'<', b'=') => (LessEquals, 2),
+            (b'>', b'=') => (GreaterEquals, 2),
+            (b'=', _) => (Equals, 1),
+            (b'<', _) => (Less, 1),
+            (b'>', _) => (Greater, 1),
+            (b'(', _) => (LeftParen, 1),
+            (b')', _) => (RightParen, 1),
+            (b'[', _) => (LeftBracket, 1),
+            (b']', _) => (RightBracket, 1),
+            (b',', _) => (Comma, 1),
+            (b'.', _) => (Dot, 1),
+            (b':', _) => (Colon, 1),
+            (b'+', _) => (Plus, 1),
+            (b'-', _) => (Minus, 1),
+            (b'/', _) => (Slash, 1),
+            (b'|', _) => (Bar, 1),
+            (b'?', _) => (Question, 1),
+            (b'&', _) => {
+                let path = |b: u8| b.is_ascii_alphanumeric() || matches!(b, b'_' | b'-' | b'/');
+                let len = self.run(1, path);
+                (if len > 1 { Ref } else { Amp }, len)
+            }
+            (b'{', _) => {
+                if let Some(Mode::Hole { braces }) = self.modes.last_mut() {
+                    *braces += 1;
+                }
+                (LeftBrace, 1)
+            }
+            (b'}', _) => match self.modes.last_mut() {
+                Some(Mode::Hole { braces: 0 }) => {
+                    self.modes.pop();
+                    (HoleClose, 1)
+                }
+                Some(Mode::Hole { braces }) => {
+                    *braces -= 1;
+                    (RightBrace, 1)
+                }
+                _ => (RightBrace, 1),
+            },
+            _ => (Odd, self.rest().chars().next().map_or(1, char::len_utf8)),
+        };
+        self.token(kind, len);
+    }
+
+    fn open_hole(&mut self) {
+        self.token(HoleOpen, 1);
+        self.modes.push(Mode::Hole { braces: 0 });
+    }
+
+    fn in_text(&mut self, long: bool) {
+        let rest = self.rest();
+        match (self.byte(0), self.byte(1)) {
+            (b'"', _) if !long || rest.starts_with("\"\"\"") => {
+                self.modes.pop();
+                self.token(TextClose, if long { 3 } else { 1 });
+            }
+            (b'\n', _) if !long => {
+                self.modes.pop();
+                self.newline(1);
+            }
+            (b'{', b'{') | (b'}', b'}') => self.token(TextEscape, 2),
+            (b'{', _) => self.open_hole(),
+            (b'\\', next) if next != 0 && next != b'\n' => {
+                let escaped = rest[1..].chars().next().map_or(0, char::len_utf8);
+                self.token(TextEscape, 1 + escaped);
+            }
+            _ => {
+                let stop = |b: u8| matches!(b, b'"' | b'{' | b'}' | b'\\') || (!long && b == b'\n');
+                let len = self.run(1, |b| !stop(b));
+                self.token(TextPart, len);
+            }
+        }
+    }
+
+    fn command(&mut self) {
+        let after_space = matches!(self.tokens.last().map(|t| t.kind), Some(CommandSpace | CommandOpen));
+        let rest = self.rest();
+        match (self.byte(0), self.byte(1)) {
+            (b'`', _) => {
+                self.modes.pop();
+                self.token(CommandClose, 1);
+            }
+            (b, _) if b.is_ascii_whitespace() => {
+                // Stops at each line start, so that a declaration below an unclosed command is seen.
+                let len = match self.rest().find('\n') {
+                    Some(line) if self.run(0, |b| b.is_ascii_whitespace()) > line => line + 1,
+                    _ => self.run(0, |b| b.is_ascii_whitespace()),
+                };
+                self.token(CommandSpace, len);
+            }
+            (b'{', b'{') | (b'}', b'}') => self.token(CommandEscape, 2),
+            (b'{', _) => self.open_hole(),
+            (b'"', _) => {
+                self.token(QuoteOpen, 1);
+                self.modes.push(Mode::Quote);
+            }
+            (b'\'', _) => {
+                let close = rest[1..].find(['\'', '`']).map(|i| i + 1);
+                let closed = close.is_some_and(|i| rest.as_bytes()[i] == b'\'');
+                self.token(CommandRaw, close.map_or(rest.len(), |i| i + usize::from(closed)));
+            }
+            (b'\\', b'\n') => self.token(CommandSpace, 2),
+            (b'\\', next) if next != 0 => {
+                let escaped = rest[1..].chars().next().map_or(0, char::len_utf8);
+                self.token(CommandEscape, 1 + escaped);
+            }
+            (b'$', _) => {
+                let len = self.run(1, |b| b.is_ascii_alphanumeric() || b == b'_');
+                self.token(CommandShell, len);
+            }
+            (b'2', b'>') if after_space => {
+                let shell = matches!(self.byte(2), b'&' | b'>');
+                let len = if shell { self.run(3, |b| b.is_ascii_digit()) } else { 2 };
+                self.token(if shell { CommandShell } else { CommandOperator }, len);
+            }
+            (b'>', b'>' | b'&') | (b'<', b'<' | b'(') | (b'|', b'|') | (b'&', b'&') => {
+                self.token(CommandShell, 2);
+            }
+            (b';' | b'&' | b'*', _) => self.token(CommandShell, 1),
+            (b'>' | b'<' | b'|', _) => self.token(CommandOperator, 1),
+            _ => {
+                let plain = |b: u8| !b.is_ascii_whitespace() && !b"`{}\"'\\$;&*><|".contains(&b);
+                let len = self.run(1, plain);
+                self.token(CommandPart, len);
+            }
+        }
+    }
+
+    fn quote(&mut self) {
+        match (self.byte(0), self.byte(1)) {
+            (b'"', _) => {
+                self.modes.pop();
+                self.token(QuoteClose, 1);
+            }
+            (b'`', _) => self.backtick(),
+            (b'{', b'{') | (b'}', b'}') => self.token(CommandEscape, 2),
+            (b'{', _) => self.open_hole(),
+            (b'\\', next) if next != 0 => {
+                let escaped = self.rest()[1..].chars().next().map_or(0, char::len_utf8);
+                self.token(CommandEscape, 1 + escaped);
+            }
+            (b'$', b'a'..=b'z' | b'A'..=b'Z' | b'_' | b'{' | b'(') => {
+                let len = self.run(1, |b| b.is_ascii_alphanumeric() || b == b'_');
+                self.token(CommandShell, len);
+            }
+            _ => {
+                let plain = |b: u8| !b"\"`{}\\$\n".contains(&b);
+                let len = self.run(1, plain);
+                self.token(CommandPart, len);
+            }
+        }
+    }
+}

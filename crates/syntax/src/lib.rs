@@ -1,0 +1,15 @@
+//! Nub's syntax: any text becomes a lossless tree, and parsing never fails.
+//!
+//! What is wrong comes back as diagnostics beside the tree; the tree's tokens in order are the text.
+
+mod grammar;
+mod kind;
+mod lexer;
+mod parser;
+mod tree;
+pub mod views;
+
+pub use kind::SyntaxKind;
+pub use lexer::{DECLARATION_WORDS, RESERVED_WORDS, is_name};
+pub use parser::{Parse, parse};
+pub use tree::{Element, Node, NodeId, Token, Tree};

@@ -1,0 +1,342 @@
+//! The parser's core: looking ahead, line ends, errors and recovery. The grammar is in [`crate::grammar`].
+
+use std::sync::Arc;
+
+use nubrik_diagnostic::Diagnostic;
+use nubrik_source::{FileId, Span};
+
+use crate::SyntaxKind::{self, *};
+use crate::lexer::{Lexed, begins_declaration, lex};
+use crate::tree::{Builder, Mark, Tree};
+
+/// A tree, and what was wrong with the text.
+pub struct Parse {
+    /// The tree; there is one for any text.
+    pub tree: Tree,
+    /// What was wrong, in the order of the text.
+    pub diagnostics: Vec<Diagnostic>,
+}
+
+/// Parses any text. Never fails; nesting deeper than [`MAX_DEPTH`] is an error in the diagnostics.
+pub fn parse(file: FileId, text: &Arc<str>) -> Parse {
+    let mut parser = Parser {
+        file,
+        text,
+        tokens: lex(text),
+        at: 0,
+        builder: Builder::new(),
+        diagnostics: Vec::new(),
+        lines_matter: vec![true],
+        last_error: None,
+        depth: 0,
+        brace_calls: true,
+    };
+    crate::grammar::file(&mut parser);
+    Parse { tree: parser.builder.tree(text.clone()), diagnostics: parser.diagnostics }
+}
+
+/// How deep expressions may nest, so that no text can exhaust the stack.
+pub(crate) const MAX_DEPTH: u32 = 128;
+
+/// How many operators or fields may follow one another: a chain nests to the left in the tree.
+pub(crate) const MAX_CHAIN: u32 = 256;
+
+pub(crate) struct Parser<'a> {
+    file: FileId,
+    text: &'a str,
+    tokens: Vec<Lexed>,
+    at: usize,
+    builder: Builder,
+    diagnostics: Vec<Diagnostic>,
+    /// Whether a line end ends an item, for each form that is open.
+    lines_matter: Vec<bool>,
+    /// The token at which the last error was reported: one mistake gives one error.
+    last_error: Option<usize>,
+    /// How many expressions are open.
+    pub depth: u32,
+    /// Whether `name {` is a call here: not in the subject of a `match`.
+    brace_calls: bool,
+}
+
+impl<'a> Parser<'a> {
+    // Looking ahead.
+
+    /// The index of the next token that counts, from token `from` on.
+    fn significant(&self, mut from: usize, pass_lines: bool) -> usize {
+        while let Whitespace | Comment | DocComment | Newline = self.tokens[from].kind {
+            if self.tokens[from].kind == Newline && !pass_lines {
+                break;
+            }
+            from += 1;
+        }
+        from
+    }
+
+    fn lines_end_items(&self) -> bool {
+        self.lines_matter.last().copied().unwrap_or(true)
+    }
+
+    fn next_index(&self) -> usize {
+        self.significant(self.at, !self.lines_end_items())
+    }
+
+    /// The next token; [`Newline`] only where line ends count.
+    pub fn peek(&self) -> SyntaxKind {
+        self.tokens[self.next_index()].kind
+    }
+
+    /// The token behind the next one.
+    pub fn peek_second(&self) -> SyntaxKind {
+        let next = self.next_index();
+        if self.tokens[next].kind == EndOfFile {
+            return EndOfFile;
+        }
+        self.tokens[self.significant(next + 1, !self.lines_end_items())].kind
+    }
+
+    /// The next token's text.
+    pub fn peek_text(&self) -> &'a str {
+        let token = self.tokens[self.next_index()];
+        &self.text[token.start as usize..token.end as usize]
+    }
+
+    /// The next token's kind and text, passing over line ends.
+    pub fn peek_past_lines(&self) -> (SyntaxKind, &'a str) {
+        let token = self.tokens[self.significant(self.at, true)];
+        (token.kind, &self.text[token.start as usize..token.end as usize])
+    }
+
+    /// The token behind the next one, both found passing over line ends.
+    pub fn peek_second_past_lines(&self) -> (SyntaxKind, &'a str) {
+        let next = self.significant(self.at, true);
+        if self.tokens[next].kind == EndOfFile {
+            return (EndOfFile, "");
+        }
+        let token = self.tokens[self.significant(next + 1, true)];
+        (token.kind, &self.text[token.start as usize..token.end as usize])
+    }
+
+    /// The token at the very place, trivia included.
+    pub fn peek_raw(&self) -> SyntaxKind {
+        self.tokens[self.at].kind
+    }
+
+    /// Whether the next token is this word.
+    pub fn at_word(&self, word: &str) -> bool {
+        self.peek() == Word && self.peek_text() == word
+    }
+
+    /// Whether a declaration begins at the next token: a word of declarations at the start of a line.
+    pub fn at_declaration(&self) -> bool {
+        let token = self.tokens[self.significant(self.at, true)];
+        let start = token.start as usize;
+        let at_line_start =
+            start == 0 || self.text.as_bytes()[start - 1] == b'\n' || self.text[..start] == *"\u{feff}";
+        token.kind == Word && at_line_start && begins_declaration(self.text, start)
+    }
+
+    /// Where the token before this place ended, and where the next one begins.
+    fn next_range(&self) -> (usize, usize) {
+        let token = self.tokens[self.next_index()];
+        match token.kind {
+            // An error at a line's end is shown behind the last thing on the line.
+            Newline | EndOfFile => {
+                let last =
+                    self.tokens[..self.next_index()].iter().rev().find(|t| !t.kind.is_trivia());
+                let end = last.map_or(0, |t| t.end as usize);
+                (end, end)
+            }
+            _ => (token.start as usize, token.end as usize),
+        }
+    }
+
+    // Moving on.
+
+    /// Takes trivia before the next token; line ends only where they do not count.
+    pub fn trivia(&mut self) {
+        let next = self.next_index();
+        self.take_until(next);
+    }
+
+    /// Takes trivia and all line ends.
+    pub fn lines(&mut self) {
+        let next = self.significant(self.at, true);
+        self.take_until(next);
+    }
+
+    fn take_until(&mut self, end: usize) {
+        while self.at < end {
+            self.take_raw();
+        }
+    }
+
+    /// Takes the token at the very place.
+    pub fn take_raw(&mut self) {
+        let Lexed { kind, start, end } = self.tokens[self.at];
+        if kind != EndOfFile {
+            self.builder.token(kind, start, end);
+            self.at += 1;
+        }
+    }
+
+    /// Takes the next token with the trivia before it.
+    pub fn take(&mut self) {
+        self.trivia();
+        self.take_raw();
+    }
+
+    /// Takes the next token if it is of this kind.
+    pub fn accept(&mut self, kind: SyntaxKind) -> bool {
+        let found = self.peek() == kind;
+        if found {
+            self.take();
+        }
+        found
+    }
+
+    /// Takes the next token if it is this word.
+    pub fn accept_word(&mut self, word: &str) -> bool {
+        let found = self.at_word(word);
+        if found {
+            self.take();
+        }
+        found
+    }
+
+    /// Takes a token of this kind or reports that it was expected.
+    pub fn expect(&mut self, kind: SyntaxKind, what: &str) -> bool {
+        let found = self.accept(kind);
+        if !found {
+            self.expected(what);
+        }
+        found
+    }
+
+    /// Takes this word or reports that it was expected.
+    pub fn expect_word(&mut self, word: &str) -> bool {
+        let found = self.accept_word(word);
+        if !found {
+            self.expected(&format!("`{word}`"));
+        }
+        found
+    }
+
+    /// A place that moves on with each token: for loops that must end.
+    pub fn position(&self) -> usize {
+        self.at
+    }
+
+    /// The byte range of the next token, as a span.
+    pub fn next_span(&self) -> Span {
+        let (start, end) = self.next_range();
+        Span::new(self.file, start, end)
+    }
+
+    /// Runs `body` while line ends count (`true`) or not.
+    pub fn with_lines<T>(&mut self, matter: bool, body: impl FnOnce(&mut Self) -> T) -> T {
+        self.lines_matter.push(matter);
+        let result = body(self);
+        self.lines_matter.pop();
+        result
+    }
+
+    /// Sets whether `name {` is a call; returns what held before.
+    pub fn allow_brace_calls(&mut self, allowed: bool) -> bool {
+        std::mem::replace(&mut self.brace_calls, allowed)
+    }
+
+    /// Whether a brace here cannot belong to a call.
+    pub fn no_brace_call(&self) -> bool {
+        !self.brace_calls || self.tokens[self.at..self.next_index()].iter().any(|t| t.kind == Newline)
+    }
+
+    /// Whether white space stands before the next token.
+    pub fn space_before(&self) -> bool {
+        self.next_index() != self.at
+    }
+
+    /// Takes line ends when the next line begins with `word`: the form goes on there.
+    pub fn lines_before_word(&mut self, word: &str) {
+        if self.peek_past_lines() == (Word, word) {
+            self.lines();
+        }
+    }
+
+    // Building.
+
+    /// Marks where a node begins, behind the trivia before it.
+    pub fn mark(&mut self) -> Mark {
+        self.trivia();
+        self.builder.mark()
+    }
+
+    /// Marks where a node begins, at the very place: the node holds the trivia that follows.
+    pub fn mark_here(&mut self) -> Mark {
+        self.builder.mark()
+    }
+
+    /// Makes everything since the mark a node.
+    pub fn finish(&mut self, mark: Mark, kind: SyntaxKind) {
+        let at = self.tokens[self.at].start;
+        self.builder.finish(mark, kind, at);
+    }
+
+    // Errors.
+
+    /// Reports that something else was expected at the next token.
+    pub fn expected(&mut self, what: &str) {
+        let found = match self.peek() {
+            Newline => "the end of the line".to_owned(),
+            EndOfFile => "the end of the file".to_owned(),
+            TextPart | TextClose | CommandPart | CommandSpace => "the end of the hole".to_owned(),
+            _ => format!("`{}`", self.peek_text()),
+        };
+        self.error(Diagnostic::error("syntax", format!("expected {what}, found {found}")));
+    }
+
+    /// Reports an error at the next token, unless one was reported there.
+    pub fn error(&mut self, diagnostic: Diagnostic) {
+        let next = self.next_index();
+        if self.last_error != Some(next) {
+            self.last_error = Some(next);
+            let span = self.next_span();
+            self.diagnostics.push(diagnostic.at(span));
+        }
+    }
+
+    /// Reports an error at a known place.
+    pub fn error_at(&mut self, span: Span, diagnostic: Diagnostic) {
+        self.last_error = Some(self.next_index());
+        self.diagnostics.push(diagnostic.at(span));
+    }
+
+    /// Whether an error was reported at the next token.
+    pub fn failed_here(&self) -> bool {
+        self.last_error == Some(self.next_index())
+    }
+
+    /// Takes tokens up to the end of an item (a comma or line end), a closing bracket of an outer
+    /// form, or a declaration; brackets opened on the way are passed whole.
+    pub fn skip_item(&mut self) {
+        let mark = self.builder.mark();
+        let mut open = 0u32;
+        loop {
+            match self.peek_raw() {
+                EndOfFile => break,
+                Comma | Newline | CommandClose if open == 0 => break,
+                RightParen | RightBracket | RightBrace | HoleClose if open == 0 => break,
+                LeftParen | LeftBracket | LeftBrace | HoleOpen | CommandOpen => open += 1,
+                RightParen | RightBracket | RightBrace | HoleClose | CommandClose => open -= 1,
+                Newline => {
+                    let ahead = self.tokens[self.at + 1];
+                    if ahead.kind == Word && begins_declaration(self.text, ahead.start as usize) {
+                        break;
+                    }
+                }
+                _ => {}
+            }
+            self.take_raw();
+        }
+        self.finish(mark, Error);
+    }
+}

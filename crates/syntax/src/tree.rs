@@ -1,0 +1,211 @@
+//! The lossless tree: nodes and tokens in flat arrays, the tokens in order are the text.
+
+use std::sync::Arc;
+
+use crate::SyntaxKind;
+
+/// A node's number in its tree.
+#[derive(Clone, Copy, PartialEq, Eq, Hash, Debug)]
+pub struct NodeId(pub u32);
+
+/// A token: its kind and its range of bytes in the text.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub struct Token {
+    /// What it is.
+    pub kind: SyntaxKind,
+    /// First byte.
+    pub start: u32,
+    /// First byte behind it.
+    pub end: u32,
+}
+
+/// A child of a node.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub enum Element {
+    /// An inner node.
+    Node(NodeId),
+    /// A leaf.
+    Token(Token),
+}
+
+#[derive(Clone, Copy)]
+struct NodeData {
+    kind: SyntaxKind,
+    start: u32,
+    end: u32,
+    first: u32,
+    count: u32,
+}
+
+/// A parsed text.
+pub struct Tree {
+    text: Arc<str>,
+    nodes: Vec<NodeData>,
+    elements: Vec<Element>,
+}
+
+impl Tree {
+    /// The node for the whole text.
+    pub fn root(&self) -> Node<'_> {
+        Node { tree: self, id: NodeId(self.nodes.len() as u32 - 1) }
+    }
+
+    /// The text that was parsed.
+    pub fn text(&self) -> &Arc<str> {
+        &self.text
+    }
+
+    /// Puts the text together again from the tokens; always equal to [`Tree::text`].
+    pub fn print(&self) -> String {
+        let mut out = String::with_capacity(self.text.len());
+        let mut open: Vec<_> = vec![self.root().elements().collect::<Vec<_>>().into_iter()];
+        while let Some(elements) = open.last_mut() {
+            match elements.next() {
+                None => drop(open.pop()),
+                Some(Element::Token(token)) => out.push_str(self.root().token_text(token)),
+                Some(Element::Node(id)) => {
+                    open.push(self.root().node(id).elements().collect::<Vec<_>>().into_iter());
+                }
+            }
+        }
+        out
+    }
+}
+
+/// A node with its tree.
+#[derive(Clone, Copy)]
+pub struct Node<'t> {
+    tree: &'t Tree,
+    id: NodeId,
+}
+
+impl<'t> Node<'t> {
+    fn data(self) -> NodeData {
+        self.tree.nodes[self.id.0 as usize]
+    }
+
+    /// What it is.
+    pub fn kind(self) -> SyntaxKind {
+        self.data().kind
+    }
+
+    /// Its range of bytes without outer white space.
+    pub fn range(self) -> (usize, usize) {
+        (self.data().start as usize, self.data().end as usize)
+    }
+
+    /// Its words.
+    pub fn text(self) -> &'t str {
+        let (start, end) = self.range();
+        &self.tree.text[start..end]
+    }
+
+    /// The words of one of its tokens.
+    pub fn token_text(self, token: Token) -> &'t str {
+        &self.tree.text[token.start as usize..token.end as usize]
+    }
+
+    /// Nodes and tokens in order.
+    pub fn elements(self) -> impl Iterator<Item = Element> + 't {
+        let data = self.data();
+        self.tree.elements[data.first as usize..(data.first + data.count) as usize].iter().copied()
+    }
+
+    /// Inner nodes in order.
+    pub fn children(self) -> impl Iterator<Item = Node<'t>> + 't {
+        self.elements().filter_map(move |e| match e {
+            Element::Node(id) => Some(Node { tree: self.tree, id }),
+            Element::Token(_) => None,
+        })
+    }
+
+    /// Its own tokens in order, without those of inner nodes.
+    pub fn tokens(self) -> impl Iterator<Item = Token> + 't {
+        self.elements().filter_map(|e| match e {
+            Element::Token(token) => Some(token),
+            Element::Node(_) => None,
+        })
+    }
+
+    /// The node that an element of this node is.
+    pub fn node(self, id: NodeId) -> Node<'t> {
+        Node { tree: self.tree, id }
+    }
+
+    /// The first inner node of a kind.
+    pub fn child(self, kind: SyntaxKind) -> Option<Node<'t>> {
+        self.children().find(|n| n.kind() == kind)
+    }
+
+    /// The `n`th inner node (from 0) that has a value.
+    pub fn expression(self, n: usize) -> Option<Node<'t>> {
+        self.children().filter(|c| c.kind().is_expression()).nth(n)
+    }
+
+    /// The first inner node that is a type.
+    pub fn type_node(self) -> Option<Node<'t>> {
+        self.children().find(|c| c.kind().is_type())
+    }
+
+    /// The first token of a kind.
+    pub fn token(self, kind: SyntaxKind) -> Option<Token> {
+        self.tokens().find(|t| t.kind == kind)
+    }
+
+    /// Its own words (tokens of kind [`SyntaxKind::Word`]) in order.
+    pub fn words(self) -> impl Iterator<Item = Token> + 't {
+        self.tokens().filter(|t| t.kind == SyntaxKind::Word)
+    }
+}
+
+/// Builds a [`Tree`] bottom-up: children wait on a stack until their node is finished.
+pub(crate) struct Builder {
+    stack: Vec<Element>,
+    nodes: Vec<NodeData>,
+    elements: Vec<Element>,
+}
+
+/// Where on the stack a node's children begin.
+#[derive(Clone, Copy)]
+pub(crate) struct Mark(usize);
+
+impl Builder {
+    pub fn new() -> Self {
+        Builder { stack: Vec::new(), nodes: Vec::new(), elements: Vec::new() }
+    }
+
+    pub fn mark(&self) -> Mark {
+        Mark(self.stack.len())
+    }
+
+    pub fn token(&mut self, kind: SyntaxKind, start: u32, end: u32) {
+        self.stack.push(Element::Token(Token { kind, start, end }));
+    }
+
+    fn range(&self, element: &Element) -> Option<(u32, u32)> {
+        match element {
+            Element::Token(t) if t.kind.is_trivia() => None,
+            Element::Token(t) => Some((t.start, t.end)),
+            Element::Node(id) => {
+                let node = self.nodes[id.0 as usize];
+                Some((node.start, node.end))
+            }
+        }
+    }
+
+    /// Makes everything since the mark the children of a new node.
+    pub fn finish(&mut self, mark: Mark, kind: SyntaxKind, empty_at: u32) {
+        let children = &self.stack[mark.0..];
+        let start = children.iter().find_map(|e| self.range(e)).map_or(empty_at, |r| r.0);
+        let end = children.iter().rev().find_map(|e| self.range(e)).map_or(empty_at, |r| r.1);
+        let (first, count) = (self.elements.len() as u32, children.len() as u32);
+        self.elements.extend(self.stack.drain(mark.0..));
+        self.nodes.push(NodeData { kind, start, end, first, count });
+        self.stack.push(Element::Node(NodeId(self.nodes.len() as u32 - 1)));
+    }
+
+    /// The tree; the last finished node must be its root.
+    pub fn tree(self, text: Arc<str>) -> Tree {
+        Tree { text, nodes: self.nodes, elements: self.elements }
+    }
+}

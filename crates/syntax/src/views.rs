@@ -1,0 +1,170 @@
+//! Typed views: what the parts of a declaration or form are called.
+
+use crate::SyntaxKind::*;
+use crate::{Node, Token};
+
+/// `##` comments directly above a declaration (or on a parameter's line), joined by spaces.
+pub fn documentation(node: Node<'_>) -> String {
+    let mut lines: Vec<&str> = Vec::new();
+    let mut blank_lines = 0;
+    for token in node.tokens() {
+        match token.kind {
+            DocComment => {
+                lines.push(node.token_text(token).trim_start_matches('#').trim());
+                blank_lines = 0;
+            }
+            Newline => {
+                blank_lines += 1;
+                // A comment with an empty line below it belongs to nothing.
+                if blank_lines > 1 {
+                    lines.clear();
+                }
+            }
+            Whitespace | Comment => {}
+            _ => break,
+        }
+    }
+    lines.join(" ")
+}
+
+/// The first word of a declaration: `let`, `target`, …, behind `private`.
+pub fn keyword(node: Node<'_>) -> Option<Token> {
+    node.words().find(|w| node.token_text(*w) != "private")
+}
+
+/// Whether `private` stands before a declaration.
+pub fn is_private(node: Node<'_>) -> bool {
+    node.words().next().is_some_and(|w| node.token_text(w) == "private")
+}
+
+/// The name that a declaration declares; for `use "…" as name` that name.
+pub fn declared_name(node: Node<'_>) -> Option<Token> {
+    let skip = usize::from(is_private(node));
+    let mut words = node.words().skip(skip + 1);
+    if node.kind() == UseDecl {
+        return words.find(|w| !matches!(node.token_text(*w), "as" | "from"));
+    }
+    words.next()
+}
+
+/// The names in `use { a, b } from …`.
+pub fn used_names(node: Node<'_>) -> Vec<Token> {
+    node.child(UseNames).map(|names| names.words().collect()).unwrap_or_default()
+}
+
+/// The text of a text without holes, with its escapes resolved; `None` when it has holes.
+pub fn plain_text(node: Node<'_>) -> Option<String> {
+    if node.kind() != TextExpr || node.children().next().is_some() {
+        return None;
+    }
+    let parts = text_parts(node);
+    match parts.as_slice() {
+        [] => Some(String::new()),
+        [TextPiece::Literal(text)] => Some(text.clone()),
+        _ => None,
+    }
+}
+
+/// A part of a text.
+pub enum TextPiece<'t> {
+    /// Characters.
+    Literal(String),
+    /// A hole: a [`Hole`](crate::SyntaxKind::Hole) or
+    /// [`HoleForm`](crate::SyntaxKind::HoleForm) node.
+    Hole(Node<'t>),
+}
+
+/// The parts of a text with escapes resolved, neighbouring literals joined, and (between three
+/// quotes) the common indent of its lines dropped.
+pub fn text_parts(node: Node<'_>) -> Vec<TextPiece<'_>> {
+    let opening = node.token(TextOpen).map_or("\"", |t| node.token_text(t));
+    let long = opening.len() == 3;
+    let raw = opening.starts_with('\'');
+    let mut raw_parts: Vec<TextPiece<'_>> = Vec::new();
+    let mut escaped: Vec<bool> = Vec::new();
+    for element in node.elements() {
+        match element {
+            crate::Element::Node(id) => {
+                raw_parts.push(TextPiece::Hole(node.node(id)));
+                escaped.push(false);
+            }
+            crate::Element::Token(token) => {
+                let text = node.token_text(token);
+                let (text, is_escape) = match token.kind {
+                    TextPart if raw => (text.to_owned(), false),
+                    TextPart => (text.to_owned(), false),
+                    TextEscape => (unescape(text), true),
+                    _ => continue,
+                };
+                raw_parts.push(TextPiece::Literal(text));
+                escaped.push(is_escape);
+            }
+        }
+    }
+    if long {
+        drop_indent(&mut raw_parts, &escaped);
+    }
+    let mut parts: Vec<TextPiece<'_>> = Vec::new();
+    for part in raw_parts {
+        match (parts.last_mut(), part) {
+            (_, TextPiece::Literal(text)) if text.is_empty() => {}
+            (Some(TextPiece::Literal(before)), TextPiece::Literal(text)) => before.push_str(&text),
+            (_, part) => parts.push(part),
+        }
+    }
+    parts
+}
+
+/// What an escape such as `\n` or `{{` stands for; an unknown one stands for its character.
+pub fn unescape(text: &str) -> String {
+    match text {
+        "{{" => "{".to_owned(),
+        "}}" => "}".to_owned(),
+        "\\n" => "\n".to_owned(),
+        "\\t" => "\t".to_owned(),
+        "\\r" => "\r".to_owned(),
+        _ => text.trim_start_matches('\\').chars().next().map_or("\\".to_owned(), |c| c.to_string()),
+    }
+}
+
+/// Drops the line end behind the opening quotes, the last line's indent, and the common indent.
+fn drop_indent(parts: &mut [TextPiece<'_>], escaped: &[bool]) {
+    let mut indent: Option<usize> = None;
+    let count = parts.len();
+    for (i, part) in parts.iter().enumerate() {
+        let TextPiece::Literal(text) = part else { continue };
+        if escaped[i] {
+            continue;
+        }
+        for (n, line) in text.split('\n').enumerate().skip(1) {
+            let blank = line.trim().is_empty();
+            let ends_here = n == text.split('\n').count() - 1;
+            if blank && !(ends_here && i + 1 < count) && !(ends_here && i + 1 == count) {
+                continue;
+            }
+            let width = line.len() - line.trim_start_matches([' ', '\t']).len();
+            indent = Some(indent.map_or(width, |w| w.min(width)));
+        }
+    }
+    let indent = indent.unwrap_or(0);
+    for (i, part) in parts.iter_mut().enumerate() {
+        let TextPiece::Literal(text) = part else { continue };
+        if escaped[i] {
+            continue;
+        }
+        let mut lines = text.split('\n');
+        let mut out = lines.next().unwrap_or("").to_owned();
+        for line in lines {
+            out.push('\n');
+            let blank = line.len() - line.trim_start_matches([' ', '\t']).len();
+            out.push_str(&line[indent.min(blank)..]);
+        }
+        if i == 0 {
+            let first = out.trim_start_matches([' ', '\t', '\r']);
+            if let Some(rest) = first.strip_prefix('\n') {
+                out = rest.to_owned();
+            }
+        }
+        *text = out;
+    }
+}
