@@ -310,6 +310,11 @@ impl<'a> Parser<'a> {
         self.diagnostics.push(diagnostic.at(span));
     }
 
+    /// How many errors were reported: a form in which one was reported is not blamed for being open.
+    pub fn error_count(&self) -> usize {
+        self.diagnostics.len()
+    }
+
     /// Whether an error was reported at the next token.
     pub fn failed_here(&self) -> bool {
         self.last_error == Some(self.next_index())

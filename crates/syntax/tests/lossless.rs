@@ -60,7 +60,7 @@ fn one_mistake_gives_one_error() {
         ("let a = }\nlet b = 2\n", "expected a value, found `}`"),
         ("let a = `x && y`\n", "`&&` means something only to a shell"),
         ("let a = { x = 1 y = 2 }\n", "expected `,` or the end of the line, found `y`"),
-        ("let a = \"{x\"\nlet b = 2\n", "this text is never closed"),
+        ("let a = \"{x\"\nlet b = 2\n", "this hole is never closed"),
         ("job a = 1\n", "`job` declarations cannot be used yet"),
     ] {
         let parse = parse(FileId(0), &Arc::from(text));

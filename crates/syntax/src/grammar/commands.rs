@@ -21,6 +21,7 @@ pub(super) fn shell_command(p: &mut Parser) {
 
 fn body(p: &mut Parser, refuse_shell: bool) {
     let open = p.next_span();
+    let errors = p.error_count();
     p.take_raw();
     loop {
         match p.peek_raw() {
@@ -38,7 +39,7 @@ fn body(p: &mut Parser, refuse_shell: bool) {
     }
     if p.peek_raw() == CommandClose {
         p.take_raw();
-    } else if !p.failed_here() {
+    } else if p.error_count() == errors {
         let error = Diagnostic::error("unclosed", "this command is never closed");
         p.error_at(open, error.mend("close it with a backtick"));
     }
@@ -47,6 +48,7 @@ fn body(p: &mut Parser, refuse_shell: bool) {
 fn quote(p: &mut Parser, refuse_shell: bool) {
     let mark = p.mark_here();
     let open = p.next_span();
+    let errors = p.error_count();
     p.take_raw();
     loop {
         match p.peek_raw() {
@@ -63,7 +65,7 @@ fn quote(p: &mut Parser, refuse_shell: bool) {
     }
     if p.peek_raw() == QuoteClose {
         p.take_raw();
-    } else if !p.failed_here() {
+    } else if p.error_count() == errors {
         let error = Diagnostic::error("unclosed", "this group in the command is never closed");
         p.error_at(open, error.mend("close it with `\"`, or write `\\\"` for the character"));
     }

@@ -506,6 +506,7 @@ fn match_arms(p: &mut Parser) {
 pub(super) fn text(p: &mut Parser) {
     let mark = p.mark();
     let open = p.next_span();
+    let errors = p.error_count();
     p.take();
     loop {
         match p.peek_raw() {
@@ -516,7 +517,7 @@ pub(super) fn text(p: &mut Parser) {
     }
     if p.peek_raw() == TextClose {
         p.take_raw();
-    } else if !p.failed_here() {
+    } else if p.error_count() == errors {
         let error = Diagnostic::error("unclosed", "this text is never closed");
         p.error_at(open, error.mend("close it with the same quote at the end of the line"));
     }
@@ -544,12 +545,13 @@ pub(super) fn hole(p: &mut Parser) {
             p.take();
             return;
         }
-        let unclosed = matches!(p.peek(), TextPart | TextClose | CommandClose | CommandSpace | EndOfFile)
+        let unclosed = matches!(p.peek(), TextOpen | TextPart | TextClose | CommandClose | CommandSpace | EndOfFile)
             || p.peek_raw() == Newline
             || p.at_declaration();
         if unclosed {
             let error = Diagnostic::error("unclosed", "this hole is never closed");
             p.error_at(open, error.mend("close it with `}`, or write `{{` for a brace"));
+            p.skip_item();
         } else {
             if !p.failed_here() {
                 p.expected("`}`");
