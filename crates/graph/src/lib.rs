@@ -1,0 +1,14 @@
+//! What is to be made, as flat data: files, steps and targets by number, and queries over them.
+//!
+//! The graph knows nothing of the language that described it nor of the engine that runs it.
+
+mod cycles;
+mod model;
+mod order;
+
+pub use cycles::{Cycle, Edge, shortest_cycles};
+pub use model::{
+    FileId, FileNode, Graph, OutputNode, Pipeline, Place, Program, ResultFile, Stage, Step, StepId, Target,
+    TargetId, ToolId,
+};
+pub use order::{Closure, longest_chains};

@@ -1,0 +1,106 @@
+//! What a request needs, in an order in which it can be made.
+
+use crate::{FileId, Graph, StepId};
+
+/// The steps behind some files.
+#[derive(Debug, PartialEq, Eq, Default)]
+pub struct Closure {
+    /// Every step that is needed, each behind those it needs.
+    pub steps: Vec<StepId>,
+}
+
+impl Closure {
+    /// The steps that make `files`, and all those that they need.
+    ///
+    /// The graph has no cycles: a step only reads files of steps that were there before it.
+    pub fn of(graph: &Graph, files: impl IntoIterator<Item = FileId>) -> Closure {
+        let mut seen = vec![false; graph.steps.len()];
+        let mut steps = Vec::new();
+        // Depth first with an explicit stack: chains may be long.
+        let mut stack: Vec<(StepId, Vec<StepId>, usize)> = Vec::new();
+        let mut roots: Vec<StepId> = files.into_iter().filter_map(|f| graph.file(f).maker).collect();
+        roots.sort_unstable();
+        roots.dedup();
+        for root in roots {
+            if std::mem::replace(&mut seen[root.0 as usize], true) {
+                continue;
+            }
+            stack.push((root, graph.needs(root), 0));
+            while let Some((step, needs, next)) = stack.last_mut() {
+                if let Some(&need) = needs.get(*next) {
+                    *next += 1;
+                    if !std::mem::replace(&mut seen[need.0 as usize], true) {
+                        stack.push((need, graph.needs(need), 0));
+                    }
+                } else {
+                    steps.push(*step);
+                    stack.pop();
+                }
+            }
+        }
+        Closure { steps }
+    }
+}
+
+/// For each step of `order` the length of the longest chain from its start to the end of all work:
+/// its own cost and the costs of what waits for it. Indexed by step number; 0 for other steps.
+///
+/// `order` has each step behind those it needs.
+pub fn longest_chains(graph: &Graph, order: &[StepId], cost: impl Fn(StepId) -> f64) -> Vec<f64> {
+    let mut chain = vec![0.0; graph.steps.len()];
+    for &step in order.iter().rev() {
+        let length = chain[step.0 as usize] + cost(step);
+        chain[step.0 as usize] = length;
+        for need in graph.needs(step) {
+            let behind: &mut f64 = &mut chain[need.0 as usize];
+            *behind = behind.max(length);
+        }
+    }
+    chain
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::model::*;
+    use nubrik_source::WsPath;
+
+    /// A graph in which step `i` makes file `i` and reads the files of `needs[i]`.
+    pub(crate) fn graph_of(needs: &[&[u32]]) -> Graph {
+        let mut graph = Graph::default();
+        for (i, inputs) in needs.iter().enumerate() {
+            let path = WsPath::from_normal(&format!("f{i}"));
+            graph.files.push(FileNode { path: path.clone(), maker: Some(StepId(i as u32)), folder: false });
+            graph.steps.push(Step {
+                target: TargetId(0),
+                say: "make".into(),
+                commands: vec![],
+                env: vec![],
+                folder: path,
+                inputs: inputs.iter().map(|f| FileId(*f)).collect(),
+                candidates: vec![],
+                outputs: vec![OutputNode { file: FileId(i as u32), name: "f".into() }],
+                found: vec![],
+                scratch: vec![],
+                tools: vec![],
+                place: Place { file: "targets.nub".into(), line: 1 },
+            });
+        }
+        graph
+    }
+
+    #[test]
+    fn orders_only_what_is_needed() {
+        let graph = graph_of(&[&[], &[0], &[], &[1, 0]]);
+        let closure = Closure::of(&graph, [FileId(3)]);
+        assert_eq!(closure.steps, [StepId(0), StepId(1), StepId(3)]);
+    }
+
+    #[test]
+    fn finds_longest_chains() {
+        let graph = graph_of(&[&[], &[0], &[0], &[1, 2]]);
+        let order = Closure::of(&graph, [FileId(3)]).steps;
+        let costs = [1.0, 5.0, 2.0, 1.0];
+        assert_eq!(longest_chains(&graph, &order, |s| costs[s.0 as usize]), [7.0, 6.0, 3.0, 1.0]);
+    }
+}
