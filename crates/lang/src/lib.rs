@@ -1,0 +1,25 @@
+//! The meaning of Nub: names, types and evaluation, from definitions to a graph of steps.
+//!
+//! The outside is asked only through [`World`]. Evaluation always ends: values are evaluated on
+//! demand, once, nothing may need itself, and functions and kinds may not lead back to themselves.
+
+mod address;
+mod builtins;
+mod cycles;
+mod eval;
+mod globs;
+mod hir;
+mod lints;
+mod lower;
+mod modules;
+mod output;
+mod types;
+mod value;
+mod world;
+
+pub use address::{AddressPattern, PatternProblem};
+pub use eval::{Evaluation, Evaluator};
+pub use world::{Answer, DefinitionText, EntryKind, Listing, World};
+
+/// The file that makes a folder a package.
+pub const TARGETS_FILE: &str = "targets.nub";

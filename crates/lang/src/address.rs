@@ -1,0 +1,63 @@
+//! Addresses as people write them on a command line.
+
+use globset::{GlobBuilder, GlobMatcher};
+use nubrik_source::WsPath;
+
+/// An address or a glob of addresses, from the workspace's root.
+#[derive(Clone, Debug)]
+pub struct AddressPattern {
+    /// As it was written.
+    pub written: String,
+    /// From the root on: `tide/harmonics`, `tide/**`; empty for the root folder.
+    pub path: WsPath,
+    matcher: Option<GlobMatcher>,
+}
+
+/// Why a word is not an address.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct PatternProblem(pub String);
+
+impl AddressPattern {
+    /// Takes a word of a command line, relative to the folder that the person stands in.
+    ///
+    /// # Errors
+    /// When the word leads out of the workspace or is not a glob.
+    pub fn new(written: &str, folder: &WsPath) -> Result<AddressPattern, PatternProblem> {
+        let path = folder.resolve(written).map_err(|p| PatternProblem(format!("`{written}`: {p}")))?;
+        let is_glob = path.as_str().contains(['*', '?', '[']);
+        let matcher = match is_glob {
+            true => {
+                let glob = GlobBuilder::new(path.as_str()).literal_separator(true).build();
+                let glob = glob.map_err(|e| PatternProblem(format!("`{written}` is not a glob: {}", e.kind())))?;
+                Some(glob.compile_matcher())
+            }
+            false => None,
+        };
+        Ok(AddressPattern { written: written.to_owned(), path, matcher })
+    }
+
+    /// Everything at and below a folder.
+    pub fn below(folder: &WsPath) -> AddressPattern {
+        let shown = if folder.is_root() { "the workspace".to_owned() } else { folder.to_string() };
+        AddressPattern { written: shown, path: folder.clone(), matcher: None }
+    }
+
+    /// Whether the word is a glob.
+    pub fn is_glob(&self) -> bool {
+        self.matcher.is_some()
+    }
+
+    /// Whether a glob matches an address.
+    pub fn matches(&self, address: &str) -> bool {
+        match &self.matcher {
+            Some(matcher) => matcher.is_match(address),
+            None => self.path.as_str() == address,
+        }
+    }
+
+    /// The folder in and below which everything that can match lies.
+    pub fn start(&self) -> WsPath {
+        let plain: Vec<&str> = self.path.parts().take_while(|p| !p.contains(['*', '?', '['])).collect();
+        WsPath::from_normal(&plain.join("/"))
+    }
+}

@@ -1,0 +1,78 @@
+//! Declarations whose text leads back to themselves, found before anything is evaluated.
+//!
+//! Maps are left out: an entry may use other entries, so whether a map needs itself shows only when
+//! its entries are evaluated.
+
+use std::collections::{BTreeSet, HashMap};
+use std::sync::Arc;
+
+use nubrik_diagnostic::Diagnostic;
+use nubrik_graph::{Edge, shortest_cycles};
+use nubrik_source::Span;
+
+/// The error for a way round: each title with the place at which it uses the next one.
+pub(crate) fn cycle_error(hops: &[(Arc<str>, Span)]) -> Diagnostic {
+    let first = &hops[0];
+    let message = match hops.len() {
+        1 => format!("{} needs itself", first.0),
+        n => format!("{} needs itself, round {n} corners", first.0),
+    };
+    let mut error = Diagnostic::error("cycle", message).at(first.1);
+    for (i, (title, span)) in hops.iter().enumerate() {
+        let next = &hops[(i + 1) % hops.len()].0;
+        error = error.related(*span, format!("{title} uses {next}"));
+    }
+    error.mend("take one of these uses out, or move what both need into a value of its own")
+}
+
+/// References between declarations, collected for the search.
+#[derive(Default)]
+pub(crate) struct References<K> {
+    numbers: HashMap<K, u32>,
+    titles: Vec<(K, Arc<str>)>,
+    edges: HashMap<(u32, u32), Span>,
+}
+
+impl<K: Clone + Eq + std::hash::Hash> References<K> {
+    pub fn new() -> Self {
+        References { numbers: HashMap::new(), titles: Vec::new(), edges: HashMap::new() }
+    }
+
+    /// The number of a declaration; in the order in which they are first met.
+    pub fn node(&mut self, key: &K, title: impl FnOnce() -> Arc<str>) -> u32 {
+        if let Some(number) = self.numbers.get(key) {
+            return *number;
+        }
+        let number = self.titles.len() as u32;
+        self.numbers.insert(key.clone(), number);
+        self.titles.push((key.clone(), title()));
+        number
+    }
+
+    /// Adds a use; of several uses of the same thing the first one is shown.
+    pub fn edge(&mut self, from: u32, to: u32, span: Span) {
+        self.edges.entry((from, to)).or_insert(span);
+    }
+
+    /// All ways round, as errors, and what lies on them.
+    pub fn cycles(&self) -> (Vec<Diagnostic>, Vec<K>) {
+        let mut edges: Vec<Edge> = self.edges.keys().map(|&(from, to)| Edge { from, to }).collect();
+        edges.sort_by_key(|e| (e.from, e.to));
+        let mut errors = Vec::new();
+        let mut on_cycle: BTreeSet<u32> = BTreeSet::new();
+        for cycle in shortest_cycles(self.titles.len() as u32, &edges) {
+            let count = cycle.nodes.len();
+            let mut hops = Vec::new();
+            for (i, node) in cycle.nodes.iter().enumerate() {
+                let to = cycle.nodes[(i + 1) % count];
+                if let Some(span) = self.edges.get(&(*node, to)) {
+                    hops.push((self.titles[*node as usize].1.clone(), *span));
+                }
+            }
+            on_cycle.extend(&cycle.nodes);
+            errors.push(cycle_error(&hops));
+        }
+        let keys = on_cycle.into_iter().map(|n| self.titles[n as usize].0.clone()).collect();
+        (errors, keys)
+    }
+}

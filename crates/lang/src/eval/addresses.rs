@@ -1,0 +1,209 @@
+//! From addresses to values: `&base/clock` in definitions, words on a command line.
+
+use std::sync::Arc;
+
+use nubrik_diagnostic::{Diagnostic, nearest};
+use nubrik_source::{Span, WsPath};
+
+use super::{Evaluator, Result, Scope, Stop};
+use crate::TARGETS_FILE;
+use crate::hir::*;
+use crate::modules::Missing;
+use crate::value::*;
+use crate::world::Answer;
+
+/// What an address means: a declaration, and the way on into its value.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub(super) struct Meaning {
+    pub module: ModuleId,
+    pub decl: u32,
+    pub way: Vec<Arc<str>>,
+}
+
+impl Evaluator<'_> {
+    /// The value that `&path` refers to.
+    pub(super) fn reference(&mut self, scope: &Scope, path: &Arc<str>, span: Span) -> Result<Value> {
+        let meaning = self.find_reference(scope.module, path, span)?;
+        let value = self.declaration(meaning.module, meaning.decl, span)?;
+        self.way_into(value, &meaning.way, span)
+    }
+
+    /// The declaration that `&path` means, seen from a module.
+    pub(super) fn find_reference(&mut self, from: ModuleId, path: &Arc<str>, span: Span) -> Result<Meaning> {
+        let path = WsPath::from_normal(path.trim_end_matches('/'));
+        let mut meanings = self.meanings(&path)?;
+        if meanings.len() > 1 {
+            let error = Diagnostic::error("two-meanings", format!("`&{path}` means two things"));
+            let error = meanings.iter().fold(error, |error, m| {
+                let module = self.module(m.module);
+                error.related(module.decls[m.decl as usize].name.span, "one of them")
+            });
+            return self.fail(span, error.mend("write the whole address: package, target, then the way into it"));
+        }
+        let Some(meaning) = meanings.pop() else {
+            let error = self.no_such_address(&path);
+            return self.fail(span, error);
+        };
+        let module = self.module(meaning.module);
+        let decl = &module.decls[meaning.decl as usize];
+        if decl.private && meaning.module != from {
+            let error = Diagnostic::error("private", format!("`{path}` is private to its package"))
+                .related(decl.name.span, "declared here")
+                .note(format!("only `{}` may use it", module.title))
+                .mend("drop `private` there");
+            return self.fail(span, error);
+        }
+        if !matches!(decl.kind, DeclKind::Target | DeclKind::Value) {
+            let message = format!("`{path}` is a {}, which belongs in a kit", decl.kind.word());
+            let error = Diagnostic::error("wrong-type", message).related(decl.name.span, "declared here");
+            return self.fail(span, error.mend("move it to a kit and `use` it from there"));
+        }
+        Ok(meaning)
+    }
+
+    /// Everything that an address may mean: each package on its way that has the target named next,
+    /// or (for the folder alone) a target of the folder's own name.
+    pub(super) fn meanings(&mut self, path: &WsPath) -> Result<Vec<Meaning>> {
+        let parts: Vec<Arc<str>> = path.parts().map(Into::into).collect();
+        let mut meanings = Vec::new();
+        for count in 0..=parts.len() {
+            let folder = WsPath::from_normal(&parts[..count].join("/"));
+            let module = match self.modules.package(self.world, &folder) {
+                Ok(module) => module,
+                Err(Missing::Pending) => return self.wait(),
+                Err(_) => continue,
+            };
+            let named = |name: &Arc<str>| match self.module(module).names.get(name) {
+                Some(Bound::Decl(decl)) => Some(*decl),
+                _ => None,
+            };
+            if let Some(decl) = parts.get(count).and_then(named) {
+                meanings.push(Meaning { module, decl, way: parts[count + 1..].to_vec() });
+            } else if count == parts.len()
+                && let Some(decl) = parts.last().and_then(named)
+            {
+                meanings.push(Meaning { module, decl, way: Vec::new() });
+            }
+        }
+        Ok(meanings)
+    }
+
+    pub(super) fn no_such_address(&mut self, path: &WsPath) -> Diagnostic {
+        let error = Diagnostic::error("unknown-address", format!("there is no target `{path}`"));
+        // The nearest target of the package that the address leads to, else the nearest package.
+        let mut folder = Some(path.clone());
+        while let Some(at) = folder {
+            if let Ok(module) = self.modules.package(self.world, &at) {
+                let module = self.module(module);
+                let rest = path.below(&at).unwrap_or("").to_owned();
+                let name = rest.split('/').next().unwrap_or("");
+                let targets = module.decls.iter().filter(|d| d.kind == DeclKind::Target).map(|d| &*d.name.text);
+                let near = nearest(name, targets.clone()).map(|n| at.child(n).as_str().to_owned());
+                let all: Vec<&str> = targets.collect();
+                let error = if all.is_empty() { error } else { error.note(format!("`{at}` has: {}", all.join(", "))) };
+                if near.is_none() && at.is_root() && path.parts().count() > 1 {
+                    let folder = path.parts().next().unwrap_or("").to_owned();
+                    return self.near_folder(error, path, &folder);
+                }
+                return error.maybe_mend(near);
+            }
+            folder = at.parent();
+        }
+        let first = path.parts().next().unwrap_or("").to_owned();
+        self.near_folder(error, path, &first)
+    }
+
+    fn near_folder(&mut self, error: Diagnostic, path: &WsPath, first: &str) -> Diagnostic {
+        let Answer::Ready(listing) = self.world.list(&WsPath::root()) else { return error };
+        let near = nearest(first, listing.folders.iter().map(|f| &**f)).filter(|n| *n != first);
+        match near {
+            Some(near) => error.mend(format!("{near}{}", &path.as_str()[first.len()..])),
+            None => error.mend("`nubrik list` shows what there is"),
+        }
+    }
+
+    /// Goes from a declaration's value on into it, by keys, fields and names of outputs.
+    pub(super) fn way_into(&mut self, value: Value, way: &[Arc<str>], span: Span) -> Result<Value> {
+        let mut value = value;
+        let mut at = 0;
+        while at < way.len() {
+            if let Value::Map(map) = &value {
+                // Keys may hold slashes: the longest one that fits.
+                let fits = (at + 1..=way.len()).rev().find_map(|end| {
+                    map.index.get(way[at..end].join("/").as_str()).map(|i| (end, map.entries[*i].1.clone()))
+                });
+                if let Some((end, thunk)) = fits {
+                    value = self.force(&thunk, span)?;
+                    at = end;
+                    continue;
+                }
+            }
+            let next = match &value {
+                Value::Record(record) => record.get(&way[at]).cloned(),
+                Value::Step(step) => {
+                    let outputs = &self.outputs[*step as usize];
+                    let named = outputs.iter().find(|(n, _)| n.as_ref() == Some(&way[at]));
+                    named.map(|(_, file)| Value::File(file.clone()))
+                }
+                _ => None,
+            };
+            let Some(next) = next else {
+                let names: Vec<Arc<str>> = match &value {
+                    Value::Map(map) => map.entries.iter().map(|(k, _)| k.clone()).collect(),
+                    Value::Record(record) => record.fields.iter().map(|(n, _)| n.clone()).collect(),
+                    Value::Step(step) => self.outputs[*step as usize].iter().filter_map(|(n, _)| n.clone()).collect(),
+                    _ => Vec::new(),
+                };
+                let near = nearest(&way[at], names.iter().map(|n| &**n)).map(str::to_owned);
+                let message = format!("{} has no `{}`", value.described(), way[at]);
+                let mut error = Diagnostic::error("unknown-address", message);
+                if !names.is_empty() {
+                    let some: Vec<&str> = names.iter().take(8).map(|n| &**n).collect();
+                    let more = if names.len() > 8 { ", …" } else { "" };
+                    error = error.note(format!("it has: {}{more}", some.join(", ")));
+                }
+                return self.fail(span, error.maybe_mend(near));
+            };
+            value = next;
+            at += 1;
+        }
+        Ok(value)
+    }
+
+    /// The packages at and below a folder, sorted.
+    pub(super) fn packages_below(&mut self, folder: &WsPath) -> Result<Vec<WsPath>> {
+        let mut packages = Vec::new();
+        let mut folders = vec![folder.clone()];
+        let mut pending = false;
+        while let Some(at) = folders.pop() {
+            let Answer::Ready(listing) = self.world.list(&at) else {
+                pending = true;
+                continue;
+            };
+            folders.extend(listing.folders.iter().map(|name| at.child(name)));
+            if listing.files.iter().any(|f| &**f == TARGETS_FILE) {
+                packages.push(at);
+            }
+        }
+        if pending {
+            return self.wait();
+        }
+        packages.sort();
+        Ok(packages)
+    }
+
+    /// Loads a package; reports when its file cannot be read.
+    pub(super) fn load_package(&mut self, folder: &WsPath) -> Result<Option<ModuleId>> {
+        match self.modules.package(self.world, folder) {
+            Ok(id) => Ok(Some(id)),
+            Err(Missing::NoFile) => Ok(None),
+            Err(Missing::Pending) => self.wait(),
+            Err(Missing::Unreadable(why)) => {
+                let path = folder.child(TARGETS_FILE);
+                let error = Diagnostic::error("unreadable", format!("cannot read `{path}`: {why}"));
+                self.modules.diagnostics.push(error);
+                Err(Stop::Failed)
+            }
+        }
+    }
+}

@@ -1,0 +1,297 @@
+//! Calls: functions, kinds, methods, and the forms of the language.
+
+use std::sync::{Arc, Mutex};
+
+use nubrik_diagnostic::{Diagnostic, nearest};
+use nubrik_source::Span;
+
+use super::{Env, Evaluator, OpenKey, Result, Scope, Slot, Stop, This};
+use crate::builtins::Builtin;
+use crate::hir::*;
+use crate::value::*;
+
+/// An argument: its name where one was given, its value, and the place of the value.
+pub(super) struct Given {
+    pub name: Option<Name>,
+    pub value: Value,
+    pub span: Span,
+}
+
+impl Evaluator<'_> {
+    pub(super) fn call(&mut self, scope: &Scope, callee: ExprId, args: &[Arg], span: Span) -> Result<Value> {
+        let module = self.module(scope.module);
+        let callee_span = module.span(callee);
+        if let Expr::Field(base, name) = module.expr(callee) {
+            let base_value = self.eval(scope, *base)?;
+            // A field that holds a function is called, anything else is a method.
+            let is_field = matches!(&base_value, Value::Record(r) if r.get(&name.text).is_some());
+            if !is_field {
+                let args = self.given(scope, args)?;
+                return self.method_call(scope, base_value, name, args, span);
+            }
+        }
+        match self.eval(scope, callee)? {
+            Value::Function(module_id, number) => {
+                let args = self.given(scope, args)?;
+                self.function(scope, module_id, number, args, span)
+            }
+            Value::Builtin(Builtin::Glob) => {
+                let args = self.given(scope, args)?;
+                self.glob_call(scope, args, span)
+            }
+            Value::Kind(..) => {
+                let error = Diagnostic::error("wrong-call", "a kind is called with braces");
+                let name = self.modules.sources.slice(callee_span).to_owned();
+                self.fail(span, error.mend(format!("{name} {{ … }}")))
+            }
+            Value::Builtin(Builtin::Step) => {
+                let error = Diagnostic::error("wrong-call", "`step` is called with braces");
+                self.fail(span, error.mend("step { run = `…` }"))
+            }
+            other => {
+                let error = Diagnostic::error("wrong-call", format!("{} cannot be called", other.described()));
+                self.fail(callee_span, error)
+            }
+        }
+    }
+
+    fn given(&mut self, scope: &Scope, args: &[Arg]) -> Result<Vec<Given>> {
+        let module = self.module(scope.module);
+        self.all(args, |this, arg| {
+            let value = this.eval(scope, arg.value)?;
+            Ok(Given { name: arg.name.clone(), value, span: module.span(arg.value) })
+        })
+    }
+
+    pub(super) fn brace_call(&mut self, scope: &Scope, callee: ExprId, record: ExprId, span: Span) -> Result<Value> {
+        let module = self.module(scope.module);
+        let callee_span = module.span(callee);
+        let callee_value = self.eval(scope, callee)?;
+        let Expr::Record(fields) = module.expr(record) else {
+            if matches!(module.expr(record), Expr::Error) {
+                return Err(Stop::Failed);
+            }
+            let error = Diagnostic::error("wrong-call", "a call with braces takes fields such as `name = value`");
+            return self.fail(module.span(record), error);
+        };
+        let title = self.modules.sources.slice(callee_span).to_owned();
+        match callee_value {
+            Value::Kind(module_id, number) => {
+                let args = self.all(fields, |this, (name, value)| {
+                    let span = module.span(*value);
+                    Ok(Given { name: Some(name.clone()), value: this.eval(scope, *value)?, span })
+                })?;
+                self.kind(scope, module_id, number, args, callee_span, &title)
+            }
+            Value::Builtin(Builtin::Step) => self.step_form(scope, fields, span),
+            Value::Function(..) | Value::Builtin(Builtin::Glob) => {
+                let error = Diagnostic::error("wrong-call", format!("`{title}` is called with round brackets"));
+                self.fail(span, error.mend(format!("{title}(…)")))
+            }
+            other => {
+                let error = Diagnostic::error("wrong-call", format!("{} cannot be called", other.described()));
+                self.fail(callee_span, error)
+            }
+        }
+    }
+
+    /// Calls a function; it may not be open already.
+    fn function(&mut self, scope: &Scope, module_id: ModuleId, number: u32, args: Vec<Given>, span: Span) -> Result<Value> {
+        let module = self.module(module_id);
+        let decl = &module.decls[number as usize];
+        let title: Arc<str> = format!("function `{}`", decl.name.text).into();
+        let key = OpenKey::Decl(module_id, number);
+        if self.open.iter().any(|o| o.key == key) {
+            return self.needs_itself(key, span);
+        }
+        let slots = self.bind(scope, module_id, decl, args, span, &decl.name.text)?;
+        let env = Arc::new(Env { parent: None, slots: Mutex::new(slots) });
+        let inner = Scope { module: module_id, env: Some(env), owner: scope.owner.clone(), this: None };
+        let Some(body) = decl.body else { return Err(Stop::Failed) };
+        self.opened(key, title, span, |this| {
+            let value = this.eval(&inner, body)?;
+            match &decl.ty {
+                Some(ty) => {
+                    let ty = this.resolve_type(module_id, ty)?;
+                    this.coerce(value, &ty, module_id, module.span(body))
+                }
+                None => Ok(value),
+            }
+        })
+    }
+
+    fn kind(
+        &mut self,
+        scope: &Scope,
+        module_id: ModuleId,
+        number: u32,
+        args: Vec<Given>,
+        span: Span,
+        title: &str,
+    ) -> Result<Value> {
+        let module = self.module(module_id);
+        let decl = &module.decls[number as usize];
+        let mut slots = self.bind(scope, module_id, decl, args, span, title)?;
+        let owner = scope.owner.clone();
+        let name = owner.parts.last().cloned().unwrap_or_else(|| "".into());
+        let this = This { name, folder: owner.package.clone() };
+        let env = Arc::new(Env { parent: None, slots: Mutex::new(Vec::new()) });
+        let inner = Scope { module: module_id, env: Some(env.clone()), owner, this: Some(Arc::new(this)) };
+        for item in &decl.lets {
+            let ty = match &item.ty {
+                Some(ty) => Some(self.resolve_type(module_id, ty)?),
+                None => None,
+            };
+            slots.push(Slot::Lazy(Arc::new(Thunk {
+                state: Mutex::new(ThunkState::New),
+                title: format!("value `{}`", item.name.text).into(),
+                span: module.span(item.body),
+                source: ThunkSource::Expr { scope: inner.clone(), expr: item.body, ty },
+            })));
+        }
+        *super::lock(&env.slots) = slots;
+        let Some(body) = decl.body else { return Err(Stop::Failed) };
+        let value = self.eval(&inner, body);
+        let value = match (&decl.ty, value) {
+            (Some(ty), Ok(value)) => {
+                let ty = self.resolve_type(module_id, ty)?;
+                self.coerce(value, &ty, module_id, module.span(body))
+            }
+            (_, value) => value,
+        };
+        if let Ok(Value::Record(record)) = value {
+            let mut record = (*record).clone();
+            record.kind = Some(decl.name.text.clone());
+            return Ok(Value::Record(Arc::new(record)));
+        }
+        value
+    }
+
+    /// Parameters to slots: each argument taken as its type, defaults where there is none.
+    fn bind(
+        &mut self,
+        scope: &Scope,
+        module_id: ModuleId,
+        decl: &Decl,
+        args: Vec<Given>,
+        span: Span,
+        title: &str,
+    ) -> Result<Vec<Slot>> {
+        let mut given: Vec<Option<Given>> = decl.params.iter().map(|_| None).collect();
+        let mut failed = false;
+        let mut positional = 0;
+        for arg in args {
+            let at = match &arg.name {
+                Some(name) => decl.params.iter().position(|p| p.name.text == name.text),
+                None => {
+                    positional += 1;
+                    (positional <= decl.params.len()).then(|| positional - 1)
+                }
+            };
+            match at {
+                Some(at) if given[at].is_none() => given[at] = Some(arg),
+                Some(_) => {
+                    let error = Diagnostic::error("wrong-call", "this parameter is given twice");
+                    let _ = self.fail::<()>(arg.span, error);
+                    failed = true;
+                }
+                None => {
+                    let error = self.unknown_param(decl, &arg, title);
+                    let place = arg.name.as_ref().map_or(arg.span, |n| n.span);
+                    let _ = self.fail::<()>(place, error);
+                    failed = true;
+                }
+            }
+        }
+        let mut slots = Vec::new();
+        let mut missing = Vec::new();
+        for (param, arg) in decl.params.iter().zip(given) {
+            let ty = self.resolve_type(module_id, &param.ty)?;
+            let result = match (arg, param.default) {
+                (Some(arg), _) => self.coerce_param(arg.value, &ty, scope.module, arg.span, param),
+                (None, Some(default)) => {
+                    let inner = Scope { module: module_id, env: None, owner: scope.owner.clone(), this: None };
+                    let value = self.eval(&inner, default)?;
+                    self.coerce(value, &ty, module_id, self.module(module_id).span(default))
+                }
+                (None, None) if matches!(ty, crate::types::Type::Optional(_)) => Ok(Value::None),
+                (None, None) => {
+                    missing.push(param);
+                    continue;
+                }
+            };
+            match result {
+                Ok(value) => slots.push(Slot::Value(value)),
+                Err(Stop::Waiting) => return Err(Stop::Waiting),
+                Err(Stop::Failed) => failed = true,
+            }
+        }
+        if failed {
+            return Err(Stop::Failed); // A misspelt parameter is not missing as well.
+        }
+        if let Some(first) = missing.first() {
+            let names: Vec<String> = missing.iter().map(|p| format!("`{}`", p.name.text)).collect();
+            let mut error = Diagnostic::error("missing-field", format!("`{title}` needs {}", names.join(" and ")));
+            for param in &missing {
+                let ty = self.resolve_type(module_id, &param.ty)?.written();
+                error = error.mend(format!("{} = …   a value of type {ty}", param.name.text));
+            }
+            return self.fail(span, error.related(first.name.span, "declared here without a default"));
+        }
+        Ok(slots)
+    }
+
+    fn unknown_param(&self, decl: &Decl, arg: &Given, title: &str) -> Diagnostic {
+        let Some(name) = &arg.name else {
+            let message = format!("`{title}` takes {} values", decl.params.len());
+            return Diagnostic::error("wrong-call", message).related(decl.name.span, "declared here");
+        };
+        let names: Vec<&str> = decl.params.iter().map(|p| &*p.name.text).collect();
+        let near = nearest(&name.text, names.iter().copied()).map(str::to_owned);
+        Diagnostic::error("unknown-field", format!("`{title}` has no parameter `{}`", name.text))
+            .note(format!("it has: {}", names.join(", ")))
+            .maybe_mend(near)
+    }
+
+    fn glob_call(&mut self, scope: &Scope, args: Vec<Given>, span: Span) -> Result<Value> {
+        let mut pattern = None;
+        let mut except = Vec::new();
+        let mut or_none = false;
+        for arg in args {
+            match (arg.name.as_ref().map(|n| &*n.text), arg.value) {
+                (None, Value::Text(Text::Plain(text))) if pattern.is_none() => pattern = Some((text, arg.span)),
+                (Some("except"), Value::Text(Text::Plain(text))) => except.push(text.to_string()),
+                (Some("except"), Value::List(items)) => {
+                    for item in items.iter() {
+                        let Value::Text(Text::Plain(text)) = item else {
+                            let error = Diagnostic::error("wrong-type", "expected patterns as texts");
+                            return self.fail(arg.span, error);
+                        };
+                        except.push(text.to_string());
+                    }
+                }
+                (Some("or_none"), Value::Bool(value)) => or_none = value,
+                (Some(name), value) if matches!(name, "except" | "or_none") => {
+                    let wanted = if name == "or_none" { "a bool" } else { "a pattern or a list of patterns" };
+                    let message = format!("expected {wanted}, found {}", value.described());
+                    return self.fail(arg.span, Diagnostic::error("wrong-type", message));
+                }
+                (Some(name), _) => {
+                    let near = nearest(name, ["except", "or_none"]);
+                    let error = Diagnostic::error("unknown-field", format!("`glob` has no parameter `{name}`"));
+                    return self.fail(arg.span, error.maybe_mend(near));
+                }
+                (None, value) => {
+                    let message = format!("expected one pattern as a text, found {}", value.described());
+                    return self.fail(arg.span, Diagnostic::error("wrong-type", message));
+                }
+            }
+        }
+        let Some((pattern, pattern_span)) = pattern else {
+            let error = Diagnostic::error("wrong-call", "`glob` needs a pattern");
+            return self.fail(span, error.mend("glob(\"src/*.c\")"));
+        };
+        let base = self.base_folder(scope.module, &pattern, pattern_span)?;
+        self.globbed(&base, &pattern, &except, or_none, pattern_span)
+    }
+}

@@ -1,0 +1,400 @@
+//! Values taken as types. The rules are exact; `docs/language.md` lists them.
+
+use std::sync::{Arc, Mutex};
+
+use nubrik_diagnostic::{Diagnostic, nearest};
+use nubrik_source::{Span, WsPath};
+
+use super::expressions::unique_files;
+use super::{Evaluator, Result, Stop};
+use crate::globs::{glob, is_pattern};
+use crate::hir::*;
+use crate::types::{Type, not_an_alternative, wrong_type};
+use crate::value::*;
+use crate::world::{Answer, EntryKind};
+
+impl Evaluator<'_> {
+    /// Takes an argument as its parameter's type; an error shows where the parameter was declared.
+    pub(super) fn coerce_param(&mut self, value: Value, ty: &Type, base: ModuleId, span: Span, param: &Param) -> Result<Value> {
+        let before = self.modules.diagnostics.len();
+        let result = self.coerce(value, ty, base, span);
+        if matches!(result, Err(Stop::Failed)) {
+            for diagnostic in &mut self.modules.diagnostics[before..] {
+                if diagnostic.code == "wrong-type" {
+                    let message = format!("`{}` was declared as {} here", param.name.text, ty.written());
+                    *diagnostic = diagnostic.clone().related(param.name.span, message);
+                }
+            }
+        }
+        result
+    }
+
+    /// Takes a value as a type. A text becomes a path against the package of module `base`.
+    pub(super) fn coerce(&mut self, value: Value, ty: &Type, base: ModuleId, span: Span) -> Result<Value> {
+        match (ty, value) {
+            (Type::Unknown, value) => Ok(value),
+            (Type::Named(_, _, _, inner), value) => match (&**inner, value) {
+                // Say the type's name, and which fields it wants.
+                (Type::Record(fields), value @ (Value::Record(_) | Value::None)) => self.record(value, fields, ty, base, span),
+                (Type::Record(fields), value) => {
+                    let names: Vec<&str> = fields.iter().map(|(n, _)| &**n).collect();
+                    let error = wrong_type(&value.described(), ty);
+                    self.fail(span, error.note(format!("a `{}` is a record with {}", ty.written(), names.join(", "))))
+                }
+                (inner, value) => self.coerce(value, inner, base, span),
+            },
+            (Type::Optional(_), Value::None) => Ok(Value::None),
+            (Type::Optional(inner), value) => self.coerce(value, inner, base, span),
+            (Type::Bool, value @ Value::Bool(_))
+            | (Type::Int, value @ Value::Int(_))
+            | (Type::Text, value @ Value::Text(_))
+            | (Type::Command, value @ Value::Command(_))
+            | (Type::Step, value @ Value::Step(_)) => Ok(value),
+            (Type::Alternatives(texts), Value::Text(Text::Plain(text))) => {
+                if texts.contains(&text) {
+                    return Ok(Value::Text(Text::Plain(text)));
+                }
+                self.fail(span, not_an_alternative(&text, texts))
+            }
+            (Type::File, value) => Ok(Value::File(self.as_file(value, base, span)?)),
+            (Type::Folder, value) => Ok(Value::File(self.as_folder(value, base, span)?)),
+            (Type::Files, value) => {
+                let files = self.as_files(value, base, span)?;
+                Ok(Value::Files(unique_files(files).into()))
+            }
+            (Type::List(inner), value) => self.as_list(value, inner, ty, base, span),
+            (Type::Map(inner), Value::Map(map)) => Ok(coerced_map(&map, inner, base)),
+            (Type::Map(_), Value::Record(record)) if record.fields.is_empty() => {
+                Ok(Value::Map(Arc::new(Map::new(Vec::new()))))
+            }
+            (Type::Map(_), value @ Value::Record(_)) => {
+                let error = wrong_type(&value.described(), ty);
+                self.fail(span, error.mend("{ \"key\": value }"))
+            }
+            (Type::Record(fields), value) => self.record(value, fields, ty, base, span),
+            (_, value) => {
+                let error = wrong_type(&value.described(), ty);
+                let error = match (ty, &value) {
+                    (Type::Text, Value::File(_)) => error.mend("….path").mend("….name"),
+                    (Type::Text, Value::Int(_)) => error.mend("\"{…}\""),
+                    (_, Value::Kind(_, _)) => error.mend("call the kind: `name { … }`"),
+                    (_, Value::Function(..)) => error.mend("call the function: `name(…)`"),
+                    (Type::Command, Value::Text(_)) => error.mend("`…` between backticks"),
+                    _ => error,
+                };
+                self.fail(span, error)
+            }
+        }
+    }
+
+    fn record(&mut self, value: Value, fields: &[(Arc<str>, Type)], ty: &Type, base: ModuleId, span: Span) -> Result<Value> {
+        let Value::Record(record) = value else {
+            return self.fail(span, wrong_type(&value.described(), ty));
+        };
+        let mut coerced = (*record).clone();
+        for (name, field_type) in fields {
+            match coerced.fields.iter().position(|(n, _)| n == name) {
+                Some(at) => {
+                    let value = std::mem::replace(&mut coerced.fields[at].1, Value::None);
+                    coerced.fields[at].1 = self.coerce(value, field_type, base, span)?;
+                }
+                None if matches!(field_type, Type::Optional(_)) => {
+                    coerced.fields.push((name.clone(), Value::None));
+                }
+                None => {
+                    let near = nearest(name, record.fields.iter().map(|(n, _)| &**n));
+                    let message = format!("a `{}` needs the field `{name}`", ty.written());
+                    let mut error = Diagnostic::error("missing-field", message);
+                    if let Some(near) = near {
+                        error = error.note(format!("there is a field `{near}`"));
+                    }
+                    return self.fail(span, error.mend(format!("{name} = …   a value of type {}", field_type.written())));
+                }
+            }
+        }
+        Ok(Value::Record(Arc::new(coerced)))
+    }
+
+    fn as_list(&mut self, value: Value, inner: &Type, ty: &Type, base: ModuleId, span: Span) -> Result<Value> {
+        let items = match (inner.core(), value) {
+            (_, Value::List(items)) => items.to_vec(),
+            (_, Value::Files(files)) => files.iter().cloned().map(Value::File).collect(),
+            (Type::Text, Value::Text(text)) => {
+                let error = Diagnostic::error("wrong-type", "expected a list of words, found one text");
+                let words: Vec<String> = match text.plain() {
+                    Some(text) => text.split_whitespace().map(|w| format!("\"{w}\"")).collect(),
+                    None => vec!["…".to_owned()],
+                };
+                return self.fail(span, error.mend(format!("[{}]", words.join(", "))));
+            }
+            (Type::File, value @ (Value::Step(_) | Value::Record(_) | Value::Map(_))) => {
+                self.files_of(&value, span)?.into_iter().map(Value::File).collect()
+            }
+            (_, Value::None) => return self.fail(span, wrong_type("`none`", ty).mend("[]")),
+            // A lone value is a list of one.
+            (_, value) => vec![value],
+        };
+        let mut coerced = Vec::with_capacity(items.len());
+        let mut failed = false;
+        for item in items {
+            // A list where an item was wanted spreads only where files are wanted.
+            let nested = matches!(item, Value::List(_) | Value::Files(_)) && matches!(inner.core(), Type::File);
+            let result = if nested { self.as_list(item, inner, ty, base, span) } else { self.coerce(item, inner, base, span) };
+            match result {
+                Ok(Value::List(inner)) if nested => coerced.extend(inner.iter().cloned()),
+                Ok(value) => coerced.push(value),
+                Err(Stop::Waiting) => return Err(Stop::Waiting),
+                Err(Stop::Failed) => {
+                    failed = true;
+                    break; // The same mistake in each item is one mistake.
+                }
+            }
+        }
+        if failed { Err(Stop::Failed) } else { Ok(Value::List(coerced.into())) }
+    }
+
+    // Files.
+
+    /// The folder against which a text in this module is a path.
+    pub(super) fn base_folder(&mut self, module_id: ModuleId, text: &str, span: Span) -> Result<WsPath> {
+        let module = self.module(module_id);
+        match module.base() {
+            Some(folder) => Ok(folder.clone()),
+            None if text.starts_with('/') && module.folder.is_some() => Ok(WsPath::root()),
+            None => {
+                let error = Diagnostic::error("bad-path", format!("\"{text}\" has no folder to start from in a kit"));
+                let error = error.note("a kit is used from many folders");
+                self.fail(span, error.mend(format!("self.folder / \"{text}\" inside a kind, for the folder of the one who uses it")))
+            }
+        }
+    }
+
+    fn resolve(&mut self, text: &Text, base: ModuleId, span: Span) -> Result<WsPath> {
+        let Some(text) = text.plain() else {
+            let error = Diagnostic::error("wrong-type", "a text that carries files is not a path");
+            return self.fail(span, error);
+        };
+        let folder = self.base_folder(base, text, span)?;
+        let path = folder.resolve(text).map_err(|p| Diagnostic::error("bad-path", p.to_string()));
+        self.at(span, path)
+    }
+
+    fn as_file(&mut self, value: Value, base: ModuleId, span: Span) -> Result<FileRef> {
+        match value {
+            Value::File(file) if !file.folder => Ok(file),
+            Value::Text(text) => {
+                if let Some(pattern) = text.plain().filter(|t| is_pattern(t)) {
+                    let error = Diagnostic::error("wrong-type", format!("expected one file, found the pattern \"{pattern}\""));
+                    return self.fail(span, error);
+                }
+                let path = self.resolve(&text, base, span)?;
+                self.existing(path, EntryKind::File, base, span)
+            }
+            value @ (Value::Step(_) | Value::Record(_) | Value::Files(_)) => self.one_file(&value, span),
+            other => self.fail(span, wrong_type(&other.described(), &Type::File)),
+        }
+    }
+
+    fn as_folder(&mut self, value: Value, base: ModuleId, span: Span) -> Result<FileRef> {
+        match value {
+            Value::File(file) if file.folder => Ok(file),
+            Value::Text(text) => {
+                let path = self.resolve(&text, base, span)?;
+                self.existing(path, EntryKind::Folder, base, span)
+            }
+            value @ Value::Step(_) => {
+                let file = self.one_file(&value, span)?;
+                if file.folder {
+                    return Ok(file);
+                }
+                let error = wrong_type("a step that makes a file", &Type::Folder);
+                self.fail(span, error.mend("{outdir \"…\"}"))
+            }
+            other => self.fail(span, wrong_type(&other.described(), &Type::Folder)),
+        }
+    }
+
+    fn as_files(&mut self, value: Value, base: ModuleId, span: Span) -> Result<Vec<FileRef>> {
+        match value {
+            Value::Text(text) => {
+                if let Some(pattern) = text.plain().filter(|t| is_pattern(t)) {
+                    let folder = self.base_folder(base, pattern, span)?;
+                    let files = self.globbed(&folder, pattern, &[], false, span)?;
+                    return self.files_of(&files, span);
+                }
+                Ok(vec![self.as_file(Value::Text(text), base, span)?])
+            }
+            Value::List(items) => {
+                let lists = self.all(&items, |this, item| this.as_files(item.clone(), base, span))?;
+                Ok(lists.concat())
+            }
+            Value::File(file) => Ok(vec![file]),
+            value @ (Value::Files(_) | Value::Step(_) | Value::Record(_) | Value::Map(_)) => self.files_of(&value, span),
+            other => self.fail(span, wrong_type(&other.described(), &Type::Files)),
+        }
+    }
+
+    pub(super) fn globbed(&mut self, base: &WsPath, pattern: &str, except: &[String], or_none: bool, span: Span) -> Result<Value> {
+        match glob(self.world, base, pattern, except, or_none) {
+            Answer::Pending => self.wait(),
+            Answer::Ready(result) => {
+                let paths = self.at(span, result)?;
+                let files = paths.into_iter().map(|path| FileRef { path, maker: None, folder: false });
+                Ok(Value::Files(files.collect()))
+            }
+        }
+    }
+
+    /// A source file or folder that must be there.
+    pub(super) fn existing(&mut self, path: WsPath, wanted: EntryKind, base: ModuleId, span: Span) -> Result<FileRef> {
+        let folder = wanted == EntryKind::Folder;
+        if path.as_str().starts_with(".nubrik/") || path.as_str().starts_with("out/") {
+            let error = Diagnostic::error("bad-path", format!("`{path}` is a result, not a source"));
+            return self.fail(span, error.mend("refer to the target that makes it: `&package/target`"));
+        }
+        match self.world.kind(&path) {
+            Answer::Pending => self.wait(),
+            Answer::Ready(Some(kind)) if kind == wanted => Ok(FileRef { path, maker: None, folder }),
+            Answer::Ready(Some(EntryKind::Folder)) => {
+                let error = Diagnostic::error("wrong-type", format!("expected a file, but `{path}` is a folder"));
+                self.fail(span, error.mend(format!("\"{}/*\" for the files in it", path.name())))
+            }
+            Answer::Ready(Some(EntryKind::File)) => {
+                let error = Diagnostic::error("wrong-type", format!("expected a folder, but `{path}` is a file"));
+                self.fail(span, error)
+            }
+            Answer::Ready(None) => {
+                let error = self.no_such_file(&path, folder, base);
+                self.fail(span, error)
+            }
+        }
+    }
+
+    fn no_such_file(&mut self, path: &WsPath, folder: bool, base: ModuleId) -> Diagnostic {
+        let what = if folder { "folder" } else { "file" };
+        let error = Diagnostic::error("no-such-file", format!("there is no {what} `{path}`"));
+        // A file that another target makes: offer the reference.
+        let module = self.module(base);
+        let maker = module.decls.iter().find(|d| {
+            let names = d.body.is_some().then(|| output_names(&module, d));
+            names.is_some_and(|names| names.iter().any(|n| **n == *path.name()))
+        });
+        if let Some(decl) = maker {
+            return error
+                .related(decl.name.span, format!("`{}` makes a file of this name", decl.name.text))
+                .mend(decl.name.text.to_string());
+        }
+        let above = path.parent().unwrap_or_else(WsPath::root);
+        let Answer::Ready(listing) = self.world.list(&above) else { return error };
+        let names = if folder { &listing.folders } else { &listing.files };
+        let near = nearest(path.name(), names.iter().map(|n| &**n)).map(|near| {
+            let found = above.child(near);
+            let relative = module.base().and_then(|b| found.below(b).map(str::to_owned));
+            format!("\"{}\"", relative.unwrap_or_else(|| format!("/{}", found.as_str())))
+        });
+        if near.is_none() && !above.is_root() && matches!(self.world.kind(&above), Answer::Ready(None)) {
+            return error.note(format!("there is no folder `{above}`"));
+        }
+        error.maybe_mend(near)
+    }
+
+    /// The files that a value stands for.
+    pub(super) fn files_of(&mut self, value: &Value, span: Span) -> Result<Vec<FileRef>> {
+        match value {
+            Value::None => Ok(Vec::new()),
+            Value::File(file) => Ok(vec![file.clone()]),
+            Value::Files(files) => Ok(files.to_vec()),
+            Value::Step(step) => Ok(self.outputs[*step as usize].iter().map(|(_, f)| f.clone()).collect()),
+            Value::List(items) => {
+                let lists = self.all(items, |this, item| this.files_of(item, span))?;
+                Ok(lists.concat())
+            }
+            Value::Map(map) => {
+                let lists = self.all(&map.entries, |this, (_, thunk)| {
+                    let value = this.force(thunk, span)?;
+                    this.files_of(&value, span)
+                })?;
+                Ok(lists.concat())
+            }
+            Value::Record(record) => match record.get("files") {
+                Some(files) => self.files_of(&files.clone(), span),
+                None => {
+                    let names: Vec<&str> = record.fields.iter().map(|(n, _)| &**n).collect();
+                    let error = Diagnostic::error("no-files", "this record has no field `files`, so it stands for no files");
+                    let error = error.note(format!("it has: {}", names.join(", ")));
+                    self.fail(span, error.mend("take one of its fields: `….field`"))
+                }
+            },
+            other => {
+                let error = Diagnostic::error("wrong-type", format!("expected files, found {}", other.described()));
+                let error = match other {
+                    Value::Text(_) => error.note("a text is a path only where a type says so").mend("{in \"…\"}"),
+                    Value::Kind(..) => error.mend("call the kind: `name { … }`"),
+                    _ => error,
+                };
+                self.fail(span, error)
+            }
+        }
+    }
+
+    /// The one file that a value stands for.
+    pub(super) fn one_file(&mut self, value: &Value, span: Span) -> Result<FileRef> {
+        let files = self.files_of(value, span)?;
+        match files.as_slice() {
+            [file] => Ok(file.clone()),
+            _ => {
+                let error = Diagnostic::error("wrong-type", format!("expected one file, found {}", files.len()));
+                let error = match value {
+                    Value::Step(step) => {
+                        let names: Vec<String> =
+                            self.outputs[*step as usize].iter().filter_map(|(n, _)| n.as_ref().map(|n| format!("….{n}"))).collect();
+                        names.into_iter().fold(error, Diagnostic::mend)
+                    }
+                    _ => error,
+                };
+                self.fail(span, error)
+            }
+        }
+    }
+}
+
+/// A map whose entries are taken as a type when they are wanted.
+fn coerced_map(map: &Arc<Map>, ty: &Type, base: ModuleId) -> Value {
+    let entries = map.entries.iter().map(|(key, inner)| {
+        let thunk = Thunk {
+            state: Mutex::new(ThunkState::New),
+            title: inner.title.clone(),
+            span: inner.span,
+            source: ThunkSource::Coerced { inner: inner.clone(), ty: ty.clone(), base },
+        };
+        (key.clone(), Arc::new(thunk))
+    });
+    Value::Map(Arc::new(Map::new(entries.collect())))
+}
+
+/// The plain names of outputs in a declaration's commands, as far as they are literal.
+fn output_names(module: &Module, decl: &Decl) -> Vec<Arc<str>> {
+    let mut names = Vec::new();
+    let (Some(first), Some(last)) = (decl.body.map(|b| module.span(b).start), decl.body.map(|b| module.span(b).end)) else {
+        return names;
+    };
+    for (i, expr) in module.exprs.iter().enumerate() {
+        let span = module.spans[i];
+        if span.start < first || span.end > last {
+            continue;
+        }
+        let Expr::Command(command) = expr else { continue };
+        for stage in &command.stages {
+            let words = stage.words.iter().chain(&stage.stdout).chain(&stage.stderr);
+            for piece in words.flat_map(|w| &w.pieces) {
+                if let WordPiece::Out { path, .. } = piece
+                    && let Expr::Text(pieces) = module.expr(*path)
+                    && let [Piece::Literal(text)] = pieces.as_slice()
+                {
+                    names.push(text.rsplit('/').next().unwrap_or(text).into());
+                }
+            }
+        }
+    }
+    names
+}

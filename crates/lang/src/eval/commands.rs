@@ -1,0 +1,200 @@
+//! Commands with their holes filled: words, each of pieces.
+
+use std::sync::Arc;
+
+use nubrik_diagnostic::Diagnostic;
+use nubrik_source::Span;
+
+use super::{Evaluator, Result, Scope};
+use crate::hir::*;
+use crate::value::*;
+
+/// A word's place and pieces.
+type FilledWord = (Span, Vec<WordStrand>);
+
+impl Evaluator<'_> {
+    pub(super) fn command(&mut self, scope: &Scope, command: &Command, span: Span) -> Result<Value> {
+        let stages = self.all(&command.stages, |this, stage| this.stage(scope, stage))?;
+        Ok(Value::Command(Arc::new(CommandValue { span, stages })))
+    }
+
+    fn stage(&mut self, scope: &Scope, stage: &CommandStage) -> Result<StageValue> {
+        let mut filled = StageValue::default();
+        let indexed: Vec<(usize, &Word)> = stage.words.iter().enumerate().collect();
+        let words = self.all(&indexed, |this, (i, word)| this.word(scope, word, *i == 0))?;
+        filled.words = words.concat();
+        filled.stdin = self.redirect(scope, stage.stdin.as_ref())?;
+        filled.stdout = self.redirect(scope, stage.stdout.as_ref())?;
+        filled.stderr = self.redirect(scope, stage.stderr.as_ref())?;
+        Ok(filled)
+    }
+
+    fn redirect(&mut self, scope: &Scope, word: Option<&Word>) -> Result<Option<FilledWord>> {
+        let Some(word) = word else { return Ok(None) };
+        let mut words = self.word(scope, word, false)?;
+        match (words.pop(), words.is_empty()) {
+            (Some(word), true) => Ok(Some(word)),
+            _ => self.fail(word.span, Diagnostic::error("wrong-type", "expected one file behind this redirect")),
+        }
+    }
+
+    /// The words that one written word becomes: several or none where a list stands in it.
+    fn word(&mut self, scope: &Scope, word: &Word, first: bool) -> Result<Vec<FilledWord>> {
+        let module = self.module(scope.module);
+        // A first word with a field `call` stands for that command's words.
+        if let (true, [WordPiece::Value(expr)]) = (first, word.pieces.as_slice()) {
+            let value = self.eval(scope, *expr)?;
+            return self.first_word(value, word.span, module.span(*expr));
+        }
+        let mut words: Vec<Vec<WordStrand>> = vec![Vec::new()];
+        let mut spread: Option<Span> = None;
+        let choices = self.all(&word.pieces, |this, piece| this.piece(scope, piece))?;
+        for (piece, choice) in word.pieces.iter().zip(choices) {
+            match choice {
+                Choice::One(strands) => words.iter_mut().for_each(|w| w.extend(strands.iter().cloned())),
+                Choice::Many(list) => {
+                    let span = piece_expr(piece).map_or(word.span, |e| module.span(e));
+                    if spread.replace(span).is_some() {
+                        let error = Diagnostic::error("two-lists", "two lists in one word: which goes with which is not clear");
+                        return self.fail(span, error.mend("put the words together with `each`"));
+                    }
+                    words = words
+                        .iter()
+                        .flat_map(|before| list.iter().map(|item| [before.clone(), item.clone()].concat()))
+                        .collect();
+                }
+            }
+        }
+        Ok(words.into_iter().map(|strands| (word.span, strands)).collect())
+    }
+
+    fn first_word(&mut self, value: Value, word_span: Span, span: Span) -> Result<Vec<FilledWord>> {
+        if let Value::Record(record) = &value
+            && let Some(Value::Command(command)) = record.get("call")
+        {
+            return match command.stages.as_slice() {
+                [stage] if stage.stdin.is_none() && stage.stdout.is_none() => Ok(stage.words.clone()),
+                _ => {
+                    let error = Diagnostic::error("wrong-type", "a `call` with pipes or redirects cannot begin a command");
+                    self.fail(span, error)
+                }
+            };
+        }
+        match self.choice(value, span)? {
+            Choice::One(strands) => Ok(vec![(word_span, strands)]),
+            Choice::Many(words) => Ok(words.into_iter().map(|w| (word_span, w)).collect()),
+        }
+    }
+
+    fn piece(&mut self, scope: &Scope, piece: &WordPiece) -> Result<Choice> {
+        let module = self.module(scope.module);
+        match piece {
+            WordPiece::Literal(text) => Ok(Choice::One(vec![WordStrand::Literal(text.clone())])),
+            WordPiece::Value(expr) => {
+                let value = self.eval(scope, *expr)?;
+                self.choice(value, module.span(*expr))
+            }
+            WordPiece::In(expr) => {
+                let value = self.eval(scope, *expr)?;
+                let span = module.span(*expr);
+                let one = matches!(&value, Value::Text(t) if t.plain().is_some_and(|t| !crate::globs::is_pattern(t)));
+                let files = self.coerce(value, &crate::types::Type::Files, scope.module, span)?;
+                let mut words: Vec<Vec<WordStrand>> =
+                    self.files_of(&files, span)?.into_iter().map(|f| vec![WordStrand::File(f)]).collect();
+                match words.pop() {
+                    Some(word) if one => Ok(Choice::One(word)),
+                    last => {
+                        words.extend(last);
+                        Ok(Choice::Many(words))
+                    }
+                }
+            }
+            WordPiece::Out { name, path, folder } => {
+                let span = module.span(*path);
+                let path = self.output_path(scope, *path)?;
+                let name = name.as_ref().map(|n| n.text.clone());
+                Ok(Choice::One(vec![WordStrand::Out { name, path, folder: *folder, span }]))
+            }
+            WordPiece::Found { path } => {
+                let span = module.span(*path);
+                Ok(Choice::One(vec![WordStrand::Found { path: self.output_path(scope, *path)?, span }]))
+            }
+            WordPiece::Scratch { path } => {
+                let span = module.span(*path);
+                Ok(Choice::One(vec![WordStrand::Scratch { path: self.output_path(scope, *path)?, span }]))
+            }
+        }
+    }
+
+    /// A relative name inside a step's own folder.
+    fn output_path(&mut self, scope: &Scope, expr: ExprId) -> Result<Arc<str>> {
+        let span = self.module(scope.module).span(expr);
+        let value = self.eval(scope, expr)?;
+        let Value::Text(Text::Plain(text)) = &value else {
+            let error = Diagnostic::error("wrong-type", "the name of an output is a text that carries nothing");
+            return self.fail(span, error.mend("{….stem}").mend("{….path}"));
+        };
+        let odd = text.split('/').any(|p| matches!(p, "" | "." | ".."))
+            || text.starts_with('@')
+            || text.chars().any(|c| c.is_control());
+        if odd {
+            let error = Diagnostic::error("bad-path", format!("{:?} cannot be the name of an output", &**text));
+            let error = error.note("the tool chooses the folder; you write a relative name, such as \"almanac.html\"");
+            let name = text.rsplit('/').find(|p| !matches!(*p, "" | "." | "..")).map(|n| format!("\"{n}\""));
+            return self.fail(span, error.maybe_mend(name));
+        }
+        Ok(text.clone())
+    }
+
+    /// What a value puts into a word.
+    fn choice(&mut self, value: Value, span: Span) -> Result<Choice> {
+        match value {
+            Value::None => Ok(Choice::Many(Vec::new())),
+            Value::Text(text) => Ok(Choice::One(text.strands().into_iter().map(word_strand).collect())),
+            Value::Int(number) => Ok(Choice::One(vec![WordStrand::Literal(number.to_string().into())])),
+            Value::File(file) => Ok(Choice::One(vec![WordStrand::File(file)])),
+            Value::List(items) => {
+                let words = self.all(&items, |this, item| match this.choice(item.clone(), span)? {
+                    Choice::One(strands) => Ok(vec![strands]),
+                    Choice::Many(list) => Ok(list),
+                })?;
+                Ok(Choice::Many(words.concat()))
+            }
+            Value::Bool(_) => {
+                let error = Diagnostic::error("wrong-type", "a bool cannot stand in a command");
+                self.fail(span, error.mend("{if … then [\"--flag\"] else []}"))
+            }
+            Value::Command(_) => {
+                let error = Diagnostic::error("wrong-type", "a command cannot stand inside another one");
+                self.fail(span, error.mend("run = [first, second] runs commands in order"))
+            }
+            value => {
+                let files = self.files_of(&value, span)?;
+                match files.as_slice() {
+                    [file] => Ok(Choice::One(vec![WordStrand::File(file.clone())])),
+                    _ => Ok(Choice::Many(files.into_iter().map(|f| vec![WordStrand::File(f)]).collect())),
+                }
+            }
+        }
+    }
+}
+
+/// One word's pieces, or a list of words.
+enum Choice {
+    One(Vec<WordStrand>),
+    Many(Vec<Vec<WordStrand>>),
+}
+
+fn word_strand(strand: Strand) -> WordStrand {
+    match strand {
+        Strand::Literal(text) => WordStrand::Literal(text),
+        Strand::File(file) => WordStrand::File(file),
+    }
+}
+
+fn piece_expr(piece: &WordPiece) -> Option<ExprId> {
+    match piece {
+        WordPiece::Value(expr) | WordPiece::In(expr) => Some(*expr),
+        _ => None,
+    }
+}

@@ -1,0 +1,566 @@
+//! Expressions.
+
+use std::collections::HashSet;
+use std::sync::{Arc, Mutex};
+
+use nubrik_diagnostic::{Diagnostic, nearest};
+use nubrik_source::Span;
+
+use super::{Env, Evaluator, Owner, Result, Scope, Slot, Stop, lock};
+use crate::hir::*;
+use crate::types::not_an_alternative;
+use crate::value::*;
+
+/// How many bytes a text may have.
+const TEXT_LIMIT: usize = 16 << 20;
+
+/// How many items a list may have.
+const LIST_LIMIT: usize = 4 << 20;
+
+impl Evaluator<'_> {
+    /// The value of an expression.
+    pub(super) fn eval(&mut self, scope: &Scope, id: ExprId) -> Result<Value> {
+        let module = self.module(scope.module);
+        let span = module.span(id);
+        self.count_work(span)?;
+        match module.expr(id) {
+            Expr::Error => Err(Stop::Failed),
+            Expr::None => Ok(Value::None),
+            Expr::Bool(value) => Ok(Value::Bool(*value)),
+            Expr::Int(value) => Ok(Value::Int(*value)),
+            Expr::Text(pieces) => self.text(scope, pieces, span),
+            Expr::Local { up, slot } => self.local(scope, *up, *slot, span),
+            Expr::Decl(number) => self.declaration(scope.module, *number, span),
+            Expr::Kit(number) => {
+                let kit = &module.uses[*number as usize];
+                let name = kit.alias.as_ref().map_or(&kit.path, |a| &a.text);
+                let error = Diagnostic::error("wrong-type", format!("`{name}` is a kit, not a value"));
+                self.fail(span, error.mend(format!("{name}.…")))
+            }
+            Expr::Member(number, name) => {
+                let (kit, decl) = self.member(scope.module, *number, name)?;
+                self.declaration(kit, decl, span)
+            }
+            Expr::Builtin(builtin) => Ok(Value::Builtin(*builtin)),
+            Expr::This => match &scope.this {
+                Some(this) => {
+                    let folder = FileRef { path: this.folder.clone(), maker: None, folder: true };
+                    let fields = vec![
+                        ("name".into(), Value::text(&this.name)),
+                        ("folder".into(), Value::File(folder)),
+                    ];
+                    Ok(Value::Record(Arc::new(Record { fields, kind: None })))
+                }
+                None => Err(Stop::Failed),
+            },
+            Expr::Ref(path) => self.reference(scope, path, span),
+            Expr::Field(base, name) => {
+                let base = self.eval(scope, *base)?;
+                self.field(base, name)
+            }
+            Expr::Call(callee, args) => self.call(scope, *callee, args, span),
+            Expr::BraceCall(callee, record) => self.brace_call(scope, *callee, *record, span),
+            Expr::Index(base, index) => self.index(scope, *base, *index),
+            Expr::List(items) => {
+                let values = self.all(items, |this, item| this.eval(scope, *item))?;
+                Ok(Value::List(values.into()))
+            }
+            Expr::Record(fields) => {
+                let fields = self.all(fields, |this, (name, value)| {
+                    let inner = scope.at_part(&name.text);
+                    Ok((name.text.clone(), this.eval(&inner, *value)?))
+                })?;
+                Ok(Value::Record(Arc::new(Record { fields, kind: None })))
+            }
+            Expr::Map(entries) => {
+                let entries = self.all(entries, |this, (key, value)| {
+                    let key_span = module.span(*key);
+                    let key = this.key(scope, *key)?;
+                    Ok((key, key_span, scope.clone(), *value))
+                })?;
+                self.map(entries)
+            }
+            Expr::Each(each) => self.each(scope, each, span),
+            Expr::If(condition, then, otherwise) => {
+                let branch = if self.boolean(scope, *condition)? { *then } else { *otherwise };
+                self.eval(scope, branch)
+            }
+            Expr::Match(subject, arms) => self.match_value(scope, *subject, arms, span),
+            Expr::Binary(operator, left, right) => self.binary(scope, *operator, *left, *right, span),
+            Expr::Not(inner) => Ok(Value::Bool(!self.boolean(scope, *inner)?)),
+            Expr::Negate(inner) => match self.eval(scope, *inner)? {
+                Value::Int(value) => Ok(Value::Int(value.wrapping_neg())),
+                other => {
+                    let error = Diagnostic::error("wrong-type", format!("expected a number behind `-`, found {}", other.described()));
+                    self.fail(span, error)
+                }
+            },
+            Expr::With(base, changes) => self.with(scope, *base, *changes),
+            Expr::Command(command) => {
+                let command = command.clone();
+                self.command(scope, &command, span)
+            }
+        }
+    }
+
+    /// Evaluates all items, even when one fails: independent mistakes are shown together, and
+    /// answers that are missing are asked for at once.
+    pub(super) fn all<A, B>(&mut self, items: &[A], mut each: impl FnMut(&mut Self, &A) -> Result<B>) -> Result<Vec<B>> {
+        let mut values = Vec::with_capacity(items.len());
+        let mut stop = None;
+        for item in items {
+            match each(self, item) {
+                Ok(value) => values.push(value),
+                Err(Stop::Failed) => stop = Some(Stop::Failed),
+                Err(Stop::Waiting) => stop = stop.or(Some(Stop::Waiting)),
+            }
+        }
+        match stop {
+            Some(stop) => Err(stop),
+            None => Ok(values),
+        }
+    }
+
+    fn text(&mut self, scope: &Scope, pieces: &[Piece], span: Span) -> Result<Value> {
+        if let [Piece::Literal(text)] = pieces {
+            return Ok(Value::Text(Text::Plain(text.clone())));
+        }
+        let module = self.module(scope.module);
+        let strands = self.all(pieces, |this, piece| match piece {
+            Piece::Literal(text) => Ok(vec![Strand::Literal(text.clone())]),
+            Piece::Hole(expr) => {
+                let value = this.eval(scope, *expr)?;
+                this.strands(value, module.span(*expr))
+            }
+        })?;
+        self.sized_text(Text::of(strands.concat()), span)
+    }
+
+    /// A value as part of a text.
+    fn strands(&mut self, value: Value, span: Span) -> Result<Vec<Strand>> {
+        match value {
+            Value::Text(text) => Ok(text.strands()),
+            Value::Int(number) => Ok(vec![Strand::Literal(number.to_string().into())]),
+            Value::File(file) => Ok(vec![Strand::File(file)]),
+            value @ (Value::Step(_) | Value::Record(_)) => {
+                let file = self.one_file(&value, span)?;
+                Ok(vec![Strand::File(file)])
+            }
+            other => {
+                let error = Diagnostic::error("wrong-type", format!("{} cannot stand in a text", other.described()));
+                let error = match other {
+                    Value::List(_) | Value::Files(_) => error.mend("….join(\" \")"),
+                    Value::Bool(_) => error.mend("if … then \"yes\" else \"no\""),
+                    _ => error,
+                };
+                self.fail(span, error)
+            }
+        }
+    }
+
+    fn sized_text(&mut self, text: Text, span: Span) -> Result<Value> {
+        let length: usize = match &text {
+            Text::Plain(text) => text.len(),
+            Text::Carrying(strands) => strands.len() * 16,
+        };
+        if length > TEXT_LIMIT {
+            let error = Diagnostic::error("too-large", "this text grows too large");
+            return self.fail(span, error.note("a text may have 16 MiB"));
+        }
+        Ok(Value::Text(text))
+    }
+
+    fn local(&mut self, scope: &Scope, up: u16, slot: u16, span: Span) -> Result<Value> {
+        let mut env = scope.env.clone();
+        for _ in 0..up {
+            env = env.and_then(|e| e.parent.clone());
+        }
+        let found = env.and_then(|e| lock(&e.slots).get(slot as usize).cloned());
+        match found {
+            Some(Slot::Value(value)) => Ok(value),
+            Some(Slot::Lazy(thunk)) => self.force(&thunk, span),
+            None => Err(Stop::Failed),
+        }
+    }
+
+    pub(super) fn boolean(&mut self, scope: &Scope, id: ExprId) -> Result<bool> {
+        match self.eval(scope, id)? {
+            Value::Bool(value) => Ok(value),
+            other => {
+                let span = self.module(scope.module).span(id);
+                let error = Diagnostic::error("wrong-type", format!("expected a bool, found {}", other.described()));
+                let error = match other {
+                    Value::List(_) | Value::Files(_) => error.mend("….len > 0"),
+                    Value::None => error.mend("… != none"),
+                    _ => error,
+                };
+                self.fail(span, error)
+            }
+        }
+    }
+
+    fn key(&mut self, scope: &Scope, id: ExprId) -> Result<Arc<str>> {
+        let span = self.module(scope.module).span(id);
+        match self.eval(scope, id)? {
+            Value::Text(Text::Plain(text)) => {
+                let bad = text.is_empty()
+                    || text.split('/').any(|p| p.is_empty() || p == "." || p == ".." || p.starts_with('@'))
+                    || text.chars().any(char::is_control);
+                if bad {
+                    let error = Diagnostic::error("bad-key", format!("{:?} cannot be the key of an entry", &*text));
+                    return self.fail(span, error.note("keys become names of folders: parts between `/`, none of them empty, `.` or `..`, or beginning with `@`"));
+                }
+                Ok(text)
+            }
+            Value::Text(Text::Carrying(_)) => {
+                let error = Diagnostic::error("wrong-type", "a key cannot carry files");
+                self.fail(span, error.mend("{….path}").mend("{….stem}"))
+            }
+            other => {
+                let error = Diagnostic::error("wrong-type", format!("expected a text as the key, found {}", other.described()));
+                self.fail(span, error)
+            }
+        }
+    }
+
+    fn map(&mut self, entries: Vec<(Arc<str>, Span, Scope, ExprId)>) -> Result<Value> {
+        let mut seen: HashSet<Arc<str>> = HashSet::new();
+        let mut thunks = Vec::new();
+        for (key, key_span, scope, value) in entries {
+            if !seen.insert(key.clone()) {
+                let error = Diagnostic::error("declared-twice", format!("the key \"{key}\" is there twice"));
+                return self.fail(key_span, error);
+            }
+            let inner = scope.at_part(&key);
+            let span = self.module(scope.module).span(value);
+            let thunk = Thunk {
+                state: Mutex::new(ThunkState::New),
+                title: format!("entry \"{key}\"").into(),
+                span,
+                source: ThunkSource::Expr { scope: inner, expr: value, ty: None },
+            };
+            thunks.push((key, Arc::new(thunk)));
+        }
+        Ok(Value::Map(Arc::new(Map::new(thunks))))
+    }
+
+    fn each(&mut self, scope: &Scope, each: &Each, span: Span) -> Result<Value> {
+        let items_span = self.module(scope.module).span(each.items);
+        let items = self.eval(scope, each.items)?;
+        let rows = self.rows(items, each.names, items_span)?;
+        let mut inner_scopes = Vec::new();
+        for slots in rows {
+            self.count_work(span)?;
+            let slots = slots.into_iter().map(Slot::Value).collect();
+            let env = Env { parent: scope.env.clone(), slots: Mutex::new(slots) };
+            inner_scopes.push(Scope { env: Some(Arc::new(env)), ..scope.clone() });
+        }
+        let kept = self.all(&inner_scopes, |this, inner| match each.test {
+            Some(test) => this.boolean(inner, test),
+            None => Ok(true),
+        })?;
+        let inner_scopes: Vec<Scope> = inner_scopes.into_iter().zip(kept).filter(|(_, k)| *k).map(|(s, _)| s).collect();
+        match each.key {
+            None => {
+                let values = self.all(&inner_scopes, |this, inner| this.eval(inner, each.give))?;
+                Ok(Value::List(values.into()))
+            }
+            Some(key) => {
+                let key_span = self.module(scope.module).span(key);
+                let entries = self.all(&inner_scopes, |this, inner| {
+                    Ok((this.key(inner, key)?, key_span, inner.clone(), each.give))
+                })?;
+                self.map(entries)
+            }
+        }
+    }
+
+    /// The values of an `each`'s names for each round.
+    fn rows(&mut self, items: Value, names: u8, span: Span) -> Result<Vec<Vec<Value>>> {
+        let pair_names = names == 2;
+        let rows: Vec<Vec<Value>> = match items {
+            Value::Map(map) => {
+                let mut rows = Vec::new();
+                for (key, thunk) in &map.entries {
+                    let value = self.force(thunk, span)?;
+                    rows.push(if pair_names { vec![Value::text(key), value] } else { vec![value] });
+                }
+                return Ok(rows);
+            }
+            Value::List(items) => items.iter().map(|i| vec![i.clone()]).collect(),
+            Value::Files(files) => files.iter().map(|f| vec![Value::File(f.clone())]).collect(),
+            value @ (Value::Step(_) | Value::Record(_)) => {
+                self.files_of(&value, span)?.into_iter().map(|f| vec![Value::File(f)]).collect()
+            }
+            other => {
+                let error = Diagnostic::error("wrong-type", format!("expected a list or map, found {}", other.described()));
+                return self.fail(span, error);
+            }
+        };
+        if pair_names {
+            let error = Diagnostic::error("wrong-type", "a list gives one name, a map gives key and value");
+            return self.fail(span, error.mend("each item in …"));
+        }
+        Ok(rows)
+    }
+
+    fn index(&mut self, scope: &Scope, base: ExprId, index: ExprId) -> Result<Value> {
+        let module = self.module(scope.module);
+        let (base_span, index_span) = (module.span(base), module.span(index));
+        let value = self.eval(scope, base)?;
+        let key = self.eval(scope, index)?;
+        match (value, key) {
+            (Value::Map(map), Value::Text(Text::Plain(key))) => match map.index.get(&key) {
+                Some(at) => {
+                    let thunk = map.entries[*at].1.clone();
+                    self.force(&thunk, index_span)
+                }
+                None => {
+                    let keys = map.entries.iter().map(|(k, _)| &**k);
+                    let near = nearest(&key, keys).map(|n| format!("\"{n}\""));
+                    let error = Diagnostic::error("unknown-name", format!("there is no entry \"{key}\""));
+                    self.fail(index_span, error.maybe_mend(near))
+                }
+            },
+            (value @ (Value::List(_) | Value::Files(_)), Value::Int(number)) => {
+                let items = self.items(value, base_span)?;
+                match usize::try_from(number).ok().and_then(|n| items.get(n).cloned()) {
+                    Some(item) => Ok(item),
+                    None => {
+                        let error = Diagnostic::error("out-of-range", format!("there is no item {number}"));
+                        self.fail(index_span, error.note(format!("the list has {} items, counted from 0", items.len())))
+                    }
+                }
+            }
+            (Value::Map(_), other) => {
+                let error = Diagnostic::error("wrong-type", format!("expected a text as the key, found {}", other.described()));
+                self.fail(index_span, error)
+            }
+            (other, _) => {
+                let error = Diagnostic::error("wrong-type", format!("cannot take an item of {}", other.described()));
+                self.fail(base_span, error)
+            }
+        }
+    }
+
+    fn match_value(&mut self, scope: &Scope, subject: ExprId, arms: &[MatchArm], span: Span) -> Result<Value> {
+        let module = self.module(scope.module);
+        let value = self.eval(scope, subject)?;
+        for arm in arms {
+            if arm.cases.is_empty() {
+                return self.eval(scope, arm.give);
+            }
+            for case in &arm.cases {
+                let case_value = self.eval(scope, *case)?;
+                if self.equal(&value, &case_value, module.span(*case))? {
+                    return self.eval(scope, arm.give);
+                }
+            }
+        }
+        let mut cases: Vec<Arc<str>> = Vec::new();
+        for arm in arms {
+            for case in &arm.cases {
+                if let Value::Text(Text::Plain(text)) = self.eval(scope, *case)? {
+                    cases.push(text);
+                }
+            }
+        }
+        let error = match &value {
+            Value::Text(Text::Plain(text)) if !cases.is_empty() => {
+                not_an_alternative(text, &cases).note("no case of this `match` fits")
+            }
+            _ => Diagnostic::error("no-case", format!("no case of this `match` fits {}", value.described())),
+        };
+        self.fail(span, error.mend("else: …"))
+    }
+
+    fn binary(&mut self, scope: &Scope, operator: Operator, left: ExprId, right: ExprId, span: Span) -> Result<Value> {
+        if let Operator::And | Operator::Or = operator {
+            let first = self.boolean(scope, left)?;
+            if first == (operator == Operator::Or) {
+                return Ok(Value::Bool(first));
+            }
+            return Ok(Value::Bool(self.boolean(scope, right)?));
+        }
+        let right_span = self.module(scope.module).span(right);
+        let first = self.eval(scope, left)?;
+        let second = self.eval(scope, right)?;
+        match operator {
+            Operator::Add => self.add(first, second, span),
+            Operator::Join => self.join_path(first, second, span),
+            Operator::Equal => Ok(Value::Bool(self.equal(&first, &second, span)?)),
+            Operator::NotEqual => Ok(Value::Bool(!self.equal(&first, &second, span)?)),
+            Operator::In => self.contains(first, second, right_span).map(Value::Bool),
+            Operator::NotIn => self.contains(first, second, right_span).map(|c| Value::Bool(!c)),
+            _ => self.order(operator, first, second, span),
+        }
+    }
+
+    fn order(&mut self, operator: Operator, first: Value, second: Value, span: Span) -> Result<Value> {
+        let ordering = match (&first, &second) {
+            (Value::Int(a), Value::Int(b)) => a.cmp(b),
+            (Value::Text(Text::Plain(a)), Value::Text(Text::Plain(b))) => a.cmp(b),
+            _ => {
+                let message = format!("cannot order {} and {}", first.described(), second.described());
+                return self.fail(span, Diagnostic::error("wrong-type", message));
+            }
+        };
+        Ok(Value::Bool(match operator {
+            Operator::Less => ordering.is_lt(),
+            Operator::LessEqual => ordering.is_le(),
+            Operator::Greater => ordering.is_gt(),
+            _ => ordering.is_ge(),
+        }))
+    }
+
+    fn add(&mut self, first: Value, second: Value, span: Span) -> Result<Value> {
+        match (first, second) {
+            (Value::Int(a), Value::Int(b)) => match a.checked_add(b) {
+                Some(sum) => Ok(Value::Int(sum)),
+                None => self.fail(span, Diagnostic::error("too-large", "this sum is too large")),
+            },
+            (Value::Text(a), Value::Text(b)) => {
+                let strands = [a.strands(), b.strands()].concat();
+                self.sized_text(Text::of(strands), span)
+            }
+            (Value::Files(a), b) => {
+                let mut files = a.to_vec();
+                files.extend(self.files_of(&b, span)?);
+                Ok(Value::Files(unique_files(files).into()))
+            }
+            (a @ Value::List(_), b @ (Value::List(_) | Value::Files(_))) => {
+                let mut items = self.items(a, span)?;
+                items.extend(self.items(b, span)?);
+                if items.len() > LIST_LIMIT {
+                    return self.fail(span, Diagnostic::error("too-large", "this list grows too large"));
+                }
+                Ok(Value::List(items.into()))
+            }
+            (a, b) => {
+                let message = format!("cannot add {} to {}", b.described(), a.described());
+                let error = Diagnostic::error("wrong-type", message);
+                let error = match (&a, &b) {
+                    (Value::List(_), _) => error.mend("… + [item]"),
+                    (Value::Text(_), _) => error.mend("\"{a}{b}\""),
+                    (Value::Record(_), Value::Record(_)) => error.mend("a with { field = … }"),
+                    _ => error,
+                };
+                self.fail(span, error)
+            }
+        }
+    }
+
+    fn contains(&mut self, item: Value, container: Value, span: Span) -> Result<bool> {
+        match (item, container) {
+            (Value::Text(Text::Plain(part)), Value::Text(Text::Plain(whole))) => Ok(whole.contains(&*part)),
+            (Value::Text(Text::Plain(key)), Value::Map(map)) => Ok(map.index.contains_key(&key)),
+            (item, list @ (Value::List(_) | Value::Files(_))) => {
+                for other in self.items(list, span)? {
+                    if self.equal(&item, &other, span)? {
+                        return Ok(true);
+                    }
+                }
+                Ok(false)
+            }
+            (_, other) => {
+                let error = Diagnostic::error("wrong-type", format!("cannot look into {}", other.described()));
+                self.fail(span, error.note("`in` looks into lists, maps and texts"))
+            }
+        }
+    }
+
+    /// Whether two values are the same.
+    pub(super) fn equal(&mut self, a: &Value, b: &Value, span: Span) -> Result<bool> {
+        Ok(match (a, b) {
+            (Value::None, Value::None) => true,
+            (Value::Bool(a), Value::Bool(b)) => a == b,
+            (Value::Int(a), Value::Int(b)) => a == b,
+            (Value::Text(a), Value::Text(b)) => a == b,
+            (Value::File(a), Value::File(b)) => a == b,
+            (Value::Files(a), Value::Files(b)) => a == b,
+            (Value::Step(a), Value::Step(b)) => a == b,
+            (Value::List(a), Value::List(b)) => {
+                if a.len() != b.len() {
+                    return Ok(false);
+                }
+                for (a, b) in a.iter().zip(b.iter()) {
+                    if !self.equal(a, b, span)? {
+                        return Ok(false);
+                    }
+                }
+                true
+            }
+            (Value::Record(a), Value::Record(b)) => {
+                if a.fields.len() != b.fields.len() {
+                    return Ok(false);
+                }
+                for (name, value) in &a.fields {
+                    match b.get(name) {
+                        Some(other) if self.equal(value, other, span)? => {}
+                        _ => return Ok(false),
+                    }
+                }
+                true
+            }
+            (Value::None, _) | (_, Value::None) => false,
+            (a, b) => {
+                let message = format!("cannot compare {} with {}", a.described(), b.described());
+                return self.fail(span, Diagnostic::error("wrong-type", message));
+            }
+        })
+    }
+
+    fn with(&mut self, scope: &Scope, base: ExprId, changes: ExprId) -> Result<Value> {
+        let module = self.module(scope.module);
+        let base_span = module.span(base);
+        let Value::Record(record) = self.eval(scope, base)? else {
+            let error = Diagnostic::error("wrong-type", "expected a record before `with`");
+            return self.fail(base_span, error);
+        };
+        let Expr::Record(fields) = module.expr(changes) else {
+            let error = Diagnostic::error("syntax", "expected fields such as `name = value` behind `with`");
+            return self.fail(module.span(changes), error);
+        };
+        let mut changed = (*record).clone();
+        for (name, value) in fields {
+            let value = self.eval(&scope.at_part(&name.text), *value)?;
+            match changed.fields.iter_mut().find(|(n, _)| *n == name.text) {
+                Some((_, old)) => *old = value,
+                None => {
+                    let near = nearest(&name.text, record.fields.iter().map(|(n, _)| &**n)).map(str::to_owned);
+                    let message = format!("the record has no field `{}` to change", name.text);
+                    return self.fail(name.span, Diagnostic::error("unknown-field", message).maybe_mend(near));
+                }
+            }
+        }
+        Ok(Value::Record(Arc::new(changed)))
+    }
+
+    /// The items of a list or set of files.
+    pub(super) fn items(&mut self, value: Value, span: Span) -> Result<Vec<Value>> {
+        match value {
+            Value::List(items) => Ok(items.to_vec()),
+            Value::Files(files) => Ok(files.iter().cloned().map(Value::File).collect()),
+            other => {
+                let error = Diagnostic::error("wrong-type", format!("expected a list, found {}", other.described()));
+                self.fail(span, error)
+            }
+        }
+    }
+}
+
+impl Scope {
+    /// The scope one part further into the owner's value.
+    pub(super) fn at_part(&self, part: &Arc<str>) -> Scope {
+        let mut parts = self.owner.parts.clone();
+        parts.push(part.clone());
+        let owner = Owner { target: self.owner.target, package: self.owner.package.clone(), parts };
+        Scope { owner: Arc::new(owner), ..self.clone() }
+    }
+}
+
+/// Drops repeats, the first one kept.
+pub(super) fn unique_files(files: Vec<FileRef>) -> Vec<FileRef> {
+    let mut seen = HashSet::new();
+    files.into_iter().filter(|f| seen.insert(f.path.clone())).collect()
+}

@@ -1,0 +1,290 @@
+//! Fields, properties and methods. A property is a method without arguments, and takes no brackets.
+
+use std::collections::HashSet;
+use std::sync::Arc;
+
+use nubrik_diagnostic::{Diagnostic, nearest};
+use nubrik_source::{Span, WsPath};
+
+use super::calls::Given;
+use super::expressions::unique_files;
+use super::{Evaluator, Result, Scope};
+use crate::builtins::{METHODS, Method, method};
+use crate::hir::*;
+use crate::value::*;
+use crate::world::{Answer, EntryKind};
+
+impl Evaluator<'_> {
+    /// `base.name`: a field, an output, or a property.
+    pub(super) fn field(&mut self, base: Value, name: &Name) -> Result<Value> {
+        let found = match &base {
+            Value::Record(record) => record.get(&name.text).cloned(),
+            Value::Step(step) => {
+                let outputs = &self.outputs[*step as usize];
+                let named = outputs.iter().find(|(n, _)| n.as_ref() == Some(&name.text));
+                named.map(|(_, file)| Value::File(file.clone()))
+            }
+            _ => None,
+        };
+        if let Some(value) = found {
+            return Ok(value);
+        }
+        match method(&name.text) {
+            Some((0, method)) => self.apply(base, method, Vec::new(), name),
+            Some((_, _)) => {
+                let error = Diagnostic::error("wrong-call", format!("`{}` takes arguments", name.text));
+                self.fail(name.span, error.mend(format!("….{}(…)", name.text)))
+            }
+            None => {
+                let error = self.unknown_field(&base, name);
+                self.fail(name.span, error)
+            }
+        }
+    }
+
+    fn unknown_field(&self, base: &Value, name: &Name) -> Diagnostic {
+        let mut own: Vec<&str> = match base {
+            Value::Record(record) => record.fields.iter().map(|(n, _)| &**n).collect(),
+            Value::Step(step) => self.outputs[*step as usize].iter().filter_map(|(n, _)| n.as_deref()).collect(),
+            _ => Vec::new(),
+        };
+        let has = own.join(", ");
+        if !matches!(base, Value::Record(_)) {
+            own.extend(METHODS.iter().map(|m| m.0));
+        }
+        let near = nearest(&name.text, own).map(str::to_owned);
+        let message = format!("{} has no `{}`", base.described(), name.text);
+        let error = Diagnostic::error("unknown-field", message);
+        let error = match base {
+            Value::Record(_) => error.note(format!("it has: {has}")),
+            Value::Map(_) => error.mend(format!("[\"{}\"]", name.text)),
+            Value::Step(_) if !has.is_empty() => error.note(format!("its outputs: {has}")),
+            Value::Kind(..) => error.mend("call the kind first: `name { … }`"),
+            _ => error,
+        };
+        error.maybe_mend(near)
+    }
+
+    pub(super) fn method_call(&mut self, _scope: &Scope, base: Value, name: &Name, args: Vec<Given>, span: Span) -> Result<Value> {
+        let Some((count, method)) = method(&name.text) else {
+            let error = self.unknown_field(&base, name);
+            return self.fail(name.span, error);
+        };
+        if count == 0 {
+            let error = Diagnostic::error("wrong-call", format!("`{}` takes no arguments", name.text));
+            return self.fail(span, error.mend(format!("….{}", name.text)));
+        }
+        if args.len() != count || args.iter().any(|a| a.name.is_some()) {
+            let message = format!("`{}` takes {count} value{}", name.text, if count == 1 { "" } else { "s" });
+            return self.fail(span, Diagnostic::error("wrong-call", message));
+        }
+        self.apply(base, method, args, name)
+    }
+
+    fn apply(&mut self, base: Value, method: Method, args: Vec<Given>, name: &Name) -> Result<Value> {
+        let text = |text: &str| Ok(Value::text(text));
+        match (method, &base) {
+            (Method::Len, Value::Text(Text::Plain(t))) => Ok(Value::Int(t.chars().count() as i64)),
+            (Method::Len, Value::List(items)) => Ok(Value::Int(items.len() as i64)),
+            (Method::Len, Value::Files(files)) => Ok(Value::Int(files.len() as i64)),
+            (Method::Len, Value::Map(map)) => Ok(Value::Int(map.entries.len() as i64)),
+            (Method::Keys, Value::Map(map)) => {
+                Ok(Value::List(map.entries.iter().map(|(k, _)| Value::text(k)).collect()))
+            }
+            (Method::Values, Value::Map(map)) => {
+                let values = self.all(&map.entries, |this, (_, thunk)| this.force(thunk, name.span))?;
+                Ok(Value::List(values.into()))
+            }
+            (Method::Lower, Value::Text(Text::Plain(t))) => text(&t.to_lowercase()),
+            (Method::Upper, Value::Text(Text::Plain(t))) => text(&t.to_uppercase()),
+            (Method::Trim, Value::Text(Text::Plain(t))) => text(t.trim()),
+            (Method::Split, Value::Text(Text::Plain(t))) => {
+                let separator = self.text_arg(&args[0])?;
+                if separator.is_empty() {
+                    let error = Diagnostic::error("wrong-call", "cannot split at an empty text");
+                    return self.fail(args[0].span, error);
+                }
+                Ok(Value::List(t.split(&*separator).map(Value::text).collect()))
+            }
+            (Method::Replace, Value::Text(Text::Plain(t))) => {
+                let (from, to) = (self.text_arg(&args[0])?, self.text_arg(&args[1])?);
+                if from.is_empty() {
+                    return self.fail(args[0].span, Diagnostic::error("wrong-call", "cannot replace an empty text"));
+                }
+                text(&t.replace(&*from, &to))
+            }
+            (Method::StartsWith, Value::Text(Text::Plain(t))) => {
+                let part = self.text_arg(&args[0])?;
+                Ok(Value::Bool(t.starts_with(&*part)))
+            }
+            (Method::EndsWith, Value::Text(Text::Plain(t))) => {
+                let part = self.text_arg(&args[0])?;
+                Ok(Value::Bool(t.ends_with(&*part)))
+            }
+            (Method::Join | Method::Flat | Method::Sorted | Method::Unique | Method::UniqueLast, Value::List(_) | Value::Files(_)) => {
+                self.list_method(base, method, args, name)
+            }
+            (
+                Method::Path | Method::Name | Method::Stem | Method::Ext | Method::Dir | Method::Below,
+                Value::File(_) | Value::Step(_) | Value::Record(_) | Value::Files(_),
+            ) => {
+                let file = self.one_file(&base, name.span)?;
+                self.path_method(&file, method, &args)
+            }
+            (_, Value::Text(Text::Carrying(_))) => {
+                let message = format!("a text that carries files has no `{}`", name.text);
+                let error = Diagnostic::error("wrong-type", message);
+                self.fail(name.span, error.note("it offers `+`, holes in texts and `join` only"))
+            }
+            _ => {
+                let error = self.unknown_field(&base, name);
+                self.fail(name.span, error)
+            }
+        }
+    }
+
+    fn text_arg(&mut self, arg: &Given) -> Result<Arc<str>> {
+        match &arg.value {
+            Value::Text(Text::Plain(text)) => Ok(text.clone()),
+            other => {
+                let error = Diagnostic::error("wrong-type", format!("expected a text, found {}", other.described()));
+                self.fail(arg.span, error)
+            }
+        }
+    }
+
+    fn path_method(&mut self, file: &FileRef, method: Method, args: &[Given]) -> Result<Value> {
+        let path = &file.path;
+        Ok(Value::text(match method {
+            Method::Path => path.as_str(),
+            Method::Name => path.name(),
+            Method::Stem => path.stem(),
+            Method::Ext => path.extension(),
+            Method::Below => {
+                let folder = match &args[0].value {
+                    Value::File(folder) if folder.folder => folder.path.clone(),
+                    other => {
+                        let message = format!("expected a folder, found {}", other.described());
+                        let error = Diagnostic::error("wrong-type", message);
+                        return self.fail(args[0].span, error.mend("self.folder"));
+                    }
+                };
+                // An output is named as the definition named it, not by the folder the tool chose.
+                let made = file.maker.and_then(|s| {
+                    let step = &self.graph.steps[s as usize];
+                    file.path.below(&step.folder).map(str::to_owned)
+                });
+                return Ok(Value::text(made.as_deref().or(path.below(&folder)).unwrap_or(path.as_str())));
+            }
+            _ => {
+                let parent = path.parent().unwrap_or_else(WsPath::root);
+                return Ok(Value::text(if parent.is_root() { "." } else { parent.as_str() }));
+            }
+        }))
+    }
+
+    fn list_method(&mut self, base: Value, method: Method, args: Vec<Given>, name: &Name) -> Result<Value> {
+        if let (Method::Unique | Method::Sorted, Value::Files(files)) = (method, &base) {
+            let mut files = unique_files(files.to_vec());
+            if method == Method::Sorted {
+                files.sort();
+            }
+            return Ok(Value::Files(files.into()));
+        }
+        let items = self.items(base, name.span)?;
+        let values: Vec<Value> = match method {
+            Method::Join => return self.join(&items, &args[0], name.span),
+            Method::Flat => {
+                let parts = self.all(&items, |this, item| match item {
+                    Value::List(_) | Value::Files(_) => this.items(item.clone(), name.span),
+                    other => Ok(vec![other.clone()]),
+                })?;
+                parts.concat()
+            }
+            Method::Sorted => {
+                let mut keyed = self.all(&items, |this, item| Ok((this.sort_key(item, name.span)?, item.clone())))?;
+                keyed.sort_by(|a, b| a.0.cmp(&b.0));
+                keyed.into_iter().map(|(_, v)| v).collect()
+            }
+            Method::Unique => self.unique(items, name.span)?,
+            _ => {
+                let mut reversed = items;
+                reversed.reverse();
+                let mut unique = self.unique(reversed, name.span)?;
+                unique.reverse();
+                unique
+            }
+        };
+        Ok(Value::List(values.into()))
+    }
+
+    fn unique(&mut self, items: Vec<Value>, span: Span) -> Result<Vec<Value>> {
+        let mut seen = HashSet::new();
+        let mut kept = Vec::new();
+        for item in items {
+            if seen.insert(self.sort_key(&item, span)?) {
+                kept.push(item);
+            }
+        }
+        Ok(kept)
+    }
+
+    /// A key by which values are ordered and told apart.
+    fn sort_key(&mut self, value: &Value, span: Span) -> Result<(u8, i64, String)> {
+        Ok(match value {
+            Value::Int(number) => (0, *number, String::new()),
+            Value::Text(Text::Plain(text)) => (1, 0, text.to_string()),
+            Value::Text(text) => (2, 0, format!("{:?}", text.strands())),
+            Value::File(file) => (3, 0, file.path.as_str().to_owned()),
+            Value::Step(step) => (4, i64::from(*step), String::new()),
+            other => {
+                let message = format!("{} cannot be ordered or told apart", other.described());
+                return self.fail(span, Diagnostic::error("wrong-type", message));
+            }
+        })
+    }
+
+    fn join(&mut self, items: &[Value], separator: &Given, span: Span) -> Result<Value> {
+        let separator = self.text_arg(separator)?;
+        let mut strands = Vec::new();
+        for (i, item) in items.iter().enumerate() {
+            if i > 0 {
+                strands.push(Strand::Literal(separator.clone()));
+            }
+            match item {
+                Value::Text(text) => strands.extend(text.strands()),
+                Value::Int(number) => strands.push(Strand::Literal(number.to_string().into())),
+                other => strands.push(Strand::File(self.one_file(other, span)?)),
+            }
+        }
+        Ok(Value::Text(Text::of(strands)))
+    }
+
+    /// `folder / "path"`: what is below a folder.
+    pub(super) fn join_path(&mut self, folder: Value, path: Value, span: Span) -> Result<Value> {
+        let (Value::File(folder), Value::Text(Text::Plain(text))) = (&folder, &path) else {
+            let message = format!("`/` joins a folder and a text, found {} and {}", folder.described(), path.described());
+            return self.fail(span, Diagnostic::error("wrong-type", message));
+        };
+        if !folder.folder {
+            return self.fail(span, Diagnostic::error("wrong-type", "`/` joins a folder and a text, found a file"));
+        }
+        let inner = folder.path.resolve(text.trim_start_matches('/'));
+        let inner = self.at(span, inner.map_err(|p| Diagnostic::error("bad-path", p.to_string())))?;
+        if folder.maker.is_some() {
+            // What a folder that a step makes will hold is known when the step has run.
+            let error = Diagnostic::error("not-yet", "a part of a made folder cannot be taken yet");
+            return self.fail(span, error.mend("give the file an output of its own: `{out \"…\"}`"));
+        }
+        match self.world.kind(&inner) {
+            Answer::Pending => self.wait(),
+            Answer::Ready(Some(kind)) => {
+                Ok(Value::File(FileRef { path: inner, maker: None, folder: kind == EntryKind::Folder }))
+            }
+            Answer::Ready(None) => {
+                let error = Diagnostic::error("no-such-file", format!("there is no file or folder `{inner}`"));
+                self.fail(span, error)
+            }
+        }
+    }
+}

@@ -1,0 +1,381 @@
+//! What a command asks for: targets by address, evaluated together.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
+
+use nubrik_diagnostic::Diagnostic;
+use nubrik_graph::{FileId, Graph, TargetId};
+use nubrik_source::{Sources, Span, WsPath};
+
+use super::addresses::Meaning;
+use super::{DeclState, Evaluator, Result, Stop};
+use crate::address::AddressPattern;
+use crate::cycles::References;
+use crate::hir::*;
+use crate::output::{published_name, value_kind};
+use crate::value::*;
+
+/// What came of evaluating some requests.
+pub struct Evaluation {
+    /// Everything that the requests reach.
+    pub graph: Graph,
+    /// The results asked for, without repeats, in the order asked.
+    pub requested: Vec<FileId>,
+    /// The targets asked for, without repeats, in order.
+    pub targets: Vec<TargetId>,
+    /// What was wrong, sorted by place, each once.
+    pub diagnostics: Vec<Diagnostic>,
+    /// The texts that spans in the diagnostics point into.
+    pub sources: Sources,
+    /// Definition files of the workspace that were read.
+    pub read: Vec<WsPath>,
+    /// Whether answers of the world were missing: then everything else is not final, and evaluation
+    /// is to be asked again with the same world.
+    pub waiting: bool,
+}
+
+impl Evaluator<'_> {
+    /// Evaluates what the patterns ask for. A pattern that means nothing is an error without a place.
+    pub fn request(mut self, patterns: &[AddressPattern]) -> Evaluation {
+        let mut meanings: Vec<Meaning> = Vec::new();
+        let mut seen = BTreeSet::new();
+        for pattern in patterns {
+            for meaning in self.select(pattern).unwrap_or_default() {
+                if seen.insert((meaning.module, meaning.decl, meaning.way.clone())) {
+                    meanings.push(meaning);
+                }
+            }
+        }
+        let roots: Vec<(ModuleId, u32)> = meanings.iter().map(|m| (m.module, m.decl)).collect();
+        self.find_cycles(&roots);
+        let mut requested = Vec::new();
+        let mut targets = Vec::new();
+        for meaning in &meanings {
+            if let Ok(files) = self.evaluate_target(meaning) {
+                requested.extend(files);
+            }
+            let target = self.target_of(meaning.module, meaning.decl);
+            if !targets.contains(&target) {
+                targets.push(target);
+            }
+        }
+        self.check_published();
+        let mut files_seen = BTreeSet::new();
+        requested.retain(|f| files_seen.insert(*f));
+        self.finish(requested, targets)
+    }
+
+    /// Evaluates everything there is, and also reports what is only questionable.
+    pub fn lint(mut self) -> Evaluation {
+        let packages = self.packages_below(&WsPath::root()).unwrap_or_default();
+        for folder in &packages {
+            if let Ok(Some(module)) = self.load_package(folder) {
+                let uses = self.module(module).uses.len() as u32;
+                for number in 0..uses {
+                    let _ = self.modules.used(self.world, module, number);
+                }
+            }
+        }
+        for id in 0..self.modules.modules.len() {
+            let module = self.modules.modules[id].clone();
+            self.modules.diagnostics.extend(crate::lints::unused(&module));
+        }
+        self.request(&[AddressPattern::below(&WsPath::root())])
+    }
+
+    fn finish(self, requested: Vec<FileId>, targets: Vec<TargetId>) -> Evaluation {
+        let mut diagnostics = self.modules.diagnostics;
+        diagnostics.sort_by_key(|d| (d.span.map(|s| (s.file, s.start, s.end)), d.severity));
+        let mut kept: Vec<Diagnostic> = Vec::new();
+        for diagnostic in diagnostics {
+            if !kept.contains(&diagnostic) {
+                kept.push(diagnostic);
+            }
+        }
+        Evaluation {
+            graph: self.graph,
+            requested,
+            targets,
+            diagnostics: kept,
+            sources: self.modules.sources,
+            read: self.modules.read,
+            waiting: self.waiting,
+        }
+    }
+
+    // Selecting.
+
+    fn select(&mut self, pattern: &AddressPattern) -> Result<Vec<Meaning>> {
+        if pattern.is_glob() {
+            return self.select_glob(pattern);
+        }
+        let meanings: Vec<Meaning> = self.meanings(&pattern.path)?.into_iter().filter(|m| self.is_target(m)).collect();
+        match meanings.len() {
+            1 => return Ok(meanings),
+            0 => {}
+            _ => {
+                let error = Diagnostic::error("two-meanings", format!("`{}` means two things", pattern.written));
+                let error = meanings.iter().fold(error, |error, m| {
+                    let module = self.module(m.module);
+                    error.related(module.decls[m.decl as usize].name.span, "one of them")
+                });
+                self.modules.diagnostics.push(error);
+                return Err(Stop::Failed);
+            }
+        }
+        let packages = self.packages_below(&pattern.path)?;
+        if packages.is_empty() {
+            let error = if pattern.path.is_root() {
+                Diagnostic::error("no-targets", "there is no `targets.nub` in this workspace")
+                    .mend("nubrik init writes a first one")
+            } else {
+                self.no_such_address(&pattern.path)
+            };
+            self.modules.diagnostics.push(error);
+            return Err(Stop::Failed);
+        }
+        let lists = self.all(&packages, |this, folder| this.targets_of(folder))?;
+        Ok(lists.concat())
+    }
+
+    fn is_target(&self, meaning: &Meaning) -> bool {
+        let module = self.modules.get(meaning.module);
+        matches!(module.decls[meaning.decl as usize].kind, DeclKind::Target)
+    }
+
+    fn targets_of(&mut self, folder: &WsPath) -> Result<Vec<Meaning>> {
+        let Some(id) = self.load_package(folder)? else { return Ok(Vec::new()) };
+        let module = self.module(id);
+        let targets = module.decls.iter().enumerate().filter(|(_, d)| d.kind == DeclKind::Target);
+        Ok(targets.map(|(n, _)| Meaning { module: id, decl: n as u32, way: Vec::new() }).collect())
+    }
+
+    fn select_glob(&mut self, pattern: &AddressPattern) -> Result<Vec<Meaning>> {
+        let mut selected = Vec::new();
+        let packages = self.packages_below(&pattern.start())?;
+        // A glob may also reach into a target of a package above its first wildcard.
+        let above = std::iter::successors(pattern.start().parent(), WsPath::parent);
+        let all: BTreeSet<WsPath> = packages.into_iter().chain(above).collect();
+        for folder in all {
+            for meaning in self.targets_of(&folder)? {
+                let name = self.module(meaning.module).decls[meaning.decl as usize].name.text.clone();
+                let address = folder.child(&name);
+                if pattern.matches(address.as_str()) {
+                    selected.push(meaning);
+                } else if address.is_in(&pattern.start()) || pattern.start().is_in(&address) {
+                    selected.extend(self.entries_matching(&meaning, &address, pattern)?);
+                }
+            }
+        }
+        if selected.is_empty() {
+            let error = Diagnostic::error("unknown-address", format!("no target matches `{}`", pattern.written));
+            self.modules.diagnostics.push(error.mend("`nubrik list` shows what there is"));
+            return Err(Stop::Failed);
+        }
+        Ok(selected)
+    }
+
+    fn entries_matching(&mut self, meaning: &Meaning, address: &WsPath, pattern: &AddressPattern) -> Result<Vec<Meaning>> {
+        let module = self.module(meaning.module);
+        let decl = &module.decls[meaning.decl as usize];
+        let is_map = decl.body.is_some_and(|b| matches!(module.expr(b), Expr::Map(_) | Expr::Each(_) | Expr::Record(_)));
+        if !is_map {
+            return Ok(Vec::new());
+        }
+        let keys: Vec<Arc<str>> = match self.declaration(meaning.module, meaning.decl, decl.name.span)? {
+            Value::Map(map) => map.entries.iter().map(|(k, _)| k.clone()).collect(),
+            Value::Record(record) => record.fields.iter().map(|(n, _)| n.clone()).collect(),
+            _ => Vec::new(),
+        };
+        let fitting = keys.into_iter().filter(|k| pattern.matches(&format!("{}/{k}", address.as_str())));
+        Ok(fitting.map(|key| Meaning { way: vec![key], ..meaning.clone() }).collect())
+    }
+
+    // Evaluating.
+
+    fn evaluate_target(&mut self, meaning: &Meaning) -> Result<Vec<FileId>> {
+        let module = self.module(meaning.module);
+        let decl = &module.decls[meaning.decl as usize];
+        let span = decl.name.span;
+        let whole = self.declaration(meaning.module, meaning.decl, span)?;
+        let target = self.target_of(meaning.module, meaning.decl);
+        let kind = value_kind(&whole);
+        self.graph.targets[target.0 as usize].kind = kind;
+        let value = self.way_into(whole, &meaning.way, span)?;
+        let mut parts = vec![decl.name.text.clone()];
+        parts.extend(meaning.way.iter().cloned());
+        let before = self.graph.targets[target.0 as usize].results.len();
+        self.publish(&value, &parts, target, span)?;
+        let results = &mut self.graph.targets[target.0 as usize].results;
+        let files: Vec<FileId> = results[before..].iter().map(|r| r.file).collect();
+        let mut seen = BTreeSet::new();
+        results.retain(|r| seen.insert((r.file, r.publish.clone())));
+        Ok(files)
+    }
+
+    /// Enters the results of a value, each under its readable name.
+    fn publish(&mut self, value: &Value, parts: &[Arc<str>], target: TargetId, span: Span) -> Result<()> {
+        let inner: Vec<(Arc<str>, Value)> = match value {
+            Value::Map(map) => self.all(&map.entries, |this, (key, thunk)| Ok((key.clone(), this.force(thunk, span)?)))?,
+            Value::Record(record) if record.get("files").is_none() => record
+                .fields
+                .iter()
+                .filter(|(_, v)| matches!(v, Value::Step(_) | Value::File(_) | Value::Files(_) | Value::List(_) | Value::Map(_) | Value::Record(_)))
+                .cloned()
+                .collect(),
+            Value::Text(_) | Value::Int(_) | Value::Bool(_) | Value::None => {
+                let error = Diagnostic::error("wrong-type", format!("a target makes files, and this one is {}", value.described()));
+                let name = &parts[0];
+                return self.fail(span, error.mend(format!("let {name} = …")));
+            }
+            Value::List(items) if !items.iter().all(|i| matches!(i, Value::Step(_) | Value::File(_) | Value::Files(_) | Value::Record(_) | Value::List(_))) => Vec::new(),
+            value => {
+                let files = self.files_of(value, span)?;
+                return self.publish_files(files, parts, target);
+            }
+        };
+        for (key, value) in &inner {
+            let mut parts = parts.to_vec();
+            parts.push(key.clone());
+            self.publish(value, &parts, target, span)?;
+        }
+        Ok(())
+    }
+
+    fn publish_files(&mut self, files: Vec<FileRef>, parts: &[Arc<str>], target: TargetId) -> Result<()> {
+        let package = self.graph.targets[target.0 as usize].package.clone();
+        let address: Arc<str> = [package.as_str()]
+            .into_iter()
+            .filter(|p| !p.is_empty())
+            .chain(parts.iter().map(|p| &**p))
+            .collect::<Vec<_>>()
+            .join("/")
+            .into();
+        let made: Vec<FileRef> = files.into_iter().filter(|f| f.maker.is_some()).collect();
+        for file in &made {
+            let step = file.maker.map_or(0, |m| m as usize);
+            let written = file.path.below(&self.graph.steps[step].folder).unwrap_or(file.path.name()).to_owned();
+            let publish = published_name(&package, parts, &written, made.len() == 1);
+            let id = self.file_id(file);
+            self.graph.targets[target.0 as usize].results.push(nubrik_graph::ResultFile {
+                address: address.clone(),
+                file: id,
+                publish,
+            });
+        }
+        Ok(())
+    }
+
+    /// Reports results that would be published under one name.
+    fn check_published(&mut self) {
+        let mut names: BTreeMap<WsPath, (FileId, TargetId)> = BTreeMap::new();
+        let mut errors = Vec::new();
+        for (i, target) in self.graph.targets.iter().enumerate() {
+            for result in &target.results {
+                match names.get(&result.publish) {
+                    Some((file, _)) if *file == result.file => {}
+                    Some((_, other)) => {
+                        let other = self.graph.target(*other);
+                        let message = format!(
+                            "`{}` and `{}` both make `{}`",
+                            other.address, result.address, result.publish
+                        );
+                        errors.push(
+                            Diagnostic::error("made-twice", message)
+                                .note(format!("declared at {} and {}", other.place, target.place))
+                                .mend("give one of them another name"),
+                        );
+                    }
+                    None => drop(names.insert(result.publish.clone(), (result.file, TargetId(i as u32)))),
+                }
+            }
+        }
+        self.modules.diagnostics.extend(errors);
+    }
+
+    // Cycles.
+
+    /// Reports declarations that lead back to themselves, starting from some, and marks them failed.
+    fn find_cycles(&mut self, roots: &[(ModuleId, u32)]) {
+        let mut references: References<(ModuleId, u32)> = References::new();
+        let mut queue: Vec<(ModuleId, u32)> = roots.to_vec();
+        let mut at = 0;
+        while at < queue.len() {
+            let key = queue[at];
+            at += 1;
+            if !self.followed.insert(key) {
+                continue;
+            }
+            let module = self.module(key.0);
+            let decl = &module.decls[key.1 as usize];
+            let from = references.node(&key, || title(decl));
+            for reference in &decl.references {
+                let Some(to) = self.follow(key.0, reference) else { continue };
+                queue.push(to);
+                let other = self.module(to.0);
+                let other = &other.decls[to.1 as usize];
+                // Whether a map needs itself shows when its entries are evaluated.
+                if !is_lazy(&module, decl) && !is_lazy(&self.module(to.0), other) {
+                    let number = references.node(&to, || title(other));
+                    references.edge(from, number, reference.span);
+                }
+            }
+        }
+        let (errors, failed) = references.cycles();
+        self.modules.diagnostics.extend(errors);
+        for key in failed {
+            self.decls.insert(key, DeclState::Failed);
+        }
+        self.find_kit_cycles();
+    }
+
+    /// The declaration that a reference means; errors are left to evaluation.
+    fn follow(&mut self, from: ModuleId, reference: &Reference) -> Option<(ModuleId, u32)> {
+        match &reference.to {
+            ReferenceTo::Decl(number) => Some((from, *number)),
+            ReferenceTo::Member(number, name) => {
+                let kit = self.modules.used(self.world, from, *number).ok()?;
+                match self.module(kit).names.get(name) {
+                    Some(Bound::Decl(decl)) => Some((kit, *decl)),
+                    _ => None,
+                }
+            }
+            ReferenceTo::Address(path) => {
+                let path = WsPath::from_normal(path.trim_end_matches('/'));
+                match self.meanings(&path).ok()?.as_slice() {
+                    [meaning] => Some((meaning.module, meaning.decl)),
+                    _ => None,
+                }
+            }
+        }
+    }
+
+    /// Reports kits that use each other in a ring.
+    fn find_kit_cycles(&mut self) {
+        let mut references: References<ModuleId> = References::new();
+        let mut at = 0;
+        while at < self.modules.modules.len() {
+            let id = ModuleId(at as u32);
+            at += 1;
+            let module = self.module(id);
+            let from = references.node(&id, || format!("kit `{}`", module.title).into());
+            for (number, kit) in module.uses.iter().enumerate() {
+                if let Ok(to) = self.modules.used(self.world, id, number as u32) {
+                    let other = self.module(to);
+                    let number = references.node(&to, || format!("kit `{}`", other.title).into());
+                    references.edge(from, number, kit.path_span);
+                }
+            }
+        }
+        let (errors, _) = references.cycles();
+        self.modules.diagnostics.extend(errors);
+    }
+}
+
+fn title(decl: &Decl) -> Arc<str> {
+    format!("{} `{}`", decl.kind.word(), decl.name.text).into()
+}
+
+fn is_lazy(module: &Module, decl: &Decl) -> bool {
+    decl.body.is_some_and(|b| matches!(module.expr(b), Expr::Map(_) | Expr::Each(Each { key: Some(_), .. })))
+}

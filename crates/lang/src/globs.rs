@@ -1,0 +1,143 @@
+//! Globs over the workspace's files: sorted, without what is ignored, stopping at packages below.
+
+use globset::{GlobBuilder, GlobMatcher};
+use nubrik_diagnostic::{Diagnostic, nearest};
+use nubrik_source::WsPath;
+
+use crate::TARGETS_FILE;
+use crate::world::{Answer, World};
+
+/// Whether a text is a pattern rather than a plain path.
+pub(crate) fn is_pattern(text: &str) -> bool {
+    text.contains(['*', '?', '['])
+}
+
+fn matcher(pattern: &str) -> Result<GlobMatcher, Diagnostic> {
+    let glob = GlobBuilder::new(pattern).literal_separator(true).backslash_escape(true).build();
+    glob.map(|g| g.compile_matcher()).map_err(|e| {
+        Diagnostic::error("bad-glob", format!("this is not a glob: {}", e.kind()))
+            .mend("`*` stands for any part of a name, `**` for any folders")
+    })
+}
+
+/// Files that match `pattern` from `base` on, and match none of `except`.
+///
+/// # Errors
+/// When a pattern is wrong, leaves the workspace, or (unless `or_none`) matches nothing.
+pub(crate) fn glob(
+    world: &dyn World,
+    base: &WsPath,
+    pattern: &str,
+    except: &[String],
+    or_none: bool,
+) -> Answer<Result<Vec<WsPath>, Diagnostic>> {
+    match try_glob(world, base, pattern, except, or_none) {
+        Ok(result) => Answer::Ready(Ok(result)),
+        Err(Some(diagnostic)) => Answer::Ready(Err(diagnostic)),
+        Err(None) => Answer::Pending,
+    }
+}
+
+fn try_glob(
+    world: &dyn World,
+    base: &WsPath,
+    pattern: &str,
+    except: &[String],
+    or_none: bool,
+) -> Result<Vec<WsPath>, Option<Diagnostic>> {
+    let whole = absolute(base, pattern)?;
+    let wanted = matcher(&whole)?;
+    let mut refused = Vec::new();
+    for pattern in except {
+        refused.push(matcher(&absolute(base, pattern)?)?);
+    }
+    // The walk begins behind the last part that is plain, and goes as deep as the pattern can.
+    let parts: Vec<&str> = whole.split('/').collect();
+    let plain = parts.iter().take_while(|p| !is_pattern(p)).count().min(parts.len().saturating_sub(1));
+    let depth = if parts.iter().any(|p| *p == "**") { usize::MAX } else { parts.len() - plain };
+    let start = WsPath::from_normal(&parts[..plain].join("/"));
+    let mut files = Vec::new();
+    let mut crossed = Vec::new();
+    walk(world, &start, depth, &mut files, &mut crossed)?;
+    files.retain(|f| wanted.is_match(f.as_str()) && !refused.iter().any(|r| r.is_match(f.as_str())));
+    files.sort();
+    if files.is_empty() && !or_none {
+        return Err(Some(no_match(world, pattern, &start, &crossed)));
+    }
+    Ok(files)
+}
+
+
+fn absolute(base: &WsPath, pattern: &str) -> Result<String, Diagnostic> {
+    let path = base.resolve(pattern).map_err(|p| Diagnostic::error("bad-path", p.to_string()))?;
+    Ok(path.as_str().to_owned())
+}
+
+fn walk(
+    world: &dyn World,
+    folder: &WsPath,
+    depth: usize,
+    files: &mut Vec<WsPath>,
+    crossed: &mut Vec<WsPath>,
+) -> Result<(), Option<Diagnostic>> {
+    let Answer::Ready(listing) = world.list(folder) else { return Err(None) };
+    if let Some(problem) = &listing.problem {
+        let message = format!("cannot list the folder `{folder}`: {problem}");
+        return Err(Some(Diagnostic::error("unreadable", message)));
+    }
+    files.extend(listing.files.iter().map(|name| folder.child(name)));
+    if depth <= 1 {
+        return Ok(());
+    }
+    let mut pending = false;
+    for name in &listing.folders {
+        let below = folder.child(name);
+        match world.list(&below) {
+            Answer::Pending => pending = true,
+            Answer::Ready(inner) if inner.files.iter().any(|f| &**f == TARGETS_FILE) => crossed.push(below),
+            Answer::Ready(_) => walk(world, &below, depth - 1, files, crossed)?,
+        }
+    }
+    if pending { Err(None) } else { Ok(()) }
+}
+
+fn no_match(world: &dyn World, pattern: &str, start: &WsPath, crossed: &[WsPath]) -> Diagnostic {
+    let mut error = Diagnostic::error("no-match", format!("no file matches \"{pattern}\""));
+    if let Some(package) = crossed.first() {
+        error = error.note(format!("globs stop at packages: `{package}` is one of its own"));
+    }
+    match world.kind(start) {
+        Answer::Ready(None) => {
+            let folder = start.parent().unwrap_or_else(WsPath::root);
+            error = error.note(format!("there is no folder `{start}`"));
+            if let Answer::Ready(listing) = world.list(&folder) {
+                let near = nearest(start.name(), listing.folders.iter().map(|f| &**f));
+                error = error.maybe_mend(near.map(|n| format!("\"{}\"", pattern.replace(start.name(), n))));
+            }
+        }
+        _ => {
+            if let Answer::Ready(listing) = world.list(start) {
+                let some: Vec<&str> = listing.files.iter().take(5).map(|f| &**f).collect();
+                if !some.is_empty() {
+                    error = error.note(format!("`{start}` holds {}", some.join(", ")));
+                }
+            }
+        }
+    }
+    error.mend("or_none = true where nothing is right, too")
+}
+
+/// All files in and below a folder, packages included, sorted: what a folder stands for as an input.
+pub(crate) fn all_below(world: &dyn World, folder: &WsPath) -> Answer<Vec<WsPath>> {
+    fn collect(world: &dyn World, folder: &WsPath, files: &mut Vec<WsPath>) -> bool {
+        let Answer::Ready(listing) = world.list(folder) else { return false };
+        files.extend(listing.files.iter().map(|name| folder.child(name)));
+        listing.folders.iter().fold(true, |ready, name| collect(world, &folder.child(name), files) && ready)
+    }
+    let mut files = Vec::new();
+    if !collect(world, folder, &mut files) {
+        return Answer::Pending;
+    }
+    files.sort();
+    Answer::Ready(files)
+}

@@ -1,0 +1,291 @@
+//! Definitions with their names resolved, ready to be evaluated.
+
+use std::collections::HashMap;
+use std::sync::Arc;
+
+use nubrik_source::{FileId, Span, WsPath};
+
+use crate::builtins::Builtin;
+
+/// A module's number among those loaded.
+#[derive(Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Debug)]
+pub struct ModuleId(pub u32);
+
+/// An expression's number in its module.
+#[derive(Clone, Copy, PartialEq, Eq, Hash, Debug)]
+pub struct ExprId(pub u32);
+
+/// A name with its place.
+#[derive(Clone, Debug)]
+pub struct Name {
+    pub text: Arc<str>,
+    pub span: Span,
+}
+
+/// A definition file.
+#[derive(Debug)]
+pub struct Module {
+    pub file: FileId,
+    /// The folder that it stands in; `None` for a kit that ships with the tool.
+    pub folder: Option<WsPath>,
+    /// Whether it is a package's own file, against which texts are taken as paths.
+    pub is_package: bool,
+    /// Its name in messages.
+    pub title: Arc<str>,
+    pub uses: Vec<Use>,
+    pub decls: Vec<Decl>,
+    pub names: HashMap<Arc<str>, Bound>,
+    pub exprs: Vec<Expr>,
+    pub spans: Vec<Span>,
+}
+
+impl Module {
+    pub fn expr(&self, id: ExprId) -> &Expr {
+        &self.exprs[id.0 as usize]
+    }
+
+    pub fn span(&self, id: ExprId) -> Span {
+        self.spans[id.0 as usize]
+    }
+
+    /// The folder against which texts in this file are taken as paths.
+    pub fn base(&self) -> Option<&WsPath> {
+        self.folder.as_ref().filter(|_| self.is_package)
+    }
+}
+
+/// What a name of a module stands for.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub enum Bound {
+    Decl(u32),
+    /// A whole kit, by the number of its `use`.
+    Kit(u32),
+    /// A name taken from a kit: the number of the `use`, and of the name in it.
+    FromKit(u32, u32),
+}
+
+/// A `use` declaration.
+#[derive(Debug)]
+pub struct Use {
+    pub path: Arc<str>,
+    pub path_span: Span,
+    /// `as name`.
+    pub alias: Option<Name>,
+    /// `{ a, b }`.
+    pub names: Vec<Name>,
+}
+
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub enum DeclKind {
+    Value,
+    Function,
+    Type,
+    Kind,
+    Target,
+}
+
+impl DeclKind {
+    pub fn word(self) -> &'static str {
+        match self {
+            DeclKind::Value => "value",
+            DeclKind::Function => "function",
+            DeclKind::Type => "type",
+            DeclKind::Kind => "kind",
+            DeclKind::Target => "target",
+        }
+    }
+}
+
+/// A declaration.
+#[derive(Debug)]
+pub struct Decl {
+    pub kind: DeclKind,
+    pub name: Name,
+    pub private: bool,
+    pub documentation: Arc<str>,
+    pub params: Vec<Param>,
+    /// The type behind the colon, or (for `type`) behind the equals sign.
+    pub ty: Option<TypeExpr>,
+    /// `let`s in a kind, in the slots behind the parameters.
+    pub lets: Vec<KindLet>,
+    pub body: Option<ExprId>,
+    /// Names of other declarations that the text uses: for cycles and for unused names.
+    pub references: Vec<Reference>,
+}
+
+#[derive(Debug)]
+pub struct KindLet {
+    pub name: Name,
+    pub ty: Option<TypeExpr>,
+    pub body: ExprId,
+}
+
+#[derive(Debug)]
+pub struct Param {
+    pub name: Name,
+    pub ty: TypeExpr,
+    pub default: Option<ExprId>,
+    pub documentation: Arc<str>,
+}
+
+/// A use of a declaration in another one's text.
+#[derive(Clone, Debug)]
+pub struct Reference {
+    pub to: ReferenceTo,
+    pub span: Span,
+}
+
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum ReferenceTo {
+    Decl(u32),
+    /// A member of a kit: the number of the `use`, and the member's name.
+    Member(u32, Arc<str>),
+    /// `&path`.
+    Address(Arc<str>),
+}
+
+/// A type as written.
+#[derive(Clone, Debug)]
+pub struct TypeExpr {
+    pub span: Span,
+    pub shape: TypeShape,
+}
+
+#[derive(Clone, Debug)]
+pub enum TypeShape {
+    /// Wrong, and reported.
+    Error,
+    Bool,
+    Int,
+    Text,
+    File,
+    Folder,
+    Files,
+    Command,
+    Step,
+    List(Box<TypeExpr>),
+    Map(Box<TypeExpr>),
+    Record(Vec<(Name, TypeExpr)>),
+    Alternatives(Vec<Arc<str>>),
+    Optional(Box<TypeExpr>),
+    Decl(u32),
+    Member(u32, Name),
+}
+
+/// An expression.
+#[derive(Clone, Debug)]
+pub enum Expr {
+    /// Wrong, and reported.
+    Error,
+    None,
+    Bool(bool),
+    Int(i64),
+    Text(Vec<Piece>),
+    /// A name in the scope `up` levels out, in its slot.
+    Local { up: u16, slot: u16 },
+    Decl(u32),
+    /// A kit as a whole: only `kit.name` means something.
+    Kit(u32),
+    /// A name of a kit: the number of the `use`.
+    Member(u32, Name),
+    Builtin(Builtin),
+    /// `self`.
+    This,
+    /// `&path`.
+    Ref(Arc<str>),
+    Field(ExprId, Name),
+    Call(ExprId, Vec<Arg>),
+    BraceCall(ExprId, ExprId),
+    Index(ExprId, ExprId),
+    List(Vec<ExprId>),
+    Record(Vec<(Name, ExprId)>),
+    Map(Vec<(ExprId, ExprId)>),
+    Each(Each),
+    If(ExprId, ExprId, ExprId),
+    Match(ExprId, Vec<MatchArm>),
+    Binary(Operator, ExprId, ExprId),
+    Not(ExprId),
+    Negate(ExprId),
+    With(ExprId, ExprId),
+    Command(Arc<Command>),
+}
+
+#[derive(Clone, Debug)]
+pub enum Piece {
+    Literal(Arc<str>),
+    Hole(ExprId),
+}
+
+#[derive(Clone, Debug)]
+pub struct Arg {
+    pub name: Option<Name>,
+    pub value: ExprId,
+}
+
+/// `each a, b in items where test give key: value`; its names are the slots of a scope of its own.
+#[derive(Clone, Debug)]
+pub struct Each {
+    pub names: u8,
+    pub items: ExprId,
+    pub test: Option<ExprId>,
+    /// The key, in a map.
+    pub key: Option<ExprId>,
+    pub give: ExprId,
+}
+
+#[derive(Clone, Debug)]
+pub struct MatchArm {
+    /// The cases; empty for `else`.
+    pub cases: Vec<ExprId>,
+    pub give: ExprId,
+}
+
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub enum Operator {
+    Add,
+    Join,
+    Equal,
+    NotEqual,
+    Less,
+    LessEqual,
+    Greater,
+    GreaterEqual,
+    And,
+    Or,
+    In,
+    NotIn,
+}
+
+/// A command literal.
+#[derive(Clone, Debug)]
+pub struct Command {
+    pub stages: Vec<CommandStage>,
+}
+
+#[derive(Clone, Debug, Default)]
+pub struct CommandStage {
+    pub words: Vec<Word>,
+    pub stdin: Option<Word>,
+    pub stdout: Option<Word>,
+    pub stderr: Option<Word>,
+}
+
+#[derive(Clone, Debug)]
+pub struct Word {
+    pub span: Span,
+    pub pieces: Vec<WordPiece>,
+    /// Whether the word was grouped by quotes: then it stays one word even when it is empty.
+    pub quoted: bool,
+}
+
+#[derive(Clone, Debug)]
+pub enum WordPiece {
+    Literal(Arc<str>),
+    /// `{expr}`.
+    Value(ExprId),
+    /// `{in expr}`: the expression is taken as files.
+    In(ExprId),
+    Out { name: Option<Name>, path: ExprId, folder: bool },
+    Found { path: ExprId },
+    Scratch { path: ExprId },
+}

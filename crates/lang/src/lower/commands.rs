@@ -1,0 +1,174 @@
+//! Commands: tokens to words, pipes and redirects.
+
+use nubrik_diagnostic::Diagnostic;
+use nubrik_source::Span;
+use nubrik_syntax::{Element, Node, SyntaxKind, views};
+
+use super::Lowerer;
+use crate::hir::*;
+
+/// Where the next finished word goes.
+#[derive(Clone, Copy, PartialEq)]
+enum Destination {
+    Words,
+    Stdin,
+    Stdout,
+    Stderr,
+}
+
+/// The command as far as it was read.
+struct Reading {
+    stages: Vec<CommandStage>,
+    word: Option<Word>,
+    destination: Destination,
+    /// The operator that waits for its file.
+    operator: Option<Span>,
+}
+
+impl Lowerer {
+    pub(super) fn command(&mut self, node: Node<'_>) -> Command {
+        let mut reading = Reading {
+            stages: vec![CommandStage::default()],
+            word: None,
+            destination: Destination::Words,
+            operator: None,
+        };
+        self.command_elements(node, &mut reading, false);
+        self.finish_word(&mut reading);
+        if let Some(span) = reading.operator {
+            self.missing_file(span);
+        }
+        let span = self.span(node);
+        if reading.stages.iter().any(|s| s.words.is_empty()) && self.diagnostics.is_empty() {
+            let error = Diagnostic::error("empty-command", "this command starts no program");
+            self.report(span, error.mend("`tool argument {out \"result\"}`"));
+        }
+        Command { stages: reading.stages }
+    }
+
+    fn command_elements(&mut self, node: Node<'_>, reading: &mut Reading, quoted: bool) {
+        for element in node.elements() {
+            match element {
+                Element::Token(token) => {
+                    let text = node.token_text(token);
+                    let span = self.token_span(token);
+                    match token.kind {
+                        SyntaxKind::CommandSpace => self.finish_word(reading),
+                        SyntaxKind::CommandPart | SyntaxKind::CommandShell => {
+                            push(reading, span, quoted, Some(WordPiece::Literal(text.into())));
+                        }
+                        SyntaxKind::CommandEscape => {
+                            let text = if text.starts_with('\\') { text[1..].to_owned() } else { views::unescape(text) };
+                            push(reading, span, quoted, Some(WordPiece::Literal(text.into())));
+                        }
+                        SyntaxKind::CommandRaw => {
+                            let inner = text.trim_start_matches('\'');
+                            if !text.ends_with('\'') || text.len() < 2 {
+                                let error = Diagnostic::error("unclosed", "this group in the command is never closed");
+                                self.report(span, error.mend("close it with `'`, or write `\\'` for the character"));
+                            }
+                            let inner = inner.strip_suffix('\'').unwrap_or(inner);
+                            push(reading, span, true, Some(WordPiece::Literal(inner.into())));
+                        }
+                        SyntaxKind::CommandOperator => self.operator(text, span, reading),
+                        _ => {}
+                    }
+                }
+                Element::Node(id) => {
+                    let inner = node.node(id);
+                    let span = self.span(inner);
+                    match inner.kind() {
+                        SyntaxKind::CommandQuote => {
+                            push(reading, span, true, None);
+                            self.command_elements(inner, reading, true);
+                        }
+                        SyntaxKind::Hole => {
+                            let value = self.child_expression(inner, 0);
+                            push(reading, span, quoted, Some(WordPiece::Value(value)));
+                        }
+                        SyntaxKind::HoleForm => {
+                            let form = self.hole_form(inner);
+                            push(reading, span, quoted, form);
+                        }
+                        _ => {}
+                    }
+                }
+            }
+        }
+    }
+
+    fn hole_form(&mut self, node: Node<'_>) -> Option<WordPiece> {
+        let mut words = node.words();
+        let form = node.token_text(words.next()?);
+        let name = words.next().map(|t| self.name(node, t));
+        if form == "in" {
+            return Some(WordPiece::In(self.child_expression(node, 0)));
+        }
+        let path = self.child_expression(node, 0);
+        match form {
+            "out" => Some(WordPiece::Out { name, path, folder: false }),
+            "outdir" => Some(WordPiece::Out { name, path, folder: true }),
+            "found" => Some(WordPiece::Found { path }),
+            "scratch" => Some(WordPiece::Scratch { path }),
+            _ => None, // The parser has refused it.
+        }
+    }
+
+    fn operator(&mut self, text: &str, span: Span, reading: &mut Reading) {
+        self.finish_word(reading);
+        if let Some(before) = reading.operator.take() {
+            self.missing_file(before);
+        }
+        if text == "|" {
+            reading.stages.push(CommandStage::default());
+            reading.destination = Destination::Words;
+            return;
+        }
+        reading.destination = match text {
+            "<" => Destination::Stdin,
+            ">" => Destination::Stdout,
+            _ => Destination::Stderr,
+        };
+        reading.operator = Some(span);
+    }
+
+    fn missing_file(&mut self, span: Span) {
+        let error = Diagnostic::error("syntax", "expected a file behind this redirect");
+        self.report(span, error.mend("> {out \"result.txt\"}").mend("< {in \"table.csv\"}"));
+    }
+
+    fn finish_word(&mut self, reading: &mut Reading) {
+        let Some(word) = reading.word.take() else { return };
+        let Some(stage) = reading.stages.last_mut() else { return };
+        let span = word.span;
+        let place = match reading.destination {
+            Destination::Words => {
+                stage.words.push(word);
+                return;
+            }
+            Destination::Stdin => &mut stage.stdin,
+            Destination::Stdout => &mut stage.stdout,
+            Destination::Stderr => &mut stage.stderr,
+        };
+        reading.destination = Destination::Words;
+        reading.operator = None;
+        if place.replace(word).is_some() {
+            let error = Diagnostic::error("syntax", "this is redirected twice in one command");
+            self.report(span, error);
+        }
+    }
+}
+
+/// Adds a piece to the word being read; `None` only begins a (perhaps empty) word.
+fn push(reading: &mut Reading, span: Span, quoted: bool, piece: Option<WordPiece>) {
+    let word = reading.word.get_or_insert_with(|| Word { span, pieces: Vec::new(), quoted: false });
+    word.span = word.span.to(span);
+    word.quoted |= quoted;
+    match (word.pieces.last_mut(), piece) {
+        (Some(WordPiece::Literal(before)), Some(WordPiece::Literal(text))) => {
+            *before = format!("{before}{text}").into();
+        }
+        (_, Some(piece)) => word.pieces.push(piece),
+        (_, None) => {}
+    }
+}

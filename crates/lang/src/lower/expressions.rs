@@ -1,0 +1,246 @@
+//! Expressions.
+
+use std::sync::Arc;
+
+use nubrik_diagnostic::Diagnostic;
+use nubrik_source::Span;
+use nubrik_syntax::{Element, Node, SyntaxKind, views};
+
+use super::Lowerer;
+use crate::hir::*;
+
+impl Lowerer {
+    /// The `n`th expression of a node; where there is none, the parser has said so.
+    pub(super) fn child_expression(&mut self, node: Node<'_>, n: usize) -> ExprId {
+        match node.expression(n) {
+            Some(inner) => self.expression(inner),
+            None => self.add(self.span(node), Expr::Error),
+        }
+    }
+
+    pub(super) fn expression(&mut self, node: Node<'_>) -> ExprId {
+        let span = self.span(node);
+        let expr = match node.kind() {
+            SyntaxKind::Literal => self.literal(node, span),
+            SyntaxKind::TextExpr => Expr::Text(self.text_pieces(node)),
+            SyntaxKind::NameExpr => match node.words().next() {
+                Some(token) => {
+                    let name = self.name(node, token);
+                    self.resolve(name)
+                }
+                None => Expr::Error,
+            },
+            SyntaxKind::RefExpr => self.reference(node, span),
+            SyntaxKind::ParenExpr => return self.child_expression(node, 0),
+            SyntaxKind::FieldExpr => self.field(node),
+            SyntaxKind::CallExpr => {
+                let callee = self.child_expression(node, 0);
+                Expr::Call(callee, self.args(node))
+            }
+            SyntaxKind::BraceCallExpr => {
+                let callee = self.child_expression(node, 0);
+                Expr::BraceCall(callee, self.child_expression(node, 1))
+            }
+            SyntaxKind::IndexExpr => {
+                let base = self.child_expression(node, 0);
+                Expr::Index(base, self.child_expression(node, 1))
+            }
+            SyntaxKind::ListExpr => {
+                let items: Vec<Node<'_>> = node.children().filter(|c| c.kind().is_expression()).collect();
+                Expr::List(items.into_iter().map(|i| self.expression(i)).collect())
+            }
+            SyntaxKind::RecordExpr => Expr::Record(self.record_fields(node)),
+            SyntaxKind::MapExpr => {
+                let entries: Vec<Node<'_>> =
+                    node.children().filter(|c| c.kind() == SyntaxKind::MapEntry).collect();
+                let entry = |e| (self.child_expression(e, 0), self.child_expression(e, 1));
+                Expr::Map(entries.into_iter().map(entry).collect())
+            }
+            SyntaxKind::EachListExpr => self.each(node, false),
+            SyntaxKind::EachMapExpr => self.each(node, true),
+            SyntaxKind::IfExpr => {
+                let condition = self.child_expression(node, 0);
+                let then = self.child_expression(node, 1);
+                Expr::If(condition, then, self.child_expression(node, 2))
+            }
+            SyntaxKind::MatchExpr => self.match_expression(node),
+            SyntaxKind::BinaryExpr => self.binary(node),
+            SyntaxKind::NotExpr => Expr::Not(self.child_expression(node, 0)),
+            SyntaxKind::NegateExpr => Expr::Negate(self.child_expression(node, 0)),
+            SyntaxKind::WithExpr => {
+                let base = self.child_expression(node, 0);
+                Expr::With(base, self.child_expression(node, 1))
+            }
+            SyntaxKind::CommandExpr => Expr::Command(Arc::new(self.command(node))),
+            _ => Expr::Error,
+        };
+        self.add(span, expr)
+    }
+
+    fn literal(&mut self, node: Node<'_>, span: Span) -> Expr {
+        match node.text() {
+            "none" => Expr::None,
+            "true" => Expr::Bool(true),
+            "false" => Expr::Bool(false),
+            digits => match digits.replace('_', "").parse() {
+                Ok(number) => Expr::Int(number),
+                Err(_) => {
+                    let error = Diagnostic::error("too-large", "this number is too large");
+                    self.report(span, error.note("whole numbers go up to 9223372036854775807"));
+                    Expr::Error
+                }
+            },
+        }
+    }
+
+    fn text_pieces(&mut self, node: Node<'_>) -> Vec<Piece> {
+        let mut pieces = Vec::new();
+        for part in views::text_parts(node) {
+            pieces.push(match part {
+                views::TextPiece::Literal(text) => Piece::Literal(text.into()),
+                views::TextPiece::Hole(hole) if hole.kind() == SyntaxKind::HoleForm => {
+                    let span = self.span(hole);
+                    let error = Diagnostic::error("not-here", "this hole means something in a command only");
+                    self.report(span, error.note("a text takes values: `{name}`"));
+                    continue;
+                }
+                views::TextPiece::Hole(hole) => Piece::Hole(self.child_expression(hole, 0)),
+            });
+        }
+        pieces
+    }
+
+    fn reference(&mut self, node: Node<'_>, span: Span) -> Expr {
+        let path = match node.child(SyntaxKind::TextExpr) {
+            Some(text) => views::plain_text(text),
+            None => Some(node.text().trim_start_matches('&').to_owned()),
+        };
+        let Some(path) = path.filter(|p| !p.is_empty()) else {
+            let error = Diagnostic::error("syntax", "expected an address behind `&`, such as `&base/clock`");
+            self.report(span, error);
+            return Expr::Error;
+        };
+        let path: Arc<str> = path.trim_start_matches('/').into();
+        self.references.push(Reference { to: ReferenceTo::Address(path.clone()), span });
+        Expr::Ref(path)
+    }
+
+    fn field(&mut self, node: Node<'_>) -> Expr {
+        let base = self.child_expression(node, 0);
+        let Some(token) = node.words().last() else { return Expr::Error };
+        let name = self.name(node, token);
+        match self.module.expr(base) {
+            Expr::Kit(number) => self.member(*number, name),
+            _ => Expr::Field(base, name),
+        }
+    }
+
+    fn args(&mut self, node: Node<'_>) -> Vec<Arg> {
+        let Some(args) = node.child(SyntaxKind::Args) else { return Vec::new() };
+        let nodes: Vec<Node<'_>> = args.children().filter(|c| c.kind() == SyntaxKind::Arg).collect();
+        let mut lowered = Vec::new();
+        for arg in nodes {
+            let name = arg.words().next().map(|t| self.name(arg, t));
+            lowered.push(Arg { name, value: self.child_expression(arg, 0) });
+        }
+        lowered
+    }
+
+    fn record_fields(&mut self, node: Node<'_>) -> Vec<(Name, ExprId)> {
+        let nodes: Vec<Node<'_>> =
+            node.children().filter(|c| c.kind() == SyntaxKind::RecordField).collect();
+        let mut fields: Vec<(Name, ExprId)> = Vec::new();
+        for field in nodes {
+            let Some(token) = field.words().next() else { continue };
+            let name = self.name(field, token);
+            if let Some((first, _)) = fields.iter().find(|(n, _)| n.text == name.text) {
+                let first = first.span;
+                let error = Diagnostic::error("declared-twice", format!("the field `{}` is there twice", name.text));
+                self.report(name.span, error.related(first, "first here"));
+                continue;
+            }
+            let value = if field.token(SyntaxKind::Equals).is_some() {
+                self.child_expression(field, 0)
+            } else if field.expression(0).is_some() {
+                continue; // `name: value`, which the parser has reported.
+            } else {
+                // Short form: `{ sources, flags }`.
+                let expr = self.resolve(name.clone());
+                self.add(name.span, expr)
+            };
+            fields.push((name, value));
+        }
+        fields
+    }
+
+    fn each(&mut self, node: Node<'_>, in_map: bool) -> Expr {
+        let mut names = Vec::new();
+        if let Some(head) = node.child(SyntaxKind::EachHead) {
+            for token in head.words().skip(1) {
+                let name = self.name(head, token);
+                self.new_in_scope(&name, &names);
+                names.push(name);
+            }
+        }
+        // `where` is a word of the node itself, so whether it stands there tells which part is which.
+        let has_test = node.words().any(|w| node.token_text(w) == "where");
+        let items = self.child_expression(node, 0);
+        let count = names.len() as u8;
+        self.scopes.push(names);
+        let mut next = 1;
+        let mut take = |this: &mut Self| {
+            next += 1;
+            this.child_expression(node, next - 1)
+        };
+        let test = has_test.then(|| take(self));
+        let key = in_map.then(|| take(self));
+        let give = take(self);
+        self.scopes.pop();
+        Expr::Each(Each { names: count, items, test, key, give })
+    }
+
+    fn match_expression(&mut self, node: Node<'_>) -> Expr {
+        let subject = self.child_expression(node, 0);
+        let nodes: Vec<Node<'_>> = node.children().filter(|c| c.kind() == SyntaxKind::MatchArm).collect();
+        let mut arms = Vec::new();
+        for arm in nodes {
+            let parts: Vec<Node<'_>> = arm.children().filter(|c| c.kind().is_expression()).collect();
+            let Some((give, cases)) = parts.split_last() else { continue };
+            let is_else = arm.words().any(|w| arm.token_text(w) == "else");
+            if !is_else && cases.is_empty() {
+                continue; // The parser has reported the missing value.
+            }
+            let cases = cases.iter().map(|c| self.expression(*c)).collect();
+            arms.push(MatchArm { cases, give: self.expression(*give) });
+        }
+        Expr::Match(subject, arms)
+    }
+
+    fn binary(&mut self, node: Node<'_>) -> Expr {
+        let mut words = String::new();
+        for element in node.elements() {
+            if let Element::Token(token) = element
+                && !token.kind.is_trivia()
+            {
+                words.push_str(node.token_text(token));
+            }
+        }
+        let operator = match words.as_str() {
+            "+" => Operator::Add,
+            "/" => Operator::Join,
+            "==" => Operator::Equal,
+            "!=" => Operator::NotEqual,
+            "<" => Operator::Less,
+            "<=" => Operator::LessEqual,
+            ">" => Operator::Greater,
+            ">=" => Operator::GreaterEqual,
+            "and" => Operator::And,
+            "or" => Operator::Or,
+            "in" => Operator::In,
+            "notin" => Operator::NotIn,
+            _ => return Expr::Error,
+        };
+        let left = self.child_expression(node, 0);
+        Expr::Binary(operator, left, self.child_expression(node, 1))
+    }
+}

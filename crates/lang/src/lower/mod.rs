@@ -1,0 +1,347 @@
+//! From the tree to definitions with names resolved. Everything that can be said without evaluating
+//! is said here, also about declarations that no request reaches.
+
+mod commands;
+mod expressions;
+mod types;
+
+use std::collections::HashMap;
+use std::sync::Arc;
+
+use nubrik_diagnostic::{Diagnostic, nearest};
+use nubrik_source::{FileId, Span, WsPath};
+use nubrik_syntax::{Node, SyntaxKind, Token, Tree, is_name, views};
+
+use crate::builtins::BUILTIN_NAMES;
+use crate::hir::*;
+
+/// Where a definition file stands.
+pub(crate) struct Location {
+    pub file: FileId,
+    pub folder: Option<WsPath>,
+    pub is_package: bool,
+    pub title: Arc<str>,
+}
+
+/// Lowers one file.
+pub(crate) fn lower(tree: &Tree, location: Location) -> (Module, Vec<Diagnostic>) {
+    let module = Module {
+        file: location.file,
+        folder: location.folder,
+        is_package: location.is_package,
+        title: location.title,
+        uses: Vec::new(),
+        decls: Vec::new(),
+        names: HashMap::new(),
+        exprs: Vec::new(),
+        spans: Vec::new(),
+    };
+    let mut lowerer = Lowerer {
+        module,
+        diagnostics: Vec::new(),
+        scopes: Vec::new(),
+        references: Vec::new(),
+        name_spans: HashMap::new(),
+        in_kind: false,
+    };
+    let nodes: Vec<Node<'_>> = tree.root().children().collect();
+    // Names first: order does not matter.
+    let mut bodies = Vec::new();
+    for node in nodes {
+        match node.kind() {
+            SyntaxKind::UseDecl => lowerer.use_declaration(node),
+            kind if kind.is_declaration() && kind != SyntaxKind::LaterDecl => {
+                if let Some(decl) = lowerer.declare(node) {
+                    bodies.push((decl, node));
+                }
+            }
+            _ => {}
+        }
+    }
+    for (decl, node) in bodies {
+        lowerer.declaration_body(decl, node);
+    }
+    (lowerer.module, lowerer.diagnostics)
+}
+
+struct Lowerer {
+    module: Module,
+    diagnostics: Vec<Diagnostic>,
+    /// Names in reach from the outermost scope in; each with its place.
+    scopes: Vec<Vec<Name>>,
+    /// References of the declaration being lowered.
+    references: Vec<Reference>,
+    /// Where each of the module's names was declared.
+    name_spans: HashMap<Arc<str>, Span>,
+    in_kind: bool,
+}
+
+impl Lowerer {
+    fn span(&self, node: Node<'_>) -> Span {
+        let (start, end) = node.range();
+        Span::new(self.module.file, start, end)
+    }
+
+    fn token_span(&self, token: Token) -> Span {
+        Span { file: self.module.file, start: token.start, end: token.end }
+    }
+
+    fn name(&self, node: Node<'_>, token: Token) -> Name {
+        Name { text: node.token_text(token).into(), span: self.token_span(token) }
+    }
+
+    fn report(&mut self, span: Span, diagnostic: Diagnostic) {
+        self.diagnostics.push(diagnostic.at(span));
+    }
+
+    fn add(&mut self, span: Span, expr: Expr) -> ExprId {
+        self.module.exprs.push(expr);
+        self.module.spans.push(span);
+        ExprId(self.module.exprs.len() as u32 - 1)
+    }
+
+    /// Gives a name of the module its meaning; reports a second one.
+    fn bind(&mut self, name: &Name, bound: Bound) -> bool {
+        if !is_name(&name.text) {
+            return false; // The parser has reported it.
+        }
+        if BUILTIN_NAMES.contains(&&*name.text) {
+            let message = format!("`{}` is a name of the language", name.text);
+            self.report(
+                name.span,
+                Diagnostic::error("builtin-name", message).mend(format!("my_{}", name.text)),
+            );
+            return false;
+        }
+        if let Some(first) = self.name_spans.get(&name.text) {
+            let error = Diagnostic::error("declared-twice", format!("`{}` is declared twice", name.text))
+                .related(*first, "declared here first")
+                .mend("give one of them another name");
+            self.report(name.span, error);
+            return false;
+        }
+        self.name_spans.insert(name.text.clone(), name.span);
+        self.module.names.insert(name.text.clone(), bound);
+        true
+    }
+
+    fn use_declaration(&mut self, node: Node<'_>) {
+        let Some(path_node) = node.child(SyntaxKind::TextExpr) else { return };
+        let path_span = self.span(path_node);
+        if views::is_private(node) {
+            self.report(path_span, Diagnostic::error("syntax", "`use` is never `private`: it is seen in this file only"));
+        }
+        let Some(path) = views::plain_text(path_node) else {
+            let error = Diagnostic::error("syntax", "the path of a kit cannot hold holes");
+            return self.report(path_span, error);
+        };
+        let number = self.module.uses.len() as u32;
+        let mut alias = None;
+        let mut names = Vec::new();
+        if node.child(SyntaxKind::UseNames).is_some() {
+            for token in views::used_names(node) {
+                let name = self.name(node, token);
+                if self.bind(&name, Bound::FromKit(number, names.len() as u32)) {
+                    names.push(name);
+                }
+            }
+        } else if let Some(token) = views::declared_name(node) {
+            let name = self.name(node, token);
+            if self.bind(&name, Bound::Kit(number)) {
+                alias = Some(name);
+            }
+        }
+        self.module.uses.push(Use { path: path.into(), path_span, alias, names });
+    }
+
+    fn declare(&mut self, node: Node<'_>) -> Option<u32> {
+        let token = views::declared_name(node)?;
+        let name = self.name(node, token);
+        let number = self.module.decls.len() as u32;
+        if !self.bind(&name, Bound::Decl(number)) {
+            return None;
+        }
+        let kind = match node.kind() {
+            SyntaxKind::TypeDecl => DeclKind::Type,
+            SyntaxKind::KindDecl => DeclKind::Kind,
+            SyntaxKind::TargetDecl => DeclKind::Target,
+            _ if node.child(SyntaxKind::Params).is_some() => DeclKind::Function,
+            _ => DeclKind::Value,
+        };
+        self.module.decls.push(Decl {
+            kind,
+            name,
+            private: views::is_private(node),
+            documentation: views::documentation(node).into(),
+            params: Vec::new(),
+            ty: None,
+            lets: Vec::new(),
+            body: None,
+            references: Vec::new(),
+        });
+        Some(number)
+    }
+
+    fn declaration_body(&mut self, number: u32, node: Node<'_>) {
+        self.references.clear();
+        self.in_kind = node.kind() == SyntaxKind::KindDecl;
+        let params_node = node.child(SyntaxKind::Params);
+        let params = params_node.map(|p| self.params(p)).unwrap_or_default();
+        let ty = node.type_node().map(|t| self.type_expr(t));
+        let mut lets = Vec::new();
+        if params_node.is_some() {
+            let mut scope: Vec<Name> = params.iter().map(|p| p.name.clone()).collect();
+            let let_nodes: Vec<Node<'_>> =
+                node.children().filter(|c| c.kind() == SyntaxKind::LetDecl).collect();
+            let mut let_names = Vec::new();
+            for inner in &let_nodes {
+                if let Some(token) = views::declared_name(*inner) {
+                    let name = self.name(*inner, token);
+                    self.new_in_scope(&name, &scope);
+                    scope.push(name.clone());
+                    let_names.push((name, *inner));
+                }
+            }
+            self.scopes.push(scope);
+            for (name, inner) in let_names {
+                if inner.child(SyntaxKind::Params).is_some() {
+                    let error = Diagnostic::error("not-here", "a function cannot be declared inside a kind");
+                    self.report(name.span, error.mend("declare it with `private let` outside"));
+                }
+                let ty = inner.type_node().map(|t| self.type_expr(t));
+                let body = self.child_expression(inner, 0);
+                lets.push(KindLet { name, ty, body });
+            }
+        }
+        let body = node.expression(0).map(|e| self.expression(e));
+        if node.kind() == SyntaxKind::KindDecl && body.is_none() && self.diagnostics.is_empty() {
+            let span = self.module.decls[number as usize].name.span;
+            let error = Diagnostic::error("no-give", "this kind gives nothing").mend("give { files = … }");
+            self.report(span, error);
+        }
+        self.scopes.clear();
+        let decl = &mut self.module.decls[number as usize];
+        decl.params = params;
+        decl.ty = ty;
+        decl.lets = lets;
+        decl.body = body;
+        decl.references = std::mem::take(&mut self.references);
+    }
+
+    fn params(&mut self, node: Node<'_>) -> Vec<Param> {
+        let mut params: Vec<Param> = Vec::new();
+        let mut pending_doc: Option<usize> = None;
+        for element in node.elements() {
+            match element {
+                nubrik_syntax::Element::Node(id) if node.node(id).kind() == SyntaxKind::Param => {
+                    let inner = node.node(id);
+                    let Some(token) = inner.words().next() else { continue };
+                    let name = self.name(inner, token);
+                    let before: Vec<Name> = params.iter().map(|p| p.name.clone()).collect();
+                    self.new_in_scope(&name, &before);
+                    let ty = match inner.type_node() {
+                        Some(ty) => self.type_expr(ty),
+                        None => TypeExpr { span: name.span, shape: TypeShape::Error },
+                    };
+                    let default = inner.expression(0).map(|e| self.expression(e));
+                    params.push(Param { name, ty, default, documentation: "".into() });
+                    pending_doc = Some(params.len() - 1);
+                }
+                // A `##` comment on the parameter's line belongs to it.
+                nubrik_syntax::Element::Token(t) if t.kind == SyntaxKind::DocComment => {
+                    if let Some(at) = pending_doc.take() {
+                        params[at].documentation = node.token_text(t).trim_start_matches('#').trim().into();
+                    }
+                }
+                nubrik_syntax::Element::Token(t) if t.kind == SyntaxKind::Newline => pending_doc = None,
+                _ => {}
+            }
+        }
+        params
+    }
+
+    /// Reports a name that is declared already, in this scope or one around it.
+    fn new_in_scope(&mut self, name: &Name, scope: &[Name]) {
+        let outer = self.scopes.iter().flatten().chain(scope).find(|n| n.text == name.text);
+        let first = outer.map(|n| n.span).or_else(|| self.name_spans.get(&name.text).copied());
+        if let Some(first) = first {
+            let error = Diagnostic::error("shadowed", format!("`{}` is a name here already", name.text))
+                .related(first, "declared here")
+                .mend("give this one another name");
+            self.report(name.span, error);
+        } else if BUILTIN_NAMES.contains(&&*name.text) {
+            let message = format!("`{}` is a name of the language", name.text);
+            self.report(name.span, Diagnostic::error("builtin-name", message));
+        }
+    }
+
+    /// Resolves a name to an expression, or reports that there is none.
+    fn resolve(&mut self, name: Name) -> Expr {
+        for (up, scope) in self.scopes.iter().rev().enumerate() {
+            if let Some(slot) = scope.iter().position(|n| n.text == name.text) {
+                return Expr::Local { up: up as u16, slot: slot as u16 };
+            }
+        }
+        match self.module.names.get(&name.text).copied() {
+            Some(Bound::Decl(number)) => {
+                self.references.push(Reference { to: ReferenceTo::Decl(number), span: name.span });
+                return Expr::Decl(number);
+            }
+            Some(Bound::Kit(number)) => return Expr::Kit(number),
+            Some(Bound::FromKit(number, _)) => return self.member(number, name),
+            None => {}
+        }
+        match crate::builtins::builtin(&name.text) {
+            Some(crate::builtins::BuiltinName::Usable(builtin)) => return Expr::Builtin(builtin),
+            Some(crate::builtins::BuiltinName::NotYet) => {
+                let error = not_yet(&format!("`{}`", name.text));
+                self.report(name.span, error);
+                return Expr::Error;
+            }
+            None if &*name.text == "self" && self.in_kind => return Expr::This,
+            None if &*name.text == "self" => {
+                let error = Diagnostic::error("not-here", "`self` means something inside a kind only");
+                self.report(name.span, error.mend("give a parameter for what you need"));
+                return Expr::Error;
+            }
+            None => {}
+        }
+        let error = self.unknown_name(&name);
+        self.report(name.span, error);
+        Expr::Error
+    }
+
+    fn member(&mut self, number: u32, name: Name) -> Expr {
+        let to = ReferenceTo::Member(number, name.text.clone());
+        self.references.push(Reference { to, span: name.span });
+        Expr::Member(number, name)
+    }
+
+    fn unknown_name(&self, name: &Name) -> Diagnostic {
+        let locals = self.scopes.iter().flatten().map(|n| &*n.text);
+        let mut in_reach: Vec<&str> = locals.chain(self.module.names.keys().map(|k| &**k)).collect();
+        in_reach.extend(["step", "glob"]);
+        in_reach.sort_unstable();
+        let error = Diagnostic::error("unknown-name", format!("no `{}` is in reach here", name.text));
+        match nearest(&name.text, in_reach.iter().copied()) {
+            Some(near) => {
+                let span = self.scopes.iter().flatten().find(|n| &*n.text == near).map(|n| n.span);
+                let span = span.or_else(|| self.name_spans.get(near).copied());
+                let error = match span {
+                    Some(span) => error.related(span, format!("`{near}` is declared here")),
+                    None => error,
+                };
+                error.mend(near)
+            }
+            None => error
+                .mend(format!("let {} = …", name.text))
+                .mend(format!("&package/{} for a target of another package", name.text)),
+        }
+    }
+}
+
+/// The error for something that the language has and this version does not.
+pub(crate) fn not_yet(what: &str) -> Diagnostic {
+    Diagnostic::error("not-yet", format!("{what} cannot be used yet"))
+        .note("the language plans for this form, but this version of nubrik does not have it")
+}

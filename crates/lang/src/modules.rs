@@ -1,0 +1,182 @@
+//! Loading definition files, and finding what names from other files mean.
+
+use std::collections::HashMap;
+use std::sync::Arc;
+
+use nubrik_diagnostic::{Diagnostic, nearest};
+use nubrik_source::{Sources, Span, WsPath};
+use nubrik_syntax::parse;
+
+use crate::TARGETS_FILE;
+use crate::hir::*;
+use crate::lower::{Location, lower};
+use crate::world::{Answer, DefinitionText, World};
+
+/// Why a module is not there.
+pub(crate) enum Missing {
+    /// The file does not exist.
+    NoFile,
+    /// It cannot be read.
+    Unreadable(String),
+    /// It is not known yet.
+    Pending,
+}
+
+/// The definition files loaded so far.
+#[derive(Default)]
+pub(crate) struct Modules {
+    pub sources: Sources,
+    pub modules: Vec<Arc<Module>>,
+    by_title: HashMap<Arc<str>, ModuleId>,
+    /// What each `use` led to.
+    uses: HashMap<(ModuleId, u32), Result<ModuleId, ()>>,
+    /// Workspace files that were read.
+    pub read: Vec<WsPath>,
+    pub diagnostics: Vec<Diagnostic>,
+}
+
+impl Modules {
+    pub fn get(&self, id: ModuleId) -> &Arc<Module> {
+        &self.modules[id.0 as usize]
+    }
+
+    /// Loads the package in a folder.
+    pub fn package(&mut self, world: &dyn World, folder: &WsPath) -> Result<ModuleId, Missing> {
+        self.workspace_file(world, &folder.child(TARGETS_FILE))
+    }
+
+    /// Loads a definition file of the workspace.
+    pub fn workspace_file(&mut self, world: &dyn World, path: &WsPath) -> Result<ModuleId, Missing> {
+        if let Some(id) = self.by_title.get(path.as_str()) {
+            return Ok(*id);
+        }
+        match world.definition(path) {
+            Answer::Pending => Err(Missing::Pending),
+            Answer::Ready(DefinitionText::Missing) => Err(Missing::NoFile),
+            Answer::Ready(DefinitionText::Unreadable(why)) => Err(Missing::Unreadable(why)),
+            Answer::Ready(DefinitionText::Text(text)) => {
+                self.read.push(path.clone());
+                Ok(self.add(path.as_str(), &text, path.parent(), path.name() == TARGETS_FILE))
+            }
+        }
+    }
+
+    fn add(&mut self, title: &str, text: &Arc<str>, folder: Option<WsPath>, is_package: bool) -> ModuleId {
+        let file = self.sources.add(title, text.clone());
+        let parsed = parse(file, text);
+        let title: Arc<str> = title.into();
+        let location = Location { file, folder, is_package, title: title.clone() };
+        let (module, mut diagnostics) = lower(&parsed.tree, location);
+        // What lowering finds in a text that could not be parsed is often the same mistake again.
+        let broken: Vec<u32> = parsed
+            .diagnostics
+            .iter()
+            .filter_map(|d| d.span.map(|s| self.sources.line(s)))
+            .collect();
+        diagnostics.retain(|d| d.span.is_none_or(|s| !broken.contains(&self.sources.line(s))));
+        self.diagnostics.extend(parsed.diagnostics);
+        self.diagnostics.extend(diagnostics);
+        let id = ModuleId(self.modules.len() as u32);
+        self.modules.push(Arc::new(module));
+        self.by_title.insert(title, id);
+        id
+    }
+
+    /// The module that a `use` leads to; reports once when there is none.
+    pub fn used(&mut self, world: &dyn World, from: ModuleId, number: u32) -> Result<ModuleId, Missing> {
+        if let Some(known) = self.uses.get(&(from, number)) {
+            return known.map_err(|()| Missing::NoFile);
+        }
+        let module = self.get(from).clone();
+        let kit = &module.uses[number as usize];
+        let result = match self.kit(world, &module, kit) {
+            Ok(id) => Ok(id),
+            Err(None) => return Err(Missing::Pending),
+            Err(Some(diagnostic)) => {
+                self.diagnostics.push(diagnostic.at(kit.path_span));
+                Err(())
+            }
+        };
+        self.uses.insert((from, number), result);
+        result.map_err(|()| Missing::NoFile)
+    }
+
+    fn kit(&mut self, world: &dyn World, module: &Module, kit: &Use) -> Result<ModuleId, Option<Diagnostic>> {
+        if let Some(name) = kit.path.strip_prefix("nub:") {
+            if let Some(id) = self.by_title.get(&kit.path) {
+                return Ok(*id);
+            }
+            let Some(text) = world.shipped_kit(name) else {
+                let known = world.shipped_kits();
+                let near = nearest(name, known.iter().copied()).map(|n| format!("\"nub:{n}\""));
+                let known: Vec<String> = known.iter().map(|k| format!("nub:{k}")).collect();
+                let error = Diagnostic::error("unknown-kit", format!("no kit `{name}` ships with nubrik"))
+                    .note(format!("these do: {}", known.join(", ")));
+                return Err(Some(error.maybe_mend(near)));
+            };
+            return Ok(self.add(&kit.path, &text.into(), None, false));
+        }
+        let base = match (&module.folder, kit.path.starts_with('/') || kit.path.starts_with("./") || kit.path.starts_with("../")) {
+            (Some(folder), true) => folder.clone(),
+            _ => {
+                let error = Diagnostic::error("unknown-kit", format!("`{}` is not the path of a kit", kit.path));
+                return Err(Some(
+                    error
+                        .mend(format!("\"/{}\" from the workspace's root", kit.path))
+                        .mend(format!("\"./{}\" from this folder", kit.path)),
+                ));
+            }
+        };
+        let path = base.resolve(&kit.path).map_err(|p| Some(Diagnostic::error("bad-path", p.to_string())))?;
+        if path.name() == TARGETS_FILE {
+            let error = Diagnostic::error("unknown-kit", "a package is not a kit");
+            let address = path.parent().unwrap_or_else(WsPath::root);
+            return Err(Some(error.mend(format!("&{address}/name refers to one of its targets"))));
+        }
+        match self.workspace_file(world, &path) {
+            Ok(id) => Ok(id),
+            Err(Missing::Pending) => Err(None),
+            Err(Missing::Unreadable(why)) => {
+                Err(Some(Diagnostic::error("unreadable", format!("cannot read `{path}`: {why}"))))
+            }
+            Err(Missing::NoFile) => {
+                let folder = path.parent().unwrap_or_else(WsPath::root);
+                let near = match world.list(&folder) {
+                    Answer::Ready(listing) => {
+                        let kits = listing.files.iter().map(|f| &**f).filter(|f| f.ends_with(".nub"));
+                        nearest(path.name(), kits).map(|n| format!("\"/{}\"", folder.child(n).as_str()))
+                    }
+                    Answer::Pending => None,
+                };
+                Err(Some(Diagnostic::error("unknown-kit", format!("there is no kit `{path}`")).maybe_mend(near)))
+            }
+        }
+    }
+
+    /// A name of a kit, as `kit.name` or from `use { name }`: its declaration.
+    pub fn member(&mut self, kit: ModuleId, name: &Name) -> Result<u32, Diagnostic> {
+        let module = self.get(kit).clone();
+        match module.names.get(&name.text) {
+            Some(Bound::Decl(number)) => {
+                let decl = &module.decls[*number as usize];
+                if decl.private {
+                    let error = Diagnostic::error("private", format!("`{}` is private to `{}`", name.text, module.title));
+                    return Err(error.related(decl.name.span, "declared here").mend("drop `private` there"));
+                }
+                Ok(*number)
+            }
+            _ => {
+                let open = module.decls.iter().filter(|d| !d.private).map(|d| &*d.name.text);
+                let near = nearest(&name.text, open.clone()).map(str::to_owned);
+                let all: Vec<&str> = open.collect();
+                let error = Diagnostic::error("unknown-name", format!("`{}` has no `{}`", module.title, name.text));
+                Err(error.note(format!("it has: {}", all.join(", "))).maybe_mend(near))
+            }
+        }
+    }
+
+    /// Reports something at a place.
+    pub fn report(&mut self, span: Span, diagnostic: Diagnostic) {
+        self.diagnostics.push(diagnostic.at(span));
+    }
+}

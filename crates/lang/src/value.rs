@@ -1,0 +1,206 @@
+//! Values.
+
+use std::collections::HashMap;
+use std::sync::{Arc, Mutex};
+
+use nubrik_source::{Span, WsPath};
+
+use crate::eval::Scope;
+use crate::hir::{ExprId, ModuleId};
+use crate::types::Type;
+
+/// A source file or an output, or a folder of either.
+#[derive(Clone, PartialEq, Eq, Debug, PartialOrd, Ord, Hash)]
+pub(crate) struct FileRef {
+    pub path: WsPath,
+    /// The number of the step that makes it.
+    pub maker: Option<u32>,
+    pub folder: bool,
+}
+
+/// A piece of a text that carries files.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub(crate) enum Strand {
+    Literal(Arc<str>),
+    File(FileRef),
+}
+
+/// A text: plain characters, or a rope of characters and the files that it was made from.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub(crate) enum Text {
+    Plain(Arc<str>),
+    Carrying(Arc<[Strand]>),
+}
+
+impl Text {
+    /// Joins pieces; plain when no piece is a file.
+    pub fn of(strands: Vec<Strand>) -> Text {
+        if strands.iter().any(|s| matches!(s, Strand::File(_))) {
+            return Text::Carrying(strands.into());
+        }
+        let mut text = String::new();
+        for strand in &strands {
+            if let Strand::Literal(piece) = strand {
+                text.push_str(piece);
+            }
+        }
+        Text::Plain(text.into())
+    }
+
+    /// The pieces of the text.
+    pub fn strands(&self) -> Vec<Strand> {
+        match self {
+            Text::Plain(text) => vec![Strand::Literal(text.clone())],
+            Text::Carrying(strands) => strands.to_vec(),
+        }
+    }
+
+    /// The characters, when the text carries nothing.
+    pub fn plain(&self) -> Option<&Arc<str>> {
+        match self {
+            Text::Plain(text) => Some(text),
+            Text::Carrying(_) => None,
+        }
+    }
+}
+
+/// A record's fields in order, and what kind gave it.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct Record {
+    pub fields: Vec<(Arc<str>, Value)>,
+    /// The name of the kind that gave the record.
+    pub kind: Option<Arc<str>>,
+}
+
+impl Record {
+    pub fn get(&self, name: &str) -> Option<&Value> {
+        self.fields.iter().find(|(n, _)| &**n == name).map(|(_, v)| v)
+    }
+}
+
+/// A map's entries in order; each value is evaluated when it is wanted.
+#[derive(Debug)]
+pub(crate) struct Map {
+    pub entries: Vec<(Arc<str>, Arc<Thunk>)>,
+    pub index: HashMap<Arc<str>, usize>,
+}
+
+impl Map {
+    pub fn new(entries: Vec<(Arc<str>, Arc<Thunk>)>) -> Map {
+        let index = entries.iter().enumerate().map(|(i, (k, _))| (k.clone(), i)).collect();
+        Map { entries, index }
+    }
+}
+
+/// A value that is evaluated at most once, when it is wanted.
+#[derive(Debug)]
+pub(crate) struct Thunk {
+    pub state: Mutex<ThunkState>,
+    /// What stands for the value in messages: ``the entry `ardle` ``.
+    pub title: Arc<str>,
+    pub span: Span,
+    pub source: ThunkSource,
+}
+
+#[derive(Debug)]
+pub(crate) enum ThunkSource {
+    /// An expression in its scope, taken as a type where one was declared.
+    Expr { scope: Scope, expr: ExprId, ty: Option<Type> },
+    /// Another one's value, taken as a type.
+    Coerced { inner: Arc<Thunk>, ty: Type, base: ModuleId },
+    /// There is nothing to evaluate.
+    Done,
+}
+
+#[derive(Clone, Debug)]
+pub(crate) enum ThunkState {
+    New,
+    Running,
+    Done(Value),
+    /// Evaluation failed, and the reason was reported.
+    Failed,
+}
+
+impl Thunk {
+    pub fn done(value: Value, span: Span) -> Arc<Thunk> {
+        let state = Mutex::new(ThunkState::Done(value));
+        Arc::new(Thunk { state, title: "".into(), span, source: ThunkSource::Done })
+    }
+}
+
+/// One word of a command: pieces that make one word, or several words where a list stood.
+#[derive(Clone, Debug, PartialEq)]
+pub(crate) enum WordStrand {
+    Literal(Arc<str>),
+    File(FileRef),
+    Out { name: Option<Arc<str>>, path: Arc<str>, folder: bool, span: Span },
+    Found { path: Arc<str>, span: Span },
+    Scratch { path: Arc<str>, span: Span },
+}
+
+/// A command whose holes are filled.
+#[derive(Clone, Debug, PartialEq)]
+pub(crate) struct CommandValue {
+    pub span: Span,
+    pub stages: Vec<StageValue>,
+}
+
+#[derive(Clone, Debug, PartialEq, Default)]
+pub(crate) struct StageValue {
+    /// Words in order, each of its pieces, with its place.
+    pub words: Vec<(Span, Vec<WordStrand>)>,
+    pub stdin: Option<(Span, Vec<WordStrand>)>,
+    pub stdout: Option<(Span, Vec<WordStrand>)>,
+    pub stderr: Option<(Span, Vec<WordStrand>)>,
+}
+
+/// What evaluation gives.
+#[derive(Clone, Debug)]
+pub(crate) enum Value {
+    None,
+    Bool(bool),
+    Int(i64),
+    Text(Text),
+    File(FileRef),
+    /// A set of files in order.
+    Files(Arc<[FileRef]>),
+    List(Arc<[Value]>),
+    Record(Arc<Record>),
+    Map(Arc<Map>),
+    /// A step, by its number.
+    Step(u32),
+    Command(Arc<CommandValue>),
+    Function(ModuleId, u32),
+    Kind(ModuleId, u32),
+    Builtin(crate::builtins::Builtin),
+}
+
+impl Value {
+    pub fn text(text: &str) -> Value {
+        Value::Text(Text::Plain(text.into()))
+    }
+
+    /// What the value is, with its article: `a text`, `a list`.
+    pub fn described(&self) -> String {
+        match self {
+            Value::None => "`none`".to_owned(),
+            Value::Bool(_) => "a bool".to_owned(),
+            Value::Int(_) => "a number".to_owned(),
+            Value::Text(_) => "a text".to_owned(),
+            Value::File(file) if file.folder => "a folder".to_owned(),
+            Value::File(_) => "a file".to_owned(),
+            Value::Files(_) => "a set of files".to_owned(),
+            Value::List(_) => "a list".to_owned(),
+            Value::Record(record) => match &record.kind {
+                Some(kind) => format!("a record of kind `{kind}`"),
+                None => "a record".to_owned(),
+            },
+            Value::Map(_) => "a map".to_owned(),
+            Value::Step(_) => "a step".to_owned(),
+            Value::Command(_) => "a command".to_owned(),
+            Value::Function(..) => "a function".to_owned(),
+            Value::Kind(..) => "a kind".to_owned(),
+            Value::Builtin(_) => "a form of the language".to_owned(),
+        }
+    }
+}

@@ -1,0 +1,95 @@
+//! A world in memory.
+
+use std::cell::RefCell;
+use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
+
+use nubrik_lang::{Answer, DefinitionText, EntryKind, Listing, World};
+use nubrik_source::WsPath;
+
+pub struct MemoryWorld {
+    files: BTreeMap<String, Arc<str>>,
+    /// Folders whose listing is not there until it was asked for once.
+    pub slow: bool,
+    asked: RefCell<BTreeSet<WsPath>>,
+}
+
+#[allow(dead_code)] // Each test program uses its part.
+impl MemoryWorld {
+    pub fn new(files: &[(&str, &str)]) -> Self {
+        let files = files.iter().map(|(p, t)| ((*p).to_owned(), Arc::from(*t))).collect();
+        MemoryWorld { files, slow: false, asked: RefCell::default() }
+    }
+
+    /// The files of an example: `#=== path` begins each; what stands before is `targets.nub`.
+    pub fn from_example(text: &str) -> Self {
+        let mut files: Vec<(&str, String)> = vec![("targets.nub", String::new())];
+        for line in text.lines() {
+            match line.strip_prefix("#=== ") {
+                Some(path) => files.push((path.trim(), String::new())),
+                None => {
+                    let last = &mut files.last_mut().unwrap().1;
+                    last.push_str(line);
+                    last.push('\n');
+                }
+            }
+        }
+        let files: Vec<(&str, &str)> = files.iter().map(|(p, t)| (*p, t.as_str())).collect();
+        Self::new(&files)
+    }
+
+    pub fn files(&self) -> impl Iterator<Item = (&str, &str)> {
+        self.files.iter().map(|(p, t)| (p.as_str(), &**t))
+    }
+
+    /// How many folders were asked for.
+    pub fn asked(&self) -> usize {
+        self.asked.borrow().len()
+    }
+}
+
+impl World for MemoryWorld {
+    fn definition(&self, path: &WsPath) -> Answer<DefinitionText> {
+        Answer::Ready(match self.files.get(path.as_str()) {
+            Some(text) => DefinitionText::Text(text.clone()),
+            None => DefinitionText::Missing,
+        })
+    }
+
+    fn shipped_kit(&self, name: &str) -> Option<&'static str> {
+        (name == "c").then_some(include_str!("../../../../kits/c.nub"))
+    }
+
+    fn shipped_kits(&self) -> Vec<&'static str> {
+        vec!["c"]
+    }
+
+    fn list(&self, folder: &WsPath) -> Answer<Arc<Listing>> {
+        if self.asked.borrow_mut().insert(folder.clone()) && self.slow {
+            return Answer::Pending;
+        }
+        let (mut files, mut folders) = (BTreeSet::new(), BTreeSet::new());
+        for path in self.files.keys() {
+            let path = WsPath::from_normal(path);
+            let Some(rest) = path.below(folder) else { continue };
+            match rest.split_once('/') {
+                Some((first, _)) => folders.insert(Arc::<str>::from(first)),
+                None => files.insert(rest.into()),
+            };
+        }
+        let listing = Listing {
+            files: files.into_iter().collect(),
+            folders: folders.into_iter().collect(),
+            problem: None,
+        };
+        Answer::Ready(Arc::new(listing))
+    }
+
+    fn kind(&self, path: &WsPath) -> Answer<Option<EntryKind>> {
+        if self.files.contains_key(path.as_str()) {
+            return Answer::Ready(Some(EntryKind::File));
+        }
+        let below = self.files.keys().any(|p| WsPath::from_normal(p).below(path).is_some());
+        Answer::Ready(below.then_some(EntryKind::Folder))
+    }
+}
