@@ -1,0 +1,10 @@
+//! Running a command: its words, folder and environment, confined by the kernel where it can,
+//! captured, and ended whole. The only crate with unsafe code, all of it in `sys`.
+
+mod pipeline;
+mod rules;
+mod sys;
+
+pub use pipeline::{Capture, Ended, PipelineSpec, StageSpec, run};
+pub use rules::{Access, RuleSet, Support, SystemFolders, support};
+pub use sys::{CancelSwitch, become_reaper, end_orphans, raise_open_file_limit};

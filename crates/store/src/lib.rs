@@ -1,0 +1,35 @@
+//! Digests, blobs and records: what steps made before, kept for all workspaces of a person.
+//!
+//! Everything read back is verified before it is trusted; what is damaged is a miss.
+
+mod codec;
+mod digest;
+mod local;
+mod record;
+
+pub use codec::{Decoder, Encoder, Truncated};
+pub use digest::{Digest, Hasher};
+pub use local::{LocalStore, Placed, StoreError};
+pub use record::{FoundInput, OutputRecord, Record, RecordEntry, TreeEntry};
+
+/// Where results are kept. The local store is one; a team's shared store will be another.
+pub trait Store: Send + Sync {
+    /// The record under a key; `None` where there is none that can be trusted.
+    fn record(&self, key: &Digest) -> Option<Record>;
+    /// Keeps a record under a key, in place of what was there.
+    ///
+    /// # Errors
+    /// When it cannot be written; the build goes on without it.
+    fn keep_record(&self, key: &Digest, record: &Record) -> Result<(), StoreError>;
+    /// Keeps a file's content. The file may share its storage with the store from then on, so it
+    /// must be replaced and never written to.
+    ///
+    /// # Errors
+    /// When it cannot be written; the build goes on without it.
+    fn keep_file(&self, file: &std::path::Path, digest: &Digest, executable: bool) -> Result<(), StoreError>;
+    /// Puts a verified copy of a content where nothing is yet.
+    ///
+    /// # Errors
+    /// When the target cannot be written.
+    fn place(&self, digest: &Digest, executable: bool, to: &std::path::Path) -> Result<Placed, StoreError>;
+}

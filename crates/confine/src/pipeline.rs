@@ -1,0 +1,262 @@
+//! Running a pipeline: its processes side by side, output captured in order and bounded, the whole
+//! tree ended when the first reason to do so comes up.
+
+use std::ffi::CString;
+use std::io;
+use std::os::fd::{AsRawFd, OwnedFd};
+use std::os::unix::ffi::OsStrExt;
+use std::path::{Path, PathBuf};
+use std::time::Duration;
+
+use rustix::event::{PollFd, PollFlags, Timespec, poll};
+use rustix::fs::{Mode, OFlags};
+use rustix::pipe::{PipeFlags, pipe_with};
+
+use crate::sys::{self, Exit, Point, Start};
+use crate::{CancelSwitch, RuleSet};
+
+/// One process to start.
+pub struct StageSpec {
+    /// The program's file.
+    pub program: PathBuf,
+    /// All words, the first one included.
+    pub words: Vec<String>,
+    /// Files that replace standard input, output and error.
+    pub stdin: Option<PathBuf>,
+    /// File for standard output.
+    pub stdout: Option<PathBuf>,
+    /// File for standard error.
+    pub stderr: Option<PathBuf>,
+}
+
+/// Processes to run side by side, each one's output the next one's input.
+pub struct PipelineSpec<'a> {
+    /// The processes.
+    pub stages: Vec<StageSpec>,
+    /// The folder they run in; relative paths of redirects start there, too.
+    pub folder: &'a Path,
+    /// All variables of the environment.
+    pub environment: &'a [(String, String)],
+    /// What they may reach; everything where there are no rules.
+    pub rules: Option<&'a RuleSet>,
+    /// Whether new sockets are refused.
+    pub filter_network: bool,
+}
+
+/// What commands printed, up to a limit.
+pub struct Capture {
+    /// The first bytes of it.
+    pub bytes: Vec<u8>,
+    /// How many bytes were printed and not kept.
+    pub cut: u64,
+    limit: usize,
+}
+
+impl Capture {
+    /// Keeps at most `limit` bytes.
+    pub fn new(limit: usize) -> Capture {
+        Capture { bytes: Vec::new(), cut: 0, limit }
+    }
+
+    fn add(&mut self, bytes: &[u8]) {
+        let kept = bytes.len().min(self.limit.saturating_sub(self.bytes.len()));
+        self.bytes.extend_from_slice(&bytes[..kept]);
+        self.cut += (bytes.len() - kept) as u64;
+    }
+}
+
+/// How a pipeline ended.
+#[derive(Debug)]
+pub enum Ended {
+    /// All its processes ended well.
+    Well,
+    /// A process ended with this code.
+    Code(i32),
+    /// A process was ended by this signal.
+    Signal(i32),
+    /// The switch was thrown, and everything was ended.
+    Cancelled,
+    /// A program could not be started, and why.
+    NotStarted(PathBuf, io::Error),
+}
+
+const PIPE_CLOSED_IN_SHELL: i32 = 128 + libc::SIGPIPE;
+
+struct Process {
+    id: i32,
+    handle: OwnedFd,
+    exit: Option<Exit>,
+}
+
+/// Runs a pipeline to its end, whichever it is; afterwards none of its processes runs.
+pub fn run(spec: &PipelineSpec<'_>, capture: &mut Capture, cancel: &CancelSwitch) -> Ended {
+    if cancel.is_thrown() {
+        return Ended::Cancelled;
+    }
+    let mut processes: Vec<Process> = Vec::new();
+    let output = match start_all(spec, &mut processes) {
+        Ok(output) => output,
+        Err((program, problem)) => {
+            end_all(&mut processes);
+            return Ended::NotStarted(program, problem);
+        }
+    };
+    let cancelled = attend(&mut processes, &output, capture, cancel);
+    let group = processes.first().map_or(0, |p| p.id);
+    // The leader was not waited for yet, so the group's number is still ours.
+    sys::kill_group(group);
+    for process in &mut processes {
+        process.exit.get_or_insert_with(|| sys::wait(process.id));
+    }
+    if cancelled {
+        return Ended::Cancelled;
+    }
+    let last = processes.len() - 1;
+    for (i, process) in processes.iter().enumerate() {
+        match process.exit {
+            // A reader that has seen enough ends its writer: that is no failure.
+            // A shell reports its own command's end by a signal as 128 and the signal's number.
+            Some(Exit::Signal(libc::SIGPIPE) | Exit::Code(PIPE_CLOSED_IN_SHELL)) if i < last => {}
+            Some(Exit::Code(0)) | None => {}
+            Some(Exit::Code(code)) => return Ended::Code(code),
+            Some(Exit::Signal(signal)) => return Ended::Signal(signal),
+        }
+    }
+    Ended::Well
+}
+
+fn end_all(processes: &mut [Process]) {
+    if let Some(first) = processes.first() {
+        sys::kill_group(first.id);
+    }
+    for process in processes {
+        sys::wait(process.id);
+    }
+}
+
+type StartProblem = (PathBuf, io::Error);
+
+/// Starts all stages; gives the end from which their output is read.
+fn start_all(spec: &PipelineSpec<'_>, processes: &mut Vec<Process>) -> Result<OwnedFd, StartProblem> {
+    let own = |e: rustix::io::Errno| (PathBuf::new(), io::Error::from(e));
+    let (output, output_end) = pipe_with(PipeFlags::CLOEXEC).map_err(own)?;
+    let output_end = above_standard(output_end).map_err(own)?;
+    let folder = c_string(spec.folder.as_os_str().as_bytes()).map_err(|e| (spec.folder.to_owned(), e))?;
+    let environment: Vec<CString> =
+        spec.environment.iter().filter_map(|(n, v)| CString::new(format!("{n}={v}")).ok()).collect();
+    let mut upstream: Option<OwnedFd> = None;
+    let count = spec.stages.len();
+    for (i, stage) in spec.stages.iter().enumerate() {
+        let at = |e: io::Error| (stage.program.clone(), e);
+        let open = |path: &Path, flags: OFlags| {
+            let path = spec.folder.join(path);
+            let fd = rustix::fs::open(&path, flags | OFlags::CLOEXEC, Mode::from_raw_mode(0o644));
+            fd.and_then(above_standard).map_err(|e| (path, io::Error::from(e)))
+        };
+        let to_write = OFlags::WRONLY | OFlags::CREATE | OFlags::TRUNC;
+        let stdin = match (&stage.stdin, upstream.take()) {
+            (Some(path), _) => open(path, OFlags::RDONLY)?,
+            (None, Some(pipe)) => pipe,
+            (None, None) => open(Path::new("/dev/null"), OFlags::RDONLY)?,
+        };
+        let mut stdout = stage.stdout.as_ref().map(|path| open(path, to_write)).transpose()?;
+        if stdout.is_none() && i + 1 < count {
+            let (read, write) = pipe_with(PipeFlags::CLOEXEC).map_err(own)?;
+            upstream = Some(above_standard(read).map_err(own)?);
+            stdout = Some(above_standard(write).map_err(own)?);
+        }
+        let stderr = stage.stderr.as_ref().map(|path| open(path, to_write)).transpose()?;
+        let words: Result<Vec<CString>, io::Error> = stage.words.iter().map(|w| c_string(w.as_bytes())).collect();
+        let program = c_string(stage.program.as_os_str().as_bytes()).map_err(at)?;
+        let start = Start {
+            program: &program,
+            words: &words.map_err(at)?,
+            environment: &environment,
+            folder: &folder,
+            stdin: stdin.as_raw_fd(),
+            stdout: stdout.as_ref().unwrap_or(&output_end).as_raw_fd(),
+            stderr: stderr.as_ref().unwrap_or(&output_end).as_raw_fd(),
+            group: processes.first().map_or(0, |p| p.id),
+            rules: spec.rules.and_then(RuleSet::descriptor),
+            filter_network: spec.filter_network,
+        };
+        let (id, handle) = start_patiently(&start).map_err(at)?;
+        processes.push(Process { id, handle, exit: None });
+    }
+    Ok(output)
+}
+
+/// Moves a descriptor out of the way of 0 to 2, which the child fills one by one.
+fn above_standard(fd: OwnedFd) -> rustix::io::Result<OwnedFd> {
+    if fd.as_raw_fd() > 2 { Ok(fd) } else { rustix::io::fcntl_dupfd_cloexec(&fd, 3) }
+}
+
+fn c_string(bytes: &[u8]) -> io::Result<CString> {
+    CString::new(bytes).map_err(|_| io::Error::new(io::ErrorKind::InvalidInput, "a word holds a NUL byte"))
+}
+
+/// Starts a process. A program that was just written may still be open for writing in a process
+/// that another thread is about to start: that passes in a moment.
+fn start_patiently(start: &Start<'_>) -> io::Result<(i32, OwnedFd)> {
+    let mut pause = Duration::from_micros(200);
+    loop {
+        match sys::start(start) {
+            Ok(started) => return Ok(started),
+            Err((Point::Program, e)) if e.raw_os_error() == Some(libc::ETXTBSY) && pause.as_millis() < 400 => {
+                std::thread::sleep(pause);
+                pause *= 2;
+            }
+            Err((Point::Confine, e)) => {
+                return Err(io::Error::new(e.kind(), format!("the kernel cannot confine it: {e}")));
+            }
+            Err((Point::Folder, e)) => return Err(io::Error::new(e.kind(), format!("cannot enter its folder: {e}"))),
+            Err((_, e)) => return Err(e),
+        }
+    }
+}
+
+/// Reads output until all processes have ended, or the switch is thrown (`true`). Processes that
+/// the pipeline left behind may hold its output open: what they print later is not waited for.
+fn attend(processes: &mut [Process], output: &OwnedFd, capture: &mut Capture, cancel: &CancelSwitch) -> bool {
+    let mut buffer = vec![0u8; 16 << 10];
+    let mut output_open = true;
+    // Processes that have ended but were not waited for: the group's number stays ours.
+    let mut ended = vec![false; processes.len()];
+    loop {
+        let running: Vec<usize> = (0..processes.len()).filter(|i| !ended[*i]).collect();
+        let mut fds = vec![PollFd::new(cancel.signal(), PollFlags::IN)];
+        if output_open {
+            fds.push(PollFd::new(output, PollFlags::IN));
+        }
+        fds.extend(running.iter().map(|i| PollFd::new(&processes[*i].handle, PollFlags::IN)));
+        // When all have ended, what is still in the pipe is read without waiting.
+        let no_wait = Timespec { tv_sec: 0, tv_nsec: 0 };
+        let ready = poll(&mut fds, if running.is_empty() { Some(&no_wait) } else { None });
+        if !matches!(ready, Ok(_) | Err(rustix::io::Errno::INTR)) {
+            return false;
+        }
+        if !fds[0].revents().is_empty() {
+            return true;
+        }
+        let output_ready = output_open && !fds[1].revents().is_empty();
+        let offset = 1 + usize::from(output_open);
+        let now_ended: Vec<usize> =
+            running.iter().enumerate().filter(|(n, _)| !fds[offset + n].revents().is_empty()).map(|(_, i)| *i).collect();
+        drop(fds);
+        for i in now_ended {
+            ended[i] = true;
+        }
+        if output_ready {
+            match rustix::io::read(output, &mut buffer) {
+                Ok(0) => output_open = false,
+                Ok(count) => capture.add(&buffer[..count]),
+                Err(_) => {}
+            }
+        } else if running.is_empty() {
+            return false;
+        }
+        if !output_open && ended.iter().all(|e| *e) {
+            return false;
+        }
+    }
+}

@@ -1,0 +1,391 @@
+//! Calls into the kernel that have no safe wrapper: path rules, the system-call filter, and a
+//! vfork-class start of a process.
+
+#![allow(unsafe_code)]
+
+use std::ffi::CString;
+use std::io;
+use std::os::fd::{AsRawFd, BorrowedFd, FromRawFd, OwnedFd, RawFd};
+use std::sync::atomic::{AtomicBool, Ordering};
+
+// Path rules (Landlock), from the kernel's user-space interface `linux/landlock.h`.
+
+const CREATE_RULESET: libc::c_long = 444;
+const ADD_RULE: libc::c_long = 445;
+const RESTRICT_SELF: libc::c_long = 446;
+
+#[repr(C)]
+struct RulesetAttributes {
+    handled_access_fs: u64,
+    handled_access_net: u64,
+    scoped: u64,
+}
+
+#[repr(C, packed)]
+struct PathBeneath {
+    allowed_access: u64,
+    parent_fd: i32,
+}
+
+fn result(value: libc::c_long) -> io::Result<libc::c_long> {
+    if value < 0 { Err(io::Error::last_os_error()) } else { Ok(value) }
+}
+
+/// The version of path rules that the kernel offers; `None` where it offers none.
+pub(crate) fn path_rules_version() -> Option<u32> {
+    // SAFETY: with a null pointer, size 0 and flag 1 the call only reports the version.
+    let version = unsafe { libc::syscall(CREATE_RULESET, std::ptr::null::<u8>(), 0usize, 1u32) };
+    u32::try_from(version).ok().filter(|v| *v > 0)
+}
+
+/// A new set of path rules that refuses all of `handled` access, and scopes of version 6.
+pub(crate) fn create_rules(handled: u64, version: u32) -> io::Result<OwnedFd> {
+    // Abstract sockets and signals to processes outside stay outside, where the kernel knows them.
+    let scoped = if version >= 6 { 3 } else { 0 };
+    let attributes = RulesetAttributes { handled_access_fs: handled, handled_access_net: 0, scoped };
+    let size = match version {
+        0..=3 => 8usize,
+        4..=5 => 16,
+        _ => 24,
+    };
+    // SAFETY: the pointer and size describe a live, initialised structure.
+    let fd = result(unsafe { libc::syscall(CREATE_RULESET, &raw const attributes, size, 0u32) })?;
+    // SAFETY: the call gave a new descriptor that nothing else owns.
+    Ok(unsafe { OwnedFd::from_raw_fd(fd as RawFd) })
+}
+
+/// Allows `access` at and below what `place` is open on.
+pub(crate) fn allow_below(rules: BorrowedFd<'_>, place: BorrowedFd<'_>, access: u64) -> io::Result<()> {
+    let rule = PathBeneath { allowed_access: access, parent_fd: place.as_raw_fd() };
+    // SAFETY: both descriptors are open, and the pointer is to a live structure of rule type 1.
+    let value = unsafe { libc::syscall(ADD_RULE, rules.as_raw_fd(), 1u32, &raw const rule, 0u32) };
+    result(value).map(drop)
+}
+
+// The network filter (seccomp), as classic BPF over `struct seccomp_data`.
+
+const LOAD_WORD: u16 = 0x20;
+const JUMP_EQUAL: u16 = 0x15;
+const JUMP_AT_LEAST: u16 = 0x35;
+const RETURN: u16 = 0x06;
+const ALLOW: u32 = 0x7fff_0000;
+const REFUSE: u32 = 0x0005_0000 | libc::EACCES as u32;
+const OFFSET_NUMBER: u32 = 0;
+const OFFSET_ARCHITECTURE: u32 = 4;
+
+#[cfg(target_arch = "x86_64")]
+const ARCHITECTURE: u32 = 0xc000_003e;
+#[cfg(target_arch = "aarch64")]
+const ARCHITECTURE: u32 = 0xc000_00b7;
+#[cfg(not(any(target_arch = "x86_64", target_arch = "aarch64")))]
+const ARCHITECTURE: u32 = 0;
+
+const fn statement(code: u16, value: u32) -> libc::sock_filter {
+    libc::sock_filter { code, jt: 0, jf: 0, k: value }
+}
+
+const fn if_equal(value: u32, then: u8, otherwise: u8) -> libc::sock_filter {
+    libc::sock_filter { code: JUMP_EQUAL, jt: then, jf: otherwise, k: value }
+}
+
+/// Refuses new sockets (pairs of connected ones stay) and the ring interface that goes round
+/// system-call filters. Calls of a foreign architecture are refused whole.
+static NETWORK_FILTER: [libc::sock_filter; 9] = [
+    statement(LOAD_WORD, OFFSET_ARCHITECTURE),
+    if_equal(ARCHITECTURE, 0, 5),
+    statement(LOAD_WORD, OFFSET_NUMBER),
+    // Numbers from here on belong to a second set of the same calls.
+    libc::sock_filter { code: JUMP_AT_LEAST, jt: 3, jf: 0, k: 0x4000_0000 },
+    if_equal(libc::SYS_socket as u32, 2, 0),
+    if_equal(libc::SYS_io_uring_setup as u32, 1, 0),
+    statement(RETURN, ALLOW),
+    statement(RETURN, REFUSE),
+    statement(RETURN, REFUSE),
+];
+
+/// Whether the system-call filter is known for this architecture and the kernel has it.
+pub(crate) fn network_filter_works() -> bool {
+    // SAFETY: asks whether an action is available; reads one word.
+    let available = unsafe { libc::syscall(libc::SYS_seccomp, 2u32, 0u32, &raw const REFUSE_ACTION) };
+    ARCHITECTURE != 0 && available == 0
+}
+
+static REFUSE_ACTION: u32 = 0x0005_0000;
+
+// Starting a process.
+
+/// Everything that a new process needs, made before it is started.
+pub(crate) struct Start<'a> {
+    pub program: &'a CString,
+    pub words: &'a [CString],
+    pub environment: &'a [CString],
+    pub folder: &'a CString,
+    pub stdin: RawFd,
+    pub stdout: RawFd,
+    pub stderr: RawFd,
+    /// The process group to join; 0 for a new one.
+    pub group: i32,
+    pub rules: Option<RawFd>,
+    pub filter_network: bool,
+}
+
+struct Inside {
+    program: *const libc::c_char,
+    words: *const *const libc::c_char,
+    environment: *const *const libc::c_char,
+    folder: *const libc::c_char,
+    descriptors: [RawFd; 3],
+    group: i32,
+    rules: RawFd,
+    filter_network: bool,
+    parent: i32,
+    /// Written by the child when something fails: the error, and at which point.
+    error: i32,
+    point: u32,
+}
+
+const STACK: usize = 64 << 10;
+
+/// Runs in the child, which shares memory with the (stopped) parent thread until `execve`: only
+/// system calls, no allocation, no panic.
+extern "C" fn child(inside: *mut libc::c_void) -> libc::c_int {
+    // SAFETY: the pointer is to the parent's live `Inside`; the parent thread waits until this
+    // process execs or exits. All pointers in it are to live, nul-terminated data.
+    unsafe {
+        let inside = &mut *inside.cast::<Inside>();
+        inside.point = 1;
+        let failed = 'failed: {
+            libc::setpgid(0, inside.group);
+            // Ends with the program that started it.
+            libc::prctl(libc::PR_SET_PDEATHSIG, libc::SIGKILL);
+            if libc::getppid() != inside.parent {
+                break 'failed true;
+            }
+            libc::signal(libc::SIGPIPE, libc::SIG_DFL);
+            let mut none: libc::sigset_t = std::mem::zeroed();
+            libc::sigemptyset(&mut none);
+            libc::sigprocmask(libc::SIG_SETMASK, &none, std::ptr::null_mut());
+            for (target, source) in inside.descriptors.iter().enumerate() {
+                if libc::dup2(*source, target as i32) < 0 {
+                    break 'failed true;
+                }
+            }
+            inside.point = 2;
+            if libc::chdir(inside.folder) < 0 {
+                break 'failed true;
+            }
+            libc::umask(0o022);
+            inside.point = 3;
+            if inside.rules >= 0 || inside.filter_network {
+                libc::prctl(libc::PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0);
+            }
+            if inside.rules >= 0 && libc::syscall(RESTRICT_SELF, inside.rules, 0u32) < 0 {
+                break 'failed true;
+            }
+            if inside.filter_network {
+                let program = libc::sock_fprog {
+                    len: NETWORK_FILTER.len() as u16,
+                    filter: NETWORK_FILTER.as_ptr().cast_mut(),
+                };
+                if libc::prctl(libc::PR_SET_SECCOMP, 2, &raw const program, 0, 0) < 0 {
+                    break 'failed true;
+                }
+            }
+            inside.point = 4;
+            libc::execve(inside.program, inside.words, inside.environment);
+            true
+        };
+        if failed {
+            inside.error = *libc::__errno_location();
+        }
+        libc::_exit(127)
+    }
+}
+
+/// Where the start of a process failed.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub(crate) enum Point {
+    /// Before the child ran, or while its files were set up.
+    Setup,
+    /// At entering its folder.
+    Folder,
+    /// At confining it.
+    Confine,
+    /// At starting the program.
+    Program,
+}
+
+/// Starts a process: its id and a descriptor for it.
+pub(crate) fn start(start: &Start<'_>) -> Result<(i32, OwnedFd), (Point, io::Error)> {
+    let pointers = |list: &[CString]| -> Vec<*const libc::c_char> {
+        list.iter().map(|c| c.as_ptr()).chain([std::ptr::null()]).collect()
+    };
+    let (words, environment) = (pointers(start.words), pointers(start.environment));
+    // The descriptors 0 to 2 are replaced one by one in the child: a source among them would be lost.
+    debug_assert!([start.stdin, start.stdout, start.stderr].iter().all(|fd| *fd > 2));
+    let mut inside = Inside {
+        program: start.program.as_ptr(),
+        words: words.as_ptr(),
+        environment: environment.as_ptr(),
+        folder: start.folder.as_ptr(),
+        descriptors: [start.stdin, start.stdout, start.stderr],
+        group: start.group,
+        rules: start.rules.unwrap_or(-1),
+        filter_network: start.filter_network,
+        parent: std::process::id() as i32,
+        error: 0,
+        point: 0,
+    };
+    let mut stack = vec![0u128; STACK / 16];
+    let flags = libc::CLONE_VM | libc::CLONE_VFORK | libc::CLONE_PIDFD | libc::SIGCHLD;
+    let mut process_fd: libc::c_int = -1;
+    // SAFETY: the child runs `child` on a stack of its own, aligned to 16 bytes, of which `as_mut_ptr_range`
+    // gives the upper end. CLONE_VFORK stops this thread until the child execs or exits, so
+    // everything that `inside` points to outlives the child's use of it. Signals that arrive in the
+    // child meanwhile are blocked.
+    let id = unsafe {
+        let mut all: libc::sigset_t = std::mem::zeroed();
+        let mut before: libc::sigset_t = std::mem::zeroed();
+        libc::sigfillset(&mut all);
+        libc::pthread_sigmask(libc::SIG_SETMASK, &all, &mut before);
+        let top = stack.as_mut_ptr_range().end;
+        let id = libc::clone(child, top.cast(), flags, (&raw mut inside).cast(), &raw mut process_fd);
+        let error = io::Error::last_os_error();
+        libc::pthread_sigmask(libc::SIG_SETMASK, &before, std::ptr::null_mut());
+        if id < 0 {
+            return Err((Point::Setup, error));
+        }
+        id
+    };
+    drop(stack);
+    // SAFETY: CLONE_PIDFD gave a new descriptor that nothing else owns.
+    let process = unsafe { OwnedFd::from_raw_fd(process_fd) };
+    if inside.error != 0 {
+        wait(id);
+        let point = match inside.point {
+            2 => Point::Folder,
+            3 => Point::Confine,
+            4 => Point::Program,
+            _ => Point::Setup,
+        };
+        return Err((point, io::Error::from_raw_os_error(inside.error)));
+    }
+    Ok((id, process))
+}
+
+/// How a process ended.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub(crate) enum Exit {
+    Code(i32),
+    Signal(i32),
+}
+
+/// Waits for a process of ours, and takes note of its end.
+pub(crate) fn wait(id: i32) -> Exit {
+    let mut status = 0;
+    loop {
+        // SAFETY: writes one word.
+        let ended = unsafe { libc::waitpid(id, &raw mut status, 0) };
+        if ended == id {
+            return match libc::WIFSIGNALED(status) {
+                true => Exit::Signal(libc::WTERMSIG(status)),
+                false => Exit::Code(libc::WEXITSTATUS(status)),
+            };
+        }
+        if io::Error::last_os_error().kind() != io::ErrorKind::Interrupted {
+            return Exit::Code(127);
+        }
+    }
+}
+
+/// Ends a process group at once.
+pub(crate) fn kill_group(group: i32) {
+    // SAFETY: sends a signal; a group that is gone is no harm.
+    unsafe { libc::killpg(group, libc::SIGKILL) };
+}
+
+/// Lets processes whose parents end become children of this program, so that none is lost.
+pub fn become_reaper() {
+    // SAFETY: sets a flag of this process.
+    unsafe { libc::prctl(libc::PR_SET_CHILD_SUBREAPER, 1, 0, 0, 0) };
+}
+
+/// Ends every process that steps left behind, and theirs; returns how many. To be called when no
+/// step runs.
+pub fn end_orphans() -> usize {
+    let mut ended = 0;
+    // Ending a process may hand us its children, so until there are none.
+    for _ in 0..100 {
+        let children = children_of_this();
+        if children.is_empty() {
+            break;
+        }
+        for id in children {
+            // SAFETY: signals and waits for a child of this process.
+            unsafe {
+                libc::kill(id, libc::SIGKILL);
+                libc::waitpid(id, std::ptr::null_mut(), 0);
+            }
+            ended += 1;
+        }
+    }
+    ended
+}
+
+fn children_of_this() -> Vec<i32> {
+    let mut children = Vec::new();
+    let Ok(threads) = std::fs::read_dir("/proc/self/task") else { return children };
+    for thread in threads.flatten() {
+        if let Ok(list) = std::fs::read_to_string(thread.path().join("children")) {
+            children.extend(list.split_whitespace().filter_map(|id| id.parse::<i32>().ok()));
+        }
+    }
+    children
+}
+
+/// Lets this program have as many files open as the machine allows.
+pub fn raise_open_file_limit() {
+    // SAFETY: reads and writes one structure.
+    unsafe {
+        let mut limit: libc::rlimit = std::mem::zeroed();
+        if libc::getrlimit(libc::RLIMIT_NOFILE, &raw mut limit) == 0 && limit.rlim_cur < limit.rlim_max {
+            limit.rlim_cur = limit.rlim_max;
+            libc::setrlimit(libc::RLIMIT_NOFILE, &raw const limit);
+        }
+    }
+}
+
+/// A switch that stops all running commands, for good.
+pub struct CancelSwitch {
+    thrown: AtomicBool,
+    readable: OwnedFd,
+    writable: OwnedFd,
+}
+
+impl CancelSwitch {
+    /// A switch that is not thrown.
+    ///
+    /// # Errors
+    /// When no more files can be opened.
+    pub fn new() -> io::Result<CancelSwitch> {
+        let (readable, writable) = rustix::pipe::pipe_with(rustix::pipe::PipeFlags::CLOEXEC)?;
+        Ok(CancelSwitch { thrown: AtomicBool::new(false), readable, writable })
+    }
+
+    /// Throws the switch.
+    pub fn throw(&self) {
+        if !self.thrown.swap(true, Ordering::SeqCst) {
+            let _ = rustix::io::write(&self.writable, b"x");
+        }
+    }
+
+    /// Whether it was thrown.
+    pub fn is_thrown(&self) -> bool {
+        self.thrown.load(Ordering::SeqCst)
+    }
+
+    /// Becomes readable when the switch is thrown.
+    pub(crate) fn signal(&self) -> &OwnedFd {
+        &self.readable
+    }
+}

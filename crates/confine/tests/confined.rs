@@ -1,0 +1,158 @@
+//! Commands in their confinement, run for real.
+
+use std::path::{Path, PathBuf};
+
+use nubrik_confine::{
+    Access, CancelSwitch, Capture, Ended, PipelineSpec, RuleSet, StageSpec, SystemFolders, run, support,
+};
+
+fn shell(script: &str) -> StageSpec {
+    StageSpec {
+        program: PathBuf::from("/bin/sh"),
+        words: vec!["sh".into(), "-c".into(), script.into()],
+        stdin: None,
+        stdout: None,
+        stderr: None,
+    }
+}
+
+struct Fixture {
+    folder: tempfile::TempDir,
+    cancel: CancelSwitch,
+}
+
+impl Fixture {
+    fn new() -> Self {
+        let folder = tempfile::tempdir().unwrap();
+        for (path, text) in [("declared", "yes"), ("secret", "no"), ("own/x", "")] {
+            let path = folder.path().join(path);
+            std::fs::create_dir_all(path.parent().unwrap()).unwrap();
+            std::fs::write(path, text).unwrap();
+        }
+        Fixture { folder, cancel: CancelSwitch::new().unwrap() }
+    }
+
+    fn run(&self, stages: Vec<StageSpec>) -> (Ended, String) {
+        let root = self.folder.path();
+        let rules = RuleSet::new(&SystemFolders::open(root)).unwrap();
+        rules.allow(&root.join("declared"), Access::Read).unwrap();
+        rules.allow(&root.join("own"), Access::Write).unwrap();
+        let environment = [("PATH".to_owned(), "/usr/bin:/bin".to_owned())];
+        let spec = PipelineSpec {
+            stages,
+            folder: root,
+            environment: &environment,
+            rules: Some(&rules),
+            filter_network: true,
+        };
+        let mut capture = Capture::new(1000);
+        let ended = run(&spec, &mut capture, &self.cancel);
+        (ended, String::from_utf8(capture.bytes).unwrap())
+    }
+}
+
+fn has_path_rules() -> bool {
+    let has = support().path_rules.is_some();
+    if !has {
+        println!("skipped: this kernel has no path rules");
+    }
+    has
+}
+
+#[test]
+fn runs_and_captures_in_order() {
+    let (ended, output) = Fixture::new().run(vec![shell("echo a; echo b >&2; echo c")]);
+    assert!(matches!(ended, Ended::Well), "{ended:?}");
+    assert_eq!(output, "a\nb\nc\n");
+}
+
+#[test]
+fn pipes_and_redirects() {
+    let fixture = Fixture::new();
+    let mut last = shell("tr a-z A-Z");
+    last.stdout = Some("own/result".into());
+    let mut first = shell("cat");
+    first.stdin = Some("declared".into());
+    let (ended, _) = fixture.run(vec![first, last]);
+    assert!(matches!(ended, Ended::Well), "{ended:?}");
+    assert_eq!(std::fs::read_to_string(fixture.folder.path().join("own/result")).unwrap(), "YES");
+    let (ended, _) = fixture.run(vec![shell("yes"), shell("head -n 1 >/dev/null")]);
+    assert!(matches!(ended, Ended::Well), "{ended:?}");
+    let (ended, _) = fixture.run(vec![shell("exit 3"), shell("cat")]);
+    assert!(matches!(ended, Ended::Code(3)), "{ended:?}");
+}
+
+#[test]
+fn refuses_what_is_not_declared() {
+    if !has_path_rules() {
+        return;
+    }
+    let fixture = Fixture::new();
+    for (script, allowed) in [
+        ("cat declared", true),
+        ("cat secret", false),
+        ("cat ./own/../secret", false),
+        ("cat /proc/self/cwd/secret", false),
+        ("ls .", false),
+        ("echo x > own/y", true),
+        ("rm own/x", true),
+        ("echo x > new", false),
+        ("echo x > declared", false),
+        ("ln -s ../secret own/link && cat own/link", false),
+        ("ln secret own/hard", false),
+        ("mv own/y ./y", false),
+        ("cat /etc/passwd > /dev/null", true),
+    ] {
+        let (ended, output) = fixture.run(vec![shell(script)]);
+        assert_eq!(matches!(ended, Ended::Well), allowed, "{script}: {ended:?} {output}");
+    }
+}
+
+#[test]
+fn refuses_sockets() {
+    if !support().network_filter || !Path::new("/usr/bin/perl").exists() {
+        println!("skipped: no system-call filter, or no perl to open a socket with");
+        return;
+    }
+    let script = "exec perl -e 'use Socket; socket(my $s, PF_INET, SOCK_DGRAM, 0) or exit 9'";
+    let (ended, output) = Fixture::new().run(vec![shell(script)]);
+    assert!(matches!(ended, Ended::Code(9)), "{ended:?} {output}");
+}
+
+#[test]
+fn output_is_bounded() {
+    let (ended, output) = Fixture::new().run(vec![shell("head -c 100000 /dev/zero | tr '\\0' x")]);
+    assert!(matches!(ended, Ended::Well), "{ended:?}");
+    assert_eq!(output.len(), 1000);
+}
+
+#[test]
+fn does_not_wait_for_what_was_left_behind() {
+    let fixture = Fixture::new();
+    let (ended, output) = fixture.run(vec![shell("(sleep 60; echo late) & echo early")]);
+    assert!(matches!(ended, Ended::Well), "{ended:?}");
+    assert_eq!(output, "early\n");
+}
+
+#[test]
+fn cancelling_ends_the_tree() {
+    let fixture = Fixture::new();
+    std::thread::scope(|scope| {
+        scope.spawn(|| {
+            std::thread::sleep(std::time::Duration::from_millis(200));
+            fixture.cancel.throw();
+        });
+        let (ended, _) = fixture.run(vec![shell("sh -c 'sleep 61; true'; true")]);
+        assert!(matches!(ended, Ended::Cancelled), "{ended:?}");
+    });
+    let (ended, _) = fixture.run(vec![shell("true")]);
+    assert!(matches!(ended, Ended::Cancelled), "{ended:?}");
+}
+
+#[test]
+fn says_what_cannot_be_started() {
+    let mut stage = shell("true");
+    stage.program = "/nowhere/tool".into();
+    let (ended, _) = Fixture::new().run(vec![stage]);
+    assert!(matches!(ended, Ended::NotStarted(path, _) if path == Path::new("/nowhere/tool")));
+}

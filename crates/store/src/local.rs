@@ -1,0 +1,186 @@
+//! The store in the user's cache folder.
+//!
+//! ```text
+//! v1/blobs/ab/cdef…      a content by the hexadecimal digits of its digest, read-only
+//! v1/blobs/ab/cdef…x     the same for a file that may be executed
+//! v1/records/ab/cdef…    a record by the digits of its step key
+//! ```
+//!
+//! Files appear whole: written under a name of their own, then renamed, or linked from a finished
+//! output. A file that a crash left damaged is found by its digest when it is read.
+
+use std::fmt;
+use std::fs;
+use std::io;
+use std::os::unix::fs::PermissionsExt;
+use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicU64, Ordering};
+
+use crate::{Digest, Record, Store};
+
+/// What came of placing a content.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub enum Placed {
+    /// It is in its place.
+    Done,
+    /// The store does not have it.
+    Missing,
+    /// The store's copy was damaged; it was thrown away.
+    Damaged,
+}
+
+/// Why the store could not do something.
+#[derive(Debug)]
+pub struct StoreError {
+    /// The file in question.
+    pub path: PathBuf,
+    /// What went wrong.
+    pub problem: io::Error,
+}
+
+impl fmt::Display for StoreError {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{}: {}", self.path.display(), self.problem)
+    }
+}
+
+impl std::error::Error for StoreError {}
+
+fn failed(path: &Path) -> impl FnOnce(io::Error) -> StoreError {
+    let path = path.to_owned();
+    move |problem| StoreError { path, problem }
+}
+
+/// A store in a folder of this machine; several programs may use it at once.
+pub struct LocalStore {
+    blobs: PathBuf,
+    records: PathBuf,
+    next_name: AtomicU64,
+}
+
+impl LocalStore {
+    /// Opens the store in a folder, made if it is not there.
+    ///
+    /// # Errors
+    /// When the folder cannot be made.
+    pub fn open(folder: &Path) -> Result<LocalStore, StoreError> {
+        let (blobs, records) = (folder.join("v1/blobs"), folder.join("v1/records"));
+        for top in [&blobs, &records] {
+            if top.join("ff").is_dir() {
+                continue; // `ff` is made last.
+            }
+            for byte in 0..=255u8 {
+                let inner = top.join(format!("{byte:02x}"));
+                fs::create_dir_all(&inner).map_err(failed(&inner))?;
+            }
+        }
+        Ok(LocalStore { blobs, records, next_name: AtomicU64::new(0) })
+    }
+
+    fn blob(&self, digest: &Digest, executable: bool) -> PathBuf {
+        let hex = digest.hex();
+        self.blobs.join(&hex[..2]).join(format!("{}{}", &hex[2..], if executable { "x" } else { "" }))
+    }
+
+    fn temporary(&self, beside: &Path) -> PathBuf {
+        let number = self.next_name.fetch_add(1, Ordering::Relaxed);
+        beside.with_file_name(format!(".{}.{number}.tmp", std::process::id()))
+    }
+
+    fn write_whole(&self, path: &Path, write: impl FnOnce(&Path) -> io::Result<()>) -> Result<(), StoreError> {
+        let temporary = self.temporary(path);
+        let result = write(&temporary).and_then(|()| fs::rename(&temporary, path));
+        result.map_err(|problem| {
+            let _ = fs::remove_file(&temporary);
+            StoreError { path: path.to_owned(), problem }
+        })
+    }
+}
+
+impl Store for LocalStore {
+    fn record(&self, key: &Digest) -> Option<Record> {
+        let hex = key.hex();
+        let bytes = fs::read(self.records.join(&hex[..2]).join(&hex[2..])).ok()?;
+        Record::decode(&bytes).ok()
+    }
+
+    fn keep_record(&self, key: &Digest, record: &Record) -> Result<(), StoreError> {
+        let hex = key.hex();
+        let path = self.records.join(&hex[..2]).join(&hex[2..]);
+        self.write_whole(&path, |temporary| fs::write(temporary, record.encode()))
+    }
+
+    fn keep_file(&self, file: &Path, digest: &Digest, executable: bool) -> Result<(), StoreError> {
+        let blob = self.blob(digest, executable);
+        if blob.exists() {
+            return Ok(());
+        }
+        let mode = if executable { 0o555 } else { 0o444 };
+        fs::set_permissions(file, fs::Permissions::from_mode(mode)).map_err(failed(file))?;
+        match fs::hard_link(file, &blob) {
+            Err(e) if e.kind() == io::ErrorKind::AlreadyExists => Ok(()),
+            // Another file system, or more links than one file may have.
+            Err(_) => self.write_whole(&blob, |temporary| {
+                fs::copy(file, temporary)?;
+                fs::set_permissions(temporary, fs::Permissions::from_mode(mode))
+            }),
+            Ok(()) => Ok(()),
+        }
+    }
+
+    fn place(&self, digest: &Digest, executable: bool, to: &Path) -> Result<Placed, StoreError> {
+        let blob = self.blob(digest, executable);
+        match Digest::of_file(&blob) {
+            Ok(found) if found == *digest => {}
+            Ok(_) => {
+                let _ = fs::remove_file(&blob);
+                return Ok(Placed::Damaged);
+            }
+            Err(_) => return Ok(Placed::Missing),
+        }
+        if fs::hard_link(&blob, to).is_err() {
+            fs::copy(&blob, to).map_err(failed(to))?;
+        }
+        Ok(Placed::Done)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn keeps_and_places() {
+        let folder = tempfile::tempdir().unwrap();
+        let store = LocalStore::open(&folder.path().join("store")).unwrap();
+        let (file, digest) = (folder.path().join("a"), Digest::of(b"tide"));
+        fs::write(&file, "tide").unwrap();
+        store.keep_file(&file, &digest, true).unwrap();
+        store.keep_file(&file, &digest, true).unwrap();
+        let to = folder.path().join("b");
+        assert_eq!(store.place(&digest, true, &to).unwrap(), Placed::Done);
+        assert_eq!(fs::read(&to).unwrap(), b"tide");
+        assert_eq!(store.place(&Digest::of(b"no"), false, &to).unwrap(), Placed::Missing);
+    }
+
+    #[test]
+    fn throws_away_what_is_damaged() {
+        let folder = tempfile::tempdir().unwrap();
+        let store = LocalStore::open(folder.path()).unwrap();
+        let (file, digest) = (folder.path().join("a"), Digest::of(b"tide"));
+        fs::write(&file, "tide").unwrap();
+        store.keep_file(&file, &digest, false).unwrap();
+        let blob = store.blob(&digest, false);
+        fs::remove_file(&blob).unwrap();
+        fs::write(&blob, "tied").unwrap();
+        let to = folder.path().join("b");
+        assert_eq!(store.place(&digest, false, &to).unwrap(), Placed::Damaged);
+        assert!(!to.exists() && !blob.exists());
+        let key = Digest::of(b"key");
+        store.keep_record(&key, &Record::default()).unwrap();
+        assert_eq!(store.record(&key), Some(Record::default()));
+        let hex = key.hex();
+        fs::write(store.records.join(&hex[..2]).join(&hex[2..]), b"nonsense").unwrap();
+        assert_eq!(store.record(&key), None);
+    }
+}
