@@ -1,0 +1,28 @@
+//! Keys, plan, reasons, schedule and execution: from a graph to results that are true.
+//!
+//! The engine sees neither definitions nor a terminal: it gets a graph, reaches the machine through
+//! [`Outside`], keeps results in a [`nubrik_store::Store`], and speaks in [`Event`]s.
+
+mod build;
+mod command_text;
+mod event;
+mod examine;
+mod files;
+mod found;
+mod key;
+mod outside;
+mod perform;
+mod reason;
+mod state;
+
+pub use build::{Build, Options, Outcome, build, plan};
+pub use command_text::{shown_command, shown_word};
+pub use event::{Event, Failure, Listener, Notice, PlannedStep, Summary, Verdict};
+pub use files::FileTable;
+pub use found::{Listed, parse_listing};
+pub use key::{KEY_VERSION, declared_key};
+pub use outside::{
+    FoundTool, Job, JobEnd, Outside, Signature, ToolProblem, TreeFile,
+};
+pub use reason::Reason;
+pub use state::{FileEntry, State, StepMemory};

@@ -59,6 +59,34 @@ impl OutputRecord {
         }
         Digest::of(&out.bytes)
     }
+
+    /// Writes the output: 0 or 1 (executable) and a digest, or 2 and the files of a folder.
+    pub fn encode(&self, out: &mut Encoder) {
+        match self {
+            OutputRecord::File { digest, executable } => {
+                out.u8(u8::from(*executable));
+                out.digest(digest);
+            }
+            OutputRecord::Folder(entries) => {
+                out.u8(2);
+                encode_tree(out, entries);
+            }
+        }
+    }
+
+    /// Reads an output back.
+    ///
+    /// # Errors
+    /// When the bytes are damaged.
+    pub fn decode(from: &mut Decoder<'_>) -> Result<OutputRecord, Truncated> {
+        Ok(match from.u8()? {
+            flag @ (0 | 1) => OutputRecord::File { executable: flag == 1, digest: from.digest()? },
+            2 => OutputRecord::Folder(from.list(|from| {
+                Ok(TreeEntry { path: from.text()?.into(), digest: from.digest()?, executable: from.bool()? })
+            })?),
+            _ => return Err(Truncated),
+        })
+    }
 }
 
 /// One result of a step: of several, the one whose found inputs are as they were.
@@ -106,16 +134,7 @@ impl Record {
             });
             out.digest(&entry.candidate_names);
             out.list(&entry.passed_over, |out, path| out.text(path));
-            out.list(&entry.outputs, |out, output| match output {
-                OutputRecord::File { digest, executable } => {
-                    out.u8(u8::from(*executable));
-                    out.digest(digest);
-                }
-                OutputRecord::Folder(entries) => {
-                    out.u8(2);
-                    encode_tree(out, entries);
-                }
-            });
+            out.list(&entry.outputs, |out, output| output.encode(out));
             out.bytes(&entry.printed);
             out.u64(entry.micros);
         });
@@ -139,23 +158,13 @@ impl Record {
                 found: from.list(|from| Ok(FoundInput { path: from.text()?.into(), digest: from.digest()? }))?,
                 candidate_names: from.digest()?,
                 passed_over: from.list(|from| Ok(from.text()?.into()))?,
-                outputs: from.list(decode_output)?,
+                outputs: from.list(OutputRecord::decode)?,
                 printed: from.bytes()?.to_vec(),
                 micros: from.u64()?,
             })
         })?;
         if from.is_at_end() { Ok(Record { entries }) } else { Err(Truncated) }
     }
-}
-
-fn decode_output(from: &mut Decoder<'_>) -> Result<OutputRecord, Truncated> {
-    Ok(match from.u8()? {
-        flag @ (0 | 1) => OutputRecord::File { executable: flag == 1, digest: from.digest()? },
-        2 => OutputRecord::Folder(from.list(|from| {
-            Ok(TreeEntry { path: from.text()?.into(), digest: from.digest()?, executable: from.bool()? })
-        })?),
-        _ => return Err(Truncated),
-    })
 }
 
 #[cfg(test)]
@@ -209,7 +218,7 @@ mod tests {
         #[test]
         fn any_bytes_are_survived(bytes in prop::collection::vec(any::<u8>(), 0..300)) {
             let mut from = Decoder::new(&bytes);
-            let _ = from.list(decode_output);
+            let _ = from.list(OutputRecord::decode);
             let _ = Record::decode(&bytes);
         }
     }

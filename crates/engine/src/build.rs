@@ -1,0 +1,517 @@
+//! A build: the steps behind some files, in an order that makes the last one end early.
+
+use std::collections::{BinaryHeap, HashMap};
+use std::sync::atomic::AtomicBool;
+use std::sync::{Arc, Condvar, Mutex, MutexGuard, OnceLock, PoisonError};
+
+use nubrik_graph::{Closure, FileId, Graph, ResultFile, StepId, ToolId, longest_chains};
+use nubrik_store::{Digest, Store};
+
+use crate::event::{Event, Failure, Listener, PlannedStep, Summary, Verdict};
+use crate::examine::Decision;
+use crate::files::FileTable;
+use crate::outside::{FoundTool, Outside, ToolProblem};
+use crate::reason::Reason;
+use crate::state::{State, StepMemory};
+
+/// What a step is taken to cost when nothing is known of it, in microseconds.
+const UNKNOWN_COST: f64 = 100_000.0;
+
+/// How a build is to go.
+#[derive(Clone, Copy, Debug)]
+pub struct Options {
+    /// How many steps run at once.
+    pub jobs: usize,
+    /// Whether to go on with what does not depend on a failure.
+    pub keep_going: bool,
+}
+
+/// One build of one graph.
+pub struct Build<'a> {
+    pub(crate) graph: &'a Graph,
+    pub(crate) outside: &'a dyn Outside,
+    pub(crate) store: Option<&'a dyn Store>,
+    pub(crate) listener: &'a dyn Listener,
+    pub(crate) before: &'a State,
+    pub(crate) table: FileTable,
+    pub(crate) number: u64,
+    /// Contents of outputs known so far, by number of file.
+    pub(crate) made: Vec<OnceLock<Digest>>,
+    pub(crate) files_by_path: HashMap<&'a str, FileId>,
+    pub(crate) texts: Mutex<HashMap<Arc<str>, Arc<[u8]>>>,
+    pub(crate) store_reported: AtomicBool,
+    tools: Vec<OnceLock<Result<FoundTool, ToolProblem>>>,
+    after: Mutex<HashMap<Arc<str>, StepMemory>>,
+    options: Options,
+}
+
+/// What a build came to.
+pub struct Outcome {
+    /// Counts and the longest chain.
+    pub summary: Summary,
+    /// The state to remember.
+    pub state: State,
+    /// Whether it was stopped.
+    pub cancelled: bool,
+    /// Failures that lie in the machine: a tool that is missing.
+    pub machine_lacks: bool,
+    /// Sources and system files that were looked at, with what was found.
+    pub looked_at: Vec<(Arc<str>, Option<crate::state::FileEntry>)>,
+}
+
+fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+impl<'a> Build<'a> {
+    fn new(
+        graph: &'a Graph,
+        before: &'a State,
+        outside: &'a dyn Outside,
+        store: Option<&'a dyn Store>,
+        listener: &'a dyn Listener,
+        options: Options,
+    ) -> Self {
+        Build {
+            graph,
+            outside,
+            store,
+            listener,
+            before,
+            table: FileTable::new(before.files.clone()),
+            number: before.builds + 1,
+            made: graph.files.iter().map(|_| OnceLock::new()).collect(),
+            files_by_path: graph.files.iter().enumerate().map(|(i, f)| (f.path.as_str(), FileId(i as u32))).collect(),
+            texts: Mutex::default(),
+            store_reported: AtomicBool::new(false),
+            tools: graph.tools.iter().map(|_| OnceLock::new()).collect(),
+            after: Mutex::default(),
+            options,
+        }
+    }
+
+    pub(crate) fn tool(&self, id: ToolId) -> Result<FoundTool, ToolProblem> {
+        let find = || self.outside.tool(&self.graph.tools[id.0 as usize]);
+        self.tools[id.0 as usize].get_or_init(find).clone()
+    }
+
+    fn remember(&self, id: StepId, memory: StepMemory) {
+        for (output, record) in self.graph.step(id).outputs.iter().zip(&memory.outputs) {
+            let _ = self.made[output.file.0 as usize].set(record.digest());
+        }
+        lock(&self.after).insert(self.graph.step(id).folder.shared().clone(), memory);
+    }
+
+    fn remembered_cost(&self, id: StepId) -> f64 {
+        let memory = self.before.steps.get(self.graph.step(id).folder.shared());
+        memory.filter(|m| !m.outputs.is_empty()).map_or(UNKNOWN_COST, |m| m.micros as f64)
+    }
+}
+
+/// A step waiting for a worker: longest remaining chain first, then the order of the definitions.
+#[derive(PartialEq, Eq, PartialOrd, Ord)]
+struct Ready {
+    chain: u64,
+    order: std::cmp::Reverse<u32>,
+}
+
+struct Progress {
+    ready: BinaryHeap<Ready>,
+    /// By number of step: how many that it needs are not done.
+    missing: Vec<u32>,
+    verdicts: Vec<Option<Verdict>>,
+    /// What a blocked step waits for in vain.
+    failed_need: Vec<Option<StepId>>,
+    remaining: usize,
+    stop: bool,
+    summary: Summary,
+    machine_lacks: bool,
+    /// Time that each step took in this build, by number of step.
+    micros: Vec<u64>,
+}
+
+struct Schedule<'b, 'a> {
+    build: &'b Build<'a>,
+    order: Vec<StepId>,
+    chains: Vec<f64>,
+    users: Vec<Vec<StepId>>,
+    results: HashMap<FileId, Vec<&'b ResultFile>>,
+    progress: Mutex<Progress>,
+    changed: Condvar,
+    published: Mutex<HashMap<Arc<str>, (Digest, Vec<crate::outside::Signature>)>>,
+    out: &'b str,
+}
+
+/// Builds the steps behind `requested`, and publishes results below `out` (a folder, from the
+/// workspace's root). Never fails as a whole: what went wrong is in the events and the summary.
+#[allow(clippy::too_many_arguments)]
+pub fn build(
+    graph: &Graph,
+    requested: &[FileId],
+    out: &str,
+    before: &State,
+    outside: &dyn Outside,
+    store: Option<&dyn Store>,
+    listener: &dyn Listener,
+    options: Options,
+) -> Outcome {
+    let build = Build::new(graph, before, outside, store, listener, options);
+    let order = Closure::of(graph, requested.iter().copied()).steps;
+    listener.hear(&Event::Began { steps: order.len() });
+    let schedule = Schedule::new(&build, order, requested, out);
+    std::thread::scope(|scope| {
+        for _ in 1..options.jobs.min(schedule.order.len()).max(1) {
+            scope.spawn(|| schedule.work());
+        }
+        schedule.work();
+    });
+    let Schedule { progress, published, order, .. } = schedule;
+    let mut progress = progress.into_inner().unwrap_or_else(PoisonError::into_inner);
+    progress.summary.steps = order.len();
+    longest_run(graph, &order, &progress.micros, &mut progress.summary);
+    let looked_at = build.table.looked_at();
+    let mut steps = before.steps.clone();
+    steps.extend(build.after.into_inner().unwrap_or_else(PoisonError::into_inner));
+    let state = State {
+        builds: build.number,
+        files: build.table.into_known(),
+        steps,
+        published: published.into_inner().unwrap_or_else(PoisonError::into_inner),
+    };
+    Outcome {
+        summary: progress.summary,
+        state,
+        cancelled: outside.is_cancelled(),
+        machine_lacks: progress.machine_lacks,
+        looked_at,
+    }
+}
+
+/// The chain of steps that took longest in this build.
+fn longest_run(graph: &Graph, order: &[StepId], micros: &[u64], summary: &mut Summary) {
+    let chains = longest_chains(graph, order, |s| micros[s.0 as usize] as f64);
+    let ran: Vec<StepId> = order.iter().copied().filter(|s| micros[s.0 as usize] > 0).collect();
+    let Some(mut at) = ran.iter().copied().max_by(|a, b| chains[a.0 as usize].total_cmp(&chains[b.0 as usize])) else {
+        return;
+    };
+    summary.chain_micros = chains[at.0 as usize] as u64;
+    let mut users: HashMap<StepId, Vec<StepId>> = HashMap::new();
+    for &step in &ran {
+        for need in graph.needs(step) {
+            users.entry(need).or_default().push(step);
+        }
+    }
+    loop {
+        summary.chain.push((graph.owner(at).address.clone(), graph.step(at).say.clone()));
+        let next = users.get(&at).into_iter().flatten().copied();
+        match next.max_by(|a, b| chains[a.0 as usize].total_cmp(&chains[b.0 as usize])) {
+            Some(next) => at = next,
+            None => return,
+        }
+    }
+}
+
+impl<'b, 'a> Schedule<'b, 'a> {
+    fn new(build: &'b Build<'a>, order: Vec<StepId>, requested: &[FileId], out: &'b str) -> Self {
+        let graph = build.graph;
+        let count = graph.steps.len();
+        let chains = longest_chains(graph, &order, |s| build.remembered_cost(s));
+        let mut users = vec![Vec::new(); count];
+        let mut missing = vec![0; count];
+        let mut ready = BinaryHeap::new();
+        for &step in &order {
+            let needs = graph.needs(step);
+            missing[step.0 as usize] = needs.len() as u32;
+            for need in &needs {
+                users[need.0 as usize].push(step);
+            }
+            if needs.is_empty() {
+                ready.push(Ready { chain: chains[step.0 as usize] as u64, order: std::cmp::Reverse(step.0) });
+            }
+        }
+        let mut results: HashMap<FileId, Vec<&ResultFile>> = HashMap::new();
+        let wanted: std::collections::HashSet<FileId> = requested.iter().copied().collect();
+        for result in graph.targets.iter().flat_map(|t| &t.results) {
+            if wanted.contains(&result.file) {
+                results.entry(result.file).or_default().push(result);
+            }
+        }
+        let progress = Progress {
+            ready,
+            missing,
+            verdicts: vec![None; count],
+            failed_need: vec![None; count],
+            remaining: order.len(),
+            stop: false,
+            summary: Summary::default(),
+            machine_lacks: false,
+            micros: vec![0; count],
+        };
+        Schedule {
+            build,
+            order,
+            chains,
+            users,
+            results,
+            progress: Mutex::new(progress),
+            changed: Condvar::new(),
+            published: Mutex::new(build.before.published.clone()),
+            out,
+        }
+    }
+
+    fn work(&self) {
+        while let Some(step) = self.next() {
+            let done = self.attend(step);
+            if matches!(done.verdict, Verdict::Ran | Verdict::Reused | Verdict::Current) {
+                self.publish(step);
+            }
+            self.finish(step, done);
+        }
+    }
+
+    fn next(&self) -> Option<StepId> {
+        let mut progress = lock(&self.progress);
+        loop {
+            if progress.remaining == 0 {
+                return None;
+            }
+            if let Some(ready) = progress.ready.pop() {
+                return Some(StepId(ready.order.0));
+            }
+            progress = self.changed.wait(progress).unwrap_or_else(PoisonError::into_inner);
+        }
+    }
+
+    fn attend(&self, step: StepId) -> Done {
+        let build = self.build;
+        {
+            let progress = lock(&self.progress);
+            if let Some(need) = progress.failed_need[step.0 as usize] {
+                let (target, say) = (build.graph.owner(need).address.clone(), build.graph.step(need).say.clone());
+                return Done::new(Verdict::Blocked, Reason::NeedFailed { target, say });
+            }
+            if progress.stop || build.outside.is_cancelled() {
+                return Done::new(Verdict::Left, Reason::Stopped);
+            }
+        }
+        let now = match build.examine(step) {
+            Ok(now) => now,
+            Err(failure) => return Done { failure: Some(failure), ..Done::new(Verdict::Failed, Reason::Unfinished) },
+        };
+        match build.decide(step, &now) {
+            Decision::Current(memory, reason) => {
+                build.remember(step, *memory);
+                Done::new(Verdict::Current, reason)
+            }
+            Decision::Reuse(entry, reason) => match build.reuse(step, &now, &entry, &reason) {
+                Some(memory) => {
+                    build.remember(step, memory);
+                    Done { micros: entry.micros, printed: entry.printed, ..Done::new(Verdict::Reused, reason) }
+                }
+                None => self.run(step, &now, reason),
+            },
+            Decision::Run(reason) => self.run(step, &now, reason),
+        }
+    }
+
+    fn run(&self, step: StepId, now: &crate::examine::Examined, reason: Reason) -> Done {
+        let build = self.build;
+        let performed = build.run_step(step, now, &reason);
+        let done = Done { micros: performed.micros, printed: performed.printed, ..Done::new(Verdict::Ran, reason) };
+        match performed.result {
+            Ok(memory) => {
+                build.remember(step, memory);
+                done
+            }
+            Err(failure) => {
+                // What the step made before is gone from its folder; only its cost is still true.
+                let unfinished = StepMemory {
+                    first_key: now.first_key,
+                    command: now.parts.command,
+                    tools: now.parts.tools.clone(),
+                    inputs: now.parts.inputs.clone(),
+                    found: Vec::new(),
+                    candidate_names: now.names,
+                    passed_over: Vec::new(),
+                    outputs: Vec::new(),
+                    signatures: Vec::new(),
+                    micros: done.micros,
+                    build: build.number,
+                    because: StepMemory::because_of(&done.reason),
+                };
+                lock(&build.after).insert(build.graph.step(step).folder.shared().clone(), unfinished);
+                let verdict = if failure.is_some() { Verdict::Failed } else { Verdict::Left };
+                Done { verdict, failure, ..done }
+            }
+        }
+    }
+
+    fn finish(&self, step: StepId, done: Done) {
+        let lacks = matches!(done.failure, Some(Failure::NoTool(_)));
+        let ran = matches!(done.verdict, Verdict::Ran | Verdict::Failed);
+        let (verdict, micros) = (done.verdict, done.micros);
+        self.build.listener.hear(&Event::Done {
+            step,
+            verdict,
+            reason: done.reason,
+            micros,
+            printed: done.printed,
+            failure: done.failure,
+        });
+        let mut progress = lock(&self.progress);
+        let at = step.0 as usize;
+        progress.verdicts[at] = Some(verdict);
+        progress.micros[at] = if ran { micros.max(1) } else { 0 };
+        progress.machine_lacks |= lacks;
+        progress.remaining -= 1;
+        match verdict {
+            Verdict::Ran => progress.summary.ran += 1,
+            Verdict::Current => progress.summary.current += 1,
+            Verdict::Reused => progress.summary.reused += 1,
+            Verdict::Failed => {
+                progress.summary.failed += 1;
+                progress.stop |= !self.build.options.keep_going;
+            }
+            Verdict::Blocked => progress.summary.blocked += 1,
+            Verdict::Left => progress.summary.left += 1,
+        }
+        let blame = match verdict {
+            Verdict::Failed => Some(step),
+            Verdict::Blocked => progress.failed_need[at],
+            _ => None,
+        };
+        for &user in &self.users[at] {
+            let index = user.0 as usize;
+            if progress.failed_need[index].is_none() {
+                progress.failed_need[index] = blame;
+            }
+            if verdict == Verdict::Left && blame.is_none() {
+                progress.stop = true;
+            }
+            progress.missing[index] -= 1;
+            if progress.missing[index] == 0 {
+                let chain = self.chains[index] as u64;
+                progress.ready.push(Ready { chain, order: std::cmp::Reverse(user.0) });
+            }
+        }
+        drop(progress);
+        self.changed.notify_all();
+    }
+
+    /// Puts copies of a step's results where people find them, unless they are there and true.
+    fn publish(&self, step: StepId) {
+        let build = self.build;
+        for output in &build.graph.step(step).outputs {
+            let Some(results) = self.results.get(&output.file) else { continue };
+            let Some(digest) = build.made[output.file.0 as usize].get() else { continue };
+            for result in results {
+                let to: Arc<str> = format!("{}/{}", self.out, result.publish.as_str()).into();
+                let node = build.graph.file(output.file);
+                let known = lock(&self.published).get(&to).cloned();
+                if known.is_some_and(|(d, s)| d == *digest && self.signatures(&to, node.folder) == s) {
+                    continue;
+                }
+                match build.outside.publish(node.path.as_str(), &to) {
+                    Ok(()) => {
+                        let signatures = self.signatures(&to, node.folder);
+                        lock(&self.published).insert(to, (*digest, signatures));
+                    }
+                    Err(e) => {
+                        let problem = format!("cannot put a result at {to}: {e}");
+                        build.listener.hear(&Event::Notice(crate::event::Notice::NotPublished(problem)));
+                        lock(&self.progress).summary.unpublished += 1;
+                    }
+                }
+            }
+        }
+    }
+
+    fn signatures(&self, path: &str, folder: bool) -> Vec<crate::outside::Signature> {
+        match folder {
+            false => self.build.outside.check(path).into_iter().collect(),
+            true => self.build.outside.tree(path).unwrap_or_default().into_iter().map(|f| f.signature).collect(),
+        }
+    }
+}
+
+struct Done {
+    verdict: Verdict,
+    reason: Reason,
+    micros: u64,
+    printed: Vec<u8>,
+    failure: Option<Failure>,
+}
+
+impl Done {
+    fn new(verdict: Verdict, reason: Reason) -> Done {
+        Done { verdict, reason, micros: 0, printed: Vec::new(), failure: None }
+    }
+}
+
+/// What a build would do, in an order in which it could; runs and changes nothing.
+pub fn plan(
+    graph: &Graph,
+    requested: &[FileId],
+    before: &State,
+    outside: &dyn Outside,
+    store: Option<&dyn Store>,
+    listener: &dyn Listener,
+) -> Vec<PlannedStep> {
+    let options = Options { jobs: 1, keep_going: true };
+    let build = Build::new(graph, before, outside, store, listener, options);
+    let order = Closure::of(graph, requested.iter().copied()).steps;
+    let mut planned: Vec<PlannedStep> = Vec::new();
+    let mut unknown: HashMap<StepId, ()> = HashMap::new();
+    for step in order {
+        let memory = before.steps.get(graph.step(step).folder.shared());
+        let micros = memory.filter(|m| !m.outputs.is_empty()).map(|m| m.micros);
+        let (verdict, reason) = build.plan_step(step, &unknown);
+        if matches!(verdict, Verdict::Ran | Verdict::Left | Verdict::Failed) {
+            unknown.insert(step, ());
+        }
+        planned.push(PlannedStep { step, verdict, reason, micros });
+    }
+    planned
+}
+
+impl Build<'_> {
+    fn plan_step(&self, step: StepId, unknown: &HashMap<StepId, ()>) -> (Verdict, Reason) {
+        let node = self.graph.step(step);
+        let memory = self.before.steps.get(node.folder.shared());
+        let needs = node.inputs.iter().chain(&node.candidates);
+        let uncertain = needs.copied().find(|f| self.graph.file(*f).maker.is_some_and(|m| unknown.contains_key(&m)));
+        if let Some(file) = uncertain {
+            return match memory {
+                None => (Verdict::Ran, Reason::New),
+                Some(memory) if memory.outputs.is_empty() => (Verdict::Ran, Reason::Unfinished),
+                Some(memory) if memory.command != crate::key::command_digest(self.graph, node) => {
+                    (Verdict::Ran, Reason::CommandChanged { place: node.place.to_string().into() })
+                }
+                Some(_) => {
+                    let path = self.graph.file(file).path.shared().clone();
+                    let target = self.maker_of(&path).unwrap_or_else(|| "".into());
+                    (Verdict::Left, Reason::MaybeChanged { target, path })
+                }
+            };
+        }
+        let now = match self.examine(step) {
+            Ok(now) => now,
+            Err(Failure::NoInput { path, .. }) => return (Verdict::Failed, Reason::InputRemoved { path }),
+            Err(_) => return (Verdict::Failed, Reason::Unfinished),
+        };
+        match self.decide(step, &now) {
+            Decision::Current(memory, reason) => {
+                self.remember(step, *memory);
+                (Verdict::Current, reason)
+            }
+            Decision::Reuse(entry, reason) => {
+                for (output, record) in node.outputs.iter().zip(&entry.outputs) {
+                    let _ = self.made[output.file.0 as usize].set(record.digest());
+                }
+                (Verdict::Reused, reason)
+            }
+            Decision::Run(reason) => (Verdict::Ran, reason),
+        }
+    }
+}

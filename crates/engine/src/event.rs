@@ -1,0 +1,186 @@
+//! What the engine says while it works. Every front end listens to the same events.
+
+use std::sync::Arc;
+
+use nubrik_graph::StepId;
+
+use crate::outside::ToolProblem;
+use crate::reason::Reason;
+
+/// What became of a step.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub enum Verdict {
+    /// Its commands ran, and well.
+    Ran,
+    /// Its outputs were in place and true.
+    Current,
+    /// Its outputs were taken from the store.
+    Reused,
+    /// Its commands failed.
+    Failed,
+    /// Something that it needs failed.
+    Blocked,
+    /// It was not begun.
+    Left,
+}
+
+impl Verdict {
+    /// The word for it, the same everywhere.
+    pub fn word(self) -> &'static str {
+        match self {
+            Verdict::Ran => "ran",
+            Verdict::Current => "current",
+            Verdict::Reused => "reused",
+            Verdict::Failed => "failed",
+            Verdict::Blocked => "blocked",
+            Verdict::Left => "left",
+        }
+    }
+}
+
+/// Why a step failed.
+#[derive(Clone, Debug)]
+pub enum Failure {
+    /// A command ended with this code.
+    Code(i32),
+    /// A command was ended by this signal.
+    Signal(i32),
+    /// A program could not be started.
+    NotStarted {
+        /// The program.
+        program: String,
+        /// Why not.
+        problem: String,
+    },
+    /// A tool is not on this machine.
+    NoTool(ToolProblem),
+    /// An input is not there or cannot be read.
+    NoInput {
+        /// The file.
+        path: Arc<str>,
+        /// Why not.
+        problem: String,
+    },
+    /// The commands ended well but did not make an output.
+    NoOutput {
+        /// The output as the definition named it.
+        name: Arc<str>,
+        /// Files that they made instead.
+        instead: Vec<String>,
+    },
+    /// The commands listed a file that the step does not declare.
+    Undeclared {
+        /// The file.
+        path: String,
+        /// The target that makes it, if one does.
+        target: Option<Arc<str>>,
+    },
+    /// The commands did not write the listing of what they read, or it cannot be understood.
+    NoListing {
+        /// The listing as the definition named it.
+        name: String,
+    },
+    /// An input changed while the step ran, so that its result cannot be trusted.
+    InputMoved {
+        /// The file.
+        path: Arc<str>,
+    },
+    /// The machine refused something.
+    Machine {
+        /// What, and why.
+        problem: String,
+    },
+}
+
+/// Something to know that is no step's.
+#[derive(Clone, Debug)]
+pub enum Notice {
+    /// The store had a damaged content, which was thrown away.
+    DamagedBlob,
+    /// The store cannot be written, and why.
+    StoreUnusable(String),
+    /// Steps cannot be confined fully on this machine; what is missing.
+    Unconfined(String),
+    /// Processes that steps left behind were ended.
+    OrphansEnded(usize),
+    /// A result could not be put where people find it, and why.
+    NotPublished(String),
+}
+
+/// An event. Events of one step come in order; those of different steps come as they happen.
+#[derive(Clone, Debug)]
+pub enum Event {
+    /// Work begins on this many steps.
+    Began {
+        /// How many steps the request needs.
+        steps: usize,
+    },
+    /// A step's commands are about to run.
+    WillRun {
+        /// The step.
+        step: StepId,
+        /// Why.
+        reason: Reason,
+    },
+    /// A step is done with, whatever became of it.
+    Done {
+        /// The step.
+        step: StepId,
+        /// What became of it.
+        verdict: Verdict,
+        /// Why.
+        reason: Reason,
+        /// How long its commands ran, in microseconds; for a reused step, how long they ran then.
+        micros: u64,
+        /// What its commands printed.
+        printed: Vec<u8>,
+        /// Why it failed, if it did.
+        failure: Option<Failure>,
+    },
+    /// Something to know.
+    Notice(Notice),
+}
+
+/// Hears events, from several threads.
+pub trait Listener: Sync {
+    /// Takes note of an event.
+    fn hear(&self, event: &Event);
+}
+
+/// What a build came to.
+#[derive(Clone, PartialEq, Debug, Default)]
+pub struct Summary {
+    /// Steps that the request needs.
+    pub steps: usize,
+    /// Steps by their verdicts.
+    pub ran: usize,
+    /// Outputs in place and true.
+    pub current: usize,
+    /// Taken from the store.
+    pub reused: usize,
+    /// Failed.
+    pub failed: usize,
+    /// Something that they need failed.
+    pub blocked: usize,
+    /// Not begun.
+    pub left: usize,
+    /// Results that could not be put where people find them.
+    pub unpublished: usize,
+    /// The chain of steps that the rest waited for, as what they do, and its time in microseconds.
+    pub chain: Vec<(Arc<str>, Arc<str>)>,
+    /// Time of that chain.
+    pub chain_micros: u64,
+}
+
+/// What a build would do with a step.
+#[derive(Clone, Debug)]
+pub struct PlannedStep {
+    /// The step.
+    pub step: StepId,
+    /// What would become of it; `Left` where that shows only when what it needs has run.
+    pub verdict: Verdict,
+    /// Why.
+    pub reason: Reason,
+    /// How long it took the last time, in microseconds; `None` where it never ran.
+    pub micros: Option<u64>,
+}

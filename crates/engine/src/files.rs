@@ -1,0 +1,96 @@
+//! Digests of files, remembered by their metadata.
+
+use std::collections::HashMap;
+use std::io;
+use std::sync::{Arc, Mutex, PoisonError};
+
+use nubrik_store::Digest;
+
+use crate::outside::{Outside, Signature};
+use crate::state::FileEntry;
+
+/// A file whose metadata changed less than this long ago may change again without a trace on
+/// kernels whose file times tick slowly; nanoseconds.
+const YOUNG: i64 = 20_000_000;
+
+/// Digests of sources and system files, from this run and earlier ones.
+pub struct FileTable {
+    known: HashMap<Arc<str>, FileEntry>,
+    /// Files looked at in this run.
+    now: [Mutex<HashMap<Arc<str>, Option<FileEntry>>>; 16],
+}
+
+impl FileTable {
+    /// A table that knows what earlier runs knew.
+    pub fn new(known: HashMap<Arc<str>, FileEntry>) -> FileTable {
+        FileTable { known, now: Default::default() }
+    }
+
+    fn shard(&self, path: &str) -> &Mutex<HashMap<Arc<str>, Option<FileEntry>>> {
+        let sum = path.bytes().fold(0u32, |sum, b| sum.wrapping_mul(31).wrapping_add(u32::from(b)));
+        &self.now[sum as usize % self.now.len()]
+    }
+
+    /// A file's entry; `None` where there is no such file. Looks at each file once a run.
+    ///
+    /// # Errors
+    /// When it is there and cannot be read.
+    pub fn entry(&self, outside: &dyn Outside, path: &Arc<str>) -> io::Result<Option<FileEntry>> {
+        if let Some(entry) = self.shard(path).lock().unwrap_or_else(PoisonError::into_inner).get(path) {
+            return Ok(*entry);
+        }
+        let entry = match outside.check(path) {
+            None => None,
+            Some(signature) => Some(self.fresh(outside, path, signature)?),
+        };
+        self.shard(path).lock().unwrap_or_else(PoisonError::into_inner).insert(path.clone(), entry);
+        Ok(entry)
+    }
+
+    fn fresh(&self, outside: &dyn Outside, path: &Arc<str>, signature: Signature) -> io::Result<FileEntry> {
+        if let Some(known) = self.known.get(path)
+            && known.signature == signature
+            && !known.young
+        {
+            return Ok(*known);
+        }
+        let latest = signature.touched.max(signature.changed);
+        let young = (outside.now() - latest).abs() < YOUNG;
+        let content = outside.digest(path)?;
+        let digest = if signature.is_executable() { executable(&content) } else { content };
+        Ok(FileEntry { signature, digest, young })
+    }
+
+    /// Forgets files looked at in this run, so that they are looked at again.
+    pub fn look_again(&self, path: &Arc<str>) {
+        self.shard(path).lock().unwrap_or_else(PoisonError::into_inner).remove(path);
+    }
+
+    /// Everything known: entries of this run, and of earlier ones for files not looked at.
+    pub fn into_known(self) -> HashMap<Arc<str>, FileEntry> {
+        let mut known = self.known;
+        for shard in self.now {
+            for (path, entry) in shard.into_inner().unwrap_or_else(PoisonError::into_inner) {
+                match entry {
+                    Some(entry) => drop(known.insert(path, entry)),
+                    None => drop(known.remove(&path)),
+                }
+            }
+        }
+        known
+    }
+
+    /// Files looked at in this run, with their entries, in no order.
+    pub fn looked_at(&self) -> Vec<(Arc<str>, Option<FileEntry>)> {
+        let locked = |shard: &Mutex<HashMap<Arc<str>, Option<FileEntry>>>| {
+            let shard = shard.lock().unwrap_or_else(PoisonError::into_inner);
+            shard.iter().map(|(p, e)| (p.clone(), *e)).collect::<Vec<_>>()
+        };
+        self.now.iter().flat_map(locked).collect()
+    }
+}
+
+/// The digest of a content that may be executed: the same bytes count as something else then.
+pub(crate) fn executable(content: &Digest) -> Digest {
+    nubrik_store::OutputRecord::File { digest: *content, executable: true }.digest()
+}

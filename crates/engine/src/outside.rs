@@ -1,0 +1,141 @@
+//! What the engine asks of the machine.
+
+use std::io;
+use std::path::PathBuf;
+use std::sync::Arc;
+
+use nubrik_graph::Stage;
+use nubrik_store::Digest;
+
+/// What a file's metadata says: while it stays the same, so does the content.
+#[derive(Clone, Copy, PartialEq, Eq, Debug, Default)]
+pub struct Signature {
+    /// Size in bytes.
+    pub size: u64,
+    /// Time of the last change of the content, in nanoseconds since 1970.
+    pub changed: i64,
+    /// Time of the last change of content or metadata, in nanoseconds since 1970.
+    pub touched: i64,
+    /// Number of the file in its file system.
+    pub inode: u64,
+    /// Type and permissions.
+    pub mode: u32,
+}
+
+impl Signature {
+    /// Whether this is a folder.
+    pub fn is_folder(&self) -> bool {
+        self.mode & 0o170_000 == 0o040_000
+    }
+
+    /// Whether the owner may execute the file.
+    pub fn is_executable(&self) -> bool {
+        self.mode & 0o100 != 0
+    }
+}
+
+/// A file in a folder that a step made.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct TreeFile {
+    /// Path below the folder.
+    pub path: String,
+    /// Its metadata.
+    pub signature: Signature,
+}
+
+/// A tool of the machine.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct FoundTool {
+    /// The program's file.
+    pub path: PathBuf,
+    /// Digest of everything that makes the tool what it is: the program and what it starts.
+    pub identity: Digest,
+    /// Absolute paths of these files.
+    pub parts: Vec<Arc<str>>,
+}
+
+/// Why a tool is not there.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct ToolProblem {
+    /// The tool's name.
+    pub name: Arc<str>,
+    /// The folders that were searched.
+    pub searched: Vec<String>,
+    /// What to do about it, such as which package to install.
+    pub mend: Option<String>,
+}
+
+/// Processes to run for a step.
+pub struct Job<'a> {
+    /// Processes of one pipeline, with their programs' files.
+    pub stages: Vec<(PathBuf, &'a Stage)>,
+    /// Variables that the definition sets.
+    pub env: &'a [(Arc<str>, Arc<str>)],
+    /// The step's own folder, from the workspace's root: the only place it may write to.
+    pub folder: &'a str,
+    /// Paths from the workspace's root that it may read.
+    pub readable: &'a [Arc<str>],
+    /// Tools that it starts.
+    pub tools: &'a [FoundTool],
+}
+
+/// How a job ended.
+#[derive(Debug)]
+pub enum JobEnd {
+    /// Well.
+    Well,
+    /// With this exit code.
+    Code(i32),
+    /// By this signal.
+    Signal(i32),
+    /// Everything is being stopped.
+    Cancelled,
+    /// A program could not be started.
+    NotStarted(PathBuf, io::Error),
+}
+
+/// The machine, as the engine sees it. Paths are relative to the workspace's root, or absolute.
+pub trait Outside: Sync {
+    /// A file's metadata, links followed; `None` where nothing is.
+    fn check(&self, path: &str) -> Option<Signature>;
+    /// The digest of a file's content.
+    ///
+    /// # Errors
+    /// When it cannot be read.
+    fn digest(&self, path: &str) -> io::Result<Digest>;
+    /// A file's content.
+    ///
+    /// # Errors
+    /// When it cannot be read.
+    fn read(&self, path: &str) -> io::Result<Vec<u8>>;
+    /// All files in and below a folder, sorted by path.
+    ///
+    /// # Errors
+    /// When it cannot be read.
+    fn tree(&self, folder: &str) -> io::Result<Vec<TreeFile>>;
+    /// Makes a step's folder anew and empty, with the folders that files in it need.
+    ///
+    /// # Errors
+    /// When it cannot.
+    fn fresh_folder(&self, folder: &str, inner: &[String]) -> io::Result<()>;
+    /// Throws away a file or folder, if it is there.
+    fn discard(&self, path: &str);
+    /// Copies a result to the place where people find it.
+    ///
+    /// # Errors
+    /// When it cannot.
+    fn publish(&self, from: &str, to: &str) -> io::Result<()>;
+    /// Where a path is on this machine.
+    fn locate(&self, path: &str) -> PathBuf;
+    /// A tool by its name.
+    ///
+    /// # Errors
+    /// When it is not there.
+    fn tool(&self, name: &Arc<str>) -> Result<FoundTool, ToolProblem>;
+    /// Runs processes to their end; appends what they print.
+    fn run(&self, job: &Job<'_>, printed: &mut Vec<u8>) -> JobEnd;
+    /// Whether everything is to stop.
+    fn is_cancelled(&self) -> bool;
+    /// Nanoseconds since 1970.
+    fn now(&self) -> i64;
+}

@@ -1,0 +1,284 @@
+//! Carrying out a decision: taking outputs from the store, or running a step's commands and keeping
+//! what they made.
+
+use std::sync::Arc;
+use std::time::Instant;
+
+use nubrik_graph::{Program, StepId};
+use nubrik_store::{FoundInput, OutputRecord, Placed, Record, RecordEntry, TreeEntry};
+
+use crate::build::Build;
+use crate::event::{Event, Failure, Notice};
+use crate::examine::Examined;
+use crate::found::{Listed, parse_listing};
+use crate::outside::{FoundTool, Job, JobEnd, Signature};
+use crate::reason::Reason;
+use crate::state::StepMemory;
+
+/// How many results with other found inputs are kept under one first key.
+const RESULTS_PER_KEY: usize = 8;
+
+/// What became of running a step.
+pub(crate) struct Performed {
+    pub result: Result<StepMemory, Option<Failure>>,
+    pub micros: u64,
+    pub printed: Vec<u8>,
+}
+
+impl Build<'_> {
+    /// Puts a kept result in place. `None` when the store does not have all of it after all.
+    pub(crate) fn reuse(&self, id: StepId, now: &Examined, entry: &RecordEntry, reason: &Reason) -> Option<StepMemory> {
+        let store = self.store?;
+        let step = self.graph.step(id);
+        let mut places = Vec::new();
+        for (output, record) in step.outputs.iter().zip(&entry.outputs) {
+            let path = self.graph.file(output.file).path.as_str();
+            match record {
+                OutputRecord::File { digest, executable } => places.push((path.to_owned(), *digest, *executable)),
+                OutputRecord::Folder(entries) => {
+                    places.extend(entries.iter().map(|e| (format!("{path}/{}", e.path), e.digest, e.executable)));
+                }
+            }
+        }
+        let mut inner = self.inner_folders(id);
+        inner.extend(places.iter().filter_map(|(path, ..)| {
+            let inside = path.strip_prefix(step.folder.as_str())?.trim_start_matches('/');
+            inside.rsplit_once('/').map(|(folder, _)| folder.to_owned())
+        }));
+        self.outside.fresh_folder(step.folder.as_str(), &inner).ok()?;
+        let mut signatures = Vec::new();
+        for (path, digest, executable) in places {
+            match store.place(&digest, executable, &self.outside.locate(&path)) {
+                Ok(Placed::Done) => signatures.push(self.outside.check(&path)?),
+                Ok(Placed::Damaged) => {
+                    self.listener.hear(&Event::Notice(Notice::DamagedBlob));
+                    return None;
+                }
+                Ok(Placed::Missing) | Err(_) => return None,
+            }
+        }
+        Some(self.memory_of(now, entry, signatures, reason))
+    }
+
+    /// Runs a step's commands and keeps what they made. No failure with a failed result: stopped.
+    pub(crate) fn run_step(&self, id: StepId, now: &Examined, reason: &Reason) -> Performed {
+        self.listener.hear(&Event::WillRun { step: id, reason: reason.clone() });
+        let mut printed = Vec::new();
+        let began = Instant::now();
+        let began_at = self.outside.now();
+        let ran = self.run_commands(id, &now.tools, &mut printed);
+        let micros = began.elapsed().as_micros() as u64;
+        let result = ran.and_then(|()| self.keep(id, now, reason, began_at, micros, &printed).map_err(Some));
+        let step = self.graph.step(id);
+        self.outside.discard(&format!("{}/.scratch", step.folder.as_str()));
+        Performed { result, micros, printed }
+    }
+
+    /// Folders that must be there before the commands run, below the step's own.
+    fn inner_folders(&self, id: StepId) -> Vec<String> {
+        let step = self.graph.step(id);
+        let mut inner = Vec::new();
+        for output in &step.outputs {
+            let path = self.graph.file(output.file);
+            match (path.folder, output.name.rsplit_once('/')) {
+                (true, _) => inner.push(output.name.to_string()),
+                (false, Some((folder, _))) => inner.push(folder.to_owned()),
+                (false, None) => {}
+            }
+        }
+        for path in step.found.iter().chain(&step.scratch) {
+            if let Some((folder, _)) = path.below(&step.folder).and_then(|p| p.rsplit_once('/')) {
+                inner.push(folder.to_owned());
+            }
+        }
+        inner
+    }
+
+    fn run_commands(&self, id: StepId, tools: &[FoundTool], printed: &mut Vec<u8>) -> Result<(), Option<Failure>> {
+        let step = self.graph.step(id);
+        let mut inner = self.inner_folders(id);
+        inner.push(".scratch/tmp".to_owned());
+        let machine = |e: std::io::Error| Failure::Machine { problem: e.to_string() };
+        self.outside.fresh_folder(step.folder.as_str(), &inner).map_err(machine)?;
+        let files = step.inputs.iter().chain(&step.candidates);
+        let readable: Vec<Arc<str>> = files.map(|f| self.graph.file(*f).path.shared().clone()).collect();
+        for pipeline in &step.commands {
+            let mut stages = Vec::new();
+            for stage in &pipeline.stages {
+                let program = match &stage.program {
+                    Program::File(file) => self.outside.locate(self.graph.file(*file).path.as_str()),
+                    Program::Tool(tool) => self.tool(*tool).map_err(Failure::NoTool)?.path,
+                };
+                stages.push((program, stage));
+            }
+            let folder = step.folder.as_str();
+            let job = Job { stages, env: &step.env, folder, readable: &readable, tools };
+            match self.outside.run(&job, printed) {
+                JobEnd::Well => {}
+                JobEnd::Cancelled => return Err(None),
+                JobEnd::Code(code) => return Err(Some(Failure::Code(code))),
+                JobEnd::Signal(signal) => return Err(Some(Failure::Signal(signal))),
+                JobEnd::NotStarted(program, problem) => {
+                    let program = program.display().to_string();
+                    return Err(Some(Failure::NotStarted { program, problem: problem.to_string() }));
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// Takes note of what the commands made and read, and keeps it in the store.
+    fn keep(&self, id: StepId, now: &Examined, reason: &Reason, began_at: i64, micros: u64, printed: &[u8]) -> Result<StepMemory, Failure> {
+        let step = self.graph.step(id);
+        let found = self.found_inputs(id, began_at)?;
+        for (path, _) in &now.parts.inputs {
+            self.must_be_unmoved(path, None)?;
+        }
+        let (outputs, signatures) = self.take_outputs(id)?;
+        let found_paths: Vec<Arc<str>> = found.iter().map(|f| f.path.clone()).collect();
+        let passed_over = if step.found.is_empty() { Vec::new() } else { self.passed_over(id, &found_paths) };
+        let entry = RecordEntry {
+            found,
+            candidate_names: now.names,
+            passed_over,
+            outputs,
+            printed: printed.to_vec(),
+            micros,
+        };
+        let memory = self.memory_of(now, &entry, signatures, reason);
+        if let Some(store) = self.store {
+            let mut record = match step.found.is_empty() {
+                true => Record::default(),
+                false => store.record(&now.first_key).unwrap_or_default(),
+            };
+            record.entries.retain(|other| other.found != entry.found || other.passed_over != entry.passed_over);
+            record.entries.insert(0, entry);
+            record.entries.truncate(RESULTS_PER_KEY);
+            if let Err(e) = store.keep_record(&now.first_key, &record) {
+                self.store_failed(&e);
+            }
+        }
+        Ok(memory)
+    }
+
+    fn store_failed(&self, error: &nubrik_store::StoreError) {
+        if !self.store_reported.swap(true, std::sync::atomic::Ordering::Relaxed) {
+            self.listener.hear(&Event::Notice(Notice::StoreUnusable(error.to_string())));
+        }
+    }
+
+    /// Refuses the result when a source changed while the commands ran.
+    fn must_be_unmoved(&self, path: &Arc<str>, began_at: Option<i64>) -> Result<(), Failure> {
+        let is_made = self.files_by_path.get(path.as_ref()).is_some_and(|f| self.graph.file(*f).maker.is_some());
+        if is_made || path.starts_with('/') {
+            return Ok(());
+        }
+        let moved = Failure::InputMoved { path: path.clone() };
+        let Ok(Some(entry)) = self.table.entry(self.outside, path) else { return Err(moved) };
+        let found = self.outside.check(path);
+        // A file read for the first time after the commands may have been another one for them.
+        let too_new = began_at.is_some_and(|t| entry.signature.touched.max(entry.signature.changed) >= t);
+        if found != Some(entry.signature) || too_new {
+            self.table.look_again(path);
+            return Err(moved);
+        }
+        Ok(())
+    }
+
+    /// The files that the commands listed, with their contents; refuses undeclared ones.
+    fn found_inputs(&self, id: StepId, began_at: i64) -> Result<Vec<FoundInput>, Failure> {
+        let step = self.graph.step(id);
+        if step.found.is_empty() {
+            return Ok(Vec::new());
+        }
+        let root = self.outside.locate("").display().to_string();
+        let root = root.trim_end_matches('/');
+        let mut listed = Vec::new();
+        for listing in &step.found {
+            let name = listing.below(&step.folder).unwrap_or(listing.name()).to_owned();
+            let bytes = self.outside.read(listing.as_str()).map_err(|_| Failure::NoListing { name })?;
+            listed.extend(parse_listing(&String::from_utf8_lossy(&bytes), root));
+        }
+        listed.sort();
+        listed.dedup();
+        let own = format!("{}/", step.folder.as_str());
+        let mut found = Vec::new();
+        for file in listed {
+            let path: Arc<str> = match file {
+                Listed::Inside(path) if path.starts_with(&own) => continue,
+                Listed::Inside(path) => {
+                    let declared = self.files_by_path.get(path.as_str()).is_some_and(|f| {
+                        step.inputs.binary_search(f).is_ok() || step.candidates.binary_search(f).is_ok()
+                    });
+                    if !declared {
+                        if self.outside.check(&path).is_none() {
+                            continue; // A name that the command tried.
+                        }
+                        let target = self.maker_of(&path);
+                        return Err(Failure::Undeclared { path, target });
+                    }
+                    let path: Arc<str> = path.into();
+                    self.must_be_unmoved(&path, Some(began_at))?;
+                    path
+                }
+                Listed::System(path) => path.into(),
+            };
+            if let Some(digest) = self.listed_content(&path) {
+                found.push(FoundInput { path, digest });
+            }
+        }
+        Ok(found)
+    }
+
+    /// Hashes the outputs and gives them to the store.
+    fn take_outputs(&self, id: StepId) -> Result<(Vec<OutputRecord>, Vec<Signature>), Failure> {
+        let step = self.graph.step(id);
+        let (mut outputs, mut signatures) = (Vec::new(), Vec::new());
+        for output in &step.outputs {
+            let node = self.graph.file(output.file);
+            let path = node.path.as_str();
+            let signature = self.outside.check(path).filter(|s| s.is_folder() == node.folder);
+            let Some(signature) = signature else {
+                return Err(Failure::NoOutput { name: output.name.clone(), instead: self.made_instead(id) });
+            };
+            if !node.folder {
+                let (digest, signature) = self.take_file(path, &signature)?;
+                outputs.push(OutputRecord::File { digest, executable: signature.is_executable() });
+                signatures.push(signature);
+                continue;
+            }
+            let mut entries = Vec::new();
+            for file in self.outside.tree(path).map_err(|e| Failure::Machine { problem: e.to_string() })? {
+                let (digest, signature) = self.take_file(&format!("{path}/{}", file.path), &file.signature)?;
+                let executable = signature.is_executable();
+                entries.push(TreeEntry { path: file.path.into(), digest, executable });
+                signatures.push(signature);
+            }
+            outputs.push(OutputRecord::Folder(entries));
+        }
+        Ok((outputs, signatures))
+    }
+
+    fn take_file(&self, path: &str, signature: &Signature) -> Result<(nubrik_store::Digest, Signature), Failure> {
+        let machine = |e: std::io::Error| Failure::Machine { problem: format!("{path}: {e}") };
+        let digest = self.outside.digest(path).map_err(machine)?;
+        let Some(store) = self.store else { return Ok((digest, *signature)) };
+        if let Err(e) = store.keep_file(&self.outside.locate(path), &digest, signature.is_executable()) {
+            self.store_failed(&e);
+        }
+        // Keeping it changed its mode and its number of links.
+        Ok((digest, self.outside.check(path).unwrap_or(*signature)))
+    }
+
+    /// Files that the commands made in the step's folder without declaring them.
+    fn made_instead(&self, id: StepId) -> Vec<String> {
+        let step = self.graph.step(id);
+        let declared = |path: &str| {
+            let whole = format!("{}/{path}", step.folder.as_str());
+            step.found.iter().any(|f| f.as_str() == whole) || step.outputs.iter().any(|o| *o.name == *path)
+        };
+        let tree = self.outside.tree(step.folder.as_str()).unwrap_or_default();
+        let made = tree.into_iter().map(|f| f.path).filter(|p| !p.starts_with(".scratch/"));
+        made.filter(|p| !declared(p)).take(5).collect()
+    }
+}

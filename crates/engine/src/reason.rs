@@ -1,0 +1,106 @@
+//! Why a step ran, or need not.
+
+use std::fmt;
+use std::sync::Arc;
+
+/// Why a step is not simply current.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub enum Reason {
+    /// It never ran in this workspace.
+    New,
+    /// An input's content changed; the target that makes it, if one does.
+    InputChanged { path: Arc<str>, target: Option<Arc<str>> },
+    /// It has an input that it had not.
+    InputAdded { path: Arc<str>, target: Option<Arc<str>> },
+    /// It no longer has an input that it had.
+    InputRemoved { path: Arc<str> },
+    /// Its words, variables or names changed: where it is written.
+    CommandChanged { place: Arc<str> },
+    /// A tool is not what it was.
+    ToolChanged { tool: Arc<str> },
+    /// A file that was not there is found now where the command looks.
+    NameAppeared { path: Arc<str> },
+    /// A file that the command could have taken is gone.
+    NameVanished { path: Arc<str> },
+    /// An output is gone.
+    OutputMissing { path: Arc<str> },
+    /// An output is not what the step made.
+    OutputEdited { path: Arc<str> },
+    /// It failed or was stopped the last time.
+    Unfinished,
+    /// Something that it needs will run, which may change what it reads.
+    MaybeChanged { target: Arc<str>, path: Arc<str> },
+    /// Nothing changed.
+    Unchanged,
+    /// Its outputs stay as they are: what changed makes no difference to them.
+    SameResult,
+    /// A step that it needs failed.
+    NeedFailed { target: Arc<str>, say: Arc<str> },
+    /// It was not started, since another step failed.
+    Stopped,
+}
+
+impl fmt::Display for Reason {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let from = |target: &Option<Arc<str>>, path: &Arc<str>| match target {
+            Some(target) => format!("{} of {target}", file_name(path)),
+            None => path.to_string(),
+        };
+        match self {
+            Reason::New => f.write_str("never built here"),
+            Reason::InputChanged { path, target } => write!(f, "{} changed", from(target, path)),
+            Reason::InputAdded { path, target } => write!(f, "{} is new to it", from(target, path)),
+            Reason::InputRemoved { path } => write!(f, "{} is no longer needed", file_name(path)),
+            Reason::CommandChanged { place } => write!(f, "its command changed, {place}"),
+            Reason::ToolChanged { tool } => write!(f, "the tool {tool} changed"),
+            Reason::NameAppeared { path } => write!(f, "{path} appeared"),
+            Reason::NameVanished { path } => write!(f, "{path} vanished"),
+            Reason::OutputMissing { path } => write!(f, "its output {} is gone", file_name(path)),
+            Reason::OutputEdited { path } => write!(f, "its output {} was edited", file_name(path)),
+            Reason::Unfinished => f.write_str("it did not finish the last time"),
+            Reason::MaybeChanged { target, path } => write!(f, "if {} of {target} changes", file_name(path)),
+            Reason::Unchanged => f.write_str("nothing changed"),
+            Reason::SameResult => f.write_str("what changed makes no difference to it"),
+            Reason::NeedFailed { target, say } => write!(f, "needs {target}, where \"{say}\" failed"),
+            Reason::Stopped => f.write_str("stopped before it began"),
+        }
+    }
+}
+
+fn file_name(path: &str) -> &str {
+    path.rsplit('/').next().unwrap_or(path)
+}
+
+impl Reason {
+    /// A stable word for the kind of reason, for scripts.
+    pub fn code(&self) -> &'static str {
+        match self {
+            Reason::New => "new",
+            Reason::InputChanged { .. } => "input-changed",
+            Reason::InputAdded { .. } => "input-added",
+            Reason::InputRemoved { .. } => "input-removed",
+            Reason::CommandChanged { .. } => "command-changed",
+            Reason::ToolChanged { .. } => "tool-changed",
+            Reason::NameAppeared { .. } => "name-appeared",
+            Reason::NameVanished { .. } => "name-vanished",
+            Reason::OutputMissing { .. } => "output-missing",
+            Reason::OutputEdited { .. } => "output-edited",
+            Reason::Unfinished => "unfinished",
+            Reason::MaybeChanged { .. } => "maybe-changed",
+            Reason::Unchanged => "unchanged",
+            Reason::SameResult => "same-result",
+            Reason::NeedFailed { .. } => "need-failed",
+            Reason::Stopped => "stopped",
+        }
+    }
+
+    /// The input behind the reason, where there is one.
+    pub fn input(&self) -> Option<&Arc<str>> {
+        match self {
+            Reason::InputChanged { path, .. } | Reason::InputAdded { path, .. } | Reason::MaybeChanged { path, .. } => {
+                Some(path)
+            }
+            _ => None,
+        }
+    }
+}
