@@ -3,8 +3,9 @@
 use std::fmt;
 use std::sync::Arc;
 
-/// Why a step is not simply current.
+/// Why a step is not simply current. Paths are from the workspace's root, targets are addresses.
 #[derive(Clone, PartialEq, Eq, Debug)]
+#[allow(missing_docs)] // The fields are said by their names and the line above each case.
 pub enum Reason {
     /// It never ran in this workspace.
     New,

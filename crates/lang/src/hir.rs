@@ -147,7 +147,6 @@ pub enum ReferenceTo {
 /// A type as written.
 #[derive(Clone, Debug)]
 pub struct TypeExpr {
-    pub span: Span,
     pub shape: TypeShape,
 }
 

@@ -108,8 +108,6 @@ pub(crate) enum ThunkSource {
     Expr { scope: Scope, expr: ExprId, ty: Option<Type> },
     /// Another one's value, taken as a type.
     Coerced { inner: Arc<Thunk>, ty: Type, base: ModuleId },
-    /// There is nothing to evaluate.
-    Done,
 }
 
 #[derive(Clone, Debug)]
@@ -119,13 +117,6 @@ pub(crate) enum ThunkState {
     Done(Value),
     /// Evaluation failed, and the reason was reported.
     Failed,
-}
-
-impl Thunk {
-    pub fn done(value: Value, span: Span) -> Arc<Thunk> {
-        let state = Mutex::new(ThunkState::Done(value));
-        Arc::new(Thunk { state, title: "".into(), span, source: ThunkSource::Done })
-    }
 }
 
 /// One word of a command: pieces that make one word, or several words where a list stood.

@@ -1,0 +1,19 @@
+//! Opens a workspace on disk and offers what front ends need: evaluation, builds, plans.
+//!
+//! Here the traits of the floors below meet the machine: definitions and folders on disk, tools,
+//! processes, the state of the workspace and the store.
+
+mod kits;
+mod machine;
+mod seal;
+mod session;
+mod settings;
+mod tools;
+mod workspace;
+mod world;
+
+pub use machine::{CONFINED_ENVIRONMENT, Machine};
+pub use seal::Sealed;
+pub use session::{BuildProblem, BuildReport, Session, store_folder};
+pub use settings::{Settings, SettingsProblem};
+pub use workspace::{OpenProblem, SETTINGS_FILE, Workspace};

@@ -171,14 +171,6 @@ impl<'w> Evaluator<'w> {
         result.or_else(|diagnostic| self.fail(span, diagnostic))
     }
 
-    fn missing<T>(&mut self, span: Span, missing: Missing, diagnostic: impl FnOnce() -> Diagnostic) -> Result<T> {
-        match missing {
-            Missing::Pending => self.wait(),
-            Missing::NoFile => self.fail(span, diagnostic()),
-            Missing::Unreadable(why) => self.fail(span, diagnostic().note(why)),
-        }
-    }
-
     fn wait<T>(&mut self) -> Result<T> {
         self.waiting = true;
         Err(Stop::Waiting)
@@ -256,7 +248,6 @@ impl<'w> Evaluator<'w> {
                 let value = this.force(inner, used_at)?;
                 this.coerce(value, ty, *base, thunk.span)
             }
-            ThunkSource::Done => Err(Stop::Failed),
         });
         *lock(&thunk.state) = match &result {
             Ok(value) => ThunkState::Done(value.clone()),

@@ -241,7 +241,7 @@ impl Lowerer {
                     self.new_in_scope(&name, &before);
                     let ty = match inner.type_node() {
                         Some(ty) => self.type_expr(ty),
-                        None => TypeExpr { span: name.span, shape: TypeShape::Error },
+                        None => TypeExpr { shape: TypeShape::Error },
                     };
                     let default = inner.expression(0).map(|e| self.expression(e));
                     params.push(Param { name, ty, default, documentation: "".into() });

@@ -11,7 +11,6 @@ const TYPE_NAMES: [&str; 10] =
 
 impl Lowerer {
     pub(super) fn type_expr(&mut self, node: Node<'_>) -> TypeExpr {
-        let span = self.span(node);
         let shape = match node.kind() {
             SyntaxKind::TypeName => self.type_name(node),
             SyntaxKind::TypeOf => self.type_of(node),
@@ -43,7 +42,7 @@ impl Lowerer {
             }
             _ => TypeShape::Error,
         };
-        TypeExpr { span, shape }
+        TypeExpr { shape }
     }
 
     fn type_name(&mut self, node: Node<'_>) -> TypeShape {

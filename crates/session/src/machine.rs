@@ -1,0 +1,260 @@
+//! The machine under the engine: files by a kept folder handle, tools, confined processes.
+
+use std::ffi::OsString;
+use std::fs;
+use std::io;
+use std::os::fd::OwnedFd;
+use std::os::unix::fs::PermissionsExt;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::{SystemTime, UNIX_EPOCH};
+
+use nubrik_confine::{
+    Access, CancelSwitch, Capture, Ended, PipelineSpec, RuleSet, StageSpec, SystemFolders,
+};
+use nubrik_engine::{FoundTool, Job, JobEnd, Outside, Signature, ToolProblem, TreeFile};
+use nubrik_store::Digest;
+use rustix::fs::{AtFlags, Mode, OFlags};
+
+use crate::tools::ToolFinder;
+
+/// How much of what a step prints is kept, in bytes.
+const PRINTED_LIMIT: usize = 1 << 20;
+
+/// Variables that every step gets, besides `HOME` and `TMPDIR` (its own scratch folder). Part of what
+/// the version of the step key stands for.
+pub const CONFINED_ENVIRONMENT: [(&str, &str); 6] = [
+    ("PATH", "/usr/local/bin:/usr/bin:/bin"),
+    ("LANG", "C.UTF-8"),
+    ("LC_ALL", "C.UTF-8"),
+    ("TZ", "UTC"),
+    // Tools that write their folder into results write this, wherever the workspace is.
+    ("PWD", "/proc/self/cwd"),
+    ("SOURCE_DATE_EPOCH", "315532800"),
+];
+
+/// This machine, seen from a workspace.
+pub struct Machine {
+    root: PathBuf,
+    root_handle: OwnedFd,
+    system: SystemFolders,
+    network_filter: bool,
+    pub(crate) tools: ToolFinder,
+    cancel: Arc<CancelSwitch>,
+    /// Whether a job ran, and with it processes that it may have left behind.
+    started: AtomicBool,
+}
+
+impl Machine {
+    /// The machine, with what an earlier run remembered of its tools.
+    ///
+    /// # Errors
+    /// When the root cannot be opened.
+    pub fn new(root: &Path, search_path: OsString, remembered_tools: &[u8], cancel: Arc<CancelSwitch>) -> io::Result<Machine> {
+        let root_handle = rustix::fs::open(root, OFlags::PATH | OFlags::DIRECTORY | OFlags::CLOEXEC, Mode::empty())?;
+        Ok(Machine {
+            root: root.to_owned(),
+            root_handle,
+            system: SystemFolders::open(root),
+            network_filter: nubrik_confine::support().network_filter,
+            tools: ToolFinder::new(search_path, remembered_tools),
+            cancel,
+            started: AtomicBool::new(false),
+        })
+    }
+
+    /// Whether any command was started.
+    pub fn has_started_commands(&self) -> bool {
+        self.started.load(Ordering::Relaxed)
+    }
+
+    fn rules(&self, job: &Job<'_>) -> io::Result<RuleSet> {
+        let rules = RuleSet::new(&self.system)?;
+        for path in job.readable {
+            // What is not there is reported by the command that wants it.
+            match rules.allow(&self.root.join(&**path), Access::Read) {
+                Err(e) if e.kind() != io::ErrorKind::NotFound => return Err(e),
+                _ => {}
+            }
+        }
+        for part in job.tools.iter().flat_map(|t| &t.parts) {
+            if let Some(folder) = needed_folder(Path::new(&**part), &self.root) {
+                rules.allow(&folder, Access::Read)?;
+            }
+        }
+        rules.allow(&self.root.join(job.folder), Access::Write)?;
+        Ok(rules)
+    }
+
+    fn copy(&self, from: &Path, to: &Path) -> io::Result<()> {
+        fs::copy(from, to)?;
+        let executable = from.metadata()?.permissions().mode() & 0o100 != 0;
+        fs::set_permissions(to, fs::Permissions::from_mode(if executable { 0o755 } else { 0o644 }))
+    }
+}
+
+/// The folder that a tool outside the system's folders needs: its prefix when it stands in one's
+/// `bin`, else the file itself. Never one that the workspace lies in.
+fn needed_folder(tool: &Path, root: &Path) -> Option<PathBuf> {
+    if ["/usr", "/bin", "/sbin", "/lib", "/lib64", "/opt"].iter().any(|s| tool.starts_with(s)) {
+        return None;
+    }
+    let folder = tool.parent()?;
+    let prefix = if folder.file_name().is_some_and(|n| n == "bin") { folder.parent()? } else { tool };
+    let is_home = std::env::var_os("HOME").is_some_and(|home| Path::new(&home) == prefix);
+    Some(if root.starts_with(prefix) || is_home || prefix == Path::new("/") { tool.to_owned() } else { prefix.to_owned() })
+}
+
+impl Outside for Machine {
+    fn check(&self, path: &str) -> Option<Signature> {
+        let stat = rustix::fs::statat(&self.root_handle, path, AtFlags::empty()).ok()?;
+        let nanos = |seconds: i64, nanos: i64| seconds.wrapping_mul(1_000_000_000).wrapping_add(nanos);
+        Some(Signature {
+            size: stat.st_size as u64,
+            changed: nanos(stat.st_mtime, stat.st_mtime_nsec as i64),
+            touched: nanos(stat.st_ctime, stat.st_ctime_nsec as i64),
+            inode: stat.st_ino,
+            mode: stat.st_mode,
+        })
+    }
+
+    fn digest(&self, path: &str) -> io::Result<Digest> {
+        Digest::of_file(&self.locate(path))
+    }
+
+    fn read(&self, path: &str) -> io::Result<Vec<u8>> {
+        fs::read(self.locate(path))
+    }
+
+    fn tree(&self, folder: &str) -> io::Result<Vec<TreeFile>> {
+        let mut files = Vec::new();
+        let mut open = vec![String::new()];
+        while let Some(below) = open.pop() {
+            for entry in fs::read_dir(self.locate(folder).join(&below))? {
+                let entry = entry?;
+                let name = entry.file_name().to_string_lossy().into_owned();
+                let path = if below.is_empty() { name } else { format!("{below}/{name}") };
+                if entry.file_type()?.is_dir() {
+                    open.push(path);
+                } else if let Some(signature) = self.check(&format!("{folder}/{path}")) {
+                    files.push(TreeFile { path, signature });
+                }
+            }
+        }
+        files.sort_by(|a, b| a.path.cmp(&b.path));
+        Ok(files)
+    }
+
+    fn fresh_folder(&self, folder: &str, inner: &[String]) -> io::Result<()> {
+        let path = self.root.join(folder);
+        match fs::remove_dir_all(&path) {
+            Err(e) if e.kind() != io::ErrorKind::NotFound => return Err(e),
+            _ => {}
+        }
+        fs::create_dir_all(&path)?;
+        inner.iter().try_for_each(|inner| fs::create_dir_all(path.join(inner)))
+    }
+
+    fn discard(&self, path: &str) {
+        let path = self.root.join(path);
+        let _ = if path.is_dir() { fs::remove_dir_all(&path) } else { fs::remove_file(&path) };
+    }
+
+    fn publish(&self, from: &str, to: &str) -> io::Result<()> {
+        let (from, to) = (self.root.join(from), self.root.join(to));
+        if let Some(parent) = to.parent() {
+            fs::create_dir_all(parent)?;
+        }
+        let is_folder = from.is_dir();
+        match to.symlink_metadata() {
+            Ok(there) if there.is_dir() => fs::remove_dir_all(&to)?,
+            Ok(_) if is_folder => fs::remove_file(&to)?,
+            Ok(_) => {
+                // Never half replaced: beside it first, then in its place.
+                let name = to.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
+                let beside = to.with_file_name(format!(".{name}.new"));
+                return self.copy(&from, &beside).and_then(|()| fs::rename(&beside, &to));
+            }
+            Err(_) => {}
+        }
+        if !is_folder {
+            return self.copy(&from, &to);
+        }
+        fs::create_dir_all(&to)?;
+        let mut open = vec![PathBuf::new()];
+        while let Some(below) = open.pop() {
+            for entry in fs::read_dir(from.join(&below))? {
+                let path = below.join(entry?.file_name());
+                if from.join(&path).is_dir() {
+                    fs::create_dir_all(to.join(&path))?;
+                    open.push(path);
+                } else {
+                    self.copy(&from.join(&path), &to.join(&path))?;
+                }
+            }
+        }
+        Ok(())
+    }
+
+    fn locate(&self, path: &str) -> PathBuf {
+        self.root.join(path)
+    }
+
+    fn tool(&self, name: &Arc<str>) -> Result<FoundTool, ToolProblem> {
+        self.tools.find(self, name)
+    }
+
+    fn run(&self, job: &Job<'_>, printed: &mut Vec<u8>) -> JobEnd {
+        self.started.store(true, Ordering::Relaxed);
+        let rules = match self.rules(job) {
+            Ok(rules) => rules,
+            Err(problem) => return JobEnd::NotStarted(self.root.join(job.folder), problem),
+        };
+        let scratch = format!("/proc/self/cwd/{}/.scratch/tmp", job.folder);
+        let mut environment: Vec<(String, String)> =
+            CONFINED_ENVIRONMENT.iter().map(|(n, v)| ((*n).to_owned(), (*v).to_owned())).collect();
+        environment.push(("HOME".to_owned(), scratch.clone()));
+        environment.push(("TMPDIR".to_owned(), scratch));
+        for (name, value) in job.env {
+            environment.retain(|(n, _)| **n != **name);
+            environment.push((name.to_string(), value.to_string()));
+        }
+        let path = |p: &Option<nubrik_source::WsPath>| p.as_ref().map(|p| PathBuf::from(p.as_str()));
+        let stages = job.stages.iter().map(|(program, stage)| StageSpec {
+            program: program.clone(),
+            words: stage.words.iter().map(|w| w.to_string()).collect(),
+            stdin: path(&stage.stdin),
+            stdout: path(&stage.stdout),
+            stderr: path(&stage.stderr),
+        });
+        let spec = PipelineSpec {
+            stages: stages.collect(),
+            folder: &self.root,
+            environment: &environment,
+            rules: Some(&rules),
+            filter_network: self.network_filter,
+        };
+        let mut capture = Capture::new(PRINTED_LIMIT.saturating_sub(printed.len()));
+        let ended = nubrik_confine::run(&spec, &mut capture, &self.cancel);
+        printed.extend_from_slice(&capture.bytes);
+        if capture.cut > 0 {
+            printed.extend_from_slice(format!("\n[{} more bytes were printed and not kept]\n", capture.cut).as_bytes());
+        }
+        match ended {
+            Ended::Well => JobEnd::Well,
+            Ended::Code(code) => JobEnd::Code(code),
+            Ended::Signal(signal) => JobEnd::Signal(signal),
+            Ended::Cancelled => JobEnd::Cancelled,
+            Ended::NotStarted(program, problem) => JobEnd::NotStarted(program, problem),
+        }
+    }
+
+    fn is_cancelled(&self) -> bool {
+        self.cancel.is_thrown()
+    }
+
+    fn now(&self) -> i64 {
+        SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |d| d.as_nanos() as i64)
+    }
+}

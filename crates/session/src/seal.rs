@@ -1,0 +1,97 @@
+//! The seal on a finished request: metadata of everything that it looked at. While none of it
+//! changes, the same request has nothing to do, and neither evaluates nor plans.
+//!
+//! A seal is only written when every step was in place at the end and no file was so young that it
+//! could change again without a trace.
+
+use std::sync::Arc;
+
+use nubrik_engine::{Outside, Signature};
+use nubrik_store::{Decoder, Digest, Encoder, Truncated};
+
+const MAGIC: &str = "nubrik seal 1";
+
+/// What a sealed request came to.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Sealed {
+    /// How many steps it needs.
+    pub steps: usize,
+    /// Where its results are, from the workspace's root.
+    pub results: Vec<String>,
+}
+
+/// A seal as it is written.
+pub(crate) struct Seal {
+    pub sealed: Sealed,
+    /// Paths with their metadata; all zero where nothing was. Sorted.
+    pub files: Vec<(Arc<str>, Option<Signature>)>,
+}
+
+impl Seal {
+    pub fn encode(&self) -> Vec<u8> {
+        let mut out = Encoder::new();
+        out.text(MAGIC);
+        out.u64(self.sealed.steps as u64);
+        out.list(&self.sealed.results, |out, path| out.text(path));
+        out.list(&self.files, |out, (path, signature)| {
+            out.text(path);
+            let s = signature.unwrap_or_default();
+            for number in [s.size, s.changed as u64, s.touched as u64, s.inode] {
+                out.u64(number);
+            }
+            out.u32(s.mode);
+        });
+        let check = Digest::of(&out.bytes);
+        out.digest(&check);
+        out.bytes
+    }
+}
+
+struct Entry<'a> {
+    path: &'a str,
+    signature: Option<Signature>,
+}
+
+fn decode(bytes: &[u8]) -> Result<(Sealed, Vec<Entry<'_>>), Truncated> {
+    let (body, check) = bytes.split_at_checked(bytes.len().saturating_sub(32)).ok_or(Truncated)?;
+    if Digest::of(body).0 != check {
+        return Err(Truncated);
+    }
+    let mut from = Decoder::new(body);
+    if from.text()? != MAGIC {
+        return Err(Truncated);
+    }
+    let steps = from.u64()? as usize;
+    let results = from.list(|from| Ok(from.text()?.to_owned()))?;
+    let files = from.list(|from| {
+        let path = from.text()?;
+        let (size, changed) = (from.u64()?, from.u64()? as i64);
+        let (touched, inode, mode) = (from.u64()? as i64, from.u64()?, from.u32()?);
+        let signature = (mode != 0).then_some(Signature { size, changed, touched, inode, mode });
+        Ok(Entry { path, signature })
+    })?;
+    Ok((Sealed { steps, results }, files))
+}
+
+/// What the sealed request came to, if the seal holds: nothing that it looked at has changed.
+pub(crate) fn check(bytes: &[u8], outside: &dyn Outside, threads: usize) -> Option<Sealed> {
+    let (sealed, entries) = decode(bytes).ok()?;
+    let part = entries.len().div_ceil(threads.max(1)).max(1);
+    let broken = std::sync::atomic::AtomicBool::new(false);
+    std::thread::scope(|scope| {
+        for entries in entries.chunks(part) {
+            let broken = &broken;
+            scope.spawn(move || {
+                for entry in entries {
+                    if broken.load(std::sync::atomic::Ordering::Relaxed) {
+                        return;
+                    }
+                    if outside.check(entry.path) != entry.signature {
+                        broken.store(true, std::sync::atomic::Ordering::Relaxed);
+                    }
+                }
+            });
+        }
+    });
+    (!broken.into_inner()).then_some(sealed)
+}

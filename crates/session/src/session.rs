@@ -1,0 +1,371 @@
+//! A session: one command's work in one workspace.
+
+use std::collections::{BTreeMap, HashMap};
+use std::fs::{self, File};
+use std::io;
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex, PoisonError};
+
+use nubrik_confine::CancelSwitch;
+use nubrik_engine::{
+    Event, Listener, Notice, Options, Outcome, Outside, PlannedStep, Signature, State, Summary, build, plan,
+};
+use nubrik_lang::{AddressPattern, Evaluation, Evaluator};
+use nubrik_source::WsPath;
+use nubrik_store::{Digest, Encoder, LocalStore, Store};
+
+use crate::machine::Machine;
+use crate::seal::{self, Seal, Sealed};
+use crate::workspace::{OpenProblem, Workspace};
+use crate::world::DiskWorld;
+
+/// Stack for evaluation, in bytes: definitions nest deeper than a thread's usual stack allows.
+const EVALUATION_STACK: usize = 256 << 20;
+
+/// How many seals are kept in a workspace.
+const SEALS: usize = 16;
+
+/// An open workspace.
+pub struct Session {
+    /// Where it is, and its settings.
+    pub workspace: Workspace,
+    machine: Machine,
+    state: State,
+    /// Held while this session may change the workspace.
+    lock: Option<File>,
+    /// What evaluation looked at.
+    looked_at: Mutex<HashMap<Arc<str>, Option<Signature>>>,
+    store: Result<LocalStore, String>,
+}
+
+/// Why a session cannot change the workspace.
+#[derive(Debug)]
+pub enum BuildProblem {
+    /// The tool's own files cannot be read or written.
+    Own(PathBuf, io::Error),
+}
+
+/// What a build came to.
+pub struct BuildReport {
+    /// Counts and the longest chain.
+    pub summary: Summary,
+    /// Where the requested results are, from the workspace's root, sorted.
+    pub results: Vec<String>,
+    /// Whether it was stopped.
+    pub cancelled: bool,
+    /// Whether a failure lies in the machine.
+    pub machine_lacks: bool,
+}
+
+/// The folder of the person's store.
+pub fn store_folder() -> Option<PathBuf> {
+    let absolute = |name: &str| std::env::var_os(name).map(PathBuf::from).filter(|p| p.is_absolute());
+    let cache = absolute("XDG_CACHE_HOME").or_else(|| absolute("HOME").map(|home| home.join(".cache")))?;
+    Some(cache.join("nubrik/store"))
+}
+
+impl Session {
+    /// Opens the workspace that a folder belongs to.
+    ///
+    /// # Errors
+    /// When there is none, or its settings are wrong.
+    pub fn open(start: &Path, cancel: Arc<CancelSwitch>) -> Result<Session, OpenProblem> {
+        let workspace = Workspace::find(start)?;
+        let own = workspace.own_folder();
+        let tools = fs::read(own.join("tools")).unwrap_or_default();
+        let search_path = std::env::var_os("PATH").unwrap_or_default();
+        let machine = Machine::new(&workspace.root, search_path, &tools, cancel)
+            .map_err(|e| OpenProblem::Io(workspace.root.clone(), e))?;
+        let store = match store_folder() {
+            None => Err("neither XDG_CACHE_HOME nor HOME names a folder".to_owned()),
+            Some(folder) => LocalStore::open(&folder).map_err(|e| e.to_string()),
+        };
+        Ok(Session { workspace, machine, state: State::default(), lock: None, looked_at: Mutex::default(), store })
+    }
+
+    /// How many steps run at once when nobody says otherwise.
+    pub fn default_jobs(&self) -> usize {
+        let processors = std::thread::available_parallelism().map_or(1, usize::from);
+        self.workspace.settings.jobs.unwrap_or(processors)
+    }
+
+    /// Makes sure that no other session changes this workspace meanwhile; `waiting` is called when
+    /// one does and has to be waited for.
+    ///
+    /// # Errors
+    /// When the tool's own files cannot be written.
+    pub fn lock(&mut self, waiting: impl FnOnce()) -> Result<(), BuildProblem> {
+        let own = |path: &Path| {
+            let path = path.to_owned();
+            move |e| BuildProblem::Own(path, e)
+        };
+        self.workspace.make_folders().map_err(|problem| match problem {
+            OpenProblem::Io(path, e) => BuildProblem::Own(path, e),
+            _ => BuildProblem::Own(self.workspace.root.clone(), io::Error::other("cannot make its folders")),
+        })?;
+        let path = self.workspace.own_folder().join("lock");
+        let file = File::options().create(true).truncate(false).write(true).open(&path).map_err(own(&path))?;
+        match file.try_lock() {
+            Ok(()) => {}
+            Err(fs::TryLockError::WouldBlock) => {
+                waiting();
+                file.lock().map_err(own(&path))?;
+            }
+            Err(fs::TryLockError::Error(e)) => return Err(BuildProblem::Own(path, e)),
+        }
+        self.lock = Some(file);
+        Ok(())
+    }
+
+    /// Reads what is remembered of the workspace. What is damaged is forgotten.
+    pub fn load_state(&mut self) {
+        let bytes = fs::read(self.workspace.own_folder().join("state")).unwrap_or_default();
+        self.state = State::decode(&bytes).unwrap_or_default();
+    }
+
+    /// What is remembered of the workspace.
+    pub fn state(&self) -> &State {
+        &self.state
+    }
+
+    // Evaluation.
+
+    /// Evaluates what some addresses ask for.
+    pub fn evaluate(&self, patterns: &[AddressPattern]) -> Evaluation {
+        self.with_evaluator(|evaluator| evaluator.request(patterns))
+    }
+
+    /// Evaluates everything, and reports what is only questionable, too.
+    pub fn lint(&self) -> Evaluation {
+        self.with_evaluator(|evaluator| evaluator.lint())
+    }
+
+    fn with_evaluator(&self, work: impl FnOnce(Evaluator<'_>) -> Evaluation + Send) -> Evaluation {
+        let world = DiskWorld::new(&self.workspace.root, &self.machine);
+        let evaluation = std::thread::scope(|scope| {
+            let thread = std::thread::Builder::new().stack_size(EVALUATION_STACK);
+            let running = thread.spawn_scoped(scope, || work(Evaluator::new(&world)));
+            match running.map(std::thread::ScopedJoinHandle::join) {
+                Ok(Ok(evaluation)) => evaluation,
+                Ok(Err(panic)) => std::panic::resume_unwind(panic),
+                Err(e) => std::panic::panic_any(format!("cannot start a thread: {e}")),
+            }
+        });
+        *self.looked_at.lock().unwrap_or_else(PoisonError::into_inner) = world.into_looked_at();
+        evaluation
+    }
+
+    // Building.
+
+    /// The folder of results, from the workspace's root.
+    pub fn results_folder(&self) -> &'static str {
+        "out/base"
+    }
+
+    fn store(&self) -> Option<&dyn Store> {
+        self.store.as_ref().ok().map(|s| s as &dyn Store)
+    }
+
+    fn seal_path(&self, patterns: &[AddressPattern]) -> PathBuf {
+        let mut out = Encoder::new();
+        out.text(env!("CARGO_PKG_VERSION"));
+        out.text(&std::env::var_os("PATH").unwrap_or_default().to_string_lossy());
+        out.list(patterns, |out, pattern| out.text(pattern.path.as_str()));
+        let program = std::env::current_exe().ok().and_then(|p| self.machine.check(&p.to_string_lossy()));
+        out.u64(program.map_or(0, |s| s.changed as u64));
+        self.workspace.own_folder().join("seals").join(&Digest::of(&out.bytes).hex()[..24])
+    }
+
+    /// What a request came to the last time, if nothing that it looked at has changed since.
+    pub fn sealed(&self, patterns: &[AddressPattern]) -> Option<Sealed> {
+        let bytes = fs::read(self.seal_path(patterns)).ok()?;
+        let threads = std::thread::available_parallelism().map_or(1, usize::from);
+        seal::check(&bytes, &self.machine, threads)
+    }
+
+    /// Builds what was evaluated. The session must hold the lock and have loaded the state.
+    pub fn build(
+        &mut self,
+        patterns: &[AddressPattern],
+        evaluation: &Evaluation,
+        listener: &dyn Listener,
+        options: Options,
+    ) -> Result<BuildReport, BuildProblem> {
+        if let Err(why) = &self.store {
+            listener.hear(&Event::Notice(Notice::StoreUnusable(why.clone())));
+        }
+        if let Some(missing) = unconfined() {
+            listener.hear(&Event::Notice(Notice::Unconfined(missing)));
+        }
+        nubrik_confine::raise_open_file_limit();
+        nubrik_confine::become_reaper();
+        let _ = fs::remove_file(self.seal_path(patterns));
+        self.remove_stale_results(evaluation);
+        let out = self.results_folder();
+        let outcome = build(
+            &evaluation.graph,
+            &evaluation.requested,
+            out,
+            &self.state,
+            &self.machine,
+            self.store(),
+            listener,
+            options,
+        );
+        if self.machine.has_started_commands() {
+            let ended = nubrik_confine::end_orphans();
+            if ended > 0 && !outcome.cancelled {
+                listener.hear(&Event::Notice(Notice::OrphansEnded(ended)));
+            }
+        }
+        let results = self.result_paths(evaluation);
+        self.save(patterns, evaluation, &outcome, &results)?;
+        self.state = outcome.state;
+        Ok(BuildReport {
+            summary: outcome.summary,
+            results,
+            cancelled: outcome.cancelled,
+            machine_lacks: outcome.machine_lacks,
+        })
+    }
+
+    /// Removes published results that a requested target no longer has.
+    fn remove_stale_results(&mut self, evaluation: &Evaluation) {
+        let out = self.results_folder();
+        let graph = &evaluation.graph;
+        let now: std::collections::HashSet<String> =
+            graph.targets.iter().flat_map(|t| &t.results).map(|r| format!("{out}/{}", r.publish.as_str())).collect();
+        let whole: Vec<String> =
+            evaluation.targets.iter().map(|t| format!("{out}/{}", graph.target(*t).address)).collect();
+        let belongs = |path: &str| whole.iter().any(|w| path.strip_prefix(w.as_str()).is_some_and(|r| r.starts_with('/')));
+        let mut stale: Vec<Arc<str>> =
+            self.state.published.keys().filter(|p| belongs(p) && !now.contains(&***p)).cloned().collect();
+        stale.sort();
+        for path in stale {
+            self.machine.discard(&path);
+            self.state.published.remove(&path);
+            // Folders that are empty now go, too.
+            let mut folder = WsPath::from_normal(&path).parent();
+            while let Some(at) = folder.filter(|f| f.as_str().len() > out.len()) {
+                if fs::remove_dir(self.workspace.root.join(at.as_str())).is_err() {
+                    break;
+                }
+                folder = at.parent();
+            }
+        }
+    }
+
+    fn result_paths(&self, evaluation: &Evaluation) -> Vec<String> {
+        let wanted: std::collections::HashSet<_> = evaluation.requested.iter().collect();
+        let targets = evaluation.targets.iter().map(|t| evaluation.graph.target(*t));
+        let results = targets.flat_map(|t| &t.results).filter(|r| wanted.contains(&r.file));
+        let mut paths: Vec<String> = results.map(|r| format!("{}/{}", self.results_folder(), r.publish.as_str())).collect();
+        paths.sort();
+        paths.dedup();
+        paths
+    }
+
+    fn save(&self, patterns: &[AddressPattern], evaluation: &Evaluation, outcome: &Outcome, results: &[String]) -> Result<(), BuildProblem> {
+        let own = self.workspace.own_folder();
+        write_whole(&own.join("state"), &outcome.state.encode())?;
+        write_whole(&own.join("tools"), &self.machine.tools.encode())?;
+        let done = &outcome.summary;
+        let complete = done.failed + done.blocked + done.left + done.unpublished == 0 && !outcome.cancelled;
+        if complete && let Some(files) = self.seal_files(evaluation, outcome, results) {
+            let path = self.seal_path(patterns);
+            let folder = own.join("seals");
+            fs::create_dir_all(&folder).map_err(|e| BuildProblem::Own(folder.clone(), e))?;
+            forget_old_seals(&folder);
+            let sealed = Sealed { steps: done.steps, results: results.to_vec() };
+            write_whole(&path, &Seal { sealed, files }.encode())?;
+        }
+        Ok(())
+    }
+
+    /// Metadata of everything that the request looked at; `None` when some file is too young.
+    fn seal_files(&self, evaluation: &Evaluation, outcome: &Outcome, results: &[String]) -> Option<Vec<(Arc<str>, Option<Signature>)>> {
+        let mut files: BTreeMap<Arc<str>, Option<Signature>> = BTreeMap::new();
+        files.insert(crate::SETTINGS_FILE.into(), self.machine.check(crate::SETTINGS_FILE));
+        let looked_at = self.looked_at.lock().unwrap_or_else(PoisonError::into_inner);
+        files.extend(looked_at.iter().map(|(path, signature)| (path.clone(), *signature)));
+        for (path, entry) in &outcome.looked_at {
+            if entry.is_some_and(|e| e.young) {
+                return None;
+            }
+            files.insert(path.clone(), entry.map(|e| e.signature));
+        }
+        for (path, signature) in self.machine.tools.looked_at() {
+            files.insert(path, Some(signature));
+        }
+        let graph = &evaluation.graph;
+        for id in nubrik_graph::Closure::of(graph, evaluation.requested.iter().copied()).steps {
+            let step = graph.step(id);
+            let memory = outcome.state.steps.get(step.folder.shared())?;
+            let mut signatures = memory.signatures.iter();
+            for (output, record) in step.outputs.iter().zip(&memory.outputs) {
+                let path = graph.file(output.file).path.shared();
+                match record {
+                    nubrik_store::OutputRecord::File { .. } => {
+                        files.insert(path.clone(), Some(*signatures.next()?));
+                    }
+                    nubrik_store::OutputRecord::Folder(entries) => {
+                        // The folder's own times tell when a file is added to it.
+                        files.insert(path.clone(), self.machine.check(path));
+                        for entry in entries {
+                            files.insert(format!("{path}/{}", entry.path).into(), Some(*signatures.next()?));
+                        }
+                    }
+                }
+            }
+        }
+        for path in results {
+            files.insert(path.as_str().into(), self.machine.check(path));
+            if let Some((_, signatures)) = outcome.state.published.get(path.as_str())
+                && let [signature] = signatures.as_slice()
+            {
+                files.insert(path.as_str().into(), Some(*signature));
+            }
+        }
+        Some(files.into_iter().collect())
+    }
+
+    /// What a build of what was evaluated would do. Changes nothing.
+    pub fn plan(&self, evaluation: &Evaluation, listener: &dyn Listener) -> Vec<PlannedStep> {
+        plan(&evaluation.graph, &evaluation.requested, &self.state, &self.machine, self.store(), listener)
+    }
+
+    /// The machine under this session.
+    pub fn machine(&self) -> &Machine {
+        &self.machine
+    }
+}
+
+/// What this machine lacks to confine steps fully.
+fn unconfined() -> Option<String> {
+    let support = nubrik_confine::support();
+    let mut missing = Vec::new();
+    if support.path_rules.is_none() {
+        missing.push("path rules (Landlock)");
+    }
+    if !support.network_filter {
+        missing.push("a system-call filter (seccomp)");
+    }
+    (!missing.is_empty()).then(|| missing.join(" and "))
+}
+
+/// Writes a file whole or not at all.
+fn write_whole(path: &Path, bytes: &[u8]) -> Result<(), BuildProblem> {
+    let temporary = path.with_extension("new");
+    let written = fs::write(&temporary, bytes).and_then(|()| fs::rename(&temporary, path));
+    written.map_err(|e| BuildProblem::Own(path.to_owned(), e))
+}
+
+fn forget_old_seals(folder: &Path) {
+    let Ok(entries) = fs::read_dir(folder) else { return };
+    let dated = entries.flatten().filter_map(|e| Some((e.metadata().ok()?.modified().ok()?, e.path())));
+    let mut seals: Vec<_> = dated.collect();
+    seals.sort();
+    for (_, path) in seals.iter().rev().skip(SEALS - 1) {
+        let _ = fs::remove_file(path);
+    }
+}

@@ -1,0 +1,208 @@
+//! Finding tools on the machine, and what each consists of.
+//!
+//! A compiler driver is not the compiler: the programs that it starts count, too, and are found by
+//! asking the driver. What was found is remembered with the metadata of every file, and found again
+//! when one of them changes.
+
+use std::collections::HashMap;
+use std::ffi::OsString;
+use std::os::unix::fs::PermissionsExt;
+use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
+use std::sync::{Arc, Mutex, PoisonError};
+
+use nubrik_engine::{FoundTool, Outside, Signature, ToolProblem};
+use nubrik_store::{Decoder, Digest, Encoder, Truncated};
+
+use crate::machine::Machine;
+
+/// Programs that C and C++ compiler drivers start.
+const STARTED_BY_COMPILERS: [&str; 7] = ["cc1", "cc1plus", "as", "ld", "collect2", "lto1", "lto-wrapper"];
+
+/// What to install for tools that many definitions use: tool, what it is, package on Debian and Fedora.
+const PACKAGES: [(&str, &str, &str); 10] = [
+    ("cc", "a C compiler", "gcc"),
+    ("gcc", "a C compiler", "gcc"),
+    ("clang", "a C compiler", "clang"),
+    ("c++", "a C++ compiler", "g++ (Fedora: gcc-c++)"),
+    ("g++", "a C++ compiler", "g++ (Fedora: gcc-c++)"),
+    ("ar", "an archiver", "binutils"),
+    ("ld", "a linker", "binutils"),
+    ("python3", "Python", "python3"),
+    ("perl", "Perl", "perl"),
+    ("awk", "awk", "gawk"),
+];
+
+/// A tool that was found, with the metadata of its files.
+#[derive(Clone, PartialEq, Debug)]
+struct Remembered {
+    tool: FoundTool,
+    /// The file under its name on the search path, then all of its parts.
+    files: Vec<(Arc<str>, Signature)>,
+}
+
+/// Finds tools on a search path.
+pub(crate) struct ToolFinder {
+    folders: Vec<PathBuf>,
+    search_path: OsString,
+    remembered: Mutex<HashMap<Arc<str>, Remembered>>,
+}
+
+impl ToolFinder {
+    /// A finder that knows what an earlier run found on the same search path.
+    pub fn new(search_path: OsString, remembered: &[u8]) -> ToolFinder {
+        let folders = std::env::split_paths(&search_path).filter(|p| p.is_absolute()).collect();
+        let remembered = decode(remembered, &search_path.to_string_lossy()).unwrap_or_default();
+        ToolFinder { folders, search_path, remembered: Mutex::new(remembered) }
+    }
+
+    /// What was found, for the next run.
+    pub fn encode(&self) -> Vec<u8> {
+        let remembered = self.remembered.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut tools: Vec<(&Arc<str>, &Remembered)> = remembered.iter().collect();
+        tools.sort_by_key(|(name, _)| *name);
+        let mut out = Encoder::new();
+        out.text("nubrik tools 1");
+        out.text(&self.search_path.to_string_lossy());
+        out.list(&tools, |out, (name, found)| {
+            out.text(name);
+            out.text(&found.tool.path.to_string_lossy());
+            out.digest(&found.tool.identity);
+            out.list(&found.files, |out, (path, signature)| {
+                out.text(path);
+                for number in [signature.size, signature.changed as u64, signature.touched as u64, signature.inode] {
+                    out.u64(number);
+                }
+                out.u32(signature.mode);
+            });
+        });
+        out.bytes
+    }
+
+    /// Files of all tools found, with their metadata.
+    pub fn looked_at(&self) -> Vec<(Arc<str>, Signature)> {
+        let remembered = self.remembered.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut files: Vec<_> = remembered.values().flat_map(|r| r.files.iter().cloned()).collect();
+        files.sort_by(|a, b| a.0.cmp(&b.0));
+        files.dedup_by(|a, b| a.0 == b.0);
+        files
+    }
+
+    /// Finds a tool by its name.
+    pub fn find(&self, machine: &Machine, name: &Arc<str>) -> Result<FoundTool, ToolProblem> {
+        let on_path = self.on_path(name);
+        let known = self.remembered.lock().unwrap_or_else(PoisonError::into_inner).get(name).cloned();
+        if let (Some(known), Some(on_path)) = (&known, &on_path) {
+            let same_place = known.files.first().is_some_and(|(p, _)| **p == *on_path.to_string_lossy());
+            if same_place && known.files.iter().all(|(path, s)| machine.check(path) == Some(*s)) {
+                return Ok(known.tool.clone());
+            }
+        }
+        let found = on_path.and_then(|path| self.look_closely(machine, name, &path));
+        let Some(found) = found else {
+            self.remembered.lock().unwrap_or_else(PoisonError::into_inner).remove(name);
+            let package = PACKAGES.iter().find(|p| p.0 == &**name);
+            return Err(ToolProblem {
+                name: name.clone(),
+                searched: self.folders.iter().map(|f| f.display().to_string()).collect(),
+                mend: package.map(|(_, what, package)| format!("install {what}; the package is called {package}")),
+            });
+        };
+        self.remembered.lock().unwrap_or_else(PoisonError::into_inner).insert(name.clone(), found.clone());
+        Ok(found.tool)
+    }
+
+    fn on_path(&self, name: &str) -> Option<PathBuf> {
+        self.folders.iter().map(|folder| folder.join(name)).find(|path| {
+            path.metadata().is_ok_and(|m| m.is_file() && m.permissions().mode() & 0o111 != 0)
+        })
+    }
+
+    fn look_closely(&self, machine: &Machine, name: &str, on_path: &Path) -> Option<Remembered> {
+        let program = on_path.canonicalize().ok()?;
+        let mut parts: Vec<(String, PathBuf)> = vec![(name.to_owned(), program.clone())];
+        if is_compiler_driver(name) {
+            for started in STARTED_BY_COMPILERS {
+                if let Some(path) = self.started_by(&program, started) {
+                    parts.push((started.to_owned(), path));
+                }
+            }
+        }
+        let mut identity = Encoder::new();
+        let mut files = vec![(Arc::<str>::from(on_path.to_string_lossy()), machine.check(on_path.to_str()?)?)];
+        for (name, path) in &parts {
+            let path: Arc<str> = path.to_string_lossy().into();
+            let signature = machine.check(&path)?;
+            identity.text(name);
+            identity.digest(&machine.digest(&path).ok()?);
+            files.push((path, signature));
+        }
+        let tool = FoundTool {
+            // Called by the name it was found under: some programs look at it.
+            path: on_path.to_owned(),
+            identity: Digest::of(&identity.bytes),
+            parts: files.iter().map(|(path, _)| path.clone()).collect(),
+        };
+        Some(Remembered { tool, files })
+    }
+
+    /// Asks a compiler driver for a program that it starts; a bare answer is looked up as it would be.
+    fn started_by(&self, driver: &Path, program: &str) -> Option<PathBuf> {
+        let output = Command::new(driver)
+            .arg(format!("-print-prog-name={program}"))
+            .env_clear()
+            .env("PATH", &self.search_path)
+            .env("LC_ALL", "C")
+            .stdin(Stdio::null())
+            .stderr(Stdio::null())
+            .output()
+            .ok()?;
+        let answer = String::from_utf8(output.stdout).ok()?;
+        let answer = Path::new(answer.trim());
+        let path = if answer.is_absolute() { answer.to_owned() } else { self.on_path(answer.to_str()?)? };
+        path.canonicalize().ok().filter(|p| p.is_file())
+    }
+}
+
+/// Whether a program of this name answers for the programs that it starts: `cc`, `gcc-13`,
+/// `arm-none-eabi-gcc`, `clang++`, …
+fn is_compiler_driver(name: &str) -> bool {
+    let versionless = name.trim_end_matches(|c: char| c.is_ascii_digit() || c == '.' || c == '-');
+    let last = versionless.rsplit_once('-').map_or(versionless, |(_, last)| last);
+    matches!(last, "cc" | "gcc" | "c" | "c++" | "g++" | "clang" | "clang++" | "gfortran")
+}
+
+fn decode(bytes: &[u8], search_path: &str) -> Result<HashMap<Arc<str>, Remembered>, Truncated> {
+    let mut from = Decoder::new(bytes);
+    if from.text()? != "nubrik tools 1" || from.text()? != search_path {
+        return Err(Truncated);
+    }
+    let tools = from.list(|from| {
+        let name: Arc<str> = from.text()?.into();
+        let (path, identity) = (PathBuf::from(from.text()?), from.digest()?);
+        let files = from.list(|from| {
+            let path: Arc<str> = from.text()?.into();
+            let (size, changed) = (from.u64()?, from.u64()? as i64);
+            let (touched, inode) = (from.u64()? as i64, from.u64()?);
+            Ok((path, Signature { size, changed, touched, inode, mode: from.u32()? }))
+        })?;
+        let parts = files.iter().map(|(path, _)| path.clone()).collect();
+        Ok((name, Remembered { tool: FoundTool { path, identity, parts }, files }))
+    })?;
+    Ok(tools.into_iter().collect())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::is_compiler_driver;
+
+    #[test]
+    fn knows_compiler_drivers() {
+        for name in ["cc", "gcc", "gcc-13", "arm-none-eabi-gcc", "clang++-16", "c99"] {
+            assert!(is_compiler_driver(name), "{name}");
+        }
+        for name in ["ar", "sh", "ccache-stats", "tidecc2x"] {
+            assert!(!is_compiler_driver(name), "{name}");
+        }
+    }
+}

@@ -1,0 +1,176 @@
+//! Definitions and folders on disk, as evaluation sees them.
+
+use std::collections::HashMap;
+use std::fs;
+use std::io;
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+
+use ignore::gitignore::{Gitignore, GitignoreBuilder};
+use nubrik_engine::{Outside, Signature};
+use nubrik_lang::{Answer, DefinitionText, EntryKind, Listing, World};
+use nubrik_source::WsPath;
+
+use crate::kits::SHIPPED;
+use crate::machine::Machine;
+use crate::workspace::SETTINGS_FILE;
+
+/// A definition file larger than this is refused, in bytes.
+const DEFINITION_LIMIT: u64 = 16 << 20;
+
+/// The workspace on disk. Remembers what it was asked, so that a later run can tell whether any
+/// answer would be another one.
+pub(crate) struct DiskWorld<'m> {
+    root: PathBuf,
+    machine: &'m Machine,
+    listings: Mutex<HashMap<WsPath, Arc<Listing>>>,
+    ignores: Mutex<HashMap<WsPath, Arc<Gitignore>>>,
+    /// What was looked at: metadata at that time, `None` where nothing was.
+    looked_at: Mutex<HashMap<Arc<str>, Option<Signature>>>,
+}
+
+fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+impl<'m> DiskWorld<'m> {
+    pub fn new(root: &Path, machine: &'m Machine) -> Self {
+        DiskWorld {
+            root: root.to_owned(),
+            machine,
+            listings: Mutex::default(),
+            ignores: Mutex::default(),
+            looked_at: Mutex::default(),
+        }
+    }
+
+    /// Everything that answers were taken from.
+    pub fn into_looked_at(self) -> HashMap<Arc<str>, Option<Signature>> {
+        self.looked_at.into_inner().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn disk(&self, path: &WsPath) -> PathBuf {
+        self.root.join(path.as_str())
+    }
+
+    /// Takes note of a path before its content is read.
+    fn look_at(&self, path: &WsPath) -> Option<Signature> {
+        let name = if path.is_root() { "." } else { path.as_str() };
+        let signature = self.machine.check(name);
+        lock(&self.looked_at).insert(name.into(), signature);
+        signature
+    }
+
+    /// What is ignored in a folder, by its own `.gitignore`.
+    fn ignore(&self, folder: &WsPath) -> Arc<Gitignore> {
+        if let Some(known) = lock(&self.ignores).get(folder) {
+            return known.clone();
+        }
+        let file = folder.child(".gitignore");
+        let ignore = match self.look_at(&file) {
+            Some(_) => {
+                let mut builder = GitignoreBuilder::new(self.disk(folder));
+                // A line that is no pattern ignores nothing.
+                let _ = builder.add(self.disk(&file));
+                builder.build().unwrap_or_else(|_| Gitignore::empty())
+            }
+            None => Gitignore::empty(),
+        };
+        let ignore = Arc::new(ignore);
+        lock(&self.ignores).insert(folder.clone(), ignore.clone());
+        ignore
+    }
+
+    fn is_ignored(&self, folder: &WsPath, path: &Path, is_folder: bool) -> bool {
+        let mut at = Some(folder.clone());
+        while let Some(folder) = at {
+            let ignore = self.ignore(&folder);
+            let matched = ignore.matched(path, is_folder);
+            if !matched.is_none() {
+                return matched.is_ignore();
+            }
+            at = folder.parent();
+        }
+        false
+    }
+
+    fn read_folder(&self, folder: &WsPath) -> Listing {
+        let mut listing = Listing::default();
+        if self.look_at(folder).is_none() {
+            return listing;
+        }
+        let entries = match fs::read_dir(self.disk(folder)) {
+            Ok(entries) => entries,
+            Err(e) if e.kind() == io::ErrorKind::NotFound || e.kind() == io::ErrorKind::NotADirectory => return listing,
+            Err(e) => {
+                listing.problem = Some(e.to_string());
+                return listing;
+            }
+        };
+        for entry in entries.flatten() {
+            // A name that is no text cannot be written in a definition.
+            let Ok(name) = entry.file_name().into_string() else { continue };
+            if name.starts_with('.') || name.contains(['\n', '\r']) || (folder.is_root() && name == "out") {
+                continue;
+            }
+            let Ok(kind) = entry.file_type() else { continue };
+            // A link to a file is a file; a link to a folder could lead round, and is passed over.
+            let is_file = kind.is_file() || (kind.is_symlink() && entry.path().is_file());
+            if (!is_file && !kind.is_dir()) || self.is_ignored(folder, &entry.path(), kind.is_dir()) {
+                continue;
+            }
+            if is_file { &mut listing.files } else { &mut listing.folders }.push(name.into());
+        }
+        listing.files.sort_unstable();
+        listing.folders.sort_unstable();
+        if !folder.is_root() && listing.files.iter().any(|f| &**f == SETTINGS_FILE) {
+            return Listing::default(); // Another workspace stands there.
+        }
+        listing
+    }
+}
+
+impl World for DiskWorld<'_> {
+    fn definition(&self, path: &WsPath) -> Answer<DefinitionText> {
+        let Some(signature) = self.look_at(path) else { return Answer::Ready(DefinitionText::Missing) };
+        if signature.is_folder() {
+            return Answer::Ready(DefinitionText::Missing);
+        }
+        if signature.size > DEFINITION_LIMIT {
+            let why = format!("it has more than {} MiB", DEFINITION_LIMIT >> 20);
+            return Answer::Ready(DefinitionText::Unreadable(why));
+        }
+        Answer::Ready(match fs::read(self.disk(path)) {
+            Ok(bytes) => match String::from_utf8(bytes) {
+                Ok(text) => DefinitionText::Text(text.into()),
+                Err(e) => {
+                    let line = e.as_bytes()[..e.utf8_error().valid_up_to()].iter().filter(|b| **b == b'\n').count() + 1;
+                    DefinitionText::Unreadable(format!("line {line} is not UTF-8 text"))
+                }
+            },
+            Err(e) => DefinitionText::Unreadable(e.to_string()),
+        })
+    }
+
+    fn shipped_kit(&self, name: &str) -> Option<&'static str> {
+        SHIPPED.iter().find(|(n, _)| *n == name).map(|(_, text)| *text)
+    }
+
+    fn shipped_kits(&self) -> Vec<&'static str> {
+        SHIPPED.iter().map(|(name, _)| *name).collect()
+    }
+
+    fn list(&self, folder: &WsPath) -> Answer<Arc<Listing>> {
+        if let Some(known) = lock(&self.listings).get(folder) {
+            return Answer::Ready(known.clone());
+        }
+        let listing = Arc::new(self.read_folder(folder));
+        lock(&self.listings).insert(folder.clone(), listing.clone());
+        Answer::Ready(listing)
+    }
+
+    fn kind(&self, path: &WsPath) -> Answer<Option<EntryKind>> {
+        let kind = self.look_at(path).map(|s| if s.is_folder() { EntryKind::Folder } else { EntryKind::File });
+        Answer::Ready(kind)
+    }
+}
