@@ -23,3 +23,10 @@ pub use world::{Answer, DefinitionText, EntryKind, Listing, World};
 
 /// The file that makes a folder a package.
 pub const TARGETS_FILE: &str = "targets.nub";
+
+/// Whether a text may be the name of a declaration: `[a-z][a-z0-9_]*`, and no word of the language.
+pub fn is_free_name(text: &str) -> bool {
+    nubrik_syntax::is_name(text)
+        && !nubrik_syntax::RESERVED_WORDS.contains(&text)
+        && !builtins::BUILTIN_NAMES.contains(&text)
+}

@@ -1,0 +1,100 @@
+//! The command line.
+
+use std::path::PathBuf;
+
+use clap::builder::Styles;
+use clap::builder::styling::AnsiColor;
+use clap::{Args, Parser, Subcommand};
+
+const STYLES: Styles = Styles::styled()
+    .header(AnsiColor::Cyan.on_default().bold())
+    .usage(AnsiColor::Cyan.on_default().bold())
+    .literal(AnsiColor::Blue.on_default().bold())
+    .placeholder(AnsiColor::Yellow.on_default());
+
+/// Builds what definitions describe, runs only what must run, and says why.
+#[derive(Parser)]
+#[command(name = "nubrik", version, styles = STYLES, max_term_width = 100)]
+#[command(after_help = "WHAT is a target's address (tide/tidecast), a glob of addresses (tide/**), or a file.\n\
+Without it, everything at and below this folder is meant.")]
+pub struct Arguments {
+    #[command(subcommand)]
+    pub command: Command,
+    #[command(flatten)]
+    pub face: Face,
+}
+
+/// How a command shows its results.
+#[derive(Args, Clone, Copy)]
+pub struct Face {
+    /// One line a fact, no live view, no colours
+    #[arg(long, global = true)]
+    pub plain: bool,
+    /// One JSON value a line, for programs
+    #[arg(long, global = true, conflicts_with = "plain")]
+    pub json: bool,
+}
+
+#[derive(Subcommand)]
+pub enum Command {
+    /// Write a first `nubrik.toml` and `targets.nub` in this folder
+    Init,
+    /// Unpack the demo workspace, build it, run it, and say what to try
+    Demo {
+        /// Folder to unpack into; it must be new or empty
+        #[arg(default_value = "skerrin-almanac")]
+        dir: PathBuf,
+    },
+    /// Build targets
+    Build {
+        what: Vec<String>,
+        #[command(flatten)]
+        how: How,
+    },
+    /// Build a program and run it in this terminal
+    Run {
+        /// The target that makes the program
+        address: String,
+        /// Arguments for the program
+        #[arg(last = true)]
+        args: Vec<String>,
+        #[command(flatten)]
+        how: How,
+    },
+    /// Say what a build would run, and why; run nothing
+    Plan { what: Vec<String> },
+    /// Say why a target would run now, or ran the last time
+    Why { address: String },
+    /// List targets by package
+    List { what: Vec<String> },
+    /// Show what a target depends on
+    Tree {
+        address: String,
+        /// How many levels to show
+        #[arg(long, value_name = "N")]
+        depth: Option<usize>,
+        /// Show what depends on the target instead
+        #[arg(long)]
+        users: bool,
+    },
+    /// Remove results; never needed for a right build
+    Clean {
+        what: Vec<String>,
+        /// Remove the results kept for all workspaces, too
+        #[arg(long)]
+        store: bool,
+    },
+    /// Check all definitions; run nothing
+    Lint,
+}
+
+/// How a build goes.
+#[derive(Args, Clone, Copy)]
+pub struct How {
+    /// How many steps run at once
+    #[arg(long, short, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=4096))]
+    pub jobs: Option<u16>,
+    /// After a failure, go on with what does not depend on it
+    #[arg(long, short)]
+    pub keep_going: bool,
+}

@@ -1,0 +1,75 @@
+//! `nubrik demo`
+
+use std::fs;
+use std::path::Path;
+
+use super::build::{build_evaluated, exit_of, lock, show};
+use super::{Outcome, open_at, say_wrong};
+use crate::arguments::{Face, How};
+use crate::exit::Exit;
+use crate::ui::paint::Ink;
+use crate::ui::screen::Stream;
+
+/// The files of the demo workspace, by path.
+const FILES: &[(&str, &str)] = &include!(concat!(env!("OUT_DIR"), "/demo_files.rs"));
+
+pub fn demo(face: Face, folder: &Path) -> Outcome<Exit> {
+    let paint = super::paint(face);
+    unpack(face, folder)?;
+    if !face.json {
+        let text = format!("{} files in {}", FILES.len(), folder.display());
+        println!("{}\n", super::labelled(paint, Ink::Busy, "unpacked", &text));
+    }
+    let began = std::time::Instant::now();
+    let mut session = open_at(face, folder)?;
+    lock(face, &mut session)?;
+    let patterns = super::patterns(face, &session, &[])?;
+    let how = How { jobs: None, keep_going: true };
+    let (_, report) = build_evaluated(face, &mut session, &patterns, how, Stream::Output)?;
+    let micros = began.elapsed().as_micros() as u64;
+    show(face, &report.summary, &report.results, micros, report.cancelled, Stream::Output);
+    let exit = exit_of(&report);
+    if exit != Exit::Done || face.json {
+        return Ok(exit);
+    }
+    let program = session.workspace.root.join("out/base/tide/tidecast");
+    let readings = session.workspace.root.join("tide/stations/ardle.csv");
+    let shown = "tidecast --day 2031-03-21 tide/stations/ardle.csv";
+    println!("\n{}", super::labelled(paint, Ink::Busy, "runs", shown));
+    let output = std::process::Command::new(program).args(["--day", "2031-03-21"]).arg(readings).output();
+    match output {
+        Ok(output) => {
+            for line in String::from_utf8_lossy(&output.stdout).lines() {
+                println!("    {line}");
+            }
+        }
+        Err(e) => return Err(say_wrong(face, Exit::Machine, &format!("cannot start tidecast: {e}"), &[])),
+    }
+    println!("\n{}", paint.ink(Ink::Strong, "what to try next"));
+    for (command, what) in [
+        (format!("cd {}", folder.display()), ""),
+        ("nubrik build".into(), "nothing runs: everything is current"),
+        ("nubrik list".into(), "what there is"),
+        ("nubrik tree almanac/almanac".into(), "what the almanac is made from"),
+        ("touch tide/src/fit.c; nubrik build".into(), "nothing runs: the content is the same"),
+        ("echo >> tide/src/fit.c; nubrik plan".into(), "what would run, and why"),
+        ("nubrik build; nubrik why almanac/almanac".into(), "what ran, back to the first cause"),
+    ] {
+        println!("  {:<42}{}", command, paint.ink(Ink::Faint, what));
+    }
+    Ok(Exit::Done)
+}
+
+fn unpack(face: Face, folder: &Path) -> Outcome<()> {
+    let taken = fs::read_dir(folder).is_ok_and(|mut entries| entries.next().is_some());
+    if taken || folder.is_file() {
+        let message = format!("{} is there already, and is not empty", folder.display());
+        return Err(say_wrong(face, Exit::Usage, &message, &["nubrik demo another-folder"]));
+    }
+    for (path, text) in FILES {
+        let path = folder.join(path);
+        let written = path.parent().map_or(Ok(()), fs::create_dir_all).and_then(|()| fs::write(&path, text));
+        written.map_err(|e| say_wrong(face, Exit::Own, &format!("cannot write {}: {e}", path.display()), &[]))?;
+    }
+    Ok(())
+}

@@ -1,0 +1,198 @@
+//! The commands, one file each, and what they share.
+
+mod build;
+mod clean;
+mod demo;
+mod init;
+mod lint;
+mod list;
+mod plan;
+mod run;
+mod tree;
+mod why;
+
+use std::path::Path;
+use std::sync::Arc;
+
+use nubrik_confine::CancelSwitch;
+use nubrik_diagnostic::{Diagnostic, Severity};
+use nubrik_engine::{Event, Listener};
+use nubrik_graph::{Closure, Graph};
+use nubrik_lang::{AddressPattern, Evaluation};
+use nubrik_session::{BuildProblem, OpenProblem, Session};
+use nubrik_source::Sources;
+
+use crate::arguments::{Arguments, Command, Face};
+use crate::exit::Exit;
+use crate::ui::paint::{Ink, Paint};
+use crate::ui::{diagnostics, json};
+
+/// A command that cannot go on has said why, and ends with this.
+pub type Outcome<T> = Result<T, Exit>;
+
+/// Runs the command that was asked for.
+pub fn dispatch(arguments: Arguments) -> Exit {
+    let face = arguments.face;
+    let result = match arguments.command {
+        Command::Init => init::init(face),
+        Command::Demo { dir } => demo::demo(face, &dir),
+        Command::Build { what, how } => build::build(face, &what, how),
+        Command::Run { address, args, how } => run::run(face, &address, &args, how),
+        Command::Plan { what } => plan::plan(face, &what),
+        Command::Why { address } => why::why(face, &address),
+        Command::List { what } => list::list(face, &what),
+        Command::Tree { address, depth, users } => tree::tree(face, &address, depth, users),
+        Command::Clean { what, store } => clean::clean(face, &what, store),
+        Command::Lint => lint::lint(face),
+    };
+    result.unwrap_or_else(|exit| exit)
+}
+
+/// Opens the workspace that this folder belongs to, or says why not.
+pub fn open(face: Face) -> Outcome<Session> {
+    let here = std::env::current_dir().map_err(|e| say_wrong(face, Exit::Own, &format!("cannot find this folder: {e}"), &[]))?;
+    open_at(face, &here)
+}
+
+/// Opens the workspace that a folder belongs to, or says why not.
+pub fn open_at(face: Face, folder: &Path) -> Outcome<Session> {
+    let cancel = crate::interrupt::cancel_switch().or_else(|_| CancelSwitch::new().map(Arc::new));
+    let cancel = cancel.map_err(|e| say_wrong(face, Exit::Own, &format!("cannot listen for signals: {e}"), &[]))?;
+    Session::open(folder, cancel).map_err(|problem| match problem {
+        OpenProblem::NoWorkspace(start) => say_wrong(
+            face,
+            Exit::Usage,
+            &format!("no workspace here: neither {} nor a folder above it has a nubrik.toml", start.display()),
+            &["nubrik init   makes this folder a workspace", "nubrik demo   unpacks one to look at"],
+        ),
+        OpenProblem::Settings { path, text, problem } => {
+            let mut sources = Sources::default();
+            let file = sources.add(&path.display().to_string(), text.into());
+            let mut diagnostic = Diagnostic::error("settings", problem.message).maybe_mend(problem.mend);
+            if let Some(range) = problem.range {
+                diagnostic = diagnostic.at(nubrik_source::Span::new(file, range.start, range.end));
+            } else {
+                diagnostic = diagnostic.note(path.display().to_string());
+            }
+            report(face, &[diagnostic], &sources);
+            Exit::Definitions
+        }
+        OpenProblem::Io(path, e) => say_wrong(face, Exit::Own, &format!("cannot read {}: {e}", path.display()), &[]),
+    })
+}
+
+/// Says what is wrong where no definition is to blame.
+pub fn say_wrong(face: Face, exit: Exit, message: &str, mends: &[&str]) -> Exit {
+    let diagnostic = mends.iter().fold(Diagnostic::error("command", message), |d, m| d.mend(*m));
+    report(face, &[diagnostic], &Sources::default());
+    exit
+}
+
+/// Prints diagnostics: for people to standard error, for programs as events.
+pub fn report(face: Face, list: &[Diagnostic], sources: &Sources) {
+    if face.json {
+        json::diagnostics(list, sources);
+    } else {
+        eprint!("{}", diagnostics::render(list, sources, Paint::for_stderr(face.plain)));
+    }
+}
+
+/// Says that the tool's own files cannot be used.
+pub fn own_problem(face: Face, problem: BuildProblem) -> Exit {
+    let BuildProblem::Own(path, e) = problem;
+    say_wrong(face, Exit::Own, &format!("cannot write {}: {e}", path.display()), &["check the rights and the space there"])
+}
+
+/// Evaluates, and stops with the errors if there are any.
+pub fn evaluate(face: Face, session: &Session, patterns: &[AddressPattern]) -> Outcome<Evaluation> {
+    let evaluation = session.evaluate(patterns);
+    stop_on_errors(face, evaluation)
+}
+
+/// Prints errors, and stops if there are any.
+pub fn stop_on_errors(face: Face, evaluation: Evaluation) -> Outcome<Evaluation> {
+    let errors: Vec<Diagnostic> =
+        evaluation.diagnostics.iter().filter(|d| d.severity == Severity::Error).cloned().collect();
+    if errors.is_empty() {
+        return Ok(evaluation);
+    }
+    report(face, &errors, &evaluation.sources);
+    if !face.json && errors.len() > 1 {
+        eprintln!("\n{} errors", errors.len());
+    }
+    // Only the command line was wrong when nothing has a place.
+    let usage = errors.iter().all(|e| e.span.is_none() && e.code.starts_with("unknown-address"));
+    Err(if usage { Exit::Usage } else { Exit::Definitions })
+}
+
+/// The patterns that words of the command line mean: addresses, globs, and paths of files (a result
+/// means what makes it, a source what uses it). Without words: everything at and below this folder.
+pub fn patterns(face: Face, session: &Session, words: &[String]) -> Outcome<Vec<AddressPattern>> {
+    let folder = &session.workspace.folder;
+    if words.is_empty() {
+        return Ok(vec![AddressPattern::below(folder)]);
+    }
+    let mut patterns = Vec::new();
+    let mut files = Vec::new();
+    for word in words {
+        let pattern = AddressPattern::new(word, folder)
+            .map_err(|problem| say_wrong(face, Exit::Usage, &problem.0, &["addresses look like tide/tidecast"]))?;
+        let path = session.workspace.root.join(pattern.path.as_str());
+        if !pattern.is_glob() && path.is_file() { files.push(pattern) } else { patterns.push(pattern) }
+    }
+    if !files.is_empty() {
+        let root = AddressPattern::below(&nubrik_source::WsPath::root());
+        let evaluation = evaluate(face, session, &[root])?;
+        for file in files {
+            patterns.extend(targets_of_file(face, session, &evaluation.graph, &file)?);
+        }
+    }
+    Ok(patterns)
+}
+
+fn targets_of_file(face: Face, session: &Session, graph: &Graph, file: &AddressPattern) -> Outcome<Vec<AddressPattern>> {
+    let mut addresses: Vec<&str> = Vec::new();
+    let out = session.results_folder();
+    for target in &graph.targets {
+        let makes = target.results.iter().filter(|r| file.path.as_str() == format!("{out}/{}", r.publish.as_str()));
+        addresses.extend(makes.map(|r| &*r.address));
+    }
+    if addresses.is_empty()
+        && let Some(id) = graph.files.iter().position(|f| f.path == file.path)
+    {
+        let id = nubrik_graph::FileId(id as u32);
+        for target in graph.targets.iter().filter(|t| t.declared) {
+            let steps = Closure::of(graph, target.results.iter().map(|r| r.file)).steps;
+            let uses = |s: &nubrik_graph::StepId| {
+                let step = graph.step(*s);
+                step.inputs.contains(&id) || step.candidates.contains(&id)
+            };
+            if steps.iter().any(uses) {
+                addresses.push(&target.address);
+            }
+        }
+    }
+    if addresses.is_empty() {
+        let message = format!("`{}` is a file that no target makes or uses", file.written);
+        return Err(say_wrong(face, Exit::Usage, &message, &["`nubrik list` shows what there is"]));
+    }
+    let root = nubrik_source::WsPath::root();
+    Ok(addresses.iter().filter_map(|a| AddressPattern::new(a, &root).ok()).collect())
+}
+
+/// A listener for commands that run nothing.
+pub struct Silent;
+
+impl Listener for Silent {
+    fn hear(&self, _: &Event) {}
+}
+
+/// Where standard output goes, seen as the command asks.
+pub fn paint(face: Face) -> Paint {
+    Paint::for_stdout(face.plain || face.json)
+}
+
+/// A line with a word in front.
+pub fn labelled(paint: Paint, ink: Ink, word: &str, text: &str) -> String {
+    format!("{}{text}", paint.ink(ink, &format!("{word:<10}")))
+}

@@ -1,0 +1,119 @@
+//! `nubrik plan`
+
+use std::collections::BTreeMap;
+
+use nubrik_engine::{PlannedStep, Verdict};
+use nubrik_graph::Graph;
+use serde::Serialize;
+
+use super::{Outcome, Silent, evaluate, open, patterns};
+use crate::arguments::Face;
+use crate::exit::Exit;
+use crate::ui::json;
+use crate::ui::paint::{Ink, Paint};
+use crate::ui::screen::{Columns, step_line};
+use crate::ui::text::time;
+
+pub fn plan(face: Face, words: &[String]) -> Outcome<Exit> {
+    let mut session = open(face)?;
+    let patterns = patterns(face, &session, words)?;
+    session.load_state();
+    let evaluation = evaluate(face, &session, &patterns)?;
+    let planned = session.plan(&evaluation, &Silent);
+    if face.json {
+        print_json(&evaluation.graph, &planned);
+    } else {
+        print!("{}", render(&evaluation.graph, &planned, super::paint(face)));
+    }
+    Ok(Exit::Done)
+}
+
+/// The word for what would become of a step, and its colour.
+pub fn planned_word(step: &PlannedStep) -> (&'static str, Ink) {
+    match step.verdict {
+        Verdict::Ran => ("run", Ink::Busy),
+        Verdict::Reused => ("reuse", Ink::Found),
+        Verdict::Left => ("maybe", Ink::Doubt),
+        Verdict::Failed | Verdict::Blocked => ("fail", Ink::Wrong),
+        Verdict::Current => ("current", Ink::Calm),
+    }
+}
+
+fn render(graph: &Graph, planned: &[PlannedStep], paint: Paint) -> String {
+    let columns = Columns::of(graph);
+    let mut out = String::new();
+    let mut per_target: BTreeMap<&str, (usize, u64)> = BTreeMap::new();
+    let (mut counts, mut unknown) = ([0usize; 3], 0usize);
+    for step in planned.iter().filter(|s| s.verdict != Verdict::Current) {
+        let node = graph.step(step.step);
+        let target = &*graph.owner(step.step).address;
+        let took = step.micros.map_or("?".to_owned(), time);
+        let why = step.reason.to_string();
+        out.push_str(&step_line(paint, columns, planned_word(step), target, &node.say, &took, &why));
+        out.push('\n');
+        match step.verdict {
+            Verdict::Reused => counts[1] += 1,
+            Verdict::Left => counts[2] += 1,
+            _ => counts[0] += 1,
+        }
+        if matches!(step.verdict, Verdict::Ran | Verdict::Left) {
+            let entry = per_target.entry(target).or_default();
+            entry.0 += 1;
+            entry.1 += step.micros.unwrap_or(0);
+            unknown += usize::from(step.micros.is_none());
+        }
+    }
+    if planned.is_empty() {
+        return "nothing to build here\n".to_owned();
+    }
+    if out.is_empty() {
+        return format!("nothing would run: all {} steps are current\n", planned.len());
+    }
+    let mut sum = format!("\n{} of {} steps would run", counts[0], planned.len());
+    for (count, what) in [(counts[1], "would be reused"), (counts[2], "may have to follow")] {
+        if count > 0 {
+            sum.push_str(&format!(", {count} {what}"));
+        }
+    }
+    let total: u64 = per_target.values().map(|t| t.1).sum();
+    if total > 0 {
+        sum.push_str(&format!(". At most {} of work, going by the last times", time(total)));
+    }
+    if unknown > 0 {
+        sum.push_str(&format!(" ({unknown} of them never ran here)"));
+    }
+    out.push_str(&paint.ink(Ink::Strong, &sum));
+    out.push('\n');
+    if per_target.len() > 1 && total > 0 {
+        for (target, (steps, micros)) in per_target {
+            out.push_str(&format!("{:>9}  {target}, {steps} step{}\n", time(micros), if steps == 1 { "" } else { "s" }));
+        }
+    }
+    out
+}
+
+#[derive(Serialize)]
+struct PlanEvent<'a> {
+    event: &'static str,
+    plan: &'static str,
+    target: &'a str,
+    say: &'a str,
+    reason: String,
+    reason_code: &'static str,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    last_seconds: Option<f64>,
+}
+
+fn print_json(graph: &Graph, planned: &[PlannedStep]) {
+    for step in planned {
+        json::print(&PlanEvent {
+            event: "plan",
+            plan: planned_word(step).0,
+            target: &graph.owner(step.step).address,
+            say: &graph.step(step.step).say,
+            reason: step.reason.to_string(),
+            reason_code: step.reason.code(),
+            last_seconds: step.micros.map(|m| json::rounded(m as f64 / 1e6)),
+        });
+    }
+}

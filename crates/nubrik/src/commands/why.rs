@@ -1,0 +1,113 @@
+//! `nubrik why`
+
+use std::sync::Arc;
+
+use nubrik_engine::{PlannedStep, State, Verdict};
+use nubrik_graph::{Closure, Graph, StepId};
+use nubrik_lang::Evaluation;
+use serde::Serialize;
+
+use super::plan::planned_word;
+use super::{Outcome, Silent, evaluate, labelled, open, patterns};
+use crate::arguments::Face;
+use crate::exit::Exit;
+use crate::ui::json;
+use crate::ui::paint::Ink;
+use crate::ui::text::{padded, width};
+
+/// One cause in a chain, from the effect to the first cause.
+#[derive(Serialize)]
+struct Cause {
+    event: &'static str,
+    target: String,
+    say: String,
+    reason: String,
+}
+
+pub fn why(face: Face, address: &str) -> Outcome<Exit> {
+    let mut session = open(face)?;
+    let patterns = patterns(face, &session, &[address.to_owned()])?;
+    session.load_state();
+    let evaluation = evaluate(face, &session, &patterns)?;
+    let planned = session.plan(&evaluation, &Silent);
+    let paint = super::paint(face);
+    let pending = chain_now(&evaluation, &planned);
+    let (headline, chain) = match pending {
+        Some((word, chain)) => (format!("{address} would {word} now"), chain),
+        None => match chain_then(&evaluation, session.state()) {
+            Some((build, chain)) if build == session.state().builds => {
+                (format!("{address} is current; it last ran in the newest build, number {build}"), chain)
+            }
+            Some((build, chain)) => {
+                (format!("{address} is current; it last ran in build {build} of {}", session.state().builds), chain)
+            }
+            None => (format!("{address} has no steps of its own"), Vec::new()),
+        },
+    };
+    if face.json {
+        chain.iter().for_each(json::print);
+        return Ok(Exit::Done);
+    }
+    println!("{}", paint.ink(Ink::Strong, &headline));
+    let targets = chain.iter().map(|c| width(&c.target)).max().unwrap_or(0);
+    let says = chain.iter().map(|c| width(&c.say)).max().unwrap_or(0).min(40);
+    for (i, cause) in chain.iter().enumerate() {
+        let label = if i == 0 { "because" } else { "since" };
+        let text = format!("{}   {}   {}", padded(&cause.target, targets), padded(&cause.say, says), cause.reason);
+        println!("{}", labelled(paint, Ink::Calm, label, &text));
+    }
+    Ok(Exit::Done)
+}
+
+/// The chain from a step that would run back to its first cause; `None` when nothing would run.
+fn chain_now(evaluation: &Evaluation, planned: &[PlannedStep]) -> Option<(&'static str, Vec<Cause>)> {
+    let graph = &evaluation.graph;
+    let pending = |s: &&PlannedStep| s.verdict != Verdict::Current;
+    let own = |s: &&PlannedStep| evaluation.targets.contains(&graph.step(s.step).target);
+    // The last own step is the effect that people see; without one, any step behind the target.
+    let effect = planned.iter().rev().filter(pending).find(own).or_else(|| planned.iter().rev().find(pending))?;
+    let word = match planned_word(effect).0 {
+        "maybe" => "perhaps run",
+        word => word,
+    };
+    let mut chain = Vec::new();
+    let mut at = Some(effect);
+    while let Some(step) = at {
+        chain.push(cause(graph, step.step, step.reason.to_string()));
+        let maker = step.reason.input().and_then(|path| maker(graph, path));
+        at = maker.and_then(|m| planned.iter().find(|p| p.step == m)).filter(pending);
+    }
+    Some((word, chain))
+}
+
+/// The chain of the target's newest run, as it was remembered.
+fn chain_then(evaluation: &Evaluation, state: &State) -> Option<(u64, Vec<Cause>)> {
+    let graph = &evaluation.graph;
+    let steps = Closure::of(graph, evaluation.requested.iter().copied()).steps;
+    let memory = |s: StepId| state.steps.get(graph.step(s).folder.shared());
+    let own = steps.iter().copied().filter(|s| evaluation.targets.contains(&graph.step(*s).target));
+    let newest = own.max_by_key(|s| memory(*s).map_or(0, |m| m.build))?;
+    let build = memory(newest)?.build;
+    let mut chain = Vec::new();
+    let mut at = Some(newest);
+    while let Some(step) = at {
+        let because = &memory(step)?.because;
+        chain.push(cause(graph, step, because.1.clone()));
+        let maker = because.2.as_ref().and_then(|path| maker(graph, path));
+        at = maker.filter(|m| memory(*m).is_some_and(|other| other.build == build) && chain.len() < steps.len());
+    }
+    Some((build, chain))
+}
+
+fn maker(graph: &Graph, path: &Arc<str>) -> Option<StepId> {
+    graph.files.iter().find(|f| f.path.shared() == path)?.maker
+}
+
+fn cause(graph: &Graph, step: StepId, reason: String) -> Cause {
+    Cause {
+        event: "cause",
+        target: graph.owner(step).address.to_string(),
+        say: graph.step(step).say.to_string(),
+        reason,
+    }
+}

@@ -1,0 +1,141 @@
+//! Events as JSON, one a line (`docs/formats.md` describes them).
+
+use nubrik_diagnostic::{Diagnostic, Severity};
+use nubrik_engine::Summary;
+use nubrik_source::Sources;
+use serde::Serialize;
+
+/// Version of the events.
+pub const VERSION: u32 = 1;
+
+/// Prints one value on one line.
+pub fn print(value: &impl Serialize) {
+    if let Ok(line) = serde_json::to_string(value) {
+        println!("{line}");
+    }
+}
+
+#[derive(Serialize)]
+pub struct BeganEvent {
+    pub event: &'static str,
+    pub version: u32,
+    pub steps: usize,
+}
+
+#[derive(Serialize)]
+pub struct StepEvent<'a> {
+    pub event: &'static str,
+    pub state: &'a str,
+    pub target: &'a str,
+    pub say: &'a str,
+    pub reason: String,
+    pub reason_code: &'static str,
+    pub seconds: f64,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub command: Option<Vec<String>>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub printed: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub failure: Option<String>,
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub mends: Vec<String>,
+}
+
+#[derive(Serialize)]
+pub struct NoticeEvent {
+    pub event: &'static str,
+    pub text: String,
+}
+
+#[derive(Serialize)]
+pub struct ResultEvent<'a> {
+    pub event: &'static str,
+    pub path: &'a str,
+}
+
+#[derive(Serialize)]
+struct SummaryEvent {
+    event: &'static str,
+    version: u32,
+    ok: bool,
+    steps: usize,
+    ran: usize,
+    current: usize,
+    reused: usize,
+    shared: usize,
+    failed: usize,
+    blocked: usize,
+    left: usize,
+    seconds: f64,
+}
+
+#[derive(Serialize)]
+struct DiagnosticEvent<'a> {
+    event: &'static str,
+    severity: &'static str,
+    code: &'a str,
+    message: &'a str,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    file: Option<&'a str>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    line: Option<u32>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    column: Option<u32>,
+    related: Vec<RelatedPlace<'a>>,
+    notes: &'a [String],
+    mends: &'a [String],
+}
+
+#[derive(Serialize)]
+struct RelatedPlace<'a> {
+    file: &'a str,
+    line: u32,
+    message: &'a str,
+}
+
+/// Prints diagnostics.
+pub fn diagnostics(list: &[Diagnostic], sources: &Sources) {
+    for diagnostic in list {
+        let at = diagnostic.span.map(|s| (sources.name(s.file), sources.line_column(s.file, s.start)));
+        let related = diagnostic.related.iter().map(|r| RelatedPlace {
+            file: sources.name(r.span.file),
+            line: sources.line(r.span),
+            message: &r.message,
+        });
+        print(&DiagnosticEvent {
+            event: "diagnostic",
+            severity: if diagnostic.severity == Severity::Error { "error" } else { "warning" },
+            code: diagnostic.code,
+            message: &diagnostic.message,
+            file: at.as_ref().map(|a| &**a.0),
+            line: at.as_ref().map(|a| a.1.line),
+            column: at.as_ref().map(|a| a.1.column),
+            related: related.collect(),
+            notes: &diagnostic.notes,
+            mends: &diagnostic.mends,
+        });
+    }
+}
+
+/// Prints the last line of every build: the summary, which scripts rely on.
+pub fn summary(summary: &Summary, ok: bool, seconds: f64) {
+    print(&SummaryEvent {
+        event: "summary",
+        version: VERSION,
+        ok,
+        steps: summary.steps,
+        ran: summary.ran,
+        current: summary.current,
+        reused: summary.reused,
+        shared: 0,
+        failed: summary.failed,
+        blocked: summary.blocked,
+        left: summary.left,
+        seconds: rounded(seconds),
+    });
+}
+
+/// Seconds with three decimals.
+pub fn rounded(seconds: f64) -> f64 {
+    (seconds * 1000.0).round() / 1000.0
+}

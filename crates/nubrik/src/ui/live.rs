@@ -1,0 +1,106 @@
+//! The live view: steps in flight with their times, a gauge, what waits. Drawn below the lines that
+//! stay, and wiped when the build ends.
+
+use std::time::Instant;
+
+use nubrik_engine::Verdict;
+use nubrik_graph::{Graph, StepId};
+
+use super::paint::{Ink, Paint};
+use super::text::{cut, padded, time, width};
+
+const GAUGE: usize = 24;
+const SHOWN_STEPS: usize = 8;
+
+/// What is in flight, and how many lines of the terminal show it.
+pub struct Live {
+    paint: Paint,
+    total: usize,
+    done: usize,
+    failed: usize,
+    running: Vec<(StepId, Instant)>,
+    drawn_lines: usize,
+    began: Instant,
+}
+
+impl Live {
+    pub fn new(paint: Paint) -> Live {
+        Live { paint, total: 0, done: 0, failed: 0, running: Vec::new(), drawn_lines: 0, began: Instant::now() }
+    }
+
+    pub fn began(&mut self, steps: usize) {
+        self.total = steps;
+    }
+
+    pub fn running(&mut self, step: StepId) {
+        self.running.push((step, Instant::now()));
+    }
+
+    pub fn done(&mut self, step: StepId, verdict: Verdict) {
+        self.done += 1;
+        self.failed += usize::from(verdict == Verdict::Failed);
+        self.running.retain(|(s, _)| *s != step);
+    }
+
+    /// Wipes the view.
+    pub fn erase(&mut self) -> String {
+        let lines = std::mem::take(&mut self.drawn_lines);
+        if lines == 0 { String::new() } else { format!("\x1b[{lines}A\x1b[J") }
+    }
+
+    /// Wipes the view, prints lines that stay, and draws it again below them.
+    pub fn above(&mut self, graph: &Graph, text: &str) -> String {
+        let erased = self.erase();
+        // The first moments stay quiet: a short build needs no view.
+        let view = if self.began.elapsed().as_millis() > 150 { self.draw(graph) } else { String::new() };
+        format!("{erased}{text}{view}")
+    }
+
+    /// Wipes and draws the view.
+    pub fn redraw(&mut self, graph: &Graph) -> String {
+        self.above(graph, "")
+    }
+
+    fn draw(&mut self, graph: &Graph) -> String {
+        if self.total == 0 {
+            return String::new();
+        }
+        let paint = self.paint;
+        let columns = paint.width.unwrap_or(80);
+        let more = paint.glyph("…", "...");
+        let mut lines = vec![self.gauge(columns)];
+        let widest = self.running.iter().map(|(s, _)| width(&graph.owner(*s).address)).max().unwrap_or(0).min(28);
+        for (step, since) in self.running.iter().take(SHOWN_STEPS) {
+            let target = padded(&cut(&graph.owner(*step).address, widest, more), widest);
+            let took = time(since.elapsed().as_micros() as u64);
+            let room = columns.saturating_sub(10 + widest + 3 + width(&took) + 3);
+            let say = cut(&graph.step(*step).say, room, more);
+            lines.push(format!("{:10}{target}   {say}  {}", "", paint.ink(Ink::Faint, &took)));
+        }
+        if self.running.len() > SHOWN_STEPS {
+            lines.push(format!("{:10}and {} more", "", self.running.len() - SHOWN_STEPS));
+        }
+        self.drawn_lines = lines.len();
+        lines.join("\n") + "\n"
+    }
+
+    fn gauge(&self, columns: usize) -> String {
+        let paint = self.paint;
+        let cells = GAUGE.min(columns / 3);
+        let filled = cells * self.done / self.total.max(1);
+        let (full, empty) = (paint.glyph("▰", "="), paint.glyph("▱", "."));
+        let bar = paint.ink(if self.failed > 0 { Ink::Wrong } else { Ink::Busy }, &full.repeat(filled))
+            + &paint.ink(Ink::Faint, &empty.repeat(cells - filled));
+        let waiting = self.total.saturating_sub(self.done + self.running.len());
+        let mut facts = format!("{} of {} steps", self.done, self.total);
+        if waiting > 0 {
+            facts.push_str(&format!(", {waiting} wait"));
+        }
+        if self.failed > 0 {
+            facts.push_str(&format!(", {} failed", self.failed));
+        }
+        facts.push_str(&format!(", {}", time(self.began.elapsed().as_micros() as u64)));
+        let room = columns.saturating_sub(10 + cells + 2 + 1);
+        format!("{}{bar}  {}", paint.ink(Ink::Strong, "at work   "), cut(&facts, room, paint.glyph("…", "...")))
+    }
+}

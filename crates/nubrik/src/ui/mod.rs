@@ -1,0 +1,11 @@
+//! Everything that people and programs see. Two columns throughout: a word that says what a line is,
+//! then the fact.
+
+pub mod diagnostics;
+pub mod failure;
+pub mod json;
+pub mod live;
+pub mod paint;
+pub mod screen;
+pub mod summary;
+pub mod text;

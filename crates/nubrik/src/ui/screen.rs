@@ -1,0 +1,229 @@
+//! What a build shows while it goes: a live view on a terminal, a line a step elsewhere, JSON for
+//! programs. All three hear the same events.
+
+use std::io::Write;
+use std::path::PathBuf;
+use std::sync::{Mutex, MutexGuard, PoisonError};
+
+use nubrik_engine::{Event, Listener, Notice, Verdict};
+use nubrik_graph::{Graph, StepId};
+
+use super::live::Live;
+use super::paint::{Ink, Paint};
+use super::text::{cut, harmless, padded, time, width};
+use super::{failure, json};
+
+/// Where lines go.
+#[derive(Clone, Copy, PartialEq, Eq)]
+pub enum Stream {
+    Output,
+    Error,
+}
+
+/// Which face a build shows.
+#[derive(Clone, Copy, PartialEq, Eq)]
+pub enum Shown {
+    Lines,
+    Live,
+    Json,
+}
+
+/// Hears a build's events and shows them.
+pub struct Screen<'g> {
+    graph: &'g Graph,
+    root: PathBuf,
+    paint: Paint,
+    shown: Shown,
+    stream: Stream,
+    columns: Columns,
+    live: Mutex<Live>,
+}
+
+/// Widths of the columns of step lines.
+#[derive(Clone, Copy)]
+pub struct Columns {
+    target: usize,
+    say: usize,
+}
+
+impl Columns {
+    /// Widths that fit the steps of a graph.
+    pub fn of(graph: &Graph) -> Columns {
+        let widest = |texts: &mut dyn Iterator<Item = &str>, limit: usize| texts.map(width).max().unwrap_or(0).min(limit);
+        let steps = || graph.steps.iter();
+        Columns {
+            target: widest(&mut steps().map(|s| &*graph.target(s.target).address), 28),
+            say: widest(&mut steps().map(|s| &*s.say), 36),
+        }
+    }
+}
+
+/// The colour of a verdict.
+pub fn ink_of(verdict: Verdict) -> Ink {
+    match verdict {
+        Verdict::Ran => Ink::Busy,
+        Verdict::Current => Ink::Calm,
+        Verdict::Reused => Ink::Found,
+        Verdict::Failed => Ink::Wrong,
+        Verdict::Blocked => Ink::Doubt,
+        Verdict::Left => Ink::Faint,
+    }
+}
+
+/// A line about a step: state, target, what it does, time, why. Cut to the terminal's width.
+pub fn step_line(paint: Paint, columns: Columns, word: (&str, Ink), target: &str, say: &str, took: &str, why: &str) -> String {
+    let more = paint.glyph("…", "...");
+    let fitted = |text: &str, columns: usize| match paint.width {
+        Some(_) => padded(&cut(text, columns, more), columns),
+        None => padded(text, columns),
+    };
+    // On a narrow terminal what a step does gives way before why it ran.
+    let say_columns = paint.width.map_or(columns.say, |w| columns.say.min(w.saturating_sub(columns.target + 40).max(16)));
+    let target = fitted(target, columns.target);
+    let say = fitted(say, say_columns);
+    let used = 10 + width(&target) + 3 + width(&say) + 2 + 8 + 2;
+    let why = paint.width.map_or(why.to_owned(), |w| cut(why, w.saturating_sub(used + 1), more));
+    let line = format!(
+        "{}{target}   {say}  {:>8}  {}",
+        paint.ink(word.1, &format!("{:<10}", word.0)),
+        took,
+        paint.ink(Ink::Faint, &why)
+    );
+    line.trim_end().to_owned()
+}
+
+impl<'g> Screen<'g> {
+    pub fn new(graph: &'g Graph, root: PathBuf, paint: Paint, shown: Shown, stream: Stream) -> Self {
+        let live = Mutex::new(Live::new(paint));
+        Screen { graph, root, paint, shown, stream, columns: Columns::of(graph), live }
+    }
+
+    fn live(&self) -> MutexGuard<'_, Live> {
+        self.live.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn write(&self, text: &str) {
+        match self.stream {
+            Stream::Output => print_to(std::io::stdout().lock(), text),
+            Stream::Error => print_to(std::io::stderr().lock(), text),
+        }
+    }
+
+    /// Keeps the live view moving until `work` is done.
+    pub fn during<T>(&self, work: impl FnOnce() -> T) -> T {
+        if self.shown != Shown::Live {
+            return work();
+        }
+        let done = std::sync::mpsc::channel::<()>();
+        std::thread::scope(|scope| {
+            let (sender, receiver) = done;
+            scope.spawn(move || {
+                use std::sync::mpsc::RecvTimeoutError::Timeout;
+                while receiver.recv_timeout(std::time::Duration::from_millis(80)) == Err(Timeout) {
+                    let drawn = self.live().redraw(self.graph);
+                    self.write(&drawn);
+                }
+            });
+            let result = work();
+            drop(sender);
+            let last = self.live().erase();
+            self.write(&last);
+            result
+        })
+    }
+
+    /// Lines that stay, above the live view.
+    fn lines(&self, text: &str) {
+        match self.shown {
+            Shown::Live => {
+                let drawn = self.live().above(self.graph, text);
+                self.write(&drawn);
+            }
+            _ => self.write(text),
+        }
+    }
+
+    fn step_done(&self, id: StepId, event: &Event) {
+        let Event::Done { verdict, reason, micros, printed, failure, .. } = event else { return };
+        self.live().done(id, *verdict);
+        if *verdict == Verdict::Current {
+            return;
+        }
+        let step = self.graph.step(id);
+        let target = &*self.graph.target(step.target).address;
+        if self.shown == Shown::Json {
+            return self.json_step(id, event);
+        }
+        let why = failure.as_ref().map_or_else(|| reason.to_string(), failure::short);
+        let took = if matches!(verdict, Verdict::Ran | Verdict::Failed) && *micros > 0 { time(*micros) } else { String::new() };
+        let word = (verdict.word(), ink_of(*verdict));
+        let mut text = step_line(self.paint, self.columns, word, target, &step.say, &took, &why) + "\n";
+        if let Some(failure) = failure {
+            text.push_str(&failure::render(self.graph, id, failure, printed, &self.root, self.paint));
+        } else if !printed.is_empty() && *verdict == Verdict::Ran {
+            let printed = String::from_utf8_lossy(printed);
+            for line in harmless(printed.trim_end(), self.paint.colours).lines() {
+                text.push_str(&format!("    {line}\n"));
+            }
+        }
+        self.lines(&text);
+    }
+
+    fn json_step(&self, id: StepId, event: &Event) {
+        let Event::Done { verdict, reason, micros, printed, failure, .. } = event else { return };
+        let step = self.graph.step(id);
+        let text = String::from_utf8_lossy(printed);
+        let mends = failure.as_ref().map(|f| failure::readings(self.graph, id, f, printed, &self.root)).unwrap_or_default();
+        json::print(&json::StepEvent {
+            event: "step",
+            state: verdict.word(),
+            target: &self.graph.target(step.target).address,
+            say: &step.say,
+            reason: reason.to_string(),
+            reason_code: reason.code(),
+            seconds: json::rounded(*micros as f64 / 1e6),
+            command: failure.as_ref().map(|_| nubrik_engine::shown_command(step)),
+            printed: (!text.is_empty()).then(|| text.into_owned()),
+            failure: failure.as_ref().map(failure::short),
+            mends: mends.into_iter().filter(|m| m.0 == "mend").map(|m| m.1).collect(),
+        });
+    }
+
+    fn notice(&self, notice: &Notice) {
+        let text = match notice {
+            Notice::DamagedBlob => "a kept result was damaged; it was thrown away, and is made anew".to_owned(),
+            Notice::StoreUnusable(why) => format!("results are not kept for other times: {why}"),
+            Notice::Unconfined(missing) => {
+                format!("steps are not fully confined: this kernel lacks {missing}; undeclared files may go unnoticed")
+            }
+            Notice::OrphansEnded(count) => format!("{count} processes that steps left behind were ended"),
+            Notice::NotPublished(problem) => problem.clone(),
+        };
+        match self.shown {
+            Shown::Json => json::print(&json::NoticeEvent { event: "notice", text }),
+            _ => self.lines(&format!("{}{text}\n", self.paint.ink(Ink::Doubt, &format!("{:<10}", "notice")))),
+        }
+    }
+}
+
+impl Listener for Screen<'_> {
+    fn hear(&self, event: &Event) {
+        match event {
+            Event::Began { steps } => {
+                self.live().began(*steps);
+                if self.shown == Shown::Json {
+                    json::print(&json::BeganEvent { event: "began", version: json::VERSION, steps: *steps });
+                }
+            }
+            Event::WillRun { step, .. } => self.live().running(*step),
+            Event::Done { step, .. } => self.step_done(*step, event),
+            Event::Notice(notice) => self.notice(notice),
+        }
+    }
+}
+
+fn print_to(mut stream: impl Write, text: &str) {
+    if stream.write_all(text.as_bytes()).and_then(|()| stream.flush()).is_err() {
+        std::process::exit(0); // Whoever read this has seen enough.
+    }
+}

@@ -1,0 +1,68 @@
+//! The line that sums up a build, and where the results are.
+
+use nubrik_engine::Summary;
+
+use super::paint::{Ink, Paint};
+use super::text::time;
+
+/// How many results are listed before the rest is only counted.
+const LISTED_RESULTS: usize = 12;
+
+/// The summary of a build, in a sentence.
+pub fn sentence(summary: &Summary, micros: u64, cancelled: bool) -> String {
+    let steps = |n: usize| if n == 1 { "1 step".to_owned() } else { format!("{n} steps") };
+    if summary.steps == 0 {
+        return "nothing to build here".to_owned();
+    }
+    let mut text = if cancelled {
+        format!("stopped after {}", time(micros))
+    } else if summary.current == summary.steps {
+        return format!("nothing to run: all {} current. {}", steps(summary.steps), time(micros));
+    } else {
+        format!("{} of {} ran", summary.ran, steps(summary.steps))
+    };
+    for (count, word) in [
+        (summary.failed, "failed"),
+        (summary.blocked, "blocked"),
+        (summary.left, "left"),
+        (summary.reused, "reused"),
+        (summary.current, "current"),
+    ] {
+        if count > 0 {
+            text.push_str(&format!(", {count} {word}"));
+        }
+    }
+    if cancelled {
+        return text + ". What is done stays done; build again to go on";
+    }
+    text.push_str(&format!(". {}", time(micros)));
+    // A chain of one step says nothing that its own line does not.
+    if summary.chain.len() > 1 && summary.chain_micros * 5 > micros {
+        let mut names: Vec<&str> = summary.chain.iter().map(|(target, _)| &**target).collect();
+        names.dedup();
+        let names: Vec<&str> = if names.len() > 5 {
+            [&names[..2], &["…"], &names[names.len() - 2..]].concat()
+        } else {
+            names
+        };
+        text.push_str(&format!(", of which {} waited on {}", time(summary.chain_micros), names.join(" > ")));
+    }
+    text
+}
+
+/// The summary and the results of a build for people.
+pub fn render(summary: &Summary, results: &[String], micros: u64, cancelled: bool, paint: Paint) -> String {
+    let ok = summary.failed + summary.blocked + summary.left + summary.unpublished == 0 && !cancelled;
+    let ink = if ok { Ink::Strong } else { Ink::Wrong };
+    let mut out = format!("{}\n", paint.ink(ink, &sentence(summary, micros, cancelled)));
+    if ok {
+        for path in results.iter().take(LISTED_RESULTS) {
+            out.push_str(&format!("{path}\n"));
+        }
+        if results.len() > LISTED_RESULTS {
+            let rest = format!("and {} more results in out/base", results.len() - LISTED_RESULTS);
+            out.push_str(&format!("{}\n", paint.ink(Ink::Faint, &rest)));
+        }
+    }
+    out
+}

@@ -1,0 +1,95 @@
+//! Widths, cuts and numbers.
+
+use unicode_width::{UnicodeWidthChar, UnicodeWidthStr};
+
+/// Columns that a text takes.
+pub fn width(text: &str) -> usize {
+    UnicodeWidthStr::width(text)
+}
+
+/// The text filled with spaces to some columns.
+pub fn padded(text: &str, columns: usize) -> String {
+    format!("{text}{}", " ".repeat(columns.saturating_sub(width(text))))
+}
+
+/// The text cut to some columns, with a mark where it was cut.
+pub fn cut(text: &str, columns: usize, mark: &str) -> String {
+    if width(text) <= columns {
+        return text.to_owned();
+    }
+    let room = columns.saturating_sub(width(mark));
+    let mut kept = String::new();
+    let mut used = 0;
+    for c in text.chars() {
+        used += c.width().unwrap_or(0);
+        if used > room {
+            break;
+        }
+        kept.push(c);
+    }
+    kept + mark
+}
+
+/// A time for people: `0.04s`, `12.3s`, `4min 5s`.
+pub fn time(micros: u64) -> String {
+    let seconds = micros as f64 / 1e6;
+    match seconds {
+        s if s < 10.0 => format!("{s:.2}s"),
+        s if s < 100.0 => format!("{s:.1}s"),
+        s if s < 3600.0 => format!("{}min {}s", s as u64 / 60, s as u64 % 60),
+        s => format!("{}h {}min", s as u64 / 3600, s as u64 % 3600 / 60),
+    }
+}
+
+/// Control characters made visible, so that no output can steer the terminal; colours stay where
+/// they are wanted.
+pub fn harmless(text: &str, keep_colours: bool) -> String {
+    let mut out = String::with_capacity(text.len());
+    let mut rest = text.chars().peekable();
+    while let Some(c) = rest.next() {
+        if c == '\x1b' && rest.peek() == Some(&'[') {
+            let mut sequence = String::from("\x1b[");
+            rest.next();
+            for c in rest.by_ref() {
+                sequence.push(c);
+                if c.is_ascii_alphabetic() {
+                    break;
+                }
+            }
+            if keep_colours && sequence.ends_with('m') {
+                out.push_str(&sequence);
+            }
+        } else if c == '\n' || c == '\t' {
+            out.push(c);
+        } else if !c.is_control() {
+            out.push(c);
+        }
+    }
+    out
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn cuts_to_columns() {
+        assert_eq!(cut("harmonics", 20, "…"), "harmonics");
+        assert_eq!(cut("harmonics", 5, "…"), "harm…");
+        assert_eq!(cut("潮汐表", 5, "…"), "潮汐…");
+        assert_eq!(padded("潮", 4), "潮  ");
+    }
+
+    #[test]
+    fn writes_times() {
+        assert_eq!(time(41_000), "0.04s");
+        assert_eq!(time(12_340_000), "12.3s");
+        assert_eq!(time(245_000_000), "4min 5s");
+    }
+
+    #[test]
+    fn output_cannot_steer_the_terminal() {
+        assert_eq!(harmless("a\x1b[2Jb\x07\x1b[31mc\x1b[0m\n", false), "abc\n");
+        assert_eq!(harmless("\x1b[31mc\x1b[0m", true), "\x1b[31mc\x1b[0m");
+    }
+}
