@@ -409,8 +409,14 @@ impl<'b, 'a> Schedule<'b, 'a> {
                 let to: Arc<str> = format!("{}/{}", self.out, result.publish.as_str()).into();
                 let node = build.graph.file(output.file);
                 let known = lock(&self.published).get(&to).cloned();
-                if known.is_some_and(|(d, s)| d == *digest && self.signatures(&to, node.folder) == s) {
-                    continue;
+                let found = self.signatures(&to, node.folder);
+                match known {
+                    Some((d, signatures)) if signatures == found && d == *digest => continue,
+                    Some((_, signatures)) if signatures != found => {
+                        let notice = crate::event::Notice::PutBack(to.to_string(), !found.is_empty());
+                        build.listener.hear(&Event::Notice(notice));
+                    }
+                    _ => {}
                 }
                 match build.outside.publish(node.path.as_str(), &to) {
                     Ok(()) => {

@@ -103,6 +103,8 @@ pub enum Notice {
     Unconfined(String),
     /// Processes that steps left behind were ended.
     OrphansEnded(usize),
+    /// A published result was gone or edited, and was put back: its path, and whether it was there.
+    PutBack(String, bool),
     /// A result could not be put where people find it, and why.
     NotPublished(String),
 }

@@ -217,6 +217,10 @@ impl<'w> Evaluator<'w> {
                 None => Ok(value),
             }
         });
+        if let (Ok(value), DeclKind::Target) = (&result, decl.kind) {
+            let target = self.target_of(module_id, number);
+            self.graph.targets[target.0 as usize].kind = crate::output::value_kind(value);
+        }
         match &result {
             Ok(value) => drop(self.decls.insert(key, DeclState::Done(value.clone()))),
             Err(Stop::Failed) => drop(self.decls.insert(key, DeclState::Failed)),

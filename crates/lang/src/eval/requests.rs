@@ -12,7 +12,7 @@ use super::{DeclState, Evaluator, Result, Stop};
 use crate::address::AddressPattern;
 use crate::cycles::References;
 use crate::hir::*;
-use crate::output::{published_name, value_kind};
+use crate::output::published_name;
 use crate::value::*;
 
 /// What came of evaluating some requests.
@@ -199,8 +199,6 @@ impl Evaluator<'_> {
         let span = decl.name.span;
         let whole = self.declaration(meaning.module, meaning.decl, span)?;
         let target = self.target_of(meaning.module, meaning.decl);
-        let kind = value_kind(&whole);
-        self.graph.targets[target.0 as usize].kind = kind;
         let value = self.way_into(whole, &meaning.way, span)?;
         let mut parts = vec![decl.name.text.clone()];
         parts.extend(meaning.way.iter().cloned());

@@ -197,6 +197,8 @@ impl<'g> Screen<'g> {
                 format!("steps are not fully confined: this kernel lacks {missing}; undeclared files may go unnoticed")
             }
             Notice::OrphansEnded(count) => format!("{count} processes that steps left behind were ended"),
+            Notice::PutBack(path, true) => format!("{path} was edited; it is put back"),
+            Notice::PutBack(path, false) => format!("{path} was gone; it is put back"),
             Notice::NotPublished(problem) => problem.clone(),
         };
         match self.shown {

@@ -5,8 +5,10 @@ use nubrik_engine::Summary;
 use super::paint::{Ink, Paint};
 use super::text::time;
 
-/// How many results are listed before the rest is only counted.
-const LISTED_RESULTS: usize = 12;
+/// How many results are listed; more of them are only counted.
+const LISTED_RESULTS: usize = 6;
+
+const RESULTS_FOLDER: &str = "out/base";
 
 /// The summary of a build, in a sentence.
 pub fn sentence(summary: &Summary, micros: u64, cancelled: bool) -> String {
@@ -56,12 +58,10 @@ pub fn render(summary: &Summary, results: &[String], micros: u64, cancelled: boo
     let ink = if ok { Ink::Strong } else { Ink::Wrong };
     let mut out = format!("{}\n", paint.ink(ink, &sentence(summary, micros, cancelled)));
     if ok {
-        for path in results.iter().take(LISTED_RESULTS) {
-            out.push_str(&format!("{path}\n"));
-        }
         if results.len() > LISTED_RESULTS {
-            let rest = format!("and {} more results in out/base", results.len() - LISTED_RESULTS);
-            out.push_str(&format!("{}\n", paint.ink(Ink::Faint, &rest)));
+            out.push_str(&format!("{} results in {RESULTS_FOLDER}\n", results.len()));
+        } else {
+            results.iter().for_each(|path| out.push_str(&format!("{path}\n")));
         }
     }
     out
