@@ -218,7 +218,7 @@ fn start_patiently(start: &Start<'_>) -> io::Result<(i32, OwnedFd)> {
 /// Reads output until all processes have ended, or the switch is thrown (`true`). Processes that
 /// the pipeline left behind may hold its output open: what they print later is not waited for.
 fn attend(processes: &mut [Process], output: &OwnedFd, capture: &mut Capture, cancel: &CancelSwitch) -> bool {
-    let mut buffer = vec![0u8; 16 << 10];
+    let mut buffer = [0u8; 8 << 10];
     let mut output_open = true;
     // Processes that have ended but were not waited for: the group's number stays ours.
     let mut ended = vec![false; processes.len()];

@@ -59,10 +59,14 @@ impl SystemFolders {
     pub fn open(workspace: &Path) -> SystemFolders {
         let version = sys::path_rules_version();
         let mut open = Vec::new();
+        let mut canonical: Vec<std::path::PathBuf> = Vec::new();
         for folder in READABLE {
-            if workspace.starts_with(folder) {
+            // On many systems `/bin` and `/lib` are links into `/usr`: one rule stands for both.
+            let Ok(real) = Path::new(folder).canonicalize() else { continue };
+            if workspace.starts_with(&real) || canonical.iter().any(|other| real.starts_with(other)) {
                 continue;
             }
+            canonical.push(real);
             if let Ok(fd) = open_path(Path::new(folder)) {
                 open.push((fd, EXECUTE | READ_FILE | READ_FOLDER));
             }

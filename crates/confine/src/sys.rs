@@ -146,6 +146,11 @@ struct Inside {
 
 const STACK: usize = 64 << 10;
 
+thread_local! {
+    /// A stack for the next child of this thread: fresh memory for each would cost more than the rest.
+    static STACKS: std::cell::Cell<Option<Vec<u128>>> = const { std::cell::Cell::new(None) };
+}
+
 /// Runs in the child, which shares memory with the (stopped) parent thread until `execve`: only
 /// system calls, no allocation, no panic.
 extern "C" fn child(inside: *mut libc::c_void) -> libc::c_int {
@@ -236,7 +241,7 @@ pub(crate) fn start(start: &Start<'_>) -> Result<(i32, OwnedFd), (Point, io::Err
         error: 0,
         point: 0,
     };
-    let mut stack = vec![0u128; STACK / 16];
+    let mut stack = STACKS.take().unwrap_or_else(|| vec![0u128; STACK / 16]);
     let flags = libc::CLONE_VM | libc::CLONE_VFORK | libc::CLONE_PIDFD | libc::SIGCHLD;
     let mut process_fd: libc::c_int = -1;
     // SAFETY: the child runs `child` on a stack of its own, aligned to 16 bytes, of which `as_mut_ptr_range`
@@ -257,7 +262,7 @@ pub(crate) fn start(start: &Start<'_>) -> Result<(i32, OwnedFd), (Point, io::Err
         }
         id
     };
-    drop(stack);
+    STACKS.set(Some(stack));
     // SAFETY: CLONE_PIDFD gave a new descriptor that nothing else owns.
     let process = unsafe { OwnedFd::from_raw_fd(process_fd) };
     if inside.error != 0 {

@@ -70,7 +70,9 @@ impl Build<'_> {
         let micros = began.elapsed().as_micros() as u64;
         let result = ran.and_then(|()| self.keep(id, now, reason, began_at, micros, &printed).map_err(Some));
         let step = self.graph.step(id);
-        self.outside.discard(&format!("{}/.scratch", step.folder.as_str()));
+        if !step.scratch.is_empty() {
+            self.outside.discard(&format!("{}/.scratch", step.folder.as_str()));
+        }
         Performed { result, micros, printed }
     }
 
@@ -96,8 +98,7 @@ impl Build<'_> {
 
     fn run_commands(&self, id: StepId, tools: &[FoundTool], printed: &mut Vec<u8>) -> Result<(), Option<Failure>> {
         let step = self.graph.step(id);
-        let mut inner = self.inner_folders(id);
-        inner.push(".scratch/tmp".to_owned());
+        let inner = self.inner_folders(id);
         let machine = |e: std::io::Error| Failure::Machine { problem: e.to_string() };
         self.outside.fresh_folder(step.folder.as_str(), &inner).map_err(machine)?;
         let files = step.inputs.iter().chain(&step.candidates);

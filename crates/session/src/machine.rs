@@ -4,9 +4,9 @@ use std::ffi::OsString;
 use std::fs;
 use std::io;
 use std::os::fd::OwnedFd;
-use std::os::unix::fs::PermissionsExt;
+use std::os::unix::fs::{OpenOptionsExt, PermissionsExt};
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
+use std::sync::{Arc, OnceLock};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{SystemTime, UNIX_EPOCH};
 
@@ -42,6 +42,8 @@ pub struct Machine {
     network_filter: bool,
     pub(crate) tools: ToolFinder,
     cancel: Arc<CancelSwitch>,
+    /// Where private temporary folders are made, from the workspace's root.
+    temporary: OnceLock<&'static str>,
     /// Whether a job ran, and with it processes that it may have left behind.
     started: AtomicBool,
 }
@@ -60,6 +62,7 @@ impl Machine {
             network_filter: nubrik_confine::support().network_filter,
             tools: ToolFinder::new(search_path, remembered_tools),
             cancel,
+            temporary: OnceLock::new(),
             started: AtomicBool::new(false),
         })
     }
@@ -69,7 +72,7 @@ impl Machine {
         self.started.load(Ordering::Relaxed)
     }
 
-    fn rules(&self, job: &Job<'_>) -> io::Result<RuleSet> {
+    fn rules(&self, job: &Job<'_>, temporary: &Path) -> io::Result<RuleSet> {
         let rules = RuleSet::new(&self.system)?;
         for path in job.readable {
             // What is not there is reported by the command that wants it.
@@ -84,15 +87,69 @@ impl Machine {
             }
         }
         rules.allow(&self.root.join(job.folder), Access::Write)?;
+        rules.allow(temporary, Access::Write)?;
         Ok(rules)
     }
 
+    /// Makes a job's private temporary folder: its path from the root, which is the same in every
+    /// run. The folder of all of them is in memory where the machine offers that, behind a link:
+    /// many file systems are slow at making and freeing what lives for a moment.
+    fn temporary_folder(&self, job: &Job<'_>) -> io::Result<String> {
+        let all = self.temporary.get_or_init(|| {
+            let own = self.root.join(".nubrik/tmp");
+            if let Some(in_memory) = memory_folder(&self.root) {
+                let _ = fs::remove_file(&own);
+                let _ = std::os::unix::fs::symlink(&in_memory, &own);
+            }
+            let _ = fs::create_dir_all(&own);
+            ".nubrik/tmp"
+        });
+        let folder = format!("{all}/{}", &Digest::of(job.folder.as_bytes()).hex()[..16]);
+        let path = self.root.join(&folder);
+        match fs::create_dir(&path) {
+            Err(e) if e.kind() == io::ErrorKind::AlreadyExists => {
+                // A run that was killed left it.
+                fs::remove_dir_all(&path)?;
+                fs::create_dir(&path)?;
+            }
+            other => other?,
+        }
+        Ok(folder)
+    }
+
+    /// Copies a file to a new one that its owner may write.
     fn copy(&self, from: &Path, to: &Path) -> io::Result<()> {
-        fs::copy(from, to)?;
-        let executable = from.metadata()?.permissions().mode() & 0o100 != 0;
-        fs::set_permissions(to, fs::Permissions::from_mode(if executable { 0o755 } else { 0o644 }))
+        let mut source = fs::File::open(from)?;
+        let executable = source.metadata()?.permissions().mode() & 0o100 != 0;
+        let mut options = fs::OpenOptions::new();
+        options.write(true).create(true).truncate(true).mode(if executable { 0o755 } else { 0o644 });
+        io::copy(&mut source, &mut options.open(to)?).map(drop)
     }
 }
+
+/// A folder of this person and workspace in the machine's memory; `None` where there is none.
+fn memory_folder(root: &Path) -> Option<PathBuf> {
+    let shared = Path::new("/dev/shm");
+    let is_memory = rustix::fs::statfs(shared).is_ok_and(|s| s.f_type == TMPFS);
+    let user = rustix::process::getuid().as_raw();
+    let name = &Digest::of(root.as_os_str().as_encoded_bytes()).hex()[..16];
+    let folder = shared.join(format!("nubrik-{user}-{name}"));
+    if !is_memory {
+        return None;
+    }
+    let mut builder = fs::DirBuilder::new();
+    match std::os::unix::fs::DirBuilderExt::mode(&mut builder, 0o700).create(&folder) {
+        Ok(()) => {}
+        Err(e) if e.kind() == io::ErrorKind::AlreadyExists => {}
+        Err(_) => return None,
+    }
+    // Somebody else's folder of that name is not ours to use.
+    let owner = folder.symlink_metadata().ok().filter(fs::Metadata::is_dir)?;
+    (std::os::unix::fs::MetadataExt::uid(&owner) == user).then_some(folder)
+}
+
+/// The kernel's number for file systems in memory (`linux/magic.h`).
+const TMPFS: i64 = 0x0102_1994;
 
 /// The folder that a tool outside the system's folders needs: its prefix when it stands in one's
 /// `bin`, else the file itself. Never one that the workspace lies in.
@@ -148,11 +205,15 @@ impl Outside for Machine {
 
     fn fresh_folder(&self, folder: &str, inner: &[String]) -> io::Result<()> {
         let path = self.root.join(folder);
-        match fs::remove_dir_all(&path) {
-            Err(e) if e.kind() != io::ErrorKind::NotFound => return Err(e),
-            _ => {}
+        // Most often it is not there, and the folder above it is.
+        match fs::create_dir(&path) {
+            Ok(()) => {}
+            Err(e) if e.kind() == io::ErrorKind::AlreadyExists => {
+                if path.symlink_metadata()?.is_dir() { fs::remove_dir_all(&path)? } else { fs::remove_file(&path)? }
+                fs::create_dir_all(&path)?;
+            }
+            Err(_) => fs::create_dir_all(&path)?,
         }
-        fs::create_dir_all(&path)?;
         inner.iter().try_for_each(|inner| fs::create_dir_all(path.join(inner)))
     }
 
@@ -163,11 +224,14 @@ impl Outside for Machine {
 
     fn publish(&self, from: &str, to: &str) -> io::Result<()> {
         let (from, to) = (self.root.join(from), self.root.join(to));
-        if let Some(parent) = to.parent() {
+        let is_folder = from.is_dir();
+        let there = to.symlink_metadata();
+        if there.is_err()
+            && let Some(parent) = to.parent()
+        {
             fs::create_dir_all(parent)?;
         }
-        let is_folder = from.is_dir();
-        match to.symlink_metadata() {
+        match there {
             Ok(there) if there.is_dir() => fs::remove_dir_all(&to)?,
             Ok(_) if is_folder => fs::remove_file(&to)?,
             Ok(_) => {
@@ -207,11 +271,15 @@ impl Outside for Machine {
 
     fn run(&self, job: &Job<'_>, printed: &mut Vec<u8>) -> JobEnd {
         self.started.store(true, Ordering::Relaxed);
-        let rules = match self.rules(job) {
-            Ok(rules) => rules,
+        let prepared = self.temporary_folder(job).and_then(|folder| {
+            let rules = self.rules(job, &self.root.join(&folder))?;
+            Ok((folder, rules))
+        });
+        let (temporary, rules) = match prepared {
+            Ok(prepared) => prepared,
             Err(problem) => return JobEnd::NotStarted(self.root.join(job.folder), problem),
         };
-        let scratch = format!("/proc/self/cwd/{}/.scratch/tmp", job.folder);
+        let scratch = format!("/proc/self/cwd/{temporary}");
         let mut environment: Vec<(String, String)> =
             CONFINED_ENVIRONMENT.iter().map(|(n, v)| ((*n).to_owned(), (*v).to_owned())).collect();
         environment.push(("HOME".to_owned(), scratch.clone()));
@@ -237,6 +305,8 @@ impl Outside for Machine {
         };
         let mut capture = Capture::new(PRINTED_LIMIT.saturating_sub(printed.len()));
         let ended = nubrik_confine::run(&spec, &mut capture, &self.cancel);
+        let temporary = self.root.join(temporary);
+        let _ = fs::remove_dir(&temporary).or_else(|_| fs::remove_dir_all(&temporary));
         printed.extend_from_slice(&capture.bytes);
         if capture.cut > 0 {
             printed.extend_from_slice(format!("\n[{} more bytes were printed and not kept]\n", capture.cut).as_bytes());

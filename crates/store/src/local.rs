@@ -10,8 +10,8 @@
 //! output. A file that a crash left damaged is found by its digest when it is read.
 
 use std::fmt;
-use std::fs;
-use std::io;
+use std::fs::{self, File};
+use std::io::{self, Write};
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU64, Ordering};
@@ -107,18 +107,26 @@ impl Store for LocalStore {
     fn keep_record(&self, key: &Digest, record: &Record) -> Result<(), StoreError> {
         let hex = key.hex();
         let path = self.records.join(&hex[..2]).join(&hex[2..]);
-        self.write_whole(&path, |temporary| fs::write(temporary, record.encode()))
+        let bytes = record.encode();
+        // A new record is written in its place: until it is whole, its digest makes it a miss.
+        match File::options().write(true).create_new(true).open(&path) {
+            Ok(mut file) => file.write_all(&bytes).map_err(failed(&path)),
+            Err(_) => self.write_whole(&path, |temporary| fs::write(temporary, &bytes)),
+        }
     }
 
     fn keep_file(&self, file: &Path, digest: &Digest, executable: bool) -> Result<(), StoreError> {
         let blob = self.blob(digest, executable);
-        if blob.exists() {
-            return Ok(());
-        }
         let mode = if executable { 0o555 } else { 0o444 };
-        fs::set_permissions(file, fs::Permissions::from_mode(mode)).map_err(failed(file))?;
-        match fs::hard_link(file, &blob) {
+        let is_link = file.symlink_metadata().is_ok_and(|m| m.is_symlink());
+        let linked = match is_link {
+            // A link to a link would keep the way to a content and not the content.
+            true => Err(io::ErrorKind::Unsupported.into()),
+            false => fs::set_permissions(file, fs::Permissions::from_mode(mode)).and_then(|()| fs::hard_link(file, &blob)),
+        };
+        match linked {
             Err(e) if e.kind() == io::ErrorKind::AlreadyExists => Ok(()),
+            Err(_) if blob.exists() => Ok(()),
             // Another file system, or more links than one file may have.
             Err(_) => self.write_whole(&blob, |temporary| {
                 fs::copy(file, temporary)?;
