@@ -166,7 +166,8 @@ fn start_all(spec: &PipelineSpec<'_>, processes: &mut Vec<Process>) -> Result<Ow
             stdout = Some(above_standard(write).map_err(own)?);
         }
         let stderr = stage.stderr.as_ref().map(|path| open(path, to_write)).transpose()?;
-        let words: Result<Vec<CString>, io::Error> = stage.words.iter().map(|w| c_string(w.as_bytes())).collect();
+        let words: Result<Vec<CString>, io::Error> =
+            stage.words.iter().map(|w| c_string(w.as_bytes())).collect();
         let program = c_string(stage.program.as_os_str().as_bytes()).map_err(at)?;
         let start = Start {
             program: &program,
@@ -202,14 +203,18 @@ fn start_patiently(start: &Start<'_>) -> io::Result<(i32, OwnedFd)> {
     loop {
         match sys::start(start) {
             Ok(started) => return Ok(started),
-            Err((Point::Program, e)) if e.raw_os_error() == Some(libc::ETXTBSY) && pause.as_millis() < 400 => {
+            Err((Point::Program, e))
+                if e.raw_os_error() == Some(libc::ETXTBSY) && pause.as_millis() < 400 =>
+            {
                 std::thread::sleep(pause);
                 pause *= 2;
             }
             Err((Point::Confine, e)) => {
                 return Err(io::Error::new(e.kind(), format!("the kernel cannot confine it: {e}")));
             }
-            Err((Point::Folder, e)) => return Err(io::Error::new(e.kind(), format!("cannot enter its folder: {e}"))),
+            Err((Point::Folder, e)) => {
+                return Err(io::Error::new(e.kind(), format!("cannot enter its folder: {e}")));
+            }
             Err((_, e)) => return Err(e),
         }
     }
@@ -240,8 +245,12 @@ fn attend(processes: &mut [Process], output: &OwnedFd, capture: &mut Capture, ca
         }
         let output_ready = output_open && !fds[1].revents().is_empty();
         let offset = 1 + usize::from(output_open);
-        let now_ended: Vec<usize> =
-            running.iter().enumerate().filter(|(n, _)| !fds[offset + n].revents().is_empty()).map(|(_, i)| *i).collect();
+        let now_ended: Vec<usize> = running
+            .iter()
+            .enumerate()
+            .filter(|(n, _)| !fds[offset + n].revents().is_empty())
+            .map(|(_, i)| *i)
+            .collect();
         drop(fds);
         for i in now_ended {
             ended[i] = true;

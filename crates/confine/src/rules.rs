@@ -113,9 +113,8 @@ impl RuleSet {
     pub fn allow(&self, path: &Path, access: Access) -> io::Result<()> {
         let Some(fd) = &self.fd else { return Ok(()) };
         let place = open_path(path)?;
-        let is_folder = rustix::fs::fstat(&place).is_ok_and(|s| {
-            rustix::fs::FileType::from_raw_mode(s.st_mode) == rustix::fs::FileType::Directory
-        });
+        let is_folder = rustix::fs::fstat(&place)
+            .is_ok_and(|s| rustix::fs::FileType::from_raw_mode(s.st_mode) == rustix::fs::FileType::Directory);
         let rights = match (access, is_folder) {
             (Access::Read, true) => EXECUTE | READ_FILE | READ_FOLDER,
             (Access::Read, false) => EXECUTE | READ_FILE,

@@ -81,7 +81,12 @@ impl<'a> Build<'a> {
             table: FileTable::new(before.files.clone()),
             number: before.builds + 1,
             made: graph.files.iter().map(|_| OnceLock::new()).collect(),
-            files_by_path: graph.files.iter().enumerate().map(|(i, f)| (f.path.as_str(), FileId(i as u32))).collect(),
+            files_by_path: graph
+                .files
+                .iter()
+                .enumerate()
+                .map(|(i, f)| (f.path.as_str(), FileId(i as u32)))
+                .collect(),
             texts: Mutex::default(),
             store_reported: AtomicBool::new(false),
             tools: graph.tools.iter().map(|_| OnceLock::new()).collect(),
@@ -191,7 +196,9 @@ pub fn build(
 fn longest_run(graph: &Graph, order: &[StepId], micros: &[u64], summary: &mut Summary) {
     let chains = longest_chains(graph, order, |s| micros[s.0 as usize] as f64);
     let ran: Vec<StepId> = order.iter().copied().filter(|s| micros[s.0 as usize] > 0).collect();
-    let Some(mut at) = ran.iter().copied().max_by(|a, b| chains[a.0 as usize].total_cmp(&chains[b.0 as usize])) else {
+    let Some(mut at) =
+        ran.iter().copied().max_by(|a, b| chains[a.0 as usize].total_cmp(&chains[b.0 as usize]))
+    else {
         return;
     };
     summary.chain_micros = chains[at.0 as usize] as u64;
@@ -288,7 +295,8 @@ impl<'b, 'a> Schedule<'b, 'a> {
         {
             let progress = lock(&self.progress);
             if let Some(need) = progress.failed_need[step.0 as usize] {
-                let (target, say) = (build.graph.owner(need).address.clone(), build.graph.step(need).say.clone());
+                let (target, say) =
+                    (build.graph.owner(need).address.clone(), build.graph.step(need).say.clone());
                 return Done::new(Verdict::Blocked, Reason::NeedFailed { target, say });
             }
             if progress.stop || build.outside.is_cancelled() {
@@ -297,7 +305,9 @@ impl<'b, 'a> Schedule<'b, 'a> {
         }
         let now = match build.examine(step) {
             Ok(now) => now,
-            Err(failure) => return Done { failure: Some(failure), ..Done::new(Verdict::Failed, Reason::Unfinished) },
+            Err(failure) => {
+                return Done { failure: Some(failure), ..Done::new(Verdict::Failed, Reason::Unfinished) };
+            }
         };
         match build.decide(step, &now) {
             Decision::Current(memory, reason) => {
@@ -307,7 +317,11 @@ impl<'b, 'a> Schedule<'b, 'a> {
             Decision::Reuse(entry, reason) => match build.reuse(step, &now, &entry, &reason) {
                 Some(memory) => {
                     build.remember(step, memory);
-                    Done { micros: entry.micros, printed: entry.printed, ..Done::new(Verdict::Reused, reason) }
+                    Done {
+                        micros: entry.micros,
+                        printed: entry.printed,
+                        ..Done::new(Verdict::Reused, reason)
+                    }
                 }
                 None => self.run(step, &now, reason),
             },
@@ -318,7 +332,8 @@ impl<'b, 'a> Schedule<'b, 'a> {
     fn run(&self, step: StepId, now: &crate::examine::Examined, reason: Reason) -> Done {
         let build = self.build;
         let performed = build.run_step(step, now, &reason);
-        let done = Done { micros: performed.micros, printed: performed.printed, ..Done::new(Verdict::Ran, reason) };
+        let done =
+            Done { micros: performed.micros, printed: performed.printed, ..Done::new(Verdict::Ran, reason) };
         match performed.result {
             Ok(memory) => {
                 build.remember(step, memory);
@@ -436,7 +451,9 @@ impl<'b, 'a> Schedule<'b, 'a> {
     fn signatures(&self, path: &str, folder: bool) -> Vec<crate::outside::Signature> {
         match folder {
             false => self.build.outside.check(path).into_iter().collect(),
-            true => self.build.outside.tree(path).unwrap_or_default().into_iter().map(|f| f.signature).collect(),
+            true => {
+                self.build.outside.tree(path).unwrap_or_default().into_iter().map(|f| f.signature).collect()
+            }
         }
     }
 }
@@ -486,7 +503,8 @@ impl Build<'_> {
         let node = self.graph.step(step);
         let memory = self.before.steps.get(node.folder.shared());
         let needs = node.inputs.iter().chain(&node.candidates);
-        let uncertain = needs.copied().find(|f| self.graph.file(*f).maker.is_some_and(|m| unknown.contains_key(&m)));
+        let uncertain =
+            needs.copied().find(|f| self.graph.file(*f).maker.is_some_and(|m| unknown.contains_key(&m)));
         if let Some(file) = uncertain {
             return match memory {
                 None => (Verdict::Ran, Reason::New),

@@ -1,6 +1,6 @@
 //! Commands as people paste them into a shell.
 
-use nubrik_graph::{Step, Stage};
+use nubrik_graph::{Stage, Step};
 
 /// A step's commands, one a line, quoted for a POSIX shell, to be run in the workspace's root.
 pub fn shown_command(step: &Step) -> Vec<String> {
@@ -8,7 +8,8 @@ pub fn shown_command(step: &Step) -> Vec<String> {
     step.commands
         .iter()
         .map(|pipeline| {
-            let stages: Vec<String> = pipeline.stages.iter().map(|s| format!("{variables}{}", shown_stage(s))).collect();
+            let stages: Vec<String> =
+                pipeline.stages.iter().map(|s| format!("{variables}{}", shown_stage(s))).collect();
             stages.join(" | ")
         })
         .collect()

@@ -83,7 +83,11 @@ impl Build<'_> {
         inputs.sort();
         let parts = KeyParts { command: command_digest(self.graph, step), tools: named, inputs };
         let first_key = first_key(&parts);
-        let names = if step.found.is_empty() { Digest::of(b"") } else { candidate_names(self.graph, &step.candidates) };
+        let names = if step.found.is_empty() {
+            Digest::of(b"")
+        } else {
+            candidate_names(self.graph, &step.candidates)
+        };
         Ok(Examined { parts, first_key, names, tools })
     }
 
@@ -223,11 +227,8 @@ impl Build<'_> {
         if others.is_empty() {
             return Vec::new();
         }
-        let texts: Vec<Arc<[u8]>> = found
-            .iter()
-            .filter(|p| !p.starts_with('/'))
-            .filter_map(|p| self.text_of(p))
-            .collect();
+        let texts: Vec<Arc<[u8]>> =
+            found.iter().filter(|p| !p.starts_with('/')).filter_map(|p| self.text_of(p)).collect();
         let mut passed_over: Vec<Arc<str>> = others
             .into_iter()
             .filter(|path| {
@@ -253,7 +254,13 @@ impl Build<'_> {
     }
 
     /// What is to be remembered of a step whose result is known.
-    pub(crate) fn memory_of(&self, now: &Examined, entry: &RecordEntry, signatures: Vec<Signature>, reason: &Reason) -> StepMemory {
+    pub(crate) fn memory_of(
+        &self,
+        now: &Examined,
+        entry: &RecordEntry,
+        signatures: Vec<Signature>,
+        reason: &Reason,
+    ) -> StepMemory {
         StepMemory {
             first_key: now.first_key,
             command: now.parts.command,

@@ -19,7 +19,9 @@ pub fn parse_listing(text: &str, root: &str) -> Vec<Listed> {
     for rule in logical_lines(text) {
         let words = split_words(&rule);
         let Some(colon) = words.iter().position(|w| w.ends_target) else { continue };
-        files.extend(words[colon + 1..].iter().filter(|w| !w.ends_target).filter_map(|w| place(&w.text, root)));
+        files.extend(
+            words[colon + 1..].iter().filter(|w| !w.ends_target).filter_map(|w| place(&w.text, root)),
+        );
     }
     files.sort();
     files.dedup();
@@ -121,7 +123,12 @@ mod tests {
         let inside = |p: &str| Listed::Inside(p.to_owned());
         assert_eq!(
             parse_listing(text, "/work/tide"),
-            [inside("include/a b.h"), inside("src/fit.c"), inside("x$y.h"), Listed::System("/usr/include/stdio.h".into())]
+            [
+                inside("include/a b.h"),
+                inside("src/fit.c"),
+                inside("x$y.h"),
+                Listed::System("/usr/include/stdio.h".into())
+            ]
         );
         assert_eq!(parse_listing("a.o: /tmp/cc1.o /proc/self/cwd/b.c /dev/null", "/w"), [inside("b.c")]);
         assert_eq!(parse_listing("", "/w"), []);

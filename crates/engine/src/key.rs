@@ -80,7 +80,12 @@ pub(crate) fn first_key(parts: &KeyParts) -> Digest {
 
 /// The first part of a step's key from its digests; for tools and tests that compute keys apart
 /// from a build. Inputs are in the order of the step, tools by name.
-pub fn declared_key(graph: &Graph, step: &Step, tools: &[(Arc<str>, Digest)], inputs: &[(Arc<str>, Digest)]) -> Digest {
+pub fn declared_key(
+    graph: &Graph,
+    step: &Step,
+    tools: &[(Arc<str>, Digest)],
+    inputs: &[(Arc<str>, Digest)],
+) -> Digest {
     let command = command_digest(graph, step);
     first_key(&KeyParts { command, tools: tools.to_vec(), inputs: inputs.to_vec() })
 }
@@ -111,7 +116,13 @@ mod tests {
             target: TargetId(0),
             say: "compile".into(),
             commands: vec![Pipeline {
-                stages: vec![Stage { program: Program::Tool(ToolId(0)), words, stdin: None, stdout: None, stderr: None }],
+                stages: vec![Stage {
+                    program: Program::Tool(ToolId(0)),
+                    words,
+                    stdin: None,
+                    stdout: None,
+                    stderr: None,
+                }],
             }],
             env: vec![("LANG".into(), "C".into())],
             folder: WsPath::from_normal(".nubrik/made/tide/@fit.o"),
@@ -156,11 +167,8 @@ mod tests {
             change(&mut graph.steps[0]);
             assert_ne!(key(&graph), plain, "change {i}");
         }
-        let not: [Change; 3] = [
-            |s| s.say = "other".into(),
-            |s| s.place.line = 99,
-            |s| s.target = TargetId(7),
-        ];
+        let not: [Change; 3] =
+            [|s| s.say = "other".into(), |s| s.place.line = 99, |s| s.target = TargetId(7)];
         for (i, change) in not.iter().enumerate() {
             let mut graph = graph();
             change(&mut graph.steps[0]);

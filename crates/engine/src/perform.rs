@@ -27,16 +27,26 @@ pub(crate) struct Performed {
 
 impl Build<'_> {
     /// Puts a kept result in place. `None` when the store does not have all of it after all.
-    pub(crate) fn reuse(&self, id: StepId, now: &Examined, entry: &RecordEntry, reason: &Reason) -> Option<StepMemory> {
+    pub(crate) fn reuse(
+        &self,
+        id: StepId,
+        now: &Examined,
+        entry: &RecordEntry,
+        reason: &Reason,
+    ) -> Option<StepMemory> {
         let store = self.store?;
         let step = self.graph.step(id);
         let mut places = Vec::new();
         for (output, record) in step.outputs.iter().zip(&entry.outputs) {
             let path = self.graph.file(output.file).path.as_str();
             match record {
-                OutputRecord::File { digest, executable } => places.push((path.to_owned(), *digest, *executable)),
+                OutputRecord::File { digest, executable } => {
+                    places.push((path.to_owned(), *digest, *executable))
+                }
                 OutputRecord::Folder(entries) => {
-                    places.extend(entries.iter().map(|e| (format!("{path}/{}", e.path), e.digest, e.executable)));
+                    places.extend(
+                        entries.iter().map(|e| (format!("{path}/{}", e.path), e.digest, e.executable)),
+                    );
                 }
             }
         }
@@ -96,7 +106,12 @@ impl Build<'_> {
         inner
     }
 
-    fn run_commands(&self, id: StepId, tools: &[FoundTool], printed: &mut Vec<u8>) -> Result<(), Option<Failure>> {
+    fn run_commands(
+        &self,
+        id: StepId,
+        tools: &[FoundTool],
+        printed: &mut Vec<u8>,
+    ) -> Result<(), Option<Failure>> {
         let step = self.graph.step(id);
         let inner = self.inner_folders(id);
         let machine = |e: std::io::Error| Failure::Machine { problem: e.to_string() };
@@ -129,7 +144,15 @@ impl Build<'_> {
     }
 
     /// Takes note of what the commands made and read, and keeps it in the store.
-    fn keep(&self, id: StepId, now: &Examined, reason: &Reason, began_at: i64, micros: u64, printed: &[u8]) -> Result<StepMemory, Failure> {
+    fn keep(
+        &self,
+        id: StepId,
+        now: &Examined,
+        reason: &Reason,
+        began_at: i64,
+        micros: u64,
+        printed: &[u8],
+    ) -> Result<StepMemory, Failure> {
         let step = self.graph.step(id);
         let found = self.found_inputs(id, began_at)?;
         for (path, _) in &now.parts.inputs {
@@ -152,7 +175,9 @@ impl Build<'_> {
                 true => Record::default(),
                 false => store.record(&now.first_key).unwrap_or_default(),
             };
-            record.entries.retain(|other| other.found != entry.found || other.passed_over != entry.passed_over);
+            record
+                .entries
+                .retain(|other| other.found != entry.found || other.passed_over != entry.passed_over);
             record.entries.insert(0, entry);
             record.entries.truncate(RESULTS_PER_KEY);
             if let Err(e) = store.keep_record(&now.first_key, &record) {
@@ -170,7 +195,8 @@ impl Build<'_> {
 
     /// Refuses the result when a source changed while the commands ran.
     fn must_be_unmoved(&self, path: &Arc<str>, began_at: Option<i64>) -> Result<(), Failure> {
-        let is_made = self.files_by_path.get(path.as_ref()).is_some_and(|f| self.graph.file(*f).maker.is_some());
+        let is_made =
+            self.files_by_path.get(path.as_ref()).is_some_and(|f| self.graph.file(*f).maker.is_some());
         if is_made || path.starts_with('/') {
             return Ok(());
         }
@@ -250,7 +276,8 @@ impl Build<'_> {
             }
             let mut entries = Vec::new();
             for file in self.outside.tree(path).map_err(|e| Failure::Machine { problem: e.to_string() })? {
-                let (digest, signature) = self.take_file(&format!("{path}/{}", file.path), &file.signature)?;
+                let (digest, signature) =
+                    self.take_file(&format!("{path}/{}", file.path), &file.signature)?;
                 let executable = signature.is_executable();
                 entries.push(TreeEntry { path: file.path.into(), digest, executable });
                 signatures.push(signature);
@@ -260,7 +287,11 @@ impl Build<'_> {
         Ok((outputs, signatures))
     }
 
-    fn take_file(&self, path: &str, signature: &Signature) -> Result<(nubrik_store::Digest, Signature), Failure> {
+    fn take_file(
+        &self,
+        path: &str,
+        signature: &Signature,
+    ) -> Result<(nubrik_store::Digest, Signature), Failure> {
         let machine = |e: std::io::Error| Failure::Machine { problem: format!("{path}: {e}") };
         let digest = self.outside.digest(path).map_err(machine)?;
         let Some(store) = self.store else { return Ok((digest, *signature)) };

@@ -98,9 +98,9 @@ impl Reason {
     /// The input behind the reason, where there is one.
     pub fn input(&self) -> Option<&Arc<str>> {
         match self {
-            Reason::InputChanged { path, .. } | Reason::InputAdded { path, .. } | Reason::MaybeChanged { path, .. } => {
-                Some(path)
-            }
+            Reason::InputChanged { path, .. }
+            | Reason::InputAdded { path, .. }
+            | Reason::MaybeChanged { path, .. } => Some(path),
             _ => None,
         }
     }

@@ -153,9 +153,8 @@ impl State {
             Ok((path, FileEntry { signature, digest: from.digest()?, young: from.bool()? }))
         })?;
         let steps = from.list(|from| Ok((from.text()?.into(), decode_memory(from)?)))?;
-        let published = from.list(|from| {
-            Ok((from.text()?.into(), (from.digest()?, from.list(decode_signature)?)))
-        })?;
+        let published =
+            from.list(|from| Ok((from.text()?.into(), (from.digest()?, from.list(decode_signature)?))))?;
         if !from.is_at_end() {
             return Err(Truncated);
         }

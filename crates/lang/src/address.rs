@@ -28,7 +28,8 @@ impl AddressPattern {
         let matcher = match is_glob {
             true => {
                 let glob = GlobBuilder::new(path.as_str()).literal_separator(true).build();
-                let glob = glob.map_err(|e| PatternProblem(format!("`{written}` is not a glob: {}", e.kind())))?;
+                let glob =
+                    glob.map_err(|e| PatternProblem(format!("`{written}` is not a glob: {}", e.kind())))?;
                 Some(glob.compile_matcher())
             }
             false => None,

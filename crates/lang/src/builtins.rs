@@ -19,8 +19,28 @@ pub enum BuiltinName {
 
 /// Names that cannot be declared, since the language gives them a meaning.
 pub const BUILTIN_NAMES: [&str; 23] = [
-    "step", "glob", "self", "check", "effect", "serve", "tool", "probe", "scan", "write", "stage", "pack",
-    "unpack", "fetch", "load_csv", "load_json", "load_toml", "load_lines", "env", "secret", "host", "beside",
+    "step",
+    "glob",
+    "self",
+    "check",
+    "effect",
+    "serve",
+    "tool",
+    "probe",
+    "scan",
+    "write",
+    "stage",
+    "pack",
+    "unpack",
+    "fetch",
+    "load_csv",
+    "load_json",
+    "load_toml",
+    "load_lines",
+    "env",
+    "secret",
+    "host",
+    "beside",
     "sh",
 ];
 

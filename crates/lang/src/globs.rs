@@ -67,7 +67,6 @@ fn try_glob(
     Ok(files)
 }
 
-
 fn absolute(base: &WsPath, pattern: &str) -> Result<String, Diagnostic> {
     let path = base.resolve(pattern).map_err(|p| Diagnostic::error("bad-path", p.to_string()))?;
     Ok(path.as_str().to_owned())

@@ -181,7 +181,10 @@ pub enum Expr {
     Int(i64),
     Text(Vec<Piece>),
     /// A name in the scope `up` levels out, in its slot.
-    Local { up: u16, slot: u16 },
+    Local {
+        up: u16,
+        slot: u16,
+    },
     Decl(u32),
     /// A kit as a whole: only `kit.name` means something.
     Kit(u32),
@@ -284,7 +287,15 @@ pub enum WordPiece {
     Value(ExprId),
     /// `{in expr}`: the expression is taken as files.
     In(ExprId),
-    Out { name: Option<Name>, path: ExprId, folder: bool },
-    Found { path: ExprId },
-    Scratch { path: ExprId },
+    Out {
+        name: Option<Name>,
+        path: ExprId,
+        folder: bool,
+    },
+    Found {
+        path: ExprId,
+    },
+    Scratch {
+        path: ExprId,
+    },
 }

@@ -26,7 +26,8 @@ pub(crate) fn unused(module: &Module) -> Vec<Diagnostic> {
         if let Some(alias) = &item.alias
             && !used_kits.contains(&(number as u32))
         {
-            let warning = Diagnostic::warning("unused", format!("the kit `{}` is used by nothing", alias.text));
+            let warning =
+                Diagnostic::warning("unused", format!("the kit `{}` is used by nothing", alias.text));
             warnings.push(warning.at(alias.span).mend("remove this `use`"));
         }
         for name in &item.names {

@@ -68,11 +68,8 @@ impl Modules {
         let location = Location { file, folder, is_package, title: title.clone() };
         let (module, mut diagnostics) = lower(&parsed.tree, location);
         // What lowering finds in a text that could not be parsed is often the same mistake again.
-        let broken: Vec<u32> = parsed
-            .diagnostics
-            .iter()
-            .filter_map(|d| d.span.map(|s| self.sources.line(s)))
-            .collect();
+        let broken: Vec<u32> =
+            parsed.diagnostics.iter().filter_map(|d| d.span.map(|s| self.sources.line(s))).collect();
         diagnostics.retain(|d| d.span.is_none_or(|s| !broken.contains(&self.sources.line(s))));
         self.diagnostics.extend(parsed.diagnostics);
         self.diagnostics.extend(diagnostics);
@@ -116,10 +113,14 @@ impl Modules {
             };
             return Ok(self.add(&kit.path, &text.into(), None, false));
         }
-        let base = match (&module.folder, kit.path.starts_with('/') || kit.path.starts_with("./") || kit.path.starts_with("../")) {
+        let base = match (
+            &module.folder,
+            kit.path.starts_with('/') || kit.path.starts_with("./") || kit.path.starts_with("../"),
+        ) {
             (Some(folder), true) => folder.clone(),
             _ => {
-                let error = Diagnostic::error("unknown-kit", format!("`{}` is not the path of a kit", kit.path));
+                let error =
+                    Diagnostic::error("unknown-kit", format!("`{}` is not the path of a kit", kit.path));
                 return Err(Some(
                     error
                         .mend(format!("\"/{}\" from the workspace's root", kit.path))
@@ -148,7 +149,9 @@ impl Modules {
                     }
                     Answer::Pending => None,
                 };
-                Err(Some(Diagnostic::error("unknown-kit", format!("there is no kit `{path}`")).maybe_mend(near)))
+                Err(Some(
+                    Diagnostic::error("unknown-kit", format!("there is no kit `{path}`")).maybe_mend(near),
+                ))
             }
         }
     }
@@ -160,7 +163,10 @@ impl Modules {
             Some(Bound::Decl(number)) => {
                 let decl = &module.decls[*number as usize];
                 if decl.private {
-                    let error = Diagnostic::error("private", format!("`{}` is private to `{}`", name.text, module.title));
+                    let error = Diagnostic::error(
+                        "private",
+                        format!("`{}` is private to `{}`", name.text, module.title),
+                    );
                     return Err(error.related(decl.name.span, "declared here").mend("drop `private` there"));
                 }
                 Ok(*number)
@@ -169,7 +175,8 @@ impl Modules {
                 let open = module.decls.iter().filter(|d| !d.private).map(|d| &*d.name.text);
                 let near = nearest(&name.text, open.clone()).map(str::to_owned);
                 let all: Vec<&str> = open.collect();
-                let error = Diagnostic::error("unknown-name", format!("`{}` has no `{}`", module.title, name.text));
+                let error =
+                    Diagnostic::error("unknown-name", format!("`{}` has no `{}`", module.title, name.text));
                 Err(error.note(format!("it has: {}", all.join(", "))).maybe_mend(near))
             }
         }

@@ -52,7 +52,8 @@ impl Type {
             Type::List(inner) => format!("list[{}]", inner.written()),
             Type::Map(inner) => format!("map[{}]", inner.written()),
             Type::Record(fields) => {
-                let fields: Vec<String> = fields.iter().map(|(n, t)| format!("{n}: {}", t.written())).collect();
+                let fields: Vec<String> =
+                    fields.iter().map(|(n, t)| format!("{n}: {}", t.written())).collect();
                 format!("{{ {} }}", fields.join(", "))
             }
             Type::Alternatives(texts) => {
@@ -74,5 +75,6 @@ pub(crate) fn wrong_type(found: &str, wanted: &Type) -> Diagnostic {
 pub(crate) fn not_an_alternative(text: &str, texts: &[Arc<str>]) -> Diagnostic {
     let all: Vec<String> = texts.iter().map(|t| format!("\"{t}\"")).collect();
     let near = nearest(text, texts.iter().map(|t| &**t)).map(|n| format!("\"{n}\""));
-    Diagnostic::error("wrong-type", format!("expected {}, found \"{text}\"", all.join(" or "))).maybe_mend(near)
+    Diagnostic::error("wrong-type", format!("expected {}, found \"{text}\"", all.join(" or ")))
+        .maybe_mend(near)
 }

@@ -15,8 +15,10 @@ const STYLES: Styles = Styles::styled()
 /// Builds what definitions describe, runs only what must run, and says why.
 #[derive(Parser)]
 #[command(name = "nubrik", version, styles = STYLES, max_term_width = 100)]
-#[command(after_help = "WHAT is a target's address (tide/tidecast), a glob of addresses (tide/**), or a file.\n\
-Without it, everything at and below this folder is meant.")]
+#[command(
+    after_help = "WHAT is a target's address (tide/tidecast), a glob of addresses (tide/**), or a file.\n\
+Without it, everything at and below this folder is meant."
+)]
 pub struct Arguments {
     #[command(subcommand)]
     pub command: Command,

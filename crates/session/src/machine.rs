@@ -6,13 +6,11 @@ use std::io;
 use std::os::fd::OwnedFd;
 use std::os::unix::fs::{OpenOptionsExt, PermissionsExt};
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, OnceLock};
 use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, OnceLock};
 use std::time::{SystemTime, UNIX_EPOCH};
 
-use nubrik_confine::{
-    Access, CancelSwitch, Capture, Ended, PipelineSpec, RuleSet, StageSpec, SystemFolders,
-};
+use nubrik_confine::{Access, CancelSwitch, Capture, Ended, PipelineSpec, RuleSet, StageSpec, SystemFolders};
 use nubrik_engine::{FoundTool, Job, JobEnd, Outside, Signature, ToolProblem, TreeFile};
 use nubrik_store::Digest;
 use rustix::fs::{AtFlags, Mode, OFlags};
@@ -53,8 +51,14 @@ impl Machine {
     ///
     /// # Errors
     /// When the root cannot be opened.
-    pub fn new(root: &Path, search_path: OsString, remembered_tools: &[u8], cancel: Arc<CancelSwitch>) -> io::Result<Machine> {
-        let root_handle = rustix::fs::open(root, OFlags::PATH | OFlags::DIRECTORY | OFlags::CLOEXEC, Mode::empty())?;
+    pub fn new(
+        root: &Path,
+        search_path: OsString,
+        remembered_tools: &[u8],
+        cancel: Arc<CancelSwitch>,
+    ) -> io::Result<Machine> {
+        let root_handle =
+            rustix::fs::open(root, OFlags::PATH | OFlags::DIRECTORY | OFlags::CLOEXEC, Mode::empty())?;
         Ok(Machine {
             root: root.to_owned(),
             root_handle,
@@ -160,7 +164,11 @@ fn needed_folder(tool: &Path, root: &Path) -> Option<PathBuf> {
     let folder = tool.parent()?;
     let prefix = if folder.file_name().is_some_and(|n| n == "bin") { folder.parent()? } else { tool };
     let is_home = std::env::var_os("HOME").is_some_and(|home| Path::new(&home) == prefix);
-    Some(if root.starts_with(prefix) || is_home || prefix == Path::new("/") { tool.to_owned() } else { prefix.to_owned() })
+    Some(if root.starts_with(prefix) || is_home || prefix == Path::new("/") {
+        tool.to_owned()
+    } else {
+        prefix.to_owned()
+    })
 }
 
 impl Outside for Machine {
@@ -209,7 +217,11 @@ impl Outside for Machine {
         match fs::create_dir(&path) {
             Ok(()) => {}
             Err(e) if e.kind() == io::ErrorKind::AlreadyExists => {
-                if path.symlink_metadata()?.is_dir() { fs::remove_dir_all(&path)? } else { fs::remove_file(&path)? }
+                if path.symlink_metadata()?.is_dir() {
+                    fs::remove_dir_all(&path)?
+                } else {
+                    fs::remove_file(&path)?
+                }
                 fs::create_dir_all(&path)?;
             }
             Err(_) => fs::create_dir_all(&path)?,
@@ -309,7 +321,9 @@ impl Outside for Machine {
         let _ = fs::remove_dir(&temporary).or_else(|_| fs::remove_dir_all(&temporary));
         printed.extend_from_slice(&capture.bytes);
         if capture.cut > 0 {
-            printed.extend_from_slice(format!("\n[{} more bytes were printed and not kept]\n", capture.cut).as_bytes());
+            printed.extend_from_slice(
+                format!("\n[{} more bytes were printed and not kept]\n", capture.cut).as_bytes(),
+            );
         }
         match ended {
             Ended::Well => JobEnd::Well,

@@ -80,7 +80,14 @@ impl Session {
             None => Err("neither XDG_CACHE_HOME nor HOME names a folder".to_owned()),
             Some(folder) => LocalStore::open(&folder).map_err(|e| e.to_string()),
         };
-        Ok(Session { workspace, machine, state: State::default(), lock: None, looked_at: Mutex::default(), store })
+        Ok(Session {
+            workspace,
+            machine,
+            state: State::default(),
+            lock: None,
+            looked_at: Mutex::default(),
+            store,
+        })
     }
 
     /// How many steps run at once when nobody says otherwise.
@@ -104,7 +111,8 @@ impl Session {
             _ => BuildProblem::Own(self.workspace.root.clone(), io::Error::other("cannot make its folders")),
         })?;
         let path = self.workspace.own_folder().join("lock");
-        let file = File::options().create(true).truncate(false).write(true).open(&path).map_err(own(&path))?;
+        let file =
+            File::options().create(true).truncate(false).write(true).open(&path).map_err(own(&path))?;
         match file.try_lock() {
             Ok(()) => {}
             Err(fs::TryLockError::WouldBlock) => {
@@ -233,11 +241,17 @@ impl Session {
     fn remove_stale_results(&mut self, evaluation: &Evaluation) {
         let out = self.results_folder();
         let graph = &evaluation.graph;
-        let now: std::collections::HashSet<String> =
-            graph.targets.iter().flat_map(|t| &t.results).map(|r| format!("{out}/{}", r.publish.as_str())).collect();
+        let now: std::collections::HashSet<String> = graph
+            .targets
+            .iter()
+            .flat_map(|t| &t.results)
+            .map(|r| format!("{out}/{}", r.publish.as_str()))
+            .collect();
         let whole: Vec<String> =
             evaluation.targets.iter().map(|t| format!("{out}/{}", graph.target(*t).address)).collect();
-        let belongs = |path: &str| whole.iter().any(|w| path.strip_prefix(w.as_str()).is_some_and(|r| r.starts_with('/')));
+        let belongs = |path: &str| {
+            whole.iter().any(|w| path.strip_prefix(w.as_str()).is_some_and(|r| r.starts_with('/')))
+        };
         let mut stale: Vec<Arc<str>> =
             self.state.published.keys().filter(|p| belongs(p) && !now.contains(&***p)).cloned().collect();
         stale.sort();
@@ -259,13 +273,20 @@ impl Session {
         let wanted: std::collections::HashSet<_> = evaluation.requested.iter().collect();
         let targets = evaluation.targets.iter().map(|t| evaluation.graph.target(*t));
         let results = targets.flat_map(|t| &t.results).filter(|r| wanted.contains(&r.file));
-        let mut paths: Vec<String> = results.map(|r| format!("{}/{}", self.results_folder(), r.publish.as_str())).collect();
+        let mut paths: Vec<String> =
+            results.map(|r| format!("{}/{}", self.results_folder(), r.publish.as_str())).collect();
         paths.sort();
         paths.dedup();
         paths
     }
 
-    fn save(&self, patterns: &[AddressPattern], evaluation: &Evaluation, outcome: &Outcome, results: &[String]) -> Result<(), BuildProblem> {
+    fn save(
+        &self,
+        patterns: &[AddressPattern],
+        evaluation: &Evaluation,
+        outcome: &Outcome,
+        results: &[String],
+    ) -> Result<(), BuildProblem> {
         let own = self.workspace.own_folder();
         write_whole(&own.join("state"), &outcome.state.encode())?;
         write_whole(&own.join("tools"), &self.machine.tools.encode())?;
@@ -283,7 +304,12 @@ impl Session {
     }
 
     /// Metadata of everything that the request looked at; `None` when some file is too young.
-    fn seal_files(&self, evaluation: &Evaluation, outcome: &Outcome, results: &[String]) -> Option<Vec<(Arc<str>, Option<Signature>)>> {
+    fn seal_files(
+        &self,
+        evaluation: &Evaluation,
+        outcome: &Outcome,
+        results: &[String],
+    ) -> Option<Vec<(Arc<str>, Option<Signature>)>> {
         let mut files: BTreeMap<Arc<str>, Option<Signature>> = BTreeMap::new();
         files.insert(crate::SETTINGS_FILE.into(), self.machine.check(crate::SETTINGS_FILE));
         let looked_at = self.looked_at.lock().unwrap_or_else(PoisonError::into_inner);

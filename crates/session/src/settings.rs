@@ -42,7 +42,9 @@ impl Settings {
                 mend,
             };
             match (key.as_str(), value) {
-                ("jobs", toml::Value::Integer(n)) if (1..=4096).contains(n) => settings.jobs = Some(*n as usize),
+                ("jobs", toml::Value::Integer(n)) if (1..=4096).contains(n) => {
+                    settings.jobs = Some(*n as usize)
+                }
                 ("jobs", _) => {
                     return Err(problem("`jobs` is a number from 1 to 4096".into(), Some("jobs = 4".into())));
                 }

@@ -70,7 +70,9 @@ impl ToolFinder {
             out.digest(&found.tool.identity);
             out.list(&found.files, |out, (path, signature)| {
                 out.text(path);
-                for number in [signature.size, signature.changed as u64, signature.touched as u64, signature.inode] {
+                for number in
+                    [signature.size, signature.changed as u64, signature.touched as u64, signature.inode]
+                {
                     out.u64(number);
                 }
                 out.u32(signature.mode);
@@ -105,7 +107,8 @@ impl ToolFinder {
             return Err(ToolProblem {
                 name: name.clone(),
                 searched: self.folders.iter().map(|f| f.display().to_string()).collect(),
-                mend: package.map(|(_, what, package)| format!("install {what}; the package is called {package}")),
+                mend: package
+                    .map(|(_, what, package)| format!("install {what}; the package is called {package}")),
             });
         };
         self.remembered.lock().unwrap_or_else(PoisonError::into_inner).insert(name.clone(), found.clone());
@@ -113,9 +116,10 @@ impl ToolFinder {
     }
 
     fn on_path(&self, name: &str) -> Option<PathBuf> {
-        self.folders.iter().map(|folder| folder.join(name)).find(|path| {
-            path.metadata().is_ok_and(|m| m.is_file() && m.permissions().mode() & 0o111 != 0)
-        })
+        self.folders
+            .iter()
+            .map(|folder| folder.join(name))
+            .find(|path| path.metadata().is_ok_and(|m| m.is_file() && m.permissions().mode() & 0o111 != 0))
     }
 
     fn look_closely(&self, machine: &Machine, name: &str, on_path: &Path) -> Option<Remembered> {
@@ -129,7 +133,8 @@ impl ToolFinder {
             }
         }
         let mut identity = Encoder::new();
-        let mut files = vec![(Arc::<str>::from(on_path.to_string_lossy()), machine.check(on_path.to_str()?)?)];
+        let mut files =
+            vec![(Arc::<str>::from(on_path.to_string_lossy()), machine.check(on_path.to_str()?)?)];
         for (name, path) in &parts {
             let path: Arc<str> = path.to_string_lossy().into();
             let signature = machine.check(&path)?;

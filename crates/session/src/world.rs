@@ -101,7 +101,9 @@ impl<'m> DiskWorld<'m> {
         }
         let entries = match fs::read_dir(self.disk(folder)) {
             Ok(entries) => entries,
-            Err(e) if e.kind() == io::ErrorKind::NotFound || e.kind() == io::ErrorKind::NotADirectory => return listing,
+            Err(e) if e.kind() == io::ErrorKind::NotFound || e.kind() == io::ErrorKind::NotADirectory => {
+                return listing;
+            }
             Err(e) => {
                 listing.problem = Some(e.to_string());
                 return listing;
@@ -144,7 +146,9 @@ impl World for DiskWorld<'_> {
             Ok(bytes) => match String::from_utf8(bytes) {
                 Ok(text) => DefinitionText::Text(text.into()),
                 Err(e) => {
-                    let line = e.as_bytes()[..e.utf8_error().valid_up_to()].iter().filter(|b| **b == b'\n').count() + 1;
+                    let line =
+                        e.as_bytes()[..e.utf8_error().valid_up_to()].iter().filter(|b| **b == b'\n').count()
+                            + 1;
                     DefinitionText::Unreadable(format!("line {line} is not UTF-8 text"))
                 }
             },
@@ -170,7 +174,8 @@ impl World for DiskWorld<'_> {
     }
 
     fn kind(&self, path: &WsPath) -> Answer<Option<EntryKind>> {
-        let kind = self.look_at(path).map(|s| if s.is_folder() { EntryKind::Folder } else { EntryKind::File });
+        let kind =
+            self.look_at(path).map(|s| if s.is_folder() { EntryKind::Folder } else { EntryKind::File });
         Answer::Ready(kind)
     }
 }

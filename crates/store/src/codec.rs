@@ -141,7 +141,10 @@ impl<'a> Decoder<'a> {
     }
 
     /// Reads a length and items.
-    pub fn list<T>(&mut self, mut item: impl FnMut(&mut Self) -> Result<T, Truncated>) -> Result<Vec<T>, Truncated> {
+    pub fn list<T>(
+        &mut self,
+        mut item: impl FnMut(&mut Self) -> Result<T, Truncated>,
+    ) -> Result<Vec<T>, Truncated> {
         let count = self.u32()? as usize;
         // Every item takes at least a byte: a damaged length cannot exhaust memory.
         let mut items = Vec::with_capacity(count.min(self.rest.len()));

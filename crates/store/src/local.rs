@@ -87,7 +87,11 @@ impl LocalStore {
         beside.with_file_name(format!(".{}.{number}.tmp", std::process::id()))
     }
 
-    fn write_whole(&self, path: &Path, write: impl FnOnce(&Path) -> io::Result<()>) -> Result<(), StoreError> {
+    fn write_whole(
+        &self,
+        path: &Path,
+        write: impl FnOnce(&Path) -> io::Result<()>,
+    ) -> Result<(), StoreError> {
         let temporary = self.temporary(path);
         let result = write(&temporary).and_then(|()| fs::rename(&temporary, path));
         result.map_err(|problem| {
@@ -122,7 +126,8 @@ impl Store for LocalStore {
         let linked = match is_link {
             // A link to a link would keep the way to a content and not the content.
             true => Err(io::ErrorKind::Unsupported.into()),
-            false => fs::set_permissions(file, fs::Permissions::from_mode(mode)).and_then(|()| fs::hard_link(file, &blob)),
+            false => fs::set_permissions(file, fs::Permissions::from_mode(mode))
+                .and_then(|()| fs::hard_link(file, &blob)),
         };
         match linked {
             Err(e) if e.kind() == io::ErrorKind::AlreadyExists => Ok(()),

@@ -155,7 +155,8 @@ impl Record {
         let mut from = Decoder::new(&body[5..]);
         let entries = from.list(|from| {
             Ok(RecordEntry {
-                found: from.list(|from| Ok(FoundInput { path: from.text()?.into(), digest: from.digest()? }))?,
+                found: from
+                    .list(|from| Ok(FoundInput { path: from.text()?.into(), digest: from.digest()? }))?,
                 candidate_names: from.digest()?,
                 passed_over: from.list(|from| Ok(from.text()?.into()))?,
                 outputs: from.list(OutputRecord::decode)?,

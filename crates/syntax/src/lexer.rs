@@ -14,9 +14,8 @@ pub(crate) struct Lexed {
 }
 
 /// Words that begin a declaration.
-pub const DECLARATION_WORDS: [&str; 11] = [
-    "use", "let", "type", "kind", "private", "target", "option", "test", "job", "service", "give",
-];
+pub const DECLARATION_WORDS: [&str; 11] =
+    ["use", "let", "type", "kind", "private", "target", "option", "test", "job", "service", "give"];
 
 /// Words that are never a name in an expression.
 pub const RESERVED_WORDS: [&str; 26] = [
@@ -125,8 +124,7 @@ impl Lexer<'_> {
             b'\r' if self.byte(1) == b'\n' => self.newline(2),
             b'\n' => self.newline(1),
             b'#' => {
-                let kind =
-                    if self.byte(1) == b'#' && self.byte(2) != b'#' { DocComment } else { Comment };
+                let kind = if self.byte(1) == b'#' && self.byte(2) != b'#' { DocComment } else { Comment };
                 let len = self.rest().find(['\n', '\r']).unwrap_or(self.rest().len());
                 self.token(kind, len);
             }

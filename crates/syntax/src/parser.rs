@@ -141,8 +141,7 @@ impl<'a> Parser<'a> {
         match token.kind {
             // An error at a line's end is shown behind the last thing on the line.
             Newline | EndOfFile => {
-                let last =
-                    self.tokens[..self.next_index()].iter().rev().find(|t| !t.kind.is_trivia());
+                let last = self.tokens[..self.next_index()].iter().rev().find(|t| !t.kind.is_trivia());
                 let end = last.map_or(0, |t| t.end as usize);
                 (end, end)
             }
@@ -308,6 +307,11 @@ impl<'a> Parser<'a> {
     pub fn error_at(&mut self, span: Span, diagnostic: Diagnostic) {
         self.last_error = Some(self.next_index());
         self.diagnostics.push(diagnostic.at(span));
+    }
+
+    /// Counts what follows as new: the mistake that was just reported is behind.
+    pub fn forget_failure(&mut self) {
+        self.last_error = None;
     }
 
     /// How many errors were reported: a form in which one was reported is not blamed for being open.

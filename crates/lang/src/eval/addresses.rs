@@ -38,7 +38,8 @@ impl Evaluator<'_> {
                 let module = self.module(m.module);
                 error.related(module.decls[m.decl as usize].name.span, "one of them")
             });
-            return self.fail(span, error.mend("write the whole address: package, target, then the way into it"));
+            return self
+                .fail(span, error.mend("write the whole address: package, target, then the way into it"));
         }
         let Some(meaning) = meanings.pop() else {
             let error = self.no_such_address(&path);
@@ -97,10 +98,15 @@ impl Evaluator<'_> {
                 let module = self.module(module);
                 let rest = path.below(&at).unwrap_or("").to_owned();
                 let name = rest.split('/').next().unwrap_or("");
-                let targets = module.decls.iter().filter(|d| d.kind == DeclKind::Target).map(|d| &*d.name.text);
+                let targets =
+                    module.decls.iter().filter(|d| d.kind == DeclKind::Target).map(|d| &*d.name.text);
                 let near = nearest(name, targets.clone()).map(|n| at.child(n).as_str().to_owned());
                 let all: Vec<&str> = targets.collect();
-                let error = if all.is_empty() { error } else { error.note(format!("`{at}` has: {}", all.join(", "))) };
+                let error = if all.is_empty() {
+                    error
+                } else {
+                    error.note(format!("`{at}` has: {}", all.join(", ")))
+                };
                 if near.is_none() && at.is_root() && path.parts().count() > 1 {
                     let folder = path.parts().next().unwrap_or("").to_owned();
                     return self.near_folder(error, path, &folder);
@@ -151,7 +157,9 @@ impl Evaluator<'_> {
                 let names: Vec<Arc<str>> = match &value {
                     Value::Map(map) => map.entries.iter().map(|(k, _)| k.clone()).collect(),
                     Value::Record(record) => record.fields.iter().map(|(n, _)| n.clone()).collect(),
-                    Value::Step(step) => self.outputs[*step as usize].iter().filter_map(|(n, _)| n.clone()).collect(),
+                    Value::Step(step) => {
+                        self.outputs[*step as usize].iter().filter_map(|(n, _)| n.clone()).collect()
+                    }
                     _ => Vec::new(),
                 };
                 let near = nearest(&way[at], names.iter().map(|n| &**n)).map(str::to_owned);

@@ -49,7 +49,8 @@ impl Evaluator<'_> {
                 self.fail(span, error.mend("step { run = `…` }"))
             }
             other => {
-                let error = Diagnostic::error("wrong-call", format!("{} cannot be called", other.described()));
+                let error =
+                    Diagnostic::error("wrong-call", format!("{} cannot be called", other.described()));
                 self.fail(callee_span, error)
             }
         }
@@ -63,7 +64,13 @@ impl Evaluator<'_> {
         })
     }
 
-    pub(super) fn brace_call(&mut self, scope: &Scope, callee: ExprId, record: ExprId, span: Span) -> Result<Value> {
+    pub(super) fn brace_call(
+        &mut self,
+        scope: &Scope,
+        callee: ExprId,
+        record: ExprId,
+        span: Span,
+    ) -> Result<Value> {
         let module = self.module(scope.module);
         let callee_span = module.span(callee);
         let callee_value = self.eval(scope, callee)?;
@@ -71,7 +78,8 @@ impl Evaluator<'_> {
             if matches!(module.expr(record), Expr::Error) {
                 return Err(Stop::Failed);
             }
-            let error = Diagnostic::error("wrong-call", "a call with braces takes fields such as `name = value`");
+            let error =
+                Diagnostic::error("wrong-call", "a call with braces takes fields such as `name = value`");
             return self.fail(module.span(record), error);
         };
         let title = self.modules.sources.slice(callee_span).to_owned();
@@ -85,18 +93,27 @@ impl Evaluator<'_> {
             }
             Value::Builtin(Builtin::Step) => self.step_form(scope, fields, span),
             Value::Function(..) | Value::Builtin(Builtin::Glob) => {
-                let error = Diagnostic::error("wrong-call", format!("`{title}` is called with round brackets"));
+                let error =
+                    Diagnostic::error("wrong-call", format!("`{title}` is called with round brackets"));
                 self.fail(span, error.mend(format!("{title}(…)")))
             }
             other => {
-                let error = Diagnostic::error("wrong-call", format!("{} cannot be called", other.described()));
+                let error =
+                    Diagnostic::error("wrong-call", format!("{} cannot be called", other.described()));
                 self.fail(callee_span, error)
             }
         }
     }
 
     /// Calls a function; it may not be open already.
-    fn function(&mut self, scope: &Scope, module_id: ModuleId, number: u32, args: Vec<Given>, span: Span) -> Result<Value> {
+    fn function(
+        &mut self,
+        scope: &Scope,
+        module_id: ModuleId,
+        number: u32,
+        args: Vec<Given>,
+        span: Span,
+    ) -> Result<Value> {
         let module = self.module(module_id);
         let decl = &module.decls[number as usize];
         let title: Arc<str> = format!("function `{}`", decl.name.text).into();
@@ -210,7 +227,8 @@ impl Evaluator<'_> {
             let result = match (arg, param.default) {
                 (Some(arg), _) => self.coerce_param(arg.value, &ty, scope.module, arg.span, param),
                 (None, Some(default)) => {
-                    let inner = Scope { module: module_id, env: None, owner: scope.owner.clone(), this: None };
+                    let inner =
+                        Scope { module: module_id, env: None, owner: scope.owner.clone(), this: None };
                     let value = self.eval(&inner, default)?;
                     self.coerce(value, &ty, module_id, self.module(module_id).span(default))
                 }
@@ -231,7 +249,8 @@ impl Evaluator<'_> {
         }
         if let Some(first) = missing.first() {
             let names: Vec<String> = missing.iter().map(|p| format!("`{}`", p.name.text)).collect();
-            let mut error = Diagnostic::error("missing-field", format!("`{title}` needs {}", names.join(" and ")));
+            let mut error =
+                Diagnostic::error("missing-field", format!("`{title}` needs {}", names.join(" and ")));
             for param in &missing {
                 let ty = self.resolve_type(module_id, &param.ty)?.written();
                 error = error.mend(format!("{} = …   a value of type {ty}", param.name.text));
@@ -259,7 +278,9 @@ impl Evaluator<'_> {
         let mut or_none = false;
         for arg in args {
             match (arg.name.as_ref().map(|n| &*n.text), arg.value) {
-                (None, Value::Text(Text::Plain(text))) if pattern.is_none() => pattern = Some((text, arg.span)),
+                (None, Value::Text(Text::Plain(text))) if pattern.is_none() => {
+                    pattern = Some((text, arg.span))
+                }
                 (Some("except"), Value::Text(Text::Plain(text))) => except.push(text.to_string()),
                 (Some("except"), Value::List(items)) => {
                     for item in items.iter() {
@@ -278,7 +299,8 @@ impl Evaluator<'_> {
                 }
                 (Some(name), _) => {
                     let near = nearest(name, ["except", "or_none"]);
-                    let error = Diagnostic::error("unknown-field", format!("`glob` has no parameter `{name}`"));
+                    let error =
+                        Diagnostic::error("unknown-field", format!("`glob` has no parameter `{name}`"));
                     return self.fail(arg.span, error.maybe_mend(near));
                 }
                 (None, value) => {

@@ -15,7 +15,14 @@ use crate::world::{Answer, EntryKind};
 
 impl Evaluator<'_> {
     /// Takes an argument as its parameter's type; an error shows where the parameter was declared.
-    pub(super) fn coerce_param(&mut self, value: Value, ty: &Type, base: ModuleId, span: Span, param: &Param) -> Result<Value> {
+    pub(super) fn coerce_param(
+        &mut self,
+        value: Value,
+        ty: &Type,
+        base: ModuleId,
+        span: Span,
+        param: &Param,
+    ) -> Result<Value> {
         let before = self.modules.diagnostics.len();
         let result = self.coerce(value, ty, base, span);
         if matches!(result, Err(Stop::Failed)) {
@@ -35,11 +42,16 @@ impl Evaluator<'_> {
             (Type::Unknown, value) => Ok(value),
             (Type::Named(_, _, _, inner), value) => match (&**inner, value) {
                 // Say the type's name, and which fields it wants.
-                (Type::Record(fields), value @ (Value::Record(_) | Value::None)) => self.record(value, fields, ty, base, span),
+                (Type::Record(fields), value @ (Value::Record(_) | Value::None)) => {
+                    self.record(value, fields, ty, base, span)
+                }
                 (Type::Record(fields), value) => {
                     let names: Vec<&str> = fields.iter().map(|(n, _)| &**n).collect();
                     let error = wrong_type(&value.described(), ty);
-                    self.fail(span, error.note(format!("a `{}` is a record with {}", ty.written(), names.join(", "))))
+                    self.fail(
+                        span,
+                        error.note(format!("a `{}` is a record with {}", ty.written(), names.join(", "))),
+                    )
                 }
                 (inner, value) => self.coerce(value, inner, base, span),
             },
@@ -87,7 +99,14 @@ impl Evaluator<'_> {
         }
     }
 
-    fn record(&mut self, value: Value, fields: &[(Arc<str>, Type)], ty: &Type, base: ModuleId, span: Span) -> Result<Value> {
+    fn record(
+        &mut self,
+        value: Value,
+        fields: &[(Arc<str>, Type)],
+        ty: &Type,
+        base: ModuleId,
+        span: Span,
+    ) -> Result<Value> {
         let Value::Record(record) = value else {
             return self.fail(span, wrong_type(&value.described(), ty));
         };
@@ -108,14 +127,24 @@ impl Evaluator<'_> {
                     if let Some(near) = near {
                         error = error.note(format!("there is a field `{near}`"));
                     }
-                    return self.fail(span, error.mend(format!("{name} = …   a value of type {}", field_type.written())));
+                    return self.fail(
+                        span,
+                        error.mend(format!("{name} = …   a value of type {}", field_type.written())),
+                    );
                 }
             }
         }
         Ok(Value::Record(Arc::new(coerced)))
     }
 
-    fn as_list(&mut self, value: Value, inner: &Type, ty: &Type, base: ModuleId, span: Span) -> Result<Value> {
+    fn as_list(
+        &mut self,
+        value: Value,
+        inner: &Type,
+        ty: &Type,
+        base: ModuleId,
+        span: Span,
+    ) -> Result<Value> {
         let items = match (inner.core(), value) {
             (_, Value::List(items)) => items.to_vec(),
             (_, Value::Files(files)) => files.iter().cloned().map(Value::File).collect(),
@@ -138,8 +167,13 @@ impl Evaluator<'_> {
         let mut failed = false;
         for item in items {
             // A list where an item was wanted spreads only where files are wanted.
-            let nested = matches!(item, Value::List(_) | Value::Files(_)) && matches!(inner.core(), Type::File);
-            let result = if nested { self.as_list(item, inner, ty, base, span) } else { self.coerce(item, inner, base, span) };
+            let nested =
+                matches!(item, Value::List(_) | Value::Files(_)) && matches!(inner.core(), Type::File);
+            let result = if nested {
+                self.as_list(item, inner, ty, base, span)
+            } else {
+                self.coerce(item, inner, base, span)
+            };
             match result {
                 Ok(Value::List(inner)) if nested => coerced.extend(inner.iter().cloned()),
                 Ok(value) => coerced.push(value),
@@ -162,9 +196,15 @@ impl Evaluator<'_> {
             Some(folder) => Ok(folder.clone()),
             None if text.starts_with('/') && module.folder.is_some() => Ok(WsPath::root()),
             None => {
-                let error = Diagnostic::error("bad-path", format!("\"{text}\" has no folder to start from in a kit"));
+                let error =
+                    Diagnostic::error("bad-path", format!("\"{text}\" has no folder to start from in a kit"));
                 let error = error.note("a kit is used from many folders");
-                self.fail(span, error.mend(format!("self.folder / \"{text}\" inside a kind, for the folder of the one who uses it")))
+                self.fail(
+                    span,
+                    error.mend(format!(
+                        "self.folder / \"{text}\" inside a kind, for the folder of the one who uses it"
+                    )),
+                )
             }
         }
     }
@@ -184,7 +224,10 @@ impl Evaluator<'_> {
             Value::File(file) if !file.folder => Ok(file),
             Value::Text(text) => {
                 if let Some(pattern) = text.plain().filter(|t| is_pattern(t)) {
-                    let error = Diagnostic::error("wrong-type", format!("expected one file, found the pattern \"{pattern}\""));
+                    let error = Diagnostic::error(
+                        "wrong-type",
+                        format!("expected one file, found the pattern \"{pattern}\""),
+                    );
                     return self.fail(span, error);
                 }
                 let path = self.resolve(&text, base, span)?;
@@ -229,12 +272,21 @@ impl Evaluator<'_> {
                 Ok(lists.concat())
             }
             Value::File(file) => Ok(vec![file]),
-            value @ (Value::Files(_) | Value::Step(_) | Value::Record(_) | Value::Map(_)) => self.files_of(&value, span),
+            value @ (Value::Files(_) | Value::Step(_) | Value::Record(_) | Value::Map(_)) => {
+                self.files_of(&value, span)
+            }
             other => self.fail(span, wrong_type(&other.described(), &Type::Files)),
         }
     }
 
-    pub(super) fn globbed(&mut self, base: &WsPath, pattern: &str, except: &[String], or_none: bool, span: Span) -> Result<Value> {
+    pub(super) fn globbed(
+        &mut self,
+        base: &WsPath,
+        pattern: &str,
+        except: &[String],
+        or_none: bool,
+        span: Span,
+    ) -> Result<Value> {
         match glob(self.world, base, pattern, except, or_none) {
             Answer::Pending => self.wait(),
             Answer::Ready(result) => {
@@ -246,7 +298,13 @@ impl Evaluator<'_> {
     }
 
     /// A source file or folder that must be there.
-    pub(super) fn existing(&mut self, path: WsPath, wanted: EntryKind, base: ModuleId, span: Span) -> Result<FileRef> {
+    pub(super) fn existing(
+        &mut self,
+        path: WsPath,
+        wanted: EntryKind,
+        base: ModuleId,
+        span: Span,
+    ) -> Result<FileRef> {
         let folder = wanted == EntryKind::Folder;
         if path.as_str().starts_with(".nubrik/") || path.as_str().starts_with("out/") {
             let error = Diagnostic::error("bad-path", format!("`{path}` is a result, not a source"));
@@ -256,11 +314,13 @@ impl Evaluator<'_> {
             Answer::Pending => self.wait(),
             Answer::Ready(Some(kind)) if kind == wanted => Ok(FileRef { path, maker: None, folder }),
             Answer::Ready(Some(EntryKind::Folder)) => {
-                let error = Diagnostic::error("wrong-type", format!("expected a file, but `{path}` is a folder"));
+                let error =
+                    Diagnostic::error("wrong-type", format!("expected a file, but `{path}` is a folder"));
                 self.fail(span, error.mend(format!("\"{}/*\" for the files in it", path.name())))
             }
             Answer::Ready(Some(EntryKind::File)) => {
-                let error = Diagnostic::error("wrong-type", format!("expected a folder, but `{path}` is a file"));
+                let error =
+                    Diagnostic::error("wrong-type", format!("expected a folder, but `{path}` is a file"));
                 self.fail(span, error)
             }
             Answer::Ready(None) => {
@@ -320,15 +380,21 @@ impl Evaluator<'_> {
                 Some(files) => self.files_of(&files.clone(), span),
                 None => {
                     let names: Vec<&str> = record.fields.iter().map(|(n, _)| &**n).collect();
-                    let error = Diagnostic::error("no-files", "this record has no field `files`, so it stands for no files");
+                    let error = Diagnostic::error(
+                        "no-files",
+                        "this record has no field `files`, so it stands for no files",
+                    );
                     let error = error.note(format!("it has: {}", names.join(", ")));
                     self.fail(span, error.mend("take one of its fields: `….field`"))
                 }
             },
             other => {
-                let error = Diagnostic::error("wrong-type", format!("expected files, found {}", other.described()));
+                let error =
+                    Diagnostic::error("wrong-type", format!("expected files, found {}", other.described()));
                 let error = match other {
-                    Value::Text(_) => error.note("a text is a path only where a type says so").mend("{in \"…\"}"),
+                    Value::Text(_) => {
+                        error.note("a text is a path only where a type says so").mend("{in \"…\"}")
+                    }
                     Value::Kind(..) => error.mend("call the kind: `name { … }`"),
                     _ => error,
                 };
@@ -343,11 +409,14 @@ impl Evaluator<'_> {
         match files.as_slice() {
             [file] => Ok(file.clone()),
             _ => {
-                let error = Diagnostic::error("wrong-type", format!("expected one file, found {}", files.len()));
+                let error =
+                    Diagnostic::error("wrong-type", format!("expected one file, found {}", files.len()));
                 let error = match value {
                     Value::Step(step) => {
-                        let names: Vec<String> =
-                            self.outputs[*step as usize].iter().filter_map(|(n, _)| n.as_ref().map(|n| format!("….{n}"))).collect();
+                        let names: Vec<String> = self.outputs[*step as usize]
+                            .iter()
+                            .filter_map(|(n, _)| n.as_ref().map(|n| format!("….{n}")))
+                            .collect();
                         names.into_iter().fold(error, Diagnostic::mend)
                     }
                     _ => error,
@@ -375,7 +444,9 @@ fn coerced_map(map: &Arc<Map>, ty: &Type, base: ModuleId) -> Value {
 /// The plain names of outputs in a declaration's commands, as far as they are literal.
 fn output_names(module: &Module, decl: &Decl) -> Vec<Arc<str>> {
     let mut names = Vec::new();
-    let (Some(first), Some(last)) = (decl.body.map(|b| module.span(b).start), decl.body.map(|b| module.span(b).end)) else {
+    let (Some(first), Some(last)) =
+        (decl.body.map(|b| module.span(b).start), decl.body.map(|b| module.span(b).end))
+    else {
         return names;
     };
     for (i, expr) in module.exprs.iter().enumerate() {

@@ -34,7 +34,8 @@ impl Evaluator<'_> {
         let mut words = self.word(scope, word, false)?;
         match (words.pop(), words.is_empty()) {
             (Some(word), true) => Ok(Some(word)),
-            _ => self.fail(word.span, Diagnostic::error("wrong-type", "expected one file behind this redirect")),
+            _ => self
+                .fail(word.span, Diagnostic::error("wrong-type", "expected one file behind this redirect")),
         }
     }
 
@@ -55,7 +56,10 @@ impl Evaluator<'_> {
                 Choice::Many(list) => {
                     let span = piece_expr(piece).map_or(word.span, |e| module.span(e));
                     if spread.replace(span).is_some() {
-                        let error = Diagnostic::error("two-lists", "two lists in one word: which goes with which is not clear");
+                        let error = Diagnostic::error(
+                            "two-lists",
+                            "two lists in one word: which goes with which is not clear",
+                        );
                         return self.fail(span, error.mend("put the words together with `each`"));
                     }
                     words = words
@@ -75,7 +79,10 @@ impl Evaluator<'_> {
             return match command.stages.as_slice() {
                 [stage] if stage.stdin.is_none() && stage.stdout.is_none() => Ok(stage.words.clone()),
                 _ => {
-                    let error = Diagnostic::error("wrong-type", "a `call` with pipes or redirects cannot begin a command");
+                    let error = Diagnostic::error(
+                        "wrong-type",
+                        "a `call` with pipes or redirects cannot begin a command",
+                    );
                     self.fail(span, error)
                 }
             };
@@ -131,15 +138,18 @@ impl Evaluator<'_> {
         let span = self.module(scope.module).span(expr);
         let value = self.eval(scope, expr)?;
         let Value::Text(Text::Plain(text)) = &value else {
-            let error = Diagnostic::error("wrong-type", "the name of an output is a text that carries nothing");
+            let error =
+                Diagnostic::error("wrong-type", "the name of an output is a text that carries nothing");
             return self.fail(span, error.mend("{….stem}").mend("{….path}"));
         };
         let odd = text.split('/').any(|p| matches!(p, "" | "." | ".."))
             || text.starts_with('@')
             || text.chars().any(|c| c.is_control());
         if odd {
-            let error = Diagnostic::error("bad-path", format!("{:?} cannot be the name of an output", &**text));
-            let error = error.note("the tool chooses the folder; you write a relative name, such as \"almanac.html\"");
+            let error =
+                Diagnostic::error("bad-path", format!("{:?} cannot be the name of an output", &**text));
+            let error = error
+                .note("the tool chooses the folder; you write a relative name, such as \"almanac.html\"");
             let name = text.rsplit('/').find(|p| !matches!(*p, "" | "." | "..")).map(|n| format!("\"{n}\""));
             return self.fail(span, error.maybe_mend(name));
         }

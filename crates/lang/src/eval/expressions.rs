@@ -91,7 +91,10 @@ impl Evaluator<'_> {
             Expr::Negate(inner) => match self.eval(scope, *inner)? {
                 Value::Int(value) => Ok(Value::Int(value.wrapping_neg())),
                 other => {
-                    let error = Diagnostic::error("wrong-type", format!("expected a number behind `-`, found {}", other.described()));
+                    let error = Diagnostic::error(
+                        "wrong-type",
+                        format!("expected a number behind `-`, found {}", other.described()),
+                    );
                     self.fail(span, error)
                 }
             },
@@ -105,7 +108,11 @@ impl Evaluator<'_> {
 
     /// Evaluates all items, even when one fails: independent mistakes are shown together, and
     /// answers that are missing are asked for at once.
-    pub(super) fn all<A, B>(&mut self, items: &[A], mut each: impl FnMut(&mut Self, &A) -> Result<B>) -> Result<Vec<B>> {
+    pub(super) fn all<A, B>(
+        &mut self,
+        items: &[A],
+        mut each: impl FnMut(&mut Self, &A) -> Result<B>,
+    ) -> Result<Vec<B>> {
         let mut values = Vec::with_capacity(items.len());
         let mut stop = None;
         for item in items {
@@ -147,7 +154,8 @@ impl Evaluator<'_> {
                 Ok(vec![Strand::File(file)])
             }
             other => {
-                let error = Diagnostic::error("wrong-type", format!("{} cannot stand in a text", other.described()));
+                let error =
+                    Diagnostic::error("wrong-type", format!("{} cannot stand in a text", other.described()));
                 let error = match other {
                     Value::List(_) | Value::Files(_) => error.mend("….join(\" \")"),
                     Value::Bool(_) => error.mend("if … then \"yes\" else \"no\""),
@@ -188,7 +196,8 @@ impl Evaluator<'_> {
             Value::Bool(value) => Ok(value),
             other => {
                 let span = self.module(scope.module).span(id);
-                let error = Diagnostic::error("wrong-type", format!("expected a bool, found {}", other.described()));
+                let error =
+                    Diagnostic::error("wrong-type", format!("expected a bool, found {}", other.described()));
                 let error = match other {
                     Value::List(_) | Value::Files(_) => error.mend("….len > 0"),
                     Value::None => error.mend("… != none"),
@@ -207,7 +216,8 @@ impl Evaluator<'_> {
                     || text.split('/').any(|p| p.is_empty() || p == "." || p == ".." || p.starts_with('@'))
                     || text.chars().any(char::is_control);
                 if bad {
-                    let error = Diagnostic::error("bad-key", format!("{:?} cannot be the key of an entry", &*text));
+                    let error =
+                        Diagnostic::error("bad-key", format!("{:?} cannot be the key of an entry", &*text));
                     return self.fail(span, error.note("keys become names of folders: parts between `/`, none of them empty, `.` or `..`, or beginning with `@`"));
                 }
                 Ok(text)
@@ -217,7 +227,10 @@ impl Evaluator<'_> {
                 self.fail(span, error.mend("{….path}").mend("{….stem}"))
             }
             other => {
-                let error = Diagnostic::error("wrong-type", format!("expected a text as the key, found {}", other.described()));
+                let error = Diagnostic::error(
+                    "wrong-type",
+                    format!("expected a text as the key, found {}", other.described()),
+                );
                 self.fail(span, error)
             }
         }
@@ -259,7 +272,8 @@ impl Evaluator<'_> {
             Some(test) => this.boolean(inner, test),
             None => Ok(true),
         })?;
-        let inner_scopes: Vec<Scope> = inner_scopes.into_iter().zip(kept).filter(|(_, k)| *k).map(|(s, _)| s).collect();
+        let inner_scopes: Vec<Scope> =
+            inner_scopes.into_iter().zip(kept).filter(|(_, k)| *k).map(|(s, _)| s).collect();
         match each.key {
             None => {
                 let values = self.all(&inner_scopes, |this, inner| this.eval(inner, each.give))?;
@@ -293,7 +307,10 @@ impl Evaluator<'_> {
                 self.files_of(&value, span)?.into_iter().map(|f| vec![Value::File(f)]).collect()
             }
             other => {
-                let error = Diagnostic::error("wrong-type", format!("expected a list or map, found {}", other.described()));
+                let error = Diagnostic::error(
+                    "wrong-type",
+                    format!("expected a list or map, found {}", other.described()),
+                );
                 return self.fail(span, error);
             }
         };
@@ -328,22 +345,35 @@ impl Evaluator<'_> {
                     Some(item) => Ok(item),
                     None => {
                         let error = Diagnostic::error("out-of-range", format!("there is no item {number}"));
-                        self.fail(index_span, error.note(format!("the list has {} items, counted from 0", items.len())))
+                        self.fail(
+                            index_span,
+                            error.note(format!("the list has {} items, counted from 0", items.len())),
+                        )
                     }
                 }
             }
             (Value::Map(_), other) => {
-                let error = Diagnostic::error("wrong-type", format!("expected a text as the key, found {}", other.described()));
+                let error = Diagnostic::error(
+                    "wrong-type",
+                    format!("expected a text as the key, found {}", other.described()),
+                );
                 self.fail(index_span, error)
             }
             (other, _) => {
-                let error = Diagnostic::error("wrong-type", format!("cannot take an item of {}", other.described()));
+                let error =
+                    Diagnostic::error("wrong-type", format!("cannot take an item of {}", other.described()));
                 self.fail(base_span, error)
             }
         }
     }
 
-    fn match_value(&mut self, scope: &Scope, subject: ExprId, arms: &[MatchArm], span: Span) -> Result<Value> {
+    fn match_value(
+        &mut self,
+        scope: &Scope,
+        subject: ExprId,
+        arms: &[MatchArm],
+        span: Span,
+    ) -> Result<Value> {
         let module = self.module(scope.module);
         let value = self.eval(scope, subject)?;
         for arm in arms {
@@ -374,7 +404,14 @@ impl Evaluator<'_> {
         self.fail(span, error.mend("else: …"))
     }
 
-    fn binary(&mut self, scope: &Scope, operator: Operator, left: ExprId, right: ExprId, span: Span) -> Result<Value> {
+    fn binary(
+        &mut self,
+        scope: &Scope,
+        operator: Operator,
+        left: ExprId,
+        right: ExprId,
+        span: Span,
+    ) -> Result<Value> {
         if let Operator::And | Operator::Or = operator {
             let first = self.boolean(scope, left)?;
             if first == (operator == Operator::Or) {
@@ -463,7 +500,8 @@ impl Evaluator<'_> {
                 Ok(false)
             }
             (_, other) => {
-                let error = Diagnostic::error("wrong-type", format!("cannot look into {}", other.described()));
+                let error =
+                    Diagnostic::error("wrong-type", format!("cannot look into {}", other.described()));
                 self.fail(span, error.note("`in` looks into lists, maps and texts"))
             }
         }
@@ -527,9 +565,11 @@ impl Evaluator<'_> {
             match changed.fields.iter_mut().find(|(n, _)| *n == name.text) {
                 Some((_, old)) => *old = value,
                 None => {
-                    let near = nearest(&name.text, record.fields.iter().map(|(n, _)| &**n)).map(str::to_owned);
+                    let near =
+                        nearest(&name.text, record.fields.iter().map(|(n, _)| &**n)).map(str::to_owned);
                     let message = format!("the record has no field `{}` to change", name.text);
-                    return self.fail(name.span, Diagnostic::error("unknown-field", message).maybe_mend(near));
+                    return self
+                        .fail(name.span, Diagnostic::error("unknown-field", message).maybe_mend(near));
                 }
             }
         }
@@ -542,7 +582,8 @@ impl Evaluator<'_> {
             Value::List(items) => Ok(items.to_vec()),
             Value::Files(files) => Ok(files.iter().cloned().map(Value::File).collect()),
             other => {
-                let error = Diagnostic::error("wrong-type", format!("expected a list, found {}", other.described()));
+                let error =
+                    Diagnostic::error("wrong-type", format!("expected a list, found {}", other.described()));
                 self.fail(span, error)
             }
         }

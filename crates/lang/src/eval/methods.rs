@@ -45,7 +45,9 @@ impl Evaluator<'_> {
     fn unknown_field(&self, base: &Value, name: &Name) -> Diagnostic {
         let mut own: Vec<&str> = match base {
             Value::Record(record) => record.fields.iter().map(|(n, _)| &**n).collect(),
-            Value::Step(step) => self.outputs[*step as usize].iter().filter_map(|(n, _)| n.as_deref()).collect(),
+            Value::Step(step) => {
+                self.outputs[*step as usize].iter().filter_map(|(n, _)| n.as_deref()).collect()
+            }
             _ => Vec::new(),
         };
         let has = own.join(", ");
@@ -65,7 +67,14 @@ impl Evaluator<'_> {
         error.maybe_mend(near)
     }
 
-    pub(super) fn method_call(&mut self, _scope: &Scope, base: Value, name: &Name, args: Vec<Given>, span: Span) -> Result<Value> {
+    pub(super) fn method_call(
+        &mut self,
+        _scope: &Scope,
+        base: Value,
+        name: &Name,
+        args: Vec<Given>,
+        span: Span,
+    ) -> Result<Value> {
         let Some((count, method)) = method(&name.text) else {
             let error = self.unknown_field(&base, name);
             return self.fail(name.span, error);
@@ -109,7 +118,8 @@ impl Evaluator<'_> {
             (Method::Replace, Value::Text(Text::Plain(t))) => {
                 let (from, to) = (self.text_arg(&args[0])?, self.text_arg(&args[1])?);
                 if from.is_empty() {
-                    return self.fail(args[0].span, Diagnostic::error("wrong-call", "cannot replace an empty text"));
+                    return self
+                        .fail(args[0].span, Diagnostic::error("wrong-call", "cannot replace an empty text"));
                 }
                 text(&t.replace(&*from, &to))
             }
@@ -121,9 +131,10 @@ impl Evaluator<'_> {
                 let part = self.text_arg(&args[0])?;
                 Ok(Value::Bool(t.ends_with(&*part)))
             }
-            (Method::Join | Method::Flat | Method::Sorted | Method::Unique | Method::UniqueLast, Value::List(_) | Value::Files(_)) => {
-                self.list_method(base, method, args, name)
-            }
+            (
+                Method::Join | Method::Flat | Method::Sorted | Method::Unique | Method::UniqueLast,
+                Value::List(_) | Value::Files(_),
+            ) => self.list_method(base, method, args, name),
             (
                 Method::Path | Method::Name | Method::Stem | Method::Ext | Method::Dir | Method::Below,
                 Value::File(_) | Value::Step(_) | Value::Record(_) | Value::Files(_),
@@ -147,7 +158,8 @@ impl Evaluator<'_> {
         match &arg.value {
             Value::Text(Text::Plain(text)) => Ok(text.clone()),
             other => {
-                let error = Diagnostic::error("wrong-type", format!("expected a text, found {}", other.described()));
+                let error =
+                    Diagnostic::error("wrong-type", format!("expected a text, found {}", other.described()));
                 self.fail(arg.span, error)
             }
         }
@@ -202,7 +214,8 @@ impl Evaluator<'_> {
                 parts.concat()
             }
             Method::Sorted => {
-                let mut keyed = self.all(&items, |this, item| Ok((this.sort_key(item, name.span)?, item.clone())))?;
+                let mut keyed =
+                    self.all(&items, |this, item| Ok((this.sort_key(item, name.span)?, item.clone())))?;
                 keyed.sort_by(|a, b| a.0.cmp(&b.0));
                 keyed.into_iter().map(|(_, v)| v).collect()
             }
@@ -263,11 +276,16 @@ impl Evaluator<'_> {
     /// `folder / "path"`: what is below a folder.
     pub(super) fn join_path(&mut self, folder: Value, path: Value, span: Span) -> Result<Value> {
         let (Value::File(folder), Value::Text(Text::Plain(text))) = (&folder, &path) else {
-            let message = format!("`/` joins a folder and a text, found {} and {}", folder.described(), path.described());
+            let message = format!(
+                "`/` joins a folder and a text, found {} and {}",
+                folder.described(),
+                path.described()
+            );
             return self.fail(span, Diagnostic::error("wrong-type", message));
         };
         if !folder.folder {
-            return self.fail(span, Diagnostic::error("wrong-type", "`/` joins a folder and a text, found a file"));
+            return self
+                .fail(span, Diagnostic::error("wrong-type", "`/` joins a folder and a text, found a file"));
         }
         let inner = folder.path.resolve(text.trim_start_matches('/'));
         let inner = self.at(span, inner.map_err(|p| Diagnostic::error("bad-path", p.to_string())))?;
@@ -282,7 +300,8 @@ impl Evaluator<'_> {
                 Ok(Value::File(FileRef { path: inner, maker: None, folder: kind == EntryKind::Folder }))
             }
             Answer::Ready(None) => {
-                let error = Diagnostic::error("no-such-file", format!("there is no file or folder `{inner}`"));
+                let error =
+                    Diagnostic::error("no-such-file", format!("there is no file or folder `{inner}`"));
                 self.fail(span, error)
             }
         }

@@ -197,7 +197,8 @@ impl<'w> Evaluator<'w> {
             DeclKind::Function => return Ok(Value::Function(module_id, number)),
             DeclKind::Kind => return Ok(Value::Kind(module_id, number)),
             DeclKind::Type => {
-                let error = Diagnostic::error("wrong-type", format!("`{}` is a type, not a value", decl.name.text));
+                let error =
+                    Diagnostic::error("wrong-type", format!("`{}` is a type, not a value", decl.name.text));
                 return self.fail(used_at, error);
             }
             DeclKind::Value | DeclKind::Target => {}

@@ -109,12 +109,14 @@ impl Evaluator<'_> {
         if pattern.is_glob() {
             return self.select_glob(pattern);
         }
-        let meanings: Vec<Meaning> = self.meanings(&pattern.path)?.into_iter().filter(|m| self.is_target(m)).collect();
+        let meanings: Vec<Meaning> =
+            self.meanings(&pattern.path)?.into_iter().filter(|m| self.is_target(m)).collect();
         match meanings.len() {
             1 => return Ok(meanings),
             0 => {}
             _ => {
-                let error = Diagnostic::error("two-meanings", format!("`{}` means two things", pattern.written));
+                let error =
+                    Diagnostic::error("two-meanings", format!("`{}` means two things", pattern.written));
                 let error = meanings.iter().fold(error, |error, m| {
                     let module = self.module(m.module);
                     error.related(module.decls[m.decl as usize].name.span, "one of them")
@@ -168,17 +170,25 @@ impl Evaluator<'_> {
             }
         }
         if selected.is_empty() {
-            let error = Diagnostic::error("unknown-address", format!("no target matches `{}`", pattern.written));
+            let error =
+                Diagnostic::error("unknown-address", format!("no target matches `{}`", pattern.written));
             self.modules.diagnostics.push(error.mend("`nubrik list` shows what there is"));
             return Err(Stop::Failed);
         }
         Ok(selected)
     }
 
-    fn entries_matching(&mut self, meaning: &Meaning, address: &WsPath, pattern: &AddressPattern) -> Result<Vec<Meaning>> {
+    fn entries_matching(
+        &mut self,
+        meaning: &Meaning,
+        address: &WsPath,
+        pattern: &AddressPattern,
+    ) -> Result<Vec<Meaning>> {
         let module = self.module(meaning.module);
         let decl = &module.decls[meaning.decl as usize];
-        let is_map = decl.body.is_some_and(|b| matches!(module.expr(b), Expr::Map(_) | Expr::Each(_) | Expr::Record(_)));
+        let is_map = decl
+            .body
+            .is_some_and(|b| matches!(module.expr(b), Expr::Map(_) | Expr::Each(_) | Expr::Record(_)));
         if !is_map {
             return Ok(Vec::new());
         }
@@ -214,19 +224,43 @@ impl Evaluator<'_> {
     /// Enters the results of a value, each under its readable name.
     fn publish(&mut self, value: &Value, parts: &[Arc<str>], target: TargetId, span: Span) -> Result<()> {
         let inner: Vec<(Arc<str>, Value)> = match value {
-            Value::Map(map) => self.all(&map.entries, |this, (key, thunk)| Ok((key.clone(), this.force(thunk, span)?)))?,
+            Value::Map(map) => {
+                self.all(&map.entries, |this, (key, thunk)| Ok((key.clone(), this.force(thunk, span)?)))?
+            }
             Value::Record(record) if record.get("files").is_none() => record
                 .fields
                 .iter()
-                .filter(|(_, v)| matches!(v, Value::Step(_) | Value::File(_) | Value::Files(_) | Value::List(_) | Value::Map(_) | Value::Record(_)))
+                .filter(|(_, v)| {
+                    matches!(
+                        v,
+                        Value::Step(_)
+                            | Value::File(_)
+                            | Value::Files(_)
+                            | Value::List(_)
+                            | Value::Map(_)
+                            | Value::Record(_)
+                    )
+                })
                 .cloned()
                 .collect(),
             Value::Text(_) | Value::Int(_) | Value::Bool(_) | Value::None => {
-                let error = Diagnostic::error("wrong-type", format!("a target makes files, and this one is {}", value.described()));
+                let error = Diagnostic::error(
+                    "wrong-type",
+                    format!("a target makes files, and this one is {}", value.described()),
+                );
                 let name = &parts[0];
                 return self.fail(span, error.mend(format!("let {name} = …")));
             }
-            Value::List(items) if !items.iter().all(|i| matches!(i, Value::Step(_) | Value::File(_) | Value::Files(_) | Value::Record(_) | Value::List(_))) => Vec::new(),
+            Value::List(items)
+                if !items.iter().all(|i| {
+                    matches!(
+                        i,
+                        Value::Step(_) | Value::File(_) | Value::Files(_) | Value::Record(_) | Value::List(_)
+                    )
+                }) =>
+            {
+                Vec::new()
+            }
             value => {
                 let files = self.files_of(value, span)?;
                 return self.publish_files(files, parts, target);
@@ -252,7 +286,8 @@ impl Evaluator<'_> {
         let made: Vec<FileRef> = files.into_iter().filter(|f| f.maker.is_some()).collect();
         for file in &made {
             let step = file.maker.map_or(0, |m| m as usize);
-            let written = file.path.below(&self.graph.steps[step].folder).unwrap_or(file.path.name()).to_owned();
+            let written =
+                file.path.below(&self.graph.steps[step].folder).unwrap_or(file.path.name()).to_owned();
             let publish = published_name(&package, parts, &written, made.len() == 1);
             let id = self.file_id(file);
             self.graph.targets[target.0 as usize].results.push(nubrik_graph::ResultFile {

@@ -31,7 +31,12 @@ struct Draft {
 }
 
 impl Evaluator<'_> {
-    pub(super) fn step_form(&mut self, scope: &Scope, fields: &[(Name, ExprId)], span: Span) -> Result<Value> {
+    pub(super) fn step_form(
+        &mut self,
+        scope: &Scope,
+        fields: &[(Name, ExprId)],
+        span: Span,
+    ) -> Result<Value> {
         for (name, _) in fields {
             if LATER_FIELDS.contains(&&*name.text) {
                 let error = crate::lower::not_yet(&format!("the field `{}` of a step", name.text));
@@ -39,8 +44,10 @@ impl Evaluator<'_> {
             }
             if !FIELDS.contains(&&*name.text) {
                 let near = nearest(&name.text, FIELDS);
-                let error = Diagnostic::error("unknown-field", format!("`step` has no field `{}`", name.text));
-                return self.fail(name.span, error.note(format!("it has: {}", FIELDS.join(", "))).maybe_mend(near));
+                let error =
+                    Diagnostic::error("unknown-field", format!("`step` has no field `{}`", name.text));
+                return self
+                    .fail(name.span, error.note(format!("it has: {}", FIELDS.join(", "))).maybe_mend(near));
             }
         }
         let values = self.all(&FIELDS, |this, wanted| {
@@ -62,12 +69,22 @@ impl Evaluator<'_> {
             let error = Diagnostic::error("missing-field", "this step has nothing to run");
             return self.fail(span, error.mend("run = `tool {in \"table.csv\"} {out \"result\"}`"));
         };
-        let commands: Vec<Arc<CommandValue>> =
-            run.iter().filter_map(|c| if let Value::Command(c) = c { Some(c.clone()) } else { None }).collect();
+        let commands: Vec<Arc<CommandValue>> = run
+            .iter()
+            .filter_map(|c| if let Value::Command(c) = c { Some(c.clone()) } else { None })
+            .collect();
         self.step(scope, &commands, say, reads, env, span)
     }
 
-    fn step(&mut self, scope: &Scope, commands: &[Arc<CommandValue>], say: Value, reads: Value, env: Value, span: Span) -> Result<Value> {
+    fn step(
+        &mut self,
+        scope: &Scope,
+        commands: &[Arc<CommandValue>],
+        say: Value,
+        reads: Value,
+        env: Value,
+        span: Span,
+    ) -> Result<Value> {
         let mut draft = self.outline(&scope.owner, commands, span)?;
         let mut pipelines = Vec::new();
         for command in commands {
@@ -137,7 +154,8 @@ impl Evaluator<'_> {
 
     /// Folder, outputs, listings and scratch names of a step, from all of its words.
     fn outline(&mut self, owner: &Owner, commands: &[Arc<CommandValue>], span: Span) -> Result<Draft> {
-        let strands: Vec<&WordStrand> = commands.iter().flat_map(|c| &c.stages).flat_map(all_strands).collect();
+        let strands: Vec<&WordStrand> =
+            commands.iter().flat_map(|c| &c.stages).flat_map(all_strands).collect();
         let first = strands.iter().find_map(|s| match s {
             WordStrand::Out { path, .. } => Some(path.clone()),
             _ => None,
@@ -145,7 +163,12 @@ impl Evaluator<'_> {
         let Some(first) = first else {
             let error = Diagnostic::error("no-output", "this step makes nothing");
             let error = error.note("a step is run for its outputs, and is not run again while they are true");
-            return self.fail(span, error.mend("{out \"result.txt\"} where the command names its output").mend("> {out \"result.txt\"}"));
+            return self.fail(
+                span,
+                error
+                    .mend("{out \"result.txt\"} where the command names its output")
+                    .mend("> {out \"result.txt\"}"),
+            );
         };
         let mut folder = WsPath::from_normal(MADE);
         for part in owner.package.parts().chain(owner.parts.iter().flat_map(|p| p.split('/'))) {
@@ -183,7 +206,14 @@ impl Evaluator<'_> {
         Ok(draft)
     }
 
-    fn outline_output(&mut self, draft: &mut Draft, name: &Option<Arc<str>>, path: &Arc<str>, folder: bool, span: Span) -> Result<()> {
+    fn outline_output(
+        &mut self,
+        draft: &mut Draft,
+        name: &Option<Arc<str>>,
+        path: &Arc<str>,
+        folder: bool,
+        span: Span,
+    ) -> Result<()> {
         let file = FileRef { path: below(&draft.folder, path), maker: None, folder };
         for (other_name, other, written) in &draft.outputs {
             if *other == file && other_name == name {
@@ -217,12 +247,21 @@ impl Evaluator<'_> {
                 Program::Tool(tool)
             }
             [WordStrand::Literal(path)] => {
-                let error = Diagnostic::error("bad-path", format!("`{path}` is a path where a tool's name is wanted"));
+                let error = Diagnostic::error(
+                    "bad-path",
+                    format!("`{path}` is a path where a tool's name is wanted"),
+                );
                 let name = path.rsplit('/').next().unwrap_or(path);
-                return self.fail(*span, error.mend(format!("{{in \"{path}\"}} for a program of the workspace")).mend(format!("{name} for a tool of the machine")));
+                return self.fail(
+                    *span,
+                    error
+                        .mend(format!("{{in \"{path}\"}} for a program of the workspace"))
+                        .mend(format!("{name} for a tool of the machine")),
+                );
             }
             _ => {
-                let error = Diagnostic::error("wrong-type", "a command begins with a tool's name or one program");
+                let error =
+                    Diagnostic::error("wrong-type", "a command begins with a tool's name or one program");
                 return self.fail(*span, error);
             }
         };
@@ -242,7 +281,11 @@ impl Evaluator<'_> {
         Ok(Stage { program, words, stdin, stdout, stderr })
     }
 
-    fn redirected(&mut self, word: Option<&(Span, Vec<WordStrand>)>, draft: &Draft) -> Result<Option<WsPath>> {
+    fn redirected(
+        &mut self,
+        word: Option<&(Span, Vec<WordStrand>)>,
+        draft: &Draft,
+    ) -> Result<Option<WsPath>> {
         let Some((span, word)) = word else { return Ok(None) };
         match word.as_slice() {
             [WordStrand::Out { path, folder: false, .. } | WordStrand::Found { path, .. }] => {
@@ -250,7 +293,8 @@ impl Evaluator<'_> {
             }
             [WordStrand::Scratch { path, .. }] => Ok(Some(scratch_path(&draft.folder, path))),
             [WordStrand::Literal(name)] => {
-                let error = Diagnostic::error("wrong-type", format!("`{name}` is written to but not declared"));
+                let error =
+                    Diagnostic::error("wrong-type", format!("`{name}` is written to but not declared"));
                 self.fail(*span, error.mend(format!("{{out \"{name}\"}}")))
             }
             _ => {
@@ -355,7 +399,9 @@ fn written(word: &[WordStrand], draft: &Draft) -> String {
     for strand in word {
         match strand {
             WordStrand::Literal(literal) => text.push_str(literal),
-            WordStrand::File(file) => text.push_str(if file.path.is_root() { "." } else { file.path.as_str() }),
+            WordStrand::File(file) => {
+                text.push_str(if file.path.is_root() { "." } else { file.path.as_str() })
+            }
             WordStrand::Out { path, .. } | WordStrand::Found { path, .. } => {
                 text.push_str(below(&draft.folder, path).as_str());
             }

@@ -58,14 +58,24 @@ impl Lowerer {
                             push(reading, span, quoted, Some(WordPiece::Literal(text.into())));
                         }
                         SyntaxKind::CommandEscape => {
-                            let text = if text.starts_with('\\') { text[1..].to_owned() } else { views::unescape(text) };
+                            let text = if text.starts_with('\\') {
+                                text[1..].to_owned()
+                            } else {
+                                views::unescape(text)
+                            };
                             push(reading, span, quoted, Some(WordPiece::Literal(text.into())));
                         }
                         SyntaxKind::CommandRaw => {
                             let inner = text.trim_start_matches('\'');
                             if !text.ends_with('\'') || text.len() < 2 {
-                                let error = Diagnostic::error("unclosed", "this group in the command is never closed");
-                                self.report(span, error.mend("close it with `'`, or write `\\'` for the character"));
+                                let error = Diagnostic::error(
+                                    "unclosed",
+                                    "this group in the command is never closed",
+                                );
+                                self.report(
+                                    span,
+                                    error.mend("close it with `'`, or write `\\'` for the character"),
+                                );
                             }
                             let inner = inner.strip_suffix('\'').unwrap_or(inner);
                             push(reading, span, true, Some(WordPiece::Literal(inner.into())));

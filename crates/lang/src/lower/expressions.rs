@@ -53,7 +53,12 @@ impl Lowerer {
             SyntaxKind::MapExpr => {
                 let entries: Vec<Node<'_>> =
                     node.children().filter(|c| c.kind() == SyntaxKind::MapEntry).collect();
-                let entry = |e| (self.child_expression(e, 0), self.child_expression(e, 1));
+                let entry = |e: Node<'_>| {
+                    self.in_key = e.expression(0).is_some_and(|k| k.kind() == SyntaxKind::NameExpr);
+                    let key = self.child_expression(e, 0);
+                    self.in_key = false;
+                    (key, self.child_expression(e, 1))
+                };
                 Expr::Map(entries.into_iter().map(entry).collect())
             }
             SyntaxKind::EachListExpr => self.each(node, false),
@@ -147,15 +152,15 @@ impl Lowerer {
     }
 
     fn record_fields(&mut self, node: Node<'_>) -> Vec<(Name, ExprId)> {
-        let nodes: Vec<Node<'_>> =
-            node.children().filter(|c| c.kind() == SyntaxKind::RecordField).collect();
+        let nodes: Vec<Node<'_>> = node.children().filter(|c| c.kind() == SyntaxKind::RecordField).collect();
         let mut fields: Vec<(Name, ExprId)> = Vec::new();
         for field in nodes {
             let Some(token) = field.words().next() else { continue };
             let name = self.name(field, token);
             if let Some((first, _)) = fields.iter().find(|(n, _)| n.text == name.text) {
                 let first = first.span;
-                let error = Diagnostic::error("declared-twice", format!("the field `{}` is there twice", name.text));
+                let error =
+                    Diagnostic::error("declared-twice", format!("the field `{}` is there twice", name.text));
                 self.report(name.span, error.related(first, "first here"));
                 continue;
             }

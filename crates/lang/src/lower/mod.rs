@@ -43,6 +43,7 @@ pub(crate) fn lower(tree: &Tree, location: Location) -> (Module, Vec<Diagnostic>
         references: Vec::new(),
         name_spans: HashMap::new(),
         in_kind: false,
+        in_key: false,
     };
     let nodes: Vec<Node<'_>> = tree.root().children().collect();
     // Names first: order does not matter.
@@ -74,6 +75,8 @@ struct Lowerer {
     /// Where each of the module's names was declared.
     name_spans: HashMap<Arc<str>, Span>,
     in_kind: bool,
+    /// Whether the key of a map's entry is being lowered.
+    in_key: bool,
 }
 
 impl Lowerer {
@@ -129,7 +132,10 @@ impl Lowerer {
         let Some(path_node) = node.child(SyntaxKind::TextExpr) else { return };
         let path_span = self.span(path_node);
         if views::is_private(node) {
-            self.report(path_span, Diagnostic::error("syntax", "`use` is never `private`: it is seen in this file only"));
+            self.report(
+                path_span,
+                Diagnostic::error("syntax", "`use` is never `private`: it is seen in this file only"),
+            );
         }
         let Some(path) = views::plain_text(path_node) else {
             let error = Diagnostic::error("syntax", "the path of a kit cannot hold holes");
@@ -323,6 +329,11 @@ impl Lowerer {
         in_reach.extend(["step", "glob"]);
         in_reach.sort_unstable();
         let error = Diagnostic::error("unknown-name", format!("no `{}` is in reach here", name.text));
+        if self.in_key {
+            return error
+                .note("a key is any expression")
+                .mend(format!("\"{}\" for the text itself", name.text));
+        }
         match nearest(&name.text, in_reach.iter().copied()) {
             Some(near) => {
                 let span = self.scopes.iter().flatten().find(|n| &*n.text == near).map(|n| n.span);

@@ -73,7 +73,8 @@ impl Lowerer {
                 TypeShape::Error
             }
             "list" | "map" => {
-                let error = Diagnostic::error("wrong-type", format!("`{}` needs the type of its items", name.text));
+                let error =
+                    Diagnostic::error("wrong-type", format!("`{}` needs the type of its items", name.text));
                 self.report(name.span, error.mend(format!("{}[text]", name.text)));
                 TypeShape::Error
             }
@@ -108,7 +109,8 @@ impl Lowerer {
                     "array" => Some("list[text]".to_owned()),
                     _ => None,
                 });
-                let error = Diagnostic::error("unknown-name", format!("no type `{}` is in reach here", name.text));
+                let error =
+                    Diagnostic::error("unknown-name", format!("no type `{}` is in reach here", name.text));
                 self.report(name.span, error.maybe_mend(near));
                 TypeShape::Error
             }

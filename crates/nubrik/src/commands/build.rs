@@ -20,7 +20,8 @@ pub fn build(face: Face, words: &[String], how: How) -> Outcome<Exit> {
     let patterns = patterns(face, &session, words)?;
     let micros = || began.elapsed().as_micros() as u64;
     if let Some(sealed) = session.sealed(&patterns) {
-        let done = nubrik_engine::Summary { steps: sealed.steps, current: sealed.steps, ..Default::default() };
+        let done =
+            nubrik_engine::Summary { steps: sealed.steps, current: sealed.steps, ..Default::default() };
         show(face, &done, &sealed.results, micros(), false, Stream::Output);
         return Ok(Exit::Done);
     }
@@ -73,7 +74,14 @@ pub fn build_evaluated(
 }
 
 /// Prints the summary, and for programs the results.
-pub fn show(face: Face, done: &nubrik_engine::Summary, results: &[String], micros: u64, cancelled: bool, stream: Stream) {
+pub fn show(
+    face: Face,
+    done: &nubrik_engine::Summary,
+    results: &[String],
+    micros: u64,
+    cancelled: bool,
+    stream: Stream,
+) {
     if face.json {
         let ok = done.failed + done.blocked + done.left + done.unpublished == 0 && !cancelled;
         if ok {

@@ -23,7 +23,9 @@ pub fn clean(face: Face, words: &[String], store: bool) -> Outcome<Exit> {
         let patterns = patterns(face, &session, words)?;
         let evaluation = evaluate(face, &session, &patterns)?;
         for target in evaluation.targets.iter().map(|t| evaluation.graph.target(*t)) {
-            paths.extend(target.results.iter().map(|r| root.join(session.results_folder()).join(r.publish.as_str())));
+            paths.extend(
+                target.results.iter().map(|r| root.join(session.results_folder()).join(r.publish.as_str())),
+            );
             paths.push(root.join(".nubrik/made").join(&*target.address));
         }
     }
@@ -36,7 +38,12 @@ pub fn clean(face: Face, words: &[String], store: bool) -> Outcome<Exit> {
         let result = if path.is_dir() { fs::remove_dir_all(&path) } else { fs::remove_file(&path) };
         match result {
             Err(e) if e.kind() != io::ErrorKind::NotFound => {
-                return Err(say_wrong(face, Exit::Own, &format!("cannot remove {}: {e}", path.display()), &[]));
+                return Err(say_wrong(
+                    face,
+                    Exit::Own,
+                    &format!("cannot remove {}: {e}", path.display()),
+                    &[],
+                ));
             }
             _ => {}
         }

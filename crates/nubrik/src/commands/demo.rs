@@ -69,7 +69,8 @@ fn unpack(face: Face, folder: &Path) -> Outcome<()> {
     for (path, text) in FILES {
         let path = folder.join(path);
         let written = path.parent().map_or(Ok(()), fs::create_dir_all).and_then(|()| fs::write(&path, text));
-        written.map_err(|e| say_wrong(face, Exit::Own, &format!("cannot write {}: {e}", path.display()), &[]))?;
+        written
+            .map_err(|e| say_wrong(face, Exit::Own, &format!("cannot write {}: {e}", path.display()), &[]))?;
     }
     Ok(())
 }

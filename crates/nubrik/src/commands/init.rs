@@ -29,10 +29,12 @@ let package = \"the first target\"
 ";
 
 pub fn init(face: Face) -> Outcome<Exit> {
-    let failed = |what: &str, e: std::io::Error| say_wrong(face, Exit::Own, &format!("cannot {what}: {e}"), &[]);
+    let failed =
+        |what: &str, e: std::io::Error| say_wrong(face, Exit::Own, &format!("cannot {what}: {e}"), &[]);
     let here = std::env::current_dir().map_err(|e| failed("find this folder", e))?;
     if let Some(root) = here.ancestors().find(|folder| folder.join(SETTINGS_FILE).exists()) {
-        let message = format!("this folder belongs to a workspace already: {}", root.join(SETTINGS_FILE).display());
+        let message =
+            format!("this folder belongs to a workspace already: {}", root.join(SETTINGS_FILE).display());
         return Err(say_wrong(face, Exit::Usage, &message, &["nubrik list   shows what it makes"]));
     }
     let targets = here.join("targets.nub");
@@ -54,7 +56,8 @@ pub fn init(face: Face) -> Outcome<Exit> {
 fn proposal(folder: &Path) -> String {
     for below in ["", "src/"] {
         let Ok(entries) = fs::read_dir(folder.join(below)) else { continue };
-        let mut names: Vec<String> = entries.flatten().filter_map(|e| e.file_name().into_string().ok()).collect();
+        let mut names: Vec<String> =
+            entries.flatten().filter_map(|e| e.file_name().into_string().ok()).collect();
         names.sort();
         let sources: Vec<&String> = names.iter().filter(|n| n.ends_with(".c")).collect();
         if sources.is_empty() {
@@ -87,7 +90,8 @@ fn proposal(folder: &Path) -> String {
 /// The folder's name as the name of a target.
 fn target_name(folder: &Path) -> String {
     let name = folder.file_name().map(|n| n.to_string_lossy().to_lowercase()).unwrap_or_default();
-    let name: String = name.chars().map(|c| if c.is_ascii_lowercase() || c.is_ascii_digit() { c } else { '_' }).collect();
+    let name: String =
+        name.chars().map(|c| if c.is_ascii_lowercase() || c.is_ascii_digit() { c } else { '_' }).collect();
     let name = name.trim_matches('_').to_owned();
     let usable = nubrik_lang::is_free_name(&name);
     if usable { name } else { "app".to_owned() }

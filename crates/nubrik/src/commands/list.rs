@@ -61,7 +61,11 @@ pub fn list(face: Face, words: &[String]) -> Outcome<Exit> {
             let kind = paint.ink(Ink::Calm, &padded(&shown_kind(target), kinds));
             let room = paint.width.map_or(usize::MAX, |w| w.saturating_sub(2 + kinds + 2 + names + 3));
             let documentation = cut(&target.documentation, room, paint.glyph("…", "..."));
-            let line = format!("  {kind}  {}   {}", padded(&name(target), names), paint.ink(Ink::Faint, &documentation));
+            let line = format!(
+                "  {kind}  {}   {}",
+                padded(&name(target), names),
+                paint.ink(Ink::Faint, &documentation)
+            );
             println!("{}", line.trim_end());
         }
     }

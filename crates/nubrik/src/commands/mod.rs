@@ -50,19 +50,24 @@ pub fn dispatch(arguments: Arguments) -> Exit {
 
 /// Opens the workspace that this folder belongs to, or says why not.
 pub fn open(face: Face) -> Outcome<Session> {
-    let here = std::env::current_dir().map_err(|e| say_wrong(face, Exit::Own, &format!("cannot find this folder: {e}"), &[]))?;
+    let here = std::env::current_dir()
+        .map_err(|e| say_wrong(face, Exit::Own, &format!("cannot find this folder: {e}"), &[]))?;
     open_at(face, &here)
 }
 
 /// Opens the workspace that a folder belongs to, or says why not.
 pub fn open_at(face: Face, folder: &Path) -> Outcome<Session> {
     let cancel = crate::interrupt::cancel_switch().or_else(|_| CancelSwitch::new().map(Arc::new));
-    let cancel = cancel.map_err(|e| say_wrong(face, Exit::Own, &format!("cannot listen for signals: {e}"), &[]))?;
+    let cancel =
+        cancel.map_err(|e| say_wrong(face, Exit::Own, &format!("cannot listen for signals: {e}"), &[]))?;
     Session::open(folder, cancel).map_err(|problem| match problem {
         OpenProblem::NoWorkspace(start) => say_wrong(
             face,
             Exit::Usage,
-            &format!("no workspace here: neither {} nor a folder above it has a nubrik.toml", start.display()),
+            &format!(
+                "no workspace here: neither {} nor a folder above it has a nubrik.toml",
+                start.display()
+            ),
             &["nubrik init   makes this folder a workspace", "nubrik demo   unpacks one to look at"],
         ),
         OpenProblem::Settings { path, text, problem } => {
@@ -77,7 +82,9 @@ pub fn open_at(face: Face, folder: &Path) -> Outcome<Session> {
             report(face, &[diagnostic], &sources);
             Exit::Definitions
         }
-        OpenProblem::Io(path, e) => say_wrong(face, Exit::Own, &format!("cannot read {}: {e}", path.display()), &[]),
+        OpenProblem::Io(path, e) => {
+            say_wrong(face, Exit::Own, &format!("cannot read {}: {e}", path.display()), &[])
+        }
     })
 }
 
@@ -100,7 +107,12 @@ pub fn report(face: Face, list: &[Diagnostic], sources: &Sources) {
 /// Says that the tool's own files cannot be used.
 pub fn own_problem(face: Face, problem: BuildProblem) -> Exit {
     let BuildProblem::Own(path, e) = problem;
-    say_wrong(face, Exit::Own, &format!("cannot write {}: {e}", path.display()), &["check the rights and the space there"])
+    say_wrong(
+        face,
+        Exit::Own,
+        &format!("cannot write {}: {e}", path.display()),
+        &["check the rights and the space there"],
+    )
 }
 
 /// Evaluates, and stops with the errors if there are any.
@@ -135,8 +147,9 @@ pub fn patterns(face: Face, session: &Session, words: &[String]) -> Outcome<Vec<
     let mut patterns = Vec::new();
     let mut files = Vec::new();
     for word in words {
-        let pattern = AddressPattern::new(word, folder)
-            .map_err(|problem| say_wrong(face, Exit::Usage, &problem.0, &["addresses look like tide/tidecast"]))?;
+        let pattern = AddressPattern::new(word, folder).map_err(|problem| {
+            say_wrong(face, Exit::Usage, &problem.0, &["addresses look like tide/tidecast"])
+        })?;
         let path = session.workspace.root.join(pattern.path.as_str());
         if !pattern.is_glob() && path.is_file() { files.push(pattern) } else { patterns.push(pattern) }
     }
@@ -150,11 +163,17 @@ pub fn patterns(face: Face, session: &Session, words: &[String]) -> Outcome<Vec<
     Ok(patterns)
 }
 
-fn targets_of_file(face: Face, session: &Session, graph: &Graph, file: &AddressPattern) -> Outcome<Vec<AddressPattern>> {
+fn targets_of_file(
+    face: Face,
+    session: &Session,
+    graph: &Graph,
+    file: &AddressPattern,
+) -> Outcome<Vec<AddressPattern>> {
     let mut addresses: Vec<&str> = Vec::new();
     let out = session.results_folder();
     for target in &graph.targets {
-        let makes = target.results.iter().filter(|r| file.path.as_str() == format!("{out}/{}", r.publish.as_str()));
+        let makes =
+            target.results.iter().filter(|r| file.path.as_str() == format!("{out}/{}", r.publish.as_str()));
         addresses.extend(makes.map(|r| &*r.address));
     }
     if addresses.is_empty()

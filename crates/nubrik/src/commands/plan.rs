@@ -86,7 +86,11 @@ fn render(graph: &Graph, planned: &[PlannedStep], paint: Paint) -> String {
     out.push('\n');
     if per_target.len() > 1 && total > 0 {
         for (target, (steps, micros)) in per_target {
-            out.push_str(&format!("{:>9}  {target}, {steps} step{}\n", time(micros), if steps == 1 { "" } else { "s" }));
+            out.push_str(&format!(
+                "{:>9}  {target}, {steps} step{}\n",
+                time(micros),
+                if steps == 1 { "" } else { "s" }
+            ));
         }
     }
     out

@@ -21,7 +21,14 @@ pub fn run(face: Face, address: &str, args: &[String], how: How) -> Outcome<Exit
             let (_, report) = build_evaluated(face, &mut session, &patterns, how, Stream::Error)?;
             let exit = exit_of(&report);
             if exit != Exit::Done {
-                super::build::show(face, &report.summary, &report.results, 0, report.cancelled, Stream::Error);
+                super::build::show(
+                    face,
+                    &report.summary,
+                    &report.results,
+                    0,
+                    report.cancelled,
+                    Stream::Error,
+                );
                 return Ok(exit);
             }
             report.results
@@ -39,7 +46,12 @@ pub fn run(face: Face, address: &str, args: &[String], how: How) -> Outcome<Exit
         }
         several => {
             let message = format!("`{address}` makes {} programs", several.len());
-            return Err(say_wrong(face, Exit::Usage, &message, &["name one of them, such as tools/tidecast"]));
+            return Err(say_wrong(
+                face,
+                Exit::Usage,
+                &message,
+                &["name one of them, such as tools/tidecast"],
+            ));
         }
     };
     drop(session);

@@ -32,7 +32,8 @@ pub fn tree(face: Face, address: &str, depth: Option<usize>, users: bool) -> Out
         edges = reversed(&edges);
     }
     let roots = addresses.iter().filter_map(|a| graph.find_target(a)).collect();
-    let shape = Shape { graph, edges, depth: depth.unwrap_or(usize::MAX), costs: costs(graph, session.state()) };
+    let shape =
+        Shape { graph, edges, depth: depth.unwrap_or(usize::MAX), costs: costs(graph, session.state()) };
     if face.json {
         shape.print_json(roots);
     } else {
@@ -93,7 +94,15 @@ impl Shape<'_> {
         out
     }
 
-    fn branches(&self, at: TargetId, margin: &str, depth: usize, paint: Paint, shown: &mut HashSet<TargetId>, out: &mut String) {
+    fn branches(
+        &self,
+        at: TargetId,
+        margin: &str,
+        depth: usize,
+        paint: Paint,
+        shown: &mut HashSet<TargetId>,
+        out: &mut String,
+    ) {
         if depth > self.depth {
             return;
         }

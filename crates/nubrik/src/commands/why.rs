@@ -38,9 +38,10 @@ pub fn why(face: Face, address: &str) -> Outcome<Exit> {
             Some((build, chain)) if build == session.state().builds => {
                 (format!("{address} is current; it last ran in the newest build, number {build}"), chain)
             }
-            Some((build, chain)) => {
-                (format!("{address} is current; it last ran in build {build} of {}", session.state().builds), chain)
-            }
+            Some((build, chain)) => (
+                format!("{address} is current; it last ran in build {build} of {}", session.state().builds),
+                chain,
+            ),
             None => (format!("{address} has no steps of its own"), Vec::new()),
         },
     };
@@ -53,7 +54,8 @@ pub fn why(face: Face, address: &str) -> Outcome<Exit> {
     let says = chain.iter().map(|c| width(&c.say)).max().unwrap_or(0).min(40);
     for (i, cause) in chain.iter().enumerate() {
         let label = if i == 0 { "because" } else { "since" };
-        let text = format!("{}   {}   {}", padded(&cause.target, targets), padded(&cause.say, says), cause.reason);
+        let text =
+            format!("{}   {}   {}", padded(&cause.target, targets), padded(&cause.say, says), cause.reason);
         println!("{}", labelled(paint, Ink::Calm, label, &text));
     }
     Ok(Exit::Done)
@@ -65,7 +67,8 @@ fn chain_now(evaluation: &Evaluation, planned: &[PlannedStep]) -> Option<(&'stat
     let pending = |s: &&PlannedStep| s.verdict != Verdict::Current;
     let own = |s: &&PlannedStep| evaluation.targets.contains(&graph.step(s.step).target);
     // The last own step is the effect that people see; without one, any step behind the target.
-    let effect = planned.iter().rev().filter(pending).find(own).or_else(|| planned.iter().rev().find(pending))?;
+    let effect =
+        planned.iter().rev().filter(pending).find(own).or_else(|| planned.iter().rev().find(pending))?;
     let word = match planned_word(effect).0 {
         "maybe" => "perhaps run",
         word => word,
@@ -94,7 +97,8 @@ fn chain_then(evaluation: &Evaluation, state: &State) -> Option<(u64, Vec<Cause>
         let because = &memory(step)?.because;
         chain.push(cause(graph, step, because.1.clone()));
         let maker = because.2.as_ref().and_then(|path| maker(graph, path));
-        at = maker.filter(|m| memory(*m).is_some_and(|other| other.build == build) && chain.len() < steps.len());
+        at = maker
+            .filter(|m| memory(*m).is_some_and(|other| other.build == build) && chain.len() < steps.len());
     }
     Some((build, chain))
 }

@@ -58,7 +58,11 @@ fn render_one(diagnostic: &Diagnostic, sources: &Sources, paint: Paint) -> Strin
             let side = if i + 1 == count { " " } else { paint.glyph("│", "|") };
             let room = paint.width.map_or(usize::MAX, |w| w.saturating_sub(MARGIN + 2));
             let text = cut(text, room, paint.glyph("…", "..."));
-            out.push_str(&format!("  {}       {}\n", paint.ink(Ink::Calm, side), paint.ink(Ink::Faint, &text)));
+            out.push_str(&format!(
+                "  {}       {}\n",
+                paint.ink(Ink::Calm, side),
+                paint.ink(Ink::Faint, &text)
+            ));
         }
     }
     for note in &diagnostic.notes {
@@ -114,7 +118,10 @@ mod tests {
 
     fn sources() -> (Sources, nubrik_source::FileId) {
         let mut sources = Sources::default();
-        let file = sources.add("tide/targets.nub", "let strict = 1\n\ttarget a = c.program { needs = [harmonic] }\n".into());
+        let file = sources.add(
+            "tide/targets.nub",
+            "let strict = 1\n\ttarget a = c.program { needs = [harmonic] }\n".into(),
+        );
         (sources, file)
     }
 

@@ -25,7 +25,14 @@ pub fn short(failure: &Failure) -> String {
 }
 
 /// Everything about a failed step below its line.
-pub fn render(graph: &Graph, id: StepId, failure: &Failure, printed: &[u8], root: &Path, paint: Paint) -> String {
+pub fn render(
+    graph: &Graph,
+    id: StepId,
+    failure: &Failure,
+    printed: &[u8],
+    root: &Path,
+    paint: Paint,
+) -> String {
     let step = graph.step(id);
     let mut out = String::new();
     let mut line = |label: &str, text: &str| {
@@ -53,36 +60,63 @@ pub fn render(graph: &Graph, id: StepId, failure: &Failure, printed: &[u8], root
 }
 
 /// The tool's own reading of a failure: lines with their labels.
-pub fn readings(graph: &Graph, id: StepId, failure: &Failure, printed: &[u8], root: &Path) -> Vec<(&'static str, String)> {
+pub fn readings(
+    graph: &Graph,
+    id: StepId,
+    failure: &Failure,
+    printed: &[u8],
+    root: &Path,
+) -> Vec<(&'static str, String)> {
     let step = graph.step(id);
     let mut lines = Vec::new();
     match failure {
         Failure::NoTool(problem) => {
             lines.push(("searched", problem.searched.join(", ")));
             let mend = problem.mend.clone();
-            lines.push(("mend", mend.unwrap_or_else(|| format!("install `{}`, or correct its name in {}", problem.name, step.place))));
+            lines.push((
+                "mend",
+                mend.unwrap_or_else(|| {
+                    format!("install `{}`, or correct its name in {}", problem.name, step.place)
+                }),
+            ));
         }
         Failure::NoOutput { instead, .. } if !instead.is_empty() => {
             lines.push(("made", instead.join(", ")));
             lines.push(("mend", "let the command write to the path that {out \"…\"} gives it".to_owned()));
         }
         Failure::NoOutput { .. } => {
-            lines.push(("mend", "let the command write to the path that {out \"…\"} gives it, or `> {out \"…\"}`".to_owned()));
+            lines.push((
+                "mend",
+                "let the command write to the path that {out \"…\"} gives it, or `> {out \"…\"}`".to_owned(),
+            ));
         }
         Failure::Undeclared { path, target } => lines.extend(declare(graph, id, path, target.as_deref())),
-        Failure::InputMoved { .. } => lines.push(("mend", "build again: its result was thrown away".to_owned())),
+        Failure::InputMoved { .. } => {
+            lines.push(("mend", "build again: its result was thrown away".to_owned()))
+        }
         Failure::NoListing { .. } => {
-            lines.push(("mend", "let the command write its listing to the path that {found \"…\"} gives it".to_owned()));
+            lines.push((
+                "mend",
+                "let the command write its listing to the path that {found \"…\"} gives it".to_owned(),
+            ));
         }
         Failure::Code(_) | Failure::Signal(_) => {
             if let Some(path) = undeclared_in(graph, id, printed, root) {
                 let file = graph.files.iter().find(|f| f.path.as_str() == path);
                 let target = file.and_then(|f| f.maker).map(|m| graph.owner(m).address.clone());
-                lines.push(("reading", format!("the command names {path}, which the step does not declare, so it cannot read it")));
+                lines.push((
+                    "reading",
+                    format!(
+                        "the command names {path}, which the step does not declare, so it cannot read it"
+                    ),
+                ));
                 lines.extend(declare(graph, id, &path, target.as_deref()));
             } else if let Some(library) = missing_library(printed) {
                 lines.push(("reading", format!("the linker finds no library `{library}` on this machine")));
-                lines.push(("mend", format!("install the development files of lib{library}, or drop -l{library}")));
+                lines.push((
+                    "mend",
+                    format!("install the development files of lib{library}, or drop -l{library}"),
+                ));
             }
         }
         _ => {}
@@ -100,7 +134,10 @@ fn declare(graph: &Graph, id: StepId, path: &str, target: Option<&str>) -> Vec<(
             let is_header = [".h", ".hpp", ".inc"].iter().any(|e| path.ends_with(e));
             match is_header && matches!(&*owner.kind, "library" | "program") {
                 true => format!("internal = [\"{written}\"]   in {} at {}", owner.address, owner.place),
-                false => format!("reads = [\"{written}\"]   or {{in \"{written}\"}} in the command at {}", graph.step(id).place),
+                false => format!(
+                    "reads = [\"{written}\"]   or {{in \"{written}\"}} in the command at {}",
+                    graph.step(id).place
+                ),
             }
         }
     };
@@ -114,12 +151,14 @@ fn undeclared_in(graph: &Graph, id: StepId, printed: &[u8], root: &Path) -> Opti
     let step = graph.step(id);
     let may_read = |path: &str| {
         let files = step.inputs.iter().chain(&step.candidates);
-        files.into_iter().any(|f| graph.file(*f).path.as_str() == path) || path.starts_with(step.folder.as_str())
+        files.into_iter().any(|f| graph.file(*f).path.as_str() == path)
+            || path.starts_with(step.folder.as_str())
     };
     for line in refused.take(20) {
         for word in line.split(|c: char| c.is_whitespace() || "'\"`:;,()‘’“”<>".contains(c)) {
             let word = word.trim_start_matches("./").trim_start_matches(&*format!("{}/", root.display()));
-            let plausible = !word.is_empty() && !word.starts_with(['/', '-']) && !word.split('/').any(|p| p == "..");
+            let plausible =
+                !word.is_empty() && !word.starts_with(['/', '-']) && !word.split('/').any(|p| p == "..");
             if plausible && !may_read(word) && root.join(word).is_file() {
                 return Some(word.to_owned());
             }
@@ -131,7 +170,8 @@ fn undeclared_in(graph: &Graph, id: StepId, printed: &[u8], root: &Path) -> Opti
 /// The library that a linker's message misses.
 fn missing_library(printed: &[u8]) -> Option<String> {
     let text = String::from_utf8_lossy(printed);
-    let line = text.lines().find(|l| l.contains("cannot find -l") || l.contains("unable to find library -l"))?;
+    let line =
+        text.lines().find(|l| l.contains("cannot find -l") || l.contains("unable to find library -l"))?;
     let name = line.split("-l").nth(1)?;
     Some(name.split(|c: char| c.is_whitespace() || c == ':').next()?.to_owned())
 }

@@ -25,7 +25,15 @@ pub struct Live {
 
 impl Live {
     pub fn new(paint: Paint) -> Live {
-        Live { paint, total: 0, done: 0, failed: 0, running: Vec::new(), drawn_lines: 0, began: Instant::now() }
+        Live {
+            paint,
+            total: 0,
+            done: 0,
+            failed: 0,
+            running: Vec::new(),
+            drawn_lines: 0,
+            began: Instant::now(),
+        }
     }
 
     pub fn began(&mut self, steps: usize) {
@@ -69,7 +77,8 @@ impl Live {
         let columns = paint.width.unwrap_or(80);
         let more = paint.glyph("…", "...");
         let mut lines = vec![self.gauge(columns)];
-        let widest = self.running.iter().map(|(s, _)| width(&graph.owner(*s).address)).max().unwrap_or(0).min(28);
+        let widest =
+            self.running.iter().map(|(s, _)| width(&graph.owner(*s).address)).max().unwrap_or(0).min(28);
         for (step, since) in self.running.iter().take(SHOWN_STEPS) {
             let target = padded(&cut(&graph.owner(*step).address, widest, more), widest);
             let took = time(since.elapsed().as_micros() as u64);
@@ -101,6 +110,10 @@ impl Live {
         }
         facts.push_str(&format!(", {}", time(self.began.elapsed().as_micros() as u64)));
         let room = columns.saturating_sub(10 + cells + 2 + 1);
-        format!("{}{bar}  {}", paint.ink(Ink::Strong, "at work   "), cut(&facts, room, paint.glyph("…", "...")))
+        format!(
+            "{}{bar}  {}",
+            paint.ink(Ink::Strong, "at work   "),
+            cut(&facts, room, paint.glyph("…", "..."))
+        )
     }
 }

@@ -49,7 +49,9 @@ pub struct Columns {
 impl Columns {
     /// Widths that fit the steps of a graph.
     pub fn of(graph: &Graph) -> Columns {
-        let widest = |texts: &mut dyn Iterator<Item = &str>, limit: usize| texts.map(width).max().unwrap_or(0).min(limit);
+        let widest = |texts: &mut dyn Iterator<Item = &str>, limit: usize| {
+            texts.map(width).max().unwrap_or(0).min(limit)
+        };
         let steps = || graph.steps.iter();
         Columns {
             target: widest(&mut steps().map(|s| &*graph.target(s.target).address), 28),
@@ -71,14 +73,23 @@ pub fn ink_of(verdict: Verdict) -> Ink {
 }
 
 /// A line about a step: state, target, what it does, time, why. Cut to the terminal's width.
-pub fn step_line(paint: Paint, columns: Columns, word: (&str, Ink), target: &str, say: &str, took: &str, why: &str) -> String {
+pub fn step_line(
+    paint: Paint,
+    columns: Columns,
+    word: (&str, Ink),
+    target: &str,
+    say: &str,
+    took: &str,
+    why: &str,
+) -> String {
     let more = paint.glyph("…", "...");
     let fitted = |text: &str, columns: usize| match paint.width {
         Some(_) => padded(&cut(text, columns, more), columns),
         None => padded(text, columns),
     };
     // On a narrow terminal what a step does gives way before why it ran.
-    let say_columns = paint.width.map_or(columns.say, |w| columns.say.min(w.saturating_sub(columns.target + 40).max(16)));
+    let say_columns =
+        paint.width.map_or(columns.say, |w| columns.say.min(w.saturating_sub(columns.target + 40).max(16)));
     let target = fitted(target, columns.target);
     let say = fitted(say, say_columns);
     let used = 10 + width(&target) + 3 + width(&say) + 2 + 8 + 2;
@@ -155,7 +166,11 @@ impl<'g> Screen<'g> {
             return self.json_step(id, event);
         }
         let why = failure.as_ref().map_or_else(|| reason.to_string(), failure::short);
-        let took = if matches!(verdict, Verdict::Ran | Verdict::Failed) && *micros > 0 { time(*micros) } else { String::new() };
+        let took = if matches!(verdict, Verdict::Ran | Verdict::Failed) && *micros > 0 {
+            time(*micros)
+        } else {
+            String::new()
+        };
         let word = (verdict.word(), ink_of(*verdict));
         let mut text = step_line(self.paint, self.columns, word, target, &step.say, &took, &why) + "\n";
         if let Some(failure) = failure {
@@ -173,7 +188,10 @@ impl<'g> Screen<'g> {
         let Event::Done { verdict, reason, micros, printed, failure, .. } = event else { return };
         let step = self.graph.step(id);
         let text = String::from_utf8_lossy(printed);
-        let mends = failure.as_ref().map(|f| failure::readings(self.graph, id, f, printed, &self.root)).unwrap_or_default();
+        let mends = failure
+            .as_ref()
+            .map(|f| failure::readings(self.graph, id, f, printed, &self.root))
+            .unwrap_or_default();
         json::print(&json::StepEvent {
             event: "step",
             state: verdict.word(),
@@ -191,10 +209,14 @@ impl<'g> Screen<'g> {
 
     fn notice(&self, notice: &Notice) {
         let text = match notice {
-            Notice::DamagedBlob => "a kept result was damaged; it was thrown away, and is made anew".to_owned(),
+            Notice::DamagedBlob => {
+                "a kept result was damaged; it was thrown away, and is made anew".to_owned()
+            }
             Notice::StoreUnusable(why) => format!("results are not kept for other times: {why}"),
             Notice::Unconfined(missing) => {
-                format!("steps are not fully confined: this kernel lacks {missing}; undeclared files may go unnoticed")
+                format!(
+                    "steps are not fully confined: this kernel lacks {missing}; undeclared files may go unnoticed"
+                )
             }
             Notice::OrphansEnded(count) => format!("{count} processes that steps left behind were ended"),
             Notice::PutBack(path, true) => format!("{path} was edited; it is put back"),

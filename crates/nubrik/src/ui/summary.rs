@@ -42,11 +42,8 @@ pub fn sentence(summary: &Summary, micros: u64, cancelled: bool) -> String {
     if summary.chain.len() > 1 && summary.chain_micros * 5 > micros {
         let mut names: Vec<&str> = summary.chain.iter().map(|(target, _)| &**target).collect();
         names.dedup();
-        let names: Vec<&str> = if names.len() > 5 {
-            [&names[..2], &["…"], &names[names.len() - 2..]].concat()
-        } else {
-            names
-        };
+        let names: Vec<&str> =
+            if names.len() > 5 { [&names[..2], &["…"], &names[names.len() - 2..]].concat() } else { names };
         text.push_str(&format!(", of which {} waited on {}", time(summary.chain_micros), names.join(" > ")));
     }
     text

@@ -87,7 +87,7 @@ fn shell_syntax(p: &mut Parser) {
         }
         "<(" => error.mend("first command | second command"),
         _ => error
-            .mend("env = { NAME: \"value\" } gives the command a variable")
+            .mend("env = { \"NAME\": \"value\" } gives the command a variable")
             .mend("{name} puts a value of the definitions in")
             .mend("write `\\$` for the character itself"),
     };

@@ -194,14 +194,8 @@ fn args(p: &mut Parser) {
             }
             expression(p);
             p.finish(arg, Arg);
-            if !p.accept(Comma) && p.peek() != RightParen {
-                if !p.failed_here() {
-                    p.expected("`,` or `)`");
-                }
-                p.skip_item();
-                if !p.accept(Comma) && p.peek() != RightParen {
-                    break;
-                }
+            if !p.accept(Comma) && p.peek() != RightParen && !missing_comma(p, "`,` or `)`") {
+                break;
             }
         }
     });
@@ -326,14 +320,27 @@ fn list_items(p: &mut Parser) {
         if p.peek() == RightBracket || p.peek() == EndOfFile || p.at_declaration() {
             return;
         }
-        if !p.failed_here() {
-            p.expected("`,` or `]`");
-        }
-        p.skip_item();
-        if !p.accept(Comma) {
+        if !missing_comma(p, "`,` or `]`") {
             return;
         }
     }
+}
+
+/// Reports a missing comma; whether the next item stands there all the same.
+fn missing_comma(p: &mut Parser, wanted: &str) -> bool {
+    if p.failed_here() {
+        p.skip_item();
+        return p.accept(Comma);
+    }
+    if matches!(p.peek(), TextOpen | CommandOpen | Word | Int | Ref | LeftBrace | LeftBracket) {
+        let error = Diagnostic::error("syntax", "expected `,` between two items");
+        p.error(error.note("inside brackets a line end does not end an item").mend(","));
+        p.forget_failure();
+        return true;
+    }
+    p.expected(wanted);
+    p.skip_item();
+    p.accept(Comma)
 }
 
 /// `each a, b in items where test give value`, in a list or (with a key) in a map.
@@ -412,7 +419,8 @@ fn record_fields(p: &mut Parser) {
             }
             p.take();
             if p.peek() == Colon {
-                let error = Diagnostic::error("syntax", "expected `=` between a field and its value, found `:`");
+                let error =
+                    Diagnostic::error("syntax", "expected `=` between a field and its value, found `:`");
                 p.error(error.mend(format!("{name} = …")).note("`:` is for the entries of a map"));
                 p.take();
                 expression(p);
@@ -545,9 +553,10 @@ pub(super) fn hole(p: &mut Parser) {
             p.take();
             return;
         }
-        let unclosed = matches!(p.peek(), TextOpen | TextPart | TextClose | CommandClose | CommandSpace | EndOfFile)
-            || p.peek_raw() == Newline
-            || p.at_declaration();
+        let unclosed =
+            matches!(p.peek(), TextOpen | TextPart | TextClose | CommandClose | CommandSpace | EndOfFile)
+                || p.peek_raw() == Newline
+                || p.at_declaration();
         if unclosed {
             let error = Diagnostic::error("unclosed", "this hole is never closed");
             p.error_at(open, error.mend("close it with `}`, or write `{{` for a brace"));

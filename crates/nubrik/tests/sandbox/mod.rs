@@ -1,0 +1,204 @@
+//! A workspace in a temporary folder, and the built program run in it with a cleared environment.
+
+#![allow(dead_code)] // Each test program uses its part.
+
+use std::collections::BTreeMap;
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
+
+use serde_json::Value;
+
+pub struct Sandbox {
+    root: tempfile::TempDir,
+    /// The workspace.
+    pub folder: PathBuf,
+    cache: PathBuf,
+}
+
+/// What a run of the program gave.
+pub struct Run {
+    pub code: i32,
+    pub stdout: String,
+    pub stderr: String,
+}
+
+impl Run {
+    /// The values printed with `--json`.
+    pub fn events(&self) -> Vec<Value> {
+        self.stdout.lines().map(|l| serde_json::from_str(l).unwrap_or_else(|e| panic!("{l}: {e}"))).collect()
+    }
+
+    /// What steps of a state did, sorted.
+    pub fn said(&self, state: &str) -> Vec<String> {
+        let steps = self.events().into_iter().filter(|e| e["event"] == "step" && e["state"] == state);
+        let mut said: Vec<String> = steps.map(|e| e["say"].as_str().unwrap().to_owned()).collect();
+        said.sort();
+        said
+    }
+
+    pub fn ran(&self) -> Vec<String> {
+        self.said("ran")
+    }
+
+    /// The reason of the step that says so.
+    pub fn reason(&self, say: &str) -> String {
+        let step = self.events().into_iter().find(|e| e["event"] == "step" && e["say"] == say);
+        step.unwrap_or_else(|| panic!("no step says {say}: {}", self.stdout))["reason"]
+            .as_str()
+            .unwrap()
+            .to_owned()
+    }
+
+    pub fn summary(&self) -> Value {
+        let last = self.events().pop().expect("a summary");
+        assert_eq!(last["event"], "summary");
+        last
+    }
+
+    /// Panics with everything printed unless the program ended with this code.
+    pub fn expect(self, code: i32) -> Run {
+        assert_eq!(self.code, code, "\n--- stdout\n{}\n--- stderr\n{}", self.stdout, self.stderr);
+        self
+    }
+}
+
+impl Sandbox {
+    /// A workspace with these files.
+    pub fn new(files: &[(&str, &str)]) -> Sandbox {
+        let root = tempfile::tempdir().unwrap();
+        let folder = root.path().canonicalize().unwrap().join("work");
+        fs::create_dir(&folder).unwrap();
+        let cache = root.path().join("cache");
+        let sandbox = Sandbox { root, folder, cache };
+        for (path, text) in [("nubrik.toml", "")].iter().chain(files) {
+            sandbox.write(path, text);
+        }
+        sandbox
+    }
+
+    /// A second workspace with the same sources, and a store of its own.
+    pub fn copy_from_nothing(&self) -> Sandbox {
+        let other = Sandbox::new(&[]);
+        for (path, bytes) in self.files_below("") {
+            if !path.starts_with("out/") && !path.starts_with(".nubrik/") {
+                let to = other.folder.join(&path);
+                fs::create_dir_all(to.parent().unwrap()).unwrap();
+                fs::write(to, bytes).unwrap();
+            }
+        }
+        other
+    }
+
+    /// A second workspace in another place that uses the same store.
+    pub fn sharing_store(&self, name: &str) -> Sandbox {
+        let mut other = self.copy_from_nothing();
+        let elsewhere = other.root.path().join(name);
+        fs::rename(&other.folder, &elsewhere).unwrap();
+        other.folder = elsewhere;
+        other.cache = self.cache.clone();
+        other
+    }
+
+    pub fn write(&self, path: &str, text: &str) {
+        let path = self.folder.join(path);
+        fs::create_dir_all(path.parent().unwrap()).unwrap();
+        fs::write(path, text).unwrap();
+    }
+
+    pub fn read(&self, path: &str) -> String {
+        fs::read_to_string(self.folder.join(path)).unwrap_or_else(|e| panic!("{path}: {e}"))
+    }
+
+    pub fn exists(&self, path: &str) -> bool {
+        self.folder.join(path).exists()
+    }
+
+    /// All files below a folder, with their contents.
+    pub fn files_below(&self, folder: &str) -> BTreeMap<String, Vec<u8>> {
+        fn collect(root: &Path, at: &Path, files: &mut BTreeMap<String, Vec<u8>>) {
+            for entry in fs::read_dir(at).into_iter().flatten().flatten() {
+                let path = entry.path();
+                if path.is_dir() {
+                    collect(root, &path, files);
+                } else {
+                    let name = path.strip_prefix(root).unwrap().to_str().unwrap().to_owned();
+                    files.insert(name, fs::read(&path).unwrap());
+                }
+            }
+        }
+        let mut files = BTreeMap::new();
+        collect(&self.folder, &self.folder.join(folder), &mut files);
+        files
+    }
+
+    /// The program, ready to run in a folder of the workspace.
+    pub fn command_in(&self, folder: &str, args: &[&str]) -> Command {
+        let mut command = Command::new(env!("CARGO_BIN_EXE_nubrik"));
+        command
+            .args(args)
+            .current_dir(self.folder.join(folder))
+            .env_clear()
+            .env("PATH", std::env::var_os("PATH").unwrap())
+            .env("HOME", self.root.path())
+            .env("XDG_CACHE_HOME", &self.cache)
+            .env("LANG", "C.UTF-8")
+            .stdin(Stdio::null());
+        command
+    }
+
+    pub fn command(&self, args: &[&str]) -> Command {
+        self.command_in("", args)
+    }
+
+    pub fn run_in(&self, folder: &str, args: &[&str]) -> Run {
+        finish(self.command_in(folder, args))
+    }
+
+    pub fn run(&self, args: &[&str]) -> Run {
+        self.run_in("", args)
+    }
+
+    /// Builds everything, which must succeed.
+    pub fn build(&self) -> Run {
+        self.run(&["build", "--json"]).expect(0)
+    }
+}
+
+pub fn finish(mut command: Command) -> Run {
+    let output = command.output().unwrap();
+    Run {
+        code: output.status.code().unwrap_or(-1),
+        stdout: String::from_utf8(output.stdout).unwrap(),
+        stderr: String::from_utf8(output.stderr).unwrap(),
+    }
+}
+
+/// Waits until something holds, for at most ten seconds.
+pub fn wait_until(what: &str, mut test: impl FnMut() -> bool) {
+    for _ in 0..1000 {
+        if test() {
+            return;
+        }
+        std::thread::sleep(std::time::Duration::from_millis(10));
+    }
+    panic!("waited in vain: {what}");
+}
+
+/// The text with times, and paths of the sandbox, taken out.
+pub fn without_times(text: &str, sandbox: &Sandbox) -> String {
+    let text = text.replace(sandbox.folder.to_str().unwrap(), "WORK");
+    let mut out = String::new();
+    for (i, line) in text.lines().enumerate() {
+        if i > 0 {
+            out.push('\n');
+        }
+        let words = line.split(' ').map(|word| {
+            let number = word.trim_end_matches([',', '.', ':']).strip_suffix('s').unwrap_or("");
+            let is_time = number.contains('.') && number.chars().all(|c| c.is_ascii_digit() || c == '.');
+            if is_time { word.replace(number, "0.00") } else { word.to_owned() }
+        });
+        out.push_str(&words.collect::<Vec<_>>().join(" "));
+    }
+    out
+}
