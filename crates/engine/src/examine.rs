@@ -193,8 +193,8 @@ impl Build<'_> {
             let path = self.graph.file(output.file).path.shared();
             let mut check = |path: Arc<str>| match self.outside.check(&path) {
                 None => Err(Reason::OutputMissing { path }),
-                Some(found) if signatures.next() != Some(&found) => Err(Reason::OutputEdited { path }),
-                Some(_) => Ok(()),
+                found if signatures.next().is_some_and(|known| known.still_holds(found)) => Ok(()),
+                Some(_) => Err(Reason::OutputEdited { path }),
             };
             match record {
                 OutputRecord::File { .. } => check(path.clone())?,

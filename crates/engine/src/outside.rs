@@ -23,6 +23,18 @@ pub struct Signature {
 }
 
 impl Signature {
+    /// The metadata without the time of the last change of metadata alone. An output may share its
+    /// storage with the store and with equal outputs: each new name of it changes that time.
+    #[must_use]
+    pub fn settled(self) -> Signature {
+        Signature { touched: 0, ..self }
+    }
+
+    /// Whether a file found now is the one that was remembered, settled or not.
+    pub fn still_holds(&self, found: Option<Signature>) -> bool {
+        found.is_some_and(|found| if self.touched == 0 { found.settled() == *self } else { found == *self })
+    }
+
     /// Whether this is a folder.
     pub fn is_folder(&self) -> bool {
         self.mode & 0o170_000 == 0o040_000

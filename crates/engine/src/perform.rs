@@ -59,7 +59,7 @@ impl Build<'_> {
         let mut signatures = Vec::new();
         for (path, digest, executable) in places {
             match store.place(&digest, executable, &self.outside.locate(&path)) {
-                Ok(Placed::Done) => signatures.push(self.outside.check(&path)?),
+                Ok(Placed::Done) => signatures.push(self.outside.check(&path)?.settled()),
                 Ok(Placed::Damaged) => {
                     self.listener.hear(&Event::Notice(Notice::DamagedBlob));
                     return None;
@@ -294,12 +294,12 @@ impl Build<'_> {
     ) -> Result<(nubrik_store::Digest, Signature), Failure> {
         let machine = |e: std::io::Error| Failure::Machine { problem: format!("{path}: {e}") };
         let digest = self.outside.digest(path).map_err(machine)?;
-        let Some(store) = self.store else { return Ok((digest, *signature)) };
+        let Some(store) = self.store else { return Ok((digest, signature.settled())) };
         if let Err(e) = store.keep_file(&self.outside.locate(path), &digest, signature.is_executable()) {
             self.store_failed(&e);
         }
         // Keeping it changed its mode and its number of links.
-        Ok((digest, self.outside.check(path).unwrap_or(*signature)))
+        Ok((digest, self.outside.check(path).unwrap_or(*signature).settled()))
     }
 
     /// Files that the commands made in the step's folder without declaring them.

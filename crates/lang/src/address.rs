@@ -24,7 +24,7 @@ impl AddressPattern {
     /// When the word leads out of the workspace or is not a glob.
     pub fn new(written: &str, folder: &WsPath) -> Result<AddressPattern, PatternProblem> {
         let path = folder.resolve(written).map_err(|p| PatternProblem(format!("`{written}`: {p}")))?;
-        let is_glob = path.as_str().contains(['*', '?', '[']);
+        let is_glob = path.as_str().contains(['*', '?', '[', '{']);
         let matcher = match is_glob {
             true => {
                 let glob = GlobBuilder::new(path.as_str()).literal_separator(true).build();
@@ -58,7 +58,7 @@ impl AddressPattern {
 
     /// The folder in and below which everything that can match lies.
     pub fn start(&self) -> WsPath {
-        let plain: Vec<&str> = self.path.parts().take_while(|p| !p.contains(['*', '?', '['])).collect();
+        let plain: Vec<&str> = self.path.parts().take_while(|p| !p.contains(['*', '?', '[', '{'])).collect();
         WsPath::from_normal(&plain.join("/"))
     }
 }

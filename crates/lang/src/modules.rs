@@ -30,6 +30,9 @@ pub(crate) struct Modules {
     by_title: HashMap<Arc<str>, ModuleId>,
     /// What each `use` led to.
     uses: HashMap<(ModuleId, u32), Result<ModuleId, ()>>,
+    /// What was wrong with each module's text: reported once something in the module is used. A file
+    /// that was only looked into for a name holds nothing up.
+    found_in: Vec<Vec<Diagnostic>>,
     /// Workspace files that were read.
     pub read: Vec<WsPath>,
     pub diagnostics: Vec<Diagnostic>,
@@ -71,9 +74,8 @@ impl Modules {
         let broken: Vec<u32> =
             parsed.diagnostics.iter().filter_map(|d| d.span.map(|s| self.sources.line(s))).collect();
         diagnostics.retain(|d| d.span.is_none_or(|s| !broken.contains(&self.sources.line(s))));
-        self.diagnostics.extend(parsed.diagnostics);
-        self.diagnostics.extend(diagnostics);
         let id = ModuleId(self.modules.len() as u32);
+        self.found_in.push(parsed.diagnostics.into_iter().chain(diagnostics).collect());
         self.modules.push(Arc::new(module));
         self.by_title.insert(title, id);
         id
@@ -179,6 +181,18 @@ impl Modules {
                     Diagnostic::error("unknown-name", format!("`{}` has no `{}`", module.title, name.text));
                 Err(error.note(format!("it has: {}", all.join(", "))).maybe_mend(near))
             }
+        }
+    }
+
+    /// Takes note that something in a module is used.
+    pub fn entered(&mut self, id: ModuleId) {
+        self.diagnostics.append(&mut self.found_in[id.0 as usize]);
+    }
+
+    /// Takes note that a name was found nowhere: any mistake in the files looked into may be why.
+    pub fn entered_all(&mut self) {
+        for list in &mut self.found_in {
+            self.diagnostics.append(list);
         }
     }
 

@@ -90,6 +90,7 @@ impl Evaluator<'_> {
     }
 
     pub(super) fn no_such_address(&mut self, path: &WsPath) -> Diagnostic {
+        self.modules.entered_all();
         let error = Diagnostic::error("unknown-address", format!("there is no target `{path}`"));
         // The nearest target of the package that the address leads to, else the nearest package.
         let mut folder = Some(path.clone());
@@ -203,7 +204,10 @@ impl Evaluator<'_> {
     /// Loads a package; reports when its file cannot be read.
     pub(super) fn load_package(&mut self, folder: &WsPath) -> Result<Option<ModuleId>> {
         match self.modules.package(self.world, folder) {
-            Ok(id) => Ok(Some(id)),
+            Ok(id) => {
+                self.modules.entered(id);
+                Ok(Some(id))
+            }
             Err(Missing::NoFile) => Ok(None),
             Err(Missing::Pending) => self.wait(),
             Err(Missing::Unreadable(why)) => {

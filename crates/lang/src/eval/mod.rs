@@ -124,6 +124,8 @@ pub struct Evaluator<'w> {
     /// Values of declared targets by their number in the graph.
     work: u64,
     waiting: bool,
+    /// Names in `use { … }` that their kits do not have, by module and number of the `use`.
+    bad_names: BTreeSet<(ModuleId, u32, Arc<str>)>,
     /// Declarations that were followed for cycles already.
     followed: BTreeSet<(ModuleId, u32)>,
 }
@@ -147,6 +149,7 @@ impl<'w> Evaluator<'w> {
             owners: HashMap::new(),
             work: 0,
             waiting: false,
+            bad_names: BTreeSet::new(),
             followed: BTreeSet::new(),
         }
     }
@@ -191,6 +194,7 @@ impl<'w> Evaluator<'w> {
             Some(DeclState::Running) => return self.needs_itself(OpenKey::Decl(module_id, number), used_at),
             None => {}
         }
+        self.modules.entered(module_id);
         let module = self.module(module_id);
         let decl = &module.decls[number as usize];
         match decl.kind {
@@ -410,8 +414,12 @@ impl<'w> Evaluator<'w> {
 
     /// The declaration that a kit's member means.
     fn member(&mut self, module_id: ModuleId, number: u32, name: &Name) -> Result<(ModuleId, u32)> {
+        if self.bad_names.contains(&(module_id, number, name.text.clone())) {
+            return Err(Stop::Failed);
+        }
         match self.modules.used(self.world, module_id, number) {
             Ok(kit) => {
+                self.modules.entered(kit);
                 let found = self.modules.member(kit, name);
                 Ok((kit, self.at(name.span, found)?))
             }

@@ -383,7 +383,18 @@ impl Evaluator<'_> {
         }
     }
 
-    /// Reports kits that use each other in a ring.
+    /// Reports names in `use { … }` that their kit does not have.
+    fn check_names(&mut self, module: ModuleId, number: u32, kit: &Use, to: ModuleId) {
+        for name in &kit.names {
+            if let Err(diagnostic) = self.modules.member(to, name)
+                && self.bad_names.insert((module, number, name.text.clone()))
+            {
+                self.modules.report(name.span, diagnostic);
+            }
+        }
+    }
+
+    /// Reports kits that use each other in a ring, and names that kits do not have.
     fn find_kit_cycles(&mut self) {
         let mut references: References<ModuleId> = References::new();
         let mut at = 0;
@@ -392,11 +403,13 @@ impl Evaluator<'_> {
             at += 1;
             let module = self.module(id);
             let from = references.node(&id, || format!("kit `{}`", module.title).into());
-            for (number, kit) in module.uses.iter().enumerate() {
-                if let Ok(to) = self.modules.used(self.world, id, number as u32) {
+            for (number_of_use, kit) in module.uses.iter().enumerate() {
+                let number_of_use = number_of_use as u32;
+                if let Ok(to) = self.modules.used(self.world, id, number_of_use) {
                     let other = self.module(to);
                     let number = references.node(&to, || format!("kit `{}`", other.title).into());
                     references.edge(from, number, kit.path_span);
+                    self.check_names(id, number_of_use, kit, to);
                 }
             }
         }

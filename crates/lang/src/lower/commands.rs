@@ -1,5 +1,7 @@
 //! Commands: tokens to words, pipes and redirects.
 
+use std::sync::Arc;
+
 use nubrik_diagnostic::Diagnostic;
 use nubrik_source::Span;
 use nubrik_syntax::{Element, Node, SyntaxKind, views};
@@ -26,7 +28,7 @@ struct Reading {
 }
 
 impl Lowerer {
-    pub(super) fn command(&mut self, node: Node<'_>) -> Command {
+    pub(super) fn command(&mut self, node: Node<'_>) -> Expr {
         let mut reading = Reading {
             stages: vec![CommandStage::default()],
             word: None,
@@ -39,11 +41,12 @@ impl Lowerer {
             self.missing_file(span);
         }
         let span = self.span(node);
-        if reading.stages.iter().any(|s| s.words.is_empty()) && self.diagnostics.is_empty() {
+        if reading.stages.iter().any(|s| s.words.is_empty()) {
             let error = Diagnostic::error("empty-command", "this command starts no program");
             self.report(span, error.mend("`tool argument {out \"result\"}`"));
+            return Expr::Error;
         }
-        Command { stages: reading.stages }
+        Expr::Command(Arc::new(Command { stages: reading.stages }))
     }
 
     fn command_elements(&mut self, node: Node<'_>, reading: &mut Reading, quoted: bool) {

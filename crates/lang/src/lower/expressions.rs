@@ -76,7 +76,7 @@ impl Lowerer {
                 let base = self.child_expression(node, 0);
                 Expr::With(base, self.child_expression(node, 1))
             }
-            SyntaxKind::CommandExpr => Expr::Command(Arc::new(self.command(node))),
+            SyntaxKind::CommandExpr => self.command(node),
             _ => Expr::Error,
         };
         self.add(span, expr)

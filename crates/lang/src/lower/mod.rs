@@ -220,7 +220,7 @@ impl Lowerer {
             }
         }
         let body = node.expression(0).map(|e| self.expression(e));
-        if node.kind() == SyntaxKind::KindDecl && body.is_none() && self.diagnostics.is_empty() {
+        if node.kind() == SyntaxKind::KindDecl && body.is_none() {
             let span = self.module.decls[number as usize].name.span;
             let error = Diagnostic::error("no-give", "this kind gives nothing").mend("give { files = … }");
             self.report(span, error);

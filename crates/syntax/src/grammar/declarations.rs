@@ -33,6 +33,8 @@ fn skip_to_docs(p: &mut Parser) {
 
 fn end_of_declaration(p: &mut Parser) {
     match p.peek() {
+        // An unclosed text or command has taken the line end with it.
+        _ if p.at_declaration() => {}
         Newline | Comma | EndOfFile => {}
         _ => {
             if !p.failed_here() {

@@ -1,0 +1,61 @@
+//! Evaluation suspends where an answer is missing, goes on with the rest, and asks for all at once.
+
+mod memory_world;
+
+use memory_world::MemoryWorld;
+use nubrik_lang::{AddressPattern, Evaluation, Evaluator};
+use nubrik_source::WsPath;
+
+const FILES: [(&str, &str); 5] = [
+    (
+        "targets.nub",
+        "target a = step { run = `cat {glob(\"one/*\")} {glob(\"two/*\")} > {out \"a\"}` }\n\
+         target b = step { run = `cat {glob(\"three/*\")} > {out \"b\"}` }\n\
+         target c = step { run = `date > {out \"c\"}` }\n",
+    ),
+    ("one/x", ""),
+    ("two/x", ""),
+    ("three/x", ""),
+    ("three/y", ""),
+];
+
+fn evaluate(world: &MemoryWorld) -> Evaluation {
+    let patterns = ["a", "b", "c"].map(|a| AddressPattern::new(a, &WsPath::root()).unwrap());
+    Evaluator::new(world).request(&patterns)
+}
+
+#[test]
+fn asks_for_all_missing_answers_at_once() {
+    let mut world = MemoryWorld::new(&FILES);
+    world.slow = true;
+    let first = evaluate(&world);
+    assert!(first.waiting);
+    assert!(first.diagnostics.is_empty(), "{:?}", first.diagnostics);
+    assert_eq!(world.asked(), 3, "both lists of the first target, and the second target's");
+    assert_eq!(first.graph.steps.len(), 1, "what needs no answer is evaluated");
+    let second = evaluate(&world);
+    assert!(!second.waiting);
+    let mut quick = MemoryWorld::new(&FILES);
+    quick.slow = false;
+    assert_eq!(second.graph, evaluate(&quick).graph);
+}
+
+#[test]
+fn the_same_definitions_give_the_same_graph() {
+    let world = MemoryWorld::new(&FILES);
+    assert_eq!(evaluate(&world).graph, evaluate(&world).graph);
+}
+
+#[test]
+fn a_private_helper_that_nothing_uses_is_doubted() {
+    let world = MemoryWorld::new(&[(
+        "targets.nub",
+        "use \"nub:c\" as c\nprivate let unused = 1\nlet f(x: int, y: int): int = x\ntarget t = step { run = `echo {f(1, 2)} > {out \"t\"}` }\n",
+    )]);
+    let evaluation = Evaluator::new(&world).lint();
+    let messages: Vec<&str> = evaluation.diagnostics.iter().map(|d| d.message.as_str()).collect();
+    assert_eq!(
+        messages,
+        ["the kit `c` is used by nothing", "the value `unused` is used by nothing", "`y` is used by nothing"]
+    );
+}

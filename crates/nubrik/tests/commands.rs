@@ -1,0 +1,283 @@
+//! What the commands print, on the demo and on what a new user may do wrong.
+
+mod sandbox;
+
+use std::io::{BufRead, BufReader};
+use std::process::Stdio;
+
+use sandbox::{Sandbox, without_times};
+
+/// The demo, unpacked and built in a folder of a sandbox.
+fn demo() -> (Sandbox, String) {
+    let sandbox = Sandbox::new(&[]);
+    std::fs::remove_file(sandbox.folder.join("nubrik.toml")).unwrap();
+    let run = sandbox.run(&["demo", "isles", "--plain"]).expect(0);
+    (sandbox, run.stdout)
+}
+
+#[test]
+fn the_demo_builds_runs_and_says_what_to_try() {
+    let (sandbox, printed) = demo();
+    assert!(printed.contains("18 of 18 steps ran."), "{printed}");
+    assert!(printed.contains("Ardle, heights in metres\n      00:00   1.48  ~~~"), "{printed}");
+    for line in printed.lines().skip_while(|l| !l.starts_with("what to try next")).skip(2) {
+        let (commands, said) = line.trim().split_once("  ").unwrap();
+        for command in commands.split("; ") {
+            let args: Vec<&str> = command.split(' ').collect();
+            match args[0] {
+                "nubrik" => {
+                    let run = sandbox.run_in("isles", &[&args[1..], &["--plain"]].concat()).expect(0);
+                    let nothing = said.trim().starts_with("nothing runs");
+                    assert!(!nothing || !run.stdout.contains("\nran "), "{command}: {}", run.stdout);
+                }
+                "touch" => {
+                    let text = sandbox.read(&format!("isles/{}", args[1]));
+                    sandbox.write(&format!("isles/{}", args[1]), &text);
+                }
+                _ => {
+                    let path = format!("isles/{}", args[2]);
+                    sandbox.write(&path, &(sandbox.read(&path) + "\n"));
+                }
+            }
+        }
+    }
+    let again = sandbox.run(&["demo", "isles", "--plain"]).expect(2);
+    assert!(again.stderr.contains("isles is there already, and is not empty"), "{}", again.stderr);
+}
+
+#[test]
+fn list_and_tree_show_what_there_is() {
+    let (sandbox, _) = demo();
+    assert_eq!(
+        sandbox.run_in("isles", &["list", "--plain"]).expect(0).stdout,
+        "almanac
+  step      almanac      The whole almanac in one file.
+  step      cover        The cover with its table of contents.
+
+base/clock
+  library   clock        Days and hours of the almanac's calendar.
+
+tide
+  library   harmonics    Fits harmonic constituents to gauge readings.
+  map of 6  pages        The printed almanac, one page a station.
+  program   list_codes   Writes the table of station codes as a C header.
+  program   tidecast     Prints the tides of one day at one station.
+  step      codes        Codes and names of all stations, for programs.
+"
+    );
+    let tree = sandbox.run_in("isles/tide", &["tree", "tidecast", "--plain"]).expect(0).stdout;
+    assert_eq!(
+        without_times(&tree, &sandbox),
+        "tide/tidecast  program  0.00s
+|-tide/codes  step  0.00s
+| `-tide/list_codes  program  0.00s
+|-tide/harmonics  library  0.00s
+`-base/clock/clock  library  0.00s"
+    );
+    let users =
+        sandbox.run_in("isles", &["tree", "tide/codes", "--users", "--depth", "1", "--plain"]).expect(0);
+    assert_eq!(
+        without_times(&users.stdout, &sandbox),
+        "tide/codes  step  0.00s\n`-tide/tidecast  program  0.00s"
+    );
+}
+
+#[test]
+fn plan_and_why_lead_to_the_first_cause() {
+    let (sandbox, _) = demo();
+    let run = |args: &[&str]| without_times(&sandbox.run_in("isles", args).expect(0).stdout, &sandbox);
+    assert_eq!(run(&["plan", "--plain"]), "nothing would run: all 18 steps are current");
+    let clock = sandbox.read("isles/base/clock/src/clock.c");
+    sandbox.write("isles/base/clock/src/clock.c", &clock.replace("24.0 *", "24.5 *"));
+    let plan = run(&["plan", "almanac/cover", "--plain"]);
+    assert!(plan.starts_with("run       base/clock/clock   compile src/clock.c            0.00s  base/clock/src/clock.c changed"), "{plan}");
+    assert!(plan.contains("1 of 11 steps would run, 3 may have to follow."), "{plan}");
+    assert_eq!(
+        run(&["why", "tide/tidecast", "--plain"]),
+        "tide/tidecast would perhaps run now
+because   tide/tidecast      link tidecast         if libclock.a of base/clock/clock changes
+since     base/clock/clock   archive clock         if clock.c.o of base/clock/clock changes
+since     base/clock/clock   compile src/clock.c   base/clock/src/clock.c changed"
+    );
+    run(&["build", "--plain"]);
+    assert_eq!(
+        run(&["why", "tide/tidecast", "--plain"]),
+        "tide/tidecast is current; it last ran in the newest build, number 2
+because   tide/tidecast      link tidecast         libclock.a of base/clock/clock changed
+since     base/clock/clock   archive clock         clock.c.o of base/clock/clock changed
+since     base/clock/clock   compile src/clock.c   base/clock/src/clock.c changed"
+    );
+}
+
+#[test]
+fn addresses_globs_and_files_select() {
+    let (sandbox, _) = demo();
+    let steps = |folder: &str, args: &[&str]| {
+        let args = [&["build", "--json"], args].concat();
+        sandbox.run_in(folder, &args).expect(0).summary()["steps"].as_u64().unwrap()
+    };
+    assert_eq!(steps("isles", &[]), 18);
+    assert_eq!(steps("isles/tide", &["pages/ardle"]), 11);
+    assert_eq!(steps("isles/tide", &["pages/{ardle,tarn}"]), 12);
+    assert_eq!(steps("isles", &["tide/pages/*"]), 16);
+    assert_eq!(steps("isles", &["base/**"]), 2);
+    assert_eq!(steps("isles", &["base/clock"]), 2, "a folder whose target bears its name");
+    assert_eq!(steps("isles/almanac", &["../base"]), 2);
+    assert_eq!(steps("isles/almanac", &["/tide/codes"]), 3);
+    assert_eq!(steps("isles", &["out/base/tide/codes/station_codes.h"]), 3, "a result means what makes it");
+    assert_eq!(steps("isles", &["base/clock/src/clock.c"]), 18, "a source means what uses it");
+}
+
+#[test]
+fn the_summary_line_is_as_documented() {
+    let sandbox = Sandbox::new(&[("targets.nub", "target a = step { run = `date > {out \"a\"}` }\n")]);
+    let run = sandbox.build();
+    let line = run.stdout.lines().last().unwrap();
+    let (start, seconds) = line.split_once("\"seconds\":").unwrap();
+    assert_eq!(
+        start,
+        "{\"event\":\"summary\",\"version\":1,\"ok\":true,\"steps\":1,\"ran\":1,\"current\":0,\"reused\":0,\"shared\":0,\"failed\":0,\"blocked\":0,\"left\":0,"
+    );
+    assert!(seconds.trim_end_matches('}').parse::<f64>().is_ok());
+}
+
+#[test]
+fn mistakes_on_the_command_line_are_explained() {
+    let (sandbox, _) = demo();
+    let wrong = |args: &[&str], code: i32| {
+        let run = sandbox.run_in("isles", args).expect(code);
+        assert_eq!(run.stdout, "");
+        run.stderr
+    };
+    assert_eq!(
+        wrong(&["build", "tide/tidecats", "--plain"], 2),
+        "wrong   there is no target `tide/tidecats`
+  note  `tide` has: harmonics, list_codes, codes, tidecast, pages
+  mend  tide/tidecast
+"
+    );
+    assert_eq!(
+        wrong(&["build", "tied/tidecast", "--plain"], 2),
+        "wrong   there is no target `tied/tidecast`\n  mend  tide/tidecast\n"
+    );
+    assert!(wrong(&["build", "x/**/y", "--plain"], 2).contains("no target matches `x/**/y`"));
+    assert!(wrong(&["build", "tide/pages/ardel", "--plain"], 3).contains("mend  ardle"));
+    assert!(wrong(&["build", "../..", "--plain"], 2).contains("the path leaves the workspace"));
+    assert!(wrong(&["run", "tide/codes", "--plain"], 2).contains("`tide/codes` makes no program"));
+    assert!(wrong(&["bulid"], 2).contains("build"));
+    assert!(wrong(&["build", "--jobs", "0"], 2).contains("--jobs"));
+}
+
+#[test]
+fn an_empty_folder_offers_a_way_in() {
+    let sandbox = Sandbox::new(&[]);
+    std::fs::remove_file(sandbox.folder.join("nubrik.toml")).unwrap();
+    let run = sandbox.run(&["build", "--plain"]).expect(2);
+    assert!(run.stderr.contains("no workspace here"), "{}", run.stderr);
+    assert!(run.stderr.contains("mend  nubrik init"), "{}", run.stderr);
+    let run = sandbox.run(&["init", "--plain"]).expect(0);
+    assert_eq!(
+        run.stdout,
+        "wrote     nubrik.toml\nwrote     targets.nub\n\nnow: nubrik list, then nubrik build\n"
+    );
+    sandbox.run(&["build", "--plain"]).expect(0);
+    assert_eq!(sandbox.read("out/base/greeting.txt"), "hello from the first target\n");
+    sandbox.run(&["init", "--plain"]).expect(2);
+    sandbox.run(&["lint", "--plain"]).expect(0);
+}
+
+#[test]
+fn init_proposes_a_target_for_sources_that_are_there() {
+    let sandbox = Sandbox::new(&[
+        ("src/main.c", "#include \"x.h\"\nint main(void) { return X; }\n"),
+        ("src/x.h", "#define X 4\n"),
+    ]);
+    std::fs::remove_file(sandbox.folder.join("nubrik.toml")).unwrap();
+    sandbox.run(&["init", "--plain"]).expect(0);
+    sandbox.run(&["build", "--plain"]).expect(0);
+    sandbox.run(&["run", "work", "--plain"]).expect(4);
+}
+
+#[test]
+fn settings_are_strict() {
+    let sandbox = Sandbox::new(&[("nubrik.toml", "# ours\njbos = 2\n")]);
+    let run = sandbox.run(&["list", "--plain"]).expect(3);
+    assert!(run.stderr.contains("no setting is called `jbos`; there is: jobs"), "{}", run.stderr);
+    assert!(
+        run.stderr.contains("nubrik.toml:2:1\n        jbos = 2\n        ^^^^\n  mend  jobs = …"),
+        "{}",
+        run.stderr
+    );
+}
+
+#[test]
+fn several_errors_and_a_cycle_are_shown_together() {
+    let sandbox = Sandbox::new(&[(
+        "targets.nub",
+        "target ebb = step { run = `cp {flood} {out \"ebb\"}` }\ntarget flood = step { run = `cp {ebb} {out \"flood\"}` }\ntarget neap = spring\n",
+    )]);
+    let run = sandbox.run(&["build", "--plain"]).expect(3);
+    assert_eq!(
+        run.stderr,
+        "wrong   target `ebb` needs itself, round 2 corners
+  /     targets.nub:1  target `ebb` uses target `flood`
+  |       target ebb = step { run = `cp {flood} {out \"ebb\"}` }
+  \\     targets.nub:2  target `flood` uses target `ebb`
+          target flood = step { run = `cp {ebb} {out \"flood\"}` }
+  mend  take one of these uses out, or move what both need into a value of its own
+
+wrong   no `spring` is in reach here
+  at    targets.nub:3:15
+        target neap = spring
+                      ^^^^^^
+  mend  let spring = …
+  mend  &package/spring for a target of another package
+
+2 errors
+"
+    );
+    // What does not need it is not held up by it.
+    sandbox.write("other/targets.nub", "target fine = step { run = `date > {out \"fine\"}` }\n");
+    sandbox.run(&["build", "other", "--plain"]).expect(0);
+    sandbox.run(&["lint", "--plain"]).expect(3);
+}
+
+#[test]
+fn clean_removes_and_the_store_brings_back() {
+    let (sandbox, _) = demo();
+    let run = sandbox.run_in("isles", &["clean", "tide/pages", "--plain"]).expect(0);
+    assert!(run.stdout.starts_with("removed 12 files"), "{}", run.stdout);
+    let run = sandbox.run_in("isles", &["build", "--json"]).expect(0);
+    assert_eq!((run.ran().len(), run.said("reused").len()), (0, 6));
+    sandbox.run_in("isles", &["clean", "--plain"]).expect(0);
+    assert!(!sandbox.exists("isles/out/base"));
+    assert_eq!(sandbox.run_in("isles", &["build", "--json"]).expect(0).said("reused").len(), 18);
+    sandbox.run_in("isles", &["clean", "--store", "--plain"]).expect(0);
+    assert_eq!(sandbox.run_in("isles", &["build", "--json"]).expect(0).ran().len(), 18);
+}
+
+#[test]
+fn a_reader_that_has_seen_enough_ends_it_quietly() {
+    let (sandbox, _) = demo();
+    let mut child = sandbox
+        .command_in("isles", &["list", "--json"])
+        .stdout(Stdio::piped())
+        .stderr(Stdio::piped())
+        .spawn()
+        .unwrap();
+    let mut line = String::new();
+    BufReader::with_capacity(16, child.stdout.take().unwrap()).read_line(&mut line).unwrap();
+    assert!(line.starts_with("{\"event\":\"target\""));
+    let output = child.wait_with_output().unwrap();
+    assert_eq!(String::from_utf8(output.stderr).unwrap(), "");
+}
+
+#[test]
+fn reading_commands_change_nothing() {
+    let (sandbox, _) = demo();
+    let before = sandbox.files_below("isles");
+    for args in [&["list"][..], &["plan"], &["why", "almanac"], &["tree", "almanac"], &["lint"]] {
+        sandbox.run_in("isles", args).expect(0);
+    }
+    assert_eq!(sandbox.files_below("isles"), before);
+}
