@@ -1,5 +1,7 @@
 //! Commands in their confinement, run for real.
 
+#![allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
+
 use std::path::{Path, PathBuf};
 
 use nubrik_confine::{

@@ -12,7 +12,7 @@ use crate::examine::Decision;
 use crate::files::FileTable;
 use crate::outside::{FoundTool, Outside, ToolProblem};
 use crate::reason::Reason;
-use crate::state::{State, StepMemory};
+use crate::state::{Published, State, StepMemory};
 
 /// What a step is taken to cost when nothing is known of it, in microseconds.
 const UNKNOWN_COST: f64 = 100_000.0;
@@ -143,7 +143,7 @@ struct Schedule<'b, 'a> {
     results: HashMap<FileId, Vec<&'b ResultFile>>,
     progress: Mutex<Progress>,
     changed: Condvar,
-    published: Mutex<HashMap<Arc<str>, (Digest, Vec<crate::outside::Signature>)>>,
+    published: Mutex<HashMap<Arc<str>, Published>>,
     out: &'b str,
 }
 

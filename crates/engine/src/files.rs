@@ -69,6 +69,7 @@ impl FileTable {
     /// Everything known: entries of this run, and of earlier ones for files not looked at.
     pub fn into_known(self) -> HashMap<Arc<str>, FileEntry> {
         let mut known = self.known;
+        #[allow(clippy::iter_over_hash_type)] // From a table into a table: the order is lost anyway.
         for shard in self.now {
             for (path, entry) in shard.into_inner().unwrap_or_else(PoisonError::into_inner) {
                 match entry {

@@ -23,4 +23,4 @@ pub use found::{Listed, parse_listing};
 pub use key::{KEY_VERSION, declared_key};
 pub use outside::{FoundTool, Job, JobEnd, Outside, Signature, ToolProblem, TreeFile};
 pub use reason::Reason;
-pub use state::{FileEntry, State, StepMemory};
+pub use state::{FileEntry, Published, State, StepMemory};

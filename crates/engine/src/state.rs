@@ -58,6 +58,9 @@ impl StepMemory {
     }
 }
 
+/// What was published somewhere: its digest, and the metadata of its files.
+pub type Published = (Digest, Vec<Signature>);
+
 /// What is remembered of a workspace.
 #[derive(Default, Debug, PartialEq)]
 pub struct State {
@@ -68,7 +71,7 @@ pub struct State {
     /// Steps, by their folders.
     pub steps: HashMap<Arc<str>, StepMemory>,
     /// Metadata of published results, by path, with the digest of what was put there.
-    pub published: HashMap<Arc<str>, (Digest, Vec<Signature>)>,
+    pub published: HashMap<Arc<str>, Published>,
 }
 
 fn encode_signature(out: &mut Encoder, signature: &Signature) {

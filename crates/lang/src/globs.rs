@@ -54,7 +54,7 @@ fn try_glob(
     // The walk begins behind the last part that is plain, and goes as deep as the pattern can.
     let parts: Vec<&str> = whole.split('/').collect();
     let plain = parts.iter().take_while(|p| !is_pattern(p)).count().min(parts.len().saturating_sub(1));
-    let depth = if parts.iter().any(|p| *p == "**") { usize::MAX } else { parts.len() - plain };
+    let depth = if parts.contains(&"**") { usize::MAX } else { parts.len() - plain };
     let start = WsPath::from_normal(&parts[..plain].join("/"));
     let mut files = Vec::new();
     let mut crossed = Vec::new();
@@ -131,7 +131,12 @@ pub(crate) fn all_below(world: &dyn World, folder: &WsPath) -> Answer<Vec<WsPath
     fn collect(world: &dyn World, folder: &WsPath, files: &mut Vec<WsPath>) -> bool {
         let Answer::Ready(listing) = world.list(folder) else { return false };
         files.extend(listing.files.iter().map(|name| folder.child(name)));
-        listing.folders.iter().fold(true, |ready, name| collect(world, &folder.child(name), files) && ready)
+        let mut ready = true;
+        for name in &listing.folders {
+            // All of them are asked, even when one has no answer yet.
+            ready &= collect(world, &folder.child(name), files);
+        }
+        ready
     }
     let mut files = Vec::new();
     if !collect(world, folder, &mut files) {

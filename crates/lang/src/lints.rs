@@ -57,10 +57,11 @@ fn unused_params(module: &Module, decl: &Decl) -> Vec<Diagnostic> {
     let mut used: HashSet<u16> = HashSet::new();
     for (i, expr) in module.exprs.iter().enumerate() {
         let span = module.spans[i];
-        if span.start >= start && span.end <= end {
-            if let Expr::Local { slot, .. } = expr {
-                used.insert(*slot);
-            }
+        if span.start >= start
+            && span.end <= end
+            && let Expr::Local { slot, .. } = expr
+        {
+            used.insert(*slot);
         }
     }
     let names = decl.params.iter().map(|p| &p.name).chain(decl.lets.iter().map(|l| &l.name));

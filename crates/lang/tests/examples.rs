@@ -4,6 +4,8 @@
 //! behind code expects a diagnostic with exactly this message on this line. `#! … >> mend` also
 //! expects that mend. `#!! message` expects one without a place.
 
+#![allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
+
 mod memory_world;
 
 use memory_world::MemoryWorld;

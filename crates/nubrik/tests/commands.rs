@@ -1,5 +1,7 @@
 //! What the commands print, on the demo and on what a new user may do wrong.
 
+#![allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
+
 mod sandbox;
 
 use std::io::{BufRead, BufReader};

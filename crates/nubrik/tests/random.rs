@@ -1,6 +1,8 @@
 //! Random small workspaces and random edits: after each edit, the incremental build gives the same
 //! bytes as one from nothing, and a second one runs nothing.
 
+#![allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
+
 mod sandbox;
 
 use std::fs;
@@ -20,7 +22,7 @@ enum Edit {
     Touch { source: usize },
     Reshape { step: usize, shape: StepShape },
     DeleteResult { step: usize },
-    EditResult { step: usize },
+    SpoilResult { step: usize },
     DeleteMade { step: usize },
     ForgetState,
 }
@@ -35,7 +37,7 @@ fn edit() -> impl Strategy<Value = Edit> {
         1 => (0..SOURCES).prop_map(|source| Edit::Touch { source }),
         2 => (0..STEPS, shape()).prop_map(|(step, shape)| Edit::Reshape { step, shape }),
         1 => (0..STEPS).prop_map(|step| Edit::DeleteResult { step }),
-        1 => (0..STEPS).prop_map(|step| Edit::EditResult { step }),
+        1 => (0..STEPS).prop_map(|step| Edit::SpoilResult { step }),
         1 => (0..STEPS).prop_map(|step| Edit::DeleteMade { step }),
         1 => Just(Edit::ForgetState),
     ]
@@ -77,7 +79,7 @@ fn apply(sandbox: &Sandbox, shapes: &mut [StepShape], edit: &Edit) {
         Edit::DeleteResult { step } => {
             let _ = fs::remove_file(sandbox.folder.join(format!("out/base/t{step}/r{step}")));
         }
-        Edit::EditResult { step } => sandbox.write(&format!("out/base/t{step}/r{step}"), "edited by mistake"),
+        Edit::SpoilResult { step } => sandbox.write(&format!("out/base/t{step}/r{step}"), "edited by mistake"),
         Edit::DeleteMade { step } => {
             let _ = fs::remove_dir_all(sandbox.folder.join(format!(".nubrik/made/t{step}")));
         }

@@ -61,11 +61,8 @@ impl Lowerer {
                             push(reading, span, quoted, Some(WordPiece::Literal(text.into())));
                         }
                         SyntaxKind::CommandEscape => {
-                            let text = if text.starts_with('\\') {
-                                text[1..].to_owned()
-                            } else {
-                                views::unescape(text)
-                            };
+                            let text =
+                                text.strip_prefix('\\').map_or_else(|| views::unescape(text), str::to_owned);
                             push(reading, span, quoted, Some(WordPiece::Literal(text.into())));
                         }
                         SyntaxKind::CommandRaw => {

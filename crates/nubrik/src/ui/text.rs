@@ -59,9 +59,7 @@ pub fn harmless(text: &str, keep_colours: bool) -> String {
             if keep_colours && sequence.ends_with('m') {
                 out.push_str(&sequence);
             }
-        } else if c == '\n' || c == '\t' {
-            out.push(c);
-        } else if !c.is_control() {
+        } else if c == '\n' || c == '\t' || !c.is_control() {
             out.push(c);
         }
     }
