@@ -46,7 +46,6 @@ fn try_glob(
     or_none: bool,
 ) -> Result<Vec<WsPath>, Option<Diagnostic>> {
     let whole = absolute(base, pattern)?;
-    let wanted = matcher(&whole)?;
     let mut refused = Vec::new();
     for pattern in except {
         refused.push(matcher(&absolute(base, pattern)?)?);
@@ -58,8 +57,22 @@ fn try_glob(
     let start = WsPath::from_normal(&parts[..plain].join("/"));
     let mut files = Vec::new();
     let mut crossed = Vec::new();
-    walk(world, &start, depth, &mut files, &mut crossed)?;
-    files.retain(|f| wanted.is_match(f.as_str()) && !refused.iter().any(|r| r.is_match(f.as_str())));
+    match parts[plain..] {
+        [last] => list_fitting(world, &start, last, &mut files)?,
+        _ => walk(world, &start, depth, &mut files, &mut crossed)?,
+    }
+    match parts[plain..] {
+        // One star in a name is by far the most frequent pattern: it needs no machinery.
+        [last] if is_one_star(last) => {
+            let (prefix, suffix) = last.split_once('*').unwrap_or((last, ""));
+            files.retain(|f| f.name().len() >= prefix.len() + suffix.len() && f.name().ends_with(suffix));
+        }
+        _ => {
+            let wanted = matcher(&whole)?;
+            files.retain(|f| wanted.is_match(f.as_str()));
+        }
+    }
+    files.retain(|f| !refused.iter().any(|r| r.is_match(f.as_str())));
     files.sort();
     if files.is_empty() && !or_none {
         return Err(Some(no_match(world, pattern, &start, &crossed)));
@@ -70,6 +83,30 @@ fn try_glob(
 fn absolute(base: &WsPath, pattern: &str) -> Result<String, Diagnostic> {
     let path = base.resolve(pattern).map_err(|p| Diagnostic::error("bad-path", p.to_string()))?;
     Ok(path.as_str().to_owned())
+}
+
+fn is_one_star(pattern: &str) -> bool {
+    pattern.matches('*').count() == 1 && !pattern.contains(['?', '[', '{', '\\'])
+}
+
+/// Files of one folder whose names begin as the pattern does. Names are sorted, so that a narrow
+/// pattern looks at few of many.
+fn list_fitting(
+    world: &dyn World,
+    folder: &WsPath,
+    pattern: &str,
+    files: &mut Vec<WsPath>,
+) -> Result<(), Option<Diagnostic>> {
+    let Answer::Ready(listing) = world.list(folder) else { return Err(None) };
+    if let Some(problem) = &listing.problem {
+        let message = format!("cannot list the folder `{folder}`: {problem}");
+        return Err(Some(Diagnostic::error("unreadable", message)));
+    }
+    let prefix = &pattern[..pattern.find(['*', '?', '[', '{', '\\']).unwrap_or(pattern.len())];
+    let from = listing.files.partition_point(|name| &**name < prefix);
+    let fitting = listing.files[from..].iter().take_while(|name| name.starts_with(prefix));
+    files.extend(fitting.map(|name| folder.child(name)));
+    Ok(())
 }
 
 fn walk(

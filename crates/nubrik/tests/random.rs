@@ -79,7 +79,9 @@ fn apply(sandbox: &Sandbox, shapes: &mut [StepShape], edit: &Edit) {
         Edit::DeleteResult { step } => {
             let _ = fs::remove_file(sandbox.folder.join(format!("out/base/t{step}/r{step}")));
         }
-        Edit::SpoilResult { step } => sandbox.write(&format!("out/base/t{step}/r{step}"), "edited by mistake"),
+        Edit::SpoilResult { step } => {
+            sandbox.write(&format!("out/base/t{step}/r{step}"), "edited by mistake")
+        }
         Edit::DeleteMade { step } => {
             let _ = fs::remove_dir_all(sandbox.folder.join(format!(".nubrik/made/t{step}")));
         }

@@ -71,6 +71,25 @@ impl Machine {
         })
     }
 
+    /// A folder, opened to look up names below it.
+    pub(crate) fn open_folder(&self, path: &str) -> Option<OwnedFd> {
+        let flags = OFlags::PATH | OFlags::DIRECTORY | OFlags::CLOEXEC;
+        rustix::fs::openat(&self.root_handle, path, flags, Mode::empty()).ok()
+    }
+
+    /// A file's metadata, links followed, by a path below an open folder.
+    pub(crate) fn check_at(folder: &OwnedFd, path: &str) -> Option<Signature> {
+        let stat = rustix::fs::statat(folder, path, AtFlags::empty()).ok()?;
+        let nanos = |seconds: i64, nanos: i64| seconds.wrapping_mul(1_000_000_000).wrapping_add(nanos);
+        Some(Signature {
+            size: stat.st_size as u64,
+            changed: nanos(stat.st_mtime, stat.st_mtime_nsec as i64),
+            touched: nanos(stat.st_ctime, stat.st_ctime_nsec as i64),
+            inode: stat.st_ino,
+            mode: stat.st_mode,
+        })
+    }
+
     /// Whether any command was started.
     pub fn has_started_commands(&self) -> bool {
         self.started.load(Ordering::Relaxed)
@@ -173,15 +192,7 @@ fn needed_folder(tool: &Path, root: &Path) -> Option<PathBuf> {
 
 impl Outside for Machine {
     fn check(&self, path: &str) -> Option<Signature> {
-        let stat = rustix::fs::statat(&self.root_handle, path, AtFlags::empty()).ok()?;
-        let nanos = |seconds: i64, nanos: i64| seconds.wrapping_mul(1_000_000_000).wrapping_add(nanos);
-        Some(Signature {
-            size: stat.st_size as u64,
-            changed: nanos(stat.st_mtime, stat.st_mtime_nsec as i64),
-            touched: nanos(stat.st_ctime, stat.st_ctime_nsec as i64),
-            inode: stat.st_ino,
-            mode: stat.st_mode,
-        })
+        Machine::check_at(&self.root_handle, path)
     }
 
     fn digest(&self, path: &str) -> io::Result<Digest> {

@@ -4,9 +4,12 @@
 //! A seal is only written when every step was in place at the end and no file was so young that it
 //! could change again without a trace.
 
+use std::os::fd::OwnedFd;
 use std::sync::Arc;
 
 use nubrik_engine::{Outside, Signature};
+
+use crate::machine::Machine;
 use nubrik_store::{Decoder, Digest, Encoder, Truncated};
 
 const MAGIC: &str = "nubrik seal 1";
@@ -74,7 +77,7 @@ fn decode(bytes: &[u8]) -> Result<(Sealed, Vec<Entry<'_>>), Truncated> {
 }
 
 /// What the sealed request came to, if the seal holds: nothing that it looked at has changed.
-pub(crate) fn check(bytes: &[u8], outside: &dyn Outside, threads: usize) -> Option<Sealed> {
+pub(crate) fn check(bytes: &[u8], outside: &Machine, threads: usize) -> Option<Sealed> {
     let (sealed, entries) = decode(bytes).ok()?;
     let part = entries.len().div_ceil(threads.max(1)).max(1);
     let broken = std::sync::atomic::AtomicBool::new(false);
@@ -82,11 +85,12 @@ pub(crate) fn check(bytes: &[u8], outside: &dyn Outside, threads: usize) -> Opti
         for entries in entries.chunks(part) {
             let broken = &broken;
             scope.spawn(move || {
-                for entry in entries {
+                let mut near = Near::default();
+                for (i, entry) in entries.iter().enumerate() {
                     if broken.load(std::sync::atomic::Ordering::Relaxed) {
                         return;
                     }
-                    let found = outside.check(entry.path);
+                    let found = near.check(outside, entry.path, entries.get(i + 1).map(|e| e.path));
                     let holds = entry.signature.map_or(found.is_none(), |known| known.still_holds(found));
                     if !holds {
                         broken.store(true, std::sync::atomic::Ordering::Relaxed);
@@ -96,4 +100,49 @@ pub(crate) fn check(bytes: &[u8], outside: &dyn Outside, threads: usize) -> Opti
         }
     });
     (!broken.into_inner()).then_some(sealed)
+}
+
+/// A folder kept open for a run of paths in and below it: looking up short names is quicker.
+#[derive(Default)]
+struct Near {
+    folder: String,
+    handle: Option<OwnedFd>,
+}
+
+impl Near {
+    /// Metadata of `path`, where `next` will be asked for after it.
+    fn check(&mut self, machine: &Machine, path: &str, next: Option<&str>) -> Option<Signature> {
+        let below = |folder: &str| path.strip_prefix(folder).and_then(|rest| rest.strip_prefix('/'));
+        if self.handle.is_none() || below(&self.folder).is_none() {
+            self.handle = None;
+            let shared = next.map_or("", |next| shared_folder(path, next));
+            if !shared.is_empty() {
+                self.handle = machine.open_folder(shared);
+                self.folder = shared.to_owned();
+            }
+        }
+        match (&self.handle, below(&self.folder)) {
+            (Some(handle), Some(rest)) => Machine::check_at(handle, rest),
+            _ => machine.check(path),
+        }
+    }
+}
+
+/// The deepest folder that both paths are below; empty where there is none but the root.
+fn shared_folder<'a>(path: &'a str, other: &str) -> &'a str {
+    let same = path.bytes().zip(other.bytes()).take_while(|(a, b)| a == b).count();
+    path[..same.min(path.len())].rfind('/').map_or("", |slash| &path[..slash])
+}
+
+#[cfg(test)]
+mod tests {
+    use super::shared_folder;
+
+    #[test]
+    fn finds_the_shared_folder() {
+        assert_eq!(shared_folder("a/b/c", "a/b/d"), "a/b");
+        assert_eq!(shared_folder("a/bc", "a/bd/x"), "a");
+        assert_eq!(shared_folder("a", "b"), "");
+        assert_eq!(shared_folder("/usr/a", "/usr/b"), "/usr");
+    }
 }
