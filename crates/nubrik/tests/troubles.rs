@@ -40,7 +40,7 @@ fn a_failing_step_shows_its_command_and_output_once() {
         run.stdout.matches("undeclared_name").count().min(3)
     );
     assert!(run.stdout.contains("failed    bad   compile bad.c"), "{}", run.stdout);
-    assert!(run.stdout.contains("defined   nub:c:"), "{}", run.stdout);
+    assert!(run.stdout.contains("defined   targets.nub:2, by way of nub:c:"), "{}", run.stdout);
     assert!(run.stdout.contains("0 of 2 steps ran, 1 failed, 1 blocked."), "{}", run.stdout);
     // It is not taken for a result, and runs again.
     let run = sandbox.run(&["build", "--json"]).expect(1);
@@ -260,13 +260,13 @@ fn the_failure_block_looks_as_it_should() {
     let run = sandbox.run(&["build", "--plain"]).expect(1);
     assert_eq!(
         without_times(&run.stdout, &sandbox),
-        "failed    a   draw     0.00s  ended with code 3
+        "failed    a   draw TIME  ended with code 3
   command   sh -c 'echo no ink; exit 3' sh in .nubrik/made/a/@a/a
   folder    WORK
   defined   targets.nub:1
   printed   
     no ink
 
-0 of 1 step ran, 1 failed. 0.00s"
+0 of 1 step ran, 1 failed. TIME"
     );
 }

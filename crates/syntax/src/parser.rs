@@ -314,6 +314,12 @@ impl<'a> Parser<'a> {
         self.last_error = None;
     }
 
+    /// Whether the last error stands behind this place.
+    pub fn has_error_behind(&self, place: Span) -> bool {
+        let last = self.diagnostics.last().and_then(|d| d.span);
+        last.is_some_and(|span| span.start > place.start)
+    }
+
     /// How many errors were reported: a form in which one was reported is not blamed for being open.
     pub fn error_count(&self) -> usize {
         self.diagnostics.len()

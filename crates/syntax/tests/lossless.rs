@@ -123,6 +123,7 @@ fn one_mistake_gives_one_error() {
         ("let a = `cc {x -o y`\nlet b = 1\n", "expected `}`, found `-`"),
         ("let a = `cc -c\nlet b = 1\n", "this command is never closed"),
         ("target a = step {\n  say = \"x\"\ntarget b = 1\n", "this `{` is never closed"),
+        ("let a = [\"x\", \"y]\nlet b = 1\n", "this text is never closed"),
         ("let a = [1, 2\nlet b = 1\n", "this `[` is never closed"),
         ("lett a = 1\nlet b = 2\n", "expected a declaration"),
         ("let a = }\nlet b = 2\n", "expected a value, found `}`"),

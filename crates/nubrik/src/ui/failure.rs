@@ -43,7 +43,14 @@ pub fn render(
         line(if i > 0 { "then" } else { "command" }, command);
     }
     line("folder", &root.display().to_string());
-    line("defined", &step.place.to_string());
+    let owner = graph.owner(id);
+    line(
+        "defined",
+        &match owner.place.file == step.place.file {
+            true => step.place.to_string(),
+            false => format!("{}, by way of {}", owner.place, step.place),
+        },
+    );
     for (label, text) in readings(graph, id, failure, printed, root) {
         let text = if label == "mend" { paint.ink(Ink::Mend, &text) } else { text };
         line(label, &text);

@@ -3,7 +3,7 @@
 use nubrik_engine::Summary;
 
 use super::paint::{Ink, Paint};
-use super::text::time;
+use super::text::{cut, time, width};
 
 /// How many results are listed; more of them are only counted.
 const LISTED_RESULTS: usize = 6;
@@ -39,9 +39,9 @@ pub fn sentence(summary: &Summary, micros: u64, cancelled: bool) -> String {
     }
     text.push_str(&format!(". {}", time(micros)));
     // A chain of one step says nothing that its own line does not.
-    if summary.chain.len() > 1 && summary.chain_micros * 5 > micros {
-        let mut names: Vec<&str> = summary.chain.iter().map(|(target, _)| &**target).collect();
-        names.dedup();
+    let mut names: Vec<&str> = summary.chain.iter().map(|(target, _)| &**target).collect();
+    names.dedup();
+    if names.len() > 1 && summary.chain_micros * 5 > micros {
         let names: Vec<&str> =
             if names.len() > 5 { [&names[..2], &["…"], &names[names.len() - 2..]].concat() } else { names };
         text.push_str(&format!(", of which {} waited on {}", time(summary.chain_micros), names.join(" > ")));
@@ -53,7 +53,15 @@ pub fn sentence(summary: &Summary, micros: u64, cancelled: bool) -> String {
 pub fn render(summary: &Summary, results: &[String], micros: u64, cancelled: bool, paint: Paint) -> String {
     let ok = summary.failed + summary.blocked + summary.left + summary.unpublished == 0 && !cancelled;
     let ink = if ok { Ink::Strong } else { Ink::Wrong };
-    let mut out = format!("{}\n", paint.ink(ink, &sentence(summary, micros, cancelled)));
+    let sentence = sentence(summary, micros, cancelled);
+    // What does not fit on one line goes on below, not in the middle of a word.
+    let lines = match (paint.width, sentence.split_once(", of which ")) {
+        (Some(columns), Some((first, rest))) if width(&sentence) >= columns => {
+            vec![format!("{first},"), cut(&format!("of which {rest}"), columns - 1, paint.glyph("…", "..."))]
+        }
+        _ => vec![sentence],
+    };
+    let mut out: String = lines.iter().map(|line| paint.ink(ink, line) + "\n").collect();
     if ok {
         if results.len() > LISTED_RESULTS {
             out.push_str(&format!("{} results in {RESULTS_FOLDER}\n", results.len()));

@@ -30,10 +30,11 @@ pub fn cut(text: &str, columns: usize, mark: &str) -> String {
     kept + mark
 }
 
-/// A time for people: `0.04s`, `12.3s`, `4min 5s`.
+/// A time for people: `4ms`, `0.04s`, `12.3s`, `4min 5s`.
 pub fn time(micros: u64) -> String {
     let seconds = micros as f64 / 1e6;
     match seconds {
+        s if s < 0.01 => format!("{}ms", micros.div_ceil(1000)),
         s if s < 10.0 => format!("{s:.2}s"),
         s if s < 100.0 => format!("{s:.1}s"),
         s if s < 3600.0 => format!("{}min {}s", s as u64 / 60, s as u64 % 60),
@@ -80,6 +81,7 @@ mod tests {
 
     #[test]
     fn writes_times() {
+        assert_eq!(time(3_200), "4ms");
         assert_eq!(time(41_000), "0.04s");
         assert_eq!(time(12_340_000), "12.3s");
         assert_eq!(time(245_000_000), "4min 5s");

@@ -194,11 +194,17 @@ pub fn without_times(text: &str, sandbox: &Sandbox) -> String {
             out.push('\n');
         }
         let words = line.split(' ').map(|word| {
-            let number = word.trim_end_matches([',', '.', ':']).strip_suffix('s').unwrap_or("");
-            let is_time = number.contains('.') && number.chars().all(|c| c.is_ascii_digit() || c == '.');
-            if is_time { word.replace(number, "0.00") } else { word.to_owned() }
+            let bare = word.trim_end_matches([',', '.', ':']);
+            let number = bare.strip_suffix("ms").or(bare.strip_suffix('s')).unwrap_or("x");
+            let is_time = !number.is_empty() && number.chars().all(|c| c.is_ascii_digit() || c == '.');
+            if is_time { word.replace(bare, "TIME") } else { word.to_owned() }
         });
-        out.push_str(&words.collect::<Vec<_>>().join(" "));
+        let line = words.collect::<Vec<_>>().join(" ");
+        // How many spaces stand before a time depends on its width.
+        let mut parts = line.split(" TIME").map(str::to_owned).collect::<Vec<_>>();
+        let last = parts.len() - 1;
+        parts[..last].iter_mut().for_each(|part| part.truncate(part.trim_end().len()));
+        out.push_str(&parts.join(" TIME"));
     }
     out
 }

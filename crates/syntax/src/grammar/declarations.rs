@@ -294,6 +294,10 @@ pub(super) fn close(p: &mut Parser, kind: SyntaxKind, open: nubrik_source::Span)
         p.lines();
         p.take();
     } else if p.peek_past_lines().0 == EndOfFile || p.at_declaration() {
+        // Something wrong inside, such as a text that took the bracket with it, says enough.
+        if p.has_error_behind(open) {
+            return;
+        }
         let error = Diagnostic::error("unclosed", format!("this `{opening}` is never closed"));
         p.error_at(open, error.mend(format!("put `{word}` where it ends")));
     } else if !p.failed_here() {
