@@ -7,7 +7,8 @@ use nubrik_engine::Verdict;
 use nubrik_graph::{Graph, StepId};
 
 use super::paint::{Ink, Paint};
-use super::text::{cut, padded, time, width};
+use super::screen::{Columns, step_line};
+use super::text::{cut, time};
 
 const GAUGE: usize = 24;
 const SHOWN_STEPS: usize = 8;
@@ -15,6 +16,7 @@ const SHOWN_STEPS: usize = 8;
 /// What is in flight, and how many lines of the terminal show it.
 pub struct Live {
     paint: Paint,
+    columns: Columns,
     total: usize,
     done: usize,
     failed: usize,
@@ -24,9 +26,10 @@ pub struct Live {
 }
 
 impl Live {
-    pub fn new(paint: Paint) -> Live {
+    pub fn new(paint: Paint, columns: Columns) -> Live {
         Live {
             paint,
+            columns,
             total: 0,
             done: 0,
             failed: 0,
@@ -74,17 +77,11 @@ impl Live {
             return String::new();
         }
         let paint = self.paint;
-        let columns = paint.width.unwrap_or(80);
-        let more = paint.glyph("…", "...");
-        let mut lines = vec![self.gauge(columns)];
-        let widest =
-            self.running.iter().map(|(s, _)| width(&graph.owner(*s).address)).max().unwrap_or(0).min(28);
+        let mut lines = vec![self.gauge(paint.width.unwrap_or(80))];
         for (step, since) in self.running.iter().take(SHOWN_STEPS) {
-            let target = padded(&cut(&graph.owner(*step).address, widest, more), widest);
             let took = time(since.elapsed().as_micros() as u64);
-            let room = columns.saturating_sub(10 + widest + 3 + width(&took) + 3);
-            let say = cut(&graph.step(*step).say, room, more);
-            lines.push(format!("{:10}{target}   {say}  {}", "", paint.ink(Ink::Faint, &took)));
+            let (target, say) = (&*graph.owner(*step).address, &*graph.step(*step).say);
+            lines.push(step_line(paint, self.columns, ("", Ink::Faint), target, say, &took, ""));
         }
         if self.running.len() > SHOWN_STEPS {
             lines.push(format!("{:10}and {} more", "", self.running.len() - SHOWN_STEPS));
@@ -104,6 +101,9 @@ impl Live {
         let mut facts = format!("{} of {} steps", self.done, self.total);
         if waiting > 0 {
             facts.push_str(&format!(", {waiting} wait"));
+        }
+        if self.running.is_empty() && waiting > 0 {
+            facts.push_str(", looking at files and tools");
         }
         if self.failed > 0 {
             facts.push_str(&format!(", {} failed", self.failed));

@@ -105,8 +105,9 @@ pub fn step_line(
 
 impl<'g> Screen<'g> {
     pub fn new(graph: &'g Graph, root: PathBuf, paint: Paint, shown: Shown, stream: Stream) -> Self {
-        let live = Mutex::new(Live::new(paint));
-        Screen { graph, root, paint, shown, stream, columns: Columns::of(graph), live }
+        let columns = Columns::of(graph);
+        let live = Mutex::new(Live::new(paint, columns));
+        Screen { graph, root, paint, shown, stream, columns, live }
     }
 
     fn live(&self) -> MutexGuard<'_, Live> {
