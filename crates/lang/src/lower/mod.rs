@@ -109,6 +109,8 @@ impl Lowerer {
             return false; // The parser has reported it.
         }
         if BUILTIN_NAMES.contains(&&*name.text) {
+            // Uses of the name mean this one: they are not wrong as well.
+            self.name_spans.insert(name.text.clone(), name.span);
             let message = format!("`{}` is a name of the language", name.text);
             self.report(
                 name.span,
@@ -298,6 +300,7 @@ impl Lowerer {
             None => {}
         }
         match crate::builtins::builtin(&name.text) {
+            Some(_) if self.name_spans.contains_key(&name.text) => return Expr::Error,
             Some(crate::builtins::BuiltinName::Usable(builtin)) => return Expr::Builtin(builtin),
             Some(crate::builtins::BuiltinName::NotYet) => {
                 let error = not_yet(&format!("`{}`", name.text));

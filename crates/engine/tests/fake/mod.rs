@@ -1,0 +1,375 @@
+//! A machine and a store in memory: steps "run" by joining the contents of what they read.
+
+#![allow(clippy::unwrap_used, dead_code)]
+
+use std::collections::{BTreeMap, HashMap};
+use std::io;
+use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicBool, AtomicI64, AtomicU64, Ordering};
+use std::sync::{Arc, Mutex};
+
+use nubrik_engine::{
+    Event, FoundTool, Job, JobEnd, Listener, Options, Outcome, Outside, Signature, State, ToolProblem,
+    TreeFile, Verdict, build,
+};
+use nubrik_graph::{
+    FileId, FileNode, Graph, OutputNode, Pipeline, Place, Program, Stage, Step, StepId, Target, TargetId,
+    ToolId,
+};
+use nubrik_source::WsPath;
+use nubrik_store::{Digest, Placed, Record, Store, StoreError};
+
+#[derive(Clone, Default)]
+struct File {
+    bytes: Vec<u8>,
+    signature: Signature,
+}
+
+/// Files, clock and tools in memory.
+#[derive(Default)]
+pub struct FakeMachine {
+    files: Mutex<BTreeMap<String, File>>,
+    clock: AtomicI64,
+    inode: AtomicU64,
+    pub cancelled: AtomicBool,
+    /// Identity of the one tool; none when it is missing.
+    pub tool: Mutex<Option<&'static str>>,
+    /// How often each file was read for its digest.
+    pub digested: Mutex<BTreeMap<String, usize>>,
+    /// A source that changes while a step runs.
+    pub moves: Mutex<Option<String>>,
+}
+
+impl FakeMachine {
+    pub fn new(files: &[(&str, &str)]) -> FakeMachine {
+        let machine = FakeMachine { clock: AtomicI64::new(1_000_000_000_000), ..Default::default() };
+        *machine.tool.lock().unwrap() = Some("one");
+        for (path, text) in files {
+            machine.write(path, text);
+        }
+        machine
+    }
+
+    /// Lets time pass, so that files are not young any more.
+    pub fn wait(&self) {
+        self.clock.fetch_add(1_000_000_000, Ordering::SeqCst);
+    }
+
+    pub fn write(&self, path: &str, text: &str) {
+        let now = self.clock.fetch_add(1_000, Ordering::SeqCst);
+        let inode = self.inode.fetch_add(1, Ordering::SeqCst) + 1;
+        let signature =
+            Signature { size: text.len() as u64, changed: now, touched: now, inode, mode: 0o100_644 };
+        self.files
+            .lock()
+            .unwrap()
+            .insert(path.to_owned(), File { bytes: text.as_bytes().to_vec(), signature });
+    }
+
+    pub fn remove(&self, path: &str) {
+        self.files.lock().unwrap().remove(path);
+    }
+
+    pub fn text(&self, path: &str) -> Option<String> {
+        self.files.lock().unwrap().get(path).map(|f| String::from_utf8(f.bytes.clone()).unwrap())
+    }
+
+    /// How often sources were read for their digests since the last call.
+    pub fn take_digested(&self) -> BTreeMap<String, usize> {
+        std::mem::take(&mut *self.digested.lock().unwrap())
+    }
+}
+
+impl Outside for FakeMachine {
+    fn check(&self, path: &str) -> Option<Signature> {
+        self.files.lock().unwrap().get(path).map(|f| f.signature)
+    }
+
+    fn digest(&self, path: &str) -> io::Result<Digest> {
+        *self.digested.lock().unwrap().entry(path.to_owned()).or_default() += 1;
+        self.read(path).map(|bytes| Digest::of(&bytes))
+    }
+
+    fn read(&self, path: &str) -> io::Result<Vec<u8>> {
+        let files = self.files.lock().unwrap();
+        files.get(path).map(|f| f.bytes.clone()).ok_or_else(|| io::ErrorKind::NotFound.into())
+    }
+
+    fn tree(&self, folder: &str) -> io::Result<Vec<TreeFile>> {
+        let files = self.files.lock().unwrap();
+        let below = files.iter().filter_map(|(p, f)| Some((p.strip_prefix(folder)?.strip_prefix('/')?, f)));
+        Ok(below.map(|(path, f)| TreeFile { path: path.to_owned(), signature: f.signature }).collect())
+    }
+
+    fn fresh_folder(&self, folder: &str, _: &[String]) -> io::Result<()> {
+        let prefix = format!("{folder}/");
+        self.files.lock().unwrap().retain(|path, _| !path.starts_with(&prefix));
+        Ok(())
+    }
+
+    fn discard(&self, path: &str) {
+        let prefix = format!("{path}/");
+        self.files.lock().unwrap().retain(|p, _| p != path && !p.starts_with(&prefix));
+    }
+
+    fn publish(&self, from: &str, to: &str) -> io::Result<()> {
+        let bytes = self.read(from)?;
+        self.write(to, &String::from_utf8(bytes).unwrap());
+        Ok(())
+    }
+
+    fn locate(&self, path: &str) -> PathBuf {
+        PathBuf::from("/work").join(path)
+    }
+
+    fn tool(&self, name: &Arc<str>) -> Result<FoundTool, ToolProblem> {
+        match *self.tool.lock().unwrap() {
+            Some(identity) => Ok(FoundTool {
+                path: "/usr/bin/join".into(),
+                identity: Digest::of(identity.as_bytes()),
+                parts: vec![],
+            }),
+            None => Err(ToolProblem { name: name.clone(), searched: vec!["/usr/bin".into()], mend: None }),
+        }
+    }
+
+    /// `join OUT IN…`: joins contents; a line `fail` in them fails, and a word `listing=PATH` makes
+    /// it list the inputs that hold something.
+    fn run(&self, job: &Job<'_>, printed: &mut Vec<u8>) -> JobEnd {
+        if let Some(path) = self.moves.lock().unwrap().take() {
+            self.write(&path, "moved");
+        }
+        for (_, stage) in &job.stages {
+            let words: Vec<&str> = stage.words.iter().map(|w| &**w).collect();
+            let (mut joined, mut listed) = (String::new(), String::from("x:"));
+            let listing = words.iter().find_map(|w| w.strip_prefix("listing="));
+            for path in words[2..].iter().filter(|w| !w.contains('=')) {
+                match self.text(path) {
+                    Some(text) if !text.is_empty() => {
+                        joined.push_str(&text);
+                        listed.push_str(&format!(" {path}"));
+                    }
+                    Some(_) => {}
+                    None => return JobEnd::Code(2),
+                }
+            }
+            if joined.contains("fail") {
+                printed.extend_from_slice(b"cannot join");
+                return JobEnd::Code(1);
+            }
+            self.write(words[1], &joined);
+            if let Some(listing) = listing {
+                self.write(listing, &listed);
+            }
+        }
+        JobEnd::Well
+    }
+
+    fn is_cancelled(&self) -> bool {
+        self.cancelled.load(Ordering::SeqCst)
+    }
+
+    fn now(&self) -> i64 {
+        self.clock.load(Ordering::SeqCst)
+    }
+}
+
+/// A store in memory, which puts contents back on its machine.
+#[derive(Default)]
+pub struct FakeStore {
+    records: Mutex<HashMap<Digest, Record>>,
+    blobs: Mutex<HashMap<Digest, Vec<u8>>>,
+    /// Whether contents are lost on the way.
+    pub loses: AtomicBool,
+}
+
+/// The store as one machine sees it.
+pub struct StoreOn<'a>(pub &'a FakeStore, pub &'a FakeMachine);
+
+fn inside(path: &Path) -> String {
+    path.strip_prefix("/work").unwrap().to_str().unwrap().to_owned()
+}
+
+impl Store for StoreOn<'_> {
+    fn record(&self, key: &Digest) -> Option<Record> {
+        self.0.records.lock().unwrap().get(key).cloned()
+    }
+
+    fn keep_record(&self, key: &Digest, record: &Record) -> Result<(), StoreError> {
+        self.0.records.lock().unwrap().insert(*key, record.clone());
+        Ok(())
+    }
+
+    fn keep_file(&self, file: &Path, digest: &Digest, _: bool) -> Result<(), StoreError> {
+        let bytes = self.1.read(&inside(file)).unwrap();
+        self.0.blobs.lock().unwrap().insert(*digest, bytes);
+        Ok(())
+    }
+
+    fn place(&self, digest: &Digest, _: bool, to: &Path) -> Result<Placed, StoreError> {
+        if self.0.loses.load(Ordering::SeqCst) {
+            return Ok(Placed::Missing);
+        }
+        match self.0.blobs.lock().unwrap().get(digest) {
+            Some(bytes) => {
+                self.1.write(&inside(to), std::str::from_utf8(bytes).unwrap());
+                Ok(Placed::Done)
+            }
+            None => Ok(Placed::Missing),
+        }
+    }
+}
+
+/// Hears events, and keeps them as short texts.
+#[derive(Default)]
+pub struct Log(pub Mutex<Vec<String>>);
+
+impl Listener for Log {
+    fn hear(&self, event: &Event) {
+        let text = match event {
+            Event::Began { steps } => format!("began {steps}"),
+            Event::WillRun { step, .. } => format!("will run {}", step.0),
+            Event::Done { step, verdict: Verdict::Current, .. } => format!("current {}", step.0),
+            Event::Done { step, verdict, reason, .. } => format!("{} {}: {reason}", verdict.word(), step.0),
+            Event::Notice(notice) => format!("notice {notice:?}"),
+        };
+        self.0.lock().unwrap().push(text);
+    }
+}
+
+/// A graph of `join` steps: step `i` makes `f{i}` from sources by name and earlier steps by number.
+#[derive(Default)]
+pub struct Joins {
+    pub graph: Graph,
+}
+
+impl Joins {
+    pub fn new() -> Joins {
+        let mut joins = Joins::default();
+        joins.graph.tools.push("join".into());
+        joins
+    }
+
+    fn file(&mut self, path: &str, maker: Option<StepId>) -> FileId {
+        if let Some(at) = self.graph.files.iter().position(|f| f.path.as_str() == path) {
+            return FileId(at as u32);
+        }
+        self.graph.files.push(FileNode { path: WsPath::from_normal(path), maker, folder: false });
+        FileId(self.graph.files.len() as u32 - 1)
+    }
+
+    /// Adds a step with certain inputs.
+    pub fn step(&mut self, sources: &[&str], steps: &[u32]) -> u32 {
+        self.add(sources, steps, &[])
+    }
+
+    /// Adds a step that lists which of its candidates it read.
+    pub fn listing_step(&mut self, candidates: &[&str]) -> u32 {
+        self.add(&[], &[], candidates)
+    }
+
+    fn add(&mut self, sources: &[&str], steps: &[u32], candidates: &[&str]) -> u32 {
+        let number = self.graph.steps.len() as u32;
+        let folder = WsPath::from_normal(&format!("made/@f{number}"));
+        let out = format!("{}/f{number}", folder.as_str());
+        let output = self.file(&out, Some(StepId(number)));
+        let mut words: Vec<Arc<str>> = vec!["join".into(), out.as_str().into()];
+        let mut inputs: Vec<FileId> = Vec::new();
+        for source in sources {
+            words.push((*source).into());
+            inputs.push(self.file(source, None));
+        }
+        for step in steps {
+            let path = format!("made/@f{step}/f{step}");
+            words.push(path.as_str().into());
+            inputs.push(self.file(&path, None));
+        }
+        let mut found = Vec::new();
+        let mut candidate_files = Vec::new();
+        if !candidates.is_empty() {
+            let listing = WsPath::from_normal(&format!("{}/x.d", folder.as_str()));
+            words.push(format!("listing={}", listing.as_str()).into());
+            found.push(listing);
+            for candidate in candidates {
+                words.push((*candidate).into());
+                candidate_files.push(self.file(candidate, None));
+            }
+        }
+        inputs.sort();
+        candidate_files.sort();
+        let target = TargetId(self.graph.targets.len() as u32);
+        self.graph.targets.push(Target {
+            address: format!("t{number}").into(),
+            package: WsPath::root(),
+            kind: "step".into(),
+            documentation: "".into(),
+            place: Place { file: "targets.nub".into(), line: number + 1 },
+            declared: true,
+            private: false,
+            results: vec![],
+        });
+        self.graph.steps.push(Step {
+            target,
+            say: format!("join {number}").into(),
+            commands: vec![Pipeline {
+                stages: vec![Stage {
+                    program: Program::Tool(ToolId(0)),
+                    words,
+                    stdin: None,
+                    stdout: None,
+                    stderr: None,
+                }],
+            }],
+            env: vec![],
+            folder,
+            inputs,
+            candidates: candidate_files,
+            outputs: vec![OutputNode { file: output, name: format!("f{number}").into() }],
+            found,
+            scratch: vec![],
+            tools: vec![ToolId(0)],
+            place: Place { file: "targets.nub".into(), line: number + 1 },
+        });
+        number
+    }
+}
+
+/// A workspace: machine, store and state that live from build to build.
+pub struct Bench {
+    pub machine: FakeMachine,
+    pub store: FakeStore,
+    pub state: State,
+}
+
+impl Bench {
+    pub fn new(files: &[(&str, &str)]) -> Bench {
+        let machine = FakeMachine::new(files);
+        machine.wait();
+        Bench { machine, store: FakeStore::default(), state: State::default() }
+    }
+
+    /// Builds the last step; gives what was heard.
+    pub fn build(&mut self, joins: &Joins) -> Vec<String> {
+        self.build_with(joins, Options { jobs: 1, keep_going: false }).1
+    }
+
+    pub fn build_with(&mut self, joins: &Joins, options: Options) -> (Outcome, Vec<String>) {
+        let last = joins.graph.steps.last().unwrap().outputs[0].file;
+        self.build_files(joins, &[last], options)
+    }
+
+    pub fn build_files(
+        &mut self,
+        joins: &Joins,
+        files: &[FileId],
+        options: Options,
+    ) -> (Outcome, Vec<String>) {
+        let log = Log::default();
+        let store = StoreOn(&self.store, &self.machine);
+        let mut outcome =
+            build(&joins.graph, files, "out", &self.state, &self.machine, Some(&store), &log, options);
+        self.machine.wait();
+        self.state = std::mem::take(&mut outcome.state);
+        (outcome, log.0.into_inner().unwrap())
+    }
+}

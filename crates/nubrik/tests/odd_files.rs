@@ -1,0 +1,175 @@
+//! Definitions and folders as they are found in the wild: encodings, line ends, links, other workspaces.
+
+#![allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
+
+mod sandbox;
+
+use std::fs;
+use std::os::unix::fs::{PermissionsExt, symlink};
+
+use sandbox::Sandbox;
+
+const COPY: &str = "target copy = step { run = `cat {glob(\"**/*.txt\")} > {out \"copy\"}` }\n";
+
+#[test]
+fn line_ends_and_marks_of_other_systems_are_white_space() {
+    let sandbox = Sandbox::new(&[("a.txt", "tide")]);
+    sandbox.write(
+        "targets.nub",
+        &format!(
+            "\u{feff}## Windows.\r\nlet text = \"\"\"\r\n  x\r\n  \"\"\"\r\n{}",
+            COPY.replace('\n', "\r\n")
+        ),
+    );
+    sandbox.build();
+    assert_eq!(sandbox.read("out/base/copy"), "tide");
+}
+
+#[test]
+fn definitions_that_are_no_text_are_refused_with_the_line() {
+    let sandbox = Sandbox::new(&[]);
+    fs::write(sandbox.folder.join("targets.nub"), b"let a = 1\nlet b = \"\xff\"\n").unwrap();
+    let run = sandbox.run(&["list", "--plain"]).expect(3);
+    assert!(run.stderr.contains("cannot read `targets.nub`: line 2 is not UTF-8 text"), "{}", run.stderr);
+    fs::remove_file(sandbox.folder.join("targets.nub")).unwrap();
+    fs::create_dir(sandbox.folder.join("targets.nub")).unwrap();
+    let run = sandbox.run(&["list", "--plain"]).expect(3);
+    assert!(run.stderr.contains("there is no `targets.nub` in this workspace"), "{}", run.stderr);
+}
+
+#[test]
+fn ignored_hidden_and_foreign_files_are_not_matched() {
+    let sandbox = Sandbox::new(&[
+        ("targets.nub", COPY),
+        ("a.txt", "a"),
+        (".hidden.txt", "h"),
+        (".hidden/x.txt", "h"),
+        (".gitignore", "ignored.txt\n/drafts/\n*.bak.txt\n!kept.bak.txt\n"),
+        ("ignored.txt", "i"),
+        ("drafts/x.txt", "d"),
+        ("b/old.bak.txt", "o"),
+        ("b/kept.bak.txt", "k"),
+        ("b/.gitignore", "local.txt\n"),
+        ("b/local.txt", "l"),
+        ("package/targets.nub", ""),
+        ("package/x.txt", "p"),
+        ("foreign/nubrik.toml", ""),
+        ("foreign/x.txt", "f"),
+    ]);
+    sandbox.build();
+    assert_eq!(sandbox.read("out/base/copy"), "ak");
+    // A file that is named in full is there, ignored or not.
+    sandbox.write(
+        "targets.nub",
+        "target copy = step { run = `cat {in \"ignored.txt\"} {in \".hidden.txt\"} > {out \"copy\"}` }\n",
+    );
+    sandbox.build();
+    assert_eq!(sandbox.read("out/base/copy"), "ih");
+}
+
+#[test]
+fn what_is_ignored_may_change() {
+    let sandbox = Sandbox::new(&[("targets.nub", COPY), ("a.txt", "a"), ("b.txt", "b")]);
+    sandbox.build();
+    sandbox.build();
+    sandbox.write(".gitignore", "b.txt\n");
+    sandbox.build();
+    assert_eq!(sandbox.read("out/base/copy"), "a");
+    sandbox.write(".gitignore", "a.txt\n");
+    sandbox.build();
+    assert_eq!(sandbox.read("out/base/copy"), "b");
+    sandbox.write("c.txt", "c");
+    sandbox.build();
+    assert_eq!(sandbox.read("out/base/copy"), "bc");
+}
+
+#[test]
+fn links_to_files_are_files_and_rings_of_folders_end() {
+    let sandbox = Sandbox::new(&[("targets.nub", COPY), ("a.txt", "a"), ("deep/b.txt", "b")]);
+    symlink("../a.txt", sandbox.folder.join("deep/link.txt")).unwrap();
+    symlink("..", sandbox.folder.join("deep/ring")).unwrap();
+    symlink("nowhere", sandbox.folder.join("dangling.txt")).unwrap();
+    sandbox.build();
+    assert_eq!(sandbox.read("out/base/copy"), "aba");
+    sandbox.write("a.txt", "x");
+    sandbox.build();
+    assert_eq!(sandbox.read("out/base/copy"), "xbx");
+}
+
+#[test]
+fn an_output_that_is_a_link_is_kept_as_what_it_leads_to() {
+    let sandbox = Sandbox::new(&[
+        (
+            "targets.nub",
+            "target made = step { run = `sh -c 'cp \"$1\" \"$2.real\"; ln -s made.real \"$2\"' sh {in \"in\"} {out \"made\"}` }\n",
+        ),
+        ("in", "tide"),
+    ]);
+    sandbox.build();
+    assert_eq!(sandbox.read("out/base/made"), "tide");
+    fs::remove_dir_all(sandbox.folder.join(".nubrik")).unwrap();
+    fs::remove_dir_all(sandbox.folder.join("out")).unwrap();
+    let run = sandbox.build();
+    assert_eq!(run.said("reused"), ["make made"]);
+    assert_eq!(sandbox.read("out/base/made"), "tide");
+}
+
+#[test]
+fn executable_inputs_and_outputs_stay_so() {
+    let sandbox = Sandbox::new(&[
+        (
+            "targets.nub",
+            "target plot = step { run = `cp {in \"tool.sh\"} {out \"plot\"}` }\ntarget used = step { run = `{plot} {out \"used\"}` }\n",
+        ),
+        ("tool.sh", "#!/bin/sh\necho made by a script > \"$1\"\n"),
+    ]);
+    let tool = sandbox.folder.join("tool.sh");
+    sandbox.run(&["build", "--json"]).expect(1);
+    // Nothing but the mode changes, and that counts.
+    fs::set_permissions(&tool, fs::Permissions::from_mode(0o755)).unwrap();
+    sandbox.build();
+    assert_eq!(sandbox.read("out/base/used"), "made by a script\n");
+    assert!(fs::metadata(sandbox.folder.join("out/base/plot")).unwrap().permissions().mode() & 0o100 != 0);
+    sandbox.run(&["clean"]).expect(0);
+    sandbox.build();
+    assert!(fs::metadata(sandbox.folder.join("out/base/plot")).unwrap().permissions().mode() & 0o100 != 0);
+}
+
+#[test]
+fn many_files_and_long_names_are_no_matter() {
+    let sandbox = Sandbox::new(&[("targets.nub", COPY)]);
+    let long = "n".repeat(200);
+    for i in 0..600 {
+        sandbox.write(&format!("many/{long}{i:03}.txt"), "x");
+    }
+    sandbox.build();
+    assert_eq!(sandbox.read("out/base/copy").len(), 600);
+}
+
+#[test]
+fn a_step_that_prints_without_end_is_cut() {
+    let sandbox = Sandbox::new(&[(
+        "targets.nub",
+        "target loud = step { run = `sh -c 'head -c 3000000 /dev/zero | tr \"\\0\" x; echo > \"$1\"' sh {out \"loud\"}` }\n",
+    )]);
+    let run = sandbox.build();
+    assert!(run.stdout.len() < 1_200_000, "{}", run.stdout.len());
+    assert!(run.stdout.contains("more bytes were printed and not kept"), "the cut is said");
+}
+
+#[test]
+fn a_step_that_reads_the_terminal_gets_none_and_temporary_files_go() {
+    let sandbox = Sandbox::new(&[(
+        "targets.nub",
+        "target t = step { run = `sh -c 'read x; echo \"[$x]\" > \"$1\"; echo y > \"$TMPDIR/y\"; test -w \"$HOME\"; pwd >> \"$1\"; env | cut -d= -f1 | sort | tr \"\\n\" \" \" >> \"$1\"' sh {out \"t\"}` }\n",
+    )]);
+    let run = sandbox.build();
+    assert!(run.ran() == ["make t"]);
+    let text = sandbox.read("out/base/t");
+    assert!(text.starts_with("[]\n"), "{text}");
+    for name in ["HOME", "LANG", "LC_ALL", "PATH", "PWD", "SOURCE_DATE_EPOCH", "TMPDIR", "TZ"] {
+        assert!(text.contains(name), "{name} in {text}");
+    }
+    assert!(!text.contains("CARGO"), "nothing of this program's own environment: {text}");
+    assert_eq!(fs::read_dir(sandbox.folder.join(".nubrik/tmp")).unwrap().count(), 0);
+}
