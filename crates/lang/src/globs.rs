@@ -9,7 +9,7 @@ use crate::world::{Answer, World};
 
 /// Whether a text is a pattern rather than a plain path.
 pub(crate) fn is_pattern(text: &str) -> bool {
-    text.contains(['*', '?', '['])
+    text.contains(['*', '?', '[', '{'])
 }
 
 fn matcher(pattern: &str) -> Result<GlobMatcher, Diagnostic> {

@@ -206,7 +206,7 @@ mod tests {
         for name in ["cc", "gcc", "gcc-13", "arm-none-eabi-gcc", "clang++-16", "c99"] {
             assert!(is_compiler_driver(name), "{name}");
         }
-        for name in ["ar", "sh", "ccache-stats", "tidecc2x"] {
+        for name in ["ar", "sh", "acc-stats", "tidecc2x"] {
             assert!(!is_compiler_driver(name), "{name}");
         }
     }

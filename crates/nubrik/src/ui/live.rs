@@ -117,3 +117,92 @@ impl Live {
         )
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use nubrik_graph::{Place, Step, Target, TargetId};
+    use nubrik_source::WsPath;
+    use std::time::Duration;
+
+    fn graph() -> Graph {
+        let place = Place { file: "targets.nub".into(), line: 1 };
+        let mut graph = Graph::default();
+        graph.targets.push(Target {
+            address: "tide/harmonics".into(),
+            package: WsPath::root(),
+            kind: "library".into(),
+            documentation: "".into(),
+            place: place.clone(),
+            declared: true,
+            private: false,
+            results: vec![],
+        });
+        for say in ["compile src/fit.c", "compile src/readings.c", "archive harmonics"] {
+            graph.steps.push(Step {
+                target: TargetId(0),
+                say: say.into(),
+                commands: vec![],
+                env: vec![],
+                folder: WsPath::root(),
+                inputs: vec![],
+                candidates: vec![],
+                outputs: vec![],
+                found: vec![],
+                scratch: vec![],
+                tools: vec![],
+                place: place.clone(),
+            });
+        }
+        graph
+    }
+
+    fn live(graph: &Graph, width: usize) -> Live {
+        let paint = Paint { colours: false, glyphs: true, width: Some(width) };
+        let mut live = Live::new(paint, Columns::of(graph));
+        live.began -= Duration::from_secs(2);
+        live.began(3);
+        live
+    }
+
+    #[test]
+    fn shows_what_is_at_work_and_what_waits() {
+        let graph = graph();
+        let mut live = live(&graph, 100);
+        live.running(StepId(0));
+        live.running(StepId(1));
+        live.done(StepId(0), Verdict::Ran);
+        let view = live.redraw(&graph);
+        let lines: Vec<&str> = view.lines().collect();
+        assert!(lines[0].starts_with("at work   ▰▰▰▰▰▰▰▰▱"), "{view}");
+        assert!(lines[0].contains("1 of 3 steps, 1 wait, 2.00s"), "{view}");
+        assert!(lines[1].starts_with("          tide/harmonics   compile src/readings.c"), "{view}");
+        assert_eq!(lines.len(), 2);
+        // It is wiped by going up as many lines as it has.
+        assert_eq!(live.erase(), "\x1b[2A\x1b[J");
+        assert_eq!(live.erase(), "");
+    }
+
+    #[test]
+    fn lines_that_stay_come_above_it() {
+        let graph = graph();
+        let mut live = live(&graph, 100);
+        live.running(StepId(2));
+        live.redraw(&graph);
+        let drawn = live.above(&graph, "ran       tide/harmonics\n");
+        assert!(drawn.starts_with("\x1b[2A\x1b[Jran       tide/harmonics\nat work"), "{drawn:?}");
+    }
+
+    #[test]
+    fn a_narrow_terminal_is_never_overrun() {
+        let graph = graph();
+        for width in [20, 33, 47, 60] {
+            let mut live = live(&graph, width);
+            live.running(StepId(0));
+            live.done(StepId(1), Verdict::Failed);
+            for line in live.redraw(&graph).lines() {
+                assert!(super::super::text::width(line) <= width, "{width}: {line}");
+            }
+        }
+    }
+}

@@ -60,6 +60,17 @@ impl Columns {
     }
 }
 
+impl Columns {
+    /// The columns on a terminal of some width: what a step does gives way before why it ran.
+    fn within(self, width: usize) -> Columns {
+        let say = self.say.min(width.saturating_sub(self.target + 40).max(16));
+        // Verdict, gaps and time, then what is left for target and text.
+        let room = width.saturating_sub(if width < 48 { 14 } else { 26 });
+        let target = self.target.min(room.saturating_sub(say).max(room / 2));
+        Columns { target, say: say.min(room - target) }
+    }
+}
+
 /// The colour of a verdict.
 pub fn ink_of(verdict: Verdict) -> Ink {
     match verdict {
@@ -87,17 +98,16 @@ pub fn step_line(
         Some(_) => padded(&cut(text, columns, more), columns),
         None => padded(text, columns),
     };
-    // On a narrow terminal what a step does gives way before why it ran.
-    let say_columns =
-        paint.width.map_or(columns.say, |w| columns.say.min(w.saturating_sub(columns.target + 40).max(16)));
+    let columns = paint.width.map_or(columns, |w| columns.within(w));
     let target = fitted(target, columns.target);
-    let say = fitted(say, say_columns);
+    let say = fitted(say, columns.say);
     let used = 10 + width(&target) + 3 + width(&say) + 2 + 8 + 2;
     let why = paint.width.map_or(why.to_owned(), |w| cut(why, w.saturating_sub(used + 1), more));
+    // The narrowest ones have no room for times.
+    let took = if paint.width.is_some_and(|w| w < used) { String::new() } else { format!("{took:>8}") };
     let line = format!(
-        "{}{target}   {say}  {:>8}  {}",
+        "{}{target}   {say}  {took}  {}",
         paint.ink(word.1, &format!("{:<10}", word.0)),
-        took,
         paint.ink(Ink::Faint, &why)
     );
     line.trim_end().to_owned()

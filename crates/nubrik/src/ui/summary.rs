@@ -71,3 +71,50 @@ pub fn render(summary: &Summary, results: &[String], micros: u64, cancelled: boo
     }
     out
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn chain(names: &[&str]) -> Vec<(std::sync::Arc<str>, std::sync::Arc<str>)> {
+        names.iter().map(|n| ((*n).into(), "work".into())).collect()
+    }
+
+    #[test]
+    fn says_what_ran_and_what_not() {
+        let all = Summary { steps: 3, current: 3, ..Summary::default() };
+        assert_eq!(sentence(&all, 12_000, false), "nothing to run: all 3 steps current. 0.01s");
+        let some = Summary { steps: 9, ran: 2, reused: 1, current: 6, ..Summary::default() };
+        assert_eq!(sentence(&some, 1_500_000, false), "2 of 9 steps ran, 1 reused, 6 current. 1.50s");
+        let bad = Summary { steps: 4, ran: 1, failed: 1, blocked: 1, left: 1, ..Summary::default() };
+        assert_eq!(sentence(&bad, 20_000, false), "1 of 4 steps ran, 1 failed, 1 blocked, 1 left. 0.02s");
+        assert_eq!(sentence(&Summary::default(), 0, false), "nothing to build here");
+        assert!(sentence(&some, 2_000_000, true).starts_with("stopped after 2.00s, 1 reused, 6 current."));
+    }
+
+    #[test]
+    fn names_the_chain_that_the_rest_waited_for() {
+        let mut done = Summary { steps: 3, ran: 3, chain_micros: 900_000, ..Summary::default() };
+        done.chain = chain(&["tide/wave", "tide/wave", "tide/cast"]);
+        let text = sentence(&done, 1_000_000, false);
+        assert!(text.ends_with("1.00s, of which 0.90s waited on tide/wave > tide/cast"), "{text}");
+        // Neither a chain within one target nor a short one is worth a word.
+        done.chain = chain(&["tide/wave", "tide/wave"]);
+        assert!(sentence(&done, 1_000_000, false).ends_with("1.00s"));
+        done.chain = chain(&["a", "b"]);
+        assert!(sentence(&done, 100_000_000, false).ends_with("1min 40s"));
+        done.chain = chain(&["a", "b", "c", "d", "e", "f", "g"]);
+        assert!(sentence(&done, 1_000_000, false).ends_with("a > b > … > f > g"));
+    }
+
+    #[test]
+    fn narrow_terminals_get_whole_words() {
+        let mut done = Summary { steps: 3, ran: 3, chain_micros: 900_000, ..Summary::default() };
+        done.chain = chain(&["tide/wave", "tide/cast"]);
+        let narrow = Paint { colours: false, glyphs: true, width: Some(40) };
+        let text = render(&done, &["out/base/x".to_owned()], 1_000_000, false, narrow);
+        assert_eq!(text, "3 of 3 steps ran. 1.00s,\nof which 0.90s waited on tide/wave > t…\nout/base/x\n");
+        let results: Vec<String> = (0..7).map(|i| format!("out/base/{i}")).collect();
+        assert!(render(&done, &results, 1, false, narrow).ends_with("7 results in out/base\n"));
+    }
+}

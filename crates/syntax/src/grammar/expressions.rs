@@ -566,6 +566,9 @@ pub(super) fn hole(p: &mut Parser) {
                 p.expected("`}`");
             }
             p.skip_item();
+            while p.accept(Comma) {
+                p.skip_item();
+            }
             p.accept(HoleClose);
         }
     });
