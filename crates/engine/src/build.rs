@@ -14,8 +14,10 @@ use crate::outside::{FoundTool, Outside, ToolProblem};
 use crate::reason::Reason;
 use crate::state::{Published, State, StepMemory};
 
-/// What a step is taken to cost when nothing is known of it, in microseconds.
-const UNKNOWN_COST: f64 = 100_000.0;
+/// What a step is taken to cost when it never ran, in microseconds: this, and more for each byte of
+/// the sources that it certainly reads. Only the order among such steps follows from it.
+const UNKNOWN_COST: f64 = 50_000.0;
+const UNKNOWN_COST_OF_BYTE: f64 = 10.0;
 
 /// How a build is to go.
 #[derive(Clone, Copy, Debug)]
@@ -109,7 +111,15 @@ impl<'a> Build<'a> {
 
     fn remembered_cost(&self, id: StepId) -> f64 {
         let memory = self.before.steps.get(self.graph.step(id).folder.shared());
-        memory.filter(|m| !m.outputs.is_empty()).map_or(UNKNOWN_COST, |m| m.micros as f64)
+        // What failed took as long as it took; it will hardly take less when it works.
+        memory.map_or_else(|| self.guessed_cost(id), |m| m.micros as f64)
+    }
+
+    fn guessed_cost(&self, id: StepId) -> f64 {
+        let inputs = self.graph.step(id).inputs.iter().map(|f| self.graph.file(*f));
+        let sources = inputs.filter(|file| file.maker.is_none());
+        let bytes: u64 = sources.filter_map(|f| self.outside.check(f.path.as_str())).map(|s| s.size).sum();
+        UNKNOWN_COST + UNKNOWN_COST_OF_BYTE * bytes as f64
     }
 }
 

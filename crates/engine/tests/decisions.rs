@@ -285,3 +285,13 @@ proptest! {
         }
     }
 }
+
+#[test]
+fn of_steps_that_never_ran_the_one_with_most_to_read_begins_first() {
+    let mut joins = Joins::new();
+    let small = joins.step(&["small"], &[]);
+    let large = joins.step(&["large"], &[]);
+    joins.step(&[], &[small, large]);
+    let mut bench = Bench::new(&[("small", "x"), ("large", &"y".repeat(10_000))]);
+    assert_eq!(bench.build(&joins)[1], "will run 1");
+}

@@ -281,6 +281,11 @@ fn a_reader_that_has_seen_enough_ends_it_quietly() {
 
 #[test]
 fn reading_commands_change_nothing() {
+    let fresh = Sandbox::new(&[("targets.nub", "target a = step { run = `date > {out \"a\"}` }\n")]);
+    for args in [&["list"][..], &["plan"], &["why", "a"], &["tree", "a"], &["lint"]] {
+        fresh.run(args).expect(0);
+    }
+    assert!(!fresh.exists(".nubrik") && !fresh.exists("out") && !fresh.exists("../cache"));
     let (sandbox, _) = demo();
     let before = sandbox.files_below("isles");
     for args in [&["list"][..], &["plan"], &["why", "almanac"], &["tree", "almanac"], &["lint"]] {

@@ -76,8 +76,9 @@ impl Session {
         let search_path = std::env::var_os("PATH").unwrap_or_default();
         let machine = Machine::new(&workspace.root, search_path, &tools, cancel)
             .map_err(|e| OpenProblem::Io(workspace.root.clone(), e))?;
-        let store = match store_folder() {
-            None => Err("neither XDG_CACHE_HOME nor HOME names a folder".to_owned()),
+        // Commands that only read make no store where there is none.
+        let store = match store_folder().filter(|folder| folder.is_dir()) {
+            None => Err("there is no store yet".to_owned()),
             Some(folder) => LocalStore::open(&folder).map_err(|e| e.to_string()),
         };
         Ok(Session {
@@ -110,6 +111,12 @@ impl Session {
             OpenProblem::Io(path, e) => BuildProblem::Own(path, e),
             _ => BuildProblem::Own(self.workspace.root.clone(), io::Error::other("cannot make its folders")),
         })?;
+        if self.store.is_err() {
+            self.store = match store_folder() {
+                None => Err("neither XDG_CACHE_HOME nor HOME names a folder".to_owned()),
+                Some(folder) => LocalStore::open(&folder).map_err(|e| e.to_string()),
+            };
+        }
         let path = self.workspace.own_folder().join("lock");
         let file =
             File::options().create(true).truncate(false).write(true).open(&path).map_err(own(&path))?;

@@ -8,7 +8,7 @@ use std::collections::HashMap;
 use std::ffi::OsString;
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
-use std::process::{Command, Stdio};
+use std::process::{Child, Command, Stdio};
 use std::sync::{Arc, Mutex, PoisonError};
 
 use nubrik_engine::{FoundTool, Outside, Signature, ToolProblem};
@@ -126,8 +126,10 @@ impl ToolFinder {
         let program = on_path.canonicalize().ok()?;
         let mut parts: Vec<(String, PathBuf)> = vec![(name.to_owned(), program.clone())];
         if is_compiler_driver(name) {
-            for started in STARTED_BY_COMPILERS {
-                if let Some(path) = self.started_by(&program, started) {
+            // All at once: nothing can run before the answers are there.
+            let asked: Vec<_> = STARTED_BY_COMPILERS.map(|name| (name, self.ask(&program, name))).into();
+            for (started, asking) in asked {
+                if let Some(path) = asking.and_then(|asking| self.answer(asking)) {
                     parts.push((started.to_owned(), path));
                 }
             }
@@ -151,18 +153,23 @@ impl ToolFinder {
         Some(Remembered { tool, files })
     }
 
-    /// Asks a compiler driver for a program that it starts; a bare answer is looked up as it would be.
-    fn started_by(&self, driver: &Path, program: &str) -> Option<PathBuf> {
-        let output = Command::new(driver)
+    /// Asks a compiler driver for a program that it starts.
+    fn ask(&self, driver: &Path, program: &str) -> Option<Child> {
+        Command::new(driver)
             .arg(format!("-print-prog-name={program}"))
             .env_clear()
             .env("PATH", &self.search_path)
             .env("LC_ALL", "C")
             .stdin(Stdio::null())
+            .stdout(Stdio::piped())
             .stderr(Stdio::null())
-            .output()
-            .ok()?;
-        let answer = String::from_utf8(output.stdout).ok()?;
+            .spawn()
+            .ok()
+    }
+
+    /// Takes a driver's answer; a bare name is looked up as the driver would.
+    fn answer(&self, asking: Child) -> Option<PathBuf> {
+        let answer = String::from_utf8(asking.wait_with_output().ok()?.stdout).ok()?;
         let answer = Path::new(answer.trim());
         let path = if answer.is_absolute() { answer.to_owned() } else { self.on_path(answer.to_str()?)? };
         path.canonicalize().ok().filter(|p| p.is_file())
