@@ -2,7 +2,7 @@
 
 use nubrik_diagnostic::Diagnostic;
 
-use super::expressions::hole;
+use super::texts::hole;
 use crate::SyntaxKind::*;
 use crate::parser::Parser;
 

@@ -2,7 +2,8 @@
 
 use nubrik_diagnostic::{Diagnostic, nearest};
 
-use super::expressions::{expression, text};
+use super::expressions::expression;
+use super::texts::text;
 use super::types::type_expr;
 use crate::SyntaxKind::{self, *};
 use crate::lexer::{DECLARATION_WORDS, RESERVED_WORDS, is_name};

@@ -1,9 +1,11 @@
-//! Expressions, from the loosest binding to the tightest, and texts with holes.
+//! Expressions, from the loosest binding to the tightest.
 
 use nubrik_diagnostic::Diagnostic;
 
+use super::collections::{braces, items, list, missing_comma};
 use super::commands::{command, shell_command};
-use super::declarations::{close, end_of_item, new_name, not_yet, skip_lines_and_commas};
+use super::declarations::{close, not_yet};
+use super::texts::text;
 use crate::SyntaxKind::{self, *};
 use crate::lexer::RESERVED_WORDS;
 use crate::parser::{MAX_CHAIN, MAX_DEPTH, Parser};
@@ -291,169 +293,6 @@ fn word_expression(p: &mut Parser) -> bool {
     }
 }
 
-fn list(p: &mut Parser) {
-    let mark = p.mark();
-    let open = p.next_span();
-    p.take();
-    let kind = p.with_lines(false, |p| {
-        let allowed = p.allow_brace_calls(true);
-        let kind = if p.at_word("each") {
-            each(p, false);
-            EachListExpr
-        } else {
-            list_items(p);
-            ListExpr
-        };
-        p.allow_brace_calls(allowed);
-        kind
-    });
-    close(p, RightBracket, open);
-    p.finish(mark, kind);
-}
-
-fn list_items(p: &mut Parser) {
-    while !matches!(p.peek(), RightBracket | EndOfFile) && !p.at_declaration() {
-        expression(p);
-        if p.accept(Comma) {
-            continue;
-        }
-        if p.peek() == RightBracket || p.peek() == EndOfFile || p.at_declaration() {
-            return;
-        }
-        if !missing_comma(p, "`,` or `]`") {
-            return;
-        }
-    }
-}
-
-/// Reports a missing comma; whether the next item stands there all the same.
-fn missing_comma(p: &mut Parser, wanted: &str) -> bool {
-    if p.failed_here() {
-        p.skip_item();
-        return p.accept(Comma);
-    }
-    if matches!(p.peek(), TextOpen | CommandOpen | Word | Int | Ref | LeftBrace | LeftBracket) {
-        let error = Diagnostic::error("syntax", "expected `,` between two items");
-        p.error(error.note("inside brackets a line end does not end an item").mend(","));
-        p.forget_failure();
-        return true;
-    }
-    p.expected(wanted);
-    p.skip_item();
-    p.accept(Comma)
-}
-
-/// `each a, b in items where test give value`, in a list or (with a key) in a map.
-fn each(p: &mut Parser, in_map: bool) {
-    let head = p.mark();
-    p.take();
-    new_name(p, "each item");
-    if p.accept(Comma) {
-        new_name(p, "each value");
-    }
-    p.finish(head, EachHead);
-    p.expect_word("in");
-    expression(p);
-    p.lines_before_word("where");
-    if p.accept_word("where") {
-        expression(p);
-    }
-    p.lines_before_word("give");
-    p.expect_word("give");
-    expression(p);
-    if in_map && p.expect(Colon, "`:` and the value of the entry") {
-        expression(p);
-    }
-}
-
-/// A record, a map, or a map built by `each`.
-fn braces(p: &mut Parser) {
-    let mark = p.mark();
-    let open = p.next_span();
-    p.take();
-    let allowed = p.allow_brace_calls(true);
-    let kind = p.with_lines(true, |p| {
-        p.lines();
-        if p.at_word("each") {
-            p.with_lines(false, |p| each(p, true));
-            return EachMapExpr;
-        }
-        let record = match p.peek() {
-            RightBrace | EndOfFile => true,
-            Word => matches!(p.peek_second(), Equals | Comma | RightBrace | Newline | EndOfFile),
-            _ => false,
-        };
-        if record {
-            record_fields(p);
-            RecordExpr
-        } else {
-            map_entries(p);
-            MapExpr
-        }
-    });
-    p.allow_brace_calls(allowed);
-    close(p, RightBrace, open);
-    p.finish(mark, kind);
-}
-
-fn record_fields(p: &mut Parser) {
-    loop {
-        skip_lines_and_commas(p);
-        if matches!(p.peek(), RightBrace | EndOfFile | HoleClose) || p.at_declaration() {
-            return;
-        }
-        let mark = p.mark();
-        let before = p.position();
-        if p.peek() != Word {
-            p.expected("a field such as `name = value`");
-            p.skip_item();
-        } else if p.peek_second() == Equals {
-            // Words of declarations are names again before `=`.
-            p.take();
-            p.take();
-            expression(p);
-        } else {
-            let name = p.peek_text();
-            if RESERVED_WORDS.contains(&name) {
-                p.expected("a field such as `name = value`");
-            }
-            p.take();
-            if p.peek() == Colon {
-                let error =
-                    Diagnostic::error("syntax", "expected `=` between a field and its value, found `:`");
-                p.error(error.mend(format!("{name} = …")).note("`:` is for the entries of a map"));
-                p.take();
-                expression(p);
-            }
-        }
-        p.finish(mark, RecordField);
-        end_of_item(p);
-        if p.position() == before {
-            return;
-        }
-    }
-}
-
-fn map_entries(p: &mut Parser) {
-    loop {
-        skip_lines_and_commas(p);
-        if matches!(p.peek(), RightBrace | EndOfFile | HoleClose) || p.at_declaration() {
-            return;
-        }
-        let mark = p.mark();
-        let before = p.position();
-        expression(p);
-        if p.expect(Colon, "`:` and the value of the entry") {
-            expression(p);
-        }
-        p.finish(mark, MapEntry);
-        end_of_item(p);
-        if p.position() == before {
-            return;
-        }
-    }
-}
-
 fn if_expression(p: &mut Parser) {
     let mark = p.mark();
     p.take();
@@ -478,127 +317,22 @@ fn match_expression(p: &mut Parser) {
     let open = p.next_span();
     if p.expect(LeftBrace, "`{` and the cases of the match") {
         let allowed = p.allow_brace_calls(true);
-        p.with_lines(true, match_arms);
+        p.with_lines(true, |p| items(p, MatchArm, match_arm));
         p.allow_brace_calls(allowed);
         close(p, RightBrace, open);
     }
     p.finish(mark, MatchExpr);
 }
 
-fn match_arms(p: &mut Parser) {
-    loop {
-        skip_lines_and_commas(p);
-        if matches!(p.peek(), RightBrace | EndOfFile | HoleClose) || p.at_declaration() {
-            return;
-        }
-        let mark = p.mark();
-        let before = p.position();
-        if !p.accept_word("else") {
+/// `case: value`, `case | case: value` or `else: value`.
+fn match_arm(p: &mut Parser) {
+    if !p.accept_word("else") {
+        postfix(p);
+        while p.accept(Bar) {
             postfix(p);
-            while p.accept(Bar) {
-                postfix(p);
-            }
-        }
-        if p.expect(Colon, "`:` and the value of the case") {
-            expression(p);
-        }
-        p.finish(mark, MatchArm);
-        end_of_item(p);
-        if p.position() == before {
-            return;
         }
     }
-}
-
-/// A text between quotes, with its holes.
-pub(super) fn text(p: &mut Parser) {
-    let mark = p.mark();
-    let open = p.next_span();
-    let errors = p.error_count();
-    p.take();
-    loop {
-        match p.peek_raw() {
-            TextPart | TextEscape => p.take_raw(),
-            HoleOpen => hole(p),
-            _ => break,
-        }
-    }
-    if p.peek_raw() == TextClose {
-        p.take_raw();
-    } else if p.error_count() == errors {
-        let error = Diagnostic::error("unclosed", "this text is never closed");
-        p.error_at(open, error.mend("close it with the same quote at the end of the line"));
-    }
-    p.finish(mark, TextExpr);
-}
-
-/// `{…}` in a text or command: an expression, or a form such as `{out "name"}`.
-pub(super) fn hole(p: &mut Parser) {
-    let mark = p.mark_here();
-    let open = p.next_span();
-    p.take_raw();
-    let allowed = p.allow_brace_calls(true);
-    let form = p.with_lines(false, |p| {
-        let form = p.peek() == Word && is_hole_form(p);
-        if form {
-            hole_form(p);
-        } else {
-            expression(p);
-        }
-        form
-    });
-    p.allow_brace_calls(allowed);
-    p.with_lines(false, |p| {
-        if p.peek() == HoleClose {
-            p.take();
-            return;
-        }
-        let unclosed =
-            matches!(p.peek(), TextOpen | TextPart | TextClose | CommandClose | CommandSpace | EndOfFile)
-                || p.peek_raw() == Newline
-                || p.at_declaration();
-        if unclosed {
-            let error = Diagnostic::error("unclosed", "this hole is never closed");
-            p.error_at(open, error.mend("close it with `}`, or write `{{` for a brace"));
-            p.skip_item();
-        } else {
-            if !p.failed_here() {
-                p.expected("`}`");
-            }
-            p.skip_item();
-            while p.accept(Comma) {
-                p.skip_item();
-            }
-            p.accept(HoleClose);
-        }
-    });
-    p.finish(mark, if form { HoleForm } else { Hole });
-}
-
-fn is_hole_form(p: &Parser) -> bool {
-    match p.peek_text() {
-        "in" => true,
-        "list" => matches!(p.peek_second(), TextOpen | Word | Ref | LeftBracket),
-        "out" | "outdir" | "found" | "scratch" => matches!(p.peek_second(), TextOpen | Word),
-        _ => false,
-    }
-}
-
-fn hole_form(p: &mut Parser) {
-    let word = p.peek_text();
-    if word == "list" {
-        p.error(not_yet("`{list …}`"));
-    }
-    p.take();
-    if matches!(word, "in" | "list") {
-        return expression(p);
-    }
-    if p.peek() == Word {
-        new_name(p, "an output");
-    }
-    if p.peek() == TextOpen {
-        text(p);
-    } else {
-        p.expected("the name of a file as a text");
+    if p.expect(Colon, "`:` and the value of the case") {
+        expression(p);
     }
 }

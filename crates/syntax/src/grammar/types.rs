@@ -1,7 +1,7 @@
 //! Types.
 
 use super::declarations::{close, end_of_item, new_name, skip_lines_and_commas};
-use super::expressions::text;
+use super::texts::text;
 use crate::SyntaxKind::*;
 use crate::parser::{MAX_DEPTH, Parser};
 

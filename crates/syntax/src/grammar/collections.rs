@@ -1,0 +1,162 @@
+//! Lists, records, maps, and `each`.
+
+use nubrik_diagnostic::Diagnostic;
+
+use super::declarations::{close, end_of_item, new_name, skip_lines_and_commas};
+use super::expressions::expression;
+use crate::SyntaxKind::{self, *};
+use crate::lexer::RESERVED_WORDS;
+use crate::parser::Parser;
+
+pub(super) fn list(p: &mut Parser) {
+    let mark = p.mark();
+    let open = p.next_span();
+    p.take();
+    let kind = p.with_lines(false, |p| {
+        let allowed = p.allow_brace_calls(true);
+        let kind = if p.at_word("each") {
+            each(p, false);
+            EachListExpr
+        } else {
+            list_items(p);
+            ListExpr
+        };
+        p.allow_brace_calls(allowed);
+        kind
+    });
+    close(p, RightBracket, open);
+    p.finish(mark, kind);
+}
+
+fn list_items(p: &mut Parser) {
+    while !matches!(p.peek(), RightBracket | EndOfFile) && !p.at_declaration() {
+        expression(p);
+        if p.accept(Comma) {
+            continue;
+        }
+        if p.peek() == RightBracket || p.peek() == EndOfFile || p.at_declaration() {
+            return;
+        }
+        if !missing_comma(p, "`,` or `]`") {
+            return;
+        }
+    }
+}
+
+/// Reports a missing comma; whether the next item stands there all the same.
+pub(super) fn missing_comma(p: &mut Parser, wanted: &str) -> bool {
+    if p.failed_here() {
+        p.skip_item();
+        return p.accept(Comma);
+    }
+    if matches!(p.peek(), TextOpen | CommandOpen | Word | Int | Ref | LeftBrace | LeftBracket) {
+        let error = Diagnostic::error("syntax", "expected `,` between two items");
+        p.error(error.note("inside brackets a line end does not end an item").mend(","));
+        p.forget_failure();
+        return true;
+    }
+    p.expected(wanted);
+    p.skip_item();
+    p.accept(Comma)
+}
+
+/// `each a, b in items where test give value`, in a list or (with a key) in a map.
+fn each(p: &mut Parser, in_map: bool) {
+    let head = p.mark();
+    p.take();
+    new_name(p, "each item");
+    if p.accept(Comma) {
+        new_name(p, "each value");
+    }
+    p.finish(head, EachHead);
+    p.expect_word("in");
+    expression(p);
+    p.lines_before_word("where");
+    if p.accept_word("where") {
+        expression(p);
+    }
+    p.lines_before_word("give");
+    p.expect_word("give");
+    expression(p);
+    if in_map && p.expect(Colon, "`:` and the value of the entry") {
+        expression(p);
+    }
+}
+
+/// A record, a map, or a map built by `each`.
+pub(super) fn braces(p: &mut Parser) {
+    let mark = p.mark();
+    let open = p.next_span();
+    p.take();
+    let allowed = p.allow_brace_calls(true);
+    let kind = p.with_lines(true, |p| {
+        p.lines();
+        if p.at_word("each") {
+            p.with_lines(false, |p| each(p, true));
+            return EachMapExpr;
+        }
+        let record = match p.peek() {
+            RightBrace | EndOfFile => true,
+            Word => matches!(p.peek_second(), Equals | Comma | RightBrace | Newline | EndOfFile),
+            _ => false,
+        };
+        if record {
+            items(p, RecordField, record_field);
+            RecordExpr
+        } else {
+            items(p, MapEntry, map_entry);
+            MapExpr
+        }
+    });
+    p.allow_brace_calls(allowed);
+    close(p, RightBrace, open);
+    p.finish(mark, kind);
+}
+
+/// `name = value`, or `name` alone for a value of the same name.
+fn record_field(p: &mut Parser) {
+    if p.peek() != Word {
+        p.expected("a field such as `name = value`");
+        return p.skip_item();
+    }
+    let name = p.peek_text();
+    // Words of declarations are names again before `=`.
+    if p.peek_second() != Equals && RESERVED_WORDS.contains(&name) {
+        p.expected("a field such as `name = value`");
+    }
+    p.take();
+    if p.accept(Equals) {
+        expression(p);
+    } else if p.peek() == Colon {
+        let error = Diagnostic::error("syntax", "expected `=` between a field and its value, found `:`");
+        p.error(error.mend(format!("{name} = …")).note("`:` is for the entries of a map"));
+        p.take();
+        expression(p);
+    }
+}
+
+/// `key: value`.
+fn map_entry(p: &mut Parser) {
+    expression(p);
+    if p.expect(Colon, "`:` and the value of the entry") {
+        expression(p);
+    }
+}
+
+/// Items in braces, each a node of this kind, up to the closing brace.
+pub(super) fn items(p: &mut Parser, kind: SyntaxKind, item: fn(&mut Parser)) {
+    loop {
+        skip_lines_and_commas(p);
+        if matches!(p.peek(), RightBrace | EndOfFile | HoleClose) || p.at_declaration() {
+            return;
+        }
+        let mark = p.mark();
+        let before = p.position();
+        item(p);
+        p.finish(mark, kind);
+        end_of_item(p);
+        if p.position() == before {
+            return;
+        }
+    }
+}

@@ -1,0 +1,101 @@
+//! Texts, and the holes in texts and commands.
+
+use nubrik_diagnostic::Diagnostic;
+
+use super::declarations::{new_name, not_yet};
+use super::expressions::expression;
+use crate::SyntaxKind::*;
+use crate::parser::Parser;
+
+/// A text between quotes, with its holes.
+pub(super) fn text(p: &mut Parser) {
+    let mark = p.mark();
+    let open = p.next_span();
+    let errors = p.error_count();
+    p.take();
+    loop {
+        match p.peek_raw() {
+            TextPart | TextEscape => p.take_raw(),
+            HoleOpen => hole(p),
+            _ => break,
+        }
+    }
+    if p.peek_raw() == TextClose {
+        p.take_raw();
+    } else if p.error_count() == errors {
+        let error = Diagnostic::error("unclosed", "this text is never closed");
+        p.error_at(open, error.mend("close it with the same quote at the end of the line"));
+    }
+    p.finish(mark, TextExpr);
+}
+
+/// `{…}` in a text or command: an expression, or a form such as `{out "name"}`.
+pub(super) fn hole(p: &mut Parser) {
+    let mark = p.mark_here();
+    let open = p.next_span();
+    p.take_raw();
+    let allowed = p.allow_brace_calls(true);
+    let form = p.with_lines(false, |p| {
+        let form = p.peek() == Word && is_hole_form(p);
+        if form {
+            hole_form(p);
+        } else {
+            expression(p);
+        }
+        form
+    });
+    p.allow_brace_calls(allowed);
+    p.with_lines(false, |p| {
+        if p.peek() == HoleClose {
+            p.take();
+            return;
+        }
+        let unclosed =
+            matches!(p.peek(), TextOpen | TextPart | TextClose | CommandClose | CommandSpace | EndOfFile)
+                || p.peek_raw() == Newline
+                || p.at_declaration();
+        if unclosed {
+            let error = Diagnostic::error("unclosed", "this hole is never closed");
+            p.error_at(open, error.mend("close it with `}`, or write `{{` for a brace"));
+            p.skip_item();
+        } else {
+            if !p.failed_here() {
+                p.expected("`}`");
+            }
+            p.skip_item();
+            while p.accept(Comma) {
+                p.skip_item();
+            }
+            p.accept(HoleClose);
+        }
+    });
+    p.finish(mark, if form { HoleForm } else { Hole });
+}
+
+fn is_hole_form(p: &Parser) -> bool {
+    match p.peek_text() {
+        "in" => true,
+        "list" => matches!(p.peek_second(), TextOpen | Word | Ref | LeftBracket),
+        "out" | "outdir" | "found" | "scratch" => matches!(p.peek_second(), TextOpen | Word),
+        _ => false,
+    }
+}
+
+fn hole_form(p: &mut Parser) {
+    let word = p.peek_text();
+    if word == "list" {
+        p.error(not_yet("`{list …}`"));
+    }
+    p.take();
+    if matches!(word, "in" | "list") {
+        return expression(p);
+    }
+    if p.peek() == Word {
+        new_name(p, "an output");
+    }
+    if p.peek() == TextOpen {
+        text(p);
+    } else {
+        p.expected("the name of a file as a text");
+    }
+}
