@@ -12,15 +12,17 @@ mod found;
 mod key;
 mod outside;
 mod perform;
+mod plan;
 mod reason;
 mod state;
 
-pub use build::{Build, Options, Outcome, build, plan};
+pub use build::{Build, Options, Outcome, build};
 pub use command_text::{shown_command, shown_word};
 pub use event::{Event, Failure, Listener, Notice, PlannedStep, Summary, Verdict};
 pub use files::FileTable;
 pub use found::{Listed, parse_listing};
 pub use key::{KEY_VERSION, declared_key};
 pub use outside::{FoundTool, Job, JobEnd, Outside, Signature, ToolProblem, TreeFile};
+pub use plan::plan;
 pub use reason::Reason;
 pub use state::{FileEntry, Published, State, StepMemory};

@@ -14,9 +14,6 @@ use crate::value::*;
 /// How many bytes a text may have.
 const TEXT_LIMIT: usize = 16 << 20;
 
-/// How many items a list may have.
-const LIST_LIMIT: usize = 4 << 20;
-
 impl Evaluator<'_> {
     /// The value of an expression.
     pub(super) fn eval(&mut self, scope: &Scope, id: ExprId) -> Result<Value> {
@@ -166,7 +163,7 @@ impl Evaluator<'_> {
         }
     }
 
-    fn sized_text(&mut self, text: Text, span: Span) -> Result<Value> {
+    pub(super) fn sized_text(&mut self, text: Text, span: Span) -> Result<Value> {
         let length: usize = match &text {
             Text::Plain(text) => text.len(),
             Text::Carrying(strands) => strands.len() * 16,
@@ -402,150 +399,6 @@ impl Evaluator<'_> {
             _ => Diagnostic::error("no-case", format!("no case of this `match` fits {}", value.described())),
         };
         self.fail(span, error.mend("else: …"))
-    }
-
-    fn binary(
-        &mut self,
-        scope: &Scope,
-        operator: Operator,
-        left: ExprId,
-        right: ExprId,
-        span: Span,
-    ) -> Result<Value> {
-        if let Operator::And | Operator::Or = operator {
-            let first = self.boolean(scope, left)?;
-            if first == (operator == Operator::Or) {
-                return Ok(Value::Bool(first));
-            }
-            return Ok(Value::Bool(self.boolean(scope, right)?));
-        }
-        let right_span = self.module(scope.module).span(right);
-        let first = self.eval(scope, left)?;
-        let second = self.eval(scope, right)?;
-        match operator {
-            Operator::Add => self.add(first, second, span),
-            Operator::Join => self.join_path(first, second, span),
-            Operator::Equal => Ok(Value::Bool(self.equal(&first, &second, span)?)),
-            Operator::NotEqual => Ok(Value::Bool(!self.equal(&first, &second, span)?)),
-            Operator::In => self.contains(first, second, right_span).map(Value::Bool),
-            Operator::NotIn => self.contains(first, second, right_span).map(|c| Value::Bool(!c)),
-            _ => self.order(operator, first, second, span),
-        }
-    }
-
-    fn order(&mut self, operator: Operator, first: Value, second: Value, span: Span) -> Result<Value> {
-        let ordering = match (&first, &second) {
-            (Value::Int(a), Value::Int(b)) => a.cmp(b),
-            (Value::Text(Text::Plain(a)), Value::Text(Text::Plain(b))) => a.cmp(b),
-            _ => {
-                let message = format!("cannot order {} and {}", first.described(), second.described());
-                return self.fail(span, Diagnostic::error("wrong-type", message));
-            }
-        };
-        Ok(Value::Bool(match operator {
-            Operator::Less => ordering.is_lt(),
-            Operator::LessEqual => ordering.is_le(),
-            Operator::Greater => ordering.is_gt(),
-            _ => ordering.is_ge(),
-        }))
-    }
-
-    fn add(&mut self, first: Value, second: Value, span: Span) -> Result<Value> {
-        match (first, second) {
-            (Value::Int(a), Value::Int(b)) => match a.checked_add(b) {
-                Some(sum) => Ok(Value::Int(sum)),
-                None => self.fail(span, Diagnostic::error("too-large", "this sum is too large")),
-            },
-            (Value::Text(a), Value::Text(b)) => {
-                let strands = [a.strands(), b.strands()].concat();
-                self.sized_text(Text::of(strands), span)
-            }
-            (Value::Files(a), b) => {
-                let mut files = a.to_vec();
-                files.extend(self.files_of(&b, span)?);
-                Ok(Value::Files(unique_files(files).into()))
-            }
-            (a @ Value::List(_), b @ (Value::List(_) | Value::Files(_))) => {
-                let mut items = self.items(a, span)?;
-                items.extend(self.items(b, span)?);
-                if items.len() > LIST_LIMIT {
-                    return self.fail(span, Diagnostic::error("too-large", "this list grows too large"));
-                }
-                Ok(Value::List(items.into()))
-            }
-            (a, b) => {
-                let message = format!("cannot add {} to {}", b.described(), a.described());
-                let error = Diagnostic::error("wrong-type", message);
-                let error = match (&a, &b) {
-                    (Value::List(_), _) => error.mend("… + [item]"),
-                    (Value::Text(_), _) => error.mend("\"{a}{b}\""),
-                    (Value::Record(_), Value::Record(_)) => error.mend("a with { field = … }"),
-                    _ => error,
-                };
-                self.fail(span, error)
-            }
-        }
-    }
-
-    fn contains(&mut self, item: Value, container: Value, span: Span) -> Result<bool> {
-        match (item, container) {
-            (Value::Text(Text::Plain(part)), Value::Text(Text::Plain(whole))) => Ok(whole.contains(&*part)),
-            (Value::Text(Text::Plain(key)), Value::Map(map)) => Ok(map.index.contains_key(&key)),
-            (item, list @ (Value::List(_) | Value::Files(_))) => {
-                for other in self.items(list, span)? {
-                    if self.equal(&item, &other, span)? {
-                        return Ok(true);
-                    }
-                }
-                Ok(false)
-            }
-            (_, other) => {
-                let error =
-                    Diagnostic::error("wrong-type", format!("cannot look into {}", other.described()));
-                self.fail(span, error.note("`in` looks into lists, maps and texts"))
-            }
-        }
-    }
-
-    /// Whether two values are the same.
-    pub(super) fn equal(&mut self, a: &Value, b: &Value, span: Span) -> Result<bool> {
-        Ok(match (a, b) {
-            (Value::None, Value::None) => true,
-            (Value::Bool(a), Value::Bool(b)) => a == b,
-            (Value::Int(a), Value::Int(b)) => a == b,
-            (Value::Text(a), Value::Text(b)) => a == b,
-            (Value::File(a), Value::File(b)) => a == b,
-            (Value::Files(a), Value::Files(b)) => a == b,
-            (Value::Step(a), Value::Step(b)) => a == b,
-            (Value::List(a), Value::List(b)) => {
-                if a.len() != b.len() {
-                    return Ok(false);
-                }
-                for (a, b) in a.iter().zip(b.iter()) {
-                    if !self.equal(a, b, span)? {
-                        return Ok(false);
-                    }
-                }
-                true
-            }
-            (Value::Record(a), Value::Record(b)) => {
-                if a.fields.len() != b.fields.len() {
-                    return Ok(false);
-                }
-                for (name, value) in &a.fields {
-                    match b.get(name) {
-                        Some(other) if self.equal(value, other, span)? => {}
-                        _ => return Ok(false),
-                    }
-                }
-                true
-            }
-            (Value::None, _) | (_, Value::None) => false,
-            (a, b) => {
-                let message = format!("cannot compare {} with {}", a.described(), b.described());
-                return self.fail(span, Diagnostic::error("wrong-type", message));
-            }
-        })
     }
 
     fn with(&mut self, scope: &Scope, base: ExprId, changes: ExprId) -> Result<Value> {

@@ -7,6 +7,7 @@ mod coerce;
 mod commands;
 mod expressions;
 mod methods;
+mod operators;
 mod requests;
 mod steps;
 

@@ -1,0 +1,82 @@
+//! A plan: what a build would do, without doing it.
+
+use std::collections::HashSet;
+
+use nubrik_graph::{Closure, FileId, Graph, StepId};
+use nubrik_store::Store;
+
+use crate::build::{Build, Options};
+use crate::event::{Failure, Listener, PlannedStep, Verdict};
+use crate::examine::Decision;
+use crate::outside::Outside;
+use crate::reason::Reason;
+use crate::state::State;
+
+/// What a build would do, in an order in which it could; runs and changes nothing.
+pub fn plan(
+    graph: &Graph,
+    requested: &[FileId],
+    before: &State,
+    outside: &dyn Outside,
+    store: Option<&dyn Store>,
+    listener: &dyn Listener,
+) -> Vec<PlannedStep> {
+    let options = Options { jobs: 1, keep_going: true };
+    let build = Build::new(graph, before, outside, store, listener, options);
+    let order = Closure::of(graph, requested.iter().copied()).steps;
+    let mut planned: Vec<PlannedStep> = Vec::new();
+    // Steps whose outputs show only when they have run.
+    let mut unknown: HashSet<StepId> = HashSet::new();
+    for step in order {
+        let memory = before.steps.get(graph.step(step).folder.shared());
+        let micros = memory.filter(|m| !m.outputs.is_empty()).map(|m| m.micros);
+        let (verdict, reason) = build.plan_step(step, &unknown);
+        if matches!(verdict, Verdict::Ran | Verdict::Left | Verdict::Failed) {
+            unknown.insert(step);
+        }
+        planned.push(PlannedStep { step, verdict, reason, micros });
+    }
+    planned
+}
+
+impl Build<'_> {
+    fn plan_step(&self, step: StepId, unknown: &HashSet<StepId>) -> (Verdict, Reason) {
+        let node = self.graph.step(step);
+        let memory = self.before.steps.get(node.folder.shared());
+        let needs = node.inputs.iter().chain(&node.candidates);
+        let uncertain =
+            needs.copied().find(|f| self.graph.file(*f).maker.is_some_and(|m| unknown.contains(&m)));
+        if let Some(file) = uncertain {
+            return match memory {
+                None => (Verdict::Ran, Reason::New),
+                Some(memory) if memory.outputs.is_empty() => (Verdict::Ran, Reason::Unfinished),
+                Some(memory) if memory.command != crate::key::command_digest(self.graph, node) => {
+                    (Verdict::Ran, Reason::CommandChanged { place: node.place.to_string().into() })
+                }
+                Some(_) => {
+                    let path = self.graph.file(file).path.shared().clone();
+                    let target = self.maker_of(&path).unwrap_or_else(|| "".into());
+                    (Verdict::Left, Reason::MaybeChanged { target, path })
+                }
+            };
+        }
+        let now = match self.examine(step) {
+            Ok(now) => now,
+            Err(Failure::NoInput { path, .. }) => return (Verdict::Failed, Reason::InputRemoved { path }),
+            Err(_) => return (Verdict::Failed, Reason::Unfinished),
+        };
+        match self.decide(step, &now) {
+            Decision::Current(memory, reason) => {
+                self.remember(step, *memory);
+                (Verdict::Current, reason)
+            }
+            Decision::Reuse(entry, reason) => {
+                for (output, record) in node.outputs.iter().zip(&entry.outputs) {
+                    let _ = self.made[output.file.0 as usize].set(record.digest());
+                }
+                (Verdict::Reused, reason)
+            }
+            Decision::Run(reason) => (Verdict::Ran, reason),
+        }
+    }
+}
