@@ -79,7 +79,6 @@ fn pipes_redirects_and_several_commands() {
 [check] [.nubrik/made/t/@deep+table/deep/table] [.nubrik/made/t/@deep+table/.scratch/s]
 reads: a.csv
 makes: deep/table log"
-            .replace("@deep+table", "@deep+table")
     );
 }
 
