@@ -5,6 +5,7 @@ mod commands;
 mod exit;
 mod interrupt;
 mod ui;
+mod usage;
 
 use std::process::ExitCode;
 
@@ -13,6 +14,8 @@ use clap::Parser;
 fn main() -> ExitCode {
     // A reader that has seen enough (`nubrik list | head`) ends this program quietly.
     interrupt::end_quietly_when_output_closes();
-    let arguments = arguments::Arguments::parse();
-    commands::dispatch(arguments).into()
+    match arguments::Arguments::try_parse() {
+        Ok(arguments) => commands::dispatch(arguments).into(),
+        Err(error) => usage::explain(&error).into(),
+    }
 }

@@ -171,8 +171,13 @@ fn mistakes_on_the_command_line_are_explained() {
     assert!(wrong(&["build", "tide/pages/ardel", "--plain"], 3).contains("mend  ardle"));
     assert!(wrong(&["build", "../..", "--plain"], 2).contains("the path leaves the workspace"));
     assert!(wrong(&["run", "tide/codes", "--plain"], 2).contains("`tide/codes` makes no program"));
-    assert!(wrong(&["bulid"], 2).contains("build"));
-    assert!(wrong(&["build", "--jobs", "0"], 2).contains("--jobs"));
+    assert_eq!(wrong(&["bulid"], 2), "wrong   no command is called `bulid`\n  mend  build\n");
+    assert_eq!(wrong(&["build", "--keep"], 2), "wrong   `--keep` means nothing here\n  mend  --keep-going\n");
+    assert!(wrong(&["why"], 2).starts_with("wrong   <ADDRESS> is missing\n"));
+    assert!(wrong(&["list", "--json", "--plain"], 2).contains("cannot stand beside"));
+    assert!(
+        wrong(&["build", "--jobs", "0"], 2).starts_with("wrong   `0` cannot be the value of `--jobs <N>`")
+    );
 }
 
 #[test]

@@ -39,10 +39,12 @@ pub fn render(
         out.push_str(&format!("  {}  {text}\n", paint.ink(Ink::Calm, &format!("{label:<8}"))));
     };
     let ran = !matches!(failure, Failure::NoTool(_) | Failure::NoInput { .. });
-    for (i, command) in shown_command(step).iter().enumerate() {
-        line(if i > 0 { "then" } else { "command" }, command);
+    if ran {
+        for (i, command) in shown_command(step).iter().enumerate() {
+            line(if i > 0 { "then" } else { "command" }, command);
+        }
+        line("folder", &root.display().to_string());
     }
-    line("folder", &root.display().to_string());
     let owner = graph.owner(id);
     line(
         "defined",

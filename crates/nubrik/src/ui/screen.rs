@@ -1,6 +1,7 @@
 //! What a build shows while it goes: a live view on a terminal, a line a step elsewhere, JSON for
 //! programs. All three hear the same events.
 
+use std::collections::BTreeSet;
 use std::io::Write;
 use std::path::PathBuf;
 use std::sync::{Mutex, MutexGuard, PoisonError};
@@ -37,6 +38,8 @@ pub struct Screen<'g> {
     stream: Stream,
     columns: Columns,
     live: Mutex<Live>,
+    /// Tools that were said to be missing: the mend is said once.
+    missing_tools: Mutex<BTreeSet<String>>,
 }
 
 /// Widths of the columns of step lines.
@@ -117,7 +120,7 @@ impl<'g> Screen<'g> {
     pub fn new(graph: &'g Graph, root: PathBuf, paint: Paint, shown: Shown, stream: Stream) -> Self {
         let columns = Columns::of(graph);
         let live = Mutex::new(Live::new(paint, columns));
-        Screen { graph, root, paint, shown, stream, columns, live }
+        Screen { graph, root, paint, shown, stream, columns, live, missing_tools: Mutex::default() }
     }
 
     fn live(&self) -> MutexGuard<'_, Live> {
@@ -184,7 +187,7 @@ impl<'g> Screen<'g> {
         };
         let word = (verdict.word(), ink_of(*verdict));
         let mut text = step_line(self.paint, self.columns, word, target, &step.say, &took, &why) + "\n";
-        if let Some(failure) = failure {
+        if let Some(failure) = failure.as_ref().filter(|f| self.is_news(f)) {
             text.push_str(&failure::render(self.graph, id, failure, printed, &self.root, self.paint));
         } else if !printed.is_empty() && *verdict == Verdict::Ran {
             let printed = String::from_utf8_lossy(printed);
@@ -193,6 +196,17 @@ impl<'g> Screen<'g> {
             }
         }
         self.lines(&text);
+    }
+
+    /// Whether a failure says more than one that was shown before.
+    fn is_news(&self, failure: &nubrik_engine::Failure) -> bool {
+        match failure {
+            nubrik_engine::Failure::NoTool(problem) => {
+                let mut said = self.missing_tools.lock().unwrap_or_else(PoisonError::into_inner);
+                said.insert(problem.name.to_string())
+            }
+            _ => true,
+        }
     }
 
     fn json_step(&self, id: StepId, event: &Event) {

@@ -1,0 +1,68 @@
+//! What is wrong with a command line, in the words of all other messages.
+
+use clap::error::{ContextKind, ContextValue, ErrorKind};
+use nubrik_diagnostic::Diagnostic;
+use nubrik_source::Sources;
+
+use crate::exit::Exit;
+use crate::ui::diagnostics;
+use crate::ui::paint::Paint;
+
+/// Prints what was asked for (help, the version), or what is wrong.
+pub fn explain(error: &clap::Error) -> Exit {
+    let asked = matches!(
+        error.kind(),
+        ErrorKind::DisplayHelp
+            | ErrorKind::DisplayVersion
+            | ErrorKind::DisplayHelpOnMissingArgumentOrSubcommand
+    );
+    if asked {
+        let _ = error.print();
+        return if error.use_stderr() { Exit::Usage } else { Exit::Done };
+    }
+    let text = diagnostics::render(&[diagnostic(error)], &Sources::default(), Paint::for_stderr(false));
+    eprint!("{text}");
+    Exit::Usage
+}
+
+fn words(error: &clap::Error, kind: ContextKind) -> Vec<String> {
+    match error.get(kind) {
+        Some(ContextValue::String(word)) => vec![word.clone()],
+        Some(ContextValue::Strings(words)) => words.clone(),
+        _ => Vec::new(),
+    }
+}
+
+fn diagnostic(error: &clap::Error) -> Diagnostic {
+    let first = |kind| words(error, kind).first().cloned().unwrap_or_default();
+    let argument = first(ContextKind::InvalidArg);
+    let value = first(ContextKind::InvalidValue);
+    let message = match error.kind() {
+        ErrorKind::InvalidSubcommand => {
+            format!("no command is called `{}`", first(ContextKind::InvalidSubcommand))
+        }
+        ErrorKind::UnknownArgument => format!("`{argument}` means nothing here"),
+        ErrorKind::MissingRequiredArgument => {
+            format!("{} is missing", words(error, ContextKind::InvalidArg).join(" and "))
+        }
+        ErrorKind::ArgumentConflict => {
+            format!("`{argument}` cannot stand beside `{}`", first(ContextKind::PriorArg))
+        }
+        ErrorKind::InvalidValue if value.is_empty() => format!("`{argument}` wants a value"),
+        ErrorKind::InvalidValue | ErrorKind::ValueValidation => {
+            format!("`{value}` cannot be the value of `{argument}`")
+        }
+        // The library's own words where it knows something that these do not.
+        _ => error.to_string().lines().next().unwrap_or_default().trim_start_matches("error: ").to_owned(),
+    };
+    let mut diagnostic = Diagnostic::error("usage", message);
+    if let Some(source) = std::error::Error::source(error) {
+        diagnostic = diagnostic.note(source.to_string());
+    }
+    let nearest = [ContextKind::SuggestedSubcommand, ContextKind::SuggestedArg, ContextKind::SuggestedValue];
+    let suggested: Vec<String> = nearest.into_iter().flat_map(|kind| words(error, kind)).collect();
+    if suggested.is_empty() {
+        return diagnostic.mend("nubrik help   lists all commands");
+    }
+    suggested.into_iter().fold(diagnostic, Diagnostic::mend)
+}
