@@ -105,7 +105,11 @@ pub fn step_line(
     let target = fitted(target, columns.target);
     let say = fitted(say, columns.say);
     let used = 10 + width(&target) + 3 + width(&say) + 2 + 8 + 2;
-    let why = paint.width.map_or(why.to_owned(), |w| cut(why, w.saturating_sub(used + 1), more));
+    // A few letters of a reason say nothing.
+    let why = paint.width.map_or(why.to_owned(), |w| match w.saturating_sub(used + 1) {
+        room if room < 8 => String::new(),
+        room => cut(why, room, more),
+    });
     // The narrowest ones have no room for times.
     let took = if paint.width.is_some_and(|w| w < used) { String::new() } else { format!("{took:>8}") };
     let line = format!(

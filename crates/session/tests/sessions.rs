@@ -1,0 +1,181 @@
+//! Sessions on workspaces on disk: finding them, locks, seals, tools, and what is remembered.
+
+#![allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
+
+use std::ffi::OsString;
+use std::fs;
+use std::os::unix::fs::PermissionsExt;
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex};
+
+use nubrik_confine::CancelSwitch;
+use nubrik_engine::{Event, Job, JobEnd, Listener, Outside};
+use nubrik_session::{Machine, OpenProblem, Session, Workspace};
+
+fn folder_with(files: &[(&str, &str)]) -> tempfile::TempDir {
+    let folder = tempfile::tempdir().unwrap();
+    for (path, text) in files {
+        let path = folder.path().join(path);
+        fs::create_dir_all(path.parent().unwrap()).unwrap();
+        fs::write(path, text).unwrap();
+    }
+    folder
+}
+
+fn switch() -> Arc<CancelSwitch> {
+    Arc::new(CancelSwitch::new().unwrap())
+}
+
+#[test]
+fn a_workspace_is_found_from_any_folder_in_it() {
+    let folder = folder_with(&[("nubrik.toml", "jobs = 3"), ("tide/deep/x", ""), ("inner/nubrik.toml", "")]);
+    let root = folder.path().canonicalize().unwrap();
+    let found = Workspace::find(&root.join("tide/deep")).unwrap();
+    assert_eq!((found.root, found.folder.as_str()), (root.clone(), "tide/deep"));
+    assert_eq!(found.settings.jobs, Some(3));
+    assert_eq!(Workspace::find(&root.join("inner")).unwrap().root, root.join("inner"));
+    let outside = tempfile::tempdir().unwrap();
+    assert!(matches!(Workspace::find(outside.path()), Err(OpenProblem::NoWorkspace(_))));
+    fs::write(root.join("nubrik.toml"), "speed = 1").unwrap();
+    assert!(matches!(Workspace::find(&root), Err(OpenProblem::Settings { .. })));
+}
+
+#[test]
+fn own_folders_hide_themselves_from_git() {
+    let folder = folder_with(&[("nubrik.toml", "")]);
+    let workspace = Workspace::find(folder.path()).unwrap();
+    workspace.make_folders().unwrap();
+    for own in [".nubrik/.gitignore", "out/.gitignore"] {
+        assert_eq!(fs::read_to_string(folder.path().join(own)).unwrap(), "*\n");
+    }
+}
+
+#[test]
+fn one_session_at_a_time_changes_a_workspace() {
+    let folder = folder_with(&[("nubrik.toml", "")]);
+    let mut first = Session::open(folder.path(), switch()).unwrap();
+    first.lock(|| panic!("nobody else is here")).unwrap();
+    let waited = Arc::new(Mutex::new(false));
+    let (other, path) = (waited.clone(), folder.path().to_owned());
+    let second = std::thread::spawn(move || {
+        let mut session = Session::open(&path, switch()).unwrap();
+        session.lock(|| *other.lock().unwrap() = true).unwrap();
+    });
+    while !*waited.lock().unwrap() {
+        std::thread::sleep(std::time::Duration::from_millis(5));
+    }
+    assert!(!second.is_finished());
+    drop(first);
+    second.join().unwrap();
+}
+
+/// A search path of one folder with a tool in it, and a machine that searches there.
+fn machine_with_tool(script: &str) -> (tempfile::TempDir, Machine, PathBuf) {
+    let folder = folder_with(&[("bin/plot", script), ("work/in", "tide")]);
+    let tool = folder.path().join("bin/plot");
+    fs::set_permissions(&tool, fs::Permissions::from_mode(0o755)).unwrap();
+    let machine = machine_at(folder.path(), &[]);
+    (folder, machine, tool)
+}
+
+fn machine_at(folder: &Path, remembered: &[u8]) -> Machine {
+    let root = folder.join("work").canonicalize().unwrap();
+    let search = OsString::from(folder.canonicalize().unwrap().join("bin"));
+    Machine::new(&root, search, remembered, switch()).unwrap()
+}
+
+#[test]
+fn tools_are_known_by_their_content() {
+    let (folder, machine, path) = machine_with_tool("#!/bin/sh\necho one\n");
+    let name: Arc<str> = "plot".into();
+    let found = machine.tool(&name).unwrap();
+    assert_eq!(found, machine.tool(&name).unwrap());
+    // Touched, but the same: the same tool.
+    fs::write(&path, "#!/bin/sh\necho one\n").unwrap();
+    assert_eq!(found.identity, machine.tool(&name).unwrap().identity);
+    fs::write(&path, "#!/bin/sh\necho two\n").unwrap();
+    assert_ne!(found.identity, machine.tool(&name).unwrap().identity);
+    fs::set_permissions(&path, fs::Permissions::from_mode(0o644)).unwrap();
+    let problem = machine.tool(&name).unwrap_err();
+    assert_eq!(problem.searched, [folder.path().canonicalize().unwrap().join("bin").display().to_string()]);
+    assert_eq!(problem.mend, None);
+    assert!(machine.tool(&"cc".into()).unwrap_err().mend.unwrap().contains("a C compiler"));
+}
+
+#[test]
+fn files_and_folders_are_seen_and_made() {
+    let (_folder, machine, _) = machine_with_tool("");
+    assert_eq!(machine.read("in").unwrap(), b"tide");
+    assert!(machine.check("nowhere").is_none());
+    assert!(machine.check(".").unwrap().is_folder());
+    machine.fresh_folder("made/a", &["deep/er".to_owned()]).unwrap();
+    assert!(machine.check("made/a/deep/er").unwrap().is_folder());
+    fs::write(machine.locate("made/a/deep/x"), "x").unwrap();
+    fs::write(machine.locate("made/a/y"), "y").unwrap();
+    let tree: Vec<String> = machine.tree("made/a").unwrap().into_iter().map(|f| f.path).collect();
+    assert_eq!(tree, ["deep/x", "y"]);
+    machine.publish("made/a", "out/a").unwrap();
+    machine.publish("made/a/y", "out/deep/y").unwrap();
+    assert_eq!(machine.read("out/a/deep/x").unwrap(), b"x");
+    // Published again: what was there is replaced whole, files by folders and the other way round.
+    fs::remove_file(machine.locate("made/a/y")).unwrap();
+    machine.publish("made/a", "out/a").unwrap();
+    assert!(machine.check("out/a/y").is_none());
+    machine.publish("made/a", "out/deep/y").unwrap();
+    machine.publish("made/a/deep/x", "out/a").unwrap();
+    assert_eq!(machine.read("out/a").unwrap(), b"x");
+    machine.fresh_folder("made/a", &[]).unwrap();
+    assert!(machine.tree("made/a").unwrap().is_empty());
+    machine.discard("made");
+    machine.discard("made");
+    assert!(machine.check("made").is_none());
+}
+
+#[test]
+fn a_tool_outside_the_systems_folders_can_run() {
+    let (_folder, machine, _) = machine_with_tool("#!/bin/sh\ncat in; echo \"$DEPTH\"; ls \"$TMPDIR\"\n");
+    machine.fresh_folder("made", &[]).unwrap();
+    fs::create_dir_all(machine.locate(".nubrik")).unwrap();
+    let tool = machine.tool(&"plot".into()).unwrap();
+    let stage = nubrik_graph::Stage {
+        program: nubrik_graph::Program::Tool(nubrik_graph::ToolId(0)),
+        words: vec!["plot".into()],
+        stdin: None,
+        stdout: None,
+        stderr: None,
+    };
+    let job = Job {
+        stages: vec![(tool.path.clone(), &stage)],
+        env: &[("DEPTH".into(), "7".into())],
+        folder: "made",
+        readable: &["in".into()],
+        tools: &[tool],
+    };
+    let mut printed = Vec::new();
+    let ended = machine.run(&job, &mut printed);
+    assert!(matches!(ended, JobEnd::Well), "{ended:?} {}", String::from_utf8_lossy(&printed));
+    assert_eq!(String::from_utf8(printed).unwrap(), "tide7\n");
+    assert!(machine.has_started_commands());
+}
+
+struct Quiet;
+
+impl Listener for Quiet {
+    fn hear(&self, _: &Event) {}
+}
+
+#[test]
+fn plans_need_neither_lock_nor_store() {
+    let folder = folder_with(&[
+        ("nubrik.toml", ""),
+        ("targets.nub", "target a = step { run = `date > {out \"a\"}` }\ntarget b = step { run = `cp {a} {out \"b\"}` }\n"),
+    ]);
+    let mut session = Session::open(folder.path(), switch()).unwrap();
+    session.load_state();
+    let pattern = nubrik_lang::AddressPattern::below(&session.workspace.folder);
+    assert!(session.sealed(std::slice::from_ref(&pattern)).is_none());
+    let evaluation = session.evaluate(&[pattern]);
+    assert!(evaluation.diagnostics.is_empty());
+    assert_eq!(session.plan(&evaluation, &Quiet).len(), 2);
+    assert!(!folder.path().join(".nubrik").exists());
+}
