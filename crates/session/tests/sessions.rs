@@ -168,7 +168,10 @@ impl Listener for Quiet {
 fn plans_need_neither_lock_nor_store() {
     let folder = folder_with(&[
         ("nubrik.toml", ""),
-        ("targets.nub", "target a = step { run = `date > {out \"a\"}` }\ntarget b = step { run = `cp {a} {out \"b\"}` }\n"),
+        (
+            "targets.nub",
+            "target a = step { run = `date > {out \"a\"}` }\ntarget b = step { run = `cp {a} {out \"b\"}` }\n",
+        ),
     ]);
     let mut session = Session::open(folder.path(), switch()).unwrap();
     session.load_state();
