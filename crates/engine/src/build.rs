@@ -281,7 +281,7 @@ impl<'b, 'a> Schedule<'b, 'a> {
         while let Some(step) = self.next() {
             let done = self.attend(step);
             if matches!(done.verdict, Verdict::Ran | Verdict::Reused | Verdict::Current) {
-                self.publish(step);
+                self.publish(step, done.verdict);
             }
             self.finish(step, done);
         }
@@ -425,7 +425,7 @@ impl<'b, 'a> Schedule<'b, 'a> {
     }
 
     /// Puts copies of a step's results where people find them, unless they are there and true.
-    fn publish(&self, step: StepId) {
+    fn publish(&self, step: StepId, verdict: Verdict) {
         let build = self.build;
         for output in &build.graph.step(step).outputs {
             let Some(results) = self.results.get(&output.file) else { continue };
@@ -437,7 +437,8 @@ impl<'b, 'a> Schedule<'b, 'a> {
                 let found = self.signatures(&to, node.folder);
                 match known {
                     Some((d, signatures)) if signatures == found && d == *digest => continue,
-                    Some((_, signatures)) if signatures != found => {
+                    // A step that ran or was reused says in its own line why.
+                    Some((_, signatures)) if signatures != found && verdict == Verdict::Current => {
                         let notice = crate::event::Notice::PutBack(to.to_string(), !found.is_empty());
                         build.listener.hear(&Event::Notice(notice));
                     }

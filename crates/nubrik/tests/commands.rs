@@ -261,6 +261,7 @@ fn clean_removes_and_the_store_brings_back() {
     assert!(run.stdout.starts_with("removed 12 files"), "{}", run.stdout);
     let run = sandbox.run_in("isles", &["build", "--json"]).expect(0);
     assert_eq!((run.ran().len(), run.said("reused").len()), (0, 6));
+    assert!(!run.stdout.contains("put back"), "a reused step says enough: {}", run.stdout);
     sandbox.run_in("isles", &["clean", "--plain"]).expect(0);
     assert!(!sandbox.exists("isles/out/base"));
     assert_eq!(sandbox.run_in("isles", &["build", "--json"]).expect(0).said("reused").len(), 18);
