@@ -6,7 +6,7 @@ use std::io;
 use std::os::fd::{AsRawFd, OwnedFd};
 use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::fs::{Mode, OFlags};
@@ -33,14 +33,20 @@ pub struct StageSpec {
 pub struct PipelineSpec<'a> {
     /// The processes.
     pub stages: Vec<StageSpec>,
-    /// The folder they run in; relative paths of redirects start there, too.
+    /// The folder from which relative paths of redirects start.
     pub folder: &'a Path,
+    /// The folder they run in.
+    pub work: &'a Path,
     /// All variables of the environment.
     pub environment: &'a [(String, String)],
     /// What they may reach; everything where there are no rules.
     pub rules: Option<&'a RuleSet>,
     /// Whether new sockets are refused.
     pub filter_network: bool,
+    /// How long they may take.
+    pub timeout: Option<Duration>,
+    /// How much memory each process may have for its data, in bytes.
+    pub memory: Option<u64>,
 }
 
 /// What commands printed, up to a limit.
@@ -76,6 +82,8 @@ pub enum Ended {
     Signal(i32),
     /// The switch was thrown, and everything was ended.
     Cancelled,
+    /// It took too long, and everything was ended.
+    TimedOut,
     /// A program could not be started, and why.
     NotStarted(PathBuf, io::Error),
 }
@@ -101,15 +109,16 @@ pub fn run(spec: &PipelineSpec<'_>, capture: &mut Capture, cancel: &CancelSwitch
             return Ended::NotStarted(program, problem);
         }
     };
-    let cancelled = attend(&mut processes, &output, capture, cancel);
+    let deadline = spec.timeout.map(|limit| Instant::now() + limit);
+    let stopped = attend(&mut processes, &output, capture, cancel, deadline);
     let group = processes.first().map_or(0, |p| p.id);
     // The leader was not waited for yet, so the group's number is still ours.
     sys::kill_group(group);
     for process in &mut processes {
         process.exit.get_or_insert_with(|| sys::wait(process.id));
     }
-    if cancelled {
-        return Ended::Cancelled;
+    if let Some(stopped) = stopped {
+        return stopped;
     }
     let last = processes.len() - 1;
     for (i, process) in processes.iter().enumerate() {
@@ -141,7 +150,7 @@ fn start_all(spec: &PipelineSpec<'_>, processes: &mut Vec<Process>) -> Result<Ow
     let own = |e: rustix::io::Errno| (PathBuf::new(), io::Error::from(e));
     let (output, output_end) = pipe_with(PipeFlags::CLOEXEC).map_err(own)?;
     let output_end = above_standard(output_end).map_err(own)?;
-    let folder = c_string(spec.folder.as_os_str().as_bytes()).map_err(|e| (spec.folder.to_owned(), e))?;
+    let folder = c_string(spec.work.as_os_str().as_bytes()).map_err(|e| (spec.work.to_owned(), e))?;
     let environment: Vec<CString> =
         spec.environment.iter().filter_map(|(n, v)| CString::new(format!("{n}={v}")).ok()).collect();
     let mut upstream: Option<OwnedFd> = None;
@@ -182,6 +191,11 @@ fn start_all(spec: &PipelineSpec<'_>, processes: &mut Vec<Process>) -> Result<Ow
             filter_network: spec.filter_network,
         };
         let (id, handle) = start_patiently(&start).map_err(at)?;
+        if let (Some(bytes), Some(pid)) = (spec.memory, rustix::process::Pid::from_raw(id)) {
+            // What it starts inherits the limit. A process that has ended already needs none.
+            let limit = rustix::process::Rlimit { current: Some(bytes), maximum: Some(bytes) };
+            let _ = rustix::process::prlimit(Some(pid), rustix::process::Resource::Data, limit);
+        }
         processes.push(Process { id, handle, exit: None });
     }
     Ok(output)
@@ -220,9 +234,15 @@ fn start_patiently(start: &Start<'_>) -> io::Result<(i32, OwnedFd)> {
     }
 }
 
-/// Reads output until all processes have ended, or the switch is thrown (`true`). Processes that
-/// the pipeline left behind may hold its output open: what they print later is not waited for.
-fn attend(processes: &mut [Process], output: &OwnedFd, capture: &mut Capture, cancel: &CancelSwitch) -> bool {
+/// Reads output until all processes have ended; gives why it stopped earlier. Processes that the
+/// pipeline left behind may hold its output open: what they print later is not waited for.
+fn attend(
+    processes: &mut [Process],
+    output: &OwnedFd,
+    capture: &mut Capture,
+    cancel: &CancelSwitch,
+    deadline: Option<Instant>,
+) -> Option<Ended> {
     let mut buffer = [0u8; 8 << 10];
     let mut output_open = true;
     // Processes that have ended but were not waited for: the group's number stays ours.
@@ -235,13 +255,18 @@ fn attend(processes: &mut [Process], output: &OwnedFd, capture: &mut Capture, ca
         }
         fds.extend(running.iter().map(|i| PollFd::new(&processes[*i].handle, PollFlags::IN)));
         // When all have ended, what is still in the pipe is read without waiting.
-        let no_wait = Timespec { tv_sec: 0, tv_nsec: 0 };
-        let ready = poll(&mut fds, if running.is_empty() { Some(&no_wait) } else { None });
+        let left = deadline.map(|deadline| deadline.saturating_duration_since(Instant::now()));
+        let wait = if running.is_empty() { Some(Duration::ZERO) } else { left };
+        let wait = wait.and_then(|w| Timespec::try_from(w).ok());
+        let ready = poll(&mut fds, wait.as_ref());
         if !matches!(ready, Ok(_) | Err(rustix::io::Errno::INTR)) {
-            return false;
+            return None;
         }
         if !fds[0].revents().is_empty() {
-            return true;
+            return Some(Ended::Cancelled);
+        }
+        if !running.is_empty() && left == Some(Duration::ZERO) {
+            return Some(Ended::TimedOut);
         }
         let output_ready = output_open && !fds[1].revents().is_empty();
         let offset = 1 + usize::from(output_open);
@@ -262,10 +287,10 @@ fn attend(processes: &mut [Process], output: &OwnedFd, capture: &mut Capture, ca
                 Err(_) => {}
             }
         } else if running.is_empty() {
-            return false;
+            return None;
         }
         if !output_open && ended.iter().all(|e| *e) {
-            return false;
+            return None;
         }
     }
 }

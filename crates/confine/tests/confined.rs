@@ -3,6 +3,7 @@
 #![allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
 
 use std::path::{Path, PathBuf};
+use std::time::Duration;
 
 use nubrik_confine::{
     Access, CancelSwitch, Capture, Ended, PipelineSpec, RuleSet, StageSpec, SystemFolders, run, support,
@@ -21,6 +22,8 @@ fn shell(script: &str) -> StageSpec {
 struct Fixture {
     folder: tempfile::TempDir,
     cancel: CancelSwitch,
+    timeout: Option<Duration>,
+    memory: Option<u64>,
 }
 
 impl Fixture {
@@ -31,7 +34,7 @@ impl Fixture {
             std::fs::create_dir_all(path.parent().unwrap()).unwrap();
             std::fs::write(path, text).unwrap();
         }
-        Fixture { folder, cancel: CancelSwitch::new().unwrap() }
+        Fixture { folder, cancel: CancelSwitch::new().unwrap(), timeout: None, memory: None }
     }
 
     fn run(&self, stages: Vec<StageSpec>) -> (Ended, String) {
@@ -43,9 +46,12 @@ impl Fixture {
         let spec = PipelineSpec {
             stages,
             folder: root,
+            work: root,
             environment: &environment,
             rules: Some(&rules),
             filter_network: true,
+            timeout: self.timeout,
+            memory: self.memory,
         };
         let mut capture = Capture::new(1000);
         let ended = run(&spec, &mut capture, &self.cancel);
@@ -157,4 +163,25 @@ fn says_what_cannot_be_started() {
     stage.program = "/nowhere/tool".into();
     let (ended, _) = Fixture::new().run(vec![stage]);
     assert!(matches!(ended, Ended::NotStarted(path, _) if path == Path::new("/nowhere/tool")));
+}
+
+#[test]
+fn ends_what_takes_too_long_with_all_that_it_started() {
+    let fixture = Fixture { timeout: Some(Duration::from_millis(200)), ..Fixture::new() };
+    let (ended, output) = fixture.run(vec![shell("echo begun; sleep 60 & sleep 60")]);
+    assert!(matches!(ended, Ended::TimedOut), "{ended:?}");
+    assert_eq!(output, "begun\n");
+    let (ended, _) = fixture.run(vec![shell("exit 0")]);
+    assert!(matches!(ended, Ended::Well));
+}
+
+#[test]
+fn refuses_more_memory_than_allowed() {
+    let fixture = Fixture { memory: Some(64 << 20), ..Fixture::new() };
+    // The shell doubles a text until it may not.
+    let doubling = "x=xxxxxxxxxxxxxxxx; while :; do x=$x$x; done";
+    let (ended, _) = fixture.run(vec![shell(doubling)]);
+    assert!(!matches!(ended, Ended::Well), "{ended:?}");
+    let (ended, _) = fixture.run(vec![shell("x=small")]);
+    assert!(matches!(ended, Ended::Well), "{ended:?}");
 }

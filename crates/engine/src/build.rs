@@ -138,6 +138,8 @@ struct Progress {
     /// What a blocked step waits for in vain.
     failed_need: Vec<Option<StepId>>,
     remaining: usize,
+    /// How many processors running steps keep busy.
+    busy: usize,
     stop: bool,
     summary: Summary,
     machine_lacks: bool,
@@ -259,6 +261,7 @@ impl<'b, 'a> Schedule<'b, 'a> {
             verdicts: vec![None; count],
             failed_need: vec![None; count],
             remaining: order.len(),
+            busy: 0,
             stop: false,
             summary: Summary::default(),
             machine_lacks: false,
@@ -293,11 +296,24 @@ impl<'b, 'a> Schedule<'b, 'a> {
             if progress.remaining == 0 {
                 return None;
             }
-            if let Some(ready) = progress.ready.pop() {
-                return Some(StepId(ready.order.0));
+            // A heavy step waits until there is room, and nothing lighter overtakes it for ever.
+            let fits = progress.ready.peek().is_some_and(|ready| {
+                progress.busy == 0
+                    || progress.busy + self.weight(StepId(ready.order.0)) <= self.build.options.jobs
+            });
+            if fits && let Some(ready) = progress.ready.pop() {
+                let step = StepId(ready.order.0);
+                progress.busy += self.weight(step);
+                return Some(step);
             }
             progress = self.changed.wait(progress).unwrap_or_else(PoisonError::into_inner);
         }
+    }
+
+    /// How many processors a step keeps busy, of those that there are.
+    fn weight(&self, step: StepId) -> usize {
+        let wanted = self.build.graph.step(step).limits.processors as usize;
+        wanted.clamp(1, self.build.options.jobs.max(1))
     }
 
     fn attend(&self, step: StepId) -> Done {
@@ -390,16 +406,10 @@ impl<'b, 'a> Schedule<'b, 'a> {
         progress.micros[at] = if ran { micros.max(1) } else { 0 };
         progress.machine_lacks |= lacks;
         progress.remaining -= 1;
-        match verdict {
-            Verdict::Ran => progress.summary.ran += 1,
-            Verdict::Current => progress.summary.current += 1,
-            Verdict::Reused => progress.summary.reused += 1,
-            Verdict::Failed => {
-                progress.summary.failed += 1;
-                progress.stop |= !self.build.options.keep_going;
-            }
-            Verdict::Blocked => progress.summary.blocked += 1,
-            Verdict::Left => progress.summary.left += 1,
+        progress.busy -= self.weight(step);
+        progress.summary.count(verdict);
+        if verdict == Verdict::Failed {
+            progress.stop |= !self.build.options.keep_going;
         }
         let blame = match verdict {
             Verdict::Failed => Some(step),

@@ -85,6 +85,16 @@ pub enum Failure {
         /// The file.
         path: Arc<str>,
     },
+    /// The commands took longer than they may.
+    TimedOut {
+        /// How long they may take, in milliseconds.
+        limit: u64,
+    },
+    /// What the tool does itself failed.
+    Native {
+        /// What, and why, for people.
+        problem: String,
+    },
     /// The machine refused something.
     Machine {
         /// What, and why.
@@ -172,6 +182,20 @@ pub struct Summary {
     pub chain: Vec<(Arc<str>, Arc<str>)>,
     /// Time of that chain.
     pub chain_micros: u64,
+}
+
+impl Summary {
+    /// Counts a step's verdict.
+    pub fn count(&mut self, verdict: Verdict) {
+        match verdict {
+            Verdict::Ran => self.ran += 1,
+            Verdict::Current => self.current += 1,
+            Verdict::Reused => self.reused += 1,
+            Verdict::Failed => self.failed += 1,
+            Verdict::Blocked => self.blocked += 1,
+            Verdict::Left => self.left += 1,
+        }
+    }
 }
 
 /// What a build would do with a step.

@@ -13,14 +13,14 @@ pub enum Listed {
 /// The files in a listing, sorted, each once. Names before a `:` are what was made, not read;
 /// files in folders that hold no real inputs (`/proc`, `/dev`, `/tmp`) are left out.
 ///
-/// `root` is the workspace's absolute path.
-pub fn parse_listing(text: &str, root: &str) -> Vec<Listed> {
+/// `root` is the workspace's absolute path; `work` the folder in which the command ran, from there.
+pub fn parse_listing(text: &str, root: &str, work: &str) -> Vec<Listed> {
     let mut files = Vec::new();
     for rule in logical_lines(text) {
         let words = split_words(&rule);
         let Some(colon) = words.iter().position(|w| w.ends_target) else { continue };
         files.extend(
-            words[colon + 1..].iter().filter(|w| !w.ends_target).filter_map(|w| place(&w.text, root)),
+            words[colon + 1..].iter().filter(|w| !w.ends_target).filter_map(|w| place(&w.text, root, work)),
         );
     }
     files.sort();
@@ -83,8 +83,11 @@ fn split_words(line: &str) -> Vec<Word> {
 }
 
 /// Where a listed name is: `.` and `..` taken out, the workspace's own absolute path taken off.
-fn place(name: &str, root: &str) -> Option<Listed> {
+fn place(name: &str, root: &str, work: &str) -> Option<Listed> {
     let name = name.strip_prefix("/proc/self/cwd/").unwrap_or(name);
+    let from_root =
+        if work.is_empty() || name.starts_with('/') { None } else { Some(format!("{work}/{name}")) };
+    let name = from_root.as_deref().unwrap_or(name);
     let absolute = name.starts_with('/');
     let mut parts: Vec<&str> = Vec::new();
     for part in name.split('/') {
@@ -122,7 +125,7 @@ mod tests {
         let text = "out/fit.o: src/fit.c \\\n  include/../include/a\\ b.h /usr/include/stdio.h \\\n /work/tide/x$$y.h ./src/fit.c\n\ninclude/ab.h:\n";
         let inside = |p: &str| Listed::Inside(p.to_owned());
         assert_eq!(
-            parse_listing(text, "/work/tide"),
+            parse_listing(text, "/work/tide", ""),
             [
                 inside("include/a b.h"),
                 inside("src/fit.c"),
@@ -130,8 +133,9 @@ mod tests {
                 Listed::System("/usr/include/stdio.h".into())
             ]
         );
-        assert_eq!(parse_listing("a.o: /tmp/cc1.o /proc/self/cwd/b.c /dev/null", "/w"), [inside("b.c")]);
-        assert_eq!(parse_listing("", "/w"), []);
+        assert_eq!(parse_listing("a.o: /tmp/cc1.o /proc/self/cwd/b.c /dev/null", "/w", ""), [inside("b.c")]);
+        assert_eq!(parse_listing("a.o: ../x.h fit.c", "/w", "tide"), [inside("tide/fit.c"), inside("x.h")]);
+        assert_eq!(parse_listing("", "/w", ""), []);
     }
 
     proptest! {
@@ -139,7 +143,7 @@ mod tests {
 
         #[test]
         fn any_text_is_survived(text in any::<String>()) {
-            parse_listing(&text, "/w");
+            parse_listing(&text, "/w", "tide/sub");
         }
     }
 }

@@ -6,12 +6,12 @@
 
 use std::sync::Arc;
 
-use nubrik_graph::{FileId, Graph, Program, Step};
+use nubrik_graph::{FileId, Graph, Native, Placement, Program, Step, WorkFolder};
 use nubrik_store::{Digest, Encoder};
 
 /// Version of the format, of the confinement's rules and of the environment that steps get. Any
 /// change to one of them raises it.
-pub const KEY_VERSION: u32 = 1;
+pub const KEY_VERSION: u32 = 2;
 
 /// The digests of what a step is made of, apart from one another so that a change can be named.
 #[derive(Clone, PartialEq, Eq, Debug)]
@@ -56,7 +56,71 @@ pub(crate) fn command_digest(graph: &Graph, step: &Step) -> Digest {
     });
     out.list(&step.found, |out, path| out.text(path.as_str()));
     out.list(&step.scratch, |out, path| out.text(path.as_str()));
+    native_part(graph, step, &mut out);
+    out.list(&step.lists, |out, list| {
+        out.text(list.path.as_str());
+        out.list(&list.lines, |out, line| out.text(line));
+    });
+    match &step.work {
+        WorkFolder::Root => out.u8(0),
+        WorkFolder::Source(path) => {
+            out.u8(1);
+            out.text(path.as_str());
+        }
+        WorkFolder::Private { at, copy_of } => {
+            out.u8(2);
+            out.text(at.as_str());
+            out.text(copy_of.map_or("", |f| graph.file(f).path.as_str()));
+        }
+    }
+    out.list(&step.taken, |out, (path, file)| {
+        out.text(path);
+        out.text(graph.file(*file).path.as_str());
+    });
+    out.text(step.status.map_or("", |f| graph.file(f).path.as_str()));
+    // The other limits decide whether there is a result, never which one.
+    out.bool(step.limits.network);
     Digest::of(&out.bytes)
+}
+
+/// What the tool does itself.
+fn native_part(graph: &Graph, step: &Step, out: &mut Encoder) {
+    let placed = |out: &mut Encoder, files: &[Placement]| {
+        out.list(files, |out, place| {
+            out.text(&place.to);
+            out.text(graph.file(place.from).path.as_str());
+        });
+    };
+    match &step.native {
+        None => out.u8(0),
+        Some(Native::Write { text, executable }) => {
+            out.u8(1);
+            out.text(text);
+            out.bool(*executable);
+        }
+        Some(Native::Stage { files }) => {
+            out.u8(2);
+            placed(out, files);
+        }
+        Some(Native::Pack { format, files }) => {
+            out.u8(3);
+            out.text(format.name());
+            placed(out, files);
+        }
+        Some(Native::Unpack { archive, strip }) => {
+            out.u8(4);
+            out.text(graph.file(*archive).path.as_str());
+            out.u32(*strip);
+        }
+        // Where it comes from does not matter: its digest says what it is.
+        Some(Native::Fetch { digest, unpack, executable, .. }) => {
+            out.u8(5);
+            out.text(digest);
+            out.bool(unpack.is_some());
+            out.u32(unpack.unwrap_or(0));
+            out.bool(*executable);
+        }
+    }
 }
 
 /// The first part of a step's key: everything that is known before it runs.
@@ -133,6 +197,7 @@ mod tests {
             scratch: vec![],
             tools: vec![ToolId(0)],
             place: Place { file: "targets.nub".into(), line: 1 },
+            ..Step::empty(WsPath::root())
         });
         graph
     }
@@ -147,7 +212,7 @@ mod tests {
         // A change here makes every stored result a miss: raise KEY_VERSION, and describe it in
         // docs/formats.md.
         if (std::env::consts::OS, std::env::consts::ARCH) == ("linux", "x86_64") {
-            assert_eq!(&key(&graph()).hex()[..16], "34199eb677151482");
+            assert_eq!(&key(&graph()).hex()[..16], "42fffd01e3e1ee49");
         }
     }
 

@@ -22,7 +22,7 @@ pub use event::{Event, Failure, Listener, Notice, PlannedStep, Summary, Verdict}
 pub use files::FileTable;
 pub use found::{Listed, parse_listing};
 pub use key::{KEY_VERSION, declared_key};
-pub use outside::{FoundTool, Job, JobEnd, Outside, Signature, ToolProblem, TreeFile};
+pub use outside::{FoundTool, Job, JobEnd, Outside, Placed, Signature, ToolProblem, TreeFile, Work};
 pub use plan::plan;
 pub use reason::Reason;
 pub use state::{FileEntry, Published, State, StepMemory};

@@ -4,7 +4,7 @@ use std::io;
 use std::path::PathBuf;
 use std::sync::Arc;
 
-use nubrik_graph::Stage;
+use nubrik_graph::{ArchiveFormat, Limits, Stage};
 use nubrik_store::Digest;
 
 /// What a file's metadata says: while it stays the same, so does the content.
@@ -89,6 +89,59 @@ pub struct Job<'a> {
     pub readable: &'a [Arc<str>],
     /// Tools that it starts.
     pub tools: &'a [FoundTool],
+    /// The folder in which it runs, from the workspace's root; empty: the root.
+    pub work: &'a str,
+    /// What it may take of the machine.
+    pub limits: Limits,
+}
+
+/// A file's or folder's place in what the tool makes itself.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Placed {
+    /// Where it goes.
+    pub to: Arc<str>,
+    /// What goes there, from the workspace's root.
+    pub from: Arc<str>,
+    /// Whether that is a folder.
+    pub folder: bool,
+}
+
+/// Something that the tool does itself, without a command.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub enum Work {
+    /// Writes a file.
+    Write {
+        /// Its text.
+        text: Arc<str>,
+        /// Whether it may be executed.
+        executable: bool,
+    },
+    /// Puts files together in a folder.
+    Stage(Vec<Placed>),
+    /// Packs files into an archive.
+    Pack(ArchiveFormat, Vec<Placed>),
+    /// Unpacks an archive into a folder.
+    Unpack {
+        /// The archive's file.
+        archive: Arc<str>,
+        /// How many leading folders of each name are dropped.
+        strip: u32,
+    },
+    /// Fetches what has a known digest.
+    Fetch {
+        /// Mirrors.
+        urls: Vec<Arc<str>>,
+        /// `sha256:…` or `blake3:…`.
+        digest: Arc<str>,
+        /// Whether it is unpacked into a folder, and how many leading folders are dropped.
+        unpack: Option<u32>,
+        /// Whether the file may be executed.
+        executable: bool,
+    },
+    /// Copies a folder to one that may be written to; without a folder, makes an empty one.
+    Copy(Option<Arc<str>>),
+    /// Moves what commands made in their folder to the place of an output.
+    Take(Arc<str>),
 }
 
 /// How a job ended.
@@ -100,6 +153,8 @@ pub enum JobEnd {
     Code(i32),
     /// By this signal.
     Signal(i32),
+    /// It took longer than it may.
+    TimedOut,
     /// Everything is being stopped.
     Cancelled,
     /// A program could not be started.
@@ -146,6 +201,11 @@ pub trait Outside: Sync {
     fn tool(&self, name: &Arc<str>) -> Result<FoundTool, ToolProblem>;
     /// Runs processes to their end; appends what they print.
     fn run(&self, job: &Job<'_>, printed: &mut Vec<u8>) -> JobEnd;
+    /// Does something itself, making the file or folder `to`.
+    ///
+    /// # Errors
+    /// What went wrong, for people.
+    fn work(&self, work: &Work, to: &str) -> Result<(), String>;
     /// Whether everything is to stop.
     fn is_cancelled(&self) -> bool;
     /// Nanoseconds since 1970.

@@ -4,14 +4,14 @@
 use std::sync::Arc;
 use std::time::Instant;
 
-use nubrik_graph::{Program, StepId};
-use nubrik_store::{FoundInput, OutputRecord, Placed, Record, RecordEntry, TreeEntry};
+use nubrik_graph::{Native, Program, StepId, WorkFolder};
+use nubrik_store::{FoundInput, OutputRecord, Record, RecordEntry, TreeEntry};
 
 use crate::build::Build;
 use crate::event::{Event, Failure, Notice};
 use crate::examine::Examined;
 use crate::found::{Listed, parse_listing};
-use crate::outside::{FoundTool, Job, JobEnd, Signature};
+use crate::outside::{FoundTool, Job, JobEnd, Placed, Signature, Work};
 use crate::reason::Reason;
 use crate::state::StepMemory;
 
@@ -59,12 +59,12 @@ impl Build<'_> {
         let mut signatures = Vec::new();
         for (path, digest, executable) in places {
             match store.place(&digest, executable, &self.outside.locate(&path)) {
-                Ok(Placed::Done) => signatures.push(self.outside.check(&path)?.settled()),
-                Ok(Placed::Damaged) => {
+                Ok(nubrik_store::Placed::Done) => signatures.push(self.outside.check(&path)?.settled()),
+                Ok(nubrik_store::Placed::Damaged) => {
                     self.listener.hear(&Event::Notice(Notice::DamagedBlob));
                     return None;
                 }
-                Ok(Placed::Missing) | Err(_) => return None,
+                Ok(nubrik_store::Placed::Missing) | Err(_) => return None,
             }
         }
         Some(self.memory_of(now, entry, signatures, reason))
@@ -80,7 +80,8 @@ impl Build<'_> {
         let micros = began.elapsed().as_micros() as u64;
         let result = ran.and_then(|()| self.keep(id, now, reason, began_at, micros, &printed).map_err(Some));
         let step = self.graph.step(id);
-        if !step.scratch.is_empty() {
+        let private = matches!(step.work, WorkFolder::Private { .. });
+        if !step.scratch.is_empty() || !step.lists.is_empty() || private {
             self.outside.discard(&format!("{}/.scratch", step.folder.as_str()));
         }
         Performed { result, micros, printed }
@@ -97,6 +98,9 @@ impl Build<'_> {
                 (false, Some((folder, _))) => inner.push(folder.to_owned()),
                 (false, None) => {}
             }
+        }
+        if !step.lists.is_empty() {
+            inner.push(".scratch".to_owned());
         }
         for path in step.found.iter().chain(&step.scratch) {
             if let Some((folder, _)) = path.below(&step.folder).and_then(|p| p.rsplit_once('/')) {
@@ -116,6 +120,68 @@ impl Build<'_> {
         let inner = self.inner_folders(id);
         let machine = |e: std::io::Error| Failure::Machine { problem: e.to_string() };
         self.outside.fresh_folder(step.folder.as_str(), &inner).map_err(machine)?;
+        if let Some(native) = &step.native {
+            let to = self.graph.file(step.outputs[0].file).path.as_str();
+            self.outside
+                .work(&self.work_of(native), to)
+                .map_err(|problem| Some(Failure::Native { problem }))?;
+        }
+        for list in &step.lists {
+            let text: String = list.lines.iter().map(|line| format!("{line}\n")).collect();
+            let work = Work::Write { text: text.into(), executable: false };
+            self.outside.work(&work, list.path.as_str()).map_err(|problem| Failure::Machine { problem })?;
+        }
+        if let WorkFolder::Private { at, copy_of } = &step.work {
+            let work = Work::Copy(copy_of.map(|f| self.graph.file(f).path.shared().clone()));
+            self.outside.work(&work, at.as_str()).map_err(|problem| Failure::Machine { problem })?;
+        }
+        let ended = self.run_pipelines(id, tools, printed)?;
+        if let Some(status) = step.status {
+            let code = ended.unwrap_or(0);
+            let work = Work::Write { text: format!("{code}\n").into(), executable: false };
+            let path = self.graph.file(status).path.as_str();
+            self.outside.work(&work, path).map_err(|problem| Failure::Machine { problem })?;
+        }
+        for (path, file) in &step.taken {
+            let from: Arc<str> = format!("{}/{path}", step.work.path().as_str()).into();
+            // What was not made shows when the outputs are taken.
+            let _ = self.outside.work(&Work::Take(from), self.graph.file(*file).path.as_str());
+        }
+        Ok(())
+    }
+
+    /// What the tool does itself, by paths.
+    fn work_of(&self, native: &Native) -> Work {
+        let path = |file: nubrik_graph::FileId| self.graph.file(file).path.shared().clone();
+        let placed = |files: &[nubrik_graph::Placement]| {
+            let place = |p: &nubrik_graph::Placement| {
+                let folder = self.graph.file(p.from).folder;
+                Placed { to: p.to.clone(), from: path(p.from), folder }
+            };
+            files.iter().map(place).collect()
+        };
+        match native {
+            Native::Write { text, executable } => Work::Write { text: text.clone(), executable: *executable },
+            Native::Stage { files } => Work::Stage(placed(files)),
+            Native::Pack { format, files } => Work::Pack(*format, placed(files)),
+            Native::Unpack { archive, strip } => Work::Unpack { archive: path(*archive), strip: *strip },
+            Native::Fetch { urls, digest, unpack, executable } => Work::Fetch {
+                urls: urls.clone(),
+                digest: digest.clone(),
+                unpack: *unpack,
+                executable: *executable,
+            },
+        }
+    }
+
+    /// Runs a step's commands; gives the exit code of one that failed where that is a result.
+    fn run_pipelines(
+        &self,
+        id: StepId,
+        tools: &[FoundTool],
+        printed: &mut Vec<u8>,
+    ) -> Result<Option<i32>, Option<Failure>> {
+        let step = self.graph.step(id);
         let files = step.inputs.iter().chain(&step.candidates);
         let readable: Vec<Arc<str>> = files.map(|f| self.graph.file(*f).path.shared().clone()).collect();
         for pipeline in &step.commands {
@@ -128,10 +194,26 @@ impl Build<'_> {
                 stages.push((program, stage));
             }
             let folder = step.folder.as_str();
-            let job = Job { stages, env: &step.env, folder, readable: &readable, tools };
+            let work = step.work.path();
+            let limits = step.limits;
+            let work = work.as_str();
+            let job = Job { stages, env: &step.env, folder, readable: &readable, tools, work, limits };
             match self.outside.run(&job, printed) {
                 JobEnd::Well => {}
                 JobEnd::Cancelled => return Err(None),
+                JobEnd::Code(code) if step.status.is_some() => {
+                    // What an expected failure prints is its answer's business, not the reader's.
+                    printed.clear();
+                    return Ok(Some(code));
+                }
+                JobEnd::Signal(signal) if step.status.is_some() => {
+                    printed.clear();
+                    return Ok(Some(128 + signal));
+                }
+                JobEnd::TimedOut => {
+                    let limit = step.limits.timeout.unwrap_or(0);
+                    return Err(Some(Failure::TimedOut { limit }));
+                }
                 JobEnd::Code(code) => return Err(Some(Failure::Code(code))),
                 JobEnd::Signal(signal) => return Err(Some(Failure::Signal(signal))),
                 JobEnd::NotStarted(program, problem) => {
@@ -140,7 +222,7 @@ impl Build<'_> {
                 }
             }
         }
-        Ok(())
+        Ok(None)
     }
 
     /// Takes note of what the commands made and read, and keeps it in the store.
@@ -224,7 +306,7 @@ impl Build<'_> {
         for listing in &step.found {
             let name = listing.below(&step.folder).unwrap_or(listing.name()).to_owned();
             let bytes = self.outside.read(listing.as_str()).map_err(|_| Failure::NoListing { name })?;
-            listed.extend(parse_listing(&String::from_utf8_lossy(&bytes), root));
+            listed.extend(parse_listing(&String::from_utf8_lossy(&bytes), root, step.work.path().as_str()));
         }
         listed.sort();
         listed.dedup();

@@ -8,7 +8,7 @@ mod order;
 
 pub use cycles::{Cycle, Edge, shortest_cycles};
 pub use model::{
-    FileId, FileNode, Graph, OutputNode, Pipeline, Place, Program, ResultFile, Stage, Step, StepId, Target,
-    TargetId, ToolId,
+    ArchiveFormat, FileId, FileNode, Graph, Limits, ListFile, Native, OutputNode, Pipeline, Place, Placement,
+    Program, ResultFile, Stage, Step, StepId, Target, TargetId, ToolId, WorkFolder,
 };
 pub use order::{Closure, longest_chains};

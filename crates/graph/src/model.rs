@@ -86,6 +86,154 @@ pub struct Pipeline {
     pub stages: Vec<Stage>,
 }
 
+/// A file that the tool writes for a step: one path a line.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct ListFile {
+    /// Where it is, in the step's folder.
+    pub path: WsPath,
+    /// What it holds.
+    pub lines: Vec<Arc<str>>,
+}
+
+/// The folder in which a step's commands run.
+#[derive(Clone, PartialEq, Eq, Debug, Default)]
+pub enum WorkFolder {
+    /// The workspace's root.
+    #[default]
+    Root,
+    /// A source folder.
+    Source(WsPath),
+    /// A folder of the step's own that is thrown away afterwards.
+    Private {
+        /// Where it is, in the step's folder.
+        at: WsPath,
+        /// The made folder that it is a copy of; empty without one.
+        copy_of: Option<FileId>,
+    },
+}
+
+impl WorkFolder {
+    /// The folder, from the workspace's root.
+    pub fn path(&self) -> WsPath {
+        match self {
+            WorkFolder::Root => WsPath::root(),
+            WorkFolder::Source(path) | WorkFolder::Private { at: path, .. } => path.clone(),
+        }
+    }
+}
+
+/// What a step may take of the machine.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub struct Limits {
+    /// Whether it may use the network.
+    pub network: bool,
+    /// How long each of its commands may take, in milliseconds.
+    pub timeout: Option<u64>,
+    /// How much memory each of its processes may have, in bytes.
+    pub memory: Option<u64>,
+    /// How many processors it keeps busy; at least one.
+    pub processors: u32,
+}
+
+impl Default for Limits {
+    fn default() -> Self {
+        Limits { network: false, timeout: None, memory: None, processors: 1 }
+    }
+}
+
+/// Format of an archive.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub enum ArchiveFormat {
+    /// Plain tar.
+    Tar,
+    /// Tar, compressed by gzip.
+    TarGz,
+    /// Tar, compressed by Zstandard.
+    TarZst,
+    /// Zip.
+    Zip,
+}
+
+impl ArchiveFormat {
+    /// All formats by their names.
+    pub const ALL: [(&'static str, ArchiveFormat); 4] = [
+        ("tar.gz", ArchiveFormat::TarGz),
+        ("tar.zst", ArchiveFormat::TarZst),
+        ("zip", ArchiveFormat::Zip),
+        ("tar", ArchiveFormat::Tar),
+    ];
+
+    /// The format of this name.
+    pub fn named(name: &str) -> Option<ArchiveFormat> {
+        Self::ALL.iter().find(|(n, _)| *n == name).map(|(_, format)| *format)
+    }
+
+    /// The format that a file's name tells of.
+    pub fn of_file(name: &str) -> Option<ArchiveFormat> {
+        if name.ends_with(".tgz") {
+            return Some(ArchiveFormat::TarGz);
+        }
+        Self::ALL.iter().find(|(n, _)| name.ends_with(&format!(".{n}"))).map(|(_, format)| *format)
+    }
+
+    /// Its name.
+    pub fn name(self) -> &'static str {
+        Self::ALL.iter().find(|(_, f)| *f == self).map_or("", |(name, _)| name)
+    }
+}
+
+/// A file's or made folder's place in a folder or archive that the tool makes.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Placement {
+    /// Where it goes: the file itself, or for a folder what its files go below (empty: the top).
+    pub to: Arc<str>,
+    /// What goes there.
+    pub from: FileId,
+}
+
+/// Something that the tool does itself, without a command.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub enum Native {
+    /// Writes a text to the output.
+    Write {
+        /// The text.
+        text: Arc<str>,
+        /// Whether the file may be executed.
+        executable: bool,
+    },
+    /// Puts files together in the output folder.
+    Stage {
+        /// What goes where, sorted.
+        files: Vec<Placement>,
+    },
+    /// Packs files into the output, the same bytes on every machine.
+    Pack {
+        /// The archive's format.
+        format: ArchiveFormat,
+        /// What goes where, sorted.
+        files: Vec<Placement>,
+    },
+    /// Unpacks an archive into the output folder.
+    Unpack {
+        /// The archive.
+        archive: FileId,
+        /// How many leading folders of each name are dropped.
+        strip: u32,
+    },
+    /// Fetches what has a known digest.
+    Fetch {
+        /// Where from: mirrors, tried in order.
+        urls: Vec<Arc<str>>,
+        /// `sha256:…` or `blake3:…`.
+        digest: Arc<str>,
+        /// Whether what was fetched is an archive to unpack into the output folder, and how many
+        /// leading folders of each name are dropped.
+        unpack: Option<u32>,
+        /// Whether the file may be executed.
+        executable: bool,
+    },
+}
+
 /// Something to run: commands in order, from inputs to outputs.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub struct Step {
@@ -112,8 +260,51 @@ pub struct Step {
     pub scratch: Vec<WsPath>,
     /// Tools that the commands start.
     pub tools: Vec<ToolId>,
+    /// What the tool does itself, before any command.
+    pub native: Option<Native>,
+    /// Files with lists of paths, written before the commands run.
+    pub lists: Vec<ListFile>,
+    /// The folder in which the commands run.
+    pub work: WorkFolder,
+    /// Paths below the folder in which the commands run, taken from there as the outputs of the same
+    /// number: commands that choose where they write.
+    pub taken: Vec<(Arc<str>, FileId)>,
+    /// An output into which the exit code of the last command is written: then a failure of the
+    /// commands is a result.
+    pub status: Option<FileId>,
+    /// What it may take of the machine.
+    pub limits: Limits,
+    /// The options that tell it from the same step of the same target: `mode=release`. For people.
+    pub variant: Arc<str>,
     /// Where the step was written.
     pub place: Place,
+}
+
+impl Step {
+    /// A step that does nothing yet, in a folder of its own.
+    pub fn empty(folder: WsPath) -> Step {
+        Step {
+            target: TargetId(0),
+            say: "".into(),
+            commands: Vec::new(),
+            env: Vec::new(),
+            folder,
+            inputs: Vec::new(),
+            candidates: Vec::new(),
+            outputs: Vec::new(),
+            found: Vec::new(),
+            scratch: Vec::new(),
+            tools: Vec::new(),
+            native: None,
+            lists: Vec::new(),
+            work: WorkFolder::Root,
+            taken: Vec::new(),
+            status: None,
+            limits: Limits::default(),
+            variant: "".into(),
+            place: Place { file: "".into(), line: 0 },
+        }
+    }
 }
 
 /// A result of a target and the readable name under which it is published.
@@ -144,6 +335,8 @@ pub struct Target {
     pub declared: bool,
     /// Whether only its own package may use it.
     pub private: bool,
+    /// Its tags.
+    pub tags: Vec<Arc<str>>,
     /// Its results. Empty until the target is asked for.
     pub results: Vec<ResultFile>,
 }

@@ -84,6 +84,7 @@ mod tests {
                 scratch: vec![],
                 tools: vec![],
                 place: Place { file: "targets.nub".into(), line: 1 },
+                ..Step::empty(WsPath::root())
             });
         }
         graph

@@ -62,3 +62,32 @@ impl AddressPattern {
         WsPath::from_normal(&plain.join("/"))
     }
 }
+
+/// A glob of packages that `within` names, from the workspace's root.
+pub(crate) struct WithinPattern;
+
+impl WithinPattern {
+    /// The pattern without its leading slash, or what is wrong with it.
+    pub fn check(text: &str) -> Result<String, String> {
+        let Some(rest) = text.strip_prefix('/') else {
+            return Err(
+                "`within` takes addresses from the workspace's root on, such as \"/tide/**\"".to_owned()
+            );
+        };
+        GlobBuilder::new(rest)
+            .literal_separator(true)
+            .build()
+            .map_err(|e| format!("not a glob: {}", e.kind()))?;
+        Ok(rest.trim_end_matches('/').to_owned())
+    }
+
+    /// Whether a package lies within the pattern: `tide/**` holds `tide` and all below it.
+    pub fn holds(pattern: &str, package: &WsPath) -> bool {
+        let whole = pattern.strip_suffix("/**").map(WsPath::from_normal);
+        if whole.is_some_and(|folder| package.is_in(&folder)) || pattern == "**" {
+            return true;
+        }
+        let glob = GlobBuilder::new(pattern).literal_separator(true).build();
+        glob.is_ok_and(|g| g.compile_matcher().is_match(package.as_str()))
+    }
+}

@@ -1,12 +1,28 @@
-//! Names that the language itself has, and the methods of its values.
+//! Names that the language itself has: its forms and functions with their fields, and the methods of
+//! its values. Evaluation, `nubrik explain` and the reference all read these tables.
 
 /// A form or function of the language.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
+#[allow(missing_docs)] // [`FORMS`] says what each one is.
 pub enum Builtin {
-    /// `step { … }`.
     Step,
-    /// `glob("…")`.
     Glob,
+    Write,
+    Stage,
+    Pack,
+    Unpack,
+    Fetch,
+    Tool,
+    SystemLibrary,
+    Probe,
+    Scan,
+    LoadCsv,
+    LoadJson,
+    LoadToml,
+    LoadLines,
+    Env,
+    Host,
+    Beside,
 }
 
 /// What a name of the language is.
@@ -17,47 +33,428 @@ pub enum BuiltinName {
     NotYet,
 }
 
-/// Names that cannot be declared, since the language gives them a meaning.
-pub const BUILTIN_NAMES: [&str; 23] = [
-    "step",
-    "glob",
-    "self",
-    "check",
-    "effect",
-    "serve",
-    "tool",
-    "probe",
-    "scan",
-    "write",
-    "stage",
-    "pack",
-    "unpack",
-    "fetch",
-    "load_csv",
-    "load_json",
-    "load_toml",
-    "load_lines",
-    "env",
-    "secret",
-    "host",
-    "beside",
-    "sh",
+/// What a field of a form takes.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub enum FieldType {
+    /// A text.
+    Text,
+    /// A text or several.
+    Texts,
+    /// Files, as wherever files are wanted.
+    Files,
+    /// One file.
+    File,
+    /// A source folder, or one that a step makes.
+    Folder,
+    /// Whether.
+    Bool,
+    /// A number.
+    Int,
+    /// A duration.
+    Duration,
+    /// A command or several.
+    Commands,
+    /// Texts by name.
+    TextMap,
+    /// Files by the place where they go, or a folder, or files that go to the top.
+    Places,
+}
+
+impl FieldType {
+    /// The type as people read it.
+    pub fn shown(self) -> &'static str {
+        match self {
+            FieldType::Text => "text",
+            FieldType::Texts => "text or list[text]",
+            FieldType::Files => "files",
+            FieldType::File => "file",
+            FieldType::Folder => "folder",
+            FieldType::Bool => "bool",
+            FieldType::Int => "int",
+            FieldType::Duration => "duration",
+            FieldType::Commands => "command or list[command]",
+            FieldType::TextMap => "map[text]",
+            FieldType::Places => "{ \"to/path\": files }, a folder, or files",
+        }
+    }
+}
+
+/// A field of a form, or a parameter of a function of the language.
+#[derive(Clone, Copy, Debug)]
+pub struct FieldInfo {
+    /// Its name.
+    pub name: &'static str,
+    /// What it takes.
+    pub ty: FieldType,
+    /// Whether it must be given.
+    pub needed: bool,
+    /// What it is for.
+    pub doc: &'static str,
+}
+
+/// How a form is called.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub enum CallShape {
+    /// `name { field = value }`.
+    Braces,
+    /// `name { "to/path": files }`.
+    Map,
+    /// `name(value)`.
+    Brackets,
+    /// `name` alone.
+    Plain,
+}
+
+/// A form or function of the language, for evaluation and for people.
+#[derive(Clone, Copy, Debug)]
+pub struct FormInfo {
+    /// Its name.
+    pub name: &'static str,
+    /// What it is.
+    pub builtin: Builtin,
+    /// How it is called.
+    pub shape: CallShape,
+    /// What it makes, in one sentence.
+    pub doc: &'static str,
+    /// Its fields.
+    pub fields: &'static [FieldInfo],
+    /// What the value offers: names behind a dot.
+    pub gives: &'static [(&'static str, &'static str)],
+    /// How it is used.
+    pub example: &'static str,
+}
+
+const fn field(name: &'static str, ty: FieldType, needed: bool, doc: &'static str) -> FieldInfo {
+    FieldInfo { name, ty, needed, doc }
+}
+
+const RUN: FieldInfo = field("run", FieldType::Commands, true, "one command, or a list run in order");
+const READS: FieldInfo = field("reads", FieldType::Files, false, "inputs that no word of the commands names");
+const ENV: FieldInfo = field("env", FieldType::TextMap, false, "variables that the commands see");
+const DIR: FieldInfo = field(
+    "dir",
+    FieldType::Folder,
+    false,
+    "the folder in which the commands run: a source folder, or a made one, of which they get a copy to write in",
+);
+const TIMEOUT: FieldInfo = field("timeout", FieldType::Duration, false, "how long each command may take");
+const MAY_FAIL: FieldInfo =
+    field("may_fail", FieldType::Bool, false, "whether a failure is an answer, too, instead of an error");
+
+/// All forms and functions.
+pub const FORMS: [FormInfo; 18] = [
+    FormInfo {
+        name: "step",
+        builtin: Builtin::Step,
+        shape: CallShape::Braces,
+        doc: "Something that runs and makes its outputs: confined, kept, and not run again while nothing that it reads changed.",
+        fields: &[
+            RUN,
+            field("say", FieldType::Text, false, "what it does, for people"),
+            READS,
+            ENV,
+            field(
+                "makes",
+                FieldType::TextMap,
+                false,
+                "outputs of commands that choose where they write: name, and path in the folder where they run (a folder ends with `/`)",
+            ),
+            DIR,
+            field("network", FieldType::Bool, false, "whether the commands may use the network"),
+            TIMEOUT,
+            field(
+                "memory",
+                FieldType::Text,
+                false,
+                "how much memory each process may have, such as \"2GiB\"",
+            ),
+            field("processors", FieldType::Int, false, "how many processors the commands keep busy"),
+        ],
+        gives: &[],
+        example: "target codes = step {\n    say = \"list station codes\"\n    run = `sort {in \"stations.csv\"} -o {out \"codes.txt\"}`\n}",
+    },
+    FormInfo {
+        name: "glob",
+        builtin: Builtin::Glob,
+        shape: CallShape::Brackets,
+        doc: "Files that match a pattern, sorted, without what is ignored, stopping at packages further down.",
+        fields: &[
+            field("except", FieldType::Texts, false, "patterns of files to leave out"),
+            field("or_none", FieldType::Bool, false, "whether finding nothing is fine"),
+        ],
+        gives: &[],
+        example: "let sources = glob(\"src/**/*.c\", except = \"src/old/*.c\")",
+    },
+    FormInfo {
+        name: "write",
+        builtin: Builtin::Write,
+        shape: CallShape::Braces,
+        doc: "A file with a text, written by the tool itself.",
+        fields: &[
+            field("path", FieldType::Text, true, "the name of the output"),
+            field("text", FieldType::Text, true, "what it holds; a file in the text stands as its path"),
+            field("executable", FieldType::Bool, false, "whether it may be executed"),
+        ],
+        gives: &[],
+        example: "target version_header = write {\n    path = \"version.h\"\n    text = \"#define VERSION \\\"1.2\\\"\\n\"\n}",
+    },
+    FormInfo {
+        name: "stage",
+        builtin: Builtin::Stage,
+        shape: CallShape::Map,
+        doc: "A folder put together from files: one file goes to the path itself, several go below it by their names.",
+        fields: &[],
+        gives: &[],
+        example: "target tree = stage {\n    \"bin/tidecast\": tidecast\n    \"share/doc\": glob(\"doc/*.md\")\n}",
+    },
+    FormInfo {
+        name: "pack",
+        builtin: Builtin::Pack,
+        shape: CallShape::Braces,
+        doc: "An archive, the same bytes on every machine: order, times and owners are fixed.",
+        fields: &[
+            field(
+                "path",
+                FieldType::Text,
+                true,
+                "the name of the archive; its ending says the format: .tar.gz, .tar.zst, .tar, .zip",
+            ),
+            field("files", FieldType::Places, true, "what goes where in the archive"),
+            field("prefix", FieldType::Text, false, "a folder in the archive in which all of it stands"),
+            field(
+                "format",
+                FieldType::Text,
+                false,
+                "\"tar.gz\", \"tar.zst\", \"tar\" or \"zip\", where the name does not say",
+            ),
+        ],
+        gives: &[],
+        example: "target release = pack {\n    path   = \"almanac-1.2.tar.gz\"\n    prefix = \"almanac-1.2\"\n    files  = { \"bin/tidecast\": tidecast }\n}",
+    },
+    FormInfo {
+        name: "unpack",
+        builtin: Builtin::Unpack,
+        shape: CallShape::Braces,
+        doc: "The folder that an archive holds.",
+        fields: &[
+            field("archive", FieldType::File, true, "a .tar, .tar.gz, .tar.zst or .zip"),
+            field("strip", FieldType::Int, false, "how many leading folders of each name are dropped"),
+            field(
+                "path",
+                FieldType::Text,
+                false,
+                "the name of the folder; the archive's without its ending by default",
+            ),
+        ],
+        gives: &[],
+        example: "target charts = unpack { archive = \"charts.tar.gz\", strip = 1 }",
+    },
+    FormInfo {
+        name: "fetch",
+        builtin: Builtin::Fetch,
+        shape: CallShape::Braces,
+        doc: "A file or folder from the network that never changes: its digest is part of the definition.",
+        fields: &[
+            field(
+                "url",
+                FieldType::Texts,
+                true,
+                "http://, https:// or file:// addresses: mirrors, tried in order",
+            ),
+            field("digest", FieldType::Text, true, "\"sha256:…\" or \"blake3:…\" of what is fetched"),
+            field(
+                "path",
+                FieldType::Text,
+                false,
+                "the name of the output; the last part of the first address by default",
+            ),
+            field("unpack", FieldType::Bool, false, "whether it is an archive to unpack into a folder"),
+            field(
+                "strip",
+                FieldType::Int,
+                false,
+                "how many leading folders of each name are dropped when it is unpacked",
+            ),
+            field("executable", FieldType::Bool, false, "whether it may be executed"),
+        ],
+        gives: &[],
+        example: "target charts = fetch {\n    url    = [\"https://charts.example/2031.tar.gz\", \"https://mirror.example/2031.tar.gz\"]\n    digest = \"sha256:9f86d081884c7d659a2feaa0c55ad015a3bf4f1b2b0b822cd15d6c15b0f00a08\"\n    unpack = true\n}",
+    },
+    FormInfo {
+        name: "tool",
+        builtin: Builtin::Tool,
+        shape: CallShape::Braces,
+        doc: "A program of the machine, found once, checked for its version, and found again when the machine changed; `none` where it may be missing.",
+        fields: &[
+            field("names", FieldType::Texts, true, "names to look for, the best first"),
+            field(
+                "version",
+                FieldType::Text,
+                false,
+                "the word that makes it print its version, `--version` by default",
+            ),
+            field("at_least", FieldType::Text, false, "the oldest version that will do, such as \"3.9\""),
+            MAY_FAIL,
+        ],
+        gives: &[("name", "the name that was found"), ("version", "its version, such as \"3.11.7\"")],
+        example: "let python = tool { names = [\"python3\", \"python\"], at_least = \"3.9\" }",
+    },
+    FormInfo {
+        name: "system_library",
+        builtin: Builtin::SystemLibrary,
+        shape: CallShape::Braces,
+        doc: "A library installed on the machine, by its .pc file; `none` where it may be missing.",
+        fields: &[
+            field(
+                "names",
+                FieldType::Texts,
+                true,
+                "names of .pc files to look for, without the ending, the best first",
+            ),
+            field("at_least", FieldType::Text, false, "the oldest version that will do"),
+            field("static", FieldType::Bool, false, "whether the flags for static linking are wanted"),
+            MAY_FAIL,
+        ],
+        gives: &[
+            ("name", "the name that was found"),
+            ("version", "its version"),
+            ("offers", "compiler flags, a list"),
+            ("links", "linker flags, a list"),
+        ],
+        example: "let zlib = system_library { names = \"zlib\", at_least = \"1.2.11\" }",
+    },
+    FormInfo {
+        name: "probe",
+        builtin: Builtin::Probe,
+        shape: CallShape::Braces,
+        doc: "A cheap command, run whenever a request reaches it: its answer counts as an input.",
+        fields: &[RUN, ENV, TIMEOUT, MAY_FAIL],
+        gives: &[
+            ("ok", "whether it succeeded"),
+            ("text", "what it printed, without the last line end"),
+            ("lines", "the same, as lines"),
+            ("json", "the same, read as JSON"),
+        ],
+        example: "let revision = probe { run = `git rev-parse --short HEAD`, may_fail = true }",
+    },
+    FormInfo {
+        name: "scan",
+        builtin: Builtin::Scan,
+        shape: CallShape::Braces,
+        doc: "A kept step whose answer the definitions may read: it decides words, edges and steps, but no declarations, keys of maps or values of options.",
+        fields: &[
+            RUN,
+            field("say", FieldType::Text, false, "what it does, for people"),
+            READS,
+            ENV,
+            DIR,
+            TIMEOUT,
+            MAY_FAIL,
+        ],
+        gives: &[
+            ("ok", "whether it succeeded"),
+            ("text", "what it printed, without the last line end"),
+            ("lines", "the same, as lines"),
+            ("json", "the same, read as JSON"),
+        ],
+        example: "let has_sincos = scan {\n    run      = `cc -c {in \"probes/sincos.c\"} -o {scratch \"sincos.o\"}`\n    may_fail = true\n}.ok",
+    },
+    FormInfo {
+        name: "load_csv",
+        builtin: Builtin::LoadCsv,
+        shape: CallShape::Brackets,
+        doc: "The rows of a CSV file with a header line, each a record of texts, or of the row type.",
+        fields: &[field("row", FieldType::Text, false, "the name of a record type for each row")],
+        gives: &[],
+        example: "type station = { code: text, name: text, height: int }\nlet stations = load_csv(\"stations.csv\", row = station)",
+    },
+    FormInfo {
+        name: "load_json",
+        builtin: Builtin::LoadJson,
+        shape: CallShape::Brackets,
+        doc: "What a JSON file holds.",
+        fields: &[field("type", FieldType::Text, false, "the name of the type that it is to have")],
+        gives: &[],
+        example: "let settings = load_json(\"settings.json\")\nlet depth = settings.charts.depth",
+    },
+    FormInfo {
+        name: "load_toml",
+        builtin: Builtin::LoadToml,
+        shape: CallShape::Brackets,
+        doc: "What a TOML file holds.",
+        fields: &[field("type", FieldType::Text, false, "the name of the type that it is to have")],
+        gives: &[],
+        example: "let settings = load_toml(\"almanac.toml\")",
+    },
+    FormInfo {
+        name: "load_lines",
+        builtin: Builtin::LoadLines,
+        shape: CallShape::Brackets,
+        doc: "The lines of a text file that are not empty.",
+        fields: &[],
+        gives: &[],
+        example: "let harbours = load_lines(\"harbours.txt\")",
+    },
+    FormInfo {
+        name: "env",
+        builtin: Builtin::Env,
+        shape: CallShape::Brackets,
+        doc: "A variable of the environment of the person who builds.",
+        fields: &[field("default", FieldType::Text, false, "its value where it is not set")],
+        gives: &[],
+        example: "let channel = env(\"ALMANAC_CHANNEL\", default = \"draft\")",
+    },
+    FormInfo {
+        name: "host",
+        builtin: Builtin::Host,
+        shape: CallShape::Plain,
+        doc: "The machine on which the build runs.",
+        fields: &[],
+        gives: &[("os", "\"linux\" or \"macos\""), ("cpu", "\"x86_64\", \"aarch64\", …")],
+        example: "let threads = if host.os == \"linux\" then [\"-pthread\"] else []",
+    },
+    FormInfo {
+        name: "beside",
+        builtin: Builtin::Beside,
+        shape: CallShape::Brackets,
+        doc: "A file that lies beside the definition file in which this stands: what a kit brings along.",
+        fields: &[],
+        gives: &[],
+        example: "private let scanner = beside(\"scan.py\")",
+    },
 ];
+
+/// Names that the language keeps for forms which this version does not have.
+const LATER_NAMES: [&str; 4] = ["check", "effect", "serve", "secret"];
+
+/// The form of this name.
+pub fn form(name: &str) -> Option<&'static FormInfo> {
+    FORMS.iter().find(|f| f.name == name)
+}
+
+/// What there is to know of a form.
+pub fn form_of(builtin: Builtin) -> &'static FormInfo {
+    // The table has every form: a test says so.
+    FORMS.iter().find(|f| f.builtin == builtin).unwrap_or(&FORMS[0])
+}
+
+/// Whether the language gives a name its meaning, so that it cannot be declared.
+pub fn is_builtin_name(name: &str) -> bool {
+    matches!(name, "self" | "sh") || LATER_NAMES.contains(&name) || form(name).is_some()
+}
 
 /// The meaning of a name of the language; `self` is handled where it may stand.
 pub fn builtin(name: &str) -> Option<BuiltinName> {
-    match name {
-        "step" => Some(BuiltinName::Usable(Builtin::Step)),
-        "glob" => Some(BuiltinName::Usable(Builtin::Glob)),
-        "self" => None,
-        name if BUILTIN_NAMES.contains(&name) => Some(BuiltinName::NotYet),
-        _ => None,
+    match form(name) {
+        Some(form) => Some(BuiltinName::Usable(form.builtin)),
+        None if LATER_NAMES.contains(&name) => Some(BuiltinName::NotYet),
+        None => None,
     }
 }
 
 /// A method or property of values, the same for all types that have it.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
-#[allow(missing_docs)] // `docs/language.md` lists them with their meanings.
+#[allow(missing_docs)] // [`METHODS`] says what each one gives.
 pub enum Method {
     Path,
     Name,
@@ -67,12 +464,14 @@ pub enum Method {
     Below,
     Join,
     Split,
+    Lines,
     Replace,
     StartsWith,
     EndsWith,
     Lower,
     Upper,
     Trim,
+    ToInt,
     Len,
     Flat,
     Sorted,
@@ -82,32 +481,94 @@ pub enum Method {
     Values,
 }
 
-/// A method's name, whether it takes arguments in brackets, and what it is.
-pub const METHODS: [(&str, usize, Method); 21] = [
-    ("path", 0, Method::Path),
-    ("name", 0, Method::Name),
-    ("stem", 0, Method::Stem),
-    ("ext", 0, Method::Ext),
-    ("dir", 0, Method::Dir),
-    ("below", 1, Method::Below),
-    ("join", 1, Method::Join),
-    ("split", 1, Method::Split),
-    ("replace", 2, Method::Replace),
-    ("starts_with", 1, Method::StartsWith),
-    ("ends_with", 1, Method::EndsWith),
-    ("lower", 0, Method::Lower),
-    ("upper", 0, Method::Upper),
-    ("trim", 0, Method::Trim),
-    ("len", 0, Method::Len),
-    ("flat", 0, Method::Flat),
-    ("sorted", 0, Method::Sorted),
-    ("unique", 0, Method::Unique),
-    ("unique_last", 0, Method::UniqueLast),
-    ("keys", 0, Method::Keys),
-    ("values", 0, Method::Values),
+/// What there is to know of a method.
+#[derive(Clone, Copy, Debug)]
+pub struct MethodInfo {
+    /// Its name.
+    pub name: &'static str,
+    /// How many arguments it takes; none: it is a property and takes no brackets.
+    pub args: usize,
+    /// What it is.
+    pub method: Method,
+    /// What has it.
+    pub of: &'static str,
+    /// What it gives.
+    pub doc: &'static str,
+}
+
+const fn method_info(
+    name: &'static str,
+    args: usize,
+    method: Method,
+    of: &'static str,
+    doc: &'static str,
+) -> MethodInfo {
+    MethodInfo { name, args, method, of, doc }
+}
+
+/// All methods and properties.
+pub const METHODS: [MethodInfo; 23] = [
+    method_info("path", 0, Method::Path, "files", "the whole path from the workspace's root"),
+    method_info("name", 0, Method::Name, "files", "the last part of the path: `fit.c`"),
+    method_info("stem", 0, Method::Stem, "files", "the name without its last ending: `fit`"),
+    method_info("ext", 0, Method::Ext, "files", "the last ending without its dot: `c`"),
+    method_info("dir", 0, Method::Dir, "files", "the folder's path"),
+    method_info(
+        "below",
+        1,
+        Method::Below,
+        "files",
+        "the path below a folder; of an output, the name that it was given",
+    ),
+    method_info("join", 1, Method::Join, "lists", "one text of all items, with a text between them"),
+    method_info("split", 1, Method::Split, "texts", "the parts between occurrences of a text"),
+    method_info("lines", 0, Method::Lines, "texts", "the lines, without their ends"),
+    method_info(
+        "replace",
+        2,
+        Method::Replace,
+        "texts",
+        "the text with all occurrences of one text replaced by another",
+    ),
+    method_info("starts_with", 1, Method::StartsWith, "texts", "whether it begins with a text"),
+    method_info("ends_with", 1, Method::EndsWith, "texts", "whether it ends with a text"),
+    method_info("lower", 0, Method::Lower, "texts", "the text in small letters"),
+    method_info("upper", 0, Method::Upper, "texts", "the text in capital letters"),
+    method_info("trim", 0, Method::Trim, "texts", "the text without white space at its ends"),
+    method_info("to_int", 0, Method::ToInt, "texts", "the number that the text is"),
+    method_info("len", 0, Method::Len, "lists, maps, texts", "how many items or characters there are"),
+    method_info("flat", 0, Method::Flat, "lists", "the items of lists in the list, one level up"),
+    method_info("sorted", 0, Method::Sorted, "lists", "the items in order"),
+    method_info("unique", 0, Method::Unique, "lists", "without repeats, the first one kept"),
+    method_info(
+        "unique_last",
+        0,
+        Method::UniqueLast,
+        "lists",
+        "without repeats, the last one kept, as in link order",
+    ),
+    method_info("keys", 0, Method::Keys, "maps", "the keys in order"),
+    method_info("values", 0, Method::Values, "maps", "the values in order"),
 ];
 
 /// The method of this name, with the number of its arguments.
 pub fn method(name: &str) -> Option<(usize, Method)> {
-    METHODS.iter().find(|(n, _, _)| *n == name).map(|(_, args, method)| (*args, *method))
+    METHODS.iter().find(|m| m.name == name).map(|m| (m.args, m.method))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_form_and_method_is_told_apart() {
+        for form in FORMS {
+            assert_eq!(form_of(form.builtin).name, form.name);
+            assert!(form.doc.ends_with('.'), "{}", form.name);
+        }
+        let mut names: Vec<&str> = METHODS.iter().map(|m| m.name).collect();
+        names.sort_unstable();
+        names.dedup();
+        assert_eq!(names.len(), METHODS.len());
+    }
 }

@@ -81,6 +81,7 @@ pub enum DeclKind {
     Function,
     Type,
     Kind,
+    Option,
     Target,
 }
 
@@ -91,6 +92,7 @@ impl DeclKind {
             DeclKind::Function => "function",
             DeclKind::Type => "type",
             DeclKind::Kind => "kind",
+            DeclKind::Option => "option",
             DeclKind::Target => "target",
         }
     }
@@ -102,6 +104,9 @@ pub struct Decl {
     pub kind: DeclKind,
     pub name: Name,
     pub private: bool,
+    /// Globs of the packages that may use it, from the workspace's root; empty: all may.
+    pub within: Vec<(Arc<str>, Span)>,
+    pub tags: Vec<Arc<str>>,
     pub documentation: Arc<str>,
     pub params: Vec<Param>,
     /// The type behind the colon, or (for `type`) behind the equals sign.
@@ -157,11 +162,13 @@ pub enum TypeShape {
     Bool,
     Int,
     Text,
+    Duration,
     File,
     Folder,
     Files,
     Command,
     Step,
+    Any,
     List(Box<TypeExpr>),
     Map(Box<TypeExpr>),
     Record(Vec<(Name, TypeExpr)>),
@@ -179,6 +186,8 @@ pub enum Expr {
     None,
     Bool(bool),
     Int(i64),
+    /// In milliseconds.
+    Duration(u64),
     Text(Vec<Piece>),
     /// A name in the scope `up` levels out, in its slot.
     Local {
@@ -204,12 +213,45 @@ pub enum Expr {
     Map(Vec<(ExprId, ExprId)>),
     Each(Each),
     If(ExprId, ExprId, ExprId),
-    Match(ExprId, Vec<MatchArm>),
+    /// The subject's declared type is known here where it is a parameter.
+    Match {
+        subject: ExprId,
+        ty: Option<Box<TypeExpr>>,
+        arms: Vec<MatchArm>,
+    },
     Binary(Operator, ExprId, ExprId),
     Not(ExprId),
     Negate(ExprId),
     With(ExprId, ExprId),
+    /// `x under { option = value }`; without fields `x under defaults`.
+    Under(ExprId, Option<Vec<OptionChoice>>),
     Command(Arc<Command>),
+    /// A command for a shell.
+    Shell(Arc<Vec<ShellPiece>>),
+}
+
+/// An option and the value that `under` gives it.
+#[derive(Clone, Debug)]
+pub struct OptionChoice {
+    pub option: OptionName,
+    pub value: ExprId,
+}
+
+/// How an option is named behind `under`.
+#[derive(Clone, Debug)]
+pub struct OptionName {
+    /// The kit before the dot, by the number of its `use`.
+    pub kit: Option<u32>,
+    pub name: Name,
+}
+
+/// A part of a shell's command.
+#[derive(Clone, Debug)]
+pub enum ShellPiece {
+    /// What the shell reads as it stands.
+    Literal(Arc<str>),
+    /// A hole, quoted for the shell; `inside` when it stands between double quotes.
+    Hole { piece: WordPiece, inside: bool },
 }
 
 #[derive(Clone, Debug)]
@@ -287,6 +329,8 @@ pub enum WordPiece {
     Value(ExprId),
     /// `{in expr}`: the expression is taken as files.
     In(ExprId),
+    /// `{list expr}`: the path of a file that lists the files, one a line.
+    List(ExprId),
     Out {
         name: Option<Name>,
         path: ExprId,

@@ -4,8 +4,9 @@
 //! demand, once, nothing may need itself, and functions and kinds may not lead back to themselves.
 
 mod address;
-mod builtins;
+pub mod builtins;
 mod cycles;
+mod data;
 mod eval;
 mod globs;
 mod hir;
@@ -18,8 +19,11 @@ mod value;
 mod world;
 
 pub use address::{AddressPattern, PatternProblem};
-pub use eval::{Evaluation, Evaluator};
-pub use world::{Answer, DefinitionText, EntryKind, Listing, World};
+pub use eval::{Evaluation, Evaluator, OptionInfo, Setting, SettingValue};
+pub use world::{
+    Answer, AnswerText, DefinitionText, EntryKind, LibraryAnswer, LibraryRequest, LibrarySearch, Listing,
+    ProbeCommand, ProbeProgram, ProbeRequest, ToolAnswer, ToolRequest, ToolSearch, World,
+};
 
 /// The file that makes a folder a package.
 pub const TARGETS_FILE: &str = "targets.nub";
@@ -28,5 +32,5 @@ pub const TARGETS_FILE: &str = "targets.nub";
 pub fn is_free_name(text: &str) -> bool {
     nubrik_syntax::is_name(text)
         && !nubrik_syntax::RESERVED_WORDS.contains(&text)
-        && !builtins::BUILTIN_NAMES.contains(&text)
+        && !builtins::is_builtin_name(text)
 }

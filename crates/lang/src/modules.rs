@@ -8,6 +8,7 @@ use nubrik_source::{Sources, Span, WsPath};
 use nubrik_syntax::parse;
 
 use crate::TARGETS_FILE;
+use crate::address::WithinPattern;
 use crate::hir::*;
 use crate::lower::{Location, lower};
 use crate::world::{Answer, DefinitionText, World};
@@ -159,22 +160,22 @@ impl Modules {
     }
 
     /// A name of a kit, as `kit.name` or from `use { name }`: its declaration.
-    pub fn member(&mut self, kit: ModuleId, name: &Name) -> Result<u32, Diagnostic> {
+    pub fn member(&self, from: ModuleId, kit: ModuleId, name: &Name) -> Result<u32, Diagnostic> {
         let module = self.get(kit).clone();
         match module.names.get(&name.text) {
             Some(Bound::Decl(number)) => {
                 let decl = &module.decls[*number as usize];
-                if decl.private {
-                    let error = Diagnostic::error(
-                        "private",
-                        format!("`{}` is private to `{}`", name.text, module.title),
-                    );
-                    return Err(error.related(decl.name.span, "declared here").mend("drop `private` there"));
+                match self.refusal(from, kit, decl, &name.text) {
+                    Some(error) => Err(error),
+                    None => Ok(*number),
                 }
-                Ok(*number)
             }
             _ => {
-                let open = module.decls.iter().filter(|d| !d.private).map(|d| &*d.name.text);
+                let open = module
+                    .decls
+                    .iter()
+                    .filter(|d| self.refusal(from, kit, d, "").is_none())
+                    .map(|d| &*d.name.text);
                 let near = nearest(&name.text, open.clone()).map(str::to_owned);
                 let all: Vec<&str> = open.collect();
                 let error =
@@ -182,6 +183,51 @@ impl Modules {
                 Err(error.note(format!("it has: {}", all.join(", "))).maybe_mend(near))
             }
         }
+    }
+
+    /// Why a declaration may not be used from a module, if so.
+    pub fn refusal(&self, from: ModuleId, home: ModuleId, decl: &Decl, written: &str) -> Option<Diagnostic> {
+        let (user, owner) = (self.get(from), self.get(home));
+        if from == home || self.same_package(user, owner) {
+            return None;
+        }
+        if decl.private {
+            let what = if self.package_of(owner).is_some() { "its package" } else { "its kit" };
+            let error = Diagnostic::error("private", format!("`{written}` is private to {what}"))
+                .related(decl.name.span, "declared here")
+                .note(format!(
+                    "only `{}` may use it",
+                    self.package_of(owner).unwrap_or(owner.title.to_string())
+                ));
+            return Some(
+                error
+                    .mend("drop `private` there")
+                    .mend("`within \"/…\"` there opens it to a part of the workspace"),
+            );
+        }
+        if decl.within.is_empty() {
+            return None;
+        }
+        let package = user.folder.clone().unwrap_or_else(WsPath::root);
+        if decl.within.iter().any(|(pattern, _)| WithinPattern::holds(pattern, &package)) {
+            return None;
+        }
+        let open: Vec<String> = decl.within.iter().map(|(pattern, _)| format!("\"/{pattern}\"")).collect();
+        let error = Diagnostic::error("private", format!("`{written}` may not be used from here"))
+            .related(decl.within[0].1, format!("it is open within {} only", open.join(", ")));
+        let here = if package.is_root() { String::new() } else { package.as_str().to_owned() };
+        Some(error.mend(format!("within {}, \"/{here}\" there", open.join(", "))))
+    }
+
+    /// The package that a definition file lies in directly, where its folder is one that was loaded.
+    fn package_of(&self, module: &Module) -> Option<String> {
+        let folder = module.folder.as_ref()?;
+        let file = folder.child(TARGETS_FILE);
+        self.by_title.contains_key(file.as_str()).then(|| file.as_str().to_owned())
+    }
+
+    fn same_package(&self, a: &Module, b: &Module) -> bool {
+        a.folder.is_some() && a.folder == b.folder && self.package_of(a).is_some()
     }
 
     /// Takes note that something in a module is used.

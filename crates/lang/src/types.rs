@@ -14,11 +14,14 @@ pub(crate) enum Type {
     Bool,
     Int,
     Text,
+    Duration,
     File,
     Folder,
     Files,
     Command,
     Step,
+    /// Anything that data files hold.
+    Any,
     List(Box<Type>),
     Map(Box<Type>),
     Record(Arc<[(Arc<str>, Type)]>),
@@ -44,6 +47,8 @@ impl Type {
             Type::Bool => "bool".to_owned(),
             Type::Int => "int".to_owned(),
             Type::Text => "text".to_owned(),
+            Type::Duration => "duration".to_owned(),
+            Type::Any => "any".to_owned(),
             Type::File => "file".to_owned(),
             Type::Folder => "folder".to_owned(),
             Type::Files => "files".to_owned(),
@@ -63,6 +68,17 @@ impl Type {
             Type::Optional(inner) => format!("{}?", inner.written()),
             Type::Named(name, ..) => name.to_string(),
         }
+    }
+}
+
+/// A duration as it is written: in the largest unit that it is a whole number of.
+pub(crate) fn shown_duration(millis: u64) -> String {
+    match millis {
+        0 => "0s".to_owned(),
+        m if m % 3_600_000 == 0 => format!("{}h", m / 3_600_000),
+        m if m % 60_000 == 0 => format!("{}min", m / 60_000),
+        m if m % 1_000 == 0 => format!("{}s", m / 1_000),
+        m => format!("{m}ms"),
     }
 }
 

@@ -5,7 +5,7 @@ use std::sync::{Arc, Mutex};
 
 use nubrik_source::{Span, WsPath};
 
-use crate::eval::Scope;
+use crate::eval::{Reads, Scope};
 use crate::hir::{ExprId, ModuleId};
 use crate::types::Type;
 
@@ -23,6 +23,22 @@ pub(crate) struct FileRef {
 pub(crate) enum Strand {
     Literal(Arc<str>),
     File(FileRef),
+    Tool(Arc<ToolValue>),
+}
+
+/// A program of the machine.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub(crate) struct ToolValue {
+    pub name: Arc<str>,
+    pub path: Arc<str>,
+    pub version: Option<Arc<str>>,
+}
+
+/// What a probe or scan answered.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub(crate) struct AnswerValue {
+    pub ok: bool,
+    pub text: Arc<str>,
 }
 
 /// A text: plain characters, or a rope of characters and the files that it was made from.
@@ -35,7 +51,7 @@ pub(crate) enum Text {
 impl Text {
     /// Joins pieces; plain when no piece is a file.
     pub fn of(strands: Vec<Strand>) -> Text {
-        if strands.iter().any(|s| matches!(s, Strand::File(_))) {
+        if strands.iter().any(|s| !matches!(s, Strand::Literal(_))) {
             return Text::Carrying(strands.into());
         }
         let mut text = String::new();
@@ -83,12 +99,14 @@ impl Record {
 pub(crate) struct Map {
     pub entries: Vec<(Arc<str>, Arc<Thunk>)>,
     pub index: HashMap<Arc<str>, usize>,
+    /// Whether it was read from a data file: then its entries are named behind a dot, too.
+    pub loaded: bool,
 }
 
 impl Map {
     pub fn new(entries: Vec<(Arc<str>, Arc<Thunk>)>) -> Map {
         let index = entries.iter().enumerate().map(|(i, (k, _))| (k.clone(), i)).collect();
-        Map { entries, index }
+        Map { entries, index, loaded: false }
     }
 }
 
@@ -100,12 +118,16 @@ pub(crate) struct Thunk {
     pub title: Arc<str>,
     pub span: Span,
     pub source: ThunkSource,
+    /// Options that were reached before the thunk was made.
+    pub captured: Arc<Reads>,
 }
 
 #[derive(Debug)]
 pub(crate) enum ThunkSource {
     /// An expression in its scope, taken as a type where one was declared.
     Expr { scope: Scope, expr: ExprId, ty: Option<Type> },
+    /// Nothing: its value was known from the start.
+    Known,
     /// Another one's value, taken as a type.
     Coerced { inner: Arc<Thunk>, ty: Type, base: ModuleId },
 }
@@ -114,7 +136,8 @@ pub(crate) enum ThunkSource {
 pub(crate) enum ThunkState {
     New,
     Running,
-    Done(Value),
+    /// The value, and the options that it reached.
+    Done(Value, Arc<Reads>),
     /// Evaluation failed, and the reason was reported.
     Failed,
 }
@@ -124,9 +147,35 @@ pub(crate) enum ThunkState {
 pub(crate) enum WordStrand {
     Literal(Arc<str>),
     File(FileRef),
-    Out { name: Option<Arc<str>>, path: Arc<str>, folder: bool, span: Span },
-    Found { path: Arc<str>, span: Span },
-    Scratch { path: Arc<str>, span: Span },
+    Out {
+        name: Option<Arc<str>>,
+        path: Arc<str>,
+        folder: bool,
+        span: Span,
+    },
+    Found {
+        path: Arc<str>,
+        span: Span,
+    },
+    Scratch {
+        path: Arc<str>,
+        span: Span,
+    },
+    /// The path of a file that lists these, one a line.
+    List(Arc<[FileRef]>),
+    Tool(Arc<ToolValue>),
+    /// One word for a shell.
+    Quoted(Vec<WordStrand>),
+}
+
+impl From<Strand> for WordStrand {
+    fn from(strand: Strand) -> WordStrand {
+        match strand {
+            Strand::Literal(text) => WordStrand::Literal(text),
+            Strand::File(file) => WordStrand::File(file),
+            Strand::Tool(tool) => WordStrand::Tool(tool),
+        }
+    }
 }
 
 /// A command whose holes are filled.
@@ -151,6 +200,8 @@ pub(crate) enum Value {
     None,
     Bool(bool),
     Int(i64),
+    /// In milliseconds.
+    Duration(u64),
     Text(Text),
     File(FileRef),
     /// A set of files in order.
@@ -161,6 +212,8 @@ pub(crate) enum Value {
     /// A step, by its number.
     Step(u32),
     Command(Arc<CommandValue>),
+    Tool(Arc<ToolValue>),
+    Answer(Arc<AnswerValue>),
     Function(ModuleId, u32),
     Kind(ModuleId, u32),
     Builtin(crate::builtins::Builtin),
@@ -177,6 +230,7 @@ impl Value {
             Value::None => "`none`".to_owned(),
             Value::Bool(_) => "a bool".to_owned(),
             Value::Int(_) => "a number".to_owned(),
+            Value::Duration(_) => "a duration".to_owned(),
             Value::Text(_) => "a text".to_owned(),
             Value::File(file) if file.folder => "a folder".to_owned(),
             Value::File(_) => "a file".to_owned(),
@@ -189,6 +243,8 @@ impl Value {
             Value::Map(_) => "a map".to_owned(),
             Value::Step(_) => "a step".to_owned(),
             Value::Command(_) => "a command".to_owned(),
+            Value::Tool(tool) => format!("the tool `{}`", tool.name),
+            Value::Answer(_) => "an answer".to_owned(),
             Value::Function(..) => "a function".to_owned(),
             Value::Kind(..) => "a kind".to_owned(),
             Value::Builtin(_) => "a form of the language".to_owned(),

@@ -57,4 +57,119 @@ pub trait World {
     fn list(&self, folder: &WsPath) -> Answer<Arc<Listing>>;
     /// What a path is, ignored or not; `None` where nothing is.
     fn kind(&self, path: &WsPath) -> Answer<Option<EntryKind>>;
+    /// A variable of the environment.
+    ///
+    /// # Errors
+    /// When its value is not text.
+    fn env(&self, name: &str) -> Result<Option<String>, String>;
+    /// Programs of the machine.
+    fn tool(&self, request: &ToolRequest) -> Answer<ToolSearch>;
+    /// Libraries installed on the machine.
+    fn library(&self, request: &LibraryRequest) -> Answer<LibrarySearch>;
+    /// What a probe answers, or why it could not run.
+    fn probe(&self, request: &ProbeRequest) -> Answer<Result<AnswerText, String>>;
+    /// The answer of the scan that stands in a folder: kept, and true for this run.
+    fn scan(&self, folder: &WsPath) -> Answer<AnswerText>;
+}
+
+/// What a tool is to be found by.
+#[derive(Clone, PartialEq, Eq, Hash, Debug)]
+pub struct ToolRequest {
+    /// Names to look for, the best first.
+    pub names: Vec<Arc<str>>,
+    /// The word that makes it print its version; `None` where nobody asks.
+    pub version: Option<Arc<str>>,
+}
+
+/// A tool that was found.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct ToolAnswer {
+    /// The name that it was found under.
+    pub name: Arc<str>,
+    /// Where it is.
+    pub path: Arc<str>,
+    /// Its version, where it was asked for and the tool told one.
+    pub version: Option<Arc<str>>,
+}
+
+/// What came of looking for a tool.
+#[derive(Clone, PartialEq, Eq, Debug, Default)]
+pub struct ToolSearch {
+    /// The tools that are there, in the order of their names.
+    pub found: Vec<ToolAnswer>,
+    /// Folders that were searched.
+    pub searched: Vec<String>,
+    /// What to install.
+    pub mend: Option<String>,
+}
+
+/// What an installed library is to be found by.
+#[derive(Clone, PartialEq, Eq, Hash, Debug)]
+pub struct LibraryRequest {
+    /// Names of `.pc` files without their ending, the best first.
+    pub names: Vec<Arc<str>>,
+    /// Whether the flags for static linking are wanted.
+    pub for_static: bool,
+}
+
+/// A library that was found.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct LibraryAnswer {
+    /// The name that it was found under.
+    pub name: String,
+    /// Its version.
+    pub version: String,
+    /// Compiler flags.
+    pub compile: Vec<String>,
+    /// Linker flags.
+    pub link: Vec<String>,
+}
+
+/// What came of looking for a library.
+#[derive(Clone, PartialEq, Eq, Debug, Default)]
+pub struct LibrarySearch {
+    /// The libraries that are there, in the order of their names.
+    pub found: Vec<LibraryAnswer>,
+    /// Folders that were searched.
+    pub searched: Vec<String>,
+    /// What was wrong with a file that was found.
+    pub problem: Option<String>,
+}
+
+/// A program that a probe starts.
+#[derive(Clone, PartialEq, Eq, Hash, Debug)]
+pub enum ProbeProgram {
+    /// A tool of the machine, by its name.
+    Tool(Arc<str>),
+    /// A source file.
+    File(WsPath),
+}
+
+/// One process of a probe.
+#[derive(Clone, PartialEq, Eq, Hash, Debug)]
+pub struct ProbeCommand {
+    /// What is started.
+    pub program: ProbeProgram,
+    /// All words, the first one included.
+    pub words: Vec<Arc<str>>,
+}
+
+/// A cheap command whose answer the definitions read.
+#[derive(Clone, PartialEq, Eq, Hash, Debug)]
+pub struct ProbeRequest {
+    /// Commands in order, each with the processes of its pipe.
+    pub commands: Vec<Vec<ProbeCommand>>,
+    /// Variables, sorted by name.
+    pub env: Vec<(Arc<str>, Arc<str>)>,
+    /// How long each command may take, in milliseconds.
+    pub timeout: Option<u64>,
+}
+
+/// What a probe or scan answered.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct AnswerText {
+    /// Whether it succeeded.
+    pub ok: bool,
+    /// What it printed.
+    pub text: Arc<str>,
 }

@@ -19,6 +19,10 @@ fn expected(world: &MemoryWorld) -> Vec<(String, String)> {
             for part in line.split("#! ").skip(1) {
                 expected.push((format!("{path}:{}", n + 1), part.trim().to_owned()));
             }
+            // `#!@ file:line: message` expects one in a file that can hold no markers.
+            if let Some((place, message)) = line.strip_prefix("#!@ ").and_then(|l| l.split_once(": ")) {
+                expected.push((place.to_owned(), message.trim().to_owned()));
+            }
             if let Some((_, message)) = line.split_once("#!! ") {
                 expected.push(("-".to_owned(), message.trim().to_owned()));
             }

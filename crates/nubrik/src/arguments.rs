@@ -24,6 +24,19 @@ pub struct Arguments {
     pub command: Command,
     #[command(flatten)]
     pub face: Face,
+    #[command(flatten)]
+    pub choice: Choice,
+}
+
+/// Which options are set.
+#[derive(Args, Clone, Default)]
+pub struct Choice {
+    /// Set an option; may be repeated
+    #[arg(long, global = true, value_name = "OPTION=VALUE")]
+    pub set: Vec<String>,
+    /// Set the options of a profile of nubrik.toml
+    #[arg(long, global = true, value_name = "NAME")]
+    pub profile: Option<String>,
 }
 
 /// How a command shows its results.
@@ -91,7 +104,7 @@ pub enum Command {
 }
 
 /// How a build goes.
-#[derive(Args, Clone, Copy)]
+#[derive(Args, Clone, Copy, Default)]
 pub struct How {
     /// How many steps run at once
     #[arg(long, short, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=4096))]

@@ -6,8 +6,19 @@ use std::fs;
 use std::path::Path;
 
 /// Crates from the ground floor up.
-const FLOORS: [&str; 10] =
-    ["source", "diagnostic", "graph", "store", "confine", "syntax", "lang", "engine", "session", "nubrik"];
+const FLOORS: [&str; 11] = [
+    "source",
+    "diagnostic",
+    "graph",
+    "store",
+    "archive",
+    "confine",
+    "syntax",
+    "lang",
+    "engine",
+    "session",
+    "nubrik",
+];
 
 /// Packages of the program's face, and words of it, that no other crate may hold.
 const FACE: [&str; 6] = ["clap", "terminal_size", "unicode-width", "println!", "process::exit", "ExitCode"];

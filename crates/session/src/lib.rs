@@ -3,8 +3,12 @@
 //! Here the traits of the floors below meet the machine: definitions and folders on disk, tools,
 //! processes, the state of the workspace and the store.
 
+mod fetch;
 mod kits;
+mod libraries;
 mod machine;
+mod natives;
+mod probes;
 mod seal;
 mod session;
 mod settings;
@@ -14,6 +18,6 @@ mod world;
 
 pub use machine::{CONFINED_ENVIRONMENT, Machine};
 pub use seal::Sealed;
-pub use session::{BuildProblem, BuildReport, Session, store_folder};
+pub use session::{BuildProblem, BuildReport, ChoiceProblem, Session, store_folder};
 pub use settings::{Settings, SettingsProblem};
 pub use workspace::{OpenProblem, SETTINGS_FILE, Workspace};

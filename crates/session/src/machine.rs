@@ -8,10 +8,10 @@ use std::os::unix::fs::{OpenOptionsExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, OnceLock};
-use std::time::{SystemTime, UNIX_EPOCH};
+use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
 use nubrik_confine::{Access, CancelSwitch, Capture, Ended, PipelineSpec, RuleSet, StageSpec, SystemFolders};
-use nubrik_engine::{FoundTool, Job, JobEnd, Outside, Signature, ToolProblem, TreeFile};
+use nubrik_engine::{FoundTool, Job, JobEnd, Outside, Signature, ToolProblem, TreeFile, Work};
 use nubrik_store::Digest;
 use rustix::fs::{AtFlags, Mode, OFlags};
 
@@ -88,6 +88,23 @@ impl Machine {
             inode: stat.st_ino,
             mode: stat.st_mode,
         })
+    }
+
+    /// The workspace's root.
+    pub(crate) fn root(&self) -> &Path {
+        &self.root
+    }
+
+    pub(crate) fn system(&self) -> &SystemFolders {
+        &self.system
+    }
+
+    pub(crate) fn filters_network(&self) -> bool {
+        self.network_filter
+    }
+
+    pub(crate) fn cancel(&self) -> &CancelSwitch {
+        &self.cancel
     }
 
     /// Whether any command was started.
@@ -302,7 +319,9 @@ impl Outside for Machine {
             Ok(prepared) => prepared,
             Err(problem) => return JobEnd::NotStarted(self.root.join(job.folder), problem),
         };
-        let scratch = format!("/proc/self/cwd/{temporary}");
+        // As seen from the folder in which it runs: the same words on every machine.
+        let up = "../".repeat(job.work.split('/').filter(|p| !p.is_empty()).count());
+        let scratch = format!("/proc/self/cwd/{up}{temporary}");
         let mut environment: Vec<(String, String)> =
             CONFINED_ENVIRONMENT.iter().map(|(n, v)| ((*n).to_owned(), (*v).to_owned())).collect();
         environment.push(("HOME".to_owned(), scratch.clone()));
@@ -322,9 +341,12 @@ impl Outside for Machine {
         let spec = PipelineSpec {
             stages: stages.collect(),
             folder: &self.root,
+            work: &self.root.join(job.work),
             environment: &environment,
             rules: Some(&rules),
-            filter_network: self.network_filter,
+            filter_network: self.network_filter && !job.limits.network,
+            timeout: job.limits.timeout.map(Duration::from_millis),
+            memory: job.limits.memory,
         };
         let mut capture = Capture::new(PRINTED_LIMIT.saturating_sub(printed.len()));
         let ended = nubrik_confine::run(&spec, &mut capture, &self.cancel);
@@ -341,8 +363,13 @@ impl Outside for Machine {
             Ended::Code(code) => JobEnd::Code(code),
             Ended::Signal(signal) => JobEnd::Signal(signal),
             Ended::Cancelled => JobEnd::Cancelled,
+            Ended::TimedOut => JobEnd::TimedOut,
             Ended::NotStarted(program, problem) => JobEnd::NotStarted(program, problem),
         }
+    }
+
+    fn work(&self, work: &Work, to: &str) -> Result<(), String> {
+        crate::natives::work(&self.root, work, to)
     }
 
     fn is_cancelled(&self) -> bool {

@@ -10,9 +10,11 @@ use std::sync::Arc;
 use nubrik_engine::{Outside, Signature};
 
 use crate::machine::Machine;
+use crate::probes;
+use nubrik_lang::ProbeRequest;
 use nubrik_store::{Decoder, Digest, Encoder, Truncated};
 
-const MAGIC: &str = "nubrik seal 1";
+const MAGIC: &str = "nubrik seal 2";
 
 /// What a sealed request came to.
 #[derive(Clone, PartialEq, Eq, Debug)]
@@ -26,6 +28,10 @@ pub struct Sealed {
 /// A seal as it is written.
 pub(crate) struct Seal {
     pub sealed: Sealed,
+    /// Variables of the environment with the digests of their values.
+    pub env: Vec<(String, Option<Digest>)>,
+    /// Probes with the digests of their answers.
+    pub probes: Vec<(ProbeRequest, Digest)>,
     /// Paths with their metadata; all zero where nothing was. Sorted.
     pub files: Vec<(Arc<str>, Option<Signature>)>,
 }
@@ -36,6 +42,15 @@ impl Seal {
         out.text(MAGIC);
         out.u64(self.sealed.steps as u64);
         out.list(&self.sealed.results, |out, path| out.text(path));
+        out.list(&self.env, |out, (name, digest)| {
+            out.text(name);
+            out.bool(digest.is_some());
+            out.digest(&digest.unwrap_or(Digest([0; 32])));
+        });
+        out.list(&self.probes, |out, (request, digest)| {
+            probes::encode(request, out);
+            out.digest(digest);
+        });
         out.list(&self.files, |out, (path, signature)| {
             out.text(path);
             let s = signature.unwrap_or_default();
@@ -50,12 +65,24 @@ impl Seal {
     }
 }
 
+/// What stands for a variable's value: values may be nobody's business.
+pub(crate) fn env_digest(value: Option<&str>) -> Option<Digest> {
+    value.map(|value| Digest::of(value.as_bytes()))
+}
+
 struct Entry<'a> {
     path: &'a str,
     signature: Option<Signature>,
 }
 
-fn decode(bytes: &[u8]) -> Result<(Sealed, Vec<Entry<'_>>), Truncated> {
+struct Decoded<'a> {
+    sealed: Sealed,
+    env: Vec<(String, Option<Digest>)>,
+    probes: Vec<(ProbeRequest, Digest)>,
+    files: Vec<Entry<'a>>,
+}
+
+fn decode(bytes: &[u8]) -> Result<Decoded<'_>, Truncated> {
     let (body, check) = bytes.split_at_checked(bytes.len().saturating_sub(32)).ok_or(Truncated)?;
     if Digest::of(body).0 != check {
         return Err(Truncated);
@@ -66,6 +93,13 @@ fn decode(bytes: &[u8]) -> Result<(Sealed, Vec<Entry<'_>>), Truncated> {
     }
     let steps = from.u64()? as usize;
     let results = from.list(|from| Ok(from.text()?.to_owned()))?;
+    let env = from.list(|from| {
+        let name = from.text()?.to_owned();
+        let is_set = from.bool()?;
+        let digest = from.digest()?;
+        Ok((name, is_set.then_some(digest)))
+    })?;
+    let probes = from.list(|from| Ok((probes::decode(from)?, from.digest()?)))?;
     let files = from.list(|from| {
         let path = from.text()?;
         let (size, changed) = (from.u64()?, from.u64()? as i64);
@@ -73,15 +107,28 @@ fn decode(bytes: &[u8]) -> Result<(Sealed, Vec<Entry<'_>>), Truncated> {
         let signature = (mode != 0).then_some(Signature { size, changed, touched, inode, mode });
         Ok(Entry { path, signature })
     })?;
-    Ok((Sealed { steps, results }, files))
+    Ok(Decoded { sealed: Sealed { steps, results }, env, probes, files })
 }
 
 /// What the sealed request came to, if the seal holds: nothing that it looked at has changed.
 pub(crate) fn check(bytes: &[u8], outside: &Machine, threads: usize) -> Option<Sealed> {
-    let (sealed, entries) = decode(bytes).ok()?;
+    let Decoded { sealed, env, probes, files: entries } = decode(bytes).ok()?;
+    if env.iter().any(|(name, digest)| env_digest(std::env::var(name).ok().as_deref()) != *digest) {
+        return None;
+    }
     let part = entries.len().div_ceil(threads.max(1)).max(1);
     let broken = std::sync::atomic::AtomicBool::new(false);
     std::thread::scope(|scope| {
+        if !probes.is_empty() {
+            scope.spawn(|| {
+                let again = |(request, digest): &(ProbeRequest, Digest)| {
+                    probes::digest_of(&probes::answer(outside, request)) != *digest
+                };
+                if probes.iter().any(again) {
+                    broken.store(true, std::sync::atomic::Ordering::Relaxed);
+                }
+            });
+        }
         for entries in entries.chunks(part) {
             let broken = &broken;
             scope.spawn(move || {

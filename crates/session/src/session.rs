@@ -8,16 +8,18 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use nubrik_confine::CancelSwitch;
 use nubrik_engine::{
-    Event, Listener, Notice, Options, Outcome, Outside, PlannedStep, Signature, State, Summary, build, plan,
+    Event, Listener, Notice, Options, Outcome, Outside, PlannedStep, Signature, State, Summary, Verdict,
+    build, plan,
 };
-use nubrik_lang::{AddressPattern, Evaluation, Evaluator};
+use nubrik_graph::{Graph, Step};
+use nubrik_lang::{AddressPattern, AnswerText, Evaluation, Evaluator, Setting, SettingValue};
 use nubrik_source::WsPath;
 use nubrik_store::{Digest, Encoder, LocalStore, Store};
 
 use crate::machine::Machine;
 use crate::seal::{self, Seal, Sealed};
 use crate::workspace::{OpenProblem, Workspace};
-use crate::world::DiskWorld;
+use crate::world::{DiskWorld, Seen};
 
 /// Stack for evaluation, in bytes: definitions nest deeper than a thread's usual stack allows.
 const EVALUATION_STACK: usize = 256 << 20;
@@ -33,9 +35,27 @@ pub struct Session {
     state: State,
     /// Held while this session may change the workspace.
     lock: Option<File>,
-    /// What evaluation looked at.
-    looked_at: Mutex<HashMap<Arc<str>, Option<Signature>>>,
+    /// What evaluation saw of the machine.
+    seen: Mutex<Seen>,
     store: Result<LocalStore, String>,
+    /// Options that are set, and the profile that they are called by.
+    settings: Vec<Setting>,
+    profile: Option<String>,
+    /// Answers of scans in this run, by their folders.
+    answers: HashMap<WsPath, AnswerText>,
+    /// What became of steps while scans were answered, by their folders.
+    earlier: HashMap<Arc<str>, Verdict>,
+    /// Files on which the answers of scans depend.
+    scans_looked_at: Vec<(Arc<str>, Option<Signature>)>,
+}
+
+/// Why options cannot be chosen.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct ChoiceProblem {
+    /// What is wrong.
+    pub message: String,
+    /// What to write instead.
+    pub mends: Vec<String>,
 }
 
 /// Why a session cannot change the workspace.
@@ -86,8 +106,13 @@ impl Session {
             machine,
             state: State::default(),
             lock: None,
-            looked_at: Mutex::default(),
+            seen: Mutex::default(),
             store,
+            settings: Vec::new(),
+            profile: None,
+            answers: HashMap::new(),
+            earlier: HashMap::new(),
+            scans_looked_at: Vec::new(),
         })
     }
 
@@ -95,6 +120,48 @@ impl Session {
     pub fn default_jobs(&self) -> usize {
         let processors = std::thread::available_parallelism().map_or(1, usize::from);
         self.workspace.settings.jobs.unwrap_or(processors)
+    }
+
+    /// Chooses options: those of a profile, then single ones (`name=value`), which win.
+    ///
+    /// # Errors
+    /// When there is no such profile, or a choice is not `name=value`. Whether there are such options
+    /// shows when the definitions are evaluated.
+    pub fn choose(&mut self, profile: Option<&str>, single: &[String]) -> Result<(), ChoiceProblem> {
+        let mut settings: Vec<Setting> = Vec::new();
+        if let Some(name) = profile {
+            let profiles = &self.workspace.settings.profiles;
+            let Some(set) = profiles.get(name) else {
+                let near = nubrik_diagnostic::nearest(name, profiles.keys().map(String::as_str));
+                let message = format!("there is no profile `{name}` in nubrik.toml");
+                let mut mends: Vec<String> = near.map(|n| format!("--profile {n}")).into_iter().collect();
+                if profiles.is_empty() {
+                    mends.push(format!("[profiles]\n{name} = {{ option = \"value\" }}"));
+                }
+                return Err(ChoiceProblem { message, mends });
+            };
+            for (option, value) in set {
+                let origin = format!("profile `{name}`");
+                settings.push(Setting { name: option.clone(), value: value.clone(), origin });
+            }
+        }
+        for choice in single {
+            let Some((name, value)) = choice.split_once('=') else {
+                let message = format!("`{choice}` sets nothing");
+                return Err(ChoiceProblem { message, mends: vec![format!("--set {choice}=value")] });
+            };
+            settings.retain(|s| s.name != name);
+            let value = SettingValue::Word(value.to_owned());
+            settings.push(Setting { name: name.to_owned(), value, origin: "--set".to_owned() });
+        }
+        self.settings = settings;
+        self.profile = profile.map(str::to_owned);
+        Ok(())
+    }
+
+    /// Whether this session may change the workspace.
+    pub fn is_locked(&self) -> bool {
+        self.lock.is_some()
     }
 
     /// Makes sure that no other session changes this workspace meanwhile; `waiting` is called when
@@ -145,9 +212,16 @@ impl Session {
 
     // Evaluation.
 
-    /// Evaluates what some addresses ask for.
+    /// Evaluates what some addresses ask for. Where answers of scans are missing the evaluation is
+    /// waiting: [`Session::answer`] finds them, and then evaluation is to be asked again.
     pub fn evaluate(&self, patterns: &[AddressPattern]) -> Evaluation {
         self.with_evaluator(|evaluator| evaluator.request(patterns))
+    }
+
+    /// The same for everything that is declared, with all options and who reached them.
+    pub fn evaluate_options(&self) -> Evaluation {
+        let all = AddressPattern::below(&WsPath::root());
+        self.with_evaluator(|evaluator| evaluator.with_option_infos().request(&[all]))
     }
 
     /// Evaluates everything, and reports what is only questionable, too.
@@ -156,25 +230,90 @@ impl Session {
     }
 
     fn with_evaluator(&self, work: impl FnOnce(Evaluator<'_>) -> Evaluation + Send) -> Evaluation {
-        let world = DiskWorld::new(&self.workspace.root, &self.machine);
+        let world = DiskWorld::new(&self.workspace.root, &self.machine, &self.answers);
         let evaluation = std::thread::scope(|scope| {
             let thread = std::thread::Builder::new().stack_size(EVALUATION_STACK);
-            let running = thread.spawn_scoped(scope, || work(Evaluator::new(&world)));
+            let running =
+                thread.spawn_scoped(scope, || work(Evaluator::new(&world).with_settings(&self.settings)));
             match running.map(std::thread::ScopedJoinHandle::join) {
                 Ok(Ok(evaluation)) => evaluation,
                 Ok(Err(panic)) => std::panic::resume_unwind(panic),
                 Err(e) => std::panic::panic_any(format!("cannot start a thread: {e}")),
             }
         });
-        *self.looked_at.lock().unwrap_or_else(PoisonError::into_inner) = world.into_looked_at();
+        *self.seen.lock().unwrap_or_else(PoisonError::into_inner) = world.into_seen();
         evaluation
+    }
+
+    /// Finds the answers of scans that an evaluation waits for. The session must hold the lock and have
+    /// loaded the state. When a scan failed, the report says so and some answers are still missing.
+    pub fn answer(
+        &mut self,
+        evaluation: &Evaluation,
+        listener: &dyn Listener,
+        options: Options,
+    ) -> Result<BuildReport, BuildProblem> {
+        nubrik_confine::raise_open_file_limit();
+        nubrik_confine::become_reaper();
+        let graph = &evaluation.graph;
+        let heard = Heard { listener, graph, verdicts: Mutex::default() };
+        let outcome = build(
+            graph,
+            &evaluation.scans,
+            self.results_folder().as_str(),
+            &self.state,
+            &self.machine,
+            self.store(),
+            &heard,
+            options,
+        );
+        for (folder, verdict) in heard.verdicts.into_inner().unwrap_or_else(PoisonError::into_inner) {
+            self.earlier.entry(folder).or_insert(verdict);
+        }
+        self.scans_looked_at.extend(outcome.looked_at.iter().map(|(path, entry)| {
+            // A file that may still change without a trace holds no seal.
+            (path.clone(), entry.map(|e| if e.young { Signature::default() } else { e.signature }))
+        }));
+        let own = self.workspace.own_folder();
+        write_whole(&own.join("state"), &outcome.state.encode())?;
+        write_whole(&own.join("tools"), &self.machine.tools.encode())?;
+        if outcome.summary.failed + outcome.summary.left + outcome.summary.blocked == 0 && !outcome.cancelled
+        {
+            for file in &evaluation.scans {
+                let Some(maker) = graph.file(*file).maker else { continue };
+                let step = graph.step(maker);
+                self.read_answer(graph, step);
+            }
+        }
+        self.state = outcome.state;
+        Ok(BuildReport {
+            summary: outcome.summary,
+            results: Vec::new(),
+            cancelled: outcome.cancelled,
+            machine_lacks: outcome.machine_lacks,
+        })
+    }
+
+    fn read_answer(&mut self, graph: &Graph, step: &Step) {
+        let text = |file: nubrik_graph::FileId| {
+            let bytes = self.machine.read(graph.file(file).path.as_str()).unwrap_or_default();
+            String::from_utf8_lossy(&bytes).into_owned()
+        };
+        let ok = step.status.is_none_or(|file| text(file).trim() == "0");
+        let answer = AnswerText { ok, text: text(step.outputs[0].file).into() };
+        for output in &step.outputs {
+            let path = graph.file(output.file).path.shared().clone();
+            let signature = self.machine.check(&path).map(Signature::settled);
+            self.scans_looked_at.push((path, signature));
+        }
+        self.answers.insert(step.folder.clone(), answer);
     }
 
     // Building.
 
     /// The folder of results, from the workspace's root.
-    pub fn results_folder(&self) -> &'static str {
-        "out/base"
+    pub fn results_folder(&self) -> String {
+        format!("out/{}", self.profile.as_deref().unwrap_or("base"))
     }
 
     fn store(&self) -> Option<&dyn Store> {
@@ -186,6 +325,11 @@ impl Session {
         out.text(env!("CARGO_PKG_VERSION"));
         out.text(&std::env::var_os("PATH").unwrap_or_default().to_string_lossy());
         out.list(patterns, |out, pattern| out.text(pattern.path.as_str()));
+        out.text(&self.results_folder());
+        out.list(&self.settings, |out, setting| {
+            out.text(&setting.name);
+            out.text(&format!("{:?}", setting.value));
+        });
         let program = std::env::current_exe().ok().and_then(|p| self.machine.check(&p.to_string_lossy()));
         out.u64(program.map_or(0, |s| s.changed as u64));
         self.workspace.own_folder().join("seals").join(&Digest::of(&out.bytes).hex()[..24])
@@ -217,16 +361,17 @@ impl Session {
         let _ = fs::remove_file(self.seal_path(patterns));
         self.remove_stale_results(evaluation);
         let out = self.results_folder();
-        let outcome = build(
+        let mut outcome = build(
             &evaluation.graph,
             &evaluation.requested,
-            out,
+            &out,
             &self.state,
             &self.machine,
             self.store(),
             listener,
             options,
         );
+        self.count_earlier(evaluation, &mut outcome.summary);
         if self.machine.has_started_commands() {
             let ended = nubrik_confine::end_orphans();
             if ended > 0 && !outcome.cancelled {
@@ -242,6 +387,30 @@ impl Session {
             cancelled: outcome.cancelled,
             machine_lacks: outcome.machine_lacks,
         })
+    }
+
+    /// Counts steps that ran or were reused so that scans could be answered: in this build they are
+    /// current already.
+    fn count_earlier(&self, evaluation: &Evaluation, summary: &mut Summary) {
+        if self.earlier.is_empty() {
+            return;
+        }
+        let graph = &evaluation.graph;
+        let closure = nubrik_graph::Closure::of(graph, evaluation.requested.iter().copied());
+        let counted: std::collections::HashSet<&str> =
+            closure.steps.iter().map(|s| graph.step(*s).folder.as_str()).collect();
+        #[allow(clippy::iter_over_hash_type)] // Only sums come of it.
+        for (folder, verdict) in &self.earlier {
+            if counted.contains(&**folder) {
+                if matches!(verdict, Verdict::Ran | Verdict::Reused) {
+                    summary.current = summary.current.saturating_sub(1);
+                    summary.count(*verdict);
+                }
+            } else {
+                summary.steps += 1;
+                summary.count(*verdict);
+            }
+        }
     }
 
     /// Removes published results that a requested target no longer has.
@@ -305,7 +474,14 @@ impl Session {
             fs::create_dir_all(&folder).map_err(|e| BuildProblem::Own(folder.clone(), e))?;
             forget_old_seals(&folder);
             let sealed = Sealed { steps: done.steps, results: results.to_vec() };
-            write_whole(&path, &Seal { sealed, files }.encode())?;
+            let seen = self.seen.lock().unwrap_or_else(PoisonError::into_inner);
+            let mut env: Vec<_> =
+                seen.env.iter().map(|(n, v)| (n.clone(), seal::env_digest(v.as_deref()))).collect();
+            env.sort();
+            let mut probes: Vec<_> =
+                seen.probes.iter().map(|(r, a)| (r.clone(), crate::probes::digest_of(a))).collect();
+            probes.sort_by(|a, b| format!("{:?}", a.0).cmp(&format!("{:?}", b.0)));
+            write_whole(&path, &Seal { sealed, env, probes, files }.encode())?;
         }
         Ok(())
     }
@@ -319,8 +495,15 @@ impl Session {
     ) -> Option<Vec<(Arc<str>, Option<Signature>)>> {
         let mut files: BTreeMap<Arc<str>, Option<Signature>> = BTreeMap::new();
         files.insert(crate::SETTINGS_FILE.into(), self.machine.check(crate::SETTINGS_FILE));
-        let looked_at = self.looked_at.lock().unwrap_or_else(PoisonError::into_inner);
-        files.extend(looked_at.iter().map(|(path, signature)| (path.clone(), *signature)));
+        let seen = self.seen.lock().unwrap_or_else(PoisonError::into_inner);
+        files.extend(seen.files.iter().map(|(path, signature)| (path.clone(), *signature)));
+        drop(seen);
+        for (path, signature) in &self.scans_looked_at {
+            if *signature == Some(Signature::default()) {
+                return None;
+            }
+            files.insert(path.clone(), *signature);
+        }
         for (path, entry) in &outcome.looked_at {
             if entry.is_some_and(|e| e.young) {
                 return None;
@@ -328,7 +511,7 @@ impl Session {
             files.insert(path.clone(), entry.map(|e| e.signature));
         }
         for (path, signature) in self.machine.tools.looked_at() {
-            files.insert(path, Some(signature));
+            files.insert(path, signature);
         }
         let graph = &evaluation.graph;
         for id in nubrik_graph::Closure::of(graph, evaluation.requested.iter().copied()).steps {
@@ -370,6 +553,23 @@ impl Session {
     /// The machine under this session.
     pub fn machine(&self) -> &Machine {
         &self.machine
+    }
+}
+
+/// Hears what becomes of steps, and tells it on.
+struct Heard<'a> {
+    listener: &'a dyn Listener,
+    graph: &'a Graph,
+    verdicts: Mutex<Vec<(Arc<str>, Verdict)>>,
+}
+
+impl Listener for Heard<'_> {
+    fn hear(&self, event: &Event) {
+        if let Event::Done { step, verdict, .. } = event {
+            let folder = self.graph.step(*step).folder.shared().clone();
+            self.verdicts.lock().unwrap_or_else(PoisonError::into_inner).push((folder, *verdict));
+        }
+        self.listener.hear(event);
     }
 }
 

@@ -1,12 +1,17 @@
 //! `nubrik.toml`: settings of the tool, never build logic. Parsed strictly.
 
+use std::collections::BTreeMap;
+
 use nubrik_diagnostic::nearest;
+use nubrik_lang::SettingValue;
 
 /// Settings of a workspace.
 #[derive(Clone, PartialEq, Eq, Debug, Default)]
 pub struct Settings {
     /// How many steps run at once; as many as there are processors by default.
     pub jobs: Option<usize>,
+    /// Options set together, by the name of their profile.
+    pub profiles: BTreeMap<String, Vec<(String, SettingValue)>>,
 }
 
 /// What is wrong with the settings, and a mend.
@@ -20,8 +25,10 @@ pub struct SettingsProblem {
     pub mend: Option<String>,
 }
 
-const KEYS: [&str; 1] = ["jobs"];
-const LATER_KEYS: [&str; 1] = ["profiles"];
+const KEYS: [&str; 2] = ["jobs", "profiles"];
+
+/// Names of profiles that mean something else in the folder of results.
+const TAKEN_PROFILES: [&str; 1] = ["base"];
 
 impl Settings {
     /// Reads settings.
@@ -48,8 +55,14 @@ impl Settings {
                 ("jobs", _) => {
                     return Err(problem("`jobs` is a number from 1 to 4096".into(), Some("jobs = 4".into())));
                 }
-                (key, _) if LATER_KEYS.contains(&key) => {
-                    return Err(problem(format!("`{key}` cannot be used yet"), None));
+                ("profiles", toml::Value::Table(table)) => {
+                    for (name, value) in table {
+                        settings.profiles.insert(name.clone(), profile(text, name, value)?);
+                    }
+                }
+                ("profiles", _) => {
+                    let mend = "[profiles]\nship = { mode = \"release\" }".to_owned();
+                    return Err(problem("`profiles` is a table of profiles".into(), Some(mend)));
                 }
                 (key, _) => {
                     let near = nearest(key, KEYS).map(|near| format!("{near} = …"));
@@ -59,6 +72,66 @@ impl Settings {
             }
         }
         Ok(settings)
+    }
+}
+
+fn profile(
+    text: &str,
+    name: &str,
+    value: &toml::Value,
+) -> Result<Vec<(String, SettingValue)>, SettingsProblem> {
+    let at = |word: &str| text.find(word).map(|at| at..at + word.len());
+    let problem = |word: &str, message: String, mend: &str| SettingsProblem {
+        message,
+        range: at(word),
+        mend: (!mend.is_empty()).then(|| mend.to_owned()),
+    };
+    let fine = |c: char| c.is_ascii_alphanumeric() || matches!(c, '_' | '-');
+    if name.is_empty() || !name.chars().all(fine) {
+        return Err(problem(
+            name,
+            format!("`{name}` cannot be the name of a profile: letters, digits, `_` and `-`"),
+            "",
+        ));
+    }
+    if TAKEN_PROFILES.contains(&name) {
+        let message = format!("`{name}` is the name of the results without a profile");
+        return Err(problem(name, message, "give the profile another name"));
+    }
+    let toml::Value::Table(options) = value else {
+        let mend = format!("{name} = {{ mode = \"release\" }}");
+        return Err(problem(name, format!("the profile `{name}` is a table of options"), &mend));
+    };
+    let mut set = Vec::new();
+    for (option, value) in options {
+        // `flags.mode = …` is a table in a table: the longer name of an option.
+        if let toml::Value::Table(inner) = value {
+            for (name, value) in inner {
+                let name = format!("{option}.{name}");
+                set.push((name.clone(), setting_value(value).ok_or_else(|| not_a_value(&name, at(option)))?));
+            }
+        } else {
+            set.push((option.clone(), setting_value(value).ok_or_else(|| not_a_value(option, at(option)))?));
+        }
+    }
+    Ok(set)
+}
+
+fn not_a_value(option: &str, range: Option<std::ops::Range<usize>>) -> SettingsProblem {
+    let message =
+        format!("the value of the option `{option}` is a text, a bool, a number or a list of these");
+    SettingsProblem { message, range, mend: None }
+}
+
+fn setting_value(value: &toml::Value) -> Option<SettingValue> {
+    match value {
+        toml::Value::String(text) => Some(SettingValue::Word(text.clone())),
+        toml::Value::Boolean(value) => Some(SettingValue::Bool(*value)),
+        toml::Value::Integer(value) => Some(SettingValue::Int(*value)),
+        toml::Value::Array(items) => {
+            Some(SettingValue::List(items.iter().map(setting_value).collect::<Option<Vec<_>>>()?))
+        }
+        _ => None,
     }
 }
 
@@ -75,5 +148,13 @@ mod tests {
         assert_eq!(problem.mend.as_deref(), Some("jobs = …"));
         assert_eq!(problem.range, Some(4..7));
         assert!(Settings::parse("jobs =").is_err());
+        let settings =
+            Settings::parse("[profiles]\nship = { mode = 'release', lto = true, c.level = 3 }").unwrap();
+        let ship = &settings.profiles["ship"];
+        assert_eq!(ship[0], ("c.level".into(), SettingValue::Int(3)));
+        assert_eq!(ship.len(), 3);
+        assert!(Settings::parse("[profiles]\nbase = {}").is_err());
+        assert!(Settings::parse("[profiles]\nship = 3").is_err());
+        assert!(Settings::parse("[profiles]\nship = { mode = 1.5 }").is_err());
     }
 }

@@ -4,7 +4,7 @@
 //! asking the driver. What was found is remembered with the metadata of every file, and found again
 //! when one of them changes.
 
-use std::collections::HashMap;
+use std::collections::{BTreeSet, HashMap};
 use std::ffi::OsString;
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
@@ -39,6 +39,8 @@ struct Remembered {
     tool: FoundTool,
     /// The file under its name on the search path, then all of its parts.
     files: Vec<(Arc<str>, Signature)>,
+    /// What it told of its version, by the word that asked for it.
+    versions: Vec<(Arc<str>, Option<Arc<str>>)>,
 }
 
 /// Finds tools on a search path.
@@ -46,6 +48,8 @@ pub(crate) struct ToolFinder {
     folders: Vec<PathBuf>,
     search_path: OsString,
     remembered: Mutex<HashMap<Arc<str>, Remembered>>,
+    /// Names that were looked for in this run.
+    asked: Mutex<BTreeSet<Arc<str>>>,
 }
 
 impl ToolFinder {
@@ -53,7 +57,7 @@ impl ToolFinder {
     pub fn new(search_path: OsString, remembered: &[u8]) -> ToolFinder {
         let folders = std::env::split_paths(&search_path).filter(|p| p.is_absolute()).collect();
         let remembered = decode(remembered, &search_path.to_string_lossy()).unwrap_or_default();
-        ToolFinder { folders, search_path, remembered: Mutex::new(remembered) }
+        ToolFinder { folders, search_path, remembered: Mutex::new(remembered), asked: Mutex::default() }
     }
 
     /// What was found, for the next run.
@@ -62,7 +66,7 @@ impl ToolFinder {
         let mut tools: Vec<(&Arc<str>, &Remembered)> = remembered.iter().collect();
         tools.sort_by_key(|(name, _)| *name);
         let mut out = Encoder::new();
-        out.text("nubrik tools 1");
+        out.text("nubrik tools 2");
         out.text(&self.search_path.to_string_lossy());
         out.list(&tools, |out, (name, found)| {
             out.text(name);
@@ -77,21 +81,77 @@ impl ToolFinder {
                 }
                 out.u32(signature.mode);
             });
+            out.list(&found.versions, |out, (word, version)| {
+                out.text(word);
+                out.text(version.as_deref().unwrap_or(""));
+            });
         });
         out.bytes
     }
 
-    /// Files of all tools found, with their metadata.
-    pub fn looked_at(&self) -> Vec<(Arc<str>, Signature)> {
+    /// Files of all tools looked for, with their metadata; `None` for places in which one would be
+    /// found first, and is not.
+    pub fn looked_at(&self) -> Vec<(Arc<str>, Option<Signature>)> {
         let remembered = self.remembered.lock().unwrap_or_else(PoisonError::into_inner);
-        let mut files: Vec<_> = remembered.values().flat_map(|r| r.files.iter().cloned()).collect();
+        let asked = self.asked.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut files: Vec<(Arc<str>, Option<Signature>)> = Vec::new();
+        for name in asked.iter() {
+            let found = remembered.get(name);
+            let first = found.and_then(|f| f.files.first()).map(|(path, _)| path.clone());
+            for folder in &self.folders {
+                let path: Arc<str> = folder.join(&**name).to_string_lossy().into();
+                if Some(&path) == first.as_ref() {
+                    break;
+                }
+                files.push((path, None));
+            }
+            files.extend(found.into_iter().flat_map(|f| f.files.iter().map(|(p, s)| (p.clone(), Some(*s)))));
+        }
         files.sort_by(|a, b| a.0.cmp(&b.0));
         files.dedup_by(|a, b| a.0 == b.0);
         files
     }
 
+    /// The version that a tool tells when it is asked with a word such as `--version`; `None` when it
+    /// tells none. Remembered as long as the tool stays the same.
+    pub fn version(&self, machine: &Machine, name: &Arc<str>, word: &Arc<str>) -> Option<Arc<str>> {
+        let tool = self.find(machine, name).ok()?;
+        let remembered = || self.remembered.lock().unwrap_or_else(PoisonError::into_inner);
+        let known = remembered().get(name).and_then(|f| f.versions.iter().find(|(w, _)| w == word).cloned());
+        if let Some((_, version)) = known {
+            return version;
+        }
+        let asked = Command::new(&tool.path)
+            .arg(&**word)
+            .env_clear()
+            .env("PATH", &self.search_path)
+            .env("LC_ALL", "C")
+            .stdin(Stdio::null())
+            .output()
+            .ok()?;
+        // Some tools tell it on standard error.
+        let said = [asked.stdout, asked.stderr].concat();
+        let version = first_version(&String::from_utf8_lossy(&said)).map(Arc::from);
+        if let Some(found) = remembered().get_mut(name) {
+            found.versions.push((word.clone(), version.clone()));
+        }
+        version
+    }
+
+    /// The folders in which tools are searched for.
+    pub fn folders(&self) -> Vec<String> {
+        self.folders.iter().map(|f| f.display().to_string()).collect()
+    }
+
+    /// What to install for a tool, where that is known.
+    pub fn mend(name: &str) -> Option<String> {
+        let package = PACKAGES.iter().find(|p| p.0 == name)?;
+        Some(format!("install {}; the package is called {}", package.1, package.2))
+    }
+
     /// Finds a tool by its name.
     pub fn find(&self, machine: &Machine, name: &Arc<str>) -> Result<FoundTool, ToolProblem> {
+        self.asked.lock().unwrap_or_else(PoisonError::into_inner).insert(name.clone());
         let on_path = self.on_path(name);
         let known = self.remembered.lock().unwrap_or_else(PoisonError::into_inner).get(name).cloned();
         if let (Some(known), Some(on_path)) = (&known, &on_path) {
@@ -103,13 +163,7 @@ impl ToolFinder {
         let found = on_path.and_then(|path| self.look_closely(machine, name, &path));
         let Some(found) = found else {
             self.remembered.lock().unwrap_or_else(PoisonError::into_inner).remove(name);
-            let package = PACKAGES.iter().find(|p| p.0 == &**name);
-            return Err(ToolProblem {
-                name: name.clone(),
-                searched: self.folders.iter().map(|f| f.display().to_string()).collect(),
-                mend: package
-                    .map(|(_, what, package)| format!("install {what}; the package is called {package}")),
-            });
+            return Err(ToolProblem { name: name.clone(), searched: self.folders(), mend: Self::mend(name) });
         };
         self.remembered.lock().unwrap_or_else(PoisonError::into_inner).insert(name.clone(), found.clone());
         Ok(found.tool)
@@ -150,7 +204,7 @@ impl ToolFinder {
             identity: Digest::of(&identity.bytes),
             parts: files.iter().map(|(path, _)| path.clone()).collect(),
         };
-        Some(Remembered { tool, files })
+        Some(Remembered { tool, files, versions: Vec::new() })
     }
 
     /// Asks a compiler driver for a program that it starts.
@@ -176,6 +230,19 @@ impl ToolFinder {
     }
 }
 
+/// The first thing in a text that looks like a version: numbers with dots between them.
+fn first_version(text: &str) -> Option<String> {
+    let words = text.split(|c: char| c.is_whitespace() || "(),;".contains(c));
+    words
+        .map(|word| word.trim_start_matches(|c: char| !c.is_ascii_digit()))
+        .find(|word| {
+            let (first, rest) = word.split_once('.').unwrap_or((word, ""));
+            let is_number = |part: &str| !part.is_empty() && part.bytes().all(|b| b.is_ascii_digit());
+            is_number(first) && rest.starts_with(|c: char| c.is_ascii_digit())
+        })
+        .map(|word| word.trim_end_matches(['.', ':', '"', '\'']).to_owned())
+}
+
 /// Whether a program of this name answers for the programs that it starts: `cc`, `gcc-13`,
 /// `arm-none-eabi-gcc`, `clang++`, …
 fn is_compiler_driver(name: &str) -> bool {
@@ -186,7 +253,7 @@ fn is_compiler_driver(name: &str) -> bool {
 
 fn decode(bytes: &[u8], search_path: &str) -> Result<HashMap<Arc<str>, Remembered>, Truncated> {
     let mut from = Decoder::new(bytes);
-    if from.text()? != "nubrik tools 1" || from.text()? != search_path {
+    if from.text()? != "nubrik tools 2" || from.text()? != search_path {
         return Err(Truncated);
     }
     let tools = from.list(|from| {
@@ -198,15 +265,33 @@ fn decode(bytes: &[u8], search_path: &str) -> Result<HashMap<Arc<str>, Remembere
             let (touched, inode) = (from.u64()? as i64, from.u64()?);
             Ok((path, Signature { size, changed, touched, inode, mode: from.u32()? }))
         })?;
+        let versions = from.list(|from| {
+            let word: Arc<str> = from.text()?.into();
+            let version = from.text()?;
+            Ok((word, (!version.is_empty()).then(|| version.into())))
+        })?;
         let parts = files.iter().map(|(path, _)| path.clone()).collect();
-        Ok((name, Remembered { tool: FoundTool { path, identity, parts }, files }))
+        Ok((name, Remembered { tool: FoundTool { path, identity, parts }, files, versions }))
     })?;
     Ok(tools.into_iter().collect())
 }
 
 #[cfg(test)]
 mod tests {
-    use super::is_compiler_driver;
+    use super::{first_version, is_compiler_driver};
+
+    #[test]
+    fn reads_versions() {
+        for (text, version) in [
+            ("gcc (Debian 12.2.0-14+deb12u1) 12.2.0\nCopyright", Some("12.2.0-14+deb12u1")),
+            ("Python 3.11.7", Some("3.11.7")),
+            ("openjdk version \"17.0.15\" 2025-04-15", Some("17.0.15")),
+            ("git version v2.47.3.", Some("2.47.3")),
+            ("no version here 7", None),
+        ] {
+            assert_eq!(first_version(text).as_deref(), version, "{text}");
+        }
+    }
 
     #[test]
     fn knows_compiler_drivers() {

@@ -8,7 +8,10 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use ignore::gitignore::{Gitignore, GitignoreBuilder};
 use nubrik_engine::{Outside, Signature};
-use nubrik_lang::{Answer, DefinitionText, EntryKind, Listing, World};
+use nubrik_lang::{
+    Answer, AnswerText, DefinitionText, EntryKind, LibraryRequest, LibrarySearch, Listing, ProbeRequest,
+    ToolAnswer, ToolRequest, ToolSearch, World,
+};
 use nubrik_source::WsPath;
 
 use crate::kits::SHIPPED;
@@ -25,8 +28,20 @@ pub(crate) struct DiskWorld<'m> {
     machine: &'m Machine,
     listings: Mutex<HashMap<WsPath, Arc<Listing>>>,
     ignores: Mutex<HashMap<WsPath, Arc<Gitignore>>>,
-    /// What was looked at: metadata at that time, `None` where nothing was.
-    looked_at: Mutex<HashMap<Arc<str>, Option<Signature>>>,
+    /// Answers of scans that are kept and true for this run, by their folders.
+    scans: &'m HashMap<WsPath, AnswerText>,
+    seen: Mutex<Seen>,
+}
+
+/// What evaluation saw of the machine: when any of it changes, evaluation may come to something else.
+#[derive(Default, Clone)]
+pub(crate) struct Seen {
+    /// Paths that were looked at: metadata at that time, `None` where nothing was.
+    pub files: HashMap<Arc<str>, Option<Signature>>,
+    /// Variables of the environment.
+    pub env: HashMap<String, Option<String>>,
+    /// Probes with their answers.
+    pub probes: HashMap<ProbeRequest, Result<AnswerText, String>>,
 }
 
 fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
@@ -34,19 +49,20 @@ fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
 }
 
 impl<'m> DiskWorld<'m> {
-    pub fn new(root: &Path, machine: &'m Machine) -> Self {
+    pub fn new(root: &Path, machine: &'m Machine, scans: &'m HashMap<WsPath, AnswerText>) -> Self {
         DiskWorld {
             root: root.to_owned(),
             machine,
             listings: Mutex::default(),
             ignores: Mutex::default(),
-            looked_at: Mutex::default(),
+            scans,
+            seen: Mutex::default(),
         }
     }
 
     /// Everything that answers were taken from.
-    pub fn into_looked_at(self) -> HashMap<Arc<str>, Option<Signature>> {
-        self.looked_at.into_inner().unwrap_or_else(PoisonError::into_inner)
+    pub fn into_seen(self) -> Seen {
+        self.seen.into_inner().unwrap_or_else(PoisonError::into_inner)
     }
 
     fn disk(&self, path: &WsPath) -> PathBuf {
@@ -57,7 +73,7 @@ impl<'m> DiskWorld<'m> {
     fn look_at(&self, path: &WsPath) -> Option<Signature> {
         let name = if path.is_root() { "." } else { path.as_str() };
         let signature = self.machine.check(name);
-        lock(&self.looked_at).insert(name.into(), signature);
+        lock(&self.seen).files.insert(name.into(), signature);
         signature
     }
 
@@ -177,5 +193,60 @@ impl World for DiskWorld<'_> {
         let kind =
             self.look_at(path).map(|s| if s.is_folder() { EntryKind::Folder } else { EntryKind::File });
         Answer::Ready(kind)
+    }
+
+    fn env(&self, name: &str) -> Result<Option<String>, String> {
+        let value = match std::env::var(name) {
+            Ok(value) => Some(value),
+            Err(std::env::VarError::NotPresent) => None,
+            Err(std::env::VarError::NotUnicode(_)) => {
+                return Err(format!("the variable `{name}` is not UTF-8 text"));
+            }
+        };
+        lock(&self.seen).env.insert(name.to_owned(), value.clone());
+        Ok(value)
+    }
+
+    fn tool(&self, request: &ToolRequest) -> Answer<ToolSearch> {
+        let tools = &self.machine.tools;
+        let mut search = ToolSearch { searched: tools.folders(), ..ToolSearch::default() };
+        for name in &request.names {
+            match tools.find(self.machine, name) {
+                Ok(tool) => {
+                    let version =
+                        request.version.as_ref().and_then(|word| tools.version(self.machine, name, word));
+                    let path = tool.path.to_string_lossy().into();
+                    search.found.push(ToolAnswer { name: name.clone(), path, version });
+                }
+                Err(problem) => search.mend = search.mend.or(problem.mend),
+            }
+        }
+        if search.mend.is_none() {
+            search.mend = request.names.iter().find_map(|n| crate::tools::ToolFinder::mend(n));
+        }
+        Answer::Ready(search)
+    }
+
+    fn library(&self, request: &LibraryRequest) -> Answer<LibrarySearch> {
+        let path = self.env(crate::libraries::PATH_VARIABLE).ok().flatten();
+        let mut read = |path: &Path| {
+            let name: Arc<str> = path.to_string_lossy().into();
+            let signature = self.machine.check(&name);
+            lock(&self.seen).files.insert(name, signature);
+        };
+        Answer::Ready(crate::libraries::search(request, path.as_deref(), &mut read))
+    }
+
+    fn probe(&self, request: &ProbeRequest) -> Answer<Result<AnswerText, String>> {
+        if let Some(known) = lock(&self.seen).probes.get(request) {
+            return Answer::Ready(known.clone());
+        }
+        let answer = crate::probes::answer(self.machine, request);
+        lock(&self.seen).probes.insert(request.clone(), answer.clone());
+        Answer::Ready(answer)
+    }
+
+    fn scan(&self, folder: &WsPath) -> Answer<AnswerText> {
+        self.scans.get(folder).map_or(Answer::Pending, |answer| Answer::Ready(answer.clone()))
     }
 }

@@ -150,6 +150,8 @@ fn a_tool_outside_the_systems_folders_can_run() {
         folder: "made",
         readable: &["in".into()],
         tools: &[tool],
+        work: "",
+        limits: nubrik_graph::Limits::default(),
     };
     let mut printed = Vec::new();
     let ended = machine.run(&job, &mut printed);

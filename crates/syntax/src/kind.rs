@@ -63,7 +63,10 @@ pub enum SyntaxKind {
     TypeDecl,
     KindDecl,
     TargetDecl,
+    OptionDecl,
     LaterDecl,
+    WithinClause,
+    TaggedClause,
     Params,
     Param,
     TypeName,
@@ -98,6 +101,8 @@ pub enum SyntaxKind {
     NegateExpr,
     WithExpr,
     UnderExpr,
+    UnderFields,
+    UnderField,
     ParenExpr,
     CommandExpr,
     ShellExpr,
@@ -155,6 +160,6 @@ impl SyntaxKind {
     /// Whether this is a declaration's node.
     pub fn is_declaration(self) -> bool {
         use SyntaxKind::*;
-        matches!(self, UseDecl | LetDecl | TypeDecl | KindDecl | TargetDecl | LaterDecl)
+        matches!(self, UseDecl | LetDecl | TypeDecl | KindDecl | TargetDecl | OptionDecl | LaterDecl)
     }
 }

@@ -31,6 +31,20 @@ pub fn is_name(text: &str) -> bool {
         && bytes.all(|b| b.is_ascii_lowercase() || b.is_ascii_digit() || b == b'_')
 }
 
+/// The length of a duration such as `250ms`, `30s`, `5min` or `2h`, in milliseconds.
+pub fn duration(text: &str) -> Option<u64> {
+    let digits = text.find(|c: char| !c.is_ascii_digit() && c != '_').unwrap_or(text.len());
+    let count: u64 = text[..digits].replace('_', "").parse().ok()?;
+    let unit = match &text[digits..] {
+        "ms" => 1,
+        "s" => 1_000,
+        "min" => 60_000,
+        "h" => 3_600_000,
+        _ => return None,
+    };
+    count.checked_mul(unit)
+}
+
 /// Whether the line beginning at `at` begins like a declaration: a word of declarations, then a name.
 pub(crate) fn begins_declaration(text: &str, at: usize) -> bool {
     let rest = &text[at..];

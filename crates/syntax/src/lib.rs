@@ -10,6 +10,6 @@ mod tree;
 pub mod views;
 
 pub use kind::SyntaxKind;
-pub use lexer::{DECLARATION_WORDS, RESERVED_WORDS, is_name};
+pub use lexer::{DECLARATION_WORDS, RESERVED_WORDS, duration, is_name};
 pub use parser::{Parse, parse};
 pub use tree::{Element, Node, NodeId, Token, Tree};

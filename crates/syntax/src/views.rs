@@ -47,6 +47,18 @@ pub fn declared_name(node: Node<'_>) -> Option<Token> {
     words.next()
 }
 
+/// The texts of `within "…", "…"` behind a declaration's name, as nodes.
+pub fn within_texts(node: Node<'_>) -> Vec<Node<'_>> {
+    let clauses = node.children().filter(|c| c.kind() == WithinClause);
+    clauses.flat_map(|c| c.children().filter(|t| t.kind() == TextExpr).collect::<Vec<_>>()).collect()
+}
+
+/// The tags of `tagged slow, nightly` behind a declaration's name.
+pub fn tags(node: Node<'_>) -> Vec<Token> {
+    let clauses = node.children().filter(|c| c.kind() == TaggedClause);
+    clauses.flat_map(|c| c.words().skip(1).collect::<Vec<_>>()).collect()
+}
+
 /// The names in `use { a, b } from …`.
 pub fn used_names(node: Node<'_>) -> Vec<Token> {
     node.child(UseNames).map(|names| names.words().collect()).unwrap_or_default()

@@ -165,6 +165,14 @@ impl Outside for FakeMachine {
         JobEnd::Well
     }
 
+    fn work(&self, work: &nubrik_engine::Work, to: &str) -> Result<(), String> {
+        match work {
+            nubrik_engine::Work::Write { text, .. } => self.write(to, text),
+            other => return Err(format!("{other:?} is not played here")),
+        }
+        Ok(())
+    }
+
     fn is_cancelled(&self) -> bool {
         self.cancelled.load(Ordering::SeqCst)
     }
@@ -306,6 +314,7 @@ impl Joins {
             place: Place { file: "targets.nub".into(), line: number + 1 },
             declared: true,
             private: false,
+            tags: Vec::new(),
             results: vec![],
         });
         self.graph.steps.push(Step {
@@ -329,6 +338,7 @@ impl Joins {
             scratch: vec![],
             tools: vec![ToolId(0)],
             place: Place { file: "targets.nub".into(), line: number + 1 },
+            ..Step::empty(WsPath::root())
         });
         number
     }

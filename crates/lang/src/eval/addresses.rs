@@ -24,7 +24,7 @@ impl Evaluator<'_> {
     /// The value that `&path` refers to.
     pub(super) fn reference(&mut self, scope: &Scope, path: &Arc<str>, span: Span) -> Result<Value> {
         let meaning = self.find_reference(scope.module, path, span)?;
-        let value = self.declaration(meaning.module, meaning.decl, span)?;
+        let value = self.declaration(meaning.module, meaning.decl, scope.config, span)?;
         self.way_into(value, &meaning.way, span)
     }
 
@@ -47,11 +47,7 @@ impl Evaluator<'_> {
         };
         let module = self.module(meaning.module);
         let decl = &module.decls[meaning.decl as usize];
-        if decl.private && meaning.module != from {
-            let error = Diagnostic::error("private", format!("`{path}` is private to its package"))
-                .related(decl.name.span, "declared here")
-                .note(format!("only `{}` may use it", module.title))
-                .mend("drop `private` there");
+        if let Some(error) = self.modules.refusal(from, meaning.module, decl, path.as_str()) {
             return self.fail(span, error);
         }
         if !matches!(decl.kind, DeclKind::Target | DeclKind::Value) {

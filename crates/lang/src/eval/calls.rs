@@ -6,7 +6,7 @@ use nubrik_diagnostic::{Diagnostic, nearest};
 use nubrik_source::Span;
 
 use super::{Env, Evaluator, OpenKey, Result, Scope, Slot, Stop, This};
-use crate::builtins::Builtin;
+use crate::builtins::{Builtin, CallShape, form_of};
 use crate::hir::*;
 use crate::value::*;
 
@@ -39,14 +39,26 @@ impl Evaluator<'_> {
                 let args = self.given(scope, args)?;
                 self.glob_call(scope, args, span)
             }
+            Value::Builtin(
+                builtin @ (Builtin::LoadCsv | Builtin::LoadJson | Builtin::LoadToml | Builtin::LoadLines),
+            ) => self.load_call(scope, builtin, args, span),
+            Value::Builtin(Builtin::Env) => {
+                let args = self.given(scope, args)?;
+                self.env_call(args, span)
+            }
+            Value::Builtin(Builtin::Beside) => {
+                let args = self.given(scope, args)?;
+                self.beside_call(scope, args, span)
+            }
             Value::Kind(..) => {
                 let error = Diagnostic::error("wrong-call", "a kind is called with braces");
                 let name = self.modules.sources.slice(callee_span).to_owned();
                 self.fail(span, error.mend(format!("{name} {{ … }}")))
             }
-            Value::Builtin(Builtin::Step) => {
-                let error = Diagnostic::error("wrong-call", "`step` is called with braces");
-                self.fail(span, error.mend("step { run = `…` }"))
+            Value::Builtin(builtin) => {
+                let name = form_of(builtin).name;
+                let error = Diagnostic::error("wrong-call", format!("`{name}` is called with braces"));
+                self.fail(span, error.mend(format!("{name} {{ … }}")))
             }
             other => {
                 let error =
@@ -74,6 +86,12 @@ impl Evaluator<'_> {
         let module = self.module(scope.module);
         let callee_span = module.span(callee);
         let callee_value = self.eval(scope, callee)?;
+        if let (Value::Builtin(Builtin::Stage), Expr::Map(_) | Expr::Each(_)) =
+            (&callee_value, module.expr(record))
+        {
+            let map = self.eval(scope, record)?;
+            return self.stage_form(scope, map, span);
+        }
         let Expr::Record(fields) = module.expr(record) else {
             if matches!(module.expr(record), Expr::Error) {
                 return Err(Stop::Failed);
@@ -91,8 +109,15 @@ impl Evaluator<'_> {
                 })?;
                 self.kind(scope, module_id, number, args, callee_span, &title)
             }
-            Value::Builtin(Builtin::Step) => self.step_form(scope, fields, span),
-            Value::Function(..) | Value::Builtin(Builtin::Glob) => {
+            Value::Builtin(Builtin::Stage) => {
+                let error =
+                    Diagnostic::error("wrong-call", "`stage` takes places and the files that go there");
+                self.fail(span, error.mend("stage { \"bin/tidecast\": tidecast }"))
+            }
+            Value::Builtin(builtin) if form_of(builtin).shape == CallShape::Braces => {
+                self.form(scope, builtin, fields, span)
+            }
+            Value::Function(..) | Value::Builtin(_) => {
                 let error =
                     Diagnostic::error("wrong-call", format!("`{title}` is called with round brackets"));
                 self.fail(span, error.mend(format!("{title}(…)")))
@@ -117,13 +142,19 @@ impl Evaluator<'_> {
         let module = self.module(module_id);
         let decl = &module.decls[number as usize];
         let title: Arc<str> = format!("function `{}`", decl.name.text).into();
-        let key = OpenKey::Decl(module_id, number);
+        let key = OpenKey::Decl(module_id, number, super::DEFAULTS);
         if self.open.iter().any(|o| o.key == key) {
             return self.needs_itself(key, span);
         }
         let slots = self.bind(scope, module_id, decl, args, span, &decl.name.text)?;
         let env = Arc::new(Env { parent: None, slots: Mutex::new(slots) });
-        let inner = Scope { module: module_id, env: Some(env), owner: scope.owner.clone(), this: None };
+        let inner = Scope {
+            module: module_id,
+            env: Some(env),
+            owner: scope.owner.clone(),
+            this: None,
+            config: scope.config,
+        };
         let Some(body) = decl.body else { return Err(Stop::Failed) };
         self.opened(key, title, span, |this| {
             let value = this.eval(&inner, body)?;
@@ -153,7 +184,9 @@ impl Evaluator<'_> {
         let name = owner.parts.last().cloned().unwrap_or_else(|| "".into());
         let this = This { name, folder: owner.package.clone() };
         let env = Arc::new(Env { parent: None, slots: Mutex::new(Vec::new()) });
-        let inner = Scope { module: module_id, env: Some(env.clone()), owner, this: Some(Arc::new(this)) };
+        let config = scope.config;
+        let inner =
+            Scope { module: module_id, env: Some(env.clone()), owner, this: Some(Arc::new(this)), config };
         for item in &decl.lets {
             let ty = match &item.ty {
                 Some(ty) => Some(self.resolve_type(module_id, ty)?),
@@ -164,6 +197,7 @@ impl Evaluator<'_> {
                 title: format!("value `{}`", item.name.text).into(),
                 span: module.span(item.body),
                 source: ThunkSource::Expr { scope: inner.clone(), expr: item.body, ty },
+                captured: self.captured(),
             })));
         }
         *super::lock(&env.slots) = slots;
@@ -227,8 +261,13 @@ impl Evaluator<'_> {
             let result = match (arg, param.default) {
                 (Some(arg), _) => self.coerce_param(arg.value, &ty, scope.module, arg.span, param),
                 (None, Some(default)) => {
-                    let inner =
-                        Scope { module: module_id, env: None, owner: scope.owner.clone(), this: None };
+                    let inner = Scope {
+                        module: module_id,
+                        env: None,
+                        owner: scope.owner.clone(),
+                        this: None,
+                        config: scope.config,
+                    };
                     let value = self.eval(&inner, default)?;
                     self.coerce(value, &ty, module_id, self.module(module_id).span(default))
                 }

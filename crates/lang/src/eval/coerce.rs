@@ -40,9 +40,10 @@ impl Evaluator<'_> {
     pub(super) fn coerce(&mut self, value: Value, ty: &Type, base: ModuleId, span: Span) -> Result<Value> {
         match (ty, value) {
             (Type::Unknown, value) => Ok(value),
+            (Type::Any, value) => self.as_any(value, span),
             (Type::Named(_, _, _, inner), value) => match (&**inner, value) {
                 // Say the type's name, and which fields it wants.
-                (Type::Record(fields), value @ (Value::Record(_) | Value::None)) => {
+                (Type::Record(fields), value @ (Value::Record(_) | Value::Map(_) | Value::None)) => {
                     self.record(value, fields, ty, base, span)
                 }
                 (Type::Record(fields), value) => {
@@ -60,6 +61,7 @@ impl Evaluator<'_> {
             (Type::Bool, value @ Value::Bool(_))
             | (Type::Int, value @ Value::Int(_))
             | (Type::Text, value @ Value::Text(_))
+            | (Type::Duration, value @ Value::Duration(_))
             | (Type::Command, value @ Value::Command(_))
             | (Type::Step, value @ Value::Step(_)) => Ok(value),
             (Type::Alternatives(texts), Value::Text(Text::Plain(text))) => {
@@ -89,6 +91,7 @@ impl Evaluator<'_> {
                 let error = match (ty, &value) {
                     (Type::Text, Value::File(_)) => error.mend("….path").mend("….name"),
                     (Type::Text, Value::Int(_)) => error.mend("\"{…}\""),
+                    (Type::Duration, Value::Int(n)) => error.mend(format!("{n}s")).mend(format!("{n}min")),
                     (_, Value::Kind(_, _)) => error.mend("call the kind: `name { … }`"),
                     (_, Value::Function(..)) => error.mend("call the function: `name(…)`"),
                     (Type::Command, Value::Text(_)) => error.mend("`…` between backticks"),
@@ -99,6 +102,22 @@ impl Evaluator<'_> {
         }
     }
 
+    /// Only what a data file can hold.
+    fn as_any(&mut self, value: Value, span: Span) -> Result<Value> {
+        let fits = match &value {
+            Value::None | Value::Bool(_) | Value::Int(_) | Value::Text(Text::Plain(_)) | Value::List(_) => {
+                true
+            }
+            Value::Map(map) => map.loaded,
+            _ => false,
+        };
+        if fits {
+            return Ok(value);
+        }
+        let error = wrong_type(&value.described(), &Type::Any);
+        self.fail(span, error.note("`any` is for what `load_json` and `load_toml` read"))
+    }
+
     fn record(
         &mut self,
         value: Value,
@@ -107,8 +126,14 @@ impl Evaluator<'_> {
         base: ModuleId,
         span: Span,
     ) -> Result<Value> {
-        let Value::Record(record) = value else {
-            return self.fail(span, wrong_type(&value.described(), ty));
+        let record = match value {
+            Value::Record(record) => record,
+            Value::Map(map) if map.loaded => {
+                let fields =
+                    self.all(&map.entries, |this, (key, thunk)| Ok((key.clone(), this.force(thunk, span)?)))?;
+                Arc::new(Record { fields, kind: None })
+            }
+            value => return self.fail(span, wrong_type(&value.described(), ty)),
         };
         let mut coerced = (*record).clone();
         for (name, field_type) in fields {
@@ -209,7 +234,7 @@ impl Evaluator<'_> {
         }
     }
 
-    fn resolve(&mut self, text: &Text, base: ModuleId, span: Span) -> Result<WsPath> {
+    pub(super) fn resolve_path(&mut self, text: &Text, base: ModuleId, span: Span) -> Result<WsPath> {
         let Some(text) = text.plain() else {
             let error = Diagnostic::error("wrong-type", "a text that carries files is not a path");
             return self.fail(span, error);
@@ -230,7 +255,7 @@ impl Evaluator<'_> {
                     );
                     return self.fail(span, error);
                 }
-                let path = self.resolve(&text, base, span)?;
+                let path = self.resolve_path(&text, base, span)?;
                 self.existing(path, EntryKind::File, base, span)
             }
             value @ (Value::Step(_) | Value::Record(_) | Value::Files(_)) => self.one_file(&value, span),
@@ -242,7 +267,7 @@ impl Evaluator<'_> {
         match value {
             Value::File(file) if file.folder => Ok(file),
             Value::Text(text) => {
-                let path = self.resolve(&text, base, span)?;
+                let path = self.resolve_path(&text, base, span)?;
                 self.existing(path, EntryKind::Folder, base, span)
             }
             value @ Value::Step(_) => {
@@ -435,6 +460,7 @@ fn coerced_map(map: &Arc<Map>, ty: &Type, base: ModuleId) -> Value {
             title: inner.title.clone(),
             span: inner.span,
             source: ThunkSource::Coerced { inner: inner.clone(), ty: ty.clone(), base },
+            captured: Arc::default(),
         };
         (key.clone(), Arc::new(thunk))
     });

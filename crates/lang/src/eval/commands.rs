@@ -116,6 +116,12 @@ impl Evaluator<'_> {
                     }
                 }
             }
+            WordPiece::List(expr) => {
+                let value = self.eval(scope, *expr)?;
+                let span = module.span(*expr);
+                let files = self.coerce(value, &crate::types::Type::Files, scope.module, span)?;
+                Ok(Choice::One(vec![WordStrand::List(self.files_of(&files, span)?.into())]))
+            }
             WordPiece::Out { name, path, folder } => {
                 let span = module.span(*path);
                 let path = self.output_path(scope, *path)?;
@@ -133,6 +139,43 @@ impl Evaluator<'_> {
         }
     }
 
+    /// A command for `/bin/sh`: one script, with every hole quoted.
+    pub(super) fn shell(&mut self, scope: &Scope, pieces: &[ShellPiece], span: Span) -> Result<Value> {
+        let module = self.module(scope.module);
+        let script = self.all(pieces, |this, piece| match piece {
+            ShellPiece::Literal(text) => Ok(vec![WordStrand::Literal(text.clone())]),
+            ShellPiece::Hole { piece, inside } => {
+                let quote = || WordStrand::Literal("\"".into());
+                match this.piece(scope, piece)? {
+                    Choice::One(strands) => {
+                        let word = WordStrand::Quoted(strands);
+                        Ok(if *inside { vec![quote(), word, quote()] } else { vec![word] })
+                    }
+                    Choice::Many(words) if *inside => {
+                        let place = piece_expr(piece).map_or(span, |e| module.span(e));
+                        let error = Diagnostic::error("two-lists", "a list stands between quotes here");
+                        let error = error.note(format!("it has {} words", words.len()));
+                        this.fail(place, error.mend("….join(\" \")").mend("put it outside of the quotes"))
+                    }
+                    Choice::Many(words) => {
+                        let mut strands = Vec::new();
+                        for (i, word) in words.into_iter().enumerate() {
+                            if i > 0 {
+                                strands.push(WordStrand::Literal(" ".into()));
+                            }
+                            strands.push(WordStrand::Quoted(word));
+                        }
+                        Ok(strands)
+                    }
+                }
+            }
+        })?;
+        let word = |text: &str| (span, vec![WordStrand::Literal(text.into())]);
+        let words = vec![word("sh"), word("-eu"), word("-c"), (span, script.concat())];
+        let stage = StageValue { words, ..StageValue::default() };
+        Ok(Value::Command(Arc::new(CommandValue { span, stages: vec![stage] })))
+    }
+
     /// A relative name inside a step's own folder.
     fn output_path(&mut self, scope: &Scope, expr: ExprId) -> Result<Arc<str>> {
         let span = self.module(scope.module).span(expr);
@@ -142,17 +185,7 @@ impl Evaluator<'_> {
                 Diagnostic::error("wrong-type", "the name of an output is a text that carries nothing");
             return self.fail(span, error.mend("{….stem}").mend("{….path}"));
         };
-        let odd = text.split('/').any(|p| matches!(p, "" | "." | ".."))
-            || text.starts_with('@')
-            || text.chars().any(|c| c.is_control());
-        if odd {
-            let error =
-                Diagnostic::error("bad-path", format!("{:?} cannot be the name of an output", &**text));
-            let error = error
-                .note("the tool chooses the folder; you write a relative name, such as \"almanac.html\"");
-            let name = text.rsplit('/').find(|p| !matches!(*p, "" | "." | "..")).map(|n| format!("\"{n}\""));
-            return self.fail(span, error.maybe_mend(name));
-        }
+        self.checked_name(text, span)?;
         Ok(text.clone())
     }
 
@@ -160,9 +193,10 @@ impl Evaluator<'_> {
     fn choice(&mut self, value: Value, span: Span) -> Result<Choice> {
         match value {
             Value::None => Ok(Choice::Many(Vec::new())),
-            Value::Text(text) => Ok(Choice::One(text.strands().into_iter().map(word_strand).collect())),
+            Value::Text(text) => Ok(Choice::One(text.strands().into_iter().map(WordStrand::from).collect())),
             Value::Int(number) => Ok(Choice::One(vec![WordStrand::Literal(number.to_string().into())])),
             Value::File(file) => Ok(Choice::One(vec![WordStrand::File(file)])),
+            Value::Tool(tool) => Ok(Choice::One(vec![WordStrand::Tool(tool)])),
             Value::List(items) => {
                 let words = self.all(&items, |this, item| match this.choice(item.clone(), span)? {
                     Choice::One(strands) => Ok(vec![strands]),
@@ -195,16 +229,9 @@ enum Choice {
     Many(Vec<Vec<WordStrand>>),
 }
 
-fn word_strand(strand: Strand) -> WordStrand {
-    match strand {
-        Strand::Literal(text) => WordStrand::Literal(text),
-        Strand::File(file) => WordStrand::File(file),
-    }
-}
-
 fn piece_expr(piece: &WordPiece) -> Option<ExprId> {
     match piece {
-        WordPiece::Value(expr) | WordPiece::In(expr) => Some(*expr),
+        WordPiece::Value(expr) | WordPiece::In(expr) | WordPiece::List(expr) => Some(*expr),
         _ => None,
     }
 }

@@ -6,9 +6,9 @@ use std::sync::{Arc, Mutex};
 use nubrik_diagnostic::{Diagnostic, nearest};
 use nubrik_source::Span;
 
-use super::{Env, Evaluator, Owner, Result, Scope, Slot, Stop, lock};
+use super::{Env, Evaluator, Owner, Reads, Result, Scope, Slot, Stop, lock};
+use crate::builtins::Builtin;
 use crate::hir::*;
-use crate::types::not_an_alternative;
 use crate::value::*;
 
 /// How many bytes a text may have.
@@ -25,9 +25,10 @@ impl Evaluator<'_> {
             Expr::None => Ok(Value::None),
             Expr::Bool(value) => Ok(Value::Bool(*value)),
             Expr::Int(value) => Ok(Value::Int(*value)),
+            Expr::Duration(millis) => Ok(Value::Duration(*millis)),
             Expr::Text(pieces) => self.text(scope, pieces, span),
             Expr::Local { up, slot } => self.local(scope, *up, *slot, span),
-            Expr::Decl(number) => self.declaration(scope.module, *number, span),
+            Expr::Decl(number) => self.declaration(scope.module, *number, scope.config, span),
             Expr::Kit(number) => {
                 let kit = &module.uses[*number as usize];
                 let name = kit.alias.as_ref().map_or(&kit.path, |a| &a.text);
@@ -36,8 +37,9 @@ impl Evaluator<'_> {
             }
             Expr::Member(number, name) => {
                 let (kit, decl) = self.member(scope.module, *number, name)?;
-                self.declaration(kit, decl, span)
+                self.declaration(kit, decl, scope.config, span)
             }
+            Expr::Builtin(Builtin::Host) => Ok(host()),
             Expr::Builtin(builtin) => Ok(Value::Builtin(*builtin)),
             Expr::This => match &scope.this {
                 Some(this) => {
@@ -82,7 +84,9 @@ impl Evaluator<'_> {
                 let branch = if self.boolean(scope, *condition)? { *then } else { *otherwise };
                 self.eval(scope, branch)
             }
-            Expr::Match(subject, arms) => self.match_value(scope, *subject, arms, span),
+            Expr::Match { subject, ty, arms } => {
+                self.match_value(scope, id, *subject, ty.as_deref(), arms, span)
+            }
             Expr::Binary(operator, left, right) => self.binary(scope, *operator, *left, *right, span),
             Expr::Not(inner) => Ok(Value::Bool(!self.boolean(scope, *inner)?)),
             Expr::Negate(inner) => match self.eval(scope, *inner)? {
@@ -96,6 +100,11 @@ impl Evaluator<'_> {
                 }
             },
             Expr::With(base, changes) => self.with(scope, *base, *changes),
+            Expr::Under(base, choices) => self.under(scope, *base, choices.as_deref()),
+            Expr::Shell(pieces) => {
+                let pieces = pieces.clone();
+                self.shell(scope, &pieces, span)
+            }
             Expr::Command(command) => {
                 let command = command.clone();
                 self.command(scope, &command, span)
@@ -146,6 +155,7 @@ impl Evaluator<'_> {
             Value::Text(text) => Ok(text.strands()),
             Value::Int(number) => Ok(vec![Strand::Literal(number.to_string().into())]),
             Value::File(file) => Ok(vec![Strand::File(file)]),
+            Value::Tool(tool) => Ok(vec![Strand::Tool(tool)]),
             value @ (Value::Step(_) | Value::Record(_)) => {
                 let file = self.one_file(&value, span)?;
                 Ok(vec![Strand::File(file)])
@@ -172,6 +182,7 @@ impl Evaluator<'_> {
             let error = Diagnostic::error("too-large", "this text grows too large");
             return self.fail(span, error.note("a text may have 16 MiB"));
         }
+        self.count((length / super::BYTES_OF_WORK) as u64, span)?;
         Ok(Value::Text(text))
     }
 
@@ -207,15 +218,18 @@ impl Evaluator<'_> {
 
     fn key(&mut self, scope: &Scope, id: ExprId) -> Result<Arc<str>> {
         let span = self.module(scope.module).span(id);
-        match self.eval(scope, id)? {
+        let value = self.without_scans(scope, id, span)?;
+        match value {
             Value::Text(Text::Plain(text)) => {
                 let bad = text.is_empty()
-                    || text.split('/').any(|p| p.is_empty() || p == "." || p == ".." || p.starts_with('@'))
+                    || text
+                        .split('/')
+                        .any(|p| p.is_empty() || p == "." || p == ".." || p.starts_with(['@', '~']))
                     || text.chars().any(char::is_control);
                 if bad {
                     let error =
                         Diagnostic::error("bad-key", format!("{:?} cannot be the key of an entry", &*text));
-                    return self.fail(span, error.note("keys become names of folders: parts between `/`, none of them empty, `.` or `..`, or beginning with `@`"));
+                    return self.fail(span, error.note("keys become names of folders: parts between `/`, none of them empty, `.` or `..`, or beginning with `@` or `~`"));
                 }
                 Ok(text)
             }
@@ -233,6 +247,22 @@ impl Evaluator<'_> {
         }
     }
 
+    /// The value of an expression that decides which keys there are: no scan may.
+    fn without_scans(&mut self, scope: &Scope, id: ExprId, span: Span) -> Result<Value> {
+        self.frames.push(Reads::default());
+        let value = self.eval(scope, id);
+        let reads = self.frames.pop().unwrap_or_default();
+        self.note_reads(&reads);
+        if reads.has(super::options::SCAN) {
+            let error =
+                Diagnostic::error("scan-in-key", "the answer of a scan cannot decide which keys there are");
+            let error = error.note("`nubrik list` shows all addresses without running anything");
+            return self
+                .fail(span, error.mend("keys from a glob or a data file, and the scan inside the entry"));
+        }
+        value
+    }
+
     fn map(&mut self, entries: Vec<(Arc<str>, Span, Scope, ExprId)>) -> Result<Value> {
         let mut seen: HashSet<Arc<str>> = HashSet::new();
         let mut thunks = Vec::new();
@@ -248,6 +278,7 @@ impl Evaluator<'_> {
                 title: format!("entry \"{key}\"").into(),
                 span,
                 source: ThunkSource::Expr { scope: inner, expr: value, ty: None },
+                captured: self.captured(),
             };
             thunks.push((key, Arc::new(thunk)));
         }
@@ -256,7 +287,10 @@ impl Evaluator<'_> {
 
     fn each(&mut self, scope: &Scope, each: &Each, span: Span) -> Result<Value> {
         let items_span = self.module(scope.module).span(each.items);
-        let items = self.eval(scope, each.items)?;
+        let items = match each.key {
+            Some(_) => self.without_scans(scope, each.items, items_span)?,
+            None => self.eval(scope, each.items)?,
+        };
         let rows = self.rows(items, each.names, items_span)?;
         let mut inner_scopes = Vec::new();
         for slots in rows {
@@ -364,43 +398,6 @@ impl Evaluator<'_> {
         }
     }
 
-    fn match_value(
-        &mut self,
-        scope: &Scope,
-        subject: ExprId,
-        arms: &[MatchArm],
-        span: Span,
-    ) -> Result<Value> {
-        let module = self.module(scope.module);
-        let value = self.eval(scope, subject)?;
-        for arm in arms {
-            if arm.cases.is_empty() {
-                return self.eval(scope, arm.give);
-            }
-            for case in &arm.cases {
-                let case_value = self.eval(scope, *case)?;
-                if self.equal(&value, &case_value, module.span(*case))? {
-                    return self.eval(scope, arm.give);
-                }
-            }
-        }
-        let mut cases: Vec<Arc<str>> = Vec::new();
-        for arm in arms {
-            for case in &arm.cases {
-                if let Value::Text(Text::Plain(text)) = self.eval(scope, *case)? {
-                    cases.push(text);
-                }
-            }
-        }
-        let error = match &value {
-            Value::Text(Text::Plain(text)) if !cases.is_empty() => {
-                not_an_alternative(text, &cases).note("no case of this `match` fits")
-            }
-            _ => Diagnostic::error("no-case", format!("no case of this `match` fits {}", value.described())),
-        };
-        self.fail(span, error.mend("else: …"))
-    }
-
     fn with(&mut self, scope: &Scope, base: ExprId, changes: ExprId) -> Result<Value> {
         let module = self.module(scope.module);
         let base_span = module.span(base);
@@ -451,6 +448,15 @@ impl Scope {
         let owner = Owner { target: self.owner.target, package: self.owner.package.clone(), parts };
         Scope { owner: Arc::new(owner), ..self.clone() }
     }
+}
+
+/// What `host` is.
+fn host() -> Value {
+    let fields = vec![
+        ("os".into(), Value::text(std::env::consts::OS)),
+        ("cpu".into(), Value::text(std::env::consts::ARCH)),
+    ];
+    Value::Record(Arc::new(Record { fields, kind: None }))
 }
 
 /// Drops repeats, the first one kept.

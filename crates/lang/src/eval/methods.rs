@@ -24,6 +24,37 @@ impl Evaluator<'_> {
                 let named = outputs.iter().find(|(n, _)| n.as_ref() == Some(&name.text));
                 named.map(|(_, file)| Value::File(file.clone()))
             }
+            Value::Map(map) if map.loaded => match map.index.get(&name.text) {
+                Some(at) => {
+                    let thunk = map.entries[*at].1.clone();
+                    Some(self.force(&thunk, name.span)?)
+                }
+                None => None,
+            },
+            Value::Answer(answer) => match &*name.text {
+                "ok" => Some(Value::Bool(answer.ok)),
+                "text" => Some(Value::text(answer.text.trim_end_matches(['\n', '\r']))),
+                "lines" => Some(Value::List(answer.text.lines().map(Value::text).collect())),
+                "json" => Some(self.json_answer(&answer.text.clone(), name.span)?),
+                _ => None,
+            },
+            Value::Tool(tool) => match &*name.text {
+                "name" => Some(Value::text(&tool.name)),
+                "version" => match &tool.version {
+                    Some(version) => Some(Value::text(version)),
+                    None => {
+                        let error = Diagnostic::error(
+                            "no-version",
+                            format!("the version of `{}` is not known", tool.name),
+                        );
+                        return self.fail(
+                            name.span,
+                            error.mend("version = \"--version\" in the `tool` asks for it"),
+                        );
+                    }
+                },
+                _ => None,
+            },
             _ => None,
         };
         if let Some(value) = found {
@@ -52,13 +83,21 @@ impl Evaluator<'_> {
         };
         let has = own.join(", ");
         if !matches!(base, Value::Record(_)) {
-            own.extend(METHODS.iter().map(|m| m.0));
+            own.extend(METHODS.iter().map(|m| m.name));
         }
         let near = nearest(&name.text, own).map(str::to_owned);
         let message = format!("{} has no `{}`", base.described(), name.text);
         let error = Diagnostic::error("unknown-field", message);
         let error = match base {
             Value::Record(_) => error.note(format!("it has: {has}")),
+            Value::Map(map) if map.loaded => {
+                let keys: Vec<&str> = map.entries.iter().take(12).map(|(k, _)| &**k).collect();
+                let near = nearest(&name.text, map.entries.iter().map(|(k, _)| &**k)).map(str::to_owned);
+                return error.note(format!("it has: {}", keys.join(", "))).maybe_mend(near);
+            }
+            Value::Answer(_) => return error.note("it has: ok, text, lines, json"),
+            Value::Tool(_) => return error.note("it has: name, version"),
+            Value::None => return error.mend("if … == none then … else …"),
             Value::Map(_) => error.mend(format!("[\"{}\"]", name.text)),
             Value::Step(_) if !has.is_empty() => error.note(format!("its outputs: {has}")),
             Value::Kind(..) => error.mend("call the kind first: `name { … }`"),
@@ -107,6 +146,17 @@ impl Evaluator<'_> {
             (Method::Lower, Value::Text(Text::Plain(t))) => text(&t.to_lowercase()),
             (Method::Upper, Value::Text(Text::Plain(t))) => text(&t.to_uppercase()),
             (Method::Trim, Value::Text(Text::Plain(t))) => text(t.trim()),
+            (Method::Lines, Value::Text(Text::Plain(t))) => {
+                self.count(t.len() as u64 / 16, name.span)?;
+                Ok(Value::List(t.lines().map(Value::text).collect()))
+            }
+            (Method::ToInt, Value::Text(Text::Plain(t))) => match t.trim().parse() {
+                Ok(number) => Ok(Value::Int(number)),
+                Err(_) => {
+                    let error = Diagnostic::error("wrong-type", format!("{:?} is not a whole number", &**t));
+                    self.fail(name.span, error)
+                }
+            },
             (Method::Split, Value::Text(Text::Plain(t))) => {
                 let separator = self.text_arg(&args[0])?;
                 if separator.is_empty() {

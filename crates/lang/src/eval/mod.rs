@@ -5,13 +5,19 @@ mod addresses;
 mod calls;
 mod coerce;
 mod commands;
+mod data;
 mod expressions;
+mod forms;
+mod machine;
+mod matching;
 mod methods;
+mod natives;
 mod operators;
+mod options;
 mod requests;
 mod steps;
 
-use std::collections::{BTreeSet, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::sync::{Arc, Mutex};
 
 use nubrik_diagnostic::Diagnostic;
@@ -24,6 +30,11 @@ use crate::types::Type;
 use crate::value::*;
 use crate::world::World;
 
+use options::{Config, ConfigId, DEFAULTS, OptionId};
+
+pub(crate) use options::Reads;
+
+pub use options::{OptionInfo, Setting, SettingValue};
 pub use requests::Evaluation;
 
 /// Why there is no value.
@@ -38,7 +49,10 @@ pub(crate) enum Stop {
 pub(crate) type Result<T> = std::result::Result<T, Stop>;
 
 /// How many expressions one evaluation may take: definitions that need more have gone astray.
-const WORK_LIMIT: u64 = 200_000_000;
+const WORK_LIMIT: u64 = 100_000_000;
+
+/// How many bytes of text count as one expression: what all values together may hold is limited, too.
+const BYTES_OF_WORK: usize = 16;
 
 /// How deep values may need one another.
 const DEPTH_LIMIT: usize = 2_000;
@@ -50,6 +64,8 @@ pub(crate) struct Scope {
     pub env: Option<Arc<Env>>,
     pub owner: Arc<Owner>,
     pub this: Option<Arc<This>>,
+    /// Which options are set.
+    pub config: ConfigId,
 }
 
 /// One scope's slots, and the scope around it.
@@ -82,11 +98,13 @@ pub(crate) struct This {
     pub folder: WsPath,
 }
 
-#[derive(Clone)]
-enum DeclState {
-    Running,
-    Done(Value),
-    Failed,
+/// What is known of a declaration's value.
+#[derive(Default)]
+struct DeclMemo {
+    /// Configs under which it is being evaluated.
+    running: Vec<ConfigId>,
+    /// Values by the options that they reached; `None` where evaluation failed and said why.
+    done: Vec<(Arc<Reads>, Option<Value>)>,
 }
 
 /// A value being evaluated, for the way round when it turns out to need itself.
@@ -99,7 +117,7 @@ struct Open {
 
 #[derive(Clone, Copy, PartialEq, Eq)]
 enum OpenKey {
-    Decl(ModuleId, u32),
+    Decl(ModuleId, u32, ConfigId),
     /// A thunk, by its address: alive as long as it is open.
     Thunk(usize),
 }
@@ -108,7 +126,20 @@ enum OpenKey {
 pub struct Evaluator<'w> {
     world: &'w dyn World,
     modules: Modules,
-    decls: HashMap<(ModuleId, u32), DeclState>,
+    decls: HashMap<(ModuleId, u32), DeclMemo>,
+    /// Options reached so far by each value that is being evaluated and owns what it makes.
+    frames: Vec<Reads>,
+    configs: Vec<Config>,
+    config_ids: HashMap<Vec<(OptionId, Arc<str>)>, ConfigId>,
+    /// The config of everything that is asked for.
+    chosen: ConfigId,
+    nothing_reached: Arc<Reads>,
+    bad_options: BTreeSet<OptionId>,
+    wants_options: bool,
+    /// Options that each target's values and steps reached.
+    target_reads: BTreeMap<TargetId, Reads>,
+    /// Matches whose cases were checked for completeness.
+    checked_matches: HashMap<(ModuleId, ExprId), bool>,
     types: HashMap<(ModuleId, u32), Type>,
     open: Vec<Open>,
     /// Ways round that were reported, as sets of their places.
@@ -125,6 +156,10 @@ pub struct Evaluator<'w> {
     /// Values of declared targets by their number in the graph.
     work: u64,
     waiting: bool,
+    /// Answers of scans that are wanted and not there yet: outputs of steps in the graph.
+    scans: Vec<FileId>,
+    /// Data files that were read, with their texts.
+    data_files: HashMap<WsPath, (nubrik_source::FileId, Arc<str>)>,
     /// Names in `use { … }` that their kits do not have, by module and number of the `use`.
     bad_names: BTreeSet<(ModuleId, u32, Arc<str>)>,
     /// Declarations that were followed for cycles already.
@@ -138,6 +173,15 @@ impl<'w> Evaluator<'w> {
             world,
             modules: Modules::default(),
             decls: HashMap::new(),
+            frames: Vec::new(),
+            configs: vec![Config::default()],
+            config_ids: HashMap::from([(Vec::new(), DEFAULTS)]),
+            chosen: DEFAULTS,
+            nothing_reached: Arc::default(),
+            bad_options: BTreeSet::new(),
+            wants_options: false,
+            target_reads: BTreeMap::new(),
+            checked_matches: HashMap::new(),
             types: HashMap::new(),
             open: Vec::new(),
             cycles: BTreeSet::new(),
@@ -150,9 +194,25 @@ impl<'w> Evaluator<'w> {
             owners: HashMap::new(),
             work: 0,
             waiting: false,
+            scans: Vec::new(),
+            data_files: HashMap::new(),
             bad_names: BTreeSet::new(),
             followed: BTreeSet::new(),
         }
+    }
+
+    /// The same evaluator with options set. Settings that mean nothing are reported.
+    #[must_use]
+    pub fn with_settings(mut self, settings: &[Setting]) -> Self {
+        self.apply_settings(settings);
+        self
+    }
+
+    /// The same evaluator, which also tells of all options and who reached them.
+    #[must_use]
+    pub fn with_option_infos(mut self) -> Self {
+        self.wants_options = true;
+        self
     }
 
     /// The texts read so far.
@@ -186,14 +246,25 @@ impl<'w> Evaluator<'w> {
 
     // Values on demand.
 
-    /// The value of a declaration without parameters.
-    fn declaration(&mut self, module_id: ModuleId, number: u32, used_at: Span) -> Result<Value> {
+    /// The value of a declaration without parameters, under a config.
+    fn declaration(
+        &mut self,
+        module_id: ModuleId,
+        number: u32,
+        config: ConfigId,
+        used_at: Span,
+    ) -> Result<Value> {
         let key = (module_id, number);
-        match self.decls.get(&key) {
-            Some(DeclState::Done(value)) => return Ok(value.clone()),
-            Some(DeclState::Failed) => return Err(Stop::Failed),
-            Some(DeclState::Running) => return self.needs_itself(OpenKey::Decl(module_id, number), used_at),
-            None => {}
+        if let Some(memo) = self.decls.get(&key) {
+            let known = memo.done.iter().find(|(reads, _)| self.holds_under(reads, config));
+            if let Some((reads, value)) = known {
+                let (reads, value) = (reads.clone(), value.clone());
+                self.note_reads(&reads);
+                return value.ok_or(Stop::Failed);
+            }
+            if memo.running.contains(&config) {
+                return self.needs_itself(OpenKey::Decl(module_id, number, config), used_at);
+            }
         }
         self.modules.entered(module_id);
         let module = self.module(module_id);
@@ -206,13 +277,23 @@ impl<'w> Evaluator<'w> {
                     Diagnostic::error("wrong-type", format!("`{}` is a type, not a value", decl.name.text));
                 return self.fail(used_at, error);
             }
+            DeclKind::Option => {
+                let set = self.configs[config.0 as usize].set.get(&key);
+                let set = set.map(|s| (s.value.clone(), s.written.clone()));
+                self.note_read(key, set.as_ref().map(|s| s.1.clone()));
+                self.option_type(key)?;
+                if let Some((value, _)) = set {
+                    return Ok(value);
+                }
+            }
             DeclKind::Value | DeclKind::Target => {}
         }
         let title: Arc<str> = format!("{} `{}`", decl.kind.word(), decl.name.text).into();
-        self.decls.insert(key, DeclState::Running);
-        let result = self.opened(OpenKey::Decl(module_id, number), title, used_at, |this| {
+        self.decls.entry(key).or_default().running.push(config);
+        self.frames.push(Reads::default());
+        let result = self.opened(OpenKey::Decl(module_id, number, config), title, used_at, |this| {
             let owner = this.owner_of(module_id, number);
-            let scope = Scope { module: module_id, env: None, owner, this: None };
+            let scope = Scope { module: module_id, env: None, owner, this: None, config };
             let Some(body) = decl.body else { return Err(Stop::Failed) };
             let value = this.eval(&scope, body)?;
             match &decl.ty {
@@ -223,16 +304,26 @@ impl<'w> Evaluator<'w> {
                 None => Ok(value),
             }
         });
+        let reads = self.frames.pop().unwrap_or_default();
+        self.note_reads(&reads);
         if let (Ok(value), DeclKind::Target) = (&result, decl.kind) {
             let target = self.target_of(module_id, number);
             self.graph.targets[target.0 as usize].kind = crate::output::value_kind(value);
+            self.target_reads.entry(target).or_default().add_all(&reads);
         }
+        let memo = self.decls.entry(key).or_default();
+        memo.running.retain(|c| *c != config);
         match &result {
-            Ok(value) => drop(self.decls.insert(key, DeclState::Done(value.clone()))),
-            Err(Stop::Failed) => drop(self.decls.insert(key, DeclState::Failed)),
-            Err(Stop::Waiting) => drop(self.decls.remove(&key)),
+            Ok(value) => memo.done.push((Arc::new(reads), Some(value.clone()))),
+            Err(Stop::Failed) => memo.done.push((Arc::new(reads), None)),
+            Err(Stop::Waiting) => {}
         }
         result
+    }
+
+    /// Takes note that a declaration has no value, whatever is set.
+    fn mark_failed(&mut self, key: (ModuleId, u32)) {
+        self.decls.entry(key).or_default().done.insert(0, (Arc::default(), None));
     }
 
     /// The value behind a thunk.
@@ -240,12 +331,16 @@ impl<'w> Evaluator<'w> {
         let key = OpenKey::Thunk(Arc::as_ptr(thunk) as usize);
         let state = lock(&thunk.state).clone();
         match state {
-            ThunkState::Done(value) => return Ok(value),
+            ThunkState::Done(value, reads) => {
+                self.note_reads(&reads);
+                return Ok(value);
+            }
             ThunkState::Failed => return Err(Stop::Failed),
             ThunkState::Running => return self.needs_itself(key, used_at),
             ThunkState::New => {}
         }
         *lock(&thunk.state) = ThunkState::Running;
+        self.frames.push((*thunk.captured).clone());
         let result = self.opened(key, thunk.title.clone(), used_at, |this| match &thunk.source {
             ThunkSource::Expr { scope, expr, ty } => {
                 let value = this.eval(scope, *expr)?;
@@ -254,13 +349,16 @@ impl<'w> Evaluator<'w> {
                     None => Ok(value),
                 }
             }
+            ThunkSource::Known => Err(Stop::Failed),
             ThunkSource::Coerced { inner, ty, base } => {
                 let value = this.force(inner, used_at)?;
                 this.coerce(value, ty, *base, thunk.span)
             }
         });
+        let reads = Arc::new(self.frames.pop().unwrap_or_default());
+        self.note_reads(&reads);
         *lock(&thunk.state) = match &result {
-            Ok(value) => ThunkState::Done(value.clone()),
+            Ok(value) => ThunkState::Done(value.clone(), reads),
             Err(Stop::Failed) => ThunkState::Failed,
             Err(Stop::Waiting) => ThunkState::New,
         };
@@ -300,6 +398,14 @@ impl<'w> Evaluator<'w> {
         Err(Stop::Failed)
     }
 
+    /// Options that the value being evaluated has reached so far, for a part of it that comes later.
+    fn captured(&self) -> Arc<Reads> {
+        match self.frames.last() {
+            Some(reads) if !reads.is_empty() => Arc::new(reads.clone()),
+            _ => self.nothing_reached.clone(),
+        }
+    }
+
     /// The owner that a declaration's value has, entered in the graph on first use.
     fn owner_of(&mut self, module_id: ModuleId, number: u32) -> Arc<Owner> {
         let target = self.target_of(module_id, number);
@@ -331,6 +437,7 @@ impl<'w> Evaluator<'w> {
             place: self.place(decl.name.span),
             declared: decl.kind == DeclKind::Target,
             private: decl.private,
+            tags: decl.tags.clone(),
             results: Vec::new(),
         });
         self.owners.insert((module_id, number), id);
@@ -366,6 +473,8 @@ impl<'w> Evaluator<'w> {
             TypeShape::Files => Type::Files,
             TypeShape::Command => Type::Command,
             TypeShape::Step => Type::Step,
+            TypeShape::Duration => Type::Duration,
+            TypeShape::Any => Type::Any,
             TypeShape::List(inner) => Type::List(Box::new(self.resolve_type(module_id, inner)?)),
             TypeShape::Map(inner) => Type::Map(Box::new(self.resolve_type(module_id, inner)?)),
             TypeShape::Optional(inner) => Type::Optional(Box::new(self.resolve_type(module_id, inner)?)),
@@ -394,12 +503,12 @@ impl<'w> Evaluator<'w> {
         if let Some(ty) = self.types.get(&(module_id, number)) {
             return Ok(ty.clone());
         }
-        if matches!(self.decls.get(&(module_id, number)), Some(DeclState::Failed)) {
+        if self.decls.get(&(module_id, number)).is_some_and(|m| m.done.iter().any(|d| d.1.is_none())) {
             return Err(Stop::Failed);
         }
         let module = self.module(module_id);
         let decl = &module.decls[number as usize];
-        let key = OpenKey::Decl(module_id, number);
+        let key = OpenKey::Decl(module_id, number, DEFAULTS);
         if self.open.iter().any(|o| o.key == key) {
             return self.needs_itself(key, decl.name.span);
         }
@@ -421,7 +530,7 @@ impl<'w> Evaluator<'w> {
         match self.modules.used(self.world, module_id, number) {
             Ok(kit) => {
                 self.modules.entered(kit);
-                let found = self.modules.member(kit, name);
+                let found = self.modules.member(module_id, kit, name);
                 Ok((kit, self.at(name.span, found)?))
             }
             Err(Missing::Pending) => self.wait(),
@@ -429,14 +538,26 @@ impl<'w> Evaluator<'w> {
         }
     }
 
-    /// Counts work, and stops definitions that take too much of it.
+    /// Counts an expression, and stops definitions that take too much work.
     fn count_work(&mut self, span: Span) -> Result<()> {
-        self.work += 1;
-        if self.work == WORK_LIMIT {
-            let error = Diagnostic::error("too-much-work", "these definitions take too long to evaluate");
-            return self.fail(span, error.note(format!("the limit is {WORK_LIMIT} expressions")));
+        self.count(1, span)
+    }
+
+    /// Counts work or the size of a value, in expressions.
+    fn count(&mut self, amount: u64, span: Span) -> Result<()> {
+        let before = self.work;
+        self.work += amount;
+        if self.work < WORK_LIMIT {
+            return Ok(());
         }
-        if self.work > WORK_LIMIT { Err(Stop::Failed) } else { Ok(()) }
+        if before < WORK_LIMIT {
+            let error = Diagnostic::error("too-much-work", "these definitions take too long to evaluate");
+            let error = error.note(format!(
+                "the limit is {WORK_LIMIT} expressions, of which {BYTES_OF_WORK} bytes of text count as one"
+            ));
+            return self.fail(span, error);
+        }
+        Err(Stop::Failed)
     }
 }
 

@@ -44,6 +44,7 @@ impl Evaluator<'_> {
     fn order(&mut self, operator: Operator, first: Value, second: Value, span: Span) -> Result<Value> {
         let ordering = match (&first, &second) {
             (Value::Int(a), Value::Int(b)) => a.cmp(b),
+            (Value::Duration(a), Value::Duration(b)) => a.cmp(b),
             (Value::Text(Text::Plain(a)), Value::Text(Text::Plain(b))) => a.cmp(b),
             _ => {
                 let message = format!("cannot order {} and {}", first.described(), second.described());
@@ -79,6 +80,7 @@ impl Evaluator<'_> {
                 if items.len() > LIST_LIMIT {
                     return self.fail(span, Diagnostic::error("too-large", "this list grows too large"));
                 }
+                self.count(items.len() as u64 / 2, span)?;
                 Ok(Value::List(items.into()))
             }
             (a, b) => {
@@ -121,6 +123,7 @@ impl Evaluator<'_> {
             (Value::None, Value::None) => true,
             (Value::Bool(a), Value::Bool(b)) => a == b,
             (Value::Int(a), Value::Int(b)) => a == b,
+            (Value::Duration(a), Value::Duration(b)) => a == b,
             (Value::Text(a), Value::Text(b)) => a == b,
             (Value::File(a), Value::File(b)) => a == b,
             (Value::Files(a), Value::Files(b)) => a == b,

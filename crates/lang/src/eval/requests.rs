@@ -8,7 +8,7 @@ use nubrik_graph::{FileId, Graph, TargetId};
 use nubrik_source::{Sources, Span, WsPath};
 
 use super::addresses::Meaning;
-use super::{DeclState, Evaluator, Result, Stop};
+use super::{Evaluator, Result, Stop};
 use crate::address::AddressPattern;
 use crate::cycles::References;
 use crate::hir::*;
@@ -29,6 +29,10 @@ pub struct Evaluation {
     pub sources: Sources,
     /// Definition files of the workspace that were read.
     pub read: Vec<WsPath>,
+    /// Outputs of scans whose answers are wanted: to be made, and told to the world.
+    pub scans: Vec<FileId>,
+    /// Options with who reached them; only where they were asked for.
+    pub options: Vec<super::OptionInfo>,
     /// Whether answers of the world were missing: then everything else is not final, and evaluation
     /// is to be asked again with the same world.
     pub waiting: bool,
@@ -83,7 +87,8 @@ impl Evaluator<'_> {
         self.request(&[AddressPattern::below(&WsPath::root())])
     }
 
-    fn finish(self, requested: Vec<FileId>, targets: Vec<TargetId>) -> Evaluation {
+    fn finish(mut self, requested: Vec<FileId>, targets: Vec<TargetId>) -> Evaluation {
+        let options = if self.wants_options { self.option_infos() } else { Vec::new() };
         let mut diagnostics = self.modules.diagnostics;
         diagnostics.sort_by_key(|d| (d.span.map(|s| (s.file, s.start, s.end)), d.severity));
         let mut kept: Vec<Diagnostic> = Vec::new();
@@ -100,6 +105,8 @@ impl Evaluator<'_> {
             sources: self.modules.sources,
             read: self.modules.read,
             waiting: self.waiting,
+            scans: self.scans,
+            options,
         }
     }
 
@@ -192,11 +199,12 @@ impl Evaluator<'_> {
         if !is_map {
             return Ok(Vec::new());
         }
-        let keys: Vec<Arc<str>> = match self.declaration(meaning.module, meaning.decl, decl.name.span)? {
-            Value::Map(map) => map.entries.iter().map(|(k, _)| k.clone()).collect(),
-            Value::Record(record) => record.fields.iter().map(|(n, _)| n.clone()).collect(),
-            _ => Vec::new(),
-        };
+        let keys: Vec<Arc<str>> =
+            match self.declaration(meaning.module, meaning.decl, self.chosen, decl.name.span)? {
+                Value::Map(map) => map.entries.iter().map(|(k, _)| k.clone()).collect(),
+                Value::Record(record) => record.fields.iter().map(|(n, _)| n.clone()).collect(),
+                _ => Vec::new(),
+            };
         let fitting = keys.into_iter().filter(|k| pattern.matches(&format!("{}/{k}", address.as_str())));
         Ok(fitting.map(|key| Meaning { way: vec![key], ..meaning.clone() }).collect())
     }
@@ -207,7 +215,7 @@ impl Evaluator<'_> {
         let module = self.module(meaning.module);
         let decl = &module.decls[meaning.decl as usize];
         let span = decl.name.span;
-        let whole = self.declaration(meaning.module, meaning.decl, span)?;
+        let whole = self.declaration(meaning.module, meaning.decl, self.chosen, span)?;
         let target = self.target_of(meaning.module, meaning.decl);
         let value = self.way_into(whole, &meaning.way, span)?;
         let mut parts = vec![decl.name.text.clone()];
@@ -357,7 +365,7 @@ impl Evaluator<'_> {
         let (errors, failed) = references.cycles();
         self.modules.diagnostics.extend(errors);
         for key in failed {
-            self.decls.insert(key, DeclState::Failed);
+            self.mark_failed(key);
         }
         self.find_kit_cycles();
     }
@@ -386,7 +394,7 @@ impl Evaluator<'_> {
     /// Reports names in `use { … }` that their kit does not have.
     fn check_names(&mut self, module: ModuleId, number: u32, kit: &Use, to: ModuleId) {
         for name in &kit.names {
-            if let Err(diagnostic) = self.modules.member(to, name)
+            if let Err(diagnostic) = self.modules.member(module, to, name)
                 && self.bad_names.insert((module, number, name.text.clone()))
             {
                 self.modules.report(name.span, diagnostic);

@@ -2,98 +2,88 @@
 
 use std::sync::Arc;
 
-use nubrik_diagnostic::{Diagnostic, nearest};
-use nubrik_graph::{FileId, OutputNode, Pipeline, Program, Stage, Step, ToolId};
+use nubrik_diagnostic::Diagnostic;
+use nubrik_graph::{
+    FileId, Limits, ListFile, OutputNode, Pipeline, Program, Stage, Step, ToolId, WorkFolder,
+};
 use nubrik_source::{Span, WsPath};
 
-use super::{Evaluator, Owner, Result, Scope};
+use super::forms::FormValues;
+use super::{Evaluator, Owner, Result, Scope, Stop};
 use crate::globs::all_below;
-use crate::hir::*;
-use crate::types::Type;
 use crate::value::*;
-use crate::world::Answer;
-
-/// The folder of everything that steps make, from the workspace's root.
-const MADE: &str = ".nubrik/made";
-
-/// Fields of `step`, and those that the language has and this version does not.
-const FIELDS: [&str; 4] = ["run", "say", "reads", "env"];
-const LATER_FIELDS: [&str; 6] = ["makes", "dir", "network", "timeout", "memory", "processors"];
+use crate::world::{Answer, AnswerText};
 
 /// A step as far as it is known.
-struct Draft {
-    folder: WsPath,
-    outputs: Vec<(Option<Arc<str>>, FileRef, Arc<str>)>,
-    found: Vec<WsPath>,
-    scratch: Vec<WsPath>,
-    inputs: Vec<FileRef>,
-    tools: Vec<ToolId>,
+pub(super) struct Draft {
+    pub step: Step,
+    /// Outputs with their names, and as they were written.
+    pub outputs: Vec<(Option<Arc<str>>, FileRef, Arc<str>)>,
+    pub inputs: Vec<FileRef>,
+    pub tools: Vec<ToolId>,
 }
 
 impl Evaluator<'_> {
-    pub(super) fn step_form(
-        &mut self,
-        scope: &Scope,
-        fields: &[(Name, ExprId)],
-        span: Span,
-    ) -> Result<Value> {
-        for (name, _) in fields {
-            if LATER_FIELDS.contains(&&*name.text) {
-                let error = crate::lower::not_yet(&format!("the field `{}` of a step", name.text));
-                return self.fail(name.span, error);
-            }
-            if !FIELDS.contains(&&*name.text) {
-                let near = nearest(&name.text, FIELDS);
-                let error =
-                    Diagnostic::error("unknown-field", format!("`step` has no field `{}`", name.text));
-                return self
-                    .fail(name.span, error.note(format!("it has: {}", FIELDS.join(", "))).maybe_mend(near));
-            }
-        }
-        let values = self.all(&FIELDS, |this, wanted| {
-            let ty = match *wanted {
-                "run" => Type::List(Box::new(Type::Command)),
-                "say" => Type::Text,
-                "reads" => Type::Files,
-                _ => Type::Map(Box::new(Type::Text)),
-            };
-            let Some((_, expr)) = fields.iter().find(|(n, _)| n.text.as_ref() == *wanted) else {
-                return Ok(Value::None);
-            };
-            let field_span = this.module(scope.module).span(*expr);
-            let value = this.eval(scope, *expr)?;
-            this.coerce(value, &ty, scope.module, field_span)
-        })?;
-        let [run, say, reads, env] = <[Value; 4]>::try_from(values).map_err(|_| super::Stop::Failed)?;
-        let Value::List(run) = run else {
-            let error = Diagnostic::error("missing-field", "this step has nothing to run");
-            return self.fail(span, error.mend("run = `tool {in \"table.csv\"} {out \"result\"}`"));
-        };
-        let commands: Vec<Arc<CommandValue>> = run
-            .iter()
-            .filter_map(|c| if let Value::Command(c) = c { Some(c.clone()) } else { None })
-            .collect();
-        self.step(scope, &commands, say, reads, env, span)
+    pub(super) fn step_form(&mut self, scope: &Scope, values: &FormValues, span: Span) -> Result<Value> {
+        let commands = values.commands();
+        let draft = self.outline(&scope.owner, &commands, values, None, span)?;
+        self.finish_step(scope, draft, &commands, values, span)
     }
 
-    fn step(
+    /// A step whose printed text is read by the definitions.
+    pub(super) fn scan_form(&mut self, scope: &Scope, values: &FormValues, span: Span) -> Result<Value> {
+        let commands = values.commands();
+        let last = commands.last().and_then(|c| c.stages.last());
+        if last.is_some_and(|s| s.stdout.is_some()) {
+            let error = Diagnostic::error("wrong-type", "what this `scan` prints is its answer");
+            return self.fail(span, error.mend("drop the last `>`"));
+        }
+        let mut draft = self.outline(&scope.owner, &commands, values, Some("answer"), span)?;
+        if values.bool("may_fail") {
+            self.outline_output(&mut draft, &Some("status".into()), "answer.status", false, span)?;
+        }
+        let Value::Step(number) = self.finish_step(scope, draft, &commands, values, span)? else {
+            return Err(Stop::Failed);
+        };
+        self.note_scan();
+        let (folder, outputs) = {
+            let step = &self.graph.steps[number as usize];
+            (step.folder.clone(), step.outputs.iter().map(|o| o.file).collect::<Vec<_>>())
+        };
+        match self.world.scan(&folder) {
+            Answer::Ready(AnswerText { ok, text }) => Ok(Value::Answer(Arc::new(AnswerValue { ok, text }))),
+            Answer::Pending => {
+                self.scans.extend(outputs);
+                self.wait()
+            }
+        }
+    }
+
+    /// Words, inputs, variables and limits of a step whose outputs are known.
+    fn finish_step(
         &mut self,
         scope: &Scope,
+        mut draft: Draft,
         commands: &[Arc<CommandValue>],
-        say: Value,
-        reads: Value,
-        env: Value,
+        values: &FormValues,
         span: Span,
     ) -> Result<Value> {
-        let mut draft = self.outline(&scope.owner, commands, span)?;
+        let answer =
+            draft.outputs.first().filter(|(n, ..)| n.as_deref() == Some("answer")).map(|o| o.1.clone());
         let mut pipelines = Vec::new();
         for command in commands {
             let stages = self.all(&command.stages, |this, stage| this.stage_of(stage, &mut draft))?;
             pipelines.push(Pipeline { stages });
         }
-        let env = self.step_env(env, &mut draft, span)?;
-        let listed = !draft.found.is_empty();
-        let reads = self.files_of(&reads, span)?;
+        if let (Some(answer), Some(last)) = (&answer, pipelines.last_mut().and_then(|p| p.stages.last_mut()))
+        {
+            last.stdout = Some(answer.path.clone());
+        }
+        draft.step.commands = pipelines;
+        draft.step.env = self.step_env(values.value("env"), &mut draft, span)?;
+        draft.step.limits = self.limits(values)?;
+        let listed = !draft.step.found.is_empty();
+        let reads = self.files_of(&values.value("reads"), span)?;
         let (mut inputs, mut candidates) = (Vec::new(), Vec::new());
         for file in std::mem::take(&mut draft.inputs) {
             let certain = !file.folder || file.maker.is_some();
@@ -107,30 +97,64 @@ impl Evaluator<'_> {
             list.dedup();
         }
         candidates.retain(|c| inputs.binary_search(c).is_err());
-        let say = match say {
-            Value::Text(text) => plain_path_text(&text),
-            _ => format!("make {}", draft.outputs[0].2),
+        draft.step.inputs = inputs;
+        draft.step.candidates = candidates;
+        draft.step.say = match values.value("say") {
+            Value::Text(text) => plain_path_text(&text).into(),
+            _ if answer.is_some() => format!("scan for {}", scope.owner.parts.join("/")).into(),
+            _ => format!("make {}", draft.outputs[0].2).into(),
         };
-        draft.tools.sort_unstable();
-        draft.tools.dedup();
-        self.enter(scope, draft, Draft::into_step(say, pipelines, env, inputs, candidates), span)
+        self.enter(scope, draft, span)
+    }
+
+    fn limits(&mut self, values: &FormValues) -> Result<Limits> {
+        let memory = match self.plain(values, "memory")? {
+            None => None,
+            Some((text, span)) => match size(&text) {
+                Some(bytes) => Some(bytes),
+                None => {
+                    let error =
+                        Diagnostic::error("wrong-type", format!("\"{text}\" is not an amount of memory"));
+                    return self.fail(span, error.mend("memory = \"512MiB\"").mend("memory = \"2GiB\""));
+                }
+            },
+        };
+        let processors = self.small_number(values, "processors")?.unwrap_or(1).max(1);
+        Ok(Limits {
+            network: values.bool("network"),
+            timeout: values.duration("timeout"),
+            memory,
+            processors,
+        })
     }
 
     /// Enters a finished step in the graph, unless the very same step is there already.
-    fn enter(&mut self, scope: &Scope, draft: Draft, mut step: Step, span: Span) -> Result<Value> {
+    pub(super) fn enter(&mut self, scope: &Scope, mut draft: Draft, span: Span) -> Result<Value> {
+        let mut step = draft.step;
         step.target = scope.owner.target;
         step.place = self.place(span);
-        step.folder = draft.folder.clone();
-        step.found = draft.found;
-        step.scratch = draft.scratch;
+        draft.tools.sort_unstable();
+        draft.tools.dedup();
         step.tools = draft.tools;
+        if let Some(reads) = self.frames.last() {
+            let reads = reads.clone();
+            self.target_reads.entry(scope.owner.target).or_default().add_all(&reads);
+        }
         let number = self.graph.steps.len() as u32;
-        let known = self.steps_by_folder.get(&draft.folder).copied();
+        let known = self.steps_by_folder.get(&step.folder).copied();
         let maker = known.unwrap_or(number);
         let mut outputs = Vec::new();
         for (name, mut file, written) in draft.outputs {
             file.maker = Some(maker);
-            step.outputs.push(OutputNode { file: self.file_id(&file), name: written });
+            let id = self.file_id(&file);
+            if name.as_deref() == Some("status") && *written == *"answer.status" {
+                step.status = Some(id);
+            }
+            // Outputs that the commands leave where they chose to are taken from there.
+            for (_, taken) in step.taken.iter_mut().filter(|(path, _)| **path == *written) {
+                *taken = id;
+            }
+            step.outputs.push(OutputNode { file: id, name: written });
             outputs.push((name, file));
         }
         if let Some(known) = known {
@@ -138,27 +162,46 @@ impl Evaluator<'_> {
             if *first == step {
                 return Ok(Value::Step(known));
             }
-            let made = outputs[0].1.path.below(&draft.folder).unwrap_or_default().to_owned();
+            let made = outputs[0].1.path.below(&step.folder).unwrap_or_default().to_owned();
             let error = Diagnostic::error("made-twice", format!("two steps make `{made}`"))
                 .related(self.step_spans[known as usize], "the other one is here")
                 .mend("{out \"…\"} with a name that differs, such as one with the source's stem in it")
                 .mend("{ \"key\": step { … } } puts each under a key of its own");
             return self.fail(span, error);
         }
-        self.steps_by_folder.insert(draft.folder, number);
+        self.steps_by_folder.insert(step.folder.clone(), number);
         self.graph.steps.push(step);
         self.step_spans.push(span);
         self.outputs.push(outputs);
         Ok(Value::Step(number))
     }
 
-    /// Folder, outputs, listings and scratch names of a step, from all of its words.
-    fn outline(&mut self, owner: &Owner, commands: &[Arc<CommandValue>], span: Span) -> Result<Draft> {
-        let strands: Vec<&WordStrand> =
-            commands.iter().flat_map(|c| &c.stages).flat_map(all_strands).collect();
-        let first = strands.iter().find_map(|s| match s {
-            WordStrand::Out { path, .. } => Some(path.clone()),
-            _ => None,
+    /// An empty step of an owner, in the folder that its first output gives it.
+    pub(super) fn draft(&mut self, owner: &Owner, first: &str) -> Draft {
+        let (folder, variant) = self.step_folder(owner, first);
+        let step = Step { variant, ..Step::empty(folder) };
+        Draft { step, outputs: Vec::new(), inputs: Vec::new(), tools: Vec::new() }
+    }
+
+    /// Folder, outputs, listings and scratch names of a step, from all of its words. A scan's
+    /// `answer` is an output that no word names.
+    fn outline(
+        &mut self,
+        owner: &Owner,
+        commands: &[Arc<CommandValue>],
+        values: &FormValues,
+        answer: Option<&str>,
+        span: Span,
+    ) -> Result<Draft> {
+        let makes = self.makes(values, span)?;
+        let mut strands: Vec<&WordStrand> = Vec::new();
+        commands.iter().flat_map(|c| &c.stages).flat_map(all_strands).for_each(|s| leaves(s, &mut strands));
+        let first = answer.map(Arc::from).or_else(|| {
+            let named = strands.iter().find_map(|s| match s {
+                WordStrand::Out { path, .. } => Some(path.clone()),
+                _ => None,
+            });
+            named.or_else(|| makes.first().map(|(_, path, _)| path.trim_end_matches('/').into()))
         });
         let Some(first) = first else {
             let error = Diagnostic::error("no-output", "this step makes nothing");
@@ -167,54 +210,109 @@ impl Evaluator<'_> {
                 span,
                 error
                     .mend("{out \"result.txt\"} where the command names its output")
-                    .mend("> {out \"result.txt\"}"),
+                    .mend("> {out \"result.txt\"}")
+                    .mend(
+                        "makes = { \"result\": \"result.txt\" } for a command that chooses where it writes",
+                    ),
             );
         };
-        let mut folder = WsPath::from_normal(MADE);
-        for part in owner.package.parts().chain(owner.parts.iter().flat_map(|p| p.split('/'))) {
-            folder = folder.child(part);
-        }
-        let folder = folder.child(&format!("@{}", first.replace('/', "+")));
-        let mut draft = Draft {
-            outputs: Vec::new(),
-            found: Vec::new(),
-            scratch: Vec::new(),
-            inputs: Vec::new(),
-            tools: Vec::new(),
-            folder,
+        // A scan's place tells scans of one target apart by what they run.
+        let first = match answer {
+            Some(_) => {
+                format!("{first}-{}", &blake3::hash(scan_words(commands).as_bytes()).to_hex()[..12]).into()
+            }
+            None => first,
         };
+        let mut draft = self.draft(owner, &first);
+        if answer.is_some() {
+            self.outline_output(&mut draft, &Some("answer".into()), "answer", false, span)?;
+        }
         for strand in strands {
             match strand {
                 WordStrand::Out { name, path, folder, span } => {
+                    if answer.is_some() {
+                        let error =
+                            Diagnostic::error("wrong-type", "a `scan` has no outputs but what it prints");
+                        return self.fail(*span, error.mend("{scratch \"…\"} for what is thrown away"));
+                    }
                     self.outline_output(&mut draft, name, path, *folder, *span)?;
                 }
                 WordStrand::Found { path, .. } => {
-                    let path = below(&draft.folder, path);
-                    if !draft.found.contains(&path) {
-                        draft.found.push(path);
+                    let path = below(&draft.step.folder, path);
+                    if !draft.step.found.contains(&path) {
+                        draft.step.found.push(path);
                     }
                 }
                 WordStrand::Scratch { path, .. } => {
-                    let path = scratch_path(&draft.folder, path);
-                    if !draft.scratch.contains(&path) {
-                        draft.scratch.push(path);
+                    let path = scratch_path(&draft.step.folder, path);
+                    if !draft.step.scratch.contains(&path) {
+                        draft.step.scratch.push(path);
                     }
                 }
                 _ => {}
             }
         }
+        for (name, path, span) in &makes {
+            let folder = path.ends_with('/');
+            let path = self.checked_name(path.trim_end_matches('/'), *span)?;
+            self.outline_output(&mut draft, &Some(name.clone()), &path, folder, *span)?;
+            draft.step.taken.push((path, FileId(0)));
+        }
+        draft.step.work = self.work_folder(values, !makes.is_empty(), &mut draft)?;
         Ok(draft)
     }
 
-    fn outline_output(
+    /// The outputs of commands that choose where they write: name and path.
+    fn makes(&mut self, values: &FormValues, span: Span) -> Result<Vec<(Arc<str>, Arc<str>, Span)>> {
+        let Value::Map(map) = values.value("makes") else { return Ok(Vec::new()) };
+        let mut makes = Vec::new();
+        for (name, thunk) in &map.entries {
+            match self.force(thunk, span)? {
+                Value::Text(Text::Plain(path)) => makes.push((name.clone(), path, thunk.span)),
+                _ => {
+                    let error = Diagnostic::error(
+                        "wrong-type",
+                        "the name of an output is a text that carries nothing",
+                    );
+                    return self.fail(thunk.span, error);
+                }
+            }
+        }
+        Ok(makes)
+    }
+
+    fn work_folder(&mut self, values: &FormValues, makes: bool, draft: &mut Draft) -> Result<WorkFolder> {
+        let at = below(&draft.step.folder, ".scratch/work");
+        match values.get("dir") {
+            None if makes => Ok(WorkFolder::Private { at, copy_of: None }),
+            None => Ok(WorkFolder::Root),
+            Some((Value::File(folder), span)) => match folder.maker {
+                None if makes => {
+                    let error = Diagnostic::error("wrong-type", "commands cannot write into a source folder");
+                    let error = error.note("with `makes` they run in a folder of their own");
+                    self.fail(span, error.mend("dir = stage { … } gives them a copy to write in"))
+                }
+                None => Ok(WorkFolder::Source(folder.path.clone())),
+                Some(_) => {
+                    let folder = folder.clone();
+                    let copy_of = Some(self.file_id(&folder));
+                    draft.inputs.push(folder);
+                    Ok(WorkFolder::Private { at, copy_of })
+                }
+            },
+            Some(_) => Err(Stop::Failed),
+        }
+    }
+
+    pub(super) fn outline_output(
         &mut self,
         draft: &mut Draft,
         name: &Option<Arc<str>>,
-        path: &Arc<str>,
+        path: &str,
         folder: bool,
         span: Span,
     ) -> Result<()> {
-        let file = FileRef { path: below(&draft.folder, path), maker: None, folder };
+        let file = FileRef { path: below(&draft.step.folder, path), maker: None, folder };
         for (other_name, other, written) in &draft.outputs {
             if *other == file && other_name == name {
                 return Ok(()); // The same output, named in a second command.
@@ -226,21 +324,32 @@ impl Evaluator<'_> {
                 return self.fail(span, error.mend("give each output a name and a path of its own"));
             }
         }
-        draft.outputs.push((name.clone(), file, path.clone()));
+        draft.outputs.push((name.clone(), file, path.into()));
         Ok(())
     }
 
     fn stage_of(&mut self, stage: &StageValue, draft: &mut Draft) -> Result<Stage> {
-        let words: Vec<Arc<str>> = stage.words.iter().map(|(_, w)| written(w, draft).into()).collect();
-        for (_, word) in stage.words.iter().chain(&stage.stdin) {
-            draft.inputs.extend(word.iter().filter_map(|s| match s {
-                WordStrand::File(file) => Some(file.clone()),
-                _ => None,
-            }));
+        let mut words: Vec<Arc<str>> = Vec::new();
+        for (_, word) in &stage.words {
+            words.push(self.written(word, draft).into());
         }
-        let Some((span, first)) = stage.words.first() else { return Err(super::Stop::Failed) };
+        let mut strands = Vec::new();
+        stage.words.iter().chain(&stage.stdin).flat_map(|(_, w)| w).for_each(|s| leaves(s, &mut strands));
+        for strand in strands {
+            match strand {
+                WordStrand::File(file) => draft.inputs.push(file.clone()),
+                WordStrand::List(files) => draft.inputs.extend(files.iter().cloned()),
+                WordStrand::Tool(tool) => draft.tools.push(self.tool_id(&tool.name)),
+                _ => {}
+            }
+        }
+        let Some((span, first)) = stage.words.first() else { return Err(Stop::Failed) };
         let program = match first.as_slice() {
             [WordStrand::File(file)] if !file.folder => Program::File(self.file_id(file)),
+            [WordStrand::Tool(tool)] => {
+                words[0] = tool.name.clone();
+                Program::Tool(self.tool_id(&tool.name))
+            }
             [WordStrand::Literal(name)] if !name.contains('/') => {
                 let tool = self.tool_id(name);
                 draft.tools.push(tool);
@@ -269,7 +378,7 @@ impl Evaluator<'_> {
             None => None,
             Some((span, word)) => match word.as_slice() {
                 [WordStrand::File(file)] if !file.folder => Some(file.path.clone()),
-                [WordStrand::Scratch { path, .. }] => Some(scratch_path(&draft.folder, path)),
+                [WordStrand::Scratch { path, .. }] => Some(scratch_path(&draft.step.folder, path)),
                 _ => {
                     let error = Diagnostic::error("wrong-type", "`<` reads one file that is declared");
                     return self.fail(*span, error.mend("< {in \"table.csv\"}"));
@@ -289,9 +398,9 @@ impl Evaluator<'_> {
         let Some((span, word)) = word else { return Ok(None) };
         match word.as_slice() {
             [WordStrand::Out { path, folder: false, .. } | WordStrand::Found { path, .. }] => {
-                Ok(Some(below(&draft.folder, path)))
+                Ok(Some(below(&draft.step.folder, path)))
             }
-            [WordStrand::Scratch { path, .. }] => Ok(Some(scratch_path(&draft.folder, path))),
+            [WordStrand::Scratch { path, .. }] => Ok(Some(scratch_path(&draft.step.folder, path))),
             [WordStrand::Literal(name)] => {
                 let error =
                     Diagnostic::error("wrong-type", format!("`{name}` is written to but not declared"));
@@ -308,21 +417,20 @@ impl Evaluator<'_> {
         let Value::Map(map) = env else { return Ok(Vec::new()) };
         let mut variables = Vec::new();
         for (name, thunk) in &map.entries {
-            let Value::Text(text) = self.force(thunk, span)? else { return Err(super::Stop::Failed) };
+            let Value::Text(text) = self.force(thunk, span)? else { return Err(Stop::Failed) };
             let set_by_us = matches!(&**name, "PWD" | "HOME" | "TMPDIR");
             if set_by_us || name.contains('=') {
                 let message = format!("the variable `{name}` cannot be set for a step");
                 let error = Diagnostic::error("bad-key", message);
                 return self.fail(thunk.span, error.note("PWD, HOME and TMPDIR are the step's own"));
             }
-            let mut value = String::new();
+            let strands: Vec<WordStrand> = text.strands().into_iter().map(WordStrand::from).collect();
+            let value = self.written(&strands, draft);
             for strand in text.strands() {
                 match strand {
-                    Strand::Literal(text) => value.push_str(&text),
-                    Strand::File(file) => {
-                        value.push_str(file.path.as_str());
-                        draft.inputs.push(file);
-                    }
+                    Strand::File(file) => draft.inputs.push(file),
+                    Strand::Tool(tool) => draft.tools.push(self.tool_id(&tool.name)),
+                    Strand::Literal(_) => {}
                 }
             }
             variables.push((name.clone(), value.into()));
@@ -332,7 +440,7 @@ impl Evaluator<'_> {
     }
 
     /// Adds a file, or for a source folder all files in it, to a list of inputs.
-    fn add_input(&mut self, file: &FileRef, list: &mut Vec<FileId>) -> Result<()> {
+    pub(super) fn add_input(&mut self, file: &FileRef, list: &mut Vec<FileId>) -> Result<()> {
         if file.folder && file.maker.is_none() {
             let Answer::Ready(paths) = all_below(self.world, &file.path) else { return self.wait() };
             for path in paths {
@@ -344,7 +452,7 @@ impl Evaluator<'_> {
         Ok(())
     }
 
-    fn tool_id(&mut self, name: &Arc<str>) -> ToolId {
+    pub(super) fn tool_id(&mut self, name: &Arc<str>) -> ToolId {
         if let Some(id) = self.tools.get(name) {
             return *id;
         }
@@ -353,36 +461,106 @@ impl Evaluator<'_> {
         self.tools.insert(name.clone(), id);
         id
     }
+
+    /// A word as the process sees it: paths are given from the folder in which it runs.
+    fn written(&mut self, word: &[WordStrand], draft: &mut Draft) -> String {
+        let work = draft.step.work.path();
+        let mut text = String::new();
+        for strand in word {
+            match strand {
+                WordStrand::Literal(literal) => text.push_str(literal),
+                WordStrand::Tool(tool) => text.push_str(&tool.path),
+                WordStrand::File(file) => text.push_str(&path_from(&work, &file.path)),
+                WordStrand::Out { path, .. } | WordStrand::Found { path, .. } => {
+                    text.push_str(&path_from(&work, &below(&draft.step.folder, path)));
+                }
+                WordStrand::Scratch { path, .. } => {
+                    text.push_str(&path_from(&work, &scratch_path(&draft.step.folder, path)));
+                }
+                WordStrand::List(files) => {
+                    let lines: Vec<Arc<str>> =
+                        files.iter().map(|f| path_from(&work, &f.path).into()).collect();
+                    let lists = &mut draft.step.lists;
+                    let known = lists.iter().position(|l| l.lines == lines);
+                    let at = known.unwrap_or_else(|| {
+                        let path = scratch_path(&draft.step.folder, &format!("list-{}", lists.len() + 1));
+                        lists.push(ListFile { path, lines });
+                        lists.len() - 1
+                    });
+                    text.push_str(&path_from(&work, &lists[at].path));
+                }
+                WordStrand::Quoted(inner) => text.push_str(&quoted(&self.written(inner, draft))),
+            }
+        }
+        text
+    }
 }
 
-impl Draft {
-    /// The parts of a step that do not depend on its owner; the rest is filled in by `enter`.
-    fn into_step(
-        say: String,
-        commands: Vec<Pipeline>,
-        env: Vec<(Arc<str>, Arc<str>)>,
-        inputs: Vec<FileId>,
-        candidates: Vec<FileId>,
-    ) -> Step {
-        Step {
-            target: nubrik_graph::TargetId(0),
-            say: say.into(),
-            commands,
-            env,
-            folder: WsPath::root(),
-            inputs,
-            candidates,
-            outputs: Vec::new(),
-            found: Vec::new(),
-            scratch: Vec::new(),
-            tools: Vec::new(),
-            place: nubrik_graph::Place { file: "".into(), line: 0 },
+/// A text as one word of a shell.
+fn quoted(text: &str) -> String {
+    format!("'{}'", text.replace('\'', "'\\''"))
+}
+
+/// A path as seen from a folder, both from the workspace's root.
+pub(super) fn path_from(folder: &WsPath, path: &WsPath) -> String {
+    if folder.is_root() {
+        return if path.is_root() { ".".to_owned() } else { path.as_str().to_owned() };
+    }
+    let (from, to): (Vec<&str>, Vec<&str>) = (folder.parts().collect(), path.parts().collect());
+    let shared = from.iter().zip(&to).take_while(|(a, b)| a == b).count();
+    let up = std::iter::repeat_n("..", from.len() - shared);
+    let parts: Vec<&str> = up.chain(to[shared..].iter().copied()).collect();
+    if parts.is_empty() { ".".to_owned() } else { parts.join("/") }
+}
+
+/// What tells a scan from others of the same target: its words without paths that depend on it.
+fn scan_words(commands: &[Arc<CommandValue>]) -> String {
+    let mut text = String::new();
+    for stage in commands.iter().flat_map(|c| &c.stages) {
+        let mut strands = Vec::new();
+        all_strands(stage).for_each(|s| leaves(s, &mut strands));
+        for strand in strands {
+            match strand {
+                WordStrand::Literal(literal) => text.push_str(literal),
+                WordStrand::File(file) => text.push_str(file.path.as_str()),
+                WordStrand::Tool(tool) => text.push_str(&tool.name),
+                WordStrand::List(files) => files.iter().for_each(|f| text.push_str(f.path.as_str())),
+                WordStrand::Out { path, .. }
+                | WordStrand::Found { path, .. }
+                | WordStrand::Scratch { path, .. } => {
+                    text.push_str(path);
+                }
+                WordStrand::Quoted(_) => {}
+            }
+            text.push('\0');
         }
     }
+    text
+}
+
+/// An amount such as `512MiB`, in bytes.
+fn size(text: &str) -> Option<u64> {
+    let digits = text.find(|c: char| !c.is_ascii_digit()).unwrap_or(text.len());
+    let count: u64 = text[..digits].parse().ok()?;
+    let unit = match text[digits..].trim_start() {
+        "KiB" => 1 << 10,
+        "MiB" => 1 << 20,
+        "GiB" => 1 << 30,
+        _ => return None,
+    };
+    count.checked_mul(unit).filter(|bytes| *bytes > 0)
 }
 
 fn all_strands(stage: &StageValue) -> impl Iterator<Item = &WordStrand> {
     stage.words.iter().chain(&stage.stdin).chain(&stage.stdout).chain(&stage.stderr).flat_map(|(_, w)| w)
+}
+
+/// Strands with those inside quoted ones instead of these.
+fn leaves<'a>(strand: &'a WordStrand, list: &mut Vec<&'a WordStrand>) {
+    match strand {
+        WordStrand::Quoted(inner) => inner.iter().for_each(|s| leaves(s, list)),
+        other => list.push(other),
+    }
 }
 
 fn below(folder: &WsPath, path: &str) -> WsPath {
@@ -393,32 +571,40 @@ fn scratch_path(folder: &WsPath, path: &str) -> WsPath {
     WsPath::from_normal(&format!("{}/.scratch/{path}", folder.as_str()))
 }
 
-/// A word as the process sees it.
-fn written(word: &[WordStrand], draft: &Draft) -> String {
-    let mut text = String::new();
-    for strand in word {
-        match strand {
-            WordStrand::Literal(literal) => text.push_str(literal),
-            WordStrand::File(file) => {
-                text.push_str(if file.path.is_root() { "." } else { file.path.as_str() })
-            }
-            WordStrand::Out { path, .. } | WordStrand::Found { path, .. } => {
-                text.push_str(below(&draft.folder, path).as_str());
-            }
-            WordStrand::Scratch { path, .. } => text.push_str(scratch_path(&draft.folder, path).as_str()),
-        }
-    }
-    text
-}
-
 /// A text for people, with the paths of the files that it carries.
-fn plain_path_text(text: &Text) -> String {
+pub(super) fn plain_path_text(text: &Text) -> String {
     let strands = text.strands();
     strands
         .iter()
         .map(|s| match s {
             Strand::Literal(text) => text,
             Strand::File(file) => file.path.as_str(),
+            Strand::Tool(tool) => &tool.name,
         })
         .collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn paths_are_given_from_the_folder() {
+        let path =
+            |folder: &str, path: &str| path_from(&WsPath::from_normal(folder), &WsPath::from_normal(path));
+        assert_eq!(path("", "a/b"), "a/b");
+        assert_eq!(path("a", "a/b"), "b");
+        assert_eq!(path("a/c", "a/b"), "../b");
+        assert_eq!(path("a/c", ".nubrik/made/x"), "../../.nubrik/made/x");
+        assert_eq!(path("a", "a"), ".");
+    }
+
+    #[test]
+    fn sizes_have_units() {
+        assert_eq!(size("512MiB"), Some(512 << 20));
+        assert_eq!(size("2 GiB"), Some(2 << 30));
+        assert_eq!(size("12"), None);
+        assert_eq!(size("0KiB"), None);
+        assert_eq!(quoted("it's"), "'it'\\''s'");
+    }
 }

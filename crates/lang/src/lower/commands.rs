@@ -107,12 +107,65 @@ impl Lowerer {
         }
     }
 
+    /// ``sh`…` ``: what the shell reads, and the holes in it.
+    pub(super) fn shell(&mut self, node: Node<'_>) -> Expr {
+        let mut pieces = Vec::new();
+        self.shell_elements(node, false, &mut pieces);
+        let blank = |piece: &ShellPiece| matches!(piece, ShellPiece::Literal(t) if t.trim().is_empty());
+        if pieces.iter().all(blank) {
+            let error = Diagnostic::error("empty-command", "this command starts no program");
+            self.report(self.span(node), error.mend("sh`tool argument > {out \"result\"}`"));
+            return Expr::Error;
+        }
+        Expr::Shell(Arc::new(pieces))
+    }
+
+    fn shell_elements(&mut self, node: Node<'_>, inside: bool, pieces: &mut Vec<ShellPiece>) {
+        for element in node.elements() {
+            let piece = match element {
+                Element::Token(token) => {
+                    let text = node.token_text(token);
+                    match (token.kind, text) {
+                        (SyntaxKind::CommandOpen | SyntaxKind::CommandClose | SyntaxKind::Word, _) => {
+                            continue;
+                        }
+                        (kind, _) if kind.is_trivia() => continue,
+                        // The shell reads backslashes itself.
+                        (SyntaxKind::CommandEscape, "{{" | "}}") => ShellPiece::Literal(text[..1].into()),
+                        _ => ShellPiece::Literal(text.into()),
+                    }
+                }
+                Element::Node(id) => {
+                    let inner = node.node(id);
+                    match inner.kind() {
+                        SyntaxKind::CommandQuote => {
+                            self.shell_elements(inner, true, pieces);
+                            continue;
+                        }
+                        SyntaxKind::Hole => {
+                            let piece = WordPiece::Value(self.child_expression(inner, 0));
+                            ShellPiece::Hole { piece, inside }
+                        }
+                        SyntaxKind::HoleForm => match self.hole_form(inner) {
+                            Some(piece) => ShellPiece::Hole { piece, inside },
+                            None => continue,
+                        },
+                        _ => continue,
+                    }
+                }
+            };
+            pieces.push(piece);
+        }
+    }
+
     fn hole_form(&mut self, node: Node<'_>) -> Option<WordPiece> {
         let mut words = node.words();
         let form = node.token_text(words.next()?);
         let name = words.next().map(|t| self.name(node, t));
-        if form == "in" {
-            return Some(WordPiece::In(self.child_expression(node, 0)));
+        match form {
+            "in" => return Some(WordPiece::In(self.child_expression(node, 0))),
+            "list" => return Some(WordPiece::List(self.child_expression(node, 0))),
+            _ => {}
         }
         let path = self.child_expression(node, 0);
         match form {

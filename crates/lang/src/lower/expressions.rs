@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use nubrik_diagnostic::Diagnostic;
+use nubrik_diagnostic::{Diagnostic, nearest};
 use nubrik_source::Span;
 use nubrik_syntax::{Element, Node, SyntaxKind, views};
 
@@ -76,7 +76,9 @@ impl Lowerer {
                 let base = self.child_expression(node, 0);
                 Expr::With(base, self.child_expression(node, 1))
             }
+            SyntaxKind::UnderExpr => self.under(node),
             SyntaxKind::CommandExpr => self.command(node),
+            SyntaxKind::ShellExpr => self.shell(node),
             _ => Expr::Error,
         };
         self.add(span, expr)
@@ -87,6 +89,9 @@ impl Lowerer {
             "none" => Expr::None,
             "true" => Expr::Bool(true),
             "false" => Expr::Bool(false),
+            word if nubrik_syntax::duration(word).is_some() => {
+                Expr::Duration(nubrik_syntax::duration(word).unwrap_or(0))
+            }
             digits => match digits.replace('_', "").parse() {
                 Ok(number) => Expr::Int(number),
                 Err(_) => {
@@ -204,6 +209,80 @@ impl Lowerer {
         Expr::Each(Each { names: count, items, test, key, give })
     }
 
+    fn under(&mut self, node: Node<'_>) -> Expr {
+        let base = self.child_expression(node, 0);
+        let Some(fields) = node.child(SyntaxKind::UnderFields) else {
+            let defaults = node.words().any(|w| node.token_text(w) == "defaults");
+            return if defaults { Expr::Under(base, None) } else { Expr::Error };
+        };
+        let nodes: Vec<Node<'_>> = fields.children().filter(|c| c.kind() == SyntaxKind::UnderField).collect();
+        let mut choices: Vec<OptionChoice> = Vec::new();
+        for field in nodes {
+            let words: Vec<Name> = field.words().map(|w| self.name(field, w)).collect();
+            let Some(name) = words.last().cloned() else { continue };
+            let Some(option) = self.option_name(&words) else { continue };
+            let value = self.child_expression(field, 0);
+            let same = |c: &&OptionChoice| c.option.kit == option.kit && c.option.name.text == name.text;
+            if let Some(first) = choices.iter().find(same) {
+                let first = first.option.name.span;
+                let error =
+                    Diagnostic::error("declared-twice", format!("the option `{}` is there twice", name.text));
+                self.report(name.span, error.related(first, "first here"));
+                continue;
+            }
+            choices.push(OptionChoice { option, value });
+        }
+        Expr::Under(base, Some(choices))
+    }
+
+    /// The option that `name` or `kit.name` behind `under` means; reports when it is in no reach.
+    fn option_name(&mut self, words: &[Name]) -> Option<OptionName> {
+        if let [kit, name] = words {
+            if let Some(Bound::Kit(number)) = self.module.names.get(&kit.text).copied() {
+                self.member(number, name.clone());
+                return Some(OptionName { kit: Some(number), name: name.clone() });
+            }
+            let error = Diagnostic::error("unknown-name", format!("no kit `{}` is in use here", kit.text));
+            self.report(kit.span, error.mend(format!("use \"…\" as {}", kit.text)));
+            return None;
+        }
+        let name = words.first()?;
+        match self.module.names.get(&name.text).copied() {
+            Some(Bound::Decl(number)) if self.module.decls[number as usize].kind == DeclKind::Option => {
+                self.references.push(Reference { to: ReferenceTo::Decl(number), span: name.span });
+                Some(OptionName { kit: None, name: name.clone() })
+            }
+            Some(Bound::FromKit(number, _)) => {
+                self.member(number, name.clone());
+                Some(OptionName { kit: Some(number), name: name.clone() })
+            }
+            Some(Bound::Decl(number)) => {
+                let decl = &self.module.decls[number as usize];
+                let message = format!("`{}` is a {}, not an option", name.text, decl.kind.word());
+                let error = Diagnostic::error("wrong-type", message).related(decl.name.span, "declared here");
+                self.report(name.span, error);
+                None
+            }
+            _ => {
+                let options = self.module.decls.iter().filter(|d| d.kind == DeclKind::Option);
+                let near = nearest(&name.text, options.map(|d| &*d.name.text)).map(str::to_owned);
+                let message = format!("no option `{}` is in reach here", name.text);
+                let error = Diagnostic::error("unknown-option", message);
+                let error = match near {
+                    Some(near) => error.mend(near),
+                    None => error
+                        .mend(format!(
+                            "use {{ {} }} from \"…\" takes it from the kit that declares it",
+                            name.text
+                        ))
+                        .note("`nubrik options` shows the options of the workspace"),
+                };
+                self.report(name.span, error);
+                None
+            }
+        }
+    }
+
     fn match_expression(&mut self, node: Node<'_>) -> Expr {
         let subject = self.child_expression(node, 0);
         let nodes: Vec<Node<'_>> = node.children().filter(|c| c.kind() == SyntaxKind::MatchArm).collect();
@@ -218,7 +297,13 @@ impl Lowerer {
             let cases = cases.iter().map(|c| self.expression(*c)).collect();
             arms.push(MatchArm { cases, give: self.expression(*give) });
         }
-        Expr::Match(subject, arms)
+        let ty = match *self.module.expr(subject) {
+            Expr::Local { up, slot } if up as usize + 1 == self.scopes.len() => {
+                self.slot_types.get(slot as usize).cloned().flatten().map(Box::new)
+            }
+            _ => None,
+        };
+        Expr::Match { subject, ty, arms }
     }
 
     fn binary(&mut self, node: Node<'_>) -> Expr {

@@ -12,7 +12,7 @@ use nubrik_diagnostic::{Diagnostic, nearest};
 use nubrik_source::{FileId, Span, WsPath};
 use nubrik_syntax::{Node, SyntaxKind, Token, Tree, is_name, views};
 
-use crate::builtins::BUILTIN_NAMES;
+use crate::builtins::is_builtin_name;
 use crate::hir::*;
 
 /// Where a definition file stands.
@@ -40,6 +40,7 @@ pub(crate) fn lower(tree: &Tree, location: Location) -> (Module, Vec<Diagnostic>
         module,
         diagnostics: Vec::new(),
         scopes: Vec::new(),
+        slot_types: Vec::new(),
         references: Vec::new(),
         name_spans: HashMap::new(),
         in_kind: false,
@@ -70,6 +71,8 @@ struct Lowerer {
     diagnostics: Vec<Diagnostic>,
     /// Names in reach from the outermost scope in; each with its place.
     scopes: Vec<Vec<Name>>,
+    /// Types of the parameters and values of the declaration being lowered, where they are written.
+    slot_types: Vec<Option<TypeExpr>>,
     /// References of the declaration being lowered.
     references: Vec<Reference>,
     /// Where each of the module's names was declared.
@@ -108,7 +111,7 @@ impl Lowerer {
         if !is_name(&name.text) {
             return false; // The parser has reported it.
         }
-        if BUILTIN_NAMES.contains(&&*name.text) {
+        if is_builtin_name(&name.text) {
             // Uses of the name mean this one: they are not wrong as well.
             self.name_spans.insert(name.text.clone(), name.span);
             let message = format!("`{}` is a name of the language", name.text);
@@ -173,6 +176,7 @@ impl Lowerer {
             SyntaxKind::TypeDecl => DeclKind::Type,
             SyntaxKind::KindDecl => DeclKind::Kind,
             SyntaxKind::TargetDecl => DeclKind::Target,
+            SyntaxKind::OptionDecl => DeclKind::Option,
             _ if node.child(SyntaxKind::Params).is_some() => DeclKind::Function,
             _ => DeclKind::Value,
         };
@@ -180,6 +184,8 @@ impl Lowerer {
             kind,
             name,
             private: views::is_private(node),
+            within: Vec::new(),
+            tags: Vec::new(),
             documentation: views::documentation(node).into(),
             params: Vec::new(),
             ty: None,
@@ -192,11 +198,13 @@ impl Lowerer {
 
     fn declaration_body(&mut self, number: u32, node: Node<'_>) {
         self.references.clear();
+        self.clauses(number, node);
         self.in_kind = node.kind() == SyntaxKind::KindDecl;
         let params_node = node.child(SyntaxKind::Params);
         let params = params_node.map(|p| self.params(p)).unwrap_or_default();
         let ty = node.type_node().map(|t| self.type_expr(t));
         let mut lets = Vec::new();
+        self.slot_types = params.iter().map(|p| Some(p.ty.clone())).collect();
         if params_node.is_some() {
             let mut scope: Vec<Name> = params.iter().map(|p| p.name.clone()).collect();
             let let_nodes: Vec<Node<'_>> =
@@ -217,11 +225,16 @@ impl Lowerer {
                     self.report(name.span, error.mend("declare it with `private let` outside"));
                 }
                 let ty = inner.type_node().map(|t| self.type_expr(t));
+                self.slot_types.push(ty.clone());
                 let body = self.child_expression(inner, 0);
                 lets.push(KindLet { name, ty, body });
             }
         }
-        let body = node.expression(0).map(|e| self.expression(e));
+        let first = self.module.exprs.len();
+        let mut body = node.expression(0).map(|e| self.expression(e));
+        if node.kind() == SyntaxKind::OptionDecl && !self.default_is_fine(first) {
+            body = Some(self.add(self.span(node), Expr::Error));
+        }
         if node.kind() == SyntaxKind::KindDecl && body.is_none() {
             let span = self.module.decls[number as usize].name.span;
             let error = Diagnostic::error("no-give", "this kind gives nothing").mend("give { files = … }");
@@ -234,6 +247,62 @@ impl Lowerer {
         decl.lets = lets;
         decl.body = body;
         decl.references = std::mem::take(&mut self.references);
+    }
+
+    /// Reports what the default of an option must not read: it is asked for before anything else.
+    fn default_is_fine(&mut self, first: usize) -> bool {
+        let mut wrong = Vec::new();
+        for i in first..self.module.exprs.len() {
+            let allowed = match &self.module.exprs[i] {
+                Expr::Decl(number) => self.module.decls[*number as usize].kind == DeclKind::Option,
+                Expr::Builtin(builtin) => *builtin == crate::builtins::Builtin::Host,
+                Expr::Command(_) | Expr::Shell(_) | Expr::Ref(_) | Expr::BraceCall(..) | Expr::Under(..) => {
+                    false
+                }
+                _ => true,
+            };
+            if !allowed {
+                wrong.push(self.module.spans[i]);
+            }
+        }
+        if let Some(span) = wrong.first() {
+            let error = Diagnostic::error("not-here", "the default of an option cannot read this");
+            self.report(*span, error.note("it reads literals, `host` and other options only"));
+        }
+        wrong.is_empty()
+    }
+
+    /// `within "…"` and `tagged …` behind a declaration's name.
+    fn clauses(&mut self, number: u32, node: Node<'_>) {
+        let mut within = Vec::new();
+        for text in views::within_texts(node) {
+            let span = self.span(text);
+            match views::plain_text(text).map(|t| crate::address::WithinPattern::check(&t)) {
+                Some(Ok(pattern)) => within.push((pattern.into(), span)),
+                Some(Err(problem)) => {
+                    let error = Diagnostic::error("bad-path", problem);
+                    self.report(span, error.mend("within \"/tide/**\""));
+                }
+                None => self.report(span, Diagnostic::error("syntax", "this text cannot hold holes")),
+            }
+        }
+        let tags: Vec<Arc<str>> = views::tags(node).into_iter().map(|t| node.token_text(t).into()).collect();
+        let decl = &mut self.module.decls[number as usize];
+        let (name, private, kind) = (decl.name.clone(), decl.private, decl.kind);
+        let none = within.is_empty();
+        decl.within = within;
+        decl.tags = tags;
+        if private && !none {
+            let error = Diagnostic::error(
+                "not-here",
+                format!("`{}` is private, so `within` opens nothing", name.text),
+            );
+            self.report(name.span, error.mend("drop `private`"));
+        }
+        if kind != DeclKind::Target && !self.module.decls[number as usize].tags.is_empty() {
+            let error = Diagnostic::error("not-here", "only targets and tests have tags");
+            self.report(name.span, error.mend("drop `tagged`"));
+        }
     }
 
     fn params(&mut self, node: Node<'_>) -> Vec<Param> {
@@ -277,7 +346,7 @@ impl Lowerer {
                 .related(first, "declared here")
                 .mend("give this one another name");
             self.report(name.span, error);
-        } else if BUILTIN_NAMES.contains(&&*name.text) {
+        } else if is_builtin_name(&name.text) {
             let message = format!("`{}` is a name of the language", name.text);
             self.report(name.span, Diagnostic::error("builtin-name", message));
         }

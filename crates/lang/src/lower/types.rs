@@ -6,8 +6,8 @@ use nubrik_syntax::{Node, SyntaxKind, views};
 use super::{Lowerer, not_yet};
 use crate::hir::*;
 
-const TYPE_NAMES: [&str; 10] =
-    ["bool", "int", "text", "file", "folder", "files", "command", "step", "list", "map"];
+const TYPE_NAMES: [&str; 12] =
+    ["bool", "int", "text", "duration", "file", "folder", "files", "command", "step", "any", "list", "map"];
 
 impl Lowerer {
     pub(super) fn type_expr(&mut self, node: Node<'_>) -> TypeExpr {
@@ -63,12 +63,14 @@ impl Lowerer {
             "bool" => TypeShape::Bool,
             "int" => TypeShape::Int,
             "text" => TypeShape::Text,
+            "duration" => TypeShape::Duration,
+            "any" => TypeShape::Any,
             "file" => TypeShape::File,
             "folder" => TypeShape::Folder,
             "files" => TypeShape::Files,
             "command" => TypeShape::Command,
             "step" => TypeShape::Step,
-            "duration" | "any" | "check" | "service" => {
+            "check" | "service" => {
                 self.report(name.span, not_yet(&format!("the type `{}`", name.text)));
                 TypeShape::Error
             }

@@ -4,7 +4,10 @@ use std::cell::RefCell;
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
-use nubrik_lang::{Answer, DefinitionText, EntryKind, Listing, World};
+use nubrik_lang::{
+    Answer, AnswerText, DefinitionText, EntryKind, LibraryAnswer, LibraryRequest, LibrarySearch, Listing,
+    ProbeRequest, ToolAnswer, ToolRequest, ToolSearch, World,
+};
 use nubrik_source::WsPath;
 
 pub struct MemoryWorld {
@@ -12,13 +15,15 @@ pub struct MemoryWorld {
     /// Folders whose listing is not there until it was asked for once.
     pub slow: bool,
     asked: RefCell<BTreeSet<WsPath>>,
+    /// Answers of scans by their folders.
+    pub answers: BTreeMap<String, Arc<str>>,
 }
 
 #[allow(dead_code)] // Each test program uses its part.
 impl MemoryWorld {
     pub fn new(files: &[(&str, &str)]) -> Self {
         let files = files.iter().map(|(p, t)| ((*p).to_owned(), Arc::from(*t))).collect();
-        MemoryWorld { files, slow: false, asked: RefCell::default() }
+        MemoryWorld { files, slow: false, asked: RefCell::default(), answers: BTreeMap::new() }
     }
 
     /// The files of an example: `#=== path` begins each; what stands before is `targets.nub`.
@@ -91,5 +96,46 @@ impl World for MemoryWorld {
         }
         let below = self.files.keys().any(|p| WsPath::from_normal(p).below(path).is_some());
         Answer::Ready(below.then_some(EntryKind::Folder))
+    }
+
+    fn env(&self, name: &str) -> Result<Option<String>, String> {
+        Ok((name == "CHANNEL").then(|| "draft".to_owned()))
+    }
+
+    /// The machine has `python3` 3.11.7 and `cc`.
+    fn tool(&self, request: &ToolRequest) -> Answer<ToolSearch> {
+        let known = [("python3", "3.11.7"), ("cc", "12.2.0")];
+        let found = request.names.iter().filter_map(|name| {
+            let (_, version) = known.iter().find(|(n, _)| *n == &**name)?;
+            let version = request.version.is_some().then(|| Arc::from(*version));
+            Some(ToolAnswer { name: name.clone(), path: format!("/usr/bin/{name}").into(), version })
+        });
+        Answer::Ready(ToolSearch { found: found.collect(), searched: vec!["/usr/bin".into()], mend: None })
+    }
+
+    /// The machine has `zlib` 1.2.13.
+    fn library(&self, request: &LibraryRequest) -> Answer<LibrarySearch> {
+        let zlib = LibraryAnswer {
+            name: "zlib".into(),
+            version: "1.2.13".into(),
+            compile: vec![],
+            link: vec!["-lz".into()],
+        };
+        let found = request.names.iter().any(|n| &**n == "zlib").then_some(zlib).into_iter().collect();
+        Answer::Ready(LibrarySearch { found, searched: vec!["/usr/lib/pkgconfig".into()], problem: None })
+    }
+
+    /// Each probe answers with its words.
+    fn probe(&self, request: &ProbeRequest) -> Answer<Result<AnswerText, String>> {
+        let words = &request.commands[0][0].words;
+        let ok = &*words[0] != "false";
+        Answer::Ready(Ok(AnswerText { ok, text: words[1..].join("\n").into() }))
+    }
+
+    fn scan(&self, folder: &WsPath) -> Answer<AnswerText> {
+        match self.answers.get(folder.as_str()) {
+            Some(text) => Answer::Ready(AnswerText { ok: true, text: text.clone() }),
+            None => Answer::Pending,
+        }
     }
 }

@@ -2,22 +2,22 @@
 
 use std::time::Instant;
 
-use nubrik_engine::Options;
+use nubrik_engine::{Event, Listener, Options};
 use nubrik_lang::{AddressPattern, Evaluation};
 use nubrik_session::{BuildReport, Session};
 
-use super::{Outcome, evaluate, open, own_problem, patterns};
-use crate::arguments::{Face, How};
+use super::{Outcome, evaluate_with, open, own_problem, patterns};
+use crate::arguments::{Choice, Face, How};
 use crate::exit::Exit;
 use crate::ui::paint::{Ink, Paint};
 use crate::ui::screen::{Screen, Shown, Stream};
 use crate::ui::{json, summary};
 
-pub fn build(face: Face, words: &[String], how: How) -> Outcome<Exit> {
+pub fn build(face: Face, choice: &Choice, words: &[String], how: How) -> Outcome<Exit> {
     let began = Instant::now();
-    let mut session = open(face)?;
+    let mut session = open(face, choice)?;
     lock(face, &mut session)?;
-    let patterns = patterns(face, &session, words)?;
+    let patterns = patterns(face, &mut session, words)?;
     let micros = || began.elapsed().as_micros() as u64;
     if let Some(sealed) = session.sealed(&patterns) {
         let done =
@@ -53,8 +53,21 @@ pub fn build_evaluated(
     stream: Stream,
 ) -> Outcome<(Evaluation, BuildReport)> {
     session.load_state();
-    let evaluation = evaluate(face, session, patterns)?;
+    let evaluation = evaluate_with(face, session, Some((how, stream)), |s| s.evaluate(patterns))?;
+    let screen = screen_for(face, session, &evaluation, stream);
+    let options = options_of(session, how);
+    let report = screen.during(|| session.build(patterns, &evaluation, &screen, options));
+    drop(screen);
+    let report = report.map_err(|problem| own_problem(face, problem))?;
+    Ok((evaluation, report))
+}
+
+fn options_of(session: &Session, how: How) -> Options {
     let jobs = how.jobs.map_or(session.default_jobs(), usize::from);
+    Options { jobs, keep_going: how.keep_going }
+}
+
+fn screen_for<'e>(face: Face, session: &Session, evaluation: &'e Evaluation, stream: Stream) -> Screen<'e> {
     let paint = match stream {
         Stream::Output => Paint::for_stdout(face.plain || face.json),
         Stream::Error => Paint::for_stderr(face.plain || face.json),
@@ -64,13 +77,46 @@ pub fn build_evaluated(
         (false, Some(_)) => Shown::Live,
         (false, None) => Shown::Lines,
     };
-    let root = session.workspace.root.clone();
-    let screen = Screen::new(&evaluation.graph, root, paint, shown, stream);
-    let options = Options { jobs, keep_going: how.keep_going };
-    let report = screen.during(|| session.build(patterns, &evaluation, &screen, options));
+    Screen::new(&evaluation.graph, session.workspace.root.clone(), paint, shown, stream)
+}
+
+/// Runs the scans that definitions wait for; stops when one fails. Without `shown` only failures are said.
+pub fn answer_scans(
+    face: Face,
+    session: &mut Session,
+    evaluation: &Evaluation,
+    shown: Option<(How, Stream)>,
+) -> Outcome<()> {
+    let began = Instant::now();
+    let (how, stream) = shown.unwrap_or((How::default(), Stream::Error));
+    let screen = screen_for(face, session, evaluation, stream);
+    let options = options_of(session, how);
+    let quiet = OnlyFailures(&screen);
+    let report = match shown {
+        Some(_) => screen.during(|| session.answer(evaluation, &screen, options)),
+        None => session.answer(evaluation, &quiet, options),
+    };
     drop(screen);
     let report = report.map_err(|problem| own_problem(face, problem))?;
-    Ok((evaluation, report))
+    match exit_of(&report) {
+        Exit::Done => Ok(()),
+        exit => {
+            let micros = began.elapsed().as_micros() as u64;
+            show(face, &report.summary, &[], micros, report.cancelled, stream);
+            Err(exit)
+        }
+    }
+}
+
+/// Tells on only what failed.
+struct OnlyFailures<'s, 'g>(&'s Screen<'g>);
+
+impl Listener for OnlyFailures<'_, '_> {
+    fn hear(&self, event: &Event) {
+        if matches!(event, Event::Done { failure: Some(_), .. }) {
+            self.0.hear(event);
+        }
+    }
 }
 
 /// Prints the summary, and for programs the results.

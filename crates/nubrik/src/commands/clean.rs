@@ -6,12 +6,12 @@ use std::path::{Path, PathBuf};
 
 use super::build::lock;
 use super::{Outcome, evaluate, open, patterns, say_wrong};
-use crate::arguments::Face;
+use crate::arguments::{Choice, Face};
 use crate::exit::Exit;
 use crate::ui::json;
 
-pub fn clean(face: Face, words: &[String], store: bool) -> Outcome<Exit> {
-    let mut session = open(face)?;
+pub fn clean(face: Face, choice: &Choice, words: &[String], store: bool) -> Outcome<Exit> {
+    let mut session = open(face, choice)?;
     lock(face, &mut session)?;
     let root = session.workspace.root.clone();
     let mut paths: Vec<PathBuf> = Vec::new();
@@ -20,8 +20,8 @@ pub fn clean(face: Face, words: &[String], store: bool) -> Outcome<Exit> {
             paths.push(root.join(folder));
         }
     } else {
-        let patterns = patterns(face, &session, words)?;
-        let evaluation = evaluate(face, &session, &patterns)?;
+        let patterns = patterns(face, &mut session, words)?;
+        let evaluation = evaluate(face, &mut session, &patterns)?;
         for target in evaluation.targets.iter().map(|t| evaluation.graph.target(*t)) {
             paths.extend(
                 target.results.iter().map(|r| root.join(session.results_folder()).join(r.publish.as_str())),

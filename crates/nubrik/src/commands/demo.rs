@@ -23,7 +23,7 @@ pub fn demo(face: Face, folder: &Path) -> Outcome<Exit> {
     let began = std::time::Instant::now();
     let mut session = open_at(face, folder)?;
     lock(face, &mut session)?;
-    let patterns = super::patterns(face, &session, &[])?;
+    let patterns = super::patterns(face, &mut session, &[])?;
     let how = How { jobs: None, keep_going: true };
     let (_, report) = build_evaluated(face, &mut session, &patterns, how, Stream::Output)?;
     let micros = began.elapsed().as_micros() as u64;

@@ -3,13 +3,13 @@
 use nubrik_diagnostic::Severity;
 
 use super::{Outcome, open, report};
-use crate::arguments::Face;
+use crate::arguments::{Choice, Face};
 use crate::exit::Exit;
 use crate::ui::json;
 
-pub fn lint(face: Face) -> Outcome<Exit> {
-    let session = open(face)?;
-    let evaluation = session.lint();
+pub fn lint(face: Face, choice: &Choice) -> Outcome<Exit> {
+    let mut session = open(face, choice)?;
+    let evaluation = super::evaluate_with_all(face, &mut session)?;
     let errors = evaluation.diagnostics.iter().filter(|d| d.severity == Severity::Error).count();
     let warnings = evaluation.diagnostics.len() - errors;
     report(face, &evaluation.diagnostics, &evaluation.sources);

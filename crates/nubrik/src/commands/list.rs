@@ -6,7 +6,7 @@ use nubrik_graph::Target;
 use serde::Serialize;
 
 use super::{Outcome, evaluate, open, patterns};
-use crate::arguments::Face;
+use crate::arguments::{Choice, Face};
 use crate::exit::Exit;
 use crate::ui::json;
 use crate::ui::paint::Ink;
@@ -23,10 +23,10 @@ struct TargetEvent<'a> {
     entries: usize,
 }
 
-pub fn list(face: Face, words: &[String]) -> Outcome<Exit> {
-    let session = open(face)?;
-    let patterns = patterns(face, &session, words)?;
-    let evaluation = evaluate(face, &session, &patterns)?;
+pub fn list(face: Face, choice: &Choice, words: &[String]) -> Outcome<Exit> {
+    let mut session = open(face, choice)?;
+    let patterns = patterns(face, &mut session, words)?;
+    let evaluation = evaluate(face, &mut session, &patterns)?;
     let targets: Vec<&Target> = evaluation.targets.iter().map(|t| evaluation.graph.target(*t)).collect();
     if face.json {
         for target in targets {

@@ -22,9 +22,10 @@ use nubrik_lang::{AddressPattern, Evaluation};
 use nubrik_session::{BuildProblem, OpenProblem, Session};
 use nubrik_source::Sources;
 
-use crate::arguments::{Arguments, Command, Face};
+use crate::arguments::{Arguments, Choice, Command, Face, How};
 use crate::exit::Exit;
 use crate::ui::paint::{Ink, Paint};
+use crate::ui::screen::Stream;
 use crate::ui::{diagnostics, json};
 
 /// A command that cannot go on has said why, and ends with this.
@@ -33,26 +34,32 @@ pub type Outcome<T> = Result<T, Exit>;
 /// Runs the command that was asked for.
 pub fn dispatch(arguments: Arguments) -> Exit {
     let face = arguments.face;
+    let choice = &arguments.choice;
     let result = match arguments.command {
         Command::Init => init::init(face),
         Command::Demo { dir } => demo::demo(face, &dir),
-        Command::Build { what, how } => build::build(face, &what, how),
-        Command::Run { address, args, how } => run::run(face, &address, &args, how),
-        Command::Plan { what } => plan::plan(face, &what),
-        Command::Why { address } => why::why(face, &address),
-        Command::List { what } => list::list(face, &what),
-        Command::Tree { address, depth, users } => tree::tree(face, &address, depth, users),
-        Command::Clean { what, store } => clean::clean(face, &what, store),
-        Command::Lint => lint::lint(face),
+        Command::Build { what, how } => build::build(face, choice, &what, how),
+        Command::Run { address, args, how } => run::run(face, choice, &address, &args, how),
+        Command::Plan { what } => plan::plan(face, choice, &what),
+        Command::Why { address } => why::why(face, choice, &address),
+        Command::List { what } => list::list(face, choice, &what),
+        Command::Tree { address, depth, users } => tree::tree(face, choice, &address, depth, users),
+        Command::Clean { what, store } => clean::clean(face, choice, &what, store),
+        Command::Lint => lint::lint(face, choice),
     };
     result.unwrap_or_else(|exit| exit)
 }
 
 /// Opens the workspace that this folder belongs to, or says why not.
-pub fn open(face: Face) -> Outcome<Session> {
+pub fn open(face: Face, choice: &Choice) -> Outcome<Session> {
     let here = std::env::current_dir()
         .map_err(|e| say_wrong(face, Exit::Own, &format!("cannot find this folder: {e}"), &[]))?;
-    open_at(face, &here)
+    let mut session = open_at(face, &here)?;
+    session.choose(choice.profile.as_deref(), &choice.set).map_err(|problem| {
+        let mends: Vec<&str> = problem.mends.iter().map(String::as_str).collect();
+        say_wrong(face, Exit::Usage, &problem.message, &mends)
+    })?;
+    Ok(session)
 }
 
 /// Opens the workspace that a folder belongs to, or says why not.
@@ -115,10 +122,45 @@ pub fn own_problem(face: Face, problem: BuildProblem) -> Exit {
     )
 }
 
-/// Evaluates, and stops with the errors if there are any.
-pub fn evaluate(face: Face, session: &Session, patterns: &[AddressPattern]) -> Outcome<Evaluation> {
-    let evaluation = session.evaluate(patterns);
+/// Evaluates, and stops with the errors if there are any. Scans that definitions wait for are run
+/// without a word, unless they fail.
+pub fn evaluate(face: Face, session: &mut Session, patterns: &[AddressPattern]) -> Outcome<Evaluation> {
+    evaluate_with(face, session, None, |session| session.evaluate(patterns))
+}
+
+/// Evaluates as often as answers of scans are missing. Scans are shown as steps when `shown` says how.
+pub fn evaluate_with(
+    face: Face,
+    session: &mut Session,
+    shown: Option<(How, Stream)>,
+    once: impl Fn(&Session) -> Evaluation,
+) -> Outcome<Evaluation> {
+    let mut evaluation = once(session);
+    while evaluation.waiting && !evaluation.scans.is_empty() {
+        // What is wrong anyway is said first.
+        evaluation = stop_on_errors(face, evaluation)?;
+        if !session.is_locked() {
+            build::lock(face, session)?;
+            session.load_state();
+        }
+        build::answer_scans(face, session, &evaluation, shown)?;
+        evaluation = once(session);
+    }
     stop_on_errors(face, evaluation)
+}
+
+/// Evaluates everything with its warnings; errors are the caller's to print.
+pub fn evaluate_with_all(face: Face, session: &mut Session) -> Outcome<Evaluation> {
+    let mut evaluation = session.lint();
+    while evaluation.waiting && !evaluation.scans.is_empty() {
+        if !session.is_locked() {
+            build::lock(face, session)?;
+            session.load_state();
+        }
+        build::answer_scans(face, session, &evaluation, None)?;
+        evaluation = session.lint();
+    }
+    Ok(evaluation)
 }
 
 /// Prints errors, and stops if there are any.
@@ -139,8 +181,8 @@ pub fn stop_on_errors(face: Face, evaluation: Evaluation) -> Outcome<Evaluation>
 
 /// The patterns that words of the command line mean: addresses, globs, and paths of files (a result
 /// means what makes it, a source what uses it). Without words: everything at and below this folder.
-pub fn patterns(face: Face, session: &Session, words: &[String]) -> Outcome<Vec<AddressPattern>> {
-    let folder = &session.workspace.folder;
+pub fn patterns(face: Face, session: &mut Session, words: &[String]) -> Outcome<Vec<AddressPattern>> {
+    let folder = &session.workspace.folder.clone();
     if words.is_empty() {
         return Ok(vec![AddressPattern::below(folder)]);
     }

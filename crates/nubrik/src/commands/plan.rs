@@ -7,18 +7,18 @@ use nubrik_graph::Graph;
 use serde::Serialize;
 
 use super::{Outcome, Silent, evaluate, open, patterns};
-use crate::arguments::Face;
+use crate::arguments::{Choice, Face};
 use crate::exit::Exit;
 use crate::ui::json;
 use crate::ui::paint::{Ink, Paint};
 use crate::ui::screen::{Columns, step_line};
 use crate::ui::text::time;
 
-pub fn plan(face: Face, words: &[String]) -> Outcome<Exit> {
-    let mut session = open(face)?;
-    let patterns = patterns(face, &session, words)?;
+pub fn plan(face: Face, choice: &Choice, words: &[String]) -> Outcome<Exit> {
+    let mut session = open(face, choice)?;
+    let patterns = patterns(face, &mut session, words)?;
     session.load_state();
-    let evaluation = evaluate(face, &session, &patterns)?;
+    let evaluation = evaluate(face, &mut session, &patterns)?;
     let planned = session.plan(&evaluation, &Silent);
     if face.json {
         print_json(&evaluation.graph, &planned);

@@ -6,14 +6,14 @@ use std::path::Path;
 
 use super::build::{build_evaluated, exit_of, lock};
 use super::{Outcome, open, patterns, say_wrong};
-use crate::arguments::{Face, How};
+use crate::arguments::{Choice, Face, How};
 use crate::exit::Exit;
 use crate::ui::screen::Stream;
 
-pub fn run(face: Face, address: &str, args: &[String], how: How) -> Outcome<Exit> {
-    let mut session = open(face)?;
+pub fn run(face: Face, choice: &Choice, address: &str, args: &[String], how: How) -> Outcome<Exit> {
+    let mut session = open(face, choice)?;
     lock(face, &mut session)?;
-    let patterns = patterns(face, &session, &[address.to_owned()])?;
+    let patterns = patterns(face, &mut session, &[address.to_owned()])?;
     let results = match session.sealed(&patterns) {
         Some(sealed) => sealed.results,
         None => {

@@ -9,21 +9,21 @@ use nubrik_source::WsPath;
 use serde::Serialize;
 
 use super::{Outcome, evaluate, open, patterns};
-use crate::arguments::Face;
+use crate::arguments::{Choice, Face};
 use crate::exit::Exit;
 use crate::ui::json;
 use crate::ui::paint::{Ink, Paint};
 use crate::ui::text::time;
 
-pub fn tree(face: Face, address: &str, depth: Option<usize>, users: bool) -> Outcome<Exit> {
-    let mut session = open(face)?;
-    let wanted = patterns(face, &session, &[address.to_owned()])?;
+pub fn tree(face: Face, choice: &Choice, address: &str, depth: Option<usize>, users: bool) -> Outcome<Exit> {
+    let mut session = open(face, choice)?;
+    let wanted = patterns(face, &mut session, &[address.to_owned()])?;
     session.load_state();
-    let asked = evaluate(face, &session, &wanted)?;
+    let asked = evaluate(face, &mut session, &wanted)?;
     let addresses: Vec<_> = asked.targets.iter().map(|t| asked.graph.target(*t).address.clone()).collect();
     // Users may be anywhere in the workspace.
     let evaluation = match users {
-        true => evaluate(face, &session, &[AddressPattern::below(&WsPath::root())])?,
+        true => evaluate(face, &mut session, &[AddressPattern::below(&WsPath::root())])?,
         false => asked,
     };
     let graph = &evaluation.graph;

@@ -9,7 +9,7 @@ use serde::Serialize;
 
 use super::plan::planned_word;
 use super::{Outcome, Silent, evaluate, labelled, open, patterns};
-use crate::arguments::Face;
+use crate::arguments::{Choice, Face};
 use crate::exit::Exit;
 use crate::ui::json;
 use crate::ui::paint::Ink;
@@ -24,11 +24,11 @@ struct Cause {
     reason: String,
 }
 
-pub fn why(face: Face, address: &str) -> Outcome<Exit> {
-    let mut session = open(face)?;
-    let patterns = patterns(face, &session, &[address.to_owned()])?;
+pub fn why(face: Face, choice: &Choice, address: &str) -> Outcome<Exit> {
+    let mut session = open(face, choice)?;
+    let patterns = patterns(face, &mut session, &[address.to_owned()])?;
     session.load_state();
-    let evaluation = evaluate(face, &session, &patterns)?;
+    let evaluation = evaluate(face, &mut session, &patterns)?;
     let planned = session.plan(&evaluation, &Silent);
     let paint = super::paint(face);
     let pending = chain_now(&evaluation, &planned);

@@ -6,7 +6,7 @@ use nubrik_engine::{Failure, shown_command};
 use nubrik_graph::{Graph, StepId};
 
 use super::paint::{Ink, Paint};
-use super::text::harmless;
+use super::text::{harmless, time};
 
 /// What went wrong, in a few words.
 pub fn short(failure: &Failure) -> String {
@@ -20,6 +20,8 @@ pub fn short(failure: &Failure) -> String {
         Failure::Undeclared { path, .. } => format!("read {path}, which it does not declare"),
         Failure::NoListing { name } => format!("did not write {name}, the list of what it read"),
         Failure::InputMoved { path } => format!("{path} changed while it ran"),
+        Failure::TimedOut { limit } => format!("was ended after {}, its limit", time(limit * 1000)),
+        Failure::Native { problem } => problem.lines().next().unwrap_or("").to_owned(),
         Failure::Machine { problem } => problem.clone(),
     }
 }
@@ -100,6 +102,18 @@ pub fn readings(
             ));
         }
         Failure::Undeclared { path, target } => lines.extend(declare(graph, id, path, target.as_deref())),
+        Failure::TimedOut { .. } => {
+            lines.push(("mend", "give it more in `timeout`, or find out what it waits for".to_owned()));
+        }
+        Failure::Native { problem } => {
+            lines.extend(problem.lines().skip(1).map(|line| ("and", line.trim_start().to_owned())));
+            if problem.contains("its digest is another one") {
+                lines.push((
+                    "mend",
+                    "trust what was found only when its owner confirms it; then write its digest".to_owned(),
+                ));
+            }
+        }
         Failure::InputMoved { .. } => {
             lines.push(("mend", "build again: its result was thrown away".to_owned()))
         }

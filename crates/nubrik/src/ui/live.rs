@@ -136,6 +136,7 @@ mod tests {
             place: place.clone(),
             declared: true,
             private: false,
+            tags: Vec::new(),
             results: vec![],
         });
         for say in ["compile src/fit.c", "compile src/readings.c", "archive harmonics"] {
@@ -152,6 +153,7 @@ mod tests {
                 scratch: vec![],
                 tools: vec![],
                 place: place.clone(),
+                ..Step::empty(WsPath::root())
             });
         }
         graph

@@ -61,7 +61,8 @@ fn declaration(p: &mut Parser) {
         "type" => type_declaration(p),
         "kind" => kind_declaration(p),
         "target" => target_declaration(p),
-        "option" | "test" | "job" | "service" => later_declaration(p),
+        "option" => option_declaration(p),
+        "test" | "job" | "service" => later_declaration(p),
         _ => {
             let mut error = Diagnostic::error("syntax", "expected a declaration");
             if let Some(near) = nearest(word, DECLARATION_WORDS.into_iter().filter(|w| *w != "give")) {
@@ -145,6 +146,7 @@ fn kit_path(p: &mut Parser) {
 fn let_declaration(p: &mut Parser) -> SyntaxKind {
     p.take();
     new_name(p, "a value");
+    clauses(p);
     if p.peek() == LeftParen {
         params(p);
     }
@@ -165,6 +167,7 @@ fn type_and_value(p: &mut Parser) {
 fn type_declaration(p: &mut Parser) -> SyntaxKind {
     p.take();
     new_name(p, "a type");
+    clauses(p);
     if p.expect(Equals, "`=`") {
         type_expr(p);
     }
@@ -174,6 +177,7 @@ fn type_declaration(p: &mut Parser) -> SyntaxKind {
 fn kind_declaration(p: &mut Parser) -> SyntaxKind {
     p.take();
     new_name(p, "a kind");
+    clauses(p);
     if p.peek() == LeftParen {
         params(p);
     } else {
@@ -215,18 +219,61 @@ fn kind_body(p: &mut Parser) {
     }
 }
 
+fn option_declaration(p: &mut Parser) -> SyntaxKind {
+    p.take();
+    new_name(p, "an option");
+    clauses(p);
+    if p.expect(Colon, "`:` and the type of the option") {
+        type_expr(p);
+    } else {
+        // Its type may still follow from nothing: the rest of the line says little more.
+        p.skip_item();
+        return OptionDecl;
+    }
+    if p.expect(Equals, "`=` and the option's default") {
+        expression(p);
+    }
+    OptionDecl
+}
+
 fn target_declaration(p: &mut Parser) -> SyntaxKind {
     p.take();
     new_name(p, "a target");
-    if p.at_word("within") || p.at_word("tagged") {
-        let word = p.peek_text();
-        p.error(not_yet(&format!("`{word}`")));
-        while !matches!(p.peek(), Equals | Colon | Newline | EndOfFile) {
-            p.take();
-        }
-    }
+    clauses(p);
     type_and_value(p);
     TargetDecl
+}
+
+/// `within "/tide/**", "/base"` and `tagged slow, nightly` behind a declaration's name.
+fn clauses(p: &mut Parser) {
+    loop {
+        let mark = p.mark();
+        if p.at_word("within") {
+            p.take();
+            loop {
+                if p.peek() == TextOpen {
+                    text(p);
+                } else {
+                    p.expected("an address or a glob of addresses as a text, such as \"/tide/**\"");
+                }
+                if !p.accept(Comma) {
+                    break;
+                }
+            }
+            p.finish(mark, WithinClause);
+        } else if p.at_word("tagged") {
+            p.take();
+            loop {
+                new_name(p, "a tag");
+                if !p.accept(Comma) {
+                    break;
+                }
+            }
+            p.finish(mark, TaggedClause);
+        } else {
+            return;
+        }
+    }
 }
 
 /// A declaration that the language has and this version does not: refused, never passed over.

@@ -4,7 +4,7 @@ use nubrik_diagnostic::Diagnostic;
 
 use super::collections::{braces, items, list, missing_comma};
 use super::commands::{command, shell_command};
-use super::declarations::{close, not_yet};
+use super::declarations::close;
 use super::texts::text;
 use crate::SyntaxKind::{self, *};
 use crate::lexer::RESERVED_WORDS;
@@ -169,17 +169,44 @@ fn postfix_of(p: &mut Parser, mark: Mark, mut callable: bool) {
             }
             p.finish(mark, WithExpr);
         } else if p.at_word("under") {
-            p.error(not_yet("`under`"));
             p.take();
-            if p.peek() == LeftBrace {
-                braces(p);
-            } else {
-                p.accept(Word);
+            if p.peek_past_lines().0 == LeftBrace {
+                p.lines();
+                let choice = p.mark();
+                under_fields(p);
+                p.finish(choice, UnderFields);
+            } else if !p.accept_word("defaults") {
+                let error = Diagnostic::error("syntax", "expected the options behind `under`");
+                p.error(error.mend("under { mode = \"release\" }").mend("under defaults"));
             }
             p.finish(mark, UnderExpr);
         } else {
             return;
         }
+    }
+}
+
+/// `{ mode = "release", c.speed = "high" }`: options, perhaps of a kit, and their values.
+fn under_fields(p: &mut Parser) {
+    let open = p.next_span();
+    p.take();
+    let allowed = p.allow_brace_calls(true);
+    p.with_lines(true, |p| items(p, UnderField, under_field));
+    p.allow_brace_calls(allowed);
+    close(p, RightBrace, open);
+}
+
+fn under_field(p: &mut Parser) {
+    if p.peek() != Word {
+        p.expected("an option such as `mode = \"release\"`");
+        return p.skip_item();
+    }
+    p.take();
+    if p.accept(Dot) {
+        p.expect(Word, "the name of an option");
+    }
+    if p.expect(Equals, "`=` and the value of the option") {
+        expression(p);
     }
 }
 
@@ -215,13 +242,15 @@ fn primary(p: &mut Parser) -> bool {
         }
         Duration => {
             let word = p.peek_text();
-            if word.ends_with('s') || word.ends_with("min") || word.ends_with('h') {
-                p.error(not_yet("a duration"));
+            if crate::duration(word).is_some() {
+                p.take();
+                p.finish(mark, Literal);
             } else {
-                p.error(Diagnostic::error("syntax", format!("`{word}` is neither a number nor a name")));
+                let error = Diagnostic::error("syntax", format!("`{word}` is neither a number nor a name"));
+                p.error(error.note("durations are written 250ms, 30s, 5min, 2h"));
+                p.take();
+                p.finish(mark, Error);
             }
-            p.take();
-            p.finish(mark, Error);
         }
         TextOpen => text(p),
         CommandOpen => command(p),
@@ -267,7 +296,6 @@ fn word_expression(p: &mut Parser) -> bool {
             false
         }
         "sh" if p.peek_second() == CommandOpen => {
-            p.error(not_yet("a `sh` command"));
             p.take();
             shell_command(p);
             p.finish(mark, ShellExpr);

@@ -2,7 +2,7 @@
 
 use nubrik_diagnostic::Diagnostic;
 
-use super::declarations::{new_name, not_yet};
+use super::declarations::new_name;
 use super::expressions::expression;
 use crate::SyntaxKind::*;
 use crate::parser::Parser;
@@ -83,9 +83,6 @@ fn is_hole_form(p: &Parser) -> bool {
 
 fn hole_form(p: &mut Parser) {
     let word = p.peek_text();
-    if word == "list" {
-        p.error(not_yet("`{list …}`"));
-    }
     p.take();
     if matches!(word, "in" | "list") {
         return expression(p);

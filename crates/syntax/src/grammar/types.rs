@@ -3,6 +3,7 @@
 use super::declarations::{close, end_of_item, new_name, skip_lines_and_commas};
 use super::texts::text;
 use crate::SyntaxKind::*;
+use crate::lexer::DECLARATION_WORDS;
 use crate::parser::{MAX_DEPTH, Parser};
 
 /// A type: a name, `list[T]`, `map[T]`, `{ a: T }`, `"a" | "b"`, each with `?` behind it.
@@ -71,7 +72,12 @@ fn type_fields(p: &mut Parser) {
             return;
         }
         let mark = p.mark();
-        new_name(p, "a field");
+        // Words of declarations are names again before `:`, as they are before `=` in a record.
+        if DECLARATION_WORDS.contains(&p.peek_text()) {
+            p.take();
+        } else {
+            new_name(p, "a field");
+        }
         if p.expect(Colon, "`:` and the type of the field") {
             type_expr(p);
         }

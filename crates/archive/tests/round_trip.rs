@@ -1,0 +1,98 @@
+//! Archives hold what was packed, are the same bytes each time, and never unpack outside.
+
+#![allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
+
+use std::fs;
+use std::os::unix::fs::PermissionsExt;
+use std::path::Path;
+
+use nubrik_archive::{Item, pack, unpack};
+use nubrik_graph::ArchiveFormat;
+
+fn items(folder: &Path) -> Vec<Item> {
+    fs::write(folder.join("tides.txt"), "high and low\n".repeat(1000)).unwrap();
+    fs::write(folder.join("empty"), "").unwrap();
+    fs::write(folder.join("run"), "#!/bin/sh\n").unwrap();
+    fs::set_permissions(folder.join("run"), fs::Permissions::from_mode(0o700)).unwrap();
+    let item = |name: &str, file: &str| Item { name: name.into(), file: folder.join(file) };
+    vec![
+        item("almanac/bin/run", "run"),
+        item("almanac/tides.txt", "tides.txt"),
+        item("almanac/a name with spaces", "empty"),
+        item(&format!("almanac/{}/deep", "long".repeat(50)), "empty"),
+    ]
+}
+
+#[test]
+fn what_was_packed_comes_back() {
+    for (name, format) in ArchiveFormat::ALL {
+        let folder = tempfile::tempdir().unwrap();
+        let at = folder.path();
+        let mut items = items(at);
+        pack(format, items.clone(), &at.join("one")).unwrap();
+        items.reverse();
+        pack(format, items, &at.join("two")).unwrap();
+        assert_eq!(fs::read(at.join("one")).unwrap(), fs::read(at.join("two")).unwrap(), "{name}");
+        let to = at.join("out");
+        fs::create_dir(&to).unwrap();
+        unpack(format, &at.join("one"), &to, 1).unwrap();
+        assert_eq!(
+            fs::read(to.join("tides.txt")).unwrap(),
+            fs::read(at.join("tides.txt")).unwrap(),
+            "{name}"
+        );
+        assert_eq!(fs::read(to.join("a name with spaces")).unwrap(), b"", "{name}");
+        let mode = fs::metadata(to.join("bin/run")).unwrap().permissions().mode();
+        assert_ne!(mode & 0o100, 0, "{name}: what may be executed stays so");
+        let mode = fs::metadata(to.join("tides.txt")).unwrap().permissions().mode();
+        assert_eq!(mode & 0o111, 0, "{name}");
+    }
+}
+
+#[test]
+fn names_that_lead_out_are_refused() {
+    let folder = tempfile::tempdir().unwrap();
+    let at = folder.path();
+    let mut header = tar::Header::new_gnu();
+    header.set_size(1);
+    header.set_mode(0o644);
+    header.as_gnu_mut().unwrap().name[..7].copy_from_slice(b"../evil");
+    header.set_cksum();
+    let mut builder = tar::Builder::new(fs::File::create(at.join("evil.tar")).unwrap());
+    builder.append(&header, &b"x"[..]).unwrap();
+    builder.finish().unwrap();
+    fs::create_dir(at.join("out")).unwrap();
+    let refused = unpack(ArchiveFormat::Tar, &at.join("evil.tar"), &at.join("out"), 0).unwrap_err();
+    assert!(refused.to_string().contains("leads out"), "{refused}");
+    assert!(!at.join("evil").exists());
+}
+
+#[test]
+fn damage_is_an_error() {
+    for (name, format) in ArchiveFormat::ALL {
+        let folder = tempfile::tempdir().unwrap();
+        let at = folder.path();
+        fs::write(at.join("junk"), [b"\x1f\x8bPK".as_slice(), &[0x5a; 2000]].concat()).unwrap();
+        fs::create_dir(at.join("out")).unwrap();
+        assert!(unpack(format, &at.join("junk"), &at.join("out"), 0).is_err(), "{name}");
+    }
+}
+
+#[test]
+fn links_become_what_they_name() {
+    let folder = tempfile::tempdir().unwrap();
+    let at = folder.path();
+    let mut builder = tar::Builder::new(fs::File::create(at.join("links.tar")).unwrap());
+    let mut header = tar::Header::new_gnu();
+    header.set_size(5);
+    header.set_mode(0o644);
+    builder.append_data(&mut header, "lib/real", &b"tides"[..]).unwrap();
+    let mut link = tar::Header::new_gnu();
+    link.set_entry_type(tar::EntryType::Symlink);
+    link.set_size(0);
+    builder.append_link(&mut link, "lib/name", "real").unwrap();
+    builder.finish().unwrap();
+    fs::create_dir(at.join("out")).unwrap();
+    unpack(ArchiveFormat::Tar, &at.join("links.tar"), &at.join("out"), 0).unwrap();
+    assert_eq!(fs::read(at.join("out/lib/name")).unwrap(), b"tides");
+}

@@ -1,0 +1,293 @@
+//! `load_csv`, `load_json`, `load_toml`, `load_lines`: data files to values. What is wrong in a data
+//! file is shown there.
+
+use std::sync::{Arc, Mutex};
+
+use nubrik_diagnostic::{Diagnostic, nearest};
+use nubrik_source::{FileId, Span};
+
+use super::{Evaluator, Result, Scope, Stop};
+use crate::builtins::{Builtin, form_of};
+use crate::data::{Datum, DatumKind, csv, json, lines, toml};
+use crate::hir::*;
+use crate::types::Type;
+use crate::value::*;
+use crate::world::{Answer, DefinitionText};
+
+impl Evaluator<'_> {
+    pub(super) fn load_call(
+        &mut self,
+        scope: &Scope,
+        builtin: Builtin,
+        args: &[Arg],
+        span: Span,
+    ) -> Result<Value> {
+        let form = form_of(builtin);
+        let module = self.module(scope.module);
+        let mut path = None;
+        let mut ty = None;
+        for arg in args {
+            let arg_span = module.span(arg.value);
+            match &arg.name {
+                None if path.is_none() => {
+                    let value = self.eval(scope, arg.value)?;
+                    if let Value::Step(_) = &value {
+                        let error =
+                            Diagnostic::error("wrong-type", format!("`{}` reads source files", form.name));
+                        let error = error.note("what a step makes is known when it has run");
+                        return self.fail(arg_span, error.mend("scan { run = `cat {…}` }.json"));
+                    }
+                    let file = self.coerce(value, &Type::File, scope.module, arg_span)?;
+                    path = Some((self.one_file(&file, arg_span)?, arg_span));
+                }
+                None => {
+                    let error = Diagnostic::error("wrong-call", format!("`{}` takes one file", form.name));
+                    return self.fail(arg_span, error);
+                }
+                Some(name) if form.fields.iter().any(|f| *f.name == *name.text) => {
+                    ty = Some((self.type_argument(scope.module, arg.value)?, arg_span));
+                }
+                Some(name) => {
+                    let message = format!("`{}` has no parameter `{}`", form.name, name.text);
+                    let near = nearest(&name.text, form.fields.iter().map(|f| f.name));
+                    return self
+                        .fail(name.span, Diagnostic::error("unknown-field", message).maybe_mend(near));
+                }
+            }
+        }
+        let Some((file, path_span)) = path else {
+            let error = Diagnostic::error("wrong-call", format!("`{}` needs a file", form.name));
+            return self.fail(span, error.mend(format!("{}(\"table.csv\")", form.name)));
+        };
+        if file.maker.is_some() {
+            let error = Diagnostic::error("wrong-type", format!("`{}` reads source files", form.name));
+            return self.fail(path_span, error.note("what a step makes is known when it has run"));
+        }
+        let (data, text) = self.data_file(&file, path_span)?;
+        let parsed = match builtin {
+            Builtin::LoadCsv => csv(&text, if file.path.extension() == "tsv" { b'\t' } else { b',' }),
+            Builtin::LoadJson => json(&text),
+            Builtin::LoadToml => toml(&text),
+            _ => Ok(lines(&text)),
+        };
+        let datum = match parsed {
+            Ok(datum) => datum,
+            Err(wrong) => {
+                let place = Span::new(data, wrong.range.start, wrong.range.end);
+                let error = wrong.diagnostic.related(path_span, "the file is loaded here");
+                return self.fail(place, error);
+            }
+        };
+        let load = Load { file: data, at: path_span, base: scope.module };
+        match (ty, datum.kind) {
+            (Some((row, row_span)), DatumKind::List(rows)) if builtin == Builtin::LoadCsv => {
+                let _ = row_span;
+                let values = self.all(&rows, |this, r| this.typed(&load, r, &row))?;
+                Ok(Value::List(values.into()))
+            }
+            (ty, kind) => {
+                let datum = Datum { kind, range: datum.range };
+                self.typed(&load, &datum, &ty.map_or(Type::Any, |t| t.0))
+            }
+        }
+    }
+
+    /// The type that an argument names.
+    fn type_argument(&mut self, module_id: ModuleId, expr: ExprId) -> Result<Type> {
+        let module = self.module(module_id);
+        let (home, number) = match module.expr(expr) {
+            Expr::Decl(number) => (module_id, *number),
+            Expr::Member(number, name) => self.member(module_id, *number, name)?,
+            Expr::Error => return Err(Stop::Failed),
+            _ => {
+                let error = Diagnostic::error("wrong-type", "expected the name of a type here");
+                return self.fail(module.span(expr), error.mend("type row = { code: text, height: int }"));
+            }
+        };
+        let owner = self.module(home);
+        let decl = &owner.decls[number as usize];
+        if decl.kind != DeclKind::Type {
+            let message = format!("`{}` is a {}, not a type", decl.name.text, decl.kind.word());
+            let error = Diagnostic::error("wrong-type", message).related(decl.name.span, "declared here");
+            return self.fail(module.span(expr), error);
+        }
+        self.declared_type(home, number)
+    }
+
+    /// A data file's text, entered among the sources.
+    fn data_file(&mut self, file: &FileRef, span: Span) -> Result<(FileId, Arc<str>)> {
+        if let Some(known) = self.data_files.get(&file.path) {
+            return Ok(known.clone());
+        }
+        match self.world.definition(&file.path) {
+            Answer::Pending => self.wait(),
+            Answer::Ready(DefinitionText::Text(text)) => {
+                let text: Arc<str> = text.strip_prefix('\u{feff}').map_or(text.clone(), Arc::from);
+                let id = self.modules.sources.add(file.path.as_str(), text.clone());
+                self.data_files.insert(file.path.clone(), (id, text.clone()));
+                Ok((id, text))
+            }
+            Answer::Ready(DefinitionText::Missing) => {
+                let error = Diagnostic::error("no-such-file", format!("there is no file `{}`", file.path));
+                self.fail(span, error)
+            }
+            Answer::Ready(DefinitionText::Unreadable(why)) => {
+                let error = Diagnostic::error("unreadable", format!("cannot read `{}`: {why}", file.path));
+                self.fail(span, error)
+            }
+        }
+    }
+
+    /// A part of a data file as a type.
+    fn typed(&mut self, load: &Load, datum: &Datum, ty: &Type) -> Result<Value> {
+        self.count(1, load.at)?;
+        let span = Span::new(load.file, datum.range.start, datum.range.end);
+        match (ty.core(), &datum.kind) {
+            (Type::Any | Type::Unknown, kind) => self.untyped(load, kind),
+            (Type::Optional(_), DatumKind::None) => Ok(Value::None),
+            (Type::Optional(_), DatumKind::Cell(text)) if text.is_empty() => Ok(Value::None),
+            (Type::Optional(inner), _) => self.typed(load, datum, inner),
+            (Type::Bool, DatumKind::Bool(value)) => Ok(Value::Bool(*value)),
+            (Type::Int, DatumKind::Int(value)) => Ok(Value::Int(*value)),
+            (Type::Text, DatumKind::Text(text) | DatumKind::Cell(text)) => Ok(Value::text(text)),
+            (Type::Bool, DatumKind::Cell(text)) if matches!(text.as_str(), "true" | "false") => {
+                Ok(Value::Bool(text == "true"))
+            }
+            (Type::Int, DatumKind::Cell(text)) if text.trim().parse::<i64>().is_ok() => {
+                Ok(Value::Int(text.trim().parse().unwrap_or(0)))
+            }
+            (Type::Duration, DatumKind::Cell(text) | DatumKind::Text(text))
+                if nubrik_syntax::duration(text).is_some() =>
+            {
+                Ok(Value::Duration(nubrik_syntax::duration(text).unwrap_or(0)))
+            }
+            (
+                Type::Alternatives(_) | Type::File | Type::Folder | Type::Files,
+                DatumKind::Cell(text) | DatumKind::Text(text),
+            ) => {
+                let before = self.modules.diagnostics.len();
+                let value = self.coerce(Value::text(text), ty, load.base, span);
+                self.say_where_loaded(before, load);
+                value
+            }
+            (Type::List(inner), DatumKind::List(items)) => {
+                let values = self.all(items, |this, item| this.typed(load, item, inner))?;
+                Ok(Value::List(values.into()))
+            }
+            (Type::Map(inner), DatumKind::Map(entries)) => {
+                let entries = self.all(entries, |this, (key, _, item)| {
+                    Ok((Arc::<str>::from(key.as_str()), this.typed(load, item, inner)?))
+                })?;
+                Ok(loaded_map(entries, load.at))
+            }
+            (Type::Record(fields), DatumKind::Map(entries)) => {
+                let mut values = Vec::new();
+                let mut failed = false;
+                for (name, field_type) in fields.iter() {
+                    match entries.iter().find(|(key, ..)| **key == **name) {
+                        Some((_, _, item)) => match self.typed(load, item, field_type) {
+                            Ok(value) => values.push((name.clone(), value)),
+                            Err(Stop::Waiting) => return Err(Stop::Waiting),
+                            Err(Stop::Failed) => failed = true,
+                        },
+                        None if matches!(field_type.core(), Type::Optional(_)) => {
+                            values.push((name.clone(), Value::None));
+                        }
+                        None => {
+                            let keys = entries.iter().map(|(k, ..)| k.as_str());
+                            let near = nearest(name, keys.clone()).map(|n| format!("there is `{n}`"));
+                            let message = format!("a `{}` needs `{name}`, and this has none", ty.written());
+                            let mut error = Diagnostic::error("bad-data", message);
+                            error = match near {
+                                Some(near) => error.note(near),
+                                None => {
+                                    error.note(format!("it has: {}", keys.collect::<Vec<_>>().join(", ")))
+                                }
+                            };
+                            return self.fail(span, error.related(load.at, "the file is loaded here"));
+                        }
+                    }
+                }
+                if failed {
+                    return Err(Stop::Failed);
+                }
+                for (key, _, item) in entries {
+                    if !fields.iter().any(|(name, _)| **name == **key) {
+                        values.push((key.as_str().into(), self.untyped(load, &item.kind)?));
+                    }
+                }
+                Ok(Value::Record(Arc::new(Record { fields: values, kind: None })))
+            }
+            _ => {
+                let message = format!("expected {}, found {}", ty.written(), datum.described());
+                let error = Diagnostic::error("bad-data", message);
+                self.fail(span, error.related(load.at, "the file is loaded here"))
+            }
+        }
+    }
+
+    fn say_where_loaded(&mut self, before: usize, load: &Load) {
+        for diagnostic in &mut self.modules.diagnostics[before..] {
+            *diagnostic = diagnostic.clone().related(load.at, "the file is loaded here");
+        }
+    }
+
+    fn untyped(&mut self, load: &Load, kind: &DatumKind) -> Result<Value> {
+        self.count(1, load.at)?;
+        Ok(match kind {
+            DatumKind::None => Value::None,
+            DatumKind::Bool(value) => Value::Bool(*value),
+            DatumKind::Int(value) => Value::Int(*value),
+            DatumKind::Text(text) | DatumKind::Cell(text) => Value::text(text),
+            DatumKind::List(items) => {
+                let values = self.all(items, |this, item| this.untyped(load, &item.kind))?;
+                Value::List(values.into())
+            }
+            DatumKind::Map(entries) => {
+                let entries = self.all(entries, |this, (key, _, item)| {
+                    Ok((Arc::<str>::from(key.as_str()), this.untyped(load, &item.kind)?))
+                })?;
+                loaded_map(entries, load.at)
+            }
+        })
+    }
+
+    /// What an answer is as JSON.
+    pub(super) fn json_answer(&mut self, text: &str, span: Span) -> Result<Value> {
+        match json(text) {
+            Ok(datum) => {
+                let load = Load { file: span.file, at: span, base: ModuleId(0) };
+                self.untyped(&load, &datum.kind)
+            }
+            Err(wrong) => {
+                let line = text[..wrong.range.start.min(text.len())].matches('\n').count() + 1;
+                let error =
+                    Diagnostic::error("bad-data", format!("this answer is not JSON (line {line} of it)"));
+                self.fail(span, error)
+            }
+        }
+    }
+}
+
+/// A data file being loaded.
+struct Load {
+    file: FileId,
+    /// Where the definitions load it.
+    at: Span,
+    /// Against which paths in it are taken.
+    base: ModuleId,
+}
+
+fn loaded_map(entries: Vec<(Arc<str>, Value)>, span: Span) -> Value {
+    let thunks = entries.into_iter().map(|(key, value)| {
+        let thunk = Thunk {
+            state: Mutex::new(ThunkState::Done(value, Arc::default())),
+            title: "a loaded entry".into(),
+            span,
+            source: ThunkSource::Known,
+            captured: Arc::default(),
+        };
+        (key, Arc::new(thunk))
+    });
+    Value::Map(Arc::new(Map { loaded: true, ..Map::new(thunks.collect()) }))
+}

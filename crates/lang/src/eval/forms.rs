@@ -1,0 +1,174 @@
+//! The fields of the language's forms, evaluated by the table in [`crate::builtins`].
+
+use std::sync::Arc;
+
+use nubrik_diagnostic::{Diagnostic, nearest};
+use nubrik_source::Span;
+
+use super::{Evaluator, Result, Scope, Stop};
+use crate::builtins::{Builtin, FieldType, FormInfo, form_of};
+use crate::hir::*;
+use crate::types::Type;
+use crate::value::*;
+
+/// The fields that were given to a form, each of the type that the table says.
+pub(super) struct FormValues {
+    fields: Vec<(&'static str, Value, Span)>,
+}
+
+impl FormValues {
+    pub fn get(&self, name: &str) -> Option<(&Value, Span)> {
+        let found = self.fields.iter().find(|(n, ..)| *n == name);
+        found.filter(|(_, v, _)| !matches!(v, Value::None)).map(|(_, value, span)| (value, *span))
+    }
+
+    pub fn value(&self, name: &str) -> Value {
+        self.get(name).map_or(Value::None, |(value, _)| value.clone())
+    }
+
+    pub fn texts(&self, name: &str) -> Vec<Arc<str>> {
+        match self.get(name) {
+            Some((Value::List(items), _)) => items
+                .iter()
+                .filter_map(|i| match i {
+                    Value::Text(Text::Plain(text)) => Some(text.clone()),
+                    _ => None,
+                })
+                .collect(),
+            _ => Vec::new(),
+        }
+    }
+
+    pub fn bool(&self, name: &str) -> bool {
+        matches!(self.get(name), Some((Value::Bool(true), _)))
+    }
+
+    pub fn int(&self, name: &str) -> Option<(i64, Span)> {
+        match self.get(name)? {
+            (Value::Int(number), span) => Some((*number, span)),
+            _ => None,
+        }
+    }
+
+    pub fn duration(&self, name: &str) -> Option<u64> {
+        match self.get(name)? {
+            (Value::Duration(millis), _) => Some(*millis),
+            _ => None,
+        }
+    }
+
+    pub fn commands(&self) -> Vec<Arc<CommandValue>> {
+        let Some((Value::List(items), _)) = self.get("run") else { return Vec::new() };
+        let commands =
+            items.iter().filter_map(|c| if let Value::Command(c) = c { Some(c.clone()) } else { None });
+        commands.collect()
+    }
+}
+
+impl Evaluator<'_> {
+    /// A form called with braces.
+    pub(super) fn form(
+        &mut self,
+        scope: &Scope,
+        builtin: Builtin,
+        fields: &[(Name, ExprId)],
+        span: Span,
+    ) -> Result<Value> {
+        let values = self.form_values(scope, form_of(builtin), fields, span)?;
+        match builtin {
+            Builtin::Step => self.step_form(scope, &values, span),
+            Builtin::Scan => self.scan_form(scope, &values, span),
+            Builtin::Probe => self.probe_form(scope, &values, span),
+            Builtin::Tool => self.tool_form(&values, span),
+            Builtin::SystemLibrary => self.library_form(&values, span),
+            Builtin::Write => self.write_form(scope, &values, span),
+            Builtin::Pack => self.pack_form(scope, &values, span),
+            Builtin::Unpack => self.unpack_form(scope, &values, span),
+            Builtin::Fetch => self.fetch_form(scope, &values, span),
+            _ => Err(Stop::Failed),
+        }
+    }
+
+    fn form_values(
+        &mut self,
+        scope: &Scope,
+        form: &'static FormInfo,
+        fields: &[(Name, ExprId)],
+        span: Span,
+    ) -> Result<FormValues> {
+        let names = || form.fields.iter().map(|f| f.name);
+        let mut failed = false;
+        for (name, _) in fields {
+            if !names().any(|n| *n == *name.text) {
+                let message = format!("`{}` has no field `{}`", form.name, name.text);
+                let error = Diagnostic::error("unknown-field", message);
+                let all: Vec<&str> = names().collect();
+                let near = nearest(&name.text, names());
+                self.modules
+                    .report(name.span, error.note(format!("it has: {}", all.join(", "))).maybe_mend(near));
+                failed = true;
+            }
+        }
+        let given: Vec<_> = form
+            .fields
+            .iter()
+            .filter_map(|info| Some((info, fields.iter().find(|(n, _)| *n.text == *info.name)?.1)))
+            .collect();
+        let values = self.all(&given, |this, (info, expr)| {
+            let span = this.module(scope.module).span(*expr);
+            // Part of the name of what is made by the form is the form's own, not the field's.
+            let value = this.eval(scope, *expr)?;
+            Ok((info.name, this.field_value(value, info.ty, scope.module, span)?, span))
+        })?;
+        if failed {
+            return Err(Stop::Failed);
+        }
+        let values = FormValues { fields: values };
+        if let Some(missing) = form.fields.iter().find(|f| f.needed && values.get(f.name).is_none()) {
+            let error = if form.builtin == Builtin::Step {
+                Diagnostic::error("missing-field", "this step has nothing to run")
+                    .mend("run = `tool {in \"table.csv\"} {out \"result\"}`")
+            } else {
+                let message = format!("this `{}` needs the field `{}`", form.name, missing.name);
+                let error = Diagnostic::error("missing-field", message).note(missing.doc);
+                error.mend(format!("{} = …   a value of type {}", missing.name, missing.ty.shown()))
+            };
+            return self.fail(span, error);
+        }
+        Ok(values)
+    }
+
+    fn field_value(&mut self, value: Value, ty: FieldType, base: ModuleId, span: Span) -> Result<Value> {
+        let ty = match ty {
+            FieldType::Text => Type::Text,
+            FieldType::Texts => {
+                let value =
+                    if matches!(value, Value::Text(_)) { Value::List(Arc::new([value])) } else { value };
+                let ty = Type::List(Box::new(Type::Text));
+                return self.coerce(value, &Type::Optional(Box::new(ty)), base, span);
+            }
+            FieldType::Files => Type::Files,
+            FieldType::File => Type::File,
+            FieldType::Folder => Type::Folder,
+            FieldType::Bool => Type::Bool,
+            FieldType::Int => Type::Int,
+            FieldType::Duration => Type::Duration,
+            FieldType::Commands => Type::List(Box::new(Type::Command)),
+            FieldType::TextMap => Type::Map(Box::new(Type::Text)),
+            FieldType::Places => return Ok(value),
+        };
+        self.coerce(value, &Type::Optional(Box::new(ty)), base, span)
+    }
+
+    /// The plain text of a field; one that carries files is refused.
+    pub(super) fn plain(&mut self, values: &FormValues, name: &str) -> Result<Option<(Arc<str>, Span)>> {
+        match values.get(name) {
+            None => Ok(None),
+            Some((Value::Text(Text::Plain(text)), span)) => Ok(Some((text.clone(), span))),
+            Some((_, span)) => {
+                let error = Diagnostic::error("wrong-type", format!("`{name}` cannot carry files"));
+                self.fail(span, error.mend("{….name}").mend("{….path}"))
+            }
+        }
+    }
+}

@@ -1,0 +1,329 @@
+//! Forms whose work the tool does itself: files written, put together, packed, unpacked and fetched.
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+use nubrik_diagnostic::Diagnostic;
+use nubrik_graph::{ArchiveFormat, Native, Placement};
+use nubrik_source::{Span, WsPath};
+
+use super::forms::FormValues;
+use super::steps::{Draft, plain_path_text};
+use super::{Evaluator, Result, Scope};
+use crate::globs::{all_below, is_pattern};
+use crate::hir::*;
+use crate::types::Type;
+use crate::value::*;
+use crate::world::{Answer, EntryKind};
+
+/// Where each file goes in a folder or archive.
+type Places = BTreeMap<Arc<str>, FileRef>;
+
+impl Evaluator<'_> {
+    pub(super) fn write_form(&mut self, scope: &Scope, values: &FormValues, span: Span) -> Result<Value> {
+        let (path, path_span) = self.plain(values, "path")?.unwrap_or_else(|| ("".into(), span));
+        let mut draft = self.native_draft(scope, &path, false, path_span)?;
+        let Value::Text(text) = values.value("text") else { return Err(super::Stop::Failed) };
+        for strand in text.strands() {
+            match strand {
+                Strand::File(file) => draft.inputs.push(file),
+                Strand::Tool(tool) => draft.tools.push(self.tool_id(&tool.name)),
+                Strand::Literal(_) => {}
+            }
+        }
+        let native =
+            Native::Write { text: plain_path_text(&text).into(), executable: values.bool("executable") };
+        self.enter_native(scope, draft, native, format!("write {path}"), span)
+    }
+
+    pub(super) fn stage_form(&mut self, scope: &Scope, map: Value, span: Span) -> Result<Value> {
+        let places = self.places(map, scope.module, span)?;
+        let name = scope.owner.parts.last().map_or("files", |p| p.rsplit('/').next().unwrap_or(p)).to_owned();
+        let mut draft = self.native_draft(scope, &name, true, span)?;
+        let files = self.placements(&places, "", &mut draft);
+        self.enter_native(scope, draft, Native::Stage { files }, format!("put {name} together"), span)
+    }
+
+    pub(super) fn pack_form(&mut self, scope: &Scope, values: &FormValues, span: Span) -> Result<Value> {
+        let (path, path_span) = self.plain(values, "path")?.unwrap_or_else(|| ("".into(), span));
+        let format = match self.plain(values, "format")? {
+            Some((name, span)) => match ArchiveFormat::named(&name) {
+                Some(format) => format,
+                None => {
+                    let names: Vec<Arc<str>> = ArchiveFormat::ALL.iter().map(|(n, _)| (*n).into()).collect();
+                    return self.fail(span, crate::types::not_an_alternative(&name, &names));
+                }
+            },
+            None => match ArchiveFormat::of_file(&path) {
+                Some(format) => format,
+                None => {
+                    let error =
+                        Diagnostic::error("wrong-type", format!("the name \"{path}\" tells of no format"));
+                    let error = error.note("archives end in .tar.gz, .tar.zst, .tar or .zip");
+                    return self
+                        .fail(path_span, error.mend(format!("\"{path}.tar.gz\"")).mend("format = \"zip\""));
+                }
+            },
+        };
+        let prefix = match self.plain(values, "prefix")? {
+            Some((prefix, span)) => format!("{}/", self.checked_name(&prefix, span)?),
+            None => String::new(),
+        };
+        let (files, files_span) = values.get("files").map_or((Value::None, span), |(v, s)| (v.clone(), s));
+        let places = self.places(files, scope.module, files_span)?;
+        let mut draft = self.native_draft(scope, &path, false, path_span)?;
+        let files = self.placements(&places, &prefix, &mut draft);
+        self.enter_native(scope, draft, Native::Pack { format, files }, format!("pack {path}"), span)
+    }
+
+    pub(super) fn unpack_form(&mut self, scope: &Scope, values: &FormValues, span: Span) -> Result<Value> {
+        let (archive, archive_span) =
+            values.get("archive").map_or((Value::None, span), |(v, s)| (v.clone(), s));
+        let archive = self.one_file(&archive, archive_span)?;
+        let name = archive.path.name().to_owned();
+        if ArchiveFormat::of_file(&name).is_none() {
+            let error = Diagnostic::error("wrong-type", format!("the name `{name}` tells of no archive"));
+            return self.fail(archive_span, error.note("archives end in .tar.gz, .tar.zst, .tar or .zip"));
+        }
+        let (path, path_span) =
+            self.plain(values, "path")?.unwrap_or_else(|| (without_ending(&name).into(), span));
+        let strip = self.small_number(values, "strip")?.unwrap_or(0);
+        let mut draft = self.native_draft(scope, &path, true, path_span)?;
+        let id = self.file_id(&archive);
+        draft.inputs.push(archive);
+        self.enter_native(scope, draft, Native::Unpack { archive: id, strip }, format!("unpack {name}"), span)
+    }
+
+    pub(super) fn fetch_form(&mut self, scope: &Scope, values: &FormValues, span: Span) -> Result<Value> {
+        let urls = values.texts("url");
+        let url_span = values.get("url").map_or(span, |(_, s)| s);
+        let known = |u: &Arc<str>| ["http://", "https://", "file:///"].iter().any(|p| u.starts_with(p));
+        if let Some(wrong) = urls.iter().find(|u| !known(u)) {
+            let error = Diagnostic::error("wrong-type", format!("`{wrong}` is not an address to fetch from"));
+            return self.fail(url_span, error.note("addresses begin with http://, https:// or file:///"));
+        }
+        if urls.is_empty() {
+            let error = Diagnostic::error("missing-field", "this `fetch` has no address");
+            return self.fail(url_span, error.mend("url = \"https://…\""));
+        }
+        let Some((digest, digest_span)) = self.plain(values, "digest")? else {
+            return Err(super::Stop::Failed);
+        };
+        let is_hex =
+            |hex: &str| hex.len() == 64 && hex.bytes().all(|b| matches!(b, b'0'..=b'9' | b'a'..=b'f'));
+        let hex = digest.strip_prefix("sha256:").or(digest.strip_prefix("blake3:"));
+        if !hex.is_some_and(is_hex) {
+            let error = Diagnostic::error("wrong-type", format!("`{digest}` is not a digest"));
+            let error = error.note("64 small hexadecimal digits behind `sha256:` or `blake3:`");
+            return self
+                .fail(digest_span, error.mend("digest = \"sha256:…\", as `sha256sum FILE` prints it"));
+        }
+        let last = urls[0].split(['?', '#']).next().unwrap_or("").rsplit('/').next().unwrap_or("").to_owned();
+        let unpack = values.bool("unpack");
+        if unpack && ArchiveFormat::of_file(&last).is_none() {
+            let error = Diagnostic::error("wrong-type", format!("the name `{last}` tells of no archive"));
+            return self.fail(url_span, error.note("archives end in .tar.gz, .tar.zst, .tar or .zip"));
+        }
+        let default = if unpack { without_ending(&last).to_owned() } else { last };
+        let (path, path_span) = self.plain(values, "path")?.unwrap_or_else(|| (default.into(), url_span));
+        let strip = self.small_number(values, "strip")?.unwrap_or(0);
+        let draft = self.native_draft(scope, &path, unpack, path_span)?;
+        let native = Native::Fetch {
+            urls,
+            digest,
+            unpack: unpack.then_some(strip),
+            executable: values.bool("executable"),
+        };
+        self.enter_native(scope, draft, native, format!("fetch {path}"), span)
+    }
+
+    pub(super) fn small_number(&mut self, values: &FormValues, name: &str) -> Result<Option<u32>> {
+        match values.int(name) {
+            None => Ok(None),
+            Some((number, span)) => match u32::try_from(number).ok().filter(|n| *n <= 4096) {
+                Some(number) => Ok(Some(number)),
+                None => {
+                    let message = format!("`{name}` is a number from 0 to 4096, found {number}");
+                    self.fail(span, Diagnostic::error("out-of-range", message))
+                }
+            },
+        }
+    }
+
+    fn native_draft(&mut self, scope: &Scope, output: &str, folder: bool, span: Span) -> Result<Draft> {
+        let output = self.checked_name(output, span)?;
+        let mut draft = self.draft(&scope.owner, &output);
+        self.outline_output(&mut draft, &None, &output, folder, span)?;
+        Ok(draft)
+    }
+
+    fn enter_native(
+        &mut self,
+        scope: &Scope,
+        mut draft: Draft,
+        native: Native,
+        say: String,
+        span: Span,
+    ) -> Result<Value> {
+        let mut inputs = Vec::new();
+        for file in std::mem::take(&mut draft.inputs) {
+            self.add_input(&file, &mut inputs)?;
+        }
+        inputs.sort_unstable();
+        inputs.dedup();
+        draft.step.inputs = inputs;
+        draft.step.say = say.into();
+        draft.step.native = Some(native);
+        self.enter(scope, draft, span)
+    }
+
+    /// What goes where: the entries of a map, or files at the top.
+    fn places(&mut self, value: Value, base: ModuleId, span: Span) -> Result<Places> {
+        let mut places = Places::new();
+        match value {
+            Value::Map(map) => {
+                for (key, thunk) in &map.entries {
+                    let value = self.force(thunk, span)?;
+                    self.place_value(&mut places, key, value, base, thunk.span)?;
+                }
+            }
+            Value::Record(record) if record.get("files").is_none() && record.fields.is_empty() => {}
+            other => self.place_value(&mut places, "", other, base, span)?,
+        }
+        // A file cannot be a folder as well.
+        let mut before: Option<&Arc<str>> = None;
+        for path in places.keys() {
+            if let Some(first) =
+                before.filter(|b| path.strip_prefix(&***b).is_some_and(|r| r.starts_with('/')))
+            {
+                let message = format!("`{first}` is a file, so `{path}` cannot stand below it");
+                return self.fail(span, Diagnostic::error("made-twice", message));
+            }
+            before = Some(path);
+        }
+        Ok(places)
+    }
+
+    fn place_value(
+        &mut self,
+        places: &mut Places,
+        at: &str,
+        value: Value,
+        base: ModuleId,
+        span: Span,
+    ) -> Result<()> {
+        // Whether a path is given its own name depends on what was written, not on how many files there are.
+        let single = match &value {
+            Value::Text(text) => text.plain().is_some_and(|t| !is_pattern(t)),
+            Value::File(_) => true,
+            Value::Step(_) | Value::Record(_) => self.files_of(&value, span)?.len() == 1,
+            _ => false,
+        };
+        let files = match &value {
+            Value::Text(text) if single => vec![self.file_or_folder(text, base, span)?],
+            _ => {
+                let files = self.coerce(value, &Type::Files, base, span)?;
+                self.files_of(&files, span)?
+            }
+        };
+        for file in files {
+            let below = |name: &str| if at.is_empty() { name.to_owned() } else { format!("{at}/{name}") };
+            if !file.folder {
+                let to = if single && !at.is_empty() { at.to_owned() } else { below(file.path.name()) };
+                self.place_file(places, to, file, span)?;
+            } else if file.maker.is_some() {
+                self.place_file(places, at.to_owned(), file, span)?;
+            } else {
+                let Answer::Ready(paths) = all_below(self.world, &file.path) else { return self.wait() };
+                for path in paths {
+                    let to = below(path.below(&file.path).unwrap_or(path.name()));
+                    self.place_file(places, to, FileRef { path, maker: None, folder: false }, span)?;
+                }
+            }
+        }
+        Ok(())
+    }
+
+    fn file_or_folder(&mut self, text: &Text, base: ModuleId, span: Span) -> Result<FileRef> {
+        let path = self.resolve_path(text, base, span)?;
+        let kind = match self.world.kind(&path) {
+            Answer::Pending => return self.wait(),
+            Answer::Ready(kind) => kind.unwrap_or(EntryKind::File),
+        };
+        self.existing(path, kind, base, span)
+    }
+
+    fn place_file(&mut self, places: &mut Places, to: String, file: FileRef, span: Span) -> Result<()> {
+        let key: Arc<str> =
+            if file.folder { format!("{to}/").trim_start_matches('/').into() } else { to.into() };
+        match places.get(&key) {
+            Some(first) if *first != file => {
+                let message = format!("both `{}` and `{}` would be `{key}`", first.path, file.path);
+                let error = Diagnostic::error("made-twice", message);
+                self.fail(
+                    span,
+                    error.mend(
+                        "{each f in files give \"folder/{f.below(self.folder)}\": f} keeps folders apart",
+                    ),
+                )
+            }
+            _ => {
+                places.insert(key, file);
+                Ok(())
+            }
+        }
+    }
+
+    fn placements(&mut self, places: &Places, prefix: &str, draft: &mut Draft) -> Vec<Placement> {
+        let mut placements = Vec::new();
+        for (to, file) in places {
+            draft.inputs.push(file.clone());
+            let to = format!("{prefix}{to}");
+            placements.push(Placement { to: to.trim_end_matches('/').into(), from: self.file_id(file) });
+        }
+        placements
+    }
+
+    /// A relative name that an output or a folder in an archive may have.
+    pub(super) fn checked_name(&mut self, text: &str, span: Span) -> Result<Arc<str>> {
+        let odd = text.split('/').any(|p| matches!(p, "" | "." | ".."))
+            || text.starts_with(['@', '~'])
+            || text.chars().any(|c| c.is_control());
+        if !odd {
+            return Ok(text.into());
+        }
+        let error = Diagnostic::error("bad-path", format!("{text:?} cannot be the name of an output"));
+        let error =
+            error.note("the tool chooses the folder; you write a relative name, such as \"almanac.html\"");
+        let name = text.rsplit('/').find(|p| !matches!(*p, "" | "." | "..")).map(|n| format!("\"{n}\""));
+        self.fail(span, error.maybe_mend(name))
+    }
+}
+
+fn without_ending(name: &str) -> &str {
+    let plain = ArchiveFormat::ALL.iter().find_map(|(ending, _)| name.strip_suffix(&format!(".{ending}")));
+    plain.or(name.strip_suffix(".tgz")).filter(|n| !n.is_empty()).unwrap_or("files")
+}
+
+/// The folder of everything that steps make, from the workspace's root.
+pub(super) const MADE: &str = ".nubrik/made";
+
+impl Evaluator<'_> {
+    /// The folder of a step: package, target and keys, the variant, then the first output.
+    pub(super) fn step_folder(&mut self, owner: &super::Owner, first: &str) -> (WsPath, Arc<str>) {
+        let (variant_folder, variant) = self.variant();
+        let parts = owner.parts.iter().flat_map(|p| p.split('/'));
+        let mut folder = String::from(MADE);
+        for part in owner.package.parts().chain(parts) {
+            folder.push('/');
+            folder.push_str(part);
+        }
+        if !variant_folder.is_empty() {
+            folder.push('/');
+            folder.push_str(&variant_folder);
+        }
+        folder.push_str("/@");
+        folder.push_str(&first.replace('/', "+"));
+        (WsPath::from_normal(&folder), variant)
+    }
+}

@@ -1,0 +1,574 @@
+//! Options: which values they have where, which of them a value has reached, and `under`.
+//!
+//! A choice of options is called a config. A value remembers which options it reached and what they
+//! were set to: under any other config in which these are set alike it is the same value, and its
+//! steps stand in the same folders. Options that were reached but not set leave no trace in names.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
+
+use nubrik_diagnostic::{Diagnostic, nearest};
+use nubrik_source::{Span, WsPath};
+
+use super::{Evaluator, Result, Scope, Stop};
+use crate::hir::*;
+use crate::types::Type;
+use crate::value::*;
+
+/// An option: its module, and its number in it.
+pub(crate) type OptionId = (ModuleId, u32);
+
+/// A config's number.
+#[derive(Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Debug)]
+pub(crate) struct ConfigId(pub u32);
+
+/// The config in which nothing is set.
+pub(crate) const DEFAULTS: ConfigId = ConfigId(0);
+
+/// Stands among what was reached for the answer of any scan: never set, and never an option.
+pub(crate) const SCAN: OptionId = (ModuleId(u32::MAX), 0);
+
+/// Longest readable name of a variant's folder, in bytes.
+const VARIANT_LENGTH: usize = 100;
+
+/// Options that were set, each with its value.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct Config {
+    pub set: BTreeMap<OptionId, SetOption>,
+}
+
+/// A value that an option was set to.
+#[derive(Clone, Debug)]
+pub(crate) struct SetOption {
+    pub value: Value,
+    /// The value in one word, the same for the same value only.
+    pub written: Arc<str>,
+}
+
+/// Options that were reached, sorted, with what they were set to (`None`: not set).
+#[derive(Clone, Debug, Default, PartialEq)]
+pub(crate) struct Reads(Vec<(OptionId, Option<Arc<str>>)>);
+
+impl Reads {
+    pub fn iter(&self) -> impl Iterator<Item = &(OptionId, Option<Arc<str>>)> {
+        self.0.iter()
+    }
+
+    pub fn is_empty(&self) -> bool {
+        self.0.is_empty()
+    }
+
+    pub fn has(&self, option: OptionId) -> bool {
+        self.0.binary_search_by_key(&option, |(o, _)| *o).is_ok()
+    }
+
+    pub fn add(&mut self, option: OptionId, set: Option<Arc<str>>) {
+        match self.0.binary_search_by_key(&option, |(o, _)| *o) {
+            Ok(at) => self.0[at].1 = set,
+            Err(at) => self.0.insert(at, (option, set)),
+        }
+    }
+
+    pub fn add_all(&mut self, other: &Reads) {
+        for (option, set) in &other.0 {
+            self.add(*option, set.clone());
+        }
+    }
+}
+
+/// A value for an option from outside the definitions.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Setting {
+    /// The option as it was named: `mode`, or longer `flags.mode`.
+    pub name: String,
+    /// The value.
+    pub value: SettingValue,
+    /// Where it was given, for messages: `--set`, ``profile `ship` ``.
+    pub origin: String,
+}
+
+/// The value of a setting.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub enum SettingValue {
+    /// A text that is read as the option's type wants.
+    Word(String),
+    /// A bool.
+    Bool(bool),
+    /// A number.
+    Int(i64),
+    /// A list.
+    List(Vec<SettingValue>),
+}
+
+/// An option as it was declared, for people.
+#[derive(Clone, PartialEq, Debug)]
+pub struct OptionInfo {
+    /// The shortest name that only it has.
+    pub name: String,
+    /// The kit or package that it lives in, and its name: `kit/flags.mode`.
+    pub full_name: String,
+    /// Its type as written.
+    pub ty: String,
+    /// Its default, written; `None` where it is wrong.
+    pub default: Option<String>,
+    /// Its value in this run.
+    pub value: Option<String>,
+    /// Its documentation.
+    pub documentation: Arc<str>,
+    /// Where it was declared: file and line.
+    pub place: nubrik_graph::Place,
+    /// Addresses of the targets that reached it.
+    pub readers: Vec<Arc<str>>,
+}
+
+impl Evaluator<'_> {
+    /// Takes note that the value being evaluated reached an option.
+    pub(super) fn note_read(&mut self, option: OptionId, set: Option<Arc<str>>) {
+        if let Some(frame) = self.frames.last_mut() {
+            frame.add(option, set);
+        }
+    }
+
+    /// Takes note that the value being evaluated reached the answer of a scan.
+    pub(super) fn note_scan(&mut self) {
+        self.note_read(SCAN, None);
+    }
+
+    pub(super) fn note_reads(&mut self, reads: &Reads) {
+        if let Some(frame) = self.frames.last_mut()
+            && !reads.is_empty()
+        {
+            frame.add_all(reads);
+        }
+    }
+
+    /// Whether a value that reached these options is the same under a config.
+    pub(super) fn holds_under(&self, reads: &Reads, config: ConfigId) -> bool {
+        let set = &self.configs[config.0 as usize].set;
+        reads.iter().all(|(option, then)| set.get(option).map(|s| &s.written) == then.as_ref())
+    }
+
+    /// The number of a config with these options set.
+    pub(super) fn config(&mut self, config: Config) -> ConfigId {
+        let key: Vec<(OptionId, Arc<str>)> =
+            config.set.iter().map(|(option, set)| (*option, set.written.clone())).collect();
+        if let Some(id) = self.config_ids.get(&key) {
+            return *id;
+        }
+        let id = ConfigId(self.configs.len() as u32);
+        self.configs.push(config);
+        self.config_ids.insert(key, id);
+        id
+    }
+
+    /// Sets an option in a config; a value that is the default anyway leaves it unset.
+    fn set_option(&mut self, config: &mut Config, option: OptionId, value: Value, span: Span) -> Result<()> {
+        let written: Arc<str> = written(&value).into();
+        self.frames.push(Reads::default());
+        let default = self.declaration(option.0, option.1, DEFAULTS, span);
+        let depends = self.frames.pop().is_some_and(|reads| reads.iter().any(|(o, _)| *o != option));
+        if !depends && super::options::written(&default?) == *written {
+            config.set.remove(&option);
+        } else {
+            config.set.insert(option, SetOption { value, written });
+        }
+        Ok(())
+    }
+
+    /// `base under { … }`, or `under defaults` without choices.
+    pub(super) fn under(
+        &mut self,
+        scope: &Scope,
+        base: ExprId,
+        choices: Option<&[OptionChoice]>,
+    ) -> Result<Value> {
+        let mut changed = BTreeSet::new();
+        let config = match choices {
+            None => DEFAULTS,
+            Some(choices) => {
+                let mut config = self.configs[scope.config.0 as usize].clone();
+                for choice in choices {
+                    let option = self.chosen_option(scope.module, &choice.option)?;
+                    let span = self.module(scope.module).span(choice.value);
+                    let value = self.eval(scope, choice.value)?;
+                    let ty = self.option_type(option)?;
+                    let value = self.coerce_named(value, &ty, scope.module, span, option)?;
+                    self.set_option(&mut config, option, value, span)?;
+                    changed.insert(option);
+                }
+                self.config(config)
+            }
+        };
+        let outer = self.frames.last().cloned().unwrap_or_default();
+        self.frames.push(outer);
+        let result = self.eval(&Scope { config, ..scope.clone() }, base);
+        let reads = self.frames.pop().unwrap_or_default();
+        if choices.is_some() {
+            for (option, set) in reads.iter() {
+                if !changed.contains(option) {
+                    self.note_read(*option, set.clone());
+                }
+            }
+        }
+        result
+    }
+
+    fn coerce_named(
+        &mut self,
+        value: Value,
+        ty: &Type,
+        base: ModuleId,
+        span: Span,
+        option: OptionId,
+    ) -> Result<Value> {
+        let before = self.modules.diagnostics.len();
+        let result = self.coerce(value, ty, base, span);
+        let module = self.module(option.0);
+        let decl = &module.decls[option.1 as usize];
+        for diagnostic in &mut self.modules.diagnostics[before..] {
+            let message = format!("the option `{}` was declared as {} here", decl.name.text, ty.written());
+            *diagnostic = diagnostic.clone().related(decl.name.span, message);
+        }
+        result
+    }
+
+    fn chosen_option(&mut self, from: ModuleId, name: &OptionName) -> Result<OptionId> {
+        let (module, number) = match name.kit {
+            Some(kit) => self.member(from, kit, &name.name)?,
+            None => match self.module(from).names.get(&name.name.text) {
+                Some(Bound::Decl(number)) => (from, *number),
+                _ => return Err(Stop::Failed),
+            },
+        };
+        let owner = self.module(module);
+        let decl = &owner.decls[number as usize];
+        if decl.kind != DeclKind::Option {
+            let message = format!("`{}` is a {}, not an option", name.name.text, decl.kind.word());
+            let error = Diagnostic::error("wrong-type", message).related(decl.name.span, "declared here");
+            return self.fail(name.name.span, error);
+        }
+        Ok((module, number))
+    }
+
+    /// The declared type of an option; reports one that no option may have.
+    pub(super) fn option_type(&mut self, option: OptionId) -> Result<Type> {
+        let module = self.module(option.0);
+        let decl = &module.decls[option.1 as usize];
+        let Some(ty) = &decl.ty else { return Err(Stop::Failed) };
+        let ty = self.resolve_type(option.0, ty)?;
+        if may_be_chosen(&ty) {
+            return Ok(ty);
+        }
+        if self.bad_options.insert(option) {
+            let message = format!("an option cannot be of type {}", ty.written());
+            let error = Diagnostic::error("wrong-type", message).note(
+                "options are bool, int, text, duration, alternatives, or lists of these, perhaps with `?`",
+            );
+            return self.fail(decl.name.span, error);
+        }
+        Err(Stop::Failed)
+    }
+
+    /// The folder and the readable name of the variant that is being evaluated; both empty where no
+    /// option that was reached is set.
+    pub(super) fn variant(&mut self) -> (String, Arc<str>) {
+        let Some(frame) = self.frames.last() else { return (String::new(), "".into()) };
+        let set: Vec<(OptionId, Arc<str>)> =
+            frame.iter().filter_map(|(o, v)| Some((*o, v.clone()?))).collect();
+        if set.is_empty() {
+            return (String::new(), "".into());
+        }
+        let mut full: Vec<String> = Vec::new();
+        let mut short: Vec<String> = Vec::new();
+        for (option, written) in set {
+            let module = self.module(option.0);
+            let name = &module.decls[option.1 as usize].name.text;
+            let home = home_of(&module).replace('/', "+");
+            full.push(format!("{home}.{name}={}", plain_name(&written)));
+            short.push(format!("{name}={written}"));
+        }
+        full.sort();
+        short.sort();
+        let folder = full.join(",");
+        let folder = match folder.len() {
+            0..=VARIANT_LENGTH => folder,
+            _ => blake3::hash(folder.as_bytes()).to_hex()[..24].to_owned(),
+        };
+        (format!("~{folder}"), short.join(", ").into())
+    }
+
+    // Settings from outside.
+
+    /// Sets options for everything that is asked for. Reports settings that mean nothing.
+    pub(super) fn apply_settings(&mut self, settings: &[Setting]) {
+        if settings.is_empty() {
+            return;
+        }
+        self.load_everything();
+        let mut config = Config::default();
+        for setting in settings {
+            let option = match self.find_option(setting) {
+                Ok(option) => option,
+                Err(error) => {
+                    self.modules.diagnostics.push(error);
+                    continue;
+                }
+            };
+            let Ok(ty) = self.option_type(option) else { continue };
+            let module = self.module(option.0);
+            let decl = &module.decls[option.1 as usize];
+            match setting_value(&setting.value, &ty) {
+                Ok(value) => drop(self.set_option(&mut config, option, value, decl.name.span)),
+                Err(problem) => {
+                    let message =
+                        format!("{} for the option `{}` ({})", problem, setting.name, setting.origin);
+                    let error = Diagnostic::error("option-value", message);
+                    self.modules.diagnostics.push(error.related(decl.name.span, "declared here"));
+                }
+            }
+        }
+        self.chosen = self.config(config);
+    }
+
+    /// Loads every package and every kit that one of them uses.
+    pub(super) fn load_everything(&mut self) {
+        let packages = self.packages_below(&WsPath::root()).unwrap_or_default();
+        for folder in &packages {
+            let _ = self.modules.package(self.world, folder);
+        }
+        let mut at = 0;
+        while at < self.modules.modules.len() {
+            let id = ModuleId(at as u32);
+            for number in 0..self.module(id).uses.len() as u32 {
+                let _ = self.modules.used(self.world, id, number);
+            }
+            at += 1;
+        }
+    }
+
+    /// All options of the modules loaded so far.
+    fn options(&self) -> Vec<OptionId> {
+        let modules = self.modules.modules.iter().enumerate();
+        let of = |(m, module): (usize, &Arc<Module>)| {
+            let options = module.decls.iter().enumerate().filter(|(_, d)| d.kind == DeclKind::Option);
+            options.map(|(n, _)| (ModuleId(m as u32), n as u32)).collect::<Vec<_>>()
+        };
+        modules.flat_map(of).collect()
+    }
+
+    fn full_name(&self, option: OptionId) -> String {
+        let module = self.modules.get(option.0);
+        format!("{}.{}", home_of(module), module.decls[option.1 as usize].name.text)
+    }
+
+    fn find_option(&self, setting: &Setting) -> std::result::Result<OptionId, Diagnostic> {
+        let all = self.options();
+        let fits: Vec<OptionId> =
+            all.iter().copied().filter(|o| name_fits(&self.full_name(*o), &setting.name)).collect();
+        match fits.as_slice() {
+            [option] => Ok(*option),
+            [] => {
+                let message = format!("no option is called `{}` ({})", setting.name, setting.origin);
+                let names: Vec<String> = all.iter().map(|o| self.short_name(*o, &all)).collect();
+                let near = nearest(&setting.name, names.iter().map(String::as_str)).map(str::to_owned);
+                let error = Diagnostic::error("unknown-option", message);
+                Err(match names.is_empty() {
+                    true => error.note("these definitions declare no options"),
+                    false => error.maybe_mend(near).mend("`nubrik options` shows what can be set"),
+                })
+            }
+            several => {
+                let message = format!("`{}` means several options ({})", setting.name, setting.origin);
+                let error = Diagnostic::error("two-meanings", message);
+                Err(several.iter().fold(error, |e, o| e.mend(self.short_name(*o, &all))))
+            }
+        }
+    }
+
+    /// The shortest name that only this option has.
+    fn short_name(&self, option: OptionId, all: &[OptionId]) -> String {
+        let full = self.full_name(option);
+        let (home, name) = full.rsplit_once('.').unwrap_or(("", &full));
+        let parts: Vec<&str> = home.split('/').collect();
+        let candidates = std::iter::once(name.to_owned())
+            .chain((0..parts.len()).rev().map(|i| format!("{}.{name}", parts[i..].join("/"))));
+        let only = |c: &String| all.iter().filter(|o| name_fits(&self.full_name(**o), c)).count() == 1;
+        candidates.clone().find(only).unwrap_or(full.clone())
+    }
+
+    /// What there is to choose, with who reached it in this run.
+    pub(super) fn option_infos(&mut self) -> Vec<OptionInfo> {
+        self.load_everything();
+        let all = self.options();
+        let mut readers: BTreeMap<OptionId, BTreeSet<Arc<str>>> = BTreeMap::new();
+        for (target, reads) in &self.target_reads {
+            let target = &self.graph.targets[target.0 as usize];
+            if target.declared {
+                for (option, _) in reads.iter() {
+                    readers.entry(*option).or_default().insert(target.address.clone());
+                }
+            }
+        }
+        let chosen = self.chosen;
+        let mut infos: Vec<OptionInfo> = Vec::new();
+        for option in &all {
+            let module = self.module(option.0);
+            let decl = &module.decls[option.1 as usize];
+            let span = decl.name.span;
+            let ty = self.option_type(*option).map_or("?".to_owned(), |t| t.core().written());
+            let default = self.declaration(option.0, option.1, DEFAULTS, span).ok();
+            let value = self.declaration(option.0, option.1, chosen, span).ok();
+            infos.push(OptionInfo {
+                name: self.short_name(*option, &all),
+                full_name: self.full_name(*option),
+                ty,
+                default: default.map(|v| shown(&v)),
+                value: value.map(|v| shown(&v)),
+                documentation: decl.documentation.clone(),
+                place: self.place(span),
+                readers: readers.remove(option).into_iter().flatten().collect(),
+            });
+        }
+        infos.sort_by(|a, b| a.full_name.cmp(&b.full_name));
+        infos
+    }
+}
+
+/// The kit or package that a module's options are named after: `c`, `kit/flags`, `tide`.
+fn home_of(module: &Module) -> String {
+    match &module.folder {
+        Some(folder) if module.is_package && folder.is_root() => "workspace".to_owned(),
+        Some(folder) if module.is_package => folder.as_str().to_owned(),
+        _ => module.title.trim_start_matches("nub:").trim_end_matches(".nub").to_owned(),
+    }
+}
+
+/// Whether a name is an option's full name or an end of it: `mode`, `flags.mode`, `kit/flags.mode`.
+fn name_fits(full: &str, name: &str) -> bool {
+    let Some(rest) = full.strip_suffix(name) else { return false };
+    match name.contains('.') {
+        true => rest.is_empty() || rest.ends_with('/'),
+        false => rest.ends_with('.'),
+    }
+}
+
+fn may_be_chosen(ty: &Type) -> bool {
+    match ty.core() {
+        Type::Bool | Type::Int | Type::Text | Type::Duration | Type::Alternatives(_) => true,
+        Type::List(inner) | Type::Optional(inner) => may_be_chosen(inner),
+        _ => false,
+    }
+}
+
+/// An option's value in one word; different values of one type are written differently.
+pub(crate) fn written(value: &Value) -> String {
+    match value {
+        Value::None => "~none".to_owned(),
+        Value::Bool(value) => value.to_string(),
+        Value::Int(value) => value.to_string(),
+        Value::Duration(millis) => format!("{millis}ms"),
+        Value::Text(Text::Plain(text)) => text.to_string(),
+        Value::List(items) => {
+            let items: Vec<String> =
+                items.iter().map(|i| written(i).replace('\\', "\\\\").replace(',', "\\,")).collect();
+            format!("[{}]", items.join(","))
+        }
+        _ => String::new(),
+    }
+}
+
+/// A value as it would be written in definitions.
+pub(crate) fn shown(value: &Value) -> String {
+    match value {
+        Value::None => "none".to_owned(),
+        Value::Text(Text::Plain(text)) => format!("{text:?}"),
+        Value::Duration(millis) => crate::types::shown_duration(*millis),
+        Value::List(items) => format!("[{}]", items.iter().map(shown).collect::<Vec<_>>().join(", ")),
+        other => written(other),
+    }
+}
+
+/// A value as a part of a folder's name.
+fn plain_name(written: &str) -> String {
+    let mut name = String::new();
+    for c in written.chars() {
+        match c {
+            'a'..='z' | 'A'..='Z' | '0'..='9' | '.' | '-' | '_' => name.push(c),
+            c => name.push_str(&format!("%{:x}", u32::from(c))),
+        }
+    }
+    name
+}
+
+fn setting_value(value: &SettingValue, ty: &Type) -> std::result::Result<Value, String> {
+    let wrong = |found: &str| Err(format!("expected {}, found {found}", ty.core().written()));
+    match (ty.core(), value) {
+        (Type::Optional(_), SettingValue::Word(word)) if word == "none" => Ok(Value::None),
+        (Type::Optional(inner), value) => setting_value(value, inner),
+        (Type::Bool, SettingValue::Bool(value)) => Ok(Value::Bool(*value)),
+        (Type::Int, SettingValue::Int(value)) => Ok(Value::Int(*value)),
+        (Type::List(inner), SettingValue::List(values)) => {
+            let items: std::result::Result<Vec<Value>, String> =
+                values.iter().map(|v| setting_value(v, inner)).collect();
+            Ok(Value::List(items?.into()))
+        }
+        (Type::List(inner), SettingValue::Word(word)) => {
+            let words = word.split(',').filter(|w| !w.is_empty());
+            let items: std::result::Result<Vec<Value>, String> =
+                words.map(|w| setting_value(&SettingValue::Word(w.to_owned()), inner)).collect();
+            Ok(Value::List(items?.into()))
+        }
+        (Type::Bool, SettingValue::Word(word)) => match word.as_str() {
+            "true" => Ok(Value::Bool(true)),
+            "false" => Ok(Value::Bool(false)),
+            _ => Err(format!("expected true or false, found {word:?}")),
+        },
+        (Type::Int, SettingValue::Word(word)) => {
+            word.parse().map(Value::Int).or_else(|_| wrong(&format!("{word:?}")))
+        }
+        (Type::Duration, SettingValue::Word(word)) => match nubrik_syntax::duration(word) {
+            Some(millis) => Ok(Value::Duration(millis)),
+            None => wrong(&format!("{word:?}; durations are written 30s, 5min")),
+        },
+        (Type::Text, SettingValue::Word(word)) => Ok(Value::text(word)),
+        (Type::Alternatives(texts), SettingValue::Word(word)) => {
+            match texts.iter().find(|t| ***t == **word) {
+                Some(text) => Ok(Value::text(text)),
+                None => {
+                    let all: Vec<String> = texts.iter().map(|t| format!("\"{t}\"")).collect();
+                    Err(format!("expected {}, found \"{word}\"", all.join(" or ")))
+                }
+            }
+        }
+        (_, SettingValue::Bool(value)) => wrong(&value.to_string()),
+        (_, SettingValue::Int(value)) => wrong(&value.to_string()),
+        (_, SettingValue::List(_)) => wrong("a list"),
+        (_, SettingValue::Word(word)) => wrong(&format!("{word:?}")),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn names_fit_from_the_end() {
+        for (name, fits) in [
+            ("mode", true),
+            ("flags.mode", true),
+            ("kit/flags.mode", true),
+            ("ode", false),
+            ("lags.mode", false),
+        ] {
+            assert_eq!(name_fits("kit/flags.mode", name), fits, "{name}");
+        }
+    }
+
+    #[test]
+    fn different_values_are_written_differently() {
+        let list = |items: &[&str]| Value::List(items.iter().map(|t| Value::text(t)).collect());
+        assert_ne!(written(&list(&["a,b"])), written(&list(&["a", "b"])));
+        assert_ne!(written(&Value::None), written(&Value::text("none")));
+        assert_ne!(plain_name("a b"), plain_name("a%20b"));
+    }
+}
