@@ -200,3 +200,31 @@ fn only_what_is_asked_for_is_evaluated() {
     assert_eq!(evaluation.graph.steps.len(), 1);
     assert!(!evaluation.read.iter().any(|p| p.as_str().starts_with("c/")));
 }
+
+#[test]
+fn variants_stand_side_by_side_and_only_what_reads_an_option_has_them() {
+    let graph = evaluate(&[(
+        "targets.nub",
+        "option mode: \"debug\" | \"release\" = \"debug\"\n\
+         option name: text = \"x\"\n\
+         target plain = step { run = `make > {out \"plain\"}` }\n\
+         target a = step { run = `cc {mode} {plain} > {out \"a\"}` }\n\
+         target all = step { run = `join {a} {a under { mode = \"release\" }} {a under { mode = \"debug\" }} \
+            {a under { name = \"y\" }} {plain under { mode = \"release\" }} > {out \"all\"}` }\n",
+    )])
+    .graph;
+    let folders: Vec<&str> = graph.steps.iter().map(|s| s.folder.as_str()).collect();
+    assert_eq!(
+        folders,
+        [
+            ".nubrik/made/plain/@plain",
+            ".nubrik/made/a/@a",
+            ".nubrik/made/a/~workspace.mode=release/@a",
+            ".nubrik/made/all/@all"
+        ],
+        "an option that a target never reads makes no second one, nor does its default"
+    );
+    assert_eq!(&*graph.steps[2].variant, "mode=release");
+    assert_eq!(graph.steps[3].variant, "".into());
+    assert_eq!(graph.steps[3].inputs.len(), 3);
+}

@@ -167,6 +167,20 @@ impl Machine {
     }
 }
 
+/// A process's words. A program that looks itself up by the name it was called by would find another
+/// one of that name in the step's own search path: such a program is called by its whole path.
+fn called_by(program: &Path, words: &[Arc<str>]) -> Vec<String> {
+    let mut words: Vec<String> = words.iter().map(|w| w.to_string()).collect();
+    if let Some(name) = words.first_mut().filter(|n| !n.contains('/')) {
+        let (_, search_path) = CONFINED_ENVIRONMENT[0];
+        let found = search_path.split(':').map(|f| Path::new(f).join(&*name)).find(|p| p.exists());
+        if found.is_none_or(|found| found != program) {
+            *name = program.to_string_lossy().into_owned();
+        }
+    }
+    words
+}
+
 /// A folder of this person and workspace in the machine's memory; `None` where there is none.
 fn memory_folder(root: &Path) -> Option<PathBuf> {
     let shared = Path::new("/dev/shm");
@@ -333,7 +347,7 @@ impl Outside for Machine {
         let path = |p: &Option<nubrik_source::WsPath>| p.as_ref().map(|p| PathBuf::from(p.as_str()));
         let stages = job.stages.iter().map(|(program, stage)| StageSpec {
             program: program.clone(),
-            words: stage.words.iter().map(|w| w.to_string()).collect(),
+            words: called_by(program, &stage.words),
             stdin: path(&stage.stdin),
             stdout: path(&stage.stdout),
             stderr: path(&stage.stderr),

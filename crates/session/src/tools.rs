@@ -177,8 +177,14 @@ impl ToolFinder {
     }
 
     fn look_closely(&self, machine: &Machine, name: &str, on_path: &Path) -> Option<Remembered> {
+        let found_at = on_path;
+        let real = self.real_program(name, on_path);
+        let on_path = real.as_deref().unwrap_or(on_path);
         let program = on_path.canonicalize().ok()?;
         let mut parts: Vec<(String, PathBuf)> = vec![(name.to_owned(), program.clone())];
+        if let Some(interpreter) = self.interpreter(&program) {
+            parts.push(("#!".to_owned(), interpreter));
+        }
         if is_compiler_driver(name) {
             // All at once: nothing can run before the answers are there.
             let asked: Vec<_> = STARTED_BY_COMPILERS.map(|name| (name, self.ask(&program, name))).into();
@@ -190,7 +196,7 @@ impl ToolFinder {
         }
         let mut identity = Encoder::new();
         let mut files =
-            vec![(Arc::<str>::from(on_path.to_string_lossy()), machine.check(on_path.to_str()?)?)];
+            vec![(Arc::<str>::from(found_at.to_string_lossy()), machine.check(found_at.to_str()?)?)];
         for (name, path) in &parts {
             let path: Arc<str> = path.to_string_lossy().into();
             let signature = machine.check(&path)?;
@@ -205,6 +211,34 @@ impl ToolFinder {
             parts: files.iter().map(|(path, _)| path.clone()).collect(),
         };
         Some(Remembered { tool, files, versions: Vec::new() })
+    }
+
+    /// The interpreter itself, where a script of the same name stands before it and chooses one of
+    /// several: what it chooses would depend on more than a step may see.
+    fn real_program(&self, name: &str, on_path: &Path) -> Option<PathBuf> {
+        if !name.starts_with("python") || first_line(on_path)?.is_empty() {
+            return None;
+        }
+        let asked = Command::new(on_path)
+            .args(["-I", "-c", "import sys; print(sys.executable)"])
+            .stdin(Stdio::null())
+            .stderr(Stdio::null())
+            .output()
+            .ok()?;
+        let path = PathBuf::from(String::from_utf8(asked.stdout).ok()?.trim());
+        path.is_file().then_some(path)
+    }
+
+    /// The program that runs a script.
+    fn interpreter(&self, program: &Path) -> Option<PathBuf> {
+        let line = first_line(program)?;
+        let mut words = line.split_whitespace();
+        let interpreter = Path::new(words.next()?);
+        let path = match interpreter.file_name()?.to_str()? {
+            "env" => self.on_path(words.find(|w| !w.starts_with('-') && !w.contains('='))?)?,
+            _ => interpreter.to_owned(),
+        };
+        path.canonicalize().ok()
     }
 
     /// Asks a compiler driver for a program that it starts.
@@ -228,6 +262,14 @@ impl ToolFinder {
         let path = if answer.is_absolute() { answer.to_owned() } else { self.on_path(answer.to_str()?)? };
         path.canonicalize().ok().filter(|p| p.is_file())
     }
+}
+
+/// What stands behind `#!` in a script's first line; empty for a program that is none.
+fn first_line(program: &Path) -> Option<String> {
+    let mut start = [0u8; 256];
+    let count = std::io::Read::read(&mut std::fs::File::open(program).ok()?, &mut start).ok()?;
+    let line = start[..count].strip_prefix(b"#!").map(|rest| rest.split(|b| *b == b'\n').next().unwrap_or(rest));
+    Some(String::from_utf8_lossy(line.unwrap_or_default()).trim().to_owned())
 }
 
 /// The first thing in a text that looks like a version: numbers with dots between them.

@@ -255,6 +255,14 @@ impl<'w> Evaluator<'w> {
         used_at: Span,
     ) -> Result<Value> {
         let key = (module_id, number);
+        if self.modules.get(module_id).decls[number as usize].kind == DeclKind::Option {
+            let set = self.configs[config.0 as usize].set.get(&key);
+            let set = set.map(|s| (s.value.clone(), s.written.clone()));
+            self.note_read(key, set.as_ref().map(|s| s.1.clone()));
+            if let Some((value, _)) = set {
+                return Ok(value);
+            }
+        }
         if let Some(memo) = self.decls.get(&key) {
             let known = memo.done.iter().find(|(reads, _)| self.holds_under(reads, config));
             if let Some((reads, value)) = known {
@@ -277,15 +285,7 @@ impl<'w> Evaluator<'w> {
                     Diagnostic::error("wrong-type", format!("`{}` is a type, not a value", decl.name.text));
                 return self.fail(used_at, error);
             }
-            DeclKind::Option => {
-                let set = self.configs[config.0 as usize].set.get(&key);
-                let set = set.map(|s| (s.value.clone(), s.written.clone()));
-                self.note_read(key, set.as_ref().map(|s| s.1.clone()));
-                self.option_type(key)?;
-                if let Some((value, _)) = set {
-                    return Ok(value);
-                }
-            }
+            DeclKind::Option => drop(self.option_type(key)?),
             DeclKind::Value | DeclKind::Target => {}
         }
         let title: Arc<str> = format!("{} `{}`", decl.kind.word(), decl.name.text).into();

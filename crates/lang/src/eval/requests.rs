@@ -321,11 +321,16 @@ impl Evaluator<'_> {
                             "`{}` and `{}` both make `{}`",
                             other.address, result.address, result.publish
                         );
-                        errors.push(
-                            Diagnostic::error("made-twice", message)
+                        let error = Diagnostic::error("made-twice", message);
+                        errors.push(if other.address == target.address {
+                            error
+                                .note(format!("declared at {}", target.place))
+                                .mend("{ \"key\": … } puts each under a key of its own")
+                        } else {
+                            error
                                 .note(format!("declared at {} and {}", other.place, target.place))
-                                .mend("give one of them another name"),
-                        );
+                                .mend("give one of them another name")
+                        });
                     }
                     None => drop(names.insert(result.publish.clone(), (result.file, TargetId(i as u32)))),
                 }

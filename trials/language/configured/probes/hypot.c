@@ -1,0 +1,2 @@
+#include <math.h>
+int main(void) { return (int)hypot(3, 4) - 5; }

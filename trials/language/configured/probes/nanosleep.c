@@ -1,0 +1,2 @@
+#include <time.h>
+int main(void) { return nanosleep == 0; }

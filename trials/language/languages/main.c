@@ -1,0 +1,4 @@
+#include <stdio.h>
+#include "constants.h"
+
+int main(void) { printf("%d %d\n", DEPTH, STATIONS); }

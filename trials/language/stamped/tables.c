@@ -1,0 +1,1 @@
+int stations(void) { return 7; }

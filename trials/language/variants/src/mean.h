@@ -1,0 +1,1 @@
+double tide_mean(const double *heights, int count);
