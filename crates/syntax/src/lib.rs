@@ -3,12 +3,14 @@
 //! What is wrong comes back as diagnostics beside the tree; the tree's tokens in order are the text.
 
 mod grammar;
+mod format;
 mod kind;
 mod lexer;
 mod parser;
 mod tree;
 pub mod views;
 
+pub use format::format;
 pub use kind::SyntaxKind;
 pub use lexer::{DECLARATION_WORDS, RESERVED_WORDS, duration, is_name};
 pub use parser::{Parse, parse};

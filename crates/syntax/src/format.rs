@@ -1,0 +1,416 @@
+//! The formatter: one way to write each definition. It moves white space only. Where lines break is
+//! the author's choice and stays; how far they are indented, and what stands in columns, follows from
+//! the form.
+
+use std::fmt::Write;
+use std::sync::Arc;
+
+use nubrik_diagnostic::Diagnostic;
+use nubrik_source::FileId;
+
+use crate::SyntaxKind::{self, *};
+use crate::lexer::lex;
+use crate::{Element, Node, parse};
+
+/// Spaces of one level.
+const INDENT: usize = 4;
+
+/// The text as it should be written.
+///
+/// # Errors
+/// What is wrong with the text: one that cannot be read is not touched.
+pub fn format(file: FileId, text: &Arc<str>) -> Result<String, Vec<Diagnostic>> {
+    let parsed = parse(file, text);
+    if !parsed.diagnostics.is_empty() {
+        return Err(parsed.diagnostics);
+    }
+    let mut pieces = Vec::new();
+    collect(parsed.tree.root(), &mut Around { inner: None, ..Around::default() }, &mut pieces);
+    let lines = Layout::default().lines(&pieces);
+    let formatted = print(lines);
+    if !same_meaning(text, &formatted) {
+        // Better untidy than wrong; a test looks for texts for which this happens.
+        return Ok(text.to_string());
+    }
+    Ok(formatted)
+}
+
+/// Whether two texts are the same but for white space that means nothing.
+fn same_meaning(before: &str, after: &str) -> bool {
+    let essence = |text: &str| -> Vec<(SyntaxKind, String)> {
+        let mut tokens: Vec<(SyntaxKind, String)> = Vec::new();
+        for token in lex(text) {
+            let words = &text[token.start as usize..token.end as usize];
+            match token.kind {
+                Whitespace => {}
+                // Empty lines mean nothing, but where a line ends does.
+                Newline if tokens.last().is_none_or(|t| t.0 == Newline) => {}
+                Newline => tokens.push((Newline, String::new())),
+                CommandSpace if tokens.last().is_some_and(|t| t.0 == CommandSpace) => {}
+                CommandSpace => tokens.push((CommandSpace, String::new())),
+                Comment | DocComment => tokens.push((token.kind, words.trim_end().to_owned())),
+                kind => tokens.push((kind, words.replace("\r\n", "\n"))),
+            }
+        }
+        tokens.retain(|t| t.0 != EndOfFile);
+        while tokens.last().is_some_and(|t| t.0 == Newline) {
+            tokens.pop();
+        }
+        tokens
+    };
+    essence(before) == essence(after)
+}
+
+/// A token with what it stands in.
+struct Piece<'t> {
+    kind: SyntaxKind,
+    text: &'t str,
+    /// The node that it belongs to.
+    parent: SyntaxKind,
+    /// The number of the node around the item that it belongs to: items of one node stand in columns.
+    group: u32,
+    /// Inside a text or command: taken as it is.
+    inside: Inside,
+}
+
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+enum Inside {
+    Code,
+    /// A text, or a command for a shell: every byte counts.
+    Text,
+    /// A command: white space between words is free.
+    Command,
+}
+
+#[derive(Default)]
+struct Around {
+    inner: Option<Inside>,
+    group: u32,
+    next_group: u32,
+}
+
+fn collect<'t>(node: Node<'t>, around: &mut Around, pieces: &mut Vec<Piece<'t>>) {
+    let outer = (around.inner, around.group);
+    match node.kind() {
+        TextExpr | ShellExpr => around.inner = around.inner.or(Some(Inside::Text)),
+        CommandExpr => around.inner = around.inner.or(Some(Inside::Command)),
+        RecordExpr | MapExpr | MatchExpr | UnderFields | Params | TypeRecord | KindDecl => {
+            around.next_group += 1;
+            around.group = around.next_group;
+        }
+        _ => {}
+    }
+    for element in node.elements() {
+        match element {
+            Element::Node(id) => collect(node.node(id), around, pieces),
+            Element::Token(token) => pieces.push(Piece {
+                kind: token.kind,
+                text: node.token_text(token),
+                parent: node.kind(),
+                group: around.group,
+                inside: around.inner.unwrap_or(Inside::Code),
+            }),
+        }
+    }
+    (around.inner, around.group) = outer;
+}
+
+/// A line of the result.
+#[derive(Default)]
+struct Line {
+    indent: usize,
+    text: String,
+    /// Where a column begins: bytes into the text, and the group of items that share it.
+    column: Option<(usize, u32)>,
+    comment: Option<String>,
+    /// A line inside a text: as it was, and part of the item above.
+    raw: bool,
+}
+
+impl Line {
+    fn is_empty(&self) -> bool {
+        self.text.is_empty() && self.comment.is_none() && !self.raw
+    }
+}
+
+/// An open bracket.
+struct Open {
+    /// Indent of the line on which it was opened.
+    indent: usize,
+}
+
+#[derive(Default)]
+struct Layout {
+    done: Vec<Line>,
+    line: Line,
+    open: Vec<Open>,
+    /// Kind of the last token of code on this line, and the node that it stood in.
+    last: Option<(SyntaxKind, SyntaxKind)>,
+    /// The last token of code before this line, and the node that it stood in.
+    before: Option<(SyntaxKind, SyntaxKind)>,
+    before_word: String,
+    /// The last token of code on this line, as it is written.
+    last_text: String,
+}
+
+impl Layout {
+    fn lines(mut self, pieces: &[Piece<'_>]) -> Vec<Line> {
+        for (at, piece) in pieces.iter().enumerate() {
+            match (piece.inside, piece.kind) {
+                (_, EndOfFile) => {}
+                (Inside::Code, Whitespace) => {}
+                (Inside::Code, Newline) => self.end_line(),
+                (Inside::Code, Comment | DocComment) => self.comment(piece.text.trim_end()),
+                (Inside::Command, CommandSpace) => self.command_space(piece.text),
+                (Inside::Text | Inside::Command, _) => self.verbatim(piece, pieces.get(at.wrapping_sub(1))),
+                _ => self.token(piece),
+            }
+        }
+        self.end_line();
+        self.done
+    }
+
+    fn end_line(&mut self) {
+        let line = std::mem::take(&mut self.line);
+        if !line.is_empty() {
+            if self.last.is_some() {
+                self.before = self.last;
+                self.before_word.clone_from(&self.last_text);
+            }
+            self.last = None;
+        }
+        // One empty line says as much as many.
+        if !line.is_empty() || self.done.last().is_some_and(|l| !l.is_empty()) {
+            self.done.push(line);
+        }
+    }
+
+    fn comment(&mut self, text: &str) {
+        if self.line.text.is_empty() && !self.line.raw {
+            self.line.indent = self.open.last().map_or(0, |o| o.indent + INDENT);
+        }
+        self.line.comment = Some(text.to_owned());
+    }
+
+    /// White space in a command: line ends stay, the lines that follow are indented.
+    fn command_space(&mut self, text: &str) {
+        if !text.contains('\n') {
+            if !(self.line.raw && self.line.text.is_empty()) {
+                self.line.text.push(' ');
+            }
+            return;
+        }
+        let indent = self.line_start_indent() + INDENT;
+        while self.line.text.ends_with(' ') {
+            self.line.text.pop();
+        }
+        let line = std::mem::take(&mut self.line);
+        if !line.is_empty() {
+            self.done.push(line);
+        }
+        self.line = Line { indent, ..Line::default() };
+        self.line.raw = true;
+    }
+
+    /// Indent of the line on which the command began.
+    fn line_start_indent(&self) -> usize {
+        let first = std::iter::once(&self.line).chain(self.done.iter().rev()).find(|l| !l.raw);
+        first.map_or(0, |l| l.indent)
+    }
+
+    /// A token inside a text or command: as it is, with its line ends.
+    fn verbatim(&mut self, piece: &Piece<'_>, before: Option<&Piece<'_>>) {
+        let opens = matches!(piece.kind, TextOpen | CommandOpen)
+            || (piece.parent == ShellExpr && piece.kind == Word);
+        let starts = opens && before.is_none_or(|b| b.inside == Inside::Code);
+        if starts {
+            self.begin(piece, false);
+            self.space_before(piece);
+        }
+        let mut lines = piece.text.split('\n');
+        self.line.text.push_str(lines.next().unwrap_or("").trim_end_matches('\r'));
+        for line in lines {
+            let ended = std::mem::replace(&mut self.line, Line { raw: true, ..Line::default() });
+            self.done.push(ended);
+            self.line.text.push_str(line.trim_end_matches('\r'));
+        }
+        self.last = Some((piece.kind, piece.parent));
+        self.last_text.clear();
+    }
+
+    /// Begins a line with its indent, if this is its first token.
+    fn begin(&mut self, piece: &Piece<'_>, closes: bool) {
+        if !self.line.text.is_empty() || self.line.raw {
+            return;
+        }
+        let base = self.open.last().map_or(0, |o| if closes { o.indent } else { o.indent + INDENT });
+        let goes_on = !closes && self.goes_on(piece);
+        self.line.indent = base + if goes_on { INDENT } else { 0 };
+    }
+
+    /// Whether a line goes on with what stood on the line before.
+    fn goes_on(&self, piece: &Piece<'_>) -> bool {
+        let Some((before, before_parent)) = self.before else { return false };
+        let in_each = |kind: SyntaxKind| matches!(kind, EachListExpr | EachMapExpr);
+        let dangling = match before {
+            Equals | Plus | EqualsEquals | NotEquals | Less | LessEquals | Greater | GreaterEquals | Bar => true,
+            Word => {
+                !in_each(before_parent)
+                    && matches!(&*self.before_word, "give" | "then" | "else" | "and" | "or" | "not")
+            }
+            Colon => before_parent != Param,
+            _ => false,
+        };
+        let leads = match piece.kind {
+            Dot | Plus | EqualsEquals | NotEquals | Less | LessEquals | Greater | GreaterEquals => true,
+            Bar | Slash => true,
+            Word => match piece.text {
+                "and" | "or" | "then" => true,
+                "else" => piece.parent == IfExpr,
+                "in" | "not" => piece.parent == BinaryExpr,
+                _ => false,
+            },
+            _ => false,
+        };
+        dangling || leads
+    }
+
+    fn token(&mut self, piece: &Piece<'_>) {
+        let closes = matches!(piece.kind, RightParen | RightBracket | RightBrace);
+        self.begin(piece, closes);
+        self.space_before(piece);
+        if piece.kind == Equals && matches!(piece.parent, RecordField | UnderField) && self.at_item_start() {
+            self.line.column = Some((self.line.text.len(), piece.group));
+        }
+        self.line.text.push_str(piece.text);
+        if piece.kind == Colon && matches!(piece.parent, MapEntry | MatchArm) && self.at_item_start() {
+            self.line.column = Some((self.line.text.len(), piece.group));
+        }
+        if closes {
+            self.open.pop();
+        } else if matches!(piece.kind, LeftParen | LeftBracket | LeftBrace) {
+            self.open.push(Open { indent: self.line.indent });
+        }
+        self.last = Some((piece.kind, piece.parent));
+        piece.text.clone_into(&mut self.last_text);
+    }
+
+    /// Whether no bracket was opened on this line before this place: only then its item began here.
+    fn at_item_start(&self) -> bool {
+        !self.line.raw && self.line.column.is_none() && self.open.last().is_none_or(|o| o.indent + INDENT == self.line.indent)
+    }
+
+    /// Puts a space before a token, where one stands.
+    fn space_before(&mut self, piece: &Piece<'_>) {
+        let Some((last, last_parent)) = self.last else { return };
+        if self.line.text.is_empty() {
+            return;
+        }
+        let tight = match (last, piece.kind) {
+            (_, Comma | Question) => true,
+            (_, Colon) => true,
+            (_, Dot) | (Dot, _) => true,
+            (LeftParen | LeftBracket, _) | (_, RightParen | RightBracket) => true,
+            (LeftBrace, RightBrace) => true,
+            // `{each … }` stands tight in its braces, records and maps do not.
+            (LeftBrace, _) => last_parent == EachMapExpr,
+            (_, RightBrace) => piece.parent == EachMapExpr,
+            (Minus, _) => last_parent == NegateExpr,
+            (Amp, _) => true,
+            (_, LeftParen) => matches!(piece.parent, Args | Params),
+            (_, LeftBracket) => matches!(piece.parent, IndexExpr | TypeOf),
+            (_, CommandOpen) => piece.parent == ShellExpr,
+            _ => false,
+        };
+        if !tight {
+            self.line.text.push(' ');
+        }
+    }
+}
+
+/// Puts columns in line, and everything together.
+fn print(mut lines: Vec<Line>) -> String {
+    while lines.last().is_some_and(Line::is_empty) {
+        lines.pop();
+    }
+    align_columns(&mut lines);
+    align_comments(&mut lines);
+    let mut out = String::new();
+    for line in &lines {
+        if line.raw && line.indent == 0 {
+            out.push_str(&line.text);
+        } else {
+            let body = line.text.trim_end();
+            if !body.is_empty() || line.comment.is_some() {
+                let _ = write!(out, "{:indent$}{body}", "", indent = line.indent);
+            }
+        }
+        if let Some(comment) = &line.comment {
+            let gap = if line.text.is_empty() { "" } else { "  " };
+            let _ = write!(out, "{gap}{comment}");
+        }
+        out.push('\n');
+    }
+    out
+}
+
+/// Pads columns of items that follow one another without an empty line between them.
+fn align_columns(lines: &mut [Line]) {
+    let mut at = 0;
+    while at < lines.len() {
+        let Some((_, group)) = lines[at].column else {
+            at += 1;
+            continue;
+        };
+        let indent = lines[at].indent;
+        let mut members = vec![at];
+        let mut next = at + 1;
+        while next < lines.len() && !lines[next].is_empty() {
+            match lines[next].column {
+                Some((_, g)) if g == group && lines[next].indent == indent => members.push(next),
+                _ if lines[next].raw || lines[next].indent > indent || lines[next].column.is_some() => {}
+                // A line of the same level without a column, such as a closing bracket, goes between.
+                _ if lines[next].indent == indent => {}
+                _ => break,
+            }
+            next += 1;
+        }
+        let width = |i: &usize| lines[*i].column.map_or(0, |(at, _)| lines[*i].text[..at].trim_end().chars().count());
+        let widest = members.iter().map(width).max().unwrap_or(0);
+        for i in members {
+            if let Some((column, _)) = lines[i].column.take() {
+                let (head, tail) = lines[i].text.split_at(column);
+                let (head, tail) = (head.trim_end(), tail.trim_start());
+                if tail.is_empty() {
+                    lines[i].text = head.to_owned(); // The value stands on the next line.
+                    continue;
+                }
+                let gap = widest - head.chars().count() + 1;
+                lines[i].text = format!("{head}{:gap$}{tail}", "");
+            }
+        }
+        at += 1;
+    }
+}
+
+/// Puts comments behind lines that follow one another in one column.
+fn align_comments(lines: &mut [Line]) {
+    let mut at = 0;
+    while at < lines.len() {
+        let trails = |line: &Line| line.comment.is_some() && !line.text.is_empty() && !line.raw;
+        let mut end = at;
+        while end < lines.len() && trails(&lines[end]) && lines[end].indent == lines[at].indent {
+            end += 1;
+        }
+        if end > at {
+            let width = |line: &Line| line.text.trim_end().chars().count();
+            let widest = lines[at..end].iter().map(width).max().unwrap_or(0);
+            for line in &mut lines[at..end] {
+                let gap = widest - width(line);
+                let comment = line.comment.take().unwrap_or_default();
+                line.comment = Some(format!("{:gap$}{comment}", ""));
+            }
+        }
+        at = end.max(at + 1);
+    }
+}
