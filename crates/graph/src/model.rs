@@ -375,6 +375,15 @@ impl Graph {
         self.target(self.step(step).target)
     }
 
+    /// The target that a step belongs to, with its variant where it has one: `tide/harmonics (mode=release)`.
+    pub fn title(&self, step: StepId) -> Arc<str> {
+        let address = &self.owner(step).address;
+        match &*self.step(step).variant {
+            "" => address.clone(),
+            variant => format!("{address} ({variant})").into(),
+        }
+    }
+
     /// The steps that make what a step reads or may read, without repeats, in order.
     pub fn needs(&self, step: StepId) -> Vec<StepId> {
         let step = self.step(step);

@@ -14,6 +14,7 @@ mod lints;
 mod lower;
 mod modules;
 mod output;
+pub mod topics;
 mod types;
 mod value;
 mod world;

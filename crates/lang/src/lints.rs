@@ -1,10 +1,14 @@
 //! What is allowed but probably not meant.
 
 use std::collections::HashSet;
+use std::sync::Arc;
 
 use nubrik_diagnostic::Diagnostic;
+use nubrik_graph::TargetId;
+use nubrik_source::Span;
 
 use crate::hir::*;
+use crate::value::FileRef;
 
 /// Names of a module that nothing uses.
 pub(crate) fn unused(module: &Module) -> Vec<Diagnostic> {
@@ -46,6 +50,82 @@ pub(crate) fn unused(module: &Module) -> Vec<Diagnostic> {
         }
     }
     warnings.extend(module.decls.iter().flat_map(|d| unused_params(module, d)));
+    warnings
+}
+
+/// Commands for a shell that use nothing of it.
+pub(crate) fn needless_shells(module: &Module) -> Vec<Diagnostic> {
+    let shells = module.exprs.iter().zip(&module.spans).filter_map(|(expr, span)| match expr {
+        Expr::Shell(pieces) => Some((pieces, span)),
+        _ => None,
+    });
+    let needless = shells.filter(|(pieces, _)| {
+        let literals =
+            pieces.iter().filter_map(|p| if let ShellPiece::Literal(t) = p { Some(&**t) } else { None });
+        let text: String = literals.collect();
+        let first = text.split_whitespace().next().unwrap_or("");
+        let is_word_of_shells = [
+            "if", "for", "while", "until", "case", "cd", "export", "set", "test", "[", "exec", "eval", ":",
+            ".",
+        ]
+        .contains(&first);
+        // Words, quotes, holes, pipes and redirects need no shell.
+        !is_word_of_shells
+            && !first.contains('=')
+            && !text.contains(['$', ';', '&', '*', '?', '(', '`', '~', '#', '\\', '\n', '!', '{'])
+    });
+    needless
+        .map(|(_, span)| {
+            let warning = Diagnostic::warning("needless-shell", "this command needs no shell");
+            warning.at(*span).note("without one, every tool that it starts is known").mend("drop `sh`")
+        })
+        .collect()
+}
+
+/// Options that no target reads.
+pub(crate) fn unread_option(module: &Module, number: u32) -> Diagnostic {
+    let name = &module.decls[number as usize].name;
+    let warning = Diagnostic::warning("unused", format!("no target reads the option `{}`", name.text));
+    warning.at(name.span).note("setting it changes nothing").mend("remove it")
+}
+
+/// A glob that was evaluated: where, whose, and what it found.
+#[derive(Clone, Debug)]
+pub(crate) struct GlobUse {
+    pub span: Span,
+    pub target: TargetId,
+    pub files: Arc<[FileRef]>,
+}
+
+/// Globs of two targets that share many files but not all: most often one of them means less.
+pub(crate) fn overlapping_globs(uses: &[GlobUse], title: impl Fn(TargetId) -> Arc<str>) -> Vec<Diagnostic> {
+    let mut warnings = Vec::new();
+    let mut seen = HashSet::new();
+    for (i, one) in uses.iter().enumerate() {
+        let files: HashSet<&FileRef> = one.files.iter().collect();
+        for other in &uses[i + 1..] {
+            if other.target == one.target
+                || other.span == one.span
+                || other.files.len() < 2
+                || one.files.len() < 2
+            {
+                continue;
+            }
+            let shared = other.files.iter().filter(|f| files.contains(f)).count();
+            let smaller = one.files.len().min(other.files.len());
+            if shared * 2 < smaller || shared == smaller || !seen.insert((one.span, other.span)) {
+                continue;
+            }
+            let message = format!("{shared} of these files are also matched for `{}`", title(one.target));
+            let warning = Diagnostic::warning("shared-files", message).at(other.span);
+            warnings.push(
+                warning
+                    .related(one.span, format!("{} files for `{}`", one.files.len(), title(one.target)))
+                    .note("both targets use them: editing one of them rebuilds both")
+                    .mend("glob(\"…\", except = \"…\") leaves files out"),
+            );
+        }
+    }
     warnings
 }
 

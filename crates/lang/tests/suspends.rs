@@ -61,3 +61,38 @@ fn a_private_helper_that_nothing_uses_is_doubted() {
         ["the kit `c` is used by nothing", "the value `unused` is used by nothing", "`y` is used by nothing"]
     );
 }
+
+fn doubts(files: &[(&str, &str)]) -> Vec<String> {
+    let world = MemoryWorld::new(files);
+    let evaluation = Evaluator::new(&world).lint();
+    let place =
+        |d: &nubrik_diagnostic::Diagnostic| d.span.map_or("-".into(), |s| evaluation.sources.place(s));
+    evaluation.diagnostics.iter().map(|d| format!("{}: {}", place(d), d.message)).collect()
+}
+
+#[test]
+fn what_is_probably_not_meant_is_doubted() {
+    let files = [
+        (
+            "targets.nub",
+            "option unread: bool = true\n\
+             option read: bool = true\n\
+             target a = step { run = `x {glob(\"src/*.c\")} {if read then [\"-r\"] else []} > {out \"a\"}` }\n\
+             target b = step { run = sh`sort {glob(\"src/[ab]*.c\")} {glob(\"more/*\")} | uniq > {out \"b\"}` }\n\
+             target c = step { run = sh`cat {in \"src/a.c\"} ; true > {out \"c\"}` }\n\
+             target d = step { run = `x {glob([\"src/a.c\"][0] , or_none = true)} {glob(\"{\"src\"}/[bcd].c\")} > {out \"d\"}` }\n",
+        ),
+        ("src/a.c", ""),
+        ("src/b.c", ""),
+        ("src/c.c", ""),
+        ("more/x", ""),
+    ];
+    assert_eq!(
+        doubts(&files),
+        [
+            "targets.nub:1: no target reads the option `unread`",
+            "targets.nub:4: this command needs no shell",
+            "targets.nub:6: 1 of these files are also matched for `b`"
+        ]
+    );
+}

@@ -81,7 +81,20 @@ pub enum Command {
     /// Say why a target would run now, or ran the last time
     Why { address: String },
     /// List targets by package
-    List { what: Vec<String> },
+    List {
+        what: Vec<String>,
+        /// Count them by what they are
+        #[arg(long)]
+        kinds: bool,
+        /// Only those of this kind
+        #[arg(long, value_name = "KIND")]
+        kind: Option<String>,
+        /// Only those with this tag
+        #[arg(long, value_name = "TAG")]
+        tag: Option<String>,
+    },
+    /// Show all about one target
+    Show { address: String },
     /// Show what a target depends on
     Tree {
         address: String,
@@ -92,6 +105,53 @@ pub enum Command {
         #[arg(long)]
         users: bool,
     },
+    /// Say how one target comes to depend on another
+    How {
+        /// The target that depends
+        from: String,
+        /// The target that it depends on
+        to: String,
+    },
+    /// Draw what depends on what
+    Graph {
+        what: Vec<String>,
+        /// How to draw it
+        #[arg(long, value_enum, default_value_t = GraphFormat::Dot)]
+        format: GraphFormat,
+        /// How many levels below what was asked for to draw
+        #[arg(long, value_name = "N")]
+        depth: Option<usize>,
+        /// Draw what depends on it instead
+        #[arg(long)]
+        users: bool,
+        /// Draw packages instead of targets
+        #[arg(long)]
+        packages: bool,
+    },
+    /// List the options that can be set, and who reads them
+    Options {
+        /// Only those whose name or documentation has this word
+        word: Option<String>,
+    },
+    /// Say which tools and libraries are there, and what to install
+    Doctor,
+    /// Explain a form, a kind, an error, a setting, a state; without a topic, list them
+    Explain {
+        topic: Option<String>,
+        /// Everything, as Markdown
+        #[arg(long, conflicts_with = "topic")]
+        all: bool,
+    },
+    /// Write definitions in the usual form
+    Fmt {
+        /// Definition files or folders; `-` for standard input
+        files: Vec<PathBuf>,
+        /// Change nothing; say which files are not in the usual form
+        #[arg(long)]
+        check: bool,
+    },
+    /// Print completions of the command line for a shell
+    Completions { shell: clap_complete::Shell },
     /// Remove results; never needed for a right build
     Clean {
         what: Vec<String>,
@@ -112,4 +172,17 @@ pub struct How {
     /// After a failure, go on with what does not depend on it
     #[arg(long, short)]
     pub keep_going: bool,
+}
+
+/// How a graph is drawn.
+#[derive(clap::ValueEnum, Clone, Copy, PartialEq, Eq, Debug)]
+pub enum GraphFormat {
+    /// Graphviz's language
+    Dot,
+    /// Mermaid's language
+    Mermaid,
+    /// One JSON value a node
+    Json,
+    /// A picture
+    Svg,
 }

@@ -2,3 +2,8 @@
 
 /// Each kit's name behind `nub:`, and its text.
 pub(crate) const SHIPPED: [(&str, &str); 1] = [("c", include_str!("../../../kits/c.nub"))];
+
+/// What the kits offer, for `nubrik explain`.
+pub fn kit_topics() -> Vec<nubrik_lang::topics::Topic> {
+    SHIPPED.iter().flat_map(|(name, text)| nubrik_lang::topics::kit_topics(name, text)).collect()
+}

@@ -16,8 +16,9 @@ mod tools;
 mod workspace;
 mod world;
 
+pub use kits::kit_topics;
 pub use machine::{CONFINED_ENVIRONMENT, Machine};
 pub use seal::Sealed;
-pub use session::{BuildProblem, BuildReport, ChoiceProblem, Session, store_folder};
+pub use session::{BuildProblem, BuildReport, ChoiceProblem, LookedFor, Session, store_folder};
 pub use settings::{Settings, SettingsProblem};
 pub use workspace::{OpenProblem, SETTINGS_FILE, Workspace};

@@ -49,6 +49,15 @@ pub struct Session {
     scans_looked_at: Vec<(Arc<str>, Option<Signature>)>,
 }
 
+/// What definitions looked for on the machine.
+#[derive(Clone, Default, Debug)]
+pub struct LookedFor {
+    /// Tools, as they were asked for, with what was found.
+    pub tools: Vec<(nubrik_lang::ToolRequest, nubrik_lang::ToolSearch)>,
+    /// Libraries, the same.
+    pub libraries: Vec<(nubrik_lang::LibraryRequest, nubrik_lang::LibrarySearch)>,
+}
+
 /// Why options cannot be chosen.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub struct ChoiceProblem {
@@ -548,6 +557,41 @@ impl Session {
     /// What a build of what was evaluated would do. Changes nothing.
     pub fn plan(&self, evaluation: &Evaluation, listener: &dyn Listener) -> Vec<PlannedStep> {
         plan(&evaluation.graph, &evaluation.requested, &self.state, &self.machine, self.store(), listener)
+    }
+
+    /// All definition files at and below a folder, sorted; what is ignored is not among them.
+    pub fn definition_files(&self, folder: &WsPath) -> Vec<WsPath> {
+        let world = DiskWorld::new(&self.workspace.root, &self.machine, &self.answers);
+        let mut files = Vec::new();
+        let mut folders = vec![folder.clone()];
+        while let Some(at) = folders.pop() {
+            let nubrik_lang::Answer::Ready(listing) = nubrik_lang::World::list(&world, &at) else { continue };
+            folders.extend(listing.folders.iter().map(|name| at.child(name)));
+            files.extend(listing.files.iter().filter(|f| f.ends_with(".nub")).map(|name| at.child(name)));
+        }
+        files.sort();
+        files
+    }
+
+    /// Tools and libraries that the last evaluation looked for, with what was found.
+    pub fn looked_for(&self) -> LookedFor {
+        let seen = self.seen.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut looked_for = LookedFor { tools: seen.tools.clone(), libraries: seen.libraries.clone() };
+        looked_for.tools.sort_by(|a, b| a.0.names.cmp(&b.0.names));
+        looked_for.tools.dedup();
+        looked_for.libraries.sort_by(|a, b| a.0.names.cmp(&b.0.names));
+        looked_for.libraries.dedup();
+        looked_for
+    }
+
+    /// Looks for a tool by its name, and asks for its version.
+    pub fn find_tool(
+        &self,
+        name: &Arc<str>,
+    ) -> Result<(String, Option<Arc<str>>), nubrik_engine::ToolProblem> {
+        let tool = self.machine.tools.find(&self.machine, name)?;
+        let version = self.machine.tools.version(&self.machine, name, &"--version".into());
+        Ok((tool.path.display().to_string(), version))
     }
 
     /// The machine under this session.

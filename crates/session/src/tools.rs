@@ -268,7 +268,8 @@ impl ToolFinder {
 fn first_line(program: &Path) -> Option<String> {
     let mut start = [0u8; 256];
     let count = std::io::Read::read(&mut std::fs::File::open(program).ok()?, &mut start).ok()?;
-    let line = start[..count].strip_prefix(b"#!").map(|rest| rest.split(|b| *b == b'\n').next().unwrap_or(rest));
+    let line =
+        start[..count].strip_prefix(b"#!").map(|rest| rest.split(|b| *b == b'\n').next().unwrap_or(rest));
     Some(String::from_utf8_lossy(line.unwrap_or_default()).trim().to_owned())
 }
 

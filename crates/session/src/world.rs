@@ -40,6 +40,10 @@ pub(crate) struct Seen {
     pub files: HashMap<Arc<str>, Option<Signature>>,
     /// Variables of the environment.
     pub env: HashMap<String, Option<String>>,
+    /// Tools that were looked for.
+    pub tools: Vec<(ToolRequest, ToolSearch)>,
+    /// Libraries that were looked for.
+    pub libraries: Vec<(LibraryRequest, LibrarySearch)>,
     /// Probes with their answers.
     pub probes: HashMap<ProbeRequest, Result<AnswerText, String>>,
 }
@@ -224,6 +228,7 @@ impl World for DiskWorld<'_> {
         if search.mend.is_none() {
             search.mend = request.names.iter().find_map(|n| crate::tools::ToolFinder::mend(n));
         }
+        lock(&self.seen).tools.push((request.clone(), search.clone()));
         Answer::Ready(search)
     }
 
@@ -234,7 +239,9 @@ impl World for DiskWorld<'_> {
             let signature = self.machine.check(&name);
             lock(&self.seen).files.insert(name, signature);
         };
-        Answer::Ready(crate::libraries::search(request, path.as_deref(), &mut read))
+        let search = crate::libraries::search(request, path.as_deref(), &mut read);
+        lock(&self.seen).libraries.push((request.clone(), search.clone()));
+        Answer::Ready(search)
     }
 
     fn probe(&self, request: &ProbeRequest) -> Answer<Result<AnswerText, String>> {

@@ -220,8 +220,8 @@ impl Layout {
 
     /// A token inside a text or command: as it is, with its line ends.
     fn verbatim(&mut self, piece: &Piece<'_>, before: Option<&Piece<'_>>) {
-        let opens = matches!(piece.kind, TextOpen | CommandOpen)
-            || (piece.parent == ShellExpr && piece.kind == Word);
+        let opens =
+            matches!(piece.kind, TextOpen | CommandOpen) || (piece.parent == ShellExpr && piece.kind == Word);
         let starts = opens && before.is_none_or(|b| b.inside == Inside::Code);
         if starts {
             self.begin(piece, false);
@@ -253,7 +253,9 @@ impl Layout {
         let Some((before, before_parent)) = self.before else { return false };
         let in_each = |kind: SyntaxKind| matches!(kind, EachListExpr | EachMapExpr);
         let dangling = match before {
-            Equals | Plus | EqualsEquals | NotEquals | Less | LessEquals | Greater | GreaterEquals | Bar => true,
+            Equals | Plus | EqualsEquals | NotEquals | Less | LessEquals | Greater | GreaterEquals | Bar => {
+                true
+            }
             Word => {
                 !in_each(before_parent)
                     && matches!(&*self.before_word, "give" | "then" | "else" | "and" | "or" | "not")
@@ -297,7 +299,9 @@ impl Layout {
 
     /// Whether no bracket was opened on this line before this place: only then its item began here.
     fn at_item_start(&self) -> bool {
-        !self.line.raw && self.line.column.is_none() && self.open.last().is_none_or(|o| o.indent + INDENT == self.line.indent)
+        !self.line.raw
+            && self.line.column.is_none()
+            && self.open.last().is_none_or(|o| o.indent + INDENT == self.line.indent)
     }
 
     /// Puts a space before a token, where one stands.
@@ -375,7 +379,8 @@ fn align_columns(lines: &mut [Line]) {
             }
             next += 1;
         }
-        let width = |i: &usize| lines[*i].column.map_or(0, |(at, _)| lines[*i].text[..at].trim_end().chars().count());
+        let width =
+            |i: &usize| lines[*i].column.map_or(0, |(at, _)| lines[*i].text[..at].trim_end().chars().count());
         let widest = members.iter().map(width).max().unwrap_or(0);
         for i in members {
             if let Some((column, _)) = lines[i].column.take() {

@@ -2,8 +2,8 @@
 //!
 //! What is wrong comes back as diagnostics beside the tree; the tree's tokens in order are the text.
 
-mod grammar;
 mod format;
+mod grammar;
 mod kind;
 mod lexer;
 mod parser;

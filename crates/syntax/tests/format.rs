@@ -84,7 +84,10 @@ fn own_files_are_tidy() {
 
 #[test]
 fn line_ends_and_marks_of_other_systems_go() {
-    assert_eq!(formatted("let a = 1\r\nlet b = `x\r\n  y {out \"z\"}`\r\n"), "let a = 1\nlet b = `x\n    y {out \"z\"}`\n");
+    assert_eq!(
+        formatted("let a = 1\r\nlet b = `x\r\n  y {out \"z\"}`\r\n"),
+        "let a = 1\nlet b = `x\n    y {out \"z\"}`\n"
+    );
 }
 
 #[test]

@@ -317,7 +317,13 @@ impl Evaluator<'_> {
             Answer::Ready(result) => {
                 let paths = self.at(span, result)?;
                 let files = paths.into_iter().map(|path| FileRef { path, maker: None, folder: false });
-                Ok(Value::Files(files.collect()))
+                let files: Arc<[FileRef]> = files.collect();
+                if self.linting
+                    && let Some(target) = self.current_target()
+                {
+                    self.globs.push(crate::lints::GlobUse { span, target, files: files.clone() });
+                }
+                Ok(Value::Files(files))
             }
         }
     }

@@ -136,6 +136,9 @@ pub struct Evaluator<'w> {
     nothing_reached: Arc<Reads>,
     bad_options: BTreeSet<OptionId>,
     wants_options: bool,
+    linting: bool,
+    /// Globs that were evaluated for targets, where they are looked at afterwards.
+    globs: Vec<crate::lints::GlobUse>,
     /// Options that each target's values and steps reached.
     target_reads: BTreeMap<TargetId, Reads>,
     /// Matches whose cases were checked for completeness.
@@ -180,6 +183,8 @@ impl<'w> Evaluator<'w> {
             nothing_reached: Arc::default(),
             bad_options: BTreeSet::new(),
             wants_options: false,
+            linting: false,
+            globs: Vec::new(),
             target_reads: BTreeMap::new(),
             checked_matches: HashMap::new(),
             types: HashMap::new(),
@@ -396,6 +401,14 @@ impl<'w> Evaluator<'w> {
             self.modules.diagnostics.push(crate::cycles::cycle_error(&hops));
         }
         Err(Stop::Failed)
+    }
+
+    /// The target whose value is being evaluated, if one is.
+    fn current_target(&self) -> Option<TargetId> {
+        self.open.iter().rev().find_map(|open| match open.key {
+            OpenKey::Decl(module, number, _) => self.owners.get(&(module, number)).copied(),
+            OpenKey::Thunk(_) => None,
+        })
     }
 
     /// Options that the value being evaluated has reached so far, for a part of it that comes later.

@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
-use nubrik_diagnostic::Diagnostic;
+use nubrik_diagnostic::{Diagnostic, Severity};
 use nubrik_graph::{FileId, Graph, TargetId};
 use nubrik_source::{Sources, Span, WsPath};
 
@@ -64,6 +64,12 @@ impl Evaluator<'_> {
             }
         }
         self.check_published();
+        if self.linting
+            && !self.waiting
+            && self.modules.diagnostics.iter().all(|d| d.severity != Severity::Error)
+        {
+            self.doubts();
+        }
         let mut files_seen = BTreeSet::new();
         requested.retain(|f| files_seen.insert(*f));
         self.finish(requested, targets)
@@ -83,8 +89,28 @@ impl Evaluator<'_> {
         for id in 0..self.modules.modules.len() {
             let module = self.modules.modules[id].clone();
             self.modules.diagnostics.extend(crate::lints::unused(&module));
+            self.modules.diagnostics.extend(crate::lints::needless_shells(&module));
         }
+        self.linting = true;
         self.request(&[AddressPattern::below(&WsPath::root())])
+    }
+
+    /// What is doubtful about everything that was evaluated.
+    fn doubts(&mut self) {
+        let read: BTreeSet<_> = self.target_reads.values().flat_map(|r| r.iter().map(|(o, _)| *o)).collect();
+        for id in 0..self.modules.modules.len() as u32 {
+            let module = self.module(ModuleId(id));
+            let options = module.decls.iter().enumerate().filter(|(_, d)| d.kind == DeclKind::Option);
+            for (number, _) in options {
+                // Kits of others may offer more than this workspace uses.
+                if module.folder.is_some() && !read.contains(&(ModuleId(id), number as u32)) {
+                    self.modules.diagnostics.push(crate::lints::unread_option(&module, number as u32));
+                }
+            }
+        }
+        let title = |id: TargetId| self.graph.targets[id.0 as usize].address.clone();
+        let overlapping = crate::lints::overlapping_globs(&self.globs, title);
+        self.modules.diagnostics.extend(overlapping);
     }
 
     fn finish(mut self, requested: Vec<FileId>, targets: Vec<TargetId>) -> Evaluation {

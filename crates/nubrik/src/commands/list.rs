@@ -21,13 +21,80 @@ struct TargetEvent<'a> {
     defined: String,
     private: bool,
     entries: usize,
+    #[serde(skip_serializing_if = "<[_]>::is_empty")]
+    tags: &'a [std::sync::Arc<str>],
 }
 
-pub fn list(face: Face, choice: &Choice, words: &[String]) -> Outcome<Exit> {
+#[derive(Serialize)]
+struct KindEvent<'a> {
+    event: &'static str,
+    kind: &'a str,
+    targets: usize,
+}
+
+fn nothing_of_that(face: Face, all: &[&Target], which: &Which) -> Exit {
+    let mut kinds: Vec<&str> = all.iter().map(|t| &*t.kind).collect();
+    let mut tags: Vec<&str> = all.iter().flat_map(|t| t.tags.iter().map(|t| &**t)).collect();
+    for list in [&mut kinds, &mut tags] {
+        list.sort_unstable();
+        list.dedup();
+    }
+    let (what, known) = match (&which.tag, &which.kind) {
+        (Some(tag), _) => (format!("no target here is tagged `{tag}`"), tags),
+        (None, Some(kind)) => (format!("no target here is of kind `{kind}`"), kinds),
+        (None, None) => ("nothing here".to_owned(), Vec::new()),
+    };
+    let known = if known.is_empty() {
+        "there are none".to_owned()
+    } else {
+        format!("there is: {}", known.join(", "))
+    };
+    super::say_wrong(face, Exit::Usage, &what, &[&known])
+}
+
+fn count_kinds(face: Face, targets: &[&Target]) {
+    let mut counts: BTreeMap<&str, usize> = BTreeMap::new();
+    for target in targets {
+        *counts.entry(&target.kind).or_default() += 1;
+    }
+    let mut counts: Vec<(&str, usize)> = counts.into_iter().collect();
+    counts.sort_by_key(|(kind, count)| (std::cmp::Reverse(*count), *kind));
+    let paint = super::paint(face);
+    for (kind, count) in counts {
+        if face.json {
+            json::print(&KindEvent { event: "kind", kind, targets: count });
+        } else {
+            println!("{count:>6}  {}", paint.ink(Ink::Calm, kind));
+        }
+    }
+}
+
+/// Which targets are listed, and how.
+pub struct Which {
+    /// Whether they are only counted.
+    pub kinds: bool,
+    pub kind: Option<String>,
+    pub tag: Option<String>,
+}
+
+pub fn list(face: Face, choice: &Choice, words: &[String], which: Which) -> Outcome<Exit> {
     let mut session = open(face, choice)?;
     let patterns = patterns(face, &mut session, words)?;
     let evaluation = evaluate(face, &mut session, &patterns)?;
-    let targets: Vec<&Target> = evaluation.targets.iter().map(|t| evaluation.graph.target(*t)).collect();
+    let all: Vec<&Target> = evaluation.targets.iter().map(|t| evaluation.graph.target(*t)).collect();
+    let targets: Vec<&Target> = all
+        .iter()
+        .copied()
+        .filter(|t| which.kind.as_ref().is_none_or(|kind| *t.kind == **kind))
+        .filter(|t| which.tag.as_ref().is_none_or(|tag| t.tags.iter().any(|other| **other == **tag)))
+        .collect();
+    if targets.is_empty() && !all.is_empty() {
+        return Err(nothing_of_that(face, &all, &which));
+    }
+    if which.kinds {
+        count_kinds(face, &targets);
+        return Ok(Exit::Done);
+    }
     if face.json {
         for target in targets {
             json::print(&TargetEvent {
@@ -38,6 +105,7 @@ pub fn list(face: Face, choice: &Choice, words: &[String]) -> Outcome<Exit> {
                 defined: target.place.to_string(),
                 private: target.private,
                 entries: entries(target),
+                tags: &target.tags,
             });
         }
         return Ok(Exit::Done);
@@ -60,7 +128,9 @@ pub fn list(face: Face, choice: &Choice, words: &[String]) -> Outcome<Exit> {
         for target in targets {
             let kind = paint.ink(Ink::Calm, &padded(&shown_kind(target), kinds));
             let room = paint.width.map_or(usize::MAX, |w| w.saturating_sub(2 + kinds + 2 + names + 3));
-            let documentation = cut(&target.documentation, room, paint.glyph("…", "..."));
+            let tags: String = target.tags.iter().map(|t| format!("  #{t}")).collect();
+            let documentation = format!("{}{tags}", target.documentation);
+            let documentation = cut(documentation.trim_start(), room, paint.glyph("…", "..."));
             let line = format!(
                 "  {kind}  {}   {}",
                 padded(&name(target), names),

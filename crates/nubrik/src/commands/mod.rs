@@ -2,12 +2,20 @@
 
 mod build;
 mod clean;
+mod completions;
 mod demo;
+mod doctor;
+mod explain;
+mod fmt;
+pub mod graph;
+mod how;
 mod init;
 mod lint;
 mod list;
+mod options;
 mod plan;
 mod run;
+mod show;
 mod tree;
 mod why;
 
@@ -42,7 +50,19 @@ pub fn dispatch(arguments: Arguments) -> Exit {
         Command::Run { address, args, how } => run::run(face, choice, &address, &args, how),
         Command::Plan { what } => plan::plan(face, choice, &what),
         Command::Why { address } => why::why(face, choice, &address),
-        Command::List { what } => list::list(face, choice, &what),
+        Command::List { what, kinds, kind, tag } => {
+            list::list(face, choice, &what, list::Which { kinds, kind, tag })
+        }
+        Command::Show { address } => show::show(face, choice, &address),
+        Command::How { from, to } => how::how(face, choice, &from, &to),
+        Command::Graph { what, format, depth, users, packages } => {
+            graph::graph(face, choice, &what, graph::Drawing { format, depth, users, packages })
+        }
+        Command::Options { word } => options::options(face, choice, word.as_deref()),
+        Command::Doctor => doctor::doctor(face, choice),
+        Command::Explain { topic, all } => explain::explain(face, topic.as_deref(), all),
+        Command::Fmt { files, check } => fmt::fmt(face, &files, check),
+        Command::Completions { shell } => completions::completions(shell),
         Command::Tree { address, depth, users } => tree::tree(face, choice, &address, depth, users),
         Command::Clean { what, store } => clean::clean(face, choice, &what, store),
         Command::Lint => lint::lint(face, choice),
@@ -107,7 +127,16 @@ pub fn report(face: Face, list: &[Diagnostic], sources: &Sources) {
     if face.json {
         json::diagnostics(list, sources);
     } else {
-        eprint!("{}", diagnostics::render(list, sources, Paint::for_stderr(face.plain)));
+        let paint = Paint::for_stderr(face.plain);
+        eprint!("{}", diagnostics::render(list, sources, paint));
+        // What there is more to know, once for all of them.
+        let mut codes: Vec<&str> = list.iter().map(|d| d.code).filter(|c| explain::has_topic(c)).collect();
+        codes.sort_unstable();
+        codes.dedup();
+        if !codes.is_empty() && codes.len() <= 4 {
+            let commands = codes.iter().map(|c| format!("nubrik explain {c}")).collect::<Vec<_>>().join(", ");
+            eprintln!("\n{}", paint.ink(Ink::Faint, &format!("more    {commands}")));
+        }
     }
 }
 

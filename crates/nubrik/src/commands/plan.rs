@@ -49,7 +49,8 @@ fn render(graph: &Graph, planned: &[PlannedStep], paint: Paint) -> String {
         let target = &*graph.owner(step.step).address;
         let took = step.micros.map_or("?".to_owned(), time);
         let why = step.reason.to_string();
-        out.push_str(&step_line(paint, columns, planned_word(step), target, &node.say, &took, &why));
+        let title = graph.title(step.step);
+        out.push_str(&step_line(paint, columns, planned_word(step), &title, &node.say, &took, &why));
         out.push('\n');
         match step.verdict {
             Verdict::Reused => counts[1] += 1,

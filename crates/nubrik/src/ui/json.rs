@@ -27,6 +27,8 @@ pub struct StepEvent<'a> {
     pub event: &'static str,
     pub state: &'a str,
     pub target: &'a str,
+    #[serde(skip_serializing_if = "str::is_empty")]
+    pub variant: &'a str,
     pub say: &'a str,
     pub reason: String,
     pub reason_code: &'static str,

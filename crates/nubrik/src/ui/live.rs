@@ -80,7 +80,7 @@ impl Live {
         let mut lines = vec![self.gauge(paint.width.unwrap_or(80))];
         for (step, since) in self.running.iter().take(SHOWN_STEPS) {
             let took = time(since.elapsed().as_micros() as u64);
-            let (target, say) = (&*graph.owner(*step).address, &*graph.step(*step).say);
+            let (target, say) = (&*graph.title(*step), &*graph.step(*step).say);
             lines.push(step_line(paint, self.columns, ("", Ink::Faint), target, say, &took, ""));
         }
         if self.running.len() > SHOWN_STEPS {

@@ -6,6 +6,7 @@ pub mod failure;
 pub mod json;
 pub mod live;
 pub mod paint;
+pub mod picture;
 pub mod screen;
 pub mod summary;
 pub mod text;

@@ -57,7 +57,16 @@ impl Columns {
         };
         let steps = || graph.steps.iter();
         Columns {
-            target: widest(&mut steps().map(|s| &*graph.target(s.target).address), 28),
+            target: graph
+                .steps
+                .iter()
+                .map(|s| {
+                    let variant = if s.variant.is_empty() { 0 } else { width(&s.variant) + 3 };
+                    width(&graph.target(s.target).address) + variant
+                })
+                .max()
+                .unwrap_or(0)
+                .min(28),
             say: widest(&mut steps().map(|s| &*s.say), 36),
         }
     }
@@ -179,7 +188,7 @@ impl<'g> Screen<'g> {
             return;
         }
         let step = self.graph.step(id);
-        let target = &*self.graph.target(step.target).address;
+        let target = &*self.graph.title(id);
         if self.shown == Shown::Json {
             return self.json_step(id, event);
         }
@@ -225,6 +234,7 @@ impl<'g> Screen<'g> {
             event: "step",
             state: verdict.word(),
             target: &self.graph.target(step.target).address,
+            variant: &step.variant,
             say: &step.say,
             reason: reason.to_string(),
             reason_code: reason.code(),

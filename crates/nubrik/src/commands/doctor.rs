@@ -1,0 +1,195 @@
+//! `nubrik doctor`
+
+use nubrik_diagnostic::{Diagnostic, Severity};
+use nubrik_lang::AddressPattern;
+use nubrik_source::WsPath;
+use serde::Serialize;
+
+use super::{Outcome, open, report};
+use crate::arguments::{Choice, Face};
+use crate::exit::Exit;
+use crate::ui::json;
+use crate::ui::paint::{Ink, Paint};
+use crate::ui::text::{padded, width};
+
+/// Something that the machine has or lacks.
+#[derive(Serialize)]
+struct Finding {
+    event: &'static str,
+    what: &'static str,
+    name: String,
+    ok: bool,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    version: Option<String>,
+    #[serde(skip_serializing_if = "String::is_empty")]
+    found: String,
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    searched: Vec<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    mend: Option<String>,
+}
+
+pub fn doctor(face: Face, choice: &Choice) -> Outcome<Exit> {
+    let mut session = open(face, choice)?;
+    let mut findings = kernel();
+    let store = nubrik_session::store_folder();
+    findings.push(Finding {
+        event: "finding",
+        what: "store",
+        name: "results for other times".to_owned(),
+        ok: store.is_some(),
+        version: None,
+        found: store.map(|s| s.display().to_string()).unwrap_or_default(),
+        searched: Vec::new(),
+        mend: Some("set HOME or XDG_CACHE_HOME".to_owned()),
+    });
+    let all = AddressPattern::below(&WsPath::root());
+    let mut evaluation = session.evaluate(std::slice::from_ref(&all));
+    while evaluation.waiting && !evaluation.scans.is_empty() {
+        if !session.is_locked() {
+            super::build::lock(face, &mut session)?;
+            session.load_state();
+        }
+        if super::build::answer_scans(face, &mut session, &evaluation, None).is_err() {
+            break;
+        }
+        evaluation = session.evaluate(std::slice::from_ref(&all));
+    }
+    let looked_for = session.looked_for();
+    let mut names: Vec<std::sync::Arc<str>> = evaluation.graph.tools.clone();
+    names.sort();
+    names.dedup();
+    names.retain(|n| !looked_for.tools.iter().any(|(request, _)| request.names.contains(n)));
+    for name in names {
+        findings.push(tool(&session, &name));
+    }
+    for (request, search) in &looked_for.tools {
+        let found = search.found.first();
+        findings.push(Finding {
+            event: "finding",
+            what: "tool",
+            name: request.names.iter().map(|n| &**n).collect::<Vec<_>>().join(" or "),
+            ok: found.is_some(),
+            version: found.and_then(|f| f.version.as_deref().map(str::to_owned)),
+            found: found.map(|f| f.path.to_string()).unwrap_or_default(),
+            searched: search.searched.clone(),
+            mend: search.mend.clone(),
+        });
+    }
+    for (request, search) in &looked_for.libraries {
+        let found = search.found.first();
+        let name = request.names.iter().map(|n| &**n).collect::<Vec<_>>().join(" or ");
+        findings.push(Finding {
+            event: "finding",
+            what: "library",
+            ok: found.is_some(),
+            version: found.map(|f| f.version.clone()),
+            found: found.map(|f| f.link.join(" ")).unwrap_or_default(),
+            searched: search.searched.clone(),
+            mend: Some(format!("install the development files of {name}")),
+            name,
+        });
+    }
+    show(face, &findings);
+    let errors: Vec<Diagnostic> =
+        evaluation.diagnostics.iter().filter(|d| d.severity == Severity::Error).cloned().collect();
+    if !errors.is_empty() {
+        if !face.json {
+            println!();
+        }
+        report(face, &errors, &evaluation.sources);
+        let of_machine = |d: &Diagnostic| {
+            matches!(d.code, "no-tool" | "old-tool" | "no-library" | "old-library" | "no-variable")
+        };
+        return Ok(if errors.iter().all(of_machine) { Exit::Machine } else { Exit::Definitions });
+    }
+    Ok(if findings.iter().any(|f| !f.ok && f.what == "tool") { Exit::Machine } else { Exit::Done })
+}
+
+fn kernel() -> Vec<Finding> {
+    let support = nubrik_confine::support();
+    let finding = |name: &str, ok: bool, found: String, mend: &str| Finding {
+        event: "finding",
+        what: "kernel",
+        name: name.to_owned(),
+        ok,
+        version: None,
+        found,
+        searched: Vec::new(),
+        mend: (!ok).then(|| mend.to_owned()),
+    };
+    let rules = support.path_rules;
+    vec![
+        finding(
+            "path rules for steps",
+            rules.is_some(),
+            rules.map(|v| format!("version {v}")).unwrap_or_default(),
+            "a kernel with Landlock enabled; without it undeclared files may go unnoticed",
+        ),
+        finding(
+            "no network for steps",
+            support.network_filter,
+            String::new(),
+            "a kernel with system-call filters; without them steps can reach the network",
+        ),
+    ]
+}
+
+fn tool(session: &nubrik_session::Session, name: &std::sync::Arc<str>) -> Finding {
+    let mut finding = Finding {
+        event: "finding",
+        what: "tool",
+        name: name.to_string(),
+        ok: true,
+        version: None,
+        found: String::new(),
+        searched: Vec::new(),
+        mend: None,
+    };
+    match session.find_tool(name) {
+        Ok((path, version)) => {
+            finding.found = path;
+            finding.version = version.map(|v| v.to_string());
+        }
+        Err(problem) => {
+            finding.ok = false;
+            finding.searched = problem.searched;
+            finding.mend = problem.mend;
+        }
+    }
+    finding
+}
+
+fn show(face: Face, findings: &[Finding]) {
+    if face.json {
+        return findings.iter().for_each(json::print);
+    }
+    let paint: Paint = super::paint(face);
+    let widest = |f: &dyn Fn(&Finding) -> usize| findings.iter().map(f).max().unwrap_or(0);
+    let (names, kinds) = (widest(&|f| width(&f.name)), widest(&|f| f.what.len()));
+    let versions = widest(&|f| f.version.as_deref().map_or(0, width));
+    for finding in findings {
+        let (word, ink) = if finding.ok { ("there", Ink::Calm) } else { ("missing", Ink::Wrong) };
+        let line = format!(
+            "{}{}  {}  {}  {}",
+            paint.ink(ink, &format!("{word:<10}")),
+            paint.ink(Ink::Faint, &padded(finding.what, kinds)),
+            padded(&finding.name, names),
+            padded(finding.version.as_deref().unwrap_or(""), versions),
+            paint.ink(Ink::Faint, &finding.found),
+        );
+        println!("{}", line.trim_end());
+        if !finding.ok {
+            let line = |label: &str, text: &str, ink: Option<Ink>| {
+                let text = ink.map_or(text.to_owned(), |ink| paint.ink(ink, text));
+                println!("  {}  {text}", paint.ink(Ink::Calm, &format!("{label:<8}")));
+            };
+            if !finding.searched.is_empty() {
+                line("searched", &finding.searched.join(", "), None);
+            }
+            if let Some(mend) = &finding.mend {
+                line("mend", mend, Some(Ink::Mend));
+            }
+        }
+    }
+}

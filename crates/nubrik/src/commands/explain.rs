@@ -1,0 +1,254 @@
+//! `nubrik explain`: documentation without a browser. The language's topics come from the tables that
+//! evaluation reads, kits from their own text; `docs/reference.md` is the same, written out.
+
+use std::fmt::Write;
+
+use nubrik_diagnostic::nearest;
+use nubrik_lang::topics::{Topic, topics};
+use serde::Serialize;
+
+use super::{Outcome, say_wrong};
+use crate::arguments::Face;
+use crate::exit::Exit;
+use crate::ui::json;
+use crate::ui::paint::{Ink, Paint};
+use crate::ui::text::width;
+
+/// Categories in the order in which they are shown, with their titles.
+const CATEGORIES: [(&str, &str); 11] = [
+    ("declaration", "Declarations"),
+    ("type", "Types"),
+    ("form", "Forms"),
+    ("function", "Functions and names"),
+    ("expression", "Expressions"),
+    ("hole", "Holes in commands"),
+    ("method", "Properties and methods"),
+    ("kit", "Kits that ship with nubrik"),
+    ("state", "States of steps"),
+    ("setting", "Settings in nubrik.toml"),
+    ("error", "Errors"),
+];
+
+const STATES: [(&str, &str, &str); 6] = [
+    (
+        "ran",
+        "Its commands ran in this build; the line says why they had to.",
+        "ran       tide/harmonics   compile src/fit.c     0.41s  src/fit.c changed",
+    ),
+    ("current", "Its outputs are in place and true: nothing that it depends on has changed.", ""),
+    (
+        "reused",
+        "Its outputs were taken from the results kept on this machine: they were made before from just these inputs, in this workspace or another.",
+        "reused    tide/harmonics   archive harmonics            same inputs as before",
+    ),
+    (
+        "failed",
+        "Its commands failed, did not make an output, or read what they do not declare; below the line stands all there is to know.",
+        "",
+    ),
+    ("blocked", "It did not run, since something that it needs failed.", ""),
+    (
+        "left",
+        "It was not begun: the build was stopped, or a failure ended it before. `--keep-going` goes on with what can.",
+        "",
+    ),
+];
+
+const SETTINGS: [(&str, &str, &str); 2] = [
+    ("jobs", "How many steps run at once; as many as there are processors by default.", "jobs = 4"),
+    (
+        "profiles",
+        "Options that are set together, under a name: `nubrik build --profile ship`. Results of a profile stand in `out/<profile>`.",
+        "[profiles]\nship = { mode = \"release\" }",
+    ),
+];
+
+#[derive(Serialize)]
+struct TopicEvent<'a> {
+    event: &'static str,
+    topic: &'a str,
+    category: &'a str,
+    summary: &'a str,
+    parts: Vec<(&'a str, &'a str, &'a str)>,
+    example: &'a str,
+}
+
+fn all_topics() -> Vec<Topic> {
+    let mut all = topics();
+    let plain = |category: &'static str, table: &[(&str, &str, &str)]| -> Vec<Topic> {
+        let topic = |(name, summary, example): &(&str, &str, &str)| Topic {
+            name: (*name).to_owned(),
+            category,
+            summary: (*summary).to_owned(),
+            parts: Vec::new(),
+            example: (*example).to_owned(),
+        };
+        table.iter().map(topic).collect()
+    };
+    all.extend(nubrik_session::kit_topics());
+    all.extend(plain("state", &STATES));
+    all.extend(plain("setting", &SETTINGS));
+    all
+}
+
+/// Whether there is more to know about an error.
+pub fn has_topic(code: &str) -> bool {
+    code != "syntax" && topics().iter().any(|t| t.category == "error" && t.name == code)
+}
+
+pub fn explain(face: Face, wanted: Option<&str>, everything: bool) -> Outcome<Exit> {
+    let all = all_topics();
+    if everything {
+        print!("{}", markdown(&all));
+        return Ok(Exit::Done);
+    }
+    let Some(wanted) = wanted else {
+        if face.json {
+            all.iter().for_each(print_json);
+        } else {
+            print!("{}", index(&all, super::paint(face)));
+        }
+        return Ok(Exit::Done);
+    };
+    let plain = |name: &str| name.trim_matches(['{', '}', '`', '.', '…', ' ']).to_lowercase();
+    let found: Vec<&Topic> = all.iter().filter(|t| plain(&t.name) == plain(wanted)).collect();
+    if found.is_empty() {
+        let near = nearest(&plain(wanted), all.iter().map(|t| t.name.as_str()))
+            .map(|n| format!("nubrik explain {n}"));
+        let mends: Vec<&str> =
+            near.iter().map(String::as_str).chain(["nubrik explain   lists all topics"]).collect();
+        return Err(say_wrong(face, Exit::Usage, &format!("no topic is called `{wanted}`"), &mends));
+    }
+    let paint = super::paint(face);
+    for (i, topic) in found.iter().enumerate() {
+        if face.json {
+            print_json(topic);
+        } else {
+            if i > 0 {
+                println!();
+            }
+            print!("{}", render(topic, paint));
+        }
+    }
+    Ok(Exit::Done)
+}
+
+fn print_json(topic: &Topic) {
+    json::print(&TopicEvent {
+        event: "topic",
+        topic: &topic.name,
+        category: topic.category,
+        summary: &topic.summary,
+        parts: topic.parts.iter().map(|(a, b, c)| (a.as_str(), b.as_str(), c.as_str())).collect(),
+        example: &topic.example,
+    });
+}
+
+fn index(all: &[Topic], paint: Paint) -> String {
+    let mut out = String::new();
+    for (category, title) in CATEGORIES {
+        let names: Vec<&str> =
+            all.iter().filter(|t| t.category == category).map(|t| t.name.as_str()).collect();
+        let room = paint.width.map_or(100, |w| w.saturating_sub(2)).max(20);
+        let _ = writeln!(out, "{}", paint.ink(Ink::Strong, title));
+        for line in wrapped(&names.join("  "), room) {
+            let _ = writeln!(out, "  {line}");
+        }
+    }
+    let _ = writeln!(out, "\n{}", paint.ink(Ink::Faint, "nubrik explain TOPIC says more"));
+    out
+}
+
+fn render(topic: &Topic, paint: Paint) -> String {
+    let mut out =
+        format!("{}  {}\n", paint.ink(Ink::Strong, &topic.name), paint.ink(Ink::Faint, topic.category));
+    let room = paint.width.map_or(100, |w| w.saturating_sub(2)).max(20);
+    for line in wrapped(&topic.summary, room) {
+        let _ = writeln!(out, "  {line}");
+    }
+    if !topic.parts.is_empty() {
+        out.push('\n');
+        let names = topic.parts.iter().map(|p| width(&p.0)).max().unwrap_or(0);
+        for (name, ty, doc) in &topic.parts {
+            let name = format!("{name:<names$}");
+            let head = format!("  {}  {}", paint.ink(Ink::Calm, &name), paint.ink(Ink::Faint, ty));
+            let _ = writeln!(out, "{}", head.trim_end());
+            for line in wrapped(doc, room.saturating_sub(names + 4).max(20)) {
+                let _ = writeln!(out, "  {:names$}    {line}", "");
+            }
+        }
+    }
+    if !topic.example.is_empty() {
+        let _ = writeln!(out, "\n  {}", paint.ink(Ink::Calm, "example"));
+        for line in topic.example.lines() {
+            let _ = writeln!(out, "    {}", paint.ink(Ink::Mend, line));
+        }
+    }
+    out
+}
+
+/// The text in lines of at most so many columns, broken at spaces.
+fn wrapped(text: &str, columns: usize) -> Vec<String> {
+    let mut lines = vec![String::new()];
+    for word in text.split(' ') {
+        let last = lines.last_mut().map(|l| width(l)).unwrap_or(0);
+        if last > 0 && last + 1 + width(word) > columns {
+            lines.push(String::new());
+        }
+        if let Some(line) = lines.last_mut() {
+            if !line.is_empty() {
+                line.push(' ');
+            }
+            line.push_str(word);
+        }
+    }
+    lines.into_iter().map(|l| l.trim_end().to_owned()).filter(|l| !l.is_empty()).collect()
+}
+
+/// All topics as a page.
+fn markdown(all: &[Topic]) -> String {
+    let mut out = String::from(
+        "# Reference\n\nEverything that `nubrik explain` knows. This page is printed by `nubrik explain --all`, and a test\ncompares the two; [language.md](language.md) explains how the parts work together.\n",
+    );
+    for (category, title) in CATEGORIES {
+        let _ = write!(out, "\n## {title}\n");
+        for topic in all.iter().filter(|t| t.category == category) {
+            let _ = write!(out, "\n### `{}`\n\n{}\n", topic.name, topic.summary);
+            if !topic.parts.is_empty() {
+                out.push_str("\n| | | |\n|---|---|---|\n");
+                for (name, ty, doc) in &topic.parts {
+                    let ty =
+                        if ty.is_empty() { String::new() } else { format!("`{}`", ty.replace('|', "\\|")) };
+                    let _ = writeln!(out, "| `{name}` | {ty} | {} |", doc.replace('|', "\\|"));
+                }
+            }
+            if !topic.example.is_empty() {
+                let language = match category {
+                    "state" | "error" => "text",
+                    "setting" => "toml",
+                    _ => "nub",
+                };
+                let _ = write!(out, "\n```{language}\n{}\n```\n", topic.example);
+            }
+        }
+    }
+    out
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_topic_stands_in_a_category_that_is_shown() {
+        for topic in all_topics() {
+            assert!(CATEGORIES.iter().any(|(c, _)| *c == topic.category), "{}", topic.name);
+        }
+    }
+
+    #[test]
+    fn text_is_broken_at_spaces() {
+        assert_eq!(wrapped("a bb ccc", 4), ["a bb", "ccc"]);
+        assert_eq!(wrapped("abcdef", 3), ["abcdef"]);
+    }
+}

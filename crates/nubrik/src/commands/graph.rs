@@ -1,0 +1,218 @@
+//! `nubrik graph`: what depends on what, for other programs and as a picture.
+
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::fmt::Write;
+
+use nubrik_graph::{Graph, TargetId};
+use nubrik_lang::AddressPattern;
+use nubrik_source::WsPath;
+use serde::Serialize;
+
+use super::{Outcome, evaluate, open, patterns};
+use crate::arguments::{Choice, Face, GraphFormat};
+use crate::exit::Exit;
+use crate::ui::json;
+use crate::ui::paint::{Ink, Paint};
+use crate::ui::picture;
+
+/// A picture with more nodes shows packages instead, unless something narrower was asked for.
+const READABLE_NODES: usize = 150;
+
+/// What is drawn, and how.
+pub struct Drawing {
+    pub format: GraphFormat,
+    pub depth: Option<usize>,
+    pub users: bool,
+    pub packages: bool,
+}
+
+/// A drawn node: a target, or a package with how many it holds.
+pub struct Node {
+    pub name: String,
+    pub kind: String,
+    /// The package that it stands in; empty for a package.
+    pub group: String,
+    /// Whether it was asked for.
+    pub focus: bool,
+}
+
+/// Nodes, and edges from what depends to what it depends on, by number.
+pub struct Shape {
+    pub nodes: Vec<Node>,
+    pub edges: Vec<(usize, usize)>,
+}
+
+#[derive(Serialize)]
+struct NodeEvent<'a> {
+    event: &'static str,
+    name: &'a str,
+    kind: &'a str,
+    #[serde(skip_serializing_if = "str::is_empty")]
+    package: &'a str,
+    asked_for: bool,
+    needs: Vec<&'a str>,
+}
+
+pub fn graph(face: Face, choice: &Choice, words: &[String], drawing: Drawing) -> Outcome<Exit> {
+    let mut session = open(face, choice)?;
+    let wanted = patterns(face, &mut session, words)?;
+    let asked = evaluate(face, &mut session, &wanted)?;
+    let addresses: Vec<_> = asked.targets.iter().map(|t| asked.graph.target(*t).address.clone()).collect();
+    let evaluation = match drawing.users {
+        true => evaluate(face, &mut session, &[AddressPattern::below(&WsPath::root())])?,
+        false => asked,
+    };
+    let graph = &evaluation.graph;
+    let roots: Vec<TargetId> = addresses.iter().filter_map(|a| graph.find_target(a)).collect();
+    let mut shape = targets(graph, &roots, &drawing);
+    let too_many =
+        drawing.format == GraphFormat::Svg && shape.nodes.len() > READABLE_NODES && drawing.depth.is_none();
+    if drawing.packages || too_many {
+        if too_many && !drawing.packages {
+            let text = format!(
+                "{} targets are too many for one picture: it shows packages; name some targets or give --depth for less",
+                shape.nodes.len()
+            );
+            let paint = Paint::for_stderr(face.plain);
+            eprintln!("{}", super::labelled(paint, Ink::Doubt, "note", &text));
+        }
+        shape = packages(&shape);
+    }
+    match drawing.format {
+        GraphFormat::Json => print_json(&shape),
+        GraphFormat::Dot => print!("{}", dot(&shape)),
+        GraphFormat::Mermaid => print!("{}", mermaid(&shape)),
+        GraphFormat::Svg => print!("{}", picture::svg(&shape)),
+    }
+    let _ = face;
+    Ok(Exit::Done)
+}
+
+fn targets(graph: &Graph, roots: &[TargetId], drawing: &Drawing) -> Shape {
+    let needs = graph.target_needs();
+    let mut edges_of: Vec<Vec<TargetId>> = needs.clone();
+    if drawing.users {
+        edges_of = vec![Vec::new(); needs.len()];
+        for (from, list) in needs.iter().enumerate() {
+            for to in list {
+                edges_of[to.0 as usize].push(TargetId(from as u32));
+            }
+        }
+    }
+    let mut levels: BTreeMap<TargetId, usize> = roots.iter().map(|r| (*r, 0)).collect();
+    let mut queue: std::collections::VecDeque<TargetId> = roots.iter().copied().collect();
+    while let Some(at) = queue.pop_front() {
+        let level = levels[&at];
+        if drawing.depth.is_some_and(|depth| level >= depth) {
+            continue;
+        }
+        for next in &edges_of[at.0 as usize] {
+            if !levels.contains_key(next) {
+                levels.insert(*next, level + 1);
+                queue.push_back(*next);
+            }
+        }
+    }
+    let numbers: HashMap<TargetId, usize> = levels.keys().enumerate().map(|(n, id)| (*id, n)).collect();
+    let nodes = levels
+        .keys()
+        .map(|id| {
+            let target = graph.target(*id);
+            let kind = if target.kind.is_empty() { "value" } else { &*target.kind };
+            Node {
+                name: target.address.to_string(),
+                kind: kind.to_owned(),
+                group: target.package.to_string(),
+                focus: roots.contains(id),
+            }
+        })
+        .collect();
+    let mut edges = Vec::new();
+    for id in levels.keys() {
+        for need in &needs[id.0 as usize] {
+            if let Some(to) = numbers.get(need) {
+                edges.push((numbers[id], *to));
+            }
+        }
+    }
+    Shape { nodes, edges }
+}
+
+fn packages(shape: &Shape) -> Shape {
+    let names: BTreeSet<&str> = shape.nodes.iter().map(|n| n.group.as_str()).collect();
+    let numbers: BTreeMap<&str, usize> = names.iter().enumerate().map(|(n, name)| (*name, n)).collect();
+    let nodes = names
+        .iter()
+        .map(|name| {
+            let count = shape.nodes.iter().filter(|n| n.group == **name).count();
+            let plural = if count == 1 { "target" } else { "targets" };
+            Node {
+                name: (*name).to_owned(),
+                kind: format!("{count} {plural}"),
+                group: String::new(),
+                focus: false,
+            }
+        })
+        .collect();
+    let group = |at: usize| numbers[shape.nodes[at].group.as_str()];
+    let edges: BTreeSet<(usize, usize)> =
+        shape.edges.iter().map(|(a, b)| (group(*a), group(*b))).filter(|(a, b)| a != b).collect();
+    Shape { nodes, edges: edges.into_iter().collect() }
+}
+
+fn print_json(shape: &Shape) {
+    for (n, node) in shape.nodes.iter().enumerate() {
+        let needs =
+            shape.edges.iter().filter(|(from, _)| *from == n).map(|(_, to)| shape.nodes[*to].name.as_str());
+        json::print(&NodeEvent {
+            event: "node",
+            name: &node.name,
+            kind: &node.kind,
+            package: &node.group,
+            asked_for: node.focus,
+            needs: needs.collect(),
+        });
+    }
+}
+
+fn dot(shape: &Shape) -> String {
+    let quoted = |text: &str| format!("\"{}\"", text.replace('\\', "\\\\").replace('"', "\\\""));
+    let mut out =
+        String::from("digraph nubrik {\n  rankdir=LR\n  node [shape=box, fontname=\"sans-serif\"]\n");
+    let mut groups: BTreeMap<&str, Vec<usize>> = BTreeMap::new();
+    for (n, node) in shape.nodes.iter().enumerate() {
+        groups.entry(&node.group).or_default().push(n);
+    }
+    for (i, (group, members)) in groups.iter().enumerate() {
+        let inside = if group.is_empty() { "  " } else { "    " };
+        if !group.is_empty() {
+            let _ = writeln!(out, "  subgraph cluster_{i} {{\n    label={}", quoted(group));
+        }
+        for n in members {
+            let node = &shape.nodes[*n];
+            let style = if node.focus { ", style=bold" } else { "" };
+            let label = format!("{}\n{}", node.name, node.kind).replace('\n', "\\n");
+            let label = format!("\"{}\"", label.replace('"', "\\\""));
+            let _ = writeln!(out, "{inside}n{n} [label={label}{style}]");
+        }
+        if !group.is_empty() {
+            out.push_str("  }\n");
+        }
+    }
+    for (from, to) in &shape.edges {
+        let _ = writeln!(out, "  n{from} -> n{to}");
+    }
+    out + "}\n"
+}
+
+fn mermaid(shape: &Shape) -> String {
+    let mut out = String::from("flowchart LR\n");
+    for (n, node) in shape.nodes.iter().enumerate() {
+        let name = node.name.replace('"', "#quot;");
+        let _ = writeln!(out, "  n{n}[\"{name}<br/>{}\"]", node.kind);
+    }
+    for (from, to) in &shape.edges {
+        let _ = writeln!(out, "  n{from} --> n{to}");
+    }
+    out
+}

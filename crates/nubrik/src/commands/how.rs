@@ -1,0 +1,153 @@
+//! `nubrik how`
+
+use std::collections::{HashMap, VecDeque};
+
+use nubrik_graph::{Graph, TargetId};
+use serde::Serialize;
+
+use super::{Outcome, evaluate, open, patterns, say_wrong};
+use crate::arguments::{Choice, Face};
+use crate::exit::Exit;
+use crate::ui::json;
+use crate::ui::paint::Ink;
+use crate::ui::text::{padded, width};
+
+#[derive(Serialize)]
+struct HopEvent<'a> {
+    event: &'static str,
+    target: &'a str,
+    needs: &'a str,
+    place: String,
+    files: Vec<&'a str>,
+}
+
+pub fn how(face: Face, choice: &Choice, from: &str, to: &str) -> Outcome<Exit> {
+    let mut session = open(face, choice)?;
+    let wanted = patterns(face, &mut session, &[from.to_owned()])?;
+    let goal = patterns(face, &mut session, &[to.to_owned()])?;
+    let goal = evaluate(face, &mut session, &goal)?;
+    let goals: Vec<_> = goal.targets.iter().map(|t| goal.graph.target(*t).address.clone()).collect();
+    let evaluation = evaluate(face, &mut session, &wanted)?;
+    let graph = &evaluation.graph;
+    let needs = graph.target_needs();
+    let is_goal = |id: TargetId| goals.contains(&graph.target(id).address);
+    let Some(way) = shortest(&evaluation.targets, &needs, is_goal) else {
+        let mends: &[&str] = match shortest_back(graph, &evaluation.targets, &goals) {
+            true => {
+                &["it is the other way round: `nubrik how` takes first what depends, then what it depends on"]
+            }
+            false => &[],
+        };
+        return Err(say_wrong(face, Exit::Usage, &format!("`{from}` does not depend on `{to}`"), mends));
+    };
+    let paint = super::paint(face);
+    let widest = way.iter().map(|t| width(&graph.target(*t).address)).max().unwrap_or(0);
+    for pair in way.windows(2) {
+        let (user, need) = (graph.target(pair[0]), graph.target(pair[1]));
+        let (place, files) = hop(graph, pair[0], pair[1]);
+        if face.json {
+            let files = files.iter().map(String::as_str).collect();
+            json::print(&HopEvent {
+                event: "hop",
+                target: &user.address,
+                needs: &need.address,
+                place,
+                files,
+            });
+            continue;
+        }
+        let some: Vec<&str> = files.iter().take(3).map(String::as_str).collect();
+        let more = if files.len() > 3 { format!(" and {} more", files.len() - 3) } else { String::new() };
+        let uses = format!("uses {}{more}", some.join(", "));
+        println!("{}  {}  {}", padded(&user.address, widest), paint.ink(Ink::Faint, &place), uses);
+    }
+    if !face.json
+        && let Some(last) = way.last()
+    {
+        let last = graph.target(*last);
+        let text =
+            format!("{}  {}", padded(&last.address, widest), paint.ink(Ink::Faint, &last.place.to_string()));
+        println!("{text}");
+    }
+    Ok(Exit::Done)
+}
+
+/// The shortest way along edges from any start to a goal, both ends included.
+fn shortest(
+    starts: &[TargetId],
+    edges: &[Vec<TargetId>],
+    is_goal: impl Fn(TargetId) -> bool,
+) -> Option<Vec<TargetId>> {
+    let mut from: HashMap<TargetId, Option<TargetId>> = starts.iter().map(|s| (*s, None)).collect();
+    let mut queue: VecDeque<TargetId> = starts.iter().copied().collect();
+    while let Some(at) = queue.pop_front() {
+        if is_goal(at) && from[&at].is_some() {
+            let mut way = vec![at];
+            let mut back = from[&at];
+            while let Some(before) = back {
+                way.push(before);
+                back = from[&before];
+            }
+            way.reverse();
+            return Some(way);
+        }
+        for next in &edges[at.0 as usize] {
+            from.entry(*next).or_insert_with(|| {
+                queue.push_back(*next);
+                Some(at)
+            });
+        }
+    }
+    None
+}
+
+/// Whether one of the goals is among what depends on the starts, as far as it was evaluated.
+fn shortest_back(graph: &Graph, starts: &[TargetId], goals: &[std::sync::Arc<str>]) -> bool {
+    goals.iter().any(|goal| {
+        graph
+            .find_target(goal)
+            .is_some_and(|id| graph.target_needs()[id.0 as usize].iter().any(|n| starts.contains(n)))
+    })
+}
+
+/// Where one target uses another, and which files: the first step that does, else the declaration.
+fn hop(graph: &Graph, user: TargetId, need: TargetId) -> (String, Vec<String>) {
+    let mut place = None;
+    let mut files = Vec::new();
+    for step in graph.steps.iter().filter(|s| s.target == user) {
+        for file in step.inputs.iter().chain(&step.candidates) {
+            let node = graph.file(*file);
+            if node.maker.is_some_and(|m| graph.step(m).target == need) {
+                place.get_or_insert_with(|| step.place.to_string());
+                files.push(node.path.name().to_owned());
+            }
+        }
+    }
+    let user = graph.target(user);
+    for result in &user.results {
+        let node = graph.file(result.file);
+        if node.maker.is_some_and(|m| graph.step(m).target == need) {
+            files.push(node.path.name().to_owned());
+        }
+    }
+    files.sort();
+    files.dedup();
+    // A step of a kit says less than the declaration that called it.
+    let place =
+        place.filter(|p| p.split(':').next() == Some(&*user.place.file)).unwrap_or(user.place.to_string());
+    (place, files)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn finds_the_shortest_way() {
+        let id = TargetId;
+        let edges = [vec![id(1), id(2)], vec![id(3)], vec![id(1)], vec![]];
+        assert_eq!(shortest(&[id(0)], &edges, |t| t == id(3)), Some(vec![id(0), id(1), id(3)]));
+        assert_eq!(shortest(&[id(3)], &edges, |t| t == id(0)), None);
+        assert_eq!(shortest(&[id(0)], &edges, |t| t == id(0)), None, "nothing depends on itself");
+    }
+}

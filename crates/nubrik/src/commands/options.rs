@@ -1,0 +1,131 @@
+//! `nubrik options`
+
+use nubrik_lang::OptionInfo;
+use serde::Serialize;
+
+use super::{Outcome, evaluate_with, open, say_wrong};
+use crate::arguments::{Choice, Face};
+use crate::exit::Exit;
+use crate::ui::json;
+use crate::ui::paint::{Ink, Paint};
+
+/// How many readers are named; more of them are only counted.
+const NAMED_READERS: usize = 6;
+
+#[derive(Serialize)]
+struct OptionEvent<'a> {
+    event: &'static str,
+    option: &'a str,
+    full_name: &'a str,
+    r#type: &'a str,
+    default: Option<&'a str>,
+    value: Option<&'a str>,
+    documentation: &'a str,
+    defined: String,
+    readers: Vec<&'a str>,
+}
+
+#[derive(Serialize)]
+struct ProfileEvent<'a> {
+    event: &'static str,
+    profile: &'a str,
+    options: Vec<(&'a str, String)>,
+}
+
+pub fn options(face: Face, choice: &Choice, word: Option<&str>) -> Outcome<Exit> {
+    let mut session = open(face, choice)?;
+    let evaluation = evaluate_with(face, &mut session, None, nubrik_session::Session::evaluate_options)?;
+    let fits = |o: &&OptionInfo| {
+        let text = format!("{} {}", o.full_name, o.documentation).to_lowercase();
+        word.is_none_or(|w| text.contains(&w.to_lowercase()))
+    };
+    let options: Vec<&OptionInfo> = evaluation.options.iter().filter(fits).collect();
+    if let Some(word) = word.filter(|_| options.is_empty()) {
+        let names: Vec<&str> = evaluation.options.iter().map(|o| o.name.as_str()).collect();
+        let mends: Vec<String> =
+            if names.is_empty() { Vec::new() } else { vec![format!("there is: {}", names.join(", "))] };
+        let mends: Vec<&str> = mends.iter().map(String::as_str).collect();
+        return Err(say_wrong(face, Exit::Usage, &format!("no option has the word `{word}`"), &mends));
+    }
+    let profiles = session.workspace.settings.profiles.clone();
+    if face.json {
+        for option in &options {
+            json::print(&OptionEvent {
+                event: "option",
+                option: &option.name,
+                full_name: &option.full_name,
+                r#type: &option.ty,
+                default: option.default.as_deref(),
+                value: option.value.as_deref(),
+                documentation: &option.documentation,
+                defined: option.place.to_string(),
+                readers: option.readers.iter().map(|r| &**r).collect(),
+            });
+        }
+        for (name, set) in &profiles {
+            let options = set.iter().map(|s| (s.0.as_str(), shown(&s.1))).collect();
+            json::print(&ProfileEvent { event: "profile", profile: name, options });
+        }
+        return Ok(Exit::Done);
+    }
+    let paint = super::paint(face);
+    if options.is_empty() {
+        println!("these definitions declare no options");
+        return Ok(Exit::Done);
+    }
+    for (i, option) in options.iter().enumerate() {
+        if i > 0 {
+            println!();
+        }
+        print!("{}", render(option, paint));
+    }
+    if word.is_none() && !profiles.is_empty() {
+        println!("\n{}", paint.ink(Ink::Strong, "profiles of nubrik.toml"));
+        let widest = profiles.keys().map(String::len).max().unwrap_or(0);
+        for (name, set) in &profiles {
+            let set: Vec<String> =
+                set.iter().map(|(option, value)| format!("{option} = {}", shown(value))).collect();
+            println!("  {}  {}", paint.ink(Ink::Calm, &format!("{name:<widest$}")), set.join(", "));
+        }
+    }
+    Ok(Exit::Done)
+}
+
+fn shown(value: &nubrik_lang::SettingValue) -> String {
+    match value {
+        nubrik_lang::SettingValue::Word(word) => format!("{word:?}"),
+        nubrik_lang::SettingValue::Bool(value) => value.to_string(),
+        nubrik_lang::SettingValue::Int(value) => value.to_string(),
+        nubrik_lang::SettingValue::List(items) => {
+            format!("[{}]", items.iter().map(shown).collect::<Vec<_>>().join(", "))
+        }
+    }
+}
+
+fn render(option: &OptionInfo, paint: Paint) -> String {
+    let unknown = "?".to_owned();
+    let default = option.default.as_ref().unwrap_or(&unknown);
+    let value = option.value.as_ref().unwrap_or(&unknown);
+    let mut out =
+        format!("{}  {}\n", paint.ink(Ink::Strong, &option.name), paint.ink(Ink::Faint, &option.ty));
+    let mut line = |label: &str, text: &str| {
+        out.push_str(&format!("  {}  {text}\n", paint.ink(Ink::Calm, &format!("{label:<8}"))));
+    };
+    if !option.documentation.is_empty() {
+        line("about", &option.documentation);
+    }
+    match value == default {
+        true => line("value", &format!("{value}, its default")),
+        false => line("value", &format!("{value}; its default is {default}")),
+    }
+    line("declared", &format!("{} as {}", option.place, option.full_name));
+    let readers = &option.readers;
+    let named: Vec<&str> = readers.iter().take(NAMED_READERS).map(|r| &**r).collect();
+    let text = match readers.len() {
+        0 => "no target: setting it changes nothing".to_owned(),
+        n if n > NAMED_READERS => format!("{} and {} more", named.join(", "), n - NAMED_READERS),
+        _ => named.join(", "),
+    };
+    line("read by", &text);
+    out
+}

@@ -1,0 +1,253 @@
+//! `nubrik show`
+
+use std::collections::BTreeSet;
+
+use nubrik_engine::{State, shown_command};
+use nubrik_graph::{Graph, StepId, Target, TargetId};
+use nubrik_lang::AddressPattern;
+use nubrik_source::WsPath;
+use serde::Serialize;
+
+use super::{Outcome, evaluate, open, patterns};
+use crate::arguments::{Choice, Face};
+use crate::exit::Exit;
+use crate::ui::json;
+use crate::ui::paint::{Ink, Paint};
+use crate::ui::text::{cut, time};
+
+/// How many files, steps and users are named; more of them are only counted.
+const NAMED: usize = 8;
+
+#[derive(Serialize)]
+struct ShownEvent<'a> {
+    event: &'static str,
+    address: &'a str,
+    kind: &'a str,
+    documentation: &'a str,
+    defined: String,
+    private: bool,
+    tags: &'a [std::sync::Arc<str>],
+    results: Vec<String>,
+    needs: Vec<&'a str>,
+    used_by: Vec<String>,
+    steps: Vec<ShownStep<'a>>,
+}
+
+#[derive(Serialize)]
+struct ShownStep<'a> {
+    say: &'a str,
+    #[serde(skip_serializing_if = "str::is_empty")]
+    variant: &'a str,
+    defined: String,
+    commands: Vec<String>,
+    reads: Vec<&'a str>,
+    may_read: Vec<&'a str>,
+    makes: Vec<&'a str>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    last_seconds: Option<f64>,
+}
+
+pub fn show(face: Face, choice: &Choice, address: &str) -> Outcome<Exit> {
+    let mut session = open(face, choice)?;
+    let wanted = patterns(face, &mut session, &[address.to_owned()])?;
+    session.load_state();
+    let evaluation = evaluate(face, &mut session, &wanted)?;
+    // Users may be anywhere in the workspace; where something else is wrong, it is shown all the same.
+    let whole = session.evaluate(&[AddressPattern::below(&WsPath::root())]);
+    let graph = &evaluation.graph;
+    let out = session.results_folder();
+    for (i, id) in evaluation.targets.iter().enumerate() {
+        let shown = Shown {
+            graph,
+            id: *id,
+            state: session.state(),
+            out: &out,
+            users: users(&whole.graph, graph, *id),
+        };
+        if face.json {
+            json::print(&shown.event());
+        } else {
+            if i > 0 {
+                println!();
+            }
+            print!("{}", shown.render(super::paint(face)));
+        }
+    }
+    Ok(Exit::Done)
+}
+
+/// Addresses of the targets that use a target directly.
+fn users(whole: &Graph, graph: &Graph, id: TargetId) -> Vec<String> {
+    let Some(own) = whole.find_target(&graph.target(id).address) else { return Vec::new() };
+    let needs = whole.target_needs();
+    let users = whole.targets.iter().zip(&needs).filter(|(t, needs)| t.declared && needs.contains(&own));
+    users.map(|(t, _)| t.address.to_string()).collect()
+}
+
+struct Shown<'g> {
+    graph: &'g Graph,
+    id: TargetId,
+    state: &'g State,
+    out: &'g str,
+    users: Vec<String>,
+}
+
+impl<'g> Shown<'g> {
+    fn target(&self) -> &'g Target {
+        self.graph.target(self.id)
+    }
+
+    fn steps(&self) -> impl Iterator<Item = StepId> + '_ {
+        (0..self.graph.steps.len() as u32).map(StepId).filter(|s| self.graph.step(*s).target == self.id)
+    }
+
+    fn results(&self) -> Vec<String> {
+        let mut results: Vec<String> =
+            self.target().results.iter().map(|r| format!("{}/{}", self.out, r.publish.as_str())).collect();
+        results.sort();
+        results.dedup();
+        results
+    }
+
+    fn needs(&self) -> Vec<&'g str> {
+        let needs = &self.graph.target_needs()[self.id.0 as usize];
+        needs.iter().map(|n| &*self.graph.target(*n).address).collect()
+    }
+
+    /// Files as programs know them: by their paths.
+    fn paths(&self, files: &[nubrik_graph::FileId]) -> Vec<&'g str> {
+        let mut paths: Vec<&str> = files.iter().map(|f| self.graph.file(*f).path.as_str()).collect();
+        paths.sort_unstable();
+        paths
+    }
+
+    /// Files as people know them: sources by their paths, what steps make by name and target.
+    fn files(&self, files: &[nubrik_graph::FileId]) -> Vec<String> {
+        let mut names: Vec<String> = files
+            .iter()
+            .map(|f| {
+                let node = self.graph.file(*f);
+                match node.maker {
+                    None => node.path.to_string(),
+                    Some(maker) => {
+                        let folder = &self.graph.step(maker).folder;
+                        let name = node.path.below(folder).unwrap_or(node.path.name());
+                        format!("{name} of {}", self.graph.title(maker))
+                    }
+                }
+            })
+            .collect();
+        names.sort();
+        names
+    }
+
+    fn last_micros(&self, step: StepId) -> Option<u64> {
+        let memory = self.state.steps.get(self.graph.step(step).folder.shared())?;
+        (!memory.outputs.is_empty()).then_some(memory.micros)
+    }
+
+    fn event(&self) -> ShownEvent<'_> {
+        let target = self.target();
+        let step = |id: StepId| {
+            let step = self.graph.step(id);
+            ShownStep {
+                say: &step.say,
+                variant: &step.variant,
+                defined: step.place.to_string(),
+                commands: shown_command(step),
+                reads: self.paths(&step.inputs),
+                may_read: self.paths(&step.candidates),
+                makes: step.outputs.iter().map(|o| &*o.name).collect(),
+                last_seconds: self.last_micros(id).map(|m| json::rounded(m as f64 / 1e6)),
+            }
+        };
+        ShownEvent {
+            event: "target",
+            address: &target.address,
+            kind: &target.kind,
+            documentation: &target.documentation,
+            defined: target.place.to_string(),
+            private: target.private,
+            tags: &target.tags,
+            results: self.results(),
+            needs: self.needs(),
+            used_by: self.users.clone(),
+            steps: self.steps().map(step).collect(),
+        }
+    }
+
+    fn render(&self, paint: Paint) -> String {
+        let target = self.target();
+        let mut out = format!("{}\n", paint.ink(Ink::Strong, &target.address));
+        let room = paint.width.map_or(usize::MAX, |w| w.saturating_sub(13));
+        let more = paint.glyph("…", "...");
+        let mut line = |label: &str, text: &str| {
+            let text = cut(text, room, more);
+            out.push_str(&format!("  {}  {text}\n", paint.ink(Ink::Calm, &format!("{label:<8}"))));
+        };
+        let private = if target.private { ", private" } else { "" };
+        line("kind", &format!("{}{private}", target.kind));
+        if !target.documentation.is_empty() {
+            line("about", &target.documentation);
+        }
+        line("defined", &target.place.to_string());
+        if !target.tags.is_empty() {
+            line("tags", &target.tags.join(", "));
+        }
+        line("needs", &named(&self.needs(), "nothing that is built"));
+        let users: Vec<&str> = self.users.iter().map(String::as_str).collect();
+        line("used by", &named(&users, "no other target"));
+        let results = self.results();
+        let results: Vec<&str> = results.iter().map(String::as_str).collect();
+        line("results", &named(&results, "none of its own"));
+        let steps: Vec<StepId> = self.steps().collect();
+        for id in steps.iter().take(NAMED) {
+            out.push_str(&self.step(*id, paint));
+        }
+        if steps.len() > NAMED {
+            let text = format!("and {} more steps; `--json` shows all of them", steps.len() - NAMED);
+            out.push_str(&format!("\n  {}\n", paint.ink(Ink::Faint, &text)));
+        }
+        out
+    }
+
+    fn step(&self, id: StepId, paint: Paint) -> String {
+        let step = self.graph.step(id);
+        let variant = if step.variant.is_empty() { String::new() } else { format!(" ({})", step.variant) };
+        let took = self.last_micros(id).map_or("never ran here".to_owned(), |m| format!("took {}", time(m)));
+        let mut out = format!(
+            "\n  {}{variant}  {}\n",
+            paint.ink(Ink::Busy, &step.say),
+            paint.ink(Ink::Faint, &format!("{took}, {}", step.place))
+        );
+        let room = paint.width.map_or(usize::MAX, |w| w.saturating_sub(15));
+        let more = paint.glyph("…", "...");
+        let mut line = |label: &str, text: &str| {
+            let text = cut(text, room, more);
+            out.push_str(&format!("    {}  {text}\n", paint.ink(Ink::Calm, &format!("{label:<8}"))));
+        };
+        for (i, command) in shown_command(step).iter().enumerate() {
+            line(if i > 0 { "then" } else { "command" }, command);
+        }
+        let reads = self.files(&step.inputs);
+        line("reads", &named(&reads.iter().map(String::as_str).collect::<Vec<_>>(), "nothing"));
+        if !step.candidates.is_empty() {
+            let candidates = self.files(&step.candidates);
+            line("may read", &named(&candidates.iter().map(String::as_str).collect::<Vec<_>>(), ""));
+        }
+        let makes: Vec<&str> = step.outputs.iter().map(|o| &*o.name).collect();
+        line("makes", &named(&makes, "nothing"));
+        out
+    }
+}
+
+/// Names with commas, at most so many of them.
+fn named(names: &[&str], none: &str) -> String {
+    let distinct: BTreeSet<&str> = names.iter().copied().collect();
+    let some: Vec<&str> = distinct.iter().copied().take(NAMED).collect();
+    match distinct.len() {
+        0 => none.to_owned(),
+        n if n > NAMED => format!("{} and {} more", some.join(", "), n - NAMED),
+        _ => some.join(", "),
+    }
+}

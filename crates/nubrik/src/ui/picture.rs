@@ -1,0 +1,185 @@
+//! A graph as a picture: layers from what depends on the left to what is needed on the right, nodes of
+//! one package in one tint. The order within a layer keeps lines short (Sugiyama's barycentres).
+
+use std::collections::BTreeMap;
+use std::fmt::Write;
+
+use super::text::width;
+use crate::commands::graph::Shape;
+
+const ROW: usize = 46;
+const GAP: usize = 70;
+const MARGIN: usize = 24;
+const LETTER: f64 = 7.3;
+
+/// Tints of packages: shallow water to dunes.
+const TINTS: [&str; 8] =
+    ["#dcebf2", "#e3eedd", "#f3ead3", "#eadff0", "#f3dfdb", "#dff0ec", "#eceadf", "#e0e4f2"];
+
+/// The picture as SVG.
+pub fn svg(shape: &Shape) -> String {
+    let layers = layers(shape);
+    let order = ordered(shape, &layers);
+    let mut places: Vec<(f64, f64, f64)> = vec![(0.0, 0.0, 0.0); shape.nodes.len()];
+    let tallest = order.iter().map(Vec::len).max().unwrap_or(0);
+    let mut x = MARGIN as f64;
+    for layer in &order {
+        let box_width = |n: &usize| {
+            let node = &shape.nodes[*n];
+            width(&node.name).max(width(&node.kind)) as f64 * LETTER + 20.0
+        };
+        let widest = layer.iter().map(box_width).fold(0.0, f64::max);
+        let top = MARGIN as f64 + (tallest - layer.len()) as f64 * ROW as f64 / 2.0;
+        for (row, n) in layer.iter().enumerate() {
+            places[*n] = (x, top + (row * ROW) as f64, widest);
+        }
+        x += widest + GAP as f64;
+    }
+    let whole = (x - GAP as f64 + MARGIN as f64, (2 * MARGIN + tallest * ROW) as f64);
+    let tints = tints(shape);
+    let mut out = format!(
+        "<svg xmlns=\"http://www.w3.org/2000/svg\" viewBox=\"0 0 {0:.0} {1:.0}\" width=\"{0:.0}\" height=\"{1:.0}\" font-family=\"ui-sans-serif, system-ui, sans-serif\" font-size=\"13\">\n",
+        whole.0.max(1.0),
+        whole.1
+    );
+    let _ = writeln!(out, "<rect width=\"100%\" height=\"100%\" fill=\"#fbfcfc\"/>");
+    for (from, to) in &shape.edges {
+        let (a, b) = (places[*from], places[*to]);
+        let (x1, y1, x2, y2) = (a.0 + a.2, a.1 + 16.0, b.0, b.1 + 16.0);
+        let bend = ((x2 - x1) / 2.0).max(20.0);
+        let _ = writeln!(
+            out,
+            "<path d=\"M{x1:.0} {y1:.0}C{:.0} {y1:.0} {:.0} {y2:.0} {x2:.0} {y2:.0}\" fill=\"none\" stroke=\"#7d99a6\" stroke-opacity=\"0.6\"/>",
+            x1 + bend,
+            x2 - bend
+        );
+    }
+    for (n, node) in shape.nodes.iter().enumerate() {
+        let (x, y, w) = places[n];
+        let (stroke, thick) = if node.focus { ("#1f5a78", 2) } else { ("#9fb4bd", 1) };
+        let tint = tints.get(node.group.as_str()).copied().unwrap_or(TINTS[0]);
+        let _ = writeln!(
+            out,
+            "<g><title>{name} ({kind})</title><rect x=\"{x:.0}\" y=\"{y:.0}\" width=\"{w:.0}\" height=\"34\" rx=\"5\" fill=\"{tint}\" stroke=\"{stroke}\" stroke-width=\"{thick}\"/><text x=\"{tx:.0}\" y=\"{t1:.0}\" fill=\"#15262e\">{name}</text><text x=\"{tx:.0}\" y=\"{t2:.0}\" fill=\"#5b7480\" font-size=\"10.5\">{kind}</text></g>",
+            name = escaped(&node.name),
+            kind = escaped(&node.kind),
+            tx = x + 10.0,
+            t1 = y + 15.0,
+            t2 = y + 28.0,
+        );
+    }
+    out + "</svg>\n"
+}
+
+fn escaped(text: &str) -> String {
+    text.replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;").replace('"', "&quot;")
+}
+
+fn tints(shape: &Shape) -> BTreeMap<&str, &'static str> {
+    let mut tints = BTreeMap::new();
+    for node in &shape.nodes {
+        let next = TINTS[tints.len() % TINTS.len()];
+        tints.entry(node.group.as_str()).or_insert(next);
+    }
+    tints
+}
+
+/// Each node's layer: one more than the deepest of those that depend on it. Edges that lead round are
+/// followed once.
+fn layers(shape: &Shape) -> Vec<usize> {
+    let count = shape.nodes.len();
+    let mut incoming = vec![0usize; count];
+    let mut users: Vec<Vec<usize>> = vec![Vec::new(); count];
+    for (from, to) in &shape.edges {
+        incoming[*to] += 1;
+        users[*from].push(*to);
+    }
+    let mut layers = vec![0usize; count];
+    let mut ready: Vec<usize> = (0..count).filter(|n| incoming[*n] == 0).collect();
+    let mut done = vec![false; count];
+    loop {
+        while let Some(at) = ready.pop() {
+            done[at] = true;
+            for to in &users[at] {
+                layers[*to] = layers[*to].max(layers[at] + 1);
+                incoming[*to] = incoming[*to].saturating_sub(1);
+                if incoming[*to] == 0 && !done[*to] {
+                    ready.push(*to);
+                }
+            }
+        }
+        match (0..count).find(|n| !done[*n]) {
+            Some(rest) => {
+                done[rest] = true;
+                ready.push(rest);
+            }
+            None => return layers,
+        }
+    }
+}
+
+/// Nodes of each layer from top to bottom.
+fn ordered(shape: &Shape, layers: &[usize]) -> Vec<Vec<usize>> {
+    let depth = layers.iter().max().map_or(0, |d| d + 1);
+    let mut order: Vec<Vec<usize>> = vec![Vec::new(); depth];
+    for (n, layer) in layers.iter().enumerate() {
+        order[*layer].push(n);
+    }
+    let mut neighbours: Vec<Vec<usize>> = vec![Vec::new(); shape.nodes.len()];
+    for (from, to) in &shape.edges {
+        neighbours[*from].push(*to);
+        neighbours[*to].push(*from);
+    }
+    let mut rows = vec![0.0f64; shape.nodes.len()];
+    let settle = |order: &[Vec<usize>], rows: &mut Vec<f64>| {
+        for layer in order {
+            for (row, n) in layer.iter().enumerate() {
+                rows[*n] = row as f64 - layer.len() as f64 / 2.0;
+            }
+        }
+    };
+    settle(&order, &mut rows);
+    for _ in 0..8 {
+        for at in 0..depth {
+            let middle = |n: usize| {
+                let near: Vec<f64> = neighbours[n].iter().map(|m| rows[*m]).collect();
+                if near.is_empty() { rows[n] } else { near.iter().sum::<f64>() / near.len() as f64 }
+            };
+            let mut keyed: Vec<(f64, usize)> = order[at].iter().map(|n| (middle(*n), *n)).collect();
+            keyed.sort_by(|a, b| a.0.total_cmp(&b.0).then(a.1.cmp(&b.1)));
+            order[at] = keyed.into_iter().map(|(_, n)| n).collect();
+        }
+        settle(&order, &mut rows);
+    }
+    order
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::commands::graph::Node;
+
+    fn shape(count: usize, edges: &[(usize, usize)]) -> Shape {
+        let node = |n: usize| Node {
+            name: format!("n{n}"),
+            kind: "step".into(),
+            group: "tide".into(),
+            focus: n == 0,
+        };
+        Shape { nodes: (0..count).map(node).collect(), edges: edges.to_vec() }
+    }
+
+    #[test]
+    fn what_is_needed_stands_to_the_right() {
+        let shape = shape(4, &[(0, 1), (1, 2), (0, 2), (3, 2)]);
+        assert_eq!(layers(&shape), [0, 1, 2, 0]);
+        let picture = svg(&shape);
+        assert_eq!(picture.matches("<path").count(), 4);
+        assert_eq!(picture.matches("<g>").count(), 4);
+    }
+
+    #[test]
+    fn a_ring_of_packages_is_drawn_too() {
+        assert_eq!(svg(&shape(2, &[(0, 1), (1, 0)])).matches("<path").count(), 2);
+    }
+}
