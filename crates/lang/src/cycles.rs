@@ -3,15 +3,17 @@
 //! Maps are left out: an entry may use other entries, so whether a map needs itself shows only when
 //! its entries are evaluated.
 
-use std::collections::{BTreeSet, HashMap};
-use std::sync::Arc;
+use std::collections::BTreeSet;
 
 use nubrik_diagnostic::Diagnostic;
 use nubrik_graph::{Edge, shortest_cycles};
 use nubrik_source::Span;
+use rustc_hash::FxHashMap;
+
+use crate::value::Title;
 
 /// The error for a way round: each title with the place at which it uses the next one.
-pub(crate) fn cycle_error(hops: &[(Arc<str>, Span)]) -> Diagnostic {
+pub(crate) fn cycle_error(hops: &[(Title, Span)]) -> Diagnostic {
     let first = &hops[0];
     let message = match hops.len() {
         1 => format!("{} needs itself", first.0),
@@ -28,18 +30,18 @@ pub(crate) fn cycle_error(hops: &[(Arc<str>, Span)]) -> Diagnostic {
 /// References between declarations, collected for the search.
 #[derive(Default)]
 pub(crate) struct References<K> {
-    numbers: HashMap<K, u32>,
-    titles: Vec<(K, Arc<str>)>,
-    edges: HashMap<(u32, u32), Span>,
+    numbers: FxHashMap<K, u32>,
+    titles: Vec<(K, Title)>,
+    edges: FxHashMap<(u32, u32), Span>,
 }
 
 impl<K: Clone + Eq + std::hash::Hash> References<K> {
     pub fn new() -> Self {
-        References { numbers: HashMap::new(), titles: Vec::new(), edges: HashMap::new() }
+        References { numbers: FxHashMap::default(), titles: Vec::new(), edges: FxHashMap::default() }
     }
 
     /// The number of a declaration; in the order in which they are first met.
-    pub fn node(&mut self, key: &K, title: impl FnOnce() -> Arc<str>) -> u32 {
+    pub fn node(&mut self, key: &K, title: impl FnOnce() -> Title) -> u32 {
         if let Some(number) = self.numbers.get(key) {
             return *number;
         }

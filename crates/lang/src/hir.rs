@@ -1,9 +1,9 @@
 //! Definitions with their names resolved, ready to be evaluated.
 
-use std::collections::HashMap;
 use std::sync::Arc;
 
 use nubrik_source::{FileId, Span, WsPath};
+use rustc_hash::FxHashMap;
 
 use crate::builtins::Builtin;
 
@@ -34,7 +34,7 @@ pub struct Module {
     pub title: Arc<str>,
     pub uses: Vec<Use>,
     pub decls: Vec<Decl>,
-    pub names: HashMap<Arc<str>, Bound>,
+    pub names: FxHashMap<Arc<str>, Bound>,
     pub exprs: Vec<Expr>,
     pub spans: Vec<Span>,
 }

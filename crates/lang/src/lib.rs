@@ -14,6 +14,7 @@ mod lints;
 mod lower;
 mod modules;
 mod output;
+mod parallel;
 pub mod topics;
 mod types;
 mod value;
@@ -21,6 +22,7 @@ mod world;
 
 pub use address::{AddressPattern, PatternProblem};
 pub use eval::{Evaluation, Evaluator, OptionInfo, Setting, SettingValue};
+pub use parallel::evaluate_below;
 pub use world::{
     Answer, AnswerText, DefinitionText, EntryKind, LibraryAnswer, LibraryRequest, LibrarySearch, Listing,
     ProbeCommand, ProbeProgram, ProbeRequest, ToolAnswer, ToolRequest, ToolSearch, World,

@@ -1,6 +1,6 @@
 //! Loading definition files, and finding what names from other files mean.
 
-use std::collections::HashMap;
+use rustc_hash::FxHashMap;
 use std::sync::Arc;
 
 use nubrik_diagnostic::{Diagnostic, nearest};
@@ -28,9 +28,9 @@ pub(crate) enum Missing {
 pub(crate) struct Modules {
     pub sources: Sources,
     pub modules: Vec<Arc<Module>>,
-    by_title: HashMap<Arc<str>, ModuleId>,
+    by_title: FxHashMap<Arc<str>, ModuleId>,
     /// What each `use` led to.
-    uses: HashMap<(ModuleId, u32), Result<ModuleId, ()>>,
+    uses: FxHashMap<(ModuleId, u32), Result<ModuleId, ()>>,
     /// What was wrong with each module's text: reported once something in the module is used. A file
     /// that was only looked into for a name holds nothing up.
     found_in: Vec<Vec<Diagnostic>>,

@@ -25,17 +25,21 @@ pub(crate) fn value_kind(value: &Value) -> Arc<str> {
 /// A lone result that already bears the name of its target or key (`tidecast`, `libtidecast.a`,
 /// `ardle.html`) stands beside it; others stand in a folder of that name.
 pub(crate) fn published_name(package: &WsPath, parts: &[Arc<str>], written: &str, alone: bool) -> WsPath {
-    let mut folder = package.clone();
     let mut names: Vec<&str> = parts.iter().flat_map(|p| p.split('/')).collect();
     let last = names.last().copied().unwrap_or("");
     let stem = written.split('.').next().unwrap_or(written);
     if alone && !written.contains('/') && (stem == last || stem.strip_prefix("lib") == Some(last)) {
         names.pop();
     }
-    for name in names.into_iter().chain(written.split('/')) {
-        folder = folder.child(name);
+    let mut path = String::with_capacity(package.as_str().len() + written.len() + 16);
+    path.push_str(package.as_str());
+    for name in names.into_iter().chain([written]) {
+        if !path.is_empty() {
+            path.push('/');
+        }
+        path.push_str(name);
     }
-    folder
+    WsPath::from_normal(&path)
 }
 
 #[cfg(test)]

@@ -1,9 +1,9 @@
 //! Values.
 
-use std::collections::HashMap;
 use std::sync::{Arc, Mutex};
 
 use nubrik_source::{Span, WsPath};
+use rustc_hash::FxHashMap;
 
 use crate::eval::{Reads, Scope};
 use crate::hir::{ExprId, ModuleId};
@@ -98,7 +98,7 @@ impl Record {
 #[derive(Debug)]
 pub(crate) struct Map {
     pub entries: Vec<(Arc<str>, Arc<Thunk>)>,
-    pub index: HashMap<Arc<str>, usize>,
+    pub index: FxHashMap<Arc<str>, usize>,
     /// Whether it was read from a data file: then its entries are named behind a dot, too.
     pub loaded: bool,
 }
@@ -110,14 +110,30 @@ impl Map {
     }
 }
 
+/// What stands for something in messages: ``target `pages` ``, `entry "ardle"`. Written out only when a
+/// message needs it.
+#[derive(Clone, Debug)]
+pub(crate) struct Title {
+    pub word: &'static str,
+    pub name: Arc<str>,
+}
+
+impl std::fmt::Display for Title {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self.word {
+            "entry" => write!(f, "entry \"{}\"", self.name),
+            word => write!(f, "{word} `{}`", self.name),
+        }
+    }
+}
+
 /// A value that is evaluated at most once, when it is wanted.
 #[derive(Debug)]
 pub(crate) struct Thunk {
     pub state: Mutex<ThunkState>,
-    /// What stands for the value in messages: ``the entry `ardle` ``.
-    pub title: Arc<str>,
+    /// What stands for the value in messages.
+    pub title: Title,
     pub span: Span,
-    pub source: ThunkSource,
     /// Options that were reached before the thunk was made.
     pub captured: Arc<Reads>,
 }
@@ -126,15 +142,15 @@ pub(crate) struct Thunk {
 pub(crate) enum ThunkSource {
     /// An expression in its scope, taken as a type where one was declared.
     Expr { scope: Scope, expr: ExprId, ty: Option<Type> },
-    /// Nothing: its value was known from the start.
-    Known,
     /// Another one's value, taken as a type.
     Coerced { inner: Arc<Thunk>, ty: Type, base: ModuleId },
 }
 
-#[derive(Clone, Debug)]
+#[derive(Debug)]
 pub(crate) enum ThunkState {
-    New,
+    /// Not wanted yet. What it is made of is dropped with this state: it may hold the very scope that
+    /// holds the thunk.
+    New(ThunkSource),
     Running,
     /// The value, and the options that it reached.
     Done(Value, Arc<Reads>),

@@ -46,7 +46,7 @@ pub enum DefinitionText {
 }
 
 /// The outside, as definitions may see it. Answers must not change during one evaluation.
-pub trait World {
+pub trait World: Sync {
     /// The text of a definition file.
     fn definition(&self, path: &WsPath) -> Answer<DefinitionText>;
     /// The text of a kit that ships with the tool, by its name without `nub:`.
@@ -55,6 +55,9 @@ pub trait World {
     fn shipped_kits(&self) -> Vec<&'static str>;
     /// What is in a folder, without what is ignored.
     fn list(&self, folder: &WsPath) -> Answer<Arc<Listing>>;
+    /// Everything at and below a folder will be asked for: a hint, for worlds that can look at many
+    /// folders at once.
+    fn expect_all_below(&self, _folder: &WsPath) {}
     /// What a path is, ignored or not; `None` where nothing is.
     fn kind(&self, path: &WsPath) -> Answer<Option<EntryKind>>;
     /// A variable of the environment.

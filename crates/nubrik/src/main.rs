@@ -11,6 +11,10 @@ use std::process::ExitCode;
 
 use clap::Parser;
 
+/// Definitions become very many small values, on several threads.
+#[global_allocator]
+static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
+
 fn main() -> ExitCode {
     // A reader that has seen enough (`nubrik list | head`) ends this program quietly.
     interrupt::end_quietly_when_output_closes();

@@ -245,6 +245,8 @@ wrong   no `spring` is in reach here
   mend  let spring = …
   mend  &package/spring for a target of another package
 
+more    nubrik explain cycle, nubrik explain unknown-name
+
 2 errors
 "
     );

@@ -224,6 +224,19 @@ impl Session {
     /// Evaluates what some addresses ask for. Where answers of scans are missing the evaluation is
     /// waiting: [`Session::answer`] finds them, and then evaluation is to be asked again.
     pub fn evaluate(&self, patterns: &[AddressPattern]) -> Evaluation {
+        // A folder may hold many packages; anything narrower is quicker by one thread.
+        if let [pattern] = patterns
+            && !pattern.is_glob()
+        {
+            let threads = std::thread::available_parallelism().map_or(1, usize::from);
+            let world = DiskWorld::new(&self.workspace.root, &self.machine, &self.answers);
+            let below =
+                nubrik_lang::evaluate_below(&world, &self.settings, pattern, threads, EVALUATION_STACK);
+            if let Some(evaluation) = below {
+                *self.seen.lock().unwrap_or_else(PoisonError::into_inner) = world.into_seen();
+                return evaluation;
+            }
+        }
         self.with_evaluator(|evaluator| evaluator.request(patterns))
     }
 

@@ -4,7 +4,7 @@ use std::collections::HashMap;
 use std::fs;
 use std::io;
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
 
 use ignore::gitignore::{Gitignore, GitignoreBuilder};
 use nubrik_engine::{Outside, Signature};
@@ -191,6 +191,44 @@ impl World for DiskWorld<'_> {
         let listing = Arc::new(self.read_folder(folder));
         lock(&self.listings).insert(folder.clone(), listing.clone());
         Answer::Ready(listing)
+    }
+
+    fn expect_all_below(&self, folder: &WsPath) {
+        let threads = std::thread::available_parallelism().map_or(1, usize::from);
+        // Folders to look at, and how many are being looked at.
+        let open = Mutex::new((vec![folder.clone()], 0usize));
+        let changed = Condvar::new();
+        let work = || {
+            let mut found = Vec::new();
+            let mut busy = false;
+            loop {
+                let mut state = lock(&open);
+                state.0.append(&mut found);
+                if std::mem::take(&mut busy) {
+                    state.1 -= 1;
+                    changed.notify_all();
+                }
+                let next = loop {
+                    match state.0.pop() {
+                        Some(folder) => break folder,
+                        None if state.1 == 0 => return,
+                        None => state = changed.wait(state).unwrap_or_else(PoisonError::into_inner),
+                    }
+                };
+                state.1 += 1;
+                busy = true;
+                drop(state);
+                if let Answer::Ready(listing) = self.list(&next) {
+                    found.extend(listing.folders.iter().map(|name| next.child(name)));
+                }
+            }
+        };
+        std::thread::scope(|scope| {
+            for _ in 1..threads {
+                scope.spawn(work);
+            }
+            work();
+        });
     }
 
     fn kind(&self, path: &WsPath) -> Answer<Option<EntryKind>> {

@@ -8,6 +8,7 @@ use nubrik_source::Span;
 use super::{Env, Evaluator, OpenKey, Result, Scope, Slot, Stop, This};
 use crate::builtins::{Builtin, CallShape, form_of};
 use crate::hir::*;
+use crate::types::Type;
 use crate::value::*;
 
 /// An argument: its name where one was given, its value, and the place of the value.
@@ -100,14 +101,13 @@ impl Evaluator<'_> {
                 Diagnostic::error("wrong-call", "a call with braces takes fields such as `name = value`");
             return self.fail(module.span(record), error);
         };
-        let title = self.modules.sources.slice(callee_span).to_owned();
         match callee_value {
             Value::Kind(module_id, number) => {
                 let args = self.all(fields, |this, (name, value)| {
                     let span = module.span(*value);
                     Ok(Given { name: Some(name.clone()), value: this.eval(scope, *value)?, span })
                 })?;
-                self.kind(scope, module_id, number, args, callee_span, &title)
+                self.kind(scope, module_id, number, args, callee_span)
             }
             Value::Builtin(Builtin::Stage) => {
                 let error =
@@ -118,6 +118,7 @@ impl Evaluator<'_> {
                 self.form(scope, builtin, fields, span)
             }
             Value::Function(..) | Value::Builtin(_) => {
+                let title = self.modules.sources.slice(callee_span).to_owned();
                 let error =
                     Diagnostic::error("wrong-call", format!("`{title}` is called with round brackets"));
                 self.fail(span, error.mend(format!("{title}(…)")))
@@ -141,12 +142,12 @@ impl Evaluator<'_> {
     ) -> Result<Value> {
         let module = self.module(module_id);
         let decl = &module.decls[number as usize];
-        let title: Arc<str> = format!("function `{}`", decl.name.text).into();
+        let title = Title { word: "function", name: decl.name.text.clone() };
         let key = OpenKey::Decl(module_id, number, super::DEFAULTS);
         if self.open.iter().any(|o| o.key == key) {
             return self.needs_itself(key, span);
         }
-        let slots = self.bind(scope, module_id, decl, args, span, &decl.name.text)?;
+        let slots = self.bind(scope, module_id, number, args, span, Some(&decl.name.text))?;
         let env = Arc::new(Env { parent: None, slots: Mutex::new(slots) });
         let inner = Scope {
             module: module_id,
@@ -175,11 +176,10 @@ impl Evaluator<'_> {
         number: u32,
         args: Vec<Given>,
         span: Span,
-        title: &str,
     ) -> Result<Value> {
         let module = self.module(module_id);
         let decl = &module.decls[number as usize];
-        let mut slots = self.bind(scope, module_id, decl, args, span, title)?;
+        let mut slots = self.bind(scope, module_id, number, args, span, None)?;
         let owner = scope.owner.clone();
         let name = owner.parts.last().cloned().unwrap_or_else(|| "".into());
         let this = This { name, folder: owner.package.clone() };
@@ -193,14 +193,20 @@ impl Evaluator<'_> {
                 None => None,
             };
             slots.push(Slot::Lazy(Arc::new(Thunk {
-                state: Mutex::new(ThunkState::New),
-                title: format!("value `{}`", item.name.text).into(),
+                state: Mutex::new(ThunkState::New(ThunkSource::Expr {
+                    scope: inner.clone(),
+                    expr: item.body,
+                    ty,
+                })),
+                title: Title { word: "value", name: item.name.text.clone() },
                 span: module.span(item.body),
-                source: ThunkSource::Expr { scope: inner.clone(), expr: item.body, ty },
                 captured: self.captured(),
             })));
         }
         *super::lock(&env.slots) = slots;
+        if !decl.lets.is_empty() {
+            self.kind_scopes.push(Arc::downgrade(&env));
+        }
         let Some(body) = decl.body else { return Err(Stop::Failed) };
         let value = self.eval(&inner, body);
         let value = match (&decl.ty, value) {
@@ -218,16 +224,20 @@ impl Evaluator<'_> {
         value
     }
 
-    /// Parameters to slots: each argument taken as its type, defaults where there is none.
+    /// Parameters to slots: each argument taken as its type, defaults where there is none. Without a
+    /// title messages call it as the place of the call does.
     fn bind(
         &mut self,
         scope: &Scope,
         module_id: ModuleId,
-        decl: &Decl,
+        number: u32,
         args: Vec<Given>,
         span: Span,
-        title: &str,
+        title: Option<&str>,
     ) -> Result<Vec<Slot>> {
+        let module = self.module(module_id);
+        let decl = &module.decls[number as usize];
+        let types = self.param_types(module_id, number)?;
         let mut given: Vec<Option<Given>> = decl.params.iter().map(|_| None).collect();
         let mut failed = false;
         let mut positional = 0;
@@ -247,7 +257,8 @@ impl Evaluator<'_> {
                     failed = true;
                 }
                 None => {
-                    let error = self.unknown_param(decl, &arg, title);
+                    let title = title.unwrap_or(self.modules.sources.slice(span)).to_owned();
+                    let error = self.unknown_param(decl, &arg, &title);
                     let place = arg.name.as_ref().map_or(arg.span, |n| n.span);
                     let _ = self.fail::<()>(place, error);
                     failed = true;
@@ -256,10 +267,9 @@ impl Evaluator<'_> {
         }
         let mut slots = Vec::new();
         let mut missing = Vec::new();
-        for (param, arg) in decl.params.iter().zip(given) {
-            let ty = self.resolve_type(module_id, &param.ty)?;
+        for ((param, arg), ty) in decl.params.iter().zip(given).zip(types.iter()) {
             let result = match (arg, param.default) {
-                (Some(arg), _) => self.coerce_param(arg.value, &ty, scope.module, arg.span, param),
+                (Some(arg), _) => self.coerce_param(arg.value, ty, scope.module, arg.span, param),
                 (None, Some(default)) => {
                     let inner = Scope {
                         module: module_id,
@@ -269,9 +279,9 @@ impl Evaluator<'_> {
                         config: scope.config,
                     };
                     let value = self.eval(&inner, default)?;
-                    self.coerce(value, &ty, module_id, self.module(module_id).span(default))
+                    self.coerce(value, ty, module_id, module.span(default))
                 }
-                (None, None) if matches!(ty, crate::types::Type::Optional(_)) => Ok(Value::None),
+                (None, None) if matches!(ty, Type::Optional(_)) => Ok(Value::None),
                 (None, None) => {
                     missing.push(param);
                     continue;
@@ -288,6 +298,7 @@ impl Evaluator<'_> {
         }
         if let Some(first) = missing.first() {
             let names: Vec<String> = missing.iter().map(|p| format!("`{}`", p.name.text)).collect();
+            let title = title.unwrap_or(self.modules.sources.slice(span)).to_owned();
             let mut error =
                 Diagnostic::error("missing-field", format!("`{title}` needs {}", names.join(" and ")));
             for param in &missing {
@@ -297,6 +308,19 @@ impl Evaluator<'_> {
             return self.fail(span, error.related(first.name.span, "declared here without a default"));
         }
         Ok(slots)
+    }
+
+    /// The types of a declaration's parameters.
+    fn param_types(&mut self, module_id: ModuleId, number: u32) -> Result<Arc<[Type]>> {
+        if let Some(known) = self.param_types.get(&(module_id, number)) {
+            return Ok(known.clone());
+        }
+        let module = self.module(module_id);
+        let params = &module.decls[number as usize].params;
+        let types = self.all(params, |this, param| this.resolve_type(module_id, &param.ty))?;
+        let types: Arc<[Type]> = types.into();
+        self.param_types.insert((module_id, number), types.clone());
+        Ok(types)
     }
 
     fn unknown_param(&self, decl: &Decl, arg: &Given, title: &str) -> Diagnostic {

@@ -462,10 +462,13 @@ impl Evaluator<'_> {
 fn coerced_map(map: &Arc<Map>, ty: &Type, base: ModuleId) -> Value {
     let entries = map.entries.iter().map(|(key, inner)| {
         let thunk = Thunk {
-            state: Mutex::new(ThunkState::New),
+            state: Mutex::new(ThunkState::New(ThunkSource::Coerced {
+                inner: inner.clone(),
+                ty: ty.clone(),
+                base,
+            })),
             title: inner.title.clone(),
             span: inner.span,
-            source: ThunkSource::Coerced { inner: inner.clone(), ty: ty.clone(), base },
             captured: Arc::default(),
         };
         (key.clone(), Arc::new(thunk))

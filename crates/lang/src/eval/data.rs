@@ -282,9 +282,8 @@ fn loaded_map(entries: Vec<(Arc<str>, Value)>, span: Span) -> Value {
     let thunks = entries.into_iter().map(|(key, value)| {
         let thunk = Thunk {
             state: Mutex::new(ThunkState::Done(value, Arc::default())),
-            title: "a loaded entry".into(),
+            title: Title { word: "entry", name: key.clone() },
             span,
-            source: ThunkSource::Known,
             captured: Arc::default(),
         };
         (key, Arc::new(thunk))

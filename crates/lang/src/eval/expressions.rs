@@ -274,10 +274,9 @@ impl Evaluator<'_> {
             let inner = scope.at_part(&key);
             let span = self.module(scope.module).span(value);
             let thunk = Thunk {
-                state: Mutex::new(ThunkState::New),
-                title: format!("entry \"{key}\"").into(),
+                state: Mutex::new(ThunkState::New(ThunkSource::Expr { scope: inner, expr: value, ty: None })),
+                title: Title { word: "entry", name: key.clone() },
                 span,
-                source: ThunkSource::Expr { scope: inner, expr: value, ty: None },
                 captured: self.captured(),
             };
             thunks.push((key, Arc::new(thunk)));

@@ -1,6 +1,6 @@
 //! The fields of the language's forms, evaluated by the table in [`crate::builtins`].
 
-use std::sync::Arc;
+use std::sync::{Arc, LazyLock};
 
 use nubrik_diagnostic::{Diagnostic, nearest};
 use nubrik_source::Span;
@@ -139,25 +139,30 @@ impl Evaluator<'_> {
     }
 
     fn field_value(&mut self, value: Value, ty: FieldType, base: ModuleId, span: Span) -> Result<Value> {
-        let ty = match ty {
-            FieldType::Text => Type::Text,
+        static TEXTS: LazyLock<Type> = LazyLock::new(|| Type::List(Box::new(Type::Text)));
+        static COMMANDS: LazyLock<Type> = LazyLock::new(|| Type::List(Box::new(Type::Command)));
+        static TEXT_MAP: LazyLock<Type> = LazyLock::new(|| Type::Map(Box::new(Type::Text)));
+        if let Value::None = value {
+            return Ok(value); // As though the field were not there.
+        }
+        let ty: &Type = match ty {
+            FieldType::Text => &Type::Text,
             FieldType::Texts => {
                 let value =
                     if matches!(value, Value::Text(_)) { Value::List(Arc::new([value])) } else { value };
-                let ty = Type::List(Box::new(Type::Text));
-                return self.coerce(value, &Type::Optional(Box::new(ty)), base, span);
+                return self.coerce(value, &TEXTS, base, span);
             }
-            FieldType::Files => Type::Files,
-            FieldType::File => Type::File,
-            FieldType::Folder => Type::Folder,
-            FieldType::Bool => Type::Bool,
-            FieldType::Int => Type::Int,
-            FieldType::Duration => Type::Duration,
-            FieldType::Commands => Type::List(Box::new(Type::Command)),
-            FieldType::TextMap => Type::Map(Box::new(Type::Text)),
+            FieldType::Files => &Type::Files,
+            FieldType::File => &Type::File,
+            FieldType::Folder => &Type::Folder,
+            FieldType::Bool => &Type::Bool,
+            FieldType::Int => &Type::Int,
+            FieldType::Duration => &Type::Duration,
+            FieldType::Commands => &COMMANDS,
+            FieldType::TextMap => &TEXT_MAP,
             FieldType::Places => return Ok(value),
         };
-        self.coerce(value, &Type::Optional(Box::new(ty)), base, span)
+        self.coerce(value, ty, base, span)
     }
 
     /// The plain text of a field; one that carries files is refused.

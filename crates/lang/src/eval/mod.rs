@@ -17,12 +17,13 @@ mod options;
 mod requests;
 mod steps;
 
-use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::{Arc, Mutex};
 
 use nubrik_diagnostic::Diagnostic;
 use nubrik_graph::{FileId, FileNode, Graph, Place, StepId, Target, TargetId};
 use nubrik_source::{Sources, Span, WsPath};
+use rustc_hash::FxHashMap;
 
 use crate::hir::*;
 use crate::modules::{Missing, Modules};
@@ -35,6 +36,8 @@ use options::{Config, ConfigId, DEFAULTS, OptionId};
 pub(crate) use options::Reads;
 
 pub use options::{OptionInfo, Setting, SettingValue};
+pub(crate) use requests::check_published;
+
 pub use requests::Evaluation;
 
 /// Why there is no value.
@@ -110,7 +113,7 @@ struct DeclMemo {
 /// A value being evaluated, for the way round when it turns out to need itself.
 struct Open {
     key: OpenKey,
-    title: Arc<str>,
+    title: Title,
     /// Where it was asked for.
     used_at: Span,
 }
@@ -126,14 +129,16 @@ enum OpenKey {
 pub struct Evaluator<'w> {
     world: &'w dyn World,
     modules: Modules,
-    decls: HashMap<(ModuleId, u32), DeclMemo>,
+    decls: FxHashMap<(ModuleId, u32), DeclMemo>,
     /// Options reached so far by each value that is being evaluated and owns what it makes.
     frames: Vec<Reads>,
     configs: Vec<Config>,
-    config_ids: HashMap<Vec<(OptionId, Arc<str>)>, ConfigId>,
+    config_ids: FxHashMap<Vec<(OptionId, Arc<str>)>, ConfigId>,
     /// The config of everything that is asked for.
     chosen: ConfigId,
     nothing_reached: Arc<Reads>,
+    /// Scopes of kinds that were called: their values may hold the scopes that hold them.
+    kind_scopes: Vec<std::sync::Weak<Env>>,
     bad_options: BTreeSet<OptionId>,
     wants_options: bool,
     linting: bool,
@@ -142,27 +147,30 @@ pub struct Evaluator<'w> {
     /// Options that each target's values and steps reached.
     target_reads: BTreeMap<TargetId, Reads>,
     /// Matches whose cases were checked for completeness.
-    checked_matches: HashMap<(ModuleId, ExprId), bool>,
-    types: HashMap<(ModuleId, u32), Type>,
+    checked_matches: FxHashMap<(ModuleId, ExprId), bool>,
+    types: FxHashMap<(ModuleId, u32), Type>,
+    /// Types of parameters, by declaration.
+    param_types: FxHashMap<(ModuleId, u32), Arc<[Type]>>,
     open: Vec<Open>,
     /// Ways round that were reported, as sets of their places.
     cycles: BTreeSet<Vec<Span>>,
     graph: Graph,
-    files: HashMap<WsPath, FileId>,
-    tools: HashMap<Arc<str>, nubrik_graph::ToolId>,
-    steps_by_folder: HashMap<WsPath, u32>,
+    files: FxHashMap<WsPath, FileId>,
+    tools: FxHashMap<Arc<str>, nubrik_graph::ToolId>,
+    steps_by_folder: FxHashMap<WsPath, u32>,
     /// Where each step was written.
     step_spans: Vec<Span>,
     /// Outputs of each step by the names they were given.
     outputs: Vec<Vec<(Option<Arc<str>>, FileRef)>>,
-    owners: HashMap<(ModuleId, u32), TargetId>,
+    owners: FxHashMap<(ModuleId, u32), TargetId>,
     /// Values of declared targets by their number in the graph.
     work: u64,
+    work_limit: u64,
     waiting: bool,
     /// Answers of scans that are wanted and not there yet: outputs of steps in the graph.
     scans: Vec<FileId>,
     /// Data files that were read, with their texts.
-    data_files: HashMap<WsPath, (nubrik_source::FileId, Arc<str>)>,
+    data_files: FxHashMap<WsPath, (nubrik_source::FileId, Arc<str>)>,
     /// Names in `use { … }` that their kits do not have, by module and number of the `use`.
     bad_names: BTreeSet<(ModuleId, u32, Arc<str>)>,
     /// Declarations that were followed for cycles already.
@@ -175,32 +183,35 @@ impl<'w> Evaluator<'w> {
         Evaluator {
             world,
             modules: Modules::default(),
-            decls: HashMap::new(),
+            decls: FxHashMap::default(),
             frames: Vec::new(),
             configs: vec![Config::default()],
-            config_ids: HashMap::from([(Vec::new(), DEFAULTS)]),
+            config_ids: FxHashMap::from_iter([(Vec::new(), DEFAULTS)]),
             chosen: DEFAULTS,
             nothing_reached: Arc::default(),
+            kind_scopes: Vec::new(),
             bad_options: BTreeSet::new(),
             wants_options: false,
             linting: false,
             globs: Vec::new(),
             target_reads: BTreeMap::new(),
-            checked_matches: HashMap::new(),
-            types: HashMap::new(),
+            checked_matches: FxHashMap::default(),
+            types: FxHashMap::default(),
+            param_types: FxHashMap::default(),
             open: Vec::new(),
             cycles: BTreeSet::new(),
             graph: Graph::default(),
-            files: HashMap::new(),
-            tools: HashMap::new(),
-            steps_by_folder: HashMap::new(),
+            files: FxHashMap::default(),
+            tools: FxHashMap::default(),
+            steps_by_folder: FxHashMap::default(),
             step_spans: Vec::new(),
             outputs: Vec::new(),
-            owners: HashMap::new(),
+            owners: FxHashMap::default(),
             work: 0,
+            work_limit: WORK_LIMIT,
             waiting: false,
             scans: Vec::new(),
-            data_files: HashMap::new(),
+            data_files: FxHashMap::default(),
             bad_names: BTreeSet::new(),
             followed: BTreeSet::new(),
         }
@@ -210,6 +221,13 @@ impl<'w> Evaluator<'w> {
     #[must_use]
     pub fn with_settings(mut self, settings: &[Setting]) -> Self {
         self.apply_settings(settings);
+        self
+    }
+
+    /// The same evaluator with another limit of work, in expressions.
+    #[must_use]
+    pub fn with_work_limit(mut self, limit: u64) -> Self {
+        self.work_limit = limit;
         self
     }
 
@@ -293,7 +311,7 @@ impl<'w> Evaluator<'w> {
             DeclKind::Option => drop(self.option_type(key)?),
             DeclKind::Value | DeclKind::Target => {}
         }
-        let title: Arc<str> = format!("{} `{}`", decl.kind.word(), decl.name.text).into();
+        let title = Title { word: decl.kind.word(), name: decl.name.text.clone() };
         self.decls.entry(key).or_default().running.push(config);
         self.frames.push(Reads::default());
         let result = self.opened(OpenKey::Decl(module_id, number, config), title, used_at, |this| {
@@ -334,19 +352,29 @@ impl<'w> Evaluator<'w> {
     /// The value behind a thunk.
     fn force(&mut self, thunk: &Arc<Thunk>, used_at: Span) -> Result<Value> {
         let key = OpenKey::Thunk(Arc::as_ptr(thunk) as usize);
-        let state = lock(&thunk.state).clone();
-        match state {
-            ThunkState::Done(value, reads) => {
-                self.note_reads(&reads);
-                return Ok(value);
+        let source = {
+            let mut state = lock(&thunk.state);
+            match &*state {
+                ThunkState::Done(value, reads) => {
+                    let (value, reads) = (value.clone(), reads.clone());
+                    drop(state);
+                    self.note_reads(&reads);
+                    return Ok(value);
+                }
+                ThunkState::Failed => return Err(Stop::Failed),
+                ThunkState::Running => {
+                    drop(state);
+                    return self.needs_itself(key, used_at);
+                }
+                ThunkState::New(_) => {}
             }
-            ThunkState::Failed => return Err(Stop::Failed),
-            ThunkState::Running => return self.needs_itself(key, used_at),
-            ThunkState::New => {}
-        }
-        *lock(&thunk.state) = ThunkState::Running;
+            match std::mem::replace(&mut *state, ThunkState::Running) {
+                ThunkState::New(source) => source,
+                _ => return Err(Stop::Failed),
+            }
+        };
         self.frames.push((*thunk.captured).clone());
-        let result = self.opened(key, thunk.title.clone(), used_at, |this| match &thunk.source {
+        let result = self.opened(key, thunk.title.clone(), used_at, |this| match &source {
             ThunkSource::Expr { scope, expr, ty } => {
                 let value = this.eval(scope, *expr)?;
                 match ty {
@@ -354,7 +382,6 @@ impl<'w> Evaluator<'w> {
                     None => Ok(value),
                 }
             }
-            ThunkSource::Known => Err(Stop::Failed),
             ThunkSource::Coerced { inner, ty, base } => {
                 let value = this.force(inner, used_at)?;
                 this.coerce(value, ty, *base, thunk.span)
@@ -365,7 +392,7 @@ impl<'w> Evaluator<'w> {
         *lock(&thunk.state) = match &result {
             Ok(value) => ThunkState::Done(value.clone(), reads),
             Err(Stop::Failed) => ThunkState::Failed,
-            Err(Stop::Waiting) => ThunkState::New,
+            Err(Stop::Waiting) => ThunkState::New(source),
         };
         result
     }
@@ -373,7 +400,7 @@ impl<'w> Evaluator<'w> {
     fn opened<T>(
         &mut self,
         key: OpenKey,
-        title: Arc<str>,
+        title: Title,
         used_at: Span,
         body: impl FnOnce(&mut Self) -> Result<T>,
     ) -> Result<T> {
@@ -390,7 +417,7 @@ impl<'w> Evaluator<'w> {
     /// Reports the way round on which a value needs itself, once for each such way.
     fn needs_itself<T>(&mut self, key: OpenKey, used_at: Span) -> Result<T> {
         let start = self.open.iter().position(|o| o.key == key).unwrap_or(0);
-        let hops: Vec<(Arc<str>, Span)> = {
+        let hops: Vec<(Title, Span)> = {
             let round = &self.open[start..];
             let places = round.iter().skip(1).map(|o| o.used_at).chain([used_at]);
             round.iter().map(|o| o.title.clone()).zip(places).collect()
@@ -525,7 +552,7 @@ impl<'w> Evaluator<'w> {
         if self.open.iter().any(|o| o.key == key) {
             return self.needs_itself(key, decl.name.span);
         }
-        let title: Arc<str> = format!("type `{}`", decl.name.text).into();
+        let title = Title { word: "type", name: decl.name.text.clone() };
         let inner = self.opened(key, title, decl.name.span, |this| match &decl.ty {
             Some(ty) => this.resolve_type(module_id, ty),
             None => Ok(Type::Unknown),
@@ -560,17 +587,26 @@ impl<'w> Evaluator<'w> {
     fn count(&mut self, amount: u64, span: Span) -> Result<()> {
         let before = self.work;
         self.work += amount;
-        if self.work < WORK_LIMIT {
+        if self.work < self.work_limit {
             return Ok(());
         }
-        if before < WORK_LIMIT {
+        if before < self.work_limit {
             let error = Diagnostic::error("too-much-work", "these definitions take too long to evaluate");
             let error = error.note(format!(
-                "the limit is {WORK_LIMIT} expressions, of which {BYTES_OF_WORK} bytes of text count as one"
+                "the limit is {} expressions, of which {BYTES_OF_WORK} bytes of text count as one",
+                self.work_limit
             ));
             return self.fail(span, error);
         }
         Err(Stop::Failed)
+    }
+}
+
+impl Drop for Evaluator<'_> {
+    fn drop(&mut self) {
+        for scope in self.kind_scopes.drain(..).filter_map(|s| s.upgrade()) {
+            lock(&scope.slots).clear();
+        }
     }
 }
 

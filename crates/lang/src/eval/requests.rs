@@ -1,11 +1,12 @@
 //! What a command asks for: targets by address, evaluated together.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use nubrik_diagnostic::{Diagnostic, Severity};
 use nubrik_graph::{FileId, Graph, TargetId};
 use nubrik_source::{Sources, Span, WsPath};
+use rustc_hash::FxHashMap;
 
 use super::addresses::Meaning;
 use super::{Evaluator, Result, Stop};
@@ -50,20 +51,45 @@ impl Evaluator<'_> {
                 }
             }
         }
+        self.evaluate_all(&meanings, true)
+    }
+
+    /// Evaluates all targets of some packages; what is published twice is left to the one who puts
+    /// several such evaluations together.
+    pub(crate) fn request_packages(mut self, packages: &[WsPath]) -> Evaluation {
+        let lists = self.all(packages, |this, folder| this.targets_of(folder)).unwrap_or_default();
+        self.evaluate_all(&lists.concat(), false)
+    }
+
+    /// The packages at and below a folder that a pattern means; none where it means a target.
+    pub(crate) fn packages_meant(mut self, pattern: &AddressPattern) -> Vec<WsPath> {
+        match self.meanings(&pattern.path) {
+            Ok(meanings) if !meanings.iter().any(|m| self.is_target(m)) => {
+                self.packages_below(&pattern.path).unwrap_or_default()
+            }
+            _ => Vec::new(),
+        }
+    }
+
+    fn evaluate_all(mut self, meanings: &[Meaning], alone: bool) -> Evaluation {
         let roots: Vec<(ModuleId, u32)> = meanings.iter().map(|m| (m.module, m.decl)).collect();
         self.find_cycles(&roots);
         let mut requested = Vec::new();
         let mut targets = Vec::new();
-        for meaning in &meanings {
+        let mut targets_seen = BTreeSet::new();
+        for meaning in meanings {
             if let Ok(files) = self.evaluate_target(meaning) {
                 requested.extend(files);
             }
             let target = self.target_of(meaning.module, meaning.decl);
-            if !targets.contains(&target) {
+            if targets_seen.insert(target) {
                 targets.push(target);
             }
         }
-        self.check_published();
+        if alone {
+            let errors = check_published(&self.graph);
+            self.modules.diagnostics.extend(errors);
+        }
         if self.linting
             && !self.waiting
             && self.modules.diagnostics.iter().all(|d| d.severity != Severity::Error)
@@ -115,7 +141,8 @@ impl Evaluator<'_> {
 
     fn finish(mut self, requested: Vec<FileId>, targets: Vec<TargetId>) -> Evaluation {
         let options = if self.wants_options { self.option_infos() } else { Vec::new() };
-        let mut diagnostics = self.modules.diagnostics;
+        let modules = std::mem::take(&mut self.modules);
+        let mut diagnostics = modules.diagnostics;
         diagnostics.sort_by_key(|d| (d.span.map(|s| (s.file, s.start, s.end)), d.severity));
         let mut kept: Vec<Diagnostic> = Vec::new();
         for diagnostic in diagnostics {
@@ -124,14 +151,14 @@ impl Evaluator<'_> {
             }
         }
         Evaluation {
-            graph: self.graph,
+            graph: std::mem::take(&mut self.graph),
             requested,
             targets,
             diagnostics: kept,
-            sources: self.modules.sources,
-            read: self.modules.read,
+            sources: modules.sources,
+            read: modules.read,
             waiting: self.waiting,
-            scans: self.scans,
+            scans: std::mem::take(&mut self.scans),
             options,
         }
     }
@@ -250,8 +277,10 @@ impl Evaluator<'_> {
         self.publish(&value, &parts, target, span)?;
         let results = &mut self.graph.targets[target.0 as usize].results;
         let files: Vec<FileId> = results[before..].iter().map(|r| r.file).collect();
-        let mut seen = BTreeSet::new();
-        results.retain(|r| seen.insert((r.file, r.publish.clone())));
+        if results.len() > 1 {
+            let mut seen = BTreeSet::new();
+            results.retain(|r| seen.insert((r.file, r.publish.clone())));
+        }
         Ok(files)
     }
 
@@ -310,13 +339,14 @@ impl Evaluator<'_> {
 
     fn publish_files(&mut self, files: Vec<FileRef>, parts: &[Arc<str>], target: TargetId) -> Result<()> {
         let package = self.graph.targets[target.0 as usize].package.clone();
-        let address: Arc<str> = [package.as_str()]
-            .into_iter()
-            .filter(|p| !p.is_empty())
-            .chain(parts.iter().map(|p| &**p))
-            .collect::<Vec<_>>()
-            .join("/")
-            .into();
+        let mut address = package.as_str().to_owned();
+        for part in parts {
+            if !address.is_empty() {
+                address.push('/');
+            }
+            address.push_str(part);
+        }
+        let address: Arc<str> = address.into();
         let made: Vec<FileRef> = files.into_iter().filter(|f| f.maker.is_some()).collect();
         for file in &made {
             let step = file.maker.map_or(0, |m| m as usize);
@@ -331,38 +361,6 @@ impl Evaluator<'_> {
             });
         }
         Ok(())
-    }
-
-    /// Reports results that would be published under one name.
-    fn check_published(&mut self) {
-        let mut names: BTreeMap<WsPath, (FileId, TargetId)> = BTreeMap::new();
-        let mut errors = Vec::new();
-        for (i, target) in self.graph.targets.iter().enumerate() {
-            for result in &target.results {
-                match names.get(&result.publish) {
-                    Some((file, _)) if *file == result.file => {}
-                    Some((_, other)) => {
-                        let other = self.graph.target(*other);
-                        let message = format!(
-                            "`{}` and `{}` both make `{}`",
-                            other.address, result.address, result.publish
-                        );
-                        let error = Diagnostic::error("made-twice", message);
-                        errors.push(if other.address == target.address {
-                            error
-                                .note(format!("declared at {}", target.place))
-                                .mend("{ \"key\": … } puts each under a key of its own")
-                        } else {
-                            error
-                                .note(format!("declared at {} and {}", other.place, target.place))
-                                .mend("give one of them another name")
-                        });
-                    }
-                    None => drop(names.insert(result.publish.clone(), (result.file, TargetId(i as u32)))),
-                }
-            }
-        }
-        self.modules.diagnostics.extend(errors);
     }
 
     // Cycles.
@@ -441,12 +439,12 @@ impl Evaluator<'_> {
             let id = ModuleId(at as u32);
             at += 1;
             let module = self.module(id);
-            let from = references.node(&id, || format!("kit `{}`", module.title).into());
+            let from = references.node(&id, || Title { word: "kit", name: module.title.clone() });
             for (number_of_use, kit) in module.uses.iter().enumerate() {
                 let number_of_use = number_of_use as u32;
                 if let Ok(to) = self.modules.used(self.world, id, number_of_use) {
                     let other = self.module(to);
-                    let number = references.node(&to, || format!("kit `{}`", other.title).into());
+                    let number = references.node(&to, || Title { word: "kit", name: other.title.clone() });
                     references.edge(from, number, kit.path_span);
                     self.check_names(id, number_of_use, kit, to);
                 }
@@ -457,10 +455,42 @@ impl Evaluator<'_> {
     }
 }
 
-fn title(decl: &Decl) -> Arc<str> {
-    format!("{} `{}`", decl.kind.word(), decl.name.text).into()
+fn title(decl: &Decl) -> Title {
+    Title { word: decl.kind.word(), name: decl.name.text.clone() }
 }
 
 fn is_lazy(module: &Module, decl: &Decl) -> bool {
     decl.body.is_some_and(|b| matches!(module.expr(b), Expr::Map(_) | Expr::Each(Each { key: Some(_), .. })))
+}
+
+/// Errors for results that would be published under one name.
+pub(crate) fn check_published(graph: &Graph) -> Vec<Diagnostic> {
+    let mut names: FxHashMap<&WsPath, (FileId, TargetId)> = FxHashMap::default();
+    let mut errors = Vec::new();
+    for (i, target) in graph.targets.iter().enumerate() {
+        for result in &target.results {
+            match names.get(&result.publish) {
+                Some((file, _)) if *file == result.file => {}
+                Some((_, other)) => {
+                    let other = graph.target(*other);
+                    let message = format!(
+                        "`{}` and `{}` both make `{}`",
+                        other.address, result.address, result.publish
+                    );
+                    let error = Diagnostic::error("made-twice", message);
+                    errors.push(if other.address == target.address {
+                        error
+                            .note(format!("declared at {}", target.place))
+                            .mend("{ \"key\": … } puts each under a key of its own")
+                    } else {
+                        error
+                            .note(format!("declared at {} and {}", other.place, target.place))
+                            .mend("give one of them another name")
+                    });
+                }
+                None => drop(names.insert(&result.publish, (result.file, TargetId(i as u32)))),
+            }
+        }
+    }
+    errors
 }

@@ -5,12 +5,12 @@ mod commands;
 mod expressions;
 mod types;
 
-use std::collections::HashMap;
 use std::sync::Arc;
 
 use nubrik_diagnostic::{Diagnostic, nearest};
 use nubrik_source::{FileId, Span, WsPath};
 use nubrik_syntax::{Node, SyntaxKind, Token, Tree, is_name, views};
+use rustc_hash::FxHashMap;
 
 use crate::builtins::is_builtin_name;
 use crate::hir::*;
@@ -32,7 +32,7 @@ pub(crate) fn lower(tree: &Tree, location: Location) -> (Module, Vec<Diagnostic>
         title: location.title,
         uses: Vec::new(),
         decls: Vec::new(),
-        names: HashMap::new(),
+        names: FxHashMap::default(),
         exprs: Vec::new(),
         spans: Vec::new(),
     };
@@ -42,7 +42,7 @@ pub(crate) fn lower(tree: &Tree, location: Location) -> (Module, Vec<Diagnostic>
         scopes: Vec::new(),
         slot_types: Vec::new(),
         references: Vec::new(),
-        name_spans: HashMap::new(),
+        name_spans: FxHashMap::default(),
         in_kind: false,
         in_key: false,
     };
@@ -76,7 +76,7 @@ struct Lowerer {
     /// References of the declaration being lowered.
     references: Vec<Reference>,
     /// Where each of the module's names was declared.
-    name_spans: HashMap<Arc<str>, Span>,
+    name_spans: FxHashMap<Arc<str>, Span>,
     in_kind: bool,
     /// Whether the key of a map's entry is being lowered.
     in_key: bool,

@@ -1,8 +1,7 @@
 //! A world in memory.
 
-use std::cell::RefCell;
 use std::collections::{BTreeMap, BTreeSet};
-use std::sync::Arc;
+use std::sync::{Arc, Mutex};
 
 use nubrik_lang::{
     Answer, AnswerText, DefinitionText, EntryKind, LibraryAnswer, LibraryRequest, LibrarySearch, Listing,
@@ -14,7 +13,7 @@ pub struct MemoryWorld {
     files: BTreeMap<String, Arc<str>>,
     /// Folders whose listing is not there until it was asked for once.
     pub slow: bool,
-    asked: RefCell<BTreeSet<WsPath>>,
+    asked: Mutex<BTreeSet<WsPath>>,
     /// Answers of scans by their folders.
     pub answers: BTreeMap<String, Arc<str>>,
 }
@@ -23,7 +22,7 @@ pub struct MemoryWorld {
 impl MemoryWorld {
     pub fn new(files: &[(&str, &str)]) -> Self {
         let files = files.iter().map(|(p, t)| ((*p).to_owned(), Arc::from(*t))).collect();
-        MemoryWorld { files, slow: false, asked: RefCell::default(), answers: BTreeMap::new() }
+        MemoryWorld { files, slow: false, asked: Mutex::default(), answers: BTreeMap::new() }
     }
 
     /// The files of an example: `#=== path` begins each; what stands before is `targets.nub`.
@@ -49,7 +48,7 @@ impl MemoryWorld {
 
     /// How many folders were asked for.
     pub fn asked(&self) -> usize {
-        self.asked.borrow().len()
+        self.asked.lock().unwrap().len()
     }
 }
 
@@ -70,7 +69,7 @@ impl World for MemoryWorld {
     }
 
     fn list(&self, folder: &WsPath) -> Answer<Arc<Listing>> {
-        if self.asked.borrow_mut().insert(folder.clone()) && self.slow {
+        if self.asked.lock().unwrap().insert(folder.clone()) && self.slow {
             return Answer::Pending;
         }
         let (mut files, mut folders) = (BTreeSet::new(), BTreeSet::new());

@@ -51,12 +51,12 @@ pub fn build_evaluated(
     patterns: &[AddressPattern],
     how: How,
     stream: Stream,
-) -> Outcome<(Evaluation, BuildReport)> {
+) -> Outcome<(&'static Evaluation, BuildReport)> {
     session.load_state();
     let evaluation = evaluate_with(face, session, Some((how, stream)), |s| s.evaluate(patterns))?;
-    let screen = screen_for(face, session, &evaluation, stream);
+    let screen = screen_for(face, session, evaluation, stream);
     let options = options_of(session, how);
-    let report = screen.during(|| session.build(patterns, &evaluation, &screen, options));
+    let report = screen.during(|| session.build(patterns, evaluation, &screen, options));
     drop(screen);
     let report = report.map_err(|problem| own_problem(face, problem))?;
     Ok((evaluation, report))

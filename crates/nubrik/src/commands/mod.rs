@@ -130,7 +130,8 @@ pub fn report(face: Face, list: &[Diagnostic], sources: &Sources) {
         let paint = Paint::for_stderr(face.plain);
         eprint!("{}", diagnostics::render(list, sources, paint));
         // What there is more to know, once for all of them.
-        let mut codes: Vec<&str> = list.iter().map(|d| d.code).filter(|c| explain::has_topic(c)).collect();
+        let in_definitions = list.iter().filter(|d| d.span.is_some());
+        let mut codes: Vec<&str> = in_definitions.map(|d| d.code).filter(|c| explain::has_topic(c)).collect();
         codes.sort_unstable();
         codes.dedup();
         if !codes.is_empty() && codes.len() <= 4 {
@@ -153,7 +154,11 @@ pub fn own_problem(face: Face, problem: BuildProblem) -> Exit {
 
 /// Evaluates, and stops with the errors if there are any. Scans that definitions wait for are run
 /// without a word, unless they fail.
-pub fn evaluate(face: Face, session: &mut Session, patterns: &[AddressPattern]) -> Outcome<Evaluation> {
+pub fn evaluate(
+    face: Face,
+    session: &mut Session,
+    patterns: &[AddressPattern],
+) -> Outcome<&'static Evaluation> {
     evaluate_with(face, session, None, |session| session.evaluate(patterns))
 }
 
@@ -163,7 +168,7 @@ pub fn evaluate_with(
     session: &mut Session,
     shown: Option<(How, Stream)>,
     once: impl Fn(&Session) -> Evaluation,
-) -> Outcome<Evaluation> {
+) -> Outcome<&'static Evaluation> {
     let mut evaluation = once(session);
     while evaluation.waiting && !evaluation.scans.is_empty() {
         // What is wrong anyway is said first.
@@ -175,7 +180,8 @@ pub fn evaluate_with(
         build::answer_scans(face, session, &evaluation, shown)?;
         evaluation = once(session);
     }
-    stop_on_errors(face, evaluation)
+    // A command evaluates once or twice and ends: freeing a large graph would only take time.
+    Ok(Box::leak(Box::new(stop_on_errors(face, evaluation)?)))
 }
 
 /// Evaluates everything with its warnings; errors are the caller's to print.

@@ -1,0 +1,289 @@
+//! Evaluation of many packages by several threads. Each thread evaluates runs of packages on its own,
+//! with what they refer to; the graphs are then put together by path. What two threads made alike is
+//! the same step: evaluation of the same definitions gives the same values.
+
+use std::collections::BTreeMap;
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::{Condvar, Mutex, PoisonError};
+
+use nubrik_diagnostic::Diagnostic;
+use nubrik_graph::{FileId, Graph, Native, Program, Step, StepId, TargetId, ToolId, WorkFolder};
+use nubrik_source::{Span, WsPath};
+use rustc_hash::{FxHashMap, FxHashSet};
+
+use crate::address::AddressPattern;
+use crate::eval::{Evaluation, Evaluator, Setting, check_published};
+use crate::world::World;
+
+/// Fewer packages than this are evaluated by one thread.
+const WORTH_IT: usize = 128;
+
+/// Runs of packages for each thread: enough that none waits long for the others, few enough that what
+/// many packages refer to is not evaluated often.
+const RUNS_PER_THREAD: usize = 4;
+
+/// Evaluates everything at and below a folder by several threads; `None` where the pattern means
+/// something else, or too little for that. `stack` is how much each thread gets, in bytes.
+pub fn evaluate_below(
+    world: &dyn World,
+    settings: &[Setting],
+    pattern: &AddressPattern,
+    threads: usize,
+    stack: usize,
+) -> Option<Evaluation> {
+    if threads < 2 {
+        return None;
+    }
+    world.expect_all_below(&pattern.path);
+    let packages = Evaluator::new(world).packages_meant(pattern);
+    if packages.len() < WORTH_IT {
+        return None;
+    }
+    // With settings every run loads all definitions, to know what there is to set.
+    let runs = if settings.is_empty() { threads * RUNS_PER_THREAD } else { threads };
+    let size = packages.len().div_ceil(runs);
+    let runs: Vec<&[WsPath]> = packages.chunks(size).collect();
+    let next = AtomicUsize::new(0);
+    let done: Mutex<BTreeMap<usize, Evaluation>> = Mutex::default();
+    let changed = Condvar::new();
+    let work = || {
+        loop {
+            let number = next.fetch_add(1, Ordering::Relaxed);
+            let Some(packages) = runs.get(number) else { return };
+            let evaluation = Evaluator::new(world).with_settings(settings).request_packages(packages);
+            done.lock().unwrap_or_else(PoisonError::into_inner).insert(number, evaluation);
+            changed.notify_all();
+        }
+    };
+    std::thread::scope(|scope| {
+        let mut running = Vec::new();
+        for _ in 0..threads {
+            match std::thread::Builder::new().stack_size(stack).spawn_scoped(scope, work) {
+                Ok(thread) => running.push(thread),
+                Err(e) if running.is_empty() => std::panic::panic_any(format!("cannot start a thread: {e}")),
+                Err(_) => break,
+            }
+        }
+        let mut whole = Whole::default();
+        for number in 0..runs.len() {
+            let mut ready = done.lock().unwrap_or_else(PoisonError::into_inner);
+            let evaluation = loop {
+                if let Some(evaluation) = ready.remove(&number) {
+                    break evaluation;
+                }
+                // A thread that panicked brings nothing any more.
+                if running.iter().all(std::thread::ScopedJoinHandle::is_finished)
+                    && !ready.contains_key(&number)
+                {
+                    for thread in running {
+                        if let Err(panic) = thread.join() {
+                            std::panic::resume_unwind(panic);
+                        }
+                    }
+                    return Some(whole.finish());
+                }
+                let patience = std::time::Duration::from_millis(50);
+                ready = changed.wait_timeout(ready, patience).unwrap_or_else(PoisonError::into_inner).0;
+            };
+            drop(ready);
+            whole.absorb(evaluation);
+        }
+        Some(whole.finish())
+    })
+}
+
+/// Evaluations put together so far.
+#[derive(Default)]
+struct Whole {
+    evaluation: Evaluation,
+    files: FxHashMap<WsPath, FileId>,
+    steps: FxHashMap<WsPath, StepId>,
+    targets: FxHashMap<(WsPath, std::sync::Arc<str>), TargetId>,
+    tools: FxHashMap<std::sync::Arc<str>, ToolId>,
+    sources: FxHashMap<std::sync::Arc<str>, nubrik_source::FileId>,
+    read: FxHashSet<WsPath>,
+}
+
+impl Whole {
+    fn absorb(&mut self, other: Evaluation) {
+        let graph = &mut self.evaluation.graph;
+        let tools: Vec<ToolId> = other
+            .graph
+            .tools
+            .into_iter()
+            .map(|name| {
+                *self.tools.entry(name.clone()).or_insert_with(|| {
+                    graph.tools.push(name);
+                    ToolId(graph.tools.len() as u32 - 1)
+                })
+            })
+            .collect();
+        let mut new_files = Vec::new();
+        let files: Vec<FileId> = other
+            .graph
+            .files
+            .into_iter()
+            .map(|node| {
+                *self.files.entry(node.path.clone()).or_insert_with(|| {
+                    let id = FileId(graph.files.len() as u32);
+                    new_files.push((id, node.maker));
+                    graph.files.push(node);
+                    id
+                })
+            })
+            .collect();
+        let targets: Vec<TargetId> = other
+            .graph
+            .targets
+            .into_iter()
+            .map(|mut target| {
+                let results = std::mem::take(&mut target.results);
+                let key = (target.package.clone(), target.place.to_string().into());
+                let id = *self.targets.entry(key).or_insert_with(|| {
+                    graph.targets.push(target.clone());
+                    TargetId(graph.targets.len() as u32 - 1)
+                });
+                let known = &mut graph.targets[id.0 as usize];
+                if known.kind.is_empty() {
+                    known.kind = target.kind;
+                }
+                if known.results.is_empty() {
+                    known.results = results;
+                    known.results.iter_mut().for_each(|r| r.file = files[r.file.0 as usize]);
+                }
+                id
+            })
+            .collect();
+        let numbers = Numbers { files: &files, tools: &tools, targets: &targets };
+        let steps: Vec<StepId> = other
+            .graph
+            .steps
+            .into_iter()
+            .map(|step| {
+                *self.steps.entry(step.folder.clone()).or_insert_with(|| {
+                    graph.steps.push(numbers.renumbered(step));
+                    StepId(graph.steps.len() as u32 - 1)
+                })
+            })
+            .collect();
+        for (id, maker) in new_files {
+            graph.files[id.0 as usize].maker = maker.map(|m| steps[m.0 as usize]);
+        }
+        self.absorb_rest(other.requested, other.targets, other.scans, &files, &targets);
+        for diagnostic in other.diagnostics {
+            let diagnostic = self.moved(diagnostic, &other.sources);
+            self.evaluation.diagnostics.push(diagnostic);
+        }
+        for path in other.read {
+            if self.read.insert(path.clone()) {
+                self.evaluation.read.push(path);
+            }
+        }
+        self.evaluation.waiting |= other.waiting;
+    }
+
+    fn absorb_rest(
+        &mut self,
+        requested: Vec<FileId>,
+        targets: Vec<TargetId>,
+        scans: Vec<FileId>,
+        files: &[FileId],
+        numbers: &[TargetId],
+    ) {
+        self.evaluation.requested.extend(requested.into_iter().map(|f| files[f.0 as usize]));
+        self.evaluation.targets.extend(targets.into_iter().map(|t| numbers[t.0 as usize]));
+        self.evaluation.scans.extend(scans.into_iter().map(|f| files[f.0 as usize]));
+    }
+
+    /// A diagnostic with its places in the sources of the whole, to which their texts are added.
+    fn moved(&mut self, mut diagnostic: Diagnostic, from: &nubrik_source::Sources) -> Diagnostic {
+        let mut moved = |span: Span| {
+            let name = from.name(span.file);
+            let known = self.sources.get(name).copied();
+            let file = known.unwrap_or_else(|| {
+                let file = self.evaluation.sources.add(name, from.text(span.file).clone());
+                self.sources.insert(name.clone(), file);
+                file
+            });
+            Span { file, ..span }
+        };
+        diagnostic.span = diagnostic.span.map(&mut moved);
+        for related in &mut diagnostic.related {
+            related.span = moved(related.span);
+        }
+        diagnostic
+    }
+
+    fn finish(mut self) -> Evaluation {
+        let evaluation = &mut self.evaluation;
+        let mut seen = FxHashSet::default();
+        evaluation.requested.retain(|f| seen.insert(*f));
+        let mut seen = FxHashSet::default();
+        evaluation.targets.retain(|t| seen.insert(*t));
+        let errors = check_published(&evaluation.graph);
+        evaluation.diagnostics.extend(errors);
+        evaluation.diagnostics.sort_by_key(|d| (d.span.map(|s| (s.file, s.start, s.end)), d.severity));
+        evaluation.diagnostics.dedup();
+        self.evaluation
+    }
+}
+
+/// What the numbers of one graph are in another.
+struct Numbers<'a> {
+    files: &'a [FileId],
+    tools: &'a [ToolId],
+    targets: &'a [TargetId],
+}
+
+impl Numbers<'_> {
+    fn file(&self, id: FileId) -> FileId {
+        self.files[id.0 as usize]
+    }
+
+    fn renumbered(&self, mut step: Step) -> Step {
+        step.target = self.targets[step.target.0 as usize];
+        for list in [&mut step.inputs, &mut step.candidates] {
+            list.iter_mut().for_each(|f| *f = self.file(*f));
+            list.sort_unstable();
+        }
+        step.outputs.iter_mut().for_each(|o| o.file = self.file(o.file));
+        step.tools.iter_mut().for_each(|t| *t = self.tools[t.0 as usize]);
+        step.tools.sort_unstable();
+        step.taken.iter_mut().for_each(|(_, f)| *f = self.file(*f));
+        step.status = step.status.map(|f| self.file(f));
+        for stage in step.commands.iter_mut().flat_map(|c| &mut c.stages) {
+            stage.program = match stage.program {
+                Program::Tool(tool) => Program::Tool(self.tools[tool.0 as usize]),
+                Program::File(file) => Program::File(self.file(file)),
+            };
+        }
+        if let WorkFolder::Private { copy_of: Some(file), .. } = &mut step.work {
+            *file = self.file(*file);
+        }
+        match &mut step.native {
+            Some(Native::Stage { files } | Native::Pack { files, .. }) => {
+                files.iter_mut().for_each(|p| p.from = self.file(p.from));
+            }
+            Some(Native::Unpack { archive, .. }) => *archive = self.file(*archive),
+            Some(Native::Write { .. } | Native::Fetch { .. }) | None => {}
+        }
+        step
+    }
+}
+
+/// A graph with nothing in it.
+impl Default for Evaluation {
+    fn default() -> Self {
+        Evaluation {
+            graph: Graph::default(),
+            requested: Vec::new(),
+            targets: Vec::new(),
+            diagnostics: Vec::new(),
+            sources: nubrik_source::Sources::default(),
+            read: Vec::new(),
+            scans: Vec::new(),
+            options: Vec::new(),
+            waiting: false,
+        }
+    }
+}
