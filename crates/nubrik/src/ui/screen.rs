@@ -66,7 +66,7 @@ impl Columns {
                 })
                 .max()
                 .unwrap_or(0)
-                .min(28),
+                .min(40),
             say: widest(&mut steps().map(|s| &*s.say), 36),
         }
     }
