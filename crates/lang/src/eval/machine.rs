@@ -13,6 +13,9 @@ use crate::world::{
     Answer, AnswerText, EntryKind, LibraryRequest, ProbeCommand, ProbeProgram, ProbeRequest, ToolRequest,
 };
 
+/// A text and its place.
+type PlacedText = (Arc<str>, Span);
+
 impl Evaluator<'_> {
     pub(super) fn tool_form(&mut self, values: &FormValues, span: Span) -> Result<Value> {
         let names = values.texts("names");
@@ -239,7 +242,7 @@ impl Evaluator<'_> {
         function: &str,
         others: &[&str],
         span: Span,
-    ) -> Result<((Arc<str>, Span), Vec<Given>)> {
+    ) -> Result<(PlacedText, Vec<Given>)> {
         let mut text = None;
         let mut rest = Vec::new();
         for arg in args {

@@ -23,6 +23,9 @@ pub(super) struct Draft {
     pub tools: Vec<ToolId>,
 }
 
+/// An output of commands that choose where they write: its name, its path, and where it is named.
+type ChosenOutput = (Arc<str>, Arc<str>, Span);
+
 impl Evaluator<'_> {
     pub(super) fn step_form(&mut self, scope: &Scope, values: &FormValues, span: Span) -> Result<Value> {
         let commands = values.commands();
@@ -263,7 +266,7 @@ impl Evaluator<'_> {
     }
 
     /// The outputs of commands that choose where they write: name and path.
-    fn makes(&mut self, values: &FormValues, span: Span) -> Result<Vec<(Arc<str>, Arc<str>, Span)>> {
+    fn makes(&mut self, values: &FormValues, span: Span) -> Result<Vec<ChosenOutput>> {
         let Value::Map(map) = values.value("makes") else { return Ok(Vec::new()) };
         let mut makes = Vec::new();
         for (name, thunk) in &map.entries {

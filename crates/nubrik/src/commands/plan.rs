@@ -19,7 +19,7 @@ pub fn plan(face: Face, choice: &Choice, words: &[String]) -> Outcome<Exit> {
     let patterns = patterns(face, &mut session, words)?;
     session.load_state();
     let evaluation = evaluate(face, &mut session, &patterns)?;
-    let planned = session.plan(&evaluation, &Silent);
+    let planned = session.plan(evaluation, &Silent);
     if face.json {
         print_json(&evaluation.graph, &planned);
     } else {

@@ -29,12 +29,12 @@ pub fn why(face: Face, choice: &Choice, address: &str) -> Outcome<Exit> {
     let patterns = patterns(face, &mut session, &[address.to_owned()])?;
     session.load_state();
     let evaluation = evaluate(face, &mut session, &patterns)?;
-    let planned = session.plan(&evaluation, &Silent);
+    let planned = session.plan(evaluation, &Silent);
     let paint = super::paint(face);
-    let pending = chain_now(&evaluation, &planned);
+    let pending = chain_now(evaluation, &planned);
     let (headline, chain) = match pending {
         Some((word, chain)) => (format!("{address} would {word} now"), chain),
-        None => match chain_then(&evaluation, session.state()) {
+        None => match chain_then(evaluation, session.state()) {
             Some((build, chain)) if build == session.state().builds => {
                 (format!("{address} is current; it last ran in the newest build, number {build}"), chain)
             }

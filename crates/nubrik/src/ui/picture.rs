@@ -140,14 +140,14 @@ fn ordered(shape: &Shape, layers: &[usize]) -> Vec<Vec<usize>> {
     };
     settle(&order, &mut rows);
     for _ in 0..8 {
-        for at in 0..depth {
+        for layer in &mut order {
             let middle = |n: usize| {
                 let near: Vec<f64> = neighbours[n].iter().map(|m| rows[*m]).collect();
                 if near.is_empty() { rows[n] } else { near.iter().sum::<f64>() / near.len() as f64 }
             };
-            let mut keyed: Vec<(f64, usize)> = order[at].iter().map(|n| (middle(*n), *n)).collect();
+            let mut keyed: Vec<(f64, usize)> = layer.iter().map(|n| (middle(*n), *n)).collect();
             keyed.sort_by(|a, b| a.0.total_cmp(&b.0).then(a.1.cmp(&b.1)));
-            order[at] = keyed.into_iter().map(|(_, n)| n).collect();
+            *layer = keyed.into_iter().map(|(_, n)| n).collect();
         }
         settle(&order, &mut rows);
     }

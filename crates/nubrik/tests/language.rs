@@ -1,0 +1,387 @@
+//! What the language's forms do on a real machine: options, scans, probes, tools, fetching, folders.
+
+#![allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
+
+mod sandbox;
+
+use std::io::{Read, Write};
+use std::net::TcpListener;
+
+use sandbox::Sandbox;
+
+#[test]
+fn options_stand_side_by_side_and_to_and_fro_runs_nothing() {
+    let sandbox = Sandbox::new(&[
+        ("nubrik.toml", "[profiles]\nship = { mode = \"release\" }\n"),
+        (
+            "targets.nub",
+            "## How it is made.\noption mode: \"debug\" | \"release\" = \"debug\"\n\
+             target plain = step { run = `echo plain > {out \"plain\"}` }\n\
+             target made = step { run = `echo {mode} > {out \"made\"}` }\n\
+             target both = stage { \"a\": made under { mode = \"debug\" }, \"b\": made under { mode = \"release\" } }\n",
+        ),
+    ]);
+    assert_eq!(sandbox.run(&["build", "--json"]).expect(0).ran().len(), 4);
+    assert_eq!(sandbox.read("out/base/both/b"), "release\n");
+    let ship = sandbox.run(&["build", "--json", "--profile", "ship"]).expect(0);
+    assert_eq!(ship.ran().len(), 0, "everything is there already: {}", ship.stdout);
+    assert_eq!(sandbox.read("out/ship/made"), "release\n");
+    assert_eq!(sandbox.read("out/base/made"), "debug\n");
+    assert_eq!(sandbox.run(&["build", "--json"]).expect(0).ran().len(), 0);
+    let set = sandbox.run(&["build", "--json", "--set", "mode=release", "made"]).expect(0);
+    assert_eq!(set.ran().len(), 0);
+    assert_eq!(sandbox.read("out/base/made"), "release\n");
+    sandbox.run(&["build", "made", "--set", "mode=debug"]).expect(0);
+    assert_eq!(sandbox.read("out/base/made"), "debug\n");
+    let wrong = |args: &[&str], code| sandbox.run(args).expect(code).stderr;
+    assert_eq!(
+        wrong(&["build", "--plain", "--set", "mdoe=release"], 3),
+        "wrong   no option is called `mdoe` (--set)\n  mend  mode\n  mend  `nubrik options` shows what can be set\n"
+    );
+    let value = wrong(&["build", "--plain", "--set", "mode=fast"], 3);
+    assert!(
+        value.starts_with(
+            "wrong   expected \"debug\" or \"release\", found \"fast\" for the option `mode` (--set)\n"
+        ),
+        "{value}"
+    );
+    assert_eq!(
+        wrong(&["build", "--plain", "--profile", "shp"], 2),
+        "wrong   there is no profile `shp` in nubrik.toml\n  mend  --profile ship\n"
+    );
+    assert_eq!(
+        wrong(&["build", "--plain", "--set", "mode"], 2),
+        "wrong   `mode` sets nothing\n  mend  --set mode=value\n"
+    );
+    assert_eq!(
+        sandbox.run(&["options", "--plain", "--profile", "ship"]).expect(0).stdout,
+        "mode  \"debug\" | \"release\"\n  about     How it is made.\n  value     \"release\"; its default is \"debug\"\n  \
+         declared  targets.nub:2 as workspace.mode\n  read by   made\n\nprofiles of nubrik.toml\n  ship  mode = \"release\"\n"
+    );
+}
+
+#[test]
+fn a_scan_is_asked_once_and_decides_what_runs() {
+    let sandbox = Sandbox::new(&[
+        (
+            "targets.nub",
+            "private let has = {each f in glob(\"ask/*\") give f.name: scan { run = `grep -q yes {f}`, may_fail = true }.ok}\n\
+             target answers = write { path = \"answers\", text = [each k, ok in has give \"{k}={if ok then 1 else 0}\"].join(\" \") }\n\
+             private let list = scan { run = `cat {in \"list\"}` }.lines\n\
+             target words = step { run = `echo {list} > {out \"words\"}` }\n",
+        ),
+        ("ask/a", "yes\n"),
+        ("ask/b", "no\n"),
+        ("list", "x y\nz\n"),
+    ]);
+    let run = sandbox.run(&["build", "--json"]).expect(0);
+    assert_eq!(run.ran().len(), 5, "{}", run.stdout);
+    assert_eq!(sandbox.read("out/base/answers"), "a=1 b=0");
+    assert_eq!(sandbox.read("out/base/words"), "x y z\n");
+    assert_eq!(sandbox.run(&["build", "--json"]).expect(0).ran().len(), 0);
+    sandbox.write("ask/b", "yes\n");
+    assert_eq!(
+        sandbox.run(&["build", "--json"]).expect(0).ran().len(),
+        2,
+        "one question, and what its answer decides"
+    );
+    sandbox.write("ask/a", "yes, indeed\n");
+    assert_eq!(sandbox.run(&["build", "--json"]).expect(0).ran().len(), 1, "the same answer changes nothing");
+    sandbox.write("targets.nub", "let list = scan { run = `cat {in \"gone\"}` }\ntarget words = step { run = `echo {list.lines} > {out \"words\"}` }\n");
+    sandbox.run(&["build", "--plain"]).expect(3);
+    sandbox.write("targets.nub", "let list = scan { run = `false` }\ntarget words = step { run = `echo {list.lines} > {out \"words\"}` }\n");
+    let failed = sandbox.run(&["build", "--plain"]).expect(1);
+    assert!(failed.stdout.contains("scan for list"), "{}", failed.stdout);
+    let listed = sandbox.run(&["list", "--plain"]).expect(1);
+    assert!(
+        listed.stderr.contains("scan for list"),
+        "a reading command says why it cannot: {}",
+        listed.stderr
+    );
+}
+
+#[test]
+fn probes_and_variables_are_looked_at_each_time() {
+    let sandbox = Sandbox::new(&[
+        (
+            "targets.nub",
+            "private let revision = probe { run = `cat {in \"REVISION\"}` }\n\
+             target stamp = write { path = \"stamp\", text = \"{revision.text} {env(\"TIDE_CHANNEL\", default = \"draft\")}\" }\n\
+             target other = step { run = `date > {out \"other\"}` }\n",
+        ),
+        ("REVISION", "r1\n"),
+    ]);
+    sandbox.run(&["build"]).expect(0);
+    assert_eq!(sandbox.read("out/base/stamp"), "r1 draft");
+    assert_eq!(sandbox.run(&["build", "--json"]).expect(0).ran().len(), 0);
+    sandbox.write("REVISION", "r2\n");
+    assert_eq!(sandbox.run(&["build", "--json"]).expect(0).ran(), ["write stamp"]);
+    assert_eq!(sandbox.read("out/base/stamp"), "r2 draft");
+    sandbox.write("targets.nub", "target t = write { path = \"t\", text = probe { run = `false` }.text }\n");
+    let failed = sandbox.run(&["build", "--plain"]).expect(3);
+    assert!(failed.stderr.starts_with("wrong   this probe failed\n"), "{}", failed.stderr);
+    sandbox.write("targets.nub", "target t = write { path = \"t\", text = env(\"TIDE_NOT_SET\") }\n");
+    let failed = sandbox.run(&["build", "--plain"]).expect(3);
+    assert!(failed.stderr.contains("mend  TIDE_NOT_SET=… nubrik build"), "{}", failed.stderr);
+}
+
+#[test]
+fn a_probe_writes_nothing() {
+    if nubrik_confine::support().path_rules.is_none() {
+        println!("skipped: this kernel has no path rules");
+        return;
+    }
+    let sandbox = Sandbox::new(&[(
+        "targets.nub",
+        "target t = write { path = \"t\", text = \"{probe { run = `touch made-by-probe`, may_fail = true }.ok}x\" }\n".replace("{probe", "{if probe").replace(".ok}", ".ok then 1 else 0}").as_str(),
+    )]);
+    sandbox.run(&["build"]).expect(0);
+    assert!(!sandbox.exists("made-by-probe"));
+    assert_eq!(sandbox.read("out/base/t"), "0x");
+}
+
+#[test]
+fn tools_are_checked_for_their_version() {
+    let sandbox = Sandbox::new(&[
+        (
+            "targets.nub",
+            "let cc = tool { names = [\"no-such-cc\", \"cc\"], at_least = \"3\" }\n\
+         target t = step { run = `{cc} -E -P {in \"t.c\"} -o {out \"t.i\"}`, env = { \"V\": cc.version } }\n",
+        ),
+        ("t.c", "int x;\n"),
+    ]);
+    sandbox.run(&["build"]).expect(0);
+    assert_eq!(sandbox.read("out/base/t.i").trim(), "int x;");
+    sandbox.write(
+        "targets.nub",
+        "target t = step { run = `{tool { names = \"cc\", at_least = \"999\" }} > {out \"t\"}` }\n",
+    );
+    let old = sandbox.run(&["build", "--plain"]).expect(3).stderr;
+    assert!(old.starts_with("wrong   the machine has no `cc` of version 999 or newer\n"), "{old}");
+    sandbox.write(
+        "targets.nub",
+        "target t = step { run = `{tool { names = \"no-such-tool\" }} > {out \"t\"}` }\n",
+    );
+    let doctor = sandbox.run(&["doctor", "--plain"]).expect(4);
+    assert!(doctor.stdout.contains("missing   tool    no-such-tool"), "{}", doctor.stdout);
+    sandbox.write("targets.nub", "target t = step { run = `cc {in \"t.c\"} > {out \"t\"}` }\n");
+    let doctor = sandbox.run(&["doctor", "--plain"]).expect(0);
+    assert!(doctor.stdout.contains("there     tool    cc "), "{}", doctor.stdout);
+}
+
+#[test]
+fn what_the_tool_makes_itself_is_the_same_bytes_each_time() {
+    let sandbox = Sandbox::new(&[
+        (
+            "targets.nub",
+            "target script = write { path = \"run\", text = \"#!/bin/sh\\necho tides\\n\", executable = true }\n\
+             target tree = stage { \"bin/run\": script, \"doc\": glob(\"*.md\"), \"data\": \"data\" }\n\
+             target all = {\n    \"gz\": pack { path = \"all.tar.gz\", prefix = \"all-1\", files = tree }\n    \
+             \"zst\": pack { path = \"all.tar.zst\", files = { \"x\": tree } }\n    \"zip\": pack { path = \"all.zip\", files = tree }\n}\n\
+             target back = unpack { archive = all[\"gz\"], strip = 1 }\n",
+        ),
+        ("a.md", "A\n"),
+        ("b.md", "B\n"),
+        ("data/deep/x", "1\n"),
+    ]);
+    sandbox.run(&["build"]).expect(0);
+    assert_eq!(sandbox.read("out/base/back/all/doc/b.md"), "B\n");
+    assert_eq!(sandbox.read("out/base/back/all/data/deep/x"), "1\n");
+    let run = std::process::Command::new(sandbox.folder.join("out/base/back/all/bin/run")).output().unwrap();
+    assert_eq!(run.stdout, b"tides\n");
+    let bytes = |name: &str| std::fs::read(sandbox.folder.join("out/base/all").join(name)).unwrap();
+    let names = ["gz/all.tar.gz", "zst/all.tar.zst", "zip/all.zip"];
+    let before = names.map(bytes);
+    sandbox.run(&["clean", "--store"]).expect(0);
+    std::fs::remove_dir_all(sandbox.folder.join(".nubrik")).unwrap();
+    sandbox.run(&["build"]).expect(0);
+    assert_eq!(names.map(bytes), before);
+}
+
+#[test]
+fn commands_may_choose_where_they_write() {
+    let sandbox = Sandbox::new(&[
+        (
+            "targets.nub",
+            "target tree = stage { \"src/a\": \"a\" }\n\
+             target chosen = step { run = sh`mkdir dist; tr a-z A-Z < src/a > dist/b; echo log > build.log; echo more >> src/a`\n    \
+             makes = { \"dist\": \"dist/\", \"log\": \"build.log\" }, dir = tree }\n\
+             target inside = step { run = sh`cat x; basename \"$PWD\"; echo {in \"sub/x\"} > {out \"y\"}`, dir = \"sub\", reads = \"sub/x\" }\n\
+             target listed = step { run = `sort {list [\"a\", \"sub/x\"]} -o {out \"l\"}` }\n\
+             target empty = step { run = sh`echo here > made`, makes = { \"it\": \"made\" } }\n",
+        ),
+        ("a", "tides\n"),
+        ("sub/x", "ebb\n"),
+    ]);
+    let run = sandbox.run(&["build", "--plain"]).expect(0);
+    assert_eq!(sandbox.read("out/base/chosen/dist/b"), "TIDES\n");
+    assert_eq!(sandbox.read("out/base/chosen/build.log"), "log\n");
+    assert_eq!(sandbox.read("out/base/tree/src/a"), "tides\n", "the step wrote into a copy");
+    assert_eq!(sandbox.read("out/base/inside/y"), "x\n", "{}", run.stdout);
+    assert_eq!(sandbox.read("out/base/listed/l"), "a\nsub/x\n");
+    assert_eq!(sandbox.read("out/base/empty/made"), "here\n");
+    assert_eq!(sandbox.run(&["build", "--json"]).expect(0).ran().len(), 0);
+    sandbox.write("a", "moon\n");
+    assert_eq!(
+        sandbox.run(&["build", "--json"]).expect(0).ran(),
+        ["make chosen", "make l", "put tree together"].map(|s| s.replace("make chosen", "make dist"))
+    );
+    sandbox.write("targets.nub", "target t = step { run = `true`, makes = { \"x\": \"never\" } }\n");
+    let failed = sandbox.run(&["build", "--plain"]).expect(1);
+    assert!(failed.stdout.contains("did not make its output never"), "{}", failed.stdout);
+}
+
+#[test]
+fn shells_get_every_hole_as_one_word() {
+    let sandbox = Sandbox::new(&[
+        (
+            "targets.nub",
+            "target t = step { run = sh`for f in {glob(\"*.txt\")}; do cat \"$f\"; done > {out \"t\"}; printf '%s|' {[\"a b\", \"$X\", \"it's\"]} \"pre {\"$HOME `x`\"} post\" ${{0##*/}} >> {out \"t\"}` }\n",
+        ),
+        ("a b.txt", "one\n"),
+        ("$(c).txt", "two\n"),
+    ]);
+    sandbox.run(&["build", "--plain"]).expect(0);
+    assert_eq!(sandbox.read("out/base/t"), "two\none\na b|$X|it's|pre $HOME `x` post|sh|");
+}
+
+#[test]
+fn a_step_that_takes_too_long_is_ended() {
+    let sandbox = Sandbox::new(&[(
+        "targets.nub",
+        "target t = step { run = sh`echo begun; sleep 30 & sleep 30; echo x > {out \"t\"}`, timeout = 300ms }\n",
+    )]);
+    let run = sandbox.run(&["build", "--plain"]).expect(1);
+    assert!(run.stdout.contains("was ended after 0.30s, its limit"), "{}", run.stdout);
+    assert!(run.stdout.contains("begun"), "{}", run.stdout);
+}
+
+/// Serves the same answer to each request, and says on which port.
+fn serve(body: &'static [u8], requests: usize) -> u16 {
+    let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+    let port = listener.local_addr().unwrap().port();
+    std::thread::spawn(move || {
+        for stream in listener.incoming().take(requests) {
+            let mut stream = stream.unwrap();
+            let _ = stream.read(&mut [0; 2048]);
+            let head =
+                format!("HTTP/1.1 200 OK\r\nContent-Length: {}\r\nConnection: close\r\n\r\n", body.len());
+            let _ = stream.write_all(head.as_bytes()).and_then(|()| stream.write_all(body));
+        }
+    });
+    port
+}
+
+#[test]
+fn what_is_fetched_is_known_by_its_digest() {
+    // sha256sum of "tides\n"
+    const DIGEST: &str = "sha256:5dbcbbf7fabd0b9f6d2ef8c5c8b2ab1ac9e0c8b3ad4c7e2ec2a5b0b1ad4f4d6a";
+    let sandbox = Sandbox::new(&[("tides.txt", "tides\n")]);
+    let digest = {
+        let output =
+            std::process::Command::new("sha256sum").arg(sandbox.folder.join("tides.txt")).output().unwrap();
+        format!("sha256:{}", String::from_utf8(output.stdout).unwrap().split(' ').next().unwrap())
+    };
+    let port = serve(b"tides\n", 2);
+    let dead = TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
+    let fetch = |digest: &str| {
+        format!(
+            "target t = fetch {{ url = [\"http://127.0.0.1:{dead}/t.txt\", \"http://127.0.0.1:{port}/t.txt\"], digest = \"{digest}\" }}\n"
+        )
+    };
+    sandbox.write("targets.nub", &fetch(&digest));
+    let run = sandbox.run(&["build", "--plain"]).expect(0);
+    assert_eq!(sandbox.read("out/base/t.txt"), "tides\n", "{}", run.stdout);
+    sandbox.write("targets.nub", &fetch(DIGEST));
+    let wrong = sandbox.run(&["build", "--plain"]).expect(1).stdout;
+    assert!(wrong.contains(DIGEST) && wrong.contains(&digest), "both digests are shown: {wrong}");
+    sandbox.write(
+        "targets.nub",
+        &format!(
+            "target t = fetch {{ url = \"file://{}/tides.txt\", digest = \"{digest}\", path = \"again\" }}\n",
+            sandbox.folder.display()
+        ),
+    );
+    sandbox.run(&["build"]).expect(0);
+    assert_eq!(sandbox.read("out/base/t/again"), "tides\n");
+}
+
+#[test]
+fn tags_and_kinds_select() {
+    let sandbox = Sandbox::new(&[(
+        "targets.nub",
+        "target a tagged slow, nightly = step { run = `date > {out \"a\"}` }\ntarget b = write { path = \"b\", text = \"\" }\n",
+    )]);
+    assert_eq!(
+        sandbox.run(&["list", "--tag", "slow", "--plain"]).expect(0).stdout,
+        "the workspace's root\n  step  a   #slow  #nightly\n"
+    );
+    assert_eq!(sandbox.run(&["list", "--kinds", "--plain"]).expect(0).stdout, "     2  step\n");
+    let wrong = sandbox.run(&["list", "--tag", "slwo", "--plain"]).expect(2).stderr;
+    assert_eq!(wrong, "wrong   no target here is tagged `slwo`\n  mend  there is: nightly, slow\n");
+}
+
+#[test]
+fn definitions_are_written_in_one_form() {
+    let sandbox = Sandbox::new(&[
+        ("targets.nub", "let a=1\n"),
+        ("kit/x.nub", "let b = 2\n"),
+        ("bad/y.nub", "let = 3\n"),
+    ]);
+    let check = sandbox.run(&["fmt", "--check", "--plain", "targets.nub", "kit"]).expect(1);
+    assert_eq!(
+        check.stdout,
+        "untidy    targets.nub\n\n1 of 2 files are not in the usual form; `nubrik fmt` mends them\n"
+    );
+    assert_eq!(sandbox.read("targets.nub"), "let a=1\n");
+    let all = sandbox.run(&["fmt", "--plain"]).expect(3);
+    assert!(all.stderr.contains("bad/y.nub:1:5"), "{}", all.stderr);
+    assert_eq!(sandbox.read("targets.nub"), "let a = 1\n", "others are mended all the same");
+    assert_eq!(sandbox.read("bad/y.nub"), "let = 3\n");
+    sandbox.run(&["fmt", "--check", "targets.nub"]).expect(0);
+}
+
+#[test]
+fn the_graph_is_drawn_for_people_and_programs() {
+    let sandbox = Sandbox::new(&[(
+        "targets.nub",
+        "target a = step { run = `date > {out \"a\"}` }\ntarget b = step { run = `cat {a} > {out \"b\"}` }\ntarget c = step { run = `cat {b} > {out \"c\"}` }\n",
+    )]);
+    let run = |args: &[&str]| sandbox.run(args).expect(0).stdout;
+    let dot = run(&["graph", "c"]);
+    assert!(
+        dot.starts_with("digraph nubrik {") && dot.matches(" -> ").count() == 2 && dot.ends_with("}\n"),
+        "{dot}"
+    );
+    assert_eq!(run(&["graph", "c", "--depth", "1", "--format", "mermaid"]).matches("-->").count(), 1);
+    assert_eq!(run(&["graph", "a", "--users", "--format", "json"]).lines().count(), 3);
+    assert!(run(&["graph", "--format", "svg"]).contains("<title>b (step)</title>"));
+    assert_eq!(
+        run(&["how", "c", "a", "--plain"]),
+        "c  targets.nub:3  uses b\nb  targets.nub:2  uses a\na  targets.nub:1\n"
+    );
+    let wrong = sandbox.run(&["how", "a", "c", "--plain"]).expect(2).stderr;
+    assert!(wrong.starts_with("wrong   `a` does not depend on `c`\n"), "{wrong}");
+    let show = run(&["show", "b", "--plain"]);
+    assert_eq!(
+        show,
+        "b\n  kind      step\n  defined   targets.nub:2\n  needs     a\n  used by   c\n  results   out/base/b\n\n  \
+         make b  never ran here, targets.nub:2\n    command   cat .nubrik/made/a/@a/a > .nubrik/made/b/@b/b\n    \
+         reads     a of a\n    makes     b\n"
+    );
+    assert!(run(&["completions", "bash"]).contains("nubrik"));
+}
+
+#[test]
+fn every_topic_can_be_read_and_the_reference_is_true() {
+    let sandbox = Sandbox::new(&[]);
+    let page = sandbox.run(&["explain", "--all"]).expect(0).stdout;
+    let root = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../..");
+    let written = std::fs::read_to_string(root.join("docs/reference.md")).unwrap();
+    assert_eq!(written, page, "docs/reference.md is `nubrik explain --all`");
+    for topic in ["step", "made-twice", "ran", "jobs", "c.library", "{out}", "below"] {
+        assert!(!sandbox.run(&["explain", topic, "--plain"]).expect(0).stdout.is_empty(), "{topic}");
+    }
+    let wrong = sandbox.run(&["explain", "setp", "--plain"]).expect(2).stderr;
+    assert!(wrong.contains("mend  nubrik explain step"), "{wrong}");
+}
