@@ -30,7 +30,8 @@ impl Evaluator<'_> {
 
     /// The declaration that `&path` means, seen from a module.
     pub(super) fn find_reference(&mut self, from: ModuleId, path: &Arc<str>, span: Span) -> Result<Meaning> {
-        let path = WsPath::from_normal(path.trim_end_matches('/'));
+        let path = WsPath::root().resolve(path).map_err(|p| Diagnostic::error("bad-path", p.to_string()));
+        let path = self.at(span, path)?;
         let mut meanings = self.meanings(&path)?;
         if meanings.len() > 1 {
             let error = Diagnostic::error("two-meanings", format!("`&{path}` means two things"));

@@ -411,7 +411,7 @@ impl Evaluator<'_> {
                 }
             }
             ReferenceTo::Address(path) => {
-                let path = WsPath::from_normal(path.trim_end_matches('/'));
+                let path = WsPath::root().resolve(path).ok()?;
                 match self.meanings(&path).ok()?.as_slice() {
                     [meaning] => Some((meaning.module, meaning.decl)),
                     _ => None,

@@ -12,7 +12,7 @@ use crate::arguments::Face;
 use crate::exit::Exit;
 use crate::ui::json;
 use crate::ui::paint::{Ink, Paint};
-use crate::ui::text::width;
+use crate::ui::text::{width, wrapped};
 
 /// Categories in the order in which they are shown, with their titles.
 const CATEGORIES: [(&str, &str); 11] = [
@@ -187,24 +187,6 @@ fn render(topic: &Topic, paint: Paint) -> String {
     out
 }
 
-/// The text in lines of at most so many columns, broken at spaces.
-fn wrapped(text: &str, columns: usize) -> Vec<String> {
-    let mut lines = vec![String::new()];
-    for word in text.split(' ') {
-        let last = lines.last_mut().map(|l| width(l)).unwrap_or(0);
-        if last > 0 && last + 1 + width(word) > columns {
-            lines.push(String::new());
-        }
-        if let Some(line) = lines.last_mut() {
-            if !line.is_empty() {
-                line.push(' ');
-            }
-            line.push_str(word);
-        }
-    }
-    lines.into_iter().map(|l| l.trim_end().to_owned()).filter(|l| !l.is_empty()).collect()
-}
-
 /// All topics as a page.
 fn markdown(all: &[Topic]) -> String {
     let mut out = String::from(
@@ -244,11 +226,5 @@ mod tests {
         for topic in all_topics() {
             assert!(CATEGORIES.iter().any(|(c, _)| *c == topic.category), "{}", topic.name);
         }
-    }
-
-    #[test]
-    fn text_is_broken_at_spaces() {
-        assert_eq!(wrapped("a bb ccc", 4), ["a bb", "ccc"]);
-        assert_eq!(wrapped("abcdef", 3), ["abcdef"]);
     }
 }

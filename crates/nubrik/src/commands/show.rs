@@ -1,6 +1,7 @@
 //! `nubrik show`
 
 use std::collections::BTreeSet;
+use std::fmt::Write;
 
 use nubrik_engine::{State, shown_command};
 use nubrik_graph::{Graph, StepId, Target, TargetId};
@@ -13,7 +14,7 @@ use crate::arguments::{Choice, Face};
 use crate::exit::Exit;
 use crate::ui::json;
 use crate::ui::paint::{Ink, Paint};
-use crate::ui::text::{cut, time};
+use crate::ui::text::{cut, time, wrapped};
 
 /// How many files, steps and users are named; more of them are only counted.
 const NAMED: usize = 8;
@@ -222,13 +223,20 @@ impl<'g> Shown<'g> {
         );
         let room = paint.width.map_or(usize::MAX, |w| w.saturating_sub(15));
         let more = paint.glyph("…", "...");
+        // Commands are shown whole: they are there to be read and pasted.
+        let mut commands = String::new();
+        for (i, command) in shown_command(step).iter().enumerate() {
+            let label = paint.ink(Ink::Calm, &format!("{:<8}", if i > 0 { "then" } else { "command" }));
+            for (n, text) in wrapped(command, room).iter().enumerate() {
+                let label = if n == 0 { label.clone() } else { " ".repeat(8) };
+                let _ = writeln!(commands, "    {label}  {text}");
+            }
+        }
+        out.push_str(&commands);
         let mut line = |label: &str, text: &str| {
             let text = cut(text, room, more);
             out.push_str(&format!("    {}  {text}\n", paint.ink(Ink::Calm, &format!("{label:<8}"))));
         };
-        for (i, command) in shown_command(step).iter().enumerate() {
-            line(if i > 0 { "then" } else { "command" }, command);
-        }
         let reads = self.files(&step.inputs);
         line("reads", &named(&reads.iter().map(String::as_str).collect::<Vec<_>>(), "nothing"));
         if !step.candidates.is_empty() {

@@ -10,7 +10,7 @@ use crate::commands::graph::Shape;
 const ROW: usize = 46;
 const GAP: usize = 70;
 const MARGIN: usize = 24;
-const LETTER: f64 = 7.3;
+const LETTER: f64 = 7.9;
 
 /// Tints of packages: shallow water to dunes.
 const TINTS: [&str; 8] =
@@ -42,6 +42,10 @@ pub fn svg(shape: &Shape) -> String {
         whole.0.max(1.0),
         whole.1
     );
+    let _ = writeln!(
+        out,
+        "<defs><marker id=\"needs\" viewBox=\"0 0 8 8\" refX=\"8\" refY=\"4\" markerWidth=\"7\" markerHeight=\"7\" orient=\"auto\"><path d=\"M0 1L8 4L0 7z\" fill=\"#7d99a6\"/></marker></defs>"
+    );
     let _ = writeln!(out, "<rect width=\"100%\" height=\"100%\" fill=\"#fbfcfc\"/>");
     for (from, to) in &shape.edges {
         let (a, b) = (places[*from], places[*to]);
@@ -49,7 +53,7 @@ pub fn svg(shape: &Shape) -> String {
         let bend = ((x2 - x1) / 2.0).max(20.0);
         let _ = writeln!(
             out,
-            "<path d=\"M{x1:.0} {y1:.0}C{:.0} {y1:.0} {:.0} {y2:.0} {x2:.0} {y2:.0}\" fill=\"none\" stroke=\"#7d99a6\" stroke-opacity=\"0.6\"/>",
+            "<path d=\"M{x1:.0} {y1:.0}C{:.0} {y1:.0} {:.0} {y2:.0} {x2:.0} {y2:.0}\" fill=\"none\" stroke=\"#7d99a6\" stroke-opacity=\"0.7\" marker-end=\"url(#needs)\"/>",
             x1 + bend,
             x2 - bend
         );
@@ -174,12 +178,12 @@ mod tests {
         let shape = shape(4, &[(0, 1), (1, 2), (0, 2), (3, 2)]);
         assert_eq!(layers(&shape), [0, 1, 2, 0]);
         let picture = svg(&shape);
-        assert_eq!(picture.matches("<path").count(), 4);
+        assert_eq!(picture.matches("marker-end").count(), 4);
         assert_eq!(picture.matches("<g>").count(), 4);
     }
 
     #[test]
     fn a_ring_of_packages_is_drawn_too() {
-        assert_eq!(svg(&shape(2, &[(0, 1), (1, 0)])).matches("<path").count(), 2);
+        assert_eq!(svg(&shape(2, &[(0, 1), (1, 0)])).matches("marker-end").count(), 2);
     }
 }

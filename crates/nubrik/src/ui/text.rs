@@ -30,6 +30,24 @@ pub fn cut(text: &str, columns: usize, mark: &str) -> String {
     kept + mark
 }
 
+/// The text in lines of at most so many columns, broken at spaces.
+pub fn wrapped(text: &str, columns: usize) -> Vec<String> {
+    let mut lines = vec![String::new()];
+    for word in text.split(' ') {
+        let last = lines.last_mut().map(|l| width(l)).unwrap_or(0);
+        if last > 0 && last + 1 + width(word) > columns {
+            lines.push(String::new());
+        }
+        if let Some(line) = lines.last_mut() {
+            if !line.is_empty() {
+                line.push(' ');
+            }
+            line.push_str(word);
+        }
+    }
+    lines.into_iter().map(|l| l.trim_end().to_owned()).filter(|l| !l.is_empty()).collect()
+}
+
 /// A time for people: `4ms`, `0.04s`, `12.3s`, `4min 5s`.
 pub fn time(micros: u64) -> String {
     let seconds = micros as f64 / 1e6;
@@ -70,6 +88,12 @@ pub fn harmless(text: &str, keep_colours: bool) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn text_is_broken_at_spaces() {
+        assert_eq!(wrapped("a bb ccc", 4), ["a bb", "ccc"]);
+        assert_eq!(wrapped("abcdef", 3), ["abcdef"]);
+    }
 
     #[test]
     fn cuts_to_columns() {
