@@ -28,6 +28,7 @@ pub fn parse(file: FileId, text: &Arc<str>) -> Parse {
         diagnostics: Vec::new(),
         lines_matter: vec![true],
         last_error: None,
+        unclosed: false,
         depth: 0,
         brace_calls: true,
     };
@@ -52,6 +53,9 @@ pub(crate) struct Parser<'a> {
     lines_matter: Vec<bool>,
     /// The token at which the last error was reported: one mistake gives one error.
     last_error: Option<usize>,
+    /// Whether something in this declaration was never closed: what follows in it is most often its
+    /// rest, and says nothing of its own.
+    unclosed: bool,
     /// How many expressions are open.
     pub depth: u32,
     /// Whether `name {` is a call here: not in the subject of a `match`.
@@ -133,6 +137,13 @@ impl<'a> Parser<'a> {
         let at_line_start =
             start == 0 || self.text.as_bytes()[start - 1] == b'\n' || self.text[..start] == *"\u{feff}";
         token.kind == Word && at_line_start && begins_declaration(self.text, start)
+    }
+
+    /// Whether the next token is a word at the start of a line.
+    pub fn at_line_start_word(&self) -> bool {
+        let token = self.tokens[self.significant(self.at, true)];
+        let start = token.start as usize;
+        token.kind == Word && (start == 0 || self.text.as_bytes()[start - 1] == b'\n')
     }
 
     /// Where the token before this place ended, and where the next one begins.
@@ -298,6 +309,9 @@ impl<'a> Parser<'a> {
         let next = self.next_index();
         if self.last_error != Some(next) {
             self.last_error = Some(next);
+            if self.unclosed {
+                return;
+            }
             let span = self.next_span();
             self.diagnostics.push(diagnostic.at(span));
         }
@@ -306,7 +320,16 @@ impl<'a> Parser<'a> {
     /// Reports an error at a known place.
     pub fn error_at(&mut self, span: Span, diagnostic: Diagnostic) {
         self.last_error = Some(self.next_index());
+        if self.unclosed {
+            return;
+        }
+        self.unclosed = diagnostic.code == "unclosed";
         self.diagnostics.push(diagnostic.at(span));
+    }
+
+    /// Begins a declaration: what was wrong in the one before is behind.
+    pub fn begin_declaration(&mut self) {
+        self.unclosed = false;
     }
 
     /// Counts what follows as new: the mistake that was just reported is behind.

@@ -52,6 +52,9 @@ fn end_of_declaration(p: &mut Parser) {
 }
 
 fn declaration(p: &mut Parser) {
+    if p.at_line_start_word() {
+        p.begin_declaration();
+    }
     let mark = p.mark_with_docs();
     p.accept_word("private");
     let word = if p.peek() == Word { p.peek_text() } else { "" };
