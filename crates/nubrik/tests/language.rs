@@ -26,6 +26,8 @@ fn options_stand_side_by_side_and_to_and_fro_runs_nothing() {
     let ship = sandbox.run(&["build", "--json", "--profile", "ship"]).expect(0);
     assert_eq!(ship.ran().len(), 0, "everything is there already: {}", ship.stdout);
     assert_eq!(sandbox.read("out/ship/made"), "release\n");
+    let shown = sandbox.run(&["build", "--plain", "--profile", "ship"]).expect(0).stdout;
+    assert!(shown.contains("out/ship/made\n"), "{shown}");
     assert_eq!(sandbox.read("out/base/made"), "debug\n");
     assert_eq!(sandbox.run(&["build", "--json"]).expect(0).ran().len(), 0);
     let set = sandbox.run(&["build", "--json", "--set", "mode=release", "made"]).expect(0);

@@ -8,8 +8,6 @@ use super::text::{cut, time, width};
 /// How many results are listed; more of them are only counted.
 const LISTED_RESULTS: usize = 6;
 
-const RESULTS_FOLDER: &str = "out/base";
-
 /// The summary of a build, in a sentence.
 pub fn sentence(summary: &Summary, micros: u64, cancelled: bool) -> String {
     let steps = |n: usize| if n == 1 { "1 step".to_owned() } else { format!("{n} steps") };
@@ -64,7 +62,9 @@ pub fn render(summary: &Summary, results: &[String], micros: u64, cancelled: boo
     let mut out: String = lines.iter().map(|line| paint.ink(ink, line) + "\n").collect();
     if ok {
         if results.len() > LISTED_RESULTS {
-            out.push_str(&format!("{} results in {RESULTS_FOLDER}\n", results.len()));
+            // All of them stand below the folder of the profile: `out/base`, `out/ship`.
+            let folder: Vec<&str> = results[0].split('/').take(2).collect();
+            out.push_str(&format!("{} results in {}\n", results.len(), folder.join("/")));
         } else {
             results.iter().for_each(|path| out.push_str(&format!("{path}\n")));
         }
