@@ -188,6 +188,7 @@ impl Evaluator<'_> {
             // A lone value is a list of one.
             (_, value) => vec![value],
         };
+        self.count_items(items.len(), span)?;
         let mut coerced = Vec::with_capacity(items.len());
         let mut failed = false;
         for item in items {
@@ -293,6 +294,7 @@ impl Evaluator<'_> {
                 Ok(vec![self.as_file(Value::Text(text), base, span)?])
             }
             Value::List(items) => {
+                self.count_items(items.len(), span)?;
                 let lists = self.all(&items, |this, item| this.as_files(item.clone(), base, span))?;
                 Ok(lists.concat())
             }
@@ -391,16 +393,29 @@ impl Evaluator<'_> {
 
     /// The files that a value stands for.
     pub(super) fn files_of(&mut self, value: &Value, span: Span) -> Result<Vec<FileRef>> {
+        self.check_nesting(self.nesting, span)?;
+        self.nesting += 1;
+        let files = self.files_inside(value, span);
+        self.nesting -= 1;
+        files
+    }
+
+    fn files_inside(&mut self, value: &Value, span: Span) -> Result<Vec<FileRef>> {
         match value {
             Value::None => Ok(Vec::new()),
             Value::File(file) => Ok(vec![file.clone()]),
-            Value::Files(files) => Ok(files.to_vec()),
+            Value::Files(files) => {
+                self.count_items(files.len(), span)?;
+                Ok(files.to_vec())
+            }
             Value::Step(step) => Ok(self.outputs[*step as usize].iter().map(|(_, f)| f.clone()).collect()),
             Value::List(items) => {
+                self.count_items(items.len(), span)?;
                 let lists = self.all(items, |this, item| this.files_of(item, span))?;
                 Ok(lists.concat())
             }
             Value::Map(map) => {
+                self.count_items(map.entries.len(), span)?;
                 let lists = self.all(&map.entries, |this, (_, thunk)| {
                     let value = this.force(thunk, span)?;
                     this.files_of(&value, span)

@@ -198,6 +198,7 @@ impl Evaluator<'_> {
             Value::File(file) => Ok(Choice::One(vec![WordStrand::File(file)])),
             Value::Tool(tool) => Ok(Choice::One(vec![WordStrand::Tool(tool)])),
             Value::List(items) => {
+                self.count_items(items.len(), span)?;
                 let words = self.all(&items, |this, item| match this.choice(item.clone(), span)? {
                     Choice::One(strands) => Ok(vec![strands]),
                     Choice::Many(list) => Ok(list),

@@ -254,6 +254,7 @@ impl Evaluator<'_> {
             return Ok(Value::Files(files.into()));
         }
         let items = self.items(base, name.span)?;
+        self.count_items(items.len(), name.span)?;
         let values: Vec<Value> = match method {
             Method::Join => return self.join(&items, &args[0], name.span),
             Method::Flat => {
@@ -278,6 +279,7 @@ impl Evaluator<'_> {
                 unique
             }
         };
+        self.count_items(values.len(), name.span)?;
         Ok(Value::List(values.into()))
     }
 

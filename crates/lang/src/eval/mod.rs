@@ -60,6 +60,9 @@ const BYTES_OF_WORK: usize = 16;
 /// How deep values may need one another.
 const DEPTH_LIMIT: usize = 2_000;
 
+/// How deep values may hold one another.
+const NESTING_LIMIT: usize = 200;
+
 /// Where an expression is evaluated: its file, names in reach, and whose value it is part of.
 #[derive(Clone, Debug)]
 pub(crate) struct Scope {
@@ -165,6 +168,8 @@ pub struct Evaluator<'w> {
     owners: FxHashMap<(ModuleId, u32), TargetId>,
     /// Values of declared targets by their number in the graph.
     work: u64,
+    /// How many values are being gone through for their files, each inside the one before.
+    nesting: usize,
     work_limit: u64,
     waiting: bool,
     /// Answers of scans that are wanted and not there yet: outputs of steps in the graph.
@@ -208,6 +213,7 @@ impl<'w> Evaluator<'w> {
             outputs: Vec::new(),
             owners: FxHashMap::default(),
             work: 0,
+            nesting: 0,
             work_limit: WORK_LIMIT,
             waiting: false,
             scans: Vec::new(),
@@ -581,6 +587,20 @@ impl<'w> Evaluator<'w> {
     /// Counts an expression, and stops definitions that take too much work.
     fn count_work(&mut self, span: Span) -> Result<()> {
         self.count(1, span)
+    }
+
+    /// Stops values in values without end: a map whose entries are the same map under other options.
+    fn check_nesting(&mut self, depth: usize, span: Span) -> Result<()> {
+        if depth < NESTING_LIMIT {
+            return Ok(());
+        }
+        self.fail(span, Diagnostic::error("too-deep", "this value holds values without end"))
+    }
+
+    /// Counts items of lists that are gone through: lists may hold the same list many times over, so that
+    /// going through them takes far more than writing them did.
+    fn count_items(&mut self, items: usize, span: Span) -> Result<()> {
+        self.count(items as u64 * 2 + 1, span)
     }
 
     /// Counts work or the size of a value, in expressions.

@@ -72,6 +72,7 @@ impl Evaluator<'_> {
             (Value::Files(a), b) => {
                 let mut files = a.to_vec();
                 files.extend(self.files_of(&b, span)?);
+                self.count_items(files.len(), span)?;
                 Ok(Value::Files(unique_files(files).into()))
             }
             (a @ Value::List(_), b @ (Value::List(_) | Value::Files(_))) => {
@@ -80,7 +81,7 @@ impl Evaluator<'_> {
                 if items.len() > LIST_LIMIT {
                     return self.fail(span, Diagnostic::error("too-large", "this list grows too large"));
                 }
-                self.count(items.len() as u64 / 2, span)?;
+                self.count_items(items.len(), span)?;
                 Ok(Value::List(items.into()))
             }
             (a, b) => {
@@ -132,6 +133,7 @@ impl Evaluator<'_> {
                 if a.len() != b.len() {
                     return Ok(false);
                 }
+                self.count_items(a.len(), span)?;
                 for (a, b) in a.iter().zip(b.iter()) {
                     if !self.equal(a, b, span)? {
                         return Ok(false);
@@ -143,6 +145,7 @@ impl Evaluator<'_> {
                 if a.fields.len() != b.fields.len() {
                     return Ok(false);
                 }
+                self.count_items(a.fields.len(), span)?;
                 for (name, value) in &a.fields {
                     match b.get(name) {
                         Some(other) if self.equal(value, other, span)? => {}

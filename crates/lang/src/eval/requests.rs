@@ -286,6 +286,7 @@ impl Evaluator<'_> {
 
     /// Enters the results of a value, each under its readable name.
     fn publish(&mut self, value: &Value, parts: &[Arc<str>], target: TargetId, span: Span) -> Result<()> {
+        self.check_nesting(parts.len(), span)?;
         let inner: Vec<(Arc<str>, Value)> = match value {
             Value::Map(map) => {
                 self.all(&map.entries, |this, (key, thunk)| Ok((key.clone(), this.force(thunk, span)?)))?
@@ -459,7 +460,12 @@ fn title(decl: &Decl) -> Title {
     Title { word: decl.kind.word(), name: decl.name.text.clone() }
 }
 
+/// Whether a declaration's value is a map, whose entries are evaluated one by one and once each. What a
+/// function or kind gives is made anew by each call, so that nothing may lead back to one.
 fn is_lazy(module: &Module, decl: &Decl) -> bool {
+    if !matches!(decl.kind, DeclKind::Value | DeclKind::Target) {
+        return false;
+    }
     decl.body.is_some_and(|b| matches!(module.expr(b), Expr::Map(_) | Expr::Each(Each { key: Some(_), .. })))
 }
 
