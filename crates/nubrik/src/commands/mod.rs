@@ -210,7 +210,8 @@ pub fn stop_on_errors(face: Face, evaluation: Evaluation) -> Outcome<Evaluation>
         eprintln!("\n{} errors", errors.len());
     }
     // Only the command line was wrong when nothing has a place.
-    let usage = errors.iter().all(|e| e.span.is_none() && e.code.starts_with("unknown-address"));
+    let of_words = ["unknown-address", "unknown-option", "option-value"];
+    let usage = errors.iter().all(|e| e.span.is_none() && of_words.contains(&e.code));
     Err(if usage { Exit::Usage } else { Exit::Definitions })
 }
 
