@@ -19,7 +19,7 @@ pub(crate) fn work(root: &Path, work: &Work, to: &str) -> Result<(), String> {
         Work::Write { text, executable } => write(&path, text.as_bytes(), *executable).map_err(io),
         Work::Stage(files) => {
             for item in items(root, files).map_err(io)? {
-                copy(&item.file, &path.join(&item.name), false).map_err(io)?;
+                copy(&item.file, &path.join(&item.name)).map_err(io)?;
             }
             Ok(())
         }
@@ -48,7 +48,7 @@ pub(crate) fn work(root: &Path, work: &Work, to: &str) -> Result<(), String> {
             fs::create_dir_all(&path).map_err(io)?;
             let Some(from) = from else { return Ok(()) };
             let files = all_files(&root.join(&**from)).map_err(io)?;
-            files.iter().try_for_each(|(name, file)| copy(file, &path.join(name), true)).map_err(io)
+            files.iter().try_for_each(|(name, file)| copy(file, &path.join(name))).map_err(io)
         }
         Work::Take(from) => {
             if let Ok(there) = path.symlink_metadata() {
@@ -84,14 +84,14 @@ fn write(path: &Path, bytes: &[u8], executable: bool) -> io::Result<()> {
     io::Write::write_all(&mut file, bytes)
 }
 
-fn copy(from: &Path, to: &Path, writable: bool) -> io::Result<()> {
+/// Copies a file to a new one of the step's own, which its owner may write.
+fn copy(from: &Path, to: &Path) -> io::Result<()> {
     if let Some(folder) = to.parent() {
         fs::create_dir_all(folder)?;
     }
     fs::copy(from, to)?;
     let executable = fs::metadata(from)?.permissions().mode() & 0o100 != 0;
     let mode = if executable { 0o755 } else { 0o644 };
-    let _ = writable; // Either way the copy is the step's own.
     fs::set_permissions(to, fs::Permissions::from_mode(mode))
 }
 

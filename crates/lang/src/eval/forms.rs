@@ -78,7 +78,7 @@ impl Evaluator<'_> {
         match builtin {
             Builtin::Step => self.step_form(scope, &values, span),
             Builtin::Scan => self.scan_form(scope, &values, span),
-            Builtin::Probe => self.probe_form(scope, &values, span),
+            Builtin::Probe => self.probe_form(&values, span),
             Builtin::Tool => self.tool_form(&values, span),
             Builtin::SystemLibrary => self.library_form(&values, span),
             Builtin::Write => self.write_form(scope, &values, span),

@@ -116,7 +116,7 @@ impl Evaluator<'_> {
         self.fail(span, error.mend("may_fail = true where it is not needed"))
     }
 
-    pub(super) fn probe_form(&mut self, scope: &Scope, values: &FormValues, span: Span) -> Result<Value> {
+    pub(super) fn probe_form(&mut self, values: &FormValues, span: Span) -> Result<Value> {
         let mut commands = Vec::new();
         for command in values.commands() {
             let stages = self.all(&command.stages, |this, stage| this.probe_stage(stage))?;
@@ -136,7 +136,6 @@ impl Evaluator<'_> {
             }
         }
         env.sort();
-        let _ = scope;
         let may_fail = values.bool("may_fail");
         let request = ProbeRequest { commands, env, timeout: values.duration("timeout") };
         let Answer::Ready(answer) = self.world.probe(&request) else { return self.wait() };

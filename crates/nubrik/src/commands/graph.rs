@@ -84,7 +84,6 @@ pub fn graph(face: Face, choice: &Choice, words: &[String], drawing: Drawing) ->
         GraphFormat::Mermaid => print!("{}", mermaid(&shape)),
         GraphFormat::Svg => print!("{}", picture::svg(&shape)),
     }
-    let _ = face;
     Ok(Exit::Done)
 }
 
