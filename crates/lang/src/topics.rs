@@ -114,7 +114,8 @@ fn form_topic(form: &crate::builtins::FormInfo) -> Topic {
     }
 }
 
-fn plain(category: &'static str, table: &[(&str, &str, &str)]) -> Vec<Topic> {
+/// Topics of a table: name, what it is, example.
+pub fn plain(category: &'static str, table: &[(&str, &str, &str)]) -> Vec<Topic> {
     let topic = |(name, summary, example): &(&str, &str, &str)| Topic {
         name: (*name).to_owned(),
         category,

@@ -276,7 +276,7 @@ fn serve(body: &'static [u8], requests: usize) -> u16 {
 
 #[test]
 fn what_is_fetched_is_known_by_its_digest() {
-    // sha256sum of "tides\n"
+    // Of nothing: what a definition with a wrong digest says.
     const DIGEST: &str = "sha256:5dbcbbf7fabd0b9f6d2ef8c5c8b2ab1ac9e0c8b3ad4c7e2ec2a5b0b1ad4f4d6a";
     let sandbox = Sandbox::new(&[("tides.txt", "tides\n")]);
     let digest = {

@@ -96,3 +96,21 @@ fn what_cannot_be_read_is_not_touched() {
     let file = Sources::default().add("x.nub", text.clone());
     assert!(format(file, &text).is_err());
 }
+
+#[test]
+fn meaning_stays_for_every_declaration_of_the_examples() {
+    let folder = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../lang/tests/examples");
+    let mut formatted_some = 0;
+    for entry in std::fs::read_dir(folder).unwrap().flatten() {
+        for line in std::fs::read_to_string(entry.path()).unwrap().lines() {
+            let text: Arc<str> = format!("{line}\n").into();
+            let file = Sources::default().add("x.nub", text.clone());
+            // A change of meaning panics in debug builds.
+            if let Ok(once) = format(file, &text) {
+                assert_eq!(formatted(&once), once);
+                formatted_some += 1;
+            }
+        }
+    }
+    assert!(formatted_some > 200);
+}

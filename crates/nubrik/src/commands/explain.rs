@@ -4,7 +4,7 @@
 use std::fmt::Write;
 
 use nubrik_diagnostic::nearest;
-use nubrik_lang::topics::{Topic, topics};
+use nubrik_lang::topics::{Topic, plain, topics};
 use serde::Serialize;
 
 use super::{Outcome, say_wrong};
@@ -75,16 +75,6 @@ struct TopicEvent<'a> {
 
 fn all_topics() -> Vec<Topic> {
     let mut all = topics();
-    let plain = |category: &'static str, table: &[(&str, &str, &str)]| -> Vec<Topic> {
-        let topic = |(name, summary, example): &(&str, &str, &str)| Topic {
-            name: (*name).to_owned(),
-            category,
-            summary: (*summary).to_owned(),
-            parts: Vec::new(),
-            example: (*example).to_owned(),
-        };
-        table.iter().map(topic).collect()
-    };
     all.extend(nubrik_session::kit_topics());
     all.extend(plain("state", &STATES));
     all.extend(plain("setting", &SETTINGS));
