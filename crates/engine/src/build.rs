@@ -12,7 +12,7 @@ use crate::examine::Decision;
 use crate::files::FileTable;
 use crate::outside::{FoundTool, Outside, ToolProblem};
 use crate::reason::Reason;
-use crate::state::{Published, State, StepMemory};
+use crate::state::{Changes, Published, State, StepMemory};
 
 /// What a step is taken to cost when it never ran, in microseconds: this, and more for each byte of
 /// the sources that it certainly reads. Only the order among such steps follows from it.
@@ -35,7 +35,7 @@ pub struct Build<'a> {
     pub(crate) store: Option<&'a dyn Store>,
     pub(crate) listener: &'a dyn Listener,
     pub(crate) before: &'a State,
-    pub(crate) table: FileTable,
+    pub(crate) table: FileTable<'a>,
     pub(crate) number: u64,
     /// Contents of outputs known so far, by number of file.
     pub(crate) made: Vec<OnceLock<Digest>>,
@@ -43,7 +43,7 @@ pub struct Build<'a> {
     pub(crate) texts: Mutex<HashMap<Arc<str>, Arc<[u8]>>>,
     pub(crate) store_reported: AtomicBool,
     tools: Vec<OnceLock<Result<FoundTool, ToolProblem>>>,
-    after: Mutex<HashMap<Arc<str>, StepMemory>>,
+    after: Mutex<Vec<(Arc<str>, Option<Arc<StepMemory>>)>>,
     options: Options,
 }
 
@@ -51,8 +51,8 @@ pub struct Build<'a> {
 pub struct Outcome {
     /// Counts and the longest chain.
     pub summary: Summary,
-    /// The state to remember.
-    pub state: State,
+    /// What is to be remembered.
+    pub changes: Changes,
     /// Whether it was stopped.
     pub cancelled: bool,
     /// Failures that lie in the machine: a tool that is missing.
@@ -80,7 +80,7 @@ impl<'a> Build<'a> {
             store,
             listener,
             before,
-            table: FileTable::new(before.files.clone()),
+            table: FileTable::new(&before.files),
             number: before.builds + 1,
             made: graph.files.iter().map(|_| OnceLock::new()).collect(),
             files_by_path: graph
@@ -102,17 +102,28 @@ impl<'a> Build<'a> {
         self.tools[id.0 as usize].get_or_init(find).clone()
     }
 
-    pub(crate) fn remember(&self, id: StepId, memory: StepMemory) {
+    fn remember(&self, id: StepId, memory: StepMemory) {
+        self.know_outputs(id, &memory);
+        self.note(id, memory);
+    }
+
+    /// Takes note of the contents of a step's outputs.
+    pub(crate) fn know_outputs(&self, id: StepId, memory: &StepMemory) {
         for (output, record) in self.graph.step(id).outputs.iter().zip(&memory.outputs) {
             let _ = self.made[output.file.0 as usize].set(record.digest());
         }
-        lock(&self.after).insert(self.graph.step(id).folder.shared().clone(), memory);
+    }
+
+    /// Takes note of what is to be remembered of a step.
+    fn note(&self, id: StepId, memory: StepMemory) {
+        let folder = self.graph.step(id).folder.shared();
+        lock(&self.after).push((folder.clone(), Some(Arc::new(memory))));
     }
 
     fn remembered_cost(&self, id: StepId) -> f64 {
-        let memory = self.before.steps.get(self.graph.step(id).folder.shared());
         // What failed took as long as it took; it will hardly take less when it works.
-        memory.map_or_else(|| self.guessed_cost(id), |m| m.micros as f64)
+        let known = self.before.cost_of(self.graph.step(id).folder.shared());
+        known.map_or_else(|| self.guessed_cost(id), |micros| micros as f64)
     }
 
     fn guessed_cost(&self, id: StepId) -> f64 {
@@ -155,6 +166,7 @@ struct Schedule<'b, 'a> {
     results: HashMap<FileId, Vec<&'b ResultFile>>,
     progress: Mutex<Progress>,
     changed: Condvar,
+    /// Results that were published now.
     published: Mutex<HashMap<Arc<str>, Published>>,
     out: &'b str,
 }
@@ -187,17 +199,15 @@ pub fn build(
     progress.summary.steps = order.len();
     longest_run(graph, &order, &progress.micros, &mut progress.summary);
     let looked_at = build.table.looked_at();
-    let mut steps = before.steps.clone();
-    steps.extend(build.after.into_inner().unwrap_or_else(PoisonError::into_inner));
-    let state = State {
-        builds: build.number,
-        files: build.table.into_known(),
-        steps,
-        published: published.into_inner().unwrap_or_else(PoisonError::into_inner),
-    };
+    let mut steps = std::mem::take(&mut *lock(&build.after));
+    steps.sort_by(|a, b| a.0.cmp(&b.0));
+    let published = published.into_inner().unwrap_or_else(PoisonError::into_inner);
+    let mut published: Vec<_> = published.into_iter().map(|(path, entry)| (path, Some(entry))).collect();
+    published.sort_by(|a, b| a.0.cmp(&b.0));
+    let changes = Changes { builds: build.number, files: build.table.changes(), steps, published };
     Outcome {
         summary: progress.summary,
-        state,
+        changes,
         cancelled: outside.is_cancelled(),
         machine_lacks: progress.machine_lacks,
         looked_at,
@@ -275,7 +285,7 @@ impl<'b, 'a> Schedule<'b, 'a> {
             results,
             progress: Mutex::new(progress),
             changed: Condvar::new(),
-            published: Mutex::new(build.before.published.clone()),
+            published: Mutex::default(),
             out,
         }
     }
@@ -336,6 +346,10 @@ impl<'b, 'a> Schedule<'b, 'a> {
             }
         };
         match build.decide(step, &now) {
+            Decision::Unchanged(memory) => {
+                build.know_outputs(step, &memory);
+                Done::new(Verdict::Current, Reason::Unchanged)
+            }
             Decision::Current(memory, reason) => {
                 build.remember(step, *memory);
                 Done::new(Verdict::Current, reason)
@@ -381,7 +395,7 @@ impl<'b, 'a> Schedule<'b, 'a> {
                     build: build.number,
                     because: StepMemory::because_of(&done.reason),
                 };
-                lock(&build.after).insert(build.graph.step(step).folder.shared().clone(), unfinished);
+                build.note(step, unfinished);
                 let verdict = if failure.is_some() { Verdict::Failed } else { Verdict::Left };
                 Done { verdict, failure, ..done }
             }
@@ -444,6 +458,7 @@ impl<'b, 'a> Schedule<'b, 'a> {
                 let to: Arc<str> = format!("{}/{}", self.out, result.publish.as_str()).into();
                 let node = build.graph.file(output.file);
                 let known = lock(&self.published).get(&to).cloned();
+                let known = known.or_else(|| build.before.published.get(&to));
                 let found = self.signatures(&to, node.folder);
                 match known {
                     Some((d, signatures)) if signatures == found && d == *digest => continue,

@@ -23,7 +23,9 @@ pub(crate) struct Examined {
 
 /// What is to be done with a step.
 pub(crate) enum Decision {
-    /// Nothing: its outputs are true. `names` may be newer than remembered.
+    /// Nothing: its outputs are true, and all that is remembered of it.
+    Unchanged(Arc<StepMemory>),
+    /// Nothing: its outputs are true, and something else is to be remembered of it.
     Current(Box<StepMemory>, Reason),
     /// Take its outputs from the store.
     Reuse(Box<RecordEntry>, Reason),
@@ -95,14 +97,17 @@ impl Build<'_> {
     pub(crate) fn decide(&self, id: StepId, now: &Examined) -> Decision {
         let step = self.graph.step(id);
         let memory = self.before.steps.get(step.folder.shared());
-        let (reason, in_place) = match memory {
+        let (reason, in_place) = match &memory {
             None => (Reason::New, false),
             Some(memory) if memory.outputs.is_empty() => (Reason::Unfinished, false),
             Some(memory) => {
                 let in_place = self.outputs_in_place(id, memory);
                 match (self.what_changed(id, memory, now), in_place) {
+                    (None, Ok(())) if memory.candidate_names == now.names => {
+                        return Decision::Unchanged(memory.clone());
+                    }
                     (None, Ok(())) => {
-                        let memory = StepMemory { candidate_names: now.names, ..memory.clone() };
+                        let memory = StepMemory { candidate_names: now.names, ..(**memory).clone() };
                         return Decision::Current(Box::new(memory), Reason::Unchanged);
                     }
                     (None, Err(reason)) => (reason, false),
@@ -111,7 +116,7 @@ impl Build<'_> {
             }
         };
         let Some(entry) = self.stored(id, now) else { return Decision::Run(reason) };
-        if let (Some(memory), true) = (memory, in_place)
+        if let (Some(memory), true) = (&memory, in_place)
             && memory.outputs == entry.outputs
         {
             let memory = self.memory_of(now, &entry, memory.signatures.clone(), &Reason::SameResult);

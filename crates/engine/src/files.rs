@@ -8,21 +8,22 @@ use nubrik_store::Digest;
 
 use crate::outside::{Outside, Signature};
 use crate::state::FileEntry;
+use crate::table::Table;
 
 /// A file whose metadata changed less than this long ago may change again without a trace on
 /// kernels whose file times tick slowly; nanoseconds.
 const YOUNG: i64 = 20_000_000;
 
 /// Digests of sources and system files, from this run and earlier ones.
-pub struct FileTable {
-    known: HashMap<Arc<str>, FileEntry>,
+pub struct FileTable<'a> {
+    known: &'a Table<FileEntry>,
     /// Files looked at in this run.
     now: [Mutex<HashMap<Arc<str>, Option<FileEntry>>>; 16],
 }
 
-impl FileTable {
+impl<'a> FileTable<'a> {
     /// A table that knows what earlier runs knew.
-    pub fn new(known: HashMap<Arc<str>, FileEntry>) -> FileTable {
+    pub fn new(known: &'a Table<FileEntry>) -> FileTable<'a> {
         FileTable { known, now: Default::default() }
     }
 
@@ -52,7 +53,7 @@ impl FileTable {
             && known.signature == signature
             && !known.young
         {
-            return Ok(*known);
+            return Ok(known);
         }
         let latest = signature.touched.max(signature.changed);
         let young = (outside.now() - latest).abs() < YOUNG;
@@ -66,19 +67,12 @@ impl FileTable {
         self.shard(path).lock().unwrap_or_else(PoisonError::into_inner).remove(path);
     }
 
-    /// Everything known: entries of this run, and of earlier ones for files not looked at.
-    pub fn into_known(self) -> HashMap<Arc<str>, FileEntry> {
-        let mut known = self.known;
-        #[allow(clippy::iter_over_hash_type)] // From a table into a table: the order is lost anyway.
-        for shard in self.now {
-            for (path, entry) in shard.into_inner().unwrap_or_else(PoisonError::into_inner) {
-                match entry {
-                    Some(entry) => drop(known.insert(path, entry)),
-                    None => drop(known.remove(&path)),
-                }
-            }
-        }
-        known
+    /// What this run found to be otherwise than earlier ones knew, sorted by path.
+    pub fn changes(&self) -> Vec<(Arc<str>, Option<FileEntry>)> {
+        let mut changes = self.looked_at();
+        changes.retain(|(path, entry)| self.known.get(path) != *entry);
+        changes.sort_by(|a, b| a.0.cmp(&b.0));
+        changes
     }
 
     /// Files looked at in this run, with their entries, in no order.

@@ -15,6 +15,7 @@ mod perform;
 mod plan;
 mod reason;
 mod state;
+mod table;
 
 pub use build::{Build, Options, Outcome, build};
 pub use command_text::{shown_command, shown_word};
@@ -25,4 +26,5 @@ pub use key::{KEY_VERSION, declared_key};
 pub use outside::{FoundTool, Job, JobEnd, Outside, Placed, Signature, ToolProblem, TreeFile, Work};
 pub use plan::plan;
 pub use reason::Reason;
-pub use state::{FileEntry, Published, State, StepMemory};
+pub use state::{Changes, FileEntry, Published, State, StepMemory};
+pub use table::{Stored, Table};

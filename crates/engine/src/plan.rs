@@ -29,7 +29,7 @@ pub fn plan(
     let mut unknown: HashSet<StepId> = HashSet::new();
     for step in order {
         let memory = before.steps.get(graph.step(step).folder.shared());
-        let micros = memory.filter(|m| !m.outputs.is_empty()).map(|m| m.micros);
+        let micros = memory.as_ref().filter(|m| !m.outputs.is_empty()).map(|m| m.micros);
         let (verdict, reason) = build.plan_step(step, &unknown);
         if matches!(verdict, Verdict::Ran | Verdict::Left | Verdict::Failed) {
             unknown.insert(step);
@@ -66,8 +66,12 @@ impl Build<'_> {
             Err(_) => return (Verdict::Failed, Reason::Unfinished),
         };
         match self.decide(step, &now) {
+            Decision::Unchanged(memory) => {
+                self.know_outputs(step, &memory);
+                (Verdict::Current, Reason::Unchanged)
+            }
             Decision::Current(memory, reason) => {
-                self.remember(step, *memory);
+                self.know_outputs(step, &memory);
                 (Verdict::Current, reason)
             }
             Decision::Reuse(entry, reason) => {

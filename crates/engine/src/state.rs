@@ -1,15 +1,18 @@
 //! What is remembered of a workspace between runs. Losing it costs time, never truth.
 
-use std::collections::HashMap;
 use std::sync::Arc;
 
 use nubrik_store::{Decoder, Digest, Encoder, OutputRecord, Truncated};
 
 use crate::outside::Signature;
 use crate::reason::Reason;
+use crate::table::{Base, Stored, Table};
 
-const MAGIC: &[u8; 4] = b"nbst";
-const VERSION: u8 = 1;
+const MAGIC: &[u8; 8] = b"nbstate2";
+const LOG_MAGIC: &[u8; 8] = b"nbslog 1";
+
+/// Length of what stands before the index: magic, number of builds, count of each table, and a digest.
+const HEADER: usize = 8 + 8 + 3 * 8 + 32;
 
 /// A file's digest, and the metadata that it had then.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
@@ -62,16 +65,227 @@ impl StepMemory {
 pub type Published = (Digest, Vec<Signature>);
 
 /// What is remembered of a workspace.
-#[derive(Default, Debug, PartialEq)]
+#[derive(Default, Debug)]
 pub struct State {
     /// How many builds there were.
     pub builds: u64,
     /// Digests of sources and system files, by path.
-    pub files: HashMap<Arc<str>, FileEntry>,
+    pub files: Table<FileEntry>,
     /// Steps, by their folders.
-    pub steps: HashMap<Arc<str>, StepMemory>,
+    pub steps: Table<Arc<StepMemory>>,
     /// Metadata of published results, by path, with the digest of what was put there.
-    pub published: HashMap<Arc<str>, Published>,
+    pub published: Table<Published>,
+    /// How much of the log belongs to it, in bytes.
+    log_length: u64,
+}
+
+impl PartialEq for State {
+    fn eq(&self, other: &Self) -> bool {
+        self.builds == other.builds
+            && self.files == other.files
+            && self.steps == other.steps
+            && self.published == other.published
+    }
+}
+
+/// What a build adds to what is remembered, or takes from it (`None`).
+#[derive(Default, Debug)]
+pub struct Changes {
+    /// How many builds there were with it.
+    pub builds: u64,
+    /// Files that it looked at.
+    pub files: Vec<(Arc<str>, Option<FileEntry>)>,
+    /// Steps that it looked at.
+    pub steps: Vec<(Arc<str>, Option<Arc<StepMemory>>)>,
+    /// Results that it published.
+    pub published: Vec<(Arc<str>, Option<Published>)>,
+}
+
+impl Stored for FileEntry {
+    fn encode(&self, out: &mut Encoder) {
+        encode_signature(out, &self.signature);
+        out.digest(&self.digest);
+        out.bool(self.young);
+    }
+
+    fn decode(from: &mut Decoder<'_>) -> Result<Self, Truncated> {
+        let signature = decode_signature(from)?;
+        Ok(FileEntry { signature, digest: from.digest()?, young: from.bool()? })
+    }
+}
+
+impl Stored for Published {
+    fn encode(&self, out: &mut Encoder) {
+        out.digest(&self.0);
+        out.list(&self.1, encode_signature);
+    }
+
+    fn decode(from: &mut Decoder<'_>) -> Result<Self, Truncated> {
+        Ok((from.digest()?, from.list(decode_signature)?))
+    }
+}
+
+impl Stored for Arc<StepMemory> {
+    fn encode(&self, out: &mut Encoder) {
+        encode_memory(out, self);
+    }
+
+    fn decode(from: &mut Decoder<'_>) -> Result<Self, Truncated> {
+        decode_memory(from).map(Arc::new)
+    }
+}
+
+impl State {
+    /// Adds what a build came to, and gives it as a batch for the log.
+    pub fn apply(&mut self, changes: Changes) -> Vec<u8> {
+        let mut out = Encoder::new();
+        out.u64(changes.builds);
+        encode_changes(&mut out, &changes.files);
+        encode_changes(&mut out, &changes.steps);
+        encode_changes(&mut out, &changes.published);
+        self.take(changes);
+        out.bytes
+    }
+
+    fn take(&mut self, changes: Changes) {
+        self.builds = self.builds.max(changes.builds);
+        changes.files.into_iter().for_each(|(name, value)| self.files.set(name, value));
+        changes.steps.into_iter().for_each(|(name, value)| self.steps.set(name, value));
+        changes.published.into_iter().for_each(|(name, value)| self.published.set(name, value));
+    }
+
+    /// How long a step took, in microseconds, if it is known.
+    pub(crate) fn cost_of(&self, folder: &str) -> Option<u64> {
+        self.steps.peek(folder, |memory| memory.micros, |from| from.u64().ok())
+    }
+
+    /// The whole state as the bytes of a file: header, index, records.
+    pub fn encode(&self) -> Vec<u8> {
+        let mut records = Encoder::new();
+        let tables = [
+            self.files.write(&mut records),
+            self.steps.write(&mut records),
+            self.published.write(&mut records),
+        ];
+        let mut out = Encoder::new();
+        out.bytes.extend_from_slice(MAGIC);
+        out.u64(self.builds);
+        tables.iter().for_each(|places| out.u64(places.len() as u64));
+        let start = HEADER + 8 * tables.iter().map(Vec::len).sum::<usize>();
+        let mut index = Encoder::new();
+        tables.iter().flatten().for_each(|place| index.u64(start as u64 + place));
+        let check = header_digest(&out.bytes, &index.bytes);
+        out.digest(&check);
+        out.bytes.reserve_exact(index.bytes.len() + records.bytes.len());
+        out.bytes.extend_from_slice(&index.bytes);
+        out.bytes.extend_from_slice(&records.bytes);
+        out.bytes
+    }
+
+    /// The state that a file's bytes and those of its log hold. Records are looked at when they are
+    /// wanted; a damaged one is forgotten, and of a damaged log what is behind the damage.
+    ///
+    /// # Errors
+    /// When the file's header or index is damaged, or of another version.
+    pub fn decode(bytes: Vec<u8>, log: &[u8]) -> Result<State, Truncated> {
+        let header = bytes.get(..HEADER).ok_or(Truncated)?;
+        if header[..8] != *MAGIC {
+            return Err(Truncated);
+        }
+        let mut from = Decoder::new(&header[8..]);
+        let builds = from.u64()?;
+        let counts = [from.u64()? as usize, from.u64()? as usize, from.u64()? as usize];
+        let entries = counts.iter().try_fold(0usize, |sum, n| sum.checked_add(*n)).ok_or(Truncated)?;
+        let length = entries.checked_mul(8).ok_or(Truncated)?;
+        let index = bytes.get(HEADER..).and_then(|rest| rest.get(..length)).ok_or(Truncated)?;
+        if header_digest(&header[..HEADER - 32], index).0 != header[HEADER - 32..] {
+            return Err(Truncated);
+        }
+        let id = header[HEADER - 32..].to_vec();
+        let bytes = Arc::new(bytes);
+        let base = |before: usize, count: usize| Base::new(bytes.clone(), HEADER + before * 8, count);
+        let mut state = State {
+            builds,
+            files: Table::over(base(0, counts[0])),
+            steps: Table::over(base(counts[0], counts[1])),
+            published: Table::over(base(counts[0] + counts[1], counts[2])),
+            log_length: 0,
+        };
+        let Some(rest) = log.strip_prefix(LOG_MAGIC.as_slice()).and_then(|rest| rest.strip_prefix(&id[..]))
+        else {
+            return Ok(state);
+        };
+        let mut from = Decoder::new(rest);
+        state.log_length = (log.len() - rest.len()) as u64;
+        while let (Ok(batch), Ok(digest)) = (from.bytes(), from.digest()) {
+            let Some(changes) = decode_changes(batch).ok().filter(|_| Digest::of(batch) == digest) else {
+                break;
+            };
+            state.take(changes);
+            state.log_length += 4 + batch.len() as u64 + 32;
+        }
+        Ok(state)
+    }
+
+    /// How long the log is that the state was read from and added to, in bytes: a longer one has a
+    /// damaged end.
+    pub fn log_length(&self) -> u64 {
+        self.log_length
+    }
+
+    /// Takes note that the log was added to, or begun anew.
+    pub fn set_log_length(&mut self, length: u64) {
+        self.log_length = length;
+    }
+
+    /// How a log for the state in a file's bytes begins.
+    pub fn log_header(bytes: &[u8]) -> Option<Vec<u8>> {
+        Some([LOG_MAGIC.as_slice(), bytes.get(HEADER - 32..HEADER)?].concat())
+    }
+
+    /// A batch as it is added to a log: its length, itself, and its digest.
+    pub fn log_entry(batch: &[u8]) -> Vec<u8> {
+        let mut out = Encoder::new();
+        out.bytes(batch);
+        out.digest(&Digest::of(batch));
+        out.bytes
+    }
+}
+
+fn header_digest(header: &[u8], index: &[u8]) -> Digest {
+    let mut hasher = nubrik_store::Hasher::new();
+    hasher.update(header);
+    hasher.update(index);
+    hasher.finish()
+}
+
+type ChangeList<V> = Vec<(Arc<str>, Option<V>)>;
+
+fn encode_changes<V: Stored>(out: &mut Encoder, changes: &ChangeList<V>) {
+    out.list(changes, |out, (name, value)| {
+        out.text(name);
+        out.bool(value.is_some());
+        if let Some(value) = value {
+            value.encode(out);
+        }
+    });
+}
+
+fn decode_change_list<V: Stored>(from: &mut Decoder<'_>) -> Result<ChangeList<V>, Truncated> {
+    from.list(|from| {
+        let name = from.text()?.into();
+        Ok((name, if from.bool()? { Some(V::decode(from)?) } else { None }))
+    })
+}
+
+fn decode_changes(batch: &[u8]) -> Result<Changes, Truncated> {
+    let mut from = Decoder::new(batch);
+    Ok(Changes {
+        builds: from.u64()?,
+        files: decode_change_list(&mut from)?,
+        steps: decode_change_list(&mut from)?,
+        published: decode_change_list(&mut from)?,
+    })
 }
 
 fn encode_signature(out: &mut Encoder, signature: &Signature) {
@@ -105,72 +319,9 @@ fn decode_pairs(from: &mut Decoder<'_>) -> Result<Pairs, Truncated> {
     from.list(|from| Ok((from.text()?.into(), from.digest()?)))
 }
 
-/// Entries of a map by key, so that the same state is the same bytes.
-fn sorted<V>(map: &HashMap<Arc<str>, V>) -> Vec<(&Arc<str>, &V)> {
-    let mut entries: Vec<_> = map.iter().collect();
-    entries.sort_by_key(|(key, _)| *key);
-    entries
-}
-
-impl State {
-    /// The state as bytes: magic, version, tables, and a digest of all that.
-    pub fn encode(&self) -> Vec<u8> {
-        let mut out = Encoder::new();
-        out.bytes.extend_from_slice(MAGIC);
-        out.u8(VERSION);
-        out.u64(self.builds);
-        out.list(&sorted(&self.files), |out, (path, entry)| {
-            out.text(path);
-            encode_signature(out, &entry.signature);
-            out.digest(&entry.digest);
-            out.bool(entry.young);
-        });
-        out.list(&sorted(&self.steps), |out, (folder, memory)| {
-            out.text(folder);
-            encode_memory(out, memory);
-        });
-        out.list(&sorted(&self.published), |out, (path, (digest, signatures))| {
-            out.text(path);
-            out.digest(digest);
-            out.list(signatures, encode_signature);
-        });
-        let check = Digest::of(&out.bytes);
-        out.digest(&check);
-        out.bytes
-    }
-
-    /// The state that bytes hold.
-    ///
-    /// # Errors
-    /// When they are damaged or of another version.
-    pub fn decode(bytes: &[u8]) -> Result<State, Truncated> {
-        let (body, check) = bytes.split_at_checked(bytes.len().saturating_sub(32)).ok_or(Truncated)?;
-        if check != Digest::of(body).0 || body.get(..4) != Some(MAGIC) || body.get(4) != Some(&VERSION) {
-            return Err(Truncated);
-        }
-        let mut from = Decoder::new(&body[5..]);
-        let builds = from.u64()?;
-        let files = from.list(|from| {
-            let path = from.text()?.into();
-            let signature = decode_signature(from)?;
-            Ok((path, FileEntry { signature, digest: from.digest()?, young: from.bool()? }))
-        })?;
-        let steps = from.list(|from| Ok((from.text()?.into(), decode_memory(from)?)))?;
-        let published =
-            from.list(|from| Ok((from.text()?.into(), (from.digest()?, from.list(decode_signature)?))))?;
-        if !from.is_at_end() {
-            return Err(Truncated);
-        }
-        Ok(State {
-            builds,
-            files: files.into_iter().collect(),
-            steps: steps.into_iter().collect(),
-            published: published.into_iter().collect(),
-        })
-    }
-}
-
 fn encode_memory(out: &mut Encoder, memory: &StepMemory) {
+    // First, so that it can be had without the rest.
+    out.u64(memory.micros);
     out.digest(&memory.first_key);
     out.digest(&memory.command);
     encode_pairs(out, &memory.tools);
@@ -180,7 +331,6 @@ fn encode_memory(out: &mut Encoder, memory: &StepMemory) {
     out.list(&memory.passed_over, |out, path| out.text(path));
     out.list(&memory.outputs, |out, output| output.encode(out));
     out.list(&memory.signatures, encode_signature);
-    out.u64(memory.micros);
     out.u64(memory.build);
     out.text(&memory.because.0);
     out.text(&memory.because.1);
@@ -189,6 +339,7 @@ fn encode_memory(out: &mut Encoder, memory: &StepMemory) {
 
 fn decode_memory(from: &mut Decoder<'_>) -> Result<StepMemory, Truncated> {
     Ok(StepMemory {
+        micros: from.u64()?,
         first_key: from.digest()?,
         command: from.digest()?,
         tools: decode_pairs(from)?,
@@ -198,7 +349,6 @@ fn decode_memory(from: &mut Decoder<'_>) -> Result<StepMemory, Truncated> {
         passed_over: from.list(|from| Ok(from.text()?.into()))?,
         outputs: from.list(OutputRecord::decode)?,
         signatures: from.list(decode_signature)?,
-        micros: from.u64()?,
         build: from.u64()?,
         because: {
             let (code, text, input) = (from.text()?.to_owned(), from.text()?.to_owned(), from.text()?);

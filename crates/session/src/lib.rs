@@ -12,6 +12,7 @@ mod probes;
 mod seal;
 mod session;
 mod settings;
+mod state_file;
 mod tools;
 mod workspace;
 mod world;

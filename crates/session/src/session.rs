@@ -8,8 +8,8 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use nubrik_confine::CancelSwitch;
 use nubrik_engine::{
-    Event, Listener, Notice, Options, Outcome, Outside, PlannedStep, Signature, State, Summary, Verdict,
-    build, plan,
+    Changes, Event, Listener, Notice, Options, Outcome, Outside, PlannedStep, Published, Signature, State,
+    Summary, Verdict, build, plan,
 };
 use nubrik_graph::{Graph, Step};
 use nubrik_lang::{AddressPattern, AnswerText, Evaluation, Evaluator, Setting, SettingValue};
@@ -18,6 +18,7 @@ use nubrik_store::{Digest, Encoder, LocalStore, Store};
 
 use crate::machine::Machine;
 use crate::seal::{self, Seal, Sealed};
+use crate::state_file::{StateFile, write_whole};
 use crate::workspace::{OpenProblem, Workspace};
 use crate::world::{DiskWorld, Seen};
 
@@ -210,8 +211,7 @@ impl Session {
 
     /// Reads what is remembered of the workspace. What is damaged is forgotten.
     pub fn load_state(&mut self) {
-        let bytes = fs::read(self.workspace.own_folder().join("state")).unwrap_or_default();
-        self.state = State::decode(&bytes).unwrap_or_default();
+        self.state = StateFile::in_folder(&self.workspace.own_folder()).load();
     }
 
     /// What is remembered of the workspace.
@@ -296,9 +296,7 @@ impl Session {
             // A file that may still change without a trace holds no seal.
             (path.clone(), entry.map(|e| if e.young { Signature::default() } else { e.signature }))
         }));
-        let own = self.workspace.own_folder();
-        write_whole(&own.join("state"), &outcome.state.encode())?;
-        write_whole(&own.join("tools"), &self.machine.tools.encode())?;
+        self.remember(outcome.changes)?;
         if outcome.summary.failed + outcome.summary.left + outcome.summary.blocked == 0 && !outcome.cancelled
         {
             for file in &evaluation.scans {
@@ -307,7 +305,6 @@ impl Session {
                 self.read_answer(graph, step);
             }
         }
-        self.state = outcome.state;
         Ok(BuildReport {
             summary: outcome.summary,
             results: Vec::new(),
@@ -381,7 +378,7 @@ impl Session {
         nubrik_confine::raise_open_file_limit();
         nubrik_confine::become_reaper();
         let _ = fs::remove_file(self.seal_path(patterns));
-        self.remove_stale_results(evaluation);
+        let gone = self.remove_stale_results(evaluation);
         let out = self.results_folder();
         let mut outcome = build(
             &evaluation.graph,
@@ -393,6 +390,7 @@ impl Session {
             listener,
             options,
         );
+        outcome.changes.published.extend(gone);
         self.count_earlier(evaluation, &mut outcome.summary);
         if self.machine.has_started_commands() {
             let ended = nubrik_confine::end_orphans();
@@ -401,8 +399,8 @@ impl Session {
             }
         }
         let results = self.result_paths(evaluation);
-        self.save(patterns, evaluation, &outcome, &results)?;
-        self.state = outcome.state;
+        self.remember(std::mem::take(&mut outcome.changes))?;
+        self.seal(patterns, evaluation, &outcome, &results)?;
         Ok(BuildReport {
             summary: outcome.summary,
             results,
@@ -436,7 +434,7 @@ impl Session {
     }
 
     /// Removes published results that a requested target no longer has.
-    fn remove_stale_results(&mut self, evaluation: &Evaluation) {
+    fn remove_stale_results(&self, evaluation: &Evaluation) -> Vec<(Arc<str>, Option<Published>)> {
         let out = self.results_folder();
         let graph = &evaluation.graph;
         let now: std::collections::HashSet<String> = graph
@@ -450,14 +448,12 @@ impl Session {
         let belongs = |path: &str| {
             whole.iter().any(|w| path.strip_prefix(w.as_str()).is_some_and(|r| r.starts_with('/')))
         };
-        let mut stale: Vec<Arc<str>> =
-            self.state.published.keys().filter(|p| belongs(p) && !now.contains(&***p)).cloned().collect();
-        stale.sort();
-        for path in stale {
-            self.machine.discard(&path);
-            self.state.published.remove(&path);
+        let stale: Vec<Arc<str>> =
+            self.state.published.names().into_iter().filter(|p| belongs(p) && !now.contains(&**p)).collect();
+        for path in &stale {
+            self.machine.discard(path);
             // Folders that are empty now go, too.
-            let mut folder = WsPath::from_normal(&path).parent();
+            let mut folder = WsPath::from_normal(path).parent();
             while let Some(at) = folder.filter(|f| f.as_str().len() > out.len()) {
                 if fs::remove_dir(self.workspace.root.join(at.as_str())).is_err() {
                     break;
@@ -465,6 +461,7 @@ impl Session {
                 folder = at.parent();
             }
         }
+        stale.into_iter().map(|path| (path, None)).collect()
     }
 
     fn result_paths(&self, evaluation: &Evaluation) -> Vec<String> {
@@ -478,7 +475,14 @@ impl Session {
         paths
     }
 
-    fn save(
+    /// Adds to what is remembered of the workspace, in memory and on disk.
+    fn remember(&mut self, changes: Changes) -> Result<(), BuildProblem> {
+        let own = self.workspace.own_folder();
+        StateFile::in_folder(&own).save(&mut self.state, changes)?;
+        write_whole(&own.join("tools"), &self.machine.tools.encode())
+    }
+
+    fn seal(
         &self,
         patterns: &[AddressPattern],
         evaluation: &Evaluation,
@@ -486,8 +490,6 @@ impl Session {
         results: &[String],
     ) -> Result<(), BuildProblem> {
         let own = self.workspace.own_folder();
-        write_whole(&own.join("state"), &outcome.state.encode())?;
-        write_whole(&own.join("tools"), &self.machine.tools.encode())?;
         let done = &outcome.summary;
         let complete = done.failed + done.blocked + done.left + done.unpublished == 0 && !outcome.cancelled;
         if complete && let Some(files) = self.seal_files(evaluation, outcome, results) {
@@ -538,7 +540,7 @@ impl Session {
         let graph = &evaluation.graph;
         for id in nubrik_graph::Closure::of(graph, evaluation.requested.iter().copied()).steps {
             let step = graph.step(id);
-            let memory = outcome.state.steps.get(step.folder.shared())?;
+            let memory = self.state.steps.get(step.folder.shared())?;
             let mut signatures = memory.signatures.iter();
             for (output, record) in step.outputs.iter().zip(&memory.outputs) {
                 let path = graph.file(output.file).path.shared();
@@ -558,7 +560,7 @@ impl Session {
         }
         for path in results {
             files.insert(path.as_str().into(), self.machine.check(path));
-            if let Some((_, signatures)) = outcome.state.published.get(path.as_str())
+            if let Some((_, signatures)) = self.state.published.get(path.as_str())
                 && let [signature] = signatures.as_slice()
             {
                 files.insert(path.as_str().into(), Some(*signature));
@@ -641,13 +643,6 @@ fn unconfined() -> Option<String> {
         missing.push("a system-call filter (seccomp)");
     }
     (!missing.is_empty()).then(|| missing.join(" and "))
-}
-
-/// Writes a file whole or not at all.
-fn write_whole(path: &Path, bytes: &[u8]) -> Result<(), BuildProblem> {
-    let temporary = path.with_extension("new");
-    let written = fs::write(&temporary, bytes).and_then(|()| fs::rename(&temporary, path));
-    written.map_err(|e| BuildProblem::Own(path.to_owned(), e))
 }
 
 fn forget_old_seals(folder: &Path) {

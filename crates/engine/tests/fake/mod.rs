@@ -349,13 +349,15 @@ pub struct Bench {
     pub machine: FakeMachine,
     pub store: FakeStore,
     pub state: State,
+    /// What each build added to the state, as it is written to a log.
+    pub log: Vec<Vec<u8>>,
 }
 
 impl Bench {
     pub fn new(files: &[(&str, &str)]) -> Bench {
         let machine = FakeMachine::new(files);
         machine.wait();
-        Bench { machine, store: FakeStore::default(), state: State::default() }
+        Bench { machine, store: FakeStore::default(), state: State::default(), log: Vec::new() }
     }
 
     /// Builds the last step; gives what was heard.
@@ -379,7 +381,7 @@ impl Bench {
         let mut outcome =
             build(&joins.graph, files, "out", &self.state, &self.machine, Some(&store), &log, options);
         self.machine.wait();
-        self.state = std::mem::take(&mut outcome.state);
+        self.log.push(self.state.apply(std::mem::take(&mut outcome.changes)));
         (outcome, log.0.into_inner().unwrap())
     }
 }

@@ -16,7 +16,9 @@ pub fn clean(face: Face, choice: &Choice, words: &[String], store: bool) -> Outc
     let root = session.workspace.root.clone();
     let mut paths: Vec<PathBuf> = Vec::new();
     if words.is_empty() {
-        for folder in ["out", ".nubrik/made", ".nubrik/seals", ".nubrik/state", ".nubrik/tools"] {
+        for folder in
+            ["out", ".nubrik/made", ".nubrik/seals", ".nubrik/state", ".nubrik/state-log", ".nubrik/tools"]
+        {
             paths.push(root.join(folder));
         }
     } else {
