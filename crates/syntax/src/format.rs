@@ -126,6 +126,8 @@ struct Line {
     comment: Option<String>,
     /// A line inside a text: as it was, and part of the item above.
     raw: bool,
+    /// Whether it ends inside a text or a quoted word: then the white space at its end is part of that.
+    ends_inside: bool,
 }
 
 impl Line {
@@ -231,7 +233,8 @@ impl Layout {
         let mut lines = piece.text.split('\n');
         self.line.text.push_str(lines.next().unwrap_or("").trim_end_matches('\r'));
         for line in lines {
-            let ended = std::mem::replace(&mut self.line, Line { raw: true, ..Line::default() });
+            let mut ended = std::mem::replace(&mut self.line, Line { raw: true, ..Line::default() });
+            ended.ends_inside = true;
             self.done.push(ended);
             self.line.text.push_str(line.trim_end_matches('\r'));
         }
@@ -345,7 +348,7 @@ fn print(mut lines: Vec<Line>) -> String {
         if line.raw && line.indent == 0 {
             out.push_str(&line.text);
         } else {
-            let body = line.text.trim_end();
+            let body = if line.ends_inside { &line.text } else { line.text.trim_end() };
             if !body.is_empty() || line.comment.is_some() {
                 let _ = write!(out, "{:indent$}{body}", "", indent = line.indent);
             }

@@ -63,6 +63,14 @@ fn texts_and_shells_keep_every_byte() {
 }
 
 #[test]
+fn quoted_words_keep_the_space_at_the_end_of_their_lines() {
+    let text = "target a = step { run = `x 'one  \n  two' {out \"x\"}` }\n";
+    assert_eq!(formatted(text), text);
+    let text = "target a = step {\n    run = `x\n        'one  \n  two  \n'\n        {out \"x\"}`\n}\n";
+    assert_eq!(formatted(text), text);
+}
+
+#[test]
 fn own_files_are_tidy() {
     let root = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../..");
     let mut folders = vec![root.join("kits"), root.join("demo"), root.join("trials")];
