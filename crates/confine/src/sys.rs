@@ -394,3 +394,15 @@ impl CancelSwitch {
         &self.readable
     }
 }
+
+/// A file's bytes as memory that is filled where it is looked at. For files of the tool's own, which are
+/// replaced as wholes and never written to in place.
+///
+/// # Errors
+/// When the file cannot be opened or mapped.
+pub fn map_file(path: &std::path::Path) -> io::Result<memmap2::Mmap> {
+    let file = std::fs::File::open(path)?;
+    // SAFETY: the bytes change under us only if someone else writes to the file in place. The tool itself
+    // never does; whoever does it by hand may at worst make what is read look damaged, which is checked.
+    unsafe { memmap2::Mmap::map(&file) }
+}

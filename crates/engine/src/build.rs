@@ -1,6 +1,6 @@
 //! A build: the steps behind some files, in an order that makes the last one end early.
 
-use std::collections::{BinaryHeap, HashMap};
+use std::collections::{BinaryHeap, HashMap, HashSet};
 use std::sync::atomic::AtomicBool;
 use std::sync::{Arc, Condvar, Mutex, MutexGuard, OnceLock, PoisonError};
 
@@ -12,7 +12,7 @@ use crate::examine::Decision;
 use crate::files::FileTable;
 use crate::outside::{FoundTool, Outside, ToolProblem};
 use crate::reason::Reason;
-use crate::state::{Changes, Published, State, StepMemory};
+use crate::state::{ChangeList, Changes, Published, State, StepMemory};
 
 /// What a step is taken to cost when it never ran, in microseconds: this, and more for each byte of
 /// the sources that it certainly reads. Only the order among such steps follows from it.
@@ -26,6 +26,26 @@ pub struct Options {
     pub jobs: usize,
     /// Whether to go on with what does not depend on a failure.
     pub keep_going: bool,
+}
+
+/// What is to be built.
+#[derive(Clone, Copy)]
+pub struct Request<'a> {
+    /// Everything that it takes, or of a larger graph the steps that may have changed and those they need.
+    pub graph: &'a Graph,
+    /// The files that are asked for.
+    pub files: &'a [FileId],
+    /// Steps that are known to be current: they are not looked at.
+    pub settled: &'a [StepId],
+    /// The target that makes a file which is not in this graph.
+    pub maker_elsewhere: &'a (dyn Fn(&str) -> Option<Arc<str>> + Sync),
+}
+
+impl<'a> Request<'a> {
+    /// A request in a graph that has everything.
+    pub fn whole(graph: &'a Graph, files: &'a [FileId]) -> Request<'a> {
+        Request { graph, files, settled: &[], maker_elsewhere: &|_| None }
+    }
 }
 
 /// One build of one graph.
@@ -43,7 +63,8 @@ pub struct Build<'a> {
     pub(crate) texts: Mutex<HashMap<Arc<str>, Arc<[u8]>>>,
     pub(crate) store_reported: AtomicBool,
     tools: Vec<OnceLock<Result<FoundTool, ToolProblem>>>,
-    after: Mutex<Vec<(Arc<str>, Option<Arc<StepMemory>>)>>,
+    after: Mutex<ChangeList<Arc<StepMemory>>>,
+    pub(crate) maker_elsewhere: &'a (dyn Fn(&str) -> Option<Arc<str>> + Sync),
     options: Options,
 }
 
@@ -67,14 +88,15 @@ fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
 
 impl<'a> Build<'a> {
     pub(crate) fn new(
-        graph: &'a Graph,
+        request: Request<'a>,
         before: &'a State,
         outside: &'a dyn Outside,
         store: Option<&'a dyn Store>,
         listener: &'a dyn Listener,
         options: Options,
     ) -> Self {
-        Build {
+        let graph = request.graph;
+        let build = Build {
             graph,
             outside,
             store,
@@ -93,8 +115,15 @@ impl<'a> Build<'a> {
             store_reported: AtomicBool::new(false),
             tools: graph.tools.iter().map(|_| OnceLock::new()).collect(),
             after: Mutex::default(),
+            maker_elsewhere: request.maker_elsewhere,
             options,
+        };
+        for step in request.settled {
+            if let Some(memory) = before.steps.get(graph.step(*step).folder.as_str()) {
+                build.know_outputs(*step, &memory);
+            }
         }
+        build
     }
 
     pub(crate) fn tool(&self, id: ToolId) -> Result<FoundTool, ToolProblem> {
@@ -171,12 +200,10 @@ struct Schedule<'b, 'a> {
     out: &'b str,
 }
 
-/// Builds the steps behind `requested`, and publishes results below `out` (a folder, from the
+/// Builds the steps behind the files of a request, and publishes results below `out` (a folder, from the
 /// workspace's root). Never fails as a whole: what went wrong is in the events and the summary.
-#[allow(clippy::too_many_arguments)]
 pub fn build(
-    graph: &Graph,
-    requested: &[FileId],
+    request: Request<'_>,
     out: &str,
     before: &State,
     outside: &dyn Outside,
@@ -184,10 +211,13 @@ pub fn build(
     listener: &dyn Listener,
     options: Options,
 ) -> Outcome {
-    let build = Build::new(graph, before, outside, store, listener, options);
-    let order = Closure::of(graph, requested.iter().copied()).steps;
+    let Request { graph, files, settled, .. } = request;
+    let build = Build::new(request, before, outside, store, listener, options);
+    let mut order = Closure::of(graph, files.iter().copied()).steps;
+    let settled: HashSet<StepId> = settled.iter().copied().collect();
+    order.retain(|step| !settled.contains(step));
     listener.hear(&Event::Began { steps: order.len() });
-    let schedule = Schedule::new(&build, order, requested, out);
+    let schedule = Schedule::new(&build, order, &settled, files, out);
     std::thread::scope(|scope| {
         for _ in 1..options.jobs.min(schedule.order.len()).max(1) {
             scope.spawn(|| schedule.work());
@@ -241,7 +271,13 @@ fn longest_run(graph: &Graph, order: &[StepId], micros: &[u64], summary: &mut Su
 }
 
 impl<'b, 'a> Schedule<'b, 'a> {
-    fn new(build: &'b Build<'a>, order: Vec<StepId>, requested: &[FileId], out: &'b str) -> Self {
+    fn new(
+        build: &'b Build<'a>,
+        order: Vec<StepId>,
+        settled: &HashSet<StepId>,
+        requested: &[FileId],
+        out: &'b str,
+    ) -> Self {
         let graph = build.graph;
         let count = graph.steps.len();
         let chains = longest_chains(graph, &order, |s| build.remembered_cost(s));
@@ -249,7 +285,8 @@ impl<'b, 'a> Schedule<'b, 'a> {
         let mut missing = vec![0; count];
         let mut ready = BinaryHeap::new();
         for &step in &order {
-            let needs = graph.needs(step);
+            let mut needs = graph.needs(step);
+            needs.retain(|need| !settled.contains(need));
             missing[step.0 as usize] = needs.len() as u32;
             for need in &needs {
                 users[need.0 as usize].push(step);
@@ -259,7 +296,7 @@ impl<'b, 'a> Schedule<'b, 'a> {
             }
         }
         let mut results: HashMap<FileId, Vec<&ResultFile>> = HashMap::new();
-        let wanted: std::collections::HashSet<FileId> = requested.iter().copied().collect();
+        let wanted: HashSet<FileId> = requested.iter().copied().collect();
         for result in graph.targets.iter().flat_map(|t| &t.results) {
             if wanted.contains(&result.file) {
                 results.entry(result.file).or_default().push(result);

@@ -186,9 +186,10 @@ impl Build<'_> {
 
     /// The target that makes a file.
     pub(crate) fn maker_of(&self, path: &str) -> Option<Arc<str>> {
-        let file = self.files_by_path.get(path)?;
-        let maker = self.graph.file(*file).maker?;
-        Some(self.graph.owner(maker).address.clone())
+        match self.files_by_path.get(path).and_then(|file| self.graph.file(*file).maker) {
+            Some(maker) => Some(self.graph.owner(maker).address.clone()),
+            None => (self.maker_elsewhere)(path),
+        }
     }
 
     /// Whether all outputs are what the step made, by their metadata.

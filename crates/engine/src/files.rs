@@ -7,7 +7,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use nubrik_store::Digest;
 
 use crate::outside::{Outside, Signature};
-use crate::state::FileEntry;
+use crate::state::{ChangeList, FileEntry};
 use crate::table::Table;
 
 /// A file whose metadata changed less than this long ago may change again without a trace on
@@ -68,7 +68,7 @@ impl<'a> FileTable<'a> {
     }
 
     /// What this run found to be otherwise than earlier ones knew, sorted by path.
-    pub fn changes(&self) -> Vec<(Arc<str>, Option<FileEntry>)> {
+    pub fn changes(&self) -> ChangeList<FileEntry> {
         let mut changes = self.looked_at();
         changes.retain(|(path, entry)| self.known.get(path) != *entry);
         changes.sort_by(|a, b| a.0.cmp(&b.0));

@@ -17,7 +17,7 @@ mod reason;
 mod state;
 mod table;
 
-pub use build::{Build, Options, Outcome, build};
+pub use build::{Build, Options, Outcome, Request, build};
 pub use command_text::{shown_command, shown_word};
 pub use event::{Event, Failure, Listener, Notice, PlannedStep, Summary, Verdict};
 pub use files::FileTable;
@@ -26,5 +26,5 @@ pub use key::{KEY_VERSION, declared_key};
 pub use outside::{FoundTool, Job, JobEnd, Outside, Placed, Signature, ToolProblem, TreeFile, Work};
 pub use plan::plan;
 pub use reason::Reason;
-pub use state::{Changes, FileEntry, Published, State, StepMemory};
-pub use table::{Stored, Table};
+pub use state::{ChangeList, Changes, FileEntry, Published, State, StepMemory};
+pub use table::{FileBytes, Stored, Table};

@@ -5,7 +5,7 @@ use std::collections::HashSet;
 use nubrik_graph::{Closure, FileId, Graph, StepId};
 use nubrik_store::Store;
 
-use crate::build::{Build, Options};
+use crate::build::{Build, Options, Request};
 use crate::event::{Failure, Listener, PlannedStep, Verdict};
 use crate::examine::Decision;
 use crate::outside::Outside;
@@ -22,7 +22,7 @@ pub fn plan(
     listener: &dyn Listener,
 ) -> Vec<PlannedStep> {
     let options = Options { jobs: 1, keep_going: true };
-    let build = Build::new(graph, before, outside, store, listener, options);
+    let build = Build::new(Request::whole(graph, requested), before, outside, store, listener, options);
     let order = Closure::of(graph, requested.iter().copied()).steps;
     let mut planned: Vec<PlannedStep> = Vec::new();
     // Steps whose outputs show only when they have run.

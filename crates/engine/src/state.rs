@@ -6,7 +6,7 @@ use nubrik_store::{Decoder, Digest, Encoder, OutputRecord, Truncated};
 
 use crate::outside::Signature;
 use crate::reason::Reason;
-use crate::table::{Base, Stored, Table};
+use crate::table::{Base, FileBytes, Stored, Table};
 
 const MAGIC: &[u8; 8] = b"nbstate2";
 const LOG_MAGIC: &[u8; 8] = b"nbslog 1";
@@ -94,11 +94,11 @@ pub struct Changes {
     /// How many builds there were with it.
     pub builds: u64,
     /// Files that it looked at.
-    pub files: Vec<(Arc<str>, Option<FileEntry>)>,
+    pub files: ChangeList<FileEntry>,
     /// Steps that it looked at.
-    pub steps: Vec<(Arc<str>, Option<Arc<StepMemory>>)>,
+    pub steps: ChangeList<Arc<StepMemory>>,
     /// Results that it published.
-    pub published: Vec<(Arc<str>, Option<Published>)>,
+    pub published: ChangeList<Published>,
 }
 
 impl Stored for FileEntry {
@@ -187,7 +187,8 @@ impl State {
     ///
     /// # Errors
     /// When the file's header or index is damaged, or of another version.
-    pub fn decode(bytes: Vec<u8>, log: &[u8]) -> Result<State, Truncated> {
+    pub fn decode(file: FileBytes, log: &[u8]) -> Result<State, Truncated> {
+        let bytes = (*file).as_ref();
         let header = bytes.get(..HEADER).ok_or(Truncated)?;
         if header[..8] != *MAGIC {
             return Err(Truncated);
@@ -202,8 +203,7 @@ impl State {
             return Err(Truncated);
         }
         let id = header[HEADER - 32..].to_vec();
-        let bytes = Arc::new(bytes);
-        let base = |before: usize, count: usize| Base::new(bytes.clone(), HEADER + before * 8, count);
+        let base = |before: usize, count: usize| Base::new(file.clone(), HEADER + before * 8, count);
         let mut state = State {
             builds,
             files: Table::over(base(0, counts[0])),
@@ -259,7 +259,8 @@ fn header_digest(header: &[u8], index: &[u8]) -> Digest {
     hasher.finish()
 }
 
-type ChangeList<V> = Vec<(Arc<str>, Option<V>)>;
+/// Values that are new (`None`: gone), by name.
+pub type ChangeList<V> = Vec<(Arc<str>, Option<V>)>;
 
 fn encode_changes<V: Stored>(out: &mut Encoder, changes: &ChangeList<V>) {
     out.list(changes, |out, (name, value)| {

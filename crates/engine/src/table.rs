@@ -26,31 +26,44 @@ fn check_of(bytes: &[u8]) -> [u8; CHECK] {
     check
 }
 
+/// The bytes of a file: in memory, or mapped to it.
+pub type FileBytes = Arc<dyn AsRef<[u8]> + Send + Sync>;
+
 /// Records in the bytes of a file, found by an index sorted by name.
-#[derive(Clone, Default)]
+#[derive(Clone)]
 pub(crate) struct Base {
-    bytes: Arc<Vec<u8>>,
+    bytes: FileBytes,
     /// Where the index begins: places of records in `bytes`, eight bytes each.
     index: usize,
     count: usize,
 }
 
+impl Default for Base {
+    fn default() -> Self {
+        Base { bytes: Arc::new([]), index: 0, count: 0 }
+    }
+}
+
 impl Base {
     /// A table whose index lies at `index` and has `count` entries.
-    pub fn new(bytes: Arc<Vec<u8>>, index: usize, count: usize) -> Base {
+    pub fn new(bytes: FileBytes, index: usize, count: usize) -> Base {
         Base { bytes, index, count }
+    }
+
+    fn bytes(&self) -> &[u8] {
+        (*self.bytes).as_ref()
     }
 
     fn place(&self, number: usize) -> Option<usize> {
         let at = self.index + number * 8;
-        let bytes = self.bytes.get(at..at + 8)?.try_into().ok()?;
+        let bytes = self.bytes().get(at..at + 8)?.try_into().ok()?;
         usize::try_from(u64::from_le_bytes(bytes)).ok()
     }
 
     /// A record's name and value, not yet compared with its checksum.
     fn record(&self, number: usize) -> Option<(&[u8], &[u8])> {
         let at = self.place(number)?;
-        let mut from = Decoder::new(self.bytes.get(at..)?);
+        let mut from = Decoder::new(self.bytes().get(at..)?);
         let body = from.bytes().ok()?;
         let mut inner = Decoder::new(body);
         let name = inner.bytes().ok()?;
@@ -60,8 +73,8 @@ impl Base {
     /// A record as it lies in the file, with its length and checksum.
     fn raw(&self, number: usize) -> Option<&[u8]> {
         let at = self.place(number)?;
-        let body = Decoder::new(self.bytes.get(at..)?).bytes().ok()?;
-        let whole = self.bytes.get(at..at + 4 + body.len() + CHECK)?;
+        let body = Decoder::new(self.bytes().get(at..)?).bytes().ok()?;
+        let whole = self.bytes().get(at..at + 4 + body.len() + CHECK)?;
         (whole[4 + body.len()..] == check_of(body)).then_some(whole)
     }
 

@@ -222,6 +222,10 @@ fn the_longest_chain_begins_first() {
     assert_eq!(log[1], "will run 1", "{log:?}");
 }
 
+fn read_state(bytes: &[u8], log: &[u8]) -> Result<State, nubrik_store::Truncated> {
+    State::decode(std::sync::Arc::new(bytes.to_vec()), log)
+}
+
 /// Whether everything that a state knows is what another one knows, though perhaps not all of it.
 fn knows_nothing_else(state: &State, whole: &State) -> bool {
     let steps = state.steps.names();
@@ -237,14 +241,14 @@ fn damaged_state_is_forgotten() {
     let (mut bench, joins) = chain();
     bench.build(&joins);
     let bytes = bench.state.encode();
-    assert_eq!(State::decode(bytes.clone(), b"").unwrap(), bench.state);
+    assert_eq!(read_state(&bytes, b"").unwrap(), bench.state);
     for at in 0..bytes.len() {
         let mut damaged = bytes.clone();
         damaged[at] ^= 0x41;
-        if let Ok(state) = State::decode(damaged, b"") {
+        if let Ok(state) = read_state(&damaged, b"") {
             assert!(knows_nothing_else(&state, &bench.state), "byte {at}");
         }
-        if let Ok(state) = State::decode(bytes[..at].to_vec(), b"") {
+        if let Ok(state) = read_state(&bytes[..at], b"") {
             assert!(knows_nothing_else(&state, &bench.state), "cut at {at}");
         }
     }
@@ -262,21 +266,21 @@ fn a_log_adds_to_the_state_and_its_damaged_end_is_forgotten() {
     for batch in &bench.log {
         log.extend(State::log_entry(batch));
     }
-    let read = State::decode(base.clone(), &log).unwrap();
+    let read = read_state(&base, &log).unwrap();
     assert_eq!(read, bench.state);
     assert_eq!(read.log_length(), log.len() as u64);
-    assert_eq!(State::decode(read.encode(), b"").unwrap(), bench.state, "written anew");
-    let before = State::decode(base.clone(), b"").unwrap();
+    assert_eq!(read_state(&read.encode(), b"").unwrap(), bench.state, "written anew");
+    let before = read_state(&base, b"").unwrap();
     for at in 0..log.len() {
-        let cut = State::decode(base.clone(), &log[..at]).unwrap();
+        let cut = read_state(&base, &log[..at]).unwrap();
         assert_eq!(cut, before, "cut at {at}");
         let mut damaged = log.clone();
         damaged[at] ^= 0x41;
-        assert_eq!(State::decode(base.clone(), &damaged).unwrap(), before, "byte {at}");
+        assert_eq!(read_state(&base, &damaged).unwrap(), before, "byte {at}");
     }
     // The log of another file is not this one's.
     let other = bench.state.encode();
-    assert_eq!(State::decode(other, &log).unwrap(), bench.state);
+    assert_eq!(read_state(&other, &log).unwrap(), bench.state);
 }
 
 /// The content that a step must have, by a model too simple to be wrong.

@@ -12,7 +12,9 @@ mod probes;
 mod seal;
 mod session;
 mod settings;
+mod snapshot;
 mod state_file;
+mod step_bytes;
 mod tools;
 mod workspace;
 mod world;
@@ -20,6 +22,8 @@ mod world;
 pub use kits::kit_topics;
 pub use machine::{CONFINED_ENVIRONMENT, Machine};
 pub use seal::Sealed;
-pub use session::{BuildProblem, BuildReport, ChoiceProblem, LookedFor, Session, store_folder};
+pub use session::{
+    BuildProblem, BuildReport, ChoiceProblem, LookedFor, Reached, Session, Standing, store_folder,
+};
 pub use settings::{Settings, SettingsProblem};
 pub use workspace::{OpenProblem, SETTINGS_FILE, Workspace};

@@ -1,23 +1,38 @@
 //! The seal on a finished request: metadata of everything that it looked at. While none of it
-//! changes, the same request has nothing to do, and neither evaluates nor plans.
+//! changes, the same request has nothing to do, and neither evaluates nor plans. Where something
+//! changed, the seal says what, and which file of the graph it belongs to.
 //!
 //! A seal is only written when every step was in place at the end and no file was so young that it
 //! could change again without a trace.
 
+use std::collections::BTreeMap;
 use std::os::fd::OwnedFd;
 use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 
-use nubrik_engine::{Outside, Signature};
+use nubrik_engine::{FileBytes, Signature};
+use nubrik_lang::{Listing, ProbeRequest};
+use nubrik_store::{Decoder, Digest, Encoder, Truncated};
+use rustc_hash::FxHashMap;
 
 use crate::machine::Machine;
 use crate::probes;
-use nubrik_lang::ProbeRequest;
-use nubrik_store::{Decoder, Digest, Encoder, Truncated};
 
-const MAGIC: &str = "nubrik seal 2";
+const MAGIC: &[u8; 8] = b"nbseal 3";
+const LOG_MAGIC: &[u8; 8] = b"nbsllog1";
+
+/// Bytes of an entry: place and length of its path, five numbers of metadata, its node, its roles, and two
+/// digests of a listing.
+const ENTRY: usize = 4 + 4 + 4 * 8 + 4 + 4 + 4 + 2 * 8;
+
+/// More changes than this are not worth telling one by one.
+const MANY: usize = 5_000;
+
+/// Stands for no node of the graph.
+pub(crate) const NO_NODE: u32 = u32::MAX;
 
 /// What a sealed request came to.
-#[derive(Clone, PartialEq, Eq, Debug)]
+#[derive(Clone, PartialEq, Eq, Debug, Default)]
 pub struct Sealed {
     /// How many steps it needs.
     pub steps: usize,
@@ -25,44 +40,144 @@ pub struct Sealed {
     pub results: Vec<String>,
 }
 
-/// A seal as it is written.
-pub(crate) struct Seal {
+/// Why a path was looked at.
+#[derive(Clone, Copy, PartialEq, Eq, Debug, Default)]
+pub(crate) struct Roles(u32);
+
+impl Roles {
+    /// Evaluation read the file.
+    pub const READ: Roles = Roles(1);
+    /// Evaluation asked what it is: a file, a folder, or nothing.
+    pub const KIND: Roles = Roles(2);
+    /// Evaluation listed the folder.
+    pub const LISTED: Roles = Roles(4);
+    /// Something that everything depends on: settings, a tool, a file of the system.
+    pub const WHOLE: Roles = Roles(8);
+
+    pub fn has(self, role: Roles) -> bool {
+        self.0 & role.0 != 0
+    }
+
+    #[must_use]
+    pub fn and(self, role: Roles) -> Roles {
+        Roles(self.0 | role.0)
+    }
+}
+
+/// What is sealed of a path.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub(crate) struct Entry {
+    /// Its metadata; `None` where nothing was.
+    pub signature: Option<Signature>,
+    /// The file of the graph that it is, that it lies in, or that it is a copy of.
+    pub node: u32,
+    pub roles: Roles,
+    /// What a listed folder held.
+    pub listing: Names,
+}
+
+impl Entry {
+    /// A path that plays no role yet.
+    pub fn new(signature: Option<Signature>) -> Entry {
+        Entry { signature, node: NO_NODE, roles: Roles::default(), listing: Names::default() }
+    }
+}
+
+/// What a listed folder held, in two numbers.
+#[derive(Clone, Copy, PartialEq, Eq, Debug, Default)]
+pub(crate) struct Names {
+    /// All names of files and folders that definitions can see.
+    pub all: u64,
+    /// What decides where packages are: names of folders, and whether there are targets.
+    pub packages: u64,
+}
+
+impl Names {
+    pub fn of(listing: &Listing) -> Names {
+        let number = |out: &Encoder| {
+            let digest = Digest::of(&out.bytes).0;
+            u64::from_le_bytes([
+                digest[0], digest[1], digest[2], digest[3], digest[4], digest[5], digest[6], digest[7],
+            ])
+        };
+        let mut out = Encoder::new();
+        out.list(&listing.folders, |out, name| out.text(name));
+        out.bool(listing.files.iter().any(|f| &**f == nubrik_lang::TARGETS_FILE));
+        out.bool(listing.problem.is_some());
+        let packages = number(&out);
+        out.list(&listing.files, |out, name| out.text(name));
+        Names { all: number(&out), packages }
+    }
+}
+
+/// A seal to be written.
+pub(crate) struct NewSeal {
     pub sealed: Sealed,
+    /// The digest of the graph that belongs to it.
+    pub graph: Digest,
     /// Variables of the environment with the digests of their values.
     pub env: Vec<(String, Option<Digest>)>,
     /// Probes with the digests of their answers.
     pub probes: Vec<(ProbeRequest, Digest)>,
-    /// Paths with their metadata; all zero where nothing was. Sorted.
-    pub files: Vec<(Arc<str>, Option<Signature>)>,
+    pub entries: BTreeMap<Arc<str>, Entry>,
 }
 
-impl Seal {
+impl NewSeal {
+    /// The seal's bytes: magic, digest of the rest, length of the head, the head, number of entries,
+    /// entries sorted by path, and their paths.
     pub fn encode(&self) -> Vec<u8> {
-        let mut out = Encoder::new();
-        out.text(MAGIC);
-        out.u64(self.sealed.steps as u64);
-        out.list(&self.sealed.results, |out, path| out.text(path));
-        out.list(&self.env, |out, (name, digest)| {
+        let mut head = Encoder::new();
+        head.digest(&self.graph);
+        head.u64(self.sealed.steps as u64);
+        head.list(&self.sealed.results, |out, path| out.text(path));
+        head.list(&self.env, |out, (name, digest)| {
             out.text(name);
             out.bool(digest.is_some());
             out.digest(&digest.unwrap_or(Digest([0; 32])));
         });
-        out.list(&self.probes, |out, (request, digest)| {
+        head.list(&self.probes, |out, (request, digest)| {
             probes::encode(request, out);
             out.digest(digest);
         });
-        out.list(&self.files, |out, (path, signature)| {
-            out.text(path);
-            let s = signature.unwrap_or_default();
-            for number in [s.size, s.changed as u64, s.touched as u64, s.inode] {
-                out.u64(number);
-            }
-            out.u32(s.mode);
-        });
-        let check = Digest::of(&out.bytes);
-        out.digest(&check);
+        let mut out = Encoder::new();
+        out.bytes.reserve_exact(head.bytes.len() + self.entries.len() * (ENTRY + 48) + 64);
+        out.bytes.extend_from_slice(MAGIC);
+        out.digest(&Digest([0; 32]));
+        out.bytes(&head.bytes);
+        out.u32(self.entries.len() as u32);
+        let mut at = 0u32;
+        for (path, entry) in &self.entries {
+            out.u32(at);
+            out.u32(path.len() as u32);
+            write_entry(entry, &mut out);
+            at += path.len() as u32;
+        }
+        self.entries.keys().for_each(|path| out.bytes.extend_from_slice(path.as_bytes()));
+        let check = Digest::of(&out.bytes[40..]);
+        out.bytes[8..40].copy_from_slice(&check.0);
         out.bytes
     }
+}
+
+fn write_entry(entry: &Entry, out: &mut Encoder) {
+    let s = entry.signature.unwrap_or_default();
+    for number in [s.size, s.changed as u64, s.touched as u64, s.inode] {
+        out.u64(number);
+    }
+    out.u32(s.mode);
+    out.u32(entry.node);
+    out.u32(entry.roles.0);
+    out.u64(entry.listing.all);
+    out.u64(entry.listing.packages);
+}
+
+fn read_entry(from: &mut Decoder<'_>) -> Result<Entry, Truncated> {
+    let (size, changed) = (from.u64()?, from.u64()? as i64);
+    let (touched, inode, mode) = (from.u64()? as i64, from.u64()?, from.u32()?);
+    let signature = (mode != 0).then_some(Signature { size, changed, touched, inode, mode });
+    let (node, roles) = (from.u32()?, Roles(from.u32()?));
+    let listing = Names { all: from.u64()?, packages: from.u64()? };
+    Ok(Entry { signature, node, roles, listing })
 }
 
 /// What stands for a variable's value: values may be nobody's business.
@@ -70,83 +185,230 @@ pub(crate) fn env_digest(value: Option<&str>) -> Option<Digest> {
     value.map(|value| Digest::of(value.as_bytes()))
 }
 
-struct Entry<'a> {
-    path: &'a str,
-    signature: Option<Signature>,
-}
-
-struct Decoded<'a> {
-    sealed: Sealed,
+/// A seal as it was read.
+pub(crate) struct Seal {
+    file: FileBytes,
+    pub sealed: Sealed,
+    pub graph: Digest,
     env: Vec<(String, Option<Digest>)>,
     probes: Vec<(ProbeRequest, Digest)>,
-    files: Vec<Entry<'a>>,
+    /// Where the entries begin, how many there are, and where their paths begin.
+    entries: usize,
+    count: usize,
+    paths: usize,
+    /// What is newer than in the file, by number.
+    newer: FxHashMap<usize, Entry>,
+    /// Paths that the file does not have; their numbers follow those of the file.
+    added: Vec<(Arc<str>, Entry)>,
+    /// How much of the log belongs to it, in bytes.
+    pub log_length: u64,
 }
 
-fn decode(bytes: &[u8]) -> Result<Decoded<'_>, Truncated> {
-    let (body, check) = bytes.split_at_checked(bytes.len().saturating_sub(32)).ok_or(Truncated)?;
-    if Digest::of(body).0 != check {
-        return Err(Truncated);
+impl Seal {
+    /// The seal that the bytes of a file and of its log hold.
+    pub fn decode(file: FileBytes, log: &[u8]) -> Result<Seal, Truncated> {
+        let bytes = (*file).as_ref();
+        let (start, rest) = bytes.split_at_checked(40).ok_or(Truncated)?;
+        if start[..8] != *MAGIC || Digest::of(rest).0 != start[8..] {
+            return Err(Truncated);
+        }
+        let mut from = Decoder::new(rest);
+        let head = from.bytes()?;
+        let count = from.u32()? as usize;
+        let entries = 40 + 4 + head.len() + 4;
+        let paths = count.checked_mul(ENTRY).and_then(|n| n.checked_add(entries)).ok_or(Truncated)?;
+        if paths > bytes.len() {
+            return Err(Truncated);
+        }
+        let mut from = Decoder::new(head);
+        let graph = from.digest()?;
+        let sealed =
+            Sealed { steps: from.u64()? as usize, results: from.list(|from| Ok(from.text()?.to_owned()))? };
+        let env = from.list(|from| {
+            let name = from.text()?.to_owned();
+            let is_set = from.bool()?;
+            let digest = from.digest()?;
+            Ok((name, is_set.then_some(digest)))
+        })?;
+        let probes = from.list(|from| Ok((probes::decode(from)?, from.digest()?)))?;
+        let id = start[8..].to_vec();
+        let (newer, added) = (FxHashMap::default(), Vec::new());
+        let mut seal =
+            Seal { sealed, graph, env, probes, entries, count, paths, file, newer, added, log_length: 0 };
+        seal.read_log(&id, log);
+        Ok(seal)
     }
-    let mut from = Decoder::new(body);
-    if from.text()? != MAGIC {
-        return Err(Truncated);
+
+    fn read_log(&mut self, id: &[u8], log: &[u8]) {
+        let Some(rest) = log.strip_prefix(LOG_MAGIC.as_slice()).and_then(|rest| rest.strip_prefix(id)) else {
+            return;
+        };
+        self.log_length = (log.len() - rest.len()) as u64;
+        let mut from = Decoder::new(rest);
+        while let (Ok(batch), Ok(digest)) = (from.bytes(), from.digest()) {
+            let read = |from: &mut Decoder<'_>| Ok((Arc::<str>::from(from.text()?), read_entry(from)?));
+            let Some(entries) = Decoder::new(batch).list(read).ok().filter(|_| Digest::of(batch) == digest)
+            else {
+                return;
+            };
+            for (path, entry) in entries {
+                match self.find(&path) {
+                    Some(number) if number >= self.count => self.added[number - self.count].1 = entry,
+                    Some(number) => drop(self.newer.insert(number, entry)),
+                    None => self.added.push((path, entry)),
+                }
+            }
+            self.log_length += 4 + batch.len() as u64 + 32;
+        }
     }
-    let steps = from.u64()? as usize;
-    let results = from.list(|from| Ok(from.text()?.to_owned()))?;
-    let env = from.list(|from| {
-        let name = from.text()?.to_owned();
-        let is_set = from.bool()?;
-        let digest = from.digest()?;
-        Ok((name, is_set.then_some(digest)))
-    })?;
-    let probes = from.list(|from| Ok((probes::decode(from)?, from.digest()?)))?;
-    let files = from.list(|from| {
-        let path = from.text()?;
-        let (size, changed) = (from.u64()?, from.u64()? as i64);
-        let (touched, inode, mode) = (from.u64()? as i64, from.u64()?, from.u32()?);
-        let signature = (mode != 0).then_some(Signature { size, changed, touched, inode, mode });
-        Ok(Entry { path, signature })
-    })?;
-    Ok(Decoded { sealed: Sealed { steps, results }, env, probes, files })
+
+    /// What begins the log of this seal.
+    pub fn log_header(&self) -> Vec<u8> {
+        let digest = self.bytes().get(8..40).unwrap_or_default();
+        [LOG_MAGIC.as_slice(), digest].concat()
+    }
+
+    /// Entries as they are added to a log.
+    pub fn log_entry(entries: &BTreeMap<Arc<str>, Entry>) -> Vec<u8> {
+        let mut batch = Encoder::new();
+        batch.u32(entries.len() as u32);
+        for (path, entry) in entries {
+            batch.text(path);
+            write_entry(entry, &mut batch);
+        }
+        let mut out = Encoder::new();
+        out.bytes(&batch.bytes);
+        out.digest(&Digest::of(&batch.bytes));
+        out.bytes
+    }
+
+    fn bytes(&self) -> &[u8] {
+        (*self.file).as_ref()
+    }
+
+    fn place(&self, number: usize) -> usize {
+        self.entries + number * ENTRY
+    }
+
+    fn len(&self) -> usize {
+        self.count + self.added.len()
+    }
+
+    /// The path of an entry. The digest of the whole was right, and so are the places in it.
+    pub fn path(&self, number: usize) -> &str {
+        if let Some((path, _)) = number.checked_sub(self.count).and_then(|n| self.added.get(n)) {
+            return path;
+        }
+        let word = |at: usize| {
+            let bytes = self.bytes().get(at..at + 4).and_then(|b| b.try_into().ok());
+            bytes.map_or(0, u32::from_le_bytes) as usize
+        };
+        let at = self.place(number);
+        let start = self.paths + word(at);
+        let path = self.bytes().get(start..start + word(at + 4)).unwrap_or_default();
+        std::str::from_utf8(path).unwrap_or_default()
+    }
+
+    /// What is sealed of the path with a number.
+    pub fn entry(&self, number: usize) -> Entry {
+        if let Some((_, entry)) = number.checked_sub(self.count).and_then(|n| self.added.get(n)) {
+            return *entry;
+        }
+        if !self.newer.is_empty()
+            && let Some(entry) = self.newer.get(&number)
+        {
+            return *entry;
+        }
+        let from = &mut Decoder::new(self.bytes().get(self.place(number) + 8..).unwrap_or_default());
+        read_entry(from).unwrap_or(Entry { roles: Roles::WHOLE, ..Entry::new(None) })
+    }
+
+    /// The number of a path.
+    pub fn find(&self, path: &str) -> Option<usize> {
+        let (mut low, mut high) = (0, self.count);
+        while low < high {
+            let middle = low + (high - low) / 2;
+            match self.path(middle).cmp(path) {
+                std::cmp::Ordering::Less => low = middle + 1,
+                std::cmp::Ordering::Greater => high = middle,
+                std::cmp::Ordering::Equal => return Some(middle),
+            }
+        }
+        self.added.iter().position(|(p, _)| **p == *path).map(|n| n + self.count)
+    }
+
+    /// The same seal, to be written anew with other entries.
+    pub fn to_new(&self) -> NewSeal {
+        NewSeal {
+            sealed: self.sealed.clone(),
+            graph: self.graph,
+            env: self.env.clone(),
+            probes: self.probes.clone(),
+            entries: (0..self.len()).map(|n| (self.path(n).into(), self.entry(n))).collect(),
+        }
+    }
+
+    /// Looks at everything again. `None` where more changed than can be told one by one.
+    pub fn check(&self, machine: &Machine, threads: usize) -> Option<Vec<Change>> {
+        if self.env.iter().any(|(name, digest)| env_digest(std::env::var(name).ok().as_deref()) != *digest) {
+            return None;
+        }
+        let part = self.len().div_ceil(threads.max(1)).max(1);
+        let broken = AtomicBool::new(false);
+        let changes = AtomicUsize::new(0);
+        let look = |from: usize, to: usize| {
+            let mut near = Near::default();
+            let mut found = Vec::new();
+            for number in from..to {
+                if broken.load(Ordering::Relaxed) {
+                    break;
+                }
+                let entry = self.entry(number);
+                let next = (number + 1 < to).then(|| self.path(number + 1));
+                let now = near.check(machine, self.path(number), next);
+                if entry.signature.map_or(now.is_none(), |known| known.still_holds(now)) {
+                    continue;
+                }
+                found.push(Change { number, now });
+                if entry.roles.has(Roles::WHOLE) || changes.fetch_add(1, Ordering::Relaxed) >= MANY {
+                    broken.store(true, Ordering::Relaxed);
+                }
+            }
+            found
+        };
+        let mut all = Vec::new();
+        std::thread::scope(|scope| {
+            if !self.probes.is_empty() {
+                scope.spawn(|| {
+                    let again = |(request, digest): &(ProbeRequest, Digest)| {
+                        probes::digest_of(&probes::answer(machine, request)) != *digest
+                    };
+                    if self.probes.iter().any(again) {
+                        broken.store(true, Ordering::Relaxed);
+                    }
+                });
+            }
+            let starts = (0..self.len()).step_by(part);
+            let running: Vec<_> =
+                starts.map(|from| scope.spawn(move || look(from, (from + part).min(self.len())))).collect();
+            for thread in running {
+                match thread.join() {
+                    Ok(found) => all.extend(found),
+                    Err(_) => broken.store(true, Ordering::Relaxed),
+                }
+            }
+        });
+        (!broken.into_inner()).then_some(all)
+    }
 }
 
-/// What the sealed request came to, if the seal holds: nothing that it looked at has changed.
-pub(crate) fn check(bytes: &[u8], outside: &Machine, threads: usize) -> Option<Sealed> {
-    let Decoded { sealed, env, probes, files: entries } = decode(bytes).ok()?;
-    if env.iter().any(|(name, digest)| env_digest(std::env::var(name).ok().as_deref()) != *digest) {
-        return None;
-    }
-    let part = entries.len().div_ceil(threads.max(1)).max(1);
-    let broken = std::sync::atomic::AtomicBool::new(false);
-    std::thread::scope(|scope| {
-        if !probes.is_empty() {
-            scope.spawn(|| {
-                let again = |(request, digest): &(ProbeRequest, Digest)| {
-                    probes::digest_of(&probes::answer(outside, request)) != *digest
-                };
-                if probes.iter().any(again) {
-                    broken.store(true, std::sync::atomic::Ordering::Relaxed);
-                }
-            });
-        }
-        for entries in entries.chunks(part) {
-            let broken = &broken;
-            scope.spawn(move || {
-                let mut near = Near::default();
-                for (i, entry) in entries.iter().enumerate() {
-                    if broken.load(std::sync::atomic::Ordering::Relaxed) {
-                        return;
-                    }
-                    let found = near.check(outside, entry.path, entries.get(i + 1).map(|e| e.path));
-                    let holds = entry.signature.map_or(found.is_none(), |known| known.still_holds(found));
-                    if !holds {
-                        broken.store(true, std::sync::atomic::Ordering::Relaxed);
-                    }
-                }
-            });
-        }
-    });
-    (!broken.into_inner()).then_some(sealed)
+/// A path that is not what it was.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Change {
+    /// Its number in the seal.
+    pub number: usize,
+    /// Its metadata now.
+    pub now: Option<Signature>,
 }
 
 /// A folder kept open for a run of paths in and below it: looking up short names is quicker.
@@ -170,7 +432,7 @@ impl Near {
         }
         match (&self.handle, below(&self.folder)) {
             (Some(handle), Some(rest)) => Machine::check_at(handle, rest),
-            _ => machine.check(path),
+            _ => nubrik_engine::Outside::check(machine, path),
         }
     }
 }
@@ -183,7 +445,7 @@ fn shared_folder<'a>(path: &'a str, other: &str) -> &'a str {
 
 #[cfg(test)]
 mod tests {
-    use super::shared_folder;
+    use super::*;
 
     #[test]
     fn finds_the_shared_folder() {
@@ -191,5 +453,69 @@ mod tests {
         assert_eq!(shared_folder("a/bc", "a/bd/x"), "a");
         assert_eq!(shared_folder("a", "b"), "");
         assert_eq!(shared_folder("/usr/a", "/usr/b"), "/usr");
+    }
+
+    fn seal() -> NewSeal {
+        let signature = |n| Signature { size: n, changed: 5, touched: 6, inode: n + 7, mode: 0o100_644 };
+        let listing = Names { all: 1, packages: 2 };
+        let entries = [
+            ("", Entry { roles: Roles::LISTED.and(Roles::KIND), listing, ..Entry::new(Some(signature(9))) }),
+            ("src/höhe.c", Entry { node: 3, ..Entry::new(Some(signature(1))) }),
+            ("src/none", Entry { roles: Roles::READ, ..Entry::new(None) }),
+        ];
+        NewSeal {
+            sealed: Sealed { steps: 4, results: vec!["out/base/a".to_owned()] },
+            graph: Digest([7; 32]),
+            env: vec![("HOME".to_owned(), env_digest(Some("x"))), ("NOT".to_owned(), None)],
+            probes: Vec::new(),
+            entries: entries.into_iter().map(|(path, entry)| (path.into(), entry)).collect(),
+        }
+    }
+
+    fn read(bytes: &[u8], log: &[u8]) -> Result<Seal, Truncated> {
+        Seal::decode(Arc::new(bytes.to_vec()), log)
+    }
+
+    #[test]
+    fn a_seal_is_read_back_and_added_to() {
+        let new = seal();
+        let bytes = new.encode();
+        let plain = read(&bytes, b"").unwrap();
+        assert_eq!(plain.sealed, new.sealed);
+        assert_eq!(plain.to_new().encode(), bytes);
+        assert_eq!(plain.entry(0), new.entries[""]);
+        assert_eq!(plain.find("src/nix"), None);
+        let changed = Entry { signature: None, ..new.entries["src/höhe.c"] };
+        let mut log = plain.log_header();
+        log.extend(Seal::log_entry(&BTreeMap::from([("src/höhe.c".into(), changed)])));
+        let length = log.len();
+        let added = Entry { node: 8, ..changed };
+        log.extend(Seal::log_entry(&BTreeMap::from([("src/a.c".into(), changed), ("z".into(), added)])));
+        let more = read(&bytes, &log).unwrap();
+        assert_eq!(more.entry(more.find("src/höhe.c").unwrap()), changed);
+        assert_eq!(more.entry(more.find("z").unwrap()), added);
+        assert_eq!(more.path(more.find("z").unwrap()), "z");
+        assert_eq!(more.log_length, log.len() as u64);
+        let again = read(&more.to_new().encode(), b"").unwrap();
+        assert_eq!((again.count, again.find("src/a.c")), (5, Some(1)));
+        // Of a damaged log, what is before the damage counts.
+        for at in length..log.len() {
+            let mut damaged = log.clone();
+            damaged[at] ^= 1;
+            let read = read(&bytes, &damaged).unwrap();
+            assert_eq!((read.log_length, read.find("z")), (length as u64, None), "byte {at}");
+        }
+        assert_eq!(read(&again.to_new().encode(), &log).unwrap().log_length, 0, "another seal's log");
+    }
+
+    #[test]
+    fn damaged_seals_are_refused() {
+        let bytes = seal().encode();
+        for at in 0..bytes.len() {
+            let mut damaged = bytes.clone();
+            damaged[at] ^= 1;
+            assert!(read(&damaged, b"").is_err(), "byte {at}");
+            assert!(read(&bytes[..at], b"").is_err(), "cut at {at}");
+        }
     }
 }

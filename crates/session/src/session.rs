@@ -1,6 +1,8 @@
 //! A session: one command's work in one workspace.
 
-use std::collections::{BTreeMap, HashMap};
+mod sealing;
+
+use std::collections::HashMap;
 use std::fs::{self, File};
 use std::io;
 use std::path::{Path, PathBuf};
@@ -8,16 +10,15 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use nubrik_confine::CancelSwitch;
 use nubrik_engine::{
-    Changes, Event, Listener, Notice, Options, Outcome, Outside, PlannedStep, Published, Signature, State,
-    Summary, Verdict, build, plan,
+    ChangeList, Changes, Event, Listener, Notice, Options, Outcome, Outside, PlannedStep, Published, Request,
+    Signature, State, Summary, Verdict, build, plan,
 };
 use nubrik_graph::{Graph, Step};
 use nubrik_lang::{AddressPattern, AnswerText, Evaluation, Evaluator, Setting, SettingValue};
 use nubrik_source::WsPath;
-use nubrik_store::{Digest, Encoder, LocalStore, Store};
+use nubrik_store::{LocalStore, Store};
 
 use crate::machine::Machine;
-use crate::seal::{self, Seal, Sealed};
 use crate::state_file::{StateFile, write_whole};
 use crate::workspace::{OpenProblem, Workspace};
 use crate::world::{DiskWorld, Seen};
@@ -25,8 +26,7 @@ use crate::world::{DiskWorld, Seen};
 /// Stack for evaluation, in bytes: definitions nest deeper than a thread's usual stack allows.
 const EVALUATION_STACK: usize = 256 << 20;
 
-/// How many seals are kept in a workspace.
-const SEALS: usize = 16;
+pub use sealing::{Reached, Standing};
 
 /// An open workspace.
 pub struct Session {
@@ -280,8 +280,7 @@ impl Session {
         let graph = &evaluation.graph;
         let heard = Heard { listener, graph, verdicts: Mutex::default() };
         let outcome = build(
-            graph,
-            &evaluation.scans,
+            Request::whole(graph, &evaluation.scans),
             self.results_folder().as_str(),
             &self.state,
             &self.machine,
@@ -339,28 +338,6 @@ impl Session {
         self.store.as_ref().ok().map(|s| s as &dyn Store)
     }
 
-    fn seal_path(&self, patterns: &[AddressPattern]) -> PathBuf {
-        let mut out = Encoder::new();
-        out.text(env!("CARGO_PKG_VERSION"));
-        out.text(&std::env::var_os("PATH").unwrap_or_default().to_string_lossy());
-        out.list(patterns, |out, pattern| out.text(pattern.path.as_str()));
-        out.text(&self.results_folder());
-        out.list(&self.settings, |out, setting| {
-            out.text(&setting.name);
-            out.text(&format!("{:?}", setting.value));
-        });
-        let program = std::env::current_exe().ok().and_then(|p| self.machine.check(&p.to_string_lossy()));
-        out.u64(program.map_or(0, |s| s.changed as u64));
-        self.workspace.own_folder().join("seals").join(&Digest::of(&out.bytes).hex()[..24])
-    }
-
-    /// What a request came to the last time, if nothing that it looked at has changed since.
-    pub fn sealed(&self, patterns: &[AddressPattern]) -> Option<Sealed> {
-        let bytes = fs::read(self.seal_path(patterns)).ok()?;
-        let threads = std::thread::available_parallelism().map_or(1, usize::from);
-        seal::check(&bytes, &self.machine, threads)
-    }
-
     /// Builds what was evaluated. The session must hold the lock and have loaded the state.
     pub fn build(
         &mut self,
@@ -369,20 +346,12 @@ impl Session {
         listener: &dyn Listener,
         options: Options,
     ) -> Result<BuildReport, BuildProblem> {
-        if let Err(why) = &self.store {
-            listener.hear(&Event::Notice(Notice::StoreUnusable(why.clone())));
-        }
-        if let Some(missing) = unconfined() {
-            listener.hear(&Event::Notice(Notice::Unconfined(missing)));
-        }
-        nubrik_confine::raise_open_file_limit();
-        nubrik_confine::become_reaper();
-        let _ = fs::remove_file(self.seal_path(patterns));
+        self.prepare(listener);
+        self.break_seal(patterns);
         let gone = self.remove_stale_results(evaluation);
         let out = self.results_folder();
         let mut outcome = build(
-            &evaluation.graph,
-            &evaluation.requested,
+            Request::whole(&evaluation.graph, &evaluation.requested),
             &out,
             &self.state,
             &self.machine,
@@ -392,12 +361,7 @@ impl Session {
         );
         outcome.changes.published.extend(gone);
         self.count_earlier(evaluation, &mut outcome.summary);
-        if self.machine.has_started_commands() {
-            let ended = nubrik_confine::end_orphans();
-            if ended > 0 && !outcome.cancelled {
-                listener.hear(&Event::Notice(Notice::OrphansEnded(ended)));
-            }
-        }
+        self.end_orphans(listener, &outcome);
         let results = self.result_paths(evaluation);
         self.remember(std::mem::take(&mut outcome.changes))?;
         self.seal(patterns, evaluation, &outcome, &results)?;
@@ -407,6 +371,27 @@ impl Session {
             cancelled: outcome.cancelled,
             machine_lacks: outcome.machine_lacks,
         })
+    }
+
+    /// What is to be done and said before steps run.
+    fn prepare(&self, listener: &dyn Listener) {
+        if let Err(why) = &self.store {
+            listener.hear(&Event::Notice(Notice::StoreUnusable(why.clone())));
+        }
+        if let Some(missing) = unconfined() {
+            listener.hear(&Event::Notice(Notice::Unconfined(missing)));
+        }
+        nubrik_confine::raise_open_file_limit();
+        nubrik_confine::become_reaper();
+    }
+
+    fn end_orphans(&self, listener: &dyn Listener, outcome: &Outcome) {
+        if self.machine.has_started_commands() {
+            let ended = nubrik_confine::end_orphans();
+            if ended > 0 && !outcome.cancelled {
+                listener.hear(&Event::Notice(Notice::OrphansEnded(ended)));
+            }
+        }
     }
 
     /// Counts steps that ran or were reused so that scans could be answered: in this build they are
@@ -434,7 +419,7 @@ impl Session {
     }
 
     /// Removes published results that a requested target no longer has.
-    fn remove_stale_results(&self, evaluation: &Evaluation) -> Vec<(Arc<str>, Option<Published>)> {
+    fn remove_stale_results(&self, evaluation: &Evaluation) -> ChangeList<Published> {
         let out = self.results_folder();
         let graph = &evaluation.graph;
         let now: std::collections::HashSet<String> = graph
@@ -480,93 +465,6 @@ impl Session {
         let own = self.workspace.own_folder();
         StateFile::in_folder(&own).save(&mut self.state, changes)?;
         write_whole(&own.join("tools"), &self.machine.tools.encode())
-    }
-
-    fn seal(
-        &self,
-        patterns: &[AddressPattern],
-        evaluation: &Evaluation,
-        outcome: &Outcome,
-        results: &[String],
-    ) -> Result<(), BuildProblem> {
-        let own = self.workspace.own_folder();
-        let done = &outcome.summary;
-        let complete = done.failed + done.blocked + done.left + done.unpublished == 0 && !outcome.cancelled;
-        if complete && let Some(files) = self.seal_files(evaluation, outcome, results) {
-            let path = self.seal_path(patterns);
-            let folder = own.join("seals");
-            fs::create_dir_all(&folder).map_err(|e| BuildProblem::Own(folder.clone(), e))?;
-            forget_old_seals(&folder);
-            let sealed = Sealed { steps: done.steps, results: results.to_vec() };
-            let seen = self.seen.lock().unwrap_or_else(PoisonError::into_inner);
-            let mut env: Vec<_> =
-                seen.env.iter().map(|(n, v)| (n.clone(), seal::env_digest(v.as_deref()))).collect();
-            env.sort();
-            let mut probes: Vec<_> =
-                seen.probes.iter().map(|(r, a)| (r.clone(), crate::probes::digest_of(a))).collect();
-            probes.sort_by(|a, b| format!("{:?}", a.0).cmp(&format!("{:?}", b.0)));
-            write_whole(&path, &Seal { sealed, env, probes, files }.encode())?;
-        }
-        Ok(())
-    }
-
-    /// Metadata of everything that the request looked at; `None` when some file is too young.
-    fn seal_files(
-        &self,
-        evaluation: &Evaluation,
-        outcome: &Outcome,
-        results: &[String],
-    ) -> Option<Vec<(Arc<str>, Option<Signature>)>> {
-        let mut files: BTreeMap<Arc<str>, Option<Signature>> = BTreeMap::new();
-        files.insert(crate::SETTINGS_FILE.into(), self.machine.check(crate::SETTINGS_FILE));
-        let seen = self.seen.lock().unwrap_or_else(PoisonError::into_inner);
-        files.extend(seen.files.iter().map(|(path, signature)| (path.clone(), *signature)));
-        drop(seen);
-        for (path, signature) in &self.scans_looked_at {
-            if *signature == Some(Signature::default()) {
-                return None;
-            }
-            files.insert(path.clone(), *signature);
-        }
-        for (path, entry) in &outcome.looked_at {
-            if entry.is_some_and(|e| e.young) {
-                return None;
-            }
-            files.insert(path.clone(), entry.map(|e| e.signature));
-        }
-        for (path, signature) in self.machine.tools.looked_at() {
-            files.insert(path, signature);
-        }
-        let graph = &evaluation.graph;
-        for id in nubrik_graph::Closure::of(graph, evaluation.requested.iter().copied()).steps {
-            let step = graph.step(id);
-            let memory = self.state.steps.get(step.folder.shared())?;
-            let mut signatures = memory.signatures.iter();
-            for (output, record) in step.outputs.iter().zip(&memory.outputs) {
-                let path = graph.file(output.file).path.shared();
-                match record {
-                    nubrik_store::OutputRecord::File { .. } => {
-                        files.insert(path.clone(), Some(*signatures.next()?));
-                    }
-                    nubrik_store::OutputRecord::Folder(entries) => {
-                        // The folder's own times tell when a file is added to it.
-                        files.insert(path.clone(), self.machine.check(path));
-                        for entry in entries {
-                            files.insert(format!("{path}/{}", entry.path).into(), Some(*signatures.next()?));
-                        }
-                    }
-                }
-            }
-        }
-        for path in results {
-            files.insert(path.as_str().into(), self.machine.check(path));
-            if let Some((_, signatures)) = self.state.published.get(path.as_str())
-                && let [signature] = signatures.as_slice()
-            {
-                files.insert(path.as_str().into(), Some(*signature));
-            }
-        }
-        Some(files.into_iter().collect())
     }
 
     /// What a build of what was evaluated would do. Changes nothing.
@@ -643,14 +541,4 @@ fn unconfined() -> Option<String> {
         missing.push("a system-call filter (seccomp)");
     }
     (!missing.is_empty()).then(|| missing.join(" and "))
-}
-
-fn forget_old_seals(folder: &Path) {
-    let Ok(entries) = fs::read_dir(folder) else { return };
-    let dated = entries.flatten().filter_map(|e| Some((e.metadata().ok()?.modified().ok()?, e.path())));
-    let mut seals: Vec<_> = dated.collect();
-    seals.sort();
-    for (_, path) in seals.iter().rev().skip(SEALS - 1) {
-        let _ = fs::remove_file(path);
-    }
 }

@@ -3,6 +3,7 @@
 use std::fs::{self, File};
 use std::io::Write;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use nubrik_engine::{Changes, State};
 
@@ -25,9 +26,9 @@ impl StateFile {
 
     /// What is remembered. What is damaged is forgotten.
     pub fn load(&self) -> State {
-        let bytes = fs::read(&self.file).unwrap_or_default();
+        let Ok(bytes) = nubrik_confine::map_file(&self.file) else { return State::default() };
         let log = fs::read(&self.log).unwrap_or_default();
-        State::decode(bytes, &log).unwrap_or_default()
+        State::decode(Arc::new(bytes), &log).unwrap_or_default()
     }
 
     /// Adds changes to a state and to the files that it was loaded from.

@@ -16,6 +16,7 @@ use nubrik_source::WsPath;
 
 use crate::kits::SHIPPED;
 use crate::machine::Machine;
+use crate::seal::{Entry, Names, Roles};
 use crate::workspace::SETTINGS_FILE;
 
 /// A definition file larger than this is refused, in bytes.
@@ -36,8 +37,8 @@ pub(crate) struct DiskWorld<'m> {
 /// What evaluation saw of the machine: when any of it changes, evaluation may come to something else.
 #[derive(Default, Clone)]
 pub(crate) struct Seen {
-    /// Paths that were looked at: metadata at that time, `None` where nothing was.
-    pub files: HashMap<Arc<str>, Option<Signature>>,
+    /// Paths that were looked at, with why, and their metadata at the first time.
+    pub files: HashMap<Arc<str>, Entry>,
     /// Variables of the environment.
     pub env: HashMap<String, Option<String>>,
     /// Tools that were looked for.
@@ -73,12 +74,18 @@ impl<'m> DiskWorld<'m> {
         self.root.join(path.as_str())
     }
 
-    /// Takes note of a path before its content is read.
-    fn look_at(&self, path: &WsPath) -> Option<Signature> {
+    /// Takes note of a path before it is looked into.
+    fn look_at(&self, path: &WsPath, role: Roles) -> Option<Signature> {
         let name = if path.is_root() { "." } else { path.as_str() };
         let signature = self.machine.check(name);
-        lock(&self.seen).files.insert(name.into(), signature);
+        self.note(name.into(), signature, role);
         signature
+    }
+
+    fn note(&self, name: Arc<str>, signature: Option<Signature>, role: Roles) {
+        let mut seen = lock(&self.seen);
+        let entry = seen.files.entry(name).or_insert_with(|| Entry::new(signature));
+        entry.roles = entry.roles.and(role);
     }
 
     /// What is ignored in a folder, by its own `.gitignore`.
@@ -87,7 +94,7 @@ impl<'m> DiskWorld<'m> {
             return known.clone();
         }
         let file = folder.child(".gitignore");
-        let ignore = match self.look_at(&file) {
+        let ignore = match self.look_at(&file, Roles::READ) {
             Some(_) => {
                 let mut builder = GitignoreBuilder::new(self.disk(folder));
                 // A line that is no pattern ignores nothing.
@@ -116,7 +123,7 @@ impl<'m> DiskWorld<'m> {
 
     fn read_folder(&self, folder: &WsPath) -> Listing {
         let mut listing = Listing::default();
-        if self.look_at(folder).is_none() {
+        if self.look_at(folder, Roles::LISTED).is_none() {
             return listing;
         }
         let entries = match fs::read_dir(self.disk(folder)) {
@@ -154,7 +161,9 @@ impl<'m> DiskWorld<'m> {
 
 impl World for DiskWorld<'_> {
     fn definition(&self, path: &WsPath) -> Answer<DefinitionText> {
-        let Some(signature) = self.look_at(path) else { return Answer::Ready(DefinitionText::Missing) };
+        let Some(signature) = self.look_at(path, Roles::READ) else {
+            return Answer::Ready(DefinitionText::Missing);
+        };
         if signature.is_folder() {
             return Answer::Ready(DefinitionText::Missing);
         }
@@ -189,6 +198,10 @@ impl World for DiskWorld<'_> {
             return Answer::Ready(known.clone());
         }
         let listing = Arc::new(self.read_folder(folder));
+        let name = if folder.is_root() { "." } else { folder.as_str() };
+        if let Some(entry) = lock(&self.seen).files.get_mut(name) {
+            entry.listing = Names::of(&listing);
+        }
         lock(&self.listings).insert(folder.clone(), listing.clone());
         Answer::Ready(listing)
     }
@@ -232,8 +245,9 @@ impl World for DiskWorld<'_> {
     }
 
     fn kind(&self, path: &WsPath) -> Answer<Option<EntryKind>> {
-        let kind =
-            self.look_at(path).map(|s| if s.is_folder() { EntryKind::Folder } else { EntryKind::File });
+        let kind = self
+            .look_at(path, Roles::KIND)
+            .map(|s| if s.is_folder() { EntryKind::Folder } else { EntryKind::File });
         Answer::Ready(kind)
     }
 
@@ -275,7 +289,7 @@ impl World for DiskWorld<'_> {
         let mut read = |path: &Path| {
             let name: Arc<str> = path.to_string_lossy().into();
             let signature = self.machine.check(&name);
-            lock(&self.seen).files.insert(name, signature);
+            self.note(name, signature, Roles::WHOLE);
         };
         let search = crate::libraries::search(request, path.as_deref(), &mut read);
         lock(&self.seen).libraries.push((request.clone(), search.clone()));

@@ -178,7 +178,8 @@ fn plans_need_neither_lock_nor_store() {
     let mut session = Session::open(folder.path(), switch()).unwrap();
     session.load_state();
     let pattern = nubrik_lang::AddressPattern::below(&session.workspace.folder);
-    assert!(session.sealed(std::slice::from_ref(&pattern)).is_none());
+    let standing = session.standing(std::slice::from_ref(&pattern));
+    assert!(matches!(standing, nubrik_session::Standing::Unknown));
     let evaluation = session.evaluate(&[pattern]);
     assert!(evaluation.diagnostics.is_empty());
     assert_eq!(session.plan(&evaluation, &Quiet).len(), 2);

@@ -9,8 +9,8 @@ use std::sync::atomic::{AtomicBool, AtomicI64, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex};
 
 use nubrik_engine::{
-    Event, FoundTool, Job, JobEnd, Listener, Options, Outcome, Outside, Signature, State, ToolProblem,
-    TreeFile, Verdict, build,
+    Event, FoundTool, Job, JobEnd, Listener, Options, Outcome, Outside, Request, Signature, State,
+    ToolProblem, TreeFile, Verdict, build,
 };
 use nubrik_graph::{
     FileId, FileNode, Graph, OutputNode, Pipeline, Place, Program, Stage, Step, StepId, Target, TargetId,
@@ -378,8 +378,15 @@ impl Bench {
     ) -> (Outcome, Vec<String>) {
         let log = Log::default();
         let store = StoreOn(&self.store, &self.machine);
-        let mut outcome =
-            build(&joins.graph, files, "out", &self.state, &self.machine, Some(&store), &log, options);
+        let mut outcome = build(
+            Request::whole(&joins.graph, files),
+            "out",
+            &self.state,
+            &self.machine,
+            Some(&store),
+            &log,
+            options,
+        );
         self.machine.wait();
         self.log.push(self.state.apply(std::mem::take(&mut outcome.changes)));
         (outcome, log.0.into_inner().unwrap())

@@ -3,8 +3,9 @@
 use std::time::Instant;
 
 use nubrik_engine::{Event, Listener, Options};
+use nubrik_graph::Graph;
 use nubrik_lang::{AddressPattern, Evaluation};
-use nubrik_session::{BuildReport, Session};
+use nubrik_session::{BuildReport, Reached, Session, Standing};
 
 use super::{Outcome, evaluate_with, open, own_problem, patterns};
 use crate::arguments::{Choice, Face, How};
@@ -19,13 +20,15 @@ pub fn build(face: Face, choice: &Choice, words: &[String], how: How) -> Outcome
     lock(face, &mut session)?;
     let patterns = patterns(face, &mut session, words)?;
     let micros = || began.elapsed().as_micros() as u64;
-    if let Some(sealed) = session.sealed(&patterns) {
-        let done =
-            nubrik_engine::Summary { steps: sealed.steps, current: sealed.steps, ..Default::default() };
-        show(face, &done, &sealed.results, micros(), false, Stream::Output);
-        return Ok(Exit::Done);
-    }
-    let (_, report) = build_evaluated(face, &mut session, &patterns, how, Stream::Output)?;
+    let report = match session.standing(&patterns) {
+        Standing::Holds(sealed) => {
+            let done =
+                nubrik_engine::Summary { steps: sealed.steps, current: sealed.steps, ..Default::default() };
+            show(face, &done, &sealed.results, micros(), false, Stream::Output);
+            return Ok(Exit::Done);
+        }
+        standing => build_standing(face, &mut session, &patterns, standing, how, Stream::Output)?,
+    };
     show(face, &report.summary, &report.results, micros(), report.cancelled, Stream::Output);
     Ok(exit_of(&report))
 }
@@ -44,6 +47,29 @@ pub fn lock(face: Face, session: &mut Session) -> Outcome<()> {
     session.lock(waiting).map_err(|problem| own_problem(face, problem))
 }
 
+/// Builds what is to be built where a request came to something before, in a locked session.
+pub fn build_standing(
+    face: Face,
+    session: &mut Session,
+    patterns: &[AddressPattern],
+    standing: Standing,
+    how: How,
+    stream: Stream,
+) -> Outcome<BuildReport> {
+    session.load_state();
+    let reached = match standing {
+        Standing::Reached(reached) if session.remembers(&reached) => reached,
+        _ => return Ok(build_evaluated(face, session, patterns, how, stream)?.1),
+    };
+    // A command builds once, and ends: freeing what it holds would only take time.
+    let reached: &'static Reached = Box::leak(reached);
+    let screen = screen_for(face, session, reached.graph(), stream);
+    let options = options_of(session, how);
+    let report = screen.during(|| session.build_reached(patterns, reached, &screen, options));
+    drop(screen);
+    report.map_err(|problem| own_problem(face, problem))
+}
+
 /// Evaluates and builds in a locked session.
 pub fn build_evaluated(
     face: Face,
@@ -54,7 +80,7 @@ pub fn build_evaluated(
 ) -> Outcome<(&'static Evaluation, BuildReport)> {
     session.load_state();
     let evaluation = evaluate_with(face, session, Some((how, stream)), |s| s.evaluate(patterns))?;
-    let screen = screen_for(face, session, evaluation, stream);
+    let screen = screen_for(face, session, &evaluation.graph, stream);
     let options = options_of(session, how);
     let report = screen.during(|| session.build(patterns, evaluation, &screen, options));
     drop(screen);
@@ -67,7 +93,7 @@ fn options_of(session: &Session, how: How) -> Options {
     Options { jobs, keep_going: how.keep_going }
 }
 
-fn screen_for<'e>(face: Face, session: &Session, evaluation: &'e Evaluation, stream: Stream) -> Screen<'e> {
+fn screen_for<'g>(face: Face, session: &Session, graph: &'g Graph, stream: Stream) -> Screen<'g> {
     let paint = match stream {
         Stream::Output => Paint::for_stdout(face.plain || face.json),
         Stream::Error => Paint::for_stderr(face.plain || face.json),
@@ -77,7 +103,7 @@ fn screen_for<'e>(face: Face, session: &Session, evaluation: &'e Evaluation, str
         (false, Some(_)) => Shown::Live,
         (false, None) => Shown::Lines,
     };
-    Screen::new(&evaluation.graph, session.workspace.root.clone(), paint, shown, stream)
+    Screen::new(graph, session.workspace.root.clone(), paint, shown, stream)
 }
 
 /// Runs the scans that definitions wait for; stops when one fails. Without `shown` only failures are said.
@@ -89,7 +115,7 @@ pub fn answer_scans(
 ) -> Outcome<()> {
     let began = Instant::now();
     let (how, stream) = shown.unwrap_or((How::default(), Stream::Error));
-    let screen = screen_for(face, session, evaluation, stream);
+    let screen = screen_for(face, session, &evaluation.graph, stream);
     let options = options_of(session, how);
     let quiet = OnlyFailures(&screen);
     let report = match shown {

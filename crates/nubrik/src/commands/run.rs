@@ -4,7 +4,9 @@ use std::os::unix::fs::PermissionsExt;
 use std::os::unix::process::CommandExt;
 use std::path::Path;
 
-use super::build::{build_evaluated, exit_of, lock};
+use super::build::{build_standing, exit_of, lock};
+use nubrik_session::Standing;
+
 use super::{Outcome, open, patterns, say_wrong};
 use crate::arguments::{Choice, Face, How};
 use crate::exit::Exit;
@@ -14,11 +16,11 @@ pub fn run(face: Face, choice: &Choice, address: &str, args: &[String], how: How
     let mut session = open(face, choice)?;
     lock(face, &mut session)?;
     let patterns = patterns(face, &mut session, &[address.to_owned()])?;
-    let results = match session.sealed(&patterns) {
-        Some(sealed) => sealed.results,
-        None => {
+    let results = match session.standing(&patterns) {
+        Standing::Holds(sealed) => sealed.results,
+        standing => {
             // What is built goes to standard error: standard output is the program's.
-            let (_, report) = build_evaluated(face, &mut session, &patterns, how, Stream::Error)?;
+            let report = build_standing(face, &mut session, &patterns, standing, how, Stream::Error)?;
             let exit = exit_of(&report);
             if exit != Exit::Done {
                 super::build::show(

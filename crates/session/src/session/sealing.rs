@@ -1,0 +1,427 @@
+//! Sealing a finished request, and going on from a seal: where little changed since, only what the
+//! change reaches is taken out of the sealed graph and built.
+
+use std::collections::BTreeMap;
+use std::fs::{self, File};
+use std::io::{self, Write};
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, PoisonError};
+
+use nubrik_engine::{Listener, Options, Outcome, Outside, Request, Signature, Summary, build};
+use nubrik_graph::{Closure, FileId, Graph, StepId};
+use nubrik_lang::{AddressPattern, Answer, EntryKind, Evaluation, World};
+use nubrik_source::WsPath;
+use nubrik_store::{Digest, Encoder, OutputRecord};
+use rustc_hash::{FxHashMap, FxHashSet};
+
+use super::{BuildProblem, BuildReport, Session};
+use crate::seal::{self, Change, Entry, Names, NewSeal, Roles, Seal, Sealed};
+use crate::snapshot::{Part, Snapshot};
+use crate::state_file::write_whole;
+use crate::world::DiskWorld;
+
+/// How many seals are kept in a workspace.
+const SEALS: usize = 16;
+
+/// The log of a seal may grow to this size before the seal is written anew, in bytes.
+const LOG_LIMIT: u64 = 256 << 10;
+
+/// What a request came to the last time, seen from now.
+pub enum Standing {
+    /// Nothing that it looked at has changed.
+    Holds(Sealed),
+    /// Some inputs or outputs of steps changed, and only they: the steps that this reaches.
+    Reached(Box<Reached>),
+    /// It is to be evaluated anew.
+    Unknown,
+}
+
+/// The steps of a sealed request that a change reaches.
+pub struct Reached {
+    seal: Seal,
+    snapshot: Snapshot,
+    changes: Vec<Change>,
+    part: Part,
+}
+
+/// Metadata of what steps made, by path, each with its file in the graph.
+type Made = BTreeMap<Arc<str>, (FileId, Option<Signature>)>;
+
+impl Reached {
+    /// These steps, and those that they need.
+    pub fn graph(&self) -> &Graph {
+        &self.part.graph
+    }
+}
+
+fn threads() -> usize {
+    std::thread::available_parallelism().map_or(1, usize::from)
+}
+
+fn is_complete(outcome: &Outcome) -> bool {
+    let done = &outcome.summary;
+    done.failed + done.blocked + done.left + done.unpublished == 0 && !outcome.cancelled
+}
+
+impl Session {
+    fn seal_path(&self, patterns: &[AddressPattern]) -> PathBuf {
+        let mut out = Encoder::new();
+        out.text(env!("CARGO_PKG_VERSION"));
+        out.text(&std::env::var_os("PATH").unwrap_or_default().to_string_lossy());
+        out.list(patterns, |out, pattern| out.text(pattern.path.as_str()));
+        out.text(&self.results_folder());
+        out.list(&self.settings, |out, setting| {
+            out.text(&setting.name);
+            out.text(&format!("{:?}", setting.value));
+        });
+        let program = std::env::current_exe().ok().and_then(|p| self.machine.check(&p.to_string_lossy()));
+        out.u64(program.map_or(0, |s| s.changed as u64));
+        self.workspace.own_folder().join("seals").join(&Digest::of(&out.bytes).hex()[..24])
+    }
+
+    /// Looks whether what a request came to the last time still stands. The session must hold the lock.
+    pub fn standing(&self, patterns: &[AddressPattern]) -> Standing {
+        let path = self.seal_path(patterns);
+        let Some(seal) = read_seal(&path) else { return Standing::Unknown };
+        let Some(changes) = seal.check(&self.machine, threads()) else { return Standing::Unknown };
+        if changes.is_empty() {
+            return Standing::Holds(seal.sealed);
+        }
+        let Some((nodes, changes)) = self.changed_nodes(&seal, changes) else { return Standing::Unknown };
+        let Some(snapshot) = read_snapshot(&path, &seal) else { return Standing::Unknown };
+        let reached = snapshot.reached(&nodes);
+        match snapshot.part(&reached) {
+            Ok(part) => Standing::Reached(Box::new(Reached { seal, snapshot, changes, part })),
+            Err(_) => Standing::Unknown,
+        }
+    }
+
+    /// The nodes of the graph behind some changes, and the changes; `None` where evaluation may come to
+    /// something else.
+    fn changed_nodes(&self, seal: &Seal, changes: Vec<Change>) -> Option<(Vec<u32>, Vec<Change>)> {
+        let world = DiskWorld::new(&self.workspace.root, &self.machine, &self.answers);
+        let mut nodes = Vec::new();
+        for change in &changes {
+            let entry = seal.entry(change.number);
+            if entry.roles.has(Roles::WHOLE) || entry.roles.has(Roles::READ) {
+                return None;
+            }
+            if entry.roles.has(Roles::KIND) && kind(entry.signature) != kind(change.now) {
+                return None;
+            }
+            if entry.roles.has(Roles::LISTED) {
+                // A file put in place by renaming touches its folder: only names count.
+                let path = seal.path(change.number);
+                let folder = if path == "." { WsPath::root() } else { WsPath::from_normal(path) };
+                let Answer::Ready(listing) = world.list(&folder) else { return None };
+                if Names::of(&listing) != entry.listing {
+                    return None;
+                }
+            }
+            if entry.node != seal::NO_NODE {
+                nodes.push(entry.node);
+            }
+        }
+        Some((nodes, changes))
+    }
+
+    /// Whether everything that the steps a change reaches take from others is remembered. The session must
+    /// have loaded the state.
+    pub fn remembers(&self, reached: &Reached) -> bool {
+        let graph = &reached.part.graph;
+        let Some(made) = self.made_entries(graph, reached.part.settled.iter().copied(), &[]) else {
+            return false;
+        };
+        let sealed = |path: &str| reached.seal.find(path).and_then(|n| reached.seal.entry(n).signature);
+        made.iter().all(|(path, (file, signature))| {
+            // The times of a folder are those of the file system, not of the memory.
+            sealed(path) == *signature || graph.file(*file).folder
+        }) && reached.part.settled.iter().all(|step| {
+            let memory = self.state.steps.get(graph.step(*step).folder.as_str());
+            memory.is_some_and(|m| m.outputs.len() == graph.step(*step).outputs.len())
+        })
+    }
+
+    /// Builds what a change reaches. The session must hold the lock and have loaded the state.
+    pub fn build_reached(
+        &mut self,
+        patterns: &[AddressPattern],
+        reached: &Reached,
+        listener: &dyn Listener,
+        options: Options,
+    ) -> Result<BuildReport, BuildProblem> {
+        self.prepare(listener);
+        let Reached { seal, snapshot, changes, part } = reached;
+        let maker_elsewhere = |path: &str| snapshot.maker_of(path).map(Arc::from);
+        let request = Request {
+            graph: &part.graph,
+            files: &part.requested,
+            settled: &part.settled,
+            maker_elsewhere: &maker_elsewhere,
+        };
+        let out = self.results_folder();
+        let mut outcome = build(request, &out, &self.state, &self.machine, self.store(), listener, options);
+        self.end_orphans(listener, &outcome);
+        self.remember(std::mem::take(&mut outcome.changes))?;
+        let standing = seal.sealed.clone();
+        if is_complete(&outcome) {
+            self.seal_again(&self.seal_path(patterns), seal, changes, snapshot, part, &outcome)?;
+        }
+        let rest = standing.steps.saturating_sub(outcome.summary.steps);
+        let summary = Summary {
+            steps: outcome.summary.steps + rest,
+            current: outcome.summary.current + rest,
+            ..outcome.summary
+        };
+        Ok(BuildReport {
+            summary,
+            results: standing.results,
+            cancelled: outcome.cancelled,
+            machine_lacks: outcome.machine_lacks,
+        })
+    }
+
+    /// Writes a seal again after some of its steps were built. Without that the old one stays: it is still
+    /// true, and the same change is looked at once more.
+    fn seal_again(
+        &self,
+        path: &Path,
+        seal: &Seal,
+        changes: &[Change],
+        snapshot: &Snapshot,
+        part: &Part,
+        outcome: &Outcome,
+    ) -> Result<(), BuildProblem> {
+        let Some(now) = self.made_entries(&part.graph, self.own_steps(part), &part.requested) else {
+            return Ok(());
+        };
+        let known = |path: &str| seal.find(path).map(|number| seal.entry(number));
+        let mut entries: BTreeMap<Arc<str>, Entry> = BTreeMap::new();
+        for change in changes {
+            let entry = Entry { signature: change.now, ..seal.entry(change.number) };
+            entries.insert(seal.path(change.number).into(), entry);
+        }
+        for (path, entry) in &outcome.looked_at {
+            if entry.is_some_and(|e| e.young) {
+                return Ok(());
+            }
+            let signature = entry.map(|e| e.signature);
+            let new = || match snapshot.node(path) {
+                Some(node) => Entry { node, ..Entry::new(None) },
+                None => Entry { roles: Roles::WHOLE, ..Entry::new(None) },
+            };
+            let entry = known(path).unwrap_or_else(new);
+            entries.insert(path.clone(), Entry { signature, ..entry });
+        }
+        // What is in a folder that a step made may be other files now.
+        let mut whole = false;
+        for (path, (node, signature)) in now {
+            let node_path = part.graph.file(node);
+            whole |= node_path.folder;
+            let made = || snapshot.node(node_path.path.as_str()).unwrap_or(seal::NO_NODE);
+            let entry = known(&path).unwrap_or_else(|| Entry { node: made(), ..Entry::new(None) });
+            entries.insert(path, Entry { signature, ..entry });
+        }
+        if !whole && let Some(log) = open_log(path, seal) {
+            let (mut log, start) = log.map_err(|e| BuildProblem::Own(log_path(path), e))?;
+            let bytes = [start, Seal::log_entry(&entries)].concat();
+            return log.write_all(&bytes).map_err(|e| BuildProblem::Own(log_path(path), e));
+        }
+        let mut new = seal.to_new();
+        let nodes = |files: &mut dyn Iterator<Item = FileId>| -> Vec<u32> {
+            files.filter_map(|f| snapshot.node(part.graph.file(f).path.as_str())).collect()
+        };
+        let own = self.own_steps(part).into_iter().flat_map(|s| &part.graph.step(s).outputs);
+        let folders = nodes(&mut own.map(|o| o.file).filter(|f| part.graph.file(*f).folder));
+        new.entries.retain(|_, entry| !folders.contains(&entry.node));
+        // A file that went with its folder is no more to be looked at.
+        let kept = |entry: &Entry| entry.signature.is_some() || !folders.contains(&entry.node);
+        new.entries.extend(entries.into_iter().filter(|(_, entry)| kept(entry)));
+        let _ = fs::remove_file(log_path(path));
+        write_whole(path, &new.encode())
+    }
+
+    fn own_steps(&self, part: &Part) -> Vec<StepId> {
+        let all = (0..part.graph.steps.len() as u32).map(StepId);
+        all.filter(|step| !part.settled.contains(step)).collect()
+    }
+
+    /// Metadata of what some steps made and of results that were published, each with its file in the
+    /// graph; `None` when a step is not remembered.
+    fn made_entries(
+        &self,
+        graph: &Graph,
+        steps: impl IntoIterator<Item = StepId>,
+        requested: &[FileId],
+    ) -> Option<Made> {
+        let mut entries = Made::new();
+        for id in steps {
+            let step = graph.step(id);
+            let memory = self.state.steps.get(step.folder.as_str())?;
+            let mut signatures = memory.signatures.iter();
+            for (output, record) in step.outputs.iter().zip(&memory.outputs) {
+                let path = graph.file(output.file).path.shared();
+                match record {
+                    OutputRecord::File { .. } => {
+                        entries.insert(path.clone(), (output.file, Some(*signatures.next()?)));
+                    }
+                    OutputRecord::Folder(files) => {
+                        // The folder's own times tell when a file is added to it.
+                        entries.insert(path.clone(), (output.file, self.machine.check(path)));
+                        for file in files {
+                            let path = format!("{path}/{}", file.path).into();
+                            entries.insert(path, (output.file, Some(*signatures.next()?)));
+                        }
+                    }
+                }
+            }
+        }
+        let out = self.results_folder();
+        let wanted: FxHashSet<FileId> = requested.iter().copied().collect();
+        for result in graph.targets.iter().flat_map(|t| &t.results).filter(|r| wanted.contains(&r.file)) {
+            let path: Arc<str> = format!("{out}/{}", result.publish.as_str()).into();
+            let published = self.state.published.get(&path);
+            let signature = match published.as_ref().map(|(_, signatures)| signatures.as_slice()) {
+                Some([signature]) => Some(*signature),
+                _ => self.machine.check(&path),
+            };
+            entries.insert(path, (result.file, signature));
+        }
+        Some(entries)
+    }
+
+    /// Seals a request whose steps are all in place.
+    pub(super) fn seal(
+        &self,
+        patterns: &[AddressPattern],
+        evaluation: &Evaluation,
+        outcome: &Outcome,
+        results: &[String],
+    ) -> Result<(), BuildProblem> {
+        if !is_complete(outcome) {
+            return Ok(());
+        }
+        let Some(entries) = self.seal_entries(evaluation, outcome) else { return Ok(()) };
+        let path = self.seal_path(patterns);
+        let folder = self.workspace.own_folder().join("seals");
+        fs::create_dir_all(&folder).map_err(|e| BuildProblem::Own(folder.clone(), e))?;
+        forget_old_seals(&folder);
+        let graph = Snapshot::of(evaluation).encode();
+        write_whole(&graph_path(&path), &graph)?;
+        let sealed = Sealed { steps: outcome.summary.steps, results: results.to_vec() };
+        let seen = self.seen.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut env: Vec<_> =
+            seen.env.iter().map(|(n, v)| (n.clone(), seal::env_digest(v.as_deref()))).collect();
+        env.sort();
+        let mut probes: Vec<_> =
+            seen.probes.iter().map(|(r, a)| (r.clone(), crate::probes::digest_of(a))).collect();
+        probes.sort_by(|a, b| format!("{:?}", a.0).cmp(&format!("{:?}", b.0)));
+        let graph = Snapshot::digest_in(&graph);
+        let _ = fs::remove_file(log_path(&path));
+        write_whole(&path, &NewSeal { sealed, graph, env, probes, entries }.encode())
+    }
+
+    /// Forgets that a request had nothing to do.
+    pub(super) fn break_seal(&self, patterns: &[AddressPattern]) {
+        let _ = fs::remove_file(self.seal_path(patterns));
+    }
+
+    /// Everything that a request looked at; `None` when some file is too young.
+    fn seal_entries(&self, evaluation: &Evaluation, outcome: &Outcome) -> Option<BTreeMap<Arc<str>, Entry>> {
+        let graph = &evaluation.graph;
+        let nodes: FxHashMap<&str, u32> =
+            graph.files.iter().enumerate().map(|(n, f)| (f.path.as_str(), n as u32)).collect();
+        let mut entries: BTreeMap<Arc<str>, Entry> = BTreeMap::new();
+        let whole = |signature| Entry { roles: Roles::WHOLE, ..Entry::new(signature) };
+        let seen = self.seen.lock().unwrap_or_else(PoisonError::into_inner);
+        #[allow(clippy::iter_over_hash_type)] // Into a sorted map.
+        for (path, entry) in &seen.files {
+            let node = nodes.get(&**path).copied().unwrap_or(seal::NO_NODE);
+            entries.insert(path.clone(), Entry { node, ..*entry });
+        }
+        drop(seen);
+        for (path, entry) in &outcome.looked_at {
+            if entry.is_some_and(|e| e.young) {
+                return None;
+            }
+            let signature = entry.map(|e| e.signature);
+            let node = nodes.get(&**path).copied();
+            let new = Entry { node: node.unwrap_or(seal::NO_NODE), ..Entry::new(signature) };
+            let entry = entries.entry(path.clone()).or_insert(new);
+            if node.is_none() {
+                entry.roles = entry.roles.and(Roles::WHOLE);
+            }
+            // What evaluation read must be what it was then.
+            if !entry.roles.has(Roles::READ) {
+                entry.signature = signature;
+            }
+        }
+        entries.insert(crate::SETTINGS_FILE.into(), whole(self.machine.check(crate::SETTINGS_FILE)));
+        for (path, signature) in &self.scans_looked_at {
+            if *signature == Some(Signature::default()) {
+                return None;
+            }
+            entries.insert(path.clone(), whole(*signature));
+        }
+        for (path, signature) in self.machine.tools.looked_at() {
+            entries.insert(path, whole(signature));
+        }
+        let steps = Closure::of(graph, evaluation.requested.iter().copied()).steps;
+        for (path, (node, signature)) in self.made_entries(graph, steps, &evaluation.requested)? {
+            entries.insert(path, Entry { node: node.0, ..Entry::new(signature) });
+        }
+        Some(entries)
+    }
+}
+
+/// Whether something is a file, a folder, or not there.
+fn kind(signature: Option<Signature>) -> Option<EntryKind> {
+    signature.map(|s| if s.is_folder() { EntryKind::Folder } else { EntryKind::File })
+}
+
+/// Where the graph lies that belongs to a seal.
+fn graph_path(seal: &Path) -> PathBuf {
+    seal.with_extension("graph")
+}
+
+/// Where later changes of a seal lie.
+fn log_path(seal: &Path) -> PathBuf {
+    seal.with_extension("log")
+}
+
+fn read_seal(path: &Path) -> Option<Seal> {
+    let bytes = nubrik_confine::map_file(path).ok()?;
+    let log = fs::read(log_path(path)).unwrap_or_default();
+    Seal::decode(Arc::new(bytes), &log).ok()
+}
+
+fn read_snapshot(path: &Path, seal: &Seal) -> Option<Snapshot> {
+    let bytes = nubrik_confine::map_file(&graph_path(path)).ok()?;
+    (Snapshot::digest_in(&bytes) == seal.graph).then(|| Snapshot::decode(Arc::new(bytes)).ok())?
+}
+
+/// The log of a seal, to be added to, and how it begins where it is new; `None` where the seal is to be
+/// written anew.
+fn open_log(path: &Path, seal: &Seal) -> Option<io::Result<(File, Vec<u8>)>> {
+    let log = match File::options().create(true).append(true).open(log_path(path)) {
+        Ok(log) => log,
+        Err(e) => return Some(Err(e)),
+    };
+    let length = log.metadata().map_or(u64::MAX, |m| m.len());
+    if length != seal.log_length || length > LOG_LIMIT {
+        return None;
+    }
+    Some(Ok((log, if length == 0 { seal.log_header() } else { Vec::new() })))
+}
+
+fn forget_old_seals(folder: &Path) {
+    let Ok(entries) = fs::read_dir(folder) else { return };
+    let dated = entries.flatten().filter_map(|e| Some((e.metadata().ok()?.modified().ok()?, e.path())));
+    let mut seals: Vec<_> = dated.filter(|(_, path)| path.extension().is_none()).collect();
+    seals.sort();
+    for (_, path) in seals.iter().rev().skip(SEALS - 1) {
+        for path in [path, &graph_path(path), &log_path(path)] {
+            let _ = fs::remove_file(path);
+        }
+    }
+}
