@@ -16,6 +16,7 @@ mod modules;
 mod output;
 mod parallel;
 pub mod topics;
+mod trail;
 mod types;
 mod value;
 mod world;
@@ -23,6 +24,7 @@ mod world;
 pub use address::{AddressPattern, PatternProblem};
 pub use eval::{Evaluation, Evaluator, OptionInfo, Setting, SettingValue};
 pub use parallel::evaluate_below;
+pub use trail::{REQUEST, Trail, Unit, Watched};
 pub use world::{
     Answer, AnswerText, DefinitionText, EntryKind, LibraryAnswer, LibraryRequest, LibrarySearch, Listing,
     ProbeCommand, ProbeProgram, ProbeRequest, ToolAnswer, ToolRequest, ToolSearch, World,
@@ -30,6 +32,15 @@ pub use world::{
 
 /// The file that makes a folder a package.
 pub const TARGETS_FILE: &str = "targets.nub";
+
+/// The names that a definition file's text declares.
+pub fn declared_names(text: &str) -> Vec<String> {
+    let file = nubrik_source::Sources::default().add("", text.into());
+    let parsed = nubrik_syntax::parse(file, &text.into());
+    let location = lower::Location { file, folder: None, is_package: true, title: "".into() };
+    let (module, _) = lower::lower(&parsed.tree, location);
+    module.decls.iter().map(|decl| decl.name.text.to_string()).collect()
+}
 
 /// Whether a text may be the name of a declaration: `[a-z][a-z0-9_]*`, and no word of the language.
 pub fn is_free_name(text: &str) -> bool {

@@ -13,6 +13,7 @@ use rustc_hash::{FxHashMap, FxHashSet};
 
 use crate::address::AddressPattern;
 use crate::eval::{Evaluation, Evaluator, Setting, check_published};
+use crate::trail::{Trail, Watched};
 use crate::world::World;
 
 /// Fewer packages than this are evaluated by one thread.
@@ -23,13 +24,15 @@ const WORTH_IT: usize = 128;
 const RUNS_PER_THREAD: usize = 4;
 
 /// Evaluates everything at and below a folder by several threads; `None` where the pattern means
-/// something else, or too little for that. `stack` is how much each thread gets, in bytes.
+/// something else, or too little for that. `stack` is how much each thread gets, in bytes; `watching` whether
+/// it is to be known what values were taken from.
 pub fn evaluate_below(
     world: &dyn World,
     settings: &[Setting],
     pattern: &AddressPattern,
     threads: usize,
     stack: usize,
+    watching: bool,
 ) -> Option<Evaluation> {
     if threads < 2 {
         return None;
@@ -50,7 +53,12 @@ pub fn evaluate_below(
         loop {
             let number = next.fetch_add(1, Ordering::Relaxed);
             let Some(packages) = runs.get(number) else { return };
-            let evaluation = Evaluator::new(world).with_settings(settings).request_packages(packages);
+            let evaluation = if watching {
+                let watched = Watched::new(world);
+                Evaluator::watching(&watched).with_settings(settings).request_packages(packages)
+            } else {
+                Evaluator::new(world).with_settings(settings).request_packages(packages)
+            };
             done.lock().unwrap_or_else(PoisonError::into_inner).insert(number, evaluation);
             changed.notify_all();
         }
@@ -102,6 +110,7 @@ struct Whole {
     tools: FxHashMap<std::sync::Arc<str>, ToolId>,
     sources: FxHashMap<std::sync::Arc<str>, nubrik_source::FileId>,
     read: FxHashSet<WsPath>,
+    trails: Vec<Trail>,
 }
 
 impl Whole {
@@ -180,6 +189,7 @@ impl Whole {
             }
         }
         self.evaluation.waiting |= other.waiting;
+        self.trails.push(other.trail);
     }
 
     fn absorb_rest(
@@ -215,6 +225,7 @@ impl Whole {
     }
 
     fn finish(mut self) -> Evaluation {
+        self.evaluation.trail = Trail::joined(std::mem::take(&mut self.trails));
         let evaluation = &mut self.evaluation;
         let mut seen = FxHashSet::default();
         evaluation.requested.retain(|f| seen.insert(*f));
@@ -283,6 +294,7 @@ impl Default for Evaluation {
             read: Vec::new(),
             scans: Vec::new(),
             options: Vec::new(),
+            trail: Trail::default(),
             waiting: false,
         }
     }

@@ -136,6 +136,8 @@ pub(crate) struct Thunk {
     pub span: Span,
     /// Options that were reached before the thunk was made.
     pub captured: Arc<Reads>,
+    /// The unit in which the thunk was made.
+    pub origin: u32,
 }
 
 #[derive(Debug)]

@@ -8,14 +8,17 @@ mod kits;
 mod libraries;
 mod machine;
 mod natives;
+mod numbers;
 mod probes;
 mod seal;
 mod session;
 mod settings;
 mod snapshot;
+mod splice;
 mod state_file;
 mod step_bytes;
 mod tools;
+mod trails;
 mod workspace;
 mod world;
 

@@ -14,7 +14,7 @@ use nubrik_engine::{
     Signature, State, Summary, Verdict, build, plan,
 };
 use nubrik_graph::{Graph, Step};
-use nubrik_lang::{AddressPattern, AnswerText, Evaluation, Evaluator, Setting, SettingValue};
+use nubrik_lang::{AddressPattern, AnswerText, Evaluation, Evaluator, Setting, SettingValue, Watched};
 use nubrik_source::WsPath;
 use nubrik_store::{LocalStore, Store};
 
@@ -230,8 +230,14 @@ impl Session {
         {
             let threads = std::thread::available_parallelism().map_or(1, usize::from);
             let world = DiskWorld::new(&self.workspace.root, &self.machine, &self.answers);
-            let below =
-                nubrik_lang::evaluate_below(&world, &self.settings, pattern, threads, EVALUATION_STACK);
+            let below = nubrik_lang::evaluate_below(
+                &world,
+                &self.settings,
+                pattern,
+                threads,
+                EVALUATION_STACK,
+                self.is_locked(),
+            );
             if let Some(evaluation) = below {
                 *self.seen.lock().unwrap_or_else(PoisonError::into_inner) = world.into_seen();
                 return evaluation;
@@ -255,8 +261,15 @@ impl Session {
         let world = DiskWorld::new(&self.workspace.root, &self.machine, &self.answers);
         let evaluation = std::thread::scope(|scope| {
             let thread = std::thread::Builder::new().stack_size(EVALUATION_STACK);
-            let running =
-                thread.spawn_scoped(scope, || work(Evaluator::new(&world).with_settings(&self.settings)));
+            let running = thread.spawn_scoped(scope, || {
+                // What was taken from where is only wanted for a seal.
+                let watched = self.is_locked().then(|| Watched::new(&world));
+                let evaluator = match &watched {
+                    Some(watched) => Evaluator::watching(watched),
+                    None => Evaluator::new(&world),
+                };
+                work(evaluator.with_settings(&self.settings))
+            });
             match running.map(std::thread::ScopedJoinHandle::join) {
                 Ok(Ok(evaluation)) => evaluation,
                 Ok(Err(panic)) => std::panic::resume_unwind(panic),
@@ -435,7 +448,13 @@ impl Session {
         };
         let stale: Vec<Arc<str>> =
             self.state.published.names().into_iter().filter(|p| belongs(p) && !now.contains(&**p)).collect();
-        for path in &stale {
+        self.remove_results(&stale)
+    }
+
+    /// Removes published results, and folders that are empty then.
+    fn remove_results(&self, stale: &[Arc<str>]) -> ChangeList<Published> {
+        let out = self.results_folder();
+        for path in stale {
             self.machine.discard(path);
             // Folders that are empty now go, too.
             let mut folder = WsPath::from_normal(path).parent();
@@ -446,7 +465,7 @@ impl Session {
                 folder = at.parent();
             }
         }
-        stale.into_iter().map(|path| (path, None)).collect()
+        stale.iter().map(|path| (path.clone(), None)).collect()
     }
 
     fn result_paths(&self, evaluation: &Evaluation) -> Vec<String> {

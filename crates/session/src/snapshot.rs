@@ -1,110 +1,20 @@
 //! The graph of a finished request on disk, so that a later build can take out of it just what a change
 //! reaches. Steps and targets lie there as bytes of their own; how they hang together, as numbers.
 
-use std::ops::Range;
+use std::sync::Arc;
 
 use nubrik_engine::FileBytes;
 use nubrik_graph::{Closure, FileId, Graph, TargetId};
 use nubrik_lang::Evaluation;
+use nubrik_source::WsPath;
 use nubrik_store::{Decoder, Digest, Encoder, Hasher, Truncated};
 
+use crate::numbers::{Bodies, Lists, decode_numbers, encode_numbers};
 use crate::seal::NO_NODE;
 use crate::step_bytes::{Assembly, encode_step, encode_target};
+use crate::trails::Trails;
 
 const MAGIC: &[u8; 8] = b"nbgraph1";
-
-/// Lists of numbers, one behind the other.
-#[derive(Default, Clone, PartialEq, Debug)]
-pub(crate) struct Lists {
-    ends: Vec<u32>,
-    items: Vec<u32>,
-}
-
-impl Lists {
-    pub fn push(&mut self, items: impl IntoIterator<Item = u32>) {
-        self.items.extend(items);
-        self.ends.push(self.items.len() as u32);
-    }
-
-    pub fn get(&self, number: usize) -> &[u32] {
-        let start = if number == 0 { 0 } else { self.ends.get(number - 1).map_or(0, |e| *e as usize) };
-        let end = self.ends.get(number).map_or(0, |e| *e as usize);
-        self.items.get(start..end).unwrap_or_default()
-    }
-
-    fn encode(&self, out: &mut Encoder) {
-        encode_numbers(&self.ends, out);
-        encode_numbers(&self.items, out);
-    }
-
-    fn decode(from: &mut Decoder<'_>) -> Result<Lists, Truncated> {
-        Ok(Lists { ends: decode_numbers(from)?, items: decode_numbers(from)? })
-    }
-}
-
-/// Byte strings, one behind the other: new ones in memory, or those of a file.
-#[derive(Default, Clone)]
-pub(crate) struct Bodies {
-    ends: Vec<u32>,
-    new: Vec<u8>,
-    /// The bytes of a file, and where in them these are.
-    file: Option<(FileBytes, Range<usize>)>,
-}
-
-/// Length of the checksum behind a body, in bytes.
-const CHECK: usize = 8;
-
-impl Bodies {
-    pub fn push(&mut self, body: &[u8]) {
-        self.new.extend_from_slice(body);
-        self.ends.push(self.new.len() as u32);
-    }
-
-    /// Adds a body with a checksum of its own, which the digest of the tables does not cover.
-    pub fn push_checked(&mut self, body: &[u8]) {
-        self.new.extend_from_slice(body);
-        self.new.extend_from_slice(&Digest::of(body).0[..CHECK]);
-        self.ends.push(self.new.len() as u32);
-    }
-
-    fn bytes(&self) -> &[u8] {
-        match &self.file {
-            Some((file, range)) => (**file).as_ref().get(range.clone()).unwrap_or_default(),
-            None => &self.new,
-        }
-    }
-
-    pub fn get(&self, number: usize) -> &[u8] {
-        let start = if number == 0 { 0 } else { self.ends.get(number - 1).map_or(0, |e| *e as usize) };
-        let end = self.ends.get(number).map_or(0, |e| *e as usize);
-        self.bytes().get(start..end).unwrap_or_default()
-    }
-
-    /// A body that has a checksum.
-    pub fn checked(&self, number: usize) -> Result<&[u8], Truncated> {
-        let whole = self.get(number);
-        let (body, check) = whole.split_at_checked(whole.len().saturating_sub(CHECK)).ok_or(Truncated)?;
-        if Digest::of(body).0[..CHECK] == *check { Ok(body) } else { Err(Truncated) }
-    }
-
-    pub fn text(&self, number: usize) -> &str {
-        std::str::from_utf8(self.get(number)).unwrap_or_default()
-    }
-
-    pub fn len(&self) -> usize {
-        self.ends.len()
-    }
-}
-
-fn encode_numbers(numbers: &[u32], out: &mut Encoder) {
-    out.u32(numbers.len() as u32 * 4);
-    numbers.iter().for_each(|n| out.u32(*n));
-}
-
-fn decode_numbers(from: &mut Decoder<'_>) -> Result<Vec<u32>, Truncated> {
-    let words = from.bytes()?.chunks_exact(4);
-    Ok(words.map(|w| u32::from_le_bytes([w[0], w[1], w[2], w[3]])).collect())
-}
 
 /// A request's graph. Files are nodes with the numbers that they had in the evaluation; steps are
 /// numbered in an order in which they can run.
@@ -128,8 +38,12 @@ pub(crate) struct Snapshot {
     pub results: Lists,
     /// Targets that were asked for.
     pub asked: Vec<u32>,
+    /// Their units in the trails.
+    pub asked_units: Vec<u32>,
     /// Nodes that were asked for.
     pub requested: Vec<u32>,
+    /// What declarations' values were taken from.
+    pub trails: Trails,
 }
 
 impl Snapshot {
@@ -165,22 +79,33 @@ impl Snapshot {
             snapshot.targets.push_checked(&body.bytes);
             snapshot.results.push(target.results.iter().map(|r| r.file.0));
         }
+        snapshot.trails = Trails::of(&evaluation.trail);
+        // Without their units nothing can be told of targets: then any change of definitions counts for all.
+        snapshot.asked_units = snapshot.units_of(evaluation).unwrap_or_default();
         snapshot
+    }
+
+    /// The units of the targets that were asked for; `None` when one of them is not known.
+    pub fn units_of(&self, evaluation: &Evaluation) -> Option<Vec<u32>> {
+        let targets = evaluation.targets.iter().map(|t| evaluation.graph.target(*t));
+        let keys: Vec<(String, String)> = targets.map(|t| unit_key(&t.package, &t.address)).collect();
+        self.trails.find(keys.iter().map(|(file, name)| (&**file, &**name))).into_iter().collect()
     }
 
     /// The snapshot as bytes: magic, digest and length of the tables, tables, paths; bodies of steps and
     /// of targets.
     pub fn encode(&self) -> Vec<u8> {
         let mut tables = Encoder::new();
-        for numbers in [&self.makers, &self.owners, &self.asked, &self.requested] {
+        for numbers in [&self.makers, &self.owners, &self.asked, &self.asked_units, &self.requested] {
             encode_numbers(numbers, &mut tables);
         }
         for lists in [&self.needs, &self.outputs, &self.results] {
             lists.encode(&mut tables);
         }
         for bodies in [&self.paths, &self.steps, &self.targets] {
-            encode_numbers(&bodies.ends, &mut tables);
+            encode_numbers(bodies.ends(), &mut tables);
         }
+        self.trails.encode(&mut tables);
         tables.bytes.extend_from_slice(self.paths.bytes());
         let mut out = Encoder::new();
         let bodies = self.steps.bytes().len() + self.targets.bytes().len();
@@ -206,18 +131,33 @@ impl Snapshot {
         }
         let from = &mut Decoder::new(tables);
         let (makers, owners) = (decode_numbers(from)?, decode_numbers(from)?);
-        let (asked, requested) = (decode_numbers(from)?, decode_numbers(from)?);
+        let (asked, asked_units, requested) =
+            (decode_numbers(from)?, decode_numbers(from)?, decode_numbers(from)?);
         let (needs, outputs, results) = (Lists::decode(from)?, Lists::decode(from)?, Lists::decode(from)?);
         let ends = [decode_numbers(from)?, decode_numbers(from)?, decode_numbers(from)?];
-        let length = |ends: &[u32]| ends.last().map_or(0, |e| *e as usize);
+        let trails = Trails::decode(from)?;
         let after = 44 + tables.len();
+        let length = |ends: &[u32]| ends.last().map_or(0, |e| *e as usize);
         let mut at = after.checked_sub(length(&ends[0])).ok_or(Truncated)?;
         let [paths, steps, targets] = ends.map(|ends| {
-            let range = at..at + length(&ends);
-            at = range.end;
-            Bodies { ends, new: Vec::new(), file: Some((file.clone(), range)) }
+            let start = at;
+            at += length(&ends);
+            Bodies::in_file(ends, file.clone(), start)
         });
-        Ok(Snapshot { paths, makers, steps, owners, needs, outputs, targets, results, asked, requested })
+        Ok(Snapshot {
+            paths,
+            makers,
+            steps,
+            owners,
+            needs,
+            outputs,
+            targets,
+            results,
+            asked,
+            asked_units,
+            requested,
+            trails,
+        })
     }
 
     /// The digest of a snapshot's bytes, as it lies in them; zero where there are too few.
@@ -230,16 +170,31 @@ impl Snapshot {
         (0..self.paths.len()).find(|n| self.paths.get(*n) == path.as_bytes()).map(|n| n as u32)
     }
 
+    /// The address of a target that was asked for, by its place among these.
+    pub fn address(&self, asked: usize) -> Option<&str> {
+        let number = *self.asked.get(asked)? as usize;
+        Decoder::new(self.targets.checked(number).ok()?).text().ok()
+    }
+
+    /// Its package and its name.
+    pub fn place_of(&self, asked: usize) -> Option<(WsPath, Arc<str>)> {
+        let number = *self.asked.get(asked)? as usize;
+        let mut from = Decoder::new(self.targets.checked(number).ok()?);
+        let (address, package) = (from.text().ok()?, from.text().ok()?);
+        Some((WsPath::from_normal(package), address.rsplit('/').next().unwrap_or(address).into()))
+    }
+
     /// The step that makes a node.
     pub fn maker(&self, node: u32) -> Option<usize> {
         self.makers.get(node as usize).filter(|m| **m != NO_NODE).map(|m| *m as usize)
     }
 
     /// By step: whether a change of some nodes reaches it. A node that a step makes leads to that step
-    /// itself, whose output is not what it was.
-    pub fn reached(&self, changed: &[u32]) -> Vec<bool> {
+    /// itself, whose output is not what it was. `other` are steps that are reached anyway.
+    pub fn reached(&self, changed: &[u32], other: &[usize]) -> Vec<bool> {
         let mut sources = vec![false; self.makers.len()];
         let mut reached = vec![false; self.steps.len()];
+        other.iter().for_each(|step| reached[*step] = true);
         for node in changed {
             match self.maker(*node) {
                 Some(step) => reached[step] = true,
@@ -315,6 +270,12 @@ impl Snapshot {
         let owner = *self.owners.get(self.maker(self.node(path)?)?)? as usize;
         Decoder::new(self.targets.get(owner)).text().ok().map(str::to_owned)
     }
+}
+
+/// The definition file and the name of a package's target.
+fn unit_key(package: &WsPath, address: &str) -> (String, String) {
+    let name = address.rsplit('/').next().unwrap_or(address);
+    (package.child(nubrik_lang::TARGETS_FILE).as_str().to_owned(), name.to_owned())
 }
 
 /// The part of a graph that a change reaches.

@@ -230,13 +230,15 @@ impl Layout {
             self.begin(piece, false);
             self.space_before(piece);
         }
-        let mut lines = piece.text.split('\n');
-        self.line.text.push_str(lines.next().unwrap_or("").trim_end_matches('\r'));
+        // Of line ends only: a carriage return elsewhere in a text is a part of it.
+        let text = piece.text.replace("\r\n", "\n");
+        let mut lines = text.split('\n');
+        self.line.text.push_str(lines.next().unwrap_or(""));
         for line in lines {
             let mut ended = std::mem::replace(&mut self.line, Line { raw: true, ..Line::default() });
             ended.ends_inside = true;
             self.done.push(ended);
-            self.line.text.push_str(line.trim_end_matches('\r'));
+            self.line.text.push_str(line);
         }
         self.last = Some((piece.kind, piece.parent));
         self.last_text.clear();

@@ -71,6 +71,12 @@ fn quoted_words_keep_the_space_at_the_end_of_their_lines() {
 }
 
 #[test]
+fn a_carriage_return_inside_a_text_stays() {
+    let text = "let a = \"one\r}two\"\n";
+    assert_eq!(formatted(text), text);
+}
+
+#[test]
 fn own_files_are_tidy() {
     let root = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../..");
     let mut folders = vec![root.join("kits"), root.join("demo"), root.join("trials")];

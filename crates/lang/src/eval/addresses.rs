@@ -81,6 +81,8 @@ impl Evaluator<'_> {
                 && let Some(decl) = parts.last().and_then(named)
             {
                 meanings.push(Meaning { module, decl, way: Vec::new() });
+            } else if let Some(name) = parts.get(count).or(parts.last()) {
+                self.miss(module, name);
             }
         }
         Ok(meanings)

@@ -201,6 +201,7 @@ impl Evaluator<'_> {
                 title: Title { word: "value", name: item.name.text.clone() },
                 span: module.span(item.body),
                 captured: self.captured(),
+                origin: self.unit(),
             })));
         }
         *super::lock(&env.slots) = slots;
@@ -312,12 +313,15 @@ impl Evaluator<'_> {
 
     /// The types of a declaration's parameters.
     fn param_types(&mut self, module_id: ModuleId, number: u32) -> Result<Arc<[Type]>> {
+        self.take_from(module_id, number);
         if let Some(known) = self.param_types.get(&(module_id, number)) {
             return Ok(known.clone());
         }
         let module = self.module(module_id);
         let params = &module.decls[number as usize].params;
-        let types = self.all(params, |this, param| this.resolve_type(module_id, &param.ty))?;
+        let types = self.in_unit(module_id, number, |this| {
+            this.all(params, |this, param| this.resolve_type(module_id, &param.ty))
+        })?;
         let types: Arc<[Type]> = types.into();
         self.param_types.insert((module_id, number), types.clone());
         Ok(types)

@@ -77,7 +77,7 @@ impl Evaluator<'_> {
                 Ok(Value::Files(unique_files(files).into()))
             }
             (Type::List(inner), value) => self.as_list(value, inner, ty, base, span),
-            (Type::Map(inner), Value::Map(map)) => Ok(coerced_map(&map, inner, base)),
+            (Type::Map(inner), Value::Map(map)) => Ok(coerced_map(&map, inner, base, self.unit())),
             (Type::Map(_), Value::Record(record)) if record.fields.is_empty() => {
                 Ok(Value::Map(Arc::new(Map::new(Vec::new()))))
             }
@@ -474,7 +474,7 @@ impl Evaluator<'_> {
 }
 
 /// A map whose entries are taken as a type when they are wanted.
-fn coerced_map(map: &Arc<Map>, ty: &Type, base: ModuleId) -> Value {
+fn coerced_map(map: &Arc<Map>, ty: &Type, base: ModuleId, origin: u32) -> Value {
     let entries = map.entries.iter().map(|(key, inner)| {
         let thunk = Thunk {
             state: Mutex::new(ThunkState::New(ThunkSource::Coerced {
@@ -485,6 +485,7 @@ fn coerced_map(map: &Arc<Map>, ty: &Type, base: ModuleId) -> Value {
             title: inner.title.clone(),
             span: inner.span,
             captured: Arc::default(),
+            origin,
         };
         (key.clone(), Arc::new(thunk))
     });

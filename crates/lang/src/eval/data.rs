@@ -116,6 +116,9 @@ impl Evaluator<'_> {
 
     /// A data file's text, entered among the sources.
     fn data_file(&mut self, file: &FileRef, span: Span) -> Result<(FileId, Arc<str>)> {
+        if let Some(watched) = self.watched {
+            watched.read(&file.path);
+        }
         if let Some(known) = self.data_files.get(&file.path) {
             return Ok(known.clone());
         }
@@ -178,7 +181,7 @@ impl Evaluator<'_> {
                 let entries = self.all(entries, |this, (key, _, item)| {
                     Ok((Arc::<str>::from(key.as_str()), this.typed(load, item, inner)?))
                 })?;
-                Ok(loaded_map(entries, load.at))
+                Ok(loaded_map(entries, load.at, self.unit()))
             }
             (Type::Record(fields), DatumKind::Map(entries)) => {
                 let mut values = Vec::new();
@@ -247,7 +250,7 @@ impl Evaluator<'_> {
                 let entries = self.all(entries, |this, (key, _, item)| {
                     Ok((Arc::<str>::from(key.as_str()), this.untyped(load, &item.kind)?))
                 })?;
-                loaded_map(entries, load.at)
+                loaded_map(entries, load.at, self.unit())
             }
         })
     }
@@ -278,13 +281,14 @@ struct Load {
     base: ModuleId,
 }
 
-fn loaded_map(entries: Vec<(Arc<str>, Value)>, span: Span) -> Value {
+fn loaded_map(entries: Vec<(Arc<str>, Value)>, span: Span, origin: u32) -> Value {
     let thunks = entries.into_iter().map(|(key, value)| {
         let thunk = Thunk {
             state: Mutex::new(ThunkState::Done(value, Arc::default())),
             title: Title { word: "entry", name: key.clone() },
             span,
             captured: Arc::default(),
+            origin,
         };
         (key, Arc::new(thunk))
     });

@@ -278,6 +278,7 @@ impl Evaluator<'_> {
                 title: Title { word: "entry", name: key.clone() },
                 span,
                 captured: self.captured(),
+                origin: self.unit(),
             };
             thunks.push((key, Arc::new(thunk)));
         }

@@ -27,6 +27,7 @@ use rustc_hash::FxHashMap;
 
 use crate::hir::*;
 use crate::modules::{Missing, Modules};
+use crate::trail::Watched;
 use crate::types::Type;
 use crate::value::*;
 use crate::world::World;
@@ -131,6 +132,10 @@ enum OpenKey {
 /// Evaluates definitions of one workspace.
 pub struct Evaluator<'w> {
     world: &'w dyn World,
+    /// The same world, where it is to be known what is taken from where.
+    watched: Option<&'w Watched<'w>>,
+    /// Numbers of units.
+    units: FxHashMap<(ModuleId, u32), u32>,
     modules: Modules,
     decls: FxHashMap<(ModuleId, u32), DeclMemo>,
     /// Options reached so far by each value that is being evaluated and owns what it makes.
@@ -187,6 +192,8 @@ impl<'w> Evaluator<'w> {
     pub fn new(world: &'w dyn World) -> Self {
         Evaluator {
             world,
+            watched: None,
+            units: FxHashMap::default(),
             modules: Modules::default(),
             decls: FxHashMap::default(),
             frames: Vec::new(),
@@ -221,6 +228,13 @@ impl<'w> Evaluator<'w> {
             bad_names: BTreeSet::new(),
             followed: BTreeSet::new(),
         }
+    }
+
+    /// An evaluator that also tells what each value was taken from.
+    pub fn watching(watched: &'w Watched<'w>) -> Self {
+        let mut evaluator = Evaluator::new(watched);
+        evaluator.watched = Some(watched);
+        evaluator
     }
 
     /// The same evaluator with options set. Settings that mean nothing are reported.
@@ -284,6 +298,7 @@ impl<'w> Evaluator<'w> {
         used_at: Span,
     ) -> Result<Value> {
         let key = (module_id, number);
+        self.take_from(module_id, number);
         if self.modules.get(module_id).decls[number as usize].kind == DeclKind::Option {
             let set = self.configs[config.0 as usize].set.get(&key);
             let set = set.map(|s| (s.value.clone(), s.written.clone()));
@@ -320,6 +335,7 @@ impl<'w> Evaluator<'w> {
         let title = Title { word: decl.kind.word(), name: decl.name.text.clone() };
         self.decls.entry(key).or_default().running.push(config);
         self.frames.push(Reads::default());
+        let outer = self.enter_unit(module_id, number);
         let result = self.opened(OpenKey::Decl(module_id, number, config), title, used_at, |this| {
             let owner = this.owner_of(module_id, number);
             let scope = Scope { module: module_id, env: None, owner, this: None, config };
@@ -333,6 +349,7 @@ impl<'w> Evaluator<'w> {
                 None => Ok(value),
             }
         });
+        self.leave_unit(outer);
         let reads = self.frames.pop().unwrap_or_default();
         self.note_reads(&reads);
         if let (Ok(value), DeclKind::Target) = (&result, decl.kind) {
@@ -355,9 +372,64 @@ impl<'w> Evaluator<'w> {
         self.decls.entry(key).or_default().done.insert(0, (Arc::default(), None));
     }
 
+    // What is taken from where.
+
+    fn unit_of(&mut self, module_id: ModuleId, number: u32) -> u32 {
+        let Some(watched) = self.watched else { return 0 };
+        if let Some(unit) = self.units.get(&(module_id, number)) {
+            return *unit;
+        }
+        let module = self.modules.get(module_id);
+        let unit = watched.unit(&module.title, &module.decls[number as usize].name.text, false);
+        self.units.insert((module_id, number), unit);
+        unit
+    }
+
+    /// The unit that is being evaluated.
+    fn unit(&self) -> u32 {
+        self.watched.map_or(0, Watched::current)
+    }
+
+    /// Takes note that the value being evaluated takes something from a declaration.
+    fn take_from(&mut self, module_id: ModuleId, number: u32) {
+        if let Some(watched) = self.watched {
+            watched.take_from(self.unit_of(module_id, number));
+        }
+    }
+
+    /// Takes note that a name was looked for in a module and is not there.
+    fn miss(&mut self, module_id: ModuleId, name: &Arc<str>) {
+        if let Some(watched) = self.watched {
+            let unit = watched.unit(&self.modules.get(module_id).title, name, true);
+            watched.take_from(unit);
+        }
+    }
+
+    fn enter_unit(&mut self, module_id: ModuleId, number: u32) -> Option<u32> {
+        let watched = self.watched?;
+        Some(watched.enter(self.unit_of(module_id, number)))
+    }
+
+    fn leave_unit(&mut self, outer: Option<u32>) {
+        if let (Some(watched), Some(outer)) = (self.watched, outer) {
+            watched.enter(outer);
+        }
+    }
+
+    /// Does something as a part of a declaration.
+    fn in_unit<T>(&mut self, module_id: ModuleId, number: u32, work: impl FnOnce(&mut Self) -> T) -> T {
+        let outer = self.enter_unit(module_id, number);
+        let result = work(self);
+        self.leave_unit(outer);
+        result
+    }
+
     /// The value behind a thunk.
     fn force(&mut self, thunk: &Arc<Thunk>, used_at: Span) -> Result<Value> {
         let key = OpenKey::Thunk(Arc::as_ptr(thunk) as usize);
+        if let Some(watched) = self.watched {
+            watched.take_from(thunk.origin);
+        }
         let source = {
             let mut state = lock(&thunk.state);
             match &*state {
@@ -380,6 +452,7 @@ impl<'w> Evaluator<'w> {
             }
         };
         self.frames.push((*thunk.captured).clone());
+        let outer = self.watched.map(|watched| watched.enter(thunk.origin));
         let result = self.opened(key, thunk.title.clone(), used_at, |this| match &source {
             ThunkSource::Expr { scope, expr, ty } => {
                 let value = this.eval(scope, *expr)?;
@@ -393,6 +466,7 @@ impl<'w> Evaluator<'w> {
                 this.coerce(value, ty, *base, thunk.span)
             }
         });
+        self.leave_unit(outer);
         let reads = Arc::new(self.frames.pop().unwrap_or_default());
         self.note_reads(&reads);
         *lock(&thunk.state) = match &result {
@@ -546,6 +620,7 @@ impl<'w> Evaluator<'w> {
     }
 
     fn declared_type(&mut self, module_id: ModuleId, number: u32) -> Result<Type> {
+        self.take_from(module_id, number);
         if let Some(ty) = self.types.get(&(module_id, number)) {
             return Ok(ty.clone());
         }
@@ -559,9 +634,11 @@ impl<'w> Evaluator<'w> {
             return self.needs_itself(key, decl.name.span);
         }
         let title = Title { word: "type", name: decl.name.text.clone() };
-        let inner = self.opened(key, title, decl.name.span, |this| match &decl.ty {
-            Some(ty) => this.resolve_type(module_id, ty),
-            None => Ok(Type::Unknown),
+        let inner = self.in_unit(module_id, number, |this| {
+            this.opened(key, title, decl.name.span, |this| match &decl.ty {
+                Some(ty) => this.resolve_type(module_id, ty),
+                None => Ok(Type::Unknown),
+            })
         })?;
         let ty = Type::Named(decl.name.text.clone(), module_id, number, Box::new(inner));
         self.types.insert((module_id, number), ty.clone());
@@ -577,7 +654,9 @@ impl<'w> Evaluator<'w> {
             Ok(kit) => {
                 self.modules.entered(kit);
                 let found = self.modules.member(module_id, kit, name);
-                Ok((kit, self.at(name.span, found)?))
+                let number = self.at(name.span, found)?;
+                self.take_from(kit, number);
+                Ok((kit, number))
             }
             Err(Missing::Pending) => self.wait(),
             Err(_) => Err(Stop::Failed),

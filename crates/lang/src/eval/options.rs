@@ -255,7 +255,7 @@ impl Evaluator<'_> {
         let module = self.module(option.0);
         let decl = &module.decls[option.1 as usize];
         let Some(ty) = &decl.ty else { return Err(Stop::Failed) };
-        let ty = self.resolve_type(option.0, ty)?;
+        let ty = self.in_unit(option.0, option.1, |this| this.resolve_type(option.0, ty))?;
         if may_be_chosen(&ty) {
             return Ok(ty);
         }

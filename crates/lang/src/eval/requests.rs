@@ -34,6 +34,8 @@ pub struct Evaluation {
     pub scans: Vec<FileId>,
     /// Options with who reached them; only where they were asked for.
     pub options: Vec<super::OptionInfo>,
+    /// What values were taken from; empty where nobody watched.
+    pub trail: crate::trail::Trail,
     /// Whether answers of the world were missing: then everything else is not final, and evaluation
     /// is to be asked again with the same world.
     pub waiting: bool,
@@ -59,6 +61,23 @@ impl Evaluator<'_> {
     pub(crate) fn request_packages(mut self, packages: &[WsPath]) -> Evaluation {
         let lists = self.all(packages, |this, folder| this.targets_of(folder)).unwrap_or_default();
         self.evaluate_all(&lists.concat(), false)
+    }
+
+    /// Evaluates all targets of some packages, and single ones of others. What is not there any more is
+    /// passed over.
+    pub fn request_again(mut self, packages: &[WsPath], single: &[(WsPath, Arc<str>)]) -> Evaluation {
+        let mut meanings = Vec::new();
+        for folder in packages {
+            meanings.extend(self.targets_of(folder).unwrap_or_default());
+        }
+        for (folder, name) in single {
+            let all = self.targets_of(folder).unwrap_or_default();
+            meanings.extend(all.into_iter().filter(|m| {
+                let module = self.modules.get(m.module);
+                module.decls[m.decl as usize].name.text == *name
+            }));
+        }
+        self.evaluate_all(&meanings, true)
     }
 
     /// The packages at and below a folder that a pattern means; none where it means a target.
@@ -160,6 +179,7 @@ impl Evaluator<'_> {
             waiting: self.waiting,
             scans: std::mem::take(&mut self.scans),
             options,
+            trail: self.watched.map(crate::trail::Watched::trail).unwrap_or_default(),
         }
     }
 

@@ -9,7 +9,7 @@ use std::sync::{Arc, PoisonError};
 
 use nubrik_engine::{Listener, Options, Outcome, Outside, Request, Signature, Summary, build};
 use nubrik_graph::{Closure, FileId, Graph, StepId};
-use nubrik_lang::{AddressPattern, Answer, EntryKind, Evaluation, World};
+use nubrik_lang::{AddressPattern, Answer, EntryKind, Evaluation, REQUEST, World};
 use nubrik_source::WsPath;
 use nubrik_store::{Digest, Encoder, OutputRecord};
 use rustc_hash::{FxHashMap, FxHashSet};
@@ -17,11 +17,15 @@ use rustc_hash::{FxHashMap, FxHashSet};
 use super::{BuildProblem, BuildReport, Session};
 use crate::seal::{self, Change, Entry, Names, NewSeal, Roles, Seal, Sealed};
 use crate::snapshot::{Part, Snapshot};
+use crate::splice::splice;
 use crate::state_file::write_whole;
 use crate::world::DiskWorld;
 
 /// How many seals are kept in a workspace.
 const SEALS: usize = 16;
+
+/// Up to this many targets are always evaluated one by one.
+const FEW: usize = 64;
 
 /// The log of a seal may grow to this size before the seal is written anew, in bytes.
 const LOG_LIMIT: u64 = 256 << 10;
@@ -42,6 +46,31 @@ pub struct Reached {
     snapshot: Snapshot,
     changes: Vec<Change>,
     part: Part,
+    /// What came of evaluating a part of the definitions again.
+    again: Option<Again>,
+    /// Listed folders with other names in them, by their numbers in the seal.
+    relisted: Vec<(usize, Names)>,
+}
+
+/// What came of evaluating a part of the definitions again.
+struct Again {
+    /// What the request comes to now.
+    sealed: Sealed,
+    /// Results that no target has any more.
+    stale: Vec<Arc<str>>,
+}
+
+/// What some changes touch.
+#[derive(Default)]
+struct Touched {
+    /// Files of the graph.
+    nodes: Vec<u32>,
+    /// Declarations whose values may be others.
+    units: Vec<u32>,
+    /// Definition files.
+    definitions: Vec<WsPath>,
+    /// Listed folders with other names in them, by their numbers in the seal.
+    relisted: Vec<(usize, Names)>,
 }
 
 /// Metadata of what steps made, by path, each with its file in the graph.
@@ -79,7 +108,8 @@ impl Session {
         self.workspace.own_folder().join("seals").join(&Digest::of(&out.bytes).hex()[..24])
     }
 
-    /// Looks whether what a request came to the last time still stands. The session must hold the lock.
+    /// Looks whether what a request came to the last time still stands; where definitions changed, only
+    /// what they reach is evaluated again. The session must hold the lock.
     pub fn standing(&self, patterns: &[AddressPattern]) -> Standing {
         let path = self.seal_path(patterns);
         let Some(seal) = read_seal(&path) else { return Standing::Unknown };
@@ -87,42 +117,140 @@ impl Session {
         if changes.is_empty() {
             return Standing::Holds(seal.sealed);
         }
-        let Some((nodes, changes)) = self.changed_nodes(&seal, changes) else { return Standing::Unknown };
-        let Some(snapshot) = read_snapshot(&path, &seal) else { return Standing::Unknown };
-        let reached = snapshot.reached(&nodes);
-        match snapshot.part(&reached) {
-            Ok(part) => Standing::Reached(Box::new(Reached { seal, snapshot, changes, part })),
-            Err(_) => Standing::Unknown,
-        }
+        let reached = read_snapshot(&path, &seal).and_then(|old| self.reached(patterns, seal, changes, old));
+        reached.map_or(Standing::Unknown, |reached| Standing::Reached(Box::new(reached)))
     }
 
-    /// The nodes of the graph behind some changes, and the changes; `None` where evaluation may come to
-    /// something else.
-    fn changed_nodes(&self, seal: &Seal, changes: Vec<Change>) -> Option<(Vec<u32>, Vec<Change>)> {
+    fn reached(
+        &self,
+        patterns: &[AddressPattern],
+        seal: Seal,
+        changes: Vec<Change>,
+        old: Snapshot,
+    ) -> Option<Reached> {
+        let touched = self.touched(&seal, &changes, &old)?;
+        let (snapshot, changed, again) = match touched.units.is_empty() {
+            true => (old, Vec::new(), None),
+            false => {
+                let again = self.evaluate_again(patterns, &seal, &touched, &old)?;
+                (again.0, again.1, Some(again.2))
+            }
+        };
+        let wanted = snapshot.reached(&touched.nodes, &changed);
+        let part = snapshot.part(&wanted).ok()?;
+        Some(Reached { seal, snapshot, changes, part, again, relisted: touched.relisted })
+    }
+
+    /// What some changes touch; `None` where everything may come to something else.
+    fn touched(&self, seal: &Seal, changes: &[Change], old: &Snapshot) -> Option<Touched> {
         let world = DiskWorld::new(&self.workspace.root, &self.machine, &self.answers);
-        let mut nodes = Vec::new();
-        for change in &changes {
+        let mut touched = Touched::default();
+        for change in changes {
             let entry = seal.entry(change.number);
-            if entry.roles.has(Roles::WHOLE) || entry.roles.has(Roles::READ) {
+            let path = seal.path(change.number);
+            if entry.roles.has(Roles::WHOLE) {
                 return None;
-            }
-            if entry.roles.has(Roles::KIND) && kind(entry.signature) != kind(change.now) {
-                return None;
-            }
-            if entry.roles.has(Roles::LISTED) {
-                // A file put in place by renaming touches its folder: only names count.
-                let path = seal.path(change.number);
-                let folder = if path == "." { WsPath::root() } else { WsPath::from_normal(path) };
-                let Answer::Ready(listing) = world.list(&folder) else { return None };
-                if Names::of(&listing) != entry.listing {
-                    return None;
-                }
             }
             if entry.node != seal::NO_NODE {
-                nodes.push(entry.node);
+                touched.nodes.push(entry.node);
+            }
+            if entry.roles.has(Roles::READ)
+                && let Some(file) = old.trails.file(path)
+            {
+                let text = fs::read_to_string(self.workspace.root.join(path)).unwrap_or_default();
+                let names = nubrik_lang::declared_names(&text);
+                touched.units.extend(old.trails.declared_in(file, |name| names.iter().any(|n| n == name)));
+                touched.definitions.push(WsPath::from_normal(path));
+                continue;
+            }
+            let path = if path == "." { "" } else { path };
+            let mut looked_at = entry.roles.has(Roles::READ);
+            looked_at |= entry.roles.has(Roles::KIND) && kind(entry.signature) != kind(change.now);
+            if entry.roles.has(Roles::LISTED) {
+                // A file put in place by renaming touches its folder: only names count.
+                let Answer::Ready(listing) = world.list(&WsPath::from_normal(path)) else { return None };
+                let names = Names::of(&listing);
+                if names.packages != entry.listing.packages {
+                    return None;
+                }
+                if names.all != entry.listing.all {
+                    // The request itself looks for packages only.
+                    let readers = old.trails.readers(path).iter().filter(|unit| **unit != REQUEST);
+                    touched.units.extend(readers);
+                    touched.relisted.push((change.number, names));
+                }
+            }
+            if looked_at {
+                let readers = old.trails.readers(path);
+                if readers.is_empty() {
+                    return None;
+                }
+                touched.units.extend(readers);
             }
         }
-        Some((nodes, changes))
+        Some(touched)
+    }
+
+    /// Evaluates what some declarations reach again, and puts it into the graph.
+    fn evaluate_again(
+        &self,
+        patterns: &[AddressPattern],
+        seal: &Seal,
+        touched: &Touched,
+        old: &Snapshot,
+    ) -> Option<(Snapshot, Vec<usize>, Again)> {
+        let [pattern] = patterns else { return None };
+        if pattern.is_glob() || old.asked.len() != old.asked_units.len() {
+            return None;
+        }
+        let reached = old.trails.reached(touched.units.clone())?;
+        let is_reached = |unit: u32| reached.get(unit as usize).is_some_and(|r| *r);
+        let mut packages: Vec<WsPath> = Vec::new();
+        let mut single: Vec<(WsPath, Arc<str>)> = Vec::new();
+        let one = old.asked.len() == 1 && old.address(0).is_some_and(|a| a == pattern.path.as_str());
+        let whole = |file: &&WsPath| file.name() == nubrik_lang::TARGETS_FILE && !one;
+        for package in touched.definitions.iter().filter(whole).filter_map(WsPath::parent) {
+            if package.is_in(&pattern.path) {
+                packages.push(package);
+            }
+        }
+        let again = (0..old.asked.len()).filter(|n| is_reached(old.asked_units[*n]));
+        for (package, name) in again.filter_map(|n| old.place_of(n)) {
+            if !packages.contains(&package) {
+                single.push((package, name));
+            }
+        }
+        // Most of everything is quicker evaluated as a whole, by several threads.
+        if single.len() > FEW && single.len() * 3 > old.asked.len() {
+            return None;
+        }
+        let evaluation = self.with_evaluator(|evaluator| evaluator.request_again(&packages, &single));
+        let is_error = |d: &nubrik_diagnostic::Diagnostic| d.severity == nubrik_diagnostic::Severity::Error;
+        if evaluation.waiting || !evaluation.scans.is_empty() || evaluation.diagnostics.iter().any(is_error) {
+            return None;
+        }
+        let spliced = splice(old, &reached, &evaluation)?;
+        let out = self.results_folder();
+        let results = self.result_paths(&evaluation);
+        let now: FxHashSet<&str> = results.iter().map(String::as_str).collect();
+        let before: FxHashSet<String> =
+            spliced.published_before.iter().map(|path| format!("{out}/{path}")).collect();
+        let mut kept: Vec<String> =
+            seal.sealed.results.iter().filter(|r| !before.contains(*r)).cloned().collect();
+        if kept.iter().any(|path| now.contains(path.as_str())) {
+            return None; // Two targets make the same result: said when all is evaluated.
+        }
+        let mut stale: Vec<Arc<str>> = before
+            .iter()
+            .filter(|path| !now.contains(path.as_str()))
+            .map(|path| path.as_str().into())
+            .collect();
+        stale.sort();
+        kept.extend(results);
+        kept.sort();
+        let steps = seal.sealed.steps + spliced.snapshot.steps.len() - old.steps.len();
+        let sealed = Sealed { steps, results: kept };
+        Some((spliced.snapshot, spliced.changed, Again { sealed, stale }))
     }
 
     /// Whether everything that the steps a change reaches take from others is remembered. The session must
@@ -151,7 +279,8 @@ impl Session {
         options: Options,
     ) -> Result<BuildReport, BuildProblem> {
         self.prepare(listener);
-        let Reached { seal, snapshot, changes, part } = reached;
+        let Reached { seal, snapshot, part, again, .. } = reached;
+        let gone = again.as_ref().map(|again| self.remove_results(&again.stale)).unwrap_or_default();
         let maker_elsewhere = |path: &str| snapshot.maker_of(path).map(Arc::from);
         let request = Request {
             graph: &part.graph,
@@ -161,11 +290,12 @@ impl Session {
         };
         let out = self.results_folder();
         let mut outcome = build(request, &out, &self.state, &self.machine, self.store(), listener, options);
+        outcome.changes.published.extend(gone);
         self.end_orphans(listener, &outcome);
         self.remember(std::mem::take(&mut outcome.changes))?;
-        let standing = seal.sealed.clone();
+        let standing = again.as_ref().map_or(&seal.sealed, |again| &again.sealed).clone();
         if is_complete(&outcome) {
-            self.seal_again(&self.seal_path(patterns), seal, changes, snapshot, part, &outcome)?;
+            self.seal_again(&self.seal_path(patterns), reached, &outcome)?;
         }
         let rest = standing.steps.saturating_sub(outcome.summary.steps);
         let summary = Summary {
@@ -183,62 +313,100 @@ impl Session {
 
     /// Writes a seal again after some of its steps were built. Without that the old one stays: it is still
     /// true, and the same change is looked at once more.
-    fn seal_again(
-        &self,
-        path: &Path,
-        seal: &Seal,
-        changes: &[Change],
-        snapshot: &Snapshot,
-        part: &Part,
-        outcome: &Outcome,
-    ) -> Result<(), BuildProblem> {
-        let Some(now) = self.made_entries(&part.graph, self.own_steps(part), &part.requested) else {
-            return Ok(());
-        };
-        let known = |path: &str| seal.find(path).map(|number| seal.entry(number));
-        let mut entries: BTreeMap<Arc<str>, Entry> = BTreeMap::new();
+    fn seal_again(&self, path: &Path, reached: &Reached, outcome: &Outcome) -> Result<(), BuildProblem> {
+        let Reached { seal, changes, snapshot, part, again, relisted } = reached;
+        let Some(built) = self.built_entries(reached, outcome) else { return Ok(()) };
+        let mut changed: BTreeMap<Arc<str>, Entry> = BTreeMap::new();
         for change in changes {
             let entry = Entry { signature: change.now, ..seal.entry(change.number) };
-            entries.insert(seal.path(change.number).into(), entry);
+            changed.insert(seal.path(change.number).into(), entry);
         }
+        for (number, listing) in relisted {
+            if let Some(entry) = changed.get_mut(seal.path(*number)) {
+                entry.listing = *listing;
+            }
+        }
+        let own = self.own_steps(part).into_iter().flat_map(|s| &part.graph.step(s).outputs);
+        let folders = own.map(|o| part.graph.file(o.file)).filter(|f| f.folder);
+        let folders: Vec<u32> = folders.filter_map(|f| snapshot.node(f.path.as_str())).collect();
+        if let (None, true, Some(log)) = (again, folders.is_empty(), open_log(path, seal)) {
+            let (mut log, start) = log.map_err(|e| BuildProblem::Own(log_path(path), e))?;
+            changed.extend(built);
+            let bytes = [start, Seal::log_entry(&changed)].concat();
+            return log.write_all(&bytes).map_err(|e| BuildProblem::Own(log_path(path), e));
+        }
+        let mut new = seal.to_new();
+        new.entries.extend(changed);
+        // What is in a folder that a step made may be other files now.
+        new.entries.retain(|_, entry| !folders.contains(&entry.node));
+        if let Some(again) = again {
+            self.add_seen(&mut new, snapshot);
+            new.sealed = again.sealed.clone();
+            new.entries.retain(|path, _| !again.stale.contains(path));
+            let graph = snapshot.encode();
+            new.graph = Snapshot::digest_in(&graph);
+            write_whole(&graph_path(path), &graph)?;
+        }
+        for (path, entry) in built {
+            let known = new.entries.entry(path).or_insert(entry);
+            if !known.roles.has(Roles::READ) {
+                known.signature = entry.signature;
+            }
+            known.node = entry.node;
+        }
+        let _ = fs::remove_file(log_path(path));
+        write_whole(path, &new.encode())
+    }
+
+    /// What steps that were built looked at and made, as it is to be sealed; `None` where a file is so
+    /// young that it may change without a trace.
+    fn built_entries(&self, reached: &Reached, outcome: &Outcome) -> Option<BTreeMap<Arc<str>, Entry>> {
+        let Reached { seal, snapshot, part, .. } = reached;
+        let made = self.made_entries(&part.graph, self.own_steps(part), &part.requested)?;
+        let known = |path: &str| seal.find(path).map(|number| seal.entry(number));
+        let mut entries: BTreeMap<Arc<str>, Entry> = BTreeMap::new();
         for (path, entry) in &outcome.looked_at {
             if entry.is_some_and(|e| e.young) {
-                return Ok(());
+                return None;
             }
-            let signature = entry.map(|e| e.signature);
             let new = || match snapshot.node(path) {
                 Some(node) => Entry { node, ..Entry::new(None) },
                 None => Entry { roles: Roles::WHOLE, ..Entry::new(None) },
             };
-            let entry = known(path).unwrap_or_else(new);
-            entries.insert(path.clone(), Entry { signature, ..entry });
+            let signature = entry.map(|e| e.signature);
+            entries.insert(path.clone(), Entry { signature, ..known(path).unwrap_or_else(new) });
         }
-        // What is in a folder that a step made may be other files now.
-        let mut whole = false;
-        for (path, (node, signature)) in now {
-            let node_path = part.graph.file(node);
-            whole |= node_path.folder;
-            let made = || snapshot.node(node_path.path.as_str()).unwrap_or(seal::NO_NODE);
-            let entry = known(&path).unwrap_or_else(|| Entry { node: made(), ..Entry::new(None) });
+        for (path, (file, signature)) in made {
+            let node = || snapshot.node(part.graph.file(file).path.as_str()).unwrap_or(seal::NO_NODE);
+            let entry = known(&path).unwrap_or_else(|| Entry { node: node(), ..Entry::new(None) });
             entries.insert(path, Entry { signature, ..entry });
         }
-        if !whole && let Some(log) = open_log(path, seal) {
-            let (mut log, start) = log.map_err(|e| BuildProblem::Own(log_path(path), e))?;
-            let bytes = [start, Seal::log_entry(&entries)].concat();
-            return log.write_all(&bytes).map_err(|e| BuildProblem::Own(log_path(path), e));
+        Some(entries)
+    }
+
+    /// Adds to a seal what evaluation looked at when a part of the definitions was evaluated again.
+    fn add_seen(&self, seal: &mut NewSeal, snapshot: &Snapshot) {
+        let seen = self.seen.lock().unwrap_or_else(PoisonError::into_inner);
+        #[allow(clippy::iter_over_hash_type)] // Into a sorted map.
+        for (path, entry) in &seen.files {
+            let node = || snapshot.node(path).unwrap_or(seal::NO_NODE);
+            let known = seal.entries.entry(path.clone()).or_insert_with(|| Entry { node: node(), ..*entry });
+            *known = Entry { node: known.node, roles: known.roles.and(entry.roles), ..*entry };
         }
-        let mut new = seal.to_new();
-        let nodes = |files: &mut dyn Iterator<Item = FileId>| -> Vec<u32> {
-            files.filter_map(|f| snapshot.node(part.graph.file(f).path.as_str())).collect()
-        };
-        let own = self.own_steps(part).into_iter().flat_map(|s| &part.graph.step(s).outputs);
-        let folders = nodes(&mut own.map(|o| o.file).filter(|f| part.graph.file(*f).folder));
-        new.entries.retain(|_, entry| !folders.contains(&entry.node));
-        // A file that went with its folder is no more to be looked at.
-        let kept = |entry: &Entry| entry.signature.is_some() || !folders.contains(&entry.node);
-        new.entries.extend(entries.into_iter().filter(|(_, entry)| kept(entry)));
-        let _ = fs::remove_file(log_path(path));
-        write_whole(path, &new.encode())
+        for (name, value) in &seen.env {
+            if !seal.env.iter().any(|(n, _)| n == name) {
+                seal.env.push((name.clone(), seal::env_digest(value.as_deref())));
+            }
+        }
+        seal.env.sort();
+        for (request, answer) in &seen.probes {
+            if !seal.probes.iter().any(|(r, _)| r == request) {
+                seal.probes.push((request.clone(), crate::probes::digest_of(answer)));
+            }
+        }
+        for (path, signature) in self.machine.tools.looked_at() {
+            seal.entries.insert(path, Entry { roles: Roles::WHOLE, ..Entry::new(signature) });
+        }
     }
 
     fn own_steps(&self, part: &Part) -> Vec<StepId> {

@@ -1,0 +1,241 @@
+//! A sealed graph with some of its targets evaluated again: what they came to takes the place of what
+//! they were, the rest is taken over as it lies there.
+
+use nubrik_graph::{Closure, StepId};
+use nubrik_lang::Evaluation;
+use nubrik_store::Encoder;
+use rustc_hash::{FxHashMap, FxHashSet};
+
+use crate::seal::NO_NODE;
+use crate::snapshot::Snapshot;
+use crate::step_bytes::{encode_step, encode_target};
+
+/// The graph as it is now.
+pub(crate) struct Spliced {
+    pub snapshot: Snapshot,
+    /// Steps that are new or other than they were.
+    pub changed: Vec<usize>,
+    /// Where results of the targets that were evaluated again were published, below the folder of results.
+    pub published_before: Vec<String>,
+}
+
+/// Puts what was evaluated again in the place of what it was. `None` where that cannot be told apart from
+/// the rest, which is then to be evaluated as a whole.
+pub(crate) fn splice(old: &Snapshot, reached: &[bool], again: &Evaluation) -> Option<Spliced> {
+    if old.asked.len() != old.asked_units.len() {
+        return None;
+    }
+    let mut work = Splice::new(old, reached, again)?;
+    work.take_steps()?;
+    let needed = work.needed()?;
+    work.finish(&needed, reached)
+}
+
+struct Splice<'a> {
+    old: &'a Snapshot,
+    again: &'a Evaluation,
+    /// By old target: whether it was asked for and is evaluated again.
+    dropped: Vec<bool>,
+    snapshot: Snapshot,
+    /// The node of each file that was evaluated now.
+    nodes: Vec<u32>,
+    /// Makers of nodes: old steps by their old numbers, new ones behind them.
+    makers: Vec<u32>,
+    /// Old steps that another one stands for now.
+    replaced: Vec<bool>,
+    /// New or changed steps.
+    new: Vec<StepId>,
+    /// Old steps that were evaluated again and are the same, with their targets now.
+    same: FxHashMap<usize, u32>,
+}
+
+impl<'a> Splice<'a> {
+    fn new(old: &'a Snapshot, reached: &[bool], again: &'a Evaluation) -> Option<Splice<'a>> {
+        let mut dropped = vec![false; old.targets.len()];
+        for (target, unit) in old.asked.iter().zip(&old.asked_units) {
+            if *reached.get(*unit as usize)? {
+                *dropped.get_mut(*target as usize)? = true;
+            }
+        }
+        let mut snapshot = Snapshot { paths: old.paths.clone(), ..Snapshot::default() };
+        let known: FxHashMap<&str, u32> =
+            (0..old.paths.len()).map(|n| (old.paths.text(n), n as u32)).collect();
+        let mut nodes = Vec::with_capacity(again.graph.files.len());
+        for file in &again.graph.files {
+            nodes.push(known.get(file.path.as_str()).copied().unwrap_or_else(|| {
+                snapshot.paths.push(file.path.as_str().as_bytes());
+                snapshot.paths.len() as u32 - 1
+            }));
+        }
+        let mut makers = old.makers.clone();
+        makers.resize(snapshot.paths.len(), NO_NODE);
+        let replaced = vec![false; old.steps.len()];
+        Some(Splice {
+            old,
+            again,
+            dropped,
+            snapshot,
+            nodes,
+            makers,
+            replaced,
+            new: Vec::new(),
+            same: FxHashMap::default(),
+        })
+    }
+
+    /// Compares the steps that were evaluated now with the old ones.
+    fn take_steps(&mut self) -> Option<()> {
+        let graph = &self.again.graph;
+        let mut body = Encoder::new();
+        for id in Closure::of(graph, self.again.requested.iter().copied()).steps {
+            let step = graph.step(id);
+            body.bytes.clear();
+            encode_step(graph, step, &mut body);
+            let first = self.nodes[step.outputs.first()?.file.0 as usize];
+            let known = self.old.maker(first);
+            if let Some(known) = known
+                && self.old.steps.checked(known).ok()? == body.bytes
+            {
+                self.same.insert(known, step.target.0);
+                continue;
+            }
+            if let Some(known) = known {
+                self.replaced[known] = true;
+                for node in self.old.outputs.get(known) {
+                    self.makers[*node as usize] = NO_NODE;
+                }
+            }
+            self.new.push(id);
+        }
+        for (number, id) in self.new.iter().enumerate() {
+            for output in &graph.step(*id).outputs {
+                let maker = &mut self.makers[self.nodes[output.file.0 as usize] as usize];
+                if *maker != NO_NODE {
+                    return None; // Another step makes the same file.
+                }
+                *maker = (self.old.steps.len() + number) as u32;
+            }
+        }
+        Some(())
+    }
+
+    /// By step, old ones first: whether anything that is asked for needs it.
+    fn needed(&mut self) -> Option<Vec<bool>> {
+        let count = self.old.steps.len();
+        let graph = &self.again.graph;
+        let asked = self.old.asked.iter().filter(|t| !self.dropped[**t as usize]);
+        let mut requested: Vec<u32> =
+            asked.flat_map(|t| self.old.results.get(*t as usize)).copied().collect();
+        requested.extend(self.again.requested.iter().map(|f| self.nodes[f.0 as usize]));
+        let mut seen = FxHashSet::default();
+        requested.retain(|node| seen.insert(*node));
+        let mut needed = vec![false; count + self.new.len()];
+        let mut open = requested.clone();
+        while let Some(node) = open.pop() {
+            let maker = *self.makers.get(node as usize)?;
+            if maker == NO_NODE || std::mem::replace(needed.get_mut(maker as usize)?, true) {
+                continue;
+            }
+            if let Some(new) = (maker as usize).checked_sub(count) {
+                let step = graph.step(self.new[new]);
+                open.extend(step.inputs.iter().chain(&step.candidates).map(|f| self.nodes[f.0 as usize]));
+                continue;
+            }
+            for need in self.old.needs.get(maker as usize) {
+                // What was not evaluated again does not need what changed.
+                if self.makers.get(*need as usize).is_some_and(|m| *m != NO_NODE && *m as usize >= count) {
+                    return None;
+                }
+                open.push(*need);
+            }
+        }
+        self.snapshot.requested = requested;
+        Some(needed)
+    }
+
+    fn finish(mut self, needed: &[bool], reached: &[bool]) -> Option<Spliced> {
+        let graph = &self.again.graph;
+        let count = self.old.steps.len();
+        let mut body = Encoder::new();
+        // Targets: those that stay, then those of what was evaluated now.
+        let mut old_targets = vec![NO_NODE; self.old.targets.len()];
+        for (number, place) in old_targets.iter_mut().enumerate() {
+            if !self.dropped[number] {
+                *place = self.snapshot.targets.len() as u32;
+                self.snapshot.targets.push(self.old.targets.get(number));
+                self.snapshot.results.push(self.old.results.get(number).iter().copied());
+            }
+        }
+        let mut new_targets = vec![NO_NODE; graph.targets.len()];
+        let mut target = |number: u32, snapshot: &mut Snapshot, nodes: &[u32]| {
+            let place = &mut new_targets[number as usize];
+            if *place == NO_NODE {
+                *place = snapshot.targets.len() as u32;
+                let target = &graph.targets[number as usize];
+                body.bytes.clear();
+                encode_target(graph, target, &mut body);
+                snapshot.targets.push_checked(&body.bytes);
+                snapshot.results.push(target.results.iter().map(|r| nodes[r.file.0 as usize]));
+            }
+            *place
+        };
+        for (old, unit) in self.old.asked.iter().zip(&self.old.asked_units) {
+            if !self.dropped[*old as usize] {
+                self.snapshot.asked.push(old_targets[*old as usize]);
+                self.snapshot.asked_units.push(*unit);
+            }
+        }
+        for id in &self.again.targets {
+            let number = target(id.0, &mut self.snapshot, &self.nodes);
+            self.snapshot.asked.push(number);
+        }
+        // Steps: those that stay, in their order, then the new ones.
+        let mut changed = Vec::new();
+        let mut makers = vec![NO_NODE; self.makers.len()];
+        for step in (0..count).filter(|s| needed[*s] && !self.replaced[*s]) {
+            let owner = *self.old.owners.get(step)?;
+            let owner = match old_targets.get(owner as usize) {
+                Some(kept) if *kept != NO_NODE => *kept,
+                _ => target(*self.same.get(&step)?, &mut self.snapshot, &self.nodes),
+            };
+            let number = self.snapshot.steps.len() as u32;
+            self.old.outputs.get(step).iter().for_each(|node| makers[*node as usize] = number);
+            self.snapshot.steps.push(self.old.steps.get(step));
+            self.snapshot.owners.push(owner);
+            self.snapshot.needs.push(self.old.needs.get(step).iter().copied());
+            self.snapshot.outputs.push(self.old.outputs.get(step).iter().copied());
+        }
+        let mut bytes = Encoder::new();
+        for id in self.new.iter().enumerate().filter(|(n, _)| needed[count + n]).map(|(_, id)| *id) {
+            let step = graph.step(id);
+            let number = self.snapshot.steps.len();
+            let node = |f: &nubrik_graph::FileId| self.nodes[f.0 as usize];
+            step.outputs.iter().for_each(|o| makers[node(&o.file) as usize] = number as u32);
+            bytes.bytes.clear();
+            encode_step(graph, step, &mut bytes);
+            let owner = target(step.target.0, &mut self.snapshot, &self.nodes);
+            self.snapshot.steps.push_checked(&bytes.bytes);
+            self.snapshot.owners.push(owner);
+            self.snapshot.needs.push(step.inputs.iter().chain(&step.candidates).map(node));
+            self.snapshot.outputs.push(step.outputs.iter().map(|o| node(&o.file)));
+            changed.push(number);
+        }
+        self.snapshot.makers = makers;
+        self.snapshot.trails = self.old.trails.spliced(reached, &self.again.trail);
+        let units = self.snapshot.units_of(self.again)?;
+        self.snapshot.asked_units.extend(units);
+        let mut published_before = Vec::new();
+        for number in (0..self.dropped.len()).filter(|n| self.dropped[*n]) {
+            published_before.extend(published(self.old.targets.checked(number).ok()?)?);
+        }
+        Some(Spliced { snapshot: self.snapshot, changed, published_before })
+    }
+}
+
+/// Where a target's results are published.
+fn published(body: &[u8]) -> Option<Vec<String>> {
+    let mut assembly = crate::step_bytes::Assembly::default();
+    let id = assembly.target(body).ok()?;
+    let results = &assembly.graph.target(id).results;
+    Some(results.iter().map(|r| r.publish.as_str().to_owned()).collect())
+}
