@@ -80,7 +80,13 @@ fn package() -> impl Strategy<Value = Package> {
         prop::option::of(0..PACKAGES),
         0u8..3,
     )
-        .prop_map(|(sources, lines, needs, name)| Package { sources, lines, needs, name, comment: false })
+        .prop_map(|(sources, lines, needs, name)| Package {
+            sources,
+            lines,
+            needs,
+            name,
+            comment: false,
+        })
 }
 
 impl Model {

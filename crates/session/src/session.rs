@@ -361,7 +361,7 @@ impl Session {
     ) -> Result<BuildReport, BuildProblem> {
         self.prepare(listener);
         self.break_seal(patterns);
-        let gone = self.remove_stale_results(evaluation);
+        let gone = self.remove_stale_results(patterns, evaluation);
         let out = self.results_folder();
         let mut outcome = build(
             Request::whole(&evaluation.graph, &evaluation.requested),
@@ -431,8 +431,12 @@ impl Session {
         }
     }
 
-    /// Removes published results that a requested target no longer has.
-    fn remove_stale_results(&self, evaluation: &Evaluation) -> ChangeList<Published> {
+    /// Removes published results that a requested target no longer has, and those of targets that are gone.
+    fn remove_stale_results(
+        &self,
+        patterns: &[AddressPattern],
+        evaluation: &Evaluation,
+    ) -> ChangeList<Published> {
         let out = self.results_folder();
         let graph = &evaluation.graph;
         let now: std::collections::HashSet<String> = graph
@@ -441,13 +445,26 @@ impl Session {
             .flat_map(|t| &t.results)
             .map(|r| format!("{out}/{}", r.publish.as_str()))
             .collect();
-        let whole: Vec<String> =
+        // What lies below a target that is asked for, or below a folder whose targets all are.
+        let mut homes: std::collections::HashSet<String> =
             evaluation.targets.iter().map(|t| format!("{out}/{}", graph.target(*t).address)).collect();
+        for pattern in patterns.iter().filter(|pattern| !pattern.is_glob()) {
+            let one =
+                |t: &nubrik_graph::TargetId| pattern.path.as_str().starts_with(&*graph.target(*t).address);
+            match pattern.path.is_root() {
+                true => drop(homes.insert(out.clone())),
+                false if !evaluation.targets.iter().any(one) => {
+                    homes.insert(format!("{out}/{}", pattern.path.as_str()));
+                }
+                false => {}
+            }
+        }
         let belongs = |path: &str| {
-            whole.iter().any(|w| path.strip_prefix(w.as_str()).is_some_and(|r| r.starts_with('/')))
+            let ends = path.match_indices('/').map(|(at, _)| at);
+            ends.rev().any(|at| homes.contains(&path[..at]))
         };
         let stale: Vec<Arc<str>> =
-            self.state.published.names().into_iter().filter(|p| belongs(p) && !now.contains(&**p)).collect();
+            self.state.published.names().into_iter().filter(|p| !now.contains(&**p) && belongs(p)).collect();
         self.remove_results(&stale)
     }
 
