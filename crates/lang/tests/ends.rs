@@ -194,12 +194,12 @@ fn several_threads_come_to_the_same_as_one() {
         let one = Evaluator::new(&world)
             .with_settings(std::slice::from_ref(&mode))
             .request(std::slice::from_ref(&all));
-        let several = evaluate_below(&world, &[mode], &all, 3, STACK).unwrap();
+        let several = evaluate_below(&world, &[mode], &all, 3, STACK, true).unwrap();
         assert_eq!(one.diagnostics.len(), 4);
         assert_eq!(essence(&one), essence(&several));
         assert_eq!(several.targets.len(), 404);
     }
-    assert!(evaluate_below(&world, &[], &all, 1, STACK).is_none(), "one thread needs no others");
+    assert!(evaluate_below(&world, &[], &all, 1, STACK, true).is_none(), "one thread needs no others");
     let one_target = AddressPattern::new("p7/first", &WsPath::root()).unwrap();
-    assert!(evaluate_below(&world, &[], &one_target, 3, STACK).is_none(), "nor does one target");
+    assert!(evaluate_below(&world, &[], &one_target, 3, STACK, true).is_none(), "nor does one target");
 }

@@ -4,12 +4,14 @@
 //! processes, the state of the workspace and the store.
 
 mod fetch;
+mod heap;
 mod kits;
 mod libraries;
 mod machine;
 mod natives;
 mod numbers;
 mod probes;
+mod results;
 mod seal;
 mod session;
 mod settings;
@@ -24,6 +26,7 @@ mod world;
 
 pub use kits::kit_topics;
 pub use machine::{CONFINED_ENVIRONMENT, Machine};
+pub use results::Results;
 pub use seal::Sealed;
 pub use session::{
     BuildProblem, BuildReport, ChoiceProblem, LookedFor, Reached, Session, Standing, store_folder,

@@ -17,6 +17,7 @@ use rustc_hash::FxHashMap;
 
 use crate::machine::Machine;
 use crate::probes;
+use crate::results::Results;
 
 const MAGIC: &[u8; 8] = b"nbseal 3";
 const LOG_MAGIC: &[u8; 8] = b"nbsllog1";
@@ -37,7 +38,7 @@ pub struct Sealed {
     /// How many steps it needs.
     pub steps: usize,
     /// Where its results are, from the workspace's root.
-    pub results: Vec<String>,
+    pub results: Results,
 }
 
 /// Why a path was looked at.
@@ -53,9 +54,16 @@ impl Roles {
     pub const LISTED: Roles = Roles(4);
     /// Something that everything depends on: settings, a tool, a file of the system.
     pub const WHOLE: Roles = Roles(8);
+    /// It is no more to be looked at.
+    pub const GONE: Roles = Roles(16);
 
     pub fn has(self, role: Roles) -> bool {
         self.0 & role.0 != 0
+    }
+
+    #[must_use]
+    pub fn without(self, role: Roles) -> Roles {
+        Roles(self.0 & !role.0)
     }
 
     #[must_use]
@@ -80,6 +88,11 @@ impl Entry {
     /// A path that plays no role yet.
     pub fn new(signature: Option<Signature>) -> Entry {
         Entry { signature, node: NO_NODE, roles: Roles::default(), listing: Names::default() }
+    }
+
+    /// Whether evaluation looked at it.
+    pub fn is_evaluated(&self) -> bool {
+        self.roles.has(Roles::READ) || self.roles.has(Roles::KIND) || self.roles.has(Roles::LISTED)
     }
 }
 
@@ -129,16 +142,9 @@ impl NewSeal {
         let mut head = Encoder::new();
         head.digest(&self.graph);
         head.u64(self.sealed.steps as u64);
-        head.list(&self.sealed.results, |out, path| out.text(path));
-        head.list(&self.env, |out, (name, digest)| {
-            out.text(name);
-            out.bool(digest.is_some());
-            out.digest(&digest.unwrap_or(Digest([0; 32])));
-        });
-        head.list(&self.probes, |out, (request, digest)| {
-            probes::encode(request, out);
-            out.digest(digest);
-        });
+        self.sealed.results.encode(&mut head);
+        head.list(&self.env, write_env);
+        head.list(&self.probes, write_probe);
         let mut out = Encoder::new();
         out.bytes.reserve_exact(head.bytes.len() + self.entries.len() * (ENTRY + 48) + 64);
         out.bytes.extend_from_slice(MAGIC);
@@ -222,14 +228,8 @@ impl Seal {
         }
         let mut from = Decoder::new(head);
         let graph = from.digest()?;
-        let sealed =
-            Sealed { steps: from.u64()? as usize, results: from.list(|from| Ok(from.text()?.to_owned()))? };
-        let env = from.list(|from| {
-            let name = from.text()?.to_owned();
-            let is_set = from.bool()?;
-            let digest = from.digest()?;
-            Ok((name, is_set.then_some(digest)))
-        })?;
+        let sealed = Sealed { steps: from.u64()? as usize, results: Results::decode(&mut from)? };
+        let env = from.list(read_env)?;
         let probes = from.list(|from| Ok((probes::decode(from)?, from.digest()?)))?;
         let id = start[8..].to_vec();
         let (newer, added) = (FxHashMap::default(), Vec::new());
@@ -246,18 +246,9 @@ impl Seal {
         self.log_length = (log.len() - rest.len()) as u64;
         let mut from = Decoder::new(rest);
         while let (Ok(batch), Ok(digest)) = (from.bytes(), from.digest()) {
-            let read = |from: &mut Decoder<'_>| Ok((Arc::<str>::from(from.text()?), read_entry(from)?));
-            let Some(entries) = Decoder::new(batch).list(read).ok().filter(|_| Digest::of(batch) == digest)
-            else {
-                return;
-            };
-            for (path, entry) in entries {
-                match self.find(&path) {
-                    Some(number) if number >= self.count => self.added[number - self.count].1 = entry,
-                    Some(number) => drop(self.newer.insert(number, entry)),
-                    None => self.added.push((path, entry)),
-                }
-            }
+            let news = if Digest::of(batch) == digest { News::decode(batch).ok() } else { None };
+            let Some(news) = news else { return };
+            self.take(news);
             self.log_length += 4 + batch.len() as u64 + 32;
         }
     }
@@ -268,18 +259,40 @@ impl Seal {
         [LOG_MAGIC.as_slice(), digest].concat()
     }
 
-    /// Entries as they are added to a log.
-    pub fn log_entry(entries: &BTreeMap<Arc<str>, Entry>) -> Vec<u8> {
-        let mut batch = Encoder::new();
-        batch.u32(entries.len() as u32);
-        for (path, entry) in entries {
-            batch.text(path);
-            write_entry(entry, &mut batch);
+    /// Takes what is newer into the seal.
+    pub fn take(&mut self, news: News) {
+        if let Some(head) = news.head {
+            self.graph = head.graph;
+            self.sealed.steps = head.steps;
+            if head.gone != head.results {
+                self.sealed.results = self.sealed.results.changed(&head.gone, &head.results);
+            }
+            self.env.extend(head.env);
+            self.probes.extend(head.probes);
         }
-        let mut out = Encoder::new();
-        out.bytes(&batch.bytes);
-        out.digest(&Digest::of(&batch.bytes));
-        out.bytes
+        for (path, entry) in news.entries {
+            match self.find(&path) {
+                Some(number) if number >= self.count => self.added[number - self.count].1 = entry,
+                Some(number) => drop(self.newer.insert(number, entry)),
+                None => self.added.push((path, entry)),
+            }
+        }
+    }
+
+    /// Whether a variable of the environment is sealed.
+    pub fn has_env(&self, name: &str) -> bool {
+        self.env.iter().any(|(n, _)| n == name)
+    }
+
+    /// Whether the answer of a probe is sealed.
+    pub fn has_probe(&self, request: &ProbeRequest) -> bool {
+        self.probes.iter().any(|(r, _)| r == request)
+    }
+
+    /// Paths with their entries, of files that lie in some nodes.
+    pub fn in_nodes(&self, nodes: &[u32]) -> Vec<(Arc<str>, Entry)> {
+        let all = (0..self.len()).map(|n| (n, self.entry(n)));
+        all.filter(|(_, entry)| nodes.contains(&entry.node)).map(|(n, e)| (self.path(n).into(), e)).collect()
     }
 
     fn bytes(&self) -> &[u8] {
@@ -344,7 +357,10 @@ impl Seal {
             graph: self.graph,
             env: self.env.clone(),
             probes: self.probes.clone(),
-            entries: (0..self.len()).map(|n| (self.path(n).into(), self.entry(n))).collect(),
+            entries: (0..self.len())
+                .map(|n| (Arc::from(self.path(n)), self.entry(n)))
+                .filter(|(_, entry)| !entry.roles.has(Roles::GONE))
+                .collect(),
         }
     }
 
@@ -364,6 +380,9 @@ impl Seal {
                     break;
                 }
                 let entry = self.entry(number);
+                if entry.roles.has(Roles::GONE) {
+                    continue;
+                }
                 let next = (number + 1 < to).then(|| self.path(number + 1));
                 let now = near.check(machine, self.path(number), next);
                 if entry.signature.map_or(now.is_none(), |known| known.still_holds(now)) {
@@ -400,6 +419,90 @@ impl Seal {
         });
         (!broken.into_inner()).then_some(all)
     }
+}
+
+/// What is newer than a seal.
+#[derive(Default)]
+pub(crate) struct News {
+    /// What a part of the definitions, evaluated again, changed.
+    pub head: Option<NewHead>,
+    /// Paths with what is to be sealed of them.
+    pub entries: BTreeMap<Arc<str>, Entry>,
+}
+
+/// What evaluating a part of the definitions again changes.
+#[derive(Default)]
+pub(crate) struct NewHead {
+    pub graph: Digest,
+    pub steps: usize,
+    /// Results that there are no more, and new ones.
+    pub gone: Vec<String>,
+    pub results: Vec<String>,
+    /// Variables and probes that were not looked at before.
+    pub env: Vec<(String, Option<Digest>)>,
+    pub probes: Vec<(ProbeRequest, Digest)>,
+}
+
+impl News {
+    /// The news as they are added to a log: their length, themselves, and their digest.
+    pub fn log_entry(&self) -> Vec<u8> {
+        let mut batch = Encoder::new();
+        batch.bool(self.head.is_some());
+        if let Some(head) = &self.head {
+            batch.digest(&head.graph);
+            batch.u64(head.steps as u64);
+            batch.list(&head.gone, |out, path| out.text(path));
+            batch.list(&head.results, |out, path| out.text(path));
+            batch.list(&head.env, write_env);
+            batch.list(&head.probes, write_probe);
+        }
+        batch.u32(self.entries.len() as u32);
+        for (path, entry) in &self.entries {
+            batch.text(path);
+            write_entry(entry, &mut batch);
+        }
+        let mut out = Encoder::new();
+        out.bytes(&batch.bytes);
+        out.digest(&Digest::of(&batch.bytes));
+        out.bytes
+    }
+
+    fn decode(batch: &[u8]) -> Result<News, Truncated> {
+        let from = &mut Decoder::new(batch);
+        let head = match from.bool()? {
+            false => None,
+            true => Some(NewHead {
+                graph: from.digest()?,
+                steps: from.u64()? as usize,
+                gone: from.list(|from| Ok(from.text()?.to_owned()))?,
+                results: from.list(|from| Ok(from.text()?.to_owned()))?,
+                env: from.list(read_env)?,
+                probes: from.list(|from| Ok((probes::decode(from)?, from.digest()?)))?,
+            }),
+        };
+        let entries = from.list(|from| Ok((Arc::<str>::from(from.text()?), read_entry(from)?)))?;
+        Ok(News { head, entries: entries.into_iter().collect() })
+    }
+}
+
+type Variable = (String, Option<Digest>);
+
+fn write_env(out: &mut Encoder, (name, digest): &Variable) {
+    out.text(name);
+    out.bool(digest.is_some());
+    out.digest(&digest.unwrap_or(Digest([0; 32])));
+}
+
+fn read_env(from: &mut Decoder<'_>) -> Result<Variable, Truncated> {
+    let name = from.text()?.to_owned();
+    let is_set = from.bool()?;
+    let digest = from.digest()?;
+    Ok((name, is_set.then_some(digest)))
+}
+
+fn write_probe(out: &mut Encoder, (request, digest): &(ProbeRequest, Digest)) {
+    probes::encode(request, out);
+    out.digest(digest);
 }
 
 /// A path that is not what it was.
@@ -464,7 +567,7 @@ mod tests {
             ("src/none", Entry { roles: Roles::READ, ..Entry::new(None) }),
         ];
         NewSeal {
-            sealed: Sealed { steps: 4, results: vec!["out/base/a".to_owned()] },
+            sealed: Sealed { steps: 4, results: ["out/base/a"].into_iter().collect() },
             graph: Digest([7; 32]),
             env: vec![("HOME".to_owned(), env_digest(Some("x"))), ("NOT".to_owned(), None)],
             probes: Vec::new(),
@@ -487,17 +590,34 @@ mod tests {
         assert_eq!(plain.find("src/nix"), None);
         let changed = Entry { signature: None, ..new.entries["src/höhe.c"] };
         let mut log = plain.log_header();
-        log.extend(Seal::log_entry(&BTreeMap::from([("src/höhe.c".into(), changed)])));
+        let news = |entries: &[(&str, Entry)]| News {
+            entries: entries.iter().map(|(path, entry)| ((*path).into(), *entry)).collect(),
+            ..News::default()
+        };
+        log.extend(news(&[("src/höhe.c", changed)]).log_entry());
         let length = log.len();
         let added = Entry { node: 8, ..changed };
-        log.extend(Seal::log_entry(&BTreeMap::from([("src/a.c".into(), changed), ("z".into(), added)])));
+        let gone = Entry { roles: Roles::GONE, ..changed };
+        let mut last = news(&[("src/a.c", changed), ("z", added), ("src/none", gone)]);
+        last.head = Some(NewHead {
+            graph: Digest([8; 32]),
+            steps: 9,
+            gone: vec!["out/base/a".to_owned()],
+            results: vec!["out/base/c".to_owned(), "out/base/b".to_owned()],
+            env: vec![("MORE".to_owned(), None)],
+            probes: Vec::new(),
+        });
+        log.extend(last.log_entry());
         let more = read(&bytes, &log).unwrap();
         assert_eq!(more.entry(more.find("src/höhe.c").unwrap()), changed);
         assert_eq!(more.entry(more.find("z").unwrap()), added);
         assert_eq!(more.path(more.find("z").unwrap()), "z");
         assert_eq!(more.log_length, log.len() as u64);
+        assert_eq!((more.graph, more.has_env("MORE"), more.has_env("LESS")), (Digest([8; 32]), true, false));
+        let results = ["out/base/b", "out/base/c"].into_iter().collect();
+        assert_eq!(more.sealed, Sealed { steps: 9, results });
         let again = read(&more.to_new().encode(), b"").unwrap();
-        assert_eq!((again.count, again.find("src/a.c")), (5, Some(1)));
+        assert_eq!((again.count, again.find("src/a.c"), again.find("src/none")), (4, Some(1), None));
         // Of a damaged log, what is before the damage counts.
         for at in length..log.len() {
             let mut damaged = log.clone();

@@ -19,6 +19,7 @@ use nubrik_source::WsPath;
 use nubrik_store::{LocalStore, Store};
 
 use crate::machine::Machine;
+use crate::results::Results;
 use crate::state_file::{StateFile, write_whole};
 use crate::workspace::{OpenProblem, Workspace};
 use crate::world::{DiskWorld, Seen};
@@ -79,8 +80,8 @@ pub enum BuildProblem {
 pub struct BuildReport {
     /// Counts and the longest chain.
     pub summary: Summary,
-    /// Where the requested results are, from the workspace's root, sorted.
-    pub results: Vec<String>,
+    /// Where the requested results are, from the workspace's root.
+    pub results: Results,
     /// Whether it was stopped.
     pub cancelled: bool,
     /// Whether a failure lies in the machine.
@@ -319,7 +320,7 @@ impl Session {
         }
         Ok(BuildReport {
             summary: outcome.summary,
-            results: Vec::new(),
+            results: Results::default(),
             cancelled: outcome.cancelled,
             machine_lacks: outcome.machine_lacks,
         })
@@ -375,7 +376,7 @@ impl Session {
         outcome.changes.published.extend(gone);
         self.count_earlier(evaluation, &mut outcome.summary);
         self.end_orphans(listener, &outcome);
-        let results = self.result_paths(evaluation);
+        let results: Results = self.result_paths(evaluation).into_iter().collect();
         self.remember(std::mem::take(&mut outcome.changes))?;
         self.seal(patterns, evaluation, &outcome, &results)?;
         Ok(BuildReport {

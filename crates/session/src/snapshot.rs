@@ -7,9 +7,10 @@ use nubrik_engine::FileBytes;
 use nubrik_graph::{Closure, FileId, Graph, TargetId};
 use nubrik_lang::Evaluation;
 use nubrik_source::WsPath;
-use nubrik_store::{Decoder, Digest, Encoder, Hasher, Truncated};
+use nubrik_store::{Decoder, Digest, Encoder, Truncated};
 
-use crate::numbers::{Bodies, Lists, decode_numbers, encode_numbers};
+use crate::heap::{Heap, Pieces};
+use crate::numbers::{Lists, decode_numbers, encode_numbers};
 use crate::seal::NO_NODE;
 use crate::step_bytes::{Assembly, encode_step, encode_target};
 use crate::trails::Trails;
@@ -20,35 +21,34 @@ const MAGIC: &[u8; 8] = b"nbgraph1";
 /// numbered in an order in which they can run.
 #[derive(Default, Clone)]
 pub(crate) struct Snapshot {
-    /// Paths of nodes.
-    pub paths: Bodies,
+    /// Paths of nodes, and what steps and targets are.
+    pub heap: Heap,
+    pub paths: Pieces,
+    pub steps: Pieces,
+    pub targets: Pieces,
     /// The step that makes each node, or [`NO_NODE`].
     pub makers: Vec<u32>,
-    /// What each step is made of.
-    pub steps: Bodies,
     /// The target of each step.
     pub owners: Vec<u32>,
     /// Nodes that each step reads or may read.
     pub needs: Lists,
     /// Nodes that each step makes.
     pub outputs: Lists,
-    /// What each target is.
-    pub targets: Bodies,
     /// Nodes that are results of each target.
     pub results: Lists,
     /// Targets that were asked for.
     pub asked: Vec<u32>,
-    /// Their units in the trails.
+    /// Their units in the trails; none where they are not known.
     pub asked_units: Vec<u32>,
     /// Nodes that were asked for.
     pub requested: Vec<u32>,
-    /// What declarations' values were taken from.
-    pub trails: Trails,
+    /// The digest of the trails that belong to it.
+    pub trails: Digest,
 }
 
 impl Snapshot {
     /// The snapshot of what was evaluated.
-    pub fn of(evaluation: &Evaluation) -> Snapshot {
+    pub fn of(evaluation: &Evaluation, trails: &Trails) -> Snapshot {
         let graph = &evaluation.graph;
         let order = Closure::of(graph, evaluation.requested.iter().copied()).steps;
         let mut snapshot = Snapshot {
@@ -58,14 +58,14 @@ impl Snapshot {
             ..Snapshot::default()
         };
         for file in &graph.files {
-            snapshot.paths.push(file.path.as_str().as_bytes());
+            snapshot.push_path(file.path.as_str());
         }
         let mut body = Encoder::new();
         for (number, id) in order.iter().enumerate() {
             let step = graph.step(*id);
             body.bytes.clear();
             encode_step(graph, step, &mut body);
-            snapshot.steps.push_checked(&body.bytes);
+            snapshot.push_step(&body.bytes);
             snapshot.owners.push(step.target.0);
             snapshot.needs.push(step.inputs.iter().chain(&step.candidates).map(|f| f.0));
             snapshot.outputs.push(step.outputs.iter().map(|o| o.file.0));
@@ -76,87 +76,99 @@ impl Snapshot {
         for target in &graph.targets {
             body.bytes.clear();
             encode_target(graph, target, &mut body);
-            snapshot.targets.push_checked(&body.bytes);
+            snapshot.push_target(&body.bytes);
             snapshot.results.push(target.results.iter().map(|r| r.file.0));
         }
-        snapshot.trails = Trails::of(&evaluation.trail);
         // Without their units nothing can be told of targets: then any change of definitions counts for all.
-        snapshot.asked_units = snapshot.units_of(evaluation).unwrap_or_default();
+        snapshot.asked_units = units_of(trails, evaluation).unwrap_or_default();
         snapshot
     }
 
-    /// The units of the targets that were asked for; `None` when one of them is not known.
-    pub fn units_of(&self, evaluation: &Evaluation) -> Option<Vec<u32>> {
-        let targets = evaluation.targets.iter().map(|t| evaluation.graph.target(*t));
-        let keys: Vec<(String, String)> = targets.map(|t| unit_key(&t.package, &t.address)).collect();
-        self.trails.find(keys.iter().map(|(file, name)| (&**file, &**name))).into_iter().collect()
+    pub fn push_path(&mut self, path: &str) {
+        self.heap.push(&mut self.paths, path.as_bytes());
     }
 
-    /// The snapshot as bytes: magic, digest and length of the tables, tables, paths; bodies of steps and
-    /// of targets.
+    pub fn push_step(&mut self, body: &[u8]) {
+        self.heap.push(&mut self.steps, body);
+    }
+
+    pub fn push_target(&mut self, body: &[u8]) {
+        self.heap.push(&mut self.targets, body);
+    }
+
+    pub fn path(&self, node: usize) -> &str {
+        std::str::from_utf8(self.heap.unchecked(&self.paths, node)).unwrap_or_default()
+    }
+
+    pub fn step(&self, number: usize) -> Result<&[u8], Truncated> {
+        self.heap.get(&self.steps, number)
+    }
+
+    pub fn target_body(&self, number: usize) -> Result<&[u8], Truncated> {
+        self.heap.get(&self.targets, number)
+    }
+
+    /// Whether more than half of the heap is nobody's any more.
+    pub fn is_wasteful(&self) -> bool {
+        let used = self.paths.size() + self.steps.size() + self.targets.size();
+        self.heap.size() > 2 * used + (1 << 20)
+    }
+
+    /// The same snapshot with a heap of its own.
+    pub fn compacted(mut self) -> Snapshot {
+        let old = std::mem::take(&mut self.heap);
+        for pieces in [&mut self.paths, &mut self.steps, &mut self.targets] {
+            let before = std::mem::take(pieces);
+            for number in 0..before.len() {
+                self.heap.push(pieces, old.unchecked(&before, number));
+            }
+        }
+        self
+    }
+
+    /// The snapshot's tables as bytes: magic, digest of the rest, tables.
     pub fn encode(&self) -> Vec<u8> {
-        let mut tables = Encoder::new();
+        let mut out = Encoder::new();
+        out.bytes.reserve_exact(4 * (self.makers.len() * 4 + self.steps.len() * 8 + self.targets.len() * 6));
+        out.bytes.extend_from_slice(MAGIC);
+        out.digest(&Digest::default());
+        self.heap.encode(&mut out);
+        out.digest(&self.trails);
+        for pieces in [&self.paths, &self.steps, &self.targets] {
+            pieces.encode(&mut out);
+        }
         for numbers in [&self.makers, &self.owners, &self.asked, &self.asked_units, &self.requested] {
-            encode_numbers(numbers, &mut tables);
+            encode_numbers(numbers, &mut out);
         }
         for lists in [&self.needs, &self.outputs, &self.results] {
-            lists.encode(&mut tables);
+            lists.encode(&mut out);
         }
-        for bodies in [&self.paths, &self.steps, &self.targets] {
-            encode_numbers(bodies.ends(), &mut tables);
-        }
-        self.trails.encode(&mut tables);
-        tables.bytes.extend_from_slice(self.paths.bytes());
-        let mut out = Encoder::new();
-        let bodies = self.steps.bytes().len() + self.targets.bytes().len();
-        out.bytes.reserve_exact(tables.bytes.len() + bodies + 64);
-        out.bytes.extend_from_slice(MAGIC);
-        let mut hasher = Hasher::new();
-        hasher.update(&(tables.bytes.len() as u32).to_le_bytes());
-        hasher.update(&tables.bytes);
-        out.digest(&hasher.finish());
-        out.bytes(&tables.bytes);
-        out.bytes.extend_from_slice(self.steps.bytes());
-        out.bytes.extend_from_slice(self.targets.bytes());
+        let check = Digest::of(&out.bytes[40..]);
+        out.bytes[8..40].copy_from_slice(&check.0);
         out.bytes
     }
 
-    /// The snapshot that a file's bytes hold.
-    pub fn decode(file: FileBytes) -> Result<Snapshot, Truncated> {
-        let bytes = (*file).as_ref();
+    /// The snapshot that the bytes of its tables and of its heap hold.
+    pub fn decode(bytes: &[u8], heap: FileBytes) -> Result<Snapshot, Truncated> {
         let (head, rest) = bytes.split_at_checked(40).ok_or(Truncated)?;
-        let tables = Decoder::new(rest).bytes()?;
-        if head[..8] != *MAGIC || Digest::of(&rest[..4 + tables.len()]).0 != head[8..] {
+        if head[..8] != *MAGIC || Digest::of(rest).0 != head[8..] {
             return Err(Truncated);
         }
-        let from = &mut Decoder::new(tables);
-        let (makers, owners) = (decode_numbers(from)?, decode_numbers(from)?);
-        let (asked, asked_units, requested) =
-            (decode_numbers(from)?, decode_numbers(from)?, decode_numbers(from)?);
-        let (needs, outputs, results) = (Lists::decode(from)?, Lists::decode(from)?, Lists::decode(from)?);
-        let ends = [decode_numbers(from)?, decode_numbers(from)?, decode_numbers(from)?];
-        let trails = Trails::decode(from)?;
-        let after = 44 + tables.len();
-        let length = |ends: &[u32]| ends.last().map_or(0, |e| *e as usize);
-        let mut at = after.checked_sub(length(&ends[0])).ok_or(Truncated)?;
-        let [paths, steps, targets] = ends.map(|ends| {
-            let start = at;
-            at += length(&ends);
-            Bodies::in_file(ends, file.clone(), start)
-        });
+        let from = &mut Decoder::new(rest);
         Ok(Snapshot {
-            paths,
-            makers,
-            steps,
-            owners,
-            needs,
-            outputs,
-            targets,
-            results,
-            asked,
-            asked_units,
-            requested,
-            trails,
+            heap: Heap::decode(from, heap)?,
+            trails: from.digest()?,
+            paths: Pieces::decode(from)?,
+            steps: Pieces::decode(from)?,
+            targets: Pieces::decode(from)?,
+            makers: decode_numbers(from)?,
+            owners: decode_numbers(from)?,
+            asked: decode_numbers(from)?,
+            asked_units: decode_numbers(from)?,
+            requested: decode_numbers(from)?,
+            needs: Lists::decode(from)?,
+            outputs: Lists::decode(from)?,
+            results: Lists::decode(from)?,
         })
     }
 
@@ -167,19 +179,19 @@ impl Snapshot {
 
     /// The node with a path.
     pub fn node(&self, path: &str) -> Option<u32> {
-        (0..self.paths.len()).find(|n| self.paths.get(*n) == path.as_bytes()).map(|n| n as u32)
+        (0..self.paths.len()).find(|n| self.path(*n) == path).map(|n| n as u32)
     }
 
     /// The address of a target that was asked for, by its place among these.
     pub fn address(&self, asked: usize) -> Option<&str> {
         let number = *self.asked.get(asked)? as usize;
-        Decoder::new(self.targets.checked(number).ok()?).text().ok()
+        Decoder::new(self.target_body(number).ok()?).text().ok()
     }
 
     /// Its package and its name.
     pub fn place_of(&self, asked: usize) -> Option<(WsPath, Arc<str>)> {
         let number = *self.asked.get(asked)? as usize;
-        let mut from = Decoder::new(self.targets.checked(number).ok()?);
+        let mut from = Decoder::new(self.target_body(number).ok()?);
         let (address, package) = (from.text().ok()?, from.text().ok()?);
         Some((WsPath::from_normal(package), address.rsplit('/').next().unwrap_or(address).into()))
     }
@@ -229,25 +241,25 @@ impl Snapshot {
             for maker in self.needs.get(step).iter().filter_map(|node| self.maker(*node)) {
                 if !wanted[maker] && !std::mem::replace(&mut taken[maker], true) {
                     let target = self.target(maker, &mut targets, &mut assembly)?;
-                    part.settled.push(assembly.step(self.steps.checked(maker)?, target)?);
+                    part.settled.push(assembly.step(self.step(maker)?, target)?);
                 }
             }
             let target = self.target(step, &mut targets, &mut assembly)?;
-            assembly.step(self.steps.checked(step)?, target)?;
+            assembly.step(self.step(step)?, target)?;
             part.steps += 1;
         }
         for (number, target) in targets.iter_mut().enumerate() {
             let made = |node: &u32| self.maker(*node).is_some_and(|m| wanted.get(m) == Some(&true));
             if target.is_none() && self.results.get(number).iter().any(made) {
-                *target = Some(assembly.target(self.targets.checked(number)?)?);
+                *target = Some(assembly.target(self.target_body(number)?)?);
             }
         }
         for node in &self.requested {
             if self.maker(*node).is_some_and(|m| wanted[m]) {
-                part.requested.push(assembly.file(self.paths.text(*node as usize), false));
+                part.requested.push(assembly.file(self.path(*node as usize), false));
             }
         }
-        part.graph = assembly.graph;
+        part.graph = Arc::new(assembly.graph);
         Ok(part)
     }
 
@@ -261,15 +273,22 @@ impl Snapshot {
         let place = known.get_mut(number).ok_or(Truncated)?;
         match place {
             Some(id) => Ok(*id),
-            None => Ok(*place.insert(assembly.target(self.targets.checked(number)?)?)),
+            None => Ok(*place.insert(assembly.target(self.target_body(number)?)?)),
         }
     }
 
     /// The address of the target that makes the file at a path.
     pub fn maker_of(&self, path: &str) -> Option<String> {
         let owner = *self.owners.get(self.maker(self.node(path)?)?)? as usize;
-        Decoder::new(self.targets.get(owner)).text().ok().map(str::to_owned)
+        Decoder::new(self.target_body(owner).ok()?).text().ok().map(str::to_owned)
     }
+}
+
+/// The units of the targets that were asked for; `None` when one of them is not known.
+pub(crate) fn units_of(trails: &Trails, evaluation: &Evaluation) -> Option<Vec<u32>> {
+    let targets = evaluation.targets.iter().map(|t| evaluation.graph.target(*t));
+    let keys: Vec<(String, String)> = targets.map(|t| unit_key(&t.package, &t.address)).collect();
+    trails.find(keys.iter().map(|(file, name)| (&**file, &**name))).into_iter().collect()
 }
 
 /// The definition file and the name of a package's target.
@@ -281,7 +300,7 @@ fn unit_key(package: &WsPath, address: &str) -> (String, String) {
 /// The part of a graph that a change reaches.
 #[derive(Default)]
 pub(crate) struct Part {
-    pub graph: Graph,
+    pub graph: Arc<Graph>,
     /// Results among what its steps make.
     pub requested: Vec<FileId>,
     /// Steps that are only there because others need what they made.

@@ -7,12 +7,14 @@ use nubrik_store::Encoder;
 use rustc_hash::{FxHashMap, FxHashSet};
 
 use crate::seal::NO_NODE;
-use crate::snapshot::Snapshot;
+use crate::snapshot::{Snapshot, units_of};
 use crate::step_bytes::{encode_step, encode_target};
+use crate::trails::Trails;
 
 /// The graph as it is now.
 pub(crate) struct Spliced {
     pub snapshot: Snapshot,
+    pub trails: Trails,
     /// Steps that are new or other than they were.
     pub changed: Vec<usize>,
     /// Where results of the targets that were evaluated again were published, below the folder of results.
@@ -21,14 +23,19 @@ pub(crate) struct Spliced {
 
 /// Puts what was evaluated again in the place of what it was. `None` where that cannot be told apart from
 /// the rest, which is then to be evaluated as a whole.
-pub(crate) fn splice(old: &Snapshot, reached: &[bool], again: &Evaluation) -> Option<Spliced> {
+pub(crate) fn splice(
+    old: &Snapshot,
+    trails: &Trails,
+    reached: &[bool],
+    again: &Evaluation,
+) -> Option<Spliced> {
     if old.asked.len() != old.asked_units.len() {
         return None;
     }
     let mut work = Splice::new(old, reached, again)?;
     work.take_steps()?;
     let needed = work.needed()?;
-    work.finish(&needed, reached)
+    work.finish(&needed, trails.spliced(reached, &again.trail))
 }
 
 struct Splice<'a> {
@@ -57,15 +64,21 @@ impl<'a> Splice<'a> {
                 *dropped.get_mut(*target as usize)? = true;
             }
         }
-        let mut snapshot = Snapshot { paths: old.paths.clone(), ..Snapshot::default() };
-        let known: FxHashMap<&str, u32> =
-            (0..old.paths.len()).map(|n| (old.paths.text(n), n as u32)).collect();
-        let mut nodes = Vec::with_capacity(again.graph.files.len());
-        for file in &again.graph.files {
-            nodes.push(known.get(file.path.as_str()).copied().unwrap_or_else(|| {
-                snapshot.paths.push(file.path.as_str().as_bytes());
-                snapshot.paths.len() as u32 - 1
-            }));
+        let mut snapshot =
+            Snapshot { heap: old.heap.clone(), paths: old.paths.clone(), ..Snapshot::default() };
+        // Few paths are looked for among many.
+        let files = &again.graph.files;
+        let wanted: FxHashMap<&str, usize> =
+            files.iter().enumerate().map(|(n, f)| (f.path.as_str(), n)).collect();
+        let mut nodes = vec![NO_NODE; files.len()];
+        for node in 0..old.paths.len() {
+            if let Some(file) = wanted.get(old.path(node)) {
+                nodes[*file] = node as u32;
+            }
+        }
+        for (file, node) in files.iter().zip(&mut nodes).filter(|(_, node)| **node == NO_NODE) {
+            *node = snapshot.paths.len() as u32;
+            snapshot.push_path(file.path.as_str());
         }
         let mut makers = old.makers.clone();
         makers.resize(snapshot.paths.len(), NO_NODE);
@@ -94,7 +107,7 @@ impl<'a> Splice<'a> {
             let first = self.nodes[step.outputs.first()?.file.0 as usize];
             let known = self.old.maker(first);
             if let Some(known) = known
-                && self.old.steps.checked(known).ok()? == body.bytes
+                && self.old.step(known).ok()? == body.bytes
             {
                 self.same.insert(known, step.target.0);
                 continue;
@@ -153,7 +166,7 @@ impl<'a> Splice<'a> {
         Some(needed)
     }
 
-    fn finish(mut self, needed: &[bool], reached: &[bool]) -> Option<Spliced> {
+    fn finish(mut self, needed: &[bool], trails: Trails) -> Option<Spliced> {
         let graph = &self.again.graph;
         let count = self.old.steps.len();
         let mut body = Encoder::new();
@@ -162,7 +175,7 @@ impl<'a> Splice<'a> {
         for (number, place) in old_targets.iter_mut().enumerate() {
             if !self.dropped[number] {
                 *place = self.snapshot.targets.len() as u32;
-                self.snapshot.targets.push(self.old.targets.get(number));
+                self.snapshot.targets.take_over(&self.old.targets, number);
                 self.snapshot.results.push(self.old.results.get(number).iter().copied());
             }
         }
@@ -174,7 +187,7 @@ impl<'a> Splice<'a> {
                 let target = &graph.targets[number as usize];
                 body.bytes.clear();
                 encode_target(graph, target, &mut body);
-                snapshot.targets.push_checked(&body.bytes);
+                snapshot.push_target(&body.bytes);
                 snapshot.results.push(target.results.iter().map(|r| nodes[r.file.0 as usize]));
             }
             *place
@@ -200,7 +213,7 @@ impl<'a> Splice<'a> {
             };
             let number = self.snapshot.steps.len() as u32;
             self.old.outputs.get(step).iter().for_each(|node| makers[*node as usize] = number);
-            self.snapshot.steps.push(self.old.steps.get(step));
+            self.snapshot.steps.take_over(&self.old.steps, step);
             self.snapshot.owners.push(owner);
             self.snapshot.needs.push(self.old.needs.get(step).iter().copied());
             self.snapshot.outputs.push(self.old.outputs.get(step).iter().copied());
@@ -214,21 +227,20 @@ impl<'a> Splice<'a> {
             bytes.bytes.clear();
             encode_step(graph, step, &mut bytes);
             let owner = target(step.target.0, &mut self.snapshot, &self.nodes);
-            self.snapshot.steps.push_checked(&bytes.bytes);
+            self.snapshot.push_step(&bytes.bytes);
             self.snapshot.owners.push(owner);
             self.snapshot.needs.push(step.inputs.iter().chain(&step.candidates).map(node));
             self.snapshot.outputs.push(step.outputs.iter().map(|o| node(&o.file)));
             changed.push(number);
         }
         self.snapshot.makers = makers;
-        self.snapshot.trails = self.old.trails.spliced(reached, &self.again.trail);
-        let units = self.snapshot.units_of(self.again)?;
+        let units = units_of(&trails, self.again)?;
         self.snapshot.asked_units.extend(units);
         let mut published_before = Vec::new();
         for number in (0..self.dropped.len()).filter(|n| self.dropped[*n]) {
-            published_before.extend(published(self.old.targets.checked(number).ok()?)?);
+            published_before.extend(published(self.old.target_body(number).ok()?)?);
         }
-        Some(Spliced { snapshot: self.snapshot, changed, published_before })
+        Some(Spliced { snapshot: self.snapshot, trails, changed, published_before })
     }
 }
 

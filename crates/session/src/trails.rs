@@ -5,8 +5,8 @@ use std::sync::Arc;
 
 use nubrik_lang::{REQUEST, Trail};
 use nubrik_source::WsPath;
-use nubrik_store::{Decoder, Encoder, Truncated};
-use rustc_hash::FxHashMap;
+use nubrik_store::{Decoder, Digest, Encoder, Truncated};
+use rustc_hash::{FxHashMap, FxHashSet};
 
 use crate::numbers::{Bodies, Lists, decode_numbers, encode_numbers};
 
@@ -14,7 +14,7 @@ use crate::numbers::{Bodies, Lists, decode_numbers, encode_numbers};
 const ABSENT: u32 = 1 << 31;
 
 /// A trail as tables. Units have the numbers of the trail.
-#[derive(Default, Clone)]
+#[derive(Default, Clone, PartialEq)]
 pub(crate) struct Trails {
     /// Definition files.
     files: Bodies,
@@ -62,7 +62,11 @@ impl Trails {
             trails.unit_files.push(if unit.absent { file | ABSENT } else { file });
             trails.names.push(unit.name.as_bytes());
         }
-        trails.users = grouped(&trail.needs, trail.units.len());
+        // Several threads may have noted the same.
+        let mut needs = trail.needs.clone();
+        needs.sort_unstable();
+        needs.dedup();
+        trails.users = grouped(&needs, trail.units.len());
         trails.set_reads(trail.paths.iter().map(WsPath::as_str), &trail.reads);
         trails
     }
@@ -78,32 +82,45 @@ impl Trails {
                 list.len() as u32 - 1
             }));
         }
-        let reads: Vec<(u32, u32)> = reads.iter().map(|(u, p)| (*u, numbers[*p as usize])).collect();
+        let mut reads: Vec<(u32, u32)> = reads.iter().map(|(u, p)| (*u, numbers[*p as usize])).collect();
+        reads.sort_unstable();
+        reads.dedup();
         self.readers = grouped(&reads, list.len());
         self.paths = list;
     }
 
-    pub fn encode(&self, out: &mut Encoder) {
+    /// The tables as bytes: digest of the rest, tables.
+    pub fn encode(&self) -> Vec<u8> {
+        let mut out = Encoder::new();
+        out.digest(&Digest::default());
         for bodies in [&self.files, &self.names, &self.paths] {
-            bodies.encode(out);
+            bodies.encode(&mut out);
         }
-        encode_numbers(&self.unit_files, out);
+        encode_numbers(&self.unit_files, &mut out);
         for lists in [&self.users, &self.readers] {
-            lists.encode(out);
+            lists.encode(&mut out);
         }
+        let check = Digest::of(&out.bytes[32..]);
+        out.bytes[..32].copy_from_slice(&check.0);
+        out.bytes
     }
 
-    pub fn decode(from: &mut Decoder<'_>) -> Result<Trails, Truncated> {
+    /// The digest in the bytes of tables.
+    pub fn digest_in(bytes: &[u8]) -> Digest {
+        bytes.get(..32).and_then(|d| d.try_into().ok()).map_or(Digest::default(), Digest)
+    }
+
+    /// The tables that bytes with this digest hold.
+    pub fn decode(bytes: &[u8], digest: Digest) -> Result<Trails, Truncated> {
+        let (head, rest) = bytes.split_at_checked(32).ok_or(Truncated)?;
+        if head != digest.0 || Digest::of(rest) != digest {
+            return Err(Truncated);
+        }
+        let from = &mut Decoder::new(rest);
         let (files, names, paths) = (Bodies::decode(from)?, Bodies::decode(from)?, Bodies::decode(from)?);
         let unit_files = decode_numbers(from)?;
-        Ok(Trails {
-            files,
-            unit_files,
-            names,
-            users: Lists::decode(from)?,
-            paths,
-            readers: Lists::decode(from)?,
-        })
+        let (users, readers) = (Lists::decode(from)?, Lists::decode(from)?);
+        Ok(Trails { files, unit_files, names, users, paths, readers })
     }
 
     /// The number of a definition file.
@@ -142,11 +159,16 @@ impl Trails {
     pub fn find<'n>(&self, wanted: impl Iterator<Item = (&'n str, &'n str)>) -> Vec<Option<u32>> {
         let wanted: Vec<(&str, &str)> = wanted.collect();
         let mut found = vec![None; wanted.len()];
+        let files: FxHashSet<&str> = wanted.iter().map(|(file, _)| *file).collect();
+        let files: Vec<bool> =
+            (0..self.files.len()).map(|file| files.contains(self.files.text(file))).collect();
         let places: FxHashMap<(&str, &str), usize> =
             wanted.into_iter().enumerate().map(|(at, key)| (key, at)).collect();
         for (unit, file) in self.unit_files.iter().enumerate() {
-            let key = (self.files.text((file & !ABSENT) as usize), self.names.text(unit));
-            if let Some(at) = places.get(&key) {
+            let file = (file & !ABSENT) as usize;
+            if files.get(file) == Some(&true)
+                && let Some(at) = places.get(&(self.files.text(file), self.names.text(unit)))
+            {
                 found[*at] = Some(unit as u32);
             }
         }
@@ -181,21 +203,57 @@ impl Trails {
                 }
             });
         }
-        let keeps = |unit: &u32| !reached.get(*unit as usize).is_some_and(|r| *r);
-        let kept = |lists: &Lists| -> Vec<(u32, u32)> {
-            let all = (0..lists.len()).flat_map(|n| lists.get(n).iter().map(move |user| (*user, n as u32)));
-            all.filter(|(user, _)| keeps(user)).collect()
-        };
-        let mut needs = kept(&self.users);
-        needs.extend(newer.needs.iter().map(|(a, b)| (units[*a as usize], units[*b as usize])));
-        needs.sort_unstable();
-        needs.dedup();
-        result.users = grouped(&needs, result.unit_files.len());
-        let mut reads = kept(&self.readers);
-        let first = self.paths.len() as u32;
-        reads.extend(newer.reads.iter().map(|(unit, path)| (units[*unit as usize], path + first)));
-        let old = (0..self.paths.len()).map(|n| self.paths.text(n));
-        result.set_reads(old.chain(newer.paths.iter().map(WsPath::as_str)), &reads);
+        let is_reached = |unit: &u32| reached.get(*unit as usize).is_some_and(|r| *r);
+        let needs = newer.needs.iter().map(|(a, b)| (units[*a as usize], units[*b as usize]));
+        result.users = merged(&self.users, result.unit_files.len(), is_reached, needs);
+        let paths = self.numbers_of(&newer.paths, &mut result.paths);
+        let reads = newer.reads.iter().map(|(unit, path)| (units[*unit as usize], paths[*path as usize]));
+        result.readers = merged(&self.readers, result.paths.len(), is_reached, reads);
         result
     }
+
+    /// The numbers of some paths; new ones are added to a list.
+    fn numbers_of(&self, wanted: &[WsPath], list: &mut Bodies) -> Vec<u32> {
+        let mut numbers: FxHashMap<&str, Option<u32>> =
+            wanted.iter().map(|path| (path.as_str(), None)).collect();
+        for number in 0..self.paths.len() {
+            if let Some(found) = numbers.get_mut(self.paths.text(number)) {
+                *found = Some(number as u32);
+            }
+        }
+        let mut number = |path| {
+            *numbers.entry(path).or_default().get_or_insert_with(|| {
+                list.push(path.as_bytes());
+                list.len() as u32 - 1
+            })
+        };
+        wanted.iter().map(|path| number(path.as_str())).collect()
+    }
+}
+
+/// Lists without some members, and with others (pairs of member and list). Members stay sorted.
+fn merged(
+    lists: &Lists,
+    count: usize,
+    is_gone: impl Fn(&u32) -> bool,
+    more: impl Iterator<Item = (u32, u32)>,
+) -> Lists {
+    let mut additions: FxHashMap<u32, Vec<u32>> = FxHashMap::default();
+    for (member, list) in more {
+        additions.entry(list).or_default().push(member);
+    }
+    let mut result = Lists::default();
+    let mut members: Vec<u32> = Vec::new();
+    for number in 0..count {
+        let old = if number < lists.len() { lists.get(number) } else { &[] };
+        members.clear();
+        members.extend(old.iter().copied().filter(|member| !is_gone(member)));
+        if let Some(more) = additions.get(&(number as u32)) {
+            members.extend(more);
+            members.sort_unstable();
+            members.dedup();
+        }
+        result.push(members.iter().copied());
+    }
+    result
 }

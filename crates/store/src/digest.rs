@@ -5,7 +5,7 @@ use std::io::{self, Read};
 use std::path::Path;
 
 /// The BLAKE3 digest of some bytes.
-#[derive(Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+#[derive(Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Default)]
 pub struct Digest(pub [u8; 32]);
 
 impl Digest {

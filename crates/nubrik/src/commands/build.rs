@@ -5,7 +5,7 @@ use std::time::Instant;
 use nubrik_engine::{Event, Listener, Options};
 use nubrik_graph::Graph;
 use nubrik_lang::{AddressPattern, Evaluation};
-use nubrik_session::{BuildReport, Reached, Session, Standing};
+use nubrik_session::{BuildReport, Results, Session, Standing};
 
 use super::{Outcome, evaluate_with, open, own_problem, patterns};
 use crate::arguments::{Choice, Face, How};
@@ -61,11 +61,10 @@ pub fn build_standing(
         Standing::Reached(reached) if session.remembers(&reached) => reached,
         _ => return Ok(build_evaluated(face, session, patterns, how, stream)?.1),
     };
-    // A command builds once, and ends: freeing what it holds would only take time.
-    let reached: &'static Reached = Box::leak(reached);
-    let screen = screen_for(face, session, reached.graph(), stream);
+    let graph = reached.graph().clone();
+    let screen = screen_for(face, session, &graph, stream);
     let options = options_of(session, how);
-    let report = screen.during(|| session.build_reached(patterns, reached, &screen, options));
+    let report = screen.during(|| session.build_reached(patterns, *reached, &screen, options));
     drop(screen);
     report.map_err(|problem| own_problem(face, problem))
 }
@@ -128,7 +127,7 @@ pub fn answer_scans(
         Exit::Done => Ok(()),
         exit => {
             let micros = began.elapsed().as_micros() as u64;
-            show(face, &report.summary, &[], micros, report.cancelled, stream);
+            show(face, &report.summary, &Results::default(), micros, report.cancelled, stream);
             Err(exit)
         }
     }
@@ -149,7 +148,7 @@ impl Listener for OnlyFailures<'_, '_> {
 pub fn show(
     face: Face,
     done: &nubrik_engine::Summary,
-    results: &[String],
+    results: &Results,
     micros: u64,
     cancelled: bool,
     stream: Stream,
@@ -157,7 +156,7 @@ pub fn show(
     if face.json {
         let ok = done.failed + done.blocked + done.left + done.unpublished == 0 && !cancelled;
         if ok {
-            for path in results {
+            for path in results.iter() {
                 json::print(&json::ResultEvent { event: "result", path });
             }
         }

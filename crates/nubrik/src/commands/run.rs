@@ -37,12 +37,12 @@ pub fn run(face: Face, choice: &Choice, address: &str, args: &[String], how: How
         }
     };
     let root = session.workspace.root.clone();
-    let programs: Vec<&String> = results.iter().filter(|path| is_program(&root.join(path))).collect();
+    let programs: Vec<&str> = results.iter().filter(|path| is_program(&root.join(path))).collect();
     let program = match programs.as_slice() {
         [program] => root.join(program),
         [] => {
             let message = format!("`{address}` makes no program");
-            let makes = results.first().map(|r| format!("it makes {r}"));
+            let makes = results.iter().next().map(|r| format!("it makes {r}"));
             let mends: Vec<&str> = makes.as_deref().into_iter().collect();
             return Err(say_wrong(face, Exit::Usage, &message, &mends));
         }

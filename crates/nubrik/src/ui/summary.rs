@@ -1,6 +1,7 @@
 //! The line that sums up a build, and where the results are.
 
 use nubrik_engine::Summary;
+use nubrik_session::Results;
 
 use super::paint::{Ink, Paint};
 use super::text::{cut, time, width};
@@ -48,7 +49,7 @@ pub fn sentence(summary: &Summary, micros: u64, cancelled: bool) -> String {
 }
 
 /// The summary and the results of a build for people.
-pub fn render(summary: &Summary, results: &[String], micros: u64, cancelled: bool, paint: Paint) -> String {
+pub fn render(summary: &Summary, results: &Results, micros: u64, cancelled: bool, paint: Paint) -> String {
     let ok = summary.failed + summary.blocked + summary.left + summary.unpublished == 0 && !cancelled;
     let ink = if ok { Ink::Strong } else { Ink::Wrong };
     let sentence = sentence(summary, micros, cancelled);
@@ -63,7 +64,7 @@ pub fn render(summary: &Summary, results: &[String], micros: u64, cancelled: boo
     if ok {
         if results.len() > LISTED_RESULTS {
             // All of them stand below the folder of the profile: `out/base`, `out/ship`.
-            let folder: Vec<&str> = results[0].split('/').take(2).collect();
+            let folder: Vec<&str> = results.iter().next().unwrap_or("").split('/').take(2).collect();
             out.push_str(&format!("{} results in {}\n", results.len(), folder.join("/")));
         } else {
             results.iter().for_each(|path| out.push_str(&format!("{path}\n")));
@@ -112,9 +113,9 @@ mod tests {
         let mut done = Summary { steps: 3, ran: 3, chain_micros: 900_000, ..Summary::default() };
         done.chain = chain(&["tide/wave", "tide/cast"]);
         let narrow = Paint { colours: false, glyphs: true, width: Some(40) };
-        let text = render(&done, &["out/base/x".to_owned()], 1_000_000, false, narrow);
+        let text = render(&done, &["out/base/x"].into_iter().collect(), 1_000_000, false, narrow);
         assert_eq!(text, "3 of 3 steps ran. 1.00s,\nof which 0.90s waited on tide/wave > t…\nout/base/x\n");
-        let results: Vec<String> = (0..7).map(|i| format!("out/base/{i}")).collect();
+        let results: Results = (0..7).map(|i| format!("out/base/{i}")).collect();
         assert!(render(&done, &results, 1, false, narrow).ends_with("7 results in out/base\n"));
     }
 }

@@ -15,14 +15,19 @@ use nubrik_store::{Digest, Encoder, OutputRecord};
 use rustc_hash::{FxHashMap, FxHashSet};
 
 use super::{BuildProblem, BuildReport, Session};
-use crate::seal::{self, Change, Entry, Names, NewSeal, Roles, Seal, Sealed};
+use crate::results::Results;
+use crate::seal::{self, Change, Entry, Names, NewSeal, News, Roles, Seal, Sealed};
 use crate::snapshot::{Part, Snapshot};
 use crate::splice::splice;
 use crate::state_file::write_whole;
+use crate::trails::Trails;
 use crate::world::DiskWorld;
 
 /// How many seals are kept in a workspace.
 const SEALS: usize = 16;
+
+/// Endings of the two files in which a graph may lie: the older one is written over.
+const GRAPHS: [&str; 2] = ["graph", "graph-2"];
 
 /// Up to this many targets are always evaluated one by one.
 const FEW: usize = 64;
@@ -54,10 +59,16 @@ pub struct Reached {
 
 /// What came of evaluating a part of the definitions again.
 struct Again {
-    /// What the request comes to now.
-    sealed: Sealed,
+    /// How many steps the request needs now.
+    steps: usize,
+    /// Results of the targets that were evaluated again, as they were.
+    gone: Vec<String>,
+    /// The same now.
+    results: Vec<String>,
     /// Results that no target has any more.
     stale: Vec<Arc<str>>,
+    /// What values were taken from now, where that is something else.
+    trails: Option<Trails>,
 }
 
 /// What some changes touch.
@@ -78,8 +89,18 @@ type Made = BTreeMap<Arc<str>, (FileId, Option<Signature>)>;
 
 impl Reached {
     /// These steps, and those that they need.
-    pub fn graph(&self) -> &Graph {
+    pub fn graph(&self) -> &Arc<Graph> {
         &self.part.graph
+    }
+
+    /// How many steps the request needs, and where its results are.
+    fn comes_to(&self) -> (usize, Results) {
+        let Sealed { steps, results } = &self.seal.sealed;
+        match &self.again {
+            None => (*steps, results.clone()),
+            Some(again) if again.gone == again.results => (again.steps, results.clone()),
+            Some(again) => (again.steps, results.changed(&again.gone, &again.results)),
+        }
     }
 }
 
@@ -128,13 +149,16 @@ impl Session {
         changes: Vec<Change>,
         old: Snapshot,
     ) -> Option<Reached> {
-        let touched = self.touched(&seal, &changes, &old)?;
-        let (snapshot, changed, again) = match touched.units.is_empty() {
-            true => (old, Vec::new(), None),
-            false => {
-                let again = self.evaluate_again(patterns, &seal, &touched, &old)?;
-                (again.0, again.1, Some(again.2))
+        let path = self.seal_path(patterns);
+        let definitions = changes.iter().any(|change| seal.entry(change.number).is_evaluated());
+        let trails = if definitions { Some(read_trails(&path, &old)?) } else { None };
+        let touched = self.touched(&seal, &changes, trails.as_ref())?;
+        let (snapshot, changed, again) = match (trails, touched.units.is_empty()) {
+            (Some(trails), false) => {
+                let spliced = self.evaluate_again(patterns, &seal, &touched, &old, &trails)?;
+                (spliced.0, spliced.1, Some(spliced.2))
             }
+            _ => (old, Vec::new(), None),
         };
         let wanted = snapshot.reached(&touched.nodes, &changed);
         let part = snapshot.part(&wanted).ok()?;
@@ -142,7 +166,7 @@ impl Session {
     }
 
     /// What some changes touch; `None` where everything may come to something else.
-    fn touched(&self, seal: &Seal, changes: &[Change], old: &Snapshot) -> Option<Touched> {
+    fn touched(&self, seal: &Seal, changes: &[Change], trails: Option<&Trails>) -> Option<Touched> {
         let world = DiskWorld::new(&self.workspace.root, &self.machine, &self.answers);
         let mut touched = Touched::default();
         for change in changes {
@@ -154,12 +178,16 @@ impl Session {
             if entry.node != seal::NO_NODE {
                 touched.nodes.push(entry.node);
             }
+            if !entry.is_evaluated() {
+                continue;
+            }
+            let trails = trails?;
             if entry.roles.has(Roles::READ)
-                && let Some(file) = old.trails.file(path)
+                && let Some(file) = trails.file(path)
             {
                 let text = fs::read_to_string(self.workspace.root.join(path)).unwrap_or_default();
                 let names = nubrik_lang::declared_names(&text);
-                touched.units.extend(old.trails.declared_in(file, |name| names.iter().any(|n| n == name)));
+                touched.units.extend(trails.declared_in(file, |name| names.iter().any(|n| n == name)));
                 touched.definitions.push(WsPath::from_normal(path));
                 continue;
             }
@@ -175,13 +203,13 @@ impl Session {
                 }
                 if names.all != entry.listing.all {
                     // The request itself looks for packages only.
-                    let readers = old.trails.readers(path).iter().filter(|unit| **unit != REQUEST);
+                    let readers = trails.readers(path).iter().filter(|unit| **unit != REQUEST);
                     touched.units.extend(readers);
                     touched.relisted.push((change.number, names));
                 }
             }
             if looked_at {
-                let readers = old.trails.readers(path);
+                let readers = trails.readers(path);
                 if readers.is_empty() {
                     return None;
                 }
@@ -198,12 +226,13 @@ impl Session {
         seal: &Seal,
         touched: &Touched,
         old: &Snapshot,
+        trails: &Trails,
     ) -> Option<(Snapshot, Vec<usize>, Again)> {
         let [pattern] = patterns else { return None };
         if pattern.is_glob() || old.asked.len() != old.asked_units.len() {
             return None;
         }
-        let reached = old.trails.reached(touched.units.clone())?;
+        let reached = trails.reached(touched.units.clone())?;
         let is_reached = |unit: u32| reached.get(unit as usize).is_some_and(|r| *r);
         let mut packages: Vec<WsPath> = Vec::new();
         let mut single: Vec<(WsPath, Arc<str>)> = Vec::new();
@@ -229,28 +258,27 @@ impl Session {
         if evaluation.waiting || !evaluation.scans.is_empty() || evaluation.diagnostics.iter().any(is_error) {
             return None;
         }
-        let spliced = splice(old, &reached, &evaluation)?;
+        let spliced = splice(old, trails, &reached, &evaluation)?;
         let out = self.results_folder();
         let results = self.result_paths(&evaluation);
-        let now: FxHashSet<&str> = results.iter().map(String::as_str).collect();
-        let before: FxHashSet<String> =
+        let mut gone: Vec<String> =
             spliced.published_before.iter().map(|path| format!("{out}/{path}")).collect();
-        let mut kept: Vec<String> =
-            seal.sealed.results.iter().filter(|r| !before.contains(*r)).cloned().collect();
-        if kept.iter().any(|path| now.contains(path.as_str())) {
-            return None; // Two targets make the same result: said when all is evaluated.
+        gone.sort();
+        let before: FxHashSet<&str> = gone.iter().map(String::as_str).collect();
+        let now: FxHashSet<&str> = results.iter().map(String::as_str).collect();
+        // Two targets that make the same result: said when all is evaluated.
+        let kept = |path: &str| seal.sealed.results.contains(path);
+        if now.iter().any(|path| !before.contains(path) && kept(path)) {
+            return None;
         }
-        let mut stale: Vec<Arc<str>> = before
-            .iter()
-            .filter(|path| !now.contains(path.as_str()))
-            .map(|path| path.as_str().into())
-            .collect();
+        let mut stale: Vec<Arc<str>> =
+            before.iter().filter(|path| !now.contains(*path)).map(|path| (*path).into()).collect();
         stale.sort();
-        kept.extend(results);
-        kept.sort();
         let steps = seal.sealed.steps + spliced.snapshot.steps.len() - old.steps.len();
-        let sealed = Sealed { steps, results: kept };
-        Some((spliced.snapshot, spliced.changed, Again { sealed, stale }))
+        let trails = (spliced.trails != *trails).then_some(spliced.trails);
+        let mut snapshot = spliced.snapshot;
+        snapshot.trails = old.trails;
+        Some((snapshot, spliced.changed, Again { steps, gone, results, stale, trails }))
     }
 
     /// Whether everything that the steps a change reaches take from others is remembered. The session must
@@ -274,18 +302,17 @@ impl Session {
     pub fn build_reached(
         &mut self,
         patterns: &[AddressPattern],
-        reached: &Reached,
+        reached: Reached,
         listener: &dyn Listener,
         options: Options,
     ) -> Result<BuildReport, BuildProblem> {
         self.prepare(listener);
-        let Reached { seal, snapshot, part, again, .. } = reached;
-        let gone = again.as_ref().map(|again| self.remove_results(&again.stale)).unwrap_or_default();
-        let maker_elsewhere = |path: &str| snapshot.maker_of(path).map(Arc::from);
+        let gone = reached.again.as_ref().map(|again| self.remove_results(&again.stale)).unwrap_or_default();
+        let maker_elsewhere = |path: &str| reached.snapshot.maker_of(path).map(Arc::from);
         let request = Request {
-            graph: &part.graph,
-            files: &part.requested,
-            settled: &part.settled,
+            graph: &reached.part.graph,
+            files: &reached.part.requested,
+            settled: &reached.part.settled,
             maker_elsewhere: &maker_elsewhere,
         };
         let out = self.results_folder();
@@ -293,69 +320,80 @@ impl Session {
         outcome.changes.published.extend(gone);
         self.end_orphans(listener, &outcome);
         self.remember(std::mem::take(&mut outcome.changes))?;
-        let standing = again.as_ref().map_or(&seal.sealed, |again| &again.sealed).clone();
+        let (steps, results) = reached.comes_to();
         if is_complete(&outcome) {
             self.seal_again(&self.seal_path(patterns), reached, &outcome)?;
         }
-        let rest = standing.steps.saturating_sub(outcome.summary.steps);
+        let rest = steps.saturating_sub(outcome.summary.steps);
         let summary = Summary {
-            steps: outcome.summary.steps + rest,
+            steps,
             current: outcome.summary.current + rest,
-            ..outcome.summary
+            ..std::mem::take(&mut outcome.summary)
         };
         Ok(BuildReport {
             summary,
-            results: standing.results,
+            results,
             cancelled: outcome.cancelled,
             machine_lacks: outcome.machine_lacks,
         })
     }
 
-    /// Writes a seal again after some of its steps were built. Without that the old one stays: it is still
+    /// Adds to a seal what came of building some of its steps. Without that the old one stays: it is still
     /// true, and the same change is looked at once more.
-    fn seal_again(&self, path: &Path, reached: &Reached, outcome: &Outcome) -> Result<(), BuildProblem> {
-        let Reached { seal, changes, snapshot, part, again, relisted } = reached;
-        let Some(built) = self.built_entries(reached, outcome) else { return Ok(()) };
-        let mut changed: BTreeMap<Arc<str>, Entry> = BTreeMap::new();
-        for change in changes {
-            let entry = Entry { signature: change.now, ..seal.entry(change.number) };
-            changed.insert(seal.path(change.number).into(), entry);
+    fn seal_again(&self, path: &Path, reached: Reached, outcome: &Outcome) -> Result<(), BuildProblem> {
+        let Some(built) = self.built_entries(&reached, outcome) else { return Ok(()) };
+        let Reached { mut seal, changes, snapshot, part, again, relisted } = reached;
+        let mut news = News::default();
+        // What is in a folder that a step made may be other files now.
+        let own = self.own_steps(&part).into_iter().flat_map(|s| &part.graph.step(s).outputs);
+        let folders = own.map(|o| part.graph.file(o.file)).filter(|f| f.folder);
+        let folders: Vec<u32> = folders.filter_map(|f| snapshot.node(f.path.as_str())).collect();
+        if !folders.is_empty() {
+            let gone = |entry: Entry| Entry { roles: Roles::GONE, ..entry };
+            news.entries.extend(seal.in_nodes(&folders).into_iter().map(|(path, entry)| (path, gone(entry))));
         }
-        for (number, listing) in relisted {
-            if let Some(entry) = changed.get_mut(seal.path(*number)) {
+        for change in &changes {
+            let entry = seal.entry(change.number);
+            if !folders.contains(&entry.node) {
+                let path = seal.path(change.number).into();
+                news.entries.insert(path, Entry { signature: change.now, ..entry });
+            }
+        }
+        for (number, listing) in &relisted {
+            if let Some(entry) = news.entries.get_mut(seal.path(*number)) {
                 entry.listing = *listing;
             }
         }
-        let own = self.own_steps(part).into_iter().flat_map(|s| &part.graph.step(s).outputs);
-        let folders = own.map(|o| part.graph.file(o.file)).filter(|f| f.folder);
-        let folders: Vec<u32> = folders.filter_map(|f| snapshot.node(f.path.as_str())).collect();
-        if let (None, true, Some(log)) = (again, folders.is_empty(), open_log(path, seal)) {
-            let (mut log, start) = log.map_err(|e| BuildProblem::Own(log_path(path), e))?;
-            changed.extend(built);
-            let bytes = [start, Seal::log_entry(&changed)].concat();
-            return log.write_all(&bytes).map_err(|e| BuildProblem::Own(log_path(path), e));
-        }
-        let mut new = seal.to_new();
-        new.entries.extend(changed);
-        // What is in a folder that a step made may be other files now.
-        new.entries.retain(|_, entry| !folders.contains(&entry.node));
         if let Some(again) = again {
-            self.add_seen(&mut new, snapshot);
-            new.sealed = again.sealed.clone();
-            new.entries.retain(|path, _| !again.stale.contains(path));
-            let graph = snapshot.encode();
-            new.graph = Snapshot::digest_in(&graph);
-            write_whole(&graph_path(path), &graph)?;
+            self.add_seen(&seal, &snapshot, &mut news);
+            let graph = save_graph(path, Some(seal.graph), snapshot, again.trails.as_ref())?;
+            let head = news.head.get_or_insert_default();
+            (head.graph, head.steps) = (graph, again.steps);
+            (head.gone, head.results) = (again.gone, again.results);
+            for path in again.stale {
+                news.entries.insert(path, Entry { roles: Roles::GONE, ..Entry::new(None) });
+            }
         }
         for (path, entry) in built {
-            let known = new.entries.entry(path).or_insert(entry);
+            let known = news.entries.entry(path).or_insert(entry);
             if !known.roles.has(Roles::READ) {
                 known.signature = entry.signature;
             }
             known.node = entry.node;
+            known.roles = known.roles.without(Roles::GONE);
         }
-        let _ = fs::remove_file(log_path(path));
-        write_whole(path, &new.encode())
+        match open_log(path, &seal) {
+            Some(log) => {
+                let own = |e| BuildProblem::Own(log_path(path), e);
+                let (mut log, start) = log.map_err(own)?;
+                log.write_all(&[start, news.log_entry()].concat()).map_err(own)
+            }
+            None => {
+                seal.take(news);
+                let _ = fs::remove_file(log_path(path));
+                write_whole(path, &seal.to_new().encode())
+            }
+        }
     }
 
     /// What steps that were built looked at and made, as it is to be sealed; `None` where a file is so
@@ -384,29 +422,32 @@ impl Session {
         Some(entries)
     }
 
-    /// Adds to a seal what evaluation looked at when a part of the definitions was evaluated again.
-    fn add_seen(&self, seal: &mut NewSeal, snapshot: &Snapshot) {
+    /// What evaluation looked at when a part of the definitions was evaluated again.
+    fn add_seen(&self, seal: &Seal, snapshot: &Snapshot, news: &mut News) {
         let seen = self.seen.lock().unwrap_or_else(PoisonError::into_inner);
         #[allow(clippy::iter_over_hash_type)] // Into a sorted map.
         for (path, entry) in &seen.files {
+            let known = news.entries.get(path).copied().or_else(|| seal.find(path).map(|n| seal.entry(n)));
+            let known = known.filter(|entry| !entry.roles.has(Roles::GONE));
             let node = || snapshot.node(path).unwrap_or(seal::NO_NODE);
-            let known = seal.entries.entry(path.clone()).or_insert_with(|| Entry { node: node(), ..*entry });
-            *known = Entry { node: known.node, roles: known.roles.and(entry.roles), ..*entry };
-        }
-        for (name, value) in &seen.env {
-            if !seal.env.iter().any(|(n, _)| n == name) {
-                seal.env.push((name.clone(), seal::env_digest(value.as_deref())));
-            }
-        }
-        seal.env.sort();
-        for (request, answer) in &seen.probes {
-            if !seal.probes.iter().any(|(r, _)| r == request) {
-                seal.probes.push((request.clone(), crate::probes::digest_of(answer)));
+            let (node, roles) = known.map_or_else(|| (node(), entry.roles), |k| (k.node, k.roles));
+            let now = Entry { node, roles: roles.and(entry.roles), ..*entry };
+            if known != Some(now) {
+                news.entries.insert(path.clone(), now);
             }
         }
         for (path, signature) in self.machine.tools.looked_at() {
-            seal.entries.insert(path, Entry { roles: Roles::WHOLE, ..Entry::new(signature) });
+            let now = Entry { roles: Roles::WHOLE, ..Entry::new(signature) };
+            if seal.find(&path).is_none() {
+                news.entries.insert(path, now);
+            }
         }
+        let head = news.head.get_or_insert_default();
+        let env = seen.env.iter().filter(|(name, _)| !seal.has_env(name));
+        head.env = env.map(|(name, value)| (name.clone(), seal::env_digest(value.as_deref()))).collect();
+        head.env.sort();
+        let probes = seen.probes.iter().filter(|(request, _)| !seal.has_probe(request));
+        head.probes = probes.map(|(r, answer)| (r.clone(), crate::probes::digest_of(answer))).collect();
     }
 
     fn own_steps(&self, part: &Part) -> Vec<StepId> {
@@ -464,7 +505,7 @@ impl Session {
         patterns: &[AddressPattern],
         evaluation: &Evaluation,
         outcome: &Outcome,
-        results: &[String],
+        results: &Results,
     ) -> Result<(), BuildProblem> {
         if !is_complete(outcome) {
             return Ok(());
@@ -474,9 +515,9 @@ impl Session {
         let folder = self.workspace.own_folder().join("seals");
         fs::create_dir_all(&folder).map_err(|e| BuildProblem::Own(folder.clone(), e))?;
         forget_old_seals(&folder);
-        let graph = Snapshot::of(evaluation).encode();
-        write_whole(&graph_path(&path), &graph)?;
-        let sealed = Sealed { steps: outcome.summary.steps, results: results.to_vec() };
+        let trails = Trails::of(&evaluation.trail);
+        let graph = save_graph(&path, None, Snapshot::of(evaluation, &trails), Some(&trails))?;
+        let sealed = Sealed { steps: outcome.summary.steps, results: results.clone() };
         let seen = self.seen.lock().unwrap_or_else(PoisonError::into_inner);
         let mut env: Vec<_> =
             seen.env.iter().map(|(n, v)| (n.clone(), seal::env_digest(v.as_deref()))).collect();
@@ -484,7 +525,6 @@ impl Session {
         let mut probes: Vec<_> =
             seen.probes.iter().map(|(r, a)| (r.clone(), crate::probes::digest_of(a))).collect();
         probes.sort_by(|a, b| format!("{:?}", a.0).cmp(&format!("{:?}", b.0)));
-        let graph = Snapshot::digest_in(&graph);
         let _ = fs::remove_file(log_path(&path));
         write_whole(&path, &NewSeal { sealed, graph, env, probes, entries }.encode())
     }
@@ -547,9 +587,22 @@ fn kind(signature: Option<Signature>) -> Option<EntryKind> {
     signature.map(|s| if s.is_folder() { EntryKind::Folder } else { EntryKind::File })
 }
 
-/// Where the graph lies that belongs to a seal.
-fn graph_path(seal: &Path) -> PathBuf {
-    seal.with_extension("graph")
+/// Writes a file over what is there: giving a file's blocks back is slow on some disks. One that is written
+/// in part only is not taken for whole, by its digest.
+fn write_over(path: &Path, bytes: &[u8]) -> io::Result<()> {
+    let mut file = File::options().create(true).write(true).truncate(false).open(path)?;
+    file.write_all(bytes)?;
+    file.set_len(bytes.len() as u64)
+}
+
+/// Where what its steps and targets are lies.
+fn heap_path(seal: &Path) -> PathBuf {
+    seal.with_extension("heap")
+}
+
+/// Where what its declarations' values were taken from lies.
+fn trails_path(seal: &Path) -> PathBuf {
+    seal.with_extension("trails")
 }
 
 /// Where later changes of a seal lie.
@@ -564,8 +617,44 @@ fn read_seal(path: &Path) -> Option<Seal> {
 }
 
 fn read_snapshot(path: &Path, seal: &Seal) -> Option<Snapshot> {
-    let bytes = nubrik_confine::map_file(&graph_path(path)).ok()?;
-    (Snapshot::digest_in(&bytes) == seal.graph).then(|| Snapshot::decode(Arc::new(bytes)).ok())?
+    let heap = nubrik_confine::map_file(&heap_path(path)).ok()?;
+    let maps = GRAPHS.iter().filter_map(|ending| nubrik_confine::map_file(&path.with_extension(ending)).ok());
+    let bytes = maps.into_iter().find(|bytes| Snapshot::digest_in(bytes) == seal.graph)?;
+    Snapshot::decode(&bytes, Arc::new(heap)).ok()
+}
+
+fn read_trails(path: &Path, snapshot: &Snapshot) -> Option<Trails> {
+    let bytes = nubrik_confine::map_file(&trails_path(path)).ok()?;
+    Trails::decode(&bytes, snapshot.trails).ok()
+}
+
+/// Writes a graph, and its trails where they are new; gives its digest.
+fn save_graph(
+    path: &Path,
+    old: Option<Digest>,
+    mut snapshot: Snapshot,
+    trails: Option<&Trails>,
+) -> Result<Digest, BuildProblem> {
+    if snapshot.is_wasteful() {
+        snapshot = snapshot.compacted();
+    }
+    if let Some(trails) = trails {
+        let bytes = trails.encode();
+        snapshot.trails = Trails::digest_in(&bytes);
+        write_whole(&trails_path(path), &bytes)?;
+    }
+    let heap = heap_path(path);
+    snapshot.heap.save(&heap).map_err(|e| BuildProblem::Own(heap, e))?;
+    let graph = snapshot.encode();
+    let is_old = |path: &PathBuf| {
+        let mut start = [0; 40];
+        let read = File::open(path).and_then(|mut file| io::Read::read_exact(&mut file, &mut start));
+        read.is_ok() && old == Some(Snapshot::digest_in(&start))
+    };
+    let [one, other] = GRAPHS.map(|ending| path.with_extension(ending));
+    let place = if is_old(&one) { other } else { one };
+    write_over(&place, &graph).map_err(|e| BuildProblem::Own(place, e))?;
+    Ok(Snapshot::digest_in(&graph))
 }
 
 /// The log of a seal, to be added to, and how it begins where it is new; `None` where the seal is to be
@@ -588,8 +677,8 @@ fn forget_old_seals(folder: &Path) {
     let mut seals: Vec<_> = dated.filter(|(_, path)| path.extension().is_none()).collect();
     seals.sort();
     for (_, path) in seals.iter().rev().skip(SEALS - 1) {
-        for path in [path, &graph_path(path), &log_path(path)] {
-            let _ = fs::remove_file(path);
+        for ending in ["", GRAPHS[0], GRAPHS[1], "heap", "trails", "log"] {
+            let _ = fs::remove_file(path.with_extension(ending));
         }
     }
 }
