@@ -40,6 +40,8 @@ pub struct Session {
     /// What evaluation saw of the machine.
     seen: Mutex<Seen>,
     store: Result<LocalStore, String>,
+    /// Where results are kept, where that is not the person's own folder.
+    store_folder: Option<PathBuf>,
     /// Options that are set, and the profile that they are called by.
     settings: Vec<Setting>,
     profile: Option<String>,
@@ -119,12 +121,19 @@ impl Session {
             lock: None,
             seen: Mutex::default(),
             store,
+            store_folder: None,
             settings: Vec::new(),
             profile: None,
             answers: HashMap::new(),
             earlier: HashMap::new(),
             scans_looked_at: Vec::new(),
         })
+    }
+
+    /// Keeps results in another folder than the person's own, and takes them from there.
+    pub fn keep_results_in(&mut self, folder: PathBuf) {
+        self.store = Err("it is not open yet".to_owned());
+        self.store_folder = Some(folder);
     }
 
     /// How many steps run at once when nobody says otherwise.
@@ -190,7 +199,7 @@ impl Session {
             _ => BuildProblem::Own(self.workspace.root.clone(), io::Error::other("cannot make its folders")),
         })?;
         if self.store.is_err() {
-            self.store = match store_folder() {
+            self.store = match self.store_folder.clone().or_else(store_folder) {
                 None => Err("neither XDG_CACHE_HOME nor HOME names a folder".to_owned()),
                 Some(folder) => LocalStore::open(&folder).map_err(|e| e.to_string()),
             };

@@ -93,6 +93,11 @@ impl Reached {
         &self.part.graph
     }
 
+    /// How many steps the change reaches, without those that they only need.
+    pub fn steps(&self) -> usize {
+        self.part.steps
+    }
+
     /// How many steps the request needs, and where its results are.
     fn comes_to(&self) -> (usize, Results) {
         let Sealed { steps, results } = &self.seal.sealed;
