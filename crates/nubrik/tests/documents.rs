@@ -1,10 +1,14 @@
-//! What the documents show is true: every definition in them can be read and is in the usual form.
+//! What the documents show is true: every definition in them is in the usual form, and evaluates to what it
+//! should in a workspace that has what it takes for granted.
 
 #![allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
+
+mod sandbox;
 
 use std::sync::Arc;
 
 use nubrik_source::Sources;
+use sandbox::Sandbox;
 
 /// Blocks of a page between lines of three backticks with this word.
 fn blocks(page: &str, language: &str) -> Vec<String> {
@@ -53,4 +57,96 @@ fn examples_of_forms_can_be_read() {
         let parsed = nubrik_syntax::parse(file, &text);
         assert!(parsed.diagnostics.is_empty(), "{}: {:?}", topic.name, parsed.diagnostics);
     }
+}
+
+/// Files that examples take for granted.
+const FILES: [(&str, &str); 20] = [
+    ("list_codes.sh", "echo codes\n"),
+    ("main.c", "int main(void) { return 0; }\n"),
+    ("doc/guide.md", "# Guide\n"),
+    ("tables/depths.csv", "code,depth\nardle,7\n"),
+    ("stations/ardle.csv", "0,1\n"),
+    ("stations.csv", "code,name,height,kind,note\nardle,Ardle,7,gauge,\n"),
+    ("almanac.toml", "[charts]\ndepth = 7\n"),
+    ("old/charts.zip", ""),
+    ("probes/hypot.c", "int main(void) { return 0; }\n"),
+    ("REVISION", "1\n"),
+    ("src/highwater.c", "int main(void) { return 0; }\n"),
+    ("src/tide.h", ""),
+    ("base/clock/clock.c", ""),
+    ("base/clock/clock.h", ""),
+    ("pages/stations.csv", "code,name,height\nardle,Ardle,7\n"),
+    ("codes/make.sh", ""),
+    ("codes/show.c", "int main(void) { return 0; }\n"),
+    ("config/hypot.c", "int main(void) { return 0; }\n"),
+    ("kit/flags.nub", "let strict: list[text] = []\n"),
+    ("page.sh", ""),
+];
+
+/// Declarations that examples take for granted, where they do not make them themselves.
+const DECLARATIONS: [(&str, &str); 4] = [
+    ("c", "use \"nub:c\" as c"),
+    ("list_codes", "let list_codes: file = \"list_codes.sh\""),
+    ("stations", "let stations = glob(\"stations/*.csv\")"),
+    ("tidecast", "target tidecast = write { path = \"tidecast\", text = \"\", executable = true }"),
+];
+
+/// An example with what it takes for granted.
+fn completed(block: &str) -> String {
+    let declares = |name: &str| {
+        block.lines().any(|line| {
+            ["let", "target", "option", "type"]
+                .iter()
+                .any(|word| line.starts_with(&format!("{word} {name} ")))
+                || line.ends_with(&format!(" as {name}"))
+        })
+    };
+    let uses = |name: &str| {
+        block.contains(&format!("{name}."))
+            || block.contains(&format!("{{{name}}}"))
+            || block.contains(&format!(" {name} "))
+    };
+    let missing = DECLARATIONS.iter().filter(|(name, _)| uses(name) && !declares(name));
+    let mut text: String = missing.map(|(_, line)| format!("{line}\n")).collect();
+    text.push_str(block);
+    text
+}
+
+fn evaluates(sandbox: &Sandbox, what: &str) {
+    let run = sandbox.run(&["list", "--plain"]);
+    assert_eq!(run.code, 0, "{what}\n{}{}", run.stdout, run.stderr);
+}
+
+#[test]
+fn definitions_in_the_pages_evaluate() {
+    let root = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../..");
+    for page in ["README.md", "docs/language.md"] {
+        let text = std::fs::read_to_string(root.join(page)).unwrap();
+        for block in blocks(&text, "nub") {
+            let sandbox = Sandbox::new(&FILES);
+            let text = completed(&block);
+            sandbox.write(
+                "targets.nub",
+                &format!("{text}target ends_here = write {{ path = \"x\", text = \"\" }}\n"),
+            );
+            evaluates(&sandbox, &format!("{page}:\n{text}"));
+        }
+    }
+}
+
+#[test]
+fn the_workspace_of_the_handbook_evaluates() {
+    let root = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../..");
+    let page = std::fs::read_to_string(root.join("docs/handbook.md")).unwrap();
+    let sandbox = Sandbox::new(&FILES);
+    let mut files = 0;
+    for part in page.split("```nub\n").collect::<Vec<_>>().windows(2) {
+        // The name of the file stands in a line of its own above each definition.
+        let named =
+            part[0].lines().rev().find(|line| line.starts_with('`') && line.ends_with(".nub`")).unwrap();
+        sandbox.write(named.trim_matches('`'), part[1].split("```").next().unwrap());
+        files += 1;
+        evaluates(&sandbox, named);
+    }
+    assert!(files >= 9);
 }
