@@ -63,7 +63,7 @@ impl fmt::Display for Reason {
             Reason::Unchanged => f.write_str("nothing changed"),
             Reason::SameResult => f.write_str("what changed makes no difference to it"),
             Reason::NeedFailed { target, say } => write!(f, "needs {target}, where \"{say}\" failed"),
-            Reason::Stopped => f.write_str("stopped before it began"),
+            Reason::Stopped => f.write_str("the build stopped first"),
         }
     }
 }

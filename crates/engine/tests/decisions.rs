@@ -193,7 +193,7 @@ fn stopping_leaves_the_rest_and_says_so() {
     bench.machine.cancelled.store(true, Ordering::SeqCst);
     let (outcome, log) = bench.build_with(&joins, Options { jobs: 1, keep_going: true });
     assert!(outcome.cancelled);
-    assert_eq!(log, ["began 2", "left 0: stopped before it began", "left 1: stopped before it began"]);
+    assert_eq!(log, ["began 2", "left 0: the build stopped first", "left 1: the build stopped first"]);
 }
 
 #[test]

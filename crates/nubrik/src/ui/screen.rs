@@ -1,7 +1,7 @@
 //! What a build shows while it goes: a live view on a terminal, a line a step elsewhere, JSON for
 //! programs. All three hear the same events.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::io::Write;
 use std::path::PathBuf;
 use std::sync::{Mutex, MutexGuard, PoisonError};
@@ -40,7 +40,15 @@ pub struct Screen<'g> {
     live: Mutex<Live>,
     /// Tools that were said to be missing: the mend is said once.
     missing_tools: Mutex<BTreeSet<String>>,
+    /// Steps that were not begun, by their verdict and why: told together, so that what failed stays in
+    /// sight.
+    not_begun: Mutex<BTreeMap<(&'static str, String), Vec<StepId>>>,
+    /// What failures printed, and of which step: the same is not shown twice.
+    printed: Mutex<BTreeMap<Vec<u8>, StepId>>,
 }
+
+/// How many targets of steps that were not begun are named.
+const NAMED_TARGETS: usize = 4;
 
 /// Widths of the columns of step lines.
 #[derive(Clone, Copy)]
@@ -133,7 +141,18 @@ impl<'g> Screen<'g> {
     pub fn new(graph: &'g Graph, root: PathBuf, paint: Paint, shown: Shown, stream: Stream) -> Self {
         let columns = Columns::of(graph);
         let live = Mutex::new(Live::new(paint, columns));
-        Screen { graph, root, paint, shown, stream, columns, live, missing_tools: Mutex::default() }
+        Screen {
+            graph,
+            root,
+            paint,
+            shown,
+            stream,
+            columns,
+            live,
+            missing_tools: Mutex::default(),
+            not_begun: Mutex::default(),
+            printed: Mutex::default(),
+        }
     }
 
     fn live(&self) -> MutexGuard<'_, Live> {
@@ -150,7 +169,9 @@ impl<'g> Screen<'g> {
     /// Keeps the live view moving until `work` is done.
     pub fn during<T>(&self, work: impl FnOnce() -> T) -> T {
         if self.shown != Shown::Live {
-            return work();
+            let result = work();
+            self.say_not_begun();
+            return result;
         }
         let done = std::sync::mpsc::channel::<()>();
         std::thread::scope(|scope| {
@@ -164,6 +185,7 @@ impl<'g> Screen<'g> {
             });
             let result = work();
             drop(sender);
+            self.say_not_begun();
             let last = self.live().erase();
             self.write(&last);
             result
@@ -192,6 +214,10 @@ impl<'g> Screen<'g> {
         if self.shown == Shown::Json {
             return self.json_step(id, event);
         }
+        if matches!(verdict, Verdict::Blocked | Verdict::Left) {
+            let mut not_begun = self.not_begun.lock().unwrap_or_else(PoisonError::into_inner);
+            return not_begun.entry((verdict.word(), reason.to_string())).or_default().push(id);
+        }
         let why = failure.as_ref().map_or_else(|| reason.to_string(), failure::short);
         let took = if matches!(verdict, Verdict::Ran | Verdict::Failed) && *micros > 0 {
             time(*micros)
@@ -201,7 +227,13 @@ impl<'g> Screen<'g> {
         let word = (verdict.word(), ink_of(*verdict));
         let mut text = step_line(self.paint, self.columns, word, target, &step.say, &took, &why) + "\n";
         if let Some(failure) = failure.as_ref().filter(|f| self.is_news(f)) {
-            text.push_str(&failure::render(self.graph, id, failure, printed, &self.root, self.paint));
+            let same = self.printed_before(id, printed);
+            let shown = if same.is_some() { &[] } else { printed.as_slice() };
+            text.push_str(&failure::render(self.graph, id, failure, shown, &self.root, self.paint));
+            if let Some(other) = same {
+                let label = self.paint.ink(Ink::Calm, &format!("{:<8}", "printed"));
+                text.push_str(&format!("  {label}  the same as {}\n", self.graph.title(other)));
+            }
         } else if !printed.is_empty() && *verdict == Verdict::Ran {
             let printed = String::from_utf8_lossy(printed);
             for line in harmless(printed.trim_end(), self.paint.colours).lines() {
@@ -209,6 +241,55 @@ impl<'g> Screen<'g> {
             }
         }
         self.lines(&text);
+    }
+
+    /// Says which steps were not begun, and why.
+    fn say_not_begun(&self) {
+        let all = std::mem::take(&mut *self.not_begun.lock().unwrap_or_else(PoisonError::into_inner));
+        for ((word, why), steps) in all {
+            let ink = if word == Verdict::Blocked.word() { Ink::Doubt } else { Ink::Faint };
+            if let [one] = steps.as_slice() {
+                let (title, say) = (self.graph.title(*one), &self.graph.step(*one).say);
+                let line = step_line(self.paint, self.columns, (word, ink), &title, say, "", &why);
+                self.lines(&format!("{line}\n"));
+                continue;
+            }
+            let mut targets: Vec<&str> = Vec::new();
+            for step in &steps {
+                let address = &*self.graph.owner(*step).address;
+                if !targets.contains(&address) {
+                    targets.push(address);
+                }
+            }
+            let named = targets[..targets.len().min(NAMED_TARGETS)].join(", ");
+            let more = match targets.len().saturating_sub(NAMED_TARGETS) {
+                0 => String::new(),
+                more => format!(" and {more} more"),
+            };
+            let text = format!("{} steps of {named}{more}", steps.len());
+            let more = self.paint.glyph("…", "...");
+            let fitted = |text: &str| {
+                self.paint.width.map_or(text.to_owned(), |w| cut(text, w.saturating_sub(11), more))
+            };
+            let word = self.paint.ink(ink, &format!("{word:<10}"));
+            let why = self.paint.ink(Ink::Faint, &fitted(&why));
+            self.lines(&format!("{word}{}\n{:10}{why}\n", fitted(&text), ""));
+        }
+    }
+
+    /// The step whose failure printed the same before.
+    fn printed_before(&self, id: StepId, printed: &[u8]) -> Option<StepId> {
+        if printed.is_empty() {
+            return None;
+        }
+        let mut before = self.printed.lock().unwrap_or_else(PoisonError::into_inner);
+        match before.get(printed) {
+            Some(other) => Some(*other),
+            None => {
+                before.insert(printed.to_vec(), id);
+                None
+            }
+        }
     }
 
     /// Whether a failure says more than one that was shown before.
