@@ -113,6 +113,8 @@ pub enum Notice {
     Unconfined(String),
     /// Processes that steps left behind were ended.
     OrphansEnded(usize),
+    /// Kept results had grown too large; so many bytes of them, not used for longest, were removed.
+    RoomMade(u64),
     /// A published result was gone or edited, and was put back: its path, and whether it was there.
     PutBack(String, bool),
     /// A result could not be put where people find it, and why.

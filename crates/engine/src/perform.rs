@@ -56,6 +56,7 @@ impl Build<'_> {
             inside.rsplit_once('/').map(|(folder, _)| folder.to_owned())
         }));
         self.outside.fresh_folder(step.folder.as_str(), &inner).ok()?;
+        store.used(&now.first_key);
         let mut signatures = Vec::new();
         for (path, digest, executable) in places {
             match store.place(&digest, executable, &self.outside.locate(&path)) {

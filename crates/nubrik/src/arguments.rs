@@ -152,6 +152,11 @@ pub enum Command {
     },
     /// Print completions of the command line for a shell
     Completions { shell: clap_complete::Shell },
+    /// Say what the kept results of all workspaces take, check them, make room
+    Cache {
+        #[command(subcommand)]
+        work: Option<CacheWork>,
+    },
     /// Remove results; never needed for a right build
     Clean {
         what: Vec<String>,
@@ -161,6 +166,34 @@ pub enum Command {
     },
     /// Check all definitions; run nothing
     Lint,
+}
+
+/// What is done with the results kept for all workspaces.
+#[derive(clap::Subcommand, Clone, Copy)]
+pub enum CacheWork {
+    /// Say how much there is
+    Size,
+    /// Read all of it again; remove what is damaged
+    Verify,
+    /// Make room: what was not used for longest goes first
+    Prune {
+        /// Keep no more than this, such as 10GiB
+        #[arg(long, value_name = "SIZE", value_parser = size, required_unless_present = "unused")]
+        to: Option<u64>,
+        /// Remove what was not used for so many days
+        #[arg(long, value_name = "DAYS")]
+        unused: Option<u32>,
+    },
+}
+
+/// A size in bytes: a number with KiB, MiB or GiB behind it.
+fn size(text: &str) -> Result<u64, String> {
+    let units = [("KiB", 10), ("MiB", 20), ("GiB", 30), ("TiB", 40)];
+    let parse = |(unit, shift): (&str, u32)| {
+        let number: u64 = text.strip_suffix(unit)?.trim().parse().ok()?;
+        number.checked_mul(1 << shift)
+    };
+    units.into_iter().find_map(parse).ok_or_else(|| "sizes are written 500MiB or 10GiB".to_owned())
 }
 
 /// How a build goes.

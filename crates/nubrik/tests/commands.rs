@@ -304,3 +304,24 @@ fn reading_commands_change_nothing() {
     }
     assert_eq!(sandbox.files_below("isles"), before);
 }
+
+#[test]
+fn kept_results_are_counted_checked_and_thinned_out() {
+    let sandbox = Sandbox::new(&[("targets.nub", "target a = step { run = `echo tide > {out \"a\"}` }\n")]);
+    let plain = |args: &[&str]| {
+        let run = sandbox.run(args);
+        assert_eq!(run.code, 0, "{}{}", run.stdout, run.stderr);
+        run.stdout
+    };
+    assert!(plain(&["cache"]).starts_with("kept      nothing yet\n"));
+    sandbox.build();
+    assert!(plain(&["cache", "size"]).starts_with("kept      1 result, 1 content, "));
+    assert!(plain(&["cache", "verify"]).contains("every byte is what it was"));
+    let event = sandbox.run(&["cache", "prune", "--to", "0KiB", "--json"]).events().remove(0);
+    assert_eq!((&event["work"], &event["results"]), (&"prune".into(), &1.into()));
+    assert!(plain(&["cache"]).starts_with("kept      nothing yet\n"));
+    assert_eq!(sandbox.run(&["cache", "prune", "--to", "much"]).code, 2);
+    assert_eq!(sandbox.run(&["cache", "prune"]).code, 2);
+    // What the workspace has is its own: nothing runs again.
+    assert_eq!(sandbox.build().summary()["current"], 1);
+}

@@ -24,6 +24,9 @@ use crate::state_file::{StateFile, write_whole};
 use crate::workspace::{OpenProblem, Workspace};
 use crate::world::{DiskWorld, Seen};
 
+/// What is kept for all workspaces may take so much, in bytes; looked at once a day.
+const STORE_LIMIT: u64 = 20 << 30;
+
 /// Stack for evaluation, in bytes: definitions nest deeper than a thread's usual stack allows.
 const EVALUATION_STACK: usize = 256 << 20;
 
@@ -384,7 +387,7 @@ impl Session {
         );
         outcome.changes.published.extend(gone);
         self.count_earlier(evaluation, &mut outcome.summary);
-        self.end_orphans(listener, &outcome);
+        self.tidy_up(listener, &outcome);
         let results: Results = self.result_paths(evaluation).into_iter().collect();
         self.remember(std::mem::take(&mut outcome.changes))?;
         self.seal(patterns, evaluation, &outcome, &results)?;
@@ -408,7 +411,12 @@ impl Session {
         nubrik_confine::become_reaper();
     }
 
-    fn end_orphans(&self, listener: &dyn Listener, outcome: &Outcome) {
+    fn tidy_up(&self, listener: &dyn Listener, outcome: &Outcome) {
+        if let (Ok(store), true) = (&self.store, outcome.summary.ran > 0)
+            && let Ok(Some(gone)) = store.keep_within(STORE_LIMIT)
+        {
+            listener.hear(&Event::Notice(Notice::RoomMade(gone.bytes)));
+        }
         if self.machine.has_started_commands() {
             let ended = nubrik_confine::end_orphans();
             if ended > 0 && !outcome.cancelled {

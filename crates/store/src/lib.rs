@@ -6,16 +6,20 @@ mod codec;
 mod digest;
 mod local;
 mod record;
+mod upkeep;
 
 pub use codec::{Decoder, Encoder, Truncated};
 pub use digest::{Digest, Hasher};
 pub use local::{LocalStore, Placed, StoreError};
 pub use record::{FoundInput, OutputRecord, Record, RecordEntry, TreeEntry};
+pub use upkeep::{Amount, Verified};
 
 /// Where results are kept. The local store is one; a team's shared store will be another.
 pub trait Store: Send + Sync {
     /// The record under a key; `None` where there is none that can be trusted.
     fn record(&self, key: &Digest) -> Option<Record>;
+    /// Takes note that a record was used: what was not used for longest goes first when room is wanted.
+    fn used(&self, key: &Digest);
     /// Keeps a record under a key, in place of what was there.
     ///
     /// # Errors

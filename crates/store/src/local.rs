@@ -46,15 +46,15 @@ impl fmt::Display for StoreError {
 
 impl std::error::Error for StoreError {}
 
-fn failed(path: &Path) -> impl FnOnce(io::Error) -> StoreError {
+pub(crate) fn failed(path: &Path) -> impl FnOnce(io::Error) -> StoreError {
     let path = path.to_owned();
     move |problem| StoreError { path, problem }
 }
 
 /// A store in a folder of this machine; several programs may use it at once.
 pub struct LocalStore {
-    blobs: PathBuf,
-    records: PathBuf,
+    pub(crate) blobs: PathBuf,
+    pub(crate) records: PathBuf,
     next_name: AtomicU64,
 }
 
@@ -106,6 +106,15 @@ impl Store for LocalStore {
         let hex = key.hex();
         let bytes = fs::read(self.records.join(&hex[..2]).join(&hex[2..])).ok()?;
         Record::decode(&bytes).ok()
+    }
+
+    fn used(&self, key: &Digest) {
+        let hex = key.hex();
+        let path = self.records.join(&hex[..2]).join(&hex[2..]);
+        // Where the time cannot be set the record only goes sooner.
+        if let Ok(file) = File::options().write(true).open(path) {
+            let _ = file.set_modified(std::time::SystemTime::now());
+        }
     }
 
     fn keep_record(&self, key: &Digest, record: &Record) -> Result<(), StoreError> {

@@ -90,7 +90,7 @@ impl OutputRecord {
 }
 
 /// One result of a step: of several, the one whose found inputs are as they were.
-#[derive(Clone, PartialEq, Eq, Debug)]
+#[derive(Clone, PartialEq, Eq, Debug, Default)]
 pub struct RecordEntry {
     /// What the commands listed as read, sorted by path. Empty where they list nothing.
     pub found: Vec<FoundInput>,

@@ -1,6 +1,7 @@
 //! The commands, one file each, and what they share.
 
 mod build;
+mod cache;
 mod clean;
 mod completions;
 mod demo;
@@ -64,6 +65,7 @@ pub fn dispatch(arguments: Arguments) -> Exit {
         Command::Fmt { files, check } => fmt::fmt(face, &files, check),
         Command::Completions { shell } => completions::completions(shell),
         Command::Tree { address, depth, users } => tree::tree(face, choice, &address, depth, users),
+        Command::Cache { work } => cache::cache(face, work),
         Command::Clean { what, store } => clean::clean(face, choice, &what, store),
         Command::Lint => lint::lint(face, choice),
     };

@@ -339,6 +339,10 @@ impl<'g> Screen<'g> {
                 )
             }
             Notice::OrphansEnded(count) => format!("{count} processes that steps left behind were ended"),
+            Notice::RoomMade(bytes) => {
+                let size = super::text::size(*bytes);
+                format!("kept results had grown too large; {size} not used for longest were removed")
+            }
             Notice::PutBack(path, true) => format!("{path} was edited; it is put back"),
             Notice::PutBack(path, false) => format!("{path} was gone; it is put back"),
             Notice::NotPublished(problem) => problem.clone(),

@@ -85,6 +85,21 @@ pub fn harmless(text: &str, keep_colours: bool) -> String {
     out
 }
 
+/// An amount of bytes in the largest unit that leaves a number before the point: `512 B`, `1.5 MiB`.
+pub fn size(bytes: u64) -> String {
+    let units = ["KiB", "MiB", "GiB", "TiB"];
+    let mut shown = format!("{bytes} B");
+    let mut amount = bytes as f64;
+    for unit in units {
+        if amount < 1024.0 {
+            break;
+        }
+        amount /= 1024.0;
+        shown = format!("{amount:.1} {unit}");
+    }
+    shown
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

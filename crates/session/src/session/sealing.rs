@@ -323,7 +323,7 @@ impl Session {
         let out = self.results_folder();
         let mut outcome = build(request, &out, &self.state, &self.machine, self.store(), listener, options);
         outcome.changes.published.extend(gone);
-        self.end_orphans(listener, &outcome);
+        self.tidy_up(listener, &outcome);
         self.remember(std::mem::take(&mut outcome.changes))?;
         let (steps, results) = reached.comes_to();
         if is_complete(&outcome) {
