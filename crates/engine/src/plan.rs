@@ -1,6 +1,7 @@
 //! A plan: what a build would do, without doing it.
 
 use std::collections::HashSet;
+use std::sync::Arc;
 
 use nubrik_graph::{Closure, FileId, Graph, StepId};
 use nubrik_store::Store;
@@ -8,11 +9,12 @@ use nubrik_store::Store;
 use crate::build::{Build, Options, Request};
 use crate::event::{Failure, Listener, PlannedStep, Verdict};
 use crate::examine::Decision;
+use crate::files::FileTable;
 use crate::outside::Outside;
 use crate::reason::Reason;
 use crate::state::State;
 
-/// What a build would do, in an order in which it could; runs and changes nothing.
+/// What a build would do, in an order in which it could, if some files changed; runs and changes nothing.
 pub fn plan(
     graph: &Graph,
     requested: &[FileId],
@@ -20,9 +22,11 @@ pub fn plan(
     outside: &dyn Outside,
     store: Option<&dyn Store>,
     listener: &dyn Listener,
+    if_changed: &[Arc<str>],
 ) -> Vec<PlannedStep> {
     let options = Options { jobs: 1, keep_going: true };
-    let build = Build::new(Request::whole(graph, requested), before, outside, store, listener, options);
+    let mut build = Build::new(Request::whole(graph, requested), before, outside, store, listener, options);
+    build.table = FileTable::new(&before.files).with_changed(if_changed.iter().cloned());
     let order = Closure::of(graph, requested.iter().copied()).steps;
     let mut planned: Vec<PlannedStep> = Vec::new();
     // Steps whose outputs show only when they have run.

@@ -77,9 +77,27 @@ pub enum Command {
         how: How,
     },
     /// Say what a build would run, and why; run nothing
-    Plan { what: Vec<String> },
+    Plan {
+        what: Vec<String>,
+        /// As if this source had another content; may be repeated
+        #[arg(long, value_name = "FILE")]
+        if_changed: Vec<PathBuf>,
+    },
     /// Say why a target would run now, or ran the last time
     Why { address: String },
+    /// List the last builds, or the steps of one of them
+    History {
+        /// The number of a build
+        build: Option<u64>,
+    },
+    /// Write when the steps of a build ran, as trace events that timeline viewers open
+    Trace {
+        /// The number of a build; the last one by default
+        build: Option<u64>,
+        /// The file to write; standard output by default
+        #[arg(long, value_name = "FILE")]
+        to: Option<PathBuf>,
+    },
     /// List targets by package
     List {
         what: Vec<String>,
@@ -94,7 +112,12 @@ pub enum Command {
         tag: Option<String>,
     },
     /// Show all about one target
-    Show { address: String },
+    Show {
+        address: String,
+        /// Show what its steps printed when they last ran
+        #[arg(long)]
+        printed: bool,
+    },
     /// Show what a target depends on
     Tree {
         address: String,
@@ -205,6 +228,9 @@ pub struct How {
     /// After a failure, go on with what does not depend on it
     #[arg(long, short)]
     pub keep_going: bool,
+    /// Say of every step what became of it and why, of those with nothing to do, too
+    #[arg(long)]
+    pub explain: bool,
 }
 
 /// How a graph is drawn.

@@ -325,3 +325,86 @@ fn kept_results_are_counted_checked_and_thinned_out() {
     // What the workspace has is its own: nothing runs again.
     assert_eq!(sandbox.build().summary()["current"], 1);
 }
+
+#[test]
+fn builds_are_remembered_with_their_steps() {
+    let text = "target a = step { run = `cat {in \"s\"} > {out \"a\"}` }\ntarget b = step { run = `cat {a} > {out \"b\"}` }\n";
+    let sandbox = Sandbox::new(&[("targets.nub", text), ("s", "one")]);
+    assert_eq!(sandbox.run(&["history"]).stdout, "nothing was built here yet\n");
+    assert_eq!(sandbox.run(&["trace"]).code, 2);
+    sandbox.build();
+    sandbox.build();
+    sandbox.write("s", "two");
+    sandbox.run(&["build", "b"]);
+    let builds = sandbox.run(&["history", "--json"]).events();
+    let of = |n: usize, field: &str| builds[n][field].clone();
+    assert_eq!(builds.len(), 2, "a build with nothing to do is none");
+    assert_eq!((of(0, "build"), of(0, "ran"), of(0, "asked")), (1.into(), 2.into(), serde_json::json!([])));
+    assert_eq!((of(1, "ran"), of(1, "asked")), (2.into(), serde_json::json!(["b"])));
+    let number = of(1, "build").to_string();
+    let steps = sandbox.run(&["history", &number, "--json"]).events().remove(0)["done"].clone();
+    assert_eq!((&steps[0]["target"], &steps[0]["reason"]), (&"a".into(), &"s changed".into()));
+    let shown = sandbox.run(&["history", &number]).stdout;
+    assert!(shown.contains("\nran       a   make a") && shown.ends_with("s\n"), "{shown}");
+    let trace: serde_json::Value = serde_json::from_str(&sandbox.run(&["trace"]).stdout).unwrap();
+    let spans = trace["traceEvents"].as_array().unwrap();
+    assert_eq!(spans.len(), 2);
+    assert_eq!((&spans[0]["ph"], &spans[0]["args"]["target"]), (&"X".into(), &"a".into()));
+    // The second one waited for the first.
+    let end = spans[0]["ts"].as_u64().unwrap() + spans[0]["dur"].as_u64().unwrap();
+    assert!(spans[1]["ts"].as_u64().unwrap() + 1_000 >= end);
+    assert_eq!(sandbox.run(&["trace", "--to", "t.json"]).code, 0);
+    assert!(sandbox.exists("t.json"));
+    let run = sandbox.run(&["history", "99"]);
+    assert_eq!(run.code, 2);
+    assert!(run.stderr.contains("nothing is kept of a build 99"), "{}", run.stderr);
+}
+
+#[test]
+fn a_plan_can_suppose_that_sources_changed() {
+    let text = "target a = step { run = `cat {in \"s\"} > {out \"a\"}` }\ntarget b = step { run = `cat {in \"t\"} > {out \"b\"}` }\n";
+    let sandbox = Sandbox::new(&[("targets.nub", text), ("s", "one"), ("t", "two"), ("sub/x", "")]);
+    sandbox.build();
+    let plan = sandbox.run(&["plan", "--if-changed", "s", "--json"]).events();
+    let of = |n: usize, field: &str| plan[n][field].as_str().unwrap().to_owned();
+    let verdicts: Vec<String> = (0..2).map(|n| format!("{} {}", of(n, "target"), of(n, "plan"))).collect();
+    assert_eq!(verdicts, ["a run", "b current"]);
+    assert_eq!(of(0, "reason"), "s changed");
+    // From another folder, by the path as it is seen there.
+    let below = sandbox.run_in("sub", &["plan", "a", "--if-changed", "../s"]);
+    assert_eq!(below.code, 2, "`a` is no target below `sub`: {}", below.stdout);
+    for (file, says) in [("S", "is a source of nothing"), ("../y", "the path leaves the workspace")] {
+        let run = sandbox.run(&["plan", "--if-changed", file]);
+        assert_eq!(run.code, 2);
+        assert!(run.stderr.contains(says), "{}", run.stderr);
+    }
+    assert_eq!(sandbox.build().summary()["current"], 2, "nothing was changed by planning");
+}
+
+#[test]
+fn every_step_is_explained_on_request() {
+    let text = "target a = step { run = `echo a > {out \"a\"}` }\n";
+    let sandbox = Sandbox::new(&[("targets.nub", text)]);
+    sandbox.build();
+    let run = sandbox.run(&["build", "--explain", "--json"]);
+    assert_eq!(run.said("current"), ["make a"]);
+    assert_eq!(run.reason("make a"), "nothing changed");
+    let plain = sandbox.run(&["build", "--explain"]).stdout;
+    assert!(plain.starts_with("current   a   make a            nothing changed\n"), "{plain}");
+}
+
+#[test]
+fn what_steps_printed_can_be_shown_again() {
+    let text = "target a = step { run = `sh -c 'echo careful; cp s \"$1\"' sh {out \"a\"}`, reads = \"s\" }\n";
+    let sandbox = Sandbox::new(&[("targets.nub", text), ("s", "one")]);
+    sandbox.build();
+    assert_eq!(sandbox.run(&["show", "a", "--printed"]).stdout, "a   make a\n    careful\n");
+    sandbox.write("s", "two");
+    sandbox.build();
+    sandbox.write("s", "one");
+    let run = sandbox.run(&["build"]);
+    assert!(run.stdout.contains("reused    a   make a"), "{}", run.stdout);
+    let notice = "a reused step had printed something: nubrik show a --printed\n";
+    assert!(run.stdout.contains(notice), "{}", run.stdout);
+    assert_eq!(sandbox.run(&["show", "a", "--printed"]).stdout, "a   make a\n    careful\n");
+}

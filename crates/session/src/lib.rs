@@ -5,6 +5,7 @@
 
 mod fetch;
 mod heap;
+mod history;
 mod kits;
 mod libraries;
 mod machine;
@@ -24,6 +25,7 @@ mod trails;
 mod workspace;
 mod world;
 
+pub use history::{BuildRecord, StepRecord};
 pub use kits::kit_topics;
 pub use machine::{CONFINED_ENVIRONMENT, Machine};
 pub use results::Results;

@@ -18,6 +18,7 @@ use nubrik_lang::{AddressPattern, AnswerText, Evaluation, Evaluator, Setting, Se
 use nubrik_source::WsPath;
 use nubrik_store::{LocalStore, Store};
 
+use crate::history::{self, BuildRecord, Chronicle};
 use crate::machine::Machine;
 use crate::results::Results;
 use crate::state_file::{StateFile, write_whole};
@@ -376,17 +377,19 @@ impl Session {
         self.break_seal(patterns);
         let gone = self.remove_stale_results(patterns, evaluation);
         let out = self.results_folder();
+        let chronicle = Chronicle::new(listener, &evaluation.graph);
         let mut outcome = build(
             Request::whole(&evaluation.graph, &evaluation.requested),
             &out,
             &self.state,
             &self.machine,
             self.store(),
-            listener,
+            &chronicle,
             options,
         );
         outcome.changes.published.extend(gone);
         self.count_earlier(evaluation, &mut outcome.summary);
+        self.keep_history(patterns, chronicle, &outcome);
         self.tidy_up(listener, &outcome);
         let results: Results = self.result_paths(evaluation).into_iter().collect();
         self.remember(std::mem::take(&mut outcome.changes))?;
@@ -397,6 +400,27 @@ impl Session {
             cancelled: outcome.cancelled,
             machine_lacks: outcome.machine_lacks,
         })
+    }
+
+    /// Keeps what became of a build in which anything happened.
+    fn keep_history(&self, patterns: &[AddressPattern], chronicle: Chronicle<'_>, outcome: &Outcome) {
+        let summary = &outcome.summary;
+        if summary.current == summary.steps {
+            return;
+        }
+        let asked = patterns.iter().filter(|p| !p.path.is_root()).map(|p| p.path.as_str().to_owned());
+        let (asked, profile) = (asked.collect(), self.profile.clone());
+        let record = chronicle.record(outcome.changes.builds, asked, profile, summary, outcome.cancelled);
+        history::keep(&self.history_folder(), &record);
+    }
+
+    fn history_folder(&self) -> PathBuf {
+        self.workspace.own_folder().join("history")
+    }
+
+    /// What became of the last builds in which anything happened, the oldest first.
+    pub fn history(&self) -> Vec<BuildRecord> {
+        history::read(&self.history_folder())
     }
 
     /// What is to be done and said before steps run.
@@ -521,9 +545,24 @@ impl Session {
         write_whole(&own.join("tools"), &self.machine.tools.encode())
     }
 
-    /// What a build of what was evaluated would do. Changes nothing.
-    pub fn plan(&self, evaluation: &Evaluation, listener: &dyn Listener) -> Vec<PlannedStep> {
-        plan(&evaluation.graph, &evaluation.requested, &self.state, &self.machine, self.store(), listener)
+    /// What a step printed when its result was made, if that is still kept.
+    pub fn printed(&self, step: &Step) -> Option<Vec<u8>> {
+        let memory = self.state.steps.get(step.folder.as_str())?;
+        let record = self.store()?.record(&memory.first_key)?;
+        let entry = record.entries.into_iter().find(|entry| entry.outputs == memory.outputs)?;
+        Some(entry.printed)
+    }
+
+    /// What a build of what was evaluated would do, if the contents of some files changed (paths from the
+    /// workspace's root). Changes nothing.
+    pub fn plan(
+        &self,
+        evaluation: &Evaluation,
+        listener: &dyn Listener,
+        if_changed: &[Arc<str>],
+    ) -> Vec<PlannedStep> {
+        let (graph, files) = (&evaluation.graph, &evaluation.requested);
+        plan(graph, files, &self.state, &self.machine, self.store(), listener, if_changed)
     }
 
     /// All definition files at and below a folder, sorted; what is ignored is not among them.

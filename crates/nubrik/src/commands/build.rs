@@ -20,7 +20,8 @@ pub fn build(face: Face, choice: &Choice, words: &[String], how: How) -> Outcome
     lock(face, &mut session)?;
     let patterns = patterns(face, &mut session, words)?;
     let micros = || began.elapsed().as_micros() as u64;
-    let report = match session.standing(&patterns) {
+    let standing = if how.explain { Standing::Unknown } else { session.standing(&patterns) };
+    let report = match standing {
         Standing::Holds(sealed) => {
             let done =
                 nubrik_engine::Summary { steps: sealed.steps, current: sealed.steps, ..Default::default() };
@@ -79,7 +80,7 @@ pub fn build_evaluated(
 ) -> Outcome<(&'static Evaluation, BuildReport)> {
     session.load_state();
     let evaluation = evaluate_with(face, session, Some((how, stream)), |s| s.evaluate(patterns))?;
-    let screen = screen_for(face, session, &evaluation.graph, stream);
+    let screen = screen_for(face, session, &evaluation.graph, stream).explaining(how.explain);
     let options = options_of(session, how);
     let report = screen.during(|| session.build(patterns, evaluation, &screen, options));
     drop(screen);

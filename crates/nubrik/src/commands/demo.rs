@@ -24,7 +24,7 @@ pub fn demo(face: Face, folder: &Path) -> Outcome<Exit> {
     let mut session = open_at(face, folder)?;
     lock(face, &mut session)?;
     let patterns = super::patterns(face, &mut session, &[])?;
-    let how = How { jobs: None, keep_going: true };
+    let how = How { keep_going: true, ..How::default() };
     let (_, report) = build_evaluated(face, &mut session, &patterns, how, Stream::Output)?;
     let micros = began.elapsed().as_micros() as u64;
     show(face, &report.summary, &report.results, micros, report.cancelled, Stream::Output);

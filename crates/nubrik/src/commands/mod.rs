@@ -9,6 +9,7 @@ mod doctor;
 mod explain;
 mod fmt;
 pub mod graph;
+mod history;
 mod how;
 mod init;
 mod lint;
@@ -17,6 +18,7 @@ mod options;
 mod plan;
 mod run;
 mod show;
+mod trace;
 mod tree;
 mod why;
 
@@ -49,12 +51,14 @@ pub fn dispatch(arguments: Arguments) -> Exit {
         Command::Demo { dir } => demo::demo(face, &dir),
         Command::Build { what, how } => build::build(face, choice, &what, how),
         Command::Run { address, args, how } => run::run(face, choice, &address, &args, how),
-        Command::Plan { what } => plan::plan(face, choice, &what),
+        Command::Plan { what, if_changed } => plan::plan(face, choice, &what, &if_changed),
         Command::Why { address } => why::why(face, choice, &address),
+        Command::History { build } => history::history(face, choice, build),
+        Command::Trace { build, to } => trace::trace(face, choice, build, to.as_deref()),
         Command::List { what, kinds, kind, tag } => {
             list::list(face, choice, &what, list::Which { kinds, kind, tag })
         }
-        Command::Show { address } => show::show(face, choice, &address),
+        Command::Show { address, printed } => show::show(face, choice, &address, printed),
         Command::How { from, to } => how::how(face, choice, &from, &to),
         Command::Graph { what, format, depth, users, packages } => {
             graph::graph(face, choice, &what, graph::Drawing { format, depth, users, packages })

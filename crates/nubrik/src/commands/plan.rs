@@ -1,12 +1,15 @@
 //! `nubrik plan`
 
 use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use nubrik_engine::{PlannedStep, Verdict};
 use nubrik_graph::Graph;
+use nubrik_session::Session;
 use serde::Serialize;
 
-use super::{Outcome, Silent, evaluate, open, patterns};
+use super::{Outcome, Silent, evaluate, open, patterns, say_wrong};
 use crate::arguments::{Choice, Face};
 use crate::exit::Exit;
 use crate::ui::json;
@@ -14,18 +17,45 @@ use crate::ui::paint::{Ink, Paint};
 use crate::ui::screen::{Columns, step_line};
 use crate::ui::text::time;
 
-pub fn plan(face: Face, choice: &Choice, words: &[String]) -> Outcome<Exit> {
+pub fn plan(face: Face, choice: &Choice, words: &[String], if_changed: &[PathBuf]) -> Outcome<Exit> {
     let mut session = open(face, choice)?;
     let patterns = patterns(face, &mut session, words)?;
     session.load_state();
     let evaluation = evaluate(face, &mut session, &patterns)?;
-    let planned = session.plan(evaluation, &Silent);
+    let mut changed: Vec<Arc<str>> = Vec::new();
+    for file in if_changed {
+        changed.push(source(face, &session, &evaluation.graph, file)?);
+    }
+    let planned = session.plan(evaluation, &Silent, &changed);
     if face.json {
         print_json(&evaluation.graph, &planned);
     } else {
         print!("{}", render(&evaluation.graph, &planned, super::paint(face)));
     }
     Ok(Exit::Done)
+}
+
+/// The path of a source, from the workspace's root.
+fn source(face: Face, session: &Session, graph: &Graph, file: &Path) -> Outcome<Arc<str>> {
+    let written = file.display().to_string();
+    let path = session.workspace.folder.resolve(&written).map_err(|problem| {
+        say_wrong(face, Exit::Usage, &format!("`{written}`: {problem}"), &["name a source of this workspace"])
+    })?;
+    let known = graph.files.iter().find(|f| f.path == path);
+    match known {
+        Some(node) if node.maker.is_none() => Ok(path.shared().clone()),
+        Some(_) => {
+            let message = format!("`{written}` is made by a step, so it does not change by itself");
+            Err(say_wrong(face, Exit::Usage, &message, &["name one of the sources that it is made from"]))
+        }
+        None => {
+            let sources = graph.files.iter().filter(|f| f.maker.is_none()).map(|f| f.path.as_str());
+            let near = nubrik_diagnostic::nearest(path.as_str(), sources);
+            let mends: Vec<&str> = near.into_iter().collect();
+            let message = format!("`{written}` is a source of nothing that was asked for");
+            Err(say_wrong(face, Exit::Usage, &message, &mends))
+        }
+    }
 }
 
 /// The word for what would become of a step, and its colour.

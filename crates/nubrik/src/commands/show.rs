@@ -6,6 +6,7 @@ use std::fmt::Write;
 use nubrik_engine::{State, shown_command};
 use nubrik_graph::{Graph, StepId, Target, TargetId};
 use nubrik_lang::AddressPattern;
+use nubrik_session::Session;
 use nubrik_source::WsPath;
 use serde::Serialize;
 
@@ -14,7 +15,7 @@ use crate::arguments::{Choice, Face};
 use crate::exit::Exit;
 use crate::ui::json;
 use crate::ui::paint::{Ink, Paint};
-use crate::ui::text::{cut, time, wrapped};
+use crate::ui::text::{cut, harmless, time, wrapped};
 
 /// How many files, steps and users are named; more of them are only counted.
 const NAMED: usize = 8;
@@ -48,11 +49,15 @@ struct ShownStep<'a> {
     last_seconds: Option<f64>,
 }
 
-pub fn show(face: Face, choice: &Choice, address: &str) -> Outcome<Exit> {
+pub fn show(face: Face, choice: &Choice, address: &str, printed: bool) -> Outcome<Exit> {
     let mut session = open(face, choice)?;
     let wanted = patterns(face, &mut session, &[address.to_owned()])?;
     session.load_state();
     let evaluation = evaluate(face, &mut session, &wanted)?;
+    if printed {
+        show_printed(face, &session, &evaluation.graph, &evaluation.targets);
+        return Ok(Exit::Done);
+    }
     // Users may be anywhere in the workspace; where something else is wrong, it is shown all the same.
     let whole = session.evaluate(&[AddressPattern::below(&WsPath::root())]);
     let graph = &evaluation.graph;
@@ -75,6 +80,46 @@ pub fn show(face: Face, choice: &Choice, address: &str) -> Outcome<Exit> {
         }
     }
     Ok(Exit::Done)
+}
+
+/// Shows what the steps of some targets printed when they last ran.
+fn show_printed(face: Face, session: &Session, graph: &Graph, targets: &[TargetId]) {
+    let paint = super::paint(face);
+    let steps = (0..graph.steps.len() as u32).map(StepId);
+    let mut said = false;
+    for id in steps.filter(|s| targets.contains(&graph.step(*s).target)) {
+        let step = graph.step(id);
+        let printed = session.printed(step);
+        let text = String::from_utf8_lossy(printed.as_deref().unwrap_or_default()).into_owned();
+        if face.json {
+            let (target, say) = (graph.title(id).to_string(), step.say.to_string());
+            json::print(&PrintedEvent { event: "printed", target, say, known: printed.is_some(), text });
+            continue;
+        }
+        let head = format!("{}   {}", graph.title(id), step.say);
+        match (printed, text.trim_end()) {
+            (None, _) => println!("{head}   {}", paint.ink(Ink::Faint, "not kept")),
+            (Some(_), "") => continue,
+            (Some(_), text) => {
+                println!("{}", paint.ink(Ink::Strong, &head));
+                harmless(text, paint.colours).lines().for_each(|line| println!("    {line}"));
+            }
+        }
+        said = true;
+    }
+    if !said && !face.json {
+        println!("its steps printed nothing");
+    }
+}
+
+#[derive(Serialize)]
+struct PrintedEvent {
+    event: &'static str,
+    target: String,
+    say: String,
+    /// Whether it is still kept what the step printed.
+    known: bool,
+    text: String,
 }
 
 /// Addresses of the targets that use a target directly.

@@ -29,7 +29,7 @@ pub fn why(face: Face, choice: &Choice, address: &str) -> Outcome<Exit> {
     let patterns = patterns(face, &mut session, &[address.to_owned()])?;
     session.load_state();
     let evaluation = evaluate(face, &mut session, &patterns)?;
-    let planned = session.plan(evaluation, &Silent);
+    let planned = session.plan(evaluation, &Silent, &[]);
     let paint = super::paint(face);
     let pending = chain_now(evaluation, &planned);
     let (headline, chain) = match pending {

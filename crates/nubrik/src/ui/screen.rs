@@ -38,11 +38,15 @@ pub struct Screen<'g> {
     stream: Stream,
     columns: Columns,
     live: Mutex<Live>,
+    /// Whether steps with nothing to do are told, too.
+    explains: bool,
     /// Tools that were said to be missing: the mend is said once.
     missing_tools: Mutex<BTreeSet<String>>,
     /// Steps that were not begun, by their verdict and why: told together, so that what failed stays in
     /// sight.
     not_begun: Mutex<BTreeMap<(&'static str, String), Vec<StepId>>>,
+    /// How many steps were reused that printed something when they ran, and one of them.
+    silent: Mutex<(usize, Option<StepId>)>,
     /// What failures printed, and of which step: the same is not shown twice.
     printed: Mutex<BTreeMap<Vec<u8>, StepId>>,
 }
@@ -149,10 +153,18 @@ impl<'g> Screen<'g> {
             stream,
             columns,
             live,
+            explains: false,
             missing_tools: Mutex::default(),
             not_begun: Mutex::default(),
+            silent: Mutex::default(),
             printed: Mutex::default(),
         }
+    }
+
+    /// The same screen, which also tells of steps with nothing to do.
+    #[must_use]
+    pub fn explaining(self, explains: bool) -> Self {
+        Screen { explains, ..self }
     }
 
     fn live(&self) -> MutexGuard<'_, Live> {
@@ -206,7 +218,7 @@ impl<'g> Screen<'g> {
     fn step_done(&self, id: StepId, event: &Event) {
         let Event::Done { verdict, reason, micros, printed, failure, .. } = event else { return };
         self.live().done(id, *verdict);
-        if *verdict == Verdict::Current {
+        if *verdict == Verdict::Current && !self.explains {
             return;
         }
         let step = self.graph.step(id);
@@ -240,11 +252,21 @@ impl<'g> Screen<'g> {
                 text.push_str(&format!("    {line}\n"));
             }
         }
+        if !printed.is_empty() && *verdict == Verdict::Reused {
+            let mut silent = self.silent.lock().unwrap_or_else(PoisonError::into_inner);
+            *silent = (silent.0 + 1, silent.1.or(Some(id)));
+        }
         self.lines(&text);
     }
 
     /// Says which steps were not begun, and why.
     fn say_not_begun(&self) {
+        if let (count, Some(id)) = *self.silent.lock().unwrap_or_else(PoisonError::into_inner) {
+            let steps = if count == 1 { "a reused step" } else { &format!("{count} reused steps") };
+            let address = &self.graph.owner(id).address;
+            let text = format!("{steps} had printed something: nubrik show {address} --printed");
+            self.lines(&format!("{}{text}\n", self.paint.ink(Ink::Doubt, &format!("{:<10}", "notice"))));
+        }
         let all = std::mem::take(&mut *self.not_begun.lock().unwrap_or_else(PoisonError::into_inner));
         for ((word, why), steps) in all {
             let ink = if word == Verdict::Blocked.word() { Ink::Doubt } else { Ink::Faint };

@@ -7,7 +7,7 @@ use std::io::{self, Write};
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, PoisonError};
 
-use nubrik_engine::{Listener, Options, Outcome, Outside, Request, Signature, Summary, build};
+use nubrik_engine::{Listener, Options, Outcome, Outside, Request, Signature, build};
 use nubrik_graph::{Closure, FileId, Graph, StepId};
 use nubrik_lang::{AddressPattern, Answer, EntryKind, Evaluation, REQUEST, World};
 use nubrik_source::WsPath;
@@ -15,6 +15,7 @@ use nubrik_store::{Digest, Encoder, OutputRecord};
 use rustc_hash::{FxHashMap, FxHashSet};
 
 use super::{BuildProblem, BuildReport, Session};
+use crate::history::Chronicle;
 use crate::results::Results;
 use crate::seal::{self, Change, Entry, Names, NewSeal, News, Roles, Seal, Sealed};
 use crate::snapshot::{Part, Snapshot};
@@ -321,22 +322,20 @@ impl Session {
             maker_elsewhere: &maker_elsewhere,
         };
         let out = self.results_folder();
-        let mut outcome = build(request, &out, &self.state, &self.machine, self.store(), listener, options);
+        let chronicle = Chronicle::new(listener, &reached.part.graph);
+        let mut outcome = build(request, &out, &self.state, &self.machine, self.store(), &chronicle, options);
         outcome.changes.published.extend(gone);
         self.tidy_up(listener, &outcome);
-        self.remember(std::mem::take(&mut outcome.changes))?;
         let (steps, results) = reached.comes_to();
+        outcome.summary.current += steps.saturating_sub(outcome.summary.steps);
+        outcome.summary.steps = steps;
+        self.keep_history(patterns, chronicle, &outcome);
+        self.remember(std::mem::take(&mut outcome.changes))?;
         if is_complete(&outcome) {
             self.seal_again(&self.seal_path(patterns), reached, &outcome)?;
         }
-        let rest = steps.saturating_sub(outcome.summary.steps);
-        let summary = Summary {
-            steps,
-            current: outcome.summary.current + rest,
-            ..std::mem::take(&mut outcome.summary)
-        };
         Ok(BuildReport {
-            summary,
+            summary: outcome.summary,
             results,
             cancelled: outcome.cancelled,
             machine_lacks: outcome.machine_lacks,

@@ -1,0 +1,188 @@
+//! `nubrik history`
+
+use std::collections::BTreeMap;
+use std::time::SystemTime;
+
+use nubrik_session::{BuildRecord, Session};
+use serde::Serialize;
+
+use super::{Outcome, labelled, open, say_wrong};
+use crate::arguments::{Choice, Face};
+use crate::exit::Exit;
+use crate::ui::json;
+use crate::ui::paint::{Ink, Paint};
+use crate::ui::text::{cut, padded, time, width};
+
+/// How many steps that took the most time are named.
+const DEAREST: usize = 3;
+
+#[derive(Serialize)]
+struct BuildEvent<'a> {
+    event: &'static str,
+    #[serde(flatten)]
+    record: &'a BuildRecord,
+}
+
+pub fn history(face: Face, choice: &Choice, number: Option<u64>) -> Outcome<Exit> {
+    let session = open(face, choice)?;
+    let paint = super::paint(face);
+    if let Some(number) = number {
+        let record = find(face, &session, Some(number))?;
+        if face.json {
+            json::print(&BuildEvent { event: "build", record: &record });
+        } else {
+            print!("{}", one(&record, paint));
+        }
+        return Ok(Exit::Done);
+    }
+    let records = session.history();
+    if face.json {
+        for record in &records {
+            let record = BuildRecord { done: Vec::new(), ..record.clone() };
+            json::print(&BuildEvent { event: "build", record: &record });
+        }
+    } else {
+        print!("{}", all(&records, paint));
+    }
+    Ok(Exit::Done)
+}
+
+/// The build with a number, or the last one.
+pub fn find(face: Face, session: &Session, number: Option<u64>) -> Outcome<BuildRecord> {
+    let mut records = session.history();
+    let found = match number {
+        None => records.pop(),
+        Some(number) => records.iter().find(|r| r.build == number).cloned(),
+    };
+    found.ok_or_else(|| match (number, records.first(), records.last()) {
+        (Some(number), Some(first), Some(last)) => {
+            let message = format!("nothing is kept of a build {number}");
+            let mend = format!("nubrik history {}   {} to {} are kept", last.build, first.build, last.build);
+            say_wrong(face, Exit::Usage, &message, &[&mend])
+        }
+        _ => say_wrong(face, Exit::Usage, "nothing was built here yet", &["nubrik build"]),
+    })
+}
+
+/// How long ago something was, in its largest unit.
+fn ago(then: SystemTime) -> String {
+    let seconds = SystemTime::now().duration_since(then).unwrap_or_default().as_secs();
+    match seconds {
+        0..60 => "just now".to_owned(),
+        60..3600 => format!("{} min ago", seconds / 60),
+        3600..86_400 => format!("{} h ago", seconds / 3600),
+        86_400..172_800 => "a day ago".to_owned(),
+        _ => format!("{} days ago", seconds / 86_400),
+    }
+}
+
+/// What a build was asked for.
+fn asked(record: &BuildRecord) -> String {
+    let what = if record.asked.is_empty() { "everything".to_owned() } else { record.asked.join(" ") };
+    match &record.profile {
+        Some(profile) => format!("{what}, profile {profile}"),
+        None => what,
+    }
+}
+
+fn all(records: &[BuildRecord], paint: Paint) -> String {
+    if records.is_empty() {
+        return "nothing was built here yet\n".to_owned();
+    }
+    let mut out = String::new();
+    let head = format!(
+        "{:>5}  {:<12}{:>8}{:>8}{:>8}{:>8}  asked for",
+        "build", "when", "took", "ran", "reused", "failed"
+    );
+    out.push_str(&paint.ink(Ink::Calm, &head));
+    out.push('\n');
+    for record in records {
+        let failed = format!("{:>8}", record.failed);
+        let failed = if record.failed > 0 { paint.ink(Ink::Wrong, &failed) } else { failed };
+        let mut what = asked(record);
+        if record.cancelled {
+            what.push_str(", stopped");
+        }
+        let used = 5 + 2 + 12 + 4 * 8 + 2;
+        let what = paint
+            .width
+            .map_or(what.clone(), |w| cut(&what, w.saturating_sub(used + 1), paint.glyph("…", "...")));
+        out.push_str(&format!(
+            "{:>5}  {:<12}{:>8}{:>8}{:>8}{failed}  {what}\n",
+            record.build,
+            ago(record.time()),
+            time(record.micros),
+            record.ran,
+            record.reused,
+        ));
+    }
+    out.push_str(&dearest(records, paint));
+    out
+}
+
+/// The steps on which most time went in all builds together.
+fn dearest(records: &[BuildRecord], paint: Paint) -> String {
+    let mut sums: BTreeMap<(&str, &str), (u64, usize)> = BTreeMap::new();
+    for step in records.iter().flat_map(|r| &r.done).filter(|s| s.micros > 0) {
+        let sum = sums.entry((&step.target, &step.say)).or_default();
+        *sum = (sum.0 + step.micros, sum.1 + 1);
+    }
+    let mut sums: Vec<_> = sums.into_iter().collect();
+    sums.sort_by_key(|(_, (micros, _))| std::cmp::Reverse(*micros));
+    sums.truncate(DEAREST);
+    let targets = sums.iter().map(|((target, _), _)| width(target)).max().unwrap_or(0);
+    let mut out = String::new();
+    for (number, ((target, say), (micros, runs))) in sums.into_iter().enumerate() {
+        let label = if number == 0 { "\nmost time" } else { "" };
+        let runs = if runs == 1 { "1 run".to_owned() } else { format!("{runs} runs") };
+        let text = format!("{:>8} in {runs:<8}  {}   {say}", time(micros), padded(target, targets));
+        let text =
+            paint.width.map_or(text.clone(), |w| cut(&text, w.saturating_sub(12), paint.glyph("…", "...")));
+        let gap = if number == 0 { 11 } else { 10 };
+        out.push_str(&format!("{}{text}\n", paint.ink(Ink::Calm, &format!("{label:<gap$}"))));
+    }
+    out
+}
+
+fn one(record: &BuildRecord, paint: Paint) -> String {
+    let mut out = format!(
+        "{}\n",
+        paint.ink(Ink::Strong, &format!("build {}, {}, {}", record.build, ago(record.time()), asked(record)))
+    );
+    let widest = |of: &dyn Fn(&nubrik_session::StepRecord) -> usize, limit: usize| {
+        record.done.iter().map(of).max().unwrap_or(0).min(limit)
+    };
+    let (targets, says) = (widest(&|s| width(&s.target), 40), widest(&|s| width(&s.say), 36));
+    for step in &record.done {
+        let ink = match step.state.as_str() {
+            "failed" => Ink::Wrong,
+            "ran" => Ink::Busy,
+            "reused" => Ink::Found,
+            _ => Ink::Faint,
+        };
+        let took = if step.micros > 0 { time(step.micros) } else { String::new() };
+        let text = format!(
+            "{}   {}  {took:>8}  {}",
+            padded(&step.target, targets),
+            padded(&step.say, says),
+            step.reason
+        );
+        let text =
+            paint.width.map_or(text.clone(), |w| cut(&text, w.saturating_sub(11), paint.glyph("…", "...")));
+        out.push_str(&format!("{}\n", labelled(paint, ink, &step.state, text.trim_end())));
+    }
+    let current = record.steps.saturating_sub(record.done.len());
+    let mut counts = format!("{} of {} steps ran", record.ran, record.steps);
+    for (count, word) in [
+        (record.reused, "reused"),
+        (record.failed, "failed"),
+        (record.not_begun, "not begun"),
+        (current, "current"),
+    ] {
+        if count > 0 {
+            counts.push_str(&format!(", {count} {word}"));
+        }
+    }
+    out.push_str(&format!("\n{counts}. {}\n", time(record.micros)));
+    out
+}

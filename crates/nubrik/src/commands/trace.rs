@@ -1,0 +1,79 @@
+//! `nubrik trace`
+
+use std::path::Path;
+
+use nubrik_session::{BuildRecord, StepRecord};
+use serde::Serialize;
+
+use super::history::find;
+use super::{Outcome, open, say_wrong};
+use crate::arguments::{Choice, Face};
+use crate::exit::Exit;
+
+/// A span of time in the open trace event format: times in microseconds.
+#[derive(Serialize)]
+struct Span<'a> {
+    name: &'a str,
+    cat: &'a str,
+    ph: &'static str,
+    ts: u64,
+    dur: u64,
+    pid: u32,
+    tid: usize,
+    args: Args<'a>,
+}
+
+#[derive(Serialize)]
+struct Args<'a> {
+    target: &'a str,
+    why: &'a str,
+}
+
+#[derive(Serialize)]
+#[serde(rename_all = "camelCase")]
+struct Trace<'a> {
+    trace_events: Vec<Span<'a>>,
+    display_time_unit: &'static str,
+}
+
+pub fn trace(face: Face, choice: &Choice, number: Option<u64>, to: Option<&Path>) -> Outcome<Exit> {
+    let session = open(face, choice)?;
+    let record = find(face, &session, number)?;
+    let text = serde_json::to_string(&events(&record)).unwrap_or_default();
+    let Some(path) = to else {
+        println!("{text}");
+        return Ok(Exit::Done);
+    };
+    std::fs::write(path, text).map_err(|e| {
+        let message = format!("cannot write {}: {e}", path.display());
+        say_wrong(face, Exit::Own, &message, &["nubrik trace --to trace.json"])
+    })?;
+    println!("build {} is in {}; any viewer of trace events opens it", record.build, path.display());
+    Ok(Exit::Done)
+}
+
+/// Steps of a build as spans, each on the first lane that is free.
+fn events(record: &BuildRecord) -> Trace<'_> {
+    let mut steps: Vec<&StepRecord> = record.done.iter().filter(|s| s.micros > 0).collect();
+    steps.sort_by_key(|s| s.from);
+    let mut lanes: Vec<u64> = Vec::new();
+    let mut spans = Vec::new();
+    for step in steps {
+        let lane = lanes.iter().position(|free| *free <= step.from).unwrap_or(lanes.len());
+        if lane == lanes.len() {
+            lanes.push(0);
+        }
+        lanes[lane] = step.from + step.micros;
+        spans.push(Span {
+            name: &step.say,
+            cat: &step.state,
+            ph: "X",
+            ts: step.from,
+            dur: step.micros,
+            pid: 1,
+            tid: lane + 1,
+            args: Args { target: &step.target, why: &step.reason },
+        });
+    }
+    Trace { trace_events: spans, display_time_unit: "ms" }
+}
