@@ -395,7 +395,8 @@ fn every_step_is_explained_on_request() {
 
 #[test]
 fn what_steps_printed_can_be_shown_again() {
-    let text = "target a = step { run = `sh -c 'echo careful; cp s \"$1\"' sh {out \"a\"}`, reads = \"s\" }\n";
+    let text =
+        "target a = step { run = `sh -c 'echo careful; cp s \"$1\"' sh {out \"a\"}`, reads = \"s\" }\n";
     let sandbox = Sandbox::new(&[("targets.nub", text), ("s", "one")]);
     sandbox.build();
     assert_eq!(sandbox.run(&["show", "a", "--printed"]).stdout, "a   make a\n    careful\n");

@@ -222,3 +222,24 @@ fn what_is_damaged_is_evaluated_as_a_whole() {
     }
     assert_eq!(build(folder.path()), (2, 7));
 }
+
+#[test]
+fn old_seals_are_forgotten() {
+    let folder = workspace();
+    for number in 0..20 {
+        let _alone = BUILDING.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        std::thread::sleep(Duration::from_millis(30));
+        let mut session = locked(folder.path());
+        session.load_state();
+        // Each order of the same addresses is another request.
+        let words: Vec<&str> = (0..=number).map(|_| "b").collect();
+        let root = nubrik_source::WsPath::root();
+        let asked: Vec<AddressPattern> =
+            words.iter().map(|w| AddressPattern::new(w, &root).unwrap()).collect();
+        let evaluation = session.evaluate(&asked);
+        session.build(&asked, &evaluation, &Quiet, OPTIONS).unwrap();
+    }
+    let files = fs::read_dir(folder.path().join(".nubrik/seals")).unwrap().flatten();
+    let seals = files.filter(|f| f.path().extension().is_none()).count();
+    assert_eq!(seals, 16);
+}

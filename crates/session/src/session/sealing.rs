@@ -27,6 +27,12 @@ use crate::world::DiskWorld;
 /// How many seals are kept in a workspace.
 const SEALS: usize = 16;
 
+/// How much they may take together, in bytes.
+const SEALS_SIZE: u64 = 512 << 20;
+
+/// Endings of the files of a seal; the first is the seal itself.
+const SEAL_FILES: [&str; 6] = ["", GRAPHS[0], GRAPHS[1], "heap", "trails", "log"];
+
 /// Endings of the two files in which a graph may lie: the older one is written over.
 const GRAPHS: [&str; 2] = ["graph", "graph-2"];
 
@@ -675,14 +681,19 @@ fn open_log(path: &Path, seal: &Seal) -> Option<io::Result<(File, Vec<u8>)>> {
     Some(Ok((log, if length == 0 { seal.log_header() } else { Vec::new() })))
 }
 
+/// Removes the oldest seals, so that neither their number nor their size grows.
 fn forget_old_seals(folder: &Path) {
     let Ok(entries) = fs::read_dir(folder) else { return };
     let dated = entries.flatten().filter_map(|e| Some((e.metadata().ok()?.modified().ok()?, e.path())));
     let mut seals: Vec<_> = dated.filter(|(_, path)| path.extension().is_none()).collect();
     seals.sort();
-    for (_, path) in seals.iter().rev().skip(SEALS - 1) {
-        for ending in ["", GRAPHS[0], GRAPHS[1], "heap", "trails", "log"] {
-            let _ = fs::remove_file(path.with_extension(ending));
+    let mut size = 0;
+    for (number, (_, path)) in seals.iter().rev().enumerate() {
+        let files = SEAL_FILES.map(|ending| path.with_extension(ending));
+        size += files.iter().filter_map(|file| fs::metadata(file).ok()).map(|data| data.len()).sum::<u64>();
+        // The one that is about to be written is one more.
+        if number + 1 >= SEALS || size > SEALS_SIZE {
+            files.iter().for_each(|file| drop(fs::remove_file(file)));
         }
     }
 }
