@@ -181,7 +181,7 @@ impl Build<'_> {
         {
             return Reason::ToolChanged { tool: tool.clone() };
         }
-        Reason::CommandChanged { place: self.graph.step(id).place.to_string().into() }
+        Reason::changed(self.graph.step(id))
     }
 
     /// The target that makes a file.

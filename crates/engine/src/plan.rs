@@ -55,7 +55,7 @@ impl Build<'_> {
                 None => (Verdict::Ran, Reason::New),
                 Some(memory) if memory.outputs.is_empty() => (Verdict::Ran, Reason::Unfinished),
                 Some(memory) if memory.command != crate::key::command_digest(self.graph, node) => {
-                    (Verdict::Ran, Reason::CommandChanged { place: node.place.to_string().into() })
+                    (Verdict::Ran, Reason::changed(node))
                 }
                 Some(_) => {
                     let path = self.graph.file(file).path.shared().clone();

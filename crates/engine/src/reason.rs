@@ -3,6 +3,8 @@
 use std::fmt;
 use std::sync::Arc;
 
+use nubrik_graph::{Native, Step};
+
 /// Why a step is not simply current. Paths are from the workspace's root, targets are addresses.
 #[derive(Clone, PartialEq, Eq, Debug)]
 #[allow(missing_docs)] // The fields are said by their names and the line above each case.
@@ -15,8 +17,9 @@ pub enum Reason {
     InputAdded { path: Arc<str>, target: Option<Arc<str>> },
     /// It no longer has an input that it had.
     InputRemoved { path: Arc<str> },
-    /// Its words, variables or names changed: where it is written.
-    CommandChanged { place: Arc<str> },
+    /// Its words, variables or names changed, or the text that it writes: what people call that, and where
+    /// it is written.
+    CommandChanged { what: &'static str, place: Arc<str> },
     /// A tool is not what it was.
     ToolChanged { tool: Arc<str> },
     /// A file that was not there is found now where the command looks.
@@ -52,7 +55,7 @@ impl fmt::Display for Reason {
             Reason::InputChanged { path, target } => write!(f, "{} changed", from(target, path)),
             Reason::InputAdded { path, target } => write!(f, "{} is new to it", from(target, path)),
             Reason::InputRemoved { path } => write!(f, "{} is no longer needed", file_name(path)),
-            Reason::CommandChanged { place } => write!(f, "its command changed, {place}"),
+            Reason::CommandChanged { what, place } => write!(f, "its {what} changed, {place}"),
             Reason::ToolChanged { tool } => write!(f, "the tool {tool} changed"),
             Reason::NameAppeared { path } => write!(f, "{path} appeared"),
             Reason::NameVanished { path } => write!(f, "{path} vanished"),
@@ -73,6 +76,16 @@ fn file_name(path: &str) -> &str {
 }
 
 impl Reason {
+    /// That what a step does changed.
+    pub(crate) fn changed(step: &Step) -> Reason {
+        let what = match &step.native {
+            None => "command",
+            Some(Native::Write { .. }) => "text",
+            Some(_) => "definition",
+        };
+        Reason::CommandChanged { what, place: step.place.to_string().into() }
+    }
+
     /// A stable word for the kind of reason, for scripts.
     pub fn code(&self) -> &'static str {
         match self {

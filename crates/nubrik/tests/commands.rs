@@ -409,3 +409,12 @@ fn what_steps_printed_can_be_shown_again() {
     assert!(run.stdout.contains(notice), "{}", run.stdout);
     assert_eq!(sandbox.run(&["show", "a", "--printed"]).stdout, "a   make a\n    careful\n");
 }
+
+#[test]
+fn a_changed_text_is_called_a_text() {
+    let text = |what: &str| format!("target a = write {{ path = \"a\", text = \"{what}\" }}\n");
+    let sandbox = Sandbox::new(&[("targets.nub", &text("ebb"))]);
+    sandbox.build();
+    sandbox.write("targets.nub", &text("flow"));
+    assert_eq!(sandbox.run(&["build", "--json"]).reason("write a"), "its text changed, targets.nub:1");
+}
