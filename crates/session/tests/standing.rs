@@ -243,3 +243,21 @@ fn old_seals_are_forgotten() {
     let seals = files.filter(|f| f.path().extension().is_none()).count();
     assert_eq!(seals, 16);
 }
+
+#[test]
+fn a_folder_that_becomes_a_target_is_another_request() {
+    let folder = workspace();
+    write(folder.path(), "targets.nub", "target other = write { path = \"o\", text = \"o\" }\n");
+    let asked = vec![AddressPattern::new("a", &nubrik_source::WsPath::root()).unwrap()];
+    {
+        let _alone = BUILDING.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        std::thread::sleep(Duration::from_millis(30));
+        let mut session = locked(folder.path());
+        session.load_state();
+        let evaluation = session.evaluate(&asked);
+        session.build(&asked, &evaluation, &Quiet, OPTIONS).unwrap();
+        assert!(matches!(session.standing(&asked), Standing::Holds(_)));
+    }
+    write(folder.path(), "targets.nub", "target a = write { path = \"o\", text = \"o\" }\n");
+    assert!(matches!(locked(folder.path()).standing(&asked), Standing::Unknown));
+}

@@ -231,6 +231,22 @@ impl Session {
         Some(touched)
     }
 
+    /// Whether a pattern for a folder may mean a target of a package on its way instead, as that stands now.
+    fn may_mean(&self, file: &WsPath, pattern: &AddressPattern) -> bool {
+        let Some(package) = file.parent().filter(|_| file.name() == nubrik_lang::TARGETS_FILE) else {
+            return false;
+        };
+        if pattern.path.is_root() || !(pattern.path == package || pattern.path.is_in(&package)) {
+            return false;
+        }
+        let name = match pattern.path.below(&package) {
+            Some(rest) if !rest.is_empty() => rest.split('/').next().unwrap_or(rest),
+            _ => pattern.path.name(),
+        };
+        let text = fs::read_to_string(self.workspace.root.join(file.as_str())).unwrap_or_default();
+        nubrik_lang::declared_names(&text).iter().any(|n| n == name)
+    }
+
     /// Evaluates what some declarations reach again, and puts it into the graph.
     fn evaluate_again(
         &self,
@@ -242,6 +258,9 @@ impl Session {
     ) -> Option<(Snapshot, Vec<usize>, Again)> {
         let [pattern] = patterns else { return None };
         if pattern.is_glob() || old.asked.len() != old.asked_units.len() {
+            return None;
+        }
+        if old.asked.len() > 1 && touched.definitions.iter().any(|file| self.may_mean(file, pattern)) {
             return None;
         }
         let reached = trails.reached(touched.units.clone())?;
