@@ -33,6 +33,16 @@ fn words(error: &clap::Error, kind: ContextKind) -> Vec<String> {
     }
 }
 
+/// The command that the words were meant for, where there is one: `nubrik cache prune`.
+fn command(error: &clap::Error) -> Option<String> {
+    let Some(ContextValue::StyledStr(usage)) = error.get(ContextKind::Usage) else { return None };
+    let usage = usage.to_string();
+    let words = usage.trim_start_matches("Usage:").split_whitespace().skip(1);
+    let is_command = |word: &&str| word.chars().all(|c| c.is_ascii_lowercase());
+    let words: Vec<&str> = words.take_while(is_command).collect();
+    (!words.is_empty()).then(|| format!("nubrik {}", words.join(" ")))
+}
+
 fn diagnostic(error: &clap::Error) -> Diagnostic {
     let first = |kind| words(error, kind).first().cloned().unwrap_or_default();
     let argument = first(ContextKind::InvalidArg);
@@ -62,7 +72,10 @@ fn diagnostic(error: &clap::Error) -> Diagnostic {
     let nearest = [ContextKind::SuggestedSubcommand, ContextKind::SuggestedArg, ContextKind::SuggestedValue];
     let suggested: Vec<String> = nearest.into_iter().flat_map(|kind| words(error, kind)).collect();
     if suggested.is_empty() {
-        return diagnostic.mend("nubrik help   lists all commands");
+        return diagnostic.mend(match command(error) {
+            Some(command) => format!("{command} --help   says what it takes"),
+            None => "nubrik help   lists all commands".to_owned(),
+        });
     }
     suggested.into_iter().fold(diagnostic, Diagnostic::mend)
 }
