@@ -1,6 +1,8 @@
 //! A session: one command's work in one workspace.
 
+mod seal_files;
 mod sealing;
+mod standing;
 
 use std::collections::HashMap;
 use std::fs::{self, File};
@@ -31,7 +33,7 @@ const STORE_LIMIT: u64 = 20 << 30;
 /// Stack for evaluation, in bytes: definitions nest deeper than a thread's usual stack allows.
 const EVALUATION_STACK: usize = 256 << 20;
 
-pub use sealing::{Reached, Standing};
+pub use standing::{Reached, Standing};
 
 /// An open workspace.
 pub struct Session {

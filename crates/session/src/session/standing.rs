@@ -1,0 +1,333 @@
+//! What a request came to the last time, seen from now: where little changed since, only what the change
+//! reaches is evaluated again, taken out of the sealed graph, and built.
+
+use std::fs;
+use std::sync::Arc;
+
+use nubrik_engine::{Listener, Options, Request, Signature, build};
+use nubrik_graph::Graph;
+use nubrik_lang::{AddressPattern, Answer, EntryKind, REQUEST, World};
+use nubrik_source::WsPath;
+use rustc_hash::FxHashSet;
+
+use super::seal_files::{read_seal, read_snapshot, read_trails};
+use super::sealing::is_complete;
+use super::{BuildProblem, BuildReport, Session};
+use crate::history::Chronicle;
+use crate::results::Results;
+use crate::seal::{self, Change, Names, Roles, Seal, Sealed};
+use crate::snapshot::{Part, Snapshot};
+use crate::splice::splice;
+use crate::trails::Trails;
+use crate::world::DiskWorld;
+
+/// Up to this many targets are always evaluated one by one.
+const FEW: usize = 64;
+
+/// What a request came to the last time, seen from now.
+pub enum Standing {
+    /// Nothing that it looked at has changed.
+    Holds(Sealed),
+    /// Some inputs or outputs of steps changed, and only they: the steps that this reaches.
+    Reached(Box<Reached>),
+    /// It is to be evaluated anew.
+    Unknown,
+}
+
+/// The steps of a sealed request that a change reaches.
+pub struct Reached {
+    pub(super) seal: Seal,
+    pub(super) snapshot: Snapshot,
+    pub(super) changes: Vec<Change>,
+    pub(super) part: Part,
+    /// What came of evaluating a part of the definitions again.
+    pub(super) again: Option<Again>,
+    /// Listed folders with other names in them, by their numbers in the seal.
+    pub(super) relisted: Vec<(usize, Names)>,
+}
+
+/// What came of evaluating a part of the definitions again.
+pub(super) struct Again {
+    /// How many steps the request needs now.
+    pub(super) steps: usize,
+    /// Results of the targets that were evaluated again, as they were.
+    pub(super) gone: Vec<String>,
+    /// The same now.
+    pub(super) results: Vec<String>,
+    /// Results that no target has any more.
+    pub(super) stale: Vec<Arc<str>>,
+    /// What values were taken from now, where that is something else.
+    pub(super) trails: Option<Trails>,
+}
+
+/// What some changes touch.
+#[derive(Default)]
+struct Touched {
+    /// Files of the graph.
+    nodes: Vec<u32>,
+    /// Declarations whose values may be others.
+    units: Vec<u32>,
+    /// Definition files.
+    definitions: Vec<WsPath>,
+    /// Listed folders with other names in them, by their numbers in the seal.
+    relisted: Vec<(usize, Names)>,
+}
+
+impl Reached {
+    /// These steps, and those that they need.
+    pub fn graph(&self) -> &Arc<Graph> {
+        &self.part.graph
+    }
+
+    /// How many steps the change reaches, without those that they only need.
+    pub fn steps(&self) -> usize {
+        self.part.steps
+    }
+
+    /// How many steps the request needs, and where its results are.
+    fn comes_to(&self) -> (usize, Results) {
+        let Sealed { steps, results } = &self.seal.sealed;
+        match &self.again {
+            None => (*steps, results.clone()),
+            Some(again) if again.gone == again.results => (again.steps, results.clone()),
+            Some(again) => (again.steps, results.changed(&again.gone, &again.results)),
+        }
+    }
+}
+
+fn threads() -> usize {
+    std::thread::available_parallelism().map_or(1, usize::from)
+}
+
+impl Session {
+    /// Looks whether what a request came to the last time still stands; where definitions changed, only
+    /// what they reach is evaluated again. The session must hold the lock.
+    pub fn standing(&self, patterns: &[AddressPattern]) -> Standing {
+        let path = self.seal_path(patterns);
+        let Some(seal) = read_seal(&path) else { return Standing::Unknown };
+        let Some(changes) = seal.check(&self.machine, threads()) else { return Standing::Unknown };
+        if changes.is_empty() {
+            return Standing::Holds(seal.sealed);
+        }
+        let reached = read_snapshot(&path, &seal).and_then(|old| self.reached(patterns, seal, changes, old));
+        reached.map_or(Standing::Unknown, |reached| Standing::Reached(Box::new(reached)))
+    }
+
+    fn reached(
+        &self,
+        patterns: &[AddressPattern],
+        seal: Seal,
+        changes: Vec<Change>,
+        old: Snapshot,
+    ) -> Option<Reached> {
+        let path = self.seal_path(patterns);
+        let definitions = changes.iter().any(|change| seal.entry(change.number).is_evaluated());
+        let trails = if definitions { Some(read_trails(&path, &old)?) } else { None };
+        let touched = self.touched(&seal, &changes, trails.as_ref())?;
+        let (snapshot, changed, again) = match (trails, touched.units.is_empty()) {
+            (Some(trails), false) => {
+                let spliced = self.evaluate_again(patterns, &seal, &touched, &old, &trails)?;
+                (spliced.0, spliced.1, Some(spliced.2))
+            }
+            _ => (old, Vec::new(), None),
+        };
+        let wanted = snapshot.reached(&touched.nodes, &changed);
+        let part = snapshot.part(&wanted).ok()?;
+        Some(Reached { seal, snapshot, changes, part, again, relisted: touched.relisted })
+    }
+
+    /// What some changes touch; `None` where everything may come to something else.
+    fn touched(&self, seal: &Seal, changes: &[Change], trails: Option<&Trails>) -> Option<Touched> {
+        let world = DiskWorld::new(&self.workspace.root, &self.machine, &self.answers);
+        let mut touched = Touched::default();
+        for change in changes {
+            let entry = seal.entry(change.number);
+            let path = seal.path(change.number);
+            if entry.roles.has(Roles::WHOLE) {
+                return None;
+            }
+            if entry.node != seal::NO_NODE {
+                touched.nodes.push(entry.node);
+            }
+            if !entry.is_evaluated() {
+                continue;
+            }
+            let trails = trails?;
+            if entry.roles.has(Roles::READ)
+                && let Some(file) = trails.file(path)
+            {
+                let text = fs::read_to_string(self.workspace.root.join(path)).unwrap_or_default();
+                let names = nubrik_lang::declared_names(&text);
+                touched.units.extend(trails.declared_in(file, |name| names.iter().any(|n| n == name)));
+                touched.definitions.push(WsPath::from_normal(path));
+                continue;
+            }
+            let path = if path == "." { "" } else { path };
+            let mut looked_at = entry.roles.has(Roles::READ);
+            looked_at |= entry.roles.has(Roles::KIND) && kind(entry.signature) != kind(change.now);
+            if entry.roles.has(Roles::LISTED) {
+                // A file put in place by renaming touches its folder: only names count.
+                let Answer::Ready(listing) = world.list(&WsPath::from_normal(path)) else { return None };
+                let names = Names::of(&listing);
+                if names.packages != entry.listing.packages {
+                    return None;
+                }
+                if names.all != entry.listing.all {
+                    // The request itself looks for packages only.
+                    let readers = trails.readers(path).iter().filter(|unit| **unit != REQUEST);
+                    touched.units.extend(readers);
+                    touched.relisted.push((change.number, names));
+                }
+            }
+            if looked_at {
+                let readers = trails.readers(path);
+                if readers.is_empty() {
+                    return None;
+                }
+                touched.units.extend(readers);
+            }
+        }
+        Some(touched)
+    }
+
+    /// Whether a pattern for a folder may mean a target of a package on its way instead, as that stands now.
+    fn may_mean(&self, file: &WsPath, pattern: &AddressPattern) -> bool {
+        let Some(package) = file.parent().filter(|_| file.name() == nubrik_lang::TARGETS_FILE) else {
+            return false;
+        };
+        if pattern.path.is_root() || !(pattern.path == package || pattern.path.is_in(&package)) {
+            return false;
+        }
+        let name = match pattern.path.below(&package) {
+            Some(rest) if !rest.is_empty() => rest.split('/').next().unwrap_or(rest),
+            _ => pattern.path.name(),
+        };
+        let text = fs::read_to_string(self.workspace.root.join(file.as_str())).unwrap_or_default();
+        nubrik_lang::declared_names(&text).iter().any(|n| n == name)
+    }
+
+    /// Evaluates what some declarations reach again, and puts it into the graph.
+    fn evaluate_again(
+        &self,
+        patterns: &[AddressPattern],
+        seal: &Seal,
+        touched: &Touched,
+        old: &Snapshot,
+        trails: &Trails,
+    ) -> Option<(Snapshot, Vec<usize>, Again)> {
+        let [pattern] = patterns else { return None };
+        if pattern.is_glob() || old.asked.len() != old.asked_units.len() {
+            return None;
+        }
+        if old.asked.len() > 1 && touched.definitions.iter().any(|file| self.may_mean(file, pattern)) {
+            return None;
+        }
+        let reached = trails.reached(touched.units.clone())?;
+        let is_reached = |unit: u32| reached.get(unit as usize).is_some_and(|r| *r);
+        let mut packages: Vec<WsPath> = Vec::new();
+        let mut single: Vec<(WsPath, Arc<str>)> = Vec::new();
+        let one = old.asked.len() == 1 && old.address(0).is_some_and(|a| a == pattern.path.as_str());
+        let whole = |file: &&WsPath| file.name() == nubrik_lang::TARGETS_FILE && !one;
+        for package in touched.definitions.iter().filter(whole).filter_map(WsPath::parent) {
+            if package.is_in(&pattern.path) {
+                packages.push(package);
+            }
+        }
+        let again = (0..old.asked.len()).filter(|n| is_reached(old.asked_units[*n]));
+        for (package, name) in again.filter_map(|n| old.place_of(n)) {
+            if !packages.contains(&package) {
+                single.push((package, name));
+            }
+        }
+        // Most of everything is quicker evaluated as a whole, by several threads.
+        if single.len() > FEW && single.len() * 3 > old.asked.len() {
+            return None;
+        }
+        let evaluation = self.with_evaluator(|evaluator| evaluator.request_again(&packages, &single));
+        let is_error = |d: &nubrik_diagnostic::Diagnostic| d.severity == nubrik_diagnostic::Severity::Error;
+        if evaluation.waiting || !evaluation.scans.is_empty() || evaluation.diagnostics.iter().any(is_error) {
+            return None;
+        }
+        let spliced = splice(old, trails, &reached, &evaluation)?;
+        let out = self.results_folder();
+        let results = self.result_paths(&evaluation);
+        let mut gone: Vec<String> =
+            spliced.published_before.iter().map(|path| format!("{out}/{path}")).collect();
+        gone.sort();
+        let before: FxHashSet<&str> = gone.iter().map(String::as_str).collect();
+        let now: FxHashSet<&str> = results.iter().map(String::as_str).collect();
+        // Two targets that make the same result: said when all is evaluated.
+        let kept = |path: &str| seal.sealed.results.contains(path);
+        if now.iter().any(|path| !before.contains(path) && kept(path)) {
+            return None;
+        }
+        let mut stale: Vec<Arc<str>> =
+            before.iter().filter(|path| !now.contains(*path)).map(|path| (*path).into()).collect();
+        stale.sort();
+        let steps = seal.sealed.steps + spliced.snapshot.steps.len() - old.steps.len();
+        let trails = (spliced.trails != *trails).then_some(spliced.trails);
+        let mut snapshot = spliced.snapshot;
+        snapshot.trails = old.trails;
+        Some((snapshot, spliced.changed, Again { steps, gone, results, stale, trails }))
+    }
+
+    /// Whether everything that the steps a change reaches take from others is remembered. The session must
+    /// have loaded the state.
+    pub fn remembers(&self, reached: &Reached) -> bool {
+        let graph = &reached.part.graph;
+        let Some(made) = self.made_entries(graph, reached.part.settled.iter().copied(), &[]) else {
+            return false;
+        };
+        let sealed = |path: &str| reached.seal.find(path).and_then(|n| reached.seal.entry(n).signature);
+        made.iter().all(|(path, (file, signature))| {
+            // The times of a folder are those of the file system, not of the memory.
+            sealed(path) == *signature || graph.file(*file).folder
+        }) && reached.part.settled.iter().all(|step| {
+            let memory = self.state.steps.get(graph.step(*step).folder.as_str());
+            memory.is_some_and(|m| m.outputs.len() == graph.step(*step).outputs.len())
+        })
+    }
+
+    /// Builds what a change reaches. The session must hold the lock and have loaded the state.
+    pub fn build_reached(
+        &mut self,
+        patterns: &[AddressPattern],
+        reached: Reached,
+        listener: &dyn Listener,
+        options: Options,
+    ) -> Result<BuildReport, BuildProblem> {
+        self.prepare(listener);
+        let gone = reached.again.as_ref().map(|again| self.remove_results(&again.stale)).unwrap_or_default();
+        let maker_elsewhere = |path: &str| reached.snapshot.maker_of(path).map(Arc::from);
+        let request = Request {
+            graph: &reached.part.graph,
+            files: &reached.part.requested,
+            settled: &reached.part.settled,
+            maker_elsewhere: &maker_elsewhere,
+        };
+        let out = self.results_folder();
+        let chronicle = Chronicle::new(listener, &reached.part.graph);
+        let mut outcome = build(request, &out, &self.state, &self.machine, self.store(), &chronicle, options);
+        outcome.changes.published.extend(gone);
+        self.tidy_up(listener, &outcome);
+        let (steps, results) = reached.comes_to();
+        outcome.summary.current += steps.saturating_sub(outcome.summary.steps);
+        outcome.summary.steps = steps;
+        self.keep_history(patterns, chronicle, &outcome);
+        self.remember(std::mem::take(&mut outcome.changes))?;
+        if is_complete(&outcome) {
+            self.seal_again(&self.seal_path(patterns), reached, &outcome)?;
+        }
+        Ok(BuildReport {
+            summary: outcome.summary,
+            results,
+            cancelled: outcome.cancelled,
+            machine_lacks: outcome.machine_lacks,
+        })
+    }
+}
+
+/// Whether something is a file, a folder, or not there.
+fn kind(signature: Option<Signature>) -> Option<EntryKind> {
+    signature.map(|s| if s.is_folder() { EntryKind::Folder } else { EntryKind::File })
+}
