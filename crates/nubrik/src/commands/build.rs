@@ -57,11 +57,13 @@ pub fn build_standing(
     how: How,
     stream: Stream,
 ) -> Outcome<BuildReport> {
-    session.load_state();
-    let reached = match standing {
-        Standing::Reached(reached) if session.remembers(&reached) => reached,
-        _ => return Ok(build_evaluated(face, session, patterns, how, stream)?.1),
+    let Standing::Reached(reached) = standing else {
+        return Ok(build_evaluated(face, session, patterns, how, stream)?.1);
     };
+    session.load_state();
+    if !session.remembers(&reached) {
+        return Ok(build_evaluated(face, session, patterns, how, stream)?.1);
+    }
     let graph = reached.graph().clone();
     let screen = screen_for(face, session, &graph, stream);
     let options = options_of(session, how);
