@@ -2,9 +2,11 @@
 //! captured, and ended whole. The only crate with unsafe code, all of it in `sys`.
 
 mod pipeline;
+mod record;
 mod rules;
 mod sys;
 
 pub use pipeline::{Capture, Ended, PipelineSpec, StageSpec, run};
+pub use record::{Found, Hidden, Recorder, Touch, Touched, can_record};
 pub use rules::{Access, RuleSet, Support, SystemFolders, support};
 pub use sys::{CancelSwitch, become_reaper, end_orphans, map_file, raise_open_file_limit};

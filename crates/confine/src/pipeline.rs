@@ -3,7 +3,7 @@
 
 use std::ffi::CString;
 use std::io;
-use std::os::fd::{AsRawFd, OwnedFd};
+use std::os::fd::{AsRawFd, BorrowedFd, OwnedFd};
 use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
@@ -12,6 +12,7 @@ use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::fs::{Mode, OFlags};
 use rustix::pipe::{PipeFlags, pipe_with};
 
+use crate::record::{self, Recorder};
 use crate::sys::{self, Exit, Point, Start};
 use crate::{CancelSwitch, RuleSet};
 
@@ -47,6 +48,11 @@ pub struct PipelineSpec<'a> {
     pub timeout: Option<Duration>,
     /// How much memory each process may have for its data, in bytes.
     pub memory: Option<u64>,
+    /// Who notes what they do with files, which makes them slower.
+    pub recorder: Option<&'a Recorder<'a>>,
+    /// Whether they get this program's own standard streams, and stay in its process group: the terminal
+    /// then treats them as it treats this program, and nothing is captured.
+    pub attached: bool,
 }
 
 /// What commands printed, up to a limit.
@@ -101,25 +107,95 @@ pub fn run(spec: &PipelineSpec<'_>, capture: &mut Capture, cancel: &CancelSwitch
     if cancel.is_thrown() {
         return Ended::Cancelled;
     }
+    let Some(recorder) = spec.recorder else { return run_stages(spec, None, capture, cancel) };
+    // One supervisor for each process that is started; all stop when the other end of a pipe is closed.
+    let prepared = || -> rustix::io::Result<_> {
+        let pairs = spec.stages.iter().map(|_| record::sockets()).collect::<rustix::io::Result<Vec<_>>>()?;
+        Ok((pairs, pipe_with(PipeFlags::CLOEXEC)?))
+    };
+    let (pairs, (stop, running)) = match prepared() {
+        Ok(prepared) => prepared,
+        Err(e) => return Ended::NotStarted(PathBuf::new(), e.into()),
+    };
+    let (ours, theirs): (Vec<OwnedFd>, Vec<OwnedFd>) = pairs.into_iter().unzip();
+    let supervision = Supervision { filter: recorder.filter(spec.filter_network), sockets: theirs };
+    std::thread::scope(|scope| {
+        for socket in &ours {
+            scope.spawn(|| recorder.attend(socket, &stop));
+        }
+        let ended = run_stages(spec, Some(supervision), capture, cancel);
+        drop(running);
+        ended
+    })
+}
+
+/// What processes need to be started under a supervisor.
+struct Supervision {
+    filter: Vec<libc::sock_filter>,
+    /// By number of stage; once all processes have started they are dropped, so that a supervisor of one
+    /// that never did stops waiting.
+    sockets: Vec<OwnedFd>,
+}
+
+fn run_stages(
+    spec: &PipelineSpec<'_>,
+    supervision: Option<Supervision>,
+    capture: &mut Capture,
+    cancel: &CancelSwitch,
+) -> Ended {
     let mut processes: Vec<Process> = Vec::new();
-    let output = match start_all(spec, &mut processes) {
+    let started = start_all(spec, supervision.as_ref(), &mut processes);
+    drop(supervision);
+    let output = match started {
         Ok(output) => output,
         Err((program, problem)) => {
-            end_all(&mut processes);
+            end_all(&mut processes, spec.attached);
             return Ended::NotStarted(program, problem);
         }
     };
     let deadline = spec.timeout.map(|limit| Instant::now() + limit);
-    let stopped = attend(&mut processes, &output, capture, cancel, deadline);
+    let stopped = attend(&mut processes, output.as_ref(), capture, cancel, deadline);
+    if spec.attached {
+        if stopped.is_some() {
+            end_gently(&mut processes);
+        }
+        for process in &mut processes {
+            process.exit.get_or_insert_with(|| sys::wait(process.id));
+        }
+        return stopped.unwrap_or_else(|| how_ended(&processes));
+    }
     let group = processes.first().map_or(0, |p| p.id);
     // The leader was not waited for yet, so the group's number is still ours.
     sys::kill_group(group);
     for process in &mut processes {
         process.exit.get_or_insert_with(|| sys::wait(process.id));
     }
-    if let Some(stopped) = stopped {
-        return stopped;
+    stopped.unwrap_or_else(|| how_ended(&processes))
+}
+
+/// How often, and for how long in all, processes in the terminal are given time to end by themselves.
+const PATIENCE: (u32, Duration) = (100, Duration::from_millis(50));
+
+/// Asks processes in the terminal to end, and ends those that do not.
+fn end_gently(processes: &mut [Process]) {
+    for process in processes.iter() {
+        sys::ask_to_end(process.id);
     }
+    for _ in 0..PATIENCE.0 {
+        let mut fds: Vec<PollFd<'_>> =
+            processes.iter().map(|p| PollFd::new(&p.handle, PollFlags::IN)).collect();
+        let _ = poll(&mut fds, Timespec::try_from(PATIENCE.1).ok().as_ref());
+        if fds.iter().all(|fd| !fd.revents().is_empty()) {
+            return;
+        }
+    }
+    for process in processes.iter() {
+        sys::end(process.id);
+    }
+}
+
+/// How a pipeline ended whose processes all have.
+fn how_ended(processes: &[Process]) -> Ended {
     let last = processes.len() - 1;
     for (i, process) in processes.iter().enumerate() {
         match process.exit {
@@ -134,9 +210,10 @@ pub fn run(spec: &PipelineSpec<'_>, capture: &mut Capture, cancel: &CancelSwitch
     Ended::Well
 }
 
-fn end_all(processes: &mut [Process]) {
-    if let Some(first) = processes.first() {
-        sys::kill_group(first.id);
+fn end_all(processes: &mut [Process], attached: bool) {
+    match processes.first() {
+        Some(first) if !attached => sys::kill_group(first.id),
+        _ => processes.iter().for_each(|process| sys::end(process.id)),
     }
     for process in processes {
         sys::wait(process.id);
@@ -145,11 +222,21 @@ fn end_all(processes: &mut [Process]) {
 
 type StartProblem = (PathBuf, io::Error);
 
-/// Starts all stages; gives the end from which their output is read.
-fn start_all(spec: &PipelineSpec<'_>, processes: &mut Vec<Process>) -> Result<OwnedFd, StartProblem> {
+/// Starts all stages; gives the end from which their output is read, unless it goes where this program's does.
+fn start_all(
+    spec: &PipelineSpec<'_>,
+    supervision: Option<&Supervision>,
+    processes: &mut Vec<Process>,
+) -> Result<Option<OwnedFd>, StartProblem> {
     let own = |e: rustix::io::Errno| (PathBuf::new(), io::Error::from(e));
-    let (output, output_end) = pipe_with(PipeFlags::CLOEXEC).map_err(own)?;
-    let output_end = above_standard(output_end).map_err(own)?;
+    let ours = |fd: BorrowedFd<'_>| rustix::io::fcntl_dupfd_cloexec(fd, 3).map_err(own);
+    let (output, output_end, error_end) = if spec.attached {
+        (None, ours(rustix::stdio::stdout())?, Some(ours(rustix::stdio::stderr())?))
+    } else {
+        let (output, end) = pipe_with(PipeFlags::CLOEXEC).map_err(own)?;
+        (Some(output), above_standard(end).map_err(own)?, None)
+    };
+    let error_end = error_end.as_ref().unwrap_or(&output_end);
     let folder = c_string(spec.work.as_os_str().as_bytes()).map_err(|e| (spec.work.to_owned(), e))?;
     let environment: Vec<CString> =
         spec.environment.iter().filter_map(|(n, v)| CString::new(format!("{n}={v}")).ok()).collect();
@@ -166,6 +253,7 @@ fn start_all(spec: &PipelineSpec<'_>, processes: &mut Vec<Process>) -> Result<Ow
         let stdin = match (&stage.stdin, upstream.take()) {
             (Some(path), _) => open(path, OFlags::RDONLY)?,
             (None, Some(pipe)) => pipe,
+            (None, None) if spec.attached => ours(rustix::stdio::stdin())?,
             (None, None) => open(Path::new("/dev/null"), OFlags::RDONLY)?,
         };
         let mut stdout = stage.stdout.as_ref().map(|path| open(path, to_write)).transpose()?;
@@ -185,10 +273,12 @@ fn start_all(spec: &PipelineSpec<'_>, processes: &mut Vec<Process>) -> Result<Ow
             folder: &folder,
             stdin: stdin.as_raw_fd(),
             stdout: stdout.as_ref().unwrap_or(&output_end).as_raw_fd(),
-            stderr: stderr.as_ref().unwrap_or(&output_end).as_raw_fd(),
-            group: processes.first().map_or(0, |p| p.id),
+            stderr: stderr.as_ref().unwrap_or(error_end).as_raw_fd(),
+            group: (!spec.attached).then(|| processes.first().map_or(0, |p| p.id)),
             rules: spec.rules.and_then(RuleSet::descriptor),
-            filter_network: spec.filter_network,
+            // A supervisor's filter refuses the network itself.
+            filter_network: spec.filter_network && supervision.is_none(),
+            supervised: supervision.map(|s| (s.filter.as_slice(), s.sockets[i].as_raw_fd())),
         };
         let (id, handle) = start_patiently(&start).map_err(at)?;
         if let (Some(bytes), Some(pid)) = (spec.memory, rustix::process::Pid::from_raw(id)) {
@@ -238,19 +328,19 @@ fn start_patiently(start: &Start<'_>) -> io::Result<(i32, OwnedFd)> {
 /// pipeline left behind may hold its output open: what they print later is not waited for.
 fn attend(
     processes: &mut [Process],
-    output: &OwnedFd,
+    output: Option<&OwnedFd>,
     capture: &mut Capture,
     cancel: &CancelSwitch,
     deadline: Option<Instant>,
 ) -> Option<Ended> {
     let mut buffer = [0u8; 8 << 10];
-    let mut output_open = true;
+    let mut output_open = output;
     // Processes that have ended but were not waited for: the group's number stays ours.
     let mut ended = vec![false; processes.len()];
     loop {
         let running: Vec<usize> = (0..processes.len()).filter(|i| !ended[*i]).collect();
         let mut fds = vec![PollFd::new(cancel.signal(), PollFlags::IN)];
-        if output_open {
+        if let Some(output) = output_open {
             fds.push(PollFd::new(output, PollFlags::IN));
         }
         fds.extend(running.iter().map(|i| PollFd::new(&processes[*i].handle, PollFlags::IN)));
@@ -268,8 +358,8 @@ fn attend(
         if !running.is_empty() && left == Some(Duration::ZERO) {
             return Some(Ended::TimedOut);
         }
-        let output_ready = output_open && !fds[1].revents().is_empty();
-        let offset = 1 + usize::from(output_open);
+        let output_ready = output_open.filter(|_| !fds[1].revents().is_empty());
+        let offset = 1 + usize::from(output_open.is_some());
         let now_ended: Vec<usize> = running
             .iter()
             .enumerate()
@@ -280,16 +370,16 @@ fn attend(
         for i in now_ended {
             ended[i] = true;
         }
-        if output_ready {
+        if let Some(output) = output_ready {
             match rustix::io::read(output, &mut buffer) {
-                Ok(0) => output_open = false,
+                Ok(0) => output_open = None,
                 Ok(count) => capture.add(&buffer[..count]),
                 Err(_) => {}
             }
         } else if running.is_empty() {
             return None;
         }
-        if !output_open && ended.iter().all(|e| *e) {
+        if output_open.is_none() && ended.iter().all(|e| *e) {
             return None;
         }
     }

@@ -2,7 +2,7 @@
 
 use std::io;
 use std::os::fd::{AsFd, AsRawFd, OwnedFd, RawFd};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use rustix::fs::{Mode, OFlags};
 
@@ -39,12 +39,15 @@ pub enum Access {
     Read,
     /// Everything, at and below a folder.
     Write,
+    /// Reading, writing and controlling a terminal.
+    Terminal,
 }
 
 /// Folders of the system that every command may read, kept open.
 pub struct SystemFolders {
     version: Option<u32>,
     open: Vec<(OwnedFd, u64)>,
+    canonical: Vec<PathBuf>,
 }
 
 const READABLE: [&str; 9] = ["/usr", "/lib", "/lib64", "/lib32", "/bin", "/sbin", "/etc", "/opt", "/proc"];
@@ -59,7 +62,7 @@ impl SystemFolders {
     pub fn open(workspace: &Path) -> SystemFolders {
         let version = sys::path_rules_version();
         let mut open = Vec::new();
-        let mut canonical: Vec<std::path::PathBuf> = Vec::new();
+        let mut canonical: Vec<PathBuf> = Vec::new();
         for folder in READABLE {
             // On many systems `/bin` and `/lib` are links into `/usr`: one rule stands for both.
             let Ok(real) = Path::new(folder).canonicalize() else { continue };
@@ -76,7 +79,13 @@ impl SystemFolders {
                 open.push((fd, READ_FILE | WRITE_FILE | if version >= Some(3) { TRUNCATE } else { 0 }));
             }
         }
-        SystemFolders { version, open }
+        SystemFolders { version, open, canonical }
+    }
+
+    /// Whether a path (absolute, with links followed) is in one of them, or is a device that all may use.
+    pub fn cover(&self, path: &Path) -> bool {
+        self.canonical.iter().any(|folder| path.starts_with(folder))
+            || DEVICES.iter().any(|device| path == Path::new(device))
     }
 }
 
@@ -118,6 +127,10 @@ impl RuleSet {
         let rights = match (access, is_folder) {
             (Access::Read, true) => EXECUTE | READ_FILE | READ_FOLDER,
             (Access::Read, false) => EXECUTE | READ_FILE,
+            (Access::Terminal, _) => {
+                let control = if self.version >= 5 { CONTROL_DEVICE } else { 0 };
+                READ_FILE | WRITE_FILE | control
+            }
             (Access::Write, _) => {
                 let mut all = ALL_OF_VERSION_1;
                 if self.version >= 2 {

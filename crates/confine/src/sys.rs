@@ -112,6 +112,76 @@ pub(crate) fn network_filter_works() -> bool {
 
 static REFUSE_ACTION: u32 = 0x0005_0000;
 
+// Watching system calls: a filter that hands some of them to a supervisor before they are done.
+
+const HAND_OVER: u32 = 0x7fc0_0000;
+
+/// Whether the kernel can hand system calls to a supervisor.
+pub(crate) fn supervision_works() -> bool {
+    // SAFETY: asks whether an action is available; reads one word.
+    let available = unsafe { libc::syscall(libc::SYS_seccomp, 2u32, 0u32, &raw const HAND_OVER_ACTION) };
+    ARCHITECTURE != 0 && available == 0
+}
+
+static HAND_OVER_ACTION: u32 = HAND_OVER;
+
+/// A filter that hands the calls with these numbers to a supervisor and lets all others pass.
+/// `refused` are refused at once.
+pub(crate) fn supervising_filter(handed_over: &[i64], refused: &[i64]) -> Vec<libc::sock_filter> {
+    let rest = handed_over.len() + refused.len();
+    debug_assert!(rest < 250, "jumps are bytes");
+    let mut filter = vec![
+        statement(LOAD_WORD, OFFSET_ARCHITECTURE),
+        if_equal(ARCHITECTURE, 0, (rest + 4) as u8),
+        statement(LOAD_WORD, OFFSET_NUMBER),
+        libc::sock_filter { code: JUMP_AT_LEAST, jt: (rest + 2) as u8, jf: 0, k: 0x4000_0000 },
+    ];
+    for (i, number) in handed_over.iter().enumerate() {
+        filter.push(if_equal(*number as u32, (rest - i) as u8, 0));
+    }
+    for (i, number) in refused.iter().enumerate() {
+        filter.push(if_equal(*number as u32, (refused.len() - i + 1) as u8, 0));
+    }
+    filter.extend([statement(RETURN, ALLOW), statement(RETURN, HAND_OVER), statement(RETURN, REFUSE)]);
+    filter
+}
+
+/// A system call that a process wants to do and waits with.
+#[derive(Clone, Copy)]
+pub(crate) struct WantedCall {
+    id: u64,
+    /// The thread that wants it.
+    pub thread: u32,
+    /// The call's number.
+    pub number: i64,
+    /// Its arguments.
+    pub arguments: [u64; 6],
+}
+
+/// The next call that waits. `None` when the one that waited is gone, or all processes are.
+pub(crate) fn next_call(listener: BorrowedFd<'_>) -> Option<WantedCall> {
+    // SAFETY: a structure of numbers, for which zero is a value; the kernel wants it so.
+    let mut call: libc::seccomp_notif = unsafe { std::mem::zeroed() };
+    // SAFETY: the pointer is to a live structure of the size that the request's number says.
+    let done = unsafe { libc::ioctl(listener.as_raw_fd(), libc::SECCOMP_IOCTL_NOTIF_RECV, &raw mut call) };
+    (done == 0).then_some(WantedCall {
+        id: call.id,
+        thread: call.pid,
+        number: i64::from(call.data.nr),
+        arguments: call.data.args,
+    })
+}
+
+/// Lets a call be done (0), or refuses it with an error's number.
+pub(crate) fn answer_call(listener: BorrowedFd<'_>, call: WantedCall, error: i32) {
+    const GO_ON: u32 = 1;
+    let flags = if error == 0 { GO_ON } else { 0 };
+    let mut answer = libc::seccomp_notif_resp { id: call.id, val: 0, error: -error, flags };
+    // SAFETY: the pointer is to a live structure of the size that the request's number says. That the one
+    // who waited may be gone is no harm.
+    unsafe { libc::ioctl(listener.as_raw_fd(), libc::SECCOMP_IOCTL_NOTIF_SEND, &raw mut answer) };
+}
+
 // Starting a process.
 
 /// Everything that a new process needs, made before it is started.
@@ -123,10 +193,12 @@ pub(crate) struct Start<'a> {
     pub stdin: RawFd,
     pub stdout: RawFd,
     pub stderr: RawFd,
-    /// The process group to join; 0 for a new one.
-    pub group: i32,
+    /// The process group to join; 0 for a new one, `None` to stay in this program's.
+    pub group: Option<i32>,
     pub rules: Option<RawFd>,
     pub filter_network: bool,
+    /// A filter that hands calls to a supervisor, and the socket on which the supervisor gets its end.
+    pub supervised: Option<(&'a [libc::sock_filter], RawFd)>,
 }
 
 struct Inside {
@@ -135,9 +207,13 @@ struct Inside {
     environment: *const *const libc::c_char,
     folder: *const libc::c_char,
     descriptors: [RawFd; 3],
+    /// -1: stays where it is.
     group: i32,
     rules: RawFd,
     filter_network: bool,
+    supervising: libc::sock_fprog,
+    /// -1: nobody supervises.
+    supervisor: RawFd,
     parent: i32,
     /// Written by the child when something fails: the error, and at which point.
     error: i32,
@@ -160,7 +236,9 @@ extern "C" fn child(inside: *mut libc::c_void) -> libc::c_int {
         let inside = &mut *inside.cast::<Inside>();
         inside.point = 1;
         let failed = 'failed: {
-            libc::setpgid(0, inside.group);
+            if inside.group >= 0 {
+                libc::setpgid(0, inside.group);
+            }
             // Ends with the program that started it.
             libc::prctl(libc::PR_SET_PDEATHSIG, libc::SIGKILL);
             if libc::getppid() != inside.parent {
@@ -181,8 +259,11 @@ extern "C" fn child(inside: *mut libc::c_void) -> libc::c_int {
             }
             libc::umask(0o022);
             inside.point = 3;
-            if inside.rules >= 0 || inside.filter_network {
+            if inside.rules >= 0 || inside.filter_network || inside.supervisor >= 0 {
                 libc::prctl(libc::PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0);
+            }
+            if inside.rules >= 0 {
+                drop_privileges();
             }
             if inside.rules >= 0 && libc::syscall(RESTRICT_SELF, inside.rules, 0u32) < 0 {
                 break 'failed true;
@@ -196,6 +277,9 @@ extern "C" fn child(inside: *mut libc::c_void) -> libc::c_int {
                     break 'failed true;
                 }
             }
+            if inside.supervisor >= 0 && !hand_over(&raw const inside.supervising, inside.supervisor) {
+                break 'failed true;
+            }
             inside.point = 4;
             libc::execve(inside.program, inside.words, inside.environment);
             true
@@ -204,6 +288,61 @@ extern "C" fn child(inside: *mut libc::c_void) -> libc::c_int {
             inside.error = *libc::__errno_location();
         }
         libc::_exit(127)
+    }
+}
+
+/// What a confined process of the superuser keeps of its privileges, by the numbers of `linux/capability.h`:
+/// owners and modes of files (0 to 4), other users (6, 7) and privileges of files (31). Others would let it
+/// look into processes outside its box, or change the machine.
+const KEPT_PRIVILEGES: u64 = 0b1101_1111 | 1 << 31;
+
+/// Gives up privileges for good. Without any (whoever is not the superuser) nothing happens. In the child:
+/// only system calls.
+///
+/// # Safety
+/// None of its own; changes this process only.
+unsafe fn drop_privileges() {
+    for number in 0..64 {
+        let keeps = KEPT_PRIVILEGES >> number & 1 == 1;
+        // SAFETY: sets a flag of this process; an error tells that there are no more privileges, or none to
+        // be given up.
+        if !keeps && unsafe { libc::prctl(libc::PR_CAPBSET_DROP, number as libc::c_ulong, 0, 0, 0) } < 0 {
+            return;
+        }
+    }
+}
+
+/// Puts this process under a supervisor, and sends it the end on which it hears of calls. In the child: only
+/// system calls.
+///
+/// # Safety
+/// `filter` points to a live program of system-call filter.
+unsafe fn hand_over(filter: *const libc::sock_fprog, socket: RawFd) -> bool {
+    const SET_FILTER: u32 = 1;
+    const NEW_LISTENER: u32 = 1 << 3;
+    // SAFETY: all pointers are to this function's own variables or to what the caller vouches for. The
+    // control message's buffer is aligned and large enough for one descriptor.
+    unsafe {
+        let listener = libc::syscall(libc::SYS_seccomp, SET_FILTER, NEW_LISTENER, filter) as RawFd;
+        if listener < 0 {
+            return false;
+        }
+        let mut byte = 0u8;
+        let mut text = libc::iovec { iov_base: (&raw mut byte).cast(), iov_len: 1 };
+        let mut control = [0u64; 4];
+        let mut message: libc::msghdr = std::mem::zeroed();
+        message.msg_iov = &raw mut text;
+        message.msg_iovlen = 1;
+        message.msg_control = control.as_mut_ptr().cast();
+        message.msg_controllen = libc::CMSG_SPACE(4) as _;
+        let header = libc::CMSG_FIRSTHDR(&raw const message);
+        (*header).cmsg_level = libc::SOL_SOCKET;
+        (*header).cmsg_type = libc::SCM_RIGHTS;
+        (*header).cmsg_len = libc::CMSG_LEN(4) as _;
+        libc::CMSG_DATA(header).cast::<RawFd>().write_unaligned(listener);
+        let sent = libc::sendmsg(socket, &raw const message, libc::MSG_NOSIGNAL) == 1;
+        libc::close(listener);
+        sent
     }
 }
 
@@ -234,9 +373,14 @@ pub(crate) fn start(start: &Start<'_>) -> Result<(i32, OwnedFd), (Point, io::Err
         environment: environment.as_ptr(),
         folder: start.folder.as_ptr(),
         descriptors: [start.stdin, start.stdout, start.stderr],
-        group: start.group,
+        group: start.group.unwrap_or(-1),
         rules: start.rules.unwrap_or(-1),
         filter_network: start.filter_network,
+        supervising: libc::sock_fprog {
+            len: start.supervised.map_or(0, |(filter, _)| filter.len() as u16),
+            filter: start.supervised.map_or(std::ptr::null_mut(), |(filter, _)| filter.as_ptr().cast_mut()),
+        },
+        supervisor: start.supervised.map_or(-1, |(_, socket)| socket),
         parent: std::process::id() as i32,
         error: 0,
         point: 0,
@@ -307,6 +451,18 @@ pub(crate) fn wait(id: i32) -> Exit {
 pub(crate) fn kill_group(group: i32) {
     // SAFETY: sends a signal; a group that is gone is no harm.
     unsafe { libc::killpg(group, libc::SIGKILL) };
+}
+
+/// Asks a process of ours to end.
+pub(crate) fn ask_to_end(id: i32) {
+    // SAFETY: sends a signal to a child that was not waited for.
+    unsafe { libc::kill(id, libc::SIGTERM) };
+}
+
+/// Ends a process of ours at once.
+pub(crate) fn end(id: i32) {
+    // SAFETY: sends a signal to a child that was not waited for.
+    unsafe { libc::kill(id, libc::SIGKILL) };
 }
 
 /// Lets processes whose parents end become children of this program, so that none is lost.

@@ -6,7 +6,8 @@ use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use nubrik_confine::{
-    Access, CancelSwitch, Capture, Ended, PipelineSpec, RuleSet, StageSpec, SystemFolders, run, support,
+    Access, CancelSwitch, Capture, Ended, Found, PipelineSpec, Recorder, RuleSet, StageSpec, SystemFolders,
+    Touch, can_record, run, support,
 };
 
 fn shell(script: &str) -> StageSpec {
@@ -38,6 +39,10 @@ impl Fixture {
     }
 
     fn run(&self, stages: Vec<StageSpec>) -> (Ended, String) {
+        self.run_recorded(stages, None)
+    }
+
+    fn run_recorded(&self, stages: Vec<StageSpec>, recorder: Option<&Recorder<'_>>) -> (Ended, String) {
         let root = self.folder.path();
         let rules = RuleSet::new(&SystemFolders::open(root)).unwrap();
         rules.allow(&root.join("declared"), Access::Read).unwrap();
@@ -52,6 +57,8 @@ impl Fixture {
             filter_network: true,
             timeout: self.timeout,
             memory: self.memory,
+            recorder,
+            attached: false,
         };
         let mut capture = Capture::new(1000);
         let ended = run(&spec, &mut capture, &self.cancel);
@@ -184,4 +191,74 @@ fn refuses_more_memory_than_allowed() {
     assert!(!matches!(ended, Ended::Well), "{ended:?}");
     let (ended, _) = fixture.run(vec![shell("x=small")]);
     assert!(matches!(ended, Ended::Well), "{ended:?}");
+}
+
+/// What a recorder noted below the fixture's folder.
+fn noted(fixture: &Fixture, recorder: &Recorder<'_>) -> Vec<(String, Touch, Found)> {
+    let root = fixture.folder.path().canonicalize().unwrap();
+    let inside = recorder.touched().into_iter().filter_map(|t| {
+        let path = t.path.strip_prefix(&root).ok()?.to_str()?.to_owned();
+        Some((path, t.touch, t.found))
+    });
+    inside.filter(|(path, ..)| !path.is_empty()).collect()
+}
+
+#[test]
+fn a_recorder_notes_what_commands_touch() {
+    if !can_record() {
+        return println!("skipped: this kernel cannot record");
+    }
+    let fixture = Fixture::new();
+    let recorder = Recorder::new();
+    let script = "cat declared; cat secret; test -e nowhere; echo x > own/new; cat /proc/self/cwd/own/x";
+    let (ended, output) = fixture.run_recorded(vec![shell(script), shell("cat >&2")], Some(&recorder));
+    assert!(matches!(ended, Ended::Well), "{ended:?} {output}");
+    assert!(output.contains("yes"), "{output}");
+    assert_eq!(
+        noted(&fixture, &recorder),
+        [
+            ("declared".to_owned(), Touch::Read, Found::File),
+            ("nowhere".to_owned(), Touch::LookedUp, Found::Nothing),
+            ("own/new".to_owned(), Touch::Written, Found::Nothing),
+            ("own/x".to_owned(), Touch::Read, Found::File),
+            ("secret".to_owned(), Touch::Read, Found::File),
+        ]
+    );
+    assert!(!recorder.wanted_network());
+    let socket = "import socket\ntry: socket.socket()\nexcept OSError: print('refused')";
+    if Path::new("/usr/bin/python3").exists() {
+        let (_, output) =
+            fixture.run_recorded(vec![shell(&format!("python3 -c \"{socket}\""))], Some(&recorder));
+        assert_eq!((output.trim(), recorder.wanted_network()), ("refused", true));
+    }
+}
+
+#[test]
+fn a_recorder_can_hide_what_is_there() {
+    if !can_record() {
+        return println!("skipped: this kernel cannot record");
+    }
+    let fixture = Fixture::new();
+    let secret = fixture.folder.path().canonicalize().unwrap().join("secret");
+    let hidden = |path: &Path| path == secret;
+    let recorder = Recorder::new().hiding(&hidden);
+    let script = "test -e secret && echo there || echo gone; ls -d declared";
+    let (_, output) = fixture.run_recorded(vec![shell(script)], Some(&recorder));
+    assert_eq!(output, "gone\ndeclared\n");
+}
+
+#[test]
+fn what_cannot_be_started_is_said_under_a_recorder_too() {
+    if !can_record() {
+        return println!("skipped: this kernel cannot record");
+    }
+    let mut missing = shell("");
+    missing.program = "/nonexistent/program".into();
+    let (ended, _) = Fixture::new().run_recorded(vec![shell("sleep 9"), missing], Some(&Recorder::new()));
+    assert!(matches!(ended, Ended::NotStarted(..)), "{ended:?}");
+    // A process that goes on in the background does not hold the recorder.
+    let script = "setsid sleep 2 & echo done";
+    let (ended, output) = Fixture::new().run_recorded(vec![shell(script)], Some(&Recorder::new()));
+    assert!(matches!(ended, Ended::Well), "{ended:?}");
+    assert_eq!(output, "done\n");
 }

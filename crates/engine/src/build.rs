@@ -39,12 +39,14 @@ pub struct Request<'a> {
     pub settled: &'a [StepId],
     /// The target that makes a file which is not in this graph.
     pub maker_elsewhere: &'a (dyn Fn(&str) -> Option<Arc<str>> + Sync),
+    /// Whether the files are results that people want to find, or only needed for something else.
+    pub publish: bool,
 }
 
 impl<'a> Request<'a> {
     /// A request in a graph that has everything.
     pub fn whole(graph: &'a Graph, files: &'a [FileId]) -> Request<'a> {
-        Request { graph, files, settled: &[], maker_elsewhere: &|_| None }
+        Request { graph, files, settled: &[], maker_elsewhere: &|_| None, publish: true }
     }
 }
 
@@ -211,13 +213,14 @@ pub fn build(
     listener: &dyn Listener,
     options: Options,
 ) -> Outcome {
-    let Request { graph, files, settled, .. } = request;
+    let Request { graph, files, settled, publish, .. } = request;
     let build = Build::new(request, before, outside, store, listener, options);
     let mut order = Closure::of(graph, files.iter().copied()).steps;
     let settled: HashSet<StepId> = settled.iter().copied().collect();
     order.retain(|step| !settled.contains(step));
     listener.hear(&Event::Began { steps: order.len() });
-    let schedule = Schedule::new(&build, order, &settled, files, out);
+    let published = if publish { files } else { &[] };
+    let schedule = Schedule::new(&build, order, &settled, published, out);
     std::thread::scope(|scope| {
         for _ in 1..options.jobs.min(schedule.order.len()).max(1) {
             scope.spawn(|| schedule.work());
@@ -421,6 +424,7 @@ impl<'b, 'a> Schedule<'b, 'a> {
                 let unfinished = StepMemory {
                     first_key: now.first_key,
                     command: now.parts.command,
+                    described: build.describe(step),
                     tools: now.parts.tools.clone(),
                     inputs: now.parts.inputs.clone(),
                     found: Vec::new(),

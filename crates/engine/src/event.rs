@@ -4,7 +4,8 @@ use std::sync::Arc;
 
 use nubrik_graph::StepId;
 
-use crate::outside::ToolProblem;
+use crate::differences::Comparison;
+use crate::outside::{ToolProblem, Touch};
 use crate::reason::Reason;
 
 /// What became of a step.
@@ -38,9 +39,36 @@ impl Verdict {
     }
 }
 
+/// Something that a step's commands wanted and were refused.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub enum Refusal {
+    /// To read, start or write what the step does not declare.
+    Path {
+        /// From the workspace's root, or absolute for what lies elsewhere.
+        path: Arc<str>,
+        /// What they wanted with it.
+        touch: Touch,
+        /// Whether it is a folder.
+        folder: bool,
+        /// The target that makes it, if one does.
+        target: Option<Arc<str>>,
+    },
+    /// To use the network.
+    Network,
+}
+
 /// Why a step failed.
 #[derive(Clone, Debug)]
 pub enum Failure {
+    /// The commands failed, and this was seen when they ran once more under a recorder.
+    Observed {
+        /// How they failed.
+        first: Box<Failure>,
+        /// What they were refused, the likeliest cause first.
+        refused: Vec<Refusal>,
+        /// Whether they ended well this time.
+        well_again: bool,
+    },
     /// A command ended with this code.
     Code(i32),
     /// A command was ended by this signal.
@@ -211,4 +239,6 @@ pub struct PlannedStep {
     pub reason: Reason,
     /// How long it took the last time, in microseconds; `None` where it never ran.
     pub micros: Option<u64>,
+    /// What differs from an earlier time, where that was asked for and there is one.
+    pub comparison: Option<Comparison>,
 }

@@ -13,8 +13,12 @@ use crate::outside::{FoundTool, Signature};
 use crate::reason::Reason;
 use crate::state::StepMemory;
 
+/// Stands among the tools of steps from which undeclared files are hidden. No tool has a name with a space.
+pub(crate) const HIDING: &str = "hiding of undeclared files";
+
 /// What a step is made of now.
 pub(crate) struct Examined {
+    pub id: StepId,
     pub parts: KeyParts,
     pub first_key: Digest,
     pub names: Digest,
@@ -76,6 +80,10 @@ impl Build<'_> {
         let named = step.tools.iter().zip(&tools);
         let named = named.map(|(id, found)| (self.graph.tools[id.0 as usize].clone(), found.identity));
         let mut named: Vec<(Arc<str>, Digest)> = named.collect();
+        if self.outside.hides_undeclared() && !step.commands.is_empty() {
+            // What is hidden may decide a result like a tool does.
+            named.push((HIDING.into(), Digest::of(HIDING.as_bytes())));
+        }
         named.sort();
         let mut inputs = Vec::with_capacity(step.inputs.len());
         for file in &step.inputs {
@@ -90,7 +98,7 @@ impl Build<'_> {
         } else {
             candidate_names(self.graph, &step.candidates)
         };
-        Ok(Examined { parts, first_key, names, tools })
+        Ok(Examined { id, parts, first_key, names, tools })
     }
 
     /// Decides what is to be done with a step.
@@ -176,10 +184,14 @@ impl Build<'_> {
         if let Some((path, _)) = gone {
             return Reason::InputRemoved { path: path.clone() };
         }
-        if memory.command == parts.command
-            && let Some((tool, _)) = parts.tools.iter().find(|t| !memory.tools.contains(t))
-        {
-            return Reason::ToolChanged { tool: tool.clone() };
+        if memory.command == parts.command {
+            let new = parts.tools.iter().find(|t| !memory.tools.contains(t));
+            if let Some((tool, _)) = new.or_else(|| memory.tools.iter().find(|t| !parts.tools.contains(t))) {
+                return match &**tool == HIDING {
+                    true => Reason::ConfinementChanged,
+                    false => Reason::ToolChanged { tool: tool.clone() },
+                };
+            }
         }
         Reason::changed(self.graph.step(id))
     }
@@ -270,6 +282,7 @@ impl Build<'_> {
         StepMemory {
             first_key: now.first_key,
             command: now.parts.command,
+            described: self.describe(now.id),
             tools: now.parts.tools.clone(),
             inputs: now.parts.inputs.clone(),
             found: entry.found.iter().map(|f| (f.path.clone(), f.digest)).collect(),

@@ -5,11 +5,13 @@
 
 mod build;
 mod command_text;
+mod differences;
 mod event;
 mod examine;
 mod files;
 mod found;
 mod key;
+mod observe;
 mod outside;
 mod perform;
 mod plan;
@@ -19,12 +21,16 @@ mod table;
 
 pub use build::{Build, Options, Outcome, Request, build};
 pub use command_text::{shown_command, shown_word};
-pub use event::{Event, Failure, Listener, Notice, PlannedStep, Summary, Verdict};
+pub use differences::{Comparison, Difference, Part};
+pub use event::{Event, Failure, Listener, Notice, PlannedStep, Refusal, Summary, Verdict};
 pub use files::FileTable;
 pub use found::{Listed, parse_listing};
 pub use key::{KEY_VERSION, declared_key};
-pub use outside::{FoundTool, Job, JobEnd, Outside, Placed, Signature, ToolProblem, TreeFile, Work};
-pub use plan::plan;
+pub use observe::{StepAudit, audit, in_box};
+pub use outside::{
+    FoundTool, Job, JobEnd, Outside, Placed, Seen, Signature, ToolProblem, Touch, Touched, TreeFile, Work,
+};
+pub use plan::{Supposed, plan};
 pub use reason::Reason;
 pub use state::{ChangeList, Changes, FileEntry, Published, State, StepMemory};
 pub use table::{FileBytes, Stored, Table};

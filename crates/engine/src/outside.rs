@@ -95,6 +95,58 @@ pub struct Job<'a> {
     pub limits: Limits,
 }
 
+/// What a command did with a path, the mildest first.
+#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Debug)]
+pub enum Touch {
+    /// Asked whether it is there, and what it is.
+    LookedUp,
+    /// Opened it for reading.
+    Read,
+    /// Started it as a program.
+    Started,
+    /// Made, changed or removed it, or asked to.
+    Written,
+}
+
+/// What a command was seen to do with a path.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Touched {
+    /// From the workspace's root, or absolute for what lies elsewhere. Links are followed.
+    pub path: Arc<str>,
+    /// The strongest thing that was done with it.
+    pub touch: Touch,
+    /// What was there when it was first touched: a folder (`true`) or a file; `None` for nothing.
+    pub folder: Option<bool>,
+    /// Whether the step may do that: it declares the path, or it is its own or the system's.
+    pub allowed: bool,
+}
+
+/// What commands were seen to do.
+#[derive(Clone, PartialEq, Eq, Debug, Default)]
+pub struct Seen {
+    /// With paths, each once, sorted.
+    pub touched: Vec<Touched>,
+    /// Whether they asked for the network and were refused.
+    pub wanted_network: bool,
+}
+
+impl Seen {
+    /// Adds what was seen of another command of the same step.
+    pub fn add(&mut self, other: Seen) {
+        self.wanted_network |= other.wanted_network;
+        for touched in other.touched {
+            match self.touched.binary_search_by(|t| t.path.cmp(&touched.path)) {
+                Ok(at) if self.touched[at].touch < touched.touch => {
+                    self.touched[at].touch = touched.touch;
+                    self.touched[at].allowed &= touched.allowed;
+                }
+                Ok(_) => {}
+                Err(at) => self.touched.insert(at, touched),
+            }
+        }
+    }
+}
+
 /// A file's or folder's place in what the tool makes itself.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub struct Placed {
@@ -199,8 +251,27 @@ pub trait Outside: Sync {
     /// # Errors
     /// When it is not there.
     fn tool(&self, name: &Arc<str>) -> Result<FoundTool, ToolProblem>;
+    /// A tool's version, if it was asked for already.
+    fn known_version(&self, name: &Arc<str>) -> Option<Arc<str>> {
+        let _ = name;
+        None
+    }
     /// Runs processes to their end; appends what they print.
     fn run(&self, job: &Job<'_>, printed: &mut Vec<u8>) -> JobEnd;
+    /// The same under a recorder, which tells what the processes did; `None` where the machine has none.
+    fn run_recorded(&self, job: &Job<'_>, printed: &mut Vec<u8>) -> Option<(JobEnd, Seen)> {
+        let _ = (job, printed);
+        None
+    }
+    /// Whether commands are told that files which they do not declare are not there.
+    fn hides_undeclared(&self) -> bool {
+        false
+    }
+    /// Moves a file or folder; what is at the new place is replaced.
+    ///
+    /// # Errors
+    /// When it cannot.
+    fn set_aside(&self, from: &str, to: &str) -> io::Result<()>;
     /// Does something itself, making the file or folder `to`.
     ///
     /// # Errors

@@ -4,14 +4,14 @@
 use std::sync::Arc;
 use std::time::Instant;
 
-use nubrik_graph::{Native, Program, StepId, WorkFolder};
+use nubrik_graph::{Native, Program, Stage, Step, StepId, WorkFolder};
 use nubrik_store::{FoundInput, OutputRecord, Record, RecordEntry, TreeEntry};
 
 use crate::build::Build;
 use crate::event::{Event, Failure, Notice};
 use crate::examine::Examined;
 use crate::found::{Listed, parse_listing};
-use crate::outside::{FoundTool, Job, JobEnd, Placed, Signature, Work};
+use crate::outside::{FoundTool, Job, JobEnd, Placed, Seen, Signature, Work};
 use crate::reason::Reason;
 use crate::state::StepMemory;
 
@@ -77,15 +77,23 @@ impl Build<'_> {
         let mut printed = Vec::new();
         let began = Instant::now();
         let began_at = self.outside.now();
-        let ran = self.run_commands(id, &now.tools, &mut printed);
+        let ran = self.run_commands(id, &now.tools, &mut printed, None);
         let micros = began.elapsed().as_micros() as u64;
         let result = ran.and_then(|()| self.keep(id, now, reason, began_at, micros, &printed).map_err(Some));
+        let result = result.map_err(|failure| {
+            failure.map(|failure| self.look_closer(id, &now.tools, failure, micros, &printed))
+        });
+        self.discard_scratch(id);
+        Performed { result, micros, printed }
+    }
+
+    /// Throws away what a step needs only while it runs.
+    pub(crate) fn discard_scratch(&self, id: StepId) {
         let step = self.graph.step(id);
         let private = matches!(step.work, WorkFolder::Private { .. });
         if !step.scratch.is_empty() || !step.lists.is_empty() || private {
             self.outside.discard(&format!("{}/.scratch", step.folder.as_str()));
         }
-        Performed { result, micros, printed }
     }
 
     /// Folders that must be there before the commands run, below the step's own.
@@ -111,21 +119,15 @@ impl Build<'_> {
         inner
     }
 
-    fn run_commands(
-        &self,
-        id: StepId,
-        tools: &[FoundTool],
-        printed: &mut Vec<u8>,
-    ) -> Result<(), Option<Failure>> {
+    /// Makes a step's folder anew, with all that its commands find there.
+    pub(crate) fn prepare(&self, id: StepId) -> Result<(), Failure> {
         let step = self.graph.step(id);
         let inner = self.inner_folders(id);
         let machine = |e: std::io::Error| Failure::Machine { problem: e.to_string() };
         self.outside.fresh_folder(step.folder.as_str(), &inner).map_err(machine)?;
         if let Some(native) = &step.native {
             let to = self.graph.file(step.outputs[0].file).path.as_str();
-            self.outside
-                .work(&self.work_of(native), to)
-                .map_err(|problem| Some(Failure::Native { problem }))?;
+            self.outside.work(&self.work_of(native), to).map_err(|problem| Failure::Native { problem })?;
         }
         for list in &step.lists {
             let text: String = list.lines.iter().map(|line| format!("{line}\n")).collect();
@@ -136,7 +138,20 @@ impl Build<'_> {
             let work = Work::Copy(copy_of.map(|f| self.graph.file(f).path.shared().clone()));
             self.outside.work(&work, at.as_str()).map_err(|problem| Failure::Machine { problem })?;
         }
-        let ended = self.run_pipelines(id, tools, printed)?;
+        Ok(())
+    }
+
+    /// Runs a step's commands in its folder, made anew; with `seen`, under a recorder.
+    pub(crate) fn run_commands(
+        &self,
+        id: StepId,
+        tools: &[FoundTool],
+        printed: &mut Vec<u8>,
+        seen: Option<&mut Seen>,
+    ) -> Result<(), Option<Failure>> {
+        self.prepare(id)?;
+        let step = self.graph.step(id);
+        let ended = self.run_pipelines(id, tools, printed, seen)?;
         if let Some(status) = step.status {
             let code = ended.unwrap_or(0);
             let work = Work::Write { text: format!("{code}\n").into(), executable: false };
@@ -181,10 +196,11 @@ impl Build<'_> {
         id: StepId,
         tools: &[FoundTool],
         printed: &mut Vec<u8>,
+        mut seen: Option<&mut Seen>,
     ) -> Result<Option<i32>, Option<Failure>> {
         let step = self.graph.step(id);
-        let files = step.inputs.iter().chain(&step.candidates);
-        let readable: Vec<Arc<str>> = files.map(|f| self.graph.file(*f).path.shared().clone()).collect();
+        let readable = self.readable(id);
+        let work = step.work.path();
         for pipeline in &step.commands {
             let mut stages = Vec::new();
             for stage in &pipeline.stages {
@@ -194,12 +210,13 @@ impl Build<'_> {
                 };
                 stages.push((program, stage));
             }
-            let folder = step.folder.as_str();
-            let work = step.work.path();
-            let limits = step.limits;
-            let work = work.as_str();
-            let job = Job { stages, env: &step.env, folder, readable: &readable, tools, work, limits };
-            match self.outside.run(&job, printed) {
+            let job = self.job(step, stages, &readable, tools, work.as_str());
+            let recorded = seen.as_mut().and_then(|seen| {
+                let (end, more) = self.outside.run_recorded(&job, printed)?;
+                seen.add(more);
+                Some(end)
+            });
+            match recorded.unwrap_or_else(|| self.outside.run(&job, printed)) {
                 JobEnd::Well => {}
                 JobEnd::Cancelled => return Err(None),
                 JobEnd::Code(code) if step.status.is_some() => {
@@ -224,6 +241,25 @@ impl Build<'_> {
             }
         }
         Ok(None)
+    }
+
+    /// Files that a step's commands may read, from the workspace's root.
+    pub(crate) fn readable(&self, id: StepId) -> Vec<Arc<str>> {
+        let step = self.graph.step(id);
+        let files = step.inputs.iter().chain(&step.candidates);
+        files.map(|f| self.graph.file(*f).path.shared().clone()).collect()
+    }
+
+    pub(crate) fn job<'j>(
+        &self,
+        step: &'j Step,
+        stages: Vec<(std::path::PathBuf, &'j Stage)>,
+        readable: &'j [Arc<str>],
+        tools: &'j [FoundTool],
+        work: &'j str,
+    ) -> Job<'j> {
+        let (folder, limits) = (step.folder.as_str(), step.limits);
+        Job { stages, env: &step.env, folder, readable, tools, work, limits }
     }
 
     /// Takes note of what the commands made and read, and keeps it in the store.
@@ -341,7 +377,7 @@ impl Build<'_> {
     }
 
     /// Hashes the outputs and gives them to the store.
-    fn take_outputs(&self, id: StepId) -> Result<(Vec<OutputRecord>, Vec<Signature>), Failure> {
+    pub(crate) fn take_outputs(&self, id: StepId) -> Result<(Vec<OutputRecord>, Vec<Signature>), Failure> {
         let step = self.graph.step(id);
         let (mut outputs, mut signatures) = (Vec::new(), Vec::new());
         for output in &step.outputs {

@@ -14,7 +14,16 @@ use crate::outside::Outside;
 use crate::reason::Reason;
 use crate::state::State;
 
-/// What a build would do, in an order in which it could, if some files changed; runs and changes nothing.
+/// What a plan supposes and tells.
+#[derive(Clone, Copy, Default, Debug)]
+pub struct Supposed<'a> {
+    /// Files whose contents are taken to be others, by paths from the workspace's root.
+    pub if_changed: &'a [Arc<str>],
+    /// Whether steps that are not current are held against earlier ones.
+    pub compare: bool,
+}
+
+/// What a build would do, in an order in which it could; runs and changes nothing.
 pub fn plan(
     graph: &Graph,
     requested: &[FileId],
@@ -22,11 +31,11 @@ pub fn plan(
     outside: &dyn Outside,
     store: Option<&dyn Store>,
     listener: &dyn Listener,
-    if_changed: &[Arc<str>],
+    supposed: Supposed<'_>,
 ) -> Vec<PlannedStep> {
     let options = Options { jobs: 1, keep_going: true };
     let mut build = Build::new(Request::whole(graph, requested), before, outside, store, listener, options);
-    build.table = FileTable::new(&before.files).with_changed(if_changed.iter().cloned());
+    build.table = FileTable::new(&before.files).with_changed(supposed.if_changed.iter().cloned());
     let order = Closure::of(graph, requested.iter().copied()).steps;
     let mut planned: Vec<PlannedStep> = Vec::new();
     // Steps whose outputs show only when they have run.
@@ -38,7 +47,9 @@ pub fn plan(
         if matches!(verdict, Verdict::Ran | Verdict::Left | Verdict::Failed) {
             unknown.insert(step);
         }
-        planned.push(PlannedStep { step, verdict, reason, micros });
+        let compared = supposed.compare && verdict != Verdict::Current;
+        let comparison = if compared { build.compare(step) } else { None };
+        planned.push(PlannedStep { step, verdict, reason, micros, comparison });
     }
     planned
 }

@@ -22,6 +22,8 @@ pub enum Reason {
     CommandChanged { what: &'static str, place: Arc<str> },
     /// A tool is not what it was.
     ToolChanged { tool: Arc<str> },
+    /// What it may see of the workspace is ruled in another way.
+    ConfinementChanged,
     /// A file that was not there is found now where the command looks.
     NameAppeared { path: Arc<str> },
     /// A file that the command could have taken is gone.
@@ -57,6 +59,7 @@ impl fmt::Display for Reason {
             Reason::InputRemoved { path } => write!(f, "{} is no longer needed", file_name(path)),
             Reason::CommandChanged { what, place } => write!(f, "its {what} changed, {place}"),
             Reason::ToolChanged { tool } => write!(f, "the tool {tool} changed"),
+            Reason::ConfinementChanged => f.write_str("what is hidden from it changed, nubrik.toml"),
             Reason::NameAppeared { path } => write!(f, "{path} appeared"),
             Reason::NameVanished { path } => write!(f, "{path} vanished"),
             Reason::OutputMissing { path } => write!(f, "its output {} is gone", file_name(path)),
@@ -95,6 +98,7 @@ impl Reason {
             Reason::InputRemoved { .. } => "input-removed",
             Reason::CommandChanged { .. } => "command-changed",
             Reason::ToolChanged { .. } => "tool-changed",
+            Reason::ConfinementChanged => "confinement-changed",
             Reason::NameAppeared { .. } => "name-appeared",
             Reason::NameVanished { .. } => "name-vanished",
             Reason::OutputMissing { .. } => "output-missing",

@@ -8,7 +8,7 @@ use crate::outside::Signature;
 use crate::reason::Reason;
 use crate::table::{Base, FileBytes, Stored, Table};
 
-const MAGIC: &[u8; 8] = b"nbstate2";
+const MAGIC: &[u8; 8] = b"nbstate3";
 const LOG_MAGIC: &[u8; 8] = b"nbslog 1";
 
 /// Length of what stands before the index: magic, number of builds, count of each table, and a digest.
@@ -32,6 +32,8 @@ pub struct StepMemory {
     pub first_key: Digest,
     /// Digest of its words, variables and names.
     pub command: Digest,
+    /// The same in words (`differences.rs`), to say what changed; empty where that is too much.
+    pub described: Arc<str>,
     /// Its tools and their identities.
     pub tools: Vec<(Arc<str>, Digest)>,
     /// Its certain inputs and their contents.
@@ -336,6 +338,7 @@ fn encode_memory(out: &mut Encoder, memory: &StepMemory) {
     out.text(&memory.because.0);
     out.text(&memory.because.1);
     out.text(memory.because.2.as_deref().unwrap_or(""));
+    out.text(&memory.described);
 }
 
 fn decode_memory(from: &mut Decoder<'_>) -> Result<StepMemory, Truncated> {
@@ -355,5 +358,6 @@ fn decode_memory(from: &mut Decoder<'_>) -> Result<StepMemory, Truncated> {
             let (code, text, input) = (from.text()?.to_owned(), from.text()?.to_owned(), from.text()?);
             (code, text, (!input.is_empty()).then(|| input.into()))
         },
+        described: from.text()?.into(),
     })
 }

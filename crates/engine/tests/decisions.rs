@@ -7,7 +7,7 @@ mod fake;
 use std::sync::atomic::Ordering;
 
 use fake::{Bench, Joins, Log, StoreOn};
-use nubrik_engine::{Options, State, plan};
+use nubrik_engine::{Options, State, Supposed, plan};
 use proptest::prelude::*;
 
 /// Two steps in a row over sources `a` and `b`.
@@ -203,8 +203,15 @@ fn a_plan_changes_nothing_and_says_what_it_cannot_know() {
     bench.machine.write("a", "neap ");
     let store = StoreOn(&bench.store, &bench.machine);
     let last = joins.graph.steps[1].outputs[0].file;
-    let planned =
-        plan(&joins.graph, &[last], &bench.state, &bench.machine, Some(&store), &Log::default(), &[]);
+    let planned = plan(
+        &joins.graph,
+        &[last],
+        &bench.state,
+        &bench.machine,
+        Some(&store),
+        &Log::default(),
+        Supposed::default(),
+    );
     let said: Vec<String> = planned.iter().map(|p| format!("{} {}", p.verdict.word(), p.reason)).collect();
     assert_eq!(said, ["ran a changed", "left if f0 of t0 changes"]);
     assert!(planned.iter().all(|p| p.micros.is_some()));

@@ -65,6 +65,10 @@ pub enum Command {
         what: Vec<String>,
         #[command(flatten)]
         how: How,
+        /// Then run the steps of these targets once more, recorded: say what they read and write beside
+        /// what they declare
+        #[arg(long)]
+        audit: bool,
     },
     /// Build a program and run it in this terminal
     Run {
@@ -75,6 +79,13 @@ pub enum Command {
         args: Vec<String>,
         #[command(flatten)]
         how: How,
+    },
+    /// Open a shell where a step's commands run: same folder, environment and box
+    Inside {
+        /// The target that has the step
+        address: String,
+        /// Words of what the step says it does, where the target has several
+        step: Option<String>,
     },
     /// Say what a build would run, and why; run nothing
     Plan {

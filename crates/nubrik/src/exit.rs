@@ -19,6 +19,8 @@ pub enum Exit {
     Own,
     /// Interrupted.
     Interrupted,
+    /// As a program that was run in the terminal ended.
+    Other(u8),
 }
 
 impl Exit {
@@ -32,6 +34,7 @@ impl Exit {
             Exit::Machine => 4,
             Exit::Own => 5,
             Exit::Interrupted => 130,
+            Exit::Other(code) => code,
         }
     }
 }

@@ -1,11 +1,21 @@
 //! Signals: the first one stops all steps and lets the program tidy up, a third one ends it at once.
 
+use std::io::IsTerminal;
 use std::sync::Arc;
-use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 
 use nubrik_confine::CancelSwitch;
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
 use signal_hook::iterator::Signals;
+
+/// Whether what runs in the terminal hears the terminal's interrupts itself.
+static LEFT_TO_CHILDREN: AtomicBool = AtomicBool::new(false);
+
+/// While something else runs in this terminal, an interrupt from the keyboard is its own business: it gets
+/// it, too.
+pub fn leave_to_children(leave: bool) {
+    LEFT_TO_CHILDREN.store(leave && std::io::stdin().is_terminal(), Ordering::Relaxed);
+}
 
 /// How many signals end the program at once.
 const IMPATIENCE: usize = 3;
@@ -17,7 +27,10 @@ pub fn cancel_switch() -> std::io::Result<Arc<CancelSwitch>> {
     let mut signals = Signals::new([SIGINT, SIGTERM, SIGHUP])?;
     let thrown = switch.clone();
     std::thread::spawn(move || {
-        for _ in signals.forever() {
+        for signal in signals.forever() {
+            if signal == SIGINT && LEFT_TO_CHILDREN.load(Ordering::Relaxed) {
+                continue;
+            }
             thrown.throw();
             if heard.fetch_add(1, Ordering::Relaxed) + 1 >= IMPATIENCE {
                 std::process::exit(130);

@@ -418,3 +418,103 @@ fn a_changed_text_is_called_a_text() {
     sandbox.write("targets.nub", &text("flow"));
     assert_eq!(sandbox.run(&["build", "--json"]).reason("write a"), "its text changed, targets.nub:1");
 }
+
+/// A target whose command depends on an option and a file.
+fn with_options() -> Sandbox {
+    Sandbox::new(&[
+        (
+            "targets.nub",
+            "option mode: \"debug\" | \"release\" = \"debug\"\n\
+             let flags = match mode { \"debug\": [\"-O0\", \"-g\"], \"release\": [\"-O2\"] }\n\
+             target first = step { run = `sh -c 'cat \"$1\" > \"$2\"; : \"$@\"' sh {in \"a.txt\"} {out \"first.txt\"} {flags}`, env = { \"DEPTH\": \"7\" } }\n\
+             target last = step { run = `cp {first} {out \"last.txt\"}` }\n",
+        ),
+        ("a.txt", "a\n"),
+    ])
+}
+
+#[test]
+fn why_shows_which_words_differ() {
+    let sandbox = with_options();
+    sandbox.run(&["build"]).expect(0);
+    let text = sandbox.read("targets.nub").replace("\"-O0\"", "\"-O1\"").replace("\"7\"", "\"8\"");
+    sandbox.write("targets.nub", &text);
+    let run = sandbox.run(&["why", "last", "--plain"]).expect(0);
+    let wanted = "last would perhaps run now\n\
+        because   last    make last.txt    if first.txt of first changes\n\
+        since     first   make first.txt   its command changed, targets.nub:3\n          \
+        since build 1:\n          word      -O1 instead of -O0\n          variable  DEPTH=8 instead of DEPTH=7\n";
+    assert_eq!(run.stdout, wanted);
+    let run = sandbox.run(&["why", "last", "--json"]).expect(0);
+    assert_eq!(
+        run.events()[1]["differences"],
+        serde_json::json!([
+            { "part": "word", "before": "-O0", "now": "-O1" },
+            { "part": "variable", "before": "DEPTH=7", "now": "DEPTH=8" }
+        ])
+    );
+    // One file that changed is said once.
+    sandbox.run(&["build"]).expect(0);
+    sandbox.write("a.txt", "b\n");
+    let run = sandbox.run(&["why", "first", "--plain"]).expect(0);
+    assert_eq!(run.stdout, "first would run now\nbecause   first   make first.txt   a.txt changed\n");
+}
+
+#[test]
+fn why_names_the_nearest_variant_of_what_never_ran() {
+    let sandbox = with_options();
+    sandbox.run(&["build"]).expect(0);
+    let run = sandbox.run(&["why", "first", "--set", "mode=release", "--plain"]).expect(0);
+    let wanted = "first would run now\n\
+        because   first   make first.txt   never built here\n          \
+        nearest to it is build 1 with the options' defaults; what differs:\n          \
+        word      -O2 instead of -O0\n          word      -g is gone\n";
+    assert_eq!(run.stdout, wanted);
+    sandbox.run(&["build", "--set", "mode=release"]).expect(0);
+    sandbox.write(
+        "targets.nub",
+        &sandbox
+            .read("targets.nub")
+            .replace("\"debug\" | \"release\"", "\"debug\" | \"release\" | \"small\"")
+            .replace("\"release\": [", "\"small\": [\"-Os\"], \"release\": ["),
+    );
+    let run = sandbox.run(&["why", "first", "--set", "mode=small", "--plain"]).expect(0);
+    assert!(run.stdout.contains("nearest to it is build 2 with mode=release; what differs:\n          word      -Os instead of -O2\n"), "{}", run.stdout);
+}
+
+#[test]
+fn a_shell_opens_where_a_step_runs() {
+    let sandbox = with_options();
+    let inside = |args: &[&str], script: &str| {
+        use std::io::Write;
+        let mut command = sandbox.command(&[&["inside"], args].concat());
+        let stdio = std::process::Stdio::piped;
+        let mut child = command.stdin(stdio()).stdout(stdio()).stderr(stdio()).spawn().unwrap();
+        child.stdin.take().unwrap().write_all(script.as_bytes()).unwrap();
+        let output = child.wait_with_output().unwrap();
+        let text = |bytes: Vec<u8>| String::from_utf8(bytes).unwrap();
+        (output.status.code().unwrap(), text(output.stdout), text(output.stderr))
+    };
+    let (code, stdout, stderr) = inside(
+        &["last"],
+        "cat .nubrik/made/first/@first.txt/first.txt; echo x > .nubrik/made/last/@last.txt/last.txt; echo $TZ $DEPTH; exit 7",
+    );
+    assert_eq!((code, stdout.as_str()), (7, "a\nUTC\n"), "{stderr}");
+    assert!(stderr.contains("ran       first"), "what it needs is built first: {stderr}");
+    assert!(stderr.contains("command   cp .nubrik/made/first/@first.txt/first.txt"), "{stderr}");
+    // What was made there is gone, and nothing was published.
+    assert!(!sandbox.exists("out/base/last.txt") && !sandbox.exists("out/base/first.txt"));
+    let run = sandbox.run(&["build", "--json"]).expect(0);
+    assert_eq!(run.ran(), ["make last.txt"]);
+    let (code, stdout, _) =
+        inside(&["first", "first.txt"], "echo $DEPTH; touch .nubrik/made/first/@first.txt/new");
+    assert_eq!((code, stdout.as_str()), (0, "7\n"));
+    assert_eq!(sandbox.run(&["build", "--json"]).expect(0).summary()["current"], 2);
+    let (code, _, stderr) = inside(&["first", "other"], "");
+    assert_eq!(code, 2);
+    assert!(stderr.contains("no step of `first` says `other`"), "{stderr}");
+    if nubrik_confine::support().path_rules.is_some() {
+        let (_, _, stderr) = inside(&["last"], "cat a.txt");
+        assert!(stderr.contains("Permission denied"), "{stderr}");
+    }
+}

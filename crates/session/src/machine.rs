@@ -10,8 +10,13 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, OnceLock};
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
-use nubrik_confine::{Access, CancelSwitch, Capture, Ended, PipelineSpec, RuleSet, StageSpec, SystemFolders};
-use nubrik_engine::{FoundTool, Job, JobEnd, Outside, Signature, ToolProblem, TreeFile, Work};
+use nubrik_confine::{
+    Access, CancelSwitch, Capture, Ended, PipelineSpec, Recorder, RuleSet, StageSpec, SystemFolders,
+    can_record,
+};
+use nubrik_engine::{
+    FoundTool, Job, JobEnd, Outside, Seen, Signature, ToolProblem, Touch, Touched, TreeFile, Work,
+};
 use nubrik_store::Digest;
 use rustix::fs::{AtFlags, Mode, OFlags};
 
@@ -40,8 +45,10 @@ pub struct Machine {
     network_filter: bool,
     pub(crate) tools: ToolFinder,
     cancel: Arc<CancelSwitch>,
-    /// Where private temporary folders are made, from the workspace's root.
-    temporary: OnceLock<&'static str>,
+    /// Set once the folder of private temporary folders was made.
+    temporary: OnceLock<()>,
+    /// Whether commands are told that files which they do not declare are not there.
+    hides_undeclared: bool,
     /// Whether a job ran, and with it processes that it may have left behind.
     started: AtomicBool,
 }
@@ -67,8 +74,15 @@ impl Machine {
             tools: ToolFinder::new(search_path, remembered_tools),
             cancel,
             temporary: OnceLock::new(),
+            hides_undeclared: false,
             started: AtomicBool::new(false),
         })
+    }
+
+    /// Tells commands that files which they do not declare are not there, where this machine can do that.
+    #[must_use]
+    pub fn hiding_undeclared(self, hides: bool) -> Machine {
+        Machine { hides_undeclared: hides && can_record(), ..self }
     }
 
     /// A folder, opened to look up names below it.
@@ -131,20 +145,145 @@ impl Machine {
         Ok(rules)
     }
 
-    /// Makes a job's private temporary folder: its path from the root, which is the same in every
-    /// run. The folder of all of them is in memory where the machine offers that, behind a link:
-    /// many file systems are slow at making and freeing what lives for a moment.
-    fn temporary_folder(&self, job: &Job<'_>) -> io::Result<String> {
-        let all = self.temporary.get_or_init(|| {
+    /// Runs a job's processes, confined, to their end.
+    fn run_in_box(&self, job: &Job<'_>, printed: &mut Vec<u8>, recorder: Option<&Recorder<'_>>) -> JobEnd {
+        self.started.store(true, Ordering::Relaxed);
+        let prepared = self.temporary_folder(job).and_then(|folder| {
+            let rules = self.rules(job, &self.root.join(&folder))?;
+            Ok((folder, rules))
+        });
+        let (temporary, rules) = match prepared {
+            Ok(prepared) => prepared,
+            Err(problem) => return JobEnd::NotStarted(self.root.join(job.folder), problem),
+        };
+        let environment = environment(job, &temporary);
+        let path = |p: &Option<nubrik_source::WsPath>| p.as_ref().map(|p| PathBuf::from(p.as_str()));
+        let stages = job.stages.iter().map(|(program, stage)| StageSpec {
+            program: program.clone(),
+            words: called_by(program, &stage.words),
+            stdin: path(&stage.stdin),
+            stdout: path(&stage.stdout),
+            stderr: path(&stage.stderr),
+        });
+        let spec = PipelineSpec {
+            stages: stages.collect(),
+            folder: &self.root,
+            work: &self.root.join(job.work),
+            environment: &environment,
+            rules: Some(&rules),
+            filter_network: self.network_filter && !job.limits.network,
+            timeout: job.limits.timeout.map(Duration::from_millis),
+            memory: job.limits.memory,
+            recorder,
+            attached: false,
+        };
+        let mut capture = Capture::new(PRINTED_LIMIT.saturating_sub(printed.len()));
+        let ended = nubrik_confine::run(&spec, &mut capture, &self.cancel);
+        let temporary = self.root.join(temporary);
+        let _ = fs::remove_dir(&temporary).or_else(|_| fs::remove_dir_all(&temporary));
+        printed.extend_from_slice(&capture.bytes);
+        if capture.cut > 0 {
+            printed.extend_from_slice(
+                format!("\n[{} more bytes were printed and not kept]\n", capture.cut).as_bytes(),
+            );
+        }
+        match ended {
+            Ended::Well => JobEnd::Well,
+            Ended::Code(code) => JobEnd::Code(code),
+            Ended::Signal(signal) => JobEnd::Signal(signal),
+            Ended::Cancelled => JobEnd::Cancelled,
+            Ended::TimedOut => JobEnd::TimedOut,
+            Ended::NotStarted(program, problem) => JobEnd::NotStarted(program, problem),
+        }
+    }
+
+    /// Runs a program in a job's box, in this terminal: same folder, environment and rules.
+    pub(crate) fn attach(
+        &self,
+        job: &Job<'_>,
+        program: &Path,
+        words: &[&str],
+        prompt: &str,
+    ) -> io::Result<i32> {
+        let temporary = self.temporary_folder(job)?;
+        let rules = self.rules(job, &self.root.join(&temporary))?;
+        // For the line editing and the job control of a shell.
+        let _ = rules.allow(Path::new("/dev/tty"), Access::Terminal);
+        let mut environment = environment(job, &temporary);
+        environment.push(("PS1".to_owned(), prompt.to_owned()));
+        environment.push(("TERM".to_owned(), std::env::var("TERM").unwrap_or_else(|_| "dumb".to_owned())));
+        let words = words.iter().map(|w| (*w).to_owned()).collect();
+        let stage = StageSpec { program: program.to_owned(), words, stdin: None, stdout: None, stderr: None };
+        let spec = PipelineSpec {
+            stages: vec![stage],
+            folder: &self.root,
+            work: &self.root.join(job.work),
+            environment: &environment,
+            rules: Some(&rules),
+            filter_network: self.network_filter && !job.limits.network,
+            timeout: None,
+            memory: job.limits.memory,
+            recorder: None,
+            attached: true,
+        };
+        let ended = nubrik_confine::run(&spec, &mut Capture::new(0), &self.cancel);
+        let _ = fs::remove_dir_all(self.root.join(&temporary));
+        Ok(match ended {
+            Ended::Well => 0,
+            Ended::Code(code) => code,
+            Ended::Signal(signal) => 128 + signal,
+            Ended::Cancelled | Ended::TimedOut => 130,
+            Ended::NotStarted(_, problem) => return Err(problem),
+        })
+    }
+
+    /// What a job may touch, as its path rules say.
+    fn grants(&self, job: &Job<'_>) -> Grants<'_> {
+        let whole = |path: &str| {
+            let path = self.root.join(path);
+            path.canonicalize().unwrap_or(path)
+        };
+        let mut readable: Vec<PathBuf> = job.readable.iter().map(|path| whole(path)).collect();
+        let parts = job.tools.iter().flat_map(|t| &t.parts);
+        readable.extend(parts.filter_map(|part| needed_folder(Path::new(&**part), &self.root)));
+        self.make_temporary();
+        // It is not there yet, but the folder that it will be in is.
+        let name = self.temporary_name(job);
+        let temporary = whole(".nubrik/tmp").join(name.rsplit('/').next().unwrap_or(&name));
+        let own = vec![whole(job.folder), temporary];
+        readable.sort();
+        readable.dedup();
+        Grants {
+            root: self.root.canonicalize().unwrap_or(self.root.clone()),
+            system: &self.system,
+            readable,
+            own,
+        }
+    }
+
+    /// Makes the folder of all private temporary folders. It is in memory where the machine offers that,
+    /// behind a link: many file systems are slow at making and freeing what lives for a moment.
+    fn make_temporary(&self) {
+        self.temporary.get_or_init(|| {
             let own = self.root.join(".nubrik/tmp");
             if let Some(in_memory) = memory_folder(&self.root) {
                 let _ = fs::remove_file(&own);
                 let _ = std::os::unix::fs::symlink(&in_memory, &own);
             }
             let _ = fs::create_dir_all(&own);
-            ".nubrik/tmp"
         });
-        let folder = format!("{all}/{}", &Digest::of(job.folder.as_bytes()).hex()[..16]);
+    }
+
+    /// A job's private temporary folder, from the root.
+    fn temporary_name(&self, job: &Job<'_>) -> String {
+        format!(".nubrik/tmp/{}", &Digest::of(job.folder.as_bytes()).hex()[..16])
+    }
+
+    /// Makes a job's private temporary folder: its path from the root, which is the same in every
+    /// run.
+    fn temporary_folder(&self, job: &Job<'_>) -> io::Result<String> {
+        self.make_temporary();
+        let folder = self.temporary_name(job);
         let path = self.root.join(&folder);
         match fs::create_dir(&path) {
             Err(e) if e.kind() == io::ErrorKind::AlreadyExists => {
@@ -164,6 +303,76 @@ impl Machine {
         let mut options = fs::OpenOptions::new();
         options.write(true).create(true).truncate(true).mode(if executable { 0o755 } else { 0o644 });
         io::copy(&mut source, &mut options.open(to)?).map(drop)
+    }
+}
+
+/// All variables that a job's processes see.
+fn environment(job: &Job<'_>, temporary: &str) -> Vec<(String, String)> {
+    // As seen from the folder in which it runs: the same words on every machine.
+    let up = "../".repeat(job.work.split('/').filter(|p| !p.is_empty()).count());
+    let scratch = format!("/proc/self/cwd/{up}{temporary}");
+    let mut environment: Vec<(String, String)> =
+        CONFINED_ENVIRONMENT.iter().map(|(n, v)| ((*n).to_owned(), (*v).to_owned())).collect();
+    environment.push(("HOME".to_owned(), scratch.clone()));
+    environment.push(("TMPDIR".to_owned(), scratch));
+    for (name, value) in job.env {
+        environment.retain(|(n, _)| **n != **name);
+        environment.push((name.to_string(), value.to_string()));
+    }
+    environment
+}
+
+/// What a job may touch. All paths are absolute, with links followed.
+struct Grants<'m> {
+    root: PathBuf,
+    system: &'m SystemFolders,
+    /// Files, and folders with all that is in them. Sorted.
+    readable: Vec<PathBuf>,
+    /// Folders that it may write to.
+    own: Vec<PathBuf>,
+}
+
+impl Grants<'_> {
+    fn may_write(&self, path: &Path) -> bool {
+        let device = path.starts_with("/dev") && self.system.cover(path);
+        device || self.own.iter().any(|folder| path.starts_with(folder))
+    }
+
+    fn may_read(&self, path: &Path) -> bool {
+        let declared = || path.ancestors().any(|p| self.readable.binary_search_by(|r| (**r).cmp(p)).is_ok());
+        self.may_write(path) || self.system.cover(path) || declared()
+    }
+
+    /// Whether a path is to look as though nothing were there: inside the workspace, undeclared, and not
+    /// on the way to something declared.
+    fn hide(&self, path: &Path) -> bool {
+        let leads_to_declared = || {
+            let at = self.readable.partition_point(|r| **r < *path);
+            self.readable.get(at).is_some_and(|next| next.starts_with(path))
+                || self.own.iter().any(|own| own.starts_with(path))
+        };
+        path.starts_with(&self.root) && !self.may_read(path) && !leads_to_declared()
+    }
+
+    fn judge(&self, touched: nubrik_confine::Touched) -> Touched {
+        let allowed = match touched.touch {
+            nubrik_confine::Touch::Written => self.may_write(&touched.path),
+            _ => self.may_read(&touched.path),
+        };
+        let inside = touched.path.strip_prefix(&self.root).map(Path::to_owned);
+        let path = inside.unwrap_or(touched.path).to_string_lossy().into();
+        let touch = match touched.touch {
+            nubrik_confine::Touch::LookedUp => Touch::LookedUp,
+            nubrik_confine::Touch::Read => Touch::Read,
+            nubrik_confine::Touch::Started => Touch::Started,
+            nubrik_confine::Touch::Written => Touch::Written,
+        };
+        let folder = match touched.found {
+            nubrik_confine::Found::Nothing => None,
+            nubrik_confine::Found::Folder => Some(true),
+            nubrik_confine::Found::File => Some(false),
+        };
+        Touched { path, touch, folder, allowed }
     }
 }
 
@@ -323,63 +532,46 @@ impl Outside for Machine {
         self.tools.find(self, name)
     }
 
+    fn known_version(&self, name: &Arc<str>) -> Option<Arc<str>> {
+        self.tools.known_version(name)
+    }
+
     fn run(&self, job: &Job<'_>, printed: &mut Vec<u8>) -> JobEnd {
-        self.started.store(true, Ordering::Relaxed);
-        let prepared = self.temporary_folder(job).and_then(|folder| {
-            let rules = self.rules(job, &self.root.join(&folder))?;
-            Ok((folder, rules))
-        });
-        let (temporary, rules) = match prepared {
-            Ok(prepared) => prepared,
-            Err(problem) => return JobEnd::NotStarted(self.root.join(job.folder), problem),
-        };
-        // As seen from the folder in which it runs: the same words on every machine.
-        let up = "../".repeat(job.work.split('/').filter(|p| !p.is_empty()).count());
-        let scratch = format!("/proc/self/cwd/{up}{temporary}");
-        let mut environment: Vec<(String, String)> =
-            CONFINED_ENVIRONMENT.iter().map(|(n, v)| ((*n).to_owned(), (*v).to_owned())).collect();
-        environment.push(("HOME".to_owned(), scratch.clone()));
-        environment.push(("TMPDIR".to_owned(), scratch));
-        for (name, value) in job.env {
-            environment.retain(|(n, _)| **n != **name);
-            environment.push((name.to_string(), value.to_string()));
+        if !self.hides_undeclared() {
+            return self.run_in_box(job, printed, None);
         }
-        let path = |p: &Option<nubrik_source::WsPath>| p.as_ref().map(|p| PathBuf::from(p.as_str()));
-        let stages = job.stages.iter().map(|(program, stage)| StageSpec {
-            program: program.clone(),
-            words: called_by(program, &stage.words),
-            stdin: path(&stage.stdin),
-            stdout: path(&stage.stdout),
-            stderr: path(&stage.stderr),
-        });
-        let spec = PipelineSpec {
-            stages: stages.collect(),
-            folder: &self.root,
-            work: &self.root.join(job.work),
-            environment: &environment,
-            rules: Some(&rules),
-            filter_network: self.network_filter && !job.limits.network,
-            timeout: job.limits.timeout.map(Duration::from_millis),
-            memory: job.limits.memory,
-        };
-        let mut capture = Capture::new(PRINTED_LIMIT.saturating_sub(printed.len()));
-        let ended = nubrik_confine::run(&spec, &mut capture, &self.cancel);
-        let temporary = self.root.join(temporary);
-        let _ = fs::remove_dir(&temporary).or_else(|_| fs::remove_dir_all(&temporary));
-        printed.extend_from_slice(&capture.bytes);
-        if capture.cut > 0 {
-            printed.extend_from_slice(
-                format!("\n[{} more bytes were printed and not kept]\n", capture.cut).as_bytes(),
-            );
+        let grants = self.grants(job);
+        let hidden = |path: &Path| grants.hide(path);
+        self.run_in_box(job, printed, Some(&Recorder::new().hiding(&hidden)))
+    }
+
+    fn run_recorded(&self, job: &Job<'_>, printed: &mut Vec<u8>) -> Option<(JobEnd, Seen)> {
+        if !can_record() {
+            return None;
         }
-        match ended {
-            Ended::Well => JobEnd::Well,
-            Ended::Code(code) => JobEnd::Code(code),
-            Ended::Signal(signal) => JobEnd::Signal(signal),
-            Ended::Cancelled => JobEnd::Cancelled,
-            Ended::TimedOut => JobEnd::TimedOut,
-            Ended::NotStarted(program, problem) => JobEnd::NotStarted(program, problem),
+        let grants = self.grants(job);
+        let hidden = |path: &Path| grants.hide(path);
+        let mut recorder = Recorder::new();
+        if self.hides_undeclared() {
+            recorder = recorder.hiding(&hidden);
         }
+        let ended = self.run_in_box(job, printed, Some(&recorder));
+        let touched = recorder.touched().into_iter().map(|touched| grants.judge(touched)).collect();
+        let mut seen = Seen { touched, wanted_network: recorder.wanted_network() };
+        seen.touched.sort_by(|a, b| a.path.cmp(&b.path));
+        Some((ended, seen))
+    }
+
+    fn hides_undeclared(&self) -> bool {
+        self.hides_undeclared
+    }
+
+    fn set_aside(&self, from: &str, to: &str) -> io::Result<()> {
+        let (from, to) = (self.root.join(from), self.root.join(to));
+        if to.is_dir() {
+            fs::remove_dir_all(&to)?;
+        }
+        fs::rename(from, to)
     }
 
     fn work(&self, work: &Work, to: &str) -> Result<(), String> {

@@ -70,6 +70,8 @@ pub(crate) fn answer(machine: &Machine, request: &ProbeRequest) -> Result<Answer
             filter_network: machine.filters_network(),
             timeout: Some(request.timeout.map_or(PATIENCE, Duration::from_millis)),
             memory: None,
+            recorder: None,
+            attached: false,
         };
         let said = || {
             let mut text = String::new();

@@ -13,7 +13,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use nubrik_confine::CancelSwitch;
 use nubrik_engine::{
     ChangeList, Changes, Event, Listener, Notice, Options, Outcome, Outside, PlannedStep, Published, Request,
-    Signature, State, Summary, Verdict, build, plan,
+    Signature, State, Summary, Supposed, Verdict, build, plan,
 };
 use nubrik_graph::{Graph, Step};
 use nubrik_lang::{AddressPattern, AnswerText, Evaluation, Evaluator, Setting, SettingValue, Watched};
@@ -114,7 +114,8 @@ impl Session {
         let tools = fs::read(own.join("tools")).unwrap_or_default();
         let search_path = std::env::var_os("PATH").unwrap_or_default();
         let machine = Machine::new(&workspace.root, search_path, &tools, cancel)
-            .map_err(|e| OpenProblem::Io(workspace.root.clone(), e))?;
+            .map_err(|e| OpenProblem::Io(workspace.root.clone(), e))?
+            .hiding_undeclared(workspace.settings.hide_undeclared);
         // Commands that only read make no store where there is none.
         let store = match store_folder().filter(|folder| folder.is_dir()) {
             None => Err("there is no store yet".to_owned()),
@@ -309,7 +310,7 @@ impl Session {
         let graph = &evaluation.graph;
         let heard = Heard { listener, graph, verdicts: Mutex::default() };
         let outcome = build(
-            Request::whole(graph, &evaluation.scans),
+            Request { publish: false, ..Request::whole(graph, &evaluation.scans) },
             self.results_folder().as_str(),
             &self.state,
             &self.machine,
@@ -404,6 +405,29 @@ impl Session {
         })
     }
 
+    /// Builds some files of what was evaluated, without publishing them: something else needs them. The session
+    /// must hold the lock and have loaded the state.
+    pub fn build_files(
+        &mut self,
+        evaluation: &Evaluation,
+        files: &[nubrik_graph::FileId],
+        listener: &dyn Listener,
+        options: Options,
+    ) -> Result<BuildReport, BuildProblem> {
+        self.prepare(listener);
+        let request = Request { publish: false, ..Request::whole(&evaluation.graph, files) };
+        let out = self.results_folder();
+        let outcome = build(request, &out, &self.state, &self.machine, self.store(), listener, options);
+        self.tidy_up(listener, &outcome);
+        self.remember(outcome.changes)?;
+        Ok(BuildReport {
+            summary: outcome.summary,
+            results: Results::default(),
+            cancelled: outcome.cancelled,
+            machine_lacks: outcome.machine_lacks,
+        })
+    }
+
     /// Keeps what became of a build in which anything happened.
     fn keep_history(&self, patterns: &[AddressPattern], chronicle: Chronicle<'_>, outcome: &Outcome) {
         let summary = &outcome.summary;
@@ -430,7 +454,7 @@ impl Session {
         if let Err(why) = &self.store {
             listener.hear(&Event::Notice(Notice::StoreUnusable(why.clone())));
         }
-        if let Some(missing) = unconfined() {
+        if let Some(missing) = self.unconfined() {
             listener.hear(&Event::Notice(Notice::Unconfined(missing)));
         }
         nubrik_confine::raise_open_file_limit();
@@ -547,6 +571,61 @@ impl Session {
         write_whole(&own.join("tools"), &self.machine.tools.encode())
     }
 
+    /// What this machine lacks to confine steps as the settings want.
+    pub fn unconfined(&self) -> Option<String> {
+        let support = nubrik_confine::support();
+        let mut missing = Vec::new();
+        if support.path_rules.is_none() {
+            missing.push("path rules (Landlock)");
+        }
+        if !support.network_filter {
+            missing.push("a system-call filter (seccomp)");
+        }
+        if self.workspace.settings.hide_undeclared && !self.machine.hides_undeclared() {
+            missing.push("supervised system calls, for `hide_undeclared`");
+        }
+        (!missing.is_empty()).then(|| missing.join(" and "))
+    }
+
+    /// Runs the steps of some targets once more under a recorder, and tells what they really read and wrote;
+    /// their results stay as they are. Everything must have been built, in this session. `None` where this
+    /// machine cannot record.
+    pub fn audit(
+        &self,
+        evaluation: &Evaluation,
+        listener: &dyn Listener,
+    ) -> Option<Vec<nubrik_engine::StepAudit>> {
+        let graph = &evaluation.graph;
+        let all = nubrik_graph::Closure::of(graph, evaluation.requested.iter().copied()).steps;
+        let own: Vec<_> =
+            all.into_iter().filter(|s| evaluation.targets.contains(&graph.step(*s).target)).collect();
+        nubrik_engine::audit(graph, &own, &self.state, &self.machine, self.store(), listener)
+    }
+
+    /// Opens a shell in the box of a step, in this terminal: its folder made anew, its environment, what it may
+    /// read and write. What it needs must have been built, in this session. Gives the shell's exit code; the
+    /// step's results stay as they are.
+    ///
+    /// # Errors
+    /// When the box or the shell cannot be had.
+    pub fn inside(
+        &self,
+        evaluation: &Evaluation,
+        step: nubrik_graph::StepId,
+        listener: &dyn Listener,
+    ) -> Result<i32, nubrik_engine::Failure> {
+        let graph = &evaluation.graph;
+        let prompt = format!("inside {} $ ", graph.title(step));
+        let mut ended = Ok(0);
+        nubrik_engine::in_box(graph, step, &self.state, &self.machine, listener, &mut |job| {
+            // With a terminal a shell with a prompt; else it reads what it is given.
+            let words: &[&str] =
+                if rustix::termios::isatty(rustix::stdio::stdin()) { &["sh", "-i"] } else { &["sh"] };
+            ended = self.machine.attach(job, Path::new("/bin/sh"), words, &prompt);
+        })?;
+        ended.map_err(|e| nubrik_engine::Failure::Machine { problem: format!("cannot start /bin/sh: {e}") })
+    }
+
     /// What a step printed when its result was made, if that is still kept.
     pub fn printed(&self, step: &Step) -> Option<Vec<u8>> {
         let memory = self.state.steps.get(step.folder.as_str())?;
@@ -555,16 +634,15 @@ impl Session {
         Some(entry.printed)
     }
 
-    /// What a build of what was evaluated would do, if the contents of some files changed (paths from the
-    /// workspace's root). Changes nothing.
+    /// What a build of what was evaluated would do. Changes nothing.
     pub fn plan(
         &self,
         evaluation: &Evaluation,
         listener: &dyn Listener,
-        if_changed: &[Arc<str>],
+        supposed: Supposed<'_>,
     ) -> Vec<PlannedStep> {
         let (graph, files) = (&evaluation.graph, &evaluation.requested);
-        plan(graph, files, &self.state, &self.machine, self.store(), listener, if_changed)
+        plan(graph, files, &self.state, &self.machine, self.store(), listener, supposed)
     }
 
     /// All definition files at and below a folder, sorted; what is ignored is not among them.
@@ -623,17 +701,4 @@ impl Listener for Heard<'_> {
         }
         self.listener.hear(event);
     }
-}
-
-/// What this machine lacks to confine steps fully.
-fn unconfined() -> Option<String> {
-    let support = nubrik_confine::support();
-    let mut missing = Vec::new();
-    if support.path_rules.is_none() {
-        missing.push("path rules (Landlock)");
-    }
-    if !support.network_filter {
-        missing.push("a system-call filter (seccomp)");
-    }
-    (!missing.is_empty()).then(|| missing.join(" and "))
 }

@@ -10,6 +10,8 @@ use nubrik_lang::SettingValue;
 pub struct Settings {
     /// How many steps run at once; as many as there are processors by default.
     pub jobs: Option<usize>,
+    /// Whether commands are told that files which they do not declare are not there.
+    pub hide_undeclared: bool,
     /// Options set together, by the name of their profile.
     pub profiles: BTreeMap<String, Vec<(String, SettingValue)>>,
 }
@@ -25,7 +27,7 @@ pub struct SettingsProblem {
     pub mend: Option<String>,
 }
 
-const KEYS: [&str; 2] = ["jobs", "profiles"];
+const KEYS: [&str; 3] = ["jobs", "hide_undeclared", "profiles"];
 
 /// Names of profiles that mean something else in the folder of results.
 const TAKEN_PROFILES: [&str; 1] = ["base"];
@@ -54,6 +56,11 @@ impl Settings {
                 }
                 ("jobs", _) => {
                     return Err(problem("`jobs` is a number from 1 to 4096".into(), Some("jobs = 4".into())));
+                }
+                ("hide_undeclared", toml::Value::Boolean(hide)) => settings.hide_undeclared = *hide,
+                ("hide_undeclared", _) => {
+                    let mend = "hide_undeclared = true".to_owned();
+                    return Err(problem("`hide_undeclared` is true or false".into(), Some(mend)));
                 }
                 ("profiles", toml::Value::Table(table)) => {
                     for (name, value) in table {

@@ -114,6 +114,12 @@ impl ToolFinder {
 
     /// The version that a tool tells when it is asked with a word such as `--version`; `None` when it
     /// tells none. Remembered as long as the tool stays the same.
+    pub fn known_version(&self, name: &Arc<str>) -> Option<Arc<str>> {
+        let remembered = self.remembered.lock().unwrap_or_else(PoisonError::into_inner);
+        remembered.get(name)?.versions.iter().find_map(|(_, version)| version.clone())
+    }
+
+    /// A tool's version, as it tells it when it is asked with a word.
     pub fn version(&self, machine: &Machine, name: &Arc<str>, word: &Arc<str>) -> Option<Arc<str>> {
         let tool = self.find(machine, name).ok()?;
         let remembered = || self.remembered.lock().unwrap_or_else(PoisonError::into_inner);

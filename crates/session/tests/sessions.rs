@@ -182,6 +182,6 @@ fn plans_need_neither_lock_nor_store() {
     assert!(matches!(standing, nubrik_session::Standing::Unknown));
     let evaluation = session.evaluate(&[pattern]);
     assert!(evaluation.diagnostics.is_empty());
-    assert_eq!(session.plan(&evaluation, &Quiet, &[]).len(), 2);
+    assert_eq!(session.plan(&evaluation, &Quiet, nubrik_engine::Supposed::default()).len(), 2);
     assert!(!folder.path().join(".nubrik").exists());
 }

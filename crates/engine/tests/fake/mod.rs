@@ -112,6 +112,17 @@ impl Outside for FakeMachine {
         self.files.lock().unwrap().retain(|p, _| p != path && !p.starts_with(&prefix));
     }
 
+    fn set_aside(&self, from: &str, to: &str) -> io::Result<()> {
+        let mut files = self.files.lock().unwrap();
+        let inside = |path: &String| path.starts_with(&format!("{from}/"));
+        let moved: Vec<String> = files.keys().filter(|p| inside(p)).cloned().collect();
+        for path in moved {
+            let file = files.remove(&path).unwrap();
+            files.insert(format!("{to}{}", &path[from.len()..]), file);
+        }
+        Ok(())
+    }
+
     fn publish(&self, from: &str, to: &str) -> io::Result<()> {
         let bytes = self.read(from)?;
         self.write(to, &String::from_utf8(bytes).unwrap());

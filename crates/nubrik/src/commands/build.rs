@@ -14,12 +14,20 @@ use crate::ui::paint::{Ink, Paint};
 use crate::ui::screen::{Screen, Shown, Stream};
 use crate::ui::{json, summary};
 
-pub fn build(face: Face, choice: &Choice, words: &[String], how: How) -> Outcome<Exit> {
+pub fn build(face: Face, choice: &Choice, words: &[String], how: How, audit: bool) -> Outcome<Exit> {
     let began = Instant::now();
     let mut session = open(face, choice)?;
     lock(face, &mut session)?;
     let patterns = patterns(face, &mut session, words)?;
     let micros = || began.elapsed().as_micros() as u64;
+    if audit {
+        let (evaluation, report) = build_evaluated(face, &mut session, &patterns, how, Stream::Output)?;
+        if exit_of(&report) == Exit::Done {
+            return super::audit::audit(face, &session, evaluation);
+        }
+        show(face, &report.summary, &report.results, micros(), report.cancelled, Stream::Output);
+        return Ok(exit_of(&report));
+    }
     let standing = if how.explain { Standing::Unknown } else { session.standing(&patterns) };
     let report = match standing {
         Standing::Holds(sealed) => {
@@ -88,6 +96,22 @@ pub fn build_evaluated(
     drop(screen);
     let report = report.map_err(|problem| own_problem(face, problem))?;
     Ok((evaluation, report))
+}
+
+/// Builds some files of what was evaluated, which something else needs.
+pub fn build_files(
+    face: Face,
+    session: &mut Session,
+    evaluation: &Evaluation,
+    files: &[nubrik_graph::FileId],
+    how: How,
+    stream: Stream,
+) -> Outcome<BuildReport> {
+    let screen = screen_for(face, session, &evaluation.graph, stream);
+    let options = options_of(session, how);
+    let report = screen.during(|| session.build_files(evaluation, files, &screen, options));
+    drop(screen);
+    report.map_err(|problem| own_problem(face, problem))
 }
 
 fn options_of(session: &Session, how: How) -> Options {

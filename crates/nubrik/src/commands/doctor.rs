@@ -132,6 +132,12 @@ fn kernel() -> Vec<Finding> {
             String::new(),
             "a kernel with system-call filters; without them steps can reach the network",
         ),
+        finding(
+            "recording of what steps do",
+            nubrik_confine::can_record(),
+            String::new(),
+            "a kernel that hands system calls to a supervisor (Linux 5.5); without it refused files are not named, and `--audit` and `hide_undeclared` do nothing",
+        ),
     ]
 }
 

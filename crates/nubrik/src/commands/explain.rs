@@ -54,8 +54,13 @@ const STATES: [(&str, &str, &str); 6] = [
     ),
 ];
 
-const SETTINGS: [(&str, &str, &str); 2] = [
+const SETTINGS: [(&str, &str, &str); 3] = [
     ("jobs", "How many steps run at once; as many as there are processors by default.", "jobs = 4"),
+    (
+        "hide_undeclared",
+        "Whether commands are told that files of the workspace which they do not declare are not there. They cannot read them in any case, but learn without this that there are such files. Costs time with each call that names a file.",
+        "hide_undeclared = true",
+    ),
     (
         "profiles",
         "Options that are set together, under a name: `nubrik build --profile ship`. Results of a profile stand in `out/<profile>`.",

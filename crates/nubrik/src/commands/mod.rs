@@ -1,5 +1,6 @@
 //! The commands, one file each, and what they share.
 
+mod audit;
 mod build;
 mod cache;
 mod clean;
@@ -12,6 +13,7 @@ pub mod graph;
 mod history;
 mod how;
 mod init;
+mod inside;
 mod lint;
 mod list;
 mod options;
@@ -49,12 +51,13 @@ pub fn dispatch(arguments: Arguments) -> Exit {
     let result = match arguments.command {
         Command::Init => init::init(face),
         Command::Demo { dir } => demo::demo(face, &dir),
-        Command::Build { what, how } => build::build(face, choice, &what, how),
+        Command::Build { what, how, audit } => build::build(face, choice, &what, how, audit),
         Command::Run { address, args, how } => run::run(face, choice, &address, &args, how),
         Command::Plan { what, if_changed } => plan::plan(face, choice, &what, &if_changed),
         Command::Why { address } => why::why(face, choice, &address),
         Command::History { build } => history::history(face, choice, build),
         Command::Trace { build, to } => trace::trace(face, choice, build, to.as_deref()),
+        Command::Inside { address, step } => inside::inside(face, choice, &address, step.as_deref()),
         Command::List { what, kinds, kind, tag } => {
             list::list(face, choice, &what, list::Which { kinds, kind, tag })
         }

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use nubrik_engine::{PlannedStep, Verdict};
+use nubrik_engine::{PlannedStep, Supposed, Verdict};
 use nubrik_graph::Graph;
 use nubrik_session::Session;
 use serde::Serialize;
@@ -26,7 +26,7 @@ pub fn plan(face: Face, choice: &Choice, words: &[String], if_changed: &[PathBuf
     for file in if_changed {
         changed.push(source(face, &session, &evaluation.graph, file)?);
     }
-    let planned = session.plan(evaluation, &Silent, &changed);
+    let planned = session.plan(evaluation, &Silent, Supposed { if_changed: &changed, compare: false });
     if face.json {
         print_json(&evaluation.graph, &planned);
     } else {

@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use nubrik_engine::{PlannedStep, State, Verdict};
+use nubrik_engine::{Comparison, Difference, PlannedStep, State, Supposed, Verdict};
 use nubrik_graph::{Closure, Graph, StepId};
 use nubrik_lang::Evaluation;
 use serde::Serialize;
@@ -12,8 +12,8 @@ use super::{Outcome, Silent, evaluate, labelled, open, patterns};
 use crate::arguments::{Choice, Face};
 use crate::exit::Exit;
 use crate::ui::json;
-use crate::ui::paint::Ink;
-use crate::ui::text::{padded, width};
+use crate::ui::paint::{Ink, Paint};
+use crate::ui::text::{harmless, padded, width};
 
 /// One cause in a chain, from the effect to the first cause.
 #[derive(Serialize)]
@@ -22,14 +22,35 @@ struct Cause {
     target: String,
     say: String,
     reason: String,
+    /// What differs from an earlier time; empty for what ran already.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    differences: Vec<Differs>,
+    /// The build of that earlier time.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    since_build: Option<u64>,
+    /// The options of that earlier time, where they were others.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    other_options: Option<String>,
 }
+
+#[derive(Serialize)]
+struct Differs {
+    part: &'static str,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    before: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    now: Option<String>,
+}
+
+/// How many differences of one step are shown; more of them are only counted.
+const SHOWN: usize = 10;
 
 pub fn why(face: Face, choice: &Choice, address: &str) -> Outcome<Exit> {
     let mut session = open(face, choice)?;
     let patterns = patterns(face, &mut session, &[address.to_owned()])?;
     session.load_state();
     let evaluation = evaluate(face, &mut session, &patterns)?;
-    let planned = session.plan(evaluation, &Silent, &[]);
+    let planned = session.plan(evaluation, &Silent, Supposed { compare: true, ..Supposed::default() });
     let paint = super::paint(face);
     let pending = chain_now(evaluation, &planned);
     let (headline, chain) = match pending {
@@ -57,6 +78,7 @@ pub fn why(face: Face, choice: &Choice, address: &str) -> Outcome<Exit> {
         let text =
             format!("{}   {}   {}", padded(&cause.target, targets), padded(&cause.say, says), cause.reason);
         println!("{}", labelled(paint, Ink::Calm, label, &text));
+        print!("{}", differences(paint, cause));
     }
     Ok(Exit::Done)
 }
@@ -76,7 +98,11 @@ fn chain_now(evaluation: &Evaluation, planned: &[PlannedStep]) -> Option<(&'stat
     let mut chain = Vec::new();
     let mut at = Some(effect);
     while let Some(step) = at {
-        chain.push(cause(graph, step.step, step.reason.to_string()));
+        let plain = cause(graph, step.step, step.reason.to_string());
+        chain.push(match &step.comparison {
+            Some(comparison) => compared(plain, comparison),
+            None => plain,
+        });
         let maker = step.reason.input().and_then(|path| maker(graph, path));
         at = maker.and_then(|m| planned.iter().find(|p| p.step == m)).filter(pending);
     }
@@ -113,5 +139,57 @@ fn cause(graph: &Graph, step: StepId, reason: String) -> Cause {
         target: graph.owner(step).address.to_string(),
         say: graph.step(step).say.to_string(),
         reason,
+        differences: Vec::new(),
+        since_build: None,
+        other_options: None,
     }
+}
+
+fn compared(cause: Cause, comparison: &Comparison) -> Cause {
+    let differs = |d: &Difference| Differs {
+        part: d.part.word(),
+        before: d.before.as_deref().map(str::to_owned),
+        now: d.now.as_deref().map(str::to_owned),
+    };
+    Cause {
+        differences: comparison.differences.iter().map(differs).collect(),
+        since_build: Some(comparison.build),
+        other_options: (!comparison.variant.is_empty()).then(|| comparison.variant.to_string()),
+        ..cause
+    }
+}
+
+/// What differs from the earlier time, below the line of a cause. One input that changed is said by the reason.
+fn differences(paint: Paint, cause: &Cause) -> String {
+    let said =
+        |d: &Differs| d.part == "input" && d.now.as_ref().is_some_and(|n| cause.reason.starts_with(&**n));
+    let Some(build) = cause.since_build.filter(|_| !cause.differences.iter().all(said)) else {
+        return String::new();
+    };
+    let than = match &cause.other_options {
+        Some(options) => format!("nearest to it is build {build} with {options}; what differs:"),
+        None => format!("since build {build}:"),
+    };
+    let mut out = format!("{}\n", labelled(paint, Ink::Calm, "", &paint.ink(Ink::Faint, &than)));
+    for differs in cause.differences.iter().take(SHOWN) {
+        let text = match (&differs.before, &differs.now) {
+            (Some(before), Some(now)) if before == now => format!("{now} has another content"),
+            (Some(before), Some(now)) => {
+                format!("{} instead of {}", harmless(now, false), harmless(before, false))
+            }
+            (None, Some(now)) => format!("{} is new", harmless(now, false)),
+            (Some(before), None) => format!("{} is gone", harmless(before, false)),
+            (None, None) => continue,
+        };
+        out.push_str(&format!(
+            "{:10}{}  {text}\n",
+            "",
+            paint.ink(Ink::Busy, &format!("{:<8}", differs.part))
+        ));
+    }
+    if cause.differences.len() > SHOWN {
+        let more = format!("and {} more; `--json` shows all of them", cause.differences.len() - SHOWN);
+        out.push_str(&format!("{:10}{}\n", "", paint.ink(Ink::Faint, &more)));
+    }
+    out
 }

@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use nubrik_engine::{Failure, shown_command};
+use nubrik_engine::{Failure, Refusal, Touch, shown_command};
 use nubrik_graph::{Graph, StepId};
 
 use super::paint::{Ink, Paint};
@@ -11,6 +11,14 @@ use super::text::{harmless, time};
 /// What went wrong, in a few words.
 pub fn short(failure: &Failure) -> String {
     match failure {
+        Failure::Observed { first, refused, well_again } => {
+            let first = short(first);
+            match refused.first() {
+                Some(refusal) => format!("{first}, and was refused {}", refused_thing(refusal)),
+                None if *well_again => format!("{first}, and ended well when it ran again"),
+                None => first,
+            }
+        }
         Failure::Code(code) => format!("ended with code {code}"),
         Failure::Signal(signal) => format!("ended by signal {signal}"),
         Failure::NotStarted { program, problem } => format!("cannot start {program}: {problem}"),
@@ -55,7 +63,7 @@ pub fn render(
             false => format!("{}, by way of {}", owner.place, step.place),
         },
     );
-    for (label, text) in readings(graph, id, failure, printed, root) {
+    for (label, text) in readings(graph, id, failure, printed) {
         let text = if label == "mend" { paint.ink(Ink::Mend, &text) } else { text };
         line(label, &text);
     }
@@ -71,16 +79,27 @@ pub fn render(
 }
 
 /// The tool's own reading of a failure: lines with their labels.
-pub fn readings(
-    graph: &Graph,
-    id: StepId,
-    failure: &Failure,
-    printed: &[u8],
-    root: &Path,
-) -> Vec<(&'static str, String)> {
+pub fn readings(graph: &Graph, id: StepId, failure: &Failure, printed: &[u8]) -> Vec<(&'static str, String)> {
     let step = graph.step(id);
     let mut lines = Vec::new();
     match failure {
+        Failure::Observed { first, refused, well_again } => {
+            for refusal in refused {
+                lines.push(("refused", refused_thing(refusal)));
+            }
+            if let Some(refusal) = refused.first() {
+                lines.push(("mend", mend_of_refusal(graph, id, refusal)));
+            } else {
+                lines.extend(readings(graph, id, first, printed));
+            }
+            if *well_again {
+                lines.push((
+                    "reading",
+                    "it ended well when it ran again to be observed: what it does changes from run to run"
+                        .to_owned(),
+                ));
+            }
+        }
         Failure::NoTool(problem) => {
             lines.push(("searched", problem.searched.join(", ")));
             let mend = problem.mend.clone();
@@ -101,7 +120,9 @@ pub fn readings(
                 "let the command write to the path that {out \"…\"} gives it, or `> {out \"…\"}`".to_owned(),
             ));
         }
-        Failure::Undeclared { path, target } => lines.extend(declare(graph, id, path, target.as_deref())),
+        Failure::Undeclared { path, target } => {
+            lines.push(("mend", declare(graph, id, path, target.as_deref())));
+        }
         Failure::TimedOut { .. } => {
             lines.push(("mend", "give it more in `timeout`, or find out what it waits for".to_owned()));
         }
@@ -124,17 +145,7 @@ pub fn readings(
             ));
         }
         Failure::Code(_) | Failure::Signal(_) => {
-            if let Some(path) = undeclared_in(graph, id, printed, root) {
-                let file = graph.files.iter().find(|f| f.path.as_str() == path);
-                let target = file.and_then(|f| f.maker).map(|m| graph.owner(m).address.clone());
-                lines.push((
-                    "reading",
-                    format!(
-                        "the command names {path}, which the step does not declare, so it cannot read it"
-                    ),
-                ));
-                lines.extend(declare(graph, id, &path, target.as_deref()));
-            } else if let Some(library) = missing_library(printed) {
+            if let Some(library) = missing_library(printed) {
                 lines.push(("reading", format!("the linker finds no library `{library}` on this machine")));
                 lines.push((
                     "mend",
@@ -147,47 +158,76 @@ pub fn readings(
     lines
 }
 
-fn declare(graph: &Graph, id: StepId, path: &str, target: Option<&str>) -> Vec<(&'static str, String)> {
-    let owner = graph.owner(id);
-    let mend = match target {
-        Some(target) => format!("declare what {target} makes: needs = &{target}, or reads = &{target}"),
-        None => {
-            let prefix = format!("{}/", owner.package.as_str());
-            let written = path.strip_prefix(&prefix).map_or_else(|| format!("/{path}"), str::to_owned);
-            let is_header = [".h", ".hpp", ".inc"].iter().any(|e| path.ends_with(e));
-            match is_header && matches!(&*owner.kind, "library" | "program") {
-                true => format!("internal = [\"{written}\"]   in {} at {}", owner.address, owner.place),
-                false => format!(
-                    "reads = [\"{written}\"]   or {{in \"{written}\"}} in the command at {}",
-                    graph.step(id).place
-                ),
-            }
-        }
-    };
-    vec![("mend", mend)]
-}
-
-/// A file of the workspace that the output names, that is there, and that the step may not read.
-fn undeclared_in(graph: &Graph, id: StepId, printed: &[u8], root: &Path) -> Option<String> {
-    let text = String::from_utf8_lossy(printed);
-    let refused = text.lines().filter(|l| l.contains("ermission denied") || l.contains("No such file"));
-    let step = graph.step(id);
-    let may_read = |path: &str| {
-        let files = step.inputs.iter().chain(&step.candidates);
-        files.into_iter().any(|f| graph.file(*f).path.as_str() == path)
-            || path.starts_with(step.folder.as_str())
-    };
-    for line in refused.take(20) {
-        for word in line.split(|c: char| c.is_whitespace() || "'\"`:;,()‘’“”<>".contains(c)) {
-            let word = word.trim_start_matches("./").trim_start_matches(&*format!("{}/", root.display()));
-            let plausible =
-                !word.is_empty() && !word.starts_with(['/', '-']) && !word.split('/').any(|p| p == "..");
-            if plausible && !may_read(word) && root.join(word).is_file() {
-                return Some(word.to_owned());
-            }
+/// What a command was refused: `reading data/salt.txt`.
+pub fn refused_thing(refusal: &Refusal) -> String {
+    match refusal {
+        Refusal::Network => "the network".to_owned(),
+        Refusal::Path { path, touch, folder, .. } => {
+            let what = match touch {
+                Touch::Started => "starting",
+                Touch::Written => "writing",
+                Touch::Read | Touch::LookedUp if *folder => "listing the folder",
+                Touch::Read | Touch::LookedUp => "reading",
+            };
+            let path = if path.is_empty() { "of the workspace" } else { path };
+            format!("{what} {path}")
         }
     }
-    None
+}
+
+/// The words to add, or what to do instead.
+fn mend_of_refusal(graph: &Graph, id: StepId, refusal: &Refusal) -> String {
+    let place = &graph.step(id).place;
+    match refusal {
+        Refusal::Network => {
+            format!("network = true   at {place}, if its result does not depend on what answers")
+        }
+        Refusal::Path { path, touch: Touch::Written, .. } if path.starts_with('/') => {
+            format!(
+                "let it write to {{scratch \"work\"}}, which is thrown away, or to an {{out \"…\"}}; {place}"
+            )
+        }
+        Refusal::Path { path, touch: Touch::Written, .. } => {
+            let name = path.rsplit('/').next().unwrap_or(path);
+            format!("a step writes only its own outputs: {{out \"{name}\"}} in the command at {place}")
+        }
+        Refusal::Path { path, .. } if path.starts_with('/') => {
+            format!(
+                "a step reads the workspace and the system's folders: copy {path} into the workspace and declare it"
+            )
+        }
+        Refusal::Path { path, target, .. } => declare(graph, id, path, target.as_deref()),
+    }
+}
+
+/// The words that declare a file as an input.
+fn declare(graph: &Graph, id: StepId, path: &str, target: Option<&str>) -> String {
+    let owner = graph.owner(id);
+    // What was published is a copy: what people mean is the target.
+    let published = || {
+        let below = path.strip_prefix("out/")?.split_once('/')?.1;
+        let makes = |t: &&nubrik_graph::Target| t.results.iter().any(|r| r.publish.as_str() == below);
+        graph.targets.iter().find(makes).map(|t| &*t.address)
+    };
+    if let Some(target) = target.or_else(published) {
+        // In its own package a target goes by its name.
+        let own = |t: &&nubrik_graph::Target| *t.address == *target && t.package == owner.package;
+        if graph.targets.iter().any(|t| own(&t)) {
+            let name = target.rsplit('/').next().unwrap_or(target);
+            return format!("declare what {target} makes: needs = {name}, or reads = {name}");
+        }
+        return format!("declare what {target} makes: needs = &{target}, or reads = &{target}");
+    }
+    let prefix = format!("{}/", owner.package.as_str());
+    let written = path.strip_prefix(&prefix).map_or_else(|| format!("/{path}"), str::to_owned);
+    let is_header = [".h", ".hpp", ".inc"].iter().any(|e| path.ends_with(e));
+    match is_header && matches!(&*owner.kind, "library" | "program") {
+        true => format!("internal = [\"{written}\"]   in {} at {}", owner.address, owner.place),
+        false => format!(
+            "reads = [\"{written}\"]   or {{in \"{written}\"}} in the command at {}",
+            graph.step(id).place
+        ),
+    }
 }
 
 /// The library that a linker's message misses.

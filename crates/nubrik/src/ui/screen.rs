@@ -329,10 +329,8 @@ impl<'g> Screen<'g> {
         let Event::Done { verdict, reason, micros, printed, failure, .. } = event else { return };
         let step = self.graph.step(id);
         let text = String::from_utf8_lossy(printed);
-        let mends = failure
-            .as_ref()
-            .map(|f| failure::readings(self.graph, id, f, printed, &self.root))
-            .unwrap_or_default();
+        let mends =
+            failure.as_ref().map(|f| failure::readings(self.graph, id, f, printed)).unwrap_or_default();
         json::print(&json::StepEvent {
             event: "step",
             state: verdict.word(),

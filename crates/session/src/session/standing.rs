@@ -304,6 +304,7 @@ impl Session {
             files: &reached.part.requested,
             settled: &reached.part.settled,
             maker_elsewhere: &maker_elsewhere,
+            publish: true,
         };
         let out = self.results_folder();
         let chronicle = Chronicle::new(listener, &reached.part.graph);

@@ -1,0 +1,374 @@
+//! A recorder of what commands do with files: the kernel hands it their system calls before they are done.
+//!
+//! It sees which paths are opened, executed, looked up, made and removed. It may also hide paths: whoever asks
+//! for a hidden one is told that nothing is there. That decides only what a command learns; what it
+//! may read and write the path rules decide, which cannot be got round by changing a path in memory
+//! after it was looked at.
+
+use std::collections::BTreeMap;
+use std::fs;
+use std::io::IoSliceMut;
+use std::mem::MaybeUninit;
+use std::os::fd::{AsFd, OwnedFd};
+use std::os::unix::ffi::OsStringExt;
+use std::os::unix::fs::FileExt;
+use std::path::{Component, Path, PathBuf};
+use std::sync::{Mutex, PoisonError};
+
+use rustix::event::{PollFd, PollFlags, poll};
+use rustix::net::{RecvAncillaryBuffer, RecvAncillaryMessage, RecvFlags};
+
+use crate::sys::{self, WantedCall};
+
+/// What a command did with a path, the mildest first.
+#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Debug)]
+pub enum Touch {
+    /// Asked whether it is there, and what it is.
+    LookedUp,
+    /// Opened it for reading.
+    Read,
+    /// Started it as a program.
+    Started,
+    /// Made, changed or removed it, or asked to.
+    Written,
+}
+
+/// Something that a command did with a path.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Touched {
+    /// The path, links in it followed where it is there.
+    pub path: PathBuf,
+    /// The strongest thing that was done with it.
+    pub touch: Touch,
+    /// What was there when it was first touched.
+    pub found: Found,
+}
+
+/// What is at a path.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub enum Found {
+    /// Nothing.
+    Nothing,
+    /// A folder.
+    Folder,
+    /// A file, or something like one.
+    File,
+}
+
+/// Which paths a command is not to know of.
+pub type Hidden<'a> = &'a (dyn Fn(&Path) -> bool + Sync);
+
+/// Notes what commands do with paths.
+pub struct Recorder<'a> {
+    touched: Mutex<BTreeMap<PathBuf, (Touch, Found)>>,
+    network: Mutex<bool>,
+    hidden: Option<Hidden<'a>>,
+}
+
+/// Whether the kernel lets commands be recorded.
+pub fn can_record() -> bool {
+    sys::supervision_works()
+}
+
+/// A path in a call: which arguments hold the folder that it starts from and the path, and what it is for.
+struct PathArgument {
+    call: i64,
+    /// Argument with the folder; `None` where the path starts from the current one.
+    folder: Option<usize>,
+    path: usize,
+    use_: Use,
+}
+
+enum Use {
+    Always(Touch),
+    /// Reading or writing, by the flags in this argument.
+    ByFlags(usize),
+    /// The same, where this argument points to the flags.
+    ByFlagsAt(usize),
+}
+
+const fn at(call: i64, folder: usize, path: usize, touch: Touch) -> PathArgument {
+    PathArgument { call, folder: Some(folder), path, use_: Use::Always(touch) }
+}
+
+#[cfg(target_arch = "x86_64")]
+const fn here(call: i64, path: usize, touch: Touch) -> PathArgument {
+    PathArgument { call, folder: None, path, use_: Use::Always(touch) }
+}
+
+const ARGUMENTS: &[PathArgument] = &[
+    PathArgument { call: libc::SYS_openat, folder: Some(0), path: 1, use_: Use::ByFlags(2) },
+    PathArgument { call: libc::SYS_openat2, folder: Some(0), path: 1, use_: Use::ByFlagsAt(2) },
+    PathArgument { call: libc::SYS_execve, folder: None, path: 0, use_: Use::Always(Touch::Started) },
+    at(libc::SYS_execveat, 0, 1, Touch::Started),
+    at(libc::SYS_newfstatat, 0, 1, Touch::LookedUp),
+    at(libc::SYS_statx, 0, 1, Touch::LookedUp),
+    at(libc::SYS_faccessat, 0, 1, Touch::LookedUp),
+    at(libc::SYS_faccessat2, 0, 1, Touch::LookedUp),
+    at(libc::SYS_readlinkat, 0, 1, Touch::LookedUp),
+    at(libc::SYS_mkdirat, 0, 1, Touch::Written),
+    at(libc::SYS_unlinkat, 0, 1, Touch::Written),
+    at(libc::SYS_renameat, 0, 1, Touch::Written),
+    at(libc::SYS_renameat, 2, 3, Touch::Written),
+    at(libc::SYS_renameat2, 0, 1, Touch::Written),
+    at(libc::SYS_renameat2, 2, 3, Touch::Written),
+    at(libc::SYS_linkat, 0, 1, Touch::Read),
+    at(libc::SYS_linkat, 2, 3, Touch::Written),
+    at(libc::SYS_symlinkat, 1, 2, Touch::Written),
+    PathArgument { call: libc::SYS_truncate, folder: None, path: 0, use_: Use::Always(Touch::Written) },
+];
+
+/// Calls that newer processors' kernels no longer have.
+#[cfg(target_arch = "x86_64")]
+const OLD_ARGUMENTS: &[PathArgument] = &[
+    PathArgument { call: libc::SYS_open, folder: None, path: 0, use_: Use::ByFlags(1) },
+    here(libc::SYS_creat, 0, Touch::Written),
+    here(libc::SYS_stat, 0, Touch::LookedUp),
+    here(libc::SYS_lstat, 0, Touch::LookedUp),
+    here(libc::SYS_access, 0, Touch::LookedUp),
+    here(libc::SYS_readlink, 0, Touch::LookedUp),
+    here(libc::SYS_mkdir, 0, Touch::Written),
+    here(libc::SYS_rmdir, 0, Touch::Written),
+    here(libc::SYS_unlink, 0, Touch::Written),
+    here(libc::SYS_rename, 0, Touch::Written),
+    here(libc::SYS_rename, 1, Touch::Written),
+    here(libc::SYS_link, 0, Touch::Read),
+    here(libc::SYS_link, 1, Touch::Written),
+    here(libc::SYS_symlink, 1, Touch::Written),
+];
+#[cfg(not(target_arch = "x86_64"))]
+const OLD_ARGUMENTS: &[PathArgument] = &[];
+
+/// Length of the longest path that the kernel takes, in bytes.
+const LONGEST_PATH: usize = 4096;
+
+impl<'a> Recorder<'a> {
+    /// A recorder that hides nothing.
+    pub fn new() -> Recorder<'a> {
+        Recorder { touched: Mutex::default(), network: Mutex::default(), hidden: None }
+    }
+
+    /// Hides some paths from commands, too.
+    #[must_use]
+    pub fn hiding(self, hidden: Hidden<'a>) -> Recorder<'a> {
+        Recorder { hidden: Some(hidden), ..self }
+    }
+
+    /// What was done with paths so far, by path.
+    pub fn touched(&self) -> Vec<Touched> {
+        let touched = self.touched.lock().unwrap_or_else(PoisonError::into_inner);
+        let all = touched.iter();
+        all.map(|(path, (touch, found))| Touched { path: path.clone(), touch: *touch, found: *found })
+            .collect()
+    }
+
+    /// Whether a command asked for the network and was refused.
+    pub fn wanted_network(&self) -> bool {
+        *self.network.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// The filter that commands are started under.
+    pub(crate) fn filter(&self, refuses_network: bool) -> Vec<libc::sock_filter> {
+        let mut calls: Vec<i64> = ARGUMENTS.iter().chain(OLD_ARGUMENTS).map(|a| a.call).collect();
+        calls.sort_unstable();
+        calls.dedup();
+        if !refuses_network {
+            return sys::supervising_filter(&calls, &[]);
+        }
+        calls.push(libc::SYS_socket);
+        sys::supervising_filter(&calls, &[libc::SYS_io_uring_setup])
+    }
+
+    /// Attends to the calls of one process and all that it starts, until they are gone or `stop`
+    /// becomes readable. The end on which calls come is received from `socket`.
+    pub(crate) fn attend(&self, socket: &OwnedFd, stop: &OwnedFd) {
+        let Some(listener) = receive(socket) else { return };
+        loop {
+            let mut fds = [PollFd::new(&listener, PollFlags::IN), PollFd::new(stop, PollFlags::IN)];
+            match poll(&mut fds, None) {
+                Ok(_) => {}
+                Err(rustix::io::Errno::INTR) => continue,
+                Err(_) => return,
+            }
+            let [calls, stopped] = [fds[0].revents(), fds[1].revents()];
+            if calls.contains(PollFlags::IN) {
+                if let Some(call) = sys::next_call(listener.as_fd()) {
+                    sys::answer_call(listener.as_fd(), call, self.note(call));
+                }
+            } else if !calls.is_empty() || !stopped.is_empty() {
+                return;
+            }
+        }
+    }
+
+    /// Notes a call; gives the error with which it is refused, or 0.
+    fn note(&self, call: WantedCall) -> i32 {
+        if call.number == libc::SYS_socket {
+            *self.network.lock().unwrap_or_else(PoisonError::into_inner) = true;
+            return libc::EACCES;
+        }
+        let mut hides = false;
+        for argument in ARGUMENTS.iter().chain(OLD_ARGUMENTS).filter(|a| a.call == call.number) {
+            let Some(path) = path_of(&call, argument) else { continue };
+            let touch = match argument.use_ {
+                Use::Always(touch) => touch,
+                Use::ByFlags(flags) => touch_of(call.arguments[flags]),
+                Use::ByFlagsAt(at) => touch_of(word_at(call.thread, call.arguments[at]).unwrap_or(0)),
+            };
+            hides |= touch != Touch::Written && self.hidden.is_some_and(|hidden| hidden(&path));
+            let mut touched = self.touched.lock().unwrap_or_else(PoisonError::into_inner);
+            let known = touched.entry(path).or_insert_with_key(|path| (touch, found(path)));
+            known.0 = known.0.max(touch);
+        }
+        if hides { libc::ENOENT } else { 0 }
+    }
+}
+
+impl Default for Recorder<'_> {
+    fn default() -> Self {
+        Self::new()
+    }
+}
+
+fn found(path: &Path) -> Found {
+    match path.symlink_metadata() {
+        Err(_) => Found::Nothing,
+        Ok(there) if there.is_dir() => Found::Folder,
+        Ok(_) => Found::File,
+    }
+}
+
+fn touch_of(flags: u64) -> Touch {
+    let flags = flags as i32;
+    let writes = flags & libc::O_ACCMODE != libc::O_RDONLY || flags & (libc::O_CREAT | libc::O_TRUNC) != 0;
+    match (writes, flags & libc::O_PATH != 0) {
+        (_, true) => Touch::LookedUp,
+        (true, _) => Touch::Written,
+        (false, _) => Touch::Read,
+    }
+}
+
+/// Memory of a thread that waits for its call.
+fn memory(thread: u32, at: u64, length: usize) -> Option<Vec<u8>> {
+    let memory = fs::File::open(format!("/proc/{thread}/mem")).ok()?;
+    let mut bytes = vec![0; length];
+    let mut read = 0;
+    // A page that is not there ends what can be read.
+    while read < length {
+        let page_end = (at + read as u64 + LONGEST_PATH as u64) & !(LONGEST_PATH as u64 - 1);
+        let want = ((page_end - at) as usize).min(length);
+        match memory.read_at(&mut bytes[read..want], at + read as u64) {
+            Ok(count) if count > 0 => read += count,
+            _ => break,
+        }
+        if bytes[..read].contains(&0) {
+            break;
+        }
+    }
+    bytes.truncate(read);
+    Some(bytes)
+}
+
+fn word_at(thread: u32, at: u64) -> Option<u64> {
+    let memory = fs::File::open(format!("/proc/{thread}/mem")).ok()?;
+    let mut bytes = [0; 8];
+    memory.read_exact_at(&mut bytes, at).ok()?;
+    Some(u64::from_ne_bytes(bytes))
+}
+
+/// The path that a call is about, whole and with links followed; `None` where it cannot be told.
+fn path_of(call: &WantedCall, argument: &PathArgument) -> Option<PathBuf> {
+    let bytes = memory(call.thread, call.arguments[argument.path], LONGEST_PATH)?;
+    let end = bytes.iter().position(|b| *b == 0)?;
+    let written = PathBuf::from(std::ffi::OsString::from_vec(bytes[..end].to_vec()));
+    let thread = call.thread;
+    let folder = argument.folder.map(|n| call.arguments[n] as i32).filter(|fd| *fd != libc::AT_FDCWD);
+    let start = match folder {
+        _ if written.is_absolute() => PathBuf::from("/"),
+        Some(fd) => fs::read_link(format!("/proc/{thread}/fd/{fd}")).ok()?,
+        None => fs::read_link(format!("/proc/{thread}/cwd")).ok()?,
+    };
+    if written.as_os_str().is_empty() {
+        // Something about an open file, not about a path.
+        return None;
+    }
+    let whole = start.join(written);
+    // For us, `self` is somebody else.
+    let whole = match whole.strip_prefix("/proc/self") {
+        Ok(rest) => Path::new("/proc").join(thread.to_string()).join(rest),
+        Err(_) => whole,
+    };
+    Some(resolved(&whole))
+}
+
+/// A path with links followed as far as it is there, and `.` and `..` taken out.
+fn resolved(path: &Path) -> PathBuf {
+    if let Ok(path) = path.canonicalize() {
+        return path;
+    }
+    let mut at = PathBuf::new();
+    for part in path.components() {
+        match part {
+            Component::ParentDir => drop(at.pop()),
+            Component::CurDir => {}
+            part => {
+                at.push(part);
+                if let Ok(real) = at.canonicalize() {
+                    at = real;
+                }
+            }
+        }
+    }
+    at
+}
+
+/// A pair of sockets on which a supervisor gets its end.
+pub(crate) fn sockets() -> rustix::io::Result<(OwnedFd, OwnedFd)> {
+    rustix::net::socketpair(
+        rustix::net::AddressFamily::UNIX,
+        rustix::net::SocketType::SEQPACKET,
+        rustix::net::SocketFlags::CLOEXEC,
+        None,
+    )
+}
+
+fn receive(socket: &OwnedFd) -> Option<OwnedFd> {
+    let mut space = [MaybeUninit::uninit(); rustix::cmsg_space!(ScmRights(1))];
+    let mut control = RecvAncillaryBuffer::new(&mut space);
+    let mut byte = [0];
+    let mut text = [IoSliceMut::new(&mut byte)];
+    rustix::net::recvmsg(socket, &mut text, &mut control, RecvFlags::CMSG_CLOEXEC).ok()?;
+    control.drain().find_map(|message| match message {
+        RecvAncillaryMessage::ScmRights(mut descriptors) => descriptors.next(),
+        _ => None,
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn paths_are_resolved_as_far_as_they_are_there() {
+        let folder = tempfile::tempdir().unwrap();
+        let root = folder.path().canonicalize().unwrap();
+        fs::create_dir(root.join("real")).unwrap();
+        fs::write(root.join("real/file"), "").unwrap();
+        std::os::unix::fs::symlink("real", root.join("link")).unwrap();
+        let of = |path: &str| resolved(&root.join(path));
+        assert_eq!(of("link/file"), root.join("real/file"));
+        assert_eq!(of("link/none/deep"), root.join("real/none/deep"));
+        assert_eq!(of("real/../none"), root.join("none"));
+        assert_eq!(of("./real/./file"), root.join("real/file"));
+    }
+
+    #[test]
+    fn flags_tell_reading_from_writing() {
+        let touch = |flags: i32| touch_of(flags as u64);
+        assert_eq!(touch(libc::O_RDONLY | libc::O_CLOEXEC), Touch::Read);
+        assert_eq!(touch(libc::O_WRONLY), Touch::Written);
+        assert_eq!(touch(libc::O_RDWR), Touch::Written);
+        assert_eq!(touch(libc::O_RDONLY | libc::O_CREAT), Touch::Written);
+        assert_eq!(touch(libc::O_PATH), Touch::LookedUp);
+    }
+}

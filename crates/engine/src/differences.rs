@@ -1,0 +1,368 @@
+//! What a step is made of, in words, and what differs from the time when it last ran.
+
+use std::sync::Arc;
+
+use nubrik_graph::{Native, Program, StepId, WorkFolder};
+use nubrik_store::Digest;
+
+use crate::build::Build;
+use crate::state::StepMemory;
+
+/// A difference between what a step is made of now and what it was made of.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Difference {
+    /// What differs.
+    pub part: Part,
+    /// What it was; `None` where it is new.
+    pub before: Option<Arc<str>>,
+    /// What it is; `None` where it is gone. The same as before where only the content differs.
+    pub now: Option<Arc<str>>,
+}
+
+/// What a step is made of.
+#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Debug)]
+pub enum Part {
+    /// A file that it reads.
+    Input,
+    /// A word of a command.
+    Word,
+    /// A file that a command reads from or writes to instead of its standard streams.
+    Redirect,
+    /// A variable of its environment.
+    Variable,
+    /// What it makes.
+    Output,
+    /// The text that the tool writes for it, or the places of what it puts together.
+    Text,
+    /// The folder in which it runs.
+    Folder,
+    /// Whether it may use the network.
+    Network,
+    /// A tool of the machine.
+    Tool,
+}
+
+impl Part {
+    /// The word for it, the same everywhere.
+    pub fn word(self) -> &'static str {
+        match self {
+            Part::Input => "input",
+            Part::Word => "word",
+            Part::Redirect => "redirect",
+            Part::Variable => "variable",
+            Part::Output => "output",
+            Part::Text => "text",
+            Part::Folder => "folder",
+            Part::Network => "network",
+            Part::Tool => "tool",
+        }
+    }
+
+    fn sign(self) -> char {
+        match self {
+            Part::Input => 'i',
+            Part::Word => 'w',
+            Part::Redirect => 'r',
+            Part::Variable => 'e',
+            Part::Output => 'o',
+            Part::Text => 't',
+            Part::Folder => 'd',
+            Part::Network => 'n',
+            Part::Tool => 'v',
+        }
+    }
+
+    fn of_sign(sign: char) -> Option<Part> {
+        const ALL: [Part; 9] = [
+            Part::Input,
+            Part::Word,
+            Part::Redirect,
+            Part::Variable,
+            Part::Output,
+            Part::Text,
+            Part::Folder,
+            Part::Network,
+            Part::Tool,
+        ];
+        ALL.into_iter().find(|part| part.sign() == sign)
+    }
+}
+
+/// A step held against the earlier one that is most like it.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Comparison {
+    /// The options that tell the earlier one from this one; empty where it is this one.
+    pub variant: Arc<str>,
+    /// The number of the build in which the earlier one last ran or was reused.
+    pub build: u64,
+    /// What differs, inputs first.
+    pub differences: Vec<Difference>,
+}
+
+/// A description longer than this is not kept, in bytes: a step with so many words is told apart by its digest.
+const LONGEST: usize = 16 << 10;
+
+/// Stands between the parts of a description; words cannot hold it.
+const BETWEEN: char = '\0';
+
+impl Build<'_> {
+    /// What a step's words, variables and names are, as one text: parts with their signs, divided by NUL bytes.
+    pub(crate) fn describe(&self, id: StepId) -> Arc<str> {
+        let graph = self.graph;
+        let step = graph.step(id);
+        let mut text = String::new();
+        let mut add = |part: Part, what: &str| {
+            text.push(part.sign());
+            text.push_str(what);
+            text.push(BETWEEN);
+        };
+        let path = |file: nubrik_graph::FileId| graph.file(file).path.as_str();
+        for (number, pipeline) in step.commands.iter().enumerate() {
+            for (stage, process) in pipeline.stages.iter().enumerate() {
+                match (number, stage) {
+                    (0, 0) => {}
+                    (_, 0) => add(Part::Word, ";"),
+                    _ => add(Part::Word, "|"),
+                }
+                if let Program::File(file) = process.program
+                    && process.words.first().is_none_or(|w| **w != *path(file))
+                {
+                    add(Part::Word, path(file));
+                }
+                process.words.iter().for_each(|word| add(Part::Word, word));
+                for (sign, file) in [("<", &process.stdin), (">", &process.stdout), ("2>", &process.stderr)] {
+                    if let Some(file) = file {
+                        add(Part::Redirect, &format!("{sign} {}", file.as_str()));
+                    }
+                }
+            }
+        }
+        step.env.iter().for_each(|(name, value)| add(Part::Variable, &format!("{name}={value}")));
+        step.outputs.iter().for_each(|output| add(Part::Output, &output.name));
+        match &step.native {
+            Some(Native::Write { text, .. }) => {
+                add(Part::Text, &format!("{} bytes, {}", text.len(), short_digest(text.as_bytes())));
+            }
+            Some(Native::Stage { files } | Native::Pack { files, .. }) => {
+                files.iter().for_each(|p| add(Part::Text, &format!("{} from {}", p.to, path(p.from))));
+            }
+            Some(Native::Fetch { digest, .. }) => add(Part::Text, digest),
+            Some(Native::Unpack { .. }) | None => {}
+        }
+        for list in &step.lists {
+            list.lines.iter().for_each(|line| add(Part::Text, line));
+        }
+        match &step.work {
+            WorkFolder::Root => {}
+            WorkFolder::Source(folder) => add(Part::Folder, folder.as_str()),
+            WorkFolder::Private { copy_of, .. } => add(Part::Folder, copy_of.map_or("of its own", path)),
+        }
+        if step.limits.network {
+            add(Part::Network, "allowed");
+        }
+        for tool in &step.tools {
+            let name = &graph.tools[tool.0 as usize];
+            if let Ok(found) = self.tool(*tool) {
+                let version = self.outside.known_version(name);
+                let version = version.map_or(String::new(), |v| format!(" {v}"));
+                add(Part::Tool, &format!("{name}={}{version}", found.path.display()));
+            }
+        }
+        if text.len() > LONGEST {
+            text.clear();
+        }
+        text.into()
+    }
+
+    /// Holds a step against what is remembered of it, or of the variant of it that is most like it.
+    pub(crate) fn compare(&self, id: StepId) -> Option<Comparison> {
+        let step = self.graph.step(id);
+        let described = self.describe(id);
+        let own = self.before.steps.get(step.folder.shared()).filter(|m| !m.outputs.is_empty());
+        if let Some(memory) = own {
+            let differences = self.differences(id, &memory, &described);
+            return Some(Comparison { variant: "".into(), build: memory.build, differences });
+        }
+        let base = without_variant(step.folder.as_str()).0;
+        let others = self.before.steps.names().into_iter().filter(|name| without_variant(name).0 == base);
+        let compared = others.filter_map(|name| {
+            let memory = self.before.steps.get(&name).filter(|m| !m.outputs.is_empty())?;
+            let differences = self.differences(id, &memory, &described);
+            let variant = readable_variant(without_variant(&name).1).into();
+            Some(Comparison { variant, build: memory.build, differences })
+        });
+        compared.min_by_key(|c| (c.differences.len(), std::cmp::Reverse(c.build), c.variant.clone()))
+    }
+
+    fn differences(&self, id: StepId, memory: &StepMemory, described: &str) -> Vec<Difference> {
+        let step = self.graph.step(id);
+        let mut differences = Vec::new();
+        let mut input = |before: Option<&Arc<str>>, now: Option<&Arc<str>>| {
+            let named = |path: &Arc<str>| self.named(path).into();
+            differences.push(Difference {
+                part: Part::Input,
+                before: before.map(named),
+                now: now.map(named),
+            });
+        };
+        for file in &step.inputs {
+            let path = self.graph.file(*file).path.shared();
+            match (memory.inputs.iter().find(|(p, _)| p == path), self.content(*file)) {
+                (None, _) => input(None, Some(path)),
+                (Some((_, before)), Ok(now)) if now != *before => input(Some(path), Some(path)),
+                // What a step will make shows only when that has run.
+                _ => {}
+            }
+        }
+        let known = |path: &Arc<str>| memory.inputs.iter().any(|(p, _)| p == path);
+        for (path, digest) in memory.found.iter().filter(|(path, _)| !known(path)) {
+            if self.listed_content(path).is_some_and(|now| now != *digest) {
+                input(Some(path), Some(path));
+            }
+        }
+        let is_input =
+            |path: &Arc<str>| step.inputs.iter().any(|f| self.graph.file(*f).path.shared() == path);
+        memory.inputs.iter().filter(|(p, _)| !is_input(p)).for_each(|(path, _)| input(Some(path), None));
+        differences.extend(between(&memory.described, described));
+        for id in &step.tools {
+            let name = &self.graph.tools[id.0 as usize];
+            let known = differences.iter().any(|d| {
+                d.part == Part::Tool && d.now.as_ref().is_some_and(|n| n.starts_with(&format!("{name}=")))
+            });
+            let identity = self.tool(*id).ok().map(|found| found.identity);
+            let other = memory.tools.iter().any(|(n, before)| n == name && Some(*before) != identity);
+            if other && !known {
+                let name = Some(name.clone());
+                differences.push(Difference { part: Part::Tool, before: name.clone(), now: name });
+            }
+        }
+        differences
+    }
+
+    /// A file as people know it.
+    fn named(&self, path: &str) -> String {
+        match self.maker_of(path) {
+            Some(target) => format!("{} of {target}", path.rsplit('/').next().unwrap_or(path)),
+            None => path.to_owned(),
+        }
+    }
+}
+
+fn short_digest(bytes: &[u8]) -> String {
+    Digest::of(bytes).hex()[..8].to_owned()
+}
+
+/// A step's folder without the part that names options (`~mode=release`), and that part.
+fn without_variant(folder: &str) -> (String, Option<&str>) {
+    let is_variant = |part: &&str| part.starts_with('~');
+    let rest: Vec<&str> = folder.split('/').filter(|part| !is_variant(part)).collect();
+    (rest.join("/"), folder.split('/').find(is_variant).map(|part| &part[1..]))
+}
+
+/// The options in a folder's name, as people set them: `home.mode=release,…`, or a digest where that is too long.
+fn readable_variant(variant: Option<&str>) -> String {
+    let short = |option: &str| {
+        let (name, value) = option.split_once('=')?;
+        Some(format!("{}={value}", name.rsplit('.').next()?))
+    };
+    match variant {
+        None => "the options' defaults".to_owned(),
+        Some(variant) => {
+            let options: Option<Vec<String>> = variant.split(',').map(short).collect();
+            options.map_or("other options".to_owned(), |options| options.join(", "))
+        }
+    }
+}
+
+/// What differs between two descriptions. Parts that only name the step's own folder do not count.
+fn between(before: &str, now: &str) -> Vec<Difference> {
+    if before.is_empty() || now.is_empty() {
+        return Vec::new();
+    }
+    let parts = |text: &str| -> Vec<(Part, Arc<str>)> {
+        let parts = text.split(BETWEEN).filter_map(|part| {
+            let mut chars = part.chars();
+            Some((Part::of_sign(chars.next()?)?, chars.as_str().into()))
+        });
+        parts.collect()
+    };
+    let (before, now) = (parts(before), parts(now));
+    let plain = |part: &(Part, Arc<str>)| (part.0, without_made(&part.1));
+    let missing_in = |these: &[(Part, Arc<str>)], those: &[(Part, Arc<str>)]| {
+        let mut left: Vec<(Part, String)> = those.iter().map(plain).collect();
+        let mut missing = Vec::new();
+        for part in these {
+            match left.iter().position(|other| *other == plain(part)) {
+                Some(at) => drop(left.swap_remove(at)),
+                None => missing.push(part.clone()),
+            }
+        }
+        missing
+    };
+    let (gone, mut new) = (missing_in(&before, &now), missing_in(&now, &before));
+    let mut differences = Vec::new();
+    for (part, text) in gone {
+        // What took its place is the likest of what is new.
+        let like = new.iter().enumerate().filter(|(_, (p, _))| *p == part);
+        let best = like
+            .map(|(at, (_, other))| (alike(&text, other), at))
+            .max_by_key(|(likeness, at)| (*likeness, std::cmp::Reverse(*at)));
+        let successor = best.filter(|(likeness, _)| *likeness > 0).map(|(_, at)| new.remove(at).1);
+        differences.push(Difference { part, before: Some(text), now: successor });
+    }
+    differences.extend(new.into_iter().map(|(part, text)| Difference {
+        part,
+        before: None,
+        now: Some(text),
+    }));
+    differences.sort_by_key(|d| d.part);
+    differences
+}
+
+/// A text without the options that a made file's folder names: they differ between variants in any case.
+fn without_made(text: &str) -> String {
+    if !text.contains("/~") {
+        return text.to_owned();
+    }
+    text.split('/').filter(|part| !part.starts_with('~')).collect::<Vec<_>>().join("/")
+}
+
+/// How many bytes two texts begin with in common. Flags that belong together begin alike.
+fn alike(a: &str, b: &str) -> usize {
+    a.bytes().zip(b.bytes()).take_while(|(a, b)| a == b).count()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn shown(before: &str, now: &str) -> Vec<String> {
+        let text = |t: &Option<Arc<str>>| t.as_deref().unwrap_or("-").to_owned();
+        let all = between(before, now);
+        all.iter().map(|d| format!("{} {} {}", d.part.word(), text(&d.before), text(&d.now))).collect()
+    }
+
+    #[test]
+    fn words_that_took_each_others_place_are_told_together() {
+        assert_eq!(shown("wcc\0w-O0\0wa.c\0", "wcc\0w-O2\0wa.c\0w-g\0"), ["word -O0 -O2", "word - -g"]);
+        assert_eq!(shown("wcc\0w-g\0", "wcc\0"), ["word -g -"]);
+        assert_eq!(shown("eA=1\0wcc\0", "eA=2\0wcc\0"), ["variable A=1 A=2"]);
+        assert_eq!(shown("wx\0", "wy\0"), ["word x -", "word - y"]);
+        assert_eq!(shown("wa\0wa\0", "wa\0"), ["word a -"]);
+    }
+
+    #[test]
+    fn variants_differ_in_their_folders_and_that_is_not_said() {
+        let made = |variant: &str| format!("wcc\0w.nubrik/made/t/h{variant}/@fit.o/fit.o\0");
+        assert_eq!(shown(&made(""), &made("/~mode=release")), [""; 0]);
+        assert_eq!(without_variant(".nubrik/made/t/~mode=x/@a").1, Some("mode=x"));
+        assert_eq!(readable_variant(Some("kit.flags.mode=x,kit.b=1")), "mode=x, b=1");
+        assert_eq!(readable_variant(Some("0123abcd")), "other options");
+    }
+
+    #[test]
+    fn order_alone_and_what_is_not_known_say_nothing() {
+        assert_eq!(shown("wa\0wb\0", "wb\0wa\0"), [""; 0]);
+        assert_eq!(shown("", "wb\0"), [""; 0]);
+    }
+}

@@ -1,0 +1,272 @@
+//! Steps under a recorder: what they really read and write against what they declare.
+
+use std::collections::HashSet;
+use std::sync::Arc;
+
+use nubrik_graph::{FileId, Graph, StepId};
+use nubrik_store::Store;
+
+use crate::build::{Build, Options, Request};
+use crate::event::{Failure, Listener, Refusal};
+use crate::outside::{FoundTool, Job, Outside, Seen, Touch};
+use crate::state::State;
+
+/// Steps that failed sooner than this are run once more to be observed, in microseconds.
+const QUICK: u64 = 1_000_000;
+
+/// Steps that printed something of a refusal, and failed sooner than this, too.
+const BEARABLE: u64 = 300_000_000;
+
+/// How many refusals are told.
+const TOLD: usize = 6;
+
+/// Names that interpreters try to write beside what they read, and do without when they may not.
+const HARMLESS: [&str; 1] = ["__pycache__"];
+
+/// What a step was seen to do when it ran once more, beside what it declares. Paths are from the workspace's
+/// root; each list is sorted.
+#[derive(Clone, Debug)]
+pub struct StepAudit {
+    /// The step.
+    pub step: StepId,
+    /// How it failed, if it did.
+    pub failure: Option<Failure>,
+    /// Declared inputs that it read.
+    pub read: Vec<Arc<str>>,
+    /// Certain inputs that it did not read. What commands may read only by way of their listing is not
+    /// among them.
+    pub unused: Vec<Arc<str>>,
+    /// What it was refused.
+    pub refused: Vec<Refusal>,
+    /// Undeclared paths of the workspace that it asked for, and whether something is there: that a command
+    /// learns even in its box.
+    pub looked_up: Vec<(Arc<str>, bool)>,
+    /// How many files of the system it read.
+    pub system: usize,
+    /// Outputs whose bytes were not the same this time, as the definition names them.
+    pub differs: Vec<Arc<str>>,
+}
+
+/// Runs steps that are current once more, each under a recorder, and leaves their results as they were. Steps
+/// without commands are passed over. `None` where the machine cannot record.
+pub fn audit(
+    graph: &Graph,
+    steps: &[StepId],
+    before: &State,
+    outside: &dyn Outside,
+    store: Option<&dyn Store>,
+    listener: &dyn Listener,
+) -> Option<Vec<StepAudit>> {
+    let options = Options { jobs: 1, keep_going: true };
+    let mut build = Build::new(Request::whole(graph, &[]), before, outside, store, listener, options);
+    // What is made here is thrown away again.
+    build.store = None;
+    let mut audits = Vec::new();
+    for step in steps.iter().copied().filter(|s| !graph.step(*s).commands.is_empty()) {
+        if outside.is_cancelled() {
+            break;
+        }
+        audits.push(build.audit_step(step)?);
+    }
+    Some(audits)
+}
+
+/// Makes everything as it is when a step's commands begin, and lets `act` do something there with a job that
+/// starts nothing yet. What the step made before is put back afterwards.
+///
+/// # Errors
+/// When its tools or its folder cannot be had.
+pub fn in_box(
+    graph: &Graph,
+    step: StepId,
+    before: &State,
+    outside: &dyn Outside,
+    listener: &dyn Listener,
+    act: &mut dyn FnMut(&Job<'_>),
+) -> Result<(), Failure> {
+    let options = Options { jobs: 1, keep_going: true };
+    let build = Build::new(Request::whole(graph, &[]), before, outside, None, listener, options);
+    let tools = build.tools_of(step)?;
+    let node = graph.step(step);
+    build.beside_results(step, || {
+        build.prepare(step)?;
+        let (readable, work) = (build.readable(step), node.work.path());
+        act(&build.job(node, Vec::new(), &readable, &tools, work.as_str()));
+        Ok(())
+    })?
+}
+
+impl Build<'_> {
+    /// A step's tools.
+    fn tools_of(&self, id: StepId) -> Result<Vec<FoundTool>, Failure> {
+        self.graph.step(id).tools.iter().map(|tool| self.tool(*tool).map_err(Failure::NoTool)).collect()
+    }
+
+    /// Does something in a step's folder while what the step made is kept elsewhere.
+    fn beside_results<T>(&self, id: StepId, work: impl FnOnce() -> T) -> Result<T, Failure> {
+        let folder = self.graph.step(id).folder.as_str();
+        let kept = format!("{folder}.kept");
+        let problem = |e: std::io::Error| Failure::Machine { problem: e.to_string() };
+        let was_made = self.outside.check(folder).is_some();
+        if was_made {
+            self.outside.set_aside(folder, &kept).map_err(problem)?;
+        }
+        let done = work();
+        self.outside.discard(folder);
+        if was_made {
+            self.outside.set_aside(&kept, folder).map_err(problem)?;
+        }
+        Ok(done)
+    }
+
+    /// Runs a failed step once more under a recorder, where that is quick or promises an answer, and adds
+    /// what was seen to its failure.
+    pub(crate) fn look_closer(
+        &self,
+        id: StepId,
+        tools: &[FoundTool],
+        failure: Failure,
+        micros: u64,
+        printed: &[u8],
+    ) -> Failure {
+        let step = self.graph.step(id);
+        let telling = matches!(failure, Failure::Code(_) | Failure::Signal(_) | Failure::NoOutput { .. });
+        let promising = micros < QUICK || (micros < BEARABLE && speaks_of_refusal(printed));
+        // What goes out to the network is not done twice.
+        if !telling || !promising || step.limits.network || step.commands.is_empty() {
+            return failure;
+        }
+        let mut seen = Seen::default();
+        let ended = self.run_commands(id, tools, &mut Vec::new(), Some(&mut seen));
+        let refused = self.refusals(&seen);
+        let well_again = ended.is_ok() && !matches!(failure, Failure::NoOutput { .. });
+        match refused.is_empty() && !well_again {
+            true => failure,
+            false => Failure::Observed { first: Box::new(failure), refused, well_again },
+        }
+    }
+
+    /// What commands were refused, the likeliest cause of a failure first.
+    fn refusals(&self, seen: &Seen) -> Vec<Refusal> {
+        let mut ranked: Vec<(u8, Refusal)> = Vec::new();
+        for touched in &seen.touched {
+            let reads = touched.touch != Touch::LookedUp;
+            // What is not there cannot be read by anyone; what is to be made may well not be there.
+            let there = touched.folder.is_some() || touched.touch == Touch::Written;
+            let harmless = touched.path.split('/').any(|name| HARMLESS.contains(&name));
+            if touched.allowed || !reads || !there || harmless {
+                continue;
+            }
+            let folder = touched.folder == Some(true);
+            let rank = match (touched.path.starts_with('/'), touched.touch, folder) {
+                (false, Touch::Read | Touch::Started, false) => 0,
+                (false, Touch::Written, _) => 1,
+                (true, ..) => 3,
+                (false, ..) => 4,
+            };
+            let target = self.maker_of(&touched.path);
+            let refusal = Refusal::Path { path: touched.path.clone(), touch: touched.touch, folder, target };
+            ranked.push((rank, refusal));
+        }
+        if seen.wanted_network {
+            ranked.push((2, Refusal::Network));
+        }
+        ranked.sort_by_key(|(rank, _)| *rank);
+        // That a folder could not be listed says little where something plainer was refused.
+        if ranked.first().is_some_and(|(rank, _)| *rank < 3) {
+            ranked.retain(|(rank, _)| *rank < 4);
+        }
+        ranked.into_iter().map(|(_, refusal)| refusal).take(TOLD).collect()
+    }
+
+    fn audit_step(&self, id: StepId) -> Option<StepAudit> {
+        let graph = self.graph;
+        let step = graph.step(id);
+        let mut audit = StepAudit {
+            step: id,
+            failure: None,
+            read: Vec::new(),
+            unused: Vec::new(),
+            refused: Vec::new(),
+            looked_up: Vec::new(),
+            system: 0,
+            differs: Vec::new(),
+        };
+        let mut seen = Seen::default();
+        let ran = self.tools_of(id).and_then(|tools| {
+            self.beside_results(id, || {
+                self.run_commands(id, &tools, &mut Vec::new(), Some(&mut seen))?;
+                let made = self.take_outputs(id)?;
+                self.discard_scratch(id);
+                Ok(made.0)
+            })
+        });
+        let made = match ran {
+            Ok(Ok(made)) => made,
+            Ok(Err(failure)) => {
+                audit.failure = failure;
+                Vec::new()
+            }
+            Err(failure) => {
+                audit.failure = Some(failure);
+                return Some(audit);
+            }
+        };
+        if seen.touched.is_empty() && audit.failure.is_none() {
+            // A process cannot even be started without being seen.
+            return None;
+        }
+        let remembered = self.before.steps.get(step.folder.shared());
+        if let Some(memory) = remembered {
+            let pairs = step.outputs.iter().zip(made.iter().zip(&memory.outputs));
+            let other = pairs.filter(|(_, (now, then))| now.digest() != then.digest());
+            audit.differs = other.map(|(output, _)| output.name.clone()).collect();
+        }
+        self.hold_against(id, &seen, &mut audit);
+        Some(audit)
+    }
+
+    /// Holds what was seen against what is declared.
+    fn hold_against(&self, id: StepId, seen: &Seen, audit: &mut StepAudit) {
+        let graph = self.graph;
+        let step = graph.step(id);
+        let mut touched: HashSet<&str> = HashSet::new();
+        for seen in seen.touched.iter().filter(|t| t.touch != Touch::LookedUp && t.folder.is_some()) {
+            touched.insert(&seen.path);
+            // A file in a declared folder was read: so was the folder.
+            let ends = seen.path.match_indices('/').map(|(at, _)| at);
+            touched.extend(ends.map(|at| &seen.path[..at]));
+        }
+        let declared = |files: &[FileId], was_read: bool| {
+            let paths = files.iter().map(|f| graph.file(*f).path.shared());
+            let mut some: Vec<Arc<str>> =
+                paths.filter(|p| touched.contains(&***p) == was_read).cloned().collect();
+            some.sort();
+            some
+        };
+        let mut all: Vec<FileId> = step.inputs.iter().chain(&step.candidates).copied().collect();
+        all.sort_unstable();
+        all.dedup();
+        audit.read = declared(&all, true);
+        audit.unused = declared(&step.inputs, false);
+        audit.refused = self.refusals(seen);
+        let own = format!("{}/", step.folder.as_str());
+        for seen in &seen.touched {
+            let inside = !seen.path.starts_with('/') && !seen.path.is_empty() && !seen.path.starts_with(&own);
+            // Folders on the way to something are asked for by everybody.
+            if inside && !seen.allowed && seen.touch == Touch::LookedUp && seen.folder != Some(true) {
+                audit.looked_up.push((seen.path.clone(), seen.folder.is_some()));
+            }
+            let is_system = seen.path.starts_with('/') && seen.folder == Some(false);
+            audit.system += usize::from(is_system && seen.allowed && seen.touch != Touch::LookedUp);
+        }
+    }
+}
+
+/// Whether what a command printed sounds as though it was refused something.
+fn speaks_of_refusal(printed: &[u8]) -> bool {
+    let text = String::from_utf8_lossy(printed).to_lowercase();
+    ["denied", "not permitted", "eacces", "eperm", "no access", "unreachable"]
+        .iter()
+        .any(|w| text.contains(w))
+}

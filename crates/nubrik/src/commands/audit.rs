@@ -1,0 +1,173 @@
+//! `nubrik build --audit`: what steps really read and write, against what they declare.
+
+use std::sync::Arc;
+
+use nubrik_engine::{Refusal, StepAudit};
+use nubrik_graph::Graph;
+use nubrik_lang::Evaluation;
+use nubrik_session::Session;
+use serde::Serialize;
+
+use super::{Outcome, Silent, labelled, say_wrong};
+use crate::arguments::Face;
+use crate::exit::Exit;
+use crate::ui::failure::{refused_thing, short};
+use crate::ui::json;
+use crate::ui::paint::{Ink, Paint};
+use crate::ui::text::wrapped;
+
+/// How many paths of one sort are named; more of them are only counted.
+const NAMED: usize = 12;
+
+#[derive(Serialize)]
+struct AuditEvent<'a> {
+    event: &'static str,
+    target: &'a str,
+    say: &'a str,
+    read: &'a [Arc<str>],
+    unused: &'a [Arc<str>],
+    refused: Vec<String>,
+    /// Undeclared paths of the workspace that were asked for, and whether something is there.
+    looked_up: Vec<LookedUp<'a>>,
+    system_files: usize,
+    differs: &'a [Arc<str>],
+    #[serde(skip_serializing_if = "Option::is_none")]
+    failure: Option<String>,
+}
+
+#[derive(Serialize)]
+struct LookedUp<'a> {
+    path: &'a str,
+    there: bool,
+}
+
+/// Runs the steps of the requested targets once more under a recorder, and shows what was seen.
+pub fn audit(face: Face, session: &Session, evaluation: &Evaluation) -> Outcome<Exit> {
+    let Some(audits) = session.audit(evaluation, &Silent) else {
+        let message = "this machine cannot record what steps do";
+        let mend = "it takes a kernel that hands system calls to a supervisor (Linux 5.5), and the right to use that";
+        return Err(say_wrong(face, Exit::Machine, message, &[mend]));
+    };
+    let graph = &evaluation.graph;
+    if face.json {
+        for audit in &audits {
+            print_json(graph, audit);
+        }
+    } else {
+        let paint = super::paint(face);
+        for audit in &audits {
+            print!("{}", render(graph, audit, paint));
+        }
+        println!("{}", paint.ink(Ink::Strong, &sum(&audits)));
+    }
+    let bad = audits.iter().any(|a| a.failure.is_some() || !a.refused.is_empty() || !a.differs.is_empty());
+    Ok(if bad { Exit::Failed } else { Exit::Done })
+}
+
+fn print_json(graph: &Graph, audit: &StepAudit) {
+    let looked_up = audit.looked_up.iter().map(|(path, there)| LookedUp { path, there: *there });
+    json::print(&AuditEvent {
+        event: "audit",
+        target: &graph.title(audit.step),
+        say: &graph.step(audit.step).say,
+        read: &audit.read,
+        unused: &audit.unused,
+        refused: audit.refused.iter().map(refused_thing).collect(),
+        looked_up: looked_up.collect(),
+        system_files: audit.system,
+        differs: &audit.differs,
+        failure: audit.failure.as_ref().map(short),
+    });
+}
+
+fn render(graph: &Graph, audit: &StepAudit, paint: Paint) -> String {
+    let step = graph.step(audit.step);
+    let title = graph.title(audit.step);
+    let head = format!("{title}   {}", step.say);
+    let mut out =
+        format!("{}  {}\n", paint.ink(Ink::Strong, &head), paint.ink(Ink::Faint, &step.place.to_string()));
+    let room = paint.width.map_or(usize::MAX, |w| w.saturating_sub(13));
+    let mut line = |ink: Ink, label: &str, text: &str| {
+        for (i, text) in wrapped(text, room).iter().enumerate() {
+            out.push_str(&format!("  {}\n", labelled(paint, ink, if i == 0 { label } else { "" }, text)));
+        }
+    };
+    let name = |path: &Arc<str>| shown(graph, path);
+    let mut read = named(&audit.read, name, "nothing of the workspace");
+    if audit.system > 0 {
+        let files = if audit.system == 1 { "1 file" } else { &*format!("{} files", audit.system) };
+        read.push_str(&format!(", and {files} of the system"));
+    }
+    line(Ink::Calm, "read", &read);
+    if !audit.unused.is_empty() {
+        line(Ink::Doubt, "unused", &named(&audit.unused, name, ""));
+    }
+    let (there, missing): (Vec<_>, Vec<_>) = audit.looked_up.iter().partition(|(_, there)| *there);
+    let paths = |list: &[&(Arc<str>, bool)]| list.iter().map(|(p, _)| p.clone()).collect::<Vec<_>>();
+    if !there.is_empty() {
+        let text = named(&paths(&there), name, "");
+        line(Ink::Doubt, "asked for", &format!("{text}: there, but not declared"));
+    }
+    if !missing.is_empty() {
+        line(Ink::Calm, "asked for", &format!("{}: not there", named(&paths(&missing), name, "")));
+    }
+    for refusal in &audit.refused {
+        line(Ink::Wrong, "refused", &refused_thing(refusal));
+    }
+    for output in &audit.differs {
+        line(
+            Ink::Wrong,
+            "differs",
+            &format!("{output}: other bytes than the last time, from the same inputs"),
+        );
+    }
+    if let Some(failure) = &audit.failure {
+        line(Ink::Wrong, "failed", &short(failure));
+    }
+    out + "\n"
+}
+
+/// A path as people know it: what steps make by name and target.
+fn shown(graph: &Graph, path: &Arc<str>) -> String {
+    let Some(node) = graph.files.iter().find(|f| f.path.shared() == path) else { return path.to_string() };
+    match node.maker {
+        None => path.to_string(),
+        Some(maker) => {
+            let name = node.path.below(&graph.step(maker).folder).unwrap_or(node.path.name());
+            format!("{name} of {}", graph.title(maker))
+        }
+    }
+}
+
+fn named(paths: &[Arc<str>], name: impl Fn(&Arc<str>) -> String, none: &str) -> String {
+    let some: Vec<String> = paths.iter().take(NAMED).map(name).collect();
+    match paths.len() {
+        0 => none.to_owned(),
+        n if n > NAMED => format!("{} and {} more", some.join(", "), n - NAMED),
+        _ => some.join(", "),
+    }
+}
+
+fn sum(audits: &[StepAudit]) -> String {
+    let steps = if audits.len() == 1 { "1 step".to_owned() } else { format!("{} steps", audits.len()) };
+    let count = |of: fn(&StepAudit) -> usize| audits.iter().map(of).sum::<usize>();
+    let counts = [
+        (count(|a| a.refused.iter().filter(|r| **r != Refusal::Network).count()), "refused"),
+        (count(|a| usize::from(a.refused.contains(&Refusal::Network))), "refused the network"),
+        (count(|a| a.unused.len()), "declared and not read"),
+        (
+            count(|a| a.looked_up.iter().filter(|(_, there)| *there).count()),
+            "asked for without being declared",
+        ),
+        (count(|a| a.differs.len()), "with other bytes than before"),
+        (count(|a| usize::from(a.failure.is_some())), "failed"),
+    ];
+    let said: Vec<String> =
+        counts.iter().filter(|(n, _)| *n > 0).map(|(n, what)| format!("{n} {what}")).collect();
+    match said.is_empty() {
+        true => format!(
+            "{steps} ran again: each read all that it declares and nothing else, and made the same bytes"
+        ),
+        false => format!("{steps} ran again: {}", said.join(", ")),
+    }
+}

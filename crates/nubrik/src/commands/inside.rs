@@ -1,0 +1,114 @@
+//! `nubrik inside`: a shell where a step's commands run.
+
+use nubrik_engine::shown_command;
+use nubrik_graph::{Graph, StepId, Target};
+use nubrik_lang::Evaluation;
+
+use super::build::{build_files, exit_of, lock};
+use super::{Outcome, Silent, evaluate_with, labelled, open, patterns, say_wrong};
+use crate::arguments::{Choice, Face, How};
+use crate::exit::Exit;
+use crate::ui::failure::short;
+use crate::ui::paint::{Ink, Paint};
+use crate::ui::screen::Stream;
+use crate::ui::text::wrapped;
+
+pub fn inside(face: Face, choice: &Choice, address: &str, step: Option<&str>) -> Outcome<Exit> {
+    let mut session = open(face, choice)?;
+    lock(face, &mut session)?;
+    let patterns = patterns(face, &mut session, &[address.to_owned()])?;
+    session.load_state();
+    let how = How::default();
+    let evaluation =
+        evaluate_with(face, &mut session, Some((how, Stream::Error)), |s| s.evaluate(&patterns))?;
+    let graph = &evaluation.graph;
+    let id = choose(face, evaluation, address, step)?;
+    let node = graph.step(id);
+    let files: Vec<_> = node.inputs.iter().chain(&node.candidates).copied().collect();
+    let report = build_files(face, &mut session, evaluation, &files, how, Stream::Error)?;
+    let exit = exit_of(&report);
+    if exit != Exit::Done {
+        return Ok(exit);
+    }
+    let paint = Paint::for_stderr(face.plain || face.json);
+    introduce(graph, id, paint);
+    crate::interrupt::leave_to_children(true);
+    let ended = session.inside(evaluation, id, &Silent);
+    crate::interrupt::leave_to_children(false);
+    match ended {
+        Ok(code) => Ok(Exit::Other(u8::try_from(code).unwrap_or(1))),
+        Err(failure) => {
+            let message = format!("cannot go inside {address}: {}", short(&failure));
+            Err(say_wrong(face, Exit::Machine, &message, &["`nubrik doctor` looks at this machine"]))
+        }
+    }
+}
+
+/// The step that is meant: the only one with commands, or the one whose words say so.
+fn choose(face: Face, evaluation: &Evaluation, address: &str, wanted: Option<&str>) -> Outcome<StepId> {
+    let graph = &evaluation.graph;
+    let all = (0..graph.steps.len() as u32).map(StepId);
+    let own = all.filter(|s| {
+        let step = graph.step(*s);
+        evaluation.targets.contains(&step.target) && !step.commands.is_empty()
+    });
+    let steps: Vec<StepId> = own.filter(|s| wanted.is_none_or(|w| graph.step(*s).say.contains(w))).collect();
+    let commands: Vec<String> = steps
+        .iter()
+        .take(8)
+        .map(|s| format!("nubrik inside {address} {}", nubrik_engine::shown_word(&graph.step(*s).say)))
+        .collect();
+    let mends: Vec<&str> = commands.iter().map(String::as_str).collect();
+    match (steps.as_slice(), wanted) {
+        ([step], _) => Ok(*step),
+        ([], None) => Err(say_wrong(
+            face,
+            Exit::Usage,
+            &format!("`{address}` has no step that runs commands"),
+            &["`nubrik show` tells what a target does"],
+        )),
+        ([], Some(wanted)) => Err(say_wrong(
+            face,
+            Exit::Usage,
+            &format!("no step of `{address}` says `{wanted}`"),
+            &["`nubrik show` lists its steps"],
+        )),
+        (several, Some(wanted)) if exact(graph, several, wanted).is_some() => {
+            Ok(exact(graph, several, wanted).unwrap_or(several[0]))
+        }
+        (several, _) => {
+            let message = format!("`{address}` has {} steps: say which", several.len());
+            Err(say_wrong(face, Exit::Usage, &message, &mends))
+        }
+    }
+}
+
+fn exact(graph: &Graph, steps: &[StepId], wanted: &str) -> Option<StepId> {
+    let mut same = steps.iter().filter(|s| *graph.step(**s).say == *wanted);
+    match (same.next(), same.next()) {
+        (Some(step), None) => Some(*step),
+        _ => None,
+    }
+}
+
+/// What the step would do, to be pasted, and how to leave.
+fn introduce(graph: &Graph, id: StepId, paint: Paint) {
+    let step = graph.step(id);
+    let owner: &Target = graph.owner(id);
+    eprintln!("{}", paint.ink(Ink::Strong, &format!("{}   {}", graph.title(id), step.say)));
+    let room = paint.width.map_or(usize::MAX, |w| w.saturating_sub(11));
+    for (i, command) in shown_command(step).iter().enumerate() {
+        for (n, text) in wrapped(command, room).iter().enumerate() {
+            let label = match (i, n) {
+                (0, 0) => "command",
+                (_, 0) => "then",
+                _ => "",
+            };
+            eprintln!("{}", labelled(paint, Ink::Calm, label, text));
+        }
+    }
+    eprintln!("{}", labelled(paint, Ink::Calm, "writes", step.folder.as_str()));
+    eprintln!("{}", labelled(paint, Ink::Calm, "defined", &owner.place.to_string()));
+    let note = "its folder, environment and box; what it makes here is thrown away. Leave with `exit`";
+    eprintln!("{}", paint.ink(Ink::Faint, note));
+}
