@@ -1,6 +1,6 @@
 //! A build: the steps behind some files, in an order that makes the last one end early.
 
-use std::collections::{BinaryHeap, HashMap, HashSet};
+use std::collections::{HashMap, HashSet};
 use std::sync::atomic::AtomicBool;
 use std::sync::{Arc, Condvar, Mutex, MutexGuard, OnceLock, PoisonError};
 
@@ -11,6 +11,7 @@ use crate::event::{Event, Failure, Listener, Summary, Verdict};
 use crate::examine::Decision;
 use crate::files::FileTable;
 use crate::outside::{FoundTool, Outside, ToolProblem};
+use crate::queue::{Queue, Room};
 use crate::reason::Reason;
 use crate::state::{ChangeList, Changes, Published, State, StepMemory};
 
@@ -24,6 +25,8 @@ const UNKNOWN_COST_OF_BYTE: f64 = 10.0;
 pub struct Options {
     /// How many steps run at once.
     pub jobs: usize,
+    /// How much memory there is for steps that say how much they may take, in bytes.
+    pub memory: u64,
     /// Whether to go on with what does not depend on a failure.
     pub keep_going: bool,
 }
@@ -165,23 +168,12 @@ impl<'a> Build<'a> {
     }
 }
 
-/// A step waiting for a worker: longest remaining chain first, then the order of the definitions.
-#[derive(PartialEq, Eq, PartialOrd, Ord)]
-struct Ready {
-    chain: u64,
-    order: std::cmp::Reverse<u32>,
-}
-
 struct Progress {
-    ready: BinaryHeap<Ready>,
-    /// By number of step: how many that it needs are not done.
-    missing: Vec<u32>,
+    queue: Queue,
     verdicts: Vec<Option<Verdict>>,
     /// What a blocked step waits for in vain.
     failed_need: Vec<Option<StepId>>,
     remaining: usize,
-    /// How many processors running steps keep busy.
-    busy: usize,
     stop: bool,
     summary: Summary,
     machine_lacks: bool,
@@ -192,8 +184,6 @@ struct Progress {
 struct Schedule<'b, 'a> {
     build: &'b Build<'a>,
     order: Vec<StepId>,
-    chains: Vec<f64>,
-    users: Vec<Vec<StepId>>,
     results: HashMap<FileId, Vec<&'b ResultFile>>,
     progress: Mutex<Progress>,
     changed: Condvar,
@@ -283,21 +273,8 @@ impl<'b, 'a> Schedule<'b, 'a> {
     ) -> Self {
         let graph = build.graph;
         let count = graph.steps.len();
-        let chains = longest_chains(graph, &order, |s| build.remembered_cost(s));
-        let mut users = vec![Vec::new(); count];
-        let mut missing = vec![0; count];
-        let mut ready = BinaryHeap::new();
-        for &step in &order {
-            let mut needs = graph.needs(step);
-            needs.retain(|need| !settled.contains(need));
-            missing[step.0 as usize] = needs.len() as u32;
-            for need in &needs {
-                users[need.0 as usize].push(step);
-            }
-            if needs.is_empty() {
-                ready.push(Ready { chain: chains[step.0 as usize] as u64, order: std::cmp::Reverse(step.0) });
-            }
-        }
+        let room = Room { processors: build.options.jobs.max(1), memory: build.options.memory };
+        let queue = Queue::new(graph, &order, settled, |s| build.remembered_cost(s), room);
         let mut results: HashMap<FileId, Vec<&ResultFile>> = HashMap::new();
         let wanted: HashSet<FileId> = requested.iter().copied().collect();
         for result in graph.targets.iter().flat_map(|t| &t.results) {
@@ -306,12 +283,10 @@ impl<'b, 'a> Schedule<'b, 'a> {
             }
         }
         let progress = Progress {
-            ready,
-            missing,
+            queue,
             verdicts: vec![None; count],
             failed_need: vec![None; count],
             remaining: order.len(),
-            busy: 0,
             stop: false,
             summary: Summary::default(),
             machine_lacks: false,
@@ -320,8 +295,6 @@ impl<'b, 'a> Schedule<'b, 'a> {
         Schedule {
             build,
             order,
-            chains,
-            users,
             results,
             progress: Mutex::new(progress),
             changed: Condvar::new(),
@@ -346,24 +319,11 @@ impl<'b, 'a> Schedule<'b, 'a> {
             if progress.remaining == 0 {
                 return None;
             }
-            // A heavy step waits until there is room, and nothing lighter overtakes it for ever.
-            let fits = progress.ready.peek().is_some_and(|ready| {
-                progress.busy == 0
-                    || progress.busy + self.weight(StepId(ready.order.0)) <= self.build.options.jobs
-            });
-            if fits && let Some(ready) = progress.ready.pop() {
-                let step = StepId(ready.order.0);
-                progress.busy += self.weight(step);
+            if let Some(step) = progress.queue.begin() {
                 return Some(step);
             }
             progress = self.changed.wait(progress).unwrap_or_else(PoisonError::into_inner);
         }
-    }
-
-    /// How many processors a step keeps busy, of those that there are.
-    fn weight(&self, step: StepId) -> usize {
-        let wanted = self.build.graph.step(step).limits.processors as usize;
-        wanted.clamp(1, self.build.options.jobs.max(1))
     }
 
     fn attend(&self, step: StepId) -> Done {
@@ -461,7 +421,6 @@ impl<'b, 'a> Schedule<'b, 'a> {
         progress.micros[at] = if ran { micros.max(1) } else { 0 };
         progress.machine_lacks |= lacks;
         progress.remaining -= 1;
-        progress.busy -= self.weight(step);
         progress.summary.count(verdict);
         if verdict == Verdict::Failed {
             progress.stop |= !self.build.options.keep_going;
@@ -471,20 +430,13 @@ impl<'b, 'a> Schedule<'b, 'a> {
             Verdict::Blocked => progress.failed_need[at],
             _ => None,
         };
-        for &user in &self.users[at] {
-            let index = user.0 as usize;
-            if progress.failed_need[index].is_none() {
-                progress.failed_need[index] = blame;
-            }
-            if verdict == Verdict::Left && blame.is_none() {
-                progress.stop = true;
-            }
-            progress.missing[index] -= 1;
-            if progress.missing[index] == 0 {
-                let chain = self.chains[index] as u64;
-                progress.ready.push(Ready { chain, order: std::cmp::Reverse(user.0) });
-            }
+        let Progress { queue, failed_need, stop, .. } = &mut *progress;
+        for user in queue.users(step) {
+            let known = &mut failed_need[user.0 as usize];
+            *known = known.or(blame);
+            *stop |= verdict == Verdict::Left && blame.is_none();
         }
+        queue.end(step);
         drop(progress);
         self.changed.notify_all();
     }

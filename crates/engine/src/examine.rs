@@ -192,6 +192,8 @@ impl Build<'_> {
                     false => Reason::ToolChanged { tool: tool.clone() },
                 };
             }
+            // All parts are the same, and the key is not: it is put together in another way.
+            return Reason::RulesChanged;
         }
         Reason::changed(self.graph.step(id))
     }

@@ -15,6 +15,7 @@ mod observe;
 mod outside;
 mod perform;
 mod plan;
+mod queue;
 mod reason;
 mod state;
 mod table;
@@ -31,6 +32,7 @@ pub use outside::{
     FoundTool, Job, JobEnd, Outside, Placed, Seen, Signature, ToolProblem, Touch, Touched, TreeFile, Work,
 };
 pub use plan::{Supposed, plan};
+pub use queue::{Forecast, Room, forecast};
 pub use reason::Reason;
 pub use state::{ChangeList, Changes, FileEntry, Published, State, StepMemory};
 pub use table::{FileBytes, Stored, Table};

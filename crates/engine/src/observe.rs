@@ -57,7 +57,7 @@ pub fn audit(
     store: Option<&dyn Store>,
     listener: &dyn Listener,
 ) -> Option<Vec<StepAudit>> {
-    let options = Options { jobs: 1, keep_going: true };
+    let options = Options { jobs: 1, memory: u64::MAX, keep_going: true };
     let mut build = Build::new(Request::whole(graph, &[]), before, outside, store, listener, options);
     // What is made here is thrown away again.
     build.store = None;
@@ -84,7 +84,7 @@ pub fn in_box(
     listener: &dyn Listener,
     act: &mut dyn FnMut(&Job<'_>),
 ) -> Result<(), Failure> {
-    let options = Options { jobs: 1, keep_going: true };
+    let options = Options { jobs: 1, memory: u64::MAX, keep_going: true };
     let build = Build::new(Request::whole(graph, &[]), before, outside, None, listener, options);
     let tools = build.tools_of(step)?;
     let node = graph.step(step);

@@ -33,7 +33,7 @@ pub fn plan(
     listener: &dyn Listener,
     supposed: Supposed<'_>,
 ) -> Vec<PlannedStep> {
-    let options = Options { jobs: 1, keep_going: true };
+    let options = Options { jobs: 1, memory: u64::MAX, keep_going: true };
     let mut build = Build::new(Request::whole(graph, requested), before, outside, store, listener, options);
     build.table = FileTable::new(&before.files).with_changed(supposed.if_changed.iter().cloned());
     let order = Closure::of(graph, requested.iter().copied()).steps;

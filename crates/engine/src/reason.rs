@@ -24,6 +24,8 @@ pub enum Reason {
     ToolChanged { tool: Arc<str> },
     /// What it may see of the workspace is ruled in another way.
     ConfinementChanged,
+    /// This version of the tool runs steps by other rules than the one before.
+    RulesChanged,
     /// A file that was not there is found now where the command looks.
     NameAppeared { path: Arc<str> },
     /// A file that the command could have taken is gone.
@@ -60,6 +62,7 @@ impl fmt::Display for Reason {
             Reason::CommandChanged { what, place } => write!(f, "its {what} changed, {place}"),
             Reason::ToolChanged { tool } => write!(f, "the tool {tool} changed"),
             Reason::ConfinementChanged => f.write_str("what is hidden from it changed, nubrik.toml"),
+            Reason::RulesChanged => f.write_str("this version of nubrik runs steps by other rules"),
             Reason::NameAppeared { path } => write!(f, "{path} appeared"),
             Reason::NameVanished { path } => write!(f, "{path} vanished"),
             Reason::OutputMissing { path } => write!(f, "its output {} is gone", file_name(path)),
@@ -99,6 +102,7 @@ impl Reason {
             Reason::CommandChanged { .. } => "command-changed",
             Reason::ToolChanged { .. } => "tool-changed",
             Reason::ConfinementChanged => "confinement-changed",
+            Reason::RulesChanged => "rules-changed",
             Reason::NameAppeared { .. } => "name-appeared",
             Reason::NameVanished { .. } => "name-vanished",
             Reason::OutputMissing { .. } => "output-missing",

@@ -149,6 +149,12 @@ impl Session {
         self.workspace.settings.jobs.unwrap_or(processors)
     }
 
+    /// The machine's memory in bytes: what steps may take together that say how much they take.
+    pub fn memory(&self) -> u64 {
+        let info = rustix::system::sysinfo();
+        (info.totalram as u64).saturating_mul(u64::from(info.mem_unit.max(1)))
+    }
+
     /// Chooses options: those of a profile, then single ones (`name=value`), which win.
     ///
     /// # Errors

@@ -18,7 +18,7 @@ impl Listener for Quiet {
     fn hear(&self, _: &Event) {}
 }
 
-const OPTIONS: Options = Options { jobs: 2, keep_going: false };
+const OPTIONS: Options = Options { jobs: 2, memory: u64::MAX, keep_going: false };
 
 /// Two packages and a kit; the second takes a result of the first.
 fn workspace() -> tempfile::TempDir {

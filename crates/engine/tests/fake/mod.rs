@@ -38,6 +38,8 @@ pub struct FakeMachine {
     pub digested: Mutex<BTreeMap<String, usize>>,
     /// A source that changes while a step runs.
     pub moves: Mutex<Option<String>>,
+    /// After so many jobs everything is stopped.
+    pub stops_after: Mutex<Option<usize>>,
 }
 
 impl FakeMachine {
@@ -80,9 +82,83 @@ impl FakeMachine {
     }
 }
 
+impl FakeMachine {
+    /// `expand MAIN [dir=FOLDER…] [keep=N] [listing=FILE] [out=FILE…] [parts=FOLDER]`: a small compiler. In the
+    /// text of MAIN `<x>` stands for the text of the first `FOLDER/x` that is there; of the whole the first
+    /// N letters are kept. `!` in it is an error. Each output gets that text with its own number behind
+    /// it; a folder gets it, too, and a file
+    /// for each letter.
+    fn expand(&self, job: &Job<'_>, words: &[Arc<str>]) -> JobEnd {
+        let named = |name: &str| -> Vec<&str> { words.iter().filter_map(|w| w.strip_prefix(name)).collect() };
+        let mains: Vec<&str> = words[1..].iter().map(|w| &**w).filter(|w| !w.contains('=')).collect();
+        let may_read = |path: &str| job.readable.iter().any(|r| **r == *path);
+        let mut listed = Vec::new();
+        let mut text = String::new();
+        for main in mains {
+            match self.text(main).filter(|_| may_read(main)) {
+                Some(main_text) => {
+                    listed.push(main.to_owned());
+                    let read = |path: &str| self.text(path).filter(|_| may_read(path));
+                    text.push_str(&expanded(&main_text, &named("dir="), &read, &mut listed, 0));
+                }
+                None => return JobEnd::Code(2),
+            }
+        }
+        if text.contains('!') {
+            return JobEnd::Code(1);
+        }
+        if let Some(keep) = named("keep=").first() {
+            text.truncate(keep.parse().unwrap());
+        }
+        for (number, out) in named("out=").iter().enumerate() {
+            self.write(out, &format!("{text}{number}"));
+        }
+        for folder in named("parts=") {
+            self.write(&format!("{folder}/all"), &text);
+            for letter in text.chars() {
+                self.write(&format!("{folder}/{letter}"), &letter.to_string());
+            }
+        }
+        for listing in named("listing=") {
+            self.write(listing, &format!("x: {}", listed.join(" ")));
+        }
+        JobEnd::Well
+    }
+}
+
+/// A text with `<x>` replaced by what the first folder has under that name; nothing where none has.
+pub fn expanded(
+    text: &str,
+    folders: &[&str],
+    read: &dyn Fn(&str) -> Option<String>,
+    listed: &mut Vec<String>,
+    depth: usize,
+) -> String {
+    let mut out = String::new();
+    let mut rest = text;
+    while let Some((before, after)) = rest.split_once('<') {
+        out.push_str(before);
+        let (name, after) = after.split_once('>').unwrap_or((after, ""));
+        let found = folders.iter().map(|f| format!("{f}/{name}")).find_map(|p| Some((read(&p)?, p)));
+        if let Some((inner, path)) = found
+            && depth < 3
+        {
+            listed.push(path);
+            out.push_str(&expanded(&inner, folders, read, listed, depth + 1));
+        }
+        rest = after;
+    }
+    out + rest
+}
+
 impl Outside for FakeMachine {
     fn check(&self, path: &str) -> Option<Signature> {
-        self.files.lock().unwrap().get(path).map(|f| f.signature)
+        let files = self.files.lock().unwrap();
+        let below = format!("{path}/");
+        // Folders are there where files are.
+        let folder = || files.range(below.clone()..).next().is_some_and(|(p, _)| p.starts_with(&below));
+        let of_folder = || folder().then(|| Signature { mode: 0o040_755, ..Signature::default() });
+        files.get(path).map(|f| f.signature).or_else(of_folder)
     }
 
     fn digest(&self, path: &str) -> io::Result<Digest> {
@@ -150,7 +226,17 @@ impl Outside for FakeMachine {
         if let Some(path) = self.moves.lock().unwrap().take() {
             self.write(&path, "moved");
         }
+        if let Some(left) = &mut *self.stops_after.lock().unwrap() {
+            if *left == 0 {
+                self.cancelled.store(true, Ordering::SeqCst);
+                return JobEnd::Cancelled;
+            }
+            *left -= 1;
+        }
         for (_, stage) in &job.stages {
+            if &*stage.words[0] == "expand" {
+                return self.expand(job, &stage.words);
+            }
             let words: Vec<&str> = stage.words.iter().map(|w| &**w).collect();
             let (mut joined, mut listed) = (String::new(), String::from("x:"));
             let listing = words.iter().find_map(|w| w.strip_prefix("listing="));
@@ -375,7 +461,7 @@ impl Bench {
 
     /// Builds the last step; gives what was heard.
     pub fn build(&mut self, joins: &Joins) -> Vec<String> {
-        self.build_with(joins, Options { jobs: 1, keep_going: false }).1
+        self.build_with(joins, Options { jobs: 1, memory: u64::MAX, keep_going: false }).1
     }
 
     pub fn build_with(&mut self, joins: &Joins, options: Options) -> (Outcome, Vec<String>) {

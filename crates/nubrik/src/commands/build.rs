@@ -116,7 +116,7 @@ pub fn build_files(
 
 fn options_of(session: &Session, how: How) -> Options {
     let jobs = how.jobs.map_or(session.default_jobs(), usize::from);
-    Options { jobs, keep_going: how.keep_going }
+    Options { jobs, memory: session.memory(), keep_going: how.keep_going }
 }
 
 fn screen_for<'g>(face: Face, session: &Session, graph: &'g Graph, stream: Stream) -> Screen<'g> {

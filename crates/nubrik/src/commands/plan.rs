@@ -1,11 +1,11 @@
 //! `nubrik plan`
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use nubrik_engine::{PlannedStep, Supposed, Verdict};
-use nubrik_graph::Graph;
+use nubrik_engine::{PlannedStep, Room, Supposed, Verdict, forecast};
+use nubrik_graph::{Graph, StepId};
 use nubrik_session::Session;
 use serde::Serialize;
 
@@ -15,6 +15,7 @@ use crate::exit::Exit;
 use crate::ui::json;
 use crate::ui::paint::{Ink, Paint};
 use crate::ui::screen::{Columns, step_line};
+use crate::ui::summary::chain_text;
 use crate::ui::text::time;
 
 pub fn plan(face: Face, choice: &Choice, words: &[String], if_changed: &[PathBuf]) -> Outcome<Exit> {
@@ -30,7 +31,8 @@ pub fn plan(face: Face, choice: &Choice, words: &[String], if_changed: &[PathBuf
     if face.json {
         print_json(&evaluation.graph, &planned);
     } else {
-        print!("{}", render(&evaluation.graph, &planned, super::paint(face)));
+        let room = Room { processors: session.default_jobs(), memory: session.memory() };
+        print!("{}", render(&evaluation.graph, &planned, room, super::paint(face)));
     }
     Ok(Exit::Done)
 }
@@ -69,7 +71,7 @@ pub fn planned_word(step: &PlannedStep) -> (&'static str, Ink) {
     }
 }
 
-fn render(graph: &Graph, planned: &[PlannedStep], paint: Paint) -> String {
+fn render(graph: &Graph, planned: &[PlannedStep], room: Room, paint: Paint) -> String {
     let columns = Columns::of(graph);
     let mut out = String::new();
     let mut per_target: BTreeMap<&str, (usize, u64)> = BTreeMap::new();
@@ -107,14 +109,14 @@ fn render(graph: &Graph, planned: &[PlannedStep], paint: Paint) -> String {
         }
     }
     let total: u64 = per_target.values().map(|t| t.1).sum();
-    if total > 0 {
-        sum.push_str(&format!(". At most {} of work, going by the last times", time(total)));
-    }
     if unknown > 0 {
         sum.push_str(&format!(" ({unknown} of them never ran here)"));
     }
     out.push_str(&paint.ink(Ink::Strong, &sum));
     out.push('\n');
+    if total > 0 {
+        out.push_str(&how_long(graph, planned, room));
+    }
     if per_target.len() > 1 && total > 0 {
         for (target, (steps, micros)) in per_target {
             out.push_str(&format!(
@@ -125,6 +127,31 @@ fn render(graph: &Graph, planned: &[PlannedStep], paint: Paint) -> String {
         }
     }
     out
+}
+
+/// How long what would run, or may have to, takes by the last times, and the longest chain of it.
+fn how_long(graph: &Graph, planned: &[PlannedStep], room: Room) -> String {
+    let works = |s: &&PlannedStep| matches!(s.verdict, Verdict::Ran | Verdict::Left);
+    let times: HashMap<StepId, u64> =
+        planned.iter().filter(works).map(|s| (s.step, s.micros.unwrap_or(0))).collect();
+    let order: Vec<StepId> = planned.iter().filter(works).map(|s| s.step).collect();
+    let seen = forecast(graph, &order, |s| times.get(&s).copied().unwrap_or(0) as f64, room);
+    let mut text = format!(
+        "at most {} with {} at once, going by the last times; {} of work",
+        time(seen.micros as u64),
+        room.processors,
+        time(seen.work as u64)
+    );
+    let mut names: Vec<&str> = seen.chain.iter().map(|s| &*graph.owner(*s).address).collect();
+    names.dedup();
+    if names.len() > 1 {
+        text.push_str(&format!(
+            "; the longest chain {}: {}",
+            time(seen.chain_micros as u64),
+            chain_text(names)
+        ));
+    }
+    text + "\n"
 }
 
 #[derive(Serialize)]

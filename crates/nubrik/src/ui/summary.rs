@@ -41,11 +41,16 @@ pub fn sentence(summary: &Summary, micros: u64, cancelled: bool) -> String {
     let mut names: Vec<&str> = summary.chain.iter().map(|(target, _)| &**target).collect();
     names.dedup();
     if names.len() > 1 && summary.chain_micros * 5 > micros {
-        let names: Vec<&str> =
-            if names.len() > 5 { [&names[..2], &["…"], &names[names.len() - 2..]].concat() } else { names };
-        text.push_str(&format!(", of which {} waited on {}", time(summary.chain_micros), names.join(" > ")));
+        text.push_str(&format!(", of which {} waited on {}", time(summary.chain_micros), chain_text(names)));
     }
     text
+}
+
+/// A chain by the names of its parts; of a long one the ends.
+pub fn chain_text(names: Vec<&str>) -> String {
+    let names =
+        if names.len() > 5 { [&names[..2], &["…"], &names[names.len() - 2..]].concat() } else { names };
+    names.join(" > ")
 }
 
 /// The summary and the results of a build for people.
