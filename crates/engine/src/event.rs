@@ -118,6 +118,8 @@ pub enum Failure {
         /// How long they may take, in milliseconds.
         limit: u64,
     },
+    /// The disk on which outputs are made is full, so that they cannot be trusted to be whole.
+    NoRoom,
     /// What the tool does itself failed.
     Native {
         /// What, and why, for people.

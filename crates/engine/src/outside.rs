@@ -277,6 +277,10 @@ pub trait Outside: Sync {
     /// # Errors
     /// What went wrong, for people.
     fn work(&self, work: &Work, to: &str) -> Result<(), String>;
+    /// Whether nothing more can be written where steps make their outputs.
+    fn is_full(&self) -> bool {
+        false
+    }
     /// Whether everything is to stop.
     fn is_cancelled(&self) -> bool;
     /// Nanoseconds since 1970.

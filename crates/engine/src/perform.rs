@@ -273,6 +273,10 @@ impl Build<'_> {
         printed: &[u8],
     ) -> Result<StepMemory, Failure> {
         let step = self.graph.step(id);
+        // Commands that do not look whether they could write end well with half of their output.
+        if self.outside.is_full() {
+            return Err(Failure::NoRoom);
+        }
         let found = self.found_inputs(id, began_at)?;
         for (path, _) in &now.parts.inputs {
             self.must_be_unmoved(path, None)?;

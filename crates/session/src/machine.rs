@@ -25,6 +25,9 @@ use crate::tools::ToolFinder;
 /// How much of what a step prints is kept, in bytes.
 const PRINTED_LIMIT: usize = 1 << 20;
 
+/// A disk with less room than this is taken to be full, in bytes.
+const FULL: u64 = 64 << 10;
+
 /// Variables that every step gets, besides `HOME` and `TMPDIR` (its own scratch folder). Part of what
 /// the version of the step key stands for.
 pub const CONFINED_ENVIRONMENT: [(&str, &str); 6] = [
@@ -576,6 +579,11 @@ impl Outside for Machine {
 
     fn work(&self, work: &Work, to: &str) -> Result<(), String> {
         crate::natives::work(&self.root, work, to)
+    }
+
+    fn is_full(&self) -> bool {
+        let known = rustix::fs::statvfs(self.root.join(".nubrik"));
+        known.is_ok_and(|s| s.f_blocks > 0 && s.f_bavail.saturating_mul(s.f_frsize) < FULL)
     }
 
     fn is_cancelled(&self) -> bool {
