@@ -44,12 +44,14 @@ pub struct Request<'a> {
     pub maker_elsewhere: &'a (dyn Fn(&str) -> Option<Arc<str>> + Sync),
     /// Whether the files are results that people want to find, or only needed for something else.
     pub publish: bool,
+    /// Steps that run though their results are there.
+    pub again: &'a [StepId],
 }
 
 impl<'a> Request<'a> {
     /// A request in a graph that has everything.
     pub fn whole(graph: &'a Graph, files: &'a [FileId]) -> Request<'a> {
-        Request { graph, files, settled: &[], maker_elsewhere: &|_| None, publish: true }
+        Request { graph, files, settled: &[], maker_elsewhere: &|_| None, publish: true, again: &[] }
     }
 }
 
@@ -70,6 +72,7 @@ pub struct Build<'a> {
     tools: Vec<OnceLock<Result<FoundTool, ToolProblem>>>,
     after: Mutex<ChangeList<Arc<StepMemory>>>,
     pub(crate) maker_elsewhere: &'a (dyn Fn(&str) -> Option<Arc<str>> + Sync),
+    again: HashSet<StepId>,
     options: Options,
 }
 
@@ -121,6 +124,7 @@ impl<'a> Build<'a> {
             tools: graph.tools.iter().map(|_| OnceLock::new()).collect(),
             after: Mutex::default(),
             maker_elsewhere: request.maker_elsewhere,
+            again: request.again.iter().copied().collect(),
             options,
         };
         for step in request.settled {
@@ -345,6 +349,9 @@ impl<'b, 'a> Schedule<'b, 'a> {
                 return Done { failure: Some(failure), ..Done::new(Verdict::Failed, Reason::Unfinished) };
             }
         };
+        if build.again.contains(&step) {
+            return self.run(step, &now, Reason::AskedFor);
+        }
         match build.decide(step, &now) {
             Decision::Unchanged(memory) => {
                 build.know_outputs(step, &memory);
@@ -421,8 +428,13 @@ impl<'b, 'a> Schedule<'b, 'a> {
         progress.micros[at] = if ran { micros.max(1) } else { 0 };
         progress.machine_lacks |= lacks;
         progress.remaining -= 1;
-        progress.summary.count(verdict);
-        if verdict == Verdict::Failed {
+        let check = self.build.graph.step(step).check.as_ref();
+        let is_quarantined = verdict == Verdict::Failed && check.is_some_and(|c| c.quarantined.is_some());
+        match is_quarantined {
+            true => progress.summary.quarantined += 1,
+            false => progress.summary.count(verdict),
+        }
+        if verdict == Verdict::Failed && !is_quarantined {
             progress.stop |= !self.build.options.keep_going;
         }
         let blame = match verdict {

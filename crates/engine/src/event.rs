@@ -118,6 +118,18 @@ pub enum Failure {
         /// How long they may take, in milliseconds.
         limit: u64,
     },
+    /// The commands of a check ended well, but its report tells of cases that failed.
+    Cases {
+        /// How many failed.
+        failed: usize,
+        /// How many it tells of.
+        all: usize,
+    },
+    /// The report of a check cannot be read.
+    BadReport {
+        /// Why not.
+        problem: String,
+    },
     /// The disk on which outputs are made is full, so that they cannot be trusted to be whole.
     NoRoom,
     /// What the tool does itself failed.
@@ -208,6 +220,8 @@ pub struct Summary {
     pub blocked: usize,
     /// Not begun.
     pub left: usize,
+    /// Checks that failed and do not count, since it is known that they are unwell.
+    pub quarantined: usize,
     /// Results that could not be put where people find them.
     pub unpublished: usize,
     /// The chain of steps that the rest waited for, as what they do, and its time in microseconds.

@@ -130,7 +130,10 @@ impl Build<'_> {
         printed: &[u8],
     ) -> Failure {
         let step = self.graph.step(id);
-        let telling = matches!(failure, Failure::Code(_) | Failure::Signal(_) | Failure::NoOutput { .. });
+        let telling = matches!(
+            failure,
+            Failure::Code(_) | Failure::Signal(_) | Failure::NoOutput { .. } | Failure::Cases { .. }
+        );
         let promising = micros < QUICK || (micros < BEARABLE && speaks_of_refusal(printed));
         // What goes out to the network is not done twice.
         if !telling || !promising || step.limits.network || step.commands.is_empty() {

@@ -4,7 +4,7 @@
 use std::sync::Arc;
 use std::time::Instant;
 
-use nubrik_graph::{Native, Program, Stage, Step, StepId, WorkFolder};
+use nubrik_graph::{Check, Native, Program, Stage, Step, StepId, WorkFolder};
 use nubrik_store::{FoundInput, OutputRecord, Record, RecordEntry, TreeEntry};
 
 use crate::build::Build;
@@ -14,6 +14,9 @@ use crate::found::{Listed, parse_listing};
 use crate::outside::{FoundTool, Job, JobEnd, Placed, Seen, Signature, Work};
 use crate::reason::Reason;
 use crate::state::StepMemory;
+
+/// What the verdict of a check that passed holds. There is no other: failures are not kept.
+const PASSED: &str = "passed\n";
 
 /// How many results with other found inputs are kept under one first key.
 const RESULTS_PER_KEY: usize = 8;
@@ -158,12 +161,33 @@ impl Build<'_> {
             let path = self.graph.file(status).path.as_str();
             self.outside.work(&work, path).map_err(|problem| Failure::Machine { problem })?;
         }
+        if let Some(check) = &step.check {
+            self.judge(check)?;
+            let work = Work::Write { text: PASSED.into(), executable: false };
+            let path = self.graph.file(check.verdict).path.as_str();
+            self.outside.work(&work, path).map_err(|problem| Failure::Machine { problem })?;
+        }
         for (path, file) in &step.taken {
             let from: Arc<str> = format!("{}/{path}", step.work.path().as_str()).into();
             // What was not made shows when the outputs are taken.
             let _ = self.outside.work(&Work::Take(from), self.graph.file(*file).path.as_str());
         }
         Ok(())
+    }
+
+    /// Looks at the cases that a check whose commands ended well tells of.
+    fn judge(&self, check: &Check) -> Result<(), Failure> {
+        let Some(report) = check.report else { return Ok(()) };
+        let path = self.graph.file(report).path.as_str();
+        // That it was not made is said where outputs are taken.
+        if self.outside.check(path).is_none() {
+            return Ok(());
+        }
+        match self.outside.judge(path) {
+            Ok((0, _)) => Ok(()),
+            Ok((failed, all)) => Err(Failure::Cases { failed, all }),
+            Err(problem) => Err(Failure::BadReport { problem }),
+        }
     }
 
     /// What the tool does itself, by paths.

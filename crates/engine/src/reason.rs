@@ -36,6 +36,8 @@ pub enum Reason {
     OutputEdited { path: Arc<str> },
     /// It failed or was stopped the last time.
     Unfinished,
+    /// It was asked for though its result is there.
+    AskedFor,
     /// Something that it needs will run, which may change what it reads.
     MaybeChanged { target: Arc<str>, path: Arc<str> },
     /// Nothing changed.
@@ -68,6 +70,7 @@ impl fmt::Display for Reason {
             Reason::OutputMissing { path } => write!(f, "its output {} is gone", file_name(path)),
             Reason::OutputEdited { path } => write!(f, "its output {} was edited", file_name(path)),
             Reason::Unfinished => f.write_str("it did not finish the last time"),
+            Reason::AskedFor => f.write_str("asked for again"),
             Reason::MaybeChanged { target, path } => write!(f, "if {} of {target} changes", file_name(path)),
             Reason::Unchanged => f.write_str("nothing changed"),
             Reason::SameResult => f.write_str("what changed makes no difference to it"),
@@ -108,6 +111,7 @@ impl Reason {
             Reason::OutputMissing { .. } => "output-missing",
             Reason::OutputEdited { .. } => "output-edited",
             Reason::Unfinished => "unfinished",
+            Reason::AskedFor => "asked-for",
             Reason::MaybeChanged { .. } => "maybe-changed",
             Reason::Unchanged => "unchanged",
             Reason::SameResult => "same-result",

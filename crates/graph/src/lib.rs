@@ -8,7 +8,8 @@ mod order;
 
 pub use cycles::{Cycle, Edge, shortest_cycles};
 pub use model::{
-    ArchiveFormat, FileId, FileNode, Graph, Limits, ListFile, Native, OutputNode, Pipeline, Place, Placement,
-    Program, ResultFile, Stage, Step, StepId, Target, TargetId, ToolId, WorkFolder,
+    ArchiveFormat, Check, Effect, FileId, FileNode, Graph, Limits, ListFile, Native, OutputNode, Pipeline,
+    Place, Placement, Program, ResultFile, Role, SECRET, Stage, Step, StepId, Target, TargetId, ToolId,
+    WorkFolder,
 };
 pub use order::{Closure, longest_chains};

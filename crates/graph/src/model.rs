@@ -234,6 +234,34 @@ pub enum Native {
     },
 }
 
+/// That a step gives a verdict: its commands end well, or fail.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Check {
+    /// The output that says that it passed; written by the tool.
+    pub verdict: FileId,
+    /// The output in which the commands tell of single cases.
+    pub report: Option<FileId>,
+    /// Why a failure is not to stop anything.
+    pub quarantined: Option<Arc<str>>,
+    /// The address of the value that it is: `tide/fit/spring`.
+    pub address: Arc<str>,
+}
+
+/// Stands before and behind the name of a secret in the words and variables of an [`Effect`]; no word can hold
+/// it otherwise.
+pub const SECRET: char = '\0';
+
+/// Something done for its effect: commands that make nothing for others.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Effect {
+    /// The address of the value that it is: `deploy/publish`.
+    pub address: Arc<str>,
+    /// Its commands and what they need; it has no outputs. Secrets stand as their names between [`SECRET`]s.
+    pub step: Step,
+    /// Whether it goes on until somebody stops it.
+    pub lasting: bool,
+}
+
 /// Something to run: commands in order, from inputs to outputs.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub struct Step {
@@ -274,6 +302,8 @@ pub struct Step {
     pub status: Option<FileId>,
     /// What it may take of the machine.
     pub limits: Limits,
+    /// What it says of what it was run for, if it gives a verdict.
+    pub check: Option<Check>,
     /// The options that tell it from the same step of the same target: `mode=release`. For people.
     pub variant: Arc<str>,
     /// Where the step was written.
@@ -301,6 +331,7 @@ impl Step {
             taken: Vec::new(),
             status: None,
             limits: Limits::default(),
+            check: None,
             variant: "".into(),
             place: Place { file: "".into(), line: 0 },
         }
@@ -318,6 +349,31 @@ pub struct ResultFile {
     pub publish: WsPath,
 }
 
+/// What a declaration that owns steps or results is for.
+#[derive(Clone, Copy, PartialEq, Eq, Debug, PartialOrd, Ord)]
+pub enum Role {
+    /// A value with steps of its own; listed by no command.
+    Inner,
+    /// It makes files.
+    Target,
+    /// It gives verdicts.
+    Test,
+    /// It is done for its effect.
+    Job,
+}
+
+impl Role {
+    /// The word that declares it.
+    pub fn word(self) -> &'static str {
+        match self {
+            Role::Inner => "let",
+            Role::Target => "target",
+            Role::Test => "test",
+            Role::Job => "job",
+        }
+    }
+}
+
 /// A declaration that owns steps or results.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub struct Target {
@@ -331,8 +387,8 @@ pub struct Target {
     pub documentation: Arc<str>,
     /// Where it was declared.
     pub place: Place,
-    /// Whether it was declared as a target (a value with steps of its own is listed by no command).
-    pub declared: bool,
+    /// What it was declared as.
+    pub role: Role,
     /// Whether only its own package may use it.
     pub private: bool,
     /// Its tags.
@@ -352,6 +408,13 @@ pub struct Graph {
     pub targets: Vec<Target>,
     /// Names of all tools, by [`ToolId`].
     pub tools: Vec<Arc<str>>,
+}
+
+impl Target {
+    /// Whether people know it by its address.
+    pub fn is_declared(&self) -> bool {
+        self.role != Role::Inner
+    }
 }
 
 impl Graph {

@@ -1,7 +1,30 @@
 //! Addresses as people write them on a command line.
 
 use globset::{GlobBuilder, GlobMatcher};
+use nubrik_graph::Role;
 use nubrik_source::WsPath;
+
+/// Which declarations folders and globs of addresses mean.
+#[derive(Clone, Copy, PartialEq, Eq, Debug, Default)]
+pub enum Wanted {
+    /// Whatever has an address.
+    #[default]
+    Everything,
+    /// Targets: what is built. A test that is named is meant all the same.
+    Targets,
+    /// Tests. A target that is named means the tests that use it.
+    Tests,
+}
+
+impl Wanted {
+    pub(crate) fn holds(self, role: Role) -> bool {
+        match self {
+            Wanted::Everything => role != Role::Inner,
+            Wanted::Targets => role == Role::Target,
+            Wanted::Tests => role == Role::Test,
+        }
+    }
+}
 
 /// An address or a glob of addresses, from the workspace's root.
 #[derive(Clone, Debug)]
@@ -10,6 +33,8 @@ pub struct AddressPattern {
     pub written: String,
     /// From the root on: `tide/harmonics`, `tide/**`; empty for the root folder.
     pub path: WsPath,
+    /// Which declarations it means where it names none.
+    pub wanted: Wanted,
     matcher: Option<GlobMatcher>,
 }
 
@@ -34,13 +59,19 @@ impl AddressPattern {
             }
             false => None,
         };
-        Ok(AddressPattern { written: written.to_owned(), path, matcher })
+        Ok(AddressPattern { written: written.to_owned(), path, wanted: Wanted::default(), matcher })
     }
 
     /// Everything at and below a folder.
     pub fn below(folder: &WsPath) -> AddressPattern {
         let shown = if folder.is_root() { "the workspace".to_owned() } else { folder.to_string() };
-        AddressPattern { written: shown, path: folder.clone(), matcher: None }
+        AddressPattern { written: shown, path: folder.clone(), wanted: Wanted::default(), matcher: None }
+    }
+
+    /// The same, meaning some declarations only.
+    #[must_use]
+    pub fn wanting(self, wanted: Wanted) -> AddressPattern {
+        AddressPattern { wanted, ..self }
     }
 
     /// Whether the word is a glob.

@@ -6,6 +6,9 @@
 #[allow(missing_docs)] // [`FORMS`] says what each one is.
 pub enum Builtin {
     Step,
+    Check,
+    Effect,
+    Secret,
     Glob,
     Write,
     Stage,
@@ -138,40 +141,85 @@ const DIR: FieldInfo = field(
     "the folder in which the commands run: a source folder, or a made one, of which they get a copy to write in",
 );
 const TIMEOUT: FieldInfo = field("timeout", FieldType::Duration, false, "how long each command may take");
+const SAY: FieldInfo = field("say", FieldType::Text, false, "what it does, for people");
+const MAKES: FieldInfo = field(
+    "makes",
+    FieldType::TextMap,
+    false,
+    "outputs of commands that choose where they write: name, and path in the folder where they run (a folder ends with `/`)",
+);
+const NETWORK: FieldInfo =
+    field("network", FieldType::Bool, false, "whether the commands may use the network");
+const MEMORY: FieldInfo =
+    field("memory", FieldType::Text, false, "how much memory each process may have, such as \"2GiB\"");
+const PROCESSORS: FieldInfo =
+    field("processors", FieldType::Int, false, "how many processors the commands keep busy");
 const MAY_FAIL: FieldInfo =
     field("may_fail", FieldType::Bool, false, "whether a failure is an answer, too, instead of an error");
 
 /// All forms and functions.
-pub const FORMS: [FormInfo; 18] = [
+pub const FORMS: [FormInfo; 21] = [
     FormInfo {
         name: "step",
         builtin: Builtin::Step,
         shape: CallShape::Braces,
         doc: "Something that runs and makes its outputs: confined, kept, and not run again while nothing that it reads changed.",
-        fields: &[
-            RUN,
-            field("say", FieldType::Text, false, "what it does, for people"),
-            READS,
-            ENV,
-            field(
-                "makes",
-                FieldType::TextMap,
-                false,
-                "outputs of commands that choose where they write: name, and path in the folder where they run (a folder ends with `/`)",
-            ),
-            DIR,
-            field("network", FieldType::Bool, false, "whether the commands may use the network"),
-            TIMEOUT,
-            field(
-                "memory",
-                FieldType::Text,
-                false,
-                "how much memory each process may have, such as \"2GiB\"",
-            ),
-            field("processors", FieldType::Int, false, "how many processors the commands keep busy"),
-        ],
+        fields: &[RUN, SAY, READS, ENV, MAKES, DIR, NETWORK, TIMEOUT, MEMORY, PROCESSORS],
         gives: &[],
         example: "target codes = step {\n    say = \"list station codes\"\n    run = `sort {in \"stations.csv\"} -o {out \"codes.txt\"}`\n}",
+    },
+    FormInfo {
+        name: "check",
+        builtin: Builtin::Check,
+        shape: CallShape::Braces,
+        doc: "A verdict: it passed when its commands end well. Kept like what a step makes, and not run again while nothing that it reads changed; a failure is never kept.",
+        fields: &[
+            RUN,
+            SAY,
+            READS,
+            ENV,
+            MAKES,
+            DIR,
+            NETWORK,
+            TIMEOUT,
+            MEMORY,
+            PROCESSORS,
+            field(
+                "report",
+                FieldType::Text,
+                false,
+                "the name of the output in which the commands tell of single cases, as JUnit XML or TAP",
+            ),
+            field(
+                "quarantined",
+                FieldType::Text,
+                false,
+                "why a failure is shown but does not count: the test is known to be unwell",
+            ),
+        ],
+        gives: &[],
+        example: "test tidecast_works = check {\n    say    = \"tides of one day\"\n    run    = `{tidecast} --self-test --report {out report \"cases.xml\"}`\n    report = \"report\"\n}",
+    },
+    FormInfo {
+        name: "effect",
+        builtin: Builtin::Effect,
+        shape: CallShape::Braces,
+        doc: "Something that is done when `nubrik run` asks for it, after what it uses is built: in the terminal, in the environment of the person who runs it, not confined, never kept.",
+        fields: &[
+            RUN,
+            SAY,
+            READS,
+            ENV,
+            field("dir", FieldType::Folder, false, "the source folder in which the commands run"),
+            field(
+                "lasting",
+                FieldType::Bool,
+                false,
+                "whether it goes on until somebody stops it, so that an interrupt is no failure",
+            ),
+        ],
+        gives: &[],
+        example: "job publish = effect { run = `rsync -a {pages} {env(\"ALMANAC_HOST\")}:/srv/almanac/` }",
     },
     FormInfo {
         name: "glob",
@@ -405,6 +453,15 @@ pub const FORMS: [FormInfo; 18] = [
         example: "let channel = env(\"ALMANAC_CHANNEL\", default = \"draft\")",
     },
     FormInfo {
+        name: "secret",
+        builtin: Builtin::Secret,
+        shape: CallShape::Brackets,
+        doc: "A variable of the environment whose value only the commands of an `effect` get to see: it is in no key, message, store or history.",
+        fields: &[],
+        gives: &[],
+        example: "job publish = effect {\n    run = `upload {pages}`\n    env = { \"UPLOAD_TOKEN\": secret(\"ALMANAC_TOKEN\") }\n}",
+    },
+    FormInfo {
         name: "host",
         builtin: Builtin::Host,
         shape: CallShape::Plain,
@@ -425,7 +482,7 @@ pub const FORMS: [FormInfo; 18] = [
 ];
 
 /// Names that the language keeps for forms which this version does not have.
-const LATER_NAMES: [&str; 4] = ["check", "effect", "serve", "secret"];
+const LATER_NAMES: [&str; 1] = ["serve"];
 
 /// The form of this name.
 pub fn form(name: &str) -> Option<&'static FormInfo> {

@@ -2,6 +2,7 @@
 
 use std::sync::Arc;
 
+use nubrik_graph::Role;
 use nubrik_source::{FileId, Span, WsPath};
 use rustc_hash::FxHashMap;
 
@@ -83,9 +84,21 @@ pub enum DeclKind {
     Kind,
     Option,
     Target,
+    Test,
+    Job,
 }
 
 impl DeclKind {
+    /// What a value declared so is for.
+    pub fn role(self) -> Role {
+        match self {
+            DeclKind::Target => Role::Target,
+            DeclKind::Test => Role::Test,
+            DeclKind::Job => Role::Job,
+            _ => Role::Inner,
+        }
+    }
+
     pub fn word(self) -> &'static str {
         match self {
             DeclKind::Value => "value",
@@ -94,6 +107,8 @@ impl DeclKind {
             DeclKind::Kind => "kind",
             DeclKind::Option => "option",
             DeclKind::Target => "target",
+            DeclKind::Test => "test",
+            DeclKind::Job => "job",
         }
     }
 }
@@ -168,6 +183,7 @@ pub enum TypeShape {
     Files,
     Command,
     Step,
+    Check,
     Any,
     List(Box<TypeExpr>),
     Map(Box<TypeExpr>),

@@ -21,7 +21,7 @@ mod types;
 mod value;
 mod world;
 
-pub use address::{AddressPattern, PatternProblem};
+pub use address::{AddressPattern, PatternProblem, Wanted};
 pub use eval::{Evaluation, Evaluator, OptionInfo, Setting, SettingValue};
 pub use parallel::evaluate_below;
 pub use trail::{REQUEST, Trail, Unit, Watched};

@@ -43,7 +43,7 @@ pub(crate) fn unused(module: &Module) -> Vec<Diagnostic> {
     }
     for (number, decl) in module.decls.iter().enumerate() {
         // Other packages may refer to an open value, and other files to anything open in a kit.
-        let own = decl.private && !matches!(decl.kind, DeclKind::Target);
+        let own = decl.private && decl.kind.role() == nubrik_graph::Role::Inner;
         if own && !used_decls.contains(&(number as u32)) {
             let message = format!("the {} `{}` is used by nothing", decl.kind.word(), decl.name.text);
             warnings.push(Diagnostic::warning("unused", message).at(decl.name.span).mend("remove it"));

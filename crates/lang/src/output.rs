@@ -14,6 +14,7 @@ pub(crate) fn value_kind(value: &Value) -> Arc<str> {
             None => "record".into(),
         },
         Value::Step(_) => "step".into(),
+        Value::Effect(_) => "effect".into(),
         Value::Map(_) => "map".into(),
         Value::List(_) => "list".into(),
         _ => "files".into(),

@@ -55,9 +55,11 @@ pub fn evaluate_below(
             let Some(packages) = runs.get(number) else { return };
             let evaluation = if watching {
                 let watched = Watched::new(world);
-                Evaluator::watching(&watched).with_settings(settings).request_packages(packages)
+                Evaluator::watching(&watched)
+                    .with_settings(settings)
+                    .request_packages(packages, pattern.wanted)
             } else {
-                Evaluator::new(world).with_settings(settings).request_packages(packages)
+                Evaluator::new(world).with_settings(settings).request_packages(packages, pattern.wanted)
             };
             done.lock().unwrap_or_else(PoisonError::into_inner).insert(number, evaluation);
             changed.notify_all();
@@ -262,6 +264,10 @@ impl Numbers<'_> {
         step.tools.sort_unstable();
         step.taken.iter_mut().for_each(|(_, f)| *f = self.file(*f));
         step.status = step.status.map(|f| self.file(f));
+        if let Some(check) = &mut step.check {
+            check.verdict = self.file(check.verdict);
+            check.report = check.report.map(|f| self.file(f));
+        }
         for stage in step.commands.iter_mut().flat_map(|c| &mut c.stages) {
             stage.program = match stage.program {
                 Program::Tool(tool) => Program::Tool(self.tools[tool.0 as usize]),
@@ -293,6 +299,8 @@ impl Default for Evaluation {
             sources: nubrik_source::Sources::default(),
             read: Vec::new(),
             scans: Vec::new(),
+            effects: Vec::new(),
+            through: Vec::new(),
             options: Vec::new(),
             trail: Trail::default(),
             waiting: false,

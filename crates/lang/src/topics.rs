@@ -126,7 +126,7 @@ pub fn plain(category: &'static str, table: &[(&str, &str, &str)]) -> Vec<Topic>
     table.iter().map(topic).collect()
 }
 
-const DECLARATIONS: [(&str, &str, &str); 10] = [
+const DECLARATIONS: [(&str, &str, &str); 12] = [
     (
         "use",
         "Takes a kit, or names of one: kits that ship with nubrik (\"nub:c\"), of the workspace (\"/kit/flags.nub\") or beside the file (\"./flags.nub\").",
@@ -158,6 +158,16 @@ const DECLARATIONS: [(&str, &str, &str); 10] = [
         "target tidecast = c.program { sources = \"main.c\" }",
     ),
     (
+        "test",
+        "Something with a verdict: a `check`, or a record, map or list of them; `nubrik test` runs those whose verdicts do not stand.",
+        "test tables_are_sorted = check { run = `sort -c {tables}` }",
+    ),
+    (
+        "job",
+        "Something that is done for its effect when `nubrik run` asks for it, after what it uses is built; several effects in a list are done in order.",
+        "job install = effect { run = `install -m 755 {tidecast} /usr/local/bin/tidecast` }",
+    ),
+    (
         "private",
         "Keeps a declaration inside its package; in a kit outside of packages, inside the kit.",
         "private let flags = [\"-O2\"]",
@@ -169,7 +179,7 @@ const DECLARATIONS: [(&str, &str, &str); 10] = [
     ),
     (
         "tagged",
-        "Attaches tags to a target, to select it by `--tag`.",
+        "Attaches tags to a target, test or job, to select it by `--tag`.",
         "target survey tagged slow, nightly = step { run = `survey > {out \"survey\"}` }",
     ),
     (
@@ -179,7 +189,7 @@ const DECLARATIONS: [(&str, &str, &str); 10] = [
     ),
 ];
 
-const TYPES: [(&str, &str, &str); 17] = [
+const TYPES: [(&str, &str, &str); 18] = [
     ("bool", "`true` or `false`.", "let quick: bool = true"),
     ("int", "A whole number, from -9223372036854775808 to 9223372036854775807.", "let depth: int = 1_200"),
     (
@@ -229,6 +239,11 @@ const TYPES: [(&str, &str, &str); 17] = [
         "step_type",
         "A step, as a value of type `step`: its outputs are its files.",
         "let copy: step = step { run = `cp {in \"a\"} {out \"b\"}` }",
+    ),
+    (
+        "check_type",
+        "A check, as a value of type `check`: it gives a verdict, and its outputs are its files.",
+        "let good: check = check { run = `sort -c {tables}` }",
     ),
     (
         "any",

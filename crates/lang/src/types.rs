@@ -20,6 +20,7 @@ pub(crate) enum Type {
     Files,
     Command,
     Step,
+    Check,
     /// Anything that data files hold.
     Any,
     List(Box<Type>),
@@ -54,6 +55,7 @@ impl Type {
             Type::Files => "files".to_owned(),
             Type::Command => "command".to_owned(),
             Type::Step => "step".to_owned(),
+            Type::Check => "check".to_owned(),
             Type::List(inner) => format!("list[{}]", inner.written()),
             Type::Map(inner) => format!("map[{}]", inner.written()),
             Type::Record(fields) => {

@@ -24,6 +24,8 @@ pub(crate) enum Strand {
     Literal(Arc<str>),
     File(FileRef),
     Tool(Arc<ToolValue>),
+    /// A variable of the environment, by its name, whose value is nobody's business.
+    Secret(Arc<str>),
 }
 
 /// A program of the machine.
@@ -182,6 +184,8 @@ pub(crate) enum WordStrand {
     /// The path of a file that lists these, one a line.
     List(Arc<[FileRef]>),
     Tool(Arc<ToolValue>),
+    /// A secret, by its name.
+    Secret(Arc<str>),
     /// One word for a shell.
     Quoted(Vec<WordStrand>),
 }
@@ -192,6 +196,7 @@ impl From<Strand> for WordStrand {
             Strand::Literal(text) => WordStrand::Literal(text),
             Strand::File(file) => WordStrand::File(file),
             Strand::Tool(tool) => WordStrand::Tool(tool),
+            Strand::Secret(name) => WordStrand::Secret(name),
         }
     }
 }
@@ -229,6 +234,8 @@ pub(crate) enum Value {
     Map(Arc<Map>),
     /// A step, by its number.
     Step(u32),
+    /// An effect, by its number.
+    Effect(u32),
     Command(Arc<CommandValue>),
     Tool(Arc<ToolValue>),
     Answer(Arc<AnswerValue>),
@@ -260,6 +267,7 @@ impl Value {
             },
             Value::Map(_) => "a map".to_owned(),
             Value::Step(_) => "a step".to_owned(),
+            Value::Effect(_) => "an effect".to_owned(),
             Value::Command(_) => "a command".to_owned(),
             Value::Tool(tool) => format!("the tool `{}`", tool.name),
             Value::Answer(_) => "an answer".to_owned(),

@@ -70,11 +70,19 @@ pub enum Command {
         #[arg(long)]
         audit: bool,
     },
-    /// Build a program and run it in this terminal
+    /// Run tests whose verdicts do not stand, after building what they need
+    Test {
+        what: Vec<String>,
+        #[command(flatten)]
+        how: How,
+        #[command(flatten)]
+        which: WhichTests,
+    },
+    /// Build a program or job and run it in this terminal
     Run {
-        /// The target that makes the program
+        /// The target that makes the program, or the job
         address: String,
-        /// Arguments for the program
+        /// Arguments for it
         #[arg(last = true)]
         args: Vec<String>,
         #[command(flatten)]
@@ -109,12 +117,15 @@ pub enum Command {
         #[arg(long, value_name = "FILE")]
         to: Option<PathBuf>,
     },
-    /// List targets by package
+    /// List targets, tests and jobs by package
     List {
         what: Vec<String>,
         /// Count them by what they are
         #[arg(long)]
         kinds: bool,
+        /// List tests with the cases that they told of the last time
+        #[arg(long, conflicts_with = "kinds")]
+        cases: bool,
         /// Only those of this kind
         #[arg(long, value_name = "KIND")]
         kind: Option<String>,
@@ -242,6 +253,26 @@ pub struct How {
     /// Say of every step what became of it and why, of those with nothing to do, too
     #[arg(long)]
     pub explain: bool,
+}
+
+/// Which tests are run.
+#[derive(Args, Clone, Default)]
+pub struct WhichTests {
+    /// Only those that did not pass the last time
+    #[arg(long)]
+    pub failed: bool,
+    /// Only those that a change since this revision of git can affect; uncommitted changes count
+    #[arg(long, value_name = "REV")]
+    pub since: Option<String>,
+    /// Only those with this tag
+    #[arg(long, value_name = "TAG")]
+    pub tag: Option<String>,
+    /// Run them so many times, to find unsteady ones
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u32).range(1..=10_000))]
+    pub repeat: Option<u32>,
+    /// Write a report of all cases as JUnit XML
+    #[arg(long, value_name = "FILE")]
+    pub junit: Option<PathBuf>,
 }
 
 /// How a graph is drawn.

@@ -6,12 +6,13 @@ use std::fs;
 use std::path::Path;
 
 /// Crates from the ground floor up.
-const FLOORS: [&str; 11] = [
+const FLOORS: [&str; 12] = [
     "source",
     "diagnostic",
     "graph",
     "store",
     "archive",
+    "cases",
     "confine",
     "syntax",
     "lang",

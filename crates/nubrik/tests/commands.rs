@@ -58,9 +58,13 @@ fn list_and_tree_show_what_there_is() {
   step      cover        The cover with its table of contents.
   step      depths       Depths of harbours, from the table.
   step      package      All that the printer gets: the almanac, and the program as it is made for use.  #print
+  test      pages        Every station has its page; told case by case.
+  job       install      Puts the program and the almanac where people use them: --set prefix=/opt/skerrin
+  job       publish      Sends the almanac to the harbour board: curl gets its token, and nobody else.
 
 base/clock
   library   clock        Days and hours of the almanac's calendar.
+  test      days
 
 tide
   library   harmonics    Fits harmonic constituents to gauge readings.
@@ -68,6 +72,7 @@ tide
   program   list_codes   Writes the table of station codes as a C header.
   program   tidecast     Prints the tides of one day at one station.
   step      codes        Codes and names of all stations, for programs.
+  3 tests   fit          The fit, one program a file; the gauge's one reads the stations.
 "
     );
     let tree = sandbox.run_in("isles/tide", &["tree", "tidecast", "--plain"]).expect(0).stdout;
@@ -114,7 +119,7 @@ since     base/clock/clock   compile src/clock.c   base/clock/src/clock.c change
     run(&["build", "--plain"]);
     assert_eq!(
         run(&["why", "tide/tidecast", "--plain"]),
-        "tide/tidecast is current; it last ran in the newest build, number 2
+        "tide/tidecast is current; it last ran in the newest build, number 3
 because   tide/tidecast      link tidecast         libclock.a of base/clock/clock changed
 since     base/clock/clock   archive clock         clock.c.o of base/clock/clock changed
 since     base/clock/clock   compile src/clock.c   base/clock/src/clock.c changed"
@@ -164,7 +169,7 @@ fn mistakes_on_the_command_line_are_explained() {
     assert_eq!(
         wrong(&["build", "tide/tidecats", "--plain"], 2),
         "wrong   there is no target `tide/tidecats`
-  note  `tide` has: harmonics, list_codes, codes, tidecast, pages
+  note  `tide` has: harmonics, list_codes, codes, tidecast, pages, fit
   mend  tide/tidecast
 "
     );

@@ -3,6 +3,7 @@
 //! Here the traits of the floors below meet the machine: definitions and folders on disk, tools,
 //! processes, the state of the workspace and the store.
 
+mod effects;
 mod fetch;
 mod heap;
 mod history;
@@ -16,6 +17,7 @@ mod results;
 mod seal;
 mod session;
 mod settings;
+mod since;
 mod snapshot;
 mod splice;
 mod state_file;
@@ -25,6 +27,7 @@ mod trails;
 mod workspace;
 mod world;
 
+pub use effects::{EffectEnd, EffectProblem};
 pub use history::{BuildRecord, StepRecord};
 pub use kits::kit_topics;
 pub use machine::{CONFINED_ENVIRONMENT, Machine};
@@ -34,4 +37,5 @@ pub use session::{
     BuildProblem, BuildReport, ChoiceProblem, LookedFor, Reached, Session, Standing, store_folder,
 };
 pub use settings::{Settings, SettingsProblem};
+pub use since::ChangedFiles;
 pub use workspace::{OpenProblem, SETTINGS_FILE, Workspace};

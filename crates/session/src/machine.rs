@@ -581,6 +581,13 @@ impl Outside for Machine {
         crate::natives::work(&self.root, work, to)
     }
 
+    fn judge(&self, report: &str) -> Result<(usize, usize), String> {
+        let cases = fs::read(self.locate(report)).map_err(|e| e.to_string())?;
+        let cases = nubrik_cases::read(&cases)?;
+        let failed = cases.iter().filter(|c| c.outcome == nubrik_cases::Outcome::Failed).count();
+        Ok((failed, cases.len()))
+    }
+
     fn is_full(&self) -> bool {
         let known = rustix::fs::statvfs(self.root.join(".nubrik"));
         known.is_ok_and(|s| s.f_blocks > 0 && s.f_bavail.saturating_mul(s.f_frsize) < FULL)

@@ -20,9 +20,11 @@ use nubrik_lang::{AddressPattern, AnswerText, Evaluation, Evaluator, Setting, Se
 use nubrik_source::WsPath;
 use nubrik_store::{LocalStore, Store};
 
+use crate::effects::{EffectEnd, EffectProblem};
 use crate::history::{self, BuildRecord, Chronicle};
 use crate::machine::Machine;
 use crate::results::Results;
+use crate::since::ChangedFiles;
 use crate::state_file::{StateFile, write_whole};
 use crate::workspace::{OpenProblem, Workspace};
 use crate::world::{DiskWorld, Seen};
@@ -434,6 +436,52 @@ impl Session {
         })
     }
 
+    /// Builds what the requested tests need, and runs those of them whose verdict does not stand, and those in
+    /// `again`. The session must hold the lock and have loaded the state.
+    pub fn test(
+        &mut self,
+        patterns: &[AddressPattern],
+        evaluation: &Evaluation,
+        verdicts: &[nubrik_graph::FileId],
+        again: &[nubrik_graph::StepId],
+        listener: &dyn Listener,
+        options: Options,
+    ) -> Result<BuildReport, BuildProblem> {
+        self.prepare(listener);
+        let chronicle = Chronicle::new(listener, &evaluation.graph);
+        let request = Request { publish: false, again, ..Request::whole(&evaluation.graph, verdicts) };
+        let out = self.results_folder();
+        let mut outcome = build(request, &out, &self.state, &self.machine, self.store(), &chronicle, options);
+        self.count_earlier(evaluation, &mut outcome.summary);
+        self.keep_history(patterns, chronicle, &outcome);
+        self.tidy_up(listener, &outcome);
+        self.remember(std::mem::take(&mut outcome.changes))?;
+        Ok(BuildReport {
+            summary: outcome.summary,
+            results: Results::default(),
+            cancelled: outcome.cancelled,
+            machine_lacks: outcome.machine_lacks,
+        })
+    }
+
+    /// What changed since a revision of git.
+    ///
+    /// # Errors
+    /// What git says where it cannot tell.
+    pub fn changed_since(&self, revision: &str) -> Result<ChangedFiles, String> {
+        let seen = self.seen.lock().unwrap_or_else(PoisonError::into_inner);
+        ChangedFiles::since(&self.workspace.root, revision, |file| {
+            seen.files.get(file).is_some_and(|entry| entry.roles.has(crate::seal::Roles::READ))
+        })
+    }
+
+    /// The single cases that the report of a check tells of; `None` where it has none that can be read.
+    pub fn cases(&self, graph: &Graph, step: &Step) -> Option<Vec<nubrik_cases::Case>> {
+        let report = step.check.as_ref()?.report?;
+        let bytes = self.machine.read(graph.file(report).path.as_str()).ok()?;
+        nubrik_cases::read(&bytes).ok()
+    }
+
     /// Keeps what became of a build in which anything happened.
     fn keep_history(&self, patterns: &[AddressPattern], chronicle: Chronicle<'_>, outcome: &Outcome) {
         let summary = &outcome.summary;
@@ -630,6 +678,24 @@ impl Session {
             ended = self.machine.attach(job, Path::new("/bin/sh"), words, &prompt);
         })?;
         ended.map_err(|e| nubrik_engine::Failure::Machine { problem: format!("cannot start /bin/sh: {e}") })
+    }
+
+    /// Does what a job is for, in this terminal. What it uses must have been built.
+    ///
+    /// # Errors
+    /// When a secret, a tool or a program is not there.
+    pub fn run_effect(
+        &self,
+        graph: &Graph,
+        effect: &nubrik_graph::Effect,
+        args: &[String],
+    ) -> Result<EffectEnd, EffectProblem> {
+        crate::effects::run(&self.machine, self.machine.cancel(), graph, effect, args)
+    }
+
+    /// Lets other sessions change this workspace again.
+    pub fn unlock(&mut self) {
+        self.lock = None;
     }
 
     /// What a step printed when its result was made, if that is still kept.

@@ -4,8 +4,8 @@
 use std::sync::Arc;
 
 use nubrik_graph::{
-    ArchiveFormat, FileId, FileNode, Graph, Limits, ListFile, Native, OutputNode, Pipeline, Place, Placement,
-    Program, ResultFile, Stage, Step, StepId, Target, TargetId, ToolId, WorkFolder,
+    ArchiveFormat, Check, FileId, FileNode, Graph, Limits, ListFile, Native, OutputNode, Pipeline, Place,
+    Placement, Program, ResultFile, Role, Stage, Step, StepId, Target, TargetId, ToolId, WorkFolder,
 };
 use nubrik_source::WsPath;
 use nubrik_store::{Decoder, Encoder, Truncated};
@@ -66,6 +66,12 @@ pub(crate) fn encode_step(graph: &Graph, step: &Step, out: &mut Encoder) {
         encode_option(limit.as_ref(), out, |out, n| out.u64(*n));
     }
     out.u32(step.limits.processors);
+    encode_option(step.check.as_ref(), out, |out, check| {
+        encode_file(graph, check.verdict, out);
+        encode_option(check.report.as_ref(), out, file);
+        encode_option(check.quarantined.as_ref(), out, |out, why| out.text(why));
+        out.text(&check.address);
+    });
     out.text(&step.variant);
     encode_place(&step.place, out);
 }
@@ -150,7 +156,12 @@ pub(crate) fn encode_target(graph: &Graph, target: &Target, out: &mut Encoder) {
     out.text(&target.kind);
     out.text(&target.documentation);
     encode_place(&target.place, out);
-    out.bool(target.declared);
+    out.u8(match target.role {
+        Role::Inner => 0,
+        Role::Target => 1,
+        Role::Test => 2,
+        Role::Job => 3,
+    });
     out.bool(target.private);
     out.list(&target.tags, |out, tag| out.text(tag));
     out.list(&target.results, |out, result| {
@@ -230,6 +241,15 @@ impl Assembly {
             memory: if from.bool()? { Some(from.u64()?) } else { None },
             processors: from.u32()?,
         };
+        step.check = match from.bool()? {
+            false => None,
+            true => Some(Check {
+                verdict: self.read_file(from)?,
+                report: if from.bool()? { Some(self.read_file(from)?) } else { None },
+                quarantined: if from.bool()? { Some(text(from)?) } else { None },
+                address: text(from)?,
+            }),
+        };
         step.variant = text(from)?;
         step.place = place(from)?;
         let id = StepId(self.graph.steps.len() as u32);
@@ -249,7 +269,13 @@ impl Assembly {
             kind: text(from)?,
             documentation: text(from)?,
             place: place(from)?,
-            declared: from.bool()?,
+            role: match from.u8()? {
+                0 => Role::Inner,
+                1 => Role::Target,
+                2 => Role::Test,
+                3 => Role::Job,
+                _ => return Err(Truncated),
+            },
             private: from.bool()?,
             tags: from.list(text)?,
             results: from.list(|from| {

@@ -63,6 +63,8 @@ pub enum SyntaxKind {
     TypeDecl,
     KindDecl,
     TargetDecl,
+    TestDecl,
+    JobDecl,
     OptionDecl,
     LaterDecl,
     WithinClause,
@@ -160,6 +162,17 @@ impl SyntaxKind {
     /// Whether this is a declaration's node.
     pub fn is_declaration(self) -> bool {
         use SyntaxKind::*;
-        matches!(self, UseDecl | LetDecl | TypeDecl | KindDecl | TargetDecl | OptionDecl | LaterDecl)
+        matches!(
+            self,
+            UseDecl
+                | LetDecl
+                | TypeDecl
+                | KindDecl
+                | TargetDecl
+                | TestDecl
+                | JobDecl
+                | OptionDecl
+                | LaterDecl
+        )
     }
 }

@@ -13,8 +13,8 @@ use nubrik_engine::{
     ToolProblem, TreeFile, Verdict, build,
 };
 use nubrik_graph::{
-    FileId, FileNode, Graph, OutputNode, Pipeline, Place, Program, Stage, Step, StepId, Target, TargetId,
-    ToolId,
+    FileId, FileNode, Graph, OutputNode, Pipeline, Place, Program, Role, Stage, Step, StepId, Target,
+    TargetId, ToolId,
 };
 use nubrik_source::WsPath;
 use nubrik_store::{Digest, Placed, Record, Store, StoreError};
@@ -411,7 +411,7 @@ impl Joins {
             kind: "step".into(),
             documentation: "".into(),
             place: Place { file: "targets.nub".into(), line: number + 1 },
-            declared: true,
+            role: Role::Target,
             private: false,
             tags: Vec::new(),
             results: vec![],

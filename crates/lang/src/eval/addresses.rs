@@ -51,7 +51,7 @@ impl Evaluator<'_> {
         if let Some(error) = self.modules.refusal(from, meaning.module, decl, path.as_str()) {
             return self.fail(span, error);
         }
-        if !matches!(decl.kind, DeclKind::Target | DeclKind::Value) {
+        if !matches!(decl.kind, DeclKind::Target | DeclKind::Value | DeclKind::Test | DeclKind::Job) {
             let message = format!("`{path}` is a {}, which belongs in a kit", decl.kind.word());
             let error = Diagnostic::error("wrong-type", message).related(decl.name.span, "declared here");
             return self.fail(span, error.mend("move it to a kit and `use` it from there"));
@@ -98,8 +98,11 @@ impl Evaluator<'_> {
                 let module = self.module(module);
                 let rest = path.below(&at).unwrap_or("").to_owned();
                 let name = rest.split('/').next().unwrap_or("");
-                let targets =
-                    module.decls.iter().filter(|d| d.kind == DeclKind::Target).map(|d| &*d.name.text);
+                let targets = module
+                    .decls
+                    .iter()
+                    .filter(|d| d.kind.role() != nubrik_graph::Role::Inner)
+                    .map(|d| &*d.name.text);
                 let near = nearest(name, targets.clone()).map(|n| at.child(n).as_str().to_owned());
                 let all: Vec<&str> = targets.collect();
                 let error = if all.is_empty() {

@@ -47,6 +47,10 @@ impl Evaluator<'_> {
                 let args = self.given(scope, args)?;
                 self.env_call(args, span)
             }
+            Value::Builtin(Builtin::Secret) => {
+                let args = self.given(scope, args)?;
+                self.secret_call(args, span)
+            }
             Value::Builtin(Builtin::Beside) => {
                 let args = self.given(scope, args)?;
                 self.beside_call(scope, args, span)

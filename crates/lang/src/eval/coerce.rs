@@ -64,6 +64,9 @@ impl Evaluator<'_> {
             | (Type::Duration, value @ Value::Duration(_))
             | (Type::Command, value @ Value::Command(_))
             | (Type::Step, value @ Value::Step(_)) => Ok(value),
+            (Type::Check, Value::Step(number)) if self.graph.steps[number as usize].check.is_some() => {
+                Ok(Value::Step(number))
+            }
             (Type::Alternatives(texts), Value::Text(Text::Plain(text))) => {
                 if texts.contains(&text) {
                     return Ok(Value::Text(Text::Plain(text)));

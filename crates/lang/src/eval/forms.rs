@@ -77,6 +77,8 @@ impl Evaluator<'_> {
         let values = self.form_values(scope, form_of(builtin), fields, span)?;
         match builtin {
             Builtin::Step => self.step_form(scope, &values, span),
+            Builtin::Check => self.check_form(scope, &values, span),
+            Builtin::Effect => self.effect_form(scope, &values, span),
             Builtin::Scan => self.scan_form(scope, &values, span),
             Builtin::Probe => self.probe_form(&values, span),
             Builtin::Tool => self.tool_form(&values, span),
@@ -125,8 +127,8 @@ impl Evaluator<'_> {
         }
         let values = FormValues { fields: values };
         if let Some(missing) = form.fields.iter().find(|f| f.needed && values.get(f.name).is_none()) {
-            let error = if form.builtin == Builtin::Step {
-                Diagnostic::error("missing-field", "this step has nothing to run")
+            let error = if form.fields.first().is_some_and(|f| f.name == "run") && missing.name == "run" {
+                Diagnostic::error("missing-field", format!("this {} has nothing to run", form.name))
                     .mend("run = `tool {in \"table.csv\"} {out \"result\"}`")
             } else {
                 let message = format!("this `{}` needs the field `{}`", form.name, missing.name);

@@ -167,6 +167,7 @@ impl Evaluator<'_> {
                     WordStrand::Literal(literal) => text.push_str(literal),
                     WordStrand::Tool(tool) => text.push_str(&tool.path),
                     WordStrand::File(file) if file.maker.is_none() => text.push_str(file.path.as_str()),
+                    WordStrand::Secret(_) => return self.fail(*span, super::checks::no_secret()),
                     WordStrand::File(_) | WordStrand::List(_) => {
                         let error = Diagnostic::error("wrong-type", "a probe cannot read what a step makes");
                         let error = error.note("it runs whenever a request reaches it, before any step");
@@ -200,6 +201,17 @@ impl Evaluator<'_> {
     }
 
     /// `env("NAME", default = "…")`.
+    /// A text that stands for a variable's value, which evaluation never sees.
+    pub(super) fn secret_call(&mut self, args: Vec<Given>, span: Span) -> Result<Value> {
+        let (name, _) = self.one_text_and(args, "secret", &[], span)?;
+        if name.0.is_empty() || name.0.contains(['=', '\0']) {
+            let error =
+                Diagnostic::error("wrong-type", format!("{:?} is not the name of a variable", &*name.0));
+            return self.fail(name.1, error);
+        }
+        Ok(Value::Text(Text::Carrying(Arc::new([Strand::Secret(name.0)]))))
+    }
+
     pub(super) fn env_call(&mut self, args: Vec<Given>, span: Span) -> Result<Value> {
         let (name, default) = self.one_text_and(args, "env", &["default"], span)?;
         if name.0.is_empty() || name.0.contains(['=', '\0']) {

@@ -3,6 +3,7 @@
 
 mod addresses;
 mod calls;
+mod checks;
 mod coerce;
 mod commands;
 mod data;
@@ -21,7 +22,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::sync::{Arc, Mutex};
 
 use nubrik_diagnostic::Diagnostic;
-use nubrik_graph::{FileId, FileNode, Graph, Place, StepId, Target, TargetId};
+use nubrik_graph::{Effect, FileId, FileNode, Graph, Place, Role, StepId, Target, TargetId};
 use nubrik_source::{Sources, Span, WsPath};
 use rustc_hash::FxHashMap;
 
@@ -179,6 +180,13 @@ pub struct Evaluator<'w> {
     waiting: bool,
     /// Answers of scans that are wanted and not there yet: outputs of steps in the graph.
     scans: Vec<FileId>,
+    /// All effects that were evaluated, and those that are asked for.
+    effects: Vec<Effect>,
+    asked_effects: Vec<u32>,
+    /// Whether jobs are evaluated: one is asked for by its name, or everything is looked at.
+    evaluates_jobs: bool,
+    /// Targets that were named where tests are wanted.
+    through: Vec<TargetId>,
     /// Data files that were read, with their texts.
     data_files: FxHashMap<WsPath, (nubrik_source::FileId, Arc<str>)>,
     /// Names in `use { … }` that their kits do not have, by module and number of the `use`.
@@ -224,6 +232,10 @@ impl<'w> Evaluator<'w> {
             work_limit: WORK_LIMIT,
             waiting: false,
             scans: Vec::new(),
+            effects: Vec::new(),
+            asked_effects: Vec::new(),
+            evaluates_jobs: false,
+            through: Vec::new(),
             data_files: FxHashMap::default(),
             bad_names: BTreeSet::new(),
             followed: BTreeSet::new(),
@@ -330,7 +342,7 @@ impl<'w> Evaluator<'w> {
                 return self.fail(used_at, error);
             }
             DeclKind::Option => drop(self.option_type(key)?),
-            DeclKind::Value | DeclKind::Target => {}
+            DeclKind::Value | DeclKind::Target | DeclKind::Test | DeclKind::Job => {}
         }
         let title = Title { word: decl.kind.word(), name: decl.name.text.clone() };
         self.decls.entry(key).or_default().running.push(config);
@@ -352,9 +364,11 @@ impl<'w> Evaluator<'w> {
         self.leave_unit(outer);
         let reads = self.frames.pop().unwrap_or_default();
         self.note_reads(&reads);
-        if let (Ok(value), DeclKind::Target) = (&result, decl.kind) {
+        if let (Ok(value), true) = (&result, decl.kind.role() != Role::Inner) {
             let target = self.target_of(module_id, number);
-            self.graph.targets[target.0 as usize].kind = crate::output::value_kind(value);
+            let is_check = matches!(value, Value::Step(n) if self.graph.steps[*n as usize].check.is_some());
+            let kind = if is_check { "check".into() } else { crate::output::value_kind(value) };
+            self.graph.targets[target.0 as usize].kind = kind;
             self.target_reads.entry(target).or_default().add_all(&reads);
         }
         let memo = self.decls.entry(key).or_default();
@@ -555,7 +569,7 @@ impl<'w> Evaluator<'w> {
             kind: "".into(),
             documentation: decl.documentation.clone(),
             place: self.place(decl.name.span),
-            declared: decl.kind == DeclKind::Target,
+            role: decl.kind.role(),
             private: decl.private,
             tags: decl.tags.clone(),
             results: Vec::new(),
@@ -593,6 +607,7 @@ impl<'w> Evaluator<'w> {
             TypeShape::Files => Type::Files,
             TypeShape::Command => Type::Command,
             TypeShape::Step => Type::Step,
+            TypeShape::Check => Type::Check,
             TypeShape::Duration => Type::Duration,
             TypeShape::Any => Type::Any,
             TypeShape::List(inner) => Type::List(Box::new(self.resolve_type(module_id, inner)?)),

@@ -28,6 +28,10 @@ impl Evaluator<'_> {
             match strand {
                 Strand::File(file) => draft.inputs.push(file),
                 Strand::Tool(tool) => draft.tools.push(self.tool_id(&tool.name)),
+                Strand::Secret(_) => {
+                    let at = values.get("text").map_or(span, |(_, at)| at);
+                    return self.fail(at, super::checks::no_secret());
+                }
                 Strand::Literal(_) => {}
             }
         }

@@ -128,7 +128,7 @@ impl Evaluator<'_> {
             (Value::Text(a), Value::Text(b)) => a == b,
             (Value::File(a), Value::File(b)) => a == b,
             (Value::Files(a), Value::Files(b)) => a == b,
-            (Value::Step(a), Value::Step(b)) => a == b,
+            (Value::Step(a), Value::Step(b)) | (Value::Effect(a), Value::Effect(b)) => a == b,
             (Value::List(a), Value::List(b)) => {
                 if a.len() != b.len() {
                     return Ok(false);

@@ -403,7 +403,7 @@ impl Evaluator<'_> {
         let mut readers: BTreeMap<OptionId, BTreeSet<Arc<str>>> = BTreeMap::new();
         for (target, reads) in &self.target_reads {
             let target = &self.graph.targets[target.0 as usize];
-            if target.declared {
+            if target.is_declared() {
                 for (option, _) in reads.iter() {
                     readers.entry(*option).or_default().insert(target.address.clone());
                 }

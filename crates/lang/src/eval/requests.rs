@@ -4,13 +4,13 @@ use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use nubrik_diagnostic::{Diagnostic, Severity};
-use nubrik_graph::{FileId, Graph, TargetId};
+use nubrik_graph::{Effect, FileId, Graph, Role, StepId, TargetId};
 use nubrik_source::{Sources, Span, WsPath};
 use rustc_hash::FxHashMap;
 
 use super::addresses::Meaning;
 use super::{Evaluator, Result, Stop};
-use crate::address::AddressPattern;
+use crate::address::{AddressPattern, Wanted};
 use crate::cycles::References;
 use crate::hir::*;
 use crate::output::published_name;
@@ -32,6 +32,11 @@ pub struct Evaluation {
     pub read: Vec<WsPath>,
     /// Outputs of scans whose answers are wanted: to be made, and told to the world.
     pub scans: Vec<FileId>,
+    /// What the jobs that are asked for do, in order.
+    pub effects: Vec<Effect>,
+    /// Targets that were named where tests are wanted: only tests that use one of them, or that are named
+    /// themselves, are meant.
+    pub through: Vec<TargetId>,
     /// Options with who reached them; only where they were asked for.
     pub options: Vec<super::OptionInfo>,
     /// What values were taken from; empty where nobody watched.
@@ -58,20 +63,25 @@ impl Evaluator<'_> {
 
     /// Evaluates all targets of some packages; what is published twice is left to the one who puts
     /// several such evaluations together.
-    pub(crate) fn request_packages(mut self, packages: &[WsPath]) -> Evaluation {
-        let lists = self.all(packages, |this, folder| this.targets_of(folder)).unwrap_or_default();
+    pub(crate) fn request_packages(mut self, packages: &[WsPath], wanted: Wanted) -> Evaluation {
+        let lists = self.all(packages, |this, folder| this.targets_of(folder, wanted)).unwrap_or_default();
         self.evaluate_all(&lists.concat(), false)
     }
 
     /// Evaluates all targets of some packages, and single ones of others. What is not there any more is
     /// passed over.
-    pub fn request_again(mut self, packages: &[WsPath], single: &[(WsPath, Arc<str>)]) -> Evaluation {
+    pub fn request_again(
+        mut self,
+        packages: &[WsPath],
+        single: &[(WsPath, Arc<str>)],
+        wanted: Wanted,
+    ) -> Evaluation {
         let mut meanings = Vec::new();
         for folder in packages {
-            meanings.extend(self.targets_of(folder).unwrap_or_default());
+            meanings.extend(self.targets_of(folder, wanted).unwrap_or_default());
         }
         for (folder, name) in single {
-            let all = self.targets_of(folder).unwrap_or_default();
+            let all = self.targets_of(folder, Wanted::Everything).unwrap_or_default();
             meanings.extend(all.into_iter().filter(|m| {
                 let module = self.modules.get(m.module);
                 module.decls[m.decl as usize].name.text == *name
@@ -97,10 +107,17 @@ impl Evaluator<'_> {
         let mut targets = Vec::new();
         let mut targets_seen = BTreeSet::new();
         for meaning in meanings {
-            if let Ok(files) = self.evaluate_target(meaning) {
+            let kind = self.module(meaning.module).decls[meaning.decl as usize].kind;
+            // A job may want what only the one who runs it has.
+            if (kind != DeclKind::Job || self.evaluates_jobs)
+                && let Ok(files) = self.evaluate_target(meaning)
+            {
                 requested.extend(files);
             }
             let target = self.target_of(meaning.module, meaning.decl);
+            if kind == DeclKind::Job {
+                self.graph.targets[target.0 as usize].kind = "effect".into();
+            }
             if targets_seen.insert(target) {
                 targets.push(target);
             }
@@ -137,6 +154,7 @@ impl Evaluator<'_> {
             self.modules.diagnostics.extend(crate::lints::needless_shells(&module));
         }
         self.linting = true;
+        self.evaluates_jobs = true;
         self.request(&[AddressPattern::below(&WsPath::root())])
     }
 
@@ -178,6 +196,11 @@ impl Evaluator<'_> {
             read: modules.read,
             waiting: self.waiting,
             scans: std::mem::take(&mut self.scans),
+            effects: std::mem::take(&mut self.asked_effects)
+                .into_iter()
+                .map(|number| self.effects[number as usize].clone())
+                .collect(),
+            through: std::mem::take(&mut self.through),
             options,
             trail: self.watched.map(crate::trail::Watched::trail).unwrap_or_default(),
         }
@@ -191,9 +214,20 @@ impl Evaluator<'_> {
         }
         let meanings: Vec<Meaning> =
             self.meanings(&pattern.path)?.into_iter().filter(|m| self.is_target(m)).collect();
-        match meanings.len() {
-            1 => return Ok(meanings),
-            0 => {}
+        match meanings.as_slice() {
+            [meaning] => {
+                let kind = self.module(meaning.module).decls[meaning.decl as usize].kind;
+                self.evaluates_jobs |= kind == DeclKind::Job;
+                if pattern.wanted != Wanted::Tests || kind == DeclKind::Test {
+                    return Ok(meanings);
+                }
+                let target = self.target_of(meaning.module, meaning.decl);
+                self.through.push(target);
+                let packages = self.packages_below(&WsPath::root())?;
+                let lists = self.all(&packages, |this, folder| this.targets_of(folder, Wanted::Tests))?;
+                return Ok(lists.concat());
+            }
+            [] => {}
             _ => {
                 let error =
                     Diagnostic::error("two-meanings", format!("`{}` means two things", pattern.written));
@@ -216,19 +250,19 @@ impl Evaluator<'_> {
             self.modules.diagnostics.push(error);
             return Err(Stop::Failed);
         }
-        let lists = self.all(&packages, |this, folder| this.targets_of(folder))?;
+        let lists = self.all(&packages, |this, folder| this.targets_of(folder, pattern.wanted))?;
         Ok(lists.concat())
     }
 
     fn is_target(&self, meaning: &Meaning) -> bool {
         let module = self.modules.get(meaning.module);
-        matches!(module.decls[meaning.decl as usize].kind, DeclKind::Target)
+        module.decls[meaning.decl as usize].kind.role() != Role::Inner
     }
 
-    fn targets_of(&mut self, folder: &WsPath) -> Result<Vec<Meaning>> {
+    fn targets_of(&mut self, folder: &WsPath, wanted: Wanted) -> Result<Vec<Meaning>> {
         let Some(id) = self.load_package(folder)? else { return Ok(Vec::new()) };
         let module = self.module(id);
-        let targets = module.decls.iter().enumerate().filter(|(_, d)| d.kind == DeclKind::Target);
+        let targets = module.decls.iter().enumerate().filter(|(_, d)| wanted.holds(d.kind.role()));
         Ok(targets.map(|(n, _)| Meaning { module: id, decl: n as u32, way: Vec::new() }).collect())
     }
 
@@ -239,7 +273,7 @@ impl Evaluator<'_> {
         let above = std::iter::successors(pattern.start().parent(), WsPath::parent);
         let all: BTreeSet<WsPath> = packages.into_iter().chain(above).collect();
         for folder in all {
-            for meaning in self.targets_of(&folder)? {
+            for meaning in self.targets_of(&folder, pattern.wanted)? {
                 let name = self.module(meaning.module).decls[meaning.decl as usize].name.text.clone();
                 let address = folder.child(&name);
                 if pattern.matches(address.as_str()) {
@@ -291,6 +325,27 @@ impl Evaluator<'_> {
         let whole = self.declaration(meaning.module, meaning.decl, self.chosen, span)?;
         let target = self.target_of(meaning.module, meaning.decl);
         let value = self.way_into(whole, &meaning.way, span)?;
+        match decl.kind {
+            DeclKind::Test => {
+                let mut verdicts = Vec::new();
+                self.verdicts(&value, &decl.name.text, span, &mut verdicts)?;
+                return Ok(verdicts);
+            }
+            DeclKind::Job => {
+                let mut effects = Vec::new();
+                // All of them are right, and none is asked for, where everything is looked at.
+                if self.linting && matches!(value, Value::Map(_)) {
+                    return Ok(Vec::new());
+                }
+                self.effects_of(&value, &decl.name.text, span, &mut effects)?;
+                let inputs = effects.iter().flat_map(|e| self.effects[*e as usize].step.inputs.clone());
+                let made: Vec<FileId> =
+                    inputs.filter(|f| self.graph.files[f.0 as usize].maker.is_some()).collect();
+                self.asked_effects.extend(effects);
+                return Ok(made);
+            }
+            _ => {}
+        }
         let mut parts = vec![decl.name.text.clone()];
         parts.extend(meaning.way.iter().cloned());
         let before = self.graph.targets[target.0 as usize].results.len();
@@ -346,6 +401,9 @@ impl Evaluator<'_> {
                 Vec::new()
             }
             value => {
+                if let Value::Step(number) = value {
+                    self.refuse_check(StepId(*number), &parts.join("/"), span)?;
+                }
                 let files = self.files_of(value, span)?;
                 return self.publish_files(files, parts, target);
             }
@@ -483,7 +541,7 @@ fn title(decl: &Decl) -> Title {
 /// Whether a declaration's value is a map, whose entries are evaluated one by one and once each. What a
 /// function or kind gives is made anew by each call, so that nothing may lead back to one.
 fn is_lazy(module: &Module, decl: &Decl) -> bool {
-    if !matches!(decl.kind, DeclKind::Value | DeclKind::Target) {
+    if !matches!(decl.kind, DeclKind::Value | DeclKind::Target | DeclKind::Test) {
         return false;
     }
     decl.body.is_some_and(|b| matches!(module.expr(b), Expr::Map(_) | Expr::Each(Each { key: Some(_), .. })))

@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use nubrik_diagnostic::Diagnostic;
 use nubrik_graph::{
-    FileId, Limits, ListFile, OutputNode, Pipeline, Program, Stage, Step, ToolId, WorkFolder,
+    FileId, Limits, ListFile, OutputNode, Pipeline, Program, SECRET, Stage, Step, ToolId, WorkFolder,
 };
 use nubrik_source::{Span, WsPath};
 
@@ -21,6 +21,21 @@ pub(super) struct Draft {
     pub outputs: Vec<(Option<Arc<str>>, FileRef, Arc<str>)>,
     pub inputs: Vec<FileRef>,
     pub tools: Vec<ToolId>,
+    /// The name of the output in which a check tells of single cases.
+    pub report: Option<Arc<str>>,
+    /// Whether it is no step that is kept, so that secrets may stand in it.
+    pub keeps_secrets: bool,
+}
+
+/// What a step's folder is called after, where no word names an output.
+#[derive(Clone, Copy, PartialEq, Eq)]
+pub(super) enum First {
+    /// Nothing: some word must.
+    Named,
+    /// The answer of a scan.
+    Answer,
+    /// The verdict of a check.
+    Verdict,
 }
 
 /// An output of commands that choose where they write: its name, its path, and where it is named.
@@ -29,7 +44,7 @@ type ChosenOutput = (Arc<str>, Arc<str>, Span);
 impl Evaluator<'_> {
     pub(super) fn step_form(&mut self, scope: &Scope, values: &FormValues, span: Span) -> Result<Value> {
         let commands = values.commands();
-        let draft = self.outline(&scope.owner, &commands, values, None, span)?;
+        let draft = self.outline(&scope.owner, &commands, values, First::Named, span)?;
         self.finish_step(scope, draft, &commands, values, span)
     }
 
@@ -41,7 +56,7 @@ impl Evaluator<'_> {
             let error = Diagnostic::error("wrong-type", "what this `scan` prints is its answer");
             return self.fail(span, error.mend("drop the last `>`"));
         }
-        let mut draft = self.outline(&scope.owner, &commands, values, Some("answer"), span)?;
+        let mut draft = self.outline(&scope.owner, &commands, values, First::Answer, span)?;
         if values.bool("may_fail") {
             self.outline_output(&mut draft, &Some("status".into()), "answer.status", false, span)?;
         }
@@ -63,7 +78,7 @@ impl Evaluator<'_> {
     }
 
     /// Words, inputs, variables and limits of a step whose outputs are known.
-    fn finish_step(
+    pub(super) fn finish_step(
         &mut self,
         scope: &Scope,
         mut draft: Draft,
@@ -105,6 +120,7 @@ impl Evaluator<'_> {
         draft.step.say = match values.value("say") {
             Value::Text(text) => plain_path_text(&text).into(),
             _ if answer.is_some() => format!("scan for {}", scope.owner.parts.join("/")).into(),
+            _ if draft.step.check.is_some() => format!("check {}", scope.owner.parts.join("/")).into(),
             _ => format!("make {}", draft.outputs[0].2).into(),
         };
         self.enter(scope, draft, span)
@@ -133,12 +149,13 @@ impl Evaluator<'_> {
 
     /// Enters a finished step in the graph, unless the very same step is there already.
     pub(super) fn enter(&mut self, scope: &Scope, mut draft: Draft, span: Span) -> Result<Value> {
-        let mut step = draft.step;
+        let mut step = std::mem::replace(&mut draft.step, Step::empty(WsPath::root()));
         step.target = scope.owner.target;
         step.place = self.place(span);
         draft.tools.sort_unstable();
         draft.tools.dedup();
-        step.tools = draft.tools;
+        step.tools = std::mem::take(&mut draft.tools);
+        draft.step.check = step.check.take();
         if let Some(reads) = self.frames.last() {
             let reads = reads.clone();
             self.target_reads.entry(scope.owner.target).or_default().add_all(&reads);
@@ -147,12 +164,13 @@ impl Evaluator<'_> {
         let known = self.steps_by_folder.get(&step.folder).copied();
         let maker = known.unwrap_or(number);
         let mut outputs = Vec::new();
-        for (name, mut file, written) in draft.outputs {
+        for (name, mut file, written) in std::mem::take(&mut draft.outputs) {
             file.maker = Some(maker);
             let id = self.file_id(&file);
             if name.as_deref() == Some("status") && *written == *"answer.status" {
                 step.status = Some(id);
             }
+            draft.note_check(name.as_deref(), id);
             // Outputs that the commands leave where they chose to are taken from there.
             for (_, taken) in step.taken.iter_mut().filter(|(path, _)| **path == *written) {
                 *taken = id;
@@ -160,6 +178,7 @@ impl Evaluator<'_> {
             step.outputs.push(OutputNode { file: id, name: written });
             outputs.push((name, file));
         }
+        step.check = draft.step.check.take();
         if let Some(known) = known {
             let first = &self.graph.steps[known as usize];
             if *first == step {
@@ -183,19 +202,27 @@ impl Evaluator<'_> {
     pub(super) fn draft(&mut self, owner: &Owner, first: &str) -> Draft {
         let (folder, variant) = self.step_folder(owner, first);
         let step = Step { variant, ..Step::empty(folder) };
-        Draft { step, outputs: Vec::new(), inputs: Vec::new(), tools: Vec::new() }
+        Draft {
+            step,
+            outputs: Vec::new(),
+            inputs: Vec::new(),
+            tools: Vec::new(),
+            report: None,
+            keeps_secrets: false,
+        }
     }
 
     /// Folder, outputs, listings and scratch names of a step, from all of its words. A scan's
     /// `answer` is an output that no word names.
-    fn outline(
+    pub(super) fn outline(
         &mut self,
         owner: &Owner,
         commands: &[Arc<CommandValue>],
         values: &FormValues,
-        answer: Option<&str>,
+        unnamed: First,
         span: Span,
     ) -> Result<Draft> {
+        let answer = (unnamed == First::Answer).then_some("answer");
         let makes = self.makes(values, span)?;
         let mut strands: Vec<&WordStrand> = Vec::new();
         commands.iter().flat_map(|c| &c.stages).flat_map(all_strands).for_each(|s| leaves(s, &mut strands));
@@ -204,7 +231,9 @@ impl Evaluator<'_> {
                 WordStrand::Out { path, .. } => Some(path.clone()),
                 _ => None,
             });
-            named.or_else(|| makes.first().map(|(_, path, _)| path.trim_end_matches('/').into()))
+            let verdict = (unnamed == First::Verdict).then(|| "verdict".into());
+            let named = named.or_else(|| makes.first().map(|(_, path, _)| path.trim_end_matches('/').into()));
+            named.or(verdict)
         });
         let Some(first) = first else {
             let error = Diagnostic::error("no-output", "this step makes nothing");
@@ -284,7 +313,12 @@ impl Evaluator<'_> {
         Ok(makes)
     }
 
-    fn work_folder(&mut self, values: &FormValues, makes: bool, draft: &mut Draft) -> Result<WorkFolder> {
+    pub(super) fn work_folder(
+        &mut self,
+        values: &FormValues,
+        makes: bool,
+        draft: &mut Draft,
+    ) -> Result<WorkFolder> {
         let at = below(&draft.step.folder, ".scratch/work");
         match values.get("dir") {
             None if makes => Ok(WorkFolder::Private { at, copy_of: None }),
@@ -331,7 +365,7 @@ impl Evaluator<'_> {
         Ok(())
     }
 
-    fn stage_of(&mut self, stage: &StageValue, draft: &mut Draft) -> Result<Stage> {
+    pub(super) fn stage_of(&mut self, stage: &StageValue, draft: &mut Draft) -> Result<Stage> {
         let mut words: Vec<Arc<str>> = Vec::new();
         for (_, word) in &stage.words {
             words.push(self.written(word, draft).into());
@@ -343,6 +377,10 @@ impl Evaluator<'_> {
                 WordStrand::File(file) => draft.inputs.push(file.clone()),
                 WordStrand::List(files) => draft.inputs.extend(files.iter().cloned()),
                 WordStrand::Tool(tool) => draft.tools.push(self.tool_id(&tool.name)),
+                WordStrand::Secret(_) if !draft.keeps_secrets => {
+                    let Some((at, _)) = stage.words.first() else { return Err(Stop::Failed) };
+                    return self.fail(*at, super::checks::no_secret());
+                }
                 _ => {}
             }
         }
@@ -416,7 +454,12 @@ impl Evaluator<'_> {
         }
     }
 
-    fn step_env(&mut self, env: Value, draft: &mut Draft, span: Span) -> Result<Vec<(Arc<str>, Arc<str>)>> {
+    pub(super) fn step_env(
+        &mut self,
+        env: Value,
+        draft: &mut Draft,
+        span: Span,
+    ) -> Result<Vec<(Arc<str>, Arc<str>)>> {
         let Value::Map(map) = env else { return Ok(Vec::new()) };
         let mut variables = Vec::new();
         for (name, thunk) in &map.entries {
@@ -433,7 +476,11 @@ impl Evaluator<'_> {
                 match strand {
                     Strand::File(file) => draft.inputs.push(file),
                     Strand::Tool(tool) => draft.tools.push(self.tool_id(&tool.name)),
-                    Strand::Literal(_) => {}
+                    Strand::Secret(_) if !draft.keeps_secrets => {
+                        let error = super::checks::no_secret();
+                        return self.fail(thunk.span, error);
+                    }
+                    Strand::Literal(_) | Strand::Secret(_) => {}
                 }
             }
             variables.push((name.clone(), value.into()));
@@ -473,6 +520,7 @@ impl Evaluator<'_> {
             match strand {
                 WordStrand::Literal(literal) => text.push_str(literal),
                 WordStrand::Tool(tool) => text.push_str(&tool.path),
+                WordStrand::Secret(name) => text.push_str(&format!("{SECRET}{name}{SECRET}")),
                 WordStrand::File(file) => text.push_str(&path_from(&work, &file.path)),
                 WordStrand::Out { path, .. } | WordStrand::Found { path, .. } => {
                     text.push_str(&path_from(&work, &below(&draft.step.folder, path)));
@@ -527,6 +575,7 @@ fn scan_words(commands: &[Arc<CommandValue>]) -> String {
                 WordStrand::Literal(literal) => text.push_str(literal),
                 WordStrand::File(file) => text.push_str(file.path.as_str()),
                 WordStrand::Tool(tool) => text.push_str(&tool.name),
+                WordStrand::Secret(name) => text.push_str(name),
                 WordStrand::List(files) => files.iter().for_each(|f| text.push_str(f.path.as_str())),
                 WordStrand::Out { path, .. }
                 | WordStrand::Found { path, .. }
@@ -554,12 +603,12 @@ fn size(text: &str) -> Option<u64> {
     count.checked_mul(unit).filter(|bytes| *bytes > 0)
 }
 
-fn all_strands(stage: &StageValue) -> impl Iterator<Item = &WordStrand> {
+pub(super) fn all_strands(stage: &StageValue) -> impl Iterator<Item = &WordStrand> {
     stage.words.iter().chain(&stage.stdin).chain(&stage.stdout).chain(&stage.stderr).flat_map(|(_, w)| w)
 }
 
 /// Strands with those inside quoted ones instead of these.
-fn leaves<'a>(strand: &'a WordStrand, list: &mut Vec<&'a WordStrand>) {
+pub(super) fn leaves<'a>(strand: &'a WordStrand, list: &mut Vec<&'a WordStrand>) {
     match strand {
         WordStrand::Quoted(inner) => inner.iter().for_each(|s| leaves(s, list)),
         other => list.push(other),
@@ -583,6 +632,7 @@ pub(super) fn plain_path_text(text: &Text) -> String {
             Strand::Literal(text) => text,
             Strand::File(file) => file.path.as_str(),
             Strand::Tool(tool) => &tool.name,
+            Strand::Secret(name) => name,
         })
         .collect()
 }

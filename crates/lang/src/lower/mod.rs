@@ -8,6 +8,7 @@ mod types;
 use std::sync::Arc;
 
 use nubrik_diagnostic::{Diagnostic, nearest};
+use nubrik_graph::Role;
 use nubrik_source::{FileId, Span, WsPath};
 use nubrik_syntax::{Node, SyntaxKind, Token, Tree, is_name, views};
 use rustc_hash::FxHashMap;
@@ -176,6 +177,8 @@ impl Lowerer {
             SyntaxKind::TypeDecl => DeclKind::Type,
             SyntaxKind::KindDecl => DeclKind::Kind,
             SyntaxKind::TargetDecl => DeclKind::Target,
+            SyntaxKind::TestDecl => DeclKind::Test,
+            SyntaxKind::JobDecl => DeclKind::Job,
             SyntaxKind::OptionDecl => DeclKind::Option,
             _ if node.child(SyntaxKind::Params).is_some() => DeclKind::Function,
             _ => DeclKind::Value,
@@ -299,8 +302,8 @@ impl Lowerer {
             );
             self.report(name.span, error.mend("drop `private`"));
         }
-        if kind != DeclKind::Target && !self.module.decls[number as usize].tags.is_empty() {
-            let error = Diagnostic::error("not-here", "only targets and tests have tags");
+        if kind.role() == Role::Inner && !self.module.decls[number as usize].tags.is_empty() {
+            let error = Diagnostic::error("not-here", "only targets, tests and jobs have tags");
             self.report(name.span, error.mend("drop `tagged`"));
         }
     }

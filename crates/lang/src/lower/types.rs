@@ -70,7 +70,8 @@ impl Lowerer {
             "files" => TypeShape::Files,
             "command" => TypeShape::Command,
             "step" => TypeShape::Step,
-            "check" | "service" => {
+            "check" => TypeShape::Check,
+            "service" => {
                 self.report(name.span, not_yet(&format!("the type `{}`", name.text)));
                 TypeShape::Error
             }

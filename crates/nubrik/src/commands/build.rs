@@ -4,7 +4,7 @@ use std::time::Instant;
 
 use nubrik_engine::{Event, Listener, Options};
 use nubrik_graph::Graph;
-use nubrik_lang::{AddressPattern, Evaluation};
+use nubrik_lang::{AddressPattern, Evaluation, Wanted};
 use nubrik_session::{BuildReport, Results, Session, Standing};
 
 use super::{Outcome, evaluate_with, open, own_problem, patterns};
@@ -18,7 +18,7 @@ pub fn build(face: Face, choice: &Choice, words: &[String], how: How, audit: boo
     let began = Instant::now();
     let mut session = open(face, choice)?;
     lock(face, &mut session)?;
-    let patterns = patterns(face, &mut session, words)?;
+    let patterns = super::wanting(patterns(face, &mut session, words)?, Wanted::Targets);
     let micros = || began.elapsed().as_micros() as u64;
     if audit {
         let (evaluation, report) = build_evaluated(face, &mut session, &patterns, how, Stream::Output)?;
@@ -90,12 +90,32 @@ pub fn build_evaluated(
 ) -> Outcome<(&'static Evaluation, BuildReport)> {
     session.load_state();
     let evaluation = evaluate_with(face, session, Some((how, stream)), |s| s.evaluate(patterns))?;
+    refuse_jobs(face, evaluation)?;
+    let report = build_of(face, session, patterns, evaluation, how, stream)?;
+    Ok((evaluation, report))
+}
+
+/// Stops where only jobs are asked for: they are not built.
+fn refuse_jobs(face: Face, evaluation: &Evaluation) -> Outcome<()> {
+    let Some(effect) = evaluation.effects.first() else { return Ok(()) };
+    let message = format!("`{}` is a job: it makes nothing, and is done when it is run", effect.address);
+    Err(super::say_wrong(face, Exit::Usage, &message, &[&format!("nubrik run {}", effect.address)]))
+}
+
+/// Builds what was evaluated in a locked session with its state.
+pub fn build_of(
+    face: Face,
+    session: &mut Session,
+    patterns: &[AddressPattern],
+    evaluation: &Evaluation,
+    how: How,
+    stream: Stream,
+) -> Outcome<BuildReport> {
     let screen = screen_for(face, session, &evaluation.graph, stream).explaining(how.explain);
     let options = options_of(session, how);
     let report = screen.during(|| session.build(patterns, evaluation, &screen, options));
     drop(screen);
-    let report = report.map_err(|problem| own_problem(face, problem))?;
-    Ok((evaluation, report))
+    report.map_err(|problem| own_problem(face, problem))
 }
 
 /// Builds some files of what was evaluated, which something else needs.
@@ -114,12 +134,12 @@ pub fn build_files(
     report.map_err(|problem| own_problem(face, problem))
 }
 
-fn options_of(session: &Session, how: How) -> Options {
+pub fn options_of(session: &Session, how: How) -> Options {
     let jobs = how.jobs.map_or(session.default_jobs(), usize::from);
     Options { jobs, memory: session.memory(), keep_going: how.keep_going }
 }
 
-fn screen_for<'g>(face: Face, session: &Session, graph: &'g Graph, stream: Stream) -> Screen<'g> {
+pub fn screen_for<'g>(face: Face, session: &Session, graph: &'g Graph, stream: Stream) -> Screen<'g> {
     let paint = match stream {
         Stream::Output => Paint::for_stdout(face.plain || face.json),
         Stream::Error => Paint::for_stderr(face.plain || face.json),

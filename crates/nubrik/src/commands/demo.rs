@@ -4,8 +4,10 @@ use std::fs;
 use std::path::Path;
 
 use super::build::{build_evaluated, exit_of, lock, show};
+use nubrik_lang::Wanted;
+
 use super::{Outcome, open_at, say_wrong};
-use crate::arguments::{Face, How};
+use crate::arguments::{Face, How, WhichTests};
 use crate::exit::Exit;
 use crate::ui::paint::Ink;
 use crate::ui::screen::Stream;
@@ -23,14 +25,28 @@ pub fn demo(face: Face, folder: &Path) -> Outcome<Exit> {
     let began = std::time::Instant::now();
     let mut session = open_at(face, folder)?;
     lock(face, &mut session)?;
-    let patterns = super::patterns(face, &mut session, &[])?;
+    let everything = super::patterns(face, &mut session, &[])?;
+    let patterns = super::wanting(everything.clone(), Wanted::Targets);
     let how = How { keep_going: true, ..How::default() };
     let (_, report) = build_evaluated(face, &mut session, &patterns, how, Stream::Output)?;
     let micros = began.elapsed().as_micros() as u64;
     show(face, &report.summary, &report.results, micros, report.cancelled, Stream::Output);
     let exit = exit_of(&report);
-    if exit != Exit::Done || face.json {
+    if exit != Exit::Done {
         return Ok(exit);
+    }
+    if !face.json {
+        println!("\n{}\n", super::labelled(paint, Ink::Busy, "tests", "nubrik test"));
+    }
+    let tested = super::test::run(
+        face,
+        &mut session,
+        &super::wanting(everything, Wanted::Tests),
+        how,
+        &WhichTests::default(),
+    )?;
+    if tested != Exit::Done || face.json {
+        return Ok(tested);
     }
     let program = session.workspace.root.join("out/base/tide/tidecast");
     let readings = session.workspace.root.join("tide/stations/ardle.csv");
@@ -49,11 +65,14 @@ pub fn demo(face: Face, folder: &Path) -> Outcome<Exit> {
     for (command, what) in [
         (format!("cd {}", folder.display()), ""),
         ("nubrik build".into(), "nothing runs: everything is current"),
+        ("nubrik test".into(), "all tests stand: nothing they depend on changed"),
         ("nubrik list".into(), "what there is"),
         ("nubrik tree almanac/almanac".into(), "what the almanac is made from"),
         ("touch tide/src/fit.c; nubrik build".into(), "nothing runs: the content is the same"),
         ("echo >> tide/src/fit.c; nubrik plan".into(), "what would run, and why"),
         ("nubrik build; nubrik why almanac/almanac".into(), "what ran, back to the first cause"),
+        ("nubrik test".into(), "all stand still: the object is the same as before"),
+        ("nubrik run almanac/install".into(), "puts it into /tmp/skerrin-almanac"),
         ("nubrik options".into(), "what can be set"),
         ("nubrik build --profile ship".into(), "the same with other options, in out/ship"),
     ] {

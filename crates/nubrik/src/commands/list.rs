@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use nubrik_graph::Target;
+use nubrik_graph::{Graph, Role, Step, Target};
 use serde::Serialize;
 
 use super::{Outcome, evaluate, open, patterns};
@@ -11,12 +11,15 @@ use crate::exit::Exit;
 use crate::ui::json;
 use crate::ui::paint::Ink;
 use crate::ui::text::{cut, padded, width};
+use nubrik_graph::TargetId;
+use nubrik_session::Session;
 
 #[derive(Serialize)]
 struct TargetEvent<'a> {
     event: &'static str,
     address: &'a str,
     kind: &'a str,
+    role: &'static str,
     documentation: &'a str,
     defined: String,
     private: bool,
@@ -69,10 +72,84 @@ fn count_kinds(face: Face, targets: &[&Target]) {
     }
 }
 
+#[derive(Serialize)]
+struct CaseEvent<'a> {
+    event: &'static str,
+    test: &'a str,
+    group: &'a str,
+    name: &'a str,
+    outcome: &'static str,
+}
+
+/// Lists tests with the cases that they told of the last time.
+fn list_cases(face: Face, session: &Session, graph: &Graph, targets: &[TargetId]) -> Outcome<Exit> {
+    let paint = super::paint(face);
+    let mut any = false;
+    for step in graph.steps.iter().filter(|s| targets.contains(&s.target)) {
+        let Some(check) = &step.check else { continue };
+        any = true;
+        let passed = session.state().steps.get(step.folder.as_str()).map(|m| !m.outputs.is_empty());
+        let word = match passed {
+            Some(true) => "passed",
+            Some(false) => "failed",
+            None => "not run",
+        };
+        let cases = session.cases(graph, step).filter(|_| passed.is_some()).unwrap_or_default();
+        if face.json {
+            for case in &cases {
+                let (group, name) = (&case.group, &case.name);
+                json::print(&CaseEvent {
+                    event: "case",
+                    test: &check.address,
+                    group,
+                    name,
+                    outcome: case.outcome.word(),
+                });
+            }
+            if cases.is_empty() {
+                json::print(&CaseEvent {
+                    event: "case",
+                    test: &check.address,
+                    group: "",
+                    name: "",
+                    outcome: word,
+                });
+            }
+            continue;
+        }
+        let ink = |word: &str| match word {
+            "failed" => Ink::Wrong,
+            "passed" => Ink::Calm,
+            _ => Ink::Faint,
+        };
+        println!(
+            "{}{}",
+            paint.ink(ink(word), &format!("{word:<10}")),
+            paint.ink(Ink::Strong, &check.address)
+        );
+        for case in &cases {
+            let group = if case.group.is_empty() { String::new() } else { format!("{} ", case.group) };
+            let word = case.outcome.word();
+            println!(
+                "  {}{}{}",
+                paint.ink(ink(word), &format!("{word:<10}")),
+                paint.ink(Ink::Faint, &group),
+                case.name
+            );
+        }
+    }
+    if !any && !face.json {
+        println!("there are no tests here");
+    }
+    Ok(Exit::Done)
+}
+
 /// Which targets are listed, and how.
 pub struct Which {
     /// Whether they are only counted.
     pub kinds: bool,
+    /// Whether the cases of tests are listed instead.
+    pub cases: bool,
     pub kind: Option<String>,
     pub tag: Option<String>,
 }
@@ -81,6 +158,7 @@ pub fn list(face: Face, choice: &Choice, words: &[String], which: Which) -> Outc
     let mut session = open(face, choice)?;
     let patterns = patterns(face, &mut session, words)?;
     let evaluation = evaluate(face, &mut session, &patterns)?;
+    let graph = &evaluation.graph;
     let all: Vec<&Target> = evaluation.targets.iter().map(|t| evaluation.graph.target(*t)).collect();
     let targets: Vec<&Target> = all
         .iter()
@@ -90,6 +168,16 @@ pub fn list(face: Face, choice: &Choice, words: &[String], which: Which) -> Outc
         .collect();
     if targets.is_empty() && !all.is_empty() {
         return Err(nothing_of_that(face, &all, &which));
+    }
+    if which.cases {
+        session.load_state();
+        let targets: Vec<TargetId> = evaluation
+            .targets
+            .iter()
+            .copied()
+            .filter(|t| targets.iter().any(|other| other.address == graph.target(*t).address))
+            .collect();
+        return list_cases(face, &session, graph, &targets);
     }
     if which.kinds {
         count_kinds(face, &targets);
@@ -104,7 +192,8 @@ pub fn list(face: Face, choice: &Choice, words: &[String], which: Which) -> Outc
                 documentation: &target.documentation,
                 defined: target.place.to_string(),
                 private: target.private,
-                entries: entries(target),
+                entries: entries(graph, target),
+                role: target.role.word(),
                 tags: &target.tags,
             });
         }
@@ -117,16 +206,16 @@ pub fn list(face: Face, choice: &Choice, words: &[String], which: Which) -> Outc
     }
     let name = |t: &Target| t.address.rsplit('/').next().unwrap_or("").to_owned();
     let names = targets.iter().map(|t| width(&name(t))).max().unwrap_or(0).min(32);
-    let kinds = targets.iter().map(|t| width(&shown_kind(t))).max().unwrap_or(0);
+    let kinds = targets.iter().map(|t| width(&shown_kind(graph, t))).max().unwrap_or(0);
     for (i, (package, mut targets)) in packages.into_iter().enumerate() {
         if i > 0 {
             println!();
         }
         let title = if package.is_empty() { "the workspace's root" } else { package };
         println!("{}", paint.ink(Ink::Strong, title));
-        targets.sort_by_key(|t| (t.kind.clone(), t.address.clone()));
+        targets.sort_by_key(|t| (t.role, t.kind.clone(), t.address.clone()));
         for target in targets {
-            let kind = paint.ink(Ink::Calm, &padded(&shown_kind(target), kinds));
+            let kind = paint.ink(Ink::Calm, &padded(&shown_kind(graph, target), kinds));
             let room = paint.width.map_or(usize::MAX, |w| w.saturating_sub(2 + kinds + 2 + names + 3));
             let tags: String = target.tags.iter().map(|t| format!("  #{t}")).collect();
             let documentation = format!("{}{tags}", target.documentation);
@@ -142,15 +231,35 @@ pub fn list(face: Face, choice: &Choice, words: &[String], which: Which) -> Outc
     Ok(Exit::Done)
 }
 
-fn entries(target: &Target) -> usize {
-    let mut addresses: Vec<&str> = target.results.iter().map(|r| &*r.address).collect();
+fn entries(graph: &Graph, target: &Target) -> usize {
+    let mut addresses: Vec<&str> = match target.role {
+        Role::Test => {
+            let own = |step: &&Step| graph.target(step.target).address == target.address;
+            let checks = graph.steps.iter().filter(own).filter_map(|s| s.check.as_ref());
+            checks.map(|c| &*c.address).collect()
+        }
+        _ => target.results.iter().map(|r| &*r.address).collect(),
+    };
     addresses.sort_unstable();
     addresses.dedup();
     addresses.len()
 }
 
-fn shown_kind(target: &Target) -> String {
-    match (&*target.kind, entries(target)) {
+fn shown_kind(graph: &Graph, target: &Target) -> String {
+    let kind = shown_form(graph, target);
+    // What is run or tested is told from what is built.
+    match target.role {
+        Role::Test => match entries(graph, target) {
+            1 => "test".to_owned(),
+            count => format!("{count} tests"),
+        },
+        Role::Job => "job".to_owned(),
+        _ => kind,
+    }
+}
+
+fn shown_form(graph: &Graph, target: &Target) -> String {
+    match (&*target.kind, entries(graph, target)) {
         ("map", count) => format!("map of {count}"),
         (kind, _) => kind.to_owned(),
     }

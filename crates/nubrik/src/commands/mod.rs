@@ -20,6 +20,7 @@ mod options;
 mod plan;
 mod run;
 mod show;
+mod test;
 mod trace;
 mod tree;
 mod why;
@@ -31,7 +32,7 @@ use nubrik_confine::CancelSwitch;
 use nubrik_diagnostic::{Diagnostic, Severity};
 use nubrik_engine::{Event, Listener};
 use nubrik_graph::{Closure, Graph};
-use nubrik_lang::{AddressPattern, Evaluation};
+use nubrik_lang::{AddressPattern, Evaluation, Wanted};
 use nubrik_session::{BuildProblem, OpenProblem, Session};
 use nubrik_source::Sources;
 
@@ -52,14 +53,15 @@ pub fn dispatch(arguments: Arguments) -> Exit {
         Command::Init => init::init(face),
         Command::Demo { dir } => demo::demo(face, &dir),
         Command::Build { what, how, audit } => build::build(face, choice, &what, how, audit),
+        Command::Test { what, how, which } => test::test(face, choice, &what, how, &which),
         Command::Run { address, args, how } => run::run(face, choice, &address, &args, how),
         Command::Plan { what, if_changed } => plan::plan(face, choice, &what, &if_changed),
         Command::Why { address } => why::why(face, choice, &address),
         Command::History { build } => history::history(face, choice, build),
         Command::Trace { build, to } => trace::trace(face, choice, build, to.as_deref()),
         Command::Inside { address, step } => inside::inside(face, choice, &address, step.as_deref()),
-        Command::List { what, kinds, kind, tag } => {
-            list::list(face, choice, &what, list::Which { kinds, kind, tag })
+        Command::List { what, kinds, cases, kind, tag } => {
+            list::list(face, choice, &what, list::Which { kinds, cases, kind, tag })
         }
         Command::Show { address, printed } => show::show(face, choice, &address, printed),
         Command::How { from, to } => how::how(face, choice, &from, &to),
@@ -250,6 +252,11 @@ pub fn patterns(face: Face, session: &mut Session, words: &[String]) -> Outcome<
     Ok(patterns)
 }
 
+/// The same patterns, where folders and globs mean some declarations only.
+pub fn wanting(patterns: Vec<AddressPattern>, wanted: Wanted) -> Vec<AddressPattern> {
+    patterns.into_iter().map(|p| p.wanting(wanted)).collect()
+}
+
 fn targets_of_file(
     face: Face,
     session: &Session,
@@ -267,7 +274,7 @@ fn targets_of_file(
         && let Some(id) = graph.files.iter().position(|f| f.path == file.path)
     {
         let id = nubrik_graph::FileId(id as u32);
-        for target in graph.targets.iter().filter(|t| t.declared) {
+        for target in graph.targets.iter().filter(|t| t.is_declared()) {
             let steps = Closure::of(graph, target.results.iter().map(|r| r.file)).steps;
             let uses = |s: &nubrik_graph::StepId| {
                 let step = graph.step(*s);

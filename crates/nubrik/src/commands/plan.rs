@@ -20,7 +20,7 @@ use crate::ui::text::time;
 
 pub fn plan(face: Face, choice: &Choice, words: &[String], if_changed: &[PathBuf]) -> Outcome<Exit> {
     let mut session = open(face, choice)?;
-    let patterns = patterns(face, &mut session, words)?;
+    let patterns = super::wanting(patterns(face, &mut session, words)?, nubrik_lang::Wanted::Targets);
     session.load_state();
     let evaluation = evaluate(face, &mut session, &patterns)?;
     let mut changed: Vec<Arc<str>> = Vec::new();

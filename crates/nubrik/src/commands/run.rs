@@ -4,38 +4,148 @@ use std::os::unix::fs::PermissionsExt;
 use std::os::unix::process::CommandExt;
 use std::path::Path;
 
-use super::build::{build_standing, exit_of, lock};
-use nubrik_session::Standing;
+use nubrik_graph::Effect;
+use nubrik_lang::{AddressPattern, Evaluation};
+use nubrik_session::{EffectEnd, EffectProblem, Results, Session, Standing};
 
-use super::{Outcome, open, patterns, say_wrong};
+use super::build::{build_files, build_of, build_standing, exit_of, lock};
+use super::{Outcome, evaluate_with, labelled, open, patterns, say_wrong};
 use crate::arguments::{Choice, Face, How};
 use crate::exit::Exit;
+use crate::ui::paint::{Ink, Paint};
 use crate::ui::screen::Stream;
 
 pub fn run(face: Face, choice: &Choice, address: &str, args: &[String], how: How) -> Outcome<Exit> {
     let mut session = open(face, choice)?;
     lock(face, &mut session)?;
     let patterns = patterns(face, &mut session, &[address.to_owned()])?;
-    let results = match session.standing(&patterns) {
-        Standing::Holds(sealed) => sealed.results,
-        standing => {
-            // What is built goes to standard error: standard output is the program's.
-            let report = build_standing(face, &mut session, &patterns, standing, how, Stream::Error)?;
-            let exit = exit_of(&report);
-            if exit != Exit::Done {
-                super::build::show(
-                    face,
-                    &report.summary,
-                    &report.results,
-                    0,
-                    report.cancelled,
-                    Stream::Error,
-                );
-                return Ok(exit);
+    // What is built goes to standard error: standard output is the program's.
+    let report = match session.standing(&patterns) {
+        Standing::Holds(sealed) => return start(face, session, address, args, &sealed.results),
+        Standing::Reached(reached) => {
+            build_standing(face, &mut session, &patterns, Standing::Reached(reached), how, Stream::Error)?
+        }
+        Standing::Unknown => {
+            session.load_state();
+            let evaluation =
+                evaluate_with(face, &mut session, Some((how, Stream::Error)), |s| s.evaluate(&patterns))?;
+            if !evaluation.effects.is_empty() {
+                return run_job(face, session, evaluation, args, how);
             }
-            report.results
+            refuse_others(face, address, &patterns, evaluation)?;
+            build_of(face, &mut session, &patterns, evaluation, how, Stream::Error)?
         }
     };
+    let exit = exit_of(&report);
+    if exit != Exit::Done {
+        super::build::show(face, &report.summary, &report.results, 0, report.cancelled, Stream::Error);
+        return Ok(exit);
+    }
+    start(face, session, address, args, &report.results)
+}
+
+/// Stops where the address means a test, or a folder with jobs.
+fn refuse_others(
+    face: Face,
+    address: &str,
+    patterns: &[AddressPattern],
+    evaluation: &Evaluation,
+) -> Outcome<()> {
+    let graph = &evaluation.graph;
+    let targets: Vec<_> = evaluation.targets.iter().map(|t| graph.target(*t)).collect();
+    if let [one] = targets.as_slice()
+        && one.role == nubrik_graph::Role::Test
+    {
+        let message = format!("`{address}` is a test");
+        return Err(say_wrong(face, Exit::Usage, &message, &[&format!("nubrik test {address}")]));
+    }
+    let is_folder = patterns.iter().any(|p| p.is_glob()) || targets.len() > 1;
+    let jobs = targets.iter().filter(|t| t.role == nubrik_graph::Role::Job);
+    let mends: Vec<String> = jobs.map(|t| format!("nubrik run {}", t.address)).collect();
+    if is_folder && !mends.is_empty() {
+        let mends: Vec<&str> = mends.iter().map(String::as_str).collect();
+        return Err(say_wrong(
+            face,
+            Exit::Usage,
+            &format!("`{address}` is several things: say which"),
+            &mends,
+        ));
+    }
+    Ok(())
+}
+
+/// Builds what a job uses, and does what it is for.
+fn run_job(
+    face: Face,
+    mut session: Session,
+    evaluation: &Evaluation,
+    args: &[String],
+    how: How,
+) -> Outcome<Exit> {
+    let report = build_files(face, &mut session, evaluation, &evaluation.requested, how, Stream::Error)?;
+    let exit = exit_of(&report);
+    if exit != Exit::Done {
+        super::build::show(face, &report.summary, &report.results, 0, report.cancelled, Stream::Error);
+        return Ok(exit);
+    }
+    // Others may build while it goes on.
+    session.unlock();
+    let count = evaluation.effects.len();
+    for (number, effect) in evaluation.effects.iter().enumerate() {
+        if count > 1 || &*effect.step.say != effect.address.rsplit('/').next().unwrap_or("") {
+            let paint = Paint::for_stderr(face.plain || face.json);
+            eprintln!("{}", labelled(paint, Ink::Busy, "does", &effect.step.say));
+        }
+        let args = if number + 1 == count { args } else { &[] };
+        let exit = run_effect(face, &session, evaluation, effect, args)?;
+        if exit != Exit::Done {
+            return Ok(exit);
+        }
+    }
+    Ok(Exit::Done)
+}
+
+fn run_effect(
+    face: Face,
+    session: &Session,
+    evaluation: &Evaluation,
+    effect: &Effect,
+    args: &[String],
+) -> Outcome<Exit> {
+    crate::interrupt::leave_to_children(true);
+    let ended = session.run_effect(&evaluation.graph, effect, args);
+    crate::interrupt::leave_to_children(false);
+    match ended {
+        Ok(EffectEnd::Code(0)) => Ok(Exit::Done),
+        // An interrupt is how something lasting ends.
+        Ok(EffectEnd::Interrupted | EffectEnd::Code(130)) if effect.lasting => Ok(Exit::Done),
+        Ok(EffectEnd::Interrupted) => Ok(Exit::Interrupted),
+        Ok(EffectEnd::Code(code)) => Ok(Exit::Other(u8::try_from(code).unwrap_or(1))),
+        Err(EffectProblem::NoSecret(name)) => Err(say_wrong(
+            face,
+            Exit::Machine,
+            &format!("`{}` wants the secret `{name}`, and that variable is not set", effect.address),
+            &[&format!("{name}=… nubrik run {}", effect.address)],
+        )),
+        Err(EffectProblem::NoTool(problem)) => {
+            let searched = format!("searched: {}", problem.searched.join(", "));
+            let mends: Vec<&str> = problem.mend.as_deref().into_iter().chain([searched.as_str()]).collect();
+            Err(say_wrong(
+                face,
+                Exit::Machine,
+                &format!("there is no tool `{}` on this machine", problem.name),
+                &mends,
+            ))
+        }
+        Err(EffectProblem::NotStarted(program, problem)) => {
+            let message = format!("cannot start {}: {problem}", program.display());
+            Err(say_wrong(face, Exit::Machine, &message, &[]))
+        }
+    }
+}
+
+/// Starts the program that a target makes.
+fn start(face: Face, session: Session, address: &str, args: &[String], results: &Results) -> Outcome<Exit> {
     let root = session.workspace.root.clone();
     let programs: Vec<&str> = results.iter().filter(|path| is_program(&root.join(path))).collect();
     let program = match programs.as_slice() {

@@ -126,7 +126,7 @@ struct PrintedEvent {
 fn users(whole: &Graph, graph: &Graph, id: TargetId) -> Vec<String> {
     let Some(own) = whole.find_target(&graph.target(id).address) else { return Vec::new() };
     let needs = whole.target_needs();
-    let users = whole.targets.iter().zip(&needs).filter(|(t, needs)| t.declared && needs.contains(&own));
+    let users = whole.targets.iter().zip(&needs).filter(|(t, needs)| t.is_declared() && needs.contains(&own));
     users.map(|(t, _)| t.address.to_string()).collect()
 }
 

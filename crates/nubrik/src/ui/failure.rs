@@ -29,6 +29,8 @@ pub fn short(failure: &Failure) -> String {
         Failure::NoListing { name } => format!("did not write {name}, the list of what it read"),
         Failure::InputMoved { path } => format!("{path} changed while it ran"),
         Failure::TimedOut { limit } => format!("was ended after {}, its limit", time(limit * 1000)),
+        Failure::Cases { failed, all } => format!("{failed} of {all} cases failed"),
+        Failure::BadReport { problem } => format!("its report cannot be read: {problem}"),
         Failure::NoRoom => "the disk is full, so that what it made may not be whole".to_owned(),
         Failure::Native { problem } => problem.lines().next().unwrap_or("").to_owned(),
         Failure::Machine { problem } => problem.clone(),
@@ -135,6 +137,9 @@ pub fn readings(graph: &Graph, id: StepId, failure: &Failure, printed: &[u8]) ->
                     "trust what was found only when its owner confirms it; then write its digest".to_owned(),
                 ));
             }
+        }
+        Failure::BadReport { .. } => {
+            lines.push(("mend", "let the command write JUnit XML or TAP, or drop `report`".to_owned()));
         }
         Failure::NoRoom => {
             lines.push(("mend", "make room where the workspace is, and build again".to_owned()));

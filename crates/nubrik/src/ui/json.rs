@@ -1,7 +1,7 @@
 //! Events as JSON, one a line (`docs/formats.md` describes them).
 
 use nubrik_diagnostic::{Diagnostic, Severity};
-use nubrik_engine::Summary;
+use nubrik_engine::{Summary, Verdict};
 use nubrik_source::Sources;
 use serde::Serialize;
 
@@ -121,7 +121,11 @@ pub fn diagnostics(list: &[Diagnostic], sources: &Sources) {
 
 /// Prints the last line of every build: the summary, which scripts rely on.
 pub fn summary(summary: &Summary, ok: bool, seconds: f64) {
-    print(&SummaryEvent {
+    print(&summary_event(summary, ok, seconds));
+}
+
+fn summary_event(summary: &Summary, ok: bool, seconds: f64) -> SummaryEvent {
+    SummaryEvent {
         event: "summary",
         version: VERSION,
         ok,
@@ -134,6 +138,57 @@ pub fn summary(summary: &Summary, ok: bool, seconds: f64) {
         blocked: summary.blocked,
         left: summary.left,
         seconds: rounded(seconds),
+    }
+}
+
+#[derive(Serialize)]
+struct Cases {
+    passed: usize,
+    failed: usize,
+    left: usize,
+}
+
+#[derive(Serialize)]
+struct Tests {
+    ran: usize,
+    current: usize,
+    reused: usize,
+    failed: usize,
+    quarantined: usize,
+    left: usize,
+}
+
+#[derive(Serialize)]
+struct TestSummaryEvent {
+    #[serde(flatten)]
+    steps: SummaryEvent,
+    cases: Cases,
+    tests: Tests,
+}
+
+/// Prints the last line of tests: the summary of a build, with counts of cases and tests.
+pub fn test_summary(round: &super::tests::Round, left: usize, seconds: f64, cancelled: bool) {
+    let (summary, results) = (&round.summary, &round.results);
+    let count = |verdict: Verdict| results.iter().filter(|r| r.verdict == verdict).count();
+    let cases = |outcome: nubrik_cases::Outcome| {
+        results.iter().flat_map(|r| &r.cases).filter(|c| c.outcome == outcome).count()
+    };
+    let ok = summary.failed + summary.blocked + summary.left == 0 && !cancelled;
+    print(&TestSummaryEvent {
+        steps: summary_event(summary, ok, seconds),
+        cases: Cases {
+            passed: cases(nubrik_cases::Outcome::Passed),
+            failed: cases(nubrik_cases::Outcome::Failed),
+            left: cases(nubrik_cases::Outcome::LeftOut),
+        },
+        tests: Tests {
+            ran: count(Verdict::Ran) + count(Verdict::Failed),
+            current: count(Verdict::Current),
+            reused: count(Verdict::Reused),
+            failed: count(Verdict::Failed) - summary.quarantined,
+            quarantined: summary.quarantined,
+            left,
+        },
     });
 }
 

@@ -134,7 +134,7 @@ mod tests {
             kind: "library".into(),
             documentation: "".into(),
             place: place.clone(),
-            declared: true,
+            role: nubrik_graph::Role::Target,
             private: false,
             tags: Vec::new(),
             results: vec![],

@@ -9,4 +9,5 @@ pub mod paint;
 pub mod picture;
 pub mod screen;
 pub mod summary;
+pub mod tests;
 pub mod text;

@@ -246,13 +246,13 @@ impl<'g> Screen<'g> {
                 let label = self.paint.ink(Ink::Calm, &format!("{:<8}", "printed"));
                 text.push_str(&format!("  {label}  the same as {}\n", self.graph.title(other)));
             }
-        } else if !printed.is_empty() && *verdict == Verdict::Ran {
+        } else if !printed.is_empty() && *verdict == Verdict::Ran && step.check.is_none() {
             let printed = String::from_utf8_lossy(printed);
             for line in harmless(printed.trim_end(), self.paint.colours).lines() {
                 text.push_str(&format!("    {line}\n"));
             }
         }
-        if !printed.is_empty() && *verdict == Verdict::Reused {
+        if !printed.is_empty() && *verdict == Verdict::Reused && step.check.is_none() {
             let mut silent = self.silent.lock().unwrap_or_else(PoisonError::into_inner);
             *silent = (silent.0 + 1, silent.1.or(Some(id)));
         }

@@ -34,7 +34,10 @@ impl Session {
         let mut out = Encoder::new();
         out.text(env!("CARGO_PKG_VERSION"));
         out.text(&std::env::var_os("PATH").unwrap_or_default().to_string_lossy());
-        out.list(patterns, |out, pattern| out.text(pattern.path.as_str()));
+        out.list(patterns, |out, pattern| {
+            out.text(pattern.path.as_str());
+            out.u8(pattern.wanted as u8);
+        });
         out.text(&self.results_folder());
         out.list(&self.settings, |out, setting| {
             out.text(&setting.name);

@@ -243,7 +243,8 @@ impl Session {
         if single.len() > FEW && single.len() * 3 > old.asked.len() {
             return None;
         }
-        let evaluation = self.with_evaluator(|evaluator| evaluator.request_again(&packages, &single));
+        let evaluation =
+            self.with_evaluator(|evaluator| evaluator.request_again(&packages, &single, pattern.wanted));
         let is_error = |d: &nubrik_diagnostic::Diagnostic| d.severity == nubrik_diagnostic::Severity::Error;
         if evaluation.waiting || !evaluation.scans.is_empty() || evaluation.diagnostics.iter().any(is_error) {
             return None;
@@ -305,6 +306,7 @@ impl Session {
             settled: &reached.part.settled,
             maker_elsewhere: &maker_elsewhere,
             publish: true,
+            again: &[],
         };
         let out = self.results_folder();
         let chronicle = Chronicle::new(listener, &reached.part.graph);

@@ -63,9 +63,11 @@ fn declaration(p: &mut Parser) {
         "let" => let_declaration(p),
         "type" => type_declaration(p),
         "kind" => kind_declaration(p),
-        "target" => target_declaration(p),
+        "target" => valued_declaration(p, "a target", TargetDecl),
         "option" => option_declaration(p),
-        "test" | "job" | "service" => later_declaration(p),
+        "test" => valued_declaration(p, "a test", TestDecl),
+        "job" => valued_declaration(p, "a job", JobDecl),
+        "service" => later_declaration(p),
         _ => {
             let mut error = Diagnostic::error("syntax", "expected a declaration");
             if let Some(near) = nearest(word, DECLARATION_WORDS.into_iter().filter(|w| *w != "give")) {
@@ -239,12 +241,12 @@ fn option_declaration(p: &mut Parser) -> SyntaxKind {
     OptionDecl
 }
 
-fn target_declaration(p: &mut Parser) -> SyntaxKind {
+fn valued_declaration(p: &mut Parser, what: &str, kind: SyntaxKind) -> SyntaxKind {
     p.take();
-    new_name(p, "a target");
+    new_name(p, what);
     clauses(p);
     type_and_value(p);
-    TargetDecl
+    kind
 }
 
 /// `within "/tide/**", "/base"` and `tagged slow, nightly` behind a declaration's name.

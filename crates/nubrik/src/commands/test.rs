@@ -1,0 +1,273 @@
+//! `nubrik test`
+
+use std::collections::{BTreeMap, HashMap};
+use std::path::Path;
+use std::sync::{Mutex, PoisonError};
+use std::time::Instant;
+
+use nubrik_cases::{Case, Outcome as CaseOutcome, Suite};
+use nubrik_engine::{Event, Failure, Listener, Reason, Verdict};
+use nubrik_graph::{Closure, FileId, Graph, StepId};
+use nubrik_lang::{AddressPattern, Evaluation, Wanted};
+use nubrik_session::Session;
+
+use super::build::{lock, options_of, screen_for};
+use super::{Outcome, evaluate_with, open, own_problem, patterns, say_wrong, wanting};
+use crate::arguments::{Choice, Face, How, WhichTests};
+use crate::exit::Exit;
+use crate::ui::screen::Stream;
+use crate::ui::tests::{self as ui, Round, TestResult};
+
+pub fn test(face: Face, choice: &Choice, words: &[String], how: How, which: &WhichTests) -> Outcome<Exit> {
+    let mut session = open(face, choice)?;
+    lock(face, &mut session)?;
+    let patterns = wanting(patterns(face, &mut session, words)?, Wanted::Tests);
+    run(face, &mut session, &patterns, how, which)
+}
+
+/// Runs the chosen ones of some tests, in a locked session.
+pub fn run(
+    face: Face,
+    session: &mut Session,
+    patterns: &[AddressPattern],
+    how: How,
+    which: &WhichTests,
+) -> Outcome<Exit> {
+    let began = Instant::now();
+    session.load_state();
+    // One failing test says nothing of the others.
+    let how = How { keep_going: true, ..how };
+    let evaluation = evaluate_with(face, session, Some((how, Stream::Output)), |s| s.evaluate(patterns))?;
+    let graph = &evaluation.graph;
+    let all = tests_of(evaluation);
+    let (chosen, left) = choose(face, session, evaluation, all, which)?;
+    let verdicts: Vec<FileId> = chosen.iter().map(|(file, _)| *file).collect();
+    let mut rounds: Vec<Round> = Vec::new();
+    let repeats = which.repeat.unwrap_or(1);
+    let again: Vec<StepId> =
+        if which.repeat.is_some() { chosen.iter().map(|(_, step)| *step).collect() } else { Vec::new() };
+    let (mut cancelled, mut machine_lacks) = (false, false);
+    for _ in 0..repeats {
+        let screen = screen_for(face, session, graph, Stream::Output).explaining(how.explain);
+        let heard = Heard { screen: &screen, graph, done: Mutex::default() };
+        let options = options_of(session, how);
+        let report = screen.during(|| session.test(patterns, evaluation, &verdicts, &again, &heard, options));
+        let done = heard.done.into_inner().unwrap_or_else(PoisonError::into_inner);
+        drop(screen);
+        let report = report.map_err(|problem| own_problem(face, problem))?;
+        cancelled |= report.cancelled;
+        machine_lacks |= report.machine_lacks;
+        let results = chosen.iter().filter_map(|(_, step)| {
+            let done = done.get(step)?;
+            Some(result(session, graph, *step, done))
+        });
+        rounds.push(Round { results: results.collect(), summary: report.summary });
+        if cancelled {
+            break;
+        }
+    }
+    let Some(last) = rounds.last() else { return Ok(Exit::Done) };
+    if let Some(file) = &which.junit {
+        write_report(face, file, last)?;
+    }
+    let micros = began.elapsed().as_micros() as u64;
+    ui::show(face, graph, &rounds, &left, micros, cancelled);
+    let counts = |r: &TestResult| !r.passed && r.quarantined.is_none();
+    let any_failed = rounds.iter().any(|round| round.results.iter().any(counts) || round.summary.failed > 0);
+    Ok(match () {
+        () if cancelled => Exit::Interrupted,
+        () if machine_lacks => Exit::Machine,
+        () if any_failed => Exit::Failed,
+        () => Exit::Done,
+    })
+}
+
+/// The tests that are asked for: their verdicts and the steps that give them.
+fn tests_of(evaluation: &Evaluation) -> Vec<(FileId, StepId)> {
+    let graph = &evaluation.graph;
+    let through = &evaluation.through;
+    let tests = evaluation.requested.iter().filter_map(|file| Some((*file, graph.file(*file).maker?)));
+    let uses = |file: FileId| {
+        let closure = Closure::of(graph, [file]).steps;
+        closure.iter().any(|s| through.contains(&graph.step(*s).target))
+    };
+    tests.filter(|(file, _)| through.is_empty() || uses(*file)).collect()
+}
+
+/// Tests that are left out, by why.
+type Left = BTreeMap<String, usize>;
+
+fn choose(
+    face: Face,
+    session: &Session,
+    evaluation: &Evaluation,
+    mut tests: Vec<(FileId, StepId)>,
+    which: &WhichTests,
+) -> Outcome<(Vec<(FileId, StepId)>, Left)> {
+    let graph = &evaluation.graph;
+    let mut left = Left::new();
+    if let Some(tag) = &which.tag {
+        let known = |step: StepId| graph.owner(step).tags.iter().any(|t| **t == **tag);
+        if !tests.iter().any(|(_, step)| known(*step)) {
+            let tags = tests.iter().flat_map(|(_, step)| &graph.owner(*step).tags).map(|t| &**t);
+            let mut tags: Vec<&str> = tags.collect();
+            tags.sort_unstable();
+            tags.dedup();
+            let near = nubrik_diagnostic::nearest(tag, tags.iter().copied()).map(|n| format!("--tag {n}"));
+            let known = if tags.is_empty() {
+                "no test here has a tag".to_owned()
+            } else {
+                format!("tags here: {}", tags.join(", "))
+            };
+            let mends: Vec<&str> = near.as_deref().into_iter().chain([known.as_str()]).collect();
+            return Err(say_wrong(face, Exit::Usage, &format!("no test here is tagged `{tag}`"), &mends));
+        }
+        leave(&mut tests, &mut left, |_, step| (!known(step)).then(|| format!("not tagged {tag}")));
+    }
+    if which.failed {
+        let state = session.state();
+        leave(&mut tests, &mut left, |_, step| {
+            let memory = state.steps.get(graph.step(step).folder.as_str());
+            match memory {
+                Some(memory) if memory.outputs.is_empty() => None,
+                Some(_) => Some("passed the last time".to_owned()),
+                None => Some("never ran here".to_owned()),
+            }
+        });
+    }
+    if let Some(revision) = &which.since {
+        let changed = session.changed_since(revision).map_err(|problem| {
+            let message = format!("git cannot tell what changed since `{revision}`: {problem}");
+            say_wrong(face, Exit::Usage, &message, &["name a commit, branch or tag, such as --since main"])
+        })?;
+        leave(&mut tests, &mut left, |file, _| match changed.affects(graph, file) {
+            Some(_) => None,
+            None => Some(format!("nothing they depend on changed since {revision}")),
+        });
+    }
+    Ok((tests, left))
+}
+
+fn leave(tests: &mut Vec<(FileId, StepId)>, left: &mut Left, why: impl Fn(FileId, StepId) -> Option<String>) {
+    tests.retain(|(file, step)| match why(*file, *step) {
+        None => true,
+        Some(why) => {
+            *left.entry(why).or_default() += 1;
+            false
+        }
+    });
+}
+
+/// What was heard of a test.
+struct Done {
+    verdict: Verdict,
+    reason: String,
+    unchanged: bool,
+    micros: u64,
+    failure: Option<Failure>,
+    printed: Vec<u8>,
+}
+
+/// Tells events on, and keeps those of tests.
+struct Heard<'s, 'g> {
+    screen: &'s crate::ui::screen::Screen<'g>,
+    graph: &'g Graph,
+    done: Mutex<HashMap<StepId, Done>>,
+}
+
+impl Listener for Heard<'_, '_> {
+    fn hear(&self, event: &Event) {
+        if let Event::Done { step, verdict, reason, micros, failure, printed } = event
+            && self.graph.step(*step).check.is_some()
+        {
+            let done = Done {
+                verdict: *verdict,
+                reason: reason.to_string(),
+                unchanged: *reason == Reason::Unchanged,
+                micros: *micros,
+                failure: failure.clone(),
+                printed: printed.clone(),
+            };
+            self.done.lock().unwrap_or_else(PoisonError::into_inner).insert(*step, done);
+        }
+        self.screen.hear(event);
+    }
+}
+
+fn result(session: &Session, graph: &Graph, id: StepId, done: &Done) -> TestResult {
+    let step = graph.step(id);
+    let memory = session.state().steps.get(step.folder.as_str()).filter(|m| !m.outputs.is_empty());
+    let check = step.check.as_ref();
+    let address = check.map_or("", |c| &c.address).to_owned();
+    let passed = matches!(done.verdict, Verdict::Ran | Verdict::Current | Verdict::Reused);
+    let micros = match done.verdict {
+        Verdict::Current => memory.as_ref().map_or(0, |m| m.micros),
+        _ => done.micros,
+    };
+    let tried = passed || done.verdict == Verdict::Failed;
+    let cases = if tried { session.cases(graph, step) } else { None };
+    let has_report = cases.as_ref().is_some_and(|cases| !cases.is_empty());
+    let text = String::from_utf8_lossy(&done.printed).trim_end().to_owned();
+    // A plain program is one case.
+    let mut cases = cases.filter(|c| !c.is_empty()).unwrap_or_else(|| {
+        vec![Case {
+            group: graph.owner(id).address.to_string(),
+            name: address.rsplit('/').next().unwrap_or(&address).to_owned(),
+            outcome: match (passed, tried) {
+                (true, _) => CaseOutcome::Passed,
+                (false, true) => CaseOutcome::Failed,
+                (false, false) => CaseOutcome::LeftOut,
+            },
+            seconds: Some(micros as f64 / 1e6),
+            text: if passed { String::new() } else { text.clone() },
+        }]
+    });
+    // A report that tells of no failure is not believed where the commands failed.
+    if done.verdict == Verdict::Failed && !cases.iter().any(|c| c.outcome == CaseOutcome::Failed) {
+        cases.push(Case {
+            group: address.clone(),
+            name: "the test as a whole".to_owned(),
+            outcome: CaseOutcome::Failed,
+            seconds: None,
+            text,
+        });
+    }
+    TestResult {
+        step: id,
+        address,
+        verdict: done.verdict,
+        passed,
+        unchanged: done.unchanged,
+        reason: match &done.failure {
+            Some(failure) => crate::ui::failure::short(failure),
+            None => done.reason.clone(),
+        },
+        micros,
+        build: memory.map(|m| m.build),
+        cases,
+        has_report,
+        quarantined: check.and_then(|c| c.quarantined.as_deref()).map(str::to_owned),
+    }
+}
+
+fn write_report(face: Face, file: &Path, round: &Round) -> Outcome<()> {
+    let suites: Vec<Suite> = round
+        .results
+        .iter()
+        .map(|r| Suite { name: r.address.clone(), seconds: r.micros as f64 / 1e6, cases: r.cases.clone() })
+        .collect();
+    let write = || {
+        if let Some(folder) = file.parent().filter(|f| !f.as_os_str().is_empty()) {
+            std::fs::create_dir_all(folder)?;
+        }
+        std::fs::write(file, nubrik_cases::merged(&suites))
+    };
+    write().map_err(|e| {
+        say_wrong(
+            face,
+            Exit::Own,
+            &format!("cannot write the report {}: {e}", file.display()),
+            &["name a file in a folder that can be written"],
+        )
+    })
+}

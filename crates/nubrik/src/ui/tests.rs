@@ -1,0 +1,346 @@
+//! What tests came to: which stand, which failed, case by case, and a sum.
+
+use std::collections::BTreeMap;
+
+use nubrik_cases::{Case, Outcome};
+use nubrik_engine::{Summary, Verdict};
+use nubrik_graph::{Graph, StepId};
+use serde::Serialize;
+
+use super::json;
+use super::paint::{Ink, Paint};
+use super::screen::ink_of;
+use super::text::{harmless, padded, time, width};
+use crate::arguments::Face;
+
+/// How many tests that stand are told of one by one; more of them are only counted.
+const TOLD: usize = 12;
+
+/// How many of the slowest cases are named, and from which time on, in seconds.
+const SLOWEST: (usize, f64) = (3, 0.5);
+
+/// What became of a test.
+pub struct TestResult {
+    /// The step that gives the verdict.
+    pub step: StepId,
+    /// Its address, down to the entry of a map.
+    pub address: String,
+    /// What became of the step.
+    pub verdict: Verdict,
+    /// Whether it passed, now or when its verdict was made.
+    pub passed: bool,
+    /// Whether nothing at all changed since its verdict was made.
+    pub unchanged: bool,
+    /// Why it ran or need not, or how it failed.
+    pub reason: String,
+    /// How long it took, in microseconds, now or then.
+    pub micros: u64,
+    /// The build in which its verdict was made or taken from the store.
+    pub build: Option<u64>,
+    /// Its cases; one for a plain program.
+    pub cases: Vec<Case>,
+    /// Whether the cases are from a report.
+    pub has_report: bool,
+    /// Why a failure does not count.
+    pub quarantined: Option<String>,
+}
+
+/// One run of all chosen tests.
+pub struct Round {
+    pub results: Vec<TestResult>,
+    pub summary: Summary,
+}
+
+/// Tests that passed and failed over all rounds.
+struct Steadiness {
+    passed: usize,
+    failed: usize,
+}
+
+fn steadiness(rounds: &[Round]) -> BTreeMap<&str, Steadiness> {
+    let mut all: BTreeMap<&str, Steadiness> = BTreeMap::new();
+    for result in rounds.iter().flat_map(|r| &r.results) {
+        let one = all.entry(&result.address).or_insert(Steadiness { passed: 0, failed: 0 });
+        match (result.passed, result.verdict) {
+            (true, _) => one.passed += 1,
+            (false, Verdict::Failed) => one.failed += 1,
+            _ => {}
+        }
+    }
+    all
+}
+
+/// Shows what tests came to, for people or programs.
+pub fn show(
+    face: Face,
+    graph: &Graph,
+    rounds: &[Round],
+    left: &BTreeMap<String, usize>,
+    micros: u64,
+    cancelled: bool,
+) {
+    let Some(last) = rounds.last() else { return };
+    if face.json {
+        last.results.iter().for_each(|result| print_json(graph, result));
+        for (address, one) in steadiness(rounds).into_iter().filter(|(_, o)| o.passed > 0 && o.failed > 0) {
+            json::print(&UnsteadyEvent {
+                event: "unsteady",
+                target: address,
+                passed: one.passed,
+                failed: one.failed,
+            });
+        }
+        return json::test_summary(last, left.values().sum(), micros as f64 / 1e6, cancelled);
+    }
+    let paint = Paint::for_stdout(face.plain);
+    print!("{}", render(graph, rounds, left, micros, cancelled, paint));
+}
+
+fn render(
+    graph: &Graph,
+    rounds: &[Round],
+    left: &BTreeMap<String, usize>,
+    micros: u64,
+    cancelled: bool,
+    paint: Paint,
+) -> String {
+    let mut out = String::new();
+    let Some(last) = rounds.last() else { return out };
+    out.push_str(&standing(last, paint));
+    out.push_str(&failing_cases(last, paint));
+    for (address, one) in steadiness(rounds).into_iter().filter(|(_, o)| o.passed > 0 && o.failed > 0) {
+        let text =
+            format!("{address}   passed {} and failed {} of {} times", one.passed, one.failed, rounds.len());
+        out.push_str(&format!("{}{text}\n", paint.ink(Ink::Doubt, &format!("{:<10}", "unsteady"))));
+    }
+    for result in last.results.iter().filter(|r| r.verdict == Verdict::Failed) {
+        if let Some(reason) = &result.quarantined {
+            let text = format!("{}   failed, and does not count: {reason}", result.address);
+            out.push_str(&format!("{}{text}\n", paint.ink(Ink::Doubt, &format!("{:<10}", "notice"))));
+        }
+    }
+    for (why, count) in left {
+        let tests = if *count == 1 { "1 test" } else { &format!("{count} tests") };
+        out.push_str(&format!("{}{tests}: {why}\n", paint.ink(Ink::Faint, &format!("{:<10}", "left"))));
+    }
+    if !out.is_empty() || last.summary.ran > 0 || last.summary.failed > 0 {
+        out.push('\n');
+    }
+    out.push_str(&by_package(graph, last, paint));
+    out.push_str(&slowest(last, paint));
+    let bad = last.results.iter().any(|r| !r.passed && r.quarantined.is_none()) || cancelled;
+    let ink = if bad { Ink::Wrong } else { Ink::Strong };
+    out.push_str(&paint.ink(ink, &sentence(last, rounds.len(), left.values().sum(), micros, cancelled)));
+    out.push('\n');
+    out
+}
+
+/// Tests whose verdicts stand, each with its time and why.
+fn standing(round: &Round, paint: Paint) -> String {
+    let mut out = String::new();
+    let stand = |r: &&TestResult| matches!(r.verdict, Verdict::Current | Verdict::Reused);
+    let all: Vec<&TestResult> = round.results.iter().filter(stand).collect();
+    let column = all.iter().take(TOLD).map(|r| width(&r.address)).max().unwrap_or(0).min(40);
+    for result in all.iter().take(TOLD) {
+        let when = match (result.verdict, result.build) {
+            (Verdict::Reused, _) => format!("passed before with the same inputs: {}", result.reason),
+            (_, Some(build)) => format!("passed in build {build}, {}", result.reason),
+            (_, None) => result.reason.clone(),
+        };
+        let word = paint.ink(ink_of(result.verdict), &format!("{:<10}", result.verdict.word()));
+        out.push_str(&format!(
+            "{word}{}   {:>8}  {}\n",
+            padded(&result.address, column),
+            time(result.micros),
+            paint.ink(Ink::Faint, &when)
+        ));
+    }
+    if all.len() > TOLD {
+        let more = format!("{} more stand, too; --json tells of each", all.len() - TOLD);
+        out.push_str(&format!("{:10}{}\n", "", paint.ink(Ink::Faint, &more)));
+    }
+    out
+}
+
+/// The failing cases of reports; what plain programs printed is above already.
+fn failing_cases(round: &Round, paint: Paint) -> String {
+    let mut out = String::new();
+    for result in round.results.iter().filter(|r| r.has_report && r.verdict == Verdict::Failed) {
+        let failed: Vec<&Case> = result.cases.iter().filter(|c| c.outcome == Outcome::Failed).collect();
+        let head = format!("{}   {} of {} cases failed", result.address, failed.len(), result.cases.len());
+        out.push_str(&format!("{}\n", paint.ink(Ink::Wrong, &head)));
+        for case in failed {
+            let group = if case.group.is_empty() { String::new() } else { format!("{} ", case.group) };
+            out.push_str(&format!(
+                "  {}{}\n",
+                paint.ink(Ink::Faint, &group),
+                paint.ink(Ink::Strong, &case.name)
+            ));
+            let text = harmless(&case.text, paint.colours);
+            text.lines().for_each(|line| out.push_str(&format!("    {line}\n")));
+        }
+    }
+    out
+}
+
+/// A line for each package, where there are several.
+fn by_package(graph: &Graph, round: &Round, paint: Paint) -> String {
+    let mut packages: BTreeMap<&str, (usize, usize, usize)> = BTreeMap::new();
+    for result in &round.results {
+        let package = graph.owner(result.step).package.as_str();
+        let counts =
+            packages.entry(if package.is_empty() { "the workspace's root" } else { package }).or_default();
+        counts.0 += 1;
+        counts.1 += usize::from(result.passed);
+        counts.2 += result.cases.len();
+    }
+    if packages.len() < 2 {
+        return String::new();
+    }
+    let column = packages.keys().map(|p| width(p)).max().unwrap_or(0);
+    let mut out = String::new();
+    for (package, (tests, passed, cases)) in packages {
+        let tests_text = if tests == 1 { "1 test".to_owned() } else { format!("{tests} tests") };
+        let cases = if cases == tests { String::new() } else { format!("{cases} cases") };
+        let not = tests - passed;
+        let text = if not == 0 { "passed".to_owned() } else { format!("{passed} passed, {not} did not") };
+        let ink = if not == 0 { Ink::Calm } else { Ink::Wrong };
+        out.push_str(&format!(
+            "{}  {:>9}  {cases:>9}  {}\n",
+            padded(package, column),
+            tests_text,
+            paint.ink(ink, &text)
+        ));
+    }
+    out
+}
+
+fn slowest(round: &Round, paint: Paint) -> String {
+    let mut cases: Vec<(f64, String)> = Vec::new();
+    for result in round.results.iter().filter(|r| matches!(r.verdict, Verdict::Ran | Verdict::Failed)) {
+        for case in &result.cases {
+            let name = if result.has_report {
+                format!("{}  {}", result.address, case.name)
+            } else {
+                result.address.clone()
+            };
+            cases.extend(case.seconds.filter(|s| *s >= SLOWEST.1).map(|s| (s, name)));
+        }
+    }
+    cases.sort_by(|a, b| b.0.total_cmp(&a.0).then_with(|| a.1.cmp(&b.1)));
+    let mut out = String::new();
+    for (seconds, name) in cases.iter().take(SLOWEST.0) {
+        let took = time((seconds * 1e6) as u64);
+        out.push_str(&format!("{}{took:>8}  {name}\n", paint.ink(Ink::Faint, &format!("{:<10}", "slowest"))));
+    }
+    out
+}
+
+/// The sum, in a sentence.
+fn sentence(round: &Round, rounds: usize, left: usize, micros: u64, cancelled: bool) -> String {
+    let tests = |n: usize| if n == 1 { "1 test".to_owned() } else { format!("{n} tests") };
+    let count = |of: &dyn Fn(&TestResult) -> bool| round.results.iter().filter(|r| of(r)).count();
+    let all = round.results.len();
+    if all == 0 {
+        return if left > 0 {
+            format!("no test is left to run; {} left out", tests(left))
+        } else {
+            "there are no tests here".to_owned()
+        };
+    }
+    let passed = count(&|r| r.passed);
+    let stand = count(&|r| matches!(r.verdict, Verdict::Current | Verdict::Reused));
+    let failed = count(&|r| r.verdict == Verdict::Failed && r.quarantined.is_none());
+    let unwell = count(&|r| r.verdict == Verdict::Failed && r.quarantined.is_some());
+    let not_tried = all - passed - failed - unwell;
+    let cases: usize = round.results.iter().map(|r| r.cases.len()).sum();
+    let mut text = match (passed == all, stand == all) {
+        (true, true) => {
+            let stand = if all == 1 { "and stands" } else { "and all stand" };
+            let unchanged = round.results.iter().all(|r| r.unchanged);
+            let why = if unchanged { ": nothing they depend on changed" } else { "" };
+            format!("{} passed, {stand}{why}", tests(all))
+        }
+        (true, false) if stand == 0 => format!("{} passed", tests(all)),
+        (true, false) => format!("{} passed: {} ran, {stand} stand", tests(all), all - stand),
+        (false, _) => {
+            let mut parts = vec![format!("{passed} passed")];
+            for (count, word) in
+                [(failed, "failed"), (unwell, "failed in quarantine"), (not_tried, "not tried")]
+            {
+                if count > 0 {
+                    parts.push(format!("{count} {word}"));
+                }
+            }
+            format!("{}: {}", tests(all), parts.join(", "))
+        }
+    };
+    if cases != all {
+        text.push_str(&format!("; {cases} cases"));
+    }
+    if left > 0 {
+        text.push_str(&format!("; {} left out", tests(left)));
+    }
+    if rounds > 1 {
+        text.push_str(&format!("; {rounds} times"));
+    }
+    if cancelled {
+        text.push_str(". Stopped");
+    }
+    format!("{text}. {}", time(micros))
+}
+
+#[derive(Serialize)]
+struct UnsteadyEvent<'a> {
+    event: &'static str,
+    target: &'a str,
+    passed: usize,
+    failed: usize,
+}
+
+#[derive(Serialize)]
+struct TestEvent<'a> {
+    event: &'static str,
+    target: &'a str,
+    state: &'static str,
+    passed: bool,
+    reason: &'a str,
+    seconds: f64,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    quarantined: Option<&'a str>,
+    cases: Vec<CaseEvent<'a>>,
+    place: String,
+}
+
+#[derive(Serialize)]
+struct CaseEvent<'a> {
+    #[serde(skip_serializing_if = "str::is_empty")]
+    group: &'a str,
+    name: &'a str,
+    outcome: &'static str,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    seconds: Option<f64>,
+    #[serde(skip_serializing_if = "str::is_empty")]
+    text: &'a str,
+}
+
+fn print_json(graph: &Graph, result: &TestResult) {
+    let cases = result.cases.iter().map(|case| CaseEvent {
+        group: &case.group,
+        name: &case.name,
+        outcome: case.outcome.word(),
+        seconds: case.seconds.map(json::rounded),
+        text: &case.text,
+    });
+    json::print(&TestEvent {
+        event: "test",
+        target: &result.address,
+        state: result.verdict.word(),
+        passed: result.passed,
+        reason: &result.reason,
+        seconds: json::rounded(result.micros as f64 / 1e6),
+        quarantined: result.quarantined.as_deref(),
+        cases: cases.collect(),
+        place: graph.step(result.step).place.to_string(),
+    });
+}

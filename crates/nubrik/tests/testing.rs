@@ -1,0 +1,364 @@
+//! `nubrik test` and jobs: verdicts that stand, cases, choices, quarantine, secrets.
+
+#![allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
+
+mod sandbox;
+
+use std::fs;
+use std::path::Path;
+use std::process::Command;
+
+use sandbox::{Run, Sandbox};
+
+const DEFINITIONS: &str = r#"
+target table = step { run = `sort {in "heights.csv"} > {out "sorted.csv"}` }
+test sorted = check { run = `sort -c {table}` }
+test station tagged slow = {each s in ["ardle", "tarn"] give
+    s: check { say = "station {s}", run = `grep -q {s} {table}` }
+}
+test cases = check { run = `cp {in "cases.tap"} {out report "cases.tap"}`, report = "report" }
+test alone = check { run = `test -s {in "alone.txt"}` }
+"#;
+
+fn workspace() -> Sandbox {
+    Sandbox::new(&[
+        ("tide/targets.nub", DEFINITIONS),
+        ("tide/heights.csv", "tarn,4\nardle,12\n"),
+        ("tide/cases.tap", "1..2\nok 1 - ebb\nok 2 - flow\n"),
+        ("tide/alone.txt", "x\n"),
+    ])
+}
+
+/// Tests with the state of their steps, sorted.
+fn states(run: &Run) -> Vec<String> {
+    let tests = run.events().into_iter().filter(|e| e["event"] == "test");
+    let mut states: Vec<String> = tests
+        .map(|e| {
+            format!(
+                "{} {}",
+                e["target"].as_str().unwrap().trim_start_matches("tide/"),
+                e["state"].as_str().unwrap()
+            )
+        })
+        .collect();
+    states.sort();
+    states
+}
+
+#[test]
+fn verdicts_stand_until_something_they_depend_on_changes() {
+    let sandbox = workspace();
+    let run = sandbox.run(&["test", "--json"]).expect(0);
+    assert_eq!(
+        states(&run),
+        ["alone ran", "cases ran", "sorted ran", "station/ardle ran", "station/tarn ran"]
+    );
+    let summary = run.summary();
+    assert_eq!(
+        summary["tests"],
+        serde_json::json!({ "ran": 5, "current": 0, "reused": 0, "failed": 0, "quarantined": 0, "left": 0 })
+    );
+    assert_eq!(summary["cases"], serde_json::json!({ "passed": 6, "failed": 0, "left": 0 }));
+    let text = sandbox.run(&["test", "--plain"]).expect(0).stdout;
+    assert!(text.contains("current   tide/station/tarn"), "{text}");
+    assert!(
+        text.contains("5 tests passed, and all stand: nothing they depend on changed; 6 cases."),
+        "{text}"
+    );
+    // What is tested keeps its bytes: no test runs.
+    sandbox.write("tide/heights.csv", "ardle,12\ntarn,4\n");
+    let run = sandbox.run(&["test", "--json"]).expect(0);
+    assert_eq!(
+        (run.ran(), run.summary()["tests"]["current"].clone()),
+        (vec!["make sorted.csv".to_owned()], 5.into())
+    );
+    // It changes: only the tests that reach it run.
+    sandbox.write("tide/heights.csv", "ardle,13\ntarn,4\n");
+    let run = sandbox.run(&["test", "--json"]).expect(0);
+    assert_eq!(
+        states(&run),
+        ["alone current", "cases current", "sorted ran", "station/ardle ran", "station/tarn ran"]
+    );
+    // Back again: what passed then passed.
+    sandbox.write("tide/heights.csv", "ardle,12\ntarn,4\n");
+    let run = sandbox.run(&["test", "--json"]).expect(0);
+    assert_eq!(run.summary()["tests"]["ran"], 0);
+    // Building runs no tests, and tests publish nothing.
+    let run = sandbox.run(&["build", "--json"]).expect(0);
+    assert_eq!(run.summary()["steps"], 1);
+    assert_eq!(
+        sandbox.files_below("out/base").keys().collect::<Vec<_>>(),
+        ["out/base/tide/table/sorted.csv"]
+    );
+}
+
+#[test]
+fn failures_are_shown_and_never_kept() {
+    let sandbox = workspace();
+    sandbox.write("tide/cases.tap", "1..2\nok 1 - ebb\nnot ok 2 - flow\n# wanted 4.2\n");
+    sandbox.write("tide/heights.csv", "tarn,4\n");
+    let text = sandbox.run(&["test", "--plain"]).expect(1).stdout;
+    assert!(text.contains("tide/cases   1 of 2 cases failed\n  flow\n    wanted 4.2\n"), "{text}");
+    assert!(text.contains("5 tests: 3 passed, 2 failed; 6 cases."), "{text}");
+    let run = sandbox.run(&["test", "--json"]).expect(1);
+    assert_eq!(states(&run)[1], "cases failed", "a failure runs again");
+    assert_eq!(run.summary()["tests"]["current"], 3);
+    // Only those that failed; what is left is said with why.
+    let text = sandbox.run(&["test", "--failed", "--plain"]).expect(1).stdout;
+    assert!(text.contains("left      3 tests: passed the last time"), "{text}");
+    sandbox.write("tide/cases.tap", "1..2\nok 1 - ebb\nok 2 - flow\n");
+    sandbox.write("tide/heights.csv", "tarn,4\nardle,12\n");
+    let run = sandbox.run(&["test", "--failed", "--json"]).expect(0);
+    assert_eq!(states(&run), ["cases ran", "station/ardle ran"]);
+    let text = sandbox.run(&["test", "--failed", "--plain"]).expect(0).stdout;
+    assert!(text.contains("no test is left to run; 5 tests left out"), "{text}");
+}
+
+#[test]
+fn cases_are_listed_and_written_as_one_report() {
+    let sandbox = workspace();
+    sandbox.write("tide/cases.tap", "1..3\nok 1 - ebb\nnot ok 2 - flow\nok 3 # SKIP no gauge\n");
+    sandbox.run(&["test", "--junit", "reports/all.xml"]).expect(1);
+    let report = sandbox.read("reports/all.xml");
+    assert!(report.contains("<testsuites tests=\"7\" failures=\"1\" skipped=\"1\""), "{report}");
+    assert!(
+        report.contains("<testsuite name=\"tide/cases\" tests=\"3\" failures=\"1\" skipped=\"1\""),
+        "{report}"
+    );
+    let list = sandbox.run(&["list", "--cases", "--plain", "tide/cases"]).expect(0).stdout;
+    assert_eq!(list, "failed    tide/cases\n  passed    ebb\n  failed    flow\n  left      case 3\n");
+    // A report that is none, and one that was not made.
+    sandbox.write("tide/cases.tap", "nothing of that sort\n");
+    let text = sandbox.run(&["test", "--plain", "tide/cases"]).expect(1).stdout;
+    assert!(text.contains("its report cannot be read: it tells of no case"), "{text}");
+    // A plain program that fails shows what it printed, once.
+    sandbox.write("tide/targets.nub", "test loud = check { run = sh`echo 'spring tide'; exit 3` }\n");
+    let text = sandbox.run(&["test", "--plain"]).expect(1).stdout;
+    assert_eq!(text.matches("    spring tide\n").count(), 1, "{text}");
+    assert!(text.contains("ended with code 3"), "{text}");
+}
+
+#[test]
+fn tests_are_chosen_by_address_tag_and_what_they_use() {
+    let sandbox = workspace();
+    let tests = |args: &[&str]| states(&sandbox.run(&[&["test", "--json"], args].concat()).expect(0));
+    assert_eq!(tests(&["tide/alone"]), ["alone ran"]);
+    assert_eq!(tests(&["tide/station/ardle"]), ["station/ardle ran"]);
+    assert_eq!(tests(&["tide/s*"]), ["sorted ran", "station/ardle current", "station/tarn ran"]);
+    assert_eq!(tests(&["--tag", "slow"]).len(), 2);
+    // A target means the tests that use it.
+    assert_eq!(tests(&["tide/table"]), ["sorted current", "station/ardle current", "station/tarn current"]);
+    let wrong = sandbox.run(&["test", "--tag", "slwo"]).expect(2).stderr;
+    assert!(wrong.contains("no test here is tagged `slwo`") && wrong.contains("--tag slow"), "{wrong}");
+    let wrong = sandbox.run(&["test", "tide/aloen"]).expect(2).stderr;
+    assert!(wrong.contains("tide/alone"), "{wrong}");
+    let empty = Sandbox::new(&[("targets.nub", "target a = write { path = \"a\", text = \"a\" }\n")]);
+    assert_eq!(
+        empty.run(&["test", "--plain"]).expect(0).stdout.split(". ").next(),
+        Some("there are no tests here\n")
+    );
+}
+
+#[test]
+fn since_a_revision_only_what_it_can_affect_is_tested() {
+    let sandbox = workspace();
+    let git = |args: &[&str]| {
+        let done = Command::new("git")
+            .args(["-c", "user.name=Ardle", "-c", "user.email=ardle@skerrin.example"])
+            .args(args)
+            .current_dir(&sandbox.folder)
+            .output();
+        done.is_ok_and(|d| d.status.success())
+    };
+    if !(git(&["init", "-q"]) && git(&["add", "-A"]) && git(&["commit", "-qm", "all"])) {
+        return println!("skipped: there is no git");
+    }
+    let since = |args: &[&str]| sandbox.run(&[&["test", "--json", "--since"], args].concat());
+    assert_eq!(states(&since(&["HEAD"]).expect(0)), [""; 0]);
+    sandbox.write("tide/alone.txt", "y\n");
+    assert_eq!(states(&since(&["HEAD"]).expect(0)), ["alone ran"], "an uncommitted change counts");
+    git(&["commit", "-qam", "one"]);
+    assert_eq!(states(&since(&["HEAD~1"]).expect(0)), ["alone current"]);
+    sandbox.write("tide/heights.csv", "tarn,5\nardle,12\n");
+    assert_eq!(since(&["HEAD"]).expect(0).summary()["tests"]["left"], 2);
+    let text = sandbox.run(&["test", "--plain", "--since", "HEAD"]).expect(0).stdout;
+    assert!(text.contains("left      2 tests: nothing they depend on changed since HEAD"), "{text}");
+    // Definitions of a package mean all that it makes.
+    sandbox.write("tide/targets.nub", &format!("{DEFINITIONS}# more\n"));
+    assert_eq!(states(&since(&["HEAD"]).expect(0)).len(), 5);
+    let wrong = sandbox.run(&["test", "--since", "nowhere"]).expect(2).stderr;
+    assert!(wrong.contains("git cannot tell what changed since `nowhere`"), "{wrong}");
+}
+
+#[test]
+fn quarantine_and_repetition_tell_of_unwell_tests() {
+    let sandbox = Sandbox::new(&[(
+        "targets.nub",
+        "test unwell = check { run = `false`, quarantined = \"fails at spring tide\" }\n\
+         test well = check { run = `true` }\n",
+    )]);
+    let text = sandbox.run(&["test", "--plain"]).expect(0).stdout;
+    assert!(text.contains("notice    unwell   failed, and does not count: fails at spring tide"), "{text}");
+    assert!(text.contains("2 tests: 1 passed, 1 failed in quarantine."), "{text}");
+    let run = sandbox.run(&["test", "--json"]).expect(0);
+    assert_eq!(
+        (run.summary()["ok"].clone(), run.summary()["tests"]["quarantined"].clone()),
+        (true.into(), 1.into())
+    );
+    let run = sandbox.run(&["test", "--repeat", "4", "--json", "well"]).expect(0);
+    assert_eq!(run.ran(), ["check well"; 4]);
+    // One that goes with the clock is found out.
+    sandbox.write(
+        "targets.nub",
+        "test odd = check { run = sh`sleep 0.1; test $(( $(date +%s%N) / 100000000 % 2 )) = 1` }\n",
+    );
+    let found = (0..5).any(|_| {
+        let run = sandbox.run(&["test", "--repeat", "6", "--plain"]);
+        run.code == 1 && run.stdout.contains("unsteady  odd   passed ")
+    });
+    assert!(found);
+}
+
+#[test]
+fn a_check_can_stand_before_a_target() {
+    let sandbox = Sandbox::new(&[
+        (
+            "targets.nub",
+            "test good = check { run = `grep -q tide {in \"a.txt\"}` }\n\
+             target released = step { run = `cp {in \"a.txt\"} {out \"released.txt\"}`, reads = good }\n",
+        ),
+        ("a.txt", "tide\n"),
+    ]);
+    sandbox.run(&["build"]).expect(0);
+    sandbox.write("a.txt", "wind\n");
+    let run = sandbox.run(&["build", "--plain"]).expect(1);
+    assert!(run.stdout.contains("blocked   released"), "{}", run.stdout);
+    assert_eq!(sandbox.read("out/base/released.txt"), "tide\n");
+}
+
+const JOBS: &str = r#"
+target table = step { run = `sort {in "heights.csv"} > {out "sorted.csv"}` }
+job show = effect { run = `cat {table}` }
+job args = effect { run = sh`for a in "$@"; do echo "<$a>"; done; exit 7` }
+job words = effect { run = `printf %s-` }
+job several = [effect { say = "first", run = `echo one` }, effect { say = "second", run = `echo two` }]
+job hidden = effect {
+    run = sh`test "$TOKEN" = "$WANTED"; printf '%s' "$TOKEN" | wc -c`
+    env = { "TOKEN": secret("TIDE_TOKEN"), "NOTE": "a note" }
+}
+job by_place = {each p in ["ardle", "tarn"] give p: effect { run = `echo {p}` }}
+job outputs = effect { run = `cp {table} {out "x"}` }
+job needs_env = effect { run = `echo {env("NOT_SET_ANYWHERE")}` }
+"#;
+
+#[test]
+fn jobs_run_in_the_terminal_after_what_they_use() {
+    let good = JOBS.replace("job outputs = effect { run = `cp {table} {out \"x\"}` }\n", "");
+    let sandbox = Sandbox::new(&[("targets.nub", &good), ("heights.csv", "b\na\n")]);
+    let run = sandbox.run(&["run", "show", "--plain"]).expect(0);
+    assert_eq!(run.stdout, "a\nb\n");
+    assert!(run.stderr.contains("ran       table"), "{}", run.stderr);
+    assert!(!sandbox.exists("out/base"), "nothing was asked for to be published");
+    // Never kept: it runs again, and only it.
+    let again = sandbox.run(&["run", "show", "--plain"]).expect(0);
+    assert_eq!((again.stdout.as_str(), again.stderr.as_str()), ("a\nb\n", ""));
+    let run = sandbox.run(&["run", "args", "--", "one two", "three"]).expect(7);
+    assert_eq!(run.stdout, "<one two>\n<three>\n");
+    assert_eq!(sandbox.run(&["run", "words", "--", "a", "b"]).expect(0).stdout, "a-b-");
+    let run = sandbox.run(&["run", "several", "--plain"]).expect(0);
+    assert_eq!(
+        (run.stdout.as_str(), run.stderr.as_str()),
+        ("one\ntwo\n", "does      first\ndoes      second\n")
+    );
+    assert_eq!(sandbox.run(&["run", "by_place/tarn"]).expect(0).stdout, "tarn\n");
+    // What cannot be run says what to run.
+    let wrong = sandbox.run(&["run", "by_place"]).expect(3).stderr;
+    assert!(wrong.contains("nubrik run by_place/ardle"), "{wrong}");
+    let wrong = sandbox.run(&["build", "show"]).expect(2).stderr;
+    assert!(wrong.contains("`show` is a job") && wrong.contains("nubrik run show"), "{wrong}");
+    let wrong = sandbox.run(&["run", "needs_env"]).expect(3).stderr;
+    assert!(wrong.contains("NOT_SET_ANYWHERE"), "{wrong}");
+    // Others are not held up by what one job wants.
+    assert!(sandbox.run(&["list", "--plain"]).expect(0).stdout.contains("needs_env"));
+    sandbox.run(&["build"]).expect(0);
+    sandbox.write("targets.nub", JOBS);
+    let wrong = sandbox.run(&["run", "outputs"]).expect(3).stderr;
+    assert!(wrong.contains("an effect has no outputs"), "{wrong}");
+}
+
+#[test]
+fn secrets_are_nowhere() {
+    let good = JOBS.replace("job outputs = effect { run = `cp {table} {out \"x\"}` }\n", "");
+    let sandbox = Sandbox::new(&[("targets.nub", &good), ("heights.csv", "b\na\n")]);
+    let wrong = sandbox.run(&["run", "hidden"]).expect(4).stderr;
+    assert!(wrong.contains("wants the secret `TIDE_TOKEN`"), "{wrong}");
+    let value = "ebb-and-flow-4711";
+    let mut printed = String::new();
+    for args in [
+        &["run", "hidden"][..],
+        &["build"],
+        &["list", "--json"],
+        &["show", "hidden", "--json"],
+        &["plan", "--json"],
+        &["history", "--json"],
+        &["graph", "--format", "json"],
+        &["lint"],
+    ] {
+        let mut command = sandbox.command(args);
+        let output = command
+            .env("TIDE_TOKEN", value)
+            .env("WANTED", value)
+            .env("NOT_SET_ANYWHERE", "x")
+            .output()
+            .unwrap();
+        if args == ["run", "hidden"] {
+            assert_eq!(String::from_utf8_lossy(&output.stdout).trim(), "17");
+        }
+        printed.push_str(&String::from_utf8_lossy(&output.stdout));
+        printed.push_str(&String::from_utf8_lossy(&output.stderr));
+    }
+    assert!(!printed.contains(value), "{printed}");
+    // All files of the workspace, of the tool, and of the store.
+    let everything = sandbox.folder.parent().unwrap();
+    let mut open = vec![everything.to_path_buf()];
+    let mut looked_at = 0;
+    while let Some(folder) = open.pop() {
+        for entry in fs::read_dir(&folder).unwrap().flatten() {
+            let path = entry.path();
+            if path.is_dir() && !path.is_symlink() {
+                open.push(path);
+            } else if let Ok(bytes) = fs::read(&path) {
+                looked_at += 1;
+                assert!(!contains(&bytes, value.as_bytes()), "{}", path.display());
+            }
+        }
+    }
+    assert!(looked_at > 10 && Path::new(everything).is_dir());
+}
+
+fn contains(bytes: &[u8], part: &[u8]) -> bool {
+    bytes.windows(part.len()).any(|w| w == part)
+}
+
+#[test]
+fn lasting_jobs_end_well_when_they_are_stopped() {
+    let sandbox = Sandbox::new(&[(
+        "targets.nub",
+        "job server = effect { run = sh`trap 'echo bye; exit 0' TERM; echo up; while :; do sleep 0.05; done`, lasting = true }\n\
+         job short = effect { run = `sleep 60` }\n",
+    )]);
+    for (job, code) in [("server", 0), ("short", 130)] {
+        let mut command = sandbox.command(&["run", job]);
+        let mut child = command.stdout(std::process::Stdio::piped()).spawn().unwrap();
+        if job == "server" {
+            use std::io::BufRead;
+            let mut line = String::new();
+            std::io::BufReader::new(child.stdout.take().unwrap()).read_line(&mut line).unwrap();
+            assert_eq!(line, "up\n");
+        } else {
+            std::thread::sleep(std::time::Duration::from_millis(500));
+        }
+        Command::new("kill").args(["-INT", &child.id().to_string()]).status().unwrap();
+        assert_eq!(child.wait().unwrap().code(), Some(code), "{job}");
+    }
+}
