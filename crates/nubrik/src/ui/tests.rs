@@ -135,17 +135,15 @@ fn render(
     out
 }
 
-/// Tests whose verdicts stand, each with its time and why.
+/// Tests that are current, each with its time and why; what was taken from the store has a line of its own.
 fn standing(round: &Round, paint: Paint) -> String {
     let mut out = String::new();
-    let stand = |r: &&TestResult| matches!(r.verdict, Verdict::Current | Verdict::Reused);
-    let all: Vec<&TestResult> = round.results.iter().filter(stand).collect();
+    let all: Vec<&TestResult> = round.results.iter().filter(|r| r.verdict == Verdict::Current).collect();
     let column = all.iter().take(TOLD).map(|r| width(&r.address)).max().unwrap_or(0).min(40);
     for result in all.iter().take(TOLD) {
-        let when = match (result.verdict, result.build) {
-            (Verdict::Reused, _) => format!("passed before with the same inputs: {}", result.reason),
-            (_, Some(build)) => format!("passed in build {build}, {}", result.reason),
-            (_, None) => result.reason.clone(),
+        let when = match result.build {
+            Some(build) => format!("passed in build {build}, {}", result.reason),
+            None => result.reason.clone(),
         };
         let word = paint.ink(ink_of(result.verdict), &format!("{:<10}", result.verdict.word()));
         out.push_str(&format!(
