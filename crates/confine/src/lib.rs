@@ -9,4 +9,4 @@ mod sys;
 pub use pipeline::{Capture, Ended, PipelineSpec, StageSpec, run};
 pub use record::{Found, Hidden, Recorder, Touch, Touched, can_record};
 pub use rules::{Access, RuleSet, Support, SystemFolders, support};
-pub use sys::{CancelSwitch, become_reaper, end_orphans, map_file, raise_open_file_limit};
+pub use sys::{CancelSwitch, become_reaper, end_orphans, map_file, raise_open_file_limit, spare};

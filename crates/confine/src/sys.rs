@@ -7,6 +7,7 @@ use std::ffi::CString;
 use std::io;
 use std::os::fd::{AsRawFd, BorrowedFd, FromRawFd, OwnedFd, RawFd};
 use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Mutex, PoisonError};
 
 // Path rules (Landlock), from the kernel's user-space interface `linux/landlock.h`.
 
@@ -471,13 +472,27 @@ pub fn become_reaper() {
     unsafe { libc::prctl(libc::PR_SET_CHILD_SUBREAPER, 1, 0, 0, 0) };
 }
 
+/// Processes of this program that are no step's, and are not ended with what steps left behind.
+static SPARED: Mutex<Vec<i32>> = Mutex::new(Vec::new());
+
+/// Spares a child process from [`end_orphans`]: it is no step's. `false` takes that back.
+pub fn spare(id: u32, spares: bool) {
+    let mut spared = SPARED.lock().unwrap_or_else(PoisonError::into_inner);
+    spared.retain(|other| *other != id as i32);
+    if spares {
+        spared.push(id as i32);
+    }
+}
+
 /// Ends every process that steps left behind, and theirs; returns how many. To be called when no
 /// step runs.
 pub fn end_orphans() -> usize {
     let mut ended = 0;
     // Ending a process may hand us its children, so until there are none.
     for _ in 0..100 {
-        let children = children_of_this();
+        let mut children = children_of_this();
+        let spared = SPARED.lock().unwrap_or_else(PoisonError::into_inner).clone();
+        children.retain(|id| !spared.contains(id));
         if children.is_empty() {
             break;
         }

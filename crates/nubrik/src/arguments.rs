@@ -88,6 +88,11 @@ pub enum Command {
         #[command(flatten)]
         how: How,
     },
+    /// Build, test or run again whenever a file changes
+    Watch {
+        #[command(subcommand)]
+        work: Watched,
+    },
     /// Open a shell where a step's commands run: same folder, environment and box
     Inside {
         /// The target that has the step
@@ -211,6 +216,35 @@ pub enum Command {
     },
     /// Check all definitions; run nothing
     Lint,
+}
+
+/// What is done after each change.
+#[derive(clap::Subcommand, Clone)]
+pub enum Watched {
+    /// Build targets
+    Build {
+        what: Vec<String>,
+        #[command(flatten)]
+        how: How,
+    },
+    /// Run tests whose verdicts do not stand
+    Test {
+        what: Vec<String>,
+        #[command(flatten)]
+        how: How,
+        #[command(flatten)]
+        which: WhichTests,
+    },
+    /// Keep a program or job running; start it anew when what it uses changed
+    Run {
+        /// The target that makes the program, or the job
+        address: String,
+        /// Arguments for it
+        #[arg(last = true)]
+        args: Vec<String>,
+        #[command(flatten)]
+        how: How,
+    },
 }
 
 /// What is done with the results kept for all workspaces.

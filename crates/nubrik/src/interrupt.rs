@@ -1,8 +1,8 @@
 //! Signals: the first one stops all steps and lets the program tidy up, a third one ends it at once.
 
 use std::io::IsTerminal;
-use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
+use std::sync::{Arc, OnceLock};
 
 use nubrik_confine::CancelSwitch;
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
@@ -22,6 +22,17 @@ const IMPATIENCE: usize = 3;
 
 /// A switch that signals throw. Without signals (which no machine refuses) it is just never thrown.
 pub fn cancel_switch() -> std::io::Result<Arc<CancelSwitch>> {
+    static SWITCH: OnceLock<Arc<CancelSwitch>> = OnceLock::new();
+    match SWITCH.get() {
+        Some(switch) => Ok(switch.clone()),
+        None => {
+            let switch = new_switch()?;
+            Ok(SWITCH.get_or_init(|| switch).clone())
+        }
+    }
+}
+
+fn new_switch() -> std::io::Result<Arc<CancelSwitch>> {
     let switch = Arc::new(CancelSwitch::new()?);
     let heard = Arc::new(AtomicUsize::new(0));
     let mut signals = Signals::new([SIGINT, SIGTERM, SIGHUP])?;

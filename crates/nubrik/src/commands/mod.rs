@@ -23,6 +23,7 @@ mod show;
 mod test;
 mod trace;
 mod tree;
+mod watch;
 mod why;
 
 use std::path::Path;
@@ -59,6 +60,7 @@ pub fn dispatch(arguments: Arguments) -> Exit {
         Command::Why { address } => why::why(face, choice, &address),
         Command::History { build } => history::history(face, choice, build),
         Command::Trace { build, to } => trace::trace(face, choice, build, to.as_deref()),
+        Command::Watch { work } => watch::watch(face, choice, &work),
         Command::Inside { address, step } => inside::inside(face, choice, &address, step.as_deref()),
         Command::List { what, kinds, cases, kind, tag } => {
             list::list(face, choice, &what, list::Which { kinds, cases, kind, tag })
