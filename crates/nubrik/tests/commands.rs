@@ -107,7 +107,7 @@ fn plan_and_why_lead_to_the_first_cause() {
         "{plan}"
     );
     assert!(plan.contains("1 of 11 steps would run, 3 may have to follow\nat most TIME with "), "{plan}");
-    let chain = "the longest chain TIME: base/clock/clock > tide/tidecast > almanac/cover\n";
+    let chain = "the longest chain takes TIME: base/clock/clock > tide/tidecast > almanac/cover\n";
     assert!(plan.contains(chain), "{plan}");
     assert_eq!(
         run(&["why", "tide/tidecast", "--plain"]),

@@ -122,6 +122,18 @@ impl Evaluator<'_> {
                 targets.push(target);
             }
         }
+        // Which options jobs read is wanted even where they lack something. They come last, so that nothing
+        // else fails without a word.
+        if self.wants_options && !self.evaluates_jobs {
+            let known = self.modules.diagnostics.len();
+            let is_job = |m: &&Meaning| self.module(m.module).decls[m.decl as usize].kind == DeclKind::Job;
+            let jobs: Vec<Meaning> = meanings.iter().filter(is_job).cloned().collect();
+            for job in &jobs {
+                let _ = self.evaluate_target(job);
+            }
+            self.modules.diagnostics.truncate(known);
+            self.asked_effects.clear();
+        }
         if alone {
             let errors = check_published(&self.graph);
             self.modules.diagnostics.extend(errors);

@@ -23,6 +23,9 @@ pub fn build(face: Face, choice: &Choice, words: &[String], how: How, audit: boo
     if audit {
         let (evaluation, report) = build_evaluated(face, &mut session, &patterns, how, Stream::Output)?;
         if exit_of(&report) == Exit::Done {
+            if report.summary.current < report.summary.steps && !face.json {
+                println!();
+            }
             return super::audit::audit(face, &session, evaluation);
         }
         show(face, &report.summary, &report.results, micros(), report.cancelled, Stream::Output);

@@ -71,7 +71,7 @@ pub fn demo(face: Face, folder: &Path) -> Outcome<Exit> {
         ("touch tide/src/fit.c; nubrik build".into(), "nothing runs: the content is the same"),
         ("echo >> tide/src/fit.c; nubrik plan".into(), "what would run, and why"),
         ("nubrik build; nubrik why almanac/almanac".into(), "what ran, back to the first cause"),
-        ("nubrik test".into(), "all stand still: the object is the same as before"),
+        ("nubrik test".into(), "all still stand: the object is the same as before"),
         ("nubrik run almanac/install".into(), "puts it into /tmp/skerrin-almanac"),
         ("nubrik options".into(), "what can be set"),
         ("nubrik build --profile ship".into(), "the same with other options, in out/ship"),

@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::fmt::Write;
 
-use nubrik_graph::{Graph, TargetId};
+use nubrik_graph::{Graph, Role, TargetId};
 use nubrik_lang::AddressPattern;
 use nubrik_source::WsPath;
 use serde::Serialize;
@@ -63,7 +63,11 @@ pub fn graph(face: Face, choice: &Choice, words: &[String], drawing: Drawing) ->
         false => asked,
     };
     let graph = &evaluation.graph;
-    let roots: Vec<TargetId> = addresses.iter().filter_map(|a| graph.find_target(a)).collect();
+    let mut roots: Vec<TargetId> = addresses.iter().filter_map(|a| graph.find_target(a)).collect();
+    // What a job uses shows only when it is asked for: without that it would stand alone.
+    if roots.len() > 1 {
+        roots.retain(|id| graph.target(*id).role != Role::Job);
+    }
     let mut shape = targets(graph, &roots, &drawing);
     let too_many =
         drawing.format == GraphFormat::Svg && shape.nodes.len() > READABLE_NODES && drawing.depth.is_none();

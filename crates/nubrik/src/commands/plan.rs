@@ -145,11 +145,8 @@ fn how_long(graph: &Graph, planned: &[PlannedStep], room: Room) -> String {
     let mut names: Vec<&str> = seen.chain.iter().map(|s| &*graph.owner(*s).address).collect();
     names.dedup();
     if names.len() > 1 {
-        text.push_str(&format!(
-            "; the longest chain {}: {}",
-            time(seen.chain_micros as u64),
-            chain_text(names)
-        ));
+        let took = time(seen.chain_micros as u64);
+        text.push_str(&format!("\nthe longest chain takes {took}: {}", chain_text(names)));
     }
     text + "\n"
 }

@@ -185,7 +185,9 @@ impl Rounds {
                 break;
             }
         }
-        Some(files.into_iter().collect())
+        // What came and went meanwhile, as editors do it, is no news beside what stayed.
+        let there: BTreeSet<String> = files.iter().filter(|f| self.root.join(f).exists()).cloned().collect();
+        Some(if there.is_empty() { files } else { there }.into_iter().collect())
     }
 
     /// The path from the root of what may matter: nothing of the tool's own, of git's, or ignored, and no

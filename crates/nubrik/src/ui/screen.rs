@@ -230,7 +230,11 @@ impl<'g> Screen<'g> {
             let mut not_begun = self.not_begun.lock().unwrap_or_else(PoisonError::into_inner);
             return not_begun.entry((verdict.word(), reason.to_string())).or_default().push(id);
         }
-        let why = failure.as_ref().map_or_else(|| reason.to_string(), failure::short);
+        let why = match failure {
+            Some(failure) => failure::short(failure),
+            None if step.check.is_some() && *verdict == Verdict::Ran => format!("passed; {reason}"),
+            None => reason.to_string(),
+        };
         let took = if matches!(verdict, Verdict::Ran | Verdict::Failed) && *micros > 0 {
             time(*micros)
         } else {
