@@ -484,10 +484,10 @@ pub fn spare(id: u32, spares: bool) {
     }
 }
 
-/// Ends every process that steps left behind, and theirs; returns how many. To be called when no
-/// step runs.
-pub fn end_orphans() -> usize {
-    let mut ended = 0;
+/// Ends every process that steps left behind, and theirs; gives the temporary folder of each, by which its step
+/// is known. To be called when no step runs.
+pub fn end_orphans() -> Vec<Option<String>> {
+    let mut ended = Vec::new();
     // Ending a process may hand us its children, so until there are none.
     for _ in 0..100 {
         let mut children = children_of_this();
@@ -497,15 +497,21 @@ pub fn end_orphans() -> usize {
             break;
         }
         for id in children {
+            ended.push(temporary_folder_of(id));
             // SAFETY: signals and waits for a child of this process.
             unsafe {
                 libc::kill(id, libc::SIGKILL);
                 libc::waitpid(id, std::ptr::null_mut(), 0);
             }
-            ended += 1;
         }
     }
     ended
+}
+
+fn temporary_folder_of(id: i32) -> Option<String> {
+    let environment = std::fs::read(format!("/proc/{id}/environ")).ok()?;
+    let variable = environment.split(|b| *b == 0).find_map(|v| v.strip_prefix(b"TMPDIR="))?;
+    String::from_utf8(variable.to_vec()).ok()
 }
 
 fn children_of_this() -> Vec<i32> {

@@ -153,8 +153,8 @@ pub enum Notice {
     StoreUnusable(String),
     /// Steps cannot be confined fully on this machine; what is missing.
     Unconfined(String),
-    /// Processes that steps left behind were ended.
-    OrphansEnded(usize),
+    /// Processes that steps left behind were ended: how many, and of which targets as far as that is known.
+    OrphansEnded(usize, Vec<Arc<str>>),
     /// Kept results had grown too large; so many bytes of them, not used for longest, were removed.
     RoomMade(u64),
     /// A published result was gone or edited, and was put back: its path, and whether it was there.

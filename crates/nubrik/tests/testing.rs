@@ -362,3 +362,19 @@ fn lasting_jobs_end_well_when_they_are_stopped() {
         assert_eq!(child.wait().unwrap().code(), Some(code), "{job}");
     }
 }
+
+#[test]
+fn a_test_that_leaves_processes_behind_is_named() {
+    if !Path::new("/usr/bin/setsid").exists() {
+        return println!("skipped: there is no setsid");
+    }
+    let sandbox = Sandbox::new(&[(
+        "targets.nub",
+        "test leaves = check { run = sh`setsid sleep 77.5 > /dev/null 2>&1 & sleep 0.1` }\n\
+         test tidy = check { run = `true` }\n",
+    )]);
+    let text = sandbox.run(&["test", "--plain"]).expect(0).stdout;
+    assert!(text.contains("notice    1 process left behind by steps, ended now: leaves\n"), "{text}");
+    let left = Command::new("sh").args(["-c", "ps ax -o args | grep -c '[s]leep 77.5'"]).output().unwrap();
+    assert_eq!(String::from_utf8_lossy(&left.stdout).trim(), "0");
+}

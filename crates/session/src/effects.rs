@@ -9,6 +9,7 @@ use nubrik_engine::{Outside, ToolProblem};
 use nubrik_graph::{Effect, Graph, Pipeline, Program, SECRET, Stage};
 
 use crate::machine::Machine;
+use crate::session::Session;
 
 /// Why an effect could not be done.
 #[derive(Debug)]
@@ -30,8 +31,23 @@ pub enum EffectEnd {
     Interrupted,
 }
 
+impl Session {
+    /// Does what a job is for, in this terminal. What it uses must have been built.
+    ///
+    /// # Errors
+    /// When a secret, a tool or a program is not there.
+    pub fn run_effect(
+        &self,
+        graph: &Graph,
+        effect: &Effect,
+        args: &[String],
+    ) -> Result<EffectEnd, EffectProblem> {
+        run(self.machine(), self.machine().cancel(), graph, effect, args)
+    }
+}
+
 /// Does an effect, with more words behind its last command. What it uses must have been built.
-pub(crate) fn run(
+fn run(
     machine: &Machine,
     cancel: &CancelSwitch,
     graph: &Graph,

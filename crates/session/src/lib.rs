@@ -5,6 +5,7 @@
 
 mod effects;
 mod fetch;
+mod grants;
 mod heap;
 mod history;
 mod kits;

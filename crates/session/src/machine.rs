@@ -14,12 +14,11 @@ use nubrik_confine::{
     Access, CancelSwitch, Capture, Ended, PipelineSpec, Recorder, RuleSet, StageSpec, SystemFolders,
     can_record,
 };
-use nubrik_engine::{
-    FoundTool, Job, JobEnd, Outside, Seen, Signature, ToolProblem, Touch, Touched, TreeFile, Work,
-};
+use nubrik_engine::{FoundTool, Job, JobEnd, Outside, Seen, Signature, ToolProblem, TreeFile, Work};
 use nubrik_store::Digest;
 use rustix::fs::{AtFlags, Mode, OFlags};
 
+use crate::grants::Grants;
 use crate::tools::ToolFinder;
 
 /// How much of what a step prints is kept, in bytes.
@@ -251,7 +250,7 @@ impl Machine {
         readable.extend(parts.filter_map(|part| needed_folder(Path::new(&**part), &self.root)));
         self.make_temporary();
         // It is not there yet, but the folder that it will be in is.
-        let name = self.temporary_name(job);
+        let name = temporary_name(job.folder);
         let temporary = whole(".nubrik/tmp").join(name.rsplit('/').next().unwrap_or(&name));
         let own = vec![whole(job.folder), temporary];
         readable.sort();
@@ -277,16 +276,11 @@ impl Machine {
         });
     }
 
-    /// A job's private temporary folder, from the root.
-    fn temporary_name(&self, job: &Job<'_>) -> String {
-        format!(".nubrik/tmp/{}", &Digest::of(job.folder.as_bytes()).hex()[..16])
-    }
-
     /// Makes a job's private temporary folder: its path from the root, which is the same in every
     /// run.
     fn temporary_folder(&self, job: &Job<'_>) -> io::Result<String> {
         self.make_temporary();
-        let folder = self.temporary_name(job);
+        let folder = temporary_name(job.folder);
         let path = self.root.join(&folder);
         match fs::create_dir(&path) {
             Err(e) if e.kind() == io::ErrorKind::AlreadyExists => {
@@ -325,60 +319,6 @@ fn environment(job: &Job<'_>, temporary: &str) -> Vec<(String, String)> {
     environment
 }
 
-/// What a job may touch. All paths are absolute, with links followed.
-struct Grants<'m> {
-    root: PathBuf,
-    system: &'m SystemFolders,
-    /// Files, and folders with all that is in them. Sorted.
-    readable: Vec<PathBuf>,
-    /// Folders that it may write to.
-    own: Vec<PathBuf>,
-}
-
-impl Grants<'_> {
-    fn may_write(&self, path: &Path) -> bool {
-        let device = path.starts_with("/dev") && self.system.cover(path);
-        device || self.own.iter().any(|folder| path.starts_with(folder))
-    }
-
-    fn may_read(&self, path: &Path) -> bool {
-        let declared = || path.ancestors().any(|p| self.readable.binary_search_by(|r| (**r).cmp(p)).is_ok());
-        self.may_write(path) || self.system.cover(path) || declared()
-    }
-
-    /// Whether a path is to look as though nothing were there: inside the workspace, undeclared, and not
-    /// on the way to something declared.
-    fn hide(&self, path: &Path) -> bool {
-        let leads_to_declared = || {
-            let at = self.readable.partition_point(|r| **r < *path);
-            self.readable.get(at).is_some_and(|next| next.starts_with(path))
-                || self.own.iter().any(|own| own.starts_with(path))
-        };
-        path.starts_with(&self.root) && !self.may_read(path) && !leads_to_declared()
-    }
-
-    fn judge(&self, touched: nubrik_confine::Touched) -> Touched {
-        let allowed = match touched.touch {
-            nubrik_confine::Touch::Written => self.may_write(&touched.path),
-            _ => self.may_read(&touched.path),
-        };
-        let inside = touched.path.strip_prefix(&self.root).map(Path::to_owned);
-        let path = inside.unwrap_or(touched.path).to_string_lossy().into();
-        let touch = match touched.touch {
-            nubrik_confine::Touch::LookedUp => Touch::LookedUp,
-            nubrik_confine::Touch::Read => Touch::Read,
-            nubrik_confine::Touch::Started => Touch::Started,
-            nubrik_confine::Touch::Written => Touch::Written,
-        };
-        let folder = match touched.found {
-            nubrik_confine::Found::Nothing => None,
-            nubrik_confine::Found::Folder => Some(true),
-            nubrik_confine::Found::File => Some(false),
-        };
-        Touched { path, touch, folder, allowed }
-    }
-}
-
 /// A process's words. A program that looks itself up by the name it was called by would find another
 /// one of that name in the step's own search path: such a program is called by its whole path.
 fn called_by(program: &Path, words: &[Arc<str>]) -> Vec<String> {
@@ -391,6 +331,11 @@ fn called_by(program: &Path, words: &[Arc<str>]) -> Vec<String> {
         }
     }
     words
+}
+
+/// The private temporary folder of the step in a folder, both from the root.
+pub(crate) fn temporary_name(folder: &str) -> String {
+    format!(".nubrik/tmp/{}", &Digest::of(folder.as_bytes()).hex()[..16])
 }
 
 /// A folder of this person and workspace in the machine's memory; `None` where there is none.

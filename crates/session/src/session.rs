@@ -1,8 +1,10 @@
 //! A session: one command's work in one workspace.
 
+mod observing;
 mod seal_files;
 mod sealing;
 mod standing;
+mod testing;
 
 use std::collections::HashMap;
 use std::fs::{self, File};
@@ -20,11 +22,9 @@ use nubrik_lang::{AddressPattern, AnswerText, Evaluation, Evaluator, Setting, Se
 use nubrik_source::WsPath;
 use nubrik_store::{LocalStore, Store};
 
-use crate::effects::{EffectEnd, EffectProblem};
 use crate::history::{self, BuildRecord, Chronicle};
 use crate::machine::Machine;
 use crate::results::Results;
-use crate::since::ChangedFiles;
 use crate::state_file::{StateFile, write_whole};
 use crate::workspace::{OpenProblem, Workspace};
 use crate::world::{DiskWorld, Seen};
@@ -401,7 +401,7 @@ impl Session {
         outcome.changes.published.extend(gone);
         self.count_earlier(evaluation, &mut outcome.summary);
         self.keep_history(patterns, chronicle, &outcome);
-        self.tidy_up(listener, &outcome);
+        self.tidy_up(&evaluation.graph, listener, &outcome);
         let results: Results = self.result_paths(evaluation).into_iter().collect();
         self.remember(std::mem::take(&mut outcome.changes))?;
         self.seal(patterns, evaluation, &outcome, &results)?;
@@ -426,7 +426,7 @@ impl Session {
         let request = Request { publish: false, ..Request::whole(&evaluation.graph, files) };
         let out = self.results_folder();
         let outcome = build(request, &out, &self.state, &self.machine, self.store(), listener, options);
-        self.tidy_up(listener, &outcome);
+        self.tidy_up(&evaluation.graph, listener, &outcome);
         self.remember(outcome.changes)?;
         Ok(BuildReport {
             summary: outcome.summary,
@@ -434,52 +434,6 @@ impl Session {
             cancelled: outcome.cancelled,
             machine_lacks: outcome.machine_lacks,
         })
-    }
-
-    /// Builds what the requested tests need, and runs those of them whose verdict does not stand, and those in
-    /// `again`. The session must hold the lock and have loaded the state.
-    pub fn test(
-        &mut self,
-        patterns: &[AddressPattern],
-        evaluation: &Evaluation,
-        verdicts: &[nubrik_graph::FileId],
-        again: &[nubrik_graph::StepId],
-        listener: &dyn Listener,
-        options: Options,
-    ) -> Result<BuildReport, BuildProblem> {
-        self.prepare(listener);
-        let chronicle = Chronicle::new(listener, &evaluation.graph);
-        let request = Request { publish: false, again, ..Request::whole(&evaluation.graph, verdicts) };
-        let out = self.results_folder();
-        let mut outcome = build(request, &out, &self.state, &self.machine, self.store(), &chronicle, options);
-        self.count_earlier(evaluation, &mut outcome.summary);
-        self.keep_history(patterns, chronicle, &outcome);
-        self.tidy_up(listener, &outcome);
-        self.remember(std::mem::take(&mut outcome.changes))?;
-        Ok(BuildReport {
-            summary: outcome.summary,
-            results: Results::default(),
-            cancelled: outcome.cancelled,
-            machine_lacks: outcome.machine_lacks,
-        })
-    }
-
-    /// What changed since a revision of git.
-    ///
-    /// # Errors
-    /// What git says where it cannot tell.
-    pub fn changed_since(&self, revision: &str) -> Result<ChangedFiles, String> {
-        let seen = self.seen.lock().unwrap_or_else(PoisonError::into_inner);
-        ChangedFiles::since(&self.workspace.root, revision, |file| {
-            seen.files.get(file).is_some_and(|entry| entry.roles.has(crate::seal::Roles::READ))
-        })
-    }
-
-    /// The single cases that the report of a check tells of; `None` where it has none that can be read.
-    pub fn cases(&self, graph: &Graph, step: &Step) -> Option<Vec<nubrik_cases::Case>> {
-        let report = step.check.as_ref()?.report?;
-        let bytes = self.machine.read(graph.file(report).path.as_str()).ok()?;
-        nubrik_cases::read(&bytes).ok()
     }
 
     /// Keeps what became of a build in which anything happened.
@@ -515,7 +469,7 @@ impl Session {
         nubrik_confine::become_reaper();
     }
 
-    fn tidy_up(&self, listener: &dyn Listener, outcome: &Outcome) {
+    fn tidy_up(&self, graph: &Graph, listener: &dyn Listener, outcome: &Outcome) {
         if let (Ok(store), true) = (&self.store, outcome.summary.ran > 0)
             && let Ok(Some(gone)) = store.keep_within(STORE_LIMIT)
         {
@@ -523,8 +477,17 @@ impl Session {
         }
         if self.machine.has_started_commands() {
             let ended = nubrik_confine::end_orphans();
-            if ended > 0 && !outcome.cancelled {
-                listener.hear(&Event::Notice(Notice::OrphansEnded(ended)));
+            if !ended.is_empty() && !outcome.cancelled {
+                let steps = graph.steps.iter().enumerate();
+                let of_step = |step: &Step, folder: &str| {
+                    folder.ends_with(&crate::machine::temporary_name(step.folder.as_str()))
+                };
+                let left = steps.filter(|(_, s)| ended.iter().flatten().any(|folder| of_step(s, folder)));
+                let mut targets: Vec<Arc<str>> =
+                    left.map(|(i, _)| graph.title(nubrik_graph::StepId(i as u32))).collect();
+                targets.sort();
+                targets.dedup();
+                listener.hear(&Event::Notice(Notice::OrphansEnded(ended.len(), targets)));
             }
         }
     }
@@ -623,74 +586,6 @@ impl Session {
         let own = self.workspace.own_folder();
         StateFile::in_folder(&own).save(&mut self.state, changes)?;
         write_whole(&own.join("tools"), &self.machine.tools.encode())
-    }
-
-    /// What this machine lacks to confine steps as the settings want.
-    pub fn unconfined(&self) -> Option<String> {
-        let support = nubrik_confine::support();
-        let mut missing = Vec::new();
-        if support.path_rules.is_none() {
-            missing.push("path rules (Landlock)");
-        }
-        if !support.network_filter {
-            missing.push("a system-call filter (seccomp)");
-        }
-        if self.workspace.settings.hide_undeclared && !self.machine.hides_undeclared() {
-            missing.push("supervised system calls, for `hide_undeclared`");
-        }
-        (!missing.is_empty()).then(|| missing.join(" and "))
-    }
-
-    /// Runs the steps of some targets once more under a recorder, and tells what they really read and wrote;
-    /// their results stay as they are. Everything must have been built, in this session. `None` where this
-    /// machine cannot record.
-    pub fn audit(
-        &self,
-        evaluation: &Evaluation,
-        listener: &dyn Listener,
-    ) -> Option<Vec<nubrik_engine::StepAudit>> {
-        let graph = &evaluation.graph;
-        let all = nubrik_graph::Closure::of(graph, evaluation.requested.iter().copied()).steps;
-        let own: Vec<_> =
-            all.into_iter().filter(|s| evaluation.targets.contains(&graph.step(*s).target)).collect();
-        nubrik_engine::audit(graph, &own, &self.state, &self.machine, self.store(), listener)
-    }
-
-    /// Opens a shell in the box of a step, in this terminal: its folder made anew, its environment, what it may
-    /// read and write. What it needs must have been built, in this session. Gives the shell's exit code; the
-    /// step's results stay as they are.
-    ///
-    /// # Errors
-    /// When the box or the shell cannot be had.
-    pub fn inside(
-        &self,
-        evaluation: &Evaluation,
-        step: nubrik_graph::StepId,
-        listener: &dyn Listener,
-    ) -> Result<i32, nubrik_engine::Failure> {
-        let graph = &evaluation.graph;
-        let prompt = format!("inside {} $ ", graph.title(step));
-        let mut ended = Ok(0);
-        nubrik_engine::in_box(graph, step, &self.state, &self.machine, listener, &mut |job| {
-            // With a terminal a shell with a prompt; else it reads what it is given.
-            let words: &[&str] =
-                if rustix::termios::isatty(rustix::stdio::stdin()) { &["sh", "-i"] } else { &["sh"] };
-            ended = self.machine.attach(job, Path::new("/bin/sh"), words, &prompt);
-        })?;
-        ended.map_err(|e| nubrik_engine::Failure::Machine { problem: format!("cannot start /bin/sh: {e}") })
-    }
-
-    /// Does what a job is for, in this terminal. What it uses must have been built.
-    ///
-    /// # Errors
-    /// When a secret, a tool or a program is not there.
-    pub fn run_effect(
-        &self,
-        graph: &Graph,
-        effect: &nubrik_graph::Effect,
-        args: &[String],
-    ) -> Result<EffectEnd, EffectProblem> {
-        crate::effects::run(&self.machine, self.machine.cancel(), graph, effect, args)
     }
 
     /// Lets other sessions change this workspace again.

@@ -362,7 +362,11 @@ impl<'g> Screen<'g> {
                     "steps are not fully confined: this kernel lacks {missing}; undeclared files may go unnoticed"
                 )
             }
-            Notice::OrphansEnded(count) => format!("{count} processes that steps left behind were ended"),
+            Notice::OrphansEnded(count, targets) => {
+                let processes = if *count == 1 { "1 process" } else { &format!("{count} processes") };
+                let text = format!("{processes} left behind by steps, ended now");
+                if targets.is_empty() { text } else { format!("{text}: {}", targets.join(", ")) }
+            }
             Notice::RoomMade(bytes) => {
                 let size = super::text::size(*bytes);
                 format!("kept results had grown too large; {size} not used for longest were removed")

@@ -312,7 +312,7 @@ impl Session {
         let chronicle = Chronicle::new(listener, &reached.part.graph);
         let mut outcome = build(request, &out, &self.state, &self.machine, self.store(), &chronicle, options);
         outcome.changes.published.extend(gone);
-        self.tidy_up(listener, &outcome);
+        self.tidy_up(&reached.part.graph, listener, &outcome);
         let (steps, results) = reached.comes_to();
         outcome.summary.current += steps.saturating_sub(outcome.summary.steps);
         outcome.summary.steps = steps;

@@ -1,0 +1,65 @@
+//! Looking into steps: what they really do, and what it is like where they run.
+
+use std::path::Path;
+
+use nubrik_engine::{Listener, Outside};
+use nubrik_lang::Evaluation;
+
+use super::Session;
+
+impl Session {
+    /// What this machine lacks to confine steps as the settings want.
+    pub fn unconfined(&self) -> Option<String> {
+        let support = nubrik_confine::support();
+        let mut missing = Vec::new();
+        if support.path_rules.is_none() {
+            missing.push("path rules (Landlock)");
+        }
+        if !support.network_filter {
+            missing.push("a system-call filter (seccomp)");
+        }
+        if self.workspace.settings.hide_undeclared && !self.machine.hides_undeclared() {
+            missing.push("supervised system calls, for `hide_undeclared`");
+        }
+        (!missing.is_empty()).then(|| missing.join(" and "))
+    }
+
+    /// Runs the steps of some targets once more under a recorder, and tells what they really read and wrote;
+    /// their results stay as they are. Everything must have been built, in this session. `None` where this
+    /// machine cannot record.
+    pub fn audit(
+        &self,
+        evaluation: &Evaluation,
+        listener: &dyn Listener,
+    ) -> Option<Vec<nubrik_engine::StepAudit>> {
+        let graph = &evaluation.graph;
+        let all = nubrik_graph::Closure::of(graph, evaluation.requested.iter().copied()).steps;
+        let own: Vec<_> =
+            all.into_iter().filter(|s| evaluation.targets.contains(&graph.step(*s).target)).collect();
+        nubrik_engine::audit(graph, &own, &self.state, &self.machine, self.store(), listener)
+    }
+
+    /// Opens a shell in the box of a step, in this terminal: its folder made anew, its environment, what it may
+    /// read and write. What it needs must have been built, in this session. Gives the shell's exit code; the
+    /// step's results stay as they are.
+    ///
+    /// # Errors
+    /// When the box or the shell cannot be had.
+    pub fn inside(
+        &self,
+        evaluation: &Evaluation,
+        step: nubrik_graph::StepId,
+        listener: &dyn Listener,
+    ) -> Result<i32, nubrik_engine::Failure> {
+        let graph = &evaluation.graph;
+        let prompt = format!("inside {} $ ", graph.title(step));
+        let mut ended = Ok(0);
+        nubrik_engine::in_box(graph, step, &self.state, &self.machine, listener, &mut |job| {
+            // With a terminal a shell with a prompt; else it reads what it is given.
+            let words: &[&str] =
+                if rustix::termios::isatty(rustix::stdio::stdin()) { &["sh", "-i"] } else { &["sh"] };
+            ended = self.machine.attach(job, Path::new("/bin/sh"), words, &prompt);
+        })?;
+        ended.map_err(|e| nubrik_engine::Failure::Machine { problem: format!("cannot start /bin/sh: {e}") })
+    }
+}

@@ -1,0 +1,60 @@
+//! Running tests, and what is to be known of them.
+
+use std::sync::PoisonError;
+
+use nubrik_engine::{Listener, Options, Outside, Request, build};
+use nubrik_graph::{Graph, Step};
+use nubrik_lang::{AddressPattern, Evaluation};
+
+use super::{BuildProblem, BuildReport, Session};
+use crate::history::Chronicle;
+use crate::results::Results;
+use crate::since::ChangedFiles;
+
+impl Session {
+    /// Builds what the requested tests need, and runs those of them whose verdict does not stand, and those in
+    /// `again`. The session must hold the lock and have loaded the state.
+    pub fn test(
+        &mut self,
+        patterns: &[AddressPattern],
+        evaluation: &Evaluation,
+        verdicts: &[nubrik_graph::FileId],
+        again: &[nubrik_graph::StepId],
+        listener: &dyn Listener,
+        options: Options,
+    ) -> Result<BuildReport, BuildProblem> {
+        self.prepare(listener);
+        let chronicle = Chronicle::new(listener, &evaluation.graph);
+        let request = Request { publish: false, again, ..Request::whole(&evaluation.graph, verdicts) };
+        let out = self.results_folder();
+        let mut outcome = build(request, &out, &self.state, &self.machine, self.store(), &chronicle, options);
+        self.count_earlier(evaluation, &mut outcome.summary);
+        self.keep_history(patterns, chronicle, &outcome);
+        self.tidy_up(&evaluation.graph, listener, &outcome);
+        self.remember(std::mem::take(&mut outcome.changes))?;
+        Ok(BuildReport {
+            summary: outcome.summary,
+            results: Results::default(),
+            cancelled: outcome.cancelled,
+            machine_lacks: outcome.machine_lacks,
+        })
+    }
+
+    /// The single cases that the report of a check tells of; `None` where it has none that can be read.
+    pub fn cases(&self, graph: &Graph, step: &Step) -> Option<Vec<nubrik_cases::Case>> {
+        let report = step.check.as_ref()?.report?;
+        let bytes = self.machine.read(graph.file(report).path.as_str()).ok()?;
+        nubrik_cases::read(&bytes).ok()
+    }
+
+    /// What changed since a revision of git.
+    ///
+    /// # Errors
+    /// What git says where it cannot tell.
+    pub fn changed_since(&self, revision: &str) -> Result<ChangedFiles, String> {
+        let seen = self.seen.lock().unwrap_or_else(PoisonError::into_inner);
+        ChangedFiles::since(&self.workspace.root, revision, |file| {
+            seen.files.get(file).is_some_and(|entry| entry.roles.has(crate::seal::Roles::READ))
+        })
+    }
+}
