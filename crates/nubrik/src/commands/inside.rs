@@ -4,8 +4,8 @@ use nubrik_engine::shown_command;
 use nubrik_graph::{Graph, StepId, Target};
 use nubrik_lang::Evaluation;
 
-use super::build::{build_files, exit_of, lock};
-use super::{Outcome, Silent, evaluate_with, labelled, open, patterns, say_wrong};
+use super::build::{build_files, exit_of};
+use super::{Outcome, Silent, labelled, open_at_address, say_wrong};
 use crate::arguments::{Choice, Face, How};
 use crate::exit::Exit;
 use crate::ui::failure::short;
@@ -14,13 +14,8 @@ use crate::ui::screen::Stream;
 use crate::ui::text::wrapped;
 
 pub fn inside(face: Face, choice: &Choice, address: &str, step: Option<&str>) -> Outcome<Exit> {
-    let mut session = open(face, choice)?;
-    lock(face, &mut session)?;
-    let patterns = patterns(face, &mut session, &[address.to_owned()])?;
-    session.load_state();
+    let (mut session, evaluation) = open_at_address(face, choice, address)?;
     let how = How::default();
-    let evaluation =
-        evaluate_with(face, &mut session, Some((how, Stream::Error)), |s| s.evaluate(&patterns))?;
     let graph = &evaluation.graph;
     let id = choose(face, evaluation, address, step)?;
     let node = graph.step(id);

@@ -175,6 +175,21 @@ pub fn evaluate(
     evaluate_with(face, session, None, |session| session.evaluate(patterns))
 }
 
+/// Opens the workspace to change it, and evaluates what an address means. Scans are shown on standard error.
+pub fn open_at_address(
+    face: Face,
+    choice: &Choice,
+    address: &str,
+) -> Outcome<(Session, &'static Evaluation)> {
+    let mut session = open(face, choice)?;
+    build::lock(face, &mut session)?;
+    let patterns = patterns(face, &mut session, &[address.to_owned()])?;
+    session.load_state();
+    let shown = Some((How::default(), Stream::Error));
+    let evaluation = evaluate_with(face, &mut session, shown, |s| s.evaluate(&patterns))?;
+    Ok((session, evaluation))
+}
+
 /// Evaluates as often as answers of scans are missing. Scans are shown as steps when `shown` says how.
 pub fn evaluate_with(
     face: Face,

@@ -15,8 +15,8 @@ use nubrik_engine::Outside;
 use nubrik_lang::TARGETS_FILE;
 use serde::Serialize;
 
-use super::build::{build_files, exit_of, lock};
-use super::{Outcome, evaluate_with, labelled, open, patterns, say_wrong};
+use super::build::{build_files, exit_of};
+use super::{Outcome, labelled, open, open_at_address, say_wrong};
 use crate::arguments::{Choice, Face, How, Watched};
 use crate::exit::Exit;
 use crate::ui::json;
@@ -275,13 +275,8 @@ fn words_without_watch() -> Vec<OsString> {
 
 /// Builds what a job or program uses, and gives a digest of all that decides what it does.
 fn fingerprint(face: Face, choice: &Choice, address: &str) -> Outcome<Vec<u8>> {
-    let mut session = open(face, choice)?;
-    lock(face, &mut session)?;
-    let patterns = patterns(face, &mut session, &[address.to_owned()])?;
-    session.load_state();
+    let (mut session, evaluation) = open_at_address(face, choice, address)?;
     let how = How::default();
-    let evaluation =
-        evaluate_with(face, &mut session, Some((how, Stream::Error)), |s| s.evaluate(&patterns))?;
     let graph = &evaluation.graph;
     let report = build_files(face, &mut session, evaluation, &evaluation.requested, how, Stream::Error)?;
     if exit_of(&report) != Exit::Done {
