@@ -242,6 +242,12 @@ impl Modules {
         }
     }
 
+    /// Whether the syntax is wrong in some text: then what seems to be missing there may only be not understood.
+    pub fn is_misread(&self, span: Span) -> bool {
+        let inside = |s: Span| s.file == span.file && s.start >= span.start && s.start <= span.end;
+        self.diagnostics.iter().any(|d| d.code == "syntax" && d.span.is_some_and(inside))
+    }
+
     /// Reports something at a place.
     pub fn report(&mut self, span: Span, diagnostic: Diagnostic) {
         self.diagnostics.push(diagnostic.at(span));

@@ -135,6 +135,9 @@ impl Evaluator<'_> {
                 let error = Diagnostic::error("missing-field", message).note(missing.doc);
                 error.mend(format!("{} = …   a value of type {}", missing.name, missing.ty.shown()))
             };
+            if self.modules.is_misread(span) {
+                return Err(Stop::Failed);
+            }
             return self.fail(span, error);
         }
         Ok(values)
