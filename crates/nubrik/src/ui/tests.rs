@@ -10,7 +10,7 @@ use serde::Serialize;
 use super::json;
 use super::paint::{Ink, Paint};
 use super::screen::ink_of;
-use super::text::{harmless, padded, time, width};
+use super::text::{cut, harmless, padded, time, width};
 use crate::arguments::Face;
 
 /// How many tests that stand are told of one by one; more of them are only counted.
@@ -145,6 +145,9 @@ fn standing(round: &Round, paint: Paint) -> String {
             Some(build) => format!("passed in build {build}, {}", result.reason),
             None => result.reason.clone(),
         };
+        // What does not fit on the line is the reason's end.
+        let room = paint.width.map_or(usize::MAX, |w| w.saturating_sub(10 + column + 3 + 8 + 3));
+        let when = cut(&when, room, paint.glyph("…", "..."));
         let word = paint.ink(ink_of(result.verdict), &format!("{:<10}", result.verdict.word()));
         out.push_str(&format!(
             "{word}{}   {:>8}  {}\n",
