@@ -71,23 +71,9 @@ pub enum Command {
         audit: bool,
     },
     /// Run tests whose verdicts do not stand, after building what they need
-    Test {
-        what: Vec<String>,
-        #[command(flatten)]
-        how: How,
-        #[command(flatten)]
-        which: WhichTests,
-    },
+    Test(Testing),
     /// Build a program or job and run it in this terminal
-    Run {
-        /// The target that makes the program, or the job
-        address: String,
-        /// Arguments for it
-        #[arg(last = true)]
-        args: Vec<String>,
-        #[command(flatten)]
-        how: How,
-    },
+    Run(Running),
     /// Build, test or run again whenever a file changes
     Watch {
         #[command(subcommand)]
@@ -218,6 +204,28 @@ pub enum Command {
     Lint,
 }
 
+/// Tests, and how they are run.
+#[derive(Args, Clone)]
+pub struct Testing {
+    pub what: Vec<String>,
+    #[command(flatten)]
+    pub how: How,
+    #[command(flatten)]
+    pub which: WhichTests,
+}
+
+/// Something to run.
+#[derive(Args, Clone)]
+pub struct Running {
+    /// The target that makes the program, or the job
+    pub address: String,
+    /// Arguments for it
+    #[arg(last = true)]
+    pub args: Vec<String>,
+    #[command(flatten)]
+    pub how: How,
+}
+
 /// What is done after each change.
 #[derive(clap::Subcommand, Clone)]
 pub enum Watched {
@@ -228,23 +236,9 @@ pub enum Watched {
         how: How,
     },
     /// Run tests whose verdicts do not stand
-    Test {
-        what: Vec<String>,
-        #[command(flatten)]
-        how: How,
-        #[command(flatten)]
-        which: WhichTests,
-    },
+    Test(Testing),
     /// Keep a program or job running; start it anew when what it uses changed
-    Run {
-        /// The target that makes the program, or the job
-        address: String,
-        /// Arguments for it
-        #[arg(last = true)]
-        args: Vec<String>,
-        #[command(flatten)]
-        how: How,
-    },
+    Run(Running),
 }
 
 /// What is done with the results kept for all workspaces.

@@ -13,16 +13,16 @@ use nubrik_session::Session;
 
 use super::build::{lock, options_of, screen_for};
 use super::{Outcome, evaluate_with, open, own_problem, patterns, say_wrong, wanting};
-use crate::arguments::{Choice, Face, How, WhichTests};
+use crate::arguments::{Choice, Face, How, Testing, WhichTests};
 use crate::exit::Exit;
 use crate::ui::screen::Stream;
 use crate::ui::tests::{self as ui, Round, TestResult};
 
-pub fn test(face: Face, choice: &Choice, words: &[String], how: How, which: &WhichTests) -> Outcome<Exit> {
+pub fn test(face: Face, choice: &Choice, tests: &Testing) -> Outcome<Exit> {
     let mut session = open(face, choice)?;
     lock(face, &mut session)?;
-    let patterns = wanting(patterns(face, &mut session, words)?, Wanted::Tests);
-    run(face, &mut session, &patterns, how, which)
+    let patterns = wanting(patterns(face, &mut session, &tests.what)?, Wanted::Tests);
+    run(face, &mut session, &patterns, tests.how, &tests.which)
 }
 
 /// Runs the chosen ones of some tests, in a locked session.

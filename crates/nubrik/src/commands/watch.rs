@@ -70,8 +70,8 @@ pub fn watch(face: Face, choice: &Choice, watched: &Watched) -> Outcome<Exit> {
     }
     let rounds = Rounds { face, changes, cancel, root, ignored: None };
     match watched {
-        Watched::Build { .. } | Watched::Test { .. } => rounds.again_and_again(),
-        Watched::Run { address, .. } => rounds.keep_running(choice, address),
+        Watched::Build { .. } | Watched::Test(_) => rounds.again_and_again(),
+        Watched::Run(running) => rounds.keep_running(choice, &running.address),
     }
 }
 
