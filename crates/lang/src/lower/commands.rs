@@ -110,7 +110,8 @@ impl Lowerer {
     /// ``sh`…` ``: what the shell reads, and the holes in it.
     pub(super) fn shell(&mut self, node: Node<'_>) -> Expr {
         let mut pieces = Vec::new();
-        self.shell_elements(node, false, &mut pieces);
+        self.shell_elements(node, &mut pieces);
+        note_quotes(&mut pieces);
         let blank = |piece: &ShellPiece| matches!(piece, ShellPiece::Literal(t) if t.trim().is_empty());
         if pieces.iter().all(blank) {
             let error = Diagnostic::error("empty-command", "this command starts no program");
@@ -120,7 +121,7 @@ impl Lowerer {
         Expr::Shell(Arc::new(pieces))
     }
 
-    fn shell_elements(&mut self, node: Node<'_>, inside: bool, pieces: &mut Vec<ShellPiece>) {
+    fn shell_elements(&mut self, node: Node<'_>, pieces: &mut Vec<ShellPiece>) {
         for element in node.elements() {
             let piece = match element {
                 Element::Token(token) => {
@@ -139,15 +140,15 @@ impl Lowerer {
                     let inner = node.node(id);
                     match inner.kind() {
                         SyntaxKind::CommandQuote => {
-                            self.shell_elements(inner, true, pieces);
+                            self.shell_elements(inner, pieces);
                             continue;
                         }
                         SyntaxKind::Hole => {
                             let piece = WordPiece::Value(self.child_expression(inner, 0));
-                            ShellPiece::Hole { piece, inside }
+                            ShellPiece::Hole { piece, inside: false }
                         }
                         SyntaxKind::HoleForm => match self.hole_form(inner) {
-                            Some(piece) => ShellPiece::Hole { piece, inside },
+                            Some(piece) => ShellPiece::Hole { piece, inside: false },
                             None => continue,
                         },
                         _ => continue,
@@ -233,5 +234,42 @@ fn push(reading: &mut Reading, span: Span, quoted: bool, piece: Option<WordPiece
         }
         (_, Some(piece)) => word.pieces.push(piece),
         (_, None) => {}
+    }
+}
+
+/// Notes for each hole of a script whether it stands between double quotes. What `$(…)` holds begins anew, even
+/// between them.
+fn note_quotes(pieces: &mut [ShellPiece]) {
+    #[derive(PartialEq)]
+    enum Within {
+        Quotes,
+        Brackets,
+    }
+    let mut open: Vec<Within> = Vec::new();
+    // A `$` and its bracket may be two pieces.
+    let mut dollar = false;
+    for piece in pieces {
+        let text = match piece {
+            ShellPiece::Hole { inside, .. } => {
+                *inside = open.last() == Some(&Within::Quotes);
+                dollar = false;
+                continue;
+            }
+            ShellPiece::Literal(text) => text,
+        };
+        let mut characters = text.chars();
+        while let Some(character) = characters.next() {
+            let quoted = open.last() == Some(&Within::Quotes);
+            match character {
+                '\\' => drop(characters.next()),
+                '\'' if !quoted => drop(characters.by_ref().find(|c| *c == '\'')),
+                '"' if quoted => drop(open.pop()),
+                '"' => open.push(Within::Quotes),
+                '(' if dollar || !quoted => open.push(Within::Brackets),
+                ')' if open.last() == Some(&Within::Brackets) => drop(open.pop()),
+                _ => {}
+            }
+            dollar = character == '$';
+        }
     }
 }
