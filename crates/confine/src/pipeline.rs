@@ -14,9 +14,10 @@ use rustix::pipe::{PipeFlags, pipe_with};
 
 use crate::record::{self, Recorder};
 use crate::sys::{self, Exit, Point, Start};
-use crate::{CancelSwitch, RuleSet};
+use crate::{Apart, CancelSwitch, RuleSet};
 
 /// One process to start.
+#[derive(Clone)]
 pub struct StageSpec {
     /// The program's file.
     pub program: PathBuf,
@@ -42,8 +43,10 @@ pub struct PipelineSpec<'a> {
     pub environment: &'a [(String, String)],
     /// What they may reach; everything where there are no rules.
     pub rules: Option<&'a RuleSet>,
-    /// Whether new sockets are refused.
+    /// Whether new sockets are refused; in a network of their own only those that lead out of it.
     pub filter_network: bool,
+    /// As whom they run, and in which network, where that is not this program's.
+    pub apart: Option<&'a Apart>,
     /// How long they may take.
     pub timeout: Option<Duration>,
     /// How much memory each process may have for its data, in bytes.
@@ -94,12 +97,12 @@ pub enum Ended {
     NotStarted(PathBuf, io::Error),
 }
 
-const PIPE_CLOSED_IN_SHELL: i32 = 128 + libc::SIGPIPE;
+pub(crate) const PIPE_CLOSED_IN_SHELL: i32 = 128 + libc::SIGPIPE;
 
-struct Process {
-    id: i32,
-    handle: OwnedFd,
-    exit: Option<Exit>,
+pub(crate) struct Process {
+    pub id: i32,
+    pub handle: OwnedFd,
+    pub exit: Option<Exit>,
 }
 
 /// Runs a pipeline to its end, whichever it is; afterwards none of its processes runs.
@@ -118,7 +121,8 @@ pub fn run(spec: &PipelineSpec<'_>, capture: &mut Capture, cancel: &CancelSwitch
         Err(e) => return Ended::NotStarted(PathBuf::new(), e.into()),
     };
     let (ours, theirs): (Vec<OwnedFd>, Vec<OwnedFd>) = pairs.into_iter().unzip();
-    let supervision = Supervision { filter: recorder.filter(spec.filter_network), sockets: theirs };
+    let supervision =
+        Supervision { filter: recorder.filter(spec.filter_network && spec.apart.is_none()), sockets: theirs };
     std::thread::scope(|scope| {
         for socket in &ours {
             scope.spawn(|| recorder.attend(socket, &stop));
@@ -130,7 +134,7 @@ pub fn run(spec: &PipelineSpec<'_>, capture: &mut Capture, cancel: &CancelSwitch
 }
 
 /// What processes need to be started under a supervisor.
-struct Supervision {
+pub(crate) struct Supervision {
     filter: Vec<libc::sock_filter>,
     /// By number of stage; once all processes have started they are dropped, so that a supervisor of one
     /// that never did stops waiting.
@@ -173,29 +177,37 @@ fn run_stages(
     stopped.unwrap_or_else(|| how_ended(&processes))
 }
 
-/// How often, and for how long in all, processes in the terminal are given time to end by themselves.
-const PATIENCE: (u32, Duration) = (100, Duration::from_millis(50));
+/// How long processes are given to end by themselves.
+pub(crate) const PATIENCE: Duration = Duration::from_secs(5);
 
 /// Asks processes in the terminal to end, and ends those that do not.
 fn end_gently(processes: &mut [Process]) {
     for process in processes.iter() {
         sys::ask_to_end(process.id);
     }
-    for _ in 0..PATIENCE.0 {
-        let mut fds: Vec<PollFd<'_>> =
-            processes.iter().map(|p| PollFd::new(&p.handle, PollFlags::IN)).collect();
-        let _ = poll(&mut fds, Timespec::try_from(PATIENCE.1).ok().as_ref());
-        if fds.iter().all(|fd| !fd.revents().is_empty()) {
-            return;
-        }
-    }
-    for process in processes.iter() {
-        sys::end(process.id);
+    if !all_ended(processes, PATIENCE) {
+        processes.iter().for_each(|process| sys::end(process.id));
     }
 }
 
+/// Waits until all processes have ended, but only so long; gives whether they have. None of them is taken note
+/// of, so that their numbers stay theirs.
+pub(crate) fn all_ended(processes: &[Process], patience: Duration) -> bool {
+    let deadline = Instant::now() + patience;
+    processes.iter().all(|process| {
+        loop {
+            let left = deadline.saturating_duration_since(Instant::now());
+            let mut fds = [PollFd::new(&process.handle, PollFlags::IN)];
+            match poll(&mut fds, Timespec::try_from(left).ok().as_ref()) {
+                Err(rustix::io::Errno::INTR) => {}
+                _ => return !fds[0].revents().is_empty(),
+            }
+        }
+    })
+}
+
 /// How a pipeline ended whose processes all have.
-fn how_ended(processes: &[Process]) -> Ended {
+pub(crate) fn how_ended(processes: &[Process]) -> Ended {
     let last = processes.len() - 1;
     for (i, process) in processes.iter().enumerate() {
         match process.exit {
@@ -210,7 +222,7 @@ fn how_ended(processes: &[Process]) -> Ended {
     Ended::Well
 }
 
-fn end_all(processes: &mut [Process], attached: bool) {
+pub(crate) fn end_all(processes: &mut [Process], attached: bool) {
     match processes.first() {
         Some(first) if !attached => sys::kill_group(first.id),
         _ => processes.iter().for_each(|process| sys::end(process.id)),
@@ -220,10 +232,10 @@ fn end_all(processes: &mut [Process], attached: bool) {
     }
 }
 
-type StartProblem = (PathBuf, io::Error);
+pub(crate) type StartProblem = (PathBuf, io::Error);
 
 /// Starts all stages; gives the end from which their output is read, unless it goes where this program's does.
-fn start_all(
+pub(crate) fn start_all(
     spec: &PipelineSpec<'_>,
     supervision: Option<&Supervision>,
     processes: &mut Vec<Process>,
@@ -278,6 +290,7 @@ fn start_all(
             rules: spec.rules.and_then(RuleSet::descriptor),
             // A supervisor's filter refuses the network itself.
             filter_network: spec.filter_network && supervision.is_none(),
+            apart: spec.apart.map(Apart::descriptors),
             supervised: supervision.map(|s| (s.filter.as_slice(), s.sockets[i].as_raw_fd())),
         };
         let (id, handle) = start_patiently(&start).map_err(at)?;

@@ -73,6 +73,7 @@ const ALLOW: u32 = 0x7fff_0000;
 const REFUSE: u32 = 0x0005_0000 | libc::EACCES as u32;
 const OFFSET_NUMBER: u32 = 0;
 const OFFSET_ARCHITECTURE: u32 = 4;
+const OFFSET_FIRST_ARGUMENT: u32 = 16;
 
 #[cfg(target_arch = "x86_64")]
 const ARCHITECTURE: u32 = 0xc000_003e;
@@ -101,6 +102,23 @@ static NETWORK_FILTER: [libc::sock_filter; 9] = [
     if_equal(libc::SYS_io_uring_setup as u32, 1, 0),
     statement(RETURN, ALLOW),
     statement(RETURN, REFUSE),
+    statement(RETURN, REFUSE),
+];
+
+/// Lets only sockets of the internet's families be made (2, 10) and those that ask the kernel for its own
+/// addresses (16), for processes whose network is one of their own: others would lead out of it by a path.
+static OWN_NETWORK_FILTER: [libc::sock_filter; 12] = [
+    statement(LOAD_WORD, OFFSET_ARCHITECTURE),
+    if_equal(ARCHITECTURE, 0, 9),
+    statement(LOAD_WORD, OFFSET_NUMBER),
+    libc::sock_filter { code: JUMP_AT_LEAST, jt: 7, jf: 0, k: 0x4000_0000 },
+    if_equal(libc::SYS_io_uring_setup as u32, 6, 0),
+    if_equal(libc::SYS_socket as u32, 0, 4),
+    statement(LOAD_WORD, OFFSET_FIRST_ARGUMENT),
+    if_equal(libc::AF_INET as u32, 2, 0),
+    if_equal(libc::AF_INET6 as u32, 1, 0),
+    if_equal(libc::AF_NETLINK as u32, 0, 1),
+    statement(RETURN, ALLOW),
     statement(RETURN, REFUSE),
 ];
 
@@ -198,6 +216,8 @@ pub(crate) struct Start<'a> {
     pub group: Option<i32>,
     pub rules: Option<RawFd>,
     pub filter_network: bool,
+    /// Who they are, and a network of their own if there is one.
+    pub apart: Option<(RawFd, Option<RawFd>)>,
     /// A filter that hands calls to a supervisor, and the socket on which the supervisor gets its end.
     pub supervised: Option<(&'a [libc::sock_filter], RawFd)>,
 }
@@ -211,7 +231,9 @@ struct Inside {
     /// -1: stays where it is.
     group: i32,
     rules: RawFd,
-    filter_network: bool,
+    network_filter: Option<&'static [libc::sock_filter]>,
+    /// -1: nowhere else.
+    apart: [RawFd; 2],
     supervising: libc::sock_fprog,
     /// -1: nobody supervises.
     supervisor: RawFd,
@@ -240,7 +262,13 @@ extern "C" fn child(inside: *mut libc::c_void) -> libc::c_int {
             if inside.group >= 0 {
                 libc::setpgid(0, inside.group);
             }
-            // Ends with the program that started it.
+            if inside.apart[0] >= 0 && libc::setns(inside.apart[0], libc::CLONE_NEWUSER) < 0 {
+                break 'failed true;
+            }
+            if inside.apart[1] >= 0 && libc::setns(inside.apart[1], libc::CLONE_NEWNET) < 0 {
+                break 'failed true;
+            }
+            // Ends with the program that started it. Being somebody else would undo that, so it comes after.
             libc::prctl(libc::PR_SET_PDEATHSIG, libc::SIGKILL);
             if libc::getppid() != inside.parent {
                 break 'failed true;
@@ -260,7 +288,7 @@ extern "C" fn child(inside: *mut libc::c_void) -> libc::c_int {
             }
             libc::umask(0o022);
             inside.point = 3;
-            if inside.rules >= 0 || inside.filter_network || inside.supervisor >= 0 {
+            if inside.rules >= 0 || inside.network_filter.is_some() || inside.supervisor >= 0 {
                 libc::prctl(libc::PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0);
             }
             if inside.rules >= 0 {
@@ -269,11 +297,9 @@ extern "C" fn child(inside: *mut libc::c_void) -> libc::c_int {
             if inside.rules >= 0 && libc::syscall(RESTRICT_SELF, inside.rules, 0u32) < 0 {
                 break 'failed true;
             }
-            if inside.filter_network {
-                let program = libc::sock_fprog {
-                    len: NETWORK_FILTER.len() as u16,
-                    filter: NETWORK_FILTER.as_ptr().cast_mut(),
-                };
+            if let Some(filter) = inside.network_filter {
+                let program =
+                    libc::sock_fprog { len: filter.len() as u16, filter: filter.as_ptr().cast_mut() };
                 if libc::prctl(libc::PR_SET_SECCOMP, 2, &raw const program, 0, 0) < 0 {
                     break 'failed true;
                 }
@@ -376,7 +402,12 @@ pub(crate) fn start(start: &Start<'_>) -> Result<(i32, OwnedFd), (Point, io::Err
         descriptors: [start.stdin, start.stdout, start.stderr],
         group: start.group.unwrap_or(-1),
         rules: start.rules.unwrap_or(-1),
-        filter_network: start.filter_network,
+        network_filter: match start.apart {
+            _ if !start.filter_network => None,
+            Some((_, Some(_))) => Some(&OWN_NETWORK_FILTER),
+            _ => Some(&NETWORK_FILTER),
+        },
+        apart: start.apart.map_or([-1, -1], |(user, network)| [user, network.unwrap_or(-1)]),
         supervising: libc::sock_fprog {
             len: start.supervised.map_or(0, |(filter, _)| filter.len() as u16),
             filter: start.supervised.map_or(std::ptr::null_mut(), |(filter, _)| filter.as_ptr().cast_mut()),
@@ -408,6 +439,11 @@ pub(crate) fn start(start: &Start<'_>) -> Result<(i32, OwnedFd), (Point, io::Err
         id
     };
     STACKS.set(Some(stack));
+    if start.apart.is_some() {
+        // Becoming somebody else made the shared memory one that its owner may not look into.
+        // SAFETY: sets a flag of this process, to what it is from the start.
+        unsafe { libc::prctl(libc::PR_SET_DUMPABLE, 1, 0, 0, 0) };
+    }
     // SAFETY: CLONE_PIDFD gave a new descriptor that nothing else owns.
     let process = unsafe { OwnedFd::from_raw_fd(process_fd) };
     if inside.error != 0 {
@@ -421,6 +457,112 @@ pub(crate) fn start(start: &Start<'_>) -> Result<(i32, OwnedFd), (Point, io::Err
         return Err((point, io::Error::from_raw_os_error(inside.error)));
     }
     Ok((id, process))
+}
+
+// Being apart: another user, who has no privileges, and a network of one's own.
+
+struct Holder {
+    network: bool,
+    ends: [RawFd; 2],
+}
+
+/// Runs in a copy of this process that is apart already: makes its network usable and waits until the other end
+/// of a pipe is closed. Only system calls.
+extern "C" fn hold(holder: *mut libc::c_void) -> libc::c_int {
+    // SAFETY: the pointer is to this copy of the parent's `Holder`; all else are system calls on variables of
+    // this function.
+    unsafe {
+        let holder = &*holder.cast::<Holder>();
+        libc::close(holder.ends[1]);
+        let mut code = 0;
+        if holder.network {
+            let mut request: libc::ifreq = std::mem::zeroed();
+            request.ifr_name[0] = b'l' as libc::c_char;
+            request.ifr_name[1] = b'o' as libc::c_char;
+            request.ifr_ifru.ifru_flags = libc::IFF_UP as libc::c_short;
+            let socket = libc::socket(libc::AF_INET, libc::SOCK_DGRAM | libc::SOCK_CLOEXEC, 0);
+            code = i32::from(libc::ioctl(socket, libc::SIOCSIFFLAGS, &raw const request) < 0);
+        }
+        let mut byte = 0u8;
+        libc::read(holder.ends[0], (&raw mut byte).cast(), 1);
+        libc::_exit(code)
+    }
+}
+
+/// Makes a user without privileges, and with `network` a network in which only its own processes are: handles
+/// that keep both alive. Whoever is not the superuser stays who they are; the superuser becomes nobody.
+pub(crate) fn new_apart(network: bool) -> io::Result<(OwnedFd, Option<OwnedFd>)> {
+    /// The number of `nobody`, nearly everywhere.
+    const NOBODY: u32 = 65534;
+    let (reading, writing) = rustix::pipe::pipe_with(rustix::pipe::PipeFlags::CLOEXEC)?;
+    let mut holder = Holder { network, ends: [reading.as_raw_fd(), writing.as_raw_fd()] };
+    let mut stack = vec![0u128; STACK / 16];
+    let flags = libc::CLONE_NEWUSER | if network { libc::CLONE_NEWNET } else { 0 } | libc::SIGCHLD;
+    // SAFETY: the child is a copy of this process, on a stack of its own, and does system calls only.
+    let id =
+        unsafe { libc::clone(hold, stack.as_mut_ptr_range().end.cast(), flags, (&raw mut holder).cast()) };
+    if id < 0 {
+        return Err(io::Error::last_os_error());
+    }
+    let own = |name: &str| format!("/proc/{id}/{name}");
+    let inside = |number: u32| if number == 0 { NOBODY } else { number };
+    let (user, group) = (rustix::process::geteuid().as_raw(), rustix::process::getegid().as_raw());
+    let made = std::fs::write(own("setgroups"), "deny")
+        .and_then(|()| std::fs::write(own("uid_map"), format!("{} {user} 1", inside(user))))
+        .and_then(|()| std::fs::write(own("gid_map"), format!("{} {group} 1", inside(group))))
+        .and_then(|()| {
+            let open = |name: &str| std::fs::File::open(own(name)).map(OwnedFd::from);
+            Ok((open("ns/user")?, if network { Some(open("ns/net")?) } else { None }))
+        });
+    drop(writing);
+    match wait(id) {
+        Exit::Code(0) => made,
+        _ => Err(io::Error::other("the kernel does not let the new network be used")),
+    }
+}
+
+struct SocketWanted {
+    apart: [RawFd; 2],
+    socket: RawFd,
+    error: i32,
+}
+
+/// Runs in a child that shares memory and descriptors with the parent thread, which waits. Only system calls.
+extern "C" fn make_socket(wanted: *mut libc::c_void) -> libc::c_int {
+    // SAFETY: the pointer is to the parent's live variable.
+    unsafe {
+        let wanted = &mut *wanted.cast::<SocketWanted>();
+        if libc::setns(wanted.apart[0], libc::CLONE_NEWUSER) == 0
+            && libc::setns(wanted.apart[1], libc::CLONE_NEWNET) == 0
+        {
+            let kind = libc::SOCK_STREAM | libc::SOCK_CLOEXEC | libc::SOCK_NONBLOCK;
+            wanted.socket = libc::socket(libc::AF_INET, kind, 0);
+        }
+        wanted.error = *libc::__errno_location();
+        libc::_exit(0)
+    }
+}
+
+/// A socket of a network apart, which does not block. A socket belongs to the network that it was made in.
+pub(crate) fn socket_apart(user: BorrowedFd<'_>, network: BorrowedFd<'_>) -> io::Result<OwnedFd> {
+    let mut wanted = SocketWanted { apart: [user.as_raw_fd(), network.as_raw_fd()], socket: -1, error: 0 };
+    let mut stack = vec![0u128; STACK / 16];
+    let flags = libc::CLONE_VM | libc::CLONE_VFORK | libc::CLONE_FILES | libc::SIGCHLD;
+    // SAFETY: as in `start`: this thread waits until the child has ended.
+    let id = unsafe {
+        libc::clone(make_socket, stack.as_mut_ptr_range().end.cast(), flags, (&raw mut wanted).cast())
+    };
+    if id < 0 {
+        return Err(io::Error::last_os_error());
+    }
+    wait(id);
+    // SAFETY: sets a flag of this process, to what it is from the start.
+    unsafe { libc::prctl(libc::PR_SET_DUMPABLE, 1, 0, 0, 0) };
+    if wanted.socket < 0 {
+        return Err(io::Error::from_raw_os_error(wanted.error));
+    }
+    // SAFETY: the child made it in the table of descriptors that both share; nothing else owns it.
+    Ok(unsafe { OwnedFd::from_raw_fd(wanted.socket) })
 }
 
 /// How a process ended.
@@ -452,6 +594,12 @@ pub(crate) fn wait(id: i32) -> Exit {
 pub(crate) fn kill_group(group: i32) {
     // SAFETY: sends a signal; a group that is gone is no harm.
     unsafe { libc::killpg(group, libc::SIGKILL) };
+}
+
+/// Asks a process group of ours to end.
+pub(crate) fn ask_group_to_end(group: i32) {
+    // SAFETY: sends a signal to a group whose leader was not waited for.
+    unsafe { libc::killpg(group, libc::SIGTERM) };
 }
 
 /// Asks a process of ours to end.
@@ -523,6 +671,17 @@ fn children_of_this() -> Vec<i32> {
         }
     }
     children
+}
+
+/// Ends a process of somebody's, by its number, and its group if it leads one.
+pub(crate) fn end_stranger(id: i32) {
+    // SAFETY: sends signals; whoever is gone is no harm.
+    unsafe {
+        if libc::getpgid(id) == id {
+            libc::killpg(id, libc::SIGKILL);
+        }
+        libc::kill(id, libc::SIGKILL);
+    }
 }
 
 /// Lets this program have as many files open as the machine allows.

@@ -55,6 +55,7 @@ impl Fixture {
             environment: &environment,
             rules: Some(&rules),
             filter_network: true,
+            apart: None,
             timeout: self.timeout,
             memory: self.memory,
             recorder,

@@ -4,7 +4,8 @@ use std::collections::{HashMap, HashSet};
 use std::sync::atomic::AtomicBool;
 use std::sync::{Arc, Condvar, Mutex, MutexGuard, OnceLock, PoisonError};
 
-use nubrik_graph::{Closure, FileId, Graph, ResultFile, StepId, ToolId, longest_chains};
+use nubrik_graph::{Closure, FileId, Graph, ResultFile, Service, Step, StepId, ToolId, longest_chains};
+use nubrik_source::WsPath;
 use nubrik_store::{Digest, Store};
 
 use crate::event::{Event, Failure, Listener, Summary, Verdict};
@@ -183,6 +184,42 @@ struct Progress {
     machine_lacks: bool,
     /// Time that each step took in this build, by number of step.
     micros: Vec<u64>,
+    /// How many steps that are not done with may need each service, by the service's folder.
+    needed: HashMap<WsPath, usize>,
+}
+
+/// How many of some steps use each service, directly or by way of another one.
+fn needed_services(graph: &Graph, steps: &[StepId]) -> HashMap<WsPath, usize> {
+    let mut needed = HashMap::new();
+    for id in steps {
+        for service in all_services(graph.step(*id)) {
+            *needed.entry(service.folder.clone()).or_default() += 1;
+        }
+    }
+    needed
+}
+
+/// All services that run for a step, those among them that others need.
+fn all_services(step: &Step) -> Vec<Arc<Service>> {
+    let mut all = Vec::new();
+    step.services.iter().for_each(|service| service.add_to(&mut all));
+    all
+}
+
+impl Progress {
+    /// The services that nobody needs any more now that a step is done with; users of a service before it.
+    fn no_longer_needed(&mut self, step: &Step) -> Vec<Arc<Service>> {
+        let mut all = all_services(step);
+        all.retain(|service| {
+            let count = self.needed.get_mut(&service.folder);
+            count.is_some_and(|count| {
+                *count -= 1;
+                *count == 0
+            })
+        });
+        all.reverse();
+        all
+    }
 }
 
 struct Schedule<'b, 'a> {
@@ -295,6 +332,7 @@ impl<'b, 'a> Schedule<'b, 'a> {
             summary: Summary::default(),
             machine_lacks: false,
             micros: vec![0; count],
+            needed: needed_services(graph, &order),
         };
         Schedule {
             build,
@@ -411,7 +449,17 @@ impl<'b, 'a> Schedule<'b, 'a> {
     }
 
     fn finish(&self, step: StepId, done: Done) {
-        let lacks = matches!(done.failure, Some(Failure::NoTool(_)));
+        let node = self.build.graph.step(step);
+        if !node.services.is_empty() {
+            // Before others see that nothing is left to do: a service ends with the thread that started it.
+            let unneeded = lock(&self.progress).no_longer_needed(node);
+            unneeded.iter().for_each(|service| self.build.outside.no_longer_needed(service));
+        }
+        let lacks = match &done.failure {
+            Some(Failure::NoTool(_)) => true,
+            Some(Failure::Service(failure)) => failure.problem.lies_in_machine(),
+            _ => false,
+        };
         let ran = matches!(done.verdict, Verdict::Ran | Verdict::Failed);
         let (verdict, micros) = (done.verdict, done.micros);
         self.build.listener.hear(&Event::Done {

@@ -1,9 +1,45 @@
 //! Commands as people paste them into a shell.
 
-use nubrik_graph::{Stage, Step};
+use std::sync::Arc;
+
+use nubrik_graph::{Service, ServiceCommand, Serving, Stage, Step, shown_marks};
+use nubrik_source::WsPath;
 
 /// A step's commands, one a line, quoted for a POSIX shell, to be run in the workspace's root.
 pub fn shown_command(step: &Step) -> Vec<String> {
+    let commands = shown_with_marks(step);
+    commands.iter().map(|text| shown_marks(text, &step.services)).collect()
+}
+
+/// The commands of a service for people, each with the field that it stands in.
+pub fn shown_service(service: &Arc<Service>) -> Vec<(&'static str, String)> {
+    let env: String = service.env.iter().map(|(n, v)| format!("{n}={} ", shown_word(v))).collect();
+    let shown = |command: &ServiceCommand| {
+        let stages: Vec<String> = command
+            .iter()
+            .map(|s| format!("{env}{}", shown_words(&s.words, [&s.stdin, &s.stdout, &s.stderr])))
+            .collect();
+        shown_marks(&stages.join(" | "), std::slice::from_ref(service))
+    };
+    let mut lines = Vec::new();
+    match &service.serving {
+        Serving::Here { prepare, run, fill, stop, .. } => {
+            lines.extend(prepare.iter().map(|c| ("prepare", shown(c))));
+            lines.push(("run", shown(run)));
+            lines.extend(service.ready.iter().map(|c| ("ready", shown(c))));
+            lines.extend(fill.iter().map(|c| ("fill", shown(c))));
+            lines.extend(stop.iter().map(|c| ("stop", shown(c))));
+        }
+        Serving::Elsewhere { address, port } => {
+            lines.push(("address", shown_marks(address, &[])));
+            lines.push(("port", shown_marks(port, &[])));
+            lines.extend(service.ready.iter().map(|c| ("ready", shown(c))));
+        }
+    }
+    lines
+}
+
+fn shown_with_marks(step: &Step) -> Vec<String> {
     let variables: String = step.env.iter().map(|(n, v)| format!("{n}={} ", shown_word(v))).collect();
     step.commands
         .iter()
@@ -16,8 +52,12 @@ pub fn shown_command(step: &Step) -> Vec<String> {
 }
 
 fn shown_stage(stage: &Stage) -> String {
-    let mut words: Vec<String> = stage.words.iter().map(|w| shown_word(w)).collect();
-    for (sign, file) in [("<", &stage.stdin), (">", &stage.stdout), ("2>", &stage.stderr)] {
+    shown_words(&stage.words, [&stage.stdin, &stage.stdout, &stage.stderr])
+}
+
+fn shown_words(words: &[Arc<str>], redirects: [&Option<WsPath>; 3]) -> String {
+    let mut words: Vec<String> = words.iter().map(|w| shown_word(w)).collect();
+    for (sign, file) in ["<", ">", "2>"].into_iter().zip(redirects) {
         if let Some(file) = file {
             words.push(format!("{sign} {}", shown_word(file.as_str())));
         }
@@ -28,7 +68,8 @@ fn shown_stage(stage: &Stage) -> String {
 /// A word, quoted where a shell would take it for something else.
 pub fn shown_word(word: &str) -> String {
     let plain = |b: u8| b.is_ascii_alphanumeric() || b"-_./=:,+@%^".contains(&b);
-    if !word.is_empty() && word.bytes().all(plain) {
+    let outside_marks = word.split(nubrik_graph::SECRET).step_by(2);
+    if !word.is_empty() && outside_marks.flat_map(str::bytes).all(plain) {
         return word.to_owned();
     }
     format!("'{}'", word.replace('\'', "'\\''"))

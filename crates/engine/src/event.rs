@@ -5,7 +5,7 @@ use std::sync::Arc;
 use nubrik_graph::StepId;
 
 use crate::differences::Comparison;
-use crate::outside::{ToolProblem, Touch};
+use crate::outside::{ServiceFailure, ToolProblem, Touch};
 use crate::reason::Reason;
 
 /// What became of a step.
@@ -129,6 +129,15 @@ pub enum Failure {
     BadReport {
         /// Why not.
         problem: String,
+    },
+    /// A service that the step needs is not there.
+    Service(Box<ServiceFailure>),
+    /// A file that the step wrote holds a secret of a service.
+    ToldSecret {
+        /// The secret's name.
+        name: String,
+        /// The file, as the step's folder has it.
+        file: String,
     },
     /// The disk on which outputs are made is full, so that they cannot be trusted to be whole.
     NoRoom,

@@ -16,6 +16,17 @@ use crate::state::StepMemory;
 /// Stands among the tools of steps from which undeclared files are hidden. No tool has a name with a space.
 pub(crate) const HIDING: &str = "hiding of undeclared files";
 
+/// What stands for the key of a result that was made while a service stood at another address than always: no
+/// step has that key, so that it is made again.
+pub(crate) const OTHER_ADDRESS: &[u8] = b"a service stood elsewhere";
+
+impl StepMemory {
+    /// Whether the step is to run again, since a service stood somewhere else than always.
+    pub fn is_unusual(&self) -> bool {
+        self.first_key == Digest::of(OTHER_ADDRESS)
+    }
+}
+
 /// What a step is made of now.
 pub(crate) struct Examined {
     pub id: StepId,
@@ -104,6 +115,9 @@ impl Build<'_> {
     /// Decides what is to be done with a step.
     pub(crate) fn decide(&self, id: StepId, now: &Examined) -> Decision {
         let step = self.graph.step(id);
+        if let Some(service) = step.services.iter().find(|s| s.is_elsewhere()) {
+            return Decision::Run(Reason::UsesElsewhere { service: service.address.clone() });
+        }
         let memory = self.before.steps.get(step.folder.shared());
         let (reason, in_place) = match &memory {
             None => (Reason::New, false),
@@ -191,6 +205,9 @@ impl Build<'_> {
                     true => Reason::ConfinementChanged,
                     false => Reason::ToolChanged { tool: tool.clone() },
                 };
+            }
+            if memory.is_unusual() {
+                return Reason::OtherAddress;
             }
             // All parts are the same, and the key is not: it is put together in another way.
             return Reason::RulesChanged;

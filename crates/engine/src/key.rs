@@ -6,7 +6,10 @@
 
 use std::sync::Arc;
 
-use nubrik_graph::{FileId, Graph, Native, Placement, Program, Step, WorkFolder};
+use nubrik_graph::{
+    FileId, Graph, Native, Placement, Program, Service, ServiceCommand, ServiceProgram, Serving, Step,
+    WorkFolder,
+};
 use nubrik_store::{Digest, Encoder};
 
 /// Version of the format, of the confinement's rules and of the environment that steps get. Any
@@ -80,7 +83,60 @@ pub(crate) fn command_digest(graph: &Graph, step: &Step) -> Digest {
     out.text(step.status.map_or("", |f| graph.file(f).path.as_str()));
     // The other limits decide whether there is a result, never which one.
     out.bool(step.limits.network);
+    // A step without services has the bytes that it had before there were any.
+    if !step.services.is_empty() {
+        out.list(&step.services, |out, service| service_part(service, out));
+    }
     Digest::of(&out.bytes)
+}
+
+/// What a service is. Where it is when it runs, how long it may take to be ready and how it is stopped decide
+/// whether there is a result, never which one.
+fn service_part(service: &Service, out: &mut Encoder) {
+    let command = |out: &mut Encoder, command: &ServiceCommand| {
+        out.list(command, |out, stage| {
+            match &stage.program {
+                ServiceProgram::Tool(name) => {
+                    out.u8(0);
+                    out.text(name);
+                }
+                ServiceProgram::File(path) => {
+                    out.u8(1);
+                    out.text(path.as_str());
+                }
+            }
+            out.list(&stage.words, |out, word| out.text(word));
+            for redirect in [&stage.stdin, &stage.stdout, &stage.stderr] {
+                out.text(redirect.as_ref().map_or("", |path| path.as_str()));
+            }
+        });
+    };
+    out.text(service.folder.as_str());
+    match &service.serving {
+        Serving::Here { prepare, run, fill, shared, .. } => {
+            out.u8(0);
+            out.list(prepare, command);
+            command(out, run);
+            out.list(fill, command);
+            out.bool(*shared);
+        }
+        Serving::Elsewhere { address, port } => {
+            out.u8(1);
+            out.text(address);
+            out.text(port);
+        }
+    }
+    out.list(&service.env, |out, (name, value)| {
+        out.text(name);
+        out.text(value);
+    });
+    out.list(&service.lists, |out, list| {
+        out.text(list.path.as_str());
+        out.list(&list.lines, |out, line| out.text(line));
+    });
+    out.list(&service.folders, |out, folder| out.text(folder));
+    out.text(service.work.as_str());
+    out.list(&service.needs, |out, need| service_part(need, out));
 }
 
 /// What the tool does itself.

@@ -21,7 +21,7 @@ mod state;
 mod table;
 
 pub use build::{Build, Options, Outcome, Request, build};
-pub use command_text::{shown_command, shown_word};
+pub use command_text::{shown_command, shown_service, shown_word};
 pub use differences::{Comparison, Difference, Part};
 pub use event::{Event, Failure, Listener, Notice, PlannedStep, Refusal, Summary, Verdict};
 pub use files::FileTable;
@@ -29,7 +29,8 @@ pub use found::{Listed, parse_listing};
 pub use key::{KEY_VERSION, declared_key};
 pub use observe::{StepAudit, audit, in_box};
 pub use outside::{
-    FoundTool, Job, JobEnd, Outside, Placed, Seen, Signature, ToolProblem, Touch, Touched, TreeFile, Work,
+    FoundTool, Job, JobEnd, Lent, Outside, Placed, Seen, ServiceFailure, ServiceProblem, Signature,
+    ToolProblem, Touch, Touched, TreeFile, Work,
 };
 pub use plan::{Supposed, plan};
 pub use queue::{Forecast, Room, forecast};

@@ -23,6 +23,9 @@ const TOLD: usize = 6;
 /// Names that interpreters try to write beside what they read, and do without when they may not.
 const HARMLESS: [&str; 1] = ["__pycache__"];
 
+/// Where programs look how the machine is set up, and go on without an answer.
+const SETTINGS_OF_MACHINE: &str = "/sys/";
+
 /// What a step was seen to do when it ran once more, beside what it declares. Paths are from the workspace's
 /// root; each list is sorted.
 #[derive(Clone, Debug)]
@@ -91,7 +94,17 @@ pub fn in_box(
     build.beside_results(step, || {
         build.prepare(step)?;
         let (readable, work) = (build.readable(step), node.work.path());
-        act(&build.job(node, Vec::new(), &readable, &tools, work.as_str()));
+        let lent = match node.services.as_slice() {
+            [] => None,
+            services => {
+                let lent = outside.lend(node.folder.as_str(), services, node.limits.network);
+                let stopped = || Failure::Machine { problem: "it was stopped".to_owned() };
+                Some(lent.map_err(|why| why.map_or_else(stopped, |why| Failure::Service(Box::new(why))))?)
+            }
+        };
+        let job = build.job(node, Vec::new(), &readable, &tools, work.as_str());
+        act(&Job { lent: lent.as_ref(), ..job });
+        lent.map(|lent| outside.give_back(lent));
         Ok(())
     })?
 }
@@ -156,7 +169,8 @@ impl Build<'_> {
             let reads = touched.touch != Touch::LookedUp;
             // What is not there cannot be read by anyone; what is to be made may well not be there.
             let there = touched.folder.is_some() || touched.touch == Touch::Written;
-            let harmless = touched.path.split('/').any(|name| HARMLESS.contains(&name));
+            let harmless = touched.path.split('/').any(|name| HARMLESS.contains(&name))
+                || touched.path.starts_with(SETTINGS_OF_MACHINE);
             if touched.allowed || !reads || !there || harmless {
                 continue;
             }

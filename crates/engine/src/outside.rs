@@ -4,7 +4,7 @@ use std::io;
 use std::path::PathBuf;
 use std::sync::Arc;
 
-use nubrik_graph::{ArchiveFormat, Limits, Stage};
+use nubrik_graph::{ArchiveFormat, Limits, Service, Stage};
 use nubrik_store::Digest;
 
 /// What a file's metadata says: while it stays the same, so does the content.
@@ -93,6 +93,55 @@ pub struct Job<'a> {
     pub work: &'a str,
     /// What it may take of the machine.
     pub limits: Limits,
+    /// The services that run meanwhile.
+    pub lent: Option<&'a Lent>,
+}
+
+/// Services that run for somebody.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Lent {
+    /// By which the machine knows the loan.
+    pub number: u64,
+    /// Whether they stand where they always do, so that what is made with them is the same in every run.
+    pub as_always: bool,
+}
+
+/// Why a service is not there for who needs it.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct ServiceFailure {
+    /// The service's address.
+    pub service: Arc<str>,
+    /// Where it is defined.
+    pub place: Arc<str>,
+    /// What went wrong.
+    pub problem: ServiceProblem,
+    /// What it printed at the end.
+    pub printed: Vec<u8>,
+}
+
+/// What went wrong with a service.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub enum ServiceProblem {
+    /// It was not ready in time: how long it had, in milliseconds, and how often it was asked.
+    NotReady(u64, u32),
+    /// It runs somewhere else, and did not answer: how long it had, in milliseconds, and how often it was asked.
+    NoAnswer(u64, u32),
+    /// It ended before it was ready, so.
+    Ended(String),
+    /// A command of it failed: which field it stands in, and how it ended.
+    Command(&'static str, String),
+    /// A program cannot be started: which, and why.
+    NotStarted(String, String),
+    /// A tool is not on this machine.
+    NoTool(ToolProblem),
+    /// The variable of a secret is not set.
+    NoSecret(String),
+    /// What stands for its port is none.
+    BadPort,
+    /// It did not come up for somebody else, who says why.
+    SaidBefore,
+    /// The machine refused something.
+    Machine(String),
 }
 
 /// What a command did with a path, the mildest first.
@@ -144,6 +193,13 @@ impl Seen {
                 Err(at) => self.touched.insert(at, touched),
             }
         }
+    }
+}
+
+impl ServiceProblem {
+    /// Whether another machine, or another environment, would do.
+    pub fn lies_in_machine(&self) -> bool {
+        matches!(self, Self::NoTool(_) | Self::NoSecret(_) | Self::Machine(_))
     }
 }
 
@@ -261,6 +317,43 @@ pub trait Outside: Sync {
     /// The same under a recorder, which tells what the processes did; `None` where the machine has none.
     fn run_recorded(&self, job: &Job<'_>, printed: &mut Vec<u8>) -> Option<(JobEnd, Seen)> {
         let _ = (job, printed);
+        None
+    }
+    /// Makes services ready for a user, a step's folder or another name: those that are shared and run already
+    /// as they are, others are started. `network` says whether the user sees this machine's network.
+    ///
+    /// # Errors
+    /// Why one of them is not there; `None` when everything is being stopped.
+    fn lend(
+        &self,
+        user: &str,
+        services: &[Arc<Service>],
+        network: bool,
+    ) -> Result<Lent, Option<ServiceFailure>> {
+        let _ = (user, network);
+        let first = services.first().ok_or(None)?;
+        let problem = ServiceProblem::Machine("there are no services here".to_owned());
+        Err(Some(ServiceFailure {
+            service: first.address.clone(),
+            place: first.place.to_string().into(),
+            problem,
+            printed: Vec::new(),
+        }))
+    }
+    /// Takes services back from their user; those that only it had are stopped. Gives what they printed at the
+    /// end, each with its address.
+    fn give_back(&self, lent: Lent) -> Vec<(Arc<str>, Vec<u8>)> {
+        let _ = lent;
+        Vec::new()
+    }
+    /// Takes note that nobody will need a shared service any more: it is stopped when all have given it back.
+    fn no_longer_needed(&self, service: &Service) {
+        let _ = service;
+    }
+    /// The secret that stands in a file below a folder, of those that the services of a loan know: its name, and
+    /// the file.
+    fn tells_secret(&self, folder: &str, lent: &Lent) -> Option<(String, String)> {
+        let _ = (folder, lent);
         None
     }
     /// Whether commands are told that files which they do not declare are not there.

@@ -5,13 +5,13 @@ use std::sync::Arc;
 use std::time::Instant;
 
 use nubrik_graph::{Check, Native, Program, Stage, Step, StepId, WorkFolder};
-use nubrik_store::{FoundInput, OutputRecord, Record, RecordEntry, TreeEntry};
+use nubrik_store::{Digest, FoundInput, OutputRecord, Record, RecordEntry, TreeEntry};
 
 use crate::build::Build;
 use crate::event::{Event, Failure, Notice};
-use crate::examine::Examined;
+use crate::examine::{Examined, OTHER_ADDRESS};
 use crate::found::{Listed, parse_listing};
-use crate::outside::{FoundTool, Job, JobEnd, Placed, Seen, Signature, Work};
+use crate::outside::{FoundTool, Job, JobEnd, Lent, Placed, Seen, Signature, Work};
 use crate::reason::Reason;
 use crate::state::StepMemory;
 
@@ -20,6 +20,17 @@ const PASSED: &str = "passed\n";
 
 /// How many results with other found inputs are kept under one first key.
 const RESULTS_PER_KEY: usize = 8;
+
+/// How the commands of a step ran that ended well.
+struct Ran<'a> {
+    reason: &'a Reason,
+    /// Nanoseconds since 1970.
+    began_at: i64,
+    micros: u64,
+    printed: &'a [u8],
+    /// Whether they saw what they see in every run.
+    as_always: bool,
+}
 
 /// What became of running a step.
 pub(crate) struct Performed {
@@ -81,8 +92,12 @@ impl Build<'_> {
         let began = Instant::now();
         let began_at = self.outside.now();
         let ran = self.run_commands(id, &now.tools, &mut printed, None);
+        let as_always = *ran.as_ref().unwrap_or(&true);
         let micros = began.elapsed().as_micros() as u64;
-        let result = ran.and_then(|()| self.keep(id, now, reason, began_at, micros, &printed).map_err(Some));
+        let result = ran.and_then(|_| {
+            let ran = Ran { reason, began_at, micros, printed: &printed, as_always };
+            self.keep(id, now, &ran).map_err(Some)
+        });
         let result = result.map_err(|failure| {
             failure.map(|failure| self.look_closer(id, &now.tools, failure, micros, &printed))
         });
@@ -144,17 +159,18 @@ impl Build<'_> {
         Ok(())
     }
 
-    /// Runs a step's commands in its folder, made anew; with `seen`, under a recorder.
+    /// Runs a step's commands in its folder, made anew; with `seen`, under a recorder. Gives whether they saw
+    /// what they see in every run: a service may stand somewhere else than always.
     pub(crate) fn run_commands(
         &self,
         id: StepId,
         tools: &[FoundTool],
         printed: &mut Vec<u8>,
         seen: Option<&mut Seen>,
-    ) -> Result<(), Option<Failure>> {
+    ) -> Result<bool, Option<Failure>> {
         self.prepare(id)?;
         let step = self.graph.step(id);
-        let ended = self.run_pipelines(id, tools, printed, seen)?;
+        let (ended, as_always) = self.run_with_services(id, tools, printed, seen)?;
         if let Some(status) = step.status {
             let code = ended.unwrap_or(0);
             let work = Work::Write { text: format!("{code}\n").into(), executable: false };
@@ -172,7 +188,38 @@ impl Build<'_> {
             // What was not made shows when the outputs are taken.
             let _ = self.outside.work(&Work::Take(from), self.graph.file(*file).path.as_str());
         }
-        Ok(())
+        Ok(as_always)
+    }
+
+    /// Runs a step's commands while the services run that they need.
+    fn run_with_services(
+        &self,
+        id: StepId,
+        tools: &[FoundTool],
+        printed: &mut Vec<u8>,
+        seen: Option<&mut Seen>,
+    ) -> Result<(Option<i32>, bool), Option<Failure>> {
+        let step = self.graph.step(id);
+        if step.services.is_empty() {
+            return Ok((self.run_pipelines(id, tools, printed, seen, None)?, true));
+        }
+        let lent = self.outside.lend(step.folder.as_str(), &step.services, step.limits.network);
+        let lent = lent.map_err(|why| why.map(|why| Failure::Service(Box::new(why))))?;
+        let as_always = lent.as_always;
+        let mut ran = self.run_pipelines(id, tools, printed, seen, Some(&lent));
+        if let Some((name, file)) = self.outside.tells_secret(step.folder.as_str(), &lent) {
+            // Neither what it made nor what is left of it may stay.
+            self.outside.discard(step.folder.as_str());
+            ran = Err(Some(Failure::ToldSecret { name, file }));
+        }
+        let said = self.outside.give_back(lent);
+        if let Err(Some(_)) = &ran {
+            for (service, text) in said.iter().filter(|(_, text)| !text.is_empty()) {
+                printed.extend_from_slice(format!("\n[{service} printed at the end]\n").as_bytes());
+                printed.extend_from_slice(text);
+            }
+        }
+        Ok((ran?, as_always))
     }
 
     /// Looks at the cases that a check whose commands ended well tells of.
@@ -221,6 +268,7 @@ impl Build<'_> {
         tools: &[FoundTool],
         printed: &mut Vec<u8>,
         mut seen: Option<&mut Seen>,
+        lent: Option<&Lent>,
     ) -> Result<Option<i32>, Option<Failure>> {
         let step = self.graph.step(id);
         let readable = self.readable(id);
@@ -234,7 +282,7 @@ impl Build<'_> {
                 };
                 stages.push((program, stage));
             }
-            let job = self.job(step, stages, &readable, tools, work.as_str());
+            let job = Job { lent, ..self.job(step, stages, &readable, tools, work.as_str()) };
             let recorded = seen.as_mut().and_then(|seen| {
                 let (end, more) = self.outside.run_recorded(&job, printed)?;
                 seen.add(more);
@@ -283,19 +331,12 @@ impl Build<'_> {
         work: &'j str,
     ) -> Job<'j> {
         let (folder, limits) = (step.folder.as_str(), step.limits);
-        Job { stages, env: &step.env, folder, readable, tools, work, limits }
+        Job { stages, env: &step.env, folder, readable, tools, work, limits, lent: None }
     }
 
     /// Takes note of what the commands made and read, and keeps it in the store.
-    fn keep(
-        &self,
-        id: StepId,
-        now: &Examined,
-        reason: &Reason,
-        began_at: i64,
-        micros: u64,
-        printed: &[u8],
-    ) -> Result<StepMemory, Failure> {
+    fn keep(&self, id: StepId, now: &Examined, ran: &Ran<'_>) -> Result<StepMemory, Failure> {
+        let Ran { reason, began_at, micros, printed, as_always } = *ran;
         let step = self.graph.step(id);
         // Commands that do not look whether they could write end well with half of their output.
         if self.outside.is_full() {
@@ -316,8 +357,12 @@ impl Build<'_> {
             printed: printed.to_vec(),
             micros,
         };
-        let memory = self.memory_of(now, &entry, signatures, reason);
-        if let Some(store) = self.store {
+        let mut memory = self.memory_of(now, &entry, signatures, reason);
+        if !as_always {
+            memory.first_key = Digest::of(OTHER_ADDRESS);
+        }
+        let is_kept = as_always && !step.services.iter().any(|s| s.is_elsewhere());
+        if let Some(store) = self.store.filter(|_| is_kept) {
             let mut record = match step.found.is_empty() {
                 true => Record::default(),
                 false => store.record(&now.first_key).unwrap_or_default(),

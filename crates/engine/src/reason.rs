@@ -38,6 +38,10 @@ pub enum Reason {
     Unfinished,
     /// It was asked for though its result is there.
     AskedFor,
+    /// It uses a service that runs somewhere else: what it answers is not known.
+    UsesElsewhere { service: Arc<str> },
+    /// A service that it uses did not stand where it always does when it last ran.
+    OtherAddress,
     /// Something that it needs will run, which may change what it reads.
     MaybeChanged { target: Arc<str>, path: Arc<str> },
     /// Nothing changed.
@@ -71,6 +75,10 @@ impl fmt::Display for Reason {
             Reason::OutputEdited { path } => write!(f, "its output {} was edited", file_name(path)),
             Reason::Unfinished => f.write_str("it did not finish the last time"),
             Reason::AskedFor => f.write_str("asked for again"),
+            Reason::UsesElsewhere { service } => {
+                write!(f, "{service} runs somewhere else, and may answer anything")
+            }
+            Reason::OtherAddress => f.write_str("its service stood at another address the last time"),
             Reason::MaybeChanged { target, path } => write!(f, "if {} of {target} changes", file_name(path)),
             Reason::Unchanged => f.write_str("nothing changed"),
             Reason::SameResult => f.write_str("what changed makes no difference to it"),
@@ -112,6 +120,8 @@ impl Reason {
             Reason::OutputEdited { .. } => "output-edited",
             Reason::Unfinished => "unfinished",
             Reason::AskedFor => "asked-for",
+            Reason::UsesElsewhere { .. } => "uses-elsewhere",
+            Reason::OtherAddress => "other-address",
             Reason::MaybeChanged { .. } => "maybe-changed",
             Reason::Unchanged => "unchanged",
             Reason::SameResult => "same-result",

@@ -5,6 +5,7 @@
 mod cycles;
 mod model;
 mod order;
+mod service;
 
 pub use cycles::{Cycle, Edge, shortest_cycles};
 pub use model::{
@@ -13,3 +14,7 @@ pub use model::{
     WorkFolder,
 };
 pub use order::{Closure, longest_chains};
+pub use service::{
+    Mark, SERVICE_PATIENCE, Service, ServiceCommand, ServiceProgram, ServiceStage, Serving, instance_folder,
+    shown_marks, unmarked,
+};

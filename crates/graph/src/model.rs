@@ -4,6 +4,8 @@ use std::sync::Arc;
 
 use nubrik_source::WsPath;
 
+use crate::service::Service;
+
 /// A file's number in [`Graph::files`].
 #[derive(Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Debug)]
 pub struct FileId(pub u32);
@@ -247,8 +249,8 @@ pub struct Check {
     pub address: Arc<str>,
 }
 
-/// Stands before and behind the name of a secret in the words and variables of an [`Effect`]; no word can hold
-/// it otherwise.
+/// Stands before and behind the name of a secret, and other marks, in words and variables (see
+/// [`crate::Mark`]); no word can hold it otherwise.
 pub const SECRET: char = '\0';
 
 /// Something done for its effect: commands that make nothing for others.
@@ -304,6 +306,9 @@ pub struct Step {
     pub limits: Limits,
     /// What it says of what it was run for, if it gives a verdict.
     pub check: Option<Check>,
+    /// Services that run while it does, in the order of their folders. Their files and tools are among its own,
+    /// and where its words and variables speak of them there are marks.
+    pub services: Vec<Arc<Service>>,
     /// The options that tell it from the same step of the same target: `mode=release`. For people.
     pub variant: Arc<str>,
     /// Where the step was written.
@@ -332,6 +337,7 @@ impl Step {
             status: None,
             limits: Limits::default(),
             check: None,
+            services: Vec::new(),
             variant: "".into(),
             place: Place { file: "".into(), line: 0 },
         }
@@ -360,6 +366,8 @@ pub enum Role {
     Test,
     /// It is done for its effect.
     Job,
+    /// It runs while others need it.
+    Service,
 }
 
 impl Role {
@@ -370,6 +378,7 @@ impl Role {
             Role::Target => "target",
             Role::Test => "test",
             Role::Job => "job",
+            Role::Service => "service",
         }
     }
 }
@@ -469,6 +478,7 @@ impl Graph {
             let of = self.needs(StepId(i as u32));
             needs[step.target.0 as usize].extend(of.iter().map(|s| self.step(*s).target));
         }
+        self.add_services(&mut needs);
         for (i, target) in self.targets.iter().enumerate() {
             let makers = target.results.iter().filter_map(|r| self.file(r.file).maker);
             needs[i].extend(makers.map(|s| self.step(s).target));
@@ -479,5 +489,43 @@ impl Graph {
             list.retain(|t| t.0 as usize != i);
         }
         needs
+    }
+
+    /// The targets of the services that run while a step does.
+    pub fn service_targets(&self, step: StepId) -> Vec<TargetId> {
+        let mut all = Vec::new();
+        self.step(step).services.iter().for_each(|service| service.add_to(&mut all));
+        all.iter().filter_map(|service| self.target_of_service(service)).collect()
+    }
+
+    /// The target whose value a service is, or has in it.
+    pub fn target_of_service(&self, service: &Service) -> Option<TargetId> {
+        let ends = service.address.match_indices('/').map(|(at, _)| at).chain([service.address.len()]);
+        let mut ends: Vec<usize> = ends.collect();
+        ends.reverse();
+        ends.iter().find_map(|end| self.find_target(&service.address[..*end]))
+    }
+
+    /// The targets that make what a service reads.
+    pub fn service_needs(&self, service: &Service) -> Vec<TargetId> {
+        let made = self.files.iter().filter(|f| f.maker.is_some());
+        let read = made.filter(|f| service.inputs.binary_search(&f.path).is_ok());
+        let own = read.filter_map(|f| f.maker).map(|maker| self.step(maker).target);
+        own.chain(service.needs.iter().filter_map(|need| self.target_of_service(need))).collect()
+    }
+
+    fn add_services(&self, needs: &mut [Vec<TargetId>]) {
+        let mut known: Vec<Arc<Service>> = Vec::new();
+        for step in self.steps.iter().filter(|s| !s.services.is_empty()) {
+            for service in &step.services {
+                needs[step.target.0 as usize].extend(self.target_of_service(service));
+                service.add_to(&mut known);
+            }
+        }
+        for service in &known {
+            if let Some(target) = self.target_of_service(service) {
+                needs[target.0 as usize].extend(self.service_needs(service));
+            }
+        }
     }
 }

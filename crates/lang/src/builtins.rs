@@ -8,6 +8,7 @@ pub enum Builtin {
     Step,
     Check,
     Effect,
+    Serve,
     Secret,
     Glob,
     Write,
@@ -26,14 +27,6 @@ pub enum Builtin {
     Env,
     Host,
     Beside,
-}
-
-/// What a name of the language is.
-pub enum BuiltinName {
-    /// It can be used.
-    Usable(Builtin),
-    /// The language has it, this version does not.
-    NotYet,
 }
 
 /// What a field of a form takes.
@@ -57,6 +50,8 @@ pub enum FieldType {
     Duration,
     /// A command or several.
     Commands,
+    /// A port: a number or a text.
+    Port,
     /// Texts by name.
     TextMap,
     /// Files by the place where they go, or a folder, or files that go to the top.
@@ -78,6 +73,7 @@ impl FieldType {
             FieldType::Commands => "command or list[command]",
             FieldType::TextMap => "map[text]",
             FieldType::Places => "{ \"to/path\": files }, a folder, or files",
+            FieldType::Port => "a number or a text",
         }
     }
 }
@@ -158,7 +154,7 @@ const MAY_FAIL: FieldInfo =
     field("may_fail", FieldType::Bool, false, "whether a failure is an answer, too, instead of an error");
 
 /// All forms and functions.
-pub const FORMS: [FormInfo; 21] = [
+pub const FORMS: [FormInfo; 22] = [
     FormInfo {
         name: "step",
         builtin: Builtin::Step,
@@ -220,6 +216,58 @@ pub const FORMS: [FormInfo; 21] = [
         ],
         gives: &[],
         example: "job publish = effect { run = `rsync -a {pages} {env(\"ALMANAC_HOST\")}:/srv/almanac/` }",
+    },
+    FormInfo {
+        name: "serve",
+        builtin: Builtin::Serve,
+        shape: CallShape::Braces,
+        doc: "Something that runs while others need it: a database, a server. Who uses its `address` or `port` gets one of its own, or shares one. Both are known only when it runs: they stand in no key, so that results of those who use it are kept. With `address` and `port` instead of `run` it is one that runs somewhere else.",
+        fields: &[
+            field(
+                "run",
+                FieldType::Commands,
+                false,
+                "the command that serves until it is stopped, at `self.address` and `self.port`",
+            ),
+            field(
+                "prepare",
+                FieldType::Commands,
+                false,
+                "commands before it is started, such as one that makes its data folder in {scratch \"data\"}",
+            ),
+            field(
+                "ready",
+                FieldType::Commands,
+                false,
+                "a command that ends well as soon as it is ready; without one it is when it accepts a connection",
+            ),
+            field("timeout", FieldType::Duration, false, "how long it may take until it is ready; 30s"),
+            field("fill", FieldType::Commands, false, "commands when it is ready, before the first use"),
+            field(
+                "stop",
+                FieldType::Commands,
+                false,
+                "the command that stops it, where a signal is not enough",
+            ),
+            field(
+                "shared",
+                FieldType::Bool,
+                false,
+                "whether all who need it use the same one; else each has a fresh one",
+            ),
+            READS,
+            ENV,
+            field("dir", FieldType::Folder, false, "the source folder in which the commands run"),
+            field(
+                "address",
+                FieldType::Text,
+                false,
+                "the host of one that runs somewhere else; may be a `secret`",
+            ),
+            field("port", FieldType::Port, false, "its port; may be a `secret`"),
+        ],
+        gives: &[("address", "where it is: a host"), ("port", "its port there")],
+        example: "service board = serve { run = `redis-server --bind {self.address} --port {self.port} --save \"\"` }\ntest counts = check { run = `redis-cli -h {board.address} -p {board.port} incr tides` }",
     },
     FormInfo {
         name: "glob",
@@ -481,9 +529,6 @@ pub const FORMS: [FormInfo; 21] = [
     },
 ];
 
-/// Names that the language keeps for forms which this version does not have.
-const LATER_NAMES: [&str; 1] = ["serve"];
-
 /// The form of this name.
 pub fn form(name: &str) -> Option<&'static FormInfo> {
     FORMS.iter().find(|f| f.name == name)
@@ -497,16 +542,12 @@ pub fn form_of(builtin: Builtin) -> &'static FormInfo {
 
 /// Whether the language gives a name its meaning, so that it cannot be declared.
 pub fn is_builtin_name(name: &str) -> bool {
-    matches!(name, "self" | "sh") || LATER_NAMES.contains(&name) || form(name).is_some()
+    matches!(name, "self" | "sh") || form(name).is_some()
 }
 
 /// The meaning of a name of the language; `self` is handled where it may stand.
-pub fn builtin(name: &str) -> Option<BuiltinName> {
-    match form(name) {
-        Some(form) => Some(BuiltinName::Usable(form.builtin)),
-        None if LATER_NAMES.contains(&name) => Some(BuiltinName::NotYet),
-        None => None,
-    }
+pub fn builtin(name: &str) -> Option<Builtin> {
+    form(name).map(|form| form.builtin)
 }
 
 /// A method or property of values, the same for all types that have it.

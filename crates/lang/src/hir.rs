@@ -86,6 +86,7 @@ pub enum DeclKind {
     Target,
     Test,
     Job,
+    Service,
 }
 
 impl DeclKind {
@@ -95,6 +96,7 @@ impl DeclKind {
             DeclKind::Target => Role::Target,
             DeclKind::Test => Role::Test,
             DeclKind::Job => Role::Job,
+            DeclKind::Service => Role::Service,
             _ => Role::Inner,
         }
     }
@@ -109,6 +111,7 @@ impl DeclKind {
             DeclKind::Target => "target",
             DeclKind::Test => "test",
             DeclKind::Job => "job",
+            DeclKind::Service => "service",
         }
     }
 }
@@ -184,6 +187,7 @@ pub enum TypeShape {
     Command,
     Step,
     Check,
+    Service,
     Any,
     List(Box<TypeExpr>),
     Map(Box<TypeExpr>),

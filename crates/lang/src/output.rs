@@ -15,6 +15,7 @@ pub(crate) fn value_kind(value: &Value) -> Arc<str> {
         },
         Value::Step(_) => "step".into(),
         Value::Effect(_) => "effect".into(),
+        Value::Service(_) => "service".into(),
         Value::Map(_) => "map".into(),
         Value::List(_) => "list".into(),
         _ => "files".into(),

@@ -300,6 +300,7 @@ impl Default for Evaluation {
             read: Vec::new(),
             scans: Vec::new(),
             effects: Vec::new(),
+            services: Vec::new(),
             through: Vec::new(),
             options: Vec::new(),
             trail: Trail::default(),

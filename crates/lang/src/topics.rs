@@ -126,7 +126,7 @@ pub fn plain(category: &'static str, table: &[(&str, &str, &str)]) -> Vec<Topic>
     table.iter().map(topic).collect()
 }
 
-const DECLARATIONS: [(&str, &str, &str); 12] = [
+const DECLARATIONS: [(&str, &str, &str); 13] = [
     (
         "use",
         "Takes a kit, or names of one: kits that ship with nubrik (\"nub:c\"), of the workspace (\"/kit/flags.nub\") or beside the file (\"./flags.nub\").",
@@ -166,6 +166,11 @@ const DECLARATIONS: [(&str, &str, &str); 12] = [
         "job",
         "Something that is done for its effect when `nubrik run` asks for it, after what it uses is built; several effects in a list are done in order.",
         "job install = effect { run = `install -m 755 {tidecast} /usr/local/bin/tidecast` }",
+    ),
+    (
+        "service",
+        "Something that runs while others need it, such as a database: a `serve`, or a map of them. Whoever uses its address or port has it started before and stopped afterwards; `nubrik run` starts it until somebody ends it.",
+        "service board = serve { run = `redis-server --bind {self.address} --port {self.port}` }",
     ),
     (
         "private",
@@ -292,7 +297,7 @@ const EXPRESSIONS: [(&str, &str, &str); 10] = [
     ),
     (
         "self",
-        "In a kind: `self.name` is the last key or field on the way to the value, else the target's name; `self.folder` the package of the one who uses the kind.",
+        "In a kind: `self.name` is the last key or field on the way to the value, else the target's name; `self.folder` the package of the one who uses the kind. In `serve`: `self.address` and `self.port` are where the service is to listen.",
         "let made = step { run = `render > {out \"{self.name}.html\"}` }",
     ),
     (
@@ -345,7 +350,7 @@ const HOLES: [(&str, &str, &str); 7] = [
     ),
 ];
 
-const ERRORS: [(&str, &str, &str); 51] = [
+const ERRORS: [(&str, &str, &str); 50] = [
     (
         "bad-data",
         "A data file is not what its format or its declared type asks for. The place shown is in the data file.",
@@ -429,11 +434,6 @@ const ERRORS: [(&str, &str, &str); 51] = [
         "`cat {settings}`",
     ),
     ("not-here", "A form stands where it means nothing.", "`self` outside of a kind"),
-    (
-        "not-yet",
-        "The language plans for this form, and this version of nubrik does not have it.",
-        "service database = serve { … }",
-    ),
     (
         "old-library",
         "A library is older than `at_least`.",

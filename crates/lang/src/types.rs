@@ -21,6 +21,7 @@ pub(crate) enum Type {
     Command,
     Step,
     Check,
+    Service,
     /// Anything that data files hold.
     Any,
     List(Box<Type>),
@@ -56,6 +57,7 @@ impl Type {
             Type::Command => "command".to_owned(),
             Type::Step => "step".to_owned(),
             Type::Check => "check".to_owned(),
+            Type::Service => "service".to_owned(),
             Type::List(inner) => format!("list[{}]", inner.written()),
             Type::Map(inner) => format!("map[{}]", inner.written()),
             Type::Record(fields) => {

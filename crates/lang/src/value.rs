@@ -2,6 +2,7 @@
 
 use std::sync::{Arc, Mutex};
 
+use nubrik_graph::Service;
 use nubrik_source::{Span, WsPath};
 use rustc_hash::FxHashMap;
 
@@ -26,6 +27,24 @@ pub(crate) enum Strand {
     Tool(Arc<ToolValue>),
     /// A variable of the environment, by its name, whose value is nobody's business.
     Secret(Arc<str>),
+    /// Where a service is.
+    Served(Arc<ServiceValue>, Whereabouts),
+    /// Where the service is in whose definition this stands.
+    Own(Whereabouts),
+}
+
+/// What one wants to know to reach a service.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub(crate) enum Whereabouts {
+    Port,
+    Address,
+}
+
+/// A service, with what it uses as this evaluation knows it.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub(crate) struct ServiceValue {
+    pub service: Arc<Service>,
+    pub files: Vec<FileRef>,
 }
 
 /// A program of the machine.
@@ -186,6 +205,8 @@ pub(crate) enum WordStrand {
     Tool(Arc<ToolValue>),
     /// A secret, by its name.
     Secret(Arc<str>),
+    Served(Arc<ServiceValue>, Whereabouts),
+    Own(Whereabouts),
     /// One word for a shell.
     Quoted(Vec<WordStrand>),
 }
@@ -197,6 +218,8 @@ impl From<Strand> for WordStrand {
             Strand::File(file) => WordStrand::File(file),
             Strand::Tool(tool) => WordStrand::Tool(tool),
             Strand::Secret(name) => WordStrand::Secret(name),
+            Strand::Served(service, what) => WordStrand::Served(service, what),
+            Strand::Own(what) => WordStrand::Own(what),
         }
     }
 }
@@ -236,6 +259,7 @@ pub(crate) enum Value {
     Step(u32),
     /// An effect, by its number.
     Effect(u32),
+    Service(Arc<ServiceValue>),
     Command(Arc<CommandValue>),
     Tool(Arc<ToolValue>),
     Answer(Arc<AnswerValue>),
@@ -268,6 +292,7 @@ impl Value {
             Value::Map(_) => "a map".to_owned(),
             Value::Step(_) => "a step".to_owned(),
             Value::Effect(_) => "an effect".to_owned(),
+            Value::Service(_) => "a service".to_owned(),
             Value::Command(_) => "a command".to_owned(),
             Value::Tool(tool) => format!("the tool `{}`", tool.name),
             Value::Answer(_) => "an answer".to_owned(),

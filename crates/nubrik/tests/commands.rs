@@ -20,7 +20,7 @@ fn demo() -> (Sandbox, String) {
 #[test]
 fn the_demo_builds_runs_and_says_what_to_try() {
     let (sandbox, printed) = demo();
-    assert!(printed.contains("28 of 28 steps ran."), "{printed}");
+    assert!(printed.contains("32 of 32 steps ran."), "{printed}");
     assert!(printed.contains("Ardle, heights in metres\n      00:00   1.48  ~~~"), "{printed}");
     for line in printed.lines().skip_while(|l| !l.starts_with("what to try next")).skip(2) {
         let (commands, said) = line.trim().split_once("  ").unwrap();
@@ -66,6 +66,13 @@ base/clock
   library   clock        Days and hours of the almanac's calendar.
   test      days
 
+board
+  program   ask          Asks a board: ask ADDRESS PORT WORDS…
+  program   boardd       Keeps a height for each station, and tells it to whoever asks.
+  test      answers      The board tells what was put on it, and says so where there is nothing.
+  job       height       Asks for the height at one station: nubrik run board/height -- ardle
+  service   board        A board with the first reading of each station on it.
+
 tide
   library   harmonics    Fits harmonic constituents to gauge readings.
   map of 6  pages        The printed almanac, one page a station.
@@ -96,7 +103,7 @@ tide
 fn plan_and_why_lead_to_the_first_cause() {
     let (sandbox, _) = demo();
     let run = |args: &[&str]| without_times(&sandbox.run_in("isles", args).expect(0).stdout, &sandbox);
-    assert_eq!(run(&["plan", "--plain"]), "nothing would run: all 28 steps are current");
+    assert_eq!(run(&["plan", "--plain"]), "nothing would run: all 32 steps are current");
     let clock = sandbox.read("isles/base/clock/src/clock.c");
     sandbox.write("isles/base/clock/src/clock.c", &clock.replace("24.0 *", "24.5 *"));
     let plan = run(&["plan", "almanac/cover", "--plain"]);
@@ -133,7 +140,7 @@ fn addresses_globs_and_files_select() {
         let args = [&["build", "--json"], args].concat();
         sandbox.run_in(folder, &args).expect(0).summary()["steps"].as_u64().unwrap()
     };
-    assert_eq!(steps("isles", &[]), 28);
+    assert_eq!(steps("isles", &[]), 32);
     assert_eq!(steps("isles/tide", &["pages/ardle"]), 11);
     assert_eq!(steps("isles/tide", &["pages/{ardle,tarn}"]), 12);
     assert_eq!(steps("isles", &["tide/pages/*"]), 16);
@@ -276,9 +283,9 @@ fn clean_removes_and_the_store_brings_back() {
     assert!(!run.stdout.contains("put back"), "a reused step says enough: {}", run.stdout);
     sandbox.run_in("isles", &["clean", "--plain"]).expect(0);
     assert!(!sandbox.exists("isles/out/base"));
-    assert_eq!(sandbox.run_in("isles", &["build", "--json"]).expect(0).said("reused").len(), 28);
+    assert_eq!(sandbox.run_in("isles", &["build", "--json"]).expect(0).said("reused").len(), 32);
     sandbox.run_in("isles", &["clean", "--store", "--plain"]).expect(0);
-    assert_eq!(sandbox.run_in("isles", &["build", "--json"]).expect(0).ran().len(), 28);
+    assert_eq!(sandbox.run_in("isles", &["build", "--json"]).expect(0).ran().len(), 32);
 }
 
 #[test]

@@ -5,10 +5,11 @@ use std::io;
 use std::path::PathBuf;
 
 use nubrik_confine::{CancelSwitch, Capture, Ended, PipelineSpec, StageSpec};
-use nubrik_engine::{Outside, ToolProblem};
-use nubrik_graph::{Effect, Graph, Pipeline, Program, SECRET, Stage};
+use nubrik_engine::{Lent, Outside, ServiceFailure, ToolProblem};
+use nubrik_graph::{Effect, Graph, Mark, Pipeline, Program, Service, Stage, unmarked};
 
 use crate::machine::Machine;
+use crate::services::Loan;
 use crate::session::Session;
 
 /// Why an effect could not be done.
@@ -32,7 +33,45 @@ pub enum EffectEnd {
 }
 
 impl Session {
-    /// Does what a job is for, in this terminal. What it uses must have been built.
+    /// Makes services ready for somebody who sees this machine's network: `user` tells this use from others.
+    /// What they print is told to `echo`, too. What they use must have been built.
+    ///
+    /// # Errors
+    /// Why one of them is not there; `None` when everything is being stopped.
+    pub fn lend(
+        &self,
+        user: &str,
+        services: &[std::sync::Arc<Service>],
+        echo: Option<fn(&[u8])>,
+    ) -> Result<Lent, Option<ServiceFailure>> {
+        nubrik_confine::become_reaper();
+        self.machine().house().lend(self.machine(), user, services, true, echo)
+    }
+
+    /// Whether somebody asked for everything to stop.
+    pub fn is_cancelled(&self) -> bool {
+        self.machine().is_cancelled()
+    }
+
+    /// Where lent services are: each one's address and its host and port.
+    pub fn places(&self, lent: &Lent) -> Vec<(std::sync::Arc<str>, String)> {
+        self.machine().house().loan(lent).map(|loan| loan.places()).unwrap_or_default()
+    }
+
+    /// How a lent service ended that runs here, if one has: its address, how, and what it printed at the end.
+    pub fn ended(&self, lent: &Lent) -> Option<(std::sync::Arc<str>, String, Vec<u8>)> {
+        self.machine().house().loan(lent)?.ended()
+    }
+
+    /// Takes services back, and stops them.
+    pub fn give_back(&self, lent: Lent) {
+        self.machine().house().give_back(&lent);
+        self.machine().house().close();
+        nubrik_confine::end_orphans();
+    }
+
+    /// Does what a job is for, in this terminal, with the services that it was lent. What it uses must have been
+    /// built.
     ///
     /// # Errors
     /// When a secret, a tool or a program is not there.
@@ -41,31 +80,35 @@ impl Session {
         graph: &Graph,
         effect: &Effect,
         args: &[String],
+        lent: Option<&Lent>,
     ) -> Result<EffectEnd, EffectProblem> {
-        run(self.machine(), self.machine().cancel(), graph, effect, args)
+        let loan = lent.and_then(|lent| self.machine().house().loan(lent));
+        run(self.machine(), loan.as_deref(), graph, effect, args)
     }
 }
 
 /// Does an effect, with more words behind its last command. What it uses must have been built.
 fn run(
     machine: &Machine,
-    cancel: &CancelSwitch,
+    loan: Option<&Loan>,
     graph: &Graph,
     effect: &Effect,
     args: &[String],
 ) -> Result<EffectEnd, EffectProblem> {
-    let environment = environment(machine, effect)?;
+    let cancel: &CancelSwitch = machine.cancel();
+    let environment = environment(machine, loan, effect)?;
     let root = machine.root();
     let count = effect.step.commands.len();
     for (number, pipeline) in effect.step.commands.iter().enumerate() {
         let args = if number + 1 == count { args } else { &[] };
         let spec = PipelineSpec {
-            stages: stages(machine, graph, pipeline, args)?,
+            stages: stages(machine, loan, graph, pipeline, args)?,
             folder: root,
             work: &root.join(effect.step.work.path().as_str()),
             environment: &environment,
             rules: None,
             filter_network: false,
+            apart: None,
             timeout: None,
             memory: None,
             recorder: None,
@@ -87,18 +130,23 @@ fn run(
 const SIGINT: i32 = 2;
 
 /// The environment of the person who runs it, with the effect's own variables.
-fn environment(machine: &Machine, effect: &Effect) -> Result<Vec<(String, String)>, EffectProblem> {
+fn environment(
+    machine: &Machine,
+    loan: Option<&Loan>,
+    effect: &Effect,
+) -> Result<Vec<(String, String)>, EffectProblem> {
     let own = std::env::vars_os().filter_map(|(n, v)| Some((n.into_string().ok()?, v.into_string().ok()?)));
     let mut environment: BTreeMap<String, String> = own.collect();
     environment.insert("PWD".to_owned(), machine.root().display().to_string());
     for (name, value) in &effect.step.env {
-        environment.insert(name.to_string(), revealed(value)?);
+        environment.insert(name.to_string(), revealed(value, loan)?);
     }
     Ok(environment.into_iter().collect())
 }
 
 fn stages(
     machine: &Machine,
+    loan: Option<&Loan>,
     graph: &Graph,
     pipeline: &Pipeline,
     args: &[String],
@@ -113,7 +161,7 @@ fn stages(
                 machine.tool(name).map_err(EffectProblem::NoTool)?.path
             }
         };
-        let mut words = stage.words.iter().map(|w| revealed(w)).collect::<Result<Vec<_>, _>>()?;
+        let mut words = stage.words.iter().map(|w| revealed(w, loan)).collect::<Result<Vec<_>, _>>()?;
         if i == last && !args.is_empty() {
             if is_shell(stage) {
                 // A shell takes the first word behind its script as its own name.
@@ -139,14 +187,10 @@ fn is_shell(stage: &Stage) -> bool {
     matches!(words.as_slice(), ["sh", "-eu", "-c", _])
 }
 
-/// A word with its secrets in place.
-fn revealed(word: &str) -> Result<String, EffectProblem> {
-    let mut out = String::new();
-    for (i, part) in word.split(SECRET).enumerate() {
-        match i % 2 {
-            0 => out.push_str(part),
-            _ => out.push_str(&std::env::var(part).map_err(|_| EffectProblem::NoSecret(part.to_owned()))?),
-        }
-    }
-    Ok(out)
+/// A word with secrets and the places of services in it.
+fn revealed(word: &str, loan: Option<&Loan>) -> Result<String, EffectProblem> {
+    unmarked(word, |mark| match mark {
+        Mark::Secret(name) => std::env::var(name).map_err(|_| EffectProblem::NoSecret(name.to_owned())),
+        mark => Ok(loan.map(|loan| loan.told(mark)).unwrap_or_default()),
+    })
 }

@@ -16,6 +16,8 @@ mod numbers;
 mod probes;
 mod results;
 mod seal;
+mod service_bytes;
+mod services;
 mod session;
 mod settings;
 mod since;
@@ -34,6 +36,7 @@ pub use kits::kit_topics;
 pub use machine::{CONFINED_ENVIRONMENT, Machine};
 pub use results::Results;
 pub use seal::Sealed;
+pub use services::own_network_works;
 pub use session::{
     BuildProblem, BuildReport, ChoiceProblem, LookedFor, Reached, Session, Standing, store_folder,
 };

@@ -14,11 +14,15 @@ use nubrik_confine::{
     Access, CancelSwitch, Capture, Ended, PipelineSpec, Recorder, RuleSet, StageSpec, SystemFolders,
     can_record,
 };
-use nubrik_engine::{FoundTool, Job, JobEnd, Outside, Seen, Signature, ToolProblem, TreeFile, Work};
+use nubrik_engine::{
+    FoundTool, Job, JobEnd, Lent, Outside, Seen, ServiceFailure, Signature, ToolProblem, TreeFile, Work,
+};
+use nubrik_graph::Service;
 use nubrik_store::Digest;
 use rustix::fs::{AtFlags, Mode, OFlags};
 
 use crate::grants::Grants;
+use crate::services::{House, Loan};
 use crate::tools::ToolFinder;
 
 /// How much of what a step prints is kept, in bytes.
@@ -53,6 +57,7 @@ pub struct Machine {
     hides_undeclared: bool,
     /// Whether a job ran, and with it processes that it may have left behind.
     started: AtomicBool,
+    house: House,
 }
 
 impl Machine {
@@ -78,6 +83,7 @@ impl Machine {
             temporary: OnceLock::new(),
             hides_undeclared: false,
             started: AtomicBool::new(false),
+            house: House::default(),
         })
     }
 
@@ -119,6 +125,10 @@ impl Machine {
         self.network_filter
     }
 
+    pub(crate) fn house(&self) -> &House {
+        &self.house
+    }
+
     pub(crate) fn cancel(&self) -> &CancelSwitch {
         &self.cancel
     }
@@ -158,11 +168,15 @@ impl Machine {
             Ok(prepared) => prepared,
             Err(problem) => return JobEnd::NotStarted(self.root.join(job.folder), problem),
         };
-        let environment = environment(job, &temporary);
+        let loan = job.lent.and_then(|lent| self.house.loan(lent));
+        let environment = environment(job, &temporary, loan.as_deref());
         let path = |p: &Option<nubrik_source::WsPath>| p.as_ref().map(|p| PathBuf::from(p.as_str()));
         let stages = job.stages.iter().map(|(program, stage)| StageSpec {
             program: program.clone(),
-            words: called_by(program, &stage.words),
+            words: match &loan {
+                Some(loan) => called_by(program, &unmarked(loan, &stage.words)),
+                None => called_by(program, &stage.words),
+            },
             stdin: path(&stage.stdin),
             stdout: path(&stage.stdout),
             stderr: path(&stage.stderr),
@@ -173,7 +187,8 @@ impl Machine {
             work: &self.root.join(job.work),
             environment: &environment,
             rules: Some(&rules),
-            filter_network: self.network_filter && !job.limits.network,
+            filter_network: self.filters(job, loan.as_deref()),
+            apart: loan.as_ref().and_then(|loan| loan.apart()),
             timeout: job.limits.timeout.map(Duration::from_millis),
             memory: job.limits.memory,
             recorder,
@@ -183,7 +198,10 @@ impl Machine {
         let ended = nubrik_confine::run(&spec, &mut capture, &self.cancel);
         let temporary = self.root.join(temporary);
         let _ = fs::remove_dir(&temporary).or_else(|_| fs::remove_dir_all(&temporary));
-        printed.extend_from_slice(&capture.bytes);
+        match &loan {
+            Some(loan) => printed.extend(loan.without_secrets(capture.bytes)),
+            None => printed.extend_from_slice(&capture.bytes),
+        }
         if capture.cut > 0 {
             printed.extend_from_slice(
                 format!("\n[{} more bytes were printed and not kept]\n", capture.cut).as_bytes(),
@@ -199,6 +217,12 @@ impl Machine {
         }
     }
 
+    /// Whether new sockets are refused to a job. One whose services are in this machine's network needs it.
+    fn filters(&self, job: &Job<'_>, loan: Option<&Loan>) -> bool {
+        let reaches_services = loan.is_none_or(|loan| loan.apart().is_some());
+        self.network_filter && !job.limits.network && reaches_services
+    }
+
     /// Runs a program in a job's box, in this terminal: same folder, environment and rules.
     pub(crate) fn attach(
         &self,
@@ -211,7 +235,8 @@ impl Machine {
         let rules = self.rules(job, &self.root.join(&temporary))?;
         // For the line editing and the job control of a shell.
         let _ = rules.allow(Path::new("/dev/tty"), Access::Terminal);
-        let mut environment = environment(job, &temporary);
+        let loan = job.lent.and_then(|lent| self.house.loan(lent));
+        let mut environment = environment(job, &temporary, loan.as_deref());
         environment.push(("PS1".to_owned(), prompt.to_owned()));
         environment.push(("TERM".to_owned(), std::env::var("TERM").unwrap_or_else(|_| "dumb".to_owned())));
         let words = words.iter().map(|w| (*w).to_owned()).collect();
@@ -222,7 +247,8 @@ impl Machine {
             work: &self.root.join(job.work),
             environment: &environment,
             rules: Some(&rules),
-            filter_network: self.network_filter && !job.limits.network,
+            filter_network: self.filters(job, loan.as_deref()),
+            apart: loan.as_ref().and_then(|loan| loan.apart()),
             timeout: None,
             memory: job.limits.memory,
             recorder: None,
@@ -304,7 +330,7 @@ impl Machine {
 }
 
 /// All variables that a job's processes see.
-fn environment(job: &Job<'_>, temporary: &str) -> Vec<(String, String)> {
+fn environment(job: &Job<'_>, temporary: &str, loan: Option<&Loan>) -> Vec<(String, String)> {
     // As seen from the folder in which it runs: the same words on every machine.
     let up = "../".repeat(job.work.split('/').filter(|p| !p.is_empty()).count());
     let scratch = format!("/proc/self/cwd/{up}{temporary}");
@@ -314,14 +340,20 @@ fn environment(job: &Job<'_>, temporary: &str) -> Vec<(String, String)> {
     environment.push(("TMPDIR".to_owned(), scratch));
     for (name, value) in job.env {
         environment.retain(|(n, _)| **n != **name);
-        environment.push((name.to_string(), value.to_string()));
+        let value = loan.map_or_else(|| value.to_string(), |loan| loan.unmarked(value));
+        environment.push((name.to_string(), value));
     }
     environment
 }
 
+/// Words with the places of services in their marks.
+fn unmarked(loan: &Loan, words: &[Arc<str>]) -> Vec<Arc<str>> {
+    words.iter().map(|word| loan.unmarked(word).into()).collect()
+}
+
 /// A process's words. A program that looks itself up by the name it was called by would find another
 /// one of that name in the step's own search path: such a program is called by its whole path.
-fn called_by(program: &Path, words: &[Arc<str>]) -> Vec<String> {
+pub(crate) fn called_by(program: &Path, words: &[Arc<str>]) -> Vec<String> {
     let mut words: Vec<String> = words.iter().map(|w| w.to_string()).collect();
     if let Some(name) = words.first_mut().filter(|n| !n.contains('/')) {
         let (_, search_path) = CONFINED_ENVIRONMENT[0];
@@ -364,7 +396,7 @@ const TMPFS: i64 = 0x0102_1994;
 
 /// The folder that a tool outside the system's folders needs: its prefix when it stands in one's
 /// `bin`, else the file itself. Never one that the workspace lies in.
-fn needed_folder(tool: &Path, root: &Path) -> Option<PathBuf> {
+pub(crate) fn needed_folder(tool: &Path, root: &Path) -> Option<PathBuf> {
     if ["/usr", "/bin", "/sbin", "/lib", "/lib64", "/opt"].iter().any(|s| tool.starts_with(s)) {
         return None;
     }
@@ -508,6 +540,28 @@ impl Outside for Machine {
         let mut seen = Seen { touched, wanted_network: recorder.wanted_network() };
         seen.touched.sort_by(|a, b| a.path.cmp(&b.path));
         Some((ended, seen))
+    }
+
+    fn lend(
+        &self,
+        user: &str,
+        services: &[Arc<Service>],
+        network: bool,
+    ) -> Result<Lent, Option<ServiceFailure>> {
+        self.started.store(true, Ordering::Relaxed);
+        self.house.lend(self, user, services, network, None)
+    }
+
+    fn give_back(&self, lent: Lent) -> Vec<(Arc<str>, Vec<u8>)> {
+        self.house.give_back(&lent)
+    }
+
+    fn no_longer_needed(&self, service: &Service) {
+        self.house.no_longer_needed(service);
+    }
+
+    fn tells_secret(&self, folder: &str, lent: &Lent) -> Option<(String, String)> {
+        self.secret_told(folder, lent)
     }
 
     fn hides_undeclared(&self) -> bool {

@@ -68,6 +68,7 @@ pub(crate) fn answer(machine: &Machine, request: &ProbeRequest) -> Result<Answer
             environment: &environment,
             rules: Some(&rules),
             filter_network: machine.filters_network(),
+            apart: None,
             timeout: Some(request.timeout.map_or(PATIENCE, Duration::from_millis)),
             memory: None,
             recorder: None,

@@ -118,6 +118,7 @@ impl Session {
         let machine = Machine::new(&workspace.root, search_path, &tools, cancel)
             .map_err(|e| OpenProblem::Io(workspace.root.clone(), e))?
             .hiding_undeclared(workspace.settings.hide_undeclared);
+        crate::services::end_left_over(&workspace.root);
         // Commands that only read make no store where there is none.
         let store = match store_folder().filter(|folder| folder.is_dir()) {
             None => Err("there is no store yet".to_owned()),
@@ -474,6 +475,11 @@ impl Session {
             && let Ok(Some(gone)) = store.keep_within(STORE_LIMIT)
         {
             listener.hear(&Event::Notice(Notice::RoomMade(gone.bytes)));
+        }
+        self.machine.house().close();
+        if self.machine.house().fell_back() {
+            let missing = "a network of their own for services".to_owned();
+            listener.hear(&Event::Notice(Notice::Unconfined(missing)));
         }
         if self.machine.has_started_commands() {
             let ended = nubrik_confine::end_orphans();

@@ -11,6 +11,8 @@ use nubrik_source::WsPath;
 use nubrik_store::{Decoder, Encoder, Truncated};
 use rustc_hash::FxHashMap;
 
+use crate::service_bytes::{decode_service, encode_service};
+
 /// Writes a step without the target that it belongs to.
 pub(crate) fn encode_step(graph: &Graph, step: &Step, out: &mut Encoder) {
     let file = |out: &mut Encoder, id: &FileId| encode_file(graph, *id, out);
@@ -72,6 +74,7 @@ pub(crate) fn encode_step(graph: &Graph, step: &Step, out: &mut Encoder) {
         encode_option(check.quarantined.as_ref(), out, |out, why| out.text(why));
         out.text(&check.address);
     });
+    out.list(&step.services, |out, service| encode_service(service, out));
     out.text(&step.variant);
     encode_place(&step.place, out);
 }
@@ -161,6 +164,7 @@ pub(crate) fn encode_target(graph: &Graph, target: &Target, out: &mut Encoder) {
         Role::Target => 1,
         Role::Test => 2,
         Role::Job => 3,
+        Role::Service => 4,
     });
     out.bool(target.private);
     out.list(&target.tags, |out, tag| out.text(tag));
@@ -250,6 +254,7 @@ impl Assembly {
                 address: text(from)?,
             }),
         };
+        step.services = from.list(decode_service)?;
         step.variant = text(from)?;
         step.place = place(from)?;
         let id = StepId(self.graph.steps.len() as u32);
@@ -274,6 +279,7 @@ impl Assembly {
                 1 => Role::Target,
                 2 => Role::Test,
                 3 => Role::Job,
+                4 => Role::Service,
                 _ => return Err(Truncated),
             },
             private: from.bool()?,

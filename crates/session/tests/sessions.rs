@@ -145,6 +145,7 @@ fn a_tool_outside_the_systems_folders_can_run() {
         stderr: None,
     };
     let job = Job {
+        lent: None,
         stages: vec![(tool.path.clone(), &stage)],
         env: &[("DEPTH".into(), "7".into())],
         folder: "made",

@@ -66,7 +66,7 @@ pub enum SyntaxKind {
     TestDecl,
     JobDecl,
     OptionDecl,
-    LaterDecl,
+    ServiceDecl,
     WithinClause,
     TaggedClause,
     Params,
@@ -172,7 +172,7 @@ impl SyntaxKind {
                 | TestDecl
                 | JobDecl
                 | OptionDecl
-                | LaterDecl
+                | ServiceDecl
         )
     }
 }

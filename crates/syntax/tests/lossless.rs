@@ -133,7 +133,6 @@ fn one_mistake_gives_one_error() {
         ("let a = [\n  `x {out \"a\"}`\n  `y`, 3\n]\nlet b = 1\n", "expected `,` between two items"),
         ("let a = f(\"{b,c}/d\")\nlet e = 1\n", "expected `}`, found `,`"),
         ("let a = f(1 2)\n", "expected `,` between two items"),
-        ("service a = 1\n", "`service` declarations cannot be used yet"),
     ] {
         let parse = parse(FileId(0), &Arc::from(text));
         let messages: Vec<_> = parse.diagnostics.iter().map(|d| d.message.as_str()).collect();

@@ -51,7 +51,8 @@ impl Evaluator<'_> {
         if let Some(error) = self.modules.refusal(from, meaning.module, decl, path.as_str()) {
             return self.fail(span, error);
         }
-        if !matches!(decl.kind, DeclKind::Target | DeclKind::Value | DeclKind::Test | DeclKind::Job) {
+        use DeclKind::{Job, Service, Target, Test, Value};
+        if !matches!(decl.kind, Target | Value | Test | Job | Service) {
             let message = format!("`{path}` is a {}, which belongs in a kit", decl.kind.word());
             let error = Diagnostic::error("wrong-type", message).related(decl.name.span, "declared here");
             return self.fail(span, error.mend("move it to a kit and `use` it from there"));

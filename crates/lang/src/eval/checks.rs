@@ -55,7 +55,7 @@ impl Evaluator<'_> {
         let commands = values.commands();
         let mut draft = self.draft(&scope.owner, "effect");
         draft.keeps_secrets = true;
-        self.refuse_outputs(&commands)?;
+        self.refuse_outputs(&commands, "an effect", false)?;
         if let Some((Value::File(folder), dir_span)) = values.get("dir")
             && folder.maker.is_some()
         {
@@ -86,6 +86,7 @@ impl Evaluator<'_> {
         draft.tools.sort_unstable();
         draft.tools.dedup();
         step.tools = draft.tools;
+        step.services = draft.services;
         let name = scope.owner.parts.join("/");
         step.say = match values.value("say") {
             Value::Text(text) => super::steps::plain_path_text(&text).into(),
@@ -96,19 +97,31 @@ impl Evaluator<'_> {
         Ok(Value::Effect(self.effects.len() as u32 - 1))
     }
 
-    fn refuse_outputs(&mut self, commands: &[Arc<CommandValue>]) -> Result<()> {
+    pub(super) fn refuse_outputs(
+        &mut self,
+        commands: &[Arc<CommandValue>],
+        what: &str,
+        scratch: bool,
+    ) -> Result<()> {
         let mut strands = Vec::new();
         commands.iter().flat_map(|c| &c.stages).flat_map(all_strands).for_each(|s| leaves(s, &mut strands));
         for strand in strands {
+            if matches!(strand, WordStrand::Scratch { .. }) && scratch {
+                continue;
+            }
             if let WordStrand::Out { span, .. }
             | WordStrand::Found { span, .. }
             | WordStrand::Scratch { span, .. } = strand
             {
-                let error =
-                    Diagnostic::error("wrong-type", "an effect has no outputs, listings or scratch files");
-                let error = error.note("it is done whenever it is asked for, and what it leaves is not kept");
-                return self
-                    .fail(*span, error.mend("target … = step { … } makes a file, which an effect may use"));
+                let and = if scratch { "or listings" } else { ", listings or scratch files" };
+                let message = format!("{what} has no outputs {and}").replace(" ,", ",");
+                let error = Diagnostic::error("wrong-type", message);
+                let error = error.note("it is done whenever it is wanted, and what it leaves is not kept");
+                let error = if scratch { error.mend("{scratch \"data\"}") } else { error };
+                return self.fail(
+                    *span,
+                    error.mend(format!("target … = step {{ … }} makes a file, which {what} may use")),
+                );
             }
         }
         Ok(())
@@ -217,7 +230,7 @@ impl Evaluator<'_> {
 pub(super) fn no_secret() -> Diagnostic {
     let error = Diagnostic::error("not-here", "a secret cannot stand here");
     error
-        .note("what steps read and make is kept, and messages are read by many: only an `effect` gets to see a secret")
+        .note("what steps read and make is kept, and messages are read by many: only an `effect` or a service gets to see a secret")
         .mend("job … = effect { … } uses it when it is run")
 }
 

@@ -63,7 +63,8 @@ impl Evaluator<'_> {
             | (Type::Text, value @ Value::Text(_))
             | (Type::Duration, value @ Value::Duration(_))
             | (Type::Command, value @ Value::Command(_))
-            | (Type::Step, value @ Value::Step(_)) => Ok(value),
+            | (Type::Step, value @ Value::Step(_))
+            | (Type::Service, value @ Value::Service(_)) => Ok(value),
             (Type::Check, Value::Step(number)) if self.graph.steps[number as usize].check.is_some() => {
                 Ok(Value::Step(number))
             }

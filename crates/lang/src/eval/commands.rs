@@ -209,6 +209,10 @@ impl Evaluator<'_> {
                 let error = Diagnostic::error("wrong-type", "a bool cannot stand in a command");
                 self.fail(span, error.mend("{if … then [\"--flag\"] else []}"))
             }
+            Value::Service(_) => {
+                let error = Diagnostic::error("wrong-type", "a service cannot stand in a command");
+                self.fail(span, error.mend("{….address}").mend("{….port}"))
+            }
             Value::Command(_) => {
                 let error = Diagnostic::error("wrong-type", "a command cannot stand inside another one");
                 self.fail(span, error.mend("run = [first, second] runs commands in order"))

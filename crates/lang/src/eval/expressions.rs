@@ -41,17 +41,19 @@ impl Evaluator<'_> {
             }
             Expr::Builtin(Builtin::Host) => Ok(host()),
             Expr::Builtin(builtin) => Ok(Value::Builtin(*builtin)),
-            Expr::This => match &scope.this {
-                Some(this) => {
+            Expr::This => {
+                let own = |what| Value::Text(Text::Carrying(Arc::new([Strand::Own(what)])));
+                let mut fields = vec![
+                    ("address".into(), own(Whereabouts::Address)),
+                    ("port".into(), own(Whereabouts::Port)),
+                ];
+                if let Some(this) = &scope.this {
                     let folder = FileRef { path: this.folder.clone(), maker: None, folder: true };
-                    let fields = vec![
-                        ("name".into(), Value::text(&this.name)),
-                        ("folder".into(), Value::File(folder)),
-                    ];
-                    Ok(Value::Record(Arc::new(Record { fields, kind: None })))
+                    fields.push(("name".into(), Value::text(&this.name)));
+                    fields.push(("folder".into(), Value::File(folder)));
                 }
-                None => Err(Stop::Failed),
-            },
+                Ok(Value::Record(Arc::new(Record { fields, kind: None })))
+            }
             Expr::Ref(path) => self.reference(scope, path, span),
             Expr::Field(base, name) => {
                 let base = self.eval(scope, *base)?;
@@ -166,6 +168,7 @@ impl Evaluator<'_> {
                 let error = match other {
                     Value::List(_) | Value::Files(_) => error.mend("….join(\" \")"),
                     Value::Bool(_) => error.mend("if … then \"yes\" else \"no\""),
+                    Value::Service(_) => error.mend("….address").mend("….port"),
                     _ => error,
                 };
                 self.fail(span, error)

@@ -58,7 +58,11 @@ impl FormValues {
     }
 
     pub fn commands(&self) -> Vec<Arc<CommandValue>> {
-        let Some((Value::List(items), _)) = self.get("run") else { return Vec::new() };
+        self.commands_of("run")
+    }
+
+    pub fn commands_of(&self, name: &str) -> Vec<Arc<CommandValue>> {
+        let Some((Value::List(items), _)) = self.get(name) else { return Vec::new() };
         let commands =
             items.iter().filter_map(|c| if let Value::Command(c) = c { Some(c.clone()) } else { None });
         commands.collect()
@@ -79,6 +83,7 @@ impl Evaluator<'_> {
             Builtin::Step => self.step_form(scope, &values, span),
             Builtin::Check => self.check_form(scope, &values, span),
             Builtin::Effect => self.effect_form(scope, &values, span),
+            Builtin::Serve => self.serve_form(scope, &values, span),
             Builtin::Scan => self.scan_form(scope, &values, span),
             Builtin::Probe => self.probe_form(&values, span),
             Builtin::Tool => self.tool_form(&values, span),
@@ -166,6 +171,10 @@ impl Evaluator<'_> {
             FieldType::Commands => &COMMANDS,
             FieldType::TextMap => &TEXT_MAP,
             FieldType::Places => return Ok(value),
+            FieldType::Port => match value {
+                Value::Int(number) => return Ok(Value::text(&number.to_string())),
+                _ => &Type::Text,
+            },
         };
         self.coerce(value, ty, base, span)
     }

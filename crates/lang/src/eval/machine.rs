@@ -168,6 +168,12 @@ impl Evaluator<'_> {
                     WordStrand::Tool(tool) => text.push_str(&tool.path),
                     WordStrand::File(file) if file.maker.is_none() => text.push_str(file.path.as_str()),
                     WordStrand::Secret(_) => return self.fail(*span, super::checks::no_secret()),
+                    WordStrand::Served(..) | WordStrand::Own(_) => {
+                        let error = Diagnostic::error("wrong-type", "a probe cannot use a service");
+                        let error =
+                            error.note("it runs whenever a request reaches it, before anything is started");
+                        return self.fail(*span, error.mend("scan { … } is kept, and may use one"));
+                    }
                     WordStrand::File(_) | WordStrand::List(_) => {
                         let error = Diagnostic::error("wrong-type", "a probe cannot read what a step makes");
                         let error = error.note("it runs whenever a request reaches it, before any step");
@@ -204,7 +210,7 @@ impl Evaluator<'_> {
     /// A text that stands for a variable's value, which evaluation never sees.
     pub(super) fn secret_call(&mut self, args: Vec<Given>, span: Span) -> Result<Value> {
         let (name, _) = self.one_text_and(args, "secret", &[], span)?;
-        if name.0.is_empty() || name.0.contains(['=', '\0']) {
+        if name.0.is_empty() || name.0.contains(['=', '\0', ':']) {
             let error =
                 Diagnostic::error("wrong-type", format!("{:?} is not the name of a variable", &*name.0));
             return self.fail(name.1, error);

@@ -14,6 +14,11 @@ use crate::hir::*;
 use crate::value::*;
 use crate::world::{Answer, EntryKind};
 
+/// A text that stands for where a service is, which shows when it is started.
+fn whereabouts(service: &Arc<ServiceValue>, what: Whereabouts) -> Value {
+    Value::Text(Text::Carrying(Arc::new([Strand::Served(service.clone(), what)])))
+}
+
 impl Evaluator<'_> {
     /// `base.name`: a field, an output, or a property.
     pub(super) fn field(&mut self, base: Value, name: &Name) -> Result<Value> {
@@ -36,6 +41,11 @@ impl Evaluator<'_> {
                 "text" => Some(Value::text(answer.text.trim_end_matches(['\n', '\r']))),
                 "lines" => Some(Value::List(answer.text.lines().map(Value::text).collect())),
                 "json" => Some(self.json_answer(&answer.text.clone(), name.span)?),
+                _ => None,
+            },
+            Value::Service(service) => match &*name.text {
+                "port" => Some(whereabouts(service, Whereabouts::Port)),
+                "address" => Some(whereabouts(service, Whereabouts::Address)),
                 _ => None,
             },
             Value::Tool(tool) => match &*name.text {
@@ -97,6 +107,7 @@ impl Evaluator<'_> {
             }
             Value::Answer(_) => return error.note("it has: ok, text, lines, json"),
             Value::Tool(_) => return error.note("it has: name, version"),
+            Value::Service(_) => return error.note("it has: address, port"),
             Value::None => return error.mend("if … == none then … else …"),
             Value::Map(_) => error.mend(format!("[\"{}\"]", name.text)),
             Value::Step(_) if !has.is_empty() => error.note(format!("its outputs: {has}")),
@@ -343,7 +354,8 @@ impl Evaluator<'_> {
         let inner = self.at(span, inner.map_err(|p| Diagnostic::error("bad-path", p.to_string())))?;
         if folder.maker.is_some() {
             // What a folder that a step makes will hold is known when the step has run.
-            let error = Diagnostic::error("not-yet", "a part of a made folder cannot be taken yet");
+            let error = Diagnostic::error("wrong-type", "a part of a made folder cannot be taken");
+            let error = error.note("what it holds is known only when its step has run");
             return self.fail(span, error.mend("give the file an output of its own: `{out \"…\"}`"));
         }
         match self.world.kind(&inner) {

@@ -16,13 +16,14 @@ mod natives;
 mod operators;
 mod options;
 mod requests;
+mod services;
 mod steps;
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::{Arc, Mutex};
 
 use nubrik_diagnostic::Diagnostic;
-use nubrik_graph::{Effect, FileId, FileNode, Graph, Place, Role, StepId, Target, TargetId};
+use nubrik_graph::{Effect, FileId, FileNode, Graph, Place, Role, Service, StepId, Target, TargetId};
 use nubrik_source::{Sources, Span, WsPath};
 use rustc_hash::FxHashMap;
 
@@ -183,6 +184,9 @@ pub struct Evaluator<'w> {
     /// All effects that were evaluated, and those that are asked for.
     effects: Vec<Effect>,
     asked_effects: Vec<u32>,
+    /// All services that were evaluated, by their folders, and those that are asked for.
+    services: FxHashMap<WsPath, Arc<Service>>,
+    asked_services: Vec<Arc<Service>>,
     /// Whether jobs are evaluated: one is asked for by its name, or everything is looked at.
     evaluates_jobs: bool,
     /// Targets that were named where tests are wanted.
@@ -234,6 +238,8 @@ impl<'w> Evaluator<'w> {
             scans: Vec::new(),
             effects: Vec::new(),
             asked_effects: Vec::new(),
+            services: FxHashMap::default(),
+            asked_services: Vec::new(),
             evaluates_jobs: false,
             through: Vec::new(),
             data_files: FxHashMap::default(),
@@ -342,7 +348,7 @@ impl<'w> Evaluator<'w> {
                 return self.fail(used_at, error);
             }
             DeclKind::Option => drop(self.option_type(key)?),
-            DeclKind::Value | DeclKind::Target | DeclKind::Test | DeclKind::Job => {}
+            DeclKind::Value | DeclKind::Target | DeclKind::Test | DeclKind::Job | DeclKind::Service => {}
         }
         let title = Title { word: decl.kind.word(), name: decl.name.text.clone() };
         self.decls.entry(key).or_default().running.push(config);
@@ -608,6 +614,7 @@ impl<'w> Evaluator<'w> {
             TypeShape::Command => Type::Command,
             TypeShape::Step => Type::Step,
             TypeShape::Check => Type::Check,
+            TypeShape::Service => Type::Service,
             TypeShape::Duration => Type::Duration,
             TypeShape::Any => Type::Any,
             TypeShape::List(inner) => Type::List(Box::new(self.resolve_type(module_id, inner)?)),

@@ -24,13 +24,13 @@ impl Evaluator<'_> {
         let (path, path_span) = self.plain(values, "path")?.unwrap_or_else(|| ("".into(), span));
         let mut draft = self.native_draft(scope, &path, false, path_span)?;
         let Value::Text(text) = values.value("text") else { return Err(super::Stop::Failed) };
-        for strand in text.strands() {
+        for strand in &text.strands() {
             match strand {
-                Strand::File(file) => draft.inputs.push(file),
+                Strand::File(file) => draft.inputs.push(file.clone()),
                 Strand::Tool(tool) => draft.tools.push(self.tool_id(&tool.name)),
-                Strand::Secret(_) => {
+                Strand::Secret(_) | Strand::Served(..) | Strand::Own(_) => {
                     let at = values.get("text").map_or(span, |(_, at)| at);
-                    return self.fail(at, super::checks::no_secret());
+                    return self.fail(at, super::services::not_written(strand));
                 }
                 Strand::Literal(_) => {}
             }

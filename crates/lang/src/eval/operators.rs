@@ -129,6 +129,7 @@ impl Evaluator<'_> {
             (Value::File(a), Value::File(b)) => a == b,
             (Value::Files(a), Value::Files(b)) => a == b,
             (Value::Step(a), Value::Step(b)) | (Value::Effect(a), Value::Effect(b)) => a == b,
+            (Value::Service(a), Value::Service(b)) => a == b,
             (Value::List(a), Value::List(b)) => {
                 if a.len() != b.len() {
                     return Ok(false);

@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use nubrik_diagnostic::{Diagnostic, Severity};
-use nubrik_graph::{Effect, FileId, Graph, Role, StepId, TargetId};
+use nubrik_graph::{Effect, FileId, Graph, Role, Service, StepId, TargetId};
 use nubrik_source::{Sources, Span, WsPath};
 use rustc_hash::FxHashMap;
 
@@ -34,6 +34,8 @@ pub struct Evaluation {
     pub scans: Vec<FileId>,
     /// What the jobs that are asked for do, in order.
     pub effects: Vec<Effect>,
+    /// Services that are asked for.
+    pub services: Vec<Arc<Service>>,
     /// Targets that were named where tests are wanted: only tests that use one of them, or that are named
     /// themselves, are meant.
     pub through: Vec<TargetId>,
@@ -109,14 +111,16 @@ impl Evaluator<'_> {
         for meaning in meanings {
             let kind = self.module(meaning.module).decls[meaning.decl as usize].kind;
             // A job may want what only the one who runs it has.
-            if (kind != DeclKind::Job || self.evaluates_jobs)
+            let on_call = matches!(kind, DeclKind::Job | DeclKind::Service);
+            if (!on_call || self.evaluates_jobs)
                 && let Ok(files) = self.evaluate_target(meaning)
             {
                 requested.extend(files);
             }
             let target = self.target_of(meaning.module, meaning.decl);
-            if kind == DeclKind::Job {
-                self.graph.targets[target.0 as usize].kind = "effect".into();
+            if on_call {
+                let kind = if kind == DeclKind::Job { "effect" } else { "service" };
+                self.graph.targets[target.0 as usize].kind = kind.into();
             }
             if targets_seen.insert(target) {
                 targets.push(target);
@@ -126,13 +130,17 @@ impl Evaluator<'_> {
         // else fails without a word.
         if self.wants_options && !self.evaluates_jobs {
             let known = self.modules.diagnostics.len();
-            let is_job = |m: &&Meaning| self.module(m.module).decls[m.decl as usize].kind == DeclKind::Job;
+            let is_job = |m: &&Meaning| {
+                let kind = self.module(m.module).decls[m.decl as usize].kind;
+                matches!(kind, DeclKind::Job | DeclKind::Service)
+            };
             let jobs: Vec<Meaning> = meanings.iter().filter(is_job).cloned().collect();
             for job in &jobs {
                 let _ = self.evaluate_target(job);
             }
             self.modules.diagnostics.truncate(known);
             self.asked_effects.clear();
+            self.asked_services.clear();
         }
         if alone {
             let errors = check_published(&self.graph);
@@ -212,6 +220,7 @@ impl Evaluator<'_> {
                 .into_iter()
                 .map(|number| self.effects[number as usize].clone())
                 .collect(),
+            services: std::mem::take(&mut self.asked_services),
             through: std::mem::take(&mut self.through),
             options,
             trail: self.watched.map(crate::trail::Watched::trail).unwrap_or_default(),
@@ -229,7 +238,7 @@ impl Evaluator<'_> {
         match meanings.as_slice() {
             [meaning] => {
                 let kind = self.module(meaning.module).decls[meaning.decl as usize].kind;
-                self.evaluates_jobs |= kind == DeclKind::Job;
+                self.evaluates_jobs |= matches!(kind, DeclKind::Job | DeclKind::Service);
                 if pattern.wanted != Wanted::Tests || kind == DeclKind::Test {
                     return Ok(meanings);
                 }
@@ -356,6 +365,17 @@ impl Evaluator<'_> {
                 self.asked_effects.extend(effects);
                 return Ok(made);
             }
+            DeclKind::Service => {
+                let mut services = Vec::new();
+                self.services_of(&value, &decl.name.text, span, &mut services)?;
+                if self.linting {
+                    return Ok(Vec::new());
+                }
+                let files = services.iter().flat_map(|s| s.files.clone()).filter(|f| f.maker.is_some());
+                let files: Vec<FileRef> = files.collect();
+                self.asked_services.extend(services.iter().map(|s| s.service.clone()));
+                return Ok(files.iter().map(|f| self.file_id(f)).collect());
+            }
             _ => {}
         }
         let mut parts = vec![decl.name.text.clone()];
@@ -411,6 +431,11 @@ impl Evaluator<'_> {
                 }) =>
             {
                 Vec::new()
+            }
+            Value::Service(_) => {
+                let error =
+                    Diagnostic::error("wrong-type", "a target makes files, and this one is a service");
+                return self.fail(span, error.mend(format!("service {} = serve {{ … }}", parts[0])));
             }
             value => {
                 if let Value::Step(number) = value {

@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use nubrik_diagnostic::Diagnostic;
 use nubrik_graph::{
-    FileId, Limits, ListFile, OutputNode, Pipeline, Program, SECRET, Stage, Step, ToolId, WorkFolder,
+    FileId, Limits, ListFile, Mark, OutputNode, Pipeline, Program, Service, Stage, Step, ToolId, WorkFolder,
 };
 use nubrik_source::{Span, WsPath};
 
@@ -21,10 +21,14 @@ pub(super) struct Draft {
     pub outputs: Vec<(Option<Arc<str>>, FileRef, Arc<str>)>,
     pub inputs: Vec<FileRef>,
     pub tools: Vec<ToolId>,
+    /// Services that run meanwhile.
+    pub services: Vec<Arc<Service>>,
     /// The name of the output in which a check tells of single cases.
     pub report: Option<Arc<str>>,
     /// Whether it is no step that is kept, so that secrets may stand in it.
     pub keeps_secrets: bool,
+    /// The folder that a service is known by; the root for all else.
+    pub own: WsPath,
 }
 
 /// What a step's folder is called after, where no word names an output.
@@ -155,6 +159,7 @@ impl Evaluator<'_> {
         draft.tools.sort_unstable();
         draft.tools.dedup();
         step.tools = std::mem::take(&mut draft.tools);
+        step.services = std::mem::take(&mut draft.services);
         draft.step.check = step.check.take();
         if let Some(reads) = self.frames.last() {
             let reads = reads.clone();
@@ -207,8 +212,10 @@ impl Evaluator<'_> {
             outputs: Vec::new(),
             inputs: Vec::new(),
             tools: Vec::new(),
+            services: Vec::new(),
             report: None,
             keeps_secrets: false,
+            own: WsPath::root(),
         }
     }
 
@@ -381,6 +388,11 @@ impl Evaluator<'_> {
                     let Some((at, _)) = stage.words.first() else { return Err(Stop::Failed) };
                     return self.fail(*at, super::checks::no_secret());
                 }
+                WordStrand::Served(service, _) => self.use_service(service, draft),
+                WordStrand::Own(_) if !draft.is_service() => {
+                    let Some((at, _)) = stage.words.first() else { return Err(Stop::Failed) };
+                    return self.fail(*at, super::services::not_own());
+                }
                 _ => {}
             }
         }
@@ -480,7 +492,11 @@ impl Evaluator<'_> {
                         let error = super::checks::no_secret();
                         return self.fail(thunk.span, error);
                     }
-                    Strand::Literal(_) | Strand::Secret(_) => {}
+                    Strand::Served(service, _) => self.use_service(&service, draft),
+                    Strand::Own(_) if !draft.is_service() => {
+                        return self.fail(thunk.span, super::services::not_own());
+                    }
+                    Strand::Literal(_) | Strand::Secret(_) | Strand::Own(_) => {}
                 }
             }
             variables.push((name.clone(), value.into()));
@@ -513,14 +529,18 @@ impl Evaluator<'_> {
     }
 
     /// A word as the process sees it: paths are given from the folder in which it runs.
-    fn written(&mut self, word: &[WordStrand], draft: &mut Draft) -> String {
+    pub(super) fn written(&mut self, word: &[WordStrand], draft: &mut Draft) -> String {
         let work = draft.step.work.path();
         let mut text = String::new();
         for strand in word {
             match strand {
                 WordStrand::Literal(literal) => text.push_str(literal),
                 WordStrand::Tool(tool) => text.push_str(&tool.path),
-                WordStrand::Secret(name) => text.push_str(&format!("{SECRET}{name}{SECRET}")),
+                WordStrand::Secret(name) => text.push_str(&Mark::Secret(name).to_string()),
+                WordStrand::Served(service, what) => {
+                    text.push_str(&super::services::mark(&service.service.folder, *what))
+                }
+                WordStrand::Own(what) => text.push_str(&super::services::mark(&draft.own, *what)),
                 WordStrand::File(file) => text.push_str(&path_from(&work, &file.path)),
                 WordStrand::Out { path, .. } | WordStrand::Found { path, .. } => {
                     text.push_str(&path_from(&work, &below(&draft.step.folder, path)));
@@ -576,6 +596,10 @@ fn scan_words(commands: &[Arc<CommandValue>]) -> String {
                 WordStrand::File(file) => text.push_str(file.path.as_str()),
                 WordStrand::Tool(tool) => text.push_str(&tool.name),
                 WordStrand::Secret(name) => text.push_str(name),
+                WordStrand::Served(service, what) => {
+                    text.push_str(&super::services::mark(&service.service.folder, *what));
+                }
+                WordStrand::Own(_) => {}
                 WordStrand::List(files) => files.iter().for_each(|f| text.push_str(f.path.as_str())),
                 WordStrand::Out { path, .. }
                 | WordStrand::Found { path, .. }
@@ -619,7 +643,7 @@ fn below(folder: &WsPath, path: &str) -> WsPath {
     WsPath::from_normal(&format!("{}/{path}", folder.as_str()))
 }
 
-fn scratch_path(folder: &WsPath, path: &str) -> WsPath {
+pub(super) fn scratch_path(folder: &WsPath, path: &str) -> WsPath {
     WsPath::from_normal(&format!("{}/.scratch/{path}", folder.as_str()))
 }
 
@@ -633,6 +657,8 @@ pub(super) fn plain_path_text(text: &Text) -> String {
             Strand::File(file) => file.path.as_str(),
             Strand::Tool(tool) => &tool.name,
             Strand::Secret(name) => name,
+            Strand::Served(service, _) => &service.service.address,
+            Strand::Own(_) => "self",
         })
         .collect()
 }

@@ -7,6 +7,7 @@ use nubrik_source::Span;
 use nubrik_syntax::{Element, Node, SyntaxKind, views};
 
 use super::Lowerer;
+use crate::builtins::Builtin;
 use crate::hir::*;
 
 impl Lowerer {
@@ -39,7 +40,11 @@ impl Lowerer {
             }
             SyntaxKind::BraceCallExpr => {
                 let callee = self.child_expression(node, 0);
-                Expr::BraceCall(callee, self.child_expression(node, 1))
+                let outer = self.in_serve;
+                self.in_serve |= matches!(self.module.expr(callee), Expr::Builtin(Builtin::Serve));
+                let call = Expr::BraceCall(callee, self.child_expression(node, 1));
+                self.in_serve = outer;
+                call
             }
             SyntaxKind::IndexExpr => {
                 let base = self.child_expression(node, 0);

@@ -45,6 +45,7 @@ pub(crate) fn lower(tree: &Tree, location: Location) -> (Module, Vec<Diagnostic>
         references: Vec::new(),
         name_spans: FxHashMap::default(),
         in_kind: false,
+        in_serve: false,
         in_key: false,
     };
     let nodes: Vec<Node<'_>> = tree.root().children().collect();
@@ -53,7 +54,7 @@ pub(crate) fn lower(tree: &Tree, location: Location) -> (Module, Vec<Diagnostic>
     for node in nodes {
         match node.kind() {
             SyntaxKind::UseDecl => lowerer.use_declaration(node),
-            kind if kind.is_declaration() && kind != SyntaxKind::LaterDecl => {
+            kind if kind.is_declaration() => {
                 if let Some(decl) = lowerer.declare(node) {
                     bodies.push((decl, node));
                 }
@@ -79,6 +80,7 @@ struct Lowerer {
     /// Where each of the module's names was declared.
     name_spans: FxHashMap<Arc<str>, Span>,
     in_kind: bool,
+    in_serve: bool,
     /// Whether the key of a map's entry is being lowered.
     in_key: bool,
 }
@@ -179,6 +181,7 @@ impl Lowerer {
             SyntaxKind::TargetDecl => DeclKind::Target,
             SyntaxKind::TestDecl => DeclKind::Test,
             SyntaxKind::JobDecl => DeclKind::Job,
+            SyntaxKind::ServiceDecl => DeclKind::Service,
             SyntaxKind::OptionDecl => DeclKind::Option,
             _ if node.child(SyntaxKind::Params).is_some() => DeclKind::Function,
             _ => DeclKind::Value,
@@ -373,15 +376,11 @@ impl Lowerer {
         }
         match crate::builtins::builtin(&name.text) {
             Some(_) if self.name_spans.contains_key(&name.text) => return Expr::Error,
-            Some(crate::builtins::BuiltinName::Usable(builtin)) => return Expr::Builtin(builtin),
-            Some(crate::builtins::BuiltinName::NotYet) => {
-                let error = not_yet(&format!("`{}`", name.text));
-                self.report(name.span, error);
-                return Expr::Error;
-            }
-            None if &*name.text == "self" && self.in_kind => return Expr::This,
+            Some(builtin) => return Expr::Builtin(builtin),
+            None if &*name.text == "self" && (self.in_kind || self.in_serve) => return Expr::This,
             None if &*name.text == "self" => {
-                let error = Diagnostic::error("not-here", "`self` means something inside a kind only");
+                let error =
+                    Diagnostic::error("not-here", "`self` means something inside a kind or `serve` only");
                 self.report(name.span, error.mend("give a parameter for what you need"));
                 return Expr::Error;
             }
@@ -424,10 +423,4 @@ impl Lowerer {
                 .mend(format!("&package/{} for a target of another package", name.text)),
         }
     }
-}
-
-/// The error for something that the language has and this version does not.
-pub(crate) fn not_yet(what: &str) -> Diagnostic {
-    Diagnostic::error("not-yet", format!("{what} cannot be used yet"))
-        .note("the language plans for this form, but this version of nubrik does not have it")
 }

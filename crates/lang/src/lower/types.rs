@@ -3,7 +3,7 @@
 use nubrik_diagnostic::{Diagnostic, nearest};
 use nubrik_syntax::{Node, SyntaxKind, views};
 
-use super::{Lowerer, not_yet};
+use super::Lowerer;
 use crate::hir::*;
 
 const TYPE_NAMES: [&str; 12] =
@@ -71,10 +71,7 @@ impl Lowerer {
             "command" => TypeShape::Command,
             "step" => TypeShape::Step,
             "check" => TypeShape::Check,
-            "service" => {
-                self.report(name.span, not_yet(&format!("the type `{}`", name.text)));
-                TypeShape::Error
-            }
+            "service" => TypeShape::Service,
             "list" | "map" => {
                 let error =
                     Diagnostic::error("wrong-type", format!("`{}` needs the type of its items", name.text));

@@ -100,6 +100,16 @@ pub fn build_evaluated(
 
 /// Stops where only jobs are asked for: they are not built.
 fn refuse_jobs(face: Face, evaluation: &Evaluation) -> Outcome<()> {
+    if let Some(service) = evaluation.services.first() {
+        let message =
+            format!("`{}` is a service: it makes nothing, and runs while others need it", service.address);
+        return Err(super::say_wrong(
+            face,
+            Exit::Usage,
+            &message,
+            &[&format!("nubrik run {}", service.address)],
+        ));
+    }
     let Some(effect) = evaluation.effects.first() else { return Ok(()) };
     let message = format!("`{}` is a job: it makes nothing, and is done when it is run", effect.address);
     Err(super::say_wrong(face, Exit::Usage, &message, &[&format!("nubrik run {}", effect.address)]))

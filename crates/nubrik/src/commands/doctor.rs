@@ -133,6 +133,12 @@ fn kernel() -> Vec<Finding> {
             "a kernel with system-call filters; without them steps can reach the network",
         ),
         finding(
+            "a network of services' own",
+            nubrik_session::own_network_works(),
+            String::new(),
+            "a kernel that lets everybody make user and network namespaces; without it services and those who use them see this machine's network",
+        ),
+        finding(
             "recording of what steps do",
             nubrik_confine::can_record(),
             String::new(),

@@ -66,7 +66,7 @@ pub fn graph(face: Face, choice: &Choice, words: &[String], drawing: Drawing) ->
     let mut roots: Vec<TargetId> = addresses.iter().filter_map(|a| graph.find_target(a)).collect();
     // What a job uses shows only when it is asked for: without that it would stand alone.
     if roots.len() > 1 {
-        roots.retain(|id| graph.target(*id).role != Role::Job);
+        roots.retain(|id| !matches!(graph.target(*id).role, Role::Job | Role::Service));
     }
     let mut shape = targets(graph, &roots, &drawing);
     let too_many =

@@ -254,6 +254,7 @@ fn shown_kind(graph: &Graph, target: &Target) -> String {
             count => format!("{count} tests"),
         },
         Role::Job => "job".to_owned(),
+        Role::Service => "service".to_owned(),
         _ => kind,
     }
 }

@@ -19,6 +19,7 @@ mod list;
 mod options;
 mod plan;
 mod run;
+mod services;
 mod show;
 mod test;
 mod trace;

@@ -29,6 +29,9 @@ pub fn run(face: Face, choice: &Choice, address: &str, args: &[String], how: How
             session.load_state();
             let evaluation =
                 evaluate_with(face, &mut session, Some((how, Stream::Error)), |s| s.evaluate(&patterns))?;
+            if !evaluation.services.is_empty() {
+                return super::services::run(face, session, evaluation, address, how);
+            }
             if !evaluation.effects.is_empty() {
                 return run_job(face, session, evaluation, args, how);
             }
@@ -60,7 +63,8 @@ fn refuse_others(
         return Err(say_wrong(face, Exit::Usage, &message, &[&format!("nubrik test {address}")]));
     }
     let is_folder = patterns.iter().any(|p| p.is_glob()) || targets.len() > 1;
-    let jobs = targets.iter().filter(|t| t.role == nubrik_graph::Role::Job);
+    use nubrik_graph::Role::{Job, Service};
+    let jobs = targets.iter().filter(|t| matches!(t.role, Job | Service));
     let mends: Vec<String> = jobs.map(|t| format!("nubrik run {}", t.address)).collect();
     if is_folder && !mends.is_empty() {
         let mends: Vec<&str> = mends.iter().map(String::as_str).collect();
@@ -112,9 +116,16 @@ fn run_effect(
     effect: &Effect,
     args: &[String],
 ) -> Outcome<Exit> {
+    let lent = match effect.step.services.as_slice() {
+        [] => None,
+        services => Some(super::services::lend(face, session, &effect.address, services, None)?),
+    };
     crate::interrupt::leave_to_children(true);
-    let ended = session.run_effect(&evaluation.graph, effect, args);
+    let ended = session.run_effect(&evaluation.graph, effect, args, lent.as_ref());
     crate::interrupt::leave_to_children(false);
+    if let Some(lent) = lent {
+        session.give_back(lent);
+    }
     match ended {
         Ok(EffectEnd::Code(0)) => Ok(Exit::Done),
         // An interrupt is how something lasting ends.

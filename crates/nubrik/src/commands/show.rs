@@ -2,10 +2,11 @@
 
 use std::collections::BTreeSet;
 use std::fmt::Write;
+use std::sync::Arc;
 
-use nubrik_engine::{State, shown_command};
-use nubrik_graph::{Graph, StepId, Target, TargetId};
-use nubrik_lang::AddressPattern;
+use nubrik_engine::{State, shown_command, shown_service};
+use nubrik_graph::{Effect, Graph, Service, Serving, StepId, Target, TargetId};
+use nubrik_lang::{AddressPattern, Evaluation};
 use nubrik_session::Session;
 use nubrik_source::WsPath;
 use serde::Serialize;
@@ -33,6 +34,35 @@ struct ShownEvent<'a> {
     needs: Vec<&'a str>,
     used_by: Vec<String>,
     steps: Vec<ShownStep<'a>>,
+    /// The commands of each effect of a job.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    does: Vec<Vec<String>>,
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    serves: Vec<ShownService<'a>>,
+}
+
+#[derive(Serialize)]
+struct ShownService<'a> {
+    address: &'a str,
+    defined: String,
+    shared: bool,
+    elsewhere: bool,
+    /// By the fields that they stand in.
+    commands: Vec<(&'static str, String)>,
+    reads: Vec<&'a str>,
+}
+
+impl<'a> ShownService<'a> {
+    fn of(service: &'a Arc<Service>) -> ShownService<'a> {
+        ShownService {
+            address: &service.address,
+            defined: service.place.to_string(),
+            shared: service.is_shared(),
+            elsewhere: service.is_elsewhere(),
+            commands: shown_service(service),
+            reads: service.inputs.iter().map(|p| p.as_str()).collect(),
+        }
+    }
 }
 
 #[derive(Serialize)]
@@ -44,6 +74,9 @@ struct ShownStep<'a> {
     commands: Vec<String>,
     reads: Vec<&'a str>,
     may_read: Vec<&'a str>,
+    /// Addresses of the services that run while it does.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    services: Vec<&'a str>,
     makes: Vec<&'a str>,
     #[serde(skip_serializing_if = "Option::is_none")]
     last_seconds: Option<f64>,
@@ -69,6 +102,7 @@ pub fn show(face: Face, choice: &Choice, address: &str, printed: bool) -> Outcom
             state: session.state(),
             out: &out,
             users: users(&whole.graph, graph, *id),
+            on_call: OnCall::of(evaluation, *id),
         };
         if face.json {
             json::print(&shown.event());
@@ -136,6 +170,35 @@ struct Shown<'g> {
     state: &'g State,
     out: &'g str,
     users: Vec<String>,
+    on_call: OnCall<'g>,
+}
+
+/// What is no step of the graph: what jobs do, and services.
+#[derive(Default)]
+struct OnCall<'g> {
+    effects: Vec<&'g Effect>,
+    services: Vec<&'g Arc<Service>>,
+}
+
+impl<'g> OnCall<'g> {
+    /// Those of a target, where they were asked for.
+    fn of(evaluation: &'g Evaluation, id: TargetId) -> OnCall<'g> {
+        let graph = &evaluation.graph;
+        OnCall {
+            effects: evaluation.effects.iter().filter(|e| e.step.target == id).collect(),
+            services: evaluation.services.iter().filter(|s| graph.target_of_service(s) == Some(id)).collect(),
+        }
+    }
+
+    fn needs(&self, graph: &Graph) -> Vec<TargetId> {
+        let inputs = self.effects.iter().flat_map(|e| &e.step.inputs);
+        let makers = inputs.filter_map(|f| graph.file(*f).maker);
+        let mut needs: Vec<TargetId> = makers.map(|s| graph.step(s).target).collect();
+        let used = self.effects.iter().flat_map(|e| &e.step.services);
+        needs.extend(used.filter_map(|s| graph.target_of_service(s)));
+        needs.extend(self.services.iter().flat_map(|s| graph.service_needs(s)));
+        needs
+    }
 }
 
 impl<'g> Shown<'g> {
@@ -157,7 +220,12 @@ impl<'g> Shown<'g> {
 
     fn needs(&self) -> Vec<&'g str> {
         let needs = &self.graph.target_needs()[self.id.0 as usize];
-        needs.iter().map(|n| &*self.graph.target(*n).address).collect()
+        let more = self.on_call.needs(self.graph);
+        let mut names: Vec<&str> =
+            needs.iter().chain(&more).map(|n| &*self.graph.target(*n).address).collect();
+        names.sort_unstable();
+        names.dedup();
+        names
     }
 
     /// Files as programs know them: by their paths.
@@ -203,6 +271,7 @@ impl<'g> Shown<'g> {
                 commands: shown_command(step),
                 reads: self.paths(&step.inputs),
                 may_read: self.paths(&step.candidates),
+                services: step.services.iter().map(|s| &*s.address).collect(),
                 makes: step.outputs.iter().map(|o| &*o.name).collect(),
                 last_seconds: self.last_micros(id).map(|m| json::rounded(m as f64 / 1e6)),
             }
@@ -219,6 +288,8 @@ impl<'g> Shown<'g> {
             needs: self.needs(),
             used_by: self.users.clone(),
             steps: self.steps().map(step).collect(),
+            does: self.on_call.effects.iter().map(|e| shown_command(&e.step)).collect(),
+            serves: self.on_call.services.iter().map(|s| ShownService::of(s)).collect(),
         }
     }
 
@@ -254,6 +325,50 @@ impl<'g> Shown<'g> {
             let text = format!("and {} more steps; `--json` shows all of them", steps.len() - NAMED);
             out.push_str(&format!("\n  {}\n", paint.ink(Ink::Faint, &text)));
         }
+        for effect in &self.on_call.effects {
+            let head = (&*effect.step.say, effect.step.place.to_string());
+            let commands = shown_command(&effect.step);
+            let labelled = commands.into_iter().enumerate();
+            let lines = labelled.map(|(i, c)| (if i > 0 { "then" } else { "command" }, c)).collect();
+            out.push_str(&self.block(head, lines, &self.files(&effect.step.inputs), paint));
+        }
+        for service in &self.on_call.services {
+            let kind = match &service.serving {
+                Serving::Elsewhere { .. } => "runs somewhere else",
+                Serving::Here { shared: true, .. } => "one for all who need it",
+                Serving::Here { .. } => "a fresh one for each who needs it",
+            };
+            let head = (kind, service.place.to_string());
+            let made = self.graph.files.iter().enumerate();
+            let made = made.filter(|(_, f)| service.inputs.binary_search(&f.path).is_ok());
+            let inputs: Vec<_> = made.map(|(i, _)| nubrik_graph::FileId(i as u32)).collect();
+            out.push_str(&self.block(head, shown_service(service), &self.files(&inputs), paint));
+        }
+        out
+    }
+
+    /// Commands that are no step's, with what they read.
+    fn block(
+        &self,
+        (head, note): (&str, String),
+        commands: Vec<(&str, String)>,
+        reads: &[String],
+        paint: Paint,
+    ) -> String {
+        let mut out = format!("\n  {}  {}\n", paint.ink(Ink::Busy, head), paint.ink(Ink::Faint, &note));
+        let room = paint.width.map_or(usize::MAX, |w| w.saturating_sub(15));
+        let mut line = |label: &str, text: &str| {
+            out.push_str(&format!("    {}  {text}\n", paint.ink(Ink::Calm, &format!("{label:<8}"))));
+        };
+        let mut last = "";
+        for (label, command) in &commands {
+            for (n, text) in wrapped(command, room).iter().enumerate() {
+                line(if n > 0 || (*label == last && last != "then") { "" } else { label }, text);
+            }
+            last = label;
+        }
+        let reads: Vec<&str> = reads.iter().map(String::as_str).collect();
+        line("reads", cut(&named(&reads, "nothing"), room, paint.glyph("…", "...")).as_ref());
         out
     }
 
@@ -287,6 +402,10 @@ impl<'g> Shown<'g> {
         if !step.candidates.is_empty() {
             let candidates = self.files(&step.candidates);
             line("may read", &named(&candidates.iter().map(String::as_str).collect::<Vec<_>>(), ""));
+        }
+        let services: Vec<&str> = step.services.iter().map(|s| &*s.address).collect();
+        if !services.is_empty() {
+            line("while", &format!("{} runs", services.join(", ")));
         }
         let makes: Vec<&str> = step.outputs.iter().map(|o| &*o.name).collect();
         line("makes", &named(&makes, "nothing"));

@@ -89,7 +89,10 @@ fn tests_of(evaluation: &Evaluation) -> Vec<(FileId, StepId)> {
     let tests = evaluation.requested.iter().filter_map(|file| Some((*file, graph.file(*file).maker?)));
     let uses = |file: FileId| {
         let closure = Closure::of(graph, [file]).steps;
-        closure.iter().any(|s| through.contains(&graph.step(*s).target))
+        closure.iter().any(|s| {
+            through.contains(&graph.step(*s).target)
+                || graph.service_targets(*s).iter().any(|t| through.contains(t))
+        })
     };
     tests.filter(|(file, _)| through.is_empty() || uses(*file)).collect()
 }

@@ -284,7 +284,11 @@ fn fingerprint(face: Face, choice: &Choice, address: &str) -> Outcome<Vec<u8>> {
     }
     let mut files: Vec<_> = evaluation.requested.clone();
     files.extend(evaluation.effects.iter().flat_map(|e| e.step.inputs.iter().copied()));
-    let mut text = format!("{:?}", evaluation.effects);
+    let mut text = format!("{:?}{:?}", evaluation.effects, evaluation.services);
+    for path in evaluation.services.iter().flat_map(|s| &s.inputs) {
+        let digest = session.machine().digest(path.as_str()).map(|d| d.hex()).unwrap_or_default();
+        text.push_str(&format!("{} {digest}\n", path.as_str()));
+    }
     for file in files {
         let path = graph.file(file).path.as_str();
         let digest = session.machine().digest(path).map(|d| d.hex()).unwrap_or_default();

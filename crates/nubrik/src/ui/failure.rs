@@ -31,6 +31,8 @@ pub fn short(failure: &Failure) -> String {
         Failure::TimedOut { limit } => format!("was ended after {}, its limit", time(limit * 1000)),
         Failure::Cases { failed, all } => format!("{failed} of {all} cases failed"),
         Failure::BadReport { problem } => format!("its report cannot be read: {problem}"),
+        Failure::Service(failure) => super::services::short(failure),
+        Failure::ToldSecret { name, file } => format!("it wrote the secret `{name}` into {file}"),
         Failure::NoRoom => "the disk is full, so that what it made may not be whole".to_owned(),
         Failure::Native { problem } => problem.lines().next().unwrap_or("").to_owned(),
         Failure::Machine { problem } => problem.clone(),
@@ -51,7 +53,7 @@ pub fn render(
     let mut line = |label: &str, text: &str| {
         out.push_str(&format!("  {}  {text}\n", paint.ink(Ink::Calm, &format!("{label:<8}"))));
     };
-    let ran = !matches!(failure, Failure::NoTool(_) | Failure::NoInput { .. });
+    let ran = !matches!(failure, Failure::NoTool(_) | Failure::NoInput { .. } | Failure::Service(_));
     if ran {
         for (i, command) in shown_command(step).iter().enumerate() {
             line(if i > 0 { "then" } else { "command" }, command);
@@ -70,9 +72,14 @@ pub fn render(
         let text = if label == "mend" { paint.ink(Ink::Mend, &text) } else { text };
         line(label, &text);
     }
+    let printed = match failure {
+        Failure::Service(failure) => &failure.printed,
+        _ => printed,
+    };
+    let shows = ran || matches!(failure, Failure::Service(_));
     let text = String::from_utf8_lossy(printed);
     let text = harmless(text.trim_end(), paint.colours);
-    if ran && !text.trim().is_empty() {
+    if shows && !text.trim().is_empty() {
         line("printed", "");
         for printed_line in text.lines() {
             out.push_str(&format!("    {printed_line}\n"));
@@ -125,6 +132,14 @@ pub fn readings(graph: &Graph, id: StepId, failure: &Failure, printed: &[u8]) ->
         }
         Failure::Undeclared { path, target } => {
             lines.push(("mend", declare(graph, id, path, target.as_deref())));
+        }
+        Failure::Service(failure) => lines.extend(super::services::readings(failure)),
+        Failure::ToldSecret { .. } => {
+            lines.push((
+                "reading",
+                "what it made was thrown away: results are kept, and secrets are not".to_owned(),
+            ));
+            lines.push(("mend", "let the command leave it out of what it writes".to_owned()));
         }
         Failure::TimedOut { .. } => {
             lines.push(("mend", "give it more in `timeout`, or find out what it waits for".to_owned()));

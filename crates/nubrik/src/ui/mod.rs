@@ -8,6 +8,7 @@ pub mod live;
 pub mod paint;
 pub mod picture;
 pub mod screen;
+pub mod services;
 pub mod summary;
 pub mod tests;
 pub mod text;

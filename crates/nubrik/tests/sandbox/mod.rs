@@ -116,17 +116,6 @@ impl Sandbox {
 
     /// All files below a folder, with their contents.
     pub fn files_below(&self, folder: &str) -> BTreeMap<String, Vec<u8>> {
-        fn collect(root: &Path, at: &Path, files: &mut BTreeMap<String, Vec<u8>>) {
-            for entry in fs::read_dir(at).into_iter().flatten().flatten() {
-                let path = entry.path();
-                if path.is_dir() {
-                    collect(root, &path, files);
-                } else {
-                    let name = path.strip_prefix(root).unwrap().to_str().unwrap().to_owned();
-                    files.insert(name, fs::read(&path).unwrap());
-                }
-            }
-        }
         let mut files = BTreeMap::new();
         collect(&self.folder, &self.folder.join(folder), &mut files);
         files
@@ -159,9 +148,35 @@ impl Sandbox {
         self.run_in("", args)
     }
 
+    /// Runs with more variables in the environment.
+    pub fn run_with(&self, args: &[&str], variables: &[(&str, &str)]) -> Run {
+        let mut command = self.command_in("", args);
+        command.envs(variables.iter().copied());
+        finish(command)
+    }
+
+    /// All files of the store and whatever else is kept for all workspaces, with their contents.
+    pub fn cached_files(&self) -> BTreeMap<String, Vec<u8>> {
+        let mut files = BTreeMap::new();
+        collect(&self.cache, &self.cache, &mut files);
+        files
+    }
+
     /// Builds everything, which must succeed.
     pub fn build(&self) -> Run {
         self.run(&["build", "--json"]).expect(0)
+    }
+}
+
+fn collect(root: &Path, at: &Path, files: &mut BTreeMap<String, Vec<u8>>) {
+    for entry in fs::read_dir(at).into_iter().flatten().flatten() {
+        let path = entry.path();
+        if path.is_dir() {
+            collect(root, &path, files);
+        } else {
+            let name = path.strip_prefix(root).unwrap().to_str().unwrap().to_owned();
+            files.insert(name, fs::read(&path).unwrap());
+        }
     }
 }
 

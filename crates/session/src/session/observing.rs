@@ -36,7 +36,9 @@ impl Session {
         let all = nubrik_graph::Closure::of(graph, evaluation.requested.iter().copied()).steps;
         let own: Vec<_> =
             all.into_iter().filter(|s| evaluation.targets.contains(&graph.step(*s).target)).collect();
-        nubrik_engine::audit(graph, &own, &self.state, &self.machine, self.store(), listener)
+        let audits = nubrik_engine::audit(graph, &own, &self.state, &self.machine, self.store(), listener);
+        self.machine.house().close();
+        audits
     }
 
     /// Opens a shell in the box of a step, in this terminal: its folder made anew, its environment, what it may
@@ -60,6 +62,7 @@ impl Session {
                 if rustix::termios::isatty(rustix::stdio::stdin()) { &["sh", "-i"] } else { &["sh"] };
             ended = self.machine.attach(job, Path::new("/bin/sh"), words, &prompt);
         })?;
+        self.machine.house().close();
         ended.map_err(|e| nubrik_engine::Failure::Machine { problem: format!("cannot start /bin/sh: {e}") })
     }
 }

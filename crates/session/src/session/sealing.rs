@@ -222,7 +222,13 @@ impl Session {
         outcome: &Outcome,
         results: &Results,
     ) -> Result<(), BuildProblem> {
-        if !is_complete(outcome) {
+        // What runs each time is never done with.
+        let runs_again = |step: &nubrik_graph::Step| {
+            let memory = self.state.steps.get(step.folder.as_str());
+            !step.services.is_empty()
+                && (step.services.iter().any(|s| s.is_elsewhere()) || memory.is_none_or(|m| m.is_unusual()))
+        };
+        if !is_complete(outcome) || evaluation.graph.steps.iter().any(runs_again) {
             return Ok(());
         }
         let Some(entries) = self.seal_entries(evaluation, outcome) else { return Ok(()) };

@@ -67,7 +67,7 @@ fn declaration(p: &mut Parser) {
         "option" => option_declaration(p),
         "test" => valued_declaration(p, "a test", TestDecl),
         "job" => valued_declaration(p, "a job", JobDecl),
-        "service" => later_declaration(p),
+        "service" => valued_declaration(p, "a service", ServiceDecl),
         _ => {
             let mut error = Diagnostic::error("syntax", "expected a declaration");
             if let Some(near) = nearest(word, DECLARATION_WORDS.into_iter().filter(|w| *w != "give")) {
@@ -279,24 +279,6 @@ fn clauses(p: &mut Parser) {
             return;
         }
     }
-}
-
-/// A declaration that the language has and this version does not: refused, never passed over.
-fn later_declaration(p: &mut Parser) -> SyntaxKind {
-    let word = p.peek_text();
-    p.error(not_yet(&format!("`{word}` declarations")));
-    p.take();
-    if p.peek() == Word {
-        p.take();
-    }
-    p.skip_item();
-    LaterDecl
-}
-
-/// The error for a form of the language that this version does not have.
-pub(super) fn not_yet(what: &str) -> Diagnostic {
-    Diagnostic::error("not-yet", format!("{what} cannot be used yet"))
-        .note("the language plans for this form, but this version of nubrik does not have it")
 }
 
 fn params(p: &mut Parser) {

@@ -1,0 +1,147 @@
+//! Services in this terminal: run by name, or for a job.
+
+use std::io::Write;
+use std::sync::Arc;
+use std::time::Duration;
+
+use nubrik_diagnostic::Diagnostic;
+use nubrik_engine::{Lent, ServiceFailure};
+use nubrik_graph::Service;
+use nubrik_lang::Evaluation;
+use nubrik_session::Session;
+use nubrik_source::Sources;
+use serde::Serialize;
+
+use super::build::{build_files, exit_of, show};
+use super::{Outcome, labelled, report, say_wrong};
+use crate::arguments::{Face, How};
+use crate::exit::Exit;
+use crate::ui::paint::{Ink, Paint};
+use crate::ui::screen::Stream;
+use crate::ui::text::harmless;
+use crate::ui::{json, services};
+
+/// How often a service is looked at, whether it still runs.
+const TICK: Duration = Duration::from_millis(100);
+
+#[derive(Serialize)]
+struct ServingEvent<'a> {
+    event: &'static str,
+    service: &'a str,
+    at: &'a str,
+}
+
+/// Builds what a service uses, starts it, and waits until somebody ends it.
+pub fn run(
+    face: Face,
+    mut session: Session,
+    evaluation: &Evaluation,
+    address: &str,
+    how: How,
+) -> Outcome<Exit> {
+    let [service] = evaluation.services.as_slice() else {
+        let mends: Vec<String> =
+            evaluation.services.iter().map(|s| format!("nubrik run {}", s.address)).collect();
+        let mends: Vec<&str> = mends.iter().map(String::as_str).collect();
+        return Err(say_wrong(
+            face,
+            Exit::Usage,
+            &format!("`{address}` is several services: say which"),
+            &mends,
+        ));
+    };
+    if matches!(service.serving, nubrik_graph::Serving::Elsewhere { .. }) {
+        let message = format!("`{address}` runs somewhere else: there is nothing to start");
+        return Err(say_wrong(face, Exit::Usage, &message, &[]));
+    }
+    let built = build_files(face, &mut session, evaluation, &evaluation.requested, how, Stream::Error)?;
+    let exit = exit_of(&built);
+    if exit != Exit::Done {
+        show(face, &built.summary, &built.results, 0, built.cancelled, Stream::Error);
+        return Ok(exit);
+    }
+    // Others may build while it goes on.
+    session.unlock();
+    let paint = Paint::for_stderr(face.plain || face.json);
+    let say = |word: &str, text: &str| {
+        if !face.json {
+            eprintln!("{}", labelled(paint, Ink::Busy, word, text));
+        }
+    };
+    say("starts", &service.address);
+    let echo: fn(&[u8]) = if face.json { to_stderr } else { to_stdout };
+    let lent = lend(face, &session, "run", std::slice::from_ref(service), Some(echo))?;
+    for (name, at) in session.places(&lent) {
+        if face.json {
+            json::print(&ServingEvent { event: "serving", service: &name, at: &at });
+        }
+        say("serves", &format!("{name} at {at}; Ctrl-C ends it"));
+    }
+    let ended = loop {
+        if session.is_cancelled() {
+            break None;
+        }
+        if let Some(ended) = session.ended(&lent) {
+            break Some(ended);
+        }
+        std::thread::sleep(TICK);
+    };
+    session.give_back(lent);
+    match ended {
+        None => {
+            say("ended", &service.address);
+            Ok(Exit::Done)
+        }
+        Some((name, how, _)) => {
+            Err(say_wrong(face, Exit::Failed, &format!("the service {name} {how} by itself"), &[]))
+        }
+    }
+}
+
+fn to_stdout(bytes: &[u8]) {
+    let mut out = std::io::stdout().lock();
+    let _ = out.write_all(bytes).and_then(|()| out.flush());
+}
+
+fn to_stderr(bytes: &[u8]) {
+    let _ = std::io::stderr().lock().write_all(bytes);
+}
+
+/// Makes services ready, or says why they are not.
+pub fn lend(
+    face: Face,
+    session: &Session,
+    user: &str,
+    wanted: &[Arc<Service>],
+    echo: Option<fn(&[u8])>,
+) -> Outcome<Lent> {
+    let lent = session.lend(user, wanted, echo);
+    lent.map_err(|failure| match failure {
+        None => Exit::Interrupted,
+        Some(failure) => say_failed(face, &failure, echo.is_some()),
+    })
+}
+
+/// Says why a service is not there; what it printed only where that was not seen already.
+fn say_failed(face: Face, failure: &ServiceFailure, was_seen: bool) -> Exit {
+    let mut diagnostic = Diagnostic::error("service", services::short(failure));
+    for (label, text) in services::readings(failure) {
+        diagnostic = match label {
+            "mend" => diagnostic.mend(text),
+            "service" => diagnostic.note(format!("defined at {text}")),
+            label => diagnostic.note(format!("{label} {text}")),
+        };
+    }
+    let printed = String::from_utf8_lossy(&failure.printed).into_owned();
+    let shows = !printed.trim().is_empty() && !was_seen;
+    if face.json && shows {
+        diagnostic = diagnostic.note(format!("it printed: {printed}"));
+    }
+    report(face, &[diagnostic], &Sources::default());
+    if shows && !face.json {
+        let paint = Paint::for_stderr(face.plain);
+        eprintln!("  {}", paint.ink(Ink::Calm, "printed"));
+        harmless(printed.trim_end(), paint.colours).lines().for_each(|line| eprintln!("    {line}"));
+    }
+    if failure.problem.lies_in_machine() { Exit::Machine } else { Exit::Failed }
+}

@@ -1,0 +1,60 @@
+//! A service that is not there for who needs it.
+
+use nubrik_engine::{ServiceFailure, ServiceProblem};
+
+use super::text::time;
+
+/// What went wrong, in a few words.
+pub fn short(failure: &ServiceFailure) -> String {
+    let name = &failure.service;
+    match &failure.problem {
+        ServiceProblem::NotReady(limit, _) => {
+            format!("the service {name} was not ready within {}", time(limit * 1000))
+        }
+        ServiceProblem::NoAnswer(limit, _) => {
+            format!("the service {name} did not answer within {}", time(limit * 1000))
+        }
+        ServiceProblem::Ended(how) => format!("the service {name} {how} before it was ready"),
+        ServiceProblem::Command(field, how) => format!("in `{field}` of the service {name}, {how}"),
+        ServiceProblem::NotStarted(program, why) => {
+            format!("the service {name} cannot start {program}: {why}")
+        }
+        ServiceProblem::NoTool(problem) => {
+            format!("the service {name} needs the tool `{}`, which is not on this machine", problem.name)
+        }
+        ServiceProblem::NoSecret(secret) => {
+            format!("the service {name} wants the secret `{secret}`, and that variable is not set")
+        }
+        ServiceProblem::BadPort => format!("the port of the service {name} is no number from 1 to 65535"),
+        ServiceProblem::SaidBefore => format!("the service {name} did not come up"),
+        ServiceProblem::Machine(problem) => format!("the service {name} cannot run: {problem}"),
+    }
+}
+
+/// What else there is to know, and what to do: lines with their labels.
+pub fn readings(failure: &ServiceFailure) -> Vec<(&'static str, String)> {
+    let mut lines = vec![("service", failure.place.to_string())];
+    match &failure.problem {
+        ServiceProblem::NotReady(_, tries) => {
+            lines.push(("asked", format!("{tries} times")));
+            lines.push((
+                "mend",
+                "let it listen at self.address and self.port, or give it more time in `timeout`".to_owned(),
+            ));
+        }
+        ServiceProblem::NoAnswer(_, tries) => {
+            lines.push(("asked", format!("{tries} times")));
+            lines.push(("mend", "start it, or correct what its `address` and `port` say".to_owned()));
+        }
+        ServiceProblem::NoTool(problem) => {
+            lines.push(("searched", problem.searched.join(", ")));
+            lines.extend(problem.mend.iter().map(|mend| ("mend", mend.clone())));
+        }
+        ServiceProblem::NoSecret(secret) => lines.push(("mend", format!("{secret}=… before the command"))),
+        ServiceProblem::SaidBefore => {
+            lines.push(("reading", "why is said where it was tried first".to_owned()))
+        }
+        _ => {}
+    }
+    lines
+}
