@@ -1,0 +1,4 @@
+create table stations (
+    code text primary key,
+    name text not null
+);
