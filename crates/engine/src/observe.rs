@@ -154,7 +154,7 @@ impl Build<'_> {
         }
         let mut seen = Seen::default();
         let ended = self.run_commands(id, tools, &mut Vec::new(), Some(&mut seen));
-        let refused = self.refusals(&seen);
+        let refused = self.refusals(id, &seen);
         let well_again = ended.is_ok() && !matches!(failure, Failure::NoOutput { .. });
         match refused.is_empty() && !well_again {
             true => failure,
@@ -163,7 +163,8 @@ impl Build<'_> {
     }
 
     /// What commands were refused, the likeliest cause of a failure first.
-    fn refusals(&self, seen: &Seen) -> Vec<Refusal> {
+    fn refusals(&self, id: StepId, seen: &Seen) -> Vec<Refusal> {
+        let own = self.readable(id);
         let mut ranked: Vec<(u8, Refusal)> = Vec::new();
         for touched in &seen.touched {
             let reads = touched.touch != Touch::LookedUp;
@@ -171,7 +172,13 @@ impl Build<'_> {
             let there = touched.folder.is_some() || touched.touch == Touch::Written;
             let harmless = touched.path.split('/').any(|name| HARMLESS.contains(&name))
                 || touched.path.starts_with(SETTINGS_OF_MACHINE);
-            if touched.allowed || !reads || !there || harmless {
+            // Interpreters look around beside the script that they run.
+            let looks_around = touched.folder == Some(true)
+                && touched.touch == Touch::Read
+                && own
+                    .iter()
+                    .any(|path| path.rsplit_once('/').map_or("", |(folder, _)| folder) == &*touched.path);
+            if touched.allowed || !reads || !there || harmless || looks_around {
                 continue;
             }
             let folder = touched.folder == Some(true);
@@ -266,7 +273,11 @@ impl Build<'_> {
         all.dedup();
         audit.read = declared(&all, true);
         audit.unused = declared(&step.inputs, false);
-        audit.refused = self.refusals(seen);
+        // What its services read is among its inputs, and not its own to read.
+        let mut services = Vec::new();
+        step.services.iter().for_each(|service| service.add_to(&mut services));
+        audit.unused.retain(|path| !services.iter().any(|s| s.inputs.iter().any(|i| i.as_str() == &**path)));
+        audit.refused = self.refusals(id, seen);
         let own = format!("{}/", step.folder.as_str());
         for seen in &seen.touched {
             let inside = !seen.path.starts_with('/') && !seen.path.is_empty() && !seen.path.starts_with(&own);
