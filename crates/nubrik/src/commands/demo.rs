@@ -73,6 +73,7 @@ pub fn demo(face: Face, folder: &Path) -> Outcome<Exit> {
         ("nubrik build; nubrik why almanac/almanac".into(), "what ran, back to the first cause"),
         ("nubrik test".into(), "all still stand: the object is the same as before"),
         ("nubrik run almanac/install".into(), "puts it into /tmp/skerrin-almanac"),
+        ("nubrik run board/height -- ardle".into(), "asks a server that runs only meanwhile"),
         ("nubrik options".into(), "what can be set"),
         ("nubrik build --profile ship".into(), "the same with other options, in out/ship"),
     ] {

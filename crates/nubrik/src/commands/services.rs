@@ -128,7 +128,7 @@ fn say_failed(face: Face, failure: &ServiceFailure, was_seen: bool) -> Exit {
     for (label, text) in services::readings(failure) {
         diagnostic = match label {
             "mend" => diagnostic.mend(text),
-            "service" => diagnostic.note(format!("defined at {text}")),
+            "service" => diagnostic.note(format!("defined at {}", failure.place)),
             label => diagnostic.note(format!("{label} {text}")),
         };
     }

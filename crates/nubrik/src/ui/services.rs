@@ -33,7 +33,7 @@ pub fn short(failure: &ServiceFailure) -> String {
 
 /// What else there is to know, and what to do: lines with their labels.
 pub fn readings(failure: &ServiceFailure) -> Vec<(&'static str, String)> {
-    let mut lines = vec![("service", failure.place.to_string())];
+    let mut lines = vec![("service", format!("{}, {}", failure.service, failure.place))];
     match &failure.problem {
         ServiceProblem::NotReady(_, tries) => {
             lines.push(("asked", format!("{tries} times")));
