@@ -22,6 +22,9 @@ pub struct Cycle {
 /// Cycles such that every edge which lies on any cycle lies on one of these, each of them the
 /// shortest way round through some edge; sorted, each once.
 pub fn shortest_cycles(nodes: u32, edges: &[Edge]) -> Vec<Cycle> {
+    if has_no_way_round(nodes, edges) {
+        return Vec::new();
+    }
     let mut next: Vec<Vec<u32>> = vec![Vec::new(); nodes as usize];
     for edge in edges {
         next[edge.from as usize].push(edge.to);
@@ -52,6 +55,41 @@ pub fn shortest_cycles(nodes: u32, edges: &[Edge]) -> Vec<Cycle> {
     cycles.sort();
     cycles.dedup();
     cycles
+}
+
+/// Whether nodes that nothing leads to can be taken away until none is left (Kahn 1962): nearly always, and much
+/// cheaper to find out than the ways round.
+fn has_no_way_round(nodes: u32, edges: &[Edge]) -> bool {
+    let count = nodes as usize;
+    // The targets of each node's edges lie side by side, from its start to that of the next one.
+    let mut starts = vec![0u32; count + 1];
+    let mut incoming = vec![0u32; count];
+    for edge in edges {
+        starts[edge.from as usize + 1] += 1;
+        incoming[edge.to as usize] += 1;
+    }
+    for node in 0..count {
+        starts[node + 1] += starts[node];
+    }
+    let mut targets = vec![0u32; edges.len()];
+    let mut at = starts.clone();
+    for edge in edges {
+        let place = &mut at[edge.from as usize];
+        targets[*place as usize] = edge.to;
+        *place += 1;
+    }
+    let mut free: Vec<u32> = (0..nodes).filter(|node| incoming[*node as usize] == 0).collect();
+    let mut taken = 0;
+    while let Some(node) = free.pop() {
+        taken += 1;
+        for to in &targets[starts[node as usize] as usize..starts[node as usize + 1] as usize] {
+            incoming[*to as usize] -= 1;
+            if incoming[*to as usize] == 0 {
+                free.push(*to);
+            }
+        }
+    }
+    taken == count
 }
 
 /// The nodes on a shortest way from `start` to `end`, both included, within one component.

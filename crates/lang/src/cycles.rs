@@ -32,12 +32,13 @@ pub(crate) fn cycle_error(hops: &[(Title, Span)]) -> Diagnostic {
 pub(crate) struct References<K> {
     numbers: FxHashMap<K, u32>,
     titles: Vec<(K, Title)>,
-    edges: FxHashMap<(u32, u32), Span>,
+    /// In the order in which they were met.
+    edges: Vec<(u32, u32, Span)>,
 }
 
 impl<K: Clone + Eq + std::hash::Hash> References<K> {
     pub fn new() -> Self {
-        References { numbers: FxHashMap::default(), titles: Vec::new(), edges: FxHashMap::default() }
+        References { numbers: FxHashMap::default(), titles: Vec::new(), edges: Vec::new() }
     }
 
     /// The number of a declaration; in the order in which they are first met.
@@ -53,13 +54,12 @@ impl<K: Clone + Eq + std::hash::Hash> References<K> {
 
     /// Adds a use; of several uses of the same thing the first one is shown.
     pub fn edge(&mut self, from: u32, to: u32, span: Span) {
-        self.edges.entry((from, to)).or_insert(span);
+        self.edges.push((from, to, span));
     }
 
     /// All ways round, as errors, and what lies on them.
     pub fn cycles(&self) -> (Vec<Diagnostic>, Vec<K>) {
-        let mut edges: Vec<Edge> = self.edges.keys().map(|&(from, to)| Edge { from, to }).collect();
-        edges.sort_by_key(|e| (e.from, e.to));
+        let edges: Vec<Edge> = self.edges.iter().map(|&(from, to, _)| Edge { from, to }).collect();
         let mut errors = Vec::new();
         let mut on_cycle: BTreeSet<u32> = BTreeSet::new();
         for cycle in shortest_cycles(self.titles.len() as u32, &edges) {
@@ -67,7 +67,7 @@ impl<K: Clone + Eq + std::hash::Hash> References<K> {
             let mut hops = Vec::new();
             for (i, node) in cycle.nodes.iter().enumerate() {
                 let to = cycle.nodes[(i + 1) % count];
-                if let Some(span) = self.edges.get(&(*node, to)) {
+                if let Some((_, _, span)) = self.edges.iter().find(|e| (e.0, e.1) == (*node, to)) {
                     hops.push((self.titles[*node as usize].1.clone(), *span));
                 }
             }

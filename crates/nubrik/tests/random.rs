@@ -197,11 +197,24 @@ impl World {
             // What decides for a listing step is a longer story than this model tells.
             let from = match shape.kind {
                 Kind::Listing(_) => None,
-                kind => Some(format!("{i} {kind:?} {shape:?} {:?}", self.read_by(i, shape, kind, &all))),
+                kind => {
+                    // Each choice of an option that it reaches is a step of its own, with its own place.
+                    let variant = self.reaches_option(i).then_some(self.high);
+                    let read = self.read_by(i, shape, kind, &all);
+                    Some(format!("{i} {kind:?} {shape:?} {variant:?} {read:?}"))
+                }
             };
             all.push((made, from));
         }
         all
+    }
+
+    fn reaches_option(&self, i: usize) -> bool {
+        let shape = &self.shapes[i];
+        let reads = |kind| matches!(kind, Kind::Listing(_));
+        // A listing step names no other step in its command.
+        shape.kind == Kind::Option
+            || !reads(shape.kind) && shape.steps.iter().any(|s| *s < i && self.reaches_option(*s))
     }
 
     /// Everything that a step reads, apart.

@@ -19,12 +19,13 @@ pub struct Parse {
 
 /// Parses any text. Never fails; nesting deeper than [`MAX_DEPTH`] is an error in the diagnostics.
 pub fn parse(file: FileId, text: &Arc<str>) -> Parse {
+    let tokens = lex(text);
     let mut parser = Parser {
         file,
         text,
-        tokens: lex(text),
         at: 0,
-        builder: Builder::new(),
+        builder: Builder::new(tokens.len()),
+        tokens,
         diagnostics: Vec::new(),
         lines_matter: vec![true],
         last_error: None,
@@ -110,6 +111,11 @@ impl<'a> Parser<'a> {
         (token.kind, &self.text[token.start as usize..token.end as usize])
     }
 
+    /// The next token's kind, passing over line ends.
+    pub fn peek_kind_past_lines(&self) -> SyntaxKind {
+        self.tokens[self.significant(self.at, true)].kind
+    }
+
     /// The token behind the next one, both found passing over line ends.
     pub fn peek_second_past_lines(&self) -> (SyntaxKind, &'a str) {
         let next = self.significant(self.at, true);
@@ -127,7 +133,8 @@ impl<'a> Parser<'a> {
 
     /// Whether the next token is this word.
     pub fn at_word(&self, word: &str) -> bool {
-        self.peek() == Word && self.peek_text() == word
+        let token = self.tokens[self.next_index()];
+        token.kind == Word && &self.text[token.start as usize..token.end as usize] == word
     }
 
     /// Whether a declaration begins at the next token: a word of declarations at the start of a line.
@@ -163,15 +170,27 @@ impl<'a> Parser<'a> {
     // Moving on.
 
     /// Takes trivia before the next token; line ends only where they do not count.
+    #[inline]
     pub fn trivia(&mut self) {
-        let next = self.next_index();
-        self.take_until(next);
+        if self.at_trivia() {
+            let next = self.next_index();
+            self.take_until(next);
+        }
+    }
+
+    /// Whether the token at the very place is one to pass over: most often that was done already.
+    #[inline]
+    fn at_trivia(&self) -> bool {
+        matches!(self.tokens[self.at].kind, Whitespace | Comment | DocComment | Newline)
     }
 
     /// Takes trivia and all line ends.
+    #[inline]
     pub fn lines(&mut self) {
-        let next = self.significant(self.at, true);
-        self.take_until(next);
+        if self.at_trivia() {
+            let next = self.significant(self.at, true);
+            self.take_until(next);
+        }
     }
 
     fn take_until(&mut self, end: usize) {
@@ -197,9 +216,11 @@ impl<'a> Parser<'a> {
 
     /// Takes the next token if it is of this kind.
     pub fn accept(&mut self, kind: SyntaxKind) -> bool {
-        let found = self.peek() == kind;
+        let next = self.next_index();
+        let found = self.tokens[next].kind == kind;
         if found {
-            self.take();
+            self.take_until(next);
+            self.take_raw();
         }
         found
     }

@@ -170,8 +170,13 @@ pub(crate) struct Builder {
 pub(crate) struct Mark(usize);
 
 impl Builder {
-    pub fn new() -> Self {
-        Builder { stack: Vec::new(), nodes: Vec::new(), elements: Vec::new() }
+    /// For so many tokens.
+    pub fn new(tokens: usize) -> Self {
+        Builder {
+            stack: Vec::with_capacity(64),
+            nodes: Vec::with_capacity(tokens / 2),
+            elements: Vec::with_capacity(tokens * 3 / 2),
+        }
     }
 
     pub fn mark(&self) -> Mark {

@@ -51,7 +51,7 @@ pub(super) fn not_written(strand: &Strand) -> Diagnostic {
 impl Draft {
     /// Whether it is a service's.
     pub fn is_service(&self) -> bool {
-        !self.own.is_root()
+        self.own.is_some()
     }
 }
 
@@ -74,7 +74,8 @@ impl Evaluator<'_> {
 
     pub(super) fn serve_form(&mut self, scope: &Scope, values: &FormValues, span: Span) -> Result<Value> {
         let mut draft = self.draft(&scope.owner, "service");
-        draft.own = std::mem::replace(&mut draft.step.folder, instance_folder());
+        let own = std::mem::replace(&mut draft.step.folder, instance_folder());
+        draft.own = Some(own.clone());
         draft.keeps_secrets = true;
         if let Some((Value::File(folder), dir_span)) = values.get("dir")
             && folder.maker.is_some()
@@ -111,7 +112,7 @@ impl Evaluator<'_> {
         let address = scope.owner.package.child(&scope.owner.parts.join("/"));
         let service = Service {
             address: address.as_str().into(),
-            folder: draft.own,
+            folder: own,
             serving,
             ready,
             patience: values.duration("timeout").unwrap_or(SERVICE_PATIENCE),

@@ -27,8 +27,8 @@ pub(super) struct Draft {
     pub report: Option<Arc<str>>,
     /// Whether it is no step that is kept, so that secrets may stand in it.
     pub keeps_secrets: bool,
-    /// The folder that a service is known by; the root for all else.
-    pub own: WsPath,
+    /// The folder that a service is known by; nothing for all else.
+    pub own: Option<WsPath>,
 }
 
 /// What a step's folder is called after, where no word names an output.
@@ -215,7 +215,7 @@ impl Evaluator<'_> {
             services: Vec::new(),
             report: None,
             keeps_secrets: false,
-            own: WsPath::root(),
+            own: None,
         }
     }
 
@@ -540,7 +540,11 @@ impl Evaluator<'_> {
                 WordStrand::Served(service, what) => {
                     text.push_str(&super::services::mark(&service.service.folder, *what))
                 }
-                WordStrand::Own(what) => text.push_str(&super::services::mark(&draft.own, *what)),
+                WordStrand::Own(what) => {
+                    if let Some(own) = &draft.own {
+                        text.push_str(&super::services::mark(own, *what));
+                    }
+                }
                 WordStrand::File(file) => text.push_str(&path_from(&work, &file.path)),
                 WordStrand::Out { path, .. } | WordStrand::Found { path, .. } => {
                     text.push_str(&path_from(&work, &below(&draft.step.folder, path)));

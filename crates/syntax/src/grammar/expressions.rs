@@ -30,8 +30,8 @@ pub(super) fn expression(p: &mut Parser) {
 
 /// Whether the next token is one of these operators; a line that begins with an operator goes on.
 fn next_operator(p: &Parser, symbols: &[SyntaxKind], words: &[&str]) -> bool {
-    let (kind, text) = p.peek_past_lines();
-    symbols.contains(&kind) || (kind == Word && words.contains(&text))
+    let kind = p.peek_kind_past_lines();
+    symbols.contains(&kind) || (kind == Word && words.contains(&p.peek_past_lines().1))
 }
 
 fn too_long(p: &mut Parser) {
@@ -87,7 +87,9 @@ fn comparison(p: &mut Parser) {
     let symbols = [EqualsEquals, NotEquals, Less, LessEquals, Greater, GreaterEquals];
     let mut count = 0;
     loop {
-        let not_in = p.peek_past_lines() == (Word, "not") && p.peek_second_past_lines() == (Word, "in");
+        let not_in = p.peek_kind_past_lines() == Word
+            && p.peek_past_lines() == (Word, "not")
+            && p.peek_second_past_lines() == (Word, "in");
         if !not_in && !next_operator(p, &symbols, &["in"]) {
             return;
         }
@@ -136,7 +138,12 @@ fn postfix_of(p: &mut Parser, mark: Mark, mut callable: bool) {
         if links > MAX_CHAIN {
             return too_long(p);
         }
-        if p.peek_past_lines().0 == Dot {
+        let kind = p.peek_kind_past_lines();
+        // Most often nothing follows that belongs to it.
+        if !matches!(kind, Dot | LeftParen | LeftBracket | LeftBrace | Word) {
+            return;
+        }
+        if kind == Dot {
             p.lines();
             p.take();
             // Words of declarations are names again behind a dot.
