@@ -2,10 +2,11 @@
 
 use std::sync::Arc;
 
-use nubrik_graph::{Native, Program, StepId, WorkFolder};
+use nubrik_graph::{Native, Program, StepId, WorkFolder, shown_marks};
 use nubrik_store::Digest;
 
 use crate::build::Build;
+use crate::command_text::shown_service;
 use crate::state::StepMemory;
 
 /// A difference between what a step is made of now and what it was made of.
@@ -40,6 +41,8 @@ pub enum Part {
     Network,
     /// A tool of the machine.
     Tool,
+    /// What a service that runs meanwhile is.
+    Service,
 }
 
 impl Part {
@@ -55,6 +58,7 @@ impl Part {
             Part::Folder => "folder",
             Part::Network => "network",
             Part::Tool => "tool",
+            Part::Service => "service",
         }
     }
 
@@ -69,11 +73,12 @@ impl Part {
             Part::Folder => 'd',
             Part::Network => 'n',
             Part::Tool => 'v',
+            Part::Service => 's',
         }
     }
 
     fn of_sign(sign: char) -> Option<Part> {
-        const ALL: [Part; 9] = [
+        const ALL: [Part; 10] = [
             Part::Input,
             Part::Word,
             Part::Redirect,
@@ -83,6 +88,7 @@ impl Part {
             Part::Folder,
             Part::Network,
             Part::Tool,
+            Part::Service,
         ];
         ALL.into_iter().find(|part| part.sign() == sign)
     }
@@ -113,7 +119,8 @@ impl Build<'_> {
         let mut text = String::new();
         let mut add = |part: Part, what: &str| {
             text.push(part.sign());
-            text.push_str(what);
+            // Marks hold the very character that stands between parts.
+            text.push_str(&shown_marks(what, &step.services));
             text.push(BETWEEN);
         };
         let path = |file: nubrik_graph::FileId| graph.file(file).path.as_str();
@@ -160,10 +167,17 @@ impl Build<'_> {
         if step.limits.network {
             add(Part::Network, "allowed");
         }
+        let mut services = Vec::new();
+        step.services.iter().for_each(|service| service.add_to(&mut services));
+        for service in &services {
+            for (field, command) in shown_service(service) {
+                add(Part::Service, &format!("{}, {field}: {command}", service.address));
+            }
+        }
         for tool in &step.tools {
             let name = &graph.tools[tool.0 as usize];
             if let Ok(found) = self.tool(*tool) {
-                let version = self.outside.known_version(name);
+                let version = self.outside.version_told(name);
                 let version = version.map_or(String::new(), |v| format!(" {v}"));
                 add(Part::Tool, &format!("{name}={}{version}", found.path.display()));
             }

@@ -307,8 +307,8 @@ pub trait Outside: Sync {
     /// # Errors
     /// When it is not there.
     fn tool(&self, name: &Arc<str>) -> Result<FoundTool, ToolProblem>;
-    /// A tool's version, if it was asked for already.
-    fn known_version(&self, name: &Arc<str>) -> Option<Arc<str>> {
+    /// A tool's version, as it tells it; it is asked once, as long as it stays the same.
+    fn version_told(&self, name: &Arc<str>) -> Option<Arc<str>> {
         let _ = name;
         None
     }

@@ -532,3 +532,28 @@ fn a_shell_opens_where_a_step_runs() {
         assert!(stderr.contains("Permission denied"), "{stderr}");
     }
 }
+
+#[test]
+fn why_names_the_versions_of_a_tool() {
+    let sandbox = Sandbox::new(&[("targets.nub", "target t = step { run = `tidy > {out \"t\"}` }\n")]);
+    let tool = |version: &str| {
+        use std::os::unix::fs::PermissionsExt;
+        let path = sandbox.folder.join("../bin/tidy");
+        std::fs::create_dir_all(path.parent().unwrap()).unwrap();
+        std::fs::write(&path, format!("#!/bin/sh\n[ \"$1\" != --version ] || echo tidy {version}\n"))
+            .unwrap();
+        std::fs::set_permissions(&path, std::fs::Permissions::from_mode(0o755)).unwrap();
+    };
+    let run = |args: &[&str]| {
+        let mut command = sandbox.command(args);
+        let folder = sandbox.folder.join("../bin").canonicalize().unwrap();
+        command.env("PATH", format!("{}:{}", folder.display(), std::env::var("PATH").unwrap()));
+        sandbox::finish(command)
+    };
+    tool("1.4.2");
+    run(&["build", "t"]).expect(0);
+    tool("1.5.0");
+    let text = run(&["why", "t", "--plain"]).expect(0).stdout;
+    assert!(text.contains("the tool tidy changed"), "{text}");
+    assert!(text.contains("tidy 1.5.0 instead of") && text.contains("tidy 1.4.2"), "{text}");
+}

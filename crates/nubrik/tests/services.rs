@@ -142,6 +142,8 @@ fn results_are_kept_though_addresses_are_in_no_key() {
     sandbox.write("targets.nub", &text.replace("    fill =", "    env = { \"TIDE\": \"high\" }\n    fill ="));
     let plan = sandbox.run(&["plan", "height", "--plain"]).expect(0).stdout;
     assert!(plan.contains("its command changed"), "{plan}");
+    let why = sandbox.run(&["why", "height", "--plain"]).expect(0).stdout;
+    assert!(why.contains("service") && why.contains("board, run: TIDE=high .nubrik"), "{why}");
 }
 
 #[test]

@@ -512,8 +512,8 @@ impl Outside for Machine {
         self.tools.find(self, name)
     }
 
-    fn known_version(&self, name: &Arc<str>) -> Option<Arc<str>> {
-        self.tools.known_version(name)
+    fn version_told(&self, name: &Arc<str>) -> Option<Arc<str>> {
+        self.tools.version_told(self, name)
     }
 
     fn run(&self, job: &Job<'_>, printed: &mut Vec<u8>) -> JobEnd {

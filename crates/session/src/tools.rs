@@ -11,6 +11,7 @@ use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 use std::sync::{Arc, Mutex, PoisonError};
 
+use nubrik_confine::{Access, Capture, Ended, PipelineSpec, RuleSet, StageSpec};
 use nubrik_engine::{FoundTool, Outside, Signature, ToolProblem};
 use nubrik_store::{Decoder, Digest, Encoder, Truncated};
 
@@ -112,11 +113,23 @@ impl ToolFinder {
         files
     }
 
-    /// The version that a tool tells when it is asked with a word such as `--version`; `None` when it
-    /// tells none. Remembered as long as the tool stays the same.
-    pub fn known_version(&self, name: &Arc<str>) -> Option<Arc<str>> {
-        let remembered = self.remembered.lock().unwrap_or_else(PoisonError::into_inner);
-        remembered.get(name)?.versions.iter().find_map(|(_, version)| version.clone())
+    /// The version that a tool is known by, for people: what it told when definitions asked it, or else what it
+    /// says to `--version`, in a box where it can change nothing. It is asked once, as long as it stays the same.
+    pub fn version_told(&self, machine: &Machine, name: &Arc<str>) -> Option<Arc<str>> {
+        const QUIETLY: &str = "--version, quietly";
+        let remembered = || self.remembered.lock().unwrap_or_else(PoisonError::into_inner);
+        let found = remembered().get(name).map(|found| (found.versions.clone(), found.tool.clone()));
+        let (versions, tool) = found?;
+        let known = versions.iter().find_map(|(_, version)| version.clone());
+        if known.is_some() || versions.iter().any(|(word, _)| **word == *QUIETLY) {
+            return known;
+        }
+        let said = ask_quietly(machine, &tool)?;
+        let version = first_version(&said).map(Arc::from);
+        if let Some(found) = remembered().get_mut(name) {
+            found.versions.push((QUIETLY.into(), version.clone()));
+        }
+        version
     }
 
     /// A tool's version, as it tells it when it is asked with a word.
@@ -277,6 +290,42 @@ fn first_line(program: &Path) -> Option<String> {
     let line =
         start[..count].strip_prefix(b"#!").map(|rest| rest.split(|b| *b == b'\n').next().unwrap_or(rest));
     Some(String::from_utf8_lossy(line.unwrap_or_default()).trim().to_owned())
+}
+
+/// What a tool says to `--version`, in a box in which it reads the system's folders and its own only, writes
+/// nothing and has no network; `None` when everything is being stopped.
+fn ask_quietly(machine: &Machine, tool: &FoundTool) -> Option<String> {
+    let rules = RuleSet::new(machine.system()).ok()?;
+    for part in &tool.parts {
+        if let Some(folder) = crate::machine::needed_folder(Path::new(&**part), machine.root()) {
+            rules.allow(&folder, Access::Read).ok()?;
+        }
+    }
+    let word = tool.path.file_name()?.to_string_lossy().into_owned();
+    let words = crate::machine::called_by(&tool.path, &[word.as_str().into(), "--version".into()]);
+    let stage = StageSpec { program: tool.path.clone(), words, stdin: None, stdout: None, stderr: None };
+    let environment: Vec<(String, String)> =
+        crate::CONFINED_ENVIRONMENT.iter().map(|(n, v)| ((*n).to_owned(), (*v).to_owned())).collect();
+    let spec = PipelineSpec {
+        stages: vec![stage],
+        folder: machine.root(),
+        work: machine.root(),
+        environment: &environment,
+        rules: Some(&rules),
+        filter_network: machine.filters_network(),
+        apart: None,
+        timeout: Some(std::time::Duration::from_secs(2)),
+        memory: None,
+        recorder: None,
+        attached: false,
+    };
+    let mut capture = Capture::new(4 << 10);
+    match nubrik_confine::run(&spec, &mut capture, machine.cancel()) {
+        Ended::Cancelled => None,
+        Ended::Well => Some(String::from_utf8_lossy(&capture.bytes).into_owned()),
+        // What it says of words that it does not know is no version.
+        _ => Some(String::new()),
+    }
 }
 
 /// The first thing in a text that looks like a version: numbers with dots between them.

@@ -102,7 +102,8 @@ fn render(graph: &Graph, planned: &[PlannedStep], room: Room, paint: Paint) -> S
     if out.is_empty() {
         return format!("nothing would run: all {} steps are current\n", planned.len());
     }
-    let mut sum = format!("\n{} of {} steps would run", counts[0], planned.len());
+    let noun = if planned.len() == 1 { "step" } else { "steps" };
+    let mut sum = format!("\n{} of {} {noun} would run", counts[0], planned.len());
     for (count, what) in [(counts[1], "would be reused"), (counts[2], "may have to follow")] {
         if count > 0 {
             sum.push_str(&format!(", {count} {what}"));
