@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, HashMap};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use nubrik_engine::{PlannedStep, Room, Supposed, Verdict, forecast};
+use nubrik_engine::{Forecast, PlannedStep, Room, Supposed, Verdict, forecast};
 use nubrik_graph::{Graph, StepId};
 use nubrik_session::Session;
 use serde::Serialize;
@@ -28,10 +28,10 @@ pub fn plan(face: Face, choice: &Choice, words: &[String], if_changed: &[PathBuf
         changed.push(source(face, &session, &evaluation.graph, file)?);
     }
     let planned = session.plan(evaluation, &Silent, Supposed { if_changed: &changed, compare: false });
+    let room = Room { processors: session.default_jobs(), memory: session.memory() };
     if face.json {
-        print_json(&evaluation.graph, &planned);
+        print_json(&evaluation.graph, &planned, room);
     } else {
-        let room = Room { processors: session.default_jobs(), memory: session.memory() };
         print!("{}", render(&evaluation.graph, &planned, room, super::paint(face)));
     }
     Ok(Exit::Done)
@@ -130,13 +130,18 @@ fn render(graph: &Graph, planned: &[PlannedStep], room: Room, paint: Paint) -> S
     out
 }
 
-/// How long what would run, or may have to, takes by the last times, and the longest chain of it.
-fn how_long(graph: &Graph, planned: &[PlannedStep], room: Room) -> String {
+/// What would run, or may have to, played through by the last times.
+fn foreseen(graph: &Graph, planned: &[PlannedStep], room: Room) -> Forecast {
     let works = |s: &&PlannedStep| matches!(s.verdict, Verdict::Ran | Verdict::Left);
     let times: HashMap<StepId, u64> =
         planned.iter().filter(works).map(|s| (s.step, s.micros.unwrap_or(0))).collect();
     let order: Vec<StepId> = planned.iter().filter(works).map(|s| s.step).collect();
-    let seen = forecast(graph, &order, |s| times.get(&s).copied().unwrap_or(0) as f64, room);
+    forecast(graph, &order, |s| times.get(&s).copied().unwrap_or(0) as f64, room)
+}
+
+/// How long what would run, or may have to, takes by the last times, and the longest chain of it.
+fn how_long(graph: &Graph, planned: &[PlannedStep], room: Room) -> String {
+    let seen = foreseen(graph, planned, room);
     let mut text = format!(
         "at most {} with {} at once, going by the last times; {} of work",
         time(seen.micros as u64),
@@ -164,7 +169,24 @@ struct PlanEvent<'a> {
     last_seconds: Option<f64>,
 }
 
-fn print_json(graph: &Graph, planned: &[PlannedStep]) {
+#[derive(Serialize)]
+struct ForecastEvent<'a> {
+    event: &'static str,
+    steps: usize,
+    run: usize,
+    reuse: usize,
+    maybe: usize,
+    /// How many of those that would run, or may have to, never did.
+    unknown: usize,
+    at_once: usize,
+    at_most_seconds: f64,
+    work_seconds: f64,
+    chain_seconds: f64,
+    /// Targets of the longest chain, in order.
+    chain: Vec<&'a str>,
+}
+
+fn print_json(graph: &Graph, planned: &[PlannedStep], room: Room) {
     for step in planned {
         json::print(&PlanEvent {
             event: "plan",
@@ -176,4 +198,23 @@ fn print_json(graph: &Graph, planned: &[PlannedStep]) {
             last_seconds: step.micros.map(|m| json::rounded(m as f64 / 1e6)),
         });
     }
+    let count = |verdict: Verdict| planned.iter().filter(|s| s.verdict == verdict).count();
+    let seen = foreseen(graph, planned, room);
+    let works = planned.iter().filter(|s| matches!(s.verdict, Verdict::Ran | Verdict::Left));
+    let mut chain: Vec<&str> = seen.chain.iter().map(|s| &*graph.owner(*s).address).collect();
+    chain.dedup();
+    let seconds = |micros: f64| json::rounded(micros / 1e6);
+    json::print(&ForecastEvent {
+        event: "forecast",
+        steps: planned.len(),
+        run: count(Verdict::Ran) + count(Verdict::Failed) + count(Verdict::Blocked),
+        reuse: count(Verdict::Reused),
+        maybe: count(Verdict::Left),
+        unknown: works.filter(|s| s.micros.is_none()).count(),
+        at_once: room.processors,
+        at_most_seconds: seconds(seen.micros),
+        work_seconds: seconds(seen.work),
+        chain_seconds: seconds(seen.chain_micros),
+        chain,
+    });
 }
