@@ -333,6 +333,32 @@ target height = step { run = `{ask} {second.address} {second.port} height sun > 
 }
 
 #[test]
+fn whoever_uses_a_service_reaches_nothing_else() {
+    let sandbox = workspace(FILLED);
+    let doctor = sandbox.run(&["doctor", "--json"]);
+    let apart = doctor.events().into_iter().find(|e| e["name"] == "a network of services' own").unwrap();
+    if apart["ok"] != true {
+        eprintln!("skipped: this machine has no networks of services' own");
+        return;
+    }
+    let port = board_elsewhere();
+    let text = sandbox.read("targets.nub");
+    sandbox.write(
+        "targets.nub",
+        &format!(
+            "{text}\ntest reaches = check {{ run = sh`{{ask}} {{board.address}} {{board.port}} height moon; ! {{ask}} 127.0.0.1 {port} height moon` }}\n"
+        ),
+    );
+    sandbox.run(&["test", "reaches"]).expect(0);
+    // The listener is there: a job, which is not confined, hears from it.
+    sandbox.write(
+        "targets.nub",
+        &format!("{text}\njob asks = effect {{ run = `{{ask}} 127.0.0.1 {port} height moon` }}\n"),
+    );
+    assert_eq!(sandbox.run(&["run", "asks"]).expect(0).stdout, "9.99\n");
+}
+
+#[test]
 fn nothing_runs_that_nobody_needs() {
     let sandbox = workspace(FILLED);
     // Only what the request needs is started: the service has printed nothing.

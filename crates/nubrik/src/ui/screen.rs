@@ -359,7 +359,7 @@ impl<'g> Screen<'g> {
             Notice::StoreUnusable(why) => format!("results are not kept for other times: {why}"),
             Notice::Unconfined(missing) => {
                 format!(
-                    "steps are not fully confined: this kernel lacks {missing}; undeclared files may go unnoticed"
+                    "steps are not fully confined: this kernel lacks {missing}; `nubrik doctor` says what that means"
                 )
             }
             Notice::OrphansEnded(count, targets) => {
