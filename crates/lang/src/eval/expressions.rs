@@ -14,6 +14,20 @@ use crate::value::*;
 /// How many bytes a text may have.
 const TEXT_LIMIT: usize = 16 << 20;
 
+/// A field of `self`.
+fn own_field(scope: &Scope, name: &str) -> Option<Value> {
+    let own = |what| Value::Text(Text::Carrying(Arc::new([Strand::Own(what)])));
+    match (name, &scope.this) {
+        ("address", _) => Some(own(Whereabouts::Address)),
+        ("port", _) => Some(own(Whereabouts::Port)),
+        ("name", Some(this)) => Some(Value::Text(Text::Plain(this.name.clone()))),
+        ("folder", Some(this)) => {
+            Some(Value::File(FileRef { path: this.folder.clone(), maker: None, folder: true }))
+        }
+        _ => None,
+    }
+}
+
 impl Evaluator<'_> {
     /// The value of an expression.
     pub(super) fn eval(&mut self, scope: &Scope, id: ExprId) -> Result<Value> {
@@ -42,20 +56,16 @@ impl Evaluator<'_> {
             Expr::Builtin(Builtin::Host) => Ok(host()),
             Expr::Builtin(builtin) => Ok(Value::Builtin(*builtin)),
             Expr::This => {
-                let own = |what| Value::Text(Text::Carrying(Arc::new([Strand::Own(what)])));
-                let mut fields = vec![
-                    ("address".into(), own(Whereabouts::Address)),
-                    ("port".into(), own(Whereabouts::Port)),
-                ];
-                if let Some(this) = &scope.this {
-                    let folder = FileRef { path: this.folder.clone(), maker: None, folder: true };
-                    fields.push(("name".into(), Value::text(&this.name)));
-                    fields.push(("folder".into(), Value::File(folder)));
-                }
-                Ok(Value::Record(Arc::new(Record { fields, kind: None })))
+                let names = ["address", "port", "name", "folder"];
+                let own = names.into_iter().filter_map(|n| Some((n.into(), own_field(scope, n)?)));
+                Ok(Value::Record(Arc::new(Record { fields: own.collect(), kind: None })))
             }
             Expr::Ref(path) => self.reference(scope, path, span),
             Expr::Field(base, name) => {
+                // Most often `self` is asked for one thing.
+                if let (Expr::This, Some(value)) = (module.expr(*base), own_field(scope, &name.text)) {
+                    return Ok(value);
+                }
                 let base = self.eval(scope, *base)?;
                 self.field(base, name)
             }
