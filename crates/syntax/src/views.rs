@@ -92,8 +92,8 @@ pub fn text_parts(node: Node<'_>) -> Vec<TextPiece<'_>> {
     let opening = node.token(TextOpen).map_or("\"", |t| node.token_text(t));
     let long = opening.len() == 3;
     let raw = opening.starts_with('\'');
-    let mut raw_parts: Vec<TextPiece<'_>> = Vec::new();
-    let mut escaped: Vec<bool> = Vec::new();
+    let mut raw_parts: Vec<TextPiece<'_>> = Vec::with_capacity(2);
+    let mut escaped: Vec<bool> = Vec::with_capacity(2);
     for element in node.elements() {
         match element {
             crate::Element::Node(id) => {
@@ -116,7 +116,7 @@ pub fn text_parts(node: Node<'_>) -> Vec<TextPiece<'_>> {
     if long {
         drop_indent(&mut raw_parts, &escaped);
     }
-    let mut parts: Vec<TextPiece<'_>> = Vec::new();
+    let mut parts: Vec<TextPiece<'_>> = Vec::with_capacity(raw_parts.len());
     for part in raw_parts {
         match (parts.last_mut(), part) {
             (_, TextPiece::Literal(text)) if text.is_empty() => {}

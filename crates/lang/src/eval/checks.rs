@@ -7,7 +7,7 @@ use nubrik_graph::{Check, Effect, FileId, Pipeline, StepId};
 use nubrik_source::Span;
 
 use super::forms::FormValues;
-use super::steps::{Draft, all_strands, leaves};
+use super::steps::{all_strands, leaves};
 use super::{Evaluator, Result, Scope};
 use crate::value::*;
 
@@ -234,15 +234,12 @@ pub(super) fn no_secret() -> Diagnostic {
         .mend("job … = effect { … } uses it when it is run")
 }
 
-impl Draft {
-    /// Notes the number of an output that a check speaks of.
-    pub fn note_check(&mut self, name: Option<&str>, id: FileId) {
-        let Some(check) = &mut self.step.check else { return };
-        if name == Some(VERDICT) {
-            check.verdict = id;
-        }
-        if name.is_some() && name == self.report.as_deref() {
-            check.report = Some(id);
-        }
+/// Notes the number of an output that a check speaks of.
+pub(super) fn note_output(check: &mut Check, report: Option<&str>, name: &str, id: FileId) {
+    if name == VERDICT {
+        check.verdict = id;
+    }
+    if Some(name) == report {
+        check.report = Some(id);
     }
 }

@@ -570,7 +570,7 @@ impl<'w> Evaluator<'w> {
         let package = module.folder.clone().unwrap_or_else(WsPath::root);
         let id = TargetId(self.graph.targets.len() as u32);
         self.graph.targets.push(Target {
-            address: package.child(&decl.name.text).as_str().into(),
+            address: package.child(&decl.name.text).shared().clone(),
             package,
             kind: "".into(),
             documentation: decl.documentation.clone(),

@@ -152,15 +152,13 @@ impl Evaluator<'_> {
     }
 
     /// Enters a finished step in the graph, unless the very same step is there already.
-    pub(super) fn enter(&mut self, scope: &Scope, mut draft: Draft, span: Span) -> Result<Value> {
-        let mut step = std::mem::replace(&mut draft.step, Step::empty(WsPath::root()));
+    pub(super) fn enter(&mut self, scope: &Scope, draft: Draft, span: Span) -> Result<Value> {
+        let Draft { mut step, outputs: drafted, mut tools, services, report, .. } = draft;
         step.target = scope.owner.target;
         step.place = self.place(span);
-        draft.tools.sort_unstable();
-        draft.tools.dedup();
-        step.tools = std::mem::take(&mut draft.tools);
-        step.services = std::mem::take(&mut draft.services);
-        draft.step.check = step.check.take();
+        tools.sort_unstable();
+        tools.dedup();
+        (step.tools, step.services) = (tools, services);
         if let Some(reads) = self.frames.last() {
             let reads = reads.clone();
             self.target_reads.entry(scope.owner.target).or_default().add_all(&reads);
@@ -168,14 +166,16 @@ impl Evaluator<'_> {
         let number = self.graph.steps.len() as u32;
         let known = self.steps_by_folder.get(&step.folder).copied();
         let maker = known.unwrap_or(number);
-        let mut outputs = Vec::new();
-        for (name, mut file, written) in std::mem::take(&mut draft.outputs) {
+        let mut outputs = Vec::with_capacity(drafted.len());
+        for (name, mut file, written) in drafted {
             file.maker = Some(maker);
             let id = self.file_id(&file);
             if name.as_deref() == Some("status") && *written == *"answer.status" {
                 step.status = Some(id);
             }
-            draft.note_check(name.as_deref(), id);
+            if let (Some(check), Some(name)) = (&mut step.check, name.as_deref()) {
+                super::checks::note_output(check, report.as_deref(), name, id);
+            }
             // Outputs that the commands leave where they chose to are taken from there.
             for (_, taken) in step.taken.iter_mut().filter(|(path, _)| **path == *written) {
                 *taken = id;
@@ -183,7 +183,6 @@ impl Evaluator<'_> {
             step.outputs.push(OutputNode { file: id, name: written });
             outputs.push((name, file));
         }
-        step.check = draft.step.check.take();
         if let Some(known) = known {
             let first = &self.graph.steps[known as usize];
             if *first == step {
