@@ -101,6 +101,18 @@ impl RuleSet {
     /// # Errors
     /// When the kernel refuses.
     pub fn new(system: &SystemFolders) -> io::Result<RuleSet> {
+        Self::with(system, false)
+    }
+
+    /// The same for a command that may send signals to processes which are not its own: one that stops another.
+    ///
+    /// # Errors
+    /// When the kernel refuses.
+    pub fn with_signals(system: &SystemFolders) -> io::Result<RuleSet> {
+        Self::with(system, true)
+    }
+
+    fn with(system: &SystemFolders, signals: bool) -> io::Result<RuleSet> {
         let Some(version) = system.version else { return Ok(RuleSet { fd: None, version: 0 }) };
         let mut handled = ALL_OF_VERSION_1;
         for (since, right) in [(2, MOVE), (3, TRUNCATE), (5, CONTROL_DEVICE)] {
@@ -108,7 +120,7 @@ impl RuleSet {
                 handled |= right;
             }
         }
-        let fd = sys::create_rules(handled, version)?;
+        let fd = sys::create_rules(handled, version, signals)?;
         for (place, access) in &system.open {
             sys::allow_below(fd.as_fd(), place.as_fd(), *access)?;
         }

@@ -39,10 +39,14 @@ pub(crate) fn path_rules_version() -> Option<u32> {
     u32::try_from(version).ok().filter(|v| *v > 0)
 }
 
-/// A new set of path rules that refuses all of `handled` access, and scopes of version 6.
-pub(crate) fn create_rules(handled: u64, version: u32) -> io::Result<OwnedFd> {
-    // Abstract sockets and signals to processes outside stay outside, where the kernel knows them.
-    let scoped = if version >= 6 { 3 } else { 0 };
+/// A new set of path rules that refuses all of `handled` access, and (`signals` aside) scopes of version 6.
+pub(crate) fn create_rules(handled: u64, version: u32, signals: bool) -> io::Result<OwnedFd> {
+    // Abstract sockets (1) and signals (2) to processes outside stay outside, where the kernel knows them.
+    let scoped = match (version >= 6, signals) {
+        (false, _) => 0,
+        (true, false) => 3,
+        (true, true) => 1,
+    };
     let attributes = RulesetAttributes { handled_access_fs: handled, handled_access_net: 0, scoped };
     let size = match version {
         0..=3 => 8usize,

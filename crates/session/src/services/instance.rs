@@ -1,0 +1,147 @@
+//! A running service: where its commands run, what it prints, and how it ends.
+
+use std::fs;
+use std::path::PathBuf;
+use std::sync::{Arc, Mutex};
+use std::time::Duration;
+
+use nubrik_confine::{Apart, CancelSwitch, Capture, Ended, PipelineSpec, RuleSet, Running, StageSpec};
+use nubrik_graph::Service;
+
+use super::claim::Claim;
+use super::lock;
+
+/// How long a command that stops a service may take, and how long the service then has.
+const STOPPING: Duration = Duration::from_secs(10);
+
+/// How much of what a service's commands print is kept, in bytes.
+const PRINTED_LIMIT: usize = 64 << 10;
+
+/// A value of fewer characters cannot be told from other text, and is not searched for.
+pub(super) const SHORTEST_SECRET: usize = 6;
+
+/// A text in which secrets are replaced by their names.
+pub(super) fn without(secrets: &[(String, String)], mut text: Vec<u8>) -> Vec<u8> {
+    for (name, value) in secrets.iter().filter(|(_, value)| value.len() >= SHORTEST_SECRET) {
+        let found: Vec<usize> = memchr::memmem::find_iter(&text, value.as_bytes()).collect();
+        for at in found.into_iter().rev() {
+            text.splice(at..at + value.len(), format!("[secret {name}]").into_bytes());
+        }
+    }
+    text
+}
+
+/// One running service, or the place of one that runs somewhere else. Dropping it stops it.
+pub(super) struct Instance {
+    pub service: Arc<Service>,
+    pub address: String,
+    pub port: String,
+    pub as_always: bool,
+    pub secrets: Vec<(String, String)>,
+    pub here: Option<Here>,
+    /// Instances that it uses itself; they outlive it.
+    #[allow(dead_code)] // Held, not read.
+    pub needs: Vec<Arc<Instance>>,
+}
+
+/// What there is of an instance on this machine.
+pub(super) struct Here {
+    pub running: Mutex<Option<Running>>,
+    pub ground: Ground,
+    /// The command that stops it, and what that may reach: it sends signals to others.
+    pub stop: Option<(Vec<StageSpec>, RuleSet)>,
+    #[allow(dead_code)] // Held, not read.
+    pub claim: Claim,
+    pub log: PathBuf,
+}
+
+/// Where a service's commands run.
+pub(super) struct Ground {
+    pub root: PathBuf,
+    pub work: PathBuf,
+    pub environment: Vec<(String, String)>,
+    pub rules: RuleSet,
+    pub apart: Option<Arc<Apart>>,
+}
+
+impl Ground {
+    pub fn spec<'a>(&'a self, stages: &'a [StageSpec], timeout: Option<Duration>) -> PipelineSpec<'a> {
+        PipelineSpec {
+            stages: stages.to_vec(),
+            folder: &self.root,
+            work: &self.work,
+            environment: &self.environment,
+            rules: Some(&self.rules),
+            filter_network: false,
+            apart: self.apart.as_deref(),
+            timeout,
+            memory: None,
+            recorder: None,
+            attached: false,
+        }
+    }
+
+    pub fn run(
+        &self,
+        stages: &[StageSpec],
+        timeout: Option<Duration>,
+        cancel: &CancelSwitch,
+    ) -> (Ended, Vec<u8>) {
+        let mut capture = Capture::new(PRINTED_LIMIT);
+        let ended = nubrik_confine::run(&self.spec(stages, timeout), &mut capture, cancel);
+        (ended, capture.bytes)
+    }
+}
+
+impl Instance {
+    pub fn printed(&self) -> Vec<u8> {
+        let running = self.here.as_ref().map(|here| lock(&here.running));
+        let text = running.and_then(|running| running.as_ref().map(Running::printed));
+        last_lines(&without(&self.secrets, text.unwrap_or_default()))
+    }
+}
+
+/// The last lines of a text, as many as are read.
+pub(super) fn last_lines(text: &[u8]) -> Vec<u8> {
+    const LINES: usize = 20;
+    let text = text.strip_suffix(b"\n").unwrap_or(text);
+    let start = memchr::memrchr_iter(b'\n', text).nth(LINES - 1).map_or(0, |at| at + 1);
+    text[start..].to_vec()
+}
+
+impl Drop for Instance {
+    fn drop(&mut self) {
+        let Some(here) = &self.here else { return };
+        let Some(running) = lock(&here.running).take() else { return };
+        let group = running.group();
+        if let (Some((stop, rules)), Ok(never)) = (&here.stop, CancelSwitch::new()) {
+            let spec = PipelineSpec { rules: Some(rules), ..here.ground.spec(stop, Some(STOPPING)) };
+            nubrik_confine::run(&spec, &mut Capture::new(0), &never);
+            running.wait(STOPPING);
+        }
+        let printed = running.stop();
+        nubrik_confine::spare(group.unsigned_abs(), false);
+        let _ = fs::write(&here.log, without(&self.secrets, printed));
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn secrets_give_way_to_their_names() {
+        let secrets = vec![("KEY".to_owned(), "open sesame".to_owned()), ("PIN".to_owned(), "12".to_owned())];
+        let text = without(&secrets, b"say open sesame, 12 times open sesame".to_vec());
+        assert_eq!(text, b"say [secret KEY], 12 times [secret KEY]");
+    }
+
+    #[test]
+    fn only_the_last_lines_are_told() {
+        let text: String = (0..30).map(|n| format!("{n}\n")).collect();
+        let last = last_lines(text.as_bytes());
+        assert!(last.starts_with(b"10\n") && last.ends_with(b"29"), "{}", String::from_utf8_lossy(&last));
+        assert_eq!(last_lines(b"one"), b"one");
+        assert_eq!(last_lines(b""), b"");
+    }
+}

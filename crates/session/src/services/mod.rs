@@ -1,0 +1,267 @@
+//! Services: started for who needs them, stopped after the last.
+//!
+//! An instance has a folder, an address of the loopback network and a port that follow from what it is and whom
+//! it is for, so that whoever uses it sees the same in every run. Where the kernel lets it, instances and their
+//! users are in a network of their own.
+
+mod claim;
+mod instance;
+mod starting;
+
+use std::collections::HashMap;
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
+
+use nubrik_confine::{Apart, Running};
+use nubrik_engine::{Lent, Outside, ServiceFailure, ServiceProblem};
+use nubrik_graph::{Mark, Service, unmarked};
+use nubrik_store::Digest;
+
+pub(crate) use claim::end_left_over;
+use instance::{Instance, SHORTEST_SECRET, without};
+use starting::{Starting, said};
+
+use crate::machine::Machine;
+
+/// The folder of all instances, from the workspace's root.
+const HOME: &str = ".nubrik/serve";
+
+/// Where the one instance of a shared service is put by the first who needs it.
+type Slot = Arc<OnceLock<Started>>;
+
+type Started = Result<Arc<Instance>, Option<ServiceFailure>>;
+
+fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+/// Which network an instance and its users are in.
+#[derive(Clone, Copy, PartialEq, Eq, Hash, Debug)]
+enum Network {
+    /// One of their own.
+    Own,
+    /// The machine's, though there could be one of their own.
+    Shared,
+    /// The machine's: it offers nothing else.
+    Only,
+}
+
+/// All services of a session.
+#[derive(Default)]
+pub(crate) struct House {
+    own: OnceLock<Option<Arc<Apart>>>,
+    nobody: OnceLock<Option<Arc<Apart>>>,
+    shared: Mutex<HashMap<(String, Network), Slot>>,
+    loans: Mutex<HashMap<u64, Arc<Loan>>>,
+    count: AtomicU64,
+    /// Whether somebody had to use the machine's network for want of another.
+    fell_back: AtomicBool,
+}
+
+/// Instances that somebody uses.
+pub(crate) struct Loan {
+    instances: Vec<Arc<Instance>>,
+    apart: Option<Arc<Apart>>,
+}
+
+impl Loan {
+    /// A text with places in their marks.
+    pub(crate) fn unmarked(&self, text: &str) -> String {
+        let told = unmarked(text, |mark| Ok::<_, std::convert::Infallible>(self.told(mark)));
+        told.unwrap_or_else(|never| match never {})
+    }
+
+    /// What a mark stands for; nothing where it is not a service's.
+    pub(crate) fn told(&self, mark: Mark<'_>) -> String {
+        let place = |folder: &str| self.instances.iter().find(|i| i.service.folder.as_str() == folder);
+        match mark {
+            Mark::Port(folder) => place(folder).map(|i| i.port.clone()).unwrap_or_default(),
+            Mark::Address(folder) => place(folder).map(|i| i.address.clone()).unwrap_or_default(),
+            Mark::Secret(_) | Mark::Place => String::new(),
+        }
+    }
+
+    /// How one of the instances ended, if one has: its address, how, and what it printed at the end.
+    pub(crate) fn ended(&self) -> Option<(Arc<str>, String, Vec<u8>)> {
+        self.instances.iter().find_map(|instance| {
+            let here = instance.here.as_ref()?;
+            let ended = lock(&here.running).as_mut().and_then(Running::ended)?;
+            Some((instance.service.address.clone(), said(&ended), instance.printed()))
+        })
+    }
+
+    /// The network of their own in which the instances are.
+    pub(crate) fn apart(&self) -> Option<&Apart> {
+        self.apart.as_deref()
+    }
+
+    /// Where each instance is: the service's address, its host and port.
+    pub(crate) fn places(&self) -> Vec<(Arc<str>, String)> {
+        self.instances
+            .iter()
+            .map(|i| (i.service.address.clone(), format!("{}:{}", i.address, i.port)))
+            .collect()
+    }
+
+    /// A text in which secrets are replaced by their names.
+    pub(crate) fn without_secrets(&self, mut text: Vec<u8>) -> Vec<u8> {
+        for instance in &self.instances {
+            text = without(&instance.secrets, text);
+        }
+        text
+    }
+
+    fn secrets(&self) -> impl Iterator<Item = &(String, String)> {
+        self.instances.iter().flat_map(|i| &i.secrets).filter(|(_, value)| value.len() >= SHORTEST_SECRET)
+    }
+}
+
+/// Whether services can have a network of their own on this machine.
+pub fn own_network_works() -> bool {
+    Apart::new(true).is_ok()
+}
+
+impl House {
+    /// The loan of this number.
+    pub(crate) fn loan(&self, lent: &Lent) -> Option<Arc<Loan>> {
+        lock(&self.loans).get(&lent.number).cloned()
+    }
+
+    /// Whether somebody had to use the machine's network for want of another.
+    pub(crate) fn fell_back(&self) -> bool {
+        self.fell_back.load(Ordering::Relaxed)
+    }
+
+    /// Stops what is shared and not in use.
+    pub(crate) fn close(&self) {
+        let shared = std::mem::take(&mut *lock(&self.shared));
+        drop(shared);
+    }
+
+    /// As whom services run, and where.
+    fn apart(&self, network: Network) -> Option<Arc<Apart>> {
+        match network {
+            Network::Own => self.own().clone(),
+            // A server that is started as the superuser refuses, or has more rights than it needs.
+            _ if rustix::process::geteuid().is_root() => {
+                self.nobody.get_or_init(|| Apart::new(false).ok().map(Arc::new)).clone()
+            }
+            _ => None,
+        }
+    }
+
+    fn own(&self) -> &Option<Arc<Apart>> {
+        self.own.get_or_init(|| Apart::new(true).ok().map(Arc::new))
+    }
+
+    /// Makes services ready for a user. What they print is also told to `echo`.
+    pub(crate) fn lend(
+        &self,
+        machine: &Machine,
+        user: &str,
+        services: &[Arc<Service>],
+        network: bool,
+        echo: Option<fn(&[u8])>,
+    ) -> Result<Lent, Option<ServiceFailure>> {
+        let network = match self.own().is_some() {
+            _ if network || services.iter().any(|s| s.is_elsewhere()) => Network::Shared,
+            true => Network::Own,
+            false => {
+                self.fell_back.store(true, Ordering::Relaxed);
+                Network::Only
+            }
+        };
+        let mut instances = Vec::new();
+        for service in services {
+            instances.push(self.instance(machine, user, service, network, echo)?);
+        }
+        let as_always = instances.iter().all(|i| i.as_always);
+        let apart = self.own().clone().filter(|_| network == Network::Own);
+        let number = self.count.fetch_add(1, Ordering::Relaxed);
+        lock(&self.loans).insert(number, Arc::new(Loan { instances, apart }));
+        Ok(Lent { number, as_always })
+    }
+
+    /// Takes a loan back; gives what its instances printed last.
+    pub(crate) fn give_back(&self, lent: &Lent) -> Vec<(Arc<str>, Vec<u8>)> {
+        let Some(loan) = lock(&self.loans).remove(&lent.number) else { return Vec::new() };
+        let said = loan.instances.iter().map(|i| (i.service.address.clone(), i.printed()));
+        said.collect()
+    }
+
+    /// Takes note that a shared service will not be wanted again.
+    pub(crate) fn no_longer_needed(&self, service: &Service) {
+        let mut stopped = Vec::new();
+        let mut shared = lock(&self.shared);
+        for network in [Network::Own, Network::Shared, Network::Only] {
+            stopped.extend(shared.remove(&(service.folder.as_str().to_owned(), network)));
+        }
+        // Stopping takes its time, in which others may want theirs.
+        drop(shared);
+        drop(stopped);
+    }
+
+    fn instance(
+        &self,
+        machine: &Machine,
+        user: &str,
+        service: &Arc<Service>,
+        network: Network,
+        echo: Option<fn(&[u8])>,
+    ) -> Started {
+        if !service.is_shared() {
+            return self.start(machine, user, service, network, echo);
+        }
+        let key = (service.folder.as_str().to_owned(), network);
+        let slot = lock(&self.shared).entry(key).or_default().clone();
+        let mut first = false;
+        let started = slot.get_or_init(|| {
+            first = true;
+            self.start(machine, "", service, network, echo)
+        });
+        match started {
+            Err(Some(failure)) if !first => Err(Some(ServiceFailure {
+                problem: ServiceProblem::SaidBefore,
+                printed: Vec::new(),
+                ..failure.clone()
+            })),
+            started => started.clone(),
+        }
+    }
+
+    fn start(
+        &self,
+        machine: &Machine,
+        user: &str,
+        service: &Arc<Service>,
+        network: Network,
+        echo: Option<fn(&[u8])>,
+    ) -> Started {
+        let name = Digest::of(format!("{}\0{user}", service.folder.as_str()).as_bytes());
+        let mut needs = Vec::new();
+        for need in &service.needs {
+            needs.push(self.instance(machine, &name.hex(), need, network, echo)?);
+        }
+        let apart = self.apart(network);
+        let starting =
+            Starting { machine, service, network, apart, needs, printed: Vec::new(), secrets: Vec::new() };
+        starting.start(&name, echo).map(Arc::new)
+    }
+}
+
+impl Machine {
+    /// The secret that stands in a file below a folder, of those that a loan knows.
+    pub(crate) fn secret_told(&self, folder: &str, lent: &Lent) -> Option<(String, String)> {
+        let loan = self.house().loan(lent)?;
+        loan.secrets().next()?;
+        for file in Outside::tree(self, folder).ok()? {
+            let bytes = Outside::read(self, &format!("{folder}/{}", file.path)).ok()?;
+            let told =
+                loan.secrets().find(|(_, value)| memchr::memmem::find(&bytes, value.as_bytes()).is_some());
+            if let Some((name, _)) = told {
+                return Some((name.clone(), file.path));
+            }
+        }
+        None
+    }
+}

@@ -1,0 +1,464 @@
+//! Starting a service: its place, its folder, its commands, and waiting until it is ready.
+
+use std::fs;
+use std::io;
+use std::net::{Ipv4Addr, TcpListener};
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex};
+use std::time::{Duration, Instant};
+
+use nubrik_confine::{Access, Apart, Echo, Ended, RuleSet, Running, StageSpec};
+use nubrik_engine::{Outside, ServiceFailure, ServiceProblem};
+use nubrik_graph::{Mark, Service, ServiceCommand, ServiceProgram, Serving, unmarked};
+use nubrik_store::Digest;
+
+use super::claim::Claim;
+use super::instance::{Ground, Here, Instance, last_lines, without};
+use super::{HOME, Network, lock};
+use crate::machine::{CONFINED_ENVIRONMENT, Machine, called_by, needed_folder};
+
+/// Pauses between two looks whether a service is ready: the first, and the longest.
+const PAUSES: (Duration, Duration) = (Duration::from_millis(5), Duration::from_millis(100));
+
+/// Ports that instances get: so many from this one on. Below those that the kernel hands out.
+const PORTS: (u16, u16) = (20_000, 10_000);
+
+/// A service on its way to being an instance.
+pub(super) struct Starting<'m> {
+    pub machine: &'m Machine,
+    pub service: &'m Arc<Service>,
+    pub network: Network,
+    pub apart: Option<Arc<Apart>>,
+    pub needs: Vec<Arc<Instance>>,
+    /// What its commands printed so far.
+    pub printed: Vec<u8>,
+    pub secrets: Vec<(String, String)>,
+}
+
+/// The commands of a service, ready to run.
+#[derive(Default)]
+struct Commands {
+    prepare: Vec<Vec<StageSpec>>,
+    run: Vec<StageSpec>,
+    ready: Option<Vec<StageSpec>>,
+    fill: Vec<Vec<StageSpec>>,
+    /// With what it may reach.
+    stop: Option<(Vec<StageSpec>, RuleSet)>,
+}
+
+/// What there is to know of an instance before it runs.
+struct Whereabouts {
+    name: String,
+    address: String,
+    port: String,
+}
+
+impl Starting<'_> {
+    fn failure(&mut self, problem: ServiceProblem) -> Option<ServiceFailure> {
+        let printed = without(&self.secrets, std::mem::take(&mut self.printed));
+        Some(ServiceFailure {
+            service: self.service.address.clone(),
+            place: self.service.place.to_string().into(),
+            problem,
+            printed: last_lines(&printed),
+        })
+    }
+
+    fn machine_refused(&mut self, what: &str, error: &io::Error) -> Option<ServiceFailure> {
+        self.failure(ServiceProblem::Machine(format!("{what}: {error}")))
+    }
+
+    pub fn start(
+        mut self,
+        name: &Digest,
+        echo: Option<fn(&[u8])>,
+    ) -> Result<Instance, Option<ServiceFailure>> {
+        let service = self.service.clone();
+        if let Serving::Elsewhere { address, port } = &service.serving {
+            return self.find(address, port);
+        }
+        let home = self.machine.root().join(HOME);
+        let base = &name.hex()[..16];
+        // One name for each network, so that both may run at once; the first is that of the usual one.
+        let base = if self.network == Network::Shared { format!("{base}-net") } else { base.to_owned() };
+        let claimed = fs::create_dir_all(&home).and_then(|()| Claim::take(&home, &base));
+        let (claim, first_choice) =
+            claimed.map_err(|e| self.machine_refused("its folder cannot be made", &e))?;
+        let (address, port, usual) = self.place(name, first_choice);
+        let at =
+            Whereabouts { name: claim.name.clone(), address: address.to_string(), port: port.to_string() };
+        let ground = self.ground(&at)?;
+        let commands = self.commands(&service, &at)?;
+        for command in &commands.prepare {
+            self.run_command("prepare", command, &ground)?;
+        }
+        let is_secret = self.secrets.clone();
+        let echo = echo
+            .map(|echo| -> Echo { Box::new(move |bytes: &[u8]| echo(&without(&is_secret, bytes.to_vec()))) });
+        let running = Running::start(&ground.spec(&commands.run, None), echo).map_err(|(program, e)| {
+            self.failure(ServiceProblem::NotStarted(program.display().to_string(), e.to_string()))
+        })?;
+        nubrik_confine::spare(running.group().unsigned_abs(), true);
+        claim.note(running.group());
+        let log = home.join(format!("{}.log", service.address.replace('/', "-")));
+        let here = Here { running: Mutex::new(Some(running)), ground, stop: commands.stop, claim, log };
+        let instance = Instance {
+            service,
+            address: at.address,
+            port: at.port,
+            as_always: first_choice && usual && self.needs.iter().all(|n| n.as_always),
+            secrets: self.secrets.clone(),
+            here: Some(here),
+            needs: std::mem::take(&mut self.needs),
+        };
+        self.wait_until_ready(&instance, commands.ready.as_deref(), (address, port))?;
+        for command in &commands.fill {
+            let Some(here) = &instance.here else { break };
+            let filled = self.run_command("fill", command, &here.ground);
+            filled.map_err(|failure| with_printed(failure, &instance))?;
+        }
+        Ok(instance)
+    }
+
+    /// All commands of a service that runs here, with their programs found and their marks filled in: what is
+    /// missing shows before anything is started.
+    fn commands(&mut self, service: &Service, at: &Whereabouts) -> Result<Commands, Option<ServiceFailure>> {
+        let mut commands = Commands::default();
+        let Serving::Here { prepare, run, fill, stop, .. } = &service.serving else { return Ok(commands) };
+        commands.prepare = self.all_stages(prepare, at)?;
+        commands.run = self.stages(run, at)?;
+        commands.fill = self.all_stages(fill, at)?;
+        if let Some(ready) = &service.ready {
+            commands.ready = Some(self.stages(ready, at)?);
+        }
+        if let Some(stop) = stop {
+            let folder = self.machine.root().join(HOME).join(&at.name);
+            let rules = RuleSet::with_signals(self.machine.system())
+                .and_then(|rules| self.allow(rules, &folder))
+                .map_err(|e| self.machine_refused("it cannot be confined", &e))?;
+            commands.stop = Some((self.stages(stop, at)?, rules));
+        }
+        Ok(commands)
+    }
+
+    /// The place of a service that runs somewhere else.
+    fn find(mut self, address: &str, port: &str) -> Result<Instance, Option<ServiceFailure>> {
+        let nowhere = Whereabouts { name: String::new(), address: String::new(), port: String::new() };
+        let address = self.unmarked(address, &nowhere)?;
+        let port = self.unmarked(port, &nowhere)?;
+        let Ok(number) = port.trim().parse::<u16>() else {
+            return Err(self.failure(ServiceProblem::BadPort));
+        };
+        let service = self.service.clone();
+        // For what the command that asks it writes.
+        let name = format!("{}-asked", &Digest::of(service.folder.as_str().as_bytes()).hex()[..16]);
+        let at = Whereabouts { name, address: address.clone(), port: number.to_string() };
+        let mut instance = Instance {
+            service: service.clone(),
+            address,
+            port: number.to_string(),
+            as_always: true,
+            secrets: Vec::new(),
+            here: None,
+            needs: Vec::new(),
+        };
+        let deadline = Instant::now() + Duration::from_millis(service.patience);
+        let (mut tries, mut pause) = (0, PAUSES.0);
+        let checked = match &service.ready {
+            Some(ready) => Some((self.ground(&at)?, self.stages(ready, &at)?)),
+            None => None,
+        };
+        loop {
+            tries += 1;
+            let is_there = match &checked {
+                Some((ground, stages)) => self.asks_well(ground, stages, deadline)?,
+                None => reaches(&instance.address, number),
+            };
+            if is_there {
+                if checked.is_some() {
+                    let _ = fs::remove_dir_all(self.machine.root().join(HOME).join(&at.name));
+                }
+                instance.secrets = self.secrets.clone();
+                return Ok(instance);
+            }
+            self.pause(deadline, &mut pause, tries, Vec::new())?;
+        }
+    }
+
+    /// Waits until an instance says that it is ready, or accepts a connection.
+    fn wait_until_ready(
+        &mut self,
+        instance: &Instance,
+        ready: Option<&[StageSpec]>,
+        (address, port): (Ipv4Addr, u16),
+    ) -> Result<(), Option<ServiceFailure>> {
+        let Some(here) = &instance.here else { return Ok(()) };
+        let deadline = Instant::now() + Duration::from_millis(self.service.patience);
+        let (mut tries, mut pause) = (0, PAUSES.0);
+        loop {
+            let ended = lock(&here.running).as_mut().and_then(Running::ended);
+            if let Some(ended) = ended {
+                self.printed.extend(lock(&here.running).as_ref().map(Running::printed).unwrap_or_default());
+                return Err(self.failure(ServiceProblem::Ended(said(&ended))));
+            }
+            tries += 1;
+            let is_ready = match ready {
+                Some(ready) => self.asks_well(&here.ground, ready, deadline)?,
+                None => match &here.ground.apart {
+                    Some(apart) => apart
+                        .answers(address, port, Duration::from_millis(500))
+                        .map_err(|e| self.machine_refused("no connection can be tried", &e))?,
+                    None => reaches(&address.to_string(), port),
+                },
+            };
+            if is_ready {
+                return Ok(());
+            }
+            let printed = lock(&here.running).as_ref().map(Running::printed).unwrap_or_default();
+            self.pause(deadline, &mut pause, tries, printed)?;
+        }
+    }
+
+    /// Whether a command that asks a service ends well.
+    fn asks_well(
+        &mut self,
+        ground: &Ground,
+        stages: &[StageSpec],
+        deadline: Instant,
+    ) -> Result<bool, Option<ServiceFailure>> {
+        let left = deadline.saturating_duration_since(Instant::now()).max(Duration::from_millis(1));
+        let (ended, printed) = ground.run(stages, Some(left), self.machine.cancel());
+        match ended {
+            Ended::Well => Ok(true),
+            Ended::Cancelled => Err(None),
+            Ended::NotStarted(program, e) => {
+                Err(self.failure(ServiceProblem::NotStarted(program.display().to_string(), e.to_string())))
+            }
+            _ => {
+                self.printed = printed;
+                Ok(false)
+            }
+        }
+    }
+
+    /// Lets a moment pass, each time a longer one. Fails when the time is over.
+    fn pause(
+        &mut self,
+        deadline: Instant,
+        pause: &mut Duration,
+        tries: u32,
+        printed: Vec<u8>,
+    ) -> Result<(), Option<ServiceFailure>> {
+        if self.machine.cancel().is_thrown() {
+            return Err(None);
+        }
+        if Instant::now() + *pause >= deadline {
+            if !printed.is_empty() {
+                self.printed = printed;
+            }
+            let patience = self.service.patience;
+            return Err(self.failure(match self.service.serving {
+                Serving::Here { .. } => ServiceProblem::NotReady(patience, tries),
+                Serving::Elsewhere { .. } => ServiceProblem::NoAnswer(patience, tries),
+            }));
+        }
+        std::thread::sleep(*pause);
+        *pause = (*pause * 2).min(PAUSES.1);
+        Ok(())
+    }
+
+    fn run_command(
+        &mut self,
+        field: &'static str,
+        stages: &[StageSpec],
+        ground: &Ground,
+    ) -> Result<(), Option<ServiceFailure>> {
+        let (ended, printed) = ground.run(stages, None, self.machine.cancel());
+        match ended {
+            Ended::Well => Ok(()),
+            Ended::Cancelled => Err(None),
+            Ended::NotStarted(program, e) => {
+                Err(self.failure(ServiceProblem::NotStarted(program.display().to_string(), e.to_string())))
+            }
+            ended => {
+                self.printed = printed;
+                let shown: Vec<&str> =
+                    stages.iter().map(|s| s.words.first().map_or("", String::as_str)).collect();
+                let name = shown.first().map_or("", |w| w.rsplit('/').next().unwrap_or(w));
+                Err(self.failure(ServiceProblem::Command(field, format!("`{name} …` {}", said(&ended)))))
+            }
+        }
+    }
+
+    /// An address and a port that follow from the name; whether they are those of every run.
+    fn place(&self, name: &Digest, first_choice: bool) -> (Ipv4Addr, u16, bool) {
+        let bytes: Vec<u8> = name.hex().as_bytes().chunks(2).map(hex_byte).collect();
+        let number = |i: usize, from: u8, count: u8| from + bytes[i] % count;
+        let address = Ipv4Addr::new(127, number(0, 1, 250), number(1, 0, 250), number(2, 1, 250));
+        let offset = u16::from_be_bytes([bytes[3], bytes[4]]) % PORTS.1;
+        if self.network == Network::Own && first_choice {
+            return (address, PORTS.0 + offset, true);
+        }
+        for step in 0..PORTS.1 {
+            let port = PORTS.0 + (offset + step) % PORTS.1;
+            if self.network == Network::Own && step > 0 || TcpListener::bind((address, port)).is_ok() {
+                return (address, port, step == 0);
+            }
+        }
+        (address, PORTS.0 + offset, false)
+    }
+
+    /// Folder, environment and rules of an instance.
+    fn ground(&mut self, at: &Whereabouts) -> Result<Ground, Option<ServiceFailure>> {
+        let root = self.machine.root().to_owned();
+        let folder = root.join(HOME).join(&at.name);
+        let service = self.service.clone();
+        let made = (|| {
+            let _ = fs::remove_dir_all(&folder);
+            fs::create_dir_all(folder.join(".tmp"))?;
+            fs::create_dir_all(folder.join(".scratch"))?;
+            service.folders.iter().try_for_each(|inner| fs::create_dir_all(folder.join(&**inner)))
+        })();
+        made.map_err(|e| self.machine_refused("its folder cannot be made", &e))?;
+        for list in &service.lists {
+            let path = self.unmarked(list.path.as_str(), at)?;
+            let text: String = list.lines.iter().map(|line| format!("{line}\n")).collect();
+            fs::write(root.join(path), text)
+                .map_err(|e| self.machine_refused("a list cannot be written", &e))?;
+        }
+        let mut environment: Vec<(String, String)> =
+            CONFINED_ENVIRONMENT.iter().map(|(n, v)| ((*n).to_owned(), (*v).to_owned())).collect();
+        let own = folder.join(".tmp").display().to_string();
+        environment.extend([("HOME".to_owned(), own.clone()), ("TMPDIR".to_owned(), own)]);
+        for (name, value) in &service.env {
+            let value = self.unmarked(value, at)?;
+            environment.retain(|(n, _)| **n != **name);
+            environment.push((name.to_string(), value));
+        }
+        let rules = RuleSet::new(self.machine.system())
+            .and_then(|rules| self.allow(rules, &folder))
+            .map_err(|e| self.machine_refused("it cannot be confined", &e))?;
+        let work = root.join(service.work.as_str());
+        Ok(Ground { root, work, environment, rules, apart: self.apart.clone() })
+    }
+
+    /// Rules that also allow what a service reads, and its folder.
+    fn allow(&self, rules: RuleSet, folder: &Path) -> io::Result<RuleSet> {
+        let root = self.machine.root();
+        for input in &self.service.inputs {
+            match rules.allow(&root.join(input.as_str()), Access::Read) {
+                Err(e) if e.kind() != io::ErrorKind::NotFound => return Err(e),
+                _ => {}
+            }
+        }
+        for name in &self.service.tools {
+            let Ok(tool) = self.machine.tool(name) else { continue };
+            for part in &tool.parts {
+                if let Some(needed) = needed_folder(Path::new(&**part), root) {
+                    rules.allow(&needed, Access::Read)?;
+                }
+            }
+        }
+        rules.allow(folder, Access::Write)?;
+        Ok(rules)
+    }
+
+    fn all_stages(
+        &mut self,
+        commands: &[ServiceCommand],
+        at: &Whereabouts,
+    ) -> Result<Vec<Vec<StageSpec>>, Option<ServiceFailure>> {
+        commands.iter().map(|command| self.stages(command, at)).collect()
+    }
+
+    /// A command with its programs found and its marks filled in.
+    fn stages(
+        &mut self,
+        command: &ServiceCommand,
+        at: &Whereabouts,
+    ) -> Result<Vec<StageSpec>, Option<ServiceFailure>> {
+        let mut stages = Vec::new();
+        for stage in command {
+            let program = match &stage.program {
+                ServiceProgram::File(path) => self.machine.root().join(path.as_str()),
+                ServiceProgram::Tool(name) => {
+                    let tool = self.machine.tool(name);
+                    tool.map_err(|problem| self.failure(ServiceProblem::NoTool(problem)))?.path
+                }
+            };
+            let mut words: Vec<Arc<str>> = Vec::new();
+            for word in &stage.words {
+                words.push(self.unmarked(word, at)?.into());
+            }
+            let mut path = |path: &Option<nubrik_source::WsPath>| match path {
+                Some(path) => self.unmarked(path.as_str(), at).map(|p| Some(PathBuf::from(p))),
+                None => Ok(None),
+            };
+            let (stdin, stdout, stderr) = (path(&stage.stdin)?, path(&stage.stdout)?, path(&stage.stderr)?);
+            stages.push(StageSpec { words: called_by(&program, &words), program, stdin, stdout, stderr });
+        }
+        Ok(stages)
+    }
+
+    /// A text with what its marks stand for.
+    fn unmarked(&mut self, text: &str, at: &Whereabouts) -> Result<String, Option<ServiceFailure>> {
+        let mut secrets = Vec::new();
+        let told = unmarked(text, |mark| {
+            let own = |folder: &str| folder == self.service.folder.as_str();
+            let need = |folder: &str| self.needs.iter().find(|n| n.service.folder.as_str() == folder);
+            Ok(match mark {
+                Mark::Place => at.name.clone(),
+                Mark::Port(folder) if own(folder) => at.port.clone(),
+                Mark::Address(folder) if own(folder) => at.address.clone(),
+                Mark::Port(folder) => need(folder).map(|n| n.port.clone()).unwrap_or_default(),
+                Mark::Address(folder) => need(folder).map(|n| n.address.clone()).unwrap_or_default(),
+                Mark::Secret(name) => {
+                    let value = std::env::var(name).map_err(|_| name.to_owned())?;
+                    secrets.push((name.to_owned(), value.clone()));
+                    value
+                }
+            })
+        });
+        self.secrets.extend(secrets);
+        self.secrets.sort();
+        self.secrets.dedup();
+        told.map_err(|name: String| self.failure(ServiceProblem::NoSecret(name)))
+    }
+}
+
+/// Adds what a service printed to its failure, behind what its command did.
+fn with_printed(failure: Option<ServiceFailure>, instance: &Instance) -> Option<ServiceFailure> {
+    failure.map(|mut failure| {
+        let printed = instance.printed();
+        if !printed.is_empty() {
+            failure.printed.extend_from_slice(b"\n[the service printed at the end]\n");
+            failure.printed.extend_from_slice(&printed);
+        }
+        failure
+    })
+}
+
+fn hex_byte(digits: &[u8]) -> u8 {
+    let value = |digit: u8| (digit as char).to_digit(16).unwrap_or(0) as u8;
+    digits.iter().fold(0, |sum, digit| sum * 16 + value(*digit))
+}
+
+/// Whether somebody accepts connections at a place that this machine sees.
+fn reaches(address: &str, port: u16) -> bool {
+    let Ok(places) = std::net::ToSocketAddrs::to_socket_addrs(&(address, port)) else { return false };
+    places
+        .into_iter()
+        .any(|place| std::net::TcpStream::connect_timeout(&place, Duration::from_secs(2)).is_ok())
+}
+
+/// How a command ended, for people.
+pub(super) fn said(ended: &Ended) -> String {
+    match ended {
+        Ended::Well => "ended".to_owned(),
+        Ended::Code(code) => format!("ended with code {code}"),
+        Ended::Signal(signal) => format!("was ended by signal {signal}"),
+        Ended::TimedOut => "took too long".to_owned(),
+        Ended::Cancelled => "was stopped".to_owned(),
+        Ended::NotStarted(program, e) => format!("cannot be started: {}: {e}", program.display()),
+    }
+}
