@@ -455,7 +455,11 @@ impl Outside for Machine {
                 }
                 fs::create_dir_all(&path)?;
             }
-            Err(_) => fs::create_dir_all(&path)?,
+            // Next often only the folder above it is missing: one try less than from the bottom up.
+            Err(_) => match path.parent().map(fs::create_dir) {
+                Some(Ok(())) => fs::create_dir(&path)?,
+                _ => fs::create_dir_all(&path)?,
+            },
         }
         inner.iter().try_for_each(|inner| fs::create_dir_all(path.join(inner)))
     }
