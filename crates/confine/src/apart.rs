@@ -29,11 +29,6 @@ impl Apart {
         Ok(Apart { user, network })
     }
 
-    /// Whether its processes are in a network of their own.
-    pub fn has_network(&self) -> bool {
-        self.network.is_some()
-    }
-
     pub(crate) fn descriptors(&self) -> (RawFd, Option<RawFd>) {
         (self.user.as_raw_fd(), self.network.as_ref().map(AsRawFd::as_raw_fd))
     }

@@ -70,15 +70,7 @@ impl Evaluator<'_> {
         }
         draft.step.commands = pipelines;
         draft.step.env = self.step_env(values.value("env"), &mut draft, span)?;
-        let mut inputs = Vec::new();
-        for file in std::mem::take(&mut draft.inputs) {
-            self.add_input(&file, &mut inputs)?;
-        }
-        for file in self.files_of(&values.value("reads"), span)? {
-            self.add_input(&file, &mut inputs)?;
-        }
-        inputs.sort_unstable();
-        inputs.dedup();
+        let inputs = self.all_inputs(values, &mut draft, span)?;
         let mut step = draft.step;
         step.inputs = inputs;
         step.target = scope.owner.target;

@@ -91,13 +91,7 @@ impl Evaluator<'_> {
         };
         let ready = self.one_service_command(values, "ready", &mut draft)?;
         draft.step.env = self.step_env(values.value("env"), &mut draft, span)?;
-        let mut inputs = Vec::new();
-        for file in std::mem::take(&mut draft.inputs) {
-            self.add_input(&file, &mut inputs)?;
-        }
-        for file in self.files_of(&values.value("reads"), span)? {
-            self.add_input(&file, &mut inputs)?;
-        }
+        let inputs = self.all_inputs(values, &mut draft, span)?;
         let file_of = |id: &nubrik_graph::FileId| {
             let node = &self.graph.files[id.0 as usize];
             FileRef { path: node.path.clone(), maker: node.maker.map(|m| m.0), folder: node.folder }

@@ -504,6 +504,25 @@ impl Evaluator<'_> {
         Ok(variables)
     }
 
+    /// All that the words of a draft and its field `reads` name, sorted: for what lists nothing of its own.
+    pub(super) fn all_inputs(
+        &mut self,
+        values: &FormValues,
+        draft: &mut Draft,
+        span: Span,
+    ) -> Result<Vec<FileId>> {
+        let mut inputs = Vec::new();
+        for file in std::mem::take(&mut draft.inputs) {
+            self.add_input(&file, &mut inputs)?;
+        }
+        for file in self.files_of(&values.value("reads"), span)? {
+            self.add_input(&file, &mut inputs)?;
+        }
+        inputs.sort_unstable();
+        inputs.dedup();
+        Ok(inputs)
+    }
+
     /// Adds a file, or for a source folder all files in it, to a list of inputs.
     pub(super) fn add_input(&mut self, file: &FileRef, list: &mut Vec<FileId>) -> Result<()> {
         if file.folder && file.maker.is_none() {
