@@ -317,6 +317,29 @@ job tell = effect { run = `{ask} {board.address} {board.port} height moon` }
 }
 
 #[test]
+fn what_begins_to_use_a_service_elsewhere_runs_each_time() {
+    let port = board_elsewhere();
+    let service = |serving: &str| {
+        format!(
+            "service board = serve {{ {serving} }}\ntarget height = step {{ run = `{{ask}} {{board.address}} {{board.port}} height moon > {{out \"height\"}}` }}\n"
+        )
+    };
+    let sandbox = workspace(&service("run = `{boardd} {self.address} {self.port}`"));
+    // Twice, so that it is known that nothing is to be done.
+    for _ in 0..2 {
+        std::thread::sleep(Duration::from_millis(50));
+        sandbox.run(&["build"]).expect(0);
+    }
+    let elsewhere = service(&format!("address = \"localhost\", port = {port}"));
+    sandbox.write("targets.nub", &format!("{BOARD}{elsewhere}"));
+    for _ in 0..4 {
+        std::thread::sleep(Duration::from_millis(50));
+        assert_eq!(sandbox.run(&["build", "--json"]).expect(0).ran(), ["make height"]);
+    }
+    assert_eq!(sandbox.read("out/base/height"), "9.99\n");
+}
+
+#[test]
 fn services_may_need_services() {
     let sandbox = workspace(
         r#"

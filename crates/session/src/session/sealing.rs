@@ -48,6 +48,15 @@ impl Session {
         self.workspace.own_folder().join("seals").join(&Digest::of(&out.bytes).hex()[..24])
     }
 
+    /// Whether a step runs each time, since it uses a service that runs somewhere else, or is to run again, since
+    /// one stood at another place than always.
+    fn is_never_done(&self, graph: &Graph) -> bool {
+        graph.steps.iter().filter(|step| !step.services.is_empty()).any(|step| {
+            let memory = self.state.steps.get(step.folder.as_str());
+            step.services.iter().any(|s| s.is_elsewhere()) || memory.is_none_or(|m| m.is_unusual())
+        })
+    }
+
     /// Adds to a seal what came of building some of its steps. Without that the old one stays: it is still
     /// true, and the same change is looked at once more.
     pub(super) fn seal_again(
@@ -56,6 +65,9 @@ impl Session {
         reached: Reached,
         outcome: &Outcome,
     ) -> Result<(), BuildProblem> {
+        if self.is_never_done(&reached.part.graph) {
+            return Ok(());
+        }
         let Some(built) = self.built_entries(&reached, outcome) else { return Ok(()) };
         let Reached { mut seal, changes, snapshot, part, again, relisted } = reached;
         let mut news = News::default();
@@ -222,13 +234,7 @@ impl Session {
         outcome: &Outcome,
         results: &Results,
     ) -> Result<(), BuildProblem> {
-        // What runs each time is never done with.
-        let runs_again = |step: &nubrik_graph::Step| {
-            let memory = self.state.steps.get(step.folder.as_str());
-            !step.services.is_empty()
-                && (step.services.iter().any(|s| s.is_elsewhere()) || memory.is_none_or(|m| m.is_unusual()))
-        };
-        if !is_complete(outcome) || evaluation.graph.steps.iter().any(runs_again) {
+        if !is_complete(outcome) || self.is_never_done(&evaluation.graph) {
             return Ok(());
         }
         let Some(entries) = self.seal_entries(evaluation, outcome) else { return Ok(()) };
