@@ -232,6 +232,16 @@ pub fn show(
     }
 }
 
+/// How a command ends that wants something built first and does not get it; says what the build came to.
+pub fn unless_built(face: Face, report: &BuildReport) -> Option<Exit> {
+    let exit = exit_of(report);
+    if exit == Exit::Done {
+        return None;
+    }
+    show(face, &report.summary, &report.results, 0, report.cancelled, Stream::Error);
+    Some(exit)
+}
+
 /// How a command ends after a build.
 pub fn exit_of(report: &BuildReport) -> Exit {
     match report {

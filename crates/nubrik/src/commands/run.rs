@@ -8,7 +8,7 @@ use nubrik_graph::Effect;
 use nubrik_lang::{AddressPattern, Evaluation};
 use nubrik_session::{EffectEnd, EffectProblem, Results, Session, Standing};
 
-use super::build::{build_files, build_of, build_standing, exit_of, lock};
+use super::build::{build_files, build_of, build_standing, lock, unless_built};
 use super::{Outcome, evaluate_with, labelled, open, patterns, say_wrong};
 use crate::arguments::{Choice, Face, How};
 use crate::exit::Exit;
@@ -39,9 +39,7 @@ pub fn run(face: Face, choice: &Choice, address: &str, args: &[String], how: How
             build_of(face, &mut session, &patterns, evaluation, how, Stream::Error)?
         }
     };
-    let exit = exit_of(&report);
-    if exit != Exit::Done {
-        super::build::show(face, &report.summary, &report.results, 0, report.cancelled, Stream::Error);
+    if let Some(exit) = unless_built(face, &report) {
         return Ok(exit);
     }
     start(face, session, address, args, &report.results)
@@ -87,9 +85,7 @@ fn run_job(
     how: How,
 ) -> Outcome<Exit> {
     let report = build_files(face, &mut session, evaluation, &evaluation.requested, how, Stream::Error)?;
-    let exit = exit_of(&report);
-    if exit != Exit::Done {
-        super::build::show(face, &report.summary, &report.results, 0, report.cancelled, Stream::Error);
+    if let Some(exit) = unless_built(face, &report) {
         return Ok(exit);
     }
     // Others may build while it goes on.

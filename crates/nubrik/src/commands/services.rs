@@ -12,7 +12,7 @@ use nubrik_session::Session;
 use nubrik_source::Sources;
 use serde::Serialize;
 
-use super::build::{build_files, exit_of, show};
+use super::build::{build_files, unless_built};
 use super::{Outcome, labelled, report, say_wrong};
 use crate::arguments::{Face, How};
 use crate::exit::Exit;
@@ -55,9 +55,7 @@ pub fn run(
         return Err(say_wrong(face, Exit::Usage, &message, &[]));
     }
     let built = build_files(face, &mut session, evaluation, &evaluation.requested, how, Stream::Error)?;
-    let exit = exit_of(&built);
-    if exit != Exit::Done {
-        show(face, &built.summary, &built.results, 0, built.cancelled, Stream::Error);
+    if let Some(exit) = unless_built(face, &built) {
         return Ok(exit);
     }
     // Others may build while it goes on.
