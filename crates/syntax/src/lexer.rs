@@ -115,11 +115,14 @@ impl Lexer<'_> {
     }
 
     fn next(&mut self) {
-        let at_line_start = self.at == 0 || self.text.as_bytes()[self.at - 1] == b'\n';
-        let in_long_text = self.modes.contains(&Mode::Text { long: true });
-        if at_line_start && !self.modes.is_empty() && !in_long_text && begins_declaration(self.text, self.at)
-        {
-            self.modes.clear();
+        if !self.modes.is_empty() {
+            let at_line_start = self.at == 0 || self.text.as_bytes()[self.at - 1] == b'\n';
+            if at_line_start
+                && !self.modes.contains(&Mode::Text { long: true })
+                && begins_declaration(self.text, self.at)
+            {
+                self.modes.clear();
+            }
         }
         match self.modes.last() {
             None | Some(Mode::Hole { .. }) => self.code(),
@@ -167,8 +170,8 @@ impl Lexer<'_> {
 
     fn open_text(&mut self) {
         let quote = self.byte(0) as char;
-        let triple: String = [quote; 3].iter().collect();
-        let long = self.rest().starts_with(&triple) && self.rest()[3..].contains(&triple);
+        let triple = if quote == '"' { "\"\"\"" } else { "'''" };
+        let long = self.rest().strip_prefix(triple).is_some_and(|inside| inside.contains(triple));
         self.token(TextOpen, if long { 3 } else { 1 });
         if quote == '"' {
             self.modes.push(Mode::Text { long });
@@ -176,7 +179,7 @@ impl Lexer<'_> {
         }
         // Without holes there is nothing to nest: the whole inside is one token.
         let end = match long {
-            true => self.rest().find(&triple),
+            true => self.rest().find(triple),
             false => self.rest().find(['\'', '\n']),
         };
         let len = end.unwrap_or(self.rest().len());

@@ -27,12 +27,15 @@ pub fn parse(file: FileId, text: &Arc<str>) -> Parse {
         builder: Builder::new(tokens.len()),
         tokens,
         diagnostics: Vec::new(),
-        lines_matter: vec![true],
+        lines_matter: true,
+        next_in_line: 0,
+        next_anywhere: 0,
         last_error: None,
         unclosed: false,
         depth: 0,
         brace_calls: true,
     };
+    parser.look_ahead();
     crate::grammar::file(&mut parser);
     Parse { tree: parser.builder.tree(text.clone()), diagnostics: parser.diagnostics }
 }
@@ -50,8 +53,12 @@ pub(crate) struct Parser<'a> {
     at: usize,
     builder: Builder,
     diagnostics: Vec<Diagnostic>,
-    /// Whether a line end ends an item, for each form that is open.
-    lines_matter: Vec<bool>,
+    /// Whether a line end ends an item in the innermost form that is open.
+    lines_matter: bool,
+    /// The next token that counts, at or behind this place, where line ends count, and where they do not:
+    /// grammar rules ask for it several times for each token that they take.
+    next_in_line: usize,
+    next_anywhere: usize,
     /// The token at which the last error was reported: one mistake gives one error.
     last_error: Option<usize>,
     /// Whether something in this declaration was never closed: what follows in it is most often its
@@ -77,12 +84,20 @@ impl<'a> Parser<'a> {
         from
     }
 
-    fn lines_end_items(&self) -> bool {
-        self.lines_matter.last().copied().unwrap_or(true)
+    /// Finds the next token anew, after this place was moved.
+    #[inline]
+    fn look_ahead(&mut self) {
+        if self.at_trivia() {
+            self.next_in_line = self.significant(self.at, false);
+            self.next_anywhere = self.significant(self.next_in_line, true);
+        } else {
+            (self.next_in_line, self.next_anywhere) = (self.at, self.at);
+        }
     }
 
+    #[inline]
     fn next_index(&self) -> usize {
-        self.significant(self.at, !self.lines_end_items())
+        if self.lines_matter { self.next_in_line } else { self.next_anywhere }
     }
 
     /// The next token; [`Newline`] only where line ends count.
@@ -96,7 +111,7 @@ impl<'a> Parser<'a> {
         if self.tokens[next].kind == EndOfFile {
             return EndOfFile;
         }
-        self.tokens[self.significant(next + 1, !self.lines_end_items())].kind
+        self.tokens[self.significant(next + 1, !self.lines_matter)].kind
     }
 
     /// The next token's text.
@@ -107,18 +122,18 @@ impl<'a> Parser<'a> {
 
     /// The next token's kind and text, passing over line ends.
     pub fn peek_past_lines(&self) -> (SyntaxKind, &'a str) {
-        let token = self.tokens[self.significant(self.at, true)];
+        let token = self.tokens[self.next_anywhere];
         (token.kind, &self.text[token.start as usize..token.end as usize])
     }
 
     /// The next token's kind, passing over line ends.
     pub fn peek_kind_past_lines(&self) -> SyntaxKind {
-        self.tokens[self.significant(self.at, true)].kind
+        self.tokens[self.next_anywhere].kind
     }
 
     /// The token behind the next one, both found passing over line ends.
     pub fn peek_second_past_lines(&self) -> (SyntaxKind, &'a str) {
-        let next = self.significant(self.at, true);
+        let next = self.next_anywhere;
         if self.tokens[next].kind == EndOfFile {
             return (EndOfFile, "");
         }
@@ -139,16 +154,19 @@ impl<'a> Parser<'a> {
 
     /// Whether a declaration begins at the next token: a word of declarations at the start of a line.
     pub fn at_declaration(&self) -> bool {
-        let token = self.tokens[self.significant(self.at, true)];
+        let token = self.tokens[self.next_anywhere];
+        if token.kind != Word {
+            return false;
+        }
         let start = token.start as usize;
         let at_line_start =
             start == 0 || self.text.as_bytes()[start - 1] == b'\n' || self.text[..start] == *"\u{feff}";
-        token.kind == Word && at_line_start && begins_declaration(self.text, start)
+        at_line_start && begins_declaration(self.text, start)
     }
 
     /// Whether the next token is a word at the start of a line.
     pub fn at_line_start_word(&self) -> bool {
-        let token = self.tokens[self.significant(self.at, true)];
+        let token = self.tokens[self.next_anywhere];
         let start = token.start as usize;
         token.kind == Word && (start == 0 || self.text.as_bytes()[start - 1] == b'\n')
     }
@@ -188,19 +206,20 @@ impl<'a> Parser<'a> {
     #[inline]
     pub fn lines(&mut self) {
         if self.at_trivia() {
-            let next = self.significant(self.at, true);
-            self.take_until(next);
+            self.take_until(self.next_anywhere);
         }
     }
 
     fn take_until(&mut self, end: usize) {
         while self.at < end {
-            self.take_raw();
+            self.shift();
         }
+        self.look_ahead();
     }
 
-    /// Takes the token at the very place.
-    pub fn take_raw(&mut self) {
+    /// Moves the token at the very place into the tree; [`Parser::look_ahead`] must follow.
+    #[inline]
+    fn shift(&mut self) {
         let Lexed { kind, start, end } = self.tokens[self.at];
         if kind != EndOfFile {
             self.builder.token(kind, start, end);
@@ -208,9 +227,24 @@ impl<'a> Parser<'a> {
         }
     }
 
+    /// Takes the token at the very place.
+    pub fn take_raw(&mut self) {
+        self.shift();
+        self.look_ahead();
+    }
+
     /// Takes the next token with the trivia before it.
     pub fn take(&mut self) {
-        self.trivia();
+        let next = self.next_index();
+        self.take_with_trivia(next);
+    }
+
+    /// Takes the trivia before a token, and the token.
+    #[inline]
+    fn take_with_trivia(&mut self, token: usize) {
+        while self.at < token {
+            self.shift();
+        }
         self.take_raw();
     }
 
@@ -219,8 +253,7 @@ impl<'a> Parser<'a> {
         let next = self.next_index();
         let found = self.tokens[next].kind == kind;
         if found {
-            self.take_until(next);
-            self.take_raw();
+            self.take_with_trivia(next);
         }
         found
     }
@@ -265,9 +298,9 @@ impl<'a> Parser<'a> {
 
     /// Runs `body` while line ends count (`true`) or not.
     pub fn with_lines<T>(&mut self, matter: bool, body: impl FnOnce(&mut Self) -> T) -> T {
-        self.lines_matter.push(matter);
+        let outside = std::mem::replace(&mut self.lines_matter, matter);
         let result = body(self);
-        self.lines_matter.pop();
+        self.lines_matter = outside;
         result
     }
 

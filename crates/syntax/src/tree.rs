@@ -50,6 +50,11 @@ impl Tree {
         Node { tree: self, id: NodeId(self.nodes.len() as u32 - 1) }
     }
 
+    /// How many nodes have a value.
+    pub fn expression_count(&self) -> usize {
+        self.nodes.iter().filter(|n| n.kind.is_expression()).count()
+    }
+
     /// The text that was parsed.
     pub fn text(&self) -> &Arc<str> {
         &self.text

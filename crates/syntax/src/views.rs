@@ -1,5 +1,7 @@
 //! Typed views: what the parts of a declaration or form are called.
 
+use std::borrow::Cow;
+
 use crate::SyntaxKind::*;
 use crate::{Node, Token};
 
@@ -69,10 +71,10 @@ pub fn plain_text(node: Node<'_>) -> Option<String> {
     if node.kind() != TextExpr || node.children().next().is_some() {
         return None;
     }
-    let parts = text_parts(node);
-    match parts.as_slice() {
-        [] => Some(String::new()),
-        [TextPiece::Literal(text)] => Some(text.clone()),
+    let mut parts = text_parts(node);
+    match (parts.pop(), parts.is_empty()) {
+        (None, _) => Some(String::new()),
+        (Some(TextPiece::Literal(text)), true) => Some(text.into_owned()),
         _ => None,
     }
 }
@@ -80,7 +82,7 @@ pub fn plain_text(node: Node<'_>) -> Option<String> {
 /// A part of a text.
 pub enum TextPiece<'t> {
     /// Characters.
-    Literal(String),
+    Literal(Cow<'t, str>),
     /// A hole: a [`Hole`](crate::SyntaxKind::Hole) or
     /// [`HoleForm`](crate::SyntaxKind::HoleForm) node.
     Hole(Node<'t>),
@@ -91,39 +93,46 @@ pub enum TextPiece<'t> {
 pub fn text_parts(node: Node<'_>) -> Vec<TextPiece<'_>> {
     let opening = node.token(TextOpen).map_or("\"", |t| node.token_text(t));
     let long = opening.len() == 3;
-    let raw = opening.starts_with('\'');
-    let mut raw_parts: Vec<TextPiece<'_>> = Vec::with_capacity(2);
-    let mut escaped: Vec<bool> = Vec::with_capacity(2);
+    let mut parts: Vec<TextPiece<'_>> = Vec::new();
+    // Which parts were written as escapes: white space in them is no indent.
+    let mut escaped: Vec<bool> = Vec::new();
     for element in node.elements() {
-        match element {
-            crate::Element::Node(id) => {
-                raw_parts.push(TextPiece::Hole(node.node(id)));
-                escaped.push(false);
-            }
-            crate::Element::Token(token) => {
-                let text = node.token_text(token);
-                let (text, is_escape) = match token.kind {
-                    TextPart if raw => (text.to_owned(), false),
-                    TextPart => (text.to_owned(), false),
-                    TextEscape => (unescape(text), true),
-                    _ => continue,
-                };
-                raw_parts.push(TextPiece::Literal(text));
-                escaped.push(is_escape);
-            }
+        let (part, is_escape) = match element {
+            crate::Element::Node(id) => (TextPiece::Hole(node.node(id)), false),
+            crate::Element::Token(token) => match token.kind {
+                TextPart => (TextPiece::Literal(node.token_text(token).into()), false),
+                TextEscape => (TextPiece::Literal(unescape(node.token_text(token)).into()), true),
+                _ => continue,
+            },
+        };
+        parts.push(part);
+        if long {
+            escaped.push(is_escape);
         }
     }
     if long {
-        drop_indent(&mut raw_parts, &escaped);
+        drop_indent(&mut parts, &escaped);
     }
-    let mut parts: Vec<TextPiece<'_>> = Vec::with_capacity(raw_parts.len());
-    for part in raw_parts {
-        match (parts.last_mut(), part) {
-            (_, TextPiece::Literal(text)) if text.is_empty() => {}
-            (Some(TextPiece::Literal(before)), TextPiece::Literal(text)) => before.push_str(&text),
-            (_, part) => parts.push(part),
+    let joined = parts.iter().zip(parts.iter().skip(1)).any(|pair| {
+        matches!(pair, (TextPiece::Literal(_), TextPiece::Literal(_)))
+    });
+    if joined { join_literals(parts) } else { without_empty(parts) }
+}
+
+/// Parts with neighbouring characters put together.
+fn join_literals(parts: Vec<TextPiece<'_>>) -> Vec<TextPiece<'_>> {
+    let mut joined: Vec<TextPiece<'_>> = Vec::with_capacity(parts.len());
+    for part in without_empty(parts) {
+        match (joined.last_mut(), part) {
+            (Some(TextPiece::Literal(before)), TextPiece::Literal(text)) => before.to_mut().push_str(&text),
+            (_, part) => joined.push(part),
         }
     }
+    joined
+}
+
+fn without_empty(mut parts: Vec<TextPiece<'_>>) -> Vec<TextPiece<'_>> {
+    parts.retain(|part| !matches!(part, TextPiece::Literal(text) if text.is_empty()));
     parts
 }
 
@@ -177,6 +186,6 @@ fn drop_indent(parts: &mut [TextPiece<'_>], escaped: &[bool]) {
                 out = rest.to_owned();
             }
         }
-        *text = out;
+        *text = out.into();
     }
 }

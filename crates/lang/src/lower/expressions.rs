@@ -51,20 +51,19 @@ impl Lowerer {
                 Expr::Index(base, self.child_expression(node, 1))
             }
             SyntaxKind::ListExpr => {
-                let items: Vec<Node<'_>> = node.children().filter(|c| c.kind().is_expression()).collect();
-                Expr::List(items.into_iter().map(|i| self.expression(i)).collect())
+                let items = node.children().filter(|c| c.kind().is_expression());
+                Expr::List(items.map(|i| self.expression(i)).collect())
             }
             SyntaxKind::RecordExpr => Expr::Record(self.record_fields(node)),
             SyntaxKind::MapExpr => {
-                let entries: Vec<Node<'_>> =
-                    node.children().filter(|c| c.kind() == SyntaxKind::MapEntry).collect();
+                let entries = node.children().filter(|c| c.kind() == SyntaxKind::MapEntry);
                 let entry = |e: Node<'_>| {
                     self.in_key = e.expression(0).is_some_and(|k| k.kind() == SyntaxKind::NameExpr);
                     let key = self.child_expression(e, 0);
                     self.in_key = false;
                     (key, self.child_expression(e, 1))
                 };
-                Expr::Map(entries.into_iter().map(entry).collect())
+                Expr::Map(entries.map(entry).collect())
             }
             SyntaxKind::EachListExpr => self.each(node, false),
             SyntaxKind::EachMapExpr => self.each(node, true),
@@ -109,8 +108,9 @@ impl Lowerer {
     }
 
     fn text_pieces(&mut self, node: Node<'_>) -> Vec<Piece> {
-        let mut pieces = Vec::new();
-        for part in views::text_parts(node) {
+        let parts = views::text_parts(node);
+        let mut pieces = Vec::with_capacity(parts.len());
+        for part in parts {
             pieces.push(match part {
                 views::TextPiece::Literal(text) => Piece::Literal(text.into()),
                 views::TextPiece::Hole(hole) if hole.kind() == SyntaxKind::HoleForm => {
@@ -152,9 +152,8 @@ impl Lowerer {
 
     fn args(&mut self, node: Node<'_>) -> Vec<Arg> {
         let Some(args) = node.child(SyntaxKind::Args) else { return Vec::new() };
-        let nodes: Vec<Node<'_>> = args.children().filter(|c| c.kind() == SyntaxKind::Arg).collect();
         let mut lowered = Vec::new();
-        for arg in nodes {
+        for arg in args.children().filter(|c| c.kind() == SyntaxKind::Arg) {
             let name = arg.words().next().map(|t| self.name(arg, t));
             lowered.push(Arg { name, value: self.child_expression(arg, 0) });
         }
@@ -162,9 +161,8 @@ impl Lowerer {
     }
 
     fn record_fields(&mut self, node: Node<'_>) -> Vec<(Name, ExprId)> {
-        let nodes: Vec<Node<'_>> = node.children().filter(|c| c.kind() == SyntaxKind::RecordField).collect();
         let mut fields: Vec<(Name, ExprId)> = Vec::new();
-        for field in nodes {
+        for field in node.children().filter(|c| c.kind() == SyntaxKind::RecordField) {
             let Some(token) = field.words().next() else { continue };
             let name = self.name(field, token);
             if let Some((first, _)) = fields.iter().find(|(n, _)| n.text == name.text) {
@@ -220,9 +218,8 @@ impl Lowerer {
             let defaults = node.words().any(|w| node.token_text(w) == "defaults");
             return if defaults { Expr::Under(base, None) } else { Expr::Error };
         };
-        let nodes: Vec<Node<'_>> = fields.children().filter(|c| c.kind() == SyntaxKind::UnderField).collect();
         let mut choices: Vec<OptionChoice> = Vec::new();
-        for field in nodes {
+        for field in fields.children().filter(|c| c.kind() == SyntaxKind::UnderField) {
             let words: Vec<Name> = field.words().map(|w| self.name(field, w)).collect();
             let Some(name) = words.last().cloned() else { continue };
             let Some(option) = self.option_name(&words) else { continue };
@@ -290,9 +287,8 @@ impl Lowerer {
 
     fn match_expression(&mut self, node: Node<'_>) -> Expr {
         let subject = self.child_expression(node, 0);
-        let nodes: Vec<Node<'_>> = node.children().filter(|c| c.kind() == SyntaxKind::MatchArm).collect();
         let mut arms = Vec::new();
-        for arm in nodes {
+        for arm in node.children().filter(|c| c.kind() == SyntaxKind::MatchArm) {
             let parts: Vec<Node<'_>> = arm.children().filter(|c| c.kind().is_expression()).collect();
             let Some((give, cases)) = parts.split_last() else { continue };
             let is_else = arm.words().any(|w| arm.token_text(w) == "else");

@@ -11,7 +11,7 @@ use nubrik_diagnostic::{Diagnostic, nearest};
 use nubrik_graph::Role;
 use nubrik_source::{FileId, Span, WsPath};
 use nubrik_syntax::{Node, SyntaxKind, Token, Tree, is_name, views};
-use rustc_hash::FxHashMap;
+use rustc_hash::{FxBuildHasher, FxHashMap, FxHashSet};
 
 use crate::builtins::is_builtin_name;
 use crate::hir::*;
@@ -26,16 +26,18 @@ pub(crate) struct Location {
 
 /// Lowers one file.
 pub(crate) fn lower(tree: &Tree, location: Location) -> (Module, Vec<Diagnostic>) {
+    let declarations = tree.root().children().count();
+    let expressions = tree.expression_count();
     let module = Module {
         file: location.file,
         folder: location.folder,
         is_package: location.is_package,
         title: location.title,
         uses: Vec::new(),
-        decls: Vec::new(),
-        names: FxHashMap::default(),
-        exprs: Vec::new(),
-        spans: Vec::new(),
+        decls: Vec::with_capacity(declarations),
+        names: FxHashMap::with_capacity_and_hasher(declarations, FxBuildHasher),
+        exprs: Vec::with_capacity(expressions),
+        spans: Vec::with_capacity(expressions),
     };
     let mut lowerer = Lowerer {
         module,
@@ -43,15 +45,15 @@ pub(crate) fn lower(tree: &Tree, location: Location) -> (Module, Vec<Diagnostic>
         scopes: Vec::new(),
         slot_types: Vec::new(),
         references: Vec::new(),
-        name_spans: FxHashMap::default(),
+        name_spans: FxHashMap::with_capacity_and_hasher(declarations, FxBuildHasher),
         in_kind: false,
         in_serve: false,
         in_key: false,
+        texts: FxHashSet::default(),
     };
-    let nodes: Vec<Node<'_>> = tree.root().children().collect();
     // Names first: order does not matter.
-    let mut bodies = Vec::new();
-    for node in nodes {
+    let mut bodies = Vec::with_capacity(declarations);
+    for node in tree.root().children() {
         match node.kind() {
             SyntaxKind::UseDecl => lowerer.use_declaration(node),
             kind if kind.is_declaration() => {
@@ -83,6 +85,8 @@ struct Lowerer {
     in_serve: bool,
     /// Whether the key of a map's entry is being lowered.
     in_key: bool,
+    /// Names that were met: the same few are written again and again.
+    texts: FxHashSet<Arc<str>>,
 }
 
 impl Lowerer {
@@ -95,8 +99,15 @@ impl Lowerer {
         Span { file: self.module.file, start: token.start, end: token.end }
     }
 
-    fn name(&self, node: Node<'_>, token: Token) -> Name {
-        Name { text: node.token_text(token).into(), span: self.token_span(token) }
+    fn name(&mut self, node: Node<'_>, token: Token) -> Name {
+        let text = node.token_text(token);
+        let known = self.texts.get(text).cloned();
+        let text = known.unwrap_or_else(|| {
+            let text: Arc<str> = text.into();
+            self.texts.insert(text.clone());
+            text
+        });
+        Name { text, span: self.token_span(token) }
     }
 
     fn report(&mut self, span: Span, diagnostic: Diagnostic) {

@@ -6,7 +6,7 @@ use super::collections::{braces, items, list, missing_comma};
 use super::commands::{command, shell_command};
 use super::declarations::close;
 use super::texts::text;
-use crate::SyntaxKind::{self, *};
+use crate::SyntaxKind::*;
 use crate::lexer::RESERVED_WORDS;
 use crate::parser::{MAX_CHAIN, MAX_DEPTH, Parser};
 use crate::tree::Mark;
@@ -23,15 +23,54 @@ pub(super) fn expression(p: &mut Parser) {
     } else if p.at_word("match") {
         match_expression(p);
     } else {
-        or_expression(p);
+        operation(p, Binding::Or);
     }
     p.depth -= 1;
 }
 
-/// Whether the next token is one of these operators; a line that begins with an operator goes on.
-fn next_operator(p: &Parser, symbols: &[SyntaxKind], words: &[&str]) -> bool {
-    let kind = p.peek_kind_past_lines();
-    symbols.contains(&kind) || (kind == Word && words.contains(&p.peek_past_lines().1))
+/// How tightly an operator binds, from the loosest to the tightest.
+#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+enum Binding {
+    Or,
+    And,
+    Not,
+    Comparison,
+    Sum,
+    Join,
+    /// What no operator takes apart.
+    Postfix,
+}
+
+impl Binding {
+    /// What stands on the right of such an operator: chains nest to the left.
+    fn tighter(self) -> Binding {
+        match self {
+            Binding::Or => Binding::And,
+            Binding::And => Binding::Not,
+            Binding::Not => Binding::Comparison,
+            Binding::Comparison => Binding::Sum,
+            Binding::Sum => Binding::Join,
+            Binding::Join | Binding::Postfix => Binding::Postfix,
+        }
+    }
+}
+
+/// The operator between two values that comes next; a line that begins with an operator goes on.
+fn next_operator(p: &Parser) -> Option<Binding> {
+    let binding = match p.peek_kind_past_lines() {
+        EqualsEquals | NotEquals | Less | LessEquals | Greater | GreaterEquals => Binding::Comparison,
+        Plus => Binding::Sum,
+        Slash => Binding::Join,
+        Word => match p.peek_past_lines().1 {
+            "or" => Binding::Or,
+            "and" => Binding::And,
+            "in" => Binding::Comparison,
+            "not" if p.peek_second_past_lines() == (Word, "in") => Binding::Comparison,
+            _ => return None,
+        },
+        _ => return None,
+    };
+    Some(binding)
 }
 
 fn too_long(p: &mut Parser) {
@@ -39,82 +78,53 @@ fn too_long(p: &mut Parser) {
     p.skip_item();
 }
 
-fn binary(p: &mut Parser, symbols: &[SyntaxKind], words: &[&str], inner: fn(&mut Parser)) {
+/// Values joined by operators that bind as tightly as `loosest` or tighter.
+fn operation(p: &mut Parser, loosest: Binding) {
     let mark = p.mark();
-    inner(p);
+    if loosest <= Binding::Not && p.at_word("not") {
+        negation(p, mark);
+    } else {
+        postfix(p);
+    }
+    // How tightly the operator before bound, and how many such stand in a row.
+    let mut last = Binding::Postfix;
     let mut links = 0;
-    while next_operator(p, symbols, words) {
-        links += 1;
+    while let Some(binding) = next_operator(p) {
+        if binding < loosest {
+            return;
+        }
+        links = if binding == last { links + 1 } else { 1 };
         if links > MAX_CHAIN {
             return too_long(p);
         }
         p.lines();
+        if binding == Binding::Comparison && links > 1 {
+            let error = Diagnostic::error("chained-comparison", "comparisons cannot be chained");
+            p.error(error.mend("join two comparisons with `and`"));
+        }
+        last = binding;
+        if p.at_word("not") {
+            p.take();
+        }
         p.take();
         p.lines();
-        inner(p);
+        operation(p, binding.tighter());
         p.finish(mark, BinaryExpr);
     }
 }
 
-fn or_expression(p: &mut Parser) {
-    binary(p, &[], &["or"], and_expression);
-}
-
-fn and_expression(p: &mut Parser) {
-    binary(p, &[], &["and"], not_expression);
-}
-
-fn not_expression(p: &mut Parser) {
-    if !p.at_word("not") {
-        return comparison(p);
-    }
-    let mark = p.mark();
+/// `not` and the comparison that it turns round.
+fn negation(p: &mut Parser, mark: Mark) {
     p.depth += 1;
     p.take();
     if p.depth > MAX_DEPTH {
         p.expected("less nesting");
         p.skip_item();
     } else {
-        not_expression(p);
+        operation(p, Binding::Not);
     }
     p.depth -= 1;
     p.finish(mark, NotExpr);
-}
-
-fn comparison(p: &mut Parser) {
-    let mark = p.mark();
-    sum(p);
-    let symbols = [EqualsEquals, NotEquals, Less, LessEquals, Greater, GreaterEquals];
-    let mut count = 0;
-    loop {
-        let not_in = p.peek_kind_past_lines() == Word
-            && p.peek_past_lines() == (Word, "not")
-            && p.peek_second_past_lines() == (Word, "in");
-        if !not_in && !next_operator(p, &symbols, &["in"]) {
-            return;
-        }
-        p.lines();
-        if count > 0 {
-            let error = Diagnostic::error("chained-comparison", "comparisons cannot be chained");
-            p.error(error.mend("join two comparisons with `and`"));
-        }
-        p.take();
-        if not_in {
-            p.take();
-        }
-        p.lines();
-        sum(p);
-        p.finish(mark, BinaryExpr);
-        count += 1;
-    }
-}
-
-fn sum(p: &mut Parser) {
-    binary(p, &[Plus], &[], join);
-}
-
-fn join(p: &mut Parser) {
-    binary(p, &[Slash], &[], postfix);
 }
 
 fn postfix(p: &mut Parser) {
