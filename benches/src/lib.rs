@@ -25,13 +25,13 @@ pub fn compiling_step() -> Graph {
     let words: Vec<Arc<str>> = (0..40).map(|i| format!("-Itide/include/part{i}").into()).collect();
     let program = Program::Tool(ToolId(0));
     let stage = Stage { program, words, stdin: None, stdout: None, stderr: None };
-    graph.steps.push(Step {
+    graph.steps.push(Box::new(Step {
         commands: vec![Pipeline { stages: vec![stage] }],
         inputs: (0..60).map(FileId).collect(),
         outputs: vec![OutputNode { file: FileId(60), name: "fit.o".into() }],
         tools: vec![ToolId(0)],
         ..Step::empty(folder)
-    });
+    }));
     graph
 }
 

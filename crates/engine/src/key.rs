@@ -232,7 +232,7 @@ mod tests {
         graph.files.push(FileNode { path: WsPath::from_normal("fit.c"), maker: None, folder: false });
         graph.files.push(FileNode { path: out, maker: Some(StepId(0)), folder: false });
         let words = ["cc", "-c", "fit.c"].map(Arc::from).to_vec();
-        graph.steps.push(Step {
+        graph.steps.push(Box::new(Step {
             target: TargetId(0),
             say: "compile".into(),
             commands: vec![Pipeline {
@@ -254,7 +254,7 @@ mod tests {
             tools: vec![ToolId(0)],
             place: Place { file: "targets.nub".into(), line: 1 },
             ..Step::empty(WsPath::root())
-        });
+        }));
         graph
     }
 

@@ -185,11 +185,11 @@ mod tests {
         for (i, needs) in needs.iter().enumerate() {
             let path = WsPath::from_normal(&format!("f{i}"));
             graph.files.push(FileNode { path, maker: Some(StepId(i as u32)), folder: false });
-            graph.steps.push(Step {
+            graph.steps.push(Box::new(Step {
                 inputs: needs.iter().map(|n| FileId(*n as u32)).collect(),
                 outputs: vec![OutputNode { file: FileId(i as u32), name: "f".into() }],
                 ..Step::empty(WsPath::from_normal(&format!("d{i}")))
-            });
+            }));
         }
         graph
     }

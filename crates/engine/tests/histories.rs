@@ -254,14 +254,14 @@ impl World {
             let program = Program::Tool(ToolId(0));
             let stage = Stage { program, words, stdin: None, stdout: None, stderr: None };
             let option = self.shapes[step].option;
-            joins.graph.steps[step] = Step {
+            *joins.graph.steps[step] = Step {
                 commands: vec![Pipeline { stages: vec![stage] }],
                 env: if option { vec![("O".into(), self.option.to_string().into())] } else { vec![] },
                 inputs,
                 candidates,
                 outputs,
                 found,
-                ..Step { folder, ..joins.graph.steps[step].clone() }
+                ..Step { folder, ..(*joins.graph.steps[step]).clone() }
             };
         }
         joins

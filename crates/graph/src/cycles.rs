@@ -22,7 +22,7 @@ pub struct Cycle {
 /// Cycles such that every edge which lies on any cycle lies on one of these, each of them the
 /// shortest way round through some edge; sorted, each once.
 pub fn shortest_cycles(nodes: u32, edges: &[Edge]) -> Vec<Cycle> {
-    if has_no_way_round(nodes, edges) {
+    if is_acyclic(nodes, edges) {
         return Vec::new();
     }
     let mut next: Vec<Vec<u32>> = vec![Vec::new(); nodes as usize];
@@ -59,7 +59,7 @@ pub fn shortest_cycles(nodes: u32, edges: &[Edge]) -> Vec<Cycle> {
 
 /// Whether nodes that nothing leads to can be taken away until none is left (Kahn 1962): nearly always, and much
 /// cheaper to find out than the ways round.
-fn has_no_way_round(nodes: u32, edges: &[Edge]) -> bool {
+pub fn is_acyclic(nodes: u32, edges: &[Edge]) -> bool {
     let count = nodes as usize;
     // The targets of each node's edges lie side by side, from its start to that of the next one.
     let mut starts = vec![0u32; count + 1];

@@ -7,7 +7,7 @@ mod model;
 mod order;
 mod service;
 
-pub use cycles::{Cycle, Edge, shortest_cycles};
+pub use cycles::{Cycle, Edge, is_acyclic, shortest_cycles};
 pub use model::{
     ArchiveFormat, Check, Effect, FileId, FileNode, Graph, Limits, ListFile, Native, OutputNode, Pipeline,
     Place, Placement, Program, ResultFile, Role, SECRET, Stage, Step, StepId, Target, TargetId, ToolId,

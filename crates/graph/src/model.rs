@@ -117,9 +117,14 @@ pub enum WorkFolder {
 impl WorkFolder {
     /// The folder, from the workspace's root.
     pub fn path(&self) -> WsPath {
+        self.below_root().cloned().unwrap_or_else(WsPath::root)
+    }
+
+    /// The folder, unless it is the workspace's root itself.
+    pub fn below_root(&self) -> Option<&WsPath> {
         match self {
-            WorkFolder::Root => WsPath::root(),
-            WorkFolder::Source(path) | WorkFolder::Private { at: path, .. } => path.clone(),
+            WorkFolder::Root => None,
+            WorkFolder::Source(path) | WorkFolder::Private { at: path, .. } => Some(path),
         }
     }
 }
@@ -318,9 +323,14 @@ pub struct Step {
 impl Step {
     /// A step that does nothing yet, in a folder of its own.
     pub fn empty(folder: WsPath) -> Step {
+        Step::empty_with(folder, &"".into())
+    }
+
+    /// The same, where an empty text is at hand for what is not known yet.
+    pub fn empty_with(folder: WsPath, nothing: &Arc<str>) -> Step {
         Step {
             target: TargetId(0),
-            say: "".into(),
+            say: nothing.clone(),
             commands: Vec::new(),
             env: Vec::new(),
             folder,
@@ -338,8 +348,8 @@ impl Step {
             limits: Limits::default(),
             check: None,
             services: Vec::new(),
-            variant: "".into(),
-            place: Place { file: "".into(), line: 0 },
+            variant: nothing.clone(),
+            place: Place { file: nothing.clone(), line: 0 },
         }
     }
 }
@@ -412,7 +422,8 @@ pub struct Graph {
     /// All files, by [`FileId`].
     pub files: Vec<FileNode>,
     /// All steps, by [`StepId`].
-    pub steps: Vec<Step>,
+    #[allow(clippy::vec_box)] // A step has half a thousand bytes, and is handed on from graph to graph.
+    pub steps: Vec<Box<Step>>,
     /// All targets, by [`TargetId`].
     pub targets: Vec<Target>,
     /// Names of all tools, by [`ToolId`].

@@ -71,7 +71,7 @@ mod tests {
         for (i, inputs) in needs.iter().enumerate() {
             let path = WsPath::from_normal(&format!("f{i}"));
             graph.files.push(FileNode { path: path.clone(), maker: Some(StepId(i as u32)), folder: false });
-            graph.steps.push(Step {
+            graph.steps.push(Box::new(Step {
                 target: TargetId(0),
                 say: "make".into(),
                 commands: vec![],
@@ -85,7 +85,7 @@ mod tests {
                 tools: vec![],
                 place: Place { file: "targets.nub".into(), line: 1 },
                 ..Step::empty(WsPath::root())
-            });
+            }));
         }
         graph
     }

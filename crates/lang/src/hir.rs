@@ -1,5 +1,6 @@
 //! Definitions with their names resolved, ready to be evaluated.
 
+use std::rc::Rc;
 use std::sync::Arc;
 
 use nubrik_graph::Role;
@@ -245,9 +246,9 @@ pub enum Expr {
     With(ExprId, ExprId),
     /// `x under { option = value }`; without fields `x under defaults`.
     Under(ExprId, Option<Vec<OptionChoice>>),
-    Command(Arc<Command>),
+    Command(Rc<Command>),
     /// A command for a shell.
-    Shell(Arc<Vec<ShellPiece>>),
+    Shell(Rc<Vec<ShellPiece>>),
 }
 
 /// An option and the value that `under` gives it.

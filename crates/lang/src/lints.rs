@@ -1,6 +1,7 @@
 //! What is allowed but probably not meant.
 
 use std::collections::HashSet;
+use std::rc::Rc;
 use std::sync::Arc;
 
 use nubrik_diagnostic::Diagnostic;
@@ -94,7 +95,7 @@ pub(crate) fn unread_option(module: &Module, number: u32) -> Diagnostic {
 pub(crate) struct GlobUse {
     pub span: Span,
     pub target: TargetId,
-    pub files: Arc<[FileRef]>,
+    pub files: Rc<[FileRef]>,
 }
 
 /// Globs of two targets that share many files but not all: most often one of them means less.

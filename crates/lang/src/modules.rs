@@ -1,6 +1,7 @@
 //! Loading definition files, and finding what names from other files mean.
 
 use rustc_hash::FxHashMap;
+use std::rc::Rc;
 use std::sync::Arc;
 
 use nubrik_diagnostic::{Diagnostic, nearest};
@@ -27,7 +28,7 @@ pub(crate) enum Missing {
 #[derive(Default)]
 pub(crate) struct Modules {
     pub sources: Sources,
-    pub modules: Vec<Arc<Module>>,
+    pub modules: Vec<Rc<Module>>,
     by_title: FxHashMap<Arc<str>, ModuleId>,
     /// What each `use` led to.
     uses: FxHashMap<(ModuleId, u32), Result<ModuleId, ()>>,
@@ -40,7 +41,7 @@ pub(crate) struct Modules {
 }
 
 impl Modules {
-    pub fn get(&self, id: ModuleId) -> &Arc<Module> {
+    pub fn get(&self, id: ModuleId) -> &Rc<Module> {
         &self.modules[id.0 as usize]
     }
 
@@ -77,7 +78,7 @@ impl Modules {
         diagnostics.retain(|d| d.span.is_none_or(|s| !broken.contains(&self.sources.line(s))));
         let id = ModuleId(self.modules.len() as u32);
         self.found_in.push(parsed.diagnostics.into_iter().chain(diagnostics).collect());
-        self.modules.push(Arc::new(module));
+        self.modules.push(Rc::new(module));
         self.by_title.insert(title, id);
         id
     }

@@ -253,7 +253,7 @@ impl Numbers<'_> {
         self.files[id.0 as usize]
     }
 
-    fn renumbered(&self, mut step: Step) -> Step {
+    fn renumbered(&self, mut step: Box<Step>) -> Box<Step> {
         step.target = self.targets[step.target.0 as usize];
         for list in [&mut step.inputs, &mut step.candidates] {
             list.iter_mut().for_each(|f| *f = self.file(*f));

@@ -1,10 +1,13 @@
 //! Values.
 
-use std::sync::{Arc, Mutex};
+use std::cell::RefCell;
+use std::rc::Rc;
+use std::sync::Arc;
 
 use nubrik_graph::Service;
 use nubrik_source::{Span, WsPath};
 use rustc_hash::FxHashMap;
+use smallvec::SmallVec;
 
 use crate::eval::{Reads, Scope};
 use crate::hir::{ExprId, ModuleId};
@@ -24,11 +27,11 @@ pub(crate) struct FileRef {
 pub(crate) enum Strand {
     Literal(Arc<str>),
     File(FileRef),
-    Tool(Arc<ToolValue>),
+    Tool(Rc<ToolValue>),
     /// A variable of the environment, by its name, whose value is nobody's business.
     Secret(Arc<str>),
     /// Where a service is.
-    Served(Arc<ServiceValue>, Whereabouts),
+    Served(Rc<ServiceValue>, Whereabouts),
     /// Where the service is in whose definition this stands.
     Own(Whereabouts),
 }
@@ -66,22 +69,15 @@ pub(crate) struct AnswerValue {
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub(crate) enum Text {
     Plain(Arc<str>),
-    Carrying(Arc<[Strand]>),
+    Carrying(Rc<[Strand]>),
 }
 
 impl Text {
     /// Joins pieces; plain when no piece is a file.
     pub fn of(strands: Vec<Strand>) -> Text {
-        if strands.iter().any(|s| !matches!(s, Strand::Literal(_))) {
-            return Text::Carrying(strands.into());
-        }
-        let mut text = String::new();
-        for strand in &strands {
-            if let Strand::Literal(piece) = strand {
-                text.push_str(piece);
-            }
-        }
-        Text::Plain(text.into())
+        let mut joined = Joined::default();
+        strands.into_iter().for_each(|s| joined.push(s));
+        joined.finish()
     }
 
     /// The pieces of the text.
@@ -98,6 +94,52 @@ impl Text {
             Text::Plain(text) => Some(text),
             Text::Carrying(_) => None,
         }
+    }
+}
+
+/// A text while it is put together: characters, until something comes that it carries.
+#[derive(Default)]
+pub(crate) struct Joined {
+    strands: Vec<Strand>,
+    /// Characters behind the last strand.
+    characters: String,
+}
+
+impl Joined {
+    pub fn push_str(&mut self, characters: &str) {
+        self.characters.push_str(characters);
+    }
+
+    pub fn push(&mut self, strand: Strand) {
+        match strand {
+            Strand::Literal(characters) => self.push_str(&characters),
+            other => {
+                self.end_characters();
+                self.strands.push(other);
+            }
+        }
+    }
+
+    pub fn push_text(&mut self, text: &Text) {
+        match text {
+            Text::Plain(characters) => self.push_str(characters),
+            Text::Carrying(strands) => strands.iter().for_each(|s| self.push(s.clone())),
+        }
+    }
+
+    fn end_characters(&mut self) {
+        if !self.characters.is_empty() {
+            self.strands.push(Strand::Literal(self.characters.as_str().into()));
+            self.characters.clear();
+        }
+    }
+
+    pub fn finish(mut self) -> Text {
+        if self.strands.is_empty() {
+            return Text::Plain(self.characters.into());
+        }
+        self.end_characters();
+        Text::Carrying(self.strands.into())
     }
 }
 
@@ -118,14 +160,14 @@ impl Record {
 /// A map's entries in order; each value is evaluated when it is wanted.
 #[derive(Debug)]
 pub(crate) struct Map {
-    pub entries: Vec<(Arc<str>, Arc<Thunk>)>,
+    pub entries: Vec<(Arc<str>, Rc<Thunk>)>,
     pub index: FxHashMap<Arc<str>, usize>,
     /// Whether it was read from a data file: then its entries are named behind a dot, too.
     pub loaded: bool,
 }
 
 impl Map {
-    pub fn new(entries: Vec<(Arc<str>, Arc<Thunk>)>) -> Map {
+    pub fn new(entries: Vec<(Arc<str>, Rc<Thunk>)>) -> Map {
         let index = entries.iter().enumerate().map(|(i, (k, _))| (k.clone(), i)).collect();
         Map { entries, index, loaded: false }
     }
@@ -151,12 +193,12 @@ impl std::fmt::Display for Title {
 /// A value that is evaluated at most once, when it is wanted.
 #[derive(Debug)]
 pub(crate) struct Thunk {
-    pub state: Mutex<ThunkState>,
+    pub state: RefCell<ThunkState>,
     /// What stands for the value in messages.
     pub title: Title,
     pub span: Span,
     /// Options that were reached before the thunk was made.
-    pub captured: Arc<Reads>,
+    pub captured: Rc<Reads>,
     /// The unit in which the thunk was made.
     pub origin: u32,
 }
@@ -166,7 +208,7 @@ pub(crate) enum ThunkSource {
     /// An expression in its scope, taken as a type where one was declared.
     Expr { scope: Scope, expr: ExprId, ty: Option<Type> },
     /// Another one's value, taken as a type.
-    Coerced { inner: Arc<Thunk>, ty: Type, base: ModuleId },
+    Coerced { inner: Rc<Thunk>, ty: Type, base: ModuleId },
 }
 
 #[derive(Debug)]
@@ -176,7 +218,7 @@ pub(crate) enum ThunkState {
     New(ThunkSource),
     Running,
     /// The value, and the options that it reached.
-    Done(Value, Arc<Reads>),
+    Done(Value, Rc<Reads>),
     /// Evaluation failed, and the reason was reported.
     Failed,
 }
@@ -201,11 +243,11 @@ pub(crate) enum WordStrand {
         span: Span,
     },
     /// The path of a file that lists these, one a line.
-    List(Arc<[FileRef]>),
-    Tool(Arc<ToolValue>),
+    List(Rc<[FileRef]>),
+    Tool(Rc<ToolValue>),
     /// A secret, by its name.
     Secret(Arc<str>),
-    Served(Arc<ServiceValue>, Whereabouts),
+    Served(Rc<ServiceValue>, Whereabouts),
     Own(Whereabouts),
     /// One word for a shell.
     Quoted(Vec<WordStrand>),
@@ -224,6 +266,12 @@ impl From<Strand> for WordStrand {
     }
 }
 
+/// The pieces of one word; most often one.
+pub(crate) type Strands = SmallVec<[WordStrand; 1]>;
+
+/// A word's place and pieces.
+pub(crate) type FilledWord = (Span, Strands);
+
 /// A command whose holes are filled.
 #[derive(Clone, Debug, PartialEq)]
 pub(crate) struct CommandValue {
@@ -234,10 +282,10 @@ pub(crate) struct CommandValue {
 #[derive(Clone, Debug, PartialEq, Default)]
 pub(crate) struct StageValue {
     /// Words in order, each of its pieces, with its place.
-    pub words: Vec<(Span, Vec<WordStrand>)>,
-    pub stdin: Option<(Span, Vec<WordStrand>)>,
-    pub stdout: Option<(Span, Vec<WordStrand>)>,
-    pub stderr: Option<(Span, Vec<WordStrand>)>,
+    pub words: Vec<FilledWord>,
+    pub stdin: Option<FilledWord>,
+    pub stdout: Option<FilledWord>,
+    pub stderr: Option<FilledWord>,
 }
 
 /// What evaluation gives.
@@ -251,18 +299,18 @@ pub(crate) enum Value {
     Text(Text),
     File(FileRef),
     /// A set of files in order.
-    Files(Arc<[FileRef]>),
-    List(Arc<[Value]>),
-    Record(Arc<Record>),
-    Map(Arc<Map>),
+    Files(Rc<[FileRef]>),
+    List(Rc<[Value]>),
+    Record(Rc<Record>),
+    Map(Rc<Map>),
     /// A step, by its number.
     Step(u32),
     /// An effect, by its number.
     Effect(u32),
-    Service(Arc<ServiceValue>),
-    Command(Arc<CommandValue>),
-    Tool(Arc<ToolValue>),
-    Answer(Arc<AnswerValue>),
+    Service(Rc<ServiceValue>),
+    Command(Rc<CommandValue>),
+    Tool(Rc<ToolValue>),
+    Answer(Rc<AnswerValue>),
     Function(ModuleId, u32),
     Kind(ModuleId, u32),
     Builtin(crate::builtins::Builtin),

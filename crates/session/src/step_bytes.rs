@@ -261,7 +261,7 @@ impl Assembly {
         for output in &step.outputs {
             self.graph.files[output.file.0 as usize].maker = Some(id);
         }
-        self.graph.steps.push(step);
+        self.graph.steps.push(Box::new(step));
         Ok(id)
     }
 

@@ -63,7 +63,20 @@ impl WsPath {
 
     /// Adds one part that holds no `/`.
     pub fn child(&self, name: &str) -> WsPath {
-        if self.is_root() { WsPath(name.into()) } else { WsPath(format!("{}/{name}", self.0).into()) }
+        self.join(name)
+    }
+
+    /// A path below this folder, by what is left of it from here on, in normal form.
+    pub fn join(&self, rest: &str) -> WsPath {
+        debug_assert!(!rest.starts_with('/') && !rest.ends_with('/') && !rest.contains("//"), "{rest:?}");
+        if self.is_root() {
+            return WsPath(rest.into());
+        }
+        let mut path = String::with_capacity(self.0.len() + 1 + rest.len());
+        path.push_str(&self.0);
+        path.push('/');
+        path.push_str(rest);
+        WsPath(path.into())
     }
 
     /// The path as text; empty for the root.

@@ -416,7 +416,7 @@ impl Joins {
             tags: Vec::new(),
             results: vec![],
         });
-        self.graph.steps.push(Step {
+        self.graph.steps.push(Box::new(Step {
             target,
             say: format!("join {number}").into(),
             commands: vec![Pipeline {
@@ -438,7 +438,7 @@ impl Joins {
             tools: vec![ToolId(0)],
             place: Place { file: "targets.nub".into(), line: number + 1 },
             ..Step::empty(WsPath::root())
-        });
+        }));
         number
     }
 }

@@ -1,6 +1,8 @@
 //! Calls: functions, kinds, methods, and the forms of the language.
 
-use std::sync::{Arc, Mutex};
+use std::cell::RefCell;
+use std::rc::Rc;
+use std::sync::Arc;
 
 use nubrik_diagnostic::{Diagnostic, nearest};
 use nubrik_source::Span;
@@ -152,7 +154,7 @@ impl Evaluator<'_> {
             return self.needs_itself(key, span);
         }
         let slots = self.bind(scope, module_id, number, args, span, Some(&decl.name.text))?;
-        let env = Arc::new(Env { parent: None, slots: Mutex::new(slots) });
+        let env = Rc::new(Env { parent: None, slots: RefCell::new(slots) });
         let inner = Scope {
             module: module_id,
             env: Some(env),
@@ -165,7 +167,7 @@ impl Evaluator<'_> {
             let value = this.eval(&inner, body)?;
             match &decl.ty {
                 Some(ty) => {
-                    let ty = this.resolve_type(module_id, ty)?;
+                    let ty = this.result_type(module_id, number, ty)?;
                     this.coerce(value, &ty, module_id, module.span(body))
                 }
                 None => Ok(value),
@@ -187,17 +189,17 @@ impl Evaluator<'_> {
         let owner = scope.owner.clone();
         let name = owner.parts.last().cloned().unwrap_or_else(|| "".into());
         let this = This { name, folder: owner.package.clone() };
-        let env = Arc::new(Env { parent: None, slots: Mutex::new(Vec::new()) });
+        let env = Rc::new(Env { parent: None, slots: RefCell::new(Vec::new()) });
         let config = scope.config;
         let inner =
-            Scope { module: module_id, env: Some(env.clone()), owner, this: Some(Arc::new(this)), config };
+            Scope { module: module_id, env: Some(env.clone()), owner, this: Some(Rc::new(this)), config };
         for item in &decl.lets {
             let ty = match &item.ty {
                 Some(ty) => Some(self.resolve_type(module_id, ty)?),
                 None => None,
             };
-            slots.push(Slot::Lazy(Arc::new(Thunk {
-                state: Mutex::new(ThunkState::New(ThunkSource::Expr {
+            slots.push(Slot::Lazy(Rc::new(Thunk {
+                state: RefCell::new(ThunkState::New(ThunkSource::Expr {
                     scope: inner.clone(),
                     expr: item.body,
                     ty,
@@ -208,23 +210,22 @@ impl Evaluator<'_> {
                 origin: self.unit(),
             })));
         }
-        *super::lock(&env.slots) = slots;
+        *env.slots.borrow_mut() = slots;
         if !decl.lets.is_empty() {
-            self.kind_scopes.push(Arc::downgrade(&env));
+            self.kind_scopes.push(Rc::downgrade(&env));
         }
         let Some(body) = decl.body else { return Err(Stop::Failed) };
         let value = self.eval(&inner, body);
         let value = match (&decl.ty, value) {
             (Some(ty), Ok(value)) => {
-                let ty = self.resolve_type(module_id, ty)?;
+                let ty = self.result_type(module_id, number, ty)?;
                 self.coerce(value, &ty, module_id, module.span(body))
             }
             (_, value) => value,
         };
-        if let Ok(Value::Record(record)) = value {
-            let mut record = (*record).clone();
-            record.kind = Some(decl.name.text.clone());
-            return Ok(Value::Record(Arc::new(record)));
+        if let Ok(Value::Record(mut record)) = value {
+            Rc::make_mut(&mut record).kind = Some(decl.name.text.clone());
+            return Ok(Value::Record(record));
         }
         value
     }
@@ -270,7 +271,7 @@ impl Evaluator<'_> {
                 }
             }
         }
-        let mut slots = Vec::new();
+        let mut slots = Vec::with_capacity(decl.params.len() + decl.lets.len());
         let mut missing = Vec::new();
         for ((param, arg), ty) in decl.params.iter().zip(given).zip(types.iter()) {
             let result = match (arg, param.default) {
@@ -313,6 +314,17 @@ impl Evaluator<'_> {
             return self.fail(span, error.related(first.name.span, "declared here without a default"));
         }
         Ok(slots)
+    }
+
+    /// The type that a function or kind gives, which it has written so.
+    fn result_type(&mut self, module_id: ModuleId, number: u32, written: &TypeExpr) -> Result<Arc<Type>> {
+        if let Some(known) = self.result_types.get(&(module_id, number)) {
+            return Ok(known.clone());
+        }
+        let ty = self.in_unit(module_id, number, |this| this.resolve_type(module_id, written))?;
+        let ty = Arc::new(ty);
+        self.result_types.insert((module_id, number), ty.clone());
+        Ok(ty)
     }
 
     /// The types of a declaration's parameters.

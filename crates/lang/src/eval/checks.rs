@@ -1,6 +1,6 @@
 //! Checks and effects: what gives a verdict, and what is done for its effect.
 
-use std::sync::Arc;
+use std::rc::Rc;
 
 use nubrik_diagnostic::{Diagnostic, nearest};
 use nubrik_graph::{Check, Effect, FileId, Pipeline, StepId};
@@ -36,7 +36,7 @@ impl Evaluator<'_> {
             }
             draft.report = Some(name);
         }
-        self.outline_output(&mut draft, &Some(VERDICT.into()), VERDICT, false, span)?;
+        self.outline_output(&mut draft, &Some(VERDICT.into()), &VERDICT.into(), false, span)?;
         let quarantined = match self.plain(values, "quarantined")? {
             Some((reason, reason_span)) if reason.trim().is_empty() => {
                 let error = Diagnostic::error("wrong-type", "why it is quarantined is to be said");
@@ -85,13 +85,13 @@ impl Evaluator<'_> {
             _ => name.as_str().into(),
         };
         let address = scope.owner.package.child(&name).as_str().into();
-        self.effects.push(Effect { address, step, lasting: values.bool("lasting") });
+        self.effects.push(Effect { address, step: *step, lasting: values.bool("lasting") });
         Ok(Value::Effect(self.effects.len() as u32 - 1))
     }
 
     pub(super) fn refuse_outputs(
         &mut self,
-        commands: &[Arc<CommandValue>],
+        commands: &[Rc<CommandValue>],
         what: &str,
         scratch: bool,
     ) -> Result<()> {

@@ -1,6 +1,8 @@
 //! Values taken as types. The rules are exact; `docs/language.md` lists them.
 
-use std::sync::{Arc, Mutex};
+use std::cell::RefCell;
+use std::rc::Rc;
+use std::sync::Arc;
 
 use nubrik_diagnostic::{Diagnostic, nearest};
 use nubrik_source::{Span, WsPath};
@@ -77,13 +79,14 @@ impl Evaluator<'_> {
             (Type::File, value) => Ok(Value::File(self.as_file(value, base, span)?)),
             (Type::Folder, value) => Ok(Value::File(self.as_folder(value, base, span)?)),
             (Type::Files, value) => {
-                let files = self.as_files(value, base, span)?;
+                let mut files = Vec::new();
+                self.as_files(&value, base, span, &mut files)?;
                 Ok(Value::Files(unique_files(files).into()))
             }
             (Type::List(inner), value) => self.as_list(value, inner, ty, base, span),
             (Type::Map(inner), Value::Map(map)) => Ok(coerced_map(&map, inner, base, self.unit())),
             (Type::Map(_), Value::Record(record)) if record.fields.is_empty() => {
-                Ok(Value::Map(Arc::new(Map::new(Vec::new()))))
+                Ok(Value::Map(Rc::new(Map::new(Vec::new()))))
             }
             (Type::Map(_), value @ Value::Record(_)) => {
                 let error = wrong_type(&value.described(), ty);
@@ -135,11 +138,11 @@ impl Evaluator<'_> {
             Value::Map(map) if map.loaded => {
                 let fields =
                     self.all(&map.entries, |this, (key, thunk)| Ok((key.clone(), this.force(thunk, span)?)))?;
-                Arc::new(Record { fields, kind: None })
+                Rc::new(Record { fields, kind: None })
             }
             value => return self.fail(span, wrong_type(&value.described(), ty)),
         };
-        let mut coerced = (*record).clone();
+        let mut coerced = Rc::unwrap_or_clone(record);
         for (name, field_type) in fields {
             match coerced.fields.iter().position(|(n, _)| n == name) {
                 Some(at) => {
@@ -150,7 +153,7 @@ impl Evaluator<'_> {
                     coerced.fields.push((name.clone(), Value::None));
                 }
                 None => {
-                    let near = nearest(name, record.fields.iter().map(|(n, _)| &**n));
+                    let near = nearest(name, coerced.fields.iter().map(|(n, _)| &**n));
                     let message = format!("a `{}` needs the field `{name}`", ty.written());
                     let mut error = Diagnostic::error("missing-field", message);
                     if let Some(near) = near {
@@ -163,7 +166,7 @@ impl Evaluator<'_> {
                 }
             }
         }
-        Ok(Value::Record(Arc::new(coerced)))
+        Ok(Value::Record(Rc::new(coerced)))
     }
 
     fn as_list(
@@ -174,8 +177,9 @@ impl Evaluator<'_> {
         base: ModuleId,
         span: Span,
     ) -> Result<Value> {
-        let items = match (inner.core(), value) {
-            (_, Value::List(items)) => items.to_vec(),
+        let items: Rc<[Value]> = match (inner.core(), value) {
+            (_, Value::List(items)) if items.is_empty() => return Ok(Value::List(items)),
+            (_, Value::List(items)) => items,
             (_, Value::Files(files)) => files.iter().cloned().map(Value::File).collect(),
             (Type::Text, Value::Text(text)) => {
                 let error = Diagnostic::error("wrong-type", "expected a list of words, found one text");
@@ -190,12 +194,12 @@ impl Evaluator<'_> {
             }
             (_, Value::None) => return self.fail(span, wrong_type("`none`", ty).mend("[]")),
             // A lone value is a list of one.
-            (_, value) => vec![value],
+            (_, value) => Rc::new([value]),
         };
         self.count_items(items.len(), span)?;
         let mut coerced = Vec::with_capacity(items.len());
         let mut failed = false;
-        for item in items {
+        for item in items.iter().cloned() {
             // A list where an item was wanted spreads only where files are wanted.
             let nested =
                 matches!(item, Value::List(_) | Value::Files(_)) && matches!(inner.core(), Type::File);
@@ -287,24 +291,24 @@ impl Evaluator<'_> {
         }
     }
 
-    fn as_files(&mut self, value: Value, base: ModuleId, span: Span) -> Result<Vec<FileRef>> {
+    /// Adds the files that a value is taken as to a list.
+    fn as_files(&mut self, value: &Value, base: ModuleId, span: Span, list: &mut Vec<FileRef>) -> Result<()> {
         match value {
             Value::Text(text) => {
                 if let Some(pattern) = text.plain().filter(|t| is_pattern(t)) {
                     let folder = self.base_folder(base, pattern, span)?;
                     let files = self.globbed(&folder, pattern, &[], false, span)?;
-                    return self.files_of(&files, span);
+                    return self.add_files(&files, span, list);
                 }
-                Ok(vec![self.as_file(Value::Text(text), base, span)?])
+                list.push(self.as_file(value.clone(), base, span)?);
+                Ok(())
             }
             Value::List(items) => {
                 self.count_items(items.len(), span)?;
-                let lists = self.all(&items, |this, item| this.as_files(item.clone(), base, span))?;
-                Ok(lists.concat())
+                self.all(items, |this, item| this.as_files(item, base, span, list)).map(drop)
             }
-            Value::File(file) => Ok(vec![file]),
-            value @ (Value::Files(_) | Value::Step(_) | Value::Record(_) | Value::Map(_)) => {
-                self.files_of(&value, span)
+            Value::File(_) | Value::Files(_) | Value::Step(_) | Value::Record(_) | Value::Map(_) => {
+                self.add_files(value, span, list)
             }
             other => self.fail(span, wrong_type(&other.described(), &Type::Files)),
         }
@@ -323,7 +327,7 @@ impl Evaluator<'_> {
             Answer::Ready(result) => {
                 let paths = self.at(span, result)?;
                 let files = paths.into_iter().map(|path| FileRef { path, maker: None, folder: false });
-                let files: Arc<[FileRef]> = files.collect();
+                let files: Rc<[FileRef]> = files.collect();
                 if self.linting
                     && let Some(target) = self.current_target()
                 {
@@ -397,37 +401,42 @@ impl Evaluator<'_> {
 
     /// The files that a value stands for.
     pub(super) fn files_of(&mut self, value: &Value, span: Span) -> Result<Vec<FileRef>> {
-        self.check_nesting(self.nesting, span)?;
-        self.nesting += 1;
-        let files = self.files_inside(value, span);
-        self.nesting -= 1;
-        files
+        let mut files = Vec::new();
+        self.add_files(value, span, &mut files)?;
+        Ok(files)
     }
 
-    fn files_inside(&mut self, value: &Value, span: Span) -> Result<Vec<FileRef>> {
+    /// Adds the files that a value stands for to a list.
+    fn add_files(&mut self, value: &Value, span: Span, list: &mut Vec<FileRef>) -> Result<()> {
+        self.check_nesting(self.nesting, span)?;
+        self.nesting += 1;
+        let result = self.add_files_inside(value, span, list);
+        self.nesting -= 1;
+        result
+    }
+
+    fn add_files_inside(&mut self, value: &Value, span: Span, list: &mut Vec<FileRef>) -> Result<()> {
         match value {
-            Value::None => Ok(Vec::new()),
-            Value::File(file) => Ok(vec![file.clone()]),
+            Value::None => {}
+            Value::File(file) => list.push(file.clone()),
             Value::Files(files) => {
                 self.count_items(files.len(), span)?;
-                Ok(files.to_vec())
+                list.extend(files.iter().cloned());
             }
-            Value::Step(step) => Ok(self.outputs[*step as usize].iter().map(|(_, f)| f.clone()).collect()),
+            Value::Step(step) => list.extend(self.outputs[*step as usize].iter().map(|(_, f)| f.clone())),
             Value::List(items) => {
                 self.count_items(items.len(), span)?;
-                let lists = self.all(items, |this, item| this.files_of(item, span))?;
-                Ok(lists.concat())
+                self.all(items, |this, item| this.add_files(item, span, list))?;
             }
             Value::Map(map) => {
                 self.count_items(map.entries.len(), span)?;
-                let lists = self.all(&map.entries, |this, (_, thunk)| {
+                self.all(&map.entries, |this, (_, thunk)| {
                     let value = this.force(thunk, span)?;
-                    this.files_of(&value, span)
+                    this.add_files(&value, span, list)
                 })?;
-                Ok(lists.concat())
             }
             Value::Record(record) => match record.get("files") {
-                Some(files) => self.files_of(&files.clone(), span),
+                Some(files) => return self.add_files(files, span, list),
                 None => {
                     let names: Vec<&str> = record.fields.iter().map(|(n, _)| &**n).collect();
                     let error = Diagnostic::error(
@@ -435,7 +444,7 @@ impl Evaluator<'_> {
                         "this record has no field `files`, so it stands for no files",
                     );
                     let error = error.note(format!("it has: {}", names.join(", ")));
-                    self.fail(span, error.mend("take one of its fields: `….field`"))
+                    return self.fail(span, error.mend("take one of its fields: `….field`"));
                 }
             },
             other => {
@@ -448,13 +457,33 @@ impl Evaluator<'_> {
                     Value::Kind(..) => error.mend("call the kind: `name { … }`"),
                     _ => error,
                 };
-                self.fail(span, error)
+                return self.fail(span, error);
+            }
+        }
+        Ok(())
+    }
+
+    /// The file that a value stands for, where it is seen at once that it is one file.
+    pub(super) fn lone_file<'v>(&'v self, mut value: &'v Value) -> Option<&'v FileRef> {
+        loop {
+            match value {
+                Value::File(file) => return Some(file),
+                Value::Files(files) if files.len() == 1 => return files.first(),
+                Value::Step(step) => match self.outputs[*step as usize].as_slice() {
+                    [(_, file)] => return Some(file),
+                    _ => return None,
+                },
+                Value::Record(record) => value = record.get("files")?,
+                _ => return None,
             }
         }
     }
 
     /// The one file that a value stands for.
     pub(super) fn one_file(&mut self, value: &Value, span: Span) -> Result<FileRef> {
+        if let Some(file) = self.lone_file(value) {
+            return Ok(file.clone());
+        }
         let files = self.files_of(value, span)?;
         match files.as_slice() {
             [file] => Ok(file.clone()),
@@ -478,22 +507,22 @@ impl Evaluator<'_> {
 }
 
 /// A map whose entries are taken as a type when they are wanted.
-fn coerced_map(map: &Arc<Map>, ty: &Type, base: ModuleId, origin: u32) -> Value {
+fn coerced_map(map: &Rc<Map>, ty: &Type, base: ModuleId, origin: u32) -> Value {
     let entries = map.entries.iter().map(|(key, inner)| {
         let thunk = Thunk {
-            state: Mutex::new(ThunkState::New(ThunkSource::Coerced {
+            state: RefCell::new(ThunkState::New(ThunkSource::Coerced {
                 inner: inner.clone(),
                 ty: ty.clone(),
                 base,
             })),
             title: inner.title.clone(),
             span: inner.span,
-            captured: Arc::default(),
+            captured: Rc::default(),
             origin,
         };
-        (key.clone(), Arc::new(thunk))
+        (key.clone(), Rc::new(thunk))
     });
-    Value::Map(Arc::new(Map::new(entries.collect())))
+    Value::Map(Rc::new(Map::new(entries.collect())))
 }
 
 /// The plain names of outputs in a declaration's commands, as far as they are literal.

@@ -1,28 +1,30 @@
 //! Commands with their holes filled: words, each of pieces.
 
+use std::rc::Rc;
 use std::sync::Arc;
 
 use nubrik_diagnostic::Diagnostic;
 use nubrik_source::Span;
+use smallvec::smallvec;
 
 use super::{Evaluator, Result, Scope};
 use crate::hir::*;
 use crate::value::*;
 
-/// A word's place and pieces.
-type FilledWord = (Span, Vec<WordStrand>);
-
 impl Evaluator<'_> {
     pub(super) fn command(&mut self, scope: &Scope, command: &Command, span: Span) -> Result<Value> {
         let stages = self.all(&command.stages, |this, stage| this.stage(scope, stage))?;
-        Ok(Value::Command(Arc::new(CommandValue { span, stages })))
+        Ok(Value::Command(Rc::new(CommandValue { span, stages })))
     }
 
     fn stage(&mut self, scope: &Scope, stage: &CommandStage) -> Result<StageValue> {
         let mut filled = StageValue::default();
-        let indexed: Vec<(usize, &Word)> = stage.words.iter().enumerate().collect();
-        let words = self.all(&indexed, |this, (i, word)| this.word(scope, word, *i == 0))?;
-        filled.words = words.concat();
+        let mut words = Vec::with_capacity(stage.words.len());
+        let mut first = true;
+        self.all(&stage.words, |this, word| {
+            this.word(scope, word, std::mem::replace(&mut first, false), &mut words)
+        })?;
+        filled.words = words;
         filled.stdin = self.redirect(scope, stage.stdin.as_ref())?;
         filled.stdout = self.redirect(scope, stage.stdout.as_ref())?;
         filled.stderr = self.redirect(scope, stage.stderr.as_ref())?;
@@ -31,7 +33,8 @@ impl Evaluator<'_> {
 
     fn redirect(&mut self, scope: &Scope, word: Option<&Word>) -> Result<Option<FilledWord>> {
         let Some(word) = word else { return Ok(None) };
-        let mut words = self.word(scope, word, false)?;
+        let mut words = Vec::with_capacity(1);
+        self.word(scope, word, false, &mut words)?;
         match (words.pop(), words.is_empty()) {
             (Some(word), true) => Ok(Some(word)),
             _ => self
@@ -39,15 +42,29 @@ impl Evaluator<'_> {
         }
     }
 
-    /// The words that one written word becomes: several or none where a list stands in it.
-    fn word(&mut self, scope: &Scope, word: &Word, first: bool) -> Result<Vec<FilledWord>> {
+    /// Adds the words that one written word becomes: several or none where a list stands in it.
+    fn word(&mut self, scope: &Scope, word: &Word, first: bool, filled: &mut Vec<FilledWord>) -> Result<()> {
         let module = self.module(scope.module);
-        // A first word with a field `call` stands for that command's words.
-        if let (true, [WordPiece::Value(expr)]) = (first, word.pieces.as_slice()) {
-            let value = self.eval(scope, *expr)?;
-            return self.first_word(value, word.span, module.span(*expr));
+        if let [piece] = word.pieces.as_slice() {
+            let choice = match piece {
+                // A first word with a field `call` stands for that command's words.
+                WordPiece::Value(expr) if first => {
+                    let (value, span) = (self.eval(scope, *expr)?, module.span(*expr));
+                    if let Some(words) = self.called_words(&value, span)? {
+                        filled.extend(words);
+                        return Ok(());
+                    }
+                    self.choice(value, span)?
+                }
+                _ => self.piece(scope, piece)?,
+            };
+            match choice {
+                Choice::One(strands) => filled.push((word.span, strands)),
+                Choice::Many(words) => filled.extend(words.into_iter().map(|w| (word.span, w))),
+            }
+            return Ok(());
         }
-        let mut words: Vec<Vec<WordStrand>> = vec![Vec::new()];
+        let mut words: Vec<Strands> = vec![Strands::new()];
         let mut spread: Option<Span> = None;
         let choices = self.all(&word.pieces, |this, piece| this.piece(scope, piece))?;
         for (piece, choice) in word.pieces.iter().zip(choices) {
@@ -64,39 +81,34 @@ impl Evaluator<'_> {
                     }
                     words = words
                         .iter()
-                        .flat_map(|before| list.iter().map(|item| [before.clone(), item.clone()].concat()))
+                        .flat_map(|before| {
+                            list.iter().map(|item| before.iter().chain(item).cloned().collect())
+                        })
                         .collect();
                 }
             }
         }
-        Ok(words.into_iter().map(|strands| (word.span, strands)).collect())
+        filled.extend(words.into_iter().map(|strands| (word.span, strands)));
+        Ok(())
     }
 
-    fn first_word(&mut self, value: Value, word_span: Span, span: Span) -> Result<Vec<FilledWord>> {
-        if let Value::Record(record) = &value
-            && let Some(Value::Command(command)) = record.get("call")
-        {
-            return match command.stages.as_slice() {
-                [stage] if stage.stdin.is_none() && stage.stdout.is_none() => Ok(stage.words.clone()),
-                _ => {
-                    let error = Diagnostic::error(
-                        "wrong-type",
-                        "a `call` with pipes or redirects cannot begin a command",
-                    );
-                    self.fail(span, error)
-                }
-            };
-        }
-        match self.choice(value, span)? {
-            Choice::One(strands) => Ok(vec![(word_span, strands)]),
-            Choice::Many(words) => Ok(words.into_iter().map(|w| (word_span, w)).collect()),
+    /// The words of the command in a record's field `call`.
+    fn called_words(&mut self, value: &Value, span: Span) -> Result<Option<Vec<FilledWord>>> {
+        let Value::Record(record) = value else { return Ok(None) };
+        let Some(Value::Command(command)) = record.get("call") else { return Ok(None) };
+        match command.stages.as_slice() {
+            [stage] if stage.stdin.is_none() && stage.stdout.is_none() => Ok(Some(stage.words.clone())),
+            _ => {
+                let message = "a `call` with pipes or redirects cannot begin a command";
+                self.fail(span, Diagnostic::error("wrong-type", message))
+            }
         }
     }
 
     fn piece(&mut self, scope: &Scope, piece: &WordPiece) -> Result<Choice> {
         let module = self.module(scope.module);
         match piece {
-            WordPiece::Literal(text) => Ok(Choice::One(vec![WordStrand::Literal(text.clone())])),
+            WordPiece::Literal(text) => Ok(Choice::One(smallvec![WordStrand::Literal(text.clone())])),
             WordPiece::Value(expr) => {
                 let value = self.eval(scope, *expr)?;
                 self.choice(value, module.span(*expr))
@@ -106,8 +118,8 @@ impl Evaluator<'_> {
                 let span = module.span(*expr);
                 let one = matches!(&value, Value::Text(t) if t.plain().is_some_and(|t| !crate::globs::is_pattern(t)));
                 let files = self.coerce(value, &crate::types::Type::Files, scope.module, span)?;
-                let mut words: Vec<Vec<WordStrand>> =
-                    self.files_of(&files, span)?.into_iter().map(|f| vec![WordStrand::File(f)]).collect();
+                let mut words: Vec<Strands> =
+                    self.files_of(&files, span)?.into_iter().map(|f| smallvec![WordStrand::File(f)]).collect();
                 match words.pop() {
                     Some(word) if one => Ok(Choice::One(word)),
                     last => {
@@ -120,21 +132,21 @@ impl Evaluator<'_> {
                 let value = self.eval(scope, *expr)?;
                 let span = module.span(*expr);
                 let files = self.coerce(value, &crate::types::Type::Files, scope.module, span)?;
-                Ok(Choice::One(vec![WordStrand::List(self.files_of(&files, span)?.into())]))
+                Ok(Choice::One(smallvec![WordStrand::List(self.files_of(&files, span)?.into())]))
             }
             WordPiece::Out { name, path, folder } => {
                 let span = module.span(*path);
                 let path = self.output_path(scope, *path)?;
                 let name = name.as_ref().map(|n| n.text.clone());
-                Ok(Choice::One(vec![WordStrand::Out { name, path, folder: *folder, span }]))
+                Ok(Choice::One(smallvec![WordStrand::Out { name, path, folder: *folder, span }]))
             }
             WordPiece::Found { path } => {
                 let span = module.span(*path);
-                Ok(Choice::One(vec![WordStrand::Found { path: self.output_path(scope, *path)?, span }]))
+                Ok(Choice::One(smallvec![WordStrand::Found { path: self.output_path(scope, *path)?, span }]))
             }
             WordPiece::Scratch { path } => {
                 let span = module.span(*path);
-                Ok(Choice::One(vec![WordStrand::Scratch { path: self.output_path(scope, *path)?, span }]))
+                Ok(Choice::One(smallvec![WordStrand::Scratch { path: self.output_path(scope, *path)?, span }]))
             }
         }
     }
@@ -148,7 +160,7 @@ impl Evaluator<'_> {
                 let quote = || WordStrand::Literal("\"".into());
                 match this.piece(scope, piece)? {
                     Choice::One(strands) => {
-                        let word = WordStrand::Quoted(strands);
+                        let word = WordStrand::Quoted(strands.into_vec());
                         Ok(if *inside { vec![quote(), word, quote()] } else { vec![word] })
                     }
                     Choice::Many(words) if *inside => {
@@ -163,17 +175,17 @@ impl Evaluator<'_> {
                             if i > 0 {
                                 strands.push(WordStrand::Literal(" ".into()));
                             }
-                            strands.push(WordStrand::Quoted(word));
+                            strands.push(WordStrand::Quoted(word.into_vec()));
                         }
                         Ok(strands)
                     }
                 }
             }
         })?;
-        let word = |text: &str| (span, vec![WordStrand::Literal(text.into())]);
-        let words = vec![word("sh"), word("-eu"), word("-c"), (span, script.concat())];
+        let word = |text: &str| (span, smallvec![WordStrand::Literal(text.into())]);
+        let words = vec![word("sh"), word("-eu"), word("-c"), (span, script.concat().into())];
         let stage = StageValue { words, ..StageValue::default() };
-        Ok(Value::Command(Arc::new(CommandValue { span, stages: vec![stage] })))
+        Ok(Value::Command(Rc::new(CommandValue { span, stages: vec![stage] })))
     }
 
     /// A relative name inside a step's own folder.
@@ -185,7 +197,7 @@ impl Evaluator<'_> {
                 Diagnostic::error("wrong-type", "the name of an output is a text that carries nothing");
             return self.fail(span, error.mend("{….stem}").mend("{….path}"));
         };
-        self.checked_name(text, span)?;
+        self.check_name(text, span)?;
         Ok(text.clone())
     }
 
@@ -193,17 +205,22 @@ impl Evaluator<'_> {
     fn choice(&mut self, value: Value, span: Span) -> Result<Choice> {
         match value {
             Value::None => Ok(Choice::Many(Vec::new())),
+            Value::Text(Text::Plain(text)) => Ok(Choice::One(smallvec![WordStrand::Literal(text)])),
             Value::Text(text) => Ok(Choice::One(text.strands().into_iter().map(WordStrand::from).collect())),
-            Value::Int(number) => Ok(Choice::One(vec![WordStrand::Literal(number.to_string().into())])),
-            Value::File(file) => Ok(Choice::One(vec![WordStrand::File(file)])),
-            Value::Tool(tool) => Ok(Choice::One(vec![WordStrand::Tool(tool)])),
+            Value::Int(number) => Ok(Choice::One(smallvec![WordStrand::Literal(number.to_string().into())])),
+            Value::File(file) => Ok(Choice::One(smallvec![WordStrand::File(file)])),
+            Value::Tool(tool) => Ok(Choice::One(smallvec![WordStrand::Tool(tool)])),
             Value::List(items) => {
                 self.count_items(items.len(), span)?;
-                let words = self.all(&items, |this, item| match this.choice(item.clone(), span)? {
-                    Choice::One(strands) => Ok(vec![strands]),
-                    Choice::Many(list) => Ok(list),
+                let mut words = Vec::with_capacity(items.len());
+                self.all(&items, |this, item| {
+                    match this.choice(item.clone(), span)? {
+                        Choice::One(strands) => words.push(strands),
+                        Choice::Many(list) => words.extend(list),
+                    }
+                    Ok(())
                 })?;
-                Ok(Choice::Many(words.concat()))
+                Ok(Choice::Many(words))
             }
             Value::Bool(_) => {
                 let error = Diagnostic::error("wrong-type", "a bool cannot stand in a command");
@@ -218,10 +235,13 @@ impl Evaluator<'_> {
                 self.fail(span, error.mend("run = [first, second] runs commands in order"))
             }
             value => {
+                if let Some(file) = self.lone_file(&value) {
+                    return Ok(Choice::One(smallvec![WordStrand::File(file.clone())]));
+                }
                 let files = self.files_of(&value, span)?;
                 match files.as_slice() {
-                    [file] => Ok(Choice::One(vec![WordStrand::File(file.clone())])),
-                    _ => Ok(Choice::Many(files.into_iter().map(|f| vec![WordStrand::File(f)]).collect())),
+                    [file] => Ok(Choice::One(smallvec![WordStrand::File(file.clone())])),
+                    _ => Ok(Choice::Many(files.into_iter().map(|f| smallvec![WordStrand::File(f)]).collect())),
                 }
             }
         }
@@ -230,8 +250,8 @@ impl Evaluator<'_> {
 
 /// One word's pieces, or a list of words.
 enum Choice {
-    One(Vec<WordStrand>),
-    Many(Vec<Vec<WordStrand>>),
+    One(Strands),
+    Many(Vec<Strands>),
 }
 
 fn piece_expr(piece: &WordPiece) -> Option<ExprId> {

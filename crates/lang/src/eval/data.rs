@@ -1,7 +1,9 @@
 //! `load_csv`, `load_json`, `load_toml`, `load_lines`: data files to values. What is wrong in a data
 //! file is shown there.
 
-use std::sync::{Arc, Mutex};
+use std::cell::RefCell;
+use std::rc::Rc;
+use std::sync::Arc;
 
 use nubrik_diagnostic::{Diagnostic, nearest};
 use nubrik_source::{FileId, Span};
@@ -219,7 +221,7 @@ impl Evaluator<'_> {
                         values.push((key.as_str().into(), self.untyped(load, &item.kind)?));
                     }
                 }
-                Ok(Value::Record(Arc::new(Record { fields: values, kind: None })))
+                Ok(Value::Record(Rc::new(Record { fields: values, kind: None })))
             }
             _ => {
                 let message = format!("expected {}, found {}", ty.written(), datum.described());
@@ -284,13 +286,13 @@ struct Load {
 fn loaded_map(entries: Vec<(Arc<str>, Value)>, span: Span, origin: u32) -> Value {
     let thunks = entries.into_iter().map(|(key, value)| {
         let thunk = Thunk {
-            state: Mutex::new(ThunkState::Done(value, Arc::default())),
+            state: RefCell::new(ThunkState::Done(value, Rc::default())),
             title: Title { word: "entry", name: key.clone() },
             span,
-            captured: Arc::default(),
+            captured: Rc::default(),
             origin,
         };
-        (key, Arc::new(thunk))
+        (key, Rc::new(thunk))
     });
-    Value::Map(Arc::new(Map { loaded: true, ..Map::new(thunks.collect()) }))
+    Value::Map(Rc::new(Map { loaded: true, ..Map::new(thunks.collect()) }))
 }

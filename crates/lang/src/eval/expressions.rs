@@ -1,12 +1,14 @@
 //! Expressions.
 
-use std::collections::HashSet;
-use std::sync::{Arc, Mutex};
+use std::cell::RefCell;
+use std::rc::Rc;
+use std::sync::Arc;
 
 use nubrik_diagnostic::{Diagnostic, nearest};
 use nubrik_source::Span;
+use rustc_hash::FxHashSet;
 
-use super::{Env, Evaluator, Owner, Reads, Result, Scope, Slot, Stop, lock};
+use super::{Env, Evaluator, Owner, Reads, Result, Scope, Slot, Stop};
 use crate::builtins::Builtin;
 use crate::hir::*;
 use crate::value::*;
@@ -16,7 +18,7 @@ const TEXT_LIMIT: usize = 16 << 20;
 
 /// A field of `self`.
 fn own_field(scope: &Scope, name: &str) -> Option<Value> {
-    let own = |what| Value::Text(Text::Carrying(Arc::new([Strand::Own(what)])));
+    let own = |what| Value::Text(Text::Carrying(Rc::new([Strand::Own(what)])));
     match (name, &scope.this) {
         ("address", _) => Some(own(Whereabouts::Address)),
         ("port", _) => Some(own(Whereabouts::Port)),
@@ -58,7 +60,7 @@ impl Evaluator<'_> {
             Expr::This => {
                 let names = ["address", "port", "name", "folder"];
                 let own = names.into_iter().filter_map(|n| Some((n.into(), own_field(scope, n)?)));
-                Ok(Value::Record(Arc::new(Record { fields: own.collect(), kind: None })))
+                Ok(Value::Record(Rc::new(Record { fields: own.collect(), kind: None })))
             }
             Expr::Ref(path) => self.reference(scope, path, span),
             Expr::Field(base, name) => {
@@ -78,10 +80,14 @@ impl Evaluator<'_> {
             }
             Expr::Record(fields) => {
                 let fields = self.all(fields, |this, (name, value)| {
-                    let inner = scope.at_part(&name.text);
-                    Ok((name.text.clone(), this.eval(&inner, *value)?))
+                    let value = if makes_nothing(module.expr(*value)) {
+                        this.eval(scope, *value)?
+                    } else {
+                        this.eval(&scope.at_part(&name.text), *value)?
+                    };
+                    Ok((name.text.clone(), value))
                 })?;
-                Ok(Value::Record(Arc::new(Record { fields, kind: None })))
+                Ok(Value::Record(Rc::new(Record { fields, kind: None })))
             }
             Expr::Map(entries) => {
                 let entries = self.all(entries, |this, (key, value)| {
@@ -151,26 +157,30 @@ impl Evaluator<'_> {
             return Ok(Value::Text(Text::Plain(text.clone())));
         }
         let module = self.module(scope.module);
-        let strands = self.all(pieces, |this, piece| match piece {
-            Piece::Literal(text) => Ok(vec![Strand::Literal(text.clone())]),
-            Piece::Hole(expr) => {
-                let value = this.eval(scope, *expr)?;
-                this.strands(value, module.span(*expr))
+        let mut joined = Joined::default();
+        self.all(pieces, |this, piece| {
+            match piece {
+                Piece::Literal(text) => joined.push_str(text),
+                Piece::Hole(expr) => {
+                    let value = this.eval(scope, *expr)?;
+                    this.add_to_text(value, &mut joined, module.span(*expr))?;
+                }
             }
+            Ok(())
         })?;
-        self.sized_text(Text::of(strands.concat()), span)
+        self.sized_text(joined.finish(), span)
     }
 
-    /// A value as part of a text.
-    fn strands(&mut self, value: Value, span: Span) -> Result<Vec<Strand>> {
+    /// Adds a value to a text.
+    fn add_to_text(&mut self, value: Value, joined: &mut Joined, span: Span) -> Result<()> {
         match value {
-            Value::Text(text) => Ok(text.strands()),
-            Value::Int(number) => Ok(vec![Strand::Literal(number.to_string().into())]),
-            Value::File(file) => Ok(vec![Strand::File(file)]),
-            Value::Tool(tool) => Ok(vec![Strand::Tool(tool)]),
+            Value::Text(text) => joined.push_text(&text),
+            Value::Int(number) => joined.push_str(&number.to_string()),
+            Value::File(file) => joined.push(Strand::File(file)),
+            Value::Tool(tool) => joined.push(Strand::Tool(tool)),
             value @ (Value::Step(_) | Value::Record(_)) => {
                 let file = self.one_file(&value, span)?;
-                Ok(vec![Strand::File(file)])
+                joined.push(Strand::File(file));
             }
             other => {
                 let error =
@@ -181,9 +191,10 @@ impl Evaluator<'_> {
                     Value::Service(_) => error.mend("….address").mend("….port"),
                     _ => error,
                 };
-                self.fail(span, error)
+                return self.fail(span, error);
             }
         }
+        Ok(())
     }
 
     pub(super) fn sized_text(&mut self, text: Text, span: Span) -> Result<Value> {
@@ -200,11 +211,11 @@ impl Evaluator<'_> {
     }
 
     fn local(&mut self, scope: &Scope, up: u16, slot: u16, span: Span) -> Result<Value> {
-        let mut env = scope.env.clone();
+        let mut env = scope.env.as_deref();
         for _ in 0..up {
-            env = env.and_then(|e| e.parent.clone());
+            env = env.and_then(|e| e.parent.as_deref());
         }
-        let found = env.and_then(|e| lock(&e.slots).get(slot as usize).cloned());
+        let found = env.and_then(|e| e.slots.borrow().get(slot as usize).cloned());
         match found {
             Some(Slot::Value(value)) => Ok(value),
             Some(Slot::Lazy(thunk)) => self.force(&thunk, span),
@@ -277,7 +288,7 @@ impl Evaluator<'_> {
     }
 
     fn map(&mut self, entries: Vec<(Arc<str>, Span, Scope, ExprId)>) -> Result<Value> {
-        let mut seen: HashSet<Arc<str>> = HashSet::new();
+        let mut seen: FxHashSet<Arc<str>> = FxHashSet::default();
         let mut thunks = Vec::new();
         for (key, key_span, scope, value) in entries {
             if !seen.insert(key.clone()) {
@@ -287,15 +298,15 @@ impl Evaluator<'_> {
             let inner = scope.at_part(&key);
             let span = self.module(scope.module).span(value);
             let thunk = Thunk {
-                state: Mutex::new(ThunkState::New(ThunkSource::Expr { scope: inner, expr: value, ty: None })),
+                state: RefCell::new(ThunkState::New(ThunkSource::Expr { scope: inner, expr: value, ty: None })),
                 title: Title { word: "entry", name: key.clone() },
                 span,
                 captured: self.captured(),
                 origin: self.unit(),
             };
-            thunks.push((key, Arc::new(thunk)));
+            thunks.push((key, Rc::new(thunk)));
         }
-        Ok(Value::Map(Arc::new(Map::new(thunks))))
+        Ok(Value::Map(Rc::new(Map::new(thunks))))
     }
 
     fn each(&mut self, scope: &Scope, each: &Each, span: Span) -> Result<Value> {
@@ -309,8 +320,8 @@ impl Evaluator<'_> {
         for slots in rows {
             self.count_work(span)?;
             let slots = slots.into_iter().map(Slot::Value).collect();
-            let env = Env { parent: scope.env.clone(), slots: Mutex::new(slots) };
-            inner_scopes.push(Scope { env: Some(Arc::new(env)), ..scope.clone() });
+            let env = Env { parent: scope.env.clone(), slots: RefCell::new(slots) };
+            inner_scopes.push(Scope { env: Some(Rc::new(env)), ..scope.clone() });
         }
         let kept = self.all(&inner_scopes, |this, inner| match each.test {
             Some(test) => this.boolean(inner, test),
@@ -436,7 +447,7 @@ impl Evaluator<'_> {
                 }
             }
         }
-        Ok(Value::Record(Arc::new(changed)))
+        Ok(Value::Record(Rc::new(changed)))
     }
 
     /// The items of a list or set of files.
@@ -459,7 +470,7 @@ impl Scope {
         let mut parts = self.owner.parts.clone();
         parts.push(part.clone());
         let owner = Owner { target: self.owner.target, package: self.owner.package.clone(), parts };
-        Scope { owner: Arc::new(owner), ..self.clone() }
+        Scope { owner: Rc::new(owner), ..self.clone() }
     }
 }
 
@@ -469,11 +480,19 @@ fn host() -> Value {
         ("os".into(), Value::text(std::env::consts::OS)),
         ("cpu".into(), Value::text(std::env::consts::ARCH)),
     ];
-    Value::Record(Arc::new(Record { fields, kind: None }))
+    Value::Record(Rc::new(Record { fields, kind: None }))
+}
+
+/// Whether evaluating an expression makes no step of its own, so that nothing is called after where it stands.
+fn makes_nothing(expr: &Expr) -> bool {
+    matches!(expr, Expr::Local { .. } | Expr::Decl(_) | Expr::Member(..) | Expr::Int(_) | Expr::Bool(_))
 }
 
 /// Drops repeats, the first one kept.
-pub(super) fn unique_files(files: Vec<FileRef>) -> Vec<FileRef> {
-    let mut seen = HashSet::new();
-    files.into_iter().filter(|f| seen.insert(f.path.clone())).collect()
+pub(super) fn unique_files(mut files: Vec<FileRef>) -> Vec<FileRef> {
+    if files.len() > 1 {
+        let mut seen = FxHashSet::default();
+        files.retain(|f| seen.insert(f.path.clone()));
+    }
+    files
 }

@@ -1,5 +1,6 @@
 //! The fields of the language's forms, evaluated by the table in [`crate::builtins`].
 
+use std::rc::Rc;
 use std::sync::{Arc, LazyLock};
 
 use nubrik_diagnostic::{Diagnostic, nearest};
@@ -57,11 +58,11 @@ impl FormValues {
         }
     }
 
-    pub fn commands(&self) -> Vec<Arc<CommandValue>> {
+    pub fn commands(&self) -> Vec<Rc<CommandValue>> {
         self.commands_of("run")
     }
 
-    pub fn commands_of(&self, name: &str) -> Vec<Arc<CommandValue>> {
+    pub fn commands_of(&self, name: &str) -> Vec<Rc<CommandValue>> {
         let Some((Value::List(items), _)) = self.get(name) else { return Vec::new() };
         let commands =
             items.iter().filter_map(|c| if let Value::Command(c) = c { Some(c.clone()) } else { None });
@@ -159,7 +160,7 @@ impl Evaluator<'_> {
             FieldType::Text => &Type::Text,
             FieldType::Texts => {
                 let value =
-                    if matches!(value, Value::Text(_)) { Value::List(Arc::new([value])) } else { value };
+                    if matches!(value, Value::Text(_)) { Value::List(Rc::new([value])) } else { value };
                 return self.coerce(value, &TEXTS, base, span);
             }
             FieldType::Files => &Type::Files,

@@ -1,5 +1,6 @@
 //! What definitions ask of the machine: tools, installed libraries, probes, variables.
 
+use std::rc::Rc;
 use std::sync::Arc;
 
 use nubrik_diagnostic::Diagnostic;
@@ -49,7 +50,7 @@ impl Evaluator<'_> {
                 }
             }
             let tool = ToolValue { name: found.name, path: found.path, version: found.version };
-            return Ok(Value::Tool(Arc::new(tool)));
+            return Ok(Value::Tool(Rc::new(tool)));
         }
         if may_fail {
             return Ok(Value::None);
@@ -88,12 +89,12 @@ impl Evaluator<'_> {
                 ("version".into(), Value::text(&found.version)),
                 ("offers".into(), texts(&found.compile)),
                 ("links".into(), texts(&found.link)),
-                ("files".into(), Value::Files(Arc::new([]))),
-                ("archives".into(), Value::List(Arc::new([]))),
-                ("headers".into(), Value::Files(Arc::new([]))),
-                ("include".into(), Value::List(Arc::new([]))),
+                ("files".into(), Value::Files(Rc::new([]))),
+                ("archives".into(), Value::List(Rc::new([]))),
+                ("headers".into(), Value::Files(Rc::new([]))),
+                ("include".into(), Value::List(Rc::new([]))),
             ];
-            return Ok(Value::Record(Arc::new(Record { fields, kind: Some("system_library".into()) })));
+            return Ok(Value::Record(Rc::new(Record { fields, kind: Some("system_library".into()) })));
         }
         if may_fail {
             return Ok(Value::None);
@@ -141,7 +142,7 @@ impl Evaluator<'_> {
         let Answer::Ready(answer) = self.world.probe(&request) else { return self.wait() };
         match answer {
             Ok(AnswerText { ok, text }) if ok || may_fail => {
-                Ok(Value::Answer(Arc::new(AnswerValue { ok, text })))
+                Ok(Value::Answer(Rc::new(AnswerValue { ok, text })))
             }
             Ok(AnswerText { text, .. }) => {
                 let error = Diagnostic::error("probe-failed", "this probe failed");
@@ -149,7 +150,7 @@ impl Evaluator<'_> {
                 let error = if said.is_empty() { error } else { error.note(format!("it said: {said}")) };
                 self.fail(span, error.mend("may_fail = true where a failure is an answer, too"))
             }
-            Err(_) if may_fail => Ok(Value::Answer(Arc::new(AnswerValue { ok: false, text: "".into() }))),
+            Err(_) if may_fail => Ok(Value::Answer(Rc::new(AnswerValue { ok: false, text: "".into() }))),
             Err(problem) => {
                 let error = Diagnostic::error("probe-failed", format!("this probe could not run: {problem}"));
                 self.fail(span, error.mend("may_fail = true where a failure is an answer, too"))
@@ -215,7 +216,7 @@ impl Evaluator<'_> {
                 Diagnostic::error("wrong-type", format!("{:?} is not the name of a variable", &*name.0));
             return self.fail(name.1, error);
         }
-        Ok(Value::Text(Text::Carrying(Arc::new([Strand::Secret(name.0)]))))
+        Ok(Value::Text(Text::Carrying(Rc::new([Strand::Secret(name.0)]))))
     }
 
     pub(super) fn env_call(&mut self, args: Vec<Given>, span: Span) -> Result<Value> {

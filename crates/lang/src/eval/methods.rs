@@ -1,6 +1,7 @@
 //! Fields, properties and methods. A property is a method without arguments, and takes no brackets.
 
 use std::collections::HashSet;
+use std::rc::Rc;
 use std::sync::Arc;
 
 use nubrik_diagnostic::{Diagnostic, nearest};
@@ -15,8 +16,8 @@ use crate::value::*;
 use crate::world::{Answer, EntryKind};
 
 /// A text that stands for where a service is, which shows when it is started.
-fn whereabouts(service: &Arc<ServiceValue>, what: Whereabouts) -> Value {
-    Value::Text(Text::Carrying(Arc::new([Strand::Served(service.clone(), what)])))
+fn whereabouts(service: &Rc<ServiceValue>, what: Whereabouts) -> Value {
+    Value::Text(Text::Carrying(Rc::new([Strand::Served(service.clone(), what)])))
 }
 
 impl Evaluator<'_> {

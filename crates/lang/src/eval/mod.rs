@@ -20,12 +20,15 @@ mod services;
 mod steps;
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::sync::{Arc, Mutex};
+use std::cell::RefCell;
+use std::rc::Rc;
+use std::sync::Arc;
 
 use nubrik_diagnostic::Diagnostic;
 use nubrik_graph::{Effect, FileId, FileNode, Graph, Place, Role, Service, StepId, Target, TargetId};
 use nubrik_source::{Sources, Span, WsPath};
 use rustc_hash::FxHashMap;
+use smallvec::SmallVec;
 
 use crate::hir::*;
 use crate::modules::{Missing, Modules};
@@ -70,9 +73,9 @@ const NESTING_LIMIT: usize = 200;
 #[derive(Clone, Debug)]
 pub(crate) struct Scope {
     pub module: ModuleId,
-    pub env: Option<Arc<Env>>,
-    pub owner: Arc<Owner>,
-    pub this: Option<Arc<This>>,
+    pub env: Option<Rc<Env>>,
+    pub owner: Rc<Owner>,
+    pub this: Option<Rc<This>>,
     /// Which options are set.
     pub config: ConfigId,
 }
@@ -80,14 +83,14 @@ pub(crate) struct Scope {
 /// One scope's slots, and the scope around it.
 #[derive(Debug)]
 pub(crate) struct Env {
-    pub parent: Option<Arc<Env>>,
-    pub slots: Mutex<Vec<Slot>>,
+    pub parent: Option<Rc<Env>>,
+    pub slots: RefCell<Vec<Slot>>,
 }
 
 #[derive(Clone, Debug)]
 pub(crate) enum Slot {
     Value(Value),
-    Lazy(Arc<Thunk>),
+    Lazy(Rc<Thunk>),
 }
 
 /// Whose value is being evaluated: names of outputs and addresses follow from it.
@@ -111,9 +114,11 @@ pub(crate) struct This {
 #[derive(Default)]
 struct DeclMemo {
     /// Configs under which it is being evaluated.
-    running: Vec<ConfigId>,
+    running: SmallVec<[ConfigId; 1]>,
     /// Values by the options that they reached; `None` where evaluation failed and said why.
-    done: Vec<(Arc<Reads>, Option<Value>)>,
+    done: SmallVec<[(Rc<Reads>, Option<Value>); 1]>,
+    /// Its number in the graph, once it stands there.
+    target: Option<TargetId>,
 }
 
 /// A value being evaluated, for the way round when it turns out to need itself.
@@ -139,16 +144,19 @@ pub struct Evaluator<'w> {
     /// Numbers of units.
     units: FxHashMap<(ModuleId, u32), u32>,
     modules: Modules,
-    decls: FxHashMap<(ModuleId, u32), DeclMemo>,
+    /// By module and number.
+    decls: Vec<Vec<DeclMemo>>,
     /// Options reached so far by each value that is being evaluated and owns what it makes.
     frames: Vec<Reads>,
     configs: Vec<Config>,
     config_ids: FxHashMap<Vec<(OptionId, Arc<str>)>, ConfigId>,
     /// The config of everything that is asked for.
     chosen: ConfigId,
-    nothing_reached: Arc<Reads>,
+    nothing_reached: Rc<Reads>,
+    /// The empty text, for the many places that begin with it.
+    nothing: Arc<str>,
     /// Scopes of kinds that were called: their values may hold the scopes that hold them.
-    kind_scopes: Vec<std::sync::Weak<Env>>,
+    kind_scopes: Vec<std::rc::Weak<Env>>,
     bad_options: BTreeSet<OptionId>,
     wants_options: bool,
     linting: bool,
@@ -161,6 +169,8 @@ pub struct Evaluator<'w> {
     types: FxHashMap<(ModuleId, u32), Type>,
     /// Types of parameters, by declaration.
     param_types: FxHashMap<(ModuleId, u32), Arc<[Type]>>,
+    /// Types that functions and kinds give, by declaration.
+    result_types: FxHashMap<(ModuleId, u32), Arc<Type>>,
     open: Vec<Open>,
     /// Ways round that were reported, as sets of their places.
     cycles: BTreeSet<Vec<Span>>,
@@ -172,8 +182,6 @@ pub struct Evaluator<'w> {
     step_spans: Vec<Span>,
     /// Outputs of each step by the names they were given.
     outputs: Vec<Vec<(Option<Arc<str>>, FileRef)>>,
-    owners: FxHashMap<(ModuleId, u32), TargetId>,
-    /// Values of declared targets by their number in the graph.
     work: u64,
     /// How many values are being gone through for their files, each inside the one before.
     nesting: usize,
@@ -195,8 +203,6 @@ pub struct Evaluator<'w> {
     data_files: FxHashMap<WsPath, (nubrik_source::FileId, Arc<str>)>,
     /// Names in `use { … }` that their kits do not have, by module and number of the `use`.
     bad_names: BTreeSet<(ModuleId, u32, Arc<str>)>,
-    /// Declarations that were followed for cycles already.
-    followed: BTreeSet<(ModuleId, u32)>,
 }
 
 impl<'w> Evaluator<'w> {
@@ -207,12 +213,13 @@ impl<'w> Evaluator<'w> {
             watched: None,
             units: FxHashMap::default(),
             modules: Modules::default(),
-            decls: FxHashMap::default(),
+            decls: Vec::new(),
             frames: Vec::new(),
             configs: vec![Config::default()],
             config_ids: FxHashMap::from_iter([(Vec::new(), DEFAULTS)]),
             chosen: DEFAULTS,
-            nothing_reached: Arc::default(),
+            nothing_reached: Rc::default(),
+            nothing: "".into(),
             kind_scopes: Vec::new(),
             bad_options: BTreeSet::new(),
             wants_options: false,
@@ -222,6 +229,7 @@ impl<'w> Evaluator<'w> {
             checked_matches: FxHashMap::default(),
             types: FxHashMap::default(),
             param_types: FxHashMap::default(),
+            result_types: FxHashMap::default(),
             open: Vec::new(),
             cycles: BTreeSet::new(),
             graph: Graph::default(),
@@ -230,7 +238,6 @@ impl<'w> Evaluator<'w> {
             steps_by_folder: FxHashMap::default(),
             step_spans: Vec::new(),
             outputs: Vec::new(),
-            owners: FxHashMap::default(),
             work: 0,
             nesting: 0,
             work_limit: WORK_LIMIT,
@@ -244,7 +251,6 @@ impl<'w> Evaluator<'w> {
             through: Vec::new(),
             data_files: FxHashMap::default(),
             bad_names: BTreeSet::new(),
-            followed: BTreeSet::new(),
         }
     }
 
@@ -281,7 +287,7 @@ impl<'w> Evaluator<'w> {
         &self.modules.sources
     }
 
-    fn module(&self, id: ModuleId) -> Arc<Module> {
+    fn module(&self, id: ModuleId) -> Rc<Module> {
         self.modules.get(id).clone()
     }
 
@@ -325,7 +331,7 @@ impl<'w> Evaluator<'w> {
                 return Ok(value);
             }
         }
-        if let Some(memo) = self.decls.get(&key) {
+        if let Some(memo) = self.known_memo(key) {
             let known = memo.done.iter().find(|(reads, _)| self.holds_under(reads, config));
             if let Some((reads, value)) = known {
                 let (reads, value) = (reads.clone(), value.clone());
@@ -351,7 +357,7 @@ impl<'w> Evaluator<'w> {
             DeclKind::Value | DeclKind::Target | DeclKind::Test | DeclKind::Job | DeclKind::Service => {}
         }
         let title = Title { word: decl.kind.word(), name: decl.name.text.clone() };
-        self.decls.entry(key).or_default().running.push(config);
+        self.memo(key).running.push(config);
         self.frames.push(Reads::default());
         let outer = self.enter_unit(module_id, number);
         let result = self.opened(OpenKey::Decl(module_id, number, config), title, used_at, |this| {
@@ -375,21 +381,46 @@ impl<'w> Evaluator<'w> {
             let is_check = matches!(value, Value::Step(n) if self.graph.steps[*n as usize].check.is_some());
             let kind = if is_check { "check".into() } else { crate::output::value_kind(value) };
             self.graph.targets[target.0 as usize].kind = kind;
-            self.target_reads.entry(target).or_default().add_all(&reads);
+            if !reads.is_empty() {
+                self.target_reads.entry(target).or_default().add_all(&reads);
+            }
         }
-        let memo = self.decls.entry(key).or_default();
+        let reads = self.shared_reads(reads);
+        let memo = self.memo(key);
         memo.running.retain(|c| *c != config);
         match &result {
-            Ok(value) => memo.done.push((Arc::new(reads), Some(value.clone()))),
-            Err(Stop::Failed) => memo.done.push((Arc::new(reads), None)),
+            Ok(value) => memo.done.push((reads, Some(value.clone()))),
+            Err(Stop::Failed) => memo.done.push((reads, None)),
             Err(Stop::Waiting) => {}
         }
         result
     }
 
+    /// What is known of a declaration, if anything was asked of it yet.
+    fn known_memo(&self, key: (ModuleId, u32)) -> Option<&DeclMemo> {
+        self.decls.get(key.0.0 as usize)?.get(key.1 as usize)
+    }
+
+    fn memo(&mut self, (module, number): (ModuleId, u32)) -> &mut DeclMemo {
+        let index = module.0 as usize;
+        if self.decls.len() <= index {
+            self.decls.resize_with(index + 1, Vec::new);
+        }
+        let memos = &mut self.decls[index];
+        if memos.is_empty() {
+            memos.resize_with(self.modules.get(module).decls.len(), DeclMemo::default);
+        }
+        &mut memos[number as usize]
+    }
+
+    /// Options that were reached, to be kept: most often none.
+    fn shared_reads(&self, reads: Reads) -> Rc<Reads> {
+        if reads.is_empty() { self.nothing_reached.clone() } else { Rc::new(reads) }
+    }
+
     /// Takes note that a declaration has no value, whatever is set.
     fn mark_failed(&mut self, key: (ModuleId, u32)) {
-        self.decls.entry(key).or_default().done.insert(0, (Arc::default(), None));
+        self.memo(key).done.insert(0, (Rc::default(), None));
     }
 
     // What is taken from where.
@@ -445,13 +476,13 @@ impl<'w> Evaluator<'w> {
     }
 
     /// The value behind a thunk.
-    fn force(&mut self, thunk: &Arc<Thunk>, used_at: Span) -> Result<Value> {
-        let key = OpenKey::Thunk(Arc::as_ptr(thunk) as usize);
+    fn force(&mut self, thunk: &Rc<Thunk>, used_at: Span) -> Result<Value> {
+        let key = OpenKey::Thunk(Rc::as_ptr(thunk) as usize);
         if let Some(watched) = self.watched {
             watched.take_from(thunk.origin);
         }
         let source = {
-            let mut state = lock(&thunk.state);
+            let mut state = thunk.state.borrow_mut();
             match &*state {
                 ThunkState::Done(value, reads) => {
                     let (value, reads) = (value.clone(), reads.clone());
@@ -487,9 +518,10 @@ impl<'w> Evaluator<'w> {
             }
         });
         self.leave_unit(outer);
-        let reads = Arc::new(self.frames.pop().unwrap_or_default());
+        let reads = self.frames.pop().unwrap_or_default();
+        let reads = self.shared_reads(reads);
         self.note_reads(&reads);
-        *lock(&thunk.state) = match &result {
+        *thunk.state.borrow_mut() = match &result {
             Ok(value) => ThunkState::Done(value.clone(), reads),
             Err(Stop::Failed) => ThunkState::Failed,
             Err(Stop::Waiting) => ThunkState::New(source),
@@ -533,21 +565,21 @@ impl<'w> Evaluator<'w> {
     /// The target whose value is being evaluated, if one is.
     fn current_target(&self) -> Option<TargetId> {
         self.open.iter().rev().find_map(|open| match open.key {
-            OpenKey::Decl(module, number, _) => self.owners.get(&(module, number)).copied(),
+            OpenKey::Decl(module, number, _) => self.known_memo((module, number))?.target,
             OpenKey::Thunk(_) => None,
         })
     }
 
     /// Options that the value being evaluated has reached so far, for a part of it that comes later.
-    fn captured(&self) -> Arc<Reads> {
+    fn captured(&self) -> Rc<Reads> {
         match self.frames.last() {
-            Some(reads) if !reads.is_empty() => Arc::new(reads.clone()),
+            Some(reads) if !reads.is_empty() => Rc::new(reads.clone()),
             _ => self.nothing_reached.clone(),
         }
     }
 
     /// The owner that a declaration's value has, entered in the graph on first use.
-    fn owner_of(&mut self, module_id: ModuleId, number: u32) -> Arc<Owner> {
+    fn owner_of(&mut self, module_id: ModuleId, number: u32) -> Rc<Owner> {
         let target = self.target_of(module_id, number);
         let module = self.module(module_id);
         let package = module.folder.clone().unwrap_or_else(WsPath::root);
@@ -558,12 +590,12 @@ impl<'w> Evaluator<'w> {
             let title = WsPath::from_normal(module.title.trim_start_matches("nub:"));
             parts.insert(0, title.stem().into());
         }
-        Arc::new(Owner { target, package, parts })
+        Rc::new(Owner { target, package, parts })
     }
 
     fn target_of(&mut self, module_id: ModuleId, number: u32) -> TargetId {
-        if let Some(id) = self.owners.get(&(module_id, number)) {
-            return *id;
+        if let Some(id) = self.memo((module_id, number)).target {
+            return id;
         }
         let module = self.module(module_id);
         let decl = &module.decls[number as usize];
@@ -572,7 +604,7 @@ impl<'w> Evaluator<'w> {
         self.graph.targets.push(Target {
             address: package.child(&decl.name.text).shared().clone(),
             package,
-            kind: "".into(),
+            kind: self.nothing.clone(),
             documentation: decl.documentation.clone(),
             place: self.place(decl.name.span),
             role: decl.kind.role(),
@@ -580,7 +612,7 @@ impl<'w> Evaluator<'w> {
             tags: decl.tags.clone(),
             results: Vec::new(),
         });
-        self.owners.insert((module_id, number), id);
+        self.memo((module_id, number)).target = Some(id);
         id
     }
 
@@ -646,7 +678,7 @@ impl<'w> Evaluator<'w> {
         if let Some(ty) = self.types.get(&(module_id, number)) {
             return Ok(ty.clone());
         }
-        if self.decls.get(&(module_id, number)).is_some_and(|m| m.done.iter().any(|d| d.1.is_none())) {
+        if self.known_memo((module_id, number)).is_some_and(|m| m.done.iter().any(|d| d.1.is_none())) {
             return Err(Stop::Failed);
         }
         let module = self.module(module_id);
@@ -726,12 +758,7 @@ impl<'w> Evaluator<'w> {
 impl Drop for Evaluator<'_> {
     fn drop(&mut self) {
         for scope in self.kind_scopes.drain(..).filter_map(|s| s.upgrade()) {
-            lock(&scope.slots).clear();
+            scope.slots.borrow_mut().clear();
         }
     }
-}
-
-/// Locks a mutex that only this thread uses: it is there so that values may cross threads.
-pub(crate) fn lock<T>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
-    mutex.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
 }

@@ -70,7 +70,10 @@ impl Evaluator<'_> {
             },
         };
         let prefix = match self.plain(values, "prefix")? {
-            Some((prefix, span)) => format!("{}/", self.checked_name(&prefix, span)?),
+            Some((prefix, span)) => {
+                self.check_name(&prefix, span)?;
+                format!("{prefix}/")
+            }
             None => String::new(),
         };
         let (files, files_span) = values.get("files").map_or((Value::None, span), |(v, s)| (v.clone(), s));
@@ -155,7 +158,8 @@ impl Evaluator<'_> {
     }
 
     fn native_draft(&mut self, scope: &Scope, output: &str, folder: bool, span: Span) -> Result<Draft> {
-        let output = self.checked_name(output, span)?;
+        self.check_name(output, span)?;
+        let output: Arc<str> = output.into();
         let mut draft = self.draft(&scope.owner, &output);
         self.outline_output(&mut draft, &None, &output, folder, span)?;
         Ok(draft)
@@ -288,13 +292,13 @@ impl Evaluator<'_> {
         placements
     }
 
-    /// A relative name that an output or a folder in an archive may have.
-    pub(super) fn checked_name(&mut self, text: &str, span: Span) -> Result<Arc<str>> {
+    /// Refuses a name that no output and no folder in an archive may have.
+    pub(super) fn check_name(&mut self, text: &str, span: Span) -> Result<()> {
         let odd = text.split('/').any(|p| matches!(p, "" | "." | ".."))
             || text.starts_with(['@', '~'])
             || text.chars().any(|c| c.is_control());
         if !odd {
-            return Ok(text.into());
+            return Ok(());
         }
         let error = Diagnostic::error("bad-path", format!("{text:?} cannot be the name of an output"));
         let error =
@@ -317,7 +321,10 @@ impl Evaluator<'_> {
     pub(super) fn step_folder(&mut self, owner: &super::Owner, first: &str) -> (WsPath, Arc<str>) {
         let (variant_folder, variant) = self.variant();
         let parts = owner.parts.iter().flat_map(|p| p.split('/'));
-        let mut folder = String::from(MADE);
+        let length: usize = owner.parts.iter().map(|p| p.len() + 1).sum();
+        let length = length + MADE.len() + owner.package.as_str().len() + variant_folder.len() + first.len() + 4;
+        let mut folder = String::with_capacity(length);
+        folder.push_str(MADE);
         for part in owner.package.parts().chain(parts) {
             folder.push('/');
             folder.push_str(part);
@@ -327,7 +334,7 @@ impl Evaluator<'_> {
             folder.push_str(&variant_folder);
         }
         folder.push_str("/@");
-        folder.push_str(&first.replace('/', "+"));
+        folder.extend(first.split('/').enumerate().flat_map(|(i, part)| [if i > 0 { "+" } else { "" }, part]));
         (WsPath::from_normal(&folder), variant)
     }
 }

@@ -5,6 +5,7 @@
 //! steps stand in the same folders. Options that were reached but not set leave no trace in names.
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::rc::Rc;
 use std::sync::Arc;
 
 use nubrik_diagnostic::{Diagnostic, nearest};
@@ -271,12 +272,12 @@ impl Evaluator<'_> {
 
     /// The folder and the readable name of the variant that is being evaluated; both empty where no
     /// option that was reached is set.
-    pub(super) fn variant(&mut self) -> (String, Arc<str>) {
-        let Some(frame) = self.frames.last() else { return (String::new(), "".into()) };
+    pub(super) fn variant(&self) -> (String, Arc<str>) {
+        let Some(frame) = self.frames.last() else { return (String::new(), self.nothing.clone()) };
         let set: Vec<(OptionId, Arc<str>)> =
             frame.iter().filter_map(|(o, v)| Some((*o, v.clone()?))).collect();
         if set.is_empty() {
-            return (String::new(), "".into());
+            return (String::new(), self.nothing.clone());
         }
         let mut full: Vec<String> = Vec::new();
         let mut short: Vec<String> = Vec::new();
@@ -349,7 +350,7 @@ impl Evaluator<'_> {
     /// All options of the modules loaded so far.
     fn options(&self) -> Vec<OptionId> {
         let modules = self.modules.modules.iter().enumerate();
-        let of = |(m, module): (usize, &Arc<Module>)| {
+        let of = |(m, module): (usize, &Rc<Module>)| {
             let options = module.decls.iter().enumerate().filter(|(_, d)| d.kind == DeclKind::Option);
             options.map(|(n, _)| (ModuleId(m as u32), n as u32)).collect::<Vec<_>>()
         };

@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use nubrik_diagnostic::{Diagnostic, Severity};
-use nubrik_graph::{Effect, FileId, Graph, Role, Service, StepId, TargetId};
+use nubrik_graph::{Edge, Effect, FileId, Graph, Role, Service, StepId, TargetId, is_acyclic};
 use nubrik_source::{Sources, Span, WsPath};
 use rustc_hash::FxHashMap;
 
@@ -13,6 +13,7 @@ use super::{Evaluator, Result, Stop};
 use crate::address::{AddressPattern, Wanted};
 use crate::cycles::References;
 use crate::hir::*;
+use crate::modules::Modules;
 use crate::output::published_name;
 use crate::value::*;
 
@@ -483,36 +484,65 @@ impl Evaluator<'_> {
 
     /// Reports declarations that lead back to themselves, starting from some, and marks them failed.
     fn find_cycles(&mut self, roots: &[(ModuleId, u32)]) {
-        let mut references: References<(ModuleId, u32)> = References::new();
-        let mut queue: Vec<(ModuleId, u32)> = roots.to_vec();
-        let mut at = 0;
-        while at < queue.len() {
-            let key = queue[at];
-            at += 1;
-            if !self.followed.insert(key) {
-                continue;
+        let (nodes, edges) = self.reached(roots);
+        let between: Vec<Edge> = edges.iter().map(|&(from, to, _)| Edge { from, to }).collect();
+        // Nearly always: then nothing needs a name.
+        if !is_acyclic(nodes.len() as u32, &between) {
+            let mut references: References<(ModuleId, u32)> = References::new();
+            for key in &nodes {
+                let module = self.module(key.0);
+                references.node(key, || title(&module.decls[key.1 as usize]));
             }
+            edges.iter().for_each(|&(from, to, span)| references.edge(from, to, span));
+            let (errors, failed) = references.cycles();
+            self.modules.diagnostics.extend(errors);
+            for key in failed {
+                self.mark_failed(key);
+            }
+        }
+        self.find_kit_cycles();
+    }
+
+    /// Everything that some declarations lead to, in the order in which it is met, and which of them refers to
+    /// which by number, where. Maps refer to nothing: whether one needs itself shows when its entries are
+    /// evaluated.
+    fn reached(&mut self, roots: &[(ModuleId, u32)]) -> (Vec<(ModuleId, u32)>, Vec<(u32, u32, Span)>) {
+        let mut numbers: Vec<Vec<Option<u32>>> = Vec::new();
+        let mut nodes: Vec<(ModuleId, u32)> = Vec::with_capacity(roots.len());
+        let mut edges = Vec::with_capacity(roots.len());
+        let mut number_of = |modules: &Modules, nodes: &mut Vec<(ModuleId, u32)>, key: (ModuleId, u32)| {
+            let index = key.0.0 as usize;
+            if numbers.len() <= index {
+                numbers.resize_with(index + 1, Vec::new);
+            }
+            if numbers[index].is_empty() {
+                numbers[index].resize(modules.get(key.0).decls.len(), None);
+            }
+            *numbers[index][key.1 as usize].get_or_insert_with(|| {
+                nodes.push(key);
+                nodes.len() as u32 - 1
+            })
+        };
+        for root in roots {
+            number_of(&self.modules, &mut nodes, *root);
+        }
+        let mut at = 0;
+        while at < nodes.len() {
+            let (key, from) = (nodes[at], at as u32);
+            at += 1;
             let module = self.module(key.0);
             let decl = &module.decls[key.1 as usize];
-            let from = references.node(&key, || title(decl));
+            let lazy = is_lazy(&module, decl);
             for reference in &decl.references {
                 let Some(to) = self.follow(key.0, reference) else { continue };
-                queue.push(to);
-                let other = self.module(to.0);
-                let other = &other.decls[to.1 as usize];
-                // Whether a map needs itself shows when its entries are evaluated.
-                if !is_lazy(&module, decl) && !is_lazy(&self.module(to.0), other) {
-                    let number = references.node(&to, || title(other));
-                    references.edge(from, number, reference.span);
+                let number = number_of(&self.modules, &mut nodes, to);
+                let other = self.modules.get(to.0);
+                if !lazy && !is_lazy(other, &other.decls[to.1 as usize]) {
+                    edges.push((from, number, reference.span));
                 }
             }
         }
-        let (errors, failed) = references.cycles();
-        self.modules.diagnostics.extend(errors);
-        for key in failed {
-            self.mark_failed(key);
-        }
-        self.find_kit_cycles();
+        (nodes, edges)
     }
 
     /// The declaration that a reference means; errors are left to evaluation.

@@ -1,5 +1,6 @@
 //! Services: what runs while others need it.
 
+use std::rc::Rc;
 use std::sync::Arc;
 
 use nubrik_diagnostic::Diagnostic;
@@ -57,7 +58,7 @@ impl Draft {
 
 impl Evaluator<'_> {
     /// Takes note that something runs while a service does.
-    pub(super) fn use_service(&mut self, value: &Arc<ServiceValue>, draft: &mut Draft) {
+    pub(super) fn use_service(&mut self, value: &Rc<ServiceValue>, draft: &mut Draft) {
         if draft.services.iter().any(|s| s.folder == value.service.folder) {
             return;
         }
@@ -127,7 +128,7 @@ impl Evaluator<'_> {
             let error = error.note(format!("the other one is at {}", known.place));
             return self.fail(span, error.mend("{ \"key\": serve { … } } puts each under a key of its own"));
         }
-        Ok(Value::Service(Arc::new(ServiceValue { service, files })))
+        Ok(Value::Service(Rc::new(ServiceValue { service, files })))
     }
 
     fn serving_here(&mut self, values: &FormValues, draft: &mut Draft) -> Result<Serving> {
@@ -247,7 +248,7 @@ impl Evaluator<'_> {
         value: &Value,
         name: &str,
         span: Span,
-        found: &mut Vec<Arc<ServiceValue>>,
+        found: &mut Vec<Rc<ServiceValue>>,
     ) -> Result<()> {
         let inner: Vec<(Arc<str>, Value)> = match value {
             Value::Service(service) => {

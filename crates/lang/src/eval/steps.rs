@@ -1,5 +1,6 @@
 //! Steps: from commands with filled holes to a step of the graph, with its folder and its files.
 
+use std::rc::Rc;
 use std::sync::Arc;
 
 use nubrik_diagnostic::Diagnostic;
@@ -16,7 +17,7 @@ use crate::world::{Answer, AnswerText};
 
 /// A step as far as it is known.
 pub(super) struct Draft {
-    pub step: Step,
+    pub step: Box<Step>,
     /// Outputs with their names, and as they were written.
     pub outputs: Vec<(Option<Arc<str>>, FileRef, Arc<str>)>,
     pub inputs: Vec<FileRef>,
@@ -45,6 +46,14 @@ pub(super) enum First {
 /// An output of commands that choose where they write: its name, its path, and where it is named.
 type ChosenOutput = (Arc<str>, Arc<str>, Span);
 
+impl Draft {
+    /// Where an output with this name stands.
+    fn made(&self, name: &str) -> WsPath {
+        let known = self.outputs.iter().find(|(_, _, written)| **written == *name);
+        known.map_or_else(|| self.step.folder.join(name), |(_, file, _)| file.path.clone())
+    }
+}
+
 impl Evaluator<'_> {
     pub(super) fn step_form(&mut self, scope: &Scope, values: &FormValues, span: Span) -> Result<Value> {
         let commands = values.commands();
@@ -62,7 +71,7 @@ impl Evaluator<'_> {
         }
         let mut draft = self.outline(&scope.owner, &commands, values, First::Answer, span)?;
         if values.bool("may_fail") {
-            self.outline_output(&mut draft, &Some("status".into()), "answer.status", false, span)?;
+            self.outline_output(&mut draft, &Some("status".into()), &"answer.status".into(), false, span)?;
         }
         let Value::Step(number) = self.finish_step(scope, draft, &commands, values, span)? else {
             return Err(Stop::Failed);
@@ -73,7 +82,7 @@ impl Evaluator<'_> {
             (step.folder.clone(), step.outputs.iter().map(|o| o.file).collect::<Vec<_>>())
         };
         match self.world.scan(&folder) {
-            Answer::Ready(AnswerText { ok, text }) => Ok(Value::Answer(Arc::new(AnswerValue { ok, text }))),
+            Answer::Ready(AnswerText { ok, text }) => Ok(Value::Answer(Rc::new(AnswerValue { ok, text }))),
             Answer::Pending => {
                 self.scans.extend(outputs);
                 self.wait()
@@ -86,7 +95,7 @@ impl Evaluator<'_> {
         &mut self,
         scope: &Scope,
         mut draft: Draft,
-        commands: &[Arc<CommandValue>],
+        commands: &[Rc<CommandValue>],
         values: &FormValues,
         span: Span,
     ) -> Result<Value> {
@@ -125,7 +134,7 @@ impl Evaluator<'_> {
             Value::Text(text) => plain_path_text(&text).into(),
             _ if answer.is_some() => format!("scan for {}", scope.owner.parts.join("/")).into(),
             _ if draft.step.check.is_some() => format!("check {}", scope.owner.parts.join("/")).into(),
-            _ => format!("make {}", draft.outputs[0].2).into(),
+            _ => ["make ", &*draft.outputs[0].2].concat().into(),
         };
         self.enter(scope, draft, span)
     }
@@ -159,7 +168,7 @@ impl Evaluator<'_> {
         tools.sort_unstable();
         tools.dedup();
         (step.tools, step.services) = (tools, services);
-        if let Some(reads) = self.frames.last() {
+        if let Some(reads) = self.frames.last().filter(|r| !r.is_empty()) {
             let reads = reads.clone();
             self.target_reads.entry(scope.owner.target).or_default().add_all(&reads);
         }
@@ -205,7 +214,8 @@ impl Evaluator<'_> {
     /// An empty step of an owner, in the folder that its first output gives it.
     pub(super) fn draft(&mut self, owner: &Owner, first: &str) -> Draft {
         let (folder, variant) = self.step_folder(owner, first);
-        let step = Step { variant, ..Step::empty(folder) };
+        let mut step = Box::new(Step::empty_with(folder, &self.nothing));
+        step.variant = variant;
         Draft {
             step,
             outputs: Vec::new(),
@@ -223,14 +233,15 @@ impl Evaluator<'_> {
     pub(super) fn outline(
         &mut self,
         owner: &Owner,
-        commands: &[Arc<CommandValue>],
+        commands: &[Rc<CommandValue>],
         values: &FormValues,
         unnamed: First,
         span: Span,
     ) -> Result<Draft> {
         let answer = (unnamed == First::Answer).then_some("answer");
         let makes = self.makes(values, span)?;
-        let mut strands: Vec<&WordStrand> = Vec::new();
+        let words = commands.iter().flat_map(|c| &c.stages).map(|s| s.words.len() + 2).sum();
+        let mut strands: Vec<&WordStrand> = Vec::with_capacity(words);
         commands.iter().flat_map(|c| &c.stages).flat_map(all_strands).for_each(|s| leaves(s, &mut strands));
         let first = answer.map(Arc::from).or_else(|| {
             let named = strands.iter().find_map(|s| match s {
@@ -263,7 +274,7 @@ impl Evaluator<'_> {
         };
         let mut draft = self.draft(owner, &first);
         if answer.is_some() {
-            self.outline_output(&mut draft, &Some("answer".into()), "answer", false, span)?;
+            self.outline_output(&mut draft, &Some("answer".into()), &"answer".into(), false, span)?;
         }
         for strand in strands {
             match strand {
@@ -276,7 +287,7 @@ impl Evaluator<'_> {
                     self.outline_output(&mut draft, name, path, *folder, *span)?;
                 }
                 WordStrand::Found { path, .. } => {
-                    let path = below(&draft.step.folder, path);
+                    let path = draft.step.folder.join(path);
                     if !draft.step.found.contains(&path) {
                         draft.step.found.push(path);
                     }
@@ -292,7 +303,8 @@ impl Evaluator<'_> {
         }
         for (name, path, span) in &makes {
             let folder = path.ends_with('/');
-            let path = self.checked_name(path.trim_end_matches('/'), *span)?;
+            let path: Arc<str> = path.trim_end_matches('/').into();
+            self.check_name(&path, *span)?;
             self.outline_output(&mut draft, &Some(name.clone()), &path, folder, *span)?;
             draft.step.taken.push((path, FileId(0)));
         }
@@ -325,7 +337,7 @@ impl Evaluator<'_> {
         makes: bool,
         draft: &mut Draft,
     ) -> Result<WorkFolder> {
-        let at = below(&draft.step.folder, ".scratch/work");
+        let at = draft.step.folder.join(".scratch/work");
         match values.get("dir") {
             None if makes => Ok(WorkFolder::Private { at, copy_of: None }),
             None => Ok(WorkFolder::Root),
@@ -351,11 +363,11 @@ impl Evaluator<'_> {
         &mut self,
         draft: &mut Draft,
         name: &Option<Arc<str>>,
-        path: &str,
+        path: &Arc<str>,
         folder: bool,
         span: Span,
     ) -> Result<()> {
-        let file = FileRef { path: below(&draft.step.folder, path), maker: None, folder };
+        let file = FileRef { path: draft.step.folder.join(path), maker: None, folder };
         for (other_name, other, written) in &draft.outputs {
             if *other == file && other_name == name {
                 return Ok(()); // The same output, named in a second command.
@@ -367,16 +379,16 @@ impl Evaluator<'_> {
                 return self.fail(span, error.mend("give each output a name and a path of its own"));
             }
         }
-        draft.outputs.push((name.clone(), file, path.into()));
+        draft.outputs.push((name.clone(), file, path.clone()));
         Ok(())
     }
 
     pub(super) fn stage_of(&mut self, stage: &StageValue, draft: &mut Draft) -> Result<Stage> {
-        let mut words: Vec<Arc<str>> = Vec::new();
+        let mut words: Vec<Arc<str>> = Vec::with_capacity(stage.words.len());
         for (_, word) in &stage.words {
-            words.push(self.written(word, draft).into());
+            words.push(self.written_word(word, draft));
         }
-        let mut strands = Vec::new();
+        let mut strands = Vec::with_capacity(stage.words.len() + 1);
         stage.words.iter().chain(&stage.stdin).flat_map(|(_, w)| w).for_each(|s| leaves(s, &mut strands));
         for strand in strands {
             match strand {
@@ -444,13 +456,13 @@ impl Evaluator<'_> {
 
     fn redirected(
         &mut self,
-        word: Option<&(Span, Vec<WordStrand>)>,
+        word: Option<&FilledWord>,
         draft: &Draft,
     ) -> Result<Option<WsPath>> {
         let Some((span, word)) = word else { return Ok(None) };
         match word.as_slice() {
             [WordStrand::Out { path, folder: false, .. } | WordStrand::Found { path, .. }] => {
-                Ok(Some(below(&draft.step.folder, path)))
+                Ok(Some(draft.made(path)))
             }
             [WordStrand::Scratch { path, .. }] => Ok(Some(scratch_path(&draft.step.folder, path))),
             [WordStrand::Literal(name)] => {
@@ -546,6 +558,16 @@ impl Evaluator<'_> {
         id
     }
 
+    /// One word of a command, as [`Evaluator::written`] has it; most often it is there already.
+    fn written_word(&mut self, word: &[WordStrand], draft: &mut Draft) -> Arc<str> {
+        match (word, draft.step.work.below_root()) {
+            ([WordStrand::Literal(literal)], _) => literal.clone(),
+            ([WordStrand::File(file)], None) if !file.path.is_root() => file.path.shared().clone(),
+            ([WordStrand::Out { path, .. }], None) => draft.made(path).shared().clone(),
+            _ => self.written(word, draft).into(),
+        }
+    }
+
     /// A word as the process sees it: paths are given from the folder in which it runs.
     pub(super) fn written(&mut self, word: &[WordStrand], draft: &mut Draft) -> String {
         let work = draft.step.work.path();
@@ -565,7 +587,7 @@ impl Evaluator<'_> {
                 }
                 WordStrand::File(file) => text.push_str(&path_from(&work, &file.path)),
                 WordStrand::Out { path, .. } | WordStrand::Found { path, .. } => {
-                    text.push_str(&path_from(&work, &below(&draft.step.folder, path)));
+                    text.push_str(&path_from(&work, &draft.step.folder.join(path)));
                 }
                 WordStrand::Scratch { path, .. } => {
                     text.push_str(&path_from(&work, &scratch_path(&draft.step.folder, path)));
@@ -607,7 +629,7 @@ pub(super) fn path_from(folder: &WsPath, path: &WsPath) -> String {
 }
 
 /// What tells a scan from others of the same target: its words without paths that depend on it.
-fn scan_words(commands: &[Arc<CommandValue>]) -> String {
+fn scan_words(commands: &[Rc<CommandValue>]) -> String {
     let mut text = String::new();
     for stage in commands.iter().flat_map(|c| &c.stages) {
         let mut strands = Vec::new();
@@ -661,12 +683,8 @@ pub(super) fn leaves<'a>(strand: &'a WordStrand, list: &mut Vec<&'a WordStrand>)
     }
 }
 
-fn below(folder: &WsPath, path: &str) -> WsPath {
-    WsPath::from_normal(&format!("{}/{path}", folder.as_str()))
-}
-
 pub(super) fn scratch_path(folder: &WsPath, path: &str) -> WsPath {
-    WsPath::from_normal(&format!("{}/.scratch/{path}", folder.as_str()))
+    folder.join(&[".scratch/", path].concat())
 }
 
 /// A text for people, with the paths of the files that it carries.

@@ -1,6 +1,6 @@
 //! Commands: tokens to words, pipes and redirects.
 
-use std::sync::Arc;
+use std::rc::Rc;
 
 use nubrik_diagnostic::Diagnostic;
 use nubrik_source::Span;
@@ -46,7 +46,7 @@ impl Lowerer {
             self.report(span, error.mend("`tool argument {out \"result\"}`"));
             return Expr::Error;
         }
-        Expr::Command(Arc::new(Command { stages: reading.stages }))
+        Expr::Command(Rc::new(Command { stages: reading.stages }))
     }
 
     fn command_elements(&mut self, node: Node<'_>, reading: &mut Reading, quoted: bool) {
@@ -118,7 +118,7 @@ impl Lowerer {
             self.report(self.span(node), error.mend("sh`tool argument > {out \"result\"}`"));
             return Expr::Error;
         }
-        Expr::Shell(Arc::new(pieces))
+        Expr::Shell(Rc::new(pieces))
     }
 
     fn shell_elements(&mut self, node: Node<'_>, pieces: &mut Vec<ShellPiece>) {

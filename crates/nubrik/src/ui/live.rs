@@ -140,7 +140,7 @@ mod tests {
             results: vec![],
         });
         for say in ["compile src/fit.c", "compile src/readings.c", "archive harmonics"] {
-            graph.steps.push(Step {
+            graph.steps.push(Box::new(Step {
                 target: TargetId(0),
                 say: say.into(),
                 commands: vec![],
@@ -154,7 +154,7 @@ mod tests {
                 tools: vec![],
                 place: place.clone(),
                 ..Step::empty(WsPath::root())
-            });
+            }));
         }
         graph
     }
