@@ -21,7 +21,7 @@ const WORTH_IT: usize = 128;
 
 /// Runs of packages for each thread: enough that none waits long for the others, few enough that what
 /// many packages refer to is not evaluated often.
-const RUNS_PER_THREAD: usize = 4;
+const RUNS_PER_THREAD: usize = 12;
 
 /// Evaluates everything at and below a folder by several threads; `None` where the pattern means
 /// something else, or too little for that. `stack` is how much each thread gets, in bytes; `watching` whether
