@@ -3,11 +3,13 @@
 //! the same step: evaluation of the same definitions gives the same values.
 
 use std::collections::BTreeMap;
+use std::collections::hash_map::Entry;
+use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Condvar, Mutex, PoisonError};
 
 use nubrik_diagnostic::Diagnostic;
-use nubrik_graph::{FileId, Graph, Native, Program, Step, StepId, TargetId, ToolId, WorkFolder};
+use nubrik_graph::{FileId, Graph, Native, Place, Program, Step, StepId, TargetId, ToolId, WorkFolder};
 use nubrik_source::{Span, WsPath};
 use rustc_hash::{FxHashMap, FxHashSet};
 
@@ -74,7 +76,7 @@ pub fn evaluate_below(
                 Err(_) => break,
             }
         }
-        let mut whole = Whole::default();
+        let mut whole = Whole { parts: runs.len(), ..Whole::default() };
         for number in 0..runs.len() {
             let mut ready = done.lock().unwrap_or_else(PoisonError::into_inner);
             let evaluation = loop {
@@ -105,18 +107,38 @@ pub fn evaluate_below(
 /// Evaluations put together so far.
 #[derive(Default)]
 struct Whole {
+    /// How many evaluations will come: what the first one holds tells how much room they need.
+    parts: usize,
     evaluation: Evaluation,
     files: FxHashMap<WsPath, FileId>,
     steps: FxHashMap<WsPath, StepId>,
-    targets: FxHashMap<(WsPath, std::sync::Arc<str>), TargetId>,
-    tools: FxHashMap<std::sync::Arc<str>, ToolId>,
-    sources: FxHashMap<std::sync::Arc<str>, nubrik_source::FileId>,
+    /// By address and place: two kits of one folder may hold a value of the same name.
+    targets: FxHashMap<(Arc<str>, Place), TargetId>,
+    tools: FxHashMap<Arc<str>, ToolId>,
+    sources: FxHashMap<Arc<str>, nubrik_source::FileId>,
     read: FxHashSet<WsPath>,
     trails: Vec<Trail>,
 }
 
 impl Whole {
+    /// Makes room for as many evaluations as this one.
+    fn expect(&mut self, first: &Evaluation) {
+        let (files, steps) = (first.graph.files.len() * self.parts, first.graph.steps.len() * self.parts);
+        let targets = first.graph.targets.len() * self.parts;
+        self.files.reserve(files);
+        self.evaluation.graph.files.reserve(files);
+        self.steps.reserve(steps);
+        self.evaluation.graph.steps.reserve(steps);
+        self.targets.reserve(targets);
+        self.evaluation.graph.targets.reserve(targets);
+        self.evaluation.targets.reserve(targets);
+        self.evaluation.requested.reserve(first.requested.len() * self.parts);
+    }
+
     fn absorb(&mut self, other: Evaluation) {
+        if self.targets.is_empty() {
+            self.expect(&other);
+        }
         let graph = &mut self.evaluation.graph;
         let tools: Vec<ToolId> = other
             .graph
@@ -148,21 +170,23 @@ impl Whole {
             .targets
             .into_iter()
             .map(|mut target| {
-                let results = std::mem::take(&mut target.results);
-                let key = (target.package.clone(), target.place.to_string().into());
-                let id = *self.targets.entry(key).or_insert_with(|| {
-                    graph.targets.push(target.clone());
-                    TargetId(graph.targets.len() as u32 - 1)
-                });
-                let known = &mut graph.targets[id.0 as usize];
-                if known.kind.is_empty() {
-                    known.kind = target.kind;
+                target.results.iter_mut().for_each(|r| r.file = files[r.file.0 as usize]);
+                match self.targets.entry((target.address.clone(), target.place.clone())) {
+                    Entry::Vacant(entry) => {
+                        graph.targets.push(target);
+                        *entry.insert(TargetId(graph.targets.len() as u32 - 1))
+                    }
+                    Entry::Occupied(entry) => {
+                        let known = &mut graph.targets[entry.get().0 as usize];
+                        if known.kind.is_empty() {
+                            known.kind = target.kind;
+                        }
+                        if known.results.is_empty() {
+                            known.results = target.results;
+                        }
+                        *entry.get()
+                    }
                 }
-                if known.results.is_empty() {
-                    known.results = results;
-                    known.results.iter_mut().for_each(|r| r.file = files[r.file.0 as usize]);
-                }
-                id
             })
             .collect();
         let numbers = Numbers { files: &files, tools: &tools, targets: &targets };
@@ -229,10 +253,10 @@ impl Whole {
     fn finish(mut self) -> Evaluation {
         self.evaluation.trail = Trail::joined(std::mem::take(&mut self.trails));
         let evaluation = &mut self.evaluation;
-        let mut seen = FxHashSet::default();
-        evaluation.requested.retain(|f| seen.insert(*f));
-        let mut seen = FxHashSet::default();
-        evaluation.targets.retain(|t| seen.insert(*t));
+        let mut seen = vec![false; evaluation.graph.files.len()];
+        evaluation.requested.retain(|f| !std::mem::replace(&mut seen[f.0 as usize], true));
+        let mut seen = vec![false; evaluation.graph.targets.len()];
+        evaluation.targets.retain(|t| !std::mem::replace(&mut seen[t.0 as usize], true));
         let errors = check_published(&evaluation.graph);
         evaluation.diagnostics.extend(errors);
         evaluation.diagnostics.sort_by_key(|d| (d.span.map(|s| (s.file, s.start, s.end)), d.severity));

@@ -13,6 +13,7 @@ use nubrik_lang::{
     ToolAnswer, ToolRequest, ToolSearch, World,
 };
 use nubrik_source::WsPath;
+use rustc_hash::FxHashMap;
 
 use crate::kits::SHIPPED;
 use crate::machine::Machine;
@@ -27,8 +28,8 @@ const DEFINITION_LIMIT: u64 = 16 << 20;
 pub(crate) struct DiskWorld<'m> {
     root: PathBuf,
     machine: &'m Machine,
-    listings: Mutex<HashMap<WsPath, Arc<Listing>>>,
-    ignores: Mutex<HashMap<WsPath, Arc<Gitignore>>>,
+    listings: Mutex<FxHashMap<WsPath, Arc<Listing>>>,
+    ignores: Mutex<FxHashMap<WsPath, Arc<Gitignore>>>,
     /// Answers of scans that are kept and true for this run, by their folders.
     scans: &'m HashMap<WsPath, AnswerText>,
     seen: Mutex<Seen>,
@@ -38,7 +39,7 @@ pub(crate) struct DiskWorld<'m> {
 #[derive(Default, Clone)]
 pub(crate) struct Seen {
     /// Paths that were looked at, with why, and their metadata at the first time.
-    pub files: HashMap<Arc<str>, Entry>,
+    pub files: FxHashMap<Arc<str>, Entry>,
     /// Variables of the environment.
     pub env: HashMap<String, Option<String>>,
     /// Tools that were looked for.

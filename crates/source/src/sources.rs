@@ -46,6 +46,13 @@ struct SourceFile {
     line_starts: Vec<u32>,
 }
 
+impl SourceFile {
+    /// The line (from 1) in which a byte stands.
+    fn line_of(&self, offset: u32) -> u32 {
+        self.line_starts.partition_point(|&s| s <= offset).max(1) as u32
+    }
+}
+
 /// The texts read in this run, by [`FileId`].
 #[derive(Default)]
 pub struct Sources {
@@ -55,7 +62,7 @@ pub struct Sources {
 impl Sources {
     /// Adds a text under the name that messages show (`tide/targets.nub`, `nub:c`).
     pub fn add(&mut self, name: &str, text: Arc<str>) -> FileId {
-        let starts = text.bytes().enumerate().filter(|(_, b)| *b == b'\n').map(|(i, _)| i as u32 + 1);
+        let starts = memchr::memchr_iter(b'\n', text.as_bytes()).map(|at| at as u32 + 1);
         let line_starts = std::iter::once(0).chain(starts).collect();
         self.files.push(SourceFile { name: name.into(), text, line_starts });
         FileId(self.files.len() as u32 - 1)
@@ -79,15 +86,15 @@ impl Sources {
     /// Line and column of a byte offset.
     pub fn line_column(&self, file: FileId, offset: u32) -> LineColumn {
         let source = &self.files[file.0 as usize];
-        let line = source.line_starts.partition_point(|&s| s <= offset).max(1);
-        let start = source.line_starts[line - 1] as usize;
+        let line = source.line_of(offset);
+        let start = source.line_starts[line as usize - 1] as usize;
         let before = source.text.get(start..offset as usize).unwrap_or("");
-        LineColumn { line: line as u32, column: before.chars().count() as u32 + 1 }
+        LineColumn { line, column: before.chars().count() as u32 + 1 }
     }
 
     /// The line (from 1) in which a span begins.
     pub fn line(&self, span: Span) -> u32 {
-        self.line_column(span.file, span.start).line
+        self.files[span.file.0 as usize].line_of(span.start)
     }
 
     /// The text of one line (from 1), without its line end.

@@ -113,9 +113,10 @@ pub fn text_parts(node: Node<'_>) -> Vec<TextPiece<'_>> {
     if long {
         drop_indent(&mut parts, &escaped);
     }
-    let joined = parts.iter().zip(parts.iter().skip(1)).any(|pair| {
-        matches!(pair, (TextPiece::Literal(_), TextPiece::Literal(_)))
-    });
+    let joined = parts
+        .iter()
+        .zip(parts.iter().skip(1))
+        .any(|pair| matches!(pair, (TextPiece::Literal(_), TextPiece::Literal(_))));
     if joined { join_literals(parts) } else { without_empty(parts) }
 }
 

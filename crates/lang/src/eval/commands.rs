@@ -118,8 +118,11 @@ impl Evaluator<'_> {
                 let span = module.span(*expr);
                 let one = matches!(&value, Value::Text(t) if t.plain().is_some_and(|t| !crate::globs::is_pattern(t)));
                 let files = self.coerce(value, &crate::types::Type::Files, scope.module, span)?;
-                let mut words: Vec<Strands> =
-                    self.files_of(&files, span)?.into_iter().map(|f| smallvec![WordStrand::File(f)]).collect();
+                let mut words: Vec<Strands> = self
+                    .files_of(&files, span)?
+                    .into_iter()
+                    .map(|f| smallvec![WordStrand::File(f)])
+                    .collect();
                 match words.pop() {
                     Some(word) if one => Ok(Choice::One(word)),
                     last => {
@@ -146,7 +149,10 @@ impl Evaluator<'_> {
             }
             WordPiece::Scratch { path } => {
                 let span = module.span(*path);
-                Ok(Choice::One(smallvec![WordStrand::Scratch { path: self.output_path(scope, *path)?, span }]))
+                Ok(Choice::One(smallvec![WordStrand::Scratch {
+                    path: self.output_path(scope, *path)?,
+                    span
+                }]))
             }
         }
     }
@@ -241,7 +247,9 @@ impl Evaluator<'_> {
                 let files = self.files_of(&value, span)?;
                 match files.as_slice() {
                     [file] => Ok(Choice::One(smallvec![WordStrand::File(file.clone())])),
-                    _ => Ok(Choice::Many(files.into_iter().map(|f| smallvec![WordStrand::File(f)]).collect())),
+                    _ => {
+                        Ok(Choice::Many(files.into_iter().map(|f| smallvec![WordStrand::File(f)]).collect()))
+                    }
                 }
             }
         }

@@ -298,7 +298,11 @@ impl Evaluator<'_> {
             let inner = scope.at_part(&key);
             let span = self.module(scope.module).span(value);
             let thunk = Thunk {
-                state: RefCell::new(ThunkState::New(ThunkSource::Expr { scope: inner, expr: value, ty: None })),
+                state: RefCell::new(ThunkState::New(ThunkSource::Expr {
+                    scope: inner,
+                    expr: value,
+                    ty: None,
+                })),
                 title: Title { word: "entry", name: key.clone() },
                 span,
                 captured: self.captured(),

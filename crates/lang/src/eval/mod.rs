@@ -19,8 +19,8 @@ mod requests;
 mod services;
 mod steps;
 
-use std::collections::{BTreeMap, BTreeSet};
 use std::cell::RefCell;
+use std::collections::{BTreeMap, BTreeSet};
 use std::rc::Rc;
 use std::sync::Arc;
 

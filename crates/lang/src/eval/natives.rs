@@ -322,7 +322,8 @@ impl Evaluator<'_> {
         let (variant_folder, variant) = self.variant();
         let parts = owner.parts.iter().flat_map(|p| p.split('/'));
         let length: usize = owner.parts.iter().map(|p| p.len() + 1).sum();
-        let length = length + MADE.len() + owner.package.as_str().len() + variant_folder.len() + first.len() + 4;
+        let length =
+            length + MADE.len() + owner.package.as_str().len() + variant_folder.len() + first.len() + 4;
         let mut folder = String::with_capacity(length);
         folder.push_str(MADE);
         for part in owner.package.parts().chain(parts) {
@@ -334,7 +335,8 @@ impl Evaluator<'_> {
             folder.push_str(&variant_folder);
         }
         folder.push_str("/@");
-        folder.extend(first.split('/').enumerate().flat_map(|(i, part)| [if i > 0 { "+" } else { "" }, part]));
+        folder
+            .extend(first.split('/').enumerate().flat_map(|(i, part)| [if i > 0 { "+" } else { "" }, part]));
         (WsPath::from_normal(&folder), variant)
     }
 }

@@ -6,7 +6,7 @@ use std::sync::Arc;
 use nubrik_diagnostic::{Diagnostic, Severity};
 use nubrik_graph::{Edge, Effect, FileId, Graph, Role, Service, StepId, TargetId, is_acyclic};
 use nubrik_source::{Sources, Span, WsPath};
-use rustc_hash::FxHashMap;
+use rustc_hash::{FxBuildHasher, FxHashMap};
 
 use super::addresses::Meaning;
 use super::{Evaluator, Result, Stop};
@@ -108,7 +108,7 @@ impl Evaluator<'_> {
         self.find_cycles(&roots);
         let mut requested = Vec::new();
         let mut targets = Vec::new();
-        let mut targets_seen = BTreeSet::new();
+        let mut seen: Vec<bool> = Vec::new();
         for meaning in meanings {
             let kind = self.module(meaning.module).decls[meaning.decl as usize].kind;
             // A job may want what only the one who runs it has.
@@ -123,7 +123,11 @@ impl Evaluator<'_> {
                 let kind = if kind == DeclKind::Job { "effect" } else { "service" };
                 self.graph.targets[target.0 as usize].kind = kind.into();
             }
-            if targets_seen.insert(target) {
+            let number = target.0 as usize;
+            if seen.len() <= number {
+                seen.resize(number + 1, false);
+            }
+            if !std::mem::replace(&mut seen[number], true) {
                 targets.push(target);
             }
         }
@@ -153,8 +157,8 @@ impl Evaluator<'_> {
         {
             self.doubts();
         }
-        let mut files_seen = BTreeSet::new();
-        requested.retain(|f| files_seen.insert(*f));
+        let mut seen = vec![false; self.graph.files.len()];
+        requested.retain(|f: &FileId| !std::mem::replace(&mut seen[f.0 as usize], true));
         self.finish(requested, targets)
     }
 
@@ -616,7 +620,9 @@ fn is_lazy(module: &Module, decl: &Decl) -> bool {
 
 /// Errors for results that would be published under one name.
 pub(crate) fn check_published(graph: &Graph) -> Vec<Diagnostic> {
-    let mut names: FxHashMap<&WsPath, (FileId, TargetId)> = FxHashMap::default();
+    let results = graph.targets.iter().map(|t| t.results.len()).sum();
+    let mut names: FxHashMap<&WsPath, (FileId, TargetId)> =
+        FxHashMap::with_capacity_and_hasher(results, FxBuildHasher);
     let mut errors = Vec::new();
     for (i, target) in graph.targets.iter().enumerate() {
         for result in &target.results {

@@ -454,11 +454,7 @@ impl Evaluator<'_> {
         Ok(Stage { program, words, stdin, stdout, stderr })
     }
 
-    fn redirected(
-        &mut self,
-        word: Option<&FilledWord>,
-        draft: &Draft,
-    ) -> Result<Option<WsPath>> {
+    fn redirected(&mut self, word: Option<&FilledWord>, draft: &Draft) -> Result<Option<WsPath>> {
         let Some((span, word)) = word else { return Ok(None) };
         match word.as_slice() {
             [WordStrand::Out { path, folder: false, .. } | WordStrand::Found { path, .. }] => {
