@@ -106,6 +106,11 @@ pub(crate) struct Joined {
 }
 
 impl Joined {
+    /// An empty one with room for so many bytes of characters.
+    pub fn with_capacity(bytes: usize) -> Joined {
+        Joined { strands: Vec::new(), characters: String::with_capacity(bytes) }
+    }
+
     pub fn push_str(&mut self, characters: &str) {
         self.characters.push_str(characters);
     }

@@ -33,6 +33,9 @@ pub fn is_name(text: &str) -> bool {
 
 /// The length of a duration such as `250ms`, `30s`, `5min` or `2h`, in milliseconds.
 pub fn duration(text: &str) -> Option<u64> {
+    if !text.ends_with(['s', 'n', 'h']) {
+        return None;
+    }
     let digits = text.find(|c: char| !c.is_ascii_digit() && c != '_').unwrap_or(text.len());
     let count: u64 = text[..digits].replace('_', "").parse().ok()?;
     let unit = match &text[digits..] {

@@ -111,7 +111,7 @@ impl<'t> Node<'t> {
     }
 
     /// Nodes and tokens in order.
-    pub fn elements(self) -> impl Iterator<Item = Element> + 't {
+    pub fn elements(self) -> impl ExactSizeIterator<Item = Element> + 't {
         let data = self.data();
         self.tree.elements[data.first as usize..(data.first + data.count) as usize].iter().copied()
     }

@@ -93,7 +93,8 @@ pub enum TextPiece<'t> {
 pub fn text_parts(node: Node<'_>) -> Vec<TextPiece<'_>> {
     let opening = node.token(TextOpen).map_or("\"", |t| node.token_text(t));
     let long = opening.len() == 3;
-    let mut parts: Vec<TextPiece<'_>> = Vec::new();
+    // All elements but the quotes.
+    let mut parts: Vec<TextPiece<'_>> = Vec::with_capacity(node.elements().len().saturating_sub(2));
     // Which parts were written as escapes: white space in them is no indent.
     let mut escaped: Vec<bool> = Vec::new();
     for element in node.elements() {

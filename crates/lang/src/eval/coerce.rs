@@ -177,7 +177,7 @@ impl Evaluator<'_> {
         base: ModuleId,
         span: Span,
     ) -> Result<Value> {
-        let items: Rc<[Value]> = match (inner.core(), value) {
+        let mut items: Rc<[Value]> = match (inner.core(), value) {
             (_, Value::List(items)) if items.is_empty() => return Ok(Value::List(items)),
             (_, Value::List(items)) => items,
             (_, Value::Files(files)) => files.iter().cloned().map(Value::File).collect(),
@@ -197,6 +197,14 @@ impl Evaluator<'_> {
             (_, value) => Rc::new([value]),
         };
         self.count_items(items.len(), span)?;
+        let spreads = matches!(inner.core(), Type::File)
+            && items.iter().any(|i| matches!(i, Value::List(_) | Value::Files(_)));
+        if !spreads && let Some(own) = Rc::get_mut(&mut items) {
+            for item in own {
+                *item = self.coerce(std::mem::replace(item, Value::None), inner, base, span)?;
+            }
+            return Ok(Value::List(items));
+        }
         let mut coerced = Vec::with_capacity(items.len());
         let mut failed = false;
         for item in items.iter().cloned() {

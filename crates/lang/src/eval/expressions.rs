@@ -157,7 +157,8 @@ impl Evaluator<'_> {
             return Ok(Value::Text(Text::Plain(text.clone())));
         }
         let module = self.module(scope.module);
-        let mut joined = Joined::default();
+        let literals = pieces.iter().map(|p| if let Piece::Literal(text) = p { text.len() } else { 16 });
+        let mut joined = Joined::with_capacity(literals.sum());
         self.all(pieces, |this, piece| {
             match piece {
                 Piece::Literal(text) => joined.push_str(text),

@@ -459,16 +459,14 @@ impl Evaluator<'_> {
     }
 
     fn publish_files(&mut self, files: Vec<FileRef>, parts: &[Arc<str>], target: TargetId) -> Result<()> {
-        let package = self.graph.targets[target.0 as usize].package.clone();
-        let mut address = package.as_str().to_owned();
-        for part in parts {
-            if !address.is_empty() {
-                address.push('/');
-            }
-            address.push_str(part);
-        }
-        let address: Arc<str> = address.into();
+        let whole = &self.graph.targets[target.0 as usize];
+        let package = whole.package.clone();
+        let address = match parts {
+            [_] => whole.address.clone(),
+            _ => package.join(&parts.join("/")).shared().clone(),
+        };
         let made: Vec<FileRef> = files.into_iter().filter(|f| f.maker.is_some()).collect();
+        self.graph.targets[target.0 as usize].results.reserve_exact(made.len());
         for file in &made {
             let step = file.maker.map_or(0, |m| m as usize);
             let written =

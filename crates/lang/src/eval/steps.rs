@@ -101,7 +101,7 @@ impl Evaluator<'_> {
     ) -> Result<Value> {
         let answer =
             draft.outputs.first().filter(|(n, ..)| n.as_deref() == Some("answer")).map(|o| o.1.clone());
-        let mut pipelines = Vec::new();
+        let mut pipelines = Vec::with_capacity(commands.len());
         for command in commands {
             let stages = self.all(&command.stages, |this, stage| this.stage_of(stage, &mut draft))?;
             pipelines.push(Pipeline { stages });
@@ -176,6 +176,7 @@ impl Evaluator<'_> {
         let known = self.steps_by_folder.get(&step.folder).copied();
         let maker = known.unwrap_or(number);
         let mut outputs = Vec::with_capacity(drafted.len());
+        step.outputs.reserve_exact(drafted.len());
         for (name, mut file, written) in drafted {
             file.maker = Some(maker);
             let id = self.file_id(&file);

@@ -1,5 +1,6 @@
 //! Expressions.
 
+use std::borrow::Cow;
 use std::sync::Arc;
 
 use nubrik_diagnostic::{Diagnostic, nearest};
@@ -96,7 +97,7 @@ impl Lowerer {
             word if nubrik_syntax::duration(word).is_some() => {
                 Expr::Duration(nubrik_syntax::duration(word).unwrap_or(0))
             }
-            digits => match digits.replace('_', "").parse() {
+            digits => match plain_digits(digits).parse() {
                 Ok(number) => Expr::Int(number),
                 Err(_) => {
                     let error = Diagnostic::error("too-large", "this number is too large");
@@ -161,8 +162,9 @@ impl Lowerer {
     }
 
     fn record_fields(&mut self, node: Node<'_>) -> Vec<(Name, ExprId)> {
-        let mut fields: Vec<(Name, ExprId)> = Vec::new();
-        for field in node.children().filter(|c| c.kind() == SyntaxKind::RecordField) {
+        let nodes = || node.children().filter(|c| c.kind() == SyntaxKind::RecordField);
+        let mut fields: Vec<(Name, ExprId)> = Vec::with_capacity(nodes().count());
+        for field in nodes() {
             let Some(token) = field.words().next() else { continue };
             let name = self.name(field, token);
             if let Some((first, _)) = fields.iter().find(|(n, _)| n.text == name.text) {
@@ -334,4 +336,9 @@ impl Lowerer {
         let left = self.child_expression(node, 0);
         Expr::Binary(operator, left, self.child_expression(node, 1))
     }
+}
+
+/// The digits of a number without the `_` between them.
+fn plain_digits(digits: &str) -> Cow<'_, str> {
+    if digits.contains('_') { digits.replace('_', "").into() } else { digits.into() }
 }

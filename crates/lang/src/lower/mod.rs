@@ -263,7 +263,7 @@ impl Lowerer {
         decl.ty = ty;
         decl.lets = lets;
         decl.body = body;
-        decl.references = std::mem::take(&mut self.references);
+        decl.references = self.references.drain(..).collect();
     }
 
     /// Reports what the default of an option must not read: it is asked for before anything else.
