@@ -49,6 +49,12 @@ pub struct Evaluation {
     pub waiting: bool,
 }
 
+/// A declaration: its module and its number there.
+type DeclKey = (ModuleId, u32);
+
+/// A use of one declaration by another, by their numbers, and where it stands.
+type NumberedEdge = (u32, u32, Span);
+
 impl Evaluator<'_> {
     /// Evaluates what the patterns ask for. A pattern that means nothing is an error without a place.
     pub fn request(mut self, patterns: &[AddressPattern]) -> Evaluation {
@@ -104,7 +110,7 @@ impl Evaluator<'_> {
     }
 
     fn evaluate_all(mut self, meanings: &[Meaning], alone: bool) -> Evaluation {
-        let roots: Vec<(ModuleId, u32)> = meanings.iter().map(|m| (m.module, m.decl)).collect();
+        let roots: Vec<DeclKey> = meanings.iter().map(|m| (m.module, m.decl)).collect();
         self.find_cycles(&roots);
         let mut requested = Vec::new();
         let mut targets = Vec::new();
@@ -485,12 +491,12 @@ impl Evaluator<'_> {
     // Cycles.
 
     /// Reports declarations that lead back to themselves, starting from some, and marks them failed.
-    fn find_cycles(&mut self, roots: &[(ModuleId, u32)]) {
+    fn find_cycles(&mut self, roots: &[DeclKey]) {
         let (nodes, edges) = self.reached(roots);
         let between: Vec<Edge> = edges.iter().map(|&(from, to, _)| Edge { from, to }).collect();
         // Nearly always: then nothing needs a name.
         if !is_acyclic(nodes.len() as u32, &between) {
-            let mut references: References<(ModuleId, u32)> = References::new();
+            let mut references: References<DeclKey> = References::new();
             for key in &nodes {
                 let module = self.module(key.0);
                 references.node(key, || title(&module.decls[key.1 as usize]));
@@ -508,11 +514,11 @@ impl Evaluator<'_> {
     /// Everything that some declarations lead to, in the order in which it is met, and which of them refers to
     /// which by number, where. Maps refer to nothing: whether one needs itself shows when its entries are
     /// evaluated.
-    fn reached(&mut self, roots: &[(ModuleId, u32)]) -> (Vec<(ModuleId, u32)>, Vec<(u32, u32, Span)>) {
+    fn reached(&mut self, roots: &[DeclKey]) -> (Vec<DeclKey>, Vec<NumberedEdge>) {
         let mut numbers: Vec<Vec<Option<u32>>> = Vec::new();
-        let mut nodes: Vec<(ModuleId, u32)> = Vec::with_capacity(roots.len());
+        let mut nodes: Vec<DeclKey> = Vec::with_capacity(roots.len());
         let mut edges = Vec::with_capacity(roots.len());
-        let mut number_of = |modules: &Modules, nodes: &mut Vec<(ModuleId, u32)>, key: (ModuleId, u32)| {
+        let mut number_of = |modules: &Modules, nodes: &mut Vec<DeclKey>, key: DeclKey| {
             let index = key.0.0 as usize;
             if numbers.len() <= index {
                 numbers.resize_with(index + 1, Vec::new);

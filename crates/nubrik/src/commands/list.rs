@@ -234,8 +234,8 @@ pub fn list(face: Face, choice: &Choice, words: &[String], which: Which) -> Outc
 fn entries(graph: &Graph, target: &Target) -> usize {
     let mut addresses: Vec<&str> = match target.role {
         Role::Test => {
-            let own = |step: &&Box<Step>| graph.target(step.target).address == target.address;
-            let checks = graph.steps.iter().filter(own).filter_map(|s| s.check.as_ref());
+            let own = |step: &Step| graph.target(step.target).address == target.address;
+            let checks = graph.steps.iter().filter(|s| own(s)).filter_map(|s| s.check.as_ref());
             checks.map(|c| &*c.address).collect()
         }
         _ => target.results.iter().map(|r| &*r.address).collect(),
