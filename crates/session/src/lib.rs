@@ -14,6 +14,7 @@ mod machine;
 mod natives;
 mod numbers;
 mod probes;
+mod publish;
 mod results;
 mod seal;
 mod service_bytes;

@@ -4,7 +4,6 @@ use std::ffi::OsString;
 use std::fs;
 use std::io;
 use std::os::fd::OwnedFd;
-use std::os::unix::fs::{OpenOptionsExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, OnceLock};
@@ -94,13 +93,13 @@ impl Machine {
     }
 
     /// A folder, opened to look up names below it.
-    pub(crate) fn open_folder(&self, path: &str) -> Option<OwnedFd> {
+    pub(crate) fn open_folder(&self, path: &[u8]) -> Option<OwnedFd> {
         let flags = OFlags::PATH | OFlags::DIRECTORY | OFlags::CLOEXEC;
         rustix::fs::openat(&self.root_handle, path, flags, Mode::empty()).ok()
     }
 
     /// A file's metadata, links followed, by a path below an open folder.
-    pub(crate) fn check_at(folder: &OwnedFd, path: &str) -> Option<Signature> {
+    pub(crate) fn check_at(folder: &OwnedFd, path: &[u8]) -> Option<Signature> {
         let stat = rustix::fs::statat(folder, path, AtFlags::empty()).ok()?;
         let nanos = |seconds: i64, nanos: i64| seconds.wrapping_mul(1_000_000_000).wrapping_add(nanos);
         Some(Signature {
@@ -110,6 +109,11 @@ impl Machine {
             inode: stat.st_ino,
             mode: stat.st_mode,
         })
+    }
+
+    /// A file's metadata, links followed, by its path from the workspace's root.
+    pub(crate) fn check_below_root(&self, path: &[u8]) -> Option<Signature> {
+        Machine::check_at(&self.root_handle, path)
     }
 
     /// The workspace's root.
@@ -318,15 +322,6 @@ impl Machine {
         }
         Ok(folder)
     }
-
-    /// Copies a file to a new one that its owner may write.
-    fn copy(&self, from: &Path, to: &Path) -> io::Result<()> {
-        let mut source = fs::File::open(from)?;
-        let executable = source.metadata()?.permissions().mode() & 0o100 != 0;
-        let mut options = fs::OpenOptions::new();
-        options.write(true).create(true).truncate(true).mode(if executable { 0o755 } else { 0o644 });
-        io::copy(&mut source, &mut options.open(to)?).map(drop)
-    }
 }
 
 /// All variables that a job's processes see.
@@ -412,7 +407,7 @@ pub(crate) fn needed_folder(tool: &Path, root: &Path) -> Option<PathBuf> {
 
 impl Outside for Machine {
     fn check(&self, path: &str) -> Option<Signature> {
-        Machine::check_at(&self.root_handle, path)
+        Machine::check_at(&self.root_handle, path.as_bytes())
     }
 
     fn digest(&self, path: &str) -> io::Result<Digest> {
@@ -470,42 +465,7 @@ impl Outside for Machine {
     }
 
     fn publish(&self, from: &str, to: &str) -> io::Result<()> {
-        let (from, to) = (self.root.join(from), self.root.join(to));
-        let is_folder = from.is_dir();
-        let there = to.symlink_metadata();
-        if there.is_err()
-            && let Some(parent) = to.parent()
-        {
-            fs::create_dir_all(parent)?;
-        }
-        match there {
-            Ok(there) if there.is_dir() => fs::remove_dir_all(&to)?,
-            Ok(_) if is_folder => fs::remove_file(&to)?,
-            Ok(_) => {
-                // Never half replaced: beside it first, then in its place.
-                let name = to.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
-                let beside = to.with_file_name(format!(".{name}.new"));
-                return self.copy(&from, &beside).and_then(|()| fs::rename(&beside, &to));
-            }
-            Err(_) => {}
-        }
-        if !is_folder {
-            return self.copy(&from, &to);
-        }
-        fs::create_dir_all(&to)?;
-        let mut open = vec![PathBuf::new()];
-        while let Some(below) = open.pop() {
-            for entry in fs::read_dir(from.join(&below))? {
-                let path = below.join(entry?.file_name());
-                if from.join(&path).is_dir() {
-                    fs::create_dir_all(to.join(&path))?;
-                    open.push(path);
-                } else {
-                    self.copy(&from.join(&path), &to.join(&path))?;
-                }
-            }
-        }
-        Ok(())
+        crate::publish::publish(&self.root.join(from), &self.root.join(to))
     }
 
     fn locate(&self, path: &str) -> PathBuf {

@@ -24,7 +24,10 @@ const LOG_MAGIC: &[u8; 8] = b"nbsllog1";
 
 /// Bytes of an entry: place and length of its path, five numbers of metadata, its node, its roles, and two
 /// digests of a listing.
-const ENTRY: usize = 4 + 4 + 4 * 8 + 4 + 4 + 4 + 2 * 8;
+const ENTRY: usize = 4 + 4 + SIGNATURE + 4 + 4 + 2 * 8;
+
+/// Bytes of a file's metadata.
+const SIGNATURE: usize = 4 * 8 + 4;
 
 /// More changes than this are not worth telling one by one.
 const MANY: usize = 5_000;
@@ -165,12 +168,19 @@ impl NewSeal {
     }
 }
 
-fn write_entry(entry: &Entry, out: &mut Encoder) {
-    let s = entry.signature.unwrap_or_default();
-    for number in [s.size, s.changed as u64, s.touched as u64, s.inode] {
-        out.u64(number);
+/// Metadata as an entry holds it.
+fn signature_bytes(s: &Signature) -> [u8; SIGNATURE] {
+    let mut bytes = [0; SIGNATURE];
+    let numbers = [s.size, s.changed as u64, s.touched as u64, s.inode];
+    for (place, number) in bytes.chunks_exact_mut(8).zip(numbers) {
+        place.copy_from_slice(&number.to_le_bytes());
     }
-    out.u32(s.mode);
+    bytes[SIGNATURE - 4..].copy_from_slice(&s.mode.to_le_bytes());
+    bytes
+}
+
+fn write_entry(entry: &Entry, out: &mut Encoder) {
+    out.bytes.extend_from_slice(&signature_bytes(&entry.signature.unwrap_or_default()));
     out.u32(entry.node);
     out.u32(entry.roles.0);
     out.u64(entry.listing.all);
@@ -309,8 +319,13 @@ impl Seal {
 
     /// The path of an entry. The digest of the whole was right, and so are the places in it.
     pub fn path(&self, number: usize) -> &str {
-        if let Some((path, _)) = number.checked_sub(self.count).and_then(|n| self.added.get(n)) {
-            return path;
+        std::str::from_utf8(self.path_bytes(number)).unwrap_or_default()
+    }
+
+    /// The bytes of a path; none behind the last one.
+    fn path_bytes(&self, number: usize) -> &[u8] {
+        if number >= self.count {
+            return self.added.get(number - self.count).map_or(b"", |(path, _)| path.as_bytes());
         }
         let word = |at: usize| {
             let bytes = self.bytes().get(at..at + 4).and_then(|b| b.try_into().ok());
@@ -318,8 +333,18 @@ impl Seal {
         };
         let at = self.place(number);
         let start = self.paths + word(at);
-        let path = self.bytes().get(start..start + word(at + 4)).unwrap_or_default();
-        std::str::from_utf8(path).unwrap_or_default()
+        self.bytes().get(start..start + word(at + 4)).unwrap_or_default()
+    }
+
+    /// An entry's metadata as bytes and its roles, where it stands in the file and nothing is newer: what is
+    /// as it was, as nearly all is, need not be decoded to be seen to be so.
+    fn as_it_lies(&self, number: usize) -> Option<(&[u8], Roles)> {
+        if number >= self.count || (!self.newer.is_empty() && self.newer.contains_key(&number)) {
+            return None;
+        }
+        let entry = self.bytes().get(self.place(number) + 8..)?;
+        let roles = entry.get(SIGNATURE + 4..SIGNATURE + 8)?.try_into().ok()?;
+        Some((&entry[..SIGNATURE], Roles(u32::from_le_bytes(roles))))
     }
 
     /// What is sealed of the path with a number.
@@ -369,22 +394,33 @@ impl Seal {
         if self.env.iter().any(|(name, digest)| env_digest(std::env::var(name).ok().as_deref()) != *digest) {
             return None;
         }
-        let part = self.len().div_ceil(threads.max(1)).max(1);
+        let taken = AtomicUsize::new(0);
         let broken = AtomicBool::new(false);
         let changes = AtomicUsize::new(0);
-        let look = |from: usize, to: usize| {
+        // Threads take part after part: some folders are slower to look into than others.
+        let look = || {
             let mut near = Near::default();
             let mut found = Vec::new();
-            for number in from..to {
+            let parts = std::iter::repeat_with(|| taken.fetch_add(PART, Ordering::Relaxed));
+            let numbers = parts
+                .take_while(|from| *from < self.len())
+                .flat_map(|from| from..(from + PART).min(self.len()));
+            for number in numbers {
                 if broken.load(Ordering::Relaxed) {
                     break;
                 }
-                let entry = self.entry(number);
-                if entry.roles.has(Roles::GONE) {
+                let known = self.as_it_lies(number);
+                if known.map_or_else(|| self.entry(number).roles, |k| k.1).has(Roles::GONE) {
                     continue;
                 }
-                let next = (number + 1 < to).then(|| self.path(number + 1));
-                let now = near.check(machine, self.path(number), next);
+                let path = self.path_bytes(number);
+                let now = near.check(machine, path, || self.path_bytes(number + RUN));
+                if let (Some((known, _)), Some(now)) = (known, &now)
+                    && *known == signature_bytes(now)
+                {
+                    continue;
+                }
+                let entry = self.entry(number);
                 if entry.signature.map_or(now.is_none(), |known| known.still_holds(now)) {
                     continue;
                 }
@@ -407,9 +443,7 @@ impl Seal {
                     }
                 });
             }
-            let starts = (0..self.len()).step_by(part);
-            let running: Vec<_> =
-                starts.map(|from| scope.spawn(move || look(from, (from + part).min(self.len())))).collect();
+            let running: Vec<_> = (0..threads.max(1)).map(|_| scope.spawn(look)).collect();
             for thread in running {
                 match thread.join() {
                     Ok(found) => all.extend(found),
@@ -517,33 +551,44 @@ pub(crate) struct Change {
 /// A folder kept open for a run of paths in and below it: looking up short names is quicker.
 #[derive(Default)]
 struct Near {
-    folder: String,
+    folder: Vec<u8>,
     handle: Option<OwnedFd>,
 }
 
+/// How many paths a thread takes at a time.
+const PART: usize = 2048;
+
+/// A folder is opened where as many paths as this lie below it: two calls more, and each name shorter.
+const RUN: usize = 12;
+
 impl Near {
-    /// Metadata of `path`, where `next` will be asked for after it.
-    fn check(&mut self, machine: &Machine, path: &str, next: Option<&str>) -> Option<Signature> {
-        let below = |folder: &str| path.strip_prefix(folder).and_then(|rest| rest.strip_prefix('/'));
-        if self.handle.is_none() || below(&self.folder).is_none() {
-            self.handle = None;
-            let shared = next.map_or("", |next| shared_folder(path, next));
-            if !shared.is_empty() {
-                self.handle = machine.open_folder(shared);
-                self.folder = shared.to_owned();
+    /// Metadata of `path`, where `later` will be asked for [`RUN`] paths after it.
+    fn check<'p>(
+        &mut self,
+        machine: &Machine,
+        path: &[u8],
+        later: impl FnOnce() -> &'p [u8],
+    ) -> Option<Signature> {
+        let below = |folder: &[u8]| path.strip_prefix(folder).and_then(|rest| rest.strip_prefix(b"/"));
+        let rest = self.handle.as_ref().and_then(|_| below(&self.folder));
+        if rest.is_none_or(|rest| rest.contains(&b'/')) {
+            let shared = shared_folder(path, later());
+            if rest.is_none() || shared.len() > self.folder.len() {
+                self.handle = if shared.is_empty() { None } else { machine.open_folder(shared) };
+                shared.clone_into(&mut self.folder);
             }
         }
         match (&self.handle, below(&self.folder)) {
             (Some(handle), Some(rest)) => Machine::check_at(handle, rest),
-            _ => nubrik_engine::Outside::check(machine, path),
+            _ => machine.check_below_root(path),
         }
     }
 }
 
 /// The deepest folder that both paths are below; empty where there is none but the root.
-fn shared_folder<'a>(path: &'a str, other: &str) -> &'a str {
-    let same = path.bytes().zip(other.bytes()).take_while(|(a, b)| a == b).count();
-    path[..same.min(path.len())].rfind('/').map_or("", |slash| &path[..slash])
+fn shared_folder<'a>(path: &'a [u8], other: &[u8]) -> &'a [u8] {
+    let same = path.iter().zip(other).take_while(|(a, b)| a == b).count();
+    path[..same].iter().rposition(|byte| *byte == b'/').map_or(b"", |slash| &path[..slash])
 }
 
 #[cfg(test)]
@@ -552,10 +597,10 @@ mod tests {
 
     #[test]
     fn finds_the_shared_folder() {
-        assert_eq!(shared_folder("a/b/c", "a/b/d"), "a/b");
-        assert_eq!(shared_folder("a/bc", "a/bd/x"), "a");
-        assert_eq!(shared_folder("a", "b"), "");
-        assert_eq!(shared_folder("/usr/a", "/usr/b"), "/usr");
+        assert_eq!(shared_folder(b"a/b/c", b"a/b/d"), b"a/b");
+        assert_eq!(shared_folder(b"a/bc", b"a/bd/x"), b"a");
+        assert_eq!(shared_folder(b"a", b"b"), b"");
+        assert_eq!(shared_folder(b"/usr/a", b"/usr/b"), b"/usr");
     }
 
     fn seal() -> NewSeal {
