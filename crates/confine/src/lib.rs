@@ -13,4 +13,6 @@ pub use pipeline::{Capture, Ended, PipelineSpec, StageSpec, run};
 pub use record::{Found, Hidden, Recorder, Touch, Touched, can_record};
 pub use rules::{Access, RuleSet, Support, SystemFolders, support};
 pub use running::{Echo, Running};
-pub use sys::{CancelSwitch, become_reaper, end_orphans, map_file, raise_open_file_limit, spare};
+pub use sys::{
+    CancelSwitch, become_reaper, end_orphans, give_up_network, map_file, raise_open_file_limit, spare,
+};

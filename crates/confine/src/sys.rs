@@ -207,6 +207,30 @@ pub(crate) fn answer_call(listener: BorrowedFd<'_>, call: WantedCall, error: i32
 
 // Starting a process.
 
+thread_local! {
+    /// Whether this thread gave up network and privileges, so that what it starts has neither.
+    static HAS_GIVEN_UP: std::cell::Cell<bool> = const { std::cell::Cell::new(false) };
+}
+
+/// Gives up new sockets and the superuser's privileges over the machine for this thread and everything that it
+/// starts, for good: a confined process then need not be told so each time. Whether that worked; if not,
+/// nothing changed that would matter.
+pub fn give_up_network() -> bool {
+    let program =
+        libc::sock_fprog { len: NETWORK_FILTER.len() as u16, filter: NETWORK_FILTER.as_ptr().cast_mut() };
+    // SAFETY: the calls change this thread only. The filter is a live program, which the kernel copies.
+    let works = unsafe {
+        libc::prctl(libc::PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0) == 0
+            && libc::prctl(libc::PR_SET_SECCOMP, 2, &raw const program, 0, 0) == 0
+    };
+    if works {
+        // SAFETY: needs nothing; changes what this thread's children may have.
+        unsafe { drop_privileges() };
+        HAS_GIVEN_UP.set(true);
+    }
+    works
+}
+
 /// Everything that a new process needs, made before it is started.
 pub(crate) struct Start<'a> {
     pub program: &'a CString,
@@ -235,6 +259,7 @@ struct Inside {
     /// -1: stays where it is.
     group: i32,
     rules: RawFd,
+    drops_privileges: bool,
     network_filter: Option<&'static [libc::sock_filter]>,
     /// -1: nowhere else.
     apart: [RawFd; 2],
@@ -295,7 +320,7 @@ extern "C" fn child(inside: *mut libc::c_void) -> libc::c_int {
             if inside.rules >= 0 || inside.network_filter.is_some() || inside.supervisor >= 0 {
                 libc::prctl(libc::PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0);
             }
-            if inside.rules >= 0 {
+            if inside.drops_privileges {
                 drop_privileges();
             }
             if inside.rules >= 0 && libc::syscall(RESTRICT_SELF, inside.rules, 0u32) < 0 {
@@ -392,6 +417,10 @@ pub(crate) enum Point {
 
 /// Starts a process: its id and a descriptor for it.
 pub(crate) fn start(start: &Start<'_>) -> Result<(i32, OwnedFd), (Point, io::Error)> {
+    let inherits = HAS_GIVEN_UP.get();
+    if inherits && (!start.filter_network || start.apart.is_some()) {
+        return Err((Point::Confine, io::Error::other("this thread has given up the network")));
+    }
     let pointers = |list: &[CString]| -> Vec<*const libc::c_char> {
         list.iter().map(|c| c.as_ptr()).chain([std::ptr::null()]).collect()
     };
@@ -406,8 +435,9 @@ pub(crate) fn start(start: &Start<'_>) -> Result<(i32, OwnedFd), (Point, io::Err
         descriptors: [start.stdin, start.stdout, start.stderr],
         group: start.group.unwrap_or(-1),
         rules: start.rules.unwrap_or(-1),
+        drops_privileges: start.rules.is_some() && !inherits,
         network_filter: match start.apart {
-            _ if !start.filter_network => None,
+            _ if !start.filter_network || inherits => None,
             Some((_, Some(_))) => Some(&OWN_NETWORK_FILTER),
             _ => Some(&NETWORK_FILTER),
         },

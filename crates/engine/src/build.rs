@@ -252,11 +252,14 @@ pub fn build(
     listener.hear(&Event::Began { steps: order.len() });
     let published = if publish { files } else { &[] };
     let schedule = Schedule::new(&build, order, &settled, published, out);
+    let workers = options.jobs.min(schedule.order.len()).max(1);
     std::thread::scope(|scope| {
-        for _ in 1..options.jobs.min(schedule.order.len()).max(1) {
-            scope.spawn(|| schedule.work());
+        for _ in 0..workers {
+            scope.spawn(|| {
+                schedule.build.outside.begin_worker(workers);
+                schedule.work();
+            });
         }
-        schedule.work();
     });
     let Schedule { progress, published, order, .. } = schedule;
     let mut progress = progress.into_inner().unwrap_or_else(PoisonError::into_inner);

@@ -312,6 +312,10 @@ pub trait Outside: Sync {
         let _ = name;
         None
     }
+    /// One of so many threads begins to perform steps, and will do nothing else until it ends.
+    fn begin_worker(&self, workers: usize) {
+        let _ = workers;
+    }
     /// Runs processes to their end; appends what they print.
     fn run(&self, job: &Job<'_>, printed: &mut Vec<u8>) -> JobEnd;
     /// The same under a recorder, which tells what the processes did; `None` where the machine has none.

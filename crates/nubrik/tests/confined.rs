@@ -89,6 +89,27 @@ fn the_network_is_refused_and_named() {
 }
 
 #[test]
+fn the_network_is_there_for_those_who_say_so_after_many_who_do_not() {
+    if !is_confined() || !std::path::Path::new("/usr/bin/perl").exists() {
+        return println!("skipped: there is no perl to ask for the network, or nothing refuses it");
+    }
+    // One worker performs them all, in an order that its inputs set; it has given up the network long before
+    // the last ones.
+    let asks = "perl -e 'use Socket; socket(S, PF_INET, SOCK_STREAM, 0) or die \"no: \".$!; print \"yes\"'";
+    let targets = format!(
+        "target many = {{each n in [\"1\", \"2\", \"3\", \"4\", \"5\", \"6\", \"7\", \"8\"] give n: \
+             step {{ run = sh`echo {{n}} > {{out \"n\"}}` }}}}\n\
+         target open = step {{ run = `{asks} {{many}} > {{out \"open\"}}`, network = true }}\n\
+         target shut = step {{ run = sh`cat {{open}}; {asks} > {{out \"shut\"}}` }}"
+    );
+    let sandbox = workspace(&targets);
+    let printed = sandbox.run(&["build", "--plain", "-j", "1"]).expect(1).stdout;
+    assert_eq!(sandbox.read("out/base/tide/open"), "yes", "{printed}");
+    assert!(printed.contains("and was refused the network"), "{printed}");
+    assert!(printed.contains("mend      network = true   at tide/targets.nub:3"), "{printed}");
+}
+
+#[test]
 fn a_step_that_ends_well_when_it_runs_again_is_called_unsteady() {
     if !is_confined() {
         return;

@@ -28,6 +28,7 @@ mod state_file;
 mod step_bytes;
 mod tools;
 mod trails;
+mod workers;
 mod workspace;
 mod world;
 

@@ -23,6 +23,7 @@ use rustix::fs::{AtFlags, Mode, OFlags};
 use crate::grants::Grants;
 use crate::services::{House, Loan};
 use crate::tools::ToolFinder;
+use crate::workers::Workers;
 
 /// How much of what a step prints is kept, in bytes.
 const PRINTED_LIMIT: usize = 1 << 20;
@@ -57,6 +58,7 @@ pub struct Machine {
     /// Whether a job ran, and with it processes that it may have left behind.
     started: AtomicBool,
     house: House,
+    workers: Workers,
 }
 
 impl Machine {
@@ -83,6 +85,7 @@ impl Machine {
             hides_undeclared: false,
             started: AtomicBool::new(false),
             house: House::default(),
+            workers: Workers::default(),
         })
     }
 
@@ -164,6 +167,10 @@ impl Machine {
     /// Runs a job's processes, confined, to their end.
     fn run_in_box(&self, job: &Job<'_>, printed: &mut Vec<u8>, recorder: Option<&Recorder<'_>>) -> JobEnd {
         self.started.store(true, Ordering::Relaxed);
+        // Services have a network of their own, and a recorder has a filter of its own.
+        if job.lent.is_none() && recorder.is_none() && self.filters(job, None) {
+            self.workers.without_network();
+        }
         let prepared = self.temporary_folder(job).and_then(|folder| {
             let rules = self.rules(job, &self.root.join(&folder))?;
             Ok((folder, rules))
@@ -324,6 +331,30 @@ impl Machine {
     }
 }
 
+impl Machine {
+    /// Runs a job whose undeclared files are hidden from it.
+    fn run_hiding(&self, job: &Job<'_>, printed: &mut Vec<u8>) -> JobEnd {
+        let grants = self.grants(job);
+        let hidden = |path: &Path| grants.hide(path);
+        self.run_in_box(job, printed, Some(&Recorder::new().hiding(&hidden)))
+    }
+
+    /// Runs a job, and tells what its processes did.
+    fn run_with_recorder(&self, job: &Job<'_>, printed: &mut Vec<u8>) -> (JobEnd, Seen) {
+        let grants = self.grants(job);
+        let hidden = |path: &Path| grants.hide(path);
+        let mut recorder = Recorder::new();
+        if self.hides_undeclared {
+            recorder = recorder.hiding(&hidden);
+        }
+        let ended = self.run_in_box(job, printed, Some(&recorder));
+        let touched = recorder.touched().into_iter().map(|touched| grants.judge(touched)).collect();
+        let mut seen = Seen { touched, wanted_network: recorder.wanted_network() };
+        seen.touched.sort_by(|a, b| a.path.cmp(&b.path));
+        (ended, seen)
+    }
+}
+
 /// All variables that a job's processes see.
 fn environment(job: &Job<'_>, temporary: &str, loan: Option<&Loan>) -> Vec<(String, String)> {
     // As seen from the folder in which it runs: the same words on every machine.
@@ -480,30 +511,22 @@ impl Outside for Machine {
         self.tools.version_told(self, name)
     }
 
+    fn begin_worker(&self, workers: usize) {
+        self.workers.begin(workers);
+    }
+
     fn run(&self, job: &Job<'_>, printed: &mut Vec<u8>) -> JobEnd {
-        if !self.hides_undeclared() {
-            return self.run_in_box(job, printed, None);
+        if self.hides_undeclared() {
+            return self.workers.with_network(|| self.run_hiding(job, printed));
         }
-        let grants = self.grants(job);
-        let hidden = |path: &Path| grants.hide(path);
-        self.run_in_box(job, printed, Some(&Recorder::new().hiding(&hidden)))
+        if job.lent.is_some() || !self.filters(job, None) {
+            return self.workers.with_network(|| self.run_in_box(job, printed, None));
+        }
+        self.run_in_box(job, printed, None)
     }
 
     fn run_recorded(&self, job: &Job<'_>, printed: &mut Vec<u8>) -> Option<(JobEnd, Seen)> {
-        if !can_record() {
-            return None;
-        }
-        let grants = self.grants(job);
-        let hidden = |path: &Path| grants.hide(path);
-        let mut recorder = Recorder::new();
-        if self.hides_undeclared() {
-            recorder = recorder.hiding(&hidden);
-        }
-        let ended = self.run_in_box(job, printed, Some(&recorder));
-        let touched = recorder.touched().into_iter().map(|touched| grants.judge(touched)).collect();
-        let mut seen = Seen { touched, wanted_network: recorder.wanted_network() };
-        seen.touched.sort_by(|a, b| a.path.cmp(&b.path));
-        Some((ended, seen))
+        can_record().then(|| self.workers.with_network(|| self.run_with_recorder(job, printed)))
     }
 
     fn lend(
@@ -513,15 +536,15 @@ impl Outside for Machine {
         network: bool,
     ) -> Result<Lent, Option<ServiceFailure>> {
         self.started.store(true, Ordering::Relaxed);
-        self.house.lend(self, user, services, network, None)
+        self.workers.with_network(|| self.house.lend(self, user, services, network, None))
     }
 
     fn give_back(&self, lent: Lent) -> Vec<(Arc<str>, Vec<u8>)> {
-        self.house.give_back(&lent)
+        self.workers.with_network(|| self.house.give_back(&lent))
     }
 
     fn no_longer_needed(&self, service: &Service) {
-        self.house.no_longer_needed(service);
+        self.workers.with_network(|| self.house.no_longer_needed(service));
     }
 
     fn tells_secret(&self, folder: &str, lent: &Lent) -> Option<(String, String)> {
@@ -541,7 +564,8 @@ impl Outside for Machine {
     }
 
     fn work(&self, work: &Work, to: &str) -> Result<(), String> {
-        crate::natives::work(&self.root, work, to)
+        let done = || crate::natives::work(&self.root, work, to);
+        if matches!(work, Work::Fetch { .. }) { self.workers.with_network(done) } else { done() }
     }
 
     fn judge(&self, report: &str) -> Result<(usize, usize), String> {
