@@ -184,6 +184,8 @@ struct Progress {
     machine_lacks: bool,
     /// Time that each step took in this build, by number of step.
     micros: Vec<u64>,
+    /// How many workers wait for something to begin.
+    waiting: usize,
     /// How many steps that are not done with may need each service, by the service's folder.
     needed: HashMap<WsPath, usize>,
 }
@@ -335,6 +337,7 @@ impl<'b, 'a> Schedule<'b, 'a> {
             summary: Summary::default(),
             machine_lacks: false,
             micros: vec![0; count],
+            waiting: 0,
             needed: needed_services(graph, &order),
         };
         Schedule {
@@ -367,7 +370,9 @@ impl<'b, 'a> Schedule<'b, 'a> {
             if let Some(step) = progress.queue.begin() {
                 return Some(step);
             }
+            progress.waiting += 1;
             progress = self.changed.wait(progress).unwrap_or_else(PoisonError::into_inner);
+            progress.waiting -= 1;
         }
     }
 
@@ -500,8 +505,11 @@ impl<'b, 'a> Schedule<'b, 'a> {
             *stop |= verdict == Verdict::Left && blame.is_none();
         }
         queue.end(step);
+        let somebody_waits = progress.waiting > 0;
         drop(progress);
-        self.changed.notify_all();
+        if somebody_waits {
+            self.changed.notify_all();
+        }
     }
 
     /// Puts copies of a step's results where people find them, unless they are there and true.

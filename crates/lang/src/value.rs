@@ -1,4 +1,4 @@
-//! Values.
+//! Values. They belong to the thread that evaluates them: what goes to another one is the graph.
 
 use std::cell::RefCell;
 use std::rc::Rc;

@@ -15,6 +15,7 @@ use std::io::{self, Write};
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU64, Ordering};
+use std::time::Duration;
 
 use crate::{Digest, Record, Store};
 
@@ -57,6 +58,9 @@ pub struct LocalStore {
     pub(crate) records: PathBuf,
     next_name: AtomicU64,
 }
+
+/// A record that was used as recently as this need not be told so again: days decide what goes first.
+const RECENT: Duration = Duration::from_secs(3600);
 
 impl LocalStore {
     /// Opens the store in a folder, made if it is not there.
@@ -111,6 +115,10 @@ impl Store for LocalStore {
     fn used(&self, key: &Digest) {
         let hex = key.hex();
         let path = self.records.join(&hex[..2]).join(&hex[2..]);
+        let last = fs::metadata(&path).and_then(|found| found.modified());
+        if last.is_ok_and(|last| last.elapsed().is_ok_and(|ago| ago < RECENT)) {
+            return;
+        }
         // Where the time cannot be set the record only goes sooner.
         if let Ok(file) = File::options().write(true).open(path) {
             let _ = file.set_modified(std::time::SystemTime::now());
