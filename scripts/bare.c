@@ -1,7 +1,7 @@
 // What the machine itself needs for a part of a build: limits for scripts/figures. Prints seconds.
 //
 //   bare start THREADS COUNT    starts COUNT shells that each make a small file in this folder
-//   bare check THREADS < PATHS  asks for the metadata of each file, folders opened once for a run of names
+//   bare check THREADS < PATHS  asks for the metadata of each file, folders opened where several names lie in them
 #define _GNU_SOURCE
 #include <fcntl.h>
 #include <pthread.h>
@@ -19,7 +19,8 @@ enum { PART = 2048 };
 
 static atomic_int next;
 static int count;
-static char **folders, **names;
+static char **paths;
+static int *folders;  // How many bytes of each path are its folder.
 
 static void *start(void *unused) {
     (void)unused;
@@ -38,19 +39,30 @@ static void *start(void *unused) {
     return NULL;
 }
 
+static int same_folder(int a, int b) {
+    return folders[a] && folders[a] == folders[b] && !memcmp(paths[a], paths[b], folders[a]);
+}
+
 static void *check(void *unused) {
     (void)unused;
     for (int from; (from = atomic_fetch_add(&next, PART)) < count;) {
         int folder = -1;
         for (int i = from; i < count && i < from + PART; i++) {
             struct stat found;
-            if (folder < 0 || strcmp(folders[i], folders[i - 1])) {
+            if (i == from || !same_folder(i - 1, i)) {
                 if (folder >= 0) close(folder);
-                folder = open(folders[i], O_PATH | O_DIRECTORY | O_CLOEXEC);
+                folder = -1;
+                // For a lone file opening its folder does not pay.
+                if (i + 1 < count && same_folder(i, i + 1)) {
+                    char name[4096];
+                    snprintf(name, sizeof name, "%.*s", folders[i], paths[i]);
+                    folder = open(name, O_PATH | O_DIRECTORY | O_CLOEXEC);
+                }
             }
-            if (fstatat(folder, names[i], &found, 0)) exit(1);
+            const char *name = folder < 0 ? paths[i] : paths[i] + folders[i] + 1;
+            if (fstatat(folder < 0 ? AT_FDCWD : folder, name, &found, 0)) exit(1);
         }
-        close(folder);
+        if (folder >= 0) close(folder);
     }
     return NULL;
 }
@@ -63,12 +75,11 @@ static void read_paths(void) {
         if (count == room) {
             room = room ? room * 2 : 1024;
             folders = realloc(folders, room * sizeof *folders);
-            names = realloc(names, room * sizeof *names);
+            paths = realloc(paths, room * sizeof *paths);
         }
         char *slash = strrchr(line, '/');
-        names[count] = strdup(slash ? slash + 1 : line);
-        if (slash) *slash = 0;
-        folders[count++] = strdup(slash ? line : ".");
+        folders[count] = slash ? slash - line : 0;
+        paths[count++] = strdup(line);
     }
 }
 
