@@ -213,8 +213,8 @@ thread_local! {
 }
 
 /// Gives up new sockets and the superuser's privileges over the machine for this thread and everything that it
-/// starts, for good: a confined process then need not be told so each time. Whether that worked; if not,
-/// nothing changed that would matter.
+/// starts, for good: a confined process then need not be told so each time. Whether that worked; if not, the
+/// thread only cannot gain privileges by starting a program, which no confined process may.
 pub fn give_up_network() -> bool {
     let program =
         libc::sock_fprog { len: NETWORK_FILTER.len() as u16, filter: NETWORK_FILTER.as_ptr().cast_mut() };

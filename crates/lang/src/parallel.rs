@@ -121,10 +121,11 @@ struct Whole {
 }
 
 impl Whole {
-    /// Makes room for as many evaluations as this one.
+    /// Makes room for as many evaluations as this one, within reason: others may hold far less.
     fn expect(&mut self, first: &Evaluation) {
-        let (files, steps) = (first.graph.files.len() * self.parts, first.graph.steps.len() * self.parts);
-        let targets = first.graph.targets.len() * self.parts;
+        let room = |count: usize| (count * self.parts).min(count + (1 << 18));
+        let (files, steps) = (room(first.graph.files.len()), room(first.graph.steps.len()));
+        let (targets, requested) = (room(first.graph.targets.len()), room(first.requested.len()));
         self.files.reserve(files);
         self.evaluation.graph.files.reserve(files);
         self.steps.reserve(steps);
@@ -132,7 +133,7 @@ impl Whole {
         self.targets.reserve(targets);
         self.evaluation.graph.targets.reserve(targets);
         self.evaluation.targets.reserve(targets);
-        self.evaluation.requested.reserve(first.requested.len() * self.parts);
+        self.evaluation.requested.reserve(requested);
     }
 
     fn absorb(&mut self, other: Evaluation) {

@@ -73,13 +73,6 @@ pub(crate) enum Text {
 }
 
 impl Text {
-    /// Joins pieces; plain when no piece is a file.
-    pub fn of(strands: Vec<Strand>) -> Text {
-        let mut joined = Joined::default();
-        strands.into_iter().for_each(|s| joined.push(s));
-        joined.finish()
-    }
-
     /// The pieces of the text.
     pub fn strands(&self) -> Vec<Strand> {
         match self {
@@ -103,12 +96,19 @@ pub(crate) struct Joined {
     strands: Vec<Strand>,
     /// Characters behind the last strand.
     characters: String,
+    /// How many bytes of characters are in the strands.
+    bytes: usize,
 }
 
 impl Joined {
     /// An empty one with room for so many bytes of characters.
     pub fn with_capacity(bytes: usize) -> Joined {
-        Joined { strands: Vec::new(), characters: String::with_capacity(bytes) }
+        Joined { characters: String::with_capacity(bytes), ..Joined::default() }
+    }
+
+    /// How large the text is so far, in bytes: what it carries counts like some characters.
+    pub fn size(&self) -> usize {
+        self.bytes + self.characters.len() + self.strands.len() * 16
     }
 
     pub fn push_str(&mut self, characters: &str) {
@@ -134,6 +134,7 @@ impl Joined {
 
     fn end_characters(&mut self) {
         if !self.characters.is_empty() {
+            self.bytes += self.characters.len();
             self.strands.push(Strand::Literal(self.characters.as_str().into()));
             self.characters.clear();
         }

@@ -96,6 +96,24 @@ fn values_that_grow_without_end_are_stopped() {
         let codes: Vec<&str> = evaluation.diagnostics.iter().map(|d| d.code).collect();
         assert!(codes == ["too-large"] || codes == ["too-much-work"], "{codes:?}");
     }
+    // Texts that carry files, and texts of many pieces: neither is put together before it is found too large.
+    let text: String = (0..20).map(|i| format!("let t{} = \"{{t{i}}}{{t{i}}}\"\n", i + 1)).collect();
+    let many = "{t20}".repeat(2_000);
+    for target in [
+        "let c0 = \"{made}{t20}\"\nlet c1 = c0 + c0\nlet c2 = \"{c1}{c1}\"\n\
+         target x = write { path = \"x\", text = \"{c2}{c2}\" }",
+        &format!("target x = write {{ path = \"x\", text = \"{many}\" }}"),
+        &format!("target x = write {{ path = \"x\", text = \"{{made}}{many}\" }}"),
+        "let many = [each a in [1, 2, 3, 4, 5, 6, 7, 8] give t20]\n\
+         target x = write { path = \"x\", text = (many + many + many + many).join(\" \") }",
+    ] {
+        let made = "let made = step { run = `touch {out \"made\"}` }";
+        let text = format!("let t0 = \"abcd\"\n{text}{made}\n{target}\n");
+        let world = MemoryWorld::new(&[("targets.nub", &text)]);
+        let evaluation = evaluate(&world, 100_000_000);
+        let codes: Vec<&str> = evaluation.diagnostics.iter().map(|d| d.code).collect();
+        assert_eq!(codes, ["too-large"]);
+    }
     let nested = "target x = write { path = \"x\", text = \"{[each a in n give [each b in n give [each c in n give [each d in n give 1]]]].len}\" }\n\
                   private let n = [each i in \"abcdefghijklmnopqrstuvwxyzabcdefghijklmnopqrstuvwxyz\".split(\"z\")[0].split(\"\\n\") give i] + [\"1\", \"2\", \"3\", \"4\", \"5\", \"6\", \"7\", \"8\", \"9\"]\n";
     let world = MemoryWorld::new(&[("targets.nub", nested)]);

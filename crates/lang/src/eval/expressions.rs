@@ -160,6 +160,7 @@ impl Evaluator<'_> {
         let literals = pieces.iter().map(|p| if let Piece::Literal(text) = p { text.len() } else { 16 });
         let mut joined = Joined::with_capacity(literals.sum());
         self.all(pieces, |this, piece| {
+            this.check_size(&joined, span)?;
             match piece {
                 Piece::Literal(text) => joined.push_str(text),
                 Piece::Hole(expr) => {
@@ -169,7 +170,7 @@ impl Evaluator<'_> {
             }
             Ok(())
         })?;
-        self.sized_text(joined.finish(), span)
+        self.joined_text(joined, span)
     }
 
     /// Adds a value to a text.
@@ -198,17 +199,20 @@ impl Evaluator<'_> {
         Ok(())
     }
 
-    pub(super) fn sized_text(&mut self, text: Text, span: Span) -> Result<Value> {
-        let length: usize = match &text {
-            Text::Plain(text) => text.len(),
-            Text::Carrying(strands) => strands.len() * 16,
-        };
-        if length > TEXT_LIMIT {
-            let error = Diagnostic::error("too-large", "this text grows too large");
-            return self.fail(span, error.note("a text may have 16 MiB"));
+    /// Stops a text that grows too large, before what comes next makes it larger still.
+    pub(super) fn check_size(&mut self, joined: &Joined, span: Span) -> Result<()> {
+        if joined.size() <= TEXT_LIMIT {
+            return Ok(());
         }
-        self.count((length / super::BYTES_OF_WORK) as u64, span)?;
-        Ok(Value::Text(text))
+        let error = Diagnostic::error("too-large", "this text grows too large");
+        self.fail(span, error.note("a text may have 16 MiB"))
+    }
+
+    /// The text that was put together.
+    pub(super) fn joined_text(&mut self, joined: Joined, span: Span) -> Result<Value> {
+        self.check_size(&joined, span)?;
+        self.count((joined.size() / super::BYTES_OF_WORK) as u64, span)?;
+        Ok(Value::Text(joined.finish()))
     }
 
     fn local(&mut self, scope: &Scope, up: u16, slot: u16, span: Span) -> Result<Value> {

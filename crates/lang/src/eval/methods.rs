@@ -323,18 +323,19 @@ impl Evaluator<'_> {
 
     fn join(&mut self, items: &[Value], separator: &Given, span: Span) -> Result<Value> {
         let separator = self.text_arg(separator)?;
-        let mut strands = Vec::new();
+        let mut joined = Joined::default();
         for (i, item) in items.iter().enumerate() {
             if i > 0 {
-                strands.push(Strand::Literal(separator.clone()));
+                joined.push_str(&separator);
             }
             match item {
-                Value::Text(text) => strands.extend(text.strands()),
-                Value::Int(number) => strands.push(Strand::Literal(number.to_string().into())),
-                other => strands.push(Strand::File(self.one_file(other, span)?)),
+                Value::Text(text) => joined.push_text(text),
+                Value::Int(number) => joined.push_str(&number.to_string()),
+                other => joined.push(Strand::File(self.one_file(other, span)?)),
             }
+            self.check_size(&joined, span)?;
         }
-        Ok(Value::Text(Text::of(strands)))
+        self.joined_text(joined, span)
     }
 
     /// `folder / "path"`: what is below a folder.

@@ -66,8 +66,10 @@ impl Evaluator<'_> {
                 None => self.fail(span, Diagnostic::error("too-large", "this sum is too large")),
             },
             (Value::Text(a), Value::Text(b)) => {
-                let strands = [a.strands(), b.strands()].concat();
-                self.sized_text(Text::of(strands), span)
+                let mut joined = Joined::default();
+                joined.push_text(&a);
+                joined.push_text(&b);
+                self.joined_text(joined, span)
             }
             (Value::Files(a), b) => {
                 let mut files = a.to_vec();
