@@ -43,7 +43,6 @@ fn same_meaning(before: &str, after: &str) -> bool {
         for token in lex(text) {
             let words = &text[token.start as usize..token.end as usize];
             match token.kind {
-                Whitespace => {}
                 // Empty lines mean nothing, but where a line ends does.
                 Newline if tokens.last().is_none_or(|t| t.0 == Newline) => {}
                 Newline => tokens.push((Newline, String::new())),
@@ -65,6 +64,8 @@ fn same_meaning(before: &str, after: &str) -> bool {
 /// A token with what it stands in.
 struct Piece<'t> {
     kind: SyntaxKind,
+    /// White space before it that is kept.
+    gap: &'t str,
     text: &'t str,
     /// The node that it belongs to.
     parent: SyntaxKind,
@@ -88,6 +89,8 @@ struct Around {
     inner: Option<Inside>,
     group: u32,
     next_group: u32,
+    /// Where the last token ended.
+    end: u32,
 }
 
 fn collect<'t>(node: Node<'t>, around: &mut Around, pieces: &mut Vec<Piece<'t>>) {
@@ -104,13 +107,23 @@ fn collect<'t>(node: Node<'t>, around: &mut Around, pieces: &mut Vec<Piece<'t>>)
     for element in node.elements() {
         match element {
             Element::Node(id) => collect(node.node(id), around, pieces),
-            Element::Token(token) => pieces.push(Piece {
-                kind: token.kind,
-                text: node.token_text(token),
-                parent: node.kind(),
-                group: around.group,
-                inside: around.inner.unwrap_or(Inside::Code),
-            }),
+            Element::Token(token) => {
+                let inside = around.inner.unwrap_or(Inside::Code);
+                // White space in the hole of a text stays: every byte there counts.
+                let gap = match pieces.last() {
+                    Some(last) if last.inside != Inside::Code && inside != Inside::Code => around.end,
+                    _ => token.start,
+                };
+                pieces.push(Piece {
+                    kind: token.kind,
+                    gap: node.text_between(gap, token.start),
+                    text: node.token_text(token),
+                    parent: node.kind(),
+                    group: around.group,
+                    inside,
+                });
+                around.end = token.end;
+            }
         }
     }
     (around.inner, around.group) = outer;
@@ -161,7 +174,6 @@ impl Layout {
         for (at, piece) in pieces.iter().enumerate() {
             match (piece.inside, piece.kind) {
                 (_, EndOfFile) => {}
-                (Inside::Code, Whitespace) => {}
                 (Inside::Code, Newline) => self.end_line(),
                 (Inside::Code, Comment | DocComment) => self.comment(piece.text.trim_end()),
                 (Inside::Command, CommandSpace) => self.command_space(piece.text),
@@ -230,6 +242,7 @@ impl Layout {
             self.begin(piece, false);
             self.space_before(piece);
         }
+        self.line.text.push_str(piece.gap);
         // Of line ends only: a carriage return elsewhere in a text is a part of it.
         let text = piece.text.replace("\r\n", "\n");
         let mut lines = text.split('\n');

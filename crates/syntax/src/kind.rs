@@ -5,7 +5,6 @@
 #[allow(missing_docs)] // The names are the grammar's own; `docs/language.md` explains each form.
 pub enum SyntaxKind {
     // Trivia.
-    Whitespace,
     Newline,
     Comment,
     DocComment,
@@ -118,7 +117,7 @@ impl SyntaxKind {
     /// Whether the parser passes over such a token.
     pub fn is_trivia(self) -> bool {
         use SyntaxKind::*;
-        matches!(self, Whitespace | Newline | Comment | DocComment)
+        matches!(self, Newline | Comment | DocComment)
     }
 
     /// Whether this is a node that has a value.

@@ -1,6 +1,7 @@
 //! Text to tokens. Texts and commands nest code in holes, so the lexer keeps a stack of modes.
 //!
-//! Every byte lands in exactly one token. A mode that is never closed ends where the language says
+//! Every byte lands in exactly one token, but for white space within a line of code: that stands between
+//! tokens, and is no token of its own, since every rule of the grammar would only pass over it. A mode that is never closed ends where the language says
 //! (`docs/language.md`, "Recovery"): its closing token is then simply missing.
 
 use crate::SyntaxKind::{self, *};
@@ -76,6 +77,22 @@ enum Mode {
     Quote,
 }
 
+/// Which bytes a word goes on with: a table, since most bytes of definitions stand in words.
+const IN_WORD: [bool; 256] = {
+    let mut table = [false; 256];
+    let mut byte = 0;
+    while byte < table.len() {
+        table[byte] = (byte as u8).is_ascii_alphanumeric() || byte as u8 == b'_';
+        byte += 1;
+    }
+    table
+};
+
+#[inline]
+fn in_word(byte: u8) -> bool {
+    IN_WORD[byte as usize]
+}
+
 struct Lexer<'a> {
     text: &'a str,
     at: usize,
@@ -87,7 +104,7 @@ struct Lexer<'a> {
 pub(crate) fn lex(text: &str) -> Vec<Lexed> {
     let mut lexer = Lexer { text, at: 0, modes: Vec::new(), tokens: Vec::with_capacity(text.len() / 4) };
     if text.starts_with('\u{feff}') {
-        lexer.token(Whitespace, '\u{feff}'.len_utf8());
+        lexer.at = '\u{feff}'.len_utf8();
     }
     while lexer.at < text.len() {
         lexer.next();
@@ -105,6 +122,7 @@ impl Lexer<'_> {
         self.text.as_bytes().get(self.at + ahead).copied().unwrap_or(0)
     }
 
+    #[inline]
     fn token(&mut self, kind: SyntaxKind, len: usize) {
         let start = self.at;
         self.at += len;
@@ -112,9 +130,14 @@ impl Lexer<'_> {
     }
 
     /// Length of the run from `from` on whose bytes all satisfy `test`.
+    #[inline]
     fn run(&self, from: usize, test: impl Fn(u8) -> bool) -> usize {
-        let bytes = &self.text.as_bytes()[self.at..];
-        from + bytes[from.min(bytes.len())..].iter().take_while(|b| test(**b)).count()
+        let bytes = self.text.as_bytes();
+        let mut end = (self.at + from).min(bytes.len());
+        while end < bytes.len() && test(bytes[end]) {
+            end += 1;
+        }
+        end - self.at
     }
 
     fn next(&mut self) {
@@ -137,10 +160,7 @@ impl Lexer<'_> {
 
     fn code(&mut self) {
         match self.byte(0) {
-            b' ' | b'\t' => {
-                let len = self.run(1, |b| b == b' ' || b == b'\t');
-                self.token(Whitespace, len);
-            }
+            b' ' | b'\t' => self.at += self.run(1, |b| b == b' ' || b == b'\t'),
             b'\r' if self.byte(1) == b'\n' => self.newline(2),
             b'\n' => self.newline(1),
             b'#' => {
@@ -150,11 +170,11 @@ impl Lexer<'_> {
             }
             b'0'..=b'9' => {
                 let digits = self.run(1, |b| b.is_ascii_digit() || b == b'_');
-                let end = self.run(digits, |b| b.is_ascii_alphanumeric() || b == b'_');
+                let end = self.run(digits, in_word);
                 self.token(if end > digits { Duration } else { Int }, end);
             }
-            b if b.is_ascii_alphabetic() || b == b'_' => {
-                let len = self.run(1, |b| b.is_ascii_alphanumeric() || b == b'_');
+            b'a'..=b'z' | b'A'..=b'Z' | b'_' => {
+                let len = self.run(1, in_word);
                 self.token(Word, len);
             }
             b'"' | b'\'' => self.open_text(),
@@ -276,8 +296,8 @@ impl Lexer<'_> {
                 self.token(TextEscape, 1 + escaped);
             }
             _ => {
-                let stop = |b: u8| matches!(b, b'"' | b'{' | b'}' | b'\\') || (!long && b == b'\n');
-                let len = self.run(1, |b| !stop(b));
+                let inside = |b: u8| !matches!(b, b'"' | b'{' | b'}' | b'\\') && (long || b != b'\n');
+                let len = self.run(1, inside);
                 self.token(TextPart, len);
             }
         }

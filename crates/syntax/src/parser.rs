@@ -75,7 +75,7 @@ impl<'a> Parser<'a> {
 
     /// The index of the next token that counts, from token `from` on.
     fn significant(&self, mut from: usize, pass_lines: bool) -> usize {
-        while let Whitespace | Comment | DocComment | Newline = self.tokens[from].kind {
+        while let Comment | DocComment | Newline = self.tokens[from].kind {
             if self.tokens[from].kind == Newline && !pass_lines {
                 break;
             }
@@ -199,7 +199,7 @@ impl<'a> Parser<'a> {
     /// Whether the token at the very place is one to pass over: most often that was done already.
     #[inline]
     fn at_trivia(&self) -> bool {
-        matches!(self.tokens[self.at].kind, Whitespace | Comment | DocComment | Newline)
+        self.tokens[self.at].kind.is_trivia()
     }
 
     /// Takes trivia and all line ends.
@@ -316,7 +316,8 @@ impl<'a> Parser<'a> {
 
     /// Whether white space stands before the next token.
     pub fn space_before(&self) -> bool {
-        self.next_index() != self.at
+        let next = self.next_index();
+        next == 0 || self.tokens[next - 1].end != self.tokens[next].start
     }
 
     /// Takes line ends when the next line begins with `word`: the form goes on there.
@@ -421,7 +422,11 @@ impl<'a> Parser<'a> {
                 RightParen | RightBracket | RightBrace | HoleClose | CommandClose => open -= 1,
                 Newline => {
                     let ahead = self.tokens[self.at + 1];
-                    if ahead.kind == Word && begins_declaration(self.text, ahead.start as usize) {
+                    let at_line_start = ahead.start == self.tokens[self.at].end;
+                    if ahead.kind == Word
+                        && at_line_start
+                        && begins_declaration(self.text, ahead.start as usize)
+                    {
                         break;
                     }
                 }

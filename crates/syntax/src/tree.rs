@@ -1,4 +1,5 @@
-//! The lossless tree: nodes and tokens in flat arrays, the tokens in order are the text.
+//! The lossless tree: nodes and tokens in flat arrays; the tokens in order, with the white space between
+//! them, are the text.
 
 use std::sync::Arc;
 
@@ -60,19 +61,24 @@ impl Tree {
         &self.text
     }
 
-    /// Puts the text together again from the tokens; always equal to [`Tree::text`].
+    /// Puts the text together again from the tokens and what stands between them; always equal to
+    /// [`Tree::text`].
     pub fn print(&self) -> String {
         let mut out = String::with_capacity(self.text.len());
         let mut open: Vec<_> = vec![self.root().elements().collect::<Vec<_>>().into_iter()];
         while let Some(elements) = open.last_mut() {
             match elements.next() {
                 None => drop(open.pop()),
-                Some(Element::Token(token)) => out.push_str(self.root().token_text(token)),
+                Some(Element::Token(token)) => {
+                    out.push_str(&self.text[out.len()..token.start as usize]);
+                    out.push_str(self.root().token_text(token));
+                }
                 Some(Element::Node(id)) => {
                     open.push(self.root().node(id).elements().collect::<Vec<_>>().into_iter());
                 }
             }
         }
+        out.push_str(&self.text[out.len()..]);
         out
     }
 }
@@ -108,6 +114,11 @@ impl<'t> Node<'t> {
     /// The words of one of its tokens.
     pub fn token_text(self, token: Token) -> &'t str {
         &self.tree.text[token.start as usize..token.end as usize]
+    }
+
+    /// What stands in the text from one byte to another.
+    pub(crate) fn text_between(self, start: u32, end: u32) -> &'t str {
+        &self.tree.text[start as usize..end as usize]
     }
 
     /// Nodes and tokens in order.
@@ -209,7 +220,8 @@ impl Builder {
         let start = children.iter().find_map(|e| self.range(e)).map_or(empty_at, |r| r.0);
         let end = children.iter().rev().find_map(|e| self.range(e)).map_or(empty_at, |r| r.1);
         let (first, count) = (self.elements.len() as u32, children.len() as u32);
-        self.elements.extend(self.stack.drain(mark.0..));
+        self.elements.extend_from_slice(&self.stack[mark.0..]);
+        self.stack.truncate(mark.0);
         self.nodes.push(NodeData { kind, start, end, first, count });
         self.stack.push(Element::Node(NodeId(self.nodes.len() as u32 - 1)));
     }

@@ -22,7 +22,7 @@ pub fn documentation(node: Node<'_>) -> String {
                     lines.clear();
                 }
             }
-            Whitespace | Comment => {}
+            Comment => {}
             _ => break,
         }
     }

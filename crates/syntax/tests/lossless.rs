@@ -5,13 +5,36 @@
 use std::sync::Arc;
 
 use nubrik_source::FileId;
-use nubrik_syntax::parse;
+use nubrik_syntax::{Element, Node, parse};
 use proptest::prelude::*;
+
+/// What may stand between two tokens.
+fn is_space(text: &str) -> bool {
+    text.trim_start_matches('\u{feff}').chars().all(|c| c == ' ' || c == '\t')
+}
+
+/// Each token stands in one node, in the order of the text, and nothing but white space between them.
+/// Returns where the last one ends.
+fn check_order(text: &str, node: Node<'_>, mut at: u32) -> u32 {
+    for element in node.elements() {
+        match element {
+            Element::Node(id) => at = check_order(text, node.node(id), at),
+            Element::Token(token) => {
+                let gap = &text[at as usize..token.start as usize];
+                assert!(is_space(gap), "no token holds {gap:?}");
+                at = token.end;
+            }
+        }
+    }
+    at
+}
 
 fn check(text: &str) {
     let text: Arc<str> = text.into();
     let parse = parse(FileId(0), &text);
     assert_eq!(parse.tree.print(), &*text);
+    let end = check_order(&text, parse.tree.root(), 0);
+    assert!(is_space(&text[end as usize..]), "no token holds {:?}", &text[end as usize..]);
     for diagnostic in parse.diagnostics {
         let span = diagnostic.span.expect("a syntax error has a place");
         assert!(span.start <= span.end && span.end as usize <= text.len());

@@ -27,7 +27,7 @@ pub(crate) fn file(p: &mut Parser) {
 
 /// Takes line ends and plain comments, but leaves a `##` comment for the declaration below it.
 fn skip_to_docs(p: &mut Parser) {
-    while matches!(p.peek_raw(), Whitespace | Newline | Comment | Comma) {
+    while matches!(p.peek_raw(), Newline | Comment | Comma) {
         p.take_raw();
     }
 }
