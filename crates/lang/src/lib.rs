@@ -15,6 +15,7 @@ mod lower;
 mod modules;
 mod output;
 mod parallel;
+mod rows;
 pub mod topics;
 mod trail;
 mod types;
@@ -44,7 +45,5 @@ pub fn declared_names(text: &str) -> Vec<String> {
 
 /// Whether a text may be the name of a declaration: `[a-z][a-z0-9_]*`, and no word of the language.
 pub fn is_free_name(text: &str) -> bool {
-    nubrik_syntax::is_name(text)
-        && !nubrik_syntax::RESERVED_WORDS.contains(&text)
-        && !builtins::is_builtin_name(text)
+    nubrik_syntax::is_name(text) && !nubrik_syntax::is_reserved(text) && !builtins::is_builtin_name(text)
 }

@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use nubrik_source::WsPath;
+use nubrik_source::{WsPath, shared_text};
 
 use crate::value::Value;
 
@@ -27,21 +27,13 @@ pub(crate) fn value_kind(value: &Value) -> Arc<str> {
 /// A lone result that already bears the name of its target or key (`tidecast`, `libtidecast.a`,
 /// `ardle.html`) stands beside it; others stand in a folder of that name.
 pub(crate) fn published_name(package: &WsPath, parts: &[Arc<str>], written: &str, alone: bool) -> WsPath {
-    let mut names: Vec<&str> = parts.iter().flat_map(|p| p.split('/')).collect();
-    let last = names.last().copied().unwrap_or("");
+    let last = parts.last().map_or("", |p| p.rsplit('/').next().unwrap_or(p));
     let stem = written.split('.').next().unwrap_or(written);
-    if alone && !written.contains('/') && (stem == last || stem.strip_prefix("lib") == Some(last)) {
-        names.pop();
-    }
-    let mut path = String::with_capacity(package.as_str().len() + written.len() + 16);
-    path.push_str(package.as_str());
-    for name in names.into_iter().chain([written]) {
-        if !path.is_empty() {
-            path.push('/');
-        }
-        path.push_str(name);
-    }
-    WsPath::from_normal(&path)
+    let beside = alone && !written.contains('/') && (stem == last || stem.strip_prefix("lib") == Some(last));
+    let names = package.parts().chain(parts.iter().flat_map(|p| p.split('/')));
+    let count = names.clone().count() - usize::from(beside);
+    let folders = names.take(count).flat_map(|name| [name, "/"]);
+    WsPath::from_normal_text(shared_text(folders.chain([written])))
 }
 
 #[cfg(test)]

@@ -3,27 +3,30 @@
 //! the same step: evaluation of the same definitions gives the same values.
 
 use std::collections::BTreeMap;
-use std::collections::hash_map::Entry;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Condvar, Mutex, PoisonError};
 
 use nubrik_diagnostic::Diagnostic;
-use nubrik_graph::{FileId, Graph, Native, Place, Program, Step, StepId, TargetId, ToolId, WorkFolder};
+use nubrik_graph::{FileId, Graph, Native, Program, Step, StepId, TargetId, ToolId, WorkFolder};
 use nubrik_source::{Span, WsPath};
 use rustc_hash::{FxHashMap, FxHashSet};
 
 use crate::address::AddressPattern;
-use crate::eval::{Evaluation, Evaluator, Setting, check_published};
+use crate::eval::{Evaluation, Evaluator, Setting, check_published_across};
+use crate::rows::RowIndex;
 use crate::trail::{Trail, Watched};
 use crate::world::World;
 
 /// Fewer packages than this are evaluated by one thread.
 const WORTH_IT: usize = 128;
 
-/// Runs of packages for each thread: enough that none waits long for the others, few enough that what
-/// many packages refer to is not evaluated often.
+/// Runs of packages for each thread: few enough that what many packages refer to is not evaluated often, and
+/// enough that a thread's tables stay small.
 const RUNS_PER_THREAD: usize = 12;
+
+/// The last runs become shorter, down to so many packages, so that no thread waits long for the others.
+const SHORTEST_RUN: usize = 16;
 
 /// Evaluates everything at and below a folder by several threads; `None` where the pattern means
 /// something else, or too little for that. `stack` is how much each thread gets, in bytes; `watching` whether
@@ -45,9 +48,11 @@ pub fn evaluate_below(
         return None;
     }
     // With settings every run loads all definitions, to know what there is to set.
-    let runs = if settings.is_empty() { threads * RUNS_PER_THREAD } else { threads };
-    let size = packages.len().div_ceil(runs);
-    let runs: Vec<&[WsPath]> = packages.chunks(size).collect();
+    let runs = if settings.is_empty() {
+        tapering_runs(&packages, threads)
+    } else {
+        packages.chunks(packages.len().div_ceil(threads)).collect()
+    };
     let next = AtomicUsize::new(0);
     let done: Mutex<BTreeMap<usize, Evaluation>> = Mutex::default();
     let changed = Condvar::new();
@@ -76,7 +81,7 @@ pub fn evaluate_below(
                 Err(_) => break,
             }
         }
-        let mut whole = Whole { parts: runs.len(), ..Whole::default() };
+        let mut whole = Whole { parts: packages.len().div_ceil(runs[0].len()), ..Whole::default() };
         for number in 0..runs.len() {
             let mut ready = done.lock().unwrap_or_else(PoisonError::into_inner);
             let evaluation = loop {
@@ -104,16 +109,30 @@ pub fn evaluate_below(
     })
 }
 
+/// The packages in runs of the same length, the last ones ever shorter.
+fn tapering_runs(mut packages: &[WsPath], threads: usize) -> Vec<&[WsPath]> {
+    let longest = packages.len().div_ceil(threads * RUNS_PER_THREAD);
+    let mut runs = Vec::new();
+    while !packages.is_empty() {
+        let length = (packages.len() / (threads * 2)).min(longest).max(SHORTEST_RUN).min(packages.len());
+        let (run, rest) = packages.split_at(length);
+        runs.push(run);
+        packages = rest;
+    }
+    runs
+}
+
 /// Evaluations put together so far.
 #[derive(Default)]
 struct Whole {
-    /// How many evaluations will come: what the first one holds tells how much room they need.
+    /// How many evaluations as large as the first one will come: what it holds tells how much room they need.
     parts: usize,
     evaluation: Evaluation,
-    files: FxHashMap<WsPath, FileId>,
-    steps: FxHashMap<WsPath, StepId>,
-    /// By address and place: two kits of one folder may hold a value of the same name.
-    targets: FxHashMap<(Arc<str>, Place), TargetId>,
+    /// Files by path, and steps by folder.
+    files: RowIndex,
+    steps: RowIndex,
+    /// Targets by address and place: two kits of one folder may hold a value of the same name.
+    targets: RowIndex,
     tools: FxHashMap<Arc<str>, ToolId>,
     sources: FxHashMap<Arc<str>, nubrik_source::FileId>,
     read: FxHashSet<WsPath>,
@@ -158,12 +177,18 @@ impl Whole {
             .files
             .into_iter()
             .map(|node| {
-                *self.files.entry(node.path.clone()).or_insert_with(|| {
-                    let id = FileId(graph.files.len() as u32);
-                    new_files.push((id, node.maker));
-                    graph.files.push(node);
-                    id
-                })
+                let files = &mut graph.files;
+                let known = self.files.find_or_insert(
+                    node.path.as_str(),
+                    |n| files[n].path == node.path,
+                    files.len(),
+                );
+                let number = known.unwrap_or_else(|| {
+                    new_files.push((files.len(), node.maker));
+                    files.push(node);
+                    files.len() - 1
+                });
+                FileId(number as u32)
             })
             .collect();
         let targets: Vec<TargetId> = other
@@ -172,20 +197,22 @@ impl Whole {
             .into_iter()
             .map(|mut target| {
                 target.results.iter_mut().for_each(|r| r.file = files[r.file.0 as usize]);
-                match self.targets.entry((target.address.clone(), target.place.clone())) {
-                    Entry::Vacant(entry) => {
+                let known = &graph.targets;
+                let is_same = |n: usize| known[n].address == target.address && known[n].place == target.place;
+                match self.targets.find_or_insert(&target.address, is_same, known.len()) {
+                    None => {
                         graph.targets.push(target);
-                        *entry.insert(TargetId(graph.targets.len() as u32 - 1))
+                        TargetId(graph.targets.len() as u32 - 1)
                     }
-                    Entry::Occupied(entry) => {
-                        let known = &mut graph.targets[entry.get().0 as usize];
+                    Some(number) => {
+                        let known = &mut graph.targets[number];
                         if known.kind.is_empty() {
                             known.kind = target.kind;
                         }
                         if known.results.is_empty() {
                             known.results = target.results;
                         }
-                        *entry.get()
+                        TargetId(number as u32)
                     }
                 }
             })
@@ -196,14 +223,21 @@ impl Whole {
             .steps
             .into_iter()
             .map(|step| {
-                *self.steps.entry(step.folder.clone()).or_insert_with(|| {
-                    graph.steps.push(numbers.renumbered(step));
-                    StepId(graph.steps.len() as u32 - 1)
-                })
+                let steps = &mut graph.steps;
+                let known = self.steps.find_or_insert(
+                    step.folder.as_str(),
+                    |n| steps[n].folder == step.folder,
+                    steps.len(),
+                );
+                let number = known.unwrap_or_else(|| {
+                    steps.push(numbers.renumbered(step));
+                    steps.len() - 1
+                });
+                StepId(number as u32)
             })
             .collect();
         for (id, maker) in new_files {
-            graph.files[id.0 as usize].maker = maker.map(|m| steps[m.0 as usize]);
+            graph.files[id].maker = maker.map(|m| steps[m.0 as usize]);
         }
         self.absorb_rest(other.requested, other.targets, other.scans, &files, &targets);
         for diagnostic in other.diagnostics {
@@ -258,8 +292,13 @@ impl Whole {
         evaluation.requested.retain(|f| !std::mem::replace(&mut seen[f.0 as usize], true));
         let mut seen = vec![false; evaluation.graph.targets.len()];
         evaluation.targets.retain(|t| !std::mem::replace(&mut seen[t.0 as usize], true));
-        let errors = check_published(&evaluation.graph);
-        evaluation.diagnostics.extend(errors);
+        // Each run has looked at its own packages.
+        let errors = check_published_across(&evaluation.graph);
+        for error in errors {
+            if !evaluation.diagnostics.contains(&error) {
+                evaluation.diagnostics.push(error);
+            }
+        }
         evaluation.diagnostics.sort_by_key(|d| (d.span.map(|s| (s.file, s.start, s.end)), d.severity));
         evaluation.diagnostics.dedup();
         self.evaluation
@@ -331,5 +370,23 @@ impl Default for Evaluation {
             trail: Trail::default(),
             waiting: false,
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn runs_hold_each_package_once_and_grow_shorter() {
+        for (count, threads) in [(128, 2), (5_000, 2), (5_000, 64), (129, 200)] {
+            let packages: Vec<WsPath> = (0..count).map(|n| WsPath::from_normal(&format!("p{n}"))).collect();
+            let runs = tapering_runs(&packages, threads);
+            assert_eq!(runs.concat(), packages);
+            assert!(runs.windows(2).all(|pair| pair[0].len() >= pair[1].len()), "{count} {threads}");
+        }
+        let packages: Vec<WsPath> = (0..5_000).map(|n| WsPath::from_normal(&format!("p{n}"))).collect();
+        let lengths: Vec<usize> = tapering_runs(&packages, 2).iter().map(|run| run.len()).collect();
+        assert_eq!((lengths[0], lengths[18], *lengths.last().unwrap_or(&0)), (209, 209, 15), "{lengths:?}");
     }
 }

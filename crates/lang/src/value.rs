@@ -101,9 +101,10 @@ pub(crate) struct Joined {
 }
 
 impl Joined {
-    /// An empty one with room for so many bytes of characters.
-    pub fn with_capacity(bytes: usize) -> Joined {
-        Joined { characters: String::with_capacity(bytes), ..Joined::default() }
+    /// An empty one that uses the room of an earlier one.
+    pub fn in_room(mut room: String) -> Joined {
+        room.clear();
+        Joined { characters: room, ..Joined::default() }
     }
 
     /// How large the text is so far, in bytes: what it carries counts like some characters.
@@ -140,12 +141,13 @@ impl Joined {
         }
     }
 
-    pub fn finish(mut self) -> Text {
+    /// The text, and the room in which its characters were put together.
+    pub fn finish(mut self) -> (Text, String) {
         if self.strands.is_empty() {
-            return Text::Plain(self.characters.into());
+            return (Text::Plain(self.characters.as_str().into()), self.characters);
         }
         self.end_characters();
-        Text::Carrying(self.strands.into())
+        (Text::Carrying(self.strands.into()), self.characters)
     }
 }
 

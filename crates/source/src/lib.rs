@@ -2,8 +2,10 @@
 //!
 //! This is the ground floor: it needs nothing and every other crate may use it.
 
+mod joined;
 mod path;
 mod sources;
 
+pub use joined::shared_text;
 pub use path::{PathProblem, WsPath};
 pub use sources::{FileId, LineColumn, Sources, Span};

@@ -3,6 +3,8 @@
 use std::fmt;
 use std::sync::Arc;
 
+use crate::shared_text;
+
 /// A path inside a workspace: relative to its root, `/` between parts, no `.` or `..`, no empty part.
 ///
 /// The root itself is the empty path. Cheap to clone.
@@ -39,6 +41,12 @@ impl WsPath {
         WsPath(text.into())
     }
 
+    /// Takes a shared text in normal form as it is.
+    pub fn from_normal_text(text: Arc<str>) -> Self {
+        debug_assert!(!text.starts_with('/') && !text.ends_with('/') && !text.contains("//"), "{text:?}");
+        WsPath(text)
+    }
+
     /// Resolves `text` against this folder; a leading `/` starts at the root.
     ///
     /// # Errors
@@ -72,11 +80,7 @@ impl WsPath {
         if self.is_root() {
             return WsPath(rest.into());
         }
-        let mut path = String::with_capacity(self.0.len() + 1 + rest.len());
-        path.push_str(&self.0);
-        path.push('/');
-        path.push_str(rest);
-        WsPath(path.into())
+        WsPath(shared_text([&self.0, "/", rest]))
     }
 
     /// The path as text; empty for the root.
@@ -95,7 +99,7 @@ impl WsPath {
     }
 
     /// The parts between the slashes; none for the root.
-    pub fn parts(&self) -> impl Iterator<Item = &str> {
+    pub fn parts(&self) -> impl Iterator<Item = &str> + Clone {
         self.0.split('/').filter(|part| !part.is_empty())
     }
 

@@ -25,6 +25,22 @@ pub const RESERVED_WORDS: [&str; 26] = [
     "under",
 ];
 
+/// Whether `word` is one of [`RESERVED_WORDS`]: asked for every name, and most are told by their length.
+pub fn is_reserved(word: &str) -> bool {
+    match word.len() {
+        2 => matches!(word, "in" | "if" | "or"),
+        3 => matches!(word, "use" | "let" | "job" | "and" | "not"),
+        4 => matches!(
+            word,
+            "type" | "kind" | "test" | "give" | "each" | "then" | "else" | "true" | "none" | "with"
+        ),
+        5 => matches!(word, "where" | "match" | "false" | "under"),
+        6 => matches!(word, "target" | "option"),
+        7 => matches!(word, "private" | "service"),
+        _ => false,
+    }
+}
+
 /// Whether `text` may be the name of a declaration: `[a-z][a-z0-9_]*`.
 pub fn is_name(text: &str) -> bool {
     let mut bytes = text.bytes();
@@ -88,6 +104,24 @@ const IN_WORD: [bool; 256] = {
     table
 };
 
+/// Tokens that are told by their only byte; [`Odd`] for all others.
+const PUNCTUATION: [SyntaxKind; 256] = {
+    let mut table = [Odd; 256];
+    table[b'(' as usize] = LeftParen;
+    table[b')' as usize] = RightParen;
+    table[b'[' as usize] = LeftBracket;
+    table[b']' as usize] = RightBracket;
+    table[b',' as usize] = Comma;
+    table[b'.' as usize] = Dot;
+    table[b':' as usize] = Colon;
+    table[b'+' as usize] = Plus;
+    table[b'-' as usize] = Minus;
+    table[b'/' as usize] = Slash;
+    table[b'|' as usize] = Bar;
+    table[b'?' as usize] = Question;
+    table
+};
+
 #[inline]
 fn in_word(byte: u8) -> bool {
     IN_WORD[byte as usize]
@@ -107,7 +141,11 @@ pub(crate) fn lex(text: &str) -> Vec<Lexed> {
         lexer.at = '\u{feff}'.len_utf8();
     }
     while lexer.at < text.len() {
-        lexer.next();
+        if lexer.modes.is_empty() {
+            lexer.code();
+        } else {
+            lexer.next();
+        }
     }
     lexer.token(EndOfFile, 0);
     lexer.tokens
@@ -118,6 +156,7 @@ impl Lexer<'_> {
         &self.text[self.at..]
     }
 
+    #[inline]
     fn byte(&self, ahead: usize) -> u8 {
         self.text.as_bytes().get(self.at + ahead).copied().unwrap_or(0)
     }
@@ -140,15 +179,14 @@ impl Lexer<'_> {
         end - self.at
     }
 
+    /// The next token inside a text, a command, or a hole of one.
     fn next(&mut self) {
-        if !self.modes.is_empty() {
-            let at_line_start = self.at == 0 || self.text.as_bytes()[self.at - 1] == b'\n';
-            if at_line_start
-                && !self.modes.contains(&Mode::Text { long: true })
-                && begins_declaration(self.text, self.at)
-            {
-                self.modes.clear();
-            }
+        let at_line_start = self.at == 0 || self.text.as_bytes()[self.at - 1] == b'\n';
+        if at_line_start
+            && !self.modes.contains(&Mode::Text { long: true })
+            && begins_declaration(self.text, self.at)
+        {
+            self.modes.clear();
         }
         match self.modes.last() {
             None | Some(Mode::Hole { .. }) => self.code(),
@@ -159,7 +197,12 @@ impl Lexer<'_> {
     }
 
     fn code(&mut self) {
-        match self.byte(0) {
+        let byte = self.byte(0);
+        let lone = PUNCTUATION[byte as usize];
+        if lone != Odd {
+            return self.token(lone, 1);
+        }
+        match byte {
             b' ' | b'\t' => self.at += self.run(1, |b| b == b' ' || b == b'\t'),
             b'\r' if self.byte(1) == b'\n' => self.newline(2),
             b'\n' => self.newline(1),
@@ -227,6 +270,7 @@ impl Lexer<'_> {
 
     fn punctuation(&mut self) {
         let (kind, len) = match (self.byte(0), self.byte(1)) {
+            // Most of the others are told by their byte alone.
             (b'=', b'=') => (EqualsEquals, 2),
             (b'!', b'=') => (NotEquals, 2),
             (b'<', b'=') => (LessEquals, 2),
@@ -234,18 +278,6 @@ impl Lexer<'_> {
             (b'=', _) => (Equals, 1),
             (b'<', _) => (Less, 1),
             (b'>', _) => (Greater, 1),
-            (b'(', _) => (LeftParen, 1),
-            (b')', _) => (RightParen, 1),
-            (b'[', _) => (LeftBracket, 1),
-            (b']', _) => (RightBracket, 1),
-            (b',', _) => (Comma, 1),
-            (b'.', _) => (Dot, 1),
-            (b':', _) => (Colon, 1),
-            (b'+', _) => (Plus, 1),
-            (b'-', _) => (Minus, 1),
-            (b'/', _) => (Slash, 1),
-            (b'|', _) => (Bar, 1),
-            (b'?', _) => (Question, 1),
             (b'&', _) => {
                 let path = |b: u8| b.is_ascii_alphanumeric() || matches!(b, b'_' | b'-' | b'/');
                 let len = self.run(1, path);
@@ -279,9 +311,8 @@ impl Lexer<'_> {
     }
 
     fn in_text(&mut self, long: bool) {
-        let rest = self.rest();
         match (self.byte(0), self.byte(1)) {
-            (b'"', _) if !long || rest.starts_with("\"\"\"") => {
+            (b'"', _) if !long || self.rest().starts_with("\"\"\"") => {
                 self.modes.pop();
                 self.token(TextClose, if long { 3 } else { 1 });
             }
@@ -292,7 +323,7 @@ impl Lexer<'_> {
             (b'{', b'{') | (b'}', b'}') => self.token(TextEscape, 2),
             (b'{', _) => self.open_hole(),
             (b'\\', next) if next != 0 && next != b'\n' => {
-                let escaped = rest[1..].chars().next().map_or(0, char::len_utf8);
+                let escaped = self.rest()[1..].chars().next().map_or(0, char::len_utf8);
                 self.token(TextEscape, 1 + escaped);
             }
             _ => {

@@ -12,6 +12,6 @@ pub mod views;
 
 pub use format::format;
 pub use kind::SyntaxKind;
-pub use lexer::{DECLARATION_WORDS, RESERVED_WORDS, duration, is_name};
+pub use lexer::{DECLARATION_WORDS, RESERVED_WORDS, duration, is_name, is_reserved};
 pub use parser::{Parse, parse};
 pub use tree::{Element, Node, NodeId, Token, Tree};

@@ -101,6 +101,7 @@ impl<'a> Parser<'a> {
     }
 
     /// The next token; [`Newline`] only where line ends count.
+    #[inline]
     pub fn peek(&self) -> SyntaxKind {
         self.tokens[self.next_index()].kind
     }
@@ -115,18 +116,21 @@ impl<'a> Parser<'a> {
     }
 
     /// The next token's text.
+    #[inline]
     pub fn peek_text(&self) -> &'a str {
         let token = self.tokens[self.next_index()];
         &self.text[token.start as usize..token.end as usize]
     }
 
     /// The next token's kind and text, passing over line ends.
+    #[inline]
     pub fn peek_past_lines(&self) -> (SyntaxKind, &'a str) {
         let token = self.tokens[self.next_anywhere];
         (token.kind, &self.text[token.start as usize..token.end as usize])
     }
 
     /// The next token's kind, passing over line ends.
+    #[inline]
     pub fn peek_kind_past_lines(&self) -> SyntaxKind {
         self.tokens[self.next_anywhere].kind
     }
@@ -142,11 +146,13 @@ impl<'a> Parser<'a> {
     }
 
     /// The token at the very place, trivia included.
+    #[inline]
     pub fn peek_raw(&self) -> SyntaxKind {
         self.tokens[self.at].kind
     }
 
     /// Whether the next token is this word.
+    #[inline]
     pub fn at_word(&self, word: &str) -> bool {
         let token = self.tokens[self.next_index()];
         token.kind == Word && &self.text[token.start as usize..token.end as usize] == word
@@ -228,12 +234,14 @@ impl<'a> Parser<'a> {
     }
 
     /// Takes the token at the very place.
+    #[inline]
     pub fn take_raw(&mut self) {
         self.shift();
         self.look_ahead();
     }
 
     /// Takes the next token with the trivia before it.
+    #[inline]
     pub fn take(&mut self) {
         let next = self.next_index();
         self.take_with_trivia(next);
@@ -249,6 +257,7 @@ impl<'a> Parser<'a> {
     }
 
     /// Takes the next token if it is of this kind.
+    #[inline]
     pub fn accept(&mut self, kind: SyntaxKind) -> bool {
         let next = self.next_index();
         let found = self.tokens[next].kind == kind;
@@ -259,6 +268,7 @@ impl<'a> Parser<'a> {
     }
 
     /// Takes the next token if it is this word.
+    #[inline]
     pub fn accept_word(&mut self, word: &str) -> bool {
         let found = self.at_word(word);
         if found {
@@ -330,6 +340,7 @@ impl<'a> Parser<'a> {
     // Building.
 
     /// Marks where a node begins, behind the trivia before it.
+    #[inline]
     pub fn mark(&mut self) -> Mark {
         self.trivia();
         self.builder.mark()
@@ -341,6 +352,7 @@ impl<'a> Parser<'a> {
     }
 
     /// Makes everything since the mark a node.
+    #[inline]
     pub fn finish(&mut self, mark: Mark, kind: SyntaxKind) {
         let at = self.tokens[self.at].start;
         self.builder.finish(mark, kind, at);

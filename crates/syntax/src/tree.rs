@@ -199,10 +199,12 @@ impl Builder {
         Mark(self.stack.len())
     }
 
+    #[inline]
     pub fn token(&mut self, kind: SyntaxKind, start: u32, end: u32) {
         self.stack.push(Element::Token(Token { kind, start, end }));
     }
 
+    #[inline]
     fn range(&self, element: &Element) -> Option<(u32, u32)> {
         match element {
             Element::Token(t) if t.kind.is_trivia() => None,

@@ -118,6 +118,15 @@ fn declarations_have_their_parts() {
 }
 
 #[test]
+fn reserved_words_are_known_by_their_length() {
+    for word in nubrik_syntax::RESERVED_WORDS {
+        assert!(nubrik_syntax::is_reserved(word), "{word}");
+        assert!(!nubrik_syntax::is_reserved(&format!("{word}_")), "{word}");
+        assert!(!nubrik_syntax::is_reserved(&word[1..]), "{word}");
+    }
+}
+
+#[test]
 fn documentation_belongs_to_what_it_stands_above() {
     let text = "## Far away.\n\n## First line.\n## Second line.\nprivate target t = a\n# plain\nlet b = 1\n";
     let parsed = parse(FileId(0), &Arc::from(text));

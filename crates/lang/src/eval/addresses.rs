@@ -151,7 +151,7 @@ impl Evaluator<'_> {
             let next = match &value {
                 Value::Record(record) => record.get(&way[at]).cloned(),
                 Value::Step(step) => {
-                    let outputs = &self.outputs[*step as usize];
+                    let outputs = self.outputs.of(*step);
                     let named = outputs.iter().find(|(n, _)| n.as_ref() == Some(&way[at]));
                     named.map(|(_, file)| Value::File(file.clone()))
                 }
@@ -162,7 +162,7 @@ impl Evaluator<'_> {
                     Value::Map(map) => map.entries.iter().map(|(k, _)| k.clone()).collect(),
                     Value::Record(record) => record.fields.iter().map(|(n, _)| n.clone()).collect(),
                     Value::Step(step) => {
-                        self.outputs[*step as usize].iter().filter_map(|(n, _)| n.clone()).collect()
+                        self.outputs.of(*step).iter().filter_map(|(n, _)| n.clone()).collect()
                     }
                     _ => Vec::new(),
                 };

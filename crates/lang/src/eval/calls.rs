@@ -6,6 +6,7 @@ use std::sync::Arc;
 
 use nubrik_diagnostic::{Diagnostic, nearest};
 use nubrik_source::Span;
+use smallvec::SmallVec;
 
 use super::{Env, Evaluator, OpenKey, Result, Scope, Slot, Stop, This};
 use crate::builtins::{Builtin, CallShape, form_of};
@@ -14,8 +15,8 @@ use crate::types::Type;
 use crate::value::*;
 
 /// An argument: its name where one was given, its value, and the place of the value.
-pub(super) struct Given {
-    pub name: Option<Name>,
+pub(super) struct Given<'a> {
+    pub name: Option<&'a Name>,
     pub value: Value,
     pub span: Span,
 }
@@ -75,11 +76,11 @@ impl Evaluator<'_> {
         }
     }
 
-    fn given(&mut self, scope: &Scope, args: &[Arg]) -> Result<Vec<Given>> {
+    fn given<'a>(&mut self, scope: &Scope, args: &'a [Arg]) -> Result<Vec<Given<'a>>> {
         let module = self.module(scope.module);
         self.all(args, |this, arg| {
             let value = this.eval(scope, arg.value)?;
-            Ok(Given { name: arg.name.clone(), value, span: module.span(arg.value) })
+            Ok(Given { name: arg.name.as_ref(), value, span: module.span(arg.value) })
         })
     }
 
@@ -111,7 +112,7 @@ impl Evaluator<'_> {
             Value::Kind(module_id, number) => {
                 let args = self.all(fields, |this, (name, value)| {
                     let span = module.span(*value);
-                    Ok(Given { name: Some(name.clone()), value: this.eval(scope, *value)?, span })
+                    Ok(Given { name: Some(name), value: this.eval(scope, *value)?, span })
                 })?;
                 self.kind(scope, module_id, number, args, callee_span)
             }
@@ -143,12 +144,11 @@ impl Evaluator<'_> {
         scope: &Scope,
         module_id: ModuleId,
         number: u32,
-        args: Vec<Given>,
+        args: Vec<Given<'_>>,
         span: Span,
     ) -> Result<Value> {
         let module = self.module(module_id);
         let decl = &module.decls[number as usize];
-        let title = Title { word: "function", name: decl.name.text.clone() };
         let key = OpenKey::Decl(module_id, number, super::DEFAULTS);
         if self.open.iter().any(|o| o.key == key) {
             return self.needs_itself(key, span);
@@ -163,7 +163,7 @@ impl Evaluator<'_> {
             config: scope.config,
         };
         let Some(body) = decl.body else { return Err(Stop::Failed) };
-        self.opened(key, title, span, |this| {
+        self.opened(key, span, |this| {
             let value = this.eval(&inner, body)?;
             match &decl.ty {
                 Some(ty) => {
@@ -180,7 +180,7 @@ impl Evaluator<'_> {
         scope: &Scope,
         module_id: ModuleId,
         number: u32,
-        args: Vec<Given>,
+        args: Vec<Given<'_>>,
         span: Span,
     ) -> Result<Value> {
         let module = self.module(module_id);
@@ -237,14 +237,14 @@ impl Evaluator<'_> {
         scope: &Scope,
         module_id: ModuleId,
         number: u32,
-        args: Vec<Given>,
+        args: Vec<Given<'_>>,
         span: Span,
         title: Option<&str>,
     ) -> Result<Vec<Slot>> {
         let module = self.module(module_id);
         let decl = &module.decls[number as usize];
         let types = self.param_types(module_id, number)?;
-        let mut given: Vec<Option<Given>> = decl.params.iter().map(|_| None).collect();
+        let mut given: SmallVec<[Option<Given<'_>>; 6]> = decl.params.iter().map(|_| None).collect();
         let mut failed = false;
         let mut positional = 0;
         for arg in args {
@@ -265,7 +265,7 @@ impl Evaluator<'_> {
                 None => {
                     let title = title.unwrap_or(self.modules.sources.slice(span)).to_owned();
                     let error = self.unknown_param(decl, &arg, &title);
-                    let place = arg.name.as_ref().map_or(arg.span, |n| n.span);
+                    let place = arg.name.map_or(arg.span, |n| n.span);
                     let _ = self.fail::<()>(place, error);
                     failed = true;
                 }
@@ -343,7 +343,7 @@ impl Evaluator<'_> {
         Ok(types)
     }
 
-    fn unknown_param(&self, decl: &Decl, arg: &Given, title: &str) -> Diagnostic {
+    fn unknown_param(&self, decl: &Decl, arg: &Given<'_>, title: &str) -> Diagnostic {
         let Some(name) = &arg.name else {
             let message = format!("`{title}` takes {} values", decl.params.len());
             return Diagnostic::error("wrong-call", message).related(decl.name.span, "declared here");
@@ -355,12 +355,12 @@ impl Evaluator<'_> {
             .maybe_mend(near)
     }
 
-    fn glob_call(&mut self, scope: &Scope, args: Vec<Given>, span: Span) -> Result<Value> {
+    fn glob_call(&mut self, scope: &Scope, args: Vec<Given<'_>>, span: Span) -> Result<Value> {
         let mut pattern = None;
         let mut except = Vec::new();
         let mut or_none = false;
         for arg in args {
-            match (arg.name.as_ref().map(|n| &*n.text), arg.value) {
+            match (arg.name.map(|n| &*n.text), arg.value) {
                 (None, Value::Text(Text::Plain(text))) if pattern.is_none() => {
                     pattern = Some((text, arg.span))
                 }

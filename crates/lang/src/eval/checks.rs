@@ -7,7 +7,7 @@ use nubrik_graph::{Check, Effect, FileId, Pipeline, StepId};
 use nubrik_source::Span;
 
 use super::forms::FormValues;
-use super::steps::{all_strands, leaves};
+use super::steps::{Leaves, all_strands, leaves};
 use super::{Evaluator, Result, Scope};
 use crate::value::*;
 
@@ -77,7 +77,7 @@ impl Evaluator<'_> {
         step.place = self.place(span);
         draft.tools.sort_unstable();
         draft.tools.dedup();
-        step.tools = draft.tools;
+        step.tools = draft.tools.into_vec();
         step.services = draft.services;
         let name = scope.owner.parts.join("/");
         step.say = match values.value("say") {
@@ -95,7 +95,7 @@ impl Evaluator<'_> {
         what: &str,
         scratch: bool,
     ) -> Result<()> {
-        let mut strands = Vec::new();
+        let mut strands = Leaves::new();
         commands.iter().flat_map(|c| &c.stages).flat_map(all_strands).for_each(|s| leaves(s, &mut strands));
         for strand in strands {
             if matches!(strand, WordStrand::Scratch { .. }) && scratch {

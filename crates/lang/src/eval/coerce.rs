@@ -431,7 +431,7 @@ impl Evaluator<'_> {
                 self.count_items(files.len(), span)?;
                 list.extend(files.iter().cloned());
             }
-            Value::Step(step) => list.extend(self.outputs[*step as usize].iter().map(|(_, f)| f.clone())),
+            Value::Step(step) => list.extend(self.outputs.of(*step).iter().map(|(_, f)| f.clone())),
             Value::List(items) => {
                 self.count_items(items.len(), span)?;
                 self.all(items, |this, item| this.add_files(item, span, list))?;
@@ -477,7 +477,7 @@ impl Evaluator<'_> {
             match value {
                 Value::File(file) => return Some(file),
                 Value::Files(files) if files.len() == 1 => return files.first(),
-                Value::Step(step) => match self.outputs[*step as usize].as_slice() {
+                Value::Step(step) => match self.outputs.of(*step) {
                     [(_, file)] => return Some(file),
                     _ => return None,
                 },
@@ -500,7 +500,9 @@ impl Evaluator<'_> {
                     Diagnostic::error("wrong-type", format!("expected one file, found {}", files.len()));
                 let error = match value {
                     Value::Step(step) => {
-                        let names: Vec<String> = self.outputs[*step as usize]
+                        let names: Vec<String> = self
+                            .outputs
+                            .of(*step)
                             .iter()
                             .filter_map(|(n, _)| n.as_ref().map(|n| format!("….{n}")))
                             .collect();

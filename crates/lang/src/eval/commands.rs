@@ -33,8 +33,15 @@ impl Evaluator<'_> {
 
     fn redirect(&mut self, scope: &Scope, word: Option<&Word>) -> Result<Option<FilledWord>> {
         let Some(word) = word else { return Ok(None) };
-        let mut words = Vec::with_capacity(1);
-        self.word(scope, word, false, &mut words)?;
+        let mut words = Vec::new();
+        match word.pieces.as_slice() {
+            // Most often one hole, which is one file.
+            [piece] => match self.piece(scope, piece)? {
+                Choice::One(strands) => return Ok(Some((word.span, strands))),
+                Choice::Many(list) => words.extend(list.into_iter().map(|w| (word.span, w))),
+            },
+            _ => self.word(scope, word, false, &mut words)?,
+        }
         match (words.pop(), words.is_empty()) {
             (Some(word), true) => Ok(Some(word)),
             _ => self

@@ -16,6 +16,9 @@ use crate::value::*;
 /// How many bytes a text may have.
 const TEXT_LIMIT: usize = 16 << 20;
 
+/// Longer texts do not leave the room behind in which they were put together, in bytes.
+const KEPT_ROOM: usize = 1 << 16;
+
 /// A field of `self`.
 fn own_field(scope: &Scope, name: &str) -> Option<Value> {
     let own = |what| Value::Text(Text::Carrying(Rc::new([Strand::Own(what)])));
@@ -132,10 +135,10 @@ impl Evaluator<'_> {
 
     /// Evaluates all items, even when one fails: independent mistakes are shown together, and
     /// answers that are missing are asked for at once.
-    pub(super) fn all<A, B>(
+    pub(super) fn all<'t, A, B>(
         &mut self,
-        items: &[A],
-        mut each: impl FnMut(&mut Self, &A) -> Result<B>,
+        items: &'t [A],
+        mut each: impl FnMut(&mut Self, &'t A) -> Result<B>,
     ) -> Result<Vec<B>> {
         let mut values = Vec::with_capacity(items.len());
         let mut stop = None;
@@ -157,8 +160,7 @@ impl Evaluator<'_> {
             return Ok(Value::Text(Text::Plain(text.clone())));
         }
         let module = self.module(scope.module);
-        let literals = pieces.iter().map(|p| if let Piece::Literal(text) = p { text.len() } else { 16 });
-        let mut joined = Joined::with_capacity(literals.sum());
+        let mut joined = Joined::in_room(std::mem::take(&mut self.text_room));
         self.all(pieces, |this, piece| {
             this.check_size(&joined, span)?;
             match piece {
@@ -212,7 +214,11 @@ impl Evaluator<'_> {
     pub(super) fn joined_text(&mut self, joined: Joined, span: Span) -> Result<Value> {
         self.check_size(&joined, span)?;
         self.count((joined.size() / super::BYTES_OF_WORK) as u64, span)?;
-        Ok(Value::Text(joined.finish()))
+        let (text, room) = joined.finish();
+        if room.capacity() <= KEPT_ROOM {
+            self.text_room = room;
+        }
+        Ok(Value::Text(text))
     }
 
     fn local(&mut self, scope: &Scope, up: u16, slot: u16, span: Span) -> Result<Value> {
@@ -404,17 +410,24 @@ impl Evaluator<'_> {
                 }
             },
             (value @ (Value::List(_) | Value::Files(_)), Value::Int(number)) => {
-                let items = self.items(value, base_span)?;
-                match usize::try_from(number).ok().and_then(|n| items.get(n).cloned()) {
-                    Some(item) => Ok(item),
-                    None => {
+                let at = usize::try_from(number).ok();
+                let (item, count) = match &value {
+                    Value::Files(files) => {
+                        (at.and_then(|n| files.get(n)).map(|f| Value::File(f.clone())), files.len())
+                    }
+                    Value::List(items) => (at.and_then(|n| items.get(n)).cloned(), items.len()),
+                    _ => (None, 0),
+                };
+                item.map_or_else(
+                    || {
                         let error = Diagnostic::error("out-of-range", format!("there is no item {number}"));
                         self.fail(
                             index_span,
-                            error.note(format!("the list has {} items, counted from 0", items.len())),
+                            error.note(format!("the list has {count} items, counted from 0")),
                         )
-                    }
-                }
+                    },
+                    Ok,
+                )
             }
             (Value::Map(_), other) => {
                 let error = Diagnostic::error(

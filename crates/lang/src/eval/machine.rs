@@ -209,7 +209,7 @@ impl Evaluator<'_> {
 
     /// `env("NAME", default = "…")`.
     /// A text that stands for a variable's value, which evaluation never sees.
-    pub(super) fn secret_call(&mut self, args: Vec<Given>, span: Span) -> Result<Value> {
+    pub(super) fn secret_call(&mut self, args: Vec<Given<'_>>, span: Span) -> Result<Value> {
         let (name, _) = self.one_text_and(args, "secret", &[], span)?;
         if name.0.is_empty() || name.0.contains(['=', '\0', ':']) {
             let error =
@@ -219,7 +219,7 @@ impl Evaluator<'_> {
         Ok(Value::Text(Text::Carrying(Rc::new([Strand::Secret(name.0)]))))
     }
 
-    pub(super) fn env_call(&mut self, args: Vec<Given>, span: Span) -> Result<Value> {
+    pub(super) fn env_call(&mut self, args: Vec<Given<'_>>, span: Span) -> Result<Value> {
         let (name, default) = self.one_text_and(args, "env", &["default"], span)?;
         if name.0.is_empty() || name.0.contains(['=', '\0']) {
             let error =
@@ -240,7 +240,7 @@ impl Evaluator<'_> {
     }
 
     /// `beside("scan.py")`: a file next to the definition file.
-    pub(super) fn beside_call(&mut self, scope: &Scope, args: Vec<Given>, span: Span) -> Result<Value> {
+    pub(super) fn beside_call(&mut self, scope: &Scope, args: Vec<Given<'_>>, span: Span) -> Result<Value> {
         let (name, _) = self.one_text_and(args, "beside", &[], span)?;
         let module = self.module(scope.module);
         let Some(folder) = module.folder.clone() else {
@@ -254,13 +254,13 @@ impl Evaluator<'_> {
     }
 
     /// The one text without a name that a function wants, and what was given by the other names.
-    pub(super) fn one_text_and(
+    pub(super) fn one_text_and<'a>(
         &mut self,
-        args: Vec<Given>,
+        args: Vec<Given<'a>>,
         function: &str,
         others: &[&str],
         span: Span,
-    ) -> Result<(PlacedText, Vec<Given>)> {
+    ) -> Result<(PlacedText, Vec<Given<'a>>)> {
         let mut text = None;
         let mut rest = Vec::new();
         for arg in args {

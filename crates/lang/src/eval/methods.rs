@@ -26,7 +26,7 @@ impl Evaluator<'_> {
         let found = match &base {
             Value::Record(record) => record.get(&name.text).cloned(),
             Value::Step(step) => {
-                let outputs = &self.outputs[*step as usize];
+                let outputs = self.outputs.of(*step);
                 let named = outputs.iter().find(|(n, _)| n.as_ref() == Some(&name.text));
                 named.map(|(_, file)| Value::File(file.clone()))
             }
@@ -87,9 +87,7 @@ impl Evaluator<'_> {
     fn unknown_field(&self, base: &Value, name: &Name) -> Diagnostic {
         let mut own: Vec<&str> = match base {
             Value::Record(record) => record.fields.iter().map(|(n, _)| &**n).collect(),
-            Value::Step(step) => {
-                self.outputs[*step as usize].iter().filter_map(|(n, _)| n.as_deref()).collect()
-            }
+            Value::Step(step) => self.outputs.of(*step).iter().filter_map(|(n, _)| n.as_deref()).collect(),
             _ => Vec::new(),
         };
         let has = own.join(", ");
@@ -123,7 +121,7 @@ impl Evaluator<'_> {
         _scope: &Scope,
         base: Value,
         name: &Name,
-        args: Vec<Given>,
+        args: Vec<Given<'_>>,
         span: Span,
     ) -> Result<Value> {
         let Some((count, method)) = method(&name.text) else {
@@ -141,7 +139,7 @@ impl Evaluator<'_> {
         self.apply(base, method, args, name)
     }
 
-    fn apply(&mut self, base: Value, method: Method, args: Vec<Given>, name: &Name) -> Result<Value> {
+    fn apply(&mut self, base: Value, method: Method, args: Vec<Given<'_>>, name: &Name) -> Result<Value> {
         let text = |text: &str| Ok(Value::text(text));
         match (method, &base) {
             (Method::Len, Value::Text(Text::Plain(t))) => Ok(Value::Int(t.chars().count() as i64)),
@@ -216,7 +214,7 @@ impl Evaluator<'_> {
         }
     }
 
-    fn text_arg(&mut self, arg: &Given) -> Result<Arc<str>> {
+    fn text_arg(&mut self, arg: &Given<'_>) -> Result<Arc<str>> {
         match &arg.value {
             Value::Text(Text::Plain(text)) => Ok(text.clone()),
             other => {
@@ -227,7 +225,7 @@ impl Evaluator<'_> {
         }
     }
 
-    fn path_method(&mut self, file: &FileRef, method: Method, args: &[Given]) -> Result<Value> {
+    fn path_method(&mut self, file: &FileRef, method: Method, args: &[Given<'_>]) -> Result<Value> {
         let path = &file.path;
         Ok(Value::text(match method {
             Method::Path => path.as_str(),
@@ -257,7 +255,13 @@ impl Evaluator<'_> {
         }))
     }
 
-    fn list_method(&mut self, base: Value, method: Method, args: Vec<Given>, name: &Name) -> Result<Value> {
+    fn list_method(
+        &mut self,
+        base: Value,
+        method: Method,
+        args: Vec<Given<'_>>,
+        name: &Name,
+    ) -> Result<Value> {
         if let (Method::Unique | Method::Sorted, Value::Files(files)) = (method, &base) {
             let mut files = unique_files(files.to_vec());
             if method == Method::Sorted {
@@ -321,7 +325,7 @@ impl Evaluator<'_> {
         })
     }
 
-    fn join(&mut self, items: &[Value], separator: &Given, span: Span) -> Result<Value> {
+    fn join(&mut self, items: &[Value], separator: &Given<'_>, span: Span) -> Result<Value> {
         let separator = self.text_arg(separator)?;
         let mut joined = Joined::default();
         for (i, item) in items.iter().enumerate() {

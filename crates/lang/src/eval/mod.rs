@@ -15,6 +15,7 @@ mod methods;
 mod natives;
 mod operators;
 mod options;
+mod published;
 mod requests;
 mod services;
 mod steps;
@@ -32,6 +33,7 @@ use smallvec::SmallVec;
 
 use crate::hir::*;
 use crate::modules::{Missing, Modules};
+use crate::rows::RowIndex;
 use crate::trail::Watched;
 use crate::types::Type;
 use crate::value::*;
@@ -42,7 +44,7 @@ use options::{Config, ConfigId, DEFAULTS, OptionId};
 pub(crate) use options::Reads;
 
 pub use options::{OptionInfo, Setting, SettingValue};
-pub(crate) use requests::check_published;
+pub(crate) use published::check_published_across;
 
 pub use requests::Evaluation;
 
@@ -124,16 +126,26 @@ struct DeclMemo {
 /// A value being evaluated, for the way round when it turns out to need itself.
 struct Open {
     key: OpenKey,
-    title: Title,
     /// Where it was asked for.
     used_at: Span,
 }
 
-#[derive(Clone, Copy, PartialEq, Eq)]
+#[derive(Clone)]
 enum OpenKey {
     Decl(ModuleId, u32, ConfigId),
-    /// A thunk, by its address: alive as long as it is open.
-    Thunk(usize),
+    Thunk(Rc<Thunk>),
+}
+
+impl PartialEq for OpenKey {
+    fn eq(&self, other: &OpenKey) -> bool {
+        match (self, other) {
+            (OpenKey::Decl(m, n, c), OpenKey::Decl(module, number, config)) => {
+                (m, n, c) == (module, number, config)
+            }
+            (OpenKey::Thunk(one), OpenKey::Thunk(other)) => Rc::ptr_eq(one, other),
+            _ => false,
+        }
+    }
 }
 
 /// Evaluates definitions of one workspace.
@@ -175,13 +187,17 @@ pub struct Evaluator<'w> {
     /// Ways round that were reported, as sets of their places.
     cycles: BTreeSet<Vec<Span>>,
     graph: Graph,
-    files: FxHashMap<WsPath, FileId>,
+    /// The graph's files by their paths.
+    files: RowIndex,
     tools: FxHashMap<Arc<str>, nubrik_graph::ToolId>,
-    steps_by_folder: FxHashMap<WsPath, u32>,
+    /// The graph's steps by their folders.
+    steps: RowIndex,
     /// Where each step was written.
     step_spans: Vec<Span>,
     /// Outputs of each step by the names they were given.
-    outputs: Vec<Vec<(Option<Arc<str>>, FileRef)>>,
+    outputs: steps::Outputs,
+    /// Room in which texts are put together.
+    text_room: String,
     work: u64,
     /// How many values are being gone through for their files, each inside the one before.
     nesting: usize,
@@ -233,11 +249,12 @@ impl<'w> Evaluator<'w> {
             open: Vec::new(),
             cycles: BTreeSet::new(),
             graph: Graph::default(),
-            files: FxHashMap::default(),
+            files: RowIndex::default(),
             tools: FxHashMap::default(),
-            steps_by_folder: FxHashMap::default(),
+            steps: RowIndex::default(),
             step_spans: Vec::new(),
-            outputs: Vec::new(),
+            outputs: steps::Outputs::default(),
+            text_room: String::new(),
             work: 0,
             nesting: 0,
             work_limit: WORK_LIMIT,
@@ -356,11 +373,10 @@ impl<'w> Evaluator<'w> {
             DeclKind::Option => drop(self.option_type(key)?),
             DeclKind::Value | DeclKind::Target | DeclKind::Test | DeclKind::Job | DeclKind::Service => {}
         }
-        let title = Title { word: decl.kind.word(), name: decl.name.text.clone() };
         self.memo(key).running.push(config);
         self.frames.push(Reads::default());
         let outer = self.enter_unit(module_id, number);
-        let result = self.opened(OpenKey::Decl(module_id, number, config), title, used_at, |this| {
+        let result = self.opened(OpenKey::Decl(module_id, number, config), used_at, |this| {
             let owner = this.owner_of(module_id, number);
             let scope = Scope { module: module_id, env: None, owner, this: None, config };
             let Some(body) = decl.body else { return Err(Stop::Failed) };
@@ -477,7 +493,6 @@ impl<'w> Evaluator<'w> {
 
     /// The value behind a thunk.
     fn force(&mut self, thunk: &Rc<Thunk>, used_at: Span) -> Result<Value> {
-        let key = OpenKey::Thunk(Rc::as_ptr(thunk) as usize);
         if let Some(watched) = self.watched {
             watched.take_from(thunk.origin);
         }
@@ -493,7 +508,7 @@ impl<'w> Evaluator<'w> {
                 ThunkState::Failed => return Err(Stop::Failed),
                 ThunkState::Running => {
                     drop(state);
-                    return self.needs_itself(key, used_at);
+                    return self.needs_itself(OpenKey::Thunk(thunk.clone()), used_at);
                 }
                 ThunkState::New(_) => {}
             }
@@ -504,7 +519,7 @@ impl<'w> Evaluator<'w> {
         };
         self.frames.push((*thunk.captured).clone());
         let outer = self.watched.map(|watched| watched.enter(thunk.origin));
-        let result = self.opened(key, thunk.title.clone(), used_at, |this| match &source {
+        let result = self.opened(OpenKey::Thunk(thunk.clone()), used_at, |this| match &source {
             ThunkSource::Expr { scope, expr, ty } => {
                 let value = this.eval(scope, *expr)?;
                 match ty {
@@ -532,7 +547,6 @@ impl<'w> Evaluator<'w> {
     fn opened<T>(
         &mut self,
         key: OpenKey,
-        title: Title,
         used_at: Span,
         body: impl FnOnce(&mut Self) -> Result<T>,
     ) -> Result<T> {
@@ -540,7 +554,7 @@ impl<'w> Evaluator<'w> {
             let error = Diagnostic::error("too-deep", "values need one another too deep here");
             return self.fail(used_at, error);
         }
-        self.open.push(Open { key, title, used_at });
+        self.open.push(Open { key, used_at });
         let result = body(self);
         self.open.pop();
         result
@@ -552,7 +566,7 @@ impl<'w> Evaluator<'w> {
         let hops: Vec<(Title, Span)> = {
             let round = &self.open[start..];
             let places = round.iter().skip(1).map(|o| o.used_at).chain([used_at]);
-            round.iter().map(|o| o.title.clone()).zip(places).collect()
+            round.iter().map(|o| self.title_of(&o.key)).zip(places).collect()
         };
         let mut places: Vec<Span> = hops.iter().map(|h| h.1).collect();
         places.sort();
@@ -562,10 +576,21 @@ impl<'w> Evaluator<'w> {
         Err(Stop::Failed)
     }
 
+    /// What stands for something open in messages.
+    fn title_of(&self, key: &OpenKey) -> Title {
+        match key {
+            OpenKey::Decl(module, number, _) => {
+                let decl = &self.modules.get(*module).decls[*number as usize];
+                Title { word: decl.kind.word(), name: decl.name.text.clone() }
+            }
+            OpenKey::Thunk(thunk) => thunk.title.clone(),
+        }
+    }
+
     /// The target whose value is being evaluated, if one is.
     fn current_target(&self) -> Option<TargetId> {
-        self.open.iter().rev().find_map(|open| match open.key {
-            OpenKey::Decl(module, number, _) => self.known_memo((module, number))?.target,
+        self.open.iter().rev().find_map(|open| match &open.key {
+            OpenKey::Decl(module, number, _) => self.known_memo((*module, *number))?.target,
             OpenKey::Thunk(_) => None,
         })
     }
@@ -618,17 +643,18 @@ impl<'w> Evaluator<'w> {
 
     /// The number of a file in the graph, entered on first use.
     fn file_id(&mut self, file: &FileRef) -> FileId {
-        if let Some(id) = self.files.get(&file.path) {
-            return *id;
-        }
-        let id = FileId(self.graph.files.len() as u32);
-        self.graph.files.push(FileNode {
-            path: file.path.clone(),
-            maker: file.maker.map(StepId),
-            folder: file.folder,
+        let files = &mut self.graph.files;
+        let known =
+            self.files.find_or_insert(file.path.as_str(), |n| files[n].path == file.path, files.len());
+        let number = known.unwrap_or_else(|| {
+            files.push(FileNode {
+                path: file.path.clone(),
+                maker: file.maker.map(StepId),
+                folder: file.folder,
+            });
+            files.len() - 1
         });
-        self.files.insert(file.path.clone(), id);
-        id
+        FileId(number as u32)
     }
 
     // Types.
@@ -687,9 +713,8 @@ impl<'w> Evaluator<'w> {
         if self.open.iter().any(|o| o.key == key) {
             return self.needs_itself(key, decl.name.span);
         }
-        let title = Title { word: "type", name: decl.name.text.clone() };
         let inner = self.in_unit(module_id, number, |this| {
-            this.opened(key, title, decl.name.span, |this| match &decl.ty {
+            this.opened(key, decl.name.span, |this| match &decl.ty {
                 Some(ty) => this.resolve_type(module_id, ty),
                 None => Ok(Type::Unknown),
             })

@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use nubrik_diagnostic::Diagnostic;
 use nubrik_graph::{ArchiveFormat, Native, Placement};
-use nubrik_source::{Span, WsPath};
+use nubrik_source::{Span, WsPath, shared_text};
 
 use super::forms::FormValues;
 use super::steps::{Draft, plain_path_text};
@@ -321,22 +321,11 @@ impl Evaluator<'_> {
     pub(super) fn step_folder(&mut self, owner: &super::Owner, first: &str) -> (WsPath, Arc<str>) {
         let (variant_folder, variant) = self.variant();
         let parts = owner.parts.iter().flat_map(|p| p.split('/'));
-        let length: usize = owner.parts.iter().map(|p| p.len() + 1).sum();
-        let length =
-            length + MADE.len() + owner.package.as_str().len() + variant_folder.len() + first.len() + 4;
-        let mut folder = String::with_capacity(length);
-        folder.push_str(MADE);
-        for part in owner.package.parts().chain(parts) {
-            folder.push('/');
-            folder.push_str(part);
-        }
-        if !variant_folder.is_empty() {
-            folder.push('/');
-            folder.push_str(&variant_folder);
-        }
-        folder.push_str("/@");
-        folder
-            .extend(first.split('/').enumerate().flat_map(|(i, part)| [if i > 0 { "+" } else { "" }, part]));
-        (WsPath::from_normal(&folder), variant)
+        let parts = owner.package.parts().chain(parts);
+        let parts =
+            parts.chain(Some(&*variant_folder).filter(|f| !f.is_empty())).flat_map(|part| ["/", part]);
+        let first = first.split('/').enumerate().flat_map(|(i, part)| [if i > 0 { "+" } else { "" }, part]);
+        let folder = shared_text([MADE].into_iter().chain(parts).chain(["/@"]).chain(first));
+        (WsPath::from_normal_text(folder), variant)
     }
 }

@@ -6,9 +6,9 @@ use std::sync::Arc;
 use nubrik_diagnostic::{Diagnostic, Severity};
 use nubrik_graph::{Edge, Effect, FileId, Graph, Role, Service, StepId, TargetId, is_acyclic};
 use nubrik_source::{Sources, Span, WsPath};
-use rustc_hash::{FxBuildHasher, FxHashMap};
 
 use super::addresses::Meaning;
+use super::published::check_published;
 use super::{Evaluator, Result, Stop};
 use crate::address::{AddressPattern, Wanted};
 use crate::cycles::References;
@@ -67,14 +67,14 @@ impl Evaluator<'_> {
                 }
             }
         }
-        self.evaluate_all(&meanings, true)
+        self.evaluate_all(&meanings)
     }
 
-    /// Evaluates all targets of some packages; what is published twice is left to the one who puts
-    /// several such evaluations together.
+    /// Evaluates all targets of some packages; what packages of others publish under the same name is left
+    /// to the one who puts several such evaluations together.
     pub(crate) fn request_packages(mut self, packages: &[WsPath], wanted: Wanted) -> Evaluation {
         let lists = self.all(packages, |this, folder| this.targets_of(folder, wanted)).unwrap_or_default();
-        self.evaluate_all(&lists.concat(), false)
+        self.evaluate_all(&lists.concat())
     }
 
     /// Evaluates all targets of some packages, and single ones of others. What is not there any more is
@@ -96,7 +96,7 @@ impl Evaluator<'_> {
                 module.decls[m.decl as usize].name.text == *name
             }));
         }
-        self.evaluate_all(&meanings, true)
+        self.evaluate_all(&meanings)
     }
 
     /// The packages at and below a folder that a pattern means; none where it means a target.
@@ -109,7 +109,7 @@ impl Evaluator<'_> {
         }
     }
 
-    fn evaluate_all(mut self, meanings: &[Meaning], alone: bool) -> Evaluation {
+    fn evaluate_all(mut self, meanings: &[Meaning]) -> Evaluation {
         let roots: Vec<DeclKey> = meanings.iter().map(|m| (m.module, m.decl)).collect();
         self.find_cycles(&roots);
         let mut requested = Vec::new();
@@ -153,10 +153,8 @@ impl Evaluator<'_> {
             self.asked_effects.clear();
             self.asked_services.clear();
         }
-        if alone {
-            let errors = check_published(&self.graph);
-            self.modules.diagnostics.extend(errors);
-        }
+        let errors = check_published(&self.graph);
+        self.modules.diagnostics.extend(errors);
         if self.linting
             && !self.waiting
             && self.modules.diagnostics.iter().all(|d| d.severity != Severity::Error)
@@ -475,9 +473,8 @@ impl Evaluator<'_> {
         self.graph.targets[target.0 as usize].results.reserve_exact(made.len());
         for file in &made {
             let step = file.maker.map_or(0, |m| m as usize);
-            let written =
-                file.path.below(&self.graph.steps[step].folder).unwrap_or(file.path.name()).to_owned();
-            let publish = published_name(&package, parts, &written, made.len() == 1);
+            let written = file.path.below(&self.graph.steps[step].folder).unwrap_or(file.path.name());
+            let publish = published_name(&package, parts, written, made.len() == 1);
             let id = self.file_id(file);
             self.graph.targets[target.0 as usize].results.push(nubrik_graph::ResultFile {
                 address: address.clone(),
@@ -620,38 +617,4 @@ fn is_lazy(module: &Module, decl: &Decl) -> bool {
         return false;
     }
     decl.body.is_some_and(|b| matches!(module.expr(b), Expr::Map(_) | Expr::Each(Each { key: Some(_), .. })))
-}
-
-/// Errors for results that would be published under one name.
-pub(crate) fn check_published(graph: &Graph) -> Vec<Diagnostic> {
-    let results = graph.targets.iter().map(|t| t.results.len()).sum();
-    let mut names: FxHashMap<&WsPath, (FileId, TargetId)> =
-        FxHashMap::with_capacity_and_hasher(results, FxBuildHasher);
-    let mut errors = Vec::new();
-    for (i, target) in graph.targets.iter().enumerate() {
-        for result in &target.results {
-            match names.get(&result.publish) {
-                Some((file, _)) if *file == result.file => {}
-                Some((_, other)) => {
-                    let other = graph.target(*other);
-                    let message = format!(
-                        "`{}` and `{}` both make `{}`",
-                        other.address, result.address, result.publish
-                    );
-                    let error = Diagnostic::error("made-twice", message);
-                    errors.push(if other.address == target.address {
-                        error
-                            .note(format!("declared at {}", target.place))
-                            .mend("{ \"key\": … } puts each under a key of its own")
-                    } else {
-                        error
-                            .note(format!("declared at {} and {}", other.place, target.place))
-                            .mend("give one of them another name")
-                    });
-                }
-                None => drop(names.insert(&result.publish, (result.file, TargetId(i as u32)))),
-            }
-        }
-    }
-    errors
 }

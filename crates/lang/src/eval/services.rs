@@ -12,7 +12,7 @@ use nubrik_source::{Span, WsPath};
 
 use super::checks::no_secret;
 use super::forms::FormValues;
-use super::steps::{Draft, all_strands, leaves, scratch_path};
+use super::steps::{Draft, Leaves, all_strands, leaves, scratch_path};
 use super::{Evaluator, Result, Scope};
 use crate::value::*;
 
@@ -217,7 +217,7 @@ impl Evaluator<'_> {
     ) -> Result<Vec<ServiceCommand>> {
         let commands = values.commands_of(name);
         self.refuse_outputs(&commands, "a service", true)?;
-        let mut strands = Vec::new();
+        let mut strands = Leaves::new();
         commands.iter().flat_map(|c| &c.stages).flat_map(all_strands).for_each(|s| leaves(s, &mut strands));
         for strand in strands {
             if let WordStrand::Scratch { path, .. } = strand {

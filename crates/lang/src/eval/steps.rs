@@ -7,7 +7,8 @@ use nubrik_diagnostic::Diagnostic;
 use nubrik_graph::{
     FileId, Limits, ListFile, Mark, OutputNode, Pipeline, Program, Service, Stage, Step, ToolId, WorkFolder,
 };
-use nubrik_source::{Span, WsPath};
+use nubrik_source::{Span, WsPath, shared_text};
+use smallvec::SmallVec;
 
 use super::forms::FormValues;
 use super::{Evaluator, Owner, Result, Scope, Stop};
@@ -19,9 +20,9 @@ use crate::world::{Answer, AnswerText};
 pub(super) struct Draft {
     pub step: Box<Step>,
     /// Outputs with their names, and as they were written.
-    pub outputs: Vec<(Option<Arc<str>>, FileRef, Arc<str>)>,
-    pub inputs: Vec<FileRef>,
-    pub tools: Vec<ToolId>,
+    pub outputs: SmallVec<[(Option<Arc<str>>, FileRef, Arc<str>); 1]>,
+    pub inputs: SmallVec<[FileRef; 2]>,
+    pub tools: SmallVec<[ToolId; 4]>,
     /// Services that run meanwhile.
     pub services: Vec<Arc<Service>>,
     /// The name of the output in which a check tells of single cases.
@@ -30,6 +31,31 @@ pub(super) struct Draft {
     pub keeps_secrets: bool,
     /// The folder that a service is known by; nothing for all else.
     pub own: Option<WsPath>,
+}
+
+/// An output with the name it was given.
+pub(super) type NamedOutput = (Option<Arc<str>>, FileRef);
+
+/// The outputs of all steps, by the steps' numbers.
+#[derive(Default)]
+pub(super) struct Outputs {
+    all: Vec<NamedOutput>,
+    /// Where those of each step end.
+    ends: Vec<u32>,
+}
+
+impl Outputs {
+    /// Those of a step.
+    pub fn of(&self, step: u32) -> &[NamedOutput] {
+        let start = (step as usize).checked_sub(1).map_or(0, |before| self.ends[before] as usize);
+        &self.all[start..self.ends[step as usize] as usize]
+    }
+
+    /// Adds those of the next step.
+    fn push(&mut self, outputs: impl IntoIterator<Item = NamedOutput>) {
+        self.all.extend(outputs);
+        self.ends.push(self.all.len() as u32);
+    }
 }
 
 /// What a step's folder is called after, where no word names an output.
@@ -115,7 +141,7 @@ impl Evaluator<'_> {
         draft.step.limits = self.limits(values)?;
         let listed = !draft.step.found.is_empty();
         let reads = self.files_of(&values.value("reads"), span)?;
-        let (mut inputs, mut candidates) = (Vec::new(), Vec::new());
+        let (mut inputs, mut candidates) = (Vec::with_capacity(draft.inputs.len()), Vec::new());
         for file in std::mem::take(&mut draft.inputs) {
             let certain = !file.folder || file.maker.is_some();
             self.add_input(&file, if listed && !certain { &mut candidates } else { &mut inputs })?;
@@ -134,7 +160,7 @@ impl Evaluator<'_> {
             Value::Text(text) => plain_path_text(&text).into(),
             _ if answer.is_some() => format!("scan for {}", scope.owner.parts.join("/")).into(),
             _ if draft.step.check.is_some() => format!("check {}", scope.owner.parts.join("/")).into(),
-            _ => ["make ", &*draft.outputs[0].2].concat().into(),
+            _ => shared_text(["make ", &*draft.outputs[0].2]),
         };
         self.enter(scope, draft, span)
     }
@@ -167,15 +193,17 @@ impl Evaluator<'_> {
         step.place = self.place(span);
         tools.sort_unstable();
         tools.dedup();
-        (step.tools, step.services) = (tools, services);
+        (step.tools, step.services) = (tools.into_vec(), services);
         if let Some(reads) = self.frames.last().filter(|r| !r.is_empty()) {
             let reads = reads.clone();
             self.target_reads.entry(scope.owner.target).or_default().add_all(&reads);
         }
         let number = self.graph.steps.len() as u32;
-        let known = self.steps_by_folder.get(&step.folder).copied();
+        let steps = &self.graph.steps;
+        let known = self.steps.find(step.folder.as_str(), |n| steps[n].folder == step.folder);
+        let known = known.map(|n| n as u32);
         let maker = known.unwrap_or(number);
-        let mut outputs = Vec::with_capacity(drafted.len());
+        let mut outputs: SmallVec<[NamedOutput; 1]> = SmallVec::new();
         step.outputs.reserve_exact(drafted.len());
         for (name, mut file, written) in drafted {
             file.maker = Some(maker);
@@ -205,7 +233,7 @@ impl Evaluator<'_> {
                 .mend("{ \"key\": step { … } } puts each under a key of its own");
             return self.fail(span, error);
         }
-        self.steps_by_folder.insert(step.folder.clone(), number);
+        self.steps.insert_new(step.folder.as_str(), number as usize);
         self.graph.steps.push(step);
         self.step_spans.push(span);
         self.outputs.push(outputs);
@@ -219,9 +247,9 @@ impl Evaluator<'_> {
         step.variant = variant;
         Draft {
             step,
-            outputs: Vec::new(),
-            inputs: Vec::new(),
-            tools: Vec::new(),
+            outputs: SmallVec::new(),
+            inputs: SmallVec::new(),
+            tools: SmallVec::new(),
             services: Vec::new(),
             report: None,
             keeps_secrets: false,
@@ -241,8 +269,7 @@ impl Evaluator<'_> {
     ) -> Result<Draft> {
         let answer = (unnamed == First::Answer).then_some("answer");
         let makes = self.makes(values, span)?;
-        let words = commands.iter().flat_map(|c| &c.stages).map(|s| s.words.len() + 2).sum();
-        let mut strands: Vec<&WordStrand> = Vec::with_capacity(words);
+        let mut strands = Leaves::new();
         commands.iter().flat_map(|c| &c.stages).flat_map(all_strands).for_each(|s| leaves(s, &mut strands));
         let first = answer.map(Arc::from).or_else(|| {
             let named = strands.iter().find_map(|s| match s {
@@ -338,9 +365,9 @@ impl Evaluator<'_> {
         makes: bool,
         draft: &mut Draft,
     ) -> Result<WorkFolder> {
-        let at = draft.step.folder.join(".scratch/work");
+        let at = |draft: &Draft| scratch_path(&draft.step.folder, "work");
         match values.get("dir") {
-            None if makes => Ok(WorkFolder::Private { at, copy_of: None }),
+            None if makes => Ok(WorkFolder::Private { at: at(draft), copy_of: None }),
             None => Ok(WorkFolder::Root),
             Some((Value::File(folder), span)) => match folder.maker {
                 None if makes => {
@@ -353,7 +380,7 @@ impl Evaluator<'_> {
                     let folder = folder.clone();
                     let copy_of = Some(self.file_id(&folder));
                     draft.inputs.push(folder);
-                    Ok(WorkFolder::Private { at, copy_of })
+                    Ok(WorkFolder::Private { at: at(draft), copy_of })
                 }
             },
             Some(_) => Err(Stop::Failed),
@@ -389,7 +416,7 @@ impl Evaluator<'_> {
         for (_, word) in &stage.words {
             words.push(self.written_word(word, draft));
         }
-        let mut strands = Vec::with_capacity(stage.words.len() + 1);
+        let mut strands = Leaves::new();
         stage.words.iter().chain(&stage.stdin).flat_map(|(_, w)| w).for_each(|s| leaves(s, &mut strands));
         for strand in strands {
             match strand {
@@ -629,7 +656,7 @@ pub(super) fn path_from(folder: &WsPath, path: &WsPath) -> String {
 fn scan_words(commands: &[Rc<CommandValue>]) -> String {
     let mut text = String::new();
     for stage in commands.iter().flat_map(|c| &c.stages) {
-        let mut strands = Vec::new();
+        let mut strands = Leaves::new();
         all_strands(stage).for_each(|s| leaves(s, &mut strands));
         for strand in strands {
             match strand {
@@ -672,8 +699,11 @@ pub(super) fn all_strands(stage: &StageValue) -> impl Iterator<Item = &WordStran
     stage.words.iter().chain(&stage.stdin).chain(&stage.stdout).chain(&stage.stderr).flat_map(|(_, w)| w)
 }
 
+/// Strands of a command; most often few.
+pub(super) type Leaves<'a> = SmallVec<[&'a WordStrand; 16]>;
+
 /// Strands with those inside quoted ones instead of these.
-pub(super) fn leaves<'a>(strand: &'a WordStrand, list: &mut Vec<&'a WordStrand>) {
+pub(super) fn leaves<'a>(strand: &'a WordStrand, list: &mut Leaves<'a>) {
     match strand {
         WordStrand::Quoted(inner) => inner.iter().for_each(|s| leaves(s, list)),
         other => list.push(other),
@@ -681,7 +711,7 @@ pub(super) fn leaves<'a>(strand: &'a WordStrand, list: &mut Vec<&'a WordStrand>)
 }
 
 pub(super) fn scratch_path(folder: &WsPath, path: &str) -> WsPath {
-    folder.join(&[".scratch/", path].concat())
+    WsPath::from_normal_text(shared_text([folder.as_str(), "/.scratch/", path]))
 }
 
 /// A text for people, with the paths of the files that it carries.

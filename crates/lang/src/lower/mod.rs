@@ -203,7 +203,10 @@ impl Lowerer {
             private: views::is_private(node),
             within: Vec::new(),
             tags: Vec::new(),
-            documentation: views::documentation(node).into(),
+            documentation: match views::documentation(node) {
+                text if text.is_empty() => Arc::default(),
+                text => text.into(),
+            },
             params: Vec::new(),
             ty: None,
             lets: Vec::new(),
@@ -338,7 +341,7 @@ impl Lowerer {
                         None => TypeExpr { shape: TypeShape::Error },
                     };
                     let default = inner.expression(0).map(|e| self.expression(e));
-                    params.push(Param { name, ty, default, documentation: "".into() });
+                    params.push(Param { name, ty, default, documentation: Arc::default() });
                     pending_doc = Some(params.len() - 1);
                 }
                 // A `##` comment on the parameter's line belongs to it.

@@ -5,7 +5,7 @@ use nubrik_diagnostic::Diagnostic;
 use super::declarations::{close, end_of_item, new_name, skip_lines_and_commas};
 use super::expressions::expression;
 use crate::SyntaxKind::{self, *};
-use crate::lexer::RESERVED_WORDS;
+use crate::lexer::is_reserved;
 use crate::parser::Parser;
 
 pub(super) fn list(p: &mut Parser) {
@@ -121,7 +121,7 @@ fn record_field(p: &mut Parser) {
     }
     let name = p.peek_text();
     // Words of declarations are names again before `=`.
-    if p.peek_second() != Equals && RESERVED_WORDS.contains(&name) {
+    if p.peek_second() != Equals && is_reserved(name) {
         p.expected("a field such as `name = value`");
     }
     p.take();

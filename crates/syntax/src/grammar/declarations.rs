@@ -6,7 +6,7 @@ use super::expressions::expression;
 use super::texts::text;
 use super::types::type_expr;
 use crate::SyntaxKind::{self, *};
-use crate::lexer::{DECLARATION_WORDS, RESERVED_WORDS, is_name};
+use crate::lexer::{DECLARATION_WORDS, is_name, is_reserved};
 use crate::parser::Parser;
 
 /// A whole file: declarations, each ended by a line end or comma.
@@ -101,7 +101,7 @@ pub(super) fn new_name(p: &mut Parser, what: &str) {
         p.expected(&format!("the name of {what}"));
         return;
     }
-    if RESERVED_WORDS.contains(&name) {
+    if is_reserved(name) {
         let error = Diagnostic::error("reserved-word", format!("`{name}` is a word of the language"));
         p.error(error.mend(format!("{name}_")));
     } else if !is_name(name) {

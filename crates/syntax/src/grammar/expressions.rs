@@ -7,7 +7,7 @@ use super::commands::{command, shell_command};
 use super::declarations::close;
 use super::texts::text;
 use crate::SyntaxKind::*;
-use crate::lexer::RESERVED_WORDS;
+use crate::lexer::is_reserved;
 use crate::parser::{MAX_CHAIN, MAX_DEPTH, Parser};
 use crate::tree::Mark;
 
@@ -325,7 +325,7 @@ fn word_expression(p: &mut Parser) -> bool {
             p.finish(mark, Error);
             false
         }
-        word if RESERVED_WORDS.contains(&word) => {
+        word if is_reserved(word) => {
             p.expected("a value");
             p.finish(mark, Error);
             false
