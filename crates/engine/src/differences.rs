@@ -146,7 +146,7 @@ impl Build<'_> {
         }
         step.env.iter().for_each(|(name, value)| add(Part::Variable, &format!("{name}={value}")));
         step.outputs.iter().for_each(|output| add(Part::Output, &output.name));
-        match &step.native {
+        match step.native.as_deref() {
             Some(Native::Write { text, .. }) => {
                 add(Part::Text, &format!("{} bytes, {}", text.len(), short_digest(text.as_bytes())));
             }

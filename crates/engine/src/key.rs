@@ -147,7 +147,7 @@ fn native_part(graph: &Graph, step: &Step, out: &mut Encoder) {
             out.text(graph.file(place.from).path.as_str());
         });
     };
-    match &step.native {
+    match step.native.as_deref() {
         None => out.u8(0),
         Some(Native::Write { text, executable }) => {
             out.u8(1);

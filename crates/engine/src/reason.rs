@@ -95,7 +95,7 @@ fn file_name(path: &str) -> &str {
 impl Reason {
     /// That what a step does changed.
     pub(crate) fn changed(step: &Step) -> Reason {
-        let what = match &step.native {
+        let what = match step.native.as_deref() {
             None => "command",
             Some(Native::Write { .. }) => "text",
             Some(_) => "definition",

@@ -296,7 +296,7 @@ pub struct Step {
     /// Tools that the commands start.
     pub tools: Vec<ToolId>,
     /// What the tool does itself, before any command.
-    pub native: Option<Native>,
+    pub native: Option<Box<Native>>,
     /// Files with lists of paths, written before the commands run.
     pub lists: Vec<ListFile>,
     /// The folder in which the commands run.
@@ -310,7 +310,7 @@ pub struct Step {
     /// What it may take of the machine.
     pub limits: Limits,
     /// What it says of what it was run for, if it gives a verdict.
-    pub check: Option<Check>,
+    pub check: Option<Box<Check>>,
     /// Services that run while it does, in the order of their folders. Their files and tools are among its own,
     /// and where its words and variables speak of them there are marks.
     pub services: Vec<Arc<Service>>,

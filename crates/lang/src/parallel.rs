@@ -341,7 +341,7 @@ impl Numbers<'_> {
         if let WorkFolder::Private { copy_of: Some(file), .. } = &mut step.work {
             *file = self.file(*file);
         }
-        match &mut step.native {
+        match step.native.as_deref_mut() {
             Some(Native::Stage { files } | Native::Pack { files, .. }) => {
                 files.iter_mut().for_each(|p| p.from = self.file(p.from));
             }

@@ -41,7 +41,7 @@ pub(crate) fn encode_step(graph: &Graph, step: &Step, out: &mut Encoder) {
     for list in [&step.found, &step.scratch] {
         out.list(list, |out, path| out.text(path.as_str()));
     }
-    encode_native(graph, step.native.as_ref(), out);
+    encode_native(graph, step.native.as_deref(), out);
     out.list(&step.lists, |out, list| {
         out.text(list.path.as_str());
         out.list(&list.lines, |out, line| out.text(line));
@@ -226,7 +226,7 @@ impl Assembly {
         step.env = from.list(|from| Ok((text(from)?, text(from)?)))?;
         step.found = from.list(path)?;
         step.scratch = from.list(path)?;
-        step.native = self.native(from)?;
+        step.native = self.native(from)?.map(Box::new);
         step.lists = from.list(|from| Ok(ListFile { path: path(from)?, lines: from.list(text)? }))?;
         step.work = match from.u8()? {
             0 => WorkFolder::Root,
@@ -247,12 +247,12 @@ impl Assembly {
         };
         step.check = match from.bool()? {
             false => None,
-            true => Some(Check {
+            true => Some(Box::new(Check {
                 verdict: self.read_file(from)?,
                 report: if from.bool()? { Some(self.read_file(from)?) } else { None },
                 quarantined: if from.bool()? { Some(text(from)?) } else { None },
                 address: text(from)?,
-            }),
+            })),
         };
         step.services = from.list(decode_service)?;
         step.variant = text(from)?;

@@ -45,8 +45,12 @@ impl Evaluator<'_> {
             other => other.map(|(reason, _)| reason),
         };
         let address = scope.owner.package.child(&scope.owner.parts.join("/"));
-        draft.step.check =
-            Some(Check { verdict: FileId(0), report: None, quarantined, address: address.as_str().into() });
+        draft.step.check = Some(Box::new(Check {
+            verdict: FileId(0),
+            report: None,
+            quarantined,
+            address: address.as_str().into(),
+        }));
         self.finish_step(scope, draft, &commands, values, span)
     }
 

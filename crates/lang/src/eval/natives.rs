@@ -181,7 +181,7 @@ impl Evaluator<'_> {
         inputs.dedup();
         draft.step.inputs = inputs;
         draft.step.say = say.into();
-        draft.step.native = Some(native);
+        draft.step.native = Some(Box::new(native));
         self.enter(scope, draft, span)
     }
 
