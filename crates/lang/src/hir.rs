@@ -209,6 +209,8 @@ pub enum Expr {
     Int(i64),
     /// In milliseconds.
     Duration(u64),
+    /// A text without holes.
+    Plain(Arc<str>),
     Text(Vec<Piece>),
     /// A name in the scope `up` levels out, in its slot.
     Local {

@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use nubrik_source::{WsPath, shared_text};
+use nubrik_source::{WsPath, written_text};
 
 use crate::value::Value;
 
@@ -27,13 +27,20 @@ pub(crate) fn value_kind(value: &Value) -> Arc<str> {
 /// A lone result that already bears the name of its target or key (`tidecast`, `libtidecast.a`,
 /// `ardle.html`) stands beside it; others stand in a folder of that name.
 pub(crate) fn published_name(package: &WsPath, parts: &[Arc<str>], written: &str, alone: bool) -> WsPath {
-    let last = parts.last().map_or("", |p| p.rsplit('/').next().unwrap_or(p));
+    let (last, outer) = parts.split_last().map_or(("", parts), |(last, outer)| (&**last, outer));
+    let (inner, name) = last.rsplit_once('/').map_or((None, last), |(inner, name)| (Some(inner), name));
     let stem = written.split('.').next().unwrap_or(written);
-    let beside = alone && !written.contains('/') && (stem == last || stem.strip_prefix("lib") == Some(last));
-    let names = package.parts().chain(parts.iter().flat_map(|p| p.split('/')));
-    let count = names.clone().count() - usize::from(beside);
-    let folders = names.take(count).flat_map(|name| [name, "/"]);
-    WsPath::from_normal_text(shared_text(folders.chain([written])))
+    let beside = alone && !written.contains('/') && (stem == name || stem.strip_prefix("lib") == Some(name));
+    let last = if beside { inner } else { Some(last).filter(|last| !last.is_empty()) };
+    WsPath::from_normal_text(written_text(|path| {
+        path.push_str(package.as_str());
+        for name in outer.iter().map(|part| &**part).chain(last).chain([written]) {
+            if !path.is_empty() {
+                path.push('/');
+            }
+            path.push_str(name);
+        }
+    }))
 }
 
 #[cfg(test)]
@@ -52,5 +59,12 @@ mod tests {
         assert_eq!(name(&["pages", "ardle"], "ardle.html", true), "tide/pages/ardle.html");
         assert_eq!(name(&["codes"], "station_codes.h", true), "tide/codes/station_codes.h");
         assert_eq!(name(&["pages"], "pages.html", false), "tide/pages/pages.html");
+        assert_eq!(name(&["pages", "west/ardle"], "ardle.html", true), "tide/pages/west/ardle.html");
+        assert_eq!(
+            name(&["pages", "west/ardle"], "site/ardle.html", true),
+            "tide/pages/west/ardle/site/ardle.html"
+        );
+        let root = published_name(&WsPath::root(), &["codes".into()], "codes.h", true);
+        assert_eq!(root.as_str(), "codes.h");
     }
 }

@@ -6,6 +6,6 @@ mod joined;
 mod path;
 mod sources;
 
-pub use joined::shared_text;
+pub use joined::{shared_text, written_text};
 pub use path::{PathProblem, WsPath};
 pub use sources::{FileId, LineColumn, Sources, Span};

@@ -99,7 +99,7 @@ impl WsPath {
     }
 
     /// The parts between the slashes; none for the root.
-    pub fn parts(&self) -> impl Iterator<Item = &str> + Clone {
+    pub fn parts(&self) -> impl Iterator<Item = &str> {
         self.0.split('/').filter(|part| !part.is_empty())
     }
 

@@ -71,10 +71,32 @@ pub fn plain_text(node: Node<'_>) -> Option<String> {
     if node.kind() != TextExpr || node.children().next().is_some() {
         return None;
     }
+    if let Some(text) = simple_text(node) {
+        return Some(text.to_owned());
+    }
     let mut parts = text_parts(node);
     match (parts.pop(), parts.is_empty()) {
         (None, _) => Some(String::new()),
         (Some(TextPiece::Literal(text)), true) => Some(text.into_owned()),
+        _ => None,
+    }
+}
+
+/// What stands in a text on one line with neither holes nor escapes; nearly all are such.
+pub fn simple_text(node: Node<'_>) -> Option<&str> {
+    let mut elements = node.elements();
+    let (open, inside) = (elements.next()?, elements.next()?);
+    let crate::Element::Token(open) = open else { return None };
+    if open.end - open.start != 1 {
+        return None;
+    }
+    match (inside, elements.next(), elements.next()) {
+        (crate::Element::Token(close), None, None) if close.kind == TextClose => Some(""),
+        (crate::Element::Token(part), Some(crate::Element::Token(close)), None)
+            if (part.kind, close.kind) == (TextPart, TextClose) =>
+        {
+            Some(node.token_text(part))
+        }
         _ => None,
     }
 }

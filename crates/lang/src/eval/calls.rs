@@ -8,7 +8,7 @@ use nubrik_diagnostic::{Diagnostic, nearest};
 use nubrik_source::Span;
 use smallvec::SmallVec;
 
-use super::{Env, Evaluator, OpenKey, Result, Scope, Slot, Stop, This};
+use super::{Env, Evaluator, OpenKey, Result, Scope, Slot, Stop};
 use crate::builtins::{Builtin, CallShape, form_of};
 use crate::hir::*;
 use crate::types::Type;
@@ -187,12 +187,10 @@ impl Evaluator<'_> {
         let decl = &module.decls[number as usize];
         let mut slots = self.bind(scope, module_id, number, args, span, None)?;
         let owner = scope.owner.clone();
-        let name = owner.parts.last().cloned().unwrap_or_else(|| "".into());
-        let this = This { name, folder: owner.package.clone() };
+        let this = Some(owner.clone());
         let env = Rc::new(Env { parent: None, slots: RefCell::new(Vec::new()) });
         let config = scope.config;
-        let inner =
-            Scope { module: module_id, env: Some(env.clone()), owner, this: Some(Rc::new(this)), config };
+        let inner = Scope { module: module_id, env: Some(env.clone()), owner, this, config };
         for item in &decl.lets {
             let ty = match &item.ty {
                 Some(ty) => Some(self.resolve_type(module_id, ty)?),

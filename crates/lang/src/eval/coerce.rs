@@ -133,7 +133,7 @@ impl Evaluator<'_> {
         base: ModuleId,
         span: Span,
     ) -> Result<Value> {
-        let record = match value {
+        let mut record = match value {
             Value::Record(record) => record,
             Value::Map(map) if map.loaded => {
                 let fields =
@@ -142,7 +142,7 @@ impl Evaluator<'_> {
             }
             value => return self.fail(span, wrong_type(&value.described(), ty)),
         };
-        let mut coerced = Rc::unwrap_or_clone(record);
+        let coerced = Rc::make_mut(&mut record);
         for (name, field_type) in fields {
             match coerced.fields.iter().position(|(n, _)| n == name) {
                 Some(at) => {
@@ -166,7 +166,7 @@ impl Evaluator<'_> {
                 }
             }
         }
-        Ok(Value::Record(Rc::new(coerced)))
+        Ok(Value::Record(record))
     }
 
     fn as_list(
@@ -553,8 +553,7 @@ fn output_names(module: &Module, decl: &Decl) -> Vec<Arc<str>> {
             let words = stage.words.iter().chain(&stage.stdout).chain(&stage.stderr);
             for piece in words.flat_map(|w| &w.pieces) {
                 if let WordPiece::Out { path, .. } = piece
-                    && let Expr::Text(pieces) = module.expr(*path)
-                    && let [Piece::Literal(text)] = pieces.as_slice()
+                    && let Expr::Plain(text) = module.expr(*path)
                 {
                     names.push(text.rsplit('/').next().unwrap_or(text).into());
                 }

@@ -25,9 +25,11 @@ fn own_field(scope: &Scope, name: &str) -> Option<Value> {
     match (name, &scope.this) {
         ("address", _) => Some(own(Whereabouts::Address)),
         ("port", _) => Some(own(Whereabouts::Port)),
-        ("name", Some(this)) => Some(Value::Text(Text::Plain(this.name.clone()))),
+        ("name", Some(this)) => {
+            Some(Value::Text(Text::Plain(this.parts.last().cloned().unwrap_or_default())))
+        }
         ("folder", Some(this)) => {
-            Some(Value::File(FileRef { path: this.folder.clone(), maker: None, folder: true }))
+            Some(Value::File(FileRef { path: this.package.clone(), maker: None, folder: true }))
         }
         _ => None,
     }
@@ -45,6 +47,7 @@ impl Evaluator<'_> {
             Expr::Bool(value) => Ok(Value::Bool(*value)),
             Expr::Int(value) => Ok(Value::Int(*value)),
             Expr::Duration(millis) => Ok(Value::Duration(*millis)),
+            Expr::Plain(text) => Ok(Value::Text(Text::Plain(text.clone()))),
             Expr::Text(pieces) => self.text(scope, pieces, span),
             Expr::Local { up, slot } => self.local(scope, *up, *slot, span),
             Expr::Decl(number) => self.declaration(scope.module, *number, scope.config, span),
@@ -156,9 +159,6 @@ impl Evaluator<'_> {
     }
 
     fn text(&mut self, scope: &Scope, pieces: &[Piece], span: Span) -> Result<Value> {
-        if let [Piece::Literal(text)] = pieces {
-            return Ok(Value::Text(Text::Plain(text.clone())));
-        }
         let module = self.module(scope.module);
         let mut joined = Joined::in_room(std::mem::take(&mut self.text_room));
         self.all(pieces, |this, piece| {

@@ -5,6 +5,7 @@ use std::sync::{Arc, LazyLock};
 
 use nubrik_diagnostic::{Diagnostic, nearest};
 use nubrik_source::Span;
+use smallvec::SmallVec;
 
 use super::{Evaluator, Result, Scope, Stop};
 use crate::builtins::{Builtin, FieldType, FormInfo, form_of};
@@ -117,7 +118,7 @@ impl Evaluator<'_> {
                 failed = true;
             }
         }
-        let given: Vec<_> = form
+        let given: SmallVec<[_; 6]> = form
             .fields
             .iter()
             .filter_map(|info| Some((info, fields.iter().find(|(n, _)| *n.text == *info.name)?.1)))

@@ -84,8 +84,7 @@ impl Evaluator<'_> {
             has_else |= arm.cases.is_empty();
             for case in &arm.cases {
                 match owner.expr(*case) {
-                    Expr::Text(pieces) => {
-                        let [Piece::Literal(text)] = pieces.as_slice() else { return Ok(()) };
+                    Expr::Plain(text) => {
                         if !texts.contains(text) {
                             self.modules.report(owner.span(*case), not_an_alternative(text, &texts));
                             fine = false;

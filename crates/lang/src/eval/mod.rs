@@ -29,7 +29,7 @@ use nubrik_diagnostic::Diagnostic;
 use nubrik_graph::{Effect, FileId, FileNode, Graph, Place, Role, Service, StepId, Target, TargetId};
 use nubrik_source::{Sources, Span, WsPath};
 use rustc_hash::FxHashMap;
-use smallvec::SmallVec;
+use smallvec::{SmallVec, smallvec};
 
 use crate::hir::*;
 use crate::modules::{Missing, Modules};
@@ -77,7 +77,8 @@ pub(crate) struct Scope {
     pub module: ModuleId,
     pub env: Option<Rc<Env>>,
     pub owner: Rc<Owner>,
-    pub this: Option<Rc<This>>,
+    /// Whose name and package `self` tells of, in a kind.
+    pub this: Option<Rc<Owner>>,
     /// Which options are set.
     pub config: ConfigId,
 }
@@ -102,14 +103,7 @@ pub(crate) struct Owner {
     pub target: TargetId,
     pub package: WsPath,
     /// The declaration's name, then keys and fields on the way into its value.
-    pub parts: Vec<Arc<str>>,
-}
-
-/// What `self` means in a kind.
-#[derive(Debug)]
-pub(crate) struct This {
-    pub name: Arc<str>,
-    pub folder: WsPath,
+    pub parts: SmallVec<[Arc<str>; 2]>,
 }
 
 /// What is known of a declaration's value.
@@ -609,7 +603,7 @@ impl<'w> Evaluator<'w> {
         let module = self.module(module_id);
         let package = module.folder.clone().unwrap_or_else(WsPath::root);
         let name = module.decls[number as usize].name.text.clone();
-        let mut parts = vec![name];
+        let mut parts = smallvec![name];
         if !module.is_package {
             // A kit's own steps stand under the kit's name.
             let title = WsPath::from_normal(module.title.trim_start_matches("nub:"));

@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use nubrik_diagnostic::Diagnostic;
 use nubrik_graph::{ArchiveFormat, Native, Placement};
-use nubrik_source::{Span, WsPath, shared_text};
+use nubrik_source::{Span, WsPath, written_text};
 
 use super::forms::FormValues;
 use super::steps::{Draft, plain_path_text};
@@ -320,12 +320,20 @@ impl Evaluator<'_> {
     /// The folder of a step: package, target and keys, the variant, then the first output.
     pub(super) fn step_folder(&mut self, owner: &super::Owner, first: &str) -> (WsPath, Arc<str>) {
         let (variant_folder, variant) = self.variant();
-        let parts = owner.parts.iter().flat_map(|p| p.split('/'));
-        let parts = owner.package.parts().chain(parts);
-        let parts =
-            parts.chain(Some(&*variant_folder).filter(|f| !f.is_empty())).flat_map(|part| ["/", part]);
-        let first = first.split('/').enumerate().flat_map(|(i, part)| [if i > 0 { "+" } else { "" }, part]);
-        let folder = shared_text([MADE].into_iter().chain(parts).chain(["/@"]).chain(first));
+        let folder = written_text(|folder| {
+            folder.push_str(MADE);
+            let package = Some(owner.package.as_str()).filter(|p| !p.is_empty());
+            let variant = Some(&*variant_folder).filter(|f| !f.is_empty());
+            for part in package.into_iter().chain(owner.parts.iter().map(|p| &**p)).chain(variant) {
+                folder.push('/');
+                folder.push_str(part);
+            }
+            folder.push_str("/@");
+            for (i, part) in first.split('/').enumerate() {
+                folder.push_str(if i > 0 { "+" } else { "" });
+                folder.push_str(part);
+            }
+        });
         (WsPath::from_normal_text(folder), variant)
     }
 }

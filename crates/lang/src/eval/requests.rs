@@ -6,6 +6,7 @@ use std::sync::Arc;
 use nubrik_diagnostic::{Diagnostic, Severity};
 use nubrik_graph::{Edge, Effect, FileId, Graph, Role, Service, StepId, TargetId, is_acyclic};
 use nubrik_source::{Sources, Span, WsPath};
+use smallvec::{SmallVec, smallvec};
 
 use super::addresses::Meaning;
 use super::published::check_published;
@@ -387,7 +388,7 @@ impl Evaluator<'_> {
             }
             _ => {}
         }
-        let mut parts = vec![decl.name.text.clone()];
+        let mut parts: SmallVec<[Arc<str>; 2]> = smallvec![decl.name.text.clone()];
         parts.extend(meaning.way.iter().cloned());
         let before = self.graph.targets[target.0 as usize].results.len();
         self.publish(&value, &parts, target, span)?;

@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use nubrik_diagnostic::{Diagnostic, nearest};
 use nubrik_source::Span;
-use nubrik_syntax::{Element, Node, SyntaxKind, views};
+use nubrik_syntax::{Element, Node, SyntaxKind, Token, views};
 
 use super::Lowerer;
 use crate::builtins::Builtin;
@@ -24,12 +24,9 @@ impl Lowerer {
         let span = self.span(node);
         let expr = match node.kind() {
             SyntaxKind::Literal => self.literal(node, span),
-            SyntaxKind::TextExpr => Expr::Text(self.text_pieces(node)),
+            SyntaxKind::TextExpr => self.text(node),
             SyntaxKind::NameExpr => match node.words().next() {
-                Some(token) => {
-                    let name = self.name(node, token);
-                    self.resolve(name)
-                }
+                Some(token) => self.resolve(node, token),
                 None => Expr::Error,
             },
             SyntaxKind::RefExpr => self.reference(node, span),
@@ -108,7 +105,10 @@ impl Lowerer {
         }
     }
 
-    fn text_pieces(&mut self, node: Node<'_>) -> Vec<Piece> {
+    fn text(&mut self, node: Node<'_>) -> Expr {
+        if let Some(text) = views::simple_text(node) {
+            return Expr::Plain(text.into());
+        }
         let parts = views::text_parts(node);
         let mut pieces = Vec::with_capacity(parts.len());
         for part in parts {
@@ -123,7 +123,11 @@ impl Lowerer {
                 views::TextPiece::Hole(hole) => Piece::Hole(self.child_expression(hole, 0)),
             });
         }
-        pieces
+        match pieces.as_slice() {
+            [] => Expr::Plain(Arc::default()),
+            [Piece::Literal(text)] => Expr::Plain(text.clone()),
+            _ => Expr::Text(pieces),
+        }
     }
 
     fn reference(&mut self, node: Node<'_>, span: Span) -> Expr {
@@ -165,7 +169,8 @@ impl Lowerer {
         let nodes = || node.children().filter(|c| c.kind() == SyntaxKind::RecordField);
         let mut fields: Vec<(Name, ExprId)> = Vec::with_capacity(nodes().count());
         for field in nodes() {
-            let Some(token) = field.words().next() else { continue };
+            let parts = FieldParts::of(field);
+            let Some(token) = parts.name else { continue };
             let name = self.name(field, token);
             if let Some((first, _)) = fields.iter().find(|(n, _)| n.text == name.text) {
                 let first = first.span;
@@ -174,14 +179,15 @@ impl Lowerer {
                 self.report(name.span, error.related(first, "first here"));
                 continue;
             }
-            let value = if field.token(SyntaxKind::Equals).is_some() {
-                self.child_expression(field, 0)
-            } else if field.expression(0).is_some() {
-                continue; // `name: value`, which the parser has reported.
-            } else {
-                // Short form: `{ sources, flags }`.
-                let expr = self.resolve(name.clone());
-                self.add(name.span, expr)
+            let value = match parts.value {
+                Some(value) if parts.equals => self.expression(value),
+                Some(_) => continue, // `name: value`, which the parser has reported.
+                None if parts.equals => self.add(self.span(field), Expr::Error),
+                None => {
+                    // Short form: `{ sources, flags }`.
+                    let expr = self.resolve(field, token);
+                    self.add(name.span, expr)
+                }
             };
             fields.push((name, value));
         }
@@ -335,6 +341,34 @@ impl Lowerer {
         };
         let left = self.child_expression(node, 0);
         Expr::Binary(operator, left, self.child_expression(node, 1))
+    }
+}
+
+/// What a record's field consists of.
+struct FieldParts<'t> {
+    name: Option<Token>,
+    equals: bool,
+    value: Option<Node<'t>>,
+}
+
+impl<'t> FieldParts<'t> {
+    fn of(field: Node<'t>) -> FieldParts<'t> {
+        let mut parts = FieldParts { name: None, equals: false, value: None };
+        for element in field.elements() {
+            match element {
+                Element::Token(token) if token.kind == SyntaxKind::Word => {
+                    parts.name.get_or_insert(token);
+                }
+                Element::Token(token) => parts.equals |= token.kind == SyntaxKind::Equals,
+                Element::Node(id) => {
+                    let node = field.node(id);
+                    if parts.value.is_none() && node.kind().is_expression() {
+                        parts.value = Some(node);
+                    }
+                }
+            }
+        }
+        parts
     }
 }
 

@@ -373,35 +373,40 @@ impl Lowerer {
     }
 
     /// Resolves a name to an expression, or reports that there is none.
-    fn resolve(&mut self, name: Name) -> Expr {
+    fn resolve(&mut self, node: Node<'_>, token: Token) -> Expr {
+        let (text, span) = (node.token_text(token), self.token_span(token));
         for (up, scope) in self.scopes.iter().rev().enumerate() {
-            if let Some(slot) = scope.iter().position(|n| n.text == name.text) {
+            if let Some(slot) = scope.iter().position(|n| *n.text == *text) {
                 return Expr::Local { up: up as u16, slot: slot as u16 };
             }
         }
-        match self.module.names.get(&name.text).copied() {
+        match self.module.names.get(text).copied() {
             Some(Bound::Decl(number)) => {
-                self.references.push(Reference { to: ReferenceTo::Decl(number), span: name.span });
+                self.references.push(Reference { to: ReferenceTo::Decl(number), span });
                 return Expr::Decl(number);
             }
             Some(Bound::Kit(number)) => return Expr::Kit(number),
-            Some(Bound::FromKit(number, _)) => return self.member(number, name),
+            Some(Bound::FromKit(number, _)) => {
+                let name = self.name(node, token);
+                return self.member(number, name);
+            }
             None => {}
         }
-        match crate::builtins::builtin(&name.text) {
-            Some(_) if self.name_spans.contains_key(&name.text) => return Expr::Error,
+        match crate::builtins::builtin(text) {
+            Some(_) if self.name_spans.contains_key(text) => return Expr::Error,
             Some(builtin) => return Expr::Builtin(builtin),
-            None if &*name.text == "self" && (self.in_kind || self.in_serve) => return Expr::This,
-            None if &*name.text == "self" => {
+            None if text == "self" && (self.in_kind || self.in_serve) => return Expr::This,
+            None if text == "self" => {
                 let error =
                     Diagnostic::error("not-here", "`self` means something inside a kind or `serve` only");
-                self.report(name.span, error.mend("give a parameter for what you need"));
+                self.report(span, error.mend("give a parameter for what you need"));
                 return Expr::Error;
             }
             None => {}
         }
+        let name = self.name(node, token);
         let error = self.unknown_name(&name);
-        self.report(name.span, error);
+        self.report(span, error);
         Expr::Error
     }
 
