@@ -13,7 +13,7 @@ use nubrik_source::{Span, WsPath};
 use rustc_hash::{FxHashMap, FxHashSet};
 
 use crate::address::AddressPattern;
-use crate::eval::{Evaluation, Evaluator, Setting, check_published_across};
+use crate::eval::{Evaluation, Evaluator, RowDigests, Setting, check_published_across};
 use crate::rows::RowIndex;
 use crate::trail::{Trail, Watched};
 use crate::world::World;
@@ -176,13 +176,10 @@ impl Whole {
             .graph
             .files
             .into_iter()
-            .map(|node| {
+            .zip(other.digests.files)
+            .map(|(node, digest)| {
                 let files = &mut graph.files;
-                let known = self.files.find_or_insert(
-                    node.path.as_str(),
-                    |n| files[n].path == node.path,
-                    files.len(),
-                );
+                let known = self.files.find_or_insert(digest, |n| files[n].path == node.path, files.len());
                 let number = known.unwrap_or_else(|| {
                     new_files.push((files.len(), node.maker));
                     files.push(node);
@@ -195,11 +192,12 @@ impl Whole {
             .graph
             .targets
             .into_iter()
-            .map(|mut target| {
+            .zip(other.digests.targets)
+            .map(|(mut target, digest)| {
                 target.results.iter_mut().for_each(|r| r.file = files[r.file.0 as usize]);
                 let known = &graph.targets;
                 let is_same = |n: usize| known[n].address == target.address && known[n].place == target.place;
-                match self.targets.find_or_insert(&target.address, is_same, known.len()) {
+                match self.targets.find_or_insert(digest, is_same, known.len()) {
                     None => {
                         graph.targets.push(target);
                         TargetId(graph.targets.len() as u32 - 1)
@@ -222,13 +220,11 @@ impl Whole {
             .graph
             .steps
             .into_iter()
-            .map(|step| {
+            .zip(other.digests.steps)
+            .map(|(step, digest)| {
                 let steps = &mut graph.steps;
-                let known = self.steps.find_or_insert(
-                    step.folder.as_str(),
-                    |n| steps[n].folder == step.folder,
-                    steps.len(),
-                );
+                let known =
+                    self.steps.find_or_insert(digest, |n| steps[n].folder == step.folder, steps.len());
                 let number = known.unwrap_or_else(|| {
                     steps.push(numbers.renumbered(step));
                     steps.len() - 1
@@ -367,6 +363,7 @@ impl Default for Evaluation {
             services: Vec::new(),
             through: Vec::new(),
             options: Vec::new(),
+            digests: RowDigests::default(),
             trail: Trail::default(),
             waiting: false,
         }

@@ -25,21 +25,19 @@ impl RowIndex {
         self.entries.is_empty()
     }
 
-    /// The number of the row with this key; `has_key` says whether a row has it.
-    pub fn find(&self, key: &str, has_key: impl Fn(usize) -> bool) -> Option<usize> {
-        let digest = digest(key);
+    /// The number of the row whose key has this digest; `has_key` says whether a row has the key itself.
+    pub fn find(&self, digest: u32, has_key: impl Fn(usize) -> bool) -> Option<usize> {
         let found = self.entries.find(spread(digest), |e| e.0 == digest && has_key(e.1 as usize));
         found.map(|entry| entry.1 as usize)
     }
 
-    /// The number of the row with this key, or `None` after `new` was entered as its number.
+    /// The number of the row whose key has this digest, or `None` after `new` was entered as its number.
     pub fn find_or_insert(
         &mut self,
-        key: &str,
+        digest: u32,
         has_key: impl Fn(usize) -> bool,
         new: usize,
     ) -> Option<usize> {
-        let digest = digest(key);
         let same = |e: &Entry| e.0 == digest && has_key(e.1 as usize);
         match self.entries.entry(spread(digest), same, |e| spread(e.0)) {
             hashbrown::hash_table::Entry::Occupied(entry) => Some(entry.get().1 as usize),
@@ -50,14 +48,21 @@ impl RowIndex {
         }
     }
 
-    /// Enters a row whose key no other row has.
-    pub fn insert_new(&mut self, key: &str, new: usize) {
-        let digest = digest(key);
+    /// The digests of all rows' keys, by their numbers.
+    pub fn digests(&self) -> Vec<u32> {
+        let mut digests = vec![0; self.entries.len()];
+        self.entries.iter().for_each(|(digest, row)| digests[*row as usize] = *digest);
+        digests
+    }
+
+    /// Enters a row whose key no other row has, by its digest.
+    pub fn insert_new(&mut self, digest: u32, new: usize) {
         self.entries.insert_unique(spread(digest), (digest, new as u32), |e| spread(e.0));
     }
 }
 
-fn digest(key: &str) -> u32 {
+/// The digest of a key.
+pub(crate) fn digest(key: &str) -> u32 {
     let mut hasher = FxHasher::default();
     key.hash(&mut hasher);
     let hash = hasher.finish();
@@ -81,18 +86,19 @@ mod tests {
         for turn in 0..2 {
             for n in 0..1000 {
                 let key = format!("tide/page{n}");
-                let found = index.find_or_insert(&key, |row| rows[row] == key, rows.len());
+                let found = index.find_or_insert(digest(&key), |row| rows[row] == key, rows.len());
                 assert_eq!(found, (turn == 1).then_some(n));
                 if found.is_none() {
                     rows.push(key);
                 }
             }
         }
-        assert_eq!(index.find("tide/page7", |row| rows[row] == "tide/page7"), Some(7));
-        assert_eq!(index.find("tide/page1000", |row| rows[row] == "tide/page1000"), None);
+        assert_eq!(index.find(digest("tide/page7"), |row| rows[row] == "tide/page7"), Some(7));
+        assert_eq!(index.find(digest("tide/page1000"), |row| rows[row] == "tide/page1000"), None);
+        assert_eq!(index.digests(), rows.iter().map(|key| digest(key)).collect::<Vec<_>>());
         index.reserve(5000);
-        index.insert_new("ebb", rows.len());
+        index.insert_new(digest("ebb"), rows.len());
         rows.push("ebb".to_owned());
-        assert_eq!(index.find("ebb", |row| rows[row] == "ebb"), Some(1000));
+        assert_eq!(index.find(digest("ebb"), |row| rows[row] == "ebb"), Some(1000));
     }
 }

@@ -33,7 +33,7 @@ use smallvec::{SmallVec, smallvec};
 
 use crate::hir::*;
 use crate::modules::{Missing, Modules};
-use crate::rows::RowIndex;
+use crate::rows::{RowIndex, digest};
 use crate::trail::Watched;
 use crate::types::Type;
 use crate::value::*;
@@ -47,6 +47,7 @@ pub use options::{OptionInfo, Setting, SettingValue};
 pub(crate) use published::check_published_across;
 
 pub use requests::Evaluation;
+pub(crate) use requests::RowDigests;
 
 /// Why there is no value.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
@@ -165,6 +166,7 @@ pub struct Evaluator<'w> {
     kind_scopes: Vec<std::rc::Weak<Env>>,
     bad_options: BTreeSet<OptionId>,
     wants_options: bool,
+    wants_digests: bool,
     linting: bool,
     /// Globs that were evaluated for targets, where they are looked at afterwards.
     globs: Vec<crate::lints::GlobUse>,
@@ -233,6 +235,7 @@ impl<'w> Evaluator<'w> {
             kind_scopes: Vec::new(),
             bad_options: BTreeSet::new(),
             wants_options: false,
+            wants_digests: false,
             linting: false,
             globs: Vec::new(),
             target_reads: BTreeMap::new(),
@@ -638,8 +641,11 @@ impl<'w> Evaluator<'w> {
     /// The number of a file in the graph, entered on first use.
     fn file_id(&mut self, file: &FileRef) -> FileId {
         let files = &mut self.graph.files;
-        let known =
-            self.files.find_or_insert(file.path.as_str(), |n| files[n].path == file.path, files.len());
+        let known = self.files.find_or_insert(
+            digest(file.path.as_str()),
+            |n| files[n].path == file.path,
+            files.len(),
+        );
         let number = known.unwrap_or_else(|| {
             files.push(FileNode {
                 path: file.path.clone(),

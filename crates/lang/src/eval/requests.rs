@@ -16,6 +16,7 @@ use crate::cycles::References;
 use crate::hir::*;
 use crate::modules::Modules;
 use crate::output::published_name;
+use crate::rows::digest;
 use crate::value::*;
 
 /// What came of evaluating some requests.
@@ -45,9 +46,22 @@ pub struct Evaluation {
     pub options: Vec<super::OptionInfo>,
     /// What values were taken from; empty where nobody watched.
     pub trail: crate::trail::Trail,
+    /// Digests of the keys of the graph's rows; only where graphs are to be put together.
+    pub(crate) digests: RowDigests,
     /// Whether answers of the world were missing: then everything else is not final, and evaluation
     /// is to be asked again with the same world.
     pub waiting: bool,
+}
+
+/// Digests of the keys by which rows of two graphs are told to be the same, by the rows' numbers.
+#[derive(Default)]
+pub(crate) struct RowDigests {
+    /// Of the files' paths.
+    pub files: Vec<u32>,
+    /// Of the steps' folders.
+    pub steps: Vec<u32>,
+    /// Of the targets' addresses.
+    pub targets: Vec<u32>,
 }
 
 /// A declaration: its module and its number there.
@@ -75,6 +89,7 @@ impl Evaluator<'_> {
     /// to the one who puts several such evaluations together.
     pub(crate) fn request_packages(mut self, packages: &[WsPath], wanted: Wanted) -> Evaluation {
         let lists = self.all(packages, |this, folder| this.targets_of(folder, wanted)).unwrap_or_default();
+        self.wants_digests = true;
         self.evaluate_all(&lists.concat())
     }
 
@@ -208,6 +223,14 @@ impl Evaluator<'_> {
 
     fn finish(mut self, requested: Vec<FileId>, targets: Vec<TargetId>) -> Evaluation {
         let options = if self.wants_options { self.option_infos() } else { Vec::new() };
+        let digests = match self.wants_digests {
+            true => RowDigests {
+                files: self.files.digests(),
+                steps: self.steps.digests(),
+                targets: self.graph.targets.iter().map(|t| digest(&t.address)).collect(),
+            },
+            false => RowDigests::default(),
+        };
         let modules = std::mem::take(&mut self.modules);
         let mut diagnostics = modules.diagnostics;
         diagnostics.sort_by_key(|d| (d.span.map(|s| (s.file, s.start, s.end)), d.severity));
@@ -233,6 +256,7 @@ impl Evaluator<'_> {
             services: std::mem::take(&mut self.asked_services),
             through: std::mem::take(&mut self.through),
             options,
+            digests,
             trail: self.watched.map(crate::trail::Watched::trail).unwrap_or_default(),
         }
     }

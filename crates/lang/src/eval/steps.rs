@@ -13,6 +13,7 @@ use smallvec::SmallVec;
 use super::forms::FormValues;
 use super::{Evaluator, Owner, Result, Scope, Stop};
 use crate::globs::all_below;
+use crate::rows::digest;
 use crate::value::*;
 use crate::world::{Answer, AnswerText};
 
@@ -200,7 +201,8 @@ impl Evaluator<'_> {
         }
         let number = self.graph.steps.len() as u32;
         let steps = &self.graph.steps;
-        let known = self.steps.find(step.folder.as_str(), |n| steps[n].folder == step.folder);
+        let folder_digest = digest(step.folder.as_str());
+        let known = self.steps.find(folder_digest, |n| steps[n].folder == step.folder);
         let known = known.map(|n| n as u32);
         let maker = known.unwrap_or(number);
         let mut outputs: SmallVec<[NamedOutput; 1]> = SmallVec::new();
@@ -233,7 +235,7 @@ impl Evaluator<'_> {
                 .mend("{ \"key\": step { … } } puts each under a key of its own");
             return self.fail(span, error);
         }
-        self.steps.insert_new(step.folder.as_str(), number as usize);
+        self.steps.insert_new(folder_digest, number as usize);
         self.graph.steps.push(step);
         self.step_spans.push(span);
         self.outputs.push(outputs);
