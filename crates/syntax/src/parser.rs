@@ -6,8 +6,8 @@ use nubrik_diagnostic::Diagnostic;
 use nubrik_source::{FileId, Span};
 
 use crate::SyntaxKind::{self, *};
-use crate::lexer::{Lexed, begins_declaration, lex};
-use crate::tree::{Builder, Mark, Tree};
+use crate::lexer::{Lexed, begins_declaration, is_reserved, lex};
+use crate::tree::{Builder, Tree};
 
 /// A tree, and what was wrong with the text.
 pub struct Parse {
@@ -45,6 +45,15 @@ pub(crate) const MAX_DEPTH: u32 = 128;
 
 /// How many operators or fields may follow one another: a chain nests to the left in the tree.
 pub(crate) const MAX_CHAIN: u32 = 256;
+
+/// Where a node begins.
+#[derive(Clone, Copy)]
+pub(crate) struct Mark {
+    /// The first of its children on the builder's stack.
+    children: usize,
+    /// Its first token.
+    token: usize,
+}
 
 pub(crate) struct Parser<'a> {
     file: FileId,
@@ -343,19 +352,48 @@ impl<'a> Parser<'a> {
     #[inline]
     pub fn mark(&mut self) -> Mark {
         self.trivia();
-        self.builder.mark()
+        self.mark_here()
+    }
+
+    /// Takes a lone expression, if one stands at the very place: a name, a number or a plain text with the end of an
+    /// item behind it, which nearly half of all expressions are.
+    pub fn lone_expression(&mut self) -> bool {
+        let kind = |ahead: usize| self.tokens.get(self.at + ahead).map_or(EndOfFile, |t| t.kind);
+        let (tokens, what) = match kind(0) {
+            Int => (1, Literal),
+            Word => (1, NameExpr),
+            TextOpen if (kind(1), kind(2)) == (TextPart, TextClose) => (3, TextExpr),
+            _ => return false,
+        };
+        if !matches!(kind(tokens), Comma | RightBrace | RightBracket | RightParen | HoleClose)
+            || (what == NameExpr && is_reserved(self.peek_text()))
+        {
+            return false;
+        }
+        self.builder.node_of_tokens(what, &self.tokens[self.at..self.at + tokens]);
+        self.at += tokens;
+        self.look_ahead();
+        true
     }
 
     /// Marks where a node begins, at the very place: the node holds the trivia that follows.
     pub fn mark_here(&mut self) -> Mark {
-        self.builder.mark()
+        Mark { children: self.builder.waiting(), token: self.at }
     }
 
     /// Makes everything since the mark a node.
     #[inline]
     pub fn finish(&mut self, mark: Mark, kind: SyntaxKind) {
-        let at = self.tokens[self.at].start;
-        self.builder.finish(mark, kind, at);
+        let (mut first, mut behind) = (mark.token, self.at);
+        while first < behind && self.tokens[first].kind.is_trivia() {
+            first += 1;
+        }
+        while first < behind && self.tokens[behind - 1].kind.is_trivia() {
+            behind -= 1;
+        }
+        let start = self.tokens[first].start;
+        let end = if first < behind { self.tokens[behind - 1].end } else { start };
+        self.builder.finish(mark.children, kind, start, end);
     }
 
     // Errors.
@@ -423,7 +461,7 @@ impl<'a> Parser<'a> {
     /// Takes tokens up to the end of an item (a comma or line end), a closing bracket of an outer
     /// form, or a declaration; brackets opened on the way are passed whole.
     pub fn skip_item(&mut self) {
-        let mark = self.builder.mark();
+        let mark = self.mark_here();
         let mut open = 0u32;
         loop {
             match self.peek_raw() {

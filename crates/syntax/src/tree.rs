@@ -4,6 +4,7 @@
 use std::sync::Arc;
 
 use crate::SyntaxKind;
+use crate::lexer::Lexed;
 
 /// A node's number in its tree.
 #[derive(Clone, Copy, PartialEq, Eq, Hash, Debug)]
@@ -181,10 +182,6 @@ pub(crate) struct Builder {
     elements: Vec<Element>,
 }
 
-/// Where on the stack a node's children begin.
-#[derive(Clone, Copy)]
-pub(crate) struct Mark(usize);
-
 impl Builder {
     /// For so many tokens.
     pub fn new(tokens: usize) -> Self {
@@ -195,8 +192,10 @@ impl Builder {
         }
     }
 
-    pub fn mark(&self) -> Mark {
-        Mark(self.stack.len())
+    /// How many elements wait on the stack.
+    #[inline]
+    pub fn waiting(&self) -> usize {
+        self.stack.len()
     }
 
     #[inline]
@@ -204,26 +203,26 @@ impl Builder {
         self.stack.push(Element::Token(Token { kind, start, end }));
     }
 
+    /// Makes everything on the stack from `children` on the children of a new node, whose words reach from one
+    /// byte to another.
     #[inline]
-    fn range(&self, element: &Element) -> Option<(u32, u32)> {
-        match element {
-            Element::Token(t) if t.kind.is_trivia() => None,
-            Element::Token(t) => Some((t.start, t.end)),
-            Element::Node(id) => {
-                let node = self.nodes[id.0 as usize];
-                Some((node.start, node.end))
-            }
-        }
+    pub fn finish(&mut self, children: usize, kind: SyntaxKind, start: u32, end: u32) {
+        let first = self.elements.len() as u32;
+        self.elements.extend_from_slice(&self.stack[children..]);
+        self.stack.truncate(children);
+        let count = self.elements.len() as u32 - first;
+        self.nodes.push(NodeData { kind, start, end, first, count });
+        self.stack.push(Element::Node(NodeId(self.nodes.len() as u32 - 1)));
     }
 
-    /// Makes everything since the mark the children of a new node.
-    pub fn finish(&mut self, mark: Mark, kind: SyntaxKind, empty_at: u32) {
-        let children = &self.stack[mark.0..];
-        let start = children.iter().find_map(|e| self.range(e)).map_or(empty_at, |r| r.0);
-        let end = children.iter().rev().find_map(|e| self.range(e)).map_or(empty_at, |r| r.1);
-        let (first, count) = (self.elements.len() as u32, children.len() as u32);
-        self.elements.extend_from_slice(&self.stack[mark.0..]);
-        self.stack.truncate(mark.0);
+    /// Adds a node that consists of a few tokens, none of them to pass over.
+    pub fn node_of_tokens(&mut self, kind: SyntaxKind, tokens: &[Lexed]) {
+        let (Some(first), Some(last)) = (tokens.first(), tokens.last()) else { return };
+        let (start, end) = (first.start, last.end);
+        let (first, count) = (self.elements.len() as u32, tokens.len() as u32);
+        let elements =
+            tokens.iter().map(|t| Element::Token(Token { kind: t.kind, start: t.start, end: t.end }));
+        self.elements.extend(elements);
         self.nodes.push(NodeData { kind, start, end, first, count });
         self.stack.push(Element::Node(NodeId(self.nodes.len() as u32 - 1)));
     }

@@ -152,3 +152,18 @@ fn texts_lose_their_common_indent() {
     assert_eq!(value("\"\"\"\n  a\n\n  b\"\"\""), "a\n\nb");
     assert_eq!(value("\"\\n\\t\\\\ \\q {{}}\""), "\n\t\\ q {}");
 }
+
+#[test]
+fn a_lone_expression_is_the_same_with_a_comment_behind_it() {
+    let kinds = |text: &str| {
+        let parsed = parse(FileId(0), &Arc::from(text));
+        assert!(parsed.diagnostics.is_empty(), "{text}: {:?}", parsed.diagnostics);
+        let declaration = parsed.tree.root().children().next().unwrap();
+        let list = declaration.expression(0).unwrap();
+        list.children().map(|c| (c.kind(), c.text().to_owned())).collect::<Vec<_>>()
+    };
+    let alone = kinds("let x = [a, 12, \"t\", true, none, 30s]\n");
+    let commented = kinds("let x = [a # b\n, 12 # c\n, \"t\" # d\n, true # e\n, none # f\n, 30s # g\n]\n");
+    assert_eq!(alone, commented);
+    assert_eq!(alone.len(), 6);
+}

@@ -8,8 +8,7 @@ use super::declarations::close;
 use super::texts::text;
 use crate::SyntaxKind::*;
 use crate::lexer::is_reserved;
-use crate::parser::{MAX_CHAIN, MAX_DEPTH, Parser};
-use crate::tree::Mark;
+use crate::parser::{MAX_CHAIN, MAX_DEPTH, Mark, Parser};
 
 /// Any expression. Reports and leaves an [`Error`] node where none stands.
 pub(super) fn expression(p: &mut Parser) {
@@ -18,6 +17,8 @@ pub(super) fn expression(p: &mut Parser) {
     if p.depth > MAX_DEPTH {
         p.error(Diagnostic::error("too-deep", "this nests too deep").mend("name the inner part with `let`"));
         p.skip_item();
+    } else if p.lone_expression() {
+        // Nothing else belongs to it.
     } else if p.at_word("if") {
         if_expression(p);
     } else if p.at_word("match") {
