@@ -17,11 +17,13 @@ use crate::rows::digest;
 use crate::value::*;
 use crate::world::{Answer, AnswerText};
 
+/// An output with the name it was given, and as it was written.
+pub(super) type DraftedOutput = (Option<Arc<str>>, FileRef, Arc<str>);
+
 /// A step as far as it is known.
 pub(super) struct Draft {
     pub step: Box<Step>,
-    /// Outputs with their names, and as they were written.
-    pub outputs: SmallVec<[(Option<Arc<str>>, FileRef, Arc<str>); 1]>,
+    pub outputs: SmallVec<[DraftedOutput; 1]>,
     pub inputs: SmallVec<[FileRef; 2]>,
     pub tools: SmallVec<[ToolId; 4]>,
     /// Services that run meanwhile.
