@@ -164,6 +164,8 @@ pub enum Notice {
     Unconfined(String),
     /// Processes that steps left behind were ended: how many, and of which targets as far as that is known.
     OrphansEnded(usize, Vec<Arc<str>>),
+    /// A service did not stop in the way that its definition says.
+    NotStopped(Box<ServiceFailure>),
     /// Kept results had grown too large; so many bytes of them, not used for longest, were removed.
     RoomMade(u64),
     /// A published result was gone or edited, and was put back: its path, and whether it was there.

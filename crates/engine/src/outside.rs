@@ -136,6 +136,8 @@ pub enum ServiceProblem {
     NoTool(ToolProblem),
     /// The variable of a secret is not set.
     NoSecret(String),
+    /// It had to be ended by signals: its `stop` failed so, or ended well and left it running (`None`).
+    NotStopped(Option<String>),
     /// What stands for its port is none.
     BadPort,
     /// It did not come up for somebody else, who says why.

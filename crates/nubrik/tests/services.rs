@@ -388,3 +388,33 @@ fn nothing_runs_that_nobody_needs() {
     sandbox.run(&["build", "ask"]).expect(0);
     assert!(!sandbox.exists(".nubrik/serve"));
 }
+
+#[test]
+fn one_that_does_not_stop_as_it_should_is_told() {
+    let sandbox = workspace(
+        r#"
+service stubborn = serve { run = `{boardd} {self.address} {self.port}`, stop = `sh {in "refuse.sh"}` }
+target height = step { run = `{ask} {stubborn.address} {stubborn.port} height moon > {out "height"}` }
+"#,
+    );
+    sandbox.write("refuse.sh", "echo first\necho not today\nexit 3\n");
+    let told = sandbox.run(&["build", "--plain"]).expect(0).stdout;
+    let expected = "notice    `stop` of the service stubborn ended with code 3; signals ended the service. \
+                    It printed: not today";
+    assert_eq!(count(&told, expected), 1, "{told}");
+    assert_eq!(sandbox.read("out/base/height"), "nothing known\n");
+    // The same where somebody runs it.
+    let mut command = sandbox.command(&["run", "stubborn", "--plain"]);
+    let mut child = command.stderr(Stdio::piped()).stdout(Stdio::null()).spawn().unwrap();
+    let mut said = BufReader::new(child.stderr.take().unwrap());
+    let mut line = String::new();
+    while !line.starts_with("serves") {
+        line.clear();
+        assert!(said.read_line(&mut line).unwrap() > 0, "it ended before it served");
+    }
+    signal(&child, rustix::process::Signal::INT);
+    let mut rest = String::new();
+    said.read_to_string(&mut rest).unwrap();
+    assert!(child.wait().unwrap().success());
+    assert_eq!(count(&rest, expected), 1, "{rest}");
+}

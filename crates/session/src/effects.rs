@@ -63,11 +63,12 @@ impl Session {
         self.machine().house().loan(lent)?.ended()
     }
 
-    /// Takes services back, and stops them.
-    pub fn give_back(&self, lent: Lent) {
+    /// Takes services back, and stops them. Gives those that did not stop as they should.
+    pub fn give_back(&self, lent: Lent) -> Vec<nubrik_engine::ServiceFailure> {
         self.machine().house().give_back(&lent);
-        self.machine().house().close();
+        let unstopped = self.machine().house().close();
         nubrik_confine::end_orphans();
+        unstopped
     }
 
     /// Does what a job is for, in this terminal, with the services that it was lent. What it uses must have been

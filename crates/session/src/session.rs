@@ -470,13 +470,20 @@ impl Session {
         nubrik_confine::become_reaper();
     }
 
+    /// Stops all services, and tells of those that did not stop as they should.
+    fn close_services(&self, listener: &dyn Listener) {
+        for failure in self.machine.house().close() {
+            listener.hear(&Event::Notice(Notice::NotStopped(Box::new(failure))));
+        }
+    }
+
     fn tidy_up(&self, graph: &Graph, listener: &dyn Listener, outcome: &Outcome) {
         if let (Ok(store), true) = (&self.store, outcome.summary.ran > 0)
             && let Ok(Some(gone)) = store.keep_within(STORE_LIMIT)
         {
             listener.hear(&Event::Notice(Notice::RoomMade(gone.bytes)));
         }
-        self.machine.house().close();
+        self.close_services(listener);
         if self.machine.house().fell_back() {
             let missing = "a network of their own for services".to_owned();
             listener.hear(&Event::Notice(Notice::Unconfined(missing)));

@@ -120,7 +120,7 @@ fn run_effect(
     let ended = session.run_effect(&evaluation.graph, effect, args, lent.as_ref());
     crate::interrupt::leave_to_children(false);
     if let Some(lent) = lent {
-        session.give_back(lent);
+        super::services::give_back(face, session, lent);
     }
     match ended {
         Ok(EffectEnd::Code(0)) => Ok(Exit::Done),

@@ -84,7 +84,7 @@ pub fn run(
         }
         std::thread::sleep(TICK);
     };
-    session.give_back(lent);
+    give_back(face, &session, lent);
     match ended {
         None => {
             say("ended", &service.address);
@@ -118,6 +118,18 @@ pub fn lend(
         None => Exit::Interrupted,
         Some(failure) => say_failed(face, &failure, echo.is_some()),
     })
+}
+
+/// Takes services back, and says which did not stop as they should.
+pub fn give_back(face: Face, session: &Session, lent: Lent) {
+    for failure in session.give_back(lent) {
+        let text = services::not_stopped(&failure);
+        if face.json {
+            json::print(&json::NoticeEvent { event: "notice", text });
+        } else {
+            eprintln!("{}", labelled(Paint::for_stderr(face.plain), Ink::Doubt, "notice", &text));
+        }
+    }
 }
 
 /// Says why a service is not there; what it printed only where that was not seen already.

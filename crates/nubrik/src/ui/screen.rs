@@ -367,6 +367,7 @@ impl<'g> Screen<'g> {
                 let text = format!("{processes} left behind by steps, ended now");
                 if targets.is_empty() { text } else { format!("{text}: {}", targets.join(", ")) }
             }
+            Notice::NotStopped(failure) => super::services::not_stopped(failure),
             Notice::RoomMade(bytes) => {
                 let size = super::text::size(*bytes);
                 format!("kept results had grown too large; {size} not used for longest were removed")

@@ -25,9 +25,24 @@ pub fn short(failure: &ServiceFailure) -> String {
         ServiceProblem::NoSecret(secret) => {
             format!("the service {name} wants the secret `{secret}`, and that variable is not set")
         }
+        ServiceProblem::NotStopped(Some(how)) => {
+            format!("`stop` of the service {name} {how}; signals ended the service")
+        }
+        ServiceProblem::NotStopped(None) => {
+            format!("the service {name} went on after its `stop` had ended; signals ended it")
+        }
         ServiceProblem::BadPort => format!("the port of the service {name} is no number from 1 to 65535"),
         ServiceProblem::SaidBefore => format!("the service {name} did not come up"),
         ServiceProblem::Machine(problem) => format!("the service {name} cannot run: {problem}"),
+    }
+}
+
+/// A service that did not stop as it should, in one line with the last one that its `stop` printed.
+pub fn not_stopped(failure: &ServiceFailure) -> String {
+    let printed = String::from_utf8_lossy(&failure.printed);
+    match printed.lines().next_back() {
+        Some(last) => format!("{}. It printed: {last}", short(failure)),
+        None => short(failure),
     }
 }
 

@@ -6,10 +6,12 @@ use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
 use nubrik_confine::{Apart, CancelSwitch, Capture, Ended, PipelineSpec, RuleSet, Running, StageSpec};
+use nubrik_engine::{ServiceFailure, ServiceProblem};
 use nubrik_graph::Service;
 
 use super::claim::Claim;
 use super::lock;
+use super::starting::said;
 
 /// How long a command that stops a service may take, and how long the service then has.
 const STOPPING: Duration = Duration::from_secs(10);
@@ -53,7 +55,12 @@ pub(super) struct Here {
     #[allow(dead_code)] // Held, not read.
     pub claim: Claim,
     pub log: PathBuf,
+    /// Where it is told when it does not stop as it should.
+    pub unstopped: Unstopped,
 }
+
+/// Services that did not stop as they should, until somebody asks.
+pub(super) type Unstopped = Arc<Mutex<Vec<ServiceFailure>>>;
 
 /// Where a service's commands run.
 pub(super) struct Ground {
@@ -112,12 +119,24 @@ pub(super) fn last_lines(text: &[u8]) -> Vec<u8> {
 impl Drop for Instance {
     fn drop(&mut self) {
         let Some(here) = &self.here else { return };
-        let Some(running) = lock(&here.running).take() else { return };
+        let Some(mut running) = lock(&here.running).take() else { return };
         let group = running.group();
         if let (Some((stop, rules)), Ok(never)) = (&here.stop, CancelSwitch::new()) {
+            let was_running = running.ended().is_none();
             let spec = PipelineSpec { rules: Some(rules), ..here.ground.spec(stop, Some(STOPPING)) };
-            nubrik_confine::run(&spec, &mut Capture::new(0), &never);
-            running.wait(STOPPING);
+            let mut capture = Capture::new(PRINTED_LIMIT);
+            let how = nubrik_confine::run(&spec, &mut capture, &never);
+            let stopped = running.wait(STOPPING);
+            // A command that finds nothing to stop fails rightly.
+            let how = Some(how).filter(|how| !matches!(how, Ended::Well));
+            if was_running && (!stopped || how.is_some()) {
+                lock(&here.unstopped).push(ServiceFailure {
+                    service: self.service.address.clone(),
+                    place: self.service.place.to_string().into(),
+                    problem: ServiceProblem::NotStopped(how.as_ref().map(said)),
+                    printed: last_lines(&without(&self.secrets, capture.bytes)),
+                });
+            }
         }
         let printed = running.stop();
         nubrik_confine::spare(group.unsigned_abs(), false);

@@ -18,7 +18,7 @@ use nubrik_graph::{Mark, Service, unmarked};
 use nubrik_store::Digest;
 
 pub(crate) use claim::end_left_over;
-use instance::{Instance, SHORTEST_SECRET, without};
+use instance::{Instance, SHORTEST_SECRET, Unstopped, without};
 use starting::{Starting, said};
 
 use crate::machine::Machine;
@@ -56,6 +56,7 @@ pub(crate) struct House {
     count: AtomicU64,
     /// Whether somebody had to use the machine's network for want of another.
     fell_back: AtomicBool,
+    unstopped: Unstopped,
 }
 
 /// Instances that somebody uses.
@@ -132,10 +133,11 @@ impl House {
         self.fell_back.load(Ordering::Relaxed)
     }
 
-    /// Stops what is shared and not in use.
-    pub(crate) fn close(&self) {
+    /// Stops what is shared and not in use. Gives what did not stop as it should, since it was asked last.
+    pub(crate) fn close(&self) -> Vec<ServiceFailure> {
         let shared = std::mem::take(&mut *lock(&self.shared));
         drop(shared);
+        std::mem::take(&mut *lock(&self.unstopped))
     }
 
     /// As whom services run, and where.
@@ -243,8 +245,16 @@ impl House {
             needs.push(self.instance(machine, &name.hex(), need, network, echo)?);
         }
         let apart = self.apart(network);
-        let starting =
-            Starting { machine, service, network, apart, needs, printed: Vec::new(), secrets: Vec::new() };
+        let starting = Starting {
+            machine,
+            service,
+            network,
+            apart,
+            needs,
+            printed: Vec::new(),
+            secrets: Vec::new(),
+            unstopped: self.unstopped.clone(),
+        };
         starting.start(&name, echo).map(Arc::new)
     }
 }

@@ -13,7 +13,7 @@ use nubrik_graph::{Mark, Service, ServiceCommand, ServiceProgram, Serving, unmar
 use nubrik_store::Digest;
 
 use super::claim::Claim;
-use super::instance::{Ground, Here, Instance, last_lines, without};
+use super::instance::{Ground, Here, Instance, Unstopped, last_lines, without};
 use super::{HOME, Network, lock};
 use crate::machine::{CONFINED_ENVIRONMENT, Machine, called_by, needed_folder};
 
@@ -33,6 +33,7 @@ pub(super) struct Starting<'m> {
     /// What its commands printed so far.
     pub printed: Vec<u8>,
     pub secrets: Vec<(String, String)>,
+    pub unstopped: Unstopped,
 }
 
 /// The commands of a service, ready to run.
@@ -101,7 +102,9 @@ impl Starting<'_> {
         nubrik_confine::spare(running.group().unsigned_abs(), true);
         claim.note(running.group());
         let log = home.join(format!("{}.log", service.address.replace('/', "-")));
-        let here = Here { running: Mutex::new(Some(running)), ground, stop: commands.stop, claim, log };
+        let unstopped = self.unstopped.clone();
+        let here =
+            Here { running: Mutex::new(Some(running)), ground, stop: commands.stop, claim, log, unstopped };
         let instance = Instance {
             service,
             address: at.address,

@@ -37,7 +37,7 @@ impl Session {
         let own: Vec<_> =
             all.into_iter().filter(|s| evaluation.targets.contains(&graph.step(*s).target)).collect();
         let audits = nubrik_engine::audit(graph, &own, &self.state, &self.machine, self.store(), listener);
-        self.machine.house().close();
+        self.close_services(listener);
         audits
     }
 
@@ -62,7 +62,7 @@ impl Session {
                 if rustix::termios::isatty(rustix::stdio::stdin()) { &["sh", "-i"] } else { &["sh"] };
             ended = self.machine.attach(job, Path::new("/bin/sh"), words, &prompt);
         })?;
-        self.machine.house().close();
+        self.close_services(listener);
         ended.map_err(|e| nubrik_engine::Failure::Machine { problem: format!("cannot start /bin/sh: {e}") })
     }
 }
