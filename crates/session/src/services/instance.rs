@@ -16,6 +16,9 @@ use super::starting::said;
 /// How long a command that stops a service may take, and how long the service then has.
 const STOPPING: Duration = Duration::from_secs(10);
 
+/// How long a service has after a command failed to stop it.
+const AFTER_FAILURE: Duration = Duration::from_secs(1);
+
 /// How much of what a service's commands print is kept, in bytes.
 const PRINTED_LIMIT: usize = 64 << 10;
 
@@ -126,9 +129,9 @@ impl Drop for Instance {
             let spec = PipelineSpec { rules: Some(rules), ..here.ground.spec(stop, Some(STOPPING)) };
             let mut capture = Capture::new(PRINTED_LIMIT);
             let how = nubrik_confine::run(&spec, &mut capture, &never);
-            let stopped = running.wait(STOPPING);
-            // A command that finds nothing to stop fails rightly.
             let how = Some(how).filter(|how| !matches!(how, Ended::Well));
+            let stopped = running.wait(if how.is_none() { STOPPING } else { AFTER_FAILURE });
+            // A command that finds nothing to stop fails rightly.
             if was_running && (!stopped || how.is_some()) {
                 lock(&here.unstopped).push(ServiceFailure {
                     service: self.service.address.clone(),
