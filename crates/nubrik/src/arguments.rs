@@ -69,6 +69,9 @@ pub enum Command {
         /// what they declare
         #[arg(long)]
         audit: bool,
+        /// Only what a change since this revision of git can affect; uncommitted changes count
+        #[arg(long, value_name = "REV", conflicts_with = "audit")]
+        since: Option<String>,
     },
     /// Run tests whose verdicts do not stand, after building what they need
     Test(Testing),
@@ -92,6 +95,9 @@ pub enum Command {
         /// As if this source had another content; may be repeated
         #[arg(long, value_name = "FILE")]
         if_changed: Vec<PathBuf>,
+        /// Only what a change since this revision of git can affect; uncommitted changes count
+        #[arg(long, value_name = "REV")]
+        since: Option<String>,
     },
     /// Say why a target would run now, or ran the last time
     Why { address: String },
@@ -123,6 +129,9 @@ pub enum Command {
         /// Only those with this tag
         #[arg(long, value_name = "TAG")]
         tag: Option<String>,
+        /// Only what a change since this revision of git can affect; uncommitted changes count
+        #[arg(long, value_name = "REV")]
+        since: Option<String>,
     },
     /// Show all about one target
     Show {

@@ -186,6 +186,35 @@ fn since_a_revision_only_what_it_can_affect_is_tested() {
     // Definitions of a package mean all that it makes.
     sandbox.write("tide/targets.nub", &format!("{DEFINITIONS}# more\n"));
     assert_eq!(states(&since(&["HEAD"]).expect(0)).len(), 5);
+    // Other commands keep to the same.
+    sandbox.run(&["build"]).expect(0);
+    sandbox.write(".gitignore", ".nubrik\nout\n");
+    git(&["rm", "-rq", "--cached", "--ignore-unmatch", ".nubrik", "out"]);
+    git(&["add", "-A"]);
+    git(&["commit", "-qm", "two"]);
+    let text =
+        |args: &[&str]| sandbox.run(&[args, &["--plain", "--since", "HEAD"]].concat()).expect(0).stdout;
+    let left = |count: &str| format!("left      {count} on changed since HEAD\n");
+    assert_eq!(text(&["list"]), left("5 targets: nothing they depend"));
+    let nothing = format!("nothing to build here\n{}", left("1 target: nothing it depends"));
+    assert_eq!(text(&["plan"]), nothing);
+    assert_eq!(text(&["build"]), nothing);
+    sandbox.write("tide/alone.txt", "z\n");
+    let listed = text(&["list"]);
+    assert!(
+        listed.contains("alone") && !listed.contains("station") && listed.contains("4 targets:"),
+        "{listed}"
+    );
+    assert_eq!(sandbox.run(&["list", "--json", "--since", "HEAD"]).expect(0).events().len(), 2);
+    sandbox.write("tide/heights.csv", "tarn,6\nardle,13\n");
+    sandbox.write("extra.txt", "1\n");
+    sandbox.write("targets.nub", "target extra = step { run = `cp {in \"extra.txt\"} {out \"extra\"}` }\n");
+    let built = text(&["build"]);
+    assert!(built.contains("ran       extra") && sandbox.exists("out/base/extra"), "{built}");
+    let planned = text(&["plan"]);
+    assert!(planned.contains("nothing would run"), "{planned}");
+    let both = sandbox.run(&["build", "--audit", "--since", "HEAD"]).expect(2).stderr;
+    assert!(both.contains("--audit"), "{both}");
     let wrong = sandbox.run(&["test", "--since", "nowhere"]).expect(2).stderr;
     assert!(wrong.contains("git cannot tell what changed since `nowhere`"), "{wrong}");
 }

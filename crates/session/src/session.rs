@@ -385,13 +385,26 @@ impl Session {
         listener: &dyn Listener,
         options: Options,
     ) -> Result<BuildReport, BuildProblem> {
+        self.build_part(patterns, evaluation, &evaluation.requested, listener, options)
+    }
+
+    /// Builds some of the files that were requested, and publishes them. The session must hold the lock and have
+    /// loaded the state.
+    pub fn build_part(
+        &mut self,
+        patterns: &[AddressPattern],
+        evaluation: &Evaluation,
+        files: &[nubrik_graph::FileId],
+        listener: &dyn Listener,
+        options: Options,
+    ) -> Result<BuildReport, BuildProblem> {
         self.prepare(listener);
         self.break_seal(patterns);
         let gone = self.remove_stale_results(patterns, evaluation);
         let out = self.results_folder();
         let chronicle = Chronicle::new(listener, &evaluation.graph);
         let mut outcome = build(
-            Request::whole(&evaluation.graph, &evaluation.requested),
+            Request::whole(&evaluation.graph, files),
             &out,
             &self.state,
             &self.machine,
@@ -403,9 +416,12 @@ impl Session {
         self.count_earlier(evaluation, &mut outcome.summary);
         self.keep_history(patterns, chronicle, &outcome);
         self.tidy_up(&evaluation.graph, listener, &outcome);
-        let results: Results = self.result_paths(evaluation).into_iter().collect();
+        let results: Results = self.result_paths(evaluation, files).into_iter().collect();
         self.remember(std::mem::take(&mut outcome.changes))?;
-        self.seal(patterns, evaluation, &outcome, &results)?;
+        // A part says nothing of the rest of the request.
+        if files.len() == evaluation.requested.len() {
+            self.seal(patterns, evaluation, &outcome, &results)?;
+        }
         Ok(BuildReport {
             summary: outcome.summary,
             results,
@@ -583,8 +599,8 @@ impl Session {
         stale.iter().map(|path| (path.clone(), None)).collect()
     }
 
-    fn result_paths(&self, evaluation: &Evaluation) -> Vec<String> {
-        let wanted: std::collections::HashSet<_> = evaluation.requested.iter().collect();
+    fn result_paths(&self, evaluation: &Evaluation, files: &[nubrik_graph::FileId]) -> Vec<String> {
+        let wanted: std::collections::HashSet<_> = files.iter().collect();
         let targets = evaluation.targets.iter().map(|t| evaluation.graph.target(*t));
         let results = targets.flat_map(|t| &t.results).filter(|r| wanted.contains(&r.file));
         let mut paths: Vec<String> =

@@ -3,10 +3,11 @@
 use std::time::Instant;
 
 use nubrik_engine::{Event, Listener, Options};
-use nubrik_graph::Graph;
+use nubrik_graph::{FileId, Graph};
 use nubrik_lang::{AddressPattern, Evaluation, Wanted};
 use nubrik_session::{BuildReport, Results, Session, Standing};
 
+use super::since::Reached;
 use super::{Outcome, evaluate_with, open, own_problem, patterns};
 use crate::arguments::{Choice, Face, How};
 use crate::exit::Exit;
@@ -14,13 +15,24 @@ use crate::ui::paint::{Ink, Paint};
 use crate::ui::screen::{Screen, Shown, Stream};
 use crate::ui::{json, summary};
 
-pub fn build(face: Face, choice: &Choice, words: &[String], how: How, audit: bool) -> Outcome<Exit> {
+/// What else is wanted of a build.
+pub struct Way {
+    /// Whether the steps are run once more, recorded.
+    pub audit: bool,
+    /// Only what a change since this revision can affect.
+    pub since: Option<String>,
+}
+
+pub fn build(face: Face, choice: &Choice, words: &[String], how: How, way: Way) -> Outcome<Exit> {
     let began = Instant::now();
     let mut session = open(face, choice)?;
     lock(face, &mut session)?;
     let patterns = super::wanting(patterns(face, &mut session, words)?, Wanted::Targets);
     let micros = || began.elapsed().as_micros() as u64;
-    if audit {
+    if let Some(revision) = &way.since {
+        return build_since(face, &mut session, &patterns, how, revision, began);
+    }
+    if way.audit {
         let (evaluation, report) = build_evaluated(face, &mut session, &patterns, how, Stream::Output)?;
         if exit_of(&report) == Exit::Done {
             if report.summary.current < report.summary.steps && !face.json {
@@ -42,6 +54,26 @@ pub fn build(face: Face, choice: &Choice, words: &[String], how: How, audit: boo
         standing => build_standing(face, &mut session, &patterns, standing, how, Stream::Output)?,
     };
     show(face, &report.summary, &report.results, micros(), report.cancelled, Stream::Output);
+    Ok(exit_of(&report))
+}
+
+/// Builds what a change since a revision can affect.
+fn build_since(
+    face: Face,
+    session: &mut Session,
+    patterns: &[AddressPattern],
+    how: How,
+    revision: &str,
+    began: Instant,
+) -> Outcome<Exit> {
+    session.load_state();
+    let evaluation = evaluate_with(face, session, Some((how, Stream::Output)), |s| s.evaluate(patterns))?;
+    refuse_jobs(face, evaluation)?;
+    let reached = Reached::of(face, session, evaluation, revision)?;
+    let report = build_of(face, session, patterns, (evaluation, &reached.files), how, Stream::Output)?;
+    let micros = began.elapsed().as_micros() as u64;
+    show(face, &report.summary, &report.results, micros, report.cancelled, Stream::Output);
+    reached.say_left(face);
     Ok(exit_of(&report))
 }
 
@@ -94,7 +126,7 @@ pub fn build_evaluated(
     session.load_state();
     let evaluation = evaluate_with(face, session, Some((how, stream)), |s| s.evaluate(patterns))?;
     refuse_jobs(face, evaluation)?;
-    let report = build_of(face, session, patterns, evaluation, how, stream)?;
+    let report = build_of(face, session, patterns, (evaluation, &evaluation.requested), how, stream)?;
     Ok((evaluation, report))
 }
 
@@ -115,18 +147,18 @@ fn refuse_jobs(face: Face, evaluation: &Evaluation) -> Outcome<()> {
     Err(super::say_wrong(face, Exit::Usage, &message, &[&format!("nubrik run {}", effect.address)]))
 }
 
-/// Builds what was evaluated in a locked session with its state.
+/// Builds files of what was evaluated in a locked session with its state.
 pub fn build_of(
     face: Face,
     session: &mut Session,
     patterns: &[AddressPattern],
-    evaluation: &Evaluation,
+    (evaluation, files): (&Evaluation, &[FileId]),
     how: How,
     stream: Stream,
 ) -> Outcome<BuildReport> {
     let screen = screen_for(face, session, &evaluation.graph, stream).explaining(how.explain);
     let options = options_of(session, how);
-    let report = screen.during(|| session.build(patterns, evaluation, &screen, options));
+    let report = screen.during(|| session.build_part(patterns, evaluation, files, &screen, options));
     drop(screen);
     report.map_err(|problem| own_problem(face, problem))
 }

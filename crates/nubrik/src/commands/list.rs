@@ -5,6 +5,7 @@ use std::collections::BTreeMap;
 use nubrik_graph::{Graph, Role, Step, Target};
 use serde::Serialize;
 
+use super::since::Reached;
 use super::{Outcome, evaluate, open, patterns};
 use crate::arguments::{Choice, Face};
 use crate::exit::Exit;
@@ -12,6 +13,7 @@ use crate::ui::json;
 use crate::ui::paint::Ink;
 use crate::ui::text::{cut, padded, width};
 use nubrik_graph::TargetId;
+use nubrik_lang::Evaluation;
 use nubrik_session::Session;
 
 #[derive(Serialize)]
@@ -152,14 +154,33 @@ pub struct Which {
     pub cases: bool,
     pub kind: Option<String>,
     pub tag: Option<String>,
+    /// Only those that a change since this revision can affect.
+    pub since: Option<String>,
 }
 
 pub fn list(face: Face, choice: &Choice, words: &[String], which: Which) -> Outcome<Exit> {
     let mut session = open(face, choice)?;
     let patterns = patterns(face, &mut session, words)?;
     let evaluation = evaluate(face, &mut session, &patterns)?;
+    let reached = match &which.since {
+        Some(revision) => Some(Reached::of(face, &session, evaluation, revision)?),
+        None => None,
+    };
+    let listed = reached.as_ref().map_or(&evaluation.targets, |reached| &reached.targets);
+    let exit = list_targets(face, &mut session, evaluation, listed, &which)?;
+    reached.iter().for_each(|reached| reached.say_left(face));
+    Ok(exit)
+}
+
+fn list_targets(
+    face: Face,
+    session: &mut Session,
+    evaluation: &Evaluation,
+    listed: &[TargetId],
+    which: &Which,
+) -> Outcome<Exit> {
     let graph = &evaluation.graph;
-    let all: Vec<&Target> = evaluation.targets.iter().map(|t| evaluation.graph.target(*t)).collect();
+    let all: Vec<&Target> = listed.iter().map(|t| graph.target(*t)).collect();
     let targets: Vec<&Target> = all
         .iter()
         .copied()
@@ -167,17 +188,16 @@ pub fn list(face: Face, choice: &Choice, words: &[String], which: Which) -> Outc
         .filter(|t| which.tag.as_ref().is_none_or(|tag| t.tags.iter().any(|other| **other == **tag)))
         .collect();
     if targets.is_empty() && !all.is_empty() {
-        return Err(nothing_of_that(face, &all, &which));
+        return Err(nothing_of_that(face, &all, which));
     }
     if which.cases {
         session.load_state();
-        let targets: Vec<TargetId> = evaluation
-            .targets
+        let targets: Vec<TargetId> = listed
             .iter()
             .copied()
             .filter(|t| targets.iter().any(|other| other.address == graph.target(*t).address))
             .collect();
-        return list_cases(face, &session, graph, &targets);
+        return list_cases(face, session, graph, &targets);
     }
     if which.kinds {
         count_kinds(face, &targets);

@@ -21,6 +21,7 @@ mod plan;
 mod run;
 mod services;
 mod show;
+mod since;
 mod test;
 mod trace;
 mod tree;
@@ -54,17 +55,21 @@ pub fn dispatch(arguments: Arguments) -> Exit {
     let result = match arguments.command {
         Command::Init => init::init(face),
         Command::Demo { dir } => demo::demo(face, &dir),
-        Command::Build { what, how, audit } => build::build(face, choice, &what, how, audit),
+        Command::Build { what, how, audit, since } => {
+            build::build(face, choice, &what, how, build::Way { audit, since })
+        }
         Command::Test(tests) => test::test(face, choice, &tests),
         Command::Run(running) => run::run(face, choice, &running.address, &running.args, running.how),
-        Command::Plan { what, if_changed } => plan::plan(face, choice, &what, &if_changed),
+        Command::Plan { what, if_changed, since } => {
+            plan::plan(face, choice, &what, &if_changed, since.as_deref())
+        }
         Command::Why { address } => why::why(face, choice, &address),
         Command::History { build } => history::history(face, choice, build),
         Command::Trace { build, to } => trace::trace(face, choice, build, to.as_deref()),
         Command::Watch { work } => watch::watch(face, choice, &work),
         Command::Inside { address, step } => inside::inside(face, choice, &address, step.as_deref()),
-        Command::List { what, kinds, cases, kind, tag } => {
-            list::list(face, choice, &what, list::Which { kinds, cases, kind, tag })
+        Command::List { what, kinds, cases, kind, tag, since } => {
+            list::list(face, choice, &what, list::Which { kinds, cases, kind, tag, since })
         }
         Command::Show { address, printed } => show::show(face, choice, &address, printed),
         Command::How { from, to } => how::how(face, choice, &from, &to),

@@ -5,10 +5,11 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use nubrik_engine::{Forecast, PlannedStep, Room, Supposed, Verdict, forecast};
-use nubrik_graph::{Graph, StepId};
+use nubrik_graph::{Closure, Graph, StepId};
 use nubrik_session::Session;
 use serde::Serialize;
 
+use super::since::Reached;
 use super::{Outcome, Silent, evaluate, open, patterns, say_wrong};
 use crate::arguments::{Choice, Face};
 use crate::exit::Exit;
@@ -18,7 +19,13 @@ use crate::ui::screen::{Columns, step_line};
 use crate::ui::summary::chain_text;
 use crate::ui::text::time;
 
-pub fn plan(face: Face, choice: &Choice, words: &[String], if_changed: &[PathBuf]) -> Outcome<Exit> {
+pub fn plan(
+    face: Face,
+    choice: &Choice,
+    words: &[String],
+    if_changed: &[PathBuf],
+    since: Option<&str>,
+) -> Outcome<Exit> {
     let mut session = open(face, choice)?;
     let patterns = super::wanting(patterns(face, &mut session, words)?, nubrik_lang::Wanted::Targets);
     session.load_state();
@@ -27,13 +34,24 @@ pub fn plan(face: Face, choice: &Choice, words: &[String], if_changed: &[PathBuf
     for file in if_changed {
         changed.push(source(face, &session, &evaluation.graph, file)?);
     }
-    let planned = session.plan(evaluation, &Silent, Supposed { if_changed: &changed, compare: false });
+    let reached = match since {
+        Some(revision) => Some(Reached::of(face, &session, evaluation, revision)?),
+        None => None,
+    };
+    let mut planned = session.plan(evaluation, &Silent, Supposed { if_changed: &changed, compare: false });
+    if let Some(reached) = &reached {
+        let mut wanted = vec![false; evaluation.graph.steps.len()];
+        let needed = Closure::of(&evaluation.graph, reached.files.iter().copied()).steps;
+        needed.iter().for_each(|step| wanted[step.0 as usize] = true);
+        planned.retain(|step| wanted[step.step.0 as usize]);
+    }
     let room = Room { processors: session.default_jobs(), memory: session.memory() };
     if face.json {
         print_json(&evaluation.graph, &planned, room);
     } else {
         print!("{}", render(&evaluation.graph, &planned, room, super::paint(face)));
     }
+    reached.iter().for_each(|reached| reached.say_left(face));
     Ok(Exit::Done)
 }
 

@@ -36,7 +36,7 @@ pub fn run(face: Face, choice: &Choice, address: &str, args: &[String], how: How
                 return run_job(face, session, evaluation, args, how);
             }
             refuse_others(face, address, &patterns, evaluation)?;
-            build_of(face, &mut session, &patterns, evaluation, how, Stream::Error)?
+            build_of(face, &mut session, &patterns, (evaluation, &evaluation.requested), how, Stream::Error)?
         }
     };
     if let Some(exit) = unless_built(face, &report) {

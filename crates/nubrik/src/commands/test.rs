@@ -139,13 +139,9 @@ fn choose(
         });
     }
     if let Some(revision) = &which.since {
-        let changed = session.changed_since(revision).map_err(|problem| {
-            let message = format!("git cannot tell what changed since `{revision}`: {problem}");
-            say_wrong(face, Exit::Usage, &message, &["name a commit, branch or tag, such as --since main"])
-        })?;
-        leave(&mut tests, &mut left, |file, _| match changed.affects(graph, file) {
-            Some(_) => None,
-            None => Some(format!("nothing they depend on changed since {revision}")),
+        let reached = super::since::changed(face, session, revision)?.steps_reached(graph);
+        leave(&mut tests, &mut left, |_, step| {
+            (!reached[step.0 as usize]).then(|| format!("nothing they depend on changed since {revision}"))
         });
     }
     Ok((tests, left))

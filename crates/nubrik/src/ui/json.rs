@@ -194,5 +194,6 @@ pub fn test_summary(round: &super::tests::Round, left: usize, seconds: f64, canc
 
 /// Seconds with three decimals.
 pub fn rounded(seconds: f64) -> f64 {
-    (seconds * 1000.0).round() / 1000.0
+    // Adding nothing makes the nought of an empty sum one without a sign.
+    (seconds * 1000.0).round() / 1000.0 + 0.0
 }

@@ -251,7 +251,7 @@ impl Session {
         }
         let spliced = splice(old, trails, &reached, &evaluation)?;
         let out = self.results_folder();
-        let results = self.result_paths(&evaluation);
+        let results = self.result_paths(&evaluation, &evaluation.requested);
         let mut gone: Vec<String> =
             spliced.published_before.iter().map(|path| format!("{out}/{path}")).collect();
         gone.sort();

@@ -1,0 +1,67 @@
+//! `--since REV`: only what a change since a revision can affect, and how much was left out.
+
+use nubrik_graph::{FileId, TargetId};
+use nubrik_lang::Evaluation;
+use nubrik_session::{ChangedFiles, Session};
+use serde::Serialize;
+
+use super::{Outcome, labelled, say_wrong};
+use crate::arguments::Face;
+use crate::exit::Exit;
+use crate::ui::json;
+use crate::ui::paint::Ink;
+
+/// What changed since a revision, in a session that has evaluated; or says why git cannot tell.
+pub fn changed(face: Face, session: &Session, revision: &str) -> Outcome<ChangedFiles> {
+    session.changed_since(revision).map_err(|problem| {
+        let message = format!("git cannot tell what changed since `{revision}`: {problem}");
+        say_wrong(face, Exit::Usage, &message, &["name a commit, branch or tag, such as --since main"])
+    })
+}
+
+/// What of a request the changes can affect.
+pub struct Reached {
+    /// Targets, in the order of the request.
+    pub targets: Vec<TargetId>,
+    /// Requested files that they make.
+    pub files: Vec<FileId>,
+    /// How many targets are left out.
+    pub left: usize,
+    revision: String,
+}
+
+#[derive(Serialize)]
+struct LeftEvent<'a> {
+    event: &'static str,
+    targets: usize,
+    reason: &'a str,
+}
+
+impl Reached {
+    /// Of everything that was requested, what can be affected since a revision.
+    pub fn of(face: Face, session: &Session, evaluation: &Evaluation, revision: &str) -> Outcome<Reached> {
+        let graph = &evaluation.graph;
+        let changed = changed(face, session, revision)?;
+        let (steps, targets) = (changed.steps_reached(graph), changed.targets_reached(graph));
+        let (kept, left): (Vec<TargetId>, Vec<TargetId>) =
+            evaluation.targets.iter().partition(|target| targets[target.0 as usize]);
+        let by_change = |file: &FileId| graph.file(*file).maker.is_some_and(|maker| steps[maker.0 as usize]);
+        let files = evaluation.requested.iter().copied().filter(by_change).collect();
+        Ok(Reached { targets: kept, files, left: left.len(), revision: revision.to_owned() })
+    }
+
+    /// Says how much was left out, and why.
+    pub fn say_left(&self, face: Face) {
+        if self.left == 0 {
+            return;
+        }
+        let depend = if self.left == 1 { "it depends" } else { "they depend" };
+        let reason = format!("nothing {depend} on changed since {}", self.revision);
+        if face.json {
+            return json::print(&LeftEvent { event: "left", targets: self.left, reason: &reason });
+        }
+        let noun = if self.left == 1 { "target" } else { "targets" };
+        let text = format!("{} {noun}: {reason}", self.left);
+        println!("{}", labelled(super::paint(face), Ink::Faint, "left", &text));
+    }
+}
