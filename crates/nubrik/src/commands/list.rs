@@ -168,7 +168,13 @@ pub fn list(face: Face, choice: &Choice, words: &[String], which: Which) -> Outc
     };
     let listed = reached.as_ref().map_or(&evaluation.targets, |reached| &reached.targets);
     let exit = list_targets(face, &mut session, evaluation, listed, &which)?;
-    reached.iter().for_each(|reached| reached.say_left(face));
+    if let Some(reached) = &reached {
+        // What is left out belongs to no package of the list.
+        if reached.left > 0 && !reached.targets.is_empty() && !face.json {
+            println!();
+        }
+        reached.say_left(face);
+    }
     Ok(exit)
 }
 
