@@ -762,12 +762,15 @@ impl<'w> Evaluator<'w> {
     }
 
     /// Counts work or the size of a value, in expressions.
+    #[inline]
     fn count(&mut self, amount: u64, span: Span) -> Result<()> {
         let before = self.work;
         self.work += amount;
-        if self.work < self.work_limit {
-            return Ok(());
-        }
+        if self.work < self.work_limit { Ok(()) } else { self.too_much_work(before, span) }
+    }
+
+    #[cold]
+    fn too_much_work(&mut self, before: u64, span: Span) -> Result<()> {
         if before < self.work_limit {
             let error = Diagnostic::error("too-much-work", "these definitions take too long to evaluate");
             let error = error.note(format!(
