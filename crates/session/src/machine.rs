@@ -91,8 +91,9 @@ impl Machine {
 
     /// Tells commands that files which they do not declare are not there, where this machine can do that.
     #[must_use]
-    pub fn hiding_undeclared(self, hides: bool) -> Machine {
-        Machine { hides_undeclared: hides && can_record(), ..self }
+    pub fn hiding_undeclared(mut self, hides: bool) -> Machine {
+        self.hides_undeclared = hides && can_record();
+        self
     }
 
     /// A folder, opened to look up names below it.
@@ -288,7 +289,7 @@ impl Machine {
         self.make_temporary();
         // It is not there yet, but the folder that it will be in is.
         let name = temporary_name(job.folder);
-        let temporary = whole(".nubrik/tmp").join(name.rsplit('/').next().unwrap_or(&name));
+        let temporary = whole(TEMPORARY).join(name.rsplit('/').next().unwrap_or(&name));
         let own = vec![whole(job.folder), temporary];
         readable.sort();
         readable.dedup();
@@ -303,14 +304,16 @@ impl Machine {
     /// Makes the folder of all private temporary folders. It is in memory where the machine offers that,
     /// behind a link: many file systems are slow at making and freeing what lives for a moment.
     fn make_temporary(&self) {
-        self.temporary.get_or_init(|| {
-            let own = self.root.join(".nubrik/tmp");
-            if let Some(in_memory) = memory_folder(&self.root) {
-                let _ = fs::remove_file(&own);
-                let _ = std::os::unix::fs::symlink(&in_memory, &own);
-            }
-            let _ = fs::create_dir_all(&own);
-        });
+        self.temporary.get_or_init(|| self.make_temporary_now());
+    }
+
+    fn make_temporary_now(&self) {
+        let own = self.root.join(TEMPORARY);
+        if let Some(in_memory) = memory_folder(&self.root) {
+            let _ = fs::remove_file(&own);
+            let _ = std::os::unix::fs::symlink(&in_memory, &own);
+        }
+        let _ = fs::create_dir_all(&own);
     }
 
     /// Makes a job's private temporary folder: its path from the root, which is the same in every
@@ -325,9 +328,27 @@ impl Machine {
                 fs::remove_dir_all(&path)?;
                 fs::create_dir(&path)?;
             }
+            Err(e) if e.kind() == io::ErrorKind::NotFound => {
+                // Another command that ended took the folder around it away, which was empty then.
+                self.make_temporary_now();
+                fs::create_dir(&path)?;
+            }
             other => other?,
         }
         Ok(folder)
+    }
+}
+
+impl Drop for Machine {
+    /// Leaves nothing in the machine's memory. The folder goes only if nobody has anything in it.
+    fn drop(&mut self) {
+        let own = self.root.join(TEMPORARY);
+        if self.temporary.get().is_some()
+            && let Ok(in_memory) = fs::read_link(&own)
+            && fs::remove_dir(in_memory).is_ok()
+        {
+            let _ = fs::remove_file(own);
+        }
     }
 }
 
@@ -391,9 +412,12 @@ pub(crate) fn called_by(program: &Path, words: &[Arc<str>]) -> Vec<String> {
     words
 }
 
+/// The folder of all private temporary folders, from the root.
+const TEMPORARY: &str = ".nubrik/tmp";
+
 /// The private temporary folder of the step in a folder, both from the root.
 pub(crate) fn temporary_name(folder: &str) -> String {
-    format!(".nubrik/tmp/{}", &Digest::of(folder.as_bytes()).hex()[..16])
+    format!("{TEMPORARY}/{}", &Digest::of(folder.as_bytes()).hex()[..16])
 }
 
 /// A folder of this person and workspace in the machine's memory; `None` where there is none.
