@@ -217,6 +217,11 @@ fn since_a_revision_only_what_it_can_affect_is_tested() {
     assert!(both.contains("--audit"), "{both}");
     let wrong = sandbox.run(&["test", "--since", "nowhere"]).expect(2).stderr;
     assert!(wrong.contains("git cannot tell what changed since `nowhere`"), "{wrong}");
+    let wrong = sandbox.run(&["list", "--since=-p"]).expect(2).stderr;
+    assert!(wrong.contains("no revision begins with `-`"), "{wrong}");
+    fs::remove_dir_all(sandbox.folder.join(".git")).unwrap();
+    let wrong = sandbox.run(&["plan", "--since", "HEAD"]).expect(2).stderr;
+    assert!(wrong.contains("not a git repository"), "{wrong}");
 }
 
 #[test]

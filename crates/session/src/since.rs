@@ -23,6 +23,11 @@ impl ChangedFiles {
     /// # Errors
     /// What git says where it cannot tell, such as that there is no such revision.
     pub fn since(root: &Path, revision: &str, read: impl Fn(&str) -> bool) -> Result<ChangedFiles, String> {
+        if revision.starts_with('-') {
+            return Err("no revision begins with `-`".to_owned());
+        }
+        // Outside of a repository `git diff` compares any two files, and says something else.
+        ask(root, &["rev-parse", "--git-dir"])?;
         let mut files = ask(root, &["diff", "--name-only", "--relative", "-z", revision, "--", "."])?;
         files.extend(ask(root, &["ls-files", "--others", "--exclude-standard", "-z", "--", "."])?);
         // What is kept in there is nobody's source, though somebody may have committed it.
