@@ -49,11 +49,6 @@ impl ChangedFiles {
         Ok(ChangedFiles { files, packages, everything })
     }
 
-    /// How many files changed.
-    pub fn count(&self) -> usize {
-        self.files.len()
-    }
-
     /// Which steps the changes can affect, by their numbers: those that read a changed file or whose definitions
     /// changed, and all that need what such a step makes.
     pub fn steps_reached(&self, graph: &Graph) -> Vec<bool> {
