@@ -7,8 +7,8 @@
 mod pack;
 mod unpack;
 
-pub use pack::{Item, pack};
-pub use unpack::unpack;
+pub use pack::{Content, Item, pack};
+pub use unpack::{largest, unpack};
 
 /// 1980-01-01 in seconds since 1970: the earliest time that all formats can tell.
 const FIXED_TIME: u64 = 315_532_800;

@@ -9,13 +9,24 @@ use nubrik_graph::ArchiveFormat;
 
 use crate::FIXED_TIME;
 
-/// A file and its name in the archive.
+/// Something to pack, and its name in the archive.
 #[derive(Clone, PartialEq, Eq, PartialOrd, Ord, Debug)]
 pub struct Item {
     /// Its name: parts between `/`.
     pub name: String,
-    /// Where it is.
-    pub file: PathBuf,
+    /// What it is.
+    pub content: Content,
+}
+
+/// What is packed.
+#[derive(Clone, PartialEq, Eq, PartialOrd, Ord, Debug)]
+pub enum Content {
+    /// A file, and where it is.
+    File(PathBuf),
+    /// A symbolic link, and where it leads.
+    Link(String),
+    /// A folder with nothing in it.
+    EmptyFolder,
 }
 
 /// Packs files into a new archive. Items are packed by name, whatever their order.
@@ -36,26 +47,77 @@ pub fn pack(format: ArchiveFormat, mut items: Vec<Item>, to: &Path) -> io::Resul
     }
 }
 
+/// Opens a file to be packed. A pipe would be waited for, and a device never ends.
+fn open(path: &Path) -> io::Result<(File, fs::Metadata)> {
+    let not_a_file = || io::Error::other(format!("{} is not a file", path.display()));
+    if !fs::metadata(path)?.is_file() {
+        return Err(not_a_file());
+    }
+    let file = File::open(path)?;
+    let metadata = file.metadata()?;
+    if metadata.is_file() { Ok((file, metadata)) } else { Err(not_a_file()) }
+}
+
 fn tar_into<W: Write>(out: W, items: &[Item]) -> io::Result<W> {
     let mut builder = tar::Builder::new(out);
     for item in items {
-        let file = File::open(&item.file)?;
-        let metadata = file.metadata()?;
         let mut header = tar::Header::new_gnu();
-        header.set_entry_type(tar::EntryType::Regular);
-        header.set_size(metadata.len());
-        header.set_mode(mode(&metadata));
         header.set_mtime(FIXED_TIME);
         header.set_uid(0);
         header.set_gid(0);
-        builder.append_data(&mut header, &item.name, file)?;
+        match &item.content {
+            Content::File(path) => {
+                let (file, metadata) = open(path)?;
+                header.set_entry_type(tar::EntryType::Regular);
+                header.set_size(metadata.len());
+                header.set_mode(mode(&metadata));
+                // As much as the header says, should it grow meanwhile.
+                builder.append_data(&mut header, &item.name, file.take(metadata.len()))?;
+            }
+            Content::Link(target) => {
+                header.set_entry_type(tar::EntryType::Symlink);
+                header.set_size(0);
+                header.set_mode(0o777);
+                builder.append_link(&mut header, &item.name, target)?;
+            }
+            Content::EmptyFolder => {
+                header.set_entry_type(tar::EntryType::Directory);
+                header.set_size(0);
+                header.set_mode(0o755);
+                builder.append_data(&mut header, format!("{}/", item.name), io::empty())?;
+            }
+        }
     }
     builder.into_inner()
 }
 
+/// A writer that keeps the first error and takes everything after it: the compressor breaks off where writing fails.
+struct Enduring<W> {
+    inner: W,
+    error: Option<io::Error>,
+}
+
+impl<W: Write> Write for Enduring<W> {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        if self.error.is_none() {
+            match self.inner.write(bytes) {
+                Ok(0) if !bytes.is_empty() => self.error = Some(io::ErrorKind::WriteZero.into()),
+                Err(e) if e.kind() != io::ErrorKind::Interrupted => self.error = Some(e),
+                written => return written,
+            }
+        }
+        Ok(bytes.len())
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        Ok(())
+    }
+}
+
 /// The compressor pulls, and the archive pushes: a thread stands between them.
-fn zstd(items: &[Item], mut out: impl Write) -> io::Result<()> {
+fn zstd(items: &[Item], out: impl Write) -> io::Result<()> {
     let (reader, writer) = io::pipe()?;
+    let mut out = Enduring { inner: out, error: None };
     std::thread::scope(|scope| {
         let packing = scope.spawn(move || tar_into(BufWriter::new(writer), items)?.flush());
         let mut compressor =
@@ -63,21 +125,36 @@ fn zstd(items: &[Item], mut out: impl Write) -> io::Result<()> {
         compressor.set_source(BufReader::new(reader));
         compressor.set_drain(&mut out);
         compressor.compress();
+        // With it goes the reader: whoever writes to it then stops.
+        drop(compressor);
         packing.join().map_err(|_| io::Error::other("packing broke off"))?
     })?;
-    out.flush()
+    if let Some(error) = out.error {
+        return Err(error);
+    }
+    out.inner.flush()
 }
 
 fn zip_into<W: Write + io::Seek>(out: W, items: &[Item]) -> io::Result<()> {
     let mut writer = zip::ZipWriter::new(out);
     for item in items {
-        let mut file = File::open(&item.file)?;
-        let metadata = file.metadata()?;
         let options = zip::write::SimpleFileOptions::default()
             .compression_method(zip::CompressionMethod::Deflated)
-            .last_modified_time(zip::DateTime::default())
-            .large_file(metadata.len() >= u64::from(u32::MAX))
-            .unix_permissions(mode(&metadata));
+            .last_modified_time(zip::DateTime::default());
+        let path = match &item.content {
+            Content::File(path) => path,
+            Content::Link(target) => {
+                writer.add_symlink(item.name.as_str(), target.as_str(), options)?;
+                continue;
+            }
+            Content::EmptyFolder => {
+                writer.add_directory(item.name.as_str(), options.unix_permissions(0o755))?;
+                continue;
+            }
+        };
+        let (mut file, metadata) = open(path)?;
+        let options =
+            options.large_file(metadata.len() >= u64::from(u32::MAX)).unix_permissions(mode(&metadata));
         writer.start_file(item.name.as_str(), options)?;
         let mut buffer = vec![0; 64 << 10];
         loop {
@@ -92,4 +169,54 @@ fn zip_into<W: Write + io::Seek>(out: W, items: &[Item]) -> io::Result<()> {
 
 fn mode(metadata: &fs::Metadata) -> u32 {
     if metadata.permissions().mode() & 0o100 != 0 { 0o755 } else { 0o644 }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// A disk with room for so many bytes.
+    struct Full(usize);
+
+    impl Write for Full {
+        fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+            if self.0 < bytes.len() {
+                return Err(io::ErrorKind::StorageFull.into());
+            }
+            self.0 -= bytes.len();
+            Ok(bytes.len())
+        }
+
+        fn flush(&mut self) -> io::Result<()> {
+            Ok(())
+        }
+    }
+
+    #[test]
+    fn a_full_disk_is_an_error_and_no_crash() {
+        let folder = tempfile::tempdir().unwrap();
+        let file = folder.path().join("file");
+        let mut seed = 1u64;
+        let mut noise = || {
+            seed = seed.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1);
+            (seed >> 33) as u8
+        };
+        let noise: Vec<u8> = (0..2_000_000).map(|_| noise()).collect();
+        fs::write(&file, noise).unwrap();
+        let items = [Item { name: "file".into(), content: Content::File(file) }];
+        for room in [0, 3, 1000, 300_000] {
+            let error = zstd(&items, Full(room)).unwrap_err();
+            assert_eq!(error.kind(), io::ErrorKind::StorageFull, "{room}");
+        }
+    }
+
+    #[test]
+    fn what_is_no_file_is_refused() {
+        let folder = tempfile::tempdir().unwrap();
+        let link = folder.path().join("endless");
+        std::os::unix::fs::symlink("/dev/zero", &link).unwrap();
+        let item = Item { name: "x".into(), content: Content::File(link) };
+        let to = folder.path().join("a.tar");
+        assert!(pack(ArchiveFormat::Tar, vec![item], &to).unwrap_err().to_string().contains("is not a file"));
+    }
 }

@@ -6,7 +6,7 @@ use std::fs;
 use std::os::unix::fs::PermissionsExt;
 use std::path::Path;
 
-use nubrik_archive::{Item, pack, unpack};
+use nubrik_archive::{Content, Item, pack, unpack};
 use nubrik_graph::ArchiveFormat;
 
 fn items(folder: &Path) -> Vec<Item> {
@@ -14,7 +14,7 @@ fn items(folder: &Path) -> Vec<Item> {
     fs::write(folder.join("empty"), "").unwrap();
     fs::write(folder.join("run"), "#!/bin/sh\n").unwrap();
     fs::set_permissions(folder.join("run"), fs::Permissions::from_mode(0o700)).unwrap();
-    let item = |name: &str, file: &str| Item { name: name.into(), file: folder.join(file) };
+    let item = |name: &str, file: &str| Item { name: name.into(), content: Content::File(folder.join(file)) };
     vec![
         item("almanac/bin/run", "run"),
         item("almanac/tides.txt", "tides.txt"),
@@ -78,21 +78,76 @@ fn damage_is_an_error() {
     }
 }
 
+/// A tar file with a file `lib/real` of five bytes and links behind it: name and target.
+fn with_links(at: &Path, links: &[(&str, &str)]) -> std::io::Result<()> {
+    let mut builder = tar::Builder::new(fs::File::create(at.join("links.tar")).unwrap());
+    let mut header = tar::Header::new_gnu();
+    header.set_size(5);
+    header.set_mode(0o755);
+    builder.append_data(&mut header, "lib/real", &b"tides"[..]).unwrap();
+    for (name, target) in links {
+        let mut link = tar::Header::new_gnu();
+        link.set_entry_type(tar::EntryType::Symlink);
+        link.set_size(0);
+        builder.append_link(&mut link, name, target).unwrap();
+    }
+    builder.finish().unwrap();
+    fs::create_dir(at.join("out")).unwrap();
+    unpack(ArchiveFormat::Tar, &at.join("links.tar"), &at.join("out"), 0)
+}
+
 #[test]
 fn links_become_what_they_name() {
     let folder = tempfile::tempdir().unwrap();
     let at = folder.path();
-    let mut builder = tar::Builder::new(fs::File::create(at.join("links.tar")).unwrap());
-    let mut header = tar::Header::new_gnu();
-    header.set_size(5);
-    header.set_mode(0o644);
-    builder.append_data(&mut header, "lib/real", &b"tides"[..]).unwrap();
-    let mut link = tar::Header::new_gnu();
-    link.set_entry_type(tar::EntryType::Symlink);
-    link.set_size(0);
-    builder.append_link(&mut link, "lib/name", "real").unwrap();
-    builder.finish().unwrap();
-    fs::create_dir(at.join("out")).unwrap();
-    unpack(ArchiveFormat::Tar, &at.join("links.tar"), &at.join("out"), 0).unwrap();
-    assert_eq!(fs::read(at.join("out/lib/name")).unwrap(), b"tides");
+    // The first one names a link that comes behind it.
+    with_links(at, &[("lib/first", "name"), ("lib/name", "real")]).unwrap();
+    for name in ["first", "name"] {
+        let path = at.join("out/lib").join(name);
+        assert_eq!(fs::read(&path).unwrap(), b"tides");
+        assert_eq!(fs::metadata(path).unwrap().permissions().mode() & 0o777, 0o755);
+    }
+}
+
+#[test]
+fn links_replace_nothing_and_name_something() {
+    let refused = |links: &[(&str, &str)], said: &str| {
+        let folder = tempfile::tempdir().unwrap();
+        let error = with_links(folder.path(), links).unwrap_err().to_string();
+        assert!(error.contains(said), "{links:?}: {error}");
+        assert_eq!(fs::read(folder.path().join("out/lib/real")).unwrap(), b"tides");
+    };
+    refused(&[("lib/real", "real")], "names no file");
+    refused(&[("lib/other", "real"), ("lib/other", "real")], "is there twice");
+    refused(&[("lib/a", "b"), ("lib/b", "a")], "names no file");
+    refused(&[("lib/a", "/etc/hostname")], "names no file");
+    refused(&[("lib/a", "../../x")], "names no file");
+}
+
+#[test]
+fn links_and_empty_folders_are_packed_as_such() {
+    let folder = tempfile::tempdir().unwrap();
+    let at = folder.path();
+    fs::write(at.join("file"), "x").unwrap();
+    let item = |name: &str, content: Content| Item { name: name.into(), content };
+    let items = vec![
+        item("d/link", Content::Link("file".into())),
+        item("d/file", Content::File(at.join("file"))),
+        item("d/empty", Content::EmptyFolder),
+    ];
+    pack(ArchiveFormat::Tar, items, &at.join("a.tar")).unwrap();
+    let mut archive = tar::Archive::new(fs::File::open(at.join("a.tar")).unwrap());
+    let kinds: Vec<_> = archive
+        .entries()
+        .unwrap()
+        .map(|e| e.map(|e| (e.path().unwrap().display().to_string(), e.header().entry_type())).unwrap())
+        .collect();
+    assert_eq!(
+        kinds,
+        [
+            ("d/empty/".to_owned(), tar::EntryType::Directory),
+            ("d/file".to_owned(), tar::EntryType::Regular),
+            ("d/link".to_owned(), tar::EntryType::Symlink),
+        ]
+    );
 }

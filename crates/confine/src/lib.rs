@@ -1,18 +1,28 @@
 //! Running a command: its words, folder and environment, confined by the kernel where it can,
 //! captured, and ended whole. The only crate with unsafe code, all of it in `sys`.
+//!
+//! There are two ways to confine. In a [`Room`] a command sees what was put there and nothing else. Where the kernel does
+//! not let this user make rooms, a [`RuleSet`] refuses what is not declared, which a command can tell from what is not there.
 
 mod apart;
+mod cancel;
+mod filter;
+mod furnish;
 mod pipeline;
 mod record;
+mod room;
 mod rules;
 mod running;
 mod sys;
 
-pub use apart::{Apart, end_left_over, start_of_process};
-pub use pipeline::{Capture, Ended, PipelineSpec, StageSpec, run};
+pub use apart::{Apart, end_left_over};
+pub use cancel::CancelSwitch;
+pub use filter::{Network, Surroundings};
+pub use pipeline::{Capture, Confinement, Ended, PipelineSpec, Reach, StageSpec, run};
 pub use record::{Found, Hidden, Recorder, Touch, Touched, can_record};
+pub use room::{HOME, OwnNetwork, Place, ROOT, Room, RoomKind, Rooms, TEMPORARY};
 pub use rules::{Access, RuleSet, Support, SystemFolders, support};
 pub use running::{Echo, Running};
 pub use sys::{
-    CancelSwitch, become_reaper, end_orphans, give_up_network, map_file, raise_open_file_limit, spare,
+    become_reaper, end_left_of, end_orphans, give_up_network, map_file, raise_open_file_limit, spare,
 };

@@ -1,20 +1,22 @@
 //! Running a pipeline: its processes side by side, output captured in order and bounded, the whole
 //! tree ended when the first reason to do so comes up.
 
+use std::cell::Cell;
 use std::ffi::CString;
 use std::io;
-use std::os::fd::{AsRawFd, BorrowedFd, OwnedFd};
+use std::os::fd::{AsRawFd, BorrowedFd, OwnedFd, RawFd};
 use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
-use rustix::fs::{Mode, OFlags};
 use rustix::pipe::{PipeFlags, pipe_with};
 
+use crate::filter::{Network, Surroundings};
 use crate::record::{self, Recorder};
-use crate::sys::{self, Exit, Point, Start};
-use crate::{Apart, CancelSwitch, RuleSet};
+use crate::room::OwnNetwork;
+use crate::sys::{self, Exit, Furnishing, Point, Space, Start, Started, Stream};
+use crate::{Apart, CancelSwitch, Room, RuleSet};
 
 /// One process to start.
 #[derive(Clone)]
@@ -35,18 +37,14 @@ pub struct StageSpec {
 pub struct PipelineSpec<'a> {
     /// The processes.
     pub stages: Vec<StageSpec>,
-    /// The folder from which relative paths of redirects start.
+    /// The folder from which relative paths of redirects start, as they see it.
     pub folder: &'a Path,
-    /// The folder they run in.
+    /// The folder they run in, as they see it.
     pub work: &'a Path,
     /// All variables of the environment.
     pub environment: &'a [(String, String)],
-    /// What they may reach; everything where there are no rules.
-    pub rules: Option<&'a RuleSet>,
-    /// Whether new sockets are refused; in a network of their own only those that lead out of it.
-    pub filter_network: bool,
-    /// As whom they run, and in which network, where that is not this program's.
-    pub apart: Option<&'a Apart>,
+    /// What they may reach.
+    pub confinement: Confinement<'a>,
     /// How long they may take.
     pub timeout: Option<Duration>,
     /// How much memory each process may have for its data, in bytes.
@@ -58,10 +56,108 @@ pub struct PipelineSpec<'a> {
     pub attached: bool,
 }
 
+/// What commands may reach.
+#[derive(Clone, Copy)]
+pub enum Confinement<'a> {
+    /// Everything that this program may.
+    Free,
+    /// What rules allow.
+    Rules {
+        /// The rules.
+        rules: &'a RuleSet,
+        /// Whether they have the network, this machine's or that of `apart`.
+        network: bool,
+        /// As whom they run, and in which network, where that is not this program's.
+        apart: Option<&'a Apart>,
+    },
+    /// What rules allow, and that only to look at: no network, and nothing of what is seen changes.
+    Looks(&'a RuleSet),
+    /// What is in a room.
+    Room {
+        /// The room.
+        room: &'a Room,
+        /// Which network they have.
+        network: Reach<'a>,
+    },
+}
+
+/// Which network commands in a room have.
+#[derive(Clone, Copy)]
+pub enum Reach<'a> {
+    /// None.
+    Nowhere,
+    /// The machine's.
+    Machine,
+    /// One of their own.
+    Own(&'a OwnNetwork),
+}
+
+impl Confinement<'_> {
+    /// What surrounds the commands, which decides what they are refused; `None` where nothing is refused, or where this
+    /// kernel cannot.
+    fn surroundings(&self) -> Option<Surroundings> {
+        if !sys::network_filter_works() {
+            return None;
+        }
+        Some(match self {
+            Confinement::Free => return None,
+            Confinement::Rules { network, apart, .. } => Surroundings {
+                network: match (network, apart) {
+                    (false, _) => Network::None,
+                    (true, Some(apart)) if apart.has_own_network() => Network::Own,
+                    (true, _) => Network::Machine,
+                },
+                own_processes: false,
+                own_memory: false,
+                only_looks: false,
+            },
+            Confinement::Looks(_) => Surroundings {
+                network: Network::None,
+                own_processes: false,
+                own_memory: false,
+                only_looks: true,
+            },
+            Confinement::Room { room, network } => Surroundings {
+                network: match network {
+                    Reach::Nowhere => Network::None,
+                    Reach::Machine => Network::Machine,
+                    Reach::Own(_) => Network::Own,
+                },
+                own_processes: room.kind().own_processes,
+                own_memory: room.kind().own_memory,
+                only_looks: false,
+            },
+        })
+    }
+
+    fn rules(&self) -> Option<RawFd> {
+        match self {
+            Confinement::Rules { rules, .. } | Confinement::Looks(rules) => rules.descriptor(),
+            _ => None,
+        }
+    }
+
+    fn space<'s>(&'s self, furnishing: Option<&'s Furnishing<'s>>) -> Space<'s> {
+        match self {
+            Confinement::Free | Confinement::Looks(_) | Confinement::Rules { apart: None, .. } => Space::Here,
+            Confinement::Rules { apart: Some(apart), .. } => {
+                let (user, network) = apart.descriptors();
+                Space::Apart(user, network)
+            }
+            Confinement::Room { room, network } => {
+                let network = if let Reach::Own(own) = network { Some(own.descriptor()) } else { None };
+                Space::Room(room.handle(), network, furnishing)
+            }
+        }
+    }
+}
+
 /// What commands printed, up to a limit.
 pub struct Capture {
     /// The first bytes of it.
     pub bytes: Vec<u8>,
+    /// The first bytes of what went to standard error, where that is kept apart.
+    pub errors: Option<Vec<u8>>,
     /// How many bytes were printed and not kept.
     pub cut: u64,
     limit: usize,
@@ -70,14 +166,40 @@ pub struct Capture {
 impl Capture {
     /// Keeps at most `limit` bytes.
     pub fn new(limit: usize) -> Capture {
-        Capture { bytes: Vec::new(), cut: 0, limit }
+        Capture { bytes: Vec::new(), errors: None, cut: 0, limit }
     }
 
-    fn add(&mut self, bytes: &[u8]) {
-        let kept = bytes.len().min(self.limit.saturating_sub(self.bytes.len()));
-        self.bytes.extend_from_slice(&bytes[..kept]);
-        self.cut += (bytes.len() - kept) as u64;
+    /// Keeps what goes to standard error apart, as many bytes of it.
+    pub fn with_errors_apart(limit: usize) -> Capture {
+        Capture { errors: Some(Vec::new()), ..Capture::new(limit) }
     }
+
+    fn add(&mut self, bytes: &[u8], from: Source) {
+        let to = match (&mut self.errors, from) {
+            (Some(errors), Source::Errors) => errors,
+            _ => &mut self.bytes,
+        };
+        let kept = bytes.len().min(self.limit.saturating_sub(to.len()));
+        to.extend_from_slice(&bytes[..kept]);
+        if from == Source::Output {
+            self.cut += (bytes.len() - kept) as u64;
+        }
+    }
+}
+
+/// Where something that was printed comes from.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+enum Source {
+    Output,
+    Errors,
+}
+
+/// The ends from which what processes print is read.
+#[derive(Default)]
+pub(crate) struct Outputs {
+    /// Standard output, and standard error where that is not apart.
+    pub output: Option<OwnedFd>,
+    pub errors: Option<OwnedFd>,
 }
 
 /// How a pipeline ended.
@@ -101,6 +223,8 @@ pub(crate) const PIPE_CLOSED_IN_SHELL: i32 = 128 + libc::SIGPIPE;
 
 pub(crate) struct Process {
     pub id: i32,
+    /// Its number where it is.
+    pub local: i32,
     pub handle: OwnedFd,
     pub exit: Option<Exit>,
 }
@@ -121,8 +245,11 @@ pub fn run(spec: &PipelineSpec<'_>, capture: &mut Capture, cancel: &CancelSwitch
         Err(e) => return Ended::NotStarted(PathBuf::new(), e.into()),
     };
     let (ours, theirs): (Vec<OwnedFd>, Vec<OwnedFd>) = pairs.into_iter().unzip();
-    let supervision =
-        Supervision { filter: recorder.filter(spec.filter_network && spec.apart.is_none()), sockets: theirs };
+    let Some(filter) = spec.confinement.surroundings().map(|surroundings| recorder.filter(surroundings))
+    else {
+        return run_stages(spec, None, capture, cancel);
+    };
+    let supervision = Supervision { filter, sockets: theirs };
     std::thread::scope(|scope| {
         for socket in &ours {
             scope.spawn(|| recorder.attend(socket, &stop));
@@ -148,17 +275,17 @@ fn run_stages(
     cancel: &CancelSwitch,
 ) -> Ended {
     let mut processes: Vec<Process> = Vec::new();
-    let started = start_all(spec, supervision.as_ref(), &mut processes);
+    let started = start_all(spec, supervision.as_ref(), capture.errors.is_some(), &mut processes);
     drop(supervision);
-    let output = match started {
-        Ok(output) => output,
+    let outputs = match started {
+        Ok(outputs) => outputs,
         Err((program, problem)) => {
             end_all(&mut processes, spec.attached);
             return Ended::NotStarted(program, problem);
         }
     };
     let deadline = spec.timeout.map(|limit| Instant::now() + limit);
-    let stopped = attend(&mut processes, output.as_ref(), capture, cancel, deadline);
+    let stopped = attend(&mut processes, &outputs, capture, cancel, deadline);
     if spec.attached {
         if stopped.is_some() {
             end_gently(&mut processes);
@@ -234,74 +361,123 @@ pub(crate) fn end_all(processes: &mut [Process], attached: bool) {
 
 pub(crate) type StartProblem = (PathBuf, io::Error);
 
-/// Starts all stages; gives the end from which their output is read, unless it goes where this program's does.
+/// Starts all stages; gives the ends from which their output is read, unless it goes where this program's does.
 pub(crate) fn start_all(
     spec: &PipelineSpec<'_>,
     supervision: Option<&Supervision>,
+    errors_apart: bool,
     processes: &mut Vec<Process>,
-) -> Result<Option<OwnedFd>, StartProblem> {
+) -> Result<Outputs, StartProblem> {
     let own = |e: rustix::io::Errno| (PathBuf::new(), io::Error::from(e));
     let ours = |fd: BorrowedFd<'_>| rustix::io::fcntl_dupfd_cloexec(fd, 3).map_err(own);
-    let (output, output_end, error_end) = if spec.attached {
-        (None, ours(rustix::stdio::stdout())?, Some(ours(rustix::stdio::stderr())?))
+    let mut outputs = Outputs::default();
+    let (output_end, error_end) = if spec.attached {
+        (ours(rustix::stdio::stdout())?, Some(ours(rustix::stdio::stderr())?))
     } else {
-        let (output, end) = pipe_with(PipeFlags::CLOEXEC).map_err(own)?;
-        (Some(output), above_standard(end).map_err(own)?, None)
+        let new_pipe = || -> rustix::io::Result<_> {
+            let (read, write) = pipe_with(PipeFlags::CLOEXEC)?;
+            Ok((read, above_standard(write)?))
+        };
+        let (read, write) = new_pipe().map_err(own)?;
+        outputs.output = Some(read);
+        let errors = if errors_apart { Some(new_pipe().map_err(own)?) } else { None };
+        let (errors, error_end) = errors.unzip();
+        outputs.errors = errors;
+        (write, error_end)
     };
     let error_end = error_end.as_ref().unwrap_or(&output_end);
-    let folder = c_string(spec.work.as_os_str().as_bytes()).map_err(|e| (spec.work.to_owned(), e))?;
+    let whole = |path: &Path| {
+        c_string(spec.folder.join(path).as_os_str().as_bytes()).map_err(|e| (path.to_owned(), e))
+    };
+    let (root, folder) = (whole(Path::new(""))?, whole(spec.work)?);
     let environment: Vec<CString> =
         spec.environment.iter().filter_map(|(n, v)| CString::new(format!("{n}={v}")).ok()).collect();
     let mut upstream: Option<OwnedFd> = None;
     let count = spec.stages.len();
     for (i, stage) in spec.stages.iter().enumerate() {
         let at = |e: io::Error| (stage.program.clone(), e);
-        let open = |path: &Path, flags: OFlags| {
-            let path = spec.folder.join(path);
-            let fd = rustix::fs::open(&path, flags | OFlags::CLOEXEC, Mode::from_raw_mode(0o644));
-            fd.and_then(above_standard).map_err(|e| (path, io::Error::from(e)))
+        let paths = [&stage.stdin, &stage.stdout, &stage.stderr];
+        let mut redirects: [Option<CString>; 3] = [None, None, None];
+        for (redirect, path) in redirects.iter_mut().zip(paths) {
+            *redirect = path.as_ref().map(|path| whole(path)).transpose()?;
+        }
+        let before = upstream.take();
+        let terminal = if spec.attached && before.is_none() && redirects[0].is_none() {
+            Some(ours(rustix::stdio::stdin())?)
+        } else {
+            None
         };
-        let to_write = OFlags::WRONLY | OFlags::CREATE | OFlags::TRUNC;
-        let stdin = match (&stage.stdin, upstream.take()) {
-            (Some(path), _) => open(path, OFlags::RDONLY)?,
-            (None, Some(pipe)) => pipe,
-            (None, None) if spec.attached => ours(rustix::stdio::stdin())?,
-            (None, None) => open(Path::new("/dev/null"), OFlags::RDONLY)?,
+        let stdin = match (&redirects[0], before.as_ref().or(terminal.as_ref())) {
+            (Some(path), _) => Stream::From(path),
+            (None, Some(open)) => Stream::Given(open.as_raw_fd()),
+            (None, None) => Stream::From(c"/dev/null"),
         };
-        let mut stdout = stage.stdout.as_ref().map(|path| open(path, to_write)).transpose()?;
-        if stdout.is_none() && i + 1 < count {
+        let mut next = None;
+        if redirects[1].is_none() && i + 1 < count {
             let (read, write) = pipe_with(PipeFlags::CLOEXEC).map_err(own)?;
             upstream = Some(above_standard(read).map_err(own)?);
-            stdout = Some(above_standard(write).map_err(own)?);
+            next = Some(above_standard(write).map_err(own)?);
         }
-        let stderr = stage.stderr.as_ref().map(|path| open(path, to_write)).transpose()?;
+        let to = |redirect: &'_ Option<CString>, open: RawFd| match redirect {
+            Some(_) => None,
+            None => Some(Stream::Given(open)),
+        };
+        let stdout = to(&redirects[1], next.as_ref().unwrap_or(&output_end).as_raw_fd());
+        let stderr = to(&redirects[2], error_end.as_raw_fd());
+        let written = |stream: Option<Stream<'static>>, n: usize| match (&redirects[n], stream) {
+            (Some(path), _) => Stream::To(path),
+            (None, stream) => stream.unwrap_or(Stream::Given(-1)),
+        };
         let words: Result<Vec<CString>, io::Error> =
             stage.words.iter().map(|w| c_string(w.as_bytes())).collect();
         let program = c_string(stage.program.as_os_str().as_bytes()).map_err(at)?;
+        // The first command that starts in a room finds it as it is to be.
+        let mut pending = match &spec.confinement {
+            Confinement::Room { room, .. } => Some(room.pending()),
+            _ => None,
+        };
+        let plan = pending.as_ref().and_then(|pending| pending.as_ref());
+        let furnishing = plan.map(|plan| Furnishing { orders: plan.orders(), done: Cell::new(false) });
         let start = Start {
             program: &program,
             words: &words.map_err(at)?,
             environment: &environment,
+            root: &root,
             folder: &folder,
-            stdin: stdin.as_raw_fd(),
-            stdout: stdout.as_ref().unwrap_or(&output_end).as_raw_fd(),
-            stderr: stderr.as_ref().unwrap_or(error_end).as_raw_fd(),
-            group: (!spec.attached).then(|| processes.first().map_or(0, |p| p.id)),
-            rules: spec.rules.and_then(RuleSet::descriptor),
-            // A supervisor's filter refuses the network itself.
-            filter_network: spec.filter_network && supervision.is_none(),
-            apart: spec.apart.map(Apart::descriptors),
+            streams: [stdin, written(stdout, 1), written(stderr, 2)],
+            group: (!spec.attached).then(|| processes.first().map_or(0, |p| p.local)),
+            rules: spec.confinement.rules(),
+            surroundings: spec.confinement.surroundings(),
+            space: spec.confinement.space(furnishing.as_ref()),
             supervised: supervision.map(|s| (s.filter.as_slice(), s.sockets[i].as_raw_fd())),
         };
-        let (id, handle) = start_patiently(&start).map_err(at)?;
+        let started = start_patiently(&start);
+        let is_furnished = furnishing.as_ref().is_some_and(|furnishing| furnishing.done.get());
+        if let Some(pending) = pending.as_mut().filter(|_| is_furnished) {
+            **pending = None;
+        }
+        drop(pending);
+        let started = started.map_err(|(point, e)| match point {
+            Point::Redirect(n) => {
+                let path = paths[n].clone().unwrap_or_default();
+                let why = if e.raw_os_error() == Some(libc::EINVAL) {
+                    io::Error::other("what stands there is not a file")
+                } else {
+                    e
+                };
+                (path, why)
+            }
+            _ => at(e),
+        })?;
+        let Started { id, local, handle } = started;
         if let (Some(bytes), Some(pid)) = (spec.memory, rustix::process::Pid::from_raw(id)) {
             // What it starts inherits the limit. A process that has ended already needs none.
             let limit = rustix::process::Rlimit { current: Some(bytes), maximum: Some(bytes) };
             let _ = rustix::process::prlimit(Some(pid), rustix::process::Resource::Data, limit);
         }
-        processes.push(Process { id, handle, exit: None });
+        processes.push(Process { id, local, handle, exit: None });
     }
-    Ok(output)
+    Ok(outputs)
 }
 
 /// Moves a descriptor out of the way of 0 to 2, which the child fills one by one.
@@ -315,11 +491,10 @@ fn c_string(bytes: &[u8]) -> io::Result<CString> {
 
 /// Starts a process. A program that was just written may still be open for writing in a process
 /// that another thread is about to start: that passes in a moment.
-fn start_patiently(start: &Start<'_>) -> io::Result<(i32, OwnedFd)> {
+fn start_patiently(start: &Start<'_>) -> Result<Started, (Point, io::Error)> {
     let mut pause = Duration::from_micros(200);
     loop {
         match sys::start(start) {
-            Ok(started) => return Ok(started),
             Err((Point::Program, e))
                 if e.raw_os_error() == Some(libc::ETXTBSY) && pause.as_millis() < 400 =>
             {
@@ -327,12 +502,21 @@ fn start_patiently(start: &Start<'_>) -> io::Result<(i32, OwnedFd)> {
                 pause *= 2;
             }
             Err((Point::Confine, e)) => {
-                return Err(io::Error::new(e.kind(), format!("the kernel cannot confine it: {e}")));
+                let why = io::Error::new(e.kind(), format!("the kernel cannot confine it: {e}"));
+                return Err((Point::Confine, why));
+            }
+            Err((Point::Furnish, e)) => {
+                let why = io::Error::new(
+                    e.kind(),
+                    format!("the kernel cannot put into its room what it wants: {e}"),
+                );
+                return Err((Point::Furnish, why));
             }
             Err((Point::Folder, e)) => {
-                return Err(io::Error::new(e.kind(), format!("cannot enter its folder: {e}")));
+                let why = io::Error::new(e.kind(), format!("cannot enter its folder: {e}"));
+                return Err((Point::Folder, why));
             }
-            Err((_, e)) => return Err(e),
+            started => return started,
         }
     }
 }
@@ -341,21 +525,21 @@ fn start_patiently(start: &Start<'_>) -> io::Result<(i32, OwnedFd)> {
 /// pipeline left behind may hold its output open: what they print later is not waited for.
 fn attend(
     processes: &mut [Process],
-    output: Option<&OwnedFd>,
+    outputs: &Outputs,
     capture: &mut Capture,
     cancel: &CancelSwitch,
     deadline: Option<Instant>,
 ) -> Option<Ended> {
     let mut buffer = [0u8; 8 << 10];
-    let mut output_open = output;
+    let sources = [(&outputs.output, Source::Output), (&outputs.errors, Source::Errors)];
+    let mut open: Vec<(&OwnedFd, Source)> =
+        sources.into_iter().filter_map(|(fd, source)| Some((fd.as_ref()?, source))).collect();
     // Processes that have ended but were not waited for: the group's number stays ours.
     let mut ended = vec![false; processes.len()];
     loop {
         let running: Vec<usize> = (0..processes.len()).filter(|i| !ended[*i]).collect();
         let mut fds = vec![PollFd::new(cancel.signal(), PollFlags::IN)];
-        if let Some(output) = output_open {
-            fds.push(PollFd::new(output, PollFlags::IN));
-        }
+        fds.extend(open.iter().map(|(fd, _)| PollFd::new(*fd, PollFlags::IN)));
         fds.extend(running.iter().map(|i| PollFd::new(&processes[*i].handle, PollFlags::IN)));
         // When all have ended, what is still in the pipe is read without waiting.
         let left = deadline.map(|deadline| deadline.saturating_duration_since(Instant::now()));
@@ -365,34 +549,30 @@ fn attend(
         if !matches!(ready, Ok(_) | Err(rustix::io::Errno::INTR)) {
             return None;
         }
-        if !fds[0].revents().is_empty() {
+        let is_ready: Vec<bool> = fds.iter().map(|fd| !fd.revents().is_empty()).collect();
+        drop(fds);
+        if is_ready[0] {
             return Some(Ended::Cancelled);
         }
         if !running.is_empty() && left == Some(Duration::ZERO) {
             return Some(Ended::TimedOut);
         }
-        let output_ready = output_open.filter(|_| !fds[1].revents().is_empty());
-        let offset = 1 + usize::from(output_open.is_some());
-        let now_ended: Vec<usize> = running
-            .iter()
-            .enumerate()
-            .filter(|(n, _)| !fds[offset + n].revents().is_empty())
-            .map(|(_, i)| *i)
-            .collect();
-        drop(fds);
-        for i in now_ended {
-            ended[i] = true;
+        for (n, i) in running.iter().enumerate() {
+            ended[*i] |= is_ready[1 + open.len() + n];
         }
-        if let Some(output) = output_ready {
-            match rustix::io::read(output, &mut buffer) {
-                Ok(0) => output_open = None,
-                Ok(count) => capture.add(&buffer[..count]),
-                Err(_) => {}
-            }
-        } else if running.is_empty() {
+        let readable: Vec<(&OwnedFd, Source)> =
+            open.iter().zip(&is_ready[1..]).filter(|(_, ready)| **ready).map(|(source, _)| *source).collect();
+        if readable.is_empty() && running.is_empty() {
             return None;
         }
-        if output_open.is_none() && ended.iter().all(|e| *e) {
+        for (fd, source) in readable {
+            match rustix::io::read(fd, &mut buffer) {
+                Ok(0) => open.retain(|(_, other)| *other != source),
+                Ok(count) => capture.add(&buffer[..count], source),
+                Err(_) => {}
+            }
+        }
+        if open.is_empty() && ended.iter().all(|e| *e) {
             return None;
         }
     }

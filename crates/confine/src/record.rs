@@ -9,15 +9,17 @@ use std::collections::BTreeMap;
 use std::fs;
 use std::io::IoSliceMut;
 use std::mem::MaybeUninit;
-use std::os::fd::{AsFd, OwnedFd};
+use std::os::fd::{AsFd, AsRawFd, OwnedFd};
 use std::os::unix::ffi::OsStringExt;
 use std::os::unix::fs::FileExt;
 use std::path::{Component, Path, PathBuf};
 use std::sync::{Mutex, PoisonError};
 
 use rustix::event::{PollFd, PollFlags, poll};
+use rustix::fs::{Mode, OFlags, ResolveFlags};
 use rustix::net::{RecvAncillaryBuffer, RecvAncillaryMessage, RecvFlags};
 
+use crate::filter::{Network, Surroundings};
 use crate::sys::{self, WantedCall};
 
 /// What a command did with a path, the mildest first.
@@ -40,8 +42,10 @@ pub struct Touched {
     pub path: PathBuf,
     /// The strongest thing that was done with it.
     pub touch: Touch,
-    /// What was there when it was first touched.
+    /// What was there when it was first touched; of the workspace what really is there, seen or not.
     pub found: Found,
+    /// Whether the command could see it: in a room only what was put there.
+    pub seen: bool,
 }
 
 /// What is at a path.
@@ -60,9 +64,11 @@ pub type Hidden<'a> = &'a (dyn Fn(&Path) -> bool + Sync);
 
 /// Notes what commands do with paths.
 pub struct Recorder<'a> {
-    touched: Mutex<BTreeMap<PathBuf, (Touch, Found)>>,
+    touched: Mutex<BTreeMap<PathBuf, (Touch, Found, bool)>>,
     network: Mutex<bool>,
     hidden: Option<Hidden<'a>>,
+    /// The workspace, where commands are in a room.
+    room: Option<&'a Path>,
 }
 
 /// Whether the kernel lets commands be recorded.
@@ -145,7 +151,7 @@ const LONGEST_PATH: usize = 4096;
 impl<'a> Recorder<'a> {
     /// A recorder that hides nothing.
     pub fn new() -> Recorder<'a> {
-        Recorder { touched: Mutex::default(), network: Mutex::default(), hidden: None }
+        Recorder { touched: Mutex::default(), network: Mutex::default(), hidden: None, room: None }
     }
 
     /// Hides some paths from commands, too.
@@ -154,12 +160,23 @@ impl<'a> Recorder<'a> {
         Recorder { hidden: Some(hidden), ..self }
     }
 
+    /// For commands in a room: paths of the workspace are noted as they are on the machine.
+    #[must_use]
+    pub fn in_room(self, workspace: &'a Path) -> Recorder<'a> {
+        Recorder { room: Some(workspace), ..self }
+    }
+
     /// What was done with paths so far, by path.
     pub fn touched(&self) -> Vec<Touched> {
         let touched = self.touched.lock().unwrap_or_else(PoisonError::into_inner);
         let all = touched.iter();
-        all.map(|(path, (touch, found))| Touched { path: path.clone(), touch: *touch, found: *found })
-            .collect()
+        all.map(|(path, (touch, found, seen))| Touched {
+            path: path.clone(),
+            touch: *touch,
+            found: *found,
+            seen: *seen,
+        })
+        .collect()
     }
 
     /// Whether a command asked for the network and was refused.
@@ -168,15 +185,13 @@ impl<'a> Recorder<'a> {
     }
 
     /// The filter that commands are started under.
-    pub(crate) fn filter(&self, refuses_network: bool) -> Vec<libc::sock_filter> {
+    pub(crate) fn filter(&self, surroundings: Surroundings) -> Vec<libc::sock_filter> {
         let mut calls: Vec<i64> = ARGUMENTS.iter().chain(OLD_ARGUMENTS).map(|a| a.call).collect();
         calls.sort_unstable();
         calls.dedup();
-        if !refuses_network {
-            return sys::supervising_filter(&calls, &[]);
-        }
-        calls.push(libc::SYS_socket);
-        sys::supervising_filter(&calls, &[libc::SYS_io_uring_setup])
+        // Who asks for the network and has none is refused, and that is noted.
+        let watched: &[i64] = if surroundings.network == Network::None { &[libc::SYS_socket] } else { &[] };
+        surroundings.supervising_filter(&calls, watched)
     }
 
     /// Attends to the calls of one process and all that it starts, until they are gone or `stop`
@@ -209,15 +224,15 @@ impl<'a> Recorder<'a> {
         }
         let mut hides = false;
         for argument in ARGUMENTS.iter().chain(OLD_ARGUMENTS).filter(|a| a.call == call.number) {
-            let Some(path) = path_of(&call, argument) else { continue };
             let touch = match argument.use_ {
                 Use::Always(touch) => touch,
                 Use::ByFlags(flags) => touch_of(call.arguments[flags]),
                 Use::ByFlagsAt(at) => touch_of(word_at(call.thread, call.arguments[at]).unwrap_or(0)),
             };
+            let Some((path, seen)) = self.path_of(&call, argument) else { continue };
             hides |= touch != Touch::Written && self.hidden.is_some_and(|hidden| hidden(&path));
             let mut touched = self.touched.lock().unwrap_or_else(PoisonError::into_inner);
-            let known = touched.entry(path).or_insert_with_key(|path| (touch, found(path)));
+            let known = touched.entry(path).or_insert_with_key(|path| (touch, found(path), seen));
             known.0 = known.0.max(touch);
         }
         if hides { libc::ENOENT } else { 0 }
@@ -276,8 +291,51 @@ fn word_at(thread: u32, at: u64) -> Option<u64> {
     Some(u64::from_ne_bytes(bytes))
 }
 
-/// The path that a call is about, whole and with links followed; `None` where it cannot be told.
-fn path_of(call: &WantedCall, argument: &PathArgument) -> Option<PathBuf> {
+impl Recorder<'_> {
+    /// The path that a call is about, whole and with links followed, and whether something is to be seen there; `None` where
+    /// it cannot be told.
+    fn path_of(&self, call: &WantedCall, argument: &PathArgument) -> Option<(PathBuf, bool)> {
+        let whole = written_path(call, argument)?;
+        let Some(workspace) = self.room else { return Some((resolved(&whole), true)) };
+        let (path, seen) = resolved_in_room(call.thread, &whole);
+        let path = match path.strip_prefix(crate::ROOT) {
+            Ok(inside) if inside.as_os_str().is_empty() => workspace.to_owned(),
+            Ok(inside) => workspace.join(inside),
+            Err(_) => path,
+        };
+        Some((path, seen))
+    }
+}
+
+/// A path as a process sees it, with links followed as far as it is there, and whether it is.
+fn resolved_in_room(thread: u32, path: &Path) -> (PathBuf, bool) {
+    let flags = OFlags::PATH | OFlags::CLOEXEC;
+    let Ok(root) = rustix::fs::open(format!("/proc/{thread}/root"), flags, Mode::empty()) else {
+        return (path.to_owned(), false);
+    };
+    let look_up = |path: &Path| {
+        let found = rustix::fs::openat2(&root, path, flags, Mode::empty(), ResolveFlags::IN_ROOT).ok()?;
+        fs::read_link(format!("/proc/self/fd/{}", found.as_raw_fd())).ok()
+    };
+    if let Some(path) = look_up(path) {
+        return (path, true);
+    }
+    let mut at = PathBuf::from("/");
+    for part in path.components() {
+        match part {
+            Component::ParentDir => drop(at.pop()),
+            Component::Normal(name) => {
+                at.push(name);
+                at = look_up(&at).unwrap_or(at);
+            }
+            _ => {}
+        }
+    }
+    (at, false)
+}
+
+/// The path that a call names, from the root on.
+fn written_path(call: &WantedCall, argument: &PathArgument) -> Option<PathBuf> {
     let bytes = memory(call.thread, call.arguments[argument.path], LONGEST_PATH)?;
     let end = bytes.iter().position(|b| *b == 0)?;
     let written = PathBuf::from(std::ffi::OsString::from_vec(bytes[..end].to_vec()));
@@ -298,7 +356,7 @@ fn path_of(call: &WantedCall, argument: &PathArgument) -> Option<PathBuf> {
         Ok(rest) => Path::new("/proc").join(thread.to_string()).join(rest),
         Err(_) => whole,
     };
-    Some(resolved(&whole))
+    Some(whole)
 }
 
 /// A path with links followed as far as it is there, and `.` and `..` taken out.

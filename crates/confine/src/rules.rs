@@ -50,8 +50,9 @@ pub struct SystemFolders {
     canonical: Vec<PathBuf>,
 }
 
-const READABLE: [&str; 9] = ["/usr", "/lib", "/lib64", "/lib32", "/bin", "/sbin", "/etc", "/opt", "/proc"];
-const DEVICES: [&str; 5] = ["/dev/null", "/dev/zero", "/dev/full", "/dev/random", "/dev/urandom"];
+pub(crate) const READABLE: [&str; 9] =
+    ["/usr", "/lib", "/lib64", "/lib32", "/bin", "/sbin", "/etc", "/opt", "/proc"];
+pub(crate) const DEVICES: [&str; 5] = ["/dev/null", "/dev/zero", "/dev/full", "/dev/random", "/dev/urandom"];
 
 fn open_path(path: &Path) -> io::Result<OwnedFd> {
     Ok(rustix::fs::open(path, OFlags::PATH | OFlags::CLOEXEC, Mode::empty())?)

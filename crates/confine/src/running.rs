@@ -36,8 +36,8 @@ impl Running {
     /// The program that could not be started, and why.
     pub fn start(spec: &PipelineSpec<'_>, echo: Option<Echo>) -> Result<Running, StartProblem> {
         let mut processes = Vec::new();
-        let output = match start_all(spec, None, &mut processes) {
-            Ok(output) => output,
+        let output = match start_all(spec, None, false, &mut processes) {
+            Ok(outputs) => outputs.output,
             Err(problem) => {
                 end_all(&mut processes, false);
                 return Err(problem);

@@ -6,8 +6,8 @@ use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use nubrik_confine::{
-    Access, CancelSwitch, Capture, Ended, Found, PipelineSpec, Recorder, RuleSet, StageSpec, SystemFolders,
-    Touch, can_record, run, support,
+    Access, CancelSwitch, Capture, Confinement, Ended, Found, PipelineSpec, Recorder, RuleSet, StageSpec,
+    SystemFolders, Touch, can_record, run, support,
 };
 
 fn shell(script: &str) -> StageSpec {
@@ -53,9 +53,7 @@ impl Fixture {
             folder: root,
             work: root,
             environment: &environment,
-            rules: Some(&rules),
-            filter_network: true,
-            apart: None,
+            confinement: Confinement::Rules { rules: &rules, network: false, apart: None },
             timeout: self.timeout,
             memory: self.memory,
             recorder,

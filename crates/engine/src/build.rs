@@ -9,7 +9,7 @@ use nubrik_source::WsPath;
 use nubrik_store::{Digest, Store};
 
 use crate::event::{Event, Failure, Listener, Summary, Verdict};
-use crate::examine::Decision;
+use crate::examine::{Decision, OnSystem};
 use crate::files::FileTable;
 use crate::outside::{FoundTool, Outside, ToolProblem};
 use crate::queue::{Queue, Room};
@@ -30,6 +30,8 @@ pub struct Options {
     pub memory: u64,
     /// Whether to go on with what does not depend on a failure.
     pub keep_going: bool,
+    /// Whether steps run that reach out of this machine. What is current or kept already is taken all the same.
+    pub reaches_out: bool,
 }
 
 /// What is to be built.
@@ -67,14 +69,18 @@ pub struct Build<'a> {
     pub(crate) number: u64,
     /// Contents of outputs known so far, by number of file.
     pub(crate) made: Vec<OnceLock<Digest>>,
+    /// What is known of steps whose outputs are known, by number of step.
+    pub(crate) makers: Vec<OnceLock<Arc<StepMemory>>>,
     pub(crate) files_by_path: HashMap<&'a str, FileId>,
     pub(crate) texts: Mutex<HashMap<Arc<str>, Arc<[u8]>>>,
+    /// What is at paths of the system.
+    pub(crate) on_system: Mutex<HashMap<Arc<str>, OnSystem>>,
     pub(crate) store_reported: AtomicBool,
     tools: Vec<OnceLock<Result<FoundTool, ToolProblem>>>,
     after: Mutex<ChangeList<Arc<StepMemory>>>,
     pub(crate) maker_elsewhere: &'a (dyn Fn(&str) -> Option<Arc<str>> + Sync),
     again: HashSet<StepId>,
-    options: Options,
+    pub(crate) options: Options,
 }
 
 /// What a build came to.
@@ -114,6 +120,7 @@ impl<'a> Build<'a> {
             table: FileTable::new(&before.files),
             number: before.builds + 1,
             made: graph.files.iter().map(|_| OnceLock::new()).collect(),
+            makers: graph.steps.iter().map(|_| OnceLock::new()).collect(),
             files_by_path: graph
                 .files
                 .iter()
@@ -121,6 +128,7 @@ impl<'a> Build<'a> {
                 .map(|(i, f)| (f.path.as_str(), FileId(i as u32)))
                 .collect(),
             texts: Mutex::default(),
+            on_system: Mutex::default(),
             store_reported: AtomicBool::new(false),
             tools: graph.tools.iter().map(|_| OnceLock::new()).collect(),
             after: Mutex::default(),
@@ -142,21 +150,23 @@ impl<'a> Build<'a> {
     }
 
     fn remember(&self, id: StepId, memory: StepMemory) {
+        let memory = Arc::new(memory);
         self.know_outputs(id, &memory);
         self.note(id, memory);
     }
 
     /// Takes note of the contents of a step's outputs.
-    pub(crate) fn know_outputs(&self, id: StepId, memory: &StepMemory) {
+    pub(crate) fn know_outputs(&self, id: StepId, memory: &Arc<StepMemory>) {
         for (output, record) in self.graph.step(id).outputs.iter().zip(&memory.outputs) {
             let _ = self.made[output.file.0 as usize].set(record.digest());
         }
+        let _ = self.makers[id.0 as usize].set(memory.clone());
     }
 
     /// Takes note of what is to be remembered of a step.
-    fn note(&self, id: StepId, memory: StepMemory) {
+    fn note(&self, id: StepId, memory: Arc<StepMemory>) {
         let folder = self.graph.step(id).folder.shared();
-        lock(&self.after).push((folder.clone(), Some(Arc::new(memory))));
+        lock(&self.after).push((folder.clone(), Some(memory)));
     }
 
     fn remembered_cost(&self, id: StepId) -> f64 {
@@ -449,7 +459,7 @@ impl<'b, 'a> Schedule<'b, 'a> {
                     build: build.number,
                     because: StepMemory::because_of(&done.reason),
                 };
-                build.note(step, unfinished);
+                build.note(step, Arc::new(unfinished));
                 let verdict = if failure.is_some() { Verdict::Failed } else { Verdict::Left };
                 Done { verdict, failure, ..done }
             }
@@ -550,7 +560,7 @@ impl<'b, 'a> Schedule<'b, 'a> {
 
     fn signatures(&self, path: &str, folder: bool) -> Vec<crate::outside::Signature> {
         match folder {
-            false => self.build.outside.check(path).into_iter().collect(),
+            false => self.build.outside.check_itself(path).into_iter().collect(),
             true => {
                 self.build.outside.tree(path).unwrap_or_default().into_iter().map(|f| f.signature).collect()
             }

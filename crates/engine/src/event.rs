@@ -96,6 +96,13 @@ pub enum Failure {
         /// Files that they made instead.
         instead: Vec<String>,
     },
+    /// The commands left something at the place of an output, or in it, that cannot be kept.
+    OddOutput {
+        /// The output as the definition named it, or something in it.
+        name: String,
+        /// What it is.
+        what: String,
+    },
     /// The commands listed a file that the step does not declare.
     Undeclared {
         /// The file.
@@ -108,6 +115,15 @@ pub enum Failure {
         /// The listing as the definition named it.
         name: String,
     },
+    /// Nothing is there of what the commands listed as read.
+    StrangeListing {
+        /// The listing as the definition named it.
+        name: String,
+        /// The first file that it names.
+        first: String,
+    },
+    /// It would run, and reaches out of this machine, which whoever only asks does not want.
+    NeedsBuild,
     /// An input changed while the step ran, so that its result cannot be trusted.
     InputMoved {
         /// The file.

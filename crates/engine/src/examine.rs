@@ -2,23 +2,52 @@
 
 use std::sync::Arc;
 
-use nubrik_graph::{FileId, StepId};
+use nubrik_graph::{FileId, Program, StepId};
 use nubrik_source::WsPath;
-use nubrik_store::{Digest, OutputRecord, RecordEntry};
+use nubrik_store::{Digest, OutputRecord, RecordEntry, TreeKind};
 
 use crate::build::Build;
 use crate::event::Failure;
 use crate::key::{KeyParts, candidate_names, command_digest, first_key};
-use crate::outside::{FoundTool, Signature};
+use crate::outside::{FoundTool, Signature, TreeFileKind};
 use crate::reason::Reason;
 use crate::state::StepMemory;
+use crate::words::{Asked, asked_about, system_files_in};
 
-/// Stands among the tools of steps from which undeclared files are hidden. No tool has a name with a space.
-pub(crate) const HIDING: &str = "hiding of undeclared files";
+/// Stands among the tools of steps that may see more than they declare. No tool has a name with a space.
+pub(crate) const SEES_BESIDES: &str = "what is seen besides";
 
 /// What stands for the key of a result that was made while a service stood at another address than always: no
 /// step has that key, so that it is made again.
 pub(crate) const OTHER_ADDRESS: &[u8] = b"a service stood elsewhere";
+
+/// Stands before the path of a link that is an input itself, by where it leads. No path has two slashes.
+pub(crate) const LINK: &str = "//";
+
+/// What stands for the content of a file of the system that a command names and that is not there.
+const NOT_THERE: &[u8] = b"not there";
+
+/// The same for one that is there and may not be read.
+const CLOSED: &[u8] = b"not readable";
+
+/// What is at a path of the system.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub(crate) enum OnSystem {
+    Nothing,
+    Folder,
+    File,
+}
+
+/// Whether something in a folder still is what it was recorded as.
+fn is_kind(found: &TreeFileKind, recorded: &TreeKind) -> bool {
+    match (found, recorded) {
+        (TreeFileKind::File, TreeKind::File { .. }) | (TreeFileKind::EmptyFolder, TreeKind::EmptyFolder) => {
+            true
+        }
+        (TreeFileKind::Link(found), TreeKind::Link { target }) => found == target,
+        _ => false,
+    }
+}
 
 impl StepMemory {
     /// Whether the step is to run again, since a service stood somewhere else than always.
@@ -70,14 +99,118 @@ impl Build<'_> {
         }
     }
 
-    /// The content of a listed file: one of the workspace or of the system.
+    /// The content of a listed file: one of the workspace or of the system, or a link on the way to one.
     pub(crate) fn listed_content(&self, path: &Arc<str>) -> Option<Digest> {
+        if let Some(link) = path.strip_prefix(LINK) {
+            let links = self.outside.links_to(link);
+            return links.iter().find(|(at, _)| **at == *link).map(|(_, text)| Digest::of(text.as_bytes()));
+        }
         if path.starts_with('/') {
             return self.source(path).ok();
         }
         match self.files_by_path.get(path.as_ref()) {
             Some(file) => self.content(*file).ok(),
-            None => self.source(path).ok(),
+            None => match self.folder_around(path) {
+                Some((folder, below)) => self.content_in(folder, below),
+                None => self.source(path).ok(),
+            },
+        }
+    }
+
+    /// The made folder that a path lies in, and the rest of the path.
+    pub(crate) fn folder_around<'p>(&self, path: &'p str) -> Option<(FileId, &'p str)> {
+        path.match_indices('/').find_map(|(at, _)| {
+            let file = *self.files_by_path.get(&path[..at])?;
+            self.graph.file(file).folder.then(|| (file, &path[at + 1..]))
+        })
+    }
+
+    /// What is in a made folder, where its step is known.
+    fn entries_of(&self, folder: FileId) -> Option<(Arc<StepMemory>, usize)> {
+        let maker = self.graph.file(folder).maker?;
+        let memory = self.makers[maker.0 as usize].get()?.clone();
+        let at = self.graph.step(maker).outputs.iter().position(|output| output.file == folder)?;
+        matches!(memory.outputs.get(at)?, OutputRecord::Folder(_)).then_some((memory, at))
+    }
+
+    /// The content of something in a made folder.
+    fn content_in(&self, folder: FileId, below: &str) -> Option<Digest> {
+        let (memory, at) = self.entries_of(folder)?;
+        let OutputRecord::Folder(entries) = &memory.outputs[at] else { return None };
+        let at = entries.binary_search_by(|entry| (*entry.path).cmp(below)).ok()?;
+        match &entries[at].kind {
+            TreeKind::File { digest, executable } => {
+                Some(OutputRecord::File { digest: *digest, executable: *executable }.digest())
+            }
+            // Where it leads is listed under its own name, too.
+            TreeKind::Link { target } => Some(Digest::of(target.as_bytes())),
+            TreeKind::EmptyFolder => None,
+        }
+    }
+
+    /// Whether a step declares a listed file, itself or as a part of a folder.
+    pub(crate) fn is_declared(&self, id: StepId, path: &str) -> bool {
+        let step = self.graph.step(id);
+        let holds =
+            |f: &FileId| step.inputs.binary_search(f).is_ok() || step.candidates.binary_search(f).is_ok();
+        path.starts_with('/')
+            || self.files_by_path.get(path).is_some_and(holds)
+            || self.folder_around(path).is_some_and(|(folder, _)| holds(&folder))
+    }
+
+    /// All files that a step's listing may name, by their paths: of made folders what is in them.
+    fn candidates_of(&self, id: StepId) -> Vec<WsPath> {
+        let mut paths = Vec::new();
+        for candidate in &self.graph.step(id).candidates {
+            let node = self.graph.file(*candidate);
+            match self.entries_of(*candidate).filter(|_| node.folder) {
+                None => paths.push(node.path.clone()),
+                Some((memory, at)) => {
+                    let OutputRecord::Folder(entries) = &memory.outputs[at] else { continue };
+                    let files = entries.iter().filter(|e| !matches!(e.kind, TreeKind::EmptyFolder));
+                    paths.extend(files.map(|e| WsPath::from_normal(&format!("{}/{}", node.path, e.path))));
+                }
+            }
+        }
+        paths
+    }
+
+    /// The links on the way to a source, as inputs: a step sees through them, and may see where they lead.
+    fn add_links(&self, path: &str, inputs: &mut Vec<(Arc<str>, Digest)>) {
+        for (link, text) in self.outside.links_to(path) {
+            inputs.push((format!("{LINK}{link}").into(), Digest::of(text.as_bytes())));
+        }
+    }
+
+    /// Files of the system that a step's words name, and what runs its scripts: with their contents, or with that they
+    /// are not there.
+    fn add_system_files(&self, id: StepId, inputs: &mut Vec<(Arc<str>, Digest)>) {
+        let step = self.graph.step(id);
+        let mut named: Vec<Arc<str>> = Vec::new();
+        let stages = || step.commands.iter().flat_map(|pipeline| &pipeline.stages);
+        let words = stages().flat_map(|stage| &stage.words);
+        let texts = words.chain(step.env.iter().map(|(_, value)| value));
+        for text in texts.chain(step.lists.iter().flat_map(|list| &list.lines)) {
+            named.extend(system_files_in(text, &|path| self.outside.is_system(path)));
+        }
+        for stage in stages() {
+            if let Program::File(file) = stage.program {
+                named.extend(self.outside.interpreters(self.graph.file(file).path.as_str()));
+            }
+        }
+        named.sort();
+        named.dedup();
+        for path in named {
+            // What folders of the system hold is not counted.
+            if self.on_system(&path) == OnSystem::Folder {
+                continue;
+            }
+            let digest = match self.table.entry(self.outside, &path) {
+                Ok(Some(entry)) => entry.digest,
+                Ok(None) => Digest::of(NOT_THERE),
+                Err(_) => Digest::of(CLOSED),
+            };
+            inputs.push((path, digest));
         }
     }
 
@@ -91,23 +224,30 @@ impl Build<'_> {
         let named = step.tools.iter().zip(&tools);
         let named = named.map(|(id, found)| (self.graph.tools[id.0 as usize].clone(), found.identity));
         let mut named: Vec<(Arc<str>, Digest)> = named.collect();
-        if self.outside.hides_undeclared() && !step.commands.is_empty() {
-            // What is hidden may decide a result like a tool does.
-            named.push((HIDING.into(), Digest::of(HIDING.as_bytes())));
+        if let Some(besides) = self.outside.sees_besides().filter(|_| !step.commands.is_empty()) {
+            // It may decide a result like a tool does.
+            named.push((SEES_BESIDES.into(), Digest::of(besides.as_bytes())));
         }
         named.sort();
         let mut inputs = Vec::with_capacity(step.inputs.len());
         for file in &step.inputs {
-            inputs.push((self.graph.file(*file).path.shared().clone(), self.content(*file)?));
+            let node = self.graph.file(*file);
+            inputs.push((node.path.shared().clone(), self.content(*file)?));
+            if node.maker.is_none() {
+                self.add_links(node.path.as_str(), &mut inputs);
+            }
+        }
+        if !step.commands.is_empty() {
+            self.add_system_files(id, &mut inputs);
         }
         // By path: numbers of files follow the order of evaluation, which is no part of a step.
         inputs.sort();
+        inputs.dedup();
         let parts = KeyParts { command: command_digest(self.graph, step), tools: named, inputs };
         let first_key = first_key(&parts);
-        let names = if step.found.is_empty() {
-            Digest::of(b"")
-        } else {
-            candidate_names(self.graph, &step.candidates)
+        let names = match step.found.is_empty() {
+            true => Digest::of(b""),
+            false => candidate_names(&self.candidates_of(id), &tools),
         };
         Ok(Examined { id, parts, first_key, names, tools })
     }
@@ -152,10 +292,13 @@ impl Build<'_> {
         let record = self.store?.record(&now.first_key)?;
         record.entries.into_iter().find(|entry| {
             entry.outputs.len() == self.graph.step(id).outputs.len()
-                && entry.found.iter().all(|f| self.listed_content(&f.path) == Some(f.digest))
+                && entry
+                    .found
+                    .iter()
+                    .all(|f| self.is_declared(id, &f.path) && self.listed_content(&f.path) == Some(f.digest))
                 && (entry.candidate_names == now.names || {
                     let found: Vec<Arc<str>> = entry.found.iter().map(|f| f.path.clone()).collect();
-                    self.passed_over(id, &found) == entry.passed_over
+                    self.passed_over(id, &found, &now.tools) == entry.passed_over
                 })
         })
     }
@@ -166,13 +309,16 @@ impl Build<'_> {
             return Some(self.difference(id, memory, &now.parts));
         }
         for (path, digest) in &memory.found {
+            if !self.is_declared(id, path) {
+                return Some(Reason::InputRemoved { path: path.clone() });
+            }
             if self.listed_content(path) != Some(*digest) {
                 return Some(Reason::InputChanged { path: path.clone(), target: self.maker_of(path) });
             }
         }
         if memory.candidate_names != now.names {
             let found: Vec<Arc<str>> = memory.found.iter().map(|f| f.0.clone()).collect();
-            let passed_over = self.passed_over(id, &found);
+            let passed_over = self.passed_over(id, &found, &now.tools);
             if let Some(path) = passed_over.iter().find(|p| !memory.passed_over.contains(p)) {
                 return Some(Reason::NameAppeared { path: path.clone() });
             }
@@ -201,7 +347,7 @@ impl Build<'_> {
         if memory.command == parts.command {
             let new = parts.tools.iter().find(|t| !memory.tools.contains(t));
             if let Some((tool, _)) = new.or_else(|| memory.tools.iter().find(|t| !parts.tools.contains(t))) {
-                return match &**tool == HIDING {
+                return match &**tool == SEES_BESIDES {
                     true => Reason::ConfinementChanged,
                     false => Reason::ToolChanged { tool: tool.clone() },
                 };
@@ -228,55 +374,144 @@ impl Build<'_> {
         let mut signatures = memory.signatures.iter();
         for (output, record) in self.graph.step(id).outputs.iter().zip(&memory.outputs) {
             let path = self.graph.file(output.file).path.shared();
-            let mut check = |path: Arc<str>| match self.outside.check(&path) {
-                None => Err(Reason::OutputMissing { path }),
-                found if signatures.next().is_some_and(|known| known.still_holds(found)) => Ok(()),
-                Some(_) => Err(Reason::OutputEdited { path }),
-            };
-            match record {
-                OutputRecord::File { .. } => check(path.clone())?,
-                OutputRecord::Folder(entries) => {
-                    for entry in entries {
-                        check(format!("{path}/{}", entry.path).into())?;
-                    }
-                    // A file more than were made is an edit, too.
-                    let count = self.outside.tree(path).map_or(0, |tree| tree.len());
-                    if count != entries.len() {
-                        return Err(Reason::OutputEdited { path: path.clone() });
-                    }
+            self.output_in_place(path, record, &mut signatures)?;
+        }
+        Ok(())
+    }
+
+    /// Whether one output is what its step made; takes its part of the remembered metadata.
+    pub(crate) fn output_in_place<'s>(
+        &self,
+        path: &Arc<str>,
+        record: &OutputRecord,
+        signatures: &mut impl Iterator<Item = &'s Signature>,
+    ) -> Result<(), Reason> {
+        let edited = || Reason::OutputEdited { path: path.clone() };
+        let entries = match record {
+            OutputRecord::File { .. } => {
+                let Some(found) = self.outside.check_itself(path) else {
+                    return Err(Reason::OutputMissing { path: path.clone() });
+                };
+                let known = signatures.next().is_some_and(|known| known.still_holds(Some(found)));
+                return if known { Ok(()) } else { Err(edited()) };
+            }
+            OutputRecord::Folder(entries) => entries,
+        };
+        if self.outside.check_itself(path).is_none() {
+            return Err(Reason::OutputMissing { path: path.clone() });
+        }
+        let tree = self.outside.tree(path).map_err(|_| edited())?;
+        let mut found = tree.iter().peekable();
+        for entry in entries {
+            let known = signatures.next().ok_or_else(edited)?;
+            // Both are sorted by path.
+            let missing = || Reason::OutputMissing { path: format!("{path}/{}", entry.path).into() };
+            let file = found.next_if(|file| *file.path == *entry.path).ok_or_else(missing)?;
+            if !is_kind(&file.kind, &entry.kind) || !known.still_holds(Some(file.signature)) {
+                return Err(Reason::OutputEdited { path: format!("{path}/{}", entry.path).into() });
+            }
+        }
+        // Something more than was made is an edit, too.
+        if found.next().is_some() { Err(edited()) } else { Ok(()) }
+    }
+
+    /// Whether the made inputs of a step are what they were when it began: parts of them may be gone or edited.
+    pub(crate) fn made_inputs_in_place(&self, id: StepId) -> Result<(), Arc<str>> {
+        let step = self.graph.step(id);
+        for file in step.inputs.iter().chain(&step.candidates) {
+            let Some(maker) = self.graph.file(*file).maker else { continue };
+            let Some(memory) = self.makers[maker.0 as usize].get() else { continue };
+            let mut signatures = memory.signatures.iter();
+            for (output, record) in self.graph.step(maker).outputs.iter().zip(&memory.outputs) {
+                let path = self.graph.file(output.file).path.shared();
+                if output.file == *file {
+                    self.output_in_place(path, record, &mut signatures).map_err(|_| path.clone())?;
+                    break;
                 }
+                let count = if let OutputRecord::Folder(entries) = record { entries.len() } else { 1 };
+                signatures.by_ref().take(count).for_each(drop);
             }
         }
         Ok(())
     }
 
-    /// Candidates that were not read though their being there may matter: a listed file has the same
-    /// name, or a file that was read speaks of the name. Sorted.
-    pub(crate) fn passed_over(&self, id: StepId, found: &[Arc<str>]) -> Vec<Arc<str>> {
+    /// Files that were not read though their being there may matter, sorted: candidates of which a listed file has the
+    /// name, or of whose name a file that was read or the command speaks; headers of the system that another one of the
+    /// name was taken before, or that a file asks about.
+    pub(crate) fn passed_over(&self, id: StepId, found: &[Arc<str>], tools: &[FoundTool]) -> Vec<Arc<str>> {
         let step = self.graph.step(id);
-        let mut others: Vec<&WsPath> = Vec::new();
-        for candidate in &step.candidates {
-            let path = &self.graph.file(*candidate).path;
-            if found.binary_search(path.shared()).is_err() {
-                others.push(path);
+        let was_read = |path: &str| found.binary_search_by(|f| (**f).cmp(path)).is_ok();
+        let mut others: Vec<WsPath> = self.candidates_of(id);
+        others.retain(|path| !was_read(path.as_str()));
+        let texts: Vec<Arc<[u8]>> =
+            found.iter().filter(|p| !p.starts_with(LINK)).filter_map(|p| self.text_of(p)).collect();
+        let asked: Vec<Asked> = texts.iter().flat_map(|text| asked_about(text)).collect();
+        let asks_for_anything = asked.contains(&Asked::Computed);
+        let own: Vec<&[u8]> =
+            found.iter().zip(&texts).filter(|(p, _)| !p.starts_with('/')).map(|(_, text)| &**text).collect();
+        let words = step.commands.iter().flat_map(|p| &p.stages).flat_map(|stage| &stage.words);
+        let words = words.chain(step.lists.iter().flat_map(|list| &list.lines));
+        // What the step makes has a name, too, which says nothing of what it reads.
+        let words: Vec<&Arc<str>> = words.filter(|word| !word.contains(step.folder.as_str())).collect();
+        others.retain(|path| {
+            let same_name = |f: &Arc<str>| f.rsplit('/').next() == Some(path.name());
+            let stem = memchr::memmem::Finder::new(path.stem());
+            asks_for_anything
+                || found.iter().any(same_name)
+                || own.iter().any(|text| stem.find(text).is_some())
+                || words.iter().any(|word| word.contains(path.name()))
+        });
+        let mut passed_over: Vec<Arc<str>> = others.iter().map(|path| path.shared().clone()).collect();
+        for tool in tools.iter().filter(|tool| !tool.search.is_empty()) {
+            self.add_system_headers(tool, found, &asked, &mut passed_over);
+        }
+        passed_over.sort();
+        passed_over.dedup();
+        passed_over
+    }
+
+    /// Headers of the system that a compiler passed over: those of the names that were read, and those asked about.
+    fn add_system_headers(
+        &self,
+        tool: &FoundTool,
+        found: &[Arc<str>],
+        asked: &[Asked],
+        passed_over: &mut Vec<Arc<str>>,
+    ) {
+        let mut names: Vec<&str> = Vec::new();
+        for path in found.iter().filter(|path| path.starts_with('/') && !path.starts_with(LINK)) {
+            let below =
+                tool.search.iter().filter_map(|folder| path.strip_prefix(&**folder)?.strip_prefix('/'));
+            names.extend(below.min_by_key(|name| name.len()));
+        }
+        names.extend(asked.iter().filter_map(|asked| match asked {
+            Asked::Name(name) => Some(name.as_str()),
+            Asked::Computed => None,
+        }));
+        names.sort_unstable();
+        names.dedup();
+        for name in names {
+            for folder in &tool.search {
+                let path: Arc<str> = format!("{folder}/{name}").into();
+                if !found.contains(&path) && self.on_system(&path) == OnSystem::File {
+                    passed_over.push(path);
+                }
             }
         }
-        if others.is_empty() {
-            return Vec::new();
+        if asked.contains(&Asked::Computed) {
+            // Which name that is nobody knows: any that appears may be it.
+            passed_over.push(format!("{}: {}", tool.path.display(), tool.search_state.hex()).into());
         }
-        let texts: Vec<Arc<[u8]>> =
-            found.iter().filter(|p| !p.starts_with('/')).filter_map(|p| self.text_of(p)).collect();
-        let mut passed_over: Vec<Arc<str>> = others
-            .into_iter()
-            .filter(|path| {
-                let same_name = |f: &Arc<str>| f.rsplit('/').next() == Some(path.name());
-                let stem = memchr::memmem::Finder::new(path.stem());
-                found.iter().any(same_name) || texts.iter().any(|text| stem.find(text).is_some())
-            })
-            .map(|path| path.shared().clone())
-            .collect();
-        passed_over.sort();
-        passed_over
+    }
+
+    /// What is at a path of the system; looked at once a run.
+    fn on_system(&self, path: &Arc<str>) -> OnSystem {
+        let mut known = self.on_system.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        *known.entry(path.clone()).or_insert_with(|| match self.outside.check(path) {
+            None => OnSystem::Nothing,
+            Some(found) if found.is_folder() => OnSystem::Folder,
+            Some(_) => OnSystem::File,
+        })
     }
 
     /// A file's bytes, read once a run.

@@ -14,6 +14,16 @@ use crate::table::Table;
 /// kernels whose file times tick slowly; nanoseconds.
 const YOUNG: i64 = 20_000_000;
 
+/// The same on file systems that keep whole seconds, some of them every other one; nanoseconds.
+const COARSE: i64 = 2_100_000_000;
+
+/// How much later than its times say a file may have changed, in nanoseconds: nothing, but where they are whole seconds.
+pub(crate) fn coarseness(signature: &Signature) -> i64 {
+    let is_whole = |time: i64| time % 1_000_000_000 == 0;
+    let whole_seconds = signature.touched != 0 && is_whole(signature.touched) && is_whole(signature.changed);
+    if whole_seconds { COARSE } else { 0 }
+}
+
 /// Digests of sources and system files, from this run and earlier ones.
 pub struct FileTable<'a> {
     known: &'a Table<FileEntry>,
@@ -72,9 +82,9 @@ impl<'a> FileTable<'a> {
             return Ok(known);
         }
         let latest = signature.touched.max(signature.changed);
-        let young = (outside.now() - latest).abs() < YOUNG;
+        let young = (outside.now() - latest).abs() < YOUNG.max(coarseness(&signature));
         let content = outside.digest(path)?;
-        let digest = if signature.is_executable() { executable(&content) } else { content };
+        let digest = with_permissions(&content, &signature);
         Ok(FileEntry { signature, digest, young })
     }
 
@@ -101,7 +111,13 @@ impl<'a> FileTable<'a> {
     }
 }
 
-/// The digest of a content that may be executed: the same bytes count as something else then.
-pub(crate) fn executable(content: &Digest) -> Digest {
-    nubrik_store::OutputRecord::File { digest: *content, executable: true }.digest()
+/// The digest of a file with this content: the same bytes count as something else when they may be executed. Between what
+/// a checkout gives its files, with the group as a writer or without, nothing is told apart: it follows from a setting of
+/// the person's. All other permissions are somebody's intention, and commands see them.
+fn with_permissions(content: &Digest, signature: &Signature) -> Digest {
+    match signature.mode & 0o7777 {
+        0o644 | 0o664 => *content,
+        0o755 | 0o775 => nubrik_store::OutputRecord::File { digest: *content, executable: true }.digest(),
+        other => Digest::of(&[b"permissions".as_slice(), &other.to_le_bytes(), &content.0].concat()),
+    }
 }

@@ -10,22 +10,63 @@ pub enum Listed {
     System(String),
 }
 
+/// What there is to know to understand a listing.
+pub struct Surroundings<'a> {
+    /// The absolute paths by which commands know the workspace.
+    pub roots: &'a [&'a str],
+    /// The folder in which the command ran, from the workspace's root.
+    pub work: &'a str,
+    /// Where a path of the workspace leads when links are followed: what stands before `..` may be a link, and what is
+    /// above it is above where that leads.
+    pub follow: &'a dyn Fn(&str) -> Option<String>,
+    /// Whether something is at a path of the workspace.
+    pub exists: &'a dyn Fn(&str) -> bool,
+}
+
+/// How many words a name may have in a listing whose writer does not mark the spaces in them: some linkers.
+const WORDS_OF_NAME: usize = 8;
+
 /// The files in a listing, sorted, each once. Names before a `:` are what was made, not read;
 /// files in folders that hold no real inputs (`/proc`, `/dev`, `/tmp`) are left out.
-///
-/// `root` is the workspace's absolute path; `work` the folder in which the command ran, from there.
-pub fn parse_listing(text: &str, root: &str, work: &str) -> Vec<Listed> {
+pub fn parse_listing(text: &str, around: &Surroundings<'_>) -> Vec<Listed> {
     let mut files = Vec::new();
     for rule in logical_lines(text) {
         let words = split_words(&rule);
         let Some(colon) = words.iter().position(|w| w.ends_target) else { continue };
-        files.extend(
-            words[colon + 1..].iter().filter(|w| !w.ends_target).filter_map(|w| place(&w.text, root, work)),
-        );
+        let names: Vec<&str> =
+            words[colon + 1..].iter().filter(|w| !w.ends_target).map(|w| w.text.as_str()).collect();
+        let mut at = 0;
+        while at < names.len() {
+            let (listed, count) = name_at(&names[at..], around);
+            files.extend(listed);
+            at += count;
+        }
     }
     files.sort();
     files.dedup();
     files
+}
+
+/// The file that some words begin with, and how many of them name it: more than one where only they together name
+/// something that is there.
+fn name_at(words: &[&str], around: &Surroundings<'_>) -> (Option<Listed>, usize) {
+    let is_there = |listed: &Option<Listed>| match listed {
+        Some(Listed::Inside(path)) => (around.exists)(path),
+        _ => true,
+    };
+    let first = place(words[0], around);
+    if is_there(&first) {
+        return (first, 1);
+    }
+    let mut name = words[0].to_owned();
+    for (number, word) in words.iter().enumerate().take(WORDS_OF_NAME).skip(1) {
+        name = format!("{name} {word}");
+        let listed = place(&name, around);
+        if is_there(&listed) {
+            return (listed, number + 1);
+        }
+    }
+    (first, 1)
 }
 
 /// Lines with those that end in a backslash joined to the next one.
@@ -83,24 +124,31 @@ fn split_words(line: &str) -> Vec<Word> {
 }
 
 /// Where a listed name is: `.` and `..` taken out, the workspace's own absolute path taken off.
-fn place(name: &str, root: &str, work: &str) -> Option<Listed> {
+fn place(name: &str, around: &Surroundings<'_>) -> Option<Listed> {
+    let Surroundings { roots, work, follow, .. } = around;
     let name = name.strip_prefix("/proc/self/cwd/").unwrap_or(name);
-    let from_root =
-        if work.is_empty() || name.starts_with('/') { None } else { Some(format!("{work}/{name}")) };
-    let name = from_root.as_deref().unwrap_or(name);
-    let absolute = name.starts_with('/');
-    let mut parts: Vec<&str> = Vec::new();
+    let inside = roots.iter().find_map(|root| name.strip_prefix(root)?.strip_prefix('/'));
+    let from_work = if work.is_empty() { name.to_owned() } else { format!("{work}/{name}") };
+    let (name, absolute) = match inside {
+        Some(inside) => (inside, false),
+        None if name.starts_with('/') => (name, true),
+        None => (from_work.as_str(), false),
+    };
+    let mut parts: Vec<String> = Vec::new();
     for part in name.split('/') {
         match part {
             "" | "." => {}
             ".." => {
+                if !absolute && let Some(real) = follow(&parts.join("/")) {
+                    parts = real.split('/').map(str::to_owned).collect();
+                }
                 // A relative name may leave the workspace: then it is one of the system.
                 if parts.pop().is_none() && !absolute {
-                    let up = std::path::Path::new(root).join(name);
+                    let up = std::path::Path::new(roots.first()?).join(name);
                     return up.canonicalize().ok().map(|p| Listed::System(p.to_string_lossy().into_owned()));
                 }
             }
-            part => parts.push(part),
+            part => parts.push(part.to_owned()),
         }
     }
     let joined = parts.join("/");
@@ -108,11 +156,11 @@ fn place(name: &str, root: &str, work: &str) -> Option<Listed> {
         return (!joined.is_empty()).then_some(Listed::Inside(joined));
     }
     let whole = format!("/{joined}");
-    match whole.strip_prefix(root).and_then(|rest| rest.strip_prefix('/')) {
-        Some(inside) => Some(Listed::Inside(inside.to_owned())),
-        None if ["/proc/", "/dev/", "/tmp/"].iter().any(|f| whole.starts_with(f)) => None,
-        None => Some(Listed::System(whole)),
+    if let Some(inside) = roots.iter().find_map(|root| whole.strip_prefix(root)?.strip_prefix('/')) {
+        return Some(Listed::Inside(inside.to_owned()));
     }
+    let holds_inputs = !["/proc/", "/dev/", "/tmp/"].iter().any(|f| whole.starts_with(f));
+    holds_inputs.then_some(Listed::System(whole))
 }
 
 #[cfg(test)]
@@ -125,7 +173,7 @@ mod tests {
         let text = "out/fit.o: src/fit.c \\\n  include/../include/a\\ b.h /usr/include/stdio.h \\\n /work/tide/x$$y.h ./src/fit.c\n\ninclude/ab.h:\n";
         let inside = |p: &str| Listed::Inside(p.to_owned());
         assert_eq!(
-            parse_listing(text, "/work/tide", ""),
+            parse(text, "/work/tide", ""),
             [
                 inside("include/a b.h"),
                 inside("src/fit.c"),
@@ -133,9 +181,32 @@ mod tests {
                 Listed::System("/usr/include/stdio.h".into())
             ]
         );
-        assert_eq!(parse_listing("a.o: /tmp/cc1.o /proc/self/cwd/b.c /dev/null", "/w", ""), [inside("b.c")]);
-        assert_eq!(parse_listing("a.o: ../x.h fit.c", "/w", "tide"), [inside("tide/fit.c"), inside("x.h")]);
-        assert_eq!(parse_listing("", "/w", ""), []);
+        assert_eq!(parse("a.o: /tmp/cc1.o /proc/self/cwd/b.c /dev/null", "/w", ""), [inside("b.c")]);
+        assert_eq!(parse("a.o: ../x.h fit.c", "/w", "tide"), [inside("tide/fit.c"), inside("x.h")]);
+        assert_eq!(parse("a.o: /nubrik/b.c", "/w", "tide"), [inside("b.c")]);
+        assert_eq!(parse("", "/w", ""), []);
+    }
+
+    fn parse(text: &str, root: &str, work: &str) -> Vec<Listed> {
+        let roots = [root, "/nubrik"];
+        parse_listing(text, &Surroundings { roots: &roots, work, follow: &|_| None, exists: &|_| true })
+    }
+
+    #[test]
+    fn what_is_above_a_link_is_above_where_it_leads() {
+        let follow = |path: &str| (path == "src/inc").then(|| "other/inc".to_owned());
+        let around = Surroundings { roots: &["/w"], work: "", follow: &follow, exists: &|_| true };
+        let listed = parse_listing("a.o: src/inc/../common.h src/x/../y.h", &around);
+        assert_eq!(listed, [Listed::Inside("other/common.h".into()), Listed::Inside("src/y.h".into())]);
+    }
+
+    #[test]
+    fn names_with_spaces_that_nobody_marked_are_put_together() {
+        let exists = |path: &str| path == "a b c.o" || path == "d.o";
+        let around = Surroundings { roots: &[], work: "", follow: &|_| None, exists: &exists };
+        let listed = parse_listing("x: a b c.o d.o none e", &around);
+        let names: Vec<String> = listed.into_iter().map(|l| format!("{l:?}")).collect();
+        assert_eq!(names, ["Inside(\"a b c.o\")", "Inside(\"d.o\")", "Inside(\"e\")", "Inside(\"none\")"]);
     }
 
     proptest! {
@@ -143,7 +214,7 @@ mod tests {
 
         #[test]
         fn any_text_is_survived(text in any::<String>()) {
-            parse_listing(&text, "/w", "tide/sub");
+            parse(&text, "/w", "tide/sub");
         }
     }
 }

@@ -7,14 +7,17 @@
 use std::sync::Arc;
 
 use nubrik_graph::{
-    FileId, Graph, Native, Placement, Program, Service, ServiceCommand, ServiceProgram, Serving, Step,
-    WorkFolder,
+    ArchiveFormat, Check, FileId, Graph, Limits, ListFile, Native, OutputNode, Pipeline, Placement, Program,
+    Service, ServiceCommand, ServiceProgram, ServiceStage, Serving, Stage, Step, WorkFolder, url_name,
 };
+use nubrik_source::WsPath;
 use nubrik_store::{Digest, Encoder};
+
+use crate::outside::FoundTool;
 
 /// Version of the format, of the confinement's rules and of the environment that steps get. Any
 /// change to one of them raises it.
-pub const KEY_VERSION: u32 = 3;
+pub const KEY_VERSION: u32 = 4;
 
 /// The digests of what a step is made of, apart from one another so that a change can be named.
 #[derive(Clone, PartialEq, Eq, Debug)]
@@ -27,44 +30,65 @@ pub(crate) struct KeyParts {
     pub inputs: Vec<(Arc<str>, Digest)>,
 }
 
-/// The digest of a step's words, environment and names.
+/// The digest of a step's words, environment and names. What is taken apart here is taken apart whole: a new field
+/// does not compile until somebody decides whether it can change a result.
 pub(crate) fn command_digest(graph: &Graph, step: &Step) -> Digest {
+    let Step {
+        // Whose it is, how it is told of, and where it stands in the definitions.
+        target: _,
+        say: _,
+        variant: _,
+        place: _,
+        // Contents and names of files, and what tools are, have parts of the key of their own.
+        inputs: _,
+        candidates: _,
+        tools: _,
+        commands,
+        env,
+        folder,
+        outputs,
+        found,
+        scratch,
+        native,
+        lists,
+        work,
+        taken,
+        status,
+        limits,
+        check,
+        services,
+    } = step;
+    let path = |file: FileId| graph.file(file).path.as_str();
     let mut out = Encoder::new();
-    out.list(&step.commands, |out, pipeline| {
-        out.list(&pipeline.stages, |out, stage| {
-            match &stage.program {
+    out.list(commands, |out, Pipeline { stages }| {
+        out.list(stages, |out, Stage { program, words, stdin, stdout, stderr }| {
+            match program {
                 Program::Tool(tool) => {
                     out.u8(0);
                     out.text(&graph.tools[tool.0 as usize]);
                 }
                 Program::File(file) => {
                     out.u8(1);
-                    out.text(graph.file(*file).path.as_str());
+                    out.text(path(*file));
                 }
             }
-            out.list(&stage.words, |out, word| out.text(word));
-            for redirect in [&stage.stdin, &stage.stdout, &stage.stderr] {
+            out.list(words, |out, word| out.text(word));
+            for redirect in [stdin, stdout, stderr] {
                 out.text(redirect.as_ref().map_or("", |path| path.as_str()));
             }
         });
     });
-    out.list(&step.env, |out, (name, value)| {
+    variables(env, &mut out);
+    out.text(folder.as_str());
+    out.list(outputs, |out, OutputNode { file, name }| {
         out.text(name);
-        out.text(value);
+        out.bool(graph.file(*file).folder);
     });
-    out.text(step.folder.as_str());
-    out.list(&step.outputs, |out, output| {
-        out.text(&output.name);
-        out.bool(graph.file(output.file).folder);
-    });
-    out.list(&step.found, |out, path| out.text(path.as_str()));
-    out.list(&step.scratch, |out, path| out.text(path.as_str()));
-    native_part(graph, step, &mut out);
-    out.list(&step.lists, |out, list| {
-        out.text(list.path.as_str());
-        out.list(&list.lines, |out, line| out.text(line));
-    });
-    match &step.work {
+    out.list(found, |out, path| out.text(path.as_str()));
+    out.list(scratch, |out, path| out.text(path.as_str()));
+    native_part(graph, native.as_deref(), &mut out);
+    list_files(lists, &mut out);
+    match work {
         WorkFolder::Root => out.u8(0),
         WorkFolder::Source(path) => {
             out.u8(1);
@@ -73,29 +97,66 @@ pub(crate) fn command_digest(graph: &Graph, step: &Step) -> Digest {
         WorkFolder::Private { at, copy_of } => {
             out.u8(2);
             out.text(at.as_str());
-            out.text(copy_of.map_or("", |f| graph.file(f).path.as_str()));
+            out.text(copy_of.map_or("", path));
         }
     }
-    out.list(&step.taken, |out, (path, file)| {
-        out.text(path);
-        out.text(graph.file(*file).path.as_str());
+    out.list(taken, |out, (from, file)| {
+        out.text(from);
+        out.text(path(*file));
     });
-    out.text(step.status.map_or("", |f| graph.file(f).path.as_str()));
+    out.text(status.map_or("", path));
     // The other limits decide whether there is a result, never which one.
-    out.bool(step.limits.network);
-    // A step without services has the bytes that it had before there were any.
-    if !step.services.is_empty() {
-        out.list(&step.services, |out, service| service_part(service, out));
+    let Limits { network, timeout: _, memory: _, processors: _ } = limits;
+    out.bool(*network);
+    // Only a check that passed is kept: how a failure counts is no part of that.
+    if let Some(check) = check {
+        let Check { verdict, report, quarantined: _, address: _ } = &**check;
+        out.u8(1);
+        out.text(path(*verdict));
+        out.text(report.map_or("", path));
+    } else {
+        out.u8(0);
     }
+    out.list(services, |out, service| service_part(service, out));
     Digest::of(&out.bytes)
+}
+
+fn variables(env: &[(Arc<str>, Arc<str>)], out: &mut Encoder) {
+    out.list(env, |out, (name, value)| {
+        out.text(name);
+        out.text(value);
+    });
+}
+
+fn list_files(lists: &[ListFile], out: &mut Encoder) {
+    out.list(lists, |out, ListFile { path, lines }| {
+        out.text(path.as_str());
+        out.list(lines, |out, line| out.text(line));
+    });
 }
 
 /// What a service is. Where it is when it runs, how long it may take to be ready and how it is stopped decide
 /// whether there is a result, never which one.
 fn service_part(service: &Service, out: &mut Encoder) {
+    let Service {
+        address: _,
+        place: _,
+        ready: _,
+        patience: _,
+        // What it reads and starts is among the inputs and tools of the steps that use it.
+        inputs: _,
+        tools: _,
+        folder,
+        serving,
+        env,
+        folders,
+        lists,
+        work,
+        needs,
+    } = service;
     let command = |out: &mut Encoder, command: &ServiceCommand| {
-        out.list(command, |out, stage| {
-            match &stage.program {
+        out.list(command, |out, ServiceStage { program, words, stdin, stdout, stderr }| {
+            match program {
                 ServiceProgram::Tool(name) => {
                     out.u8(0);
                     out.text(name);
@@ -105,15 +166,15 @@ fn service_part(service: &Service, out: &mut Encoder) {
                     out.text(path.as_str());
                 }
             }
-            out.list(&stage.words, |out, word| out.text(word));
-            for redirect in [&stage.stdin, &stage.stdout, &stage.stderr] {
+            out.list(words, |out, word| out.text(word));
+            for redirect in [stdin, stdout, stderr] {
                 out.text(redirect.as_ref().map_or("", |path| path.as_str()));
             }
         });
     };
-    out.text(service.folder.as_str());
-    match &service.serving {
-        Serving::Here { prepare, run, fill, shared, .. } => {
+    out.text(folder.as_str());
+    match serving {
+        Serving::Here { prepare, run, fill, stop: _, shared } => {
             out.u8(0);
             out.list(prepare, command);
             command(out, run);
@@ -126,28 +187,22 @@ fn service_part(service: &Service, out: &mut Encoder) {
             out.text(port);
         }
     }
-    out.list(&service.env, |out, (name, value)| {
-        out.text(name);
-        out.text(value);
-    });
-    out.list(&service.lists, |out, list| {
-        out.text(list.path.as_str());
-        out.list(&list.lines, |out, line| out.text(line));
-    });
-    out.list(&service.folders, |out, folder| out.text(folder));
-    out.text(service.work.as_str());
-    out.list(&service.needs, |out, need| service_part(need, out));
+    variables(env, out);
+    list_files(lists, out);
+    out.list(folders, |out, folder| out.text(folder));
+    out.text(work.as_str());
+    out.list(needs, |out, need| service_part(need, out));
 }
 
 /// What the tool does itself.
-fn native_part(graph: &Graph, step: &Step, out: &mut Encoder) {
+fn native_part(graph: &Graph, native: Option<&Native>, out: &mut Encoder) {
     let placed = |out: &mut Encoder, files: &[Placement]| {
-        out.list(files, |out, place| {
-            out.text(&place.to);
-            out.text(graph.file(place.from).path.as_str());
+        out.list(files, |out, Placement { to, from }| {
+            out.text(to);
+            out.text(graph.file(*from).path.as_str());
         });
     };
-    match step.native.as_deref() {
+    match native {
         None => out.u8(0),
         Some(Native::Write { text, executable }) => {
             out.u8(1);
@@ -168,12 +223,15 @@ fn native_part(graph: &Graph, step: &Step, out: &mut Encoder) {
             out.text(graph.file(*archive).path.as_str());
             out.u32(*strip);
         }
-        // Where it comes from does not matter: its digest says what it is.
-        Some(Native::Fetch { digest, unpack, executable, .. }) => {
+        // Where it comes from does not matter: its digest says what it is. What an archive is unpacked as, its name
+        // tells.
+        Some(Native::Fetch { urls, digest, unpack, executable }) => {
             out.u8(5);
             out.text(digest);
             out.bool(unpack.is_some());
             out.u32(unpack.unwrap_or(0));
+            let format = urls.first().and_then(|url| ArchiveFormat::of_file(url_name(url)));
+            out.text(format.filter(|_| unpack.is_some()).map_or("", ArchiveFormat::name));
             out.bool(*executable);
         }
     }
@@ -210,12 +268,16 @@ pub fn declared_key(
     first_key(&KeyParts { command, tools: tools.to_vec(), inputs: inputs.to_vec() })
 }
 
-/// The digest of the names of a step's candidates.
-pub(crate) fn candidate_names(graph: &Graph, candidates: &[FileId]) -> Digest {
+/// The digest of the names among which a step's commands may find something: while it stays, no name appeared. It says
+/// only whether there is more to look at, and is no part of a key.
+pub(crate) fn candidate_names(candidates: &[WsPath], tools: &[FoundTool]) -> Digest {
     let mut out = Encoder::new();
-    let mut names: Vec<&str> = candidates.iter().map(|f| graph.file(*f).path.as_str()).collect();
+    let mut names: Vec<&str> = candidates.iter().map(WsPath::as_str).collect();
     names.sort_unstable();
     out.list(&names, |out, name| out.text(name));
+    for tool in tools.iter().filter(|tool| !tool.search.is_empty()) {
+        out.digest(&tool.search_state);
+    }
     Digest::of(&out.bytes)
 }
 
@@ -268,32 +330,225 @@ mod tests {
         // A change here makes every stored result a miss: raise KEY_VERSION, and describe it in
         // docs/formats.md.
         if (std::env::consts::OS, std::env::consts::ARCH) == ("linux", "x86_64") {
-            assert_eq!(&key(&graph()).hex()[..16], "c09800650f7d8071");
+            assert_eq!(&key(&graph()).hex()[..16], "c642993861e29d2a");
         }
     }
 
+    fn service() -> Service {
+        let command = || {
+            vec![ServiceStage {
+                program: ServiceProgram::Tool("boardd".into()),
+                words: vec!["boardd".into()],
+                stdin: None,
+                stdout: None,
+                stderr: None,
+            }]
+        };
+        Service {
+            address: "tide/board".into(),
+            folder: WsPath::from_normal(".nubrik/made/tide/@board"),
+            serving: Serving::Here {
+                prepare: vec![command()],
+                run: command(),
+                fill: vec![command()],
+                stop: None,
+                shared: false,
+            },
+            ready: None,
+            patience: 30_000,
+            env: vec![("A".into(), "b".into())],
+            inputs: vec![WsPath::from_normal("board.conf")],
+            tools: vec!["boardd".into()],
+            folders: vec!["data".into()],
+            lists: vec![ListFile { path: WsPath::from_normal("list"), lines: vec!["a".into()] }],
+            work: WsPath::root(),
+            needs: vec![],
+            place: Place { file: "targets.nub".into(), line: 3 },
+        }
+    }
+
+    /// What is changed, and how.
+    type Change<T> = (&'static str, fn(&mut T));
+
+    fn path(path: &str) -> WsPath {
+        WsPath::from_normal(path)
+    }
+
+    /// Asks for another key after each change, or for the same one.
+    fn hold<T>(changes: &[Change<T>], differs: bool, key_with: impl Fn(&dyn Fn(&mut T)) -> Digest) {
+        let plain = key_with(&|_| {});
+        for (what, change) in changes {
+            assert_eq!(key_with(&|value| change(value)) != plain, differs, "{what}");
+        }
+    }
+
+    fn key_with(change: &dyn Fn(&mut Step)) -> Digest {
+        let mut graph = graph();
+        change(&mut graph.steps[0]);
+        key(&graph)
+    }
+
     #[test]
-    fn all_that_matters_is_in_and_nothing_else() {
-        let plain = key(&graph());
-        type Change = fn(&mut Step);
-        let matters: [Change; 5] = [
-            |s| s.commands[0].stages[0].words.push("-g".into()),
-            |s| s.env[0].1 = "D".into(),
-            |s| s.outputs[0].name = "fat.o".into(),
-            |s| s.commands[0].stages[0].stdin = Some(WsPath::from_normal("x")),
-            |s| s.folder = WsPath::from_normal(".nubrik/made/ebb/@fit.o"),
+    fn each_field_of_a_step_is_in_or_has_a_reason_not_to_be() {
+        fn stage(step: &mut Step) -> &mut Stage {
+            &mut step.commands[0].stages[0]
+        }
+        let matters: &[Change<Step>] = &[
+            ("a process more", |s| {
+                let more = stage(s).clone();
+                s.commands[0].stages.push(more);
+            }),
+            ("a command more", |s| {
+                let more = s.commands[0].clone();
+                s.commands.push(more);
+            }),
+            ("program", |s| stage(s).program = Program::File(FileId(0))),
+            ("word", |s| stage(s).words.push("-g".into())),
+            ("standard input", |s| stage(s).stdin = Some(path("x"))),
+            ("standard output", |s| stage(s).stdout = Some(path("x"))),
+            ("standard error", |s| stage(s).stderr = Some(path("x"))),
+            ("variable's value", |s| s.env[0].1 = "D".into()),
+            ("variable's name", |s| s.env[0].0 = "LC_ALL".into()),
+            ("folder", |s| s.folder = path(".nubrik/made/ebb/@fit.o")),
+            ("output's name", |s| s.outputs[0].name = "fat.o".into()),
+            ("an output more", |s| s.outputs.push(OutputNode { file: FileId(1), name: "log".into() })),
+            ("listing", |s| s.found.push(path("d"))),
+            ("scratch", |s| s.scratch.push(path("d"))),
+            ("native", |s| s.native = Some(Box::new(Native::Write { text: "x".into(), executable: false }))),
+            ("list", |s| s.lists.push(ListFile { path: path("l"), lines: vec![] })),
+            ("work in a source folder", |s| s.work = WorkFolder::Source(path("tide"))),
+            ("work in its own folder", |s| s.work = WorkFolder::Private { at: path("w"), copy_of: None }),
+            ("taken", |s| s.taken.push(("a".into(), FileId(1)))),
+            ("status", |s| s.status = Some(FileId(1))),
+            ("network", |s| s.limits.network = true),
+            ("check", |s| s.check = Some(Box::new(check()))),
+            ("services", |s| s.services.push(Arc::new(service()))),
         ];
-        for (i, change) in matters.iter().enumerate() {
-            let mut graph = graph();
-            change(&mut graph.steps[0]);
-            assert_ne!(key(&graph), plain, "change {i}");
+        hold(matters, true, key_with);
+        let not: &[Change<Step>] = &[
+            ("what people read", |s| s.say = "other".into()),
+            ("variant, which is in the folder", |s| s.variant = "mode=release".into()),
+            ("place", |s| s.place.line = 99),
+            ("number of its target", |s| s.target = TargetId(7)),
+            ("timeout", |s| s.limits.timeout = Some(1)),
+            ("memory", |s| s.limits.memory = Some(1)),
+            ("processors", |s| s.limits.processors = 2),
+            // These are in the other parts of the key.
+            ("inputs", |s| s.inputs.clear()),
+            ("candidates", |s| s.candidates.push(FileId(0))),
+            ("tools", |s| s.tools.clear()),
+        ];
+        hold(not, false, key_with);
+    }
+
+    fn check() -> Check {
+        Check { verdict: FileId(1), report: None, quarantined: None, address: "tide/fit".into() }
+    }
+
+    #[test]
+    fn each_field_of_a_check_is_in_or_has_a_reason_not_to_be() {
+        let with = |change: &dyn Fn(&mut Check)| {
+            let mut check = check();
+            change(&mut check);
+            key_with(&|step| step.check = Some(Box::new(check.clone())))
+        };
+        let matters: &[Change<Check>] =
+            &[("verdict", |c| c.verdict = FileId(0)), ("report", |c| c.report = Some(FileId(1)))];
+        hold(matters, true, with);
+        let not: &[Change<Check>] = &[
+            ("quarantine: failures are not kept", |c| c.quarantined = Some("flaky".into())),
+            ("address, for people", |c| c.address = "tide/fat".into()),
+        ];
+        hold(not, false, with);
+    }
+
+    #[test]
+    fn each_field_of_what_the_tool_does_itself_is_in_or_has_a_reason_not_to_be() {
+        let place = |to: &str, from: u32| Placement { to: to.into(), from: FileId(from) };
+        let fetch = |url: &str, unpack: Option<u32>, digest: &str| Native::Fetch {
+            urls: vec![url.into()],
+            digest: digest.into(),
+            unpack,
+            executable: false,
+        };
+        let all = [
+            Native::Write { text: "a".into(), executable: false },
+            Native::Write { text: "b".into(), executable: false },
+            Native::Write { text: "a".into(), executable: true },
+            Native::Stage { files: vec![place("a", 0)] },
+            Native::Stage { files: vec![place("b", 0)] },
+            Native::Stage { files: vec![place("a", 1)] },
+            Native::Pack { format: ArchiveFormat::Tar, files: vec![place("a", 0)] },
+            Native::Pack { format: ArchiveFormat::Zip, files: vec![place("a", 0)] },
+            Native::Pack { format: ArchiveFormat::Tar, files: vec![place("b", 0)] },
+            Native::Unpack { archive: FileId(0), strip: 0 },
+            Native::Unpack { archive: FileId(0), strip: 1 },
+            Native::Unpack { archive: FileId(1), strip: 0 },
+            fetch("https://a.example/a.tar", None, "sha256:1"),
+            fetch("https://a.example/a.tar", None, "sha256:2"),
+            fetch("https://a.example/a.tar", Some(0), "sha256:1"),
+            fetch("https://a.example/a.tar", Some(1), "sha256:1"),
+            fetch("https://a.example/a.zip", Some(0), "sha256:1"),
+        ];
+        let key_of = |native: &Native| key_with(&|step| step.native = Some(Box::new(native.clone())));
+        for (i, one) in all.iter().enumerate() {
+            for other in &all[i + 1..] {
+                assert_ne!(key_of(one), key_of(other), "{one:?} {other:?}");
+            }
         }
-        let not: [Change; 3] =
-            [|s| s.say = "other".into(), |s| s.place.line = 99, |s| s.target = TargetId(7)];
-        for (i, change) in not.iter().enumerate() {
-            let mut graph = graph();
-            change(&mut graph.steps[0]);
-            assert_eq!(key(&graph), plain, "change {i}");
+        // The same content from somewhere else.
+        let elsewhere = fetch("https://b.example/other", None, "sha256:1");
+        assert_eq!(key_of(&elsewhere), key_of(&all[12]));
+    }
+
+    #[test]
+    fn each_field_of_a_service_is_in_or_has_a_reason_not_to_be() {
+        let with = |change: &dyn Fn(&mut Service)| {
+            let mut service = service();
+            change(&mut service);
+            let service = Arc::new(service);
+            key_with(&|step| step.services = vec![service.clone()])
+        };
+        fn here(
+            service: &mut Service,
+        ) -> (&mut Vec<ServiceCommand>, &mut ServiceCommand, &mut Vec<ServiceCommand>) {
+            match &mut service.serving {
+                Serving::Here { prepare, run, fill, .. } => (prepare, run, fill),
+                Serving::Elsewhere { .. } => unreachable!("it runs here"),
+            }
         }
+        let matters: &[Change<Service>] = &[
+            ("folder", |s| s.folder = path("x")),
+            ("prepare", |s| here(s).0.clear()),
+            ("run", |s| here(s).1[0].words.push("-v".into())),
+            ("program", |s| here(s).1[0].program = ServiceProgram::File(path("boardd"))),
+            ("redirect", |s| here(s).1[0].stdout = Some(path("log"))),
+            ("fill", |s| here(s).2.clear()),
+            ("shared", |s| {
+                let Serving::Here { shared, .. } = &mut s.serving else { return };
+                *shared = true;
+            }),
+            ("elsewhere", |s| s.serving = Serving::Elsewhere { address: "a".into(), port: "1".into() }),
+            ("variable", |s| s.env[0].1 = "c".into()),
+            ("list", |s| s.lists[0].lines.clear()),
+            ("folders", |s| s.folders.clear()),
+            ("work", |s| s.work = path("tide")),
+            ("needs", |s| s.needs.push(Arc::new(service()))),
+        ];
+        hold(matters, true, with);
+        let not: &[Change<Service>] = &[
+            ("address, for people", |s| s.address = "x".into()),
+            ("place", |s| s.place.line = 9),
+            ("how it is asked whether it is ready", |s| s.ready = Some(vec![])),
+            ("how long it may take", |s| s.patience = 1),
+            ("how it is stopped", |s| {
+                let Serving::Here { stop, .. } = &mut s.serving else { return };
+                *stop = Some(vec![]);
+            }),
+            // These are among those of the step.
+            ("inputs", |s| s.inputs.clear()),
+            ("tools", |s| s.tools.clear()),
+        ];
+        hold(not, false, with);
     }
 }

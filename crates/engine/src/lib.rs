@@ -19,18 +19,19 @@ mod queue;
 mod reason;
 mod state;
 mod table;
+mod words;
 
 pub use build::{Build, Options, Outcome, Request, build};
 pub use command_text::{shown_command, shown_service, shown_word};
 pub use differences::{Comparison, Difference, Part};
 pub use event::{Event, Failure, Listener, Notice, PlannedStep, Refusal, Summary, Verdict};
 pub use files::FileTable;
-pub use found::{Listed, parse_listing};
+pub use found::{Listed, Surroundings, parse_listing};
 pub use key::{KEY_VERSION, declared_key};
 pub use observe::{StepAudit, audit, in_box};
 pub use outside::{
-    FoundTool, Job, JobEnd, Lent, Outside, Placed, Seen, ServiceFailure, ServiceProblem, Signature,
-    ToolProblem, Touch, Touched, TreeFile, Work,
+    CONSTANT_ROOT, FoundTool, Job, JobEnd, Lent, MadeThing, Outside, Placed, Readable, Seen, ServiceFailure,
+    ServiceProblem, Signature, ToolProblem, Touch, Touched, TreeFile, TreeFileKind, Work,
 };
 pub use plan::{Supposed, plan};
 pub use queue::{Forecast, Room, forecast};

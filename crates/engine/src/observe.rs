@@ -60,7 +60,7 @@ pub fn audit(
     store: Option<&dyn Store>,
     listener: &dyn Listener,
 ) -> Option<Vec<StepAudit>> {
-    let options = Options { jobs: 1, memory: u64::MAX, keep_going: true };
+    let options = Options { jobs: 1, memory: u64::MAX, keep_going: true, reaches_out: true };
     let mut build = Build::new(Request::whole(graph, &[]), before, outside, store, listener, options);
     // What is made here is thrown away again.
     build.store = None;
@@ -87,7 +87,7 @@ pub fn in_box(
     listener: &dyn Listener,
     act: &mut dyn FnMut(&Job<'_>),
 ) -> Result<(), Failure> {
-    let options = Options { jobs: 1, memory: u64::MAX, keep_going: true };
+    let options = Options { jobs: 1, memory: u64::MAX, keep_going: true, reaches_out: true };
     let build = Build::new(Request::whole(graph, &[]), before, outside, None, listener, options);
     let tools = build.tools_of(step)?;
     let node = graph.step(step);
@@ -177,7 +177,7 @@ impl Build<'_> {
                 && touched.touch == Touch::Read
                 && own
                     .iter()
-                    .any(|path| path.rsplit_once('/').map_or("", |(folder, _)| folder) == &*touched.path);
+                    .any(|own| own.path.rsplit_once('/').map_or("", |(folder, _)| folder) == &*touched.path);
             if touched.allowed || !reads || !there || harmless || looks_around {
                 continue;
             }

@@ -22,7 +22,15 @@ pub struct Signature {
     pub mode: u32,
 }
 
+/// Where a step sees the workspace, where the kernel lets it have a view of its own: the same on every machine.
+pub const CONSTANT_ROOT: &str = "/nubrik";
+
 impl Signature {
+    /// What is remembered of a folder with nothing in it.
+    pub fn of_empty_folder() -> Signature {
+        Signature { mode: 0o040_000, ..Signature::default() }
+    }
+
     /// The metadata without the time of the last change of metadata alone. An output may share its
     /// storage with the store and with equal outputs: each new name of it changes that time.
     #[must_use]
@@ -40,19 +48,51 @@ impl Signature {
         self.mode & 0o170_000 == 0o040_000
     }
 
+    /// Whether this is a file: neither a folder nor a link, a device or a pipe.
+    pub fn is_file(&self) -> bool {
+        self.mode & 0o170_000 == 0o100_000
+    }
+
     /// Whether the owner may execute the file.
     pub fn is_executable(&self) -> bool {
         self.mode & 0o100 != 0
     }
 }
 
-/// A file in a folder that a step made.
+/// Something in a folder that a step made, or in a copy of one.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub struct TreeFile {
-    /// Path below the folder.
+    /// Path below the folder; of a name that is no text, as near as a text comes.
     pub path: String,
-    /// Its metadata.
+    /// What it is.
+    pub kind: TreeFileKind,
+    /// Its own metadata, links not followed. Of a folder with nothing in it only that it is one: the times of folders
+    /// follow from what happens to them, not from what they hold.
     pub signature: Signature,
+}
+
+/// What something in a folder is.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub enum TreeFileKind {
+    /// A file.
+    File,
+    /// A symbolic link, and where it leads, as it is written.
+    Link(Arc<str>),
+    /// A folder with nothing in it.
+    EmptyFolder,
+    /// Something that cannot be kept, and why, for people.
+    Odd(&'static str),
+}
+
+/// What is at the place of an output.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub enum MadeThing {
+    /// Nothing.
+    Nothing,
+    /// A file or a folder, as its metadata says.
+    There(Signature),
+    /// Something that cannot be kept, and why, for people.
+    Odd(String),
 }
 
 /// A tool of the machine.
@@ -64,6 +104,10 @@ pub struct FoundTool {
     pub identity: Digest,
     /// Absolute paths of these files.
     pub parts: Vec<Arc<str>>,
+    /// Folders of the system in which it looks for what the sources name, in its order: a compiler's headers.
+    pub search: Vec<Arc<str>>,
+    /// Digest of the state of these folders on this machine: while it stays, no name appeared in them.
+    pub search_state: Digest,
 }
 
 /// Why a tool is not there.
@@ -85,8 +129,8 @@ pub struct Job<'a> {
     pub env: &'a [(Arc<str>, Arc<str>)],
     /// The step's own folder, from the workspace's root: the only place it may write to.
     pub folder: &'a str,
-    /// Paths from the workspace's root that it may read.
-    pub readable: &'a [Arc<str>],
+    /// What it may read.
+    pub readable: &'a [Readable],
     /// Tools that it starts.
     pub tools: &'a [FoundTool],
     /// The folder in which it runs, from the workspace's root; empty: the root.
@@ -95,6 +139,17 @@ pub struct Job<'a> {
     pub limits: Limits,
     /// The services that run meanwhile.
     pub lent: Option<&'a Lent>,
+}
+
+/// Something that a step may read.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Readable {
+    /// From the workspace's root.
+    pub path: Arc<str>,
+    /// Whether it is a folder, with all that is in it.
+    pub folder: bool,
+    /// Whether a step makes it: such a path leads through no links.
+    pub made: bool,
 }
 
 /// Services that run for somebody.
@@ -267,6 +322,8 @@ pub enum JobEnd {
     TimedOut,
     /// Everything is being stopped.
     Cancelled,
+    /// Names appeared in a folder, or went, that was shown to it whole: its path.
+    Disturbed(String),
     /// A program could not be started.
     NotStarted(PathBuf, io::Error),
 }
@@ -275,21 +332,51 @@ pub enum JobEnd {
 pub trait Outside: Sync {
     /// A file's metadata, links followed; `None` where nothing is.
     fn check(&self, path: &str) -> Option<Signature>;
+    /// The metadata of what stands at a path itself, links not followed; `None` where nothing is.
+    fn check_itself(&self, path: &str) -> Option<Signature> {
+        self.check(path)
+    }
+    /// What a step left at the place of an output. A link that leads to a file of the step's own (below `folder`) is
+    /// replaced by that file: a result is a file, and stays one.
+    fn look_at_made(&self, path: &str, folder: &str) -> MadeThing {
+        let _ = folder;
+        self.check_itself(path).map_or(MadeThing::Nothing, MadeThing::There)
+    }
+    /// The symbolic links of the workspace that a path leads through, itself among them: each link's path from the root
+    /// and where it leads, as it is written, in the order in which they are met.
+    fn links_to(&self, path: &str) -> Vec<(Arc<str>, Arc<str>)> {
+        let _ = path;
+        Vec::new()
+    }
+    /// Where a listed name leads, when links on its way are followed: `..` behind a link is above what that leads to.
+    fn followed(&self, path: &str) -> Option<String> {
+        let _ = path;
+        None
+    }
     /// The digest of a file's content.
     ///
     /// # Errors
-    /// When it cannot be read.
+    /// When it cannot be read, or is not a file.
     fn digest(&self, path: &str) -> io::Result<Digest>;
     /// A file's content.
     ///
     /// # Errors
     /// When it cannot be read.
     fn read(&self, path: &str) -> io::Result<Vec<u8>>;
-    /// All files in and below a folder, sorted by path.
+    /// Everything in and below a folder that no link leads to, sorted by path. Folders that hold something follow from
+    /// what they hold, and are not among it.
     ///
     /// # Errors
     /// When it cannot be read.
     fn tree(&self, folder: &str) -> io::Result<Vec<TreeFile>>;
+    /// Makes a link in a folder that was just made.
+    ///
+    /// # Errors
+    /// When it cannot.
+    fn make_link(&self, path: &str, target: &str) -> io::Result<()> {
+        let _ = (path, target);
+        Err(io::ErrorKind::Unsupported.into())
+    }
     /// Makes a step's folder anew and empty, with the folders that files in it need.
     ///
     /// # Errors
@@ -304,6 +391,15 @@ pub trait Outside: Sync {
     fn publish(&self, from: &str, to: &str) -> io::Result<()>;
     /// Where a path is on this machine.
     fn locate(&self, path: &str) -> PathBuf;
+    /// Whether an absolute path lies in a folder of the system that all steps may read.
+    fn is_system(&self, path: &str) -> bool {
+        ["/usr/", "/lib", "/bin/", "/sbin/", "/etc/", "/opt/"].iter().any(|folder| path.starts_with(folder))
+    }
+    /// Programs of the system that run a script of the workspace, as its first line says; none for other files.
+    fn interpreters(&self, script: &str) -> Vec<Arc<str>> {
+        let _ = script;
+        Vec::new()
+    }
     /// A tool by its name.
     ///
     /// # Errors
@@ -356,15 +452,19 @@ pub trait Outside: Sync {
     fn no_longer_needed(&self, service: &Service) {
         let _ = service;
     }
-    /// The secret that stands in a file below a folder, of those that the services of a loan know: its name, and
-    /// the file.
-    fn tells_secret(&self, folder: &str, lent: &Lent) -> Option<(String, String)> {
+    /// The secret that stands in a file below a folder, in its name or in where a link leads, of those that the services of
+    /// a loan know: its name, and the file.
+    ///
+    /// # Errors
+    /// When something there cannot be searched.
+    fn tells_secret(&self, folder: &str, lent: &Lent) -> Result<Option<(String, String)>, String> {
         let _ = (folder, lent);
-        None
+        Ok(None)
     }
-    /// Whether commands are told that files which they do not declare are not there.
-    fn hides_undeclared(&self) -> bool {
-        false
+    /// What commands see besides what they declare, where that is not nothing: part of what identifies a step, since it may
+    /// decide a result.
+    fn sees_besides(&self) -> Option<Arc<str>> {
+        None
     }
     /// Moves a file or folder; what is at the new place is replaced.
     ///
@@ -384,9 +484,10 @@ pub trait Outside: Sync {
         let _ = report;
         Ok((0, 0))
     }
-    /// Whether nothing more can be written where steps make their outputs.
-    fn is_full(&self) -> bool {
-        false
+    /// Looks whether nothing more can be written where steps make their outputs, and gives how often that was seen so far.
+    /// Each [`Outside::discard`] looks, too: it may make room before anybody else looks.
+    fn times_full(&self) -> u64 {
+        0
     }
     /// Whether everything is to stop.
     fn is_cancelled(&self) -> bool;

@@ -5,13 +5,17 @@ use std::sync::Arc;
 use std::time::Instant;
 
 use nubrik_graph::{Check, Native, Program, Stage, Step, StepId, WorkFolder};
-use nubrik_store::{Digest, FoundInput, OutputRecord, Record, RecordEntry, TreeEntry};
+use nubrik_store::{Digest, FoundInput, OutputRecord, Record, RecordEntry, TreeEntry, TreeKind};
 
 use crate::build::Build;
 use crate::event::{Event, Failure, Notice};
-use crate::examine::{Examined, OTHER_ADDRESS};
-use crate::found::{Listed, parse_listing};
-use crate::outside::{FoundTool, Job, JobEnd, Lent, Placed, Seen, Signature, Work};
+use crate::examine::{Examined, LINK, OTHER_ADDRESS};
+use crate::files::coarseness;
+use crate::found::{Listed, Surroundings, parse_listing};
+use crate::outside::{
+    CONSTANT_ROOT, FoundTool, Job, JobEnd, Lent, MadeThing, Placed, Readable, Seen, Signature, TreeFileKind,
+    Work,
+};
 use crate::reason::Reason;
 use crate::state::StepMemory;
 
@@ -26,6 +30,8 @@ struct Ran<'a> {
     reason: &'a Reason,
     /// Nanoseconds since 1970.
     began_at: i64,
+    /// How often the disk had been seen full then.
+    times_full: u64,
     micros: u64,
     printed: &'a [u8],
     /// Whether they saw what they see in every run.
@@ -50,52 +56,68 @@ impl Build<'_> {
     ) -> Option<StepMemory> {
         let store = self.store?;
         let step = self.graph.step(id);
-        let mut places = Vec::new();
+        let mut places: Vec<(String, TreeKind)> = Vec::new();
         for (output, record) in step.outputs.iter().zip(&entry.outputs) {
             let path = self.graph.file(output.file).path.as_str();
             match record {
                 OutputRecord::File { digest, executable } => {
-                    places.push((path.to_owned(), *digest, *executable))
+                    let kind = TreeKind::File { digest: *digest, executable: *executable };
+                    places.push((path.to_owned(), kind));
                 }
                 OutputRecord::Folder(entries) => {
-                    places.extend(
-                        entries.iter().map(|e| (format!("{path}/{}", e.path), e.digest, e.executable)),
-                    );
+                    places.extend(entries.iter().map(|e| (format!("{path}/{}", e.path), e.kind.clone())));
                 }
             }
         }
         let mut inner = self.inner_folders(id);
-        inner.extend(places.iter().filter_map(|(path, ..)| {
+        inner.extend(places.iter().filter_map(|(path, kind)| {
             let inside = path.strip_prefix(step.folder.as_str())?.trim_start_matches('/');
-            inside.rsplit_once('/').map(|(folder, _)| folder.to_owned())
+            match kind {
+                TreeKind::EmptyFolder => Some(inside.to_owned()),
+                _ => inside.rsplit_once('/').map(|(folder, _)| folder.to_owned()),
+            }
         }));
         self.outside.fresh_folder(step.folder.as_str(), &inner).ok()?;
         store.used(&now.first_key);
         let mut signatures = Vec::new();
-        for (path, digest, executable) in places {
-            match store.place(&digest, executable, &self.outside.locate(&path)) {
-                Ok(nubrik_store::Placed::Done) => signatures.push(self.outside.check(&path)?.settled()),
-                Ok(nubrik_store::Placed::Damaged) => {
-                    self.listener.hear(&Event::Notice(Notice::DamagedBlob));
-                    return None;
+        for (path, kind) in places {
+            let signature = match kind {
+                TreeKind::EmptyFolder => Signature::of_empty_folder(),
+                TreeKind::Link { target } => {
+                    self.outside.make_link(&path, &target).ok()?;
+                    self.outside.check_itself(&path)?.settled()
                 }
-                Ok(nubrik_store::Placed::Missing) | Err(_) => return None,
-            }
+                TreeKind::File { digest, executable } => {
+                    match store.place(&digest, executable, &self.outside.locate(&path)) {
+                        Ok(nubrik_store::Placed::Done) => self.outside.check_itself(&path)?.settled(),
+                        Ok(nubrik_store::Placed::Damaged) => {
+                            self.listener.hear(&Event::Notice(Notice::DamagedBlob));
+                            return None;
+                        }
+                        Ok(nubrik_store::Placed::Missing) | Err(_) => return None,
+                    }
+                }
+            };
+            signatures.push(signature);
         }
         Some(self.memory_of(now, entry, signatures, reason))
     }
 
     /// Runs a step's commands and keeps what they made. No failure with a failed result: stopped.
     pub(crate) fn run_step(&self, id: StepId, now: &Examined, reason: &Reason) -> Performed {
+        if !self.options.reaches_out && reaches_out(self.graph.step(id)) {
+            return Performed { result: Err(Some(Failure::NeedsBuild)), micros: 0, printed: Vec::new() };
+        }
         self.listener.hear(&Event::WillRun { step: id, reason: reason.clone() });
         let mut printed = Vec::new();
         let began = Instant::now();
         let began_at = self.outside.now();
+        let times_full = self.outside.times_full();
         let ran = self.run_commands(id, &now.tools, &mut printed, None);
         let as_always = *ran.as_ref().unwrap_or(&true);
         let micros = began.elapsed().as_micros() as u64;
         let result = ran.and_then(|_| {
-            let ran = Ran { reason, began_at, micros, printed: &printed, as_always };
+            let ran = Ran { reason, began_at, times_full, micros, printed: &printed, as_always };
             self.keep(id, now, &ran).map_err(Some)
         });
         let result = result.map_err(|failure| {
@@ -207,10 +229,17 @@ impl Build<'_> {
         let lent = lent.map_err(|why| why.map(|why| Failure::Service(Box::new(why))))?;
         let as_always = lent.as_always;
         let mut ran = self.run_pipelines(id, tools, printed, seen, Some(&lent));
-        if let Some((name, file)) = self.outside.tells_secret(step.folder.as_str(), &lent) {
+        let told = match self.outside.tells_secret(step.folder.as_str(), &lent) {
+            Ok(told) => told.map(|(name, file)| Failure::ToldSecret { name, file }),
+            Err(why) => {
+                let problem = format!("what it made cannot be searched for secrets: {why}");
+                Some(Failure::Machine { problem })
+            }
+        };
+        if let Some(failure) = told {
             // Neither what it made nor what is left of it may stay.
             self.outside.discard(step.folder.as_str());
-            ran = Err(Some(Failure::ToldSecret { name, file }));
+            ran = Err(Some(failure));
         }
         let said = self.outside.give_back(lent);
         if let Err(Some(_)) = &ran {
@@ -291,6 +320,9 @@ impl Build<'_> {
             match recorded.unwrap_or_else(|| self.outside.run(&job, printed)) {
                 JobEnd::Well => {}
                 JobEnd::Cancelled => return Err(None),
+                JobEnd::Disturbed(path) => {
+                    return Err(Some(Failure::InputMoved { path: path.into() }));
+                }
                 JobEnd::Code(code) if step.status.is_some() => {
                     // What an expected failure prints is its answer's business, not the reader's.
                     printed.clear();
@@ -315,18 +347,24 @@ impl Build<'_> {
         Ok(None)
     }
 
-    /// Files that a step's commands may read, from the workspace's root.
-    pub(crate) fn readable(&self, id: StepId) -> Vec<Arc<str>> {
+    /// What a step's commands may read.
+    pub(crate) fn readable(&self, id: StepId) -> Vec<Readable> {
         let step = self.graph.step(id);
-        let files = step.inputs.iter().chain(&step.candidates);
-        files.map(|f| self.graph.file(*f).path.shared().clone()).collect()
+        let files = step.inputs.iter().chain(&step.candidates).map(|f| self.graph.file(*f));
+        files
+            .map(|node| Readable {
+                path: node.path.shared().clone(),
+                folder: node.folder,
+                made: node.maker.is_some(),
+            })
+            .collect()
     }
 
     pub(crate) fn job<'j>(
         &self,
         step: &'j Step,
         stages: Vec<(std::path::PathBuf, &'j Stage)>,
-        readable: &'j [Arc<str>],
+        readable: &'j [Readable],
         tools: &'j [FoundTool],
         work: &'j str,
     ) -> Job<'j> {
@@ -336,19 +374,24 @@ impl Build<'_> {
 
     /// Takes note of what the commands made and read, and keeps it in the store.
     fn keep(&self, id: StepId, now: &Examined, ran: &Ran<'_>) -> Result<StepMemory, Failure> {
-        let Ran { reason, began_at, micros, printed, as_always } = *ran;
+        let Ran { reason, began_at, times_full, micros, printed, as_always } = *ran;
         let step = self.graph.step(id);
-        // Commands that do not look whether they could write end well with half of their output.
-        if self.outside.is_full() {
+        // Commands that do not look whether they could write end well with half of their output. There may be room again.
+        if self.outside.times_full() != times_full {
+            self.outside.discard(step.folder.as_str());
             return Err(Failure::NoRoom);
         }
         let found = self.found_inputs(id, began_at)?;
         for (path, _) in &now.parts.inputs {
             self.must_be_unmoved(path, None)?;
         }
+        self.made_inputs_in_place(id).map_err(|path| Failure::InputMoved { path })?;
         let (outputs, signatures) = self.take_outputs(id)?;
         let found_paths: Vec<Arc<str>> = found.iter().map(|f| f.path.clone()).collect();
-        let passed_over = if step.found.is_empty() { Vec::new() } else { self.passed_over(id, &found_paths) };
+        let passed_over = match step.found.is_empty() {
+            true => Vec::new(),
+            false => self.passed_over(id, &found_paths, &now.tools),
+        };
         let entry = RecordEntry {
             found,
             candidate_names: now.names,
@@ -389,14 +432,20 @@ impl Build<'_> {
     fn must_be_unmoved(&self, path: &Arc<str>, began_at: Option<i64>) -> Result<(), Failure> {
         let is_made =
             self.files_by_path.get(path.as_ref()).is_some_and(|f| self.graph.file(*f).maker.is_some());
+        // Made files are held against what is remembered of their steps, those of the system against what they are when
+        // they are looked at next.
         if is_made || path.starts_with('/') {
             return Ok(());
         }
         let moved = Failure::InputMoved { path: path.clone() };
         let Ok(Some(entry)) = self.table.entry(self.outside, path) else { return Err(moved) };
         let found = self.outside.check(path);
-        // A file read for the first time after the commands may have been another one for them.
-        let too_new = began_at.is_some_and(|t| entry.signature.touched.max(entry.signature.changed) >= t);
+        // A file read for the first time after the commands may have been another one for them. A time in the future is
+        // that of another clock, or of this one before it was set back: a change of today has one of today.
+        let now = self.outside.now();
+        let is_new = |time: i64, began: i64| time + coarseness(&entry.signature) >= began && time <= now;
+        let too_new = began_at
+            .is_some_and(|t| is_new(entry.signature.touched, t) || is_new(entry.signature.changed, t));
         if found != Some(entry.signature) || too_new {
             self.table.look_again(path);
             return Err(moved);
@@ -410,26 +459,13 @@ impl Build<'_> {
         if step.found.is_empty() {
             return Ok(Vec::new());
         }
-        let root = self.outside.locate("").display().to_string();
-        let root = root.trim_end_matches('/');
-        let mut listed = Vec::new();
-        for listing in &step.found {
-            let name = listing.below(&step.folder).unwrap_or(listing.name()).to_owned();
-            let bytes = self.outside.read(listing.as_str()).map_err(|_| Failure::NoListing { name })?;
-            listed.extend(parse_listing(&String::from_utf8_lossy(&bytes), root, step.work.path().as_str()));
-        }
-        listed.sort();
-        listed.dedup();
         let own = format!("{}/", step.folder.as_str());
         let mut found = Vec::new();
-        for file in listed {
-            let path: Arc<str> = match file {
+        for listed in self.listed_files(id)? {
+            let path: Arc<str> = match listed {
                 Listed::Inside(path) if path.starts_with(&own) => continue,
                 Listed::Inside(path) => {
-                    let declared = self.files_by_path.get(path.as_str()).is_some_and(|f| {
-                        step.inputs.binary_search(f).is_ok() || step.candidates.binary_search(f).is_ok()
-                    });
-                    if !declared {
+                    if !self.is_declared(id, &path) {
                         if self.outside.check(&path).is_none() {
                             continue; // A name that the command tried.
                         }
@@ -437,7 +473,13 @@ impl Build<'_> {
                         return Err(Failure::Undeclared { path, target });
                     }
                     let path: Arc<str> = path.into();
-                    self.must_be_unmoved(&path, Some(began_at))?;
+                    if self.folder_around(&path).is_none() {
+                        self.must_be_unmoved(&path, Some(began_at))?;
+                    }
+                    for (link, text) in self.outside.links_to(&path) {
+                        let digest = Digest::of(text.as_bytes());
+                        found.push(FoundInput { path: format!("{LINK}{link}").into(), digest });
+                    }
                     path
                 }
                 Listed::System(path) => path.into(),
@@ -446,7 +488,46 @@ impl Build<'_> {
                 found.push(FoundInput { path, digest });
             }
         }
+        // They are looked for by their paths.
+        found.sort_by(|a, b| a.path.cmp(&b.path));
+        found.dedup_by(|a, b| a.path == b.path);
         Ok(found)
+    }
+
+    /// What a step's listings name. A listing of which nothing is there is of another folder than the step's: what the
+    /// commands read cannot be known from it.
+    fn listed_files(&self, id: StepId) -> Result<Vec<Listed>, Failure> {
+        let step = self.graph.step(id);
+        let root = self.outside.locate("").display().to_string();
+        let mut all = Vec::new();
+        for listing in &step.found {
+            let name = listing.below(&step.folder).unwrap_or(listing.name()).to_owned();
+            let bytes =
+                self.outside.read(listing.as_str()).map_err(|_| Failure::NoListing { name: name.clone() })?;
+            let text = String::from_utf8_lossy(&bytes);
+            let roots = [root.trim_end_matches('/'), CONSTANT_ROOT];
+            let work = step.work.path();
+            let around = Surroundings {
+                roots: &roots,
+                work: work.as_str(),
+                follow: &|path| self.outside.followed(path),
+                exists: &|path| self.outside.check(path).is_some(),
+            };
+            let listed = parse_listing(&text, &around);
+            let mut inside = listed.iter().filter_map(|file| match file {
+                Listed::Inside(path) => Some(path.as_str()),
+                Listed::System(_) => None,
+            });
+            if let Some(first) = inside.clone().next()
+                && inside.all(|path| self.outside.check(path).is_none())
+            {
+                return Err(Failure::StrangeListing { name, first: first.to_owned() });
+            }
+            all.extend(listed);
+        }
+        all.sort();
+        all.dedup();
+        Ok(all)
     }
 
     /// Hashes the outputs and gives them to the store.
@@ -456,9 +537,21 @@ impl Build<'_> {
         for output in &step.outputs {
             let node = self.graph.file(output.file);
             let path = node.path.as_str();
-            let signature = self.outside.check(path).filter(|s| s.is_folder() == node.folder);
-            let Some(signature) = signature else {
-                return Err(Failure::NoOutput { name: output.name.clone(), instead: self.made_instead(id) });
+            let odd = |below: &str, what: &str| Failure::OddOutput {
+                name: if below.is_empty() {
+                    output.name.to_string()
+                } else {
+                    format!("{}/{below}", output.name)
+                },
+                what: what.to_owned(),
+            };
+            let signature = match self.outside.look_at_made(path, step.folder.as_str()) {
+                MadeThing::There(signature) if signature.is_folder() == node.folder => signature,
+                MadeThing::Odd(what) => return Err(odd("", &what)),
+                MadeThing::There(_) | MadeThing::Nothing => {
+                    let instead = self.made_instead(id);
+                    return Err(Failure::NoOutput { name: output.name.clone(), instead });
+                }
             };
             if !node.folder {
                 let (digest, signature) = self.take_file(path, &signature)?;
@@ -468,10 +561,17 @@ impl Build<'_> {
             }
             let mut entries = Vec::new();
             for file in self.outside.tree(path).map_err(|e| Failure::Machine { problem: e.to_string() })? {
-                let (digest, signature) =
-                    self.take_file(&format!("{path}/{}", file.path), &file.signature)?;
-                let executable = signature.is_executable();
-                entries.push(TreeEntry { path: file.path.into(), digest, executable });
+                let (kind, signature) = match file.kind {
+                    TreeFileKind::Odd(what) => return Err(odd(&file.path, what)),
+                    TreeFileKind::EmptyFolder => (TreeKind::EmptyFolder, file.signature),
+                    TreeFileKind::Link(target) => (TreeKind::Link { target }, file.signature.settled()),
+                    TreeFileKind::File => {
+                        let path = format!("{path}/{}", file.path);
+                        let (digest, signature) = self.take_file(&path, &file.signature)?;
+                        (TreeKind::File { digest, executable: signature.is_executable() }, signature)
+                    }
+                };
+                entries.push(TreeEntry { path: file.path.into(), kind });
                 signatures.push(signature);
             }
             outputs.push(OutputRecord::Folder(entries));
@@ -491,7 +591,7 @@ impl Build<'_> {
             self.store_failed(&e);
         }
         // Keeping it changed its mode and its number of links.
-        Ok((digest, self.outside.check(path).unwrap_or(*signature).settled()))
+        Ok((digest, self.outside.check_itself(path).unwrap_or(*signature).settled()))
     }
 
     /// Files that the commands made in the step's folder without declaring them.
@@ -505,4 +605,12 @@ impl Build<'_> {
         let made = tree.into_iter().map(|f| f.path).filter(|p| !p.starts_with(".scratch/"));
         made.filter(|p| !declared(p)).take(5).collect()
     }
+}
+
+/// Whether a step has the network, fetches something, or starts services, which may have the network where the machine
+/// offers no other.
+fn reaches_out(step: &Step) -> bool {
+    step.limits.network
+        || !step.services.is_empty()
+        || matches!(step.native.as_deref(), Some(Native::Fetch { .. }))
 }

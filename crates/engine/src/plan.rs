@@ -33,7 +33,7 @@ pub fn plan(
     listener: &dyn Listener,
     supposed: Supposed<'_>,
 ) -> Vec<PlannedStep> {
-    let options = Options { jobs: 1, memory: u64::MAX, keep_going: true };
+    let options = Options { jobs: 1, memory: u64::MAX, keep_going: true, reaches_out: true };
     let mut build = Build::new(Request::whole(graph, requested), before, outside, store, listener, options);
     build.table = FileTable::new(&before.files).with_changed(supposed.if_changed.iter().cloned());
     let order = Closure::of(graph, requested.iter().copied()).steps;
@@ -86,13 +86,12 @@ impl Build<'_> {
                 (Verdict::Current, Reason::Unchanged)
             }
             Decision::Current(memory, reason) => {
-                self.know_outputs(step, &memory);
+                self.know_outputs(step, &Arc::new(*memory));
                 (Verdict::Current, reason)
             }
             Decision::Reuse(entry, reason) => {
-                for (output, record) in node.outputs.iter().zip(&entry.outputs) {
-                    let _ = self.made[output.file.0 as usize].set(record.digest());
-                }
+                let memory = self.memory_of(&now, &entry, Vec::new(), &reason);
+                self.know_outputs(step, &Arc::new(memory));
                 (Verdict::Reused, reason)
             }
             Decision::Run(reason) => (Verdict::Ran, reason),

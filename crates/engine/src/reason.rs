@@ -67,7 +67,7 @@ impl fmt::Display for Reason {
             Reason::InputRemoved { path } => write!(f, "{} is no longer needed", file_name(path)),
             Reason::CommandChanged { what, place } => write!(f, "its {what} changed, {place}"),
             Reason::ToolChanged { tool } => write!(f, "the tool {tool} changed"),
-            Reason::ConfinementChanged => f.write_str("what is hidden from it changed, nubrik.toml"),
+            Reason::ConfinementChanged => f.write_str("what it sees besides what it declares changed"),
             Reason::RulesChanged => f.write_str("this version of nubrik runs steps by other rules"),
             Reason::NameAppeared { path } => write!(f, "{path} appeared"),
             Reason::NameVanished { path } => write!(f, "{path} vanished"),

@@ -413,8 +413,11 @@ impl World {
         let joins = self.graph();
         let all: Vec<FileId> = joins.graph.steps.iter().flat_map(|s| &s.outputs).map(|o| o.file).collect();
         let expected = self.expected();
-        let (outcome, log) =
-            self.bench.build_files(&joins, &all, Options { jobs, memory: u64::MAX, keep_going: true });
+        let (outcome, log) = self.bench.build_files(
+            &joins,
+            &all,
+            Options { jobs, memory: u64::MAX, keep_going: true, reaches_out: true },
+        );
         if std::env::var_os("NUBRIK_TEST_LOG").is_some() {
             eprintln!("{log:#?} {:?}", self.words(0));
         }

@@ -11,7 +11,7 @@ pub use cycles::{Cycle, Edge, is_acyclic, shortest_cycles};
 pub use model::{
     ArchiveFormat, Check, Effect, FileId, FileNode, Graph, Limits, ListFile, Native, OutputNode, Pipeline,
     Place, Placement, Program, ResultFile, Role, SECRET, Stage, Step, StepId, Target, TargetId, ToolId,
-    WorkFolder,
+    WorkFolder, url_name,
 };
 pub use order::{Closure, longest_chains};
 pub use service::{

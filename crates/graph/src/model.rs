@@ -189,6 +189,11 @@ impl ArchiveFormat {
     }
 }
 
+/// The name of the file that an address leads to, without what asks for it.
+pub fn url_name(url: &str) -> &str {
+    url.split(['?', '#']).next().unwrap_or("").rsplit('/').next().unwrap_or("")
+}
+
 /// A file's or made folder's place in a folder or archive that the tool makes.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub struct Placement {

@@ -1,8 +1,10 @@
 //! Addresses as people write them on a command line.
 
-use globset::{GlobBuilder, GlobMatcher};
+use globset::GlobSet;
 use nubrik_graph::Role;
 use nubrik_source::WsPath;
+
+use crate::globs::compiled;
 
 /// Which declarations folders and globs of addresses mean.
 #[derive(Clone, Copy, PartialEq, Eq, Debug, Default)]
@@ -35,7 +37,10 @@ pub struct AddressPattern {
     pub path: WsPath,
     /// Which declarations it means where it names none.
     pub wanted: Wanted,
-    matcher: Option<GlobMatcher>,
+    /// Whether it means what is declared at and below a folder, and never a target of that name: `.`, `tide/.`, or no
+    /// word at all.
+    pub is_folder: bool,
+    matcher: Option<GlobSet>,
 }
 
 /// Why a word is not an address.
@@ -52,20 +57,35 @@ impl AddressPattern {
         let is_glob = path.as_str().contains(['*', '?', '[', '{']);
         let matcher = match is_glob {
             true => {
-                let glob = GlobBuilder::new(path.as_str()).literal_separator(true).build();
-                let glob =
-                    glob.map_err(|e| PatternProblem(format!("`{written}` is not a glob: {}", e.kind())))?;
-                Some(glob.compile_matcher())
+                let start: String = written.chars().take(60).collect();
+                let shown = if start.len() < written.len() { format!("{start}…") } else { start };
+                let matcher = compiled(path.as_str())
+                    .map_err(|problem| PatternProblem(format!("`{shown}` is not a glob: {problem}")))?;
+                Some(matcher)
             }
             false => None,
         };
-        Ok(AddressPattern { written: written.to_owned(), path, wanted: Wanted::default(), matcher })
+        let last = written.rsplit('/').next().unwrap_or_default();
+        let is_folder = !is_glob && matches!(last, "." | "..");
+        Ok(AddressPattern {
+            written: written.to_owned(),
+            path,
+            wanted: Wanted::default(),
+            is_folder,
+            matcher,
+        })
     }
 
-    /// Everything at and below a folder.
+    /// Everything at and below a folder; where no package is there, what the package declares that the folder belongs to.
     pub fn below(folder: &WsPath) -> AddressPattern {
         let shown = if folder.is_root() { "the workspace".to_owned() } else { folder.to_string() };
-        AddressPattern { written: shown, path: folder.clone(), wanted: Wanted::default(), matcher: None }
+        AddressPattern {
+            written: shown,
+            path: folder.clone(),
+            wanted: Wanted::default(),
+            is_folder: true,
+            matcher: None,
+        }
     }
 
     /// The same, meaning some declarations only.
@@ -105,10 +125,7 @@ impl WithinPattern {
                 "`within` takes addresses from the workspace's root on, such as \"/tide/**\"".to_owned()
             );
         };
-        GlobBuilder::new(rest)
-            .literal_separator(true)
-            .build()
-            .map_err(|e| format!("not a glob: {}", e.kind()))?;
+        compiled(rest).map_err(|problem| format!("not a glob: {problem}"))?;
         Ok(rest.trim_end_matches('/').to_owned())
     }
 
@@ -118,7 +135,6 @@ impl WithinPattern {
         if whole.is_some_and(|folder| package.is_in(&folder)) || pattern == "**" {
             return true;
         }
-        let glob = GlobBuilder::new(pattern).literal_separator(true).build();
-        glob.is_ok_and(|g| g.compile_matcher().is_match(package.as_str()))
+        compiled(pattern).is_ok_and(|matcher| matcher.is_match(package.as_str()))
     }
 }

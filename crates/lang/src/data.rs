@@ -1,5 +1,6 @@
 //! Data files as trees whose every part knows where it stands: CSV, JSON, TOML, lines.
 
+use std::collections::HashSet;
 use std::ops::Range;
 
 use nubrik_diagnostic::Diagnostic;
@@ -86,8 +87,8 @@ pub(crate) fn csv(text: &str, separator: u8) -> Parsed {
         }
         if header.is_empty() {
             header = record.iter().map(|name| name.trim().to_owned()).collect();
-            let odd = header.iter().enumerate().find(|(i, n)| n.is_empty() || header[..*i].contains(n));
-            if let Some((_, name)) = odd {
+            let mut known = HashSet::new();
+            if let Some(name) = header.iter().find(|n| n.is_empty() || !known.insert(n.as_str())) {
                 let what =
                     if name.is_empty() { "a column without a name" } else { "two columns of one name" };
                 return Err(problem(line, format!("the header has {what}")));
@@ -97,9 +98,8 @@ pub(crate) fn csv(text: &str, separator: u8) -> Parsed {
         let mut at = line.start;
         let mut cells = Vec::new();
         for (name, cell) in header.iter().zip(record.iter()) {
-            let found = text[at..line.end.max(at)].find(cell).filter(|_| !cell.is_empty()).map(|i| at + i);
-            let range = found.map_or(at..at, |start| start..start + cell.len());
-            at = range.end.max(at);
+            let (range, behind) = raw_cell(text, at, line.end.max(at), separator);
+            at = behind;
             cells.push((
                 name.clone(),
                 range.clone(),
@@ -113,6 +113,25 @@ pub(crate) fn csv(text: &str, separator: u8) -> Parsed {
         return Err(DataProblem { diagnostic: error.diagnostic.mend("code,name"), ..error });
     }
     Ok(Datum { range: 0..text.len(), kind: DatumKind::List(rows) })
+}
+
+/// Where the cell stands that begins at a byte of a row, without its quotes, and where the next one begins.
+fn raw_cell(text: &str, start: usize, end: usize, separator: u8) -> (Range<usize>, usize) {
+    let bytes = &text.as_bytes()[..end];
+    let next_separator = |from: usize| bytes[from..].iter().position(|b| *b == separator);
+    let mut at = start;
+    if bytes.get(at) != Some(&b'"') {
+        let cell_end = next_separator(at).map_or(end, |i| at + i);
+        return (at..cell_end, (cell_end + 1).min(end));
+    }
+    at += 1;
+    let inner = at;
+    while at < end && (bytes[at] != b'"' || bytes.get(at + 1) == Some(&b'"')) {
+        at += if bytes[at] == b'"' { 2 } else { 1 };
+    }
+    let cell_end = at.min(end);
+    let behind = next_separator(cell_end).map_or(end, |i| cell_end + i + 1);
+    (inner..cell_end, behind)
 }
 
 /// Reads JSON (RFC 8259).
@@ -291,6 +310,13 @@ mod tests {
         assert_eq!(&text[cells[0].2.range.clone()], "skerrin");
         let wrong = csv("a,b\n1,2\n3\n", b',').unwrap_err();
         assert_eq!(wrong.range, 8..9);
+        // Quotes in quotes, empty cells, and the same text several times in one row.
+        let text = "a,b,c,d\n\"x \"\"y\"\"\",,x,x\n";
+        let DatumKind::List(rows) = csv(text, b',').unwrap().kind else { panic!() };
+        let DatumKind::Map(cells) = &rows[0].kind else { panic!() };
+        let places: Vec<&str> = cells.iter().map(|cell| &text[cell.2.range.clone()]).collect();
+        assert_eq!(places, ["x \"\"y\"\"", "", "x", "x"]);
+        assert_eq!(cells[2].2.range.start + 2, cells[3].2.range.start);
     }
 
     #[test]

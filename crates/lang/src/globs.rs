@@ -1,6 +1,6 @@
 //! Globs over the workspace's files: sorted, without what is ignored, stopping at packages below.
 
-use globset::{GlobBuilder, GlobMatcher};
+use globset::{GlobBuilder, GlobSet, GlobSetBuilder};
 use nubrik_diagnostic::{Diagnostic, nearest};
 use nubrik_source::WsPath;
 
@@ -12,10 +12,38 @@ pub(crate) fn is_pattern(text: &str) -> bool {
     text.contains(['*', '?', '[', '{'])
 }
 
-fn matcher(pattern: &str) -> Result<GlobMatcher, Diagnostic> {
+/// How many characters a pattern may have, and how deep its braces may nest: what it becomes grows with both.
+const LONGEST_PATTERN: usize = 16 << 10;
+const DEEPEST_BRACES: usize = 10;
+
+/// A pattern, ready to match whole paths: `*` and `?` stop at `/`.
+///
+/// # Errors
+/// What is wrong with the pattern, for people.
+pub(crate) fn compiled(pattern: &str) -> Result<GlobSet, String> {
+    if pattern.len() > LONGEST_PATTERN {
+        return Err(format!("it has more than {} KiB", LONGEST_PATTERN >> 10));
+    }
+    let mut depth = 0usize;
+    for c in pattern.chars() {
+        match c {
+            '{' => depth += 1,
+            '}' => depth = depth.saturating_sub(1),
+            _ => {}
+        }
+        if depth > DEEPEST_BRACES {
+            return Err(format!("its braces nest more than {DEEPEST_BRACES} deep"));
+        }
+    }
     let glob = GlobBuilder::new(pattern).literal_separator(true).backslash_escape(true).build();
-    glob.map(|g| g.compile_matcher()).map_err(|e| {
-        Diagnostic::error("bad-glob", format!("this is not a glob: {}", e.kind()))
+    let glob = glob.map_err(|e| e.kind().to_string())?;
+    // A set of one: unlike a lone matcher it says when a pattern becomes too large.
+    GlobSetBuilder::new().add(glob).build().map_err(|e| e.kind().to_string())
+}
+
+fn matcher(pattern: &str) -> Result<GlobSet, Diagnostic> {
+    compiled(pattern).map_err(|problem| {
+        Diagnostic::error("bad-glob", format!("this is not a glob: {problem}"))
             .mend("`*` stands for any part of a name, `**` for any folders")
     })
 }

@@ -33,7 +33,7 @@ impl Exit {
             Exit::Definitions => 3,
             Exit::Machine => 4,
             Exit::Own => 5,
-            Exit::Interrupted => 130,
+            Exit::Interrupted => crate::interrupt::exit_code(),
             Exit::Other(code) => code,
         }
     }

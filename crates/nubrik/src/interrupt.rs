@@ -1,12 +1,14 @@
 //! Signals: the first one stops all steps and lets the program tidy up, a third one ends it at once.
 
 use std::io::IsTerminal;
-use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicI32, AtomicUsize, Ordering};
 use std::sync::{Arc, OnceLock};
 
 use nubrik_confine::CancelSwitch;
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
 use signal_hook::iterator::Signals;
+
+use crate::ui::out::errln;
 
 /// Whether what runs in the terminal hears the terminal's interrupts itself.
 static LEFT_TO_CHILDREN: AtomicBool = AtomicBool::new(false);
@@ -17,12 +19,31 @@ pub fn leave_to_children(leave: bool) {
     LEFT_TO_CHILDREN.store(leave && std::io::stdin().is_terminal(), Ordering::Relaxed);
 }
 
+/// The signal that was heard first; 0 for none.
+static FIRST: AtomicI32 = AtomicI32::new(0);
+
+/// The exit code of a program that was interrupted: as the shell tells of one that a signal ended.
+pub fn exit_code() -> u8 {
+    match FIRST.load(Ordering::Relaxed) {
+        0 => 128 + SIGINT as u8,
+        signal => 128 + signal as u8,
+    }
+}
+
+/// Stops everything in order, as a signal does.
+pub fn stop() {
+    if let Some(switch) = SWITCH.get() {
+        switch.throw();
+    }
+}
+
+static SWITCH: OnceLock<Arc<CancelSwitch>> = OnceLock::new();
+
 /// How many signals end the program at once.
 const IMPATIENCE: usize = 3;
 
 /// A switch that signals throw. Without signals (which no machine refuses) it is just never thrown.
 pub fn cancel_switch() -> std::io::Result<Arc<CancelSwitch>> {
-    static SWITCH: OnceLock<Arc<CancelSwitch>> = OnceLock::new();
     match SWITCH.get() {
         Some(switch) => Ok(switch.clone()),
         None => {
@@ -42,24 +63,21 @@ fn new_switch() -> std::io::Result<Arc<CancelSwitch>> {
             if signal == SIGINT && LEFT_TO_CHILDREN.load(Ordering::Relaxed) {
                 continue;
             }
+            let _ = FIRST.compare_exchange(0, signal, Ordering::Relaxed, Ordering::Relaxed);
             thrown.throw();
             if heard.fetch_add(1, Ordering::Relaxed) + 1 >= IMPATIENCE {
-                std::process::exit(130);
+                std::process::exit(i32::from(exit_code()));
             }
         }
     });
     Ok(switch)
 }
 
-/// Printing to a closed pipe ends the program without a message.
-pub fn end_quietly_when_output_closes() {
+/// Says what a fault of this program means, should there be one.
+pub fn say_what_to_do_about_faults() {
     std::panic::set_hook(Box::new(|panic| {
-        let text = panic.payload().downcast_ref::<String>().map_or("", String::as_str);
-        if text.contains("Broken pipe") {
-            std::process::exit(0);
-        }
-        eprintln!("nubrik has a fault and must stop: {panic}");
-        eprintln!("the workspace and the store are safe; please report this with the command that led here");
+        errln!("nubrik has a fault and must stop: {panic}");
+        errln!("the workspace and the store are safe; please report this with the command that led here");
         std::process::exit(5);
     }));
 }

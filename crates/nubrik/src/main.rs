@@ -16,10 +16,11 @@ use clap::Parser;
 static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 
 fn main() -> ExitCode {
-    // A reader that has seen enough (`nubrik list | head`) ends this program quietly.
-    interrupt::end_quietly_when_output_closes();
-    match arguments::Arguments::try_parse() {
-        Ok(arguments) => commands::dispatch(arguments).into(),
-        Err(error) => usage::explain(&error).into(),
-    }
+    interrupt::say_what_to_do_about_faults();
+    let exit = match arguments::Arguments::try_parse() {
+        Ok(arguments) => commands::dispatch(arguments),
+        Err(error) => usage::explain(&error),
+    };
+    // What could not be said was not done for whoever waits for it.
+    ui::out::exit_code().map_or_else(|| exit.into(), ExitCode::from)
 }

@@ -6,7 +6,9 @@ use nubrik_source::Sources;
 
 use crate::exit::Exit;
 use crate::ui::diagnostics;
+use crate::ui::out::{self, err};
 use crate::ui::paint::Paint;
+use crate::ui::screen::Stream;
 
 /// Prints what was asked for (help, the version), or what is wrong.
 pub fn explain(error: &clap::Error) -> Exit {
@@ -17,11 +19,16 @@ pub fn explain(error: &clap::Error) -> Exit {
             | ErrorKind::DisplayHelpOnMissingArgumentOrSubcommand
     );
     if asked {
-        let _ = error.print();
-        return if error.use_stderr() { Exit::Usage } else { Exit::Done };
+        let (stream, exit) =
+            if error.use_stderr() { (Stream::Error, Exit::Usage) } else { (Stream::Output, Exit::Done) };
+        let paint =
+            if stream == Stream::Output { Paint::for_stdout(false) } else { Paint::for_stderr(false) };
+        let text = error.render();
+        out::text(stream, &if paint.colours { text.ansi().to_string() } else { text.to_string() });
+        return exit;
     }
     let text = diagnostics::render(&[diagnostic(error)], &Sources::default(), Paint::for_stderr(false));
-    eprint!("{text}");
+    err!("{text}");
     Exit::Usage
 }
 

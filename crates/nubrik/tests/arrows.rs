@@ -70,13 +70,13 @@ fn only_the_program_has_a_face() {
 }
 
 #[test]
-fn unsafe_code_lives_in_one_file() {
+fn unsafe_code_lives_in_one_place() {
     let mut files = Vec::new();
     for name in FLOORS {
         sources(&crates().join(name).join("src"), &mut files);
     }
     for (path, text) in files {
-        let allowed = path.ends_with("confine/src/sys.rs");
+        let allowed = path.contains("confine/src/sys/");
         assert!(
             allowed || !(text.contains("unsafe {") || text.contains("allow(unsafe_code)")),
             "{path} holds unsafe code"

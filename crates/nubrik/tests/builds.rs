@@ -243,6 +243,9 @@ fn results_are_shared_between_workspaces_in_other_places() {
     let tide = tide();
     tide.write("targets.nub", &TIDE[0].1.replace("-O1", "-g"));
     tide.build();
+    if !sandbox::has_rooms() {
+        return println!("skipped: without rooms steps see where they are, and results are for one place");
+    }
     let other = tide.sharing_store("another place");
     let run = other.build();
     assert_eq!((run.ran().len(), run.said("reused").len()), (0, 5));

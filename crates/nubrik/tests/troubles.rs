@@ -177,7 +177,7 @@ fn interrupting_ends_the_whole_tree_and_leaves_nothing_half() {
         "targets.nub",
         "target slow = step { run = `sh -c 'echo half > \"$1\"; sh -c \"sleep 91.75; true\"; true' sh {out \"slow\"}` }\n",
     )]);
-    for (name, code) in [("INT", 130), ("TERM", 130), ("HUP", 130)] {
+    for (name, code) in [("INT", 130), ("TERM", 143), ("HUP", 129)] {
         let mut child = sandbox.command(&["build", "--plain"]).stdout(Stdio::piped()).spawn().unwrap();
         wait_until("the step runs", || is_alive("sleep\u{0}91.75"));
         signal(child.id(), name);

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::io;
 use std::path::PathBuf;
 
-use nubrik_confine::{CancelSwitch, Capture, Ended, PipelineSpec, StageSpec};
+use nubrik_confine::{CancelSwitch, Capture, Confinement, Ended, PipelineSpec, StageSpec};
 use nubrik_engine::{Lent, Outside, ServiceFailure, ToolProblem};
 use nubrik_graph::{Effect, Graph, Mark, Pipeline, Program, Service, Stage, unmarked};
 
@@ -107,9 +107,7 @@ fn run(
             folder: root,
             work: &root.join(effect.step.work.path().as_str()),
             environment: &environment,
-            rules: None,
-            filter_network: false,
-            apart: None,
+            confinement: Confinement::Free,
             timeout: None,
             memory: None,
             recorder: None,

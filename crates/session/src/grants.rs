@@ -1,29 +1,62 @@
-//! What a job may touch, for those who tell and hide: the same as its path rules say, in paths.
+//! What a job may touch, for those who tell and hide: the same as its confinement, in paths.
 
 use std::path::{Path, PathBuf};
 
-use nubrik_confine::SystemFolders;
-use nubrik_engine::{Touch, Touched};
+use nubrik_engine::{Job, Touch, Touched};
 
-/// What a job may touch. All paths are absolute, with links followed.
+use crate::machine::Machine;
+
+/// Where a room has its folders for temporary files.
+const ABOVE_TEMPORARY: &str = "/tmp";
+
+/// What a job may touch. All paths are absolute, with links followed, as they are on the machine.
 pub(crate) struct Grants<'m> {
-    pub root: PathBuf,
-    pub system: &'m SystemFolders,
+    machine: &'m Machine,
+    root: PathBuf,
     /// Files, and folders with all that is in them. Sorted.
-    pub readable: Vec<PathBuf>,
+    readable: Vec<PathBuf>,
     /// Folders that it may write to.
-    pub own: Vec<PathBuf>,
+    own: Vec<PathBuf>,
+    /// Whether it is in a room, where it sees what it may read and nothing else.
+    in_room: bool,
 }
 
-impl Grants<'_> {
+impl<'m> Grants<'m> {
+    /// What a job may touch.
+    pub fn of(machine: &'m Machine, job: &Job<'_>) -> Grants<'m> {
+        let root = machine.root().to_owned();
+        let in_room = machine.has_rooms();
+        let whole = |path: &str| {
+            let path = root.join(path);
+            path.canonicalize().unwrap_or(path)
+        };
+        let mut readable = Vec::new();
+        let mut own = vec![whole(job.folder)];
+        if !in_room {
+            readable.extend(job.readable.iter().map(|readable| whole(&readable.path)));
+            let parts: Vec<&str> = job.tools.iter().flat_map(|t| &t.parts).map(|part| &**part).collect();
+            readable.extend(machine.needed(&parts));
+            readable.sort();
+            readable.dedup();
+            own.push(machine.temporary().place(job.folder));
+        }
+        Grants { machine, root, readable, own, in_room }
+    }
+
     fn may_write(&self, path: &Path) -> bool {
-        let device = path.starts_with("/dev") && self.system.cover(path);
-        device || self.own.iter().any(|folder| path.starts_with(folder))
+        let device = path.starts_with("/dev") && self.machine.system().cover(path);
+        device || self.own.iter().any(|folder| path.starts_with(folder)) || self.is_temporary(path)
+    }
+
+    /// Whether a path is in the folder for temporary files that a room has. The workspace, which a room shows elsewhere, may
+    /// lie in the machine's.
+    fn is_temporary(&self, path: &Path) -> bool {
+        self.in_room && path.starts_with(ABOVE_TEMPORARY) && !path.starts_with(&self.root)
     }
 
     fn may_read(&self, path: &Path) -> bool {
         let declared = || path.ancestors().any(|p| self.readable.binary_search_by(|r| (**r).cmp(p)).is_ok());
-        self.may_write(path) || self.system.cover(path) || declared()
+        self.may_write(path) || self.machine.system().cover(path) || declared()
     }
 
     /// Whether a path is to look as though nothing were there: inside the workspace, undeclared, and not
@@ -40,6 +73,7 @@ impl Grants<'_> {
     pub fn judge(&self, touched: nubrik_confine::Touched) -> Touched {
         let allowed = match touched.touch {
             nubrik_confine::Touch::Written => self.may_write(&touched.path),
+            _ if self.in_room => touched.seen || self.may_write(&touched.path),
             _ => self.may_read(&touched.path),
         };
         let inside = touched.path.strip_prefix(&self.root).map(Path::to_owned);

@@ -1,14 +1,15 @@
 //! Byte strings in a file that is only ever added to: what is taken over from an earlier graph stays where
 //! it lies, and only what is new is written.
 
-use std::fs::File;
 use std::io::{self, Seek, SeekFrom, Write};
-use std::path::Path;
 use std::sync::Arc;
 
 use nubrik_engine::FileBytes;
 use nubrik_store::{Decoder, Digest, Encoder, Truncated};
 
+use rustix::fs::OFlags;
+
+use crate::below::Below;
 use crate::numbers::{decode_numbers, encode_numbers};
 
 const MAGIC: &[u8; 8] = b"nbheap 1";
@@ -107,19 +108,15 @@ impl Heap {
     }
 
     /// Writes a heap of its own to a file, or adds what is new to the one that it was read from.
-    pub fn save(&mut self, path: &Path) -> io::Result<()> {
+    pub fn save(&mut self, own: &Below, path: &str) -> io::Result<()> {
         if self.size() > u64::from(u32::MAX) {
             return Err(io::Error::other("the graph is too large to be kept"));
         }
         if self.length == HEADER {
             self.id = Digest::of(&self.new);
-            let mut file = File::create(path.with_extension("new"))?;
-            file.write_all(MAGIC)?;
-            file.write_all(&self.id.0)?;
-            file.write_all(&self.new)?;
-            return std::fs::rename(path.with_extension("new"), path);
+            return own.write_whole(path, &[MAGIC.as_slice(), &self.id.0, &self.new].concat());
         }
-        let mut file = File::options().write(true).open(path)?;
+        let mut file = own.open(path, OFlags::WRONLY)?;
         // Behind it may lie what an interrupted command added.
         file.set_len(self.length as u64)?;
         file.seek(SeekFrom::End(0))?;

@@ -1,13 +1,15 @@
 //! What became of the last builds: one file each, in the workspace's own folder.
 
-use std::fs;
-use std::path::{Path, PathBuf};
 use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 
 use nubrik_engine::{Event, Listener, Summary, Verdict};
 use nubrik_graph::Graph;
+use rustix::fs::{Mode, OFlags};
 use serde::{Deserialize, Serialize};
+
+use crate::below::Below;
+use crate::reading::read_open;
 
 /// How many builds are kept.
 const KEPT: usize = 100;
@@ -129,33 +131,59 @@ impl Listener for Chronicle<'_> {
     }
 }
 
-fn files(folder: &Path) -> Vec<(u64, PathBuf)> {
-    let entries = fs::read_dir(folder).into_iter().flatten().flatten().map(|entry| entry.path());
-    let numbered = |path: PathBuf| Some((path.file_stem()?.to_str()?.parse().ok()?, path));
-    let mut files: Vec<(u64, PathBuf)> = entries.filter_map(numbered).collect();
+/// The folder of all records, in the tool's own.
+const FOLDER: &str = "history";
+
+/// A record that is larger is none of ours, in bytes.
+const LARGEST: u64 = 256 << 20;
+
+/// The records that are there, by number of their build: their names.
+fn files(own: &Below) -> Vec<(u64, String)> {
+    let Ok(folder) = own.folder(FOLDER) else { return Vec::new() };
+    let listed = rustix::fs::openat(&folder, ".", OFlags::RDONLY | OFlags::CLOEXEC, Mode::empty())
+        .and_then(rustix::fs::Dir::new);
+    let mut files: Vec<(u64, String)> = listed
+        .into_iter()
+        .flatten()
+        .filter_map(|entry| {
+            let name = entry.ok()?.file_name().to_str().ok()?.to_owned();
+            // Nothing else in the folder is ours, whatever it is called.
+            let number: u64 = name.strip_suffix(".json")?.parse().ok()?;
+            (name == format!("{number}.json")).then_some((number, name))
+        })
+        .collect();
     files.sort();
     files
 }
 
 /// Keeps what became of a build, and forgets the oldest ones. What cannot be written is only not known later.
-pub(crate) fn keep(folder: &Path, record: &BuildRecord) {
+pub(crate) fn keep(own: &Below, record: &BuildRecord) {
     let Ok(text) = serde_json::to_vec(record) else { return };
-    let _ = fs::create_dir_all(folder);
-    let _ = fs::write(folder.join(format!("{}.json", record.build)), text);
-    let files = files(folder);
-    for (_, path) in &files[..files.len().saturating_sub(KEPT)] {
-        let _ = fs::remove_file(path);
+    let _ = own.write_whole(&format!("{FOLDER}/{}.json", record.build), &text);
+    let files = files(own);
+    for (_, name) in &files[..files.len().saturating_sub(KEPT)] {
+        let _ = own.remove(&format!("{FOLDER}/{name}"));
     }
 }
 
+/// The number of the newest build that is kept.
+pub(crate) fn newest(own: &Below) -> u64 {
+    files(own).last().map_or(0, |(number, _)| *number)
+}
+
 /// The builds that are kept, the oldest first. What is damaged is passed over.
-pub(crate) fn read(folder: &Path) -> Vec<BuildRecord> {
-    let texts = files(folder).into_iter().filter_map(|(_, path)| fs::read(path).ok());
-    texts.filter_map(|text| serde_json::from_slice(&text).ok()).collect()
+pub(crate) fn read(own: &Below) -> Vec<BuildRecord> {
+    let read = |name: &str| {
+        let file = own.open_to_read(&format!("{FOLDER}/{name}")).ok()?;
+        serde_json::from_slice(&read_open(file, LARGEST).ok()?).ok()
+    };
+    files(own).iter().filter_map(|(_, name)| read(name)).collect()
 }
 
 #[cfg(test)]
 mod tests {
+    use std::fs;
+
     use super::*;
 
     fn record(build: u64) -> BuildRecord {
@@ -179,12 +207,16 @@ mod tests {
     #[test]
     fn builds_are_kept_and_the_oldest_forgotten() {
         let folder = tempfile::tempdir().unwrap();
+        let own = Below::new(folder.path()).unwrap();
         for build in 1..=KEPT as u64 + 5 {
-            keep(folder.path(), &record(build));
+            keep(&own, &record(build));
         }
-        fs::write(folder.path().join("50.json"), "{").unwrap();
-        fs::write(folder.path().join("notes.txt"), "not ours").unwrap();
-        let read = read(folder.path());
+        fs::write(folder.path().join("history/50.json"), "{").unwrap();
+        for not_ours in ["notes.txt", "1.jpg", "01.json"] {
+            fs::write(folder.path().join("history").join(not_ours), "not ours").unwrap();
+        }
+        let read = read(&own);
+        assert_eq!((newest(&own), files(&own).len()), (KEPT as u64 + 5, KEPT));
         assert_eq!(read.len(), KEPT - 1);
         assert_eq!((read[0].build, read[KEPT - 2].build), (6, KEPT as u64 + 5));
         assert_eq!(read[0], record(6));

@@ -3,18 +3,26 @@
 //! Here the traits of the floors below meet the machine: definitions and folders on disk, tools,
 //! processes, the state of the workspace and the store.
 
+mod below;
+mod boxes;
 mod effects;
+mod enclosure;
 mod fetch;
 mod grants;
 mod heap;
 mod history;
 mod kits;
 mod libraries;
+mod listing;
+mod looking;
 mod machine;
+mod made;
 mod natives;
 mod numbers;
+mod places;
 mod probes;
 mod publish;
+mod reading;
 mod results;
 mod seal;
 mod service_bytes;
@@ -26,8 +34,11 @@ mod snapshot;
 mod splice;
 mod state_file;
 mod step_bytes;
+mod temporary;
+mod tool_parts;
 mod tools;
 mod trails;
+mod ways;
 mod workers;
 mod workspace;
 mod world;

@@ -1,28 +1,41 @@
 //! What the tool does itself: files written, put together, packed, unpacked, fetched and copied.
 
 use std::fs;
-use std::io;
-use std::os::unix::fs::{OpenOptionsExt, PermissionsExt};
-use std::path::{Path, PathBuf};
+use std::io::{self, Write};
+use std::path::Path;
 
-use nubrik_archive::{Item, pack, unpack};
+use nubrik_archive::{Content, Item, pack, unpack};
+use nubrik_confine::CancelSwitch;
 use nubrik_engine::{Placed, Work};
-use nubrik_graph::ArchiveFormat;
+use nubrik_graph::{ArchiveFormat, url_name};
+use rustix::fs::{Mode, OFlags};
 
+use crate::below::Below;
 use crate::fetch::fetch;
+use crate::listing::{EntryKind, entries_below};
+use crate::reading::open_file;
 
-/// Does a piece of work below a workspace's root. Error texts are for people.
-pub(crate) fn work(root: &Path, work: &Work, to: &str) -> Result<(), String> {
+/// Does a piece of work in a workspace: `below` is its root. Error texts are for people.
+pub(crate) fn work(
+    root: &Path,
+    below: &Below,
+    work: &Work,
+    to: &str,
+    cancel: &CancelSwitch,
+) -> Result<(), String> {
     let path = root.join(to);
     let io = |e: io::Error| format!("cannot make {to}: {e}");
     match work {
-        Work::Write { text, executable } => write(&path, text.as_bytes(), *executable).map_err(io),
-        Work::Stage(files) => {
-            for item in items(root, files).map_err(io)? {
-                copy(&item.file, &path.join(&item.name)).map_err(io)?;
-            }
-            Ok(())
+        Work::Write { text, executable } => {
+            let mode = if *executable { 0o755 } else { 0o644 };
+            let file = below.fresh_file(to, mode);
+            file.and_then(|mut file| file.write_all(text.as_bytes())).map_err(io)
         }
+        Work::Stage(files) => items(root, files)
+            .and_then(|items| {
+                items.iter().try_for_each(|item| put(below, &format!("{to}/{}", item.name), item))
+            })
+            .map_err(io),
         Work::Pack(format, files) => {
             let items = items(root, files).map_err(io)?;
             pack(*format, items, &path).map_err(|e| format!("cannot pack {to}: {e}"))
@@ -33,32 +46,27 @@ pub(crate) fn work(root: &Path, work: &Work, to: &str) -> Result<(), String> {
         }
         Work::Fetch { urls, digest, unpack, executable } => {
             let Some(strip) = unpack else {
-                fetch(urls, digest, &path)?;
                 let mode = if *executable { 0o755 } else { 0o644 };
-                return fs::set_permissions(&path, fs::Permissions::from_mode(mode)).map_err(io);
+                return fetch(urls, digest, &|| below.fresh_file(to, mode), cancel);
             };
-            let name = urls[0].split(['?', '#']).next().unwrap_or("").rsplit('/').next().unwrap_or("");
-            let archive = path.with_extension("fetched");
-            fetch(urls, digest, &archive)?;
-            let result = unpacked(name, &archive, &path, *strip);
-            let _ = fs::remove_file(&archive);
+            let name = urls.first().map_or("", |url| url_name(url));
+            let archive = format!("{to}.fetched");
+            let result = fetch(urls, digest, &|| below.fresh_file(&archive, 0o600), cancel)
+                .and_then(|()| unpacked(name, &root.join(&archive), &path, *strip));
+            let _ = below.remove(&archive);
             result
         }
         Work::Copy(from) => {
-            fs::create_dir_all(&path).map_err(io)?;
+            below.made_folder(to).map_err(io)?;
             let Some(from) = from else { return Ok(()) };
-            let files = all_files(&root.join(&**from)).map_err(io)?;
-            files.iter().try_for_each(|(name, file)| copy(file, &path.join(name))).map_err(io)
+            let whole = Placed { to: "".into(), from: from.clone(), folder: true };
+            items(root, &[whole])
+                .and_then(|items| {
+                    items.iter().try_for_each(|item| put(below, &format!("{to}/{}", item.name), item))
+                })
+                .map_err(io)
         }
-        Work::Take(from) => {
-            if let Ok(there) = path.symlink_metadata() {
-                let _ = if there.is_dir() { fs::remove_dir_all(&path) } else { fs::remove_file(&path) };
-            }
-            if let Some(folder) = path.parent() {
-                fs::create_dir_all(folder).map_err(io)?;
-            }
-            fs::rename(root.join(&**from), &path).map_err(io)
-        }
+        Work::Take(from) => below.rename(from, to).map_err(io),
     }
 }
 
@@ -75,24 +83,18 @@ fn unpacked(name: &str, archive: &Path, to: &Path, strip: u32) -> Result<(), Str
     Ok(())
 }
 
-fn write(path: &Path, bytes: &[u8], executable: bool) -> io::Result<()> {
-    if let Some(folder) = path.parent() {
-        fs::create_dir_all(folder)?;
+/// Puts a copy of something in a place of the step's own.
+fn put(below: &Below, to: &str, item: &Item) -> io::Result<()> {
+    match &item.content {
+        Content::Link(target) => below.fresh_link(to, target),
+        Content::EmptyFolder => below.made_folder(to).map(drop),
+        Content::File(path) => {
+            let mut from = open_file(path)?;
+            let executable = std::os::unix::fs::MetadataExt::mode(&from.metadata()?) & 0o100 != 0;
+            let mut file = below.fresh_file(to, if executable { 0o755 } else { 0o644 })?;
+            io::copy(&mut from, &mut file).map(drop)
+        }
     }
-    let mode = if executable { 0o755 } else { 0o644 };
-    let mut file = fs::OpenOptions::new().write(true).create(true).truncate(true).mode(mode).open(path)?;
-    io::Write::write_all(&mut file, bytes)
-}
-
-/// Copies a file to a new one of the step's own, which its owner may write.
-fn copy(from: &Path, to: &Path) -> io::Result<()> {
-    if let Some(folder) = to.parent() {
-        fs::create_dir_all(folder)?;
-    }
-    fs::copy(from, to)?;
-    let executable = fs::metadata(from)?.permissions().mode() & 0o100 != 0;
-    let mode = if executable { 0o755 } else { 0o644 };
-    fs::set_permissions(to, fs::Permissions::from_mode(mode))
 }
 
 /// What goes where, with made folders spread out.
@@ -101,34 +103,25 @@ fn items(root: &Path, files: &[Placed]) -> io::Result<Vec<Item>> {
     for placed in files {
         let from = root.join(&*placed.from);
         if !placed.folder {
-            items.push(Item { name: placed.to.to_string(), file: from });
+            items.push(Item { name: placed.to.to_string(), content: Content::File(from) });
             continue;
         }
-        for (name, file) in all_files(&from)? {
-            let name = if placed.to.is_empty() { name } else { format!("{}/{name}", placed.to) };
-            items.push(Item { name, file });
+        let flags = OFlags::PATH | OFlags::DIRECTORY | OFlags::CLOEXEC;
+        let folder = rustix::fs::open(&from, flags, Mode::empty())?;
+        for entry in entries_below(&folder)? {
+            let content = match entry.kind {
+                EntryKind::File => Content::File(from.join(&entry.path)),
+                EntryKind::Link(target) => Content::Link(target.to_string()),
+                EntryKind::EmptyFolder => Content::EmptyFolder,
+                EntryKind::Odd(what) => return Err(io::Error::other(format!("{}: {what}", entry.path))),
+            };
+            let name = match placed.to.is_empty() {
+                true => entry.path,
+                false => format!("{}/{}", placed.to, entry.path),
+            };
+            items.push(Item { name, content });
         }
     }
     items.sort();
     Ok(items)
-}
-
-/// All files in and below a folder: path below it, and where it is. Sorted.
-fn all_files(folder: &Path) -> io::Result<Vec<(String, PathBuf)>> {
-    let mut files = Vec::new();
-    let mut open = vec![String::new()];
-    while let Some(below) = open.pop() {
-        for entry in fs::read_dir(folder.join(&below))? {
-            let entry = entry?;
-            let name = entry.file_name().to_string_lossy().into_owned();
-            let name = if below.is_empty() { name } else { format!("{below}/{name}") };
-            if entry.file_type()?.is_dir() {
-                open.push(name);
-            } else {
-                files.push((name, entry.path()));
-            }
-        }
-    }
-    files.sort();
-    Ok(files)
 }

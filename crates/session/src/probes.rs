@@ -1,17 +1,15 @@
 //! Probes: cheap commands whose answers definitions read, run whenever a request reaches them. They may
 //! read whatever their starter may, write nothing, and use no network.
 
-use std::io::Read;
-use std::os::fd::AsRawFd;
-use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::Duration;
 
-use nubrik_confine::{Access, Capture, Ended, PipelineSpec, RuleSet, StageSpec};
+use nubrik_confine::{Ended, StageSpec};
 use nubrik_lang::{AnswerText, ProbeCommand, ProbeProgram, ProbeRequest};
 use nubrik_source::WsPath;
 use nubrik_store::{Decoder, Digest, Encoder, Truncated};
 
+use crate::looking::{Question, variables};
 use crate::machine::Machine;
 
 /// How much of an answer is read, in bytes.
@@ -22,26 +20,15 @@ const PATIENCE: Duration = Duration::from_secs(60);
 
 /// What a probe answers, or why it could not run.
 pub(crate) fn answer(machine: &Machine, request: &ProbeRequest) -> Result<AnswerText, String> {
-    let rules = RuleSet::new(machine.system()).map_err(|e| e.to_string())?;
-    rules.allow(std::path::Path::new("/"), Access::Read).map_err(|e| e.to_string())?;
-    let mut environment: Vec<(String, String)> = Vec::new();
-    for (name, value) in [("LANG", "C.UTF-8"), ("LC_ALL", "C.UTF-8"), ("TZ", "UTC")] {
-        environment.push((name.to_owned(), value.to_owned()));
-    }
-    for name in ["PATH", "HOME", "USER"] {
-        environment.extend(std::env::var(name).ok().map(|value| (name.to_owned(), value)));
-    }
+    let mut environment = variables(&["PATH", "HOME", "USER"]);
     for (name, value) in &request.env {
         environment.retain(|(n, _)| **n != **name);
         environment.push((name.to_string(), value.to_string()));
     }
-    let mut capture = Capture::new(ANSWER_LIMIT);
-    for stages in &request.commands {
-        let errors =
-            rustix::fs::memfd_create("errors", rustix::fs::MemfdFlags::CLOEXEC).map_err(|e| e.to_string())?;
-        let errors_path = PathBuf::from(format!("/proc/self/fd/{}", errors.as_raw_fd()));
-        let mut specs = Vec::new();
-        for stage in stages {
+    let mut output: Vec<u8> = Vec::new();
+    for commands in &request.commands {
+        let mut stages = Vec::new();
+        for stage in commands {
             let program = match &stage.program {
                 ProbeProgram::Tool(name) => {
                     machine
@@ -53,47 +40,31 @@ pub(crate) fn answer(machine: &Machine, request: &ProbeRequest) -> Result<Answer
                 ProbeProgram::File(path) => machine.root().join(path.as_str()),
             };
             let words = stage.words.iter().map(|w| w.to_string()).collect();
-            specs.push(StageSpec {
-                program,
-                words,
-                stdin: None,
-                stdout: None,
-                stderr: Some(errors_path.clone()),
-            });
+            stages.push(StageSpec { program, words, stdin: None, stdout: None, stderr: None });
         }
-        let spec = PipelineSpec {
-            stages: specs,
-            folder: machine.root(),
-            work: machine.root(),
+        let question = Question {
+            stages,
             environment: &environment,
-            rules: Some(&rules),
-            filter_network: machine.filters_network(),
-            apart: None,
-            timeout: Some(request.timeout.map_or(PATIENCE, Duration::from_millis)),
-            memory: None,
-            recorder: None,
-            attached: false,
+            patience: request.timeout.map_or(PATIENCE, Duration::from_millis),
+            limit: ANSWER_LIMIT.saturating_sub(output.len()),
         };
-        let said = || {
-            let mut text = String::new();
-            let mut file = std::fs::File::open(&errors_path).map_err(|e| e.to_string())?;
-            file.read_to_string(&mut text).map_err(|e| e.to_string())?;
-            Ok::<_, String>(text)
-        };
-        match nubrik_confine::run(&spec, &mut capture, machine.cancel()) {
+        let looked = machine.look(question).map_err(|e| e.to_string())?;
+        match looked.ended {
             Ended::Well => {}
             Ended::Code(_) | Ended::Signal(_) => {
-                return Ok(AnswerText { ok: false, text: said().unwrap_or_default().into() });
+                let said = String::from_utf8_lossy(&looked.errors).into();
+                return Ok(AnswerText { ok: false, text: said });
             }
             Ended::TimedOut => return Err("it took too long".to_owned()),
             Ended::Cancelled => return Err("it was stopped".to_owned()),
             Ended::NotStarted(program, e) => return Err(format!("cannot start {}: {e}", program.display())),
         }
+        if looked.is_cut {
+            return Err(format!("its answer has more than {} MiB", ANSWER_LIMIT >> 20));
+        }
+        output.extend(looked.output);
     }
-    if capture.cut > 0 {
-        return Err(format!("its answer has more than {} MiB", ANSWER_LIMIT >> 20));
-    }
-    match String::from_utf8(capture.bytes) {
+    match String::from_utf8(output) {
         Ok(text) => Ok(AnswerText { ok: true, text: text.into() }),
         Err(_) => Err("its answer is not UTF-8 text".to_owned()),
     }

@@ -59,6 +59,8 @@ impl Roles {
     pub const WHOLE: Roles = Roles(8);
     /// It is no more to be looked at.
     pub const GONE: Roles = Roles(16);
+    /// What stands there counts, and not what it leads to: a link.
+    pub const ITSELF: Roles = Roles(32);
 
     pub fn has(self, role: Roles) -> bool {
         self.0 & role.0 != 0
@@ -410,11 +412,13 @@ impl Seal {
                     break;
                 }
                 let known = self.as_it_lies(number);
-                if known.map_or_else(|| self.entry(number).roles, |k| k.1).has(Roles::GONE) {
+                let roles = known.map_or_else(|| self.entry(number).roles, |k| k.1);
+                if roles.has(Roles::GONE) {
                     continue;
                 }
                 let path = self.path_bytes(number);
-                let now = near.check(machine, path, || self.path_bytes(number + RUN));
+                let follows = !roles.has(Roles::ITSELF);
+                let now = near.check(machine, path, follows, || self.path_bytes(number + RUN));
                 if let (Some((known, _)), Some(now)) = (known, &now)
                     && *known == signature_bytes(now)
                 {
@@ -567,6 +571,7 @@ impl Near {
         &mut self,
         machine: &Machine,
         path: &[u8],
+        follows: bool,
         later: impl FnOnce() -> &'p [u8],
     ) -> Option<Signature> {
         let below = |folder: &[u8]| path.strip_prefix(folder).and_then(|rest| rest.strip_prefix(b"/"));
@@ -579,8 +584,8 @@ impl Near {
             }
         }
         match (&self.handle, below(&self.folder)) {
-            (Some(handle), Some(rest)) => Machine::check_at(handle, rest),
-            _ => machine.check_below_root(path),
+            (Some(handle), Some(rest)) => Machine::check_at(handle, rest, follows),
+            _ => machine.check_below_root(path, follows),
         }
     }
 }

@@ -10,7 +10,8 @@ use std::collections::HashMap;
 use std::fs::{self, File};
 use std::io;
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Arc, Mutex, OnceLock, PoisonError};
+use std::time::Duration;
 
 use nubrik_confine::CancelSwitch;
 use nubrik_engine::{
@@ -21,16 +22,25 @@ use nubrik_graph::{Graph, Step};
 use nubrik_lang::{AddressPattern, AnswerText, Evaluation, Evaluator, Setting, SettingValue, Watched};
 use nubrik_source::WsPath;
 use nubrik_store::{LocalStore, Store};
+use rustix::fs::OFlags;
 
+use crate::below::Below;
 use crate::history::{self, BuildRecord, Chronicle};
 use crate::machine::Machine;
+use crate::reading::read_open;
 use crate::results::Results;
-use crate::state_file::{StateFile, write_whole};
+use crate::state_file;
 use crate::workspace::{OpenProblem, Workspace};
 use crate::world::{DiskWorld, Seen};
 
 /// What is kept for all workspaces may take so much, in bytes; looked at once a day.
 const STORE_LIMIT: u64 = 20 << 30;
+
+/// What is remembered of tools may have so many bytes.
+const TOOLS_LIMIT: u64 = 64 << 20;
+
+/// How often a session that waits for another one looks whether that is done.
+const LOOK_AGAIN: Duration = Duration::from_millis(20);
 
 /// Stack for evaluation, in bytes: definitions nest deeper than a thread's usual stack allows.
 const EVALUATION_STACK: usize = 256 << 20;
@@ -42,9 +52,16 @@ pub struct Session {
     /// Where it is, and its settings.
     pub workspace: Workspace,
     machine: Machine,
-    state: State,
+    /// What is remembered of the workspace, since it was wanted first.
+    state: OnceLock<State>,
+    /// Whether there are results here of which nothing is remembered.
+    has_forgotten: bool,
+    /// The tool's own folder, since it was wanted first.
+    own: OnceLock<Below>,
     /// Held while this session may change the workspace.
     lock: Option<File>,
+    /// Whether steps may reach out of this machine for it.
+    reaches_out: bool,
     /// What evaluation saw of the machine.
     seen: Mutex<Seen>,
     store: Result<LocalStore, String>,
@@ -112,10 +129,9 @@ impl Session {
     /// When there is none, or its settings are wrong.
     pub fn open(start: &Path, cancel: Arc<CancelSwitch>) -> Result<Session, OpenProblem> {
         let workspace = Workspace::find(start)?;
-        let own = workspace.own_folder();
-        let tools = fs::read(own.join("tools")).unwrap_or_default();
+        let tools = workspace.own().and_then(|own| read_open(own.open_to_read("tools")?, TOOLS_LIMIT));
         let search_path = std::env::var_os("PATH").unwrap_or_default();
-        let machine = Machine::new(&workspace.root, search_path, &tools, cancel)
+        let machine = Machine::new(&workspace.root, search_path, &tools.unwrap_or_default(), cancel)
             .map_err(|e| OpenProblem::Io(workspace.root.clone(), e))?
             .hiding_undeclared(workspace.settings.hide_undeclared);
         crate::services::end_left_over(&workspace.root);
@@ -127,8 +143,11 @@ impl Session {
         Ok(Session {
             workspace,
             machine,
-            state: State::default(),
+            state: OnceLock::new(),
+            has_forgotten: false,
+            own: OnceLock::new(),
             lock: None,
+            reaches_out: false,
             seen: Mutex::default(),
             store,
             store_folder: None,
@@ -144,6 +163,17 @@ impl Session {
     pub fn keep_results_in(&mut self, folder: PathBuf) {
         self.store = Err("it is not open yet".to_owned());
         self.store_folder = Some(folder);
+    }
+
+    /// Lets steps reach out of this machine: fetch, use the network, start services. Whoever only asks something does not
+    /// want that, though answers of scans are needed for it.
+    pub fn let_reach_out(&mut self) {
+        self.reaches_out = true;
+    }
+
+    /// Whether steps may reach out of this machine.
+    pub fn reaches_out(&self) -> bool {
+        self.reaches_out
     }
 
     /// How many steps run at once when nobody says otherwise.
@@ -201,16 +231,12 @@ impl Session {
     }
 
     /// Makes sure that no other session changes this workspace meanwhile; `waiting` is called when
-    /// one does and has to be waited for.
+    /// one does and has to be waited for. `false` when everything is to stop before that.
     ///
     /// # Errors
     /// When the tool's own files cannot be written.
-    pub fn lock(&mut self, waiting: impl FnOnce()) -> Result<(), BuildProblem> {
-        let own = |path: &Path| {
-            let path = path.to_owned();
-            move |e| BuildProblem::Own(path, e)
-        };
-        self.workspace.make_folders().map_err(|problem| match problem {
+    pub fn lock(&mut self, waiting: impl FnOnce()) -> Result<bool, BuildProblem> {
+        let had_results = self.workspace.make_folders().map_err(|problem| match problem {
             OpenProblem::Io(path, e) => BuildProblem::Own(path, e),
             _ => BuildProblem::Own(self.workspace.root.clone(), io::Error::other("cannot make its folders")),
         })?;
@@ -220,29 +246,52 @@ impl Session {
                 Some(folder) => LocalStore::open(&folder).map_err(|e| e.to_string()),
             };
         }
-        let path = self.workspace.own_folder().join("lock");
-        let file =
-            File::options().create(true).truncate(false).write(true).open(&path).map_err(own(&path))?;
-        match file.try_lock() {
-            Ok(()) => {}
-            Err(fs::TryLockError::WouldBlock) => {
-                waiting();
-                file.lock().map_err(own(&path))?;
+        let flags = OFlags::CREATE | OFlags::WRONLY;
+        let file = self.own()?.open("lock", flags).map_err(|e| self.own_problem(("lock".to_owned(), e)))?;
+        let mut waiting = Some(waiting);
+        loop {
+            match file.try_lock() {
+                Ok(()) => break,
+                Err(fs::TryLockError::WouldBlock) => {
+                    if let Some(waiting) = waiting.take() {
+                        waiting();
+                    }
+                    // Whoever waits in the kernel does not hear signals.
+                    if self.machine.cancel().wait(LOOK_AGAIN) {
+                        return Ok(false);
+                    }
+                }
+                Err(fs::TryLockError::Error(e)) => return Err(self.own_problem(("lock".to_owned(), e))),
             }
-            Err(fs::TryLockError::Error(e)) => return Err(BuildProblem::Own(path, e)),
         }
         self.lock = Some(file);
-        Ok(())
+        // What was looked at before may have changed while nothing was held.
+        self.state = OnceLock::new();
+        self.has_forgotten = had_results && self.own()?.look_at("state").is_err();
+        Ok(true)
     }
 
-    /// Reads what is remembered of the workspace. What is damaged is forgotten.
-    pub fn load_state(&mut self) {
-        self.state = StateFile::in_folder(&self.workspace.own_folder()).load();
+    /// The tool's own folder.
+    fn own(&self) -> Result<&Below, BuildProblem> {
+        if let Some(own) = self.own.get() {
+            return Ok(own);
+        }
+        let own = self.workspace.own().map_err(|e| BuildProblem::Own(self.workspace.own_folder(), e))?;
+        Ok(self.own.get_or_init(|| own))
     }
 
-    /// What is remembered of the workspace.
+    /// What went wrong with a file of the tool's own, by its name there.
+    fn own_problem<N: AsRef<Path>>(&self, (name, e): (N, io::Error)) -> BuildProblem {
+        BuildProblem::Own(self.workspace.own_folder().join(name), e)
+    }
+
+    /// What is remembered of the workspace. What is damaged is forgotten.
     pub fn state(&self) -> &State {
-        &self.state
+        self.state.get_or_init(|| {
+            let Ok(own) = self.own() else { return State::default() };
+            // Builds go on being counted where what is remembered of them was lost.
+            state_file::load(own).unwrap_or_else(|| State::after(history::newest(own)))
+        })
     }
 
     // Evaluation.
@@ -321,7 +370,7 @@ impl Session {
         let outcome = build(
             Request { publish: false, ..Request::whole(graph, &evaluation.scans) },
             self.results_folder().as_str(),
-            &self.state,
+            self.state(),
             &self.machine,
             self.store(),
             &heard,
@@ -406,7 +455,7 @@ impl Session {
         let mut outcome = build(
             Request::whole(&evaluation.graph, files),
             &out,
-            &self.state,
+            self.state(),
             &self.machine,
             self.store(),
             &chronicle,
@@ -442,7 +491,7 @@ impl Session {
         self.prepare(listener);
         let request = Request { publish: false, ..Request::whole(&evaluation.graph, files) };
         let out = self.results_folder();
-        let outcome = build(request, &out, &self.state, &self.machine, self.store(), listener, options);
+        let outcome = build(request, &out, self.state(), &self.machine, self.store(), listener, options);
         self.tidy_up(&evaluation.graph, listener, &outcome);
         self.remember(outcome.changes)?;
         Ok(BuildReport {
@@ -462,16 +511,14 @@ impl Session {
         let asked = patterns.iter().filter(|p| !p.path.is_root()).map(|p| p.path.as_str().to_owned());
         let (asked, profile) = (asked.collect(), self.profile.clone());
         let record = chronicle.record(outcome.changes.builds, asked, profile, summary, outcome.cancelled);
-        history::keep(&self.history_folder(), &record);
-    }
-
-    fn history_folder(&self) -> PathBuf {
-        self.workspace.own_folder().join("history")
+        if let Ok(own) = self.own() {
+            history::keep(own, &record);
+        }
     }
 
     /// What became of the last builds in which anything happened, the oldest first.
     pub fn history(&self) -> Vec<BuildRecord> {
-        history::read(&self.history_folder())
+        self.own().map(history::read).unwrap_or_default()
     }
 
     /// What is to be done and said before steps run.
@@ -505,18 +552,16 @@ impl Session {
             listener.hear(&Event::Notice(Notice::Unconfined(missing)));
         }
         if self.machine.has_started_commands() {
-            let ended = nubrik_confine::end_orphans();
-            if !ended.is_empty() && !outcome.cancelled {
+            let left = self.machine.left_running().take();
+            let count = left.values().sum::<usize>() + nubrik_confine::end_orphans().len();
+            if count > 0 && !outcome.cancelled {
                 let steps = graph.steps.iter().enumerate();
-                let of_step = |step: &Step, folder: &str| {
-                    folder.ends_with(&crate::machine::temporary_name(step.folder.as_str()))
-                };
-                let left = steps.filter(|(_, s)| ended.iter().flatten().any(|folder| of_step(s, folder)));
+                let left = steps.filter(|(_, step)| left.contains_key(step.folder.as_str()));
                 let mut targets: Vec<Arc<str>> =
                     left.map(|(i, _)| graph.title(nubrik_graph::StepId(i as u32))).collect();
                 targets.sort();
                 targets.dedup();
-                listener.hear(&Event::Notice(Notice::OrphansEnded(ended.len(), targets)));
+                listener.hear(&Event::Notice(Notice::OrphansEnded(count, targets)));
             }
         }
     }
@@ -563,11 +608,16 @@ impl Session {
         let mut homes: std::collections::HashSet<String> =
             evaluation.targets.iter().map(|t| format!("{out}/{}", graph.target(*t).address)).collect();
         for pattern in patterns.iter().filter(|pattern| !pattern.is_glob()) {
-            let one =
-                |t: &nubrik_graph::TargetId| pattern.path.as_str().starts_with(&*graph.target(*t).address);
+            // `clock` means the target `clock/clock` where there is one.
+            let one = |t: &nubrik_graph::TargetId| {
+                let target = graph.target(*t);
+                let address = WsPath::from_normal(&target.address);
+                pattern.path.is_in(&address)
+                    || (address.name() == target.package.name() && pattern.path == target.package)
+            };
             match pattern.path.is_root() {
                 true => drop(homes.insert(out.clone())),
-                false if !evaluation.targets.iter().any(one) => {
+                false if pattern.is_folder || !evaluation.targets.iter().any(one) => {
                     homes.insert(format!("{out}/{}", pattern.path.as_str()));
                 }
                 false => {}
@@ -577,9 +627,27 @@ impl Session {
             let ends = path.match_indices('/').map(|(at, _)| at);
             ends.rev().any(|at| homes.contains(&path[..at]))
         };
-        let stale: Vec<Arc<str>> =
-            self.state.published.names().into_iter().filter(|p| !now.contains(&**p) && belongs(p)).collect();
+        let mut known = self.state().published.names();
+        if self.has_forgotten {
+            known.extend(self.files_of_results());
+        }
+        let is_current = |path: &str| {
+            let ends = path.match_indices('/').map(|(at, _)| &path[..at]);
+            // A folder is a result with all that is in it.
+            ends.chain([path]).any(|path| now.contains(path))
+        };
+        let mut stale: Vec<Arc<str>> =
+            known.into_iter().filter(|path| !is_current(path) && belongs(path)).collect();
+        stale.sort();
+        stale.dedup();
         self.remove_results(&stale)
+    }
+
+    /// All files in the folder of results.
+    fn files_of_results(&self) -> Vec<Arc<str>> {
+        let out = self.results_folder();
+        let tree = self.machine.tree(&out).unwrap_or_default();
+        tree.into_iter().map(|file| format!("{out}/{}", file.path).into()).collect()
     }
 
     /// Removes published results, and folders that are empty then.
@@ -590,7 +658,7 @@ impl Session {
             // Folders that are empty now go, too.
             let mut folder = WsPath::from_normal(path).parent();
             while let Some(at) = folder.filter(|f| f.as_str().len() > out.len()) {
-                if fs::remove_dir(self.workspace.root.join(at.as_str())).is_err() {
+                if !self.machine.below().remove_empty_folder(at.as_str()) {
                     break;
                 }
                 folder = at.parent();
@@ -612,9 +680,14 @@ impl Session {
 
     /// Adds to what is remembered of the workspace, in memory and on disk.
     fn remember(&mut self, changes: Changes) -> Result<(), BuildProblem> {
-        let own = self.workspace.own_folder();
-        StateFile::in_folder(&own).save(&mut self.state, changes)?;
-        write_whole(&own.join("tools"), &self.machine.tools.encode())
+        self.state();
+        if let Some(mut state) = self.state.take() {
+            let saved = state_file::save(self.own()?, &mut state, changes);
+            self.state = OnceLock::from(state);
+            saved.map_err(|problem| self.own_problem(problem))?;
+        }
+        let tools = self.machine.tools.encode();
+        self.own()?.write_whole("tools", &tools).map_err(|e| self.own_problem(("tools", e)))
     }
 
     /// Lets other sessions change this workspace again.
@@ -624,7 +697,7 @@ impl Session {
 
     /// What a step printed when its result was made, if that is still kept.
     pub fn printed(&self, step: &Step) -> Option<Vec<u8>> {
-        let memory = self.state.steps.get(step.folder.as_str())?;
+        let memory = self.state().steps.get(step.folder.as_str())?;
         let record = self.store()?.record(&memory.first_key)?;
         let entry = record.entries.into_iter().find(|entry| entry.outputs == memory.outputs)?;
         Some(entry.printed)
@@ -638,7 +711,7 @@ impl Session {
         supposed: Supposed<'_>,
     ) -> Vec<PlannedStep> {
         let (graph, files) = (&evaluation.graph, &evaluation.requested);
-        plan(graph, files, &self.state, &self.machine, self.store(), listener, supposed)
+        plan(graph, files, self.state(), &self.machine, self.store(), listener, supposed)
     }
 
     /// All definition files at and below a folder, sorted; what is ignored is not among them.

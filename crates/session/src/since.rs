@@ -1,12 +1,17 @@
 //! What changed since a revision of git, and which steps that can affect.
 
 use std::collections::BTreeSet;
-use std::path::Path;
-use std::process::Command;
+use std::path::PathBuf;
+use std::time::Duration;
 
+use nubrik_confine::{Ended, StageSpec};
 use nubrik_graph::{Closure, FileId, Graph, Role, Target};
 use nubrik_lang::TARGETS_FILE;
 use nubrik_source::WsPath;
+
+use crate::looking::{Question, variables};
+use crate::machine::Machine;
+use crate::tool_parts::on_path;
 
 /// Files of a workspace that differ from a revision, uncommitted ones included.
 pub struct ChangedFiles {
@@ -22,14 +27,30 @@ impl ChangedFiles {
     ///
     /// # Errors
     /// What git says where it cannot tell, such as that there is no such revision.
-    pub fn since(root: &Path, revision: &str, read: impl Fn(&str) -> bool) -> Result<ChangedFiles, String> {
+    pub(crate) fn since(
+        machine: &Machine,
+        revision: &str,
+        read: impl Fn(&str) -> bool,
+    ) -> Result<ChangedFiles, String> {
         if revision.starts_with('-') {
             return Err("no revision begins with `-`".to_owned());
         }
+        let git = Git::of(machine)?;
         // Outside of a repository `git diff` compares any two files, and says something else.
-        ask(root, &["rev-parse", "--git-dir"])?;
-        let mut files = ask(root, &["diff", "--name-only", "--relative", "-z", revision, "--", "."])?;
-        files.extend(ask(root, &["ls-files", "--others", "--exclude-standard", "-z", "--", "."])?);
+        git.ask(&["rev-parse", "--git-dir"])?;
+        let diff = [
+            "diff",
+            "--no-ext-diff",
+            "--no-textconv",
+            "--name-only",
+            "--relative",
+            "-z",
+            revision,
+            "--",
+            ".",
+        ];
+        let mut files = git.ask(&diff)?;
+        files.extend(git.ask(&["ls-files", "--others", "--exclude-standard", "-z", "--", "."])?);
         // What is kept in there is nobody's source, though somebody may have committed it.
         files.retain(|file| !file.starts_with(".nubrik/"));
         let mut packages = BTreeSet::new();
@@ -41,7 +62,7 @@ impl ChangedFiles {
                 packages.insert(folder);
             } else if file.ends_with(".nub") || path.name() == crate::SETTINGS_FILE || read(file) {
                 everything = true;
-            } else if !root.join(file).exists() {
+            } else if !machine.root().join(file).exists() {
                 // What a glob found before is nowhere in the graph: its package may have used it.
                 packages.extend(std::iter::successors(Some(folder), WsPath::parent));
             }
@@ -89,13 +110,87 @@ impl ChangedFiles {
     }
 }
 
-fn ask(root: &Path, words: &[&str]) -> Result<BTreeSet<String>, String> {
-    let output = Command::new("git").arg("-C").arg(root).args(words).output();
-    let output = output.map_err(|e| format!("cannot start git: {e}"))?;
-    if !output.status.success() {
-        let said = String::from_utf8_lossy(&output.stderr);
-        return Err(said.lines().next().unwrap_or("git failed").trim_start_matches("fatal: ").to_owned());
+/// How long git may take for an answer, and how much of it is read, in bytes.
+const PATIENCE: Duration = Duration::from_secs(600);
+const ANSWER_LIMIT: usize = 512 << 20;
+
+/// Git, which only looks: whatever a checkout makes it start can change nothing and reach no network.
+struct Git<'m> {
+    machine: &'m Machine,
+    program: PathBuf,
+    environment: Vec<(String, String)>,
+}
+
+/// Settings by which git starts other commands, and what they are while it is asked: a checkout brings them along.
+const NO_COMMANDS: [(&str, &str); 4] = [
+    ("core.fsmonitor", "false"),
+    ("core.hooksPath", "/dev/null"),
+    ("diff.external", ""),
+    ("core.sshCommand", "false"),
+];
+
+impl<'m> Git<'m> {
+    fn of(machine: &'m Machine) -> Result<Git<'m>, String> {
+        let search = std::env::var_os("PATH").unwrap_or_default();
+        let folders: Vec<PathBuf> =
+            std::env::split_paths(&search).filter(|folder| folder.is_absolute()).collect();
+        let program = on_path(&folders, "git").ok_or("there is no git on this machine")?;
+        let environment = variables(&["PATH", "HOME", "XDG_CONFIG_HOME", "USER"]);
+        let mut git = Git { machine, program, environment };
+        let mut settings: Vec<(String, String)> =
+            NO_COMMANDS.iter().map(|(name, value)| ((*name).to_owned(), (*value).to_owned())).collect();
+        git.set(&settings);
+        // A file that a filter rewrites counts as changed unless git knows by its times that it is not.
+        let filters = git.ask(&["config", "-z", "--name-only", "--get-regexp", "^filter[.]"]);
+        let names = filters.unwrap_or_default();
+        let names: BTreeSet<&str> = names.iter().filter_map(|key| Some(key.rsplit_once('.')?.0)).collect();
+        for name in names {
+            for (key, value) in [("clean", ""), ("smudge", ""), ("process", ""), ("required", "false")] {
+                settings.push((format!("{name}.{key}"), value.to_owned()));
+            }
+        }
+        git.set(&settings);
+        Ok(git)
     }
-    let text = String::from_utf8_lossy(&output.stdout);
-    Ok(text.split('\0').filter(|name| !name.is_empty()).map(str::to_owned).collect())
+
+    /// Sets settings for all that is asked.
+    fn set(&mut self, settings: &[(String, String)]) {
+        self.environment.retain(|(name, _)| !name.starts_with("GIT_CONFIG_"));
+        self.environment.push(("GIT_CONFIG_COUNT".to_owned(), settings.len().to_string()));
+        for (number, (name, value)) in settings.iter().enumerate() {
+            self.environment.push((format!("GIT_CONFIG_KEY_{number}"), name.clone()));
+            self.environment.push((format!("GIT_CONFIG_VALUE_{number}"), value.clone()));
+        }
+    }
+
+    /// Names that git answers with, each ended by a zero.
+    fn ask(&self, words: &[&str]) -> Result<BTreeSet<String>, String> {
+        let all = ["git", "--no-optional-locks"].into_iter().chain(words.iter().copied());
+        let words = all.map(str::to_owned).collect();
+        let stage =
+            StageSpec { program: self.program.clone(), words, stdin: None, stdout: None, stderr: None };
+        let question = Question {
+            stages: vec![stage],
+            environment: &self.environment,
+            patience: PATIENCE,
+            limit: ANSWER_LIMIT,
+        };
+        let looked = self.machine.look(question).map_err(|e| e.to_string())?;
+        match looked.ended {
+            Ended::Well if !looked.is_cut => {}
+            Ended::Well => return Err("it tells of too many files".to_owned()),
+            Ended::NotStarted(program, e) => {
+                return Err(format!("cannot start {}: {e}", program.display()));
+            }
+            Ended::TimedOut => return Err("it took too long".to_owned()),
+            Ended::Cancelled => return Err("it was stopped".to_owned()),
+            Ended::Code(_) | Ended::Signal(_) => {
+                let said = String::from_utf8_lossy(&looked.errors);
+                let line = said.lines().find(|line| line.starts_with("fatal: ")).or(said.lines().next());
+                return Err(line.unwrap_or("git failed").trim_start_matches("fatal: ").to_owned());
+            }
+        }
+        let text = String::from_utf8_lossy(&looked.output);
+        Ok(text.split('\0').filter(|name| !name.is_empty()).map(str::to_owned).collect())
+    }
 }

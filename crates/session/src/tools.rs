@@ -1,24 +1,19 @@
-//! Finding tools on the machine, and what each consists of.
-//!
-//! A compiler driver is not the compiler: the programs that it starts count, too, and are found by
-//! asking the driver. What was found is remembered with the metadata of every file, and found again
-//! when one of them changes.
+//! Finding tools on the machine. What each consists of is in `tool_parts.rs`; what was found is remembered with the
+//! metadata of every file, and found again when one of them changes.
 
 use std::collections::{BTreeSet, HashMap};
 use std::ffi::OsString;
-use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
-use std::process::{Child, Command, Stdio};
 use std::sync::{Arc, Mutex, PoisonError};
+use std::time::Duration;
 
-use nubrik_confine::{Access, Capture, Ended, PipelineSpec, RuleSet, StageSpec};
+use nubrik_confine::{Access, Capture, Confinement, Ended, PipelineSpec, RuleSet, StageSpec};
 use nubrik_engine::{FoundTool, Outside, Signature, ToolProblem};
 use nubrik_store::{Decoder, Digest, Encoder, Truncated};
 
-use crate::machine::Machine;
-
-/// Programs that C and C++ compiler drivers start.
-const STARTED_BY_COMPILERS: [&str; 7] = ["cc1", "cc1plus", "as", "ld", "collect2", "lto1", "lto-wrapper"];
+use crate::looking::Question;
+use crate::machine::{CONFINED_ENVIRONMENT, Machine, called_by, needed_folder};
+use crate::tool_parts::{first_line, header_folders, on_path, parts, search_folders, state_of};
 
 /// What to install for tools that many definitions use: tool, what it is, package on Debian and Fedora.
 const PACKAGES: [(&str, &str, &str); 10] = [
@@ -40,6 +35,8 @@ struct Remembered {
     tool: FoundTool,
     /// The file under its name on the search path, then all of its parts.
     files: Vec<(Arc<str>, Signature)>,
+    /// Folders in and below those in which it looks for headers.
+    folders: Vec<(Arc<str>, Signature)>,
     /// What it told of its version, by the word that asked for it.
     versions: Vec<(Arc<str>, Option<Arc<str>>)>,
 }
@@ -67,21 +64,15 @@ impl ToolFinder {
         let mut tools: Vec<(&Arc<str>, &Remembered)> = remembered.iter().collect();
         tools.sort_by_key(|(name, _)| *name);
         let mut out = Encoder::new();
-        out.text("nubrik tools 2");
+        out.text(FORMAT);
         out.text(&self.search_path.to_string_lossy());
         out.list(&tools, |out, (name, found)| {
             out.text(name);
             out.text(&found.tool.path.to_string_lossy());
             out.digest(&found.tool.identity);
-            out.list(&found.files, |out, (path, signature)| {
-                out.text(path);
-                for number in
-                    [signature.size, signature.changed as u64, signature.touched as u64, signature.inode]
-                {
-                    out.u64(number);
-                }
-                out.u32(signature.mode);
-            });
+            encode_files(&found.files, out);
+            encode_files(&found.folders, out);
+            out.list(&found.tool.search, |out, folder| out.text(folder));
             out.list(&found.versions, |out, (word, version)| {
                 out.text(word);
                 out.text(version.as_deref().unwrap_or(""));
@@ -106,7 +97,8 @@ impl ToolFinder {
                 }
                 files.push((path, None));
             }
-            files.extend(found.into_iter().flat_map(|f| f.files.iter().map(|(p, s)| (p.clone(), Some(*s)))));
+            let looked_at = found.into_iter().flat_map(|f| f.files.iter().chain(&f.folders));
+            files.extend(looked_at.map(|(path, signature)| (path.clone(), Some(*signature))));
         }
         files.sort_by(|a, b| a.0.cmp(&b.0));
         files.dedup_by(|a, b| a.0 == b.0);
@@ -124,7 +116,11 @@ impl ToolFinder {
         if known.is_some() || versions.iter().any(|(word, _)| **word == *QUIETLY) {
             return known;
         }
-        let said = ask_quietly(machine, &tool)?;
+        let word = tool.path.file_name()?.to_string_lossy().into_owned();
+        let said = self.asking(machine).ask_as(&tool.path, &word, &["--version"]).unwrap_or_default();
+        if machine.cancel().is_thrown() {
+            return None;
+        }
         let version = first_version(&said).map(Arc::from);
         if let Some(found) = remembered().get_mut(name) {
             found.versions.push((QUIETLY.into(), version.clone()));
@@ -140,17 +136,8 @@ impl ToolFinder {
         if let Some((_, version)) = known {
             return version;
         }
-        let asked = Command::new(&tool.path)
-            .arg(&**word)
-            .env_clear()
-            .env("PATH", &self.search_path)
-            .env("LC_ALL", "C")
-            .stdin(Stdio::null())
-            .output()
-            .ok()?;
-        // Some tools tell it on standard error.
-        let said = [asked.stdout, asked.stderr].concat();
-        let version = first_version(&String::from_utf8_lossy(&said)).map(Arc::from);
+        let said = self.asking(machine).ask(&tool.path, &[word])?;
+        let version = first_version(&said).map(Arc::from);
         if let Some(found) = remembered().get_mut(name) {
             found.versions.push((word.clone(), version.clone()));
         }
@@ -175,7 +162,8 @@ impl ToolFinder {
         let known = self.remembered.lock().unwrap_or_else(PoisonError::into_inner).get(name).cloned();
         if let (Some(known), Some(on_path)) = (&known, &on_path) {
             let same_place = known.files.first().is_some_and(|(p, _)| **p == *on_path.to_string_lossy());
-            if same_place && known.files.iter().all(|(path, s)| machine.check(path) == Some(*s)) {
+            let mut looked_at = known.files.iter().chain(&known.folders);
+            if same_place && looked_at.all(|(path, s)| machine.check(path) == Some(*s)) {
                 return Ok(known.tool.clone());
             }
         }
@@ -189,143 +177,156 @@ impl ToolFinder {
     }
 
     fn on_path(&self, name: &str) -> Option<PathBuf> {
-        self.folders
-            .iter()
-            .map(|folder| folder.join(name))
-            .find(|path| path.metadata().is_ok_and(|m| m.is_file() && m.permissions().mode() & 0o111 != 0))
+        on_path(&self.folders, name)
     }
 
-    fn look_closely(&self, machine: &Machine, name: &str, on_path: &Path) -> Option<Remembered> {
-        let found_at = on_path;
-        let real = self.real_program(name, on_path);
-        let on_path = real.as_deref().unwrap_or(on_path);
-        let program = on_path.canonicalize().ok()?;
-        let mut parts: Vec<(String, PathBuf)> = vec![(name.to_owned(), program.clone())];
-        if let Some(interpreter) = self.interpreter(&program) {
-            parts.push(("#!".to_owned(), interpreter));
-        }
-        if is_compiler_driver(name) {
-            // All at once: nothing can run before the answers are there.
-            let asked: Vec<_> = STARTED_BY_COMPILERS.map(|name| (name, self.ask(&program, name))).into();
-            for (started, asking) in asked {
-                if let Some(path) = asking.and_then(|asking| self.answer(asking)) {
-                    parts.push((started.to_owned(), path));
-                }
-            }
-        }
+    fn asking<'a>(&'a self, machine: &'a Machine) -> Asking<'a> {
+        Asking { machine, folders: &self.folders, search_path: &self.search_path }
+    }
+
+    fn look_closely(&self, machine: &Machine, name: &str, found_at: &Path) -> Option<Remembered> {
+        let asking = self.asking(machine);
+        let real = self.real_program(machine, name, found_at);
+        let path = real.as_deref().unwrap_or(found_at);
+        let program = path.canonicalize().ok()?;
         let mut identity = Encoder::new();
         let mut files =
             vec![(Arc::<str>::from(found_at.to_string_lossy()), machine.check(found_at.to_str()?)?)];
-        for (name, path) in &parts {
+        for (name, path) in parts(machine, &asking, name, &program) {
             let path: Arc<str> = path.to_string_lossy().into();
             let signature = machine.check(&path)?;
-            identity.text(name);
+            identity.text(&name);
             identity.digest(&machine.digest(&path).ok()?);
             files.push((path, signature));
         }
+        let search = search_folders(&asking, name, &program);
+        let folders = header_folders(machine, &search);
         let tool = FoundTool {
             // Called by the name it was found under: some programs look at it.
-            path: on_path.to_owned(),
+            path: path.to_owned(),
             identity: Digest::of(&identity.bytes),
             parts: files.iter().map(|(path, _)| path.clone()).collect(),
+            search,
+            search_state: state_of(&folders),
         };
-        Some(Remembered { tool, files, versions: Vec::new() })
+        Some(Remembered { tool, files, folders, versions: Vec::new() })
     }
 
     /// The interpreter itself, where a script of the same name stands before it and chooses one of
     /// several: what it chooses would depend on more than a step may see.
-    fn real_program(&self, name: &str, on_path: &Path) -> Option<PathBuf> {
-        if !name.starts_with("python") || first_line(on_path)?.is_empty() {
+    fn real_program(&self, machine: &Machine, name: &str, on_path: &Path) -> Option<PathBuf> {
+        if !name.starts_with("python") {
             return None;
         }
-        let asked = Command::new(on_path)
-            .args(["-I", "-c", "import sys; print(sys.executable)"])
-            .stdin(Stdio::null())
-            .stderr(Stdio::null())
-            .output()
-            .ok()?;
-        let path = PathBuf::from(String::from_utf8(asked.stdout).ok()?.trim());
+        first_line(on_path)?;
+        let words = ["-I", "-c", "import sys; print(sys.executable)"];
+        let answer = self.asking(machine).ask_widely(on_path, &words)?;
+        let path = PathBuf::from(answer.trim());
         path.is_file().then_some(path)
     }
+}
 
-    /// The program that runs a script.
-    fn interpreter(&self, program: &Path) -> Option<PathBuf> {
-        let line = first_line(program)?;
-        let mut words = line.split_whitespace();
-        let interpreter = Path::new(words.next()?);
-        let path = match interpreter.file_name()?.to_str()? {
-            "env" => self.on_path(words.find(|w| !w.starts_with('-') && !w.contains('='))?)?,
-            _ => interpreter.to_owned(),
+/// Asks programs of the machine for what they are, for a moment and a few words only.
+pub(crate) struct Asking<'a> {
+    machine: &'a Machine,
+    /// Where programs are looked for, also as a variable.
+    pub folders: &'a [PathBuf],
+    search_path: &'a OsString,
+}
+
+/// How long an answer may take, and how much of it is heard, in bytes.
+const ANSWER_TIME: Duration = Duration::from_secs(10);
+const ANSWER_LIMIT: usize = 256 << 10;
+
+impl Asking<'_> {
+    /// What a program says to some words, on both streams, when it ends well. It reads the system's folders and its own
+    /// only, writes nothing and has no network.
+    pub fn ask(&self, program: &Path, words: &[&str]) -> Option<String> {
+        self.ask_as(program, &program.to_string_lossy(), words)
+    }
+
+    /// The same of a program that is called by another name.
+    pub fn ask_as(&self, program: &Path, name: &str, words: &[&str]) -> Option<String> {
+        let rules = RuleSet::new(self.machine.system()).ok()?;
+        let root = self.machine.root();
+        let named = words.iter().filter(|word| word.starts_with('/')).map(Path::new);
+        let real = [program.canonicalize().ok()?];
+        for part in named.chain([program]).chain(real.iter().map(PathBuf::as_path)) {
+            if let Some(folder) = needed_folder(part, root) {
+                rules.allow(&folder, Access::Read).ok()?;
+            }
+        }
+        let mut environment: Vec<(String, String)> =
+            CONFINED_ENVIRONMENT.iter().map(|(n, v)| ((*n).to_owned(), (*v).to_owned())).collect();
+        environment.retain(|(name, _)| name != "PATH" && name != "LC_ALL");
+        environment.push(("PATH".to_owned(), self.search_path.to_string_lossy().into_owned()));
+        environment.push(("LC_ALL".to_owned(), "C".to_owned()));
+        let spec = PipelineSpec {
+            stages: vec![stage(program, name, words)],
+            folder: self.machine.root(),
+            work: self.machine.root(),
+            environment: &environment,
+            confinement: Confinement::Looks(&rules),
+            timeout: Some(ANSWER_TIME),
+            memory: None,
+            recorder: None,
+            attached: false,
         };
-        path.canonicalize().ok()
-    }
-
-    /// Asks a compiler driver for a program that it starts.
-    fn ask(&self, driver: &Path, program: &str) -> Option<Child> {
-        Command::new(driver)
-            .arg(format!("-print-prog-name={program}"))
-            .env_clear()
-            .env("PATH", &self.search_path)
-            .env("LC_ALL", "C")
-            .stdin(Stdio::null())
-            .stdout(Stdio::piped())
-            .stderr(Stdio::null())
-            .spawn()
-            .ok()
-    }
-
-    /// Takes a driver's answer; a bare name is looked up as the driver would.
-    fn answer(&self, asking: Child) -> Option<PathBuf> {
-        let answer = String::from_utf8(asking.wait_with_output().ok()?.stdout).ok()?;
-        let answer = Path::new(answer.trim());
-        let path = if answer.is_absolute() { answer.to_owned() } else { self.on_path(answer.to_str()?)? };
-        path.canonicalize().ok().filter(|p| p.is_file())
-    }
-}
-
-/// What stands behind `#!` in a script's first line; empty for a program that is none.
-fn first_line(program: &Path) -> Option<String> {
-    let mut start = [0u8; 256];
-    let count = std::io::Read::read(&mut std::fs::File::open(program).ok()?, &mut start).ok()?;
-    let line =
-        start[..count].strip_prefix(b"#!").map(|rest| rest.split(|b| *b == b'\n').next().unwrap_or(rest));
-    Some(String::from_utf8_lossy(line.unwrap_or_default()).trim().to_owned())
-}
-
-/// What a tool says to `--version`, in a box in which it reads the system's folders and its own only, writes
-/// nothing and has no network; `None` when everything is being stopped.
-fn ask_quietly(machine: &Machine, tool: &FoundTool) -> Option<String> {
-    let rules = RuleSet::new(machine.system()).ok()?;
-    for part in &tool.parts {
-        if let Some(folder) = crate::machine::needed_folder(Path::new(&**part), machine.root()) {
-            rules.allow(&folder, Access::Read).ok()?;
+        let mut capture = Capture::new(ANSWER_LIMIT);
+        // Workers start nothing but steps.
+        let ended =
+            self.machine.with_network(|| nubrik_confine::run(&spec, &mut capture, self.machine.cancel()));
+        match ended {
+            Ended::Well => Some(String::from_utf8_lossy(&capture.bytes).into_owned()),
+            _ => None,
         }
     }
-    let word = tool.path.file_name()?.to_string_lossy().into_owned();
-    let words = crate::machine::called_by(&tool.path, &[word.as_str().into(), "--version".into()]);
-    let stage = StageSpec { program: tool.path.clone(), words, stdin: None, stdout: None, stderr: None };
-    let environment: Vec<(String, String)> =
-        crate::CONFINED_ENVIRONMENT.iter().map(|(n, v)| ((*n).to_owned(), (*v).to_owned())).collect();
-    let spec = PipelineSpec {
-        stages: vec![stage],
-        folder: machine.root(),
-        work: machine.root(),
-        environment: &environment,
-        rules: Some(&rules),
-        filter_network: machine.filters_network(),
-        apart: None,
-        timeout: Some(std::time::Duration::from_secs(2)),
-        memory: None,
-        recorder: None,
-        attached: false,
-    };
-    let mut capture = Capture::new(4 << 10);
-    match nubrik_confine::run(&spec, &mut capture, machine.cancel()) {
-        Ended::Cancelled => None,
-        Ended::Well => Some(String::from_utf8_lossy(&capture.bytes).into_owned()),
-        // What it says of words that it does not know is no version.
-        _ => Some(String::new()),
+
+    /// The same of a program that needs its own folders, wherever they are, and the person's variables: it may read all that
+    /// the person may.
+    fn ask_widely(&self, program: &Path, words: &[&str]) -> Option<String> {
+        let own = std::env::vars_os();
+        let environment: Vec<(String, String)> =
+            own.filter_map(|(n, v)| Some((n.into_string().ok()?, v.into_string().ok()?))).collect();
+        let question = Question {
+            stages: vec![stage(program, &program.to_string_lossy(), words)],
+            environment: &environment,
+            patience: ANSWER_TIME,
+            limit: ANSWER_LIMIT,
+        };
+        let looked = self.machine.with_network(|| self.machine.look(question)).ok()?;
+        matches!(looked.ended, Ended::Well).then(|| String::from_utf8_lossy(&looked.output).into_owned())
     }
+}
+
+/// A program with its words, called by a name.
+fn stage(program: &Path, name: &str, words: &[&str]) -> StageSpec {
+    let words: Vec<Arc<str>> = [name].iter().chain(words).map(|word| (*word).into()).collect();
+    let words = called_by(program, &words);
+    StageSpec { program: program.to_owned(), words, stdin: None, stdout: None, stderr: None }
+}
+
+/// The layout of what is remembered of tools.
+const FORMAT: &str = "nubrik tools 3";
+
+fn encode_files(files: &[(Arc<str>, Signature)], out: &mut Encoder) {
+    out.list(files, |out, (path, signature)| {
+        let Signature { size, changed, touched, inode, mode } = signature;
+        out.text(path);
+        for number in [*size, *changed as u64, *touched as u64, *inode] {
+            out.u64(number);
+        }
+        out.u32(*mode);
+    });
+}
+
+fn decode_files(from: &mut Decoder<'_>) -> Result<Vec<(Arc<str>, Signature)>, Truncated> {
+    from.list(|from| {
+        let path: Arc<str> = from.text()?.into();
+        let (size, changed) = (from.u64()?, from.u64()? as i64);
+        let (touched, inode) = (from.u64()? as i64, from.u64()?);
+        Ok((path, Signature { size, changed, touched, inode, mode: from.u32()? }))
+    })
 }
 
 /// The first thing in a text that looks like a version: numbers with dots between them.
@@ -341,42 +342,32 @@ fn first_version(text: &str) -> Option<String> {
         .map(|word| word.trim_end_matches(['.', ':', '"', '\'']).to_owned())
 }
 
-/// Whether a program of this name answers for the programs that it starts: `cc`, `gcc-13`,
-/// `arm-none-eabi-gcc`, `clang++`, …
-fn is_compiler_driver(name: &str) -> bool {
-    let versionless = name.trim_end_matches(|c: char| c.is_ascii_digit() || c == '.' || c == '-');
-    let last = versionless.rsplit_once('-').map_or(versionless, |(_, last)| last);
-    matches!(last, "cc" | "gcc" | "c" | "c++" | "g++" | "clang" | "clang++" | "gfortran")
-}
-
 fn decode(bytes: &[u8], search_path: &str) -> Result<HashMap<Arc<str>, Remembered>, Truncated> {
     let mut from = Decoder::new(bytes);
-    if from.text()? != "nubrik tools 2" || from.text()? != search_path {
+    if from.text()? != FORMAT || from.text()? != search_path {
         return Err(Truncated);
     }
     let tools = from.list(|from| {
         let name: Arc<str> = from.text()?.into();
         let (path, identity) = (PathBuf::from(from.text()?), from.digest()?);
-        let files = from.list(|from| {
-            let path: Arc<str> = from.text()?.into();
-            let (size, changed) = (from.u64()?, from.u64()? as i64);
-            let (touched, inode) = (from.u64()? as i64, from.u64()?);
-            Ok((path, Signature { size, changed, touched, inode, mode: from.u32()? }))
-        })?;
+        let (files, folders) = (decode_files(from)?, decode_files(from)?);
+        let search = from.list(|from| Ok(from.text()?.into()))?;
         let versions = from.list(|from| {
             let word: Arc<str> = from.text()?.into();
             let version = from.text()?;
             Ok((word, (!version.is_empty()).then(|| version.into())))
         })?;
         let parts = files.iter().map(|(path, _)| path.clone()).collect();
-        Ok((name, Remembered { tool: FoundTool { path, identity, parts }, files, versions }))
+        let search_state = state_of(&folders);
+        let tool = FoundTool { path, identity, parts, search, search_state };
+        Ok((name, Remembered { tool, files, folders, versions }))
     })?;
     Ok(tools.into_iter().collect())
 }
 
 #[cfg(test)]
 mod tests {
-    use super::{first_version, is_compiler_driver};
+    use super::first_version;
 
     #[test]
     fn reads_versions() {
@@ -388,16 +379,6 @@ mod tests {
             ("no version here 7", None),
         ] {
             assert_eq!(first_version(text).as_deref(), version, "{text}");
-        }
-    }
-
-    #[test]
-    fn knows_compiler_drivers() {
-        for name in ["cc", "gcc", "gcc-13", "arm-none-eabi-gcc", "clang++-16", "c99"] {
-            assert!(is_compiler_driver(name), "{name}");
-        }
-        for name in ["ar", "sh", "acc-stats", "tidecc2x"] {
-            assert!(!is_compiler_driver(name), "{name}");
         }
     }
 }

@@ -4,6 +4,7 @@
 use std::cell::Cell;
 use std::sync::OnceLock;
 
+use nubrik_confine::Surroundings;
 use rayon_core::{ThreadPool, ThreadPoolBuilder};
 
 /// A worker gives up the network at this step: for fewer it does not pay to have threads that keep it.
@@ -40,15 +41,15 @@ impl Workers {
         STANDING.set(Standing::Worker(0));
     }
 
-    /// This thread is about to start something that may not use the network.
-    pub fn without_network(&self) {
+    /// This thread is about to start something that may not use the network, in these surroundings like all that it starts.
+    pub fn without_network(&self, surroundings: Surroundings) {
         let Standing::Worker(steps) = STANDING.get() else { return };
         if steps + 1 < WORTH_IT {
             return STANDING.set(Standing::Worker(steps + 1));
         }
         let others = self.first.get_or_init(|| pool(1));
         // Whoever cannot give it up goes on as before.
-        let has = others.is_some() && nubrik_confine::give_up_network();
+        let has = others.is_some() && nubrik_confine::give_up_network(surroundings);
         STANDING.set(if has { Standing::GivenUp } else { Standing::Free });
     }
 
@@ -57,6 +58,18 @@ impl Workers {
         if STANDING.get() != Standing::GivenUp {
             return work();
         }
+        self.elsewhere(work)
+    }
+
+    /// Does something on a thread that lives as long as this value does: processes end with the thread that started them.
+    pub fn lasting<T: Send>(&self, work: impl FnOnce() -> T + Send) -> T {
+        if STANDING.get() != Standing::GivenUp {
+            self.first.get_or_init(|| pool(1));
+        }
+        self.elsewhere(work)
+    }
+
+    fn elsewhere<T: Send>(&self, work: impl FnOnce() -> T + Send) -> T {
         let Some(first) = self.first.get().and_then(Option::as_ref) else { return work() };
         // As many as workers: none of these waits for another one's.
         let count = self.count.get().copied().unwrap_or(1);
@@ -73,22 +86,30 @@ fn pool(threads: usize) -> Option<ThreadPool> {
 mod tests {
     use std::net::UdpSocket;
 
+    use nubrik_confine::Network;
+
     use super::*;
 
     #[test]
     fn the_network_is_kept_for_those_who_need_it() {
         // Without a filter nothing is given up, and everything goes on all the same.
         let filters = nubrik_confine::support().network_filter;
+        let none = Surroundings {
+            network: Network::None,
+            own_processes: false,
+            own_memory: false,
+            only_looks: false,
+        };
         let workers = Workers::default();
         let has_network = || UdpSocket::bind("127.0.0.1:0").is_ok();
         std::thread::scope(|scope| {
             scope.spawn(|| {
                 workers.begin(1);
                 for _ in 1..WORTH_IT {
-                    workers.without_network();
+                    workers.without_network(none);
                     assert!(has_network());
                 }
-                workers.without_network();
+                workers.without_network(none);
                 assert_eq!(has_network(), !filters);
                 // Borrowed things may go along, and an answer comes back.
                 let text = String::from("low water");
@@ -97,7 +118,7 @@ mod tests {
             });
         });
         // Who is no worker keeps it.
-        workers.without_network();
+        workers.without_network(none);
         assert!(has_network() && workers.with_network(has_network));
     }
 }

@@ -2,10 +2,13 @@
 
 use std::fs;
 use std::io;
+use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 
 use nubrik_source::WsPath;
 
+use crate::below::Below;
+use crate::reading::read_file;
 use crate::settings::{Settings, SettingsProblem};
 
 /// The file that marks a workspace's root.
@@ -51,7 +54,10 @@ impl Workspace {
             return Err(OpenProblem::NoWorkspace(start));
         };
         let path = root.join(SETTINGS_FILE);
-        let text = fs::read_to_string(&path).map_err(|e| OpenProblem::Io(path.clone(), e))?;
+        let bytes = read_file(&path, SETTINGS_LIMIT).map_err(|e| OpenProblem::Io(path.clone(), e))?;
+        let not_text = |_| io::Error::other("it is not UTF-8 text");
+        let text = String::from_utf8(bytes).map_err(not_text);
+        let text = text.map_err(|e| OpenProblem::Io(path.clone(), e))?;
         let settings = match Settings::parse(&text) {
             Ok(settings) => settings,
             Err(problem) => return Err(OpenProblem::Settings { path, text, problem }),
@@ -63,21 +69,65 @@ impl Workspace {
 
     /// The tool's own folder in the workspace.
     pub fn own_folder(&self) -> PathBuf {
-        self.root.join(".nubrik")
+        self.root.join(OWN_FOLDER)
     }
 
-    /// Makes the tool's own folders, hidden from git by what they hold.
+    /// Makes the tool's own folders, hidden from git by what they hold, and makes sure that they are its own: real
+    /// folders of the one who builds. Gives whether the folder of results was there before.
     ///
     /// # Errors
-    /// When they cannot be made.
-    pub fn make_folders(&self) -> Result<(), OpenProblem> {
-        for folder in [self.own_folder(), self.root.join("out")] {
-            let ignore = folder.join(".gitignore");
-            if !ignore.exists() {
-                fs::create_dir_all(&folder).map_err(|e| OpenProblem::Io(folder.clone(), e))?;
-                fs::write(&ignore, "*\n").map_err(|e| OpenProblem::Io(ignore.clone(), e))?;
+    /// When they cannot be made, or are not.
+    pub fn make_folders(&self) -> Result<bool, OpenProblem> {
+        let had_results = self.root.join("out/.gitignore").is_file();
+        for name in ["out", OWN_FOLDER] {
+            let path = self.root.join(name);
+            let io = |e| OpenProblem::Io(path.clone(), e);
+            match fs::create_dir(&path) {
+                Err(e) if e.kind() != io::ErrorKind::AlreadyExists => return Err(io(e)),
+                _ => must_be_ours(&path).map_err(io)?,
+            }
+            let folder = Below::new(&path).map_err(io)?;
+            if folder.look_at(".gitignore").is_err() {
+                folder.write_whole(".gitignore", b"*\n").map_err(io)?;
             }
         }
-        Ok(())
+        Ok(had_results)
     }
+
+    /// The tool's own folder, if it is there and its own.
+    ///
+    /// # Errors
+    /// When it is not.
+    pub(crate) fn own(&self) -> io::Result<Below> {
+        let path = self.own_folder();
+        must_be_ours(&path)?;
+        Below::new(&path)
+    }
+}
+
+/// The tool's own folder, from the root.
+const OWN_FOLDER: &str = ".nubrik";
+
+/// Settings may have so many bytes.
+const SETTINGS_LIMIT: u64 = 1 << 20;
+
+/// Refuses a folder of the tool's own that leads somewhere else, belongs to somebody else, or that everybody may write to:
+/// what is in it decides what is removed and what counts as a result.
+fn must_be_ours(path: &Path) -> io::Result<()> {
+    let found = path.symlink_metadata()?;
+    if !found.is_dir() {
+        let what = if found.is_symlink() { "a link" } else { "no folder" };
+        return Err(io::Error::other(format!(
+            "it is {what}; nubrik needs a folder of its own there: remove it"
+        )));
+    }
+    if found.uid() != rustix::process::geteuid().as_raw() {
+        let message =
+            format!("it belongs to another user (number {}): remove it, or build as that user", found.uid());
+        return Err(io::Error::other(message));
+    }
+    if found.mode() & 0o002 != 0 {
+        return Err(io::Error::other("everybody may write to it: chmod o-w"));
+    }
+    Ok(())
 }

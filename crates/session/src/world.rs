@@ -17,11 +17,15 @@ use rustc_hash::FxHashMap;
 
 use crate::kits::SHIPPED;
 use crate::machine::Machine;
+use crate::reading::read_file;
 use crate::seal::{Entry, Names, Roles};
 use crate::workspace::SETTINGS_FILE;
 
 /// A definition file larger than this is refused, in bytes.
 const DEFINITION_LIMIT: u64 = 16 << 20;
+
+/// The same for a list of what is ignored: its patterns take much more memory than their text.
+const IGNORE_LIMIT: u64 = 1 << 20;
 
 /// The workspace on disk. Remembers what it was asked, so that a later run can tell whether any
 /// answer would be another one.
@@ -29,10 +33,17 @@ pub(crate) struct DiskWorld<'m> {
     root: PathBuf,
     machine: &'m Machine,
     listings: Mutex<FxHashMap<WsPath, Arc<Listing>>>,
-    ignores: Mutex<FxHashMap<WsPath, Arc<Gitignore>>>,
+    ignores: Mutex<FxHashMap<WsPath, Arc<Ignore>>>,
     /// Answers of scans that are kept and true for this run, by their folders.
     scans: &'m HashMap<WsPath, AnswerText>,
     seen: Mutex<Seen>,
+}
+
+/// What is ignored in a folder and below it.
+struct Ignore {
+    patterns: Gitignore,
+    /// Why that is not known.
+    problem: Option<String>,
 }
 
 /// What evaluation saw of the machine: when any of it changes, evaluation may come to something else.
@@ -90,20 +101,25 @@ impl<'m> DiskWorld<'m> {
     }
 
     /// What is ignored in a folder, by its own `.gitignore`.
-    fn ignore(&self, folder: &WsPath) -> Arc<Gitignore> {
+    fn ignore(&self, folder: &WsPath) -> Arc<Ignore> {
         if let Some(known) = lock(&self.ignores).get(folder) {
             return known.clone();
         }
         let file = folder.child(".gitignore");
-        let ignore = match self.look_at(&file, Roles::READ) {
-            Some(_) => {
-                let mut builder = GitignoreBuilder::new(self.disk(folder));
-                // A line that is no pattern ignores nothing.
-                let _ = builder.add(self.disk(&file));
-                builder.build().unwrap_or_else(|_| Gitignore::empty())
+        let mut ignore = Ignore { patterns: Gitignore::empty(), problem: None };
+        if self.look_at(&file, Roles::READ).is_some() {
+            match read_file(&self.disk(&file), IGNORE_LIMIT) {
+                Err(e) => ignore.problem = Some(format!("its .gitignore cannot be read: {e}")),
+                Ok(bytes) => {
+                    let mut builder = GitignoreBuilder::new(self.disk(folder));
+                    for line in String::from_utf8_lossy(&bytes).lines() {
+                        // A line that is no pattern ignores nothing.
+                        let _ = builder.add_line(None, line);
+                    }
+                    ignore.patterns = builder.build().unwrap_or_else(|_| Gitignore::empty());
+                }
             }
-            None => Gitignore::empty(),
-        };
+        }
         let ignore = Arc::new(ignore);
         lock(&self.ignores).insert(folder.clone(), ignore.clone());
         ignore
@@ -113,7 +129,7 @@ impl<'m> DiskWorld<'m> {
         let mut at = Some(folder.clone());
         while let Some(folder) = at {
             let ignore = self.ignore(&folder);
-            let matched = ignore.matched(path, is_folder);
+            let matched = ignore.patterns.matched(path, is_folder);
             if !matched.is_none() {
                 return matched.is_ignore();
             }
@@ -137,6 +153,10 @@ impl<'m> DiskWorld<'m> {
                 return listing;
             }
         };
+        if let Some(problem) = &self.ignore(folder).problem {
+            listing.problem = Some(problem.clone());
+            return listing;
+        }
         for entry in entries.flatten() {
             // A name that is no text cannot be written in a definition.
             let Ok(name) = entry.file_name().into_string() else { continue };
@@ -144,8 +164,11 @@ impl<'m> DiskWorld<'m> {
                 continue;
             }
             let Ok(kind) = entry.file_type() else { continue };
-            // A link to a file is a file; a link to a folder could lead round, and is passed over.
-            let is_file = kind.is_file() || (kind.is_symlink() && entry.path().is_file());
+            // A link to a file is a file; a link to a folder could lead round, and is passed over. Where it leads may
+            // appear, vanish or become something else while this folder stays as it is.
+            let is_file = kind.is_file()
+                || (kind.is_symlink()
+                    && self.look_at(&folder.child(&name), Roles::KIND).is_some_and(|found| found.is_file()));
             if (!is_file && !kind.is_dir()) || self.is_ignored(folder, &entry.path(), kind.is_dir()) {
                 continue;
             }
@@ -168,11 +191,7 @@ impl World for DiskWorld<'_> {
         if signature.is_folder() {
             return Answer::Ready(DefinitionText::Missing);
         }
-        if signature.size > DEFINITION_LIMIT {
-            let why = format!("it has more than {} MiB", DEFINITION_LIMIT >> 20);
-            return Answer::Ready(DefinitionText::Unreadable(why));
-        }
-        Answer::Ready(match fs::read(self.disk(path)) {
+        Answer::Ready(match read_file(&self.disk(path), DEFINITION_LIMIT) {
             Ok(bytes) => match String::from_utf8(bytes) {
                 Ok(text) => DefinitionText::Text(text.into()),
                 Err(e) => {

@@ -113,7 +113,7 @@ fn files_and_folders_are_seen_and_made() {
     fs::write(machine.locate("made/a/deep/x"), "x").unwrap();
     fs::write(machine.locate("made/a/y"), "y").unwrap();
     let tree: Vec<String> = machine.tree("made/a").unwrap().into_iter().map(|f| f.path).collect();
-    assert_eq!(tree, ["deep/x", "y"]);
+    assert_eq!(tree, ["deep/er", "deep/x", "y"]);
     machine.publish("made/a", "out/a").unwrap();
     machine.publish("made/a/y", "out/deep/y").unwrap();
     assert_eq!(machine.read("out/a/deep/x").unwrap(), b"x");
@@ -149,7 +149,7 @@ fn a_tool_outside_the_systems_folders_can_run() {
         stages: vec![(tool.path.clone(), &stage)],
         env: &[("DEPTH".into(), "7".into())],
         folder: "made",
-        readable: &["in".into()],
+        readable: &[nubrik_engine::Readable { path: "in".into(), folder: false, made: false }],
         tools: &[tool],
         work: "",
         limits: nubrik_graph::Limits::default(),
@@ -176,8 +176,7 @@ fn plans_need_neither_lock_nor_store() {
             "target a = step { run = `date > {out \"a\"}` }\ntarget b = step { run = `cp {a} {out \"b\"}` }\n",
         ),
     ]);
-    let mut session = Session::open(folder.path(), switch()).unwrap();
-    session.load_state();
+    let session = Session::open(folder.path(), switch()).unwrap();
     let pattern = nubrik_lang::AddressPattern::below(&session.workspace.folder);
     let standing = session.standing(std::slice::from_ref(&pattern));
     assert!(matches!(standing, nubrik_session::Standing::Unknown));

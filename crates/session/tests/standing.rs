@@ -18,7 +18,7 @@ impl Listener for Quiet {
     fn hear(&self, _: &Event) {}
 }
 
-const OPTIONS: Options = Options { jobs: 2, memory: u64::MAX, keep_going: false };
+const OPTIONS: Options = Options { jobs: 2, memory: u64::MAX, keep_going: false, reaches_out: true };
 
 /// Two packages and a kit; the second takes a result of the first.
 fn workspace() -> tempfile::TempDir {
@@ -88,7 +88,6 @@ fn build(folder: &Path) -> (usize, usize) {
     // What is younger than this could change again without a trace, and is not sealed.
     std::thread::sleep(Duration::from_millis(30));
     let mut session = locked(folder);
-    session.load_state();
     let report = match session.standing(&all()) {
         Standing::Holds(sealed) => return (0, sealed.steps),
         Standing::Reached(reached) => {
@@ -230,7 +229,6 @@ fn old_seals_are_forgotten() {
         let _alone = BUILDING.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
         std::thread::sleep(Duration::from_millis(30));
         let mut session = locked(folder.path());
-        session.load_state();
         // Each order of the same addresses is another request.
         let words: Vec<&str> = (0..=number).map(|_| "b").collect();
         let root = nubrik_source::WsPath::root();
@@ -253,7 +251,6 @@ fn a_folder_that_becomes_a_target_is_another_request() {
         let _alone = BUILDING.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
         std::thread::sleep(Duration::from_millis(30));
         let mut session = locked(folder.path());
-        session.load_state();
         let evaluation = session.evaluate(&asked);
         session.build(&asked, &evaluation, &Quiet, OPTIONS).unwrap();
         assert!(matches!(session.standing(&asked), Standing::Holds(_)));

@@ -19,7 +19,14 @@ impl Digest {
     /// # Errors
     /// When the file cannot be read.
     pub fn of_file(path: &Path) -> io::Result<Digest> {
-        let mut file = std::fs::File::open(path)?;
+        Digest::of_open(&mut std::fs::File::open(path)?)
+    }
+
+    /// The digest of what is left to read of an open file.
+    ///
+    /// # Errors
+    /// When it cannot be read.
+    pub fn of_open(file: &mut impl Read) -> io::Result<Digest> {
         let mut hasher = Hasher::new();
         // Small files in one read; mapping them is several times slower. On the stack: fresh memory
         // for each file costs as much as reading a small one.

@@ -11,7 +11,7 @@ mod upkeep;
 pub use codec::{Decoder, Encoder, Truncated};
 pub use digest::{Digest, Hasher};
 pub use local::{LocalStore, Placed, StoreError};
-pub use record::{FoundInput, OutputRecord, Record, RecordEntry, TreeEntry};
+pub use record::{FoundInput, OutputRecord, Record, RecordEntry, TreeEntry, TreeKind};
 pub use upkeep::{Amount, Verified};
 
 /// Where results are kept. The local store is one; a team's shared store will be another.

@@ -10,9 +10,9 @@
 //! output. A file that a crash left damaged is found by its digest when it is read.
 
 use std::fmt;
-use std::fs::{self, File};
+use std::fs::{self, DirBuilder, File};
 use std::io::{self, Write};
-use std::os::unix::fs::PermissionsExt;
+use std::os::unix::fs::{DirBuilderExt, MetadataExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
@@ -57,6 +57,22 @@ pub struct LocalStore {
     pub(crate) blobs: PathBuf,
     pub(crate) records: PathBuf,
     next_name: AtomicU64,
+    sharing: Sharing,
+}
+
+/// Whether a content of the store and a file in a workspace may be one file with two names.
+#[derive(Clone, Copy, PartialEq, Eq, Debug, Default)]
+pub enum Sharing {
+    /// They may: whoever reads the file in a workspace cannot change it.
+    #[default]
+    Links,
+    /// They may not: steps could change times and permissions of what they read.
+    Copies,
+}
+
+/// The permissions of a content.
+pub(crate) fn mode_of(executable: bool) -> u32 {
+    if executable { 0o555 } else { 0o444 }
 }
 
 /// A record that was used as recently as this need not be told so again: days decide what goes first.
@@ -66,9 +82,21 @@ impl LocalStore {
     /// Opens the store in a folder, made if it is not there.
     ///
     /// # Errors
-    /// When the folder cannot be made.
+    /// When the folder cannot be made, or when somebody else could put results into it.
     pub fn open(folder: &Path) -> Result<LocalStore, StoreError> {
         let (blobs, records) = (folder.join("v1/blobs"), folder.join("v1/records"));
+        if !folder.is_dir() {
+            if let Some(parent) = folder.parent() {
+                fs::create_dir_all(parent).map_err(failed(parent))?;
+            }
+            match DirBuilder::new().mode(0o700).create(folder) {
+                Err(e) if e.kind() == io::ErrorKind::AlreadyExists => {}
+                made => made.map_err(failed(folder))?,
+            }
+        }
+        for own in [folder, &folder.join("v1"), &blobs, &records] {
+            must_be_ours(own)?;
+        }
         for top in [&blobs, &records] {
             if top.join("ff").is_dir() {
                 continue; // `ff` is made last.
@@ -78,7 +106,13 @@ impl LocalStore {
                 fs::create_dir_all(&inner).map_err(failed(&inner))?;
             }
         }
-        Ok(LocalStore { blobs, records, next_name: AtomicU64::new(0) })
+        Ok(LocalStore { blobs, records, next_name: AtomicU64::new(0), sharing: Sharing::Links })
+    }
+
+    /// Says whether contents may share their storage with files of workspaces.
+    #[must_use]
+    pub fn sharing(self, sharing: Sharing) -> LocalStore {
+        LocalStore { sharing, ..self }
     }
 
     fn blob(&self, digest: &Digest, executable: bool) -> PathBuf {
@@ -105,11 +139,30 @@ impl LocalStore {
     }
 }
 
+/// Refuses a folder that is not this person's own, or that others may write to: who puts files there chooses results.
+fn must_be_ours(folder: &Path) -> Result<(), StoreError> {
+    let found = match fs::metadata(folder) {
+        Err(e) if e.kind() == io::ErrorKind::NotFound => return Ok(()),
+        found => found.map_err(failed(folder))?,
+    };
+    let refused = |why: String| StoreError {
+        path: folder.to_owned(),
+        problem: io::Error::new(io::ErrorKind::PermissionDenied, why),
+    };
+    if found.uid() != rustix::process::geteuid().as_raw() {
+        return Err(refused(format!("it belongs to another user (number {})", found.uid())));
+    }
+    if found.mode() & 0o002 != 0 {
+        return Err(refused("everybody may write to it (chmod o-w)".to_owned()));
+    }
+    Ok(())
+}
+
 impl Store for LocalStore {
     fn record(&self, key: &Digest) -> Option<Record> {
         let hex = key.hex();
         let bytes = fs::read(self.records.join(&hex[..2]).join(&hex[2..])).ok()?;
-        Record::decode(&bytes).ok()
+        Record::decode(&bytes, key).ok()
     }
 
     fn used(&self, key: &Digest) {
@@ -128,7 +181,7 @@ impl Store for LocalStore {
     fn keep_record(&self, key: &Digest, record: &Record) -> Result<(), StoreError> {
         let hex = key.hex();
         let path = self.records.join(&hex[..2]).join(&hex[2..]);
-        let bytes = record.encode();
+        let bytes = record.encode(key);
         // A new record is written in its place: until it is whole, its digest makes it a miss.
         match File::options().write(true).create_new(true).open(&path) {
             Ok(mut file) => file.write_all(&bytes).map_err(failed(&path)),
@@ -138,13 +191,11 @@ impl Store for LocalStore {
 
     fn keep_file(&self, file: &Path, digest: &Digest, executable: bool) -> Result<(), StoreError> {
         let blob = self.blob(digest, executable);
-        let mode = if executable { 0o555 } else { 0o444 };
-        let is_link = file.symlink_metadata().is_ok_and(|m| m.is_symlink());
-        let linked = match is_link {
-            // A link to a link would keep the way to a content and not the content.
-            true => Err(io::ErrorKind::Unsupported.into()),
-            false => fs::set_permissions(file, fs::Permissions::from_mode(mode))
-                .and_then(|()| fs::hard_link(file, &blob)),
+        let mode = mode_of(executable);
+        let permitted = fs::set_permissions(file, fs::Permissions::from_mode(mode));
+        let linked = match self.sharing {
+            Sharing::Copies => Err(io::ErrorKind::Unsupported.into()),
+            Sharing::Links => permitted.and_then(|()| fs::hard_link(file, &blob)),
         };
         match linked {
             Err(e) if e.kind() == io::ErrorKind::AlreadyExists => Ok(()),
@@ -160,17 +211,25 @@ impl Store for LocalStore {
 
     fn place(&self, digest: &Digest, executable: bool, to: &Path) -> Result<Placed, StoreError> {
         let blob = self.blob(digest, executable);
-        match Digest::of_file(&blob) {
-            Ok(found) if found == *digest => {}
-            Ok(_) => {
-                let _ = fs::remove_file(&blob);
-                return Ok(Placed::Damaged);
-            }
+        let mode = mode_of(executable);
+        let mut file = match File::open(&blob) {
+            Ok(file) => file,
             Err(_) => return Ok(Placed::Missing),
+        };
+        let found = file.metadata().map_err(failed(&blob))?;
+        if !found.is_file() || !Digest::of_open(&mut file).is_ok_and(|found| found == *digest) {
+            let _ = fs::remove_file(&blob);
+            return Ok(Placed::Damaged);
         }
-        if fs::hard_link(&blob, to).is_err() {
-            fs::copy(&blob, to).map_err(failed(to))?;
+        // Whoever changed them did not mean the store.
+        if found.mode() & 0o7777 != mode {
+            file.set_permissions(fs::Permissions::from_mode(mode)).map_err(failed(&blob))?;
         }
+        if self.sharing == Sharing::Links && fs::hard_link(&blob, to).is_ok() {
+            return Ok(Placed::Done);
+        }
+        fs::copy(&blob, to).map_err(failed(to))?;
+        fs::set_permissions(to, fs::Permissions::from_mode(mode)).map_err(failed(to))?;
         Ok(Placed::Done)
     }
 }

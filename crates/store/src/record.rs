@@ -5,7 +5,7 @@ use std::sync::Arc;
 use crate::{Decoder, Digest, Encoder, Truncated};
 
 /// Version of the record's byte layout; a record of another version is a miss.
-const VERSION: u8 = 1;
+const VERSION: u8 = 2;
 const MAGIC: &[u8; 4] = b"nbrc";
 
 /// An input that the commands listed, with its content at that time.
@@ -17,15 +17,33 @@ pub struct FoundInput {
     pub digest: Digest,
 }
 
-/// A file in an output folder.
+/// Something in an output folder.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub struct TreeEntry {
     /// Path below the folder.
     pub path: Arc<str>,
-    /// Its content.
-    pub digest: Digest,
-    /// Whether it may be executed.
-    pub executable: bool,
+    /// What it is.
+    pub kind: TreeKind,
+}
+
+/// What something in an output folder is. Everything that a later step could see of it is here, so that a folder that
+/// comes from the store is the same as one that was just made.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub enum TreeKind {
+    /// A file.
+    File {
+        /// Its content.
+        digest: Digest,
+        /// Whether it may be executed.
+        executable: bool,
+    },
+    /// A symbolic link.
+    Link {
+        /// Where it leads, as it is written.
+        target: Arc<str>,
+    },
+    /// A folder with nothing in it. Other folders follow from the paths of what is in them.
+    EmptyFolder,
 }
 
 /// An output's content.
@@ -38,7 +56,7 @@ pub enum OutputRecord {
         /// Whether it may be executed.
         executable: bool,
     },
-    /// A folder: its files, sorted by path.
+    /// A folder: what is in it, sorted by path.
     Folder(Vec<TreeEntry>),
 }
 
@@ -60,7 +78,7 @@ impl OutputRecord {
         Digest::of(&out.bytes)
     }
 
-    /// Writes the output: 0 or 1 (executable) and a digest, or 2 and the files of a folder.
+    /// Writes the output: 0 or 1 (executable) and a digest, or 2 and what is in a folder.
     pub fn encode(&self, out: &mut Encoder) {
         match self {
             OutputRecord::File { digest, executable } => {
@@ -81,9 +99,7 @@ impl OutputRecord {
     pub fn decode(from: &mut Decoder<'_>) -> Result<OutputRecord, Truncated> {
         Ok(match from.u8()? {
             flag @ (0 | 1) => OutputRecord::File { executable: flag == 1, digest: from.digest()? },
-            2 => OutputRecord::Folder(from.list(|from| {
-                Ok(TreeEntry { path: from.text()?.into(), digest: from.digest()?, executable: from.bool()? })
-            })?),
+            2 => OutputRecord::Folder(from.list(decode_tree_entry)?),
             _ => return Err(Truncated),
         })
     }
@@ -114,19 +130,41 @@ pub struct Record {
 }
 
 fn encode_tree(out: &mut Encoder, entries: &[TreeEntry]) {
-    out.list(entries, |out, entry| {
-        out.text(&entry.path);
-        out.digest(&entry.digest);
-        out.bool(entry.executable);
+    out.list(entries, |out, TreeEntry { path, kind }| {
+        out.text(path);
+        match kind {
+            TreeKind::File { digest, executable } => {
+                out.u8(u8::from(*executable));
+                out.digest(digest);
+            }
+            TreeKind::Link { target } => {
+                out.u8(2);
+                out.text(target);
+            }
+            TreeKind::EmptyFolder => out.u8(3),
+        }
     });
 }
 
+fn decode_tree_entry(from: &mut Decoder<'_>) -> Result<TreeEntry, Truncated> {
+    let path = from.text()?.into();
+    let kind = match from.u8()? {
+        flag @ (0 | 1) => TreeKind::File { executable: flag == 1, digest: from.digest()? },
+        2 => TreeKind::Link { target: from.text()?.into() },
+        3 => TreeKind::EmptyFolder,
+        _ => return Err(Truncated),
+    };
+    Ok(TreeEntry { path, kind })
+}
+
 impl Record {
-    /// The record as bytes: magic, version, entries, and a digest of all that.
-    pub fn encode(&self) -> Vec<u8> {
+    /// The record as bytes: magic, version, the key that it is kept under, entries, and a digest of all that. With the
+    /// key in it, a record that lies in another one's place is not taken for that.
+    pub fn encode(&self, key: &Digest) -> Vec<u8> {
         let mut out = Encoder::new();
         out.bytes.extend_from_slice(MAGIC);
         out.u8(VERSION);
+        out.digest(key);
         out.list(&self.entries, |out, entry| {
             out.list(&entry.found, |out, found| {
                 out.text(&found.path);
@@ -143,16 +181,19 @@ impl Record {
         out.bytes
     }
 
-    /// The record that bytes hold.
+    /// The record that bytes hold for a key.
     ///
     /// # Errors
-    /// When they are damaged or of another version.
-    pub fn decode(bytes: &[u8]) -> Result<Record, Truncated> {
+    /// When they are damaged, of another version, or of another key.
+    pub fn decode(bytes: &[u8], key: &Digest) -> Result<Record, Truncated> {
         let (body, check) = bytes.split_at_checked(bytes.len().saturating_sub(32)).ok_or(Truncated)?;
         if check != Digest::of(body).0 || body.get(..4) != Some(MAGIC) || body.get(4) != Some(&VERSION) {
             return Err(Truncated);
         }
         let mut from = Decoder::new(&body[5..]);
+        if from.digest()? != *key {
+            return Err(Truncated);
+        }
         let entries = from.list(|from| {
             Ok(RecordEntry {
                 found: from
@@ -181,11 +222,14 @@ mod tests {
                 passed_over: vec!["b.h".into()],
                 outputs: vec![
                     OutputRecord::File { digest: Digest::of(b"o"), executable: true },
-                    OutputRecord::Folder(vec![TreeEntry {
-                        path: "x/y".into(),
-                        digest: Digest::of(b"y"),
-                        executable: false,
-                    }]),
+                    OutputRecord::Folder(vec![
+                        TreeEntry {
+                            path: "x/y".into(),
+                            kind: TreeKind::File { digest: Digest::of(b"y"), executable: false },
+                        },
+                        TreeEntry { path: "x/z".into(), kind: TreeKind::Link { target: "y".into() } },
+                        TreeEntry { path: "z".into(), kind: TreeKind::EmptyFolder },
+                    ]),
                 ],
                 printed: b"warning".to_vec(),
                 micros: 12,
@@ -195,32 +239,35 @@ mod tests {
 
     #[test]
     fn reads_back_what_was_written() {
-        assert_eq!(Record::decode(&sample().encode()).unwrap(), sample());
+        let key = Digest::of(b"key");
+        assert_eq!(Record::decode(&sample().encode(&key), &key).unwrap(), sample());
+        assert_eq!(Record::decode(&sample().encode(&key), &Digest::of(b"other")), Err(Truncated));
     }
 
     #[test]
     fn layout_is_fixed() {
         // A change here is a change of format: raise VERSION, and describe it in docs/formats.md.
-        let digest = Digest::of(&sample().encode()).hex();
-        assert_eq!(&digest[..16], "031cddc0c17a0451");
+        let digest = Digest::of(&sample().encode(&Digest::of(b"key"))).hex();
+        assert_eq!(&digest[..16], "da5bed34a24dc977");
     }
 
     proptest! {
         #![proptest_config(ProptestConfig { failure_persistence: None, ..Default::default() })]
 
         #[test]
-        fn damage_is_noticed(at in 0usize..200, flip in 1u8..=255) {
-            let mut bytes = sample().encode();
+        fn damage_is_noticed(at in 0usize..300, flip in 1u8..=255) {
+            let key = Digest::of(b"key");
+            let mut bytes = sample().encode(&key);
             let at = at % bytes.len();
             bytes[at] ^= flip;
-            prop_assert_eq!(Record::decode(&bytes), Err(Truncated));
+            prop_assert_eq!(Record::decode(&bytes, &key), Err(Truncated));
         }
 
         #[test]
         fn any_bytes_are_survived(bytes in prop::collection::vec(any::<u8>(), 0..300)) {
             let mut from = Decoder::new(&bytes);
             let _ = from.list(OutputRecord::decode);
-            let _ = Record::decode(&bytes);
+            let _ = Record::decode(&bytes, &Digest::of(b"key"));
         }
     }
 }

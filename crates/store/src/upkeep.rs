@@ -10,8 +10,8 @@ use std::sync::Mutex;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::{Duration, SystemTime};
 
-use crate::local::failed;
-use crate::{Digest, LocalStore, OutputRecord, Record, StoreError};
+use crate::local::{failed, mode_of};
+use crate::{Digest, LocalStore, OutputRecord, Record, StoreError, TreeKind};
 
 /// A content that was kept less than this long ago may belong to a build that has not written its record.
 const RECENT: Duration = Duration::from_secs(3600);
@@ -42,6 +42,8 @@ pub struct Verified {
 struct Kept {
     path: PathBuf,
     bytes: u64,
+    /// Permissions.
+    mode: u32,
     changed: SystemTime,
     /// When its metadata changed last, such as by being given another name.
     touched: SystemTime,
@@ -55,7 +57,14 @@ fn files_in(folder: &Path) -> Vec<Kept> {
             let data = entry.metadata().ok().filter(fs::Metadata::is_file)?;
             let touched = SystemTime::UNIX_EPOCH
                 + Duration::new(data.ctime().max(0) as u64, data.ctime_nsec().clamp(0, 999_999_999) as u32);
-            Some(Kept { path: entry.path(), bytes: data.len(), changed: data.modified().ok()?, touched })
+            let mode = data.mode() & 0o7777;
+            Some(Kept {
+                path: entry.path(),
+                bytes: data.len(),
+                mode,
+                changed: data.modified().ok()?,
+                touched,
+            })
         })
         .collect();
     kept.sort_by(|a, b| a.path.cmp(&b.path));
@@ -78,10 +87,23 @@ fn named(path: &Path) -> Option<(Digest, bool)> {
     Some((Digest(digest), executable))
 }
 
+/// The record in a file of the store, if it is whole and the one that its name says.
+fn read_record(path: &Path) -> Option<Record> {
+    let (key, executable) = named(path)?;
+    let bytes = fs::read(path).ok()?;
+    Record::decode(&bytes, &key).ok().filter(|_| !executable)
+}
+
 fn contents_of(record: &Record) -> impl Iterator<Item = (Digest, bool)> {
     record.entries.iter().flat_map(|entry| &entry.outputs).flat_map(|output| match output {
         OutputRecord::File { digest, executable } => vec![(*digest, *executable)],
-        OutputRecord::Folder(files) => files.iter().map(|f| (f.digest, f.executable)).collect(),
+        OutputRecord::Folder(entries) => entries
+            .iter()
+            .filter_map(|entry| match entry.kind {
+                TreeKind::File { digest, executable } => Some((digest, executable)),
+                TreeKind::Link { .. } | TreeKind::EmptyFolder => None,
+            })
+            .collect(),
     })
 }
 
@@ -119,12 +141,13 @@ impl LocalStore {
         let next = AtomicUsize::new(0);
         let is_whole = |number: usize| match contents.get(number) {
             Some(file) => match named(&file.path) {
-                Some((digest, _)) => Digest::of_file(&file.path).is_ok_and(|found| found == digest),
+                Some((digest, executable)) => {
+                    file.mode == mode_of(executable)
+                        && Digest::of_file(&file.path).is_ok_and(|found| found == digest)
+                }
                 None => false,
             },
-            None => records
-                .get(number - contents.len())
-                .is_none_or(|file| fs::read(&file.path).is_ok_and(|bytes| Record::decode(&bytes).is_ok())),
+            None => records.get(number - contents.len()).is_none_or(|file| read_record(&file.path).is_some()),
         };
         std::thread::scope(|scope| {
             for _ in 0..threads.max(1) {
@@ -165,7 +188,7 @@ impl LocalStore {
         let mut records: Vec<(Kept, Vec<(Digest, bool)>)> = files_in(&self.records)
             .into_iter()
             .map(|file| {
-                let record = fs::read(&file.path).ok().and_then(|bytes| Record::decode(&bytes).ok());
+                let record = read_record(&file.path);
                 let contents = record.map(|r| contents_of(&r).collect()).unwrap_or_default();
                 (file, contents)
             })
@@ -287,5 +310,12 @@ mod tests {
         assert_eq!(store.verify(2).damaged.len(), 2);
         assert!(!blob.exists() && !record.exists());
         assert!(store.verify(1).damaged.is_empty());
+        // Other permissions are damage, too, and so is a record that is another key's.
+        let digest = Digest::of(&[0u8; 100]);
+        let blob = store.blobs.join(&digest.hex()[..2]).join(&digest.hex()[2..]);
+        fs::set_permissions(&blob, std::os::unix::fs::PermissionsExt::from_mode(0o755)).unwrap();
+        let other = Digest::of(&[1]);
+        fs::copy(store.records.join(&other.hex()[..2]).join(&other.hex()[2..]), &record).unwrap();
+        assert_eq!(store.verify(1).damaged, [blob, record]);
     }
 }

@@ -35,7 +35,8 @@ pub fn parse(file: FileId, text: &Arc<str>) -> Parse {
         depth: 0,
         brace_calls: true,
     };
-    parser.look_ahead();
+    parser.next_in_line = parser.significant(0, false);
+    parser.next_anywhere = parser.significant(0, true);
     crate::grammar::file(&mut parser);
     Parse { tree: parser.builder.tree(text.clone()), diagnostics: parser.diagnostics }
 }
@@ -93,14 +94,19 @@ impl<'a> Parser<'a> {
         from
     }
 
-    /// Finds the next token anew, after this place was moved.
+    /// Finds the next token again after this place was moved. What was found before still holds until this place is
+    /// behind it: each token is looked at once, however many comments stand in a row.
     #[inline]
     fn look_ahead(&mut self) {
-        if self.at_trivia() {
-            self.next_in_line = self.significant(self.at, false);
-            self.next_anywhere = self.significant(self.next_in_line, true);
-        } else {
+        if !self.at_trivia() {
             (self.next_in_line, self.next_anywhere) = (self.at, self.at);
+            return;
+        }
+        if self.next_in_line < self.at {
+            self.next_in_line = self.significant(self.at, false);
+        }
+        if self.next_anywhere < self.next_in_line {
+            self.next_anywhere = self.significant(self.next_in_line, true);
         }
     }
 

@@ -10,7 +10,7 @@ use std::sync::{Arc, Mutex};
 
 use nubrik_engine::{
     Event, FoundTool, Job, JobEnd, Listener, Options, Outcome, Outside, Request, Signature, State,
-    ToolProblem, TreeFile, Verdict, build,
+    ToolProblem, TreeFile, TreeFileKind, Verdict, build,
 };
 use nubrik_graph::{
     FileId, FileNode, Graph, OutputNode, Pipeline, Place, Program, Role, Stage, Step, StepId, Target,
@@ -44,7 +44,7 @@ pub struct FakeMachine {
 
 impl FakeMachine {
     pub fn new(files: &[(&str, &str)]) -> FakeMachine {
-        let machine = FakeMachine { clock: AtomicI64::new(1_000_000_000_000), ..Default::default() };
+        let machine = FakeMachine { clock: AtomicI64::new(1_000_000_000_500), ..Default::default() };
         *machine.tool.lock().unwrap() = Some("one");
         for (path, text) in files {
             machine.write(path, text);
@@ -91,7 +91,7 @@ impl FakeMachine {
     fn expand(&self, job: &Job<'_>, words: &[Arc<str>]) -> JobEnd {
         let named = |name: &str| -> Vec<&str> { words.iter().filter_map(|w| w.strip_prefix(name)).collect() };
         let mains: Vec<&str> = words[1..].iter().map(|w| &**w).filter(|w| !w.contains('=')).collect();
-        let may_read = |path: &str| job.readable.iter().any(|r| **r == *path);
+        let may_read = |path: &str| job.readable.iter().any(|r| *r.path == *path);
         let mut listed = Vec::new();
         let mut text = String::new();
         for main in mains {
@@ -174,7 +174,12 @@ impl Outside for FakeMachine {
     fn tree(&self, folder: &str) -> io::Result<Vec<TreeFile>> {
         let files = self.files.lock().unwrap();
         let below = files.iter().filter_map(|(p, f)| Some((p.strip_prefix(folder)?.strip_prefix('/')?, f)));
-        Ok(below.map(|(path, f)| TreeFile { path: path.to_owned(), signature: f.signature }).collect())
+        let file = |path: &str, f: &File| TreeFile {
+            path: path.to_owned(),
+            kind: TreeFileKind::File,
+            signature: f.signature,
+        };
+        Ok(below.map(|(path, f)| file(path, f)).collect())
     }
 
     fn fresh_folder(&self, folder: &str, _: &[String]) -> io::Result<()> {
@@ -215,6 +220,8 @@ impl Outside for FakeMachine {
                 path: "/usr/bin/join".into(),
                 identity: Digest::of(identity.as_bytes()),
                 parts: vec![],
+                search: vec![],
+                search_state: Digest::default(),
             }),
             None => Err(ToolProblem { name: name.clone(), searched: vec!["/usr/bin".into()], mend: None }),
         }
@@ -461,7 +468,7 @@ impl Bench {
 
     /// Builds the last step; gives what was heard.
     pub fn build(&mut self, joins: &Joins) -> Vec<String> {
-        self.build_with(joins, Options { jobs: 1, memory: u64::MAX, keep_going: false }).1
+        self.build_with(joins, Options { jobs: 1, memory: u64::MAX, keep_going: false, reaches_out: true }).1
     }
 
     pub fn build_with(&mut self, joins: &Joins, options: Options) -> (Outcome, Vec<String>) {

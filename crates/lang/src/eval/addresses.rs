@@ -10,7 +10,7 @@ use crate::TARGETS_FILE;
 use crate::hir::*;
 use crate::modules::Missing;
 use crate::value::*;
-use crate::world::Answer;
+use crate::world::{Answer, EntryKind};
 
 /// What an address means: a declaration, and the way on into its value.
 #[derive(Clone, PartialEq, Eq, Debug)]
@@ -202,6 +202,22 @@ impl Evaluator<'_> {
         }
         packages.sort();
         Ok(packages)
+    }
+
+    pub(super) fn is_folder(&self, path: &WsPath) -> bool {
+        path.is_root() || matches!(self.world.kind(path), Answer::Ready(Some(EntryKind::Folder)))
+    }
+
+    /// The package that a folder without packages belongs to: the nearest one above.
+    pub(super) fn package_around(&mut self, folder: &WsPath) -> Result<Option<WsPath>> {
+        let mut at = folder.parent();
+        while let Some(above) = at {
+            if self.load_package(&above)?.is_some() {
+                return Ok(Some(above));
+            }
+            at = above.parent();
+        }
+        Ok(None)
     }
 
     /// Loads a package; reports when its file cannot be read.

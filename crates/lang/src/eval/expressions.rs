@@ -13,9 +13,6 @@ use crate::builtins::Builtin;
 use crate::hir::*;
 use crate::value::*;
 
-/// How many bytes a text may have.
-const TEXT_LIMIT: usize = 16 << 20;
-
 /// Longer texts do not leave the room behind in which they were put together, in bytes.
 const KEPT_ROOM: usize = 1 << 16;
 
@@ -203,17 +200,12 @@ impl Evaluator<'_> {
 
     /// Stops a text that grows too large, before what comes next makes it larger still.
     pub(super) fn check_size(&mut self, joined: &Joined, span: Span) -> Result<()> {
-        if joined.size() <= TEXT_LIMIT {
-            return Ok(());
-        }
-        let error = Diagnostic::error("too-large", "this text grows too large");
-        self.fail(span, error.note("a text may have 16 MiB"))
+        if joined.size() <= super::TEXT_LIMIT { Ok(()) } else { self.room_for_text(joined.size(), span) }
     }
 
     /// The text that was put together.
     pub(super) fn joined_text(&mut self, joined: Joined, span: Span) -> Result<Value> {
-        self.check_size(&joined, span)?;
-        self.count((joined.size() / super::BYTES_OF_WORK) as u64, span)?;
+        self.room_for_text(joined.size(), span)?;
         let (text, room) = joined.finish();
         if room.capacity() <= KEPT_ROOM {
             self.text_room = room;

@@ -39,8 +39,15 @@ impl Evaluator<'_> {
             },
             Value::Answer(answer) => match &*name.text {
                 "ok" => Some(Value::Bool(answer.ok)),
-                "text" => Some(Value::text(answer.text.trim_end_matches(['\n', '\r']))),
-                "lines" => Some(Value::List(answer.text.lines().map(Value::text).collect())),
+                "text" => {
+                    self.room_for_text(answer.text.len(), name.span)?;
+                    Some(Value::text(answer.text.trim_end_matches(['\n', '\r'])))
+                }
+                "lines" => {
+                    self.room_for_text(answer.text.len(), name.span)?;
+                    self.room_for_texts(answer.text.lines().count(), name.span)?;
+                    Some(Value::List(answer.text.lines().map(Value::text).collect()))
+                }
                 "json" => Some(self.json_answer(&answer.text.clone(), name.span)?),
                 _ => None,
             },
@@ -153,11 +160,14 @@ impl Evaluator<'_> {
                 let values = self.all(&map.entries, |this, (_, thunk)| this.force(thunk, name.span))?;
                 Ok(Value::List(values.into()))
             }
-            (Method::Lower, Value::Text(Text::Plain(t))) => text(&t.to_lowercase()),
-            (Method::Upper, Value::Text(Text::Plain(t))) => text(&t.to_uppercase()),
+            (Method::Lower | Method::Upper, Value::Text(Text::Plain(t))) => {
+                self.room_for_text(t.len(), name.span)?;
+                text(&if method == Method::Lower { t.to_lowercase() } else { t.to_uppercase() })
+            }
             (Method::Trim, Value::Text(Text::Plain(t))) => text(t.trim()),
             (Method::Lines, Value::Text(Text::Plain(t))) => {
-                self.count(t.len() as u64 / 16, name.span)?;
+                self.room_for_text(t.len(), name.span)?;
+                self.room_for_texts(t.lines().count(), name.span)?;
                 Ok(Value::List(t.lines().map(Value::text).collect()))
             }
             (Method::ToInt, Value::Text(Text::Plain(t))) => match t.trim().parse() {
@@ -173,6 +183,8 @@ impl Evaluator<'_> {
                     let error = Diagnostic::error("wrong-call", "cannot split at an empty text");
                     return self.fail(args[0].span, error);
                 }
+                self.room_for_text(t.len(), name.span)?;
+                self.room_for_texts(t.matches(&*separator).count() + 1, name.span)?;
                 Ok(Value::List(t.split(&*separator).map(Value::text).collect()))
             }
             (Method::Replace, Value::Text(Text::Plain(t))) => {
@@ -181,6 +193,9 @@ impl Evaluator<'_> {
                     return self
                         .fail(args[0].span, Diagnostic::error("wrong-call", "cannot replace an empty text"));
                 }
+                let found = t.matches(&*from).count();
+                let size = (t.len() - found * from.len()).saturating_add(found.saturating_mul(to.len()));
+                self.room_for_text(t.len().max(size), name.span)?;
                 text(&t.replace(&*from, &to))
             }
             (Method::StartsWith, Value::Text(Text::Plain(t))) => {
@@ -274,6 +289,12 @@ impl Evaluator<'_> {
         let values: Vec<Value> = match method {
             Method::Join => return self.join(&items, &args[0], name.span),
             Method::Flat => {
+                let length = |item: &Value| match item {
+                    Value::List(inner) => inner.len(),
+                    Value::Files(files) => files.len(),
+                    _ => 1,
+                };
+                self.room_for_items(items.iter().map(length).sum(), name.span)?;
                 let parts = self.all(&items, |this, item| match item {
                     Value::List(_) | Value::Files(_) => this.items(item.clone(), name.span),
                     other => Ok(vec![other.clone()]),

@@ -66,6 +66,15 @@ const WORK_LIMIT: u64 = 100_000_000;
 /// How many bytes of text count as one expression: what all values together may hold is limited, too.
 const BYTES_OF_WORK: usize = 16;
 
+/// How many expressions the memory of one text more counts as: of texts without end there would soon be gigabytes.
+const WORK_OF_TEXT: u64 = 6;
+
+/// How many bytes a text may have.
+const TEXT_LIMIT: usize = 16 << 20;
+
+/// How many items a list may have.
+const LIST_LIMIT: usize = 4 << 20;
+
 /// How deep values may need one another.
 const DEPTH_LIMIT: usize = 2_000;
 
@@ -759,6 +768,31 @@ impl<'w> Evaluator<'w> {
     /// going through them takes far more than writing them did.
     fn count_items(&mut self, items: usize, span: Span) -> Result<()> {
         self.count(items as u64 * 2 + 1, span)
+    }
+
+    /// Makes sure that a list of so many items may be made, and counts them: before the items are there.
+    fn room_for_items(&mut self, items: usize, span: Span) -> Result<()> {
+        if items > LIST_LIMIT {
+            let error = Diagnostic::error("too-large", "this list grows too large");
+            return self.fail(span, error.note(format!("a list may have {LIST_LIMIT} items")));
+        }
+        self.count_items(items, span)
+    }
+
+    /// Makes sure that a list of so many new texts may be made, and counts them. Each takes memory of its own, where
+    /// other items most often share theirs.
+    fn room_for_texts(&mut self, texts: usize, span: Span) -> Result<()> {
+        self.room_for_items(texts, span)?;
+        self.count(texts as u64 * WORK_OF_TEXT, span)
+    }
+
+    /// Makes sure that a text of so many bytes may be made, and counts them.
+    fn room_for_text(&mut self, bytes: usize, span: Span) -> Result<()> {
+        if bytes > TEXT_LIMIT {
+            let error = Diagnostic::error("too-large", "this text grows too large");
+            return self.fail(span, error.note("a text may have 16 MiB"));
+        }
+        self.count((bytes / BYTES_OF_WORK) as u64, span)
     }
 
     /// Counts work or the size of a value, in expressions.

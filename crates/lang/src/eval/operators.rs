@@ -8,9 +8,6 @@ use super::{Evaluator, Result, Scope};
 use crate::hir::*;
 use crate::value::*;
 
-/// How many items a list may have.
-const LIST_LIMIT: usize = 4 << 20;
-
 impl Evaluator<'_> {
     pub(super) fn binary(
         &mut self,
@@ -80,10 +77,7 @@ impl Evaluator<'_> {
             (a @ Value::List(_), b @ (Value::List(_) | Value::Files(_))) => {
                 let mut items = self.items(a, span)?;
                 items.extend(self.items(b, span)?);
-                if items.len() > LIST_LIMIT {
-                    return self.fail(span, Diagnostic::error("too-large", "this list grows too large"));
-                }
-                self.count_items(items.len(), span)?;
+                self.room_for_items(items.len(), span)?;
                 Ok(Value::List(items.into()))
             }
             (a, b) => {

@@ -117,6 +117,9 @@ impl Evaluator<'_> {
 
     /// The packages at and below a folder that a pattern means; none where it means a target.
     pub(crate) fn packages_meant(mut self, pattern: &AddressPattern) -> Vec<WsPath> {
+        if pattern.is_folder {
+            return self.packages_below(&pattern.path).unwrap_or_default();
+        }
         match self.meanings(&pattern.path) {
             Ok(meanings) if !meanings.iter().any(|m| self.is_target(m)) => {
                 self.packages_below(&pattern.path).unwrap_or_default()
@@ -267,8 +270,10 @@ impl Evaluator<'_> {
         if pattern.is_glob() {
             return self.select_glob(pattern);
         }
-        let meanings: Vec<Meaning> =
-            self.meanings(&pattern.path)?.into_iter().filter(|m| self.is_target(m)).collect();
+        let meanings: Vec<Meaning> = match pattern.is_folder {
+            true => Vec::new(),
+            false => self.meanings(&pattern.path)?.into_iter().filter(|m| self.is_target(m)).collect(),
+        };
         match meanings.as_slice() {
             [meaning] => {
                 let kind = self.module(meaning.module).decls[meaning.decl as usize].kind;
@@ -294,11 +299,20 @@ impl Evaluator<'_> {
                 return Err(Stop::Failed);
             }
         }
-        let packages = self.packages_below(&pattern.path)?;
+        let mut packages = self.packages_below(&pattern.path)?;
+        if packages.is_empty() && pattern.is_folder && self.is_folder(&pattern.path) {
+            packages.extend(self.package_around(&pattern.path)?);
+        }
         if packages.is_empty() {
             let error = if pattern.path.is_root() {
                 Diagnostic::error("no-targets", "there is no `targets.nub` in this workspace")
-                    .mend("nubrik init writes a first one")
+                    .mend("nubrik init   writes a first one")
+            } else if pattern.is_folder {
+                let message = format!(
+                    "`{}` belongs to no package: no `targets.nub` is there, below it or above it",
+                    pattern.path
+                );
+                Diagnostic::error("no-targets", message).mend("nubrik list /   shows what there is")
             } else {
                 self.no_such_address(&pattern.path)
             };

@@ -13,6 +13,7 @@ use crate::arguments::Face;
 use crate::exit::Exit;
 use crate::ui::failure::{refused_thing, short};
 use crate::ui::json;
+use crate::ui::out::{out, outln};
 use crate::ui::paint::{Ink, Paint};
 use crate::ui::text::wrapped;
 
@@ -56,9 +57,9 @@ pub fn audit(face: Face, session: &Session, evaluation: &Evaluation) -> Outcome<
     } else {
         let paint = super::paint(face);
         for audit in &audits {
-            print!("{}", render(graph, audit, paint));
+            out!("{}", render(graph, audit, paint));
         }
-        println!("{}", paint.ink(Ink::Strong, &sum(&audits)));
+        outln!("{}", paint.ink(Ink::Strong, &sum(&audits)));
     }
     let bad = audits.iter().any(|a| a.failure.is_some() || !a.refused.is_empty() || !a.differs.is_empty());
     Ok(if bad { Exit::Failed } else { Exit::Done })

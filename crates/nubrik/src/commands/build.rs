@@ -8,9 +8,10 @@ use nubrik_lang::{AddressPattern, Evaluation, Wanted};
 use nubrik_session::{BuildReport, Results, Session, Standing};
 
 use super::since::Reached;
-use super::{Outcome, evaluate_with, open, own_problem, patterns};
+use super::{Outcome, evaluate_with, open_to_build, own_problem, patterns};
 use crate::arguments::{Choice, Face, How};
 use crate::exit::Exit;
+use crate::ui::out::{err, errln, out, outln};
 use crate::ui::paint::{Ink, Paint};
 use crate::ui::screen::{Screen, Shown, Stream};
 use crate::ui::{json, summary};
@@ -25,7 +26,7 @@ pub struct Way {
 
 pub fn build(face: Face, choice: &Choice, words: &[String], how: How, way: Way) -> Outcome<Exit> {
     let began = Instant::now();
-    let mut session = open(face, choice)?;
+    let mut session = open_to_build(face, choice)?;
     lock(face, &mut session)?;
     let patterns = super::wanting(patterns(face, &mut session, words)?, Wanted::Targets);
     let micros = || began.elapsed().as_micros() as u64;
@@ -36,7 +37,7 @@ pub fn build(face: Face, choice: &Choice, words: &[String], how: How, way: Way) 
         let (evaluation, report) = build_evaluated(face, &mut session, &patterns, how, Stream::Output)?;
         if exit_of(&report) == Exit::Done {
             if report.summary.current < report.summary.steps && !face.json {
-                println!();
+                outln!();
             }
             return super::audit::audit(face, &session, evaluation);
         }
@@ -66,7 +67,6 @@ fn build_since(
     revision: &str,
     began: Instant,
 ) -> Outcome<Exit> {
-    session.load_state();
     let evaluation = evaluate_with(face, session, Some((how, Stream::Output)), |s| s.evaluate(patterns))?;
     refuse_jobs(face, evaluation)?;
     let reached = Reached::of(face, session, evaluation, revision)?;
@@ -85,10 +85,14 @@ pub fn lock(face: Face, session: &mut Session) -> Outcome<()> {
         if face.json {
             json::print(&json::NoticeEvent { event: "notice", text: text.to_owned() });
         } else {
-            eprintln!("{}", super::labelled(paint, Ink::Doubt, "waits", text));
+            errln!("{}", super::labelled(paint, Ink::Doubt, "waits", text));
         }
     };
-    session.lock(waiting).map_err(|problem| own_problem(face, problem))
+    match session.lock(waiting).map_err(|problem| own_problem(face, problem))? {
+        true => Ok(()),
+        // While it waited, everything was to stop.
+        false => Err(Exit::Interrupted),
+    }
 }
 
 /// Builds what is to be built where a request came to something before, in a locked session.
@@ -103,7 +107,6 @@ pub fn build_standing(
     let Standing::Reached(reached) = standing else {
         return Ok(build_evaluated(face, session, patterns, how, stream)?.1);
     };
-    session.load_state();
     if !session.remembers(&reached) {
         return Ok(build_evaluated(face, session, patterns, how, stream)?.1);
     }
@@ -123,7 +126,6 @@ pub fn build_evaluated(
     how: How,
     stream: Stream,
 ) -> Outcome<(&'static Evaluation, BuildReport)> {
-    session.load_state();
     let evaluation = evaluate_with(face, session, Some((how, stream)), |s| s.evaluate(patterns))?;
     refuse_jobs(face, evaluation)?;
     let report = build_of(face, session, patterns, (evaluation, &evaluation.requested), how, stream)?;
@@ -181,7 +183,7 @@ pub fn build_files(
 
 pub fn options_of(session: &Session, how: How) -> Options {
     let jobs = how.jobs.map_or(session.default_jobs(), usize::from);
-    Options { jobs, memory: session.memory(), keep_going: how.keep_going }
+    Options { jobs, memory: session.memory(), keep_going: how.keep_going, reaches_out: session.reaches_out() }
 }
 
 pub fn screen_for<'g>(face: Face, session: &Session, graph: &'g Graph, stream: Stream) -> Screen<'g> {
@@ -259,8 +261,8 @@ pub fn show(
     let gap = if done.current == done.steps { "" } else { "\n" };
     let text = format!("{gap}{}", summary::render(done, results, micros, cancelled, paint));
     match stream {
-        Stream::Output => print!("{text}"),
-        Stream::Error => eprint!("{text}"),
+        Stream::Output => out!("{text}"),
+        Stream::Error => err!("{text}"),
     }
 }
 

@@ -9,6 +9,7 @@ use super::{Outcome, labelled, say_wrong};
 use crate::arguments::{CacheWork, Face};
 use crate::exit::Exit;
 use crate::ui::json;
+use crate::ui::out::outln;
 use crate::ui::paint::{Ink, Paint};
 use crate::ui::text::size;
 
@@ -79,7 +80,7 @@ fn say(
         count(amount.contents, "content"),
         size(amount.bytes)
     );
-    let line = |ink, word: &str, text: &str| println!("{}", labelled(paint, ink, word, text));
+    let line = |ink, word: &str, text: &str| outln!("{}", labelled(paint, ink, word, text));
     match work {
         "prune" if amount == Amount::default() => line(Ink::Calm, "removed", "nothing; it is within bounds"),
         "prune" => line(Ink::Busy, "removed", &what),

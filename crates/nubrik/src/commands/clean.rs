@@ -9,6 +9,7 @@ use super::{Outcome, evaluate, open, patterns, say_wrong};
 use crate::arguments::{Choice, Face};
 use crate::exit::Exit;
 use crate::ui::json;
+use crate::ui::out::outln;
 
 pub fn clean(face: Face, choice: &Choice, words: &[String], store: bool) -> Outcome<Exit> {
     let mut session = open(face, choice)?;
@@ -55,7 +56,7 @@ pub fn clean(face: Face, choice: &Choice, words: &[String], store: bool) -> Outc
     if face.json {
         json::print(&json::NoticeEvent { event: "cleaned", text });
     } else {
-        println!("{text}");
+        outln!("{text}");
     }
     Ok(Exit::Done)
 }

@@ -9,6 +9,7 @@ use nubrik_lang::Wanted;
 use super::{Outcome, open_at, say_wrong};
 use crate::arguments::{Face, How, WhichTests};
 use crate::exit::Exit;
+use crate::ui::out::outln;
 use crate::ui::paint::Ink;
 use crate::ui::screen::Stream;
 
@@ -20,10 +21,11 @@ pub fn demo(face: Face, folder: &Path) -> Outcome<Exit> {
     unpack(face, folder)?;
     if !face.json {
         let text = format!("{} files in {}", FILES.len(), folder.display());
-        println!("{}\n", super::labelled(paint, Ink::Busy, "unpacked", &text));
+        outln!("{}\n", super::labelled(paint, Ink::Busy, "unpacked", &text));
     }
     let began = std::time::Instant::now();
     let mut session = open_at(face, folder)?;
+    session.let_reach_out();
     lock(face, &mut session)?;
     let everything = super::patterns(face, &mut session, &[])?;
     let patterns = super::wanting(everything.clone(), Wanted::Targets);
@@ -36,7 +38,7 @@ pub fn demo(face: Face, folder: &Path) -> Outcome<Exit> {
         return Ok(exit);
     }
     if !face.json {
-        println!("\n{}\n", super::labelled(paint, Ink::Busy, "tests", "nubrik test"));
+        outln!("\n{}\n", super::labelled(paint, Ink::Busy, "tests", "nubrik test"));
     }
     let tested = super::test::run(
         face,
@@ -51,17 +53,17 @@ pub fn demo(face: Face, folder: &Path) -> Outcome<Exit> {
     let program = session.workspace.root.join("out/base/tide/tidecast");
     let readings = session.workspace.root.join("tide/stations/ardle.csv");
     let shown = "tidecast --day 2031-03-21 tide/stations/ardle.csv";
-    println!("\n{}", super::labelled(paint, Ink::Busy, "runs", shown));
+    outln!("\n{}", super::labelled(paint, Ink::Busy, "runs", shown));
     let output = std::process::Command::new(program).args(["--day", "2031-03-21"]).arg(readings).output();
     match output {
         Ok(output) => {
             for line in String::from_utf8_lossy(&output.stdout).lines() {
-                println!("    {line}");
+                outln!("    {line}");
             }
         }
         Err(e) => return Err(say_wrong(face, Exit::Machine, &format!("cannot start tidecast: {e}"), &[])),
     }
-    println!("\n{}", paint.ink(Ink::Strong, "what to try next"));
+    outln!("\n{}", paint.ink(Ink::Strong, "what to try next"));
     for (command, what) in [
         (format!("cd {}", folder.display()), ""),
         ("nubrik build".into(), "nothing runs: everything is current"),
@@ -77,7 +79,7 @@ pub fn demo(face: Face, folder: &Path) -> Outcome<Exit> {
         ("nubrik options".into(), "what can be set"),
         ("nubrik build --profile ship".into(), "the same with other options, in out/ship"),
     ] {
-        println!("  {:<42}{}", command, paint.ink(Ink::Faint, what));
+        outln!("  {:<42}{}", command, paint.ink(Ink::Faint, what));
     }
     Ok(Exit::Done)
 }

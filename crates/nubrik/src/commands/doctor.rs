@@ -9,6 +9,7 @@ use super::{Outcome, open, report};
 use crate::arguments::{Choice, Face};
 use crate::exit::Exit;
 use crate::ui::json;
+use crate::ui::out::outln;
 use crate::ui::paint::{Ink, Paint};
 use crate::ui::text::{padded, width};
 
@@ -48,7 +49,6 @@ pub fn doctor(face: Face, choice: &Choice) -> Outcome<Exit> {
     while evaluation.waiting && !evaluation.scans.is_empty() {
         if !session.is_locked() {
             super::build::lock(face, &mut session)?;
-            session.load_state();
         }
         if super::build::answer_scans(face, &mut session, &evaluation, None).is_err() {
             break;
@@ -95,7 +95,7 @@ pub fn doctor(face: Face, choice: &Choice) -> Outcome<Exit> {
         evaluation.diagnostics.iter().filter(|d| d.severity == Severity::Error).cloned().collect();
     if !errors.is_empty() {
         if !face.json {
-            println!();
+            outln!();
         }
         report(face, &errors, &evaluation.sources);
         let of_machine = |d: &Diagnostic| {
@@ -190,11 +190,11 @@ fn show(face: Face, findings: &[Finding]) {
             padded(finding.version.as_deref().unwrap_or(""), versions),
             paint.ink(Ink::Faint, &finding.found),
         );
-        println!("{}", line.trim_end());
+        outln!("{}", line.trim_end());
         if !finding.ok {
             let line = |label: &str, text: &str, ink: Option<Ink>| {
                 let text = ink.map_or(text.to_owned(), |ink| paint.ink(ink, text));
-                println!("  {}  {text}", paint.ink(Ink::Calm, &format!("{label:<8}")));
+                outln!("  {}  {text}", paint.ink(Ink::Calm, &format!("{label:<8}")));
             };
             if !finding.searched.is_empty() {
                 line("searched", &finding.searched.join(", "), None);

@@ -11,6 +11,7 @@ use super::{Outcome, say_wrong};
 use crate::arguments::Face;
 use crate::exit::Exit;
 use crate::ui::json;
+use crate::ui::out::{out, outln};
 use crate::ui::paint::{Ink, Paint};
 use crate::ui::text::{width, wrapped};
 
@@ -94,14 +95,14 @@ pub fn has_topic(code: &str) -> bool {
 pub fn explain(face: Face, wanted: Option<&str>, everything: bool) -> Outcome<Exit> {
     let all = all_topics();
     if everything {
-        print!("{}", markdown(&all));
+        out!("{}", markdown(&all));
         return Ok(Exit::Done);
     }
     let Some(wanted) = wanted else {
         if face.json {
             all.iter().for_each(print_json);
         } else {
-            print!("{}", index(&all, super::paint(face)));
+            out!("{}", index(&all, super::paint(face)));
         }
         return Ok(Exit::Done);
     };
@@ -120,9 +121,9 @@ pub fn explain(face: Face, wanted: Option<&str>, everything: bool) -> Outcome<Ex
             print_json(topic);
         } else {
             if i > 0 {
-                println!();
+                outln!();
             }
-            print!("{}", render(topic, paint));
+            out!("{}", render(topic, paint));
         }
     }
     Ok(Exit::Done)

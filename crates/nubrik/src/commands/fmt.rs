@@ -12,6 +12,7 @@ use super::{Outcome, open, report, say_wrong};
 use crate::arguments::{Choice, Face};
 use crate::exit::Exit;
 use crate::ui::json;
+use crate::ui::out::{out, outln};
 use crate::ui::paint::Ink;
 
 pub fn fmt(face: Face, files: &[PathBuf], check: bool) -> Outcome<Exit> {
@@ -85,7 +86,7 @@ fn standard_input(face: Face, check: bool) -> Outcome<Exit> {
     if check {
         return Ok(if new == text { Exit::Done } else { Exit::Failed });
     }
-    print!("{new}");
+    out!("{new}");
     Ok(Exit::Done)
 }
 
@@ -138,18 +139,18 @@ fn say(face: Face, untidy: &[&PathBuf], all: usize, check: bool) {
         if face.json {
             json::print(&json::NoticeEvent { event: word, text: path });
         } else {
-            println!("{}", super::labelled(paint, Ink::Busy, word, &path));
+            outln!("{}", super::labelled(paint, Ink::Busy, word, &path));
         }
     }
     if !face.json {
         let gap = if untidy.is_empty() { "" } else { "\n" };
         let files = if all == 1 { "1 file".to_owned() } else { format!("{all} files") };
         match (untidy.len(), check) {
-            (0, _) => println!("{gap}{files}, all in the usual form"),
+            (0, _) => outln!("{gap}{files}, all in the usual form"),
             (count, true) => {
-                println!("{gap}{count} of {files} are not in the usual form; `nubrik fmt` mends them")
+                outln!("{gap}{count} of {files} are not in the usual form; `nubrik fmt` mends them")
             }
-            (count, false) => println!("{gap}{count} of {files} tidied"),
+            (count, false) => outln!("{gap}{count} of {files} tidied"),
         }
     }
 }

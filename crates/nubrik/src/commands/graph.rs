@@ -12,6 +12,7 @@ use super::{Outcome, evaluate, open, patterns};
 use crate::arguments::{Choice, Face, GraphFormat};
 use crate::exit::Exit;
 use crate::ui::json;
+use crate::ui::out::{errln, out};
 use crate::ui::paint::{Ink, Paint};
 use crate::ui::picture;
 
@@ -78,15 +79,16 @@ pub fn graph(face: Face, choice: &Choice, words: &[String], drawing: Drawing) ->
                 shape.nodes.len()
             );
             let paint = Paint::for_stderr(face.plain);
-            eprintln!("{}", super::labelled(paint, Ink::Doubt, "note", &text));
+            errln!("{}", super::labelled(paint, Ink::Doubt, "note", &text));
         }
         shape = packages(&shape);
     }
     match drawing.format {
+        _ if face.json => print_json(&shape),
         GraphFormat::Json => print_json(&shape),
-        GraphFormat::Dot => print!("{}", dot(&shape)),
-        GraphFormat::Mermaid => print!("{}", mermaid(&shape)),
-        GraphFormat::Svg => print!("{}", picture::svg(&shape)),
+        GraphFormat::Dot => out!("{}", dot(&shape)),
+        GraphFormat::Mermaid => out!("{}", mermaid(&shape)),
+        GraphFormat::Svg => out!("{}", picture::svg(&shape)),
     }
     Ok(Exit::Done)
 }

@@ -10,6 +10,7 @@ use super::{Outcome, labelled, open, say_wrong};
 use crate::arguments::{Choice, Face};
 use crate::exit::Exit;
 use crate::ui::json;
+use crate::ui::out::out;
 use crate::ui::paint::{Ink, Paint};
 use crate::ui::text::{cut, padded, time, width};
 
@@ -31,7 +32,7 @@ pub fn history(face: Face, choice: &Choice, number: Option<u64>) -> Outcome<Exit
         if face.json {
             json::print(&BuildEvent { event: "build", record: &record });
         } else {
-            print!("{}", one(&record, paint));
+            out!("{}", one(&record, paint));
         }
         return Ok(Exit::Done);
     }
@@ -42,7 +43,7 @@ pub fn history(face: Face, choice: &Choice, number: Option<u64>) -> Outcome<Exit
             json::print(&BuildEvent { event: "build", record: &record });
         }
     } else {
-        print!("{}", all(&records, paint));
+        out!("{}", all(&records, paint));
     }
     Ok(Exit::Done)
 }

@@ -9,6 +9,7 @@ use super::{Outcome, evaluate, open, patterns, say_wrong};
 use crate::arguments::{Choice, Face};
 use crate::exit::Exit;
 use crate::ui::json;
+use crate::ui::out::outln;
 use crate::ui::paint::Ink;
 use crate::ui::text::{padded, width};
 
@@ -59,7 +60,7 @@ pub fn how(face: Face, choice: &Choice, from: &str, to: &str) -> Outcome<Exit> {
         let some: Vec<&str> = files.iter().take(3).map(String::as_str).collect();
         let more = if files.len() > 3 { format!(" and {} more", files.len() - 3) } else { String::new() };
         let uses = format!("uses {}{more}", some.join(", "));
-        println!("{}  {}  {}", padded(&user.address, widest), paint.ink(Ink::Faint, &place), uses);
+        outln!("{}  {}  {}", padded(&user.address, widest), paint.ink(Ink::Faint, &place), uses);
     }
     if !face.json
         && let Some(last) = way.last()
@@ -67,7 +68,7 @@ pub fn how(face: Face, choice: &Choice, from: &str, to: &str) -> Outcome<Exit> {
         let last = graph.target(*last);
         let text =
             format!("{}  {}", padded(&last.address, widest), paint.ink(Ink::Faint, &last.place.to_string()));
-        println!("{text}");
+        outln!("{text}");
     }
     Ok(Exit::Done)
 }

@@ -8,6 +8,7 @@ use nubrik_session::SETTINGS_FILE;
 use super::{Outcome, say_wrong};
 use crate::arguments::Face;
 use crate::exit::Exit;
+use crate::ui::out::outln;
 use crate::ui::paint::Ink;
 
 const SETTINGS: &str = "# This file marks the root of a workspace for nubrik, and holds settings of the tool.
@@ -39,16 +40,16 @@ pub fn init(face: Face) -> Outcome<Exit> {
     }
     let targets = here.join("targets.nub");
     let paint = super::paint(face);
-    let wrote = |path: &str| println!("{}", super::labelled(paint, Ink::Busy, "wrote", path));
+    let wrote = |path: &str| outln!("{}", super::labelled(paint, Ink::Busy, "wrote", path));
     fs::write(here.join(SETTINGS_FILE), SETTINGS).map_err(|e| failed("write nubrik.toml", e))?;
     wrote(SETTINGS_FILE);
     if targets.exists() {
-        println!("{}", super::labelled(paint, Ink::Calm, "kept", "targets.nub, which was there"));
+        outln!("{}", super::labelled(paint, Ink::Calm, "kept", "targets.nub, which was there"));
     } else {
         fs::write(&targets, proposal(&here)).map_err(|e| failed("write targets.nub", e))?;
         wrote("targets.nub");
     }
-    println!("\nnow: nubrik list, then nubrik build");
+    outln!("\nnow: nubrik list, then nubrik build");
     Ok(Exit::Done)
 }
 

@@ -9,6 +9,7 @@ use super::{Outcome, Silent, labelled, open_at_address, say_wrong};
 use crate::arguments::{Choice, Face, How};
 use crate::exit::Exit;
 use crate::ui::failure::short;
+use crate::ui::out::errln;
 use crate::ui::paint::{Ink, Paint};
 use crate::ui::screen::Stream;
 use crate::ui::text::wrapped;
@@ -90,7 +91,7 @@ fn exact(graph: &Graph, steps: &[StepId], wanted: &str) -> Option<StepId> {
 fn introduce(graph: &Graph, id: StepId, paint: Paint) {
     let step = graph.step(id);
     let owner: &Target = graph.owner(id);
-    eprintln!("{}", paint.ink(Ink::Strong, &format!("{}   {}", graph.title(id), step.say)));
+    errln!("{}", paint.ink(Ink::Strong, &format!("{}   {}", graph.title(id), step.say)));
     let room = paint.width.map_or(usize::MAX, |w| w.saturating_sub(11));
     for (i, command) in shown_command(step).iter().enumerate() {
         for (n, text) in wrapped(command, room).iter().enumerate() {
@@ -99,11 +100,11 @@ fn introduce(graph: &Graph, id: StepId, paint: Paint) {
                 (_, 0) => "then",
                 _ => "",
             };
-            eprintln!("{}", labelled(paint, Ink::Calm, label, text));
+            errln!("{}", labelled(paint, Ink::Calm, label, text));
         }
     }
-    eprintln!("{}", labelled(paint, Ink::Calm, "writes", step.folder.as_str()));
-    eprintln!("{}", labelled(paint, Ink::Calm, "defined", &owner.place.to_string()));
+    errln!("{}", labelled(paint, Ink::Calm, "writes", step.folder.as_str()));
+    errln!("{}", labelled(paint, Ink::Calm, "defined", &owner.place.to_string()));
     let note = "its folder, environment and box; what it makes here is thrown away. Leave with `exit`";
-    eprintln!("{}", paint.ink(Ink::Faint, note));
+    errln!("{}", paint.ink(Ink::Faint, note));
 }

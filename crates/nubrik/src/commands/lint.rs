@@ -6,6 +6,7 @@ use super::{Outcome, open, report};
 use crate::arguments::{Choice, Face};
 use crate::exit::Exit;
 use crate::ui::json;
+use crate::ui::out::outln;
 
 pub fn lint(face: Face, choice: &Choice) -> Outcome<Exit> {
     let mut session = open(face, choice)?;
@@ -25,7 +26,7 @@ pub fn lint(face: Face, choice: &Choice) -> Outcome<Exit> {
         json::print(&json::NoticeEvent { event: "linted", text });
     } else {
         let gap = if evaluation.diagnostics.is_empty() { "" } else { "\n" };
-        println!("{gap}{text}");
+        outln!("{gap}{text}");
     }
     Ok(if errors > 0 { Exit::Definitions } else { Exit::Done })
 }

@@ -10,6 +10,7 @@ use super::{Outcome, evaluate, open, patterns};
 use crate::arguments::{Choice, Face};
 use crate::exit::Exit;
 use crate::ui::json;
+use crate::ui::out::outln;
 use crate::ui::paint::Ink;
 use crate::ui::text::{cut, padded, width};
 use nubrik_graph::TargetId;
@@ -69,7 +70,7 @@ fn count_kinds(face: Face, targets: &[&Target]) {
         if face.json {
             json::print(&KindEvent { event: "kind", kind, targets: count });
         } else {
-            println!("{count:>6}  {}", paint.ink(Ink::Calm, kind));
+            outln!("{count:>6}  {}", paint.ink(Ink::Calm, kind));
         }
     }
 }
@@ -124,15 +125,11 @@ fn list_cases(face: Face, session: &Session, graph: &Graph, targets: &[TargetId]
             "passed" => Ink::Calm,
             _ => Ink::Faint,
         };
-        println!(
-            "{}{}",
-            paint.ink(ink(word), &format!("{word:<10}")),
-            paint.ink(Ink::Strong, &check.address)
-        );
+        outln!("{}{}", paint.ink(ink(word), &format!("{word:<10}")), paint.ink(Ink::Strong, &check.address));
         for case in &cases {
             let group = if case.group.is_empty() { String::new() } else { format!("{} ", case.group) };
             let word = case.outcome.word();
-            println!(
+            outln!(
                 "  {}{}{}",
                 paint.ink(ink(word), &format!("{word:<10}")),
                 paint.ink(Ink::Faint, &group),
@@ -141,7 +138,7 @@ fn list_cases(face: Face, session: &Session, graph: &Graph, targets: &[TargetId]
         }
     }
     if !any && !face.json {
-        println!("there are no tests here");
+        outln!("there are no tests here");
     }
     Ok(Exit::Done)
 }
@@ -171,7 +168,7 @@ pub fn list(face: Face, choice: &Choice, words: &[String], which: Which) -> Outc
     if let Some(reached) = &reached {
         // What is left out belongs to no package of the list.
         if reached.left > 0 && !reached.targets.is_empty() && !face.json {
-            println!();
+            outln!();
         }
         reached.say_left(face);
     }
@@ -197,7 +194,6 @@ fn list_targets(
         return Err(nothing_of_that(face, &all, which));
     }
     if which.cases {
-        session.load_state();
         let targets: Vec<TargetId> = listed
             .iter()
             .copied()
@@ -235,10 +231,10 @@ fn list_targets(
     let kinds = targets.iter().map(|t| width(&shown_kind(graph, t))).max().unwrap_or(0);
     for (i, (package, mut targets)) in packages.into_iter().enumerate() {
         if i > 0 {
-            println!();
+            outln!();
         }
         let title = if package.is_empty() { "the workspace's root" } else { package };
-        println!("{}", paint.ink(Ink::Strong, title));
+        outln!("{}", paint.ink(Ink::Strong, title));
         targets.sort_by_key(|t| (t.role, t.kind.clone(), t.address.clone()));
         for target in targets {
             let kind = paint.ink(Ink::Calm, &padded(&shown_kind(graph, target), kinds));
@@ -251,7 +247,7 @@ fn list_targets(
                 padded(&name(target), names),
                 paint.ink(Ink::Faint, &documentation)
             );
-            println!("{}", line.trim_end());
+            outln!("{}", line.trim_end());
         }
     }
     Ok(Exit::Done)

@@ -41,6 +41,7 @@ use nubrik_source::Sources;
 
 use crate::arguments::{Arguments, Choice, Command, Face, How};
 use crate::exit::Exit;
+use crate::ui::out::{err, errln};
 use crate::ui::paint::{Ink, Paint};
 use crate::ui::screen::Stream;
 use crate::ui::{diagnostics, json};
@@ -101,6 +102,13 @@ pub fn open(face: Face, choice: &Choice) -> Outcome<Session> {
     Ok(session)
 }
 
+/// The same for a command that builds: its steps may reach out of this machine.
+pub fn open_to_build(face: Face, choice: &Choice) -> Outcome<Session> {
+    let mut session = open(face, choice)?;
+    session.let_reach_out();
+    Ok(session)
+}
+
 /// Opens the workspace that a folder belongs to, or says why not.
 pub fn open_at(face: Face, folder: &Path) -> Outcome<Session> {
     let cancel = crate::interrupt::cancel_switch().or_else(|_| CancelSwitch::new().map(Arc::new));
@@ -147,7 +155,7 @@ pub fn report(face: Face, list: &[Diagnostic], sources: &Sources) {
         json::diagnostics(list, sources);
     } else {
         let paint = Paint::for_stderr(face.plain);
-        eprint!("{}", diagnostics::render(list, sources, paint));
+        err!("{}", diagnostics::render(list, sources, paint));
         // What there is more to know, once for all of them.
         let in_definitions = list.iter().filter(|d| d.span.is_some());
         let mut codes: Vec<&str> = in_definitions.map(|d| d.code).filter(|c| explain::has_topic(c)).collect();
@@ -155,7 +163,7 @@ pub fn report(face: Face, list: &[Diagnostic], sources: &Sources) {
         codes.dedup();
         if !codes.is_empty() && codes.len() <= 4 {
             let commands = codes.iter().map(|c| format!("nubrik explain {c}")).collect::<Vec<_>>().join(", ");
-            eprintln!("\n{}", paint.ink(Ink::Faint, &format!("more    {commands}")));
+            errln!("\n{}", paint.ink(Ink::Faint, &format!("more    {commands}")));
         }
     }
 }
@@ -187,10 +195,9 @@ pub fn open_at_address(
     choice: &Choice,
     address: &str,
 ) -> Outcome<(Session, &'static Evaluation)> {
-    let mut session = open(face, choice)?;
+    let mut session = open_to_build(face, choice)?;
     build::lock(face, &mut session)?;
     let patterns = patterns(face, &mut session, &[address.to_owned()])?;
-    session.load_state();
     let shown = Some((How::default(), Stream::Error));
     let evaluation = evaluate_with(face, &mut session, shown, |s| s.evaluate(&patterns))?;
     Ok((session, evaluation))
@@ -209,7 +216,6 @@ pub fn evaluate_with(
         evaluation = stop_on_errors(face, evaluation)?;
         if !session.is_locked() {
             build::lock(face, session)?;
-            session.load_state();
         }
         build::answer_scans(face, session, &evaluation, shown)?;
         evaluation = once(session);
@@ -224,7 +230,6 @@ pub fn evaluate_with_all(face: Face, session: &mut Session) -> Outcome<Evaluatio
     while evaluation.waiting && !evaluation.scans.is_empty() {
         if !session.is_locked() {
             build::lock(face, session)?;
-            session.load_state();
         }
         build::answer_scans(face, session, &evaluation, None)?;
         evaluation = session.lint();
@@ -241,7 +246,7 @@ pub fn stop_on_errors(face: Face, evaluation: Evaluation) -> Outcome<Evaluation>
     }
     report(face, &errors, &evaluation.sources);
     if !face.json && errors.len() > 1 {
-        eprintln!("\n{} errors", errors.len());
+        errln!("\n{} errors", errors.len());
     }
     // Only the command line was wrong when nothing has a place.
     let of_words = ["unknown-address", "unknown-option", "option-value"];

@@ -7,6 +7,7 @@ use super::{Outcome, evaluate_with, open, say_wrong};
 use crate::arguments::{Choice, Face};
 use crate::exit::Exit;
 use crate::ui::json;
+use crate::ui::out::{out, outln};
 use crate::ui::paint::{Ink, Paint};
 
 /// How many readers are named; more of them are only counted.
@@ -70,22 +71,22 @@ pub fn options(face: Face, choice: &Choice, word: Option<&str>) -> Outcome<Exit>
     }
     let paint = super::paint(face);
     if options.is_empty() {
-        println!("these definitions declare no options");
+        outln!("these definitions declare no options");
         return Ok(Exit::Done);
     }
     for (i, option) in options.iter().enumerate() {
         if i > 0 {
-            println!();
+            outln!();
         }
-        print!("{}", render(option, paint));
+        out!("{}", render(option, paint));
     }
     if word.is_none() && !profiles.is_empty() {
-        println!("\n{}", paint.ink(Ink::Strong, "profiles of nubrik.toml"));
+        outln!("\n{}", paint.ink(Ink::Strong, "profiles of nubrik.toml"));
         let widest = profiles.keys().map(String::len).max().unwrap_or(0);
         for (name, set) in &profiles {
             let set: Vec<String> =
                 set.iter().map(|(option, value)| format!("{option} = {}", shown(value))).collect();
-            println!("  {}  {}", paint.ink(Ink::Calm, &format!("{name:<widest$}")), set.join(", "));
+            outln!("  {}  {}", paint.ink(Ink::Calm, &format!("{name:<widest$}")), set.join(", "));
         }
     }
     Ok(Exit::Done)

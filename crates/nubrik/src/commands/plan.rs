@@ -14,6 +14,7 @@ use super::{Outcome, Silent, evaluate, open, patterns, say_wrong};
 use crate::arguments::{Choice, Face};
 use crate::exit::Exit;
 use crate::ui::json;
+use crate::ui::out::out;
 use crate::ui::paint::{Ink, Paint};
 use crate::ui::screen::{Columns, step_line};
 use crate::ui::summary::chain_text;
@@ -28,7 +29,6 @@ pub fn plan(
 ) -> Outcome<Exit> {
     let mut session = open(face, choice)?;
     let patterns = super::wanting(patterns(face, &mut session, words)?, nubrik_lang::Wanted::Targets);
-    session.load_state();
     let evaluation = evaluate(face, &mut session, &patterns)?;
     let mut changed: Vec<Arc<str>> = Vec::new();
     for file in if_changed {
@@ -49,7 +49,7 @@ pub fn plan(
     if face.json {
         print_json(&evaluation.graph, &planned, room);
     } else {
-        print!("{}", render(&evaluation.graph, &planned, room, super::paint(face)));
+        out!("{}", render(&evaluation.graph, &planned, room, super::paint(face)));
     }
     reached.iter().for_each(|reached| reached.say_left(face));
     Ok(Exit::Done)

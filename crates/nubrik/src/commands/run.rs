@@ -9,14 +9,15 @@ use nubrik_lang::{AddressPattern, Evaluation};
 use nubrik_session::{EffectEnd, EffectProblem, Results, Session, Standing};
 
 use super::build::{build_files, build_of, build_standing, lock, unless_built};
-use super::{Outcome, evaluate_with, labelled, open, patterns, say_wrong};
+use super::{Outcome, evaluate_with, labelled, open_to_build, patterns, say_wrong};
 use crate::arguments::{Choice, Face, How};
 use crate::exit::Exit;
+use crate::ui::out::errln;
 use crate::ui::paint::{Ink, Paint};
 use crate::ui::screen::Stream;
 
 pub fn run(face: Face, choice: &Choice, address: &str, args: &[String], how: How) -> Outcome<Exit> {
-    let mut session = open(face, choice)?;
+    let mut session = open_to_build(face, choice)?;
     lock(face, &mut session)?;
     let patterns = patterns(face, &mut session, &[address.to_owned()])?;
     // What is built goes to standard error: standard output is the program's.
@@ -26,7 +27,6 @@ pub fn run(face: Face, choice: &Choice, address: &str, args: &[String], how: How
             build_standing(face, &mut session, &patterns, Standing::Reached(reached), how, Stream::Error)?
         }
         Standing::Unknown => {
-            session.load_state();
             let evaluation =
                 evaluate_with(face, &mut session, Some((how, Stream::Error)), |s| s.evaluate(&patterns))?;
             if !evaluation.services.is_empty() {
@@ -94,7 +94,7 @@ fn run_job(
     for (number, effect) in evaluation.effects.iter().enumerate() {
         if count > 1 || &*effect.step.say != effect.address.rsplit('/').next().unwrap_or("") {
             let paint = Paint::for_stderr(face.plain || face.json);
-            eprintln!("{}", labelled(paint, Ink::Busy, "does", &effect.step.say));
+            errln!("{}", labelled(paint, Ink::Busy, "does", &effect.step.say));
         }
         let args = if number + 1 == count { args } else { &[] };
         let exit = run_effect(face, &session, evaluation, effect, args)?;

@@ -1,6 +1,5 @@
 //! Services in this terminal: run by name, or for a job.
 
-use std::io::Write;
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -16,10 +15,11 @@ use super::build::{build_files, unless_built};
 use super::{Outcome, labelled, report, say_wrong};
 use crate::arguments::{Face, How};
 use crate::exit::Exit;
+use crate::ui::out::errln;
 use crate::ui::paint::{Ink, Paint};
 use crate::ui::screen::Stream;
 use crate::ui::text::harmless;
-use crate::ui::{json, services};
+use crate::ui::{json, out, services};
 
 /// How often a service is looked at, whether it still runs.
 const TICK: Duration = Duration::from_millis(100);
@@ -63,7 +63,7 @@ pub fn run(
     let paint = Paint::for_stderr(face.plain || face.json);
     let say = |word: &str, text: &str| {
         if !face.json {
-            eprintln!("{}", labelled(paint, Ink::Busy, word, text));
+            errln!("{}", labelled(paint, Ink::Busy, word, text));
         }
     };
     say("starts", &service.address);
@@ -97,12 +97,11 @@ pub fn run(
 }
 
 fn to_stdout(bytes: &[u8]) {
-    let mut out = std::io::stdout().lock();
-    let _ = out.write_all(bytes).and_then(|()| out.flush());
+    out::text(Stream::Output, &String::from_utf8_lossy(bytes));
 }
 
 fn to_stderr(bytes: &[u8]) {
-    let _ = std::io::stderr().lock().write_all(bytes);
+    out::text(Stream::Error, &String::from_utf8_lossy(bytes));
 }
 
 /// Makes services ready, or says why they are not.
@@ -127,7 +126,7 @@ pub fn give_back(face: Face, session: &Session, lent: Lent) {
         if face.json {
             json::print(&json::NoticeEvent { event: "notice", text });
         } else {
-            eprintln!("{}", labelled(Paint::for_stderr(face.plain), Ink::Doubt, "notice", &text));
+            errln!("{}", labelled(Paint::for_stderr(face.plain), Ink::Doubt, "notice", &text));
         }
     }
 }
@@ -150,8 +149,8 @@ fn say_failed(face: Face, failure: &ServiceFailure, was_seen: bool) -> Exit {
     report(face, &[diagnostic], &Sources::default());
     if shows && !face.json {
         let paint = Paint::for_stderr(face.plain);
-        eprintln!("  {}", paint.ink(Ink::Calm, "printed"));
-        harmless(printed.trim_end(), paint.colours).lines().for_each(|line| eprintln!("    {line}"));
+        errln!("  {}", paint.ink(Ink::Calm, "printed"));
+        harmless(printed.trim_end(), paint.colours).lines().for_each(|line| errln!("    {line}"));
     }
     if failure.problem.lies_in_machine() { Exit::Machine } else { Exit::Failed }
 }

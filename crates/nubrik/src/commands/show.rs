@@ -15,6 +15,7 @@ use super::{Outcome, evaluate, open, patterns};
 use crate::arguments::{Choice, Face};
 use crate::exit::Exit;
 use crate::ui::json;
+use crate::ui::out::{out, outln};
 use crate::ui::paint::{Ink, Paint};
 use crate::ui::text::{cut, harmless, time, wrapped};
 
@@ -85,7 +86,6 @@ struct ShownStep<'a> {
 pub fn show(face: Face, choice: &Choice, address: &str, printed: bool) -> Outcome<Exit> {
     let mut session = open(face, choice)?;
     let wanted = patterns(face, &mut session, &[address.to_owned()])?;
-    session.load_state();
     let evaluation = evaluate(face, &mut session, &wanted)?;
     if printed {
         show_printed(face, &session, &evaluation.graph, &evaluation.targets);
@@ -108,9 +108,9 @@ pub fn show(face: Face, choice: &Choice, address: &str, printed: bool) -> Outcom
             json::print(&shown.event());
         } else {
             if i > 0 {
-                println!();
+                outln!();
             }
-            print!("{}", shown.render(super::paint(face)));
+            out!("{}", shown.render(super::paint(face)));
         }
     }
     Ok(Exit::Done)
@@ -132,17 +132,17 @@ fn show_printed(face: Face, session: &Session, graph: &Graph, targets: &[TargetI
         }
         let head = format!("{}   {}", graph.title(id), step.say);
         match (printed, text.trim_end()) {
-            (None, _) => println!("{head}   {}", paint.ink(Ink::Faint, "not kept")),
+            (None, _) => outln!("{head}   {}", paint.ink(Ink::Faint, "not kept")),
             (Some(_), "") => continue,
             (Some(_), text) => {
-                println!("{}", paint.ink(Ink::Strong, &head));
-                harmless(text, paint.colours).lines().for_each(|line| println!("    {line}"));
+                outln!("{}", paint.ink(Ink::Strong, &head));
+                harmless(text, paint.colours).lines().for_each(|line| outln!("    {line}"));
             }
         }
         said = true;
     }
     if !said && !face.json {
-        println!("its steps printed nothing");
+        outln!("its steps printed nothing");
     }
 }
 

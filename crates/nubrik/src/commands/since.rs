@@ -9,6 +9,7 @@ use super::{Outcome, labelled, say_wrong};
 use crate::arguments::Face;
 use crate::exit::Exit;
 use crate::ui::json;
+use crate::ui::out::outln;
 use crate::ui::paint::Ink;
 
 /// What changed since a revision, in a session that has evaluated; or says why git cannot tell.
@@ -62,6 +63,6 @@ impl Reached {
         }
         let noun = if self.left == 1 { "target" } else { "targets" };
         let text = format!("{} {noun}: {reason}", self.left);
-        println!("{}", labelled(super::paint(face), Ink::Faint, "left", &text));
+        outln!("{}", labelled(super::paint(face), Ink::Faint, "left", &text));
     }
 }

@@ -12,14 +12,14 @@ use nubrik_lang::{AddressPattern, Evaluation, Wanted};
 use nubrik_session::Session;
 
 use super::build::{lock, options_of, screen_for};
-use super::{Outcome, evaluate_with, open, own_problem, patterns, say_wrong, wanting};
+use super::{Outcome, evaluate_with, open_to_build, own_problem, patterns, say_wrong, wanting};
 use crate::arguments::{Choice, Face, How, Testing, WhichTests};
 use crate::exit::Exit;
 use crate::ui::screen::Stream;
 use crate::ui::tests::{self as ui, Round, TestResult};
 
 pub fn test(face: Face, choice: &Choice, tests: &Testing) -> Outcome<Exit> {
-    let mut session = open(face, choice)?;
+    let mut session = open_to_build(face, choice)?;
     lock(face, &mut session)?;
     let patterns = wanting(patterns(face, &mut session, &tests.what)?, Wanted::Tests);
     run(face, &mut session, &patterns, tests.how, &tests.which)
@@ -34,7 +34,6 @@ pub fn run(
     which: &WhichTests,
 ) -> Outcome<Exit> {
     let began = Instant::now();
-    session.load_state();
     // One failing test says nothing of the others.
     let how = How { keep_going: true, ..how };
     let evaluation = evaluate_with(face, session, Some((how, Stream::Output)), |s| s.evaluate(patterns))?;

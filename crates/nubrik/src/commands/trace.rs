@@ -9,6 +9,8 @@ use super::history::find;
 use super::{Outcome, open, say_wrong};
 use crate::arguments::{Choice, Face};
 use crate::exit::Exit;
+use crate::ui::json;
+use crate::ui::out::outln;
 
 /// A span of time in the open trace event format: times in microseconds.
 #[derive(Serialize)]
@@ -39,16 +41,16 @@ struct Trace<'a> {
 pub fn trace(face: Face, choice: &Choice, number: Option<u64>, to: Option<&Path>) -> Outcome<Exit> {
     let session = open(face, choice)?;
     let record = find(face, &session, number)?;
-    let text = serde_json::to_string(&events(&record)).unwrap_or_default();
     let Some(path) = to else {
-        println!("{text}");
+        json::print(&events(&record));
         return Ok(Exit::Done);
     };
+    let text = serde_json::to_string(&events(&record)).unwrap_or_default();
     std::fs::write(path, text).map_err(|e| {
         let message = format!("cannot write {}: {e}", path.display());
         say_wrong(face, Exit::Own, &message, &["nubrik trace --to trace.json"])
     })?;
-    println!("build {} is in {}; any viewer of trace events opens it", record.build, path.display());
+    outln!("build {} is in {}; any viewer of trace events opens it", record.build, path.display());
     Ok(Exit::Done)
 }
 

@@ -12,13 +12,13 @@ use super::{Outcome, evaluate, open, patterns};
 use crate::arguments::{Choice, Face};
 use crate::exit::Exit;
 use crate::ui::json;
+use crate::ui::out::out;
 use crate::ui::paint::{Ink, Paint};
 use crate::ui::text::time;
 
 pub fn tree(face: Face, choice: &Choice, address: &str, depth: Option<usize>, users: bool) -> Outcome<Exit> {
     let mut session = open(face, choice)?;
     let wanted = patterns(face, &mut session, &[address.to_owned()])?;
-    session.load_state();
     let asked = evaluate(face, &mut session, &wanted)?;
     let addresses: Vec<_> = asked.targets.iter().map(|t| asked.graph.target(*t).address.clone()).collect();
     // Users may be anywhere in the workspace.
@@ -37,7 +37,7 @@ pub fn tree(face: Face, choice: &Choice, address: &str, depth: Option<usize>, us
     if face.json {
         shape.print_json(roots);
     } else {
-        print!("{}", shape.render(roots, super::paint(face)));
+        out!("{}", shape.render(roots, super::paint(face)));
     }
     Ok(Exit::Done)
 }

@@ -16,10 +16,11 @@ use nubrik_lang::TARGETS_FILE;
 use serde::Serialize;
 
 use super::build::{build_files, exit_of};
-use super::{Outcome, labelled, open, open_at_address, say_wrong};
+use super::{Outcome, labelled, open_at_address, open_to_build, say_wrong};
 use crate::arguments::{Choice, Face, How, Watched};
 use crate::exit::Exit;
 use crate::ui::json;
+use crate::ui::out::outln;
 use crate::ui::paint::{Ink, Paint};
 use crate::ui::screen::Stream;
 
@@ -42,7 +43,7 @@ struct ChangedEvent<'a> {
 }
 
 pub fn watch(face: Face, choice: &Choice, watched: &Watched) -> Outcome<Exit> {
-    let session = open(face, choice)?;
+    let session = open_to_build(face, choice)?;
     let root = session.workspace.root.clone();
     drop(session);
     let cancel = crate::interrupt::cancel_switch()
@@ -230,7 +231,7 @@ impl Rounds {
         let more = files.len().saturating_sub(NAMED);
         let named = files[..files.len().min(NAMED)].join(", ");
         let more = if more > 0 { format!(" and {more} more") } else { String::new() };
-        println!();
+        outln!();
         self.say("changed", &format!("{named}{more}"));
     }
 
@@ -243,7 +244,7 @@ impl Rounds {
     fn say(&self, word: &str, text: &str) {
         let paint = Paint::for_stdout(self.face.plain || self.face.json);
         if !self.face.json {
-            println!("{}", labelled(paint, Ink::Busy, word, text));
+            outln!("{}", labelled(paint, Ink::Busy, word, text));
         }
     }
 }

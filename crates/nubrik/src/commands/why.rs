@@ -12,6 +12,7 @@ use super::{Outcome, Silent, evaluate, labelled, open, patterns};
 use crate::arguments::{Choice, Face};
 use crate::exit::Exit;
 use crate::ui::json;
+use crate::ui::out::{out, outln};
 use crate::ui::paint::{Ink, Paint};
 use crate::ui::text::{harmless, padded, width};
 
@@ -48,7 +49,6 @@ const SHOWN: usize = 10;
 pub fn why(face: Face, choice: &Choice, address: &str) -> Outcome<Exit> {
     let mut session = open(face, choice)?;
     let patterns = patterns(face, &mut session, &[address.to_owned()])?;
-    session.load_state();
     let evaluation = evaluate(face, &mut session, &patterns)?;
     let planned = session.plan(evaluation, &Silent, Supposed { compare: true, ..Supposed::default() });
     let paint = super::paint(face);
@@ -70,15 +70,15 @@ pub fn why(face: Face, choice: &Choice, address: &str) -> Outcome<Exit> {
         chain.iter().for_each(json::print);
         return Ok(Exit::Done);
     }
-    println!("{}", paint.ink(Ink::Strong, &headline));
+    outln!("{}", paint.ink(Ink::Strong, &headline));
     let targets = chain.iter().map(|c| width(&c.target)).max().unwrap_or(0);
     let says = chain.iter().map(|c| width(&c.say)).max().unwrap_or(0).min(40);
     for (i, cause) in chain.iter().enumerate() {
         let label = if i == 0 { "because" } else { "since" };
         let text =
             format!("{}   {}   {}", padded(&cause.target, targets), padded(&cause.say, says), cause.reason);
-        println!("{}", labelled(paint, Ink::Calm, label, &text));
-        print!("{}", differences(paint, cause));
+        outln!("{}", labelled(paint, Ink::Calm, label, &text));
+        out!("{}", differences(paint, cause));
     }
     Ok(Exit::Done)
 }

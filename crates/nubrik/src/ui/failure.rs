@@ -25,6 +25,10 @@ pub fn short(failure: &Failure) -> String {
         Failure::NoTool(problem) => format!("there is no tool `{}` on this machine", problem.name),
         Failure::NoInput { path, problem } => format!("cannot read {path}: {problem}"),
         Failure::NoOutput { name, .. } => format!("did not make its output {name}"),
+        Failure::OddOutput { name, what } => format!("its output {name} cannot be kept: {what}"),
+        Failure::StrangeListing { name, first } => {
+            format!("{name} lists only files that are not there, such as {first}")
+        }
         Failure::Undeclared { path, .. } => format!("read {path}, which it does not declare"),
         Failure::NoListing { name } => format!("did not write {name}, the list of what it read"),
         Failure::InputMoved { path } => format!("{path} changed while it ran"),
@@ -33,6 +37,9 @@ pub fn short(failure: &Failure) -> String {
         Failure::BadReport { problem } => format!("its report cannot be read: {problem}"),
         Failure::Service(failure) => super::services::short(failure),
         Failure::ToldSecret { name, file } => format!("it wrote the secret `{name}` into {file}"),
+        Failure::NeedsBuild => {
+            "it reaches out of this machine, which a command that only asks does not do".to_owned()
+        }
         Failure::NoRoom => "the disk is full, so that what it made may not be whole".to_owned(),
         Failure::Native { problem } => problem.lines().next().unwrap_or("").to_owned(),
         Failure::Machine { problem } => problem.clone(),
@@ -130,6 +137,20 @@ pub fn readings(graph: &Graph, id: StepId, failure: &Failure, printed: &[u8]) ->
                 "let the command write to the path that {out \"…\"} gives it, or `> {out \"…\"}`".to_owned(),
             ));
         }
+        Failure::OddOutput { .. } => {
+            lines.push(("mend", "let the command write a file there, or copy one: `cp -L`".to_owned()));
+        }
+        Failure::StrangeListing { .. } => {
+            lines.push((
+                "reading",
+                "its names are taken from the folder in which the command runs: what it read is not known"
+                    .to_owned(),
+            ));
+            lines.push((
+                "mend",
+                format!("let the command stay in its folder, or set `dir` at {}", step.place),
+            ));
+        }
         Failure::Undeclared { path, target } => {
             lines.push(("mend", declare(graph, id, path, target.as_deref())));
         }
@@ -155,6 +176,9 @@ pub fn readings(graph: &Graph, id: StepId, failure: &Failure, printed: &[u8]) ->
         }
         Failure::BadReport { .. } => {
             lines.push(("mend", "let the command write JUnit XML or TAP, or drop `report`".to_owned()));
+        }
+        Failure::NeedsBuild => {
+            lines.push(("mend", "nubrik build   after it the answer is here, for all who ask".to_owned()));
         }
         Failure::NoRoom => {
             lines.push(("mend", "make room where the workspace is, and build again".to_owned()));

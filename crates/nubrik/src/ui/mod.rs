@@ -5,6 +5,7 @@ pub mod diagnostics;
 pub mod failure;
 pub mod json;
 pub mod live;
+pub mod out;
 pub mod paint;
 pub mod picture;
 pub mod screen;

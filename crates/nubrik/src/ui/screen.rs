@@ -2,7 +2,6 @@
 //! programs. All three hear the same events.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::io::Write;
 use std::path::PathBuf;
 use std::sync::{Mutex, MutexGuard, PoisonError};
 
@@ -12,7 +11,7 @@ use nubrik_graph::{Graph, StepId};
 use super::live::Live;
 use super::paint::{Ink, Paint};
 use super::text::{cut, harmless, padded, time, width};
-use super::{failure, json};
+use super::{failure, json, out};
 
 /// Where lines go.
 #[derive(Clone, Copy, PartialEq, Eq)]
@@ -117,6 +116,8 @@ pub fn step_line(
     took: &str,
     why: &str,
 ) -> String {
+    // Widths are those of what is shown.
+    let (target, say, why) = (&*out::visible(target), &*out::visible(say), &*out::visible(why));
     let more = paint.glyph("…", "...");
     let fitted = |text: &str, columns: usize| match paint.width {
         Some(_) => padded(&cut(text, columns, more), columns),
@@ -171,11 +172,9 @@ impl<'g> Screen<'g> {
         self.live.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
+    /// Prints what moves the cursor, and lines that are harmless already.
     fn write(&self, text: &str) {
-        match self.stream {
-            Stream::Output => print_to(std::io::stdout().lock(), text),
-            Stream::Error => print_to(std::io::stderr().lock(), text),
-        }
+        out::raw(self.stream, text);
     }
 
     /// Keeps the live view moving until `work` is done.
@@ -206,12 +205,13 @@ impl<'g> Screen<'g> {
 
     /// Lines that stay, above the live view.
     fn lines(&self, text: &str) {
+        let text = out::visible(text);
         match self.shown {
             Shown::Live => {
-                let drawn = self.live().above(self.graph, text);
+                let drawn = self.live().above(self.graph, &text);
                 self.write(&drawn);
             }
-            _ => self.write(text),
+            _ => self.write(&text),
         }
     }
 
@@ -396,11 +396,5 @@ impl Listener for Screen<'_> {
             Event::Done { step, .. } => self.step_done(*step, event),
             Event::Notice(notice) => self.notice(notice),
         }
-    }
-}
-
-fn print_to(mut stream: impl Write, text: &str) {
-    if stream.write_all(text.as_bytes()).and_then(|()| stream.flush()).is_err() {
-        std::process::exit(0); // Whoever read this has seen enough.
     }
 }

@@ -12,6 +12,7 @@ use super::paint::{Ink, Paint};
 use super::screen::ink_of;
 use super::text::{cut, harmless, padded, time, width};
 use crate::arguments::Face;
+use crate::ui::out::out;
 
 /// How many tests that stand are told of one by one; more of them are only counted.
 const TOLD: usize = 12;
@@ -93,7 +94,7 @@ pub fn show(
         return json::test_summary(last, left.values().sum(), micros as f64 / 1e6, cancelled);
     }
     let paint = Paint::for_stdout(face.plain);
-    print!("{}", render(graph, rounds, left, micros, cancelled, paint));
+    out!("{}", render(graph, rounds, left, micros, cancelled, paint));
 }
 
 fn render(

@@ -14,6 +14,8 @@ pub struct Sandbox {
     /// The workspace.
     pub folder: PathBuf,
     cache: PathBuf,
+    /// Whether the program is told to do without rooms.
+    pub without_rooms: bool,
 }
 
 /// What a run of the program gave.
@@ -63,6 +65,12 @@ impl Run {
     }
 }
 
+/// Whether steps are in rooms here.
+pub fn has_rooms() -> bool {
+    std::env::var_os("NUBRIK_TEST_WITHOUT_ROOMS").is_none()
+        && nubrik_confine::Rooms::new(&std::env::temp_dir()).is_ok()
+}
+
 impl Sandbox {
     /// A workspace with these files.
     pub fn new(files: &[(&str, &str)]) -> Sandbox {
@@ -70,7 +78,8 @@ impl Sandbox {
         let folder = root.path().canonicalize().unwrap().join("work");
         fs::create_dir(&folder).unwrap();
         let cache = root.path().join("cache");
-        let sandbox = Sandbox { root, folder, cache };
+        let without_rooms = std::env::var_os("NUBRIK_TEST_WITHOUT_ROOMS").is_some();
+        let sandbox = Sandbox { root, folder, cache, without_rooms };
         for (path, text) in [("nubrik.toml", "")].iter().chain(files) {
             sandbox.write(path, text);
         }
@@ -97,6 +106,7 @@ impl Sandbox {
         fs::rename(&other.folder, &elsewhere).unwrap();
         other.folder = elsewhere;
         other.cache = self.cache.clone();
+        other.without_rooms = self.without_rooms;
         other
     }
 
@@ -133,6 +143,9 @@ impl Sandbox {
             .env("XDG_CACHE_HOME", &self.cache)
             .env("LANG", "C.UTF-8")
             .stdin(Stdio::null());
+        if self.without_rooms {
+            command.env("NUBRIK_ROOMS", "off");
+        }
         command
     }
 

@@ -1,88 +1,108 @@
 //! Names of running instances, each held by one program at a time.
 
-use std::fs::{self, File};
-use std::io::{self, Write};
-use std::os::unix::fs::MetadataExt;
-use std::path::{Path, PathBuf};
+use std::fs::{File, TryLockError};
+use std::io;
+use std::os::fd::{AsFd, OwnedFd};
+use std::path::Path;
+use std::sync::Arc;
+
+use rustix::fs::{OFlags, fstat};
 
 use super::HOME;
+use crate::below::Below;
+use crate::temporary::Temporary;
 
 /// A name among all instances of the workspace that nobody else has while this lives.
 pub(super) struct Claim {
     pub name: String,
-    path: PathBuf,
+    home: Arc<Below>,
+    /// Held for its lock.
+    #[allow(dead_code)]
     file: File,
 }
 
 impl Claim {
     /// Takes a name, or one beside it if somebody has that already; gives whether it is the first choice.
-    pub fn take(home: &Path, name: &str) -> io::Result<(Claim, bool)> {
+    pub fn take(home: &Arc<Below>, name: &str) -> io::Result<(Claim, bool)> {
         for number in 1..1000 {
             let name = if number == 1 { name.to_owned() } else { format!("{name}-{number}") };
-            let path = home.join(format!("{name}.claim"));
-            if let Some(file) = try_lock(&path, true)? {
-                return Ok((Claim { name, path, file }, number == 1));
+            if let Some(file) = try_lock(home, &claim_of(&name), true)? {
+                return Ok((Claim { name, home: home.clone(), file }, number == 1));
             }
         }
         Err(io::Error::other("a thousand of it run already"))
     }
+}
 
-    /// Writes down which processes are to be ended should this program not come to it.
-    pub fn note(&self, group: i32) {
-        let start = nubrik_confine::start_of_process(group).unwrap_or(0);
-        let _ = (&self.file).write_all(format!("{group} {start}\n").as_bytes());
-    }
+fn claim_of(name: &str) -> String {
+    format!("{name}.claim")
 }
 
 impl Drop for Claim {
     fn drop(&mut self) {
-        let _ = fs::remove_dir_all(self.path.with_extension(""));
-        let _ = fs::remove_file(&self.path);
+        let _ = self.home.remove(&self.name);
+        let _ = self.home.remove(&claim_of(&self.name));
     }
 }
 
 /// A lock on a file; `None` when somebody has it. What is locked is the file that is at this path now: one that
 /// was removed meanwhile would keep nobody away.
-fn try_lock(path: &Path, make: bool) -> io::Result<Option<File>> {
+fn try_lock(home: &Below, name: &str, make: bool) -> io::Result<Option<File>> {
+    let flags = if make { OFlags::RDWR | OFlags::CREATE } else { OFlags::RDWR };
     loop {
-        let file = File::options().read(true).write(true).create(make).truncate(false).open(path);
-        let file = match file {
+        let file = match home.open(name, flags) {
             Err(e) if e.kind() == io::ErrorKind::NotFound && !make => return Ok(None),
             file => file?,
         };
         match file.try_lock() {
             Ok(()) => {}
-            Err(fs::TryLockError::WouldBlock) => return Ok(None),
-            Err(fs::TryLockError::Error(e)) => return Err(e),
+            Err(TryLockError::WouldBlock) => return Ok(None),
+            Err(TryLockError::Error(e)) => return Err(e),
         }
-        match fs::metadata(path) {
-            Ok(now) if now.ino() == file.metadata()?.ino() => return Ok(Some(file)),
+        match home.look_at(name) {
+            Ok(now) if now.st_ino == fstat(&file)?.st_ino => return Ok(Some(file)),
             _ => {}
         }
     }
 }
 
-/// Ends what services of earlier runs left behind that could not stop them; gives how many processes.
+/// Ends what services of earlier runs left behind that could not stop them, and removes their folders; gives how many
+/// processes. Those in rooms ended with the program that started them.
 pub(crate) fn end_left_over(root: &Path) -> usize {
-    let home = root.join(HOME);
-    let Ok(entries) = fs::read_dir(&home) else { return 0 };
-    let mut count = 0;
-    for path in entries.flatten().map(|e| e.path()).filter(|p| p.extension().is_some_and(|e| e == "claim")) {
-        let Ok(Some(file)) = try_lock(&path, false) else { continue };
-        let text = io::read_to_string(&file).unwrap_or_default();
-        let groups: Vec<(i32, u64)> = text
-            .lines()
-            .filter_map(|line| {
-                let (id, start) = line.split_once(' ')?;
-                Some((id.parse().ok()?, start.parse().ok()?))
-            })
-            .collect();
-        let folder = path.with_extension("");
-        count += nubrik_confine::end_left_over(&folder, &groups);
-        let _ = fs::remove_dir_all(&folder);
-        let _ = fs::remove_file(&path);
+    let Ok(home) = Below::new(root).and_then(|root| root.folder(HOME)).map(Below::of) else { return 0 };
+    let names = claimed_names(&home).unwrap_or_default();
+    let mut free: Vec<(String, File)> = Vec::new();
+    for name in names {
+        if let Ok(Some(lock)) = try_lock(&home, &claim_of(&name), false) {
+            free.push((name, lock));
+        }
+    }
+    if free.is_empty() {
+        return 0;
+    }
+    let temporary = Temporary::of(root);
+    let folders: Vec<_> = free.iter().map(|(name, _)| temporary.place(&format!("{HOME}/{name}"))).collect();
+    let count = nubrik_confine::end_left_over(&folders.iter().map(|f| &**f).collect::<Vec<_>>());
+    for ((name, lock), folder) in free.into_iter().zip(folders) {
+        crate::temporary::remove_folder(&folder);
+        let _ = home.remove(&name);
+        let _ = home.remove(&claim_of(&name));
+        drop(lock);
     }
     count
+}
+
+/// Names for which there is a claim.
+fn claimed_names(home: &Below) -> io::Result<Vec<String>> {
+    let flags = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC;
+    let open: OwnedFd = rustix::fs::openat(home.top().as_fd(), ".", flags, rustix::fs::Mode::empty())?;
+    let mut names = Vec::new();
+    for entry in rustix::fs::Dir::read_from(open)? {
+        if let Some(name) = entry?.file_name().to_str().ok().and_then(|name| name.strip_suffix(".claim")) {
+            names.push(name.to_owned());
+        }
+    }
+    Ok(names)
 }
 
 #[cfg(test)]
@@ -91,15 +111,32 @@ mod tests {
 
     #[test]
     fn claims_keep_others_away_and_vanish() {
-        let home = tempfile::tempdir().unwrap();
-        let (one, first) = Claim::take(home.path(), "a").unwrap();
-        let (two, second) = Claim::take(home.path(), "a").unwrap();
+        let folder = tempfile::tempdir().unwrap();
+        let home = Arc::new(Below::new(folder.path()).unwrap());
+        let (one, first) = Claim::take(&home, "a").unwrap();
+        let (two, second) = Claim::take(&home, "a").unwrap();
         assert_eq!((first, second), (true, false));
         assert_eq!(two.name, "a-2");
         drop(one);
-        let (again, first) = Claim::take(home.path(), "a").unwrap();
+        let (again, first) = Claim::take(&home, "a").unwrap();
         assert!(first);
         drop((two, again));
-        assert_eq!(fs::read_dir(home.path()).unwrap().count(), 0);
+        assert_eq!(std::fs::read_dir(folder.path()).unwrap().count(), 0);
+    }
+
+    #[test]
+    fn a_claim_is_evidence_of_no_process() {
+        let root = tempfile::tempdir().unwrap();
+        let home = root.path().join(HOME);
+        std::fs::create_dir_all(home.join("x")).unwrap();
+        let mut other =
+            std::process::Command::new("sleep").arg("30").current_dir(home.join("x")).spawn().unwrap();
+        std::fs::write(home.join("x.claim"), format!("{} 0\n", other.id())).unwrap();
+        std::os::unix::fs::symlink("/etc/passwd", home.join("y.claim")).unwrap();
+        assert_eq!(end_left_over(root.path()), 0);
+        assert!(other.try_wait().unwrap().is_none());
+        assert!(!home.join("x").exists());
+        other.kill().unwrap();
+        other.wait().unwrap();
     }
 }

@@ -1,17 +1,19 @@
 //! A running service: where its commands run, what it prints, and how it ends.
 
-use std::fs;
 use std::path::PathBuf;
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
-use nubrik_confine::{Apart, CancelSwitch, Capture, Ended, PipelineSpec, RuleSet, Running, StageSpec};
+use nubrik_confine::{CancelSwitch, Capture, Ended, PipelineSpec, RuleSet, Running, StageSpec};
 use nubrik_engine::{ServiceFailure, ServiceProblem};
 use nubrik_graph::Service;
 
 use super::claim::Claim;
 use super::lock;
+use super::secrets::without;
 use super::starting::said;
+use crate::below::Below;
+use crate::enclosure::{Enclosure, Net, ServiceNet};
 
 /// How long a command that stops a service may take, and how long the service then has.
 const STOPPING: Duration = Duration::from_secs(10);
@@ -21,20 +23,6 @@ const AFTER_FAILURE: Duration = Duration::from_secs(1);
 
 /// How much of what a service's commands print is kept, in bytes.
 const PRINTED_LIMIT: usize = 64 << 10;
-
-/// A value of fewer characters cannot be told from other text, and is not searched for.
-pub(super) const SHORTEST_SECRET: usize = 6;
-
-/// A text in which secrets are replaced by their names.
-pub(super) fn without(secrets: &[(String, String)], mut text: Vec<u8>) -> Vec<u8> {
-    for (name, value) in secrets.iter().filter(|(_, value)| value.len() >= SHORTEST_SECRET) {
-        let found: Vec<usize> = memchr::memmem::find_iter(&text, value.as_bytes()).collect();
-        for at in found.into_iter().rev() {
-            text.splice(at..at + value.len(), format!("[secret {name}]").into_bytes());
-        }
-    }
-    text
-}
 
 /// One running service, or the place of one that runs somewhere else. Dropping it stops it.
 pub(super) struct Instance {
@@ -53,11 +41,13 @@ pub(super) struct Instance {
 pub(super) struct Here {
     pub running: Mutex<Option<Running>>,
     pub ground: Ground,
-    /// The command that stops it, and what that may reach: it sends signals to others.
-    pub stop: Option<(Vec<StageSpec>, RuleSet)>,
+    /// The command that stops it, and where there is no room, what that may reach: it sends signals to others.
+    pub stop: Option<(Vec<StageSpec>, Option<RuleSet>)>,
     #[allow(dead_code)] // Held, not read.
     pub claim: Claim,
-    pub log: PathBuf,
+    /// The folder of all instances, and what the service printed last there.
+    pub home: Arc<Below>,
+    pub log: String,
     /// Where it is told when it does not stop as it should.
     pub unstopped: Unstopped,
 }
@@ -67,23 +57,21 @@ pub(super) type Unstopped = Arc<Mutex<Vec<ServiceFailure>>>;
 
 /// Where a service's commands run.
 pub(super) struct Ground {
-    pub root: PathBuf,
+    pub enclosure: Enclosure,
+    /// As they see it.
     pub work: PathBuf,
     pub environment: Vec<(String, String)>,
-    pub rules: RuleSet,
-    pub apart: Option<Arc<Apart>>,
+    pub net: ServiceNet,
 }
 
 impl Ground {
-    pub fn spec<'a>(&'a self, stages: &'a [StageSpec], timeout: Option<Duration>) -> PipelineSpec<'a> {
+    pub fn spec<'a>(&'a self, stages: &[StageSpec], timeout: Option<Duration>) -> PipelineSpec<'a> {
         PipelineSpec {
             stages: stages.to_vec(),
-            folder: &self.root,
+            folder: self.enclosure.root(),
             work: &self.work,
             environment: &self.environment,
-            rules: Some(&self.rules),
-            filter_network: false,
-            apart: self.apart.as_deref(),
+            confinement: self.enclosure.confinement(Net::Services(&self.net)),
             timeout,
             memory: None,
             recorder: None,
@@ -126,7 +114,10 @@ impl Drop for Instance {
         let group = running.group();
         if let (Some((stop, rules)), Ok(never)) = (&here.stop, CancelSwitch::new()) {
             let was_running = running.ended().is_none();
-            let spec = PipelineSpec { rules: Some(rules), ..here.ground.spec(stop, Some(STOPPING)) };
+            let mut spec = here.ground.spec(stop, Some(STOPPING));
+            if let Some(rules) = rules {
+                spec.confinement = Net::Services(&here.ground.net).with_rules(rules);
+            }
             let mut capture = Capture::new(PRINTED_LIMIT);
             let how = nubrik_confine::run(&spec, &mut capture, &never);
             let how = Some(how).filter(|how| !matches!(how, Ended::Well));
@@ -143,20 +134,13 @@ impl Drop for Instance {
         }
         let printed = running.stop();
         nubrik_confine::spare(group.unsigned_abs(), false);
-        let _ = fs::write(&here.log, without(&self.secrets, printed));
+        let _ = here.home.write_whole(&here.log, &without(&self.secrets, printed));
     }
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
-
-    #[test]
-    fn secrets_give_way_to_their_names() {
-        let secrets = vec![("KEY".to_owned(), "open sesame".to_owned()), ("PIN".to_owned(), "12".to_owned())];
-        let text = without(&secrets, b"say open sesame, 12 times open sesame".to_vec());
-        assert_eq!(text, b"say [secret KEY], 12 times [secret KEY]");
-    }
 
     #[test]
     fn only_the_last_lines_are_told() {

@@ -6,6 +6,7 @@
 
 mod claim;
 mod instance;
+mod secrets;
 mod starting;
 
 use std::collections::HashMap;
@@ -13,14 +14,16 @@ use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 
 use nubrik_confine::{Apart, Running};
-use nubrik_engine::{Lent, Outside, ServiceFailure, ServiceProblem};
+use nubrik_engine::{Lent, ServiceFailure, ServiceProblem};
 use nubrik_graph::{Mark, Service, unmarked};
 use nubrik_store::Digest;
 
 pub(crate) use claim::end_left_over;
-use instance::{Instance, SHORTEST_SECRET, Unstopped, without};
+use instance::{Instance, Unstopped};
+use secrets::{SHORTEST_SECRET, without};
 use starting::{Starting, said};
 
+use crate::enclosure::{Means, ServiceNet};
 use crate::machine::Machine;
 
 /// The folder of all instances, from the workspace's root.
@@ -38,7 +41,7 @@ fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
 /// Which network an instance and its users are in.
 #[derive(Clone, Copy, PartialEq, Eq, Hash, Debug)]
 enum Network {
-    /// One of their own.
+    /// One of their own: a user's, or that of all who use shared services.
     Own,
     /// The machine's, though there could be one of their own.
     Shared,
@@ -46,10 +49,18 @@ enum Network {
     Only,
 }
 
+/// Where instances and their users meet.
+#[derive(Clone)]
+struct Meeting {
+    network: Network,
+    net: ServiceNet,
+}
+
 /// All services of a session.
 #[derive(Default)]
 pub(crate) struct House {
-    own: OnceLock<Option<Arc<Apart>>>,
+    /// The network of all who use shared services.
+    common: OnceLock<Option<ServiceNet>>,
     nobody: OnceLock<Option<Arc<Apart>>>,
     shared: Mutex<HashMap<(String, Network), Slot>>,
     loans: Mutex<HashMap<u64, Arc<Loan>>>,
@@ -62,7 +73,7 @@ pub(crate) struct House {
 /// Instances that somebody uses.
 pub(crate) struct Loan {
     instances: Vec<Arc<Instance>>,
-    apart: Option<Arc<Apart>>,
+    meeting: Meeting,
 }
 
 impl Loan {
@@ -91,9 +102,14 @@ impl Loan {
         })
     }
 
-    /// The network of their own in which the instances are.
-    pub(crate) fn apart(&self) -> Option<&Apart> {
-        self.apart.as_deref()
+    /// Where the instances are.
+    pub(crate) fn net(&self) -> &ServiceNet {
+        &self.meeting.net
+    }
+
+    /// Whether they are in the machine's network.
+    pub(crate) fn is_in_machines_network(&self) -> bool {
+        self.meeting.network != Network::Own
     }
 
     /// Where each instance is: the service's address, its host and port.
@@ -122,6 +138,11 @@ pub fn own_network_works() -> bool {
     Apart::new(true).is_ok()
 }
 
+/// Whether a service, or one that it needs, is shared.
+fn is_shared(service: &Service) -> bool {
+    service.is_shared() || service.needs.iter().any(|need| is_shared(need))
+}
+
 impl House {
     /// The loan of this number.
     pub(crate) fn loan(&self, lent: &Lent) -> Option<Arc<Loan>> {
@@ -140,20 +161,40 @@ impl House {
         std::mem::take(&mut *lock(&self.unstopped))
     }
 
-    /// As whom services run, and where.
-    fn apart(&self, network: Network) -> Option<Arc<Apart>> {
-        match network {
-            Network::Own => self.own().clone(),
-            // A server that is started as the superuser refuses, or has more rights than it needs.
-            _ if rustix::process::geteuid().is_root() => {
-                self.nobody.get_or_init(|| Apart::new(false).ok().map(Arc::new)).clone()
+    /// Where services and their user meet. Users that share no services do not meet each other.
+    fn meeting(&self, machine: &Machine, services: &[Arc<Service>], network: bool) -> Meeting {
+        if network || services.iter().any(|s| s.is_elsewhere()) {
+            let possible = self.common(machine).is_some();
+            let network = if possible { Network::Shared } else { Network::Only };
+            return Meeting { network, net: self.in_machines_network(machine) };
+        }
+        let own = match services.iter().any(|service| is_shared(service)) {
+            true => self.common(machine).clone(),
+            false => own_network(machine),
+        };
+        match own {
+            Some(net) => Meeting { network: Network::Own, net },
+            None => {
+                self.fell_back.store(true, Ordering::Relaxed);
+                Meeting { network: Network::Only, net: self.in_machines_network(machine) }
             }
-            _ => None,
         }
     }
 
-    fn own(&self) -> &Option<Arc<Apart>> {
-        self.own.get_or_init(|| Apart::new(true).ok().map(Arc::new))
+    fn common(&self, machine: &Machine) -> &Option<ServiceNet> {
+        self.common.get_or_init(|| own_network(machine))
+    }
+
+    fn in_machines_network(&self, machine: &Machine) -> ServiceNet {
+        match machine.means() {
+            Means::Rooms(_) => ServiceNet::Machine,
+            // A server that is started as the superuser refuses, or has more rights than it needs.
+            Means::Rules(_) if rustix::process::geteuid().is_root() => {
+                let nobody = self.nobody.get_or_init(|| Apart::new(false).ok().map(Arc::new));
+                ServiceNet::Rules(nobody.clone())
+            }
+            Means::Rules(_) => ServiceNet::Rules(None),
+        }
     }
 
     /// Makes services ready for a user. What they print is also told to `echo`.
@@ -165,22 +206,14 @@ impl House {
         network: bool,
         echo: Option<fn(&[u8])>,
     ) -> Result<Lent, Option<ServiceFailure>> {
-        let network = match self.own().is_some() {
-            _ if network || services.iter().any(|s| s.is_elsewhere()) => Network::Shared,
-            true => Network::Own,
-            false => {
-                self.fell_back.store(true, Ordering::Relaxed);
-                Network::Only
-            }
-        };
+        let meeting = self.meeting(machine, services, network);
         let mut instances = Vec::new();
         for service in services {
-            instances.push(self.instance(machine, user, service, network, echo)?);
+            instances.push(self.instance(machine, user, service, &meeting, echo)?);
         }
         let as_always = instances.iter().all(|i| i.as_always);
-        let apart = self.own().clone().filter(|_| network == Network::Own);
         let number = self.count.fetch_add(1, Ordering::Relaxed);
-        lock(&self.loans).insert(number, Arc::new(Loan { instances, apart }));
+        lock(&self.loans).insert(number, Arc::new(Loan { instances, meeting }));
         Ok(Lent { number, as_always })
     }
 
@@ -208,18 +241,18 @@ impl House {
         machine: &Machine,
         user: &str,
         service: &Arc<Service>,
-        network: Network,
+        meeting: &Meeting,
         echo: Option<fn(&[u8])>,
     ) -> Started {
         if !service.is_shared() {
-            return self.start(machine, user, service, network, echo);
+            return self.start(machine, user, service, meeting, echo);
         }
-        let key = (service.folder.as_str().to_owned(), network);
+        let key = (service.folder.as_str().to_owned(), meeting.network);
         let slot = lock(&self.shared).entry(key).or_default().clone();
         let mut first = false;
         let started = slot.get_or_init(|| {
             first = true;
-            self.start(machine, "", service, network, echo)
+            self.start(machine, "", service, meeting, echo)
         });
         match started {
             Err(Some(failure)) if !first => Err(Some(ServiceFailure {
@@ -236,20 +269,18 @@ impl House {
         machine: &Machine,
         user: &str,
         service: &Arc<Service>,
-        network: Network,
+        meeting: &Meeting,
         echo: Option<fn(&[u8])>,
     ) -> Started {
         let name = Digest::of(format!("{}\0{user}", service.folder.as_str()).as_bytes());
         let mut needs = Vec::new();
         for need in &service.needs {
-            needs.push(self.instance(machine, &name.hex(), need, network, echo)?);
+            needs.push(self.instance(machine, &name.hex(), need, meeting, echo)?);
         }
-        let apart = self.apart(network);
         let starting = Starting {
             machine,
             service,
-            network,
-            apart,
+            meeting,
             needs,
             printed: Vec::new(),
             secrets: Vec::new(),
@@ -259,19 +290,10 @@ impl House {
     }
 }
 
-impl Machine {
-    /// The secret that stands in a file below a folder, of those that a loan knows.
-    pub(crate) fn secret_told(&self, folder: &str, lent: &Lent) -> Option<(String, String)> {
-        let loan = self.house().loan(lent)?;
-        loan.secrets().next()?;
-        for file in Outside::tree(self, folder).ok()? {
-            let bytes = Outside::read(self, &format!("{folder}/{}", file.path)).ok()?;
-            let told =
-                loan.secrets().find(|(_, value)| memchr::memmem::find(&bytes, value.as_bytes()).is_some());
-            if let Some((name, _)) = told {
-                return Some((name.clone(), file.path));
-            }
-        }
-        None
+/// A new network for services and those who use them; `None` where the kernel offers none.
+fn own_network(machine: &Machine) -> Option<ServiceNet> {
+    match machine.means() {
+        Means::Rooms(rooms) => rooms.network().ok().map(|net| ServiceNet::Rooms(Arc::new(net))),
+        Means::Rules(_) => Apart::new(true).ok().map(|apart| ServiceNet::Rules(Some(Arc::new(apart)))),
     }
 }

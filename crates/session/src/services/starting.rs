@@ -1,21 +1,23 @@
 //! Starting a service: its place, its folder, its commands, and waiting until it is ready.
 
-use std::fs;
 use std::io;
 use std::net::{Ipv4Addr, TcpListener};
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 
-use nubrik_confine::{Access, Apart, Echo, Ended, RuleSet, Running, StageSpec};
-use nubrik_engine::{Outside, ServiceFailure, ServiceProblem};
+use nubrik_confine::{Echo, Ended, RuleSet, Running, StageSpec};
+use nubrik_engine::{FoundTool, Outside, Readable, ServiceFailure, ServiceProblem};
 use nubrik_graph::{Mark, Service, ServiceCommand, ServiceProgram, Serving, unmarked};
 use nubrik_store::Digest;
 
 use super::claim::Claim;
-use super::instance::{Ground, Here, Instance, Unstopped, last_lines, without};
-use super::{HOME, Network, lock};
-use crate::machine::{CONFINED_ENVIRONMENT, Machine, called_by, needed_folder};
+use super::instance::{Ground, Here, Instance, Unstopped, last_lines};
+use super::secrets::without;
+use super::{HOME, Meeting, Network, lock};
+use crate::below::Below;
+use crate::enclosure::{Enclosure, Means, ServiceNet, Wanted, Whom};
+use crate::machine::{Machine, called_by};
 
 /// Pauses between two looks whether a service is ready: the first, and the longest.
 const PAUSES: (Duration, Duration) = (Duration::from_millis(5), Duration::from_millis(100));
@@ -27,8 +29,7 @@ const PORTS: (u16, u16) = (20_000, 10_000);
 pub(super) struct Starting<'m> {
     pub machine: &'m Machine,
     pub service: &'m Arc<Service>,
-    pub network: Network,
-    pub apart: Option<Arc<Apart>>,
+    pub meeting: &'m Meeting,
     pub needs: Vec<Arc<Instance>>,
     /// What its commands printed so far.
     pub printed: Vec<u8>,
@@ -43,8 +44,8 @@ struct Commands {
     run: Vec<StageSpec>,
     ready: Option<Vec<StageSpec>>,
     fill: Vec<Vec<StageSpec>>,
-    /// With what it may reach.
-    stop: Option<(Vec<StageSpec>, RuleSet)>,
+    /// Where there is no room, with what it may reach.
+    stop: Option<(Vec<StageSpec>, Option<RuleSet>)>,
 }
 
 /// What there is to know of an instance before it runs.
@@ -78,18 +79,19 @@ impl Starting<'_> {
         if let Serving::Elsewhere { address, port } = &service.serving {
             return self.find(address, port);
         }
-        let home = self.machine.root().join(HOME);
         let base = &name.hex()[..16];
         // One name for each network, so that both may run at once; the first is that of the usual one.
-        let base = if self.network == Network::Shared { format!("{base}-net") } else { base.to_owned() };
-        let claimed = fs::create_dir_all(&home).and_then(|()| Claim::take(&home, &base));
-        let (claim, first_choice) =
+        let base =
+            if self.meeting.network == Network::Shared { format!("{base}-net") } else { base.to_owned() };
+        let home = self.machine.below().made_folder(HOME).map(|home| Arc::new(Below::of(home)));
+        let claimed = home.and_then(|home| Ok((Claim::take(&home, &base)?, home)));
+        let ((claim, first_choice), home) =
             claimed.map_err(|e| self.machine_refused("its folder cannot be made", &e))?;
         let (address, port, usual) = self.place(name, first_choice);
         let at =
             Whereabouts { name: claim.name.clone(), address: address.to_string(), port: port.to_string() };
         let ground = self.ground(&at)?;
-        let commands = self.commands(&service, &at)?;
+        let commands = self.commands(&service, &at, &ground.enclosure)?;
         for command in &commands.prepare {
             self.run_command("prepare", command, &ground)?;
         }
@@ -100,11 +102,17 @@ impl Starting<'_> {
             self.failure(ServiceProblem::NotStarted(program.display().to_string(), e.to_string()))
         })?;
         nubrik_confine::spare(running.group().unsigned_abs(), true);
-        claim.note(running.group());
-        let log = home.join(format!("{}.log", service.address.replace('/', "-")));
+        let log = format!("{}.log", service.address.replace('/', "-"));
         let unstopped = self.unstopped.clone();
-        let here =
-            Here { running: Mutex::new(Some(running)), ground, stop: commands.stop, claim, log, unstopped };
+        let here = Here {
+            running: Mutex::new(Some(running)),
+            ground,
+            stop: commands.stop,
+            claim,
+            home,
+            log,
+            unstopped,
+        };
         let instance = Instance {
             service,
             address: at.address,
@@ -125,21 +133,24 @@ impl Starting<'_> {
 
     /// All commands of a service that runs here, with their programs found and their marks filled in: what is
     /// missing shows before anything is started.
-    fn commands(&mut self, service: &Service, at: &Whereabouts) -> Result<Commands, Option<ServiceFailure>> {
+    fn commands(
+        &mut self,
+        service: &Service,
+        at: &Whereabouts,
+        enclosure: &Enclosure,
+    ) -> Result<Commands, Option<ServiceFailure>> {
         let mut commands = Commands::default();
         let Serving::Here { prepare, run, fill, stop, .. } = &service.serving else { return Ok(commands) };
-        commands.prepare = self.all_stages(prepare, at)?;
-        commands.run = self.stages(run, at)?;
-        commands.fill = self.all_stages(fill, at)?;
+        commands.prepare = self.all_stages(prepare, at, enclosure)?;
+        commands.run = self.stages(run, at, enclosure)?;
+        commands.fill = self.all_stages(fill, at, enclosure)?;
         if let Some(ready) = &service.ready {
-            commands.ready = Some(self.stages(ready, at)?);
+            commands.ready = Some(self.stages(ready, at, enclosure)?);
         }
         if let Some(stop) = stop {
-            let folder = self.machine.root().join(HOME).join(&at.name);
-            let rules = RuleSet::with_signals(self.machine.system())
-                .and_then(|rules| self.allow(rules, &folder))
-                .map_err(|e| self.machine_refused("it cannot be confined", &e))?;
-            commands.stop = Some((self.stages(stop, at)?, rules));
+            let rules = self.wanting(at, |machine, wanted| machine.rules_to_stop(wanted));
+            let rules = rules.map_err(|e| self.machine_refused("it cannot be confined", &e))?;
+            commands.stop = Some((self.stages(stop, at, enclosure)?, rules));
         }
         Ok(commands)
     }
@@ -168,7 +179,11 @@ impl Starting<'_> {
         let deadline = Instant::now() + Duration::from_millis(service.patience);
         let (mut tries, mut pause) = (0, PAUSES.0);
         let checked = match &service.ready {
-            Some(ready) => Some((self.ground(&at)?, self.stages(ready, &at)?)),
+            Some(ready) => {
+                let ground = self.ground(&at)?;
+                let stages = self.stages(ready, &at, &ground.enclosure)?;
+                Some((ground, stages))
+            }
             None => None,
         };
         loop {
@@ -179,7 +194,7 @@ impl Starting<'_> {
             };
             if is_there {
                 if checked.is_some() {
-                    let _ = fs::remove_dir_all(self.machine.root().join(HOME).join(&at.name));
+                    let _ = self.machine.below().remove(&format!("{HOME}/{}", at.name));
                 }
                 instance.secrets = self.secrets.clone();
                 return Ok(instance);
@@ -207,18 +222,26 @@ impl Starting<'_> {
             tries += 1;
             let is_ready = match ready {
                 Some(ready) => self.asks_well(&here.ground, ready, deadline)?,
-                None => match &here.ground.apart {
-                    Some(apart) => apart
-                        .answers(address, port, Duration::from_millis(500))
-                        .map_err(|e| self.machine_refused("no connection can be tried", &e))?,
-                    None => reaches(&address.to_string(), port),
-                },
+                None => {
+                    let answers = self.answers(&here.ground.net, address, port);
+                    answers.map_err(|e| self.machine_refused("no connection can be tried", &e))?
+                }
             };
             if is_ready {
                 return Ok(());
             }
             let printed = lock(&here.running).as_ref().map(Running::printed).unwrap_or_default();
             self.pause(deadline, &mut pause, tries, printed)?;
+        }
+    }
+
+    /// Whether somebody accepts connections at a place.
+    fn answers(&self, net: &ServiceNet, address: Ipv4Addr, port: u16) -> io::Result<bool> {
+        const PATIENCE: Duration = Duration::from_millis(500);
+        match (net, self.machine.means()) {
+            (ServiceNet::Rooms(net), Means::Rooms(rooms)) => rooms.answers(net, address, port, PATIENCE),
+            (ServiceNet::Rules(Some(apart)), _) => apart.answers(address, port, PATIENCE),
+            _ => Ok(reaches(&address.to_string(), port)),
         }
     }
 
@@ -299,79 +322,82 @@ impl Starting<'_> {
         let number = |i: usize, from: u8, count: u8| from + bytes[i] % count;
         let address = Ipv4Addr::new(127, number(0, 1, 250), number(1, 0, 250), number(2, 1, 250));
         let offset = u16::from_be_bytes([bytes[3], bytes[4]]) % PORTS.1;
-        if self.network == Network::Own && first_choice {
+        if self.meeting.network == Network::Own && first_choice {
             return (address, PORTS.0 + offset, true);
         }
         for step in 0..PORTS.1 {
             let port = PORTS.0 + (offset + step) % PORTS.1;
-            if self.network == Network::Own && step > 0 || TcpListener::bind((address, port)).is_ok() {
+            if self.meeting.network == Network::Own && step > 0 || TcpListener::bind((address, port)).is_ok()
+            {
                 return (address, port, step == 0);
             }
         }
         (address, PORTS.0 + offset, false)
     }
 
-    /// Folder, environment and rules of an instance.
+    /// Folder, environment and confinement of an instance.
     fn ground(&mut self, at: &Whereabouts) -> Result<Ground, Option<ServiceFailure>> {
-        let root = self.machine.root().to_owned();
-        let folder = root.join(HOME).join(&at.name);
+        let folder = format!("{HOME}/{}", at.name);
         let service = self.service.clone();
-        let made = (|| {
-            let _ = fs::remove_dir_all(&folder);
-            fs::create_dir_all(folder.join(".tmp"))?;
-            fs::create_dir_all(folder.join(".scratch"))?;
-            service.folders.iter().try_for_each(|inner| fs::create_dir_all(folder.join(&**inner)))
-        })();
+        let below = self.machine.below();
+        let made = below.fresh_folder(&folder).map(Below::of).and_then(|own| {
+            own.made_folder(".scratch")?;
+            service.folders.iter().try_for_each(|inner| own.made_folder(inner).map(drop))
+        });
         made.map_err(|e| self.machine_refused("its folder cannot be made", &e))?;
         for list in &service.lists {
             let path = self.unmarked(list.path.as_str(), at)?;
             let text: String = list.lines.iter().map(|line| format!("{line}\n")).collect();
-            fs::write(root.join(path), text)
+            below
+                .write_whole(&path, text.as_bytes())
                 .map_err(|e| self.machine_refused("a list cannot be written", &e))?;
         }
-        let mut environment: Vec<(String, String)> =
-            CONFINED_ENVIRONMENT.iter().map(|(n, v)| ((*n).to_owned(), (*v).to_owned())).collect();
-        let own = folder.join(".tmp").display().to_string();
-        environment.extend([("HOME".to_owned(), own.clone()), ("TMPDIR".to_owned(), own)]);
+        let enclosure = self
+            .wanting(at, |machine, wanted| machine.enclose(wanted))
+            .map_err(|e| self.machine_refused("it cannot be confined", &e))?;
+        let work = service.work.as_str();
+        let mut environment = enclosure.variables(work);
         for (name, value) in &service.env {
             let value = self.unmarked(value, at)?;
             environment.retain(|(n, _)| **n != **name);
             environment.push((name.to_string(), value));
         }
-        let rules = RuleSet::new(self.machine.system())
-            .and_then(|rules| self.allow(rules, &folder))
-            .map_err(|e| self.machine_refused("it cannot be confined", &e))?;
-        let work = root.join(service.work.as_str());
-        Ok(Ground { root, work, environment, rules, apart: self.apart.clone() })
+        let work = enclosure.root().join(work);
+        Ok(Ground { enclosure, work, environment, net: self.meeting.net.clone() })
     }
 
-    /// Rules that also allow what a service reads, and its folder.
-    fn allow(&self, rules: RuleSet, folder: &Path) -> io::Result<RuleSet> {
-        let root = self.machine.root();
-        for input in &self.service.inputs {
-            match rules.allow(&root.join(input.as_str()), Access::Read) {
-                Err(e) if e.kind() != io::ErrorKind::NotFound => return Err(e),
-                _ => {}
-            }
-        }
-        for name in &self.service.tools {
-            let Ok(tool) = self.machine.tool(name) else { continue };
-            for part in &tool.parts {
-                if let Some(needed) = needed_folder(Path::new(&**part), root) {
-                    rules.allow(&needed, Access::Read)?;
-                }
-            }
-        }
-        rules.allow(folder, Access::Write)?;
-        Ok(rules)
+    /// Does something with what a service wants of its confinement.
+    fn wanting<T>(&self, at: &Whereabouts, ask: impl FnOnce(&Machine, &Wanted<'_>) -> T) -> T {
+        let readable: Vec<Readable> = self
+            .service
+            .inputs
+            .iter()
+            .map(|path| Readable {
+                path: path.shared().clone(),
+                folder: self.machine.root().join(path.as_str()).is_dir(),
+                made: path.as_str().starts_with(".nubrik/"),
+            })
+            .collect();
+        let tools: Vec<FoundTool> =
+            self.service.tools.iter().filter_map(|name| self.machine.tool(name).ok()).collect();
+        let wanted = Wanted {
+            whom: Whom::Service,
+            readable: &readable,
+            parts: tools.iter().flat_map(|tool| &tool.parts).map(|part| &**part).collect(),
+            own: &format!("{HOME}/{}", at.name),
+            work: self.service.work.as_str(),
+            network: self.meeting.network != Network::Own,
+        };
+        ask(self.machine, &wanted)
     }
 
     fn all_stages(
         &mut self,
         commands: &[ServiceCommand],
         at: &Whereabouts,
+        enclosure: &Enclosure,
     ) -> Result<Vec<Vec<StageSpec>>, Option<ServiceFailure>> {
-        commands.iter().map(|command| self.stages(command, at)).collect()
+        commands.iter().map(|command| self.stages(command, at, enclosure)).collect()
     }
 
     /// A command with its programs found and its marks filled in.
@@ -379,6 +405,7 @@ impl Starting<'_> {
         &mut self,
         command: &ServiceCommand,
         at: &Whereabouts,
+        enclosure: &Enclosure,
     ) -> Result<Vec<StageSpec>, Option<ServiceFailure>> {
         let mut stages = Vec::new();
         for stage in command {
@@ -398,7 +425,9 @@ impl Starting<'_> {
                 None => Ok(None),
             };
             let (stdin, stdout, stderr) = (path(&stage.stdin)?, path(&stage.stdout)?, path(&stage.stderr)?);
-            stages.push(StageSpec { words: called_by(&program, &words), program, stdin, stdout, stderr });
+            let words = called_by(&program, &words);
+            let program = enclosure.seen(&program, self.machine.root());
+            stages.push(StageSpec { program, words, stdin, stdout, stderr });
         }
         Ok(stages)
     }

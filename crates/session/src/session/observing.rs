@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use nubrik_engine::{Listener, Outside};
+use nubrik_engine::Listener;
 use nubrik_lang::Evaluation;
 
 use super::Session;
@@ -12,7 +12,7 @@ impl Session {
     pub fn unconfined(&self) -> Option<String> {
         let support = nubrik_confine::support();
         let mut missing = Vec::new();
-        if support.path_rules.is_none() {
+        if !self.machine.has_rooms() && support.path_rules.is_none() {
             missing.push("path rules (Landlock)");
         }
         if !support.network_filter {
@@ -22,6 +22,11 @@ impl Session {
             missing.push("supervised system calls, for `hide_undeclared`");
         }
         (!missing.is_empty()).then(|| missing.join(" and "))
+    }
+
+    /// Why commands are not in rooms on this machine; `None` where they are.
+    pub fn why_no_rooms(&self) -> Option<&str> {
+        self.machine.means().why_no_rooms()
     }
 
     /// Runs the steps of some targets once more under a recorder, and tells what they really read and wrote;
@@ -36,7 +41,7 @@ impl Session {
         let all = nubrik_graph::Closure::of(graph, evaluation.requested.iter().copied()).steps;
         let own: Vec<_> =
             all.into_iter().filter(|s| evaluation.targets.contains(&graph.step(*s).target)).collect();
-        let audits = nubrik_engine::audit(graph, &own, &self.state, &self.machine, self.store(), listener);
+        let audits = nubrik_engine::audit(graph, &own, self.state(), &self.machine, self.store(), listener);
         self.close_services(listener);
         audits
     }
@@ -56,7 +61,7 @@ impl Session {
         let graph = &evaluation.graph;
         let prompt = format!("inside {} $ ", graph.title(step));
         let mut ended = Ok(0);
-        nubrik_engine::in_box(graph, step, &self.state, &self.machine, listener, &mut |job| {
+        nubrik_engine::in_box(graph, step, self.state(), &self.machine, listener, &mut |job| {
             // With a terminal a shell with a prompt; else it reads what it is given.
             let words: &[&str] =
                 if rustix::termios::isatty(rustix::stdio::stdin()) { &["sh", "-i"] } else { &["sh"] };

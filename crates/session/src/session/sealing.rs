@@ -1,28 +1,41 @@
 //! Sealing a finished request, and adding to its seal when some of its steps were built again.
 
 use std::collections::BTreeMap;
-use std::fs;
 use std::io::Write;
-use std::path::{Path, PathBuf};
 use std::sync::{Arc, PoisonError};
 
 use nubrik_engine::{Outcome, Outside, Signature};
 use nubrik_graph::{Closure, FileId, Graph, StepId};
 use nubrik_lang::{AddressPattern, Evaluation};
-use nubrik_store::{Digest, Encoder, OutputRecord};
+use nubrik_store::{Digest, Encoder, OutputRecord, TreeKind};
 use rustc_hash::{FxHashMap, FxHashSet};
 
-use super::seal_files::{forget_old_seals, log_path, open_log, save_graph};
+use super::seal_files::{FOLDER, NAME, forget_old_seals, open_log, save_graph, write_seal};
 use super::standing::Reached;
 use super::{BuildProblem, Session};
 use crate::results::Results;
 use crate::seal::{self, Entry, NewSeal, News, Roles, Seal, Sealed};
 use crate::snapshot::{Part, Snapshot};
-use crate::state_file::write_whole;
 use crate::trails::Trails;
 
 /// Metadata of what steps made, by path, each with its file in the graph.
-pub(super) type Made = BTreeMap<Arc<str>, (FileId, Option<Signature>)>;
+pub(super) type Made = BTreeMap<Arc<str>, MadeEntry>;
+
+/// Something that a step made, or a folder with such things in it.
+pub(super) struct MadeEntry {
+    pub file: FileId,
+    pub signature: Option<Signature>,
+    /// Whether it is a link.
+    pub is_link: bool,
+    /// Whether it is a folder, whose times are those of the file system and not of the memory.
+    pub is_folder: bool,
+}
+
+impl MadeEntry {
+    fn roles(&self) -> Roles {
+        if self.is_link { Roles::ITSELF } else { Roles::default() }
+    }
+}
 
 pub(super) fn is_complete(outcome: &Outcome) -> bool {
     let done = &outcome.summary;
@@ -30,13 +43,14 @@ pub(super) fn is_complete(outcome: &Outcome) -> bool {
 }
 
 impl Session {
-    pub(super) fn seal_path(&self, patterns: &[AddressPattern]) -> PathBuf {
+    pub(super) fn seal_path(&self, patterns: &[AddressPattern]) -> String {
         let mut out = Encoder::new();
         out.text(env!("CARGO_PKG_VERSION"));
         out.text(&std::env::var_os("PATH").unwrap_or_default().to_string_lossy());
         out.list(patterns, |out, pattern| {
             out.text(pattern.path.as_str());
             out.u8(pattern.wanted as u8);
+            out.bool(pattern.is_folder);
         });
         out.text(&self.results_folder());
         out.list(&self.settings, |out, setting| {
@@ -45,14 +59,16 @@ impl Session {
         });
         let program = std::env::current_exe().ok().and_then(|p| self.machine.check(&p.to_string_lossy()));
         out.u64(program.map_or(0, |s| s.changed as u64));
-        self.workspace.own_folder().join("seals").join(&Digest::of(&out.bytes).hex()[..24])
+        // How steps are confined decides what they see.
+        out.text(&crate::enclosure::circumstances());
+        format!("{FOLDER}/{}", &Digest::of(&out.bytes).hex()[..NAME])
     }
 
     /// Whether a step runs each time, since it uses a service that runs somewhere else, or is to run again, since
     /// one stood at another place than always.
     fn is_never_done(&self, graph: &Graph) -> bool {
         graph.steps.iter().filter(|step| !step.services.is_empty()).any(|step| {
-            let memory = self.state.steps.get(step.folder.as_str());
+            let memory = self.state().steps.get(step.folder.as_str());
             step.services.iter().any(|s| s.is_elsewhere()) || memory.is_none_or(|m| m.is_unusual())
         })
     }
@@ -61,10 +77,11 @@ impl Session {
     /// true, and the same change is looked at once more.
     pub(super) fn seal_again(
         &self,
-        path: &Path,
+        path: &str,
         reached: Reached,
         outcome: &Outcome,
     ) -> Result<(), BuildProblem> {
+        let own = self.own()?;
         if self.is_never_done(&reached.part.graph) {
             return Ok(());
         }
@@ -72,8 +89,8 @@ impl Session {
         let Reached { mut seal, changes, snapshot, part, again, relisted } = reached;
         let mut news = News::default();
         // What is in a folder that a step made may be other files now.
-        let own = self.own_steps(&part).into_iter().flat_map(|s| &part.graph.step(s).outputs);
-        let folders = own.map(|o| part.graph.file(o.file)).filter(|f| f.folder);
+        let outputs = self.own_steps(&part).into_iter().flat_map(|s| &part.graph.step(s).outputs);
+        let folders = outputs.map(|o| part.graph.file(o.file)).filter(|f| f.folder);
         let folders: Vec<u32> = folders.filter_map(|f| snapshot.node(f.path.as_str())).collect();
         if !folders.is_empty() {
             let gone = |entry: Entry| Entry { roles: Roles::GONE, ..entry };
@@ -93,7 +110,8 @@ impl Session {
         }
         if let Some(again) = again {
             self.add_seen(&seal, &snapshot, &mut news);
-            let graph = save_graph(path, Some(seal.graph), snapshot, again.trails.as_ref())?;
+            let graph = save_graph(own, path, Some(seal.graph), snapshot, again.trails.as_ref())
+                .map_err(|problem| self.own_problem(problem))?;
             let head = news.head.get_or_insert_default();
             (head.graph, head.steps) = (graph, again.steps);
             (head.gone, head.results) = (again.gone, again.results);
@@ -109,18 +127,12 @@ impl Session {
             known.node = entry.node;
             known.roles = known.roles.without(Roles::GONE);
         }
-        match open_log(path, &seal) {
-            Some(log) => {
-                let own = |e| BuildProblem::Own(log_path(path), e);
-                let (mut log, start) = log.map_err(own)?;
-                log.write_all(&[start, news.log_entry()].concat()).map_err(own)
-            }
-            None => {
-                seal.take(news);
-                let _ = fs::remove_file(log_path(path));
-                write_whole(path, &seal.to_new().encode())
-            }
+        if let Some((mut log, start)) = open_log(own, path, &seal) {
+            let written = log.write_all(&[start, news.log_entry()].concat());
+            return written.map_err(|e| self.own_problem((path.to_owned(), e)));
         }
+        seal.take(news);
+        write_seal(own, path, &seal.to_new().encode()).map_err(|problem| self.own_problem(problem))
     }
 
     /// What steps that were built looked at and made, as it is to be sealed; `None` where a file is so
@@ -141,10 +153,11 @@ impl Session {
             let signature = entry.map(|e| e.signature);
             entries.insert(path.clone(), Entry { signature, ..known(path).unwrap_or_else(new) });
         }
-        for (path, (file, signature)) in made {
-            let node = || snapshot.node(part.graph.file(file).path.as_str()).unwrap_or(seal::NO_NODE);
+        for (path, made) in made {
+            let node = || snapshot.node(part.graph.file(made.file).path.as_str()).unwrap_or(seal::NO_NODE);
             let entry = known(&path).unwrap_or_else(|| Entry { node: node(), ..Entry::new(None) });
-            entries.insert(path, Entry { signature, ..entry });
+            let roles = entry.roles.without(Roles::ITSELF).and(made.roles());
+            entries.insert(path, Entry { signature: made.signature, roles, ..entry });
         }
         Some(entries)
     }
@@ -193,37 +206,80 @@ impl Session {
         let mut entries = Made::new();
         for id in steps {
             let step = graph.step(id);
-            let memory = self.state.steps.get(step.folder.as_str())?;
+            let memory = self.state().steps.get(step.folder.as_str())?;
             let mut signatures = memory.signatures.iter();
             for (output, record) in step.outputs.iter().zip(&memory.outputs) {
                 let path = graph.file(output.file).path.shared();
-                match record {
-                    OutputRecord::File { .. } => {
-                        entries.insert(path.clone(), (output.file, Some(*signatures.next()?)));
-                    }
-                    OutputRecord::Folder(files) => {
-                        // The folder's own times tell when a file is added to it.
-                        entries.insert(path.clone(), (output.file, self.machine.check(path)));
-                        for file in files {
-                            let path = format!("{path}/{}", file.path).into();
-                            entries.insert(path, (output.file, Some(*signatures.next()?)));
-                        }
-                    }
-                }
+                self.add_made(&mut entries, output.file, path, record, &mut signatures)?;
             }
         }
         let out = self.results_folder();
         let wanted: FxHashSet<FileId> = requested.iter().copied().collect();
         for result in graph.targets.iter().flat_map(|t| &t.results).filter(|r| wanted.contains(&r.file)) {
             let path: Arc<str> = format!("{out}/{}", result.publish.as_str()).into();
-            let published = self.state.published.get(&path);
-            let signature = match published.as_ref().map(|(_, signatures)| signatures.as_slice()) {
-                Some([signature]) => Some(*signature),
-                _ => self.machine.check(&path),
-            };
-            entries.insert(path, (result.file, signature));
+            // What was put there was looked at then: what is there now may have been edited meanwhile.
+            let (_, signatures) = self.state().published.get(&path)?;
+            let record = self.record_of(graph, result.file)?;
+            let mut signatures = signatures.iter();
+            self.add_made(&mut entries, result.file, &path, &record, &mut signatures)?;
+            if signatures.next().is_some() {
+                return None;
+            }
         }
         Some(entries)
+    }
+
+    /// What is remembered of an output's content.
+    fn record_of(&self, graph: &Graph, file: FileId) -> Option<OutputRecord> {
+        let maker = graph.step(graph.file(file).maker?);
+        let at = maker.outputs.iter().position(|output| output.file == file)?;
+        self.state().steps.get(maker.folder.as_str())?.outputs.get(at).cloned()
+    }
+
+    /// Adds an output, or a copy of it, with all that is in it: each file by its metadata, and each folder, whose times tell
+    /// when a name in it appears or goes.
+    fn add_made<'s>(
+        &self,
+        entries: &mut Made,
+        file: FileId,
+        path: &Arc<str>,
+        record: &OutputRecord,
+        signatures: &mut impl Iterator<Item = &'s Signature>,
+    ) -> Option<()> {
+        let folder = |path: &Arc<str>| MadeEntry {
+            file,
+            signature: self.machine.check_itself(path),
+            is_link: false,
+            is_folder: true,
+        };
+        let inner = match record {
+            OutputRecord::File { .. } => {
+                let signature = Some(*signatures.next()?);
+                entries.insert(path.clone(), MadeEntry { file, signature, is_link: false, is_folder: false });
+                return Some(());
+            }
+            OutputRecord::Folder(inner) => inner,
+        };
+        entries.insert(path.clone(), folder(path));
+        for entry in inner {
+            let signature = *signatures.next()?;
+            let whole: Arc<str> = format!("{path}/{}", entry.path).into();
+            for (at, _) in entry.path.match_indices('/') {
+                let above: Arc<str> = whole[..path.len() + 1 + at].into();
+                entries.entry(above.clone()).or_insert_with(|| folder(&above));
+            }
+            let made = match entry.kind {
+                TreeKind::EmptyFolder => folder(&whole),
+                TreeKind::File { .. } | TreeKind::Link { .. } => MadeEntry {
+                    file,
+                    signature: Some(signature),
+                    is_link: matches!(entry.kind, TreeKind::Link { .. }),
+                    is_folder: false,
+                },
+            };
+            entries.insert(whole, made);
+        }
+        Some(())
     }
 
     /// Seals a request whose steps are all in place.
@@ -238,12 +294,11 @@ impl Session {
             return Ok(());
         }
         let Some(entries) = self.seal_entries(evaluation, outcome) else { return Ok(()) };
-        let path = self.seal_path(patterns);
-        let folder = self.workspace.own_folder().join("seals");
-        fs::create_dir_all(&folder).map_err(|e| BuildProblem::Own(folder.clone(), e))?;
-        forget_old_seals(&folder);
+        let (own, path) = (self.own()?, self.seal_path(patterns));
+        forget_old_seals(own);
         let trails = Trails::of(&evaluation.trail);
-        let graph = save_graph(&path, None, Snapshot::of(evaluation, &trails), Some(&trails))?;
+        let graph = save_graph(own, &path, None, Snapshot::of(evaluation, &trails), Some(&trails))
+            .map_err(|problem| self.own_problem(problem))?;
         let sealed = Sealed { steps: outcome.summary.steps, results: results.clone() };
         let seen = self.seen.lock().unwrap_or_else(PoisonError::into_inner);
         let mut env: Vec<_> =
@@ -252,13 +307,15 @@ impl Session {
         let mut probes: Vec<_> =
             seen.probes.iter().map(|(r, a)| (r.clone(), crate::probes::digest_of(a))).collect();
         probes.sort_by(|a, b| format!("{:?}", a.0).cmp(&format!("{:?}", b.0)));
-        let _ = fs::remove_file(log_path(&path));
-        write_whole(&path, &NewSeal { sealed, graph, env, probes, entries }.encode())
+        write_seal(own, &path, &NewSeal { sealed, graph, env, probes, entries }.encode())
+            .map_err(|problem| self.own_problem(problem))
     }
 
     /// Forgets that a request had nothing to do.
     pub(super) fn break_seal(&self, patterns: &[AddressPattern]) {
-        let _ = fs::remove_file(self.seal_path(patterns));
+        if let Ok(own) = self.own() {
+            let _ = own.remove(&self.seal_path(patterns));
+        }
     }
 
     /// Everything that a request looked at; `None` when some file is too young.
@@ -302,8 +359,13 @@ impl Session {
             entries.insert(path, whole(signature));
         }
         let steps = Closure::of(graph, evaluation.requested.iter().copied()).steps;
-        for (path, (node, signature)) in self.made_entries(graph, steps, &evaluation.requested)? {
-            entries.insert(path, Entry { node: node.0, ..Entry::new(signature) });
+        for (path, made) in self.made_entries(graph, steps, &evaluation.requested)? {
+            let roles = made.roles();
+            entries.insert(path, Entry { node: made.file.0, roles, ..Entry::new(made.signature) });
+        }
+        // Steps see where links lead, and through them.
+        for (path, signature) in self.machine.links_met() {
+            entries.insert(path, Entry { roles: Roles::WHOLE.and(Roles::ITSELF), ..Entry::new(signature) });
         }
         Some(entries)
     }

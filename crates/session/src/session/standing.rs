@@ -69,6 +69,9 @@ struct Touched {
     units: Vec<u32>,
     /// Definition files.
     definitions: Vec<WsPath>,
+    /// Those of them of which no declaration is known: whether they declare something now, or are wrong, shows only
+    /// when they are evaluated.
+    unknown: Vec<WsPath>,
     /// Listed folders with other names in them, by their numbers in the seal.
     relisted: Vec<(usize, Names)>,
 }
@@ -104,12 +107,14 @@ impl Session {
     /// what they reach is evaluated again. The session must hold the lock.
     pub fn standing(&self, patterns: &[AddressPattern]) -> Standing {
         let path = self.seal_path(patterns);
-        let Some(seal) = read_seal(&path) else { return Standing::Unknown };
+        let Ok(own) = self.own() else { return Standing::Unknown };
+        let Some(seal) = read_seal(own, &path) else { return Standing::Unknown };
         let Some(changes) = seal.check(&self.machine, threads()) else { return Standing::Unknown };
         if changes.is_empty() {
             return Standing::Holds(seal.sealed);
         }
-        let reached = read_snapshot(&path, &seal).and_then(|old| self.reached(patterns, seal, changes, old));
+        let reached =
+            read_snapshot(own, &path, &seal).and_then(|old| self.reached(patterns, seal, changes, old));
         reached.map_or(Standing::Unknown, |reached| Standing::Reached(Box::new(reached)))
     }
 
@@ -122,10 +127,11 @@ impl Session {
     ) -> Option<Reached> {
         let path = self.seal_path(patterns);
         let definitions = changes.iter().any(|change| seal.entry(change.number).is_evaluated());
-        let trails = if definitions { Some(read_trails(&path, &old)?) } else { None };
+        let trails = if definitions { Some(read_trails(self.own().ok()?, &path, &old)?) } else { None };
         let touched = self.touched(&seal, &changes, trails.as_ref())?;
-        let (snapshot, changed, again) = match (trails, touched.units.is_empty()) {
-            (Some(trails), false) => {
+        let is_same = touched.units.is_empty() && touched.definitions.is_empty();
+        let (snapshot, changed, again) = match trails {
+            Some(trails) if !is_same => {
                 let spliced = self.evaluate_again(patterns, &seal, &touched, &old, &trails)?;
                 (spliced.0, spliced.1, Some(spliced.2))
             }
@@ -158,7 +164,11 @@ impl Session {
             {
                 let text = fs::read_to_string(self.workspace.root.join(path)).unwrap_or_default();
                 let names = nubrik_lang::declared_names(&text);
-                touched.units.extend(trails.declared_in(file, |name| names.iter().any(|n| n == name)));
+                let units = trails.declared_in(file, |name| names.iter().any(|n| n == name));
+                if units.is_empty() {
+                    touched.unknown.push(WsPath::from_normal(path));
+                }
+                touched.units.extend(units);
                 touched.definitions.push(WsPath::from_normal(path));
                 continue;
             }
@@ -195,7 +205,10 @@ impl Session {
         let Some(package) = file.parent().filter(|_| file.name() == nubrik_lang::TARGETS_FILE) else {
             return false;
         };
-        if pattern.path.is_root() || !(pattern.path == package || pattern.path.is_in(&package)) {
+        if pattern.is_folder
+            || pattern.path.is_root()
+            || !(pattern.path == package || pattern.path.is_in(&package))
+        {
             return false;
         }
         let name = match pattern.path.below(&package) {
@@ -226,12 +239,23 @@ impl Session {
         let is_reached = |unit: u32| reached.get(unit as usize).is_some_and(|r| *r);
         let mut packages: Vec<WsPath> = Vec::new();
         let mut single: Vec<(WsPath, Arc<str>)> = Vec::new();
-        let one = old.asked.len() == 1 && old.address(0).is_some_and(|a| a == pattern.path.as_str());
+        let one = !pattern.is_folder
+            && old.asked.len() == 1
+            && old.address(0).is_some_and(|a| a == pattern.path.as_str());
         let whole = |file: &&WsPath| file.name() == nubrik_lang::TARGETS_FILE && !one;
         for package in touched.definitions.iter().filter(whole).filter_map(WsPath::parent) {
-            if package.is_in(&pattern.path) {
+            // A folder without packages means the package that it belongs to.
+            let is_around = || {
+                let asked = |n| old.place_of(n).is_some_and(|(asked, _)| asked == package);
+                pattern.is_folder && pattern.path.is_in(&package) && (0..old.asked.len()).any(asked)
+            };
+            if package.is_in(&pattern.path) || is_around() {
                 packages.push(package);
             }
+        }
+        if touched.unknown.iter().any(|file| file.parent().is_none_or(|package| !packages.contains(&package)))
+        {
+            return None;
         }
         let again = (0..old.asked.len()).filter(|n| is_reached(old.asked_units[*n]));
         for (package, name) in again.filter_map(|n| old.place_of(n)) {
@@ -280,13 +304,11 @@ impl Session {
             return false;
         };
         let sealed = |path: &str| reached.seal.find(path).and_then(|n| reached.seal.entry(n).signature);
-        made.iter().all(|(path, (file, signature))| {
-            // The times of a folder are those of the file system, not of the memory.
-            sealed(path) == *signature || graph.file(*file).folder
-        }) && reached.part.settled.iter().all(|step| {
-            let memory = self.state.steps.get(graph.step(*step).folder.as_str());
-            memory.is_some_and(|m| m.outputs.len() == graph.step(*step).outputs.len())
-        })
+        made.iter().all(|(path, made)| sealed(path) == made.signature || made.is_folder)
+            && reached.part.settled.iter().all(|step| {
+                let memory = self.state().steps.get(graph.step(*step).folder.as_str());
+                memory.is_some_and(|m| m.outputs.len() == graph.step(*step).outputs.len())
+            })
     }
 
     /// Builds what a change reaches. The session must hold the lock and have loaded the state.
@@ -310,7 +332,8 @@ impl Session {
         };
         let out = self.results_folder();
         let chronicle = Chronicle::new(listener, &reached.part.graph);
-        let mut outcome = build(request, &out, &self.state, &self.machine, self.store(), &chronicle, options);
+        let mut outcome =
+            build(request, &out, self.state(), &self.machine, self.store(), &chronicle, options);
         outcome.changes.published.extend(gone);
         self.tidy_up(&reached.part.graph, listener, &outcome);
         let (steps, results) = reached.comes_to();

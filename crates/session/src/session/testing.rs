@@ -27,7 +27,8 @@ impl Session {
         let chronicle = Chronicle::new(listener, &evaluation.graph);
         let request = Request { publish: false, again, ..Request::whole(&evaluation.graph, verdicts) };
         let out = self.results_folder();
-        let mut outcome = build(request, &out, &self.state, &self.machine, self.store(), &chronicle, options);
+        let mut outcome =
+            build(request, &out, self.state(), &self.machine, self.store(), &chronicle, options);
         self.count_earlier(evaluation, &mut outcome.summary);
         self.keep_history(patterns, chronicle, &outcome);
         self.tidy_up(&evaluation.graph, listener, &outcome);
@@ -53,7 +54,7 @@ impl Session {
     /// What git says where it cannot tell.
     pub fn changed_since(&self, revision: &str) -> Result<ChangedFiles, String> {
         let seen = self.seen.lock().unwrap_or_else(PoisonError::into_inner);
-        ChangedFiles::since(&self.workspace.root, revision, |file| {
+        ChangedFiles::since(&self.machine, revision, |file| {
             seen.files.get(file).is_some_and(|entry| entry.roles.has(crate::seal::Roles::READ))
         })
     }

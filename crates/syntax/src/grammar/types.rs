@@ -3,6 +3,8 @@
 use super::declarations::{close, end_of_item, new_name, skip_lines_and_commas};
 use super::texts::text;
 use crate::SyntaxKind::*;
+use nubrik_diagnostic::Diagnostic;
+
 use crate::lexer::DECLARATION_WORDS;
 use crate::parser::{MAX_DEPTH, Parser};
 
@@ -58,9 +60,18 @@ pub(super) fn type_expr(p: &mut Parser) {
             p.finish(mark, Error);
         }
     }
-    while p.peek() == Question {
+    if p.peek() == Question {
         p.take();
         p.finish(mark, TypeOptional);
+    }
+    if p.peek() == Question {
+        p.error(Diagnostic::error(
+            "syntax",
+            "one `?` says that there may be none; a second one says nothing",
+        ));
+        while p.peek() == Question {
+            p.take();
+        }
     }
     p.depth -= 1;
 }

@@ -1,0 +1,298 @@
+//! What is put into a room, and how what is in it becomes what is wanted there.
+//!
+//! A room is used again by another command that wants much the same: what both want stays, the rest is taken away.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::ffi::CString;
+use std::io;
+use std::os::unix::ffi::OsStrExt;
+use std::path::{Path, PathBuf};
+
+use crate::room::ROOT;
+use crate::sys::Order;
+
+// Attributes of mounts, from `linux/mount.h`.
+pub(crate) const READ_ONLY: u64 = 1;
+pub(crate) const NO_SETUID: u64 = 2;
+pub(crate) const NO_DEVICES: u64 = 4;
+
+/// Which file something is: its device and number there.
+pub(crate) type Identity = (u64, u64);
+
+/// Paths and orders, as the kernel takes them.
+#[derive(Default)]
+pub(crate) struct Plan {
+    texts: Vec<CString>,
+    pub orders: Vec<Planned>,
+}
+
+/// An order whose paths are numbers of texts.
+#[derive(Clone, Copy)]
+pub(crate) enum Planned {
+    Write(usize, usize),
+    Private,
+    Memory(usize, usize),
+    Folder(usize),
+    File(usize),
+    Link(usize, usize),
+    Show(usize, usize, bool),
+    Attributes(usize, u64, bool),
+    Writable(usize),
+    Pivot(usize, usize),
+    Remove(usize),
+    Unmount(usize),
+    RemoveFile(usize),
+    RemoveFolder(usize),
+}
+
+impl Plan {
+    pub fn text(&mut self, text: impl AsRef<[u8]>) -> io::Result<usize> {
+        let text = CString::new(text.as_ref())
+            .map_err(|_| io::Error::new(io::ErrorKind::InvalidInput, "a path holds a NUL byte"))?;
+        self.texts.push(text);
+        Ok(self.texts.len() - 1)
+    }
+
+    pub fn write(&mut self, path: &str, text: &str) -> io::Result<()> {
+        let planned = Planned::Write(self.text(path)?, self.text(text)?);
+        self.orders.push(planned);
+        Ok(())
+    }
+
+    pub fn memory(&mut self, at: impl AsRef<[u8]>, options: &str) -> io::Result<()> {
+        let planned = Planned::Memory(self.text(at)?, self.text(options)?);
+        self.orders.push(planned);
+        Ok(())
+    }
+
+    pub fn folder(&mut self, at: impl AsRef<[u8]>) -> io::Result<()> {
+        let planned = Planned::Folder(self.text(at)?);
+        self.orders.push(planned);
+        Ok(())
+    }
+
+    pub fn file(&mut self, at: impl AsRef<[u8]>) -> io::Result<()> {
+        let planned = Planned::File(self.text(at)?);
+        self.orders.push(planned);
+        Ok(())
+    }
+
+    pub fn link(&mut self, at: impl AsRef<[u8]>, target: impl AsRef<[u8]>) -> io::Result<()> {
+        let planned = Planned::Link(self.text(at)?, self.text(target)?);
+        self.orders.push(planned);
+        Ok(())
+    }
+
+    pub fn show(&mut self, from: impl AsRef<[u8]>, at: impl AsRef<[u8]>, whole: bool) -> io::Result<()> {
+        let planned = Planned::Show(self.text(from)?, self.text(at)?, whole);
+        self.orders.push(planned);
+        Ok(())
+    }
+
+    pub fn attributes(&mut self, at: impl AsRef<[u8]>, set: u64, whole: bool) -> io::Result<()> {
+        let planned = Planned::Attributes(self.text(at)?, set, whole);
+        self.orders.push(planned);
+        Ok(())
+    }
+
+    /// Plans something with a place.
+    pub fn add(&mut self, planned: fn(usize) -> Planned, at: impl AsRef<[u8]>) -> io::Result<()> {
+        let at = self.text(at)?;
+        self.orders.push(planned(at));
+        Ok(())
+    }
+
+    pub fn orders(&self) -> Vec<Order<'_>> {
+        let text = |number: usize| self.texts[number].as_c_str();
+        let order = |planned: &Planned| match *planned {
+            Planned::Write(path, what) => Order::Write { path: text(path), text: text(what) },
+            Planned::Private => Order::Private,
+            Planned::Memory(at, options) => Order::Memory { at: text(at), options: text(options) },
+            Planned::Folder(at) => Order::Folder { at: text(at) },
+            Planned::File(at) => Order::File { at: text(at) },
+            Planned::Link(at, target) => Order::Link { at: text(at), target: text(target) },
+            Planned::Show(from, at, whole) => Order::Show { from: text(from), at: text(at), whole },
+            Planned::Attributes(at, set, whole) => Order::Attributes { at: text(at), set, whole },
+            Planned::Writable(at) => Order::Writable { at: text(at) },
+            Planned::Pivot(at, before) => Order::Pivot { at: text(at), before: text(before) },
+            Planned::Remove(at) => Order::Remove { at: text(at) },
+            Planned::Unmount(at) => Order::Unmount { at: text(at) },
+            Planned::RemoveFile(at) => Order::RemoveFile { at: text(at) },
+            Planned::RemoveFolder(at) => Order::RemoveFolder { at: text(at) },
+        };
+        self.orders.iter().map(order).collect()
+    }
+}
+
+/// What is in a room besides what all rooms begin with.
+#[derive(Default)]
+pub(crate) struct Contents {
+    items: BTreeMap<Vec<u8>, Item>,
+    /// Folders that were made for the items, and empty ones.
+    folders: BTreeSet<Vec<u8>>,
+    /// Folders that may be written to, with where they lie among the sources.
+    own: Vec<(Vec<u8>, CString)>,
+    /// First folders on the ways to files of the machine.
+    tops: Vec<PathBuf>,
+    /// How many things must have been taken of the machine when the room began.
+    taken: usize,
+}
+
+#[derive(Clone, PartialEq, Eq, Debug)]
+enum Item {
+    /// Where it lies among the sources, whether it is a folder, and which one.
+    Shown(CString, bool, Identity),
+    /// Where it leads.
+    Link(Vec<u8>),
+}
+
+/// Folders that are in a room anyway, and hold what is put there besides.
+const FURNISHED: [&str; 3] = ["/tmp", "/dev", ROOT];
+
+impl Contents {
+    /// Something is seen at a place.
+    pub fn show(&mut self, at: Vec<u8>, from: CString, folder: bool, identity: Identity) {
+        self.make_folders_to(&at, folder);
+        self.items.insert(at, Item::Shown(from, folder, identity));
+    }
+
+    /// A link is at a place.
+    pub fn link(&mut self, at: Vec<u8>, target: &str) {
+        self.make_folders_to(&at, false);
+        self.items.insert(at, Item::Link(target.into()));
+    }
+
+    /// An empty folder is at a place.
+    pub fn make_empty(&mut self, at: &[u8]) {
+        self.make_folders_to(at, true);
+    }
+
+    /// A folder is at a place that may be written to. `covered`: it is there with the folder around it.
+    pub fn add_own(&mut self, at: Vec<u8>, from: CString, covered: bool) {
+        if !covered {
+            self.make_folders_to(&at, true);
+        }
+        self.own.push((at, from));
+    }
+
+    /// Something of the machine is seen at its own place, the first folder on the way to which is `top`.
+    pub fn show_of_machine(
+        &mut self,
+        path: &Path,
+        top: PathBuf,
+        from: CString,
+        folder: bool,
+        identity: Identity,
+    ) {
+        let is_furnished = FURNISHED.iter().any(|known| top == Path::new(known));
+        if !is_furnished && !self.tops.contains(&top) {
+            self.tops.push(top.clone());
+            self.tops.sort();
+        }
+        let above: Vec<&Path> = path.ancestors().skip(usize::from(!folder)).collect();
+        for folder in above.into_iter().filter(|f| f.starts_with(&top) && *f != top) {
+            self.folders.insert(folder.as_os_str().as_bytes().into());
+        }
+        let at = path.as_os_str().as_bytes().to_owned();
+        self.items.insert(at, Item::Shown(from, folder, identity));
+    }
+
+    /// Takes note that something of it was taken of the machine as the `number`th.
+    pub fn needs_taken(&mut self, number: usize) {
+        self.taken = self.taken.max(number + 1);
+    }
+
+    /// Whether a room that has this, and began when so many things were taken of the machine, can be made one that has that.
+    pub fn can_become(&self, wanted: &Contents, taken: usize) -> bool {
+        fn of_machine(contents: &Contents) -> impl Iterator<Item = (&Vec<u8>, &Item)> {
+            contents.items.iter().filter(|(at, _)| !is_in_root(at))
+        }
+        wanted.taken <= taken && self.tops == wanted.tops && of_machine(self).eq(of_machine(wanted))
+    }
+
+    /// Whether the room can be used again at all: what is put among temporary files goes with them.
+    pub fn can_stay(&self) -> bool {
+        let in_changing = |at: &Vec<u8>| at.starts_with(b"/tmp/") || at.starts_with(b"/dev/");
+        !self.items.keys().any(in_changing)
+    }
+
+    /// The folders on the way to a place of the workspace, and with `itself` that place.
+    fn make_folders_to(&mut self, path: &[u8], itself: bool) {
+        let ends = path.iter().enumerate().skip(1).filter(|(_, byte)| **byte == b'/').map(|(at, _)| at);
+        for end in ends.chain(itself.then_some(path.len())) {
+            let folder = &path[..end];
+            if folder != ROOT.as_bytes() && !self.folders.contains(folder) {
+                self.folders.insert(folder.to_owned());
+            }
+        }
+    }
+
+    /// What is to be done in a new room so that this is in it.
+    pub fn plan(&self) -> io::Result<Plan> {
+        let mut plan = Plan::default();
+        plan.memory(ROOT, "mode=755")?;
+        for top in &self.tops {
+            plan.memory(top.as_os_str().as_bytes(), "mode=755")?;
+            if top == Path::new("/var") {
+                plan.link("/var/tmp", "/tmp")?;
+            }
+        }
+        self.add_to(&mut plan, &Contents::default())?;
+        for top in &self.tops {
+            plan.attributes(top.as_os_str().as_bytes(), READ_ONLY, true)?;
+        }
+        plan.attributes("/", READ_ONLY, false)?;
+        Ok(plan)
+    }
+
+    /// What is to be done in a room that has something else so that it has this.
+    pub fn plan_from(&self, before: &Contents) -> io::Result<Plan> {
+        let mut plan = Plan::default();
+        plan.add(Planned::Writable, ROOT)?;
+        for (at, _) in before.own.iter().rev() {
+            plan.add(Planned::Unmount, at)?;
+        }
+        for (at, item) in before.items.iter().rev().filter(|(at, item)| self.items.get(*at) != Some(item)) {
+            match item {
+                Item::Shown(_, folder, _) => {
+                    plan.add(Planned::Unmount, at)?;
+                    if !folder {
+                        plan.add(Planned::RemoveFile, at)?;
+                    }
+                }
+                Item::Link(_) => plan.add(Planned::RemoveFile, at)?,
+            }
+        }
+        for folder in before.folders.difference(&self.folders).collect::<Vec<_>>().into_iter().rev() {
+            plan.add(Planned::RemoveFolder, folder)?;
+        }
+        self.add_to(&mut plan, before)?;
+        Ok(plan)
+    }
+
+    fn add_to(&self, plan: &mut Plan, before: &Contents) -> io::Result<()> {
+        for folder in self.folders.difference(&before.folders) {
+            plan.folder(folder)?;
+        }
+        for (at, item) in self.items.iter().filter(|(at, item)| before.items.get(*at) != Some(item)) {
+            match item {
+                Item::Shown(from, folder, _) => {
+                    if !folder {
+                        plan.file(at)?;
+                    }
+                    plan.show(from.as_bytes(), at, *folder)?;
+                }
+                Item::Link(target) => plan.link(at, target)?,
+            }
+        }
+        plan.attributes(ROOT, READ_ONLY, true)?;
+        for (at, from) in &self.own {
+            plan.show(from.as_bytes(), at, true)?;
+        }
+        Ok(())
+    }
+}
+
+fn is_in_root(at: &[u8]) -> bool {
+    at.strip_prefix(ROOT.as_bytes()).is_some_and(|rest| rest.is_empty() || rest.starts_with(b"/"))
+}

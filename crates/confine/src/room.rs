@@ -1,0 +1,399 @@
+//! Rooms: views of the machine in which commands see what they declare, and nothing else. What is not there cannot be
+//! read, asked about, changed or listed, by whatever call.
+//!
+//! A room has the system's folders, the workspace at [`ROOT`] with only what was put there, an empty folder for
+//! temporary files, devices that have nothing to tell, and processes of its own. Where the kernel does not let this user
+//! make rooms, [`crate::RuleSet`] is what there is instead.
+
+use std::collections::{BTreeMap, HashSet};
+use std::ffi::{CStr, CString};
+use std::io;
+use std::os::fd::{AsFd, AsRawFd, OwnedFd, RawFd};
+use std::os::unix::ffi::OsStrExt;
+use std::os::unix::fs::MetadataExt;
+use std::path::{Component, Path, PathBuf};
+use std::sync::{Mutex, MutexGuard, PoisonError};
+
+use rustix::fs::{AtFlags, FileType, Mode, OFlags};
+
+use crate::furnish::{Contents, Identity, NO_DEVICES, NO_SETUID, Plan, Planned, READ_ONLY};
+use crate::rules::{DEVICES, READABLE};
+use crate::sys::{self, RoomHandle, TemplateHandle};
+
+/// Where the workspace is in a room: the same on every machine.
+pub const ROOT: &str = "/nubrik";
+
+/// The folder for temporary files in a room, and the home of whoever is in it: both empty.
+pub const TEMPORARY: &str = "/tmp/own";
+/// See [`TEMPORARY`].
+pub const HOME: &str = "/tmp/home";
+
+/// What the machine is called in a room.
+const NAME: &CStr = c"nubrik";
+
+/// Who commands are in a room: `nobody`, nearly everywhere.
+const NOBODY: u32 = 65534;
+
+/// The whole machine, while what all rooms begin from is laid out.
+const MACHINE: &str = "/.all";
+/// What rooms may take, hidden in each behind an empty folder from those who are in it.
+const SOURCES: &str = "/.in";
+const NOTHING: &str = "/.none";
+/// The workspace among the sources.
+const WORKSPACE: &str = "/.in/workspace";
+
+/// How many rooms are kept to be used again.
+const KEPT: usize = 64;
+
+/// What all rooms of a workspace begin from, and rooms that nobody is in.
+pub struct Rooms {
+    template: TemplateHandle,
+    workspace: OwnedFd,
+    /// What was taken of the machine besides the workspace.
+    taken: Mutex<AllTaken>,
+    /// Where the last command that was in it has ended. The last in this list was used last.
+    empty: Mutex<Vec<Room>>,
+}
+
+#[derive(Default)]
+struct AllTaken {
+    by_path: BTreeMap<PathBuf, Taken>,
+    count: usize,
+}
+
+/// Something that was taken of the machine.
+#[derive(Clone, Copy)]
+struct Taken {
+    /// Its name among the sources.
+    number: usize,
+    folder: bool,
+    /// Which file it was: another one may be in its place later.
+    identity: Identity,
+}
+
+fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+/// Something in a room.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub enum Place<'a> {
+    /// A file of the workspace, to be read.
+    File(&'a str),
+    /// A folder of the workspace with all that is in it, to be read.
+    Folder(&'a str),
+    /// A folder of the workspace to write to.
+    Own(&'a str),
+    /// An empty folder.
+    Empty(&'a str),
+    /// A link in the workspace, and where it leads.
+    Link(&'a str, &'a str),
+    /// In the workspace at this path, a file of the machine: where a link leads out.
+    Outside(&'a str, &'a Path),
+    /// A file or folder of the machine at its own path, to be read.
+    Machine(&'a Path),
+    /// The same, to be read and written: a terminal.
+    Terminal(&'a Path),
+}
+
+/// What a room has of its own besides what is seen in it.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub struct RoomKind {
+    /// Whether it has numbers of processes of its own. Without them the terminal's job control works.
+    pub own_processes: bool,
+    /// Whether it has memory and queues of its own that processes share.
+    pub own_memory: bool,
+}
+
+/// A room in which commands can run. Dropping it ends all that runs there, and waits for that.
+pub struct Room {
+    handle: RoomHandle,
+    kind: RoomKind,
+    contents: Contents,
+    /// What is to be done there before the first command starts.
+    pending: Mutex<Option<Plan>>,
+    /// How many things had been taken of the machine when it was made.
+    taken: usize,
+}
+
+/// A network in which only the commands are that were started in it.
+pub struct OwnNetwork {
+    network: OwnedFd,
+}
+
+/// A path of the machine, seen while the template is laid out.
+fn on_machine(path: &Path) -> Vec<u8> {
+    [MACHINE.as_bytes(), path.as_os_str().as_bytes()].concat()
+}
+
+impl Rooms {
+    /// Lays out what all rooms of a workspace begin from.
+    ///
+    /// # Errors
+    /// When the kernel does not let this user make rooms, and why.
+    pub fn new(workspace: &Path) -> io::Result<Rooms> {
+        let mut first = Plan::default();
+        let (user, group) = (rustix::process::geteuid().as_raw(), rustix::process::getegid().as_raw());
+        first.write("/proc/self/setgroups", "deny")?;
+        first.write("/proc/self/uid_map", &format!("{NOBODY} {user} 1"))?;
+        first.write("/proc/self/gid_map", &format!("{NOBODY} {group} 1"))?;
+        first.orders.push(Planned::Private);
+        // Any folder would do that is there everywhere and that no workspace lies in.
+        first.memory("/proc", "mode=755")?;
+        first.folder(format!("/proc{MACHINE}"))?;
+        let pivot = Planned::Pivot(first.text("/proc")?, first.text(format!("/proc{MACHINE}"))?);
+        first.orders.push(pivot);
+        let mut system = Vec::new();
+        for folder in READABLE.into_iter().filter(|folder| *folder != "/proc") {
+            let path = Path::new(folder);
+            if let Ok(target) = path.read_link() {
+                first.link(folder, target.as_os_str().as_bytes())?;
+            } else if path.is_dir() {
+                first.folder(folder)?;
+                first.show(on_machine(path), folder, true)?;
+                first.attributes(folder, READ_ONLY | NO_SETUID | NO_DEVICES, true)?;
+                system.push(path);
+            }
+        }
+        if system.iter().any(|folder| workspace.starts_with(folder)) {
+            // It is seen at its own place, and only what belongs there.
+            first.memory(workspace.as_os_str().as_bytes(), "mode=755")?;
+            first.attributes(workspace.as_os_str().as_bytes(), READ_ONLY, false)?;
+        }
+        first.folder("/dev")?;
+        for device in DEVICES {
+            first.file(device)?;
+            first.show(on_machine(Path::new(device)), device, false)?;
+        }
+        for (at, target) in [
+            ("/dev/fd", "/proc/self/fd"),
+            ("/dev/stdin", "/proc/self/fd/0"),
+            ("/dev/stdout", "/proc/self/fd/1"),
+            ("/dev/stderr", "/proc/self/fd/2"),
+            ("/dev/shm", "/tmp/shm"),
+        ] {
+            first.link(at, target)?;
+        }
+        for folder in ["/proc", "/tmp", "/var", ROOT, SOURCES, NOTHING, WORKSPACE] {
+            first.folder(folder)?;
+        }
+        first.link("/var/tmp", "/tmp")?;
+        // A room can show its own processes only where these were seen whole.
+        first.show(on_machine(Path::new("/proc")), "/proc", true)?;
+        first.show(on_machine(workspace), WORKSPACE, true)?;
+        first.attributes(WORKSPACE, NO_SETUID | NO_DEVICES, true)?;
+        let mut then = Plan::default();
+        let machine = then.text(MACHINE)?;
+        then.orders.push(Planned::Remove(machine));
+        let own = [c"/.all/proc/self/ns/user", c"/.all/proc/self/ns/mnt", c"/proc/self/ns/mnt"];
+        let template = sys::found_template(&first.orders(), &then.orders(), own)?;
+        let flags = OFlags::PATH | OFlags::DIRECTORY | OFlags::CLOEXEC;
+        let workspace = rustix::fs::open(workspace, flags, Mode::empty())?;
+        Ok(Rooms { template, workspace, taken: Mutex::default(), empty: Mutex::default() })
+    }
+
+    /// Takes a file or folder of the machine among the sources; `None` where it is not there.
+    fn take(&self, path: &Path, set: u64) -> io::Result<Option<Taken>> {
+        let mut taken = lock(&self.taken);
+        let Ok(found) = path.metadata() else { return Ok(None) };
+        let identity = (found.dev(), found.ino());
+        let known = taken.by_path.get(path);
+        if let Some(known) = known.filter(|known| known.identity == identity) {
+            return Ok(Some(*known));
+        }
+        let number = taken.count;
+        let at = c_string(format!("{SOURCES}/{number}"))?;
+        let from = c_string(on_machine(path))?;
+        sys::add_source(&self.template, &from, &at, found.is_dir(), set)?;
+        if let Some(top) = top_of(path) {
+            // Where it will be seen.
+            sys::add_folder(&self.template, &c_string(top.as_os_str().as_bytes())?)?;
+        }
+        let new = Taken { number, folder: found.is_dir(), identity };
+        taken.count += 1;
+        taken.by_path.insert(path.to_owned(), new);
+        Ok(Some(new))
+    }
+
+    /// Makes a room with some things in it, or takes one that nobody is in and changes what is there. Of things that are not
+    /// there nothing is seen.
+    ///
+    /// # Errors
+    /// When the kernel refuses.
+    pub fn room(&self, places: &[Place<'_>], kind: RoomKind) -> io::Result<Room> {
+        let contents = self.contents(places)?;
+        let mut empty = lock(&self.empty);
+        let fits = |room: &Room| room.kind == kind && room.contents.can_become(&contents, room.taken);
+        let known = empty.iter().rposition(fits).map(|at| empty.remove(at));
+        drop(empty);
+        if let Some(room) = known.filter(|room| room.handle.is_kept()) {
+            let plan = contents.plan_from(&room.contents)?;
+            return Ok(Room { contents, pending: Mutex::new(Some(plan)), ..room });
+        }
+        let RoomKind { own_processes, own_memory } = kind;
+        let plan = contents.plan()?;
+        let taken = lock(&self.taken).count;
+        let covers = [c"/.in", c"/.none"];
+        let handle = sys::found_room(&self.template, covers, NAME, own_processes, own_memory)?;
+        Ok(Room { handle, kind, contents, pending: Mutex::new(Some(plan)), taken })
+    }
+
+    /// What is to be in a room.
+    fn contents(&self, places: &[Place<'_>]) -> io::Result<Contents> {
+        let mut contents = Contents::default();
+        let covered = covered(places);
+        for (place, covered) in places.iter().zip(covered) {
+            match *place {
+                Place::Own(path) => {
+                    contents.add_own(in_root(path), c_string(in_workspace(path))?, covered);
+                }
+                // It is there with the folder around it, in which nothing must be made.
+                Place::File(_)
+                | Place::Folder(_)
+                | Place::Empty(_)
+                | Place::Link(..)
+                | Place::Outside(..)
+                    if covered => {}
+                Place::Empty(path) => contents.make_empty(&in_root(path)),
+                Place::File(path) | Place::Folder(path) => {
+                    let folder = matches!(place, Place::Folder(_));
+                    if let Some(identity) = self.identify(path, folder) {
+                        contents.show(in_root(path), c_string(in_workspace(path))?, folder, identity);
+                    }
+                }
+                Place::Link(path, target) => contents.link(in_root(path), target),
+                Place::Outside(path, file) => {
+                    if let Some(taken) = self.take(file, READ_ONLY | NO_SETUID | NO_DEVICES)? {
+                        let from = c_string(taken.number.to_string())?;
+                        contents.show(in_root(path), from, taken.folder, taken.identity);
+                        contents.needs_taken(taken.number);
+                    }
+                }
+                Place::Machine(path) | Place::Terminal(path) => {
+                    let is_terminal = matches!(place, Place::Terminal(_));
+                    let set = if is_terminal { NO_SETUID } else { READ_ONLY | NO_SETUID | NO_DEVICES };
+                    let (Some(taken), Some(top)) = (self.take(path, set)?, top_of(path)) else { continue };
+                    let from = c_string(taken.number.to_string())?;
+                    contents.show_of_machine(path, top, from, taken.folder, taken.identity);
+                    contents.needs_taken(taken.number);
+                }
+            }
+        }
+        Ok(contents)
+    }
+
+    /// Which file or folder of the workspace is at a place; `None` where something else is, or nothing.
+    fn identify(&self, path: &str, folder: bool) -> Option<Identity> {
+        let path = if path.is_empty() { "." } else { path };
+        let found = rustix::fs::statat(&self.workspace, path, AtFlags::SYMLINK_NOFOLLOW).ok()?;
+        let wanted = if folder { FileType::Directory } else { FileType::RegularFile };
+        (FileType::from_raw_mode(found.st_mode) == wanted).then_some((found.st_dev, found.st_ino))
+    }
+
+    /// Takes a room back whose commands have ended, to be used again. What they left running there is ended: how many
+    /// processes that were.
+    pub fn put_back(&self, room: Room) -> usize {
+        let can_stay = room.kind.own_processes
+            && !room.kind.own_memory
+            && room.contents.can_stay()
+            && lock(&room.pending).is_none();
+        match room.handle.running() {
+            Some(0) if can_stay => {
+                let mut empty = lock(&self.empty);
+                let oldest = (empty.len() >= KEPT).then(|| empty.remove(0));
+                empty.push(room);
+                drop(empty);
+                drop(oldest);
+                0
+            }
+            running => {
+                drop(room);
+                running.unwrap_or(0)
+            }
+        }
+    }
+
+    /// A network in which nobody is yet.
+    ///
+    /// # Errors
+    /// When the kernel refuses.
+    pub fn network(&self) -> io::Result<OwnNetwork> {
+        Ok(OwnNetwork { network: sys::new_network(&self.template)? })
+    }
+
+    /// Whether somebody accepts connections at a place of a network.
+    ///
+    /// # Errors
+    /// When no connection can be tried.
+    pub fn answers(
+        &self,
+        network: &OwnNetwork,
+        address: std::net::Ipv4Addr,
+        port: u16,
+        patience: std::time::Duration,
+    ) -> io::Result<bool> {
+        let socket = sys::socket_apart(self.template.user(), network.network.as_fd())?;
+        crate::apart::answers_at(&socket, address, port, patience)
+    }
+}
+
+/// For each place whether it lies in a folder that is put into the room whole.
+fn covered(places: &[Place<'_>]) -> Vec<bool> {
+    let whole =
+        |place: &Place<'_>| if let Place::Folder(path) = place { Some(path.to_string()) } else { None };
+    let whole: HashSet<String> = places.iter().filter_map(whole).collect();
+    let is_covered = |path: &str| {
+        let above = path.match_indices('/').map(|(at, _)| &path[..at]);
+        !whole.is_empty()
+            && (!path.is_empty() && whole.contains("") || above.into_iter().any(|f| whole.contains(f)))
+    };
+    let is_covered = |place: &Place<'_>| match *place {
+        Place::File(path) | Place::Folder(path) | Place::Own(path) | Place::Empty(path) => is_covered(path),
+        Place::Link(path, _) | Place::Outside(path, _) => is_covered(path),
+        Place::Machine(_) | Place::Terminal(_) => false,
+    };
+    places.iter().map(is_covered).collect()
+}
+
+fn c_string(bytes: impl AsRef<[u8]>) -> io::Result<CString> {
+    CString::new(bytes.as_ref())
+        .map_err(|_| io::Error::new(io::ErrorKind::InvalidInput, "a path holds a NUL byte"))
+}
+
+fn in_root(path: &str) -> Vec<u8> {
+    if path.is_empty() { ROOT.into() } else { format!("{ROOT}/{path}").into_bytes() }
+}
+
+/// Where something of the workspace lies among the sources.
+fn in_workspace(path: &str) -> Vec<u8> {
+    if path.is_empty() { "workspace".into() } else { format!("workspace/{path}").into_bytes() }
+}
+
+/// The first folder on the way to an absolute path.
+fn top_of(path: &Path) -> Option<PathBuf> {
+    match path.components().nth(1)? {
+        Component::Normal(name) => Some(Path::new("/").join(name)),
+        _ => None,
+    }
+}
+
+impl Room {
+    pub(crate) fn handle(&self) -> &RoomHandle {
+        &self.handle
+    }
+
+    pub(crate) fn kind(&self) -> RoomKind {
+        self.kind
+    }
+
+    /// What is to be done there before the first command starts.
+    pub(crate) fn pending(&self) -> MutexGuard<'_, Option<Plan>> {
+        lock(&self.pending)
+    }
+}
+
+impl OwnNetwork {
+    pub(crate) fn descriptor(&self) -> RawFd {
+        self.network.as_raw_fd()
+    }
+}

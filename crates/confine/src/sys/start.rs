@@ -1,0 +1,573 @@
+//! Starting a process: a child that shares memory with the thread that starts it, which waits until the child has
+//! become its program. Quicker than any copy of this program, and nothing in between may allocate or panic.
+
+use std::cell::Cell;
+use std::ffi::{CStr, CString};
+use std::io;
+use std::os::fd::{FromRawFd, OwnedFd, RawFd};
+
+use super::RESTRICT_SELF;
+use super::process::wait;
+use super::spaces::{Furnish, Order, RoomHandle, TemporaryFolders};
+use crate::filter::Surroundings;
+
+thread_local! {
+    /// In which surroundings everything is that this thread starts, since it gave up what they lack.
+    static GIVEN_UP: Cell<Option<Surroundings>> = const { Cell::new(None) };
+}
+
+/// Gives up the network, and with it the superuser's privileges over the machine, for this thread and everything that it
+/// starts, for good: a confined process then need not be told so each time. Whether that worked; if not, the
+/// thread only cannot gain privileges by starting a program, which no confined process may.
+pub fn give_up_network(surroundings: Surroundings) -> bool {
+    let filter = surroundings.filter();
+    let program = libc::sock_fprog { len: filter.len() as u16, filter: filter.as_ptr().cast_mut() };
+    // SAFETY: the calls change this thread only. The filter is a live program, which the kernel copies.
+    let works = unsafe {
+        libc::prctl(libc::PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0) == 0
+            && libc::prctl(libc::PR_SET_SECCOMP, 2, &raw const program, 0, 0) == 0
+    };
+    if works {
+        // SAFETY: needs nothing; changes what this thread's children may have.
+        unsafe { drop_privileges() };
+        GIVEN_UP.set(Some(surroundings));
+    }
+    works
+}
+
+/// Where a standard stream of a new process leads.
+#[derive(Clone, Copy)]
+pub(crate) enum Stream<'a> {
+    /// To what is open.
+    Given(RawFd),
+    /// From a file, by its path as the process sees it.
+    From(&'a CStr),
+    /// To a file, made or emptied.
+    To(&'a CStr),
+}
+
+/// In which namespaces a new process is.
+#[derive(Clone, Copy)]
+pub(crate) enum Space<'a> {
+    /// In those of this program.
+    Here,
+    /// As another user, and in a network of its own if there is one.
+    Apart(RawFd, Option<RawFd>),
+    /// In a room, and in a network of its own if there is one. What is to be done in the room first comes with it.
+    Room(&'a RoomHandle, Option<RawFd>, Option<&'a Furnishing<'a>>),
+}
+
+/// What is to be done in a room before the first process starts there, once.
+pub(crate) struct Furnishing<'a> {
+    pub orders: Vec<Order<'a>>,
+    /// Whether it was done.
+    pub done: Cell<bool>,
+}
+
+/// Everything that a new process needs, made before it is started. Paths are those that the process sees.
+pub(crate) struct Start<'a> {
+    pub program: &'a CStr,
+    pub words: &'a [CString],
+    pub environment: &'a [CString],
+    /// The folder from which paths of streams start.
+    pub root: &'a CStr,
+    /// The folder in which it runs.
+    pub folder: &'a CStr,
+    pub streams: [Stream<'a>; 3],
+    /// The process group to join, by its number where the process is; 0 for a new one, `None` to stay in this program's.
+    pub group: Option<i32>,
+    pub rules: Option<RawFd>,
+    /// What it is refused; nothing where it is not confined.
+    pub surroundings: Option<Surroundings>,
+    pub space: Space<'a>,
+    /// A filter that hands calls to a supervisor, and the socket on which the supervisor gets its end.
+    pub supervised: Option<(&'a [libc::sock_filter], RawFd)>,
+}
+
+/// A process that was started.
+pub(crate) struct Started {
+    /// Its number.
+    pub id: i32,
+    /// Its number where it is.
+    pub local: i32,
+    /// A descriptor for it.
+    pub handle: OwnedFd,
+}
+
+/// Where the start of a process failed.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub(crate) enum Point {
+    /// Before the child ran, or while its files were set up.
+    Setup,
+    /// At putting into its room what is to be there.
+    Furnish,
+    /// At entering its folder.
+    Folder,
+    /// At confining it.
+    Confine,
+    /// At opening the file for one of its standard streams.
+    Redirect(usize),
+    /// At starting the program.
+    Program,
+}
+
+const POINT_SETUP: u32 = 1;
+const POINT_FOLDER: u32 = 2;
+const POINT_CONFINE: u32 = 3;
+const POINT_PROGRAM: u32 = 4;
+/// With the number of the stream.
+const POINT_REDIRECT: u32 = 8;
+
+struct Inside {
+    program: *const libc::c_char,
+    words: *const *const libc::c_char,
+    environment: *const *const libc::c_char,
+    root: *const libc::c_char,
+    folder: *const libc::c_char,
+    /// -1: to be opened.
+    given: [RawFd; 3],
+    opened: [*const libc::c_char; 3],
+    open_flags: [libc::c_int; 3],
+    /// -1: stays where it is.
+    group: i32,
+    rules: RawFd,
+    drops_privileges: bool,
+    confines: bool,
+    filter: libc::sock_fprog,
+    /// -1: nowhere else.
+    apart: [RawFd; 2],
+    supervising: libc::sock_fprog,
+    /// -1: nobody supervises.
+    supervisor: RawFd,
+    /// 0: it cannot be seen from there.
+    parent: i32,
+    /// Written by the child: its number where it is.
+    local: i32,
+    /// Written by the child when something fails: the error, and at which point.
+    error: i32,
+    point: u32,
+}
+
+pub(super) const STACK: usize = 64 << 10;
+
+thread_local! {
+    /// Stacks for the next child of this thread: fresh memory for each would cost more than the rest.
+    static STACKS: Cell<Option<Vec<u128>>> = const { Cell::new(None) };
+}
+
+/// Runs something with room for two stacks of children.
+pub(super) fn with_stacks<T>(work: impl FnOnce([*mut libc::c_void; 2]) -> T) -> T {
+    const EACH: usize = STACK / 16;
+    let mut stacks = STACKS.take().unwrap_or_else(|| vec![0u128; 2 * EACH]);
+    let (one, two) = stacks.split_at_mut(EACH);
+    let done = work([one.as_mut_ptr_range().end.cast(), two.as_mut_ptr_range().end.cast()]);
+    STACKS.set(Some(stacks));
+    done
+}
+
+/// Runs in the child, which shares memory with the (stopped) parent thread until `execve`: only
+/// system calls, no allocation, no panic.
+extern "C" fn child(inside: *mut libc::c_void) -> libc::c_int {
+    // SAFETY: the pointer is to the parent's live `Inside`; the parent thread waits until this
+    // process execs or exits. All pointers in it are to live, nul-terminated data.
+    unsafe {
+        let inside = &mut *inside.cast::<Inside>();
+        inside.point = POINT_SETUP;
+        if !become_ready(inside) {
+            inside.error = *libc::__errno_location();
+            libc::_exit(127)
+        }
+        inside.point = POINT_PROGRAM;
+        libc::execve(inside.program, inside.words, inside.environment);
+        inside.error = *libc::__errno_location();
+        libc::_exit(127)
+    }
+}
+
+/// Everything up to the program. `false` where something failed, and `errno` says what.
+///
+/// # Safety
+/// As for [`child`].
+unsafe fn become_ready(inside: &mut Inside) -> bool {
+    // SAFETY: as for `child`; all else are system calls on variables of this function.
+    unsafe {
+        if inside.group >= 0 {
+            libc::setpgid(0, inside.group);
+        }
+        inside.local = libc::getpid();
+        if inside.apart[0] >= 0 && libc::setns(inside.apart[0], libc::CLONE_NEWUSER) < 0 {
+            return false;
+        }
+        if inside.apart[1] >= 0 && libc::setns(inside.apart[1], libc::CLONE_NEWNET) < 0 {
+            return false;
+        }
+        // Ends with the program that started it. Entering another user's space would undo that, so it comes after.
+        libc::prctl(libc::PR_SET_PDEATHSIG, libc::SIGKILL);
+        if inside.parent > 0 && libc::getppid() != inside.parent {
+            return false;
+        }
+        libc::signal(libc::SIGPIPE, libc::SIG_DFL);
+        let mut none: libc::sigset_t = std::mem::zeroed();
+        libc::sigemptyset(&mut none);
+        libc::sigprocmask(libc::SIG_SETMASK, &none, std::ptr::null_mut());
+        for (target, source) in inside.given.iter().enumerate() {
+            if *source >= 0 && libc::dup2(*source, target as i32) < 0 {
+                return false;
+            }
+        }
+        // Whatever else is open in this program, or was open in the one that started it, ends here.
+        if libc::syscall(libc::SYS_close_range, 3u32, u32::MAX, CLOSE_RANGE_CLOEXEC) < 0 {
+            close_on_exec_one_by_one();
+        }
+        inside.point = POINT_FOLDER;
+        if libc::chdir(inside.root) < 0 {
+            return false;
+        }
+        libc::umask(0o022);
+        inside.point = POINT_CONFINE;
+        if inside.confines {
+            libc::prctl(libc::PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0);
+        }
+        if inside.drops_privileges {
+            drop_privileges();
+        }
+        if inside.rules >= 0 && libc::syscall(RESTRICT_SELF, inside.rules, 0u32) < 0 {
+            return false;
+        }
+        // What an earlier command left in their places leads no further than the command itself could go.
+        for stream in 0..3 {
+            if inside.given[stream] < 0 {
+                inside.point = POINT_REDIRECT + stream as u32;
+                if !redirect(inside.opened[stream], inside.open_flags[stream], stream as i32) {
+                    return false;
+                }
+            }
+        }
+        inside.point = POINT_FOLDER;
+        if libc::chdir(inside.folder) < 0 {
+            return false;
+        }
+        inside.point = POINT_CONFINE;
+        if inside.filter.len > 0 && libc::prctl(libc::PR_SET_SECCOMP, 2, &raw const inside.filter, 0, 0) < 0 {
+            return false;
+        }
+        inside.supervisor < 0 || hand_over(&raw const inside.supervising, inside.supervisor)
+    }
+}
+
+const CLOSE_RANGE_CLOEXEC: u32 = 1 << 2;
+
+/// For kernels without the call for all of them. In the child: only system calls.
+///
+/// # Safety
+/// None of its own; changes descriptors of this process only.
+unsafe fn close_on_exec_one_by_one() {
+    for descriptor in 3..4096 {
+        // SAFETY: sets a flag of a descriptor; one that is not open is no harm.
+        unsafe { libc::fcntl(descriptor, libc::F_SETFD, libc::FD_CLOEXEC) };
+    }
+}
+
+/// Opens a file as a standard stream: only a file, or a device that never waits and has nothing to tell. In the child: only
+/// system calls.
+///
+/// # Safety
+/// `path` is nul-terminated.
+unsafe fn redirect(path: *const libc::c_char, flags: libc::c_int, stream: libc::c_int) -> bool {
+    // SAFETY: as the caller vouches; all else are system calls on variables of this function.
+    unsafe {
+        // Without waiting: nobody may ever open the other end of a pipe.
+        let opened = libc::open(path, flags | libc::O_NONBLOCK | libc::O_NOCTTY | libc::O_CLOEXEC, 0o644);
+        if opened < 0 {
+            return false;
+        }
+        let mut found: libc::stat = std::mem::zeroed();
+        if libc::fstat(opened, &raw mut found) < 0 {
+            return false;
+        }
+        let kind = found.st_mode & libc::S_IFMT;
+        if kind != libc::S_IFREG && kind != libc::S_IFCHR {
+            *libc::__errno_location() = libc::EINVAL;
+            return false;
+        }
+        let set = libc::fcntl(opened, libc::F_GETFL);
+        libc::fcntl(opened, libc::F_SETFL, set & !libc::O_NONBLOCK);
+        libc::dup2(opened, stream) >= 0
+    }
+}
+
+/// What a confined process of the superuser keeps of its privileges, by the numbers of `linux/capability.h`: owners of
+/// files and access to them (0 to 3), for builds in containers whose only user that is. Others would let it look into
+/// processes outside its box, change the machine, or leave something that gives privileges to whoever runs it.
+const KEPT_PRIVILEGES: u64 = 0b1111;
+
+/// Gives up privileges for good. Without any (whoever is not the superuser) nothing happens. In the child:
+/// only system calls.
+///
+/// # Safety
+/// None of its own; changes this process only.
+unsafe fn drop_privileges() {
+    for number in 0..64 {
+        let keeps = KEPT_PRIVILEGES >> number & 1 == 1;
+        // SAFETY: sets a flag of this process; an error tells that there are no more privileges, or none to
+        // be given up.
+        if !keeps && unsafe { libc::prctl(libc::PR_CAPBSET_DROP, number as libc::c_ulong, 0, 0, 0) } < 0 {
+            return;
+        }
+    }
+}
+
+/// Puts this process under a supervisor, and sends it the end on which it hears of calls. In the child: only
+/// system calls.
+///
+/// # Safety
+/// `filter` points to a live program of system-call filter.
+unsafe fn hand_over(filter: *const libc::sock_fprog, socket: RawFd) -> bool {
+    const SET_FILTER: u32 = 1;
+    const NEW_LISTENER: u32 = 1 << 3;
+    // SAFETY: all pointers are to this function's own variables or to what the caller vouches for. The
+    // control message's buffer is aligned and large enough for one descriptor.
+    unsafe {
+        let listener = libc::syscall(libc::SYS_seccomp, SET_FILTER, NEW_LISTENER, filter) as RawFd;
+        if listener < 0 {
+            return false;
+        }
+        let mut byte = 0u8;
+        let mut text = libc::iovec { iov_base: (&raw mut byte).cast(), iov_len: 1 };
+        let mut control = [0u64; 4];
+        let mut message: libc::msghdr = std::mem::zeroed();
+        message.msg_iov = &raw mut text;
+        message.msg_iovlen = 1;
+        message.msg_control = control.as_mut_ptr().cast();
+        message.msg_controllen = libc::CMSG_SPACE(4) as _;
+        let header = libc::CMSG_FIRSTHDR(&raw const message);
+        (*header).cmsg_level = libc::SOL_SOCKET;
+        (*header).cmsg_type = libc::SCM_RIGHTS;
+        (*header).cmsg_len = libc::CMSG_LEN(4) as _;
+        libc::CMSG_DATA(header).cast::<RawFd>().write_unaligned(listener);
+        let sent = libc::sendmsg(socket, &raw const message, libc::MSG_NOSIGNAL) == 1;
+        libc::close(listener);
+        sent
+    }
+}
+
+/// What the process needs that enters a room and starts the child there.
+struct Entering<'a> {
+    inside: *mut Inside,
+    stack: *mut libc::c_void,
+    room: RawFd,
+    spaces: libc::c_int,
+    sources: RawFd,
+    /// What is to be done there first.
+    furnish: Option<Furnish<'a>>,
+    /// Written: whether it was done.
+    furnished: bool,
+    temporary: &'a mut TemporaryFolders,
+    /// -1: this program's network.
+    network: RawFd,
+    /// Written: what became of it.
+    id: i32,
+    handle: RawFd,
+    error: i32,
+}
+
+/// Runs in a child that shares memory and descriptors with the parent thread, which waits until it ends. It becomes a
+/// member of the room, starts the process as a sibling of its own, and ends. Only system calls.
+extern "C" fn enter(entering: *mut libc::c_void) -> libc::c_int {
+    // SAFETY: the pointer is to the parent's live variable, and so are those in it.
+    unsafe {
+        let entering = &mut *entering.cast::<Entering<'_>>();
+        if libc::setns(entering.room, entering.spaces) == 0
+            && furnish(entering)
+            && (entering.network < 0 || libc::setns(entering.network, libc::CLONE_NEWNET) == 0)
+        {
+            let flags =
+                libc::CLONE_VM | libc::CLONE_VFORK | libc::CLONE_PARENT | libc::CLONE_PIDFD | libc::SIGCHLD;
+            let handle = &raw mut entering.handle;
+            entering.id = libc::clone(child, entering.stack, flags, entering.inside.cast(), handle);
+        }
+        if entering.id < 0 {
+            entering.error = *libc::__errno_location();
+        }
+        libc::_exit(0)
+    }
+}
+
+/// Makes the room what it is to be. In a child: only system calls.
+///
+/// # Safety
+/// This process is in the room already, and was made for it.
+unsafe fn furnish(entering: &mut Entering<'_>) -> bool {
+    let Some(furnish) = &mut entering.furnish else { return true };
+    // SAFETY: as the caller vouches.
+    unsafe {
+        libc::umask(0o022);
+        entering.furnished =
+            entering.temporary.refresh() && libc::fchdir(entering.sources) == 0 && furnish.carry_out();
+        entering.furnished
+    }
+}
+
+/// Starts a process.
+///
+/// # Errors
+/// Where that failed, and why.
+pub(crate) fn start(start: &Start<'_>) -> Result<Started, (Point, io::Error)> {
+    let given_up = GIVEN_UP.get();
+    let wrong_thread = || Err((Point::Confine, io::Error::other("this thread has given up the network")));
+    let inherits = match given_up {
+        None => false,
+        Some(have) if start.surroundings == Some(have) => true,
+        Some(_) => return wrong_thread(),
+    };
+    let pointers = |list: &[CString]| -> Vec<*const libc::c_char> {
+        list.iter().map(|c| c.as_ptr()).chain([std::ptr::null()]).collect()
+    };
+    let (words, environment) = (pointers(start.words), pointers(start.environment));
+    let (mut given, mut opened, mut open_flags) = ([-1; 3], [std::ptr::null(); 3], [0; 3]);
+    for (n, stream) in start.streams.iter().enumerate() {
+        match stream {
+            // The descriptors 0 to 2 are replaced one by one in the child: a source among them would be lost.
+            Stream::Given(fd) => {
+                debug_assert!(*fd > 2);
+                given[n] = *fd;
+            }
+            Stream::From(path) => (opened[n], open_flags[n]) = (path.as_ptr(), libc::O_RDONLY),
+            Stream::To(path) => {
+                (opened[n], open_flags[n]) = (path.as_ptr(), libc::O_WRONLY | libc::O_CREAT | libc::O_TRUNC);
+            }
+        }
+    }
+    let program = |filter: &[libc::sock_filter]| libc::sock_fprog {
+        len: filter.len() as u16,
+        filter: filter.as_ptr().cast_mut(),
+    };
+    // A supervisor's filter refuses what the other one would.
+    let filter = start.surroundings.filter(|_| !inherits && start.supervised.is_none());
+    let mut inside = Inside {
+        program: start.program.as_ptr(),
+        words: words.as_ptr(),
+        environment: environment.as_ptr(),
+        root: start.root.as_ptr(),
+        folder: start.folder.as_ptr(),
+        given,
+        opened,
+        open_flags,
+        group: start.group.unwrap_or(-1),
+        rules: start.rules.unwrap_or(-1),
+        drops_privileges: start.rules.is_some() && !inherits,
+        confines: start.rules.is_some() || start.surroundings.is_some() || start.supervised.is_some(),
+        filter: program(filter.map_or(&[], Surroundings::filter)),
+        apart: match start.space {
+            Space::Apart(user, network) => [user, network.unwrap_or(-1)],
+            _ => [-1, -1],
+        },
+        supervising: program(start.supervised.map_or(&[], |(filter, _)| filter)),
+        supervisor: start.supervised.map_or(-1, |(_, socket)| socket),
+        parent: if matches!(start.space, Space::Room(..)) { 0 } else { std::process::id() as i32 },
+        local: 0,
+        error: 0,
+        point: 0,
+    };
+    let (id, handle) = match start.space {
+        Space::Room(room, network, furnishing) => start_in_room(&mut inside, room, network, furnishing),
+        _ => start_here(&mut inside).map_err(|e| (Point::Setup, e)),
+    }?;
+    if !matches!(start.space, Space::Here) {
+        stay_visible();
+    }
+    if inside.error != 0 {
+        wait(id);
+        let point = match inside.point {
+            POINT_FOLDER => Point::Folder,
+            POINT_CONFINE => Point::Confine,
+            POINT_PROGRAM => Point::Program,
+            stream @ POINT_REDIRECT.. => Point::Redirect((stream - POINT_REDIRECT) as usize),
+            _ => Point::Setup,
+        };
+        return Err((point, io::Error::from_raw_os_error(inside.error)));
+    }
+    Ok(Started { id, local: inside.local, handle })
+}
+
+/// Becoming somebody else makes memory one that its owner may not look into; a child shares it with this program.
+pub(super) fn stay_visible() {
+    // SAFETY: sets a flag of this process, to what it is from the start.
+    unsafe { libc::prctl(libc::PR_SET_DUMPABLE, 1, 0, 0, 0) };
+}
+
+/// Blocks all signals while a child shares memory: one that arrives there would be handled in it.
+pub(super) fn without_signals<T>(work: impl FnOnce() -> T) -> T {
+    // SAFETY: reads and writes variables of this function, and sets this thread's mask to what it was.
+    unsafe {
+        let mut all: libc::sigset_t = std::mem::zeroed();
+        let mut before: libc::sigset_t = std::mem::zeroed();
+        libc::sigfillset(&mut all);
+        libc::pthread_sigmask(libc::SIG_SETMASK, &all, &mut before);
+        let done = work();
+        libc::pthread_sigmask(libc::SIG_SETMASK, &before, std::ptr::null_mut());
+        done
+    }
+}
+
+fn start_here(inside: &mut Inside) -> io::Result<(i32, OwnedFd)> {
+    let flags = libc::CLONE_VM | libc::CLONE_VFORK | libc::CLONE_PIDFD | libc::SIGCHLD;
+    let mut handle: libc::c_int = -1;
+    with_stacks(|[stack, _]| {
+        without_signals(|| {
+            // SAFETY: the child runs `child` on a stack of its own, whose upper end is aligned to 16 bytes. CLONE_VFORK
+            // stops this thread until the child execs or exits, so everything that `inside` points to outlives the
+            // child's use of it.
+            let id = unsafe { libc::clone(child, stack, flags, (&raw mut *inside).cast(), &raw mut handle) };
+            if id < 0 {
+                return Err(io::Error::last_os_error());
+            }
+            // SAFETY: CLONE_PIDFD gave a new descriptor that nothing else owns.
+            Ok((id, unsafe { OwnedFd::from_raw_fd(handle) }))
+        })
+    })
+}
+
+fn start_in_room(
+    inside: &mut Inside,
+    room: &RoomHandle,
+    network: Option<RawFd>,
+    furnishing: Option<&Furnishing<'_>>,
+) -> Result<(i32, OwnedFd), (Point, io::Error)> {
+    // With this program's descriptors: the one for the process is made among them.
+    let flags = libc::CLONE_VM | libc::CLONE_VFORK | libc::CLONE_FILES | libc::SIGCHLD;
+    let mut temporary = room.temporary();
+    with_stacks(|[stack, inner]| {
+        let mut entering = Entering {
+            inside,
+            stack: inner,
+            room: room.process(),
+            spaces: room.spaces(),
+            sources: room.sources(),
+            furnish: furnishing.filter(|f| !f.done.get()).map(|f| Furnish::new(&f.orders)),
+            furnished: false,
+            temporary: &mut temporary,
+            network: network.unwrap_or(-1),
+            id: -1,
+            handle: -1,
+            error: 0,
+        };
+        // SAFETY: as in `start_here`: this thread waits until the one that enters has ended, and that waits for the child.
+        let id = without_signals(|| unsafe { libc::clone(enter, stack, flags, (&raw mut entering).cast()) });
+        if id < 0 {
+            return Err((Point::Setup, io::Error::last_os_error()));
+        }
+        wait(id);
+        if let Some(furnishing) = furnishing.filter(|_| entering.furnished) {
+            furnishing.done.set(true);
+        }
+        if let Some(problem) = entering.furnish.as_ref().and_then(Furnish::problem) {
+            return Err((Point::Furnish, problem));
+        }
+        if entering.id < 0 {
+            return Err((Point::Setup, io::Error::from_raw_os_error(entering.error)));
+        }
+        // SAFETY: the child made it in the table of descriptors that both share; nothing else owns it.
+        Ok((entering.id, unsafe { OwnedFd::from_raw_fd(entering.handle) }))
+    })
+}

@@ -1,0 +1,448 @@
+//! Commands in rooms, run for real: what they see, and what they cannot do.
+
+#![allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
+
+use std::fs;
+use std::os::unix::fs::{PermissionsExt, symlink};
+use std::path::{Path, PathBuf};
+use std::time::Duration;
+
+use nubrik_confine::{
+    CancelSwitch, Capture, Confinement, Ended, PipelineSpec, Place, ROOT, Reach, Room, RoomKind, Rooms,
+    StageSpec, run,
+};
+
+/// A workspace with files that are declared, and others.
+struct Fixture {
+    folder: tempfile::TempDir,
+    rooms: Rooms,
+}
+
+const STEP: RoomKind = RoomKind { own_processes: true, own_memory: false };
+
+/// Rooms must be had where `NUBRIK_MUST_CONFINE` says so; elsewhere a kernel without them is no fault of the program.
+fn fixture() -> Option<Fixture> {
+    let folder = tempfile::Builder::new().prefix("nubrik-rooms").tempdir().unwrap();
+    let at = folder.path().join("work");
+    for (path, text) in
+        [("src/declared", "yes"), ("src/secret", "no"), ("own/x", ""), ("whole/a", "a"), ("whole/b/c", "c")]
+    {
+        let path = at.join(path);
+        fs::create_dir_all(path.parent().unwrap()).unwrap();
+        fs::write(path, text).unwrap();
+    }
+    fs::write(folder.path().join("outside"), "outside").unwrap();
+    match Rooms::new(&at.canonicalize().unwrap()) {
+        Ok(rooms) => Some(Fixture { folder, rooms }),
+        Err(e) if std::env::var_os("NUBRIK_MUST_CONFINE").is_some() => panic!("no rooms: {e}"),
+        Err(e) => {
+            println!("skipped: no rooms: {e}");
+            None
+        }
+    }
+}
+
+fn shell(script: &str) -> StageSpec {
+    StageSpec {
+        program: PathBuf::from("/bin/sh"),
+        words: vec!["sh".into(), "-c".into(), script.into()],
+        stdin: None,
+        stdout: None,
+        stderr: None,
+    }
+}
+
+impl Fixture {
+    fn work(&self) -> PathBuf {
+        self.folder.path().join("work")
+    }
+
+    fn places(&self) -> Vec<Place<'static>> {
+        vec![
+            Place::File("src/declared"),
+            Place::File("src/gone"),
+            Place::Folder("whole"),
+            Place::File("whole/a"),
+            Place::File("whole/gone"),
+            Place::Empty("whole/none"),
+            Place::Link("link", "src/declared"),
+            Place::Empty("empty"),
+            Place::Own("own"),
+        ]
+    }
+
+    fn room(&self) -> Room {
+        self.rooms.room(&self.places(), STEP).unwrap()
+    }
+
+    fn run_in(&self, room: &Room, stages: Vec<StageSpec>) -> (Ended, String) {
+        let environment = [("PATH".to_owned(), "/usr/local/bin:/usr/bin:/bin".to_owned())];
+        let spec = PipelineSpec {
+            stages,
+            folder: Path::new(ROOT),
+            work: Path::new(""),
+            environment: &environment,
+            confinement: Confinement::Room { room, network: Reach::Nowhere },
+            timeout: Some(Duration::from_secs(20)),
+            memory: None,
+            recorder: None,
+            attached: false,
+        };
+        let mut capture = Capture::new(10_000);
+        let ended = run(&spec, &mut capture, &CancelSwitch::new().unwrap());
+        (ended, String::from_utf8_lossy(&capture.bytes).into_owned())
+    }
+
+    fn says(&self, script: &str) -> String {
+        let (ended, output) = self.run_in(&self.room(), vec![shell(script)]);
+        format!("{output}{}", if matches!(ended, Ended::Well) { "" } else { "failed" })
+    }
+}
+
+#[test]
+fn a_room_shows_what_was_put_there_and_nothing_else() {
+    let Some(fixture) = fixture() else { return };
+    for (script, said) in [
+        ("pwd", "/nubrik\n"),
+        (
+            "find . | LC_ALL=C sort | tr '\\n' ' '",
+            ". ./empty ./link ./own ./own/x ./src ./src/declared ./whole ./whole/a ./whole/b ./whole/b/c ",
+        ),
+        ("cat src/declared link whole/b/c", "yesyesc"),
+        ("test -e src/secret || echo no", "no\n"),
+        ("test -e src/gone || echo no", "no\n"),
+        ("ls /tmp /tmp/own /tmp/home", "/tmp:\nhome\nown\nshm\n\n/tmp/home:\n\n/tmp/own:\n"),
+        ("ls / | grep -c -e home -e root -e nubrik -e srv", "1\n"),
+        ("id -u; hostname", "65534\nnubrik\n"),
+        ("echo $$; test $(ls -d /proc/[0-9]* | wc -l) -lt 9 && echo few", "2\nfew\n"),
+    ] {
+        assert_eq!(fixture.says(script), said, "{script}");
+    }
+    assert!(!fixture.work().join("whole/gone").exists() && !fixture.work().join("whole/none").exists());
+    let outside = fixture.folder.path().join("outside");
+    assert!(fixture.says(&format!("cat {}", outside.display())).ends_with("failed"));
+    assert!(fixture.says(&format!("cat {}/src/declared", fixture.work().display())).ends_with("failed"));
+}
+
+#[test]
+fn only_a_rooms_own_folder_can_be_changed() {
+    let Some(fixture) = fixture() else { return };
+    for (script, works) in [
+        ("echo x > own/new", true),
+        ("rm own/x", true),
+        ("echo x > /tmp/own/new; echo x > /dev/shm/new; echo x > /var/tmp/new", true),
+        ("echo x > src/declared", false),
+        ("echo x > src/new", false),
+        ("chmod 755 src/declared", false),
+        ("touch -d 2001-01-01 src/declared", false),
+        ("mv src/declared own/taken", false),
+        ("ln src/declared own/hard", false),
+        ("mkdir new", false),
+        ("echo x > empty/new", false),
+        ("echo x > whole/b/new", false),
+        ("chmod 4755 own/new", false),
+        ("echo x > /usr/new", false),
+        ("echo 1 > /proc/sys/kernel/randomize_va_space", false),
+        ("mount -t tmpfs none own", false),
+        ("umount /nubrik", false),
+    ] {
+        let (ended, output) = fixture.run_in(&fixture.room(), vec![shell(&format!("exec 2>&1; {script}"))]);
+        assert_eq!(matches!(ended, Ended::Well), works, "{script}: {ended:?} {output}");
+    }
+    assert_eq!(fs::read_to_string(fixture.work().join("own/new")).unwrap(), "x\n");
+    assert_eq!(fs::read_to_string(fixture.work().join("src/declared")).unwrap(), "yes");
+}
+
+#[test]
+fn a_new_user_in_a_room_gains_nothing() {
+    let Some(fixture) = fixture() else { return };
+    for script in [
+        "unshare -rm sh -c 'mount -o remount,rw /nubrik && echo x > src/declared'",
+        "unshare -rm sh -c 'umount /.in && ls /.in'",
+        "unshare -rm sh -c 'umount -R /nubrik && ls /nubrik/src/secret'",
+        "unshare -rm sh -c 'mount --bind /.in/workspace own && cat own/src/secret'",
+        "unshare -rmp --fork sh -c 'cat /.in/workspace/src/secret'",
+        "nsenter -t 1 -m cat /.in/workspace/src/secret",
+        "cat /proc/1/root/.in/workspace/src/secret",
+        "cat /proc/1/environ",
+        "cat /proc/1/mem",
+        "kill -9 1 && sleep 1 && kill -0 1 && exit 1",
+    ] {
+        let (ended, output) = fixture.run_in(&fixture.room(), vec![shell(&format!("exec 2>&1; {script}"))]);
+        let holds = !matches!(ended, Ended::Well) && !output.contains("no\n") && !output.starts_with("no");
+        assert!(holds, "{script}: {ended:?} {output}");
+    }
+    assert_eq!(fs::read_to_string(fixture.work().join("src/declared")).unwrap(), "yes");
+}
+
+#[test]
+fn redirects_lead_no_further_than_the_command_could() {
+    let Some(fixture) = fixture() else { return };
+    let outside = fixture.folder.path().join("outside");
+    fs::set_permissions(&outside, fs::Permissions::from_mode(0o666)).unwrap();
+    symlink(&outside, fixture.work().join("own/link")).unwrap();
+    let redirect = |stdin: Option<&str>, stdout: Option<&str>| {
+        let stage =
+            StageSpec { stdin: stdin.map(Into::into), stdout: stdout.map(Into::into), ..shell("cat") };
+        fixture.run_in(&fixture.room(), vec![stage])
+    };
+    assert!(
+        matches!(redirect(None, Some("own/link")).0, Ended::NotStarted(path, _) if path == Path::new("own/link"))
+    );
+    assert!(matches!(redirect(Some("own/link"), None).0, Ended::NotStarted(..)));
+    assert_eq!(fs::read_to_string(&outside).unwrap(), "outside");
+    let (ended, output) = redirect(Some("src/declared"), Some("own/result"));
+    assert!(matches!(ended, Ended::Well), "{output}");
+    assert_eq!(fs::read_to_string(fixture.work().join("own/result")).unwrap(), "yes");
+    assert!(matches!(redirect(None, Some("src/declared")).0, Ended::NotStarted(..)));
+    // Nobody ever opens the other end.
+    let made = std::process::Command::new("mkfifo").arg(fixture.work().join("own/pipe")).status().unwrap();
+    assert!(made.success());
+    assert!(matches!(redirect(Some("own/pipe"), None).0, Ended::NotStarted(..)));
+    assert!(matches!(redirect(None, Some("own/pipe")).0, Ended::NotStarted(..)));
+}
+
+#[test]
+fn what_is_left_behind_ends_with_the_room() {
+    let Some(fixture) = fixture() else { return };
+    let room = fixture.room();
+    let (ended, _) = fixture
+        .run_in(&room, vec![shell("setsid sh -c 'sleep 0.4; echo late > own/late' >/dev/null 2>&1 &")]);
+    assert!(matches!(ended, Ended::Well), "{ended:?}");
+    drop(room);
+    std::thread::sleep(Duration::from_millis(600));
+    assert!(!fixture.work().join("own/late").exists());
+    // Commands of one room find what the one before left running.
+    let room = fixture.room();
+    let (ended, _) =
+        fixture.run_in(&room, vec![shell("setsid sleep 30 >/dev/null 2>&1 & echo $! > own/pid; sleep 0.3")]);
+    assert!(matches!(ended, Ended::Well), "{ended:?}");
+    let (ended, output) = fixture.run_in(&room, vec![shell("kill -0 $(cat own/pid)")]);
+    assert!(matches!(ended, Ended::Well), "{ended:?} {output}");
+}
+
+#[test]
+fn pipelines_and_signals_work_as_elsewhere() {
+    let Some(fixture) = fixture() else { return };
+    let room = fixture.room();
+    let (ended, output) = fixture.run_in(&room, vec![shell("echo a; echo b"), shell("tr a-z A-Z")]);
+    assert!(matches!(ended, Ended::Well), "{ended:?}");
+    assert_eq!(output, "A\nB\n");
+    let (ended, _) = fixture.run_in(&room, vec![shell("yes"), shell("head -n 1 > /dev/null")]);
+    assert!(matches!(ended, Ended::Well), "{ended:?}");
+    let (ended, _) = fixture.run_in(&room, vec![shell("exit 3"), shell("cat")]);
+    assert!(matches!(ended, Ended::Code(3)), "{ended:?}");
+    let (ended, _) = fixture.run_in(&room, vec![shell("kill -TERM $$")]);
+    assert!(matches!(ended, Ended::Signal(15)), "{ended:?}");
+    let (ended, _) = fixture.run_in(&room, vec![shell("kill -ABRT $$")]);
+    assert!(matches!(ended, Ended::Signal(6)), "{ended:?}");
+    let mut missing = shell("");
+    missing.program = "/nowhere/tool".into();
+    let (ended, _) = fixture.run_in(&room, vec![shell("sleep 9"), missing]);
+    assert!(matches!(ended, Ended::NotStarted(path, _) if path == Path::new("/nowhere/tool")));
+}
+
+#[test]
+fn files_of_the_machine_are_seen_where_they_are() {
+    let Some(fixture) = fixture() else { return };
+    let tools = fixture.folder.path().join("tools/bin");
+    fs::create_dir_all(&tools).unwrap();
+    fs::write(tools.join("gauge"), "#!/bin/sh\necho high\n").unwrap();
+    fs::set_permissions(tools.join("gauge"), fs::Permissions::from_mode(0o755)).unwrap();
+    let gauge = tools.join("gauge");
+    let outside = fixture.folder.path().join("outside");
+    let mut places = fixture.places();
+    places.extend([Place::Machine(&tools), Place::Outside("ext/data", &outside)]);
+    for _ in 0..2 {
+        let room = fixture.rooms.room(&places, STEP).unwrap();
+        let script =
+            format!("{}; cat ext/data; echo; touch {}/new || echo no", gauge.display(), tools.display());
+        let (ended, output) = fixture.run_in(&room, vec![shell(&format!("exec 2>/dev/null; {script}"))]);
+        assert!(matches!(ended, Ended::Well), "{ended:?}");
+        assert_eq!(output, "high\noutside\nno\n");
+    }
+    // Those who do not take them do not see them.
+    assert!(fixture.says(&format!("exec 2>/dev/null; {}", gauge.display())).ends_with("failed"));
+}
+
+#[test]
+fn rooms_have_networks_of_their_own_where_they_want_them() {
+    let Some(fixture) = fixture() else { return };
+    if !Path::new("/usr/bin/python3").exists() {
+        return println!("skipped: no python3 to open sockets with");
+    }
+    let room = fixture.room();
+    let in_network = |network: Reach<'_>, script: &str| {
+        let environment = [("PATH".to_owned(), "/usr/bin:/bin".to_owned())];
+        let stage = StageSpec {
+            program: "/usr/bin/python3".into(),
+            words: vec!["python3".into(), "-c".into(), script.into()],
+            stdin: None,
+            stdout: None,
+            stderr: None,
+        };
+        let spec = PipelineSpec {
+            stages: vec![stage],
+            folder: Path::new(ROOT),
+            work: Path::new(""),
+            environment: &environment,
+            confinement: Confinement::Room { room: &room, network },
+            timeout: Some(Duration::from_secs(20)),
+            memory: None,
+            recorder: None,
+            attached: false,
+        };
+        let mut capture = Capture::new(10_000);
+        let ended = run(&spec, &mut capture, &CancelSwitch::new().unwrap());
+        (matches!(ended, Ended::Well), String::from_utf8_lossy(&capture.bytes).into_owned())
+    };
+    let connects = "import socket; s = socket.socket(); s.bind(('127.3.4.5', 20001)); s.listen(); \
+                    c = socket.create_connection(('127.3.4.5', 20001)); print('connected')";
+    let own = fixture.rooms.network().unwrap();
+    assert_eq!(in_network(Reach::Own(&own), connects), (true, "connected\n".to_owned()));
+    assert!(!in_network(Reach::Nowhere, connects).0);
+    assert!(!in_network(Reach::Own(&own), "import socket; socket.socket(socket.AF_UNIX)").0);
+    let listens = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+    let port = listens.local_addr().unwrap().port();
+    let reaches = format!("import socket; socket.create_connection(('127.0.0.1', {port}))");
+    assert!(!in_network(Reach::Own(&own), &reaches).0);
+    assert!(in_network(Reach::Machine, &reaches).0);
+    let nobody = fixture.rooms.answers(&own, "127.3.4.5".parse().unwrap(), 20002, Duration::from_millis(200));
+    assert!(!nobody.unwrap());
+}
+
+/// Numbers that look random and are the same each time.
+struct Dice(u64);
+
+impl Dice {
+    fn roll(&mut self, sides: usize) -> usize {
+        self.0 = self.0.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+        (self.0 >> 33) as usize % sides
+    }
+}
+
+/// What a room is to show of some places, as `find` tells it: each path with its kind.
+fn expected(places: &[Place<'_>], work: &Path) -> String {
+    let mut seen: std::collections::BTreeMap<String, char> = std::collections::BTreeMap::new();
+    let mut add = |path: &str, kind: char| {
+        for (at, _) in path.match_indices('/') {
+            seen.insert(path[..at].to_owned(), 'd');
+        }
+        seen.insert(path.to_owned(), kind);
+    };
+    let whole: Vec<&str> =
+        places.iter().filter_map(|p| if let Place::Folder(path) = p { Some(*path) } else { None }).collect();
+    for place in places {
+        let covered = |path: &str| whole.iter().any(|folder| path.starts_with(&format!("{folder}/")));
+        match *place {
+            Place::File(path) if work.join(path).is_file() && !covered(path) => add(path, 'f'),
+            Place::Link(path, _) if !covered(path) => add(path, 'l'),
+            Place::Empty(path) if !covered(path) => add(path, 'd'),
+            Place::Folder(folder) | Place::Own(folder) if work.join(folder).is_dir() => {
+                add(folder, 'd');
+                for file in
+                    ["a", "b/c", "d", "e"].iter().filter(|file| work.join(folder).join(file).is_file())
+                {
+                    add(&format!("{folder}/{file}"), 'f');
+                }
+            }
+            _ => {}
+        }
+    }
+    seen.iter().map(|(path, kind)| format!("{kind} {path}\n")).collect()
+}
+
+#[test]
+fn a_room_that_is_used_again_shows_what_a_new_one_would() {
+    let Some(fixture) = fixture() else { return };
+    let work = fixture.work();
+    for name in ["one", "two", "three"] {
+        fs::create_dir_all(work.join(name).join("b")).unwrap();
+        for file in ["a", "b/c", "d", "e"] {
+            fs::write(work.join(name).join(file), format!("{name}/{file}")).unwrap();
+        }
+        fs::remove_file(work.join(name).join("d")).unwrap();
+    }
+    for own in ["own1", "deep/own2"] {
+        fs::create_dir_all(work.join(own)).unwrap();
+    }
+    let choices = [
+        Place::File("one/a"),
+        Place::File("one/b/c"),
+        Place::File("one/d"),
+        Place::File("two/a"),
+        Place::File("two/e"),
+        Place::Folder("two"),
+        Place::Folder("three"),
+        Place::Link("one/l", "a"),
+        Place::Link("link", "one"),
+        Place::Empty("empty/deep"),
+        Place::Empty("one/b/empty"),
+        Place::File("src/declared"),
+    ];
+    let mut dice = Dice(2031);
+    for round in 0..120 {
+        let mut places: Vec<Place<'_>> = choices.into_iter().filter(|_| dice.roll(2) == 0).collect();
+        places.push(Place::Own(if dice.roll(2) == 0 { "own1" } else { "deep/own2" }));
+        match dice.roll(6) {
+            // Another file in its place, in the way of editors.
+            0 => {
+                fs::write(work.join("new"), format!("edited {round}")).unwrap();
+                fs::rename(work.join("new"), work.join("one/a")).unwrap();
+            }
+            1 if work.join("one/d").exists() => fs::remove_file(work.join("one/d")).unwrap(),
+            1 => fs::write(work.join("one/d"), "d").unwrap(),
+            _ => {}
+        }
+        let room = fixture.rooms.room(&places, STEP).unwrap();
+        let leaves = if dice.roll(3) == 0 { "echo x > /tmp/own/left; chmod 700 /tmp/home;" } else { "" };
+        let script = format!(
+            "stat -c '%a %n' /tmp /tmp/* >&2; find . -mindepth 1 -printf '%y %P\n' | LC_ALL=C sort -k 2; \
+             test ! -e one/a || cat one/a >&2; {leaves}"
+        );
+        let environment = [("PATH".to_owned(), "/usr/bin:/bin".to_owned())];
+        let spec = PipelineSpec {
+            stages: vec![shell(&script)],
+            folder: Path::new(ROOT),
+            work: Path::new(""),
+            environment: &environment,
+            confinement: Confinement::Room { room: &room, network: Reach::Nowhere },
+            timeout: None,
+            memory: None,
+            recorder: None,
+            attached: false,
+        };
+        let mut capture = Capture::with_errors_apart(10_000);
+        let ended = run(&spec, &mut capture, &CancelSwitch::new().unwrap());
+        assert!(matches!(ended, Ended::Well), "{round}: {ended:?} {places:?}");
+        assert_eq!(
+            String::from_utf8(capture.bytes).unwrap(),
+            expected(&places, &work),
+            "{round}: {places:?}"
+        );
+        let told = String::from_utf8(capture.errors.unwrap()).unwrap();
+        let shows_a = places.contains(&Place::File("one/a"));
+        let a = if shows_a { fs::read_to_string(work.join("one/a")).unwrap() } else { String::new() };
+        let temporary = "1777 /tmp\n755 /tmp/home\n755 /tmp/own\n755 /tmp/shm\n";
+        assert_eq!(told, format!("{temporary}{a}"), "{round}");
+        assert_eq!(fixture.rooms.put_back(room), 0);
+    }
+    // Nothing was made in the workspace on the way.
+    assert!(!work.join("one/l").exists() && !work.join("empty").exists() && !work.join("two/d").exists());
+}
+
+#[test]
+fn a_room_in_which_something_runs_is_not_used_again() {
+    let Some(fixture) = fixture() else { return };
+    for (left, count) in [
+        (":", 0),
+        ("setsid sleep 30 > /dev/null 2>&1 & sleep 0.1", 1),
+        ("setsid sh -c 'sleep 30 & sleep 31 & wait' > /dev/null 2>&1 & sleep 0.1", 3),
+        // What is about to end is given its moment.
+        ("setsid sleep 0.105 > /dev/null 2>&1 & sleep 0.1", 0),
+    ] {
+        let room = fixture.room();
+        fixture.run_in(&room, vec![shell(left)]);
+        assert_eq!(fixture.rooms.put_back(room), count, "{left}");
+    }
+}
