@@ -121,6 +121,7 @@ const ARGUMENTS: &[PathArgument] = &[
     at(libc::SYS_linkat, 0, 1, Touch::Read),
     at(libc::SYS_linkat, 2, 3, Touch::Written),
     at(libc::SYS_symlinkat, 1, 2, Touch::Written),
+    PathArgument { call: LISTING, folder: Some(0), path: 0, use_: Use::Always(Touch::Read) },
     PathArgument { call: libc::SYS_truncate, folder: None, path: 0, use_: Use::Always(Touch::Written) },
 ];
 
@@ -144,6 +145,9 @@ const OLD_ARGUMENTS: &[PathArgument] = &[
 ];
 #[cfg(not(target_arch = "x86_64"))]
 const OLD_ARGUMENTS: &[PathArgument] = &[];
+
+/// The call that lists an open folder. It has no path, only the folder.
+const LISTING: i64 = libc::SYS_getdents64;
 
 /// Length of the longest path that the kernel takes, in bytes.
 const LONGEST_PATH: usize = 4096;
@@ -219,7 +223,10 @@ impl<'a> Recorder<'a> {
     /// Notes a call; gives the error with which it is refused, or 0.
     fn note(&self, call: WantedCall) -> i32 {
         if call.number == libc::SYS_socket {
-            *self.network.lock().unwrap_or_else(PoisonError::into_inner) = true;
+            // Runtimes ask services of the machine for names of users, by sockets that have a path.
+            if matches!(call.arguments[0] as i32, libc::AF_INET | libc::AF_INET6) {
+                *self.network.lock().unwrap_or_else(PoisonError::into_inner) = true;
+            }
             return libc::EACCES;
         }
         let mut hides = false;
@@ -230,6 +237,12 @@ impl<'a> Recorder<'a> {
                 Use::ByFlagsAt(at) => touch_of(word_at(call.thread, call.arguments[at]).unwrap_or(0)),
             };
             let Some((path, seen)) = self.path_of(&call, argument) else { continue };
+            // Who opens a folder may only want to come back to it; whoever lists it says so.
+            let opens = touch == Touch::Read && call.number != LISTING;
+            let touch = match opens && seen && self.room.is_some() && found(&path) == Found::Folder {
+                true => Touch::LookedUp,
+                false => touch,
+            };
             hides |= touch != Touch::Written && self.hidden.is_some_and(|hidden| hidden(&path));
             let mut touched = self.touched.lock().unwrap_or_else(PoisonError::into_inner);
             let known = touched.entry(path).or_insert_with_key(|path| (touch, found(path), seen));
@@ -336,6 +349,9 @@ fn resolved_in_room(thread: u32, path: &Path) -> (PathBuf, bool) {
 
 /// The path that a call names, from the root on.
 fn written_path(call: &WantedCall, argument: &PathArgument) -> Option<PathBuf> {
+    if call.number == LISTING {
+        return fs::read_link(format!("/proc/{}/fd/{}", call.thread, call.arguments[0] as i32)).ok();
+    }
     let bytes = memory(call.thread, call.arguments[argument.path], LONGEST_PATH)?;
     let end = bytes.iter().position(|b| *b == 0)?;
     let written = PathBuf::from(std::ffi::OsString::from_vec(bytes[..end].to_vec()));

@@ -4,11 +4,13 @@ use std::collections::{HashMap, HashSet};
 use std::sync::atomic::AtomicBool;
 use std::sync::{Arc, Condvar, Mutex, MutexGuard, OnceLock, PoisonError};
 
-use nubrik_graph::{Closure, FileId, Graph, ResultFile, Service, Step, StepId, ToolId, longest_chains};
+use nubrik_graph::{
+    Closure, FileId, Graph, Place, ResultFile, Service, Step, StepId, ToolId, longest_chains,
+};
 use nubrik_source::WsPath;
 use nubrik_store::{Digest, Store};
 
-use crate::event::{Event, Failure, Listener, Summary, Verdict};
+use crate::event::{Event, Failure, Listener, Refusal, Summary, Verdict};
 use crate::examine::{Decision, OnSystem};
 use crate::files::FileTable;
 use crate::outside::{FoundTool, Outside, ToolProblem};
@@ -81,6 +83,8 @@ pub struct Build<'a> {
     pub(crate) maker_elsewhere: &'a (dyn Fn(&str) -> Option<Arc<str>> + Sync),
     again: HashSet<StepId>,
     pub(crate) options: Options,
+    /// Definitions of which a step was recorded: where the target is defined, and the step.
+    pub(crate) watched: Mutex<HashSet<(Place, Place)>>,
 }
 
 /// What a build came to.
@@ -135,6 +139,7 @@ impl<'a> Build<'a> {
             maker_elsewhere: request.maker_elsewhere,
             again: request.again.iter().copied().collect(),
             options,
+            watched: Mutex::default(),
         };
         for step in request.settled {
             if let Some(memory) = before.steps.get(graph.step(*step).folder.as_str()) {
@@ -435,8 +440,12 @@ impl<'b, 'a> Schedule<'b, 'a> {
     fn run(&self, step: StepId, now: &crate::examine::Examined, reason: Reason) -> Done {
         let build = self.build;
         let performed = build.run_step(step, now, &reason);
-        let done =
-            Done { micros: performed.micros, printed: performed.printed, ..Done::new(Verdict::Ran, reason) };
+        let done = Done {
+            micros: performed.micros,
+            printed: performed.printed,
+            survived: performed.survived,
+            ..Done::new(Verdict::Ran, reason)
+        };
         match performed.result {
             Ok(memory) => {
                 build.remember(step, memory);
@@ -488,6 +497,9 @@ impl<'b, 'a> Schedule<'b, 'a> {
             printed: done.printed,
             failure: done.failure,
         });
+        if !done.survived.is_empty() {
+            self.build.listener.hear(&Event::Survived { step, refused: done.survived });
+        }
         let mut progress = lock(&self.progress);
         let at = step.0 as usize;
         progress.verdicts[at] = Some(verdict);
@@ -574,10 +586,11 @@ struct Done {
     micros: u64,
     printed: Vec<u8>,
     failure: Option<Failure>,
+    survived: Vec<Refusal>,
 }
 
 impl Done {
     fn new(verdict: Verdict, reason: Reason) -> Done {
-        Done { verdict, reason, micros: 0, printed: Vec::new(), failure: None }
+        Done { verdict, reason, micros: 0, printed: Vec::new(), failure: None, survived: Vec::new() }
     }
 }

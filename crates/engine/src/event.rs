@@ -53,6 +53,15 @@ pub enum Refusal {
         /// The target that makes it, if one does.
         target: Option<Arc<str>>,
     },
+    /// To see all that is in a folder.
+    Listing {
+        /// The folder, from the workspace's root; empty for the root.
+        folder: Arc<str>,
+        /// Something in it that the step does not declare.
+        first: Arc<str>,
+        /// How many others there are.
+        more: usize,
+    },
     /// To use the network.
     Network,
 }
@@ -169,6 +178,31 @@ pub enum Failure {
     },
 }
 
+impl Failure {
+    /// The same, with what the commands were refused.
+    pub(crate) fn observed(self, refused: Vec<Refusal>, well_again: bool) -> Failure {
+        let is_telling = matches!(
+            self,
+            Failure::Code(_) | Failure::Signal(_) | Failure::NoOutput { .. } | Failure::Cases { .. }
+        );
+        match !is_telling || (refused.is_empty() && !well_again) {
+            true => self,
+            false => Failure::Observed { first: Box::new(self), refused, well_again },
+        }
+    }
+}
+
+impl Refusal {
+    /// Whether it is something of the workspace.
+    pub fn is_of_workspace(&self) -> bool {
+        match self {
+            Refusal::Path { path, .. } => !path.starts_with('/'),
+            Refusal::Listing { .. } => true,
+            Refusal::Network => false,
+        }
+    }
+}
+
 /// Something to know that is no step's.
 #[derive(Clone, Debug)]
 pub enum Notice {
@@ -219,6 +253,13 @@ pub enum Event {
         printed: Vec<u8>,
         /// Why it failed, if it did.
         failure: Option<Failure>,
+    },
+    /// Commands that ended well were refused something of the workspace: their result may lack it.
+    Survived {
+        /// The step.
+        step: StepId,
+        /// What they were refused.
+        refused: Vec<Refusal>,
     },
     /// Something to know.
     Notice(Notice),

@@ -3,12 +3,12 @@
 use std::collections::HashSet;
 use std::sync::Arc;
 
-use nubrik_graph::{FileId, Graph, StepId};
+use nubrik_graph::{FileId, Graph, StepId, WorkFolder};
 use nubrik_store::Store;
 
 use crate::build::{Build, Options, Request};
 use crate::event::{Failure, Listener, Refusal};
-use crate::outside::{FoundTool, Job, Outside, Seen, Touch};
+use crate::outside::{FoundTool, Job, Outside, Seen, Touch, Touched};
 use crate::state::State;
 
 /// Steps that failed sooner than this are run once more to be observed, in microseconds.
@@ -23,8 +23,8 @@ const TOLD: usize = 6;
 /// Names that interpreters try to write beside what they read, and do without when they may not.
 const HARMLESS: [&str; 1] = ["__pycache__"];
 
-/// Where programs look how the machine is set up, and go on without an answer.
-const SETTINGS_OF_MACHINE: &str = "/sys/";
+/// Where runtimes look how the machine is set up, and leave notes for themselves; they go on where they may not.
+const OF_RUNTIMES: [&str; 6] = ["/sys/", "/proc/", "/dev/", "/tmp/", "/var/tmp/", "/run/"];
 
 /// What a step was seen to do when it ran once more, beside what it declares. Paths are from the workspace's
 /// root; each list is sorted.
@@ -133,15 +133,18 @@ impl Build<'_> {
     }
 
     /// Runs a failed step once more under a recorder, where that is quick or promises an answer, and adds
-    /// what was seen to its failure.
+    /// what was seen to its failure. `watched` is what it was refused where it was recorded already.
     pub(crate) fn look_closer(
         &self,
         id: StepId,
         tools: &[FoundTool],
         failure: Failure,
-        micros: u64,
-        printed: &[u8],
+        (micros, printed): (u64, &[u8]),
+        watched: Option<Vec<Refusal>>,
     ) -> Failure {
+        if let Some(refused) = watched.as_ref().filter(|refused| !refused.is_empty()) {
+            return failure.observed(refused.clone(), false);
+        }
         let step = self.graph.step(id);
         let telling = matches!(
             failure,
@@ -152,26 +155,39 @@ impl Build<'_> {
         if !telling || !promising || step.limits.network || step.commands.is_empty() {
             return failure;
         }
-        let mut seen = Seen::default();
-        let ended = self.run_commands(id, tools, &mut Vec::new(), Some(&mut seen));
-        let refused = self.refusals(id, &seen);
+        // Who was recorded runs without a recorder now: it shall not be the cause.
+        let mut seen = watched.is_none().then(Seen::default);
+        let ended = self.run_commands(id, tools, &mut Vec::new(), seen.as_mut());
+        let refused = seen.map(|seen| self.refusals(id, &seen, Some(printed))).unwrap_or_default();
         let well_again = ended.is_ok() && !matches!(failure, Failure::NoOutput { .. });
-        match refused.is_empty() && !well_again {
-            true => failure,
-            false => Failure::Observed { first: Box::new(failure), refused, well_again },
-        }
+        failure.observed(refused, well_again)
     }
 
-    /// What commands were refused, the likeliest cause of a failure first.
-    fn refusals(&self, id: StepId, seen: &Seen) -> Vec<Refusal> {
+    /// What commands were refused, the likeliest cause of a failure first. `failed` is what they printed where they failed:
+    /// then only what may be the cause counts.
+    pub(crate) fn refusals(&self, id: StepId, seen: &Seen, failed: Option<&[u8]>) -> Vec<Refusal> {
+        let complaint = failed.map(|printed| String::from_utf8_lossy(printed).into_owned());
         let own = self.readable(id);
         let mut ranked: Vec<(u8, Refusal)> = Vec::new();
         for touched in &seen.touched {
-            let reads = touched.touch != Touch::LookedUp;
+            // Who looks for a file and does not find it may do something else.
+            let looks_for_file =
+                failed.is_none() && touched.folder == Some(false) && !touched.path.starts_with('/');
+            let reads = touched.touch != Touch::LookedUp || looks_for_file;
             // What is not there cannot be read by anyone; what is to be made may well not be there.
             let there = touched.folder.is_some() || touched.touch == Touch::Written;
             let harmless = touched.path.split('/').any(|name| HARMLESS.contains(&name))
-                || touched.path.starts_with(SETTINGS_OF_MACHINE);
+                || OF_RUNTIMES.iter().any(|folder| touched.path.starts_with(folder));
+            if !harmless && let [first, more @ ..] = &*touched.lacks {
+                let missed = |name: &&Arc<str>| complaint.as_ref().is_some_and(|text| names(text, name));
+                if let Some(name) = touched.lacks.iter().find(missed) {
+                    let path = format!("{}/{name}", touched.path).trim_start_matches('/').into();
+                    ranked.push((0, Refusal::Path { path, touch: Touch::Read, folder: false, target: None }));
+                } else if !self.looks_for_modules(id, &touched.path) {
+                    let (folder, first, more) = (touched.path.clone(), first.clone(), more.len());
+                    ranked.push((4, Refusal::Listing { folder, first, more }));
+                }
+            }
             // Interpreters look around beside the script that they run.
             let looks_around = touched.folder == Some(true)
                 && touched.touch == Touch::Read
@@ -186,6 +202,7 @@ impl Build<'_> {
                 (false, Touch::Read | Touch::Started, false) => 0,
                 (false, Touch::Written, _) => 1,
                 (true, ..) => 3,
+                (false, Touch::LookedUp, _) => 5,
                 (false, ..) => 4,
             };
             let target = self.maker_of(&touched.path);
@@ -201,6 +218,17 @@ impl Build<'_> {
             ranked.retain(|(rank, _)| *rank < 4);
         }
         ranked.into_iter().map(|(_, refusal)| refusal).take(TOLD).collect()
+    }
+
+    /// Whether a folder is that of a script which an interpreter runs that looks for its modules beside it by listing
+    /// the folder. What a module of the script's own lists is another matter.
+    fn looks_for_modules(&self, id: StepId, folder: &str) -> bool {
+        let step = self.graph.step(id);
+        let words =
+            || step.commands.iter().flat_map(|pipeline| &pipeline.stages).flat_map(|stage| &stage.words);
+        let is_beside = |path: &str| path.rsplit_once('/').map_or("", |(folder, _)| folder) == folder;
+        let script = |word: &Arc<str>| word.ends_with(".py") && is_beside(word.trim_start_matches("./"));
+        words().any(script) && !words().any(|word| &**word == "-m")
     }
 
     fn audit_step(&self, id: StepId) -> Option<StepAudit> {
@@ -255,6 +283,20 @@ impl Build<'_> {
         let graph = self.graph;
         let step = graph.step(id);
         let mut touched: HashSet<&str> = HashSet::new();
+        let listed: HashSet<&str> = seen
+            .touched
+            .iter()
+            .filter(|t| t.folder == Some(true) && t.touch == Touch::Read && t.allowed)
+            .map(|t| &*t.path)
+            .collect();
+        if let WorkFolder::Private { at, copy_of: Some(file) } = &step.work {
+            // What it reads of its copy it reads of what was copied.
+            let copy = format!("{at}/");
+            let is_read = |t: &Touched| t.path.starts_with(&copy) && t.touch != Touch::LookedUp;
+            if seen.touched.iter().any(is_read) {
+                touched.insert(graph.file(*file).path.as_str());
+            }
+        }
         for seen in seen.touched.iter().filter(|t| t.touch != Touch::LookedUp && t.folder.is_some()) {
             touched.insert(&seen.path);
             // A file in a declared folder was read: so was the folder.
@@ -273,11 +315,15 @@ impl Build<'_> {
         all.dedup();
         audit.read = declared(&all, true);
         audit.unused = declared(&step.inputs, false);
+        // Whoever lists a folder takes something from each name in it.
+        audit.unused.retain(|path| !listed.contains(path.rsplit_once('/').map_or("", |(folder, _)| folder)));
         // What its services read is among its inputs, and not its own to read.
         let mut services = Vec::new();
         step.services.iter().for_each(|service| service.add_to(&mut services));
         audit.unused.retain(|path| !services.iter().any(|s| s.inputs.iter().any(|i| i.as_str() == &**path)));
-        audit.refused = self.refusals(id, seen);
+        audit.refused = self.refusals(id, seen, None);
+        // That is told of all that was looked for.
+        audit.refused.retain(|r| !matches!(r, Refusal::Path { touch: Touch::LookedUp, .. }));
         let own = format!("{}/", step.folder.as_str());
         for seen in &seen.touched {
             let inside = !seen.path.starts_with('/') && !seen.path.is_empty() && !seen.path.starts_with(&own);
@@ -289,6 +335,17 @@ impl Build<'_> {
             audit.system += usize::from(is_system && seen.allowed && seen.touch != Touch::LookedUp);
         }
     }
+}
+
+/// Whether a text speaks of a file by the name that others know it by, with or without its ending.
+fn names(text: &str, file: &str) -> bool {
+    let stem = file.split_once('.').map_or(file, |(stem, _)| stem);
+    let is_word = |c: char| c.is_alphanumeric() || c == '_';
+    let ends = |at: usize| {
+        let (before, after) = (text[..at].chars().next_back(), text[at + stem.len()..].chars().next());
+        !before.is_some_and(is_word) && !after.is_some_and(is_word)
+    };
+    stem.len() > 1 && text.match_indices(stem).any(|(at, _)| ends(at))
 }
 
 /// Whether what a command printed sounds as though it was refused something.

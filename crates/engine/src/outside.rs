@@ -225,6 +225,9 @@ pub struct Touched {
     pub folder: Option<bool>,
     /// Whether the step may do that: it declares the path, or it is its own or the system's.
     pub allowed: bool,
+    /// Of a folder of the workspace that was listed: names of what is there and was not shown, since the step does not
+    /// declare it. Sorted.
+    pub lacks: Vec<Arc<str>>,
 }
 
 /// What commands were seen to do.
@@ -245,6 +248,7 @@ impl Seen {
                 Ok(at) if self.touched[at].touch < touched.touch => {
                     self.touched[at].touch = touched.touch;
                     self.touched[at].allowed &= touched.allowed;
+                    self.touched[at].lacks = touched.lacks;
                 }
                 Ok(_) => {}
                 Err(at) => self.touched.insert(at, touched),
@@ -416,6 +420,10 @@ pub trait Outside: Sync {
     }
     /// Runs processes to their end; appends what they print.
     fn run(&self, job: &Job<'_>, printed: &mut Vec<u8>) -> JobEnd;
+    /// Whether commands can be recorded.
+    fn records(&self) -> bool {
+        false
+    }
     /// The same under a recorder, which tells what the processes did; `None` where the machine has none.
     fn run_recorded(&self, job: &Job<'_>, printed: &mut Vec<u8>) -> Option<(JobEnd, Seen)> {
         let _ = (job, printed);

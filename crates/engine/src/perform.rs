@@ -1,14 +1,14 @@
 //! Carrying out a decision: taking outputs from the store, or running a step's commands and keeping
 //! what they made.
 
-use std::sync::Arc;
+use std::sync::{Arc, PoisonError};
 use std::time::Instant;
 
 use nubrik_graph::{Check, Native, Program, Stage, Step, StepId, WorkFolder};
 use nubrik_store::{Digest, FoundInput, OutputRecord, Record, RecordEntry, TreeEntry, TreeKind};
 
 use crate::build::Build;
-use crate::event::{Event, Failure, Notice};
+use crate::event::{Event, Failure, Notice, Refusal};
 use crate::examine::{Examined, LINK, OTHER_ADDRESS};
 use crate::files::coarseness;
 use crate::found::{Listed, Surroundings, parse_listing};
@@ -24,6 +24,9 @@ const PASSED: &str = "passed\n";
 
 /// How many results with other found inputs are kept under one first key.
 const RESULTS_PER_KEY: usize = 8;
+
+/// How many definitions are watched in a build. Whoever builds more new ones at once has not just written them.
+const WATCHED: usize = 50;
 
 /// How the commands of a step ran that ended well.
 struct Ran<'a> {
@@ -41,6 +44,8 @@ struct Ran<'a> {
 /// What became of running a step.
 pub(crate) struct Performed {
     pub result: Result<StepMemory, Option<Failure>>,
+    /// What of the workspace its commands were refused, where that was seen and they ended well.
+    pub survived: Vec<Refusal>,
     pub micros: u64,
     pub printed: Vec<u8>,
 }
@@ -106,25 +111,46 @@ impl Build<'_> {
     /// Runs a step's commands and keeps what they made. No failure with a failed result: stopped.
     pub(crate) fn run_step(&self, id: StepId, now: &Examined, reason: &Reason) -> Performed {
         if !self.options.reaches_out && reaches_out(self.graph.step(id)) {
-            return Performed { result: Err(Some(Failure::NeedsBuild)), micros: 0, printed: Vec::new() };
+            let result = Err(Some(Failure::NeedsBuild));
+            return Performed { result, survived: Vec::new(), micros: 0, printed: Vec::new() };
         }
         self.listener.hear(&Event::WillRun { step: id, reason: reason.clone() });
         let mut printed = Vec::new();
         let began = Instant::now();
         let began_at = self.outside.now();
         let times_full = self.outside.times_full();
-        let ran = self.run_commands(id, &now.tools, &mut printed, None);
+        let mut seen = self.is_watched(id, reason).then(Seen::default);
+        let ran = self.run_commands(id, &now.tools, &mut printed, seen.as_mut());
+        let complaint = ran.is_err().then_some(printed.as_slice());
+        let refused = seen.as_ref().map(|seen| self.refusals(id, seen, complaint));
         let as_always = *ran.as_ref().unwrap_or(&true);
         let micros = began.elapsed().as_micros() as u64;
         let result = ran.and_then(|_| {
             let ran = Ran { reason, began_at, times_full, micros, printed: &printed, as_always };
             self.keep(id, now, &ran).map_err(Some)
         });
+        let survived = match (&result, &refused) {
+            (Ok(_), Some(refused)) => refused.iter().filter(|r| r.is_of_workspace()).cloned().collect(),
+            _ => Vec::new(),
+        };
         let result = result.map_err(|failure| {
-            failure.map(|failure| self.look_closer(id, &now.tools, failure, micros, &printed))
+            failure.map(|failure| self.look_closer(id, &now.tools, failure, (micros, &printed), refused))
         });
         self.discard_scratch(id);
-        Performed { result, micros, printed }
+        Performed { result, survived, micros, printed }
+    }
+
+    /// Whether a step that runs now is recorded: the first one of each definition that is new or changed, so that its author
+    /// learns what it was refused and went on without. What goes out to the network or uses services is not.
+    fn is_watched(&self, id: StepId, reason: &Reason) -> bool {
+        let step = self.graph.step(id);
+        let is_new = matches!(reason, Reason::New | Reason::CommandChanged { .. });
+        let stays = !step.limits.network && step.services.is_empty();
+        if !is_new || !stays || step.commands.is_empty() || !self.outside.records() {
+            return false;
+        }
+        let mut watched = self.watched.lock().unwrap_or_else(PoisonError::into_inner);
+        watched.len() < WATCHED && watched.insert((self.graph.owner(id).place.clone(), step.place.clone()))
     }
 
     /// Throws away what a step needs only while it runs.

@@ -1,6 +1,7 @@
 //! What a job may touch, for those who tell and hide: the same as its confinement, in paths.
 
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use nubrik_engine::{Job, Touch, Touched};
 
@@ -19,6 +20,16 @@ pub(crate) struct Grants<'m> {
     own: Vec<PathBuf>,
     /// Whether it is in a room, where it sees what it may read and nothing else.
     in_room: bool,
+    /// What it declares, in a room: paths from the root, sorted, each with whether it is a folder with all that is in it.
+    declared: Vec<(Arc<str>, bool)>,
+}
+
+/// Names in the workspace that no step is thought to miss: the tool's own, and what interpreters leave.
+fn is_aside(folder: &str, name: &str) -> bool {
+    name.starts_with('.')
+        || name.ends_with(".nub")
+        || name == "__pycache__"
+        || (folder.is_empty() && (name == crate::SETTINGS_FILE || name == "out"))
 }
 
 impl<'m> Grants<'m> {
@@ -40,7 +51,12 @@ impl<'m> Grants<'m> {
             readable.dedup();
             own.push(machine.temporary().place(job.folder));
         }
-        Grants { machine, root, readable, own, in_room }
+        let mut declared = Vec::new();
+        if in_room {
+            declared.extend(job.readable.iter().map(|readable| (readable.path.clone(), readable.folder)));
+            declared.sort();
+        }
+        Grants { machine, root, readable, own, in_room, declared }
     }
 
     fn may_write(&self, path: &Path) -> bool {
@@ -70,13 +86,43 @@ impl<'m> Grants<'m> {
         path.starts_with(&self.root) && !self.may_read(path) && !leads_to_declared()
     }
 
+    /// What is in a folder of the workspace and is not shown in a room, since the job does not declare it.
+    fn lacking(&self, folder: &str) -> Vec<Arc<str>> {
+        let declares = |path: &str| self.declared.binary_search_by(|(d, _)| (**d).cmp(path));
+        let is_whole = |path: &str| declares(path).is_ok_and(|at| self.declared[at].1);
+        let mut ends = folder.match_indices('/').map(|(at, _)| &folder[..at]);
+        if folder.starts_with(".nubrik") || is_whole(folder) || ends.any(is_whole) {
+            return Vec::new();
+        }
+        let leads_to_declared = |path: &str| {
+            let below = format!("{path}/");
+            let at = self.declared.partition_point(|(d, _)| **d < *below);
+            declares(path).is_ok() || self.declared.get(at).is_some_and(|(d, _)| d.starts_with(&below))
+        };
+        let entries = std::fs::read_dir(self.root.join(folder)).into_iter().flatten().flatten();
+        let names = entries.map(|entry| entry.file_name().to_string_lossy().into_owned());
+        let mut lacking: Vec<Arc<str>> = names
+            .filter(|name| !is_aside(folder, name))
+            .filter(|name| !leads_to_declared(format!("{folder}/{name}").trim_start_matches('/')))
+            .map(Arc::from)
+            .collect();
+        lacking.sort();
+        lacking
+    }
+
     pub fn judge(&self, touched: nubrik_confine::Touched) -> Touched {
         let allowed = match touched.touch {
             nubrik_confine::Touch::Written => self.may_write(&touched.path),
             _ if self.in_room => touched.seen || self.may_write(&touched.path),
             _ => self.may_read(&touched.path),
         };
-        let inside = touched.path.strip_prefix(&self.root).map(Path::to_owned);
+        let inside = touched.path.strip_prefix(&self.root).ok().map(Path::to_owned);
+        let was_listed = self.in_room
+            && touched.seen
+            && touched.touch == nubrik_confine::Touch::Read
+            && touched.found == nubrik_confine::Found::Folder;
+        let listed = inside.as_ref().filter(|_| was_listed && !self.may_write(&touched.path));
+        let lacks = listed.map(|folder| self.lacking(&folder.to_string_lossy())).unwrap_or_default();
         let path = inside.unwrap_or(touched.path).to_string_lossy().into();
         let touch = match touched.touch {
             nubrik_confine::Touch::LookedUp => Touch::LookedUp,
@@ -89,6 +135,6 @@ impl<'m> Grants<'m> {
             nubrik_confine::Found::Folder => Some(true),
             nubrik_confine::Found::File => Some(false),
         };
-        Touched { path, touch, folder, allowed }
+        Touched { path, touch, folder, allowed, lacks }
     }
 }

@@ -325,6 +325,10 @@ impl Outside for Machine {
         self.run_in_box(job, printed, None)
     }
 
+    fn records(&self) -> bool {
+        can_record()
+    }
+
     fn run_recorded(&self, job: &Job<'_>, printed: &mut Vec<u8>) -> Option<(JobEnd, Seen)> {
         can_record().then(|| self.workers.with_network(|| self.run_with_recorder(job, printed)))
     }

@@ -598,49 +598,40 @@ impl Session {
     ) -> ChangeList<Published> {
         let out = self.results_folder();
         let graph = &evaluation.graph;
-        let now: std::collections::HashSet<String> = graph
-            .targets
-            .iter()
-            .flat_map(|t| &t.results)
-            .map(|r| format!("{out}/{}", r.publish.as_str()))
-            .collect();
-        // What lies below a target that is asked for, or below a folder whose targets all are.
-        let mut homes: std::collections::HashSet<String> =
-            evaluation.targets.iter().map(|t| format!("{out}/{}", graph.target(*t).address)).collect();
-        for pattern in patterns.iter().filter(|pattern| !pattern.is_glob()) {
-            // `clock` means the target `clock/clock` where there is one.
-            let one = |t: &nubrik_graph::TargetId| {
-                let target = graph.target(*t);
-                let address = WsPath::from_normal(&target.address);
-                pattern.path.is_in(&address)
-                    || (address.name() == target.package.name() && pattern.path == target.package)
-            };
-            match pattern.path.is_root() {
-                true => drop(homes.insert(out.clone())),
-                false if pattern.is_folder || !evaluation.targets.iter().any(one) => {
-                    homes.insert(format!("{out}/{}", pattern.path.as_str()));
-                }
-                false => {}
-            }
-        }
+        let results = graph.targets.iter().flat_map(|t| &t.results);
+        let now: std::collections::HashSet<String> =
+            results.map(|r| format!("{out}/{}", r.publish.as_str())).collect();
+        let asked = evaluation.targets.iter().map(|t| WsPath::from_normal(&graph.target(*t).address));
+        let homes = homes(patterns, &asked.collect::<Vec<_>>());
+        self.remove_results(&self.stale_results(&homes, |path| now.contains(path)))
+    }
+
+    /// Published results in some folders (below the folder of results) that nothing makes any more.
+    fn stale_results(&self, homes: &[WsPath], is_made: impl Fn(&str) -> bool) -> Vec<Arc<str>> {
+        let out = self.results_folder();
+        let below_out = |home: &WsPath| match home.is_root() {
+            true => out.clone(),
+            false => format!("{out}/{home}"),
+        };
+        let homes: std::collections::HashSet<String> = homes.iter().map(below_out).collect();
         let belongs = |path: &str| {
             let ends = path.match_indices('/').map(|(at, _)| at);
             ends.rev().any(|at| homes.contains(&path[..at]))
+        };
+        let is_current = |path: &str| {
+            let ends = path.match_indices('/').map(|(at, _)| &path[..at]);
+            // A folder is a result with all that is in it.
+            ends.chain([path]).any(&is_made)
         };
         let mut known = self.state().published.names();
         if self.has_forgotten {
             known.extend(self.files_of_results());
         }
-        let is_current = |path: &str| {
-            let ends = path.match_indices('/').map(|(at, _)| &path[..at]);
-            // A folder is a result with all that is in it.
-            ends.chain([path]).any(|path| now.contains(path))
-        };
         let mut stale: Vec<Arc<str>> =
-            known.into_iter().filter(|path| !is_current(path) && belongs(path)).collect();
+            known.into_iter().filter(|path| belongs(path) && !is_current(path)).collect();
         stale.sort();
         stale.dedup();
-        self.remove_results(&stale)
+        stale
     }
 
     /// All files in the folder of results.
@@ -770,4 +761,27 @@ impl Listener for Heard<'_> {
         }
         self.listener.hear(event);
     }
+}
+
+/// Folders, below the folder of results, in which only what a request made belongs: those of the targets, entries and
+/// folders that it means. `asked` are the addresses of the targets that it asked for.
+fn homes(patterns: &[AddressPattern], asked: &[WsPath]) -> Vec<WsPath> {
+    let mut homes = Vec::new();
+    for pattern in patterns {
+        if pattern.is_glob() {
+            // Of a target of which it means some entries only, the others stay.
+            homes.extend(asked.iter().filter(|address| pattern.matches(address.as_str())).cloned());
+            continue;
+        }
+        let path = &pattern.path;
+        // `clock` means the target `clock/clock` where there is one, and `clock/a` its entry `a` or the target `a` of it.
+        let own = |address: &&WsPath| {
+            address.parent().is_some_and(|package| package == *path && address.name() == package.name())
+        };
+        match asked.iter().find(own) {
+            Some(address) if !pattern.is_folder => homes.push(address.clone()),
+            _ => homes.push(path.clone()),
+        }
+    }
+    homes
 }

@@ -345,6 +345,7 @@ impl Listener for Log {
             Event::WillRun { step, .. } => format!("will run {}", step.0),
             Event::Done { step, verdict: Verdict::Current, .. } => format!("current {}", step.0),
             Event::Done { step, verdict, reason, .. } => format!("{} {}: {reason}", verdict.word(), step.0),
+            Event::Survived { step, refused } => format!("survived {}: {refused:?}", step.0),
             Event::Notice(notice) => format!("notice {notice:?}"),
         };
         self.0.lock().unwrap().push(text);

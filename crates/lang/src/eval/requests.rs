@@ -312,7 +312,7 @@ impl Evaluator<'_> {
                     "`{}` belongs to no package: no `targets.nub` is there, below it or above it",
                     pattern.path
                 );
-                Diagnostic::error("no-targets", message).mend("nubrik list /   shows what there is")
+                Diagnostic::error("unknown-address", message).mend("nubrik list /   shows what there is")
             } else {
                 self.no_such_address(&pattern.path)
             };

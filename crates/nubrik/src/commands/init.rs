@@ -1,6 +1,7 @@
 //! `nubrik init`
 
 use std::fs;
+use std::io::Write;
 use std::path::Path;
 
 use nubrik_session::SETTINGS_FILE;
@@ -33,25 +34,42 @@ pub fn init(face: Face) -> Outcome<Exit> {
     let failed =
         |what: &str, e: std::io::Error| say_wrong(face, Exit::Own, &format!("cannot {what}: {e}"), &[]);
     let here = std::env::current_dir().map_err(|e| failed("find this folder", e))?;
-    if let Some(root) = here.ancestors().find(|folder| folder.join(SETTINGS_FILE).exists()) {
-        let message =
-            format!("this folder belongs to a workspace already: {}", root.join(SETTINGS_FILE).display());
+    let targets = here.join("targets.nub");
+    let root = here.ancestors().find(|folder| folder.join(SETTINGS_FILE).exists());
+    if let Some(root) = root.filter(|_| targets.exists()) {
+        let message = format!(
+            "this folder has a targets.nub and belongs to a workspace already: {}",
+            root.join(SETTINGS_FILE).display()
+        );
         return Err(say_wrong(face, Exit::Usage, &message, &["nubrik list   shows what it makes"]));
     }
-    let targets = here.join("targets.nub");
     let paint = super::paint(face);
     let wrote = |path: &str| outln!("{}", super::labelled(paint, Ink::Busy, "wrote", path));
-    fs::write(here.join(SETTINGS_FILE), SETTINGS).map_err(|e| failed("write nubrik.toml", e))?;
-    wrote(SETTINGS_FILE);
+    let kept = |what: &str| outln!("{}", super::labelled(paint, Ink::Calm, "kept", what));
+    // Files are created, never written over: somebody else may be quicker.
+    match root {
+        None => {
+            create(&here.join(SETTINGS_FILE), SETTINGS).map_err(|e| failed("write nubrik.toml", e))?;
+            wrote(SETTINGS_FILE);
+        }
+        Some(root) => kept(&root.join(SETTINGS_FILE).display().to_string()),
+    }
     if targets.exists() {
-        outln!("{}", super::labelled(paint, Ink::Calm, "kept", "targets.nub, which was there"));
+        kept("targets.nub, which was there");
     } else {
-        fs::write(&targets, proposal(&here)).map_err(|e| failed("write targets.nub", e))?;
+        create(&targets, &proposal(&here)).map_err(|e| failed("write targets.nub", e))?;
         wrote("targets.nub");
     }
     outln!("\nnow: nubrik list, then nubrik build");
     Ok(Exit::Done)
 }
+
+fn create(path: &Path, text: &str) -> std::io::Result<()> {
+    fs::File::create_new(path)?.write_all(text.as_bytes())
+}
+
+/// The name by which a first definition uses the kit for C.
+const KIT: &str = "c";
 
 /// A first definition: for the C sources that are here, or else a greeting.
 fn proposal(folder: &Path) -> String {
@@ -79,9 +97,9 @@ fn proposal(folder: &Path) -> String {
         let include = if folder.join("include").is_dir() { "    include = \"include\"\n" } else { "" };
         let name = target_name(folder);
         return format!(
-            "# What this folder makes. Build it with `nubrik build`.\nuse \"nub:c\" as c\n\n\
+            "# What this folder makes. Build it with `nubrik build`.\nuse \"nub:c\" as {KIT}\n\n\
              ## {what} from the C sources in {}.\n\
-             target {name} = c.{kind} {{\n    sources = \"{below}*.c\"\n{internal}{include}    flags = [\"-O2\", \"-Wall\"]\n}}\n",
+             target {name} = {KIT}.{kind} {{\n    sources = \"{below}*.c\"\n{internal}{include}    flags = [\"-O2\", \"-Wall\"]\n}}\n",
             if below.is_empty() { "this folder" } else { "src" }
         );
     }
@@ -94,6 +112,6 @@ fn target_name(folder: &Path) -> String {
     let name: String =
         name.chars().map(|c| if c.is_ascii_lowercase() || c.is_ascii_digit() { c } else { '_' }).collect();
     let name = name.trim_matches('_').to_owned();
-    let usable = nubrik_lang::is_free_name(&name);
+    let usable = nubrik_lang::is_free_name(&name) && name != KIT;
     if usable { name } else { "app".to_owned() }
 }

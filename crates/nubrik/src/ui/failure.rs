@@ -95,6 +95,29 @@ pub fn render(
     out
 }
 
+/// What commands that ended well were refused, below their step's line.
+pub fn render_survived(graph: &Graph, id: StepId, refused: &[Refusal], paint: Paint) -> String {
+    let mut out = String::new();
+    for (label, text) in survived(graph, id, refused) {
+        let text = if label == "mend" { paint.ink(Ink::Mend, &text) } else { text };
+        out.push_str(&format!("  {}  {text}\n", paint.ink(Ink::Calm, &format!("{label:<8}"))));
+    }
+    out
+}
+
+/// The same as lines with their labels.
+pub fn survived(graph: &Graph, id: StepId, refused: &[Refusal]) -> Vec<(&'static str, String)> {
+    let mut lines: Vec<_> = refused.iter().map(|refusal| ("refused", refused_thing(refusal))).collect();
+    let is_written = |r: &Refusal| matches!(r, Refusal::Path { touch: Touch::Written, .. });
+    let reading = match refused.iter().all(is_written) {
+        true => "it ended well all the same; what it wanted to write there is lost",
+        false => "it ended well all the same: its result may lack what it did not see, and is kept as it is",
+    };
+    lines.push(("reading", reading.to_owned()));
+    lines.extend(refused.first().map(|refusal| ("mend", mend_of_refusal(graph, id, refusal))));
+    lines
+}
+
 /// The tool's own reading of a failure: lines with their labels.
 pub fn readings(graph: &Graph, id: StepId, failure: &Failure, printed: &[u8]) -> Vec<(&'static str, String)> {
     let step = graph.step(id);
@@ -210,12 +233,21 @@ pub fn readings(graph: &Graph, id: StepId, failure: &Failure, printed: &[u8]) ->
 pub fn refused_thing(refusal: &Refusal) -> String {
     match refusal {
         Refusal::Network => "the network".to_owned(),
+        Refusal::Listing { folder, first, more } => {
+            let folder = if folder.is_empty() { "the workspace's root" } else { folder };
+            let (lacks, are) = match more {
+                0 => (String::new(), "is"),
+                more => (format!(" and {more} more"), "are"),
+            };
+            format!("listing all of {folder}: {first}{lacks} {are} not declared")
+        }
         Refusal::Path { path, touch, folder, .. } => {
             let what = match touch {
                 Touch::Started => "starting",
                 Touch::Written => "writing",
                 Touch::Read | Touch::LookedUp if *folder => "listing the folder",
-                Touch::Read | Touch::LookedUp => "reading",
+                Touch::Read => "reading",
+                Touch::LookedUp => "looking for",
             };
             let path = if path.is_empty() { "of the workspace" } else { path };
             format!("{what} {path}")
@@ -229,6 +261,10 @@ fn mend_of_refusal(graph: &Graph, id: StepId, refusal: &Refusal) -> String {
     match refusal {
         Refusal::Network => {
             format!("network = true   at {place}, if its result does not depend on what answers")
+        }
+        Refusal::Listing { folder, .. } => {
+            let all = if folder.is_empty() { "**".to_owned() } else { format!("{folder}/**") };
+            declare(graph, id, &all, None)
         }
         Refusal::Path { path, touch: Touch::Written, .. } if path.starts_with('/') => {
             format!(

@@ -66,6 +66,18 @@ pub struct StepEvent<'a> {
 }
 
 #[derive(Serialize)]
+pub struct RefusedEvent<'a> {
+    pub event: &'static str,
+    pub target: &'a str,
+    #[serde(skip_serializing_if = "str::is_empty")]
+    pub variant: &'a str,
+    pub say: &'a str,
+    pub refused: Vec<String>,
+    pub reading: String,
+    pub mends: Vec<String>,
+}
+
+#[derive(Serialize)]
 pub struct NoticeEvent {
     pub event: &'static str,
     pub text: String,

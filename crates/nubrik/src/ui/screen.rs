@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::path::PathBuf;
 use std::sync::{Mutex, MutexGuard, PoisonError};
 
-use nubrik_engine::{Event, Listener, Notice, Verdict};
+use nubrik_engine::{Event, Listener, Notice, Refusal, Verdict};
 use nubrik_graph::{Graph, StepId};
 
 use super::live::Live;
@@ -263,6 +263,31 @@ impl<'g> Screen<'g> {
         self.lines(&text);
     }
 
+    /// Says what a step was refused that ended well.
+    fn survived(&self, id: StepId, refused: &[Refusal]) {
+        if self.shown == Shown::Json {
+            let lines = failure::survived(self.graph, id, refused);
+            let of = |wanted: &str| -> Vec<String> {
+                lines.iter().filter(|(label, _)| *label == wanted).map(|(_, text)| text.clone()).collect()
+            };
+            let step = self.graph.step(id);
+            return json::print(&json::RefusedEvent {
+                event: "refused",
+                target: &self.graph.target(step.target).address,
+                variant: &step.variant,
+                say: &step.say,
+                refused: of("refused"),
+                reading: of("reading").concat(),
+                mends: of("mend"),
+            });
+        }
+        let title = self.graph.title(id);
+        let say = &self.graph.step(id).say;
+        let line = step_line(self.paint, self.columns, ("refused", Ink::Doubt), &title, say, "", "");
+        let below = failure::render_survived(self.graph, id, refused, self.paint);
+        self.lines(&format!("{line}\n{below}"));
+    }
+
     /// Says which steps were not begun, and why.
     fn say_not_begun(&self) {
         if let (count, Some(id)) = *self.silent.lock().unwrap_or_else(PoisonError::into_inner) {
@@ -394,6 +419,7 @@ impl Listener for Screen<'_> {
             }
             Event::WillRun { step, .. } => self.live().running(*step),
             Event::Done { step, .. } => self.step_done(*step, event),
+            Event::Survived { step, refused } => self.survived(*step, refused),
             Event::Notice(notice) => self.notice(notice),
         }
     }

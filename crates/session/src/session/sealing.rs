@@ -86,7 +86,7 @@ impl Session {
             return Ok(());
         }
         let Some(built) = self.built_entries(&reached, outcome) else { return Ok(()) };
-        let Reached { mut seal, changes, snapshot, part, again, relisted } = reached;
+        let Reached { mut seal, changes, snapshot, part, again, relisted, .. } = reached;
         let mut news = News::default();
         // What is in a folder that a step made may be other files now.
         let outputs = self.own_steps(&part).into_iter().flat_map(|s| &part.graph.step(s).outputs);

@@ -44,6 +44,10 @@ pub struct Reached {
     pub(super) again: Option<Again>,
     /// Listed folders with other names in them, by their numbers in the seal.
     pub(super) relisted: Vec<(usize, Names)>,
+    /// Addresses of the targets that were asked for, where anything changed that evaluation looked at.
+    asked: Vec<WsPath>,
+    /// Whether anything changed that evaluation looked at.
+    definitions: bool,
 }
 
 /// What came of evaluating a part of the definitions again.
@@ -129,6 +133,8 @@ impl Session {
         let definitions = changes.iter().any(|change| seal.entry(change.number).is_evaluated());
         let trails = if definitions { Some(read_trails(self.own().ok()?, &path, &old)?) } else { None };
         let touched = self.touched(&seal, &changes, trails.as_ref())?;
+        let addresses = (0..old.asked.len()).filter(|_| definitions).filter_map(|n| old.address(n));
+        let asked = addresses.map(WsPath::from_normal).collect();
         let is_same = touched.units.is_empty() && touched.definitions.is_empty();
         let (snapshot, changed, again) = match trails {
             Some(trails) if !is_same => {
@@ -139,7 +145,7 @@ impl Session {
         };
         let wanted = snapshot.reached(&touched.nodes, &changed);
         let part = snapshot.part(&wanted).ok()?;
-        Some(Reached { seal, snapshot, changes, part, again, relisted: touched.relisted })
+        Some(Reached { seal, snapshot, changes, part, again, relisted: touched.relisted, asked, definitions })
     }
 
     /// What some changes touch; `None` where everything may come to something else.
@@ -320,7 +326,15 @@ impl Session {
         options: Options,
     ) -> Result<BuildReport, BuildProblem> {
         self.prepare(listener);
-        let gone = reached.again.as_ref().map(|again| self.remove_results(&again.stale)).unwrap_or_default();
+        let (steps, results) = reached.comes_to();
+        // The seal may be older than what was published last: a build that failed, or whose files were young, writes none.
+        let gone = match reached.definitions {
+            true => {
+                let homes = super::homes(patterns, &reached.asked);
+                self.remove_results(&self.stale_results(&homes, |path| results.contains(path)))
+            }
+            false => Vec::new(),
+        };
         let maker_elsewhere = |path: &str| reached.snapshot.maker_of(path).map(Arc::from);
         let request = Request {
             graph: &reached.part.graph,
@@ -336,7 +350,6 @@ impl Session {
             build(request, &out, self.state(), &self.machine, self.store(), &chronicle, options);
         outcome.changes.published.extend(gone);
         self.tidy_up(&reached.part.graph, listener, &outcome);
-        let (steps, results) = reached.comes_to();
         outcome.summary.current += steps.saturating_sub(outcome.summary.steps);
         outcome.summary.steps = steps;
         self.keep_history(patterns, chronicle, &outcome);

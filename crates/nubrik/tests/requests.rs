@@ -1,0 +1,140 @@
+//! What a request means, wherever it is made and whatever it came to before.
+
+#![allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
+
+mod sandbox;
+
+use sandbox::Sandbox;
+
+fn waits() {
+    // A file that was written just now may change again without a trace: then nothing is sealed.
+    std::thread::sleep(std::time::Duration::from_millis(60));
+}
+
+#[test]
+fn a_request_that_came_to_nothing_is_looked_at_again() {
+    let sandbox = Sandbox::new(&[("py/targets.nub", "test t = check { run = `true` }\n")]);
+    waits();
+    assert_eq!(sandbox.run(&["build", "py", "--json"]).expect(0).summary()["steps"], 0);
+    assert_eq!(sandbox.run(&["build", "py", "--json"]).expect(0).summary()["steps"], 0);
+    sandbox.write("py/targets.nub", "target a = step { run = `echo x > {out \"w\"}` }\n");
+    assert_eq!(sandbox.run(&["build", "py", "--json"]).expect(0).ran(), ["make w"]);
+    waits();
+    sandbox.write("py/targets.nub", "test t = check { run = `true` }\n");
+    waits();
+    assert_eq!(sandbox.run(&["build", "py", "--json"]).expect(0).summary()["steps"], 0);
+    assert!(!sandbox.exists("out/base/py/a/w"), "what is no longer declared is gone");
+    sandbox.write("py/targets.nub", "target a = oops\n");
+    let run = sandbox.run(&["build", "py"]).expect(3);
+    assert!(run.stderr.contains("no `oops` is in reach"), "{}", run.stderr);
+}
+
+#[test]
+fn results_of_what_is_gone_go_whatever_was_sealed_before() {
+    let each = "target a = {each p in glob(\"*.x\", or_none = true) give p.stem: step { run = `cp {p} {out \"w\"}` }}\n";
+    let sandbox = Sandbox::new(&[("targets.nub", each)]);
+    waits();
+    // The seal is of the empty request; builds of files that are just written leave it as it is.
+    sandbox.run(&["build"]).expect(0);
+    let results = || sandbox.files_below("out/base").into_keys().collect::<Vec<_>>();
+    for (present, wanted) in [
+        (&["c"][..], &["out/base/a/c/w"][..]),
+        (&["c", "d"], &["out/base/a/c/w", "out/base/a/d/w"]),
+        (&["c"], &["out/base/a/c/w"]),
+        (&[], &[]),
+        (&["d"], &["out/base/a/d/w"]),
+    ] {
+        for name in ["c", "d"] {
+            let path = format!("{name}.x");
+            match present.contains(&name) {
+                true if !sandbox.exists(&path) => sandbox.write(&path, name),
+                true => {}
+                false => drop(std::fs::remove_file(sandbox.folder.join(path))),
+            }
+        }
+        sandbox.run(&["build"]).expect(0);
+        assert_eq!(results(), wanted, "{present:?}");
+    }
+}
+
+#[test]
+fn an_entry_or_a_glob_takes_nothing_of_its_neighbours_away() {
+    let sandbox = Sandbox::new(&[
+        (
+            "targets.nub",
+            "target a = {each p in [\"k\", \"l\"] give p: step { run = `echo {p} > {out \"w\"}` }}\n",
+        ),
+        (
+            "tide/targets.nub",
+            "target tide = write { path = \"t\", text = \"1\" }\ntarget c = write { path = \"c\", text = \"1\" }\n",
+        ),
+        ("tidelands/targets.nub", "target b = write { path = \"b\", text = \"1\" }\n"),
+    ]);
+    sandbox.build();
+    let before = sandbox.files_below("out/base");
+    for words in [&["a/k"][..], &["a/k*"], &["tide"], &["tide", "a/l"], &["tide/tide"]] {
+        sandbox.run(&[&["build", "--explain"], words].concat()).expect(0);
+        assert_eq!(sandbox.files_below("out/base"), before, "{words:?}");
+    }
+    // A name that begins with another one is another folder.
+    sandbox.write("tidelands/targets.nub", "target x = write { path = \"b\", text = \"1\" }\n");
+    sandbox.run(&["build", "tide", "tidelands"]).expect(0);
+    assert!(!sandbox.exists("out/base/tidelands/b") && sandbox.exists("out/base/tidelands/x"));
+}
+
+#[test]
+fn no_word_means_everything_here_even_beside_a_target_of_the_folders_name() {
+    let sandbox = Sandbox::new(&[
+        (
+            "clock/targets.nub",
+            "target clock = write { path = \"c\", text = \"1\" }\ntarget other = write { path = \"o\", text = \"1\" }\n",
+        ),
+        ("clock/sub/targets.nub", "target x = write { path = \"x\", text = \"1\" }\n"),
+        ("clock/src/deep/note.txt", "a folder without a package\n"),
+    ]);
+    let steps = |folder: &str, words: &[&str]| {
+        sandbox.run_in(folder, &[&["build", "--json"], words].concat()).expect(0).summary()["steps"].clone()
+    };
+    assert_eq!(steps("clock", &[]), 3);
+    assert_eq!(steps("clock", &["."]), 3);
+    assert_eq!(steps("", &["clock/."]), 3);
+    assert_eq!(steps("", &["clock"]), 1, "the target of that name");
+    let listed = sandbox.run_in("clock", &["list", "--plain"]).expect(0).stdout;
+    assert!(listed.contains("other") && listed.contains("clock/sub"), "{listed}");
+    // Below a package, and in no package: the package around it.
+    assert_eq!(steps("clock/src/deep", &[]), 2);
+    waits();
+    assert_eq!(steps("clock/src/deep", &[]), 2);
+    sandbox.write(
+        "clock/targets.nub",
+        "target clock = write { path = \"c\", text = \"1\" }\ntarget other = write { path = \"o\", text = \"1\" }\ntarget third = write { path = \"t\", text = \"1\" }\n",
+    );
+    assert_eq!(steps("clock/src/deep", &[]), 3);
+}
+
+#[test]
+fn a_folder_outside_of_all_packages_is_said_to_be_one() {
+    let sandbox = Sandbox::new(&[
+        ("a/targets.nub", "target x = write { path = \"x\", text = \"1\" }\n"),
+        ("docs/note", ""),
+    ]);
+    let run = sandbox.run_in("docs", &["build"]).expect(2);
+    assert!(run.stderr.contains("`docs` belongs to no package"), "{}", run.stderr);
+    assert!(run.stderr.contains("nubrik list /"), "{}", run.stderr);
+    sandbox.run_in("docs", &["list", "/"]).expect(0);
+}
+
+#[test]
+fn a_first_definition_is_written_wherever_there_is_none() {
+    let sandbox = Sandbox::new(&[("c/src/main.c", "int main(void) { return 0; }\n")]);
+    let run = sandbox.run(&["build"]).expect(3);
+    assert!(run.stderr.contains("nubrik init"), "{}", run.stderr);
+    let run = sandbox.run_in("c", &["init", "--plain"]).expect(0);
+    assert!(run.stdout.contains("wrote     targets.nub") && !run.stdout.contains("wrote     nubrik.toml"));
+    assert!(
+        sandbox.read("c/targets.nub").contains("target app = c.program"),
+        "a name that the kit does not have"
+    );
+    sandbox.run(&["list"]).expect(0);
+    sandbox.run_in("c", &["init"]).expect(2);
+}
