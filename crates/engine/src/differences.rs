@@ -108,6 +108,9 @@ pub struct Comparison {
 /// A description longer than this is not kept, in bytes: a step with so many words is told apart by its digest.
 const LONGEST: usize = 16 << 10;
 
+/// A text that is written is described by its lines up to this length, in bytes, and by its digest from there on.
+const SHORT_TEXT: usize = 4 << 10;
+
 /// Stands between the parts of a description; words cannot hold it.
 const BETWEEN: char = '\0';
 
@@ -147,6 +150,9 @@ impl Build<'_> {
         step.env.iter().for_each(|(name, value)| add(Part::Variable, &format!("{name}={value}")));
         step.outputs.iter().for_each(|output| add(Part::Output, &output.name));
         match step.native.as_deref() {
+            Some(Native::Write { text, .. }) if text.len() <= SHORT_TEXT => {
+                text.lines().for_each(|line| add(Part::Text, &line.replace(BETWEEN, " ")));
+            }
             Some(Native::Write { text, .. }) => {
                 add(Part::Text, &format!("{} bytes, {}", text.len(), short_digest(text.as_bytes())));
             }

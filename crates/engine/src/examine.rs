@@ -1,5 +1,6 @@
 //! Finding out what is to be done with a step: nothing, take its result from the store, or run it.
 
+use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 
 use nubrik_graph::{FileId, Program, StepId};
@@ -329,20 +330,31 @@ impl Build<'_> {
         None
     }
 
+    /// The first input by name that a step had not, or has no longer.
+    pub(crate) fn other_inputs<'p>(
+        &self,
+        memory: &StepMemory,
+        now: impl Iterator<Item = &'p Arc<str>> + Clone,
+    ) -> Option<Reason> {
+        let before: HashSet<&str> = memory.inputs.iter().map(|(path, _)| &**path).collect();
+        if let Some(path) = now.clone().find(|path| !before.contains(&***path)) {
+            return Some(Reason::InputAdded { path: path.clone(), target: self.maker_of(path) });
+        }
+        let now: HashSet<&str> = now.map(|path| &**path).collect();
+        let gone = memory.inputs.iter().find(|(path, _)| !now.contains(&**path));
+        gone.map(|(path, _)| Reason::InputRemoved { path: path.clone() })
+    }
+
     /// The first difference in words, tools or inputs, in the order in which people ask for it:
     /// files, then the definition, then the machine.
     pub(crate) fn difference(&self, id: StepId, memory: &StepMemory, parts: &KeyParts) -> Reason {
-        let known = |path: &Arc<str>| memory.inputs.iter().find(|(p, _)| p == path);
-        let changed = parts.inputs.iter().find(|(p, d)| known(p).is_some_and(|(_, before)| before != d));
-        if let Some((path, _)) = changed {
+        let known: HashMap<&str, &Digest> = memory.inputs.iter().map(|(path, d)| (&**path, d)).collect();
+        let is_other = |(path, now): &&(Arc<str>, Digest)| known.get(&**path).is_some_and(|d| *d != now);
+        if let Some((path, _)) = parts.inputs.iter().find(is_other) {
             return Reason::InputChanged { path: path.clone(), target: self.maker_of(path) };
         }
-        if let Some((path, _)) = parts.inputs.iter().find(|(p, _)| known(p).is_none()) {
-            return Reason::InputAdded { path: path.clone(), target: self.maker_of(path) };
-        }
-        let gone = memory.inputs.iter().find(|(p, _)| !parts.inputs.iter().any(|(now, _)| now == p));
-        if let Some((path, _)) = gone {
-            return Reason::InputRemoved { path: path.clone() };
+        if let Some(reason) = self.other_inputs(memory, parts.inputs.iter().map(|(path, _)| path)) {
+            return reason;
         }
         if memory.command == parts.command {
             let new = parts.tools.iter().find(|t| !memory.tools.contains(t));

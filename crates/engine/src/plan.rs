@@ -66,7 +66,11 @@ impl Build<'_> {
                 None => (Verdict::Ran, Reason::New),
                 Some(memory) if memory.outputs.is_empty() => (Verdict::Ran, Reason::Unfinished),
                 Some(memory) if memory.command != crate::key::command_digest(self.graph, node) => {
-                    (Verdict::Ran, Reason::changed(node))
+                    // Inputs that the tool adds itself are known only when the step can be examined.
+                    let own = memory.inputs.iter().map(|(path, _)| path).filter(|p| p.starts_with("//"));
+                    let files = node.inputs.iter().map(|f| self.graph.file(*f).path.shared());
+                    let other = self.other_inputs(&memory, files.chain(own));
+                    (Verdict::Ran, other.unwrap_or_else(|| Reason::changed(node)))
                 }
                 Some(_) => {
                     let path = self.graph.file(file).path.shared().clone();

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 use std::io;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use nubrik_confine::{CancelSwitch, Capture, Confinement, Ended, PipelineSpec, StageSpec};
 use nubrik_engine::{Lent, Outside, ServiceFailure, ToolProblem};
@@ -26,11 +26,21 @@ pub enum EffectProblem {
 /// How an effect ended.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
 pub enum EffectEnd {
-    /// All commands ended well, or the last one that ran ended with this code.
-    Code(i32),
+    /// All commands ended well.
+    Well,
+    /// A command ended with another code than 0; those behind it did not run.
+    Failed {
+        /// Which one, from 0 on.
+        command: usize,
+        /// Its code; for one that a signal ended, the signal and 128.
+        code: i32,
+    },
     /// It was interrupted.
     Interrupted,
 }
+
+/// How many bytes of what commands print are kept, where they are.
+const PRINTED: usize = 1 << 20;
 
 impl Session {
     /// Makes services ready for somebody who sees this machine's network: `user` tells this use from others.
@@ -72,7 +82,7 @@ impl Session {
     }
 
     /// Does what a job is for, in this terminal, with the services that it was lent. What it uses must have been
-    /// built.
+    /// built. With `printed` its commands have no terminal, and what they print is added there.
     ///
     /// # Errors
     /// When a secret, a tool or a program is not there.
@@ -82,9 +92,10 @@ impl Session {
         effect: &Effect,
         args: &[String],
         lent: Option<&Lent>,
+        printed: Option<&mut Vec<u8>>,
     ) -> Result<EffectEnd, EffectProblem> {
         let loan = lent.and_then(|lent| self.machine().house().loan(lent));
-        run(self.machine(), loan.as_deref(), graph, effect, args)
+        run(self.machine(), loan.as_deref(), graph, effect, args, printed)
     }
 }
 
@@ -95,34 +106,53 @@ fn run(
     graph: &Graph,
     effect: &Effect,
     args: &[String],
+    printed: Option<&mut Vec<u8>>,
+) -> Result<EffectEnd, EffectProblem> {
+    let mut capture = Capture::new(printed.as_ref().map_or(0, |_| PRINTED));
+    let ended = run_all(machine, loan, graph, effect, args, (&mut capture, printed.is_none()));
+    if let Some(printed) = printed {
+        printed.extend_from_slice(&capture.bytes);
+    }
+    ended
+}
+
+fn run_all(
+    machine: &Machine,
+    loan: Option<&Loan>,
+    graph: &Graph,
+    effect: &Effect,
+    args: &[String],
+    (capture, attached): (&mut Capture, bool),
 ) -> Result<EffectEnd, EffectProblem> {
     let cancel: &CancelSwitch = machine.cancel();
-    let environment = environment(machine, loan, effect)?;
     let root = machine.root();
+    let work = root.join(effect.step.work.path().as_str());
+    let environment = environment(&work, loan, effect)?;
     let count = effect.step.commands.len();
     for (number, pipeline) in effect.step.commands.iter().enumerate() {
         let args = if number + 1 == count { args } else { &[] };
         let spec = PipelineSpec {
             stages: stages(machine, loan, graph, pipeline, args)?,
             folder: root,
-            work: &root.join(effect.step.work.path().as_str()),
+            work: &work,
             environment: &environment,
             confinement: Confinement::Free,
             timeout: None,
             memory: None,
             recorder: None,
-            attached: true,
+            attached,
         };
-        match nubrik_confine::run(&spec, &mut Capture::new(0), cancel) {
+        let failed = |code| Ok(EffectEnd::Failed { command: number, code });
+        match nubrik_confine::run(&spec, capture, cancel) {
             Ended::Well => {}
-            Ended::Code(code) => return Ok(EffectEnd::Code(code)),
+            Ended::Code(code) => return failed(code),
             Ended::Signal(signal) if signal == SIGINT => return Ok(EffectEnd::Interrupted),
-            Ended::Signal(signal) => return Ok(EffectEnd::Code(128 + signal)),
+            Ended::Signal(signal) => return failed(128 + signal),
             Ended::Cancelled | Ended::TimedOut => return Ok(EffectEnd::Interrupted),
             Ended::NotStarted(program, problem) => return Err(EffectProblem::NotStarted(program, problem)),
         }
     }
-    Ok(EffectEnd::Code(0))
+    Ok(EffectEnd::Well)
 }
 
 /// The signal of an interrupt from the keyboard.
@@ -130,13 +160,13 @@ const SIGINT: i32 = 2;
 
 /// The environment of the person who runs it, with the effect's own variables.
 fn environment(
-    machine: &Machine,
+    work: &Path,
     loan: Option<&Loan>,
     effect: &Effect,
 ) -> Result<Vec<(String, String)>, EffectProblem> {
     let own = std::env::vars_os().filter_map(|(n, v)| Some((n.into_string().ok()?, v.into_string().ok()?)));
     let mut environment: BTreeMap<String, String> = own.collect();
-    environment.insert("PWD".to_owned(), machine.root().display().to_string());
+    environment.insert("PWD".to_owned(), work.display().to_string());
     for (name, value) in &effect.step.env {
         environment.insert(name.to_string(), revealed(value, loan)?);
     }

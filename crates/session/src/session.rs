@@ -658,6 +658,20 @@ impl Session {
         stale.iter().map(|path| (path.clone(), None)).collect()
     }
 
+    /// Removes something below the workspace's root, links on the way never followed. Gives how many files that was.
+    ///
+    /// # Errors
+    /// When it cannot be removed.
+    pub fn remove(&self, path: &str) -> std::io::Result<usize> {
+        let below = self.machine.below();
+        let count = match below.folder(path).and_then(|folder| crate::listing::entries_below(&folder)) {
+            Ok(entries) => entries.len(),
+            Err(_) => usize::from(below.look_at(path).is_ok()),
+        };
+        below.remove(path)?;
+        Ok(count)
+    }
+
     fn result_paths(&self, evaluation: &Evaluation, files: &[nubrik_graph::FileId]) -> Vec<String> {
         let wanted: std::collections::HashSet<_> = files.iter().collect();
         let targets = evaluation.targets.iter().map(|t| evaluation.graph.target(*t));

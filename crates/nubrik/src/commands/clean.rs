@@ -2,7 +2,7 @@
 
 use std::fs;
 use std::io;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 
 use super::build::lock;
 use super::{Outcome, evaluate, open, patterns, say_wrong};
@@ -11,48 +11,50 @@ use crate::exit::Exit;
 use crate::ui::json;
 use crate::ui::out::outln;
 
+/// What is removed where nothing is named. The history of builds stays.
+const ALL: [&str; 7] = [
+    "out",
+    ".nubrik/made",
+    ".nubrik/seals",
+    ".nubrik/state",
+    ".nubrik/state-log",
+    ".nubrik/tools",
+    ".nubrik/printed",
+];
+
 pub fn clean(face: Face, choice: &Choice, words: &[String], store: bool) -> Outcome<Exit> {
     let mut session = open(face, choice)?;
     lock(face, &mut session)?;
-    let root = session.workspace.root.clone();
-    let mut paths: Vec<PathBuf> = Vec::new();
+    let mut paths: Vec<String> = Vec::new();
     if words.is_empty() {
-        for folder in
-            ["out", ".nubrik/made", ".nubrik/seals", ".nubrik/state", ".nubrik/state-log", ".nubrik/tools"]
-        {
-            paths.push(root.join(folder));
-        }
+        paths.extend(ALL.map(str::to_owned));
     } else {
         let patterns = patterns(face, &mut session, words)?;
         let evaluation = evaluate(face, &mut session, &patterns)?;
         for target in evaluation.targets.iter().map(|t| evaluation.graph.target(*t)) {
-            paths.extend(
-                target.results.iter().map(|r| root.join(session.results_folder()).join(r.publish.as_str())),
-            );
-            paths.push(root.join(".nubrik/made").join(&*target.address));
+            let out = session.results_folder();
+            paths.extend(target.results.iter().map(|r| format!("{out}/{}", r.publish.as_str())));
+            paths.push(format!(".nubrik/made/{}", target.address));
         }
     }
-    if store {
-        paths.extend(nubrik_session::store_folder());
-    }
+    let failed =
+        |path: &str, e: io::Error| say_wrong(face, Exit::Own, &format!("cannot remove {path}: {e}"), &[]);
     let mut removed = 0;
     for path in paths {
-        removed += count_files(&path);
-        let result = if path.is_dir() { fs::remove_dir_all(&path) } else { fs::remove_file(&path) };
-        match result {
+        removed += session.remove(&path).map_err(|e| failed(&path, e))?;
+    }
+    if let Some(folder) = nubrik_session::store_folder().filter(|_| store) {
+        removed += count_files(&folder);
+        match fs::remove_dir_all(&folder) {
             Err(e) if e.kind() != io::ErrorKind::NotFound => {
-                return Err(say_wrong(
-                    face,
-                    Exit::Own,
-                    &format!("cannot remove {}: {e}", path.display()),
-                    &[],
-                ));
+                return Err(failed(&folder.display().to_string(), e));
             }
             _ => {}
         }
     }
     let kept = if store { "" } else { "; kept results stay in the store, so the next build reuses them" };
-    let text = format!("removed {removed} files{kept}");
+    let files = if removed == 1 { "file" } else { "files" };
+    let text = format!("removed {removed} {files}{kept}");
     if face.json {
         json::print(&json::NoticeEvent { event: "cleaned", text });
     } else {
@@ -62,7 +64,7 @@ pub fn clean(face: Face, choice: &Choice, words: &[String], store: bool) -> Outc
 }
 
 fn count_files(path: &Path) -> usize {
-    if !path.is_dir() {
+    if !path.symlink_metadata().is_ok_and(|found| found.is_dir()) {
         return usize::from(path.exists());
     }
     let Ok(entries) = fs::read_dir(path) else { return 0 };

@@ -3,6 +3,7 @@
 use std::os::unix::fs::PermissionsExt;
 use std::os::unix::process::CommandExt;
 use std::path::Path;
+use std::time::Duration;
 
 use nubrik_graph::Effect;
 use nubrik_lang::{AddressPattern, Evaluation};
@@ -12,6 +13,7 @@ use super::build::{build_files, build_of, build_standing, lock, unless_built};
 use super::{Outcome, evaluate_with, labelled, open_to_build, patterns, say_wrong};
 use crate::arguments::{Choice, Face, How};
 use crate::exit::Exit;
+use crate::ui::json;
 use crate::ui::out::errln;
 use crate::ui::paint::{Ink, Paint};
 use crate::ui::screen::Stream;
@@ -117,17 +119,22 @@ fn run_effect(
         services => Some(super::services::lend(face, session, &effect.address, services, None)?),
     };
     crate::interrupt::leave_to_children(true);
-    let ended = session.run_effect(&evaluation.graph, effect, args, lent.as_ref());
+    let began = std::time::Instant::now();
+    // Who reads events gets what the commands print as one of them; something lasting prints as it goes on.
+    let mut printed = (face.json && !effect.lasting).then(Vec::new);
+    let ended = session.run_effect(&evaluation.graph, effect, args, lent.as_ref(), printed.as_mut());
     crate::interrupt::leave_to_children(false);
     if let Some(lent) = lent {
         super::services::give_back(face, session, lent);
     }
+    if let Ok(ended) = &ended {
+        say_ended(face, effect, *ended, began.elapsed(), printed.as_deref());
+    }
     match ended {
-        Ok(EffectEnd::Code(0)) => Ok(Exit::Done),
-        // An interrupt is how something lasting ends.
-        Ok(EffectEnd::Interrupted | EffectEnd::Code(130)) if effect.lasting => Ok(Exit::Done),
+        Ok(EffectEnd::Well) => Ok(Exit::Done),
+        Ok(ended) if ends_well(effect, ended) => Ok(Exit::Done),
         Ok(EffectEnd::Interrupted) => Ok(Exit::Interrupted),
-        Ok(EffectEnd::Code(code)) => Ok(Exit::Other(u8::try_from(code).unwrap_or(1))),
+        Ok(EffectEnd::Failed { code, .. }) => Ok(Exit::Other(u8::try_from(code).unwrap_or(1))),
         Err(EffectProblem::NoSecret(name)) => Err(say_wrong(
             face,
             Exit::Machine,
@@ -149,6 +156,52 @@ fn run_effect(
             Err(say_wrong(face, Exit::Machine, &message, &[]))
         }
     }
+}
+
+/// Whether an effect did what it is for: an interrupt is how something lasting ends.
+fn ends_well(effect: &Effect, ended: EffectEnd) -> bool {
+    match ended {
+        EffectEnd::Well => true,
+        EffectEnd::Interrupted | EffectEnd::Failed { code: 130, .. } => effect.lasting,
+        EffectEnd::Failed { .. } => false,
+    }
+}
+
+/// Says how an effect ended: for people where a command failed, with that command; for programs always.
+fn say_ended(face: Face, effect: &Effect, ended: EffectEnd, took: Duration, printed: Option<&[u8]>) {
+    let (step, well) = (&effect.step, ends_well(effect, ended));
+    let commands = nubrik_engine::shown_command(step);
+    let failed = match ended {
+        EffectEnd::Failed { command, code } if !well => Some((command, code)),
+        _ => None,
+    };
+    if face.json {
+        return json::print(&json::JobEvent {
+            event: "job",
+            state: if well { "ran" } else { "failed" },
+            target: &effect.address,
+            say: &step.say,
+            seconds: json::rounded(took.as_secs_f64()),
+            command: failed.and_then(|(command, _)| commands.get(command).map(String::as_str)),
+            code: failed.map(|(_, code)| code),
+            defined: step.place.to_string(),
+            printed: printed.map(|printed| String::from_utf8_lossy(printed).into_owned()),
+        });
+    }
+    let Some((command, code)) = failed else { return };
+    let paint = Paint::for_stderr(face.plain);
+    let how = if code > 128 { format!("ended by signal {}", code - 128) } else { format!("ended with code {code}") };
+    errln!("{}", labelled(paint, Ink::Wrong, "failed", &format!("{}   {how}", effect.address)));
+    let line = |label: &str, text: &str| {
+        errln!("  {}  {text}", paint.ink(Ink::Calm, &format!("{label:<8}")));
+    };
+    if let Some(command) = commands.get(command) {
+        line("command", command);
+    }
+    for command in commands.iter().skip(command + 1) {
+        line("not run", command);
+    }
+    line("defined", &step.place.to_string());
 }
 
 /// Starts the program that a target makes.

@@ -6,7 +6,7 @@ use nubrik_engine::{Failure, Refusal, Touch, shown_command};
 use nubrik_graph::{Graph, StepId};
 
 use super::paint::{Ink, Paint};
-use super::text::{harmless, time};
+use super::text::{Excerpt, harmless, time};
 
 /// What went wrong, in a few words.
 pub fn short(failure: &Failure) -> String {
@@ -65,7 +65,7 @@ pub fn render(
         for (i, command) in shown_command(step).iter().enumerate() {
             line(if i > 0 { "then" } else { "command" }, command);
         }
-        line("folder", &root.display().to_string());
+        line("folder", &folder_of(graph, id, root));
     }
     let owner = graph.owner(id);
     line(
@@ -88,11 +88,38 @@ pub fn render(
     let text = harmless(text.trim_end(), paint.colours);
     if shows && !text.trim().is_empty() {
         line("printed", "");
-        for printed_line in text.lines() {
-            out.push_str(&format!("    {printed_line}\n"));
-        }
+        let (_, left_out, _) = excerpt(paint).of(&text);
+        let title = graph.title(id);
+        let whole = (left_out > 0).then(|| nubrik_session::keep_printed(root, &title, printed)).flatten();
+        out.push_str(&render_printed(&text, paint, &whole.unwrap_or_default()));
     }
     out
+}
+
+fn excerpt(paint: Paint) -> Excerpt {
+    if paint.width.is_some() { Excerpt::SHORT } else { Excerpt::LONG }
+}
+
+/// What a command printed, without the middle where that is long; `whole` says where all of it is.
+pub fn render_printed(text: &str, paint: Paint, whole: &str) -> String {
+    let (first, left_out, last) = excerpt(paint).of(text);
+    let mut out: String = first.iter().map(|line| format!("    {line}\n")).collect();
+    if left_out > 0 {
+        let text = format!("{} {left_out} lines left out; all of it: {whole}", paint.glyph("…", "..."));
+        out.push_str(&format!("    {}\n", paint.ink(Ink::Faint, &text)));
+    }
+    last.iter().for_each(|line| out.push_str(&format!("    {line}\n")));
+    out
+}
+
+/// Where a step's commands run, so that they can be run there once more.
+fn folder_of(graph: &Graph, id: StepId, root: &Path) -> String {
+    match &graph.step(id).work {
+        nubrik_graph::WorkFolder::Private { .. } => {
+            format!("one of its own, which is gone now: nubrik inside {}", graph.owner(id).address)
+        }
+        work => root.join(work.path().as_str()).display().to_string().trim_end_matches('/').to_owned(),
+    }
 }
 
 /// What commands that ended well were refused, below their step's line.

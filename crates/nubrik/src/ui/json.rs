@@ -78,6 +78,22 @@ pub struct RefusedEvent<'a> {
 }
 
 #[derive(Serialize)]
+pub struct JobEvent<'a> {
+    pub event: &'static str,
+    pub state: &'a str,
+    pub target: &'a str,
+    pub say: &'a str,
+    pub seconds: f64,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub command: Option<&'a str>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub code: Option<i32>,
+    pub defined: String,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub printed: Option<String>,
+}
+
+#[derive(Serialize)]
 pub struct NoticeEvent {
     pub event: &'static str,
     pub text: String,

@@ -252,9 +252,9 @@ impl<'g> Screen<'g> {
             }
         } else if !printed.is_empty() && *verdict == Verdict::Ran && step.check.is_none() {
             let printed = String::from_utf8_lossy(printed);
-            for line in harmless(printed.trim_end(), self.paint.colours).lines() {
-                text.push_str(&format!("    {line}\n"));
-            }
+            let whole = format!("nubrik show {} --printed", self.graph.owner(id).address);
+            let printed = harmless(printed.trim_end(), self.paint.colours);
+            text.push_str(&failure::render_printed(&printed, self.paint, &whole));
         }
         if !printed.is_empty() && *verdict == Verdict::Reused && step.check.is_none() {
             let mut silent = self.silent.lock().unwrap_or_else(PoisonError::into_inner);

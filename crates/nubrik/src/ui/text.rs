@@ -60,6 +60,34 @@ pub fn time(micros: u64) -> String {
     }
 }
 
+/// How many lines of what a command printed are shown.
+#[derive(Clone, Copy)]
+pub struct Excerpt {
+    /// From the beginning.
+    pub first: usize,
+    /// From the end, where errors mostly are.
+    pub last: usize,
+}
+
+impl Excerpt {
+    /// For a terminal.
+    pub const SHORT: Excerpt = Excerpt { first: 20, last: 80 };
+    /// For a log that is read later, and elsewhere.
+    pub const LONG: Excerpt = Excerpt { first: 200, last: 1800 };
+
+    /// The lines at the beginning, those at the end, and how many are left out between them.
+    pub fn of<'t>(self, text: &'t str) -> (Vec<&'t str>, usize, Vec<&'t str>) {
+        let mut lines: Vec<&'t str> = text.lines().collect();
+        if lines.len() <= self.first + self.last + 1 {
+            return (lines, 0, Vec::new());
+        }
+        let last = lines.split_off(lines.len() - self.last);
+        let left_out = lines.len() - self.first;
+        lines.truncate(self.first);
+        (lines, left_out, last)
+    }
+}
+
 /// Control characters made visible, so that no output can steer the terminal; colours stay where
 /// they are wanted.
 pub fn harmless(text: &str, keep_colours: bool) -> String {
@@ -108,6 +136,16 @@ mod tests {
     fn text_is_broken_at_spaces() {
         assert_eq!(wrapped("a bb ccc", 4), ["a bb", "ccc"]);
         assert_eq!(wrapped("abcdef", 3), ["abcdef"]);
+    }
+
+    #[test]
+    fn an_excerpt_leaves_out_the_middle() {
+        let text: String = (0..10).map(|n| format!("{n}\n")).collect();
+        let (first, left_out, last) = Excerpt { first: 2, last: 3 }.of(&text);
+        assert_eq!((first, left_out, last), (vec!["0", "1"], 5, vec!["7", "8", "9"]));
+        // One line that is left out would need one that says so.
+        let (first, left_out, last) = Excerpt { first: 6, last: 3 }.of(&text);
+        assert_eq!((first.len(), left_out, last.len()), (10, 0, 0));
     }
 
     #[test]
