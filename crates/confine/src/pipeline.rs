@@ -298,6 +298,14 @@ fn run_stages(
     let group = processes.first().map_or(0, |p| p.id);
     // The leader was not waited for yet, so the group's number is still ours.
     sys::kill_group(group);
+    if !matches!(spec.confinement, Confinement::Room { .. }) {
+        // What was started by the commands and dies now is not mistaken for what they left behind.
+        sys::wait_for_group(group, &mut |id, exit| {
+            if let Some(process) = processes.iter_mut().find(|process| process.id == id) {
+                process.exit.get_or_insert(exit);
+            }
+        });
+    }
     for process in &mut processes {
         process.exit.get_or_insert_with(|| sys::wait(process.id));
     }

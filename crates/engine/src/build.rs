@@ -247,6 +247,8 @@ struct Schedule<'b, 'a> {
     changed: Condvar,
     /// Results that were published now.
     published: Mutex<HashMap<Arc<str>, Published>>,
+    /// Names of all that was published before, sorted.
+    published_before: OnceLock<Vec<Arc<str>>>,
     out: &'b str,
 }
 
@@ -362,6 +364,7 @@ impl<'b, 'a> Schedule<'b, 'a> {
             progress: Mutex::new(progress),
             changed: Condvar::new(),
             published: Mutex::default(),
+            published_before: OnceLock::new(),
             out,
         }
     }
@@ -546,16 +549,22 @@ impl<'b, 'a> Schedule<'b, 'a> {
                 let known = lock(&self.published).get(&to).cloned();
                 let known = known.or_else(|| build.before.published.get(&to));
                 let found = self.signatures(&to, node.folder);
-                match known {
-                    Some((d, signatures)) if signatures == found && d == *digest => continue,
+                match &known {
+                    Some((d, signatures)) if *signatures == found && *d == *digest => continue,
                     // A step that ran or was reused says in its own line why.
-                    Some((_, signatures)) if signatures != found && verdict == Verdict::Current => {
+                    Some((_, signatures)) if *signatures != found && verdict == Verdict::Current => {
                         let notice = crate::event::Notice::PutBack(to.to_string(), !found.is_empty());
                         build.listener.hear(&Event::Notice(notice));
                     }
                     _ => {}
                 }
-                match build.outside.publish(node.path.as_str(), &to) {
+                let published = match known.is_none().then(|| self.in_the_way(&to)).flatten() {
+                    Some(other) => Err(std::io::Error::other(format!(
+                        "{other} is a result of another target; building everything tells which two they are"
+                    ))),
+                    None => build.outside.publish(node.path.as_str(), &to),
+                };
+                match published {
                     Ok(()) => {
                         let signatures = self.signatures(&to, node.folder);
                         lock(&self.published).insert(to, (*digest, signatures));
@@ -568,6 +577,22 @@ impl<'b, 'a> Schedule<'b, 'a> {
                 }
             }
         }
+    }
+
+    /// A result that was published before, still stands, and would be taken away: a folder in which a new one is to be put,
+    /// or something in the place of the new one. Whoever evaluates only a part does not see that they exclude each other.
+    fn in_the_way(&self, to: &str) -> Option<Arc<str>> {
+        let published = &self.build.before.published;
+        let stands = |path: &str| self.build.outside.check_itself(path).is_some();
+        let mut above = to.match_indices('/').map(|(at, _)| &to[..at]);
+        if let Some(folder) = above.find(|folder| published.get(folder).is_some() && stands(folder)) {
+            return Some(folder.into());
+        }
+        let below = format!("{to}/");
+        let names = self.published_before.get_or_init(|| published.names());
+        let first = names.partition_point(|name| **name < *below);
+        let mut inside = names[first..].iter().take_while(|name| name.starts_with(&below));
+        inside.find(|name| stands(name)).cloned()
     }
 
     fn signatures(&self, path: &str, folder: bool) -> Vec<crate::outside::Signature> {

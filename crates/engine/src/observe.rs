@@ -118,7 +118,9 @@ impl Build<'_> {
     /// Does something in a step's folder while what the step made is kept elsewhere.
     fn beside_results<T>(&self, id: StepId, work: impl FnOnce() -> T) -> Result<T, Failure> {
         let folder = self.graph.step(id).folder.as_str();
-        let kept = format!("{folder}.kept");
+        // No step has a folder of such a name.
+        let (above, name) = folder.rsplit_once('/').unwrap_or(("", folder));
+        let kept = format!("{above}/~{name}.kept");
         let problem = |e: std::io::Error| Failure::Machine { problem: e.to_string() };
         let was_made = self.outside.check(folder).is_some();
         if was_made {

@@ -12,6 +12,10 @@ use rustc_hash::FxHashMap;
 
 use crate::value::Title;
 
+/// How many corners of a long way round are shown, from its beginning and from its end.
+const SHOWN_FIRST: usize = 12;
+const SHOWN_LAST: usize = 8;
+
 /// The error for a way round: each title with the place at which it uses the next one.
 pub(crate) fn cycle_error(hops: &[(Title, Span)]) -> Diagnostic {
     let first = &hops[0];
@@ -20,9 +24,16 @@ pub(crate) fn cycle_error(hops: &[(Title, Span)]) -> Diagnostic {
         n => format!("{} needs itself, round {n} corners", first.0),
     };
     let mut error = Diagnostic::error("cycle", message).at(first.1);
+    let left_out = hops.len().saturating_sub(SHOWN_FIRST + SHOWN_LAST);
     for (i, (title, span)) in hops.iter().enumerate() {
+        if left_out > 1 && (SHOWN_FIRST..SHOWN_FIRST + left_out).contains(&i) {
+            continue;
+        }
         let next = &hops[(i + 1) % hops.len()].0;
         error = error.related(*span, format!("{title} uses {next}"));
+    }
+    if left_out > 1 {
+        error = error.note(format!("{left_out} corners in the middle are not shown"));
     }
     error.mend("take one of these uses out, or move what both need into a value of its own")
 }

@@ -34,6 +34,10 @@ pub use world::{
 /// The file that makes a folder a package.
 pub const TARGETS_FILE: &str = "targets.nub";
 
+/// The file that marks the root of a workspace. What lies in and below a folder that has one, below this workspace's root,
+/// belongs to another workspace.
+pub const WORKSPACE_FILE: &str = "nubrik.toml";
+
 /// The names that a definition file's text declares.
 pub fn declared_names(text: &str) -> Vec<String> {
     let file = nubrik_source::Sources::default().add("", text.into());

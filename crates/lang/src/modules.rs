@@ -1,6 +1,6 @@
 //! Loading definition files, and finding what names from other files mean.
 
-use rustc_hash::FxHashMap;
+use rustc_hash::{FxHashMap, FxHashSet};
 use std::rc::Rc;
 use std::sync::Arc;
 
@@ -8,11 +8,11 @@ use nubrik_diagnostic::{Diagnostic, nearest};
 use nubrik_source::{Sources, Span, WsPath};
 use nubrik_syntax::parse;
 
-use crate::TARGETS_FILE;
 use crate::address::WithinPattern;
 use crate::hir::*;
 use crate::lower::{Location, lower};
-use crate::world::{Answer, DefinitionText, World};
+use crate::world::{Answer, DefinitionText, EntryKind, World};
+use crate::{TARGETS_FILE, WORKSPACE_FILE};
 
 /// Why a module is not there.
 pub(crate) enum Missing {
@@ -35,6 +35,8 @@ pub(crate) struct Modules {
     /// What was wrong with each module's text: reported once something in the module is used. A file
     /// that was only looked into for a name holds nothing up.
     found_in: Vec<Vec<Diagnostic>>,
+    /// Folders that are known to belong to this workspace.
+    inside: FxHashSet<WsPath>,
     /// Workspace files that were read.
     pub read: Vec<WsPath>,
     pub diagnostics: Vec<Diagnostic>,
@@ -47,7 +49,34 @@ impl Modules {
 
     /// Loads the package in a folder.
     pub fn package(&mut self, world: &dyn World, folder: &WsPath) -> Result<ModuleId, Missing> {
+        match self.other_workspace(world, folder) {
+            Answer::Pending => return Err(Missing::Pending),
+            Answer::Ready(Some(_)) => return Err(Missing::NoFile),
+            Answer::Ready(None) => {}
+        }
         self.workspace_file(world, &folder.child(TARGETS_FILE))
+    }
+
+    /// Takes note that a folder belongs to this workspace.
+    pub fn belongs(&mut self, folder: &WsPath) {
+        self.inside.insert(folder.clone());
+    }
+
+    /// The root of the other workspace that a folder belongs to, if it does.
+    pub fn other_workspace(&mut self, world: &dyn World, folder: &WsPath) -> Answer<Option<WsPath>> {
+        let mut unknown = Vec::new();
+        let mut at = Some(folder.clone());
+        while let Some(here) = at.filter(|here| !here.is_root() && !self.inside.contains(here)) {
+            match world.kind(&here.child(WORKSPACE_FILE)) {
+                Answer::Pending => return Answer::Pending,
+                Answer::Ready(Some(EntryKind::File)) => return Answer::Ready(Some(here)),
+                Answer::Ready(_) => {}
+            }
+            at = here.parent();
+            unknown.push(here);
+        }
+        self.inside.extend(unknown);
+        Answer::Ready(None)
     }
 
     /// Loads a definition file of the workspace.

@@ -350,7 +350,7 @@ const HOLES: [(&str, &str, &str); 7] = [
     ),
 ];
 
-const ERRORS: [(&str, &str, &str); 50] = [
+const ERRORS: [(&str, &str, &str); 51] = [
     (
         "bad-data",
         "A data file is not what its format or its declared type asks for. The place shown is in the data file.",
@@ -494,6 +494,12 @@ const ERRORS: [(&str, &str, &str); 50] = [
         "unclosed",
         "A text, command, hole or bracket is never closed. The place shown is where it was opened.",
         "let a = \"x",
+    ),
+    (
+        "undeclared-made",
+        "A path of what another step makes stands in a command as text. A text carries no file: whether the command finds \
+         anything there would hang on what was built before. Name the file itself, or declare it in `reads`.",
+        "step { run = `cc -I{made.dir} …` } without `reads = made`",
     ),
     ("unknown-address", "There is no target of this address.", "nubrik build tide/tidcast"),
     (

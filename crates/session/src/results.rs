@@ -48,6 +48,21 @@ impl Results {
         false
     }
 
+    /// Whether a path lies in one of them, or one of them in it.
+    pub fn overlaps(&self, path: &str) -> bool {
+        let mut above = path.match_indices('/').map(|(at, _)| &path[..at]);
+        if above.any(|folder| self.contains(folder)) {
+            return true;
+        }
+        let below = format!("{path}/");
+        let (mut low, mut high) = (0, self.len());
+        while low < high {
+            let middle = low + (high - low) / 2;
+            if self.0.text(middle) < below.as_str() { low = middle + 1 } else { high = middle }
+        }
+        low < self.len() && self.0.text(low).starts_with(&below)
+    }
+
     /// The same without some paths, and with others.
     pub(crate) fn changed(&self, gone: &[String], new: &[String]) -> Results {
         let gone: HashSet<&str> = gone.iter().map(String::as_str).collect();
@@ -96,6 +111,14 @@ mod tests {
         let results: Results = ["c", "a", "e", "c"].into_iter().collect();
         assert_eq!(results.iter().collect::<Vec<_>>(), ["a", "c", "e"]);
         assert!(results.contains("e") && !results.contains("d"));
+        let nested: Results = ["a/b", "a/b.c", "d"].into_iter().collect();
+        assert!(nested.overlaps("a") && nested.overlaps("a/b/c") && nested.overlaps("d/e"));
+        assert!(
+            !nested.overlaps("a/b")
+                && !nested.overlaps("a/c")
+                && !nested.overlaps("b")
+                && !nested.overlaps("e")
+        );
         let names = |list: &[&str]| list.iter().map(|n| (*n).to_owned()).collect::<Vec<_>>();
         let changed = results.changed(&names(&["c", "x"]), &names(&["f", "b", "a"]));
         assert_eq!(changed.iter().collect::<Vec<_>>(), ["a", "b", "e", "f"]);

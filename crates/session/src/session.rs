@@ -615,20 +615,21 @@ impl Session {
         };
         let homes: std::collections::HashSet<String> = homes.iter().map(below_out).collect();
         let belongs = |path: &str| {
-            let ends = path.match_indices('/').map(|(at, _)| at);
-            ends.rev().any(|at| homes.contains(&path[..at]))
-        };
-        let is_current = |path: &str| {
             let ends = path.match_indices('/').map(|(at, _)| &path[..at]);
-            // A folder is a result with all that is in it.
+            // A lone result may stand beside its folder, under its name.
+            ends.chain([path]).any(|folder| homes.contains(folder))
+        };
+        // A folder is a result with all that is in it, of which only the files are known where its name was forgotten.
+        let is_in_one = |path: &str| {
+            let ends = path.match_indices('/').map(|(at, _)| &path[..at]);
             ends.chain([path]).any(&is_made)
         };
-        let mut known = self.state().published.names();
+        let known = self.state().published.names().into_iter();
+        let mut stale: Vec<Arc<str>> = known.filter(|path| belongs(path) && !is_made(path)).collect();
         if self.has_forgotten {
-            known.extend(self.files_of_results());
+            let files = self.files_of_results().into_iter();
+            stale.extend(files.filter(|path| belongs(path) && !is_in_one(path)));
         }
-        let mut stale: Vec<Arc<str>> =
-            known.into_iter().filter(|path| belongs(path) && !is_current(path)).collect();
         stale.sort();
         stale.dedup();
         stale

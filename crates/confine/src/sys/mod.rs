@@ -12,7 +12,9 @@ use std::os::fd::{AsRawFd, BorrowedFd, FromRawFd, OwnedFd, RawFd};
 
 use crate::filter::ARCHITECTURE;
 
-pub(crate) use process::{Exit, ask_group_to_end, ask_to_end, end, end_stranger, kill_group, wait};
+pub(crate) use process::{
+    Exit, ask_group_to_end, ask_to_end, end, end_stranger, kill_group, wait, wait_for_group,
+};
 pub use process::{become_reaper, end_left_of, end_orphans, raise_open_file_limit, spare};
 pub(crate) use spaces::{
     Order, RoomHandle, TemplateHandle, add_folder, add_source, found_room, found_template, new_apart,

@@ -17,13 +17,34 @@ pub(crate) fn wait(id: i32) -> Exit {
         // SAFETY: writes one word.
         let ended = unsafe { libc::waitpid(id, &raw mut status, 0) };
         if ended == id {
-            return match libc::WIFSIGNALED(status) {
-                true => Exit::Signal(libc::WTERMSIG(status)),
-                false => Exit::Code(libc::WEXITSTATUS(status)),
-            };
+            return exit_of(status);
         }
         if io::Error::last_os_error().kind() != io::ErrorKind::Interrupted {
             return Exit::Code(127);
+        }
+    }
+}
+
+fn exit_of(status: i32) -> Exit {
+    match libc::WIFSIGNALED(status) {
+        true => Exit::Signal(libc::WTERMSIG(status)),
+        false => Exit::Code(libc::WEXITSTATUS(status)),
+    }
+}
+
+/// Waits for all processes of a group that was ended, and tells how each of ours did.
+pub(crate) fn wait_for_group(group: i32, tell: &mut dyn FnMut(i32, Exit)) {
+    if group <= 0 {
+        return;
+    }
+    loop {
+        let mut status = 0;
+        // SAFETY: writes one word.
+        let ended = unsafe { libc::waitpid(-group, &raw mut status, 0) };
+        match ended {
+            id if id > 0 => tell(id, exit_of(status)),
+            _ if io::Error::last_os_error().kind() == io::ErrorKind::Interrupted => {}
+            _ => return,
         }
     }
 }

@@ -92,6 +92,12 @@ impl Evaluator<'_> {
     pub(super) fn no_such_address(&mut self, path: &WsPath) -> Diagnostic {
         self.modules.entered_all();
         let error = Diagnostic::error("unknown-address", format!("there is no target `{path}`"));
+        if let Answer::Ready(Some(root)) = self.modules.other_workspace(self.world, path) {
+            let file = root.child(crate::WORKSPACE_FILE);
+            return error
+                .note(format!("`{root}` is a workspace of its own: {file}"))
+                .mend(format!("remove {file}, and `{root}` belongs to this one"));
+        }
         // The nearest target of the package that the address leads to, else the nearest package.
         let mut folder = Some(path.clone());
         while let Some(at) = folder {
@@ -185,6 +191,11 @@ impl Evaluator<'_> {
     /// The packages at and below a folder, sorted.
     pub(super) fn packages_below(&mut self, folder: &WsPath) -> Result<Vec<WsPath>> {
         let mut packages = Vec::new();
+        match self.modules.other_workspace(self.world, folder) {
+            Answer::Pending => return self.wait(),
+            Answer::Ready(Some(_)) => return Ok(packages),
+            Answer::Ready(None) => {}
+        }
         let mut folders = vec![folder.clone()];
         let mut pending = false;
         while let Some(at) = folders.pop() {
@@ -192,6 +203,10 @@ impl Evaluator<'_> {
                 pending = true;
                 continue;
             };
+            // The root of another workspace looks empty.
+            if !listing.files.is_empty() || !listing.folders.is_empty() {
+                self.modules.belongs(&at);
+            }
             folders.extend(listing.folders.iter().map(|name| at.child(name)));
             if listing.files.iter().any(|f| &**f == TARGETS_FILE) {
                 packages.push(at);

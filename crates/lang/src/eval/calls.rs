@@ -18,6 +18,8 @@ use crate::value::*;
 pub(super) struct Given<'a> {
     pub name: Option<&'a Name>,
     pub value: Value,
+    /// Whether it rests on the answer of a scan.
+    pub scanned: bool,
     pub span: Span,
 }
 
@@ -79,8 +81,8 @@ impl Evaluator<'_> {
     fn given<'a>(&mut self, scope: &Scope, args: &'a [Arg]) -> Result<Vec<Given<'a>>> {
         let module = self.module(scope.module);
         self.all(args, |this, arg| {
-            let value = this.eval(scope, arg.value)?;
-            Ok(Given { name: arg.name.as_ref(), value, span: module.span(arg.value) })
+            let (value, scanned) = this.scans_in(|this| this.eval(scope, arg.value))?;
+            Ok(Given { name: arg.name.as_ref(), value, scanned, span: module.span(arg.value) })
         })
     }
 
@@ -112,7 +114,8 @@ impl Evaluator<'_> {
             Value::Kind(module_id, number) => {
                 let args = self.all(fields, |this, (name, value)| {
                     let span = module.span(*value);
-                    Ok(Given { name: Some(name), value: this.eval(scope, *value)?, span })
+                    let (value, scanned) = this.scans_in(|this| this.eval(scope, *value))?;
+                    Ok(Given { name: Some(name), value, scanned, span })
                 })?;
                 self.kind(scope, module_id, number, args, callee_span)
             }
@@ -272,6 +275,7 @@ impl Evaluator<'_> {
         let mut slots = Vec::with_capacity(decl.params.len() + decl.lets.len());
         let mut missing = Vec::new();
         for ((param, arg), ty) in decl.params.iter().zip(given).zip(types.iter()) {
+            let scanned = arg.as_ref().is_some_and(|arg| arg.scanned);
             let result = match (arg, param.default) {
                 (Some(arg), _) => self.coerce_param(arg.value, ty, scope.module, arg.span, param),
                 (None, Some(default)) => {
@@ -292,7 +296,7 @@ impl Evaluator<'_> {
                 }
             };
             match result {
-                Ok(value) => slots.push(Slot::Value(value)),
+                Ok(value) => slots.push(Slot::of(value, scanned)),
                 Err(Stop::Waiting) => return Err(Stop::Waiting),
                 Err(Stop::Failed) => failed = true,
             }

@@ -221,6 +221,10 @@ impl Evaluator<'_> {
         let found = env.and_then(|e| e.slots.borrow().get(slot as usize).cloned());
         match found {
             Some(Slot::Value(value)) => Ok(value),
+            Some(Slot::Scanned(value)) => {
+                self.note_read(super::options::SCAN, None);
+                Ok(value)
+            }
             Some(Slot::Lazy(thunk)) => self.force(&thunk, span),
             None => Err(Stop::Failed),
         }
@@ -245,7 +249,7 @@ impl Evaluator<'_> {
 
     fn key(&mut self, scope: &Scope, id: ExprId) -> Result<Arc<str>> {
         let span = self.module(scope.module).span(id);
-        let value = self.without_scans(scope, id, span)?;
+        let value = self.without_scans(span, |this| this.eval(scope, id))?;
         match value {
             Value::Text(Text::Plain(text)) => {
                 let bad = text.is_empty()
@@ -275,12 +279,9 @@ impl Evaluator<'_> {
     }
 
     /// The value of an expression that decides which keys there are: no scan may.
-    fn without_scans(&mut self, scope: &Scope, id: ExprId, span: Span) -> Result<Value> {
-        self.frames.push(Reads::default());
-        let value = self.eval(scope, id);
-        let reads = self.frames.pop().unwrap_or_default();
-        self.note_reads(&reads);
-        if reads.has(super::options::SCAN) {
+    fn without_scans<T>(&mut self, span: Span, work: impl FnOnce(&mut Self) -> Result<T>) -> Result<T> {
+        let (value, scanned) = self.noting_scans(work);
+        if scanned {
             let error =
                 Diagnostic::error("scan-in-key", "the answer of a scan cannot decide which keys there are");
             let error = error.note("`nubrik list` shows all addresses without running anything");
@@ -288,6 +289,20 @@ impl Evaluator<'_> {
                 .fail(span, error.mend("keys from a glob or a data file, and the scan inside the entry"));
         }
         value
+    }
+
+    /// What some work comes to, and whether that rests on the answer of a scan.
+    pub(super) fn scans_in<T>(&mut self, work: impl FnOnce(&mut Self) -> Result<T>) -> Result<(T, bool)> {
+        let (value, scanned) = self.noting_scans(work);
+        Ok((value?, scanned))
+    }
+
+    fn noting_scans<T>(&mut self, work: impl FnOnce(&mut Self) -> Result<T>) -> (Result<T>, bool) {
+        self.frames.push(Reads::default());
+        let value = work(self);
+        let reads = self.frames.pop().unwrap_or_default();
+        self.note_reads(&reads);
+        (value, reads.has(super::options::SCAN))
     }
 
     fn map(&mut self, entries: Vec<(Arc<str>, Span, Scope, ExprId)>) -> Result<Value> {
@@ -318,19 +333,22 @@ impl Evaluator<'_> {
 
     fn each(&mut self, scope: &Scope, each: &Each, span: Span) -> Result<Value> {
         let items_span = self.module(scope.module).span(each.items);
-        let items = match each.key {
-            Some(_) => self.without_scans(scope, each.items, items_span)?,
-            None => self.eval(scope, each.items)?,
+        let (items, scanned) = match each.key {
+            Some(_) => (self.without_scans(items_span, |this| this.eval(scope, each.items))?, false),
+            None => self.scans_in(|this| this.eval(scope, each.items))?,
         };
-        let rows = self.rows(items, each.names, items_span)?;
+        let rows = self.rows(items, scanned, each.names, items_span)?;
         let mut inner_scopes = Vec::new();
         for slots in rows {
             self.count_work(span)?;
-            let slots = slots.into_iter().map(Slot::Value).collect();
             let env = Env { parent: scope.env.clone(), slots: RefCell::new(slots) };
             inner_scopes.push(Scope { env: Some(Rc::new(env)), ..scope.clone() });
         }
         let kept = self.all(&inner_scopes, |this, inner| match each.test {
+            Some(test) if each.key.is_some() => {
+                let span = this.module(inner.module).span(test);
+                this.without_scans(span, |this| this.boolean(inner, test))
+            }
             Some(test) => this.boolean(inner, test),
             None => Ok(true),
         })?;
@@ -344,29 +362,32 @@ impl Evaluator<'_> {
             Some(key) => {
                 let key_span = self.module(scope.module).span(key);
                 let entries = self.all(&inner_scopes, |this, inner| {
-                    Ok((this.key(inner, key)?, key_span, inner.clone(), each.give))
+                    let key = this.without_scans(key_span, |this| this.key(inner, key))?;
+                    Ok((key, key_span, inner.clone(), each.give))
                 })?;
                 self.map(entries)
             }
         }
     }
 
-    /// The values of an `each`'s names for each round.
-    fn rows(&mut self, items: Value, names: u8, span: Span) -> Result<Vec<Vec<Value>>> {
+    /// The values of an `each`'s names for each round; `scanned` says whether what it goes through rests on a scan.
+    fn rows(&mut self, items: Value, scanned: bool, names: u8, span: Span) -> Result<Vec<Vec<Slot>>> {
         let pair_names = names == 2;
-        let rows: Vec<Vec<Value>> = match items {
+        let row = |value: Value| vec![Slot::of(value, scanned)];
+        let rows: Vec<Vec<Slot>> = match items {
             Value::Map(map) => {
                 let mut rows = Vec::new();
                 for (key, thunk) in &map.entries {
-                    let value = self.force(thunk, span)?;
-                    rows.push(if pair_names { vec![Value::text(key), value] } else { vec![value] });
+                    let (value, of_value) = self.scans_in(|this| this.force(thunk, span))?;
+                    let key = pair_names.then(|| Slot::of(Value::text(key), scanned));
+                    rows.push(key.into_iter().chain([Slot::of(value, scanned || of_value)]).collect());
                 }
                 return Ok(rows);
             }
-            Value::List(items) => items.iter().map(|i| vec![i.clone()]).collect(),
-            Value::Files(files) => files.iter().map(|f| vec![Value::File(f.clone())]).collect(),
+            Value::List(items) => items.iter().map(|i| row(i.clone())).collect(),
+            Value::Files(files) => files.iter().map(|f| row(Value::File(f.clone()))).collect(),
             value @ (Value::Step(_) | Value::Record(_)) => {
-                self.files_of(&value, span)?.into_iter().map(|f| vec![Value::File(f)]).collect()
+                self.files_of(&value, span)?.into_iter().map(|f| row(Value::File(f))).collect()
             }
             other => {
                 let error = Diagnostic::error(

@@ -39,7 +39,7 @@ use crate::types::Type;
 use crate::value::*;
 use crate::world::World;
 
-use options::{Config, ConfigId, DEFAULTS, OptionId};
+use options::{Config, ConfigId, DEFAULTS, Known, OptionId};
 
 pub(crate) use options::Reads;
 
@@ -103,7 +103,15 @@ pub(crate) struct Env {
 #[derive(Clone, Debug)]
 pub(crate) enum Slot {
     Value(Value),
+    /// A value that rests on the answer of a scan.
+    Scanned(Value),
     Lazy(Rc<Thunk>),
+}
+
+impl Slot {
+    fn of(value: Value, scanned: bool) -> Slot {
+        if scanned { Slot::Scanned(value) } else { Slot::Value(value) }
+    }
 }
 
 /// Whose value is being evaluated: names of outputs and addresses follow from it.
@@ -121,8 +129,8 @@ pub(crate) struct Owner {
 struct DeclMemo {
     /// Configs under which it is being evaluated.
     running: SmallVec<[ConfigId; 1]>,
-    /// Values by the options that they reached; `None` where evaluation failed and said why.
-    done: SmallVec<[(Rc<Reads>, Option<Value>); 1]>,
+    /// Values by the options that they reached.
+    done: Known,
     /// Its number in the graph, once it stands there.
     target: Option<TargetId>,
 }
@@ -355,7 +363,7 @@ impl<'w> Evaluator<'w> {
             }
         }
         if let Some(memo) = self.known_memo(key) {
-            let known = memo.done.iter().find(|(reads, _)| self.holds_under(reads, config));
+            let known = memo.done.find(&self.configs[config.0 as usize]);
             if let Some((reads, value)) = known {
                 let (reads, value) = (reads.clone(), value.clone());
                 self.note_reads(&reads);
@@ -411,8 +419,8 @@ impl<'w> Evaluator<'w> {
         let memo = self.memo(key);
         memo.running.retain(|c| *c != config);
         match &result {
-            Ok(value) => memo.done.push((reads, Some(value.clone()))),
-            Err(Stop::Failed) => memo.done.push((reads, None)),
+            Ok(value) => memo.done.add(reads, Some(value.clone())),
+            Err(Stop::Failed) => memo.done.add(reads, None),
             Err(Stop::Waiting) => {}
         }
         result
@@ -435,6 +443,12 @@ impl<'w> Evaluator<'w> {
         &mut memos[number as usize]
     }
 
+    /// Forgets that a declaration failed under the options that are chosen, so that it is evaluated again where it is
+    /// needed.
+    fn forget_failure(&mut self, key: (ModuleId, u32)) {
+        self.memo(key).done.forget_failures();
+    }
+
     /// Options that were reached, to be kept: most often none.
     fn shared_reads(&self, reads: Reads) -> Rc<Reads> {
         if reads.is_empty() { self.nothing_reached.clone() } else { Rc::new(reads) }
@@ -442,7 +456,7 @@ impl<'w> Evaluator<'w> {
 
     /// Takes note that a declaration has no value, whatever is set.
     fn mark_failed(&mut self, key: (ModuleId, u32)) {
-        self.memo(key).done.insert(0, (Rc::default(), None));
+        self.memo(key).done.add(Rc::default(), None);
     }
 
     // What is taken from where.
@@ -602,9 +616,13 @@ impl<'w> Evaluator<'w> {
     }
 
     /// Options that the value being evaluated has reached so far, for a part of it that comes later.
+    /// What rests on a scan says so itself.
     fn captured(&self) -> Rc<Reads> {
         match self.frames.last() {
-            Some(reads) if !reads.is_empty() => Rc::new(reads.clone()),
+            Some(reads) if !reads.is_empty() => {
+                let reads = reads.without(options::SCAN);
+                if reads.is_empty() { self.nothing_reached.clone() } else { Rc::new(reads) }
+            }
             _ => self.nothing_reached.clone(),
         }
     }
@@ -713,7 +731,7 @@ impl<'w> Evaluator<'w> {
         if let Some(ty) = self.types.get(&(module_id, number)) {
             return Ok(ty.clone());
         }
-        if self.known_memo((module_id, number)).is_some_and(|m| m.done.iter().any(|d| d.1.is_none())) {
+        if self.known_memo((module_id, number)).is_some_and(|m| m.done.has_failure()) {
             return Err(Stop::Failed);
         }
         let module = self.module(module_id);

@@ -296,6 +296,8 @@ impl Evaluator<'_> {
     pub(super) fn check_name(&mut self, text: &str, span: Span) -> Result<()> {
         let odd = text.split('/').any(|p| matches!(p, "" | "." | ".."))
             || text.starts_with(['@', '~'])
+            // What is made there is thrown away.
+            || text.split('/').next() == Some(".scratch")
             || text.chars().any(|c| c.is_control());
         if !odd {
             return Ok(());

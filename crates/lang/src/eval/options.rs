@@ -10,6 +10,7 @@ use std::sync::Arc;
 
 use nubrik_diagnostic::{Diagnostic, nearest};
 use nubrik_source::{Span, WsPath};
+use rustc_hash::FxHashMap;
 
 use super::{Evaluator, Result, Scope, Stop};
 use crate::hir::*;
@@ -59,6 +60,10 @@ impl Reads {
         self.0.is_empty()
     }
 
+    pub fn without(&self, option: OptionId) -> Reads {
+        Reads(self.0.iter().filter(|(o, _)| *o != option).cloned().collect())
+    }
+
     pub fn has(&self, option: OptionId) -> bool {
         self.0.binary_search_by_key(&option, |(o, _)| *o).is_ok()
     }
@@ -76,6 +81,72 @@ impl Reads {
         }
     }
 }
+
+/// A value that is known, with the options that it reached; `None` where evaluation failed and said why.
+type KnownValue = (Rc<Reads>, Option<Value>);
+
+/// Values of one declaration by the options that they reached. Which one holds under a choice of options is looked up, however
+/// many choices there were.
+#[derive(Default)]
+pub(crate) struct Known {
+    /// The value where it reached no option.
+    plain: Option<KnownValue>,
+    /// Others: by which options they reached, then by what these were set to.
+    by_options: Vec<KnownUnder>,
+}
+
+/// Values that reached the same options.
+struct KnownUnder {
+    options: Vec<OptionId>,
+    by_values: FxHashMap<Vec<Option<Arc<str>>>, KnownValue>,
+}
+
+impl Known {
+    /// The value under some options.
+    pub fn find(&self, config: &Config) -> Option<&KnownValue> {
+        if self.plain.is_some() {
+            return self.plain.as_ref();
+        }
+        self.by_options.iter().find_map(|known| {
+            let set = |option: &OptionId| config.set.get(option).map(|set| set.written.clone());
+            known.by_values.get(&known.options.iter().map(set).collect::<Vec<_>>())
+        })
+    }
+
+    /// Adds a value with the options that it reached.
+    pub fn add(&mut self, reads: Rc<Reads>, value: Option<Value>) {
+        if reads.is_empty() {
+            self.plain = Some((reads, value));
+            return;
+        }
+        let options = || reads.iter().map(|(option, _)| *option);
+        let values = reads.iter().map(|(_, set)| set.clone()).collect();
+        let place = self.by_options.iter().position(|known| known.options.iter().copied().eq(options()));
+        let place = place.unwrap_or_else(|| {
+            self.by_options
+                .push(KnownUnder { options: options().collect(), by_values: FxHashMap::default() });
+            self.by_options.len() - 1
+        });
+        self.by_options[place].by_values.insert(values, (reads, value));
+    }
+
+    /// Whether evaluation failed under some options.
+    pub fn has_failure(&self) -> bool {
+        let mut others = self.by_options.iter().flat_map(|known| known.by_values.values());
+        self.plain.as_ref().is_some_and(|known| known.1.is_none()) || others.any(|known| known.1.is_none())
+    }
+
+    /// Forgets that evaluation failed, under whatever options.
+    pub fn forget_failures(&mut self) {
+        self.plain = self.plain.take().filter(|known| known.1.is_some());
+        for known in &mut self.by_options {
+            known.by_values.retain(|_, known| known.1.is_some());
+        }
+    }
+}
+
+/// How many expressions each option in a new choice of options counts as: a choice is kept, and so is what it leads to.
+const WORK_OF_OPTION: u64 = 64;
 
 /// A value for an option from outside the definitions.
 #[derive(Clone, PartialEq, Eq, Debug)]
@@ -143,12 +214,6 @@ impl Evaluator<'_> {
         }
     }
 
-    /// Whether a value that reached these options is the same under a config.
-    pub(super) fn holds_under(&self, reads: &Reads, config: ConfigId) -> bool {
-        let set = &self.configs[config.0 as usize].set;
-        reads.iter().all(|(option, then)| set.get(option).map(|s| &s.written) == then.as_ref())
-    }
-
     /// The number of a config with these options set.
     pub(super) fn config(&mut self, config: Config) -> ConfigId {
         let key: Vec<(OptionId, Arc<str>)> =
@@ -188,6 +253,8 @@ impl Evaluator<'_> {
             None => DEFAULTS,
             Some(choices) => {
                 let mut config = self.configs[scope.config.0 as usize].clone();
+                let size = (config.set.len() + choices.len()) as u64;
+                self.count(size * WORK_OF_OPTION, self.module(scope.module).span(base))?;
                 for choice in choices {
                     let option = self.chosen_option(scope.module, &choice.option)?;
                     let span = self.module(scope.module).span(choice.value);
@@ -495,7 +562,8 @@ fn plain_name(written: &str) -> String {
     for c in written.chars() {
         match c {
             'a'..='z' | 'A'..='Z' | '0'..='9' | '.' | '-' | '_' => name.push(c),
-            c => name.push_str(&format!("%{:x}", u32::from(c))),
+            // Always two digits a byte, so that no two values are written alike.
+            c => c.encode_utf8(&mut [0; 4]).bytes().for_each(|byte| name.push_str(&format!("%{byte:02x}"))),
         }
     }
     name
@@ -571,5 +639,7 @@ mod tests {
         assert_ne!(written(&list(&["a,b"])), written(&list(&["a", "b"])));
         assert_ne!(written(&Value::None), written(&Value::text("none")));
         assert_ne!(plain_name("a b"), plain_name("a%20b"));
+        assert_ne!(plain_name("\n1"), plain_name("\u{a1}"));
+        assert_eq!(plain_name("é\n"), "%c3%a9%0a");
     }
 }

@@ -1,4 +1,4 @@
-//! Results under readable names: each name stands for one result.
+//! Results under readable names: each name stands for one result, and none lies in another one.
 
 use nubrik_diagnostic::Diagnostic;
 use nubrik_graph::{FileId, Graph, ResultFile, Target};
@@ -14,6 +14,17 @@ pub(super) fn check_published(graph: &Graph) -> Vec<Diagnostic> {
 /// one of another package has its name only if that package lies below the first, and the first one's result in
 /// folders that lead there. Most often no result does.
 pub(crate) fn check_published_across(graph: &Graph) -> Vec<Diagnostic> {
+    // What is called as a package, or as a folder on the way to one, stands where that one's results go.
+    let mut folders: FxHashSet<&WsPath> = FxHashSet::default();
+    let all_packages: FxHashSet<&WsPath> = graph.targets.iter().map(|t| &t.package).collect();
+    let on_the_way: Vec<WsPath> = all_packages
+        .iter()
+        .flat_map(|package| std::iter::successors(package.parent(), WsPath::parent))
+        .collect();
+    folders.extend(all_packages.iter().copied().chain(&on_the_way));
+    if graph.targets.iter().flat_map(|t| &t.results).any(|r| folders.contains(&r.publish)) {
+        return check(graph.targets.iter());
+    }
     let mut packages: Option<FxHashSet<&WsPath>> = None;
     // Packages whose results lie in the folder of another one, and those others.
     let mut involved: FxHashSet<&WsPath> = FxHashSet::default();
@@ -42,14 +53,35 @@ fn check<'g>(targets: impl Iterator<Item = &'g Target> + Clone) -> Vec<Diagnosti
     let mut names: FxHashMap<&WsPath, (FileId, &Target)> = FxHashMap::default();
     names.reserve(targets.clone().map(|t| t.results.len()).sum());
     let mut errors = Vec::new();
-    for (target, result) in targets.flat_map(|t| t.results.iter().map(move |r| (t, r))) {
+    for (target, result) in targets.clone().flat_map(|t| t.results.iter().map(move |r| (t, r))) {
         match names.get(&result.publish) {
             Some((file, _)) if *file == result.file => {}
             Some((_, other)) => errors.push(made_twice(other, target, result)),
             None => drop(names.insert(&result.publish, (result.file, target))),
         }
     }
+    for (target, result) in targets.flat_map(|t| t.results.iter().map(move |r| (t, r))) {
+        let mut above = std::iter::successors(result.publish.parent(), WsPath::parent);
+        let outer = above.find_map(|folder| Some((names.get(&folder)?, folder)));
+        if let Some(((_, other), folder)) = outer {
+            errors.push(inside_another((other, &folder), target, result));
+        }
+    }
     errors
+}
+
+/// The error for a result whose place lies in that of another one, which is a file or a whole folder.
+fn inside_another((other, folder): (&Target, &WsPath), target: &Target, result: &ResultFile) -> Diagnostic {
+    let message = format!(
+        "`{}` makes `{}`, and `{}` makes `{}`, which lies in it",
+        other.address,
+        folder.as_str(),
+        result.address,
+        result.publish.as_str()
+    );
+    Diagnostic::error("made-twice", message)
+        .note(format!("declared at {} and {}", other.place, target.place))
+        .mend("give one of them another name")
 }
 
 fn made_twice(other: &Target, target: &Target, result: &ResultFile) -> Diagnostic {

@@ -6,6 +6,7 @@ use std::sync::Arc;
 use nubrik_diagnostic::{Diagnostic, Severity};
 use nubrik_graph::{Edge, Effect, FileId, Graph, Role, Service, StepId, TargetId, is_acyclic};
 use nubrik_source::{Sources, Span, WsPath};
+use rustc_hash::FxHashMap;
 use smallvec::{SmallVec, smallvec};
 
 use super::addresses::Meaning;
@@ -88,6 +89,7 @@ impl Evaluator<'_> {
     /// Evaluates all targets of some packages; what packages of others publish under the same name is left
     /// to the one who puts several such evaluations together.
     pub(crate) fn request_packages(mut self, packages: &[WsPath], wanted: Wanted) -> Evaluation {
+        packages.iter().for_each(|package| self.modules.belongs(package));
         let lists = self.all(packages, |this, folder| this.targets_of(folder, wanted)).unwrap_or_default();
         self.wants_digests = true;
         self.evaluate_all(&lists.concat())
@@ -130,16 +132,18 @@ impl Evaluator<'_> {
 
     fn evaluate_all(mut self, meanings: &[Meaning]) -> Evaluation {
         let roots: Vec<DeclKey> = meanings.iter().map(|m| (m.module, m.decl)).collect();
-        self.find_cycles(&roots);
+        let chains = self.find_cycles(&roots);
+        let mut evaluated = self.evaluate_chains(&chains, meanings);
         let mut requested = Vec::new();
         let mut targets = Vec::new();
         let mut seen: Vec<bool> = Vec::new();
-        for meaning in meanings {
+        for (number, meaning) in meanings.iter().enumerate() {
             let kind = self.module(meaning.module).decls[meaning.decl as usize].kind;
             // A job may want what only the one who runs it has.
             let on_call = matches!(kind, DeclKind::Job | DeclKind::Service);
+            let known = evaluated.get_mut(number).and_then(Option::take);
             if (!on_call || self.evaluates_jobs)
-                && let Ok(files) = self.evaluate_target(meaning)
+                && let Ok(files) = known.unwrap_or_else(|| self.evaluate_target(meaning))
             {
                 requested.extend(files);
             }
@@ -183,6 +187,47 @@ impl Evaluator<'_> {
         let mut seen = vec![false; self.graph.files.len()];
         requested.retain(|f: &FileId| !std::mem::replace(&mut seen[f.0 as usize], true));
         self.finish(requested, targets)
+    }
+
+    /// Evaluates declarations that need one another in a long chain, from its end on, so that the stack does not grow with
+    /// the chain. `chains` is the order in which they come after what they refer to; empty where no chain is long. Gives
+    /// what came of those that are meant, by their places.
+    fn evaluate_chains(
+        &mut self,
+        chains: &[DeclKey],
+        meanings: &[Meaning],
+    ) -> Vec<Option<Result<Vec<FileId>>>> {
+        let mut evaluated = Vec::new();
+        if chains.is_empty() {
+            return evaluated;
+        }
+        evaluated.resize_with(meanings.len(), || None);
+        let mut places: FxHashMap<DeclKey, Vec<usize>> = FxHashMap::default();
+        for (number, meaning) in meanings.iter().enumerate() {
+            places.entry((meaning.module, meaning.decl)).or_default().push(number);
+        }
+        for key in chains {
+            let module = self.module(key.0);
+            let decl = &module.decls[key.1 as usize];
+            match places.get(key) {
+                _ if !matches!(decl.kind, DeclKind::Target | DeclKind::Test | DeclKind::Value) => {}
+                Some(places) => {
+                    for number in places {
+                        evaluated[*number] = Some(self.evaluate_target(&meanings[*number]));
+                    }
+                }
+                // Whether it is needed shows when what refers to it is evaluated: then it is told if it is wrong.
+                None => {
+                    self.modules.entered(key.0);
+                    let known = self.modules.diagnostics.len();
+                    if self.declaration(key.0, key.1, self.chosen, decl.name.span).is_err() {
+                        self.modules.diagnostics.truncate(known);
+                        self.forget_failure(*key);
+                    }
+                }
+            }
+        }
+        evaluated
     }
 
     /// Evaluates everything there is, and also reports what is only questionable.
@@ -300,14 +345,18 @@ impl Evaluator<'_> {
             }
         }
         let mut packages = self.packages_below(&pattern.path)?;
-        if packages.is_empty() && pattern.is_folder && self.is_folder(&pattern.path) {
+        let is_ours = matches!(
+            self.modules.other_workspace(self.world, &pattern.path),
+            crate::world::Answer::Ready(None)
+        );
+        if packages.is_empty() && pattern.is_folder && is_ours && self.is_folder(&pattern.path) {
             packages.extend(self.package_around(&pattern.path)?);
         }
         if packages.is_empty() {
             let error = if pattern.path.is_root() {
                 Diagnostic::error("no-targets", "there is no `targets.nub` in this workspace")
                     .mend("nubrik init   writes a first one")
-            } else if pattern.is_folder {
+            } else if pattern.is_folder && is_ours {
                 let message = format!(
                     "`{}` belongs to no package: no `targets.nub` is there, below it or above it",
                     pattern.path
@@ -526,12 +575,19 @@ impl Evaluator<'_> {
 
     // Cycles.
 
-    /// Reports declarations that lead back to themselves, starting from some, and marks them failed.
-    fn find_cycles(&mut self, roots: &[DeclKey]) {
+    /// Reports declarations that lead back to themselves, starting from some, and marks them failed. Where there is none,
+    /// gives all that is reached behind what it refers to, if some of that is a long chain.
+    fn find_cycles(&mut self, roots: &[DeclKey]) -> Vec<DeclKey> {
         let (nodes, edges) = self.reached(roots);
         let between: Vec<Edge> = edges.iter().map(|&(from, to, _)| Edge { from, to }).collect();
+        let mut chains = Vec::new();
         // Nearly always: then nothing needs a name.
-        if !is_acyclic(nodes.len() as u32, &between) {
+        if is_acyclic(nodes.len() as u32, &between) {
+            let (order, longest) = needs_first(nodes.len(), &between);
+            if longest > LONG_CHAIN {
+                chains.extend(order.into_iter().map(|number| nodes[number as usize]));
+            }
+        } else {
             let mut references: References<DeclKey> = References::new();
             for key in &nodes {
                 let module = self.module(key.0);
@@ -545,6 +601,7 @@ impl Evaluator<'_> {
             }
         }
         self.find_kit_cycles();
+        chains
     }
 
     /// Everything that some declarations lead to, in the order in which it is met, and which of them refers to
@@ -643,6 +700,34 @@ impl Evaluator<'_> {
         let (errors, _) = references.cycles();
         self.modules.diagnostics.extend(errors);
     }
+}
+
+/// Chains of references longer than this are evaluated from their end on.
+const LONG_CHAIN: usize = 100;
+
+/// All nodes, each behind those that its edges lead to, and how many lie on the longest way. There must be no cycles.
+fn needs_first(count: usize, edges: &[Edge]) -> (Vec<u32>, usize) {
+    let mut users: Vec<Vec<u32>> = vec![Vec::new(); count];
+    // How many of its needs are not in order yet.
+    let mut open = vec![0u32; count];
+    for edge in edges {
+        users[edge.to as usize].push(edge.from);
+        open[edge.from as usize] += 1;
+    }
+    let mut length = vec![1usize; count];
+    let mut order: Vec<u32> = (0..count as u32).filter(|n| open[*n as usize] == 0).collect();
+    let mut at = 0;
+    while let Some(node) = order.get(at).copied() {
+        at += 1;
+        for user in &users[node as usize] {
+            length[*user as usize] = length[*user as usize].max(length[node as usize] + 1);
+            open[*user as usize] -= 1;
+            if open[*user as usize] == 0 {
+                order.push(*user);
+            }
+        }
+    }
+    (order, length.into_iter().max().unwrap_or(0))
 }
 
 fn title(decl: &Decl) -> Title {

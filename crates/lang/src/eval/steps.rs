@@ -26,6 +26,8 @@ pub(super) struct Draft {
     pub outputs: SmallVec<[DraftedOutput; 1]>,
     pub inputs: SmallVec<[FileRef; 2]>,
     pub tools: SmallVec<[ToolId; 4]>,
+    /// Paths of what other steps make that stand in its words as plain characters, with their places.
+    pub spelled: Vec<(String, Span)>,
     /// Services that run meanwhile.
     pub services: Vec<Arc<Service>>,
     /// The name of the output in which a check tells of single cases.
@@ -157,6 +159,9 @@ impl Evaluator<'_> {
             list.dedup();
         }
         candidates.retain(|c| inputs.binary_search(c).is_err());
+        for (path, at) in std::mem::take(&mut draft.spelled) {
+            self.check_spelled(&path, at, &draft.step.folder, inputs.iter().chain(&candidates))?;
+        }
         draft.step.inputs = inputs;
         draft.step.candidates = candidates;
         draft.step.say = match values.value("say") {
@@ -166,6 +171,36 @@ impl Evaluator<'_> {
             _ => shared_text(["make ", &*draft.outputs[0].2]),
         };
         self.enter(scope, draft, span)
+    }
+
+    /// Refuses a path of what another step makes, spelled out in a word, where nothing there is declared: whether the step finds
+    /// anything would hang on what was built before.
+    fn check_spelled<'f>(
+        &mut self,
+        path: &str,
+        at: Span,
+        own: &WsPath,
+        mut declared: impl Iterator<Item = &'f FileId>,
+    ) -> Result<()> {
+        let spelled = WsPath::from_normal(path);
+        let holds = |id: &FileId| {
+            let file = &self.graph.files[id.0 as usize];
+            file.path.is_in(&spelled) || (file.folder && spelled.is_in(&file.path))
+        };
+        if spelled.is_in(own) || declared.any(holds) {
+            return Ok(());
+        }
+        let maker =
+            self.graph.steps.iter().find(|step| spelled.is_in(&step.folder) || step.folder.is_in(&spelled));
+        let maker = maker.map(|step| self.graph.targets[step.target.0 as usize].address.clone());
+        let what =
+            maker.as_ref().map_or("what another step makes".to_owned(), |m| format!("what `{m}` makes"));
+        let error =
+            Diagnostic::error("undeclared-made", format!("this names {what} and does not declare it"));
+        let error = error
+            .note(format!("the word holds {path}; a path as text carries no file"))
+            .mend("{the file itself} in the command");
+        self.fail(at, error.mend("reads = the file, or all files there"))
     }
 
     fn limits(&mut self, values: &FormValues) -> Result<Limits> {
@@ -254,6 +289,7 @@ impl Evaluator<'_> {
             outputs: SmallVec::new(),
             inputs: SmallVec::new(),
             tools: SmallVec::new(),
+            spelled: Vec::new(),
             services: Vec::new(),
             report: None,
             keeps_secrets: false,
@@ -422,8 +458,10 @@ impl Evaluator<'_> {
         }
         let mut strands = Leaves::new();
         stage.words.iter().chain(&stage.stdin).flat_map(|(_, w)| w).for_each(|s| leaves(s, &mut strands));
+        let at = stage.words.first().map(|(at, _)| *at);
         for strand in strands {
             match strand {
+                WordStrand::Literal(text) => draft.spelled.extend(spelled_in(text, at)),
                 WordStrand::File(file) => draft.inputs.push(file.clone()),
                 WordStrand::List(files) => draft.inputs.extend(files.iter().cloned()),
                 WordStrand::Tool(tool) => draft.tools.push(self.tool_id(&tool.name)),
@@ -525,6 +563,7 @@ impl Evaluator<'_> {
             let value = self.written(&strands, draft);
             for strand in text.strands() {
                 match strand {
+                    Strand::Literal(text) => draft.spelled.extend(spelled_in(&text, Some(thunk.span))),
                     Strand::File(file) => draft.inputs.push(file),
                     Strand::Tool(tool) => draft.tools.push(self.tool_id(&tool.name)),
                     Strand::Secret(_) if !draft.keeps_secrets => {
@@ -535,7 +574,7 @@ impl Evaluator<'_> {
                     Strand::Own(_) if !draft.is_service() => {
                         return self.fail(thunk.span, super::services::not_own());
                     }
-                    Strand::Literal(_) | Strand::Secret(_) | Strand::Own(_) => {}
+                    Strand::Secret(_) | Strand::Own(_) => {}
                 }
             }
             variables.push((name.clone(), value.into()));
@@ -637,6 +676,17 @@ impl Evaluator<'_> {
         }
         text
     }
+}
+
+/// The paths of what steps make that plain characters hold; most often none.
+fn spelled_in(text: &str, at: Option<Span>) -> Option<(String, Span)> {
+    let start = text.find(super::natives::MADE)?;
+    let path = &text[start..];
+    let end = path.find(|c: char| c.is_whitespace() || "\"'`;:,|&()<>".contains(c)).unwrap_or(path.len());
+    let path = path[..end].trim_end_matches('/');
+    // Only what lies below that folder is a step's.
+    path.strip_prefix(super::natives::MADE)?.strip_prefix('/')?;
+    Some((path.to_owned(), at?))
 }
 
 /// A text as one word of a shell.

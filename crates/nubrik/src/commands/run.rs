@@ -190,7 +190,11 @@ fn say_ended(face: Face, effect: &Effect, ended: EffectEnd, took: Duration, prin
     }
     let Some((command, code)) = failed else { return };
     let paint = Paint::for_stderr(face.plain);
-    let how = if code > 128 { format!("ended by signal {}", code - 128) } else { format!("ended with code {code}") };
+    let how = if code > 128 {
+        format!("ended by signal {}", code - 128)
+    } else {
+        format!("ended with code {code}")
+    };
     errln!("{}", labelled(paint, Ink::Wrong, "failed", &format!("{}   {how}", effect.address)));
     let line = |label: &str, text: &str| {
         errln!("  {}  {text}", paint.ink(Ink::Calm, &format!("{label:<8}")));

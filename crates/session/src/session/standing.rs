@@ -288,7 +288,7 @@ impl Session {
         let before: FxHashSet<&str> = gone.iter().map(String::as_str).collect();
         let now: FxHashSet<&str> = results.iter().map(String::as_str).collect();
         // Two targets that make the same result: said when all is evaluated.
-        let kept = |path: &str| seal.sealed.results.contains(path);
+        let kept = |path: &str| seal.sealed.results.contains(path) || seal.sealed.results.overlaps(path);
         if now.iter().any(|path| !before.contains(path) && kept(path)) {
             return None;
         }
