@@ -13,7 +13,7 @@ use crate::key::{KeyParts, candidate_names, command_digest, first_key};
 use crate::outside::{FoundTool, Signature, TreeFileKind};
 use crate::reason::Reason;
 use crate::state::StepMemory;
-use crate::words::{Asked, asked_about, system_files_in};
+use crate::words::{Asked, asked_about, programs_in, shell_script, system_files_in};
 
 /// Stands among the tools of steps that may see more than they declare. No tool has a name with a space.
 pub(crate) const SEES_BESIDES: &str = "what is seen besides";
@@ -195,6 +195,10 @@ impl Build<'_> {
             named.extend(system_files_in(text, &|path| self.outside.is_system(path)));
         }
         for stage in stages() {
+            if let Some(script) = shell_script(&stage.words) {
+                let programs = programs_in(script);
+                named.extend(programs.into_iter().flat_map(|program| self.outside.looked_up(program)));
+            }
             if let Program::File(file) = stage.program {
                 named.extend(self.outside.interpreters(self.graph.file(file).path.as_str()));
             }

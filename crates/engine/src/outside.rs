@@ -420,6 +420,11 @@ pub trait Outside: Sync {
     }
     /// Runs processes to their end; appends what they print.
     fn run(&self, job: &Job<'_>, printed: &mut Vec<u8>) -> JobEnd;
+    /// Where a step's commands look for a program, in their order, up to the first place that has it.
+    fn looked_up(&self, program: &str) -> Vec<Arc<str>> {
+        let _ = program;
+        Vec::new()
+    }
     /// Whether commands can be recorded.
     fn records(&self) -> bool {
         false

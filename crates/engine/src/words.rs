@@ -25,6 +25,69 @@ pub(crate) fn system_files_in(word: &str, is_system: &dyn Fn(&str) -> bool) -> V
     found
 }
 
+/// The script in the words of a shell that is given one: `sh -eu -c SCRIPT`.
+pub(crate) fn shell_script(words: &[Arc<str>]) -> Option<&str> {
+    let (program, options) = words.split_first()?;
+    let name = program.rsplit('/').next()?;
+    if !matches!(name, "sh" | "bash" | "dash" | "ksh" | "zsh") {
+        return None;
+    }
+    let is_script = |word: &Arc<str>| word.starts_with('-') && word.ends_with('c');
+    options.get(options.iter().position(is_script)? + 1).map(|script| &**script)
+}
+
+/// Words of shells behind which a command stands, and what shells do themselves (POSIX, Shell Command Language 2.4, 2.14 and
+/// the utilities that are commonly built in).
+const BEFORE_COMMANDS: [&str; 11] =
+    ["if", "then", "elif", "else", "while", "until", "do", "!", "{", "exec", "command"];
+const OF_SHELLS: [&str; 45] = [
+    "fi", "done", "for", "case", "esac", "in", "}", "break", ":", "continue", ".", "eval", "exit", "export",
+    "readonly", "return", "set", "shift", "times", "trap", "unset", "alias", "bg", "cd", "false", "fg",
+    "getopts", "hash", "jobs", "kill", "pwd", "read", "true", "type", "ulimit", "umask", "unalias", "wait",
+    "echo", "printf", "test", "[", "[[", "local", "function",
+];
+
+/// Programs whose own words name another one to start.
+const STARTERS: [&str; 6] = ["env", "xargs", "nice", "nohup", "timeout", "time"];
+
+/// Programs that a shell's script starts by a bare name, as far as its letters tell. A name too many does no harm.
+pub(crate) fn programs_in(script: &str) -> Vec<&str> {
+    let mut programs = Vec::new();
+    for command in script.split(|c: char| ";|&\n()`".contains(c)) {
+        let mut words = command.split_ascii_whitespace().map(|word| word.trim_matches('"')).peekable();
+        while words.next_if(|word| BEFORE_COMMANDS.contains(word) || is_assignment(word)).is_some() {}
+        while let Some(word) = words.next() {
+            if !is_program_name(word) || OF_SHELLS.contains(&word) {
+                break;
+            }
+            programs.push(word);
+            if !STARTERS.contains(&word) {
+                break;
+            }
+            let passes = |word: &&str| {
+                word.starts_with('-') || is_assignment(word) || word.starts_with(|c: char| c.is_ascii_digit())
+            };
+            while words.next_if(passes).is_some() {}
+        }
+    }
+    programs.sort_unstable();
+    programs.dedup();
+    programs
+}
+
+fn is_assignment(word: &str) -> bool {
+    let is_name = |name: &str| {
+        let letter = |c: char| c.is_ascii_alphanumeric() || c == '_';
+        !name.is_empty() && name.chars().all(letter) && !name.starts_with(|c: char| c.is_ascii_digit())
+    };
+    word.split_once('=').is_some_and(|(name, _)| is_name(name))
+}
+
+fn is_program_name(word: &str) -> bool {
+    word.starts_with(|c: char| c.is_ascii_alphanumeric() || "_[".contains(c))
+        && word.chars().all(|c| c.is_ascii_alphanumeric() || "_.+-[".contains(c))
+}
+
 /// What a source asks about with `__has_include` or `__has_embed`.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub(crate) enum Asked {
@@ -76,6 +139,25 @@ mod tests {
         assert_eq!(found("s/a/b/"), [""; 0]);
         assert_eq!(found("/usr/lib/ /home/x"), ["/usr/lib"]);
         assert_eq!(found("/"), [""; 0]);
+    }
+
+    #[test]
+    fn programs_of_scripts_are_found() {
+        let script = "set -e; FOO=1 mytool a | sort > x && if grep -q y x; then LC_ALL=C xargs -0 -n 1 strip; fi\n\
+            for f in a b; do other \"$(inner \"$f\")\" || { last; }; done; ./own /usr/bin/whole $var 'x'";
+        assert_eq!(
+            programs_in(script),
+            ["grep", "inner", "last", "mytool", "other", "sort", "strip", "xargs"]
+        );
+        assert_eq!(
+            programs_in("timeout 5 env -i A=b tool; echo hello; [ -f x ] && true"),
+            ["env", "timeout", "tool"]
+        );
+        assert_eq!(programs_in(""), [""; 0]);
+        let words = |words: &[&str]| words.iter().map(|w| Arc::from(*w)).collect::<Vec<Arc<str>>>();
+        assert_eq!(shell_script(&words(&["sh", "-eu", "-c", "x y"])), Some("x y"));
+        assert_eq!(shell_script(&words(&["/bin/bash", "-c"])), None);
+        assert_eq!(shell_script(&words(&["cc", "-c", "a.c"])), None);
     }
 
     #[test]

@@ -82,7 +82,7 @@ fn the_path_of_what_is_made_is_refused_where_a_step_does_not_declare_it() {
             &[("targets.nub", &step), ("s", "")],
             &["this names what `made` makes and does not declare it", "undeclared-made"],
         );
-        let declared = step.replace("", "").replace(
+        let declared = step.replace(
             &format!("{word}` }}"),
             &format!("`, reads = made, env = {{ \"WORD\": \"{word}\" }} }}"),
         );

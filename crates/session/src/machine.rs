@@ -325,6 +325,10 @@ impl Outside for Machine {
         self.run_in_box(job, printed, None)
     }
 
+    fn looked_up(&self, program: &str) -> Vec<Arc<str>> {
+        crate::tool_parts::looked_up(program, &step_search_path())
+    }
+
     fn records(&self) -> bool {
         can_record()
     }

@@ -1,9 +1,12 @@
 //! `nubrik.toml`: settings of the tool, never build logic. Parsed strictly.
 
 use std::collections::BTreeMap;
+use std::ops::Range;
 
 use nubrik_diagnostic::nearest;
 use nubrik_lang::SettingValue;
+use toml::Spanned;
+use toml::de::{DeString, DeTable, DeValue};
 
 /// Settings of a workspace.
 #[derive(Clone, PartialEq, Eq, Debug, Default)]
@@ -32,49 +35,54 @@ const KEYS: [&str; 3] = ["jobs", "hide_undeclared", "profiles"];
 /// Names of profiles that mean something else in the folder of results.
 const TAKEN_PROFILES: [&str; 1] = ["base"];
 
+/// A key with its place, and its value with its own.
+type Key<'t> = Spanned<DeString<'t>>;
+type Keyed<'t> = Spanned<DeValue<'t>>;
+
+fn problem(at: Range<usize>, message: String, mend: Option<String>) -> SettingsProblem {
+    SettingsProblem { message, range: Some(at), mend }
+}
+
 impl Settings {
     /// Reads settings.
     ///
     /// # Errors
     /// When the text is not TOML, or a key is unknown or has a value of the wrong type.
     pub fn parse(text: &str) -> Result<Settings, SettingsProblem> {
-        let table: toml::Table = text.parse().map_err(|e: toml::de::Error| SettingsProblem {
+        let table = DeTable::parse(text).map_err(|e| SettingsProblem {
             message: e.message().to_owned(),
             range: e.span(),
             mend: None,
         })?;
         let mut settings = Settings::default();
-        for (key, value) in &table {
-            let problem = |message: String, mend: Option<String>| SettingsProblem {
-                message,
-                range: text.find(key.as_str()).map(|at| at..at + key.len()),
-                mend,
+        for (key, value) in sorted(table.get_ref()) {
+            let wrong = |message: &str, mend: &str| {
+                Err(problem(value.span(), message.to_owned(), Some(mend.to_owned())))
             };
-            match (key.as_str(), value) {
-                ("jobs", toml::Value::Integer(n)) if (1..=4096).contains(n) => {
-                    settings.jobs = Some(*n as usize)
-                }
-                ("jobs", _) => {
-                    return Err(problem("`jobs` is a number from 1 to 4096".into(), Some("jobs = 4".into())));
-                }
-                ("hide_undeclared", toml::Value::Boolean(hide)) => settings.hide_undeclared = *hide,
+            match (&**key.get_ref(), value.get_ref()) {
+                ("jobs", found) => match number(found).and_then(|n| usize::try_from(n).ok()) {
+                    Some(jobs @ 1..=4096) => settings.jobs = Some(jobs),
+                    _ => return wrong("`jobs` is a number from 1 to 4096", "jobs = 4"),
+                },
+                ("hide_undeclared", DeValue::Boolean(hide)) => settings.hide_undeclared = *hide,
                 ("hide_undeclared", _) => {
-                    let mend = "hide_undeclared = true".to_owned();
-                    return Err(problem("`hide_undeclared` is true or false".into(), Some(mend)));
+                    return wrong("`hide_undeclared` is true or false", "hide_undeclared = true");
                 }
-                ("profiles", toml::Value::Table(table)) => {
-                    for (name, value) in table {
-                        settings.profiles.insert(name.clone(), profile(text, name, value)?);
+                ("profiles", DeValue::Table(table)) => {
+                    for (name, value) in sorted(table) {
+                        settings.profiles.insert(name.get_ref().to_string(), profile(name, value)?);
                     }
                 }
                 ("profiles", _) => {
-                    let mend = "[profiles]\nship = { mode = \"release\" }".to_owned();
-                    return Err(problem("`profiles` is a table of profiles".into(), Some(mend)));
+                    return wrong(
+                        "`profiles` is a table of profiles",
+                        "[profiles]\nship = { mode = \"release\" }",
+                    );
                 }
-                (key, _) => {
-                    let near = nearest(key, KEYS).map(|near| format!("{near} = …"));
-                    let known = format!("no setting is called `{key}`; there is: {}", KEYS.join(", "));
-                    return Err(problem(known, near));
+                (unknown, _) => {
+                    let near = nearest(unknown, KEYS).map(|near| format!("{near} = …"));
+                    let known = format!("no setting is called `{unknown}`; there is: {}", KEYS.join(", "));
+                    return Err(problem(key.span(), known, near));
                 }
             }
         }
@@ -82,61 +90,66 @@ impl Settings {
     }
 }
 
-fn profile(
-    text: &str,
-    name: &str,
-    value: &toml::Value,
-) -> Result<Vec<(String, SettingValue)>, SettingsProblem> {
-    let at = |word: &str| text.find(word).map(|at| at..at + word.len());
-    let problem = |word: &str, message: String, mend: &str| SettingsProblem {
-        message,
-        range: at(word),
-        mend: (!mend.is_empty()).then(|| mend.to_owned()),
-    };
+/// What is in a table, by its keys.
+fn sorted<'a, 't>(table: &'a DeTable<'t>) -> Vec<(&'a Key<'t>, &'a Keyed<'t>)> {
+    let mut entries: Vec<_> = table.iter().collect();
+    entries.sort_by(|a, b| a.0.get_ref().cmp(b.0.get_ref()));
+    entries
+}
+
+fn profile(key: &Key<'_>, value: &Keyed<'_>) -> Result<Vec<(String, SettingValue)>, SettingsProblem> {
+    let name: &str = key.get_ref();
     let fine = |c: char| c.is_ascii_alphanumeric() || matches!(c, '_' | '-');
     if name.is_empty() || !name.chars().all(fine) {
-        return Err(problem(
-            name,
-            format!("`{name}` cannot be the name of a profile: letters, digits, `_` and `-`"),
-            "",
-        ));
+        let message = format!("`{name}` cannot be the name of a profile: letters, digits, `_` and `-`");
+        return Err(problem(key.span(), message, None));
     }
     if TAKEN_PROFILES.contains(&name) {
         let message = format!("`{name}` is the name of the results without a profile");
-        return Err(problem(name, message, "give the profile another name"));
+        return Err(problem(key.span(), message, Some("give the profile another name".to_owned())));
     }
-    let toml::Value::Table(options) = value else {
+    let DeValue::Table(options) = value.get_ref() else {
         let mend = format!("{name} = {{ mode = \"release\" }}");
-        return Err(problem(name, format!("the profile `{name}` is a table of options"), &mend));
+        return Err(problem(value.span(), format!("the profile `{name}` is a table of options"), Some(mend)));
     };
     let mut set = Vec::new();
-    for (option, value) in options {
+    let mut add = |name: String, value: &Keyed<'_>| match setting_value(value.get_ref()) {
+        Some(found) => {
+            set.push((name, found));
+            Ok(())
+        }
+        None => {
+            let message =
+                format!("the value of the option `{name}` is a text, a bool, a number or a list of these");
+            Err(problem(value.span(), message, None))
+        }
+    };
+    for (option, value) in sorted(options) {
         // `flags.mode = …` is a table in a table: the longer name of an option.
-        if let toml::Value::Table(inner) = value {
-            for (name, value) in inner {
-                let name = format!("{option}.{name}");
-                set.push((name.clone(), setting_value(value).ok_or_else(|| not_a_value(&name, at(option)))?));
+        if let DeValue::Table(inner) = value.get_ref() {
+            for (name, value) in sorted(inner) {
+                add(format!("{}.{}", option.get_ref(), name.get_ref()), value)?;
             }
         } else {
-            set.push((option.clone(), setting_value(value).ok_or_else(|| not_a_value(option, at(option)))?));
+            add(option.get_ref().to_string(), value)?;
         }
     }
     Ok(set)
 }
 
-fn not_a_value(option: &str, range: Option<std::ops::Range<usize>>) -> SettingsProblem {
-    let message =
-        format!("the value of the option `{option}` is a text, a bool, a number or a list of these");
-    SettingsProblem { message, range, mend: None }
+fn number(value: &DeValue<'_>) -> Option<i64> {
+    let DeValue::Integer(number) = value else { return None };
+    i64::from_str_radix(number.as_str(), number.radix()).ok()
 }
 
-fn setting_value(value: &toml::Value) -> Option<SettingValue> {
+fn setting_value(value: &DeValue<'_>) -> Option<SettingValue> {
     match value {
-        toml::Value::String(text) => Some(SettingValue::Word(text.clone())),
-        toml::Value::Boolean(value) => Some(SettingValue::Bool(*value)),
-        toml::Value::Integer(value) => Some(SettingValue::Int(*value)),
-        toml::Value::Array(items) => {
-            Some(SettingValue::List(items.iter().map(setting_value).collect::<Option<Vec<_>>>()?))
+        DeValue::String(text) => Some(SettingValue::Word(text.to_string())),
+        DeValue::Boolean(value) => Some(SettingValue::Bool(*value)),
+        DeValue::Integer(_) => number(value).map(SettingValue::Int),
+        DeValue::Array(items) => {
+            let items = items.iter().map(|item| setting_value(item.get_ref()));
+            Some(SettingValue::List(items.collect::<Option<Vec<_>>>()?))
         }
         _ => None,
     }
@@ -155,6 +168,12 @@ mod tests {
         assert_eq!(problem.mend.as_deref(), Some("jobs = …"));
         assert_eq!(problem.range, Some(4..7));
         assert!(Settings::parse("jobs =").is_err());
+        // The place is that of the value, whatever else speaks of the key.
+        let commented =
+            "# how many jobs, jobs = 0\njobs = 0\n[profiles]\nship = { jobs = \"ship\", ship = 1.5 }";
+        assert_eq!(Settings::parse(commented).unwrap_err().range, Some(33..34));
+        let profiled = Settings::parse(&commented.replace("jobs = 0\n[", "jobs = 1\n[")).unwrap_err();
+        assert_eq!(&commented[profiled.range.unwrap()], "1.5");
         let settings =
             Settings::parse("[profiles]\nship = { mode = 'release', lto = true, c.level = 3 }").unwrap();
         let ship = &settings.profiles["ship"];

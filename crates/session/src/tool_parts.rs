@@ -54,13 +54,19 @@ pub(crate) fn interpreters(script: &Path, search_path: &[PathBuf]) -> Vec<Arc<st
     if Path::new(interpreter).file_name().is_some_and(|name| name == "env")
         && let Some(name) = words.find(|w| !w.starts_with('-') && !w.contains('='))
     {
-        // One that appears in front is another one.
-        for folder in search_path {
-            let path = folder.join(name);
-            found.push(path.to_string_lossy().into());
-            if path.is_file() {
-                break;
-            }
+        found.extend(looked_up(name, search_path));
+    }
+    found
+}
+
+/// Where a program is looked for, up to the first folder that has it: one that appears in front is another one.
+pub(crate) fn looked_up(name: &str, search_path: &[PathBuf]) -> Vec<Arc<str>> {
+    let mut found = Vec::new();
+    for folder in search_path {
+        let path = folder.join(name);
+        found.push(path.to_string_lossy().into());
+        if path.is_file() {
+            break;
         }
     }
     found

@@ -97,7 +97,15 @@ impl Evaluator<'_> {
                 let error = wrong_type(&value.described(), ty);
                 let error = match (ty, &value) {
                     (Type::Text, Value::File(_)) => error.mend("….path").mend("….name"),
-                    (Type::Text, Value::Int(_)) => error.mend("\"{…}\""),
+                    (Type::Text, Value::Int(_)) => {
+                        let written = self.modules.sources.slice(span);
+                        let is_number = written.chars().all(|c| c.is_ascii_digit() || c == '-');
+                        error.mend(if is_number {
+                            format!("\"{written}\"")
+                        } else {
+                            format!("\"{{{written}}}\"")
+                        })
+                    }
                     (Type::Duration, Value::Int(n)) => error.mend(format!("{n}s")).mend(format!("{n}min")),
                     (_, Value::Kind(_, _)) => error.mend("call the kind: `name { … }`"),
                     (_, Value::Function(..)) => error.mend("call the function: `name(…)`"),
@@ -346,6 +354,16 @@ impl Evaluator<'_> {
         }
     }
 
+    /// A path as the definitions of a module write it: from their own folder on, or from the root with a `/`.
+    fn written_path(&self, path: &WsPath, module: ModuleId) -> String {
+        let folder = self.modules.get(module).folder.clone();
+        match folder.as_ref().and_then(|folder| path.below(folder)).filter(|rest| !rest.is_empty()) {
+            Some(rest) => rest.to_owned(),
+            None if path.is_root() => String::new(),
+            None => format!("/{path}"),
+        }
+    }
+
     /// A source file or folder that must be there.
     pub(super) fn existing(
         &mut self,
@@ -365,7 +383,10 @@ impl Evaluator<'_> {
             Answer::Ready(Some(EntryKind::Folder)) => {
                 let error =
                     Diagnostic::error("wrong-type", format!("expected a file, but `{path}` is a folder"));
-                self.fail(span, error.mend(format!("\"{}/*\" for the files in it", path.name())))
+                self.fail(
+                    span,
+                    error.mend(format!("\"{}/*\" for the files in it", self.written_path(&path, base))),
+                )
             }
             Answer::Ready(Some(EntryKind::File)) => {
                 let error =

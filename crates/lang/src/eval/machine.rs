@@ -25,7 +25,16 @@ impl Evaluator<'_> {
             return self.fail(values.get("names").map_or(span, |v| v.1), error.mend("names = [\"python3\"]"));
         }
         let at_least = self.plain(values, "at_least")?;
-        let version = self.plain(values, "version")?.map(|(word, _)| word);
+        let version = match self.plain(values, "version")? {
+            // The word is given to a program of the machine: more than a plain option may make it do anything.
+            Some((word, at)) if !is_version_word(&word) => {
+                let message = format!("{word:?} does not only ask for a version");
+                let error = Diagnostic::error("wrong-type", message)
+                    .note("the word is letters and `-`, with up to two `-` before it");
+                return self.fail(at, error.mend("version = \"--version\"").mend("version = \"-V\""));
+            }
+            version => version.map(|(word, _)| word),
+        };
         let wants_version = version.is_some() || at_least.is_some();
         let request = ToolRequest {
             names: names.clone(),
@@ -303,6 +312,14 @@ fn is_at_least(version: &str, wanted: &str) -> bool {
     version.resize(length, 0);
     wanted.resize(length, 0);
     version >= wanted
+}
+
+/// Whether a word asks a tool for its version: `--version`, `-V`, `version`.
+fn is_version_word(word: &str) -> bool {
+    let plain = word.strip_prefix('-').unwrap_or(word);
+    let plain = plain.strip_prefix('-').unwrap_or(plain);
+    plain.starts_with(|c: char| c.is_ascii_alphabetic())
+        && plain.chars().all(|c| c.is_ascii_alphabetic() || c == '-')
 }
 
 #[cfg(test)]

@@ -253,7 +253,13 @@ impl Evaluator<'_> {
                     other => {
                         let message = format!("expected a folder, found {}", other.described());
                         let error = Diagnostic::error("wrong-type", message);
-                        return self.fail(args[0].span, error.mend("self.folder"));
+                        let error = match other {
+                            Value::Text(Text::Plain(text)) => {
+                                error.mend(format!("let top: folder = \"{text}\"   and then ….below(top)"))
+                            }
+                            _ => error,
+                        };
+                        return self.fail(args[0].span, error.mend("self.folder   in a kind"));
                     }
                 };
                 // An output is named as the definition named it, not by the folder the tool chose.

@@ -484,6 +484,11 @@ impl Evaluator<'_> {
                 words[0] = tool.name.clone();
                 Program::Tool(self.tool_id(&tool.name))
             }
+            [WordStrand::Literal(name)] if only_a_shell_does(name).is_some() => {
+                let (what, mends) = only_a_shell_does(name).unwrap_or_default();
+                let error = Diagnostic::error("shell-syntax", what);
+                return self.fail(*span, mends.into_iter().fold(error, Diagnostic::mend));
+            }
             [WordStrand::Literal(name)] if !name.contains('/') => {
                 let tool = self.tool_id(name);
                 draft.tools.push(tool);
@@ -675,6 +680,33 @@ impl Evaluator<'_> {
             }
         }
         text
+    }
+}
+
+/// What is wrong with a first word that only a shell understands, and what to write instead; `None` for the name of a tool.
+fn only_a_shell_does(word: &str) -> Option<(String, Vec<String>)> {
+    let name = |name: &str| {
+        let letter = |c: char| c.is_ascii_alphanumeric() || c == '_';
+        name.starts_with(|c: char| c.is_ascii_alphabetic() || c == '_') && name.chars().all(letter)
+    };
+    if let Some((variable, value)) = word.split_once('=').filter(|(variable, _)| name(variable)) {
+        let what = format!("`{word}` before a command sets a variable, and only a shell understands that");
+        return Some((what, vec![format!("env = {{ \"{variable}\": \"{value}\" }}")]));
+    }
+    let what = format!("`{word}` is something that a shell does, and no tool");
+    match word {
+        "cd" => Some((
+            what,
+            vec![
+                "dir = \"…\"   for the folder in which all commands run".to_owned(),
+                "sh`cd …; …`".to_owned(),
+            ],
+        )),
+        "export" => Some((what, vec!["env = { \"NAME\": \"value\" }".to_owned()])),
+        "source" | "set" | "eval" | "exec" | "umask" | "ulimit" | "trap" | "alias" | "." => {
+            Some((what, vec![format!("sh`{word} …; …`")]))
+        }
+        _ => None,
     }
 }
 
