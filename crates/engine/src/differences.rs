@@ -242,7 +242,9 @@ impl Build<'_> {
         }
         let is_input =
             |path: &Arc<str>| step.inputs.iter().any(|f| self.graph.file(*f).path.shared() == path);
-        memory.inputs.iter().filter(|(p, _)| !is_input(p)).for_each(|(path, _)| input(Some(path), None));
+        // What the words name of the machine is said by the words.
+        let gone = memory.inputs.iter().filter(|(p, _)| !p.starts_with('/') && !is_input(p));
+        gone.for_each(|(path, _)| input(Some(path), None));
         differences.extend(between(&memory.described, described));
         for id in &step.tools {
             let name = &self.graph.tools[id.0 as usize];

@@ -197,7 +197,7 @@ impl Build<'_> {
         for stage in stages() {
             if let Some(script) = shell_script(&stage.words) {
                 let programs = programs_in(script);
-                named.extend(programs.into_iter().flat_map(|program| self.outside.looked_up(program)));
+                named.extend(programs.iter().flat_map(|program| self.outside.looked_up(program)));
             }
             if let Program::File(file) = stage.program {
                 named.extend(self.outside.interpreters(self.graph.file(file).path.as_str()));

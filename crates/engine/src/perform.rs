@@ -119,7 +119,7 @@ impl Build<'_> {
         let began = Instant::now();
         let began_at = self.outside.now();
         let times_full = self.outside.times_full();
-        let mut seen = self.is_watched(id, reason).then(Seen::default);
+        let mut seen = self.is_watched(id, now).then(Seen::default);
         let ran = self.run_commands(id, &now.tools, &mut printed, seen.as_mut());
         let complaint = ran.is_err().then_some(printed.as_slice());
         let refused = seen.as_ref().map(|seen| self.refusals(id, seen, complaint));
@@ -142,9 +142,10 @@ impl Build<'_> {
 
     /// Whether a step that runs now is recorded: the first one of each definition that is new or changed, so that its author
     /// learns what it was refused and went on without. What goes out to the network or uses services is not.
-    fn is_watched(&self, id: StepId, reason: &Reason) -> bool {
+    fn is_watched(&self, id: StepId, now: &Examined) -> bool {
         let step = self.graph.step(id);
-        let is_new = matches!(reason, Reason::New | Reason::CommandChanged { .. });
+        let before = self.before.steps.get(step.folder.as_str());
+        let is_new = before.is_none_or(|memory| memory.command != now.parts.command);
         let stays = !step.limits.network && step.services.is_empty();
         if !is_new || !stays || step.commands.is_empty() || !self.outside.records() {
             return false;

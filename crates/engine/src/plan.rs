@@ -67,7 +67,7 @@ impl Build<'_> {
                 Some(memory) if memory.outputs.is_empty() => (Verdict::Ran, Reason::Unfinished),
                 Some(memory) if memory.command != crate::key::command_digest(self.graph, node) => {
                     // Inputs that the tool adds itself are known only when the step can be examined.
-                    let own = memory.inputs.iter().map(|(path, _)| path).filter(|p| p.starts_with("//"));
+                    let own = memory.inputs.iter().map(|(path, _)| path).filter(|p| p.starts_with('/'));
                     let files = node.inputs.iter().map(|f| self.graph.file(*f).path.shared());
                     let other = self.other_inputs(&memory, files.chain(own));
                     (Verdict::Ran, other.unwrap_or_else(|| Reason::changed(node)))

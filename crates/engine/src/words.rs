@@ -51,8 +51,10 @@ const OF_SHELLS: [&str; 45] = [
 const STARTERS: [&str; 6] = ["env", "xargs", "nice", "nohup", "timeout", "time"];
 
 /// Programs that a shell's script starts by a bare name, as far as its letters tell. A name too many does no harm.
-pub(crate) fn programs_in(script: &str) -> Vec<&str> {
+pub(crate) fn programs_in(script: &str) -> Vec<String> {
     let mut programs = Vec::new();
+    // Where streams are led to one another no command ends.
+    let script = [">&", "<&", "&>"].iter().fold(script.to_owned(), |script, sign| script.replace(sign, "> "));
     for command in script.split(|c: char| ";|&\n()`".contains(c)) {
         let mut words = command.split_ascii_whitespace().map(|word| word.trim_matches('"')).peekable();
         while words.next_if(|word| BEFORE_COMMANDS.contains(word) || is_assignment(word)).is_some() {}
@@ -60,7 +62,7 @@ pub(crate) fn programs_in(script: &str) -> Vec<&str> {
             if !is_program_name(word) || OF_SHELLS.contains(&word) {
                 break;
             }
-            programs.push(word);
+            programs.push(word.to_owned());
             if !STARTERS.contains(&word) {
                 break;
             }
@@ -70,7 +72,7 @@ pub(crate) fn programs_in(script: &str) -> Vec<&str> {
             while words.next_if(passes).is_some() {}
         }
     }
-    programs.sort_unstable();
+    programs.sort();
     programs.dedup();
     programs
 }
@@ -153,6 +155,7 @@ mod tests {
             programs_in("timeout 5 env -i A=b tool; echo hello; [ -f x ] && true"),
             ["env", "timeout", "tool"]
         );
+        assert_eq!(programs_in("cat x >&2 2>&1 &> log <&3"), ["cat"]);
         assert_eq!(programs_in(""), [""; 0]);
         let words = |words: &[&str]| words.iter().map(|w| Arc::from(*w)).collect::<Vec<Arc<str>>>();
         assert_eq!(shell_script(&words(&["sh", "-eu", "-c", "x y"])), Some("x y"));

@@ -109,7 +109,7 @@ fn texts_carry_their_files() {
         "let jar = step { run = `jar {out \"a.jar\"}` }
          let path = [jar, jar].join(\":\") + \":.\"
          target t = step { run = `java -cp {path} {out \"t\"}`, env = { \"JAR\": \"{jar}\", \"ABC\": \"x\" } }
-         target u = step { run = `echo {jar.path} {out \"u\"}` }",
+         target u = step { run = `echo {jar.name} {out \"u\"}` }",
     )]);
     let graph = &evaluation.graph;
     let jar = ".nubrik/made/jar/@a.jar/a.jar";
@@ -121,7 +121,7 @@ fn texts_carry_their_files() {
         )
     );
     let u = graph.steps.iter().find(|s| &*graph.target(s.target).address == "u").unwrap();
-    assert!(u.inputs.is_empty(), "a path taken from a file carries nothing");
+    assert!(u.inputs.is_empty(), "a name taken from a file carries nothing");
 }
 
 #[test]

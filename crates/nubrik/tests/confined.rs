@@ -86,7 +86,7 @@ fn a_refused_file_is_named_with_the_words_to_add() {
         (
             "target one = step { run = `cp {in \"wave.txt\"} {out \"one.txt\"}` }\n\
              target two = step { run = `cp {one} {out \"two.txt\"}` }\n\
-             target a = step { run = sh`cat {two}; cat .nubrik/made/tide/one/@one.txt/one.txt > {out \"g.txt\"}` }",
+             target a = step { run = sh`cat {two}; d=.nubrik; cat $d/made/tide/one/@one.txt/one.txt > {out \"g.txt\"}` }",
             [
                 "was refused reading .nubrik/made/tide/one/@one.txt/one.txt",
                 "declare what tide/one makes: needs = one, or reads = one",

@@ -8,7 +8,7 @@ use nubrik_graph::{Graph, StepId};
 
 use super::paint::{Ink, Paint};
 use super::screen::{Columns, step_line};
-use super::text::{cut, time};
+use super::text::{cut, harmless, time, width};
 
 const GAUGE: usize = 24;
 const SHOWN_STEPS: usize = 8;
@@ -21,7 +21,8 @@ pub struct Live {
     done: usize,
     failed: usize,
     running: Vec<(StepId, Instant)>,
-    drawn_lines: usize,
+    /// How wide each line is that is drawn.
+    drawn: Vec<usize>,
     began: Instant,
 }
 
@@ -34,7 +35,7 @@ impl Live {
             done: 0,
             failed: 0,
             running: Vec::new(),
-            drawn_lines: 0,
+            drawn: Vec::new(),
             began: Instant::now(),
         }
     }
@@ -53,10 +54,18 @@ impl Live {
         self.running.retain(|(s, _)| *s != step);
     }
 
+    /// Takes note of how wide the terminal is now.
+    pub fn resized(&mut self, width: usize) {
+        self.paint.width = self.paint.width.map(|_| width);
+    }
+
     /// Wipes the view.
     pub fn erase(&mut self) -> String {
-        let lines = std::mem::take(&mut self.drawn_lines);
-        if lines == 0 { String::new() } else { format!("\x1b[{lines}A\x1b[J") }
+        // A terminal that became narrower has broken the lines that are there.
+        let columns = self.paint.width.unwrap_or(usize::MAX).max(1);
+        let rows: usize = self.drawn.drain(..).map(|width| width.div_ceil(columns).max(1)).sum();
+        // The terminal itself may have written in the last line: what was typed.
+        if rows == 0 { String::new() } else { format!("\r\x1b[{rows}A\x1b[J") }
     }
 
     /// Wipes the view, prints lines that stay, and draws it again below them.
@@ -86,7 +95,7 @@ impl Live {
         if self.running.len() > SHOWN_STEPS {
             lines.push(format!("{:10}and {} more", "", self.running.len() - SHOWN_STEPS));
         }
-        self.drawn_lines = lines.len();
+        self.drawn = lines.iter().map(|line| width(&without_colours(line))).collect();
         lines.join("\n") + "\n"
     }
 
@@ -116,6 +125,11 @@ impl Live {
             cut(&facts, room, paint.glyph("…", "..."))
         )
     }
+}
+
+/// A line without what sets colours, which takes no room.
+fn without_colours(line: &str) -> String {
+    harmless(line, false)
 }
 
 #[cfg(test)]
@@ -181,7 +195,7 @@ mod tests {
         assert!(lines[1].starts_with("          tide/harmonics   compile src/readings.c"), "{view}");
         assert_eq!(lines.len(), 2);
         // It is wiped by going up as many lines as it has.
-        assert_eq!(live.erase(), "\x1b[2A\x1b[J");
+        assert_eq!(live.erase(), "\r\x1b[2A\x1b[J");
         assert_eq!(live.erase(), "");
     }
 
@@ -192,7 +206,22 @@ mod tests {
         live.running(StepId(2));
         live.redraw(&graph);
         let drawn = live.above(&graph, "ran       tide/harmonics\n");
-        assert!(drawn.starts_with("\x1b[2A\x1b[Jran       tide/harmonics\nat work"), "{drawn:?}");
+        assert!(drawn.starts_with("\r\x1b[2A\x1b[Jran       tide/harmonics\nat work"), "{drawn:?}");
+    }
+
+    #[test]
+    fn a_terminal_that_became_narrower_is_wiped_whole() {
+        let graph = graph();
+        let mut live = live(&graph, 100);
+        live.paint.colours = true;
+        live.running(StepId(0));
+        let drawn = live.redraw(&graph);
+        let widths: Vec<usize> = drawn.lines().map(|line| width(&without_colours(line))).collect();
+        live.resized(30);
+        let rows: usize = widths.iter().map(|width| width.div_ceil(30)).sum();
+        assert!(rows > 2, "{drawn}");
+        assert_eq!(live.erase(), format!("\r\x1b[{rows}A\x1b[J"));
+        assert!(live.redraw(&graph).lines().all(|line| width(&without_colours(line)) <= 30));
     }
 
     #[test]

@@ -75,6 +75,12 @@ impl Paint {
         }
     }
 
+    /// The same for a terminal that may have become wider or narrower meanwhile.
+    pub fn resized(self) -> Paint {
+        let now = || terminal_size::terminal_size().map(|(width, _)| usize::from(width.0).max(20));
+        Paint { width: self.width.map(|width| now().unwrap_or(width)), ..self }
+    }
+
     /// The text in a colour, where colours are used.
     pub fn ink(&self, ink: Ink, text: &str) -> String {
         if !self.colours || text.is_empty() {

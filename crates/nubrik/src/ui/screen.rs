@@ -142,6 +142,17 @@ pub fn step_line(
     line.trim_end().to_owned()
 }
 
+/// Whether the reason of a step has its place in the step's line, at least in part.
+fn has_room(paint: Paint, columns: Columns, why: &str) -> bool {
+    let Some(terminal) = paint.width else { return true };
+    let columns = columns.within(terminal);
+    let used = 10 + columns.target + 3 + columns.say + 2 + 8 + 2;
+    terminal.saturating_sub(used + 1) >= width(why).min(SHORT_REASON)
+}
+
+/// A reason that is cut to this still tells something.
+const SHORT_REASON: usize = 16;
+
 impl<'g> Screen<'g> {
     pub fn new(graph: &'g Graph, root: PathBuf, paint: Paint, shown: Shown, stream: Stream) -> Self {
         let columns = Columns::of(graph);
@@ -169,7 +180,11 @@ impl<'g> Screen<'g> {
     }
 
     fn live(&self) -> MutexGuard<'_, Live> {
-        self.live.lock().unwrap_or_else(PoisonError::into_inner)
+        let mut live = self.live.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(width) = self.paint.resized().width {
+            live.resized(width);
+        }
+        live
     }
 
     /// Prints what moves the cursor, and lines that are harmless already.
@@ -241,7 +256,16 @@ impl<'g> Screen<'g> {
             String::new()
         };
         let word = (verdict.word(), ink_of(*verdict));
-        let mut text = step_line(self.paint, self.columns, word, target, &step.say, &took, &why) + "\n";
+        let paint = self.paint.resized();
+        let is_below = self.explains && !has_room(paint, self.columns, &why);
+        let beside = if is_below { "" } else { &*why };
+        let mut text = step_line(paint, self.columns, word, target, &step.say, &took, beside) + "\n";
+        if is_below {
+            let more = paint.glyph("…", "...");
+            let why =
+                cut(&out::visible(&why), paint.width.map_or(usize::MAX, |w| w.saturating_sub(11)), more);
+            text.push_str(&format!("{:10}{}\n", "", paint.ink(Ink::Faint, &why)));
+        }
         if let Some(failure) = failure.as_ref().filter(|f| self.is_news(f)) {
             let same = self.printed_before(id, printed);
             let shown = if same.is_some() { &[] } else { printed.as_slice() };
