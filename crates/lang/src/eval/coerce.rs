@@ -99,11 +99,11 @@ impl Evaluator<'_> {
                     (Type::Text, Value::File(_)) => error.mend("….path").mend("….name"),
                     (Type::Text, Value::Int(_)) => {
                         let written = self.modules.sources.slice(span);
-                        let is_number = written.chars().all(|c| c.is_ascii_digit() || c == '-');
-                        error.mend(if is_number {
-                            format!("\"{written}\"")
-                        } else {
-                            format!("\"{{{written}}}\"")
+                        let all = |fits: &dyn Fn(char) -> bool| written.chars().all(fits);
+                        error.mend(match written {
+                            _ if all(&|c| c.is_ascii_digit() || c == '-') => format!("\"{written}\""),
+                            _ if all(&|c| c.is_alphanumeric() || c == '_') => format!("\"{{{written}}}\""),
+                            _ => "\"{…}\"".to_owned(),
                         })
                     }
                     (Type::Duration, Value::Int(n)) => error.mend(format!("{n}s")).mend(format!("{n}min")),
