@@ -42,6 +42,9 @@ const TOOLS_LIMIT: u64 = 64 << 20;
 /// How often a session that waits for another one looks whether that is done.
 const LOOK_AGAIN: Duration = Duration::from_millis(20);
 
+/// The folder with a file for each folder of results in which there may be some that nobody knows of.
+const UNKNOWN_RESULTS: &str = "unknown-results";
+
 /// Stack for evaluation, in bytes: definitions nest deeper than a thread's usual stack allows.
 const EVALUATION_STACK: usize = 256 << 20;
 
@@ -54,8 +57,8 @@ pub struct Session {
     machine: Machine,
     /// What is remembered of the workspace, since it was wanted first.
     state: OnceLock<State>,
-    /// Whether there are results here of which nothing is remembered.
-    has_forgotten: bool,
+    /// Whether the folder of results was there before this session held the lock.
+    had_results: bool,
     /// The tool's own folder, since it was wanted first.
     own: OnceLock<Below>,
     /// Held while this session may change the workspace.
@@ -144,7 +147,7 @@ impl Session {
             workspace,
             machine,
             state: OnceLock::new(),
-            has_forgotten: false,
+            had_results: false,
             own: OnceLock::new(),
             lock: None,
             reaches_out: false,
@@ -236,7 +239,7 @@ impl Session {
     /// # Errors
     /// When the tool's own files cannot be written.
     pub fn lock(&mut self, waiting: impl FnOnce()) -> Result<bool, BuildProblem> {
-        let had_results = self.workspace.make_folders().map_err(|problem| match problem {
+        self.had_results = self.workspace.make_folders().map_err(|problem| match problem {
             OpenProblem::Io(path, e) => BuildProblem::Own(path, e),
             _ => BuildProblem::Own(self.workspace.root.clone(), io::Error::other("cannot make its folders")),
         })?;
@@ -267,7 +270,6 @@ impl Session {
         self.lock = Some(file);
         // What was looked at before may have changed while nothing was held.
         self.state = OnceLock::new();
-        self.has_forgotten = had_results && self.own()?.look_at("state").is_err();
         Ok(true)
     }
 
@@ -289,8 +291,13 @@ impl Session {
     pub fn state(&self) -> &State {
         self.state.get_or_init(|| {
             let Ok(own) = self.own() else { return State::default() };
-            // Builds go on being counted where what is remembered of them was lost.
-            state_file::load(own).unwrap_or_else(|| State::after(history::newest(own)))
+            state_file::load(own).unwrap_or_else(|| {
+                if self.is_locked() && self.had_results {
+                    self.note_unknown_results(own);
+                }
+                // Builds go on being counted where what is remembered of them was lost.
+                State::after(history::newest(own))
+            })
         })
     }
 
@@ -603,7 +610,40 @@ impl Session {
             results.map(|r| format!("{out}/{}", r.publish.as_str())).collect();
         let asked = evaluation.targets.iter().map(|t| WsPath::from_normal(&graph.target(*t).address));
         let homes = homes(patterns, &asked.collect::<Vec<_>>());
-        self.remove_results(&self.stale_results(&homes, |path| now.contains(path)))
+        self.sweep(&homes, |path| now.contains(path))
+    }
+
+    /// Removes what lies in some folders (below the folder of results) and nothing makes any more.
+    fn sweep(&self, homes: &[WsPath], is_made: impl Fn(&str) -> bool) -> ChangeList<Published> {
+        let gone = self.remove_results(&self.stale_results(homes, is_made));
+        // Whatever was there is known now.
+        if homes.iter().any(WsPath::is_root)
+            && self.has_unknown_results()
+            && let Ok(own) = self.own()
+        {
+            let _ = own.remove(&self.unknown_results());
+        }
+        gone
+    }
+
+    /// Takes note that what is remembered of results was lost, for each folder of results: what lies there may be nobody's.
+    fn note_unknown_results(&self, own: &Below) {
+        for entry in fs::read_dir(self.workspace.root.join("out")).into_iter().flatten().flatten() {
+            if let (true, Some(name)) = (entry.path().is_dir(), entry.file_name().to_str()) {
+                let _ = own.made_folder(UNKNOWN_RESULTS);
+                let _ = own.write_whole(&format!("{UNKNOWN_RESULTS}/{name}"), b"");
+            }
+        }
+    }
+
+    /// The file whose presence says that nothing is remembered of some of the results.
+    fn unknown_results(&self) -> String {
+        format!("{UNKNOWN_RESULTS}/{}", self.profile.as_deref().unwrap_or("base"))
+    }
+
+    fn has_unknown_results(&self) -> bool {
+        self.state();
+        self.own().is_ok_and(|own| own.look_at(&self.unknown_results()).is_ok())
     }
 
     /// Published results in some folders (below the folder of results) that nothing makes any more.
@@ -626,7 +666,7 @@ impl Session {
         };
         let known = self.state().published.names().into_iter();
         let mut stale: Vec<Arc<str>> = known.filter(|path| belongs(path) && !is_made(path)).collect();
-        if self.has_forgotten {
+        if self.has_unknown_results() {
             let files = self.files_of_results().into_iter();
             stale.extend(files.filter(|path| belongs(path) && !is_in_one(path)));
         }

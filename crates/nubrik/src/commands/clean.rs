@@ -12,7 +12,7 @@ use crate::ui::json;
 use crate::ui::out::outln;
 
 /// What is removed where nothing is named. The history of builds stays.
-const ALL: [&str; 7] = [
+const ALL: [&str; 8] = [
     "out",
     ".nubrik/made",
     ".nubrik/seals",
@@ -20,6 +20,7 @@ const ALL: [&str; 7] = [
     ".nubrik/state-log",
     ".nubrik/tools",
     ".nubrik/printed",
+    ".nubrik/unknown-results",
 ];
 
 pub fn clean(face: Face, choice: &Choice, words: &[String], store: bool) -> Outcome<Exit> {

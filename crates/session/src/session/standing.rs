@@ -331,7 +331,7 @@ impl Session {
         let gone = match reached.definitions {
             true => {
                 let homes = super::homes(patterns, &reached.asked);
-                self.remove_results(&self.stale_results(&homes, |path| results.contains(path)))
+                self.sweep(&homes, |path| results.contains(path))
             }
             false => Vec::new(),
         };

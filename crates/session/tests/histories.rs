@@ -1,0 +1,655 @@
+//! Random histories of edits and requests: packages, targets, single files and folders come and go, and after each edit
+//! something is asked for. What comes of it is compared with a second model, which knows the definitions and the files and
+//! nothing else: no seals, no snapshots, no trails, no store.
+//!
+//! All steps are ones that the tool does itself, so that a history takes milliseconds. `NUBRIK_TEST_CASES` sets how many are
+//! tried.
+
+#![allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
+
+use std::collections::BTreeMap;
+use std::fs;
+use std::os::unix::fs::{PermissionsExt, symlink};
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::time::Duration;
+
+use nubrik_confine::CancelSwitch;
+use nubrik_diagnostic::Severity;
+use nubrik_engine::{Event, Listener, Options, Summary};
+use nubrik_lang::{AddressPattern, Wanted};
+use nubrik_session::{Session, Standing};
+use nubrik_source::WsPath;
+use proptest::prelude::*;
+
+const PACKAGES: [&str; 4] = ["", "p", "p/q", "r"];
+const TARGETS: [&str; 3] = ["a", "b", "c"];
+const NAMES: [&str; 3] = ["one", "two", "three"];
+
+const OPTIONS: Options = Options { jobs: 1, memory: u64::MAX, keep_going: false, reaches_out: true };
+
+struct Quiet;
+
+impl Listener for Quiet {
+    fn hear(&self, _: &Event) {}
+}
+
+/// What a target is. Each makes its files in a folder of its own below `out/base`.
+#[derive(Clone, Debug, PartialEq)]
+enum Kind {
+    /// A text.
+    Write(u8),
+    /// A file of the package, which must be there.
+    One,
+    /// An entry for each file of a glob.
+    Each,
+    /// An entry for each line of a file.
+    Lines,
+    /// All files of a glob in a folder.
+    All,
+    /// What the `w` of a package writes.
+    Other(usize),
+    /// A test, which makes nothing.
+    Test,
+}
+
+#[derive(Clone, Debug)]
+enum Edit {
+    Target { package: usize, target: usize, kind: Option<Kind> },
+    Package { package: usize, is_there: bool },
+    Broken { package: usize },
+    File { package: usize, name: usize, text: u8 },
+    Link { package: usize, name: usize, to: usize },
+    Folder { package: usize, name: usize },
+    Gone { package: usize, name: usize },
+    Rename { package: usize, from: usize, to: usize },
+    Executable { package: usize, name: usize, is: bool },
+    MoveSources { package: usize },
+    Ignore { package: usize, name: Option<usize> },
+    Lines { package: usize, lines: Vec<u8> },
+    Own { package: usize, text: u8 },
+    SpoilResult { nth: usize, delete: bool },
+    SpoilMade { nth: usize, delete: bool },
+    ForgetState,
+    LoseStore,
+    Nothing,
+}
+
+#[derive(Clone, Debug)]
+enum Request {
+    Everything,
+    Package(usize),
+    Target(usize, usize),
+    /// A folder below a package.
+    Sources(usize),
+    /// Two at once.
+    Both(usize, usize),
+}
+
+fn kind() -> impl Strategy<Value = Kind> {
+    prop_oneof![
+        3 => (0u8..3).prop_map(Kind::Write),
+        1 => Just(Kind::One),
+        3 => Just(Kind::Each),
+        2 => Just(Kind::Lines),
+        2 => Just(Kind::All),
+        2 => (0..PACKAGES.len()).prop_map(Kind::Other),
+        1 => Just(Kind::Test),
+    ]
+}
+
+fn edit() -> impl Strategy<Value = Edit> {
+    let package = || 0..PACKAGES.len();
+    let name = || 0..NAMES.len();
+    prop_oneof![
+        4 => (package(), 0..TARGETS.len(), prop::option::weighted(0.7, kind()))
+            .prop_map(|(package, target, kind)| Edit::Target { package, target, kind }),
+        1 => (package(), any::<bool>()).prop_map(|(package, is_there)| Edit::Package { package, is_there }),
+        1 => package().prop_map(|package| Edit::Broken { package }),
+        5 => (package(), name(), 0u8..3).prop_map(|(package, name, text)| Edit::File { package, name, text }),
+        2 => (package(), name(), name()).prop_map(|(package, name, to)| Edit::Link { package, name, to }),
+        1 => (package(), name()).prop_map(|(package, name)| Edit::Folder { package, name }),
+        3 => (package(), name()).prop_map(|(package, name)| Edit::Gone { package, name }),
+        1 => (package(), name(), name()).prop_map(|(package, from, to)| Edit::Rename { package, from, to }),
+        1 => (package(), name(), any::<bool>())
+            .prop_map(|(package, name, is)| Edit::Executable { package, name, is }),
+        1 => package().prop_map(|package| Edit::MoveSources { package }),
+        1 => (package(), prop::option::of(name())).prop_map(|(package, name)| Edit::Ignore { package, name }),
+        2 => (package(), prop::collection::vec(0u8..4, 0..4))
+            .prop_map(|(package, lines)| Edit::Lines { package, lines }),
+        2 => (package(), 0u8..3).prop_map(|(package, text)| Edit::Own { package, text }),
+        2 => (0usize..40, any::<bool>()).prop_map(|(nth, delete)| Edit::SpoilResult { nth, delete }),
+        1 => (0usize..40, any::<bool>()).prop_map(|(nth, delete)| Edit::SpoilMade { nth, delete }),
+        1 => Just(Edit::ForgetState),
+        1 => Just(Edit::LoseStore),
+        2 => Just(Edit::Nothing),
+    ]
+}
+
+fn request() -> impl Strategy<Value = Request> {
+    let package = || 0..PACKAGES.len();
+    prop_oneof![
+        3 => Just(Request::Everything),
+        3 => package().prop_map(Request::Package),
+        3 => (package(), 0..TARGETS.len()).prop_map(|(p, t)| Request::Target(p, t)),
+        1 => package().prop_map(Request::Sources),
+        1 => (package(), package()).prop_map(|(a, b)| Request::Both(a, b)),
+    ]
+}
+
+/// What is at the place of a source.
+#[derive(Clone, Debug, PartialEq)]
+enum Source {
+    File { text: u8, executable: bool },
+    Link(usize),
+    Folder,
+}
+
+#[derive(Clone, Debug, Default)]
+struct Package {
+    is_there: bool,
+    is_broken: bool,
+    targets: [Option<Kind>; TARGETS.len()],
+    sources: BTreeMap<usize, Source>,
+    /// Whether the sources were moved away, folder and all.
+    is_moved: bool,
+    ignored: Option<usize>,
+    lines: Vec<u8>,
+    /// What its target `w` writes, which it always has.
+    own: u8,
+}
+
+/// A file as people see it: its text, and whether it may be run.
+type Seen = (String, bool);
+
+/// The definitions and the files, and what they mean.
+#[derive(Clone, Debug)]
+struct Model {
+    packages: Vec<Package>,
+}
+
+impl Package {
+    fn file(&self, name: usize) -> Option<Seen> {
+        if self.is_moved {
+            return None;
+        }
+        let mut at = name;
+        // A link that leads round leads nowhere.
+        for _ in 0..=NAMES.len() {
+            match self.sources.get(&at)? {
+                Source::File { text, executable } => return Some((format!("text {text}"), *executable)),
+                Source::Link(to) => at = *to,
+                Source::Folder => return None,
+            }
+        }
+        None
+    }
+
+    fn globbed(&self) -> BTreeMap<usize, Seen> {
+        let names = (0..NAMES.len()).filter(|name| self.ignored != Some(*name));
+        names.filter_map(|name| Some((name, self.file(name)?))).collect()
+    }
+}
+
+fn address(package: usize, target: usize) -> String {
+    format!("{}/{}", PACKAGES[package], TARGETS[target]).trim_start_matches('/').to_owned()
+}
+
+/// The address of the target that each package has.
+fn own(package: usize) -> String {
+    format!("{}/w", PACKAGES[package]).trim_start_matches('/').to_owned()
+}
+
+impl Model {
+    fn new() -> Model {
+        let start = |number: usize| Package {
+            is_there: number != 3,
+            targets: [Some(Kind::Write(0)), Some(Kind::Each), None],
+            sources: BTreeMap::from([(0, Source::File { text: 0, executable: false })]),
+            lines: vec![0, 1],
+            ..Package::default()
+        };
+        Model { packages: (0..PACKAGES.len()).map(start).collect() }
+    }
+
+    fn target(&self, package: usize, target: usize) -> Option<&Kind> {
+        let package = &self.packages[package];
+        package.targets[target].as_ref().filter(|_| package.is_there)
+    }
+
+    /// The files that a target makes, by their paths below the folder of results; `None` where its definition is wrong.
+    fn made(&self, package: usize, target: usize) -> Option<BTreeMap<String, Seen>> {
+        let here = &self.packages[package];
+        if here.is_broken {
+            return None;
+        }
+        let folder = address(package, target);
+        let plain = |text: String| (text, false);
+        Some(match self.target(package, target)? {
+            Kind::Write(text) => {
+                BTreeMap::from([(format!("{folder}/w.txt"), plain(format!("written {text}")))])
+            }
+            Kind::One => BTreeMap::from([(format!("{folder}/x"), here.file(0)?)]),
+            Kind::Each => {
+                let all = here.globbed().into_iter();
+                all.map(|(name, seen)| (format!("{folder}/{}/in", NAMES[name]), seen)).collect()
+            }
+            Kind::Lines => {
+                let lines = here.lines.iter();
+                lines.map(|l| (format!("{folder}/l{l}/t.txt"), plain(format!("line {l}")))).collect()
+            }
+            Kind::All => {
+                let all = here.globbed().into_iter();
+                all.map(|(name, seen)| (format!("{folder}/all/{}", NAMES[name]), seen)).collect()
+            }
+            Kind::Other(other) => {
+                let other =
+                    Some(&self.packages[*other]).filter(|other| other.is_there && !other.is_broken)?;
+                BTreeMap::from([(format!("{folder}/r"), plain(format!("own {}", other.own)))])
+            }
+            Kind::Test => BTreeMap::new(),
+        })
+    }
+
+    fn define(&self, package: usize) -> String {
+        let here = &self.packages[package];
+        let mut text = String::new();
+        for (target, kind) in
+            here.targets.iter().enumerate().filter_map(|(t, kind)| Some((t, kind.as_ref()?)))
+        {
+            let glob = "glob(\"src/*\", or_none = true)";
+            let body = match kind {
+                Kind::Write(text) => format!("write {{ path = \"w.txt\", text = \"written {text}\" }}"),
+                Kind::One => format!("stage {{ \"x\": \"src/{}\" }}", NAMES[0]),
+                Kind::Each => format!("{{each f in {glob} give f.name: stage {{ \"in\": f }}}}"),
+                Kind::Lines => "{each l in load_lines(\"lines\") give \"l{l}\": write { path = \"t.txt\", text = \"line {l}\" }}".to_owned(),
+                Kind::All => format!("stage {{ \"all\": {glob} }}"),
+                Kind::Other(other) => format!("stage {{ \"r\": &{} }}", own(*other)),
+                Kind::Test => "check { run = `true` }".to_owned(),
+            };
+            let word = if *kind == Kind::Test { "test" } else { "target" };
+            text.push_str(&format!("{word} {} = {body}\n", TARGETS[target]));
+        }
+        text.push_str(&format!("target w = write {{ path = \"w.txt\", text = \"own {}\" }}\n", here.own));
+        if here.is_broken {
+            text.push_str("target = oops\n");
+        }
+        text
+    }
+
+    /// The targets that a request means, each with whether it is asked for by itself; `None` where it means nothing.
+    fn meant(&self, request: &Request) -> Option<Vec<(usize, usize)>> {
+        let is_there = |p: &usize| self.packages[*p].is_there;
+        let below = |folder: &str| {
+            let lies = |p: usize, folder: &str| {
+                folder.is_empty() || PACKAGES[p] == folder || PACKAGES[p].starts_with(&format!("{folder}/"))
+            };
+            let inside: Vec<usize> =
+                (0..PACKAGES.len()).filter(|p| lies(*p, folder)).filter(is_there).collect();
+            if !inside.is_empty() {
+                return inside;
+            }
+            // A folder without packages means the package around it.
+            let mut above: Vec<usize> = (0..PACKAGES.len()).filter(is_there).collect();
+            above.retain(|p| {
+                PACKAGES[*p].is_empty() || format!("{folder}/").starts_with(&format!("{}/", PACKAGES[*p]))
+            });
+            above.into_iter().max_by_key(|p| PACKAGES[*p].len()).into_iter().collect()
+        };
+        let all_of = |packages: Vec<usize>| {
+            (!packages.is_empty()).then(|| {
+                packages.iter().flat_map(|p| (0..TARGETS.len()).map(|t| (*p, t))).collect::<Vec<_>>()
+            })
+        };
+        match request {
+            Request::Everything => all_of(below("")),
+            Request::Package(p) => all_of(below(PACKAGES[*p])),
+            Request::Target(p, t) => {
+                let package = &self.packages[*p];
+                let is_known = package.is_there && (package.is_broken || package.targets[*t].is_some());
+                is_known.then(|| vec![(*p, *t)])
+            }
+            Request::Sources(p) => all_of(below(format!("{}/src", PACKAGES[*p]).trim_start_matches('/'))),
+            Request::Both(a, b) => {
+                let (a, b) = (all_of(below(PACKAGES[*a]))?, all_of(below(PACKAGES[*b]))?);
+                Some(a.into_iter().chain(b).collect())
+            }
+        }
+    }
+
+    /// What a request comes to: everything that its targets make; `None` where it is an error.
+    fn expected(&self, request: &Request) -> Option<BTreeMap<String, Seen>> {
+        let single = matches!(request, Request::Target(..));
+        let mut all = BTreeMap::new();
+        for (package, target) in self.meant(request)? {
+            if self.packages[package].is_broken {
+                return None;
+            }
+            if !single {
+                let text = format!("own {}", self.packages[package].own);
+                all.insert(format!("{}.txt", own(package)), (text, false));
+            }
+            match self.target(package, target) {
+                None => {}
+                Some(Kind::Test) if single => return None,
+                Some(_) => all.extend(self.made(package, target)?),
+            }
+        }
+        Some(all)
+    }
+}
+
+/// A workspace on disk beside its model.
+struct World {
+    folder: tempfile::TempDir,
+    model: Model,
+}
+
+impl World {
+    fn new(model: Model) -> World {
+        let world = World { folder: tempfile::tempdir().unwrap(), model };
+        fs::write(world.path("nubrik.toml"), "").unwrap();
+        for package in 0..PACKAGES.len() {
+            world.write_sources(package);
+            world.write_definitions(package);
+        }
+        world
+    }
+
+    fn path(&self, path: &str) -> PathBuf {
+        self.folder.path().join(path)
+    }
+
+    fn place(&self, package: usize, rest: &str) -> PathBuf {
+        self.path(format!("{}/{rest}", PACKAGES[package]).trim_start_matches('/'))
+    }
+
+    fn source(&self, package: usize, name: usize) -> PathBuf {
+        let folder = if self.model.packages[package].is_moved { "moved" } else { "src" };
+        self.place(package, &format!("{folder}/{}", NAMES[name]))
+    }
+
+    fn write_definitions(&self, package: usize) {
+        let path = self.place(package, "targets.nub");
+        match self.model.packages[package].is_there {
+            true => fs::write(path, self.model.define(package)).unwrap(),
+            false => drop(fs::remove_file(path)),
+        }
+    }
+
+    fn write_sources(&self, package: usize) {
+        fs::create_dir_all(self.source(package, 0).parent().unwrap()).unwrap();
+        for name in 0..NAMES.len() {
+            self.write_source(package, name);
+        }
+        self.write_lines(package);
+        self.write_ignored(package);
+    }
+
+    fn write_source(&self, package: usize, name: usize) {
+        let path = self.source(package, name);
+        remove(&path);
+        match self.model.packages[package].sources.get(&name) {
+            None => {}
+            Some(Source::File { text, executable }) => {
+                fs::write(&path, format!("text {text}")).unwrap();
+                let mode = if *executable { 0o755 } else { 0o644 };
+                fs::set_permissions(&path, fs::Permissions::from_mode(mode)).unwrap();
+            }
+            Some(Source::Link(to)) => symlink(NAMES[*to], &path).unwrap(),
+            Some(Source::Folder) => {
+                fs::create_dir(&path).unwrap();
+                fs::write(path.join("inner"), "inner").unwrap();
+            }
+        }
+    }
+
+    fn write_lines(&self, package: usize) {
+        let lines: String = self.model.packages[package].lines.iter().map(|l| format!("{l}\n")).collect();
+        fs::write(self.place(package, "lines"), lines).unwrap();
+    }
+
+    fn write_ignored(&self, package: usize) {
+        let path = self.place(package, "src/.gitignore");
+        let path = if self.model.packages[package].is_moved {
+            self.place(package, "moved/.gitignore")
+        } else {
+            path
+        };
+        match self.model.packages[package].ignored {
+            Some(name) => fs::write(path, format!("/{}\n", NAMES[name])).unwrap(),
+            None => remove(&path),
+        }
+    }
+
+    fn apply(&mut self, edit: &Edit) {
+        match edit.clone() {
+            Edit::Target { package, target, kind } => {
+                self.model.packages[package].targets[target] = kind;
+                self.write_definitions(package);
+            }
+            Edit::Package { package, is_there } => {
+                self.model.packages[package].is_there = is_there;
+                self.write_definitions(package);
+            }
+            Edit::Broken { package } => {
+                let broken = &mut self.model.packages[package].is_broken;
+                *broken = !*broken;
+                self.write_definitions(package);
+            }
+            Edit::File { package, name, text } => {
+                let sources = &mut self.model.packages[package].sources;
+                match sources.get_mut(&name) {
+                    // In place, as editors do that keep the mode.
+                    Some(Source::File { text: known, .. }) => {
+                        *known = text;
+                        fs::write(self.source(package, name), format!("text {text}")).unwrap();
+                    }
+                    _ => {
+                        sources.insert(name, Source::File { text, executable: false });
+                        self.write_source(package, name);
+                    }
+                }
+            }
+            Edit::Link { package, name, to } => self.set(package, name, Source::Link(to)),
+            Edit::Folder { package, name } => self.set(package, name, Source::Folder),
+            Edit::Gone { package, name } => {
+                self.model.packages[package].sources.remove(&name);
+                self.write_source(package, name);
+            }
+            Edit::Rename { package, from, to } => {
+                let sources = &mut self.model.packages[package].sources;
+                if from != to
+                    && let Some(source) = sources.remove(&from)
+                {
+                    sources.insert(to, source);
+                    remove(&self.source(package, to));
+                    fs::rename(self.source(package, from), self.source(package, to)).unwrap();
+                }
+            }
+            Edit::Executable { package, name, is } => {
+                if let Some(Source::File { executable, .. }) =
+                    self.model.packages[package].sources.get_mut(&name)
+                {
+                    *executable = is;
+                    let mode = if is { 0o755 } else { 0o644 };
+                    fs::set_permissions(self.source(package, name), fs::Permissions::from_mode(mode))
+                        .unwrap();
+                }
+            }
+            Edit::MoveSources { package } => {
+                let moved = &mut self.model.packages[package].is_moved;
+                *moved = !*moved;
+                let (from, to) = if *moved { ("src", "moved") } else { ("moved", "src") };
+                fs::rename(self.place(package, from), self.place(package, to)).unwrap();
+            }
+            Edit::Ignore { package, name } => {
+                self.model.packages[package].ignored = name;
+                self.write_ignored(package);
+            }
+            Edit::Lines { package, mut lines } => {
+                lines.sort_unstable();
+                lines.dedup();
+                self.model.packages[package].lines = lines;
+                self.write_lines(package);
+            }
+            Edit::Own { package, text } => {
+                self.model.packages[package].own = text;
+                self.write_definitions(package);
+            }
+            Edit::SpoilResult { nth, delete } => self.spoil("out/base", nth, delete),
+            Edit::SpoilMade { nth, delete } => self.spoil(".nubrik/made", nth, delete),
+            Edit::ForgetState => drop(fs::remove_dir_all(self.path(".nubrik"))),
+            Edit::LoseStore => drop(fs::remove_dir_all(self.path(".store"))),
+            Edit::Nothing => {}
+        }
+    }
+
+    fn set(&mut self, package: usize, name: usize, source: Source) {
+        self.model.packages[package].sources.insert(name, source);
+        self.write_source(package, name);
+    }
+
+    /// Deletes one of the files below a folder, or puts another one in its place.
+    fn spoil(&self, folder: &str, nth: usize, delete: bool) {
+        let files: Vec<String> = files_below(&self.path(folder)).into_keys().collect();
+        if let Some(file) = files.get(nth % files.len().max(1)) {
+            let path = self.path(folder).join(file);
+            fs::remove_file(&path).unwrap();
+            if !delete {
+                fs::write(&path, "spoilt").unwrap();
+            }
+        }
+    }
+
+    fn patterns(&self, request: &Request) -> Vec<AddressPattern> {
+        let new = |word: &str| AddressPattern::new(word, &WsPath::root()).unwrap();
+        let folder = |folder: &str| AddressPattern::below(&WsPath::from_normal(folder));
+        let patterns = match request {
+            Request::Everything => vec![folder("")],
+            Request::Package(p) => vec![folder(PACKAGES[*p])],
+            Request::Target(p, t) => vec![new(&address(*p, *t))],
+            Request::Sources(p) => {
+                let moved = if self.model.packages[*p].is_moved { "moved" } else { "src" };
+                vec![folder(format!("{}/{moved}", PACKAGES[*p]).trim_start_matches('/'))]
+            }
+            Request::Both(a, b) => vec![folder(PACKAGES[*a]), folder(PACKAGES[*b])],
+        };
+        patterns.into_iter().map(|pattern| pattern.wanting(Wanted::Targets)).collect()
+    }
+
+    /// Builds a request in the way of the program: as little as can be. `None` where the definitions are wrong.
+    fn build(&self, request: &Request) -> Option<Summary> {
+        let asked = self.patterns(request);
+        let mut session = Session::open(self.folder.path(), Arc::new(CancelSwitch::new().unwrap())).unwrap();
+        session.keep_results_in(self.path(".store"));
+        session.lock(|| {}).unwrap();
+        if let Standing::Holds(sealed) = session.standing(&asked) {
+            return Some(Summary { steps: sealed.steps, current: sealed.steps, ..Summary::default() });
+        }
+        let report = match session.standing(&asked) {
+            Standing::Reached(reached) if session.remembers(&reached) => {
+                session.build_reached(&asked, *reached, &Quiet, OPTIONS).unwrap()
+            }
+            _ => {
+                let evaluation = session.evaluate(&asked);
+                if evaluation.diagnostics.iter().any(|d| d.severity == Severity::Error) {
+                    return None;
+                }
+                session.build(&asked, &evaluation, &Quiet, OPTIONS).unwrap()
+            }
+        };
+        Some(report.summary)
+    }
+
+    fn check(&self, request: &Request, after: &str) {
+        let expected = self.model.expected(request);
+        let Some(summary) = self.build(request) else {
+            // A test that is asked for by name is built; only that is another story.
+            assert!(expected.is_none(), "{after}: an error, and {expected:?} expected");
+            return;
+        };
+        let test = matches!(request, Request::Target(p, t) if self.model.target(*p, *t) == Some(&Kind::Test));
+        if test {
+            return;
+        }
+        let expected = expected.unwrap_or_else(|| panic!("{after}: an error was expected"));
+        assert_eq!(
+            summary.failed + summary.blocked + summary.left + summary.unpublished,
+            0,
+            "{after}: {summary:?}"
+        );
+        let found = files_below(&self.path("out/base"));
+        for (path, seen) in &expected {
+            assert_eq!(found.get(path), Some(seen), "{after}: {path}");
+        }
+        // Nothing else lies where only this request's results belong.
+        let homes: Vec<String> = match request {
+            Request::Everything => vec![String::new()],
+            Request::Package(p) => vec![PACKAGES[*p].to_owned()],
+            Request::Both(a, b) => vec![PACKAGES[*a].to_owned(), PACKAGES[*b].to_owned()],
+            Request::Target(p, t) => vec![address(*p, *t)],
+            Request::Sources(_) => Vec::new(),
+        };
+        let is_at_home =
+            |path: &&String| homes.iter().any(|h| h.is_empty() || path.starts_with(&format!("{h}/")));
+        for path in found.keys().filter(is_at_home) {
+            assert!(expected.contains_key(path), "{after}: {path} should be gone");
+        }
+        let again = self.build(request).unwrap();
+        assert_eq!((again.ran, again.reused), (0, 0), "{after}: once more");
+    }
+}
+
+fn remove(path: &Path) {
+    let is_folder = path.symlink_metadata().is_ok_and(|found| found.is_dir());
+    let _ = if is_folder { fs::remove_dir_all(path) } else { fs::remove_file(path) };
+}
+
+fn files_below(folder: &Path) -> BTreeMap<String, Seen> {
+    fn collect(top: &Path, at: &Path, files: &mut BTreeMap<String, Seen>) {
+        for entry in fs::read_dir(at).into_iter().flatten().flatten() {
+            let path = entry.path();
+            if path.is_dir() {
+                collect(top, &path, files);
+            } else {
+                let mode = path.metadata().map_or(0, |found| found.permissions().mode());
+                let text = fs::read(&path).unwrap_or_default();
+                let name = path.strip_prefix(top).unwrap().to_str().unwrap().to_owned();
+                files.insert(name, (String::from_utf8_lossy(&text).into_owned(), mode & 0o100 != 0));
+            }
+        }
+    }
+    let mut files = BTreeMap::new();
+    collect(folder, folder, &mut files);
+    files
+}
+
+fn cases() -> u32 {
+    std::env::var("NUBRIK_TEST_CASES").ok().and_then(|n| n.parse().ok()).unwrap_or(60)
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: cases(), failure_persistence: None, max_shrink_iters: 400, ..Default::default() })]
+
+    #[test]
+    fn whatever_was_asked_for_before_is_as_it_is_from_nothing(
+        turns in prop::collection::vec((edit(), request(), any::<bool>()), 2..12),
+    ) {
+        let mut world = World::new(Model::new());
+        world.check(&Request::Everything, "first");
+        for (number, (edit, request, settles)) in turns.iter().enumerate() {
+            world.apply(edit);
+            if *settles {
+                // What is older than this is sealed.
+                std::thread::sleep(Duration::from_millis(25));
+            }
+            world.check(request, &format!("turn {number}: {edit:?}, {request:?}"));
+        }
+        if world.build(&Request::Everything).is_some() {
+            let other = World::new(world.model.clone());
+            prop_assert!(other.build(&Request::Everything).is_some());
+            prop_assert_eq!(files_below(&world.path("out")), files_below(&other.path("out")));
+        }
+    }
+}
