@@ -583,9 +583,15 @@ impl<'b, 'a> Schedule<'b, 'a> {
     /// or something in the place of the new one. Whoever evaluates only a part does not see that they exclude each other.
     fn in_the_way(&self, to: &str) -> Option<Arc<str>> {
         let published = &self.build.before.published;
-        let stands = |path: &str| self.build.outside.check_itself(path).is_some();
+        // What was taken away, or made anew by somebody else, is in nobody's way.
+        let stands = |path: &str| {
+            let now = self.build.outside.check_itself(path);
+            now.is_some_and(|now| {
+                published.get(path).is_some_and(|(_, then)| self.signatures(path, now.is_folder()) == then)
+            })
+        };
         let mut above = to.match_indices('/').map(|(at, _)| &to[..at]);
-        if let Some(folder) = above.find(|folder| published.get(folder).is_some() && stands(folder)) {
+        if let Some(folder) = above.find(|folder| stands(folder)) {
             return Some(folder.into());
         }
         let below = format!("{to}/");

@@ -46,6 +46,8 @@ pub struct StepAudit {
     pub looked_up: Vec<(Arc<str>, bool)>,
     /// How many files of the system it read.
     pub system: usize,
+    /// Those of them that are no part of its tools and no input otherwise: when they change, it does not run again.
+    pub uncounted: Vec<Arc<str>>,
     /// Outputs whose bytes were not the same this time, as the definition names them.
     pub differs: Vec<Arc<str>>,
 }
@@ -244,6 +246,7 @@ impl Build<'_> {
             refused: Vec::new(),
             looked_up: Vec::new(),
             system: 0,
+            uncounted: Vec::new(),
             differs: Vec::new(),
         };
         let mut seen = Seen::default();
@@ -326,6 +329,15 @@ impl Build<'_> {
         audit.refused = self.refusals(id, seen, None);
         // That is told of all that was looked for.
         audit.refused.retain(|r| !matches!(r, Refusal::Path { touch: Touch::LookedUp, .. }));
+        let tools = self.tools_of(id).unwrap_or_default();
+        let memory = self.before.steps.get(step.folder.shared());
+        let listed = memory.iter().flat_map(|memory| memory.inputs.iter().chain(&memory.found));
+        let counted: HashSet<&str> = tools
+            .iter()
+            .flat_map(|tool| &tool.parts)
+            .chain(listed.map(|(path, _)| path))
+            .map(|p| &**p)
+            .collect();
         let own = format!("{}/", step.folder.as_str());
         for seen in &seen.touched {
             let inside = !seen.path.starts_with('/') && !seen.path.is_empty() && !seen.path.starts_with(&own);
@@ -333,8 +345,14 @@ impl Build<'_> {
             if inside && !seen.allowed && seen.touch == Touch::LookedUp && seen.folder != Some(true) {
                 audit.looked_up.push((seen.path.clone(), seen.folder.is_some()));
             }
-            let is_system = seen.path.starts_with('/') && seen.folder == Some(false);
-            audit.system += usize::from(is_system && seen.allowed && seen.touch != Touch::LookedUp);
+            let of_runtimes = OF_RUNTIMES.iter().any(|folder| seen.path.starts_with(folder));
+            let is_system = seen.path.starts_with('/') && !of_runtimes && seen.folder == Some(false);
+            if is_system && seen.allowed && seen.touch != Touch::LookedUp {
+                audit.system += 1;
+                if !counted.contains(&*seen.path) {
+                    audit.uncounted.push(seen.path.clone());
+                }
+            }
         }
     }
 }

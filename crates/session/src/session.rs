@@ -789,10 +789,10 @@ impl Session {
     pub fn find_tool(
         &self,
         name: &Arc<str>,
-    ) -> Result<(String, Option<Arc<str>>), nubrik_engine::ToolProblem> {
+    ) -> Result<(nubrik_engine::FoundTool, Option<Arc<str>>), nubrik_engine::ToolProblem> {
         let tool = self.machine.tools.find(&self.machine, name)?;
         let version = self.machine.tools.version(&self.machine, name, &"--version".into());
-        Ok((tool.path.display().to_string(), version))
+        Ok((tool, version))
     }
 
     /// The machine under this session.
@@ -836,6 +836,13 @@ fn homes(patterns: &[AddressPattern], asked: &[WsPath]) -> Vec<WsPath> {
         match asked.iter().find(own) {
             Some(address) if !pattern.is_folder => homes.push(address.clone()),
             _ => homes.push(path.clone()),
+        }
+        if pattern.is_folder {
+            // Where no package is in the folder, what the package around it declares was asked for.
+            let is_around = |address: &&WsPath| {
+                !address.is_in(path) && address.parent().is_some_and(|package| path.is_in(&package))
+            };
+            homes.extend(asked.iter().filter(is_around).cloned());
         }
     }
     homes

@@ -31,6 +31,8 @@ struct AuditEvent<'a> {
     /// Undeclared paths of the workspace that were asked for, and whether something is there.
     looked_up: Vec<LookedUp<'a>>,
     system_files: usize,
+    /// Files of the system that it read and that do not count.
+    uncounted: &'a [Arc<str>],
     differs: &'a [Arc<str>],
     #[serde(skip_serializing_if = "Option::is_none")]
     failure: Option<String>,
@@ -76,6 +78,7 @@ fn print_json(graph: &Graph, audit: &StepAudit) {
         refused: audit.refused.iter().map(refused_thing).collect(),
         looked_up: looked_up.collect(),
         system_files: audit.system,
+        uncounted: &audit.uncounted,
         differs: &audit.differs,
         failure: audit.failure.as_ref().map(short),
     });
@@ -100,6 +103,9 @@ fn render(graph: &Graph, audit: &StepAudit, paint: Paint) -> String {
         read.push_str(&format!(", and {files} of the system"));
     }
     line(Ink::Calm, "read", &read);
+    if !audit.uncounted.is_empty() {
+        line(Ink::Calm, "uncounted", &excerpt(&audit.uncounted));
+    }
     if !audit.unused.is_empty() {
         line(Ink::Doubt, "unused", &named(&audit.unused, name, ""));
     }
@@ -139,6 +145,18 @@ fn shown(graph: &Graph, path: &Arc<str>) -> String {
         }
     }
 }
+
+/// Some of many paths: which they are in full, `--json` tells.
+fn excerpt(paths: &[Arc<str>]) -> String {
+    let some: Vec<&str> = paths.iter().take(SOME).map(|path| &**path).collect();
+    match paths.len().saturating_sub(SOME) {
+        0 => some.join(", "),
+        more => format!("{} and {more} more of the system", some.join(", ")),
+    }
+}
+
+/// How many files of the system are named that do not count.
+const SOME: usize = 3;
 
 fn named(paths: &[Arc<str>], name: impl Fn(&Arc<str>) -> String, none: &str) -> String {
     let some: Vec<String> = paths.iter().take(NAMED).map(name).collect();

@@ -26,13 +26,16 @@ struct Finding {
     found: String,
     #[serde(skip_serializing_if = "Vec::is_empty")]
     searched: Vec<String>,
+    /// For tools the files of which a change makes steps run again.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    counts: Vec<String>,
     #[serde(skip_serializing_if = "Option::is_none")]
     mend: Option<String>,
 }
 
 pub fn doctor(face: Face, choice: &Choice) -> Outcome<Exit> {
     let mut session = open(face, choice)?;
-    let mut findings = kernel();
+    let mut findings = kernel(&session);
     let store = nubrik_session::store_folder();
     findings.push(Finding {
         event: "finding",
@@ -42,6 +45,7 @@ pub fn doctor(face: Face, choice: &Choice) -> Outcome<Exit> {
         version: None,
         found: store.map(|s| s.display().to_string()).unwrap_or_default(),
         searched: Vec::new(),
+        counts: Vec::new(),
         mend: Some("set HOME or XDG_CACHE_HOME".to_owned()),
     });
     let all = AddressPattern::below(&WsPath::root());
@@ -73,6 +77,7 @@ pub fn doctor(face: Face, choice: &Choice) -> Outcome<Exit> {
             version: found.and_then(|f| f.version.as_deref().map(str::to_owned)),
             found: found.map(|f| f.path.to_string()).unwrap_or_default(),
             searched: search.searched.clone(),
+            counts: Vec::new(),
             mend: search.mend.clone(),
         });
     }
@@ -86,6 +91,7 @@ pub fn doctor(face: Face, choice: &Choice) -> Outcome<Exit> {
             version: found.map(|f| f.version.clone()),
             found: found.map(|f| f.link.join(" ")).unwrap_or_default(),
             searched: search.searched.clone(),
+            counts: Vec::new(),
             mend: Some(format!("install the development files of {name}")),
             name,
         });
@@ -106,7 +112,7 @@ pub fn doctor(face: Face, choice: &Choice) -> Outcome<Exit> {
     Ok(if findings.iter().any(|f| !f.ok && f.what == "tool") { Exit::Machine } else { Exit::Done })
 }
 
-fn kernel() -> Vec<Finding> {
+fn kernel(session: &nubrik_session::Session) -> Vec<Finding> {
     let support = nubrik_confine::support();
     let finding = |name: &str, ok: bool, found: String, mend: &str| Finding {
         event: "finding",
@@ -116,10 +122,19 @@ fn kernel() -> Vec<Finding> {
         version: None,
         found,
         searched: Vec::new(),
+        counts: Vec::new(),
         mend: (!ok).then(|| mend.to_owned()),
     };
     let rules = support.path_rules;
+    let no_rooms = session.why_no_rooms();
     vec![
+        finding(
+            "rooms for steps",
+            no_rooms.is_none(),
+            no_rooms.unwrap_or_default().to_owned(),
+            "a kernel that lets everybody make user and mount namespaces; without it path rules confine steps, which then see \
+             that undeclared files are there, and their results hold for this place only",
+        ),
         finding(
             "path rules for steps",
             rules.is_some(),
@@ -156,11 +171,13 @@ fn tool(session: &nubrik_session::Session, name: &std::sync::Arc<str>) -> Findin
         version: None,
         found: String::new(),
         searched: Vec::new(),
+        counts: Vec::new(),
         mend: None,
     };
     match session.find_tool(name) {
-        Ok((path, version)) => {
-            finding.found = path;
+        Ok((tool, version)) => {
+            finding.found = tool.path.display().to_string();
+            finding.counts = tool.parts.iter().map(|part| part.to_string()).collect();
             finding.version = version.map(|v| v.to_string());
         }
         Err(problem) => {
@@ -170,6 +187,15 @@ fn tool(session: &nubrik_session::Session, name: &std::sync::Arc<str>) -> Findin
         }
     }
     finding
+}
+
+/// Where something is, and what belongs to it.
+fn found(finding: &Finding) -> String {
+    match finding.counts.len().saturating_sub(1) {
+        0 => finding.found.clone(),
+        1 => format!("{}, and 1 file that counts with it", finding.found),
+        more => format!("{}, and {more} files that count with it", finding.found),
+    }
 }
 
 fn show(face: Face, findings: &[Finding]) {
@@ -188,7 +214,7 @@ fn show(face: Face, findings: &[Finding]) {
             paint.ink(Ink::Faint, &padded(finding.what, kinds)),
             padded(&finding.name, names),
             padded(finding.version.as_deref().unwrap_or(""), versions),
-            paint.ink(Ink::Faint, &finding.found),
+            paint.ink(Ink::Faint, &found(finding)),
         );
         outln!("{}", line.trim_end());
         if !finding.ok {
@@ -203,5 +229,9 @@ fn show(face: Face, findings: &[Finding]) {
                 line("mend", mend, Some(Ink::Mend));
             }
         }
+    }
+    if findings.iter().any(|f| !f.counts.is_empty()) {
+        let text = "not counted: what tools load or start besides, such as plugins and modules; `nubrik build --audit TARGET` names it";
+        outln!("\n{}", paint.ink(Ink::Faint, text));
     }
 }

@@ -255,7 +255,13 @@ impl Session {
                 let asked = |n| old.place_of(n).is_some_and(|(asked, _)| asked == package);
                 pattern.is_folder && pattern.path.is_in(&package) && (0..old.asked.len()).any(asked)
             };
-            if package.is_in(&pattern.path) || is_around() {
+            if package.is_in(&pattern.path) {
+                packages.push(package);
+            } else if is_around() {
+                let file = package.child(nubrik_lang::TARGETS_FILE);
+                if !self.workspace.root.join(file.as_str()).is_file() {
+                    return None; // The folder belongs to another package now, or to none.
+                }
                 packages.push(package);
             }
         }
