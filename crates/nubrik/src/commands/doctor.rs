@@ -77,7 +77,7 @@ pub fn doctor(face: Face, choice: &Choice) -> Outcome<Exit> {
             version: found.and_then(|f| f.version.as_deref().map(str::to_owned)),
             found: found.map(|f| f.path.to_string()).unwrap_or_default(),
             searched: search.searched.clone(),
-            counts: Vec::new(),
+            counts: found.map(|f| counts(&session, &f.name)).unwrap_or_default(),
             mend: search.mend.clone(),
         });
     }
@@ -160,6 +160,12 @@ fn kernel(session: &nubrik_session::Session) -> Vec<Finding> {
             "a kernel that hands system calls to a supervisor (Linux 5.5); without it refused files are not named, and `--audit` and `hide_undeclared` do nothing",
         ),
     ]
+}
+
+/// The files of a tool that was found: when one of them changes, steps run again.
+fn counts(session: &nubrik_session::Session, name: &std::sync::Arc<str>) -> Vec<String> {
+    let parts = session.find_tool(name).map(|(tool, _)| tool.parts).unwrap_or_default();
+    parts.iter().map(|part| part.to_string()).collect()
 }
 
 fn tool(session: &nubrik_session::Session, name: &std::sync::Arc<str>) -> Finding {
