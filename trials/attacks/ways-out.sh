@@ -1,0 +1,44 @@
+# Confinement probes, one after another, in a step (no network). Each line says what got through.
+. "$(cd "$(dirname "$0")" && pwd)/lib"
+mkdir -p $T/home; echo secret-file > $T/home/secret; echo und > und.txt; chmod 644 $T/home/secret
+ln $T/home/secret $T/home/hard
+cat > listener.py <<'P'
+import socket,os,sys,threading,time
+T=sys.argv[1]
+d=socket.socket(socket.AF_UNIX,socket.SOCK_DGRAM); d.bind(T+'/dgram.sock'); os.chmod(T+'/dgram.sock',0o777)
+a=socket.socket(socket.AF_UNIX,socket.SOCK_DGRAM); a.bind('\0nb-attack-'+os.path.basename(T))
+s=socket.socket(socket.AF_UNIX,socket.SOCK_STREAM); s.bind(T+'/stream.sock'); s.listen(5)
+def rd(k,n):
+    while True:
+        m,anc,fl,ad=k.recvmsg(4096,4096)
+        open(T+'/got','a').write(n+':'+m.decode()+' from %r fds %d\n'%(ad,len(anc)))
+        if ad:
+            try: k.sendto(b'reply: '+open(T+'/home/secret','rb').read(),ad)
+            except Exception as e: open(T+'/got','a').write('reply failed %s\n'%e)
+for k,n in((d,'dgram'),(a,'abstract')): threading.Thread(target=rd,args=(k,n),daemon=True).start()
+time.sleep(60)
+P
+python3 listener.py $T & L=$!
+cp $HERE/probe.py p.py
+cat > targets.nub <<N
+let py = tool { names = "python3" }
+target a = step { run = \`{py} {in "p.py"} $T {outdir "d"}\`, timeout = 60s }
+N
+python3 -c "import ctypes; ctypes.CDLL(None).syscall(248,b'user',b'nbattack',b'key-secret',10,-4)"
+sleep 300 & V=$!; echo $V > $T/victim.pid
+export NBSECRET=env-secret-value
+sleep 0.3
+$NB build >$T/log 2>&1; r=$?; sed 's/^/  /' $T/log | head -60; cat out/base/a/d/log 2>/dev/null | sed 's/^/  /'
+[ -s $T/got ] && sed 's/^/  received outside: /' $T/got
+grep -q ESCAPE out/base/a/d/log 2>/dev/null && v=1 || v=0
+kill -0 $V 2>/dev/null || echo "  the bystander was killed"
+ls -l $T/home $T/victimfile 2>/dev/null | sed 's/^/  /'
+python3 - <<'K'
+import ctypes
+l=ctypes.CDLL(None)
+for n in (b'nbattack',b'nbleft'):
+    k=l.syscall(250,10,-4,b'user',n,0)
+    if k>0: l.syscall(250,3,k)
+K
+for i in $(ipcs -m | awk '$1=="0x00004e42"{print $2}'); do ipcrm -m $i; done; for i in $(ipcs -q | awk '$1=="0x00004e42"{print $2}'); do ipcrm -q $i; done
+kill $L $V 2>/dev/null; wait 2>/dev/null; verdict $v
