@@ -57,6 +57,8 @@ pub struct Session {
     machine: Machine,
     /// What is remembered of the workspace, since it was wanted first.
     state: OnceLock<State>,
+    /// Whether evaluation takes notes of what is taken from where, though nothing is sealed.
+    takes_notes: bool,
     /// Whether the folder of results was there before this session held the lock.
     had_results: bool,
     /// The tool's own folder, since it was wanted first.
@@ -147,6 +149,7 @@ impl Session {
             workspace,
             machine,
             state: OnceLock::new(),
+            takes_notes: false,
             had_results: false,
             own: OnceLock::new(),
             lock: None,
@@ -303,6 +306,11 @@ impl Session {
 
     // Evaluation.
 
+    /// Has evaluation note what is taken from where.
+    pub fn take_notes(&mut self) {
+        self.takes_notes = true;
+    }
+
     /// Evaluates what some addresses ask for. Where answers of scans are missing the evaluation is
     /// waiting: [`Session::answer`] finds them, and then evaluation is to be asked again.
     pub fn evaluate(&self, patterns: &[AddressPattern]) -> Evaluation {
@@ -318,7 +326,7 @@ impl Session {
                 pattern,
                 threads,
                 EVALUATION_STACK,
-                self.is_locked(),
+                self.is_locked() || self.takes_notes,
             );
             if let Some(evaluation) = below {
                 *self.seen.lock().unwrap_or_else(PoisonError::into_inner) = world.into_seen();
@@ -345,7 +353,7 @@ impl Session {
             let thread = std::thread::Builder::new().stack_size(EVALUATION_STACK);
             let running = thread.spawn_scoped(scope, || {
                 // What was taken from where is only wanted for a seal.
-                let watched = self.is_locked().then(|| Watched::new(&world));
+                let watched = (self.is_locked() || self.takes_notes).then(|| Watched::new(&world));
                 let evaluator = match &watched {
                     Some(watched) => Evaluator::watching(watched),
                     None => Evaluator::new(&world),

@@ -157,6 +157,9 @@ pub struct Which {
 
 pub fn list(face: Face, choice: &Choice, words: &[String], which: Which) -> Outcome<Exit> {
     let mut session = open(face, choice)?;
+    if which.since.is_some() {
+        session.take_notes();
+    }
     let patterns = patterns(face, &mut session, words)?;
     let evaluation = evaluate(face, &mut session, &patterns)?;
     let reached = match &which.since {

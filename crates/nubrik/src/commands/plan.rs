@@ -28,6 +28,9 @@ pub fn plan(
     since: Option<&str>,
 ) -> Outcome<Exit> {
     let mut session = open(face, choice)?;
+    if since.is_some() {
+        session.take_notes();
+    }
     let patterns = super::wanting(patterns(face, &mut session, words)?, nubrik_lang::Wanted::Targets);
     let evaluation = evaluate(face, &mut session, &patterns)?;
     let mut changed: Vec<Arc<str>> = Vec::new();

@@ -13,8 +13,13 @@ use crate::ui::out::outln;
 use crate::ui::paint::Ink;
 
 /// What changed since a revision, in a session that has evaluated; or says why git cannot tell.
-pub fn changed(face: Face, session: &Session, revision: &str) -> Outcome<ChangedFiles> {
-    session.changed_since(revision).map_err(|problem| {
+pub fn changed(
+    face: Face,
+    session: &Session,
+    evaluation: &Evaluation,
+    revision: &str,
+) -> Outcome<ChangedFiles> {
+    session.changed_since(revision, evaluation).map_err(|problem| {
         let message = format!("git cannot tell what changed since `{revision}`: {problem}");
         say_wrong(face, Exit::Usage, &message, &["name a commit, branch or tag, such as --since main"])
     })
@@ -42,7 +47,7 @@ impl Reached {
     /// Of everything that was requested, what can be affected since a revision.
     pub fn of(face: Face, session: &Session, evaluation: &Evaluation, revision: &str) -> Outcome<Reached> {
         let graph = &evaluation.graph;
-        let changed = changed(face, session, revision)?;
+        let changed = changed(face, session, evaluation, revision)?;
         let (steps, targets) = (changed.steps_reached(graph), changed.targets_reached(graph));
         let (kept, left): (Vec<TargetId>, Vec<TargetId>) =
             evaluation.targets.iter().partition(|target| targets[target.0 as usize]);

@@ -138,7 +138,7 @@ fn choose(
         });
     }
     if let Some(revision) = &which.since {
-        let reached = super::since::changed(face, session, revision)?.steps_reached(graph);
+        let reached = super::since::changed(face, session, evaluation, revision)?.steps_reached(graph);
         leave(&mut tests, &mut left, |_, step| {
             (!reached[step.0 as usize]).then(|| format!("nothing they depend on changed since {revision}"))
         });

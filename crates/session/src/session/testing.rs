@@ -1,7 +1,5 @@
 //! Running tests, and what is to be known of them.
 
-use std::sync::PoisonError;
-
 use nubrik_engine::{Listener, Options, Outside, Request, build};
 use nubrik_graph::{Graph, Step};
 use nubrik_lang::{AddressPattern, Evaluation};
@@ -48,14 +46,12 @@ impl Session {
         nubrik_cases::read(&bytes).ok()
     }
 
-    /// What changed since a revision of git.
+    /// What changed since a revision of git. The evaluation must be one of a session that [takes
+    /// notes](Session::take_notes); else everything counts as changed.
     ///
     /// # Errors
     /// What git says where it cannot tell.
-    pub fn changed_since(&self, revision: &str) -> Result<ChangedFiles, String> {
-        let seen = self.seen.lock().unwrap_or_else(PoisonError::into_inner);
-        ChangedFiles::since(&self.machine, revision, |file| {
-            seen.files.get(file).is_some_and(|entry| entry.roles.has(crate::seal::Roles::READ))
-        })
+    pub fn changed_since(&self, revision: &str, evaluation: &Evaluation) -> Result<ChangedFiles, String> {
+        ChangedFiles::since(&self.machine, revision, &evaluation.trail)
     }
 }
