@@ -52,7 +52,7 @@ pub struct Face {
 
 #[derive(Subcommand)]
 pub enum Command {
-    /// Write a first `nubrik.toml` and `targets.nub` in this folder
+    /// Write a first `nubrik.toml` and `targets.nub` in this folder, whichever is not there
     Init,
     /// Unpack the demo workspace, build it, run it, and say what to try
     Demo {
@@ -89,7 +89,7 @@ pub enum Command {
         /// Words of what the step says it does, where the target has several
         step: Option<String>,
     },
-    /// Say what a build would run, and why; run nothing
+    /// Say what a build would run, and why, without building
     Plan {
         what: Vec<String>,
         /// As if this source had another content; may be repeated
@@ -209,7 +209,7 @@ pub enum Command {
         #[arg(long)]
         store: bool,
     },
-    /// Check all definitions; run nothing
+    /// Check all definitions, without building
     Lint,
 }
 

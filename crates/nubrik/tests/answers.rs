@@ -1,0 +1,135 @@
+//! What people are told: which command of a job failed, where a step ran, all of a long output, one reason everywhere.
+
+#![allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
+
+mod sandbox;
+
+use sandbox::Sandbox;
+
+#[test]
+fn a_failing_job_says_which_command_failed_with_what_and_where() {
+    let sandbox = Sandbox::new(&[(
+        "targets.nub",
+        "job j = effect { say = \"do it\", run = [`echo one`, sh`echo two; exit 7`, `echo never`] }\n",
+    )]);
+    let run = sandbox.run(&["run", "j", "--plain"]).expect(7);
+    assert_eq!(run.stdout, "one\ntwo\n");
+    for wanted in [
+        "failed    j   ended with code 7",
+        "command   sh -eu -c 'echo two; exit 7'",
+        "not run   echo never",
+        "defined   targets.nub:1",
+    ] {
+        assert!(run.stderr.contains(wanted), "{wanted}: {}", run.stderr);
+    }
+    let event = sandbox.run(&["run", "j", "--json"]).expect(7).events().pop().unwrap();
+    assert_eq!((&event["event"], &event["state"]), (&"job".into(), &"failed".into()));
+    assert_eq!((&event["code"], &event["printed"]), (&7.into(), &"one\ntwo\n".into()));
+    assert_eq!(
+        (&event["command"], &event["defined"]),
+        (&"sh -eu -c 'echo two; exit 7'".into(), &"targets.nub:1".into())
+    );
+    sandbox.write("targets.nub", "job j = effect { run = `echo well` }\n");
+    assert_eq!(sandbox.run(&["run", "j", "--plain"]).expect(0).stdout, "well\n");
+    assert_eq!(sandbox.run(&["run", "j", "--json"]).expect(0).events().pop().unwrap()["state"], "ran");
+}
+
+#[test]
+fn a_failing_step_names_the_folder_in_which_it_ran() {
+    let sandbox = Sandbox::new(&[
+        ("src/a", "hi"),
+        (
+            "targets.nub",
+            "target here = step { run = `cat b {in \"src/a\"} {out \"o\"}`, dir = \"src\" }\n\
+             target copy = step { run = [`cat b`, `cp a o`], dir = stage { \"a\": \"src/a\" }, makes = { \"o\": \"o\" } }\n",
+        ),
+    ]);
+    let text = sandbox.run(&["build", "-k", "--plain"]).expect(1).stdout;
+    let folder = sandbox.folder.join("src").display().to_string();
+    assert!(text.contains(&format!("folder    {folder}\n")), "{text}");
+    assert!(text.contains("folder    one of its own, which is gone now: nubrik inside copy"), "{text}");
+}
+
+#[test]
+fn long_output_is_cut_in_the_middle_and_kept_whole() {
+    let sandbox = Sandbox::new(&[(
+        "targets.nub",
+        "target z = step { run = [`seq 1 90000`, `false`, `touch {out \"z\"}`] }\ntarget y = step { run = [`seq 1 5000`, `touch {out \"y\"}`] }\n",
+    )]);
+    let text = sandbox.run(&["build", "-k", "--plain"]).expect(1).stdout;
+    assert!(
+        text.lines().count() < 4_200 && text.contains("\n    1\n") && text.contains("\n    90000\n"),
+        "{text}"
+    );
+    let file = text.lines().find_map(|l| l.split_once("88000 lines left out; all of it: ")).unwrap().1.trim();
+    assert_eq!(sandbox.read(file).lines().count(), 90_000);
+    assert!(text.contains("3000 lines left out; all of it: nubrik show y --printed"), "{text}");
+    assert_eq!(sandbox.run(&["clean"]).expect(0).code, 0);
+    assert!(!sandbox.exists(".nubrik/printed"));
+}
+
+#[test]
+fn a_plan_and_a_build_give_the_same_reasons() {
+    let sandbox = Sandbox::new(&[
+        ("a.md", "1"),
+        ("b.md", "2"),
+        (
+            "targets.nub",
+            "target t = {each m in glob(\"*.md\") give m.stem: step { run = `cp {m} {out \"{m.stem}.txt\"}` }}\n\
+             target p = pack { path = \"p.tar\", files = { \"d\": t } }\n\
+             target q = step { run = `cat {t} > {out \"q\"}` }\n",
+        ),
+    ]);
+    sandbox.build();
+    std::fs::rename(sandbox.folder.join("b.md"), sandbox.folder.join("c.md")).unwrap();
+    let plan = sandbox.run(&["plan", "--json"]).expect(0).events();
+    let planned = |say: &str| plan.iter().find(|e| e["say"] == say).unwrap()["reason"].clone();
+    let built = sandbox.build();
+    for say in ["pack p.tar", "make q", "make c.txt"] {
+        assert_eq!(planned(say), built.reason(say).as_str(), "{say}");
+    }
+    assert_eq!(built.reason("make q"), "c.txt of t is new to it");
+}
+
+#[test]
+fn why_shows_the_lines_of_a_text_that_changed() {
+    let sandbox = Sandbox::new(&[(
+        "targets.nub",
+        "target w = write { path = \"w\", text = \"first\\nchannel {env(\"CHAN\", default = \"none\")}\\n\" }\n",
+    )]);
+    sandbox.run_with(&["build"], &[("CHAN", "one")]).expect(0);
+    let text = sandbox.run_with(&["why", "w", "--plain"], &[("CHAN", "two")]).expect(0).stdout;
+    assert!(text.contains("text      channel two instead of channel one"), "{text}");
+}
+
+#[test]
+fn an_audit_knows_copies_and_listings_and_names_what_does_not_count() {
+    if !nubrik_confine::can_record() || !sandbox::has_rooms() {
+        return println!("skipped: this kernel cannot record, or has no rooms");
+    }
+    let sandbox = Sandbox::new(&[
+        ("a", "hi"),
+        (
+            "targets.nub",
+            "target copy = step { run = [`grep -q hi a`, `cp a b`], dir = stage { \"a\": \"a\" }, makes = { \"b\": \"b\" } }\n\
+             target names = step { run = `ls {in \"a\"} > {out \"n\"}` }\n",
+        ),
+    ]);
+    let audits = sandbox.run(&["build", "--audit", "--json"]).expect(0).events();
+    let audit =
+        |target: &str| audits.iter().find(|e| e["event"] == "audit" && e["target"] == target).unwrap();
+    assert_eq!(audit("copy")["unused"], serde_json::json!([]));
+    let uncounted = audit("names")["uncounted"].as_array().unwrap();
+    assert!(
+        !uncounted.is_empty() && uncounted.iter().all(|path| path.as_str().unwrap().starts_with('/')),
+        "{uncounted:?}"
+    );
+    assert!(
+        !uncounted.iter().any(|path| path.as_str().unwrap().ends_with("/ls")),
+        "a tool counts: {uncounted:?}"
+    );
+    let doctor = sandbox.run(&["doctor", "--json"]).expect(0).events();
+    let cat = doctor.iter().find(|e| e["name"] == "ls").unwrap();
+    assert!(cat["counts"].as_array().unwrap().iter().any(|path| path.as_str().unwrap().ends_with("/ls")));
+    assert!(doctor.iter().any(|e| e["name"] == "rooms for steps" && e["ok"] == true));
+}
