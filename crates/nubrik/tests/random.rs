@@ -49,22 +49,60 @@ struct Shape {
 
 #[derive(Clone, Debug)]
 enum Edit {
-    Write { source: usize, text: String },
-    Touch { source: usize },
-    Globbed { name: char, text: String },
-    Unglobbed { name: char },
-    Rename { from: char, to: char },
-    Reshape { step: usize, shape: Shape },
-    SetOption { high: bool },
-    ChangeTool { letter: char },
-    DeleteResult { step: usize },
-    SpoilResult { step: usize },
-    DeleteMade { step: usize },
-    SpoilMade { step: usize },
-    StrayFile { step: usize },
+    Write {
+        source: usize,
+        text: String,
+    },
+    Touch {
+        source: usize,
+    },
+    Globbed {
+        name: char,
+        text: String,
+    },
+    Unglobbed {
+        name: char,
+    },
+    Rename {
+        from: char,
+        to: char,
+    },
+    Reshape {
+        step: usize,
+        shape: Shape,
+    },
+    SetOption {
+        high: bool,
+    },
+    ChangeTool {
+        letter: char,
+    },
+    DeleteResult {
+        step: usize,
+    },
+    SpoilResult {
+        step: usize,
+    },
+    DeleteMade {
+        step: usize,
+    },
+    SpoilMade {
+        step: usize,
+    },
+    StrayFile {
+        step: usize,
+    },
     ForgetState,
     LoseStore,
-    Interrupt { after: u64 },
+    Interrupt {
+        after: u64,
+    },
+    /// A source is edited while a build runs.
+    WriteMeanwhile {
+        source: usize,
+        text: String,
+        after: u64,
+    },
 }
 
 fn shape() -> impl Strategy<Value = Shape> {
@@ -101,6 +139,8 @@ fn edit() -> impl Strategy<Value = Edit> {
         1 => Just(Edit::ForgetState),
         1 => Just(Edit::LoseStore),
         2 => (0u64..60).prop_map(|after| Edit::Interrupt { after }),
+        2 => (0..SOURCES, "[a-c]{1,6}", 0u64..60)
+            .prop_map(|(source, text, after)| Edit::WriteMeanwhile { source, text, after }),
     ]
 }
 
@@ -314,6 +354,14 @@ impl World {
             Edit::LoseStore => {
                 let _ = fs::remove_dir_all(self.sandbox.folder.join("../cache"));
                 self.made.clear();
+            }
+            Edit::WriteMeanwhile { source, text, after } => {
+                let mut command = self.command(&["build", "--keep-going"]);
+                let mut child = command.stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+                std::thread::sleep(Duration::from_millis(*after));
+                self.sources[*source] = text.clone();
+                self.sandbox.write(&format!("s{source}"), text);
+                child.wait().unwrap();
             }
             Edit::Interrupt { after } => {
                 let mut command = self.command(&["build", "--keep-going"]);
