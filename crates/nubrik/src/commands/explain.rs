@@ -59,7 +59,7 @@ const SETTINGS: [(&str, &str, &str); 3] = [
     ("jobs", "How many steps run at once; as many as there are processors by default.", "jobs = 4"),
     (
         "hide_undeclared",
-        "Whether commands are told that files of the workspace which they do not declare are not there. They cannot read them in any case, but learn without this that there are such files. Costs time with each call that names a file.",
+        "Where the kernel has no rooms: whether commands are told that files of the workspace which they do not declare are not there. They cannot read them in any case, but learn without this that there are such files. Costs time with each call that names a file. In rooms nothing else is there anyway.",
         "hide_undeclared = true",
     ),
     (
