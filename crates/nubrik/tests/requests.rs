@@ -83,6 +83,41 @@ fn an_entry_or_a_glob_takes_nothing_of_its_neighbours_away() {
 }
 
 #[test]
+fn a_target_that_is_gone_is_an_error_and_a_name_means_no_more_than_it_did() {
+    let sandbox = Sandbox::new(&[
+        (
+            "p/targets.nub",
+            "target p = write { path = \"c\", text = \"1\" }\ntarget o = write { path = \"o\", text = \"1\" }\n",
+        ),
+        (
+            "targets.nub",
+            "target m = { \"k\": write { path = \"k\", text = \"1\" }, \"l\": write { path = \"l\", text = \"1\" } }\n",
+        ),
+    ]);
+    waits();
+    let steps = |word: &str| sandbox.run(&["build", word, "--json"]).expect(0).summary()["steps"].clone();
+    for word in ["p", "p/p", "m/k"] {
+        assert_eq!((steps(word), steps(word)), (1.into(), 1.into()), "{word}");
+    }
+    for path in ["p/targets.nub", "targets.nub"] {
+        sandbox.write(path, &sandbox.read(path).replace("text = \"1\"", "text = \"2\""));
+    }
+    for word in ["p", "p/p", "m/k"] {
+        assert_eq!(steps(word), 1, "{word}, edited");
+    }
+    waits();
+    for word in ["p", "p/p", "m/k"] {
+        assert_eq!(steps(word), 1, "{word}, sealed");
+    }
+    std::fs::remove_file(sandbox.folder.join("p/targets.nub")).unwrap();
+    sandbox.write("targets.nub", "target other = write { path = \"x\", text = \"1\" }\n");
+    for word in ["p", "p/p", "m/k"] {
+        let run = sandbox.run(&["build", word]).expect(2);
+        assert!(run.stderr.contains("there is no target"), "{word}: {}", run.stderr);
+    }
+}
+
+#[test]
 fn no_word_means_everything_here_even_beside_a_target_of_the_folders_name() {
     let sandbox = Sandbox::new(&[
         (

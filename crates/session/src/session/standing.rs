@@ -245,9 +245,14 @@ impl Session {
         let is_reached = |unit: u32| reached.get(unit as usize).is_some_and(|r| *r);
         let mut packages: Vec<WsPath> = Vec::new();
         let mut single: Vec<(WsPath, Arc<str>)> = Vec::new();
-        let one = !pattern.is_folder
-            && old.asked.len() == 1
-            && old.address(0).is_some_and(|a| a == pattern.path.as_str());
+        let only = old.place_of(0).filter(|_| !pattern.is_folder && old.asked.len() == 1);
+        // `clock` means the target `clock/clock` where there is one.
+        let one = only.as_ref().is_some_and(|(package, name)| {
+            package.child(name) == pattern.path || (*package == pattern.path && package.name() == &**name)
+        });
+        if !one && only.is_some_and(|(package, name)| pattern.path.is_in(&package.child(&name))) {
+            return None; // An entry of a target: only the whole target could be evaluated again.
+        }
         let whole = |file: &&WsPath| file.name() == nubrik_lang::TARGETS_FILE && !one;
         for package in touched.definitions.iter().filter(whole).filter_map(WsPath::parent) {
             // A folder without packages means the package that it belongs to.
@@ -282,6 +287,9 @@ impl Session {
         let evaluation =
             self.with_evaluator(|evaluator| evaluator.request_again(&packages, &single, pattern.wanted));
         let is_error = |d: &nubrik_diagnostic::Diagnostic| d.severity == nubrik_diagnostic::Severity::Error;
+        if one && !single.is_empty() && evaluation.targets.len() != 1 {
+            return None; // There is no such target any more.
+        }
         if evaluation.waiting || !evaluation.scans.is_empty() || evaluation.diagnostics.iter().any(is_error) {
             return None;
         }
