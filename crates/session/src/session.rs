@@ -829,6 +829,7 @@ impl Listener for Heard<'_> {
 /// Folders, below the folder of results, in which only what a request made belongs: those of the targets, entries and
 /// folders that it means. `asked` are the addresses of the targets that it asked for.
 fn homes(patterns: &[AddressPattern], asked: &[WsPath]) -> Vec<WsPath> {
+    let all: std::collections::HashSet<&WsPath> = asked.iter().collect();
     let mut homes = Vec::new();
     for pattern in patterns {
         if pattern.is_glob() {
@@ -838,12 +839,10 @@ fn homes(patterns: &[AddressPattern], asked: &[WsPath]) -> Vec<WsPath> {
         }
         let path = &pattern.path;
         // `clock` means the target `clock/clock` where there is one, and `clock/a` its entry `a` or the target `a` of it.
-        let own = |address: &&WsPath| {
-            address.parent().is_some_and(|package| package == *path && address.name() == package.name())
-        };
-        match asked.iter().find(own) {
-            Some(address) if !pattern.is_folder => homes.push(address.clone()),
-            _ => homes.push(path.clone()),
+        let own = path.child(path.name());
+        match !pattern.is_folder && all.contains(&own) {
+            true => homes.push(own),
+            false => homes.push(path.clone()),
         }
         if pattern.is_folder {
             // Where no package is in the folder, what the package around it declares was asked for.

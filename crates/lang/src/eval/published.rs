@@ -15,22 +15,17 @@ pub(super) fn check_published(graph: &Graph) -> Vec<Diagnostic> {
 /// folders that lead there. Most often no result does.
 pub(crate) fn check_published_across(graph: &Graph) -> Vec<Diagnostic> {
     // What is called as a package, or as a folder on the way to one, stands where that one's results go.
-    let mut folders: FxHashSet<&WsPath> = FxHashSet::default();
-    let all_packages: FxHashSet<&WsPath> = graph.targets.iter().map(|t| &t.package).collect();
-    let on_the_way: Vec<WsPath> = all_packages
-        .iter()
-        .flat_map(|package| std::iter::successors(package.parent(), WsPath::parent))
-        .collect();
-    folders.extend(all_packages.iter().copied().chain(&on_the_way));
+    let packages: FxHashSet<&WsPath> = graph.targets.iter().map(|t| &t.package).collect();
+    let on_the_way: Vec<WsPath> =
+        packages.iter().flat_map(|package| std::iter::successors(package.parent(), WsPath::parent)).collect();
+    let folders: FxHashSet<&WsPath> = packages.iter().copied().chain(&on_the_way).collect();
     if graph.targets.iter().flat_map(|t| &t.results).any(|r| folders.contains(&r.publish)) {
         return check(graph.targets.iter());
     }
-    let mut packages: Option<FxHashSet<&WsPath>> = None;
     // Packages whose results lie in the folder of another one, and those others.
     let mut involved: FxHashSet<&WsPath> = FxHashSet::default();
     for target in &graph.targets {
         for result in target.results.iter().filter(|r| is_deep(target, r)) {
-            let packages = packages.get_or_insert_with(|| graph.targets.iter().map(|t| &t.package).collect());
             let folders = std::iter::successors(result.publish.parent(), WsPath::parent);
             let folders = folders.take_while(|folder| *folder != target.package);
             for other in folders.filter_map(|folder| packages.get(&folder).copied()) {

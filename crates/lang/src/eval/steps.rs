@@ -159,8 +159,9 @@ impl Evaluator<'_> {
             list.dedup();
         }
         candidates.retain(|c| inputs.binary_search(c).is_err());
-        for (path, at) in std::mem::take(&mut draft.spelled) {
-            self.check_spelled(&path, at, &draft.step.folder, inputs.iter().chain(&candidates))?;
+        if !draft.spelled.is_empty() {
+            let spelled = std::mem::take(&mut draft.spelled);
+            self.check_spelled(&spelled, &draft.step.folder, inputs.iter().chain(&candidates))?;
         }
         draft.step.inputs = inputs;
         draft.step.candidates = candidates;
@@ -173,34 +174,38 @@ impl Evaluator<'_> {
         self.enter(scope, draft, span)
     }
 
-    /// Refuses a path of what another step makes, spelled out in a word, where nothing there is declared: whether the step finds
+    /// Refuses paths of what other steps make, spelled out in words, where nothing there is declared: whether the step finds
     /// anything would hang on what was built before.
     fn check_spelled<'f>(
         &mut self,
-        path: &str,
-        at: Span,
+        spelled: &[(String, Span)],
         own: &WsPath,
-        mut declared: impl Iterator<Item = &'f FileId>,
+        declared: impl Iterator<Item = &'f FileId>,
     ) -> Result<()> {
-        let spelled = WsPath::from_normal(path);
-        let holds = |id: &FileId| {
-            let file = &self.graph.files[id.0 as usize];
-            file.path.is_in(&spelled) || (file.folder && spelled.is_in(&file.path))
+        let files = declared.map(|id| &self.graph.files[id.0 as usize]).filter(|file| file.maker.is_some());
+        let mut paths: Vec<(&str, bool)> = files.map(|file| (file.path.as_str(), file.folder)).collect();
+        paths.sort_unstable();
+        let at = |path: &str| paths.binary_search_by(|(declared, _)| (*declared).cmp(path)).ok();
+        let is_declared = |path: &str| {
+            let below = format!("{path}/");
+            let first = paths.partition_point(|(declared, _)| *declared < below.as_str());
+            let mut above = path.match_indices('/').map(|(end, _)| &path[..end]);
+            at(path).is_some()
+                || paths.get(first).is_some_and(|(declared, _)| declared.starts_with(&below))
+                || above.any(|folder| at(folder).is_some_and(|at| paths[at].1))
         };
-        if spelled.is_in(own) || declared.any(holds) {
-            return Ok(());
-        }
-        let maker =
-            self.graph.steps.iter().find(|step| spelled.is_in(&step.folder) || step.folder.is_in(&spelled));
-        let maker = maker.map(|step| self.graph.targets[step.target.0 as usize].address.clone());
-        let what =
-            maker.as_ref().map_or("what another step makes".to_owned(), |m| format!("what `{m}` makes"));
-        let error =
-            Diagnostic::error("undeclared-made", format!("this names {what} and does not declare it"));
-        let error = error
+        let is_wrong = |path: &str| !WsPath::from_normal(path).is_in(own) && !is_declared(path);
+        let Some((path, span)) = spelled.iter().find(|(path, _)| is_wrong(path)) else { return Ok(()) };
+        let place = WsPath::from_normal(path);
+        let maker = self.graph.steps.iter().find(|s| place.is_in(&s.folder) || s.folder.is_in(&place));
+        let address = maker.map(|step| &self.graph.targets[step.target.0 as usize].address);
+        let what = address.map_or("what another step makes".to_owned(), |a| format!("what `{a}` makes"));
+        let message = format!("this names {what} and does not declare it");
+        let error = Diagnostic::error("undeclared-made", message)
             .note(format!("the word holds {path}; a path as text carries no file"))
-            .mend("{the file itself} in the command");
-        self.fail(at, error.mend("reads = the file, or all files there"))
+            .mend("{the file itself} in the command")
+            .mend("reads = the file, or all files there");
+        self.fail(*span, error)
     }
 
     fn limits(&mut self, values: &FormValues) -> Result<Limits> {
@@ -484,12 +489,11 @@ impl Evaluator<'_> {
                 words[0] = tool.name.clone();
                 Program::Tool(self.tool_id(&tool.name))
             }
-            [WordStrand::Literal(name)] if only_a_shell_does(name).is_some() => {
-                let (what, mends) = only_a_shell_does(name).unwrap_or_default();
-                let error = Diagnostic::error("shell-syntax", what);
-                return self.fail(*span, mends.into_iter().fold(error, Diagnostic::mend));
-            }
             [WordStrand::Literal(name)] if !name.contains('/') => {
+                if let Some((what, mends)) = only_a_shell_does(name) {
+                    let error = Diagnostic::error("shell-syntax", what);
+                    return self.fail(*span, mends.into_iter().fold(error, Diagnostic::mend));
+                }
                 let tool = self.tool_id(name);
                 draft.tools.push(tool);
                 Program::Tool(tool)

@@ -91,7 +91,8 @@ pub fn render(
         let (_, left_out, _) = excerpt(paint).of(&text);
         let title = graph.title(id);
         let whole = (left_out > 0).then(|| nubrik_session::keep_printed(root, &title, printed)).flatten();
-        out.push_str(&render_printed(&text, paint, &whole.unwrap_or_default()));
+        let whole = whole.map_or("it could not be kept".to_owned(), |file| format!("all of it: {file}"));
+        out.push_str(&render_printed(&text, paint, &whole));
     }
     out
 }
@@ -100,12 +101,12 @@ fn excerpt(paint: Paint) -> Excerpt {
     if paint.width.is_some() { Excerpt::SHORT } else { Excerpt::LONG }
 }
 
-/// What a command printed, without the middle where that is long; `whole` says where all of it is.
+/// What a command printed, without the middle where that is long; `whole` says what became of all of it.
 pub fn render_printed(text: &str, paint: Paint, whole: &str) -> String {
     let (first, left_out, last) = excerpt(paint).of(text);
     let mut out: String = first.iter().map(|line| format!("    {line}\n")).collect();
     if left_out > 0 {
-        let text = format!("{} {left_out} lines left out; all of it: {whole}", paint.glyph("…", "..."));
+        let text = format!("{} {left_out} lines left out; {whole}", paint.glyph("…", "..."));
         out.push_str(&format!("    {}\n", paint.ink(Ink::Faint, &text)));
     }
     last.iter().for_each(|line| out.push_str(&format!("    {line}\n")));

@@ -276,7 +276,7 @@ impl<'g> Screen<'g> {
             }
         } else if !printed.is_empty() && *verdict == Verdict::Ran && step.check.is_none() {
             let printed = String::from_utf8_lossy(printed);
-            let whole = format!("nubrik show {} --printed", self.graph.owner(id).address);
+            let whole = format!("all of it: nubrik show {} --printed", self.graph.owner(id).address);
             let printed = harmless(printed.trim_end(), self.paint.colours);
             text.push_str(&failure::render_printed(&printed, self.paint, &whole));
         }
