@@ -39,7 +39,7 @@ impl Listener for Quiet {
 enum Kind {
     /// A text.
     Write(u8),
-    /// A file of the package, which must be there.
+    /// A file or folder of the package, which must be there.
     One,
     /// An entry for each file of a glob.
     Each,
@@ -170,6 +170,14 @@ struct Model {
 
 impl Package {
     fn file(&self, name: usize) -> Option<Seen> {
+        match self.source(name)? {
+            Source::File { text, executable } => Some((format!("text {text}"), *executable)),
+            Source::Link(_) | Source::Folder => None,
+        }
+    }
+
+    /// What a name leads to, through links.
+    fn source(&self, name: usize) -> Option<&Source> {
         if self.is_moved {
             return None;
         }
@@ -177,9 +185,8 @@ impl Package {
         // A link that leads round leads nowhere.
         for _ in 0..=NAMES.len() {
             match self.sources.get(&at)? {
-                Source::File { text, executable } => return Some((format!("text {text}"), *executable)),
                 Source::Link(to) => at = *to,
-                Source::Folder => return None,
+                source => return Some(source),
             }
         }
         None
@@ -228,6 +235,10 @@ impl Model {
         Some(match self.target(package, target)? {
             Kind::Write(text) => {
                 BTreeMap::from([(format!("{folder}/w.txt"), plain(format!("written {text}")))])
+            }
+            // A folder means the files in it.
+            Kind::One if matches!(here.source(0), Some(Source::Folder)) => {
+                BTreeMap::from([(format!("{folder}/x/inner"), plain("inner".to_owned()))])
             }
             Kind::One => BTreeMap::from([(format!("{folder}/x"), here.file(0)?)]),
             Kind::Each => {
