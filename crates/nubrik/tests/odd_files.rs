@@ -97,6 +97,43 @@ fn links_to_files_are_files_and_rings_of_folders_end() {
 }
 
 #[test]
+fn what_a_link_leads_to_is_an_input_that_changes() {
+    let sandbox = Sandbox::new(&[
+        ("targets.nub", "target all = stage { \"src\": glob(\"src/*\"), \"inc\": glob(\"inc/*\") }\n"),
+        ("other/one", "1"),
+        ("far/inc/a", "a"),
+        ("src/own", "own"),
+    ]);
+    symlink("../other/one", sandbox.folder.join("src/link")).unwrap();
+    symlink("link", sandbox.folder.join("src/second")).unwrap();
+    symlink("far/inc", sandbox.folder.join("inc")).unwrap();
+    let read = |name: &str| sandbox.read(&format!("out/base/all/{name}"));
+    let settled = || {
+        // So that all is sealed, and the next request is answered from that.
+        std::thread::sleep(std::time::Duration::from_millis(60));
+        sandbox.build();
+        sandbox.run(&["build"]).expect(0);
+    };
+    settled();
+    assert_eq!((read("src/link"), read("src/second"), read("inc/a")), ("1".into(), "1".into(), "a".into()));
+    // Where the links lead, nothing else looks.
+    sandbox.write("other/one", "2");
+    settled();
+    assert_eq!((read("src/link"), read("src/second")), ("2".into(), "2".into()));
+    sandbox.write("far/inc/a", "b");
+    settled();
+    assert_eq!((read("src/link"), read("src/second"), read("inc/a")), ("2".into(), "2".into(), "b".into()));
+    sandbox.write("far/inc/new", "new");
+    settled();
+    assert_eq!(read("inc/new"), "new");
+    // A link in the middle leads to something else.
+    std::fs::remove_file(sandbox.folder.join("src/link")).unwrap();
+    symlink("own", sandbox.folder.join("src/link")).unwrap();
+    settled();
+    assert_eq!((read("src/link"), read("src/second")), ("own".into(), "own".into()));
+}
+
+#[test]
 fn an_output_that_is_a_link_is_kept_as_what_it_leads_to() {
     let sandbox = Sandbox::new(&[
         (

@@ -416,9 +416,9 @@ impl Seal {
                 if roles.has(Roles::GONE) {
                     continue;
                 }
-                let path = self.path_bytes(number);
+                let path = plain(self.path_bytes(number));
                 let follows = !roles.has(Roles::ITSELF);
-                let now = near.check(machine, path, follows, || self.path_bytes(number + RUN));
+                let now = near.check(machine, path, follows, || plain(self.path_bytes(number + RUN)));
                 if let (Some((known, _)), Some(now)) = (known, &now)
                     && *known == signature_bytes(now)
                 {
@@ -588,6 +588,20 @@ impl Near {
             _ => machine.check_below_root(path, follows),
         }
     }
+}
+
+/// Stands before the path of a link that was looked at itself: what it leads to is looked at, too, and is another entry. No
+/// path has two slashes.
+const LINK: &str = "//";
+
+/// What a link itself is sealed under.
+pub(crate) fn link_itself(path: &str) -> Arc<str> {
+    format!("{LINK}{path}").into()
+}
+
+/// The path of an entry, be it a link's own or not.
+fn plain(path: &[u8]) -> &[u8] {
+    path.strip_prefix(LINK.as_bytes()).unwrap_or(path)
 }
 
 /// The deepest folder that both paths are below; empty where there is none but the root.

@@ -61,6 +61,8 @@ enum Edit {
     File { package: usize, name: usize, text: u8 },
     Link { package: usize, name: usize, to: usize },
     Folder { package: usize, name: usize },
+    Far { package: usize, name: usize },
+    FarText { package: usize, text: u8 },
     Gone { package: usize, name: usize },
     Rename { package: usize, from: usize, to: usize },
     Executable { package: usize, name: usize, is: bool },
@@ -109,6 +111,8 @@ fn edit() -> impl Strategy<Value = Edit> {
         5 => (package(), name(), 0u8..3).prop_map(|(package, name, text)| Edit::File { package, name, text }),
         2 => (package(), name(), name()).prop_map(|(package, name, to)| Edit::Link { package, name, to }),
         1 => (package(), name()).prop_map(|(package, name)| Edit::Folder { package, name }),
+        1 => (package(), name()).prop_map(|(package, name)| Edit::Far { package, name }),
+        1 => (package(), 0u8..3).prop_map(|(package, text)| Edit::FarText { package, text }),
         3 => (package(), name()).prop_map(|(package, name)| Edit::Gone { package, name }),
         1 => (package(), name(), name()).prop_map(|(package, from, to)| Edit::Rename { package, from, to }),
         1 => (package(), name(), any::<bool>())
@@ -140,9 +144,14 @@ fn request() -> impl Strategy<Value = Request> {
 /// What is at the place of a source.
 #[derive(Clone, Debug, PartialEq)]
 enum Source {
-    File { text: u8, executable: bool },
+    File {
+        text: u8,
+        executable: bool,
+    },
     Link(usize),
     Folder,
+    /// A link to a file that no glob finds.
+    Far,
 }
 
 #[derive(Clone, Debug, Default)]
@@ -155,6 +164,8 @@ struct Package {
     is_moved: bool,
     ignored: Option<usize>,
     lines: Vec<u8>,
+    /// What the file holds that links out of its sources lead to.
+    far: u8,
     /// What its target `w` writes, which it always has.
     own: u8,
 }
@@ -172,6 +183,7 @@ impl Package {
     fn file(&self, name: usize) -> Option<Seen> {
         match self.source(name)? {
             Source::File { text, executable } => Some((format!("text {text}"), *executable)),
+            Source::Far => Some((format!("far {}", self.far), false)),
             Source::Link(_) | Source::Folder => None,
         }
     }
@@ -394,6 +406,7 @@ impl World {
             self.write_source(package, name);
         }
         self.write_lines(package);
+        self.write_far(package);
         self.write_ignored(package);
     }
 
@@ -408,6 +421,7 @@ impl World {
                 fs::set_permissions(&path, fs::Permissions::from_mode(mode)).unwrap();
             }
             Some(Source::Link(to)) => symlink(NAMES[*to], &path).unwrap(),
+            Some(Source::Far) => symlink("../far", &path).unwrap(),
             Some(Source::Folder) => {
                 fs::create_dir(&path).unwrap();
                 fs::write(path.join("inner"), "inner").unwrap();
@@ -418,6 +432,10 @@ impl World {
     fn write_lines(&self, package: usize) {
         let lines: String = self.model.packages[package].lines.iter().map(|l| format!("{l}\n")).collect();
         fs::write(self.place(package, "lines"), lines).unwrap();
+    }
+
+    fn write_far(&self, package: usize) {
+        fs::write(self.place(package, "far"), format!("far {}", self.model.packages[package].far)).unwrap();
     }
 
     fn write_ignored(&self, package: usize) {
@@ -464,6 +482,11 @@ impl World {
             }
             Edit::Link { package, name, to } => self.set(package, name, Source::Link(to)),
             Edit::Folder { package, name } => self.set(package, name, Source::Folder),
+            Edit::Far { package, name } => self.set(package, name, Source::Far),
+            Edit::FarText { package, text } => {
+                self.model.packages[package].far = text;
+                self.write_far(package);
+            }
             Edit::Gone { package, name } => {
                 self.model.packages[package].sources.remove(&name);
                 self.write_source(package, name);

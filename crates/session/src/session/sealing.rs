@@ -159,7 +159,16 @@ impl Session {
             let roles = entry.roles.without(Roles::ITSELF).and(made.roles());
             entries.insert(path, Entry { signature: made.signature, roles, ..entry });
         }
+        entries.extend(self.links_met());
         Some(entries)
+    }
+
+    /// Links that steps see, by where they lead: besides what they lead to, which is looked at under the plain path.
+    fn links_met(&self) -> impl Iterator<Item = (Arc<str>, Entry)> {
+        self.machine.links_met().into_iter().map(|(path, signature)| {
+            let roles = Roles::WHOLE.and(Roles::ITSELF);
+            (seal::link_itself(&path), Entry { roles, ..Entry::new(signature) })
+        })
     }
 
     /// What evaluation looked at when a part of the definitions was evaluated again.
@@ -363,10 +372,7 @@ impl Session {
             let roles = made.roles();
             entries.insert(path, Entry { node: made.file.0, roles, ..Entry::new(made.signature) });
         }
-        // Steps see where links lead, and through them.
-        for (path, signature) in self.machine.links_met() {
-            entries.insert(path, Entry { roles: Roles::WHOLE.and(Roles::ITSELF), ..Entry::new(signature) });
-        }
+        entries.extend(self.links_met());
         Some(entries)
     }
 }
