@@ -5,11 +5,12 @@ use std::sync::atomic::AtomicBool;
 use std::sync::{Arc, Condvar, Mutex, MutexGuard, OnceLock, PoisonError};
 
 use nubrik_graph::{
-    Closure, FileId, Graph, Place, ResultFile, Service, Step, StepId, ToolId, longest_chains,
+    Closure, FileId, Graph, Needs, Place, ResultFile, Service, Step, StepId, ToolId, longest_chains,
 };
 use nubrik_source::WsPath;
 use nubrik_store::{Digest, Store};
 
+use crate::candidates::Candidates;
 use crate::event::{Event, Failure, Listener, Refusal, Summary, Verdict};
 use crate::examine::{Decision, OnSystem};
 use crate::files::FileTable;
@@ -17,6 +18,7 @@ use crate::outside::{FoundTool, Outside, ToolProblem};
 use crate::queue::{Queue, Room};
 use crate::reason::Reason;
 use crate::state::{ChangeList, Changes, Published, State, StepMemory};
+use crate::words::Asked;
 
 /// What a step is taken to cost when it never ran, in microseconds: this, and more for each byte of
 /// the sources that it certainly reads. Only the order among such steps follows from it.
@@ -74,7 +76,10 @@ pub struct Build<'a> {
     /// What is known of steps whose outputs are known, by number of step.
     pub(crate) makers: Vec<OnceLock<Arc<StepMemory>>>,
     pub(crate) files_by_path: HashMap<&'a str, FileId>,
-    pub(crate) texts: Mutex<HashMap<Arc<str>, Arc<[u8]>>>,
+    /// What sets of files are in this run, by the sets' numbers.
+    pub(crate) candidates: Vec<OnceLock<Candidates>>,
+    /// What files ask about; looked for once a run.
+    pub(crate) asked: Mutex<HashMap<Arc<str>, Arc<[Asked]>>>,
     /// What is at paths of the system.
     pub(crate) on_system: Mutex<HashMap<Arc<str>, OnSystem>>,
     pub(crate) store_reported: AtomicBool,
@@ -131,7 +136,8 @@ impl<'a> Build<'a> {
                 .enumerate()
                 .map(|(i, f)| (f.path.as_str(), FileId(i as u32)))
                 .collect(),
-            texts: Mutex::default(),
+            candidates: graph.sets.iter().map(|_| OnceLock::new()).collect(),
+            asked: Mutex::default(),
             on_system: Mutex::default(),
             store_reported: AtomicBool::new(false),
             tools: graph.tools.iter().map(|_| OnceLock::new()).collect(),
@@ -311,8 +317,9 @@ fn longest_run(graph: &Graph, order: &[StepId], micros: &[u64], summary: &mut Su
     };
     summary.chain_micros = chains[at.0 as usize] as u64;
     let mut users: HashMap<StepId, Vec<StepId>> = HashMap::new();
+    let needs_of = Needs::of(graph);
     for &step in &ran {
-        for need in graph.needs(step) {
+        for need in needs_of.of_step(step) {
             users.entry(need).or_default().push(step);
         }
     }

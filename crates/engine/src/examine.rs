@@ -4,16 +4,15 @@ use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 
 use nubrik_graph::{FileId, Program, StepId};
-use nubrik_source::WsPath;
 use nubrik_store::{Digest, OutputRecord, RecordEntry, TreeKind};
 
 use crate::build::Build;
 use crate::event::Failure;
-use crate::key::{KeyParts, candidate_names, command_digest, first_key};
+use crate::key::{KeyParts, command_digest, first_key};
 use crate::outside::{FoundTool, Signature, TreeFileKind};
 use crate::reason::Reason;
 use crate::state::StepMemory;
-use crate::words::{Asked, asked_about, programs_in, shell_script, system_files_in};
+use crate::words::{programs_in, shell_script, system_files_in};
 
 /// Stands among the tools of steps that may see more than they declare. No tool has a name with a space.
 pub(crate) const SEES_BESIDES: &str = "what is seen besides";
@@ -127,7 +126,7 @@ impl Build<'_> {
     }
 
     /// What is in a made folder, where its step is known.
-    fn entries_of(&self, folder: FileId) -> Option<(Arc<StepMemory>, usize)> {
+    pub(crate) fn entries_of(&self, folder: FileId) -> Option<(Arc<StepMemory>, usize)> {
         let maker = self.graph.file(folder).maker?;
         let memory = self.makers[maker.0 as usize].get()?.clone();
         let at = self.graph.step(maker).outputs.iter().position(|output| output.file == folder)?;
@@ -152,28 +151,10 @@ impl Build<'_> {
     /// Whether a step declares a listed file, itself or as a part of a folder.
     pub(crate) fn is_declared(&self, id: StepId, path: &str) -> bool {
         let step = self.graph.step(id);
-        let holds =
-            |f: &FileId| step.inputs.binary_search(f).is_ok() || step.candidates.binary_search(f).is_ok();
+        let holds = |f: &FileId| self.graph.declares(step, *f);
         path.starts_with('/')
             || self.files_by_path.get(path).is_some_and(holds)
             || self.folder_around(path).is_some_and(|(folder, _)| holds(&folder))
-    }
-
-    /// All files that a step's listing may name, by their paths: of made folders what is in them.
-    fn candidates_of(&self, id: StepId) -> Vec<WsPath> {
-        let mut paths = Vec::new();
-        for candidate in &self.graph.step(id).candidates {
-            let node = self.graph.file(*candidate);
-            match self.entries_of(*candidate).filter(|_| node.folder) {
-                None => paths.push(node.path.clone()),
-                Some((memory, at)) => {
-                    let OutputRecord::Folder(entries) = &memory.outputs[at] else { continue };
-                    let files = entries.iter().filter(|e| !matches!(e.kind, TreeKind::EmptyFolder));
-                    paths.extend(files.map(|e| WsPath::from_normal(&format!("{}/{}", node.path, e.path))));
-                }
-            }
-        }
-        paths
     }
 
     /// The links on the way to a source, as inputs: a step sees through them, and may see where they lead.
@@ -252,7 +233,7 @@ impl Build<'_> {
         let first_key = first_key(&parts);
         let names = match step.found.is_empty() {
             true => Digest::of(b""),
-            false => candidate_names(&self.candidates_of(id), &tools),
+            false => self.candidate_names(step, &tools),
         };
         Ok(Examined { id, parts, first_key, names, tools })
     }
@@ -434,7 +415,8 @@ impl Build<'_> {
     /// Whether the made inputs of a step are what they were when it began: parts of them may be gone or edited.
     pub(crate) fn made_inputs_in_place(&self, id: StepId) -> Result<(), Arc<str>> {
         let step = self.graph.step(id);
-        for file in step.inputs.iter().chain(&step.candidates) {
+        let of_sets = step.candidates.iter().flat_map(|set| &self.candidates(*set).made);
+        for file in step.inputs.iter().chain(of_sets) {
             let Some(maker) = self.graph.file(*file).maker else { continue };
             let Some(memory) = self.makers[maker.0 as usize].get() else { continue };
             let mut signatures = memory.signatures.iter();
@@ -451,94 +433,14 @@ impl Build<'_> {
         Ok(())
     }
 
-    /// Files that were not read though their being there may matter, sorted: candidates of which a listed file has the
-    /// name, or of whose name a file that was read or the command speaks; headers of the system that another one of the
-    /// name was taken before, or that a file asks about.
-    pub(crate) fn passed_over(&self, id: StepId, found: &[Arc<str>], tools: &[FoundTool]) -> Vec<Arc<str>> {
-        let step = self.graph.step(id);
-        let was_read = |path: &str| found.binary_search_by(|f| (**f).cmp(path)).is_ok();
-        let mut others: Vec<WsPath> = self.candidates_of(id);
-        others.retain(|path| !was_read(path.as_str()));
-        let texts: Vec<Arc<[u8]>> =
-            found.iter().filter(|p| !p.starts_with(LINK)).filter_map(|p| self.text_of(p)).collect();
-        let asked: Vec<Asked> = texts.iter().flat_map(|text| asked_about(text)).collect();
-        let asks_for_anything = asked.contains(&Asked::Computed);
-        let own: Vec<&[u8]> =
-            found.iter().zip(&texts).filter(|(p, _)| !p.starts_with('/')).map(|(_, text)| &**text).collect();
-        let words = step.commands.iter().flat_map(|p| &p.stages).flat_map(|stage| &stage.words);
-        let words = words.chain(step.lists.iter().flat_map(|list| &list.lines));
-        // What the step makes has a name, too, which says nothing of what it reads.
-        let words: Vec<&Arc<str>> = words.filter(|word| !word.contains(step.folder.as_str())).collect();
-        others.retain(|path| {
-            let same_name = |f: &Arc<str>| f.rsplit('/').next() == Some(path.name());
-            let stem = memchr::memmem::Finder::new(path.stem());
-            asks_for_anything
-                || found.iter().any(same_name)
-                || own.iter().any(|text| stem.find(text).is_some())
-                || words.iter().any(|word| word.contains(path.name()))
-        });
-        let mut passed_over: Vec<Arc<str>> = others.iter().map(|path| path.shared().clone()).collect();
-        for tool in tools.iter().filter(|tool| !tool.search.is_empty()) {
-            self.add_system_headers(tool, found, &asked, &mut passed_over);
-        }
-        passed_over.sort();
-        passed_over.dedup();
-        passed_over
-    }
-
-    /// Headers of the system that a compiler passed over: those of the names that were read, and those asked about.
-    fn add_system_headers(
-        &self,
-        tool: &FoundTool,
-        found: &[Arc<str>],
-        asked: &[Asked],
-        passed_over: &mut Vec<Arc<str>>,
-    ) {
-        let mut names: Vec<&str> = Vec::new();
-        for path in found.iter().filter(|path| path.starts_with('/') && !path.starts_with(LINK)) {
-            let below =
-                tool.search.iter().filter_map(|folder| path.strip_prefix(&**folder)?.strip_prefix('/'));
-            names.extend(below.min_by_key(|name| name.len()));
-        }
-        names.extend(asked.iter().filter_map(|asked| match asked {
-            Asked::Name(name) => Some(name.as_str()),
-            Asked::Computed => None,
-        }));
-        names.sort_unstable();
-        names.dedup();
-        for name in names {
-            for folder in &tool.search {
-                let path: Arc<str> = format!("{folder}/{name}").into();
-                if !found.contains(&path) && self.on_system(&path) == OnSystem::File {
-                    passed_over.push(path);
-                }
-            }
-        }
-        if asked.contains(&Asked::Computed) {
-            // Which name that is nobody knows: any that appears may be it.
-            passed_over.push(format!("{}: {}", tool.path.display(), tool.search_state.hex()).into());
-        }
-    }
-
     /// What is at a path of the system; looked at once a run.
-    fn on_system(&self, path: &Arc<str>) -> OnSystem {
+    pub(crate) fn on_system(&self, path: &Arc<str>) -> OnSystem {
         let mut known = self.on_system.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
         *known.entry(path.clone()).or_insert_with(|| match self.outside.check(path) {
             None => OnSystem::Nothing,
             Some(found) if found.is_folder() => OnSystem::Folder,
             Some(_) => OnSystem::File,
         })
-    }
-
-    /// A file's bytes, read once a run.
-    fn text_of(&self, path: &Arc<str>) -> Option<Arc<[u8]>> {
-        let mut texts = self.texts.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-        if let Some(text) = texts.get(path) {
-            return Some(text.clone());
-        }
-        let text: Arc<[u8]> = self.outside.read(path).ok()?.into();
-        texts.insert(path.clone(), text.clone());
-        Some(text)
     }
 
     /// What is to be remembered of a step whose result is known.

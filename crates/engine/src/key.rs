@@ -10,7 +10,6 @@ use nubrik_graph::{
     ArchiveFormat, Check, FileId, Graph, Limits, ListFile, Native, OutputNode, Pipeline, Placement, Program,
     Service, ServiceCommand, ServiceProgram, ServiceStage, Serving, Stage, Step, WorkFolder, url_name,
 };
-use nubrik_source::WsPath;
 use nubrik_store::{Digest, Encoder};
 
 use crate::outside::FoundTool;
@@ -270,11 +269,11 @@ pub fn declared_key(
 
 /// The digest of the names among which a step's commands may find something: while it stays, no name appeared. It says
 /// only whether there is more to look at, and is no part of a key.
-pub(crate) fn candidate_names(candidates: &[WsPath], tools: &[FoundTool]) -> Digest {
+pub(crate) fn candidate_names(mut sets: Vec<Digest>, tools: &[FoundTool]) -> Digest {
     let mut out = Encoder::new();
-    let mut names: Vec<&str> = candidates.iter().map(WsPath::as_str).collect();
-    names.sort_unstable();
-    out.list(&names, |out, name| out.text(name));
+    // Numbers of sets follow the order of evaluation.
+    sets.sort_unstable();
+    out.list(&sets, |out, set| out.digest(set));
     for tool in tools.iter().filter(|tool| !tool.search.is_empty()) {
         out.digest(&tool.search_state);
     }
@@ -284,7 +283,7 @@ pub(crate) fn candidate_names(candidates: &[WsPath], tools: &[FoundTool]) -> Dig
 #[cfg(test)]
 mod tests {
     use super::*;
-    use nubrik_graph::{FileNode, OutputNode, Pipeline, Place, Stage, StepId, TargetId, ToolId};
+    use nubrik_graph::{FileNode, OutputNode, Pipeline, Place, SetId, Stage, StepId, TargetId, ToolId};
     use nubrik_source::WsPath;
 
     fn graph() -> Graph {
@@ -435,7 +434,7 @@ mod tests {
             ("processors", |s| s.limits.processors = 2),
             // These are in the other parts of the key.
             ("inputs", |s| s.inputs.clear()),
-            ("candidates", |s| s.candidates.push(FileId(0))),
+            ("candidates", |s| s.candidates.push(SetId(0))),
             ("tools", |s| s.tools.clear()),
         ];
         hold(not, false, key_with);

@@ -4,6 +4,7 @@
 //! [`Outside`], keeps results in a [`nubrik_store::Store`], and speaks in [`Event`]s.
 
 mod build;
+mod candidates;
 mod command_text;
 mod differences;
 mod event;
@@ -30,8 +31,8 @@ pub use found::{Listed, Surroundings, parse_listing};
 pub use key::{KEY_VERSION, declared_key};
 pub use observe::{StepAudit, audit, in_box};
 pub use outside::{
-    CONSTANT_ROOT, FoundTool, Job, JobEnd, Lent, MadeThing, Outside, Placed, Readable, Seen, ServiceFailure,
-    ServiceProblem, Signature, ToolProblem, Touch, Touched, TreeFile, TreeFileKind, Work,
+    CONSTANT_ROOT, FoundTool, Job, JobEnd, Lent, MadeThing, Outside, Placed, Readable, Readables, Seen,
+    ServiceFailure, ServiceProblem, Signature, ToolProblem, Touch, Touched, TreeFile, TreeFileKind, Work,
 };
 pub use plan::{Supposed, plan};
 pub use queue::{Forecast, Room, forecast};

@@ -171,7 +171,9 @@ impl Build<'_> {
     /// then only what may be the cause counts.
     pub(crate) fn refusals(&self, id: StepId, seen: &Seen, failed: Option<&[u8]>) -> Vec<Refusal> {
         let complaint = failed.map(|printed| String::from_utf8_lossy(printed).into_owned());
-        let own = self.readable(id);
+        let readable = self.readable(id);
+        let own_folders: HashSet<&str> =
+            readable.iter().map(|own| own.path.rsplit_once('/').map_or("", |(folder, _)| folder)).collect();
         let mut ranked: Vec<(u8, Refusal)> = Vec::new();
         for touched in &seen.touched {
             // Who looks for a file and does not find it may do something else.
@@ -195,9 +197,7 @@ impl Build<'_> {
             // Interpreters look around beside the script that they run.
             let looks_around = touched.folder == Some(true)
                 && touched.touch == Touch::Read
-                && own
-                    .iter()
-                    .any(|own| own.path.rsplit_once('/').map_or("", |(folder, _)| folder) == &*touched.path);
+                && own_folders.contains(&*touched.path);
             if touched.allowed || !reads || !there || harmless || looks_around {
                 continue;
             }
@@ -315,9 +315,7 @@ impl Build<'_> {
             some.sort();
             some
         };
-        let mut all: Vec<FileId> = step.inputs.iter().chain(&step.candidates).copied().collect();
-        all.sort_unstable();
-        all.dedup();
+        let all = graph.declared(step);
         audit.read = declared(&all, true);
         audit.unused = declared(&step.inputs, false);
         // Whoever lists a folder takes something from each name in it.

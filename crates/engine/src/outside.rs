@@ -130,7 +130,7 @@ pub struct Job<'a> {
     /// The step's own folder, from the workspace's root: the only place it may write to.
     pub folder: &'a str,
     /// What it may read.
-    pub readable: &'a [Readable],
+    pub readable: &'a Readables,
     /// Tools that it starts.
     pub tools: &'a [FoundTool],
     /// The folder in which it runs, from the workspace's root; empty: the root.
@@ -150,6 +150,23 @@ pub struct Readable {
     pub folder: bool,
     /// Whether a step makes it: such a path leads through no links.
     pub made: bool,
+}
+
+/// What commands may read.
+#[derive(Clone, Default, Debug)]
+pub struct Readables {
+    /// What is declared for these commands alone.
+    pub own: Vec<Readable>,
+    /// Sets that many commands declare. In one build the same set is the same allocation, so that what follows from it
+    /// can be found again by that.
+    pub shared: Vec<Arc<[Readable]>>,
+}
+
+impl Readables {
+    /// All of it; with repeats where sets overlap.
+    pub fn iter(&self) -> impl Iterator<Item = &Readable> {
+        self.own.iter().chain(self.shared.iter().flat_map(|set| set.iter()))
+    }
 }
 
 /// Services that run for somebody.

@@ -4,7 +4,7 @@
 use std::sync::{Arc, PoisonError};
 use std::time::Instant;
 
-use nubrik_graph::{Check, Native, Program, Stage, Step, StepId, WorkFolder};
+use nubrik_graph::{Check, FileId, FileNode, Native, Program, Stage, Step, StepId, WorkFolder};
 use nubrik_store::{Digest, FoundInput, OutputRecord, Record, RecordEntry, TreeEntry, TreeKind};
 
 use crate::build::Build;
@@ -13,8 +13,8 @@ use crate::examine::{Examined, LINK, OTHER_ADDRESS};
 use crate::files::coarseness;
 use crate::found::{Listed, Surroundings, parse_listing};
 use crate::outside::{
-    CONSTANT_ROOT, FoundTool, Job, JobEnd, Lent, MadeThing, Placed, Readable, Seen, Signature, TreeFileKind,
-    Work,
+    CONSTANT_ROOT, FoundTool, Job, JobEnd, Lent, MadeThing, Placed, Readable, Readables, Seen, Signature,
+    TreeFileKind, Work,
 };
 use crate::reason::Reason;
 use crate::state::StepMemory;
@@ -375,23 +375,28 @@ impl Build<'_> {
     }
 
     /// What a step's commands may read.
-    pub(crate) fn readable(&self, id: StepId) -> Vec<Readable> {
+    pub(crate) fn readable(&self, id: StepId) -> Readables {
         let step = self.graph.step(id);
-        let files = step.inputs.iter().chain(&step.candidates).map(|f| self.graph.file(*f));
-        files
-            .map(|node| Readable {
-                path: node.path.shared().clone(),
-                folder: node.folder,
-                made: node.maker.is_some(),
-            })
-            .collect()
+        let sets = step.candidates.iter().map(|set| self.candidates(*set).readable.clone());
+        Readables { own: self.readable_files(&step.inputs), shared: sets.collect() }
+    }
+
+    /// Files as commands may read them.
+    pub(crate) fn readable_files(&self, files: &[FileId]) -> Vec<Readable> {
+        let nodes = files.iter().map(|file| self.graph.file(*file));
+        let readable = |node: &FileNode| Readable {
+            path: node.path.shared().clone(),
+            folder: node.folder,
+            made: node.maker.is_some(),
+        };
+        nodes.map(readable).collect()
     }
 
     pub(crate) fn job<'j>(
         &self,
         step: &'j Step,
         stages: Vec<(std::path::PathBuf, &'j Stage)>,
-        readable: &'j [Readable],
+        readable: &'j Readables,
         tools: &'j [FoundTool],
         work: &'j str,
     ) -> Job<'j> {

@@ -3,7 +3,7 @@
 use std::collections::HashSet;
 use std::sync::Arc;
 
-use nubrik_graph::{Closure, FileId, Graph, StepId};
+use nubrik_graph::{Closure, FileId, Graph, Needs, StepId};
 use nubrik_store::Store;
 
 use crate::build::{Build, Options, Request};
@@ -37,13 +37,14 @@ pub fn plan(
     let mut build = Build::new(Request::whole(graph, requested), before, outside, store, listener, options);
     build.table = FileTable::new(&before.files).with_changed(supposed.if_changed.iter().cloned());
     let order = Closure::of(graph, requested.iter().copied()).steps;
+    let needs = Needs::of(graph);
     let mut planned: Vec<PlannedStep> = Vec::new();
     // Steps whose outputs show only when they have run.
     let mut unknown: HashSet<StepId> = HashSet::new();
     for step in order {
         let memory = before.steps.get(graph.step(step).folder.shared());
         let micros = memory.as_ref().filter(|m| !m.outputs.is_empty()).map(|m| m.micros);
-        let (verdict, reason) = build.plan_step(step, &unknown);
+        let (verdict, reason) = build.plan_step(step, &needs, &unknown);
         if matches!(verdict, Verdict::Ran | Verdict::Left | Verdict::Failed) {
             unknown.insert(step);
         }
@@ -55,13 +56,16 @@ pub fn plan(
 }
 
 impl Build<'_> {
-    fn plan_step(&self, step: StepId, unknown: &HashSet<StepId>) -> (Verdict, Reason) {
+    fn plan_step(&self, step: StepId, needs: &Needs<'_>, unknown: &HashSet<StepId>) -> (Verdict, Reason) {
         let node = self.graph.step(step);
         let memory = self.before.steps.get(node.folder.shared());
-        let needs = node.inputs.iter().chain(&node.candidates);
+        let is_unknown = |file: &FileId| self.graph.file(*file).maker.is_some_and(|m| unknown.contains(&m));
+        let of_sets =
+            node.candidates.iter().filter(|set| needs.of_set(**set).iter().any(|m| unknown.contains(m)));
+        let mut of_sets = of_sets.flat_map(|set| self.graph.sets.files(*set));
         let uncertain =
-            needs.copied().find(|f| self.graph.file(*f).maker.is_some_and(|m| unknown.contains(&m)));
-        if let Some(file) = uncertain {
+            node.inputs.iter().find(|f| is_unknown(f)).or_else(|| of_sets.find(|f| is_unknown(f)));
+        if let Some(&file) = uncertain {
             return match memory {
                 None => (Verdict::Ran, Reason::New),
                 Some(memory) if memory.outputs.is_empty() => (Verdict::Ran, Reason::Unfinished),

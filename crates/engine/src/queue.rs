@@ -4,7 +4,7 @@
 use std::cmp::Reverse;
 use std::collections::{BinaryHeap, HashSet};
 
-use nubrik_graph::{Graph, StepId, longest_chains};
+use nubrik_graph::{Graph, Needs, StepId, longest_chains};
 
 /// What steps may take of the machine together.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
@@ -57,8 +57,9 @@ impl Queue {
             room,
             taken: Room { processors: 0, memory: 0 },
         };
+        let needs_of = Needs::of(graph);
         for &step in order {
-            let mut needs = graph.needs(step);
+            let mut needs = needs_of.of_step(step);
             needs.retain(|need| !settled.contains(need));
             queue.missing[step.0 as usize] = needs.len() as u32;
             needs.iter().for_each(|need| queue.users[need.0 as usize].push(step));

@@ -91,7 +91,7 @@ fn is_program_name(word: &str) -> bool {
 }
 
 /// What a source asks about with `__has_include` or `__has_embed`.
-#[derive(Clone, PartialEq, Eq, Debug)]
+#[derive(Clone, PartialEq, Eq, Hash, Debug)]
 pub(crate) enum Asked {
     /// Whether there is a file of this name.
     Name(String),

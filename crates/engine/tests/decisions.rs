@@ -156,7 +156,8 @@ fn a_name_that_appears_counts_only_where_it_may_matter() {
         let id = nubrik_graph::FileId(joins.graph.files.len() as u32);
         let path = nubrik_source::WsPath::from_normal(path);
         joins.graph.files.push(nubrik_graph::FileNode { path, maker: None, folder: false });
-        joins.graph.steps[0].candidates.push(id);
+        let set = joins.graph.sets.intern(vec![id]);
+        joins.graph.steps[0].candidates.push(set);
     };
     add(&mut more, "other.h");
     assert_eq!(bench.build(&more), ["began 1", "current 0"]);

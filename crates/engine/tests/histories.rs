@@ -231,9 +231,8 @@ impl World {
             };
             let (certain, candidates) = self.inputs(step);
             let mut inputs: Vec<FileId> = certain.iter().map(|p| file(p, None, false)).collect();
-            let mut candidates: Vec<FileId> = candidates.iter().map(|p| file(p, None, false)).collect();
+            let candidates: Vec<FileId> = candidates.iter().map(|p| file(p, None, false)).collect();
             inputs.sort();
-            candidates.sort();
             let names = self.output_names(step);
             let mut outputs: Vec<OutputNode> = names
                 .iter()
@@ -254,6 +253,10 @@ impl World {
             let program = Program::Tool(ToolId(0));
             let stage = Stage { program, words, stdin: None, stdout: None, stderr: None };
             let option = self.shapes[step].option;
+            let candidates = match candidates.is_empty() {
+                true => vec![],
+                false => vec![joins.graph.sets.intern(candidates)],
+            };
             *joins.graph.steps[step] = Step {
                 commands: vec![Pipeline { stages: vec![stage] }],
                 env: if option { vec![("O".into(), self.option.to_string().into())] } else { vec![] },

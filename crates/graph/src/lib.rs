@@ -6,6 +6,7 @@ mod cycles;
 mod model;
 mod order;
 mod service;
+mod sets;
 
 pub use cycles::{Cycle, Edge, is_acyclic, shortest_cycles};
 pub use model::{
@@ -18,3 +19,4 @@ pub use service::{
     Mark, SERVICE_PATIENCE, Service, ServiceCommand, ServiceProgram, ServiceStage, Serving, instance_folder,
     shown_marks, unmarked,
 };
+pub use sets::{FileSets, Needs, SetId};

@@ -5,6 +5,7 @@ use std::sync::Arc;
 use nubrik_source::WsPath;
 
 use crate::service::Service;
+use crate::sets::{FileSets, Needs, SetId};
 
 /// A file's number in [`Graph::files`].
 #[derive(Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Debug)]
@@ -289,9 +290,10 @@ pub struct Step {
     pub folder: WsPath,
     /// Files that certainly are inputs, sorted.
     pub inputs: Vec<FileId>,
-    /// Files that may be inputs, sorted: which of them are, the commands list in [`Step::found`].
-    /// Empty where the commands list nothing: then everything declared is in [`Step::inputs`].
-    pub candidates: Vec<FileId>,
+    /// Sets of files that may be inputs, sorted: which of them are, the commands list in [`Step::found`]. They may
+    /// overlap, and hold certain inputs, too. Empty where the commands list nothing: then everything declared is in
+    /// [`Step::inputs`].
+    pub candidates: Vec<SetId>,
     /// What the commands make; at least one.
     pub outputs: Vec<OutputNode>,
     /// Files in which the commands list what they read.
@@ -433,6 +435,8 @@ pub struct Graph {
     pub targets: Vec<Target>,
     /// Names of all tools, by [`ToolId`].
     pub tools: Vec<Arc<str>>,
+    /// Sets of files that steps share, by [`SetId`].
+    pub sets: FileSets,
 }
 
 impl Target {
@@ -472,14 +476,31 @@ impl Graph {
         }
     }
 
-    /// The steps that make what a step reads or may read, without repeats, in order.
-    pub fn needs(&self, step: StepId) -> Vec<StepId> {
-        let step = self.step(step);
-        let mut needs: Vec<StepId> =
-            step.inputs.iter().chain(&step.candidates).filter_map(|f| self.file(*f).maker).collect();
-        needs.sort_unstable();
-        needs.dedup();
-        needs
+    /// The files that a step may read besides its certain inputs; with repeats where its sets overlap.
+    pub fn candidates(&self, step: &Step) -> impl Iterator<Item = FileId> {
+        step.candidates.iter().flat_map(|set| self.sets.files(*set)).copied()
+    }
+
+    /// The files that a step may read and does not certainly read, sorted, each once.
+    pub fn uncertain(&self, step: &Step) -> Vec<FileId> {
+        let mut files: Vec<FileId> = self.candidates(step).collect();
+        files.sort_unstable();
+        files.dedup();
+        files.retain(|file| step.inputs.binary_search(file).is_err());
+        files
+    }
+
+    /// The files that a step reads or may read, sorted, each once.
+    pub fn declared(&self, step: &Step) -> Vec<FileId> {
+        let mut all: Vec<FileId> = step.inputs.iter().copied().chain(self.candidates(step)).collect();
+        all.sort_unstable();
+        all.dedup();
+        all
+    }
+
+    /// Whether a step reads or may read a file.
+    pub fn declares(&self, step: &Step, file: FileId) -> bool {
+        step.inputs.binary_search(&file).is_ok() || step.candidates.iter().any(|s| self.sets.holds(*s, file))
     }
 
     /// The target with this address.
@@ -490,8 +511,9 @@ impl Graph {
     /// The targets whose outputs the steps and results of each target use, without repeats, in order.
     pub fn target_needs(&self) -> Vec<Vec<TargetId>> {
         let mut needs = vec![Vec::new(); self.targets.len()];
+        let needs_of = Needs::of(self);
         for (i, step) in self.steps.iter().enumerate() {
-            let of = self.needs(StepId(i as u32));
+            let of = needs_of.of_step(StepId(i as u32));
             needs[step.target.0 as usize].extend(of.iter().map(|s| self.step(*s).target));
         }
         self.add_services(&mut needs);

@@ -1,6 +1,6 @@
 //! What a request needs, in an order in which it can be made.
 
-use crate::{FileId, Graph, StepId};
+use crate::{FileId, Graph, Needs, StepId};
 
 /// The steps behind some files.
 #[derive(Debug, PartialEq, Eq, Default)]
@@ -14,6 +14,7 @@ impl Closure {
     ///
     /// The graph has no cycles: a step only reads files of steps that were there before it.
     pub fn of(graph: &Graph, files: impl IntoIterator<Item = FileId>) -> Closure {
+        let needs_of = Needs::of(graph);
         let mut seen = vec![false; graph.steps.len()];
         let mut steps = Vec::new();
         // Depth first with an explicit stack: chains may be long.
@@ -25,12 +26,12 @@ impl Closure {
             if std::mem::replace(&mut seen[root.0 as usize], true) {
                 continue;
             }
-            stack.push((root, graph.needs(root), 0));
+            stack.push((root, needs_of.of_step(root), 0));
             while let Some((step, needs, next)) = stack.last_mut() {
                 if let Some(&need) = needs.get(*next) {
                     *next += 1;
                     if !std::mem::replace(&mut seen[need.0 as usize], true) {
-                        stack.push((need, graph.needs(need), 0));
+                        stack.push((need, needs_of.of_step(need), 0));
                     }
                 } else {
                     steps.push(*step);
@@ -47,11 +48,12 @@ impl Closure {
 ///
 /// `order` has each step behind those it needs.
 pub fn longest_chains(graph: &Graph, order: &[StepId], cost: impl Fn(StepId) -> f64) -> Vec<f64> {
+    let needs_of = Needs::of(graph);
     let mut chain = vec![0.0; graph.steps.len()];
     for &step in order.iter().rev() {
         let length = chain[step.0 as usize] + cost(step);
         chain[step.0 as usize] = length;
-        for need in graph.needs(step) {
+        for need in needs_of.of_step(step) {
             let behind: &mut f64 = &mut chain[need.0 as usize];
             *behind = behind.max(length);
         }

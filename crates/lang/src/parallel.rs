@@ -8,7 +8,7 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Condvar, Mutex, PoisonError};
 
 use nubrik_diagnostic::Diagnostic;
-use nubrik_graph::{FileId, Graph, Native, Program, Step, StepId, TargetId, ToolId, WorkFolder};
+use nubrik_graph::{FileId, Graph, Native, Program, SetId, Step, StepId, TargetId, ToolId, WorkFolder};
 use nubrik_source::{Span, WsPath};
 use rustc_hash::{FxHashMap, FxHashSet};
 
@@ -215,7 +215,9 @@ impl Whole {
                 }
             })
             .collect();
-        let numbers = Numbers { files: &files, tools: &tools, targets: &targets };
+        let set = |of: &[FileId]| of.iter().map(|f| files[f.0 as usize]).collect();
+        let sets: Vec<SetId> = other.graph.sets.iter().map(|of| graph.sets.intern(set(of))).collect();
+        let numbers = Numbers { files: &files, tools: &tools, targets: &targets, sets: &sets };
         let steps: Vec<StepId> = other
             .graph
             .steps
@@ -306,6 +308,7 @@ struct Numbers<'a> {
     files: &'a [FileId],
     tools: &'a [ToolId],
     targets: &'a [TargetId],
+    sets: &'a [SetId],
 }
 
 impl Numbers<'_> {
@@ -315,10 +318,10 @@ impl Numbers<'_> {
 
     fn renumbered(&self, mut step: Box<Step>) -> Box<Step> {
         step.target = self.targets[step.target.0 as usize];
-        for list in [&mut step.inputs, &mut step.candidates] {
-            list.iter_mut().for_each(|f| *f = self.file(*f));
-            list.sort_unstable();
-        }
+        step.inputs.iter_mut().for_each(|f| *f = self.file(*f));
+        step.inputs.sort_unstable();
+        step.candidates.iter_mut().for_each(|s| *s = self.sets[s.index()]);
+        step.candidates.sort_unstable();
         step.outputs.iter_mut().for_each(|o| o.file = self.file(o.file));
         step.tools.iter_mut().for_each(|t| *t = self.tools[t.0 as usize]);
         step.tools.sort_unstable();

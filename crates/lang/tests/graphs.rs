@@ -44,7 +44,7 @@ fn shown(graph: &Graph, step: &Step) -> String {
         }
     };
     fact("reads", paths(&step.inputs));
-    fact("may read", paths(&step.candidates));
+    fact("may read", paths(&graph.uncertain(step)));
     fact("makes", step.outputs.iter().map(|o| &*o.name).collect::<Vec<_>>().join(" "));
     fact("env", step.env.iter().map(|(n, v)| format!("{n}={v}")).collect::<Vec<_>>().join(" "));
     lines.join("\n")

@@ -9,7 +9,7 @@ use nubrik_confine::{
     Access, Apart, Confinement, HOME, Network, OwnNetwork, ROOT, Reach, Room, RoomKind, Rooms, RuleSet,
     Surroundings, TEMPORARY,
 };
-use nubrik_engine::Readable;
+use nubrik_engine::Readables;
 
 use crate::machine::{CONFINED_ENVIRONMENT, Machine, needed_folder};
 use crate::places::{Furnishing, outermost};
@@ -91,7 +91,7 @@ pub(crate) enum Whom {
 /// What commands want.
 pub(crate) struct Wanted<'a> {
     pub whom: Whom,
-    pub readable: &'a [Readable],
+    pub readable: &'a Readables,
     /// Files of the machine's tools that they start.
     pub parts: Vec<&'a str>,
     /// The folder that they may write to, from the workspace's root.
@@ -203,7 +203,7 @@ impl Machine {
     }
 
     fn allow_wanted(&self, rules: &RuleSet, wanted: &Wanted<'_>) -> io::Result<()> {
-        for readable in wanted.readable {
+        for readable in wanted.readable.iter() {
             // What is not there is reported by the command that wants it.
             match rules.allow(&self.root().join(&*readable.path), Access::Read) {
                 Err(e) if e.kind() != io::ErrorKind::NotFound => return Err(e),

@@ -21,7 +21,7 @@ use crate::below::Below;
 use crate::boxes::LeftRunning;
 use crate::enclosure::Means;
 use crate::listing::signature_of;
-use crate::places::Listings;
+use crate::places::{Layouts, Listings};
 use crate::reading::{open_file, read_file};
 use crate::services::House;
 use crate::temporary::Temporary;
@@ -52,6 +52,7 @@ pub struct Machine {
     below: Below,
     ways: Ways,
     listings: Listings,
+    layouts: Layouts,
     system: OnceLock<SystemFolders>,
     means: OnceLock<Means>,
     network_filter: bool,
@@ -85,6 +86,7 @@ impl Machine {
             below: Below::new(root)?,
             ways: Ways::default(),
             listings: Listings::default(),
+            layouts: Layouts::default(),
             system: OnceLock::new(),
             means: OnceLock::new(),
             network_filter: nubrik_confine::support().network_filter,
@@ -164,6 +166,12 @@ impl Machine {
         self.ways.seen_at(self.below.top(), &self.root, path)
     }
 
+    /// How sets that many commands declare are laid out.
+    pub(crate) fn layouts(&self) -> &Layouts {
+        &self.layouts
+    }
+
+    /// What was seen in folders of the workspace.
     pub(crate) fn listings(&self) -> &Listings {
         &self.listings
     }

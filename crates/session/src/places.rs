@@ -6,7 +6,7 @@ use std::path::PathBuf;
 use std::sync::{Arc, Mutex, PoisonError};
 
 use nubrik_confine::Place;
-use nubrik_engine::{Readable, Signature};
+use nubrik_engine::{Readable, Readables, Signature};
 use rustix::fs::{FileType, Mode, OFlags};
 
 use crate::below::Below;
@@ -25,10 +25,31 @@ const COARSENESS: i64 = 2_000_000_000;
 /// What a room is to show.
 #[derive(Default)]
 pub(crate) struct Furnishing {
+    /// What many commands declare.
+    shared: Option<Arc<Layout>>,
+    /// What these commands declare, and what they need besides.
+    own: Layout,
+}
+
+/// Things to show, none of them twice and none inside another one.
+#[derive(Default)]
+pub(crate) struct Layout {
+    /// Sorted, as far as it is what is declared.
     put: Vec<Put>,
-    /// Folders that are shown whole because exactly what is in them is declared, and those below them, as they were.
+    /// Folders among these that are shown whole because exactly what is in them is declared.
+    whole: BTreeSet<Arc<str>>,
+    /// These and those below them, as they were.
     watched: Vec<Watched>,
 }
+
+/// Layouts of sets that many commands declare, by the sets.
+#[derive(Default)]
+pub(crate) struct Layouts {
+    known: Mutex<HashMap<Vec<usize>, Known>>,
+}
+
+/// A layout, and the sets that it is of: while they are held, no others can be at their places in memory.
+type Known = (Vec<Arc<[Readable]>>, Arc<Layout>);
 
 /// A folder as it was before a command ran.
 struct Watched {
@@ -37,6 +58,7 @@ struct Watched {
     entries: Entries,
 }
 
+#[derive(PartialEq, Eq, PartialOrd, Ord)]
 enum Put {
     File(Arc<str>),
     Folder(Arc<str>),
@@ -56,19 +78,31 @@ pub(crate) struct Listings {
 
 type Entries = Arc<Vec<(String, FileType)>>;
 
-impl Furnishing {
-    /// What a command may read, where it is now.
-    ///
-    /// # Errors
-    /// When there is too much of it.
-    pub fn of(machine: &Machine, readable: &[Readable]) -> io::Result<Furnishing> {
-        let mut furnishing = Furnishing::default();
+impl Layouts {
+    /// The layout of some sets: the one of an earlier command while the folders that it shows whole are as they were.
+    fn of(&self, machine: &Machine, sets: &[Arc<[Readable]>]) -> Arc<Layout> {
+        let lock = || self.known.lock().unwrap_or_else(PoisonError::into_inner);
+        let key: Vec<usize> = sets.iter().map(|set| set.as_ptr() as usize).collect();
+        let known = lock().get(&key).map(|(_, layout)| layout.clone());
+        if let Some(known) = known.filter(|known| known.disturbed(machine).is_none()) {
+            return known;
+        }
+        let layout = Arc::new(Layout::of(machine, sets.iter().flat_map(|set| set.iter())));
+        lock().insert(key, (sets.to_vec(), layout.clone()));
+        layout
+    }
+}
+
+impl Layout {
+    /// What commands may read, where it is now.
+    fn of<'r>(machine: &Machine, readable: impl Iterator<Item = &'r Readable>) -> Layout {
+        let mut layout = Layout::default();
         let mut links: BTreeMap<Arc<str>, Arc<str>> = BTreeMap::new();
         let mut sources: BTreeSet<Arc<str>> = BTreeSet::new();
         for Readable { path, folder, made } in readable {
             if *made {
                 let put = if *folder { Put::Folder } else { Put::File };
-                furnishing.put.push(put(path.clone()));
+                layout.put.push(put(path.clone()));
                 continue;
             }
             let seen = machine.seen_at(path);
@@ -76,49 +110,133 @@ impl Furnishing {
             if seen.leaves {
                 // What it leads to is taken from the machine by its real name, in which no link is left.
                 if let Ok(real) = machine.root().join(&**path).canonicalize() {
-                    furnishing.put.push(Put::Outside(seen.path, real));
+                    layout.put.push(Put::Outside(seen.path, real));
                 }
             } else if *folder {
-                furnishing.put.push(Put::Folder(seen.path));
+                layout.put.push(Put::Folder(seen.path));
             } else {
                 sources.insert(seen.path);
             }
         }
-        let whole = furnishing.find_whole_folders(machine, &sources, &links);
-        let is_covered = |path: &str| {
-            !whole.is_empty() && path.match_indices('/').any(|(at, _)| whole.contains(&path[..at]))
+        layout.find_whole_folders(machine, &sources, &links);
+        let is_covered = |layout: &Layout, path: &str| layout.shows_around(path);
+        let single: Vec<Put> =
+            sources.into_iter().filter(|path| !is_covered(&layout, path)).map(Put::File).collect();
+        layout.put.extend(single);
+        links.retain(|path, _| !is_covered(&layout, path));
+        layout.put.extend(links.into_iter().map(|(path, target)| Put::Link(path, target)));
+        layout.put.extend(layout.whole.iter().cloned().map(Put::Folder));
+        // The same may be in several sets.
+        layout.put.sort();
+        layout.put.dedup();
+        layout
+    }
+
+    /// Whether a folder around a path is shown whole.
+    fn shows_around(&self, path: &str) -> bool {
+        !self.whole.is_empty() && path.match_indices('/').any(|(at, _)| self.whole.contains(&path[..at]))
+    }
+
+    /// The folder that is shown whole and in which names appeared, or went, since.
+    fn disturbed(&self, machine: &Machine) -> Option<&str> {
+        let is_as_before = |watched: &&Watched| {
+            let now = machine.listings().of(machine.below(), &watched.folder);
+            now.is_some_and(|(signature, entries)| {
+                let same = Arc::ptr_eq(&entries, &watched.entries) || entries == watched.entries;
+                signature == watched.signature && same
+            })
         };
-        let single = sources.into_iter().filter(|path| !is_covered(path)).map(Put::File);
-        furnishing.put.extend(single);
-        let links = links.into_iter().filter(|(path, _)| !is_covered(path));
-        furnishing.put.extend(links.map(|(path, target)| Put::Link(path, target)));
-        if furnishing.put.len() > MOST_PLACES {
+        self.watched.iter().find(|watched| !is_as_before(watched)).map(|watched| &*watched.folder)
+    }
+
+    /// Finds the topmost folders in which there is exactly what is declared, and enough of it.
+    fn find_whole_folders(
+        &mut self,
+        machine: &Machine,
+        sources: &BTreeSet<Arc<str>>,
+        links: &BTreeMap<Arc<str>, Arc<str>>,
+    ) {
+        if sources.len() < WHOLE_FROM {
+            return;
+        }
+        let mut counts: BTreeMap<&str, usize> = BTreeMap::new();
+        for path in sources {
+            for (at, _) in path.match_indices('/') {
+                *counts.entry(&path[..at]).or_default() += 1;
+            }
+        }
+        let mut looking = Looking { machine, sources, links, exact: HashMap::new(), watched: Vec::new() };
+        // A folder comes before those in it.
+        for (folder, count) in counts {
+            if count >= WHOLE_FROM && !self.shows_around(folder) && looking.is_exact(folder) {
+                self.whole.insert(folder.into());
+            }
+        }
+        let mut watched = std::mem::take(&mut looking.watched);
+        watched.retain(|watched| self.whole.contains(&watched.folder) || self.shows_around(&watched.folder));
+        self.watched = watched;
+    }
+}
+
+impl Put {
+    /// Where it is in the workspace; nothing where it is somewhere else.
+    fn path(&self) -> Option<&str> {
+        match self {
+            Put::File(path) | Put::Folder(path) | Put::Link(path, _) | Put::Outside(path, _) => Some(path),
+            Put::Own(path) | Put::Empty(path) => Some(path),
+            Put::Machine(_) | Put::Terminal(_) => None,
+        }
+    }
+}
+
+impl Furnishing {
+    /// What a command may read, where it is now.
+    ///
+    /// # Errors
+    /// When there is too much of it.
+    pub fn of(machine: &Machine, readable: &Readables) -> io::Result<Furnishing> {
+        let mut own = Layout::of(machine, readable.own.iter());
+        let shared = (!readable.shared.is_empty()).then(|| machine.layouts().of(machine, &readable.shared));
+        if let Some(shared) = &shared {
+            own.put.retain(|put| {
+                shared.put.binary_search(put).is_err()
+                    && !put.path().is_some_and(|path| shared.shows_around(path))
+            });
+        }
+        let furnishing = Furnishing { shared, own };
+        let count = furnishing.all().count();
+        if count > MOST_PLACES {
             return Err(io::Error::other(format!(
-                "it declares {} files that lie among others; {MOST_PLACES} can be shown to it. Put them into a folder of \
+                "it declares {count} files that lie among others; {MOST_PLACES} can be shown to it. Put them into a folder of \
                  their own, with nothing else in it",
-                furnishing.put.len()
             )));
         }
-        furnishing.put.extend(whole.into_iter().map(Put::Folder));
         Ok(furnishing)
+    }
+
+    /// Everything that is shown.
+    fn all(&self) -> impl Iterator<Item = &Put> {
+        let own = &self.own;
+        let is_free = move |put: &&Put| !put.path().is_some_and(|path| own.shows_around(path));
+        self.shared.iter().flat_map(|shared| &shared.put).filter(is_free).chain(&own.put)
     }
 
     /// A folder that it may write to, and the folder in which it runs.
     pub fn add_own(&mut self, own: &str, work: &str) {
-        self.put.push(Put::Own(own.to_owned()));
+        self.own.put.push(Put::Own(own.to_owned()));
         if work != own && !work.starts_with(&format!("{own}/")) {
-            self.put.push(Put::Empty(work.to_owned()));
+            self.own.put.push(Put::Empty(work.to_owned()));
         }
     }
 
     /// Folders and files of the machine.
     pub fn add_machine(&mut self, paths: Vec<PathBuf>) {
-        self.put.extend(paths.into_iter().map(Put::Machine));
+        self.own.put.extend(paths.into_iter().map(Put::Machine));
     }
 
     /// The terminal.
     pub fn add_terminal(&mut self) {
-        self.put.push(Put::Terminal("/dev/tty".into()));
+        self.own.put.push(Put::Terminal("/dev/tty".into()));
     }
 
     /// All places.
@@ -135,53 +253,12 @@ impl Furnishing {
                 Put::Terminal(path) => Place::Terminal(path),
             }
         }
-        self.put.iter().map(place).collect()
+        self.all().map(place).collect()
     }
 
     /// The folder that is shown whole and in which names appeared, or went, since.
     pub fn disturbed(&self, machine: &Machine) -> Option<&str> {
-        let is_as_before = |watched: &&Watched| {
-            let now = machine.listings().of(machine.below(), &watched.folder);
-            now.is_some_and(|(signature, entries)| {
-                let same = Arc::ptr_eq(&entries, &watched.entries) || entries == watched.entries;
-                signature == watched.signature && same
-            })
-        };
-        self.watched.iter().find(|watched| !is_as_before(watched)).map(|watched| &*watched.folder)
-    }
-
-    /// The topmost folders in which there is exactly what is declared, and enough of it.
-    fn find_whole_folders(
-        &mut self,
-        machine: &Machine,
-        sources: &BTreeSet<Arc<str>>,
-        links: &BTreeMap<Arc<str>, Arc<str>>,
-    ) -> BTreeSet<Arc<str>> {
-        if sources.len() < WHOLE_FROM {
-            return BTreeSet::new();
-        }
-        let mut counts: BTreeMap<&str, usize> = BTreeMap::new();
-        for path in sources {
-            for (at, _) in path.match_indices('/') {
-                *counts.entry(&path[..at]).or_default() += 1;
-            }
-        }
-        let mut whole: BTreeSet<Arc<str>> = BTreeSet::new();
-        let mut looking = Looking { machine, sources, links, exact: HashMap::new(), watched: Vec::new() };
-        // A folder comes before those in it.
-        for (folder, count) in counts {
-            let above = folder.match_indices('/').any(|(at, _)| whole.contains(&folder[..at]));
-            if count >= WHOLE_FROM && !above && looking.is_exact(folder) {
-                whole.insert(folder.into());
-            }
-        }
-        let mut watched = std::mem::take(&mut looking.watched);
-        let is_shown = |path: &str| {
-            whole.contains(path) || path.match_indices('/').any(|(at, _)| whole.contains(&path[..at]))
-        };
-        watched.retain(|watched| is_shown(&watched.folder));
-        self.watched = watched;
-        whole
+        self.own.disturbed(machine).or_else(|| self.shared.as_ref()?.disturbed(machine))
     }
 }
 

@@ -5,7 +5,7 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use nubrik_confine::{Ended, StageSpec};
-use nubrik_graph::{Closure, FileId, Graph, Role, Target};
+use nubrik_graph::{Closure, FileId, Graph, Needs, Role, Target};
 use nubrik_lang::{REQUEST, TARGETS_FILE, Trail, Unit};
 use nubrik_source::WsPath;
 use rustc_hash::FxHashMap;
@@ -86,14 +86,17 @@ impl ChangedFiles {
         if self.everything {
             return reached;
         }
+        let is_changed = |file: &FileId| self.files.contains(graph.file(*file).path.as_str());
+        let sets: Vec<bool> = graph.sets.iter().map(|files| files.iter().any(is_changed)).collect();
+        let needs = Needs::of(graph);
         let all = (0..graph.files.len() as u32).map(FileId);
         for step in Closure::of(graph, all).steps {
             let node = graph.step(step);
-            let mut inputs = node.inputs.iter().chain(&node.candidates);
             reached[step.0 as usize] = self.redefines(graph.owner(step))
                 // Folders count with all that is in them.
-                || inputs.any(|file| self.files.contains(graph.file(*file).path.as_str()))
-                || graph.needs(step).iter().any(|need| reached[need.0 as usize]);
+                || node.inputs.iter().any(is_changed)
+                || node.candidates.iter().any(|set| sets[set.index()])
+                || needs.of_step(step).iter().any(|need| reached[need.0 as usize]);
         }
         reached
     }

@@ -4,7 +4,7 @@
 use std::sync::Arc;
 
 use nubrik_engine::FileBytes;
-use nubrik_graph::{Closure, FileId, Graph, TargetId};
+use nubrik_graph::{Closure, FileId, Graph, SetId, TargetId};
 use nubrik_lang::Evaluation;
 use nubrik_source::WsPath;
 use nubrik_store::{Decoder, Digest, Encoder, Truncated};
@@ -15,7 +15,7 @@ use crate::seal::NO_NODE;
 use crate::step_bytes::{Assembly, encode_step, encode_target};
 use crate::trails::Trails;
 
-const MAGIC: &[u8; 8] = b"nbgraph1";
+const MAGIC: &[u8; 8] = b"nbgraph2";
 
 /// A request's graph. Files are nodes with the numbers that they had in the evaluation; steps are
 /// numbered in an order in which they can run.
@@ -30,8 +30,14 @@ pub(crate) struct Snapshot {
     pub makers: Vec<u32>,
     /// The target of each step.
     pub owners: Vec<u32>,
-    /// Nodes that each step reads or may read.
+    /// Nodes that each step certainly reads.
     pub needs: Lists,
+    /// Sets of nodes that each step may read.
+    pub candidates: Lists,
+    /// Nodes of each set, sorted.
+    pub sets: Lists,
+    /// Nodes that are folders, sorted.
+    pub folders: Vec<u32>,
     /// Nodes that each step makes.
     pub outputs: Lists,
     /// Nodes that are results of each target.
@@ -60,6 +66,9 @@ impl Snapshot {
         for file in &graph.files {
             snapshot.push_path(file.path.as_str());
         }
+        let numbered = (0..).zip(&graph.files);
+        snapshot.folders = numbered.filter(|(_, file)| file.folder).map(|(node, _)| node).collect();
+        graph.sets.iter().for_each(|files| snapshot.sets.push(files.iter().map(|f| f.0)));
         let mut body = Encoder::new();
         for (number, id) in order.iter().enumerate() {
             let step = graph.step(*id);
@@ -67,7 +76,8 @@ impl Snapshot {
             encode_step(graph, step, &mut body);
             snapshot.push_step(&body.bytes);
             snapshot.owners.push(step.target.0);
-            snapshot.needs.push(step.inputs.iter().chain(&step.candidates).map(|f| f.0));
+            snapshot.needs.push(step.inputs.iter().map(|f| f.0));
+            snapshot.candidates.push(step.candidates.iter().map(|set| set.0));
             snapshot.outputs.push(step.outputs.iter().map(|o| o.file.0));
             for output in &step.outputs {
                 snapshot.makers[output.file.0 as usize] = number as u32;
@@ -137,10 +147,12 @@ impl Snapshot {
         for pieces in [&self.paths, &self.steps, &self.targets] {
             pieces.encode(&mut out);
         }
-        for numbers in [&self.makers, &self.owners, &self.asked, &self.asked_units, &self.requested] {
+        let numbers =
+            [&self.makers, &self.owners, &self.asked, &self.asked_units, &self.requested, &self.folders];
+        for numbers in numbers {
             encode_numbers(numbers, &mut out);
         }
-        for lists in [&self.needs, &self.outputs, &self.results] {
+        for lists in [&self.needs, &self.candidates, &self.sets, &self.outputs, &self.results] {
             lists.encode(&mut out);
         }
         let check = Digest::of(&out.bytes[40..]);
@@ -166,7 +178,10 @@ impl Snapshot {
             asked: decode_numbers(from)?,
             asked_units: decode_numbers(from)?,
             requested: decode_numbers(from)?,
+            folders: decode_numbers(from)?,
             needs: Lists::decode(from)?,
+            candidates: Lists::decode(from)?,
+            sets: Lists::decode(from)?,
             outputs: Lists::decode(from)?,
             results: Lists::decode(from)?,
         })
@@ -217,13 +232,22 @@ impl Snapshot {
                 }
             }
         }
-        // Steps stand behind those they need: one pass is enough.
+        // Steps stand behind those they need: one pass is enough, and a set is decided where it is first met.
+        let mut sets: Vec<Option<bool>> = vec![None; self.sets.len()];
         for step in 0..reached.len() {
             let changed = |node: &u32| match self.maker(*node) {
                 Some(maker) => reached[maker],
                 None => sources.get(*node as usize).is_some_and(|s| *s),
             };
-            if !reached[step] && self.needs.get(step).iter().any(changed) {
+            let mut set_changed = |set: &u32| {
+                sets.get_mut(*set as usize).is_some_and(|known| {
+                    *known.get_or_insert_with(|| self.sets.get(*set as usize).iter().any(changed))
+                })
+            };
+            if !reached[step]
+                && (self.needs.get(step).iter().any(changed)
+                    || self.candidates.get(step).iter().any(&mut set_changed))
+            {
                 reached[step] = true;
             }
         }
@@ -237,15 +261,42 @@ impl Snapshot {
         let mut part = Part::default();
         let mut targets = vec![None; self.targets.len()];
         let mut taken = vec![false; self.steps.len()];
+        let mut sets: Vec<Option<SetId>> = vec![None; self.sets.len()];
         for step in (0..wanted.len()).filter(|s| wanted[*s]) {
-            for maker in self.needs.get(step).iter().filter_map(|node| self.maker(*node)) {
-                if !wanted[maker] && !std::mem::replace(&mut taken[maker], true) {
-                    let target = self.target(maker, &mut targets, &mut assembly)?;
-                    part.settled.push(assembly.step(self.step(maker)?, target)?);
+            let mut candidates = Vec::new();
+            let mut settle = |node: &u32, assembly: &mut Assembly| -> Result<(), Truncated> {
+                let Some(maker) = self.maker(*node) else { return Ok(()) };
+                if !*wanted.get(maker).ok_or(Truncated)? && !std::mem::replace(&mut taken[maker], true) {
+                    let target = self.target(maker, &mut targets, assembly)?;
+                    // What it may read itself is settled, too.
+                    part.settled.push(assembly.step(self.step(maker)?, target, Vec::new())?);
                 }
+                Ok(())
+            };
+            for node in self.needs.get(step) {
+                settle(node, &mut assembly)?;
+            }
+            for set in self.candidates.get(step) {
+                let known = *sets.get(*set as usize).ok_or(Truncated)?;
+                if let Some(id) = known {
+                    candidates.push(id);
+                    continue;
+                }
+                let nodes = self.sets.get(*set as usize);
+                for node in nodes {
+                    settle(node, &mut assembly)?;
+                }
+                let file = |node: &u32| {
+                    let folder = self.folders.binary_search(node).is_ok();
+                    assembly.file(self.path(*node as usize), folder)
+                };
+                let files = nodes.iter().map(file).collect();
+                let id = assembly.graph.sets.intern(files);
+                sets[*set as usize] = Some(id);
+                candidates.push(id);
             }
             let target = self.target(step, &mut targets, &mut assembly)?;
-            assembly.step(self.step(step)?, target)?;
+            assembly.step(self.step(step)?, target, candidates)?;
             part.steps += 1;
         }
         for (number, target) in targets.iter_mut().enumerate() {

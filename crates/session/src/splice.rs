@@ -1,11 +1,12 @@
 //! A sealed graph with some of its targets evaluated again: what they came to takes the place of what
 //! they were, the rest is taken over as it lies there.
 
-use nubrik_graph::{Closure, StepId};
+use nubrik_graph::{Closure, Step, StepId};
 use nubrik_lang::Evaluation;
 use nubrik_store::Encoder;
 use rustc_hash::{FxHashMap, FxHashSet};
 
+use crate::numbers::Lists;
 use crate::seal::NO_NODE;
 use crate::snapshot::{Snapshot, units_of};
 use crate::step_bytes::{encode_step, encode_target};
@@ -46,6 +47,10 @@ struct Splice<'a> {
     snapshot: Snapshot,
     /// The node of each file that was evaluated now.
     nodes: Vec<u32>,
+    /// The number of each set that was evaluated now: old sets keep theirs, new ones come behind them.
+    sets: Vec<u32>,
+    /// Nodes of the new sets.
+    new_sets: Lists,
     /// Makers of nodes: old steps by their old numbers, new ones behind them.
     makers: Vec<u32>,
     /// Old steps that another one stands for now.
@@ -76,10 +81,19 @@ impl<'a> Splice<'a> {
                 nodes[*file] = node as u32;
             }
         }
-        for (file, node) in files.iter().zip(&mut nodes).filter(|(_, node)| **node == NO_NODE) {
-            *node = snapshot.paths.len() as u32;
-            snapshot.push_path(file.path.as_str());
+        snapshot.folders.clone_from(&old.folders);
+        for (file, node) in files.iter().zip(&mut nodes) {
+            if *node == NO_NODE {
+                *node = snapshot.paths.len() as u32;
+                snapshot.push_path(file.path.as_str());
+                if file.folder {
+                    snapshot.folders.push(*node);
+                }
+            } else if file.folder != old.folders.binary_search(node).is_ok() {
+                return None; // What was a file is a folder now, for some steps at least.
+            }
         }
+        let (sets, new_sets) = numbered_sets(old, again, &nodes);
         let mut makers = old.makers.clone();
         makers.resize(snapshot.paths.len(), NO_NODE);
         let replaced = vec![false; old.steps.len()];
@@ -89,6 +103,8 @@ impl<'a> Splice<'a> {
             dropped,
             snapshot,
             nodes,
+            sets,
+            new_sets,
             makers,
             replaced,
             new: Vec::new(),
@@ -108,6 +124,7 @@ impl<'a> Splice<'a> {
             let known = self.old.maker(first);
             if let Some(known) = known
                 && self.old.step(known).ok()? == body.bytes
+                && self.old.candidates.get(known) == self.candidates(step)
             {
                 self.same.insert(known, step.target.0);
                 continue;
@@ -132,6 +149,21 @@ impl<'a> Splice<'a> {
         Some(())
     }
 
+    /// The numbers of the sets that a step which was evaluated now may read, sorted.
+    fn candidates(&self, step: &Step) -> Vec<u32> {
+        let mut sets: Vec<u32> = step.candidates.iter().map(|set| self.sets[set.index()]).collect();
+        sets.sort_unstable();
+        sets
+    }
+
+    /// The nodes of a set, old or new.
+    fn nodes_of(&self, set: u32) -> &[u32] {
+        match (set as usize).checked_sub(self.old.sets.len()) {
+            None => self.old.sets.get(set as usize),
+            Some(new) => self.new_sets.get(new),
+        }
+    }
+
     /// By step, old ones first: whether anything that is asked for needs it.
     fn needed(&mut self) -> Option<Vec<bool>> {
         let count = self.old.steps.len();
@@ -143,6 +175,9 @@ impl<'a> Splice<'a> {
         let mut seen = FxHashSet::default();
         requested.retain(|node| seen.insert(*node));
         let mut needed = vec![false; count + self.new.len()];
+        // Sets that steps need which were not evaluated again, and that any step needs.
+        let mut by_old = vec![false; self.old.sets.len()];
+        let mut met = vec![false; self.old.sets.len() + self.new_sets.len()];
         let mut open = requested.clone();
         while let Some(node) = open.pop() {
             let maker = *self.makers.get(node as usize)?;
@@ -151,15 +186,33 @@ impl<'a> Splice<'a> {
             }
             if let Some(new) = (maker as usize).checked_sub(count) {
                 let step = graph.step(self.new[new]);
-                open.extend(step.inputs.iter().chain(&step.candidates).map(|f| self.nodes[f.0 as usize]));
+                open.extend(step.inputs.iter().map(|f| self.nodes[f.0 as usize]));
+                for set in self.candidates(step) {
+                    if !std::mem::replace(&mut met[set as usize], true) {
+                        open.extend(self.nodes_of(set));
+                    }
+                }
                 continue;
             }
-            for need in self.old.needs.get(maker as usize) {
-                // What was not evaluated again does not need what changed.
-                if self.makers.get(*need as usize).is_some_and(|m| *m != NO_NODE && *m as usize >= count) {
+            // What was not evaluated again does not need what changed.
+            let is_other = |need: &u32| {
+                self.makers.get(*need as usize).is_some_and(|m| *m != NO_NODE && *m as usize >= count)
+            };
+            let needs = self.old.needs.get(maker as usize);
+            if needs.iter().any(is_other) {
+                return None;
+            }
+            open.extend(needs);
+            for set in self.old.candidates.get(maker as usize) {
+                if std::mem::replace(by_old.get_mut(*set as usize)?, true) {
+                    continue;
+                }
+                let nodes = self.old.sets.get(*set as usize);
+                if nodes.iter().any(is_other) {
                     return None;
                 }
-                open.push(*need);
+                met[*set as usize] = true;
+                open.extend(nodes);
             }
         }
         self.snapshot.requested = requested;
@@ -204,6 +257,8 @@ impl<'a> Splice<'a> {
         }
         // Steps: those that stay, in their order, then the new ones.
         let mut changed = Vec::new();
+        let mut sets =
+            UsedSets { numbers: vec![NO_NODE; self.old.sets.len() + self.new_sets.len()], used: Vec::new() };
         let mut makers = vec![NO_NODE; self.makers.len()];
         for step in (0..count).filter(|s| needed[*s] && !self.replaced[*s]) {
             let owner = *self.old.owners.get(step)?;
@@ -216,6 +271,7 @@ impl<'a> Splice<'a> {
             self.snapshot.steps.take_over(&self.old.steps, step);
             self.snapshot.owners.push(owner);
             self.snapshot.needs.push(self.old.needs.get(step).iter().copied());
+            self.snapshot.candidates.push(sets.renumbered(self.old.candidates.get(step))?);
             self.snapshot.outputs.push(self.old.outputs.get(step).iter().copied());
         }
         let mut bytes = Encoder::new();
@@ -229,11 +285,16 @@ impl<'a> Splice<'a> {
             let owner = target(step.target.0, &mut self.snapshot, &self.nodes);
             self.snapshot.push_step(&bytes.bytes);
             self.snapshot.owners.push(owner);
-            self.snapshot.needs.push(step.inputs.iter().chain(&step.candidates).map(node));
+            self.snapshot.needs.push(step.inputs.iter().map(node));
+            self.snapshot.candidates.push(sets.renumbered(&self.candidates(step))?);
             self.snapshot.outputs.push(step.outputs.iter().map(|o| node(&o.file)));
             changed.push(number);
         }
         self.snapshot.makers = makers;
+        for set in sets.used {
+            let nodes = self.nodes_of(set).to_vec();
+            self.snapshot.sets.push(nodes);
+        }
         let units = units_of(&trails, self.again)?;
         self.snapshot.asked_units.extend(units);
         let mut published_before = Vec::new();
@@ -242,6 +303,54 @@ impl<'a> Splice<'a> {
         }
         Some(Spliced { snapshot: self.snapshot, trails, changed, published_before })
     }
+}
+
+/// Sets that steps still need, numbered anew: the others are left behind.
+struct UsedSets {
+    /// What the number of each is now, or [`NO_NODE`].
+    numbers: Vec<u32>,
+    /// Those with a number now, by it.
+    used: Vec<u32>,
+}
+
+impl UsedSets {
+    /// The numbers that some sets have now, sorted.
+    fn renumbered(&mut self, sets: &[u32]) -> Option<Vec<u32>> {
+        let mut now = Vec::with_capacity(sets.len());
+        for set in sets {
+            let number = self.numbers.get_mut(*set as usize)?;
+            if *number == NO_NODE {
+                *number = self.used.len() as u32;
+                self.used.push(*set);
+            }
+            now.push(*number);
+        }
+        now.sort_unstable();
+        Some(now)
+    }
+}
+
+/// The number of each set that was evaluated now, and the nodes of those that there were not.
+fn numbered_sets(old: &Snapshot, again: &Evaluation, nodes: &[u32]) -> (Vec<u32>, Lists) {
+    let now = again.graph.sets.iter().map(|files| {
+        let mut set: Vec<u32> = files.iter().map(|f| nodes[f.0 as usize]).collect();
+        set.sort_unstable();
+        set
+    });
+    let now: Vec<Vec<u32>> = now.collect();
+    let wanted: FxHashMap<&[u32], usize> = now.iter().enumerate().map(|(n, set)| (&**set, n)).collect();
+    let mut numbers = vec![NO_NODE; now.len()];
+    for set in 0..old.sets.len() {
+        if let Some(place) = wanted.get(old.sets.get(set)) {
+            numbers[*place] = set as u32;
+        }
+    }
+    let mut new = Lists::default();
+    for (number, set) in numbers.iter_mut().zip(&now).filter(|(number, _)| **number == NO_NODE) {
+        *number = (old.sets.len() + new.len()) as u32;
+        new.push(set.iter().copied());
+    }
+    (numbers, new)
 }
 
 /// Where a target's results are published.

@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use nubrik_graph::{
     ArchiveFormat, Check, FileId, FileNode, Graph, Limits, ListFile, Native, OutputNode, Pipeline, Place,
-    Placement, Program, ResultFile, Role, Stage, Step, StepId, Target, TargetId, ToolId, WorkFolder,
+    Placement, Program, ResultFile, Role, SetId, Stage, Step, StepId, Target, TargetId, ToolId, WorkFolder,
 };
 use nubrik_source::WsPath;
 use nubrik_store::{Decoder, Encoder, Truncated};
@@ -13,7 +13,7 @@ use rustc_hash::FxHashMap;
 
 use crate::service_bytes::{decode_service, encode_service};
 
-/// Writes a step without the target that it belongs to.
+/// Writes a step without the target that it belongs to and the sets of its candidates, which many steps share.
 pub(crate) fn encode_step(graph: &Graph, step: &Step, out: &mut Encoder) {
     let file = |out: &mut Encoder, id: &FileId| encode_file(graph, *id, out);
     out.text(step.folder.as_str());
@@ -22,11 +22,9 @@ pub(crate) fn encode_step(graph: &Graph, step: &Step, out: &mut Encoder) {
         out.text(&output.name);
     });
     // By path: the order of numbers is that of evaluation.
-    for list in [&step.inputs, &step.candidates] {
-        let mut sorted = list.clone();
-        sorted.sort_by_key(|f| &graph.file(*f).path);
-        out.list(&sorted, file);
-    }
+    let mut inputs = step.inputs.clone();
+    inputs.sort_by_key(|f| &graph.file(*f).path);
+    out.list(&inputs, file);
     let mut tools: Vec<&Arc<str>> = step.tools.iter().map(|t| &graph.tools[t.0 as usize]).collect();
     tools.sort();
     out.list(&tools, |out, name| out.text(name));
@@ -210,15 +208,14 @@ impl Assembly {
         id
     }
 
-    /// Adds a step of a target.
-    pub fn step(&mut self, bytes: &[u8], target: TargetId) -> Read<StepId> {
+    /// Adds a step of a target, with the sets of its candidates.
+    pub fn step(&mut self, bytes: &[u8], target: TargetId, mut candidates: Vec<SetId>) -> Read<StepId> {
         let from = &mut Decoder::new(bytes);
-        let mut step = Step { target, ..Step::empty(path(from)?) };
+        candidates.sort_unstable();
+        let mut step = Step { target, candidates, ..Step::empty(path(from)?) };
         step.outputs = from.list(|from| Ok(OutputNode { file: self.read_file(from)?, name: text(from)? }))?;
         step.inputs = from.list(|from| self.read_file(from))?;
-        step.candidates = from.list(|from| self.read_file(from))?;
         step.inputs.sort_unstable();
-        step.candidates.sort_unstable();
         step.tools = from.list(|from| Ok(self.tool(from.text()?)))?;
         step.tools.sort_unstable();
         step.say = text(from)?;

@@ -144,12 +144,14 @@ fn a_tool_outside_the_systems_folders_can_run() {
         stdout: None,
         stderr: None,
     };
+    let own = vec![nubrik_engine::Readable { path: "in".into(), folder: false, made: false }];
+    let readable = nubrik_engine::Readables { own, shared: Vec::new() };
     let job = Job {
         lent: None,
         stages: vec![(tool.path.clone(), &stage)],
         env: &[("DEPTH".into(), "7".into())],
         folder: "made",
-        readable: &[nubrik_engine::Readable { path: "in".into(), folder: false, made: false }],
+        readable: &readable,
         tools: &[tool],
         work: "",
         limits: nubrik_graph::Limits::default(),

@@ -411,7 +411,10 @@ impl Joins {
             }
         }
         inputs.sort();
-        candidate_files.sort();
+        let candidates = match candidate_files.is_empty() {
+            true => vec![],
+            false => vec![self.graph.sets.intern(candidate_files)],
+        };
         let target = TargetId(self.graph.targets.len() as u32);
         self.graph.targets.push(Target {
             address: format!("t{number}").into(),
@@ -439,7 +442,7 @@ impl Joins {
             env: vec![],
             folder,
             inputs,
-            candidates: candidate_files,
+            candidates,
             outputs: vec![OutputNode { file: output, name: format!("f{number}").into() }],
             found,
             scratch: vec![],

@@ -78,6 +78,8 @@ impl Evaluator<'_> {
             }
             (Type::File, value) => Ok(Value::File(self.as_file(value, base, span)?)),
             (Type::Folder, value) => Ok(Value::File(self.as_folder(value, base, span)?)),
+            // One set for all that it is handed to: its files are looked at once.
+            (Type::Files, value @ Value::Files(_)) => Ok(value),
             (Type::Files, value) => {
                 let mut files = Vec::new();
                 self.as_files(&value, base, span, &mut files)?;

@@ -26,7 +26,7 @@ use std::rc::Rc;
 use std::sync::Arc;
 
 use nubrik_diagnostic::Diagnostic;
-use nubrik_graph::{Effect, FileId, FileNode, Graph, Place, Role, Service, StepId, Target, TargetId};
+use nubrik_graph::{Effect, FileId, FileNode, Graph, Place, Role, Service, SetId, StepId, Target, TargetId};
 use nubrik_source::{Sources, Span, WsPath};
 use rustc_hash::FxHashMap;
 use smallvec::{SmallVec, smallvec};
@@ -203,6 +203,10 @@ pub struct Evaluator<'w> {
     /// The graph's files by their paths.
     files: RowIndex,
     tools: FxHashMap<Arc<str>, nubrik_graph::ToolId>,
+    /// Sets of files by the values that hold them.
+    value_sets: FxHashMap<*const FileRef, steps::ValueSet>,
+    /// Sets of the files in source folders, by the unit that asked and the folder.
+    folder_sets: FxHashMap<(u32, WsPath), SetId>,
     /// The graph's steps by their folders.
     steps: RowIndex,
     /// Where each step was written.
@@ -265,6 +269,8 @@ impl<'w> Evaluator<'w> {
             graph: Graph::default(),
             files: RowIndex::default(),
             tools: FxHashMap::default(),
+            value_sets: FxHashMap::default(),
+            folder_sets: FxHashMap::default(),
             steps: RowIndex::default(),
             step_spans: Vec::new(),
             outputs: steps::Outputs::default(),

@@ -5,7 +5,8 @@ use std::sync::Arc;
 
 use nubrik_diagnostic::Diagnostic;
 use nubrik_graph::{
-    FileId, Limits, ListFile, Mark, OutputNode, Pipeline, Program, Service, Stage, Step, ToolId, WorkFolder,
+    FileId, Limits, ListFile, Mark, OutputNode, Pipeline, Program, Service, SetId, Stage, Step, ToolId,
+    WorkFolder,
 };
 use nubrik_source::{Span, WsPath, shared_text};
 use smallvec::SmallVec;
@@ -16,6 +17,14 @@ use crate::globs::all_below;
 use crate::rows::digest;
 use crate::value::*;
 use crate::world::{Answer, AnswerText};
+
+/// The set that a value with files is.
+pub(super) struct ValueSet {
+    _held: Rc<[FileRef]>,
+    set: SetId,
+    /// The unit that looked into the source folders among the files; nothing where there are none.
+    only_for: Option<u32>,
+}
 
 /// An output with the name it was given, and as it was written.
 pub(super) type DraftedOutput = (Option<Arc<str>>, FileRef, Arc<str>);
@@ -145,26 +154,32 @@ impl Evaluator<'_> {
         draft.step.env = self.step_env(values.value("env"), &mut draft, span)?;
         draft.step.limits = self.limits(values)?;
         let listed = !draft.step.found.is_empty();
-        let reads = self.files_of(&values.value("reads"), span)?;
-        let (mut inputs, mut candidates) = (Vec::with_capacity(draft.inputs.len()), Vec::new());
+        let mut inputs = Vec::with_capacity(draft.inputs.len());
+        let mut candidates = Vec::new();
         for file in std::mem::take(&mut draft.inputs) {
-            let certain = !file.folder || file.maker.is_some();
-            self.add_input(&file, if listed && !certain { &mut candidates } else { &mut inputs })?;
+            match file.folder && file.maker.is_none() && listed {
+                true => candidates.push(self.folder_set(&file.path)?),
+                false => self.add_input(&file, &mut inputs)?,
+            }
         }
-        for file in reads {
-            self.add_input(&file, if listed { &mut candidates } else { &mut inputs })?;
+        let reads = values.value("reads");
+        if listed {
+            self.add_candidates(&reads, span, &mut candidates)?;
+        } else {
+            for file in self.files_of(&reads, span)? {
+                self.add_input(&file, &mut inputs)?;
+            }
         }
-        for list in [&mut inputs, &mut candidates] {
-            list.sort_unstable();
-            list.dedup();
-        }
-        candidates.retain(|c| inputs.binary_search(c).is_err());
-        if !draft.spelled.is_empty() {
-            let spelled = std::mem::take(&mut draft.spelled);
-            self.check_spelled(&spelled, &draft.step.folder, inputs.iter().chain(&candidates))?;
-        }
+        inputs.sort_unstable();
+        inputs.dedup();
+        candidates.sort_unstable();
+        candidates.dedup();
         draft.step.inputs = inputs;
         draft.step.candidates = candidates;
+        if !draft.spelled.is_empty() {
+            let spelled = std::mem::take(&mut draft.spelled);
+            self.check_spelled(&spelled, &draft.step.folder, &self.graph.declared(&draft.step))?;
+        }
         draft.step.say = match values.value("say") {
             Value::Text(text) => plain_path_text(&text).into(),
             _ if answer.is_some() => format!("scan for {}", scope.owner.parts.join("/")).into(),
@@ -176,13 +191,9 @@ impl Evaluator<'_> {
 
     /// Refuses paths of what other steps make, spelled out in words, where nothing there is declared: whether the step finds
     /// anything would hang on what was built before.
-    fn check_spelled<'f>(
-        &mut self,
-        spelled: &[(String, Span)],
-        own: &WsPath,
-        declared: impl Iterator<Item = &'f FileId>,
-    ) -> Result<()> {
-        let files = declared.map(|id| &self.graph.files[id.0 as usize]).filter(|file| file.maker.is_some());
+    fn check_spelled(&mut self, spelled: &[(String, Span)], own: &WsPath, declared: &[FileId]) -> Result<()> {
+        let files =
+            declared.iter().map(|id| &self.graph.files[id.0 as usize]).filter(|file| file.maker.is_some());
         let mut paths: Vec<(&str, bool)> = files.map(|file| (file.path.as_str(), file.folder)).collect();
         paths.sort_unstable();
         let at = |path: &str| paths.binary_search_by(|(declared, _)| (*declared).cmp(path)).ok();
@@ -622,6 +633,67 @@ impl Evaluator<'_> {
             list.push(self.file_id(file));
         }
         Ok(())
+    }
+
+    /// The set of all files in a source folder; put together once for each declaration, which takes what it reads of the
+    /// outside upon itself.
+    fn folder_set(&mut self, folder: &WsPath) -> Result<SetId> {
+        let key = (self.unit(), folder.clone());
+        if let Some(known) = self.folder_sets.get(&key) {
+            return Ok(*known);
+        }
+        let mut files = Vec::new();
+        self.add_input(&FileRef { path: folder.clone(), maker: None, folder: true }, &mut files)?;
+        let set = self.graph.sets.intern(files);
+        self.folder_sets.insert(key, set);
+        Ok(set)
+    }
+
+    /// Adds the sets of files that a value stands for: a set that many steps are given stays one.
+    fn add_candidates(&mut self, value: &Value, span: Span, sets: &mut Vec<SetId>) -> Result<()> {
+        let mut rest = Vec::new();
+        let parts = match value {
+            Value::List(items) => items,
+            value => std::slice::from_ref(value),
+        };
+        for part in parts {
+            match part {
+                Value::Files(files) => sets.push(self.set_of(files)?),
+                // Folders have sets of their own.
+                Value::File(file) if file.folder && file.maker.is_none() => {
+                    sets.push(self.folder_set(&file.path)?);
+                }
+                part => rest.extend(self.files_of(part, span)?),
+            }
+        }
+        if !rest.is_empty() {
+            sets.push(self.interned(&rest)?);
+        }
+        Ok(())
+    }
+
+    /// The set of some files; known by the value that holds them.
+    fn set_of(&mut self, files: &Rc<[FileRef]>) -> Result<SetId> {
+        let unit = self.unit();
+        if let Some(known) = self.value_sets.get(&files.as_ptr())
+            && known.only_for.is_none_or(|only| only == unit)
+        {
+            return Ok(known.set);
+        }
+        let set = self.interned(files)?;
+        let looks_outside = files.iter().any(|file| file.folder && file.maker.is_none());
+        let only_for = looks_outside.then_some(unit);
+        // No other value can be at this place while this one is held.
+        self.value_sets.insert(files.as_ptr(), ValueSet { _held: files.clone(), set, only_for });
+        Ok(set)
+    }
+
+    fn interned(&mut self, files: &[FileRef]) -> Result<SetId> {
+        let mut ids = Vec::with_capacity(files.len());
+        for file in files {
+            self.add_input(file, &mut ids)?;
+        }
+        Ok(self.graph.sets.intern(ids))
     }
 
     pub(super) fn tool_id(&mut self, name: &Arc<str>) -> ToolId {

@@ -116,7 +116,7 @@ fn hop(graph: &Graph, user: TargetId, need: TargetId) -> (String, Vec<String>) {
     let mut place = None;
     let mut files = Vec::new();
     for step in graph.steps.iter().filter(|s| s.target == user) {
-        for file in step.inputs.iter().chain(&step.candidates) {
+        for file in &graph.declared(step) {
             let node = graph.file(*file);
             if node.maker.is_some_and(|m| graph.step(m).target == need) {
                 place.get_or_insert_with(|| step.place.to_string());

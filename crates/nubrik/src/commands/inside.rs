@@ -20,7 +20,7 @@ pub fn inside(face: Face, choice: &Choice, address: &str, step: Option<&str>) ->
     let graph = &evaluation.graph;
     let id = choose(face, evaluation, address, step)?;
     let node = graph.step(id);
-    let files: Vec<_> = node.inputs.iter().chain(&node.candidates).copied().collect();
+    let files: Vec<_> = graph.declared(node);
     let report = build_files(face, &mut session, evaluation, &files, how, Stream::Error)?;
     let exit = exit_of(&report);
     if exit != Exit::Done {

@@ -304,10 +304,7 @@ fn targets_of_file(
         let id = nubrik_graph::FileId(id as u32);
         for target in graph.targets.iter().filter(|t| t.is_declared()) {
             let steps = Closure::of(graph, target.results.iter().map(|r| r.file)).steps;
-            let uses = |s: &nubrik_graph::StepId| {
-                let step = graph.step(*s);
-                step.inputs.contains(&id) || step.candidates.contains(&id)
-            };
+            let uses = |s: &nubrik_graph::StepId| graph.declares(graph.step(*s), id);
             if steps.iter().any(uses) {
                 addresses.push(&target.address);
             }

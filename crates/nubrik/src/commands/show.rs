@@ -270,7 +270,7 @@ impl<'g> Shown<'g> {
                 defined: step.place.to_string(),
                 commands: shown_command(step),
                 reads: self.paths(&step.inputs),
-                may_read: self.paths(&step.candidates),
+                may_read: self.paths(&self.graph.uncertain(step)),
                 services: step.services.iter().map(|s| &*s.address).collect(),
                 makes: step.outputs.iter().map(|o| &*o.name).collect(),
                 last_seconds: self.last_micros(id).map(|m| json::rounded(m as f64 / 1e6)),
@@ -400,7 +400,7 @@ impl<'g> Shown<'g> {
         let reads = self.files(&step.inputs);
         line("reads", &named(&reads.iter().map(String::as_str).collect::<Vec<_>>(), "nothing"));
         if !step.candidates.is_empty() {
-            let candidates = self.files(&step.candidates);
+            let candidates = self.files(&self.graph.uncertain(step));
             line("may read", &named(&candidates.iter().map(String::as_str).collect::<Vec<_>>(), ""));
         }
         let services: Vec<&str> = step.services.iter().map(|s| &*s.address).collect();

@@ -7,7 +7,7 @@ use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 
 use nubrik_confine::{Echo, Ended, RuleSet, Running, StageSpec};
-use nubrik_engine::{FoundTool, Outside, Readable, ServiceFailure, ServiceProblem};
+use nubrik_engine::{FoundTool, Outside, Readable, Readables, ServiceFailure, ServiceProblem};
 use nubrik_graph::{Mark, Service, ServiceCommand, ServiceProgram, Serving, unmarked};
 use nubrik_store::Digest;
 
@@ -368,16 +368,12 @@ impl Starting<'_> {
 
     /// Does something with what a service wants of its confinement.
     fn wanting<T>(&self, at: &Whereabouts, ask: impl FnOnce(&Machine, &Wanted<'_>) -> T) -> T {
-        let readable: Vec<Readable> = self
-            .service
-            .inputs
-            .iter()
-            .map(|path| Readable {
-                path: path.shared().clone(),
-                folder: self.machine.root().join(path.as_str()).is_dir(),
-                made: path.as_str().starts_with(".nubrik/"),
-            })
-            .collect();
+        let own = self.service.inputs.iter().map(|path| Readable {
+            path: path.shared().clone(),
+            folder: self.machine.root().join(path.as_str()).is_dir(),
+            made: path.as_str().starts_with(".nubrik/"),
+        });
+        let readable = Readables { own: own.collect(), shared: Vec::new() };
         let tools: Vec<FoundTool> =
             self.service.tools.iter().filter_map(|name| self.machine.tool(name).ok()).collect();
         let wanted = Wanted {

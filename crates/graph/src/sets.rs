@@ -1,0 +1,112 @@
+//! Sets of files that steps share. What many steps may read is one set, however many they are: it is put together, kept
+//! and compared once.
+
+use std::collections::HashMap;
+use std::sync::Arc;
+
+use crate::model::{FileId, StepId};
+
+/// A set's number in [`FileSets`].
+#[derive(Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Debug)]
+pub struct SetId(pub u32);
+
+impl SetId {
+    /// The set's place among all.
+    pub fn index(self) -> usize {
+        self.0 as usize
+    }
+}
+
+/// All sets of a graph, each once: two sets with the same files have the same number.
+///
+/// ```
+/// use nubrik_graph::{FileId, FileSets};
+///
+/// let mut sets = FileSets::default();
+/// let headers = sets.intern(vec![FileId(2), FileId(1), FileId(2)]);
+/// assert_eq!(sets.files(headers), [FileId(1), FileId(2)]);
+/// assert_eq!(sets.intern(vec![FileId(1), FileId(2)]), headers);
+/// assert!(sets.holds(headers, FileId(2)) && !sets.holds(headers, FileId(3)));
+/// ```
+#[derive(Clone, PartialEq, Eq, Default, Debug)]
+pub struct FileSets {
+    rows: Vec<Arc<[FileId]>>,
+    known: HashMap<Arc<[FileId]>, SetId>,
+}
+
+impl FileSets {
+    /// The set that holds just these files, in any order.
+    pub fn intern(&mut self, mut files: Vec<FileId>) -> SetId {
+        files.sort_unstable();
+        files.dedup();
+        if let Some(known) = self.known.get(files.as_slice()) {
+            return *known;
+        }
+        let files: Arc<[FileId]> = files.into();
+        let id = SetId(self.rows.len() as u32);
+        self.rows.push(files.clone());
+        self.known.insert(files, id);
+        id
+    }
+
+    /// The files of a set, sorted, each once.
+    pub fn files(&self, set: SetId) -> &[FileId] {
+        &self.rows[set.index()]
+    }
+
+    /// Whether a file is in a set.
+    pub fn holds(&self, set: SetId, file: FileId) -> bool {
+        self.files(set).binary_search(&file).is_ok()
+    }
+
+    /// How many sets there are.
+    pub fn len(&self) -> usize {
+        self.rows.len()
+    }
+
+    /// Whether there is none.
+    pub fn is_empty(&self) -> bool {
+        self.rows.is_empty()
+    }
+
+    /// The files of all sets, by the sets' numbers.
+    pub fn iter(&self) -> impl Iterator<Item = &[FileId]> {
+        self.rows.iter().map(|files| &**files)
+    }
+}
+
+/// The steps that make what steps read: of each set they are looked for once.
+pub struct Needs<'g> {
+    graph: &'g crate::Graph,
+    /// By set: the steps that make its files, sorted, each once.
+    of_sets: Vec<Vec<StepId>>,
+}
+
+impl<'g> Needs<'g> {
+    /// Those of a graph.
+    pub fn of(graph: &'g crate::Graph) -> Needs<'g> {
+        let makers = |files: &[FileId]| {
+            let mut makers: Vec<StepId> = files.iter().filter_map(|f| graph.file(*f).maker).collect();
+            makers.sort_unstable();
+            makers.dedup();
+            makers
+        };
+        Needs { graph, of_sets: graph.sets.iter().map(makers).collect() }
+    }
+
+    /// The steps that make the files of a set, sorted, each once.
+    pub fn of_set(&self, set: SetId) -> &[StepId] {
+        &self.of_sets[set.index()]
+    }
+
+    /// The steps that make what a step reads or may read, sorted, each once.
+    pub fn of_step(&self, step: StepId) -> Vec<StepId> {
+        let step = self.graph.step(step);
+        let of_sets = step.candidates.iter().flat_map(|set| self.of_set(*set)).copied();
+        let mut needs: Vec<StepId> =
+            step.inputs.iter().filter_map(|f| self.graph.file(*f).maker).chain(of_sets).collect();
+        needs.sort_unstable();
+        needs.dedup();
+        needs
+    }
+}
