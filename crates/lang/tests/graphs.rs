@@ -228,3 +228,25 @@ fn variants_stand_side_by_side_and_only_what_reads_an_option_has_them() {
     assert_eq!(graph.steps[3].variant, "".into());
     assert_eq!(graph.steps[3].inputs.len(), 3);
 }
+
+#[test]
+fn what_many_steps_may_read_is_one_set() {
+    let definition = "let headers = glob(\"inc/**/*.h\")\n\
+        private let compile(source: file, name: text, reads_too: files): step = step {\n    \
+        run = `cc -I{folder} -MF {found \"d\"} {source} -o {out \"{name}.o\"}`\n    reads = reads_too\n}\n\
+        let folder: folder = \"inc\"\n\
+        target a = [each name in [\"x\", \"y\"] give compile(\"a.c\", name, headers)]\n\
+        target b = compile(\"a.c\", \"z\", [headers, \"a.h\"])\n\
+        target c = compile(\"a.c\", \"w\", headers)\n";
+    let files =
+        [("targets.nub", definition), ("a.c", ""), ("a.h", ""), ("inc/x.h", ""), ("inc/deep/y.h", "")];
+    let evaluation = evaluate(&files);
+    let graph = &evaluation.graph;
+    let of = |name: &str| {
+        let step = graph.steps.iter().find(|s| s.outputs.iter().any(|o| &*o.name == name)).unwrap();
+        step.candidates.clone()
+    };
+    // The folder holds what the glob finds: the same files are the same set.
+    assert_eq!((of("x.o").len(), of("x.o") == of("y.o"), of("x.o") == of("w.o")), (1, true, true));
+    assert_eq!((of("z.o").len(), graph.sets.len()), (2, 2));
+}

@@ -359,3 +359,7 @@ pub(crate) struct Part {
     /// How many steps are not settled.
     pub steps: usize,
 }
+
+#[cfg(test)]
+#[allow(clippy::unwrap_used, clippy::panic)] // A test that panics has failed, which is right.
+mod tests;
