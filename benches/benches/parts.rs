@@ -17,7 +17,7 @@ use nubrik_engine::{Outside, declared_key};
 use nubrik_lang::AddressPattern;
 use nubrik_session::{Machine, Session};
 use nubrik_source::WsPath;
-use nubrik_store::Digest;
+use nubrik_bytes::Digest;
 
 fn key(c: &mut Criterion) {
     let graph = compiling_step();

@@ -4,11 +4,12 @@ use std::collections::{HashMap, HashSet};
 use std::sync::atomic::AtomicBool;
 use std::sync::{Arc, Condvar, Mutex, MutexGuard, OnceLock, PoisonError};
 
+use nubrik_bytes::Digest;
 use nubrik_graph::{
     Closure, FileId, Graph, Needs, Place, ResultFile, Service, Step, StepId, ToolId, longest_chains,
 };
 use nubrik_source::WsPath;
-use nubrik_store::{Digest, Store};
+use nubrik_store::Store;
 
 use crate::candidates::Candidates;
 use crate::event::{Event, Failure, Listener, Refusal, Summary, Verdict};

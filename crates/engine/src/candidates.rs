@@ -5,8 +5,9 @@ use std::collections::{BTreeSet, HashMap, HashSet};
 use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 
 use aho_corasick::{AhoCorasick, MatchKind};
+use nubrik_bytes::{Digest, Encoder};
 use nubrik_graph::{FileId, SetId, Step, StepId};
-use nubrik_store::{Digest, Encoder, OutputRecord, TreeKind};
+use nubrik_store::{OutputRecord, TreeKind};
 
 use crate::build::Build;
 use crate::examine::{LINK, OnSystem};

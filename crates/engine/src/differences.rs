@@ -2,8 +2,8 @@
 
 use std::sync::Arc;
 
+use nubrik_bytes::Digest;
 use nubrik_graph::{Native, Program, StepId, WorkFolder, shown_marks};
-use nubrik_store::Digest;
 
 use crate::build::Build;
 use crate::command_text::shown_service;

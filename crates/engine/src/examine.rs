@@ -3,8 +3,9 @@
 use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 
+use nubrik_bytes::Digest;
 use nubrik_graph::{FileId, Program, StepId};
-use nubrik_store::{Digest, OutputRecord, RecordEntry, TreeKind};
+use nubrik_store::{OutputRecord, RecordEntry, TreeKind};
 
 use crate::build::Build;
 use crate::event::Failure;

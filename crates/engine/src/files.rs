@@ -4,7 +4,7 @@ use std::collections::{HashMap, HashSet};
 use std::io;
 use std::sync::{Arc, Mutex, PoisonError};
 
-use nubrik_store::Digest;
+use nubrik_bytes::Digest;
 
 use crate::outside::{Outside, Signature};
 use crate::state::{ChangeList, FileEntry};

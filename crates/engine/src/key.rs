@@ -6,17 +6,14 @@
 
 use std::sync::Arc;
 
-use nubrik_graph::{
-    ArchiveFormat, Check, FileId, Graph, Limits, ListFile, Native, OutputNode, Pipeline, Placement, Program,
-    Service, ServiceCommand, ServiceProgram, ServiceStage, Serving, Stage, Step, WorkFolder, url_name,
-};
-use nubrik_store::{Digest, Encoder};
+use nubrik_bytes::{Digest, Encoder};
+use nubrik_graph::{Graph, Purpose, Step, write_step};
 
 use crate::outside::FoundTool;
 
 /// Version of the format, of the confinement's rules and of the environment that steps get. Any
 /// change to one of them raises it.
-pub const KEY_VERSION: u32 = 4;
+pub const KEY_VERSION: u32 = 5;
 
 /// The digests of what a step is made of, apart from one another so that a change can be named.
 #[derive(Clone, PartialEq, Eq, Debug)]
@@ -29,211 +26,11 @@ pub(crate) struct KeyParts {
     pub inputs: Vec<(Arc<str>, Digest)>,
 }
 
-/// The digest of a step's words, environment and names. What is taken apart here is taken apart whole: a new field
-/// does not compile until somebody decides whether it can change a result.
+/// The digest of a step's words, environment and names.
 pub(crate) fn command_digest(graph: &Graph, step: &Step) -> Digest {
-    let Step {
-        // Whose it is, how it is told of, and where it stands in the definitions.
-        target: _,
-        say: _,
-        variant: _,
-        place: _,
-        // Contents and names of files, and what tools are, have parts of the key of their own.
-        inputs: _,
-        candidates: _,
-        tools: _,
-        commands,
-        env,
-        folder,
-        outputs,
-        found,
-        scratch,
-        native,
-        lists,
-        work,
-        taken,
-        status,
-        limits,
-        check,
-        services,
-    } = step;
-    let path = |file: FileId| graph.file(file).path.as_str();
     let mut out = Encoder::new();
-    out.list(commands, |out, Pipeline { stages }| {
-        out.list(stages, |out, Stage { program, words, stdin, stdout, stderr }| {
-            match program {
-                Program::Tool(tool) => {
-                    out.u8(0);
-                    out.text(&graph.tools[tool.0 as usize]);
-                }
-                Program::File(file) => {
-                    out.u8(1);
-                    out.text(path(*file));
-                }
-            }
-            out.list(words, |out, word| out.text(word));
-            for redirect in [stdin, stdout, stderr] {
-                out.text(redirect.as_ref().map_or("", |path| path.as_str()));
-            }
-        });
-    });
-    variables(env, &mut out);
-    out.text(folder.as_str());
-    out.list(outputs, |out, OutputNode { file, name }| {
-        out.text(name);
-        out.bool(graph.file(*file).folder);
-    });
-    out.list(found, |out, path| out.text(path.as_str()));
-    out.list(scratch, |out, path| out.text(path.as_str()));
-    native_part(graph, native.as_deref(), &mut out);
-    list_files(lists, &mut out);
-    match work {
-        WorkFolder::Root => out.u8(0),
-        WorkFolder::Source(path) => {
-            out.u8(1);
-            out.text(path.as_str());
-        }
-        WorkFolder::Private { at, copy_of } => {
-            out.u8(2);
-            out.text(at.as_str());
-            out.text(copy_of.map_or("", path));
-        }
-    }
-    out.list(taken, |out, (from, file)| {
-        out.text(from);
-        out.text(path(*file));
-    });
-    out.text(status.map_or("", path));
-    // The other limits decide whether there is a result, never which one.
-    let Limits { network, timeout: _, memory: _, processors: _ } = limits;
-    out.bool(*network);
-    // Only a check that passed is kept: how a failure counts is no part of that.
-    if let Some(check) = check {
-        let Check { verdict, report, quarantined: _, address: _ } = &**check;
-        out.u8(1);
-        out.text(path(*verdict));
-        out.text(report.map_or("", path));
-    } else {
-        out.u8(0);
-    }
-    out.list(services, |out, service| service_part(service, out));
+    write_step(graph, step, Purpose::Key, &mut out);
     Digest::of(&out.bytes)
-}
-
-fn variables(env: &[(Arc<str>, Arc<str>)], out: &mut Encoder) {
-    out.list(env, |out, (name, value)| {
-        out.text(name);
-        out.text(value);
-    });
-}
-
-fn list_files(lists: &[ListFile], out: &mut Encoder) {
-    out.list(lists, |out, ListFile { path, lines }| {
-        out.text(path.as_str());
-        out.list(lines, |out, line| out.text(line));
-    });
-}
-
-/// What a service is. Where it is when it runs, how long it may take to be ready and how it is stopped decide
-/// whether there is a result, never which one.
-fn service_part(service: &Service, out: &mut Encoder) {
-    let Service {
-        address: _,
-        place: _,
-        ready: _,
-        patience: _,
-        // What it reads and starts is among the inputs and tools of the steps that use it.
-        inputs: _,
-        tools: _,
-        folder,
-        serving,
-        env,
-        folders,
-        lists,
-        work,
-        needs,
-    } = service;
-    let command = |out: &mut Encoder, command: &ServiceCommand| {
-        out.list(command, |out, ServiceStage { program, words, stdin, stdout, stderr }| {
-            match program {
-                ServiceProgram::Tool(name) => {
-                    out.u8(0);
-                    out.text(name);
-                }
-                ServiceProgram::File(path) => {
-                    out.u8(1);
-                    out.text(path.as_str());
-                }
-            }
-            out.list(words, |out, word| out.text(word));
-            for redirect in [stdin, stdout, stderr] {
-                out.text(redirect.as_ref().map_or("", |path| path.as_str()));
-            }
-        });
-    };
-    out.text(folder.as_str());
-    match serving {
-        Serving::Here { prepare, run, fill, stop: _, shared } => {
-            out.u8(0);
-            out.list(prepare, command);
-            command(out, run);
-            out.list(fill, command);
-            out.bool(*shared);
-        }
-        Serving::Elsewhere { address, port } => {
-            out.u8(1);
-            out.text(address);
-            out.text(port);
-        }
-    }
-    variables(env, out);
-    list_files(lists, out);
-    out.list(folders, |out, folder| out.text(folder));
-    out.text(work.as_str());
-    out.list(needs, |out, need| service_part(need, out));
-}
-
-/// What the tool does itself.
-fn native_part(graph: &Graph, native: Option<&Native>, out: &mut Encoder) {
-    let placed = |out: &mut Encoder, files: &[Placement]| {
-        out.list(files, |out, Placement { to, from }| {
-            out.text(to);
-            out.text(graph.file(*from).path.as_str());
-        });
-    };
-    match native {
-        None => out.u8(0),
-        Some(Native::Write { text, executable }) => {
-            out.u8(1);
-            out.text(text);
-            out.bool(*executable);
-        }
-        Some(Native::Stage { files }) => {
-            out.u8(2);
-            placed(out, files);
-        }
-        Some(Native::Pack { format, files }) => {
-            out.u8(3);
-            out.text(format.name());
-            placed(out, files);
-        }
-        Some(Native::Unpack { archive, strip }) => {
-            out.u8(4);
-            out.text(graph.file(*archive).path.as_str());
-            out.u32(*strip);
-        }
-        // Where it comes from does not matter: its digest says what it is. What an archive is unpacked as, its name
-        // tells.
-        Some(Native::Fetch { urls, digest, unpack, executable }) => {
-            out.u8(5);
-            out.text(digest);
-            out.bool(unpack.is_some());
-            out.u32(unpack.unwrap_or(0));
-            let format = urls.first().and_then(|url| ArchiveFormat::of_file(url_name(url)));
-            out.text(format.filter(|_| unpack.is_some()).map_or("", ArchiveFormat::name));
-            out.bool(*executable);
-        }
-    }
 }
 
 /// The first part of a step's key: everything that is known before it runs.
@@ -283,7 +80,11 @@ pub(crate) fn candidate_names(mut sets: Vec<Digest>, tools: &[FoundTool]) -> Dig
 #[cfg(test)]
 mod tests {
     use super::*;
-    use nubrik_graph::{FileNode, OutputNode, Pipeline, Place, SetId, Stage, StepId, TargetId, ToolId};
+    use nubrik_graph::{
+        ArchiveFormat, Check, FileId, FileNode, ListFile, Native, OutputNode, Pipeline, Place, Placement,
+        Program, Service, ServiceCommand, ServiceProgram, ServiceStage, Serving, SetId, Stage, StepId,
+        TargetId, ToolId, WorkFolder,
+    };
     use nubrik_source::WsPath;
 
     fn graph() -> Graph {
@@ -329,7 +130,7 @@ mod tests {
         // A change here makes every stored result a miss: raise KEY_VERSION, and describe it in
         // docs/formats.md.
         if (std::env::consts::OS, std::env::consts::ARCH) == ("linux", "x86_64") {
-            assert_eq!(&key(&graph()).hex()[..16], "c642993861e29d2a");
+            assert_eq!(&key(&graph()).hex()[..16], "b023e0022395b845");
         }
     }
 

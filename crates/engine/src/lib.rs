@@ -31,7 +31,7 @@ pub use found::{Listed, Surroundings, parse_listing};
 pub use key::{KEY_VERSION, declared_key};
 pub use observe::{StepAudit, audit, in_box};
 pub use outside::{
-    CONSTANT_ROOT, FoundTool, Job, JobEnd, Lent, MadeThing, Outside, Placed, Readable, Readables, Seen,
+    CONSTANT_ROOT, FoundTool, Job, JobEnd, Lent, MadeThing, Outside, Readable, Readables, Seen,
     ServiceFailure, ServiceProblem, Signature, ToolProblem, Touch, Touched, TreeFile, TreeFileKind, Work,
 };
 pub use plan::{Supposed, plan};

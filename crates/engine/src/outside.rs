@@ -4,8 +4,8 @@ use std::io;
 use std::path::PathBuf;
 use std::sync::Arc;
 
-use nubrik_graph::{ArchiveFormat, Limits, Service, Stage};
-use nubrik_store::Digest;
+use nubrik_bytes::Digest;
+use nubrik_graph::{Limits, Native, PlainFile, Service, Stage};
 
 /// What a file's metadata says: while it stays the same, so does the content.
 #[derive(Clone, Copy, PartialEq, Eq, Debug, Default)]
@@ -281,53 +281,22 @@ impl ServiceProblem {
     }
 }
 
-/// A file's or folder's place in what the tool makes itself.
-#[derive(Clone, PartialEq, Eq, Debug)]
-pub struct Placed {
-    /// Where it goes.
-    pub to: Arc<str>,
-    /// What goes there, from the workspace's root.
-    pub from: Arc<str>,
-    /// Whether that is a folder.
-    pub folder: bool,
-}
-
 /// Something that the tool does itself, without a command.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub enum Work {
-    /// Writes a file.
-    Write {
-        /// Its text.
-        text: Arc<str>,
-        /// Whether it may be executed.
-        executable: bool,
-    },
-    /// Puts files together in a folder.
-    Stage(Vec<Placed>),
-    /// Packs files into an archive.
-    Pack(ArchiveFormat, Vec<Placed>),
-    /// Unpacks an archive into a folder.
-    Unpack {
-        /// The archive's file.
-        archive: Arc<str>,
-        /// How many leading folders of each name are dropped.
-        strip: u32,
-    },
-    /// Fetches what has a known digest.
-    Fetch {
-        /// Mirrors.
-        urls: Vec<Arc<str>>,
-        /// `sha256:…` or `blake3:…`.
-        digest: Arc<str>,
-        /// Whether it is unpacked into a folder, and how many leading folders are dropped.
-        unpack: Option<u32>,
-        /// Whether the file may be executed.
-        executable: bool,
-    },
+    /// What a definition says.
+    Native(Native<PlainFile>),
     /// Copies a folder to one that may be written to; without a folder, makes an empty one.
     Copy(Option<Arc<str>>),
     /// Moves what commands made in their folder to the place of an output.
     Take(Arc<str>),
+}
+
+impl Work {
+    /// Writes a text to a file that is not executable.
+    pub fn write(text: &str) -> Work {
+        Work::Native(Native::Write { text: text.into(), executable: false })
+    }
 }
 
 /// How a job ended.

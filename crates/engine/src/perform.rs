@@ -4,8 +4,9 @@
 use std::sync::{Arc, PoisonError};
 use std::time::Instant;
 
-use nubrik_graph::{Check, FileId, FileNode, Native, Program, Stage, Step, StepId, WorkFolder};
-use nubrik_store::{Digest, FoundInput, OutputRecord, Record, RecordEntry, TreeEntry, TreeKind};
+use nubrik_bytes::Digest;
+use nubrik_graph::{Check, FileId, FileNode, Native, PlainFile, Program, Stage, Step, StepId, WorkFolder};
+use nubrik_store::{FoundInput, OutputRecord, Record, RecordEntry, TreeEntry, TreeKind};
 
 use crate::build::Build;
 use crate::event::{Event, Failure, Notice, Refusal};
@@ -13,7 +14,7 @@ use crate::examine::{Examined, LINK, OTHER_ADDRESS};
 use crate::files::coarseness;
 use crate::found::{Listed, Surroundings, parse_listing};
 use crate::outside::{
-    CONSTANT_ROOT, FoundTool, Job, JobEnd, Lent, MadeThing, Placed, Readable, Readables, Seen, Signature,
+    CONSTANT_ROOT, FoundTool, Job, JobEnd, Lent, MadeThing, Readable, Readables, Seen, Signature,
     TreeFileKind, Work,
 };
 use crate::reason::Reason;
@@ -198,7 +199,7 @@ impl Build<'_> {
         }
         for list in &step.lists {
             let text: String = list.lines.iter().map(|line| format!("{line}\n")).collect();
-            let work = Work::Write { text: text.into(), executable: false };
+            let work = Work::write(&text);
             self.outside.work(&work, list.path.as_str()).map_err(|problem| Failure::Machine { problem })?;
         }
         if let WorkFolder::Private { at, copy_of } = &step.work {
@@ -222,13 +223,13 @@ impl Build<'_> {
         let (ended, as_always) = self.run_with_services(id, tools, printed, seen)?;
         if let Some(status) = step.status {
             let code = ended.unwrap_or(0);
-            let work = Work::Write { text: format!("{code}\n").into(), executable: false };
+            let work = Work::write(&format!("{code}\n"));
             let path = self.graph.file(status).path.as_str();
             self.outside.work(&work, path).map_err(|problem| Failure::Machine { problem })?;
         }
         if let Some(check) = &step.check {
             self.judge(check)?;
-            let work = Work::Write { text: PASSED.into(), executable: false };
+            let work = Work::write(PASSED);
             let path = self.graph.file(check.verdict).path.as_str();
             self.outside.work(&work, path).map_err(|problem| Failure::Machine { problem })?;
         }
@@ -295,26 +296,10 @@ impl Build<'_> {
 
     /// What the tool does itself, by paths.
     fn work_of(&self, native: &Native) -> Work {
-        let path = |file: nubrik_graph::FileId| self.graph.file(file).path.shared().clone();
-        let placed = |files: &[nubrik_graph::Placement]| {
-            let place = |p: &nubrik_graph::Placement| {
-                let folder = self.graph.file(p.from).folder;
-                Placed { to: p.to.clone(), from: path(p.from), folder }
-            };
-            files.iter().map(place).collect()
-        };
-        match native {
-            Native::Write { text, executable } => Work::Write { text: text.clone(), executable: *executable },
-            Native::Stage { files } => Work::Stage(placed(files)),
-            Native::Pack { format, files } => Work::Pack(*format, placed(files)),
-            Native::Unpack { archive, strip } => Work::Unpack { archive: path(*archive), strip: *strip },
-            Native::Fetch { urls, digest, unpack, executable } => Work::Fetch {
-                urls: urls.clone(),
-                digest: digest.clone(),
-                unpack: *unpack,
-                executable: *executable,
-            },
-        }
+        Work::Native(native.with_files(|file| {
+            let node = self.graph.file(*file);
+            PlainFile { path: node.path.shared().clone(), folder: node.folder }
+        }))
     }
 
     /// Runs a step's commands; gives the exit code of one that failed where that is a result.
@@ -615,7 +600,7 @@ impl Build<'_> {
         &self,
         path: &str,
         signature: &Signature,
-    ) -> Result<(nubrik_store::Digest, Signature), Failure> {
+    ) -> Result<(nubrik_bytes::Digest, Signature), Failure> {
         let machine = |e: std::io::Error| Failure::Machine { problem: format!("{path}: {e}") };
         let digest = self.outside.digest(path).map_err(machine)?;
         let Some(store) = self.store else { return Ok((digest, signature.settled())) };

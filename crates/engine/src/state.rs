@@ -2,7 +2,8 @@
 
 use std::sync::Arc;
 
-use nubrik_store::{Decoder, Digest, Encoder, OutputRecord, Truncated};
+use nubrik_bytes::{Decoder, Digest, Encoder, Truncated};
+use nubrik_store::OutputRecord;
 
 use crate::outside::Signature;
 use crate::reason::Reason;
@@ -260,7 +261,7 @@ impl State {
 }
 
 fn header_digest(header: &[u8], index: &[u8]) -> Digest {
-    let mut hasher = nubrik_store::Hasher::new();
+    let mut hasher = nubrik_bytes::Hasher::new();
     hasher.update(header);
     hasher.update(index);
     hasher.finish()

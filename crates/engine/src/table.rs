@@ -4,7 +4,7 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
-use nubrik_store::{Decoder, Digest, Encoder, Truncated};
+use nubrik_bytes::{Decoder, Digest, Encoder, Truncated};
 
 /// A value that a table can hold.
 pub trait Stored: Clone {

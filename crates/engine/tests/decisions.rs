@@ -236,7 +236,7 @@ fn the_longest_chain_begins_first() {
     assert_eq!(log[1], "will run 1", "{log:?}");
 }
 
-fn read_state(bytes: &[u8], log: &[u8]) -> Result<State, nubrik_store::Truncated> {
+fn read_state(bytes: &[u8], log: &[u8]) -> Result<State, nubrik_bytes::Truncated> {
     State::decode(std::sync::Arc::new(bytes.to_vec()), log)
 }
 

@@ -1,22 +1,49 @@
 //! What is to be made, as flat data: files, steps and targets by number, and queries over them.
 //!
-//! The graph knows nothing of the language that described it nor of the engine that runs it.
+//! The graph knows nothing of the language that described it nor of the engine that runs it. Who owns a type owns its walks and
+//! its bytes: renumbering is in `visit.rs`, and what a step is as bytes, for keys and for disk, in `layout.rs`.
+//!
+//! ```
+//! use nubrik_graph::{Closure, FileId, FileNode, Graph, OutputNode, Step, StepId};
+//! use nubrik_source::WsPath;
+//!
+//! // One step, which reads `fit.c` and makes `fit.o`.
+//! let mut graph = Graph::default();
+//! let path = |path: &str| WsPath::from_normal(path);
+//! graph.files.push(FileNode { path: path("fit.c"), maker: None, folder: false });
+//! graph.files.push(FileNode { path: path("made/fit.o"), maker: Some(StepId(0)), folder: false });
+//! let outputs = vec![OutputNode { file: FileId(1), name: "fit.o".into() }];
+//! graph.steps.push(Box::new(Step { inputs: vec![FileId(0)], outputs, ..Step::empty(path("made")) }));
+//! assert_eq!(Closure::of(&graph, [FileId(1)]).steps, [StepId(0)]);
+//! ```
 
+mod assembly;
 mod cycles;
-mod model;
+mod graph;
+mod ids;
+mod layout;
+mod native;
 mod order;
 mod service;
 mod sets;
+mod step;
+mod target;
+mod visit;
 
+pub use assembly::Assembly;
 pub use cycles::{Cycle, Edge, is_acyclic, shortest_cycles};
-pub use model::{
-    ArchiveFormat, Check, Effect, FileId, FileNode, Graph, Limits, ListFile, Native, OutputNode, Pipeline,
-    Place, Placement, Program, ResultFile, Role, SECRET, Stage, Step, StepId, Target, TargetId, ToolId,
-    WorkFolder, url_name,
-};
+pub use graph::{FileNode, Graph};
+pub use ids::{FileId, StepId, TargetId, ToolId};
+pub use layout::{Purpose, write_service, write_step, write_target};
+pub use native::{ArchiveFormat, Native, Placement, PlainFile, url_name};
 pub use order::{Closure, longest_chains};
 pub use service::{
     Mark, SERVICE_PATIENCE, Service, ServiceCommand, ServiceProgram, ServiceStage, Serving, instance_folder,
     shown_marks, unmarked,
 };
 pub use sets::{FileSets, Needs, SetId};
+pub use step::{
+    Check, Effect, Limits, ListFile, OutputNode, Pipeline, Place, Program, SECRET, Stage, Step, WorkFolder,
+};
+pub use target::{ResultFile, Role, Target};
+pub use visit::Numbers;

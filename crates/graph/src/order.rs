@@ -23,14 +23,14 @@ impl Closure {
         roots.sort_unstable();
         roots.dedup();
         for root in roots {
-            if std::mem::replace(&mut seen[root.0 as usize], true) {
+            if std::mem::replace(&mut seen[root.index()], true) {
                 continue;
             }
             stack.push((root, needs_of.of_step(root), 0));
             while let Some((step, needs, next)) = stack.last_mut() {
                 if let Some(&need) = needs.get(*next) {
                     *next += 1;
-                    if !std::mem::replace(&mut seen[need.0 as usize], true) {
+                    if !std::mem::replace(&mut seen[need.index()], true) {
                         stack.push((need, needs_of.of_step(need), 0));
                     }
                 } else {
@@ -51,10 +51,10 @@ pub fn longest_chains(graph: &Graph, order: &[StepId], cost: impl Fn(StepId) -> 
     let needs_of = Needs::of(graph);
     let mut chain = vec![0.0; graph.steps.len()];
     for &step in order.iter().rev() {
-        let length = chain[step.0 as usize] + cost(step);
-        chain[step.0 as usize] = length;
+        let length = chain[step.index()] + cost(step);
+        chain[step.index()] = length;
         for need in needs_of.of_step(step) {
-            let behind: &mut f64 = &mut chain[need.0 as usize];
+            let behind: &mut f64 = &mut chain[need.index()];
             *behind = behind.max(length);
         }
     }
@@ -64,7 +64,7 @@ pub fn longest_chains(graph: &Graph, order: &[StepId], cost: impl Fn(StepId) -> 
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::model::*;
+    use crate::*;
     use nubrik_source::WsPath;
 
     /// A graph in which step `i` makes file `i` and reads the files of `needs[i]`.
@@ -104,6 +104,6 @@ mod tests {
         let graph = graph_of(&[&[], &[0], &[0], &[1, 2]]);
         let order = Closure::of(&graph, [FileId(3)]).steps;
         let costs = [1.0, 5.0, 2.0, 1.0];
-        assert_eq!(longest_chains(&graph, &order, |s| costs[s.0 as usize]), [7.0, 6.0, 3.0, 1.0]);
+        assert_eq!(longest_chains(&graph, &order, |s| costs[s.index()]), [7.0, 6.0, 3.0, 1.0]);
     }
 }

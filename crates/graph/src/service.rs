@@ -6,31 +6,13 @@ use std::sync::Arc;
 
 use nubrik_source::WsPath;
 
-use crate::model::{ListFile, Place, SECRET};
+use crate::{ListFile, Place, Program, SECRET, Stage};
 
-/// A process of a service's command.
-#[derive(Clone, PartialEq, Eq, Debug)]
-pub struct ServiceStage {
-    /// What is started.
-    pub program: ServiceProgram,
-    /// All words, the first one included, with marks (see [`Mark`]).
-    pub words: Vec<Arc<str>>,
-    /// File that standard input is read from; nothing by default.
-    pub stdin: Option<WsPath>,
-    /// File that standard output is written to.
-    pub stdout: Option<WsPath>,
-    /// File that standard error is written to.
-    pub stderr: Option<WsPath>,
-}
+/// A process of a service's command: its words hold marks (see [`Mark`]).
+pub type ServiceStage = Stage<Arc<str>, WsPath>;
 
 /// What a service's command starts.
-#[derive(Clone, PartialEq, Eq, Debug)]
-pub enum ServiceProgram {
-    /// A program of the machine, by its name.
-    Tool(Arc<str>),
-    /// A file of the workspace.
-    File(WsPath),
-}
+pub type ServiceProgram = Program<Arc<str>, WsPath>;
 
 /// Processes, each one's output the next one's input.
 pub type ServiceCommand = Vec<ServiceStage>;

@@ -4,7 +4,7 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
-use crate::model::{FileId, StepId};
+use crate::{FileId, StepId};
 
 /// A set's number in [`FileSets`].
 #[derive(Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Debug)]

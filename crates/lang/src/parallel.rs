@@ -8,7 +8,7 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Condvar, Mutex, PoisonError};
 
 use nubrik_diagnostic::Diagnostic;
-use nubrik_graph::{FileId, Graph, Native, Program, SetId, Step, StepId, TargetId, ToolId, WorkFolder};
+use nubrik_graph::{FileId, Graph, Numbers, SetId, StepId, TargetId, ToolId};
 use nubrik_source::{Span, WsPath};
 use rustc_hash::{FxHashMap, FxHashSet};
 
@@ -228,7 +228,9 @@ impl Whole {
                 let known =
                     self.steps.find_or_insert(digest, |n| steps[n].folder == step.folder, steps.len());
                 let number = known.unwrap_or_else(|| {
-                    steps.push(numbers.renumbered(step));
+                    let mut step = step;
+                    step.renumber(&numbers);
+                    steps.push(step);
                     steps.len() - 1
                 });
                 StepId(number as u32)
@@ -300,54 +302,6 @@ impl Whole {
         evaluation.diagnostics.sort_by_key(|d| (d.span.map(|s| (s.file, s.start, s.end)), d.severity));
         evaluation.diagnostics.dedup();
         self.evaluation
-    }
-}
-
-/// What the numbers of one graph are in another.
-struct Numbers<'a> {
-    files: &'a [FileId],
-    tools: &'a [ToolId],
-    targets: &'a [TargetId],
-    sets: &'a [SetId],
-}
-
-impl Numbers<'_> {
-    fn file(&self, id: FileId) -> FileId {
-        self.files[id.0 as usize]
-    }
-
-    fn renumbered(&self, mut step: Box<Step>) -> Box<Step> {
-        step.target = self.targets[step.target.0 as usize];
-        step.inputs.iter_mut().for_each(|f| *f = self.file(*f));
-        step.inputs.sort_unstable();
-        step.candidates.iter_mut().for_each(|s| *s = self.sets[s.index()]);
-        step.candidates.sort_unstable();
-        step.outputs.iter_mut().for_each(|o| o.file = self.file(o.file));
-        step.tools.iter_mut().for_each(|t| *t = self.tools[t.0 as usize]);
-        step.tools.sort_unstable();
-        step.taken.iter_mut().for_each(|(_, f)| *f = self.file(*f));
-        step.status = step.status.map(|f| self.file(f));
-        if let Some(check) = &mut step.check {
-            check.verdict = self.file(check.verdict);
-            check.report = check.report.map(|f| self.file(f));
-        }
-        for stage in step.commands.iter_mut().flat_map(|c| &mut c.stages) {
-            stage.program = match stage.program {
-                Program::Tool(tool) => Program::Tool(self.tools[tool.0 as usize]),
-                Program::File(file) => Program::File(self.file(file)),
-            };
-        }
-        if let WorkFolder::Private { copy_of: Some(file), .. } = &mut step.work {
-            *file = self.file(*file);
-        }
-        match step.native.as_deref_mut() {
-            Some(Native::Stage { files } | Native::Pack { files, .. }) => {
-                files.iter_mut().for_each(|p| p.from = self.file(p.from));
-            }
-            Some(Native::Unpack { archive, .. }) => *archive = self.file(*archive),
-            Some(Native::Write { .. } | Native::Fetch { .. }) | None => {}
-        }
-        step
     }
 }
 

@@ -217,7 +217,7 @@ impl Below {
 /// A name for a file beside another one: short, however long that one's is, and the same each time, so that what a
 /// killed program left is found.
 pub(crate) fn beside(name: &str) -> String {
-    format!(".{}.new", &nubrik_store::Digest::of(name.as_bytes()).hex()[..16])
+    format!(".{}.new", &nubrik_bytes::Digest::of(name.as_bytes()).hex()[..16])
 }
 
 /// Refuses to take anything but a file for one.

@@ -4,8 +4,8 @@
 use std::io::{self, Seek, SeekFrom, Write};
 use std::sync::Arc;
 
+use nubrik_bytes::{Decoder, Digest, Encoder, Truncated};
 use nubrik_engine::FileBytes;
-use nubrik_store::{Decoder, Digest, Encoder, Truncated};
 
 use rustix::fs::OFlags;
 

@@ -8,13 +8,13 @@ use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, OnceLock};
 use std::time::{SystemTime, UNIX_EPOCH};
 
+use nubrik_bytes::Digest;
 use nubrik_confine::{CancelSwitch, SystemFolders, can_record};
 use nubrik_engine::{
     FoundTool, Job, JobEnd, Lent, MadeThing, Outside, Seen, ServiceFailure, Signature, ToolProblem, TreeFile,
     Work,
 };
-use nubrik_graph::Service;
-use nubrik_store::Digest;
+use nubrik_graph::{Native, Service};
 use rustix::fs::{AtFlags, Mode, OFlags};
 
 use crate::below::Below;
@@ -384,7 +384,11 @@ impl Outside for Machine {
 
     fn work(&self, work: &Work, to: &str) -> Result<(), String> {
         let done = || crate::natives::work(&self.root, &self.below, work, to, &self.cancel);
-        let done = if matches!(work, Work::Fetch { .. }) { self.workers.with_network(done) } else { done() };
+        let done = if matches!(work, Work::Native(Native::Fetch { .. })) {
+            self.workers.with_network(done)
+        } else {
+            done()
+        };
         if done.is_err() {
             // Half of it is of no use to anyone, and may be large.
             let _ = self.below.remove(to);

@@ -6,8 +6,8 @@ use std::path::Path;
 
 use nubrik_archive::{Content, Item, pack, unpack};
 use nubrik_confine::CancelSwitch;
-use nubrik_engine::{Placed, Work};
-use nubrik_graph::{ArchiveFormat, url_name};
+use nubrik_engine::Work;
+use nubrik_graph::{ArchiveFormat, Native, Placement, PlainFile, url_name};
 use rustix::fs::{Mode, OFlags};
 
 use crate::below::Below;
@@ -25,26 +25,35 @@ pub(crate) fn work(
 ) -> Result<(), String> {
     let path = root.join(to);
     let io = |e: io::Error| format!("cannot make {to}: {e}");
-    match work {
-        Work::Write { text, executable } => {
+    let native = match work {
+        Work::Native(native) => native,
+        Work::Copy(from) => {
+            below.made_folder(to).map_err(io)?;
+            let Some(from) = from else { return Ok(()) };
+            let from = PlainFile { path: from.clone(), folder: true };
+            let items = items(root, &[Placement { to: "".into(), from }]);
+            return items.and_then(|items| put_all(below, to, &items)).map_err(io);
+        }
+        Work::Take(from) => return below.rename(from, to).map_err(io),
+    };
+    match native {
+        Native::Write { text, executable } => {
             let mode = if *executable { 0o755 } else { 0o644 };
             let file = below.fresh_file(to, mode);
             file.and_then(|mut file| file.write_all(text.as_bytes())).map_err(io)
         }
-        Work::Stage(files) => items(root, files)
-            .and_then(|items| {
-                items.iter().try_for_each(|item| put(below, &format!("{to}/{}", item.name), item))
-            })
-            .map_err(io),
-        Work::Pack(format, files) => {
+        Native::Stage { files } => {
+            items(root, files).and_then(|items| put_all(below, to, &items)).map_err(io)
+        }
+        Native::Pack { format, files } => {
             let items = items(root, files).map_err(io)?;
             pack(*format, items, &path).map_err(|e| format!("cannot pack {to}: {e}"))
         }
-        Work::Unpack { archive, strip } => {
-            let name = archive.rsplit('/').next().unwrap_or(archive);
-            unpacked(name, &root.join(&**archive), &path, *strip)
+        Native::Unpack { archive, strip } => {
+            let name = archive.path.rsplit('/').next().unwrap_or(&archive.path);
+            unpacked(name, &root.join(&*archive.path), &path, *strip)
         }
-        Work::Fetch { urls, digest, unpack, executable } => {
+        Native::Fetch { urls, digest, unpack, executable } => {
             let Some(strip) = unpack else {
                 let mode = if *executable { 0o755 } else { 0o644 };
                 return fetch(urls, digest, &|| below.fresh_file(to, mode), cancel);
@@ -56,17 +65,6 @@ pub(crate) fn work(
             let _ = below.remove(&archive);
             result
         }
-        Work::Copy(from) => {
-            below.made_folder(to).map_err(io)?;
-            let Some(from) = from else { return Ok(()) };
-            let whole = Placed { to: "".into(), from: from.clone(), folder: true };
-            items(root, &[whole])
-                .and_then(|items| {
-                    items.iter().try_for_each(|item| put(below, &format!("{to}/{}", item.name), item))
-                })
-                .map_err(io)
-        }
-        Work::Take(from) => below.rename(from, to).map_err(io),
     }
 }
 
@@ -81,6 +79,10 @@ fn unpacked(name: &str, archive: &Path, to: &Path, strip: u32) -> Result<(), Str
         return Err(format!("nothing is left of {name} when {strip} leading folders are dropped"));
     }
     Ok(())
+}
+
+fn put_all(below: &Below, to: &str, items: &[Item]) -> io::Result<()> {
+    items.iter().try_for_each(|item| put(below, &format!("{to}/{}", item.name), item))
 }
 
 /// Puts a copy of something in a place of the step's own.
@@ -98,11 +100,11 @@ fn put(below: &Below, to: &str, item: &Item) -> io::Result<()> {
 }
 
 /// What goes where, with made folders spread out.
-fn items(root: &Path, files: &[Placed]) -> io::Result<Vec<Item>> {
+fn items(root: &Path, files: &[Placement<PlainFile>]) -> io::Result<Vec<Item>> {
     let mut items = Vec::new();
     for placed in files {
-        let from = root.join(&*placed.from);
-        if !placed.folder {
+        let from = root.join(&*placed.from.path);
+        if !placed.from.folder {
             items.push(Item { name: placed.to.to_string(), content: Content::File(from) });
             continue;
         }

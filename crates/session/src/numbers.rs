@@ -1,6 +1,6 @@
 //! Many small things in few pieces of memory: lists of numbers, and byte strings.
 
-use nubrik_store::{Decoder, Encoder, Truncated};
+use nubrik_bytes::{Decoder, Encoder, Truncated};
 
 /// Lists of numbers, one behind the other.
 #[derive(Default, Clone, PartialEq)]

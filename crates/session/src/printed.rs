@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use nubrik_store::Digest;
+use nubrik_bytes::Digest;
 
 use crate::below::Below;
 

@@ -4,10 +4,10 @@
 use std::sync::Arc;
 use std::time::Duration;
 
+use nubrik_bytes::{Decoder, Digest, Encoder, Truncated};
 use nubrik_confine::{Ended, StageSpec};
 use nubrik_lang::{AnswerText, ProbeCommand, ProbeProgram, ProbeRequest};
 use nubrik_source::WsPath;
-use nubrik_store::{Decoder, Digest, Encoder, Truncated};
 
 use crate::looking::{Question, variables};
 use crate::machine::Machine;

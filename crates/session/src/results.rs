@@ -2,7 +2,7 @@
 
 use std::collections::HashSet;
 
-use nubrik_store::{Decoder, Encoder, Truncated};
+use nubrik_bytes::{Decoder, Encoder, Truncated};
 
 use crate::numbers::Bodies;
 

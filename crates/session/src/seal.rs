@@ -10,9 +10,9 @@ use std::os::fd::OwnedFd;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 
+use nubrik_bytes::{Decoder, Digest, Encoder, Truncated};
 use nubrik_engine::{FileBytes, Signature};
 use nubrik_lang::{Listing, ProbeRequest};
-use nubrik_store::{Decoder, Digest, Encoder, Truncated};
 use rustc_hash::FxHashMap;
 
 use crate::machine::Machine;

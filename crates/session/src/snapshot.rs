@@ -3,16 +3,15 @@
 
 use std::sync::Arc;
 
+use nubrik_bytes::{Decoder, Digest, Encoder, Truncated};
 use nubrik_engine::FileBytes;
-use nubrik_graph::{Closure, FileId, Graph, SetId, TargetId};
+use nubrik_graph::{Assembly, Closure, FileId, Graph, Purpose, SetId, TargetId, write_step, write_target};
 use nubrik_lang::Evaluation;
 use nubrik_source::WsPath;
-use nubrik_store::{Decoder, Digest, Encoder, Truncated};
 
 use crate::heap::{Heap, Pieces};
 use crate::numbers::{Lists, decode_numbers, encode_numbers};
 use crate::seal::NO_NODE;
-use crate::step_bytes::{Assembly, encode_step, encode_target};
 use crate::trails::Trails;
 
 const MAGIC: &[u8; 8] = b"nbgraph2";
@@ -73,7 +72,7 @@ impl Snapshot {
         for (number, id) in order.iter().enumerate() {
             let step = graph.step(*id);
             body.bytes.clear();
-            encode_step(graph, step, &mut body);
+            write_step(graph, step, Purpose::Whole, &mut body);
             snapshot.push_step(&body.bytes);
             snapshot.owners.push(step.target.0);
             snapshot.needs.push(step.inputs.iter().map(|f| f.0));
@@ -85,7 +84,7 @@ impl Snapshot {
         }
         for target in &graph.targets {
             body.bytes.clear();
-            encode_target(graph, target, &mut body);
+            write_target(graph, target, &mut body);
             snapshot.push_target(&body.bytes);
             snapshot.results.push(target.results.iter().map(|r| r.file.0));
         }

@@ -1,15 +1,14 @@
 //! A sealed graph with some of its targets evaluated again: what they came to takes the place of what
 //! they were, the rest is taken over as it lies there.
 
-use nubrik_graph::{Closure, Step, StepId};
+use nubrik_bytes::Encoder;
+use nubrik_graph::{Closure, Purpose, Step, StepId, write_step, write_target};
 use nubrik_lang::Evaluation;
-use nubrik_store::Encoder;
 use rustc_hash::{FxHashMap, FxHashSet};
 
 use crate::numbers::Lists;
 use crate::seal::NO_NODE;
 use crate::snapshot::{Snapshot, units_of};
-use crate::step_bytes::{encode_step, encode_target};
 use crate::trails::Trails;
 
 /// The graph as it is now.
@@ -119,7 +118,7 @@ impl<'a> Splice<'a> {
         for id in Closure::of(graph, self.again.requested.iter().copied()).steps {
             let step = graph.step(id);
             body.bytes.clear();
-            encode_step(graph, step, &mut body);
+            write_step(graph, step, Purpose::Whole, &mut body);
             let first = self.nodes[step.outputs.first()?.file.0 as usize];
             let known = self.old.maker(first);
             if let Some(known) = known
@@ -239,7 +238,7 @@ impl<'a> Splice<'a> {
                 *place = snapshot.targets.len() as u32;
                 let target = &graph.targets[number as usize];
                 body.bytes.clear();
-                encode_target(graph, target, &mut body);
+                write_target(graph, target, &mut body);
                 snapshot.push_target(&body.bytes);
                 snapshot.results.push(target.results.iter().map(|r| nodes[r.file.0 as usize]));
             }
@@ -281,7 +280,7 @@ impl<'a> Splice<'a> {
             let node = |f: &nubrik_graph::FileId| self.nodes[f.0 as usize];
             step.outputs.iter().for_each(|o| makers[node(&o.file) as usize] = number as u32);
             bytes.bytes.clear();
-            encode_step(graph, step, &mut bytes);
+            write_step(graph, step, Purpose::Whole, &mut bytes);
             let owner = target(step.target.0, &mut self.snapshot, &self.nodes);
             self.snapshot.push_step(&bytes.bytes);
             self.snapshot.owners.push(owner);
@@ -355,7 +354,7 @@ fn numbered_sets(old: &Snapshot, again: &Evaluation, nodes: &[u32]) -> (Vec<u32>
 
 /// Where a target's results are published.
 fn published(body: &[u8]) -> Option<Vec<String>> {
-    let mut assembly = crate::step_bytes::Assembly::default();
+    let mut assembly = nubrik_graph::Assembly::default();
     let id = assembly.target(body).ok()?;
     let results = &assembly.graph.target(id).results;
     Some(results.iter().map(|r| r.publish.as_str().to_owned()).collect())

@@ -6,7 +6,7 @@ use std::os::unix::fs::{DirBuilderExt, MetadataExt};
 use std::path::{Path, PathBuf};
 use std::sync::OnceLock;
 
-use nubrik_store::Digest;
+use nubrik_bytes::Digest;
 
 use crate::below::Below;
 

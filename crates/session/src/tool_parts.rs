@@ -7,8 +7,8 @@ use std::io::Read;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
+use nubrik_bytes::{Digest, Encoder};
 use nubrik_engine::Signature;
-use nubrik_store::{Digest, Encoder};
 
 use crate::machine::Machine;
 use crate::reading::{open_file, read_file};

@@ -7,9 +7,9 @@ use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
+use nubrik_bytes::{Decoder, Digest, Encoder, Truncated};
 use nubrik_confine::{Access, Capture, Confinement, Ended, PipelineSpec, RuleSet, StageSpec};
 use nubrik_engine::{FoundTool, Outside, Signature, ToolProblem};
-use nubrik_store::{Decoder, Digest, Encoder, Truncated};
 
 use crate::looking::Question;
 use crate::machine::{CONFINED_ENVIRONMENT, Machine, called_by, needed_folder};

@@ -3,9 +3,9 @@
 
 use std::sync::Arc;
 
+use nubrik_bytes::{Decoder, Digest, Encoder, Truncated};
 use nubrik_lang::{REQUEST, Trail};
 use nubrik_source::WsPath;
-use nubrik_store::{Decoder, Digest, Encoder, Truncated};
 use rustc_hash::{FxHashMap, FxHashSet};
 
 use crate::numbers::{Bodies, Lists, decode_numbers, encode_numbers};

@@ -1,15 +1,13 @@
-//! Digests, blobs and records: what steps made before, kept for all workspaces of a person.
+//! Blobs and records: what steps made before, kept for all workspaces of a person.
 //!
 //! Everything read back is verified before it is trusted; what is damaged is a miss.
 
-mod codec;
-mod digest;
 mod local;
 mod record;
 mod upkeep;
 
-pub use codec::{Decoder, Encoder, Truncated};
-pub use digest::{Digest, Hasher};
+use nubrik_bytes::Digest;
+
 pub use local::{LocalStore, Placed, StoreError};
 pub use record::{FoundInput, OutputRecord, Record, RecordEntry, TreeEntry, TreeKind};
 pub use upkeep::{Amount, Verified};

@@ -17,7 +17,8 @@ use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
 
-use crate::{Digest, Record, Store};
+use crate::{Record, Store};
+use nubrik_bytes::Digest;
 
 /// What came of placing a content.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]

@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use crate::{Decoder, Digest, Encoder, Truncated};
+use nubrik_bytes::{Decoder, Digest, Encoder, Truncated};
 
 /// Version of the record's byte layout; a record of another version is a miss.
 const VERSION: u8 = 2;

@@ -11,7 +11,8 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::{Duration, SystemTime};
 
 use crate::local::{failed, mode_of};
-use crate::{Digest, LocalStore, OutputRecord, Record, StoreError, TreeKind};
+use crate::{LocalStore, OutputRecord, Record, StoreError, TreeKind};
+use nubrik_bytes::Digest;
 
 /// A content that was kept less than this long ago may belong to a build that has not written its record.
 const RECENT: Duration = Duration::from_secs(3600);

@@ -8,6 +8,7 @@ use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, AtomicI64, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex};
 
+use nubrik_bytes::Digest;
 use nubrik_engine::{
     Event, FoundTool, Job, JobEnd, Listener, Options, Outcome, Outside, Request, Signature, State,
     ToolProblem, TreeFile, TreeFileKind, Verdict, build,
@@ -17,7 +18,7 @@ use nubrik_graph::{
     TargetId, ToolId,
 };
 use nubrik_source::WsPath;
-use nubrik_store::{Digest, Placed, Record, Store, StoreError};
+use nubrik_store::{Placed, Record, Store, StoreError};
 
 #[derive(Clone, Default)]
 struct File {
@@ -271,7 +272,7 @@ impl Outside for FakeMachine {
 
     fn work(&self, work: &nubrik_engine::Work, to: &str) -> Result<(), String> {
         match work {
-            nubrik_engine::Work::Write { text, .. } => self.write(to, text),
+            nubrik_engine::Work::Native(nubrik_graph::Native::Write { text, .. }) => self.write(to, text),
             other => return Err(format!("{other:?} is not played here")),
         }
         Ok(())

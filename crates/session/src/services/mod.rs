@@ -13,10 +13,10 @@ use std::collections::HashMap;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 
+use nubrik_bytes::Digest;
 use nubrik_confine::{Apart, Running};
 use nubrik_engine::{Lent, ServiceFailure, ServiceProblem};
 use nubrik_graph::{Mark, Service, unmarked};
-use nubrik_store::Digest;
 
 pub(crate) use claim::end_left_over;
 use instance::{Instance, Unstopped};

@@ -6,10 +6,10 @@ use std::path::PathBuf;
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 
+use nubrik_bytes::Digest;
 use nubrik_confine::{Echo, Ended, RuleSet, Running, StageSpec};
 use nubrik_engine::{FoundTool, Outside, Readable, Readables, ServiceFailure, ServiceProblem};
 use nubrik_graph::{Mark, Service, ServiceCommand, ServiceProgram, Serving, unmarked};
-use nubrik_store::Digest;
 
 use super::claim::Claim;
 use super::instance::{Ground, Here, Instance, Unstopped, last_lines};

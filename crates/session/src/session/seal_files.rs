@@ -4,8 +4,8 @@ use std::fs::File;
 use std::io::{self, Read, Write};
 use std::sync::Arc;
 
+use nubrik_bytes::Digest;
 use nubrik_confine::map_file;
-use nubrik_store::Digest;
 use rustix::fs::{AtFlags, Dir, Mode, OFlags};
 
 use crate::below::Below;

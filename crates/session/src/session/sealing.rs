@@ -4,10 +4,11 @@ use std::collections::BTreeMap;
 use std::io::Write;
 use std::sync::{Arc, PoisonError};
 
+use nubrik_bytes::{Digest, Encoder};
 use nubrik_engine::{Outcome, Outside, Signature};
 use nubrik_graph::{Closure, FileId, Graph, StepId};
 use nubrik_lang::{AddressPattern, Evaluation};
-use nubrik_store::{Digest, Encoder, OutputRecord, TreeKind};
+use nubrik_store::{OutputRecord, TreeKind};
 use rustc_hash::{FxHashMap, FxHashSet};
 
 use super::seal_files::{FOLDER, NAME, forget_old_seals, open_log, save_graph, write_seal};

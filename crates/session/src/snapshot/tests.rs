@@ -60,7 +60,7 @@ fn read_back(snapshot: &Snapshot) -> Snapshot {
 /// A step without the numbers of its graph: its bytes, its target, and the paths that it may read.
 fn described(graph: &Graph, step: &Step) -> (Vec<u8>, String, Vec<String>) {
     let mut body = Encoder::new();
-    encode_step(graph, step, &mut body);
+    write_step(graph, step, Purpose::Whole, &mut body);
     let mut may_read: Vec<String> =
         graph.candidates(step).map(|f| format!("{} {}", graph.file(f).path, graph.file(f).folder)).collect();
     may_read.sort();

@@ -1,0 +1,259 @@
+//! A graph put together from steps and targets that were written whole, in any order and from any graph.
+
+use std::collections::HashMap;
+use std::sync::Arc;
+
+use nubrik_bytes::{Decoder, Truncated};
+use nubrik_source::WsPath;
+
+use crate::{
+    ArchiveFormat, Check, FileId, FileNode, Graph, Limits, ListFile, Native, OutputNode, Pipeline, Place,
+    Placement, Program, ResultFile, Role, Service, ServiceCommand, Serving, SetId, Stage, Step, StepId,
+    Target, TargetId, ToolId, WorkFolder,
+};
+
+/// Services need services only so deep; more is damage.
+const DEEPEST: usize = 64;
+
+type Read<T> = Result<T, Truncated>;
+
+/// Puts a graph together.
+#[derive(Default)]
+pub struct Assembly {
+    /// The graph so far.
+    pub graph: Graph,
+    files: HashMap<Arc<str>, FileId>,
+    tools: HashMap<Arc<str>, ToolId>,
+}
+
+impl Assembly {
+    /// The number of the file at a path, entered on first use.
+    pub fn file(&mut self, path: &str, folder: bool) -> FileId {
+        if let Some(id) = self.files.get(path) {
+            return *id;
+        }
+        let id = FileId(self.graph.files.len() as u32);
+        let path = WsPath::from_normal(path);
+        self.files.insert(path.shared().clone(), id);
+        self.graph.files.push(FileNode { path, maker: None, folder });
+        id
+    }
+
+    fn tool(&mut self, name: &str) -> ToolId {
+        if let Some(id) = self.tools.get(name) {
+            return *id;
+        }
+        let name: Arc<str> = name.into();
+        let id = ToolId(self.graph.tools.len() as u32);
+        self.graph.tools.push(name.clone());
+        self.tools.insert(name, id);
+        id
+    }
+
+    /// Adds a step of a target, with the sets of its candidates.
+    ///
+    /// # Errors
+    /// When the bytes are no step.
+    pub fn step(&mut self, bytes: &[u8], target: TargetId, mut candidates: Vec<SetId>) -> Read<StepId> {
+        let from = &mut Decoder::new(bytes);
+        candidates.sort_unstable();
+        let mut step = Step { target, candidates, ..Step::empty(path(from)?) };
+        step.outputs = from.list(|from| Ok(OutputNode { file: self.read_file(from)?, name: text(from)? }))?;
+        step.commands = from.list(|from| {
+            let stages = from.list(|from| {
+                // Which of the two it is stands before either.
+                let program = match from.u8()? {
+                    0 => Program::Tool(self.tool(from.text()?)),
+                    1 => Program::File(self.read_file(from)?),
+                    _ => return Err(Truncated),
+                };
+                stage(program, from)
+            })?;
+            Ok(Pipeline { stages })
+        })?;
+        step.env = from.list(|from| Ok((text(from)?, text(from)?)))?;
+        step.found = from.list(path)?;
+        step.scratch = from.list(path)?;
+        step.native = optional(from, |from| self.native(from))?.map(Box::new);
+        step.lists = from.list(list_file)?;
+        step.work = match from.u8()? {
+            0 => WorkFolder::Root,
+            1 => WorkFolder::Source(path(from)?),
+            2 => {
+                WorkFolder::Private { at: path(from)?, copy_of: optional(from, |from| self.read_file(from))? }
+            }
+            _ => return Err(Truncated),
+        };
+        step.taken = from.list(|from| Ok((text(from)?, self.read_file(from)?)))?;
+        step.status = optional(from, |from| self.read_file(from))?;
+        let network = from.bool()?;
+        step.check = optional(from, |from| {
+            Ok(Box::new(Check {
+                verdict: self.read_file(from)?,
+                report: optional(from, |from| self.read_file(from))?,
+                quarantined: optional(from, text)?,
+                address: text(from)?,
+            }))
+        })?;
+        step.services = from.list(|from| service_below(from, 0))?;
+        step.inputs = from.list(|from| self.read_file(from))?;
+        step.inputs.sort_unstable();
+        step.tools = from.list(|from| Ok(self.tool(from.text()?)))?;
+        step.tools.sort_unstable();
+        step.limits = Limits {
+            network,
+            timeout: optional(from, |from| from.u64())?,
+            memory: optional(from, |from| from.u64())?,
+            processors: from.u32()?,
+        };
+        step.say = text(from)?;
+        step.variant = text(from)?;
+        step.place = place(from)?;
+        let id = StepId(self.graph.steps.len() as u32);
+        for output in &step.outputs {
+            self.graph.files[output.file.index()].maker = Some(id);
+        }
+        self.graph.steps.push(Box::new(step));
+        Ok(id)
+    }
+
+    /// Adds a target.
+    ///
+    /// # Errors
+    /// When the bytes are no target.
+    pub fn target(&mut self, bytes: &[u8]) -> Read<TargetId> {
+        let from = &mut Decoder::new(bytes);
+        let target = Target {
+            address: text(from)?,
+            package: path(from)?,
+            kind: text(from)?,
+            documentation: text(from)?,
+            place: place(from)?,
+            role: match from.u8()? {
+                0 => Role::Inner,
+                1 => Role::Target,
+                2 => Role::Test,
+                3 => Role::Job,
+                4 => Role::Service,
+                _ => return Err(Truncated),
+            },
+            private: from.bool()?,
+            tags: from.list(text)?,
+            results: from.list(|from| {
+                Ok(ResultFile { address: text(from)?, file: self.read_file(from)?, publish: path(from)? })
+            })?,
+        };
+        self.graph.targets.push(target);
+        Ok(TargetId(self.graph.targets.len() as u32 - 1))
+    }
+
+    fn read_file(&mut self, from: &mut Decoder<'_>) -> Read<FileId> {
+        let path = from.text()?;
+        Ok(self.file(path, from.bool()?))
+    }
+
+    fn native(&mut self, from: &mut Decoder<'_>) -> Read<Native> {
+        Ok(match from.u8()? {
+            1 => Native::Write { text: text(from)?, executable: from.bool()? },
+            2 => Native::Stage { files: self.placements(from)? },
+            3 => {
+                let format = ArchiveFormat::named(from.text()?).ok_or(Truncated)?;
+                Native::Pack { format, files: self.placements(from)? }
+            }
+            4 => Native::Unpack { archive: self.read_file(from)?, strip: from.u32()? },
+            5 => Native::Fetch {
+                urls: from.list(text)?,
+                digest: text(from)?,
+                unpack: optional(from, |from| from.u32())?,
+                executable: from.bool()?,
+            },
+            _ => return Err(Truncated),
+        })
+    }
+
+    fn placements(&mut self, from: &mut Decoder<'_>) -> Read<Vec<Placement>> {
+        from.list(|from| Ok(Placement { to: text(from)?, from: self.read_file(from)? }))
+    }
+}
+
+/// The rest of a process whose program was read.
+fn stage<T, F>(program: Program<T, F>, from: &mut Decoder<'_>) -> Read<Stage<T, F>> {
+    Ok(Stage {
+        program,
+        words: from.list(text)?,
+        stdin: optional(from, path)?,
+        stdout: optional(from, path)?,
+        stderr: optional(from, path)?,
+    })
+}
+
+fn service_below(from: &mut Decoder<'_>, depth: usize) -> Read<Arc<Service>> {
+    if depth > DEEPEST {
+        return Err(Truncated);
+    }
+    let folder = path(from)?;
+    let serving = match from.u8()? {
+        0 => Serving::Here {
+            prepare: from.list(command)?,
+            run: command(from)?,
+            fill: from.list(command)?,
+            shared: from.bool()?,
+            stop: optional(from, command)?,
+        },
+        1 => Serving::Elsewhere { address: text(from)?, port: text(from)? },
+        _ => return Err(Truncated),
+    };
+    Ok(Arc::new(Service {
+        folder,
+        serving,
+        env: from.list(|from| Ok((text(from)?, text(from)?)))?,
+        lists: from.list(list_file)?,
+        folders: from.list(text)?,
+        work: path(from)?,
+        needs: from.list(|from| service_below(from, depth + 1))?,
+        address: text(from)?,
+        inputs: from.list(path)?,
+        tools: from.list(text)?,
+        ready: optional(from, command)?,
+        patience: from.u64()?,
+        place: place(from)?,
+    }))
+}
+
+fn command(from: &mut Decoder<'_>) -> Read<ServiceCommand> {
+    from.list(|from| {
+        let program = match from.u8()? {
+            0 => Program::Tool(text(from)?),
+            1 => Program::File(path(from)?),
+            _ => return Err(Truncated),
+        };
+        stage(program, from)
+    })
+}
+
+fn optional<'a, T>(
+    from: &mut Decoder<'a>,
+    read: impl FnOnce(&mut Decoder<'a>) -> Read<T>,
+) -> Read<Option<T>> {
+    if from.bool()? { read(from).map(Some) } else { Ok(None) }
+}
+
+fn list_file(from: &mut Decoder<'_>) -> Read<ListFile> {
+    Ok(ListFile { path: path(from)?, lines: from.list(text)? })
+}
+
+fn text(from: &mut Decoder<'_>) -> Read<Arc<str>> {
+    Ok(from.text()?.into())
+}
+
+fn path(from: &mut Decoder<'_>) -> Read<WsPath> {
+    Ok(WsPath::from_normal(from.text()?))
+}
+
+fn place(from: &mut Decoder<'_>) -> Read<Place> {
+    Ok(Place { file: text(from)?, line: from.u32()? })
+}
+
+#[cfg(test)]
+#[allow(clippy::expect_used)] // A test that panics has failed, which is right.
+mod tests;

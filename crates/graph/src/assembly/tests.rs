@@ -1,0 +1,194 @@
+//! What is written whole is read back as it was, in any graph; what is cut off is refused.
+
+use super::*;
+use crate::{Numbers, Purpose, SetId, WorkFolder, write_service, write_step, write_target};
+use nubrik_bytes::Encoder;
+
+fn at(path: &str) -> WsPath {
+    WsPath::from_normal(path)
+}
+
+fn stages<T, F>(program: Program<T, F>) -> Vec<Stage<T, F>> {
+    let redirect = |path: &str| Some(at(path));
+    let words = vec!["cc".into(), "-c".into()];
+    vec![Stage { program, words, stdin: redirect("in"), stdout: redirect("out"), stderr: None }]
+}
+
+fn service(needs: Vec<Arc<Service>>, serving: Serving) -> Service {
+    Service {
+        address: "tide/board".into(),
+        folder: at(".nubrik/made/tide/board"),
+        serving,
+        ready: Some(stages(Program::Tool("ask".into()))),
+        patience: 7,
+        env: vec![("A".into(), "b".into())],
+        inputs: vec![at("a.sql")],
+        tools: vec!["server".into()],
+        folders: vec!["x".into()],
+        lists: vec![ListFile { path: at("l"), lines: vec!["one".into()] }],
+        work: at("tide"),
+        needs,
+        place: Place { file: "targets.nub".into(), line: 3 },
+    }
+}
+
+fn services() -> Vec<Arc<Service>> {
+    let elsewhere = Serving::Elsewhere { address: "\0HOST\0".into(), port: "1".into() };
+    let here = Serving::Here {
+        prepare: vec![stages(Program::Tool("init".into())), stages(Program::File(at("more")))],
+        run: stages(Program::Tool("server".into())),
+        fill: vec![stages(Program::Tool("load".into()))],
+        stop: Some(stages(Program::Tool("halt".into()))),
+        shared: true,
+    };
+    let elsewhere = Arc::new(service(Vec::new(), elsewhere));
+    vec![Arc::new(service(vec![elsewhere.clone()], here)), elsewhere]
+}
+
+/// A graph with one step in which everything is there that a step can have.
+fn graph(native: Native, work: WorkFolder) -> Graph {
+    let mut graph = Graph::default();
+    for path in ["fit.c", "made/fit.o", "made/verdict", "made/report.xml", "tree"] {
+        let maker = path.starts_with("made/").then_some(StepId(0));
+        graph.files.push(FileNode { path: at(path), maker, folder: path == "tree" });
+    }
+    graph.tools.extend(["cc".into(), "as".into()]);
+    graph.sets.intern(vec![FileId(0), FileId(4)]);
+    graph.targets.push(Target {
+        address: "tide/fit".into(),
+        package: at("tide"),
+        kind: "library".into(),
+        documentation: "Fits.".into(),
+        place: Place { file: "tide/targets.nub".into(), line: 4 },
+        role: Role::Test,
+        private: true,
+        tags: vec!["slow".into()],
+        results: vec![ResultFile { address: "tide/fit".into(), file: FileId(1), publish: at("tide/fit.o") }],
+    });
+    graph.steps.push(Box::new(Step {
+        target: TargetId(0),
+        say: "compile".into(),
+        commands: vec![
+            Pipeline { stages: stages(Program::Tool(ToolId(0))) },
+            Pipeline { stages: stages(Program::File(FileId(0))) },
+        ],
+        env: vec![("LANG".into(), "C".into())],
+        folder: at("made"),
+        inputs: vec![FileId(0), FileId(4)],
+        candidates: vec![SetId(0)],
+        outputs: [1, 2, 3].map(|n| OutputNode { file: FileId(n), name: format!("o{n}").into() }).into(),
+        found: vec![at("made/d")],
+        scratch: vec![at("made/s")],
+        tools: vec![ToolId(0), ToolId(1)],
+        native: Some(Box::new(native)),
+        lists: vec![ListFile { path: at("made/l"), lines: vec!["fit.c".into()] }],
+        work,
+        taken: vec![("x".into(), FileId(1))],
+        status: Some(FileId(2)),
+        limits: Limits { network: true, timeout: Some(5), memory: Some(6), processors: 2 },
+        check: Some(Box::new(Check {
+            verdict: FileId(2),
+            report: Some(FileId(3)),
+            quarantined: Some("flaky".into()),
+            address: "tide/fit/spring".into(),
+        })),
+        services: services(),
+        variant: "mode=release".into(),
+        place: Place { file: "targets.nub".into(), line: 9 },
+    }));
+    graph
+}
+
+fn graphs() -> Vec<Graph> {
+    let place = || vec![Placement { to: "a".into(), from: FileId(4) }];
+    let natives = [
+        Native::Write { text: "a".into(), executable: true },
+        Native::Stage { files: place() },
+        Native::Pack { format: ArchiveFormat::TarZst, files: place() },
+        Native::Unpack { archive: FileId(0), strip: 2 },
+        Native::Fetch {
+            urls: vec!["https://a.example/a.tar".into()],
+            digest: "sha256:1".into(),
+            unpack: Some(1),
+            executable: false,
+        },
+    ];
+    let works = [
+        WorkFolder::Root,
+        WorkFolder::Source(at("tide")),
+        WorkFolder::Private { at: at("made/w"), copy_of: Some(FileId(4)) },
+        WorkFolder::Private { at: at("made/w"), copy_of: None },
+    ];
+    let mut all: Vec<Graph> = natives.into_iter().map(|native| graph(native, WorkFolder::Root)).collect();
+    let write = || Native::Write { text: "a".into(), executable: true };
+    all.extend(works.into_iter().map(|work| graph(write(), work)));
+    all
+}
+
+fn written(graph: &Graph, purpose: Purpose) -> Vec<u8> {
+    let mut out = Encoder::new();
+    write_step(graph, &graph.steps[0], purpose, &mut out);
+    out.bytes
+}
+
+/// The graph that is read back, whose numbers are others.
+fn read_back(graph: &Graph) -> Graph {
+    let mut target = Encoder::new();
+    write_target(graph, &graph.targets[0], &mut target);
+    let mut assembly = Assembly::default();
+    // So that numbers differ.
+    assembly.file("first", false);
+    assembly.tool("first");
+    let target = assembly.target(&target.bytes).expect("a target");
+    let files = graph.sets.files(SetId(0)).iter();
+    let files = files.map(|f| assembly.file(graph.file(*f).path.as_str(), graph.file(*f).folder)).collect();
+    let set = assembly.graph.sets.intern(files);
+    assembly.step(&written(graph, Purpose::Whole), target, vec![set]).expect("a step");
+    assembly.graph
+}
+
+#[test]
+fn a_step_with_everything_comes_back_with_everything() {
+    for graph in graphs() {
+        let back = read_back(&graph);
+        assert_eq!(written(&back, Purpose::Whole), written(&graph, Purpose::Whole));
+        // What no number is in is equal as it is.
+        let (one, other) = (&graph.steps[0], &back.steps[0]);
+        assert_eq!((&one.env, &one.services, one.limits), (&other.env, &other.services, other.limits));
+        assert_eq!((&one.say, &one.place, &one.variant), (&other.say, &other.place, &other.variant));
+        assert_eq!(back.candidates(other).count(), 2);
+        // The numbers of one graph put in place of the other's make the very same step.
+        let file = |path: &str| back.files.iter().position(|f| f.path.as_str() == path);
+        let files = graph.files.iter().map(|f| FileId(file(f.path.as_str()).unwrap_or(0) as u32));
+        let tool = |name: &Arc<str>| back.tools.iter().position(|t| t == name);
+        let tools = graph.tools.iter().map(|name| ToolId(tool(name).unwrap_or(0) as u32));
+        let (files, tools): (Vec<FileId>, Vec<ToolId>) = (files.collect(), tools.collect());
+        let numbers = Numbers { files: &files, tools: &tools, targets: &[TargetId(0)], sets: &[SetId(0)] };
+        let mut moved = one.clone();
+        moved.renumber(&numbers);
+        assert_eq!(&moved, other);
+    }
+}
+
+#[test]
+fn numbers_are_in_no_bytes() {
+    for graph in graphs() {
+        assert_eq!(written(&read_back(&graph), Purpose::Key), written(&graph, Purpose::Key));
+    }
+}
+
+#[test]
+fn what_is_cut_off_is_refused() {
+    for graph in graphs() {
+        let bytes = written(&graph, Purpose::Whole);
+        for cut in 0..bytes.len() {
+            let step = Assembly::default().step(&bytes[..cut], TargetId(0), Vec::new());
+            assert!(step.is_err(), "cut at {cut}");
+        }
+    }
+    let mut out = Encoder::new();
+    write_service(&services()[0], Purpose::Whole, &mut out);
+    for cut in 0..out.bytes.len() {
+        assert!(service_below(&mut Decoder::new(&out.bytes[..cut]), 0).is_err(), "cut at {cut}");
+    }
+}

@@ -1,0 +1,156 @@
+//! The graph: its tables, and questions about them.
+
+use std::sync::Arc;
+
+use nubrik_source::WsPath;
+
+use crate::{FileId, FileSets, Needs, Service, Step, StepId, Target, TargetId};
+
+/// A source file or an output.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct FileNode {
+    /// Where it is, from the workspace's root.
+    pub path: WsPath,
+    /// The step that makes it; `None` for a source.
+    pub maker: Option<StepId>,
+    /// Whether it is a folder with all that is in it.
+    pub folder: bool,
+}
+
+/// Targets, steps, files and tools of one evaluation.
+#[derive(Clone, PartialEq, Eq, Default, Debug)]
+pub struct Graph {
+    /// All files, by [`FileId`].
+    pub files: Vec<FileNode>,
+    /// All steps, by [`StepId`].
+    #[allow(clippy::vec_box)] // A step has half a thousand bytes, and is handed on from graph to graph.
+    pub steps: Vec<Box<Step>>,
+    /// All targets, by [`TargetId`].
+    pub targets: Vec<Target>,
+    /// Names of all tools, by [`ToolId`].
+    pub tools: Vec<Arc<str>>,
+    /// Sets of files that steps share, by [`SetId`].
+    pub sets: FileSets,
+}
+
+impl Graph {
+    /// The file with this number.
+    pub fn file(&self, id: FileId) -> &FileNode {
+        &self.files[id.index()]
+    }
+
+    /// The step with this number.
+    pub fn step(&self, id: StepId) -> &Step {
+        &self.steps[id.index()]
+    }
+
+    /// The target with this number.
+    pub fn target(&self, id: TargetId) -> &Target {
+        &self.targets[id.index()]
+    }
+
+    /// The target that a step belongs to.
+    pub fn owner(&self, step: StepId) -> &Target {
+        self.target(self.step(step).target)
+    }
+
+    /// The target that a step belongs to, with its variant where it has one: `tide/harmonics (mode=release)`.
+    pub fn title(&self, step: StepId) -> Arc<str> {
+        let address = &self.owner(step).address;
+        match &*self.step(step).variant {
+            "" => address.clone(),
+            variant => format!("{address} ({variant})").into(),
+        }
+    }
+
+    /// The files that a step may read besides its certain inputs; with repeats where its sets overlap.
+    pub fn candidates(&self, step: &Step) -> impl Iterator<Item = FileId> {
+        step.candidates.iter().flat_map(|set| self.sets.files(*set)).copied()
+    }
+
+    /// The files that a step may read and does not certainly read, sorted, each once.
+    pub fn uncertain(&self, step: &Step) -> Vec<FileId> {
+        let mut files: Vec<FileId> = self.candidates(step).collect();
+        files.sort_unstable();
+        files.dedup();
+        files.retain(|file| step.inputs.binary_search(file).is_err());
+        files
+    }
+
+    /// The files that a step reads or may read, sorted, each once.
+    pub fn declared(&self, step: &Step) -> Vec<FileId> {
+        let mut all: Vec<FileId> = step.inputs.iter().copied().chain(self.candidates(step)).collect();
+        all.sort_unstable();
+        all.dedup();
+        all
+    }
+
+    /// Whether a step reads or may read a file.
+    pub fn declares(&self, step: &Step, file: FileId) -> bool {
+        step.inputs.binary_search(&file).is_ok() || step.candidates.iter().any(|s| self.sets.holds(*s, file))
+    }
+
+    /// The target with this address.
+    pub fn find_target(&self, address: &str) -> Option<TargetId> {
+        self.targets.iter().position(|t| &*t.address == address).map(|i| TargetId(i as u32))
+    }
+
+    /// The targets whose outputs the steps and results of each target use, without repeats, in order.
+    pub fn target_needs(&self) -> Vec<Vec<TargetId>> {
+        let mut needs = vec![Vec::new(); self.targets.len()];
+        let needs_of = Needs::of(self);
+        for (i, step) in self.steps.iter().enumerate() {
+            let of = needs_of.of_step(StepId(i as u32));
+            needs[step.target.index()].extend(of.iter().map(|s| self.step(*s).target));
+        }
+        self.add_services(&mut needs);
+        for (i, target) in self.targets.iter().enumerate() {
+            let makers = target.results.iter().filter_map(|r| self.file(r.file).maker);
+            needs[i].extend(makers.map(|s| self.step(s).target));
+        }
+        for (i, list) in needs.iter_mut().enumerate() {
+            list.sort_unstable();
+            list.dedup();
+            list.retain(|t| t.index() != i);
+        }
+        needs
+    }
+
+    /// The targets of the services that run while a step does.
+    pub fn service_targets(&self, step: StepId) -> Vec<TargetId> {
+        let mut all = Vec::new();
+        self.step(step).services.iter().for_each(|service| service.add_to(&mut all));
+        all.iter().filter_map(|service| self.target_of_service(service)).collect()
+    }
+
+    /// The target whose value a service is, or has in it.
+    pub fn target_of_service(&self, service: &Service) -> Option<TargetId> {
+        let ends = service.address.match_indices('/').map(|(at, _)| at).chain([service.address.len()]);
+        let mut ends: Vec<usize> = ends.collect();
+        ends.reverse();
+        ends.iter().find_map(|end| self.find_target(&service.address[..*end]))
+    }
+
+    /// The targets that make what a service reads.
+    pub fn service_needs(&self, service: &Service) -> Vec<TargetId> {
+        let made = self.files.iter().filter(|f| f.maker.is_some());
+        let read = made.filter(|f| service.inputs.binary_search(&f.path).is_ok());
+        let own = read.filter_map(|f| f.maker).map(|maker| self.step(maker).target);
+        own.chain(service.needs.iter().filter_map(|need| self.target_of_service(need))).collect()
+    }
+
+    fn add_services(&self, needs: &mut [Vec<TargetId>]) {
+        let mut known: Vec<Arc<Service>> = Vec::new();
+        for step in self.steps.iter().filter(|s| !s.services.is_empty()) {
+            for service in &step.services {
+                needs[step.target.index()].extend(self.target_of_service(service));
+                service.add_to(&mut known);
+            }
+        }
+        for service in &known {
+            if let Some(target) = self.target_of_service(service) {
+                needs[target.index()].extend(self.service_needs(service));
+            }
+        }
+    }
+}

@@ -1,0 +1,304 @@
+//! What steps, services and targets are as bytes: files by their paths, tools by their names. The same step is the same bytes,
+//! whatever numbers its files have in a graph. One layout for all purposes; everything is taken apart whole, so that a new field
+//! does not compile until somebody decides what it is for. [`crate::Assembly`] reads back what is written whole.
+
+use std::sync::Arc;
+
+use nubrik_bytes::Encoder;
+use nubrik_source::WsPath;
+
+use crate::{
+    ArchiveFormat, Check, FileId, Graph, Limits, ListFile, Native, OutputNode, Pipeline, Place, Placement,
+    Program, ResultFile, Role, Service, ServiceCommand, Serving, Stage, Step, Target, WorkFolder, url_name,
+};
+
+/// What bytes are for.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub enum Purpose {
+    /// To be read back: everything.
+    Whole,
+    /// To identify results: only what can decide which result there is. Contents of files and what tools are have parts of a
+    /// key of their own.
+    Key,
+}
+
+/// Writes a step without the target that it belongs to and the sets of its candidates, which many steps share.
+pub fn write_step(graph: &Graph, step: &Step, purpose: Purpose, out: &mut Encoder) {
+    let Step {
+        // Numbers of this graph alone: kept beside the bytes.
+        target: _,
+        candidates: _,
+        say,
+        commands,
+        env,
+        folder,
+        inputs,
+        outputs,
+        found,
+        scratch,
+        tools,
+        native,
+        lists,
+        work,
+        taken,
+        status,
+        limits,
+        check,
+        services,
+        variant,
+        place,
+    } = step;
+    let file = |out: &mut Encoder, id: &FileId| write_file(graph, *id, out);
+    path(folder, out);
+    out.list(outputs, |out, OutputNode { file: id, name }| {
+        file(out, id);
+        out.text(name);
+    });
+    out.list(commands, |out, Pipeline { stages }| {
+        let tool = |out: &mut Encoder, id: &crate::ToolId| out.text(&graph.tools[id.index()]);
+        out.list(stages, |out, stage| write_stage(stage, out, tool, file));
+    });
+    variables(env, out);
+    out.list(found, |out, at| path(at, out));
+    out.list(scratch, |out, at| path(at, out));
+    optional(native.as_deref(), out, |out, native| write_native(graph, native, purpose, out));
+    list_files(lists, out);
+    match work {
+        WorkFolder::Root => out.u8(0),
+        WorkFolder::Source(at) => {
+            out.u8(1);
+            path(at, out);
+        }
+        WorkFolder::Private { at, copy_of } => {
+            out.u8(2);
+            path(at, out);
+            optional(copy_of.as_ref(), out, file);
+        }
+    }
+    out.list(taken, |out, (from, id)| {
+        out.text(from);
+        file(out, id);
+    });
+    optional(status.as_ref(), out, file);
+    let Limits { network, timeout, memory, processors } = limits;
+    out.bool(*network);
+    optional(check.as_deref(), out, |out, Check { verdict, report, quarantined, address }| {
+        file(out, verdict);
+        optional(report.as_ref(), out, file);
+        // Only a check that passed is kept: how a failure counts is no part of that.
+        if purpose == Purpose::Whole {
+            optional(quarantined.as_ref(), out, |out, why| out.text(why));
+            out.text(address);
+        }
+    });
+    out.list(services, |out, service| write_service(service, purpose, out));
+    if purpose == Purpose::Key {
+        return;
+    }
+    // Whose it is and how it is told of; what has a part of a key of its own; and limits that decide whether there is a result,
+    // never which one.
+    write_inputs(graph, inputs, out);
+    let mut tools: Vec<&Arc<str>> = tools.iter().map(|tool| &graph.tools[tool.index()]).collect();
+    tools.sort();
+    out.list(&tools, |out, name| out.text(name));
+    for limit in [timeout, memory] {
+        optional(limit.as_ref(), out, |out, limit| out.u64(*limit));
+    }
+    out.u32(*processors);
+    out.text(say);
+    out.text(variant);
+    write_place(place, out);
+}
+
+/// By path: the order of numbers is that of evaluation.
+fn write_inputs(graph: &Graph, inputs: &[FileId], out: &mut Encoder) {
+    let mut sorted = inputs.to_vec();
+    sorted.sort_by_key(|id| &graph.file(*id).path);
+    out.list(&sorted, |out, id| write_file(graph, *id, out));
+}
+
+fn write_file(graph: &Graph, id: FileId, out: &mut Encoder) {
+    let node = graph.file(id);
+    path(&node.path, out);
+    out.bool(node.folder);
+}
+
+fn path(path: &WsPath, out: &mut Encoder) {
+    out.text(path.as_str());
+}
+
+fn optional<T>(value: Option<&T>, out: &mut Encoder, write: impl FnOnce(&mut Encoder, &T)) {
+    out.bool(value.is_some());
+    if let Some(value) = value {
+        write(out, value);
+    }
+}
+
+fn write_stage<T, F>(
+    stage: &Stage<T, F>,
+    out: &mut Encoder,
+    tool: impl Fn(&mut Encoder, &T),
+    file: impl Fn(&mut Encoder, &F),
+) {
+    let Stage { program, words, stdin, stdout, stderr } = stage;
+    match program {
+        Program::Tool(id) => {
+            out.u8(0);
+            tool(out, id);
+        }
+        Program::File(id) => {
+            out.u8(1);
+            file(out, id);
+        }
+    }
+    out.list(words, |out, word| out.text(word));
+    for redirect in [stdin, stdout, stderr] {
+        optional(redirect.as_ref(), out, |out, at| path(at, out));
+    }
+}
+
+fn variables(env: &[(Arc<str>, Arc<str>)], out: &mut Encoder) {
+    out.list(env, |out, (name, value)| {
+        out.text(name);
+        out.text(value);
+    });
+}
+
+fn list_files(lists: &[ListFile], out: &mut Encoder) {
+    out.list(lists, |out, ListFile { path: at, lines }| {
+        path(at, out);
+        out.list(lines, |out, line| out.text(line));
+    });
+}
+
+fn write_place(Place { file, line }: &Place, out: &mut Encoder) {
+    out.text(file);
+    out.u32(*line);
+}
+
+/// What the tool does itself.
+fn write_native(graph: &Graph, native: &Native, purpose: Purpose, out: &mut Encoder) {
+    let placed = |out: &mut Encoder, files: &[Placement]| {
+        out.list(files, |out, Placement { to, from }| {
+            out.text(to);
+            write_file(graph, *from, out);
+        });
+    };
+    match native {
+        Native::Write { text, executable } => {
+            out.u8(1);
+            out.text(text);
+            out.bool(*executable);
+        }
+        Native::Stage { files } => {
+            out.u8(2);
+            placed(out, files);
+        }
+        Native::Pack { format, files } => {
+            out.u8(3);
+            out.text(format.name());
+            placed(out, files);
+        }
+        Native::Unpack { archive, strip } => {
+            out.u8(4);
+            write_file(graph, *archive, out);
+            out.u32(*strip);
+        }
+        Native::Fetch { urls, digest, unpack, executable } => {
+            out.u8(5);
+            match purpose {
+                Purpose::Whole => out.list(urls, |out, url| out.text(url)),
+                // Where it comes from does not matter: its digest says what it is. What an archive is unpacked as, its name
+                // tells.
+                Purpose::Key => {
+                    let format = urls.first().and_then(|url| ArchiveFormat::of_file(url_name(url)));
+                    out.text(format.filter(|_| unpack.is_some()).map_or("", ArchiveFormat::name));
+                }
+            }
+            out.text(digest);
+            optional(unpack.as_ref(), out, |out, strip| out.u32(*strip));
+            out.bool(*executable);
+        }
+    }
+}
+
+/// Writes a service, with all that it needs. It holds no numbers of a graph.
+pub fn write_service(service: &Service, purpose: Purpose, out: &mut Encoder) {
+    let Service {
+        address,
+        folder,
+        serving,
+        ready,
+        patience,
+        env,
+        inputs,
+        tools,
+        folders,
+        lists,
+        work,
+        needs,
+        place,
+    } = service;
+    let command = |out: &mut Encoder, command: &ServiceCommand| {
+        let name = |out: &mut Encoder, name: &Arc<str>| out.text(name);
+        out.list(command, |out, stage| write_stage(stage, out, name, |out, at| path(at, out)));
+    };
+    path(folder, out);
+    match serving {
+        Serving::Here { prepare, run, fill, stop, shared } => {
+            out.u8(0);
+            out.list(prepare, command);
+            command(out, run);
+            out.list(fill, command);
+            out.bool(*shared);
+            if purpose == Purpose::Whole {
+                optional(stop.as_ref(), out, command);
+            }
+        }
+        Serving::Elsewhere { address, port } => {
+            out.u8(1);
+            out.text(address);
+            out.text(port);
+        }
+    }
+    variables(env, out);
+    list_files(lists, out);
+    out.list(folders, |out, folder| out.text(folder));
+    path(work, out);
+    out.list(needs, |out, need| write_service(need, purpose, out));
+    if purpose == Purpose::Key {
+        return;
+    }
+    // How it is told of; what is among the inputs and tools of the steps that use it; and when it is ready, which decides whether
+    // there is a result, never which one.
+    out.text(address);
+    out.list(inputs, |out, at| path(at, out));
+    out.list(tools, |out, name| out.text(name));
+    optional(ready.as_ref(), out, command);
+    out.u64(*patience);
+    write_place(place, out);
+}
+
+/// Writes a target with its results; always whole.
+pub fn write_target(graph: &Graph, target: &Target, out: &mut Encoder) {
+    let Target { address, package, kind, documentation, place, role, private, tags, results } = target;
+    out.text(address);
+    path(package, out);
+    out.text(kind);
+    out.text(documentation);
+    write_place(place, out);
+    out.u8(match role {
+        Role::Inner => 0,
+        Role::Target => 1,
+        Role::Test => 2,
+        Role::Job => 3,
+        Role::Service => 4,
+    });
+    out.bool(*private);
+    out.list(tags, |out, tag| out.text(tag));
+    out.list(results, |out, ResultFile { address, file, publish }| {
+        out.text(address);
+        write_file(graph, *file, out);
+        path(publish, out);
+    });
+}

@@ -1,0 +1,236 @@
+//! Something to run: its commands, and what they read, make and need.
+
+use std::sync::Arc;
+
+use nubrik_source::WsPath;
+
+use crate::{FileId, Native, Service, SetId, TargetId, ToolId};
+
+/// Where in the definitions something was written.
+#[derive(Clone, PartialEq, Eq, Hash, Debug, PartialOrd, Ord)]
+pub struct Place {
+    /// The definition file as people name it.
+    pub file: Arc<str>,
+    /// Line, from 1.
+    pub line: u32,
+}
+
+impl std::fmt::Display for Place {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "{}:{}", self.file, self.line)
+    }
+}
+
+/// An output as the definition named it.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct OutputNode {
+    /// The file or folder.
+    pub file: FileId,
+    /// The name that the definition gave it (`site/almanac.html`), without the folder the tool chose.
+    pub name: Arc<str>,
+}
+
+/// What a command starts. Tools and files are numbers of a graph, or names that are the same in every graph.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub enum Program<T = ToolId, F = FileId> {
+    /// A program of the machine, found by its name.
+    Tool(T),
+    /// A file of the workspace: a source or an output.
+    File(F),
+}
+
+/// One process of a command.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Stage<T = ToolId, F = FileId> {
+    /// What is started.
+    pub program: Program<T, F>,
+    /// All words, the first one included, as the process sees them.
+    pub words: Vec<Arc<str>>,
+    /// File that standard input is read from; nothing by default.
+    pub stdin: Option<WsPath>,
+    /// File that standard output is written to; captured by default.
+    pub stdout: Option<WsPath>,
+    /// File that standard error is written to; captured by default.
+    pub stderr: Option<WsPath>,
+}
+
+/// A command: processes, each one's output the next one's input.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Pipeline {
+    /// The processes; at least one.
+    pub stages: Vec<Stage>,
+}
+
+/// A file that the tool writes for a step: one path a line.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct ListFile {
+    /// Where it is, in the step's folder.
+    pub path: WsPath,
+    /// What it holds.
+    pub lines: Vec<Arc<str>>,
+}
+
+/// The folder in which a step's commands run.
+#[derive(Clone, PartialEq, Eq, Debug, Default)]
+pub enum WorkFolder {
+    /// The workspace's root.
+    #[default]
+    Root,
+    /// A source folder.
+    Source(WsPath),
+    /// A folder of the step's own that is thrown away afterwards.
+    Private {
+        /// Where it is, in the step's folder.
+        at: WsPath,
+        /// The made folder that it is a copy of; empty without one.
+        copy_of: Option<FileId>,
+    },
+}
+
+impl WorkFolder {
+    /// The folder, from the workspace's root.
+    pub fn path(&self) -> WsPath {
+        self.below_root().cloned().unwrap_or_else(WsPath::root)
+    }
+
+    /// The folder, unless it is the workspace's root itself.
+    pub fn below_root(&self) -> Option<&WsPath> {
+        match self {
+            WorkFolder::Root => None,
+            WorkFolder::Source(path) | WorkFolder::Private { at: path, .. } => Some(path),
+        }
+    }
+}
+
+/// What a step may take of the machine.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub struct Limits {
+    /// Whether it may use the network.
+    pub network: bool,
+    /// How long each of its commands may take, in milliseconds.
+    pub timeout: Option<u64>,
+    /// How much memory each of its processes may have, in bytes.
+    pub memory: Option<u64>,
+    /// How many processors it keeps busy; at least one.
+    pub processors: u32,
+}
+
+impl Default for Limits {
+    fn default() -> Self {
+        Limits { network: false, timeout: None, memory: None, processors: 1 }
+    }
+}
+
+/// That a step gives a verdict: its commands end well, or fail.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Check {
+    /// The output that says that it passed; written by the tool.
+    pub verdict: FileId,
+    /// The output in which the commands tell of single cases.
+    pub report: Option<FileId>,
+    /// Why a failure is not to stop anything.
+    pub quarantined: Option<Arc<str>>,
+    /// The address of the value that it is: `tide/fit/spring`.
+    pub address: Arc<str>,
+}
+
+/// Stands before and behind the name of a secret, and other marks, in words and variables (see
+/// [`crate::Mark`]); no word can hold it otherwise.
+pub const SECRET: char = '\0';
+
+/// Something done for its effect: commands that make nothing for others.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Effect {
+    /// The address of the value that it is: `deploy/publish`.
+    pub address: Arc<str>,
+    /// Its commands and what they need; it has no outputs. Secrets stand as their names between [`SECRET`]s.
+    pub step: Step,
+    /// Whether it goes on until somebody stops it.
+    pub lasting: bool,
+}
+
+/// Something to run: commands in order, from inputs to outputs.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Step {
+    /// The target that the step belongs to.
+    pub target: TargetId,
+    /// What it does, for people: `compile src/fit.c`.
+    pub say: Arc<str>,
+    /// What runs, in order.
+    pub commands: Vec<Pipeline>,
+    /// Variables that the commands see, sorted by name.
+    pub env: Vec<(Arc<str>, Arc<str>)>,
+    /// The folder that only this step may write to.
+    pub folder: WsPath,
+    /// Files that certainly are inputs, sorted.
+    pub inputs: Vec<FileId>,
+    /// Sets of files that may be inputs, sorted: which of them are, the commands list in [`Step::found`]. They may
+    /// overlap, and hold certain inputs, too. Empty where the commands list nothing: then everything declared is in
+    /// [`Step::inputs`].
+    pub candidates: Vec<SetId>,
+    /// What the commands make; at least one.
+    pub outputs: Vec<OutputNode>,
+    /// Files in which the commands list what they read.
+    pub found: Vec<WsPath>,
+    /// Files and folders that are thrown away afterwards.
+    pub scratch: Vec<WsPath>,
+    /// Tools that the commands start.
+    pub tools: Vec<ToolId>,
+    /// What the tool does itself, before any command.
+    pub native: Option<Box<Native>>,
+    /// Files with lists of paths, written before the commands run.
+    pub lists: Vec<ListFile>,
+    /// The folder in which the commands run.
+    pub work: WorkFolder,
+    /// Paths below the folder in which the commands run, taken from there as the outputs of the same
+    /// number: commands that choose where they write.
+    pub taken: Vec<(Arc<str>, FileId)>,
+    /// An output into which the exit code of the last command is written: then a failure of the
+    /// commands is a result.
+    pub status: Option<FileId>,
+    /// What it may take of the machine.
+    pub limits: Limits,
+    /// What it says of what it was run for, if it gives a verdict.
+    pub check: Option<Box<Check>>,
+    /// Services that run while it does, in the order of their folders. Their files and tools are among its own,
+    /// and where its words and variables speak of them there are marks.
+    pub services: Vec<Arc<Service>>,
+    /// The options that tell it from the same step of the same target: `mode=release`. For people.
+    pub variant: Arc<str>,
+    /// Where the step was written.
+    pub place: Place,
+}
+
+impl Step {
+    /// A step that does nothing yet, in a folder of its own.
+    pub fn empty(folder: WsPath) -> Step {
+        Step::empty_with(folder, &"".into())
+    }
+
+    /// The same, where an empty text is at hand for what is not known yet.
+    pub fn empty_with(folder: WsPath, nothing: &Arc<str>) -> Step {
+        Step {
+            target: TargetId(0),
+            say: nothing.clone(),
+            commands: Vec::new(),
+            env: Vec::new(),
+            folder,
+            inputs: Vec::new(),
+            candidates: Vec::new(),
+            outputs: Vec::new(),
+            found: Vec::new(),
+            scratch: Vec::new(),
+            tools: Vec::new(),
+            native: None,
+            lists: Vec::new(),
+            work: WorkFolder::Root,
+            taken: Vec::new(),
+            status: None,
+            limits: Limits::default(),
+            check: None,
+            services: Vec::new(),
+            variant: nothing.clone(),
+            place: Place { file: nothing.clone(), line: 0 },
+        }
+    }
+}

@@ -1,0 +1,122 @@
+//! Walks over all numbers that a step holds. What is taken apart here is taken apart whole: a new field does not compile until
+//! somebody decides whether there are numbers in it.
+
+use crate::{Check, FileId, Native, Program, SetId, Stage, Step, TargetId, ToolId, WorkFolder};
+
+/// What the numbers of one graph are in another.
+pub struct Numbers<'a> {
+    /// By the number of a file.
+    pub files: &'a [FileId],
+    /// By the number of a tool.
+    pub tools: &'a [ToolId],
+    /// By the number of a target.
+    pub targets: &'a [TargetId],
+    /// By the number of a set.
+    pub sets: &'a [SetId],
+}
+
+impl Numbers<'_> {
+    fn file(&self, id: &mut FileId) {
+        *id = self.files[id.index()];
+    }
+
+    fn tool(&self, id: &mut ToolId) {
+        *id = self.tools[id.index()];
+    }
+}
+
+impl Step {
+    /// Puts the numbers of another graph in place of those of the graph that the step was made in. Lists that are sorted stay
+    /// so.
+    pub fn renumber(&mut self, numbers: &Numbers<'_>) {
+        let Step {
+            target,
+            commands,
+            inputs,
+            candidates,
+            outputs,
+            tools,
+            native,
+            work,
+            taken,
+            status,
+            check,
+            // No numbers are in these.
+            say: _,
+            env: _,
+            folder: _,
+            found: _,
+            scratch: _,
+            lists: _,
+            limits: _,
+            services: _,
+            variant: _,
+            place: _,
+        } = self;
+        *target = numbers.targets[target.index()];
+        for Stage { program, words: _, stdin: _, stdout: _, stderr: _ } in
+            commands.iter_mut().flat_map(|pipeline| &mut pipeline.stages)
+        {
+            match program {
+                Program::Tool(tool) => numbers.tool(tool),
+                Program::File(file) => numbers.file(file),
+            }
+        }
+        inputs.iter_mut().for_each(|file| numbers.file(file));
+        inputs.sort_unstable();
+        candidates.iter_mut().for_each(|set| *set = numbers.sets[set.index()]);
+        candidates.sort_unstable();
+        outputs.iter_mut().for_each(|output| numbers.file(&mut output.file));
+        tools.iter_mut().for_each(|tool| numbers.tool(tool));
+        tools.sort_unstable();
+        if let Some(native) = native {
+            native.each_file(|file| numbers.file(file));
+        }
+        match work {
+            WorkFolder::Private { copy_of: Some(file), .. } => numbers.file(file),
+            WorkFolder::Private { copy_of: None, .. } | WorkFolder::Root | WorkFolder::Source(_) => {}
+        }
+        taken.iter_mut().for_each(|(_, file)| numbers.file(file));
+        status.iter_mut().for_each(|file| numbers.file(file));
+        if let Some(check) = check {
+            let Check { verdict, report, quarantined: _, address: _ } = &mut **check;
+            numbers.file(verdict);
+            report.iter_mut().for_each(|file| numbers.file(file));
+        }
+    }
+}
+
+impl<F> Native<F> {
+    /// Calls on each file that it takes.
+    pub fn each_file(&mut self, mut visit: impl FnMut(&mut F)) {
+        match self {
+            Native::Stage { files } | Native::Pack { format: _, files } => {
+                files.iter_mut().for_each(|placement| visit(&mut placement.from));
+            }
+            Native::Unpack { archive, strip: _ } => visit(archive),
+            Native::Write { text: _, executable: _ }
+            | Native::Fetch { urls: _, digest: _, unpack: _, executable: _ } => {}
+        }
+    }
+
+    /// The same with files that are known by something else.
+    pub fn with_files<G>(&self, name: impl Fn(&F) -> G) -> Native<G> {
+        let placed = |files: &[crate::Placement<F>]| {
+            files.iter().map(|p| crate::Placement { to: p.to.clone(), from: name(&p.from) }).collect()
+        };
+        match self {
+            Native::Write { text, executable } => {
+                Native::Write { text: text.clone(), executable: *executable }
+            }
+            Native::Stage { files } => Native::Stage { files: placed(files) },
+            Native::Pack { format, files } => Native::Pack { format: *format, files: placed(files) },
+            Native::Unpack { archive, strip } => Native::Unpack { archive: name(archive), strip: *strip },
+            Native::Fetch { urls, digest, unpack, executable } => Native::Fetch {
+                urls: urls.clone(),
+                digest: digest.clone(),
+                unpack: *unpack,
+                executable: *executable,
+            },
+        }
+    }
+}
