@@ -74,11 +74,10 @@ fn state(c: &mut Criterion) {
     };
     let mut session = open();
     session.keep_results_in(folder.path().join("store"));
-    session.lock(|| ()).expect("a lock");
-    session.load_state();
+    let mut session = session.lock(|| ()).expect("a lock").expect("nobody ends it");
     let all = [AddressPattern::below(&WsPath::root())];
     let evaluation = session.evaluate(&all);
-    let options = nubrik_engine::Options { jobs: 2, memory: u64::MAX, keep_going: true };
+    let options = nubrik_engine::Options { jobs: 2, memory: u64::MAX, keep_going: true, reaches_out: true };
     let report = session.build(&all, &evaluation, &Quiet, options);
     let summary = report.map_err(|_| "no build").expect("a build").summary;
     assert_eq!((summary.ran, summary.steps), (2000, 2000));
@@ -86,10 +85,10 @@ fn state(c: &mut Criterion) {
     let written = [folder.path().join(".nubrik/state"), folder.path().join(".nubrik/state-log")];
     let mut group = c.benchmark_group("state");
     group.sample_size(30);
-    let mut reader = open();
     group.bench_function("ours", |b| {
         b.iter(|| {
-            reader.load_state();
+            // What is remembered is read once a session.
+            let reader = open();
             let steps = &reader.state().steps;
             evaluation.graph.steps.iter().filter(|s| steps.get(s.folder.as_str()).is_some()).count()
         })

@@ -51,7 +51,7 @@ pub use results::Results;
 pub use seal::Sealed;
 pub use services::own_network_works;
 pub use session::{
-    BuildProblem, BuildReport, ChoiceProblem, LookedFor, Reached, Session, Standing, store_folder,
+    BuildProblem, BuildReport, ChoiceProblem, LookedFor, Reached, Session, Standing, Workshop, store_folder,
 };
 pub use settings::{Settings, SettingsProblem};
 pub use since::ChangedFiles;

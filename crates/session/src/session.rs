@@ -4,25 +4,23 @@ mod observing;
 mod seal_files;
 mod sealing;
 mod standing;
+mod sweeping;
 mod testing;
+mod workshop;
 
 use std::collections::HashMap;
-use std::fs::{self, File};
 use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, OnceLock, PoisonError};
-use std::time::Duration;
 
 use nubrik_confine::CancelSwitch;
 use nubrik_engine::{
-    ChangeList, Changes, Event, Listener, Notice, Options, Outcome, Outside, PlannedStep, Published, Request,
-    Signature, State, Summary, Supposed, Verdict, build, plan,
+    Event, Listener, Notice, Outcome, PlannedStep, Signature, State, Summary, Supposed, Verdict, plan,
 };
 use nubrik_graph::{Graph, Step};
 use nubrik_lang::{AddressPattern, AnswerText, Evaluation, Evaluator, Setting, SettingValue, Watched};
 use nubrik_source::WsPath;
 use nubrik_store::{LocalStore, Store};
-use rustix::fs::OFlags;
 
 use crate::below::Below;
 use crate::history::{self, BuildRecord, Chronicle};
@@ -39,16 +37,11 @@ const STORE_LIMIT: u64 = 20 << 30;
 /// What is remembered of tools may have so many bytes.
 const TOOLS_LIMIT: u64 = 64 << 20;
 
-/// How often a session that waits for another one looks whether that is done.
-const LOOK_AGAIN: Duration = Duration::from_millis(20);
-
-/// The folder with a file for each folder of results in which there may be some that nobody knows of.
-const UNKNOWN_RESULTS: &str = "unknown-results";
-
 /// Stack for evaluation, in bytes: definitions nest deeper than a thread's usual stack allows.
 const EVALUATION_STACK: usize = 256 << 20;
 
 pub use standing::{Reached, Standing};
+pub use workshop::Workshop;
 
 /// An open workspace.
 pub struct Session {
@@ -63,8 +56,8 @@ pub struct Session {
     had_results: bool,
     /// The tool's own folder, since it was wanted first.
     own: OnceLock<Below>,
-    /// Held while this session may change the workspace.
-    lock: Option<File>,
+    /// Whether a [`Workshop`] holds the workspace's lock.
+    is_held: bool,
     /// Whether steps may reach out of this machine for it.
     reaches_out: bool,
     /// What evaluation saw of the machine.
@@ -152,7 +145,7 @@ impl Session {
             takes_notes: false,
             had_results: false,
             own: OnceLock::new(),
-            lock: None,
+            is_held: false,
             reaches_out: false,
             seen: Mutex::default(),
             store,
@@ -231,51 +224,6 @@ impl Session {
         Ok(())
     }
 
-    /// Whether this session may change the workspace.
-    pub fn is_locked(&self) -> bool {
-        self.lock.is_some()
-    }
-
-    /// Makes sure that no other session changes this workspace meanwhile; `waiting` is called when
-    /// one does and has to be waited for. `false` when everything is to stop before that.
-    ///
-    /// # Errors
-    /// When the tool's own files cannot be written.
-    pub fn lock(&mut self, waiting: impl FnOnce()) -> Result<bool, BuildProblem> {
-        self.had_results = self.workspace.make_folders().map_err(|problem| match problem {
-            OpenProblem::Io(path, e) => BuildProblem::Own(path, e),
-            _ => BuildProblem::Own(self.workspace.root.clone(), io::Error::other("cannot make its folders")),
-        })?;
-        if self.store.is_err() {
-            self.store = match self.store_folder.clone().or_else(store_folder) {
-                None => Err("neither XDG_CACHE_HOME nor HOME names a folder".to_owned()),
-                Some(folder) => LocalStore::open(&folder).map_err(|e| e.to_string()),
-            };
-        }
-        let flags = OFlags::CREATE | OFlags::WRONLY;
-        let file = self.own()?.open("lock", flags).map_err(|e| self.own_problem(("lock".to_owned(), e)))?;
-        let mut waiting = Some(waiting);
-        loop {
-            match file.try_lock() {
-                Ok(()) => break,
-                Err(fs::TryLockError::WouldBlock) => {
-                    if let Some(waiting) = waiting.take() {
-                        waiting();
-                    }
-                    // Whoever waits in the kernel does not hear signals.
-                    if self.machine.cancel().wait(LOOK_AGAIN) {
-                        return Ok(false);
-                    }
-                }
-                Err(fs::TryLockError::Error(e)) => return Err(self.own_problem(("lock".to_owned(), e))),
-            }
-        }
-        self.lock = Some(file);
-        // What was looked at before may have changed while nothing was held.
-        self.state = OnceLock::new();
-        Ok(true)
-    }
-
     /// The tool's own folder.
     fn own(&self) -> Result<&Below, BuildProblem> {
         if let Some(own) = self.own.get() {
@@ -295,7 +243,7 @@ impl Session {
         self.state.get_or_init(|| {
             let Ok(own) = self.own() else { return State::default() };
             state_file::load(own).unwrap_or_else(|| {
-                if self.is_locked() && self.had_results {
+                if self.is_held && self.had_results {
                     self.note_unknown_results(own);
                 }
                 // Builds go on being counted where what is remembered of them was lost.
@@ -326,7 +274,7 @@ impl Session {
                 pattern,
                 threads,
                 EVALUATION_STACK,
-                self.is_locked() || self.takes_notes,
+                self.is_held || self.takes_notes,
             );
             if let Some(evaluation) = below {
                 *self.seen.lock().unwrap_or_else(PoisonError::into_inner) = world.into_seen();
@@ -353,7 +301,7 @@ impl Session {
             let thread = std::thread::Builder::new().stack_size(EVALUATION_STACK);
             let running = thread.spawn_scoped(scope, || {
                 // What was taken from where is only wanted for a seal.
-                let watched = (self.is_locked() || self.takes_notes).then(|| Watched::new(&world));
+                let watched = (self.is_held || self.takes_notes).then(|| Watched::new(&world));
                 let evaluator = match &watched {
                     Some(watched) => Evaluator::watching(watched),
                     None => Evaluator::new(&world),
@@ -370,66 +318,6 @@ impl Session {
         evaluation
     }
 
-    /// Finds the answers of scans that an evaluation waits for. The session must hold the lock and have
-    /// loaded the state. When a scan failed, the report says so and some answers are still missing.
-    pub fn answer(
-        &mut self,
-        evaluation: &Evaluation,
-        listener: &dyn Listener,
-        options: Options,
-    ) -> Result<BuildReport, BuildProblem> {
-        nubrik_confine::raise_open_file_limit();
-        nubrik_confine::become_reaper();
-        let graph = &evaluation.graph;
-        let heard = Heard { listener, graph, verdicts: Mutex::default() };
-        let outcome = build(
-            Request { publish: false, ..Request::whole(graph, &evaluation.scans) },
-            self.results_folder().as_str(),
-            self.state(),
-            &self.machine,
-            self.store(),
-            &heard,
-            options,
-        );
-        for (folder, verdict) in heard.verdicts.into_inner().unwrap_or_else(PoisonError::into_inner) {
-            self.earlier.entry(folder).or_insert(verdict);
-        }
-        self.scans_looked_at.extend(outcome.looked_at.iter().map(|(path, entry)| {
-            // A file that may still change without a trace holds no seal.
-            (path.clone(), entry.map(|e| if e.young { Signature::default() } else { e.signature }))
-        }));
-        self.remember(outcome.changes)?;
-        if outcome.summary.failed + outcome.summary.left + outcome.summary.blocked == 0 && !outcome.cancelled
-        {
-            for file in &evaluation.scans {
-                let Some(maker) = graph.file(*file).maker else { continue };
-                let step = graph.step(maker);
-                self.read_answer(graph, step);
-            }
-        }
-        Ok(BuildReport {
-            summary: outcome.summary,
-            results: Results::default(),
-            cancelled: outcome.cancelled,
-            machine_lacks: outcome.machine_lacks,
-        })
-    }
-
-    fn read_answer(&mut self, graph: &Graph, step: &Step) {
-        let text = |file: nubrik_graph::FileId| {
-            let bytes = self.machine.read(graph.file(file).path.as_str()).unwrap_or_default();
-            String::from_utf8_lossy(&bytes).into_owned()
-        };
-        let ok = step.status.is_none_or(|file| text(file).trim() == "0");
-        let answer = AnswerText { ok, text: text(step.outputs[0].file).into() };
-        for output in &step.outputs {
-            let path = graph.file(output.file).path.shared().clone();
-            let signature = self.machine.check(&path).map(Signature::settled);
-            self.scans_looked_at.push((path, signature));
-        }
-        self.answers.insert(step.folder.clone(), answer);
-    }
-
     // Building.
 
     /// The folder of results, from the workspace's root.
@@ -439,82 +327,6 @@ impl Session {
 
     fn store(&self) -> Option<&dyn Store> {
         self.store.as_ref().ok().map(|s| s as &dyn Store)
-    }
-
-    /// Builds what was evaluated. The session must hold the lock and have loaded the state.
-    pub fn build(
-        &mut self,
-        patterns: &[AddressPattern],
-        evaluation: &Evaluation,
-        listener: &dyn Listener,
-        options: Options,
-    ) -> Result<BuildReport, BuildProblem> {
-        self.build_part(patterns, evaluation, &evaluation.requested, listener, options)
-    }
-
-    /// Builds some of the files that were requested, and publishes them. The session must hold the lock and have
-    /// loaded the state.
-    pub fn build_part(
-        &mut self,
-        patterns: &[AddressPattern],
-        evaluation: &Evaluation,
-        files: &[nubrik_graph::FileId],
-        listener: &dyn Listener,
-        options: Options,
-    ) -> Result<BuildReport, BuildProblem> {
-        self.prepare(listener);
-        self.break_seal(patterns);
-        let gone = self.remove_stale_results(patterns, evaluation);
-        let out = self.results_folder();
-        let chronicle = Chronicle::new(listener, &evaluation.graph);
-        let mut outcome = build(
-            Request::whole(&evaluation.graph, files),
-            &out,
-            self.state(),
-            &self.machine,
-            self.store(),
-            &chronicle,
-            options,
-        );
-        outcome.changes.published.extend(gone);
-        self.count_earlier(evaluation, &mut outcome.summary);
-        self.keep_history(patterns, chronicle, &outcome);
-        self.tidy_up(&evaluation.graph, listener, &outcome);
-        let results: Results = self.result_paths(evaluation, files).into_iter().collect();
-        self.remember(std::mem::take(&mut outcome.changes))?;
-        // A part says nothing of the rest of the request.
-        if files.len() == evaluation.requested.len() {
-            self.seal(patterns, evaluation, &outcome, &results)?;
-        }
-        Ok(BuildReport {
-            summary: outcome.summary,
-            results,
-            cancelled: outcome.cancelled,
-            machine_lacks: outcome.machine_lacks,
-        })
-    }
-
-    /// Builds some files of what was evaluated, without publishing them: something else needs them. The session
-    /// must hold the lock and have loaded the state.
-    pub fn build_files(
-        &mut self,
-        evaluation: &Evaluation,
-        files: &[nubrik_graph::FileId],
-        listener: &dyn Listener,
-        options: Options,
-    ) -> Result<BuildReport, BuildProblem> {
-        self.prepare(listener);
-        let request = Request { publish: false, ..Request::whole(&evaluation.graph, files) };
-        let out = self.results_folder();
-        let outcome = build(request, &out, self.state(), &self.machine, self.store(), listener, options);
-        self.tidy_up(&evaluation.graph, listener, &outcome);
-        self.remember(outcome.changes)?;
-        Ok(BuildReport {
-            summary: outcome.summary,
-            results: Results::default(),
-            cancelled: outcome.cancelled,
-            machine_lacks: outcome.machine_lacks,
-        })
     }
 
     /// Keeps what became of a build in which anything happened.
@@ -605,122 +417,6 @@ impl Session {
         }
     }
 
-    /// Removes published results that a requested target no longer has, and those of targets that are gone.
-    fn remove_stale_results(
-        &self,
-        patterns: &[AddressPattern],
-        evaluation: &Evaluation,
-    ) -> ChangeList<Published> {
-        let out = self.results_folder();
-        let graph = &evaluation.graph;
-        let results = graph.targets.iter().flat_map(|t| &t.results);
-        let now: std::collections::HashSet<String> =
-            results.map(|r| format!("{out}/{}", r.publish.as_str())).collect();
-        let asked = evaluation.targets.iter().map(|t| WsPath::from_normal(&graph.target(*t).address));
-        let homes = homes(patterns, &asked.collect::<Vec<_>>());
-        self.sweep(&homes, |path| now.contains(path))
-    }
-
-    /// Removes what lies in some folders (below the folder of results) and nothing makes any more.
-    fn sweep(&self, homes: &[WsPath], is_made: impl Fn(&str) -> bool) -> ChangeList<Published> {
-        let gone = self.remove_results(&self.stale_results(homes, is_made));
-        // Whatever was there is known now.
-        if homes.iter().any(WsPath::is_root)
-            && self.has_unknown_results()
-            && let Ok(own) = self.own()
-        {
-            let _ = own.remove(&self.unknown_results());
-        }
-        gone
-    }
-
-    /// Takes note that what is remembered of results was lost, for each folder of results: what lies there may be nobody's.
-    fn note_unknown_results(&self, own: &Below) {
-        for entry in fs::read_dir(self.workspace.root.join("out")).into_iter().flatten().flatten() {
-            if let (true, Some(name)) = (entry.path().is_dir(), entry.file_name().to_str()) {
-                let _ = own.made_folder(UNKNOWN_RESULTS);
-                let _ = own.write_whole(&format!("{UNKNOWN_RESULTS}/{name}"), b"");
-            }
-        }
-    }
-
-    /// The file whose presence says that nothing is remembered of some of the results.
-    fn unknown_results(&self) -> String {
-        format!("{UNKNOWN_RESULTS}/{}", self.profile.as_deref().unwrap_or("base"))
-    }
-
-    fn has_unknown_results(&self) -> bool {
-        self.state();
-        self.own().is_ok_and(|own| own.look_at(&self.unknown_results()).is_ok())
-    }
-
-    /// Published results in some folders (below the folder of results) that nothing makes any more.
-    fn stale_results(&self, homes: &[WsPath], is_made: impl Fn(&str) -> bool) -> Vec<Arc<str>> {
-        let out = self.results_folder();
-        let below_out = |home: &WsPath| match home.is_root() {
-            true => out.clone(),
-            false => format!("{out}/{home}"),
-        };
-        let homes: std::collections::HashSet<String> = homes.iter().map(below_out).collect();
-        let belongs = |path: &str| {
-            let ends = path.match_indices('/').map(|(at, _)| &path[..at]);
-            // A lone result may stand beside its folder, under its name.
-            ends.chain([path]).any(|folder| homes.contains(folder))
-        };
-        // A folder is a result with all that is in it, of which only the files are known where its name was forgotten.
-        let is_in_one = |path: &str| {
-            let ends = path.match_indices('/').map(|(at, _)| &path[..at]);
-            ends.chain([path]).any(&is_made)
-        };
-        let known = self.state().published.names().into_iter();
-        let mut stale: Vec<Arc<str>> = known.filter(|path| belongs(path) && !is_made(path)).collect();
-        if self.has_unknown_results() {
-            let files = self.files_of_results().into_iter();
-            stale.extend(files.filter(|path| belongs(path) && !is_in_one(path)));
-        }
-        stale.sort();
-        stale.dedup();
-        stale
-    }
-
-    /// All files in the folder of results.
-    fn files_of_results(&self) -> Vec<Arc<str>> {
-        let out = self.results_folder();
-        let tree = self.machine.tree(&out).unwrap_or_default();
-        tree.into_iter().map(|file| format!("{out}/{}", file.path).into()).collect()
-    }
-
-    /// Removes published results, and folders that are empty then.
-    fn remove_results(&self, stale: &[Arc<str>]) -> ChangeList<Published> {
-        let out = self.results_folder();
-        for path in stale {
-            self.machine.discard(path);
-            // Folders that are empty now go, too.
-            let mut folder = WsPath::from_normal(path).parent();
-            while let Some(at) = folder.filter(|f| f.as_str().len() > out.len()) {
-                if !self.machine.below().remove_empty_folder(at.as_str()) {
-                    break;
-                }
-                folder = at.parent();
-            }
-        }
-        stale.iter().map(|path| (path.clone(), None)).collect()
-    }
-
-    /// Removes something below the workspace's root, links on the way never followed. Gives how many files that was.
-    ///
-    /// # Errors
-    /// When it cannot be removed.
-    pub fn remove(&self, path: &str) -> std::io::Result<usize> {
-        let below = self.machine.below();
-        let count = match below.folder(path).and_then(|folder| crate::listing::entries_below(&folder)) {
-            Ok(entries) => entries.len(),
-            Err(_) => usize::from(below.look_at(path).is_ok()),
-        };
-        below.remove(path)?;
-        Ok(count)
-    }
-
     fn result_paths(&self, evaluation: &Evaluation, files: &[nubrik_graph::FileId]) -> Vec<String> {
         let wanted: std::collections::HashSet<_> = files.iter().collect();
         let targets = evaluation.targets.iter().map(|t| evaluation.graph.target(*t));
@@ -730,23 +426,6 @@ impl Session {
         paths.sort();
         paths.dedup();
         paths
-    }
-
-    /// Adds to what is remembered of the workspace, in memory and on disk.
-    fn remember(&mut self, changes: Changes) -> Result<(), BuildProblem> {
-        self.state();
-        if let Some(mut state) = self.state.take() {
-            let saved = state_file::save(self.own()?, &mut state, changes);
-            self.state = OnceLock::from(state);
-            saved.map_err(|problem| self.own_problem(problem))?;
-        }
-        let tools = self.machine.tools.encode();
-        self.own()?.write_whole("tools", &tools).map_err(|e| self.own_problem(("tools", e)))
-    }
-
-    /// Lets other sessions change this workspace again.
-    pub fn unlock(&mut self) {
-        self.lock = None;
     }
 
     /// What a step printed when its result was made, if that is still kept.
@@ -807,50 +486,4 @@ impl Session {
     pub fn machine(&self) -> &Machine {
         &self.machine
     }
-}
-
-/// Hears what becomes of steps, and tells it on.
-struct Heard<'a> {
-    listener: &'a dyn Listener,
-    graph: &'a Graph,
-    verdicts: Mutex<Vec<(Arc<str>, Verdict)>>,
-}
-
-impl Listener for Heard<'_> {
-    fn hear(&self, event: &Event) {
-        if let Event::Done { step, verdict, .. } = event {
-            let folder = self.graph.step(*step).folder.shared().clone();
-            self.verdicts.lock().unwrap_or_else(PoisonError::into_inner).push((folder, *verdict));
-        }
-        self.listener.hear(event);
-    }
-}
-
-/// Folders, below the folder of results, in which only what a request made belongs: those of the targets, entries and
-/// folders that it means. `asked` are the addresses of the targets that it asked for.
-fn homes(patterns: &[AddressPattern], asked: &[WsPath]) -> Vec<WsPath> {
-    let all: std::collections::HashSet<&WsPath> = asked.iter().collect();
-    let mut homes = Vec::new();
-    for pattern in patterns {
-        if pattern.is_glob() {
-            // Of a target of which it means some entries only, the others stay.
-            homes.extend(asked.iter().filter(|address| pattern.matches(address.as_str())).cloned());
-            continue;
-        }
-        let path = &pattern.path;
-        // `clock` means the target `clock/clock` where there is one, and `clock/a` its entry `a` or the target `a` of it.
-        let own = path.child(path.name());
-        match !pattern.is_folder && all.contains(&own) {
-            true => homes.push(own),
-            false => homes.push(path.clone()),
-        }
-        if pattern.is_folder {
-            // Where no package is in the folder, what the package around it declares was asked for.
-            let is_around = |address: &&WsPath| {
-                !address.is_in(path) && address.parent().is_some_and(|package| path.is_in(&package))
-            };
-            homes.extend(asked.iter().filter(is_around).cloned());
-        }
-    }
-    homes
 }

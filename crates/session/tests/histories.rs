@@ -577,7 +577,7 @@ impl World {
         let asked = self.patterns(request);
         let mut session = Session::open(self.folder.path(), Arc::new(CancelSwitch::new().unwrap())).unwrap();
         session.keep_results_in(self.path(".store"));
-        session.lock(|| {}).unwrap();
+        let mut session = session.lock(|| {}).unwrap().unwrap();
         if let Standing::Holds(sealed) = session.standing(&asked) {
             return Some(Summary { steps: sealed.steps, current: sealed.steps, ..Summary::default() });
         }

@@ -10,7 +10,7 @@ use std::time::Duration;
 use nubrik_confine::CancelSwitch;
 use nubrik_engine::{Event, Listener, Options};
 use nubrik_lang::AddressPattern;
-use nubrik_session::{Session, Standing};
+use nubrik_session::{Session, Standing, Workshop};
 
 struct Quiet;
 
@@ -54,11 +54,10 @@ fn write(folder: &Path, path: &str, text: &str) {
     fs::write(path, text).unwrap();
 }
 
-fn locked(folder: &Path) -> Session {
+fn locked<T>(folder: &Path, work: impl FnOnce(Workshop<'_>) -> T) -> T {
     let mut session = Session::open(folder, Arc::new(CancelSwitch::new().unwrap())).unwrap();
     session.keep_results_in(folder.join(".store"));
-    session.lock(|| {}).unwrap();
-    session
+    work(session.lock(|| {}).unwrap().unwrap())
 }
 
 fn all() -> Vec<AddressPattern> {
@@ -67,16 +66,16 @@ fn all() -> Vec<AddressPattern> {
 
 /// What stands of the request for everything: how many steps a change reaches, `None` where everything is
 /// evaluated anew.
-fn reached(session: &Session) -> Option<usize> {
-    match session.standing(&all()) {
+fn reached(folder: &Path) -> Option<usize> {
+    locked(folder, |workshop| match workshop.standing(&all()) {
         Standing::Holds(_) => Some(0),
         Standing::Reached(reached) => Some(reached.steps()),
         Standing::Unknown => None,
-    }
+    })
 }
 
 fn holds(folder: &Path) -> bool {
-    matches!(locked(folder).standing(&all()), Standing::Holds(_))
+    reached(folder) == Some(0)
 }
 
 /// One build at a time: each ends what processes it finds left over, and all tests are one process.
@@ -87,20 +86,21 @@ fn build(folder: &Path) -> (usize, usize) {
     let _alone = BUILDING.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
     // What is younger than this could change again without a trace, and is not sealed.
     std::thread::sleep(Duration::from_millis(30));
-    let mut session = locked(folder);
-    let report = match session.standing(&all()) {
-        Standing::Holds(sealed) => return (0, sealed.steps),
-        Standing::Reached(reached) => {
-            assert!(session.remembers(&reached));
-            session.build_reached(&all(), *reached, &Quiet, OPTIONS).unwrap()
-        }
-        Standing::Unknown => {
-            let evaluation = session.evaluate(&all());
-            session.build(&all(), &evaluation, &Quiet, OPTIONS).unwrap()
-        }
-    };
-    assert_eq!(report.summary.failed, 0);
-    (report.summary.ran, report.summary.steps)
+    locked(folder, |mut workshop| {
+        let report = match workshop.standing(&all()) {
+            Standing::Holds(sealed) => return (0, sealed.steps),
+            Standing::Reached(reached) => {
+                assert!(workshop.remembers(&reached));
+                workshop.build_reached(&all(), *reached, &Quiet, OPTIONS).unwrap()
+            }
+            Standing::Unknown => {
+                let evaluation = workshop.evaluate(&all());
+                workshop.build(&all(), &evaluation, &Quiet, OPTIONS).unwrap()
+            }
+        };
+        assert_eq!(report.summary.failed, 0);
+        (report.summary.ran, report.summary.steps)
+    })
 }
 
 /// A workspace whose request is sealed.
@@ -115,18 +115,18 @@ fn sealed() -> tempfile::TempDir {
 fn a_source_reaches_the_steps_that_use_it() {
     let folder = sealed();
     write(folder.path(), "a/src/one.txt", "ONE");
-    assert_eq!(reached(&locked(folder.path())), Some(3));
+    assert_eq!(reached(folder.path()), Some(3));
     assert_eq!(build(folder.path()), (3, 7));
     assert!(holds(folder.path()));
     assert_eq!(fs::read_to_string(folder.path().join("out/base/b/both")).unwrap(), "ONE\nb\n");
     // Editors put a new file in the place of the old one: no name is new.
     write(folder.path(), "a/src/.two.new", "TWO");
     fs::rename(folder.path().join("a/src/.two.new"), folder.path().join("a/src/two.txt")).unwrap();
-    assert_eq!(reached(&locked(folder.path())), Some(1));
+    assert_eq!(reached(folder.path()), Some(1));
     assert_eq!(build(folder.path()), (1, 7));
     // The same content once more: looked at, and nothing runs.
     write(folder.path(), "b/b.txt", "b");
-    assert_eq!(reached(&locked(folder.path())), Some(2));
+    assert_eq!(reached(folder.path()), Some(2));
     assert_eq!(build(folder.path()), (0, 7));
     assert!(holds(folder.path()));
 }
@@ -136,7 +136,7 @@ fn definitions_reach_what_takes_from_them() {
     let folder = sealed();
     let text = fs::read_to_string(folder.path().join("b/targets.nub")).unwrap();
     write(folder.path(), "b/targets.nub", &format!("{text}# A word more.\n"));
-    assert_eq!(reached(&locked(folder.path())), Some(0), "nothing but a comment");
+    assert_eq!(reached(folder.path()), Some(0), "nothing but a comment");
     assert_eq!(build(folder.path()), (0, 7));
     assert!(holds(folder.path()));
     write(
@@ -147,7 +147,7 @@ fn definitions_reach_what_takes_from_them() {
     assert_eq!(build(folder.path()), (1, 8));
     assert!(folder.path().join("out/base/b/more").exists());
     write(folder.path(), "b/targets.nub", &text.replace("sort {in", "sort -r {in"));
-    assert_eq!(reached(&locked(folder.path())), Some(1));
+    assert_eq!(reached(folder.path()), Some(1));
     assert_eq!(build(folder.path()), (1, 7));
     assert!(!folder.path().join("out/base/b/more").exists(), "a result that nobody makes any more");
     // A kit reaches those who use it, and what is made from that.
@@ -161,7 +161,7 @@ fn definitions_reach_what_takes_from_them() {
 fn folders_and_data_reach_who_looked_at_them() {
     let folder = sealed();
     write(folder.path(), "a/src/notes.bak", "matched by no glob");
-    assert_eq!(reached(&locked(folder.path())), Some(0));
+    assert_eq!(reached(folder.path()), Some(0));
     assert_eq!(build(folder.path()), (0, 7));
     assert!(holds(folder.path()));
     write(folder.path(), "a/src/three.txt", "three");
@@ -178,11 +178,11 @@ fn folders_and_data_reach_who_looked_at_them() {
 fn results_are_put_back_and_what_was_made_is_made_again() {
     let folder = sealed();
     fs::remove_file(folder.path().join("out/base/b/both")).unwrap();
-    assert_eq!(reached(&locked(folder.path())), Some(1));
+    assert_eq!(reached(folder.path()), Some(1));
     assert_eq!(build(folder.path()), (0, 7));
     assert!(folder.path().join("out/base/b/both").exists());
     fs::remove_dir_all(folder.path().join(".nubrik/made/b/alone")).unwrap();
-    assert_eq!(reached(&locked(folder.path())), Some(1));
+    assert_eq!(reached(folder.path()), Some(1));
     build(folder.path());
     assert!(holds(folder.path()));
 }
@@ -198,7 +198,7 @@ fn what_may_change_everything_is_evaluated_as_a_whole() {
         let folder = sealed();
         std::thread::sleep(Duration::from_millis(30));
         write(folder.path(), path, text);
-        assert_eq!(reached(&locked(folder.path())), None, "{path}");
+        assert_eq!(reached(folder.path()), None, "{path}");
     }
 }
 
@@ -213,10 +213,10 @@ fn what_is_damaged_is_evaluated_as_a_whole() {
             let mut damaged = bytes.clone();
             damaged[at] ^= 0x20;
             fs::write(&file, &damaged).unwrap();
-            assert!(matches!(reached(&locked(folder.path())), None | Some(2)), "{} at {at}", file.display());
+            assert!(matches!(reached(folder.path()), None | Some(2)), "{} at {at}", file.display());
         }
         fs::write(&file, &bytes[..bytes.len() / 2]).unwrap();
-        assert_eq!(reached(&locked(folder.path())).unwrap_or(2), 2, "{}", file.display());
+        assert_eq!(reached(folder.path()).unwrap_or(2), 2, "{}", file.display());
         fs::write(&file, &bytes).unwrap();
     }
     assert_eq!(build(folder.path()), (2, 7));
@@ -228,14 +228,15 @@ fn old_seals_are_forgotten() {
     for number in 0..20 {
         let _alone = BUILDING.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
         std::thread::sleep(Duration::from_millis(30));
-        let mut session = locked(folder.path());
         // Each order of the same addresses is another request.
         let words: Vec<&str> = (0..=number).map(|_| "b").collect();
         let root = nubrik_source::WsPath::root();
         let asked: Vec<AddressPattern> =
             words.iter().map(|w| AddressPattern::new(w, &root).unwrap()).collect();
-        let evaluation = session.evaluate(&asked);
-        session.build(&asked, &evaluation, &Quiet, OPTIONS).unwrap();
+        locked(folder.path(), |mut workshop| {
+            let evaluation = workshop.evaluate(&asked);
+            workshop.build(&asked, &evaluation, &Quiet, OPTIONS).unwrap();
+        });
     }
     let files = fs::read_dir(folder.path().join(".nubrik/seals")).unwrap().flatten();
     let seals = files.filter(|f| f.path().extension().is_none()).count();
@@ -250,11 +251,12 @@ fn a_folder_that_becomes_a_target_is_another_request() {
     {
         let _alone = BUILDING.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
         std::thread::sleep(Duration::from_millis(30));
-        let mut session = locked(folder.path());
-        let evaluation = session.evaluate(&asked);
-        session.build(&asked, &evaluation, &Quiet, OPTIONS).unwrap();
-        assert!(matches!(session.standing(&asked), Standing::Holds(_)));
+        locked(folder.path(), |mut workshop| {
+            let evaluation = workshop.evaluate(&asked);
+            workshop.build(&asked, &evaluation, &Quiet, OPTIONS).unwrap();
+            assert!(matches!(workshop.standing(&asked), Standing::Holds(_)));
+        });
     }
     write(folder.path(), "targets.nub", "target a = write { path = \"o\", text = \"o\" }\n");
-    assert!(matches!(locked(folder.path()).standing(&asked), Standing::Unknown));
+    locked(folder.path(), |workshop| assert!(matches!(workshop.standing(&asked), Standing::Unknown)));
 }

@@ -5,7 +5,7 @@ use std::time::Instant;
 use nubrik_engine::{Event, Listener, Options};
 use nubrik_graph::{FileId, Graph};
 use nubrik_lang::{AddressPattern, Evaluation, Wanted};
-use nubrik_session::{BuildReport, Results, Session, Standing};
+use nubrik_session::{BuildReport, Results, Session, Standing, Workshop};
 
 use super::since::Reached;
 use super::{Outcome, evaluate_with, open_to_build, own_problem, patterns};
@@ -27,50 +27,94 @@ pub struct Way {
 pub fn build(face: Face, choice: &Choice, words: &[String], how: How, way: Way) -> Outcome<Exit> {
     let began = Instant::now();
     let mut session = open_to_build(face, choice)?;
-    lock(face, &mut session)?;
-    let patterns = super::wanting(patterns(face, &mut session, words)?, Wanted::Targets);
+    let mut workshop = lock(face, &mut session)?;
+    let patterns = super::wanting(patterns(face, &mut workshop, words)?, Wanted::Targets);
     let micros = || began.elapsed().as_micros() as u64;
     if let Some(revision) = &way.since {
-        return build_since(face, &mut session, &patterns, how, revision, began);
+        return build_since(face, &mut workshop, &patterns, how, revision, began);
     }
     if way.audit {
-        let (evaluation, report) = build_evaluated(face, &mut session, &patterns, how, Stream::Output)?;
+        let (evaluation, report) = build_evaluated(face, &mut workshop, &patterns, how, Stream::Output)?;
         if exit_of(&report) == Exit::Done {
             if report.summary.current < report.summary.steps && !face.json {
                 outln!();
             }
-            return super::audit::audit(face, &session, evaluation);
+            return super::audit::audit(face, &workshop, &evaluation);
         }
         show(face, &report.summary, &report.results, micros(), report.cancelled, Stream::Output);
         return Ok(exit_of(&report));
     }
-    let standing = if how.explain { Standing::Unknown } else { session.standing(&patterns) };
-    let report = match standing {
-        Standing::Holds(sealed) => {
-            let done =
-                nubrik_engine::Summary { steps: sealed.steps, current: sealed.steps, ..Default::default() };
-            show(face, &done, &sealed.results, micros(), false, Stream::Output);
-            return Ok(Exit::Done);
-        }
-        standing => build_standing(face, &mut session, &patterns, standing, how, Stream::Output)?,
+    let report = match bring_up(face, &mut workshop, &patterns, how, Stream::Output, refuse_jobs)? {
+        Brought::Built(report) => report,
+        // Refused above.
+        Brought::MakesNothing(_) => return Ok(Exit::Usage),
     };
     show(face, &report.summary, &report.results, micros(), report.cancelled, Stream::Output);
     Ok(exit_of(&report))
 }
 
+/// What a request came to.
+pub enum Brought {
+    /// It was built, as far as it was not there already.
+    Built(BuildReport),
+    /// It means jobs or services, which make nothing.
+    MakesNothing(Box<Evaluation>),
+}
+
+/// Brings what is asked for up to date: nothing is done where all is as it was, where little changed only what that reaches is
+/// evaluated and built, and else everything. `check` may refuse what was evaluated before anything is built.
+pub fn bring_up(
+    face: Face,
+    workshop: &mut Workshop<'_>,
+    patterns: &[AddressPattern],
+    how: How,
+    stream: Stream,
+    check: impl FnOnce(Face, &Evaluation) -> Outcome<()>,
+) -> Outcome<Brought> {
+    match if how.explain { Standing::Unknown } else { workshop.standing(patterns) } {
+        Standing::Holds(sealed) => {
+            let steps = sealed.steps;
+            let summary = nubrik_engine::Summary { steps, current: steps, ..Default::default() };
+            let results = sealed.results;
+            return Ok(Brought::Built(BuildReport {
+                summary,
+                results,
+                cancelled: false,
+                machine_lacks: false,
+            }));
+        }
+        Standing::Reached(reached) if workshop.remembers(&reached) => {
+            let graph = reached.graph().clone();
+            let screen = screen_for(face, workshop, &graph, stream);
+            let options = options_of(workshop, how);
+            let report = screen.during(|| workshop.build_reached(patterns, *reached, &screen, options));
+            drop(screen);
+            return report.map(Brought::Built).map_err(|problem| own_problem(face, problem));
+        }
+        Standing::Reached(_) | Standing::Unknown => {}
+    }
+    let evaluation = evaluate_with(face, workshop, Some((how, stream)), |s| s.evaluate(patterns))?;
+    check(face, &evaluation)?;
+    if !evaluation.effects.is_empty() || !evaluation.services.is_empty() {
+        return Ok(Brought::MakesNothing(Box::new(evaluation)));
+    }
+    let files = &evaluation.requested;
+    build_of(face, workshop, patterns, (&evaluation, files), how, stream).map(Brought::Built)
+}
+
 /// Builds what a change since a revision can affect.
 fn build_since(
     face: Face,
-    session: &mut Session,
+    workshop: &mut Workshop<'_>,
     patterns: &[AddressPattern],
     how: How,
     revision: &str,
     began: Instant,
 ) -> Outcome<Exit> {
-    let evaluation = evaluate_with(face, session, Some((how, Stream::Output)), |s| s.evaluate(patterns))?;
-    refuse_jobs(face, evaluation)?;
-    let reached = Reached::of(face, session, evaluation, revision)?;
-    let report = build_of(face, session, patterns, (evaluation, &reached.files), how, Stream::Output)?;
+    let evaluation = evaluate_with(face, workshop, Some((how, Stream::Output)), |s| s.evaluate(patterns))?;
+    refuse_jobs(face, &evaluation)?;
+    let reached = Reached::of(face, workshop, &evaluation, revision)?;
+    let report = build_of(face, workshop, patterns, (&evaluation, &reached.files), how, Stream::Output)?;
     let micros = began.elapsed().as_micros() as u64;
     show(face, &report.summary, &report.results, micros, report.cancelled, Stream::Output);
     reached.say_left(face);
@@ -78,7 +122,7 @@ fn build_since(
 }
 
 /// Waits until no other command changes the workspace.
-pub fn lock(face: Face, session: &mut Session) -> Outcome<()> {
+pub fn lock(face: Face, session: &mut Session) -> Outcome<Workshop<'_>> {
     let waiting = || {
         let paint = Paint::for_stderr(face.plain);
         let text = "another nubrik works in this workspace; this one goes on when it is done";
@@ -88,47 +132,21 @@ pub fn lock(face: Face, session: &mut Session) -> Outcome<()> {
             errln!("{}", super::labelled(paint, Ink::Doubt, "waits", text));
         }
     };
-    match session.lock(waiting).map_err(|problem| own_problem(face, problem))? {
-        true => Ok(()),
-        // While it waited, everything was to stop.
-        false => Err(Exit::Interrupted),
-    }
+    // Where it comes to nothing everything was to stop while it waited.
+    session.lock(waiting).map_err(|problem| own_problem(face, problem))?.ok_or(Exit::Interrupted)
 }
 
-/// Builds what is to be built where a request came to something before, in a locked session.
-pub fn build_standing(
-    face: Face,
-    session: &mut Session,
-    patterns: &[AddressPattern],
-    standing: Standing,
-    how: How,
-    stream: Stream,
-) -> Outcome<BuildReport> {
-    let Standing::Reached(reached) = standing else {
-        return Ok(build_evaluated(face, session, patterns, how, stream)?.1);
-    };
-    if !session.remembers(&reached) {
-        return Ok(build_evaluated(face, session, patterns, how, stream)?.1);
-    }
-    let graph = reached.graph().clone();
-    let screen = screen_for(face, session, &graph, stream);
-    let options = options_of(session, how);
-    let report = screen.during(|| session.build_reached(patterns, *reached, &screen, options));
-    drop(screen);
-    report.map_err(|problem| own_problem(face, problem))
-}
-
-/// Evaluates and builds in a locked session.
+/// Evaluates and builds, whatever there was before.
 pub fn build_evaluated(
     face: Face,
-    session: &mut Session,
+    workshop: &mut Workshop<'_>,
     patterns: &[AddressPattern],
     how: How,
     stream: Stream,
-) -> Outcome<(&'static Evaluation, BuildReport)> {
-    let evaluation = evaluate_with(face, session, Some((how, stream)), |s| s.evaluate(patterns))?;
-    refuse_jobs(face, evaluation)?;
-    let report = build_of(face, session, patterns, (evaluation, &evaluation.requested), how, stream)?;
+) -> Outcome<(Evaluation, BuildReport)> {
+    let evaluation = evaluate_with(face, workshop, Some((how, stream)), |s| s.evaluate(patterns))?;
+    refuse_jobs(face, &evaluation)?;
+    let report = build_of(face, workshop, patterns, (&evaluation, &evaluation.requested), how, stream)?;
     Ok((evaluation, report))
 }
 
@@ -149,18 +167,18 @@ fn refuse_jobs(face: Face, evaluation: &Evaluation) -> Outcome<()> {
     Err(super::say_wrong(face, Exit::Usage, &message, &[&format!("nubrik run {}", effect.address)]))
 }
 
-/// Builds files of what was evaluated in a locked session with its state.
+/// Builds and publishes files of what was evaluated.
 pub fn build_of(
     face: Face,
-    session: &mut Session,
+    workshop: &mut Workshop<'_>,
     patterns: &[AddressPattern],
     (evaluation, files): (&Evaluation, &[FileId]),
     how: How,
     stream: Stream,
 ) -> Outcome<BuildReport> {
-    let screen = screen_for(face, session, &evaluation.graph, stream).explaining(how.explain);
-    let options = options_of(session, how);
-    let report = screen.during(|| session.build_part(patterns, evaluation, files, &screen, options));
+    let screen = screen_for(face, workshop, &evaluation.graph, stream).explaining(how.explain);
+    let options = options_of(workshop, how);
+    let report = screen.during(|| workshop.build_part(patterns, evaluation, files, &screen, options));
     drop(screen);
     report.map_err(|problem| own_problem(face, problem))
 }
@@ -168,15 +186,15 @@ pub fn build_of(
 /// Builds some files of what was evaluated, which something else needs.
 pub fn build_files(
     face: Face,
-    session: &mut Session,
+    workshop: &mut Workshop<'_>,
     evaluation: &Evaluation,
     files: &[nubrik_graph::FileId],
     how: How,
     stream: Stream,
 ) -> Outcome<BuildReport> {
-    let screen = screen_for(face, session, &evaluation.graph, stream);
-    let options = options_of(session, how);
-    let report = screen.during(|| session.build_files(evaluation, files, &screen, options));
+    let screen = screen_for(face, workshop, &evaluation.graph, stream);
+    let options = options_of(workshop, how);
+    let report = screen.during(|| workshop.build_files(evaluation, files, &screen, options));
     drop(screen);
     report.map_err(|problem| own_problem(face, problem))
 }
@@ -202,18 +220,18 @@ pub fn screen_for<'g>(face: Face, session: &Session, graph: &'g Graph, stream: S
 /// Runs the scans that definitions wait for; stops when one fails. Without `shown` only failures are said.
 pub fn answer_scans(
     face: Face,
-    session: &mut Session,
+    workshop: &mut Workshop<'_>,
     evaluation: &Evaluation,
     shown: Option<(How, Stream)>,
 ) -> Outcome<()> {
     let began = Instant::now();
     let (how, stream) = shown.unwrap_or((How::default(), Stream::Error));
-    let screen = screen_for(face, session, &evaluation.graph, stream);
-    let options = options_of(session, how);
+    let screen = screen_for(face, workshop, &evaluation.graph, stream);
+    let options = options_of(workshop, how);
     let quiet = OnlyFailures(&screen);
     let report = match shown {
-        Some(_) => screen.during(|| session.answer(evaluation, &screen, options)),
-        None => session.answer(evaluation, &quiet, options),
+        Some(_) => screen.during(|| workshop.answer(evaluation, &screen, options)),
+        None => workshop.answer(evaluation, &quiet, options),
     };
     drop(screen);
     let report = report.map_err(|problem| own_problem(face, problem))?;

@@ -25,15 +25,15 @@ const ALL: [&str; 8] = [
 
 pub fn clean(face: Face, choice: &Choice, words: &[String], store: bool) -> Outcome<Exit> {
     let mut session = open(face, choice)?;
-    lock(face, &mut session)?;
+    let mut workshop = lock(face, &mut session)?;
     let mut paths: Vec<String> = Vec::new();
     if words.is_empty() {
         paths.extend(ALL.map(str::to_owned));
     } else {
-        let patterns = patterns(face, &mut session, words)?;
-        let evaluation = evaluate(face, &mut session, &patterns)?;
+        let patterns = patterns(face, &mut workshop, words)?;
+        let evaluation = evaluate(face, &mut workshop, &patterns)?;
         for target in evaluation.targets.iter().map(|t| evaluation.graph.target(*t)) {
-            let out = session.results_folder();
+            let out = workshop.results_folder();
             paths.extend(target.results.iter().map(|r| format!("{out}/{}", r.publish.as_str())));
             paths.push(format!(".nubrik/made/{}", target.address));
         }
@@ -42,7 +42,7 @@ pub fn clean(face: Face, choice: &Choice, words: &[String], store: bool) -> Outc
         |path: &str, e: io::Error| say_wrong(face, Exit::Own, &format!("cannot remove {path}: {e}"), &[]);
     let mut removed = 0;
     for path in paths {
-        removed += session.remove(&path).map_err(|e| failed(&path, e))?;
+        removed += workshop.remove(&path).map_err(|e| failed(&path, e))?;
     }
     if let Some(folder) = nubrik_session::store_folder().filter(|_| store) {
         removed += count_files(&folder);

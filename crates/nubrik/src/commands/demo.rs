@@ -26,11 +26,11 @@ pub fn demo(face: Face, folder: &Path) -> Outcome<Exit> {
     let began = std::time::Instant::now();
     let mut session = open_at(face, folder)?;
     session.let_reach_out();
-    lock(face, &mut session)?;
-    let everything = super::patterns(face, &mut session, &[])?;
+    let mut workshop = lock(face, &mut session)?;
+    let everything = super::patterns(face, &mut workshop, &[])?;
     let patterns = super::wanting(everything.clone(), Wanted::Targets);
     let how = How { keep_going: true, ..How::default() };
-    let (_, report) = build_evaluated(face, &mut session, &patterns, how, Stream::Output)?;
+    let (_, report) = build_evaluated(face, &mut workshop, &patterns, how, Stream::Output)?;
     let micros = began.elapsed().as_micros() as u64;
     show(face, &report.summary, &report.results, micros, report.cancelled, Stream::Output);
     let exit = exit_of(&report);
@@ -42,7 +42,7 @@ pub fn demo(face: Face, folder: &Path) -> Outcome<Exit> {
     }
     let tested = super::test::run(
         face,
-        &mut session,
+        &mut workshop,
         &super::wanting(everything, Wanted::Tests),
         how,
         &WhichTests::default(),
@@ -50,8 +50,8 @@ pub fn demo(face: Face, folder: &Path) -> Outcome<Exit> {
     if tested != Exit::Done || face.json {
         return Ok(tested);
     }
-    let program = session.workspace.root.join("out/base/tide/tidecast");
-    let readings = session.workspace.root.join("tide/stations/ardle.csv");
+    let program = workshop.workspace.root.join("out/base/tide/tidecast");
+    let readings = workshop.workspace.root.join("tide/stations/ardle.csv");
     let shown = "tidecast --day 2031-03-21 tide/stations/ardle.csv";
     outln!("\n{}", super::labelled(paint, Ink::Busy, "runs", shown));
     let output = std::process::Command::new(program).args(["--day", "2031-03-21"]).arg(readings).output();

@@ -49,16 +49,14 @@ pub fn doctor(face: Face, choice: &Choice) -> Outcome<Exit> {
         mend: Some("set HOME or XDG_CACHE_HOME".to_owned()),
     });
     let all = AddressPattern::below(&WsPath::root());
-    let mut evaluation = session.evaluate(std::slice::from_ref(&all));
-    while evaluation.waiting && !evaluation.scans.is_empty() {
-        if !session.is_locked() {
-            super::build::lock(face, &mut session)?;
-        }
-        if super::build::answer_scans(face, &mut session, &evaluation, None).is_err() {
-            break;
-        }
-        evaluation = session.evaluate(std::slice::from_ref(&all));
-    }
+    let once = |session: &nubrik_session::Session| session.evaluate(std::slice::from_ref(&all));
+    // Where an answer cannot be found, what is known without it is looked at.
+    let evaluation = match super::answered(&mut session, once, |session, e| {
+        super::Answering::answer(session, face, &e, None)
+    }) {
+        Ok(evaluation) => evaluation,
+        Err(_) => once(&session),
+    };
     let looked_for = session.looked_for();
     let mut names: Vec<std::sync::Arc<str>> = evaluation.graph.tools.clone();
     names.sort();

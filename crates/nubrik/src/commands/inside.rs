@@ -4,8 +4,8 @@ use nubrik_engine::shown_command;
 use nubrik_graph::{Graph, StepId, Target};
 use nubrik_lang::Evaluation;
 
-use super::build::{build_files, exit_of};
-use super::{Outcome, Silent, labelled, open_at_address, say_wrong};
+use super::build::{build_files, exit_of, lock};
+use super::{Outcome, Silent, evaluate_address, labelled, open_to_build, say_wrong};
 use crate::arguments::{Choice, Face, How};
 use crate::exit::Exit;
 use crate::ui::failure::short;
@@ -15,13 +15,15 @@ use crate::ui::screen::Stream;
 use crate::ui::text::wrapped;
 
 pub fn inside(face: Face, choice: &Choice, address: &str, step: Option<&str>) -> Outcome<Exit> {
-    let (mut session, evaluation) = open_at_address(face, choice, address)?;
+    let mut session = open_to_build(face, choice)?;
+    let mut workshop = lock(face, &mut session)?;
+    let evaluation = evaluate_address(face, &mut workshop, address)?;
     let how = How::default();
     let graph = &evaluation.graph;
-    let id = choose(face, evaluation, address, step)?;
+    let id = choose(face, &evaluation, address, step)?;
     let node = graph.step(id);
     let files: Vec<_> = graph.declared(node);
-    let report = build_files(face, &mut session, evaluation, &files, how, Stream::Error)?;
+    let report = build_files(face, &mut workshop, &evaluation, &files, how, Stream::Error)?;
     let exit = exit_of(&report);
     if exit != Exit::Done {
         return Ok(exit);
@@ -29,7 +31,7 @@ pub fn inside(face: Face, choice: &Choice, address: &str, step: Option<&str>) ->
     let paint = Paint::for_stderr(face.plain || face.json);
     introduce(graph, id, paint);
     crate::interrupt::leave_to_children(true);
-    let ended = session.inside(evaluation, id, &Silent);
+    let ended = workshop.inside(&evaluation, id, &Silent);
     crate::interrupt::leave_to_children(false);
     match ended {
         Ok(code) => Ok(Exit::Other(u8::try_from(code).unwrap_or(1))),

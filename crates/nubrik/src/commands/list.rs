@@ -163,11 +163,11 @@ pub fn list(face: Face, choice: &Choice, words: &[String], which: Which) -> Outc
     let patterns = patterns(face, &mut session, words)?;
     let evaluation = evaluate(face, &mut session, &patterns)?;
     let reached = match &which.since {
-        Some(revision) => Some(Reached::of(face, &session, evaluation, revision)?),
+        Some(revision) => Some(Reached::of(face, &session, &evaluation, revision)?),
         None => None,
     };
     let listed = reached.as_ref().map_or(&evaluation.targets, |reached| &reached.targets);
-    let exit = list_targets(face, &mut session, evaluation, listed, &which)?;
+    let exit = list_targets(face, &mut session, &evaluation, listed, &which)?;
     if let Some(reached) = &reached {
         // What is left out belongs to no package of the list.
         if reached.left > 0 && !reached.targets.is_empty() && !face.json {

@@ -36,7 +36,7 @@ use nubrik_diagnostic::{Diagnostic, Severity};
 use nubrik_engine::{Event, Listener};
 use nubrik_graph::{Closure, Graph};
 use nubrik_lang::{AddressPattern, Evaluation, Wanted};
-use nubrik_session::{BuildProblem, OpenProblem, Session};
+use nubrik_session::{BuildProblem, OpenProblem, Session, Workshop};
 use nubrik_source::Sources;
 
 use crate::arguments::{Arguments, Choice, Command, Face, How};
@@ -179,62 +179,85 @@ pub fn own_problem(face: Face, problem: BuildProblem) -> Exit {
     )
 }
 
+/// Whoever finds answers that definitions wait for: a session, which takes the lock for that alone, or one that holds it.
+pub trait Answering {
+    /// To evaluate with.
+    fn session(&self) -> &Session;
+
+    /// Runs the scans that an evaluation waits for; shown as steps when `shown` says how, else only their failures are.
+    fn answer(&mut self, face: Face, evaluation: &Evaluation, shown: Option<(How, Stream)>) -> Outcome<()>;
+}
+
+impl Answering for Session {
+    fn session(&self) -> &Session {
+        self
+    }
+
+    fn answer(&mut self, face: Face, evaluation: &Evaluation, shown: Option<(How, Stream)>) -> Outcome<()> {
+        build::answer_scans(face, &mut build::lock(face, self)?, evaluation, shown)
+    }
+}
+
+impl Answering for Workshop<'_> {
+    fn session(&self) -> &Session {
+        self
+    }
+
+    fn answer(&mut self, face: Face, evaluation: &Evaluation, shown: Option<(How, Stream)>) -> Outcome<()> {
+        build::answer_scans(face, self, evaluation, shown)
+    }
+}
+
 /// Evaluates, and stops with the errors if there are any. Scans that definitions wait for are run
 /// without a word, unless they fail.
 pub fn evaluate(
     face: Face,
-    session: &mut Session,
+    session: &mut impl Answering,
     patterns: &[AddressPattern],
-) -> Outcome<&'static Evaluation> {
+) -> Outcome<Evaluation> {
     evaluate_with(face, session, None, |session| session.evaluate(patterns))
 }
 
-/// Opens the workspace to change it, and evaluates what an address means. Scans are shown on standard error.
-pub fn open_at_address(
-    face: Face,
-    choice: &Choice,
-    address: &str,
-) -> Outcome<(Session, &'static Evaluation)> {
-    let mut session = open_to_build(face, choice)?;
-    build::lock(face, &mut session)?;
-    let patterns = patterns(face, &mut session, &[address.to_owned()])?;
+/// Evaluates what an address means. Scans are shown on standard error.
+pub fn evaluate_address(face: Face, workshop: &mut Workshop<'_>, address: &str) -> Outcome<Evaluation> {
+    let patterns = patterns(face, workshop, &[address.to_owned()])?;
     let shown = Some((How::default(), Stream::Error));
-    let evaluation = evaluate_with(face, &mut session, shown, |s| s.evaluate(&patterns))?;
-    Ok((session, evaluation))
+    evaluate_with(face, workshop, shown, |s| s.evaluate(&patterns))
 }
 
 /// Evaluates as often as answers of scans are missing. Scans are shown as steps when `shown` says how.
 pub fn evaluate_with(
     face: Face,
-    session: &mut Session,
+    session: &mut impl Answering,
     shown: Option<(How, Stream)>,
     once: impl Fn(&Session) -> Evaluation,
-) -> Outcome<&'static Evaluation> {
-    let mut evaluation = once(session);
-    while evaluation.waiting && !evaluation.scans.is_empty() {
+) -> Outcome<Evaluation> {
+    let evaluation = answered(session, once, |session, evaluation| {
         // What is wrong anyway is said first.
-        evaluation = stop_on_errors(face, evaluation)?;
-        if !session.is_locked() {
-            build::lock(face, session)?;
+        let evaluation = stop_on_errors(face, evaluation)?;
+        session.answer(face, &evaluation, shown)
+    })?;
+    stop_on_errors(face, evaluation)
+}
+
+/// Evaluates until no answer is missing that can be found; `find` finds those that one evaluation waits for.
+pub fn answered<S: Answering>(
+    session: &mut S,
+    once: impl Fn(&Session) -> Evaluation,
+    mut find: impl FnMut(&mut S, Evaluation) -> Outcome<()>,
+) -> Outcome<Evaluation> {
+    loop {
+        let evaluation = once(session.session());
+        if !evaluation.waiting || evaluation.scans.is_empty() {
+            return Ok(evaluation);
         }
-        build::answer_scans(face, session, &evaluation, shown)?;
-        evaluation = once(session);
+        find(session, evaluation)?;
     }
-    // A command evaluates once or twice and ends: freeing a large graph would only take time.
-    Ok(Box::leak(Box::new(stop_on_errors(face, evaluation)?)))
 }
 
 /// Evaluates everything with its warnings; errors are the caller's to print.
 pub fn evaluate_with_all(face: Face, session: &mut Session) -> Outcome<Evaluation> {
-    let mut evaluation = session.lint();
-    while evaluation.waiting && !evaluation.scans.is_empty() {
-        if !session.is_locked() {
-            build::lock(face, session)?;
-        }
-        build::answer_scans(face, session, &evaluation, None)?;
-        evaluation = session.lint();
-    }
-    Ok(evaluation)
+    answered(session, Session::lint, |session, evaluation| session.answer(face, &evaluation, None))
 }
 
 /// Prints errors, and stops if there are any.
@@ -256,8 +279,8 @@ pub fn stop_on_errors(face: Face, evaluation: Evaluation) -> Outcome<Evaluation>
 
 /// The patterns that words of the command line mean: addresses, globs, and paths of files (a result
 /// means what makes it, a source what uses it). Without words: everything at and below this folder.
-pub fn patterns(face: Face, session: &mut Session, words: &[String]) -> Outcome<Vec<AddressPattern>> {
-    let folder = &session.workspace.folder.clone();
+pub fn patterns(face: Face, session: &mut impl Answering, words: &[String]) -> Outcome<Vec<AddressPattern>> {
+    let folder = &session.session().workspace.folder.clone();
     if words.is_empty() {
         return Ok(vec![AddressPattern::below(folder)]);
     }
@@ -267,14 +290,14 @@ pub fn patterns(face: Face, session: &mut Session, words: &[String]) -> Outcome<
         let pattern = AddressPattern::new(word, folder).map_err(|problem| {
             say_wrong(face, Exit::Usage, &problem.0, &["addresses look like tide/tidecast"])
         })?;
-        let path = session.workspace.root.join(pattern.path.as_str());
+        let path = session.session().workspace.root.join(pattern.path.as_str());
         if !pattern.is_glob() && path.is_file() { files.push(pattern) } else { patterns.push(pattern) }
     }
     if !files.is_empty() {
         let root = AddressPattern::below(&nubrik_source::WsPath::root());
         let evaluation = evaluate(face, session, &[root])?;
         for file in files {
-            patterns.extend(targets_of_file(face, session, &evaluation.graph, &file)?);
+            patterns.extend(targets_of_file(face, session.session(), &evaluation.graph, &file)?);
         }
     }
     Ok(patterns)

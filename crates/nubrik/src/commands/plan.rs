@@ -38,10 +38,10 @@ pub fn plan(
         changed.push(source(face, &session, &evaluation.graph, file)?);
     }
     let reached = match since {
-        Some(revision) => Some(Reached::of(face, &session, evaluation, revision)?),
+        Some(revision) => Some(Reached::of(face, &session, &evaluation, revision)?),
         None => None,
     };
-    let mut planned = session.plan(evaluation, &Silent, Supposed { if_changed: &changed, compare: false });
+    let mut planned = session.plan(&evaluation, &Silent, Supposed { if_changed: &changed, compare: false });
     if let Some(reached) = &reached {
         let mut wanted = vec![false; evaluation.graph.steps.len()];
         let needed = Closure::of(&evaluation.graph, reached.files.iter().copied()).steps;

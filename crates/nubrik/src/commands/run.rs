@@ -7,10 +7,10 @@ use std::time::Duration;
 
 use nubrik_graph::Effect;
 use nubrik_lang::{AddressPattern, Evaluation};
-use nubrik_session::{EffectEnd, EffectProblem, Results, Session, Standing};
+use nubrik_session::{EffectEnd, EffectProblem, Results, Session};
 
-use super::build::{build_files, build_of, build_standing, lock, unless_built};
-use super::{Outcome, evaluate_with, labelled, open_to_build, patterns, say_wrong};
+use super::build::{Brought, bring_up, build_files, lock, unless_built};
+use super::{Outcome, labelled, open_to_build, patterns, say_wrong};
 use crate::arguments::{Choice, Face, How};
 use crate::exit::Exit;
 use crate::ui::json;
@@ -20,31 +20,42 @@ use crate::ui::screen::Stream;
 
 pub fn run(face: Face, choice: &Choice, address: &str, args: &[String], how: How) -> Outcome<Exit> {
     let mut session = open_to_build(face, choice)?;
-    lock(face, &mut session)?;
-    let patterns = patterns(face, &mut session, &[address.to_owned()])?;
+    let mut workshop = lock(face, &mut session)?;
+    let patterns = patterns(face, &mut workshop, &[address.to_owned()])?;
+    let check = |face, evaluation: &Evaluation| match evaluation.services.is_empty()
+        && evaluation.effects.is_empty()
+    {
+        true => refuse_others(face, address, &patterns, evaluation),
+        false => Ok(()),
+    };
     // What is built goes to standard error: standard output is the program's.
-    let report = match session.standing(&patterns) {
-        Standing::Holds(sealed) => return start(face, session, address, args, &sealed.results),
-        Standing::Reached(reached) => {
-            build_standing(face, &mut session, &patterns, Standing::Reached(reached), how, Stream::Error)?
-        }
-        Standing::Unknown => {
-            let evaluation =
-                evaluate_with(face, &mut session, Some((how, Stream::Error)), |s| s.evaluate(&patterns))?;
-            if !evaluation.services.is_empty() {
-                return super::services::run(face, session, evaluation, address, how);
+    let evaluation = match bring_up(face, &mut workshop, &patterns, how, Stream::Error, check)? {
+        Brought::MakesNothing(evaluation) => evaluation,
+        Brought::Built(report) => {
+            if let Some(exit) = unless_built(face, &report) {
+                return Ok(exit);
             }
-            if !evaluation.effects.is_empty() {
-                return run_job(face, session, evaluation, args, how);
-            }
-            refuse_others(face, address, &patterns, evaluation)?;
-            build_of(face, &mut session, &patterns, (evaluation, &evaluation.requested), how, Stream::Error)?
+            let root = workshop.workspace.root.clone();
+            drop(workshop);
+            drop(session);
+            return start(face, &root, address, args, &report.results);
         }
     };
+    let serves = !evaluation.services.is_empty();
+    if serves {
+        super::services::check(face, &evaluation, address)?;
+    }
+    let files = &evaluation.requested;
+    let report = build_files(face, &mut workshop, &evaluation, files, how, Stream::Error)?;
     if let Some(exit) = unless_built(face, &report) {
         return Ok(exit);
     }
-    start(face, session, address, args, &report.results)
+    // Others may build while it goes on.
+    drop(workshop);
+    match serves {
+        true => super::services::run(face, &session, &evaluation),
+        false => run_job(face, &session, &evaluation, args),
+    }
 }
 
 /// Stops where the address means a test, or a folder with jobs.
@@ -78,20 +89,8 @@ fn refuse_others(
     Ok(())
 }
 
-/// Builds what a job uses, and does what it is for.
-fn run_job(
-    face: Face,
-    mut session: Session,
-    evaluation: &Evaluation,
-    args: &[String],
-    how: How,
-) -> Outcome<Exit> {
-    let report = build_files(face, &mut session, evaluation, &evaluation.requested, how, Stream::Error)?;
-    if let Some(exit) = unless_built(face, &report) {
-        return Ok(exit);
-    }
-    // Others may build while it goes on.
-    session.unlock();
+/// Does what a job is for. What it uses was built.
+fn run_job(face: Face, session: &Session, evaluation: &Evaluation, args: &[String]) -> Outcome<Exit> {
     let count = evaluation.effects.len();
     for (number, effect) in evaluation.effects.iter().enumerate() {
         if count > 1 || &*effect.step.say != effect.address.rsplit('/').next().unwrap_or("") {
@@ -99,7 +98,7 @@ fn run_job(
             errln!("{}", labelled(paint, Ink::Busy, "does", &effect.step.say));
         }
         let args = if number + 1 == count { args } else { &[] };
-        let exit = run_effect(face, &session, evaluation, effect, args)?;
+        let exit = run_effect(face, session, evaluation, effect, args)?;
         if exit != Exit::Done {
             return Ok(exit);
         }
@@ -209,8 +208,7 @@ fn say_ended(face: Face, effect: &Effect, ended: EffectEnd, took: Duration, prin
 }
 
 /// Starts the program that a target makes.
-fn start(face: Face, session: Session, address: &str, args: &[String], results: &Results) -> Outcome<Exit> {
-    let root = session.workspace.root.clone();
+fn start(face: Face, root: &Path, address: &str, args: &[String], results: &Results) -> Outcome<Exit> {
     let programs: Vec<&str> = results.iter().filter(|path| is_program(&root.join(path))).collect();
     let program = match programs.as_slice() {
         [program] => root.join(program),
@@ -230,7 +228,6 @@ fn start(face: Face, session: Session, address: &str, args: &[String], results: 
             ));
         }
     };
-    drop(session);
     // The program takes this one's place: terminal, signals and exit code are its own.
     let problem = std::process::Command::new(&program).args(args).exec();
     Err(say_wrong(face, Exit::Machine, &format!("cannot start {}: {problem}", program.display()), &[]))

@@ -11,9 +11,8 @@ use nubrik_session::Session;
 use nubrik_source::Sources;
 use serde::Serialize;
 
-use super::build::{build_files, unless_built};
 use super::{Outcome, labelled, report, say_wrong};
-use crate::arguments::{Face, How};
+use crate::arguments::Face;
 use crate::exit::Exit;
 use crate::ui::out::errln;
 use crate::ui::paint::{Ink, Paint};
@@ -31,14 +30,8 @@ struct ServingEvent<'a> {
     at: &'a str,
 }
 
-/// Builds what a service uses, starts it, and waits until somebody ends it.
-pub fn run(
-    face: Face,
-    mut session: Session,
-    evaluation: &Evaluation,
-    address: &str,
-    how: How,
-) -> Outcome<Exit> {
+/// Stops where an address means several services, or one that runs somewhere else.
+pub fn check(face: Face, evaluation: &Evaluation, address: &str) -> Outcome<()> {
     let [service] = evaluation.services.as_slice() else {
         let mends: Vec<String> =
             evaluation.services.iter().map(|s| format!("nubrik run {}", s.address)).collect();
@@ -54,12 +47,12 @@ pub fn run(
         let message = format!("`{address}` runs somewhere else: there is nothing to start");
         return Err(say_wrong(face, Exit::Usage, &message, &[]));
     }
-    let built = build_files(face, &mut session, evaluation, &evaluation.requested, how, Stream::Error)?;
-    if let Some(exit) = unless_built(face, &built) {
-        return Ok(exit);
-    }
-    // Others may build while it goes on.
-    session.unlock();
+    Ok(())
+}
+
+/// Starts a service, and waits until somebody ends it. What it uses was built.
+pub fn run(face: Face, session: &Session, evaluation: &Evaluation) -> Outcome<Exit> {
+    let service = &evaluation.services[0];
     let paint = Paint::for_stderr(face.plain || face.json);
     let say = |word: &str, text: &str| {
         if !face.json {
@@ -68,7 +61,7 @@ pub fn run(
     };
     say("starts", &service.address);
     let echo: fn(&[u8]) = if face.json { to_stderr } else { to_stdout };
-    let lent = lend(face, &session, "run", std::slice::from_ref(service), Some(echo))?;
+    let lent = lend(face, session, "run", std::slice::from_ref(service), Some(echo))?;
     for (name, at) in session.places(&lent) {
         if face.json {
             json::print(&ServingEvent { event: "serving", service: &name, at: &at });
@@ -84,7 +77,7 @@ pub fn run(
         }
         std::thread::sleep(TICK);
     };
-    give_back(face, &session, lent);
+    give_back(face, session, lent);
     match ended {
         None => {
             say("ended", &service.address);

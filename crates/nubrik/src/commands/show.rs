@@ -102,7 +102,7 @@ pub fn show(face: Face, choice: &Choice, address: &str, printed: bool) -> Outcom
             state: session.state(),
             out: &out,
             users: users(&whole.graph, graph, *id),
-            on_call: OnCall::of(evaluation, *id),
+            on_call: OnCall::of(&evaluation, *id),
         };
         if face.json {
             json::print(&shown.event());

@@ -9,7 +9,7 @@ use nubrik_cases::{Case, Outcome as CaseOutcome, Suite};
 use nubrik_engine::{Event, Failure, Listener, Reason, Verdict};
 use nubrik_graph::{Closure, FileId, Graph, StepId};
 use nubrik_lang::{AddressPattern, Evaluation, Wanted};
-use nubrik_session::Session;
+use nubrik_session::{Session, Workshop};
 
 use super::build::{lock, options_of, screen_for};
 use super::{Outcome, evaluate_with, open_to_build, own_problem, patterns, say_wrong, wanting};
@@ -20,15 +20,15 @@ use crate::ui::tests::{self as ui, Round, TestResult};
 
 pub fn test(face: Face, choice: &Choice, tests: &Testing) -> Outcome<Exit> {
     let mut session = open_to_build(face, choice)?;
-    lock(face, &mut session)?;
-    let patterns = wanting(patterns(face, &mut session, &tests.what)?, Wanted::Tests);
-    run(face, &mut session, &patterns, tests.how, &tests.which)
+    let mut workshop = lock(face, &mut session)?;
+    let patterns = wanting(patterns(face, &mut workshop, &tests.what)?, Wanted::Tests);
+    run(face, &mut workshop, &patterns, tests.how, &tests.which)
 }
 
-/// Runs the chosen ones of some tests, in a locked session.
+/// Runs the chosen ones of some tests.
 pub fn run(
     face: Face,
-    session: &mut Session,
+    session: &mut Workshop<'_>,
     patterns: &[AddressPattern],
     how: How,
     which: &WhichTests,
@@ -38,8 +38,8 @@ pub fn run(
     let how = How { keep_going: true, ..how };
     let evaluation = evaluate_with(face, session, Some((how, Stream::Output)), |s| s.evaluate(patterns))?;
     let graph = &evaluation.graph;
-    let all = tests_of(evaluation);
-    let (chosen, left) = choose(face, session, evaluation, all, which)?;
+    let all = tests_of(&evaluation);
+    let (chosen, left) = choose(face, session, &evaluation, all, which)?;
     let verdicts: Vec<FileId> = chosen.iter().map(|(file, _)| *file).collect();
     let mut rounds: Vec<Round> = Vec::new();
     let repeats = which.repeat.unwrap_or(1);
@@ -50,7 +50,8 @@ pub fn run(
         let screen = screen_for(face, session, graph, Stream::Output).explaining(how.explain);
         let heard = Heard { screen: &screen, graph, done: Mutex::default() };
         let options = options_of(session, how);
-        let report = screen.during(|| session.test(patterns, evaluation, &verdicts, &again, &heard, options));
+        let report =
+            screen.during(|| session.test(patterns, &evaluation, &verdicts, &again, &heard, options));
         let done = heard.done.into_inner().unwrap_or_else(PoisonError::into_inner);
         drop(screen);
         let report = report.map_err(|problem| own_problem(face, problem))?;

@@ -15,8 +15,8 @@ use nubrik_engine::Outside;
 use nubrik_lang::TARGETS_FILE;
 use serde::Serialize;
 
-use super::build::{build_files, exit_of};
-use super::{Outcome, labelled, open_at_address, open_to_build, say_wrong};
+use super::build::{build_files, exit_of, lock};
+use super::{Outcome, evaluate_address, labelled, open_to_build, say_wrong};
 use crate::arguments::{Choice, Face, How, Watched};
 use crate::exit::Exit;
 use crate::ui::json;
@@ -276,10 +276,12 @@ fn words_without_watch() -> Vec<OsString> {
 
 /// Builds what a job or program uses, and gives a digest of all that decides what it does.
 fn fingerprint(face: Face, choice: &Choice, address: &str) -> Outcome<Vec<u8>> {
-    let (mut session, evaluation) = open_at_address(face, choice, address)?;
+    let mut session = open_to_build(face, choice)?;
+    let mut workshop = lock(face, &mut session)?;
+    let evaluation = evaluate_address(face, &mut workshop, address)?;
     let how = How::default();
     let graph = &evaluation.graph;
-    let report = build_files(face, &mut session, evaluation, &evaluation.requested, how, Stream::Error)?;
+    let report = build_files(face, &mut workshop, &evaluation, &evaluation.requested, how, Stream::Error)?;
     if exit_of(&report) != Exit::Done {
         return Err(exit_of(&report));
     }
@@ -287,12 +289,12 @@ fn fingerprint(face: Face, choice: &Choice, address: &str) -> Outcome<Vec<u8>> {
     files.extend(evaluation.effects.iter().flat_map(|e| e.step.inputs.iter().copied()));
     let mut text = format!("{:?}{:?}", evaluation.effects, evaluation.services);
     for path in evaluation.services.iter().flat_map(|s| &s.inputs) {
-        let digest = session.machine().digest(path.as_str()).map(|d| d.hex()).unwrap_or_default();
+        let digest = workshop.machine().digest(path.as_str()).map(|d| d.hex()).unwrap_or_default();
         text.push_str(&format!("{} {digest}\n", path.as_str()));
     }
     for file in files {
         let path = graph.file(file).path.as_str();
-        let digest = session.machine().digest(path).map(|d| d.hex()).unwrap_or_default();
+        let digest = workshop.machine().digest(path).map(|d| d.hex()).unwrap_or_default();
         text.push_str(&format!("{path} {digest}\n"));
     }
     Ok(text.into_bytes())

@@ -50,12 +50,12 @@ pub fn why(face: Face, choice: &Choice, address: &str) -> Outcome<Exit> {
     let mut session = open(face, choice)?;
     let patterns = patterns(face, &mut session, &[address.to_owned()])?;
     let evaluation = evaluate(face, &mut session, &patterns)?;
-    let planned = session.plan(evaluation, &Silent, Supposed { compare: true, ..Supposed::default() });
+    let planned = session.plan(&evaluation, &Silent, Supposed { compare: true, ..Supposed::default() });
     let paint = super::paint(face);
-    let pending = chain_now(evaluation, &planned);
+    let pending = chain_now(&evaluation, &planned);
     let (headline, chain) = match pending {
         Some((word, chain)) => (format!("{address} would {word} now"), chain),
-        None => match chain_then(evaluation, session.state()) {
+        None => match chain_then(&evaluation, session.state()) {
             Some((build, chain)) if build == session.state().builds => {
                 (format!("{address} is current; it last ran in the newest build, number {build}"), chain)
             }

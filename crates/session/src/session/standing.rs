@@ -12,7 +12,8 @@ use rustc_hash::FxHashSet;
 
 use super::seal_files::{read_seal, read_snapshot, read_trails};
 use super::sealing::is_complete;
-use super::{BuildProblem, BuildReport, Session};
+use super::sweeping::homes;
+use super::{BuildProblem, BuildReport, Session, Workshop};
 use crate::history::Chronicle;
 use crate::results::Results;
 use crate::seal::{self, Change, Names, Roles, Seal, Sealed};
@@ -107,21 +108,6 @@ fn threads() -> usize {
 }
 
 impl Session {
-    /// Looks whether what a request came to the last time still stands; where definitions changed, only
-    /// what they reach is evaluated again. The session must hold the lock.
-    pub fn standing(&self, patterns: &[AddressPattern]) -> Standing {
-        let path = self.seal_path(patterns);
-        let Ok(own) = self.own() else { return Standing::Unknown };
-        let Some(seal) = read_seal(own, &path) else { return Standing::Unknown };
-        let Some(changes) = seal.check(&self.machine, threads()) else { return Standing::Unknown };
-        if changes.is_empty() {
-            return Standing::Holds(seal.sealed);
-        }
-        let reached =
-            read_snapshot(own, &path, &seal).and_then(|old| self.reached(patterns, seal, changes, old));
-        reached.map_or(Standing::Unknown, |reached| Standing::Reached(Box::new(reached)))
-    }
-
     fn reached(
         &self,
         patterns: &[AddressPattern],
@@ -315,9 +301,25 @@ impl Session {
         snapshot.trails = old.trails;
         Some((snapshot, spliced.changed, Again { steps, gone, results, stale, trails }))
     }
+}
 
-    /// Whether everything that the steps a change reaches take from others is remembered. The session must
-    /// have loaded the state.
+impl Workshop<'_> {
+    /// Looks whether what a request came to the last time still stands; where definitions changed, only
+    /// what they reach is evaluated again.
+    pub fn standing(&self, patterns: &[AddressPattern]) -> Standing {
+        let path = self.seal_path(patterns);
+        let Ok(own) = self.own() else { return Standing::Unknown };
+        let Some(seal) = read_seal(own, &path) else { return Standing::Unknown };
+        let Some(changes) = seal.check(&self.machine, threads()) else { return Standing::Unknown };
+        if changes.is_empty() {
+            return Standing::Holds(seal.sealed);
+        }
+        let reached =
+            read_snapshot(own, &path, &seal).and_then(|old| self.reached(patterns, seal, changes, old));
+        reached.map_or(Standing::Unknown, |reached| Standing::Reached(Box::new(reached)))
+    }
+
+    /// Whether everything that the steps a change reaches take from others is remembered.
     pub fn remembers(&self, reached: &Reached) -> bool {
         let graph = &reached.part.graph;
         let Some(made) = self.made_entries(graph, reached.part.settled.iter().copied(), &[]) else {
@@ -331,7 +333,7 @@ impl Session {
             })
     }
 
-    /// Builds what a change reaches. The session must hold the lock and have loaded the state.
+    /// Builds what a change reaches.
     pub fn build_reached(
         &mut self,
         patterns: &[AddressPattern],
@@ -344,7 +346,7 @@ impl Session {
         // The seal may be older than what was published last: a build that failed, or whose files were young, writes none.
         let gone = match reached.definitions {
             true => {
-                let homes = super::homes(patterns, &reached.asked);
+                let homes = homes(patterns, &reached.asked);
                 self.sweep(&homes, |path| results.contains(path))
             }
             false => Vec::new(),

@@ -4,14 +4,32 @@ use nubrik_engine::{Listener, Options, Outside, Request, build};
 use nubrik_graph::{Graph, Step};
 use nubrik_lang::{AddressPattern, Evaluation};
 
-use super::{BuildProblem, BuildReport, Session};
+use super::{BuildProblem, BuildReport, Session, Workshop};
 use crate::history::Chronicle;
 use crate::results::Results;
 use crate::since::ChangedFiles;
 
 impl Session {
+    /// The single cases that the report of a check tells of; `None` where it has none that can be read.
+    pub fn cases(&self, graph: &Graph, step: &Step) -> Option<Vec<nubrik_cases::Case>> {
+        let report = step.check.as_ref()?.report?;
+        let bytes = self.machine.read(graph.file(report).path.as_str()).ok()?;
+        nubrik_cases::read(&bytes).ok()
+    }
+
+    /// What changed since a revision of git. The evaluation must be one of a session that [takes
+    /// notes](Session::take_notes); else everything counts as changed.
+    ///
+    /// # Errors
+    /// What git says where it cannot tell.
+    pub fn changed_since(&self, revision: &str, evaluation: &Evaluation) -> Result<ChangedFiles, String> {
+        ChangedFiles::since(&self.machine, revision, &evaluation.trail)
+    }
+}
+
+impl Workshop<'_> {
     /// Builds what the requested tests need, and runs those of them whose verdict does not stand, and those in
-    /// `again`. The session must hold the lock and have loaded the state.
+    /// `again`.
     pub fn test(
         &mut self,
         patterns: &[AddressPattern],
@@ -37,21 +55,5 @@ impl Session {
             cancelled: outcome.cancelled,
             machine_lacks: outcome.machine_lacks,
         })
-    }
-
-    /// The single cases that the report of a check tells of; `None` where it has none that can be read.
-    pub fn cases(&self, graph: &Graph, step: &Step) -> Option<Vec<nubrik_cases::Case>> {
-        let report = step.check.as_ref()?.report?;
-        let bytes = self.machine.read(graph.file(report).path.as_str()).ok()?;
-        nubrik_cases::read(&bytes).ok()
-    }
-
-    /// What changed since a revision of git. The evaluation must be one of a session that [takes
-    /// notes](Session::take_notes); else everything counts as changed.
-    ///
-    /// # Errors
-    /// What git says where it cannot tell.
-    pub fn changed_since(&self, revision: &str, evaluation: &Evaluation) -> Result<ChangedFiles, String> {
-        ChangedFiles::since(&self.machine, revision, &evaluation.trail)
     }
 }

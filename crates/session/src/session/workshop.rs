@@ -1,0 +1,262 @@
+//! A session that may change its workspace: no other one does meanwhile.
+
+use std::fs::{self, File};
+use std::io;
+use std::ops::Deref;
+use std::sync::{Arc, Mutex, OnceLock, PoisonError};
+use std::time::Duration;
+
+use nubrik_engine::{Changes, Event, Listener, Options, Outside, Request, Signature, Verdict, build};
+use nubrik_graph::{Graph, Step};
+use nubrik_lang::{AddressPattern, AnswerText, Evaluation};
+use nubrik_store::LocalStore;
+use rustix::fs::OFlags;
+
+use super::{BuildProblem, BuildReport, Session, store_folder};
+use crate::history::Chronicle;
+use crate::results::Results;
+use crate::state_file;
+use crate::workspace::OpenProblem;
+
+/// How often a session that waits for another one looks whether that is done.
+const LOOK_AGAIN: Duration = Duration::from_millis(20);
+
+/// A session that holds its workspace's lock, until this is dropped: everything that changes a workspace is done by it.
+pub struct Workshop<'s> {
+    pub(super) session: &'s mut Session,
+    _lock: File,
+}
+
+impl Deref for Workshop<'_> {
+    type Target = Session;
+
+    fn deref(&self) -> &Session {
+        self.session
+    }
+}
+
+impl Drop for Workshop<'_> {
+    fn drop(&mut self) {
+        self.session.is_held = false;
+    }
+}
+
+impl Session {
+    /// Makes sure that no other session changes this workspace meanwhile; `waiting` is called when one does and has to be waited
+    /// for. `None` when everything is to stop before that.
+    ///
+    /// # Errors
+    /// When the tool's own files cannot be written.
+    pub fn lock(&mut self, waiting: impl FnOnce()) -> Result<Option<Workshop<'_>>, BuildProblem> {
+        self.had_results = self.workspace.make_folders().map_err(|problem| match problem {
+            OpenProblem::Io(path, e) => BuildProblem::Own(path, e),
+            _ => BuildProblem::Own(self.workspace.root.clone(), io::Error::other("cannot make its folders")),
+        })?;
+        if self.store.is_err() {
+            self.store = match self.store_folder.clone().or_else(store_folder) {
+                None => Err("neither XDG_CACHE_HOME nor HOME names a folder".to_owned()),
+                Some(folder) => LocalStore::open(&folder).map_err(|e| e.to_string()),
+            };
+        }
+        let flags = OFlags::CREATE | OFlags::WRONLY;
+        let file = self.own()?.open("lock", flags).map_err(|e| self.own_problem(("lock".to_owned(), e)))?;
+        let mut waiting = Some(waiting);
+        loop {
+            match file.try_lock() {
+                Ok(()) => break,
+                Err(fs::TryLockError::WouldBlock) => {
+                    if let Some(waiting) = waiting.take() {
+                        waiting();
+                    }
+                    // Whoever waits in the kernel does not hear signals.
+                    if self.machine.cancel().wait(LOOK_AGAIN) {
+                        return Ok(None);
+                    }
+                }
+                Err(fs::TryLockError::Error(e)) => return Err(self.own_problem(("lock".to_owned(), e))),
+            }
+        }
+        self.is_held = true;
+        // What was looked at before may have changed while nothing was held.
+        self.state = OnceLock::new();
+        Ok(Some(Workshop { session: self, _lock: file }))
+    }
+}
+
+impl Workshop<'_> {
+    /// Finds the answers of scans that an evaluation waits for. When a scan failed, the report says so and some answers are still missing.
+    pub fn answer(
+        &mut self,
+        evaluation: &Evaluation,
+        listener: &dyn Listener,
+        options: Options,
+    ) -> Result<BuildReport, BuildProblem> {
+        nubrik_confine::raise_open_file_limit();
+        nubrik_confine::become_reaper();
+        let graph = &evaluation.graph;
+        let heard = Heard { listener, graph, verdicts: Mutex::default() };
+        let outcome = build(
+            Request { publish: false, ..Request::whole(graph, &evaluation.scans) },
+            self.results_folder().as_str(),
+            self.state(),
+            &self.machine,
+            self.store(),
+            &heard,
+            options,
+        );
+        for (folder, verdict) in heard.verdicts.into_inner().unwrap_or_else(PoisonError::into_inner) {
+            self.session.earlier.entry(folder).or_insert(verdict);
+        }
+        self.session.scans_looked_at.extend(outcome.looked_at.iter().map(|(path, entry)| {
+            // A file that may still change without a trace holds no seal.
+            (path.clone(), entry.map(|e| if e.young { Signature::default() } else { e.signature }))
+        }));
+        self.remember(outcome.changes)?;
+        if outcome.summary.failed + outcome.summary.left + outcome.summary.blocked == 0 && !outcome.cancelled
+        {
+            for file in &evaluation.scans {
+                let Some(maker) = graph.file(*file).maker else { continue };
+                let step = graph.step(maker);
+                self.read_answer(graph, step);
+            }
+        }
+        Ok(BuildReport {
+            summary: outcome.summary,
+            results: Results::default(),
+            cancelled: outcome.cancelled,
+            machine_lacks: outcome.machine_lacks,
+        })
+    }
+
+    fn read_answer(&mut self, graph: &Graph, step: &Step) {
+        let text = |file: nubrik_graph::FileId| {
+            let bytes = self.machine.read(graph.file(file).path.as_str()).unwrap_or_default();
+            String::from_utf8_lossy(&bytes).into_owned()
+        };
+        let ok = step.status.is_none_or(|file| text(file).trim() == "0");
+        let answer = AnswerText { ok, text: text(step.outputs[0].file).into() };
+        for output in &step.outputs {
+            let path = graph.file(output.file).path.shared().clone();
+            let signature = self.machine.check(&path).map(Signature::settled);
+            self.session.scans_looked_at.push((path, signature));
+        }
+        self.session.answers.insert(step.folder.clone(), answer);
+    }
+
+    /// Builds what was evaluated.
+    pub fn build(
+        &mut self,
+        patterns: &[AddressPattern],
+        evaluation: &Evaluation,
+        listener: &dyn Listener,
+        options: Options,
+    ) -> Result<BuildReport, BuildProblem> {
+        self.build_part(patterns, evaluation, &evaluation.requested, listener, options)
+    }
+
+    /// Builds some of the files that were requested, and publishes them.
+    pub fn build_part(
+        &mut self,
+        patterns: &[AddressPattern],
+        evaluation: &Evaluation,
+        files: &[nubrik_graph::FileId],
+        listener: &dyn Listener,
+        options: Options,
+    ) -> Result<BuildReport, BuildProblem> {
+        self.prepare(listener);
+        self.break_seal(patterns);
+        let gone = self.remove_stale_results(patterns, evaluation);
+        let out = self.results_folder();
+        let chronicle = Chronicle::new(listener, &evaluation.graph);
+        let mut outcome = build(
+            Request::whole(&evaluation.graph, files),
+            &out,
+            self.state(),
+            &self.machine,
+            self.store(),
+            &chronicle,
+            options,
+        );
+        outcome.changes.published.extend(gone);
+        self.count_earlier(evaluation, &mut outcome.summary);
+        self.keep_history(patterns, chronicle, &outcome);
+        self.tidy_up(&evaluation.graph, listener, &outcome);
+        let results: Results = self.result_paths(evaluation, files).into_iter().collect();
+        self.remember(std::mem::take(&mut outcome.changes))?;
+        // A part says nothing of the rest of the request.
+        if files.len() == evaluation.requested.len() {
+            self.seal(patterns, evaluation, &outcome, &results)?;
+        }
+        Ok(BuildReport {
+            summary: outcome.summary,
+            results,
+            cancelled: outcome.cancelled,
+            machine_lacks: outcome.machine_lacks,
+        })
+    }
+
+    /// Builds some files of what was evaluated, without publishing them: something else needs them.
+    pub fn build_files(
+        &mut self,
+        evaluation: &Evaluation,
+        files: &[nubrik_graph::FileId],
+        listener: &dyn Listener,
+        options: Options,
+    ) -> Result<BuildReport, BuildProblem> {
+        self.prepare(listener);
+        let request = Request { publish: false, ..Request::whole(&evaluation.graph, files) };
+        let out = self.results_folder();
+        let outcome = build(request, &out, self.state(), &self.machine, self.store(), listener, options);
+        self.tidy_up(&evaluation.graph, listener, &outcome);
+        self.remember(outcome.changes)?;
+        Ok(BuildReport {
+            summary: outcome.summary,
+            results: Results::default(),
+            cancelled: outcome.cancelled,
+            machine_lacks: outcome.machine_lacks,
+        })
+    }
+
+    /// Removes something below the workspace's root, links on the way never followed. Gives how many files that was.
+    ///
+    /// # Errors
+    /// When it cannot be removed.
+    pub fn remove(&self, path: &str) -> std::io::Result<usize> {
+        let below = self.machine.below();
+        let count = match below.folder(path).and_then(|folder| crate::listing::entries_below(&folder)) {
+            Ok(entries) => entries.len(),
+            Err(_) => usize::from(below.look_at(path).is_ok()),
+        };
+        below.remove(path)?;
+        Ok(count)
+    }
+
+    /// Adds to what is remembered of the workspace, in memory and on disk.
+    pub(super) fn remember(&mut self, changes: Changes) -> Result<(), BuildProblem> {
+        self.state();
+        if let Some(mut state) = self.session.state.take() {
+            let saved = state_file::save(self.own()?, &mut state, changes);
+            self.session.state = OnceLock::from(state);
+            saved.map_err(|problem| self.own_problem(problem))?;
+        }
+        let tools = self.machine.tools.encode();
+        self.own()?.write_whole("tools", &tools).map_err(|e| self.own_problem(("tools", e)))
+    }
+}
+
+/// Hears what becomes of steps, and tells it on.
+struct Heard<'a> {
+    listener: &'a dyn Listener,
+    graph: &'a Graph,
+    verdicts: Mutex<Vec<(Arc<str>, Verdict)>>,
+}
+
+impl Listener for Heard<'_> {
+    fn hear(&self, event: &Event) {
+        if let Event::Done { step, verdict, .. } = event {
+            let folder = self.graph.step(*step).folder.shared().clone();
+            self.verdicts.lock().unwrap_or_else(PoisonError::into_inner).push((folder, *verdict));
+        }
+        self.listener.hear(event);
+    }
+}
