@@ -157,8 +157,8 @@ impl<'a> Build<'a> {
     }
 
     pub(crate) fn tool(&self, id: ToolId) -> Result<FoundTool, ToolProblem> {
-        let find = || self.outside.tool(&self.graph.tools[id.0 as usize]);
-        self.tools[id.0 as usize].get_or_init(find).clone()
+        let find = || self.outside.tool(&self.graph.tools[id.index()]);
+        self.tools[id.index()].get_or_init(find).clone()
     }
 
     fn remember(&self, id: StepId, memory: StepMemory) {
@@ -170,9 +170,9 @@ impl<'a> Build<'a> {
     /// Takes note of the contents of a step's outputs.
     pub(crate) fn know_outputs(&self, id: StepId, memory: &Arc<StepMemory>) {
         for (output, record) in self.graph.step(id).outputs.iter().zip(&memory.outputs) {
-            let _ = self.made[output.file.0 as usize].set(record.digest());
+            let _ = self.made[output.file.index()].set(record.digest());
         }
-        let _ = self.makers[id.0 as usize].set(memory.clone());
+        let _ = self.makers[id.index()].set(memory.clone());
     }
 
     /// Takes note of what is to be remembered of a step.
@@ -309,14 +309,13 @@ pub fn build(
 
 /// The chain of steps that took longest in this build.
 fn longest_run(graph: &Graph, order: &[StepId], micros: &[u64], summary: &mut Summary) {
-    let chains = longest_chains(graph, order, |s| micros[s.0 as usize] as f64);
-    let ran: Vec<StepId> = order.iter().copied().filter(|s| micros[s.0 as usize] > 0).collect();
-    let Some(mut at) =
-        ran.iter().copied().max_by(|a, b| chains[a.0 as usize].total_cmp(&chains[b.0 as usize]))
+    let chains = longest_chains(graph, order, |s| micros[s.index()] as f64);
+    let ran: Vec<StepId> = order.iter().copied().filter(|s| micros[s.index()] > 0).collect();
+    let Some(mut at) = ran.iter().copied().max_by(|a, b| chains[a.index()].total_cmp(&chains[b.index()]))
     else {
         return;
     };
-    summary.chain_micros = chains[at.0 as usize] as u64;
+    summary.chain_micros = chains[at.index()] as u64;
     let mut users: HashMap<StepId, Vec<StepId>> = HashMap::new();
     let needs_of = Needs::of(graph);
     for &step in &ran {
@@ -327,7 +326,7 @@ fn longest_run(graph: &Graph, order: &[StepId], micros: &[u64], summary: &mut Su
     loop {
         summary.chain.push((graph.owner(at).address.clone(), graph.step(at).say.clone()));
         let next = users.get(&at).into_iter().flatten().copied();
-        match next.max_by(|a, b| chains[a.0 as usize].total_cmp(&chains[b.0 as usize])) {
+        match next.max_by(|a, b| chains[a.index()].total_cmp(&chains[b.index()])) {
             Some(next) => at = next,
             None => return,
         }
@@ -406,7 +405,7 @@ impl<'b, 'a> Schedule<'b, 'a> {
         let build = self.build;
         {
             let progress = lock(&self.progress);
-            if let Some(need) = progress.failed_need[step.0 as usize] {
+            if let Some(need) = progress.failed_need[step.index()] {
                 let (target, say) =
                     (build.graph.owner(need).address.clone(), build.graph.step(need).say.clone());
                 return Done::new(Verdict::Blocked, Reason::NeedFailed { target, say });
@@ -512,7 +511,7 @@ impl<'b, 'a> Schedule<'b, 'a> {
             self.build.listener.hear(&Event::Survived { step, refused: done.survived });
         }
         let mut progress = lock(&self.progress);
-        let at = step.0 as usize;
+        let at = step.index();
         progress.verdicts[at] = Some(verdict);
         progress.micros[at] = if ran { micros.max(1) } else { 0 };
         progress.machine_lacks |= lacks;
@@ -533,7 +532,7 @@ impl<'b, 'a> Schedule<'b, 'a> {
         };
         let Progress { queue, failed_need, stop, .. } = &mut *progress;
         for user in queue.users(step) {
-            let known = &mut failed_need[user.0 as usize];
+            let known = &mut failed_need[user.index()];
             *known = known.or(blame);
             *stop |= verdict == Verdict::Left && blame.is_none();
         }
@@ -550,7 +549,7 @@ impl<'b, 'a> Schedule<'b, 'a> {
         let build = self.build;
         for output in &build.graph.step(step).outputs {
             let Some(results) = self.results.get(&output.file) else { continue };
-            let Some(digest) = build.made[output.file.0 as usize].get() else { continue };
+            let Some(digest) = build.made[output.file.index()].get() else { continue };
             for result in results {
                 let to: Arc<str> = format!("{}/{}", self.out, result.publish.as_str()).into();
                 let node = build.graph.file(output.file);

@@ -181,7 +181,7 @@ impl Build<'_> {
             }
         }
         for tool in &step.tools {
-            let name = &graph.tools[tool.0 as usize];
+            let name = &graph.tools[tool.index()];
             if let Ok(found) = self.tool(*tool) {
                 let version = self.outside.version_told(name);
                 let version = version.map_or(String::new(), |v| format!(" {v}"));
@@ -247,7 +247,7 @@ impl Build<'_> {
         gone.for_each(|(path, _)| input(Some(path), None));
         differences.extend(between(&memory.described, described));
         for id in &step.tools {
-            let name = &self.graph.tools[id.0 as usize];
+            let name = &self.graph.tools[id.index()];
             let known = differences.iter().any(|d| {
                 d.part == Part::Tool && d.now.as_ref().is_some_and(|n| n.starts_with(&format!("{name}=")))
             });

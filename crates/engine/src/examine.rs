@@ -83,7 +83,7 @@ impl Build<'_> {
     pub(crate) fn content(&self, file: FileId) -> Result<Digest, Failure> {
         let node = self.graph.file(file);
         if node.maker.is_some() {
-            let made = self.made[file.0 as usize].get();
+            let made = self.made[file.index()].get();
             return made.copied().ok_or_else(|| Failure::NoInput {
                 path: node.path.shared().clone(),
                 problem: "the step that makes it has not run".to_owned(),
@@ -129,7 +129,7 @@ impl Build<'_> {
     /// What is in a made folder, where its step is known.
     pub(crate) fn entries_of(&self, folder: FileId) -> Option<(Arc<StepMemory>, usize)> {
         let maker = self.graph.file(folder).maker?;
-        let memory = self.makers[maker.0 as usize].get()?.clone();
+        let memory = self.makers[maker.index()].get()?.clone();
         let at = self.graph.step(maker).outputs.iter().position(|output| output.file == folder)?;
         matches!(memory.outputs.get(at)?, OutputRecord::Folder(_)).then_some((memory, at))
     }
@@ -209,7 +209,7 @@ impl Build<'_> {
             tools.push(self.tool(*tool).map_err(Failure::NoTool)?);
         }
         let named = step.tools.iter().zip(&tools);
-        let named = named.map(|(id, found)| (self.graph.tools[id.0 as usize].clone(), found.identity));
+        let named = named.map(|(id, found)| (self.graph.tools[id.index()].clone(), found.identity));
         let mut named: Vec<(Arc<str>, Digest)> = named.collect();
         if let Some(besides) = self.outside.sees_besides().filter(|_| !step.commands.is_empty()) {
             // It may decide a result like a tool does.
@@ -419,7 +419,7 @@ impl Build<'_> {
         let of_sets = step.candidates.iter().flat_map(|set| &self.candidates(*set).made);
         for file in step.inputs.iter().chain(of_sets) {
             let Some(maker) = self.graph.file(*file).maker else { continue };
-            let Some(memory) = self.makers[maker.0 as usize].get() else { continue };
+            let Some(memory) = self.makers[maker.index()].get() else { continue };
             let mut signatures = memory.signatures.iter();
             for (output, record) in self.graph.step(maker).outputs.iter().zip(&memory.outputs) {
                 let path = self.graph.file(output.file).path.shared();

@@ -61,8 +61,8 @@ impl Queue {
         for &step in order {
             let mut needs = needs_of.of_step(step);
             needs.retain(|need| !settled.contains(need));
-            queue.missing[step.0 as usize] = needs.len() as u32;
-            needs.iter().for_each(|need| queue.users[need.0 as usize].push(step));
+            queue.missing[step.index()] = needs.len() as u32;
+            needs.iter().for_each(|need| queue.users[need.index()].push(step));
             if needs.is_empty() {
                 queue.make_ready(step);
             }
@@ -71,14 +71,14 @@ impl Queue {
     }
 
     fn make_ready(&mut self, step: StepId) {
-        self.ready.push(Ready { chain: self.chains[step.0 as usize] as u64, order: Reverse(step.0) });
+        self.ready.push(Ready { chain: self.chains[step.index()] as u64, order: Reverse(step.0) });
     }
 
     /// Begins the next step. `None` while nothing waits, or the next one has no room: nothing lighter overtakes
     /// it, so that it gets its turn.
     pub fn begin(&mut self) -> Option<StepId> {
         let next = StepId(self.ready.peek()?.order.0);
-        let weight = self.weights[next.0 as usize];
+        let weight = self.weights[next.index()];
         let fits = self.taken.processors == 0
             || (self.taken.processors + weight.processors <= self.room.processors
                 && self.taken.memory.saturating_add(weight.memory) <= self.room.memory);
@@ -93,16 +93,16 @@ impl Queue {
 
     /// Who needs a step.
     pub fn users(&self, step: StepId) -> &[StepId] {
-        &self.users[step.0 as usize]
+        &self.users[step.index()]
     }
 
     /// Takes note that a step that was begun is done, whatever became of it.
     pub fn end(&mut self, step: StepId) {
-        let weight = self.weights[step.0 as usize];
+        let weight = self.weights[step.index()];
         self.taken.processors -= weight.processors;
         self.taken.memory -= weight.memory;
-        for user in std::mem::take(&mut self.users[step.0 as usize]) {
-            let missing = &mut self.missing[user.0 as usize];
+        for user in std::mem::take(&mut self.users[step.index()]) {
+            let missing = &mut self.missing[user.index()];
             *missing -= 1;
             if *missing == 0 {
                 self.make_ready(user);
@@ -156,14 +156,14 @@ pub fn forecast(graph: &Graph, order: &[StepId], cost: impl Fn(StepId) -> f64, r
     Forecast {
         micros: now as f64 / 1e3,
         work: order.iter().map(|s| cost(*s)).sum(),
-        chain_micros: chain.first().map_or(0.0, |s| chains[s.0 as usize]),
+        chain_micros: chain.first().map_or(0.0, |s| chains[s.index()]),
         chain,
     }
 }
 
 fn chain_of(queue: &Queue, chains: &[f64], order: &[StepId]) -> Vec<StepId> {
     let longest = |steps: &[StepId]| {
-        steps.iter().copied().max_by(|a, b| chains[a.0 as usize].total_cmp(&chains[b.0 as usize]))
+        steps.iter().copied().max_by(|a, b| chains[a.index()].total_cmp(&chains[b.index()]))
     };
     let mut chain = Vec::new();
     let mut next = longest(order);
@@ -207,10 +207,10 @@ mod tests {
     fn plays_through_what_will_run() {
         let graph = graph(&[vec![], vec![], vec![1], vec![0, 2]]);
         let costs = [1.0, 2.0, 3.0, 4.0];
-        let seen = forecast(&graph, &order(&graph), |s| costs[s.0 as usize], room(2));
+        let seen = forecast(&graph, &order(&graph), |s| costs[s.index()], room(2));
         assert_eq!((seen.micros, seen.work, seen.chain_micros), (9.0, 10.0, 9.0));
         assert_eq!(seen.chain, [StepId(1), StepId(2), StepId(3)]);
-        let one = forecast(&graph, &order(&graph), |s| costs[s.0 as usize], room(1));
+        let one = forecast(&graph, &order(&graph), |s| costs[s.index()], room(1));
         assert_eq!(one.micros, 10.0);
         // What is not asked for is there already.
         let rest = forecast(&graph, &[StepId(3)], |_| 5.0, room(2));
@@ -282,7 +282,7 @@ mod tests {
         for seed in 0..400 {
             let (graph, costs) = project(seed);
             for processors in [2, 4, 8, 16] {
-                let seen = forecast(&graph, &order(&graph), |s| costs[s.0 as usize], room(processors));
+                let seen = forecast(&graph, &order(&graph), |s| costs[s.index()], room(processors));
                 let bound = seen.chain_micros.max(seen.work / processors as f64);
                 let ratio = seen.micros / bound;
                 // No order that never idles can be worse than this.

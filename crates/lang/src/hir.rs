@@ -4,7 +4,7 @@ use std::rc::Rc;
 use std::sync::Arc;
 
 use nubrik_graph::Role;
-use nubrik_source::{FileId, Span, WsPath};
+use nubrik_source::{Span, TextId, WsPath};
 use rustc_hash::FxHashMap;
 
 use crate::builtins::Builtin;
@@ -13,9 +13,23 @@ use crate::builtins::Builtin;
 #[derive(Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Debug)]
 pub struct ModuleId(pub u32);
 
+impl ModuleId {
+    /// Its place among all.
+    pub fn index(self) -> usize {
+        self.0 as usize
+    }
+}
+
 /// An expression's number in its module.
 #[derive(Clone, Copy, PartialEq, Eq, Hash, Debug)]
 pub struct ExprId(pub u32);
+
+impl ExprId {
+    /// Its place among all.
+    pub fn index(self) -> usize {
+        self.0 as usize
+    }
+}
 
 /// A name with its place.
 #[derive(Clone, Debug)]
@@ -27,7 +41,7 @@ pub struct Name {
 /// A definition file.
 #[derive(Debug)]
 pub struct Module {
-    pub file: FileId,
+    pub file: TextId,
     /// The folder that it stands in; `None` for a kit that ships with the tool.
     pub folder: Option<WsPath>,
     /// Whether it is a package's own file, against which texts are taken as paths.
@@ -43,11 +57,11 @@ pub struct Module {
 
 impl Module {
     pub fn expr(&self, id: ExprId) -> &Expr {
-        &self.exprs[id.0 as usize]
+        &self.exprs[id.index()]
     }
 
     pub fn span(&self, id: ExprId) -> Span {
-        self.spans[id.0 as usize]
+        self.spans[id.index()]
     }
 
     /// The folder against which texts in this file are taken as paths.

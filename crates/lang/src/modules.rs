@@ -44,7 +44,7 @@ pub(crate) struct Modules {
 
 impl Modules {
     pub fn get(&self, id: ModuleId) -> &Rc<Module> {
-        &self.modules[id.0 as usize]
+        &self.modules[id.index()]
     }
 
     /// Loads the package in a folder.
@@ -262,7 +262,7 @@ impl Modules {
 
     /// Takes note that something in a module is used.
     pub fn entered(&mut self, id: ModuleId) {
-        self.diagnostics.append(&mut self.found_in[id.0 as usize]);
+        self.diagnostics.append(&mut self.found_in[id.index()]);
     }
 
     /// Takes note that a name was found nowhere: any mistake in the files looked into may be why.

@@ -134,7 +134,7 @@ struct Whole {
     /// Targets by address and place: two kits of one folder may hold a value of the same name.
     targets: RowIndex,
     tools: FxHashMap<Arc<str>, ToolId>,
-    sources: FxHashMap<Arc<str>, nubrik_source::FileId>,
+    sources: FxHashMap<Arc<str>, nubrik_source::TextId>,
     read: FxHashSet<WsPath>,
     trails: Vec<Trail>,
 }
@@ -194,7 +194,7 @@ impl Whole {
             .into_iter()
             .zip(other.digests.targets)
             .map(|(mut target, digest)| {
-                target.results.iter_mut().for_each(|r| r.file = files[r.file.0 as usize]);
+                target.results.iter_mut().for_each(|r| r.file = files[r.file.index()]);
                 let known = &graph.targets;
                 let is_same = |n: usize| known[n].address == target.address && known[n].place == target.place;
                 match self.targets.find_or_insert(digest, is_same, known.len()) {
@@ -215,7 +215,7 @@ impl Whole {
                 }
             })
             .collect();
-        let set = |of: &[FileId]| of.iter().map(|f| files[f.0 as usize]).collect();
+        let set = |of: &[FileId]| of.iter().map(|f| files[f.index()]).collect();
         let sets: Vec<SetId> = other.graph.sets.iter().map(|of| graph.sets.intern(set(of))).collect();
         let numbers = Numbers { files: &files, tools: &tools, targets: &targets, sets: &sets };
         let steps: Vec<StepId> = other
@@ -237,7 +237,7 @@ impl Whole {
             })
             .collect();
         for (id, maker) in new_files {
-            graph.files[id].maker = maker.map(|m| steps[m.0 as usize]);
+            graph.files[id].maker = maker.map(|m| steps[m.index()]);
         }
         self.absorb_rest(other.requested, other.targets, other.scans, &files, &targets);
         for diagnostic in other.diagnostics {
@@ -261,9 +261,9 @@ impl Whole {
         files: &[FileId],
         numbers: &[TargetId],
     ) {
-        self.evaluation.requested.extend(requested.into_iter().map(|f| files[f.0 as usize]));
-        self.evaluation.targets.extend(targets.into_iter().map(|t| numbers[t.0 as usize]));
-        self.evaluation.scans.extend(scans.into_iter().map(|f| files[f.0 as usize]));
+        self.evaluation.requested.extend(requested.into_iter().map(|f| files[f.index()]));
+        self.evaluation.targets.extend(targets.into_iter().map(|t| numbers[t.index()]));
+        self.evaluation.scans.extend(scans.into_iter().map(|f| files[f.index()]));
     }
 
     /// A diagnostic with its places in the sources of the whole, to which their texts are added.
@@ -289,9 +289,9 @@ impl Whole {
         self.evaluation.trail = Trail::joined(std::mem::take(&mut self.trails));
         let evaluation = &mut self.evaluation;
         let mut seen = vec![false; evaluation.graph.files.len()];
-        evaluation.requested.retain(|f| !std::mem::replace(&mut seen[f.0 as usize], true));
+        evaluation.requested.retain(|f| !std::mem::replace(&mut seen[f.index()], true));
         let mut seen = vec![false; evaluation.graph.targets.len()];
-        evaluation.targets.retain(|t| !std::mem::replace(&mut seen[t.0 as usize], true));
+        evaluation.targets.retain(|t| !std::mem::replace(&mut seen[t.index()], true));
         // Each run has looked at its own packages.
         let errors = check_published_across(&evaluation.graph);
         for error in errors {

@@ -178,7 +178,7 @@ fn a_step_that_many_use_is_one_step() {
     let needs = evaluation.graph.target_needs();
     let address = |t: &nubrik_graph::TargetId| evaluation.graph.target(*t).address.to_string();
     let b = evaluation.graph.find_target("b").unwrap();
-    assert_eq!(needs[b.0 as usize].iter().map(address).collect::<Vec<_>>(), ["shared"]);
+    assert_eq!(needs[b.index()].iter().map(address).collect::<Vec<_>>(), ["shared"]);
 }
 
 #[test]

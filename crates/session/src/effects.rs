@@ -186,7 +186,7 @@ fn stages(
         let program = match &stage.program {
             Program::File(file) => machine.root().join(graph.file(*file).path.as_str()),
             Program::Tool(tool) => {
-                let name = &graph.tools[tool.0 as usize];
+                let name = &graph.tools[tool.index()];
                 machine.tool(name).map_err(EffectProblem::NoTool)?.path
             }
         };

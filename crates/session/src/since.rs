@@ -92,11 +92,11 @@ impl ChangedFiles {
         let all = (0..graph.files.len() as u32).map(FileId);
         for step in Closure::of(graph, all).steps {
             let node = graph.step(step);
-            reached[step.0 as usize] = self.redefines(graph.owner(step))
+            reached[step.index()] = self.redefines(graph.owner(step))
                 // Folders count with all that is in them.
                 || node.inputs.iter().any(is_changed)
                 || node.candidates.iter().any(|set| sets[set.index()])
-                || needs.of_step(step).iter().any(|need| reached[need.0 as usize]);
+                || needs.of_step(step).iter().any(|need| reached[need.index()]);
         }
         reached
     }
@@ -111,12 +111,12 @@ impl ChangedFiles {
         };
         let mut reached: Vec<bool> = graph.targets.iter().map(by_definition).collect();
         for (step, _) in graph.steps.iter().zip(&steps).filter(|(_, is_reached)| **is_reached) {
-            reached[step.target.0 as usize] = true;
+            reached[step.target.index()] = true;
         }
         // A result may be what another one's step makes.
         for (number, target) in graph.targets.iter().enumerate() {
             let mut makers = target.results.iter().filter_map(|result| graph.file(result.file).maker);
-            reached[number] |= makers.any(|maker| steps[maker.0 as usize]);
+            reached[number] |= makers.any(|maker| steps[maker.index()]);
         }
         reached
     }

@@ -79,7 +79,7 @@ impl Snapshot {
             snapshot.candidates.push(step.candidates.iter().map(|set| set.0));
             snapshot.outputs.push(step.outputs.iter().map(|o| o.file.0));
             for output in &step.outputs {
-                snapshot.makers[output.file.0 as usize] = number as u32;
+                snapshot.makers[output.file.index()] = number as u32;
             }
         }
         for target in &graph.targets {

@@ -119,7 +119,7 @@ impl<'a> Splice<'a> {
             let step = graph.step(id);
             body.bytes.clear();
             write_step(graph, step, Purpose::Whole, &mut body);
-            let first = self.nodes[step.outputs.first()?.file.0 as usize];
+            let first = self.nodes[step.outputs.first()?.file.index()];
             let known = self.old.maker(first);
             if let Some(known) = known
                 && self.old.step(known).ok()? == body.bytes
@@ -138,7 +138,7 @@ impl<'a> Splice<'a> {
         }
         for (number, id) in self.new.iter().enumerate() {
             for output in &graph.step(*id).outputs {
-                let maker = &mut self.makers[self.nodes[output.file.0 as usize] as usize];
+                let maker = &mut self.makers[self.nodes[output.file.index()] as usize];
                 if *maker != NO_NODE {
                     return None; // Another step makes the same file.
                 }
@@ -170,7 +170,7 @@ impl<'a> Splice<'a> {
         let asked = self.old.asked.iter().filter(|t| !self.dropped[**t as usize]);
         let mut requested: Vec<u32> =
             asked.flat_map(|t| self.old.results.get(*t as usize)).copied().collect();
-        requested.extend(self.again.requested.iter().map(|f| self.nodes[f.0 as usize]));
+        requested.extend(self.again.requested.iter().map(|f| self.nodes[f.index()]));
         let mut seen = FxHashSet::default();
         requested.retain(|node| seen.insert(*node));
         let mut needed = vec![false; count + self.new.len()];
@@ -185,7 +185,7 @@ impl<'a> Splice<'a> {
             }
             if let Some(new) = (maker as usize).checked_sub(count) {
                 let step = graph.step(self.new[new]);
-                open.extend(step.inputs.iter().map(|f| self.nodes[f.0 as usize]));
+                open.extend(step.inputs.iter().map(|f| self.nodes[f.index()]));
                 for set in self.candidates(step) {
                     if !std::mem::replace(&mut met[set as usize], true) {
                         open.extend(self.nodes_of(set));
@@ -240,7 +240,7 @@ impl<'a> Splice<'a> {
                 body.bytes.clear();
                 write_target(graph, target, &mut body);
                 snapshot.push_target(&body.bytes);
-                snapshot.results.push(target.results.iter().map(|r| nodes[r.file.0 as usize]));
+                snapshot.results.push(target.results.iter().map(|r| nodes[r.file.index()]));
             }
             *place
         };
@@ -277,7 +277,7 @@ impl<'a> Splice<'a> {
         for id in self.new.iter().enumerate().filter(|(n, _)| needed[count + n]).map(|(_, id)| *id) {
             let step = graph.step(id);
             let number = self.snapshot.steps.len();
-            let node = |f: &nubrik_graph::FileId| self.nodes[f.0 as usize];
+            let node = |f: &nubrik_graph::FileId| self.nodes[f.index()];
             step.outputs.iter().for_each(|o| makers[node(&o.file) as usize] = number as u32);
             bytes.bytes.clear();
             write_step(graph, step, Purpose::Whole, &mut bytes);
@@ -332,7 +332,7 @@ impl UsedSets {
 /// The number of each set that was evaluated now, and the nodes of those that there were not.
 fn numbered_sets(old: &Snapshot, again: &Evaluation, nodes: &[u32]) -> (Vec<u32>, Lists) {
     let now = again.graph.sets.iter().map(|files| {
-        let mut set: Vec<u32> = files.iter().map(|f| nodes[f.0 as usize]).collect();
+        let mut set: Vec<u32> = files.iter().map(|f| nodes[f.index()]).collect();
         set.sort_unstable();
         set
     });

@@ -8,4 +8,4 @@ mod sources;
 
 pub use joined::{shared_text, written_text};
 pub use path::{PathProblem, WsPath};
-pub use sources::{FileId, LineColumn, Sources, Span};
+pub use sources::{LineColumn, Sources, Span, TextId};

@@ -4,13 +4,20 @@ use std::sync::Arc;
 
 /// A text that was read in this run. Only meaningful together with the [`Sources`] that gave it out.
 #[derive(Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Debug)]
-pub struct FileId(pub u32);
+pub struct TextId(pub u32);
+
+impl TextId {
+    /// Its place among all.
+    pub fn index(self) -> usize {
+        self.0 as usize
+    }
+}
 
 /// A range of bytes in one text: `start` inclusive, `end` exclusive.
 #[derive(Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Debug)]
 pub struct Span {
     /// The text that the range is in.
-    pub file: FileId,
+    pub file: TextId,
     /// First byte.
     pub start: u32,
     /// First byte behind the range.
@@ -19,7 +26,7 @@ pub struct Span {
 
 impl Span {
     /// The range `start..end` (bytes) of `file`.
-    pub fn new(file: FileId, start: usize, end: usize) -> Self {
+    pub fn new(file: TextId, start: usize, end: usize) -> Self {
         Span { file, start: start as u32, end: end as u32 }
     }
 
@@ -53,7 +60,7 @@ impl SourceFile {
     }
 }
 
-/// The texts read in this run, by [`FileId`].
+/// The texts read in this run, by [`TextId`].
 #[derive(Default)]
 pub struct Sources {
     files: Vec<SourceFile>,
@@ -61,21 +68,21 @@ pub struct Sources {
 
 impl Sources {
     /// Adds a text under the name that messages show (`tide/targets.nub`, `nub:c`).
-    pub fn add(&mut self, name: &str, text: Arc<str>) -> FileId {
+    pub fn add(&mut self, name: &str, text: Arc<str>) -> TextId {
         let starts = memchr::memchr_iter(b'\n', text.as_bytes()).map(|at| at as u32 + 1);
         let line_starts = std::iter::once(0).chain(starts).collect();
         self.files.push(SourceFile { name: name.into(), text, line_starts });
-        FileId(self.files.len() as u32 - 1)
+        TextId(self.files.len() as u32 - 1)
     }
 
     /// The name under which the text was added.
-    pub fn name(&self, file: FileId) -> &Arc<str> {
-        &self.files[file.0 as usize].name
+    pub fn name(&self, file: TextId) -> &Arc<str> {
+        &self.files[file.index()].name
     }
 
     /// The whole text.
-    pub fn text(&self, file: FileId) -> &Arc<str> {
-        &self.files[file.0 as usize].text
+    pub fn text(&self, file: TextId) -> &Arc<str> {
+        &self.files[file.index()].text
     }
 
     /// The words that a span covers; empty when the span is out of the text.
@@ -84,8 +91,8 @@ impl Sources {
     }
 
     /// Line and column of a byte offset.
-    pub fn line_column(&self, file: FileId, offset: u32) -> LineColumn {
-        let source = &self.files[file.0 as usize];
+    pub fn line_column(&self, file: TextId, offset: u32) -> LineColumn {
+        let source = &self.files[file.index()];
         let line = source.line_of(offset);
         let start = source.line_starts[line as usize - 1] as usize;
         let before = source.text.get(start..offset as usize).unwrap_or("");
@@ -94,12 +101,12 @@ impl Sources {
 
     /// The line (from 1) in which a span begins.
     pub fn line(&self, span: Span) -> u32 {
-        self.files[span.file.0 as usize].line_of(span.start)
+        self.files[span.file.index()].line_of(span.start)
     }
 
     /// The text of one line (from 1), without its line end.
-    pub fn line_text(&self, file: FileId, line: u32) -> &str {
-        let source = &self.files[file.0 as usize];
+    pub fn line_text(&self, file: TextId, line: u32) -> &str {
+        let source = &self.files[file.index()];
         let Some(&start) = source.line_starts.get(line as usize - 1) else { return "" };
         let end = source.line_starts.get(line as usize).map_or(source.text.len(), |&e| e as usize);
         source.text[start as usize..end].trim_end_matches(['\n', '\r'])

@@ -6,7 +6,7 @@ use std::fmt::Write;
 use std::sync::Arc;
 
 use nubrik_diagnostic::Diagnostic;
-use nubrik_source::FileId;
+use nubrik_source::TextId;
 
 use crate::SyntaxKind::{self, *};
 use crate::lexer::lex;
@@ -19,7 +19,7 @@ const INDENT: usize = 4;
 ///
 /// # Errors
 /// What is wrong with the text: one that cannot be read is not touched.
-pub fn format(file: FileId, text: &Arc<str>) -> Result<String, Vec<Diagnostic>> {
+pub fn format(file: TextId, text: &Arc<str>) -> Result<String, Vec<Diagnostic>> {
     let parsed = parse(file, text);
     if !parsed.diagnostics.is_empty() {
         return Err(parsed.diagnostics);

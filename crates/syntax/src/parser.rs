@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use nubrik_diagnostic::Diagnostic;
-use nubrik_source::{FileId, Span};
+use nubrik_source::{Span, TextId};
 
 use crate::SyntaxKind::{self, *};
 use crate::lexer::{Lexed, begins_declaration, is_reserved, lex};
@@ -18,7 +18,7 @@ pub struct Parse {
 }
 
 /// Parses any text. Never fails; nesting deeper than [`MAX_DEPTH`] is an error in the diagnostics.
-pub fn parse(file: FileId, text: &Arc<str>) -> Parse {
+pub fn parse(file: TextId, text: &Arc<str>) -> Parse {
     let tokens = lex(text);
     let mut parser = Parser {
         file,
@@ -57,7 +57,7 @@ pub(crate) struct Mark {
 }
 
 pub(crate) struct Parser<'a> {
-    file: FileId,
+    file: TextId,
     text: &'a str,
     tokens: Vec<Lexed>,
     at: usize,

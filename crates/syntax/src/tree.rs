@@ -10,6 +10,13 @@ use crate::lexer::Lexed;
 #[derive(Clone, Copy, PartialEq, Eq, Hash, Debug)]
 pub struct NodeId(pub u32);
 
+impl NodeId {
+    /// Its place among all.
+    pub fn index(self) -> usize {
+        self.0 as usize
+    }
+}
+
 /// A token: its kind and its range of bytes in the text.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
 pub struct Token {
@@ -93,7 +100,7 @@ pub struct Node<'t> {
 
 impl<'t> Node<'t> {
     fn data(self) -> NodeData {
-        self.tree.nodes[self.id.0 as usize]
+        self.tree.nodes[self.id.index()]
     }
 
     /// What it is.

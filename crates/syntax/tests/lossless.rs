@@ -4,7 +4,7 @@
 
 use std::sync::Arc;
 
-use nubrik_source::FileId;
+use nubrik_source::TextId;
 use nubrik_syntax::{Element, Node, parse};
 use proptest::prelude::*;
 
@@ -31,7 +31,7 @@ fn check_order(text: &str, node: Node<'_>, mut at: u32) -> u32 {
 
 fn check(text: &str) {
     let text: Arc<str> = text.into();
-    let parse = parse(FileId(0), &text);
+    let parse = parse(TextId(0), &text);
     assert_eq!(parse.tree.print(), &*text);
     let end = check_order(&text, parse.tree.root(), 0);
     assert!(is_space(&text[end as usize..]), "no token holds {:?}", &text[end as usize..]);
@@ -157,7 +157,7 @@ fn one_mistake_gives_one_error() {
         ("let a = f(\"{b,c}/d\")\nlet e = 1\n", "expected `}`, found `,`"),
         ("let a = f(1 2)\n", "expected `,` between two items"),
     ] {
-        let parse = parse(FileId(0), &Arc::from(text));
+        let parse = parse(TextId(0), &Arc::from(text));
         let messages: Vec<_> = parse.diagnostics.iter().map(|d| d.message.as_str()).collect();
         assert_eq!(messages, [message], "{text}");
     }
@@ -177,7 +177,7 @@ fn white_space_does_not_matter_inside_forms() {
         "let f(a: text = \"x\", b: list[text] = []): text? = a\n",
         "let x = not a in b and c not in d or e < 3\n",
     ] {
-        let parse = parse(FileId(0), &Arc::from(text));
+        let parse = parse(TextId(0), &Arc::from(text));
         assert!(parse.diagnostics.is_empty(), "{text}: {:?}", parse.diagnostics);
     }
 }

@@ -4,7 +4,7 @@
 
 use std::sync::Arc;
 
-use nubrik_source::FileId;
+use nubrik_source::TextId;
 use nubrik_syntax::{Node, parse, views};
 
 /// A node as `Kind(child child)`, tokens left out.
@@ -16,7 +16,7 @@ fn shape(node: Node<'_>) -> String {
 }
 
 fn declaration_shape(text: &str) -> String {
-    let parsed = parse(FileId(0), &Arc::from(text));
+    let parsed = parse(TextId(0), &Arc::from(text));
     assert!(parsed.diagnostics.is_empty(), "{text}: {:?}", parsed.diagnostics);
     let shapes: Vec<String> = parsed.tree.root().children().map(shape).collect();
     shapes.join(" ")
@@ -76,7 +76,7 @@ fn braces_are_told_apart() {
     }
     // A brace on the next line begins something new, and so does a bracket.
     assert_eq!(
-        parse(FileId(0), &Arc::from("let a = b\n{ c = 1 }\n")).diagnostics.len(),
+        parse(TextId(0), &Arc::from("let a = b\n{ c = 1 }\n")).diagnostics.len(),
         1,
         "a record that nothing takes"
     );
@@ -129,7 +129,7 @@ fn reserved_words_are_known_by_their_length() {
 #[test]
 fn documentation_belongs_to_what_it_stands_above() {
     let text = "## Far away.\n\n## First line.\n## Second line.\nprivate target t = a\n# plain\nlet b = 1\n";
-    let parsed = parse(FileId(0), &Arc::from(text));
+    let parsed = parse(TextId(0), &Arc::from(text));
     let nodes: Vec<Node<'_>> = parsed.tree.root().children().collect();
     assert_eq!(views::documentation(nodes[0]), "First line. Second line.");
     assert!(views::is_private(nodes[0]));
@@ -141,7 +141,7 @@ fn documentation_belongs_to_what_it_stands_above() {
 #[test]
 fn texts_lose_their_common_indent() {
     let value = |text: &str| {
-        let parsed = parse(FileId(0), &Arc::from(format!("let x = {text}\n")));
+        let parsed = parse(TextId(0), &Arc::from(format!("let x = {text}\n")));
         assert!(parsed.diagnostics.is_empty(), "{text}: {:?}", parsed.diagnostics);
         let declaration = parsed.tree.root().children().next().unwrap();
         views::plain_text(declaration.expression(0).unwrap()).unwrap()
@@ -156,7 +156,7 @@ fn texts_lose_their_common_indent() {
 #[test]
 fn a_lone_expression_is_the_same_with_a_comment_behind_it() {
     let kinds = |text: &str| {
-        let parsed = parse(FileId(0), &Arc::from(text));
+        let parsed = parse(TextId(0), &Arc::from(text));
         assert!(parsed.diagnostics.is_empty(), "{text}: {:?}", parsed.diagnostics);
         let declaration = parsed.tree.root().children().next().unwrap();
         let list = declaration.expression(0).unwrap();

@@ -6,7 +6,7 @@ use std::rc::Rc;
 use std::sync::Arc;
 
 use nubrik_diagnostic::{Diagnostic, nearest};
-use nubrik_source::{FileId, Span};
+use nubrik_source::{Span, TextId};
 
 use super::{Evaluator, Result, Scope, Stop};
 use crate::builtins::{Builtin, form_of};
@@ -117,7 +117,7 @@ impl Evaluator<'_> {
     }
 
     /// A data file's text, entered among the sources.
-    fn data_file(&mut self, file: &FileRef, span: Span) -> Result<(FileId, Arc<str>)> {
+    fn data_file(&mut self, file: &FileRef, span: Span) -> Result<(TextId, Arc<str>)> {
         if let Some(watched) = self.watched {
             watched.read(&file.path);
         }
@@ -276,7 +276,7 @@ impl Evaluator<'_> {
 
 /// A data file being loaded.
 struct Load {
-    file: FileId,
+    file: TextId,
     /// Where the definitions load it.
     at: Span,
     /// Against which paths in it are taken.

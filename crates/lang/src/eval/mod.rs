@@ -233,7 +233,7 @@ pub struct Evaluator<'w> {
     /// Targets that were named where tests are wanted.
     through: Vec<TargetId>,
     /// Data files that were read, with their texts.
-    data_files: FxHashMap<WsPath, (nubrik_source::FileId, Arc<str>)>,
+    data_files: FxHashMap<WsPath, (nubrik_source::TextId, Arc<str>)>,
     /// Names in `use { … }` that their kits do not have, by module and number of the `use`.
     bad_names: BTreeSet<(ModuleId, u32, Arc<str>)>,
 }
@@ -361,7 +361,7 @@ impl<'w> Evaluator<'w> {
         let key = (module_id, number);
         self.take_from(module_id, number);
         if self.modules.get(module_id).decls[number as usize].kind == DeclKind::Option {
-            let set = self.configs[config.0 as usize].set.get(&key);
+            let set = self.configs[config.index()].set.get(&key);
             let set = set.map(|s| (s.value.clone(), s.written.clone()));
             self.note_read(key, set.as_ref().map(|s| s.1.clone()));
             if let Some((value, _)) = set {
@@ -369,7 +369,7 @@ impl<'w> Evaluator<'w> {
             }
         }
         if let Some(memo) = self.known_memo(key) {
-            let known = memo.done.find(&self.configs[config.0 as usize]);
+            let known = memo.done.find(&self.configs[config.index()]);
             if let Some((reads, value)) = known {
                 let (reads, value) = (reads.clone(), value.clone());
                 self.note_reads(&reads);
@@ -416,7 +416,7 @@ impl<'w> Evaluator<'w> {
             let target = self.target_of(module_id, number);
             let is_check = matches!(value, Value::Step(n) if self.graph.steps[*n as usize].check.is_some());
             let kind = if is_check { "check".into() } else { crate::output::value_kind(value) };
-            self.graph.targets[target.0 as usize].kind = kind;
+            self.graph.targets[target.index()].kind = kind;
             if !reads.is_empty() {
                 self.target_reads.entry(target).or_default().add_all(&reads);
             }
@@ -434,11 +434,11 @@ impl<'w> Evaluator<'w> {
 
     /// What is known of a declaration, if anything was asked of it yet.
     fn known_memo(&self, key: (ModuleId, u32)) -> Option<&DeclMemo> {
-        self.decls.get(key.0.0 as usize)?.get(key.1 as usize)
+        self.decls.get(key.0.index())?.get(key.1 as usize)
     }
 
     fn memo(&mut self, (module, number): (ModuleId, u32)) -> &mut DeclMemo {
-        let index = module.0 as usize;
+        let index = module.index();
         if self.decls.len() <= index {
             self.decls.resize_with(index + 1, Vec::new);
         }

@@ -24,6 +24,13 @@ pub(crate) type OptionId = (ModuleId, u32);
 #[derive(Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Debug)]
 pub(crate) struct ConfigId(pub u32);
 
+impl ConfigId {
+    /// Its place among all.
+    pub(crate) fn index(self) -> usize {
+        self.0 as usize
+    }
+}
+
 /// The config in which nothing is set.
 pub(crate) const DEFAULTS: ConfigId = ConfigId(0);
 
@@ -252,7 +259,7 @@ impl Evaluator<'_> {
         let config = match choices {
             None => DEFAULTS,
             Some(choices) => {
-                let mut config = self.configs[scope.config.0 as usize].clone();
+                let mut config = self.configs[scope.config.index()].clone();
                 let size = (config.set.len() + choices.len()) as u64;
                 self.count(size * WORK_OF_OPTION, self.module(scope.module).span(base))?;
                 for choice in choices {
@@ -470,7 +477,7 @@ impl Evaluator<'_> {
         let all = self.options();
         let mut readers: BTreeMap<OptionId, BTreeSet<Arc<str>>> = BTreeMap::new();
         for (target, reads) in &self.target_reads {
-            let target = &self.graph.targets[target.0 as usize];
+            let target = &self.graph.targets[target.index()];
             if target.is_declared() {
                 for (option, _) in reads.iter() {
                     readers.entry(*option).or_default().insert(target.address.clone());

@@ -150,9 +150,9 @@ impl Evaluator<'_> {
             let target = self.target_of(meaning.module, meaning.decl);
             if on_call {
                 let kind = if kind == DeclKind::Job { "effect" } else { "service" };
-                self.graph.targets[target.0 as usize].kind = kind.into();
+                self.graph.targets[target.index()].kind = kind.into();
             }
-            let number = target.0 as usize;
+            let number = target.index();
             if seen.len() <= number {
                 seen.resize(number + 1, false);
             }
@@ -185,7 +185,7 @@ impl Evaluator<'_> {
             self.doubts();
         }
         let mut seen = vec![false; self.graph.files.len()];
-        requested.retain(|f: &FileId| !std::mem::replace(&mut seen[f.0 as usize], true));
+        requested.retain(|f: &FileId| !std::mem::replace(&mut seen[f.index()], true));
         self.finish(requested, targets)
     }
 
@@ -264,7 +264,7 @@ impl Evaluator<'_> {
                 }
             }
         }
-        let title = |id: TargetId| self.graph.targets[id.0 as usize].address.clone();
+        let title = |id: TargetId| self.graph.targets[id.index()].address.clone();
         let overlapping = crate::lints::overlapping_globs(&self.globs, title);
         self.modules.diagnostics.extend(overlapping);
     }
@@ -458,7 +458,7 @@ impl Evaluator<'_> {
                 self.effects_of(&value, &decl.name.text, span, &mut effects)?;
                 let inputs = effects.iter().flat_map(|e| self.effects[*e as usize].step.inputs.clone());
                 let made: Vec<FileId> =
-                    inputs.filter(|f| self.graph.files[f.0 as usize].maker.is_some()).collect();
+                    inputs.filter(|f| self.graph.files[f.index()].maker.is_some()).collect();
                 self.asked_effects.extend(effects);
                 return Ok(made);
             }
@@ -477,9 +477,9 @@ impl Evaluator<'_> {
         }
         let mut parts: SmallVec<[Arc<str>; 2]> = smallvec![decl.name.text.clone()];
         parts.extend(meaning.way.iter().cloned());
-        let before = self.graph.targets[target.0 as usize].results.len();
+        let before = self.graph.targets[target.index()].results.len();
         self.publish(&value, &parts, target, span)?;
-        let results = &mut self.graph.targets[target.0 as usize].results;
+        let results = &mut self.graph.targets[target.index()].results;
         let files: Vec<FileId> = results[before..].iter().map(|r| r.file).collect();
         if results.len() > 1 {
             let mut seen = BTreeSet::new();
@@ -551,20 +551,20 @@ impl Evaluator<'_> {
     }
 
     fn publish_files(&mut self, files: Vec<FileRef>, parts: &[Arc<str>], target: TargetId) -> Result<()> {
-        let whole = &self.graph.targets[target.0 as usize];
+        let whole = &self.graph.targets[target.index()];
         let package = whole.package.clone();
         let address = match parts {
             [_] => whole.address.clone(),
             _ => package.join(&parts.join("/")).shared().clone(),
         };
         let made: Vec<FileRef> = files.into_iter().filter(|f| f.maker.is_some()).collect();
-        self.graph.targets[target.0 as usize].results.reserve_exact(made.len());
+        self.graph.targets[target.index()].results.reserve_exact(made.len());
         for file in &made {
             let step = file.maker.map_or(0, |m| m as usize);
             let written = file.path.below(&self.graph.steps[step].folder).unwrap_or(file.path.name());
             let publish = published_name(&package, parts, written, made.len() == 1);
             let id = self.file_id(file);
-            self.graph.targets[target.0 as usize].results.push(nubrik_graph::ResultFile {
+            self.graph.targets[target.index()].results.push(nubrik_graph::ResultFile {
                 address: address.clone(),
                 file: id,
                 publish,
@@ -612,7 +612,7 @@ impl Evaluator<'_> {
         let mut nodes: Vec<DeclKey> = Vec::with_capacity(roots.len());
         let mut edges = Vec::with_capacity(roots.len());
         let mut number_of = |modules: &Modules, nodes: &mut Vec<DeclKey>, key: DeclKey| {
-            let index = key.0.0 as usize;
+            let index = key.0.index();
             if numbers.len() <= index {
                 numbers.resize_with(index + 1, Vec::new);
             }

@@ -94,14 +94,14 @@ impl Evaluator<'_> {
         draft.step.env = self.step_env(values.value("env"), &mut draft, span)?;
         let inputs = self.all_inputs(values, &mut draft, span)?;
         let file_of = |id: &nubrik_graph::FileId| {
-            let node = &self.graph.files[id.0 as usize];
+            let node = &self.graph.files[id.index()];
             FileRef { path: node.path.clone(), maker: node.maker.map(|m| m.0), folder: node.folder }
         };
         let mut files: Vec<FileRef> = inputs.iter().map(file_of).collect();
         files.sort();
         files.dedup();
         let mut tools: Vec<Arc<str>> =
-            draft.tools.iter().map(|t| self.graph.tools[t.0 as usize].clone()).collect();
+            draft.tools.iter().map(|t| self.graph.tools[t.index()].clone()).collect();
         tools.sort();
         tools.dedup();
         let address = scope.owner.package.child(&scope.owner.parts.join("/"));
@@ -229,7 +229,7 @@ impl Evaluator<'_> {
             let stages = self.all(&command.stages, |this, stage| this.stage_of(stage, draft))?;
             let stages = stages.into_iter().map(|stage| ServiceStage {
                 program: match stage.program {
-                    Program::Tool(tool) => ServiceProgram::Tool(self.graph.tools[tool.0 as usize].clone()),
+                    Program::Tool(tool) => ServiceProgram::Tool(self.graph.tools[tool.index()].clone()),
                     Program::File(file) => ServiceProgram::File(self.graph.file(file).path.clone()),
                 },
                 words: stage.words,

@@ -9,7 +9,7 @@ use std::sync::Arc;
 
 use nubrik_diagnostic::{Diagnostic, nearest};
 use nubrik_graph::Role;
-use nubrik_source::{FileId, Span, WsPath};
+use nubrik_source::{Span, TextId, WsPath};
 use nubrik_syntax::{Node, SyntaxKind, Token, Tree, is_name, views};
 use rustc_hash::{FxBuildHasher, FxHashMap, FxHashSet};
 
@@ -18,7 +18,7 @@ use crate::hir::*;
 
 /// Where a definition file stands.
 pub(crate) struct Location {
-    pub file: FileId,
+    pub file: TextId,
     pub folder: Option<WsPath>,
     pub is_package: bool,
     pub title: Arc<str>,

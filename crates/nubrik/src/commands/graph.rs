@@ -100,7 +100,7 @@ fn targets(graph: &Graph, roots: &[TargetId], drawing: &Drawing) -> Shape {
         edges_of = vec![Vec::new(); needs.len()];
         for (from, list) in needs.iter().enumerate() {
             for to in list {
-                edges_of[to.0 as usize].push(TargetId(from as u32));
+                edges_of[to.index()].push(TargetId(from as u32));
             }
         }
     }
@@ -111,7 +111,7 @@ fn targets(graph: &Graph, roots: &[TargetId], drawing: &Drawing) -> Shape {
         if drawing.depth.is_some_and(|depth| level >= depth) {
             continue;
         }
-        for next in &edges_of[at.0 as usize] {
+        for next in &edges_of[at.index()] {
             if !levels.contains_key(next) {
                 levels.insert(*next, level + 1);
                 queue.push_back(*next);
@@ -134,7 +134,7 @@ fn targets(graph: &Graph, roots: &[TargetId], drawing: &Drawing) -> Shape {
         .collect();
     let mut edges = Vec::new();
     for id in levels.keys() {
-        for need in &needs[id.0 as usize] {
+        for need in &needs[id.index()] {
             if let Some(to) = numbers.get(need) {
                 edges.push((numbers[id], *to));
             }

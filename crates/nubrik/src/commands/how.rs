@@ -92,7 +92,7 @@ fn shortest(
             way.reverse();
             return Some(way);
         }
-        for next in &edges[at.0 as usize] {
+        for next in &edges[at.index()] {
             from.entry(*next).or_insert_with(|| {
                 queue.push_back(*next);
                 Some(at)
@@ -107,7 +107,7 @@ fn shortest_back(graph: &Graph, starts: &[TargetId], goals: &[std::sync::Arc<str
     goals.iter().any(|goal| {
         graph
             .find_target(goal)
-            .is_some_and(|id| graph.target_needs()[id.0 as usize].iter().any(|n| starts.contains(n)))
+            .is_some_and(|id| graph.target_needs()[id.index()].iter().any(|n| starts.contains(n)))
     })
 }
 

@@ -45,8 +45,8 @@ pub fn plan(
     if let Some(reached) = &reached {
         let mut wanted = vec![false; evaluation.graph.steps.len()];
         let needed = Closure::of(&evaluation.graph, reached.files.iter().copied()).steps;
-        needed.iter().for_each(|step| wanted[step.0 as usize] = true);
-        planned.retain(|step| wanted[step.step.0 as usize]);
+        needed.iter().for_each(|step| wanted[step.index()] = true);
+        planned.retain(|step| wanted[step.step.index()]);
     }
     let room = Room { processors: session.default_jobs(), memory: session.memory() };
     if face.json {

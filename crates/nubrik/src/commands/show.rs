@@ -219,7 +219,7 @@ impl<'g> Shown<'g> {
     }
 
     fn needs(&self) -> Vec<&'g str> {
-        let needs = &self.graph.target_needs()[self.id.0 as usize];
+        let needs = &self.graph.target_needs()[self.id.index()];
         let more = self.on_call.needs(self.graph);
         let mut names: Vec<&str> =
             needs.iter().chain(&more).map(|n| &*self.graph.target(*n).address).collect();

@@ -50,8 +50,8 @@ impl Reached {
         let changed = changed(face, session, evaluation, revision)?;
         let (steps, targets) = (changed.steps_reached(graph), changed.targets_reached(graph));
         let (kept, left): (Vec<TargetId>, Vec<TargetId>) =
-            evaluation.targets.iter().partition(|target| targets[target.0 as usize]);
-        let by_change = |file: &FileId| graph.file(*file).maker.is_some_and(|maker| steps[maker.0 as usize]);
+            evaluation.targets.iter().partition(|target| targets[target.index()]);
+        let by_change = |file: &FileId| graph.file(*file).maker.is_some_and(|maker| steps[maker.index()]);
         let files = evaluation.requested.iter().copied().filter(by_change).collect();
         Ok(Reached { targets: kept, files, left: left.len(), revision: revision.to_owned() })
     }

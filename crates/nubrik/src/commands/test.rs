@@ -16,7 +16,7 @@ use super::{Outcome, evaluate_with, open_to_build, own_problem, patterns, say_wr
 use crate::arguments::{Choice, Face, How, Testing, WhichTests};
 use crate::exit::Exit;
 use crate::ui::screen::Stream;
-use crate::ui::tests::{self as ui, Round, TestResult};
+use crate::ui::verdicts::{self as ui, Round, TestResult};
 
 pub fn test(face: Face, choice: &Choice, tests: &Testing) -> Outcome<Exit> {
     let mut session = open_to_build(face, choice)?;
@@ -141,7 +141,7 @@ fn choose(
     if let Some(revision) = &which.since {
         let reached = super::since::changed(face, session, evaluation, revision)?.steps_reached(graph);
         leave(&mut tests, &mut left, |_, step| {
-            (!reached[step.0 as usize]).then(|| format!("nothing they depend on changed since {revision}"))
+            (!reached[step.index()]).then(|| format!("nothing they depend on changed since {revision}"))
         });
     }
     Ok((tests, left))

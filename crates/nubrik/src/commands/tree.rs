@@ -46,7 +46,7 @@ fn reversed(edges: &[Vec<TargetId>]) -> Vec<Vec<TargetId>> {
     let mut users = vec![Vec::new(); edges.len()];
     for (from, list) in edges.iter().enumerate() {
         for to in list {
-            users[to.0 as usize].push(TargetId(from as u32));
+            users[to.index()].push(TargetId(from as u32));
         }
     }
     users
@@ -106,7 +106,7 @@ impl Shape<'_> {
         if depth > self.depth {
             return;
         }
-        let below = &self.edges[at.0 as usize];
+        let below = &self.edges[at.index()];
         for (i, next) in below.iter().enumerate() {
             let last = i + 1 == below.len();
             let (twig, trunk) = match last {
@@ -126,7 +126,7 @@ impl Shape<'_> {
         let target = self.graph.target(id);
         let took = self.costs.get(&id).map(|m| format!("  {}", time(*m))).unwrap_or_default();
         let kind = if target.kind.is_empty() { "value" } else { &*target.kind };
-        let more = if repeat && !self.edges[id.0 as usize].is_empty() { "  (shown above)" } else { "" };
+        let more = if repeat && !self.edges[id.index()].is_empty() { "  (shown above)" } else { "" };
         format!("{}  {}", target.address, paint.ink(Ink::Faint, &format!("{kind}{took}{more}")))
     }
 
@@ -137,7 +137,7 @@ impl Shape<'_> {
         while let Some(&(id, level)) = queue.get(at) {
             at += 1;
             let target = self.graph.target(id);
-            let below = &self.edges[id.0 as usize];
+            let below = &self.edges[id.index()];
             json::print(&NodeEvent {
                 event: "node",
                 address: &target.address,

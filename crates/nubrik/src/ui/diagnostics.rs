@@ -116,7 +116,7 @@ mod tests {
 
     const PLAIN: Paint = Paint { colours: false, glyphs: true, width: None };
 
-    fn sources() -> (Sources, nubrik_source::FileId) {
+    fn sources() -> (Sources, nubrik_source::TextId) {
         let mut sources = Sources::default();
         let file = sources.add(
             "tide/targets.nub",

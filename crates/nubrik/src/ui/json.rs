@@ -217,7 +217,7 @@ struct TestSummaryEvent {
 }
 
 /// Prints the last line of tests: the summary of a build, with counts of cases and tests.
-pub fn test_summary(round: &super::tests::Round, left: usize, seconds: f64, cancelled: bool) {
+pub fn test_summary(round: &super::verdicts::Round, left: usize, seconds: f64, cancelled: bool) {
     let (summary, results) = (&round.summary, &round.results);
     let count = |verdict: Verdict| results.iter().filter(|r| r.verdict == verdict).count();
     let cases = |outcome: nubrik_cases::Outcome| {

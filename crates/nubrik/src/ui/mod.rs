@@ -11,5 +11,5 @@ pub mod picture;
 pub mod screen;
 pub mod services;
 pub mod summary;
-pub mod tests;
 pub mod text;
+pub mod verdicts;
