@@ -7,7 +7,7 @@ use nubrik_graph::{Check, Effect, FileId, Pipeline, StepId};
 use nubrik_source::Span;
 
 use super::forms::FormValues;
-use super::steps::{Leaves, all_strands, leaves};
+use super::words::{Leaves, all_strands, leaves, plain_path_text};
 use super::{Evaluator, Result, Scope};
 use crate::value::*;
 
@@ -85,7 +85,7 @@ impl Evaluator<'_> {
         step.services = draft.services;
         let name = scope.owner.parts.join("/");
         step.say = match values.value("say") {
-            Value::Text(text) => super::steps::plain_path_text(&text).into(),
+            Value::Text(text) => plain_path_text(&text).into(),
             _ => name.as_str().into(),
         };
         let address = scope.owner.package.child(&name).as_str().into();

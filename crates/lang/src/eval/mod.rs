@@ -8,7 +8,9 @@ mod coerce;
 mod commands;
 mod data;
 mod expressions;
+mod files;
 mod forms;
+mod inputs;
 mod machine;
 mod matching;
 mod methods;
@@ -19,6 +21,7 @@ mod published;
 mod requests;
 mod services;
 mod steps;
+mod words;
 
 use std::cell::RefCell;
 use std::collections::{BTreeMap, BTreeSet};
@@ -204,7 +207,7 @@ pub struct Evaluator<'w> {
     files: RowIndex,
     tools: FxHashMap<Arc<str>, nubrik_graph::ToolId>,
     /// Sets of files by the values that hold them.
-    value_sets: FxHashMap<*const FileRef, steps::ValueSet>,
+    value_sets: FxHashMap<*const FileRef, inputs::ValueSet>,
     /// Sets of the files in source folders, by the unit that asked and the folder.
     folder_sets: FxHashMap<(u32, WsPath), SetId>,
     /// The graph's steps by their folders.

@@ -8,7 +8,8 @@ use nubrik_graph::{ArchiveFormat, Native, Placement};
 use nubrik_source::{Span, WsPath, written_text};
 
 use super::forms::FormValues;
-use super::steps::{Draft, plain_path_text};
+use super::steps::Draft;
+use super::words::plain_path_text;
 use super::{Evaluator, Result, Scope};
 use crate::globs::{all_below, is_pattern};
 use crate::hir::*;

@@ -12,7 +12,8 @@ use nubrik_source::{Span, WsPath};
 
 use super::checks::no_secret;
 use super::forms::FormValues;
-use super::steps::{Draft, Leaves, all_strands, leaves, scratch_path};
+use super::steps::Draft;
+use super::words::{Leaves, all_strands, leaves, scratch_path};
 use super::{Evaluator, Result, Scope};
 use crate::value::*;
 

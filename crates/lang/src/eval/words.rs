@@ -1,0 +1,356 @@
+//! Words of commands as their processes see them.
+
+use super::steps::Draft;
+use super::{Evaluator, Result, Stop};
+use crate::value::*;
+use nubrik_diagnostic::Diagnostic;
+use nubrik_graph::{FileId, ListFile, Mark, Program, Stage};
+use nubrik_source::{Span, WsPath, shared_text};
+use smallvec::SmallVec;
+use std::rc::Rc;
+use std::sync::Arc;
+
+/// Strands of a command; most often few.
+pub(super) type Leaves<'a> = SmallVec<[&'a WordStrand; 16]>;
+
+impl Evaluator<'_> {
+    /// Refuses paths of what other steps make, spelled out in words, where nothing there is declared: whether the step finds
+    /// anything would hang on what was built before.
+    pub(super) fn check_spelled(
+        &mut self,
+        spelled: &[(String, Span)],
+        own: &WsPath,
+        declared: &[FileId],
+    ) -> Result<()> {
+        let files =
+            declared.iter().map(|id| &self.graph.files[id.index()]).filter(|file| file.maker.is_some());
+        let mut paths: Vec<(&str, bool)> = files.map(|file| (file.path.as_str(), file.folder)).collect();
+        paths.sort_unstable();
+        let at = |path: &str| paths.binary_search_by(|(declared, _)| (*declared).cmp(path)).ok();
+        let is_declared = |path: &str| {
+            let below = format!("{path}/");
+            let first = paths.partition_point(|(declared, _)| *declared < below.as_str());
+            let mut above = path.match_indices('/').map(|(end, _)| &path[..end]);
+            at(path).is_some()
+                || paths.get(first).is_some_and(|(declared, _)| declared.starts_with(&below))
+                || above.any(|folder| at(folder).is_some_and(|at| paths[at].1))
+        };
+        let is_wrong = |path: &str| !WsPath::from_normal(path).is_in(own) && !is_declared(path);
+        let Some((path, span)) = spelled.iter().find(|(path, _)| is_wrong(path)) else { return Ok(()) };
+        let place = WsPath::from_normal(path);
+        let maker = self.graph.steps.iter().find(|s| place.is_in(&s.folder) || s.folder.is_in(&place));
+        let address = maker.map(|step| &self.graph.targets[step.target.index()].address);
+        let what = address.map_or("what another step makes".to_owned(), |a| format!("what `{a}` makes"));
+        let message = format!("this names {what} and does not declare it");
+        let error = Diagnostic::error("undeclared-made", message)
+            .note(format!("the word holds {path}; a path as text carries no file"))
+            .mend("{the file itself} in the command")
+            .mend("reads = the file, or all files there");
+        self.fail(*span, error)
+    }
+
+    pub(super) fn stage_of(&mut self, stage: &StageValue, draft: &mut Draft) -> Result<Stage> {
+        let mut words: Vec<Arc<str>> = Vec::with_capacity(stage.words.len());
+        for (_, word) in &stage.words {
+            words.push(self.written_word(word, draft));
+        }
+        let mut strands = Leaves::new();
+        stage.words.iter().chain(&stage.stdin).flat_map(|(_, w)| w).for_each(|s| leaves(s, &mut strands));
+        let at = stage.words.first().map(|(at, _)| *at);
+        for strand in strands {
+            match strand {
+                WordStrand::Literal(text) => draft.spelled.extend(spelled_in(text, at)),
+                WordStrand::File(file) => draft.inputs.push(file.clone()),
+                WordStrand::List(files) => draft.inputs.extend(files.iter().cloned()),
+                WordStrand::Tool(tool) => draft.tools.push(self.tool_id(&tool.name)),
+                WordStrand::Secret(_) if !draft.keeps_secrets => {
+                    let Some((at, _)) = stage.words.first() else { return Err(Stop::Failed) };
+                    return self.fail(*at, super::checks::no_secret());
+                }
+                WordStrand::Served(service, _) => self.use_service(service, draft),
+                WordStrand::Own(_) if !draft.is_service() => {
+                    let Some((at, _)) = stage.words.first() else { return Err(Stop::Failed) };
+                    return self.fail(*at, super::services::not_own());
+                }
+                _ => {}
+            }
+        }
+        let Some((span, first)) = stage.words.first() else { return Err(Stop::Failed) };
+        let program = match first.as_slice() {
+            [WordStrand::File(file)] if !file.folder => Program::File(self.file_id(file)),
+            [WordStrand::Tool(tool)] => {
+                words[0] = tool.name.clone();
+                Program::Tool(self.tool_id(&tool.name))
+            }
+            [WordStrand::Literal(name)] if !name.contains('/') => {
+                if let Some((what, mends)) = only_a_shell_does(name) {
+                    let error = Diagnostic::error("shell-syntax", what);
+                    return self.fail(*span, mends.into_iter().fold(error, Diagnostic::mend));
+                }
+                let tool = self.tool_id(name);
+                draft.tools.push(tool);
+                Program::Tool(tool)
+            }
+            [WordStrand::Literal(path)] => {
+                let error = Diagnostic::error(
+                    "bad-path",
+                    format!("`{path}` is a path where a tool's name is wanted"),
+                );
+                let name = path.rsplit('/').next().unwrap_or(path);
+                return self.fail(
+                    *span,
+                    error
+                        .mend(format!("{{in \"{path}\"}} for a program of the workspace"))
+                        .mend(format!("{name} for a tool of the machine")),
+                );
+            }
+            _ => {
+                let error =
+                    Diagnostic::error("wrong-type", "a command begins with a tool's name or one program");
+                return self.fail(*span, error);
+            }
+        };
+        let stdin = match &stage.stdin {
+            None => None,
+            Some((span, word)) => match word.as_slice() {
+                [WordStrand::File(file)] if !file.folder => Some(file.path.clone()),
+                [WordStrand::Scratch { path, .. }] => Some(scratch_path(&draft.step.folder, path)),
+                _ => {
+                    let error = Diagnostic::error("wrong-type", "`<` reads one file that is declared");
+                    return self.fail(*span, error.mend("< {in \"table.csv\"}"));
+                }
+            },
+        };
+        let stdout = self.redirected(stage.stdout.as_ref(), draft)?;
+        let stderr = self.redirected(stage.stderr.as_ref(), draft)?;
+        Ok(Stage { program, words, stdin, stdout, stderr })
+    }
+
+    pub(super) fn redirected(&mut self, word: Option<&FilledWord>, draft: &Draft) -> Result<Option<WsPath>> {
+        let Some((span, word)) = word else { return Ok(None) };
+        match word.as_slice() {
+            [WordStrand::Out { path, folder: false, .. } | WordStrand::Found { path, .. }] => {
+                Ok(Some(draft.made(path)))
+            }
+            [WordStrand::Scratch { path, .. }] => Ok(Some(scratch_path(&draft.step.folder, path))),
+            [WordStrand::Literal(name)] => {
+                let error =
+                    Diagnostic::error("wrong-type", format!("`{name}` is written to but not declared"));
+                self.fail(*span, error.mend(format!("{{out \"{name}\"}}")))
+            }
+            _ => {
+                let error = Diagnostic::error("wrong-type", "a redirect writes to one declared output");
+                self.fail(*span, error.mend("> {out \"result.txt\"}"))
+            }
+        }
+    }
+
+    pub(super) fn step_env(
+        &mut self,
+        env: Value,
+        draft: &mut Draft,
+        span: Span,
+    ) -> Result<Vec<(Arc<str>, Arc<str>)>> {
+        let Value::Map(map) = env else { return Ok(Vec::new()) };
+        let mut variables = Vec::new();
+        for (name, thunk) in &map.entries {
+            let Value::Text(text) = self.force(thunk, span)? else { return Err(Stop::Failed) };
+            let set_by_us = matches!(&**name, "PWD" | "HOME" | "TMPDIR");
+            if set_by_us || name.contains('=') {
+                let message = format!("the variable `{name}` cannot be set for a step");
+                let error = Diagnostic::error("bad-key", message);
+                return self.fail(thunk.span, error.note("PWD, HOME and TMPDIR are the step's own"));
+            }
+            let strands: Vec<WordStrand> = text.strands().into_iter().map(WordStrand::from).collect();
+            let value = self.written(&strands, draft);
+            for strand in text.strands() {
+                match strand {
+                    Strand::Literal(text) => draft.spelled.extend(spelled_in(&text, Some(thunk.span))),
+                    Strand::File(file) => draft.inputs.push(file),
+                    Strand::Tool(tool) => draft.tools.push(self.tool_id(&tool.name)),
+                    Strand::Secret(_) if !draft.keeps_secrets => {
+                        let error = super::checks::no_secret();
+                        return self.fail(thunk.span, error);
+                    }
+                    Strand::Served(service, _) => self.use_service(&service, draft),
+                    Strand::Own(_) if !draft.is_service() => {
+                        return self.fail(thunk.span, super::services::not_own());
+                    }
+                    Strand::Secret(_) | Strand::Own(_) => {}
+                }
+            }
+            variables.push((name.clone(), value.into()));
+        }
+        variables.sort();
+        Ok(variables)
+    }
+
+    /// One word of a command, as [`Evaluator::written`] has it; most often it is there already.
+    pub(super) fn written_word(&mut self, word: &[WordStrand], draft: &mut Draft) -> Arc<str> {
+        match (word, draft.step.work.below_root()) {
+            ([WordStrand::Literal(literal)], _) => literal.clone(),
+            ([WordStrand::File(file)], None) if !file.path.is_root() => file.path.shared().clone(),
+            ([WordStrand::Out { path, .. }], None) => draft.made(path).shared().clone(),
+            _ => self.written(word, draft).into(),
+        }
+    }
+
+    /// A word as the process sees it: paths are given from the folder in which it runs.
+    pub(super) fn written(&mut self, word: &[WordStrand], draft: &mut Draft) -> String {
+        let work = draft.step.work.path();
+        let mut text = String::new();
+        for strand in word {
+            match strand {
+                WordStrand::Literal(literal) => text.push_str(literal),
+                WordStrand::Tool(tool) => text.push_str(&tool.path),
+                WordStrand::Secret(name) => text.push_str(&Mark::Secret(name).to_string()),
+                WordStrand::Served(service, what) => {
+                    text.push_str(&super::services::mark(&service.service.folder, *what))
+                }
+                WordStrand::Own(what) => {
+                    if let Some(own) = &draft.own {
+                        text.push_str(&super::services::mark(own, *what));
+                    }
+                }
+                WordStrand::File(file) => text.push_str(&path_from(&work, &file.path)),
+                WordStrand::Out { path, .. } | WordStrand::Found { path, .. } => {
+                    text.push_str(&path_from(&work, &draft.step.folder.join(path)));
+                }
+                WordStrand::Scratch { path, .. } => {
+                    text.push_str(&path_from(&work, &scratch_path(&draft.step.folder, path)));
+                }
+                WordStrand::List(files) => {
+                    let lines: Vec<Arc<str>> =
+                        files.iter().map(|f| path_from(&work, &f.path).into()).collect();
+                    let lists = &mut draft.step.lists;
+                    let known = lists.iter().position(|l| l.lines == lines);
+                    let at = known.unwrap_or_else(|| {
+                        let path = scratch_path(&draft.step.folder, &format!("list-{}", lists.len() + 1));
+                        lists.push(ListFile { path, lines });
+                        lists.len() - 1
+                    });
+                    text.push_str(&path_from(&work, &lists[at].path));
+                }
+                WordStrand::Quoted(inner) => text.push_str(&quoted(&self.written(inner, draft))),
+            }
+        }
+        text
+    }
+}
+
+/// What is wrong with a first word that only a shell understands, and what to write instead; `None` for the name of a tool.
+pub(super) fn only_a_shell_does(word: &str) -> Option<(String, Vec<String>)> {
+    let name = |name: &str| {
+        let letter = |c: char| c.is_ascii_alphanumeric() || c == '_';
+        name.starts_with(|c: char| c.is_ascii_alphabetic() || c == '_') && name.chars().all(letter)
+    };
+    if let Some((variable, value)) = word.split_once('=').filter(|(variable, _)| name(variable)) {
+        let what = format!("`{word}` before a command sets a variable, and only a shell understands that");
+        return Some((what, vec![format!("env = {{ \"{variable}\": \"{value}\" }}")]));
+    }
+    let what = format!("`{word}` is something that a shell does, and no tool");
+    match word {
+        "cd" => Some((
+            what,
+            vec![
+                "dir = \"…\"   for the folder in which all commands run".to_owned(),
+                "sh`cd …; …`".to_owned(),
+            ],
+        )),
+        "export" => Some((what, vec!["env = { \"NAME\": \"value\" }".to_owned()])),
+        "source" | "set" | "eval" | "exec" | "umask" | "ulimit" | "trap" | "alias" | "." => {
+            Some((what, vec![format!("sh`{word} …; …`")]))
+        }
+        _ => None,
+    }
+}
+
+/// The paths of what steps make that plain characters hold; most often none.
+pub(super) fn spelled_in(text: &str, at: Option<Span>) -> Option<(String, Span)> {
+    let start = text.find(super::natives::MADE)?;
+    let path = &text[start..];
+    let end = path.find(|c: char| c.is_whitespace() || "\"'`;:,|&()<>".contains(c)).unwrap_or(path.len());
+    let path = path[..end].trim_end_matches('/');
+    // Only what lies below that folder is a step's.
+    path.strip_prefix(super::natives::MADE)?.strip_prefix('/')?;
+    Some((path.to_owned(), at?))
+}
+
+/// A text as one word of a shell.
+pub(super) fn quoted(text: &str) -> String {
+    format!("'{}'", text.replace('\'', "'\\''"))
+}
+
+/// A path as seen from a folder, both from the workspace's root.
+pub(super) fn path_from(folder: &WsPath, path: &WsPath) -> String {
+    if folder.is_root() {
+        return if path.is_root() { ".".to_owned() } else { path.as_str().to_owned() };
+    }
+    let (from, to): (Vec<&str>, Vec<&str>) = (folder.parts().collect(), path.parts().collect());
+    let shared = from.iter().zip(&to).take_while(|(a, b)| a == b).count();
+    let up = std::iter::repeat_n("..", from.len() - shared);
+    let parts: Vec<&str> = up.chain(to[shared..].iter().copied()).collect();
+    if parts.is_empty() { ".".to_owned() } else { parts.join("/") }
+}
+
+/// What tells a scan from others of the same target: its words without paths that depend on it.
+pub(super) fn scan_words(commands: &[Rc<CommandValue>]) -> String {
+    let mut text = String::new();
+    for stage in commands.iter().flat_map(|c| &c.stages) {
+        let mut strands = Leaves::new();
+        all_strands(stage).for_each(|s| leaves(s, &mut strands));
+        for strand in strands {
+            match strand {
+                WordStrand::Literal(literal) => text.push_str(literal),
+                WordStrand::File(file) => text.push_str(file.path.as_str()),
+                WordStrand::Tool(tool) => text.push_str(&tool.name),
+                WordStrand::Secret(name) => text.push_str(name),
+                WordStrand::Served(service, what) => {
+                    text.push_str(&super::services::mark(&service.service.folder, *what));
+                }
+                WordStrand::Own(_) => {}
+                WordStrand::List(files) => files.iter().for_each(|f| text.push_str(f.path.as_str())),
+                WordStrand::Out { path, .. }
+                | WordStrand::Found { path, .. }
+                | WordStrand::Scratch { path, .. } => {
+                    text.push_str(path);
+                }
+                WordStrand::Quoted(_) => {}
+            }
+            text.push('\0');
+        }
+    }
+    text
+}
+
+pub(super) fn all_strands(stage: &StageValue) -> impl Iterator<Item = &WordStrand> {
+    stage.words.iter().chain(&stage.stdin).chain(&stage.stdout).chain(&stage.stderr).flat_map(|(_, w)| w)
+}
+
+/// Strands with those inside quoted ones instead of these.
+pub(super) fn leaves<'a>(strand: &'a WordStrand, list: &mut Leaves<'a>) {
+    match strand {
+        WordStrand::Quoted(inner) => inner.iter().for_each(|s| leaves(s, list)),
+        other => list.push(other),
+    }
+}
+
+pub(super) fn scratch_path(folder: &WsPath, path: &str) -> WsPath {
+    WsPath::from_normal_text(shared_text([folder.as_str(), "/.scratch/", path]))
+}
+
+/// A text for people, with the paths of the files that it carries.
+pub(super) fn plain_path_text(text: &Text) -> String {
+    let strands = text.strands();
+    strands
+        .iter()
+        .map(|s| match s {
+            Strand::Literal(text) => text,
+            Strand::File(file) => file.path.as_str(),
+            Strand::Tool(tool) => &tool.name,
+            Strand::Secret(name) => name,
+            Strand::Served(service, _) => &service.service.address,
+            Strand::Own(_) => "self",
+        })
+        .collect()
+}
