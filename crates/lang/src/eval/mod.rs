@@ -7,18 +7,25 @@ mod checks;
 mod coerce;
 mod commands;
 mod data;
+mod declared_types;
 mod expressions;
 mod files;
 mod forms;
 mod inputs;
+mod limits;
 mod machine;
 mod matching;
+mod memo;
 mod methods;
+mod names;
 mod natives;
 mod operators;
 mod options;
 mod published;
+mod reads;
 mod requests;
+mod results;
+mod selection;
 mod services;
 mod steps;
 mod words;
@@ -29,22 +36,24 @@ use std::rc::Rc;
 use std::sync::Arc;
 
 use nubrik_diagnostic::Diagnostic;
-use nubrik_graph::{Effect, FileId, FileNode, Graph, Place, Role, Service, SetId, StepId, Target, TargetId};
+use nubrik_graph::{Effect, FileId, FileNode, Graph, Place, Service, SetId, StepId, Target, TargetId};
 use nubrik_source::{Sources, Span, WsPath};
 use rustc_hash::FxHashMap;
 use smallvec::{SmallVec, smallvec};
 
 use crate::hir::*;
-use crate::modules::{Missing, Modules};
+use crate::modules::Modules;
 use crate::rows::{RowIndex, digest};
 use crate::trail::Watched;
 use crate::types::Type;
 use crate::value::*;
 use crate::world::World;
 
-use options::{Config, ConfigId, DEFAULTS, Known, OptionId};
+use limits::{TEXT_LIMIT, WORK_LIMIT};
+use memo::{DeclMemo, Open, OpenKey};
+use options::{Config, ConfigId, DEFAULTS, OptionId};
 
-pub(crate) use options::Reads;
+pub(crate) use reads::Reads;
 
 pub use options::{OptionInfo, Setting, SettingValue};
 pub(crate) use published::check_published_across;
@@ -62,27 +71,6 @@ pub(crate) enum Stop {
 }
 
 pub(crate) type Result<T> = std::result::Result<T, Stop>;
-
-/// How many expressions one evaluation may take: definitions that need more have gone astray.
-const WORK_LIMIT: u64 = 100_000_000;
-
-/// How many bytes of text count as one expression: what all values together may hold is limited, too.
-const BYTES_OF_WORK: usize = 16;
-
-/// How many expressions the memory of one text more counts as: of texts without end there would soon be gigabytes.
-const WORK_OF_TEXT: u64 = 6;
-
-/// How many bytes a text may have.
-const TEXT_LIMIT: usize = 16 << 20;
-
-/// How many items a list may have.
-const LIST_LIMIT: usize = 4 << 20;
-
-/// How deep values may need one another.
-const DEPTH_LIMIT: usize = 2_000;
-
-/// How deep values may hold one another.
-const NESTING_LIMIT: usize = 200;
 
 /// Where an expression is evaluated: its file, names in reach, and whose value it is part of.
 #[derive(Clone, Debug)]
@@ -125,42 +113,6 @@ pub(crate) struct Owner {
     pub package: WsPath,
     /// The declaration's name, then keys and fields on the way into its value.
     pub parts: SmallVec<[Arc<str>; 2]>,
-}
-
-/// What is known of a declaration's value.
-#[derive(Default)]
-struct DeclMemo {
-    /// Configs under which it is being evaluated.
-    running: SmallVec<[ConfigId; 1]>,
-    /// Values by the options that they reached.
-    done: Known,
-    /// Its number in the graph, once it stands there.
-    target: Option<TargetId>,
-}
-
-/// A value being evaluated, for the way round when it turns out to need itself.
-struct Open {
-    key: OpenKey,
-    /// Where it was asked for.
-    used_at: Span,
-}
-
-#[derive(Clone)]
-enum OpenKey {
-    Decl(ModuleId, u32, ConfigId),
-    Thunk(Rc<Thunk>),
-}
-
-impl PartialEq for OpenKey {
-    fn eq(&self, other: &OpenKey) -> bool {
-        match (self, other) {
-            (OpenKey::Decl(m, n, c), OpenKey::Decl(module, number, config)) => {
-                (m, n, c) == (module, number, config)
-            }
-            (OpenKey::Thunk(one), OpenKey::Thunk(other)) => Rc::ptr_eq(one, other),
-            _ => false,
-        }
-    }
 }
 
 /// Evaluates definitions of one workspace.
@@ -353,121 +305,6 @@ impl<'w> Evaluator<'w> {
 
     // Values on demand.
 
-    /// The value of a declaration without parameters, under a config.
-    fn declaration(
-        &mut self,
-        module_id: ModuleId,
-        number: u32,
-        config: ConfigId,
-        used_at: Span,
-    ) -> Result<Value> {
-        let key = (module_id, number);
-        self.take_from(module_id, number);
-        if self.modules.get(module_id).decls[number as usize].kind == DeclKind::Option {
-            let set = self.configs[config.index()].set.get(&key);
-            let set = set.map(|s| (s.value.clone(), s.written.clone()));
-            self.note_read(key, set.as_ref().map(|s| s.1.clone()));
-            if let Some((value, _)) = set {
-                return Ok(value);
-            }
-        }
-        if let Some(memo) = self.known_memo(key) {
-            let known = memo.done.find(&self.configs[config.index()]);
-            if let Some((reads, value)) = known {
-                let (reads, value) = (reads.clone(), value.clone());
-                self.note_reads(&reads);
-                return value.ok_or(Stop::Failed);
-            }
-            if memo.running.contains(&config) {
-                return self.needs_itself(OpenKey::Decl(module_id, number, config), used_at);
-            }
-        }
-        self.modules.entered(module_id);
-        let module = self.module(module_id);
-        let decl = &module.decls[number as usize];
-        match decl.kind {
-            DeclKind::Function => return Ok(Value::Function(module_id, number)),
-            DeclKind::Kind => return Ok(Value::Kind(module_id, number)),
-            DeclKind::Type => {
-                let error =
-                    Diagnostic::error("wrong-type", format!("`{}` is a type, not a value", decl.name.text));
-                return self.fail(used_at, error);
-            }
-            DeclKind::Option => drop(self.option_type(key)?),
-            DeclKind::Value | DeclKind::Target | DeclKind::Test | DeclKind::Job | DeclKind::Service => {}
-        }
-        self.memo(key).running.push(config);
-        self.frames.push(Reads::default());
-        let outer = self.enter_unit(module_id, number);
-        let result = self.opened(OpenKey::Decl(module_id, number, config), used_at, |this| {
-            let owner = this.owner_of(module_id, number);
-            let scope = Scope { module: module_id, env: None, owner, this: None, config };
-            let Some(body) = decl.body else { return Err(Stop::Failed) };
-            let value = this.eval(&scope, body)?;
-            match &decl.ty {
-                Some(ty) => {
-                    let ty = this.resolve_type(module_id, ty)?;
-                    this.coerce(value, &ty, module_id, module.span(body))
-                }
-                None => Ok(value),
-            }
-        });
-        self.leave_unit(outer);
-        let reads = self.frames.pop().unwrap_or_default();
-        self.note_reads(&reads);
-        if let (Ok(value), true) = (&result, decl.kind.role() != Role::Inner) {
-            let target = self.target_of(module_id, number);
-            let is_check = matches!(value, Value::Step(n) if self.graph.steps[*n as usize].check.is_some());
-            let kind = if is_check { "check".into() } else { crate::output::value_kind(value) };
-            self.graph.targets[target.index()].kind = kind;
-            if !reads.is_empty() {
-                self.target_reads.entry(target).or_default().add_all(&reads);
-            }
-        }
-        let reads = self.shared_reads(reads);
-        let memo = self.memo(key);
-        memo.running.retain(|c| *c != config);
-        match &result {
-            Ok(value) => memo.done.add(reads, Some(value.clone())),
-            Err(Stop::Failed) => memo.done.add(reads, None),
-            Err(Stop::Waiting) => {}
-        }
-        result
-    }
-
-    /// What is known of a declaration, if anything was asked of it yet.
-    fn known_memo(&self, key: (ModuleId, u32)) -> Option<&DeclMemo> {
-        self.decls.get(key.0.index())?.get(key.1 as usize)
-    }
-
-    fn memo(&mut self, (module, number): (ModuleId, u32)) -> &mut DeclMemo {
-        let index = module.index();
-        if self.decls.len() <= index {
-            self.decls.resize_with(index + 1, Vec::new);
-        }
-        let memos = &mut self.decls[index];
-        if memos.is_empty() {
-            memos.resize_with(self.modules.get(module).decls.len(), DeclMemo::default);
-        }
-        &mut memos[number as usize]
-    }
-
-    /// Forgets that a declaration failed under the options that are chosen, so that it is evaluated again where it is
-    /// needed.
-    fn forget_failure(&mut self, key: (ModuleId, u32)) {
-        self.memo(key).done.forget_failures();
-    }
-
-    /// Options that were reached, to be kept: most often none.
-    fn shared_reads(&self, reads: Reads) -> Rc<Reads> {
-        if reads.is_empty() { self.nothing_reached.clone() } else { Rc::new(reads) }
-    }
-
-    /// Takes note that a declaration has no value, whatever is set.
-    fn mark_failed(&mut self, key: (ModuleId, u32)) {
-        self.memo(key).done.add(Rc::default(), None);
-    }
-
     // What is taken from where.
 
     fn unit_of(&mut self, module_id: ModuleId, number: u32) -> u32 {
@@ -518,102 +355,6 @@ impl<'w> Evaluator<'w> {
         let result = work(self);
         self.leave_unit(outer);
         result
-    }
-
-    /// The value behind a thunk.
-    fn force(&mut self, thunk: &Rc<Thunk>, used_at: Span) -> Result<Value> {
-        if let Some(watched) = self.watched {
-            watched.take_from(thunk.origin);
-        }
-        let source = {
-            let mut state = thunk.state.borrow_mut();
-            match &*state {
-                ThunkState::Done(value, reads) => {
-                    let (value, reads) = (value.clone(), reads.clone());
-                    drop(state);
-                    self.note_reads(&reads);
-                    return Ok(value);
-                }
-                ThunkState::Failed => return Err(Stop::Failed),
-                ThunkState::Running => {
-                    drop(state);
-                    return self.needs_itself(OpenKey::Thunk(thunk.clone()), used_at);
-                }
-                ThunkState::New(_) => {}
-            }
-            match std::mem::replace(&mut *state, ThunkState::Running) {
-                ThunkState::New(source) => source,
-                _ => return Err(Stop::Failed),
-            }
-        };
-        self.frames.push((*thunk.captured).clone());
-        let outer = self.watched.map(|watched| watched.enter(thunk.origin));
-        let result = self.opened(OpenKey::Thunk(thunk.clone()), used_at, |this| match &source {
-            ThunkSource::Expr { scope, expr, ty } => {
-                let value = this.eval(scope, *expr)?;
-                match ty {
-                    Some(ty) => this.coerce(value, ty, scope.module, thunk.span),
-                    None => Ok(value),
-                }
-            }
-            ThunkSource::Coerced { inner, ty, base } => {
-                let value = this.force(inner, used_at)?;
-                this.coerce(value, ty, *base, thunk.span)
-            }
-        });
-        self.leave_unit(outer);
-        let reads = self.frames.pop().unwrap_or_default();
-        let reads = self.shared_reads(reads);
-        self.note_reads(&reads);
-        *thunk.state.borrow_mut() = match &result {
-            Ok(value) => ThunkState::Done(value.clone(), reads),
-            Err(Stop::Failed) => ThunkState::Failed,
-            Err(Stop::Waiting) => ThunkState::New(source),
-        };
-        result
-    }
-
-    fn opened<T>(
-        &mut self,
-        key: OpenKey,
-        used_at: Span,
-        body: impl FnOnce(&mut Self) -> Result<T>,
-    ) -> Result<T> {
-        if self.open.len() >= DEPTH_LIMIT {
-            let error = Diagnostic::error("too-deep", "values need one another too deep here");
-            return self.fail(used_at, error);
-        }
-        self.open.push(Open { key, used_at });
-        let result = body(self);
-        self.open.pop();
-        result
-    }
-
-    /// Reports the way round on which a value needs itself, once for each such way.
-    fn needs_itself<T>(&mut self, key: OpenKey, used_at: Span) -> Result<T> {
-        let start = self.open.iter().position(|o| o.key == key).unwrap_or(0);
-        let hops: Vec<(Title, Span)> = {
-            let round = &self.open[start..];
-            let places = round.iter().skip(1).map(|o| o.used_at).chain([used_at]);
-            round.iter().map(|o| self.title_of(&o.key)).zip(places).collect()
-        };
-        let mut places: Vec<Span> = hops.iter().map(|h| h.1).collect();
-        places.sort();
-        if self.cycles.insert(places) {
-            self.modules.diagnostics.push(crate::cycles::cycle_error(&hops));
-        }
-        Err(Stop::Failed)
-    }
-
-    /// What stands for something open in messages.
-    fn title_of(&self, key: &OpenKey) -> Title {
-        match key {
-            OpenKey::Decl(module, number, _) => {
-                let decl = &self.modules.get(*module).decls[*number as usize];
-                Title { word: decl.kind.word(), name: decl.name.text.clone() }
-            }
-            OpenKey::Thunk(thunk) => thunk.title.clone(),
-        }
     }
 
     /// The target whose value is being evaluated, if one is.
@@ -694,154 +435,6 @@ impl<'w> Evaluator<'w> {
     }
 
     // Types.
-
-    /// The type that a written one means.
-    fn resolve_type(&mut self, module_id: ModuleId, ty: &TypeExpr) -> Result<Type> {
-        Ok(match &ty.shape {
-            TypeShape::Error => Type::Unknown,
-            TypeShape::Bool => Type::Bool,
-            TypeShape::Int => Type::Int,
-            TypeShape::Text => Type::Text,
-            TypeShape::File => Type::File,
-            TypeShape::Folder => Type::Folder,
-            TypeShape::Files => Type::Files,
-            TypeShape::Command => Type::Command,
-            TypeShape::Step => Type::Step,
-            TypeShape::Check => Type::Check,
-            TypeShape::Service => Type::Service,
-            TypeShape::Duration => Type::Duration,
-            TypeShape::Any => Type::Any,
-            TypeShape::List(inner) => Type::List(Box::new(self.resolve_type(module_id, inner)?)),
-            TypeShape::Map(inner) => Type::Map(Box::new(self.resolve_type(module_id, inner)?)),
-            TypeShape::Optional(inner) => Type::Optional(Box::new(self.resolve_type(module_id, inner)?)),
-            TypeShape::Alternatives(texts) => Type::Alternatives(texts.as_slice().into()),
-            TypeShape::Record(fields) => {
-                let mut resolved = Vec::new();
-                for (name, ty) in fields {
-                    resolved.push((name.text.clone(), self.resolve_type(module_id, ty)?));
-                }
-                Type::Record(resolved.into())
-            }
-            TypeShape::Decl(number) => self.declared_type(module_id, *number)?,
-            TypeShape::Member(number, name) => {
-                let (kit, decl) = self.member(module_id, *number, name)?;
-                let module = self.module(kit);
-                if module.decls[decl as usize].kind != DeclKind::Type {
-                    let error = Diagnostic::error("wrong-type", format!("`{}` is not a type", name.text));
-                    return self.fail(name.span, error);
-                }
-                self.declared_type(kit, decl)?
-            }
-        })
-    }
-
-    fn declared_type(&mut self, module_id: ModuleId, number: u32) -> Result<Type> {
-        self.take_from(module_id, number);
-        if let Some(ty) = self.types.get(&(module_id, number)) {
-            return Ok(ty.clone());
-        }
-        if self.known_memo((module_id, number)).is_some_and(|m| m.done.has_failure()) {
-            return Err(Stop::Failed);
-        }
-        let module = self.module(module_id);
-        let decl = &module.decls[number as usize];
-        let key = OpenKey::Decl(module_id, number, DEFAULTS);
-        if self.open.iter().any(|o| o.key == key) {
-            return self.needs_itself(key, decl.name.span);
-        }
-        let inner = self.in_unit(module_id, number, |this| {
-            this.opened(key, decl.name.span, |this| match &decl.ty {
-                Some(ty) => this.resolve_type(module_id, ty),
-                None => Ok(Type::Unknown),
-            })
-        })?;
-        let ty = Type::Named(decl.name.text.clone(), module_id, number, Box::new(inner));
-        self.types.insert((module_id, number), ty.clone());
-        Ok(ty)
-    }
-
-    /// The declaration that a kit's member means.
-    fn member(&mut self, module_id: ModuleId, number: u32, name: &Name) -> Result<(ModuleId, u32)> {
-        if self.bad_names.contains(&(module_id, number, name.text.clone())) {
-            return Err(Stop::Failed);
-        }
-        match self.modules.used(self.world, module_id, number) {
-            Ok(kit) => {
-                self.modules.entered(kit);
-                let found = self.modules.member(module_id, kit, name);
-                let number = self.at(name.span, found)?;
-                self.take_from(kit, number);
-                Ok((kit, number))
-            }
-            Err(Missing::Pending) => self.wait(),
-            Err(_) => Err(Stop::Failed),
-        }
-    }
-
-    /// Counts an expression, and stops definitions that take too much work.
-    fn count_work(&mut self, span: Span) -> Result<()> {
-        self.count(1, span)
-    }
-
-    /// Stops values in values without end: a map whose entries are the same map under other options.
-    fn check_nesting(&mut self, depth: usize, span: Span) -> Result<()> {
-        if depth < NESTING_LIMIT {
-            return Ok(());
-        }
-        self.fail(span, Diagnostic::error("too-deep", "this value holds values without end"))
-    }
-
-    /// Counts items of lists that are gone through: lists may hold the same list many times over, so that
-    /// going through them takes far more than writing them did.
-    fn count_items(&mut self, items: usize, span: Span) -> Result<()> {
-        self.count(items as u64 * 2 + 1, span)
-    }
-
-    /// Makes sure that a list of so many items may be made, and counts them: before the items are there.
-    fn room_for_items(&mut self, items: usize, span: Span) -> Result<()> {
-        if items > LIST_LIMIT {
-            let error = Diagnostic::error("too-large", "this list grows too large");
-            return self.fail(span, error.note(format!("a list may have {LIST_LIMIT} items")));
-        }
-        self.count_items(items, span)
-    }
-
-    /// Makes sure that a list of so many new texts may be made, and counts them. Each takes memory of its own, where
-    /// other items most often share theirs.
-    fn room_for_texts(&mut self, texts: usize, span: Span) -> Result<()> {
-        self.room_for_items(texts, span)?;
-        self.count(texts as u64 * WORK_OF_TEXT, span)
-    }
-
-    /// Makes sure that a text of so many bytes may be made, and counts them.
-    fn room_for_text(&mut self, bytes: usize, span: Span) -> Result<()> {
-        if bytes > TEXT_LIMIT {
-            let error = Diagnostic::error("too-large", "this text grows too large");
-            return self.fail(span, error.note("a text may have 16 MiB"));
-        }
-        self.count((bytes / BYTES_OF_WORK) as u64, span)
-    }
-
-    /// Counts work or the size of a value, in expressions.
-    #[inline]
-    fn count(&mut self, amount: u64, span: Span) -> Result<()> {
-        let before = self.work;
-        self.work += amount;
-        if self.work < self.work_limit { Ok(()) } else { self.too_much_work(before, span) }
-    }
-
-    #[cold]
-    fn too_much_work(&mut self, before: u64, span: Span) -> Result<()> {
-        if before < self.work_limit {
-            let error = Diagnostic::error("too-much-work", "these definitions take too long to evaluate");
-            let error = error.note(format!(
-                "the limit is {} expressions, of which {BYTES_OF_WORK} bytes of text count as one",
-                self.work_limit
-            ));
-            return self.fail(span, error);
-        }
-        Err(Stop::Failed)
-    }
 }
 
 impl Drop for Evaluator<'_> {

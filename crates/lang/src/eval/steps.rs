@@ -455,22 +455,10 @@ mod tests {
     use super::*;
 
     #[test]
-    fn paths_are_given_from_the_folder() {
-        let path =
-            |folder: &str, path: &str| path_from(&WsPath::from_normal(folder), &WsPath::from_normal(path));
-        assert_eq!(path("", "a/b"), "a/b");
-        assert_eq!(path("a", "a/b"), "b");
-        assert_eq!(path("a/c", "a/b"), "../b");
-        assert_eq!(path("a/c", ".nubrik/made/x"), "../../.nubrik/made/x");
-        assert_eq!(path("a", "a"), ".");
-    }
-
-    #[test]
     fn sizes_have_units() {
         assert_eq!(size("512MiB"), Some(512 << 20));
         assert_eq!(size("2 GiB"), Some(2 << 30));
         assert_eq!(size("12"), None);
         assert_eq!(size("0KiB"), None);
-        assert_eq!(quoted("it's"), "'it'\\''s'");
     }
 }

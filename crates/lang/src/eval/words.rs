@@ -1,14 +1,16 @@
 //! Words of commands as their processes see them.
 
-use super::steps::Draft;
-use super::{Evaluator, Result, Stop};
-use crate::value::*;
+use std::rc::Rc;
+use std::sync::Arc;
+
 use nubrik_diagnostic::Diagnostic;
 use nubrik_graph::{FileId, ListFile, Mark, Program, Stage};
 use nubrik_source::{Span, WsPath, shared_text};
 use smallvec::SmallVec;
-use std::rc::Rc;
-use std::sync::Arc;
+
+use super::steps::Draft;
+use super::{Evaluator, Result, Stop};
+use crate::value::*;
 
 /// Strands of a command; most often few.
 pub(super) type Leaves<'a> = SmallVec<[&'a WordStrand; 16]>;
@@ -353,4 +355,21 @@ pub(super) fn plain_path_text(text: &Text) -> String {
             Strand::Own(_) => "self",
         })
         .collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn paths_are_given_from_the_folder() {
+        let path =
+            |folder: &str, path: &str| path_from(&WsPath::from_normal(folder), &WsPath::from_normal(path));
+        assert_eq!(path("", "a/b"), "a/b");
+        assert_eq!(path("a", "a/b"), "b");
+        assert_eq!(path("a/c", "a/b"), "../b");
+        assert_eq!(path("a/c", ".nubrik/made/x"), "../../.nubrik/made/x");
+        assert_eq!(path("a", "a"), ".");
+        assert_eq!(quoted("it's"), "'it'\\''s'");
+    }
 }

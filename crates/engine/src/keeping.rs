@@ -1,0 +1,255 @@
+//! What commands made and read: looked at, held against what it was when they began, and kept.
+
+use std::sync::Arc;
+
+use nubrik_bytes::Digest;
+use nubrik_graph::StepId;
+use nubrik_store::{FoundInput, OutputRecord, Record, RecordEntry, TreeEntry, TreeKind};
+
+use crate::build::Build;
+use crate::event::{Event, Failure, Notice};
+use crate::examine::{Examined, LINK, OTHER_ADDRESS};
+use crate::files::coarseness;
+use crate::found::{Listed, Surroundings, parse_listing};
+use crate::outside::{CONSTANT_ROOT, MadeThing, Signature, TreeFileKind};
+use crate::perform::Ran;
+use crate::state::StepMemory;
+
+/// How many results with other found inputs are kept under one first key.
+pub(crate) const RESULTS_PER_KEY: usize = 8;
+
+impl Build<'_> {
+    /// Takes note of what the commands made and read, and keeps it in the store.
+    pub(crate) fn keep(&self, id: StepId, now: &Examined, ran: &Ran<'_>) -> Result<StepMemory, Failure> {
+        let Ran { reason, began_at, times_full, micros, printed, as_always } = *ran;
+        let step = self.graph.step(id);
+        // Commands that do not look whether they could write end well with half of their output. There may be room again.
+        if self.outside.times_full() != times_full {
+            self.outside.discard(step.folder.as_str());
+            return Err(Failure::NoRoom);
+        }
+        let found = self.found_inputs(id, began_at)?;
+        for (path, _) in &now.parts.inputs {
+            self.must_be_unmoved(path, None)?;
+        }
+        self.made_inputs_in_place(id).map_err(|path| Failure::InputMoved { path })?;
+        let (outputs, signatures) = self.take_outputs(id)?;
+        let found_paths: Vec<Arc<str>> = found.iter().map(|f| f.path.clone()).collect();
+        let passed_over = match step.found.is_empty() {
+            true => Vec::new(),
+            false => self.passed_over(id, &found_paths, &now.tools),
+        };
+        let entry = RecordEntry {
+            found,
+            candidate_names: now.names,
+            passed_over,
+            outputs,
+            printed: printed.to_vec(),
+            micros,
+        };
+        let mut memory = self.memory_of(now, &entry, signatures, reason);
+        if !as_always {
+            memory.first_key = Digest::of(OTHER_ADDRESS);
+        }
+        let is_kept = as_always && !step.services.iter().any(|s| s.is_elsewhere());
+        if let Some(store) = self.store.filter(|_| is_kept) {
+            let mut record = match step.found.is_empty() {
+                true => Record::default(),
+                false => store.record(&now.first_key).unwrap_or_default(),
+            };
+            record
+                .entries
+                .retain(|other| other.found != entry.found || other.passed_over != entry.passed_over);
+            record.entries.insert(0, entry);
+            record.entries.truncate(RESULTS_PER_KEY);
+            if let Err(e) = store.keep_record(&now.first_key, &record) {
+                self.store_failed(&e);
+            }
+        }
+        Ok(memory)
+    }
+
+    pub(crate) fn store_failed(&self, error: &nubrik_store::StoreError) {
+        if !self.store_reported.swap(true, std::sync::atomic::Ordering::Relaxed) {
+            self.listener.hear(&Event::Notice(Notice::StoreUnusable(error.to_string())));
+        }
+    }
+
+    /// Refuses the result when a source changed while the commands ran.
+    pub(crate) fn must_be_unmoved(&self, path: &Arc<str>, began_at: Option<i64>) -> Result<(), Failure> {
+        let is_made =
+            self.files_by_path.get(path.as_ref()).is_some_and(|f| self.graph.file(*f).maker.is_some());
+        // Made files are held against what is remembered of their steps, those of the system against what they are when
+        // they are looked at next.
+        if is_made || path.starts_with('/') {
+            return Ok(());
+        }
+        let moved = Failure::InputMoved { path: path.clone() };
+        let Ok(Some(entry)) = self.table.entry(self.outside, path) else { return Err(moved) };
+        let found = self.outside.check(path);
+        // A file read for the first time after the commands may have been another one for them. A time in the future is
+        // that of another clock, or of this one before it was set back: a change of today has one of today.
+        let now = self.outside.now();
+        let is_new = |time: i64, began: i64| time + coarseness(&entry.signature) >= began && time <= now;
+        let too_new = began_at
+            .is_some_and(|t| is_new(entry.signature.touched, t) || is_new(entry.signature.changed, t));
+        if found != Some(entry.signature) || too_new {
+            self.table.look_again(path);
+            return Err(moved);
+        }
+        Ok(())
+    }
+
+    /// The files that the commands listed, with their contents; refuses undeclared ones.
+    pub(crate) fn found_inputs(&self, id: StepId, began_at: i64) -> Result<Vec<FoundInput>, Failure> {
+        let step = self.graph.step(id);
+        if step.found.is_empty() {
+            return Ok(Vec::new());
+        }
+        let own = format!("{}/", step.folder.as_str());
+        let mut found = Vec::new();
+        for listed in self.listed_files(id)? {
+            let path: Arc<str> = match listed {
+                Listed::Inside(path) if path.starts_with(&own) => continue,
+                Listed::Inside(path) => {
+                    if !self.is_declared(id, &path) {
+                        if self.outside.check(&path).is_none() {
+                            continue; // A name that the command tried.
+                        }
+                        let target = self.maker_of(&path);
+                        return Err(Failure::Undeclared { path, target });
+                    }
+                    let path: Arc<str> = path.into();
+                    if self.folder_around(&path).is_none() {
+                        self.must_be_unmoved(&path, Some(began_at))?;
+                    }
+                    for (link, text) in self.outside.links_to(&path) {
+                        let digest = Digest::of(text.as_bytes());
+                        found.push(FoundInput { path: format!("{LINK}{link}").into(), digest });
+                    }
+                    path
+                }
+                Listed::System(path) => path.into(),
+            };
+            if let Some(digest) = self.listed_content(&path) {
+                found.push(FoundInput { path, digest });
+            }
+        }
+        // They are looked for by their paths.
+        found.sort_by(|a, b| a.path.cmp(&b.path));
+        found.dedup_by(|a, b| a.path == b.path);
+        Ok(found)
+    }
+
+    /// What a step's listings name. A listing of which nothing is there is of another folder than the step's: what the
+    /// commands read cannot be known from it.
+    pub(crate) fn listed_files(&self, id: StepId) -> Result<Vec<Listed>, Failure> {
+        let step = self.graph.step(id);
+        let root = self.outside.locate("").display().to_string();
+        let mut all = Vec::new();
+        for listing in &step.found {
+            let name = listing.below(&step.folder).unwrap_or(listing.name()).to_owned();
+            let bytes =
+                self.outside.read(listing.as_str()).map_err(|_| Failure::NoListing { name: name.clone() })?;
+            let text = String::from_utf8_lossy(&bytes);
+            let roots = [root.trim_end_matches('/'), CONSTANT_ROOT];
+            let work = step.work.path();
+            let around = Surroundings {
+                roots: &roots,
+                work: work.as_str(),
+                follow: &|path| self.outside.followed(path),
+                exists: &|path| self.outside.check(path).is_some(),
+            };
+            let listed = parse_listing(&text, &around);
+            let mut inside = listed.iter().filter_map(|file| match file {
+                Listed::Inside(path) => Some(path.as_str()),
+                Listed::System(_) => None,
+            });
+            if let Some(first) = inside.clone().next()
+                && inside.all(|path| self.outside.check(path).is_none())
+            {
+                return Err(Failure::StrangeListing { name, first: first.to_owned() });
+            }
+            all.extend(listed);
+        }
+        all.sort();
+        all.dedup();
+        Ok(all)
+    }
+
+    /// Hashes the outputs and gives them to the store.
+    pub(crate) fn take_outputs(&self, id: StepId) -> Result<(Vec<OutputRecord>, Vec<Signature>), Failure> {
+        let step = self.graph.step(id);
+        let (mut outputs, mut signatures) = (Vec::new(), Vec::new());
+        for output in &step.outputs {
+            let node = self.graph.file(output.file);
+            let path = node.path.as_str();
+            let odd = |below: &str, what: &str| Failure::OddOutput {
+                name: if below.is_empty() {
+                    output.name.to_string()
+                } else {
+                    format!("{}/{below}", output.name)
+                },
+                what: what.to_owned(),
+            };
+            let signature = match self.outside.look_at_made(path, step.folder.as_str()) {
+                MadeThing::There(signature) if signature.is_folder() == node.folder => signature,
+                MadeThing::Odd(what) => return Err(odd("", &what)),
+                MadeThing::There(_) | MadeThing::Nothing => {
+                    let instead = self.made_instead(id);
+                    return Err(Failure::NoOutput { name: output.name.clone(), instead });
+                }
+            };
+            if !node.folder {
+                let (digest, signature) = self.take_file(path, &signature)?;
+                outputs.push(OutputRecord::File { digest, executable: signature.is_executable() });
+                signatures.push(signature);
+                continue;
+            }
+            let mut entries = Vec::new();
+            for file in self.outside.tree(path).map_err(|e| Failure::Machine { problem: e.to_string() })? {
+                let (kind, signature) = match file.kind {
+                    TreeFileKind::Odd(what) => return Err(odd(&file.path, what)),
+                    TreeFileKind::EmptyFolder => (TreeKind::EmptyFolder, file.signature),
+                    TreeFileKind::Link(target) => (TreeKind::Link { target }, file.signature.settled()),
+                    TreeFileKind::File => {
+                        let path = format!("{path}/{}", file.path);
+                        let (digest, signature) = self.take_file(&path, &file.signature)?;
+                        (TreeKind::File { digest, executable: signature.is_executable() }, signature)
+                    }
+                };
+                entries.push(TreeEntry { path: file.path.into(), kind });
+                signatures.push(signature);
+            }
+            outputs.push(OutputRecord::Folder(entries));
+        }
+        Ok((outputs, signatures))
+    }
+
+    pub(crate) fn take_file(
+        &self,
+        path: &str,
+        signature: &Signature,
+    ) -> Result<(nubrik_bytes::Digest, Signature), Failure> {
+        let machine = |e: std::io::Error| Failure::Machine { problem: format!("{path}: {e}") };
+        let digest = self.outside.digest(path).map_err(machine)?;
+        let Some(store) = self.store else { return Ok((digest, signature.settled())) };
+        if let Err(e) = store.keep_file(&self.outside.locate(path), &digest, signature.is_executable()) {
+            self.store_failed(&e);
+        }
+        // Keeping it changed its mode and its number of links.
+        Ok((digest, self.outside.check_itself(path).unwrap_or(*signature).settled()))
+    }
+
+    /// Files that the commands made in the step's folder without declaring them.
+    pub(crate) fn made_instead(&self, id: StepId) -> Vec<String> {
+        let step = self.graph.step(id);
+        let declared = |path: &str| {
+            let whole = format!("{}/{path}", step.folder.as_str());
+            step.found.iter().any(|f| f.as_str() == whole) || step.outputs.iter().any(|o| *o.name == *path)
+        };
+        let tree = self.outside.tree(step.folder.as_str()).unwrap_or_default();
+        let made = tree.into_iter().map(|f| f.path).filter(|p| !p.starts_with(".scratch/"));
+        made.filter(|p| !declared(p)).take(5).collect()
+    }
+}

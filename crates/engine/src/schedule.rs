@@ -1,0 +1,404 @@
+//! Who works on what: steps begun in order, what becomes of them, and what is published.
+
+use std::collections::{HashMap, HashSet};
+use std::sync::{Arc, Condvar, Mutex, OnceLock, PoisonError};
+
+use nubrik_graph::{FileId, Graph, Needs, ResultFile, Service, Step, StepId, longest_chains};
+use nubrik_source::WsPath;
+
+use crate::build::{Build, lock};
+use crate::event::{Event, Failure, Refusal, Summary, Verdict};
+use crate::examine::Decision;
+use crate::queue::{Queue, Room};
+use crate::reason::Reason;
+use crate::state::{Published, StepMemory};
+
+pub(crate) struct Progress {
+    pub(crate) queue: Queue,
+    pub(crate) verdicts: Vec<Option<Verdict>>,
+    /// What a blocked step waits for in vain.
+    pub(crate) failed_need: Vec<Option<StepId>>,
+    pub(crate) remaining: usize,
+    pub(crate) stop: bool,
+    pub(crate) summary: Summary,
+    pub(crate) machine_lacks: bool,
+    /// Time that each step took in this build, by number of step.
+    pub(crate) micros: Vec<u64>,
+    /// How many workers wait for something to begin.
+    pub(crate) waiting: usize,
+    /// How many steps that are not done with may need each service, by the service's folder.
+    pub(crate) needed: HashMap<WsPath, usize>,
+}
+
+pub(crate) struct Schedule<'b, 'a> {
+    pub(crate) build: &'b Build<'a>,
+    pub(crate) order: Vec<StepId>,
+    pub(crate) results: HashMap<FileId, Vec<&'b ResultFile>>,
+    pub(crate) progress: Mutex<Progress>,
+    pub(crate) changed: Condvar,
+    /// Results that were published now.
+    pub(crate) published: Mutex<HashMap<Arc<str>, Published>>,
+    /// Names of all that was published before, sorted.
+    pub(crate) published_before: OnceLock<Vec<Arc<str>>>,
+    pub(crate) out: &'b str,
+}
+
+pub(crate) struct Done {
+    pub(crate) verdict: Verdict,
+    pub(crate) reason: Reason,
+    pub(crate) micros: u64,
+    pub(crate) printed: Vec<u8>,
+    pub(crate) failure: Option<Failure>,
+    pub(crate) survived: Vec<Refusal>,
+}
+
+impl<'b, 'a> Schedule<'b, 'a> {
+    pub(crate) fn new(
+        build: &'b Build<'a>,
+        order: Vec<StepId>,
+        settled: &HashSet<StepId>,
+        requested: &[FileId],
+        out: &'b str,
+    ) -> Self {
+        let graph = build.graph;
+        let count = graph.steps.len();
+        let room = Room { processors: build.options.jobs.max(1), memory: build.options.memory };
+        let queue = Queue::new(graph, &order, settled, |s| build.remembered_cost(s), room);
+        let mut results: HashMap<FileId, Vec<&ResultFile>> = HashMap::new();
+        let wanted: HashSet<FileId> = requested.iter().copied().collect();
+        for result in graph.targets.iter().flat_map(|t| &t.results) {
+            if wanted.contains(&result.file) {
+                results.entry(result.file).or_default().push(result);
+            }
+        }
+        let progress = Progress {
+            queue,
+            verdicts: vec![None; count],
+            failed_need: vec![None; count],
+            remaining: order.len(),
+            stop: false,
+            summary: Summary::default(),
+            machine_lacks: false,
+            micros: vec![0; count],
+            waiting: 0,
+            needed: needed_services(graph, &order),
+        };
+        Schedule {
+            build,
+            order,
+            results,
+            progress: Mutex::new(progress),
+            changed: Condvar::new(),
+            published: Mutex::default(),
+            published_before: OnceLock::new(),
+            out,
+        }
+    }
+
+    pub(crate) fn work(&self) {
+        while let Some(step) = self.next() {
+            let done = self.attend(step);
+            if matches!(done.verdict, Verdict::Ran | Verdict::Reused | Verdict::Current) {
+                self.publish(step, done.verdict);
+            }
+            self.finish(step, done);
+        }
+    }
+
+    pub(crate) fn next(&self) -> Option<StepId> {
+        let mut progress = lock(&self.progress);
+        loop {
+            if progress.remaining == 0 {
+                return None;
+            }
+            if let Some(step) = progress.queue.begin() {
+                return Some(step);
+            }
+            progress.waiting += 1;
+            progress = self.changed.wait(progress).unwrap_or_else(PoisonError::into_inner);
+            progress.waiting -= 1;
+        }
+    }
+
+    pub(crate) fn attend(&self, step: StepId) -> Done {
+        let build = self.build;
+        {
+            let progress = lock(&self.progress);
+            if let Some(need) = progress.failed_need[step.index()] {
+                let (target, say) =
+                    (build.graph.owner(need).address.clone(), build.graph.step(need).say.clone());
+                return Done::new(Verdict::Blocked, Reason::NeedFailed { target, say });
+            }
+            if progress.stop || build.outside.is_cancelled() {
+                return Done::new(Verdict::Left, Reason::Stopped);
+            }
+        }
+        let now = match build.examine(step) {
+            Ok(now) => now,
+            Err(failure) => {
+                return Done { failure: Some(failure), ..Done::new(Verdict::Failed, Reason::Unfinished) };
+            }
+        };
+        if build.again.contains(&step) {
+            return self.run(step, &now, Reason::AskedFor);
+        }
+        match build.decide(step, &now) {
+            Decision::Unchanged(memory) => {
+                build.know_outputs(step, &memory);
+                Done::new(Verdict::Current, Reason::Unchanged)
+            }
+            Decision::Current(memory, reason) => {
+                build.remember(step, *memory);
+                Done::new(Verdict::Current, reason)
+            }
+            Decision::Reuse(entry, reason) => match build.reuse(step, &now, &entry, &reason) {
+                Some(memory) => {
+                    build.remember(step, memory);
+                    Done {
+                        micros: entry.micros,
+                        printed: entry.printed,
+                        ..Done::new(Verdict::Reused, reason)
+                    }
+                }
+                None => self.run(step, &now, reason),
+            },
+            Decision::Run(reason) => self.run(step, &now, reason),
+        }
+    }
+
+    pub(crate) fn run(&self, step: StepId, now: &crate::examine::Examined, reason: Reason) -> Done {
+        let build = self.build;
+        let performed = build.run_step(step, now, &reason);
+        let done = Done {
+            micros: performed.micros,
+            printed: performed.printed,
+            survived: performed.survived,
+            ..Done::new(Verdict::Ran, reason)
+        };
+        match performed.result {
+            Ok(memory) => {
+                build.remember(step, memory);
+                done
+            }
+            Err(failure) => {
+                // What the step made before is gone from its folder; only its cost is still true.
+                let unfinished = StepMemory {
+                    first_key: now.first_key,
+                    command: now.parts.command,
+                    described: build.describe(step),
+                    tools: now.parts.tools.clone(),
+                    inputs: now.parts.inputs.clone(),
+                    found: Vec::new(),
+                    candidate_names: now.names,
+                    passed_over: Vec::new(),
+                    outputs: Vec::new(),
+                    signatures: Vec::new(),
+                    micros: done.micros,
+                    build: build.number,
+                    because: StepMemory::because_of(&done.reason),
+                };
+                build.note(step, Arc::new(unfinished));
+                let verdict = if failure.is_some() { Verdict::Failed } else { Verdict::Left };
+                Done { verdict, failure, ..done }
+            }
+        }
+    }
+
+    pub(crate) fn finish(&self, step: StepId, done: Done) {
+        let node = self.build.graph.step(step);
+        if !node.services.is_empty() {
+            // Before others see that nothing is left to do: a service ends with the thread that started it.
+            let unneeded = lock(&self.progress).no_longer_needed(node);
+            unneeded.iter().for_each(|service| self.build.outside.no_longer_needed(service));
+        }
+        let lacks = match &done.failure {
+            Some(Failure::NoTool(_)) => true,
+            Some(Failure::Service(failure)) => failure.problem.lies_in_machine(),
+            _ => false,
+        };
+        let ran = matches!(done.verdict, Verdict::Ran | Verdict::Failed);
+        let (verdict, micros) = (done.verdict, done.micros);
+        self.build.listener.hear(&Event::Done {
+            step,
+            verdict,
+            reason: done.reason,
+            micros,
+            printed: done.printed,
+            failure: done.failure,
+        });
+        if !done.survived.is_empty() {
+            self.build.listener.hear(&Event::Survived { step, refused: done.survived });
+        }
+        let mut progress = lock(&self.progress);
+        let at = step.index();
+        progress.verdicts[at] = Some(verdict);
+        progress.micros[at] = if ran { micros.max(1) } else { 0 };
+        progress.machine_lacks |= lacks;
+        progress.remaining -= 1;
+        let check = self.build.graph.step(step).check.as_ref();
+        let is_quarantined = verdict == Verdict::Failed && check.is_some_and(|c| c.quarantined.is_some());
+        match is_quarantined {
+            true => progress.summary.quarantined += 1,
+            false => progress.summary.count(verdict),
+        }
+        if verdict == Verdict::Failed && !is_quarantined {
+            progress.stop |= !self.build.options.keep_going;
+        }
+        let blame = match verdict {
+            Verdict::Failed => Some(step),
+            Verdict::Blocked => progress.failed_need[at],
+            _ => None,
+        };
+        let Progress { queue, failed_need, stop, .. } = &mut *progress;
+        for user in queue.users(step) {
+            let known = &mut failed_need[user.index()];
+            *known = known.or(blame);
+            *stop |= verdict == Verdict::Left && blame.is_none();
+        }
+        queue.end(step);
+        let somebody_waits = progress.waiting > 0;
+        drop(progress);
+        if somebody_waits {
+            self.changed.notify_all();
+        }
+    }
+
+    /// Puts copies of a step's results where people find them, unless they are there and true.
+    pub(crate) fn publish(&self, step: StepId, verdict: Verdict) {
+        let build = self.build;
+        for output in &build.graph.step(step).outputs {
+            let Some(results) = self.results.get(&output.file) else { continue };
+            let Some(digest) = build.made[output.file.index()].get() else { continue };
+            for result in results {
+                let to: Arc<str> = format!("{}/{}", self.out, result.publish.as_str()).into();
+                let node = build.graph.file(output.file);
+                let known = lock(&self.published).get(&to).cloned();
+                let known = known.or_else(|| build.before.published.get(&to));
+                let found = self.signatures(&to, node.folder);
+                match &known {
+                    Some((d, signatures)) if *signatures == found && *d == *digest => continue,
+                    // A step that ran or was reused says in its own line why.
+                    Some((_, signatures)) if *signatures != found && verdict == Verdict::Current => {
+                        let notice = crate::event::Notice::PutBack(to.to_string(), !found.is_empty());
+                        build.listener.hear(&Event::Notice(notice));
+                    }
+                    _ => {}
+                }
+                let published = match known.is_none().then(|| self.in_the_way(&to)).flatten() {
+                    Some(other) => Err(std::io::Error::other(format!(
+                        "{other} is a result of another target; building everything tells which two they are"
+                    ))),
+                    None => build.outside.publish(node.path.as_str(), &to),
+                };
+                match published {
+                    Ok(()) => {
+                        let signatures = self.signatures(&to, node.folder);
+                        lock(&self.published).insert(to, (*digest, signatures));
+                    }
+                    Err(e) => {
+                        let problem = format!("cannot put a result at {to}: {e}");
+                        build.listener.hear(&Event::Notice(crate::event::Notice::NotPublished(problem)));
+                        lock(&self.progress).summary.unpublished += 1;
+                    }
+                }
+            }
+        }
+    }
+
+    /// A result that was published before, still stands, and would be taken away: a folder in which a new one is to be put,
+    /// or something in the place of the new one. Whoever evaluates only a part does not see that they exclude each other.
+    pub(crate) fn in_the_way(&self, to: &str) -> Option<Arc<str>> {
+        let published = &self.build.before.published;
+        // What was taken away, or made anew by somebody else, is in nobody's way.
+        let stands = |path: &str| {
+            let now = self.build.outside.check_itself(path);
+            now.is_some_and(|now| {
+                published.get(path).is_some_and(|(_, then)| self.signatures(path, now.is_folder()) == then)
+            })
+        };
+        let mut above = to.match_indices('/').map(|(at, _)| &to[..at]);
+        if let Some(folder) = above.find(|folder| stands(folder)) {
+            return Some(folder.into());
+        }
+        let below = format!("{to}/");
+        let names = self.published_before.get_or_init(|| published.names());
+        let first = names.partition_point(|name| **name < *below);
+        let mut inside = names[first..].iter().take_while(|name| name.starts_with(&below));
+        inside.find(|name| stands(name)).cloned()
+    }
+
+    pub(crate) fn signatures(&self, path: &str, folder: bool) -> Vec<crate::outside::Signature> {
+        match folder {
+            false => self.build.outside.check_itself(path).into_iter().collect(),
+            true => {
+                self.build.outside.tree(path).unwrap_or_default().into_iter().map(|f| f.signature).collect()
+            }
+        }
+    }
+}
+
+/// How many of some steps use each service, directly or by way of another one.
+pub(crate) fn needed_services(graph: &Graph, steps: &[StepId]) -> HashMap<WsPath, usize> {
+    let mut needed = HashMap::new();
+    for id in steps {
+        for service in all_services(graph.step(*id)) {
+            *needed.entry(service.folder.clone()).or_default() += 1;
+        }
+    }
+    needed
+}
+
+/// All services that run for a step, those among them that others need.
+pub(crate) fn all_services(step: &Step) -> Vec<Arc<Service>> {
+    let mut all = Vec::new();
+    step.services.iter().for_each(|service| service.add_to(&mut all));
+    all
+}
+
+/// The chain of steps that took longest in this build.
+pub(crate) fn longest_run(graph: &Graph, order: &[StepId], micros: &[u64], summary: &mut Summary) {
+    let chains = longest_chains(graph, order, |s| micros[s.index()] as f64);
+    let ran: Vec<StepId> = order.iter().copied().filter(|s| micros[s.index()] > 0).collect();
+    let Some(mut at) = ran.iter().copied().max_by(|a, b| chains[a.index()].total_cmp(&chains[b.index()]))
+    else {
+        return;
+    };
+    summary.chain_micros = chains[at.index()] as u64;
+    let mut users: HashMap<StepId, Vec<StepId>> = HashMap::new();
+    let needs_of = Needs::of(graph);
+    for &step in &ran {
+        for need in needs_of.of_step(step) {
+            users.entry(need).or_default().push(step);
+        }
+    }
+    loop {
+        summary.chain.push((graph.owner(at).address.clone(), graph.step(at).say.clone()));
+        let next = users.get(&at).into_iter().flatten().copied();
+        match next.max_by(|a, b| chains[a.index()].total_cmp(&chains[b.index()])) {
+            Some(next) => at = next,
+            None => return,
+        }
+    }
+}
+
+impl Progress {
+    /// The services that nobody needs any more now that a step is done with; users of a service before it.
+    pub(crate) fn no_longer_needed(&mut self, step: &Step) -> Vec<Arc<Service>> {
+        let mut all = all_services(step);
+        all.retain(|service| {
+            let count = self.needed.get_mut(&service.folder);
+            count.is_some_and(|count| {
+                *count -= 1;
+                *count == 0
+            })
+        });
+        all.reverse();
+        all
+    }
+}
+
+impl Done {
+    pub(crate) fn new(verdict: Verdict, reason: Reason) -> Done {
+        Done { verdict, reason, micros: 0, printed: Vec::new(), failure: None, survived: Vec::new() }
+    }
+}

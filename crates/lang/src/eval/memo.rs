@@ -1,0 +1,264 @@
+//! Values on demand: each declaration and each value in a kind is evaluated once for the options that it reached.
+
+use std::rc::Rc;
+
+use nubrik_diagnostic::Diagnostic;
+use nubrik_graph::{Role, TargetId};
+use nubrik_source::Span;
+use smallvec::SmallVec;
+
+use super::limits::DEPTH_LIMIT;
+use super::options::ConfigId;
+use super::reads::{Known, Reads};
+use super::{Evaluator, Result, Scope, Stop};
+use crate::hir::*;
+use crate::value::*;
+
+/// What is known of a declaration's value.
+#[derive(Default)]
+pub(super) struct DeclMemo {
+    /// Configs under which it is being evaluated.
+    pub(super) running: SmallVec<[ConfigId; 1]>,
+    /// Values by the options that they reached.
+    pub(super) done: Known,
+    /// Its number in the graph, once it stands there.
+    pub(super) target: Option<TargetId>,
+}
+
+/// A value being evaluated, for the way round when it turns out to need itself.
+pub(super) struct Open {
+    pub(super) key: OpenKey,
+    /// Where it was asked for.
+    pub(super) used_at: Span,
+}
+
+#[derive(Clone)]
+pub(super) enum OpenKey {
+    Decl(ModuleId, u32, ConfigId),
+    Thunk(Rc<Thunk>),
+}
+
+impl Evaluator<'_> {
+    /// The value of a declaration without parameters, under a config.
+    pub(super) fn declaration(
+        &mut self,
+        module_id: ModuleId,
+        number: u32,
+        config: ConfigId,
+        used_at: Span,
+    ) -> Result<Value> {
+        let key = (module_id, number);
+        self.take_from(module_id, number);
+        if self.modules.get(module_id).decls[number as usize].kind == DeclKind::Option {
+            let set = self.configs[config.index()].set.get(&key);
+            let set = set.map(|s| (s.value.clone(), s.written.clone()));
+            self.note_read(key, set.as_ref().map(|s| s.1.clone()));
+            if let Some((value, _)) = set {
+                return Ok(value);
+            }
+        }
+        if let Some(memo) = self.known_memo(key) {
+            let known = memo.done.find(&self.configs[config.index()]);
+            if let Some((reads, value)) = known {
+                let (reads, value) = (reads.clone(), value.clone());
+                self.note_reads(&reads);
+                return value.ok_or(Stop::Failed);
+            }
+            if memo.running.contains(&config) {
+                return self.needs_itself(OpenKey::Decl(module_id, number, config), used_at);
+            }
+        }
+        self.modules.entered(module_id);
+        let module = self.module(module_id);
+        let decl = &module.decls[number as usize];
+        match decl.kind {
+            DeclKind::Function => return Ok(Value::Function(module_id, number)),
+            DeclKind::Kind => return Ok(Value::Kind(module_id, number)),
+            DeclKind::Type => {
+                let error =
+                    Diagnostic::error("wrong-type", format!("`{}` is a type, not a value", decl.name.text));
+                return self.fail(used_at, error);
+            }
+            DeclKind::Option => drop(self.option_type(key)?),
+            DeclKind::Value | DeclKind::Target | DeclKind::Test | DeclKind::Job | DeclKind::Service => {}
+        }
+        self.memo(key).running.push(config);
+        self.frames.push(Reads::default());
+        let outer = self.enter_unit(module_id, number);
+        let result = self.opened(OpenKey::Decl(module_id, number, config), used_at, |this| {
+            let owner = this.owner_of(module_id, number);
+            let scope = Scope { module: module_id, env: None, owner, this: None, config };
+            let Some(body) = decl.body else { return Err(Stop::Failed) };
+            let value = this.eval(&scope, body)?;
+            match &decl.ty {
+                Some(ty) => {
+                    let ty = this.resolve_type(module_id, ty)?;
+                    this.coerce(value, &ty, module_id, module.span(body))
+                }
+                None => Ok(value),
+            }
+        });
+        self.leave_unit(outer);
+        let reads = self.frames.pop().unwrap_or_default();
+        self.note_reads(&reads);
+        if let (Ok(value), true) = (&result, decl.kind.role() != Role::Inner) {
+            let target = self.target_of(module_id, number);
+            let is_check = matches!(value, Value::Step(n) if self.graph.steps[*n as usize].check.is_some());
+            let kind = if is_check { "check".into() } else { crate::output::value_kind(value) };
+            self.graph.targets[target.index()].kind = kind;
+            if !reads.is_empty() {
+                self.target_reads.entry(target).or_default().add_all(&reads);
+            }
+        }
+        let reads = self.shared_reads(reads);
+        let memo = self.memo(key);
+        memo.running.retain(|c| *c != config);
+        match &result {
+            Ok(value) => memo.done.add(reads, Some(value.clone())),
+            Err(Stop::Failed) => memo.done.add(reads, None),
+            Err(Stop::Waiting) => {}
+        }
+        result
+    }
+
+    /// What is known of a declaration, if anything was asked of it yet.
+    pub(super) fn known_memo(&self, key: (ModuleId, u32)) -> Option<&DeclMemo> {
+        self.decls.get(key.0.index())?.get(key.1 as usize)
+    }
+
+    pub(super) fn memo(&mut self, (module, number): (ModuleId, u32)) -> &mut DeclMemo {
+        let index = module.index();
+        if self.decls.len() <= index {
+            self.decls.resize_with(index + 1, Vec::new);
+        }
+        let memos = &mut self.decls[index];
+        if memos.is_empty() {
+            memos.resize_with(self.modules.get(module).decls.len(), DeclMemo::default);
+        }
+        &mut memos[number as usize]
+    }
+
+    /// Forgets that a declaration failed under the options that are chosen, so that it is evaluated again where it is
+    /// needed.
+    pub(super) fn forget_failure(&mut self, key: (ModuleId, u32)) {
+        self.memo(key).done.forget_failures();
+    }
+
+    /// Options that were reached, to be kept: most often none.
+    pub(super) fn shared_reads(&self, reads: Reads) -> Rc<Reads> {
+        if reads.is_empty() { self.nothing_reached.clone() } else { Rc::new(reads) }
+    }
+
+    /// Takes note that a declaration has no value, whatever is set.
+    pub(super) fn mark_failed(&mut self, key: (ModuleId, u32)) {
+        self.memo(key).done.add(Rc::default(), None);
+    }
+
+    /// The value behind a thunk.
+    pub(super) fn force(&mut self, thunk: &Rc<Thunk>, used_at: Span) -> Result<Value> {
+        if let Some(watched) = self.watched {
+            watched.take_from(thunk.origin);
+        }
+        let source = {
+            let mut state = thunk.state.borrow_mut();
+            match &*state {
+                ThunkState::Done(value, reads) => {
+                    let (value, reads) = (value.clone(), reads.clone());
+                    drop(state);
+                    self.note_reads(&reads);
+                    return Ok(value);
+                }
+                ThunkState::Failed => return Err(Stop::Failed),
+                ThunkState::Running => {
+                    drop(state);
+                    return self.needs_itself(OpenKey::Thunk(thunk.clone()), used_at);
+                }
+                ThunkState::New(_) => {}
+            }
+            match std::mem::replace(&mut *state, ThunkState::Running) {
+                ThunkState::New(source) => source,
+                _ => return Err(Stop::Failed),
+            }
+        };
+        self.frames.push((*thunk.captured).clone());
+        let outer = self.watched.map(|watched| watched.enter(thunk.origin));
+        let result = self.opened(OpenKey::Thunk(thunk.clone()), used_at, |this| match &source {
+            ThunkSource::Expr { scope, expr, ty } => {
+                let value = this.eval(scope, *expr)?;
+                match ty {
+                    Some(ty) => this.coerce(value, ty, scope.module, thunk.span),
+                    None => Ok(value),
+                }
+            }
+            ThunkSource::Coerced { inner, ty, base } => {
+                let value = this.force(inner, used_at)?;
+                this.coerce(value, ty, *base, thunk.span)
+            }
+        });
+        self.leave_unit(outer);
+        let reads = self.frames.pop().unwrap_or_default();
+        let reads = self.shared_reads(reads);
+        self.note_reads(&reads);
+        *thunk.state.borrow_mut() = match &result {
+            Ok(value) => ThunkState::Done(value.clone(), reads),
+            Err(Stop::Failed) => ThunkState::Failed,
+            Err(Stop::Waiting) => ThunkState::New(source),
+        };
+        result
+    }
+
+    pub(super) fn opened<T>(
+        &mut self,
+        key: OpenKey,
+        used_at: Span,
+        body: impl FnOnce(&mut Self) -> Result<T>,
+    ) -> Result<T> {
+        if self.open.len() >= DEPTH_LIMIT {
+            let error = Diagnostic::error("too-deep", "values need one another too deep here");
+            return self.fail(used_at, error);
+        }
+        self.open.push(Open { key, used_at });
+        let result = body(self);
+        self.open.pop();
+        result
+    }
+
+    /// Reports the way round on which a value needs itself, once for each such way.
+    pub(super) fn needs_itself<T>(&mut self, key: OpenKey, used_at: Span) -> Result<T> {
+        let start = self.open.iter().position(|o| o.key == key).unwrap_or(0);
+        let hops: Vec<(Title, Span)> = {
+            let round = &self.open[start..];
+            let places = round.iter().skip(1).map(|o| o.used_at).chain([used_at]);
+            round.iter().map(|o| self.title_of(&o.key)).zip(places).collect()
+        };
+        let mut places: Vec<Span> = hops.iter().map(|h| h.1).collect();
+        places.sort();
+        if self.cycles.insert(places) {
+            self.modules.diagnostics.push(crate::cycles::cycle_error(&hops));
+        }
+        Err(Stop::Failed)
+    }
+
+    /// What stands for something open in messages.
+    pub(super) fn title_of(&self, key: &OpenKey) -> Title {
+        match key {
+            OpenKey::Decl(module, number, _) => {
+                let decl = &self.modules.get(*module).decls[*number as usize];
+                Title { word: decl.kind.word(), name: decl.name.text.clone() }
+            }
+            OpenKey::Thunk(thunk) => thunk.title.clone(),
+        }
+    }
+}
+
+impl PartialEq for OpenKey {
+    fn eq(&self, other: &OpenKey) -> bool {
+        match (self, other) {
+            (OpenKey::Decl(m, n, c), OpenKey::Decl(module, number, config)) => {
+                (m, n, c) == (module, number, config)
+            }
+            (OpenKey::Thunk(one), OpenKey::Thunk(other)) => Rc::ptr_eq(one, other),
+            _ => false,
+        }
+    }
+}
