@@ -5,19 +5,20 @@
 //! A seal is only written when every step was in place at the end and no file was so young that it
 //! could change again without a trace.
 
+mod checking;
+
 use std::collections::BTreeMap;
-use std::os::fd::OwnedFd;
 use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 
 use nubrik_bytes::{Decoder, Digest, Encoder, Truncated};
 use nubrik_engine::{FileBytes, Signature};
 use nubrik_lang::{Listing, ProbeRequest};
 use rustc_hash::FxHashMap;
 
-use crate::machine::Machine;
 use crate::probes;
 use crate::results::Results;
+
+pub(crate) use checking::Change;
 
 const MAGIC: &[u8; 8] = b"nbseal 3";
 const LOG_MAGIC: &[u8; 8] = b"nbsllog1";
@@ -28,9 +29,6 @@ const ENTRY: usize = 4 + 4 + SIGNATURE + 4 + 4 + 2 * 8;
 
 /// Bytes of a file's metadata.
 const SIGNATURE: usize = 4 * 8 + 4;
-
-/// More changes than this are not worth telling one by one.
-const MANY: usize = 5_000;
 
 /// Stands for no node of the graph.
 pub(crate) const NO_NODE: u32 = u32::MAX;
@@ -390,73 +388,6 @@ impl Seal {
                 .collect(),
         }
     }
-
-    /// Looks at everything again. `None` where more changed than can be told one by one.
-    pub fn check(&self, machine: &Machine, threads: usize) -> Option<Vec<Change>> {
-        if self.env.iter().any(|(name, digest)| env_digest(std::env::var(name).ok().as_deref()) != *digest) {
-            return None;
-        }
-        let taken = AtomicUsize::new(0);
-        let broken = AtomicBool::new(false);
-        let changes = AtomicUsize::new(0);
-        // Threads take part after part: some folders are slower to look into than others.
-        let look = || {
-            let mut near = Near::default();
-            let mut found = Vec::new();
-            let parts = std::iter::repeat_with(|| taken.fetch_add(PART, Ordering::Relaxed));
-            let numbers = parts
-                .take_while(|from| *from < self.len())
-                .flat_map(|from| from..(from + PART).min(self.len()));
-            for number in numbers {
-                if broken.load(Ordering::Relaxed) {
-                    break;
-                }
-                let known = self.as_it_lies(number);
-                let roles = known.map_or_else(|| self.entry(number).roles, |k| k.1);
-                if roles.has(Roles::GONE) {
-                    continue;
-                }
-                let path = plain(self.path_bytes(number));
-                let follows = !roles.has(Roles::ITSELF);
-                let now = near.check(machine, path, follows, || plain(self.path_bytes(number + RUN)));
-                if let (Some((known, _)), Some(now)) = (known, &now)
-                    && *known == signature_bytes(now)
-                {
-                    continue;
-                }
-                let entry = self.entry(number);
-                if entry.signature.map_or(now.is_none(), |known| known.still_holds(now)) {
-                    continue;
-                }
-                found.push(Change { number, now });
-                if entry.roles.has(Roles::WHOLE) || changes.fetch_add(1, Ordering::Relaxed) >= MANY {
-                    broken.store(true, Ordering::Relaxed);
-                }
-            }
-            found
-        };
-        let mut all = Vec::new();
-        std::thread::scope(|scope| {
-            if !self.probes.is_empty() {
-                scope.spawn(|| {
-                    let again = |(request, digest): &(ProbeRequest, Digest)| {
-                        probes::digest_of(&probes::answer(machine, request)) != *digest
-                    };
-                    if self.probes.iter().any(again) {
-                        broken.store(true, Ordering::Relaxed);
-                    }
-                });
-            }
-            let running: Vec<_> = (0..threads.max(1)).map(|_| scope.spawn(look)).collect();
-            for thread in running {
-                match thread.join() {
-                    Ok(found) => all.extend(found),
-                    Err(_) => broken.store(true, Ordering::Relaxed),
-                }
-            }
-        });
-        (!broken.into_inner()).then_some(all)
-    }
 }
 
 /// What is newer than a seal.
@@ -543,53 +474,6 @@ fn write_probe(out: &mut Encoder, (request, digest): &(ProbeRequest, Digest)) {
     out.digest(digest);
 }
 
-/// A path that is not what it was.
-#[derive(Clone, Copy, Debug)]
-pub(crate) struct Change {
-    /// Its number in the seal.
-    pub number: usize,
-    /// Its metadata now.
-    pub now: Option<Signature>,
-}
-
-/// A folder kept open for a run of paths in and below it: looking up short names is quicker.
-#[derive(Default)]
-struct Near {
-    folder: Vec<u8>,
-    handle: Option<OwnedFd>,
-}
-
-/// How many paths a thread takes at a time.
-const PART: usize = 2048;
-
-/// A folder is opened where as many paths as this lie below it: two calls more, and each name shorter.
-const RUN: usize = 12;
-
-impl Near {
-    /// Metadata of `path`, where `later` will be asked for [`RUN`] paths after it.
-    fn check<'p>(
-        &mut self,
-        machine: &Machine,
-        path: &[u8],
-        follows: bool,
-        later: impl FnOnce() -> &'p [u8],
-    ) -> Option<Signature> {
-        let below = |folder: &[u8]| path.strip_prefix(folder).and_then(|rest| rest.strip_prefix(b"/"));
-        let rest = self.handle.as_ref().and_then(|_| below(&self.folder));
-        if rest.is_none_or(|rest| rest.contains(&b'/')) {
-            let shared = shared_folder(path, later());
-            if rest.is_none() || shared.len() > self.folder.len() {
-                self.handle = if shared.is_empty() { None } else { machine.open_folder(shared) };
-                shared.clone_into(&mut self.folder);
-            }
-        }
-        match (&self.handle, below(&self.folder)) {
-            (Some(handle), Some(rest)) => Machine::check_at(handle, rest, follows),
-            _ => machine.check_below_root(path, follows),
-        }
-    }
-}
-
 /// Stands before the path of a link that was looked at itself: what it leads to is looked at, too, and is another entry. No
 /// path has two slashes.
 const LINK: &str = "//";
@@ -599,107 +483,5 @@ pub(crate) fn link_itself(path: &str) -> Arc<str> {
     format!("{LINK}{path}").into()
 }
 
-/// The path of an entry, be it a link's own or not.
-fn plain(path: &[u8]) -> &[u8] {
-    path.strip_prefix(LINK.as_bytes()).unwrap_or(path)
-}
-
-/// The deepest folder that both paths are below; empty where there is none but the root.
-fn shared_folder<'a>(path: &'a [u8], other: &[u8]) -> &'a [u8] {
-    let same = path.iter().zip(other).take_while(|(a, b)| a == b).count();
-    path[..same].iter().rposition(|byte| *byte == b'/').map_or(b"", |slash| &path[..slash])
-}
-
 #[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn finds_the_shared_folder() {
-        assert_eq!(shared_folder(b"a/b/c", b"a/b/d"), b"a/b");
-        assert_eq!(shared_folder(b"a/bc", b"a/bd/x"), b"a");
-        assert_eq!(shared_folder(b"a", b"b"), b"");
-        assert_eq!(shared_folder(b"/usr/a", b"/usr/b"), b"/usr");
-    }
-
-    fn seal() -> NewSeal {
-        let signature = |n| Signature { size: n, changed: 5, touched: 6, inode: n + 7, mode: 0o100_644 };
-        let listing = Names { all: 1, packages: 2 };
-        let entries = [
-            ("", Entry { roles: Roles::LISTED.and(Roles::KIND), listing, ..Entry::new(Some(signature(9))) }),
-            ("src/höhe.c", Entry { node: 3, ..Entry::new(Some(signature(1))) }),
-            ("src/none", Entry { roles: Roles::READ, ..Entry::new(None) }),
-        ];
-        NewSeal {
-            sealed: Sealed { steps: 4, results: ["out/base/a"].into_iter().collect() },
-            graph: Digest([7; 32]),
-            env: vec![("HOME".to_owned(), env_digest(Some("x"))), ("NOT".to_owned(), None)],
-            probes: Vec::new(),
-            entries: entries.into_iter().map(|(path, entry)| (path.into(), entry)).collect(),
-        }
-    }
-
-    fn read(bytes: &[u8], log: &[u8]) -> Result<Seal, Truncated> {
-        Seal::decode(Arc::new(bytes.to_vec()), log)
-    }
-
-    #[test]
-    fn a_seal_is_read_back_and_added_to() {
-        let new = seal();
-        let bytes = new.encode();
-        let plain = read(&bytes, b"").unwrap();
-        assert_eq!(plain.sealed, new.sealed);
-        assert_eq!(plain.to_new().encode(), bytes);
-        assert_eq!(plain.entry(0), new.entries[""]);
-        assert_eq!(plain.find("src/nix"), None);
-        let changed = Entry { signature: None, ..new.entries["src/höhe.c"] };
-        let mut log = plain.log_header();
-        let news = |entries: &[(&str, Entry)]| News {
-            entries: entries.iter().map(|(path, entry)| ((*path).into(), *entry)).collect(),
-            ..News::default()
-        };
-        log.extend(news(&[("src/höhe.c", changed)]).log_entry());
-        let length = log.len();
-        let added = Entry { node: 8, ..changed };
-        let gone = Entry { roles: Roles::GONE, ..changed };
-        let mut last = news(&[("src/a.c", changed), ("z", added), ("src/none", gone)]);
-        last.head = Some(NewHead {
-            graph: Digest([8; 32]),
-            steps: 9,
-            gone: vec!["out/base/a".to_owned()],
-            results: vec!["out/base/c".to_owned(), "out/base/b".to_owned()],
-            env: vec![("MORE".to_owned(), None)],
-            probes: Vec::new(),
-        });
-        log.extend(last.log_entry());
-        let more = read(&bytes, &log).unwrap();
-        assert_eq!(more.entry(more.find("src/höhe.c").unwrap()), changed);
-        assert_eq!(more.entry(more.find("z").unwrap()), added);
-        assert_eq!(more.path(more.find("z").unwrap()), "z");
-        assert_eq!(more.log_length, log.len() as u64);
-        assert_eq!((more.graph, more.has_env("MORE"), more.has_env("LESS")), (Digest([8; 32]), true, false));
-        let results = ["out/base/b", "out/base/c"].into_iter().collect();
-        assert_eq!(more.sealed, Sealed { steps: 9, results });
-        let again = read(&more.to_new().encode(), b"").unwrap();
-        assert_eq!((again.count, again.find("src/a.c"), again.find("src/none")), (4, Some(1), None));
-        // Of a damaged log, what is before the damage counts.
-        for at in length..log.len() {
-            let mut damaged = log.clone();
-            damaged[at] ^= 1;
-            let read = read(&bytes, &damaged).unwrap();
-            assert_eq!((read.log_length, read.find("z")), (length as u64, None), "byte {at}");
-        }
-        assert_eq!(read(&again.to_new().encode(), &log).unwrap().log_length, 0, "another seal's log");
-    }
-
-    #[test]
-    fn damaged_seals_are_refused() {
-        let bytes = seal().encode();
-        for at in 0..bytes.len() {
-            let mut damaged = bytes.clone();
-            damaged[at] ^= 1;
-            assert!(read(&damaged, b"").is_err(), "byte {at}");
-            assert!(read(&bytes[..at], b"").is_err(), "cut at {at}");
-        }
-    }
-}
+mod tests;
