@@ -87,3 +87,18 @@ fn unsafe_code_lives_in_one_place() {
         );
     }
 }
+
+#[test]
+fn what_architecture_leads_to_is_there() {
+    let text = fs::read_to_string(crates().join("../ARCHITECTURE.md")).unwrap();
+    let mut looked_at = 0;
+    for word in text.split('`').skip(1).step_by(2) {
+        let place = crates().join(word);
+        // Words that name a crate's file or folder; others stand beside one in the same row.
+        if word.contains('/') && floors().iter().any(|(name, _)| word.starts_with(&format!("{name}/"))) {
+            looked_at += 1;
+            assert!(place.exists(), "ARCHITECTURE.md names {word}, which is not there");
+        }
+    }
+    assert!(looked_at > 30, "{looked_at}");
+}
