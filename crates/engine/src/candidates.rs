@@ -4,7 +4,7 @@
 use std::collections::{BTreeSet, HashMap, HashSet};
 use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 
-use aho_corasick::{AhoCorasick, MatchKind};
+use aho_corasick::{AhoCorasick, AhoCorasickKind, MatchKind};
 use nubrik_bytes::{Digest, Encoder};
 use nubrik_graph::{FileId, SetId, Step, StepId};
 use nubrik_store::{OutputRecord, TreeKind};
@@ -14,6 +14,9 @@ use crate::examine::{LINK, OnSystem};
 use crate::key::candidate_names;
 use crate::outside::{FoundTool, Readable};
 use crate::words::{Asked, asked_about};
+
+/// Up to so many texts are looked for by the quickest means, which takes some tens of kilobytes for each.
+const QUICK: usize = 1_000;
 
 /// What a set of files is in this run.
 pub(crate) struct Candidates {
@@ -68,7 +71,12 @@ impl Texts {
             holders[number as usize].push(holder as u32);
         }
         // It cannot be made of more than some two thousand million bytes: then each text counts as one that speaks of all.
-        let search = AhoCorasick::builder().match_kind(MatchKind::Standard).build(&patterns).ok();
+        let mut search = AhoCorasick::builder();
+        search.match_kind(MatchKind::Standard);
+        if patterns.len() <= QUICK {
+            search.kind(Some(AhoCorasickKind::DFA));
+        }
+        let search = search.build(&patterns).ok();
         Texts { numbers, holders, search }
     }
 
