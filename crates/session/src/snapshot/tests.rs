@@ -156,3 +156,54 @@ proptest! {
         }
     }
 }
+
+#[test]
+fn trails_are_read_back_and_damaged_ones_are_refused() {
+    let (_, trails) = evaluated(&package(3, 2, "-O1"));
+    let bytes = trails.encode();
+    let digest = Trails::digest_in(&bytes);
+    let back = Trails::decode(&bytes, digest).unwrap();
+    assert!(back == trails, "what is read back is what was written");
+    for at in 0..bytes.len() {
+        let mut damaged = bytes.clone();
+        damaged[at] ^= 1 << (at % 8);
+        assert!(Trails::decode(&damaged, digest).is_err(), "byte {at}");
+        assert!(Trails::decode(&bytes[..at], digest).is_err(), "cut at {at}");
+    }
+}
+
+#[test]
+fn a_heap_is_added_to_and_what_an_interrupted_command_added_is_none_of_it() {
+    let folder = tempfile::tempdir().unwrap();
+    let own = crate::below::Below::new(folder.path()).unwrap();
+    let read = |tables: &[u8]| {
+        let heap = std::fs::read(folder.path().join("heap")).unwrap();
+        Heap::decode(&mut Decoder::new(tables), Arc::new(heap))
+    };
+    let tables = |heap: &Heap| {
+        let mut out = Encoder::new();
+        heap.encode(&mut out);
+        out.bytes
+    };
+    let (mut heap, mut pieces) = (Heap::default(), Pieces::default());
+    heap.push(&mut pieces, b"ebb");
+    heap.save(&own, "heap").unwrap();
+    let first = tables(&heap);
+    let mut again = read(&first).unwrap();
+    again.push(&mut pieces, b"flood");
+    again.save(&own, "heap").unwrap();
+    let second = read(&tables(&again)).unwrap();
+    assert_eq!((second.get(&pieces, 0), second.get(&pieces, 1)), (Ok(&b"ebb"[..]), Ok(&b"flood"[..])));
+    // The tables of before still tell of what was there then, whatever was added behind it.
+    let mut before = read(&first).unwrap();
+    assert!(before.get(&pieces, 1).is_err());
+    let mut other = Pieces::default();
+    before.push(&mut other, b"slack water");
+    before.save(&own, "heap").unwrap();
+    let third = read(&tables(&before)).unwrap();
+    assert_eq!(third.get(&other, 0), Ok(&b"slack water"[..]));
+    assert_eq!(third.get(&pieces, 0), Ok(&b"ebb"[..]));
+    // One that is shorter than its tables say is damaged.
+    std::fs::write(folder.path().join("heap"), b"nbheap 1").unwrap();
+    assert!(read(&first).is_err());
+}
