@@ -48,7 +48,7 @@ impl Evaluator<'_> {
         };
         let module = self.module(meaning.module);
         let decl = &module.decls[meaning.decl as usize];
-        if let Some(error) = self.modules.refusal(from, meaning.module, decl, path.as_str()) {
+        if let Some(error) = self.definitions.modules.refusal(from, meaning.module, decl, path.as_str()) {
             return self.fail(span, error);
         }
         use DeclKind::{Job, Service, Target, Test, Value};
@@ -67,7 +67,7 @@ impl Evaluator<'_> {
         let mut meanings = Vec::new();
         for count in 0..=parts.len() {
             let folder = WsPath::from_normal(&parts[..count].join("/"));
-            let module = match self.modules.package(self.world, &folder) {
+            let module = match self.definitions.modules.package(self.world, &folder) {
                 Ok(module) => module,
                 Err(Missing::Pending) => return self.wait(),
                 Err(_) => continue,
@@ -90,9 +90,9 @@ impl Evaluator<'_> {
     }
 
     pub(super) fn no_such_address(&mut self, path: &WsPath) -> Diagnostic {
-        self.modules.entered_all();
+        self.definitions.modules.entered_all();
         let error = Diagnostic::error("unknown-address", format!("there is no target `{path}`"));
-        if let Answer::Ready(Some(root)) = self.modules.other_workspace(self.world, path) {
+        if let Answer::Ready(Some(root)) = self.definitions.modules.other_workspace(self.world, path) {
             let file = root.child(crate::WORKSPACE_FILE);
             return error
                 .note(format!("`{root}` is a workspace of its own: {file}"))
@@ -101,7 +101,7 @@ impl Evaluator<'_> {
         // The nearest target of the package that the address leads to, else the nearest package.
         let mut folder = Some(path.clone());
         while let Some(at) = folder {
-            if let Ok(module) = self.modules.package(self.world, &at) {
+            if let Ok(module) = self.definitions.modules.package(self.world, &at) {
                 let module = self.module(module);
                 let rest = path.below(&at).unwrap_or("").to_owned();
                 let name = rest.split('/').next().unwrap_or("");
@@ -157,7 +157,7 @@ impl Evaluator<'_> {
             let next = match &value {
                 Value::Record(record) => record.get(&way[at]).cloned(),
                 Value::Step(step) => {
-                    let outputs = self.outputs.of(*step);
+                    let outputs = self.drafting.outputs.of(*step);
                     let named = outputs.iter().find(|(n, _)| n.as_ref() == Some(&way[at]));
                     named.map(|(_, file)| Value::File(file.clone()))
                 }
@@ -168,7 +168,7 @@ impl Evaluator<'_> {
                     Value::Map(map) => map.entries.iter().map(|(k, _)| k.clone()).collect(),
                     Value::Record(record) => record.fields.iter().map(|(n, _)| n.clone()).collect(),
                     Value::Step(step) => {
-                        self.outputs.of(*step).iter().filter_map(|(n, _)| n.clone()).collect()
+                        self.drafting.outputs.of(*step).iter().filter_map(|(n, _)| n.clone()).collect()
                     }
                     _ => Vec::new(),
                 };
@@ -191,7 +191,7 @@ impl Evaluator<'_> {
     /// The packages at and below a folder, sorted.
     pub(super) fn packages_below(&mut self, folder: &WsPath) -> Result<Vec<WsPath>> {
         let mut packages = Vec::new();
-        match self.modules.other_workspace(self.world, folder) {
+        match self.definitions.modules.other_workspace(self.world, folder) {
             Answer::Pending => return self.wait(),
             Answer::Ready(Some(_)) => return Ok(packages),
             Answer::Ready(None) => {}
@@ -205,7 +205,7 @@ impl Evaluator<'_> {
             };
             // The root of another workspace looks empty.
             if !listing.files.is_empty() || !listing.folders.is_empty() {
-                self.modules.belongs(&at);
+                self.definitions.modules.belongs(&at);
             }
             folders.extend(listing.folders.iter().map(|name| at.child(name)));
             if listing.files.iter().any(|f| &**f == TARGETS_FILE) {
@@ -237,9 +237,9 @@ impl Evaluator<'_> {
 
     /// Loads a package; reports when its file cannot be read.
     pub(super) fn load_package(&mut self, folder: &WsPath) -> Result<Option<ModuleId>> {
-        match self.modules.package(self.world, folder) {
+        match self.definitions.modules.package(self.world, folder) {
             Ok(id) => {
-                self.modules.entered(id);
+                self.definitions.modules.entered(id);
                 Ok(Some(id))
             }
             Err(Missing::NoFile) => Ok(None),
@@ -247,7 +247,7 @@ impl Evaluator<'_> {
             Err(Missing::Unreadable(why)) => {
                 let path = folder.child(TARGETS_FILE);
                 let error = Diagnostic::error("unreadable", format!("cannot read `{path}`: {why}"));
-                self.modules.diagnostics.push(error);
+                self.definitions.modules.diagnostics.push(error);
                 Err(Stop::Failed)
             }
         }

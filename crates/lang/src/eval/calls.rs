@@ -62,7 +62,7 @@ impl Evaluator<'_> {
             }
             Value::Kind(..) => {
                 let error = Diagnostic::error("wrong-call", "a kind is called with braces");
-                let name = self.modules.sources.slice(callee_span).to_owned();
+                let name = self.definitions.modules.sources.slice(callee_span).to_owned();
                 self.fail(span, error.mend(format!("{name} {{ … }}")))
             }
             Value::Builtin(builtin) => {
@@ -128,7 +128,7 @@ impl Evaluator<'_> {
                 self.form(scope, builtin, fields, span)
             }
             Value::Function(..) | Value::Builtin(_) => {
-                let title = self.modules.sources.slice(callee_span).to_owned();
+                let title = self.definitions.modules.sources.slice(callee_span).to_owned();
                 let error =
                     Diagnostic::error("wrong-call", format!("`{title}` is called with round brackets"));
                 self.fail(span, error.mend(format!("{title}(…)")))
@@ -153,7 +153,7 @@ impl Evaluator<'_> {
         let module = self.module(module_id);
         let decl = &module.decls[number as usize];
         let key = OpenKey::Decl(module_id, number, super::DEFAULTS);
-        if self.open.iter().any(|o| o.key == key) {
+        if self.memos.open.iter().any(|o| o.key == key) {
             return self.needs_itself(key, span);
         }
         let slots = self.bind(scope, module_id, number, args, span, Some(&decl.name.text))?;
@@ -213,7 +213,7 @@ impl Evaluator<'_> {
         }
         *env.slots.borrow_mut() = slots;
         if !decl.lets.is_empty() {
-            self.kind_scopes.push(Rc::downgrade(&env));
+            self.memos.kind_scopes.push(Rc::downgrade(&env));
         }
         let Some(body) = decl.body else { return Err(Stop::Failed) };
         let value = self.eval(&inner, body);
@@ -264,7 +264,7 @@ impl Evaluator<'_> {
                     failed = true;
                 }
                 None => {
-                    let title = title.unwrap_or(self.modules.sources.slice(span)).to_owned();
+                    let title = title.unwrap_or(self.definitions.modules.sources.slice(span)).to_owned();
                     let error = self.unknown_param(decl, &arg, &title);
                     let place = arg.name.map_or(arg.span, |n| n.span);
                     let _ = self.fail::<()>(place, error);
@@ -306,7 +306,7 @@ impl Evaluator<'_> {
         }
         if let Some(first) = missing.first() {
             let names: Vec<String> = missing.iter().map(|p| format!("`{}`", p.name.text)).collect();
-            let title = title.unwrap_or(self.modules.sources.slice(span)).to_owned();
+            let title = title.unwrap_or(self.definitions.modules.sources.slice(span)).to_owned();
             let mut error =
                 Diagnostic::error("missing-field", format!("`{title}` needs {}", names.join(" and ")));
             for param in &missing {
@@ -320,19 +320,19 @@ impl Evaluator<'_> {
 
     /// The type that a function or kind gives, which it has written so.
     fn result_type(&mut self, module_id: ModuleId, number: u32, written: &TypeExpr) -> Result<Arc<Type>> {
-        if let Some(known) = self.result_types.get(&(module_id, number)) {
+        if let Some(known) = self.memos.result_types.get(&(module_id, number)) {
             return Ok(known.clone());
         }
         let ty = self.in_unit(module_id, number, |this| this.resolve_type(module_id, written))?;
         let ty = Arc::new(ty);
-        self.result_types.insert((module_id, number), ty.clone());
+        self.memos.result_types.insert((module_id, number), ty.clone());
         Ok(ty)
     }
 
     /// The types of a declaration's parameters.
     fn param_types(&mut self, module_id: ModuleId, number: u32) -> Result<Arc<[Type]>> {
         self.take_from(module_id, number);
-        if let Some(known) = self.param_types.get(&(module_id, number)) {
+        if let Some(known) = self.memos.param_types.get(&(module_id, number)) {
             return Ok(known.clone());
         }
         let module = self.module(module_id);
@@ -341,7 +341,7 @@ impl Evaluator<'_> {
             this.all(params, |this, param| this.resolve_type(module_id, &param.ty))
         })?;
         let types: Arc<[Type]> = types.into();
-        self.param_types.insert((module_id, number), types.clone());
+        self.memos.param_types.insert((module_id, number), types.clone());
         Ok(types)
     }
 

@@ -89,8 +89,8 @@ impl Evaluator<'_> {
             _ => name.as_str().into(),
         };
         let address = scope.owner.package.child(&name).as_str().into();
-        self.effects.push(Effect { address, step: *step, lasting: values.bool("lasting") });
-        Ok(Value::Effect(self.effects.len() as u32 - 1))
+        self.drafting.effects.push(Effect { address, step: *step, lasting: values.bool("lasting") });
+        Ok(Value::Effect(self.drafting.effects.len() as u32 - 1))
     }
 
     pub(super) fn refuse_outputs(
@@ -133,7 +133,7 @@ impl Evaluator<'_> {
     ) -> Result<()> {
         match value {
             Value::Step(number) => {
-                if let Some(check) = &self.graph.steps[*number as usize].check {
+                if let Some(check) = &self.drafting.graph.steps[*number as usize].check {
                     found.push(check.verdict);
                     return Ok(());
                 }
@@ -155,7 +155,7 @@ impl Evaluator<'_> {
             }
             Value::Record(record) => {
                 let fields = record.fields.clone();
-                let is_check = |value: &Value| matches!(value, Value::Step(n) if self.graph.steps[*n as usize].check.is_some());
+                let is_check = |value: &Value| matches!(value, Value::Step(n) if self.drafting.graph.steps[*n as usize].check.is_some());
                 let checks: Vec<Value> = fields
                     .iter()
                     .map(|(_, value)| value.clone())
@@ -214,7 +214,7 @@ impl Evaluator<'_> {
 
     /// Refuses a check where files are to be made for people.
     pub(super) fn refuse_check(&mut self, step: StepId, name: &str, span: Span) -> Result<()> {
-        if self.graph.step(step).check.is_none() {
+        if self.drafting.graph.step(step).check.is_none() {
             return Ok(());
         }
         let error = Diagnostic::error("wrong-type", format!("`{name}` is a check: it gives a verdict"));

@@ -23,10 +23,10 @@ impl Evaluator<'_> {
         span: Span,
         param: &Param,
     ) -> Result<Value> {
-        let before = self.modules.diagnostics.len();
+        let before = self.definitions.modules.diagnostics.len();
         let result = self.coerce(value, ty, base, span);
         if matches!(result, Err(Stop::Failed)) {
-            for diagnostic in &mut self.modules.diagnostics[before..] {
+            for diagnostic in &mut self.definitions.modules.diagnostics[before..] {
                 if diagnostic.code == "wrong-type" {
                     let message = format!("`{}` was declared as {} here", param.name.text, ty.written());
                     *diagnostic = diagnostic.clone().related(param.name.span, message);
@@ -65,7 +65,9 @@ impl Evaluator<'_> {
             | (Type::Command, value @ Value::Command(_))
             | (Type::Step, value @ Value::Step(_))
             | (Type::Service, value @ Value::Service(_)) => Ok(value),
-            (Type::Check, Value::Step(number)) if self.graph.steps[number as usize].check.is_some() => {
+            (Type::Check, Value::Step(number))
+                if self.drafting.graph.steps[number as usize].check.is_some() =>
+            {
                 Ok(Value::Step(number))
             }
             (Type::Alternatives(texts), Value::Text(Text::Plain(text))) => {
@@ -98,7 +100,7 @@ impl Evaluator<'_> {
                 let error = match (ty, &value) {
                     (Type::Text, Value::File(_)) => error.mend("….path").mend("….name"),
                     (Type::Text, Value::Int(_)) => {
-                        let written = self.modules.sources.slice(span);
+                        let written = self.definitions.modules.sources.slice(span);
                         let all = |fits: &dyn Fn(char) -> bool| written.chars().all(fits);
                         error.mend(match written {
                             _ if all(&|c| c.is_ascii_digit() || c == '-') => format!("\"{written}\""),

@@ -121,15 +121,15 @@ impl Evaluator<'_> {
         if let Some(watched) = self.watched {
             watched.read(&file.path);
         }
-        if let Some(known) = self.data_files.get(&file.path) {
+        if let Some(known) = self.definitions.data_files.get(&file.path) {
             return Ok(known.clone());
         }
         match self.world.definition(&file.path) {
             Answer::Pending => self.wait(),
             Answer::Ready(DefinitionText::Text(text)) => {
                 let text: Arc<str> = text.strip_prefix('\u{feff}').map_or(text.clone(), Arc::from);
-                let id = self.modules.sources.add(file.path.as_str(), text.clone());
-                self.data_files.insert(file.path.clone(), (id, text.clone()));
+                let id = self.definitions.modules.sources.add(file.path.as_str(), text.clone());
+                self.definitions.data_files.insert(file.path.clone(), (id, text.clone()));
                 Ok((id, text))
             }
             Answer::Ready(DefinitionText::Missing) => {
@@ -170,7 +170,7 @@ impl Evaluator<'_> {
                 Type::Alternatives(_) | Type::File | Type::Folder | Type::Files,
                 DatumKind::Cell(text) | DatumKind::Text(text),
             ) => {
-                let before = self.modules.diagnostics.len();
+                let before = self.definitions.modules.diagnostics.len();
                 let value = self.coerce(Value::text(text), ty, load.base, span);
                 self.say_where_loaded(before, load);
                 value
@@ -232,7 +232,7 @@ impl Evaluator<'_> {
     }
 
     fn say_where_loaded(&mut self, before: usize, load: &Load) {
-        for diagnostic in &mut self.modules.diagnostics[before..] {
+        for diagnostic in &mut self.definitions.modules.diagnostics[before..] {
             *diagnostic = diagnostic.clone().related(load.at, "the file is loaded here");
         }
     }

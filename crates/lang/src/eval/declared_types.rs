@@ -52,7 +52,7 @@ impl Evaluator<'_> {
 
     pub(super) fn declared_type(&mut self, module_id: ModuleId, number: u32) -> Result<Type> {
         self.take_from(module_id, number);
-        if let Some(ty) = self.types.get(&(module_id, number)) {
+        if let Some(ty) = self.memos.types.get(&(module_id, number)) {
             return Ok(ty.clone());
         }
         if self.known_memo((module_id, number)).is_some_and(|m| m.done.has_failure()) {
@@ -61,7 +61,7 @@ impl Evaluator<'_> {
         let module = self.module(module_id);
         let decl = &module.decls[number as usize];
         let key = OpenKey::Decl(module_id, number, DEFAULTS);
-        if self.open.iter().any(|o| o.key == key) {
+        if self.memos.open.iter().any(|o| o.key == key) {
             return self.needs_itself(key, decl.name.span);
         }
         let inner = self.in_unit(module_id, number, |this| {
@@ -71,7 +71,7 @@ impl Evaluator<'_> {
             })
         })?;
         let ty = Type::Named(decl.name.text.clone(), module_id, number, Box::new(inner));
-        self.types.insert((module_id, number), ty.clone());
+        self.memos.types.insert((module_id, number), ty.clone());
         Ok(ty)
     }
 
@@ -82,13 +82,13 @@ impl Evaluator<'_> {
         number: u32,
         name: &Name,
     ) -> Result<(ModuleId, u32)> {
-        if self.bad_names.contains(&(module_id, number, name.text.clone())) {
+        if self.definitions.bad_names.contains(&(module_id, number, name.text.clone())) {
             return Err(Stop::Failed);
         }
-        match self.modules.used(self.world, module_id, number) {
+        match self.definitions.modules.used(self.world, module_id, number) {
             Ok(kit) => {
-                self.modules.entered(kit);
-                let found = self.modules.member(module_id, kit, name);
+                self.definitions.modules.entered(kit);
+                let found = self.definitions.modules.member(module_id, kit, name);
                 let number = self.at(name.span, found)?;
                 self.take_from(kit, number);
                 Ok((kit, number))

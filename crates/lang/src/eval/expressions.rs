@@ -298,9 +298,9 @@ impl Evaluator<'_> {
     }
 
     fn noting_scans<T>(&mut self, work: impl FnOnce(&mut Self) -> Result<T>) -> (Result<T>, bool) {
-        self.frames.push(Reads::default());
+        self.choices.frames.push(Reads::default());
         let value = work(self);
-        let reads = self.frames.pop().unwrap_or_default();
+        let reads = self.choices.frames.pop().unwrap_or_default();
         self.note_reads(&reads);
         (value, reads.has(super::options::SCAN))
     }

@@ -1,15 +1,17 @@
 //! Values taken as files and folders.
 
+use std::rc::Rc;
+use std::sync::Arc;
+
+use nubrik_diagnostic::{Diagnostic, nearest};
+use nubrik_source::{Span, WsPath};
+
 use super::{Evaluator, Result};
 use crate::globs::{glob, is_pattern};
 use crate::hir::*;
 use crate::types::{Type, wrong_type};
 use crate::value::*;
 use crate::world::{Answer, EntryKind};
-use nubrik_diagnostic::{Diagnostic, nearest};
-use nubrik_source::{Span, WsPath};
-use std::rc::Rc;
-use std::sync::Arc;
 
 impl Evaluator<'_> {
     /// The folder against which a text in this module is a path.
@@ -123,10 +125,10 @@ impl Evaluator<'_> {
                 let paths = self.at(span, result)?;
                 let files = paths.into_iter().map(|path| FileRef { path, maker: None, folder: false });
                 let files: Rc<[FileRef]> = files.collect();
-                if self.linting
+                if self.wanted.linting
                     && let Some(target) = self.current_target()
                 {
-                    self.globs.push(crate::lints::GlobUse { span, target, files: files.clone() });
+                    self.wanted.globs.push(crate::lints::GlobUse { span, target, files: files.clone() });
                 }
                 Ok(Value::Files(files))
             }
@@ -135,7 +137,7 @@ impl Evaluator<'_> {
 
     /// A path as the definitions of a module write it: from their own folder on, or from the root with a `/`.
     pub(super) fn written_path(&self, path: &WsPath, module: ModuleId) -> String {
-        let folder = self.modules.get(module).folder.clone();
+        let folder = self.definitions.modules.get(module).folder.clone();
         match folder.as_ref().and_then(|folder| path.below(folder)).filter(|rest| !rest.is_empty()) {
             Some(rest) => rest.to_owned(),
             None if path.is_root() => String::new(),
@@ -216,10 +218,10 @@ impl Evaluator<'_> {
 
     /// Adds the files that a value stands for to a list.
     pub(super) fn add_files(&mut self, value: &Value, span: Span, list: &mut Vec<FileRef>) -> Result<()> {
-        self.check_nesting(self.nesting, span)?;
-        self.nesting += 1;
+        self.check_nesting(self.budget.nesting, span)?;
+        self.budget.nesting += 1;
         let result = self.add_files_inside(value, span, list);
-        self.nesting -= 1;
+        self.budget.nesting -= 1;
         result
     }
 
@@ -236,7 +238,7 @@ impl Evaluator<'_> {
                 self.count_items(files.len(), span)?;
                 list.extend(files.iter().cloned());
             }
-            Value::Step(step) => list.extend(self.outputs.of(*step).iter().map(|(_, f)| f.clone())),
+            Value::Step(step) => list.extend(self.drafting.outputs.of(*step).iter().map(|(_, f)| f.clone())),
             Value::List(items) => {
                 self.count_items(items.len(), span)?;
                 self.all(items, |this, item| this.add_files(item, span, list))?;
@@ -282,7 +284,7 @@ impl Evaluator<'_> {
             match value {
                 Value::File(file) => return Some(file),
                 Value::Files(files) if files.len() == 1 => return files.first(),
-                Value::Step(step) => match self.outputs.of(*step) {
+                Value::Step(step) => match self.drafting.outputs.of(*step) {
                     [(_, file)] => return Some(file),
                     _ => return None,
                 },
@@ -306,6 +308,7 @@ impl Evaluator<'_> {
                 let error = match value {
                     Value::Step(step) => {
                         let names: Vec<String> = self
+                            .drafting
                             .outputs
                             .of(*step)
                             .iter()

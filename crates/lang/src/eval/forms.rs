@@ -113,7 +113,8 @@ impl Evaluator<'_> {
                 let error = Diagnostic::error("unknown-field", message);
                 let all: Vec<&str> = names().collect();
                 let near = nearest(&name.text, names());
-                self.modules
+                self.definitions
+                    .modules
                     .report(name.span, error.note(format!("it has: {}", all.join(", "))).maybe_mend(near));
                 failed = true;
             }
@@ -142,7 +143,7 @@ impl Evaluator<'_> {
                 let error = Diagnostic::error("missing-field", message).note(missing.doc);
                 error.mend(format!("{} = …   a value of type {}", missing.name, missing.ty.shown()))
             };
-            if self.modules.is_misread(span) {
+            if self.definitions.modules.is_misread(span) {
                 return Err(Stop::Failed);
             }
             return self.fail(span, error);

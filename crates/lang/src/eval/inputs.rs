@@ -1,14 +1,16 @@
 //! What a step reads and may read: files, and sets of files that many steps share.
 
+use std::rc::Rc;
+
+use nubrik_graph::{FileId, SetId};
+use nubrik_source::{Span, WsPath};
+
 use super::forms::FormValues;
 use super::steps::Draft;
 use super::{Evaluator, Result};
 use crate::globs::all_below;
 use crate::value::*;
 use crate::world::Answer;
-use nubrik_graph::{FileId, SetId};
-use nubrik_source::{Span, WsPath};
-use std::rc::Rc;
 
 /// The set that a value with files is.
 pub(super) struct ValueSet {
@@ -55,13 +57,13 @@ impl Evaluator<'_> {
     /// outside upon itself.
     pub(super) fn folder_set(&mut self, folder: &WsPath) -> Result<SetId> {
         let key = (self.unit(), folder.clone());
-        if let Some(known) = self.folder_sets.get(&key) {
+        if let Some(known) = self.drafting.folder_sets.get(&key) {
             return Ok(*known);
         }
         let mut files = Vec::new();
         self.add_input(&FileRef { path: folder.clone(), maker: None, folder: true }, &mut files)?;
-        let set = self.graph.sets.intern(files);
-        self.folder_sets.insert(key, set);
+        let set = self.drafting.graph.sets.intern(files);
+        self.drafting.folder_sets.insert(key, set);
         Ok(set)
     }
 
@@ -91,7 +93,7 @@ impl Evaluator<'_> {
     /// The set of some files; known by the value that holds them.
     pub(super) fn set_of(&mut self, files: &Rc<[FileRef]>) -> Result<SetId> {
         let unit = self.unit();
-        if let Some(known) = self.value_sets.get(&files.as_ptr())
+        if let Some(known) = self.drafting.value_sets.get(&files.as_ptr())
             && known.only_for.is_none_or(|only| only == unit)
         {
             return Ok(known.set);
@@ -100,7 +102,7 @@ impl Evaluator<'_> {
         let looks_outside = files.iter().any(|file| file.folder && file.maker.is_none());
         let only_for = looks_outside.then_some(unit);
         // No other value can be at this place while this one is held.
-        self.value_sets.insert(files.as_ptr(), ValueSet { _held: files.clone(), set, only_for });
+        self.drafting.value_sets.insert(files.as_ptr(), ValueSet { _held: files.clone(), set, only_for });
         Ok(set)
     }
 
@@ -109,6 +111,6 @@ impl Evaluator<'_> {
         for file in files {
             self.add_input(file, &mut ids)?;
         }
-        Ok(self.graph.sets.intern(ids))
+        Ok(self.drafting.graph.sets.intern(ids))
     }
 }

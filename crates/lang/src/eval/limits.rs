@@ -74,18 +74,18 @@ impl Evaluator<'_> {
     /// Counts work or the size of a value, in expressions.
     #[inline]
     pub(super) fn count(&mut self, amount: u64, span: Span) -> Result<()> {
-        let before = self.work;
-        self.work += amount;
-        if self.work < self.work_limit { Ok(()) } else { self.too_much_work(before, span) }
+        let before = self.budget.work;
+        self.budget.work += amount;
+        if self.budget.work < self.budget.work_limit { Ok(()) } else { self.too_much_work(before, span) }
     }
 
     #[cold]
     pub(super) fn too_much_work(&mut self, before: u64, span: Span) -> Result<()> {
-        if before < self.work_limit {
+        if before < self.budget.work_limit {
             let error = Diagnostic::error("too-much-work", "these definitions take too long to evaluate");
             let error = error.note(format!(
                 "the limit is {} expressions, of which {BYTES_OF_WORK} bytes of text count as one",
-                self.work_limit
+                self.budget.work_limit
             ));
             return self.fail(span, error);
         }

@@ -62,10 +62,10 @@ impl Evaluator<'_> {
         arms: &[MatchArm],
         span: Span,
     ) -> Result<()> {
-        if let Some(fine) = self.checked_matches.get(&(module, id)) {
+        if let Some(fine) = self.memos.checked_matches.get(&(module, id)) {
             return if *fine { Ok(()) } else { Err(Stop::Failed) };
         }
-        self.checked_matches.insert((module, id), true);
+        self.memos.checked_matches.insert((module, id), true);
         let Some(ty) = self.declared_type_of(module, subject, ty)? else { return Ok(()) };
         let (texts, optional) = match ty.core() {
             Type::Alternatives(texts) => (texts.clone(), false),
@@ -86,7 +86,9 @@ impl Evaluator<'_> {
                 match owner.expr(*case) {
                     Expr::Plain(text) => {
                         if !texts.contains(text) {
-                            self.modules.report(owner.span(*case), not_an_alternative(text, &texts));
+                            self.definitions
+                                .modules
+                                .report(owner.span(*case), not_an_alternative(text, &texts));
                             fine = false;
                         }
                         open.retain(|t| t != text);
@@ -103,10 +105,10 @@ impl Evaluator<'_> {
             let error =
                 Diagnostic::error("no-case", message).note(format!("the value is {}", ty.core().written()));
             let error = error.mend(format!("{}: …", missing.join(" | "))).mend("else: …");
-            self.modules.report(span, error);
+            self.definitions.modules.report(span, error);
             fine = false;
         }
-        self.checked_matches.insert((module, id), fine);
+        self.memos.checked_matches.insert((module, id), fine);
         if fine { Ok(()) } else { Err(Stop::Failed) }
     }
 

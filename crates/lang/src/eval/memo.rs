@@ -49,8 +49,8 @@ impl Evaluator<'_> {
     ) -> Result<Value> {
         let key = (module_id, number);
         self.take_from(module_id, number);
-        if self.modules.get(module_id).decls[number as usize].kind == DeclKind::Option {
-            let set = self.configs[config.index()].set.get(&key);
+        if self.definitions.modules.get(module_id).decls[number as usize].kind == DeclKind::Option {
+            let set = self.choices.configs[config.index()].set.get(&key);
             let set = set.map(|s| (s.value.clone(), s.written.clone()));
             self.note_read(key, set.as_ref().map(|s| s.1.clone()));
             if let Some((value, _)) = set {
@@ -58,7 +58,7 @@ impl Evaluator<'_> {
             }
         }
         if let Some(memo) = self.known_memo(key) {
-            let known = memo.done.find(&self.configs[config.index()]);
+            let known = memo.done.find(&self.choices.configs[config.index()]);
             if let Some((reads, value)) = known {
                 let (reads, value) = (reads.clone(), value.clone());
                 self.note_reads(&reads);
@@ -68,7 +68,7 @@ impl Evaluator<'_> {
                 return self.needs_itself(OpenKey::Decl(module_id, number, config), used_at);
             }
         }
-        self.modules.entered(module_id);
+        self.definitions.modules.entered(module_id);
         let module = self.module(module_id);
         let decl = &module.decls[number as usize];
         match decl.kind {
@@ -83,7 +83,7 @@ impl Evaluator<'_> {
             DeclKind::Value | DeclKind::Target | DeclKind::Test | DeclKind::Job | DeclKind::Service => {}
         }
         self.memo(key).running.push(config);
-        self.frames.push(Reads::default());
+        self.choices.frames.push(Reads::default());
         let outer = self.enter_unit(module_id, number);
         let result = self.opened(OpenKey::Decl(module_id, number, config), used_at, |this| {
             let owner = this.owner_of(module_id, number);
@@ -99,15 +99,16 @@ impl Evaluator<'_> {
             }
         });
         self.leave_unit(outer);
-        let reads = self.frames.pop().unwrap_or_default();
+        let reads = self.choices.frames.pop().unwrap_or_default();
         self.note_reads(&reads);
         if let (Ok(value), true) = (&result, decl.kind.role() != Role::Inner) {
             let target = self.target_of(module_id, number);
-            let is_check = matches!(value, Value::Step(n) if self.graph.steps[*n as usize].check.is_some());
+            let is_check =
+                matches!(value, Value::Step(n) if self.drafting.graph.steps[*n as usize].check.is_some());
             let kind = if is_check { "check".into() } else { crate::output::value_kind(value) };
-            self.graph.targets[target.index()].kind = kind;
+            self.drafting.graph.targets[target.index()].kind = kind;
             if !reads.is_empty() {
-                self.target_reads.entry(target).or_default().add_all(&reads);
+                self.choices.target_reads.entry(target).or_default().add_all(&reads);
             }
         }
         let reads = self.shared_reads(reads);
@@ -123,17 +124,17 @@ impl Evaluator<'_> {
 
     /// What is known of a declaration, if anything was asked of it yet.
     pub(super) fn known_memo(&self, key: (ModuleId, u32)) -> Option<&DeclMemo> {
-        self.decls.get(key.0.index())?.get(key.1 as usize)
+        self.memos.decls.get(key.0.index())?.get(key.1 as usize)
     }
 
     pub(super) fn memo(&mut self, (module, number): (ModuleId, u32)) -> &mut DeclMemo {
         let index = module.index();
-        if self.decls.len() <= index {
-            self.decls.resize_with(index + 1, Vec::new);
+        if self.memos.decls.len() <= index {
+            self.memos.decls.resize_with(index + 1, Vec::new);
         }
-        let memos = &mut self.decls[index];
+        let memos = &mut self.memos.decls[index];
         if memos.is_empty() {
-            memos.resize_with(self.modules.get(module).decls.len(), DeclMemo::default);
+            memos.resize_with(self.definitions.modules.get(module).decls.len(), DeclMemo::default);
         }
         &mut memos[number as usize]
     }
@@ -146,7 +147,7 @@ impl Evaluator<'_> {
 
     /// Options that were reached, to be kept: most often none.
     pub(super) fn shared_reads(&self, reads: Reads) -> Rc<Reads> {
-        if reads.is_empty() { self.nothing_reached.clone() } else { Rc::new(reads) }
+        if reads.is_empty() { self.choices.nothing_reached.clone() } else { Rc::new(reads) }
     }
 
     /// Takes note that a declaration has no value, whatever is set.
@@ -180,7 +181,7 @@ impl Evaluator<'_> {
                 _ => return Err(Stop::Failed),
             }
         };
-        self.frames.push((*thunk.captured).clone());
+        self.choices.frames.push((*thunk.captured).clone());
         let outer = self.watched.map(|watched| watched.enter(thunk.origin));
         let result = self.opened(OpenKey::Thunk(thunk.clone()), used_at, |this| match &source {
             ThunkSource::Expr { scope, expr, ty } => {
@@ -196,7 +197,7 @@ impl Evaluator<'_> {
             }
         });
         self.leave_unit(outer);
-        let reads = self.frames.pop().unwrap_or_default();
+        let reads = self.choices.frames.pop().unwrap_or_default();
         let reads = self.shared_reads(reads);
         self.note_reads(&reads);
         *thunk.state.borrow_mut() = match &result {
@@ -213,28 +214,28 @@ impl Evaluator<'_> {
         used_at: Span,
         body: impl FnOnce(&mut Self) -> Result<T>,
     ) -> Result<T> {
-        if self.open.len() >= DEPTH_LIMIT {
+        if self.memos.open.len() >= DEPTH_LIMIT {
             let error = Diagnostic::error("too-deep", "values need one another too deep here");
             return self.fail(used_at, error);
         }
-        self.open.push(Open { key, used_at });
+        self.memos.open.push(Open { key, used_at });
         let result = body(self);
-        self.open.pop();
+        self.memos.open.pop();
         result
     }
 
     /// Reports the way round on which a value needs itself, once for each such way.
     pub(super) fn needs_itself<T>(&mut self, key: OpenKey, used_at: Span) -> Result<T> {
-        let start = self.open.iter().position(|o| o.key == key).unwrap_or(0);
+        let start = self.memos.open.iter().position(|o| o.key == key).unwrap_or(0);
         let hops: Vec<(Title, Span)> = {
-            let round = &self.open[start..];
+            let round = &self.memos.open[start..];
             let places = round.iter().skip(1).map(|o| o.used_at).chain([used_at]);
             round.iter().map(|o| self.title_of(&o.key)).zip(places).collect()
         };
         let mut places: Vec<Span> = hops.iter().map(|h| h.1).collect();
         places.sort();
-        if self.cycles.insert(places) {
-            self.modules.diagnostics.push(crate::cycles::cycle_error(&hops));
+        if self.memos.cycles.insert(places) {
+            self.definitions.modules.diagnostics.push(crate::cycles::cycle_error(&hops));
         }
         Err(Stop::Failed)
     }
@@ -243,7 +244,7 @@ impl Evaluator<'_> {
     pub(super) fn title_of(&self, key: &OpenKey) -> Title {
         match key {
             OpenKey::Decl(module, number, _) => {
-                let decl = &self.modules.get(*module).decls[*number as usize];
+                let decl = &self.definitions.modules.get(*module).decls[*number as usize];
                 Title { word: decl.kind.word(), name: decl.name.text.clone() }
             }
             OpenKey::Thunk(thunk) => thunk.title.clone(),

@@ -26,7 +26,7 @@ impl Evaluator<'_> {
         let found = match &base {
             Value::Record(record) => record.get(&name.text).cloned(),
             Value::Step(step) => {
-                let outputs = self.outputs.of(*step);
+                let outputs = self.drafting.outputs.of(*step);
                 let named = outputs.iter().find(|(n, _)| n.as_ref() == Some(&name.text));
                 named.map(|(_, file)| Value::File(file.clone()))
             }
@@ -94,7 +94,9 @@ impl Evaluator<'_> {
     fn unknown_field(&self, base: &Value, name: &Name) -> Diagnostic {
         let mut own: Vec<&str> = match base {
             Value::Record(record) => record.fields.iter().map(|(n, _)| &**n).collect(),
-            Value::Step(step) => self.outputs.of(*step).iter().filter_map(|(n, _)| n.as_deref()).collect(),
+            Value::Step(step) => {
+                self.drafting.outputs.of(*step).iter().filter_map(|(n, _)| n.as_deref()).collect()
+            }
             _ => Vec::new(),
         };
         let has = own.join(", ");
@@ -264,7 +266,7 @@ impl Evaluator<'_> {
                 };
                 // An output is named as the definition named it, not by the folder the tool chose.
                 let made = file.maker.and_then(|s| {
-                    let step = &self.graph.steps[s as usize];
+                    let step = &self.drafting.graph.steps[s as usize];
                     file.path.below(&step.folder).map(str::to_owned)
                 });
                 return Ok(Value::text(made.as_deref().or(path.below(&folder)).unwrap_or(path.as_str())));

@@ -21,6 +21,7 @@ mod names;
 mod natives;
 mod operators;
 mod options;
+mod parts;
 mod published;
 mod reads;
 mod requests;
@@ -31,27 +32,24 @@ mod steps;
 mod words;
 
 use std::cell::RefCell;
-use std::collections::{BTreeMap, BTreeSet};
 use std::rc::Rc;
 use std::sync::Arc;
 
 use nubrik_diagnostic::Diagnostic;
-use nubrik_graph::{Effect, FileId, FileNode, Graph, Place, Service, SetId, StepId, Target, TargetId};
+use nubrik_graph::{FileId, FileNode, Place, StepId, Target, TargetId};
 use nubrik_source::{Sources, Span, WsPath};
-use rustc_hash::FxHashMap;
 use smallvec::{SmallVec, smallvec};
 
 use crate::hir::*;
-use crate::modules::Modules;
-use crate::rows::{RowIndex, digest};
+use crate::rows::digest;
 use crate::trail::Watched;
-use crate::types::Type;
 use crate::value::*;
 use crate::world::World;
 
-use limits::{TEXT_LIMIT, WORK_LIMIT};
-use memo::{DeclMemo, Open, OpenKey};
-use options::{Config, ConfigId, DEFAULTS, OptionId};
+use limits::TEXT_LIMIT;
+use memo::OpenKey;
+use options::{ConfigId, DEFAULTS};
+use parts::{Asked, Budget, Choices, Definitions, Drafting, Memos};
 
 pub(crate) use reads::Reads;
 
@@ -120,77 +118,16 @@ pub struct Evaluator<'w> {
     world: &'w dyn World,
     /// The same world, where it is to be known what is taken from where.
     watched: Option<&'w Watched<'w>>,
-    /// Numbers of units.
-    units: FxHashMap<(ModuleId, u32), u32>,
-    modules: Modules,
-    /// By module and number.
-    decls: Vec<Vec<DeclMemo>>,
-    /// Options reached so far by each value that is being evaluated and owns what it makes.
-    frames: Vec<Reads>,
-    configs: Vec<Config>,
-    config_ids: FxHashMap<Vec<(OptionId, Arc<str>)>, ConfigId>,
-    /// The config of everything that is asked for.
-    chosen: ConfigId,
-    nothing_reached: Rc<Reads>,
     /// The empty text, for the many places that begin with it.
     nothing: Arc<str>,
-    /// Scopes of kinds that were called: their values may hold the scopes that hold them.
-    kind_scopes: Vec<std::rc::Weak<Env>>,
-    bad_options: BTreeSet<OptionId>,
-    wants_options: bool,
-    wants_digests: bool,
-    linting: bool,
-    /// Globs that were evaluated for targets, where they are looked at afterwards.
-    globs: Vec<crate::lints::GlobUse>,
-    /// Options that each target's values and steps reached.
-    target_reads: BTreeMap<TargetId, Reads>,
-    /// Matches whose cases were checked for completeness.
-    checked_matches: FxHashMap<(ModuleId, ExprId), bool>,
-    types: FxHashMap<(ModuleId, u32), Type>,
-    /// Types of parameters, by declaration.
-    param_types: FxHashMap<(ModuleId, u32), Arc<[Type]>>,
-    /// Types that functions and kinds give, by declaration.
-    result_types: FxHashMap<(ModuleId, u32), Arc<Type>>,
-    open: Vec<Open>,
-    /// Ways round that were reported, as sets of their places.
-    cycles: BTreeSet<Vec<Span>>,
-    graph: Graph,
-    /// The graph's files by their paths.
-    files: RowIndex,
-    tools: FxHashMap<Arc<str>, nubrik_graph::ToolId>,
-    /// Sets of files by the values that hold them.
-    value_sets: FxHashMap<*const FileRef, inputs::ValueSet>,
-    /// Sets of the files in source folders, by the unit that asked and the folder.
-    folder_sets: FxHashMap<(u32, WsPath), SetId>,
-    /// The graph's steps by their folders.
-    steps: RowIndex,
-    /// Where each step was written.
-    step_spans: Vec<Span>,
-    /// Outputs of each step by the names they were given.
-    outputs: steps::Outputs,
     /// Room in which texts are put together.
     text_room: String,
-    work: u64,
-    /// How many values are being gone through for their files, each inside the one before.
-    nesting: usize,
-    work_limit: u64,
-    waiting: bool,
-    /// Answers of scans that are wanted and not there yet: outputs of steps in the graph.
-    scans: Vec<FileId>,
-    /// All effects that were evaluated, and those that are asked for.
-    effects: Vec<Effect>,
-    asked_effects: Vec<u32>,
-    /// All services that were evaluated, by their folders, and those that are asked for.
-    services: FxHashMap<WsPath, Arc<Service>>,
-    asked_services: Vec<Arc<Service>>,
-    /// Whether jobs are evaluated: one is asked for by its name, or everything is looked at.
-    evaluates_jobs: bool,
-    /// Targets that were named where tests are wanted.
-    through: Vec<TargetId>,
-    /// Data files that were read, with their texts.
-    data_files: FxHashMap<WsPath, (nubrik_source::TextId, Arc<str>)>,
-    /// Names in `use { … }` that their kits do not have, by module and number of the `use`.
-    bad_names: BTreeSet<(ModuleId, u32, Arc<str>)>,
+    definitions: Definitions,
+    memos: Memos,
+    choices: Choices,
+    drafting: Drafting,
+    wanted: Asked,
+    budget: Budget,
 }
 
 impl<'w> Evaluator<'w> {
@@ -199,50 +136,14 @@ impl<'w> Evaluator<'w> {
         Evaluator {
             world,
             watched: None,
-            units: FxHashMap::default(),
-            modules: Modules::default(),
-            decls: Vec::new(),
-            frames: Vec::new(),
-            configs: vec![Config::default()],
-            config_ids: FxHashMap::from_iter([(Vec::new(), DEFAULTS)]),
-            chosen: DEFAULTS,
-            nothing_reached: Rc::default(),
             nothing: "".into(),
-            kind_scopes: Vec::new(),
-            bad_options: BTreeSet::new(),
-            wants_options: false,
-            wants_digests: false,
-            linting: false,
-            globs: Vec::new(),
-            target_reads: BTreeMap::new(),
-            checked_matches: FxHashMap::default(),
-            types: FxHashMap::default(),
-            param_types: FxHashMap::default(),
-            result_types: FxHashMap::default(),
-            open: Vec::new(),
-            cycles: BTreeSet::new(),
-            graph: Graph::default(),
-            files: RowIndex::default(),
-            tools: FxHashMap::default(),
-            value_sets: FxHashMap::default(),
-            folder_sets: FxHashMap::default(),
-            steps: RowIndex::default(),
-            step_spans: Vec::new(),
-            outputs: steps::Outputs::default(),
             text_room: String::new(),
-            work: 0,
-            nesting: 0,
-            work_limit: WORK_LIMIT,
-            waiting: false,
-            scans: Vec::new(),
-            effects: Vec::new(),
-            asked_effects: Vec::new(),
-            services: FxHashMap::default(),
-            asked_services: Vec::new(),
-            evaluates_jobs: false,
-            through: Vec::new(),
-            data_files: FxHashMap::default(),
-            bad_names: BTreeSet::new(),
+            definitions: Definitions::default(),
+            memos: Memos::default(),
+            choices: Choices::default(),
+            drafting: Drafting::default(),
+            wanted: Asked::default(),
+            budget: Budget::default(),
         }
     }
 
@@ -263,29 +164,29 @@ impl<'w> Evaluator<'w> {
     /// The same evaluator with another limit of work, in expressions.
     #[must_use]
     pub fn with_work_limit(mut self, limit: u64) -> Self {
-        self.work_limit = limit;
+        self.budget.work_limit = limit;
         self
     }
 
     /// The same evaluator, which also tells of all options and who reached them.
     #[must_use]
     pub fn with_option_infos(mut self) -> Self {
-        self.wants_options = true;
+        self.choices.wants_options = true;
         self
     }
 
     /// The texts read so far.
     pub fn sources(&self) -> &Sources {
-        &self.modules.sources
+        &self.definitions.modules.sources
     }
 
     fn module(&self, id: ModuleId) -> Rc<Module> {
-        self.modules.get(id).clone()
+        self.definitions.modules.get(id).clone()
     }
 
     /// Reports an error and stops.
     fn fail<T>(&mut self, span: Span, diagnostic: Diagnostic) -> Result<T> {
-        self.modules.report(span, diagnostic);
+        self.definitions.modules.report(span, diagnostic);
         Err(Stop::Failed)
     }
 
@@ -295,12 +196,15 @@ impl<'w> Evaluator<'w> {
     }
 
     fn wait<T>(&mut self) -> Result<T> {
-        self.waiting = true;
+        self.wanted.waiting = true;
         Err(Stop::Waiting)
     }
 
     fn place(&self, span: Span) -> Place {
-        Place { file: self.modules.sources.name(span.file).clone(), line: self.modules.sources.line(span) }
+        Place {
+            file: self.definitions.modules.sources.name(span.file).clone(),
+            line: self.definitions.modules.sources.line(span),
+        }
     }
 
     // Values on demand.
@@ -309,12 +213,12 @@ impl<'w> Evaluator<'w> {
 
     fn unit_of(&mut self, module_id: ModuleId, number: u32) -> u32 {
         let Some(watched) = self.watched else { return 0 };
-        if let Some(unit) = self.units.get(&(module_id, number)) {
+        if let Some(unit) = self.definitions.units.get(&(module_id, number)) {
             return *unit;
         }
-        let module = self.modules.get(module_id);
+        let module = self.definitions.modules.get(module_id);
         let unit = watched.unit(&module.title, &module.decls[number as usize].name.text, false);
-        self.units.insert((module_id, number), unit);
+        self.definitions.units.insert((module_id, number), unit);
         unit
     }
 
@@ -333,7 +237,7 @@ impl<'w> Evaluator<'w> {
     /// Takes note that a name was looked for in a module and is not there.
     fn miss(&mut self, module_id: ModuleId, name: &Arc<str>) {
         if let Some(watched) = self.watched {
-            let unit = watched.unit(&self.modules.get(module_id).title, name, true);
+            let unit = watched.unit(&self.definitions.modules.get(module_id).title, name, true);
             watched.take_from(unit);
         }
     }
@@ -359,7 +263,7 @@ impl<'w> Evaluator<'w> {
 
     /// The target whose value is being evaluated, if one is.
     fn current_target(&self) -> Option<TargetId> {
-        self.open.iter().rev().find_map(|open| match &open.key {
+        self.memos.open.iter().rev().find_map(|open| match &open.key {
             OpenKey::Decl(module, number, _) => self.known_memo((*module, *number))?.target,
             OpenKey::Thunk(_) => None,
         })
@@ -368,12 +272,12 @@ impl<'w> Evaluator<'w> {
     /// Options that the value being evaluated has reached so far, for a part of it that comes later.
     /// What rests on a scan says so itself.
     fn captured(&self) -> Rc<Reads> {
-        match self.frames.last() {
+        match self.choices.frames.last() {
             Some(reads) if !reads.is_empty() => {
                 let reads = reads.without(options::SCAN);
-                if reads.is_empty() { self.nothing_reached.clone() } else { Rc::new(reads) }
+                if reads.is_empty() { self.choices.nothing_reached.clone() } else { Rc::new(reads) }
             }
-            _ => self.nothing_reached.clone(),
+            _ => self.choices.nothing_reached.clone(),
         }
     }
 
@@ -399,8 +303,8 @@ impl<'w> Evaluator<'w> {
         let module = self.module(module_id);
         let decl = &module.decls[number as usize];
         let package = module.folder.clone().unwrap_or_else(WsPath::root);
-        let id = TargetId(self.graph.targets.len() as u32);
-        self.graph.targets.push(Target {
+        let id = TargetId(self.drafting.graph.targets.len() as u32);
+        self.drafting.graph.targets.push(Target {
             address: package.child(&decl.name.text).shared().clone(),
             package,
             kind: self.nothing.clone(),
@@ -417,8 +321,8 @@ impl<'w> Evaluator<'w> {
 
     /// The number of a file in the graph, entered on first use.
     fn file_id(&mut self, file: &FileRef) -> FileId {
-        let files = &mut self.graph.files;
-        let known = self.files.find_or_insert(
+        let files = &mut self.drafting.graph.files;
+        let known = self.drafting.files.find_or_insert(
             digest(file.path.as_str()),
             |n| files[n].path == file.path,
             files.len(),
@@ -439,7 +343,7 @@ impl<'w> Evaluator<'w> {
 
 impl Drop for Evaluator<'_> {
     fn drop(&mut self) {
-        for scope in self.kind_scopes.drain(..).filter_map(|s| s.upgrade()) {
+        for scope in self.memos.kind_scopes.drain(..).filter_map(|s| s.upgrade()) {
             scope.slots.borrow_mut().clear();
         }
     }

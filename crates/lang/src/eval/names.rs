@@ -38,7 +38,7 @@ impl Evaluator<'_> {
             }
             edges.iter().for_each(|&(from, to, span)| references.edge(from, to, span));
             let (errors, failed) = references.cycles();
-            self.modules.diagnostics.extend(errors);
+            self.definitions.modules.diagnostics.extend(errors);
             for key in failed {
                 self.mark_failed(key);
             }
@@ -68,7 +68,7 @@ impl Evaluator<'_> {
             })
         };
         for root in roots {
-            number_of(&self.modules, &mut nodes, *root);
+            number_of(&self.definitions.modules, &mut nodes, *root);
         }
         let mut at = 0;
         while at < nodes.len() {
@@ -79,8 +79,8 @@ impl Evaluator<'_> {
             let lazy = is_lazy(&module, decl);
             for reference in &decl.references {
                 let Some(to) = self.follow(key.0, reference) else { continue };
-                let number = number_of(&self.modules, &mut nodes, to);
-                let other = self.modules.get(to.0);
+                let number = number_of(&self.definitions.modules, &mut nodes, to);
+                let other = self.definitions.modules.get(to.0);
                 if !lazy && !is_lazy(other, &other.decls[to.1 as usize]) {
                     edges.push((from, number, reference.span));
                 }
@@ -94,7 +94,7 @@ impl Evaluator<'_> {
         match &reference.to {
             ReferenceTo::Decl(number) => Some((from, *number)),
             ReferenceTo::Member(number, name) => {
-                let kit = self.modules.used(self.world, from, *number).ok()?;
+                let kit = self.definitions.modules.used(self.world, from, *number).ok()?;
                 match self.module(kit).names.get(name) {
                     Some(Bound::Decl(decl)) => Some((kit, *decl)),
                     _ => None,
@@ -113,10 +113,10 @@ impl Evaluator<'_> {
     /// Reports names in `use { … }` that their kit does not have.
     pub(super) fn check_names(&mut self, module: ModuleId, number: u32, kit: &Use, to: ModuleId) {
         for name in &kit.names {
-            if let Err(diagnostic) = self.modules.member(module, to, name)
-                && self.bad_names.insert((module, number, name.text.clone()))
+            if let Err(diagnostic) = self.definitions.modules.member(module, to, name)
+                && self.definitions.bad_names.insert((module, number, name.text.clone()))
             {
-                self.modules.report(name.span, diagnostic);
+                self.definitions.modules.report(name.span, diagnostic);
             }
         }
     }
@@ -125,14 +125,14 @@ impl Evaluator<'_> {
     pub(super) fn find_kit_cycles(&mut self) {
         let mut references: References<ModuleId> = References::new();
         let mut at = 0;
-        while at < self.modules.modules.len() {
+        while at < self.definitions.modules.modules.len() {
             let id = ModuleId(at as u32);
             at += 1;
             let module = self.module(id);
             let from = references.node(&id, || Title { word: "kit", name: module.title.clone() });
             for (number_of_use, kit) in module.uses.iter().enumerate() {
                 let number_of_use = number_of_use as u32;
-                if let Ok(to) = self.modules.used(self.world, id, number_of_use) {
+                if let Ok(to) = self.definitions.modules.used(self.world, id, number_of_use) {
                     let other = self.module(to);
                     let number = references.node(&to, || Title { word: "kit", name: other.title.clone() });
                     references.edge(from, number, kit.path_span);
@@ -141,7 +141,7 @@ impl Evaluator<'_> {
             }
         }
         let (errors, _) = references.cycles();
-        self.modules.diagnostics.extend(errors);
+        self.definitions.modules.diagnostics.extend(errors);
     }
 }
 

@@ -105,7 +105,7 @@ pub struct OptionInfo {
 impl Evaluator<'_> {
     /// Takes note that the value being evaluated reached an option.
     pub(super) fn note_read(&mut self, option: OptionId, set: Option<Arc<str>>) {
-        if let Some(frame) = self.frames.last_mut() {
+        if let Some(frame) = self.choices.frames.last_mut() {
             frame.add(option, set);
         }
     }
@@ -116,7 +116,7 @@ impl Evaluator<'_> {
     }
 
     pub(super) fn note_reads(&mut self, reads: &Reads) {
-        if let Some(frame) = self.frames.last_mut()
+        if let Some(frame) = self.choices.frames.last_mut()
             && !reads.is_empty()
         {
             frame.add_all(reads);
@@ -127,21 +127,21 @@ impl Evaluator<'_> {
     pub(super) fn config(&mut self, config: Config) -> ConfigId {
         let key: Vec<(OptionId, Arc<str>)> =
             config.set.iter().map(|(option, set)| (*option, set.written.clone())).collect();
-        if let Some(id) = self.config_ids.get(&key) {
+        if let Some(id) = self.choices.config_ids.get(&key) {
             return *id;
         }
-        let id = ConfigId(self.configs.len() as u32);
-        self.configs.push(config);
-        self.config_ids.insert(key, id);
+        let id = ConfigId(self.choices.configs.len() as u32);
+        self.choices.configs.push(config);
+        self.choices.config_ids.insert(key, id);
         id
     }
 
     /// Sets an option in a config; a value that is the default anyway leaves it unset.
     fn set_option(&mut self, config: &mut Config, option: OptionId, value: Value, span: Span) -> Result<()> {
         let written: Arc<str> = written(&value).into();
-        self.frames.push(Reads::default());
+        self.choices.frames.push(Reads::default());
         let default = self.declaration(option.0, option.1, DEFAULTS, span);
-        let depends = self.frames.pop().is_some_and(|reads| reads.iter().any(|(o, _)| *o != option));
+        let depends = self.choices.frames.pop().is_some_and(|reads| reads.iter().any(|(o, _)| *o != option));
         if !depends && super::options::written(&default?) == *written {
             config.set.remove(&option);
         } else {
@@ -161,7 +161,7 @@ impl Evaluator<'_> {
         let config = match choices {
             None => DEFAULTS,
             Some(choices) => {
-                let mut config = self.configs[scope.config.index()].clone();
+                let mut config = self.choices.configs[scope.config.index()].clone();
                 let size = (config.set.len() + choices.len()) as u64;
                 self.count(size * WORK_OF_OPTION, self.module(scope.module).span(base))?;
                 for choice in choices {
@@ -176,10 +176,10 @@ impl Evaluator<'_> {
                 self.config(config)
             }
         };
-        let outer = self.frames.last().cloned().unwrap_or_default();
-        self.frames.push(outer);
+        let outer = self.choices.frames.last().cloned().unwrap_or_default();
+        self.choices.frames.push(outer);
         let result = self.eval(&Scope { config, ..scope.clone() }, base);
-        let reads = self.frames.pop().unwrap_or_default();
+        let reads = self.choices.frames.pop().unwrap_or_default();
         if choices.is_some() {
             for (option, set) in reads.iter() {
                 if !changed.contains(option) {
@@ -198,11 +198,11 @@ impl Evaluator<'_> {
         span: Span,
         option: OptionId,
     ) -> Result<Value> {
-        let before = self.modules.diagnostics.len();
+        let before = self.definitions.modules.diagnostics.len();
         let result = self.coerce(value, ty, base, span);
         let module = self.module(option.0);
         let decl = &module.decls[option.1 as usize];
-        for diagnostic in &mut self.modules.diagnostics[before..] {
+        for diagnostic in &mut self.definitions.modules.diagnostics[before..] {
             let message = format!("the option `{}` was declared as {} here", decl.name.text, ty.written());
             *diagnostic = diagnostic.clone().related(decl.name.span, message);
         }
@@ -236,7 +236,7 @@ impl Evaluator<'_> {
         if may_be_chosen(&ty) {
             return Ok(ty);
         }
-        if self.bad_options.insert(option) {
+        if self.choices.bad_options.insert(option) {
             let message = format!("an option cannot be of type {}", ty.written());
             let error = Diagnostic::error("wrong-type", message).note(
                 "options are bool, int, text, duration, alternatives, or lists of these, perhaps with `?`",
@@ -249,7 +249,7 @@ impl Evaluator<'_> {
     /// The folder and the readable name of the variant that is being evaluated; both empty where no
     /// option that was reached is set.
     pub(super) fn variant(&self) -> (String, Arc<str>) {
-        let Some(frame) = self.frames.last() else { return (String::new(), self.nothing.clone()) };
+        let Some(frame) = self.choices.frames.last() else { return (String::new(), self.nothing.clone()) };
         let set: Vec<(OptionId, Arc<str>)> =
             frame.iter().filter_map(|(o, v)| Some((*o, v.clone()?))).collect();
         if set.is_empty() {
@@ -287,7 +287,7 @@ impl Evaluator<'_> {
             let option = match self.find_option(setting) {
                 Ok(option) => option,
                 Err(error) => {
-                    self.modules.diagnostics.push(error);
+                    self.definitions.modules.diagnostics.push(error);
                     continue;
                 }
             };
@@ -300,24 +300,24 @@ impl Evaluator<'_> {
                     let message =
                         format!("{} for the option `{}` ({})", problem, setting.name, setting.origin);
                     let error = Diagnostic::error("option-value", message);
-                    self.modules.diagnostics.push(error.related(decl.name.span, "declared here"));
+                    self.definitions.modules.diagnostics.push(error.related(decl.name.span, "declared here"));
                 }
             }
         }
-        self.chosen = self.config(config);
+        self.choices.chosen = self.config(config);
     }
 
     /// Loads every package and every kit that one of them uses.
     pub(super) fn load_everything(&mut self) {
         let packages = self.packages_below(&WsPath::root()).unwrap_or_default();
         for folder in &packages {
-            let _ = self.modules.package(self.world, folder);
+            let _ = self.definitions.modules.package(self.world, folder);
         }
         let mut at = 0;
-        while at < self.modules.modules.len() {
+        while at < self.definitions.modules.modules.len() {
             let id = ModuleId(at as u32);
             for number in 0..self.module(id).uses.len() as u32 {
-                let _ = self.modules.used(self.world, id, number);
+                let _ = self.definitions.modules.used(self.world, id, number);
             }
             at += 1;
         }
@@ -325,7 +325,7 @@ impl Evaluator<'_> {
 
     /// All options of the modules loaded so far.
     fn options(&self) -> Vec<OptionId> {
-        let modules = self.modules.modules.iter().enumerate();
+        let modules = self.definitions.modules.modules.iter().enumerate();
         let of = |(m, module): (usize, &Rc<Module>)| {
             let options = module.decls.iter().enumerate().filter(|(_, d)| d.kind == DeclKind::Option);
             options.map(|(n, _)| (ModuleId(m as u32), n as u32)).collect::<Vec<_>>()
@@ -334,7 +334,7 @@ impl Evaluator<'_> {
     }
 
     fn full_name(&self, option: OptionId) -> String {
-        let module = self.modules.get(option.0);
+        let module = self.definitions.modules.get(option.0);
         format!("{}.{}", home_of(module), module.decls[option.1 as usize].name.text)
     }
 
@@ -378,15 +378,15 @@ impl Evaluator<'_> {
         self.load_everything();
         let all = self.options();
         let mut readers: BTreeMap<OptionId, BTreeSet<Arc<str>>> = BTreeMap::new();
-        for (target, reads) in &self.target_reads {
-            let target = &self.graph.targets[target.index()];
+        for (target, reads) in &self.choices.target_reads {
+            let target = &self.drafting.graph.targets[target.index()];
             if target.is_declared() {
                 for (option, _) in reads.iter() {
                     readers.entry(*option).or_default().insert(target.address.clone());
                 }
             }
         }
-        let chosen = self.chosen;
+        let chosen = self.choices.chosen;
         let mut infos: Vec<OptionInfo> = Vec::new();
         for option in &all {
             let module = self.module(option.0);

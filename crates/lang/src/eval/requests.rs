@@ -79,9 +79,9 @@ impl Evaluator<'_> {
     /// Evaluates all targets of some packages; what packages of others publish under the same name is left
     /// to the one who puts several such evaluations together.
     pub(crate) fn request_packages(mut self, packages: &[WsPath], wanted: Wanted) -> Evaluation {
-        packages.iter().for_each(|package| self.modules.belongs(package));
+        packages.iter().for_each(|package| self.definitions.modules.belongs(package));
         let lists = self.all(packages, |this, folder| this.targets_of(folder, wanted)).unwrap_or_default();
-        self.wants_digests = true;
+        self.wanted.wants_digests = true;
         self.evaluate_all(&lists.concat())
     }
 
@@ -100,7 +100,7 @@ impl Evaluator<'_> {
         for (folder, name) in single {
             let all = self.targets_of(folder, Wanted::Everything).unwrap_or_default();
             meanings.extend(all.into_iter().filter(|m| {
-                let module = self.modules.get(m.module);
+                let module = self.definitions.modules.get(m.module);
                 module.decls[m.decl as usize].name.text == *name
             }));
         }
@@ -132,7 +132,7 @@ impl Evaluator<'_> {
             // A job may want what only the one who runs it has.
             let on_call = matches!(kind, DeclKind::Job | DeclKind::Service);
             let known = evaluated.get_mut(number).and_then(Option::take);
-            if (!on_call || self.evaluates_jobs)
+            if (!on_call || self.wanted.evaluates_jobs)
                 && let Ok(files) = known.unwrap_or_else(|| self.evaluate_target(meaning))
             {
                 requested.extend(files);
@@ -140,7 +140,7 @@ impl Evaluator<'_> {
             let target = self.target_of(meaning.module, meaning.decl);
             if on_call {
                 let kind = if kind == DeclKind::Job { "effect" } else { "service" };
-                self.graph.targets[target.index()].kind = kind.into();
+                self.drafting.graph.targets[target.index()].kind = kind.into();
             }
             let number = target.index();
             if seen.len() <= number {
@@ -152,8 +152,8 @@ impl Evaluator<'_> {
         }
         // Which options jobs read is wanted even where they lack something. They come last, so that nothing
         // else fails without a word.
-        if self.wants_options && !self.evaluates_jobs {
-            let known = self.modules.diagnostics.len();
+        if self.choices.wants_options && !self.wanted.evaluates_jobs {
+            let known = self.definitions.modules.diagnostics.len();
             let is_job = |m: &&Meaning| {
                 let kind = self.module(m.module).decls[m.decl as usize].kind;
                 matches!(kind, DeclKind::Job | DeclKind::Service)
@@ -162,19 +162,19 @@ impl Evaluator<'_> {
             for job in &jobs {
                 let _ = self.evaluate_target(job);
             }
-            self.modules.diagnostics.truncate(known);
-            self.asked_effects.clear();
-            self.asked_services.clear();
+            self.definitions.modules.diagnostics.truncate(known);
+            self.wanted.asked_effects.clear();
+            self.wanted.asked_services.clear();
         }
-        let errors = check_published(&self.graph);
-        self.modules.diagnostics.extend(errors);
-        if self.linting
-            && !self.waiting
-            && self.modules.diagnostics.iter().all(|d| d.severity != Severity::Error)
+        let errors = check_published(&self.drafting.graph);
+        self.definitions.modules.diagnostics.extend(errors);
+        if self.wanted.linting
+            && !self.wanted.waiting
+            && self.definitions.modules.diagnostics.iter().all(|d| d.severity != Severity::Error)
         {
             self.doubts();
         }
-        let mut seen = vec![false; self.graph.files.len()];
+        let mut seen = vec![false; self.drafting.graph.files.len()];
         requested.retain(|f: &FileId| !std::mem::replace(&mut seen[f.index()], true));
         self.finish(requested, targets)
     }
@@ -208,10 +208,10 @@ impl Evaluator<'_> {
                 }
                 // Whether it is needed shows when what refers to it is evaluated: then it is told if it is wrong.
                 None => {
-                    self.modules.entered(key.0);
-                    let known = self.modules.diagnostics.len();
-                    if self.declaration(key.0, key.1, self.chosen, decl.name.span).is_err() {
-                        self.modules.diagnostics.truncate(known);
+                    self.definitions.modules.entered(key.0);
+                    let known = self.definitions.modules.diagnostics.len();
+                    if self.declaration(key.0, key.1, self.choices.chosen, decl.name.span).is_err() {
+                        self.definitions.modules.diagnostics.truncate(known);
                         self.forget_failure(*key);
                     }
                 }
@@ -227,49 +227,53 @@ impl Evaluator<'_> {
             if let Ok(Some(module)) = self.load_package(folder) {
                 let uses = self.module(module).uses.len() as u32;
                 for number in 0..uses {
-                    let _ = self.modules.used(self.world, module, number);
+                    let _ = self.definitions.modules.used(self.world, module, number);
                 }
             }
         }
-        for id in 0..self.modules.modules.len() {
-            let module = self.modules.modules[id].clone();
-            self.modules.diagnostics.extend(crate::lints::unused(&module));
-            self.modules.diagnostics.extend(crate::lints::needless_shells(&module));
+        for id in 0..self.definitions.modules.modules.len() {
+            let module = self.definitions.modules.modules[id].clone();
+            self.definitions.modules.diagnostics.extend(crate::lints::unused(&module));
+            self.definitions.modules.diagnostics.extend(crate::lints::needless_shells(&module));
         }
-        self.linting = true;
-        self.evaluates_jobs = true;
+        self.wanted.linting = true;
+        self.wanted.evaluates_jobs = true;
         self.request(&[AddressPattern::below(&WsPath::root())])
     }
 
     /// What is doubtful about everything that was evaluated.
     fn doubts(&mut self) {
-        let read: BTreeSet<_> = self.target_reads.values().flat_map(|r| r.iter().map(|(o, _)| *o)).collect();
-        for id in 0..self.modules.modules.len() as u32 {
+        let read: BTreeSet<_> =
+            self.choices.target_reads.values().flat_map(|r| r.iter().map(|(o, _)| *o)).collect();
+        for id in 0..self.definitions.modules.modules.len() as u32 {
             let module = self.module(ModuleId(id));
             let options = module.decls.iter().enumerate().filter(|(_, d)| d.kind == DeclKind::Option);
             for (number, _) in options {
                 // Kits of others may offer more than this workspace uses.
                 if module.folder.is_some() && !read.contains(&(ModuleId(id), number as u32)) {
-                    self.modules.diagnostics.push(crate::lints::unread_option(&module, number as u32));
+                    self.definitions
+                        .modules
+                        .diagnostics
+                        .push(crate::lints::unread_option(&module, number as u32));
                 }
             }
         }
-        let title = |id: TargetId| self.graph.targets[id.index()].address.clone();
-        let overlapping = crate::lints::overlapping_globs(&self.globs, title);
-        self.modules.diagnostics.extend(overlapping);
+        let title = |id: TargetId| self.drafting.graph.targets[id.index()].address.clone();
+        let overlapping = crate::lints::overlapping_globs(&self.wanted.globs, title);
+        self.definitions.modules.diagnostics.extend(overlapping);
     }
 
     fn finish(mut self, requested: Vec<FileId>, targets: Vec<TargetId>) -> Evaluation {
-        let options = if self.wants_options { self.option_infos() } else { Vec::new() };
-        let digests = match self.wants_digests {
+        let options = if self.choices.wants_options { self.option_infos() } else { Vec::new() };
+        let digests = match self.wanted.wants_digests {
             true => RowDigests {
-                files: self.files.digests(),
-                steps: self.steps.digests(),
-                targets: self.graph.targets.iter().map(|t| digest(&t.address)).collect(),
+                files: self.drafting.files.digests(),
+                steps: self.drafting.steps.digests(),
+                targets: self.drafting.graph.targets.iter().map(|t| digest(&t.address)).collect(),
             },
             false => RowDigests::default(),
         };
-        let modules = std::mem::take(&mut self.modules);
+        let modules = std::mem::take(&mut self.definitions.modules);
         let mut diagnostics = modules.diagnostics;
         diagnostics.sort_by_key(|d| (d.span.map(|s| (s.file, s.start, s.end)), d.severity));
         let mut kept: Vec<Diagnostic> = Vec::new();
@@ -279,20 +283,20 @@ impl Evaluator<'_> {
             }
         }
         Evaluation {
-            graph: std::mem::take(&mut self.graph),
+            graph: std::mem::take(&mut self.drafting.graph),
             requested,
             targets,
             diagnostics: kept,
             sources: modules.sources,
             read: modules.read,
-            waiting: self.waiting,
-            scans: std::mem::take(&mut self.scans),
-            effects: std::mem::take(&mut self.asked_effects)
+            waiting: self.wanted.waiting,
+            scans: std::mem::take(&mut self.wanted.scans),
+            effects: std::mem::take(&mut self.wanted.asked_effects)
                 .into_iter()
-                .map(|number| self.effects[number as usize].clone())
+                .map(|number| self.drafting.effects[number as usize].clone())
                 .collect(),
-            services: std::mem::take(&mut self.asked_services),
-            through: std::mem::take(&mut self.through),
+            services: std::mem::take(&mut self.wanted.asked_services),
+            through: std::mem::take(&mut self.wanted.through),
             options,
             digests,
             trail: self.watched.map(crate::trail::Watched::trail).unwrap_or_default(),

@@ -19,7 +19,7 @@ impl Evaluator<'_> {
         let module = self.module(meaning.module);
         let decl = &module.decls[meaning.decl as usize];
         let span = decl.name.span;
-        let whole = self.declaration(meaning.module, meaning.decl, self.chosen, span)?;
+        let whole = self.declaration(meaning.module, meaning.decl, self.choices.chosen, span)?;
         let target = self.target_of(meaning.module, meaning.decl);
         let value = self.way_into(whole, &meaning.way, span)?;
         match decl.kind {
@@ -31,34 +31,35 @@ impl Evaluator<'_> {
             DeclKind::Job => {
                 let mut effects = Vec::new();
                 // All of them are right, and none is asked for, where everything is looked at.
-                if self.linting && matches!(value, Value::Map(_)) {
+                if self.wanted.linting && matches!(value, Value::Map(_)) {
                     return Ok(Vec::new());
                 }
                 self.effects_of(&value, &decl.name.text, span, &mut effects)?;
-                let inputs = effects.iter().flat_map(|e| self.effects[*e as usize].step.inputs.clone());
+                let inputs =
+                    effects.iter().flat_map(|e| self.drafting.effects[*e as usize].step.inputs.clone());
                 let made: Vec<FileId> =
-                    inputs.filter(|f| self.graph.files[f.index()].maker.is_some()).collect();
-                self.asked_effects.extend(effects);
+                    inputs.filter(|f| self.drafting.graph.files[f.index()].maker.is_some()).collect();
+                self.wanted.asked_effects.extend(effects);
                 return Ok(made);
             }
             DeclKind::Service => {
                 let mut services = Vec::new();
                 self.services_of(&value, &decl.name.text, span, &mut services)?;
-                if self.linting {
+                if self.wanted.linting {
                     return Ok(Vec::new());
                 }
                 let files = services.iter().flat_map(|s| s.files.clone()).filter(|f| f.maker.is_some());
                 let files: Vec<FileRef> = files.collect();
-                self.asked_services.extend(services.iter().map(|s| s.service.clone()));
+                self.wanted.asked_services.extend(services.iter().map(|s| s.service.clone()));
                 return Ok(files.iter().map(|f| self.file_id(f)).collect());
             }
             _ => {}
         }
         let mut parts: SmallVec<[Arc<str>; 2]> = smallvec![decl.name.text.clone()];
         parts.extend(meaning.way.iter().cloned());
-        let before = self.graph.targets[target.index()].results.len();
+        let before = self.drafting.graph.targets[target.index()].results.len();
         self.publish(&value, &parts, target, span)?;
-        let results = &mut self.graph.targets[target.index()].results;
+        let results = &mut self.drafting.graph.targets[target.index()].results;
         let files: Vec<FileId> = results[before..].iter().map(|r| r.file).collect();
         if results.len() > 1 {
             let mut seen = BTreeSet::new();
@@ -141,20 +142,21 @@ impl Evaluator<'_> {
         parts: &[Arc<str>],
         target: TargetId,
     ) -> Result<()> {
-        let whole = &self.graph.targets[target.index()];
+        let whole = &self.drafting.graph.targets[target.index()];
         let package = whole.package.clone();
         let address = match parts {
             [_] => whole.address.clone(),
             _ => package.join(&parts.join("/")).shared().clone(),
         };
         let made: Vec<FileRef> = files.into_iter().filter(|f| f.maker.is_some()).collect();
-        self.graph.targets[target.index()].results.reserve_exact(made.len());
+        self.drafting.graph.targets[target.index()].results.reserve_exact(made.len());
         for file in &made {
             let step = file.maker.map_or(0, |m| m as usize);
-            let written = file.path.below(&self.graph.steps[step].folder).unwrap_or(file.path.name());
+            let written =
+                file.path.below(&self.drafting.graph.steps[step].folder).unwrap_or(file.path.name());
             let publish = published_name(&package, parts, written, made.len() == 1);
             let id = self.file_id(file);
-            self.graph.targets[target.index()].results.push(nubrik_graph::ResultFile {
+            self.drafting.graph.targets[target.index()].results.push(nubrik_graph::ResultFile {
                 address: address.clone(),
                 file: id,
                 publish,

@@ -25,12 +25,12 @@ impl Evaluator<'_> {
         match meanings.as_slice() {
             [meaning] => {
                 let kind = self.module(meaning.module).decls[meaning.decl as usize].kind;
-                self.evaluates_jobs |= matches!(kind, DeclKind::Job | DeclKind::Service);
+                self.wanted.evaluates_jobs |= matches!(kind, DeclKind::Job | DeclKind::Service);
                 if pattern.wanted != Wanted::Tests || kind == DeclKind::Test {
                     return Ok(meanings);
                 }
                 let target = self.target_of(meaning.module, meaning.decl);
-                self.through.push(target);
+                self.wanted.through.push(target);
                 let packages = self.packages_below(&WsPath::root())?;
                 let lists = self.all(&packages, |this, folder| this.targets_of(folder, Wanted::Tests))?;
                 return Ok(lists.concat());
@@ -43,13 +43,13 @@ impl Evaluator<'_> {
                     let module = self.module(m.module);
                     error.related(module.decls[m.decl as usize].name.span, "one of them")
                 });
-                self.modules.diagnostics.push(error);
+                self.definitions.modules.diagnostics.push(error);
                 return Err(Stop::Failed);
             }
         }
         let mut packages = self.packages_below(&pattern.path)?;
         let is_ours = matches!(
-            self.modules.other_workspace(self.world, &pattern.path),
+            self.definitions.modules.other_workspace(self.world, &pattern.path),
             crate::world::Answer::Ready(None)
         );
         if packages.is_empty() && pattern.is_folder && is_ours && self.is_folder(&pattern.path) {
@@ -68,7 +68,7 @@ impl Evaluator<'_> {
             } else {
                 self.no_such_address(&pattern.path)
             };
-            self.modules.diagnostics.push(error);
+            self.definitions.modules.diagnostics.push(error);
             return Err(Stop::Failed);
         }
         let lists = self.all(&packages, |this, folder| this.targets_of(folder, pattern.wanted))?;
@@ -76,7 +76,7 @@ impl Evaluator<'_> {
     }
 
     pub(super) fn is_target(&self, meaning: &Meaning) -> bool {
-        let module = self.modules.get(meaning.module);
+        let module = self.definitions.modules.get(meaning.module);
         module.decls[meaning.decl as usize].kind.role() != Role::Inner
     }
 
@@ -107,7 +107,7 @@ impl Evaluator<'_> {
         if selected.is_empty() {
             let error =
                 Diagnostic::error("unknown-address", format!("no target matches `{}`", pattern.written));
-            self.modules.diagnostics.push(error.mend("`nubrik list` shows what there is"));
+            self.definitions.modules.diagnostics.push(error.mend("`nubrik list` shows what there is"));
             return Err(Stop::Failed);
         }
         Ok(selected)
@@ -128,7 +128,7 @@ impl Evaluator<'_> {
             return Ok(Vec::new());
         }
         let keys: Vec<Arc<str>> =
-            match self.declaration(meaning.module, meaning.decl, self.chosen, decl.name.span)? {
+            match self.declaration(meaning.module, meaning.decl, self.choices.chosen, decl.name.span)? {
                 Value::Map(map) => map.entries.iter().map(|(k, _)| k.clone()).collect(),
                 Value::Record(record) => record.fields.iter().map(|(n, _)| n.clone()).collect(),
                 _ => Vec::new(),

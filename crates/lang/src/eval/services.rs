@@ -95,14 +95,14 @@ impl Evaluator<'_> {
         draft.step.env = self.step_env(values.value("env"), &mut draft, span)?;
         let inputs = self.all_inputs(values, &mut draft, span)?;
         let file_of = |id: &nubrik_graph::FileId| {
-            let node = &self.graph.files[id.index()];
+            let node = &self.drafting.graph.files[id.index()];
             FileRef { path: node.path.clone(), maker: node.maker.map(|m| m.0), folder: node.folder }
         };
         let mut files: Vec<FileRef> = inputs.iter().map(file_of).collect();
         files.sort();
         files.dedup();
         let mut tools: Vec<Arc<str>> =
-            draft.tools.iter().map(|t| self.graph.tools[t.index()].clone()).collect();
+            draft.tools.iter().map(|t| self.drafting.graph.tools[t.index()].clone()).collect();
         tools.sort();
         tools.dedup();
         let address = scope.owner.package.child(&scope.owner.parts.join("/"));
@@ -122,7 +122,7 @@ impl Evaluator<'_> {
             place: self.place(span),
         };
         let service = Arc::new(service);
-        let known = self.services.entry(service.folder.clone()).or_insert_with(|| service.clone());
+        let known = self.drafting.services.entry(service.folder.clone()).or_insert_with(|| service.clone());
         if **known != *service {
             let error =
                 Diagnostic::error("made-twice", format!("two services stand at `{}`", service.address));
@@ -230,8 +230,10 @@ impl Evaluator<'_> {
             let stages = self.all(&command.stages, |this, stage| this.stage_of(stage, draft))?;
             let stages = stages.into_iter().map(|stage| ServiceStage {
                 program: match stage.program {
-                    Program::Tool(tool) => ServiceProgram::Tool(self.graph.tools[tool.index()].clone()),
-                    Program::File(file) => ServiceProgram::File(self.graph.file(file).path.clone()),
+                    Program::Tool(tool) => {
+                        ServiceProgram::Tool(self.drafting.graph.tools[tool.index()].clone())
+                    }
+                    Program::File(file) => ServiceProgram::File(self.drafting.graph.file(file).path.clone()),
                 },
                 words: stage.words,
                 stdin: stage.stdin,
@@ -263,7 +265,7 @@ impl Evaluator<'_> {
             _ => Vec::new(),
         };
         let are_services = !inner.is_empty() && inner.iter().all(|(_, v)| matches!(v, Value::Service(_)));
-        if are_services && self.linting {
+        if are_services && self.wanted.linting {
             return Ok(());
         }
         let (code, message) = if are_services {

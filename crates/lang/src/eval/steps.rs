@@ -107,13 +107,13 @@ impl Evaluator<'_> {
         };
         self.note_scan();
         let (folder, outputs) = {
-            let step = &self.graph.steps[number as usize];
+            let step = &self.drafting.graph.steps[number as usize];
             (step.folder.clone(), step.outputs.iter().map(|o| o.file).collect::<Vec<_>>())
         };
         match self.world.scan(&folder) {
             Answer::Ready(AnswerText { ok, text }) => Ok(Value::Answer(Rc::new(AnswerValue { ok, text }))),
             Answer::Pending => {
-                self.scans.extend(outputs);
+                self.wanted.scans.extend(outputs);
                 self.wait()
             }
         }
@@ -167,7 +167,7 @@ impl Evaluator<'_> {
         draft.step.candidates = candidates;
         if !draft.spelled.is_empty() {
             let spelled = std::mem::take(&mut draft.spelled);
-            self.check_spelled(&spelled, &draft.step.folder, &self.graph.declared(&draft.step))?;
+            self.check_spelled(&spelled, &draft.step.folder, &self.drafting.graph.declared(&draft.step))?;
         }
         draft.step.say = match values.value("say") {
             Value::Text(text) => plain_path_text(&text).into(),
@@ -207,14 +207,14 @@ impl Evaluator<'_> {
         tools.sort_unstable();
         tools.dedup();
         (step.tools, step.services) = (tools.into_vec(), services);
-        if let Some(reads) = self.frames.last().filter(|r| !r.is_empty()) {
+        if let Some(reads) = self.choices.frames.last().filter(|r| !r.is_empty()) {
             let reads = reads.clone();
-            self.target_reads.entry(scope.owner.target).or_default().add_all(&reads);
+            self.choices.target_reads.entry(scope.owner.target).or_default().add_all(&reads);
         }
-        let number = self.graph.steps.len() as u32;
-        let steps = &self.graph.steps;
+        let number = self.drafting.graph.steps.len() as u32;
+        let steps = &self.drafting.graph.steps;
         let folder_digest = digest(step.folder.as_str());
-        let known = self.steps.find(folder_digest, |n| steps[n].folder == step.folder);
+        let known = self.drafting.steps.find(folder_digest, |n| steps[n].folder == step.folder);
         let known = known.map(|n| n as u32);
         let maker = known.unwrap_or(number);
         let mut outputs: SmallVec<[NamedOutput; 1]> = SmallVec::new();
@@ -236,21 +236,21 @@ impl Evaluator<'_> {
             outputs.push((name, file));
         }
         if let Some(known) = known {
-            let first = &self.graph.steps[known as usize];
+            let first = &self.drafting.graph.steps[known as usize];
             if *first == step {
                 return Ok(Value::Step(known));
             }
             let made = outputs[0].1.path.below(&step.folder).unwrap_or_default().to_owned();
             let error = Diagnostic::error("made-twice", format!("two steps make `{made}`"))
-                .related(self.step_spans[known as usize], "the other one is here")
+                .related(self.drafting.step_spans[known as usize], "the other one is here")
                 .mend("{out \"…\"} with a name that differs, such as one with the source's stem in it")
                 .mend("{ \"key\": step { … } } puts each under a key of its own");
             return self.fail(span, error);
         }
-        self.steps.insert_new(folder_digest, number as usize);
-        self.graph.steps.push(step);
-        self.step_spans.push(span);
-        self.outputs.push(outputs);
+        self.drafting.steps.insert_new(folder_digest, number as usize);
+        self.drafting.graph.steps.push(step);
+        self.drafting.step_spans.push(span);
+        self.drafting.outputs.push(outputs);
         Ok(Value::Step(number))
     }
 
@@ -427,12 +427,12 @@ impl Evaluator<'_> {
     }
 
     pub(super) fn tool_id(&mut self, name: &Arc<str>) -> ToolId {
-        if let Some(id) = self.tools.get(name) {
+        if let Some(id) = self.drafting.tools.get(name) {
             return *id;
         }
-        let id = ToolId(self.graph.tools.len() as u32);
-        self.graph.tools.push(name.clone());
-        self.tools.insert(name.clone(), id);
+        let id = ToolId(self.drafting.graph.tools.len() as u32);
+        self.drafting.graph.tools.push(name.clone());
+        self.drafting.tools.insert(name.clone(), id);
         id
     }
 }

@@ -24,8 +24,10 @@ impl Evaluator<'_> {
         own: &WsPath,
         declared: &[FileId],
     ) -> Result<()> {
-        let files =
-            declared.iter().map(|id| &self.graph.files[id.index()]).filter(|file| file.maker.is_some());
+        let files = declared
+            .iter()
+            .map(|id| &self.drafting.graph.files[id.index()])
+            .filter(|file| file.maker.is_some());
         let mut paths: Vec<(&str, bool)> = files.map(|file| (file.path.as_str(), file.folder)).collect();
         paths.sort_unstable();
         let at = |path: &str| paths.binary_search_by(|(declared, _)| (*declared).cmp(path)).ok();
@@ -40,8 +42,9 @@ impl Evaluator<'_> {
         let is_wrong = |path: &str| !WsPath::from_normal(path).is_in(own) && !is_declared(path);
         let Some((path, span)) = spelled.iter().find(|(path, _)| is_wrong(path)) else { return Ok(()) };
         let place = WsPath::from_normal(path);
-        let maker = self.graph.steps.iter().find(|s| place.is_in(&s.folder) || s.folder.is_in(&place));
-        let address = maker.map(|step| &self.graph.targets[step.target.index()].address);
+        let maker =
+            self.drafting.graph.steps.iter().find(|s| place.is_in(&s.folder) || s.folder.is_in(&place));
+        let address = maker.map(|step| &self.drafting.graph.targets[step.target.index()].address);
         let what = address.map_or("what another step makes".to_owned(), |a| format!("what `{a}` makes"));
         let message = format!("this names {what} and does not declare it");
         let error = Diagnostic::error("undeclared-made", message)
