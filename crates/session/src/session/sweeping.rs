@@ -6,6 +6,7 @@ use std::sync::Arc;
 use nubrik_engine::{ChangeList, Outside, Published};
 use nubrik_lang::{AddressPattern, Evaluation};
 use nubrik_source::WsPath;
+use rustc_hash::FxHashSet;
 
 use super::{Session, Workshop};
 use crate::below::Below;
@@ -72,7 +73,7 @@ impl Workshop<'_> {
             true => out.clone(),
             false => format!("{out}/{home}"),
         };
-        let homes: std::collections::HashSet<String> = homes.iter().map(below_out).collect();
+        let homes: FxHashSet<String> = homes.iter().map(below_out).collect();
         let belongs = |path: &str| {
             let ends = path.match_indices('/').map(|(at, _)| &path[..at]);
             // A lone result may stand beside its folder, under its name.
@@ -122,7 +123,6 @@ impl Workshop<'_> {
 /// Folders, below the folder of results, in which only what a request made belongs: those of the targets, entries and
 /// folders that it means. `asked` are the addresses of the targets that it asked for.
 pub(super) fn homes(patterns: &[AddressPattern], asked: &[WsPath]) -> Vec<WsPath> {
-    let all: std::collections::HashSet<&WsPath> = asked.iter().collect();
     let mut homes = Vec::new();
     for pattern in patterns {
         if pattern.is_glob() {
@@ -133,7 +133,7 @@ pub(super) fn homes(patterns: &[AddressPattern], asked: &[WsPath]) -> Vec<WsPath
         let path = &pattern.path;
         // `clock` means the target `clock/clock` where there is one, and `clock/a` its entry `a` or the target `a` of it.
         let own = path.child(path.name());
-        match !pattern.is_folder && all.contains(&own) {
+        match !pattern.is_folder && asked.contains(&own) {
             true => homes.push(own),
             false => homes.push(path.clone()),
         }
