@@ -344,3 +344,96 @@ pub(crate) fn outermost(mut paths: Vec<PathBuf>) -> Vec<PathBuf> {
     paths.dedup();
     paths
 }
+
+#[cfg(test)]
+#[allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
+mod tests {
+    use std::fs;
+    use std::path::Path;
+
+    use nubrik_confine::CancelSwitch;
+
+    use super::*;
+
+    fn machine(files: &[String]) -> (tempfile::TempDir, Machine) {
+        let folder = tempfile::tempdir().unwrap();
+        for file in files {
+            let path = folder.path().join(file);
+            fs::create_dir_all(path.parent().unwrap()).unwrap();
+            fs::write(path, file).unwrap();
+        }
+        let cancel = Arc::new(CancelSwitch::new().unwrap());
+        let machine = Machine::new(folder.path(), "/usr/bin".into(), &[], cancel).unwrap();
+        (folder, machine)
+    }
+
+    fn sources(paths: &[String]) -> Vec<Readable> {
+        paths.iter().map(|p| Readable { path: p.as_str().into(), folder: false, made: false }).collect()
+    }
+
+    fn headers(count: usize) -> Vec<String> {
+        (0..count).map(|n| format!("inc/{}/h{n:02}.h", if n % 2 == 0 { "a" } else { "b" })).collect()
+    }
+
+    /// Files and folders that are shown, sorted.
+    fn shown(furnishing: &Furnishing) -> Vec<String> {
+        let mut all: Vec<String> = furnishing
+            .places()
+            .iter()
+            .map(|place| match place {
+                Place::File(path) => format!("file {path}"),
+                Place::Folder(path) => format!("folder {path}"),
+                _ => "other".to_owned(),
+            })
+            .collect();
+        all.sort();
+        all
+    }
+
+    #[test]
+    fn what_many_declare_is_laid_out_once_and_nothing_is_shown_twice() {
+        let headers = headers(WHOLE_FROM + 2);
+        let all = [headers.as_slice(), &["src/one.c".to_owned(), "src/two.c".to_owned()]].concat();
+        let (_folder, machine) = machine(&all);
+        let set: Arc<[Readable]> = sources(&headers).into();
+        let of = |own: &[&str], shared: Vec<Arc<[Readable]>>| {
+            let own = sources(&own.iter().map(|p| (*p).to_owned()).collect::<Vec<_>>());
+            Furnishing::of(&machine, &Readables { own, shared }).unwrap()
+        };
+        let one = of(&["src/one.c"], vec![set.clone()]);
+        assert_eq!(shown(&one), ["file src/one.c", "folder inc"]);
+        // A header that is an input itself lies in the folder that is shown already; the set given twice is one.
+        let two = of(&["src/two.c", &headers[0]], vec![set.clone(), set.clone()]);
+        assert_eq!(shown(&two), ["file src/two.c", "folder inc"]);
+        let again = of(&["src/two.c"], vec![set]);
+        assert!(Arc::ptr_eq(one.shared.as_ref().unwrap(), again.shared.as_ref().unwrap()));
+    }
+
+    #[test]
+    fn a_folder_with_something_undeclared_is_shown_file_by_file() {
+        let headers = headers(WHOLE_FROM + 2);
+        let (folder, machine) = machine(&headers);
+        let set: Arc<[Readable]> = sources(&headers).into();
+        let of =
+            || Furnishing::of(&machine, &Readables { own: Vec::new(), shared: vec![set.clone()] }).unwrap();
+        let before = of();
+        assert_eq!(shown(&before), ["folder inc"]);
+        assert_eq!(before.disturbed(&machine), None);
+        fs::write(folder.path().join("inc/a/other.h"), "undeclared").unwrap();
+        assert!(before.disturbed(&machine).is_some_and(|folder| Path::new(folder).starts_with("inc")));
+        // The layout of before is not taken again.
+        let now = of();
+        assert!(shown(&now).iter().all(|place| !place.contains("folder inc/a") && place != "folder inc"));
+        assert_eq!(now.all().count(), headers.len());
+    }
+
+    #[test]
+    fn what_steps_make_is_shown_as_it_is_declared() {
+        let (_folder, machine) = machine(&[]);
+        let made = |path: &str, folder| Readable { path: path.into(), folder, made: true };
+        let own = vec![made("m/tree", true), made("m/file", false)];
+        let readable = Readables { own: own.clone(), shared: vec![own.into()] };
+        let furnishing = Furnishing::of(&machine, &readable).unwrap();
+        assert_eq!(shown(&furnishing), ["file m/file", "folder m/tree"]);
+    }
+}
