@@ -168,6 +168,32 @@ fn a_name_that_appears_counts_only_where_it_may_matter() {
 }
 
 #[test]
+fn how_candidates_are_cut_into_sets_is_no_change() {
+    let with_sets = |cuts: &[&[usize]]| {
+        let mut joins = Joins::new();
+        joins.listing_step(&["read.h"]);
+        let add = |joins: &mut Joins, path: &str| {
+            let path = nubrik_source::WsPath::from_normal(path);
+            joins.graph.files.push(nubrik_graph::FileNode { path, maker: None, folder: false });
+            nubrik_graph::FileId(joins.graph.files.len() as u32 - 1)
+        };
+        let files = ["one.h", "tide.h", "two.h"].map(|path| add(&mut joins, path));
+        for cut in cuts {
+            let set = joins.graph.sets.intern(cut.iter().map(|n| files[*n]).collect());
+            joins.graph.steps[0].candidates.push(set);
+        }
+        joins
+    };
+    let mut bench = Bench::new(&[("read.h", "tide "), ("one.h", ""), ("tide.h", ""), ("two.h", "")]);
+    bench.build(&with_sets(&[&[0, 1, 2]]));
+    assert_eq!(bench.build(&with_sets(&[&[0], &[1, 2]])), ["began 1", "current 0"]);
+    // Sets may overlap.
+    assert_eq!(bench.build(&with_sets(&[&[0, 1], &[1, 2]])), ["began 1", "current 0"]);
+    // A name of which `read.h` speaks is in none of them any more.
+    assert_eq!(bench.build(&with_sets(&[&[0], &[2]]))[2], "ran 0: tide.h vanished");
+}
+
+#[test]
 fn a_source_that_changes_under_a_running_step_spoils_its_result() {
     let (mut bench, joins) = chain();
     *bench.machine.moves.lock().unwrap() = Some("a".to_owned());
