@@ -3,6 +3,19 @@
 //! Order, times, owners and rights are fixed: entries by name, 1980-01-01, nobody, 0644 or 0755. Formats:
 //! tar is POSIX ustar with GNU long names, gzip RFC 1952 without name and time, Zstandard RFC 8878, zip
 //! with deflate. Bytes depend on the versions of the packing libraries only.
+//!
+//! ```
+//! use nubrik_archive::{Content, Item, pack};
+//! use nubrik_graph::ArchiveFormat;
+//!
+//! let folder = tempfile::tempdir()?;
+//! let item = || Item { name: "empty".to_owned(), content: Content::EmptyFolder };
+//! for name in ["one.tar", "other.tar"] {
+//!     pack(ArchiveFormat::Tar, vec![item()], &folder.path().join(name))?;
+//! }
+//! assert_eq!(std::fs::read(folder.path().join("one.tar"))?, std::fs::read(folder.path().join("other.tar"))?);
+//! # Ok::<(), Box<dyn std::error::Error>>(())
+//! ```
 
 mod pack;
 mod unpack;

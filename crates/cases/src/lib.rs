@@ -1,5 +1,11 @@
 //! Single cases of tests, as test programs tell of them in open formats: JUnit XML and the Test Anything
 //! Protocol (TAP, testanything.org). Both are read, and JUnit XML is written.
+//!
+//! ```
+//! let cases = nubrik_cases::read(b"1..2\nok 1 - ebb\nnot ok 2 - flood\n").expect("a report");
+//! let words: Vec<(&str, &str)> = cases.iter().map(|c| (c.name.as_str(), c.outcome.word())).collect();
+//! assert_eq!(words, [("ebb", "passed"), ("flood", "failed")]);
+//! ```
 
 mod junit;
 mod tap;

@@ -3,6 +3,17 @@
 //!
 //! There are two ways to confine. In a [`Room`] a command sees what was put there and nothing else. Where the kernel does
 //! not let this user make rooms, a [`RuleSet`] refuses what is not declared, which a command can tell from what is not there.
+//!
+//! ```
+//! use nubrik_confine::CancelSwitch;
+//!
+//! // Whatever runs under a switch ends, whole, when it is thrown.
+//! let switch = CancelSwitch::new()?;
+//! assert!(!switch.is_thrown());
+//! switch.throw();
+//! assert!(switch.is_thrown());
+//! # Ok::<(), std::io::Error>(())
+//! ```
 
 mod apart;
 mod cancel;

@@ -3,6 +3,14 @@
 //! A diagnostic says what is wrong, where, and how to mend it. How it looks is for front ends.
 //!
 //! Wording: lower case, no full stop, `cannot …`, `expected …, found …`; a mend is something to paste.
+//!
+//! ```
+//! use nubrik_diagnostic::{Diagnostic, nearest};
+//!
+//! let error = Diagnostic::error("unknown-name", "no `tdie` is in reach here");
+//! let error = error.maybe_mend(nearest("tdie", ["tide", "board"]).map(str::to_owned));
+//! assert_eq!(error.mends, ["tide"]);
+//! ```
 
 mod suggest;
 

@@ -2,6 +2,16 @@
 //!
 //! The engine sees neither definitions nor a terminal: it gets a graph, reaches the machine through
 //! [`Outside`], keeps results in a [`nubrik_store::Store`], and speaks in [`Event`]s.
+//!
+//! ```
+//! use nubrik_engine::{Listed, Surroundings, parse_listing};
+//!
+//! // What a compiler lists is understood from where it ran.
+//! let around = Surroundings { roots: &["/w"], work: "tide", follow: &|_| None, exists: &|_| true };
+//! let listed = parse_listing("fit.o: fit.c ../include/fit.h /usr/include/math.h", &around);
+//! let inside = |path: &str| Listed::Inside(path.to_owned());
+//! assert_eq!(listed, [inside("include/fit.h"), inside("tide/fit.c"), Listed::System("/usr/include/math.h".into())]);
+//! ```
 
 mod build;
 mod candidates;

@@ -2,6 +2,22 @@
 //!
 //! Here the traits of the floors below meet the machine: definitions and folders on disk, tools,
 //! processes, the state of the workspace and the store.
+//!
+//! ```
+//! use std::sync::Arc;
+//!
+//! use nubrik_confine::CancelSwitch;
+//! use nubrik_lang::AddressPattern;
+//! use nubrik_session::Session;
+//!
+//! let folder = tempfile::tempdir()?;
+//! std::fs::write(folder.path().join("nubrik.toml"), "")?;
+//! std::fs::write(folder.path().join("targets.nub"), "target tide = write { path = \"t\", text = \"ebb\" }\n")?;
+//! let session = Session::open(folder.path(), Arc::new(CancelSwitch::new()?)).map_err(|_| "no workspace")?;
+//! let evaluation = session.evaluate(&[AddressPattern::below(&session.workspace.folder)]);
+//! assert_eq!(&*evaluation.graph.target(evaluation.targets[0]).address, "tide");
+//! # Ok::<(), Box<dyn std::error::Error>>(())
+//! ```
 
 mod below;
 mod boxes;

@@ -1,6 +1,15 @@
 //! Where things stand: file ids, spans in them, and paths inside a workspace.
 //!
 //! This is the ground floor: it needs nothing and every other crate may use it.
+//!
+//! ```
+//! use nubrik_source::WsPath;
+//!
+//! let package = WsPath::from_normal("tide/pages");
+//! assert_eq!(package.resolve("../data/fit.csv").as_ref().map(WsPath::as_str), Ok("tide/data/fit.csv"));
+//! assert_eq!(package.resolve("/kit/flags.nub").as_ref().map(WsPath::as_str), Ok("kit/flags.nub"));
+//! assert!(package.resolve("../../../etc").is_err());
+//! ```
 
 mod joined;
 mod path;

@@ -1,6 +1,21 @@
 //! Blobs and records: what steps made before, kept for all workspaces of a person.
 //!
 //! Everything read back is verified before it is trusted; what is damaged is a miss.
+//!
+//! ```
+//! use nubrik_bytes::Digest;
+//! use nubrik_store::{LocalStore, Store};
+//!
+//! let folder = tempfile::tempdir()?;
+//! let store = LocalStore::open(folder.path())?;
+//! let file = folder.path().join("fit.o");
+//! std::fs::write(&file, "made")?;
+//! let digest = Digest::of(b"made");
+//! store.keep_file(&file, &digest, false)?;
+//! store.place(&digest, false, &folder.path().join("again.o"))?;
+//! assert_eq!(std::fs::read(folder.path().join("again.o"))?, b"made");
+//! # Ok::<(), Box<dyn std::error::Error>>(())
+//! ```
 
 mod local;
 mod record;
