@@ -238,5 +238,3 @@ pub fn build(
         looked_at,
     }
 }
-
-impl<'b, 'a> Schedule<'b, 'a> {}

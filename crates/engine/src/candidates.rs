@@ -15,7 +15,7 @@ use crate::key::candidate_names;
 use crate::outside::{FoundTool, Readable};
 use crate::words::{Asked, asked_about};
 
-/// Up to so many texts are looked for by the quickest means, which takes some tens of kilobytes for each.
+/// Up to so many texts are looked for by the means that is quickest and takes most memory.
 const QUICK: usize = 1_000;
 
 /// What a set of files is in this run.
@@ -110,15 +110,16 @@ impl Candidates {
         })
     }
 
-    /// The numbers of files that a text speaks of by their stems.
+    /// The numbers of files that a text speaks of by their stems: all, where it cannot be read.
     fn spoken_of(&self, path: &Arc<str>, read: impl FnOnce() -> Option<Vec<u8>>) -> Arc<[u32]> {
         let lock = || self.spoken.lock().unwrap_or_else(PoisonError::into_inner);
         if let Some(known) = lock().get(path) {
             return known.clone();
         }
         let mut found = BTreeSet::new();
-        if let Some(text) = read() {
-            self.index().by_stem.add_within(&text, &mut found);
+        match read() {
+            Some(text) => self.index().by_stem.add_within(&text, &mut found),
+            None => found.extend(0..self.paths.len() as u32),
         }
         let found: Arc<[u32]> = found.into_iter().collect();
         lock().insert(path.clone(), found.clone());
@@ -166,7 +167,7 @@ impl Build<'_> {
 
     /// Files that were not read though their being there may matter, sorted: candidates of which a listed file has the
     /// name, or of whose name a file that was read or the command speaks; headers of the system that another one of the
-    /// name was taken before, or that a file asks about.
+    /// name was taken before, or that a file asks about. `found` is sorted.
     pub(crate) fn passed_over(&self, id: StepId, found: &[Arc<str>], tools: &[FoundTool]) -> Vec<Arc<str>> {
         let step = self.graph.step(id);
         let mut asked: HashSet<Asked> = HashSet::new();
@@ -208,14 +209,14 @@ impl Build<'_> {
         passed_over
     }
 
-    /// What a file asks about.
+    /// What a file asks about: anything, where it cannot be read.
     fn asked_by(&self, path: &Arc<str>) -> Arc<[Asked]> {
         let lock = || self.asked.lock().unwrap_or_else(PoisonError::into_inner);
         if let Some(known) = lock().get(path) {
             return known.clone();
         }
-        let asked: Arc<[Asked]> =
-            self.outside.read(path).map(|text| asked_about(&text)).unwrap_or_default().into();
+        let asked = self.outside.read(path).map_or_else(|_| vec![Asked::Computed], |text| asked_about(&text));
+        let asked: Arc<[Asked]> = asked.into();
         lock().insert(path.clone(), asked.clone());
         asked
     }
@@ -246,7 +247,7 @@ impl Build<'_> {
         for name in names {
             for folder in &tool.search {
                 let path: Arc<str> = format!("{folder}/{name}").into();
-                if !found.contains(&path) && self.on_system(&path) == OnSystem::File {
+                if found.binary_search(&path).is_err() && self.on_system(&path) == OnSystem::File {
                     passed_over.push(path);
                 }
             }
@@ -277,6 +278,25 @@ mod tests {
             (name_of(".hidden"), stem_of("x/.hidden"), stem_of("x.y/plain")),
             (".hidden", ".hidden", "plain")
         );
+    }
+
+    #[test]
+    fn a_text_that_cannot_be_read_may_speak_of_anything() {
+        let set = Candidates {
+            paths: ["inc/ebb.h", "inc/flood.h"].map(Arc::from).to_vec(),
+            names: Digest::default(),
+            readable: Arc::new([]),
+            made: Vec::new(),
+            index: OnceLock::new(),
+            spoken: Mutex::default(),
+        };
+        let spoken = |path: &str, text: Option<&str>| {
+            set.spoken_of(&path.into(), || text.map(|text| text.as_bytes().to_vec())).to_vec()
+        };
+        assert_eq!(spoken("a.c", Some("#include \"flood.h\"")), [1]);
+        assert_eq!(spoken("b.c", None), [0, 1]);
+        // It is looked for once.
+        assert_eq!(spoken("a.c", None), [1]);
     }
 
     proptest! {

@@ -63,18 +63,7 @@ pub fn write_step(graph: &Graph, step: &Step, purpose: Purpose, out: &mut Encode
     out.list(scratch, |out, at| path(at, out));
     optional(native.as_deref(), out, |out, native| write_native(graph, native, purpose, out));
     list_files(lists, out);
-    match work {
-        WorkFolder::Root => out.u8(0),
-        WorkFolder::Source(at) => {
-            out.u8(1);
-            path(at, out);
-        }
-        WorkFolder::Private { at, copy_of } => {
-            out.u8(2);
-            path(at, out);
-            optional(copy_of.as_ref(), out, file);
-        }
-    }
+    write_work(graph, work, out);
     out.list(taken, |out, (from, id)| {
         out.text(from);
         file(out, id);
@@ -82,15 +71,7 @@ pub fn write_step(graph: &Graph, step: &Step, purpose: Purpose, out: &mut Encode
     optional(status.as_ref(), out, file);
     let Limits { network, timeout, memory, processors } = limits;
     out.bool(*network);
-    optional(check.as_deref(), out, |out, Check { verdict, report, quarantined, address }| {
-        file(out, verdict);
-        optional(report.as_ref(), out, file);
-        // Only a check that passed is kept: how a failure counts is no part of that.
-        if purpose == Purpose::Whole {
-            optional(quarantined.as_ref(), out, |out, why| out.text(why));
-            out.text(address);
-        }
-    });
+    optional(check.as_deref(), out, |out, check| write_check(graph, check, purpose, out));
     out.list(services, |out, service| write_service(service, purpose, out));
     if purpose == Purpose::Key {
         return;
@@ -108,6 +89,33 @@ pub fn write_step(graph: &Graph, step: &Step, purpose: Purpose, out: &mut Encode
     out.text(say);
     out.text(variant);
     write_place(place, out);
+}
+
+/// The folder in which a step's commands run.
+fn write_work(graph: &Graph, work: &WorkFolder, out: &mut Encoder) {
+    match work {
+        WorkFolder::Root => out.u8(0),
+        WorkFolder::Source(at) => {
+            out.u8(1);
+            path(at, out);
+        }
+        WorkFolder::Private { at, copy_of } => {
+            out.u8(2);
+            path(at, out);
+            optional(copy_of.as_ref(), out, |out, id| write_file(graph, *id, out));
+        }
+    }
+}
+
+fn write_check(graph: &Graph, check: &Check, purpose: Purpose, out: &mut Encoder) {
+    let Check { verdict, report, quarantined, address } = check;
+    write_file(graph, *verdict, out);
+    optional(report.as_ref(), out, |out, id| write_file(graph, *id, out));
+    // Only a check that passed is kept: how a failure counts is no part of that.
+    if purpose == Purpose::Whole {
+        optional(quarantined.as_ref(), out, |out, why| out.text(why));
+        out.text(address);
+    }
 }
 
 /// By path: the order of numbers is that of evaluation.

@@ -97,7 +97,7 @@ pub struct ChoiceProblem {
 /// Why a session cannot change the workspace.
 #[derive(Debug)]
 pub enum BuildProblem {
-    /// The tool's own files cannot be read or written.
+    /// The tool's own files, or what a scan answered, cannot be read or written.
     Own(PathBuf, io::Error),
 }
 
@@ -111,6 +111,15 @@ pub struct BuildReport {
     pub cancelled: bool,
     /// Whether a failure lies in the machine.
     pub machine_lacks: bool,
+}
+
+impl BuildReport {
+    /// The report of what was built, with where its results are.
+    fn of(outcome: &Outcome, results: Results) -> BuildReport {
+        let Outcome { summary, cancelled, machine_lacks, changes: _, looked_at: _ } = outcome;
+        let (summary, cancelled, machine_lacks) = (summary.clone(), *cancelled, *machine_lacks);
+        BuildReport { summary, results, cancelled, machine_lacks }
+    }
 }
 
 /// The folder of the person's store.

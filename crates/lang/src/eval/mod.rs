@@ -49,7 +49,7 @@ use crate::world::World;
 use limits::TEXT_LIMIT;
 use memo::OpenKey;
 use options::{ConfigId, DEFAULTS};
-use parts::{Asked, Budget, Choices, Definitions, Drafting, Memos};
+use parts::{Budget, Choices, Definitions, Demand, Drafting, Memos};
 
 pub(crate) use reads::Reads;
 
@@ -126,7 +126,7 @@ pub struct Evaluator<'w> {
     memos: Memos,
     choices: Choices,
     drafting: Drafting,
-    wanted: Asked,
+    wanted: Demand,
     budget: Budget,
 }
 
@@ -142,7 +142,7 @@ impl<'w> Evaluator<'w> {
             memos: Memos::default(),
             choices: Choices::default(),
             drafting: Drafting::default(),
-            wanted: Asked::default(),
+            wanted: Demand::default(),
             budget: Budget::default(),
         }
     }

@@ -107,7 +107,7 @@ pub(super) struct Drafting {
 
 /// What is asked for besides targets, and what is still missing.
 #[derive(Default)]
-pub(super) struct Asked {
+pub(super) struct Demand {
     pub(super) asked_effects: Vec<u32>,
     pub(super) asked_services: Vec<Arc<Service>>,
     /// Targets that were named where tests are wanted.

@@ -44,10 +44,9 @@ pub fn build(face: Face, choice: &Choice, words: &[String], how: How, way: Way) 
         show(face, &report.summary, &report.results, micros(), report.cancelled, Stream::Output);
         return Ok(exit_of(&report));
     }
-    let report = match bring_up(face, &mut workshop, &patterns, how, Stream::Output, refuse_jobs)? {
+    let report = match bring_up(face, &mut workshop, &patterns, how, Stream::Output, |_| Ok(()))? {
         Brought::Built(report) => report,
-        // Refused above.
-        Brought::MakesNothing(_) => return Ok(Exit::Usage),
+        Brought::MakesNothing(evaluation) => return refuse_jobs(face, &evaluation).map(|()| Exit::Usage),
     };
     show(face, &report.summary, &report.results, micros(), report.cancelled, Stream::Output);
     Ok(exit_of(&report))
@@ -61,15 +60,15 @@ pub enum Brought {
     MakesNothing(Box<Evaluation>),
 }
 
-/// Brings what is asked for up to date: nothing is done where all is as it was, where little changed only what that reaches is
-/// evaluated and built, and else everything. `check` may refuse what was evaluated before anything is built.
+/// Brings what is asked for up to date. Where all is as it was, nothing is done; where little changed, only what that reaches
+/// is evaluated and built. `check` may refuse what was evaluated before anything is built.
 pub fn bring_up(
     face: Face,
     workshop: &mut Workshop<'_>,
     patterns: &[AddressPattern],
     how: How,
     stream: Stream,
-    check: impl FnOnce(Face, &Evaluation) -> Outcome<()>,
+    check: impl FnOnce(&Evaluation) -> Outcome<()>,
 ) -> Outcome<Brought> {
     match if how.explain { Standing::Unknown } else { workshop.standing(patterns) } {
         Standing::Holds(sealed) => {
@@ -94,7 +93,7 @@ pub fn bring_up(
         Standing::Reached(_) | Standing::Unknown => {}
     }
     let evaluation = evaluate_with(face, workshop, Some((how, stream)), |s| s.evaluate(patterns))?;
-    check(face, &evaluation)?;
+    check(&evaluation)?;
     if !evaluation.effects.is_empty() || !evaluation.services.is_empty() {
         return Ok(Brought::MakesNothing(Box::new(evaluation)));
     }

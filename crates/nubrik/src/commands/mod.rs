@@ -168,13 +168,13 @@ pub fn report(face: Face, list: &[Diagnostic], sources: &Sources) {
     }
 }
 
-/// Says that the tool's own files cannot be used.
+/// Says that one of the tool's own files cannot be read or written.
 pub fn own_problem(face: Face, problem: BuildProblem) -> Exit {
     let BuildProblem::Own(path, e) = problem;
     say_wrong(
         face,
         Exit::Own,
-        &format!("cannot write {}: {e}", path.display()),
+        &format!("cannot use {}: {e}", path.display()),
         &["check the rights and the space there"],
     )
 }

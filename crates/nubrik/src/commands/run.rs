@@ -22,12 +22,11 @@ pub fn run(face: Face, choice: &Choice, address: &str, args: &[String], how: How
     let mut session = open_to_build(face, choice)?;
     let mut workshop = lock(face, &mut session)?;
     let patterns = patterns(face, &mut workshop, &[address.to_owned()])?;
-    let check = |face, evaluation: &Evaluation| match evaluation.services.is_empty()
-        && evaluation.effects.is_empty()
-    {
-        true => refuse_others(face, address, &patterns, evaluation),
-        false => Ok(()),
-    };
+    let check =
+        |evaluation: &Evaluation| match evaluation.services.is_empty() && evaluation.effects.is_empty() {
+            true => refuse_others(face, address, &patterns, evaluation),
+            false => Ok(()),
+        };
     // What is built goes to standard error: standard output is the program's.
     let evaluation = match bring_up(face, &mut workshop, &patterns, how, Stream::Error, check)? {
         Brought::MakesNothing(evaluation) => evaluation,

@@ -373,12 +373,7 @@ impl Workshop<'_> {
         if is_complete(&outcome) {
             self.seal_again(&self.seal_path(patterns), reached, &outcome)?;
         }
-        Ok(BuildReport {
-            summary: outcome.summary,
-            results,
-            cancelled: outcome.cancelled,
-            machine_lacks: outcome.machine_lacks,
-        })
+        Ok(BuildReport::of(&outcome, results))
     }
 }
 

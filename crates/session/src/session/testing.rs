@@ -49,11 +49,6 @@ impl Workshop<'_> {
         self.keep_history(patterns, chronicle, &outcome);
         self.tidy_up(&evaluation.graph, listener, &outcome);
         self.remember(std::mem::take(&mut outcome.changes))?;
-        Ok(BuildReport {
-            summary: outcome.summary,
-            results: Results::default(),
-            cancelled: outcome.cancelled,
-            machine_lacks: outcome.machine_lacks,
-        })
+        Ok(BuildReport::of(&outcome, Results::default()))
     }
 }

@@ -84,7 +84,11 @@ impl Session {
 }
 
 impl Workshop<'_> {
-    /// Finds the answers of scans that an evaluation waits for. When a scan failed, the report says so and some answers are still missing.
+    /// Finds the answers of scans that an evaluation waits for. When a scan failed, the report says so and some answers are
+    /// still missing.
+    ///
+    /// # Errors
+    /// When the tool's own files cannot be written, or an answer cannot be read.
     pub fn answer(
         &mut self,
         evaluation: &Evaluation,
@@ -95,7 +99,7 @@ impl Workshop<'_> {
         nubrik_confine::become_reaper();
         let graph = &evaluation.graph;
         let heard = Heard { listener, graph, verdicts: Mutex::default() };
-        let outcome = build(
+        let mut outcome = build(
             Request { publish: false, ..Request::whole(graph, &evaluation.scans) },
             self.results_folder().as_str(),
             self.state(),
@@ -111,36 +115,36 @@ impl Workshop<'_> {
             // A file that may still change without a trace holds no seal.
             (path.clone(), entry.map(|e| if e.young { Signature::default() } else { e.signature }))
         }));
-        self.remember(outcome.changes)?;
+        self.remember(std::mem::take(&mut outcome.changes))?;
         if outcome.summary.failed + outcome.summary.left + outcome.summary.blocked == 0 && !outcome.cancelled
         {
             for file in &evaluation.scans {
                 let Some(maker) = graph.file(*file).maker else { continue };
                 let step = graph.step(maker);
-                self.read_answer(graph, step);
+                self.read_answer(graph, step)?;
             }
         }
-        Ok(BuildReport {
-            summary: outcome.summary,
-            results: Results::default(),
-            cancelled: outcome.cancelled,
-            machine_lacks: outcome.machine_lacks,
-        })
+        Ok(BuildReport::of(&outcome, Results::default()))
     }
 
-    fn read_answer(&mut self, graph: &Graph, step: &Step) {
+    /// Takes over what a scan answered. An answer that cannot be read is no empty one.
+    fn read_answer(&mut self, graph: &Graph, step: &Step) -> Result<(), BuildProblem> {
         let text = |file: nubrik_graph::FileId| {
-            let bytes = self.machine.read(graph.file(file).path.as_str()).unwrap_or_default();
-            String::from_utf8_lossy(&bytes).into_owned()
+            let path = graph.file(file).path.as_str();
+            let bytes = self.machine.read(path);
+            let bytes = bytes.map_err(|e| BuildProblem::Own(self.workspace.root.join(path), e))?;
+            Ok(String::from_utf8_lossy(&bytes).into_owned())
         };
-        let ok = step.status.is_none_or(|file| text(file).trim() == "0");
-        let answer = AnswerText { ok, text: text(step.outputs[0].file).into() };
+        let status = step.status.map(text).transpose()?;
+        let ok = status.is_none_or(|code| code.trim() == "0");
+        let answer = AnswerText { ok, text: text(step.outputs[0].file)?.into() };
         for output in &step.outputs {
             let path = graph.file(output.file).path.shared().clone();
             let signature = self.machine.check(&path).map(Signature::settled);
             self.session.scans_looked_at.push((path, signature));
         }
         self.session.answers.insert(step.folder.clone(), answer);
+        Ok(())
     }
 
     /// Builds what was evaluated.
@@ -187,12 +191,7 @@ impl Workshop<'_> {
         if files.len() == evaluation.requested.len() {
             self.seal(patterns, evaluation, &outcome, &results)?;
         }
-        Ok(BuildReport {
-            summary: outcome.summary,
-            results,
-            cancelled: outcome.cancelled,
-            machine_lacks: outcome.machine_lacks,
-        })
+        Ok(BuildReport::of(&outcome, results))
     }
 
     /// Builds some files of what was evaluated, without publishing them: something else needs them.
@@ -206,15 +205,10 @@ impl Workshop<'_> {
         self.prepare(listener);
         let request = Request { publish: false, ..Request::whole(&evaluation.graph, files) };
         let out = self.results_folder();
-        let outcome = build(request, &out, self.state(), &self.machine, self.store(), listener, options);
+        let mut outcome = build(request, &out, self.state(), &self.machine, self.store(), listener, options);
         self.tidy_up(&evaluation.graph, listener, &outcome);
-        self.remember(outcome.changes)?;
-        Ok(BuildReport {
-            summary: outcome.summary,
-            results: Results::default(),
-            cancelled: outcome.cancelled,
-            machine_lacks: outcome.machine_lacks,
-        })
+        self.remember(std::mem::take(&mut outcome.changes))?;
+        Ok(BuildReport::of(&outcome, Results::default()))
     }
 
     /// Removes something below the workspace's root, links on the way never followed. Gives how many files that was.
