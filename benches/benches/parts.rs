@@ -12,12 +12,12 @@ use std::sync::Arc;
 
 use criterion::{Criterion, criterion_group, criterion_main};
 use nubrik_benches::{compiling_step, write_packages};
+use nubrik_bytes::Digest;
 use nubrik_confine::CancelSwitch;
 use nubrik_engine::{Outside, declared_key};
 use nubrik_lang::AddressPattern;
 use nubrik_session::{Machine, Session};
 use nubrik_source::WsPath;
-use nubrik_bytes::Digest;
 
 fn key(c: &mut Criterion) {
     let graph = compiling_step();

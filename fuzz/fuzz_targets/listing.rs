@@ -4,7 +4,7 @@
 use libfuzzer_sys::fuzz_target;
 
 fuzz_target!(|text: &str| {
-    let around = nubrik_engine::Surroundings {
+    let around = nubrik_engine::ListingContext {
         roots: &["/work/tide", nubrik_engine::CONSTANT_ROOT],
         work: "sub",
         follow: &|path| path.ends_with("link").then(|| "elsewhere/real".to_owned()),

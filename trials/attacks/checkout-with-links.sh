@@ -12,7 +12,7 @@ fresh; mkdir -p .nubrik; mkdir -p $T/home/Documents/@t; echo precious > $T/home/
 fresh; mkdir -p .nubrik/made $T/home/t/@t; echo precious > $T/home/t/@t/x; find $T/home -type f -exec sha1sum {} + | sort > $T/before; ln -s $T/home/t .nubrik/made/t; $NB build >$T/log 2>&1; after ".nubrik/made/t -> home/t, build"
 fresh; mkdir -p .nubrik; ln -s $T/home/.bashrc .nubrik/state.new; ln -s $T/home/.bashrc .nubrik/tools.new;  $NB build >$T/log 2>&1; after ".nubrik/state.new, tools.new -> ~/.bashrc, build"
 fresh; mkdir -p .nubrik; ln -s $T/home/.bashrc .nubrik/lock; $NB build >$T/log 2>&1; after ".nubrik/lock -> ~/.bashrc, build"
-fresh; mkdir -p .nubrik; ln -s $T/home/.bashrc .nubrik/state-log; $NB build >$T/log 2>&1; sed -i s/evil/evil2/ targets.nub; $NB build >$T/log 2>&1;  after ".nubrik/state-log -> ~/.bashrc, build"
+fresh; mkdir -p .nubrik; ln -s $T/home/.bashrc .nubrik/state.log; $NB build >$T/log 2>&1; sed -i s/evil/evil2/ targets.nub; $NB build >$T/log 2>&1;  after ".nubrik/state.log -> ~/.bashrc, build"
 fresh; mkdir -p .nubrik/history; ln -s $T/home/.bashrc .nubrik/history/1.json; $NB build >$T/log 2>&1; after ".nubrik/history/1.json -> ~/.bashrc, build"
 fresh; mkdir -p .nubrik; mkdir $T/home/tmpx; ln -s $T/home/Documents .nubrik/tmp; $NB list >$T/log 2>&1; $NB build >$T/log 2>&1; after ".nubrik/tmp -> home/Documents, build"
 fresh; mkdir -p .nubrik/serve; echo "1 1" > .nubrik/serve/x.claim; ln -s $T/home .nubrik/serve/x; $NB list >$T/log 2>&1; after ".nubrik/serve/x.claim with x -> home, list"

@@ -7,8 +7,8 @@ target w = write { path = "w", text = if has then "yes" else "no" }
 target a = step { run = `cp {in "a.txt"} {out "o"}` }
 target b = step { run = `cp {in "b.txt"} {out "o"}` }
 N
-$NB build >$T/l 2>&1; echo "  state and log before: $(cat .nubrik/state .nubrik/state-log | wc -c) bytes"
-$NB build a.txt >$T/l 2>&1; echo "  after \`build a.txt\`: $(cat .nubrik/state .nubrik/state-log | wc -c) bytes"
+$NB build >$T/l 2>&1; echo "  state and log before: $(cat .nubrik/state .nubrik/state.log | wc -c) bytes"
+$NB build a.txt >$T/l 2>&1; echo "  after \`build a.txt\`: $(cat .nubrik/state .nubrik/state.log | wc -c) bytes"
 sed -i '/target b/d' targets.nub; $NB build >$T/l 2>&1; sed 's/^/  /' $T/l | head -3
 echo "  out has: $(ls out/base | tr '\n' ' ')"
 [ -e out/base/b ] && verdict 1 || verdict 0

@@ -5,11 +5,11 @@
 //! with deflate. Bytes depend on the versions of the packing libraries only.
 //!
 //! ```
-//! use nubrik_archive::{Content, Item, pack};
+//! use nubrik_archive::{ItemContent, Item, pack};
 //! use nubrik_graph::ArchiveFormat;
 //!
 //! let folder = tempfile::tempdir()?;
-//! let item = || Item { name: "empty".to_owned(), content: Content::EmptyFolder };
+//! let item = || Item { name: "empty".to_owned(), content: ItemContent::EmptyFolder };
 //! for name in ["one.tar", "other.tar"] {
 //!     pack(ArchiveFormat::Tar, vec![item()], &folder.path().join(name))?;
 //! }
@@ -20,7 +20,7 @@
 mod pack;
 mod unpack;
 
-pub use pack::{Content, Item, pack};
+pub use pack::{Item, ItemContent, pack};
 pub use unpack::{largest, unpack};
 
 /// 1980-01-01 in seconds since 1970: the earliest time that all formats can tell.

@@ -15,12 +15,12 @@ pub struct Item {
     /// Its name: parts between `/`.
     pub name: String,
     /// What it is.
-    pub content: Content,
+    pub content: ItemContent,
 }
 
 /// What is packed.
 #[derive(Clone, PartialEq, Eq, PartialOrd, Ord, Debug)]
-pub enum Content {
+pub enum ItemContent {
     /// A file, and where it is.
     File(PathBuf),
     /// A symbolic link, and where it leads.
@@ -66,7 +66,7 @@ fn tar_into<W: Write>(out: W, items: &[Item]) -> io::Result<W> {
         header.set_uid(0);
         header.set_gid(0);
         match &item.content {
-            Content::File(path) => {
+            ItemContent::File(path) => {
                 let (file, metadata) = open(path)?;
                 header.set_entry_type(tar::EntryType::Regular);
                 header.set_size(metadata.len());
@@ -74,13 +74,13 @@ fn tar_into<W: Write>(out: W, items: &[Item]) -> io::Result<W> {
                 // As much as the header says, should it grow meanwhile.
                 builder.append_data(&mut header, &item.name, file.take(metadata.len()))?;
             }
-            Content::Link(target) => {
+            ItemContent::Link(target) => {
                 header.set_entry_type(tar::EntryType::Symlink);
                 header.set_size(0);
                 header.set_mode(0o777);
                 builder.append_link(&mut header, &item.name, target)?;
             }
-            Content::EmptyFolder => {
+            ItemContent::EmptyFolder => {
                 header.set_entry_type(tar::EntryType::Directory);
                 header.set_size(0);
                 header.set_mode(0o755);
@@ -142,12 +142,12 @@ fn zip_into<W: Write + io::Seek>(out: W, items: &[Item]) -> io::Result<()> {
             .compression_method(zip::CompressionMethod::Deflated)
             .last_modified_time(zip::DateTime::default());
         let path = match &item.content {
-            Content::File(path) => path,
-            Content::Link(target) => {
+            ItemContent::File(path) => path,
+            ItemContent::Link(target) => {
                 writer.add_symlink(item.name.as_str(), target.as_str(), options)?;
                 continue;
             }
-            Content::EmptyFolder => {
+            ItemContent::EmptyFolder => {
                 writer.add_directory(item.name.as_str(), options.unix_permissions(0o755))?;
                 continue;
             }
@@ -203,7 +203,7 @@ mod tests {
         };
         let noise: Vec<u8> = (0..2_000_000).map(|_| noise()).collect();
         fs::write(&file, noise).unwrap();
-        let items = [Item { name: "file".into(), content: Content::File(file) }];
+        let items = [Item { name: "file".into(), content: ItemContent::File(file) }];
         for room in [0, 3, 1000, 300_000] {
             let error = zstd(&items, Full(room)).unwrap_err();
             assert_eq!(error.kind(), io::ErrorKind::StorageFull, "{room}");
@@ -215,7 +215,7 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let link = folder.path().join("endless");
         std::os::unix::fs::symlink("/dev/zero", &link).unwrap();
-        let item = Item { name: "x".into(), content: Content::File(link) };
+        let item = Item { name: "x".into(), content: ItemContent::File(link) };
         let to = folder.path().join("a.tar");
         assert!(pack(ArchiveFormat::Tar, vec![item], &to).unwrap_err().to_string().contains("is not a file"));
     }

@@ -16,7 +16,7 @@ use nubrik_graph::ArchiveFormat;
 pub fn unpack(format: ArchiveFormat, archive: &Path, to: &Path, strip: usize) -> io::Result<()> {
     let file = File::open(archive)?;
     let size = file.metadata()?.len();
-    let target = &mut Target { to, strip, left: largest(size), size };
+    let target = &mut UnpackFolder { to, strip, left: largest(size), size };
     let file = BufReader::new(file);
     match format {
         ArchiveFormat::Tar => from_tar(file, target),
@@ -37,14 +37,14 @@ pub fn largest(size: u64) -> u64 {
 }
 
 /// Where an archive is unpacked to, and how much more may come.
-struct Target<'a> {
+struct UnpackFolder<'a> {
     to: &'a Path,
     strip: usize,
     left: u64,
     size: u64,
 }
 
-impl Target<'_> {
+impl UnpackFolder<'_> {
     fn place(&self, name: &Path) -> io::Result<Option<PathBuf>> {
         place(name, self.to, self.strip)
     }
@@ -91,7 +91,7 @@ fn new_file(path: &Path, executable: bool) -> io::Result<File> {
     })
 }
 
-fn from_tar(reader: impl Read, target: &mut Target<'_>) -> io::Result<()> {
+fn from_tar(reader: impl Read, target: &mut UnpackFolder<'_>) -> io::Result<()> {
     let mut archive = tar::Archive::new(reader);
     let mut links = Vec::new();
     for entry in archive.entries()? {
@@ -112,7 +112,7 @@ fn from_tar(reader: impl Read, target: &mut Target<'_>) -> io::Result<()> {
                     tar::EntryType::Link => leads.clone(),
                     _ => name.parent().unwrap_or(Path::new("")).join(&leads),
                 };
-                links.push(Link { name, path, leads, from_root });
+                links.push(ArchiveLink { name, path, leads, from_root });
             }
             tar::EntryType::XGlobalHeader | tar::EntryType::XHeader => {}
             _ => return Err(damaged(&format!("{} is neither a file nor a folder", name.display()))),
@@ -122,7 +122,7 @@ fn from_tar(reader: impl Read, target: &mut Target<'_>) -> io::Result<()> {
 }
 
 /// A link of an archive.
-struct Link {
+struct ArchiveLink {
     name: PathBuf,
     /// Where it goes.
     path: PathBuf,
@@ -133,7 +133,7 @@ struct Link {
 }
 
 /// Makes each link a copy of the file that it names in the archive: results hold files only. One may name another.
-fn copy_links(mut links: Vec<Link>, target: &mut Target<'_>) -> io::Result<()> {
+fn copy_links(mut links: Vec<ArchiveLink>, target: &mut UnpackFolder<'_>) -> io::Result<()> {
     while !links.is_empty() {
         let before = links.len();
         let mut waiting = Vec::new();
@@ -170,7 +170,7 @@ fn clean(path: &Path) -> Option<PathBuf> {
     Some(parts.iter().collect())
 }
 
-fn from_zip(reader: BufReader<File>, target: &mut Target<'_>) -> io::Result<()> {
+fn from_zip(reader: BufReader<File>, target: &mut UnpackFolder<'_>) -> io::Result<()> {
     let mut archive = zip::ZipArchive::new(reader).map_err(|e| damaged(&e.to_string()))?;
     for i in 0..archive.len() {
         let mut entry = archive.by_index(i).map_err(|e| damaged(&e.to_string()))?;
@@ -195,7 +195,7 @@ mod tests {
     #[test]
     fn more_than_an_archive_may_come_to_is_refused() {
         let folder = tempfile::tempdir().unwrap();
-        let mut target = Target { to: folder.path(), strip: 0, left: 10, size: 1 };
+        let mut target = UnpackFolder { to: folder.path(), strip: 0, left: 10, size: 1 };
         let mut file = File::create(folder.path().join("file")).unwrap();
         target.fill(&b"1234567"[..], &mut file).unwrap();
         let endless = io::repeat(0);

@@ -6,7 +6,7 @@ use std::fs;
 use std::os::unix::fs::PermissionsExt;
 use std::path::Path;
 
-use nubrik_archive::{Content, Item, pack, unpack};
+use nubrik_archive::{Item, ItemContent, pack, unpack};
 use nubrik_graph::ArchiveFormat;
 
 fn items(folder: &Path) -> Vec<Item> {
@@ -14,7 +14,8 @@ fn items(folder: &Path) -> Vec<Item> {
     fs::write(folder.join("empty"), "").unwrap();
     fs::write(folder.join("run"), "#!/bin/sh\n").unwrap();
     fs::set_permissions(folder.join("run"), fs::Permissions::from_mode(0o700)).unwrap();
-    let item = |name: &str, file: &str| Item { name: name.into(), content: Content::File(folder.join(file)) };
+    let item =
+        |name: &str, file: &str| Item { name: name.into(), content: ItemContent::File(folder.join(file)) };
     vec![
         item("almanac/bin/run", "run"),
         item("almanac/tides.txt", "tides.txt"),
@@ -129,11 +130,11 @@ fn links_and_empty_folders_are_packed_as_such() {
     let folder = tempfile::tempdir().unwrap();
     let at = folder.path();
     fs::write(at.join("file"), "x").unwrap();
-    let item = |name: &str, content: Content| Item { name: name.into(), content };
+    let item = |name: &str, content: ItemContent| Item { name: name.into(), content };
     let items = vec![
-        item("d/link", Content::Link("file".into())),
-        item("d/file", Content::File(at.join("file"))),
-        item("d/empty", Content::EmptyFolder),
+        item("d/link", ItemContent::Link("file".into())),
+        item("d/file", ItemContent::File(at.join("file"))),
+        item("d/empty", ItemContent::EmptyFolder),
     ];
     pack(ArchiveFormat::Tar, items, &at.join("a.tar")).unwrap();
     let mut archive = tar::Archive::new(fs::File::open(at.join("a.tar")).unwrap());

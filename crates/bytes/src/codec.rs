@@ -86,6 +86,11 @@ impl<'a> Decoder<'a> {
         Decoder { rest: bytes }
     }
 
+    /// What is not read yet.
+    pub fn rest(&self) -> &'a [u8] {
+        self.rest
+    }
+
     /// Whether everything was read.
     pub fn is_at_end(&self) -> bool {
         self.rest.is_empty()

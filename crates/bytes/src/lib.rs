@@ -15,6 +15,8 @@
 
 mod codec;
 mod digest;
+mod frame;
 
 pub use codec::{Decoder, Encoder, Truncated};
 pub use digest::{Digest, Hasher};
+pub use frame::{Frame, Magic};

@@ -2,7 +2,7 @@
 
 use std::fmt::Write;
 
-use crate::{Case, Outcome};
+use crate::{Case, CaseOutcome};
 
 /// Reads a report.
 pub(crate) fn read(text: &str) -> Result<Vec<Case>, String> {
@@ -29,9 +29,9 @@ fn case(node: roxmltree::Node<'_, '_>) -> Case {
     let failure = inner("failure").or_else(|| inner("error"));
     let skipped = inner("skipped");
     let (outcome, told) = match (failure, skipped) {
-        (Some(failure), _) => (Outcome::Failed, Some(failure)),
-        (None, Some(skipped)) => (Outcome::LeftOut, Some(skipped)),
-        (None, None) => (Outcome::Passed, None),
+        (Some(failure), _) => (CaseOutcome::Failed, Some(failure)),
+        (None, Some(skipped)) => (CaseOutcome::LeftOut, Some(skipped)),
+        (None, None) => (CaseOutcome::Passed, None),
     };
     let mut text = String::new();
     if let Some(told) = told {
@@ -65,15 +65,15 @@ pub struct Suite {
 
 /// One report of several tests.
 pub fn merged(suites: &[Suite]) -> String {
-    let count = |cases: &[Case], outcome: Outcome| cases.iter().filter(|c| c.outcome == outcome).count();
+    let count = |cases: &[Case], outcome: CaseOutcome| cases.iter().filter(|c| c.outcome == outcome).count();
     let all: Vec<Case> = suites.iter().flat_map(|s| s.cases.iter().cloned()).collect();
     let mut out = String::from("<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n");
     let _ = writeln!(
         out,
         "<testsuites tests=\"{}\" failures=\"{}\" skipped=\"{}\" time=\"{:.3}\">",
         all.len(),
-        count(&all, Outcome::Failed),
-        count(&all, Outcome::LeftOut),
+        count(&all, CaseOutcome::Failed),
+        count(&all, CaseOutcome::LeftOut),
         suites.iter().map(|s| s.seconds).sum::<f64>()
     );
     for suite in suites {
@@ -82,8 +82,8 @@ pub fn merged(suites: &[Suite]) -> String {
             "  <testsuite name=\"{}\" tests=\"{}\" failures=\"{}\" skipped=\"{}\" time=\"{:.3}\">",
             escaped(&suite.name),
             suite.cases.len(),
-            count(&suite.cases, Outcome::Failed),
-            count(&suite.cases, Outcome::LeftOut),
+            count(&suite.cases, CaseOutcome::Failed),
+            count(&suite.cases, CaseOutcome::LeftOut),
             suite.seconds
         );
         for case in &suite.cases {
@@ -96,14 +96,14 @@ pub fn merged(suites: &[Suite]) -> String {
             );
             let first = case.text.lines().next().unwrap_or("");
             let _ = match case.outcome {
-                Outcome::Passed => writeln!(out, "{head}/>"),
-                Outcome::Failed => writeln!(
+                CaseOutcome::Passed => writeln!(out, "{head}/>"),
+                CaseOutcome::Failed => writeln!(
                     out,
                     "{head}>\n      <failure message=\"{}\">{}</failure>\n    </testcase>",
                     escaped(first),
                     escaped(&case.text)
                 ),
-                Outcome::LeftOut => {
+                CaseOutcome::LeftOut => {
                     writeln!(out, "{head}>\n      <skipped message=\"{}\"/>\n    </testcase>", escaped(first))
                 }
             };

@@ -20,7 +20,7 @@ pub struct Case {
     /// Its name.
     pub name: String,
     /// What became of it.
-    pub outcome: Outcome,
+    pub outcome: CaseOutcome,
     /// How long it took, in seconds, where the report says so.
     pub seconds: Option<f64>,
     /// What was said of a failure, or why it was left out.
@@ -29,7 +29,7 @@ pub struct Case {
 
 /// What became of a case.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
-pub enum Outcome {
+pub enum CaseOutcome {
     /// It passed.
     Passed,
     /// It failed.
@@ -38,13 +38,13 @@ pub enum Outcome {
     LeftOut,
 }
 
-impl Outcome {
+impl CaseOutcome {
     /// The word for it.
     pub fn word(self) -> &'static str {
         match self {
-            Outcome::Passed => "passed",
-            Outcome::Failed => "failed",
-            Outcome::LeftOut => "left",
+            CaseOutcome::Passed => "passed",
+            CaseOutcome::Failed => "failed",
+            CaseOutcome::LeftOut => "left",
         }
     }
 }

@@ -1,6 +1,6 @@
 //! The Test Anything Protocol: a line a case, `ok 1 - name` or `not ok 2 - name`.
 
-use crate::{Case, Outcome};
+use crate::{Case, CaseOutcome};
 
 /// Reads a report. Lines that say nothing of cases are passed over, as the protocol wants it.
 pub(crate) fn read(text: &str) -> Result<Vec<Case>, String> {
@@ -15,7 +15,7 @@ pub(crate) fn read(text: &str) -> Result<Vec<Case>, String> {
         } else if let Some(why) = line.strip_prefix("Bail out!") {
             stopped = Some(why.trim());
             break;
-        } else if let Some(case) = cases.last_mut().filter(|c| c.outcome == Outcome::Failed) {
+        } else if let Some(case) = cases.last_mut().filter(|c| c.outcome == CaseOutcome::Failed) {
             // What stands below a failure tells of it: `# …` or an indented block.
             let said = line.strip_prefix('#').or_else(|| line.starts_with("  ").then_some(line));
             let said = said.map(|s| s.strip_prefix("  ").or(s.strip_prefix(' ')).unwrap_or(s));
@@ -31,7 +31,7 @@ pub(crate) fn read(text: &str) -> Result<Vec<Case>, String> {
     let failed = |name: String, text: &str| Case {
         group: String::new(),
         name,
-        outcome: Outcome::Failed,
+        outcome: CaseOutcome::Failed,
         seconds: None,
         text: text.to_owned(),
     };
@@ -72,9 +72,9 @@ fn case(line: &str, number: usize) -> Option<Case> {
     // A case that is known to fail, or that is not for this machine, counts as left out.
     let left_out = word.starts_with("skip") || word.starts_with("todo");
     let outcome = match (left_out, ok) {
-        (true, _) => Outcome::LeftOut,
-        (false, true) => Outcome::Passed,
-        (false, false) => Outcome::Failed,
+        (true, _) => CaseOutcome::LeftOut,
+        (false, true) => CaseOutcome::Passed,
+        (false, false) => CaseOutcome::Failed,
     };
     let name = if name.is_empty() { format!("case {number}") } else { name.replace("\\#", "#") };
     let text = if left_out { directive.to_owned() } else { String::new() };

@@ -8,7 +8,6 @@ use std::io;
 use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
 
-use crate::room::ROOT;
 use crate::sys::Order;
 
 // Attributes of mounts, from `linux/mount.h`.
@@ -127,7 +126,7 @@ impl Plan {
 /// What is in a room besides what all rooms begin with.
 #[derive(Default)]
 pub(crate) struct Contents {
-    items: BTreeMap<Vec<u8>, Item>,
+    items: BTreeMap<Vec<u8>, Fitting>,
     /// Folders that were made for the items, and empty ones.
     folders: BTreeSet<Vec<u8>>,
     /// Folders that may be written to, with where they lie among the sources.
@@ -139,12 +138,15 @@ pub(crate) struct Contents {
 }
 
 #[derive(Clone, PartialEq, Eq, Debug)]
-enum Item {
+enum Fitting {
     /// Where it lies among the sources, whether it is a folder, and which one.
     Shown(CString, bool, Identity),
     /// Where it leads.
     Link(Vec<u8>),
 }
+
+/// Where the workspace is in a room: the same on every machine.
+pub const ROOT: &str = "/nubrik";
 
 /// Folders that are in a room anyway, and hold what is put there besides.
 const FURNISHED: [&str; 3] = ["/tmp", "/dev", ROOT];
@@ -153,13 +155,13 @@ impl Contents {
     /// Something is seen at a place.
     pub fn show(&mut self, at: Vec<u8>, from: CString, folder: bool, identity: Identity) {
         self.make_folders_to(&at, folder);
-        self.items.insert(at, Item::Shown(from, folder, identity));
+        self.items.insert(at, Fitting::Shown(from, folder, identity));
     }
 
     /// A link is at a place.
     pub fn link(&mut self, at: Vec<u8>, target: &str) {
         self.make_folders_to(&at, false);
-        self.items.insert(at, Item::Link(target.into()));
+        self.items.insert(at, Fitting::Link(target.into()));
     }
 
     /// An empty folder is at a place.
@@ -194,7 +196,7 @@ impl Contents {
             self.folders.insert(folder.as_os_str().as_bytes().into());
         }
         let at = path.as_os_str().as_bytes().to_owned();
-        self.items.insert(at, Item::Shown(from, folder, identity));
+        self.items.insert(at, Fitting::Shown(from, folder, identity));
     }
 
     /// Takes note that something of it was taken of the machine as the `number`th.
@@ -204,7 +206,7 @@ impl Contents {
 
     /// Whether a room that has this, and began when so many things were taken of the machine, can be made one that has that.
     pub fn can_become(&self, wanted: &Contents, taken: usize) -> bool {
-        fn of_machine(contents: &Contents) -> impl Iterator<Item = (&Vec<u8>, &Item)> {
+        fn of_machine(contents: &Contents) -> impl Iterator<Item = (&Vec<u8>, &Fitting)> {
             contents.items.iter().filter(|(at, _)| !is_in_root(at))
         }
         wanted.taken <= taken && self.tops == wanted.tops && of_machine(self).eq(of_machine(wanted))
@@ -254,13 +256,13 @@ impl Contents {
         }
         for (at, item) in before.items.iter().rev().filter(|(at, item)| self.items.get(*at) != Some(item)) {
             match item {
-                Item::Shown(_, folder, _) => {
+                Fitting::Shown(_, folder, _) => {
                     plan.add(Planned::Unmount, at)?;
                     if !folder {
                         plan.add(Planned::RemoveFile, at)?;
                     }
                 }
-                Item::Link(_) => plan.add(Planned::RemoveFile, at)?,
+                Fitting::Link(_) => plan.add(Planned::RemoveFile, at)?,
             }
         }
         for folder in before.folders.difference(&self.folders).collect::<Vec<_>>().into_iter().rev() {
@@ -276,13 +278,13 @@ impl Contents {
         }
         for (at, item) in self.items.iter().filter(|(at, item)| before.items.get(*at) != Some(item)) {
             match item {
-                Item::Shown(from, folder, _) => {
+                Fitting::Shown(from, folder, _) => {
                     if !folder {
                         plan.file(at)?;
                     }
                     plan.show(from.as_bytes(), at, *folder)?;
                 }
-                Item::Link(target) => plan.link(at, target)?,
+                Fitting::Link(target) => plan.link(at, target)?,
             }
         }
         plan.attributes(ROOT, READ_ONLY, true)?;

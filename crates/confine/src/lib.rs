@@ -29,9 +29,10 @@ mod sys;
 pub use apart::{Apart, end_left_over};
 pub use cancel::CancelSwitch;
 pub use filter::{Network, Surroundings};
+pub use furnish::ROOT;
 pub use pipeline::{Capture, Confinement, Ended, PipelineSpec, Reach, StageSpec, run};
-pub use record::{Found, Hidden, Recorder, Touch, Touched, can_record};
-pub use room::{HOME, OwnNetwork, Place, ROOT, Room, RoomKind, Rooms, TEMPORARY};
+pub use record::{Found, Hidden, PathUse, Recorder, UsedPath, can_record};
+pub use room::{HOME, OwnNetwork, Room, RoomKind, RoomPlace, Rooms, TEMPORARY};
 pub use rules::{Access, RuleSet, Support, SystemFolders, support};
 pub use running::{Echo, Running};
 pub use sys::{

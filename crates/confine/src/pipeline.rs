@@ -1,11 +1,10 @@
 //! Running a pipeline: its processes side by side, output captured in order and bounded, the whole
 //! tree ended when the first reason to do so comes up.
 
-use std::cell::Cell;
-use std::ffi::CString;
+mod starting;
+
 use std::io;
-use std::os::fd::{AsRawFd, BorrowedFd, OwnedFd, RawFd};
-use std::os::unix::ffi::OsStrExt;
+use std::os::fd::{OwnedFd, RawFd};
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
@@ -15,8 +14,10 @@ use rustix::pipe::{PipeFlags, pipe_with};
 use crate::filter::{Network, Surroundings};
 use crate::record::{self, Recorder};
 use crate::room::OwnNetwork;
-use crate::sys::{self, Exit, Furnishing, Point, Space, Start, Started, Stream};
+use crate::sys::{self, ProcessEnd, RoomSetup, Space};
 use crate::{Apart, CancelSwitch, Room, RuleSet};
+
+pub(crate) use starting::{StartProblem, start_all};
 
 /// One process to start.
 #[derive(Clone)]
@@ -137,7 +138,7 @@ impl Confinement<'_> {
         }
     }
 
-    fn space<'s>(&'s self, furnishing: Option<&'s Furnishing<'s>>) -> Space<'s> {
+    fn space<'s>(&'s self, furnishing: Option<&'s RoomSetup<'s>>) -> Space<'s> {
         match self {
             Confinement::Free | Confinement::Looks(_) | Confinement::Rules { apart: None, .. } => Space::Here,
             Confinement::Rules { apart: Some(apart), .. } => {
@@ -196,7 +197,7 @@ enum Source {
 
 /// The ends from which what processes print is read.
 #[derive(Default)]
-pub(crate) struct Outputs {
+pub(crate) struct OutputStreams {
     /// Standard output, and standard error where that is not apart.
     pub output: Option<OwnedFd>,
     pub errors: Option<OwnedFd>,
@@ -226,7 +227,7 @@ pub(crate) struct Process {
     /// Its number where it is.
     pub local: i32,
     pub handle: OwnedFd,
-    pub exit: Option<Exit>,
+    pub exit: Option<ProcessEnd>,
 }
 
 /// Runs a pipeline to its end, whichever it is; afterwards none of its processes runs.
@@ -348,10 +349,10 @@ pub(crate) fn how_ended(processes: &[Process]) -> Ended {
         match process.exit {
             // A reader that has seen enough ends its writer: that is no failure.
             // A shell reports its own command's end by a signal as 128 and the signal's number.
-            Some(Exit::Signal(libc::SIGPIPE) | Exit::Code(PIPE_CLOSED_IN_SHELL)) if i < last => {}
-            Some(Exit::Code(0)) | None => {}
-            Some(Exit::Code(code)) => return Ended::Code(code),
-            Some(Exit::Signal(signal)) => return Ended::Signal(signal),
+            Some(ProcessEnd::Signal(libc::SIGPIPE) | ProcessEnd::Code(PIPE_CLOSED_IN_SHELL)) if i < last => {}
+            Some(ProcessEnd::Code(0)) | None => {}
+            Some(ProcessEnd::Code(code)) => return Ended::Code(code),
+            Some(ProcessEnd::Signal(signal)) => return Ended::Signal(signal),
         }
     }
     Ended::Well
@@ -367,173 +368,11 @@ pub(crate) fn end_all(processes: &mut [Process], attached: bool) {
     }
 }
 
-pub(crate) type StartProblem = (PathBuf, io::Error);
-
-/// Starts all stages; gives the ends from which their output is read, unless it goes where this program's does.
-pub(crate) fn start_all(
-    spec: &PipelineSpec<'_>,
-    supervision: Option<&Supervision>,
-    errors_apart: bool,
-    processes: &mut Vec<Process>,
-) -> Result<Outputs, StartProblem> {
-    let own = |e: rustix::io::Errno| (PathBuf::new(), io::Error::from(e));
-    let ours = |fd: BorrowedFd<'_>| rustix::io::fcntl_dupfd_cloexec(fd, 3).map_err(own);
-    let mut outputs = Outputs::default();
-    let (output_end, error_end) = if spec.attached {
-        (ours(rustix::stdio::stdout())?, Some(ours(rustix::stdio::stderr())?))
-    } else {
-        let new_pipe = || -> rustix::io::Result<_> {
-            let (read, write) = pipe_with(PipeFlags::CLOEXEC)?;
-            Ok((read, above_standard(write)?))
-        };
-        let (read, write) = new_pipe().map_err(own)?;
-        outputs.output = Some(read);
-        let errors = if errors_apart { Some(new_pipe().map_err(own)?) } else { None };
-        let (errors, error_end) = errors.unzip();
-        outputs.errors = errors;
-        (write, error_end)
-    };
-    let error_end = error_end.as_ref().unwrap_or(&output_end);
-    let whole = |path: &Path| {
-        c_string(spec.folder.join(path).as_os_str().as_bytes()).map_err(|e| (path.to_owned(), e))
-    };
-    let (root, folder) = (whole(Path::new(""))?, whole(spec.work)?);
-    let environment: Vec<CString> =
-        spec.environment.iter().filter_map(|(n, v)| CString::new(format!("{n}={v}")).ok()).collect();
-    let mut upstream: Option<OwnedFd> = None;
-    let count = spec.stages.len();
-    for (i, stage) in spec.stages.iter().enumerate() {
-        let at = |e: io::Error| (stage.program.clone(), e);
-        let paths = [&stage.stdin, &stage.stdout, &stage.stderr];
-        let mut redirects: [Option<CString>; 3] = [None, None, None];
-        for (redirect, path) in redirects.iter_mut().zip(paths) {
-            *redirect = path.as_ref().map(|path| whole(path)).transpose()?;
-        }
-        let before = upstream.take();
-        let terminal = if spec.attached && before.is_none() && redirects[0].is_none() {
-            Some(ours(rustix::stdio::stdin())?)
-        } else {
-            None
-        };
-        let stdin = match (&redirects[0], before.as_ref().or(terminal.as_ref())) {
-            (Some(path), _) => Stream::From(path),
-            (None, Some(open)) => Stream::Given(open.as_raw_fd()),
-            (None, None) => Stream::From(c"/dev/null"),
-        };
-        let mut next = None;
-        if redirects[1].is_none() && i + 1 < count {
-            let (read, write) = pipe_with(PipeFlags::CLOEXEC).map_err(own)?;
-            upstream = Some(above_standard(read).map_err(own)?);
-            next = Some(above_standard(write).map_err(own)?);
-        }
-        let to = |redirect: &'_ Option<CString>, open: RawFd| match redirect {
-            Some(_) => None,
-            None => Some(Stream::Given(open)),
-        };
-        let stdout = to(&redirects[1], next.as_ref().unwrap_or(&output_end).as_raw_fd());
-        let stderr = to(&redirects[2], error_end.as_raw_fd());
-        let written = |stream: Option<Stream<'static>>, n: usize| match (&redirects[n], stream) {
-            (Some(path), _) => Stream::To(path),
-            (None, stream) => stream.unwrap_or(Stream::Given(-1)),
-        };
-        let words: Result<Vec<CString>, io::Error> =
-            stage.words.iter().map(|w| c_string(w.as_bytes())).collect();
-        let program = c_string(stage.program.as_os_str().as_bytes()).map_err(at)?;
-        // The first command that starts in a room finds it as it is to be.
-        let mut pending = match &spec.confinement {
-            Confinement::Room { room, .. } => Some(room.pending()),
-            _ => None,
-        };
-        let plan = pending.as_ref().and_then(|pending| pending.as_ref());
-        let furnishing = plan.map(|plan| Furnishing { orders: plan.orders(), done: Cell::new(false) });
-        let start = Start {
-            program: &program,
-            words: &words.map_err(at)?,
-            environment: &environment,
-            root: &root,
-            folder: &folder,
-            streams: [stdin, written(stdout, 1), written(stderr, 2)],
-            group: (!spec.attached).then(|| processes.first().map_or(0, |p| p.local)),
-            rules: spec.confinement.rules(),
-            surroundings: spec.confinement.surroundings(),
-            space: spec.confinement.space(furnishing.as_ref()),
-            supervised: supervision.map(|s| (s.filter.as_slice(), s.sockets[i].as_raw_fd())),
-        };
-        let started = start_patiently(&start);
-        let is_furnished = furnishing.as_ref().is_some_and(|furnishing| furnishing.done.get());
-        if let Some(pending) = pending.as_mut().filter(|_| is_furnished) {
-            **pending = None;
-        }
-        drop(pending);
-        let started = started.map_err(|(point, e)| match point {
-            Point::Redirect(n) => {
-                let path = paths[n].clone().unwrap_or_default();
-                let why = if e.raw_os_error() == Some(libc::EINVAL) {
-                    io::Error::other("what stands there is not a file")
-                } else {
-                    e
-                };
-                (path, why)
-            }
-            _ => at(e),
-        })?;
-        let Started { id, local, handle } = started;
-        if let (Some(bytes), Some(pid)) = (spec.memory, rustix::process::Pid::from_raw(id)) {
-            // What it starts inherits the limit. A process that has ended already needs none.
-            let limit = rustix::process::Rlimit { current: Some(bytes), maximum: Some(bytes) };
-            let _ = rustix::process::prlimit(Some(pid), rustix::process::Resource::Data, limit);
-        }
-        processes.push(Process { id, local, handle, exit: None });
-    }
-    Ok(outputs)
-}
-
-/// Moves a descriptor out of the way of 0 to 2, which the child fills one by one.
-fn above_standard(fd: OwnedFd) -> rustix::io::Result<OwnedFd> {
-    if fd.as_raw_fd() > 2 { Ok(fd) } else { rustix::io::fcntl_dupfd_cloexec(&fd, 3) }
-}
-
-fn c_string(bytes: &[u8]) -> io::Result<CString> {
-    CString::new(bytes).map_err(|_| io::Error::new(io::ErrorKind::InvalidInput, "a word holds a NUL byte"))
-}
-
-/// Starts a process. A program that was just written may still be open for writing in a process
-/// that another thread is about to start: that passes in a moment.
-fn start_patiently(start: &Start<'_>) -> Result<Started, (Point, io::Error)> {
-    let mut pause = Duration::from_micros(200);
-    loop {
-        match sys::start(start) {
-            Err((Point::Program, e))
-                if e.raw_os_error() == Some(libc::ETXTBSY) && pause.as_millis() < 400 =>
-            {
-                std::thread::sleep(pause);
-                pause *= 2;
-            }
-            Err((Point::Confine, e)) => {
-                let why = io::Error::new(e.kind(), format!("the kernel cannot confine it: {e}"));
-                return Err((Point::Confine, why));
-            }
-            Err((Point::Furnish, e)) => {
-                let why = io::Error::new(
-                    e.kind(),
-                    format!("the kernel cannot put into its room what it wants: {e}"),
-                );
-                return Err((Point::Furnish, why));
-            }
-            Err((Point::Folder, e)) => {
-                let why = io::Error::new(e.kind(), format!("cannot enter its folder: {e}"));
-                return Err((Point::Folder, why));
-            }
-            started => return started,
-        }
-    }
-}
-
 /// Reads output until all processes have ended; gives why it stopped earlier. Processes that the
 /// pipeline left behind may hold its output open: what they print later is not waited for.
 fn attend(
     processes: &mut [Process],
-    outputs: &Outputs,
+    outputs: &OutputStreams,
     capture: &mut Capture,
     cancel: &CancelSwitch,
     deadline: Option<Instant>,

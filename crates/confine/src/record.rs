@@ -24,7 +24,7 @@ use crate::sys::{self, WantedCall};
 
 /// What a command did with a path, the mildest first.
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Debug)]
-pub enum Touch {
+pub enum PathUse {
     /// Asked whether it is there, and what it is.
     LookedUp,
     /// Opened it for reading.
@@ -37,11 +37,11 @@ pub enum Touch {
 
 /// Something that a command did with a path.
 #[derive(Clone, PartialEq, Eq, Debug)]
-pub struct Touched {
+pub struct UsedPath {
     /// The path, links in it followed where it is there.
     pub path: PathBuf,
     /// The strongest thing that was done with it.
-    pub touch: Touch,
+    pub touch: PathUse,
     /// What was there when it was first touched; of the workspace what really is there, seen or not.
     pub found: Found,
     /// Whether the command could see it: in a room only what was put there.
@@ -64,7 +64,7 @@ pub type Hidden<'a> = &'a (dyn Fn(&Path) -> bool + Sync);
 
 /// Notes what commands do with paths.
 pub struct Recorder<'a> {
-    touched: Mutex<BTreeMap<PathBuf, (Touch, Found, bool)>>,
+    touched: Mutex<BTreeMap<PathBuf, (PathUse, Found, bool)>>,
     network: Mutex<bool>,
     hidden: Option<Hidden<'a>>,
     /// The workspace, where commands are in a room.
@@ -82,66 +82,66 @@ struct PathArgument {
     /// Argument with the folder; `None` where the path starts from the current one.
     folder: Option<usize>,
     path: usize,
-    use_: Use,
+    use_: CallUse,
 }
 
-enum Use {
-    Always(Touch),
+enum CallUse {
+    Always(PathUse),
     /// Reading or writing, by the flags in this argument.
     ByFlags(usize),
     /// The same, where this argument points to the flags.
     ByFlagsAt(usize),
 }
 
-const fn at(call: i64, folder: usize, path: usize, touch: Touch) -> PathArgument {
-    PathArgument { call, folder: Some(folder), path, use_: Use::Always(touch) }
+const fn at(call: i64, folder: usize, path: usize, touch: PathUse) -> PathArgument {
+    PathArgument { call, folder: Some(folder), path, use_: CallUse::Always(touch) }
 }
 
 #[cfg(target_arch = "x86_64")]
-const fn here(call: i64, path: usize, touch: Touch) -> PathArgument {
-    PathArgument { call, folder: None, path, use_: Use::Always(touch) }
+const fn here(call: i64, path: usize, touch: PathUse) -> PathArgument {
+    PathArgument { call, folder: None, path, use_: CallUse::Always(touch) }
 }
 
 const ARGUMENTS: &[PathArgument] = &[
-    PathArgument { call: libc::SYS_openat, folder: Some(0), path: 1, use_: Use::ByFlags(2) },
-    PathArgument { call: libc::SYS_openat2, folder: Some(0), path: 1, use_: Use::ByFlagsAt(2) },
-    PathArgument { call: libc::SYS_execve, folder: None, path: 0, use_: Use::Always(Touch::Started) },
-    at(libc::SYS_execveat, 0, 1, Touch::Started),
-    at(libc::SYS_newfstatat, 0, 1, Touch::LookedUp),
-    at(libc::SYS_statx, 0, 1, Touch::LookedUp),
-    at(libc::SYS_faccessat, 0, 1, Touch::LookedUp),
-    at(libc::SYS_faccessat2, 0, 1, Touch::LookedUp),
-    at(libc::SYS_readlinkat, 0, 1, Touch::LookedUp),
-    at(libc::SYS_mkdirat, 0, 1, Touch::Written),
-    at(libc::SYS_unlinkat, 0, 1, Touch::Written),
-    at(libc::SYS_renameat, 0, 1, Touch::Written),
-    at(libc::SYS_renameat, 2, 3, Touch::Written),
-    at(libc::SYS_renameat2, 0, 1, Touch::Written),
-    at(libc::SYS_renameat2, 2, 3, Touch::Written),
-    at(libc::SYS_linkat, 0, 1, Touch::Read),
-    at(libc::SYS_linkat, 2, 3, Touch::Written),
-    at(libc::SYS_symlinkat, 1, 2, Touch::Written),
-    PathArgument { call: LISTING, folder: Some(0), path: 0, use_: Use::Always(Touch::Read) },
-    PathArgument { call: libc::SYS_truncate, folder: None, path: 0, use_: Use::Always(Touch::Written) },
+    PathArgument { call: libc::SYS_openat, folder: Some(0), path: 1, use_: CallUse::ByFlags(2) },
+    PathArgument { call: libc::SYS_openat2, folder: Some(0), path: 1, use_: CallUse::ByFlagsAt(2) },
+    PathArgument { call: libc::SYS_execve, folder: None, path: 0, use_: CallUse::Always(PathUse::Started) },
+    at(libc::SYS_execveat, 0, 1, PathUse::Started),
+    at(libc::SYS_newfstatat, 0, 1, PathUse::LookedUp),
+    at(libc::SYS_statx, 0, 1, PathUse::LookedUp),
+    at(libc::SYS_faccessat, 0, 1, PathUse::LookedUp),
+    at(libc::SYS_faccessat2, 0, 1, PathUse::LookedUp),
+    at(libc::SYS_readlinkat, 0, 1, PathUse::LookedUp),
+    at(libc::SYS_mkdirat, 0, 1, PathUse::Written),
+    at(libc::SYS_unlinkat, 0, 1, PathUse::Written),
+    at(libc::SYS_renameat, 0, 1, PathUse::Written),
+    at(libc::SYS_renameat, 2, 3, PathUse::Written),
+    at(libc::SYS_renameat2, 0, 1, PathUse::Written),
+    at(libc::SYS_renameat2, 2, 3, PathUse::Written),
+    at(libc::SYS_linkat, 0, 1, PathUse::Read),
+    at(libc::SYS_linkat, 2, 3, PathUse::Written),
+    at(libc::SYS_symlinkat, 1, 2, PathUse::Written),
+    PathArgument { call: LISTING, folder: Some(0), path: 0, use_: CallUse::Always(PathUse::Read) },
+    PathArgument { call: libc::SYS_truncate, folder: None, path: 0, use_: CallUse::Always(PathUse::Written) },
 ];
 
 /// Calls that newer processors' kernels no longer have.
 #[cfg(target_arch = "x86_64")]
 const OLD_ARGUMENTS: &[PathArgument] = &[
-    PathArgument { call: libc::SYS_open, folder: None, path: 0, use_: Use::ByFlags(1) },
-    here(libc::SYS_creat, 0, Touch::Written),
-    here(libc::SYS_stat, 0, Touch::LookedUp),
-    here(libc::SYS_lstat, 0, Touch::LookedUp),
-    here(libc::SYS_access, 0, Touch::LookedUp),
-    here(libc::SYS_readlink, 0, Touch::LookedUp),
-    here(libc::SYS_mkdir, 0, Touch::Written),
-    here(libc::SYS_rmdir, 0, Touch::Written),
-    here(libc::SYS_unlink, 0, Touch::Written),
-    here(libc::SYS_rename, 0, Touch::Written),
-    here(libc::SYS_rename, 1, Touch::Written),
-    here(libc::SYS_link, 0, Touch::Read),
-    here(libc::SYS_link, 1, Touch::Written),
-    here(libc::SYS_symlink, 1, Touch::Written),
+    PathArgument { call: libc::SYS_open, folder: None, path: 0, use_: CallUse::ByFlags(1) },
+    here(libc::SYS_creat, 0, PathUse::Written),
+    here(libc::SYS_stat, 0, PathUse::LookedUp),
+    here(libc::SYS_lstat, 0, PathUse::LookedUp),
+    here(libc::SYS_access, 0, PathUse::LookedUp),
+    here(libc::SYS_readlink, 0, PathUse::LookedUp),
+    here(libc::SYS_mkdir, 0, PathUse::Written),
+    here(libc::SYS_rmdir, 0, PathUse::Written),
+    here(libc::SYS_unlink, 0, PathUse::Written),
+    here(libc::SYS_rename, 0, PathUse::Written),
+    here(libc::SYS_rename, 1, PathUse::Written),
+    here(libc::SYS_link, 0, PathUse::Read),
+    here(libc::SYS_link, 1, PathUse::Written),
+    here(libc::SYS_symlink, 1, PathUse::Written),
 ];
 #[cfg(not(target_arch = "x86_64"))]
 const OLD_ARGUMENTS: &[PathArgument] = &[];
@@ -171,10 +171,10 @@ impl<'a> Recorder<'a> {
     }
 
     /// What was done with paths so far, by path.
-    pub fn touched(&self) -> Vec<Touched> {
+    pub fn touched(&self) -> Vec<UsedPath> {
         let touched = self.touched.lock().unwrap_or_else(PoisonError::into_inner);
         let all = touched.iter();
-        all.map(|(path, (touch, found, seen))| Touched {
+        all.map(|(path, (touch, found, seen))| UsedPath {
             path: path.clone(),
             touch: *touch,
             found: *found,
@@ -232,18 +232,18 @@ impl<'a> Recorder<'a> {
         let mut hides = false;
         for argument in ARGUMENTS.iter().chain(OLD_ARGUMENTS).filter(|a| a.call == call.number) {
             let touch = match argument.use_ {
-                Use::Always(touch) => touch,
-                Use::ByFlags(flags) => touch_of(call.arguments[flags]),
-                Use::ByFlagsAt(at) => touch_of(word_at(call.thread, call.arguments[at]).unwrap_or(0)),
+                CallUse::Always(touch) => touch,
+                CallUse::ByFlags(flags) => touch_of(call.arguments[flags]),
+                CallUse::ByFlagsAt(at) => touch_of(word_at(call.thread, call.arguments[at]).unwrap_or(0)),
             };
             let Some((path, seen)) = self.path_of(&call, argument) else { continue };
             // Who opens a folder may only want to come back to it; whoever lists it says so.
-            let opens = touch == Touch::Read && call.number != LISTING;
+            let opens = touch == PathUse::Read && call.number != LISTING;
             let touch = match opens && seen && self.room.is_some() && found(&path) == Found::Folder {
-                true => Touch::LookedUp,
+                true => PathUse::LookedUp,
                 false => touch,
             };
-            hides |= touch != Touch::Written && self.hidden.is_some_and(|hidden| hidden(&path));
+            hides |= touch != PathUse::Written && self.hidden.is_some_and(|hidden| hidden(&path));
             let mut touched = self.touched.lock().unwrap_or_else(PoisonError::into_inner);
             let known = touched.entry(path).or_insert_with_key(|path| (touch, found(path), seen));
             known.0 = known.0.max(touch);
@@ -266,13 +266,13 @@ fn found(path: &Path) -> Found {
     }
 }
 
-fn touch_of(flags: u64) -> Touch {
+fn touch_of(flags: u64) -> PathUse {
     let flags = flags as i32;
     let writes = flags & libc::O_ACCMODE != libc::O_RDONLY || flags & (libc::O_CREAT | libc::O_TRUNC) != 0;
     match (writes, flags & libc::O_PATH != 0) {
-        (_, true) => Touch::LookedUp,
-        (true, _) => Touch::Written,
-        (false, _) => Touch::Read,
+        (_, true) => PathUse::LookedUp,
+        (true, _) => PathUse::Written,
+        (false, _) => PathUse::Read,
     }
 }
 
@@ -439,10 +439,10 @@ mod tests {
     #[test]
     fn flags_tell_reading_from_writing() {
         let touch = |flags: i32| touch_of(flags as u64);
-        assert_eq!(touch(libc::O_RDONLY | libc::O_CLOEXEC), Touch::Read);
-        assert_eq!(touch(libc::O_WRONLY), Touch::Written);
-        assert_eq!(touch(libc::O_RDWR), Touch::Written);
-        assert_eq!(touch(libc::O_RDONLY | libc::O_CREAT), Touch::Written);
-        assert_eq!(touch(libc::O_PATH), Touch::LookedUp);
+        assert_eq!(touch(libc::O_RDONLY | libc::O_CLOEXEC), PathUse::Read);
+        assert_eq!(touch(libc::O_WRONLY), PathUse::Written);
+        assert_eq!(touch(libc::O_RDWR), PathUse::Written);
+        assert_eq!(touch(libc::O_RDONLY | libc::O_CREAT), PathUse::Written);
+        assert_eq!(touch(libc::O_PATH), PathUse::LookedUp);
     }
 }

@@ -16,12 +16,9 @@ use std::sync::{Mutex, MutexGuard, PoisonError};
 
 use rustix::fs::{AtFlags, FileType, Mode, OFlags};
 
-use crate::furnish::{Contents, Identity, NO_DEVICES, NO_SETUID, Plan, Planned, READ_ONLY};
+use crate::furnish::{Contents, Identity, NO_DEVICES, NO_SETUID, Plan, Planned, READ_ONLY, ROOT};
 use crate::rules::{DEVICES, READABLE};
 use crate::sys::{self, RoomHandle, TemplateHandle};
-
-/// Where the workspace is in a room: the same on every machine.
-pub const ROOT: &str = "/nubrik";
 
 /// The folder for temporary files in a room, and the home of whoever is in it: both empty.
 pub const TEMPORARY: &str = "/tmp/own";
@@ -57,13 +54,13 @@ pub struct Rooms {
 
 #[derive(Default)]
 struct AllTaken {
-    by_path: BTreeMap<PathBuf, Taken>,
+    by_path: BTreeMap<PathBuf, HeldFile>,
     count: usize,
 }
 
 /// Something that was taken of the machine.
 #[derive(Clone, Copy)]
-struct Taken {
+struct HeldFile {
     /// Its name among the sources.
     number: usize,
     folder: bool,
@@ -77,7 +74,7 @@ fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
 
 /// Something in a room.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
-pub enum Place<'a> {
+pub enum RoomPlace<'a> {
     /// A file of the workspace, to be read.
     File(&'a str),
     /// A folder of the workspace with all that is in it, to be read.
@@ -193,7 +190,7 @@ impl Rooms {
     }
 
     /// Takes a file or folder of the machine among the sources; `None` where it is not there.
-    fn take(&self, path: &Path, set: u64) -> io::Result<Option<Taken>> {
+    fn take(&self, path: &Path, set: u64) -> io::Result<Option<HeldFile>> {
         let mut taken = lock(&self.taken);
         let Ok(found) = path.metadata() else { return Ok(None) };
         let identity = (found.dev(), found.ino());
@@ -209,7 +206,7 @@ impl Rooms {
             // Where it will be seen.
             sys::add_folder(&self.template, &c_string(top.as_os_str().as_bytes())?)?;
         }
-        let new = Taken { number, folder: found.is_dir(), identity };
+        let new = HeldFile { number, folder: found.is_dir(), identity };
         taken.count += 1;
         taken.by_path.insert(path.to_owned(), new);
         Ok(Some(new))
@@ -220,7 +217,7 @@ impl Rooms {
     ///
     /// # Errors
     /// When the kernel refuses.
-    pub fn room(&self, places: &[Place<'_>], kind: RoomKind) -> io::Result<Room> {
+    pub fn room(&self, places: &[RoomPlace<'_>], kind: RoomKind) -> io::Result<Room> {
         let contents = self.contents(places)?;
         let mut empty = lock(&self.empty);
         let fits = |room: &Room| room.kind == kind && room.contents.can_become(&contents, room.taken);
@@ -239,38 +236,38 @@ impl Rooms {
     }
 
     /// What is to be in a room.
-    fn contents(&self, places: &[Place<'_>]) -> io::Result<Contents> {
+    fn contents(&self, places: &[RoomPlace<'_>]) -> io::Result<Contents> {
         let mut contents = Contents::default();
         let covered = covered(places);
         for (place, covered) in places.iter().zip(covered) {
             match *place {
-                Place::Own(path) => {
+                RoomPlace::Own(path) => {
                     contents.add_own(in_root(path), c_string(in_workspace(path))?, covered);
                 }
                 // It is there with the folder around it, in which nothing must be made.
-                Place::File(_)
-                | Place::Folder(_)
-                | Place::Empty(_)
-                | Place::Link(..)
-                | Place::Outside(..)
+                RoomPlace::File(_)
+                | RoomPlace::Folder(_)
+                | RoomPlace::Empty(_)
+                | RoomPlace::Link(..)
+                | RoomPlace::Outside(..)
                     if covered => {}
-                Place::Empty(path) => contents.make_empty(&in_root(path)),
-                Place::File(path) | Place::Folder(path) => {
-                    let folder = matches!(place, Place::Folder(_));
+                RoomPlace::Empty(path) => contents.make_empty(&in_root(path)),
+                RoomPlace::File(path) | RoomPlace::Folder(path) => {
+                    let folder = matches!(place, RoomPlace::Folder(_));
                     if let Some(identity) = self.identify(path, folder) {
                         contents.show(in_root(path), c_string(in_workspace(path))?, folder, identity);
                     }
                 }
-                Place::Link(path, target) => contents.link(in_root(path), target),
-                Place::Outside(path, file) => {
+                RoomPlace::Link(path, target) => contents.link(in_root(path), target),
+                RoomPlace::Outside(path, file) => {
                     if let Some(taken) = self.take(file, READ_ONLY | NO_SETUID | NO_DEVICES)? {
                         let from = c_string(taken.number.to_string())?;
                         contents.show(in_root(path), from, taken.folder, taken.identity);
                         contents.needs_taken(taken.number);
                     }
                 }
-                Place::Machine(path) | Place::Terminal(path) => {
-                    let is_terminal = matches!(place, Place::Terminal(_));
+                RoomPlace::Machine(path) | RoomPlace::Terminal(path) => {
+                    let is_terminal = matches!(place, RoomPlace::Terminal(_));
                     let set = if is_terminal { NO_SETUID } else { READ_ONLY | NO_SETUID | NO_DEVICES };
                     let (Some(taken), Some(top)) = (self.take(path, set)?, top_of(path)) else { continue };
                     let from = c_string(taken.number.to_string())?;
@@ -338,19 +335,22 @@ impl Rooms {
 }
 
 /// For each place whether it lies in a folder that is put into the room whole.
-fn covered(places: &[Place<'_>]) -> Vec<bool> {
-    let whole =
-        |place: &Place<'_>| if let Place::Folder(path) = place { Some(path.to_string()) } else { None };
+fn covered(places: &[RoomPlace<'_>]) -> Vec<bool> {
+    let whole = |place: &RoomPlace<'_>| {
+        if let RoomPlace::Folder(path) = place { Some(path.to_string()) } else { None }
+    };
     let whole: HashSet<String> = places.iter().filter_map(whole).collect();
     let is_covered = |path: &str| {
         let above = path.match_indices('/').map(|(at, _)| &path[..at]);
         !whole.is_empty()
             && (!path.is_empty() && whole.contains("") || above.into_iter().any(|f| whole.contains(f)))
     };
-    let is_covered = |place: &Place<'_>| match *place {
-        Place::File(path) | Place::Folder(path) | Place::Own(path) | Place::Empty(path) => is_covered(path),
-        Place::Link(path, _) | Place::Outside(path, _) => is_covered(path),
-        Place::Machine(_) | Place::Terminal(_) => false,
+    let is_covered = |place: &RoomPlace<'_>| match *place {
+        RoomPlace::File(path) | RoomPlace::Folder(path) | RoomPlace::Own(path) | RoomPlace::Empty(path) => {
+            is_covered(path)
+        }
+        RoomPlace::Link(path, _) | RoomPlace::Outside(path, _) => is_covered(path),
+        RoomPlace::Machine(_) | RoomPlace::Terminal(_) => false,
     };
     places.iter().map(is_covered).collect()
 }

@@ -6,8 +6,8 @@ use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use nubrik_confine::{
-    Access, CancelSwitch, Capture, Confinement, Ended, Found, PipelineSpec, Recorder, RuleSet, StageSpec,
-    SystemFolders, Touch, can_record, run, support,
+    Access, CancelSwitch, Capture, Confinement, Ended, Found, PathUse, PipelineSpec, Recorder, RuleSet,
+    StageSpec, SystemFolders, can_record, run, support,
 };
 
 fn shell(script: &str) -> StageSpec {
@@ -193,7 +193,7 @@ fn refuses_more_memory_than_allowed() {
 }
 
 /// What a recorder noted below the fixture's folder.
-fn noted(fixture: &Fixture, recorder: &Recorder<'_>) -> Vec<(String, Touch, Found)> {
+fn noted(fixture: &Fixture, recorder: &Recorder<'_>) -> Vec<(String, PathUse, Found)> {
     let root = fixture.folder.path().canonicalize().unwrap();
     let inside = recorder.touched().into_iter().filter_map(|t| {
         let path = t.path.strip_prefix(&root).ok()?.to_str()?.to_owned();
@@ -216,11 +216,11 @@ fn a_recorder_notes_what_commands_touch() {
     assert_eq!(
         noted(&fixture, &recorder),
         [
-            ("declared".to_owned(), Touch::Read, Found::File),
-            ("nowhere".to_owned(), Touch::LookedUp, Found::Nothing),
-            ("own/new".to_owned(), Touch::Written, Found::Nothing),
-            ("own/x".to_owned(), Touch::Read, Found::File),
-            ("secret".to_owned(), Touch::Read, Found::File),
+            ("declared".to_owned(), PathUse::Read, Found::File),
+            ("nowhere".to_owned(), PathUse::LookedUp, Found::Nothing),
+            ("own/new".to_owned(), PathUse::Written, Found::Nothing),
+            ("own/x".to_owned(), PathUse::Read, Found::File),
+            ("secret".to_owned(), PathUse::Read, Found::File),
         ]
     );
     assert!(!recorder.wanted_network());

@@ -8,7 +8,7 @@ use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use nubrik_confine::{
-    CancelSwitch, Capture, Confinement, Ended, PipelineSpec, Place, ROOT, Reach, Room, RoomKind, Rooms,
+    CancelSwitch, Capture, Confinement, Ended, PipelineSpec, ROOT, Reach, Room, RoomKind, RoomPlace, Rooms,
     StageSpec, run,
 };
 
@@ -57,17 +57,17 @@ impl Fixture {
         self.folder.path().join("work")
     }
 
-    fn places(&self) -> Vec<Place<'static>> {
+    fn places(&self) -> Vec<RoomPlace<'static>> {
         vec![
-            Place::File("src/declared"),
-            Place::File("src/gone"),
-            Place::Folder("whole"),
-            Place::File("whole/a"),
-            Place::File("whole/gone"),
-            Place::Empty("whole/none"),
-            Place::Link("link", "src/declared"),
-            Place::Empty("empty"),
-            Place::Own("own"),
+            RoomPlace::File("src/declared"),
+            RoomPlace::File("src/gone"),
+            RoomPlace::Folder("whole"),
+            RoomPlace::File("whole/a"),
+            RoomPlace::File("whole/gone"),
+            RoomPlace::Empty("whole/none"),
+            RoomPlace::Link("link", "src/declared"),
+            RoomPlace::Empty("empty"),
+            RoomPlace::Own("own"),
         ]
     }
 
@@ -252,7 +252,7 @@ fn files_of_the_machine_are_seen_where_they_are() {
     let gauge = tools.join("gauge");
     let outside = fixture.folder.path().join("outside");
     let mut places = fixture.places();
-    places.extend([Place::Machine(&tools), Place::Outside("ext/data", &outside)]);
+    places.extend([RoomPlace::Machine(&tools), RoomPlace::Outside("ext/data", &outside)]);
     for _ in 0..2 {
         let room = fixture.rooms.room(&places, STEP).unwrap();
         let script =
@@ -322,7 +322,7 @@ impl Dice {
 }
 
 /// What a room is to show of some places, as `find` tells it: each path with its kind.
-fn expected(places: &[Place<'_>], work: &Path) -> String {
+fn expected(places: &[RoomPlace<'_>], work: &Path) -> String {
     let mut seen: std::collections::BTreeMap<String, char> = std::collections::BTreeMap::new();
     let mut add = |path: &str, kind: char| {
         for (at, _) in path.match_indices('/') {
@@ -330,15 +330,17 @@ fn expected(places: &[Place<'_>], work: &Path) -> String {
         }
         seen.insert(path.to_owned(), kind);
     };
-    let whole: Vec<&str> =
-        places.iter().filter_map(|p| if let Place::Folder(path) = p { Some(*path) } else { None }).collect();
+    let whole: Vec<&str> = places
+        .iter()
+        .filter_map(|p| if let RoomPlace::Folder(path) = p { Some(*path) } else { None })
+        .collect();
     for place in places {
         let covered = |path: &str| whole.iter().any(|folder| path.starts_with(&format!("{folder}/")));
         match *place {
-            Place::File(path) if work.join(path).is_file() && !covered(path) => add(path, 'f'),
-            Place::Link(path, _) if !covered(path) => add(path, 'l'),
-            Place::Empty(path) if !covered(path) => add(path, 'd'),
-            Place::Folder(folder) | Place::Own(folder) if work.join(folder).is_dir() => {
+            RoomPlace::File(path) if work.join(path).is_file() && !covered(path) => add(path, 'f'),
+            RoomPlace::Link(path, _) if !covered(path) => add(path, 'l'),
+            RoomPlace::Empty(path) if !covered(path) => add(path, 'd'),
+            RoomPlace::Folder(folder) | RoomPlace::Own(folder) if work.join(folder).is_dir() => {
                 add(folder, 'd');
                 for file in
                     ["a", "b/c", "d", "e"].iter().filter(|file| work.join(folder).join(file).is_file())
@@ -367,23 +369,23 @@ fn a_room_that_is_used_again_shows_what_a_new_one_would() {
         fs::create_dir_all(work.join(own)).unwrap();
     }
     let choices = [
-        Place::File("one/a"),
-        Place::File("one/b/c"),
-        Place::File("one/d"),
-        Place::File("two/a"),
-        Place::File("two/e"),
-        Place::Folder("two"),
-        Place::Folder("three"),
-        Place::Link("one/l", "a"),
-        Place::Link("link", "one"),
-        Place::Empty("empty/deep"),
-        Place::Empty("one/b/empty"),
-        Place::File("src/declared"),
+        RoomPlace::File("one/a"),
+        RoomPlace::File("one/b/c"),
+        RoomPlace::File("one/d"),
+        RoomPlace::File("two/a"),
+        RoomPlace::File("two/e"),
+        RoomPlace::Folder("two"),
+        RoomPlace::Folder("three"),
+        RoomPlace::Link("one/l", "a"),
+        RoomPlace::Link("link", "one"),
+        RoomPlace::Empty("empty/deep"),
+        RoomPlace::Empty("one/b/empty"),
+        RoomPlace::File("src/declared"),
     ];
     let mut dice = Dice(2031);
     for round in 0..120 {
-        let mut places: Vec<Place<'_>> = choices.into_iter().filter(|_| dice.roll(2) == 0).collect();
-        places.push(Place::Own(if dice.roll(2) == 0 { "own1" } else { "deep/own2" }));
+        let mut places: Vec<RoomPlace<'_>> = choices.into_iter().filter(|_| dice.roll(2) == 0).collect();
+        places.push(RoomPlace::Own(if dice.roll(2) == 0 { "own1" } else { "deep/own2" }));
         match dice.roll(6) {
             // Another file in its place, in the way of editors.
             0 => {
@@ -421,7 +423,7 @@ fn a_room_that_is_used_again_shows_what_a_new_one_would() {
             "{round}: {places:?}"
         );
         let told = String::from_utf8(capture.errors.unwrap()).unwrap();
-        let shows_a = places.contains(&Place::File("one/a"));
+        let shows_a = places.contains(&RoomPlace::File("one/a"));
         let a = if shows_a { fs::read_to_string(work.join("one/a")).unwrap() } else { String::new() };
         let temporary = "1777 /tmp\n755 /tmp/home\n755 /tmp/own\n755 /tmp/shm\n";
         assert_eq!(told, format!("{temporary}{a}"), "{round}");

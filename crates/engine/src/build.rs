@@ -68,25 +68,31 @@ pub struct Build<'a> {
     pub(crate) before: &'a State,
     pub(crate) table: FileTable<'a>,
     pub(crate) number: u64,
-    /// Contents of outputs known so far, by number of file.
-    pub(crate) made: Vec<OnceLock<Digest>>,
-    /// What is known of steps whose outputs are known, by number of step.
-    pub(crate) makers: Vec<OnceLock<Arc<StepMemory>>>,
-    pub(crate) files_by_path: HashMap<&'a str, FileId>,
-    /// What sets of files are in this run, by the sets' numbers.
-    pub(crate) candidates: Vec<OnceLock<Candidates>>,
-    /// What files ask about; looked for once a run.
-    pub(crate) asked: Mutex<HashMap<Arc<str>, Arc<[Asked]>>>,
-    /// What is at paths of the system.
-    pub(crate) on_system: Mutex<HashMap<Arc<str>, OnSystem>>,
+    pub(crate) known: Findings<'a>,
     pub(crate) store_reported: AtomicBool,
-    pub(crate) tools: Vec<OnceLock<Result<FoundTool, ToolProblem>>>,
     pub(crate) after: Mutex<ChangeList<Arc<StepMemory>>>,
     pub(crate) maker_elsewhere: &'a (dyn Fn(&str) -> Option<Arc<str>> + Sync),
     pub(crate) again: HashSet<StepId>,
     pub(crate) options: Options,
     /// Definitions of which a step was recorded: where the target is defined, and the step.
     pub(crate) watched: Mutex<HashSet<(Place, Place)>>,
+}
+
+/// What was found out in this run, each thing once.
+pub(crate) struct Findings<'a> {
+    /// Contents of outputs known so far, by number of file.
+    pub made: Vec<OnceLock<Digest>>,
+    /// What is known of steps whose outputs are known, by number of step.
+    pub makers: Vec<OnceLock<Arc<StepMemory>>>,
+    pub files_by_path: HashMap<&'a str, FileId>,
+    /// What sets of files are in this run, by the sets' numbers.
+    pub candidates: Vec<OnceLock<Candidates>>,
+    /// What files ask about.
+    pub asked: Mutex<HashMap<Arc<str>, Arc<[Asked]>>>,
+    /// What is at paths of the system.
+    pub on_system: Mutex<HashMap<Arc<str>, OnSystem>>,
+    /// Tools, by their numbers.
+    pub tools: Vec<OnceLock<Result<FoundTool, ToolProblem>>>,
 }
 
 /// What a build came to.
@@ -101,6 +107,29 @@ pub struct Outcome {
     pub machine_lacks: bool,
     /// Sources and system files that were looked at, with what was found.
     pub looked_at: Vec<(Arc<str>, Option<crate::state::FileEntry>)>,
+}
+
+impl<'a> Findings<'a> {
+    fn nothing(graph: &'a Graph) -> Findings<'a> {
+        let by_path = |(i, file): (usize, &'a nubrik_graph::FileNode)| (file.path.as_str(), FileId(i as u32));
+        Findings {
+            made: graph.files.iter().map(|_| OnceLock::new()).collect(),
+            makers: graph.steps.iter().map(|_| OnceLock::new()).collect(),
+            files_by_path: graph.files.iter().enumerate().map(by_path).collect(),
+            candidates: graph.sets.iter().map(|_| OnceLock::new()).collect(),
+            asked: Mutex::default(),
+            on_system: Mutex::default(),
+            tools: graph.tools.iter().map(|_| OnceLock::new()).collect(),
+        }
+    }
+}
+
+impl Outcome {
+    /// Whether all that was asked for is there now.
+    pub fn is_complete(&self) -> bool {
+        let done = &self.summary;
+        done.failed + done.blocked + done.left + done.unpublished == 0 && !self.cancelled
+    }
 }
 
 pub(crate) fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
@@ -125,19 +154,8 @@ impl<'a> Build<'a> {
             before,
             table: FileTable::new(&before.files),
             number: before.builds + 1,
-            made: graph.files.iter().map(|_| OnceLock::new()).collect(),
-            makers: graph.steps.iter().map(|_| OnceLock::new()).collect(),
-            files_by_path: graph
-                .files
-                .iter()
-                .enumerate()
-                .map(|(i, f)| (f.path.as_str(), FileId(i as u32)))
-                .collect(),
-            candidates: graph.sets.iter().map(|_| OnceLock::new()).collect(),
-            asked: Mutex::default(),
-            on_system: Mutex::default(),
+            known: Findings::nothing(graph),
             store_reported: AtomicBool::new(false),
-            tools: graph.tools.iter().map(|_| OnceLock::new()).collect(),
             after: Mutex::default(),
             maker_elsewhere: request.maker_elsewhere,
             again: request.again.iter().copied().collect(),
@@ -154,7 +172,7 @@ impl<'a> Build<'a> {
 
     pub(crate) fn tool(&self, id: ToolId) -> Result<FoundTool, ToolProblem> {
         let find = || self.outside.tool(&self.graph.tools[id.index()]);
-        self.tools[id.index()].get_or_init(find).clone()
+        self.known.tools[id.index()].get_or_init(find).clone()
     }
 
     pub(crate) fn remember(&self, id: StepId, memory: StepMemory) {
@@ -166,9 +184,9 @@ impl<'a> Build<'a> {
     /// Takes note of the contents of a step's outputs.
     pub(crate) fn know_outputs(&self, id: StepId, memory: &Arc<StepMemory>) {
         for (output, record) in self.graph.step(id).outputs.iter().zip(&memory.outputs) {
-            let _ = self.made[output.file.index()].set(record.digest());
+            let _ = self.known.made[output.file.index()].set(record.digest());
         }
-        let _ = self.makers[id.index()].set(memory.clone());
+        let _ = self.known.makers[id.index()].set(memory.clone());
     }
 
     /// Takes note of what is to be remembered of a step.

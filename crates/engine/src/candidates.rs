@@ -130,7 +130,7 @@ impl Candidates {
 impl Build<'_> {
     /// What a set of files is in this run. The steps that make its files have ended.
     pub(crate) fn candidates(&self, set: SetId) -> &Candidates {
-        self.candidates[set.index()].get_or_init(|| {
+        self.known.candidates[set.index()].get_or_init(|| {
             let files = self.graph.sets.files(set);
             let mut paths: Vec<Arc<str>> = Vec::with_capacity(files.len());
             for file in files {
@@ -198,7 +198,7 @@ impl Build<'_> {
         }
         let was_read = |path: &Arc<str>| found.binary_search(path).is_ok();
         let is_input = |path: &Arc<str>| {
-            self.files_by_path.get(&**path).is_some_and(|file| step.inputs.binary_search(file).is_ok())
+            self.known.files_by_path.get(&**path).is_some_and(|file| step.inputs.holds(file))
         };
         passed_over.retain(|path| !was_read(path) && !is_input(path));
         for tool in tools.iter().filter(|tool| !tool.search.is_empty()) {
@@ -211,7 +211,7 @@ impl Build<'_> {
 
     /// What a file asks about: anything, where it cannot be read.
     fn asked_by(&self, path: &Arc<str>) -> Arc<[Asked]> {
-        let lock = || self.asked.lock().unwrap_or_else(PoisonError::into_inner);
+        let lock = || self.known.asked.lock().unwrap_or_else(PoisonError::into_inner);
         if let Some(known) = lock().get(path) {
             return known.clone();
         }

@@ -3,6 +3,7 @@
 use std::sync::Arc;
 
 use nubrik_bytes::Digest;
+use nubrik_graph::{Graph, Step};
 use nubrik_graph::{Native, Program, StepId, WorkFolder, shown_marks};
 
 use crate::build::Build;
@@ -126,49 +127,19 @@ impl Build<'_> {
             text.push_str(&shown_marks(what, &step.services));
             text.push(BETWEEN);
         };
-        let path = |file: nubrik_graph::FileId| graph.file(file).path.as_str();
-        for (number, pipeline) in step.commands.iter().enumerate() {
-            for (stage, process) in pipeline.stages.iter().enumerate() {
-                match (number, stage) {
-                    (0, 0) => {}
-                    (_, 0) => add(Part::Word, ";"),
-                    _ => add(Part::Word, "|"),
-                }
-                if let Program::File(file) = process.program
-                    && process.words.first().is_none_or(|w| **w != *path(file))
-                {
-                    add(Part::Word, path(file));
-                }
-                process.words.iter().for_each(|word| add(Part::Word, word));
-                for (sign, file) in [("<", &process.stdin), (">", &process.stdout), ("2>", &process.stderr)] {
-                    if let Some(file) = file {
-                        add(Part::Redirect, &format!("{sign} {}", file.as_str()));
-                    }
-                }
-            }
-        }
+        describe_commands(graph, step, &mut add);
         step.env.iter().for_each(|(name, value)| add(Part::Variable, &format!("{name}={value}")));
         step.outputs.iter().for_each(|output| add(Part::Output, &output.name));
-        match step.native.as_deref() {
-            Some(Native::Write { text, .. }) if text.len() <= SHORT_TEXT => {
-                text.lines().for_each(|line| add(Part::Text, &line.replace(BETWEEN, " ")));
-            }
-            Some(Native::Write { text, .. }) => {
-                add(Part::Text, &format!("{} bytes, {}", text.len(), short_digest(text.as_bytes())));
-            }
-            Some(Native::Stage { files } | Native::Pack { files, .. }) => {
-                files.iter().for_each(|p| add(Part::Text, &format!("{} from {}", p.to, path(p.from))));
-            }
-            Some(Native::Fetch { digest, .. }) => add(Part::Text, digest),
-            Some(Native::Unpack { .. }) | None => {}
-        }
+        describe_native(graph, step, &mut add);
         for list in &step.lists {
             list.lines.iter().for_each(|line| add(Part::Text, line));
         }
         match &step.work {
             WorkFolder::Root => {}
             WorkFolder::Source(folder) => add(Part::Folder, folder.as_str()),
-            WorkFolder::Private { copy_of, .. } => add(Part::Folder, copy_of.map_or("of its own", path)),
+            WorkFolder::Private { copy_of, .. } => {
+                add(Part::Folder, copy_of.map_or("of its own", |f| graph.file(f).path.as_str()))
+            }
         }
         if step.limits.network {
             add(Part::Network, "allowed");
@@ -352,6 +323,49 @@ fn without_made(text: &str) -> String {
 /// How many bytes two texts begin with in common. Flags that belong together begin alike.
 fn alike(a: &str, b: &str) -> usize {
     a.bytes().zip(b.bytes()).take_while(|(a, b)| a == b).count()
+}
+
+/// The commands of a step, word by word.
+fn describe_commands(graph: &Graph, step: &Step, add: &mut dyn FnMut(Part, &str)) {
+    let path = |file: nubrik_graph::FileId| graph.file(file).path.as_str();
+    for (number, pipeline) in step.commands.iter().enumerate() {
+        for (stage, process) in pipeline.stages.iter().enumerate() {
+            match (number, stage) {
+                (0, 0) => {}
+                (_, 0) => add(Part::Word, ";"),
+                _ => add(Part::Word, "|"),
+            }
+            if let Program::File(file) = process.program
+                && process.words.first().is_none_or(|w| **w != *path(file))
+            {
+                add(Part::Word, path(file));
+            }
+            process.words.iter().for_each(|word| add(Part::Word, word));
+            for (sign, file) in [("<", &process.stdin), (">", &process.stdout), ("2>", &process.stderr)] {
+                if let Some(file) = file {
+                    add(Part::Redirect, &format!("{sign} {}", file.as_str()));
+                }
+            }
+        }
+    }
+}
+
+/// What the tool does itself in a step.
+fn describe_native(graph: &Graph, step: &Step, add: &mut dyn FnMut(Part, &str)) {
+    let path = |file: nubrik_graph::FileId| graph.file(file).path.as_str();
+    match step.native.as_deref() {
+        Some(Native::Write { text, .. }) if text.len() <= SHORT_TEXT => {
+            text.lines().for_each(|line| add(Part::Text, &line.replace(BETWEEN, " ")));
+        }
+        Some(Native::Write { text, .. }) => {
+            add(Part::Text, &format!("{} bytes, {}", text.len(), short_digest(text.as_bytes())));
+        }
+        Some(Native::Stage { files } | Native::Pack { files, .. }) => {
+            files.iter().for_each(|p| add(Part::Text, &format!("{} from {}", p.to, path(p.from))));
+        }
+        Some(Native::Fetch { digest, .. }) => add(Part::Text, digest),
+        Some(Native::Unpack { .. }) | None => {}
+    }
 }
 
 #[cfg(test)]

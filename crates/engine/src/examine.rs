@@ -4,13 +4,14 @@ use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 
 use nubrik_bytes::Digest;
+use nubrik_disk::{Signature, TreeFileKind};
 use nubrik_graph::{FileId, Program, StepId};
 use nubrik_store::{OutputRecord, RecordEntry, TreeKind};
 
 use crate::build::Build;
 use crate::event::Failure;
 use crate::key::{KeyParts, command_digest, first_key};
-use crate::outside::{FoundTool, Signature, TreeFileKind};
+use crate::outside::FoundTool;
 use crate::reason::Reason;
 use crate::state::StepMemory;
 use crate::words::{programs_in, shell_script, system_files_in};
@@ -83,7 +84,7 @@ impl Build<'_> {
     pub(crate) fn content(&self, file: FileId) -> Result<Digest, Failure> {
         let node = self.graph.file(file);
         if node.maker.is_some() {
-            let made = self.made[file.index()].get();
+            let made = self.known.made[file.index()].get();
             return made.copied().ok_or_else(|| Failure::NoInput {
                 path: node.path.shared().clone(),
                 problem: "the step that makes it has not run".to_owned(),
@@ -109,7 +110,7 @@ impl Build<'_> {
         if path.starts_with('/') {
             return self.source(path).ok();
         }
-        match self.files_by_path.get(path.as_ref()) {
+        match self.known.files_by_path.get(path.as_ref()) {
             Some(file) => self.content(*file).ok(),
             None => match self.folder_around(path) {
                 Some((folder, below)) => self.content_in(folder, below),
@@ -121,7 +122,7 @@ impl Build<'_> {
     /// The made folder that a path lies in, and the rest of the path.
     pub(crate) fn folder_around<'p>(&self, path: &'p str) -> Option<(FileId, &'p str)> {
         path.match_indices('/').find_map(|(at, _)| {
-            let file = *self.files_by_path.get(&path[..at])?;
+            let file = *self.known.files_by_path.get(&path[..at])?;
             self.graph.file(file).folder.then(|| (file, &path[at + 1..]))
         })
     }
@@ -129,7 +130,7 @@ impl Build<'_> {
     /// What is in a made folder, where its step is known.
     pub(crate) fn entries_of(&self, folder: FileId) -> Option<(Arc<StepMemory>, usize)> {
         let maker = self.graph.file(folder).maker?;
-        let memory = self.makers[maker.index()].get()?.clone();
+        let memory = self.known.makers[maker.index()].get()?.clone();
         let at = self.graph.step(maker).outputs.iter().position(|output| output.file == folder)?;
         matches!(memory.outputs.get(at)?, OutputRecord::Folder(_)).then_some((memory, at))
     }
@@ -154,7 +155,7 @@ impl Build<'_> {
         let step = self.graph.step(id);
         let holds = |f: &FileId| self.graph.declares(step, *f);
         path.starts_with('/')
-            || self.files_by_path.get(path).is_some_and(holds)
+            || self.known.files_by_path.get(path).is_some_and(holds)
             || self.folder_around(path).is_some_and(|(folder, _)| holds(&folder))
     }
 
@@ -361,7 +362,7 @@ impl Build<'_> {
 
     /// The target that makes a file.
     pub(crate) fn maker_of(&self, path: &str) -> Option<Arc<str>> {
-        match self.files_by_path.get(path).and_then(|file| self.graph.file(*file).maker) {
+        match self.known.files_by_path.get(path).and_then(|file| self.graph.file(*file).maker) {
             Some(maker) => Some(self.graph.owner(maker).address.clone()),
             None => (self.maker_elsewhere)(path),
         }
@@ -419,7 +420,7 @@ impl Build<'_> {
         let of_sets = step.candidates.iter().flat_map(|set| &self.candidates(*set).made);
         for file in step.inputs.iter().chain(of_sets) {
             let Some(maker) = self.graph.file(*file).maker else { continue };
-            let Some(memory) = self.makers[maker.index()].get() else { continue };
+            let Some(memory) = self.known.makers[maker.index()].get() else { continue };
             let mut signatures = memory.signatures.iter();
             for (output, record) in self.graph.step(maker).outputs.iter().zip(&memory.outputs) {
                 let path = self.graph.file(output.file).path.shared();
@@ -436,7 +437,7 @@ impl Build<'_> {
 
     /// What is at a path of the system; looked at once a run.
     pub(crate) fn on_system(&self, path: &Arc<str>) -> OnSystem {
-        let mut known = self.on_system.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        let mut known = self.known.on_system.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
         *known.entry(path.clone()).or_insert_with(|| match self.outside.check(path) {
             None => OnSystem::Nothing,
             Some(found) if found.is_folder() => OnSystem::Folder,

@@ -5,24 +5,11 @@ use std::io;
 use std::sync::{Arc, Mutex, PoisonError};
 
 use nubrik_bytes::Digest;
+use nubrik_disk::Signature;
 
-use crate::outside::{Outside, Signature};
+use crate::outside::Outside;
 use crate::state::{ChangeList, FileEntry};
 use crate::table::Table;
-
-/// A file whose metadata changed less than this long ago may change again without a trace on
-/// kernels whose file times tick slowly; nanoseconds.
-const YOUNG: i64 = 20_000_000;
-
-/// The same on file systems that keep whole seconds, some of them every other one; nanoseconds.
-const COARSE: i64 = 2_100_000_000;
-
-/// How much later than its times say a file may have changed, in nanoseconds: nothing, but where they are whole seconds.
-pub(crate) fn coarseness(signature: &Signature) -> i64 {
-    let is_whole = |time: i64| time % 1_000_000_000 == 0;
-    let whole_seconds = signature.touched != 0 && is_whole(signature.touched) && is_whole(signature.changed);
-    if whole_seconds { COARSE } else { 0 }
-}
 
 /// Digests of sources and system files, from this run and earlier ones.
 pub struct FileTable<'a> {
@@ -81,8 +68,7 @@ impl<'a> FileTable<'a> {
         {
             return Ok(known);
         }
-        let latest = signature.touched.max(signature.changed);
-        let young = (outside.now() - latest).abs() < YOUNG.max(coarseness(&signature));
+        let young = signature.is_young(outside.now());
         let content = outside.digest(path)?;
         let digest = with_permissions(&content, &signature);
         Ok(FileEntry { signature, digest, young })

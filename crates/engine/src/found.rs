@@ -11,7 +11,7 @@ pub enum Listed {
 }
 
 /// What there is to know to understand a listing.
-pub struct Surroundings<'a> {
+pub struct ListingContext<'a> {
     /// The absolute paths by which commands know the workspace.
     pub roots: &'a [&'a str],
     /// The folder in which the command ran, from the workspace's root.
@@ -28,7 +28,7 @@ const WORDS_OF_NAME: usize = 8;
 
 /// The files in a listing, sorted, each once. Names before a `:` are what was made, not read;
 /// files in folders that hold no real inputs (`/proc`, `/dev`, `/tmp`) are left out.
-pub fn parse_listing(text: &str, around: &Surroundings<'_>) -> Vec<Listed> {
+pub fn parse_listing(text: &str, around: &ListingContext<'_>) -> Vec<Listed> {
     let mut files = Vec::new();
     for rule in logical_lines(text) {
         let words = split_words(&rule);
@@ -49,7 +49,7 @@ pub fn parse_listing(text: &str, around: &Surroundings<'_>) -> Vec<Listed> {
 
 /// The file that some words begin with, and how many of them name it: more than one where only they together name
 /// something that is there.
-fn name_at(words: &[&str], around: &Surroundings<'_>) -> (Option<Listed>, usize) {
+fn name_at(words: &[&str], around: &ListingContext<'_>) -> (Option<Listed>, usize) {
     let is_there = |listed: &Option<Listed>| match listed {
         Some(Listed::Inside(path)) => (around.exists)(path),
         _ => true,
@@ -89,13 +89,13 @@ fn logical_lines(text: &str) -> Vec<String> {
     lines
 }
 
-struct Word {
+struct WrittenWord {
     text: String,
     /// Whether a `:` stood behind the word.
     ends_target: bool,
 }
 
-fn split_words(line: &str) -> Vec<Word> {
+fn split_words(line: &str) -> Vec<WrittenWord> {
     let mut words = Vec::new();
     let mut text = String::new();
     let mut chars = line.chars().peekable();
@@ -107,25 +107,25 @@ fn split_words(line: &str) -> Vec<Word> {
             // The first `:` before white space or the line's end closes the targets.
             ':' if !seen_colon && chars.peek().is_none_or(|c| c.is_whitespace()) => {
                 seen_colon = true;
-                words.push(Word { text: std::mem::take(&mut text), ends_target: true });
+                words.push(WrittenWord { text: std::mem::take(&mut text), ends_target: true });
             }
             c if c.is_whitespace() => {
                 if !text.is_empty() {
-                    words.push(Word { text: std::mem::take(&mut text), ends_target: false });
+                    words.push(WrittenWord { text: std::mem::take(&mut text), ends_target: false });
                 }
             }
             c => text.push(c),
         }
     }
     if !text.is_empty() {
-        words.push(Word { text, ends_target: false });
+        words.push(WrittenWord { text, ends_target: false });
     }
     words
 }
 
 /// Where a listed name is: `.` and `..` taken out, the workspace's own absolute path taken off.
-fn place(name: &str, around: &Surroundings<'_>) -> Option<Listed> {
-    let Surroundings { roots, work, follow, .. } = around;
+fn place(name: &str, around: &ListingContext<'_>) -> Option<Listed> {
+    let ListingContext { roots, work, follow, .. } = around;
     let name = name.strip_prefix("/proc/self/cwd/").unwrap_or(name);
     let inside = roots.iter().find_map(|root| name.strip_prefix(root)?.strip_prefix('/'));
     let from_work = if work.is_empty() { name.to_owned() } else { format!("{work}/{name}") };
@@ -189,13 +189,13 @@ mod tests {
 
     fn parse(text: &str, root: &str, work: &str) -> Vec<Listed> {
         let roots = [root, "/nubrik"];
-        parse_listing(text, &Surroundings { roots: &roots, work, follow: &|_| None, exists: &|_| true })
+        parse_listing(text, &ListingContext { roots: &roots, work, follow: &|_| None, exists: &|_| true })
     }
 
     #[test]
     fn what_is_above_a_link_is_above_where_it_leads() {
         let follow = |path: &str| (path == "src/inc").then(|| "other/inc".to_owned());
-        let around = Surroundings { roots: &["/w"], work: "", follow: &follow, exists: &|_| true };
+        let around = ListingContext { roots: &["/w"], work: "", follow: &follow, exists: &|_| true };
         let listed = parse_listing("a.o: src/inc/../common.h src/x/../y.h", &around);
         assert_eq!(listed, [Listed::Inside("other/common.h".into()), Listed::Inside("src/y.h".into())]);
     }
@@ -203,7 +203,7 @@ mod tests {
     #[test]
     fn names_with_spaces_that_nobody_marked_are_put_together() {
         let exists = |path: &str| path == "a b c.o" || path == "d.o";
-        let around = Surroundings { roots: &[], work: "", follow: &|_| None, exists: &exists };
+        let around = ListingContext { roots: &[], work: "", follow: &|_| None, exists: &exists };
         let listed = parse_listing("x: a b c.o d.o none e", &around);
         let names: Vec<String> = listed.into_iter().map(|l| format!("{l:?}")).collect();
         assert_eq!(names, ["Inside(\"a b c.o\")", "Inside(\"d.o\")", "Inside(\"e\")", "Inside(\"none\")"]);

@@ -3,15 +3,15 @@
 use std::sync::Arc;
 
 use nubrik_bytes::Digest;
+use nubrik_disk::{MadeThing, Signature, TreeFileKind};
 use nubrik_graph::StepId;
 use nubrik_store::{FoundInput, OutputRecord, Record, RecordEntry, TreeEntry, TreeKind};
 
 use crate::build::Build;
 use crate::event::{Event, Failure, Notice};
 use crate::examine::{Examined, LINK, OTHER_ADDRESS};
-use crate::files::coarseness;
-use crate::found::{Listed, Surroundings, parse_listing};
-use crate::outside::{CONSTANT_ROOT, MadeThing, Signature, TreeFileKind};
+use crate::found::{Listed, ListingContext, parse_listing};
+use crate::outside::CONSTANT_ROOT;
 use crate::perform::Ran;
 use crate::state::StepMemory;
 
@@ -78,7 +78,7 @@ impl Build<'_> {
     /// Refuses the result when a source changed while the commands ran.
     pub(crate) fn must_be_unmoved(&self, path: &Arc<str>, began_at: Option<i64>) -> Result<(), Failure> {
         let is_made =
-            self.files_by_path.get(path.as_ref()).is_some_and(|f| self.graph.file(*f).maker.is_some());
+            self.known.files_by_path.get(path.as_ref()).is_some_and(|f| self.graph.file(*f).maker.is_some());
         // Made files are held against what is remembered of their steps, those of the system against what they are when
         // they are looked at next.
         if is_made || path.starts_with('/') {
@@ -90,7 +90,7 @@ impl Build<'_> {
         // A file read for the first time after the commands may have been another one for them. A time in the future is
         // that of another clock, or of this one before it was set back: a change of today has one of today.
         let now = self.outside.now();
-        let is_new = |time: i64, began: i64| time + coarseness(&entry.signature) >= began && time <= now;
+        let is_new = |time: i64, began: i64| time + entry.signature.coarseness() >= began && time <= now;
         let too_new = began_at
             .is_some_and(|t| is_new(entry.signature.touched, t) || is_new(entry.signature.changed, t));
         if found != Some(entry.signature) || too_new {
@@ -154,7 +154,7 @@ impl Build<'_> {
             let text = String::from_utf8_lossy(&bytes);
             let roots = [root.trim_end_matches('/'), CONSTANT_ROOT];
             let work = step.work.path();
-            let around = Surroundings {
+            let around = ListingContext {
                 roots: &roots,
                 work: work.as_str(),
                 follow: &|path| self.outside.followed(path),

@@ -7,7 +7,7 @@
 use std::sync::Arc;
 
 use nubrik_bytes::{Digest, Encoder};
-use nubrik_graph::{Graph, Purpose, Step, write_step};
+use nubrik_graph::{Purpose, Step, Tables, write_step};
 
 use crate::outside::FoundTool;
 
@@ -27,7 +27,7 @@ pub(crate) struct KeyParts {
 }
 
 /// The digest of a step's words, environment and names.
-pub(crate) fn command_digest(graph: &Graph, step: &Step) -> Digest {
+pub(crate) fn command_digest(graph: &Tables, step: &Step) -> Digest {
     let mut out = Encoder::new();
     write_step(graph, step, Purpose::Key, &mut out);
     Digest::of(&out.bytes)
@@ -55,7 +55,7 @@ pub(crate) fn first_key(parts: &KeyParts) -> Digest {
 /// The first part of a step's key from its digests; for tools and tests that compute keys apart
 /// from a build. Inputs are in the order of the step, tools by name.
 pub fn declared_key(
-    graph: &Graph,
+    graph: &Tables,
     step: &Step,
     tools: &[(Arc<str>, Digest)],
     inputs: &[(Arc<str>, Digest)],
@@ -82,13 +82,13 @@ mod tests {
     use super::*;
     use nubrik_graph::{
         ArchiveFormat, Check, FileId, FileNode, ListFile, Native, OutputNode, Pipeline, Place, Placement,
-        Program, Service, ServiceCommand, ServiceProgram, ServiceStage, Serving, SetId, Stage, StepId,
-        TargetId, ToolId, WorkFolder,
+        Program, Service, ServiceCommand, ServiceProgram, ServiceStage, Serving, SetId, Sorted, Stage,
+        StepId, TargetId, ToolId, WorkFolder,
     };
     use nubrik_source::WsPath;
 
-    fn graph() -> Graph {
-        let mut graph = Graph::default();
+    fn graph() -> Tables {
+        let mut graph = Tables::default();
         graph.tools.push("cc".into());
         let out = WsPath::from_normal(".nubrik/made/tide/@fit.o/fit.o");
         graph.files.push(FileNode { path: WsPath::from_normal("fit.c"), maker: None, folder: false });
@@ -108,8 +108,8 @@ mod tests {
             }],
             env: vec![("LANG".into(), "C".into())],
             folder: WsPath::from_normal(".nubrik/made/tide/@fit.o"),
-            inputs: vec![FileId(0)],
-            candidates: vec![],
+            inputs: vec![FileId(0)].into(),
+            candidates: vec![].into(),
             outputs: vec![OutputNode { file: FileId(1), name: "fit.o".into() }],
             found: vec![],
             scratch: vec![],
@@ -120,7 +120,7 @@ mod tests {
         graph
     }
 
-    fn key(graph: &Graph) -> Digest {
+    fn key(graph: &Tables) -> Digest {
         let tools = [("cc".into(), Digest::of(b"cc"))];
         declared_key(graph, &graph.steps[0], &tools, &[("fit.c".into(), Digest::of(b"int x;"))])
     }
@@ -157,7 +157,7 @@ mod tests {
             ready: None,
             patience: 30_000,
             env: vec![("A".into(), "b".into())],
-            inputs: vec![WsPath::from_normal("board.conf")],
+            inputs: vec![WsPath::from_normal("board.conf")].into(),
             tools: vec!["boardd".into()],
             folders: vec!["data".into()],
             lists: vec![ListFile { path: WsPath::from_normal("list"), lines: vec!["a".into()] }],
@@ -168,14 +168,14 @@ mod tests {
     }
 
     /// What is changed, and how.
-    type Change<T> = (&'static str, fn(&mut T));
+    type Alteration<T> = (&'static str, fn(&mut T));
 
     fn path(path: &str) -> WsPath {
         WsPath::from_normal(path)
     }
 
     /// Asks for another key after each change, or for the same one.
-    fn hold<T>(changes: &[Change<T>], differs: bool, key_with: impl Fn(&dyn Fn(&mut T)) -> Digest) {
+    fn hold<T>(changes: &[Alteration<T>], differs: bool, key_with: impl Fn(&dyn Fn(&mut T)) -> Digest) {
         let plain = key_with(&|_| {});
         for (what, change) in changes {
             assert_eq!(key_with(&|value| change(value)) != plain, differs, "{what}");
@@ -193,7 +193,7 @@ mod tests {
         fn stage(step: &mut Step) -> &mut Stage {
             &mut step.commands[0].stages[0]
         }
-        let matters: &[Change<Step>] = &[
+        let matters: &[Alteration<Step>] = &[
             ("a process more", |s| {
                 let more = stage(s).clone();
                 s.commands[0].stages.push(more);
@@ -225,7 +225,7 @@ mod tests {
             ("services", |s| s.services.push(Arc::new(service()))),
         ];
         hold(matters, true, key_with);
-        let not: &[Change<Step>] = &[
+        let not: &[Alteration<Step>] = &[
             ("what people read", |s| s.say = "other".into()),
             ("variant, which is in the folder", |s| s.variant = "mode=release".into()),
             ("place", |s| s.place.line = 99),
@@ -234,8 +234,8 @@ mod tests {
             ("memory", |s| s.limits.memory = Some(1)),
             ("processors", |s| s.limits.processors = 2),
             // These are in the other parts of the key.
-            ("inputs", |s| s.inputs.clear()),
-            ("candidates", |s| s.candidates.push(SetId(0))),
+            ("inputs", |s| s.inputs = Sorted::default()),
+            ("candidates", |s| s.candidates = vec![SetId(0)].into()),
             ("tools", |s| s.tools.clear()),
         ];
         hold(not, false, key_with);
@@ -252,10 +252,10 @@ mod tests {
             change(&mut check);
             key_with(&|step| step.check = Some(Box::new(check.clone())))
         };
-        let matters: &[Change<Check>] =
+        let matters: &[Alteration<Check>] =
             &[("verdict", |c| c.verdict = FileId(0)), ("report", |c| c.report = Some(FileId(1)))];
         hold(matters, true, with);
-        let not: &[Change<Check>] = &[
+        let not: &[Alteration<Check>] = &[
             ("quarantine: failures are not kept", |c| c.quarantined = Some("flaky".into())),
             ("address, for people", |c| c.address = "tide/fat".into()),
         ];
@@ -317,7 +317,7 @@ mod tests {
                 Serving::Elsewhere { .. } => unreachable!("it runs here"),
             }
         }
-        let matters: &[Change<Service>] = &[
+        let matters: &[Alteration<Service>] = &[
             ("folder", |s| s.folder = path("x")),
             ("prepare", |s| here(s).0.clear()),
             ("run", |s| here(s).1[0].words.push("-v".into())),
@@ -336,7 +336,7 @@ mod tests {
             ("needs", |s| s.needs.push(Arc::new(service()))),
         ];
         hold(matters, true, with);
-        let not: &[Change<Service>] = &[
+        let not: &[Alteration<Service>] = &[
             ("address, for people", |s| s.address = "x".into()),
             ("place", |s| s.place.line = 9),
             ("how it is asked whether it is ready", |s| s.ready = Some(vec![])),
@@ -346,7 +346,7 @@ mod tests {
                 *stop = Some(vec![]);
             }),
             // These are among those of the step.
-            ("inputs", |s| s.inputs.clear()),
+            ("inputs", |s| s.inputs = Sorted::default()),
             ("tools", |s| s.tools.clear()),
         ];
         hold(not, false, with);

@@ -4,10 +4,10 @@
 //! [`Outside`], keeps results in a [`nubrik_store::Store`], and speaks in [`Event`]s.
 //!
 //! ```
-//! use nubrik_engine::{Listed, Surroundings, parse_listing};
+//! use nubrik_engine::{Listed, ListingContext, parse_listing};
 //!
 //! // What a compiler lists is understood from where it ran.
-//! let around = Surroundings { roots: &["/w"], work: "tide", follow: &|_| None, exists: &|_| true };
+//! let around = ListingContext { roots: &["/w"], work: "tide", follow: &|_| None, exists: &|_| true };
 //! let listed = parse_listing("fit.o: fit.c ../include/fit.h /usr/include/math.h", &around);
 //! let inside = |path: &str| Listed::Inside(path.to_owned());
 //! assert_eq!(listed, [inside("include/fit.h"), inside("tide/fit.c"), Listed::System("/usr/include/math.h".into())]);
@@ -39,15 +39,16 @@ pub use command_text::{shown_command, shown_service, shown_word};
 pub use differences::{Comparison, Difference, Part};
 pub use event::{Event, Failure, Listener, Notice, PlannedStep, Refusal, Summary, Verdict};
 pub use files::FileTable;
-pub use found::{Listed, Surroundings, parse_listing};
+pub use found::{Listed, ListingContext, parse_listing};
 pub use key::{KEY_VERSION, declared_key};
+pub use nubrik_disk::{MadeThing, Signature, TreeFile, TreeFileKind};
 pub use observe::{StepAudit, audit, in_box};
 pub use outside::{
-    CONSTANT_ROOT, FoundTool, Job, JobEnd, Lent, MadeThing, Outside, Readable, Readables, Seen,
-    ServiceFailure, ServiceProblem, Signature, ToolProblem, Touch, Touched, TreeFile, TreeFileKind, Work,
+    CONSTANT_ROOT, FoundTool, Job, JobEnd, Lent, Outside, Readable, Readables, Seen, ServiceFailure,
+    ServiceProblem, ToolProblem, Touch, Touched, Work,
 };
 pub use plan::{Supposed, plan};
-pub use queue::{Forecast, Room, forecast};
+pub use queue::{Capacity, Forecast, forecast};
 pub use reason::Reason;
 pub use state::{ChangeList, Changes, FileEntry, Published, State, StepMemory};
 pub use table::{FileBytes, Stored, Table};

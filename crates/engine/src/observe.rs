@@ -327,6 +327,12 @@ impl Build<'_> {
         audit.refused = self.refusals(id, seen, None);
         // That is told of all that was looked for.
         audit.refused.retain(|r| !matches!(r, Refusal::Path { touch: Touch::LookedUp, .. }));
+        self.count_system(id, seen, audit);
+    }
+
+    /// Holds what a step touched beside the workspace's declared files against what counts.
+    fn count_system(&self, id: StepId, seen: &Seen, audit: &mut StepAudit) {
+        let step = self.graph.step(id);
         let tools = self.tools_of(id).unwrap_or_default();
         let memory = self.before.steps.get(step.folder.shared());
         let listed = memory.iter().flat_map(|memory| memory.inputs.iter().chain(&memory.found));

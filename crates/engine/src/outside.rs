@@ -5,95 +5,11 @@ use std::path::PathBuf;
 use std::sync::Arc;
 
 use nubrik_bytes::Digest;
+use nubrik_disk::{MadeThing, Signature, TreeFile};
 use nubrik_graph::{Limits, Native, PlainFile, Service, Stage};
-
-/// What a file's metadata says: while it stays the same, so does the content.
-#[derive(Clone, Copy, PartialEq, Eq, Debug, Default)]
-pub struct Signature {
-    /// Size in bytes.
-    pub size: u64,
-    /// Time of the last change of the content, in nanoseconds since 1970.
-    pub changed: i64,
-    /// Time of the last change of content or metadata, in nanoseconds since 1970.
-    pub touched: i64,
-    /// Number of the file in its file system.
-    pub inode: u64,
-    /// Type and permissions.
-    pub mode: u32,
-}
 
 /// Where a step sees the workspace, where the kernel lets it have a view of its own: the same on every machine.
 pub const CONSTANT_ROOT: &str = "/nubrik";
-
-impl Signature {
-    /// What is remembered of a folder with nothing in it.
-    pub fn of_empty_folder() -> Signature {
-        Signature { mode: 0o040_000, ..Signature::default() }
-    }
-
-    /// The metadata without the time of the last change of metadata alone. An output may share its
-    /// storage with the store and with equal outputs: each new name of it changes that time.
-    #[must_use]
-    pub fn settled(self) -> Signature {
-        Signature { touched: 0, ..self }
-    }
-
-    /// Whether a file found now is the one that was remembered, settled or not.
-    pub fn still_holds(&self, found: Option<Signature>) -> bool {
-        found.is_some_and(|found| if self.touched == 0 { found.settled() == *self } else { found == *self })
-    }
-
-    /// Whether this is a folder.
-    pub fn is_folder(&self) -> bool {
-        self.mode & 0o170_000 == 0o040_000
-    }
-
-    /// Whether this is a file: neither a folder nor a link, a device or a pipe.
-    pub fn is_file(&self) -> bool {
-        self.mode & 0o170_000 == 0o100_000
-    }
-
-    /// Whether the owner may execute the file.
-    pub fn is_executable(&self) -> bool {
-        self.mode & 0o100 != 0
-    }
-}
-
-/// Something in a folder that a step made, or in a copy of one.
-#[derive(Clone, PartialEq, Eq, Debug)]
-pub struct TreeFile {
-    /// Path below the folder; of a name that is no text, as near as a text comes.
-    pub path: String,
-    /// What it is.
-    pub kind: TreeFileKind,
-    /// Its own metadata, links not followed. Of a folder with nothing in it only that it is one: the times of folders
-    /// follow from what happens to them, not from what they hold.
-    pub signature: Signature,
-}
-
-/// What something in a folder is.
-#[derive(Clone, PartialEq, Eq, Debug)]
-pub enum TreeFileKind {
-    /// A file.
-    File,
-    /// A symbolic link, and where it leads, as it is written.
-    Link(Arc<str>),
-    /// A folder with nothing in it.
-    EmptyFolder,
-    /// Something that cannot be kept, and why, for people.
-    Odd(&'static str),
-}
-
-/// What is at the place of an output.
-#[derive(Clone, PartialEq, Eq, Debug)]
-pub enum MadeThing {
-    /// Nothing.
-    Nothing,
-    /// A file or a folder, as its metadata says.
-    There(Signature),
-    /// Something that cannot be kept, and why, for people.
-    Odd(String),
-}
 
 /// A tool of the machine.
 #[derive(Clone, PartialEq, Eq, Debug)]

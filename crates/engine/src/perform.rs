@@ -4,13 +4,14 @@
 use std::sync::{Arc, PoisonError};
 use std::time::Instant;
 
+use nubrik_disk::Signature;
 use nubrik_graph::{Check, FileId, FileNode, Native, PlainFile, Program, Stage, Step, StepId, WorkFolder};
 use nubrik_store::{OutputRecord, RecordEntry, TreeKind};
 
 use crate::build::Build;
 use crate::event::{Event, Failure, Notice, Refusal};
 use crate::examine::Examined;
-use crate::outside::{FoundTool, Job, JobEnd, Lent, Readable, Readables, Seen, Signature, Work};
+use crate::outside::{FoundTool, Job, JobEnd, Lent, Readable, Readables, Seen, Work};
 use crate::reason::Reason;
 use crate::state::StepMemory;
 

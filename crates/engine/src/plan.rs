@@ -3,7 +3,7 @@
 use std::collections::HashSet;
 use std::sync::Arc;
 
-use nubrik_graph::{Closure, FileId, Graph, Needs, StepId};
+use nubrik_graph::{Closure, FileId, Needs, StepId};
 use nubrik_store::Store;
 
 use crate::build::{Build, Options, Request};
@@ -25,8 +25,7 @@ pub struct Supposed<'a> {
 
 /// What a build would do, in an order in which it could; runs and changes nothing.
 pub fn plan(
-    graph: &Graph,
-    requested: &[FileId],
+    request: Request<'_>,
     before: &State,
     outside: &dyn Outside,
     store: Option<&dyn Store>,
@@ -34,9 +33,12 @@ pub fn plan(
     supposed: Supposed<'_>,
 ) -> Vec<PlannedStep> {
     let options = Options { jobs: 1, memory: u64::MAX, keep_going: true, reaches_out: true };
-    let mut build = Build::new(Request::whole(graph, requested), before, outside, store, listener, options);
+    let Request { graph, files, settled, .. } = request;
+    let mut build = Build::new(request, before, outside, store, listener, options);
     build.table = FileTable::new(&before.files).with_changed(supposed.if_changed.iter().cloned());
-    let order = Closure::of(graph, requested.iter().copied()).steps;
+    let mut order = Closure::of(graph, files.iter().copied()).steps;
+    let settled: HashSet<StepId> = settled.iter().copied().collect();
+    order.retain(|step| !settled.contains(step));
     let needs = Needs::of(graph);
     let mut planned: Vec<PlannedStep> = Vec::new();
     // Steps whose outputs show only when they have run.

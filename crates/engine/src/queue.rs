@@ -8,7 +8,7 @@ use nubrik_graph::{Graph, Needs, StepId, longest_chains};
 
 /// What steps may take of the machine together.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
-pub struct Room {
+pub struct Capacity {
     /// Processors.
     pub processors: usize,
     /// Memory in bytes, for those that say how much they may take.
@@ -29,12 +29,12 @@ pub(crate) struct Queue {
     /// By number of step: who needs it.
     users: Vec<Vec<StepId>>,
     /// By number of step: what it takes.
-    weights: Vec<Room>,
+    weights: Vec<Capacity>,
     /// By number of step: how many that it needs are not done.
     missing: Vec<u32>,
     ready: BinaryHeap<Ready>,
-    room: Room,
-    taken: Room,
+    room: Capacity,
+    taken: Capacity,
 }
 
 impl Queue {
@@ -45,7 +45,7 @@ impl Queue {
         order: &[StepId],
         settled: &HashSet<StepId>,
         cost: impl Fn(StepId) -> f64,
-        room: Room,
+        room: Capacity,
     ) -> Queue {
         let count = graph.steps.len();
         let mut queue = Queue {
@@ -55,7 +55,7 @@ impl Queue {
             missing: vec![0; count],
             ready: BinaryHeap::new(),
             room,
-            taken: Room { processors: 0, memory: 0 },
+            taken: Capacity { processors: 0, memory: 0 },
         };
         let needs_of = Needs::of(graph);
         for &step in order {
@@ -112,8 +112,8 @@ impl Queue {
 }
 
 /// What a step takes of the room that there is.
-fn weight(limits: nubrik_graph::Limits, room: Room) -> Room {
-    Room {
+fn weight(limits: nubrik_graph::Limits, room: Capacity) -> Capacity {
+    Capacity {
         processors: (limits.processors as usize).clamp(1, room.processors.max(1)),
         memory: limits.memory.unwrap_or(0).min(room.memory),
     }
@@ -134,7 +134,7 @@ pub struct Forecast {
 
 /// Plays through how the steps in `order` (each behind those it needs) will run, each taking its `cost` in
 /// microseconds.
-pub fn forecast(graph: &Graph, order: &[StepId], cost: impl Fn(StepId) -> f64, room: Room) -> Forecast {
+pub fn forecast(graph: &Graph, order: &[StepId], cost: impl Fn(StepId) -> f64, room: Capacity) -> Forecast {
     let of_order: HashSet<StepId> = order.iter().copied().collect();
     // What is not in the order is done already.
     let done: HashSet<StepId> =
@@ -177,12 +177,13 @@ fn chain_of(queue: &Queue, chains: &[f64], order: &[StepId]) -> Vec<StepId> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use nubrik_graph::{FileId, FileNode, OutputNode, Step};
+    use nubrik_graph::{FileId, FileNode, OutputNode, Step, Tables, Target};
     use nubrik_source::WsPath;
 
     /// A graph in which each step needs some earlier ones.
     fn graph(needs: &[Vec<usize>]) -> Graph {
-        let mut graph = Graph::default();
+        let mut graph = Tables::default();
+        graph.targets.push(Target::plain("all"));
         for (i, needs) in needs.iter().enumerate() {
             let path = WsPath::from_normal(&format!("f{i}"));
             graph.files.push(FileNode { path, maker: Some(StepId(i as u32)), folder: false });
@@ -192,15 +193,15 @@ mod tests {
                 ..Step::empty(WsPath::from_normal(&format!("d{i}")))
             }));
         }
-        graph
+        graph.finish().unwrap()
     }
 
     fn order(graph: &Graph) -> Vec<StepId> {
         (0..graph.steps.len() as u32).map(StepId).collect()
     }
 
-    fn room(processors: usize) -> Room {
-        Room { processors, memory: 100 }
+    fn room(processors: usize) -> Capacity {
+        Capacity { processors, memory: 100 }
     }
 
     #[test]
@@ -220,10 +221,11 @@ mod tests {
 
     #[test]
     fn heavy_steps_wait_for_room_and_get_their_turn() {
-        let mut graph = graph(&[vec![], vec![], vec![], vec![]]);
-        graph.steps[0].limits.processors = 8;
-        graph.steps[1].limits.memory = Some(60);
-        graph.steps[2].limits.memory = Some(60);
+        let mut tables = graph(&[vec![], vec![], vec![], vec![]]).into_tables();
+        tables.steps[0].limits.processors = 8;
+        tables.steps[1].limits.memory = Some(60);
+        tables.steps[2].limits.memory = Some(60);
+        let graph = tables.finish().unwrap();
         let order = order(&graph);
         let mut queue = Queue::new(&graph, &order, &HashSet::new(), |_| 1.0, room(4));
         // Eight of four processors: all of them, alone.
@@ -235,9 +237,9 @@ mod tests {
     }
 
     /// Numbers that look random and are the same in each run.
-    struct Numbers(u64);
+    struct Random(u64);
 
-    impl Numbers {
+    impl Random {
         fn below(&mut self, end: usize) -> usize {
             self.0 = self.0.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
             (self.0 >> 33) as usize % end
@@ -246,7 +248,7 @@ mod tests {
 
     /// Random projects: sources that are compiled, some generated before, archived, linked and used to make more.
     fn project(seed: u64) -> (Graph, Vec<f64>) {
-        let mut numbers = Numbers(seed);
+        let mut numbers = Random(seed);
         let (mut needs, mut costs): (Vec<Vec<usize>>, Vec<f64>) = (Vec::new(), Vec::new());
         let mut libraries: Vec<usize> = Vec::new();
         for _ in 0..3 + numbers.below(12) {

@@ -9,7 +9,7 @@ use nubrik_source::WsPath;
 use crate::build::{Build, lock};
 use crate::event::{Event, Failure, Refusal, Summary, Verdict};
 use crate::examine::Decision;
-use crate::queue::{Queue, Room};
+use crate::queue::{Capacity, Queue};
 use crate::reason::Reason;
 use crate::state::{Published, StepMemory};
 
@@ -43,7 +43,7 @@ pub(crate) struct Schedule<'b, 'a> {
     pub(crate) out: &'b str,
 }
 
-pub(crate) struct Done {
+pub(crate) struct StepEnd {
     pub(crate) verdict: Verdict,
     pub(crate) reason: Reason,
     pub(crate) micros: u64,
@@ -62,7 +62,7 @@ impl<'b, 'a> Schedule<'b, 'a> {
     ) -> Self {
         let graph = build.graph;
         let count = graph.steps.len();
-        let room = Room { processors: build.options.jobs.max(1), memory: build.options.memory };
+        let room = Capacity { processors: build.options.jobs.max(1), memory: build.options.memory };
         let queue = Queue::new(graph, &order, settled, |s| build.remembered_cost(s), room);
         let mut results: HashMap<FileId, Vec<&ResultFile>> = HashMap::new();
         let wanted: HashSet<FileId> = requested.iter().copied().collect();
@@ -120,23 +120,26 @@ impl<'b, 'a> Schedule<'b, 'a> {
         }
     }
 
-    pub(crate) fn attend(&self, step: StepId) -> Done {
+    pub(crate) fn attend(&self, step: StepId) -> StepEnd {
         let build = self.build;
         {
             let progress = lock(&self.progress);
             if let Some(need) = progress.failed_need[step.index()] {
                 let (target, say) =
                     (build.graph.owner(need).address.clone(), build.graph.step(need).say.clone());
-                return Done::new(Verdict::Blocked, Reason::NeedFailed { target, say });
+                return StepEnd::new(Verdict::Blocked, Reason::NeedFailed { target, say });
             }
             if progress.stop || build.outside.is_cancelled() {
-                return Done::new(Verdict::Left, Reason::Stopped);
+                return StepEnd::new(Verdict::Left, Reason::Stopped);
             }
         }
         let now = match build.examine(step) {
             Ok(now) => now,
             Err(failure) => {
-                return Done { failure: Some(failure), ..Done::new(Verdict::Failed, Reason::Unfinished) };
+                return StepEnd {
+                    failure: Some(failure),
+                    ..StepEnd::new(Verdict::Failed, Reason::Unfinished)
+                };
             }
         };
         if build.again.contains(&step) {
@@ -145,19 +148,19 @@ impl<'b, 'a> Schedule<'b, 'a> {
         match build.decide(step, &now) {
             Decision::Unchanged(memory) => {
                 build.know_outputs(step, &memory);
-                Done::new(Verdict::Current, Reason::Unchanged)
+                StepEnd::new(Verdict::Current, Reason::Unchanged)
             }
             Decision::Current(memory, reason) => {
                 build.remember(step, *memory);
-                Done::new(Verdict::Current, reason)
+                StepEnd::new(Verdict::Current, reason)
             }
             Decision::Reuse(entry, reason) => match build.reuse(step, &now, &entry, &reason) {
                 Some(memory) => {
                     build.remember(step, memory);
-                    Done {
+                    StepEnd {
                         micros: entry.micros,
                         printed: entry.printed,
-                        ..Done::new(Verdict::Reused, reason)
+                        ..StepEnd::new(Verdict::Reused, reason)
                     }
                 }
                 None => self.run(step, &now, reason),
@@ -166,14 +169,14 @@ impl<'b, 'a> Schedule<'b, 'a> {
         }
     }
 
-    pub(crate) fn run(&self, step: StepId, now: &crate::examine::Examined, reason: Reason) -> Done {
+    pub(crate) fn run(&self, step: StepId, now: &crate::examine::Examined, reason: Reason) -> StepEnd {
         let build = self.build;
         let performed = build.run_step(step, now, &reason);
-        let done = Done {
+        let done = StepEnd {
             micros: performed.micros,
             printed: performed.printed,
             survived: performed.survived,
-            ..Done::new(Verdict::Ran, reason)
+            ..StepEnd::new(Verdict::Ran, reason)
         };
         match performed.result {
             Ok(memory) => {
@@ -199,12 +202,12 @@ impl<'b, 'a> Schedule<'b, 'a> {
                 };
                 build.note(step, Arc::new(unfinished));
                 let verdict = if failure.is_some() { Verdict::Failed } else { Verdict::Left };
-                Done { verdict, failure, ..done }
+                StepEnd { verdict, failure, ..done }
             }
         }
     }
 
-    pub(crate) fn finish(&self, step: StepId, done: Done) {
+    pub(crate) fn finish(&self, step: StepId, done: StepEnd) {
         let node = self.build.graph.step(step);
         if !node.services.is_empty() {
             // Before others see that nothing is left to do: a service ends with the thread that started it.
@@ -268,7 +271,7 @@ impl<'b, 'a> Schedule<'b, 'a> {
         let build = self.build;
         for output in &build.graph.step(step).outputs {
             let Some(results) = self.results.get(&output.file) else { continue };
-            let Some(digest) = build.made[output.file.index()].get() else { continue };
+            let Some(digest) = build.known.made[output.file.index()].get() else { continue };
             for result in results {
                 let to: Arc<str> = format!("{}/{}", self.out, result.publish.as_str()).into();
                 let node = build.graph.file(output.file);
@@ -327,7 +330,7 @@ impl<'b, 'a> Schedule<'b, 'a> {
         inside.find(|name| stands(name)).cloned()
     }
 
-    pub(crate) fn signatures(&self, path: &str, folder: bool) -> Vec<crate::outside::Signature> {
+    pub(crate) fn signatures(&self, path: &str, folder: bool) -> Vec<nubrik_disk::Signature> {
         match folder {
             false => self.build.outside.check_itself(path).into_iter().collect(),
             true => {
@@ -397,8 +400,8 @@ impl Progress {
     }
 }
 
-impl Done {
-    pub(crate) fn new(verdict: Verdict, reason: Reason) -> Done {
-        Done { verdict, reason, micros: 0, printed: Vec::new(), failure: None, survived: Vec::new() }
+impl StepEnd {
+    pub(crate) fn new(verdict: Verdict, reason: Reason) -> StepEnd {
+        StepEnd { verdict, reason, micros: 0, printed: Vec::new(), failure: None, survived: Vec::new() }
     }
 }

@@ -2,18 +2,15 @@
 
 use std::sync::Arc;
 
-use nubrik_bytes::{Decoder, Digest, Encoder, Truncated};
+use nubrik_bytes::{Decoder, Digest, Encoder, Frame, Magic, Truncated};
+use nubrik_disk::Signature;
 use nubrik_store::OutputRecord;
 
-use crate::outside::Signature;
 use crate::reason::Reason;
 use crate::table::{Base, FileBytes, Stored, Table};
 
-const MAGIC: &[u8; 8] = b"nbstate3";
-const LOG_MAGIC: &[u8; 8] = b"nbslog 1";
-
-/// Length of what stands before the index: magic, number of builds, count of each table, and a digest.
-const HEADER: usize = 8 + 8 + 3 * 8 + 32;
+/// Length of what stands before the index in the head: number of builds, and count of each table.
+const COUNTS: usize = 8 + 3 * 8;
 
 /// A file's digest, and the metadata that it had then.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
@@ -68,7 +65,7 @@ impl StepMemory {
 pub type Published = (Digest, Vec<Signature>);
 
 /// What is remembered of a workspace.
-#[derive(Default, Debug)]
+#[derive(Default, PartialEq, Debug)]
 pub struct State {
     /// How many builds there were.
     pub builds: u64,
@@ -78,17 +75,6 @@ pub struct State {
     pub steps: Table<Arc<StepMemory>>,
     /// Metadata of published results, by path, with the digest of what was put there.
     pub published: Table<Published>,
-    /// How much of the log belongs to it, in bytes.
-    log_length: u64,
-}
-
-impl PartialEq for State {
-    fn eq(&self, other: &Self) -> bool {
-        self.builds == other.builds
-            && self.files == other.files
-            && self.steps == other.steps
-            && self.published == other.published
-    }
 }
 
 /// What a build adds to what is remembered, or takes from it (`None`).
@@ -106,13 +92,13 @@ pub struct Changes {
 
 impl Stored for FileEntry {
     fn encode(&self, out: &mut Encoder) {
-        encode_signature(out, &self.signature);
+        self.signature.encode(out);
         out.digest(&self.digest);
         out.bool(self.young);
     }
 
     fn decode(from: &mut Decoder<'_>) -> Result<Self, Truncated> {
-        let signature = decode_signature(from)?;
+        let signature = Signature::decode(from)?;
         Ok(FileEntry { signature, digest: from.digest()?, young: from.bool()? })
     }
 }
@@ -120,11 +106,11 @@ impl Stored for FileEntry {
 impl Stored for Published {
     fn encode(&self, out: &mut Encoder) {
         out.digest(&self.0);
-        out.list(&self.1, encode_signature);
+        out.list(&self.1, |out, s| s.encode(out));
     }
 
     fn decode(from: &mut Decoder<'_>) -> Result<Self, Truncated> {
-        Ok((from.digest()?, from.list(decode_signature)?))
+        Ok((from.digest()?, from.list(Signature::decode)?))
     }
 }
 
@@ -139,23 +125,16 @@ impl Stored for Arc<StepMemory> {
 }
 
 impl State {
+    /// What its file begins with.
+    pub const MAGIC: Magic = *b"nbstate4";
+
     /// What is left where everything was forgotten but how many builds there were.
     pub fn after(builds: u64) -> State {
         State { builds, ..State::default() }
     }
 
-    /// Adds what a build came to, and gives it as a batch for the log.
-    pub fn apply(&mut self, changes: Changes) -> Vec<u8> {
-        let mut out = Encoder::new();
-        out.u64(changes.builds);
-        encode_changes(&mut out, &changes.files);
-        encode_changes(&mut out, &changes.steps);
-        encode_changes(&mut out, &changes.published);
-        self.take(changes);
-        out.bytes
-    }
-
-    fn take(&mut self, changes: Changes) {
+    /// Adds what a build came to.
+    pub fn take(&mut self, changes: Changes) {
         self.builds = self.builds.max(changes.builds);
         changes.files.into_iter().for_each(|(name, value)| self.files.set(name, value));
         changes.steps.into_iter().for_each(|(name, value)| self.steps.set(name, value));
@@ -167,7 +146,7 @@ impl State {
         self.steps.peek(folder, |memory| memory.micros, |from| from.u64().ok())
     }
 
-    /// The whole state as the bytes of a file: header, index, records.
+    /// The whole state as the bytes of a file: a head with numbers and an index, and records.
     pub fn encode(&self) -> Vec<u8> {
         let mut records = Encoder::new();
         let tables = [
@@ -175,96 +154,66 @@ impl State {
             self.steps.write(&mut records),
             self.published.write(&mut records),
         ];
-        let mut out = Encoder::new();
-        out.bytes.extend_from_slice(MAGIC);
-        out.u64(self.builds);
-        tables.iter().for_each(|places| out.u64(places.len() as u64));
-        let start = HEADER + 8 * tables.iter().map(Vec::len).sum::<usize>();
-        let mut index = Encoder::new();
-        tables.iter().flatten().for_each(|place| index.u64(start as u64 + place));
-        let check = header_digest(&out.bytes, &index.bytes);
-        out.digest(&check);
-        out.bytes.reserve_exact(index.bytes.len() + records.bytes.len());
-        out.bytes.extend_from_slice(&index.bytes);
-        out.bytes.extend_from_slice(&records.bytes);
-        out.bytes
+        let mut head = Encoder::new();
+        head.u64(self.builds);
+        tables.iter().for_each(|places| head.u64(places.len() as u64));
+        let start = Frame::START + COUNTS + 8 * tables.iter().map(Vec::len).sum::<usize>();
+        tables.iter().flatten().for_each(|place| head.u64(start as u64 + place));
+        Frame::file(State::MAGIC, &head.bytes, &records.bytes)
     }
 
-    /// The state that a file's bytes and those of its log hold. Records are looked at when they are
-    /// wanted; a damaged one is forgotten, and of a damaged log what is behind the damage.
+    /// The state that a file's bytes hold. Records are looked at when they are wanted; a damaged one is forgotten.
     ///
     /// # Errors
-    /// When the file's header or index is damaged, or of another version.
-    pub fn decode(file: FileBytes, log: &[u8]) -> Result<State, Truncated> {
+    /// When the file's head is damaged, or of another version.
+    pub fn decode(file: FileBytes) -> Result<State, Truncated> {
         let bytes = (*file).as_ref();
-        let header = bytes.get(..HEADER).ok_or(Truncated)?;
-        if header[..8] != *MAGIC {
-            return Err(Truncated);
-        }
-        let mut from = Decoder::new(&header[8..]);
+        let head = Frame::of(State::MAGIC, bytes)?.head;
+        let mut from = Decoder::new(&bytes[head.clone()]);
         let builds = from.u64()?;
-        let counts = [from.u64()? as usize, from.u64()? as usize, from.u64()? as usize];
-        let entries = counts.iter().try_fold(0usize, |sum, n| sum.checked_add(*n)).ok_or(Truncated)?;
-        let length = entries.checked_mul(8).ok_or(Truncated)?;
-        let index = bytes.get(HEADER..).and_then(|rest| rest.get(..length)).ok_or(Truncated)?;
-        if header_digest(&header[..HEADER - 32], index).0 != header[HEADER - 32..] {
+        let counts = [from.u64()?, from.u64()?, from.u64()?];
+        let entries = counts.iter().try_fold(0u64, |sum, n| sum.checked_add(*n)).ok_or(Truncated)?;
+        let length = entries.checked_mul(8).and_then(|n| n.checked_add(COUNTS as u64));
+        if length != Some(head.len() as u64) {
             return Err(Truncated);
         }
-        let id = header[HEADER - 32..].to_vec();
-        let base = |before: usize, count: usize| Base::new(file.clone(), HEADER + before * 8, count);
-        let mut state = State {
+        let base = |before: u64, count: u64| {
+            Base::new(file.clone(), head.start + COUNTS + before as usize * 8, count as usize)
+        };
+        Ok(State {
             builds,
             files: Table::over(base(0, counts[0])),
             steps: Table::over(base(counts[0], counts[1])),
             published: Table::over(base(counts[0] + counts[1], counts[2])),
-            log_length: 0,
-        };
-        let Some(rest) = log.strip_prefix(LOG_MAGIC.as_slice()).and_then(|rest| rest.strip_prefix(&id[..]))
-        else {
-            return Ok(state);
-        };
-        let mut from = Decoder::new(rest);
-        state.log_length = (log.len() - rest.len()) as u64;
-        while let (Ok(batch), Ok(digest)) = (from.bytes(), from.digest()) {
-            let Some(changes) = decode_changes(batch).ok().filter(|_| Digest::of(batch) == digest) else {
-                break;
-            };
-            state.take(changes);
-            state.log_length += 4 + batch.len() as u64 + 32;
-        }
-        Ok(state)
-    }
-
-    /// How long the log is that the state was read from and added to, in bytes: a longer one has a
-    /// damaged end.
-    pub fn log_length(&self) -> u64 {
-        self.log_length
-    }
-
-    /// Takes note that the log was added to, or begun anew.
-    pub fn set_log_length(&mut self, length: u64) {
-        self.log_length = length;
-    }
-
-    /// How a log for the state in a file's bytes begins.
-    pub fn log_header(bytes: &[u8]) -> Option<Vec<u8>> {
-        Some([LOG_MAGIC.as_slice(), bytes.get(HEADER - 32..HEADER)?].concat())
-    }
-
-    /// A batch as it is added to a log: its length, itself, and its digest.
-    pub fn log_entry(batch: &[u8]) -> Vec<u8> {
-        let mut out = Encoder::new();
-        out.bytes(batch);
-        out.digest(&Digest::of(batch));
-        out.bytes
+        })
     }
 }
 
-fn header_digest(header: &[u8], index: &[u8]) -> Digest {
-    let mut hasher = nubrik_bytes::Hasher::new();
-    hasher.update(header);
-    hasher.update(index);
-    hasher.finish()
+impl Changes {
+    /// The changes as bytes.
+    pub fn encode(&self) -> Vec<u8> {
+        let Changes { builds, files, steps, published } = self;
+        let mut out = Encoder::new();
+        out.u64(*builds);
+        encode_changes(&mut out, files);
+        encode_changes(&mut out, steps);
+        encode_changes(&mut out, published);
+        out.bytes
+    }
+
+    /// The changes that bytes hold.
+    ///
+    /// # Errors
+    /// When they are damaged.
+    pub fn decode(bytes: &[u8]) -> Result<Changes, Truncated> {
+        let mut from = Decoder::new(bytes);
+        Ok(Changes {
+            builds: from.u64()?,
+            files: decode_change_list(&mut from)?,
+            steps: decode_change_list(&mut from)?,
+            published: decode_change_list(&mut from)?,
+        })
+    }
 }
 
 /// Values that are new (`None`: gone), by name.
@@ -284,34 +233,6 @@ fn decode_change_list<V: Stored>(from: &mut Decoder<'_>) -> Result<ChangeList<V>
     from.list(|from| {
         let name = from.text()?.into();
         Ok((name, if from.bool()? { Some(V::decode(from)?) } else { None }))
-    })
-}
-
-fn decode_changes(batch: &[u8]) -> Result<Changes, Truncated> {
-    let mut from = Decoder::new(batch);
-    Ok(Changes {
-        builds: from.u64()?,
-        files: decode_change_list(&mut from)?,
-        steps: decode_change_list(&mut from)?,
-        published: decode_change_list(&mut from)?,
-    })
-}
-
-fn encode_signature(out: &mut Encoder, signature: &Signature) {
-    out.u64(signature.size);
-    out.u64(signature.changed as u64);
-    out.u64(signature.touched as u64);
-    out.u64(signature.inode);
-    out.u32(signature.mode);
-}
-
-fn decode_signature(from: &mut Decoder<'_>) -> Result<Signature, Truncated> {
-    Ok(Signature {
-        size: from.u64()?,
-        changed: from.u64()? as i64,
-        touched: from.u64()? as i64,
-        inode: from.u64()?,
-        mode: from.u32()?,
     })
 }
 
@@ -339,7 +260,7 @@ fn encode_memory(out: &mut Encoder, memory: &StepMemory) {
     out.digest(&memory.candidate_names);
     out.list(&memory.passed_over, |out, path| out.text(path));
     out.list(&memory.outputs, |out, output| output.encode(out));
-    out.list(&memory.signatures, encode_signature);
+    out.list(&memory.signatures, |out, s| s.encode(out));
     out.u64(memory.build);
     out.text(&memory.because.0);
     out.text(&memory.because.1);
@@ -358,7 +279,7 @@ fn decode_memory(from: &mut Decoder<'_>) -> Result<StepMemory, Truncated> {
         candidate_names: from.digest()?,
         passed_over: from.list(|from| Ok(from.text()?.into()))?,
         outputs: from.list(OutputRecord::decode)?,
-        signatures: from.list(decode_signature)?,
+        signatures: from.list(Signature::decode)?,
         build: from.u64()?,
         because: {
             let (code, text, input) = (from.text()?.to_owned(), from.text()?.to_owned(), from.text()?);

@@ -218,6 +218,9 @@ impl World {
         let mut joins = Joins::new();
         for step in 0..STEPS {
             joins.step(&[], &[]);
+            // The step is written anew below, with outputs of its own.
+            let placeholder = joins.graph.steps[step].outputs[0].file;
+            joins.graph.files[placeholder.index()].maker = None;
             let folder = WsPath::from_normal(&self.folder(step));
             let id = StepId(step as u32);
             let mut file = |path: &str, maker: Option<StepId>, is_folder: bool| {
@@ -260,8 +263,8 @@ impl World {
             *joins.graph.steps[step] = Step {
                 commands: vec![Pipeline { stages: vec![stage] }],
                 env: if option { vec![("O".into(), self.option.to_string().into())] } else { vec![] },
-                inputs,
-                candidates,
+                inputs: inputs.into(),
+                candidates: candidates.into(),
                 outputs,
                 found,
                 ..Step { folder, ..(*joins.graph.steps[step]).clone() }
@@ -381,12 +384,11 @@ impl World {
             Edit::Interrupt(after) => *self.bench.machine.stops_after.lock().unwrap() = Some(*after),
             Edit::ForgetState => {
                 self.bench.state = State::default();
-                self.bench.log.clear();
                 self.in_place.clear();
             }
             Edit::Reload => {
                 let bytes = self.bench.state.encode();
-                self.bench.state = State::decode(Arc::new(bytes), b"").unwrap();
+                self.bench.state = State::decode(Arc::new(bytes)).unwrap();
             }
             Edit::LoseStore => {
                 self.bench.store = FakeStore::default();

@@ -3,13 +3,14 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
+use crate::Tables;
 use nubrik_bytes::{Decoder, Truncated};
 use nubrik_source::WsPath;
 
 use crate::{
-    ArchiveFormat, Check, FileId, FileNode, Graph, Limits, ListFile, Native, OutputNode, Pipeline, Place,
-    Placement, Program, ResultFile, Role, Service, ServiceCommand, Serving, SetId, Stage, Step, StepId,
-    Target, TargetId, ToolId, WorkFolder,
+    ArchiveFormat, Check, FileId, FileNode, Limits, ListFile, Native, OutputNode, Pipeline, Place, Placement,
+    Program, ResultFile, Role, Service, ServiceCommand, Serving, SetId, Stage, Step, StepId, Target,
+    TargetId, ToolId, WorkFolder,
 };
 
 /// Services need services only so deep; more is damage.
@@ -21,12 +22,19 @@ type Read<T> = Result<T, Truncated>;
 #[derive(Default)]
 pub struct Assembly {
     /// The graph so far.
-    pub graph: Graph,
+    pub graph: Tables,
     files: HashMap<Arc<str>, FileId>,
     tools: HashMap<Arc<str>, ToolId>,
+    /// How many files and tools there are, where they are known beforehand and bytes hold their numbers.
+    numbered: Option<(usize, usize)>,
 }
 
 impl Assembly {
+    /// One that reads steps and targets of a graph with so many files and tools, written with their numbers.
+    pub(crate) fn numbered(files: usize, tools: usize) -> Assembly {
+        Assembly { numbered: Some((files, tools)), ..Assembly::default() }
+    }
+
     /// The number of the file at a path, entered on first use.
     pub fn file(&mut self, path: &str, folder: bool) -> FileId {
         if let Some(id) = self.files.get(path) {
@@ -54,16 +62,31 @@ impl Assembly {
     ///
     /// # Errors
     /// When the bytes are no step.
-    pub fn step(&mut self, bytes: &[u8], target: TargetId, mut candidates: Vec<SetId>) -> Read<StepId> {
-        let from = &mut Decoder::new(bytes);
-        candidates.sort_unstable();
+    pub fn step(&mut self, bytes: &[u8], target: TargetId, candidates: Vec<SetId>) -> Read<StepId> {
+        let step = self.step_of(&mut Decoder::new(bytes), target, candidates)?;
+        let id = StepId(self.graph.steps.len() as u32);
+        for output in &step.outputs {
+            self.graph.files[output.file.index()].maker = Some(id);
+        }
+        self.graph.steps.push(Box::new(step));
+        Ok(id)
+    }
+
+    /// Reads a step without adding it.
+    pub(crate) fn step_of(
+        &mut self,
+        from: &mut Decoder<'_>,
+        target: TargetId,
+        candidates: Vec<SetId>,
+    ) -> Read<Step> {
+        let candidates = candidates.into();
         let mut step = Step { target, candidates, ..Step::empty(path(from)?) };
         step.outputs = from.list(|from| Ok(OutputNode { file: self.read_file(from)?, name: text(from)? }))?;
         step.commands = from.list(|from| {
             let stages = from.list(|from| {
                 // Which of the two it is stands before either.
                 let program = match from.u8()? {
-                    0 => Program::Tool(self.tool(from.text()?)),
+                    0 => Program::Tool(self.read_tool(from)?),
                     1 => Program::File(self.read_file(from)?),
                     _ => return Err(Truncated),
                 };
@@ -96,9 +119,8 @@ impl Assembly {
             }))
         })?;
         step.services = from.list(|from| service_below(from, 0))?;
-        step.inputs = from.list(|from| self.read_file(from))?;
-        step.inputs.sort_unstable();
-        step.tools = from.list(|from| Ok(self.tool(from.text()?)))?;
+        step.inputs = from.list(|from| self.read_file(from))?.into();
+        step.tools = from.list(|from| self.read_tool(from))?;
         step.tools.sort_unstable();
         step.limits = Limits {
             network,
@@ -109,12 +131,7 @@ impl Assembly {
         step.say = text(from)?;
         step.variant = text(from)?;
         step.place = place(from)?;
-        let id = StepId(self.graph.steps.len() as u32);
-        for output in &step.outputs {
-            self.graph.files[output.file.index()].maker = Some(id);
-        }
-        self.graph.steps.push(Box::new(step));
-        Ok(id)
+        Ok(step)
     }
 
     /// Adds a target.
@@ -122,8 +139,14 @@ impl Assembly {
     /// # Errors
     /// When the bytes are no target.
     pub fn target(&mut self, bytes: &[u8]) -> Read<TargetId> {
-        let from = &mut Decoder::new(bytes);
-        let target = Target {
+        let target = self.target_of(&mut Decoder::new(bytes))?;
+        self.graph.targets.push(target);
+        Ok(TargetId(self.graph.targets.len() as u32 - 1))
+    }
+
+    /// Reads a target without adding it.
+    pub(crate) fn target_of(&mut self, from: &mut Decoder<'_>) -> Read<Target> {
+        Ok(Target {
             address: text(from)?,
             package: path(from)?,
             kind: text(from)?,
@@ -142,12 +165,30 @@ impl Assembly {
             results: from.list(|from| {
                 Ok(ResultFile { address: text(from)?, file: self.read_file(from)?, publish: path(from)? })
             })?,
-        };
-        self.graph.targets.push(target);
-        Ok(TargetId(self.graph.targets.len() as u32 - 1))
+        })
+    }
+
+    /// Reads a service.
+    ///
+    /// # Errors
+    /// When the bytes are no service.
+    pub fn service(from: &mut Decoder<'_>) -> Read<Arc<Service>> {
+        service_below(from, 0)
+    }
+
+    fn read_tool(&mut self, from: &mut Decoder<'_>) -> Read<ToolId> {
+        match self.numbered {
+            Some((_, count)) => {
+                Some(from.u32()?).filter(|n| (*n as usize) < count).map(ToolId).ok_or(Truncated)
+            }
+            None => Ok(self.tool(from.text()?)),
+        }
     }
 
     fn read_file(&mut self, from: &mut Decoder<'_>) -> Read<FileId> {
+        if let Some((count, _)) = self.numbered {
+            return Some(from.u32()?).filter(|n| (*n as usize) < count).map(FileId).ok_or(Truncated);
+        }
         let path = from.text()?;
         Ok(self.file(path, from.bool()?))
     }
@@ -212,7 +253,7 @@ fn service_below(from: &mut Decoder<'_>, depth: usize) -> Read<Arc<Service>> {
         work: path(from)?,
         needs: from.list(|from| service_below(from, depth + 1))?,
         address: text(from)?,
-        inputs: from.list(path)?,
+        inputs: from.list(path)?.into(),
         tools: from.list(text)?,
         ready: optional(from, command)?,
         patience: from.u64()?,

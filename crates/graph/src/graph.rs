@@ -1,5 +1,6 @@
 //! The graph: its tables, and questions about them.
 
+use std::ops::Deref;
 use std::sync::Arc;
 
 use nubrik_source::WsPath;
@@ -17,9 +18,9 @@ pub struct FileNode {
     pub folder: bool,
 }
 
-/// Targets, steps, files and tools of one evaluation.
+/// Targets, steps, files and tools of one evaluation, while they are put together. [`Tables::finish`] makes a graph of them.
 #[derive(Clone, PartialEq, Eq, Default, Debug)]
-pub struct Graph {
+pub struct Tables {
     /// All files, by [`FileId`].
     pub files: Vec<FileNode>,
     /// All steps, by [`StepId`].
@@ -33,7 +34,68 @@ pub struct Graph {
     pub sets: FileSets,
 }
 
+/// Targets, steps, files and tools of one evaluation: every number in it is that of a row, and each file's maker is the step that
+/// has it among its outputs.
+#[derive(Clone, PartialEq, Eq, Default, Debug)]
+pub struct Graph {
+    tables: Tables,
+}
+
+impl Deref for Graph {
+    type Target = Tables;
+
+    fn deref(&self) -> &Tables {
+        &self.tables
+    }
+}
+
 impl Graph {
+    /// Its tables, to be changed.
+    pub fn into_tables(self) -> Tables {
+        self.tables
+    }
+}
+
+/// What is wrong with tables that are no graph.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Flaw(pub String);
+
+impl Tables {
+    /// The graph that the tables are.
+    ///
+    /// # Errors
+    /// When a number in them is that of no row, or a file's maker is another step than makes it.
+    pub fn finish(self) -> Result<Graph, Flaw> {
+        let flaw = |what: String| Err(Flaw(what));
+        let is_file = |file: &FileId| file.index() < self.files.len();
+        let mut made = 0;
+        for (number, step) in (0..).zip(&self.steps) {
+            let place = || format!("step {number}, {}", step.folder);
+            if step.target.index() >= self.targets.len()
+                || step.tools.iter().any(|tool| tool.index() >= self.tools.len())
+                || step.candidates.iter().any(|set| set.index() >= self.sets.len())
+                || !step.inputs.iter().all(is_file)
+            {
+                return flaw(format!("{} speaks of a row that is not there", place()));
+            }
+            for output in &step.outputs {
+                if self.files.get(output.file.index()).and_then(|file| file.maker) != Some(StepId(number)) {
+                    return flaw(format!("{} makes a file that is said to be made otherwise", place()));
+                }
+                made += 1;
+            }
+        }
+        if self.files.iter().filter(|file| file.maker.is_some()).count() != made {
+            return flaw("a file is said to be made by a step that does not make it".to_owned());
+        }
+        if !self.sets.iter().flatten().all(is_file)
+            || !self.targets.iter().flat_map(|t| &t.results).all(|result| is_file(&result.file))
+        {
+            return flaw("a set or a target holds a file that is not there".to_owned());
+        }
+        Ok(Graph { tables: self })
+    }
+
     /// The file with this number.
     pub fn file(&self, id: FileId) -> &FileNode {
         &self.files[id.index()]
@@ -73,7 +135,7 @@ impl Graph {
         let mut files: Vec<FileId> = self.candidates(step).collect();
         files.sort_unstable();
         files.dedup();
-        files.retain(|file| step.inputs.binary_search(file).is_err());
+        files.retain(|file| !step.inputs.holds(file));
         files
     }
 
@@ -87,7 +149,7 @@ impl Graph {
 
     /// Whether a step reads or may read a file.
     pub fn declares(&self, step: &Step, file: FileId) -> bool {
-        step.inputs.binary_search(&file).is_ok() || step.candidates.iter().any(|s| self.sets.holds(*s, file))
+        step.inputs.holds(&file) || step.candidates.iter().any(|s| self.sets.holds(*s, file))
     }
 
     /// The target with this address.
@@ -134,7 +196,7 @@ impl Graph {
     /// The targets that make what a service reads.
     pub fn service_needs(&self, service: &Service) -> Vec<TargetId> {
         let made = self.files.iter().filter(|f| f.maker.is_some());
-        let read = made.filter(|f| service.inputs.binary_search(&f.path).is_ok());
+        let read = made.filter(|f| service.inputs.holds(&f.path));
         let own = read.filter_map(|f| f.maker).map(|maker| self.step(maker).target);
         own.chain(service.needs.iter().filter_map(|need| self.target_of_service(need))).collect()
     }

@@ -1,5 +1,5 @@
-//! What steps, services and targets are as bytes: files by their paths, tools by their names. The same step is the same bytes,
-//! whatever numbers its files have in a graph. One layout for all purposes; everything is taken apart whole, so that a new field
+//! What steps, services and targets are as bytes: files by their paths, tools by their names, so that the same step is the
+//! same bytes, whatever numbers its files have in a graph. One layout for all purposes; everything is taken apart whole, so that a new field
 //! does not compile until somebody decides what it is for. [`crate::Assembly`] reads back what is written whole.
 
 use std::sync::Arc;
@@ -8,22 +8,25 @@ use nubrik_bytes::Encoder;
 use nubrik_source::WsPath;
 
 use crate::{
-    ArchiveFormat, Check, FileId, Graph, Limits, ListFile, Native, OutputNode, Pipeline, Place, Placement,
-    Program, ResultFile, Role, Service, ServiceCommand, Serving, Stage, Step, Target, WorkFolder, url_name,
+    ArchiveFormat, Check, FileId, Limits, ListFile, Native, OutputNode, Pipeline, Place, Placement, Program,
+    ResultFile, Role, Service, ServiceCommand, Serving, Stage, Step, Tables, Target, ToolId, WorkFolder,
+    url_name,
 };
 
 /// What bytes are for.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
 pub enum Purpose {
-    /// To be read back: everything.
+    /// To be read back into any graph: everything.
     Whole,
+    /// To be read back into the same graph: everything, files and tools by their numbers.
+    Numbers,
     /// To identify results: only what can decide which result there is. Contents of files and what tools are have parts of a
     /// key of their own.
     Key,
 }
 
 /// Writes a step without the target that it belongs to and the sets of its candidates, which many steps share.
-pub fn write_step(graph: &Graph, step: &Step, purpose: Purpose, out: &mut Encoder) {
+pub fn write_step(graph: &Tables, step: &Step, purpose: Purpose, out: &mut Encoder) {
     let Step {
         // Numbers of this graph alone: kept beside the bytes.
         target: _,
@@ -48,14 +51,17 @@ pub fn write_step(graph: &Graph, step: &Step, purpose: Purpose, out: &mut Encode
         variant,
         place,
     } = step;
-    let file = |out: &mut Encoder, id: &FileId| write_file(graph, *id, out);
+    let file = |out: &mut Encoder, id: &FileId| write_file(graph, *id, purpose, out);
+    let tool = |out: &mut Encoder, id: &ToolId| match purpose {
+        Purpose::Numbers => out.u32(id.0),
+        Purpose::Whole | Purpose::Key => out.text(&graph.tools[id.index()]),
+    };
     path(folder, out);
     out.list(outputs, |out, OutputNode { file: id, name }| {
         file(out, id);
         out.text(name);
     });
     out.list(commands, |out, Pipeline { stages }| {
-        let tool = |out: &mut Encoder, id: &crate::ToolId| out.text(&graph.tools[id.index()]);
         out.list(stages, |out, stage| write_stage(stage, out, tool, file));
     });
     variables(env, out);
@@ -63,7 +69,7 @@ pub fn write_step(graph: &Graph, step: &Step, purpose: Purpose, out: &mut Encode
     out.list(scratch, |out, at| path(at, out));
     optional(native.as_deref(), out, |out, native| write_native(graph, native, purpose, out));
     list_files(lists, out);
-    write_work(graph, work, out);
+    write_work(graph, work, purpose, out);
     out.list(taken, |out, (from, id)| {
         out.text(from);
         file(out, id);
@@ -78,10 +84,13 @@ pub fn write_step(graph: &Graph, step: &Step, purpose: Purpose, out: &mut Encode
     }
     // Whose it is and how it is told of; what has a part of a key of its own; and limits that decide whether there is a result,
     // never which one.
-    write_inputs(graph, inputs, out);
-    let mut tools: Vec<&Arc<str>> = tools.iter().map(|tool| &graph.tools[tool.index()]).collect();
-    tools.sort();
-    out.list(&tools, |out, name| out.text(name));
+    // By path and name: the order of numbers is that of evaluation.
+    let mut inputs = inputs.to_vec();
+    inputs.sort_by_key(|id| &graph.file(*id).path);
+    out.list(&inputs, file);
+    let mut tools = tools.clone();
+    tools.sort_by_key(|id| &graph.tools[id.index()]);
+    out.list(&tools, tool);
     for limit in [timeout, memory] {
         optional(limit.as_ref(), out, |out, limit| out.u64(*limit));
     }
@@ -92,7 +101,7 @@ pub fn write_step(graph: &Graph, step: &Step, purpose: Purpose, out: &mut Encode
 }
 
 /// The folder in which a step's commands run.
-fn write_work(graph: &Graph, work: &WorkFolder, out: &mut Encoder) {
+fn write_work(graph: &Tables, work: &WorkFolder, purpose: Purpose, out: &mut Encoder) {
     match work {
         WorkFolder::Root => out.u8(0),
         WorkFolder::Source(at) => {
@@ -102,30 +111,26 @@ fn write_work(graph: &Graph, work: &WorkFolder, out: &mut Encoder) {
         WorkFolder::Private { at, copy_of } => {
             out.u8(2);
             path(at, out);
-            optional(copy_of.as_ref(), out, |out, id| write_file(graph, *id, out));
+            optional(copy_of.as_ref(), out, |out, id| write_file(graph, *id, purpose, out));
         }
     }
 }
 
-fn write_check(graph: &Graph, check: &Check, purpose: Purpose, out: &mut Encoder) {
+fn write_check(graph: &Tables, check: &Check, purpose: Purpose, out: &mut Encoder) {
     let Check { verdict, report, quarantined, address } = check;
-    write_file(graph, *verdict, out);
-    optional(report.as_ref(), out, |out, id| write_file(graph, *id, out));
+    write_file(graph, *verdict, purpose, out);
+    optional(report.as_ref(), out, |out, id| write_file(graph, *id, purpose, out));
     // Only a check that passed is kept: how a failure counts is no part of that.
-    if purpose == Purpose::Whole {
+    if purpose != Purpose::Key {
         optional(quarantined.as_ref(), out, |out, why| out.text(why));
         out.text(address);
     }
 }
 
-/// By path: the order of numbers is that of evaluation.
-fn write_inputs(graph: &Graph, inputs: &[FileId], out: &mut Encoder) {
-    let mut sorted = inputs.to_vec();
-    sorted.sort_by_key(|id| &graph.file(*id).path);
-    out.list(&sorted, |out, id| write_file(graph, *id, out));
-}
-
-fn write_file(graph: &Graph, id: FileId, out: &mut Encoder) {
+fn write_file(graph: &Tables, id: FileId, purpose: Purpose, out: &mut Encoder) {
+    if purpose == Purpose::Numbers {
+        return out.u32(id.0);
+    }
     let node = graph.file(id);
     path(&node.path, out);
     out.bool(node.folder);
@@ -185,11 +190,11 @@ fn write_place(Place { file, line }: &Place, out: &mut Encoder) {
 }
 
 /// What the tool does itself.
-fn write_native(graph: &Graph, native: &Native, purpose: Purpose, out: &mut Encoder) {
+fn write_native(graph: &Tables, native: &Native, purpose: Purpose, out: &mut Encoder) {
     let placed = |out: &mut Encoder, files: &[Placement]| {
         out.list(files, |out, Placement { to, from }| {
             out.text(to);
-            write_file(graph, *from, out);
+            write_file(graph, *from, purpose, out);
         });
     };
     match native {
@@ -209,13 +214,13 @@ fn write_native(graph: &Graph, native: &Native, purpose: Purpose, out: &mut Enco
         }
         Native::Unpack { archive, strip } => {
             out.u8(4);
-            write_file(graph, *archive, out);
+            write_file(graph, *archive, purpose, out);
             out.u32(*strip);
         }
         Native::Fetch { urls, digest, unpack, executable } => {
             out.u8(5);
             match purpose {
-                Purpose::Whole => out.list(urls, |out, url| out.text(url)),
+                Purpose::Whole | Purpose::Numbers => out.list(urls, |out, url| out.text(url)),
                 // Where it comes from does not matter: its digest says what it is. What an archive is unpacked as, its name
                 // tells.
                 Purpose::Key => {
@@ -259,7 +264,7 @@ pub fn write_service(service: &Service, purpose: Purpose, out: &mut Encoder) {
             command(out, run);
             out.list(fill, command);
             out.bool(*shared);
-            if purpose == Purpose::Whole {
+            if purpose != Purpose::Key {
                 optional(stop.as_ref(), out, command);
             }
         }
@@ -287,8 +292,8 @@ pub fn write_service(service: &Service, purpose: Purpose, out: &mut Encoder) {
     write_place(place, out);
 }
 
-/// Writes a target with its results; always whole.
-pub fn write_target(graph: &Graph, target: &Target, out: &mut Encoder) {
+/// Writes a target with its results; of no purpose is it less than whole.
+pub fn write_target(graph: &Tables, target: &Target, purpose: Purpose, out: &mut Encoder) {
     let Target { address, package, kind, documentation, place, role, private, tags, results } = target;
     out.text(address);
     path(package, out);
@@ -306,7 +311,7 @@ pub fn write_target(graph: &Graph, target: &Target, out: &mut Encoder) {
     out.list(tags, |out, tag| out.text(tag));
     out.list(results, |out, ResultFile { address, file, publish }| {
         out.text(address);
-        write_file(graph, *file, out);
+        write_file(graph, *file, purpose, out);
         path(publish, out);
     });
 }

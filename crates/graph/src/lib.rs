@@ -4,17 +4,21 @@
 //! its bytes: renumbering is in `visit.rs`, and what a step is as bytes, for keys and for disk, in `layout.rs`.
 //!
 //! ```
-//! use nubrik_graph::{Closure, FileId, FileNode, Graph, OutputNode, Step, StepId};
+//! use nubrik_graph::{Closure, FileId, FileNode, OutputNode, Step, StepId, Tables, Target};
 //! use nubrik_source::WsPath;
 //!
 //! // One step, which reads `fit.c` and makes `fit.o`.
-//! let mut graph = Graph::default();
+//! let mut tables = Tables::default();
 //! let path = |path: &str| WsPath::from_normal(path);
-//! graph.files.push(FileNode { path: path("fit.c"), maker: None, folder: false });
-//! graph.files.push(FileNode { path: path("made/fit.o"), maker: Some(StepId(0)), folder: false });
+//! tables.files.push(FileNode { path: path("fit.c"), maker: None, folder: false });
+//! tables.files.push(FileNode { path: path("made/fit.o"), maker: Some(StepId(0)), folder: false });
 //! let outputs = vec![OutputNode { file: FileId(1), name: "fit.o".into() }];
-//! graph.steps.push(Box::new(Step { inputs: vec![FileId(0)], outputs, ..Step::empty(path("made")) }));
+//! tables.targets.push(Target::plain("fit"));
+//! let step = Step { inputs: vec![FileId(0)].into(), outputs, ..Step::empty(path("made")) };
+//! tables.steps.push(Box::new(step));
+//! let graph = tables.finish().map_err(|flaw| flaw.0)?;
 //! assert_eq!(Closure::of(&graph, [FileId(1)]).steps, [StepId(0)]);
+//! # Ok::<(), String>(())
 //! ```
 
 mod assembly;
@@ -26,13 +30,15 @@ mod native;
 mod order;
 mod service;
 mod sets;
+mod sorted;
 mod step;
 mod target;
 mod visit;
+mod whole;
 
 pub use assembly::Assembly;
 pub use cycles::{Cycle, Edge, is_acyclic, shortest_cycles};
-pub use graph::{FileNode, Graph};
+pub use graph::{FileNode, Flaw, Graph, Tables};
 pub use ids::{FileId, StepId, TargetId, ToolId};
 pub use layout::{Purpose, write_service, write_step, write_target};
 pub use native::{ArchiveFormat, Native, Placement, PlainFile, url_name};
@@ -42,6 +48,7 @@ pub use service::{
     shown_marks, unmarked,
 };
 pub use sets::{FileSets, Needs, SetId};
+pub use sorted::Sorted;
 pub use step::{
     Check, Effect, Limits, ListFile, OutputNode, Pipeline, Place, Program, SECRET, Stage, Step, WorkFolder,
 };

@@ -1,6 +1,8 @@
 //! What a request needs, in an order in which it can be made.
 
-use crate::{FileId, Graph, Needs, StepId};
+use crate::Tables;
+
+use crate::{FileId, Needs, StepId};
 
 /// The steps behind some files.
 #[derive(Debug, PartialEq, Eq, Default)]
@@ -13,7 +15,7 @@ impl Closure {
     /// The steps that make `files`, and all those that they need.
     ///
     /// The graph has no cycles: a step only reads files of steps that were there before it.
-    pub fn of(graph: &Graph, files: impl IntoIterator<Item = FileId>) -> Closure {
+    pub fn of(graph: &Tables, files: impl IntoIterator<Item = FileId>) -> Closure {
         let needs_of = Needs::of(graph);
         let mut seen = vec![false; graph.steps.len()];
         let mut steps = Vec::new();
@@ -47,7 +49,7 @@ impl Closure {
 /// its own cost and the costs of what waits for it. Indexed by step number; 0 for other steps.
 ///
 /// `order` has each step behind those it needs.
-pub fn longest_chains(graph: &Graph, order: &[StepId], cost: impl Fn(StepId) -> f64) -> Vec<f64> {
+pub fn longest_chains(graph: &Tables, order: &[StepId], cost: impl Fn(StepId) -> f64) -> Vec<f64> {
     let needs_of = Needs::of(graph);
     let mut chain = vec![0.0; graph.steps.len()];
     for &step in order.iter().rev() {
@@ -68,8 +70,8 @@ mod tests {
     use nubrik_source::WsPath;
 
     /// A graph in which step `i` makes file `i` and reads the files of `needs[i]`.
-    pub(crate) fn graph_of(needs: &[&[u32]]) -> Graph {
-        let mut graph = Graph::default();
+    pub(crate) fn graph_of(needs: &[&[u32]]) -> Tables {
+        let mut graph = Tables::default();
         for (i, inputs) in needs.iter().enumerate() {
             let path = WsPath::from_normal(&format!("f{i}"));
             graph.files.push(FileNode { path: path.clone(), maker: Some(StepId(i as u32)), folder: false });
@@ -80,7 +82,7 @@ mod tests {
                 env: vec![],
                 folder: path,
                 inputs: inputs.iter().map(|f| FileId(*f)).collect(),
-                candidates: vec![],
+                candidates: vec![].into(),
                 outputs: vec![OutputNode { file: FileId(i as u32), name: "f".into() }],
                 found: vec![],
                 scratch: vec![],

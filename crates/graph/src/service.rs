@@ -4,6 +4,7 @@
 use std::fmt;
 use std::sync::Arc;
 
+use crate::Sorted;
 use nubrik_source::WsPath;
 
 use crate::{ListFile, Place, Program, SECRET, Stage};
@@ -57,8 +58,8 @@ pub struct Service {
     pub patience: u64,
     /// Variables that its commands see, sorted by name, with marks.
     pub env: Vec<(Arc<str>, Arc<str>)>,
-    /// Files and made folders that its commands may read, sorted.
-    pub inputs: Vec<WsPath>,
+    /// Files and made folders that its commands may read.
+    pub inputs: Sorted<WsPath>,
     /// Names of the tools that its commands start, sorted.
     pub tools: Vec<Arc<str>>,
     /// Folders that its commands find below the instance's, besides `.scratch` itself.

@@ -77,14 +77,14 @@ impl FileSets {
 
 /// The steps that make what steps read: of each set they are looked for once.
 pub struct Needs<'g> {
-    graph: &'g crate::Graph,
+    graph: &'g crate::Tables,
     /// By set: the steps that make its files, sorted, each once.
     of_sets: Vec<Vec<StepId>>,
 }
 
 impl<'g> Needs<'g> {
     /// Those of a graph.
-    pub fn of(graph: &'g crate::Graph) -> Needs<'g> {
+    pub fn of(graph: &'g crate::Tables) -> Needs<'g> {
         let makers = |files: &[FileId]| {
             let mut makers: Vec<StepId> = files.iter().filter_map(|f| graph.file(*f).maker).collect();
             makers.sort_unstable();

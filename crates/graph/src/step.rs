@@ -2,6 +2,7 @@
 
 use std::sync::Arc;
 
+use crate::Sorted;
 use nubrik_source::WsPath;
 
 use crate::{FileId, Native, Service, SetId, TargetId, ToolId};
@@ -162,12 +163,12 @@ pub struct Step {
     pub env: Vec<(Arc<str>, Arc<str>)>,
     /// The folder that only this step may write to.
     pub folder: WsPath,
-    /// Files that certainly are inputs, sorted.
-    pub inputs: Vec<FileId>,
-    /// Sets of files that may be inputs, sorted: which of them are, the commands list in [`Step::found`]. They may
+    /// Files that certainly are inputs.
+    pub inputs: Sorted<FileId>,
+    /// Sets of files that may be inputs: which of them are, the commands list in [`Step::found`]. They may
     /// overlap, and hold certain inputs, too. Empty where the commands list nothing: then everything declared is in
     /// [`Step::inputs`].
-    pub candidates: Vec<SetId>,
+    pub candidates: Sorted<SetId>,
     /// What the commands make; at least one.
     pub outputs: Vec<OutputNode>,
     /// Files in which the commands list what they read.
@@ -215,8 +216,8 @@ impl Step {
             commands: Vec::new(),
             env: Vec::new(),
             folder,
-            inputs: Vec::new(),
-            candidates: Vec::new(),
+            inputs: Sorted::default(),
+            candidates: Sorted::default(),
             outputs: Vec::new(),
             found: Vec::new(),
             scratch: Vec::new(),

@@ -69,6 +69,21 @@ pub struct Target {
 }
 
 impl Target {
+    /// A target of the root with an address and nothing else.
+    pub fn plain(address: &str) -> Target {
+        Target {
+            address: address.into(),
+            package: WsPath::root(),
+            kind: "".into(),
+            documentation: "".into(),
+            place: Place { file: "targets.nub".into(), line: 1 },
+            role: Role::Target,
+            private: false,
+            tags: Vec::new(),
+            results: Vec::new(),
+        }
+    }
+
     /// Whether people know it by its address.
     pub fn is_declared(&self) -> bool {
         self.role != Role::Inner

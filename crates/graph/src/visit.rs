@@ -62,10 +62,8 @@ impl Step {
                 Program::File(file) => numbers.file(file),
             }
         }
-        inputs.iter_mut().for_each(|file| numbers.file(file));
-        inputs.sort_unstable();
-        candidates.iter_mut().for_each(|set| *set = numbers.sets[set.index()]);
-        candidates.sort_unstable();
+        inputs.change(|file| numbers.file(file));
+        candidates.change(|set| *set = numbers.sets[set.index()]);
         outputs.iter_mut().for_each(|output| numbers.file(&mut output.file));
         tools.iter_mut().for_each(|tool| numbers.tool(tool));
         tools.sort_unstable();

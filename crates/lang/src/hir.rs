@@ -3,6 +3,7 @@
 use std::rc::Rc;
 use std::sync::Arc;
 
+use crate::eval::Taken;
 use nubrik_graph::Role;
 use nubrik_source::{Span, TextId, WsPath};
 use rustc_hash::FxHashMap;
@@ -17,6 +18,25 @@ impl ModuleId {
     /// Its place among all.
     pub fn index(self) -> usize {
         self.0 as usize
+    }
+}
+
+/// A declaration of a module that is loaded.
+#[derive(Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Debug)]
+pub struct DeclId {
+    pub module: ModuleId,
+    /// Its place among those of the module.
+    pub number: u32,
+}
+
+impl DeclId {
+    pub fn new(module: ModuleId, number: u32) -> DeclId {
+        DeclId { module, number }
+    }
+
+    /// Its place among those of its module.
+    pub fn index(self) -> usize {
+        self.number as usize
     }
 }
 
@@ -56,6 +76,11 @@ pub struct Module {
 }
 
 impl Module {
+    /// A declaration of this module.
+    pub fn decl(&self, id: DeclId) -> &Decl {
+        &self.decls[id.index()]
+    }
+
     pub fn expr(&self, id: ExprId) -> &Expr {
         &self.exprs[id.index()]
     }
@@ -141,14 +166,51 @@ pub struct Decl {
     pub within: Vec<(Arc<str>, Span)>,
     pub tags: Vec<Arc<str>>,
     pub documentation: Arc<str>,
+    /// Names of other declarations that the text uses: for cycles and for unused names.
+    pub references: Vec<Reference>,
+    content: Content,
+}
+
+/// What a declaration says of its value.
+#[derive(Debug, Default)]
+pub struct Content {
     pub params: Vec<Param>,
     /// The type behind the colon, or (for `type`) behind the equals sign.
     pub ty: Option<TypeExpr>,
     /// `let`s in a kind, in the slots behind the parameters.
     pub lets: Vec<KindLet>,
     pub body: Option<ExprId>,
-    /// Names of other declarations that the text uses: for cycles and for unused names.
-    pub references: Vec<Reference>,
+}
+
+impl Decl {
+    /// A declaration whose text was not looked into yet.
+    pub fn new(kind: DeclKind, name: Name, private: bool, documentation: Arc<str>) -> Decl {
+        Decl {
+            kind,
+            name,
+            private,
+            within: Vec::new(),
+            tags: Vec::new(),
+            documentation,
+            references: Vec::new(),
+            content: Content::default(),
+        }
+    }
+
+    /// Sets what it says of its value.
+    pub fn set_content(&mut self, content: Content) {
+        self.content = content;
+    }
+
+    /// What it says of its value, for evaluation, which has taken note that it takes it from here.
+    pub(crate) fn content(&self, _: Taken) -> &Content {
+        &self.content
+    }
+
+    /// The same for what becomes no part of a value: messages, documentation, and what is asked of all definitions at once.
+    pub fn to_tell(&self) -> &Content {
+        &self.content
+    }
 }
 
 #[derive(Debug)]

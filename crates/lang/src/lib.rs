@@ -16,11 +16,14 @@ mod data;
 mod eval;
 mod globs;
 mod hir;
+mod kept;
 mod lints;
 mod lower;
 mod modules;
 mod output;
 mod parallel;
+mod probe_bytes;
+mod reported;
 mod rows;
 pub mod topics;
 mod trail;
@@ -31,7 +34,7 @@ mod world;
 pub use address::{AddressPattern, PatternProblem, Wanted};
 pub use eval::{Evaluation, Evaluator, OptionInfo, Setting, SettingValue};
 pub use parallel::evaluate_below;
-pub use trail::{REQUEST, Trail, Unit, Watched};
+pub use trail::{REQUEST, Trail, Unit, WatchedWorld};
 pub use world::{
     Answer, AnswerText, DefinitionText, EntryKind, LibraryAnswer, LibraryRequest, LibrarySearch, Listing,
     ProbeCommand, ProbeProgram, ProbeRequest, ToolAnswer, ToolRequest, ToolSearch, World,

@@ -131,7 +131,9 @@ pub(crate) fn overlapping_globs(uses: &[GlobUse], title: impl Fn(TargetId) -> Ar
 }
 
 fn unused_params(module: &Module, decl: &Decl) -> Vec<Diagnostic> {
-    let (Some(body), false) = (decl.body, decl.params.is_empty()) else { return Vec::new() };
+    let (Some(body), false) = (decl.to_tell().body, decl.to_tell().params.is_empty()) else {
+        return Vec::new();
+    };
     // Names in reach of a declaration are told apart by their text: shadowing is an error.
     let start = decl.name.span.start;
     let end = module.span(body).end;
@@ -145,7 +147,8 @@ fn unused_params(module: &Module, decl: &Decl) -> Vec<Diagnostic> {
             used.insert(*slot);
         }
     }
-    let names = decl.params.iter().map(|p| &p.name).chain(decl.lets.iter().map(|l| &l.name));
+    let names =
+        decl.to_tell().params.iter().map(|p| &p.name).chain(decl.to_tell().lets.iter().map(|l| &l.name));
     let unused = names.enumerate().filter(|(slot, _)| !used.contains(&(*slot as u16)));
     unused
         .map(|(_, name)| {

@@ -11,6 +11,7 @@ use nubrik_syntax::parse;
 use crate::address::WithinPattern;
 use crate::hir::*;
 use crate::lower::{Location, lower};
+use crate::reported::{Reported, report, reported_before};
 use crate::world::{Answer, DefinitionText, EntryKind, World};
 use crate::{TARGETS_FILE, WORKSPACE_FILE};
 
@@ -279,7 +280,17 @@ impl Modules {
     }
 
     /// Reports something at a place.
-    pub fn report(&mut self, span: Span, diagnostic: Diagnostic) {
-        self.diagnostics.push(diagnostic.at(span));
+    pub fn report(&mut self, span: Span, diagnostic: Diagnostic) -> Reported {
+        report(&mut self.diagnostics, diagnostic.at(span))
+    }
+
+    /// Reports something that has no place.
+    pub fn report_whole(&mut self, diagnostic: Diagnostic) -> Reported {
+        report(&mut self.diagnostics, diagnostic)
+    }
+
+    /// For whoever meets something at a place that cannot be unless an error was reported before.
+    pub fn reported_before(&mut self, span: Span) -> Reported {
+        reported_before(&mut self.diagnostics, span)
     }
 }

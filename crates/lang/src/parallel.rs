@@ -3,19 +3,20 @@
 //! the same step: evaluation of the same definitions gives the same values.
 
 use std::collections::BTreeMap;
-use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
-use std::sync::{Condvar, Mutex, PoisonError};
+use std::sync::{Arc, Condvar, Mutex, PoisonError};
 
 use nubrik_diagnostic::Diagnostic;
+use nubrik_graph::Tables;
 use nubrik_graph::{FileId, Graph, Numbers, SetId, StepId, TargetId, ToolId};
+use nubrik_graph::{FileNode, Step, Target};
 use nubrik_source::{Span, WsPath};
 use rustc_hash::{FxHashMap, FxHashSet};
 
 use crate::address::AddressPattern;
 use crate::eval::{Evaluation, Evaluator, RowDigests, Setting, check_published_across};
 use crate::rows::RowIndex;
-use crate::trail::{Trail, Watched};
+use crate::trail::{Trail, WatchedWorld};
 use crate::world::World;
 
 /// Fewer packages than this are evaluated by one thread.
@@ -61,7 +62,7 @@ pub fn evaluate_below(
             let number = next.fetch_add(1, Ordering::Relaxed);
             let Some(packages) = runs.get(number) else { return };
             let evaluation = if watching {
-                let watched = Watched::new(world);
+                let watched = WatchedWorld::new(world);
                 Evaluator::watching(&watched)
                     .with_settings(settings)
                     .request_packages(packages, pattern.wanted)
@@ -81,32 +82,41 @@ pub fn evaluate_below(
                 Err(_) => break,
             }
         }
-        let mut whole = Whole { parts: packages.len().div_ceil(runs[0].len()), ..Whole::default() };
-        for number in 0..runs.len() {
-            let mut ready = done.lock().unwrap_or_else(PoisonError::into_inner);
-            let evaluation = loop {
-                if let Some(evaluation) = ready.remove(&number) {
-                    break evaluation;
-                }
-                // A thread that panicked brings nothing any more.
-                if running.iter().all(std::thread::ScopedJoinHandle::is_finished)
-                    && !ready.contains_key(&number)
-                {
-                    for thread in running {
-                        if let Err(panic) = thread.join() {
-                            std::panic::resume_unwind(panic);
-                        }
-                    }
-                    return Some(whole.finish());
-                }
-                let patience = std::time::Duration::from_millis(50);
-                ready = changed.wait_timeout(ready, patience).unwrap_or_else(PoisonError::into_inner).0;
-            };
-            drop(ready);
-            whole.absorb(evaluation);
-        }
-        Some(whole.finish())
+        let whole = Whole { parts: packages.len().div_ceil(runs[0].len()), ..Whole::default() };
+        Some(in_order(whole, runs.len(), running, &done, &changed))
     })
+}
+
+/// Puts evaluations together in the order of their runs, as threads bring them.
+fn in_order(
+    mut whole: Whole,
+    runs: usize,
+    running: Vec<std::thread::ScopedJoinHandle<'_, ()>>,
+    done: &Mutex<BTreeMap<usize, Evaluation>>,
+    changed: &Condvar,
+) -> Evaluation {
+    for number in 0..runs {
+        let mut ready = done.lock().unwrap_or_else(PoisonError::into_inner);
+        let evaluation = loop {
+            if let Some(evaluation) = ready.remove(&number) {
+                break evaluation;
+            }
+            // A thread that panicked brings nothing any more.
+            if running.iter().all(std::thread::ScopedJoinHandle::is_finished) {
+                for thread in running {
+                    if let Err(panic) = thread.join() {
+                        std::panic::resume_unwind(panic);
+                    }
+                }
+                return whole.finish();
+            }
+            let patience = std::time::Duration::from_millis(50);
+            ready = changed.wait_timeout(ready, patience).unwrap_or_else(PoisonError::into_inner).0;
+        };
+        drop(ready);
+        whole.absorb(evaluation);
+    }
+    whole.finish()
 }
 
 /// The packages in runs of the same length, the last ones ever shorter.
@@ -122,12 +132,17 @@ fn tapering_runs(mut packages: &[WsPath], threads: usize) -> Vec<&[WsPath]> {
     runs
 }
 
+/// A file that is new in the whole, by its number there, and what makes it by its number in its part.
+type NewFile = (usize, Option<StepId>);
+
 /// Evaluations put together so far.
 #[derive(Default)]
 struct Whole {
     /// How many evaluations as large as the first one will come: what it holds tells how much room they need.
     parts: usize,
     evaluation: Evaluation,
+    /// The graph so far.
+    graph: Tables,
     /// Files by path, and steps by folder.
     files: RowIndex,
     steps: RowIndex,
@@ -146,11 +161,11 @@ impl Whole {
         let (files, steps) = (room(first.graph.files.len()), room(first.graph.steps.len()));
         let (targets, requested) = (room(first.graph.targets.len()), room(first.requested.len()));
         self.files.reserve(files);
-        self.evaluation.graph.files.reserve(files);
+        self.graph.files.reserve(files);
         self.steps.reserve(steps);
-        self.evaluation.graph.steps.reserve(steps);
+        self.graph.steps.reserve(steps);
         self.targets.reserve(targets);
-        self.evaluation.graph.targets.reserve(targets);
+        self.graph.targets.reserve(targets);
         self.evaluation.targets.reserve(targets);
         self.evaluation.requested.reserve(requested);
     }
@@ -159,85 +174,18 @@ impl Whole {
         if self.targets.is_empty() {
             self.expect(&other);
         }
-        let graph = &mut self.evaluation.graph;
-        let tools: Vec<ToolId> = other
-            .graph
-            .tools
-            .into_iter()
-            .map(|name| {
-                *self.tools.entry(name.clone()).or_insert_with(|| {
-                    graph.tools.push(name);
-                    ToolId(graph.tools.len() as u32 - 1)
-                })
-            })
-            .collect();
-        let mut new_files = Vec::new();
-        let files: Vec<FileId> = other
-            .graph
-            .files
-            .into_iter()
-            .zip(other.digests.files)
-            .map(|(node, digest)| {
-                let files = &mut graph.files;
-                let known = self.files.find_or_insert(digest, |n| files[n].path == node.path, files.len());
-                let number = known.unwrap_or_else(|| {
-                    new_files.push((files.len(), node.maker));
-                    files.push(node);
-                    files.len() - 1
-                });
-                FileId(number as u32)
-            })
-            .collect();
-        let targets: Vec<TargetId> = other
-            .graph
-            .targets
-            .into_iter()
-            .zip(other.digests.targets)
-            .map(|(mut target, digest)| {
-                target.results.iter_mut().for_each(|r| r.file = files[r.file.index()]);
-                let known = &graph.targets;
-                let is_same = |n: usize| known[n].address == target.address && known[n].place == target.place;
-                match self.targets.find_or_insert(digest, is_same, known.len()) {
-                    None => {
-                        graph.targets.push(target);
-                        TargetId(graph.targets.len() as u32 - 1)
-                    }
-                    Some(number) => {
-                        let known = &mut graph.targets[number];
-                        if known.kind.is_empty() {
-                            known.kind = target.kind;
-                        }
-                        if known.results.is_empty() {
-                            known.results = target.results;
-                        }
-                        TargetId(number as u32)
-                    }
-                }
-            })
-            .collect();
-        let set = |of: &[FileId]| of.iter().map(|f| files[f.index()]).collect();
-        let sets: Vec<SetId> = other.graph.sets.iter().map(|of| graph.sets.intern(set(of))).collect();
+        let Evaluation { graph, digests, .. } = other;
+        let Tables { files, steps, targets, tools, sets } = graph.into_tables();
+        let tools = self.absorb_tools(tools);
+        let (files, new_files) = self.absorb_files(files, digests.files);
+        let targets = self.absorb_targets(targets, digests.targets, &files);
+        let graph = &mut self.graph;
+        let renumbered = |of: &[FileId]| of.iter().map(|f| files[f.index()]).collect();
+        let sets: Vec<SetId> = sets.iter().map(|of| graph.sets.intern(renumbered(of))).collect();
         let numbers = Numbers { files: &files, tools: &tools, targets: &targets, sets: &sets };
-        let steps: Vec<StepId> = other
-            .graph
-            .steps
-            .into_iter()
-            .zip(other.digests.steps)
-            .map(|(step, digest)| {
-                let steps = &mut graph.steps;
-                let known =
-                    self.steps.find_or_insert(digest, |n| steps[n].folder == step.folder, steps.len());
-                let number = known.unwrap_or_else(|| {
-                    let mut step = step;
-                    step.renumber(&numbers);
-                    steps.push(step);
-                    steps.len() - 1
-                });
-                StepId(number as u32)
-            })
-            .collect();
+        let steps = self.absorb_steps(steps, digests.steps, &numbers);
         for (id, maker) in new_files {
-            graph.files[id].maker = maker.map(|m| steps[m.index()]);
+            self.graph.files[id].maker = maker.map(|m| steps[m.index()]);
         }
         self.absorb_rest(other.requested, other.targets, other.scans, &files, &targets);
         for diagnostic in other.diagnostics {
@@ -251,6 +199,82 @@ impl Whole {
         }
         self.evaluation.waiting |= other.waiting;
         self.trails.push(other.trail);
+    }
+
+    /// The numbers of tools in the whole.
+    fn absorb_tools(&mut self, names: Vec<Arc<str>>) -> Vec<ToolId> {
+        let all = &mut self.graph.tools;
+        let number = |name: Arc<str>| {
+            *self.tools.entry(name.clone()).or_insert_with(|| {
+                all.push(name);
+                ToolId(all.len() as u32 - 1)
+            })
+        };
+        names.into_iter().map(number).collect()
+    }
+
+    /// The numbers of files in the whole, and those that are new there with what makes them in their part.
+    fn absorb_files(&mut self, nodes: Vec<FileNode>, digests: Vec<u32>) -> (Vec<FileId>, Vec<NewFile>) {
+        let mut new = Vec::new();
+        let files = &mut self.graph.files;
+        let number = |(node, digest): (FileNode, u32)| {
+            let known = self.files.find_or_insert(digest, |n| files[n].path == node.path, files.len());
+            let number = known.unwrap_or_else(|| {
+                new.push((files.len(), node.maker));
+                files.push(node);
+                files.len() - 1
+            });
+            FileId(number as u32)
+        };
+        let numbers = nodes.into_iter().zip(digests).map(number).collect();
+        (numbers, new)
+    }
+
+    /// The numbers of targets in the whole: one that several parts met is what they know of it together.
+    fn absorb_targets(&mut self, targets: Vec<Target>, digests: Vec<u32>, files: &[FileId]) -> Vec<TargetId> {
+        let all = &mut self.graph.targets;
+        let number = |(mut target, digest): (Target, u32)| {
+            target.results.iter_mut().for_each(|r| r.file = files[r.file.index()]);
+            let is_same = |n: usize| all[n].address == target.address && all[n].place == target.place;
+            match self.targets.find_or_insert(digest, is_same, all.len()) {
+                None => {
+                    all.push(target);
+                    TargetId(all.len() as u32 - 1)
+                }
+                Some(number) => {
+                    let known = &mut all[number];
+                    if known.kind.is_empty() {
+                        known.kind = target.kind;
+                    }
+                    if known.results.is_empty() {
+                        known.results = target.results;
+                    }
+                    TargetId(number as u32)
+                }
+            }
+        };
+        targets.into_iter().zip(digests).map(number).collect()
+    }
+
+    /// The numbers of steps in the whole.
+    #[allow(clippy::vec_box)] // As they lie in a graph.
+    fn absorb_steps(
+        &mut self,
+        steps: Vec<Box<Step>>,
+        digests: Vec<u32>,
+        numbers: &Numbers<'_>,
+    ) -> Vec<StepId> {
+        let all = &mut self.graph.steps;
+        let number = |(mut step, digest): (Box<Step>, u32)| {
+            let known = self.steps.find_or_insert(digest, |n| all[n].folder == step.folder, all.len());
+            let number = known.unwrap_or_else(|| {
+                step.renumber(numbers);
+                all.push(step);
+                all.len() - 1
+            });
+            StepId(number as u32)
+        };
+        steps.into_iter().zip(digests).map(number).collect()
     }
 
     fn absorb_rest(
@@ -288,6 +312,7 @@ impl Whole {
     fn finish(mut self) -> Evaluation {
         self.evaluation.trail = Trail::joined(std::mem::take(&mut self.trails));
         let evaluation = &mut self.evaluation;
+        evaluation.take_graph(self.graph);
         let mut seen = vec![false; evaluation.graph.files.len()];
         evaluation.requested.retain(|f| !std::mem::replace(&mut seen[f.index()], true));
         let mut seen = vec![false; evaluation.graph.targets.len()];
@@ -302,6 +327,21 @@ impl Whole {
         evaluation.diagnostics.sort_by_key(|d| (d.span.map(|s| (s.file, s.start, s.end)), d.severity));
         evaluation.diagnostics.dedup();
         self.evaluation
+    }
+}
+
+impl Evaluation {
+    /// Takes the graph that tables are.
+    pub(crate) fn take_graph(&mut self, tables: Tables) {
+        match tables.finish() {
+            Ok(graph) => self.graph = graph,
+            Err(nubrik_graph::Flaw(what)) => {
+                let error =
+                    Diagnostic::error("fault", format!("the graph of these definitions is damaged: {what}"));
+                let error = error.note("that is a fault of nubrik; please report it with these definitions");
+                *self = Evaluation { diagnostics: vec![error], ..Evaluation::default() };
+            }
+        }
     }
 }
 

@@ -6,12 +6,12 @@ use hashbrown::HashTable;
 use rustc_hash::FxHasher;
 
 /// An entry: the digest of a row's key, so that tables grow without a look at the rows, and its number.
-type Entry = (u32, u32);
+type RowEntry = (u32, u32);
 
 /// The numbers of a table's rows by their keys.
 #[derive(Default)]
 pub(crate) struct RowIndex {
-    entries: HashTable<Entry>,
+    entries: HashTable<RowEntry>,
 }
 
 impl RowIndex {
@@ -38,7 +38,7 @@ impl RowIndex {
         has_key: impl Fn(usize) -> bool,
         new: usize,
     ) -> Option<usize> {
-        let same = |e: &Entry| e.0 == digest && has_key(e.1 as usize);
+        let same = |e: &RowEntry| e.0 == digest && has_key(e.1 as usize);
         match self.entries.entry(spread(digest), same, |e| spread(e.0)) {
             hashbrown::hash_table::Entry::Occupied(entry) => Some(entry.get().1 as usize),
             hashbrown::hash_table::Entry::Vacant(entry) => {

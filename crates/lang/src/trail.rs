@@ -82,19 +82,19 @@ struct Notes {
 }
 
 /// A world that takes note of who looks at what.
-pub struct Watched<'w> {
+pub struct WatchedWorld<'w> {
     world: &'w dyn World,
     notes: Mutex<Notes>,
 }
 
-impl<'w> Watched<'w> {
+impl<'w> WatchedWorld<'w> {
     /// Watches a world.
-    pub fn new(world: &'w dyn World) -> Watched<'w> {
+    pub fn new(world: &'w dyn World) -> WatchedWorld<'w> {
         let mut notes = Notes::default();
         let request = Unit { file: "".into(), name: "".into(), absent: false };
         notes.numbers.insert((request.file.clone(), request.name.clone()), REQUEST);
         notes.trail.units.push(request);
-        Watched { world, notes: Mutex::new(notes) }
+        WatchedWorld { world, notes: Mutex::new(notes) }
     }
 
     fn notes(&self) -> std::sync::MutexGuard<'_, Notes> {
@@ -159,7 +159,7 @@ impl<'w> Watched<'w> {
     }
 }
 
-impl World for Watched<'_> {
+impl World for WatchedWorld<'_> {
     fn definition(&self, path: &WsPath) -> Answer<DefinitionText> {
         let answer = self.world.definition(path);
         // Declarations of a file hang on it without saying so; whoever loads data says so itself.

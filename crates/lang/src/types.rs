@@ -2,9 +2,8 @@
 
 use std::sync::Arc;
 
+use crate::hir::DeclId;
 use nubrik_diagnostic::{Diagnostic, nearest};
-
-use crate::hir::ModuleId;
 
 /// A type.
 #[derive(Clone, PartialEq, Debug)]
@@ -30,14 +29,14 @@ pub(crate) enum Type {
     Alternatives(Arc<[Arc<str>]>),
     Optional(Box<Type>),
     /// A declared type: its name, and where it was declared.
-    Named(Arc<str>, ModuleId, u32, Box<Type>),
+    Named(Arc<str>, DeclId, Box<Type>),
 }
 
 impl Type {
     /// The type without names and `?` around it.
     pub fn core(&self) -> &Type {
         match self {
-            Type::Named(_, _, _, inner) => inner.core(),
+            Type::Named(_, _, inner) => inner.core(),
             other => other,
         }
     }

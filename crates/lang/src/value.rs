@@ -4,6 +4,8 @@ use std::cell::RefCell;
 use std::rc::Rc;
 use std::sync::Arc;
 
+use crate::hir::DeclId;
+use crate::reported::Reported;
 use nubrik_graph::Service;
 use nubrik_source::{Span, WsPath};
 use rustc_hash::FxHashMap;
@@ -153,13 +155,13 @@ impl Joined {
 
 /// A record's fields in order, and what kind gave it.
 #[derive(Clone, Debug, Default)]
-pub(crate) struct Record {
+pub(crate) struct RecordValue {
     pub fields: Vec<(Arc<str>, Value)>,
     /// The name of the kind that gave the record.
     pub kind: Option<Arc<str>>,
 }
 
-impl Record {
+impl RecordValue {
     pub fn get(&self, name: &str) -> Option<&Value> {
         self.fields.iter().find(|(n, _)| &**n == name).map(|(_, v)| v)
     }
@@ -228,7 +230,7 @@ pub(crate) enum ThunkState {
     /// The value, and the options that it reached.
     Done(Value, Rc<Reads>),
     /// Evaluation failed, and the reason was reported.
-    Failed,
+    Failed(Reported),
 }
 
 /// One word of a command: pieces that make one word, or several words where a list stood.
@@ -309,7 +311,7 @@ pub(crate) enum Value {
     /// A set of files in order.
     Files(Rc<[FileRef]>),
     List(Rc<[Value]>),
-    Record(Rc<Record>),
+    Record(Rc<RecordValue>),
     Map(Rc<Map>),
     /// A step, by its number.
     Step(u32),
@@ -319,8 +321,8 @@ pub(crate) enum Value {
     Command(Rc<CommandValue>),
     Tool(Rc<ToolValue>),
     Answer(Rc<AnswerValue>),
-    Function(ModuleId, u32),
-    Kind(ModuleId, u32),
+    Function(DeclId),
+    Kind(DeclId),
     Builtin(crate::builtins::Builtin),
 }
 

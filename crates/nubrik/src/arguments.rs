@@ -21,7 +21,7 @@ Without it, everything at and below this folder is meant."
 )]
 pub struct Arguments {
     #[command(subcommand)]
-    pub command: Command,
+    pub command: UserCommand,
     #[command(flatten)]
     pub face: Face,
     #[command(flatten)]
@@ -51,7 +51,7 @@ pub struct Face {
 }
 
 #[derive(Subcommand)]
-pub enum Command {
+pub enum UserCommand {
     /// Write a first `nubrik.toml` and `targets.nub` in this folder, whichever is not there
     Init,
     /// Unpack the demo workspace, build it, run it, and say what to try
@@ -76,11 +76,11 @@ pub enum Command {
     /// Run tests whose verdicts do not stand, after building what they need
     Test(Testing),
     /// Build a program or job and run it in this terminal
-    Run(Running),
+    Run(RunArguments),
     /// Build, test or run again whenever a file changes
     Watch {
         #[command(subcommand)]
-        work: Watched,
+        work: WatchCommand,
     },
     /// Open a shell where a step's commands run: same folder, environment and box
     Inside {
@@ -225,7 +225,7 @@ pub struct Testing {
 
 /// Something to run.
 #[derive(Args, Clone)]
-pub struct Running {
+pub struct RunArguments {
     /// The target that makes the program, or the job
     pub address: String,
     /// Arguments for it
@@ -237,7 +237,7 @@ pub struct Running {
 
 /// What is done after each change.
 #[derive(clap::Subcommand, Clone)]
-pub enum Watched {
+pub enum WatchCommand {
     /// Build targets
     Build {
         what: Vec<String>,
@@ -247,7 +247,7 @@ pub enum Watched {
     /// Run tests whose verdicts do not stand
     Test(Testing),
     /// Keep a program or job running; start it anew when what it uses changed
-    Run(Running),
+    Run(RunArguments),
 }
 
 /// What is done with the results kept for all workspaces.

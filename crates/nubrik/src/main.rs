@@ -22,5 +22,5 @@ fn main() -> ExitCode {
         Err(error) => usage::explain(&error),
     };
     // What could not be said was not done for whoever waits for it.
-    ui::out::exit_code().map_or_else(|| exit.into(), ExitCode::from)
+    ui::console::exit_code().map_or_else(|| exit.into(), ExitCode::from)
 }

@@ -4,14 +4,15 @@ use clap::error::{ContextKind, ContextValue, ErrorKind};
 use nubrik_diagnostic::Diagnostic;
 use nubrik_source::Sources;
 
+use crate::arguments::Face;
 use crate::exit::Exit;
+use crate::ui::console::{Console, OutputStream, err};
 use crate::ui::diagnostics;
-use crate::ui::out::{self, err};
-use crate::ui::paint::Paint;
-use crate::ui::screen::Stream;
 
 /// Prints what was asked for (help, the version), or what is wrong.
 pub fn explain(error: &clap::Error) -> Exit {
+    // The words that say how it is to look were not understood.
+    let console = Console::new(Face { plain: false, json: false });
     let asked = matches!(
         error.kind(),
         ErrorKind::DisplayHelp
@@ -19,16 +20,19 @@ pub fn explain(error: &clap::Error) -> Exit {
             | ErrorKind::DisplayHelpOnMissingArgumentOrSubcommand
     );
     if asked {
-        let (stream, exit) =
-            if error.use_stderr() { (Stream::Error, Exit::Usage) } else { (Stream::Output, Exit::Done) };
-        let paint =
-            if stream == Stream::Output { Paint::for_stdout(false) } else { Paint::for_stderr(false) };
+        let (stream, exit) = if error.use_stderr() {
+            (OutputStream::Error, Exit::Usage)
+        } else {
+            (OutputStream::Output, Exit::Done)
+        };
+        let paint = console.paint(stream);
         let text = error.render();
-        out::text(stream, &if paint.colours { text.ansi().to_string() } else { text.to_string() });
+        console.text(stream, &if paint.colours { text.ansi().to_string() } else { text.to_string() });
         return exit;
     }
-    let text = diagnostics::render(&[diagnostic(error)], &Sources::default(), Paint::for_stderr(false));
-    err!("{text}");
+    let text =
+        diagnostics::render(&[diagnostic(error)], &Sources::default(), console.paint(OutputStream::Error));
+    err!(console, "{text}");
     Exit::Usage
 }
 

@@ -2,7 +2,7 @@
 
 #![allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::path::Path;
 
@@ -74,6 +74,20 @@ fn only_the_program_has_a_face() {
 }
 
 #[test]
+fn everything_that_is_printed_goes_through_the_console() {
+    let mut files = Vec::new();
+    sources(&crates().join("nubrik/src"), &mut files);
+    let words = ["println!", "print!(", "io::stdout().lock", "io::stderr().lock"];
+    let console = files.iter().find(|(path, _)| path.ends_with("ui/console.rs")).unwrap();
+    assert!(console.1.contains("stdout().lock()"), "the console prints");
+    for (path, text) in files.iter().filter(|(path, _)| !path.ends_with("ui/console.rs")) {
+        for word in words {
+            assert!(!text.contains(word), "{path} holds `{word}`");
+        }
+    }
+}
+
+#[test]
 fn unsafe_code_lives_in_one_place() {
     let mut files = Vec::new();
     for (name, _) in floors() {
@@ -85,6 +99,25 @@ fn unsafe_code_lives_in_one_place() {
             allowed || !(text.contains("unsafe {") || text.contains("allow(unsafe_code)")),
             "{path} holds unsafe code"
         );
+    }
+}
+
+#[test]
+fn what_commands_may_reach_is_put_together_in_one_place() {
+    let words = ["RuleSet::", "Confinement::", "vars_os", "recorder: None"];
+    let mut files = Vec::new();
+    for (name, _) in floors().iter().filter(|(name, _)| name != "confine") {
+        sources(&crates().join(name).join("src"), &mut files);
+    }
+    let in_ground = |path: &str| path.contains("machine/src/ground/");
+    for word in words {
+        assert!(
+            files.iter().any(|(path, text)| in_ground(path) && text.contains(word)),
+            "nobody writes {word}"
+        );
+        for (path, text) in files.iter().filter(|(path, _)| !in_ground(path)) {
+            assert!(!text.contains(word), "{path} writes `{word}`, which belongs to machine/src/ground/");
+        }
     }
 }
 
@@ -101,4 +134,37 @@ fn what_architecture_leads_to_is_there() {
         }
     }
     assert!(looked_at > 30, "{looked_at}");
+}
+
+#[test]
+fn a_name_of_a_type_means_one_thing() {
+    let mut files = Vec::new();
+    for (name, _) in floors() {
+        sources(&crates().join(name).join("src"), &mut files);
+    }
+    let mut declared: BTreeMap<String, String> = BTreeMap::new();
+    for (path, text) in &files {
+        for line in text.lines() {
+            // Types of a trait's implementation are indented, and have the trait's names.
+            let words = line.trim_start_matches("pub(crate) ").trim_start_matches("pub(super) ");
+            let mut words = words.trim_start_matches("pub ").split([' ', '<', '(', ';', '=']);
+            if !matches!(words.next(), Some("struct" | "enum" | "trait" | "type")) {
+                continue;
+            }
+            let name = words.next().unwrap_or_default().to_owned();
+            if let Some(other) = declared.insert(name.clone(), path.clone()) {
+                panic!("{name} is declared in {other} and in {path}: give one of them a name of its own");
+            }
+        }
+    }
+    assert!(declared.len() > 300, "{}", declared.len());
+}
+
+#[test]
+fn no_file_is_too_long_to_be_read() {
+    let mut files = Vec::new();
+    sources(&crates(), &mut files);
+    for (path, text) in files.iter().filter(|(path, _)| path.contains("/src/") && path.ends_with(".rs")) {
+        assert!(text.lines().count() <= 500, "{path} has {} lines: cut it", text.lines().count());
+    }
 }

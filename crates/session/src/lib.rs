@@ -19,56 +19,21 @@
 //! # Ok::<(), Box<dyn std::error::Error>>(())
 //! ```
 
-mod below;
-mod boxes;
-mod effects;
-mod enclosure;
-mod fetch;
-mod grants;
-mod heap;
-mod history;
 mod kits;
-mod libraries;
-mod listing;
-mod looking;
-mod machine;
-mod made;
-mod natives;
-mod numbers;
-mod places;
-mod printed;
-mod probes;
-mod publish;
-mod reading;
-mod results;
-mod seal;
-mod services;
 mod session;
 mod settings;
 mod since;
-mod snapshot;
-mod splice;
-mod state_file;
-mod temporary;
-mod tool_parts;
-mod tools;
-mod trails;
-mod ways;
-mod workers;
 mod workspace;
 mod world;
 
-pub use effects::{EffectEnd, EffectProblem};
-pub use history::{BuildRecord, StepRecord};
 pub use kits::kit_topics;
-pub use machine::{CONFINED_ENVIRONMENT, Machine};
-pub use printed::keep_printed;
-pub use results::Results;
-pub use seal::Sealed;
-pub use services::own_network_works;
+pub use nubrik_machine::{
+    CONFINED_ENVIRONMENT, EffectEnd, EffectProblem, Machine, OutputListener, SETTINGS_FILE, own_network_works,
+};
+pub use nubrik_memory::{BuildRecord, Results, Sealed, StepRecord, keep_printed};
 pub use session::{
     BuildProblem, BuildReport, ChoiceProblem, LookedFor, Reached, Session, Standing, Workshop, store_folder,
 };
 pub use settings::{Settings, SettingsProblem};
 pub use since::ChangedFiles;
-pub use workspace::{OpenProblem, SETTINGS_FILE, Workspace};
+pub use workspace::{OpenProblem, Workspace};

@@ -1,7 +1,9 @@
 //! A session: one command's work in one workspace.
 
+mod kept;
+mod lending;
+mod looked_for;
 mod observing;
-mod seal_files;
 mod sealing;
 mod standing;
 mod sweeping;
@@ -12,24 +14,24 @@ use std::collections::HashMap;
 use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, OnceLock, PoisonError};
+use std::time::Duration;
 
 use nubrik_confine::CancelSwitch;
+use nubrik_disk::{Below, Signature, read_open};
 use nubrik_engine::{
-    Event, Listener, Notice, Outcome, PlannedStep, Signature, State, Summary, Supposed, Verdict, plan,
+    Event, Listener, Notice, Outcome, PlannedStep, Request, State, Summary, Supposed, Verdict, plan,
 };
 use nubrik_graph::{Graph, Step};
-use nubrik_lang::{AddressPattern, AnswerText, Evaluation, Evaluator, Setting, SettingValue, Watched};
+use nubrik_lang::{AddressPattern, AnswerText, Evaluation, Evaluator, Setting, SettingValue, WatchedWorld};
+use nubrik_machine::Machine;
+use nubrik_memory::{
+    BuildRecord, Chronicle, Journal, Results, STATE_FILE, keep_build, kept_builds, newest_build,
+};
 use nubrik_source::WsPath;
 use nubrik_store::{LocalStore, Store};
 
-use crate::below::Below;
-use crate::history::{self, BuildRecord, Chronicle};
-use crate::machine::Machine;
-use crate::reading::read_open;
-use crate::results::Results;
-use crate::state_file;
 use crate::workspace::{OpenProblem, Workspace};
-use crate::world::{DiskWorld, Seen};
+use crate::world::{DiskWorld, SeenOfMachine};
 
 /// What is kept for all workspaces may take so much, in bytes; looked at once a day.
 const STORE_LIMIT: u64 = 20 << 30;
@@ -40,6 +42,7 @@ const TOOLS_LIMIT: u64 = 64 << 20;
 /// Stack for evaluation, in bytes: definitions nest deeper than a thread's usual stack allows.
 const EVALUATION_STACK: usize = 256 << 20;
 
+pub use looked_for::LookedFor;
 pub use standing::{Reached, Standing};
 pub use workshop::Workshop;
 
@@ -49,7 +52,9 @@ pub struct Session {
     pub workspace: Workspace,
     machine: Machine,
     /// What is remembered of the workspace, since it was wanted first.
-    state: OnceLock<State>,
+    state: OnceLock<Journal<State>>,
+    /// How long an evaluation takes that is kept for commands that only read.
+    worth_keeping: Duration,
     /// Whether evaluation takes notes of what is taken from where, though nothing is sealed.
     takes_notes: bool,
     /// Whether the folder of results was there before this session held the lock.
@@ -61,7 +66,7 @@ pub struct Session {
     /// Whether steps may reach out of this machine for it.
     reaches_out: bool,
     /// What evaluation saw of the machine.
-    seen: Mutex<Seen>,
+    seen: Mutex<SeenOfMachine>,
     store: Result<LocalStore, String>,
     /// Where results are kept, where that is not the person's own folder.
     store_folder: Option<PathBuf>,
@@ -74,15 +79,6 @@ pub struct Session {
     earlier: HashMap<Arc<str>, Verdict>,
     /// Files on which the answers of scans depend.
     scans_looked_at: Vec<(Arc<str>, Option<Signature>)>,
-}
-
-/// What definitions looked for on the machine.
-#[derive(Clone, Default, Debug)]
-pub struct LookedFor {
-    /// Tools, as they were asked for, with what was found.
-    pub tools: Vec<(nubrik_lang::ToolRequest, nubrik_lang::ToolSearch)>,
-    /// Libraries, the same.
-    pub libraries: Vec<(nubrik_lang::LibraryRequest, nubrik_lang::LibrarySearch)>,
 }
 
 /// Why options cannot be chosen.
@@ -141,7 +137,7 @@ impl Session {
         let machine = Machine::new(&workspace.root, search_path, &tools.unwrap_or_default(), cancel)
             .map_err(|e| OpenProblem::Io(workspace.root.clone(), e))?
             .hiding_undeclared(workspace.settings.hide_undeclared);
-        crate::services::end_left_over(&workspace.root);
+        nubrik_machine::end_left_over(&workspace.root);
         // Commands that only read make no store where there is none.
         let store = match store_folder().filter(|folder| folder.is_dir()) {
             None => Err("there is no store yet".to_owned()),
@@ -151,6 +147,7 @@ impl Session {
             workspace,
             machine,
             state: OnceLock::new(),
+            worth_keeping: kept::WORTH_KEEPING,
             takes_notes: false,
             had_results: false,
             own: OnceLock::new(),
@@ -249,14 +246,19 @@ impl Session {
 
     /// What is remembered of the workspace. What is damaged is forgotten.
     pub fn state(&self) -> &State {
+        self.journal()
+    }
+
+    /// The same with the files that it is kept in.
+    fn journal(&self) -> &Journal<State> {
         self.state.get_or_init(|| {
-            let Ok(own) = self.own() else { return State::default() };
-            state_file::load(own).unwrap_or_else(|| {
+            let Ok(own) = self.own() else { return State::default().into() };
+            Journal::load(own, STATE_FILE).unwrap_or_else(|| {
                 if self.is_held && self.had_results {
                     self.note_unknown_results(own);
                 }
                 // Builds go on being counted where what is remembered of them was lost.
-                State::after(history::newest(own))
+                State::after(newest_build(own)).into()
             })
         })
     }
@@ -310,7 +312,7 @@ impl Session {
             let thread = std::thread::Builder::new().stack_size(EVALUATION_STACK);
             let running = thread.spawn_scoped(scope, || {
                 // What was taken from where is only wanted for a seal.
-                let watched = (self.is_held || self.takes_notes).then(|| Watched::new(&world));
+                let watched = (self.is_held || self.takes_notes).then(|| WatchedWorld::new(&world));
                 let evaluator = match &watched {
                     Some(watched) => Evaluator::watching(watched),
                     None => Evaluator::new(&world),
@@ -348,13 +350,13 @@ impl Session {
         let (asked, profile) = (asked.collect(), self.profile.clone());
         let record = chronicle.record(outcome.changes.builds, asked, profile, summary, outcome.cancelled);
         if let Ok(own) = self.own() {
-            history::keep(own, &record);
+            keep_build(own, &record);
         }
     }
 
     /// What became of the last builds in which anything happened, the oldest first.
     pub fn history(&self) -> Vec<BuildRecord> {
-        self.own().map(history::read).unwrap_or_default()
+        self.own().map(kept_builds).unwrap_or_default()
     }
 
     /// What is to be done and said before steps run.
@@ -371,7 +373,7 @@ impl Session {
 
     /// Stops all services, and tells of those that did not stop as they should.
     fn close_services(&self, listener: &dyn Listener) {
-        for failure in self.machine.house().close() {
+        for failure in self.machine.stop_services() {
             listener.hear(&Event::Notice(Notice::NotStopped(Box::new(failure))));
         }
     }
@@ -383,12 +385,12 @@ impl Session {
             listener.hear(&Event::Notice(Notice::RoomMade(gone.bytes)));
         }
         self.close_services(listener);
-        if self.machine.house().fell_back() {
+        if self.machine.fell_back_on_its_network() {
             let missing = "a network of their own for services".to_owned();
             listener.hear(&Event::Notice(Notice::Unconfined(missing)));
         }
         if self.machine.has_started_commands() {
-            let left = self.machine.left_running().take();
+            let left = self.machine.left_running();
             let count = left.values().sum::<usize>() + nubrik_confine::end_orphans().len();
             if count > 0 && !outcome.cancelled {
                 let steps = graph.steps.iter().enumerate();
@@ -452,8 +454,8 @@ impl Session {
         listener: &dyn Listener,
         supposed: Supposed<'_>,
     ) -> Vec<PlannedStep> {
-        let (graph, files) = (&evaluation.graph, &evaluation.requested);
-        plan(graph, files, self.state(), &self.machine, self.store(), listener, supposed)
+        let request = Request::whole(&evaluation.graph, &evaluation.requested);
+        plan(request, self.state(), &self.machine, self.store(), listener, supposed)
     }
 
     /// All definition files at and below a folder, sorted; what is ignored is not among them.
@@ -468,27 +470,6 @@ impl Session {
         }
         files.sort();
         files
-    }
-
-    /// Tools and libraries that the last evaluation looked for, with what was found.
-    pub fn looked_for(&self) -> LookedFor {
-        let seen = self.seen.lock().unwrap_or_else(PoisonError::into_inner);
-        let mut looked_for = LookedFor { tools: seen.tools.clone(), libraries: seen.libraries.clone() };
-        looked_for.tools.sort_by(|a, b| a.0.names.cmp(&b.0.names));
-        looked_for.tools.dedup();
-        looked_for.libraries.sort_by(|a, b| a.0.names.cmp(&b.0.names));
-        looked_for.libraries.dedup();
-        looked_for
-    }
-
-    /// Looks for a tool by its name, and asks for its version.
-    pub fn find_tool(
-        &self,
-        name: &Arc<str>,
-    ) -> Result<(nubrik_engine::FoundTool, Option<Arc<str>>), nubrik_engine::ToolProblem> {
-        let tool = self.machine.tools.find(&self.machine, name)?;
-        let version = self.machine.tools.version(&self.machine, name, &"--version".into());
-        Ok((tool, version))
     }
 
     /// The machine under this session.

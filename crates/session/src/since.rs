@@ -10,9 +10,7 @@ use nubrik_lang::{REQUEST, TARGETS_FILE, Trail, Unit};
 use nubrik_source::WsPath;
 use rustc_hash::FxHashMap;
 
-use crate::looking::{Question, variables};
-use crate::machine::Machine;
-use crate::tool_parts::on_path;
+use nubrik_machine::{Environment, LookingScope, Machine, Question, on_path};
 
 /// Files of a workspace that differ from a revision, uncommitted ones included.
 pub struct ChangedFiles {
@@ -161,7 +159,7 @@ const ANSWER_LIMIT: usize = 512 << 20;
 struct Git<'m> {
     machine: &'m Machine,
     program: PathBuf,
-    environment: Vec<(String, String)>,
+    environment: Environment,
 }
 
 /// Settings by which git starts other commands, and what they are while it is asked: a checkout brings them along.
@@ -178,7 +176,7 @@ impl<'m> Git<'m> {
         let folders: Vec<PathBuf> =
             std::env::split_paths(&search).filter(|folder| folder.is_absolute()).collect();
         let program = on_path(&folders, "git").ok_or("there is no git on this machine")?;
-        let environment = variables(&["PATH", "HOME", "XDG_CONFIG_HOME", "USER"]);
+        let environment = Environment::handed_on(&["PATH", "HOME", "XDG_CONFIG_HOME", "USER"]);
         let mut git = Git { machine, program, environment };
         let mut settings: Vec<(String, String)> =
             NO_COMMANDS.iter().map(|(name, value)| ((*name).to_owned(), (*value).to_owned())).collect();
@@ -198,11 +196,11 @@ impl<'m> Git<'m> {
 
     /// Sets settings for all that is asked.
     fn set(&mut self, settings: &[(String, String)]) {
-        self.environment.retain(|(name, _)| !name.starts_with("GIT_CONFIG_"));
-        self.environment.push(("GIT_CONFIG_COUNT".to_owned(), settings.len().to_string()));
+        // There are never fewer than before: each number is set anew.
+        self.environment.set("GIT_CONFIG_COUNT", settings.len().to_string());
         for (number, (name, value)) in settings.iter().enumerate() {
-            self.environment.push((format!("GIT_CONFIG_KEY_{number}"), name.clone()));
-            self.environment.push((format!("GIT_CONFIG_VALUE_{number}"), value.clone()));
+            self.environment.set(&format!("GIT_CONFIG_KEY_{number}"), name);
+            self.environment.set(&format!("GIT_CONFIG_VALUE_{number}"), value);
         }
     }
 
@@ -215,8 +213,10 @@ impl<'m> Git<'m> {
         let question = Question {
             stages: vec![stage],
             environment: &self.environment,
+            reads: LookingScope::Everything,
             patience: PATIENCE,
             limit: ANSWER_LIMIT,
+            as_one: false,
         };
         let looked = self.machine.look(question).map_err(|e| e.to_string())?;
         match looked.ended {

@@ -5,14 +5,11 @@ use std::io;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 
+use crate::SETTINGS_FILE;
+use nubrik_disk::{Below, read_file};
 use nubrik_source::WsPath;
 
-use crate::below::Below;
-use crate::reading::read_file;
 use crate::settings::{Settings, SettingsProblem};
-
-/// The file that marks a workspace's root.
-pub const SETTINGS_FILE: &str = "nubrik.toml";
 
 /// Why a workspace cannot be opened.
 #[derive(Debug)]

@@ -7,19 +7,19 @@ use std::path::{Path, PathBuf};
 use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
 
 use ignore::gitignore::{Gitignore, GitignoreBuilder};
-use nubrik_engine::{Outside, Signature};
+use nubrik_disk::{Signature, read_file};
+use nubrik_engine::Outside;
 use nubrik_lang::{
     Answer, AnswerText, DefinitionText, EntryKind, LibraryRequest, LibrarySearch, Listing, ProbeRequest,
     ToolAnswer, ToolRequest, ToolSearch, World,
 };
+use nubrik_memory::{Entry, Names, Roles};
 use nubrik_source::WsPath;
 use rustc_hash::FxHashMap;
 
+use crate::SETTINGS_FILE;
 use crate::kits::SHIPPED;
-use crate::machine::Machine;
-use crate::reading::read_file;
-use crate::seal::{Entry, Names, Roles};
-use crate::workspace::SETTINGS_FILE;
+use nubrik_machine::Machine;
 
 /// A definition file larger than this is refused, in bytes.
 const DEFINITION_LIMIT: u64 = 16 << 20;
@@ -36,7 +36,7 @@ pub(crate) struct DiskWorld<'m> {
     ignores: Mutex<FxHashMap<WsPath, Arc<Ignore>>>,
     /// Answers of scans that are kept and true for this run, by their folders.
     scans: &'m HashMap<WsPath, AnswerText>,
-    seen: Mutex<Seen>,
+    seen: Mutex<SeenOfMachine>,
 }
 
 /// What is ignored in a folder and below it.
@@ -48,7 +48,7 @@ struct Ignore {
 
 /// What evaluation saw of the machine: when any of it changes, evaluation may come to something else.
 #[derive(Default, Clone)]
-pub(crate) struct Seen {
+pub(crate) struct SeenOfMachine {
     /// Paths that were looked at, with why, and their metadata at the first time.
     pub files: FxHashMap<Arc<str>, Entry>,
     /// Variables of the environment.
@@ -78,7 +78,7 @@ impl<'m> DiskWorld<'m> {
     }
 
     /// Everything that answers were taken from.
-    pub fn into_seen(self) -> Seen {
+    pub fn into_seen(self) -> SeenOfMachine {
         self.seen.into_inner().unwrap_or_else(PoisonError::into_inner)
     }
 
@@ -157,7 +157,14 @@ impl<'m> DiskWorld<'m> {
             listing.problem = Some(problem.clone());
             return listing;
         }
-        for entry in entries.flatten() {
+        for entry in entries {
+            let entry = match entry {
+                Ok(entry) => entry,
+                Err(e) => {
+                    listing.problem = Some(e.to_string());
+                    return listing;
+                }
+            };
             // A name that is no text cannot be written in a definition.
             let Ok(name) = entry.file_name().into_string() else { continue };
             if name.starts_with('.') || name.contains(['\n', '\r']) || (folder.is_root() && name == "out") {
@@ -284,13 +291,12 @@ impl World for DiskWorld<'_> {
     }
 
     fn tool(&self, request: &ToolRequest) -> Answer<ToolSearch> {
-        let tools = &self.machine.tools;
-        let mut search = ToolSearch { searched: tools.folders(), ..ToolSearch::default() };
+        let mut search = ToolSearch { searched: self.machine.tool_folders(), ..ToolSearch::default() };
         for name in &request.names {
-            match tools.find(self.machine, name) {
+            match self.machine.tool(name) {
                 Ok(tool) => {
                     let version =
-                        request.version.as_ref().and_then(|word| tools.version(self.machine, name, word));
+                        request.version.as_ref().and_then(|word| self.machine.tool_version(name, word));
                     let path = tool.path.to_string_lossy().into();
                     search.found.push(ToolAnswer { name: name.clone(), path, version });
                 }
@@ -298,20 +304,20 @@ impl World for DiskWorld<'_> {
             }
         }
         if search.mend.is_none() {
-            search.mend = request.names.iter().find_map(|n| crate::tools::ToolFinder::mend(n));
+            search.mend = request.names.iter().find_map(|n| Machine::tool_mend(n));
         }
         lock(&self.seen).tools.push((request.clone(), search.clone()));
         Answer::Ready(search)
     }
 
     fn library(&self, request: &LibraryRequest) -> Answer<LibrarySearch> {
-        let path = self.env(crate::libraries::PATH_VARIABLE).ok().flatten();
+        let path = self.env(nubrik_machine::PATH_VARIABLE).ok().flatten();
         let mut read = |path: &Path| {
             let name: Arc<str> = path.to_string_lossy().into();
             let signature = self.machine.check(&name);
             self.note(name, signature, Roles::WHOLE);
         };
-        let search = crate::libraries::search(request, path.as_deref(), &mut read);
+        let search = nubrik_machine::search_library(request, path.as_deref(), &mut read);
         lock(&self.seen).libraries.push((request.clone(), search.clone()));
         Answer::Ready(search)
     }
@@ -320,7 +326,7 @@ impl World for DiskWorld<'_> {
         if let Some(known) = lock(&self.seen).probes.get(request) {
             return Answer::Ready(known.clone());
         }
-        let answer = crate::probes::answer(self.machine, request);
+        let answer = self.machine.answer_probe(request);
         lock(&self.seen).probes.insert(request.clone(), answer.clone());
         Answer::Ready(answer)
     }

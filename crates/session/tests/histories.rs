@@ -7,17 +7,19 @@
 
 #![allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::os::unix::fs::{PermissionsExt, symlink};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 
+use nubrik_bytes::Encoder;
 use nubrik_confine::CancelSwitch;
 use nubrik_diagnostic::Severity;
-use nubrik_engine::{Event, Listener, Options, Summary};
-use nubrik_lang::{AddressPattern, Wanted};
+use nubrik_engine::{Event, Listener, Options, PlannedStep, Summary, Supposed, Verdict};
+use nubrik_graph::{FileId, Graph, Purpose, Step, TargetId, write_step, write_target};
+use nubrik_lang::{AddressPattern, Evaluation, Wanted};
 use nubrik_session::{Session, Standing};
 use nubrik_source::WsPath;
 use proptest::prelude::*;
@@ -596,7 +598,51 @@ impl World {
         Some(report.summary)
     }
 
+    fn open(&self) -> Session {
+        let mut session = Session::open(self.folder.path(), Arc::new(CancelSwitch::new().unwrap())).unwrap();
+        session.keep_results_in(self.path(".store"));
+        session.keep_evaluations_from(Duration::ZERO);
+        session
+    }
+
+    /// What commands that only read answer is what they would answer if nothing had been kept, both times that they ask.
+    fn check_reading(&self, request: &Request, after: &str) {
+        let asked: Vec<AddressPattern> =
+            self.patterns(request).into_iter().map(|pattern| pattern.wanting(Wanted::Everything)).collect();
+        let evaluated = self.open().evaluate(&asked);
+        for time in ["first", "second"] {
+            let read = self.open().evaluate_to_read(&asked);
+            assert_eq!(described(&read), described(&evaluated), "{after}: read the {time} time");
+        }
+    }
+
+    /// What a plan says by the last build is what it says when everything is looked at.
+    fn check_plan(&self, request: &Request, after: &str) {
+        let (asked, session) = (self.patterns(request), self.open());
+        let steps_of = |graph: &Graph, planned: &[PlannedStep]| -> BTreeSet<(String, &str)> {
+            let other = planned.iter().filter(|step| step.verdict != Verdict::Current);
+            other.map(|p| (graph.step(p.step).folder.as_str().to_owned(), p.verdict.word())).collect()
+        };
+        let by_last_build = match session.standing(&asked) {
+            Standing::Holds(sealed) => (sealed.steps, BTreeSet::new()),
+            Standing::Reached(reached) if session.remembers(&reached) => {
+                let (steps, planned) = session.plan_reached(&reached, &Quiet);
+                (steps, steps_of(reached.graph(), &planned))
+            }
+            Standing::Reached(_) | Standing::Unknown => return,
+        };
+        let evaluation = self.open().evaluate(&asked);
+        let planned = session.plan(&evaluation, &Quiet, Supposed::default());
+        assert_eq!(
+            by_last_build,
+            (planned.len(), steps_of(&evaluation.graph, &planned)),
+            "{after}: the plan"
+        );
+    }
+
     fn check(&self, request: &Request, after: &str) {
+        self.check_reading(request, after);
+        self.check_plan(request, after);
         let expected = self.model.expected(request);
         let Some(summary) = self.build(request) else {
             // A test that is asked for by name is built; only that is another story.
@@ -633,6 +679,35 @@ impl World {
         let again = self.build(request).unwrap();
         assert_eq!((again.ran, again.reused), (0, 0), "{after}: once more");
     }
+}
+
+/// What an evaluation came to, without the numbers of its rows; `None` where something is wrong.
+fn described(evaluation: &Evaluation) -> Option<Vec<BTreeSet<Vec<u8>>>> {
+    if evaluation.diagnostics.iter().any(|d| d.severity == Severity::Error) {
+        return None;
+    }
+    let graph = &evaluation.graph;
+    let bytes = |write: &dyn Fn(&mut Encoder)| {
+        let mut out = Encoder::new();
+        write(&mut out);
+        out.bytes
+    };
+    let target = |id: &TargetId| bytes(&|out| write_target(graph, graph.target(*id), Purpose::Whole, out));
+    let step = |step: &Step| {
+        let mut may_read: Vec<&str> = graph.candidates(step).map(|f| graph.file(f).path.as_str()).collect();
+        may_read.sort_unstable();
+        bytes(&|out| {
+            write_step(graph, step, Purpose::Whole, out);
+            out.text(&graph.target(step.target).address);
+            out.list(&may_read, |out, path| out.text(path));
+        })
+    };
+    let file = |id: &FileId| graph.file(*id).path.as_str().as_bytes().to_vec();
+    Some(vec![
+        evaluation.targets.iter().map(target).collect(),
+        graph.steps.iter().map(|s| step(s)).collect(),
+        evaluation.requested.iter().map(file).collect(),
+    ])
 }
 
 fn remove(path: &Path) {

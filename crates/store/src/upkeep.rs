@@ -40,7 +40,7 @@ pub struct Verified {
 }
 
 /// A file of the store.
-struct Kept {
+struct StoreFile {
     path: PathBuf,
     bytes: u64,
     /// Permissions.
@@ -50,16 +50,16 @@ struct Kept {
     touched: SystemTime,
 }
 
-fn files_in(folder: &Path) -> Vec<Kept> {
+fn files_in(folder: &Path) -> Vec<StoreFile> {
     let inner = fs::read_dir(folder).into_iter().flatten().flatten();
     let files = inner.flat_map(|entry| fs::read_dir(entry.path()).into_iter().flatten().flatten());
-    let mut kept: Vec<Kept> = files
+    let mut kept: Vec<StoreFile> = files
         .filter_map(|entry| {
             let data = entry.metadata().ok().filter(fs::Metadata::is_file)?;
             let touched = SystemTime::UNIX_EPOCH
                 + Duration::new(data.ctime().max(0) as u64, data.ctime_nsec().clamp(0, 999_999_999) as u32);
             let mode = data.mode() & 0o7777;
-            Some(Kept {
+            Some(StoreFile {
                 path: entry.path(),
                 bytes: data.len(),
                 mode,
@@ -186,7 +186,7 @@ impl LocalStore {
     pub fn prune(&self, limit: Option<u64>, unused: Option<Duration>) -> Result<Amount, StoreError> {
         let now = SystemTime::now();
         let age = |time: SystemTime| now.duration_since(time).unwrap_or_default();
-        let mut records: Vec<(Kept, Vec<(Digest, bool)>)> = files_in(&self.records)
+        let mut records: Vec<(StoreFile, Vec<(Digest, bool)>)> = files_in(&self.records)
             .into_iter()
             .map(|file| {
                 let record = read_record(&file.path);

@@ -26,7 +26,7 @@ pub fn format(file: TextId, text: &Arc<str>) -> Result<String, Vec<Diagnostic>> 
     }
     let mut pieces = Vec::new();
     collect(parsed.tree.root(), &mut Around::default(), &mut pieces);
-    let lines = Layout::default().lines(&pieces);
+    let lines = Writer::default().lines(&pieces);
     let formatted = print(lines);
     if !same_meaning(text, &formatted) {
         // Better untidy than wrong. Debug builds, and so tests and the fuzz target, stop here instead.
@@ -62,7 +62,7 @@ fn same_meaning(before: &str, after: &str) -> bool {
 }
 
 /// A token with what it stands in.
-struct Piece<'t> {
+struct PlacedToken<'t> {
     kind: SyntaxKind,
     /// White space before it that is kept.
     gap: &'t str,
@@ -72,11 +72,11 @@ struct Piece<'t> {
     /// The number of the node around the item that it belongs to: items of one node stand in columns.
     group: u32,
     /// Inside a text or command: taken as it is.
-    inside: Inside,
+    inside: TokenSetting,
 }
 
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
-enum Inside {
+enum TokenSetting {
     Code,
     /// A text, or a command for a shell: every byte counts.
     Text,
@@ -86,18 +86,18 @@ enum Inside {
 
 #[derive(Default)]
 struct Around {
-    inner: Option<Inside>,
+    inner: Option<TokenSetting>,
     group: u32,
     next_group: u32,
     /// Where the last token ended.
     end: u32,
 }
 
-fn collect<'t>(node: Node<'t>, around: &mut Around, pieces: &mut Vec<Piece<'t>>) {
+fn collect<'t>(node: Node<'t>, around: &mut Around, pieces: &mut Vec<PlacedToken<'t>>) {
     let outer = (around.inner, around.group);
     match node.kind() {
-        TextExpr | ShellExpr => around.inner = around.inner.or(Some(Inside::Text)),
-        CommandExpr => around.inner = around.inner.or(Some(Inside::Command)),
+        TextExpr | ShellExpr => around.inner = around.inner.or(Some(TokenSetting::Text)),
+        CommandExpr => around.inner = around.inner.or(Some(TokenSetting::Command)),
         RecordExpr | MapExpr | MatchExpr | UnderFields | Params | TypeRecord | KindDecl => {
             around.next_group += 1;
             around.group = around.next_group;
@@ -108,13 +108,15 @@ fn collect<'t>(node: Node<'t>, around: &mut Around, pieces: &mut Vec<Piece<'t>>)
         match element {
             Element::Node(id) => collect(node.node(id), around, pieces),
             Element::Token(token) => {
-                let inside = around.inner.unwrap_or(Inside::Code);
+                let inside = around.inner.unwrap_or(TokenSetting::Code);
                 // White space in the hole of a text stays: every byte there counts.
                 let gap = match pieces.last() {
-                    Some(last) if last.inside != Inside::Code && inside != Inside::Code => around.end,
+                    Some(last) if last.inside != TokenSetting::Code && inside != TokenSetting::Code => {
+                        around.end
+                    }
                     _ => token.start,
                 };
-                pieces.push(Piece {
+                pieces.push(PlacedToken {
                     kind: token.kind,
                     gap: node.text_between(gap, token.start),
                     text: node.token_text(token),
@@ -150,16 +152,16 @@ impl Line {
 }
 
 /// An open bracket.
-struct Open {
+struct OpenBracket {
     /// Indent of the line on which it was opened.
     indent: usize,
 }
 
 #[derive(Default)]
-struct Layout {
+struct Writer {
     done: Vec<Line>,
     line: Line,
-    open: Vec<Open>,
+    open: Vec<OpenBracket>,
     /// Kind of the last token of code on this line, and the node that it stood in.
     last: Option<(SyntaxKind, SyntaxKind)>,
     /// The last token of code before this line, and the node that it stood in.
@@ -169,15 +171,17 @@ struct Layout {
     last_text: String,
 }
 
-impl Layout {
-    fn lines(mut self, pieces: &[Piece<'_>]) -> Vec<Line> {
+impl Writer {
+    fn lines(mut self, pieces: &[PlacedToken<'_>]) -> Vec<Line> {
         for (at, piece) in pieces.iter().enumerate() {
             match (piece.inside, piece.kind) {
                 (_, EndOfFile) => {}
-                (Inside::Code, Newline) => self.end_line(),
-                (Inside::Code, Comment | DocComment) => self.comment(piece.text.trim_end()),
-                (Inside::Command, CommandSpace) => self.command_space(piece.text),
-                (Inside::Text | Inside::Command, _) => self.verbatim(piece, pieces.get(at.wrapping_sub(1))),
+                (TokenSetting::Code, Newline) => self.end_line(),
+                (TokenSetting::Code, Comment | DocComment) => self.comment(piece.text.trim_end()),
+                (TokenSetting::Command, CommandSpace) => self.command_space(piece.text),
+                (TokenSetting::Text | TokenSetting::Command, _) => {
+                    self.verbatim(piece, pieces.get(at.wrapping_sub(1)))
+                }
                 _ => self.token(piece),
             }
         }
@@ -234,10 +238,10 @@ impl Layout {
     }
 
     /// A token inside a text or command: as it is, with its line ends.
-    fn verbatim(&mut self, piece: &Piece<'_>, before: Option<&Piece<'_>>) {
+    fn verbatim(&mut self, piece: &PlacedToken<'_>, before: Option<&PlacedToken<'_>>) {
         let opens =
             matches!(piece.kind, TextOpen | CommandOpen) || (piece.parent == ShellExpr && piece.kind == Word);
-        let starts = opens && before.is_none_or(|b| b.inside == Inside::Code);
+        let starts = opens && before.is_none_or(|b| b.inside == TokenSetting::Code);
         if starts {
             self.begin(piece, false);
             self.space_before(piece);
@@ -258,7 +262,7 @@ impl Layout {
     }
 
     /// Begins a line with its indent, if this is its first token.
-    fn begin(&mut self, piece: &Piece<'_>, closes: bool) {
+    fn begin(&mut self, piece: &PlacedToken<'_>, closes: bool) {
         if !self.line.text.is_empty() || self.line.raw {
             return;
         }
@@ -268,7 +272,7 @@ impl Layout {
     }
 
     /// Whether a line goes on with what stood on the line before.
-    fn goes_on(&self, piece: &Piece<'_>) -> bool {
+    fn goes_on(&self, piece: &PlacedToken<'_>) -> bool {
         let Some((before, before_parent)) = self.before else { return false };
         let in_each = |kind: SyntaxKind| matches!(kind, EachListExpr | EachMapExpr);
         let dangling = match before {
@@ -296,7 +300,7 @@ impl Layout {
         dangling || leads
     }
 
-    fn token(&mut self, piece: &Piece<'_>) {
+    fn token(&mut self, piece: &PlacedToken<'_>) {
         let closes = matches!(piece.kind, RightParen | RightBracket | RightBrace);
         self.begin(piece, closes);
         self.space_before(piece);
@@ -310,7 +314,7 @@ impl Layout {
         if closes {
             self.open.pop();
         } else if matches!(piece.kind, LeftParen | LeftBracket | LeftBrace) {
-            self.open.push(Open { indent: self.line.indent });
+            self.open.push(OpenBracket { indent: self.line.indent });
         }
         self.last = Some((piece.kind, piece.parent));
         piece.text.clone_into(&mut self.last_text);
@@ -324,7 +328,7 @@ impl Layout {
     }
 
     /// Puts a space before a token, where one stands.
-    fn space_before(&mut self, piece: &Piece<'_>) {
+    fn space_before(&mut self, piece: &PlacedToken<'_>) {
         let Some((last, last_parent)) = self.last else { return };
         if self.line.text.is_empty() {
             return;

@@ -49,7 +49,7 @@ pub(crate) const MAX_CHAIN: u32 = 256;
 
 /// Where a node begins.
 #[derive(Clone, Copy)]
-pub(crate) struct Mark {
+pub(crate) struct NodeStart {
     /// The first of its children on the builder's stack.
     children: usize,
     /// Its first token.
@@ -356,7 +356,7 @@ impl<'a> Parser<'a> {
 
     /// Marks where a node begins, behind the trivia before it.
     #[inline]
-    pub fn mark(&mut self) -> Mark {
+    pub fn mark(&mut self) -> NodeStart {
         self.trivia();
         self.mark_here()
     }
@@ -383,13 +383,13 @@ impl<'a> Parser<'a> {
     }
 
     /// Marks where a node begins, at the very place: the node holds the trivia that follows.
-    pub fn mark_here(&mut self) -> Mark {
-        Mark { children: self.builder.waiting(), token: self.at }
+    pub fn mark_here(&mut self) -> NodeStart {
+        NodeStart { children: self.builder.waiting(), token: self.at }
     }
 
     /// Makes everything since the mark a node.
     #[inline]
-    pub fn finish(&mut self, mark: Mark, kind: SyntaxKind) {
+    pub fn finish(&mut self, mark: NodeStart, kind: SyntaxKind) {
         let (mut first, mut behind) = (mark.token, self.at);
         while first < behind && self.tokens[first].kind.is_trivia() {
             first += 1;

@@ -1,27 +1,34 @@
-//! Calls into the kernel that have no safe wrapper: the only unsafe code of the program. Path rules and supervision
-//! here; starting processes, rooms and networks of their own, and processes in their files.
+//! Calls into the kernel that have no safe wrapper: the only unsafe code of the program. Path rules and
+//! maps of files are here; what belongs to starting processes, to rooms, to networks of their own and to supervision in files of its own.
 
 #![allow(unsafe_code)]
 
+mod apart;
+mod children;
+mod enter;
+mod orders;
 mod process;
-mod spaces;
+mod rooms;
 mod start;
+mod supervise;
+mod template;
 
 use std::io;
 use std::os::fd::{AsRawFd, BorrowedFd, FromRawFd, OwnedFd, RawFd};
 
 use crate::filter::ARCHITECTURE;
 
+pub(crate) use apart::{new_apart, socket_apart};
+pub(crate) use orders::Order;
 pub(crate) use process::{
-    Exit, ask_group_to_end, ask_to_end, end, end_stranger, kill_group, wait, wait_for_group,
+    ProcessEnd, ask_group_to_end, ask_to_end, end, end_stranger, kill_group, wait, wait_for_group,
 };
 pub use process::{become_reaper, end_left_of, end_orphans, raise_open_file_limit, spare};
-pub(crate) use spaces::{
-    Order, RoomHandle, TemplateHandle, add_folder, add_source, found_room, found_template, new_apart,
-    new_network, socket_apart,
-};
+pub(crate) use rooms::{RoomHandle, found_room};
 pub use start::give_up_network;
-pub(crate) use start::{Furnishing, Point, Space, Start, Started, Stream, start};
+pub(crate) use start::{Point, RoomSetup, Space, Start, Started, Stream, start};
+pub(crate) use supervise::{WantedCall, answer_call, next_call, supervision_works};
+pub(crate) use template::{TemplateHandle, add_folder, add_source, found_template, new_network};
 
 // Path rules (Landlock), from the kernel's user-space interface `linux/landlock.h`.
 
@@ -89,53 +96,6 @@ pub(crate) fn network_filter_works() -> bool {
 }
 
 static REFUSE_ACTION: u32 = 0x0005_0000;
-
-// Watching system calls: a filter that hands some of them to a supervisor before they are done.
-
-/// Whether the kernel can hand system calls to a supervisor.
-pub(crate) fn supervision_works() -> bool {
-    // SAFETY: asks whether an action is available; reads one word.
-    let available = unsafe { libc::syscall(libc::SYS_seccomp, 2u32, 0u32, &raw const HAND_OVER_ACTION) };
-    ARCHITECTURE != 0 && available == 0
-}
-
-static HAND_OVER_ACTION: u32 = 0x7fc0_0000;
-
-/// A system call that a process wants to do and waits with.
-#[derive(Clone, Copy)]
-pub(crate) struct WantedCall {
-    id: u64,
-    /// The thread that wants it.
-    pub thread: u32,
-    /// The call's number.
-    pub number: i64,
-    /// Its arguments.
-    pub arguments: [u64; 6],
-}
-
-/// The next call that waits. `None` when the one that waited is gone, or all processes are.
-pub(crate) fn next_call(listener: BorrowedFd<'_>) -> Option<WantedCall> {
-    // SAFETY: a structure of numbers, for which zero is a value; the kernel wants it so.
-    let mut call: libc::seccomp_notif = unsafe { std::mem::zeroed() };
-    // SAFETY: the pointer is to a live structure of the size that the request's number says.
-    let done = unsafe { libc::ioctl(listener.as_raw_fd(), libc::SECCOMP_IOCTL_NOTIF_RECV, &raw mut call) };
-    (done == 0).then_some(WantedCall {
-        id: call.id,
-        thread: call.pid,
-        number: i64::from(call.data.nr),
-        arguments: call.data.args,
-    })
-}
-
-/// Lets a call be done (0), or refuses it with an error's number.
-pub(crate) fn answer_call(listener: BorrowedFd<'_>, call: WantedCall, error: i32) {
-    const GO_ON: u32 = 1;
-    let flags = if error == 0 { GO_ON } else { 0 };
-    let mut answer = libc::seccomp_notif_resp { id: call.id, val: 0, error: -error, flags };
-    // SAFETY: the pointer is to a live structure of the size that the request's number says. That the one
-    // who waited may be gone is no harm.
-    unsafe { libc::ioctl(listener.as_raw_fd(), libc::SECCOMP_IOCTL_NOTIF_SEND, &raw mut answer) };
-}
 
 /// An open file's bytes as memory that is filled where it is looked at. For files of the tool's own, which are
 /// replaced as wholes and never written to in place.

@@ -1,82 +1,92 @@
 //! Processes: waiting for them, asking them to end, ending them.
 
-use std::io;
 use std::sync::{Mutex, PoisonError};
+
+use rustix::io::Errno;
+use rustix::process::{Pid, Resource, Signal, WaitOptions, WaitStatus};
 
 /// How a process ended.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
-pub(crate) enum Exit {
+pub(crate) enum ProcessEnd {
     Code(i32),
     Signal(i32),
 }
 
+/// A process by its number; `None` where that is none.
+fn process(id: i32) -> Option<Pid> {
+    if id > 0 { Pid::from_raw(id) } else { None }
+}
+
 /// Waits for a process of ours, and takes note of its end.
-pub(crate) fn wait(id: i32) -> Exit {
-    let mut status = 0;
+pub(crate) fn wait(id: i32) -> ProcessEnd {
+    let Some(process) = process(id) else { return ProcessEnd::Code(127) };
     loop {
-        // SAFETY: writes one word.
-        let ended = unsafe { libc::waitpid(id, &raw mut status, 0) };
-        if ended == id {
-            return exit_of(status);
-        }
-        if io::Error::last_os_error().kind() != io::ErrorKind::Interrupted {
-            return Exit::Code(127);
+        match rustix::process::waitpid(Some(process), WaitOptions::empty()) {
+            Ok(Some((ended, status))) if ended == process => return exit_of(status),
+            Err(Errno::INTR) => {}
+            // It is none of ours, or was waited for.
+            _ => return ProcessEnd::Code(127),
         }
     }
 }
 
-fn exit_of(status: i32) -> Exit {
-    match libc::WIFSIGNALED(status) {
-        true => Exit::Signal(libc::WTERMSIG(status)),
-        false => Exit::Code(libc::WEXITSTATUS(status)),
+fn exit_of(status: WaitStatus) -> ProcessEnd {
+    match status.terminating_signal() {
+        Some(signal) => ProcessEnd::Signal(signal),
+        None => ProcessEnd::Code(status.exit_status().unwrap_or(127)),
     }
 }
 
 /// Waits for all processes of a group that was ended, and tells how each of ours did.
-pub(crate) fn wait_for_group(group: i32, tell: &mut dyn FnMut(i32, Exit)) {
-    if group <= 0 {
-        return;
-    }
+pub(crate) fn wait_for_group(group: i32, tell: &mut dyn FnMut(i32, ProcessEnd)) {
+    let Some(group) = process(group) else { return };
     loop {
-        let mut status = 0;
-        // SAFETY: writes one word.
-        let ended = unsafe { libc::waitpid(-group, &raw mut status, 0) };
-        match ended {
-            id if id > 0 => tell(id, exit_of(status)),
-            _ if io::Error::last_os_error().kind() == io::ErrorKind::Interrupted => {}
+        match rustix::process::waitpgid(group, WaitOptions::empty()) {
+            Ok(Some((id, status))) => tell(id.as_raw_nonzero().get(), exit_of(status)),
+            Err(Errno::INTR) => {}
             _ => return,
         }
     }
 }
 
+/// Sends a signal to a process group; one that is gone is no harm.
+fn signal_group(group: i32, signal: Signal) {
+    if let Some(group) = process(group) {
+        let _ = rustix::process::kill_process_group(group, signal);
+    }
+}
+
+/// Sends a signal to a process; one that is gone is no harm.
+fn signal(id: i32, signal: Signal) {
+    if let Some(id) = process(id) {
+        let _ = rustix::process::kill_process(id, signal);
+    }
+}
+
 /// Ends a process group at once.
 pub(crate) fn kill_group(group: i32) {
-    // SAFETY: sends a signal; a group that is gone is no harm.
-    unsafe { libc::killpg(group, libc::SIGKILL) };
+    signal_group(group, Signal::KILL);
 }
 
-/// Asks a process group of ours to end.
+/// Asks a process group of ours to end, whose leader was not waited for.
 pub(crate) fn ask_group_to_end(group: i32) {
-    // SAFETY: sends a signal to a group whose leader was not waited for.
-    unsafe { libc::killpg(group, libc::SIGTERM) };
+    signal_group(group, Signal::TERM);
 }
 
-/// Asks a process of ours to end.
+/// Asks a process of ours to end that was not waited for.
 pub(crate) fn ask_to_end(id: i32) {
-    // SAFETY: sends a signal to a child that was not waited for.
-    unsafe { libc::kill(id, libc::SIGTERM) };
+    signal(id, Signal::TERM);
 }
 
-/// Ends a process of ours at once.
+/// Ends a process of ours at once that was not waited for.
 pub(crate) fn end(id: i32) {
-    // SAFETY: sends a signal to a child that was not waited for.
-    unsafe { libc::kill(id, libc::SIGKILL) };
+    signal(id, Signal::KILL);
 }
 
 /// Lets processes whose parents end become children of this program, so that none is lost.
 pub fn become_reaper() {
-    // SAFETY: sets a flag of this process.
-    unsafe { libc::prctl(libc::PR_SET_CHILD_SUBREAPER, 1, 0, 0, 0) };
+    // Which process is meant is of no importance: any number but none sets the flag of this one.
+    let _ = rustix::process::set_child_subreaper(Some(rustix::process::getpid()));
 }
 
 /// Processes of this program that are no step's, and are not ended with what steps left behind.
@@ -105,11 +115,8 @@ pub fn end_orphans() -> Vec<Option<String>> {
         }
         for id in children {
             ended.push(temporary_folder_of(id));
-            // SAFETY: signals and waits for a child of this process.
-            unsafe {
-                libc::kill(id, libc::SIGKILL);
-                libc::waitpid(id, std::ptr::null_mut(), 0);
-            }
+            end(id);
+            wait(id);
         }
     }
     ended
@@ -129,11 +136,8 @@ pub fn end_left_of(temporary: &std::path::Path) -> usize {
         }
         count += children.len();
         for id in children {
-            // SAFETY: signals and waits for a child of this process that nobody else waits for.
-            unsafe {
-                libc::kill(id, libc::SIGKILL);
-                libc::waitpid(id, std::ptr::null_mut(), 0);
-            }
+            end(id);
+            wait(id);
         }
     }
     count
@@ -158,23 +162,18 @@ fn children_of_this() -> Vec<i32> {
 
 /// Ends a process of somebody's, by its number, and its group if it leads one.
 pub(crate) fn end_stranger(id: i32) {
-    // SAFETY: sends signals; whoever is gone is no harm.
-    unsafe {
-        if libc::getpgid(id) == id {
-            libc::killpg(id, libc::SIGKILL);
-        }
-        libc::kill(id, libc::SIGKILL);
+    let Some(stranger) = process(id) else { return };
+    if rustix::process::getpgid(Some(stranger)) == Ok(stranger) {
+        signal_group(id, Signal::KILL);
     }
+    signal(id, Signal::KILL);
 }
 
 /// Lets this program have as many files open as the machine allows.
 pub fn raise_open_file_limit() {
-    // SAFETY: reads and writes one structure.
-    unsafe {
-        let mut limit: libc::rlimit = std::mem::zeroed();
-        if libc::getrlimit(libc::RLIMIT_NOFILE, &raw mut limit) == 0 && limit.rlim_cur < limit.rlim_max {
-            limit.rlim_cur = limit.rlim_max;
-            libc::setrlimit(libc::RLIMIT_NOFILE, &raw const limit);
-        }
+    let mut limit = rustix::process::getrlimit(Resource::Nofile);
+    if limit.current != limit.maximum {
+        limit.current = limit.maximum;
+        let _ = rustix::process::setrlimit(Resource::Nofile, limit);
     }
 }

@@ -7,8 +7,11 @@ use std::io;
 use std::os::fd::{FromRawFd, OwnedFd, RawFd};
 
 use super::RESTRICT_SELF;
+use super::children::{stay_visible, with_stacks, without_signals};
+use super::enter::start_in_room;
+use super::orders::Order;
 use super::process::wait;
-use super::spaces::{Furnish, Order, RoomHandle, TemporaryFolders};
+use super::rooms::RoomHandle;
 use crate::filter::Surroundings;
 
 thread_local! {
@@ -54,11 +57,11 @@ pub(crate) enum Space<'a> {
     /// As another user, and in a network of its own if there is one.
     Apart(RawFd, Option<RawFd>),
     /// In a room, and in a network of its own if there is one. What is to be done in the room first comes with it.
-    Room(&'a RoomHandle, Option<RawFd>, Option<&'a Furnishing<'a>>),
+    Room(&'a RoomHandle, Option<RawFd>, Option<&'a RoomSetup<'a>>),
 }
 
 /// What is to be done in a room before the first process starts there, once.
-pub(crate) struct Furnishing<'a> {
+pub(crate) struct RoomSetup<'a> {
     pub orders: Vec<Order<'a>>,
     /// Whether it was done.
     pub done: Cell<bool>,
@@ -118,7 +121,7 @@ const POINT_PROGRAM: u32 = 4;
 /// With the number of the stream.
 const POINT_REDIRECT: u32 = 8;
 
-struct Inside {
+pub(super) struct StartPlan {
     program: *const libc::c_char,
     words: *const *const libc::c_char,
     environment: *const *const libc::c_char,
@@ -148,30 +151,13 @@ struct Inside {
     point: u32,
 }
 
-pub(super) const STACK: usize = 64 << 10;
-
-thread_local! {
-    /// Stacks for the next child of this thread: fresh memory for each would cost more than the rest.
-    static STACKS: Cell<Option<Vec<u128>>> = const { Cell::new(None) };
-}
-
-/// Runs something with room for two stacks of children.
-pub(super) fn with_stacks<T>(work: impl FnOnce([*mut libc::c_void; 2]) -> T) -> T {
-    const EACH: usize = STACK / 16;
-    let mut stacks = STACKS.take().unwrap_or_else(|| vec![0u128; 2 * EACH]);
-    let (one, two) = stacks.split_at_mut(EACH);
-    let done = work([one.as_mut_ptr_range().end.cast(), two.as_mut_ptr_range().end.cast()]);
-    STACKS.set(Some(stacks));
-    done
-}
-
 /// Runs in the child, which shares memory with the (stopped) parent thread until `execve`: only
 /// system calls, no allocation, no panic.
-extern "C" fn child(inside: *mut libc::c_void) -> libc::c_int {
-    // SAFETY: the pointer is to the parent's live `Inside`; the parent thread waits until this
+pub(super) extern "C" fn child(inside: *mut libc::c_void) -> libc::c_int {
+    // SAFETY: the pointer is to the parent's live `StartPlan`; the parent thread waits until this
     // process execs or exits. All pointers in it are to live, nul-terminated data.
     unsafe {
-        let inside = &mut *inside.cast::<Inside>();
+        let inside = &mut *inside.cast::<StartPlan>();
         inside.point = POINT_SETUP;
         if !become_ready(inside) {
             inside.error = *libc::__errno_location();
@@ -188,36 +174,11 @@ extern "C" fn child(inside: *mut libc::c_void) -> libc::c_int {
 ///
 /// # Safety
 /// As for [`child`].
-unsafe fn become_ready(inside: &mut Inside) -> bool {
+unsafe fn become_ready(inside: &mut StartPlan) -> bool {
     // SAFETY: as for `child`; all else are system calls on variables of this function.
     unsafe {
-        if inside.group >= 0 {
-            libc::setpgid(0, inside.group);
-        }
-        inside.local = libc::getpid();
-        if inside.apart[0] >= 0 && libc::setns(inside.apart[0], libc::CLONE_NEWUSER) < 0 {
+        if !part_from_parent(inside) {
             return false;
-        }
-        if inside.apart[1] >= 0 && libc::setns(inside.apart[1], libc::CLONE_NEWNET) < 0 {
-            return false;
-        }
-        // Ends with the program that started it. Entering another user's space would undo that, so it comes after.
-        libc::prctl(libc::PR_SET_PDEATHSIG, libc::SIGKILL);
-        if inside.parent > 0 && libc::getppid() != inside.parent {
-            return false;
-        }
-        libc::signal(libc::SIGPIPE, libc::SIG_DFL);
-        let mut none: libc::sigset_t = std::mem::zeroed();
-        libc::sigemptyset(&mut none);
-        libc::sigprocmask(libc::SIG_SETMASK, &none, std::ptr::null_mut());
-        for (target, source) in inside.given.iter().enumerate() {
-            if *source >= 0 && libc::dup2(*source, target as i32) < 0 {
-                return false;
-            }
-        }
-        // Whatever else is open in this program, or was open in the one that started it, ends here.
-        if libc::syscall(libc::SYS_close_range, 3u32, u32::MAX, CLOSE_RANGE_CLOEXEC) < 0 {
-            close_on_exec_one_by_one();
         }
         inside.point = POINT_FOLDER;
         if libc::chdir(inside.root) < 0 {
@@ -252,6 +213,46 @@ unsafe fn become_ready(inside: &mut Inside) -> bool {
             return false;
         }
         inside.supervisor < 0 || hand_over(&raw const inside.supervising, inside.supervisor)
+    }
+}
+
+/// What comes before the child has a folder and is confined: its group and namespaces, its end with its parent's, its signals, and
+/// what it has open. `false` where something failed, and `errno` says what.
+///
+/// # Safety
+/// As for [`child`].
+unsafe fn part_from_parent(inside: &mut StartPlan) -> bool {
+    // SAFETY: as for `child`; all else are system calls on variables of this function.
+    unsafe {
+        if inside.group >= 0 {
+            libc::setpgid(0, inside.group);
+        }
+        inside.local = libc::getpid();
+        if inside.apart[0] >= 0 && libc::setns(inside.apart[0], libc::CLONE_NEWUSER) < 0 {
+            return false;
+        }
+        if inside.apart[1] >= 0 && libc::setns(inside.apart[1], libc::CLONE_NEWNET) < 0 {
+            return false;
+        }
+        // Ends with the program that started it. Entering another user's space would undo that, so it comes after.
+        libc::prctl(libc::PR_SET_PDEATHSIG, libc::SIGKILL);
+        if inside.parent > 0 && libc::getppid() != inside.parent {
+            return false;
+        }
+        libc::signal(libc::SIGPIPE, libc::SIG_DFL);
+        let mut none: libc::sigset_t = std::mem::zeroed();
+        libc::sigemptyset(&mut none);
+        libc::sigprocmask(libc::SIG_SETMASK, &none, std::ptr::null_mut());
+        for (target, source) in inside.given.iter().enumerate() {
+            if *source >= 0 && libc::dup2(*source, target as i32) < 0 {
+                return false;
+            }
+        }
+        // Whatever else is open in this program, or was open in the one that started it, ends here.
+        if libc::syscall(libc::SYS_close_range, 3u32, u32::MAX, CLOSE_RANGE_CLOEXEC) < 0 {
+            close_on_exec_one_by_one();
+        }
+        true
     }
 }
 
@@ -351,63 +352,6 @@ unsafe fn hand_over(filter: *const libc::sock_fprog, socket: RawFd) -> bool {
     }
 }
 
-/// What the process needs that enters a room and starts the child there.
-struct Entering<'a> {
-    inside: *mut Inside,
-    stack: *mut libc::c_void,
-    room: RawFd,
-    spaces: libc::c_int,
-    sources: RawFd,
-    /// What is to be done there first.
-    furnish: Option<Furnish<'a>>,
-    /// Written: whether it was done.
-    furnished: bool,
-    temporary: &'a mut TemporaryFolders,
-    /// -1: this program's network.
-    network: RawFd,
-    /// Written: what became of it.
-    id: i32,
-    handle: RawFd,
-    error: i32,
-}
-
-/// Runs in a child that shares memory and descriptors with the parent thread, which waits until it ends. It becomes a
-/// member of the room, starts the process as a sibling of its own, and ends. Only system calls.
-extern "C" fn enter(entering: *mut libc::c_void) -> libc::c_int {
-    // SAFETY: the pointer is to the parent's live variable, and so are those in it.
-    unsafe {
-        let entering = &mut *entering.cast::<Entering<'_>>();
-        if libc::setns(entering.room, entering.spaces) == 0
-            && furnish(entering)
-            && (entering.network < 0 || libc::setns(entering.network, libc::CLONE_NEWNET) == 0)
-        {
-            let flags =
-                libc::CLONE_VM | libc::CLONE_VFORK | libc::CLONE_PARENT | libc::CLONE_PIDFD | libc::SIGCHLD;
-            let handle = &raw mut entering.handle;
-            entering.id = libc::clone(child, entering.stack, flags, entering.inside.cast(), handle);
-        }
-        if entering.id < 0 {
-            entering.error = *libc::__errno_location();
-        }
-        libc::_exit(0)
-    }
-}
-
-/// Makes the room what it is to be. In a child: only system calls.
-///
-/// # Safety
-/// This process is in the room already, and was made for it.
-unsafe fn furnish(entering: &mut Entering<'_>) -> bool {
-    let Some(furnish) = &mut entering.furnish else { return true };
-    // SAFETY: as the caller vouches.
-    unsafe {
-        libc::umask(0o022);
-        entering.furnished =
-            entering.temporary.refresh() && libc::fchdir(entering.sources) == 0 && furnish.carry_out();
-        entering.furnished
-    }
-}
-
 /// Starts a process.
 ///
 /// # Errors
@@ -424,27 +368,14 @@ pub(crate) fn start(start: &Start<'_>) -> Result<Started, (Point, io::Error)> {
         list.iter().map(|c| c.as_ptr()).chain([std::ptr::null()]).collect()
     };
     let (words, environment) = (pointers(start.words), pointers(start.environment));
-    let (mut given, mut opened, mut open_flags) = ([-1; 3], [std::ptr::null(); 3], [0; 3]);
-    for (n, stream) in start.streams.iter().enumerate() {
-        match stream {
-            // The descriptors 0 to 2 are replaced one by one in the child: a source among them would be lost.
-            Stream::Given(fd) => {
-                debug_assert!(*fd > 2);
-                given[n] = *fd;
-            }
-            Stream::From(path) => (opened[n], open_flags[n]) = (path.as_ptr(), libc::O_RDONLY),
-            Stream::To(path) => {
-                (opened[n], open_flags[n]) = (path.as_ptr(), libc::O_WRONLY | libc::O_CREAT | libc::O_TRUNC);
-            }
-        }
-    }
+    let (given, opened, open_flags) = ends_of(&start.streams);
     let program = |filter: &[libc::sock_filter]| libc::sock_fprog {
         len: filter.len() as u16,
         filter: filter.as_ptr().cast_mut(),
     };
     // A supervisor's filter refuses what the other one would.
     let filter = start.surroundings.filter(|_| !inherits && start.supervised.is_none());
-    let mut inside = Inside {
+    let mut inside = StartPlan {
         program: start.program.as_ptr(),
         words: words.as_ptr(),
         environment: environment.as_ptr(),
@@ -478,39 +409,42 @@ pub(crate) fn start(start: &Start<'_>) -> Result<Started, (Point, io::Error)> {
     }
     if inside.error != 0 {
         wait(id);
-        let point = match inside.point {
-            POINT_FOLDER => Point::Folder,
-            POINT_CONFINE => Point::Confine,
-            POINT_PROGRAM => Point::Program,
-            stream @ POINT_REDIRECT.. => Point::Redirect((stream - POINT_REDIRECT) as usize),
-            _ => Point::Setup,
-        };
-        return Err((point, io::Error::from_raw_os_error(inside.error)));
+        return Err((point_of(inside.point), io::Error::from_raw_os_error(inside.error)));
     }
     Ok(Started { id, local: inside.local, handle })
 }
 
-/// Becoming somebody else makes memory one that its owner may not look into; a child shares it with this program.
-pub(super) fn stay_visible() {
-    // SAFETY: sets a flag of this process, to what it is from the start.
-    unsafe { libc::prctl(libc::PR_SET_DUMPABLE, 1, 0, 0, 0) };
+/// Streams as the child wants them: open descriptors, or paths to be opened with flags.
+fn ends_of(streams: &[Stream<'_>; 3]) -> ([RawFd; 3], [*const libc::c_char; 3], [libc::c_int; 3]) {
+    let (mut given, mut opened, mut open_flags) = ([-1; 3], [std::ptr::null(); 3], [0; 3]);
+    for (n, stream) in streams.iter().enumerate() {
+        match stream {
+            // The descriptors 0 to 2 are replaced one by one in the child: a source among them would be lost.
+            Stream::Given(fd) => {
+                debug_assert!(*fd > 2);
+                given[n] = *fd;
+            }
+            Stream::From(path) => (opened[n], open_flags[n]) = (path.as_ptr(), libc::O_RDONLY),
+            Stream::To(path) => {
+                (opened[n], open_flags[n]) = (path.as_ptr(), libc::O_WRONLY | libc::O_CREAT | libc::O_TRUNC);
+            }
+        }
+    }
+    (given, opened, open_flags)
 }
 
-/// Blocks all signals while a child shares memory: one that arrives there would be handled in it.
-pub(super) fn without_signals<T>(work: impl FnOnce() -> T) -> T {
-    // SAFETY: reads and writes variables of this function, and sets this thread's mask to what it was.
-    unsafe {
-        let mut all: libc::sigset_t = std::mem::zeroed();
-        let mut before: libc::sigset_t = std::mem::zeroed();
-        libc::sigfillset(&mut all);
-        libc::pthread_sigmask(libc::SIG_SETMASK, &all, &mut before);
-        let done = work();
-        libc::pthread_sigmask(libc::SIG_SETMASK, &before, std::ptr::null_mut());
-        done
+/// Where a child failed, by the number that it wrote.
+fn point_of(number: u32) -> Point {
+    match number {
+        POINT_FOLDER => Point::Folder,
+        POINT_CONFINE => Point::Confine,
+        POINT_PROGRAM => Point::Program,
+        stream @ POINT_REDIRECT.. => Point::Redirect((stream - POINT_REDIRECT) as usize),
+        _ => Point::Setup,
     }
 }
 
-fn start_here(inside: &mut Inside) -> io::Result<(i32, OwnedFd)> {
+fn start_here(inside: &mut StartPlan) -> io::Result<(i32, OwnedFd)> {
     let flags = libc::CLONE_VM | libc::CLONE_VFORK | libc::CLONE_PIDFD | libc::SIGCHLD;
     let mut handle: libc::c_int = -1;
     with_stacks(|[stack, _]| {
@@ -525,49 +459,5 @@ fn start_here(inside: &mut Inside) -> io::Result<(i32, OwnedFd)> {
             // SAFETY: CLONE_PIDFD gave a new descriptor that nothing else owns.
             Ok((id, unsafe { OwnedFd::from_raw_fd(handle) }))
         })
-    })
-}
-
-fn start_in_room(
-    inside: &mut Inside,
-    room: &RoomHandle,
-    network: Option<RawFd>,
-    furnishing: Option<&Furnishing<'_>>,
-) -> Result<(i32, OwnedFd), (Point, io::Error)> {
-    // With this program's descriptors: the one for the process is made among them.
-    let flags = libc::CLONE_VM | libc::CLONE_VFORK | libc::CLONE_FILES | libc::SIGCHLD;
-    let mut temporary = room.temporary();
-    with_stacks(|[stack, inner]| {
-        let mut entering = Entering {
-            inside,
-            stack: inner,
-            room: room.process(),
-            spaces: room.spaces(),
-            sources: room.sources(),
-            furnish: furnishing.filter(|f| !f.done.get()).map(|f| Furnish::new(&f.orders)),
-            furnished: false,
-            temporary: &mut temporary,
-            network: network.unwrap_or(-1),
-            id: -1,
-            handle: -1,
-            error: 0,
-        };
-        // SAFETY: as in `start_here`: this thread waits until the one that enters has ended, and that waits for the child.
-        let id = without_signals(|| unsafe { libc::clone(enter, stack, flags, (&raw mut entering).cast()) });
-        if id < 0 {
-            return Err((Point::Setup, io::Error::last_os_error()));
-        }
-        wait(id);
-        if let Some(furnishing) = furnishing.filter(|_| entering.furnished) {
-            furnishing.done.set(true);
-        }
-        if let Some(problem) = entering.furnish.as_ref().and_then(Furnish::problem) {
-            return Err((Point::Furnish, problem));
-        }
-        if entering.id < 0 {
-            return Err((Point::Setup, io::Error::from_raw_os_error(entering.error)));
-        }
-        // SAFETY: the child made it in the table of descriptors that both share; nothing else owns it.
-        Ok((entering.id, unsafe { OwnedFd::from_raw_fd(entering.handle) }))
     })
 }

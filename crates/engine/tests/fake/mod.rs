@@ -10,9 +10,10 @@ use std::sync::{Arc, Mutex};
 
 use nubrik_bytes::Digest;
 use nubrik_engine::{
-    Event, FoundTool, Job, JobEnd, Listener, Options, Outcome, Outside, Request, Signature, State,
+    Changes, Event, FoundTool, Job, JobEnd, Listener, Options, Outcome, Outside, Request, Signature, State,
     ToolProblem, TreeFile, TreeFileKind, Verdict, build,
 };
+use nubrik_graph::Tables;
 use nubrik_graph::{
     FileId, FileNode, Graph, OutputNode, Pipeline, Place, Program, Role, Stage, Step, StepId, Target,
     TargetId, ToolId,
@@ -356,7 +357,7 @@ impl Listener for Log {
 /// A graph of `join` steps: step `i` makes `f{i}` from sources by name and earlier steps by number.
 #[derive(Default)]
 pub struct Joins {
-    pub graph: Graph,
+    pub graph: Tables,
 }
 
 impl Joins {
@@ -364,6 +365,11 @@ impl Joins {
         let mut joins = Joins::default();
         joins.graph.tools.push("join".into());
         joins
+    }
+
+    /// The graph of all steps.
+    pub fn finished(&self) -> Graph {
+        self.graph.clone().finish().unwrap()
     }
 
     fn file(&mut self, path: &str, maker: Option<StepId>) -> FileId {
@@ -442,8 +448,8 @@ impl Joins {
             }],
             env: vec![],
             folder,
-            inputs,
-            candidates,
+            inputs: inputs.into(),
+            candidates: candidates.into(),
             outputs: vec![OutputNode { file: output, name: format!("f{number}").into() }],
             found,
             scratch: vec![],
@@ -460,15 +466,13 @@ pub struct Bench {
     pub machine: FakeMachine,
     pub store: FakeStore,
     pub state: State,
-    /// What each build added to the state, as it is written to a log.
-    pub log: Vec<Vec<u8>>,
 }
 
 impl Bench {
     pub fn new(files: &[(&str, &str)]) -> Bench {
         let machine = FakeMachine::new(files);
         machine.wait();
-        Bench { machine, store: FakeStore::default(), state: State::default(), log: Vec::new() }
+        Bench { machine, store: FakeStore::default(), state: State::default() }
     }
 
     /// Builds the last step; gives what was heard.
@@ -490,7 +494,7 @@ impl Bench {
         let log = Log::default();
         let store = StoreOn(&self.store, &self.machine);
         let mut outcome = build(
-            Request::whole(&joins.graph, files),
+            Request::whole(&joins.finished(), files),
             "out",
             &self.state,
             &self.machine,
@@ -499,7 +503,9 @@ impl Bench {
             options,
         );
         self.machine.wait();
-        self.log.push(self.state.apply(std::mem::take(&mut outcome.changes)));
+        let changes = std::mem::take(&mut outcome.changes);
+        // What is kept of a build is what its bytes say.
+        self.state.take(Changes::decode(&changes.encode()).unwrap());
         (outcome, log.0.into_inner().unwrap())
     }
 }

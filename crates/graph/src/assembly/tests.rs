@@ -1,7 +1,7 @@
 //! What is written whole is read back as it was, in any graph; what is cut off is refused.
 
 use super::*;
-use crate::{Numbers, Purpose, SetId, WorkFolder, write_service, write_step, write_target};
+use crate::{Graph, Numbers, Purpose, SetId, WorkFolder, write_service, write_step, write_target};
 use nubrik_bytes::Encoder;
 
 fn at(path: &str) -> WsPath {
@@ -22,7 +22,7 @@ fn service(needs: Vec<Arc<Service>>, serving: Serving) -> Service {
         ready: Some(stages(Program::Tool("ask".into()))),
         patience: 7,
         env: vec![("A".into(), "b".into())],
-        inputs: vec![at("a.sql")],
+        inputs: vec![at("a.sql")].into(),
         tools: vec!["server".into()],
         folders: vec!["x".into()],
         lists: vec![ListFile { path: at("l"), lines: vec!["one".into()] }],
@@ -46,8 +46,8 @@ fn services() -> Vec<Arc<Service>> {
 }
 
 /// A graph with one step in which everything is there that a step can have.
-fn graph(native: Native, work: WorkFolder) -> Graph {
-    let mut graph = Graph::default();
+fn graph(native: Native, work: WorkFolder) -> Tables {
+    let mut graph = Tables::default();
     for path in ["fit.c", "made/fit.o", "made/verdict", "made/report.xml", "tree"] {
         let maker = path.starts_with("made/").then_some(StepId(0));
         graph.files.push(FileNode { path: at(path), maker, folder: path == "tree" });
@@ -74,8 +74,8 @@ fn graph(native: Native, work: WorkFolder) -> Graph {
         ],
         env: vec![("LANG".into(), "C".into())],
         folder: at("made"),
-        inputs: vec![FileId(0), FileId(4)],
-        candidates: vec![SetId(0)],
+        inputs: vec![FileId(0), FileId(4)].into(),
+        candidates: vec![SetId(0)].into(),
         outputs: [1, 2, 3].map(|n| OutputNode { file: FileId(n), name: format!("o{n}").into() }).into(),
         found: vec![at("made/d")],
         scratch: vec![at("made/s")],
@@ -99,7 +99,7 @@ fn graph(native: Native, work: WorkFolder) -> Graph {
     graph
 }
 
-fn graphs() -> Vec<Graph> {
+fn graphs() -> Vec<Tables> {
     let place = || vec![Placement { to: "a".into(), from: FileId(4) }];
     let natives = [
         Native::Write { text: "a".into(), executable: true },
@@ -119,22 +119,22 @@ fn graphs() -> Vec<Graph> {
         WorkFolder::Private { at: at("made/w"), copy_of: Some(FileId(4)) },
         WorkFolder::Private { at: at("made/w"), copy_of: None },
     ];
-    let mut all: Vec<Graph> = natives.into_iter().map(|native| graph(native, WorkFolder::Root)).collect();
+    let mut all: Vec<Tables> = natives.into_iter().map(|native| graph(native, WorkFolder::Root)).collect();
     let write = || Native::Write { text: "a".into(), executable: true };
     all.extend(works.into_iter().map(|work| graph(write(), work)));
     all
 }
 
-fn written(graph: &Graph, purpose: Purpose) -> Vec<u8> {
+fn written(graph: &Tables, purpose: Purpose) -> Vec<u8> {
     let mut out = Encoder::new();
     write_step(graph, &graph.steps[0], purpose, &mut out);
     out.bytes
 }
 
 /// The graph that is read back, whose numbers are others.
-fn read_back(graph: &Graph) -> Graph {
+fn read_back(graph: &Tables) -> Tables {
     let mut target = Encoder::new();
-    write_target(graph, &graph.targets[0], &mut target);
+    write_target(graph, &graph.targets[0], Purpose::Whole, &mut target);
     let mut assembly = Assembly::default();
     // So that numbers differ.
     assembly.file("first", false);
@@ -190,5 +190,74 @@ fn what_is_cut_off_is_refused() {
     write_service(&services()[0], Purpose::Whole, &mut out);
     for cut in 0..out.bytes.len() {
         assert!(service_below(&mut Decoder::new(&out.bytes[..cut]), 0).is_err(), "cut at {cut}");
+    }
+}
+
+#[test]
+fn a_whole_graph_comes_back_as_it_was() {
+    for tables in graphs() {
+        let graph = tables.finish().expect("a graph");
+        let mut out = Encoder::new();
+        graph.encode(&mut out);
+        let back = Graph::decode(&mut Decoder::new(&out.bytes), 2).expect("a graph");
+        assert_eq!(back, graph);
+        for cut in 0..out.bytes.len() {
+            assert!(Graph::decode(&mut Decoder::new(&out.bytes[..cut]), 1).is_err(), "cut at {cut}");
+        }
+        let step = (*graph.steps[0]).clone();
+        let effect = crate::Effect { address: "tide/send".into(), step, lasting: true };
+        let mut out = Encoder::new();
+        graph.encode_effect(&effect, &mut out);
+        assert_eq!(graph.decode_effect(&mut Decoder::new(&out.bytes)), Ok(effect));
+    }
+}
+
+/// Changes tables in a way that makes them no graph.
+type Spoil = fn(&mut Tables);
+
+#[test]
+fn tables_with_numbers_of_no_row_are_no_graph() {
+    let whole = graph(Native::Stage { files: Vec::new() }, WorkFolder::Root);
+    assert!(whole.clone().finish().is_ok());
+    let spoils: [Spoil; 9] = [
+        |t| t.steps[0].target = TargetId(1),
+        |t| t.steps[0].tools.push(ToolId(2)),
+        |t| t.steps[0].candidates = vec![SetId(1)].into(),
+        |t| t.steps[0].inputs = vec![FileId(5)].into(),
+        |t| t.steps[0].outputs[0].file = FileId(0),
+        |t| t.files[1].maker = None,
+        |t| t.files[0].maker = Some(StepId(0)),
+        |t| t.targets[0].results[0].file = FileId(5),
+        |t| {
+            t.sets.intern(vec![FileId(5)]);
+        },
+    ];
+    for (number, spoil) in spoils.into_iter().enumerate() {
+        let mut tables = whole.clone();
+        spoil(&mut tables);
+        assert!(tables.finish().is_err(), "spoilt in way {number}");
+    }
+}
+
+#[test]
+fn bytes_with_numbers_of_no_row_are_refused() {
+    let whole = graph(Native::Stage { files: Vec::new() }, WorkFolder::Root).finish().expect("a graph");
+    let effect = crate::Effect { address: "a".into(), step: (*whole.steps[0]).clone(), lasting: false };
+    let mut bytes = Encoder::new();
+    whole.encode_effect(&effect, &mut bytes);
+    // The same rows without steps, so that they can be fewer.
+    let mut rows = whole.into_tables();
+    rows.steps.clear();
+    rows.files.iter_mut().for_each(|file| file.maker = None);
+    let fewer: [Spoil; 3] = [|t| t.files.truncate(3), |t| t.tools.truncate(1), |t| t.targets.clear()];
+    let read = |rows: Tables| rows.finish().expect("a graph").decode_effect(&mut Decoder::new(&bytes.bytes));
+    assert_eq!(read(rows.clone()), Ok(effect));
+    rows.targets[0].results.clear();
+    rows.sets = crate::FileSets::default();
+    rows.sets.intern(vec![FileId(0)]);
+    for spoil in fewer {
+        let mut rows = rows.clone();
+        spoil(&mut rows);
+        assert!(read(rows).is_err());
     }
 }

@@ -5,7 +5,7 @@ use std::sync::Arc;
 use nubrik_diagnostic::{Diagnostic, nearest};
 use nubrik_source::{Span, WsPath};
 
-use super::{Evaluator, Result, Scope, Stop};
+use super::{Evaluator, Result, Scope};
 use crate::TARGETS_FILE;
 use crate::hir::*;
 use crate::modules::Missing;
@@ -15,8 +15,7 @@ use crate::world::{Answer, EntryKind};
 /// What an address means: a declaration, and the way on into its value.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub(super) struct Meaning {
-    pub module: ModuleId,
-    pub decl: u32,
+    pub decl: DeclId,
     pub way: Vec<Arc<str>>,
 }
 
@@ -24,7 +23,7 @@ impl Evaluator<'_> {
     /// The value that `&path` refers to.
     pub(super) fn reference(&mut self, scope: &Scope, path: &Arc<str>, span: Span) -> Result<Value> {
         let meaning = self.find_reference(scope.module, path, span)?;
-        let value = self.declaration(meaning.module, meaning.decl, scope.config, span)?;
+        let value = self.declaration(meaning.decl, scope.config, span)?;
         self.way_into(value, &meaning.way, span)
     }
 
@@ -36,8 +35,8 @@ impl Evaluator<'_> {
         if meanings.len() > 1 {
             let error = Diagnostic::error("two-meanings", format!("`&{path}` means two things"));
             let error = meanings.iter().fold(error, |error, m| {
-                let module = self.module(m.module);
-                error.related(module.decls[m.decl as usize].name.span, "one of them")
+                let module = self.module(m.decl.module);
+                error.related(module.decl(m.decl).name.span, "one of them")
             });
             return self
                 .fail(span, error.mend("write the whole address: package, target, then the way into it"));
@@ -46,9 +45,10 @@ impl Evaluator<'_> {
             let error = self.no_such_address(&path);
             return self.fail(span, error);
         };
-        let module = self.module(meaning.module);
-        let decl = &module.decls[meaning.decl as usize];
-        if let Some(error) = self.definitions.modules.refusal(from, meaning.module, decl, path.as_str()) {
+        let module = self.module(meaning.decl.module);
+        let decl = module.decl(meaning.decl);
+        if let Some(error) = self.definitions.modules.refusal(from, meaning.decl.module, decl, path.as_str())
+        {
             return self.fail(span, error);
         }
         use DeclKind::{Job, Service, Target, Test, Value};
@@ -73,15 +73,15 @@ impl Evaluator<'_> {
                 Err(_) => continue,
             };
             let named = |name: &Arc<str>| match self.module(module).names.get(name) {
-                Some(Bound::Decl(decl)) => Some(*decl),
+                Some(Bound::Decl(number)) => Some(DeclId::new(module, *number)),
                 _ => None,
             };
             if let Some(decl) = parts.get(count).and_then(named) {
-                meanings.push(Meaning { module, decl, way: parts[count + 1..].to_vec() });
+                meanings.push(Meaning { decl, way: parts[count + 1..].to_vec() });
             } else if count == parts.len()
                 && let Some(decl) = parts.last().and_then(named)
             {
-                meanings.push(Meaning { module, decl, way: Vec::new() });
+                meanings.push(Meaning { decl, way: Vec::new() });
             } else if let Some(name) = parts.get(count).or(parts.last()) {
                 self.miss(module, name);
             }
@@ -247,8 +247,7 @@ impl Evaluator<'_> {
             Err(Missing::Unreadable(why)) => {
                 let path = folder.child(TARGETS_FILE);
                 let error = Diagnostic::error("unreadable", format!("cannot read `{path}`: {why}"));
-                self.definitions.modules.diagnostics.push(error);
-                Err(Stop::Failed)
+                self.fail_whole(error)
             }
         }
     }

@@ -4,15 +4,21 @@ use std::cell::RefCell;
 use std::rc::Rc;
 use std::sync::Arc;
 
+use crate::eval::Taken;
+use crate::reported::Reported;
 use nubrik_diagnostic::{Diagnostic, nearest};
 use nubrik_source::Span;
 use smallvec::SmallVec;
 
+use super::forms::{FormEvaluation, way_of};
 use super::{Env, Evaluator, OpenKey, Result, Scope, Slot, Stop};
-use crate::builtins::{Builtin, CallShape, form_of};
+use crate::builtins::{Builtin, form_of};
 use crate::hir::*;
 use crate::types::Type;
 use crate::value::*;
+
+/// A text and its place.
+type PlacedText = (Arc<str>, Span);
 
 /// An argument: its name where one was given, its value, and the place of the value.
 pub(super) struct Given<'a> {
@@ -37,28 +43,9 @@ impl Evaluator<'_> {
             }
         }
         match self.eval(scope, callee)? {
-            Value::Function(module_id, number) => {
+            Value::Function(id) => {
                 let args = self.given(scope, args)?;
-                self.function(scope, module_id, number, args, span)
-            }
-            Value::Builtin(Builtin::Glob) => {
-                let args = self.given(scope, args)?;
-                self.glob_call(scope, args, span)
-            }
-            Value::Builtin(
-                builtin @ (Builtin::LoadCsv | Builtin::LoadJson | Builtin::LoadToml | Builtin::LoadLines),
-            ) => self.load_call(scope, builtin, args, span),
-            Value::Builtin(Builtin::Env) => {
-                let args = self.given(scope, args)?;
-                self.env_call(args, span)
-            }
-            Value::Builtin(Builtin::Secret) => {
-                let args = self.given(scope, args)?;
-                self.secret_call(args, span)
-            }
-            Value::Builtin(Builtin::Beside) => {
-                let args = self.given(scope, args)?;
-                self.beside_call(scope, args, span)
+                self.function(scope, id, args, span)
             }
             Value::Kind(..) => {
                 let error = Diagnostic::error("wrong-call", "a kind is called with braces");
@@ -66,6 +53,9 @@ impl Evaluator<'_> {
                 self.fail(span, error.mend(format!("{name} {{ … }}")))
             }
             Value::Builtin(builtin) => {
+                if let FormEvaluation::Round(evaluate) = way_of(builtin) {
+                    return evaluate(self, scope, args, span);
+                }
                 let name = form_of(builtin).name;
                 let error = Diagnostic::error("wrong-call", format!("`{name}` is called with braces"));
                 self.fail(span, error.mend(format!("{name} {{ … }}")))
@@ -78,7 +68,7 @@ impl Evaluator<'_> {
         }
     }
 
-    fn given<'a>(&mut self, scope: &Scope, args: &'a [Arg]) -> Result<Vec<Given<'a>>> {
+    pub(super) fn given<'a>(&mut self, scope: &Scope, args: &'a [Arg]) -> Result<Vec<Given<'a>>> {
         let module = self.module(scope.module);
         self.all(args, |this, arg| {
             let (value, scanned) = this.scans_in(|this| this.eval(scope, arg.value))?;
@@ -96,35 +86,35 @@ impl Evaluator<'_> {
         let module = self.module(scope.module);
         let callee_span = module.span(callee);
         let callee_value = self.eval(scope, callee)?;
-        if let (Value::Builtin(Builtin::Stage), Expr::Map(_) | Expr::Each(_)) =
-            (&callee_value, module.expr(record))
+        if let (Value::Builtin(builtin), Expr::Map(_) | Expr::Each(_)) = (&callee_value, module.expr(record))
+            && let FormEvaluation::Map(evaluate) = way_of(*builtin)
         {
             let map = self.eval(scope, record)?;
-            return self.stage_form(scope, map, span);
+            return evaluate(self, scope, map, span);
         }
         let Expr::Record(fields) = module.expr(record) else {
             if matches!(module.expr(record), Expr::Error) {
-                return Err(Stop::Failed);
+                return self.failed_before(span);
             }
             let error =
                 Diagnostic::error("wrong-call", "a call with braces takes fields such as `name = value`");
             return self.fail(module.span(record), error);
         };
         match callee_value {
-            Value::Kind(module_id, number) => {
+            Value::Kind(id) => {
                 let args = self.all(fields, |this, (name, value)| {
                     let span = module.span(*value);
                     let (value, scanned) = this.scans_in(|this| this.eval(scope, *value))?;
                     Ok(Given { name: Some(name), value, scanned, span })
                 })?;
-                self.kind(scope, module_id, number, args, callee_span)
+                self.kind(scope, id, args, callee_span)
             }
             Value::Builtin(Builtin::Stage) => {
                 let error =
                     Diagnostic::error("wrong-call", "`stage` takes places and the files that go there");
                 self.fail(span, error.mend("stage { \"bin/tidecast\": tidecast }"))
             }
-            Value::Builtin(builtin) if form_of(builtin).shape == CallShape::Braces => {
+            Value::Builtin(builtin) if matches!(way_of(builtin), FormEvaluation::Braces(_)) => {
                 self.form(scope, builtin, fields, span)
             }
             Value::Function(..) | Value::Builtin(_) => {
@@ -142,61 +132,51 @@ impl Evaluator<'_> {
     }
 
     /// Calls a function; it may not be open already.
-    fn function(
-        &mut self,
-        scope: &Scope,
-        module_id: ModuleId,
-        number: u32,
-        args: Vec<Given<'_>>,
-        span: Span,
-    ) -> Result<Value> {
-        let module = self.module(module_id);
-        let decl = &module.decls[number as usize];
-        let key = OpenKey::Decl(module_id, number, super::DEFAULTS);
+    fn function(&mut self, scope: &Scope, id: DeclId, args: Vec<Given<'_>>, span: Span) -> Result<Value> {
+        let module = self.module(id.module);
+        let decl = module.decl(id);
+        let key = OpenKey::Decl(id, super::DEFAULTS);
         if self.memos.open.iter().any(|o| o.key == key) {
             return self.needs_itself(key, span);
         }
-        let slots = self.bind(scope, module_id, number, args, span, Some(&decl.name.text))?;
+        let taken = self.take_from(id);
+        let slots = self.bind(scope, id, taken, (args, span), Some(&decl.name.text))?;
         let env = Rc::new(Env { parent: None, slots: RefCell::new(slots) });
         let inner = Scope {
-            module: module_id,
+            module: id.module,
             env: Some(env),
             owner: scope.owner.clone(),
             this: None,
             config: scope.config,
         };
-        let Some(body) = decl.body else { return Err(Stop::Failed) };
+        let content = decl.content(taken);
+        let Some(body) = content.body else { return self.failed_before(span) };
         self.opened(key, span, |this| {
             let value = this.eval(&inner, body)?;
-            match &decl.ty {
+            match &content.ty {
                 Some(ty) => {
-                    let ty = this.result_type(module_id, number, ty)?;
-                    this.coerce(value, &ty, module_id, module.span(body))
+                    let ty = this.result_type(id, ty)?;
+                    this.coerce(value, &ty, id.module, module.span(body))
                 }
                 None => Ok(value),
             }
         })
     }
 
-    fn kind(
-        &mut self,
-        scope: &Scope,
-        module_id: ModuleId,
-        number: u32,
-        args: Vec<Given<'_>>,
-        span: Span,
-    ) -> Result<Value> {
-        let module = self.module(module_id);
-        let decl = &module.decls[number as usize];
-        let mut slots = self.bind(scope, module_id, number, args, span, None)?;
+    fn kind(&mut self, scope: &Scope, id: DeclId, args: Vec<Given<'_>>, span: Span) -> Result<Value> {
+        let module = self.module(id.module);
+        let decl = module.decl(id);
+        let taken = self.take_from(id);
+        let content = decl.content(taken);
+        let mut slots = self.bind(scope, id, taken, (args, span), None)?;
         let owner = scope.owner.clone();
         let this = Some(owner.clone());
         let env = Rc::new(Env { parent: None, slots: RefCell::new(Vec::new()) });
         let config = scope.config;
-        let inner = Scope { module: module_id, env: Some(env.clone()), owner, this, config };
-        for item in &decl.lets {
+        let inner = Scope { module: id.module, env: Some(env.clone()), owner, this, config };
+        for item in &content.lets {
             let ty = match &item.ty {
-                Some(ty) => Some(self.resolve_type(module_id, ty)?),
+                Some(ty) => Some(self.resolve_type(id.module, ty)?),
                 None => None,
             };
             slots.push(Slot::Lazy(Rc::new(Thunk {
@@ -212,15 +192,15 @@ impl Evaluator<'_> {
             })));
         }
         *env.slots.borrow_mut() = slots;
-        if !decl.lets.is_empty() {
+        if !content.lets.is_empty() {
             self.memos.kind_scopes.push(Rc::downgrade(&env));
         }
-        let Some(body) = decl.body else { return Err(Stop::Failed) };
+        let Some(body) = content.body else { return self.failed_before(span) };
         let value = self.eval(&inner, body);
-        let value = match (&decl.ty, value) {
+        let value = match (&content.ty, value) {
             (Some(ty), Ok(value)) => {
-                let ty = self.result_type(module_id, number, ty)?;
-                self.coerce(value, &ty, module_id, module.span(body))
+                let ty = self.result_type(id, ty)?;
+                self.coerce(value, &ty, id.module, module.span(body))
             }
             (_, value) => value,
         };
@@ -236,58 +216,32 @@ impl Evaluator<'_> {
     fn bind(
         &mut self,
         scope: &Scope,
-        module_id: ModuleId,
-        number: u32,
-        args: Vec<Given<'_>>,
-        span: Span,
+        id: DeclId,
+        taken: Taken,
+        (args, span): (Vec<Given<'_>>, Span),
         title: Option<&str>,
     ) -> Result<Vec<Slot>> {
-        let module = self.module(module_id);
-        let decl = &module.decls[number as usize];
-        let types = self.param_types(module_id, number)?;
-        let mut given: SmallVec<[Option<Given<'_>>; 6]> = decl.params.iter().map(|_| None).collect();
-        let mut failed = false;
-        let mut positional = 0;
-        for arg in args {
-            let at = match &arg.name {
-                Some(name) => decl.params.iter().position(|p| p.name.text == name.text),
-                None => {
-                    positional += 1;
-                    (positional <= decl.params.len()).then(|| positional - 1)
-                }
-            };
-            match at {
-                Some(at) if given[at].is_none() => given[at] = Some(arg),
-                Some(_) => {
-                    let error = Diagnostic::error("wrong-call", "this parameter is given twice");
-                    let _ = self.fail::<()>(arg.span, error);
-                    failed = true;
-                }
-                None => {
-                    let title = title.unwrap_or(self.definitions.modules.sources.slice(span)).to_owned();
-                    let error = self.unknown_param(decl, &arg, &title);
-                    let place = arg.name.map_or(arg.span, |n| n.span);
-                    let _ = self.fail::<()>(place, error);
-                    failed = true;
-                }
-            }
-        }
-        let mut slots = Vec::with_capacity(decl.params.len() + decl.lets.len());
+        let module = self.module(id.module);
+        let decl = module.decl(id);
+        let content = decl.content(taken);
+        let types = self.param_types(id, taken)?;
+        let (given, mut failed) = self.by_parameter(decl, content, args, span, title);
+        let mut slots = Vec::with_capacity(content.params.len() + content.lets.len());
         let mut missing = Vec::new();
-        for ((param, arg), ty) in decl.params.iter().zip(given).zip(types.iter()) {
+        for ((param, arg), ty) in content.params.iter().zip(given).zip(types.iter()) {
             let scanned = arg.as_ref().is_some_and(|arg| arg.scanned);
             let result = match (arg, param.default) {
                 (Some(arg), _) => self.coerce_param(arg.value, ty, scope.module, arg.span, param),
                 (None, Some(default)) => {
                     let inner = Scope {
-                        module: module_id,
+                        module: id.module,
                         env: None,
                         owner: scope.owner.clone(),
                         this: None,
                         config: scope.config,
                     };
                     let value = self.eval(&inner, default)?;
-                    self.coerce(value, ty, module_id, module.span(default))
+                    self.coerce(value, ty, id.module, module.span(default))
                 }
                 (None, None) if matches!(ty, Type::Optional(_)) => Ok(Value::None),
                 (None, None) => {
@@ -298,107 +252,142 @@ impl Evaluator<'_> {
             match result {
                 Ok(value) => slots.push(Slot::of(value, scanned)),
                 Err(Stop::Waiting) => return Err(Stop::Waiting),
-                Err(Stop::Failed) => failed = true,
+                Err(Stop::Failed(reported)) => failed = Some(reported),
             }
         }
-        if failed {
-            return Err(Stop::Failed); // A misspelt parameter is not missing as well.
+        if let Some(reported) = failed {
+            return Err(Stop::Failed(reported)); // A misspelt parameter is not missing as well.
+        }
+        if missing.is_empty() { Ok(slots) } else { self.missing_params(id.module, &missing, span, title) }
+    }
+
+    /// The arguments by their parameters, and what was reported of those that have none.
+    fn by_parameter<'a>(
+        &mut self,
+        decl: &Decl,
+        content: &Content,
+        args: Vec<Given<'a>>,
+        span: Span,
+        title: Option<&str>,
+    ) -> (SmallVec<[Option<Given<'a>>; 6]>, Option<Reported>) {
+        let mut given: SmallVec<[Option<Given<'a>>; 6]> = content.params.iter().map(|_| None).collect();
+        let mut failed = None;
+        let mut positional = 0;
+        for arg in args {
+            let at = match &arg.name {
+                Some(name) => content.params.iter().position(|p| p.name.text == name.text),
+                None => {
+                    positional += 1;
+                    (positional <= content.params.len()).then(|| positional - 1)
+                }
+            };
+            match at {
+                Some(at) if given[at].is_none() => given[at] = Some(arg),
+                Some(_) => {
+                    let error = Diagnostic::error("wrong-call", "this parameter is given twice");
+                    failed = Some(self.definitions.modules.report(arg.span, error));
+                }
+                None => {
+                    let title = title.unwrap_or(self.definitions.modules.sources.slice(span)).to_owned();
+                    let error = self.unknown_param(decl, &arg, &title);
+                    let place = arg.name.map_or(arg.span, |n| n.span);
+                    failed = Some(self.definitions.modules.report(place, error));
+                }
+            }
+        }
+        (given, failed)
+    }
+
+    fn missing_params<T>(
+        &mut self,
+        module: ModuleId,
+        missing: &[&Param],
+        span: Span,
+        title: Option<&str>,
+    ) -> Result<T> {
+        let names: Vec<String> = missing.iter().map(|p| format!("`{}`", p.name.text)).collect();
+        let title = title.unwrap_or(self.definitions.modules.sources.slice(span)).to_owned();
+        let mut error =
+            Diagnostic::error("missing-field", format!("`{title}` needs {}", names.join(" and ")));
+        for param in missing {
+            let ty = self.resolve_type(module, &param.ty)?.written();
+            error = error.mend(format!("{} = …   a value of type {ty}", param.name.text));
         }
         if let Some(first) = missing.first() {
-            let names: Vec<String> = missing.iter().map(|p| format!("`{}`", p.name.text)).collect();
-            let title = title.unwrap_or(self.definitions.modules.sources.slice(span)).to_owned();
-            let mut error =
-                Diagnostic::error("missing-field", format!("`{title}` needs {}", names.join(" and ")));
-            for param in &missing {
-                let ty = self.resolve_type(module_id, &param.ty)?.written();
-                error = error.mend(format!("{} = …   a value of type {ty}", param.name.text));
-            }
-            return self.fail(span, error.related(first.name.span, "declared here without a default"));
+            error = error.related(first.name.span, "declared here without a default");
         }
-        Ok(slots)
+        self.fail(span, error)
     }
 
     /// The type that a function or kind gives, which it has written so.
-    fn result_type(&mut self, module_id: ModuleId, number: u32, written: &TypeExpr) -> Result<Arc<Type>> {
-        if let Some(known) = self.memos.result_types.get(&(module_id, number)) {
+    fn result_type(&mut self, id: DeclId, written: &TypeExpr) -> Result<Arc<Type>> {
+        if let Some(known) = self.memos.result_types.get(&id) {
             return Ok(known.clone());
         }
-        let ty = self.in_unit(module_id, number, |this| this.resolve_type(module_id, written))?;
+        let ty = self.in_unit(id, |this| this.resolve_type(id.module, written))?;
         let ty = Arc::new(ty);
-        self.memos.result_types.insert((module_id, number), ty.clone());
+        self.memos.result_types.insert(id, ty.clone());
         Ok(ty)
     }
 
     /// The types of a declaration's parameters.
-    fn param_types(&mut self, module_id: ModuleId, number: u32) -> Result<Arc<[Type]>> {
-        self.take_from(module_id, number);
-        if let Some(known) = self.memos.param_types.get(&(module_id, number)) {
+    fn param_types(&mut self, id: DeclId, taken: Taken) -> Result<Arc<[Type]>> {
+        if let Some(known) = self.memos.param_types.get(&id) {
             return Ok(known.clone());
         }
-        let module = self.module(module_id);
-        let params = &module.decls[number as usize].params;
-        let types = self.in_unit(module_id, number, |this| {
-            this.all(params, |this, param| this.resolve_type(module_id, &param.ty))
-        })?;
+        let module = self.module(id.module);
+        let params = &module.decl(id).content(taken).params;
+        let types =
+            self.in_unit(id, |this| this.all(params, |this, param| this.resolve_type(id.module, &param.ty)))?;
         let types: Arc<[Type]> = types.into();
-        self.memos.param_types.insert((module_id, number), types.clone());
+        self.memos.param_types.insert(id, types.clone());
         Ok(types)
     }
 
     fn unknown_param(&self, decl: &Decl, arg: &Given<'_>, title: &str) -> Diagnostic {
         let Some(name) = &arg.name else {
-            let message = format!("`{title}` takes {} values", decl.params.len());
+            let message = format!("`{title}` takes {} values", decl.to_tell().params.len());
             return Diagnostic::error("wrong-call", message).related(decl.name.span, "declared here");
         };
-        let names: Vec<&str> = decl.params.iter().map(|p| &*p.name.text).collect();
+        let names: Vec<&str> = decl.to_tell().params.iter().map(|p| &*p.name.text).collect();
         let near = nearest(&name.text, names.iter().copied()).map(str::to_owned);
         Diagnostic::error("unknown-field", format!("`{title}` has no parameter `{}`", name.text))
             .note(format!("it has: {}", names.join(", ")))
             .maybe_mend(near)
     }
 
-    fn glob_call(&mut self, scope: &Scope, args: Vec<Given<'_>>, span: Span) -> Result<Value> {
-        let mut pattern = None;
-        let mut except = Vec::new();
-        let mut or_none = false;
+    /// The one text without a name that a function wants, and what was given by the other names.
+    pub(super) fn one_text_and<'a>(
+        &mut self,
+        args: Vec<Given<'a>>,
+        function: &str,
+        others: &[&str],
+        span: Span,
+    ) -> Result<(PlacedText, Vec<Given<'a>>)> {
+        let mut text = None;
+        let mut rest = Vec::new();
         for arg in args {
-            match (arg.name.map(|n| &*n.text), arg.value) {
-                (None, Value::Text(Text::Plain(text))) if pattern.is_none() => {
-                    pattern = Some((text, arg.span))
-                }
-                (Some("except"), Value::Text(Text::Plain(text))) => except.push(text.to_string()),
-                (Some("except"), Value::List(items)) => {
-                    for item in items.iter() {
-                        let Value::Text(Text::Plain(text)) = item else {
-                            let error = Diagnostic::error("wrong-type", "expected patterns as texts");
-                            return self.fail(arg.span, error);
-                        };
-                        except.push(text.to_string());
-                    }
-                }
-                (Some("or_none"), Value::Bool(value)) => or_none = value,
-                (Some(name), value) if matches!(name, "except" | "or_none") => {
-                    let wanted = if name == "or_none" { "a bool" } else { "a pattern or a list of patterns" };
-                    let message = format!("expected {wanted}, found {}", value.described());
-                    return self.fail(arg.span, Diagnostic::error("wrong-type", message));
-                }
-                (Some(name), _) => {
-                    let near = nearest(name, ["except", "or_none"]);
-                    let error =
-                        Diagnostic::error("unknown-field", format!("`glob` has no parameter `{name}`"));
-                    return self.fail(arg.span, error.maybe_mend(near));
-                }
+            match (&arg.name, &arg.value) {
+                (None, Value::Text(Text::Plain(t))) if text.is_none() => text = Some((t.clone(), arg.span)),
                 (None, value) => {
-                    let message = format!("expected one pattern as a text, found {}", value.described());
+                    let message = format!("`{function}` takes one text, found {}", value.described());
                     return self.fail(arg.span, Diagnostic::error("wrong-type", message));
+                }
+                (Some(name), _) if others.contains(&&*name.text) => rest.push(arg),
+                (Some(name), _) => {
+                    let message = format!("`{function}` has no parameter `{}`", name.text);
+                    let near = nubrik_diagnostic::nearest(&name.text, others.iter().copied());
+                    return self
+                        .fail(name.span, Diagnostic::error("unknown-field", message).maybe_mend(near));
                 }
             }
         }
-        let Some((pattern, pattern_span)) = pattern else {
-            let error = Diagnostic::error("wrong-call", "`glob` needs a pattern");
-            return self.fail(span, error.mend("glob(\"src/*.c\")"));
-        };
-        let base = self.base_folder(scope.module, &pattern, pattern_span)?;
-        self.globbed(&base, &pattern, &except, or_none, pattern_span)
+        match text {
+            Some(text) => Ok((text, rest)),
+            None => {
+                let error = Diagnostic::error("wrong-call", format!("`{function}` needs a text"));
+                self.fail(span, error.mend(format!("{function}(\"…\")")))
+            }
+        }
     }
 }

@@ -25,7 +25,7 @@ impl Evaluator<'_> {
     ) -> Result<Value> {
         let before = self.definitions.modules.diagnostics.len();
         let result = self.coerce(value, ty, base, span);
-        if matches!(result, Err(Stop::Failed)) {
+        if matches!(result, Err(Stop::Failed(_))) {
             for diagnostic in &mut self.definitions.modules.diagnostics[before..] {
                 if diagnostic.code == "wrong-type" {
                     let message = format!("`{}` was declared as {} here", param.name.text, ty.written());
@@ -41,7 +41,7 @@ impl Evaluator<'_> {
         match (ty, value) {
             (Type::Unknown, value) => Ok(value),
             (Type::Any, value) => self.as_any(value, span),
-            (Type::Named(_, _, _, inner), value) => match (&**inner, value) {
+            (Type::Named(_, _, inner), value) => match (&**inner, value) {
                 // Say the type's name, and which fields it wants.
                 (Type::Record(fields), value @ (Value::Record(_) | Value::Map(_) | Value::None)) => {
                     self.record(value, fields, ty, base, span)
@@ -109,7 +109,7 @@ impl Evaluator<'_> {
                         })
                     }
                     (Type::Duration, Value::Int(n)) => error.mend(format!("{n}s")).mend(format!("{n}min")),
-                    (_, Value::Kind(_, _)) => error.mend("call the kind: `name { … }`"),
+                    (_, Value::Kind(_)) => error.mend("call the kind: `name { … }`"),
                     (_, Value::Function(..)) => error.mend("call the function: `name(…)`"),
                     (Type::Command, Value::Text(_)) => error.mend("`…` between backticks"),
                     _ => error,
@@ -148,7 +148,7 @@ impl Evaluator<'_> {
             Value::Map(map) if map.loaded => {
                 let fields =
                     self.all(&map.entries, |this, (key, thunk)| Ok((key.clone(), this.force(thunk, span)?)))?;
-                Rc::new(Record { fields, kind: None })
+                Rc::new(RecordValue { fields, kind: None })
             }
             value => return self.fail(span, wrong_type(&value.described(), ty)),
         };
@@ -216,7 +216,6 @@ impl Evaluator<'_> {
             return Ok(Value::List(items));
         }
         let mut coerced = Vec::with_capacity(items.len());
-        let mut failed = false;
         for item in items.iter().cloned() {
             // A list where an item was wanted spreads only where files are wanted.
             let nested =
@@ -230,13 +229,11 @@ impl Evaluator<'_> {
                 Ok(Value::List(inner)) if nested => coerced.extend(inner.iter().cloned()),
                 Ok(value) => coerced.push(value),
                 Err(Stop::Waiting) => return Err(Stop::Waiting),
-                Err(Stop::Failed) => {
-                    failed = true;
-                    break; // The same mistake in each item is one mistake.
-                }
+                // The same mistake in each item is one mistake.
+                Err(Stop::Failed(reported)) => return Err(Stop::Failed(reported)),
             }
         }
-        if failed { Err(Stop::Failed) } else { Ok(Value::List(coerced.into())) }
+        Ok(Value::List(coerced.into()))
     }
 
     // Files.

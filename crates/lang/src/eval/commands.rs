@@ -37,8 +37,8 @@ impl Evaluator<'_> {
         match word.pieces.as_slice() {
             // Most often one hole, which is one file.
             [piece] => match self.piece(scope, piece)? {
-                Choice::One(strands) => return Ok(Some((word.span, strands))),
-                Choice::Many(list) => words.extend(list.into_iter().map(|w| (word.span, w))),
+                WordSource::One(strands) => return Ok(Some((word.span, strands))),
+                WordSource::Many(list) => words.extend(list.into_iter().map(|w| (word.span, w))),
             },
             _ => self.word(scope, word, false, &mut words)?,
         }
@@ -66,8 +66,8 @@ impl Evaluator<'_> {
                 _ => self.piece(scope, piece)?,
             };
             match choice {
-                Choice::One(strands) => filled.push((word.span, strands)),
-                Choice::Many(words) => filled.extend(words.into_iter().map(|w| (word.span, w))),
+                WordSource::One(strands) => filled.push((word.span, strands)),
+                WordSource::Many(words) => filled.extend(words.into_iter().map(|w| (word.span, w))),
             }
             return Ok(());
         }
@@ -76,8 +76,8 @@ impl Evaluator<'_> {
         let choices = self.all(&word.pieces, |this, piece| this.piece(scope, piece))?;
         for (piece, choice) in word.pieces.iter().zip(choices) {
             match choice {
-                Choice::One(strands) => words.iter_mut().for_each(|w| w.extend(strands.iter().cloned())),
-                Choice::Many(list) => {
+                WordSource::One(strands) => words.iter_mut().for_each(|w| w.extend(strands.iter().cloned())),
+                WordSource::Many(list) => {
                     let span = piece_expr(piece).map_or(word.span, |e| module.span(e));
                     if spread.replace(span).is_some() {
                         let error = Diagnostic::error(
@@ -112,10 +112,10 @@ impl Evaluator<'_> {
         }
     }
 
-    fn piece(&mut self, scope: &Scope, piece: &WordPiece) -> Result<Choice> {
+    fn piece(&mut self, scope: &Scope, piece: &WordPiece) -> Result<WordSource> {
         let module = self.module(scope.module);
         match piece {
-            WordPiece::Literal(text) => Ok(Choice::One(smallvec![WordStrand::Literal(text.clone())])),
+            WordPiece::Literal(text) => Ok(WordSource::One(smallvec![WordStrand::Literal(text.clone())])),
             WordPiece::Value(expr) => {
                 let value = self.eval(scope, *expr)?;
                 self.choice(value, module.span(*expr))
@@ -131,10 +131,10 @@ impl Evaluator<'_> {
                     .map(|f| smallvec![WordStrand::File(f)])
                     .collect();
                 match words.pop() {
-                    Some(word) if one => Ok(Choice::One(word)),
+                    Some(word) if one => Ok(WordSource::One(word)),
                     last => {
                         words.extend(last);
-                        Ok(Choice::Many(words))
+                        Ok(WordSource::Many(words))
                     }
                 }
             }
@@ -142,21 +142,24 @@ impl Evaluator<'_> {
                 let value = self.eval(scope, *expr)?;
                 let span = module.span(*expr);
                 let files = self.coerce(value, &crate::types::Type::Files, scope.module, span)?;
-                Ok(Choice::One(smallvec![WordStrand::List(self.files_of(&files, span)?.into())]))
+                Ok(WordSource::One(smallvec![WordStrand::List(self.files_of(&files, span)?.into())]))
             }
             WordPiece::Out { name, path, folder } => {
                 let span = module.span(*path);
                 let path = self.output_path(scope, *path)?;
                 let name = name.as_ref().map(|n| n.text.clone());
-                Ok(Choice::One(smallvec![WordStrand::Out { name, path, folder: *folder, span }]))
+                Ok(WordSource::One(smallvec![WordStrand::Out { name, path, folder: *folder, span }]))
             }
             WordPiece::Found { path } => {
                 let span = module.span(*path);
-                Ok(Choice::One(smallvec![WordStrand::Found { path: self.output_path(scope, *path)?, span }]))
+                Ok(WordSource::One(smallvec![WordStrand::Found {
+                    path: self.output_path(scope, *path)?,
+                    span
+                }]))
             }
             WordPiece::Scratch { path } => {
                 let span = module.span(*path);
-                Ok(Choice::One(smallvec![WordStrand::Scratch {
+                Ok(WordSource::One(smallvec![WordStrand::Scratch {
                     path: self.output_path(scope, *path)?,
                     span
                 }]))
@@ -172,17 +175,17 @@ impl Evaluator<'_> {
             ShellPiece::Hole { piece, inside } => {
                 let quote = || WordStrand::Literal("\"".into());
                 match this.piece(scope, piece)? {
-                    Choice::One(strands) => {
+                    WordSource::One(strands) => {
                         let word = WordStrand::Quoted(strands.into_vec());
                         Ok(if *inside { vec![quote(), word, quote()] } else { vec![word] })
                     }
-                    Choice::Many(words) if *inside => {
+                    WordSource::Many(words) if *inside => {
                         let place = piece_expr(piece).map_or(span, |e| module.span(e));
                         let error = Diagnostic::error("two-lists", "a list stands between quotes here");
                         let error = error.note(format!("it has {} words", words.len()));
                         this.fail(place, error.mend("….join(\" \")").mend("put it outside of the quotes"))
                     }
-                    Choice::Many(words) => {
+                    WordSource::Many(words) => {
                         let mut strands = Vec::new();
                         for (i, word) in words.into_iter().enumerate() {
                             if i > 0 {
@@ -215,25 +218,29 @@ impl Evaluator<'_> {
     }
 
     /// What a value puts into a word.
-    fn choice(&mut self, value: Value, span: Span) -> Result<Choice> {
+    fn choice(&mut self, value: Value, span: Span) -> Result<WordSource> {
         match value {
-            Value::None => Ok(Choice::Many(Vec::new())),
-            Value::Text(Text::Plain(text)) => Ok(Choice::One(smallvec![WordStrand::Literal(text)])),
-            Value::Text(text) => Ok(Choice::One(text.strands().into_iter().map(WordStrand::from).collect())),
-            Value::Int(number) => Ok(Choice::One(smallvec![WordStrand::Literal(number.to_string().into())])),
-            Value::File(file) => Ok(Choice::One(smallvec![WordStrand::File(file)])),
-            Value::Tool(tool) => Ok(Choice::One(smallvec![WordStrand::Tool(tool)])),
+            Value::None => Ok(WordSource::Many(Vec::new())),
+            Value::Text(Text::Plain(text)) => Ok(WordSource::One(smallvec![WordStrand::Literal(text)])),
+            Value::Text(text) => {
+                Ok(WordSource::One(text.strands().into_iter().map(WordStrand::from).collect()))
+            }
+            Value::Int(number) => {
+                Ok(WordSource::One(smallvec![WordStrand::Literal(number.to_string().into())]))
+            }
+            Value::File(file) => Ok(WordSource::One(smallvec![WordStrand::File(file)])),
+            Value::Tool(tool) => Ok(WordSource::One(smallvec![WordStrand::Tool(tool)])),
             Value::List(items) => {
                 self.count_items(items.len(), span)?;
                 let mut words = Vec::with_capacity(items.len());
                 self.all(&items, |this, item| {
                     match this.choice(item.clone(), span)? {
-                        Choice::One(strands) => words.push(strands),
-                        Choice::Many(list) => words.extend(list),
+                        WordSource::One(strands) => words.push(strands),
+                        WordSource::Many(list) => words.extend(list),
                     }
                     Ok(())
                 })?;
-                Ok(Choice::Many(words))
+                Ok(WordSource::Many(words))
             }
             Value::Bool(_) => {
                 let error = Diagnostic::error("wrong-type", "a bool cannot stand in a command");
@@ -249,14 +256,14 @@ impl Evaluator<'_> {
             }
             value => {
                 if let Some(file) = self.lone_file(&value) {
-                    return Ok(Choice::One(smallvec![WordStrand::File(file.clone())]));
+                    return Ok(WordSource::One(smallvec![WordStrand::File(file.clone())]));
                 }
                 let files = self.files_of(&value, span)?;
                 match files.as_slice() {
-                    [file] => Ok(Choice::One(smallvec![WordStrand::File(file.clone())])),
-                    _ => {
-                        Ok(Choice::Many(files.into_iter().map(|f| smallvec![WordStrand::File(f)]).collect()))
-                    }
+                    [file] => Ok(WordSource::One(smallvec![WordStrand::File(file.clone())])),
+                    _ => Ok(WordSource::Many(
+                        files.into_iter().map(|f| smallvec![WordStrand::File(f)]).collect(),
+                    )),
                 }
             }
         }
@@ -264,7 +271,7 @@ impl Evaluator<'_> {
 }
 
 /// One word's pieces, or a list of words.
-enum Choice {
+enum WordSource {
     One(Strands),
     Many(Vec<Strands>),
 }

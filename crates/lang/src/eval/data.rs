@@ -8,116 +8,16 @@ use std::sync::Arc;
 use nubrik_diagnostic::{Diagnostic, nearest};
 use nubrik_source::{Span, TextId};
 
-use super::{Evaluator, Result, Scope, Stop};
-use crate::builtins::{Builtin, form_of};
-use crate::data::{Datum, DatumKind, csv, json, lines, toml};
+use super::{Evaluator, Result, Stop};
+use crate::data::{Datum, DatumKind, json};
 use crate::hir::*;
 use crate::types::Type;
 use crate::value::*;
 use crate::world::{Answer, DefinitionText};
 
 impl Evaluator<'_> {
-    pub(super) fn load_call(
-        &mut self,
-        scope: &Scope,
-        builtin: Builtin,
-        args: &[Arg],
-        span: Span,
-    ) -> Result<Value> {
-        let form = form_of(builtin);
-        let module = self.module(scope.module);
-        let mut path = None;
-        let mut ty = None;
-        for arg in args {
-            let arg_span = module.span(arg.value);
-            match &arg.name {
-                None if path.is_none() => {
-                    let value = self.eval(scope, arg.value)?;
-                    if let Value::Step(_) = &value {
-                        let error =
-                            Diagnostic::error("wrong-type", format!("`{}` reads source files", form.name));
-                        let error = error.note("what a step makes is known when it has run");
-                        return self.fail(arg_span, error.mend("scan { run = `cat {…}` }.json"));
-                    }
-                    let file = self.coerce(value, &Type::File, scope.module, arg_span)?;
-                    path = Some((self.one_file(&file, arg_span)?, arg_span));
-                }
-                None => {
-                    let error = Diagnostic::error("wrong-call", format!("`{}` takes one file", form.name));
-                    return self.fail(arg_span, error);
-                }
-                Some(name) if form.fields.iter().any(|f| *f.name == *name.text) => {
-                    ty = Some((self.type_argument(scope.module, arg.value)?, arg_span));
-                }
-                Some(name) => {
-                    let message = format!("`{}` has no parameter `{}`", form.name, name.text);
-                    let near = nearest(&name.text, form.fields.iter().map(|f| f.name));
-                    return self
-                        .fail(name.span, Diagnostic::error("unknown-field", message).maybe_mend(near));
-                }
-            }
-        }
-        let Some((file, path_span)) = path else {
-            let error = Diagnostic::error("wrong-call", format!("`{}` needs a file", form.name));
-            return self.fail(span, error.mend(format!("{}(\"table.csv\")", form.name)));
-        };
-        if file.maker.is_some() {
-            let error = Diagnostic::error("wrong-type", format!("`{}` reads source files", form.name));
-            return self.fail(path_span, error.note("what a step makes is known when it has run"));
-        }
-        let (data, text) = self.data_file(&file, path_span)?;
-        let parsed = match builtin {
-            Builtin::LoadCsv => csv(&text, if file.path.extension() == "tsv" { b'\t' } else { b',' }),
-            Builtin::LoadJson => json(&text),
-            Builtin::LoadToml => toml(&text),
-            _ => Ok(lines(&text)),
-        };
-        let datum = match parsed {
-            Ok(datum) => datum,
-            Err(wrong) => {
-                let place = Span::new(data, wrong.range.start, wrong.range.end);
-                let error = wrong.diagnostic.related(path_span, "the file is loaded here");
-                return self.fail(place, error);
-            }
-        };
-        let load = Load { file: data, at: path_span, base: scope.module };
-        match (ty, datum.kind) {
-            (Some((row, row_span)), DatumKind::List(rows)) if builtin == Builtin::LoadCsv => {
-                let _ = row_span;
-                let values = self.all(&rows, |this, r| this.typed(&load, r, &row))?;
-                Ok(Value::List(values.into()))
-            }
-            (ty, kind) => {
-                let datum = Datum { kind, range: datum.range };
-                self.typed(&load, &datum, &ty.map_or(Type::Any, |t| t.0))
-            }
-        }
-    }
-
-    /// The type that an argument names.
-    fn type_argument(&mut self, module_id: ModuleId, expr: ExprId) -> Result<Type> {
-        let module = self.module(module_id);
-        let (home, number) = match module.expr(expr) {
-            Expr::Decl(number) => (module_id, *number),
-            Expr::Member(number, name) => self.member(module_id, *number, name)?,
-            Expr::Error => return Err(Stop::Failed),
-            _ => {
-                let error = Diagnostic::error("wrong-type", "expected the name of a type here");
-                return self.fail(module.span(expr), error.mend("type row = { code: text, height: int }"));
-            }
-        };
-        let owner = self.module(home);
-        let decl = &owner.decls[number as usize];
-        if decl.kind != DeclKind::Type {
-            let message = format!("`{}` is a {}, not a type", decl.name.text, decl.kind.word());
-            let error = Diagnostic::error("wrong-type", message).related(decl.name.span, "declared here");
-            return self.fail(module.span(expr), error);
-        }
-        self.declared_type(home, number)
-    }
-
     /// A data file's text, entered among the sources.
-    fn data_file(&mut self, file: &FileRef, span: Span) -> Result<(TextId, Arc<str>)> {
+    pub(super) fn data_file(&mut self, file: &FileRef, span: Span) -> Result<(TextId, Arc<str>)> {
         if let Some(watched) = self.watched {
             watched.read(&file.path);
         }
@@ -144,7 +44,7 @@ impl Evaluator<'_> {
     }
 
     /// A part of a data file as a type.
-    fn typed(&mut self, load: &Load, datum: &Datum, ty: &Type) -> Result<Value> {
+    pub(super) fn typed(&mut self, load: &Load, datum: &Datum, ty: &Type) -> Result<Value> {
         self.count(1, load.at)?;
         let span = Span::new(load.file, datum.range.start, datum.range.end);
         match (ty.core(), &datum.kind) {
@@ -187,13 +87,13 @@ impl Evaluator<'_> {
             }
             (Type::Record(fields), DatumKind::Map(entries)) => {
                 let mut values = Vec::new();
-                let mut failed = false;
+                let mut failed = None;
                 for (name, field_type) in fields.iter() {
                     match entries.iter().find(|(key, ..)| **key == **name) {
                         Some((_, _, item)) => match self.typed(load, item, field_type) {
                             Ok(value) => values.push((name.clone(), value)),
                             Err(Stop::Waiting) => return Err(Stop::Waiting),
-                            Err(Stop::Failed) => failed = true,
+                            Err(Stop::Failed(reported)) => failed = Some(reported),
                         },
                         None if matches!(field_type.core(), Type::Optional(_)) => {
                             values.push((name.clone(), Value::None));
@@ -213,15 +113,15 @@ impl Evaluator<'_> {
                         }
                     }
                 }
-                if failed {
-                    return Err(Stop::Failed);
+                if let Some(reported) = failed {
+                    return Err(Stop::Failed(reported));
                 }
                 for (key, _, item) in entries {
                     if !fields.iter().any(|(name, _)| **name == **key) {
                         values.push((key.as_str().into(), self.untyped(load, &item.kind)?));
                     }
                 }
-                Ok(Value::Record(Rc::new(Record { fields: values, kind: None })))
+                Ok(Value::Record(Rc::new(RecordValue { fields: values, kind: None })))
             }
             _ => {
                 let message = format!("expected {}, found {}", ty.written(), datum.described());
@@ -231,13 +131,13 @@ impl Evaluator<'_> {
         }
     }
 
-    fn say_where_loaded(&mut self, before: usize, load: &Load) {
+    pub(super) fn say_where_loaded(&mut self, before: usize, load: &Load) {
         for diagnostic in &mut self.definitions.modules.diagnostics[before..] {
             *diagnostic = diagnostic.clone().related(load.at, "the file is loaded here");
         }
     }
 
-    fn untyped(&mut self, load: &Load, kind: &DatumKind) -> Result<Value> {
+    pub(super) fn untyped(&mut self, load: &Load, kind: &DatumKind) -> Result<Value> {
         self.count(1, load.at)?;
         Ok(match kind {
             DatumKind::None => Value::None,
@@ -275,12 +175,12 @@ impl Evaluator<'_> {
 }
 
 /// A data file being loaded.
-struct Load {
-    file: TextId,
+pub(super) struct Load {
+    pub file: TextId,
     /// Where the definitions load it.
-    at: Span,
+    pub at: Span,
     /// Against which paths in it are taken.
-    base: ModuleId,
+    pub base: ModuleId,
 }
 
 fn loaded_map(entries: Vec<(Arc<str>, Value)>, span: Span, origin: u32) -> Value {

@@ -37,64 +37,59 @@ impl Evaluator<'_> {
                 }
                 Type::Record(resolved.into())
             }
-            TypeShape::Decl(number) => self.declared_type(module_id, *number)?,
+            TypeShape::Decl(number) => self.declared_type(DeclId::new(module_id, *number))?,
             TypeShape::Member(number, name) => {
-                let (kit, decl) = self.member(module_id, *number, name)?;
-                let module = self.module(kit);
-                if module.decls[decl as usize].kind != DeclKind::Type {
+                let decl = self.member(module_id, *number, name)?;
+                let module = self.module(decl.module);
+                if module.decl(decl).kind != DeclKind::Type {
                     let error = Diagnostic::error("wrong-type", format!("`{}` is not a type", name.text));
                     return self.fail(name.span, error);
                 }
-                self.declared_type(kit, decl)?
+                self.declared_type(decl)?
             }
         })
     }
 
-    pub(super) fn declared_type(&mut self, module_id: ModuleId, number: u32) -> Result<Type> {
-        self.take_from(module_id, number);
-        if let Some(ty) = self.memos.types.get(&(module_id, number)) {
+    pub(super) fn declared_type(&mut self, id: DeclId) -> Result<Type> {
+        let taken = self.take_from(id);
+        if let Some(ty) = self.memos.types.get(&id) {
             return Ok(ty.clone());
         }
-        if self.known_memo((module_id, number)).is_some_and(|m| m.done.has_failure()) {
-            return Err(Stop::Failed);
+        if let Some(reported) = self.known_memo(id).and_then(|m| m.done.failure()) {
+            return Err(Stop::Failed(reported));
         }
-        let module = self.module(module_id);
-        let decl = &module.decls[number as usize];
-        let key = OpenKey::Decl(module_id, number, DEFAULTS);
+        let module = self.module(id.module);
+        let decl = module.decl(id);
+        let key = OpenKey::Decl(id, DEFAULTS);
         if self.memos.open.iter().any(|o| o.key == key) {
             return self.needs_itself(key, decl.name.span);
         }
-        let inner = self.in_unit(module_id, number, |this| {
-            this.opened(key, decl.name.span, |this| match &decl.ty {
-                Some(ty) => this.resolve_type(module_id, ty),
+        let inner = self.in_unit(id, |this| {
+            this.opened(key, decl.name.span, |this| match &decl.content(taken).ty {
+                Some(ty) => this.resolve_type(id.module, ty),
                 None => Ok(Type::Unknown),
             })
         })?;
-        let ty = Type::Named(decl.name.text.clone(), module_id, number, Box::new(inner));
-        self.memos.types.insert((module_id, number), ty.clone());
+        let ty = Type::Named(decl.name.text.clone(), id, Box::new(inner));
+        self.memos.types.insert(id, ty.clone());
         Ok(ty)
     }
 
     /// The declaration that a kit's member means.
-    pub(super) fn member(
-        &mut self,
-        module_id: ModuleId,
-        number: u32,
-        name: &Name,
-    ) -> Result<(ModuleId, u32)> {
-        if self.definitions.bad_names.contains(&(module_id, number, name.text.clone())) {
-            return Err(Stop::Failed);
+    pub(super) fn member(&mut self, from: ModuleId, kit_use: u32, name: &Name) -> Result<DeclId> {
+        if self.definitions.bad_names.contains(&(from, kit_use, name.text.clone())) {
+            return self.failed_before(name.span);
         }
-        match self.definitions.modules.used(self.world, module_id, number) {
+        match self.definitions.modules.used(self.world, from, kit_use) {
             Ok(kit) => {
                 self.definitions.modules.entered(kit);
-                let found = self.definitions.modules.member(module_id, kit, name);
-                let number = self.at(name.span, found)?;
-                self.take_from(kit, number);
-                Ok((kit, number))
+                let found = self.definitions.modules.member(from, kit, name);
+                let decl = DeclId::new(kit, self.at(name.span, found)?);
+                self.take_from(decl);
+                Ok(decl)
             }
             Err(Missing::Pending) => self.wait(),
-            Err(_) => Err(Stop::Failed),
+            Err(_) => self.failed_before(name.span),
         }
     }
 }

@@ -187,7 +187,7 @@ impl Evaluator<'_> {
         // A file that another target makes: offer the reference.
         let module = self.module(base);
         let maker = module.decls.iter().find(|d| {
-            let names = d.body.is_some().then(|| output_names(&module, d));
+            let names = d.to_tell().body.is_some().then(|| output_names(&module, d));
             names.is_some_and(|names| names.iter().any(|n| **n == *path.name()))
         });
         if let Some(decl) = maker {
@@ -327,11 +327,8 @@ impl Evaluator<'_> {
 /// The plain names of outputs in a declaration's commands, as far as they are literal.
 pub(super) fn output_names(module: &Module, decl: &Decl) -> Vec<Arc<str>> {
     let mut names = Vec::new();
-    let (Some(first), Some(last)) =
-        (decl.body.map(|b| module.span(b).start), decl.body.map(|b| module.span(b).end))
-    else {
-        return names;
-    };
+    let Some(whole) = decl.to_tell().body.map(|body| module.span(body)) else { return names };
+    let (first, last) = (whole.start, whole.end);
     for (i, expr) in module.exprs.iter().enumerate() {
         let span = module.spans[i];
         if span.start < first || span.end > last {

@@ -3,7 +3,7 @@
 use nubrik_diagnostic::Diagnostic;
 use nubrik_source::Span;
 
-use super::{Evaluator, Result, Stop};
+use super::{Evaluator, Result};
 
 /// How many expressions one evaluation may take: definitions that need more have gone astray.
 pub(super) const WORK_LIMIT: u64 = 100_000_000;
@@ -89,6 +89,6 @@ impl Evaluator<'_> {
             ));
             return self.fail(span, error);
         }
-        Err(Stop::Failed)
+        self.failed_before(span)
     }
 }

@@ -63,9 +63,9 @@ impl Evaluator<'_> {
         span: Span,
     ) -> Result<()> {
         if let Some(fine) = self.memos.checked_matches.get(&(module, id)) {
-            return if *fine { Ok(()) } else { Err(Stop::Failed) };
+            return fine.map_err(Stop::Failed);
         }
-        self.memos.checked_matches.insert((module, id), true);
+        self.memos.checked_matches.insert((module, id), Ok(()));
         let Some(ty) = self.declared_type_of(module, subject, ty)? else { return Ok(()) };
         let (texts, optional) = match ty.core() {
             Type::Alternatives(texts) => (texts.clone(), false),
@@ -78,7 +78,7 @@ impl Evaluator<'_> {
         let owner = self.module(module);
         let mut open: Vec<Arc<str>> = texts.to_vec();
         let mut none_open = optional;
-        let mut fine = true;
+        let mut fine = Ok(());
         let mut has_else = false;
         for arm in arms {
             has_else |= arm.cases.is_empty();
@@ -86,10 +86,8 @@ impl Evaluator<'_> {
                 match owner.expr(*case) {
                     Expr::Plain(text) => {
                         if !texts.contains(text) {
-                            self.definitions
-                                .modules
-                                .report(owner.span(*case), not_an_alternative(text, &texts));
-                            fine = false;
+                            let error = not_an_alternative(text, &texts);
+                            fine = Err(self.definitions.modules.report(owner.span(*case), error));
                         }
                         open.retain(|t| t != text);
                     }
@@ -105,11 +103,10 @@ impl Evaluator<'_> {
             let error =
                 Diagnostic::error("no-case", message).note(format!("the value is {}", ty.core().written()));
             let error = error.mend(format!("{}: …", missing.join(" | "))).mend("else: …");
-            self.definitions.modules.report(span, error);
-            fine = false;
+            fine = Err(self.definitions.modules.report(span, error));
         }
         self.memos.checked_matches.insert((module, id), fine);
-        if fine { Ok(()) } else { Err(Stop::Failed) }
+        fine.map_err(Stop::Failed)
     }
 
     /// The type that an expression was declared with, where it is a name.
@@ -123,14 +120,15 @@ impl Evaluator<'_> {
             return self.resolve_type(module, ty).map(Some);
         }
         let owner = self.module(module);
-        let (home, number) = match owner.expr(expr) {
-            Expr::Decl(number) => (module, *number),
+        let id = match owner.expr(expr) {
+            Expr::Decl(number) => DeclId::new(module, *number),
             Expr::Member(number, name) => self.member(module, *number, name)?,
             _ => return Ok(None),
         };
-        let owner = self.module(home);
-        match &owner.decls[number as usize].ty {
-            Some(ty) => self.resolve_type(home, ty).map(Some),
+        let owner = self.module(id.module);
+        let taken = self.take_from(id);
+        match &owner.decl(id).content(taken).ty {
+            Some(ty) => self.resolve_type(id.module, ty).map(Some),
             None => Ok(None),
         }
     }

@@ -2,6 +2,7 @@
 
 use std::rc::Rc;
 
+use crate::reported::Reported;
 use nubrik_diagnostic::Diagnostic;
 use nubrik_graph::{Role, TargetId};
 use nubrik_source::Span;
@@ -26,7 +27,7 @@ pub(super) struct DeclMemo {
 }
 
 /// A value being evaluated, for the way round when it turns out to need itself.
-pub(super) struct Open {
+pub(super) struct OpenValue {
     pub(super) key: OpenKey,
     /// Where it was asked for.
     pub(super) used_at: Span,
@@ -34,22 +35,16 @@ pub(super) struct Open {
 
 #[derive(Clone)]
 pub(super) enum OpenKey {
-    Decl(ModuleId, u32, ConfigId),
+    Decl(DeclId, ConfigId),
     Thunk(Rc<Thunk>),
 }
 
 impl Evaluator<'_> {
     /// The value of a declaration without parameters, under a config.
-    pub(super) fn declaration(
-        &mut self,
-        module_id: ModuleId,
-        number: u32,
-        config: ConfigId,
-        used_at: Span,
-    ) -> Result<Value> {
-        let key = (module_id, number);
-        self.take_from(module_id, number);
-        if self.definitions.modules.get(module_id).decls[number as usize].kind == DeclKind::Option {
+    pub(super) fn declaration(&mut self, id: DeclId, config: ConfigId, used_at: Span) -> Result<Value> {
+        let key = id;
+        let taken = self.take_from(id);
+        if self.definitions.modules.get(id.module).decl(id).kind == DeclKind::Option {
             let set = self.choices.configs[config.index()].set.get(&key);
             let set = set.map(|s| (s.value.clone(), s.written.clone()));
             self.note_read(key, set.as_ref().map(|s| s.1.clone()));
@@ -62,18 +57,18 @@ impl Evaluator<'_> {
             if let Some((reads, value)) = known {
                 let (reads, value) = (reads.clone(), value.clone());
                 self.note_reads(&reads);
-                return value.ok_or(Stop::Failed);
+                return value.map_err(Stop::Failed);
             }
             if memo.running.contains(&config) {
-                return self.needs_itself(OpenKey::Decl(module_id, number, config), used_at);
+                return self.needs_itself(OpenKey::Decl(id, config), used_at);
             }
         }
-        self.definitions.modules.entered(module_id);
-        let module = self.module(module_id);
-        let decl = &module.decls[number as usize];
+        self.definitions.modules.entered(id.module);
+        let module = self.module(id.module);
+        let decl = module.decl(id);
         match decl.kind {
-            DeclKind::Function => return Ok(Value::Function(module_id, number)),
-            DeclKind::Kind => return Ok(Value::Kind(module_id, number)),
+            DeclKind::Function => return Ok(Value::Function(id)),
+            DeclKind::Kind => return Ok(Value::Kind(id)),
             DeclKind::Type => {
                 let error =
                     Diagnostic::error("wrong-type", format!("`{}` is a type, not a value", decl.name.text));
@@ -84,16 +79,17 @@ impl Evaluator<'_> {
         }
         self.memo(key).running.push(config);
         self.choices.frames.push(Reads::default());
-        let outer = self.enter_unit(module_id, number);
-        let result = self.opened(OpenKey::Decl(module_id, number, config), used_at, |this| {
-            let owner = this.owner_of(module_id, number);
-            let scope = Scope { module: module_id, env: None, owner, this: None, config };
-            let Some(body) = decl.body else { return Err(Stop::Failed) };
+        let outer = self.enter_unit(id);
+        let result = self.opened(OpenKey::Decl(id, config), used_at, |this| {
+            let owner = this.owner_of(id);
+            let scope = Scope { module: id.module, env: None, owner, this: None, config };
+            let content = decl.content(taken);
+            let Some(body) = content.body else { return this.failed_before(used_at) };
             let value = this.eval(&scope, body)?;
-            match &decl.ty {
+            match &content.ty {
                 Some(ty) => {
-                    let ty = this.resolve_type(module_id, ty)?;
-                    this.coerce(value, &ty, module_id, module.span(body))
+                    let ty = this.resolve_type(id.module, ty)?;
+                    this.coerce(value, &ty, id.module, module.span(body))
                 }
                 None => Ok(value),
             }
@@ -102,46 +98,51 @@ impl Evaluator<'_> {
         let reads = self.choices.frames.pop().unwrap_or_default();
         self.note_reads(&reads);
         if let (Ok(value), true) = (&result, decl.kind.role() != Role::Inner) {
-            let target = self.target_of(module_id, number);
-            let is_check =
-                matches!(value, Value::Step(n) if self.drafting.graph.steps[*n as usize].check.is_some());
-            let kind = if is_check { "check".into() } else { crate::output::value_kind(value) };
-            self.drafting.graph.targets[target.index()].kind = kind;
-            if !reads.is_empty() {
-                self.choices.target_reads.entry(target).or_default().add_all(&reads);
-            }
+            self.note_target(id, value, &reads);
         }
         let reads = self.shared_reads(reads);
         let memo = self.memo(key);
         memo.running.retain(|c| *c != config);
         match &result {
-            Ok(value) => memo.done.add(reads, Some(value.clone())),
-            Err(Stop::Failed) => memo.done.add(reads, None),
+            Ok(value) => memo.done.add(reads, Ok(value.clone())),
+            Err(Stop::Failed(reported)) => memo.done.add(reads, Err(*reported)),
             Err(Stop::Waiting) => {}
         }
         result
     }
 
-    /// What is known of a declaration, if anything was asked of it yet.
-    pub(super) fn known_memo(&self, key: (ModuleId, u32)) -> Option<&DeclMemo> {
-        self.memos.decls.get(key.0.index())?.get(key.1 as usize)
+    /// Notes what a target turned out to be, and which options it reached.
+    fn note_target(&mut self, id: DeclId, value: &Value, reads: &Reads) {
+        let target = self.target_of(id);
+        let is_check =
+            matches!(value, Value::Step(n) if self.drafting.graph.steps[*n as usize].check.is_some());
+        let kind = if is_check { "check".into() } else { crate::output::value_kind(value) };
+        self.drafting.graph.targets[target.index()].kind = kind;
+        if !reads.is_empty() {
+            self.choices.target_reads.entry(target).or_default().add_all(reads);
+        }
     }
 
-    pub(super) fn memo(&mut self, (module, number): (ModuleId, u32)) -> &mut DeclMemo {
-        let index = module.index();
+    /// What is known of a declaration, if anything was asked of it yet.
+    pub(super) fn known_memo(&self, key: DeclId) -> Option<&DeclMemo> {
+        self.memos.decls.get(key.module.index())?.get(key.index())
+    }
+
+    pub(super) fn memo(&mut self, id: DeclId) -> &mut DeclMemo {
+        let index = id.module.index();
         if self.memos.decls.len() <= index {
             self.memos.decls.resize_with(index + 1, Vec::new);
         }
         let memos = &mut self.memos.decls[index];
         if memos.is_empty() {
-            memos.resize_with(self.definitions.modules.get(module).decls.len(), DeclMemo::default);
+            memos.resize_with(self.definitions.modules.get(id.module).decls.len(), DeclMemo::default);
         }
-        &mut memos[number as usize]
+        &mut memos[id.index()]
     }
 
     /// Forgets that a declaration failed under the options that are chosen, so that it is evaluated again where it is
     /// needed.
-    pub(super) fn forget_failure(&mut self, key: (ModuleId, u32)) {
+    pub(super) fn forget_failure(&mut self, key: DeclId) {
         self.memo(key).done.forget_failures();
     }
 
@@ -151,8 +152,8 @@ impl Evaluator<'_> {
     }
 
     /// Takes note that a declaration has no value, whatever is set.
-    pub(super) fn mark_failed(&mut self, key: (ModuleId, u32)) {
-        self.memo(key).done.add(Rc::default(), None);
+    pub(super) fn mark_failed(&mut self, key: DeclId, reported: Reported) {
+        self.memo(key).done.add(Rc::default(), Err(reported));
     }
 
     /// The value behind a thunk.
@@ -169,7 +170,7 @@ impl Evaluator<'_> {
                     self.note_reads(&reads);
                     return Ok(value);
                 }
-                ThunkState::Failed => return Err(Stop::Failed),
+                ThunkState::Failed(reported) => return Err(Stop::Failed(*reported)),
                 ThunkState::Running => {
                     drop(state);
                     return self.needs_itself(OpenKey::Thunk(thunk.clone()), used_at);
@@ -178,7 +179,10 @@ impl Evaluator<'_> {
             }
             match std::mem::replace(&mut *state, ThunkState::Running) {
                 ThunkState::New(source) => source,
-                _ => return Err(Stop::Failed),
+                _ => {
+                    drop(state);
+                    return self.failed_before(used_at);
+                }
             }
         };
         self.choices.frames.push((*thunk.captured).clone());
@@ -202,7 +206,7 @@ impl Evaluator<'_> {
         self.note_reads(&reads);
         *thunk.state.borrow_mut() = match &result {
             Ok(value) => ThunkState::Done(value.clone(), reads),
-            Err(Stop::Failed) => ThunkState::Failed,
+            Err(Stop::Failed(reported)) => ThunkState::Failed(*reported),
             Err(Stop::Waiting) => ThunkState::New(source),
         };
         result
@@ -218,7 +222,7 @@ impl Evaluator<'_> {
             let error = Diagnostic::error("too-deep", "values need one another too deep here");
             return self.fail(used_at, error);
         }
-        self.memos.open.push(Open { key, used_at });
+        self.memos.open.push(OpenValue { key, used_at });
         let result = body(self);
         self.memos.open.pop();
         result
@@ -235,16 +239,16 @@ impl Evaluator<'_> {
         let mut places: Vec<Span> = hops.iter().map(|h| h.1).collect();
         places.sort();
         if self.memos.cycles.insert(places) {
-            self.definitions.modules.diagnostics.push(crate::cycles::cycle_error(&hops));
+            return self.fail_whole(crate::cycles::cycle_error(&hops));
         }
-        Err(Stop::Failed)
+        self.failed_before(used_at)
     }
 
     /// What stands for something open in messages.
     pub(super) fn title_of(&self, key: &OpenKey) -> Title {
         match key {
-            OpenKey::Decl(module, number, _) => {
-                let decl = &self.definitions.modules.get(*module).decls[*number as usize];
+            OpenKey::Decl(id, _) => {
+                let decl = self.definitions.modules.get(id.module).decl(*id);
                 Title { word: decl.kind.word(), name: decl.name.text.clone() }
             }
             OpenKey::Thunk(thunk) => thunk.title.clone(),
@@ -255,9 +259,7 @@ impl Evaluator<'_> {
 impl PartialEq for OpenKey {
     fn eq(&self, other: &OpenKey) -> bool {
         match (self, other) {
-            (OpenKey::Decl(m, n, c), OpenKey::Decl(module, number, config)) => {
-                (m, n, c) == (module, number, config)
-            }
+            (OpenKey::Decl(one, c), OpenKey::Decl(other, config)) => (one, c) == (other, config),
             (OpenKey::Thunk(one), OpenKey::Thunk(other)) => Rc::ptr_eq(one, other),
             _ => false,
         }

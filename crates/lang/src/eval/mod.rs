@@ -3,23 +3,23 @@
 
 mod addresses;
 mod calls;
-mod checks;
 mod coerce;
 mod commands;
 mod data;
 mod declared_types;
+mod each;
 mod expressions;
 mod files;
 mod forms;
 mod inputs;
 mod limits;
-mod machine;
 mod matching;
 mod memo;
 mod methods;
 mod names;
 mod natives;
 mod operators;
+mod option_values;
 mod options;
 mod parts;
 mod published;
@@ -29,29 +29,32 @@ mod results;
 mod selection;
 mod services;
 mod steps;
+mod taking;
 mod words;
 
 use std::cell::RefCell;
 use std::rc::Rc;
 use std::sync::Arc;
 
+use limits::TEXT_LIMIT;
+use memo::OpenKey;
 use nubrik_diagnostic::Diagnostic;
 use nubrik_graph::{FileId, FileNode, Place, StepId, Target, TargetId};
 use nubrik_source::{Sources, Span, WsPath};
+use options::{ConfigId, DEFAULTS};
+use parts::{Budget, Choices, Definitions, Demand, Drafting, Memos};
 use smallvec::{SmallVec, smallvec};
 
 use crate::hir::*;
+use crate::reported::Reported;
 use crate::rows::digest;
-use crate::trail::Watched;
+use crate::trail::WatchedWorld;
 use crate::value::*;
 use crate::world::World;
 
-use limits::TEXT_LIMIT;
-use memo::OpenKey;
-use options::{ConfigId, DEFAULTS};
-use parts::{Budget, Choices, Definitions, Demand, Drafting, Memos};
-
+pub(crate) use forms::FORMS;
 pub(crate) use reads::Reads;
+pub(crate) use taking::Taken;
 
 pub use options::{OptionInfo, Setting, SettingValue};
 pub(crate) use published::check_published_across;
@@ -63,7 +66,7 @@ pub(crate) use requests::RowDigests;
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
 pub(crate) enum Stop {
     /// Something was wrong, and it was reported.
-    Failed,
+    Failed(Reported),
     /// An answer of the world is not there yet.
     Waiting,
 }
@@ -117,7 +120,7 @@ pub(crate) struct Owner {
 pub struct Evaluator<'w> {
     world: &'w dyn World,
     /// The same world, where it is to be known what is taken from where.
-    watched: Option<&'w Watched<'w>>,
+    watched: Option<&'w WatchedWorld<'w>>,
     /// The empty text, for the many places that begin with it.
     nothing: Arc<str>,
     /// Room in which texts are put together.
@@ -148,7 +151,7 @@ impl<'w> Evaluator<'w> {
     }
 
     /// An evaluator that also tells what each value was taken from.
-    pub fn watching(watched: &'w Watched<'w>) -> Self {
+    pub fn watching(watched: &'w WatchedWorld<'w>) -> Self {
         let mut evaluator = Evaluator::new(watched);
         evaluator.watched = Some(watched);
         evaluator
@@ -186,8 +189,17 @@ impl<'w> Evaluator<'w> {
 
     /// Reports an error and stops.
     fn fail<T>(&mut self, span: Span, diagnostic: Diagnostic) -> Result<T> {
-        self.definitions.modules.report(span, diagnostic);
-        Err(Stop::Failed)
+        Err(Stop::Failed(self.definitions.modules.report(span, diagnostic)))
+    }
+
+    /// Stops for something that has no place.
+    fn fail_whole<T>(&mut self, diagnostic: Diagnostic) -> Result<T> {
+        Err(Stop::Failed(self.definitions.modules.report_whole(diagnostic)))
+    }
+
+    /// Stops at something that cannot be unless an error was reported before.
+    fn failed_before<T>(&mut self, span: Span) -> Result<T> {
+        Err(Stop::Failed(self.definitions.modules.reported_before(span)))
     }
 
     /// Attaches the place to a helper's error, reports it and stops.
@@ -207,64 +219,10 @@ impl<'w> Evaluator<'w> {
         }
     }
 
-    // Values on demand.
-
-    // What is taken from where.
-
-    fn unit_of(&mut self, module_id: ModuleId, number: u32) -> u32 {
-        let Some(watched) = self.watched else { return 0 };
-        if let Some(unit) = self.definitions.units.get(&(module_id, number)) {
-            return *unit;
-        }
-        let module = self.definitions.modules.get(module_id);
-        let unit = watched.unit(&module.title, &module.decls[number as usize].name.text, false);
-        self.definitions.units.insert((module_id, number), unit);
-        unit
-    }
-
-    /// The unit that is being evaluated.
-    fn unit(&self) -> u32 {
-        self.watched.map_or(0, Watched::current)
-    }
-
-    /// Takes note that the value being evaluated takes something from a declaration.
-    fn take_from(&mut self, module_id: ModuleId, number: u32) {
-        if let Some(watched) = self.watched {
-            watched.take_from(self.unit_of(module_id, number));
-        }
-    }
-
-    /// Takes note that a name was looked for in a module and is not there.
-    fn miss(&mut self, module_id: ModuleId, name: &Arc<str>) {
-        if let Some(watched) = self.watched {
-            let unit = watched.unit(&self.definitions.modules.get(module_id).title, name, true);
-            watched.take_from(unit);
-        }
-    }
-
-    fn enter_unit(&mut self, module_id: ModuleId, number: u32) -> Option<u32> {
-        let watched = self.watched?;
-        Some(watched.enter(self.unit_of(module_id, number)))
-    }
-
-    fn leave_unit(&mut self, outer: Option<u32>) {
-        if let (Some(watched), Some(outer)) = (self.watched, outer) {
-            watched.enter(outer);
-        }
-    }
-
-    /// Does something as a part of a declaration.
-    fn in_unit<T>(&mut self, module_id: ModuleId, number: u32, work: impl FnOnce(&mut Self) -> T) -> T {
-        let outer = self.enter_unit(module_id, number);
-        let result = work(self);
-        self.leave_unit(outer);
-        result
-    }
-
     /// The target whose value is being evaluated, if one is.
     fn current_target(&self) -> Option<TargetId> {
         self.memos.open.iter().rev().find_map(|open| match &open.key {
-            OpenKey::Decl(module, number, _) => self.known_memo((*module, *number))?.target,
+            OpenKey::Decl(id, _) => self.known_memo(*id)?.target,
             OpenKey::Thunk(_) => None,
         })
     }
@@ -282,11 +240,11 @@ impl<'w> Evaluator<'w> {
     }
 
     /// The owner that a declaration's value has, entered in the graph on first use.
-    fn owner_of(&mut self, module_id: ModuleId, number: u32) -> Rc<Owner> {
-        let target = self.target_of(module_id, number);
-        let module = self.module(module_id);
+    fn owner_of(&mut self, id: DeclId) -> Rc<Owner> {
+        let target = self.target_of(id);
+        let module = self.module(id.module);
         let package = module.folder.clone().unwrap_or_else(WsPath::root);
-        let name = module.decls[number as usize].name.text.clone();
+        let name = module.decl(id).name.text.clone();
         let mut parts = smallvec![name];
         if !module.is_package {
             // A kit's own steps stand under the kit's name.
@@ -296,14 +254,14 @@ impl<'w> Evaluator<'w> {
         Rc::new(Owner { target, package, parts })
     }
 
-    fn target_of(&mut self, module_id: ModuleId, number: u32) -> TargetId {
-        if let Some(id) = self.memo((module_id, number)).target {
-            return id;
+    fn target_of(&mut self, id: DeclId) -> TargetId {
+        if let Some(target) = self.memo(id).target {
+            return target;
         }
-        let module = self.module(module_id);
-        let decl = &module.decls[number as usize];
+        let module = self.module(id.module);
+        let decl = module.decl(id);
         let package = module.folder.clone().unwrap_or_else(WsPath::root);
-        let id = TargetId(self.drafting.graph.targets.len() as u32);
+        let target = TargetId(self.drafting.graph.targets.len() as u32);
         self.drafting.graph.targets.push(Target {
             address: package.child(&decl.name.text).shared().clone(),
             package,
@@ -315,8 +273,8 @@ impl<'w> Evaluator<'w> {
             tags: decl.tags.clone(),
             results: Vec::new(),
         });
-        self.memo((module_id, number)).target = Some(id);
-        id
+        self.memo(id).target = Some(target);
+        target
     }
 
     /// The number of a file in the graph, entered on first use.

@@ -11,16 +11,13 @@ use crate::hir::*;
 use crate::modules::Modules;
 use crate::value::*;
 
-/// A declaration: its module and its number there.
-pub(super) type DeclKey = (ModuleId, u32);
-
 /// A use of one declaration by another, by their numbers, and where it stands.
 pub(super) type NumberedEdge = (u32, u32, Span);
 
 impl Evaluator<'_> {
     /// Reports declarations that lead back to themselves, starting from some, and marks them failed. Where there is none,
     /// gives all that is reached behind what it refers to, if some of that is a long chain.
-    pub(super) fn find_cycles(&mut self, roots: &[DeclKey]) -> Vec<DeclKey> {
+    pub(super) fn find_cycles(&mut self, roots: &[DeclId]) -> Vec<DeclId> {
         let (nodes, edges) = self.reached(roots);
         let between: Vec<Edge> = edges.iter().map(|&(from, to, _)| Edge { from, to }).collect();
         let mut chains = Vec::new();
@@ -31,16 +28,16 @@ impl Evaluator<'_> {
                 chains.extend(order.into_iter().map(|number| nodes[number as usize]));
             }
         } else {
-            let mut references: References<DeclKey> = References::new();
+            let mut references: References<DeclId> = References::new();
             for key in &nodes {
-                let module = self.module(key.0);
-                references.node(key, || title(&module.decls[key.1 as usize]));
+                let module = self.module(key.module);
+                references.node(key, || title(module.decl(*key)));
             }
             edges.iter().for_each(|&(from, to, span)| references.edge(from, to, span));
             let (errors, failed) = references.cycles();
-            self.definitions.modules.diagnostics.extend(errors);
-            for key in failed {
-                self.mark_failed(key);
+            for error in errors {
+                let reported = self.definitions.modules.report_whole(error);
+                failed.iter().for_each(|key| self.mark_failed(*key, reported));
             }
         }
         self.find_kit_cycles();
@@ -50,19 +47,19 @@ impl Evaluator<'_> {
     /// Everything that some declarations lead to, in the order in which it is met, and which of them refers to
     /// which by number, where. Maps refer to nothing: whether one needs itself shows when its entries are
     /// evaluated.
-    pub(super) fn reached(&mut self, roots: &[DeclKey]) -> (Vec<DeclKey>, Vec<NumberedEdge>) {
+    pub(super) fn reached(&mut self, roots: &[DeclId]) -> (Vec<DeclId>, Vec<NumberedEdge>) {
         let mut numbers: Vec<Vec<Option<u32>>> = Vec::new();
-        let mut nodes: Vec<DeclKey> = Vec::with_capacity(roots.len());
+        let mut nodes: Vec<DeclId> = Vec::with_capacity(roots.len());
         let mut edges = Vec::with_capacity(roots.len());
-        let mut number_of = |modules: &Modules, nodes: &mut Vec<DeclKey>, key: DeclKey| {
-            let index = key.0.index();
+        let mut number_of = |modules: &Modules, nodes: &mut Vec<DeclId>, key: DeclId| {
+            let index = key.module.index();
             if numbers.len() <= index {
                 numbers.resize_with(index + 1, Vec::new);
             }
             if numbers[index].is_empty() {
-                numbers[index].resize(modules.get(key.0).decls.len(), None);
+                numbers[index].resize(modules.get(key.module).decls.len(), None);
             }
-            *numbers[index][key.1 as usize].get_or_insert_with(|| {
+            *numbers[index][key.index()].get_or_insert_with(|| {
                 nodes.push(key);
                 nodes.len() as u32 - 1
             })
@@ -74,14 +71,14 @@ impl Evaluator<'_> {
         while at < nodes.len() {
             let (key, from) = (nodes[at], at as u32);
             at += 1;
-            let module = self.module(key.0);
-            let decl = &module.decls[key.1 as usize];
+            let module = self.module(key.module);
+            let decl = module.decl(key);
             let lazy = is_lazy(&module, decl);
             for reference in &decl.references {
-                let Some(to) = self.follow(key.0, reference) else { continue };
+                let Some(to) = self.follow(key.module, reference) else { continue };
                 let number = number_of(&self.definitions.modules, &mut nodes, to);
-                let other = self.definitions.modules.get(to.0);
-                if !lazy && !is_lazy(other, &other.decls[to.1 as usize]) {
+                let other = self.definitions.modules.get(to.module);
+                if !lazy && !is_lazy(other, other.decl(to)) {
                     edges.push((from, number, reference.span));
                 }
             }
@@ -90,20 +87,20 @@ impl Evaluator<'_> {
     }
 
     /// The declaration that a reference means; errors are left to evaluation.
-    pub(super) fn follow(&mut self, from: ModuleId, reference: &Reference) -> Option<(ModuleId, u32)> {
+    pub(super) fn follow(&mut self, from: ModuleId, reference: &Reference) -> Option<DeclId> {
         match &reference.to {
-            ReferenceTo::Decl(number) => Some((from, *number)),
+            ReferenceTo::Decl(number) => Some(DeclId::new(from, *number)),
             ReferenceTo::Member(number, name) => {
                 let kit = self.definitions.modules.used(self.world, from, *number).ok()?;
                 match self.module(kit).names.get(name) {
-                    Some(Bound::Decl(decl)) => Some((kit, *decl)),
+                    Some(Bound::Decl(decl)) => Some(DeclId::new(kit, *decl)),
                     _ => None,
                 }
             }
             ReferenceTo::Address(path) => {
                 let path = WsPath::root().resolve(path).ok()?;
                 match self.meanings(&path).ok()?.as_slice() {
-                    [meaning] => Some((meaning.module, meaning.decl)),
+                    [meaning] => Some(meaning.decl),
                     _ => None,
                 }
             }

@@ -9,7 +9,6 @@ use nubrik_source::{Span, WsPath, written_text};
 
 use super::forms::FormValues;
 use super::steps::Draft;
-use super::words::plain_path_text;
 use super::{Evaluator, Result, Scope};
 use crate::globs::{all_below, is_pattern};
 use crate::hir::*;
@@ -21,130 +20,6 @@ use crate::world::{Answer, EntryKind};
 type Places = BTreeMap<Arc<str>, FileRef>;
 
 impl Evaluator<'_> {
-    pub(super) fn write_form(&mut self, scope: &Scope, values: &FormValues, span: Span) -> Result<Value> {
-        let (path, path_span) = self.plain(values, "path")?.unwrap_or_else(|| ("".into(), span));
-        let mut draft = self.native_draft(scope, &path, false, path_span)?;
-        let Value::Text(text) = values.value("text") else { return Err(super::Stop::Failed) };
-        for strand in &text.strands() {
-            match strand {
-                Strand::File(file) => draft.inputs.push(file.clone()),
-                Strand::Tool(tool) => draft.tools.push(self.tool_id(&tool.name)),
-                Strand::Secret(_) | Strand::Served(..) | Strand::Own(_) => {
-                    let at = values.get("text").map_or(span, |(_, at)| at);
-                    return self.fail(at, super::services::not_written(strand));
-                }
-                Strand::Literal(_) => {}
-            }
-        }
-        let native =
-            Native::Write { text: plain_path_text(&text).into(), executable: values.bool("executable") };
-        self.enter_native(scope, draft, native, format!("write {path}"), span)
-    }
-
-    pub(super) fn stage_form(&mut self, scope: &Scope, map: Value, span: Span) -> Result<Value> {
-        let places = self.places(map, scope.module, span)?;
-        let name = scope.owner.parts.last().map_or("files", |p| p.rsplit('/').next().unwrap_or(p)).to_owned();
-        let mut draft = self.native_draft(scope, &name, true, span)?;
-        let files = self.placements(&places, "", &mut draft);
-        self.enter_native(scope, draft, Native::Stage { files }, format!("put {name} together"), span)
-    }
-
-    pub(super) fn pack_form(&mut self, scope: &Scope, values: &FormValues, span: Span) -> Result<Value> {
-        let (path, path_span) = self.plain(values, "path")?.unwrap_or_else(|| ("".into(), span));
-        let format = match self.plain(values, "format")? {
-            Some((name, span)) => match ArchiveFormat::named(&name) {
-                Some(format) => format,
-                None => {
-                    let names: Vec<Arc<str>> = ArchiveFormat::ALL.iter().map(|(n, _)| (*n).into()).collect();
-                    return self.fail(span, crate::types::not_an_alternative(&name, &names));
-                }
-            },
-            None => match ArchiveFormat::of_file(&path) {
-                Some(format) => format,
-                None => {
-                    let error =
-                        Diagnostic::error("wrong-type", format!("the name \"{path}\" tells of no format"));
-                    let error = error.note("archives end in .tar.gz, .tar.zst, .tar or .zip");
-                    return self
-                        .fail(path_span, error.mend(format!("\"{path}.tar.gz\"")).mend("format = \"zip\""));
-                }
-            },
-        };
-        let prefix = match self.plain(values, "prefix")? {
-            Some((prefix, span)) => {
-                self.check_name(&prefix, span)?;
-                format!("{prefix}/")
-            }
-            None => String::new(),
-        };
-        let (files, files_span) = values.get("files").map_or((Value::None, span), |(v, s)| (v.clone(), s));
-        let places = self.places(files, scope.module, files_span)?;
-        let mut draft = self.native_draft(scope, &path, false, path_span)?;
-        let files = self.placements(&places, &prefix, &mut draft);
-        self.enter_native(scope, draft, Native::Pack { format, files }, format!("pack {path}"), span)
-    }
-
-    pub(super) fn unpack_form(&mut self, scope: &Scope, values: &FormValues, span: Span) -> Result<Value> {
-        let (archive, archive_span) =
-            values.get("archive").map_or((Value::None, span), |(v, s)| (v.clone(), s));
-        let archive = self.one_file(&archive, archive_span)?;
-        let name = archive.path.name().to_owned();
-        if ArchiveFormat::of_file(&name).is_none() {
-            let error = Diagnostic::error("wrong-type", format!("the name `{name}` tells of no archive"));
-            return self.fail(archive_span, error.note("archives end in .tar.gz, .tar.zst, .tar or .zip"));
-        }
-        let (path, path_span) =
-            self.plain(values, "path")?.unwrap_or_else(|| (without_ending(&name).into(), span));
-        let strip = self.small_number(values, "strip")?.unwrap_or(0);
-        let mut draft = self.native_draft(scope, &path, true, path_span)?;
-        let id = self.file_id(&archive);
-        draft.inputs.push(archive);
-        self.enter_native(scope, draft, Native::Unpack { archive: id, strip }, format!("unpack {name}"), span)
-    }
-
-    pub(super) fn fetch_form(&mut self, scope: &Scope, values: &FormValues, span: Span) -> Result<Value> {
-        let urls = values.texts("url");
-        let url_span = values.get("url").map_or(span, |(_, s)| s);
-        let known = |u: &Arc<str>| ["http://", "https://", "file:///"].iter().any(|p| u.starts_with(p));
-        if let Some(wrong) = urls.iter().find(|u| !known(u)) {
-            let error = Diagnostic::error("wrong-type", format!("`{wrong}` is not an address to fetch from"));
-            return self.fail(url_span, error.note("addresses begin with http://, https:// or file:///"));
-        }
-        if urls.is_empty() {
-            let error = Diagnostic::error("missing-field", "this `fetch` has no address");
-            return self.fail(url_span, error.mend("url = \"https://…\""));
-        }
-        let Some((digest, digest_span)) = self.plain(values, "digest")? else {
-            return Err(super::Stop::Failed);
-        };
-        let is_hex =
-            |hex: &str| hex.len() == 64 && hex.bytes().all(|b| matches!(b, b'0'..=b'9' | b'a'..=b'f'));
-        let hex = digest.strip_prefix("sha256:").or(digest.strip_prefix("blake3:"));
-        if !hex.is_some_and(is_hex) {
-            let error = Diagnostic::error("wrong-type", format!("`{digest}` is not a digest"));
-            let error = error.note("64 small hexadecimal digits behind `sha256:` or `blake3:`");
-            return self
-                .fail(digest_span, error.mend("digest = \"sha256:…\", as `sha256sum FILE` prints it"));
-        }
-        let last = urls[0].split(['?', '#']).next().unwrap_or("").rsplit('/').next().unwrap_or("").to_owned();
-        let unpack = values.bool("unpack");
-        if unpack && ArchiveFormat::of_file(&last).is_none() {
-            let error = Diagnostic::error("wrong-type", format!("the name `{last}` tells of no archive"));
-            return self.fail(url_span, error.note("archives end in .tar.gz, .tar.zst, .tar or .zip"));
-        }
-        let default = if unpack { without_ending(&last).to_owned() } else { last };
-        let (path, path_span) = self.plain(values, "path")?.unwrap_or_else(|| (default.into(), url_span));
-        let strip = self.small_number(values, "strip")?.unwrap_or(0);
-        let draft = self.native_draft(scope, &path, unpack, path_span)?;
-        let native = Native::Fetch {
-            urls,
-            digest,
-            unpack: unpack.then_some(strip),
-            executable: values.bool("executable"),
-        };
-        self.enter_native(scope, draft, native, format!("fetch {path}"), span)
-    }
-
     pub(super) fn small_number(&mut self, values: &FormValues, name: &str) -> Result<Option<u32>> {
         match values.int(name) {
             None => Ok(None),
@@ -158,7 +33,13 @@ impl Evaluator<'_> {
         }
     }
 
-    fn native_draft(&mut self, scope: &Scope, output: &str, folder: bool, span: Span) -> Result<Draft> {
+    pub(super) fn native_draft(
+        &mut self,
+        scope: &Scope,
+        output: &str,
+        folder: bool,
+        span: Span,
+    ) -> Result<Draft> {
         self.check_name(output, span)?;
         let output: Arc<str> = output.into();
         let mut draft = self.draft(&scope.owner, &output);
@@ -166,7 +47,7 @@ impl Evaluator<'_> {
         Ok(draft)
     }
 
-    fn enter_native(
+    pub(super) fn enter_native(
         &mut self,
         scope: &Scope,
         mut draft: Draft,
@@ -178,16 +59,14 @@ impl Evaluator<'_> {
         for file in std::mem::take(&mut draft.inputs) {
             self.add_input(&file, &mut inputs)?;
         }
-        inputs.sort_unstable();
-        inputs.dedup();
-        draft.step.inputs = inputs;
+        draft.step.inputs = inputs.into();
         draft.step.say = say.into();
         draft.step.native = Some(Box::new(native));
         self.enter(scope, draft, span)
     }
 
     /// What goes where: the entries of a map, or files at the top.
-    fn places(&mut self, value: Value, base: ModuleId, span: Span) -> Result<Places> {
+    pub(super) fn places(&mut self, value: Value, base: ModuleId, span: Span) -> Result<Places> {
         let mut places = Places::new();
         match value {
             Value::Map(map) => {
@@ -213,7 +92,7 @@ impl Evaluator<'_> {
         Ok(places)
     }
 
-    fn place_value(
+    pub(super) fn place_value(
         &mut self,
         places: &mut Places,
         at: &str,
@@ -253,7 +132,7 @@ impl Evaluator<'_> {
         Ok(())
     }
 
-    fn file_or_folder(&mut self, text: &Text, base: ModuleId, span: Span) -> Result<FileRef> {
+    pub(super) fn file_or_folder(&mut self, text: &Text, base: ModuleId, span: Span) -> Result<FileRef> {
         let path = self.resolve_path(text, base, span)?;
         let kind = match self.world.kind(&path) {
             Answer::Pending => return self.wait(),
@@ -262,7 +141,13 @@ impl Evaluator<'_> {
         self.existing(path, kind, base, span)
     }
 
-    fn place_file(&mut self, places: &mut Places, to: String, file: FileRef, span: Span) -> Result<()> {
+    pub(super) fn place_file(
+        &mut self,
+        places: &mut Places,
+        to: String,
+        file: FileRef,
+        span: Span,
+    ) -> Result<()> {
         let key: Arc<str> =
             if file.folder { format!("{to}/").trim_start_matches('/').into() } else { to.into() };
         match places.get(&key) {
@@ -283,7 +168,7 @@ impl Evaluator<'_> {
         }
     }
 
-    fn placements(&mut self, places: &Places, prefix: &str, draft: &mut Draft) -> Vec<Placement> {
+    pub(super) fn placements(&mut self, places: &Places, prefix: &str, draft: &mut Draft) -> Vec<Placement> {
         let mut placements = Vec::new();
         for (to, file) in places {
             draft.inputs.push(file.clone());
@@ -311,7 +196,7 @@ impl Evaluator<'_> {
     }
 }
 
-fn without_ending(name: &str) -> &str {
+pub(super) fn without_ending(name: &str) -> &str {
     let plain = ArchiveFormat::ALL.iter().find_map(|(ending, _)| name.strip_suffix(&format!(".{ending}")));
     plain.or(name.strip_suffix(".tgz")).filter(|n| !n.is_empty()).unwrap_or("files")
 }

@@ -11,14 +11,15 @@ use std::sync::Arc;
 use nubrik_diagnostic::{Diagnostic, nearest};
 use nubrik_source::{Span, WsPath};
 
+use super::option_values::{may_be_chosen, plain_name, setting_value, shown, written};
 use super::reads::Reads;
-use super::{Evaluator, Result, Scope, Stop};
+use super::{Evaluator, Result, Scope};
 use crate::hir::*;
 use crate::types::Type;
 use crate::value::*;
 
 /// An option: its module, and its number in it.
-pub(crate) type OptionId = (ModuleId, u32);
+pub(crate) type OptionId = DeclId;
 
 /// A config's number.
 #[derive(Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Debug)]
@@ -35,7 +36,7 @@ impl ConfigId {
 pub(crate) const DEFAULTS: ConfigId = ConfigId(0);
 
 /// Stands among what was reached for the answer of any scan: never set, and never an option.
-pub(crate) const SCAN: OptionId = (ModuleId(u32::MAX), 0);
+pub(crate) const SCAN: OptionId = DeclId { module: ModuleId(u32::MAX), number: 0 };
 
 /// Longest readable name of a variant's folder, in bytes.
 const VARIANT_LENGTH: usize = 100;
@@ -140,9 +141,9 @@ impl Evaluator<'_> {
     fn set_option(&mut self, config: &mut Config, option: OptionId, value: Value, span: Span) -> Result<()> {
         let written: Arc<str> = written(&value).into();
         self.choices.frames.push(Reads::default());
-        let default = self.declaration(option.0, option.1, DEFAULTS, span);
+        let default = self.declaration(option, DEFAULTS, span);
         let depends = self.choices.frames.pop().is_some_and(|reads| reads.iter().any(|(o, _)| *o != option));
-        if !depends && super::options::written(&default?) == *written {
+        if !depends && super::option_values::written(&default?) == *written {
             config.set.remove(&option);
         } else {
             config.set.insert(option, SetOption { value, written });
@@ -200,8 +201,8 @@ impl Evaluator<'_> {
     ) -> Result<Value> {
         let before = self.definitions.modules.diagnostics.len();
         let result = self.coerce(value, ty, base, span);
-        let module = self.module(option.0);
-        let decl = &module.decls[option.1 as usize];
+        let module = self.module(option.module);
+        let decl = module.decl(option);
         for diagnostic in &mut self.definitions.modules.diagnostics[before..] {
             let message = format!("the option `{}` was declared as {} here", decl.name.text, ty.written());
             *diagnostic = diagnostic.clone().related(decl.name.span, message);
@@ -210,29 +211,30 @@ impl Evaluator<'_> {
     }
 
     fn chosen_option(&mut self, from: ModuleId, name: &OptionName) -> Result<OptionId> {
-        let (module, number) = match name.kit {
+        let id = match name.kit {
             Some(kit) => self.member(from, kit, &name.name)?,
             None => match self.module(from).names.get(&name.name.text) {
-                Some(Bound::Decl(number)) => (from, *number),
-                _ => return Err(Stop::Failed),
+                Some(Bound::Decl(number)) => DeclId::new(from, *number),
+                _ => return self.failed_before(name.name.span),
             },
         };
-        let owner = self.module(module);
-        let decl = &owner.decls[number as usize];
+        let owner = self.module(id.module);
+        let decl = owner.decl(id);
         if decl.kind != DeclKind::Option {
             let message = format!("`{}` is a {}, not an option", name.name.text, decl.kind.word());
             let error = Diagnostic::error("wrong-type", message).related(decl.name.span, "declared here");
             return self.fail(name.name.span, error);
         }
-        Ok((module, number))
+        Ok(id)
     }
 
     /// The declared type of an option; reports one that no option may have.
     pub(super) fn option_type(&mut self, option: OptionId) -> Result<Type> {
-        let module = self.module(option.0);
-        let decl = &module.decls[option.1 as usize];
-        let Some(ty) = &decl.ty else { return Err(Stop::Failed) };
-        let ty = self.in_unit(option.0, option.1, |this| this.resolve_type(option.0, ty))?;
+        let taken = self.take_from(option);
+        let module = self.module(option.module);
+        let decl = module.decl(option);
+        let Some(ty) = &decl.content(taken).ty else { return self.failed_before(decl.name.span) };
+        let ty = self.in_unit(option, |this| this.resolve_type(option.module, ty))?;
         if may_be_chosen(&ty) {
             return Ok(ty);
         }
@@ -243,7 +245,7 @@ impl Evaluator<'_> {
             );
             return self.fail(decl.name.span, error);
         }
-        Err(Stop::Failed)
+        self.failed_before(decl.name.span)
     }
 
     /// The folder and the readable name of the variant that is being evaluated; both empty where no
@@ -258,8 +260,8 @@ impl Evaluator<'_> {
         let mut full: Vec<String> = Vec::new();
         let mut short: Vec<String> = Vec::new();
         for (option, written) in set {
-            let module = self.module(option.0);
-            let name = &module.decls[option.1 as usize].name.text;
+            let module = self.module(option.module);
+            let name = &module.decl(option).name.text;
             let home = home_of(&module).replace('/', "+");
             full.push(format!("{home}.{name}={}", plain_name(&written)));
             short.push(format!("{name}={written}"));
@@ -292,8 +294,8 @@ impl Evaluator<'_> {
                 }
             };
             let Ok(ty) = self.option_type(option) else { continue };
-            let module = self.module(option.0);
-            let decl = &module.decls[option.1 as usize];
+            let module = self.module(option.module);
+            let decl = module.decl(option);
             match setting_value(&setting.value, &ty) {
                 Ok(value) => drop(self.set_option(&mut config, option, value, decl.name.span)),
                 Err(problem) => {
@@ -328,14 +330,14 @@ impl Evaluator<'_> {
         let modules = self.definitions.modules.modules.iter().enumerate();
         let of = |(m, module): (usize, &Rc<Module>)| {
             let options = module.decls.iter().enumerate().filter(|(_, d)| d.kind == DeclKind::Option);
-            options.map(|(n, _)| (ModuleId(m as u32), n as u32)).collect::<Vec<_>>()
+            options.map(|(n, _)| DeclId::new(ModuleId(m as u32), n as u32)).collect::<Vec<_>>()
         };
         modules.flat_map(of).collect()
     }
 
     fn full_name(&self, option: OptionId) -> String {
-        let module = self.definitions.modules.get(option.0);
-        format!("{}.{}", home_of(module), module.decls[option.1 as usize].name.text)
+        let module = self.definitions.modules.get(option.module);
+        format!("{}.{}", home_of(module), module.decl(option).name.text)
     }
 
     fn find_option(&self, setting: &Setting) -> std::result::Result<OptionId, Diagnostic> {
@@ -389,12 +391,12 @@ impl Evaluator<'_> {
         let chosen = self.choices.chosen;
         let mut infos: Vec<OptionInfo> = Vec::new();
         for option in &all {
-            let module = self.module(option.0);
-            let decl = &module.decls[option.1 as usize];
+            let module = self.module(option.module);
+            let decl = module.decl(*option);
             let span = decl.name.span;
             let ty = self.option_type(*option).map_or("?".to_owned(), |t| t.core().written());
-            let default = self.declaration(option.0, option.1, DEFAULTS, span).ok();
-            let value = self.declaration(option.0, option.1, chosen, span).ok();
+            let default = self.declaration(*option, DEFAULTS, span).ok();
+            let value = self.declaration(*option, chosen, span).ok();
             infos.push(OptionInfo {
                 name: self.short_name(*option, &all),
                 full_name: self.full_name(*option),
@@ -429,102 +431,6 @@ fn name_fits(full: &str, name: &str) -> bool {
     }
 }
 
-fn may_be_chosen(ty: &Type) -> bool {
-    match ty.core() {
-        Type::Bool | Type::Int | Type::Text | Type::Duration | Type::Alternatives(_) => true,
-        Type::List(inner) | Type::Optional(inner) => may_be_chosen(inner),
-        _ => false,
-    }
-}
-
-/// An option's value in one word; different values of one type are written differently.
-pub(crate) fn written(value: &Value) -> String {
-    match value {
-        Value::None => "~none".to_owned(),
-        Value::Bool(value) => value.to_string(),
-        Value::Int(value) => value.to_string(),
-        Value::Duration(millis) => format!("{millis}ms"),
-        Value::Text(Text::Plain(text)) => text.to_string(),
-        Value::List(items) => {
-            let items: Vec<String> =
-                items.iter().map(|i| written(i).replace('\\', "\\\\").replace(',', "\\,")).collect();
-            format!("[{}]", items.join(","))
-        }
-        _ => String::new(),
-    }
-}
-
-/// A value as it would be written in definitions.
-pub(crate) fn shown(value: &Value) -> String {
-    match value {
-        Value::None => "none".to_owned(),
-        Value::Text(Text::Plain(text)) => format!("{text:?}"),
-        Value::Duration(millis) => crate::types::shown_duration(*millis),
-        Value::List(items) => format!("[{}]", items.iter().map(shown).collect::<Vec<_>>().join(", ")),
-        other => written(other),
-    }
-}
-
-/// A value as a part of a folder's name.
-fn plain_name(written: &str) -> String {
-    let mut name = String::new();
-    for c in written.chars() {
-        match c {
-            'a'..='z' | 'A'..='Z' | '0'..='9' | '.' | '-' | '_' => name.push(c),
-            // Always two digits a byte, so that no two values are written alike.
-            c => c.encode_utf8(&mut [0; 4]).bytes().for_each(|byte| name.push_str(&format!("%{byte:02x}"))),
-        }
-    }
-    name
-}
-
-fn setting_value(value: &SettingValue, ty: &Type) -> std::result::Result<Value, String> {
-    let wrong = |found: &str| Err(format!("expected {}, found {found}", ty.core().written()));
-    match (ty.core(), value) {
-        (Type::Optional(_), SettingValue::Word(word)) if word == "none" => Ok(Value::None),
-        (Type::Optional(inner), value) => setting_value(value, inner),
-        (Type::Bool, SettingValue::Bool(value)) => Ok(Value::Bool(*value)),
-        (Type::Int, SettingValue::Int(value)) => Ok(Value::Int(*value)),
-        (Type::List(inner), SettingValue::List(values)) => {
-            let items: std::result::Result<Vec<Value>, String> =
-                values.iter().map(|v| setting_value(v, inner)).collect();
-            Ok(Value::List(items?.into()))
-        }
-        (Type::List(inner), SettingValue::Word(word)) => {
-            let words = word.split(',').filter(|w| !w.is_empty());
-            let items: std::result::Result<Vec<Value>, String> =
-                words.map(|w| setting_value(&SettingValue::Word(w.to_owned()), inner)).collect();
-            Ok(Value::List(items?.into()))
-        }
-        (Type::Bool, SettingValue::Word(word)) => match word.as_str() {
-            "true" => Ok(Value::Bool(true)),
-            "false" => Ok(Value::Bool(false)),
-            _ => Err(format!("expected true or false, found {word:?}")),
-        },
-        (Type::Int, SettingValue::Word(word)) => {
-            word.parse().map(Value::Int).or_else(|_| wrong(&format!("{word:?}")))
-        }
-        (Type::Duration, SettingValue::Word(word)) => match nubrik_syntax::duration(word) {
-            Some(millis) => Ok(Value::Duration(millis)),
-            None => wrong(&format!("{word:?}; durations are written 30s, 5min")),
-        },
-        (Type::Text, SettingValue::Word(word)) => Ok(Value::text(word)),
-        (Type::Alternatives(texts), SettingValue::Word(word)) => {
-            match texts.iter().find(|t| ***t == **word) {
-                Some(text) => Ok(Value::text(text)),
-                None => {
-                    let all: Vec<String> = texts.iter().map(|t| format!("\"{t}\"")).collect();
-                    Err(format!("expected {}, found \"{word}\"", all.join(" or ")))
-                }
-            }
-        }
-        (_, SettingValue::Bool(value)) => wrong(&value.to_string()),
-        (_, SettingValue::Int(value)) => wrong(&value.to_string()),
-        (_, SettingValue::List(_)) => wrong("a list"),
-        (_, SettingValue::Word(word)) => wrong(&format!("{word:?}")),
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -540,15 +446,5 @@ mod tests {
         ] {
             assert_eq!(name_fits("kit/flags.mode", name), fits, "{name}");
         }
-    }
-
-    #[test]
-    fn different_values_are_written_differently() {
-        let list = |items: &[&str]| Value::List(items.iter().map(|t| Value::text(t)).collect());
-        assert_ne!(written(&list(&["a,b"])), written(&list(&["a", "b"])));
-        assert_ne!(written(&Value::None), written(&Value::text("none")));
-        assert_ne!(plain_name("a b"), plain_name("a%20b"));
-        assert_ne!(plain_name("\n1"), plain_name("\u{a1}"));
-        assert_eq!(plain_name("é\n"), "%c3%a9%0a");
     }
 }

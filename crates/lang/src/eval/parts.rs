@@ -4,19 +4,19 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::rc::Rc;
 use std::sync::Arc;
 
-use nubrik_graph::{Effect, FileId, Graph, Service, SetId, TargetId};
+use nubrik_graph::Tables;
+use nubrik_graph::{Effect, FileId, Service, SetId, TargetId};
 use nubrik_source::{Span, WsPath};
 use rustc_hash::FxHashMap;
 
-use super::Env;
-use super::inputs;
 use super::limits::WORK_LIMIT;
-use super::memo::{DeclMemo, Open};
+use super::memo::{DeclMemo, OpenValue};
 use super::options::{Config, ConfigId, DEFAULTS, OptionId};
 use super::reads::Reads;
-use super::steps;
+use super::{Env, inputs, steps};
 use crate::hir::*;
 use crate::modules::Modules;
+use crate::reported::Reported;
 use crate::rows::RowIndex;
 use crate::types::Type;
 use crate::value::*;
@@ -26,7 +26,7 @@ use crate::value::*;
 pub(super) struct Definitions {
     pub(super) modules: Modules,
     /// Numbers of units.
-    pub(super) units: FxHashMap<(ModuleId, u32), u32>,
+    pub(super) units: FxHashMap<DeclId, u32>,
     /// Data files that were read, with their texts.
     pub(super) data_files: FxHashMap<WsPath, (nubrik_source::TextId, Arc<str>)>,
     /// Names in `use { … }` that their kits do not have, by module and number of the `use`.
@@ -38,16 +38,16 @@ pub(super) struct Definitions {
 pub(super) struct Memos {
     /// By module and number.
     pub(super) decls: Vec<Vec<DeclMemo>>,
-    pub(super) types: FxHashMap<(ModuleId, u32), Type>,
+    pub(super) types: FxHashMap<DeclId, Type>,
     /// Types of parameters, by declaration.
-    pub(super) param_types: FxHashMap<(ModuleId, u32), Arc<[Type]>>,
+    pub(super) param_types: FxHashMap<DeclId, Arc<[Type]>>,
     /// Types that functions and kinds give, by declaration.
-    pub(super) result_types: FxHashMap<(ModuleId, u32), Arc<Type>>,
-    pub(super) open: Vec<Open>,
+    pub(super) result_types: FxHashMap<DeclId, Arc<Type>>,
+    pub(super) open: Vec<OpenValue>,
     /// Ways round that were reported, as sets of their places.
     pub(super) cycles: BTreeSet<Vec<Span>>,
     /// Matches whose cases were checked for completeness.
-    pub(super) checked_matches: FxHashMap<(ModuleId, ExprId), bool>,
+    pub(super) checked_matches: FxHashMap<(ModuleId, ExprId), std::result::Result<(), Reported>>,
     /// Scopes of kinds that were called: their values may hold the scopes that hold them.
     pub(super) kind_scopes: Vec<std::rc::Weak<Env>>,
 }
@@ -85,7 +85,7 @@ impl Default for Choices {
 /// What comes of evaluation: the graph, and what is beside it.
 #[derive(Default)]
 pub(super) struct Drafting {
-    pub(super) graph: Graph,
+    pub(super) graph: Tables,
     /// The graph's files by their paths.
     pub(super) files: RowIndex,
     pub(super) tools: FxHashMap<Arc<str>, nubrik_graph::ToolId>,

@@ -1,19 +1,20 @@
 //! Results under readable names: each name stands for one result, and none lies in another one.
 
 use nubrik_diagnostic::Diagnostic;
-use nubrik_graph::{FileId, Graph, ResultFile, Target};
+use nubrik_graph::Tables;
+use nubrik_graph::{FileId, ResultFile, Target};
 use nubrik_source::WsPath;
 use rustc_hash::{FxHashMap, FxHashSet};
 
 /// Errors for results that would be published under one name.
-pub(super) fn check_published(graph: &Graph) -> Vec<Diagnostic> {
+pub(super) fn check_published(graph: &Tables) -> Vec<Diagnostic> {
     check(graph.targets.iter())
 }
 
 /// The same errors between packages that were each looked at on their own. A result stands below its package:
 /// one of another package has its name only if that package lies below the first, and the first one's result in
 /// folders that lead there. Most often no result does.
-pub(crate) fn check_published_across(graph: &Graph) -> Vec<Diagnostic> {
+pub(crate) fn check_published_across(graph: &Tables) -> Vec<Diagnostic> {
     // What is called as a package, or as a folder on the way to one, stands where that one's results go.
     let packages: FxHashSet<&WsPath> = graph.targets.iter().map(|t| &t.package).collect();
     let on_the_way: Vec<WsPath> =

@@ -6,6 +6,8 @@ use std::sync::Arc;
 use rustc_hash::FxHashMap;
 
 use super::options::{Config, OptionId};
+use crate::reported::Reported;
+
 use crate::value::*;
 
 /// Options that were reached, sorted, with what they were set to (`None`: not set).
@@ -13,7 +15,7 @@ use crate::value::*;
 pub(crate) struct Reads(Vec<(OptionId, Option<Arc<str>>)>);
 
 /// A value that is known, with the options that it reached; `None` where evaluation failed and said why.
-pub(super) type KnownValue = (Rc<Reads>, Option<Value>);
+pub(super) type KnownValue = (Rc<Reads>, std::result::Result<Value, Reported>);
 
 /// Values of one declaration by the options that they reached. Which one holds under a choice of options is looked up, however
 /// many choices there were.
@@ -75,7 +77,7 @@ impl Known {
     }
 
     /// Adds a value with the options that it reached.
-    pub fn add(&mut self, reads: Rc<Reads>, value: Option<Value>) {
+    pub fn add(&mut self, reads: Rc<Reads>, value: std::result::Result<Value, Reported>) {
         if reads.is_empty() {
             self.plain = Some((reads, value));
             return;
@@ -91,17 +93,17 @@ impl Known {
         self.by_options[place].by_values.insert(values, (reads, value));
     }
 
-    /// Whether evaluation failed under some options.
-    pub fn has_failure(&self) -> bool {
-        let mut others = self.by_options.iter().flat_map(|known| known.by_values.values());
-        self.plain.as_ref().is_some_and(|known| known.1.is_none()) || others.any(|known| known.1.is_none())
+    /// What was reported where evaluation failed under some options.
+    pub fn failure(&self) -> Option<Reported> {
+        let others = self.by_options.iter().flat_map(|known| known.by_values.values());
+        self.plain.iter().chain(others).find_map(|known| known.1.as_ref().err().copied())
     }
 
     /// Forgets that evaluation failed, under whatever options.
     pub fn forget_failures(&mut self) {
-        self.plain = self.plain.take().filter(|known| known.1.is_some());
+        self.plain = self.plain.take().filter(|known| known.1.is_ok());
         for known in &mut self.by_options {
-            known.by_values.retain(|_, known| known.1.is_some());
+            known.by_values.retain(|_, known| known.1.is_ok());
         }
     }
 }

@@ -9,7 +9,6 @@ use nubrik_source::{Sources, WsPath};
 use rustc_hash::FxHashMap;
 
 use super::addresses::Meaning;
-use super::names::DeclKey;
 use super::published::check_published;
 use super::{Evaluator, Result};
 use crate::address::{AddressPattern, Wanted};
@@ -68,7 +67,7 @@ impl Evaluator<'_> {
         let mut seen = BTreeSet::new();
         for pattern in patterns {
             for meaning in self.select(pattern).unwrap_or_default() {
-                if seen.insert((meaning.module, meaning.decl, meaning.way.clone())) {
+                if seen.insert((meaning.decl, meaning.way.clone())) {
                     meanings.push(meaning);
                 }
             }
@@ -100,8 +99,8 @@ impl Evaluator<'_> {
         for (folder, name) in single {
             let all = self.targets_of(folder, Wanted::Everything).unwrap_or_default();
             meanings.extend(all.into_iter().filter(|m| {
-                let module = self.definitions.modules.get(m.module);
-                module.decls[m.decl as usize].name.text == *name
+                let module = self.definitions.modules.get(m.decl.module);
+                module.decl(m.decl).name.text == *name
             }));
         }
         self.evaluate_all(&meanings)
@@ -121,14 +120,14 @@ impl Evaluator<'_> {
     }
 
     fn evaluate_all(mut self, meanings: &[Meaning]) -> Evaluation {
-        let roots: Vec<DeclKey> = meanings.iter().map(|m| (m.module, m.decl)).collect();
+        let roots: Vec<DeclId> = meanings.iter().map(|m| m.decl).collect();
         let chains = self.find_cycles(&roots);
         let mut evaluated = self.evaluate_chains(&chains, meanings);
         let mut requested = Vec::new();
         let mut targets = Vec::new();
         let mut seen: Vec<bool> = Vec::new();
         for (number, meaning) in meanings.iter().enumerate() {
-            let kind = self.module(meaning.module).decls[meaning.decl as usize].kind;
+            let kind = self.module(meaning.decl.module).decl(meaning.decl).kind;
             // A job may want what only the one who runs it has.
             let on_call = matches!(kind, DeclKind::Job | DeclKind::Service);
             let known = evaluated.get_mut(number).and_then(Option::take);
@@ -137,7 +136,7 @@ impl Evaluator<'_> {
             {
                 requested.extend(files);
             }
-            let target = self.target_of(meaning.module, meaning.decl);
+            let target = self.target_of(meaning.decl);
             if on_call {
                 let kind = if kind == DeclKind::Job { "effect" } else { "service" };
                 self.drafting.graph.targets[target.index()].kind = kind.into();
@@ -155,7 +154,7 @@ impl Evaluator<'_> {
         if self.choices.wants_options && !self.wanted.evaluates_jobs {
             let known = self.definitions.modules.diagnostics.len();
             let is_job = |m: &&Meaning| {
-                let kind = self.module(m.module).decls[m.decl as usize].kind;
+                let kind = self.module(m.decl.module).decl(m.decl).kind;
                 matches!(kind, DeclKind::Job | DeclKind::Service)
             };
             let jobs: Vec<Meaning> = meanings.iter().filter(is_job).cloned().collect();
@@ -184,7 +183,7 @@ impl Evaluator<'_> {
     /// what came of those that are meant, by their places.
     fn evaluate_chains(
         &mut self,
-        chains: &[DeclKey],
+        chains: &[DeclId],
         meanings: &[Meaning],
     ) -> Vec<Option<Result<Vec<FileId>>>> {
         let mut evaluated = Vec::new();
@@ -192,13 +191,13 @@ impl Evaluator<'_> {
             return evaluated;
         }
         evaluated.resize_with(meanings.len(), || None);
-        let mut places: FxHashMap<DeclKey, Vec<usize>> = FxHashMap::default();
+        let mut places: FxHashMap<DeclId, Vec<usize>> = FxHashMap::default();
         for (number, meaning) in meanings.iter().enumerate() {
-            places.entry((meaning.module, meaning.decl)).or_default().push(number);
+            places.entry(meaning.decl).or_default().push(number);
         }
         for key in chains {
-            let module = self.module(key.0);
-            let decl = &module.decls[key.1 as usize];
+            let module = self.module(key.module);
+            let decl = module.decl(*key);
             match places.get(key) {
                 _ if !matches!(decl.kind, DeclKind::Target | DeclKind::Test | DeclKind::Value) => {}
                 Some(places) => {
@@ -208,9 +207,9 @@ impl Evaluator<'_> {
                 }
                 // Whether it is needed shows when what refers to it is evaluated: then it is told if it is wrong.
                 None => {
-                    self.definitions.modules.entered(key.0);
+                    self.definitions.modules.entered(key.module);
                     let known = self.definitions.modules.diagnostics.len();
-                    if self.declaration(key.0, key.1, self.choices.chosen, decl.name.span).is_err() {
+                    if self.declaration(*key, self.choices.chosen, decl.name.span).is_err() {
                         self.definitions.modules.diagnostics.truncate(known);
                         self.forget_failure(*key);
                     }
@@ -250,7 +249,7 @@ impl Evaluator<'_> {
             let options = module.decls.iter().enumerate().filter(|(_, d)| d.kind == DeclKind::Option);
             for (number, _) in options {
                 // Kits of others may offer more than this workspace uses.
-                if module.folder.is_some() && !read.contains(&(ModuleId(id), number as u32)) {
+                if module.folder.is_some() && !read.contains(&DeclId::new(ModuleId(id), number as u32)) {
                     self.definitions
                         .modules
                         .diagnostics
@@ -282,8 +281,8 @@ impl Evaluator<'_> {
                 kept.push(diagnostic);
             }
         }
-        Evaluation {
-            graph: std::mem::take(&mut self.drafting.graph),
+        let mut evaluation = Evaluation {
+            graph: Graph::default(),
             requested,
             targets,
             diagnostics: kept,
@@ -299,15 +298,11 @@ impl Evaluator<'_> {
             through: std::mem::take(&mut self.wanted.through),
             options,
             digests,
-            trail: self.watched.map(crate::trail::Watched::trail).unwrap_or_default(),
-        }
+            trail: self.watched.map(crate::trail::WatchedWorld::trail).unwrap_or_default(),
+        };
+        evaluation.take_graph(std::mem::take(&mut self.drafting.graph));
+        evaluation
     }
-
-    // Selecting.
-
-    // Evaluating.
-
-    // Cycles.
 }
 
 /// Chains of references longer than this are evaluated from their end on.

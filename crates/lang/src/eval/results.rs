@@ -16,11 +16,11 @@ use crate::value::*;
 
 impl Evaluator<'_> {
     pub(super) fn evaluate_target(&mut self, meaning: &Meaning) -> Result<Vec<FileId>> {
-        let module = self.module(meaning.module);
-        let decl = &module.decls[meaning.decl as usize];
+        let module = self.module(meaning.decl.module);
+        let decl = module.decl(meaning.decl);
         let span = decl.name.span;
-        let whole = self.declaration(meaning.module, meaning.decl, self.choices.chosen, span)?;
-        let target = self.target_of(meaning.module, meaning.decl);
+        let whole = self.declaration(meaning.decl, self.choices.chosen, span)?;
+        let target = self.target_of(meaning.decl);
         let value = self.way_into(whole, &meaning.way, span)?;
         match decl.kind {
             DeclKind::Test => {
@@ -36,7 +36,7 @@ impl Evaluator<'_> {
                 }
                 self.effects_of(&value, &decl.name.text, span, &mut effects)?;
                 let inputs =
-                    effects.iter().flat_map(|e| self.drafting.effects[*e as usize].step.inputs.clone());
+                    effects.iter().flat_map(|e| self.drafting.effects[*e as usize].step.inputs.to_vec());
                 let made: Vec<FileId> =
                     inputs.filter(|f| self.drafting.graph.files[f.index()].maker.is_some()).collect();
                 self.wanted.asked_effects.extend(effects);
@@ -84,17 +84,7 @@ impl Evaluator<'_> {
             Value::Record(record) if record.get("files").is_none() => record
                 .fields
                 .iter()
-                .filter(|(_, v)| {
-                    matches!(
-                        v,
-                        Value::Step(_)
-                            | Value::File(_)
-                            | Value::Files(_)
-                            | Value::List(_)
-                            | Value::Map(_)
-                            | Value::Record(_)
-                    )
-                })
+                .filter(|(_, v)| may_be_files(v) || matches!(v, Value::Map(_)))
                 .cloned()
                 .collect(),
             Value::Text(_) | Value::Int(_) | Value::Bool(_) | Value::None => {
@@ -105,16 +95,7 @@ impl Evaluator<'_> {
                 let name = &parts[0];
                 return self.fail(span, error.mend(format!("let {name} = …")));
             }
-            Value::List(items)
-                if !items.iter().all(|i| {
-                    matches!(
-                        i,
-                        Value::Step(_) | Value::File(_) | Value::Files(_) | Value::Record(_) | Value::List(_)
-                    )
-                }) =>
-            {
-                Vec::new()
-            }
+            Value::List(items) if !items.iter().all(may_be_files) => Vec::new(),
             Value::Service(_) => {
                 let error =
                     Diagnostic::error("wrong-type", "a target makes files, and this one is a service");
@@ -164,4 +145,9 @@ impl Evaluator<'_> {
         }
         Ok(())
     }
+}
+
+/// Whether a value may stand for files by itself.
+fn may_be_files(value: &Value) -> bool {
+    matches!(value, Value::Step(_) | Value::File(_) | Value::Files(_) | Value::Record(_) | Value::List(_))
 }

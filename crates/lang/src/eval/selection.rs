@@ -8,7 +8,7 @@ use nubrik_graph::Role;
 use nubrik_source::WsPath;
 
 use super::addresses::Meaning;
-use super::{Evaluator, Result, Stop};
+use super::{Evaluator, Result};
 use crate::address::{AddressPattern, Wanted};
 use crate::hir::*;
 use crate::value::*;
@@ -24,12 +24,12 @@ impl Evaluator<'_> {
         };
         match meanings.as_slice() {
             [meaning] => {
-                let kind = self.module(meaning.module).decls[meaning.decl as usize].kind;
+                let kind = self.module(meaning.decl.module).decl(meaning.decl).kind;
                 self.wanted.evaluates_jobs |= matches!(kind, DeclKind::Job | DeclKind::Service);
                 if pattern.wanted != Wanted::Tests || kind == DeclKind::Test {
                     return Ok(meanings);
                 }
-                let target = self.target_of(meaning.module, meaning.decl);
+                let target = self.target_of(meaning.decl);
                 self.wanted.through.push(target);
                 let packages = self.packages_below(&WsPath::root())?;
                 let lists = self.all(&packages, |this, folder| this.targets_of(folder, Wanted::Tests))?;
@@ -40,11 +40,10 @@ impl Evaluator<'_> {
                 let error =
                     Diagnostic::error("two-meanings", format!("`{}` means two things", pattern.written));
                 let error = meanings.iter().fold(error, |error, m| {
-                    let module = self.module(m.module);
-                    error.related(module.decls[m.decl as usize].name.span, "one of them")
+                    let module = self.module(m.decl.module);
+                    error.related(module.decl(m.decl).name.span, "one of them")
                 });
-                self.definitions.modules.diagnostics.push(error);
-                return Err(Stop::Failed);
+                return self.fail_whole(error);
             }
         }
         let mut packages = self.packages_below(&pattern.path)?;
@@ -68,23 +67,22 @@ impl Evaluator<'_> {
             } else {
                 self.no_such_address(&pattern.path)
             };
-            self.definitions.modules.diagnostics.push(error);
-            return Err(Stop::Failed);
+            return self.fail_whole(error);
         }
         let lists = self.all(&packages, |this, folder| this.targets_of(folder, pattern.wanted))?;
         Ok(lists.concat())
     }
 
     pub(super) fn is_target(&self, meaning: &Meaning) -> bool {
-        let module = self.definitions.modules.get(meaning.module);
-        module.decls[meaning.decl as usize].kind.role() != Role::Inner
+        let module = self.definitions.modules.get(meaning.decl.module);
+        module.decl(meaning.decl).kind.role() != Role::Inner
     }
 
     pub(super) fn targets_of(&mut self, folder: &WsPath, wanted: Wanted) -> Result<Vec<Meaning>> {
         let Some(id) = self.load_package(folder)? else { return Ok(Vec::new()) };
         let module = self.module(id);
         let targets = module.decls.iter().enumerate().filter(|(_, d)| wanted.holds(d.kind.role()));
-        Ok(targets.map(|(n, _)| Meaning { module: id, decl: n as u32, way: Vec::new() }).collect())
+        Ok(targets.map(|(n, _)| Meaning { decl: DeclId::new(id, n as u32), way: Vec::new() }).collect())
     }
 
     pub(super) fn select_glob(&mut self, pattern: &AddressPattern) -> Result<Vec<Meaning>> {
@@ -95,7 +93,7 @@ impl Evaluator<'_> {
         let all: BTreeSet<WsPath> = packages.into_iter().chain(above).collect();
         for folder in all {
             for meaning in self.targets_of(&folder, pattern.wanted)? {
-                let name = self.module(meaning.module).decls[meaning.decl as usize].name.text.clone();
+                let name = self.module(meaning.decl.module).decl(meaning.decl).name.text.clone();
                 let address = folder.child(&name);
                 if pattern.matches(address.as_str()) {
                     selected.push(meaning);
@@ -107,8 +105,7 @@ impl Evaluator<'_> {
         if selected.is_empty() {
             let error =
                 Diagnostic::error("unknown-address", format!("no target matches `{}`", pattern.written));
-            self.definitions.modules.diagnostics.push(error.mend("`nubrik list` shows what there is"));
-            return Err(Stop::Failed);
+            return self.fail_whole(error.mend("`nubrik list` shows what there is"));
         }
         Ok(selected)
     }
@@ -119,20 +116,21 @@ impl Evaluator<'_> {
         address: &WsPath,
         pattern: &AddressPattern,
     ) -> Result<Vec<Meaning>> {
-        let module = self.module(meaning.module);
-        let decl = &module.decls[meaning.decl as usize];
+        let module = self.module(meaning.decl.module);
+        let decl = module.decl(meaning.decl);
+        let taken = self.take_from(meaning.decl);
         let is_map = decl
+            .content(taken)
             .body
             .is_some_and(|b| matches!(module.expr(b), Expr::Map(_) | Expr::Each(_) | Expr::Record(_)));
         if !is_map {
             return Ok(Vec::new());
         }
-        let keys: Vec<Arc<str>> =
-            match self.declaration(meaning.module, meaning.decl, self.choices.chosen, decl.name.span)? {
-                Value::Map(map) => map.entries.iter().map(|(k, _)| k.clone()).collect(),
-                Value::Record(record) => record.fields.iter().map(|(n, _)| n.clone()).collect(),
-                _ => Vec::new(),
-            };
+        let keys: Vec<Arc<str>> = match self.declaration(meaning.decl, self.choices.chosen, decl.name.span)? {
+            Value::Map(map) => map.entries.iter().map(|(k, _)| k.clone()).collect(),
+            Value::Record(record) => record.fields.iter().map(|(n, _)| n.clone()).collect(),
+            _ => Vec::new(),
+        };
         let fitting = keys.into_iter().filter(|k| pattern.matches(&format!("{}/{k}", address.as_str())));
         Ok(fitting.map(|key| Meaning { way: vec![key], ..meaning.clone() }).collect())
     }
@@ -144,5 +142,6 @@ pub(super) fn is_lazy(module: &Module, decl: &Decl) -> bool {
     if !matches!(decl.kind, DeclKind::Value | DeclKind::Target | DeclKind::Test) {
         return false;
     }
-    decl.body.is_some_and(|b| matches!(module.expr(b), Expr::Map(_) | Expr::Each(Each { key: Some(_), .. })))
+    let body = decl.to_tell().body;
+    body.is_some_and(|b| matches!(module.expr(b), Expr::Map(_) | Expr::Each(Each { key: Some(_), .. })))
 }

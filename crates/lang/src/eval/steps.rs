@@ -10,10 +10,9 @@ use smallvec::SmallVec;
 
 use super::forms::FormValues;
 use super::words::{Leaves, all_strands, leaves, plain_path_text, scan_words, scratch_path};
-use super::{Evaluator, Owner, Result, Scope, Stop};
+use super::{Evaluator, Owner, Result, Scope};
 use crate::rows::digest;
 use crate::value::*;
-use crate::world::{Answer, AnswerText};
 
 /// An output with the name it was given, and as it was written.
 pub(super) type DraftedOutput = (Option<Arc<str>>, FileRef, Arc<str>);
@@ -55,7 +54,7 @@ impl Outputs {
     }
 
     /// Adds those of the next step.
-    fn push(&mut self, outputs: impl IntoIterator<Item = NamedOutput>) {
+    pub(super) fn push(&mut self, outputs: impl IntoIterator<Item = NamedOutput>) {
         self.all.extend(outputs);
         self.ends.push(self.all.len() as u32);
     }
@@ -84,41 +83,6 @@ impl Draft {
 }
 
 impl Evaluator<'_> {
-    pub(super) fn step_form(&mut self, scope: &Scope, values: &FormValues, span: Span) -> Result<Value> {
-        let commands = values.commands();
-        let draft = self.outline(&scope.owner, &commands, values, First::Named, span)?;
-        self.finish_step(scope, draft, &commands, values, span)
-    }
-
-    /// A step whose printed text is read by the definitions.
-    pub(super) fn scan_form(&mut self, scope: &Scope, values: &FormValues, span: Span) -> Result<Value> {
-        let commands = values.commands();
-        let last = commands.last().and_then(|c| c.stages.last());
-        if last.is_some_and(|s| s.stdout.is_some()) {
-            let error = Diagnostic::error("wrong-type", "what this `scan` prints is its answer");
-            return self.fail(span, error.mend("drop the last `>`"));
-        }
-        let mut draft = self.outline(&scope.owner, &commands, values, First::Answer, span)?;
-        if values.bool("may_fail") {
-            self.outline_output(&mut draft, &Some("status".into()), &"answer.status".into(), false, span)?;
-        }
-        let Value::Step(number) = self.finish_step(scope, draft, &commands, values, span)? else {
-            return Err(Stop::Failed);
-        };
-        self.note_scan();
-        let (folder, outputs) = {
-            let step = &self.drafting.graph.steps[number as usize];
-            (step.folder.clone(), step.outputs.iter().map(|o| o.file).collect::<Vec<_>>())
-        };
-        match self.world.scan(&folder) {
-            Answer::Ready(AnswerText { ok, text }) => Ok(Value::Answer(Rc::new(AnswerValue { ok, text }))),
-            Answer::Pending => {
-                self.wanted.scans.extend(outputs);
-                self.wait()
-            }
-        }
-    }
-
     /// Words, inputs, variables and limits of a step whose outputs are known.
     pub(super) fn finish_step(
         &mut self,
@@ -132,7 +96,8 @@ impl Evaluator<'_> {
             draft.outputs.first().filter(|(n, ..)| n.as_deref() == Some("answer")).map(|o| o.1.clone());
         let mut pipelines = Vec::with_capacity(commands.len());
         for command in commands {
-            let stages = self.all(&command.stages, |this, stage| this.stage_of(stage, &mut draft))?;
+            let stages =
+                self.all(&command.stages, |this, stage| this.stage_of(stage, command.span, &mut draft))?;
             pipelines.push(Pipeline { stages });
         }
         if let (Some(answer), Some(last)) = (&answer, pipelines.last_mut().and_then(|p| p.stages.last_mut()))
@@ -159,12 +124,8 @@ impl Evaluator<'_> {
                 self.add_input(&file, &mut inputs)?;
             }
         }
-        inputs.sort_unstable();
-        inputs.dedup();
-        candidates.sort_unstable();
-        candidates.dedup();
-        draft.step.inputs = inputs;
-        draft.step.candidates = candidates;
+        draft.step.inputs = inputs.into();
+        draft.step.candidates = candidates.into();
         if !draft.spelled.is_empty() {
             let spelled = std::mem::take(&mut draft.spelled);
             self.check_spelled(&spelled, &draft.step.folder, &self.drafting.graph.declared(&draft.step))?;
@@ -178,7 +139,7 @@ impl Evaluator<'_> {
         self.enter(scope, draft, span)
     }
 
-    fn limits(&mut self, values: &FormValues) -> Result<Limits> {
+    pub(super) fn limits(&mut self, values: &FormValues) -> Result<Limits> {
         let memory = match self.plain(values, "memory")? {
             None => None,
             Some((text, span)) => match size(&text) {
@@ -226,7 +187,7 @@ impl Evaluator<'_> {
                 step.status = Some(id);
             }
             if let (Some(check), Some(name)) = (&mut step.check, name.as_deref()) {
-                super::checks::note_output(check, report.as_deref(), name, id);
+                super::forms::check::note_output(check, report.as_deref(), name, id);
             }
             // Outputs that the commands leave where they chose to are taken from there.
             for (_, taken) in step.taken.iter_mut().filter(|(path, _)| **path == *written) {
@@ -282,47 +243,21 @@ impl Evaluator<'_> {
         unnamed: First,
         span: Span,
     ) -> Result<Draft> {
-        let answer = (unnamed == First::Answer).then_some("answer");
+        let is_answer = unnamed == First::Answer;
         let makes = self.makes(values, span)?;
         let mut strands = Leaves::new();
         commands.iter().flat_map(|c| &c.stages).flat_map(all_strands).for_each(|s| leaves(s, &mut strands));
-        let first = answer.map(Arc::from).or_else(|| {
-            let named = strands.iter().find_map(|s| match s {
-                WordStrand::Out { path, .. } => Some(path.clone()),
-                _ => None,
-            });
-            let verdict = (unnamed == First::Verdict).then(|| "verdict".into());
-            let named = named.or_else(|| makes.first().map(|(_, path, _)| path.trim_end_matches('/').into()));
-            named.or(verdict)
-        });
-        let Some(first) = first else {
-            let error = Diagnostic::error("no-output", "this step makes nothing");
-            let error = error.note("a step is run for its outputs, and is not run again while they are true");
-            return self.fail(
-                span,
-                error
-                    .mend("{out \"result.txt\"} where the command names its output")
-                    .mend("> {out \"result.txt\"}")
-                    .mend(
-                        "makes = { \"result\": \"result.txt\" } for a command that chooses where it writes",
-                    ),
-            );
-        };
-        // A scan's place tells scans of one target apart by what they run.
-        let first = match answer {
-            Some(_) => {
-                format!("{first}-{}", &blake3::hash(scan_words(commands).as_bytes()).to_hex()[..12]).into()
-            }
-            None => first,
+        let Some(first) = first_output(commands, &strands, &makes, unnamed) else {
+            return self.fail(span, makes_nothing());
         };
         let mut draft = self.draft(owner, &first);
-        if answer.is_some() {
+        if is_answer {
             self.outline_output(&mut draft, &Some("answer".into()), &"answer".into(), false, span)?;
         }
         for strand in strands {
             match strand {
                 WordStrand::Out { name, path, folder, span } => {
-                    if answer.is_some() {
+                    if is_answer {
                         let error =
                             Diagnostic::error("wrong-type", "a `scan` has no outputs but what it prints");
                         return self.fail(*span, error.mend("{scratch \"…\"} for what is thrown away"));
@@ -356,7 +291,7 @@ impl Evaluator<'_> {
     }
 
     /// The outputs of commands that choose where they write: name and path.
-    fn makes(&mut self, values: &FormValues, span: Span) -> Result<Vec<ChosenOutput>> {
+    pub(super) fn makes(&mut self, values: &FormValues, span: Span) -> Result<Vec<ChosenOutput>> {
         let Value::Map(map) = values.value("makes") else { return Ok(Vec::new()) };
         let mut makes = Vec::new();
         for (name, thunk) in &map.entries {
@@ -398,7 +333,7 @@ impl Evaluator<'_> {
                     Ok(WorkFolder::Private { at: at(draft), copy_of })
                 }
             },
-            Some(_) => Err(Stop::Failed),
+            Some((_, span)) => self.failed_before(span),
         }
     }
 
@@ -435,6 +370,35 @@ impl Evaluator<'_> {
         self.drafting.tools.insert(name.clone(), id);
         id
     }
+}
+
+/// The name of a step's first output, from which its folder has its own; `None` where it makes nothing.
+fn first_output(
+    commands: &[Rc<CommandValue>],
+    strands: &Leaves<'_>,
+    makes: &[ChosenOutput],
+    unnamed: First,
+) -> Option<Arc<str>> {
+    if unnamed == First::Answer {
+        // A scan's place tells scans of one target apart by what they run.
+        let words = blake3::hash(scan_words(commands).as_bytes()).to_hex();
+        return Some(format!("answer-{}", &words[..12]).into());
+    }
+    let named = strands.iter().find_map(|s| match s {
+        WordStrand::Out { path, .. } => Some(path.clone()),
+        _ => None,
+    });
+    let verdict = (unnamed == First::Verdict).then(|| "verdict".into());
+    let named = named.or_else(|| makes.first().map(|(_, path, _)| path.trim_end_matches('/').into()));
+    named.or(verdict)
+}
+
+fn makes_nothing() -> Diagnostic {
+    Diagnostic::error("no-output", "this step makes nothing")
+        .note("a step is run for its outputs, and is not run again while they are true")
+        .mend("{out \"result.txt\"} where the command names its output")
+        .mend("> {out \"result.txt\"}")
+        .mend("makes = { \"result\": \"result.txt\" } for a command that chooses where it writes")
 }
 
 /// An amount such as `512MiB`, in bytes.

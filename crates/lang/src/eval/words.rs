@@ -9,7 +9,7 @@ use nubrik_source::{Span, WsPath, shared_text};
 use smallvec::SmallVec;
 
 use super::steps::Draft;
-use super::{Evaluator, Result, Stop};
+use super::{Evaluator, Result};
 use crate::value::*;
 
 /// Strands of a command; most often few.
@@ -54,7 +54,7 @@ impl Evaluator<'_> {
         self.fail(*span, error)
     }
 
-    pub(super) fn stage_of(&mut self, stage: &StageValue, draft: &mut Draft) -> Result<Stage> {
+    pub(super) fn stage_of(&mut self, stage: &StageValue, span: Span, draft: &mut Draft) -> Result<Stage> {
         let mut words: Vec<Arc<str>> = Vec::with_capacity(stage.words.len());
         for (_, word) in &stage.words {
             words.push(self.written_word(word, draft));
@@ -69,23 +69,36 @@ impl Evaluator<'_> {
                 WordStrand::List(files) => draft.inputs.extend(files.iter().cloned()),
                 WordStrand::Tool(tool) => draft.tools.push(self.tool_id(&tool.name)),
                 WordStrand::Secret(_) if !draft.keeps_secrets => {
-                    let Some((at, _)) = stage.words.first() else { return Err(Stop::Failed) };
-                    return self.fail(*at, super::checks::no_secret());
+                    return self.fail(at.unwrap_or(span), super::forms::secret::no_secret());
                 }
                 WordStrand::Served(service, _) => self.use_service(service, draft),
                 WordStrand::Own(_) if !draft.is_service() => {
-                    let Some((at, _)) = stage.words.first() else { return Err(Stop::Failed) };
-                    return self.fail(*at, super::services::not_own());
+                    return self.fail(at.unwrap_or(span), super::services::not_own());
                 }
                 _ => {}
             }
         }
-        let Some((span, first)) = stage.words.first() else { return Err(Stop::Failed) };
-        let program = match first.as_slice() {
-            [WordStrand::File(file)] if !file.folder => Program::File(self.file_id(file)),
+        let program = self.program_of(stage, &mut words, span, draft)?;
+        let stdin = self.read_from(stage.stdin.as_ref(), draft)?;
+        let stdout = self.redirected(stage.stdout.as_ref(), draft)?;
+        let stderr = self.redirected(stage.stderr.as_ref(), draft)?;
+        Ok(Stage { program, words, stdin, stdout, stderr })
+    }
+
+    /// What a stage starts, by its first word; in `words` a tool stands by its name.
+    fn program_of(
+        &mut self,
+        stage: &StageValue,
+        words: &mut [Arc<str>],
+        span: Span,
+        draft: &mut Draft,
+    ) -> Result<Program> {
+        let Some((span, first)) = stage.words.first() else { return self.failed_before(span) };
+        match first.as_slice() {
+            [WordStrand::File(file)] if !file.folder => Ok(Program::File(self.file_id(file))),
             [WordStrand::Tool(tool)] => {
                 words[0] = tool.name.clone();
-                Program::Tool(self.tool_id(&tool.name))
+                Ok(Program::Tool(self.tool_id(&tool.name)))
             }
             [WordStrand::Literal(name)] if !name.contains('/') => {
                 if let Some((what, mends)) = only_a_shell_does(name) {
@@ -94,7 +107,7 @@ impl Evaluator<'_> {
                 }
                 let tool = self.tool_id(name);
                 draft.tools.push(tool);
-                Program::Tool(tool)
+                Ok(Program::Tool(tool))
             }
             [WordStrand::Literal(path)] => {
                 let error = Diagnostic::error(
@@ -102,33 +115,31 @@ impl Evaluator<'_> {
                     format!("`{path}` is a path where a tool's name is wanted"),
                 );
                 let name = path.rsplit('/').next().unwrap_or(path);
-                return self.fail(
+                self.fail(
                     *span,
                     error
                         .mend(format!("{{in \"{path}\"}} for a program of the workspace"))
                         .mend(format!("{name} for a tool of the machine")),
-                );
+                )
             }
             _ => {
                 let error =
                     Diagnostic::error("wrong-type", "a command begins with a tool's name or one program");
-                return self.fail(*span, error);
+                self.fail(*span, error)
             }
-        };
-        let stdin = match &stage.stdin {
-            None => None,
-            Some((span, word)) => match word.as_slice() {
-                [WordStrand::File(file)] if !file.folder => Some(file.path.clone()),
-                [WordStrand::Scratch { path, .. }] => Some(scratch_path(&draft.step.folder, path)),
-                _ => {
-                    let error = Diagnostic::error("wrong-type", "`<` reads one file that is declared");
-                    return self.fail(*span, error.mend("< {in \"table.csv\"}"));
-                }
-            },
-        };
-        let stdout = self.redirected(stage.stdout.as_ref(), draft)?;
-        let stderr = self.redirected(stage.stderr.as_ref(), draft)?;
-        Ok(Stage { program, words, stdin, stdout, stderr })
+        }
+    }
+
+    fn read_from(&mut self, word: Option<&FilledWord>, draft: &Draft) -> Result<Option<WsPath>> {
+        let Some((span, word)) = word else { return Ok(None) };
+        match word.as_slice() {
+            [WordStrand::File(file)] if !file.folder => Ok(Some(file.path.clone())),
+            [WordStrand::Scratch { path, .. }] => Ok(Some(scratch_path(&draft.step.folder, path))),
+            _ => {
+                let error = Diagnostic::error("wrong-type", "`<` reads one file that is declared");
+                self.fail(*span, error.mend("< {in \"table.csv\"}"))
+            }
+        }
     }
 
     pub(super) fn redirected(&mut self, word: Option<&FilledWord>, draft: &Draft) -> Result<Option<WsPath>> {
@@ -159,7 +170,7 @@ impl Evaluator<'_> {
         let Value::Map(map) = env else { return Ok(Vec::new()) };
         let mut variables = Vec::new();
         for (name, thunk) in &map.entries {
-            let Value::Text(text) = self.force(thunk, span)? else { return Err(Stop::Failed) };
+            let Value::Text(text) = self.force(thunk, span)? else { return self.failed_before(span) };
             let set_by_us = matches!(&**name, "PWD" | "HOME" | "TMPDIR");
             if set_by_us || name.contains('=') {
                 let message = format!("the variable `{name}` cannot be set for a step");
@@ -174,7 +185,7 @@ impl Evaluator<'_> {
                     Strand::File(file) => draft.inputs.push(file),
                     Strand::Tool(tool) => draft.tools.push(self.tool_id(&tool.name)),
                     Strand::Secret(_) if !draft.keeps_secrets => {
-                        let error = super::checks::no_secret();
+                        let error = super::forms::secret::no_secret();
                         return self.fail(thunk.span, error);
                     }
                     Strand::Served(service, _) => self.use_service(&service, draft),

@@ -197,22 +197,11 @@ impl Lowerer {
             _ if node.child(SyntaxKind::Params).is_some() => DeclKind::Function,
             _ => DeclKind::Value,
         };
-        self.module.decls.push(Decl {
-            kind,
-            name,
-            private: views::is_private(node),
-            within: Vec::new(),
-            tags: Vec::new(),
-            documentation: match views::documentation(node) {
-                text if text.is_empty() => Arc::default(),
-                text => text.into(),
-            },
-            params: Vec::new(),
-            ty: None,
-            lets: Vec::new(),
-            body: None,
-            references: Vec::new(),
-        });
+        let documentation = match views::documentation(node) {
+            text if text.is_empty() => Arc::default(),
+            text => text.into(),
+        };
+        self.module.decls.push(Decl::new(kind, name, views::is_private(node), documentation));
         Some(number)
     }
 
@@ -262,10 +251,7 @@ impl Lowerer {
         }
         self.scopes.clear();
         let decl = &mut self.module.decls[number as usize];
-        decl.params = params;
-        decl.ty = ty;
-        decl.lets = lets;
-        decl.body = body;
+        decl.set_content(Content { params, ty, lets, body });
         decl.references = self.references.drain(..).collect();
     }
 

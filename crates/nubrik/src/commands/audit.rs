@@ -8,12 +8,10 @@ use nubrik_lang::Evaluation;
 use nubrik_session::Session;
 use serde::Serialize;
 
-use super::{Outcome, Silent, labelled, say_wrong};
-use crate::arguments::Face;
+use super::{CommandResult, Silent, labelled, say_wrong};
 use crate::exit::Exit;
+use crate::ui::console::{Console, OutputStream, out, outln};
 use crate::ui::failure::{refused_thing, short};
-use crate::ui::json;
-use crate::ui::out::{out, outln};
 use crate::ui::paint::{Ink, Paint};
 use crate::ui::text::wrapped;
 
@@ -45,31 +43,31 @@ struct LookedUp<'a> {
 }
 
 /// Runs the steps of the requested targets once more under a recorder, and shows what was seen.
-pub fn audit(face: Face, session: &Session, evaluation: &Evaluation) -> Outcome<Exit> {
+pub fn audit(console: Console, session: &Session, evaluation: &Evaluation) -> CommandResult<Exit> {
     let Some(audits) = session.audit(evaluation, &Silent) else {
         let message = "this machine cannot record what steps do";
         let mend = "it takes a kernel that hands system calls to a supervisor (Linux 5.5), and the right to use that";
-        return Err(say_wrong(face, Exit::Machine, message, &[mend]));
+        return Err(say_wrong(console, Exit::Machine, message, &[mend]));
     };
     let graph = &evaluation.graph;
-    if face.json {
+    if console.is_json() {
         for audit in &audits {
-            print_json(graph, audit);
+            print_json(console, graph, audit);
         }
     } else {
-        let paint = super::paint(face);
+        let paint = console.paint(OutputStream::Output);
         for audit in &audits {
-            out!("{}", render(graph, audit, paint));
+            out!(console, "{}", render(graph, audit, paint));
         }
-        outln!("{}", paint.ink(Ink::Strong, &sum(&audits)));
+        outln!(console, "{}", paint.ink(Ink::Strong, &sum(&audits)));
     }
     let bad = audits.iter().any(|a| a.failure.is_some() || !a.refused.is_empty() || !a.differs.is_empty());
     Ok(if bad { Exit::Failed } else { Exit::Done })
 }
 
-fn print_json(graph: &Graph, audit: &StepAudit) {
+fn print_json(console: Console, graph: &Graph, audit: &StepAudit) {
     let looked_up = audit.looked_up.iter().map(|(path, there)| LookedUp { path, there: *there });
-    json::print(&AuditEvent {
+    console.event(&AuditEvent {
         event: "audit",
         target: &graph.title(audit.step),
         say: &graph.step(audit.step).say,

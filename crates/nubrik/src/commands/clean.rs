@@ -5,33 +5,34 @@ use std::io;
 use std::path::Path;
 
 use super::build::lock;
-use super::{Outcome, evaluate, open, patterns, say_wrong};
-use crate::arguments::{Choice, Face};
+use super::{CommandResult, evaluate, open, patterns, say_wrong};
+use crate::arguments::Choice;
 use crate::exit::Exit;
+use crate::ui::console::{Console, outln};
 use crate::ui::json;
-use crate::ui::out::outln;
 
 /// What is removed where nothing is named. The history of builds stays.
-const ALL: [&str; 8] = [
+const ALL: [&str; 9] = [
     "out",
     ".nubrik/made",
     ".nubrik/seals",
+    ".nubrik/reads",
     ".nubrik/state",
-    ".nubrik/state-log",
+    ".nubrik/state.log",
     ".nubrik/tools",
     ".nubrik/printed",
     ".nubrik/unknown-results",
 ];
 
-pub fn clean(face: Face, choice: &Choice, words: &[String], store: bool) -> Outcome<Exit> {
-    let mut session = open(face, choice)?;
-    let mut workshop = lock(face, &mut session)?;
+pub fn clean(console: Console, choice: &Choice, words: &[String], store: bool) -> CommandResult<Exit> {
+    let mut session = open(console, choice)?;
+    let mut workshop = lock(console, &mut session)?;
     let mut paths: Vec<String> = Vec::new();
     if words.is_empty() {
         paths.extend(ALL.map(str::to_owned));
     } else {
-        let patterns = patterns(face, &mut workshop, words)?;
-        let evaluation = evaluate(face, &mut workshop, &patterns)?;
+        let patterns = patterns(console, &mut workshop, words)?;
+        let evaluation = evaluate(console, &mut workshop, &patterns)?;
         for target in evaluation.targets.iter().map(|t| evaluation.graph.target(*t)) {
             let out = workshop.results_folder();
             paths.extend(target.results.iter().map(|r| format!("{out}/{}", r.publish.as_str())));
@@ -39,7 +40,7 @@ pub fn clean(face: Face, choice: &Choice, words: &[String], store: bool) -> Outc
         }
     }
     let failed =
-        |path: &str, e: io::Error| say_wrong(face, Exit::Own, &format!("cannot remove {path}: {e}"), &[]);
+        |path: &str, e: io::Error| say_wrong(console, Exit::Own, &format!("cannot remove {path}: {e}"), &[]);
     let mut removed = 0;
     for path in paths {
         removed += workshop.remove(&path).map_err(|e| failed(&path, e))?;
@@ -56,10 +57,10 @@ pub fn clean(face: Face, choice: &Choice, words: &[String], store: bool) -> Outc
     let kept = if store { "" } else { "; kept results stay in the store, so the next build reuses them" };
     let files = if removed == 1 { "file" } else { "files" };
     let text = format!("removed {removed} {files}{kept}");
-    if face.json {
-        json::print(&json::NoticeEvent { event: "cleaned", text });
+    if console.is_json() {
+        console.event(&json::NoticeEvent { event: "cleaned", text });
     } else {
-        outln!("{text}");
+        outln!(console, "{text}");
     }
     Ok(Exit::Done)
 }

@@ -2,11 +2,11 @@
 
 use clap::CommandFactory;
 
-use super::Outcome;
+use super::CommandResult;
 use crate::arguments::Arguments;
 use crate::exit::Exit;
 
-pub fn completions(shell: clap_complete::Shell) -> Outcome<Exit> {
+pub fn completions(shell: clap_complete::Shell) -> CommandResult<Exit> {
     let mut command = Arguments::command();
     clap_complete::generate(shell, &mut command, "nubrik", &mut std::io::stdout());
     Ok(Exit::Done)

@@ -3,67 +3,79 @@
 use std::fs;
 use std::path::Path;
 
-use super::build::{build_evaluated, exit_of, lock, show};
 use nubrik_lang::Wanted;
 
-use super::{Outcome, open_at, say_wrong};
-use crate::arguments::{Face, How, WhichTests};
+use super::build::{build_evaluated, exit_of, lock, show};
+use super::{CommandResult, open_at, say_wrong};
+use crate::arguments::{How, WhichTests};
 use crate::exit::Exit;
-use crate::ui::out::outln;
+use crate::ui::console::{Console, OutputStream, outln};
 use crate::ui::paint::Ink;
-use crate::ui::screen::Stream;
 
 /// The files of the demo workspace, by path.
 const FILES: &[(&str, &str)] = &include!(concat!(env!("OUT_DIR"), "/demo_files.rs"));
 
-pub fn demo(face: Face, folder: &Path) -> Outcome<Exit> {
-    let paint = super::paint(face);
-    unpack(face, folder)?;
-    if !face.json {
+pub fn demo(console: Console, folder: &Path) -> CommandResult<Exit> {
+    let paint = console.paint(OutputStream::Output);
+    unpack(console, folder)?;
+    if !console.is_json() {
         let text = format!("{} files in {}", FILES.len(), folder.display());
-        outln!("{}\n", super::labelled(paint, Ink::Busy, "unpacked", &text));
+        outln!(console, "{}\n", super::labelled(paint, Ink::Busy, "unpacked", &text));
     }
     let began = std::time::Instant::now();
-    let mut session = open_at(face, folder)?;
+    let mut session = open_at(console, folder)?;
     session.let_reach_out();
-    let mut workshop = lock(face, &mut session)?;
-    let everything = super::patterns(face, &mut workshop, &[])?;
+    let mut workshop = lock(console, &mut session)?;
+    let everything = super::patterns(console, &mut workshop, &[])?;
     let patterns = super::wanting(everything.clone(), Wanted::Targets);
     let how = How { keep_going: true, ..How::default() };
-    let (_, report) = build_evaluated(face, &mut workshop, &patterns, how, Stream::Output)?;
+    let (_, report) = build_evaluated(console, &mut workshop, &patterns, how, OutputStream::Output)?;
     let micros = began.elapsed().as_micros() as u64;
-    show(face, &report.summary, &report.results, micros, report.cancelled, Stream::Output);
+    show(console, &report.summary, &report.results, micros, report.cancelled, OutputStream::Output);
     let exit = exit_of(&report);
     if exit != Exit::Done {
         return Ok(exit);
     }
-    if !face.json {
-        outln!("\n{}\n", super::labelled(paint, Ink::Busy, "tests", "nubrik test"));
+    if !console.is_json() {
+        outln!(console, "\n{}\n", super::labelled(paint, Ink::Busy, "tests", "nubrik test"));
     }
     let tested = super::test::run(
-        face,
+        console,
         &mut workshop,
         &super::wanting(everything, Wanted::Tests),
         how,
         &WhichTests::default(),
     )?;
-    if tested != Exit::Done || face.json {
+    if tested != Exit::Done || console.is_json() {
         return Ok(tested);
     }
-    let program = workshop.workspace.root.join("out/base/tide/tidecast");
-    let readings = workshop.workspace.root.join("tide/stations/ardle.csv");
+    run_tidecast(console, &workshop.workspace.root)?;
+    say_what_to_try(console, folder);
+    Ok(Exit::Done)
+}
+
+/// Runs what was built.
+fn run_tidecast(console: Console, root: &Path) -> CommandResult<()> {
+    let paint = console.paint(OutputStream::Output);
+    let program = root.join("out/base/tide/tidecast");
+    let readings = root.join("tide/stations/ardle.csv");
     let shown = "tidecast --day 2031-03-21 tide/stations/ardle.csv";
-    outln!("\n{}", super::labelled(paint, Ink::Busy, "runs", shown));
+    outln!(console, "\n{}", super::labelled(paint, Ink::Busy, "runs", shown));
     let output = std::process::Command::new(program).args(["--day", "2031-03-21"]).arg(readings).output();
     match output {
         Ok(output) => {
             for line in String::from_utf8_lossy(&output.stdout).lines() {
-                outln!("    {line}");
+                outln!(console, "    {line}");
             }
         }
-        Err(e) => return Err(say_wrong(face, Exit::Machine, &format!("cannot start tidecast: {e}"), &[])),
+        Err(e) => return Err(say_wrong(console, Exit::Machine, &format!("cannot start tidecast: {e}"), &[])),
     }
-    outln!("\n{}", paint.ink(Ink::Strong, "what to try next"));
+    Ok(())
+}
+
+fn say_what_to_try(console: Console, folder: &Path) {
+    let paint = console.paint(OutputStream::Output);
+    outln!(console, "\n{}", paint.ink(Ink::Strong, "what to try next"));
     for (command, what) in [
         (format!("cd {}", folder.display()), ""),
         ("nubrik build".into(), "nothing runs: everything is current"),
@@ -79,22 +91,22 @@ pub fn demo(face: Face, folder: &Path) -> Outcome<Exit> {
         ("nubrik options".into(), "what can be set"),
         ("nubrik build --profile ship".into(), "the same with other options, in out/ship"),
     ] {
-        outln!("  {:<42}{}", command, paint.ink(Ink::Faint, what));
+        outln!(console, "  {:<42}{}", command, paint.ink(Ink::Faint, what));
     }
-    Ok(Exit::Done)
 }
 
-fn unpack(face: Face, folder: &Path) -> Outcome<()> {
+fn unpack(console: Console, folder: &Path) -> CommandResult<()> {
     let taken = fs::read_dir(folder).is_ok_and(|mut entries| entries.next().is_some());
     if taken || folder.is_file() {
         let message = format!("{} is there already, and is not empty", folder.display());
-        return Err(say_wrong(face, Exit::Usage, &message, &["nubrik demo another-folder"]));
+        return Err(say_wrong(console, Exit::Usage, &message, &["nubrik demo another-folder"]));
     }
     for (path, text) in FILES {
         let path = folder.join(path);
         let written = path.parent().map_or(Ok(()), fs::create_dir_all).and_then(|()| fs::write(&path, text));
-        written
-            .map_err(|e| say_wrong(face, Exit::Own, &format!("cannot write {}: {e}", path.display()), &[]))?;
+        written.map_err(|e| {
+            say_wrong(console, Exit::Own, &format!("cannot write {}: {e}", path.display()), &[])
+        })?;
     }
     Ok(())
 }

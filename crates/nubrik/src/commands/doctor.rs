@@ -2,14 +2,15 @@
 
 use nubrik_diagnostic::{Diagnostic, Severity};
 use nubrik_lang::AddressPattern;
+use nubrik_lang::{LibraryRequest, LibrarySearch, ToolRequest, ToolSearch};
+use nubrik_session::Session;
 use nubrik_source::WsPath;
 use serde::Serialize;
 
-use super::{Outcome, open, report};
-use crate::arguments::{Choice, Face};
+use super::{CommandResult, open, report};
+use crate::arguments::Choice;
 use crate::exit::Exit;
-use crate::ui::json;
-use crate::ui::out::outln;
+use crate::ui::console::{Console, OutputStream, outln};
 use crate::ui::paint::{Ink, Paint};
 use crate::ui::text::{padded, width};
 
@@ -33,26 +34,15 @@ struct Finding {
     mend: Option<String>,
 }
 
-pub fn doctor(face: Face, choice: &Choice) -> Outcome<Exit> {
-    let mut session = open(face, choice)?;
+pub fn doctor(console: Console, choice: &Choice) -> CommandResult<Exit> {
+    let mut session = open(console, choice)?;
     let mut findings = kernel(&session);
-    let store = nubrik_session::store_folder();
-    findings.push(Finding {
-        event: "finding",
-        what: "store",
-        name: "results for other times".to_owned(),
-        ok: store.is_some(),
-        version: None,
-        found: store.map(|s| s.display().to_string()).unwrap_or_default(),
-        searched: Vec::new(),
-        counts: Vec::new(),
-        mend: Some("set HOME or XDG_CACHE_HOME".to_owned()),
-    });
+    findings.push(store());
     let all = AddressPattern::below(&WsPath::root());
     let once = |session: &nubrik_session::Session| session.evaluate(std::slice::from_ref(&all));
     // Where an answer cannot be found, what is known without it is looked at.
     let evaluation = match super::answered(&mut session, once, |session, e| {
-        super::Answering::answer(session, face, &e, None)
+        super::Answering::answer(session, console, &e, None)
     }) {
         Ok(evaluation) => evaluation,
         Err(_) => once(&session),
@@ -65,49 +55,72 @@ pub fn doctor(face: Face, choice: &Choice) -> Outcome<Exit> {
     for name in names {
         findings.push(tool(&session, &name));
     }
-    for (request, search) in &looked_for.tools {
-        let found = search.found.first();
-        findings.push(Finding {
-            event: "finding",
-            what: "tool",
-            name: request.names.iter().map(|n| &**n).collect::<Vec<_>>().join(" or "),
-            ok: found.is_some(),
-            version: found.and_then(|f| f.version.as_deref().map(str::to_owned)),
-            found: found.map(|f| f.path.to_string()).unwrap_or_default(),
-            searched: search.searched.clone(),
-            counts: found.map(|f| counts(&session, &f.name)).unwrap_or_default(),
-            mend: search.mend.clone(),
-        });
-    }
-    for (request, search) in &looked_for.libraries {
-        let found = search.found.first();
-        let name = request.names.iter().map(|n| &**n).collect::<Vec<_>>().join(" or ");
-        findings.push(Finding {
-            event: "finding",
-            what: "library",
-            ok: found.is_some(),
-            version: found.map(|f| f.version.clone()),
-            found: found.map(|f| f.link.join(" ")).unwrap_or_default(),
-            searched: search.searched.clone(),
-            counts: Vec::new(),
-            mend: Some(format!("install the development files of {name}")),
-            name,
-        });
-    }
-    show(face, &findings);
+    findings
+        .extend(looked_for.tools.iter().map(|(request, search)| tool_looked_for(&session, request, search)));
+    findings.extend(looked_for.libraries.iter().map(|(request, search)| library(request, search)));
+    show(console, &findings);
     let errors: Vec<Diagnostic> =
         evaluation.diagnostics.iter().filter(|d| d.severity == Severity::Error).cloned().collect();
     if !errors.is_empty() {
-        if !face.json {
-            outln!();
+        if !console.is_json() {
+            outln!(console);
         }
-        report(face, &errors, &evaluation.sources);
+        report(console, &errors, &evaluation.sources);
         let of_machine = |d: &Diagnostic| {
             matches!(d.code, "no-tool" | "old-tool" | "no-library" | "old-library" | "no-variable")
         };
         return Ok(if errors.iter().all(of_machine) { Exit::Machine } else { Exit::Definitions });
     }
     Ok(if findings.iter().any(|f| !f.ok && f.what == "tool") { Exit::Machine } else { Exit::Done })
+}
+
+/// Where results are kept for other times.
+fn store() -> Finding {
+    let store = nubrik_session::store_folder();
+    Finding {
+        event: "finding",
+        what: "store",
+        name: "results for other times".to_owned(),
+        ok: store.is_some(),
+        version: None,
+        found: store.map(|s| s.display().to_string()).unwrap_or_default(),
+        searched: Vec::new(),
+        counts: Vec::new(),
+        mend: Some("set HOME or XDG_CACHE_HOME".to_owned()),
+    }
+}
+
+/// What was found of a tool that definitions asked for.
+fn tool_looked_for(session: &Session, request: &ToolRequest, search: &ToolSearch) -> Finding {
+    let found = search.found.first();
+    Finding {
+        event: "finding",
+        what: "tool",
+        name: request.names.iter().map(|n| &**n).collect::<Vec<_>>().join(" or "),
+        ok: found.is_some(),
+        version: found.and_then(|f| f.version.as_deref().map(str::to_owned)),
+        found: found.map(|f| f.path.to_string()).unwrap_or_default(),
+        searched: search.searched.clone(),
+        counts: found.map(|f| counts(session, &f.name)).unwrap_or_default(),
+        mend: search.mend.clone(),
+    }
+}
+
+/// What was found of a library that definitions asked for.
+fn library(request: &LibraryRequest, search: &LibrarySearch) -> Finding {
+    let found = search.found.first();
+    let name = request.names.iter().map(|n| &**n).collect::<Vec<_>>().join(" or ");
+    Finding {
+        event: "finding",
+        what: "library",
+        ok: found.is_some(),
+        version: found.map(|f| f.version.clone()),
+        found: found.map(|f| f.link.join(" ")).unwrap_or_default(),
+        searched: search.searched.clone(),
+        counts: Vec::new(),
+        mend: Some(format!("install the development files of {name}")),
+        name,
+    }
 }
 
 fn kernel(session: &nubrik_session::Session) -> Vec<Finding> {
@@ -202,11 +215,11 @@ fn found(finding: &Finding) -> String {
     }
 }
 
-fn show(face: Face, findings: &[Finding]) {
-    if face.json {
-        return findings.iter().for_each(json::print);
+fn show(console: Console, findings: &[Finding]) {
+    if console.is_json() {
+        return findings.iter().for_each(|finding| console.event(finding));
     }
-    let paint: Paint = super::paint(face);
+    let paint: Paint = console.paint(OutputStream::Output);
     let widest = |f: &dyn Fn(&Finding) -> usize| findings.iter().map(f).max().unwrap_or(0);
     let (names, kinds) = (widest(&|f| width(&f.name)), widest(&|f| f.what.len()));
     let versions = widest(&|f| f.version.as_deref().map_or(0, width));
@@ -220,11 +233,11 @@ fn show(face: Face, findings: &[Finding]) {
             padded(finding.version.as_deref().unwrap_or(""), versions),
             paint.ink(Ink::Faint, &found(finding)),
         );
-        outln!("{}", line.trim_end());
+        outln!(console, "{}", line.trim_end());
         if !finding.ok {
             let line = |label: &str, text: &str, ink: Option<Ink>| {
                 let text = ink.map_or(text.to_owned(), |ink| paint.ink(ink, text));
-                outln!("  {}  {text}", paint.ink(Ink::Calm, &format!("{label:<8}")));
+                outln!(console, "  {}  {text}", paint.ink(Ink::Calm, &format!("{label:<8}")));
             };
             if !finding.searched.is_empty() {
                 line("searched", &finding.searched.join(", "), None);
@@ -236,6 +249,6 @@ fn show(face: Face, findings: &[Finding]) {
     }
     if findings.iter().any(|f| !f.counts.is_empty()) {
         let text = "not counted: what tools load or start besides, such as plugins and modules; `nubrik build --audit TARGET` names it";
-        outln!("\n{}", paint.ink(Ink::Faint, text));
+        outln!(console, "\n{}", paint.ink(Ink::Faint, text));
     }
 }

@@ -7,11 +7,9 @@ use nubrik_diagnostic::nearest;
 use nubrik_lang::topics::{Topic, plain, topics};
 use serde::Serialize;
 
-use super::{Outcome, say_wrong};
-use crate::arguments::Face;
+use super::{CommandResult, say_wrong};
 use crate::exit::Exit;
-use crate::ui::json;
-use crate::ui::out::{out, outln};
+use crate::ui::console::{Console, OutputStream, out, outln};
 use crate::ui::paint::{Ink, Paint};
 use crate::ui::text::{width, wrapped};
 
@@ -92,17 +90,17 @@ pub fn has_topic(code: &str) -> bool {
     code != "syntax" && topics().iter().any(|t| t.category == "error" && t.name == code)
 }
 
-pub fn explain(face: Face, wanted: Option<&str>, everything: bool) -> Outcome<Exit> {
+pub fn explain(console: Console, wanted: Option<&str>, everything: bool) -> CommandResult<Exit> {
     let all = all_topics();
     if everything {
-        out!("{}", markdown(&all));
+        out!(console, "{}", markdown(&all));
         return Ok(Exit::Done);
     }
     let Some(wanted) = wanted else {
-        if face.json {
-            all.iter().for_each(print_json);
+        if console.is_json() {
+            all.iter().for_each(|topic| print_json(console, topic));
         } else {
-            out!("{}", index(&all, super::paint(face)));
+            out!(console, "{}", index(&all, console.paint(OutputStream::Output)));
         }
         return Ok(Exit::Done);
     };
@@ -113,24 +111,24 @@ pub fn explain(face: Face, wanted: Option<&str>, everything: bool) -> Outcome<Ex
             .map(|n| format!("nubrik explain {n}"));
         let mends: Vec<&str> =
             near.iter().map(String::as_str).chain(["nubrik explain   lists all topics"]).collect();
-        return Err(say_wrong(face, Exit::Usage, &format!("no topic is called `{wanted}`"), &mends));
+        return Err(say_wrong(console, Exit::Usage, &format!("no topic is called `{wanted}`"), &mends));
     }
-    let paint = super::paint(face);
+    let paint = console.paint(OutputStream::Output);
     for (i, topic) in found.iter().enumerate() {
-        if face.json {
-            print_json(topic);
+        if console.is_json() {
+            print_json(console, topic);
         } else {
             if i > 0 {
-                outln!();
+                outln!(console);
             }
-            out!("{}", render(topic, paint));
+            out!(console, "{}", render(topic, paint));
         }
     }
     Ok(Exit::Done)
 }
 
-fn print_json(topic: &Topic) {
-    json::print(&TopicEvent {
+fn print_json(console: Console, topic: &Topic) {
+    console.event(&TopicEvent {
         event: "topic",
         topic: &topic.name,
         category: topic.category,

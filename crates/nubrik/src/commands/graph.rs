@@ -8,12 +8,12 @@ use nubrik_lang::AddressPattern;
 use nubrik_source::WsPath;
 use serde::Serialize;
 
-use super::{Outcome, evaluate, open, patterns};
-use crate::arguments::{Choice, Face, GraphFormat};
+use super::{CommandResult, evaluate, open, patterns};
+use crate::arguments::{Choice, GraphFormat};
 use crate::exit::Exit;
-use crate::ui::json;
-use crate::ui::out::{errln, out};
-use crate::ui::paint::{Ink, Paint};
+use crate::ui::console::{Console, OutputStream, errln, out};
+use crate::ui::drawn::{DrawnNode, Shape};
+use crate::ui::paint::Ink;
 use crate::ui::picture;
 
 /// A picture with more nodes shows packages instead, unless something narrower was asked for.
@@ -27,24 +27,8 @@ pub struct Drawing {
     pub packages: bool,
 }
 
-/// A drawn node: a target, or a package with how many it holds.
-pub struct Node {
-    pub name: String,
-    pub kind: String,
-    /// The package that it stands in; empty for a package.
-    pub group: String,
-    /// Whether it was asked for.
-    pub focus: bool,
-}
-
-/// Nodes, and edges from what depends to what it depends on, by number.
-pub struct Shape {
-    pub nodes: Vec<Node>,
-    pub edges: Vec<(usize, usize)>,
-}
-
 #[derive(Serialize)]
-struct NodeEvent<'a> {
+struct GraphNodeEvent<'a> {
     event: &'static str,
     name: &'a str,
     kind: &'a str,
@@ -54,13 +38,13 @@ struct NodeEvent<'a> {
     needs: Vec<&'a str>,
 }
 
-pub fn graph(face: Face, choice: &Choice, words: &[String], drawing: Drawing) -> Outcome<Exit> {
-    let mut session = open(face, choice)?;
-    let wanted = patterns(face, &mut session, words)?;
-    let asked = evaluate(face, &mut session, &wanted)?;
+pub fn graph(console: Console, choice: &Choice, words: &[String], drawing: Drawing) -> CommandResult<Exit> {
+    let mut session = open(console, choice)?;
+    let wanted = patterns(console, &mut session, words)?;
+    let asked = evaluate(console, &mut session, &wanted)?;
     let addresses: Vec<_> = asked.targets.iter().map(|t| asked.graph.target(*t).address.clone()).collect();
     let evaluation = match drawing.users {
-        true => evaluate(face, &mut session, &[AddressPattern::below(&WsPath::root())])?,
+        true => evaluate(console, &mut session, &[AddressPattern::below(&WsPath::root())])?,
         false => asked,
     };
     let graph = &evaluation.graph;
@@ -78,17 +62,17 @@ pub fn graph(face: Face, choice: &Choice, words: &[String], drawing: Drawing) ->
                 "{} targets are too many for one picture: it shows packages; name some targets or give --depth for less",
                 shape.nodes.len()
             );
-            let paint = Paint::for_stderr(face.plain);
-            errln!("{}", super::labelled(paint, Ink::Doubt, "note", &text));
+            let paint = console.paint(OutputStream::Error);
+            errln!(console, "{}", super::labelled(paint, Ink::Doubt, "note", &text));
         }
         shape = packages(&shape);
     }
     match drawing.format {
-        _ if face.json => print_json(&shape),
-        GraphFormat::Json => print_json(&shape),
-        GraphFormat::Dot => out!("{}", dot(&shape)),
-        GraphFormat::Mermaid => out!("{}", mermaid(&shape)),
-        GraphFormat::Svg => out!("{}", picture::svg(&shape)),
+        _ if console.is_json() => print_json(console, &shape),
+        GraphFormat::Json => print_json(console, &shape),
+        GraphFormat::Dot => out!(console, "{}", dot(&shape)),
+        GraphFormat::Mermaid => out!(console, "{}", mermaid(&shape)),
+        GraphFormat::Svg => out!(console, "{}", picture::svg(&shape)),
     }
     Ok(Exit::Done)
 }
@@ -124,7 +108,7 @@ fn targets(graph: &Graph, roots: &[TargetId], drawing: &Drawing) -> Shape {
         .map(|id| {
             let target = graph.target(*id);
             let kind = if target.kind.is_empty() { "value" } else { &*target.kind };
-            Node {
+            DrawnNode {
                 name: target.address.to_string(),
                 kind: kind.to_owned(),
                 group: target.package.to_string(),
@@ -151,7 +135,7 @@ fn packages(shape: &Shape) -> Shape {
         .map(|name| {
             let count = shape.nodes.iter().filter(|n| n.group == **name).count();
             let plural = if count == 1 { "target" } else { "targets" };
-            Node {
+            DrawnNode {
                 name: (*name).to_owned(),
                 kind: format!("{count} {plural}"),
                 group: String::new(),
@@ -165,17 +149,19 @@ fn packages(shape: &Shape) -> Shape {
     Shape { nodes, edges: edges.into_iter().collect() }
 }
 
-fn print_json(shape: &Shape) {
-    for (n, node) in shape.nodes.iter().enumerate() {
-        let needs =
-            shape.edges.iter().filter(|(from, _)| *from == n).map(|(_, to)| shape.nodes[*to].name.as_str());
-        json::print(&NodeEvent {
+fn print_json(console: Console, shape: &Shape) {
+    let mut needs: Vec<Vec<&str>> = vec![Vec::new(); shape.nodes.len()];
+    for (from, to) in &shape.edges {
+        needs[*from].push(&shape.nodes[*to].name);
+    }
+    for (node, needs) in shape.nodes.iter().zip(needs) {
+        console.event(&GraphNodeEvent {
             event: "node",
             name: &node.name,
             kind: &node.kind,
             package: &node.group,
             asked_for: node.focus,
-            needs: needs.collect(),
+            needs,
         });
     }
 }

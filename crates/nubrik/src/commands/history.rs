@@ -6,11 +6,10 @@ use std::time::SystemTime;
 use nubrik_session::{BuildRecord, Session};
 use serde::Serialize;
 
-use super::{Outcome, labelled, open, say_wrong};
-use crate::arguments::{Choice, Face};
+use super::{CommandResult, labelled, open, say_wrong};
+use crate::arguments::Choice;
 use crate::exit::Exit;
-use crate::ui::json;
-use crate::ui::out::out;
+use crate::ui::console::{Console, OutputStream, out};
 use crate::ui::paint::{Ink, Paint};
 use crate::ui::text::{cut, padded, time, width};
 
@@ -24,32 +23,32 @@ struct BuildEvent<'a> {
     record: &'a BuildRecord,
 }
 
-pub fn history(face: Face, choice: &Choice, number: Option<u64>) -> Outcome<Exit> {
-    let session = open(face, choice)?;
-    let paint = super::paint(face);
+pub fn history(console: Console, choice: &Choice, number: Option<u64>) -> CommandResult<Exit> {
+    let session = open(console, choice)?;
+    let paint = console.paint(OutputStream::Output);
     if let Some(number) = number {
-        let record = find(face, &session, Some(number))?;
-        if face.json {
-            json::print(&BuildEvent { event: "build", record: &record });
+        let record = find(console, &session, Some(number))?;
+        if console.is_json() {
+            console.event(&BuildEvent { event: "build", record: &record });
         } else {
-            out!("{}", one(&record, paint));
+            out!(console, "{}", one(&record, paint));
         }
         return Ok(Exit::Done);
     }
     let records = session.history();
-    if face.json {
+    if console.is_json() {
         for record in &records {
             let record = BuildRecord { done: Vec::new(), ..record.clone() };
-            json::print(&BuildEvent { event: "build", record: &record });
+            console.event(&BuildEvent { event: "build", record: &record });
         }
     } else {
-        out!("{}", all(&records, paint));
+        out!(console, "{}", all(&records, paint));
     }
     Ok(Exit::Done)
 }
 
 /// The build with a number, or the last one.
-pub fn find(face: Face, session: &Session, number: Option<u64>) -> Outcome<BuildRecord> {
+pub fn find(console: Console, session: &Session, number: Option<u64>) -> CommandResult<BuildRecord> {
     let mut records = session.history();
     let found = match number {
         None => records.pop(),
@@ -59,9 +58,9 @@ pub fn find(face: Face, session: &Session, number: Option<u64>) -> Outcome<Build
         (Some(number), Some(first), Some(last)) => {
             let message = format!("nothing is kept of a build {number}");
             let mend = format!("nubrik history {}   {} to {} are kept", last.build, first.build, last.build);
-            say_wrong(face, Exit::Usage, &message, &[&mend])
+            say_wrong(console, Exit::Usage, &message, &[&mend])
         }
-        _ => say_wrong(face, Exit::Usage, "nothing was built here yet", &["nubrik build"]),
+        _ => say_wrong(console, Exit::Usage, "nothing was built here yet", &["nubrik build"]),
     })
 }
 

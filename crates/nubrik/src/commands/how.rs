@@ -5,11 +5,10 @@ use std::collections::{HashMap, VecDeque};
 use nubrik_graph::{Graph, TargetId};
 use serde::Serialize;
 
-use super::{Outcome, evaluate, open, patterns, say_wrong};
-use crate::arguments::{Choice, Face};
+use super::{CommandResult, evaluate, open, patterns, say_wrong};
+use crate::arguments::Choice;
 use crate::exit::Exit;
-use crate::ui::json;
-use crate::ui::out::outln;
+use crate::ui::console::{Console, OutputStream, outln};
 use crate::ui::paint::Ink;
 use crate::ui::text::{padded, width};
 
@@ -22,13 +21,13 @@ struct HopEvent<'a> {
     files: Vec<&'a str>,
 }
 
-pub fn how(face: Face, choice: &Choice, from: &str, to: &str) -> Outcome<Exit> {
-    let mut session = open(face, choice)?;
-    let wanted = patterns(face, &mut session, &[from.to_owned()])?;
-    let goal = patterns(face, &mut session, &[to.to_owned()])?;
-    let goal = evaluate(face, &mut session, &goal)?;
+pub fn how(console: Console, choice: &Choice, from: &str, to: &str) -> CommandResult<Exit> {
+    let mut session = open(console, choice)?;
+    let wanted = patterns(console, &mut session, &[from.to_owned()])?;
+    let goal = patterns(console, &mut session, &[to.to_owned()])?;
+    let goal = evaluate(console, &mut session, &goal)?;
     let goals: Vec<_> = goal.targets.iter().map(|t| goal.graph.target(*t).address.clone()).collect();
-    let evaluation = evaluate(face, &mut session, &wanted)?;
+    let evaluation = evaluate(console, &mut session, &wanted)?;
     let graph = &evaluation.graph;
     let needs = graph.target_needs();
     let is_goal = |id: TargetId| goals.contains(&graph.target(id).address);
@@ -39,16 +38,16 @@ pub fn how(face: Face, choice: &Choice, from: &str, to: &str) -> Outcome<Exit> {
             }
             false => &[],
         };
-        return Err(say_wrong(face, Exit::Usage, &format!("`{from}` does not depend on `{to}`"), mends));
+        return Err(say_wrong(console, Exit::Usage, &format!("`{from}` does not depend on `{to}`"), mends));
     };
-    let paint = super::paint(face);
+    let paint = console.paint(OutputStream::Output);
     let widest = way.iter().map(|t| width(&graph.target(*t).address)).max().unwrap_or(0);
     for pair in way.windows(2) {
         let (user, need) = (graph.target(pair[0]), graph.target(pair[1]));
         let (place, files) = hop(graph, pair[0], pair[1]);
-        if face.json {
+        if console.is_json() {
             let files = files.iter().map(String::as_str).collect();
-            json::print(&HopEvent {
+            console.event(&HopEvent {
                 event: "hop",
                 target: &user.address,
                 needs: &need.address,
@@ -60,15 +59,15 @@ pub fn how(face: Face, choice: &Choice, from: &str, to: &str) -> Outcome<Exit> {
         let some: Vec<&str> = files.iter().take(3).map(String::as_str).collect();
         let more = if files.len() > 3 { format!(" and {} more", files.len() - 3) } else { String::new() };
         let uses = format!("uses {}{more}", some.join(", "));
-        outln!("{}  {}  {}", padded(&user.address, widest), paint.ink(Ink::Faint, &place), uses);
+        outln!(console, "{}  {}  {}", padded(&user.address, widest), paint.ink(Ink::Faint, &place), uses);
     }
-    if !face.json
+    if !console.is_json()
         && let Some(last) = way.last()
     {
         let last = graph.target(*last);
         let text =
             format!("{}  {}", padded(&last.address, widest), paint.ink(Ink::Faint, &last.place.to_string()));
-        outln!("{text}");
+        outln!(console, "{text}");
     }
     Ok(Exit::Done)
 }

@@ -6,10 +6,9 @@ use std::path::Path;
 
 use nubrik_session::SETTINGS_FILE;
 
-use super::{Outcome, say_wrong};
-use crate::arguments::Face;
+use super::{CommandResult, say_wrong};
 use crate::exit::Exit;
-use crate::ui::out::outln;
+use crate::ui::console::{Console, OutputStream, outln};
 use crate::ui::paint::Ink;
 
 const SETTINGS: &str = "# This file marks the root of a workspace for nubrik, and holds settings of the tool.
@@ -30,9 +29,9 @@ target greeting = step {
 let package = \"the first target\"
 ";
 
-pub fn init(face: Face) -> Outcome<Exit> {
+pub fn init(console: Console) -> CommandResult<Exit> {
     let failed =
-        |what: &str, e: std::io::Error| say_wrong(face, Exit::Own, &format!("cannot {what}: {e}"), &[]);
+        |what: &str, e: std::io::Error| say_wrong(console, Exit::Own, &format!("cannot {what}: {e}"), &[]);
     let here = std::env::current_dir().map_err(|e| failed("find this folder", e))?;
     let targets = here.join("targets.nub");
     let root = here.ancestors().find(|folder| folder.join(SETTINGS_FILE).exists());
@@ -41,11 +40,11 @@ pub fn init(face: Face) -> Outcome<Exit> {
             "this folder has a targets.nub and belongs to a workspace already: {}",
             root.join(SETTINGS_FILE).display()
         );
-        return Err(say_wrong(face, Exit::Usage, &message, &["nubrik list   shows what it makes"]));
+        return Err(say_wrong(console, Exit::Usage, &message, &["nubrik list   shows what it makes"]));
     }
-    let paint = super::paint(face);
-    let wrote = |path: &str| outln!("{}", super::labelled(paint, Ink::Busy, "wrote", path));
-    let kept = |what: &str| outln!("{}", super::labelled(paint, Ink::Calm, "kept", what));
+    let paint = console.paint(OutputStream::Output);
+    let wrote = |path: &str| outln!(console, "{}", super::labelled(paint, Ink::Busy, "wrote", path));
+    let kept = |what: &str| outln!(console, "{}", super::labelled(paint, Ink::Calm, "kept", what));
     // Files are created, never written over: somebody else may be quicker.
     match root {
         None => {
@@ -60,7 +59,7 @@ pub fn init(face: Face) -> Outcome<Exit> {
         create(&targets, &proposal(&here)).map_err(|e| failed("write targets.nub", e))?;
         wrote("targets.nub");
     }
-    outln!("\nnow: nubrik list, then nubrik build");
+    outln!(console, "\nnow: nubrik list, then nubrik build");
     Ok(Exit::Done)
 }
 

@@ -5,31 +5,30 @@ use nubrik_graph::{Graph, StepId, Target};
 use nubrik_lang::Evaluation;
 
 use super::build::{build_files, exit_of, lock};
-use super::{Outcome, Silent, evaluate_address, labelled, open_to_build, say_wrong};
-use crate::arguments::{Choice, Face, How};
+use super::{CommandResult, Silent, evaluate_address, labelled, open_to_build, say_wrong};
+use crate::arguments::{Choice, How};
 use crate::exit::Exit;
+use crate::ui::console::{Console, OutputStream, errln};
 use crate::ui::failure::short;
-use crate::ui::out::errln;
 use crate::ui::paint::{Ink, Paint};
-use crate::ui::screen::Stream;
 use crate::ui::text::wrapped;
 
-pub fn inside(face: Face, choice: &Choice, address: &str, step: Option<&str>) -> Outcome<Exit> {
-    let mut session = open_to_build(face, choice)?;
-    let mut workshop = lock(face, &mut session)?;
-    let evaluation = evaluate_address(face, &mut workshop, address)?;
+pub fn inside(console: Console, choice: &Choice, address: &str, step: Option<&str>) -> CommandResult<Exit> {
+    let mut session = open_to_build(console, choice)?;
+    let mut workshop = lock(console, &mut session)?;
+    let evaluation = evaluate_address(console, &mut workshop, address)?;
     let how = How::default();
     let graph = &evaluation.graph;
-    let id = choose(face, &evaluation, address, step)?;
+    let id = choose(console, &evaluation, address, step)?;
     let node = graph.step(id);
     let files: Vec<_> = graph.declared(node);
-    let report = build_files(face, &mut workshop, &evaluation, &files, how, Stream::Error)?;
+    let report = build_files(console, &mut workshop, &evaluation, &files, how, OutputStream::Error)?;
     let exit = exit_of(&report);
     if exit != Exit::Done {
         return Ok(exit);
     }
-    let paint = Paint::for_stderr(face.plain || face.json);
-    introduce(graph, id, paint);
+    let paint = console.paint(OutputStream::Error);
+    introduce(console, graph, id, paint);
     crate::interrupt::leave_to_children(true);
     let ended = workshop.inside(&evaluation, id, &Silent);
     crate::interrupt::leave_to_children(false);
@@ -37,13 +36,18 @@ pub fn inside(face: Face, choice: &Choice, address: &str, step: Option<&str>) ->
         Ok(code) => Ok(Exit::Other(u8::try_from(code).unwrap_or(1))),
         Err(failure) => {
             let message = format!("cannot go inside {address}: {}", short(&failure));
-            Err(say_wrong(face, Exit::Machine, &message, &["`nubrik doctor` looks at this machine"]))
+            Err(say_wrong(console, Exit::Machine, &message, &["`nubrik doctor` looks at this machine"]))
         }
     }
 }
 
 /// The step that is meant: the only one with commands, or the one whose words say so.
-fn choose(face: Face, evaluation: &Evaluation, address: &str, wanted: Option<&str>) -> Outcome<StepId> {
+fn choose(
+    console: Console,
+    evaluation: &Evaluation,
+    address: &str,
+    wanted: Option<&str>,
+) -> CommandResult<StepId> {
     let graph = &evaluation.graph;
     let all = (0..graph.steps.len() as u32).map(StepId);
     let own = all.filter(|s| {
@@ -60,13 +64,13 @@ fn choose(face: Face, evaluation: &Evaluation, address: &str, wanted: Option<&st
     match (steps.as_slice(), wanted) {
         ([step], _) => Ok(*step),
         ([], None) => Err(say_wrong(
-            face,
+            console,
             Exit::Usage,
             &format!("`{address}` has no step that runs commands"),
             &["`nubrik show` tells what a target does"],
         )),
         ([], Some(wanted)) => Err(say_wrong(
-            face,
+            console,
             Exit::Usage,
             &format!("no step of `{address}` says `{wanted}`"),
             &["`nubrik show` lists its steps"],
@@ -76,7 +80,7 @@ fn choose(face: Face, evaluation: &Evaluation, address: &str, wanted: Option<&st
         }
         (several, _) => {
             let message = format!("`{address}` has {} steps: say which", several.len());
-            Err(say_wrong(face, Exit::Usage, &message, &mends))
+            Err(say_wrong(console, Exit::Usage, &message, &mends))
         }
     }
 }
@@ -90,10 +94,10 @@ fn exact(graph: &Graph, steps: &[StepId], wanted: &str) -> Option<StepId> {
 }
 
 /// What the step would do, to be pasted, and how to leave.
-fn introduce(graph: &Graph, id: StepId, paint: Paint) {
+fn introduce(console: Console, graph: &Graph, id: StepId, paint: Paint) {
     let step = graph.step(id);
     let owner: &Target = graph.owner(id);
-    errln!("{}", paint.ink(Ink::Strong, &format!("{}   {}", graph.title(id), step.say)));
+    errln!(console, "{}", paint.ink(Ink::Strong, &format!("{}   {}", graph.title(id), step.say)));
     let room = paint.width.map_or(usize::MAX, |w| w.saturating_sub(11));
     for (i, command) in shown_command(step).iter().enumerate() {
         for (n, text) in wrapped(command, room).iter().enumerate() {
@@ -102,11 +106,11 @@ fn introduce(graph: &Graph, id: StepId, paint: Paint) {
                 (_, 0) => "then",
                 _ => "",
             };
-            errln!("{}", labelled(paint, Ink::Calm, label, text));
+            errln!(console, "{}", labelled(paint, Ink::Calm, label, text));
         }
     }
-    errln!("{}", labelled(paint, Ink::Calm, "writes", step.folder.as_str()));
-    errln!("{}", labelled(paint, Ink::Calm, "defined", &owner.place.to_string()));
+    errln!(console, "{}", labelled(paint, Ink::Calm, "writes", step.folder.as_str()));
+    errln!(console, "{}", labelled(paint, Ink::Calm, "defined", &owner.place.to_string()));
     let note = "its folder, environment and box; what it makes here is thrown away. Leave with `exit`";
-    errln!("{}", paint.ink(Ink::Faint, note));
+    errln!(console, "{}", paint.ink(Ink::Faint, note));
 }

@@ -1,21 +1,22 @@
 //! `nubrik list`
 
-use std::collections::BTreeMap;
+use std::borrow::Cow;
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
-use nubrik_graph::{Graph, Role, Step, Target};
-use serde::Serialize;
-
-use super::since::Reached;
-use super::{Outcome, evaluate, open, patterns};
-use crate::arguments::{Choice, Face};
-use crate::exit::Exit;
-use crate::ui::json;
-use crate::ui::out::outln;
-use crate::ui::paint::Ink;
-use crate::ui::text::{cut, padded, width};
+use nubrik_cases::Case;
 use nubrik_graph::TargetId;
+use nubrik_graph::{Graph, Role, Target};
 use nubrik_lang::Evaluation;
 use nubrik_session::Session;
+use serde::Serialize;
+
+use super::since::Affected;
+use super::{CommandResult, evaluate, open, patterns};
+use crate::arguments::Choice;
+use crate::exit::Exit;
+use crate::ui::console::{Console, OutputStream, out, outln};
+use crate::ui::paint::{Ink, Paint};
+use crate::ui::text::{cut, padded, width};
 
 #[derive(Serialize)]
 struct TargetEvent<'a> {
@@ -38,7 +39,7 @@ struct KindEvent<'a> {
     targets: usize,
 }
 
-fn nothing_of_that(face: Face, all: &[&Target], which: &Which) -> Exit {
+fn nothing_of_that(console: Console, all: &[&Target], which: &Which) -> Exit {
     let mut kinds: Vec<&str> = all.iter().map(|t| &*t.kind).collect();
     let mut tags: Vec<&str> = all.iter().flat_map(|t| t.tags.iter().map(|t| &**t)).collect();
     for list in [&mut kinds, &mut tags] {
@@ -55,28 +56,28 @@ fn nothing_of_that(face: Face, all: &[&Target], which: &Which) -> Exit {
     } else {
         format!("there is: {}", known.join(", "))
     };
-    super::say_wrong(face, Exit::Usage, &what, &[&known])
+    super::say_wrong(console, Exit::Usage, &what, &[&known])
 }
 
-fn count_kinds(face: Face, targets: &[&Target]) {
+fn count_kinds(console: Console, targets: &[&Target]) {
     let mut counts: BTreeMap<&str, usize> = BTreeMap::new();
     for target in targets {
         *counts.entry(&target.kind).or_default() += 1;
     }
     let mut counts: Vec<(&str, usize)> = counts.into_iter().collect();
     counts.sort_by_key(|(kind, count)| (std::cmp::Reverse(*count), *kind));
-    let paint = super::paint(face);
+    let paint = console.paint(OutputStream::Output);
     for (kind, count) in counts {
-        if face.json {
-            json::print(&KindEvent { event: "kind", kind, targets: count });
+        if console.is_json() {
+            console.event(&KindEvent { event: "kind", kind, targets: count });
         } else {
-            outln!("{count:>6}  {}", paint.ink(Ink::Calm, kind));
+            outln!(console, "{count:>6}  {}", paint.ink(Ink::Calm, kind));
         }
     }
 }
 
 #[derive(Serialize)]
-struct CaseEvent<'a> {
+struct ListedCase<'a> {
     event: &'static str,
     test: &'a str,
     group: &'a str,
@@ -85,8 +86,12 @@ struct CaseEvent<'a> {
 }
 
 /// Lists tests with the cases that they told of the last time.
-fn list_cases(face: Face, session: &Session, graph: &Graph, targets: &[TargetId]) -> Outcome<Exit> {
-    let paint = super::paint(face);
+fn list_cases(
+    console: Console,
+    session: &Session,
+    graph: &Graph,
+    targets: &HashSet<TargetId>,
+) -> CommandResult<Exit> {
     let mut any = false;
     for step in graph.steps.iter().filter(|s| targets.contains(&s.target)) {
         let Some(check) = &step.check else { continue };
@@ -98,49 +103,42 @@ fn list_cases(face: Face, session: &Session, graph: &Graph, targets: &[TargetId]
             None => "not run",
         };
         let cases = session.cases(graph, step).filter(|_| passed.is_some()).unwrap_or_default();
-        if face.json {
-            for case in &cases {
-                let (group, name) = (&case.group, &case.name);
-                json::print(&CaseEvent {
-                    event: "case",
-                    test: &check.address,
-                    group,
-                    name,
-                    outcome: case.outcome.word(),
-                });
-            }
-            if cases.is_empty() {
-                json::print(&CaseEvent {
-                    event: "case",
-                    test: &check.address,
-                    group: "",
-                    name: "",
-                    outcome: word,
-                });
-            }
-            continue;
+        if console.is_json() {
+            print_cases(console, &check.address, word, &cases);
+        } else {
+            show_cases(console, &check.address, word, &cases);
         }
-        let ink = |word: &str| match word {
+    }
+    if !any && !console.is_json() {
+        outln!(console, "there are no tests here");
+    }
+    Ok(Exit::Done)
+}
+
+/// Tells programs of the cases of a test; of one without any what became of it.
+fn print_cases(console: Console, test: &str, word: &'static str, cases: &[Case]) {
+    let event = |group, name, outcome| ListedCase { event: "case", test, group, name, outcome };
+    cases.iter().for_each(|case| console.event(&event(&case.group, &case.name, case.outcome.word())));
+    if cases.is_empty() {
+        console.event(&event("", "", word));
+    }
+}
+
+fn show_cases(console: Console, test: &str, word: &str, cases: &[Case]) {
+    let paint = console.paint(OutputStream::Output);
+    let inked = |word: &str| {
+        let ink = match word {
             "failed" => Ink::Wrong,
             "passed" => Ink::Calm,
             _ => Ink::Faint,
         };
-        outln!("{}{}", paint.ink(ink(word), &format!("{word:<10}")), paint.ink(Ink::Strong, &check.address));
-        for case in &cases {
-            let group = if case.group.is_empty() { String::new() } else { format!("{} ", case.group) };
-            let word = case.outcome.word();
-            outln!(
-                "  {}{}{}",
-                paint.ink(ink(word), &format!("{word:<10}")),
-                paint.ink(Ink::Faint, &group),
-                case.name
-            );
-        }
+        paint.ink(ink, &format!("{word:<10}"))
+    };
+    outln!(console, "{}{}", inked(word), paint.ink(Ink::Strong, test));
+    for case in cases {
+        let group = if case.group.is_empty() { String::new() } else { format!("{} ", case.group) };
+        outln!(console, "  {}{}{}", inked(case.outcome.word()), paint.ink(Ink::Faint, &group), case.name);
     }
-    if !any && !face.json {
-        outln!("there are no tests here");
-    }
-    Ok(Exit::Done)
 }
 
 /// Which targets are listed, and how.
@@ -155,36 +153,36 @@ pub struct Which {
     pub since: Option<String>,
 }
 
-pub fn list(face: Face, choice: &Choice, words: &[String], which: Which) -> Outcome<Exit> {
-    let mut session = open(face, choice)?;
+pub fn list(console: Console, choice: &Choice, words: &[String], which: Which) -> CommandResult<Exit> {
+    let mut session = open(console, choice)?;
     if which.since.is_some() {
         session.take_notes();
     }
-    let patterns = patterns(face, &mut session, words)?;
-    let evaluation = evaluate(face, &mut session, &patterns)?;
+    let patterns = patterns(console, &mut session, words)?;
+    let evaluation = evaluate(console, &mut session, &patterns)?;
     let reached = match &which.since {
-        Some(revision) => Some(Reached::of(face, &session, &evaluation, revision)?),
+        Some(revision) => Some(Affected::of(console, &session, &evaluation, revision)?),
         None => None,
     };
     let listed = reached.as_ref().map_or(&evaluation.targets, |reached| &reached.targets);
-    let exit = list_targets(face, &mut session, &evaluation, listed, &which)?;
+    let exit = list_targets(console, &mut session, &evaluation, listed, &which)?;
     if let Some(reached) = &reached {
         // What is left out belongs to no package of the list.
-        if reached.left > 0 && !reached.targets.is_empty() && !face.json {
-            outln!();
+        if reached.left > 0 && !reached.targets.is_empty() && !console.is_json() {
+            outln!(console);
         }
-        reached.say_left(face);
+        reached.say_left(console);
     }
     Ok(exit)
 }
 
 fn list_targets(
-    face: Face,
+    console: Console,
     session: &mut Session,
     evaluation: &Evaluation,
     listed: &[TargetId],
     which: &Which,
-) -> Outcome<Exit> {
+) -> CommandResult<Exit> {
     let graph = &evaluation.graph;
     let all: Vec<&Target> = listed.iter().map(|t| graph.target(*t)).collect();
     let targets: Vec<&Target> = all
@@ -194,99 +192,109 @@ fn list_targets(
         .filter(|t| which.tag.as_ref().is_none_or(|tag| t.tags.iter().any(|other| **other == **tag)))
         .collect();
     if targets.is_empty() && !all.is_empty() {
-        return Err(nothing_of_that(face, &all, which));
+        return Err(nothing_of_that(console, &all, which));
     }
     if which.cases {
-        let targets: Vec<TargetId> = listed
-            .iter()
-            .copied()
-            .filter(|t| targets.iter().any(|other| other.address == graph.target(*t).address))
-            .collect();
-        return list_cases(face, session, graph, &targets);
+        let chosen: HashSet<&str> = targets.iter().map(|target| &*target.address).collect();
+        let is_chosen = |id: &TargetId| chosen.contains(&*graph.target(*id).address);
+        let targets: HashSet<TargetId> = listed.iter().copied().filter(is_chosen).collect();
+        return list_cases(console, session, graph, &targets);
     }
     if which.kinds {
-        count_kinds(face, &targets);
+        count_kinds(console, &targets);
         return Ok(Exit::Done);
     }
-    if face.json {
+    let entries = EntryCounts::of(graph);
+    if console.is_json() {
         for target in targets {
-            json::print(&TargetEvent {
+            console.event(&TargetEvent {
                 event: "target",
                 address: &target.address,
                 kind: &target.kind,
                 documentation: &target.documentation,
                 defined: target.place.to_string(),
                 private: target.private,
-                entries: entries(graph, target),
+                entries: entries.count(target),
                 role: target.role.word(),
                 tags: &target.tags,
             });
         }
         return Ok(Exit::Done);
     }
-    let paint = super::paint(face);
-    let mut packages: BTreeMap<&str, Vec<&Target>> = BTreeMap::new();
-    for target in &targets {
-        packages.entry(target.package.as_str()).or_default().push(target);
+    out!(console, "{}", render(&targets, &entries, console.paint(OutputStream::Output)));
+    Ok(Exit::Done)
+}
+
+fn render(targets: &[&Target], entries: &EntryCounts<'_>, paint: Paint) -> String {
+    let mut packages: BTreeMap<&str, Vec<(&Target, Cow<'_, str>)>> = BTreeMap::new();
+    for target in targets {
+        packages.entry(target.package.as_str()).or_default().push((target, entries.kind(target)));
     }
     let name = |t: &Target| t.address.rsplit('/').next().unwrap_or("").to_owned();
     let names = targets.iter().map(|t| width(&name(t))).max().unwrap_or(0).min(32);
-    let kinds = targets.iter().map(|t| width(&shown_kind(graph, t))).max().unwrap_or(0);
-    for (i, (package, mut targets)) in packages.into_iter().enumerate() {
-        if i > 0 {
-            outln!();
+    let kinds = packages.values().flatten().map(|(_, kind)| width(kind)).max().unwrap_or(0);
+    let mut out = String::new();
+    for (package, mut targets) in packages {
+        if !out.is_empty() {
+            out.push('\n');
         }
         let title = if package.is_empty() { "the workspace's root" } else { package };
-        outln!("{}", paint.ink(Ink::Strong, title));
-        targets.sort_by_key(|t| (t.role, t.kind.clone(), t.address.clone()));
-        for target in targets {
-            let kind = paint.ink(Ink::Calm, &padded(&shown_kind(graph, target), kinds));
+        out.push_str(&format!("{}\n", paint.ink(Ink::Strong, title)));
+        targets.sort_by(|(a, _), (b, _)| (a.role, &a.kind, &a.address).cmp(&(b.role, &b.kind, &b.address)));
+        for (target, kind) in targets {
+            let kind = paint.ink(Ink::Calm, &padded(&kind, kinds));
             let room = paint.width.map_or(usize::MAX, |w| w.saturating_sub(2 + kinds + 2 + names + 3));
             let tags: String = target.tags.iter().map(|t| format!("  #{t}")).collect();
             let documentation = format!("{}{tags}", target.documentation);
             let documentation = cut(documentation.trim_start(), room, paint.glyph("…", "..."));
-            let line = format!(
-                "  {kind}  {}   {}",
-                padded(&name(target), names),
-                paint.ink(Ink::Faint, &documentation)
-            );
-            outln!("{}", line.trim_end());
+            let documentation = paint.ink(Ink::Faint, &documentation);
+            let line = format!("  {kind}  {}   {documentation}", padded(&name(target), names));
+            out.push_str(line.trim_end());
+            out.push('\n');
         }
     }
-    Ok(Exit::Done)
+    out
 }
 
-fn entries(graph: &Graph, target: &Target) -> usize {
-    let mut addresses: Vec<&str> = match target.role {
-        Role::Test => {
-            let own = |step: &Step| graph.target(step.target).address == target.address;
-            let checks = graph.steps.iter().filter(|s| own(s)).filter_map(|s| s.check.as_ref());
-            checks.map(|c| &*c.address).collect()
+/// How many entries targets have: single tests of tests, results of all others.
+struct EntryCounts<'g> {
+    tests: HashMap<&'g str, BTreeSet<&'g str>>,
+}
+
+impl<'g> EntryCounts<'g> {
+    fn of(graph: &'g Graph) -> EntryCounts<'g> {
+        let mut tests: HashMap<&str, BTreeSet<&str>> = HashMap::new();
+        for step in &graph.steps {
+            if let Some(check) = &step.check {
+                tests.entry(&graph.target(step.target).address).or_default().insert(&check.address);
+            }
         }
-        _ => target.results.iter().map(|r| &*r.address).collect(),
-    };
-    addresses.sort_unstable();
-    addresses.dedup();
-    addresses.len()
-}
-
-fn shown_kind(graph: &Graph, target: &Target) -> String {
-    let kind = shown_form(graph, target);
-    // What is run or tested is told from what is built.
-    match target.role {
-        Role::Test => match entries(graph, target) {
-            1 => "test".to_owned(),
-            count => format!("{count} tests"),
-        },
-        Role::Job => "job".to_owned(),
-        Role::Service => "service".to_owned(),
-        _ => kind,
+        EntryCounts { tests }
     }
-}
 
-fn shown_form(graph: &Graph, target: &Target) -> String {
-    match (&*target.kind, entries(graph, target)) {
-        ("map", count) => format!("map of {count}"),
-        (kind, _) => kind.to_owned(),
+    fn count(&self, target: &Target) -> usize {
+        if target.role == Role::Test {
+            return self.tests.get(&*target.address).map_or(0, BTreeSet::len);
+        }
+        let mut addresses: Vec<&str> = target.results.iter().map(|r| &*r.address).collect();
+        addresses.sort_unstable();
+        addresses.dedup();
+        addresses.len()
+    }
+
+    /// What a target is, for people: what is run or tested is told from what is built.
+    fn kind<'t>(&self, target: &'t Target) -> Cow<'t, str> {
+        match target.role {
+            Role::Test => match self.count(target) {
+                1 => "test".into(),
+                count => format!("{count} tests").into(),
+            },
+            Role::Job => "job".into(),
+            Role::Service => "service".into(),
+            Role::Inner | Role::Target => match &*target.kind {
+                "map" => format!("map of {}", self.count(target)).into(),
+                kind => kind.into(),
+            },
+        }
     }
 }

@@ -28,6 +28,7 @@ mod tree;
 mod watch;
 mod why;
 
+use std::mem::ManuallyDrop;
 use std::path::Path;
 use std::sync::Arc;
 
@@ -39,84 +40,83 @@ use nubrik_lang::{AddressPattern, Evaluation, Wanted};
 use nubrik_session::{BuildProblem, OpenProblem, Session, Workshop};
 use nubrik_source::Sources;
 
-use crate::arguments::{Arguments, Choice, Command, Face, How};
+use crate::arguments::{Arguments, Choice, How, UserCommand};
 use crate::exit::Exit;
-use crate::ui::out::{err, errln};
+use crate::ui::console::{Console, OutputStream, err, errln};
 use crate::ui::paint::{Ink, Paint};
-use crate::ui::screen::Stream;
 use crate::ui::{diagnostics, json};
 
 /// A command that cannot go on has said why, and ends with this.
-pub type Outcome<T> = Result<T, Exit>;
+pub type CommandResult<T> = Result<T, Exit>;
 
 /// Runs the command that was asked for.
 pub fn dispatch(arguments: Arguments) -> Exit {
-    let face = arguments.face;
+    let console = Console::new(arguments.face);
     let choice = &arguments.choice;
     let result = match arguments.command {
-        Command::Init => init::init(face),
-        Command::Demo { dir } => demo::demo(face, &dir),
-        Command::Build { what, how, audit, since } => {
-            build::build(face, choice, &what, how, build::Way { audit, since })
+        UserCommand::Init => init::init(console),
+        UserCommand::Demo { dir } => demo::demo(console, &dir),
+        UserCommand::Build { what, how, audit, since } => {
+            build::build(console, choice, &what, how, build::BuildExtras { audit, since })
         }
-        Command::Test(tests) => test::test(face, choice, &tests),
-        Command::Run(running) => run::run(face, choice, &running.address, &running.args, running.how),
-        Command::Plan { what, if_changed, since } => {
-            plan::plan(face, choice, &what, &if_changed, since.as_deref())
+        UserCommand::Test(tests) => test::test(console, choice, &tests),
+        UserCommand::Run(running) => run::run(console, choice, &running.address, &running.args, running.how),
+        UserCommand::Plan { what, if_changed, since } => {
+            plan::plan(console, choice, &what, &if_changed, since.as_deref())
         }
-        Command::Why { address } => why::why(face, choice, &address),
-        Command::History { build } => history::history(face, choice, build),
-        Command::Trace { build, to } => trace::trace(face, choice, build, to.as_deref()),
-        Command::Watch { work } => watch::watch(face, choice, &work),
-        Command::Inside { address, step } => inside::inside(face, choice, &address, step.as_deref()),
-        Command::List { what, kinds, cases, kind, tag, since } => {
-            list::list(face, choice, &what, list::Which { kinds, cases, kind, tag, since })
+        UserCommand::Why { address } => why::why(console, choice, &address),
+        UserCommand::History { build } => history::history(console, choice, build),
+        UserCommand::Trace { build, to } => trace::trace(console, choice, build, to.as_deref()),
+        UserCommand::Watch { work } => watch::watch(console, choice, &work),
+        UserCommand::Inside { address, step } => inside::inside(console, choice, &address, step.as_deref()),
+        UserCommand::List { what, kinds, cases, kind, tag, since } => {
+            list::list(console, choice, &what, list::Which { kinds, cases, kind, tag, since })
         }
-        Command::Show { address, printed } => show::show(face, choice, &address, printed),
-        Command::How { from, to } => how::how(face, choice, &from, &to),
-        Command::Graph { what, format, depth, users, packages } => {
-            graph::graph(face, choice, &what, graph::Drawing { format, depth, users, packages })
+        UserCommand::Show { address, printed } => show::show(console, choice, &address, printed),
+        UserCommand::How { from, to } => how::how(console, choice, &from, &to),
+        UserCommand::Graph { what, format, depth, users, packages } => {
+            graph::graph(console, choice, &what, graph::Drawing { format, depth, users, packages })
         }
-        Command::Options { word } => options::options(face, choice, word.as_deref()),
-        Command::Doctor => doctor::doctor(face, choice),
-        Command::Explain { topic, all } => explain::explain(face, topic.as_deref(), all),
-        Command::Fmt { files, check } => fmt::fmt(face, &files, check),
-        Command::Completions { shell } => completions::completions(shell),
-        Command::Tree { address, depth, users } => tree::tree(face, choice, &address, depth, users),
-        Command::Cache { work } => cache::cache(face, work),
-        Command::Clean { what, store } => clean::clean(face, choice, &what, store),
-        Command::Lint => lint::lint(face, choice),
+        UserCommand::Options { word } => options::options(console, choice, word.as_deref()),
+        UserCommand::Doctor => doctor::doctor(console, choice),
+        UserCommand::Explain { topic, all } => explain::explain(console, topic.as_deref(), all),
+        UserCommand::Fmt { files, check } => fmt::fmt(console, &files, check),
+        UserCommand::Completions { shell } => completions::completions(shell),
+        UserCommand::Tree { address, depth, users } => tree::tree(console, choice, &address, depth, users),
+        UserCommand::Cache { work } => cache::cache(console, work),
+        UserCommand::Clean { what, store } => clean::clean(console, choice, &what, store),
+        UserCommand::Lint => lint::lint(console, choice),
     };
     result.unwrap_or_else(|exit| exit)
 }
 
 /// Opens the workspace that this folder belongs to, or says why not.
-pub fn open(face: Face, choice: &Choice) -> Outcome<Session> {
+pub fn open(console: Console, choice: &Choice) -> CommandResult<Session> {
     let here = std::env::current_dir()
-        .map_err(|e| say_wrong(face, Exit::Own, &format!("cannot find this folder: {e}"), &[]))?;
-    let mut session = open_at(face, &here)?;
+        .map_err(|e| say_wrong(console, Exit::Own, &format!("cannot find this folder: {e}"), &[]))?;
+    let mut session = open_at(console, &here)?;
     session.choose(choice.profile.as_deref(), &choice.set).map_err(|problem| {
         let mends: Vec<&str> = problem.mends.iter().map(String::as_str).collect();
-        say_wrong(face, Exit::Usage, &problem.message, &mends)
+        say_wrong(console, Exit::Usage, &problem.message, &mends)
     })?;
     Ok(session)
 }
 
 /// The same for a command that builds: its steps may reach out of this machine.
-pub fn open_to_build(face: Face, choice: &Choice) -> Outcome<Session> {
-    let mut session = open(face, choice)?;
+pub fn open_to_build(console: Console, choice: &Choice) -> CommandResult<Session> {
+    let mut session = open(console, choice)?;
     session.let_reach_out();
     Ok(session)
 }
 
 /// Opens the workspace that a folder belongs to, or says why not.
-pub fn open_at(face: Face, folder: &Path) -> Outcome<Session> {
+pub fn open_at(console: Console, folder: &Path) -> CommandResult<Session> {
     let cancel = crate::interrupt::cancel_switch().or_else(|_| CancelSwitch::new().map(Arc::new));
     let cancel =
-        cancel.map_err(|e| say_wrong(face, Exit::Own, &format!("cannot listen for signals: {e}"), &[]))?;
+        cancel.map_err(|e| say_wrong(console, Exit::Own, &format!("cannot listen for signals: {e}"), &[]))?;
     Session::open(folder, cancel).map_err(|problem| match problem {
         OpenProblem::NoWorkspace(start) => say_wrong(
-            face,
+            console,
             Exit::Usage,
             &format!(
                 "no workspace here: neither {} nor a folder above it has a nubrik.toml",
@@ -133,29 +133,29 @@ pub fn open_at(face: Face, folder: &Path) -> Outcome<Session> {
             } else {
                 diagnostic = diagnostic.note(path.display().to_string());
             }
-            report(face, &[diagnostic], &sources);
+            report(console, &[diagnostic], &sources);
             Exit::Definitions
         }
         OpenProblem::Io(path, e) => {
-            say_wrong(face, Exit::Own, &format!("cannot read {}: {e}", path.display()), &[])
+            say_wrong(console, Exit::Own, &format!("cannot read {}: {e}", path.display()), &[])
         }
     })
 }
 
 /// Says what is wrong where no definition is to blame.
-pub fn say_wrong(face: Face, exit: Exit, message: &str, mends: &[&str]) -> Exit {
+pub fn say_wrong(console: Console, exit: Exit, message: &str, mends: &[&str]) -> Exit {
     let diagnostic = mends.iter().fold(Diagnostic::error("command", message), |d, m| d.mend(*m));
-    report(face, &[diagnostic], &Sources::default());
+    report(console, &[diagnostic], &Sources::default());
     exit
 }
 
 /// Prints diagnostics: for people to standard error, for programs as events.
-pub fn report(face: Face, list: &[Diagnostic], sources: &Sources) {
-    if face.json {
-        json::diagnostics(list, sources);
+pub fn report(console: Console, list: &[Diagnostic], sources: &Sources) {
+    if console.is_json() {
+        json::diagnostics(console, list, sources);
     } else {
-        let paint = Paint::for_stderr(face.plain);
-        err!("{}", diagnostics::render(list, sources, paint));
+        let paint = console.paint(OutputStream::Error);
+        err!(console, "{}", diagnostics::render(list, sources, paint));
         // What there is more to know, once for all of them.
         let in_definitions = list.iter().filter(|d| d.span.is_some());
         let mut codes: Vec<&str> = in_definitions.map(|d| d.code).filter(|c| explain::has_topic(c)).collect();
@@ -163,16 +163,16 @@ pub fn report(face: Face, list: &[Diagnostic], sources: &Sources) {
         codes.dedup();
         if !codes.is_empty() && codes.len() <= 4 {
             let commands = codes.iter().map(|c| format!("nubrik explain {c}")).collect::<Vec<_>>().join(", ");
-            errln!("\n{}", paint.ink(Ink::Faint, &format!("more    {commands}")));
+            errln!(console, "\n{}", paint.ink(Ink::Faint, &format!("more    {commands}")));
         }
     }
 }
 
 /// Says that one of the tool's own files cannot be read or written.
-pub fn own_problem(face: Face, problem: BuildProblem) -> Exit {
+pub fn own_problem(console: Console, problem: BuildProblem) -> Exit {
     let BuildProblem::Own(path, e) = problem;
     say_wrong(
-        face,
+        console,
         Exit::Own,
         &format!("cannot use {}: {e}", path.display()),
         &["check the rights and the space there"],
@@ -185,7 +185,12 @@ pub trait Answering {
     fn session(&self) -> &Session;
 
     /// Runs the scans that an evaluation waits for; shown as steps when `shown` says how, else only their failures are.
-    fn answer(&mut self, face: Face, evaluation: &Evaluation, shown: Option<(How, Stream)>) -> Outcome<()>;
+    fn answer(
+        &mut self,
+        console: Console,
+        evaluation: &Evaluation,
+        shown: Option<(How, OutputStream)>,
+    ) -> CommandResult<()>;
 }
 
 impl Answering for Session {
@@ -193,8 +198,13 @@ impl Answering for Session {
         self
     }
 
-    fn answer(&mut self, face: Face, evaluation: &Evaluation, shown: Option<(How, Stream)>) -> Outcome<()> {
-        build::answer_scans(face, &mut build::lock(face, self)?, evaluation, shown)
+    fn answer(
+        &mut self,
+        console: Console,
+        evaluation: &Evaluation,
+        shown: Option<(How, OutputStream)>,
+    ) -> CommandResult<()> {
+        build::answer_scans(console, &mut build::lock(console, self)?, evaluation, shown)
     }
 }
 
@@ -203,49 +213,61 @@ impl Answering for Workshop<'_> {
         self
     }
 
-    fn answer(&mut self, face: Face, evaluation: &Evaluation, shown: Option<(How, Stream)>) -> Outcome<()> {
-        build::answer_scans(face, self, evaluation, shown)
+    fn answer(
+        &mut self,
+        console: Console,
+        evaluation: &Evaluation,
+        shown: Option<(How, OutputStream)>,
+    ) -> CommandResult<()> {
+        build::answer_scans(console, self, evaluation, shown)
     }
 }
 
-/// Evaluates, and stops with the errors if there are any. Scans that definitions wait for are run
+/// Evaluates for a command that only reads, and stops with the errors if there are any. Scans that definitions wait for are run
 /// without a word, unless they fail.
+///
+/// What comes back is not freed by itself: the program ends after the answer, and to free a large graph piece by piece would
+/// take longer than to give it. Who goes on to something else takes it out.
 pub fn evaluate(
-    face: Face,
+    console: Console,
     session: &mut impl Answering,
     patterns: &[AddressPattern],
-) -> Outcome<Evaluation> {
-    evaluate_with(face, session, None, |session| session.evaluate(patterns))
+) -> CommandResult<ManuallyDrop<Evaluation>> {
+    evaluate_with(console, session, None, |session| session.evaluate_to_read(patterns)).map(ManuallyDrop::new)
 }
 
 /// Evaluates what an address means. Scans are shown on standard error.
-pub fn evaluate_address(face: Face, workshop: &mut Workshop<'_>, address: &str) -> Outcome<Evaluation> {
-    let patterns = patterns(face, workshop, &[address.to_owned()])?;
-    let shown = Some((How::default(), Stream::Error));
-    evaluate_with(face, workshop, shown, |s| s.evaluate(&patterns))
+pub fn evaluate_address(
+    console: Console,
+    workshop: &mut Workshop<'_>,
+    address: &str,
+) -> CommandResult<Evaluation> {
+    let patterns = patterns(console, workshop, &[address.to_owned()])?;
+    let shown = Some((How::default(), OutputStream::Error));
+    evaluate_with(console, workshop, shown, |s| s.evaluate(&patterns))
 }
 
 /// Evaluates as often as answers of scans are missing. Scans are shown as steps when `shown` says how.
 pub fn evaluate_with(
-    face: Face,
+    console: Console,
     session: &mut impl Answering,
-    shown: Option<(How, Stream)>,
+    shown: Option<(How, OutputStream)>,
     once: impl Fn(&Session) -> Evaluation,
-) -> Outcome<Evaluation> {
+) -> CommandResult<Evaluation> {
     let evaluation = answered(session, once, |session, evaluation| {
         // What is wrong anyway is said first.
-        let evaluation = stop_on_errors(face, evaluation)?;
-        session.answer(face, &evaluation, shown)
+        let evaluation = stop_on_errors(console, evaluation)?;
+        session.answer(console, &evaluation, shown)
     })?;
-    stop_on_errors(face, evaluation)
+    stop_on_errors(console, evaluation)
 }
 
 /// Evaluates until no answer is missing that can be found; `find` finds those that one evaluation waits for.
 pub fn answered<S: Answering>(
     session: &mut S,
     once: impl Fn(&Session) -> Evaluation,
-    mut find: impl FnMut(&mut S, Evaluation) -> Outcome<()>,
-) -> Outcome<Evaluation> {
+    mut find: impl FnMut(&mut S, Evaluation) -> CommandResult<()>,
+) -> CommandResult<Evaluation> {
     loop {
         let evaluation = once(session.session());
         if !evaluation.waiting || evaluation.scans.is_empty() {
@@ -256,20 +278,20 @@ pub fn answered<S: Answering>(
 }
 
 /// Evaluates everything with its warnings; errors are the caller's to print.
-pub fn evaluate_with_all(face: Face, session: &mut Session) -> Outcome<Evaluation> {
-    answered(session, Session::lint, |session, evaluation| session.answer(face, &evaluation, None))
+pub fn evaluate_with_all(console: Console, session: &mut Session) -> CommandResult<Evaluation> {
+    answered(session, Session::lint, |session, evaluation| session.answer(console, &evaluation, None))
 }
 
 /// Prints errors, and stops if there are any.
-pub fn stop_on_errors(face: Face, evaluation: Evaluation) -> Outcome<Evaluation> {
+pub fn stop_on_errors(console: Console, evaluation: Evaluation) -> CommandResult<Evaluation> {
     let errors: Vec<Diagnostic> =
         evaluation.diagnostics.iter().filter(|d| d.severity == Severity::Error).cloned().collect();
     if errors.is_empty() {
         return Ok(evaluation);
     }
-    report(face, &errors, &evaluation.sources);
-    if !face.json && errors.len() > 1 {
-        errln!("\n{} errors", errors.len());
+    report(console, &errors, &evaluation.sources);
+    if !console.is_json() && errors.len() > 1 {
+        errln!(console, "\n{} errors", errors.len());
     }
     // Only the command line was wrong when nothing has a place.
     let of_words = ["unknown-address", "unknown-option", "option-value"];
@@ -279,7 +301,11 @@ pub fn stop_on_errors(face: Face, evaluation: Evaluation) -> Outcome<Evaluation>
 
 /// The patterns that words of the command line mean: addresses, globs, and paths of files (a result
 /// means what makes it, a source what uses it). Without words: everything at and below this folder.
-pub fn patterns(face: Face, session: &mut impl Answering, words: &[String]) -> Outcome<Vec<AddressPattern>> {
+pub fn patterns(
+    console: Console,
+    session: &mut impl Answering,
+    words: &[String],
+) -> CommandResult<Vec<AddressPattern>> {
     let folder = &session.session().workspace.folder.clone();
     if words.is_empty() {
         return Ok(vec![AddressPattern::below(folder)]);
@@ -288,16 +314,17 @@ pub fn patterns(face: Face, session: &mut impl Answering, words: &[String]) -> O
     let mut files = Vec::new();
     for word in words {
         let pattern = AddressPattern::new(word, folder).map_err(|problem| {
-            say_wrong(face, Exit::Usage, &problem.0, &["addresses look like tide/tidecast"])
+            say_wrong(console, Exit::Usage, &problem.0, &["addresses look like tide/tidecast"])
         })?;
         let path = session.session().workspace.root.join(pattern.path.as_str());
         if !pattern.is_glob() && path.is_file() { files.push(pattern) } else { patterns.push(pattern) }
     }
     if !files.is_empty() {
         let root = AddressPattern::below(&nubrik_source::WsPath::root());
-        let evaluation = evaluate(face, session, &[root])?;
+        // Freed when this is done: a build may come after it.
+        let evaluation = ManuallyDrop::into_inner(evaluate(console, session, &[root])?);
         for file in files {
-            patterns.extend(targets_of_file(face, session.session(), &evaluation.graph, &file)?);
+            patterns.extend(targets_of_file(console, session.session(), &evaluation.graph, &file)?);
         }
     }
     Ok(patterns)
@@ -309,11 +336,11 @@ pub fn wanting(patterns: Vec<AddressPattern>, wanted: Wanted) -> Vec<AddressPatt
 }
 
 fn targets_of_file(
-    face: Face,
+    console: Console,
     session: &Session,
     graph: &Graph,
     file: &AddressPattern,
-) -> Outcome<Vec<AddressPattern>> {
+) -> CommandResult<Vec<AddressPattern>> {
     let mut addresses: Vec<&str> = Vec::new();
     let out = session.results_folder();
     for target in &graph.targets {
@@ -335,7 +362,7 @@ fn targets_of_file(
     }
     if addresses.is_empty() {
         let message = format!("`{}` is a file that no target makes or uses", file.written);
-        return Err(say_wrong(face, Exit::Usage, &message, &["`nubrik list` shows what there is"]));
+        return Err(say_wrong(console, Exit::Usage, &message, &["`nubrik list` shows what there is"]));
     }
     let root = nubrik_source::WsPath::root();
     Ok(addresses.iter().filter_map(|a| AddressPattern::new(a, &root).ok()).collect())
@@ -346,11 +373,6 @@ pub struct Silent;
 
 impl Listener for Silent {
     fn hear(&self, _: &Event) {}
-}
-
-/// Where standard output goes, seen as the command asks.
-pub fn paint(face: Face) -> Paint {
-    Paint::for_stdout(face.plain || face.json)
 }
 
 /// A line with a word in front.

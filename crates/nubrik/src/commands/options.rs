@@ -3,11 +3,10 @@
 use nubrik_lang::OptionInfo;
 use serde::Serialize;
 
-use super::{Outcome, evaluate_with, open, say_wrong};
-use crate::arguments::{Choice, Face};
+use super::{CommandResult, evaluate_with, open, say_wrong};
+use crate::arguments::Choice;
 use crate::exit::Exit;
-use crate::ui::json;
-use crate::ui::out::{out, outln};
+use crate::ui::console::{Console, OutputStream, out, outln};
 use crate::ui::paint::{Ink, Paint};
 
 /// How many readers are named; more of them are only counted.
@@ -33,9 +32,9 @@ struct ProfileEvent<'a> {
     options: Vec<(&'a str, String)>,
 }
 
-pub fn options(face: Face, choice: &Choice, word: Option<&str>) -> Outcome<Exit> {
-    let mut session = open(face, choice)?;
-    let evaluation = evaluate_with(face, &mut session, None, nubrik_session::Session::evaluate_options)?;
+pub fn options(console: Console, choice: &Choice, word: Option<&str>) -> CommandResult<Exit> {
+    let mut session = open(console, choice)?;
+    let evaluation = evaluate_with(console, &mut session, None, nubrik_session::Session::options_to_read)?;
     let fits = |o: &&OptionInfo| {
         let text = format!("{} {}", o.full_name, o.documentation).to_lowercase();
         word.is_none_or(|w| text.contains(&w.to_lowercase()))
@@ -46,12 +45,12 @@ pub fn options(face: Face, choice: &Choice, word: Option<&str>) -> Outcome<Exit>
         let mends: Vec<String> =
             if names.is_empty() { Vec::new() } else { vec![format!("there is: {}", names.join(", "))] };
         let mends: Vec<&str> = mends.iter().map(String::as_str).collect();
-        return Err(say_wrong(face, Exit::Usage, &format!("no option has the word `{word}`"), &mends));
+        return Err(say_wrong(console, Exit::Usage, &format!("no option has the word `{word}`"), &mends));
     }
     let profiles = session.workspace.settings.profiles.clone();
-    if face.json {
+    if console.is_json() {
         for option in &options {
-            json::print(&OptionEvent {
+            console.event(&OptionEvent {
                 event: "option",
                 option: &option.name,
                 full_name: &option.full_name,
@@ -65,28 +64,28 @@ pub fn options(face: Face, choice: &Choice, word: Option<&str>) -> Outcome<Exit>
         }
         for (name, set) in &profiles {
             let options = set.iter().map(|s| (s.0.as_str(), shown(&s.1))).collect();
-            json::print(&ProfileEvent { event: "profile", profile: name, options });
+            console.event(&ProfileEvent { event: "profile", profile: name, options });
         }
         return Ok(Exit::Done);
     }
-    let paint = super::paint(face);
+    let paint = console.paint(OutputStream::Output);
     if options.is_empty() {
-        outln!("these definitions declare no options");
+        outln!(console, "these definitions declare no options");
         return Ok(Exit::Done);
     }
     for (i, option) in options.iter().enumerate() {
         if i > 0 {
-            outln!();
+            outln!(console);
         }
-        out!("{}", render(option, paint));
+        out!(console, "{}", render(option, paint));
     }
     if word.is_none() && !profiles.is_empty() {
-        outln!("\n{}", paint.ink(Ink::Strong, "profiles of nubrik.toml"));
+        outln!(console, "\n{}", paint.ink(Ink::Strong, "profiles of nubrik.toml"));
         let widest = profiles.keys().map(String::len).max().unwrap_or(0);
         for (name, set) in &profiles {
             let set: Vec<String> =
                 set.iter().map(|(option, value)| format!("{option} = {}", shown(value))).collect();
-            outln!("  {}  {}", paint.ink(Ink::Calm, &format!("{name:<widest$}")), set.join(", "));
+            outln!(console, "  {}  {}", paint.ink(Ink::Calm, &format!("{name:<widest$}")), set.join(", "));
         }
     }
     Ok(Exit::Done)

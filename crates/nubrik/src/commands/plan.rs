@@ -4,41 +4,51 @@ use std::collections::{BTreeMap, HashMap};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use nubrik_engine::{Forecast, PlannedStep, Room, Supposed, Verdict, forecast};
+use nubrik_engine::{Capacity, Forecast, PlannedStep, Supposed, Verdict, forecast};
 use nubrik_graph::{Closure, Graph, StepId};
-use nubrik_session::Session;
+use nubrik_lang::AddressPattern;
+use nubrik_session::{Session, Standing};
 use serde::Serialize;
 
-use super::since::Reached;
-use super::{Outcome, Silent, evaluate, open, patterns, say_wrong};
-use crate::arguments::{Choice, Face};
+use super::since::Affected;
+use super::{CommandResult, Silent, evaluate, open, patterns, say_wrong};
+use crate::arguments::Choice;
 use crate::exit::Exit;
+use crate::ui::console::{Console, OutputStream, out};
 use crate::ui::json;
-use crate::ui::out::out;
 use crate::ui::paint::{Ink, Paint};
-use crate::ui::screen::{Columns, step_line};
+use crate::ui::step_line::{Columns, step_line};
 use crate::ui::summary::chain_text;
 use crate::ui::text::time;
 
 pub fn plan(
-    face: Face,
+    console: Console,
     choice: &Choice,
     words: &[String],
     if_changed: &[PathBuf],
     since: Option<&str>,
-) -> Outcome<Exit> {
-    let mut session = open(face, choice)?;
+) -> CommandResult<Exit> {
+    let mut session = open(console, choice)?;
     if since.is_some() {
         session.take_notes();
     }
-    let patterns = super::wanting(patterns(face, &mut session, words)?, nubrik_lang::Wanted::Targets);
-    let evaluation = evaluate(face, &mut session, &patterns)?;
+    let patterns = super::wanting(patterns(console, &mut session, words)?, nubrik_lang::Wanted::Targets);
+    // What is said of each step that is current, or of what is supposed to change, is told of the whole graph only.
+    if !console.is_json()
+        && since.is_none()
+        && if_changed.is_empty()
+        && let Some(text) = by_last_build(&session, &patterns, console.paint(OutputStream::Output))
+    {
+        out!(console, "{text}");
+        return Ok(Exit::Done);
+    }
+    let evaluation = evaluate(console, &mut session, &patterns)?;
     let mut changed: Vec<Arc<str>> = Vec::new();
     for file in if_changed {
-        changed.push(source(face, &session, &evaluation.graph, file)?);
+        changed.push(source(console, &session, &evaluation.graph, file)?);
     }
     let reached = match since {
-        Some(revision) => Some(Reached::of(face, &session, &evaluation, revision)?),
+        Some(revision) => Some(Affected::of(console, &session, &evaluation, revision)?),
         None => None,
     };
     let mut planned = session.plan(&evaluation, &Silent, Supposed { if_changed: &changed, compare: false });
@@ -48,35 +58,62 @@ pub fn plan(
         needed.iter().for_each(|step| wanted[step.index()] = true);
         planned.retain(|step| wanted[step.step.index()]);
     }
-    let room = Room { processors: session.default_jobs(), memory: session.memory() };
-    if face.json {
-        print_json(&evaluation.graph, &planned, room);
+    let room = room_of(&session);
+    if console.is_json() {
+        print_json(console, &evaluation.graph, &planned, room);
     } else {
-        out!("{}", render(&evaluation.graph, &planned, room, super::paint(face)));
+        out!(
+            console,
+            "{}",
+            render(&evaluation.graph, &planned, planned.len(), room, console.paint(OutputStream::Output))
+        );
     }
-    reached.iter().for_each(|reached| reached.say_left(face));
+    reached.iter().for_each(|reached| reached.say_left(console));
     Ok(Exit::Done)
 }
 
+/// The plan by what the last build of the same saw; `None` where that cannot be told.
+fn by_last_build(session: &Session, patterns: &[AddressPattern], paint: Paint) -> Option<String> {
+    match session.standing(patterns) {
+        Standing::Holds(sealed) => {
+            Some(render(&Graph::default(), &[], sealed.steps, room_of(session), paint))
+        }
+        Standing::Reached(reached) if session.remembers(&reached) => {
+            let (steps, planned) = session.plan_reached(&reached, &Silent);
+            Some(render(reached.graph(), &planned, steps, room_of(session), paint))
+        }
+        Standing::Reached(_) | Standing::Unknown => None,
+    }
+}
+
+fn room_of(session: &Session) -> Capacity {
+    Capacity { processors: session.default_jobs(), memory: session.memory() }
+}
+
 /// The path of a source, from the workspace's root.
-fn source(face: Face, session: &Session, graph: &Graph, file: &Path) -> Outcome<Arc<str>> {
+fn source(console: Console, session: &Session, graph: &Graph, file: &Path) -> CommandResult<Arc<str>> {
     let written = file.display().to_string();
     let path = session.workspace.folder.resolve(&written).map_err(|problem| {
-        say_wrong(face, Exit::Usage, &format!("`{written}`: {problem}"), &["name a source of this workspace"])
+        say_wrong(
+            console,
+            Exit::Usage,
+            &format!("`{written}`: {problem}"),
+            &["name a source of this workspace"],
+        )
     })?;
     let known = graph.files.iter().find(|f| f.path == path);
     match known {
         Some(node) if node.maker.is_none() => Ok(path.shared().clone()),
         Some(_) => {
             let message = format!("`{written}` is made by a step, so it does not change by itself");
-            Err(say_wrong(face, Exit::Usage, &message, &["name one of the sources that it is made from"]))
+            Err(say_wrong(console, Exit::Usage, &message, &["name one of the sources that it is made from"]))
         }
         None => {
             let sources = graph.files.iter().filter(|f| f.maker.is_none()).map(|f| f.path.as_str());
             let near = nubrik_diagnostic::nearest(path.as_str(), sources);
             let mends: Vec<&str> = near.into_iter().collect();
             let message = format!("`{written}` is a source of nothing that was asked for");
-            Err(say_wrong(face, Exit::Usage, &message, &mends))
+            Err(say_wrong(console, Exit::Usage, &message, &mends))
         }
     }
 }
@@ -92,7 +129,8 @@ pub fn planned_word(step: &PlannedStep) -> (&'static str, Ink) {
     }
 }
 
-fn render(graph: &Graph, planned: &[PlannedStep], room: Room, paint: Paint) -> String {
+/// The plan for people. Of all `steps` those that are current may be left out of `planned`.
+fn render(graph: &Graph, planned: &[PlannedStep], steps: usize, room: Capacity, paint: Paint) -> String {
     let columns = Columns::of(graph);
     let mut out = String::new();
     let mut per_target: BTreeMap<&str, (usize, u64)> = BTreeMap::new();
@@ -117,14 +155,14 @@ fn render(graph: &Graph, planned: &[PlannedStep], room: Room, paint: Paint) -> S
             unknown += usize::from(step.micros.is_none());
         }
     }
-    if planned.is_empty() {
+    if steps == 0 {
         return "nothing to build here\n".to_owned();
     }
     if out.is_empty() {
-        return format!("nothing would run: all {} steps are current\n", planned.len());
+        return format!("nothing would run: all {steps} steps are current\n");
     }
-    let noun = if planned.len() == 1 { "step" } else { "steps" };
-    let mut sum = format!("\n{} of {} {noun} would run", counts[0], planned.len());
+    let noun = if steps == 1 { "step" } else { "steps" };
+    let mut sum = format!("\n{} of {steps} {noun} would run", counts[0]);
     for (count, what) in [(counts[1], "would be reused"), (counts[2], "may have to follow")] {
         if count > 0 {
             sum.push_str(&format!(", {count} {what}"));
@@ -152,7 +190,7 @@ fn render(graph: &Graph, planned: &[PlannedStep], room: Room, paint: Paint) -> S
 }
 
 /// What would run, or may have to, played through by the last times.
-fn foreseen(graph: &Graph, planned: &[PlannedStep], room: Room) -> Forecast {
+fn foreseen(graph: &Graph, planned: &[PlannedStep], room: Capacity) -> Forecast {
     let works = |s: &&PlannedStep| matches!(s.verdict, Verdict::Ran | Verdict::Left);
     let times: HashMap<StepId, u64> =
         planned.iter().filter(works).map(|s| (s.step, s.micros.unwrap_or(0))).collect();
@@ -161,7 +199,7 @@ fn foreseen(graph: &Graph, planned: &[PlannedStep], room: Room) -> Forecast {
 }
 
 /// How long what would run, or may have to, takes by the last times, and the longest chain of it.
-fn how_long(graph: &Graph, planned: &[PlannedStep], room: Room) -> String {
+fn how_long(graph: &Graph, planned: &[PlannedStep], room: Capacity) -> String {
     let seen = foreseen(graph, planned, room);
     let mut text = format!(
         "at most {} with {} at once, going by the last times; {} of work",
@@ -207,9 +245,9 @@ struct ForecastEvent<'a> {
     chain: Vec<&'a str>,
 }
 
-fn print_json(graph: &Graph, planned: &[PlannedStep], room: Room) {
+fn print_json(console: Console, graph: &Graph, planned: &[PlannedStep], room: Capacity) {
     for step in planned {
-        json::print(&PlanEvent {
+        console.event(&PlanEvent {
             event: "plan",
             plan: planned_word(step).0,
             target: &graph.owner(step.step).address,
@@ -225,7 +263,7 @@ fn print_json(graph: &Graph, planned: &[PlannedStep], room: Room) {
     let mut chain: Vec<&str> = seen.chain.iter().map(|s| &*graph.owner(*s).address).collect();
     chain.dedup();
     let seconds = |micros: f64| json::rounded(micros / 1e6);
-    json::print(&ForecastEvent {
+    console.event(&ForecastEvent {
         event: "forecast",
         steps: planned.len(),
         run: count(Verdict::Ran) + count(Verdict::Failed) + count(Verdict::Blocked),

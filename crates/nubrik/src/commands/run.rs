@@ -10,67 +10,72 @@ use nubrik_lang::{AddressPattern, Evaluation};
 use nubrik_session::{EffectEnd, EffectProblem, Results, Session};
 
 use super::build::{Brought, bring_up, build_files, lock, unless_built};
-use super::{Outcome, labelled, open_to_build, patterns, say_wrong};
-use crate::arguments::{Choice, Face, How};
+use super::{CommandResult, labelled, open_to_build, patterns, say_wrong};
+use crate::arguments::{Choice, How};
 use crate::exit::Exit;
+use crate::ui::console::{Console, OutputStream, errln};
 use crate::ui::json;
-use crate::ui::out::errln;
-use crate::ui::paint::{Ink, Paint};
-use crate::ui::screen::Stream;
+use crate::ui::paint::Ink;
 
-pub fn run(face: Face, choice: &Choice, address: &str, args: &[String], how: How) -> Outcome<Exit> {
-    let mut session = open_to_build(face, choice)?;
-    let mut workshop = lock(face, &mut session)?;
-    let patterns = patterns(face, &mut workshop, &[address.to_owned()])?;
+pub fn run(
+    console: Console,
+    choice: &Choice,
+    address: &str,
+    args: &[String],
+    how: How,
+) -> CommandResult<Exit> {
+    let mut session = open_to_build(console, choice)?;
+    let mut workshop = lock(console, &mut session)?;
+    let patterns = patterns(console, &mut workshop, &[address.to_owned()])?;
     let check =
         |evaluation: &Evaluation| match evaluation.services.is_empty() && evaluation.effects.is_empty() {
-            true => refuse_others(face, address, &patterns, evaluation),
+            true => refuse_others(console, address, &patterns, evaluation),
             false => Ok(()),
         };
     // What is built goes to standard error: standard output is the program's.
-    let evaluation = match bring_up(face, &mut workshop, &patterns, how, Stream::Error, check)? {
+    let evaluation = match bring_up(console, &mut workshop, &patterns, how, OutputStream::Error, check)? {
         Brought::MakesNothing(evaluation) => evaluation,
         Brought::Built(report) => {
-            if let Some(exit) = unless_built(face, &report) {
+            if let Some(exit) = unless_built(console, &report) {
                 return Ok(exit);
             }
             let root = workshop.workspace.root.clone();
             drop(workshop);
             drop(session);
-            return start(face, &root, address, args, &report.results);
+            return start(console, &root, address, args, &report.results);
         }
     };
     let serves = !evaluation.services.is_empty();
     if serves {
-        super::services::check(face, &evaluation, address)?;
+        super::services::check(console, &evaluation, address)?;
     }
     let files = &evaluation.requested;
-    let report = build_files(face, &mut workshop, &evaluation, files, how, Stream::Error)?;
-    if let Some(exit) = unless_built(face, &report) {
+    let report = build_files(console, &mut workshop, &evaluation, files, how, OutputStream::Error)?;
+    if let Some(exit) = unless_built(console, &report) {
         return Ok(exit);
     }
     // Others may build while it goes on.
     drop(workshop);
     match serves {
-        true => super::services::run(face, &session, &evaluation),
-        false => run_job(face, &session, &evaluation, args),
+        true => super::services::run(console, &session, &evaluation),
+        false => run_job(console, &session, &evaluation, args),
     }
 }
 
 /// Stops where the address means a test, or a folder with jobs.
 fn refuse_others(
-    face: Face,
+    console: Console,
     address: &str,
     patterns: &[AddressPattern],
     evaluation: &Evaluation,
-) -> Outcome<()> {
+) -> CommandResult<()> {
     let graph = &evaluation.graph;
     let targets: Vec<_> = evaluation.targets.iter().map(|t| graph.target(*t)).collect();
     if let [one] = targets.as_slice()
         && one.role == nubrik_graph::Role::Test
     {
         let message = format!("`{address}` is a test");
-        return Err(say_wrong(face, Exit::Usage, &message, &[&format!("nubrik test {address}")]));
+        return Err(say_wrong(console, Exit::Usage, &message, &[&format!("nubrik test {address}")]));
     }
     let is_folder = patterns.iter().any(|p| p.is_glob()) || targets.len() > 1;
     use nubrik_graph::Role::{Job, Service};
@@ -79,7 +84,7 @@ fn refuse_others(
     if is_folder && !mends.is_empty() {
         let mends: Vec<&str> = mends.iter().map(String::as_str).collect();
         return Err(say_wrong(
-            face,
+            console,
             Exit::Usage,
             &format!("`{address}` is several things: say which"),
             &mends,
@@ -89,15 +94,20 @@ fn refuse_others(
 }
 
 /// Does what a job is for. What it uses was built.
-fn run_job(face: Face, session: &Session, evaluation: &Evaluation, args: &[String]) -> Outcome<Exit> {
+fn run_job(
+    console: Console,
+    session: &Session,
+    evaluation: &Evaluation,
+    args: &[String],
+) -> CommandResult<Exit> {
     let count = evaluation.effects.len();
     for (number, effect) in evaluation.effects.iter().enumerate() {
         if count > 1 || &*effect.step.say != effect.address.rsplit('/').next().unwrap_or("") {
-            let paint = Paint::for_stderr(face.plain || face.json);
-            errln!("{}", labelled(paint, Ink::Busy, "does", &effect.step.say));
+            let paint = console.paint(OutputStream::Error);
+            errln!(console, "{}", labelled(paint, Ink::Busy, "does", &effect.step.say));
         }
         let args = if number + 1 == count { args } else { &[] };
-        let exit = run_effect(face, session, evaluation, effect, args)?;
+        let exit = run_effect(console, session, evaluation, effect, args)?;
         if exit != Exit::Done {
             return Ok(exit);
         }
@@ -106,27 +116,27 @@ fn run_job(face: Face, session: &Session, evaluation: &Evaluation, args: &[Strin
 }
 
 fn run_effect(
-    face: Face,
+    console: Console,
     session: &Session,
     evaluation: &Evaluation,
     effect: &Effect,
     args: &[String],
-) -> Outcome<Exit> {
+) -> CommandResult<Exit> {
     let lent = match effect.step.services.as_slice() {
         [] => None,
-        services => Some(super::services::lend(face, session, &effect.address, services, None)?),
+        services => Some(super::services::lend(console, session, &effect.address, services, None)?),
     };
     crate::interrupt::leave_to_children(true);
     let began = std::time::Instant::now();
     // Who reads events gets what the commands print as one of them; something lasting prints as it goes on.
-    let mut printed = (face.json && !effect.lasting).then(Vec::new);
+    let mut printed = (console.is_json() && !effect.lasting).then(Vec::new);
     let ended = session.run_effect(&evaluation.graph, effect, args, lent.as_ref(), printed.as_mut());
     crate::interrupt::leave_to_children(false);
     if let Some(lent) = lent {
-        super::services::give_back(face, session, lent);
+        super::services::give_back(console, session, lent);
     }
     if let Ok(ended) = &ended {
-        say_ended(face, effect, *ended, began.elapsed(), printed.as_deref());
+        say_ended(console, effect, *ended, began.elapsed(), printed.as_deref());
     }
     match ended {
         Ok(EffectEnd::Well) => Ok(Exit::Done),
@@ -134,7 +144,7 @@ fn run_effect(
         Ok(EffectEnd::Interrupted) => Ok(Exit::Interrupted),
         Ok(EffectEnd::Failed { code, .. }) => Ok(Exit::Other(u8::try_from(code).unwrap_or(1))),
         Err(EffectProblem::NoSecret(name)) => Err(say_wrong(
-            face,
+            console,
             Exit::Machine,
             &format!("`{}` wants the secret `{name}`, and that variable is not set", effect.address),
             &[&format!("{name}=… nubrik run {}", effect.address)],
@@ -143,7 +153,7 @@ fn run_effect(
             let searched = format!("searched: {}", problem.searched.join(", "));
             let mends: Vec<&str> = problem.mend.as_deref().into_iter().chain([searched.as_str()]).collect();
             Err(say_wrong(
-                face,
+                console,
                 Exit::Machine,
                 &format!("there is no tool `{}` on this machine", problem.name),
                 &mends,
@@ -151,7 +161,7 @@ fn run_effect(
         }
         Err(EffectProblem::NotStarted(program, problem)) => {
             let message = format!("cannot start {}: {problem}", program.display());
-            Err(say_wrong(face, Exit::Machine, &message, &[]))
+            Err(say_wrong(console, Exit::Machine, &message, &[]))
         }
     }
 }
@@ -166,15 +176,15 @@ fn ends_well(effect: &Effect, ended: EffectEnd) -> bool {
 }
 
 /// Says how an effect ended: for people where a command failed, with that command; for programs always.
-fn say_ended(face: Face, effect: &Effect, ended: EffectEnd, took: Duration, printed: Option<&[u8]>) {
+fn say_ended(console: Console, effect: &Effect, ended: EffectEnd, took: Duration, printed: Option<&[u8]>) {
     let (step, well) = (&effect.step, ends_well(effect, ended));
     let commands = nubrik_engine::shown_command(step);
     let failed = match ended {
         EffectEnd::Failed { command, code } if !well => Some((command, code)),
         _ => None,
     };
-    if face.json {
-        return json::print(&json::JobEvent {
+    if console.is_json() {
+        return console.event(&json::JobEvent {
             event: "job",
             state: if well { "ran" } else { "failed" },
             target: &effect.address,
@@ -187,15 +197,15 @@ fn say_ended(face: Face, effect: &Effect, ended: EffectEnd, took: Duration, prin
         });
     }
     let Some((command, code)) = failed else { return };
-    let paint = Paint::for_stderr(face.plain);
+    let paint = console.paint(OutputStream::Error);
     let how = if code > 128 {
         format!("ended by signal {}", code - 128)
     } else {
         format!("ended with code {code}")
     };
-    errln!("{}", labelled(paint, Ink::Wrong, "failed", &format!("{}   {how}", effect.address)));
+    errln!(console, "{}", labelled(paint, Ink::Wrong, "failed", &format!("{}   {how}", effect.address)));
     let line = |label: &str, text: &str| {
-        errln!("  {}  {text}", paint.ink(Ink::Calm, &format!("{label:<8}")));
+        errln!(console, "  {}  {text}", paint.ink(Ink::Calm, &format!("{label:<8}")));
     };
     if let Some(command) = commands.get(command) {
         line("command", command);
@@ -207,7 +217,13 @@ fn say_ended(face: Face, effect: &Effect, ended: EffectEnd, took: Duration, prin
 }
 
 /// Starts the program that a target makes.
-fn start(face: Face, root: &Path, address: &str, args: &[String], results: &Results) -> Outcome<Exit> {
+fn start(
+    console: Console,
+    root: &Path,
+    address: &str,
+    args: &[String],
+    results: &Results,
+) -> CommandResult<Exit> {
     let programs: Vec<&str> = results.iter().filter(|path| is_program(&root.join(path))).collect();
     let program = match programs.as_slice() {
         [program] => root.join(program),
@@ -215,12 +231,12 @@ fn start(face: Face, root: &Path, address: &str, args: &[String], results: &Resu
             let message = format!("`{address}` makes no program");
             let makes = results.iter().next().map(|r| format!("it makes {r}"));
             let mends: Vec<&str> = makes.as_deref().into_iter().collect();
-            return Err(say_wrong(face, Exit::Usage, &message, &mends));
+            return Err(say_wrong(console, Exit::Usage, &message, &mends));
         }
         several => {
             let message = format!("`{address}` makes {} programs", several.len());
             return Err(say_wrong(
-                face,
+                console,
                 Exit::Usage,
                 &message,
                 &["name one of them, such as tools/tidecast"],
@@ -229,7 +245,7 @@ fn start(face: Face, root: &Path, address: &str, args: &[String], results: &Resu
     };
     // The program takes this one's place: terminal, signals and exit code are its own.
     let problem = std::process::Command::new(&program).args(args).exec();
-    Err(say_wrong(face, Exit::Machine, &format!("cannot start {}: {problem}", program.display()), &[]))
+    Err(say_wrong(console, Exit::Machine, &format!("cannot start {}: {problem}", program.display()), &[]))
 }
 
 fn is_program(path: &Path) -> bool {

@@ -7,18 +7,16 @@ use nubrik_diagnostic::Diagnostic;
 use nubrik_engine::{Lent, ServiceFailure};
 use nubrik_graph::Service;
 use nubrik_lang::Evaluation;
-use nubrik_session::Session;
+use nubrik_session::{OutputListener, Session};
 use nubrik_source::Sources;
 use serde::Serialize;
 
-use super::{Outcome, labelled, report, say_wrong};
-use crate::arguments::Face;
+use super::{CommandResult, labelled, report, say_wrong};
 use crate::exit::Exit;
-use crate::ui::out::errln;
-use crate::ui::paint::{Ink, Paint};
-use crate::ui::screen::Stream;
+use crate::ui::console::{Console, OutputStream, errln};
+use crate::ui::paint::Ink;
 use crate::ui::text::harmless;
-use crate::ui::{json, out, services};
+use crate::ui::{json, services};
 
 /// How often a service is looked at, whether it still runs.
 const TICK: Duration = Duration::from_millis(100);
@@ -31,13 +29,13 @@ struct ServingEvent<'a> {
 }
 
 /// Stops where an address means several services, or one that runs somewhere else.
-pub fn check(face: Face, evaluation: &Evaluation, address: &str) -> Outcome<()> {
+pub fn check(console: Console, evaluation: &Evaluation, address: &str) -> CommandResult<()> {
     let [service] = evaluation.services.as_slice() else {
         let mends: Vec<String> =
             evaluation.services.iter().map(|s| format!("nubrik run {}", s.address)).collect();
         let mends: Vec<&str> = mends.iter().map(String::as_str).collect();
         return Err(say_wrong(
-            face,
+            console,
             Exit::Usage,
             &format!("`{address}` is several services: say which"),
             &mends,
@@ -45,26 +43,28 @@ pub fn check(face: Face, evaluation: &Evaluation, address: &str) -> Outcome<()> 
     };
     if matches!(service.serving, nubrik_graph::Serving::Elsewhere { .. }) {
         let message = format!("`{address}` runs somewhere else: there is nothing to start");
-        return Err(say_wrong(face, Exit::Usage, &message, &[]));
+        return Err(say_wrong(console, Exit::Usage, &message, &[]));
     }
     Ok(())
 }
 
 /// Starts a service, and waits until somebody ends it. What it uses was built.
-pub fn run(face: Face, session: &Session, evaluation: &Evaluation) -> Outcome<Exit> {
+pub fn run(console: Console, session: &Session, evaluation: &Evaluation) -> CommandResult<Exit> {
     let service = &evaluation.services[0];
-    let paint = Paint::for_stderr(face.plain || face.json);
+    let paint = console.paint(OutputStream::Error);
     let say = |word: &str, text: &str| {
-        if !face.json {
-            errln!("{}", labelled(paint, Ink::Busy, word, text));
+        if !console.is_json() {
+            errln!(console, "{}", labelled(paint, Ink::Busy, word, text));
         }
     };
     say("starts", &service.address);
-    let echo: fn(&[u8]) = if face.json { to_stderr } else { to_stdout };
-    let lent = lend(face, session, "run", std::slice::from_ref(service), Some(echo))?;
+    let stream = if console.is_json() { OutputStream::Error } else { OutputStream::Output };
+    let echo: OutputListener =
+        Arc::new(move |bytes: &[u8]| console.text(stream, &String::from_utf8_lossy(bytes)));
+    let lent = lend(console, session, "run", std::slice::from_ref(service), Some(echo))?;
     for (name, at) in session.places(&lent) {
-        if face.json {
-            json::print(&ServingEvent { event: "serving", service: &name, at: &at });
+        if console.is_json() {
+            console.event(&ServingEvent { event: "serving", service: &name, at: &at });
         }
         say("serves", &format!("{name} at {at}; Ctrl-C ends it"));
     }
@@ -77,55 +77,48 @@ pub fn run(face: Face, session: &Session, evaluation: &Evaluation) -> Outcome<Ex
         }
         std::thread::sleep(TICK);
     };
-    give_back(face, session, lent);
+    give_back(console, session, lent);
     match ended {
         None => {
             say("ended", &service.address);
             Ok(Exit::Done)
         }
         Some((name, how, _)) => {
-            Err(say_wrong(face, Exit::Failed, &format!("the service {name} {how} by itself"), &[]))
+            Err(say_wrong(console, Exit::Failed, &format!("the service {name} {how} by itself"), &[]))
         }
     }
 }
 
-fn to_stdout(bytes: &[u8]) {
-    out::text(Stream::Output, &String::from_utf8_lossy(bytes));
-}
-
-fn to_stderr(bytes: &[u8]) {
-    out::text(Stream::Error, &String::from_utf8_lossy(bytes));
-}
-
 /// Makes services ready, or says why they are not.
 pub fn lend(
-    face: Face,
+    console: Console,
     session: &Session,
     user: &str,
     wanted: &[Arc<Service>],
-    echo: Option<fn(&[u8])>,
-) -> Outcome<Lent> {
+    echo: Option<OutputListener>,
+) -> CommandResult<Lent> {
+    let is_heard = echo.is_some();
     let lent = session.lend(user, wanted, echo);
     lent.map_err(|failure| match failure {
         None => Exit::Interrupted,
-        Some(failure) => say_failed(face, &failure, echo.is_some()),
+        Some(failure) => say_failed(console, &failure, is_heard),
     })
 }
 
 /// Takes services back, and says which did not stop as they should.
-pub fn give_back(face: Face, session: &Session, lent: Lent) {
+pub fn give_back(console: Console, session: &Session, lent: Lent) {
     for failure in session.give_back(lent) {
         let text = services::not_stopped(&failure);
-        if face.json {
-            json::print(&json::NoticeEvent { event: "notice", text });
+        if console.is_json() {
+            console.event(&json::NoticeEvent { event: "notice", text });
         } else {
-            errln!("{}", labelled(Paint::for_stderr(face.plain), Ink::Doubt, "notice", &text));
+            errln!(console, "{}", labelled(console.paint(OutputStream::Error), Ink::Doubt, "notice", &text));
         }
     }
 }
 
 /// Says why a service is not there; what it printed only where that was not seen already.
-fn say_failed(face: Face, failure: &ServiceFailure, was_seen: bool) -> Exit {
+fn say_failed(console: Console, failure: &ServiceFailure, was_seen: bool) -> Exit {
     let mut diagnostic = Diagnostic::error("service", services::short(failure));
     for (label, text) in services::readings(failure) {
         diagnostic = match label {
@@ -136,14 +129,14 @@ fn say_failed(face: Face, failure: &ServiceFailure, was_seen: bool) -> Exit {
     }
     let printed = String::from_utf8_lossy(&failure.printed).into_owned();
     let shows = !printed.trim().is_empty() && !was_seen;
-    if face.json && shows {
+    if console.is_json() && shows {
         diagnostic = diagnostic.note(format!("it printed: {printed}"));
     }
-    report(face, &[diagnostic], &Sources::default());
-    if shows && !face.json {
-        let paint = Paint::for_stderr(face.plain);
-        errln!("  {}", paint.ink(Ink::Calm, "printed"));
-        harmless(printed.trim_end(), paint.colours).lines().for_each(|line| errln!("    {line}"));
+    report(console, &[diagnostic], &Sources::default());
+    if shows && !console.is_json() {
+        let paint = console.paint(OutputStream::Error);
+        errln!(console, "  {}", paint.ink(Ink::Calm, "printed"));
+        harmless(printed.trim_end(), paint.colours).lines().for_each(|line| errln!(console, "    {line}"));
     }
     if failure.problem.lies_in_machine() { Exit::Machine } else { Exit::Failed }
 }

@@ -11,11 +11,11 @@ use nubrik_session::Session;
 use nubrik_source::WsPath;
 use serde::Serialize;
 
-use super::{Outcome, evaluate, open, patterns};
-use crate::arguments::{Choice, Face};
+use super::{CommandResult, evaluate, open, patterns};
+use crate::arguments::Choice;
 use crate::exit::Exit;
+use crate::ui::console::{Console, OutputStream, out, outln};
 use crate::ui::json;
-use crate::ui::out::{out, outln};
 use crate::ui::paint::{Ink, Paint};
 use crate::ui::text::{cut, harmless, time, wrapped};
 
@@ -83,16 +83,16 @@ struct ShownStep<'a> {
     last_seconds: Option<f64>,
 }
 
-pub fn show(face: Face, choice: &Choice, address: &str, printed: bool) -> Outcome<Exit> {
-    let mut session = open(face, choice)?;
-    let wanted = patterns(face, &mut session, &[address.to_owned()])?;
-    let evaluation = evaluate(face, &mut session, &wanted)?;
+pub fn show(console: Console, choice: &Choice, address: &str, printed: bool) -> CommandResult<Exit> {
+    let mut session = open(console, choice)?;
+    let wanted = patterns(console, &mut session, &[address.to_owned()])?;
+    let evaluation = evaluate(console, &mut session, &wanted)?;
     if printed {
-        show_printed(face, &session, &evaluation.graph, &evaluation.targets);
+        show_printed(console, &session, &evaluation.graph, &evaluation.targets);
         return Ok(Exit::Done);
     }
     // Users may be anywhere in the workspace; where something else is wrong, it is shown all the same.
-    let whole = session.evaluate(&[AddressPattern::below(&WsPath::root())]);
+    let whole = session.evaluate_to_read(&[AddressPattern::below(&WsPath::root())]);
     let graph = &evaluation.graph;
     let out = session.results_folder();
     for (i, id) in evaluation.targets.iter().enumerate() {
@@ -104,45 +104,45 @@ pub fn show(face: Face, choice: &Choice, address: &str, printed: bool) -> Outcom
             users: users(&whole.graph, graph, *id),
             on_call: OnCall::of(&evaluation, *id),
         };
-        if face.json {
-            json::print(&shown.event());
+        if console.is_json() {
+            console.event(&shown.event());
         } else {
             if i > 0 {
-                outln!();
+                outln!(console);
             }
-            out!("{}", shown.render(super::paint(face)));
+            out!(console, "{}", shown.render(console.paint(OutputStream::Output)));
         }
     }
     Ok(Exit::Done)
 }
 
 /// Shows what the steps of some targets printed when they last ran.
-fn show_printed(face: Face, session: &Session, graph: &Graph, targets: &[TargetId]) {
-    let paint = super::paint(face);
+fn show_printed(console: Console, session: &Session, graph: &Graph, targets: &[TargetId]) {
+    let paint = console.paint(OutputStream::Output);
     let steps = (0..graph.steps.len() as u32).map(StepId);
     let mut said = false;
     for id in steps.filter(|s| targets.contains(&graph.step(*s).target)) {
         let step = graph.step(id);
         let printed = session.printed(step);
         let text = String::from_utf8_lossy(printed.as_deref().unwrap_or_default()).into_owned();
-        if face.json {
+        if console.is_json() {
             let (target, say) = (graph.title(id).to_string(), step.say.to_string());
-            json::print(&PrintedEvent { event: "printed", target, say, known: printed.is_some(), text });
+            console.event(&PrintedEvent { event: "printed", target, say, known: printed.is_some(), text });
             continue;
         }
         let head = format!("{}   {}", graph.title(id), step.say);
         match (printed, text.trim_end()) {
-            (None, _) => outln!("{head}   {}", paint.ink(Ink::Faint, "not kept")),
+            (None, _) => outln!(console, "{head}   {}", paint.ink(Ink::Faint, "not kept")),
             (Some(_), "") => continue,
             (Some(_), text) => {
-                outln!("{}", paint.ink(Ink::Strong, &head));
-                harmless(text, paint.colours).lines().for_each(|line| outln!("    {line}"));
+                outln!(console, "{}", paint.ink(Ink::Strong, &head));
+                harmless(text, paint.colours).lines().for_each(|line| outln!(console, "    {line}"));
             }
         }
         said = true;
     }
-    if !said && !face.json {
-        outln!("its steps printed nothing");
+    if !said && !console.is_json() {
+        outln!(console, "its steps printed nothing");
     }
 }
 
@@ -340,7 +340,7 @@ impl<'g> Shown<'g> {
             };
             let head = (kind, service.place.to_string());
             let made = self.graph.files.iter().enumerate();
-            let made = made.filter(|(_, f)| service.inputs.binary_search(&f.path).is_ok());
+            let made = made.filter(|(_, f)| service.inputs.holds(&f.path));
             let inputs: Vec<_> = made.map(|(i, _)| nubrik_graph::FileId(i as u32)).collect();
             out.push_str(&self.block(head, shown_service(service), &self.files(&inputs), paint));
         }

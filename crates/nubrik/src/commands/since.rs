@@ -5,28 +5,26 @@ use nubrik_lang::Evaluation;
 use nubrik_session::{ChangedFiles, Session};
 use serde::Serialize;
 
-use super::{Outcome, labelled, say_wrong};
-use crate::arguments::Face;
+use super::{CommandResult, labelled, say_wrong};
 use crate::exit::Exit;
-use crate::ui::json;
-use crate::ui::out::outln;
+use crate::ui::console::{Console, OutputStream, outln};
 use crate::ui::paint::Ink;
 
 /// What changed since a revision, in a session that has evaluated; or says why git cannot tell.
 pub fn changed(
-    face: Face,
+    console: Console,
     session: &Session,
     evaluation: &Evaluation,
     revision: &str,
-) -> Outcome<ChangedFiles> {
+) -> CommandResult<ChangedFiles> {
     session.changed_since(revision, evaluation).map_err(|problem| {
         let message = format!("git cannot tell what changed since `{revision}`: {problem}");
-        say_wrong(face, Exit::Usage, &message, &["name a commit, branch or tag, such as --since main"])
+        say_wrong(console, Exit::Usage, &message, &["name a commit, branch or tag, such as --since main"])
     })
 }
 
 /// What of a request the changes can affect.
-pub struct Reached {
+pub struct Affected {
     /// Targets, in the order of the request.
     pub targets: Vec<TargetId>,
     /// Requested files that they make.
@@ -43,31 +41,36 @@ struct LeftEvent<'a> {
     reason: &'a str,
 }
 
-impl Reached {
+impl Affected {
     /// Of everything that was requested, what can be affected since a revision.
-    pub fn of(face: Face, session: &Session, evaluation: &Evaluation, revision: &str) -> Outcome<Reached> {
+    pub fn of(
+        console: Console,
+        session: &Session,
+        evaluation: &Evaluation,
+        revision: &str,
+    ) -> CommandResult<Affected> {
         let graph = &evaluation.graph;
-        let changed = changed(face, session, evaluation, revision)?;
+        let changed = changed(console, session, evaluation, revision)?;
         let (steps, targets) = (changed.steps_reached(graph), changed.targets_reached(graph));
         let (kept, left): (Vec<TargetId>, Vec<TargetId>) =
             evaluation.targets.iter().partition(|target| targets[target.index()]);
         let by_change = |file: &FileId| graph.file(*file).maker.is_some_and(|maker| steps[maker.index()]);
         let files = evaluation.requested.iter().copied().filter(by_change).collect();
-        Ok(Reached { targets: kept, files, left: left.len(), revision: revision.to_owned() })
+        Ok(Affected { targets: kept, files, left: left.len(), revision: revision.to_owned() })
     }
 
     /// Says how much was left out, and why.
-    pub fn say_left(&self, face: Face) {
+    pub fn say_left(&self, console: Console) {
         if self.left == 0 {
             return;
         }
         let depend = if self.left == 1 { "it depends" } else { "they depend" };
         let reason = format!("nothing {depend} on changed since {}", self.revision);
-        if face.json {
-            return json::print(&LeftEvent { event: "left", targets: self.left, reason: &reason });
+        if console.is_json() {
+            return console.event(&LeftEvent { event: "left", targets: self.left, reason: &reason });
         }
         let noun = if self.left == 1 { "target" } else { "targets" };
         let text = format!("{} {noun}: {reason}", self.left);
-        outln!("{}", labelled(super::paint(face), Ink::Faint, "left", &text));
+        outln!(console, "{}", labelled(console.paint(OutputStream::Output), Ink::Faint, "left", &text));
     }
 }

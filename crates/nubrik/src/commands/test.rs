@@ -5,41 +5,42 @@ use std::path::Path;
 use std::sync::{Mutex, PoisonError};
 use std::time::Instant;
 
-use nubrik_cases::{Case, Outcome as CaseOutcome, Suite};
+use nubrik_cases::{Case, CaseOutcome, Suite};
 use nubrik_engine::{Event, Failure, Listener, Reason, Verdict};
 use nubrik_graph::{Closure, FileId, Graph, StepId};
 use nubrik_lang::{AddressPattern, Evaluation, Wanted};
 use nubrik_session::{Session, Workshop};
 
 use super::build::{lock, options_of, screen_for};
-use super::{Outcome, evaluate_with, open_to_build, own_problem, patterns, say_wrong, wanting};
-use crate::arguments::{Choice, Face, How, Testing, WhichTests};
+use super::{CommandResult, evaluate_with, open_to_build, own_problem, patterns, say_wrong, wanting};
+use crate::arguments::{Choice, How, Testing, WhichTests};
 use crate::exit::Exit;
-use crate::ui::screen::Stream;
+use crate::ui::console::{Console, OutputStream};
 use crate::ui::verdicts::{self as ui, Round, TestResult};
 
-pub fn test(face: Face, choice: &Choice, tests: &Testing) -> Outcome<Exit> {
-    let mut session = open_to_build(face, choice)?;
-    let mut workshop = lock(face, &mut session)?;
-    let patterns = wanting(patterns(face, &mut workshop, &tests.what)?, Wanted::Tests);
-    run(face, &mut workshop, &patterns, tests.how, &tests.which)
+pub fn test(console: Console, choice: &Choice, tests: &Testing) -> CommandResult<Exit> {
+    let mut session = open_to_build(console, choice)?;
+    let mut workshop = lock(console, &mut session)?;
+    let patterns = wanting(patterns(console, &mut workshop, &tests.what)?, Wanted::Tests);
+    run(console, &mut workshop, &patterns, tests.how, &tests.which)
 }
 
 /// Runs the chosen ones of some tests.
 pub fn run(
-    face: Face,
+    console: Console,
     session: &mut Workshop<'_>,
     patterns: &[AddressPattern],
     how: How,
     which: &WhichTests,
-) -> Outcome<Exit> {
+) -> CommandResult<Exit> {
     let began = Instant::now();
     // One failing test says nothing of the others.
     let how = How { keep_going: true, ..how };
-    let evaluation = evaluate_with(face, session, Some((how, Stream::Output)), |s| s.evaluate(patterns))?;
+    let evaluation =
+        evaluate_with(console, session, Some((how, OutputStream::Output)), |s| s.evaluate(patterns))?;
     let graph = &evaluation.graph;
     let all = tests_of(&evaluation);
-    let (chosen, left) = choose(face, session, &evaluation, all, which)?;
+    let (chosen, left) = choose(console, session, &evaluation, all, which)?;
     let verdicts: Vec<FileId> = chosen.iter().map(|(file, _)| *file).collect();
     let mut rounds: Vec<Round> = Vec::new();
     let repeats = which.repeat.unwrap_or(1);
@@ -47,14 +48,14 @@ pub fn run(
         if which.repeat.is_some() { chosen.iter().map(|(_, step)| *step).collect() } else { Vec::new() };
     let (mut cancelled, mut machine_lacks) = (false, false);
     for _ in 0..repeats {
-        let screen = screen_for(face, session, graph, Stream::Output).explaining(how.explain);
-        let heard = Heard { screen: &screen, graph, done: Mutex::default() };
+        let screen = screen_for(console, session, graph, OutputStream::Output, how.explain);
+        let heard = TestListener { screen: &screen, graph, done: Mutex::default() };
         let options = options_of(session, how);
         let report =
             screen.during(|| session.test(patterns, &evaluation, &verdicts, &again, &heard, options));
         let done = heard.done.into_inner().unwrap_or_else(PoisonError::into_inner);
         drop(screen);
-        let report = report.map_err(|problem| own_problem(face, problem))?;
+        let report = report.map_err(|problem| own_problem(console, problem))?;
         cancelled |= report.cancelled;
         machine_lacks |= report.machine_lacks;
         let results = chosen.iter().filter_map(|(_, step)| {
@@ -68,10 +69,10 @@ pub fn run(
     }
     let Some(last) = rounds.last() else { return Ok(Exit::Done) };
     if let Some(file) = &which.junit {
-        write_report(face, file, last)?;
+        write_report(console, file, last)?;
     }
     let micros = began.elapsed().as_micros() as u64;
-    ui::show(face, graph, &rounds, &left, micros, cancelled);
+    ui::show(console, graph, &rounds, &left, micros, cancelled);
     let counts = |r: &TestResult| !r.passed && r.quarantined.is_none();
     let any_failed = rounds.iter().any(|round| round.results.iter().any(counts) || round.summary.failed > 0);
     Ok(match () {
@@ -98,17 +99,17 @@ fn tests_of(evaluation: &Evaluation) -> Vec<(FileId, StepId)> {
 }
 
 /// Tests that are left out, by why.
-type Left = BTreeMap<String, usize>;
+type LeftOut = BTreeMap<String, usize>;
 
 fn choose(
-    face: Face,
+    console: Console,
     session: &Session,
     evaluation: &Evaluation,
     mut tests: Vec<(FileId, StepId)>,
     which: &WhichTests,
-) -> Outcome<(Vec<(FileId, StepId)>, Left)> {
+) -> CommandResult<(Vec<(FileId, StepId)>, LeftOut)> {
     let graph = &evaluation.graph;
-    let mut left = Left::new();
+    let mut left = LeftOut::new();
     if let Some(tag) = &which.tag {
         let known = |step: StepId| graph.owner(step).tags.iter().any(|t| **t == **tag);
         if !tests.iter().any(|(_, step)| known(*step)) {
@@ -123,7 +124,7 @@ fn choose(
                 format!("tags here: {}", tags.join(", "))
             };
             let mends: Vec<&str> = near.as_deref().into_iter().chain([known.as_str()]).collect();
-            return Err(say_wrong(face, Exit::Usage, &format!("no test here is tagged `{tag}`"), &mends));
+            return Err(say_wrong(console, Exit::Usage, &format!("no test here is tagged `{tag}`"), &mends));
         }
         leave(&mut tests, &mut left, |_, step| (!known(step)).then(|| format!("not tagged {tag}")));
     }
@@ -139,7 +140,7 @@ fn choose(
         });
     }
     if let Some(revision) = &which.since {
-        let reached = super::since::changed(face, session, evaluation, revision)?.steps_reached(graph);
+        let reached = super::since::changed(console, session, evaluation, revision)?.steps_reached(graph);
         leave(&mut tests, &mut left, |_, step| {
             (!reached[step.index()]).then(|| format!("nothing they depend on changed since {revision}"))
         });
@@ -147,7 +148,11 @@ fn choose(
     Ok((tests, left))
 }
 
-fn leave(tests: &mut Vec<(FileId, StepId)>, left: &mut Left, why: impl Fn(FileId, StepId) -> Option<String>) {
+fn leave(
+    tests: &mut Vec<(FileId, StepId)>,
+    left: &mut LeftOut,
+    why: impl Fn(FileId, StepId) -> Option<String>,
+) {
     tests.retain(|(file, step)| match why(*file, *step) {
         None => true,
         Some(why) => {
@@ -158,7 +163,7 @@ fn leave(tests: &mut Vec<(FileId, StepId)>, left: &mut Left, why: impl Fn(FileId
 }
 
 /// What was heard of a test.
-struct Done {
+struct TestEnd {
     verdict: Verdict,
     reason: String,
     unchanged: bool,
@@ -168,18 +173,18 @@ struct Done {
 }
 
 /// Tells events on, and keeps those of tests.
-struct Heard<'s, 'g> {
+struct TestListener<'s, 'g> {
     screen: &'s crate::ui::screen::Screen<'g>,
     graph: &'g Graph,
-    done: Mutex<HashMap<StepId, Done>>,
+    done: Mutex<HashMap<StepId, TestEnd>>,
 }
 
-impl Listener for Heard<'_, '_> {
+impl Listener for TestListener<'_, '_> {
     fn hear(&self, event: &Event) {
         if let Event::Done { step, verdict, reason, micros, failure, printed } = event
             && self.graph.step(*step).check.is_some()
         {
-            let done = Done {
+            let done = TestEnd {
                 verdict: *verdict,
                 reason: reason.to_string(),
                 unchanged: *reason == Reason::Unchanged,
@@ -193,7 +198,7 @@ impl Listener for Heard<'_, '_> {
     }
 }
 
-fn result(session: &Session, graph: &Graph, id: StepId, done: &Done) -> TestResult {
+fn result(session: &Session, graph: &Graph, id: StepId, done: &TestEnd) -> TestResult {
     let step = graph.step(id);
     let memory = session.state().steps.get(step.folder.as_str()).filter(|m| !m.outputs.is_empty());
     let check = step.check.as_ref();
@@ -249,7 +254,7 @@ fn result(session: &Session, graph: &Graph, id: StepId, done: &Done) -> TestResu
     }
 }
 
-fn write_report(face: Face, file: &Path, round: &Round) -> Outcome<()> {
+fn write_report(console: Console, file: &Path, round: &Round) -> CommandResult<()> {
     let suites: Vec<Suite> = round
         .results
         .iter()
@@ -263,7 +268,7 @@ fn write_report(face: Face, file: &Path, round: &Round) -> Outcome<()> {
     };
     write().map_err(|e| {
         say_wrong(
-            face,
+            console,
             Exit::Own,
             &format!("cannot write the report {}: {e}", file.display()),
             &["name a file in a folder that can be written"],

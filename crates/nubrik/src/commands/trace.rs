@@ -6,15 +6,14 @@ use nubrik_session::{BuildRecord, StepRecord};
 use serde::Serialize;
 
 use super::history::find;
-use super::{Outcome, open, say_wrong};
-use crate::arguments::{Choice, Face};
+use super::{CommandResult, open, say_wrong};
+use crate::arguments::Choice;
 use crate::exit::Exit;
-use crate::ui::json;
-use crate::ui::out::outln;
+use crate::ui::console::{Console, outln};
 
 /// A span of time in the open trace event format: times in microseconds.
 #[derive(Serialize)]
-struct Span<'a> {
+struct TraceSpan<'a> {
     name: &'a str,
     cat: &'a str,
     ph: &'static str,
@@ -34,23 +33,28 @@ struct Args<'a> {
 #[derive(Serialize)]
 #[serde(rename_all = "camelCase")]
 struct Trace<'a> {
-    trace_events: Vec<Span<'a>>,
+    trace_events: Vec<TraceSpan<'a>>,
     display_time_unit: &'static str,
 }
 
-pub fn trace(face: Face, choice: &Choice, number: Option<u64>, to: Option<&Path>) -> Outcome<Exit> {
-    let session = open(face, choice)?;
-    let record = find(face, &session, number)?;
+pub fn trace(
+    console: Console,
+    choice: &Choice,
+    number: Option<u64>,
+    to: Option<&Path>,
+) -> CommandResult<Exit> {
+    let session = open(console, choice)?;
+    let record = find(console, &session, number)?;
     let Some(path) = to else {
-        json::print(&events(&record));
+        console.event(&events(&record));
         return Ok(Exit::Done);
     };
     let text = serde_json::to_string(&events(&record)).unwrap_or_default();
     std::fs::write(path, text).map_err(|e| {
         let message = format!("cannot write {}: {e}", path.display());
-        say_wrong(face, Exit::Own, &message, &["nubrik trace --to trace.json"])
+        say_wrong(console, Exit::Own, &message, &["nubrik trace --to trace.json"])
     })?;
-    outln!("build {} is in {}; any viewer of trace events opens it", record.build, path.display());
+    outln!(console, "build {} is in {}; any viewer of trace events opens it", record.build, path.display());
     Ok(Exit::Done)
 }
 
@@ -66,7 +70,7 @@ fn events(record: &BuildRecord) -> Trace<'_> {
             lanes.push(0);
         }
         lanes[lane] = step.from + step.micros;
-        spans.push(Span {
+        spans.push(TraceSpan {
             name: &step.say,
             cat: &step.state,
             ph: "X",

@@ -8,22 +8,28 @@ use nubrik_lang::AddressPattern;
 use nubrik_source::WsPath;
 use serde::Serialize;
 
-use super::{Outcome, evaluate, open, patterns};
-use crate::arguments::{Choice, Face};
+use super::{CommandResult, evaluate, open, patterns};
+use crate::arguments::Choice;
 use crate::exit::Exit;
+use crate::ui::console::{Console, OutputStream, out};
 use crate::ui::json;
-use crate::ui::out::out;
 use crate::ui::paint::{Ink, Paint};
 use crate::ui::text::time;
 
-pub fn tree(face: Face, choice: &Choice, address: &str, depth: Option<usize>, users: bool) -> Outcome<Exit> {
-    let mut session = open(face, choice)?;
-    let wanted = patterns(face, &mut session, &[address.to_owned()])?;
-    let asked = evaluate(face, &mut session, &wanted)?;
+pub fn tree(
+    console: Console,
+    choice: &Choice,
+    address: &str,
+    depth: Option<usize>,
+    users: bool,
+) -> CommandResult<Exit> {
+    let mut session = open(console, choice)?;
+    let wanted = patterns(console, &mut session, &[address.to_owned()])?;
+    let asked = evaluate(console, &mut session, &wanted)?;
     let addresses: Vec<_> = asked.targets.iter().map(|t| asked.graph.target(*t).address.clone()).collect();
     // Users may be anywhere in the workspace.
     let evaluation = match users {
-        true => evaluate(face, &mut session, &[AddressPattern::below(&WsPath::root())])?,
+        true => evaluate(console, &mut session, &[AddressPattern::below(&WsPath::root())])?,
         false => asked,
     };
     let graph = &evaluation.graph;
@@ -31,13 +37,13 @@ pub fn tree(face: Face, choice: &Choice, address: &str, depth: Option<usize>, us
     if users {
         edges = reversed(&edges);
     }
-    let roots = addresses.iter().filter_map(|a| graph.find_target(a)).collect();
-    let shape =
-        Shape { graph, edges, depth: depth.unwrap_or(usize::MAX), costs: costs(graph, session.state()) };
-    if face.json {
-        shape.print_json(roots);
+    let roots: Vec<TargetId> = addresses.iter().filter_map(|a| graph.find_target(a)).collect();
+    let costs = costs(graph, &reachable(&edges, &roots), session.state());
+    let shape = TreeShape { graph, edges, depth: depth.unwrap_or(usize::MAX), costs };
+    if console.is_json() {
+        shape.print_json(console, roots);
     } else {
-        out!("{}", shape.render(roots, super::paint(face)));
+        out!(console, "{}", shape.render(roots, console.paint(OutputStream::Output)));
     }
     Ok(Exit::Done)
 }
@@ -52,10 +58,20 @@ fn reversed(edges: &[Vec<TargetId>]) -> Vec<Vec<TargetId>> {
     users
 }
 
-/// What the steps of each target took the last time they ran, in microseconds.
-fn costs(graph: &Graph, state: &State) -> HashMap<TargetId, u64> {
+/// Some targets, and all that edges lead to from them.
+fn reachable(edges: &[Vec<TargetId>], roots: &[TargetId]) -> HashSet<TargetId> {
+    let mut open = roots.to_vec();
+    let mut reached: HashSet<TargetId> = open.iter().copied().collect();
+    while let Some(target) = open.pop() {
+        open.extend(edges[target.index()].iter().copied().filter(|next| reached.insert(*next)));
+    }
+    reached
+}
+
+/// What the steps of each of some targets took the last time they ran, in microseconds.
+fn costs(graph: &Graph, targets: &HashSet<TargetId>, state: &State) -> HashMap<TargetId, u64> {
     let mut costs = HashMap::new();
-    for step in &graph.steps {
+    for step in graph.steps.iter().filter(|step| targets.contains(&step.target)) {
         if let Some(memory) = state.steps.get(step.folder.shared()) {
             *costs.entry(step.target).or_default() += memory.micros;
         }
@@ -63,7 +79,7 @@ fn costs(graph: &Graph, state: &State) -> HashMap<TargetId, u64> {
     costs
 }
 
-struct Shape<'g> {
+struct TreeShape<'g> {
     graph: &'g Graph,
     edges: Vec<Vec<TargetId>>,
     depth: usize,
@@ -71,7 +87,7 @@ struct Shape<'g> {
 }
 
 #[derive(Serialize)]
-struct NodeEvent<'a> {
+struct TreeNodeEvent<'a> {
     event: &'static str,
     address: &'a str,
     kind: &'a str,
@@ -80,7 +96,7 @@ struct NodeEvent<'a> {
     last_seconds: Option<f64>,
 }
 
-impl Shape<'_> {
+impl TreeShape<'_> {
     fn render(&self, roots: Vec<TargetId>, paint: Paint) -> String {
         let mut out = String::new();
         let mut shown = HashSet::new();
@@ -130,7 +146,7 @@ impl Shape<'_> {
         format!("{}  {}", target.address, paint.ink(Ink::Faint, &format!("{kind}{took}{more}")))
     }
 
-    fn print_json(&self, roots: Vec<TargetId>) {
+    fn print_json(&self, console: Console, roots: Vec<TargetId>) {
         let mut queue: Vec<(TargetId, usize)> = roots.into_iter().map(|r| (r, 0)).collect();
         let mut seen: HashSet<TargetId> = queue.iter().map(|(id, _)| *id).collect();
         let mut at = 0;
@@ -138,7 +154,7 @@ impl Shape<'_> {
             at += 1;
             let target = self.graph.target(id);
             let below = &self.edges[id.index()];
-            json::print(&NodeEvent {
+            console.event(&TreeNodeEvent {
                 event: "node",
                 address: &target.address,
                 kind: &target.kind,

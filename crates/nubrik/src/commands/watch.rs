@@ -16,13 +16,11 @@ use nubrik_lang::TARGETS_FILE;
 use serde::Serialize;
 
 use super::build::{build_files, exit_of, lock};
-use super::{Outcome, evaluate_address, labelled, open_to_build, say_wrong};
-use crate::arguments::{Choice, Face, How, Watched};
+use super::{CommandResult, evaluate_address, labelled, open_to_build, say_wrong};
+use crate::arguments::{Choice, How, WatchCommand};
 use crate::exit::Exit;
-use crate::ui::json;
-use crate::ui::out::outln;
-use crate::ui::paint::{Ink, Paint};
-use crate::ui::screen::Stream;
+use crate::ui::console::{Console, OutputStream, outln};
+use crate::ui::paint::Ink;
 
 /// Changes that follow one another so closely are one: editors write a file in several moves.
 const QUIET: Duration = Duration::from_millis(80);
@@ -42,52 +40,52 @@ struct ChangedEvent<'a> {
     files: &'a [String],
 }
 
-pub fn watch(face: Face, choice: &Choice, watched: &Watched) -> Outcome<Exit> {
-    let session = open_to_build(face, choice)?;
+pub fn watch(console: Console, choice: &Choice, watched: &WatchCommand) -> CommandResult<Exit> {
+    let session = open_to_build(console, choice)?;
     let root = session.workspace.root.clone();
     drop(session);
     let cancel = crate::interrupt::cancel_switch()
-        .map_err(|e| say_wrong(face, Exit::Own, &format!("cannot listen for signals: {e}"), &[]))?;
+        .map_err(|e| say_wrong(console, Exit::Own, &format!("cannot listen for signals: {e}"), &[]))?;
     let (sender, changes) = channel();
     let heard = move |event: notify::Result<notify::Event>| {
         let _ = sender.send(event);
     };
     let mut watcher: Box<dyn Watcher> = match notify::recommended_watcher(heard.clone()) {
         Ok(watcher) => Box::new(watcher),
-        Err(_) => Box::new(polling(face, heard.clone())?),
+        Err(_) => Box::new(polling(console, heard.clone())?),
     };
     if watcher.watch(&root, RecursiveMode::Recursive).is_err() {
         // The kernel watches so many folders and no more: then they are looked at again and again.
-        watcher = Box::new(polling(face, heard)?);
+        watcher = Box::new(polling(console, heard)?);
         watcher.watch(&root, RecursiveMode::Recursive).map_err(|e| {
             let message = format!("cannot watch {}: {e}", root.display());
             say_wrong(
-                face,
+                console,
                 Exit::Machine,
                 &message,
                 &["sysctl fs.inotify.max_user_watches allows more folders"],
             )
         })?;
     }
-    let rounds = Rounds { face, changes, cancel, root, ignored: None };
+    let rounds = Rounds { console, changes, cancel, root, ignored: None };
     match watched {
-        Watched::Build { .. } | Watched::Test(_) => rounds.again_and_again(),
-        Watched::Run(running) => rounds.keep_running(choice, &running.address),
+        WatchCommand::Build { .. } | WatchCommand::Test(_) => rounds.again_and_again(),
+        WatchCommand::Run(running) => rounds.keep_running(choice, &running.address),
     }
 }
 
 fn polling(
-    face: Face,
+    console: Console,
     heard: impl FnMut(notify::Result<notify::Event>) + Send + 'static,
-) -> Outcome<notify::PollWatcher> {
+) -> CommandResult<notify::PollWatcher> {
     let config = notify::Config::default().with_poll_interval(Duration::from_secs(1));
     notify::PollWatcher::new(heard, config)
-        .map_err(|e| say_wrong(face, Exit::Machine, &format!("cannot watch files: {e}"), &[]))
+        .map_err(|e| say_wrong(console, Exit::Machine, &format!("cannot watch files: {e}"), &[]))
 }
 
 /// What happens from change to change.
 struct Rounds {
-    face: Face,
+    console: Console,
     changes: Receiver<notify::Result<notify::Event>>,
     cancel: Arc<CancelSwitch>,
     root: PathBuf,
@@ -97,7 +95,7 @@ struct Rounds {
 
 impl Rounds {
     /// Builds or tests after each change.
-    fn again_and_again(mut self) -> Outcome<Exit> {
+    fn again_and_again(mut self) -> CommandResult<Exit> {
         loop {
             let mut child = self.start()?;
             let _ = child.wait();
@@ -111,11 +109,11 @@ impl Rounds {
     }
 
     /// Keeps a job or program running, and starts it anew when what it uses changed.
-    fn keep_running(mut self, choice: &Choice, address: &str) -> Outcome<Exit> {
+    fn keep_running(mut self, choice: &Choice, address: &str) -> CommandResult<Exit> {
         let mut running: Option<(Child, Vec<u8>)> = None;
         loop {
             // Without an answer (an error in the definitions, a failing step) what runs goes on.
-            if let Ok(uses) = fingerprint(self.face, choice, address)
+            if let Ok(uses) = fingerprint(self.console, choice, address)
                 && running.as_ref().is_none_or(|(_, before)| *before != uses)
             {
                 if let Some((mut child, _)) = running.take() {
@@ -145,11 +143,12 @@ impl Rounds {
     }
 
     /// Starts this program with the words behind `watch`.
-    fn start(&self) -> Outcome<Child> {
+    fn start(&self) -> CommandResult<Child> {
         let program = std::env::current_exe().unwrap_or_else(|_| "nubrik".into());
         let child = Command::new(program).args(words_without_watch()).stdin(Stdio::null()).spawn();
-        let child = child
-            .map_err(|e| say_wrong(self.face, Exit::Own, &format!("cannot start nubrik again: {e}"), &[]))?;
+        let child = child.map_err(|e| {
+            say_wrong(self.console, Exit::Own, &format!("cannot start nubrik again: {e}"), &[])
+        })?;
         // What is built meanwhile, to see whether anything changed, must not take it for a step's.
         nubrik_confine::spare(child.id(), true);
         Ok(child)
@@ -225,26 +224,26 @@ impl Rounds {
     }
 
     fn say_changed(&self, files: &[String]) {
-        if self.face.json {
-            return json::print(&ChangedEvent { event: "changed", files });
+        if self.console.is_json() {
+            return self.console.event(&ChangedEvent { event: "changed", files });
         }
         let more = files.len().saturating_sub(NAMED);
         let named = files[..files.len().min(NAMED)].join(", ");
         let more = if more > 0 { format!(" and {more} more") } else { String::new() };
-        outln!();
+        outln!(self.console);
         self.say("changed", &format!("{named}{more}"));
     }
 
     fn say_waiting(&self) {
-        if !self.face.json {
+        if !self.console.is_json() {
             self.say("watches", "for changes; Ctrl-C ends it");
         }
     }
 
     fn say(&self, word: &str, text: &str) {
-        let paint = Paint::for_stdout(self.face.plain || self.face.json);
-        if !self.face.json {
-            outln!("{}", labelled(paint, Ink::Busy, word, text));
+        let paint = self.console.paint(OutputStream::Output);
+        if !self.console.is_json() {
+            outln!(self.console, "{}", labelled(paint, Ink::Busy, word, text));
         }
     }
 }
@@ -275,13 +274,14 @@ fn words_without_watch() -> Vec<OsString> {
 }
 
 /// Builds what a job or program uses, and gives a digest of all that decides what it does.
-fn fingerprint(face: Face, choice: &Choice, address: &str) -> Outcome<Vec<u8>> {
-    let mut session = open_to_build(face, choice)?;
-    let mut workshop = lock(face, &mut session)?;
-    let evaluation = evaluate_address(face, &mut workshop, address)?;
+fn fingerprint(console: Console, choice: &Choice, address: &str) -> CommandResult<Vec<u8>> {
+    let mut session = open_to_build(console, choice)?;
+    let mut workshop = lock(console, &mut session)?;
+    let evaluation = evaluate_address(console, &mut workshop, address)?;
     let how = How::default();
     let graph = &evaluation.graph;
-    let report = build_files(face, &mut workshop, &evaluation, &evaluation.requested, how, Stream::Error)?;
+    let report =
+        build_files(console, &mut workshop, &evaluation, &evaluation.requested, how, OutputStream::Error)?;
     if exit_of(&report) != Exit::Done {
         return Err(exit_of(&report));
     }

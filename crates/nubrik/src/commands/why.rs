@@ -8,11 +8,10 @@ use nubrik_lang::Evaluation;
 use serde::Serialize;
 
 use super::plan::planned_word;
-use super::{Outcome, Silent, evaluate, labelled, open, patterns};
-use crate::arguments::{Choice, Face};
+use super::{CommandResult, Silent, evaluate, labelled, open, patterns};
+use crate::arguments::Choice;
 use crate::exit::Exit;
-use crate::ui::json;
-use crate::ui::out::{out, outln};
+use crate::ui::console::{Console, OutputStream, out, outln};
 use crate::ui::paint::{Ink, Paint};
 use crate::ui::text::{harmless, padded, width};
 
@@ -46,12 +45,12 @@ struct Differs {
 /// How many differences of one step are shown; more of them are only counted.
 const SHOWN: usize = 10;
 
-pub fn why(face: Face, choice: &Choice, address: &str) -> Outcome<Exit> {
-    let mut session = open(face, choice)?;
-    let patterns = patterns(face, &mut session, &[address.to_owned()])?;
-    let evaluation = evaluate(face, &mut session, &patterns)?;
+pub fn why(console: Console, choice: &Choice, address: &str) -> CommandResult<Exit> {
+    let mut session = open(console, choice)?;
+    let patterns = patterns(console, &mut session, &[address.to_owned()])?;
+    let evaluation = evaluate(console, &mut session, &patterns)?;
     let planned = session.plan(&evaluation, &Silent, Supposed { compare: true, ..Supposed::default() });
-    let paint = super::paint(face);
+    let paint = console.paint(OutputStream::Output);
     let pending = chain_now(&evaluation, &planned);
     let (headline, chain) = match pending {
         Some((word, chain)) => (format!("{address} would {word} now"), chain),
@@ -66,19 +65,19 @@ pub fn why(face: Face, choice: &Choice, address: &str) -> Outcome<Exit> {
             None => (format!("{address} has no steps of its own"), Vec::new()),
         },
     };
-    if face.json {
-        chain.iter().for_each(json::print);
+    if console.is_json() {
+        chain.iter().for_each(|link| console.event(link));
         return Ok(Exit::Done);
     }
-    outln!("{}", paint.ink(Ink::Strong, &headline));
+    outln!(console, "{}", paint.ink(Ink::Strong, &headline));
     let targets = chain.iter().map(|c| width(&c.target)).max().unwrap_or(0);
     let says = chain.iter().map(|c| width(&c.say)).max().unwrap_or(0).min(40);
     for (i, cause) in chain.iter().enumerate() {
         let label = if i == 0 { "because" } else { "since" };
         let text =
             format!("{}   {}   {}", padded(&cause.target, targets), padded(&cause.say, says), cause.reason);
-        outln!("{}", labelled(paint, Ink::Calm, label, &text));
-        out!("{}", differences(paint, cause));
+        outln!(console, "{}", labelled(paint, Ink::Calm, label, &text));
+        out!(console, "{}", differences(paint, cause));
     }
     Ok(Exit::Done)
 }

@@ -252,7 +252,11 @@ pub fn readings(graph: &Graph, id: StepId, failure: &Failure, printed: &[u8]) ->
                 ));
             }
         }
-        _ => {}
+        // What is said of them in the first line is all there is to know.
+        Failure::NotStarted { .. }
+        | Failure::NoInput { .. }
+        | Failure::Cases { .. }
+        | Failure::Machine { .. } => {}
     }
     lines
 }

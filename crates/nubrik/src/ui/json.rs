@@ -7,16 +7,15 @@ use nubrik_engine::{Summary, Verdict};
 use nubrik_source::Sources;
 use serde::Serialize;
 
-use super::out::steers;
+use super::console::Console;
+use super::visible::steers;
 
 /// Version of the events.
 pub const VERSION: u32 = 1;
 
-/// Prints one value on one line.
-pub fn print(value: &impl Serialize) {
-    if let Ok(line) = serde_json::to_string(value) {
-        super::out::raw(super::screen::Stream::Output, &format!("{}\n", escaped(&line)));
-    }
+/// A value on a line; `None` where it is none that JSON can hold.
+pub fn line(value: &impl Serialize) -> Option<String> {
+    serde_json::to_string(value).ok().map(|line| format!("{}\n", escaped(&line)))
 }
 
 /// JSON in which no character is left that would steer a terminal: such characters stand in its texts only, where an escape
@@ -146,7 +145,7 @@ struct RelatedPlace<'a> {
 }
 
 /// Prints diagnostics.
-pub fn diagnostics(list: &[Diagnostic], sources: &Sources) {
+pub fn diagnostics(console: Console, list: &[Diagnostic], sources: &Sources) {
     for diagnostic in list {
         let at = diagnostic.span.map(|s| (sources.name(s.file), sources.line_column(s.file, s.start)));
         let related = diagnostic.related.iter().map(|r| RelatedPlace {
@@ -154,7 +153,7 @@ pub fn diagnostics(list: &[Diagnostic], sources: &Sources) {
             line: sources.line(r.span),
             message: &r.message,
         });
-        print(&DiagnosticEvent {
+        console.event(&DiagnosticEvent {
             event: "diagnostic",
             severity: if diagnostic.severity == Severity::Error { "error" } else { "warning" },
             code: diagnostic.code,
@@ -170,8 +169,8 @@ pub fn diagnostics(list: &[Diagnostic], sources: &Sources) {
 }
 
 /// Prints the last line of every build: the summary, which scripts rely on.
-pub fn summary(summary: &Summary, ok: bool, seconds: f64) {
-    print(&summary_event(summary, ok, seconds));
+pub fn summary(console: Console, summary: &Summary, ok: bool, seconds: f64) {
+    console.event(&summary_event(summary, ok, seconds));
 }
 
 fn summary_event(summary: &Summary, ok: bool, seconds: f64) -> SummaryEvent {
@@ -217,19 +216,25 @@ struct TestSummaryEvent {
 }
 
 /// Prints the last line of tests: the summary of a build, with counts of cases and tests.
-pub fn test_summary(round: &super::verdicts::Round, left: usize, seconds: f64, cancelled: bool) {
+pub fn test_summary(
+    console: Console,
+    round: &super::verdicts::Round,
+    left: usize,
+    seconds: f64,
+    cancelled: bool,
+) {
     let (summary, results) = (&round.summary, &round.results);
     let count = |verdict: Verdict| results.iter().filter(|r| r.verdict == verdict).count();
-    let cases = |outcome: nubrik_cases::Outcome| {
+    let cases = |outcome: nubrik_cases::CaseOutcome| {
         results.iter().flat_map(|r| &r.cases).filter(|c| c.outcome == outcome).count()
     };
     let ok = summary.failed + summary.blocked + summary.left == 0 && !cancelled;
-    print(&TestSummaryEvent {
+    console.event(&TestSummaryEvent {
         steps: summary_event(summary, ok, seconds),
         cases: Cases {
-            passed: cases(nubrik_cases::Outcome::Passed),
-            failed: cases(nubrik_cases::Outcome::Failed),
-            left: cases(nubrik_cases::Outcome::LeftOut),
+            passed: cases(nubrik_cases::CaseOutcome::Passed),
+            failed: cases(nubrik_cases::CaseOutcome::Failed),
+            left: cases(nubrik_cases::CaseOutcome::LeftOut),
         },
         tests: Tests {
             ran: count(Verdict::Ran) + count(Verdict::Failed),

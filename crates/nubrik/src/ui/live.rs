@@ -1,14 +1,84 @@
 //! The live view: steps in flight with their times, a gauge, what waits. Drawn below the lines that
 //! stay, and wiped when the build ends.
 
-use std::time::Instant;
+use std::sync::mpsc::{RecvTimeoutError, channel};
+use std::sync::{Mutex, MutexGuard, PoisonError};
+use std::time::{Duration, Instant};
 
-use nubrik_engine::Verdict;
+use nubrik_engine::{Event, Listener, Verdict};
 use nubrik_graph::{Graph, StepId};
 
+use super::console::{Console, OutputStream};
 use super::paint::{Ink, Paint};
-use super::screen::{Columns, step_line};
+use super::step_line::{Columns, step_line};
+use super::telling::Telling;
 use super::text::{cut, harmless, time, width};
+use super::visible::visible;
+
+/// How often the view is drawn anew.
+const BEAT: Duration = Duration::from_millis(80);
+
+/// Shows a build on a terminal: lines that stay, and below them what is at work.
+pub struct LiveView<'g> {
+    telling: Telling<'g>,
+    live: Mutex<Live>,
+    console: Console,
+    stream: OutputStream,
+}
+
+impl<'g> LiveView<'g> {
+    pub fn new(telling: Telling<'g>, console: Console, stream: OutputStream) -> LiveView<'g> {
+        let live = Mutex::new(Live::new(telling.paint, telling.columns));
+        LiveView { telling, live, console, stream }
+    }
+
+    fn live(&self) -> MutexGuard<'_, Live> {
+        let mut live = self.live.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(width) = self.telling.paint.resized().width {
+            live.resized(width);
+        }
+        live
+    }
+
+    /// Lines that stay, above what moves.
+    fn lines(&self, text: &str) {
+        let drawn = self.live().above(self.telling.graph, &visible(text));
+        self.console.raw(self.stream, &drawn);
+    }
+
+    /// Keeps the view moving until `work` is done.
+    pub fn during<T>(&self, work: impl FnOnce() -> T) -> T {
+        let (ended, ends) = channel::<()>();
+        std::thread::scope(|scope| {
+            scope.spawn(move || {
+                while ends.recv_timeout(BEAT) == Err(RecvTimeoutError::Timeout) {
+                    let drawn = self.live().redraw(self.telling.graph);
+                    self.console.raw(self.stream, &drawn);
+                }
+            });
+            let result = work();
+            drop(ended);
+            self.lines(&self.telling.at_the_end());
+            let last = self.live().erase();
+            self.console.raw(self.stream, &last);
+            result
+        })
+    }
+}
+
+impl Listener for LiveView<'_> {
+    fn hear(&self, event: &Event) {
+        match event {
+            Event::Began { steps } => self.live().began(*steps),
+            Event::WillRun { step, .. } => self.live().running(*step),
+            Event::Done { step, verdict, .. } => self.live().done(*step, *verdict),
+            Event::Survived { .. } | Event::Notice(_) => {}
+        }
+        if let Some(text) = self.telling.of(event) {
+            self.lines(&text);
+        }
+    }
+}
 
 const GAUGE: usize = 24;
 const SHOWN_STEPS: usize = 8;
@@ -135,42 +205,16 @@ fn without_colours(line: &str) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use nubrik_graph::{Place, Step, Target, TargetId};
+    use nubrik_graph::{Step, Tables, Target};
     use nubrik_source::WsPath;
-    use std::time::Duration;
 
     fn graph() -> Graph {
-        let place = Place { file: "targets.nub".into(), line: 1 };
-        let mut graph = Graph::default();
-        graph.targets.push(Target {
-            address: "tide/harmonics".into(),
-            package: WsPath::root(),
-            kind: "library".into(),
-            documentation: "".into(),
-            place: place.clone(),
-            role: nubrik_graph::Role::Target,
-            private: false,
-            tags: Vec::new(),
-            results: vec![],
-        });
+        let mut tables = Tables::default();
+        tables.targets.push(Target::plain("tide/harmonics"));
         for say in ["compile src/fit.c", "compile src/readings.c", "archive harmonics"] {
-            graph.steps.push(Box::new(Step {
-                target: TargetId(0),
-                say: say.into(),
-                commands: vec![],
-                env: vec![],
-                folder: WsPath::root(),
-                inputs: vec![],
-                candidates: vec![],
-                outputs: vec![],
-                found: vec![],
-                scratch: vec![],
-                tools: vec![],
-                place: place.clone(),
-                ..Step::empty(WsPath::root())
-            }));
+            tables.steps.push(Box::new(Step { say: say.into(), ..Step::empty(WsPath::root()) }));
         }
-        graph
+        tables.finish().unwrap()
     }
 
     fn live(graph: &Graph, width: usize) -> Live {

@@ -1,15 +1,23 @@
 //! Everything that people and programs see. Two columns throughout: a word that says what a line is,
 //! then the fact.
 
+pub mod console;
 pub mod diagnostics;
+pub mod drawn;
 pub mod failure;
 pub mod json;
-pub mod live;
-pub mod out;
+mod json_lines;
+mod lines;
+mod live;
+mod news;
+mod notices;
 pub mod paint;
 pub mod picture;
 pub mod screen;
 pub mod services;
+pub mod step_line;
 pub mod summary;
+mod telling;
 pub mod text;
 pub mod verdicts;
+mod visible;

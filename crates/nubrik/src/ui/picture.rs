@@ -4,8 +4,8 @@
 use std::collections::BTreeMap;
 use std::fmt::Write;
 
+use super::drawn::Shape;
 use super::text::width;
-use crate::commands::graph::Shape;
 
 const ROW: usize = 46;
 const GAP: usize = 70;
@@ -161,10 +161,10 @@ fn ordered(shape: &Shape, layers: &[usize]) -> Vec<Vec<usize>> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::commands::graph::Node;
+    use crate::ui::drawn::DrawnNode;
 
     fn shape(count: usize, edges: &[(usize, usize)]) -> Shape {
-        let node = |n: usize| Node {
+        let node = |n: usize| DrawnNode {
             name: format!("n{n}"),
             kind: "step".into(),
             group: "tide".into(),

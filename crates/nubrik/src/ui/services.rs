@@ -69,7 +69,13 @@ pub fn readings(failure: &ServiceFailure) -> Vec<(&'static str, String)> {
         ServiceProblem::SaidBefore => {
             lines.push(("reading", "why is said where it was tried first".to_owned()))
         }
-        _ => {}
+        // What is said of them in the first line is all there is to know.
+        ServiceProblem::Ended(_)
+        | ServiceProblem::Command(..)
+        | ServiceProblem::NotStarted(..)
+        | ServiceProblem::NotStopped(_)
+        | ServiceProblem::BadPort
+        | ServiceProblem::Machine(_) => {}
     }
     lines
 }

@@ -2,17 +2,17 @@
 
 use std::collections::BTreeMap;
 
-use nubrik_cases::{Case, Outcome};
+use nubrik_cases::{Case, CaseOutcome};
 use nubrik_engine::{Summary, Verdict};
 use nubrik_graph::{Graph, StepId};
 use serde::Serialize;
 
 use super::json;
 use super::paint::{Ink, Paint};
-use super::screen::ink_of;
+use super::step_line::ink_of;
 use super::text::{cut, harmless, padded, time, width};
-use crate::arguments::Face;
-use crate::ui::out::out;
+use crate::ui::console::OutputStream;
+use crate::ui::console::{Console, out};
 
 /// How many tests that stand are told of one by one; more of them are only counted.
 const TOLD: usize = 12;
@@ -73,7 +73,7 @@ fn steadiness(rounds: &[Round]) -> BTreeMap<&str, Steadiness> {
 
 /// Shows what tests came to, for people or programs.
 pub fn show(
-    face: Face,
+    console: Console,
     graph: &Graph,
     rounds: &[Round],
     left: &BTreeMap<String, usize>,
@@ -81,20 +81,20 @@ pub fn show(
     cancelled: bool,
 ) {
     let Some(last) = rounds.last() else { return };
-    if face.json {
-        last.results.iter().for_each(|result| print_json(graph, result));
+    if console.is_json() {
+        last.results.iter().for_each(|result| print_json(console, graph, result));
         for (address, one) in steadiness(rounds).into_iter().filter(|(_, o)| o.passed > 0 && o.failed > 0) {
-            json::print(&UnsteadyEvent {
+            console.event(&UnsteadyEvent {
                 event: "unsteady",
                 target: address,
                 passed: one.passed,
                 failed: one.failed,
             });
         }
-        return json::test_summary(last, left.values().sum(), micros as f64 / 1e6, cancelled);
+        return json::test_summary(console, last, left.values().sum(), micros as f64 / 1e6, cancelled);
     }
-    let paint = Paint::for_stdout(face.plain);
-    out!("{}", render(graph, rounds, left, micros, cancelled, paint));
+    let paint = console.paint(OutputStream::Output);
+    out!(console, "{}", render(graph, rounds, left, micros, cancelled, paint));
 }
 
 fn render(
@@ -168,7 +168,7 @@ fn standing(round: &Round, paint: Paint) -> String {
 fn failing_cases(round: &Round, paint: Paint) -> String {
     let mut out = String::new();
     for result in round.results.iter().filter(|r| r.has_report && r.verdict == Verdict::Failed) {
-        let failed: Vec<&Case> = result.cases.iter().filter(|c| c.outcome == Outcome::Failed).collect();
+        let failed: Vec<&Case> = result.cases.iter().filter(|c| c.outcome == CaseOutcome::Failed).collect();
         let head = format!("{}   {} of {} cases failed", result.address, failed.len(), result.cases.len());
         out.push_str(&format!("{}\n", paint.ink(Ink::Wrong, &head)));
         for case in failed {
@@ -326,7 +326,7 @@ struct CaseEvent<'a> {
     text: &'a str,
 }
 
-fn print_json(graph: &Graph, result: &TestResult) {
+fn print_json(console: Console, graph: &Graph, result: &TestResult) {
     let cases = result.cases.iter().map(|case| CaseEvent {
         group: &case.group,
         name: &case.name,
@@ -334,7 +334,7 @@ fn print_json(graph: &Graph, result: &TestResult) {
         seconds: case.seconds.map(json::rounded),
         text: &case.text,
     });
-    json::print(&TestEvent {
+    console.event(&TestEvent {
         event: "test",
         target: &result.address,
         state: result.verdict.word(),

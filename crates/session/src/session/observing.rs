@@ -26,7 +26,7 @@ impl Session {
 
     /// Why commands are not in rooms on this machine; `None` where they are.
     pub fn why_no_rooms(&self) -> Option<&str> {
-        self.machine.means().why_no_rooms()
+        self.machine.why_no_rooms()
     }
 
     /// Runs the steps of some targets once more under a recorder, and tells what they really read and wrote;

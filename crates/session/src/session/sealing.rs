@@ -1,23 +1,22 @@
 //! Sealing a finished request, and adding to its seal when some of its steps were built again.
 
 use std::collections::BTreeMap;
-use std::io::Write;
 use std::sync::{Arc, PoisonError};
 
 use nubrik_bytes::{Digest, Encoder};
-use nubrik_engine::{Outcome, Outside, Signature};
+use nubrik_disk::Signature;
+use nubrik_engine::{Outcome, Outside};
 use nubrik_graph::{Closure, FileId, Graph, StepId};
-use nubrik_lang::{AddressPattern, Evaluation};
+use nubrik_lang::{AddressPattern, AnswerText, Evaluation};
+use nubrik_memory::{
+    Entry, NO_NODE, NewSeal, ReachedPart, Results, Roles, Seal, SealNews, Sealed, Snapshot, Trails,
+    env_digest, forget_old_seals, link_itself, save_graph, seal_path, write_seal,
+};
 use nubrik_store::{OutputRecord, TreeKind};
 use rustc_hash::{FxHashMap, FxHashSet};
 
-use super::seal_files::{FOLDER, NAME, forget_old_seals, open_log, save_graph, write_seal};
 use super::standing::Reached;
 use super::{BuildProblem, Session};
-use crate::results::Results;
-use crate::seal::{self, Entry, NewSeal, News, Roles, Seal, Sealed};
-use crate::snapshot::{Part, Snapshot};
-use crate::trails::Trails;
 
 /// Metadata of what steps made, by path, each with its file in the graph.
 pub(super) type Made = BTreeMap<Arc<str>, MadeEntry>;
@@ -38,14 +37,16 @@ impl MadeEntry {
     }
 }
 
-pub(super) fn is_complete(outcome: &Outcome) -> bool {
-    let done = &outcome.summary;
-    done.failed + done.blocked + done.left + done.unpublished == 0 && !outcome.cancelled
-}
-
 impl Session {
+    /// Where the seal of a build is.
     pub(super) fn seal_path(&self, patterns: &[AddressPattern]) -> String {
+        seal_path(&self.request_digest(patterns, "build"))
+    }
+
+    /// What tells requests apart, and what the same one is asked by and under.
+    pub(super) fn request_digest(&self, patterns: &[AddressPattern], what: &str) -> Digest {
         let mut out = Encoder::new();
+        out.text(what);
         out.text(env!("CARGO_PKG_VERSION"));
         out.text(&std::env::var_os("PATH").unwrap_or_default().to_string_lossy());
         out.list(patterns, |out, pattern| {
@@ -61,8 +62,8 @@ impl Session {
         let program = std::env::current_exe().ok().and_then(|p| self.machine.check(&p.to_string_lossy()));
         out.u64(program.map_or(0, |s| s.changed as u64));
         // How steps are confined decides what they see.
-        out.text(&crate::enclosure::circumstances());
-        format!("{FOLDER}/{}", &Digest::of(&out.bytes).hex()[..NAME])
+        out.text(&nubrik_machine::circumstances());
+        Digest::of(&out.bytes)
     }
 
     /// Whether a step runs each time, since it uses a service that runs somewhere else, or is to run again, since
@@ -88,7 +89,7 @@ impl Session {
         }
         let Some(built) = self.built_entries(&reached, outcome) else { return Ok(()) };
         let Reached { mut seal, changes, snapshot, part, again, relisted, .. } = reached;
-        let mut news = News::default();
+        let mut news = SealNews::default();
         // What is in a folder that a step made may be other files now.
         let outputs = self.own_steps(&part).into_iter().flat_map(|s| &part.graph.step(s).outputs);
         let folders = outputs.map(|o| part.graph.file(o.file)).filter(|f| f.folder);
@@ -128,12 +129,7 @@ impl Session {
             known.node = entry.node;
             known.roles = known.roles.without(Roles::GONE);
         }
-        if let Some((mut log, start)) = open_log(own, path, &seal) {
-            let written = log.write_all(&[start, news.log_entry()].concat());
-            return written.map_err(|e| self.own_problem((path.to_owned(), e)));
-        }
-        seal.take(news);
-        write_seal(own, path, &seal.to_new().encode()).map_err(|problem| self.own_problem(problem))
+        seal.add(own, path, news).map_err(|problem| self.own_problem(problem))
     }
 
     /// What steps that were built looked at and made, as it is to be sealed; `None` where a file is so
@@ -155,7 +151,7 @@ impl Session {
             entries.insert(path.clone(), Entry { signature, ..known(path).unwrap_or_else(new) });
         }
         for (path, made) in made {
-            let node = || snapshot.node(part.graph.file(made.file).path.as_str()).unwrap_or(seal::NO_NODE);
+            let node = || snapshot.node(part.graph.file(made.file).path.as_str()).unwrap_or(NO_NODE);
             let entry = known(&path).unwrap_or_else(|| Entry { node: node(), ..Entry::new(None) });
             let roles = entry.roles.without(Roles::ITSELF).and(made.roles());
             entries.insert(path, Entry { signature: made.signature, roles, ..entry });
@@ -164,29 +160,41 @@ impl Session {
         Some(entries)
     }
 
+    /// What an evaluation rests on besides what it looked at itself: settings, files of scans, and tools. `None` where a file of a
+    /// scan is so young that a later change of it might not show.
+    pub(super) fn looked_at_besides(&self) -> Option<Vec<(Arc<str>, Entry)>> {
+        let settings = [(crate::SETTINGS_FILE.into(), self.machine.check(crate::SETTINGS_FILE))];
+        let all = settings.into_iter().chain(self.scans_looked_at.iter().cloned());
+        if self.scans_looked_at.iter().any(|(_, found)| *found == Some(Signature::default())) {
+            return None;
+        }
+        let entry = |(path, found)| (path, Entry { roles: Roles::WHOLE, ..Entry::new(found) });
+        Some(all.chain(self.machine.tools_looked_at()).map(entry).collect())
+    }
+
     /// Links that steps see, by where they lead: besides what they lead to, which is looked at under the plain path.
     fn links_met(&self) -> impl Iterator<Item = (Arc<str>, Entry)> {
         self.machine.links_met().into_iter().map(|(path, signature)| {
             let roles = Roles::WHOLE.and(Roles::ITSELF);
-            (seal::link_itself(&path), Entry { roles, ..Entry::new(signature) })
+            (link_itself(&path), Entry { roles, ..Entry::new(signature) })
         })
     }
 
     /// What evaluation looked at when a part of the definitions was evaluated again.
-    fn add_seen(&self, seal: &Seal, snapshot: &Snapshot, news: &mut News) {
+    fn add_seen(&self, seal: &Seal, snapshot: &Snapshot, news: &mut SealNews) {
         let seen = self.seen.lock().unwrap_or_else(PoisonError::into_inner);
         #[allow(clippy::iter_over_hash_type)] // Into a sorted map.
         for (path, entry) in &seen.files {
             let known = news.entries.get(path).copied().or_else(|| seal.find(path).map(|n| seal.entry(n)));
             let known = known.filter(|entry| !entry.roles.has(Roles::GONE));
-            let node = || snapshot.node(path).unwrap_or(seal::NO_NODE);
+            let node = || snapshot.node(path).unwrap_or(NO_NODE);
             let (node, roles) = known.map_or_else(|| (node(), entry.roles), |k| (k.node, k.roles));
             let now = Entry { node, roles: roles.and(entry.roles), ..*entry };
             if known != Some(now) {
                 news.entries.insert(path.clone(), now);
             }
         }
-        for (path, signature) in self.machine.tools.looked_at() {
+        for (path, signature) in self.machine.tools_looked_at() {
             let now = Entry { roles: Roles::WHOLE, ..Entry::new(signature) };
             if seal.find(&path).is_none() {
                 news.entries.insert(path, now);
@@ -194,13 +202,13 @@ impl Session {
         }
         let head = news.head.get_or_insert_default();
         let env = seen.env.iter().filter(|(name, _)| !seal.has_env(name));
-        head.env = env.map(|(name, value)| (name.clone(), seal::env_digest(value.as_deref()))).collect();
+        head.env = env.map(|(name, value)| (name.clone(), env_digest(value.as_deref()))).collect();
         head.env.sort();
         let probes = seen.probes.iter().filter(|(request, _)| !seal.has_probe(request));
-        head.probes = probes.map(|(r, answer)| (r.clone(), crate::probes::digest_of(answer))).collect();
+        head.probes = probes.map(|(r, answer)| (r.clone(), AnswerText::digest(answer))).collect();
     }
 
-    pub(super) fn own_steps(&self, part: &Part) -> Vec<StepId> {
+    pub(super) fn own_steps(&self, part: &ReachedPart) -> Vec<StepId> {
         let all = (0..part.graph.steps.len() as u32).map(StepId);
         all.filter(|step| !part.settled.contains(step)).collect()
     }
@@ -300,7 +308,7 @@ impl Session {
         outcome: &Outcome,
         results: &Results,
     ) -> Result<(), BuildProblem> {
-        if !is_complete(outcome) || self.is_never_done(&evaluation.graph) {
+        if !outcome.is_complete() || self.is_never_done(&evaluation.graph) {
             return Ok(());
         }
         let Some(entries) = self.seal_entries(evaluation, outcome) else { return Ok(()) };
@@ -311,13 +319,12 @@ impl Session {
             .map_err(|problem| self.own_problem(problem))?;
         let sealed = Sealed { steps: outcome.summary.steps, results: results.clone() };
         let seen = self.seen.lock().unwrap_or_else(PoisonError::into_inner);
-        let mut env: Vec<_> =
-            seen.env.iter().map(|(n, v)| (n.clone(), seal::env_digest(v.as_deref()))).collect();
+        let mut env: Vec<_> = seen.env.iter().map(|(n, v)| (n.clone(), env_digest(v.as_deref()))).collect();
         env.sort();
         let mut probes: Vec<_> =
-            seen.probes.iter().map(|(r, a)| (r.clone(), crate::probes::digest_of(a))).collect();
+            seen.probes.iter().map(|(r, a)| (r.clone(), AnswerText::digest(a))).collect();
         probes.sort_by(|a, b| format!("{:?}", a.0).cmp(&format!("{:?}", b.0)));
-        write_seal(own, &path, &NewSeal { sealed, graph, env, probes, entries }.encode())
+        write_seal(own, &path, &NewSeal { sealed, graph, env, probes, entries })
             .map_err(|problem| self.own_problem(problem))
     }
 
@@ -334,11 +341,10 @@ impl Session {
         let nodes: FxHashMap<&str, u32> =
             graph.files.iter().enumerate().map(|(n, f)| (f.path.as_str(), n as u32)).collect();
         let mut entries: BTreeMap<Arc<str>, Entry> = BTreeMap::new();
-        let whole = |signature| Entry { roles: Roles::WHOLE, ..Entry::new(signature) };
         let seen = self.seen.lock().unwrap_or_else(PoisonError::into_inner);
         #[allow(clippy::iter_over_hash_type)] // Into a sorted map.
         for (path, entry) in &seen.files {
-            let node = nodes.get(&**path).copied().unwrap_or(seal::NO_NODE);
+            let node = nodes.get(&**path).copied().unwrap_or(NO_NODE);
             entries.insert(path.clone(), Entry { node, ..*entry });
         }
         drop(seen);
@@ -348,7 +354,7 @@ impl Session {
             }
             let signature = entry.map(|e| e.signature);
             let node = nodes.get(&**path).copied();
-            let new = Entry { node: node.unwrap_or(seal::NO_NODE), ..Entry::new(signature) };
+            let new = Entry { node: node.unwrap_or(NO_NODE), ..Entry::new(signature) };
             let entry = entries.entry(path.clone()).or_insert(new);
             if node.is_none() {
                 entry.roles = entry.roles.and(Roles::WHOLE);
@@ -358,16 +364,7 @@ impl Session {
                 entry.signature = signature;
             }
         }
-        entries.insert(crate::SETTINGS_FILE.into(), whole(self.machine.check(crate::SETTINGS_FILE)));
-        for (path, signature) in &self.scans_looked_at {
-            if *signature == Some(Signature::default()) {
-                return None;
-            }
-            entries.insert(path.clone(), whole(*signature));
-        }
-        for (path, signature) in self.machine.tools.looked_at() {
-            entries.insert(path, whole(signature));
-        }
+        entries.extend(self.looked_at_besides()?);
         let steps = Closure::of(graph, evaluation.requested.iter().copied()).steps;
         for (path, made) in self.made_entries(graph, steps, &evaluation.requested)? {
             let roles = made.roles();

@@ -4,22 +4,19 @@
 use std::fs;
 use std::sync::Arc;
 
-use nubrik_engine::{Listener, Options, Request, Signature, build};
+use nubrik_disk::Signature;
+use nubrik_engine::{Listener, Options, PlannedStep, Request, Supposed, build};
 use nubrik_graph::Graph;
-use nubrik_lang::{AddressPattern, Answer, EntryKind, REQUEST, World};
+use nubrik_lang::{AddressPattern, Answer, AnswerText, EntryKind, ProbeRequest, REQUEST, World};
+use nubrik_memory::{
+    Change, Chronicle, Journal, NO_NODE, Names, ReachedPart, Results, Roles, Seal, Sealed, Snapshot, Trails,
+    read_snapshot, read_trails, splice,
+};
 use nubrik_source::WsPath;
 use rustc_hash::FxHashSet;
 
-use super::seal_files::{read_seal, read_snapshot, read_trails};
-use super::sealing::is_complete;
 use super::sweeping::homes;
 use super::{BuildProblem, BuildReport, Session, Workshop};
-use crate::history::Chronicle;
-use crate::results::Results;
-use crate::seal::{self, Change, Names, Roles, Seal, Sealed};
-use crate::snapshot::{Part, Snapshot};
-use crate::splice::splice;
-use crate::trails::Trails;
 use crate::world::DiskWorld;
 
 /// Up to this many targets are always evaluated one by one.
@@ -37,10 +34,10 @@ pub enum Standing {
 
 /// The steps of a sealed request that a change reaches.
 pub struct Reached {
-    pub(super) seal: Seal,
+    pub(super) seal: Journal<Seal>,
     pub(super) snapshot: Snapshot,
     pub(super) changes: Vec<Change>,
-    pub(super) part: Part,
+    pub(super) part: ReachedPart,
     /// What came of evaluating a part of the definitions again.
     pub(super) again: Option<Again>,
     /// Listed folders with other names in them, by their numbers in the seal.
@@ -65,9 +62,12 @@ pub(super) struct Again {
     pub(super) trails: Option<Trails>,
 }
 
+/// A target by its package and its name.
+type SingleTarget = (WsPath, Arc<str>);
+
 /// What some changes touch.
 #[derive(Default)]
-struct Touched {
+struct ReachedParts {
     /// Files of the graph.
     nodes: Vec<u32>,
     /// Declarations whose values may be others.
@@ -92,6 +92,18 @@ impl Reached {
         self.part.steps
     }
 
+    /// What is to be built of it.
+    fn request<'r>(&'r self, maker_elsewhere: &'r (dyn Fn(&str) -> Option<Arc<str>> + Sync)) -> Request<'r> {
+        Request {
+            graph: &self.part.graph,
+            files: &self.part.requested,
+            settled: &self.part.settled,
+            maker_elsewhere,
+            publish: true,
+            again: &[],
+        }
+    }
+
     /// How many steps the request needs, and where its results are.
     fn comes_to(&self) -> (usize, Results) {
         let Sealed { steps, results } = &self.seal.sealed;
@@ -103,15 +115,63 @@ impl Reached {
     }
 }
 
-fn threads() -> usize {
+/// How many threads look and read at once.
+pub(super) fn threads() -> usize {
     std::thread::available_parallelism().map_or(1, usize::from)
 }
 
 impl Session {
+    /// Looks whether what a request came to the last time still stands; where definitions changed, only
+    /// what they reach is evaluated again.
+    pub fn standing(&self, patterns: &[AddressPattern]) -> Standing {
+        let path = self.seal_path(patterns);
+        let Ok(own) = self.own() else { return Standing::Unknown };
+        let Some(seal) = Journal::<Seal>::load(own, &path) else { return Standing::Unknown };
+        let ask = |probe: &ProbeRequest| AnswerText::digest(&self.machine.answer_probe(probe));
+        let Some(changes) = seal.check(self.machine.below(), ask, threads()) else {
+            return Standing::Unknown;
+        };
+        if changes.is_empty() {
+            return Standing::Holds(seal.into_value().sealed);
+        }
+        let reached =
+            read_snapshot(own, &path, &seal).and_then(|old| self.reached(patterns, seal, changes, old));
+        reached.map_or(Standing::Unknown, |reached| Standing::Reached(Box::new(reached)))
+    }
+
+    /// Whether everything that the steps a change reaches take from others is remembered.
+    pub fn remembers(&self, reached: &Reached) -> bool {
+        let graph = &reached.part.graph;
+        let Some(made) = self.made_entries(graph, reached.part.settled.iter().copied(), &[]) else {
+            return false;
+        };
+        let sealed = |path: &str| reached.seal.find(path).and_then(|n| reached.seal.entry(n).signature);
+        made.iter().all(|(path, made)| sealed(path) == made.signature || made.is_folder)
+            && reached.part.settled.iter().all(|step| {
+                let memory = self.state().steps.get(graph.step(*step).folder.as_str());
+                memory.is_some_and(|m| m.outputs.len() == graph.step(*step).outputs.len())
+            })
+    }
+
+    /// What a build of what a change reaches would do, and how many steps the whole request needs. Changes nothing.
+    pub fn plan_reached(&self, reached: &Reached, listener: &dyn Listener) -> (usize, Vec<PlannedStep>) {
+        let maker_elsewhere = |path: &str| reached.snapshot.maker_of(path).map(Arc::from);
+        let request = reached.request(&maker_elsewhere);
+        let planned = nubrik_engine::plan(
+            request,
+            self.state(),
+            &self.machine,
+            self.store(),
+            listener,
+            Supposed::default(),
+        );
+        (reached.comes_to().0, planned)
+    }
+
     fn reached(
         &self,
         patterns: &[AddressPattern],
-        seal: Seal,
+        seal: Journal<Seal>,
         changes: Vec<Change>,
         old: Snapshot,
     ) -> Option<Reached> {
@@ -135,16 +195,16 @@ impl Session {
     }
 
     /// What some changes touch; `None` where everything may come to something else.
-    fn touched(&self, seal: &Seal, changes: &[Change], trails: Option<&Trails>) -> Option<Touched> {
+    fn touched(&self, seal: &Seal, changes: &[Change], trails: Option<&Trails>) -> Option<ReachedParts> {
         let world = DiskWorld::new(&self.workspace.root, &self.machine, &self.answers);
-        let mut touched = Touched::default();
+        let mut touched = ReachedParts::default();
         for change in changes {
             let entry = seal.entry(change.number);
             let path = seal.path(change.number);
             if entry.roles.has(Roles::WHOLE) {
                 return None;
             }
-            if entry.node != seal::NO_NODE {
+            if entry.node != NO_NODE {
                 touched.nodes.push(entry.node);
             }
             if !entry.is_evaluated() {
@@ -211,34 +271,19 @@ impl Session {
         nubrik_lang::declared_names(&text).iter().any(|n| n == name)
     }
 
-    /// Evaluates what some declarations reach again, and puts it into the graph.
-    fn evaluate_again(
+    /// Packages that are evaluated again as wholes, and single targets of others; `None` where only everything would do. `one`
+    /// says whether a single target was asked for.
+    fn again_of(
         &self,
-        patterns: &[AddressPattern],
-        seal: &Seal,
-        touched: &Touched,
+        pattern: &AddressPattern,
+        touched: &ReachedParts,
         old: &Snapshot,
-        trails: &Trails,
-    ) -> Option<(Snapshot, Vec<usize>, Again)> {
-        let [pattern] = patterns else { return None };
-        if pattern.is_glob() || old.asked.len() != old.asked_units.len() {
-            return None;
-        }
-        if old.asked.len() > 1 && touched.definitions.iter().any(|file| self.may_mean(file, pattern)) {
-            return None;
-        }
-        let reached = trails.reached(touched.units.clone())?;
+        reached: &[bool],
+        one: bool,
+    ) -> Option<(Vec<WsPath>, Vec<SingleTarget>)> {
         let is_reached = |unit: u32| reached.get(unit as usize).is_some_and(|r| *r);
         let mut packages: Vec<WsPath> = Vec::new();
-        let mut single: Vec<(WsPath, Arc<str>)> = Vec::new();
-        let only = old.place_of(0).filter(|_| !pattern.is_folder && old.asked.len() == 1);
-        // `clock` means the target `clock/clock` where there is one.
-        let one = only.as_ref().is_some_and(|(package, name)| {
-            package.child(name) == pattern.path || (*package == pattern.path && package.name() == &**name)
-        });
-        if !one && only.is_some_and(|(package, name)| pattern.path.is_in(&package.child(&name))) {
-            return None; // An entry of a target: only the whole target could be evaluated again.
-        }
+        let mut single: Vec<SingleTarget> = Vec::new();
         let whole = |file: &&WsPath| file.name() == nubrik_lang::TARGETS_FILE && !one;
         for package in touched.definitions.iter().filter(whole).filter_map(WsPath::parent) {
             // A folder without packages means the package that it belongs to.
@@ -266,6 +311,28 @@ impl Session {
                 single.push((package, name));
             }
         }
+        Some((packages, single))
+    }
+
+    /// Evaluates what some declarations reach again, and puts it into the graph.
+    fn evaluate_again(
+        &self,
+        patterns: &[AddressPattern],
+        seal: &Seal,
+        touched: &ReachedParts,
+        old: &Snapshot,
+        trails: &Trails,
+    ) -> Option<(Snapshot, Vec<usize>, Again)> {
+        let [pattern] = patterns else { return None };
+        if pattern.is_glob() || old.asked.len() != old.asked_units.len() {
+            return None;
+        }
+        if old.asked.len() > 1 && touched.definitions.iter().any(|file| self.may_mean(file, pattern)) {
+            return None;
+        }
+        let reached = trails.reached(touched.units.clone())?;
+        let one = is_one_target(old, pattern)?;
+        let (packages, single) = self.again_of(pattern, touched, old, &reached, one)?;
         // Most of everything is quicker evaluated as a whole, by several threads.
         if single.len() > FEW && single.len() * 3 > old.asked.len() {
             return None;
@@ -303,36 +370,20 @@ impl Session {
     }
 }
 
+/// Whether a request that asked for one target still means it alone; `None` where that cannot be told without everything.
+fn is_one_target(old: &Snapshot, pattern: &AddressPattern) -> Option<bool> {
+    let only = old.place_of(0).filter(|_| !pattern.is_folder && old.asked.len() == 1);
+    // `clock` means the target `clock/clock` where there is one.
+    let one = only.as_ref().is_some_and(|(package, name)| {
+        package.child(name) == pattern.path || (*package == pattern.path && package.name() == &**name)
+    });
+    if !one && only.is_some_and(|(package, name)| pattern.path.is_in(&package.child(&name))) {
+        return None; // An entry of a target: only the whole target could be evaluated again.
+    }
+    Some(one)
+}
+
 impl Workshop<'_> {
-    /// Looks whether what a request came to the last time still stands; where definitions changed, only
-    /// what they reach is evaluated again.
-    pub fn standing(&self, patterns: &[AddressPattern]) -> Standing {
-        let path = self.seal_path(patterns);
-        let Ok(own) = self.own() else { return Standing::Unknown };
-        let Some(seal) = read_seal(own, &path) else { return Standing::Unknown };
-        let Some(changes) = seal.check(&self.machine, threads()) else { return Standing::Unknown };
-        if changes.is_empty() {
-            return Standing::Holds(seal.sealed);
-        }
-        let reached =
-            read_snapshot(own, &path, &seal).and_then(|old| self.reached(patterns, seal, changes, old));
-        reached.map_or(Standing::Unknown, |reached| Standing::Reached(Box::new(reached)))
-    }
-
-    /// Whether everything that the steps a change reaches take from others is remembered.
-    pub fn remembers(&self, reached: &Reached) -> bool {
-        let graph = &reached.part.graph;
-        let Some(made) = self.made_entries(graph, reached.part.settled.iter().copied(), &[]) else {
-            return false;
-        };
-        let sealed = |path: &str| reached.seal.find(path).and_then(|n| reached.seal.entry(n).signature);
-        made.iter().all(|(path, made)| sealed(path) == made.signature || made.is_folder)
-            && reached.part.settled.iter().all(|step| {
-                let memory = self.state().steps.get(graph.step(*step).folder.as_str());
-                memory.is_some_and(|m| m.outputs.len() == graph.step(*step).outputs.len())
-            })
-    }
-
     /// Builds what a change reaches.
     pub fn build_reached(
         &mut self,
@@ -352,14 +403,7 @@ impl Workshop<'_> {
             false => Vec::new(),
         };
         let maker_elsewhere = |path: &str| reached.snapshot.maker_of(path).map(Arc::from);
-        let request = Request {
-            graph: &reached.part.graph,
-            files: &reached.part.requested,
-            settled: &reached.part.settled,
-            maker_elsewhere: &maker_elsewhere,
-            publish: true,
-            again: &[],
-        };
+        let request = reached.request(&maker_elsewhere);
         let out = self.results_folder();
         let chronicle = Chronicle::new(listener, &reached.part.graph);
         let mut outcome =
@@ -370,7 +414,7 @@ impl Workshop<'_> {
         outcome.summary.steps = steps;
         self.keep_history(patterns, chronicle, &outcome);
         self.remember(std::mem::take(&mut outcome.changes))?;
-        if is_complete(&outcome) {
+        if outcome.is_complete() {
             self.seal_again(&self.seal_path(patterns), reached, &outcome)?;
         }
         Ok(BuildReport::of(&outcome, results))
@@ -378,6 +422,6 @@ impl Workshop<'_> {
 }
 
 /// Whether something is a file, a folder, or not there.
-fn kind(signature: Option<Signature>) -> Option<EntryKind> {
+pub(super) fn kind(signature: Option<Signature>) -> Option<EntryKind> {
     signature.map(|s| if s.is_folder() { EntryKind::Folder } else { EntryKind::File })
 }

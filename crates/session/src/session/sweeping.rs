@@ -3,13 +3,13 @@
 use std::fs;
 use std::sync::Arc;
 
+use nubrik_disk::Below;
 use nubrik_engine::{ChangeList, Outside, Published};
 use nubrik_lang::{AddressPattern, Evaluation};
 use nubrik_source::WsPath;
 use rustc_hash::FxHashSet;
 
 use super::{Session, Workshop};
-use crate::below::Below;
 
 /// The folder with a file for each folder of results in which there may be some that nobody knows of.
 const UNKNOWN_RESULTS: &str = "unknown-results";

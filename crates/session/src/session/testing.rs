@@ -3,10 +3,9 @@
 use nubrik_engine::{Listener, Options, Outside, Request, build};
 use nubrik_graph::{Graph, Step};
 use nubrik_lang::{AddressPattern, Evaluation};
+use nubrik_memory::{Chronicle, Results};
 
 use super::{BuildProblem, BuildReport, Session, Workshop};
-use crate::history::Chronicle;
-use crate::results::Results;
 use crate::since::ChangedFiles;
 
 impl Session {

@@ -6,16 +6,15 @@ use std::ops::Deref;
 use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 use std::time::Duration;
 
-use nubrik_engine::{Changes, Event, Listener, Options, Outside, Request, Signature, Verdict, build};
+use nubrik_disk::Signature;
+use nubrik_engine::{Changes, Event, Listener, Options, Outside, Request, Verdict, build};
 use nubrik_graph::{Graph, Step};
 use nubrik_lang::{AddressPattern, AnswerText, Evaluation};
+use nubrik_memory::{Chronicle, Results, STATE_FILE};
 use nubrik_store::LocalStore;
 use rustix::fs::OFlags;
 
 use super::{BuildProblem, BuildReport, Session, store_folder};
-use crate::history::Chronicle;
-use crate::results::Results;
-use crate::state_file;
 use crate::workspace::OpenProblem;
 
 /// How often a session that waits for another one looks whether that is done.
@@ -98,7 +97,7 @@ impl Workshop<'_> {
         nubrik_confine::raise_open_file_limit();
         nubrik_confine::become_reaper();
         let graph = &evaluation.graph;
-        let heard = Heard { listener, graph, verdicts: Mutex::default() };
+        let heard = StepListener { listener, graph, verdicts: Mutex::default() };
         let mut outcome = build(
             Request { publish: false, ..Request::whole(graph, &evaluation.scans) },
             self.results_folder().as_str(),
@@ -217,7 +216,7 @@ impl Workshop<'_> {
     /// When it cannot be removed.
     pub fn remove(&self, path: &str) -> std::io::Result<usize> {
         let below = self.machine.below();
-        let count = match below.folder(path).and_then(|folder| crate::listing::entries_below(&folder)) {
+        let count = match below.folder(path).and_then(|folder| nubrik_disk::entries_below(&folder)) {
             Ok(entries) => entries.len(),
             Err(_) => usize::from(below.look_at(path).is_ok()),
         };
@@ -227,25 +226,25 @@ impl Workshop<'_> {
 
     /// Adds to what is remembered of the workspace, in memory and on disk.
     pub(super) fn remember(&mut self, changes: Changes) -> Result<(), BuildProblem> {
-        self.state();
+        self.session.journal();
         if let Some(mut state) = self.session.state.take() {
-            let saved = state_file::save(self.own()?, &mut state, changes);
+            let saved = state.add(self.own()?, STATE_FILE, changes);
             self.session.state = OnceLock::from(state);
             saved.map_err(|problem| self.own_problem(problem))?;
         }
-        let tools = self.machine.tools.encode();
+        let tools = self.machine.remembered_tools();
         self.own()?.write_whole("tools", &tools).map_err(|e| self.own_problem(("tools", e)))
     }
 }
 
 /// Hears what becomes of steps, and tells it on.
-struct Heard<'a> {
+struct StepListener<'a> {
     listener: &'a dyn Listener,
     graph: &'a Graph,
     verdicts: Mutex<Vec<(Arc<str>, Verdict)>>,
 }
 
-impl Listener for Heard<'_> {
+impl Listener for StepListener<'_> {
     fn hear(&self, event: &Event) {
         if let Event::Done { step, verdict, .. } = event {
             let folder = self.graph.step(*step).folder.shared().clone();

@@ -87,7 +87,7 @@ fn declaration(p: &mut Parser) {
 
 impl Parser<'_> {
     /// Marks where a declaration begins and takes the `##` comments directly above it.
-    fn mark_with_docs(&mut self) -> crate::parser::Mark {
+    fn mark_with_docs(&mut self) -> crate::parser::NodeStart {
         let mark = self.mark_here();
         self.lines();
         mark

@@ -8,7 +8,7 @@ use super::declarations::close;
 use super::texts::text;
 use crate::SyntaxKind::*;
 use crate::lexer::is_reserved;
-use crate::parser::{MAX_CHAIN, MAX_DEPTH, Mark, Parser};
+use crate::parser::{MAX_CHAIN, MAX_DEPTH, NodeStart, Parser};
 
 /// Any expression. Reports and leaves an [`Error`] node where none stands.
 pub(super) fn expression(p: &mut Parser) {
@@ -115,7 +115,7 @@ fn operation(p: &mut Parser, loosest: Binding) {
 }
 
 /// `not` and the comparison that it turns round.
-fn negation(p: &mut Parser, mark: Mark) {
+fn negation(p: &mut Parser, mark: NodeStart) {
     p.depth += 1;
     p.take();
     if p.depth > MAX_DEPTH {
@@ -142,7 +142,7 @@ fn postfix(p: &mut Parser) {
 }
 
 /// What may follow a value: `.name`, `(…)`, `[…]`, `{…}`, `with {…}`, `under {…}`.
-fn postfix_of(p: &mut Parser, mark: Mark, mut callable: bool) {
+fn postfix_of(p: &mut Parser, mark: NodeStart, mut callable: bool) {
     let mut links = 0;
     loop {
         links += 1;

@@ -1,0 +1,31 @@
+//! Files and folders of a workspace: written and removed without following links, read without waiting, and listed as they are.
+//!
+//! ```
+//! use nubrik_disk::{Below, MadeThing, entries_below, look_at_made};
+//!
+//! let folder = tempfile::tempdir()?;
+//! let below = Below::new(folder.path())?;
+//! below.write_whole("made/tide", b"ebb")?;
+//! let files = entries_below(&below.folder("made")?)?;
+//! assert_eq!(files[0].path, "tide");
+//! // What a link leads to is not the tool's to touch: the link itself is replaced by a folder.
+//! std::os::unix::fs::symlink("/", folder.path().join("out"))?;
+//! below.write_whole("out/tide", b"flood")?;
+//! assert!(!folder.path().join("out").is_symlink());
+//! assert!(matches!(look_at_made(&below, folder.path(), "out/tide", "out"), MadeThing::There(found) if found.is_file()));
+//! # Ok::<(), std::io::Error>(())
+//! ```
+
+mod below;
+mod listing;
+mod made;
+mod publish;
+mod reading;
+mod signature;
+
+pub use below::{Below, regular};
+pub use listing::{TreeFile, TreeFileKind, entries_below};
+pub use made::{MadeThing, look_at_made, tree};
+pub use publish::publish;
+pub use reading::{open_file, read_file, read_open, sized};
+pub use signature::Signature;

@@ -1,0 +1,183 @@
+//! Maps and lists that are made entry by entry: written out, or by `each`.
+
+use std::cell::RefCell;
+use std::rc::Rc;
+use std::sync::Arc;
+
+use nubrik_diagnostic::Diagnostic;
+use nubrik_source::Span;
+use rustc_hash::FxHashSet;
+
+use super::reads::Reads;
+use super::{Env, Evaluator, Result, Scope, Slot};
+use crate::hir::*;
+use crate::value::*;
+
+impl Evaluator<'_> {
+    pub(super) fn map(&mut self, entries: Vec<(Arc<str>, Span, Scope, ExprId)>) -> Result<Value> {
+        let mut seen: FxHashSet<Arc<str>> = FxHashSet::default();
+        let mut thunks = Vec::new();
+        for (key, key_span, scope, value) in entries {
+            if !seen.insert(key.clone()) {
+                let error = Diagnostic::error("declared-twice", format!("the key \"{key}\" is there twice"));
+                return self.fail(key_span, error);
+            }
+            let inner = scope.at_part(&key);
+            let span = self.module(scope.module).span(value);
+            let thunk = Thunk {
+                state: RefCell::new(ThunkState::New(ThunkSource::Expr {
+                    scope: inner,
+                    expr: value,
+                    ty: None,
+                })),
+                title: Title { word: "entry", name: key.clone() },
+                span,
+                captured: self.captured(),
+                origin: self.unit(),
+            };
+            thunks.push((key, Rc::new(thunk)));
+        }
+        Ok(Value::Map(Rc::new(Map::new(thunks))))
+    }
+
+    pub(super) fn each(&mut self, scope: &Scope, each: &Each, span: Span) -> Result<Value> {
+        let items_span = self.module(scope.module).span(each.items);
+        let (items, scanned) = match each.key {
+            Some(_) => (self.without_scans(items_span, |this| this.eval(scope, each.items))?, false),
+            None => self.scans_in(|this| this.eval(scope, each.items))?,
+        };
+        let rows = self.rows(items, scanned, each.names, items_span)?;
+        let mut inner_scopes = Vec::new();
+        for slots in rows {
+            self.count_work(span)?;
+            let env = Env { parent: scope.env.clone(), slots: RefCell::new(slots) };
+            inner_scopes.push(Scope { env: Some(Rc::new(env)), ..scope.clone() });
+        }
+        let kept = self.all(&inner_scopes, |this, inner| match each.test {
+            Some(test) if each.key.is_some() => {
+                let span = this.module(inner.module).span(test);
+                this.without_scans(span, |this| this.boolean(inner, test))
+            }
+            Some(test) => this.boolean(inner, test),
+            None => Ok(true),
+        })?;
+        let inner_scopes: Vec<Scope> =
+            inner_scopes.into_iter().zip(kept).filter(|(_, k)| *k).map(|(s, _)| s).collect();
+        match each.key {
+            None => {
+                let values = self.all(&inner_scopes, |this, inner| this.eval(inner, each.give))?;
+                Ok(Value::List(values.into()))
+            }
+            Some(key) => {
+                let key_span = self.module(scope.module).span(key);
+                let entries = self.all(&inner_scopes, |this, inner| {
+                    let key = this.without_scans(key_span, |this| this.key(inner, key))?;
+                    Ok((key, key_span, inner.clone(), each.give))
+                })?;
+                self.map(entries)
+            }
+        }
+    }
+
+    /// The values of an `each`'s names for each round; `scanned` says whether what it goes through rests on a scan.
+    pub(super) fn rows(
+        &mut self,
+        items: Value,
+        scanned: bool,
+        names: u8,
+        span: Span,
+    ) -> Result<Vec<Vec<Slot>>> {
+        let pair_names = names == 2;
+        let row = |value: Value| vec![Slot::of(value, scanned)];
+        let rows: Vec<Vec<Slot>> = match items {
+            Value::Map(map) => {
+                let mut rows = Vec::new();
+                for (key, thunk) in &map.entries {
+                    let (value, of_value) = self.scans_in(|this| this.force(thunk, span))?;
+                    let key = pair_names.then(|| Slot::of(Value::text(key), scanned));
+                    rows.push(key.into_iter().chain([Slot::of(value, scanned || of_value)]).collect());
+                }
+                return Ok(rows);
+            }
+            Value::List(items) => items.iter().map(|i| row(i.clone())).collect(),
+            Value::Files(files) => files.iter().map(|f| row(Value::File(f.clone()))).collect(),
+            value @ (Value::Step(_) | Value::Record(_)) => {
+                self.files_of(&value, span)?.into_iter().map(|f| row(Value::File(f))).collect()
+            }
+            other => {
+                let error = Diagnostic::error(
+                    "wrong-type",
+                    format!("expected a list or map, found {}", other.described()),
+                );
+                return self.fail(span, error);
+            }
+        };
+        if pair_names {
+            let error = Diagnostic::error("wrong-type", "a list gives one name, a map gives key and value");
+            return self.fail(span, error.mend("each item in …"));
+        }
+        Ok(rows)
+    }
+
+    pub(super) fn noting_scans<T>(&mut self, work: impl FnOnce(&mut Self) -> Result<T>) -> (Result<T>, bool) {
+        self.choices.frames.push(Reads::default());
+        let value = work(self);
+        let reads = self.choices.frames.pop().unwrap_or_default();
+        self.note_reads(&reads);
+        (value, reads.has(super::options::SCAN))
+    }
+
+    /// What some work comes to, and whether that rests on the answer of a scan.
+    pub(super) fn scans_in<T>(&mut self, work: impl FnOnce(&mut Self) -> Result<T>) -> Result<(T, bool)> {
+        let (value, scanned) = self.noting_scans(work);
+        Ok((value?, scanned))
+    }
+
+    /// The value of an expression that decides which keys there are: no scan may.
+    pub(super) fn without_scans<T>(
+        &mut self,
+        span: Span,
+        work: impl FnOnce(&mut Self) -> Result<T>,
+    ) -> Result<T> {
+        let (value, scanned) = self.noting_scans(work);
+        if scanned {
+            let error =
+                Diagnostic::error("scan-in-key", "the answer of a scan cannot decide which keys there are");
+            let error = error.note("`nubrik list` shows all addresses without running anything");
+            return self
+                .fail(span, error.mend("keys from a glob or a data file, and the scan inside the entry"));
+        }
+        value
+    }
+
+    pub(super) fn key(&mut self, scope: &Scope, id: ExprId) -> Result<Arc<str>> {
+        let span = self.module(scope.module).span(id);
+        let value = self.without_scans(span, |this| this.eval(scope, id))?;
+        match value {
+            Value::Text(Text::Plain(text)) => {
+                let bad = text.is_empty()
+                    || text
+                        .split('/')
+                        .any(|p| p.is_empty() || p == "." || p == ".." || p.starts_with(['@', '~']))
+                    || text.chars().any(char::is_control);
+                if bad {
+                    let error =
+                        Diagnostic::error("bad-key", format!("{:?} cannot be the key of an entry", &*text));
+                    return self.fail(span, error.note("keys become names of folders: parts between `/`, none of them empty, `.` or `..`, or beginning with `@` or `~`"));
+                }
+                Ok(text)
+            }
+            Value::Text(Text::Carrying(_)) => {
+                let error = Diagnostic::error("wrong-type", "a key cannot carry files");
+                self.fail(span, error.mend("{….path}").mend("{….stem}"))
+            }
+            other => {
+                let error = Diagnostic::error(
+                    "wrong-type",
+                    format!("expected a text as the key, found {}", other.described()),
+                );
+                self.fail(span, error)
+            }
+        }
+    }
+}

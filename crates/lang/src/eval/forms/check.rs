@@ -1,0 +1,175 @@
+//! `check`: a verdict.
+
+use nubrik_diagnostic::{Diagnostic, nearest};
+use nubrik_graph::{Check, FileId, StepId};
+use nubrik_source::Span;
+
+use super::fields::*;
+use super::{Form, FormEvaluation, FormValues};
+use crate::builtins::*;
+use crate::eval::{Evaluator, Result, Scope};
+use crate::value::*;
+
+pub(super) const FORM: Form = Form {
+    info: FormInfo {
+        name: "check",
+        builtin: Builtin::Check,
+        shape: CallShape::Braces,
+        doc: "A verdict: it passed when its commands end well. Kept like what a step makes, and not run again while nothing that it reads changed; a failure is never kept.",
+        fields: &[
+            RUN,
+            SAY,
+            READS,
+            ENV,
+            MAKES,
+            DIR,
+            NETWORK,
+            TIMEOUT,
+            MEMORY,
+            PROCESSORS,
+            field(
+                "report",
+                FieldType::Text,
+                false,
+                "the name of the output in which the commands tell of single cases, as JUnit XML or TAP",
+            ),
+            field(
+                "quarantined",
+                FieldType::Text,
+                false,
+                "why a failure is shown but does not count: the test is known to be unwell",
+            ),
+        ],
+        gives: &[],
+        example: "test tidecast_works = check {\n    say    = \"tides of one day\"\n    run    = `{tidecast} --self-test --report {out report \"cases.xml\"}`\n    report = \"report\"\n}",
+    },
+    way: FormEvaluation::Braces(|e, scope, values, span| e.check_form(scope, values, span)),
+};
+
+impl Evaluator<'_> {
+    pub(in crate::eval) fn check_form(
+        &mut self,
+        scope: &Scope,
+        values: &FormValues,
+        span: Span,
+    ) -> Result<Value> {
+        let commands = values.commands();
+        let mut draft =
+            self.outline(&scope.owner, &commands, values, crate::eval::steps::First::Verdict, span)?;
+        if let Some((_, _, written)) = draft.outputs.iter().find(|(n, ..)| n.as_deref() == Some(VERDICT)) {
+            let error =
+                Diagnostic::error("made-twice", format!("the output \"{written}\" is called `verdict`"));
+            let error = error.note("a check's verdict is an output of that name, made by nubrik itself");
+            return self.fail(span, error.mend("give the output another name"));
+        }
+        if let Some((name, name_span)) = self.plain(values, "report")? {
+            let names: Vec<&str> = draft.outputs.iter().filter_map(|(n, ..)| n.as_deref()).collect();
+            if !names.contains(&&*name) {
+                let error = Diagnostic::error("unknown-field", format!("this check has no output `{name}`"));
+                let error = match nearest(&name, names.iter().copied()) {
+                    Some(near) => error.mend(format!("report = \"{near}\"")),
+                    None => error.mend(format!("{{out {name} \"{name}.xml\"}} in its command")),
+                };
+                return self.fail(name_span, error);
+            }
+            draft.report = Some(name);
+        }
+        self.outline_output(&mut draft, &Some(VERDICT.into()), &VERDICT.into(), false, span)?;
+        let quarantined = match self.plain(values, "quarantined")? {
+            Some((reason, reason_span)) if reason.trim().is_empty() => {
+                let error = Diagnostic::error("wrong-type", "why it is quarantined is to be said");
+                return self.fail(reason_span, error.mend("quarantined = \"fails when the tide is high\""));
+            }
+            other => other.map(|(reason, _)| reason),
+        };
+        let address = scope.owner.package.child(&scope.owner.parts.join("/"));
+        draft.step.check = Some(Box::new(Check {
+            verdict: FileId(0),
+            report: None,
+            quarantined,
+            address: address.as_str().into(),
+        }));
+        self.finish_step(scope, draft, &commands, values, span)
+    }
+
+    /// The verdicts of a test's value: of a check, or of all checks in a map, record or list.
+    pub(in crate::eval) fn verdicts(
+        &mut self,
+        value: &Value,
+        name: &str,
+        span: Span,
+        found: &mut Vec<FileId>,
+    ) -> Result<()> {
+        match value {
+            Value::Step(number) => {
+                if let Some(check) = &self.drafting.graph.steps[*number as usize].check {
+                    found.push(check.verdict);
+                    return Ok(());
+                }
+                let error = Diagnostic::error("wrong-type", format!("the test `{name}` gives no verdict"));
+                self.fail(
+                    span,
+                    error
+                        .mend(format!("target {name} = step {{ … }}"))
+                        .mend(format!("test {name} = check {{ … }}")),
+                )
+            }
+            Value::Map(map) => {
+                let entries = map.entries.clone();
+                self.all(&entries, |this, (_, thunk)| {
+                    let value = this.force(thunk, span)?;
+                    this.verdicts(&value, name, span, found)
+                })?;
+                Ok(())
+            }
+            Value::Record(record) => {
+                let fields = record.fields.clone();
+                let is_check = |value: &Value| matches!(value, Value::Step(n) if self.drafting.graph.steps[*n as usize].check.is_some());
+                let checks: Vec<Value> = fields
+                    .iter()
+                    .map(|(_, value)| value.clone())
+                    .filter(|v| is_check(v) || matches!(v, Value::Map(_) | Value::List(_)))
+                    .collect();
+                if checks.is_empty() {
+                    return self.no_verdict(value, name, span);
+                }
+                self.all(&checks, |this, value| this.verdicts(value, name, span, found))?;
+                Ok(())
+            }
+            Value::List(items) => {
+                let items = items.clone();
+                self.all(&items, |this, value| this.verdicts(value, name, span, found))?;
+                Ok(())
+            }
+            other => self.no_verdict(other, name, span),
+        }
+    }
+
+    pub(in crate::eval) fn no_verdict(&mut self, value: &Value, name: &str, span: Span) -> Result<()> {
+        let message = format!("a test gives a verdict, and this one is {}", value.described());
+        let error = Diagnostic::error("wrong-type", message);
+        self.fail(span, error.mend(format!("test {name} = check {{ run = `…` }}")))
+    }
+
+    /// Refuses a check where files are to be made for people.
+    pub(in crate::eval) fn refuse_check(&mut self, step: StepId, name: &str, span: Span) -> Result<()> {
+        if self.drafting.graph.step(step).check.is_none() {
+            return Ok(());
+        }
+        let error = Diagnostic::error("wrong-type", format!("`{name}` is a check: it gives a verdict"));
+        self.fail(span, error.mend(format!("test {name} = …")))
+    }
+}
+
+/// The output that says that a check passed.
+const VERDICT: &str = "verdict";
+
+/// Notes the number of an output that a check speaks of.
+pub(in crate::eval) fn note_output(check: &mut Check, report: Option<&str>, name: &str, id: FileId) {
+    if name == VERDICT {
+        check.verdict = id;
+    }
+    if Some(name) == report {
+        check.report = Some(id);
+    }
+}

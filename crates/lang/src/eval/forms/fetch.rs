@@ -1,0 +1,99 @@
+//! `fetch`: a file from somewhere else, known by its digest, made by the tool itself.
+
+use std::sync::Arc;
+
+use nubrik_diagnostic::Diagnostic;
+use nubrik_graph::{ArchiveFormat, Native};
+use nubrik_source::Span;
+
+use super::fields::*;
+use super::{Form, FormEvaluation, FormValues};
+use crate::builtins::*;
+use crate::eval::natives::without_ending;
+use crate::eval::{Evaluator, Result, Scope};
+use crate::value::*;
+
+pub(super) const FORM: Form = Form {
+    info: FormInfo {
+        name: "fetch",
+        builtin: Builtin::Fetch,
+        shape: CallShape::Braces,
+        doc: "A file or folder from the network that never changes: its digest is part of the definition.",
+        fields: &[
+            field(
+                "url",
+                FieldType::Texts,
+                true,
+                "http://, https:// or file:// addresses: mirrors, tried in order",
+            ),
+            field("digest", FieldType::Text, true, "\"sha256:…\" or \"blake3:…\" of what is fetched"),
+            field(
+                "path",
+                FieldType::Text,
+                false,
+                "the name of the output; the last part of the first address by default",
+            ),
+            field("unpack", FieldType::Bool, false, "whether it is an archive to unpack into a folder"),
+            field(
+                "strip",
+                FieldType::Int,
+                false,
+                "how many leading folders of each name are dropped when it is unpacked",
+            ),
+            field("executable", FieldType::Bool, false, "whether it may be executed"),
+        ],
+        gives: &[],
+        example: "target charts = fetch {\n    url    = [\"https://charts.example/2031.tar.gz\", \"https://mirror.example/2031.tar.gz\"]\n    digest = \"sha256:9f86d081884c7d659a2feaa0c55ad015a3bf4f1b2b0b822cd15d6c15b0f00a08\"\n    unpack = true\n}",
+    },
+    way: FormEvaluation::Braces(|e, scope, values, span| e.fetch_form(scope, values, span)),
+};
+
+impl Evaluator<'_> {
+    pub(in crate::eval) fn fetch_form(
+        &mut self,
+        scope: &Scope,
+        values: &FormValues,
+        span: Span,
+    ) -> Result<Value> {
+        let urls = values.texts("url");
+        let url_span = values.get("url").map_or(span, |(_, s)| s);
+        let known = |u: &Arc<str>| ["http://", "https://", "file:///"].iter().any(|p| u.starts_with(p));
+        if let Some(wrong) = urls.iter().find(|u| !known(u)) {
+            let error = Diagnostic::error("wrong-type", format!("`{wrong}` is not an address to fetch from"));
+            return self.fail(url_span, error.note("addresses begin with http://, https:// or file:///"));
+        }
+        if urls.is_empty() {
+            let error = Diagnostic::error("missing-field", "this `fetch` has no address");
+            return self.fail(url_span, error.mend("url = \"https://…\""));
+        }
+        let Some((digest, digest_span)) = self.plain(values, "digest")? else {
+            return self.failed_before(span);
+        };
+        let is_hex =
+            |hex: &str| hex.len() == 64 && hex.bytes().all(|b| matches!(b, b'0'..=b'9' | b'a'..=b'f'));
+        let hex = digest.strip_prefix("sha256:").or(digest.strip_prefix("blake3:"));
+        if !hex.is_some_and(is_hex) {
+            let error = Diagnostic::error("wrong-type", format!("`{digest}` is not a digest"));
+            let error = error.note("64 small hexadecimal digits behind `sha256:` or `blake3:`");
+            return self
+                .fail(digest_span, error.mend("digest = \"sha256:…\", as `sha256sum FILE` prints it"));
+        }
+        let last = urls[0].split(['?', '#']).next().unwrap_or("").rsplit('/').next().unwrap_or("").to_owned();
+        let unpack = values.bool("unpack");
+        if unpack && ArchiveFormat::of_file(&last).is_none() {
+            let error = Diagnostic::error("wrong-type", format!("the name `{last}` tells of no archive"));
+            return self.fail(url_span, error.note("archives end in .tar.gz, .tar.zst, .tar or .zip"));
+        }
+        let default = if unpack { without_ending(&last).to_owned() } else { last };
+        let (path, path_span) = self.plain(values, "path")?.unwrap_or_else(|| (default.into(), url_span));
+        let strip = self.small_number(values, "strip")?.unwrap_or(0);
+        let draft = self.native_draft(scope, &path, unpack, path_span)?;
+        let native = Native::Fetch {
+            urls,
+            digest,
+            unpack: unpack.then_some(strip),
+            executable: values.bool("executable"),
+        };
+        self.enter_native(scope, draft, native, format!("fetch {path}"), span)
+    }
+}

@@ -1,0 +1,36 @@
+//! Fields that several forms have.
+
+use crate::builtins::{FieldInfo, FieldType};
+
+pub(super) const fn field(name: &'static str, ty: FieldType, needed: bool, doc: &'static str) -> FieldInfo {
+    FieldInfo { name, ty, needed, doc }
+}
+
+pub(super) const RUN: FieldInfo =
+    field("run", FieldType::Commands, true, "one command, or a list run in order");
+pub(super) const READS: FieldInfo =
+    field("reads", FieldType::Files, false, "inputs that no word of the commands names");
+pub(super) const ENV: FieldInfo = field("env", FieldType::TextMap, false, "variables that the commands see");
+pub(super) const DIR: FieldInfo = field(
+    "dir",
+    FieldType::Folder,
+    false,
+    "the folder in which the commands run: a source folder, or a made one, of which they get a copy to write in",
+);
+pub(super) const TIMEOUT: FieldInfo =
+    field("timeout", FieldType::Duration, false, "how long each command may take");
+pub(super) const SAY: FieldInfo = field("say", FieldType::Text, false, "what it does, for people");
+pub(super) const MAKES: FieldInfo = field(
+    "makes",
+    FieldType::TextMap,
+    false,
+    "outputs of commands that choose where they write: name, and path in the folder where they run (a folder ends with `/`)",
+);
+pub(super) const NETWORK: FieldInfo =
+    field("network", FieldType::Bool, false, "whether the commands may use the network");
+pub(super) const MEMORY: FieldInfo =
+    field("memory", FieldType::Text, false, "how much memory each process may have, such as \"2GiB\"");
+pub(super) const PROCESSORS: FieldInfo =
+    field("processors", FieldType::Int, false, "how many processors the commands keep busy");
+pub(super) const MAY_FAIL: FieldInfo =
+    field("may_fail", FieldType::Bool, false, "whether a failure is an answer, too, instead of an error");

@@ -1,0 +1,271 @@
+//! The forms and functions of the language: each in a file of its own, with what people are told of it and how it is evaluated.
+
+mod beside;
+pub(super) mod check;
+mod effect;
+mod env;
+mod fetch;
+mod fields;
+mod glob;
+mod host;
+mod load;
+mod pack;
+mod probe;
+mod scan;
+pub(super) mod secret;
+mod serve;
+mod stage;
+mod step;
+mod system_library;
+mod tool;
+mod unpack;
+mod write;
+
+use std::rc::Rc;
+use std::sync::{Arc, LazyLock};
+
+use nubrik_diagnostic::{Diagnostic, nearest};
+use nubrik_source::Span;
+use smallvec::SmallVec;
+
+use super::{Evaluator, Result, Scope, Stop};
+use crate::builtins::{Builtin, FieldType, FormInfo, form_of};
+use crate::hir::*;
+use crate::types::Type;
+use crate::value::*;
+
+/// A form or function: what people are told of it, and how it is evaluated.
+pub(crate) struct Form {
+    pub info: FormInfo,
+    pub way: FormEvaluation,
+}
+
+/// How a form is evaluated, by how it is called.
+#[derive(Clone, Copy)]
+pub(crate) enum FormEvaluation {
+    /// With the fields between its braces.
+    Braces(for<'w> fn(&mut Evaluator<'w>, &Scope, &FormValues, Span) -> Result<Value>),
+    /// With a map in place of fields.
+    Map(for<'w> fn(&mut Evaluator<'w>, &Scope, Value, Span) -> Result<Value>),
+    /// With the arguments between its round brackets.
+    Round(for<'w> fn(&mut Evaluator<'w>, &Scope, &[Arg], Span) -> Result<Value>),
+    /// It is a value by itself.
+    Plain(fn() -> Value),
+}
+
+/// All forms and functions, in the order in which people are told of them.
+pub(crate) static FORMS: [Form; 22] = [
+    step::FORM,
+    check::FORM,
+    effect::FORM,
+    serve::FORM,
+    glob::FORM,
+    write::FORM,
+    stage::FORM,
+    pack::FORM,
+    unpack::FORM,
+    fetch::FORM,
+    tool::FORM,
+    system_library::FORM,
+    probe::FORM,
+    scan::FORM,
+    load::LOAD_CSV,
+    load::LOAD_JSON,
+    load::LOAD_TOML,
+    load::LOAD_LINES,
+    env::FORM,
+    secret::FORM,
+    host::FORM,
+    beside::FORM,
+];
+
+/// A form by what it is. Every one is in the table: a test says so.
+pub(crate) fn way_of(builtin: Builtin) -> FormEvaluation {
+    FORMS.iter().find(|form| form.info.builtin == builtin).unwrap_or(&FORMS[0]).way
+}
+
+/// The fields that were given to a form, each of the type that the table says.
+pub(crate) struct FormValues {
+    fields: Vec<(&'static str, Value, Span)>,
+}
+
+impl FormValues {
+    pub fn get(&self, name: &str) -> Option<(&Value, Span)> {
+        let found = self.fields.iter().find(|(n, ..)| *n == name);
+        found.filter(|(_, v, _)| !matches!(v, Value::None)).map(|(_, value, span)| (value, *span))
+    }
+
+    pub fn value(&self, name: &str) -> Value {
+        self.get(name).map_or(Value::None, |(value, _)| value.clone())
+    }
+
+    pub fn texts(&self, name: &str) -> Vec<Arc<str>> {
+        match self.get(name) {
+            Some((Value::List(items), _)) => items
+                .iter()
+                .filter_map(|i| match i {
+                    Value::Text(Text::Plain(text)) => Some(text.clone()),
+                    _ => None,
+                })
+                .collect(),
+            _ => Vec::new(),
+        }
+    }
+
+    pub fn bool(&self, name: &str) -> bool {
+        matches!(self.get(name), Some((Value::Bool(true), _)))
+    }
+
+    pub fn int(&self, name: &str) -> Option<(i64, Span)> {
+        match self.get(name)? {
+            (Value::Int(number), span) => Some((*number, span)),
+            _ => None,
+        }
+    }
+
+    pub fn duration(&self, name: &str) -> Option<u64> {
+        match self.get(name)? {
+            (Value::Duration(millis), _) => Some(*millis),
+            _ => None,
+        }
+    }
+
+    pub fn commands(&self) -> Vec<Rc<CommandValue>> {
+        self.commands_of("run")
+    }
+
+    pub fn commands_of(&self, name: &str) -> Vec<Rc<CommandValue>> {
+        let Some((Value::List(items), _)) = self.get(name) else { return Vec::new() };
+        let commands =
+            items.iter().filter_map(|c| if let Value::Command(c) = c { Some(c.clone()) } else { None });
+        commands.collect()
+    }
+}
+
+impl Evaluator<'_> {
+    /// A form called with braces.
+    pub(super) fn form(
+        &mut self,
+        scope: &Scope,
+        builtin: Builtin,
+        fields: &[(Name, ExprId)],
+        span: Span,
+    ) -> Result<Value> {
+        let FormEvaluation::Braces(evaluate) = way_of(builtin) else { return self.failed_before(span) };
+        let values = self.form_values(scope, form_of(builtin), fields, span)?;
+        evaluate(self, scope, &values, span)
+    }
+
+    fn form_values(
+        &mut self,
+        scope: &Scope,
+        form: &'static FormInfo,
+        fields: &[(Name, ExprId)],
+        span: Span,
+    ) -> Result<FormValues> {
+        let names = || form.fields.iter().map(|f| f.name);
+        let mut failed = None;
+        for (name, _) in fields {
+            if !names().any(|n| *n == *name.text) {
+                let message = format!("`{}` has no field `{}`", form.name, name.text);
+                let error = Diagnostic::error("unknown-field", message);
+                let all: Vec<&str> = names().collect();
+                let near = nearest(&name.text, names());
+                let error = error.note(format!("it has: {}", all.join(", "))).maybe_mend(near);
+                failed = Some(self.definitions.modules.report(name.span, error));
+            }
+        }
+        let given: SmallVec<[_; 6]> = form
+            .fields
+            .iter()
+            .filter_map(|info| Some((info, fields.iter().find(|(n, _)| *n.text == *info.name)?.1)))
+            .collect();
+        let values = self.all(&given, |this, (info, expr)| {
+            let span = this.module(scope.module).span(*expr);
+            // Part of the name of what is made by the form is the form's own, not the field's.
+            let value = this.eval(scope, *expr)?;
+            Ok((info.name, this.field_value(value, info.ty, scope.module, span)?, span))
+        })?;
+        if let Some(reported) = failed {
+            return Err(Stop::Failed(reported));
+        }
+        let values = FormValues { fields: values };
+        if let Some(missing) = form.fields.iter().find(|f| f.needed && values.get(f.name).is_none()) {
+            let error = if form.fields.first().is_some_and(|f| f.name == "run") && missing.name == "run" {
+                Diagnostic::error("missing-field", format!("this {} has nothing to run", form.name))
+                    .mend("run = `tool {in \"table.csv\"} {out \"result\"}`")
+            } else {
+                let message = format!("this `{}` needs the field `{}`", form.name, missing.name);
+                let error = Diagnostic::error("missing-field", message).note(missing.doc);
+                error.mend(format!("{} = …   a value of type {}", missing.name, missing.ty.shown()))
+            };
+            if self.definitions.modules.is_misread(span) {
+                return self.failed_before(span);
+            }
+            return self.fail(span, error);
+        }
+        Ok(values)
+    }
+
+    fn field_value(&mut self, value: Value, ty: FieldType, base: ModuleId, span: Span) -> Result<Value> {
+        static TEXTS: LazyLock<Type> = LazyLock::new(|| Type::List(Box::new(Type::Text)));
+        static COMMANDS: LazyLock<Type> = LazyLock::new(|| Type::List(Box::new(Type::Command)));
+        static TEXT_MAP: LazyLock<Type> = LazyLock::new(|| Type::Map(Box::new(Type::Text)));
+        if let Value::None = value {
+            return Ok(value); // As though the field were not there.
+        }
+        let ty: &Type = match ty {
+            FieldType::Text => &Type::Text,
+            FieldType::Texts => {
+                let value =
+                    if matches!(value, Value::Text(_)) { Value::List(Rc::new([value])) } else { value };
+                return self.coerce(value, &TEXTS, base, span);
+            }
+            FieldType::Files => &Type::Files,
+            FieldType::File => &Type::File,
+            FieldType::Folder => &Type::Folder,
+            FieldType::Bool => &Type::Bool,
+            FieldType::Int => &Type::Int,
+            FieldType::Duration => &Type::Duration,
+            FieldType::Commands => &COMMANDS,
+            FieldType::TextMap => &TEXT_MAP,
+            FieldType::Places => return Ok(value),
+            FieldType::Port => match value {
+                Value::Int(number) => return Ok(Value::text(&number.to_string())),
+                _ => &Type::Text,
+            },
+        };
+        self.coerce(value, ty, base, span)
+    }
+
+    /// The plain text of a field; one that carries files is refused.
+    pub(super) fn plain(&mut self, values: &FormValues, name: &str) -> Result<Option<(Arc<str>, Span)>> {
+        match values.get(name) {
+            None => Ok(None),
+            Some((Value::Text(Text::Plain(text)), span)) => Ok(Some((text.clone(), span))),
+            Some((_, span)) => {
+                let error = Diagnostic::error("wrong-type", format!("`{name}` cannot carry files"));
+                self.fail(span, error.mend("{….name}").mend("{….path}"))
+            }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::builtins::CallShape;
+
+    #[test]
+    fn every_form_is_called_as_people_are_told() {
+        for form in &FORMS {
+            let shape = match form.way {
+                FormEvaluation::Braces(_) => CallShape::Braces,
+                FormEvaluation::Map(_) => CallShape::Map,
+                FormEvaluation::Round(_) => CallShape::Brackets,
+                FormEvaluation::Plain(_) => CallShape::Plain,
+            };
+            assert_eq!(form.info.shape, shape, "{}", form.info.name);
+        }
+    }
+}

@@ -1,0 +1,36 @@
+//! `step`: something that runs and makes its outputs.
+
+use nubrik_source::Span;
+
+use super::fields::*;
+use super::{Form, FormEvaluation, FormValues};
+use crate::builtins::*;
+use crate::eval::steps::First;
+use crate::eval::{Evaluator, Result, Scope};
+use crate::value::*;
+
+pub(super) const FORM: Form = Form {
+    info: FormInfo {
+        name: "step",
+        builtin: Builtin::Step,
+        shape: CallShape::Braces,
+        doc: "Something that runs and makes its outputs: confined, kept, and not run again while nothing that it reads changed.",
+        fields: &[RUN, SAY, READS, ENV, MAKES, DIR, NETWORK, TIMEOUT, MEMORY, PROCESSORS],
+        gives: &[],
+        example: "target codes = step {\n    say = \"list station codes\"\n    run = `sort {in \"stations.csv\"} -o {out \"codes.txt\"}`\n}",
+    },
+    way: FormEvaluation::Braces(|e, scope, values, span| e.step_form(scope, values, span)),
+};
+
+impl Evaluator<'_> {
+    pub(in crate::eval) fn step_form(
+        &mut self,
+        scope: &Scope,
+        values: &FormValues,
+        span: Span,
+    ) -> Result<Value> {
+        let commands = values.commands();
+        let draft = self.outline(&scope.owner, &commands, values, First::Named, span)?;
+        self.finish_step(scope, draft, &commands, values, span)
+    }
+}

@@ -1,0 +1,135 @@
+//! `tool`: a program of this machine.
+
+use std::rc::Rc;
+
+use nubrik_diagnostic::Diagnostic;
+use nubrik_source::Span;
+
+use super::fields::*;
+use super::{Form, FormEvaluation, FormValues};
+use crate::builtins::*;
+use crate::eval::{Evaluator, Result};
+use crate::value::*;
+use crate::world::{Answer, ToolRequest};
+
+pub(super) const FORM: Form = Form {
+    info: FormInfo {
+        name: "tool",
+        builtin: Builtin::Tool,
+        shape: CallShape::Braces,
+        doc: "A program of the machine, found once, checked for its version, and found again when the machine changed; `none` where it may be missing.",
+        fields: &[
+            field("names", FieldType::Texts, true, "names to look for, the best first"),
+            field(
+                "version",
+                FieldType::Text,
+                false,
+                "the word that makes it print its version, `--version` by default",
+            ),
+            field("at_least", FieldType::Text, false, "the oldest version that will do, such as \"3.9\""),
+            MAY_FAIL,
+        ],
+        gives: &[("name", "the name that was found"), ("version", "its version, such as \"3.11.7\"")],
+        example: "let python = tool { names = [\"python3\", \"python\"], at_least = \"3.9\" }",
+    },
+    way: FormEvaluation::Braces(|e, _, values, span| e.tool_form(values, span)),
+};
+
+impl Evaluator<'_> {
+    pub(in crate::eval) fn tool_form(&mut self, values: &FormValues, span: Span) -> Result<Value> {
+        let names = values.texts("names");
+        if names.is_empty() || names.iter().any(|n| n.is_empty() || n.contains('/')) {
+            let error = Diagnostic::error("wrong-type", "a tool is looked up by bare names");
+            return self.fail(values.get("names").map_or(span, |v| v.1), error.mend("names = [\"python3\"]"));
+        }
+        let at_least = self.plain(values, "at_least")?;
+        let version = match self.plain(values, "version")? {
+            // The word is given to a program of the machine: more than a plain option may make it do anything.
+            Some((word, at)) if !is_version_word(&word) => {
+                let message = format!("{word:?} does not only ask for a version");
+                let error = Diagnostic::error("wrong-type", message)
+                    .note("the word is letters and `-`, with up to two `-` before it");
+                return self.fail(at, error.mend("version = \"--version\"").mend("version = \"-V\""));
+            }
+            version => version.map(|(word, _)| word),
+        };
+        let wants_version = version.is_some() || at_least.is_some();
+        let request = ToolRequest {
+            names: names.clone(),
+            version: wants_version.then(|| version.unwrap_or_else(|| "--version".into())),
+        };
+        let Answer::Ready(answer) = self.world.tool(&request) else { return self.wait() };
+        let may_fail = values.bool("may_fail");
+        // The first of the names that is there and new enough.
+        let mut old: Vec<String> = Vec::new();
+        for found in answer.found {
+            if let Some((wanted, _)) = &at_least {
+                match &found.version {
+                    Some(version) if is_at_least(version, wanted) => {}
+                    Some(version) => {
+                        old.push(format!("{} is version {version}", found.path));
+                        continue;
+                    }
+                    None => {
+                        old.push(format!("{} does not tell its version", found.path));
+                        continue;
+                    }
+                }
+            }
+            let tool = ToolValue { name: found.name, path: found.path, version: found.version };
+            return Ok(Value::Tool(Rc::new(tool)));
+        }
+        if may_fail {
+            return Ok(Value::None);
+        }
+        let listed = names.iter().map(|n| format!("`{n}`")).collect::<Vec<_>>().join(" or ");
+        let error = match old.is_empty() {
+            true => Diagnostic::error("no-tool", format!("the machine has no {listed}")),
+            false => {
+                let wanted = at_least.as_ref().map_or("", |(w, _)| w);
+                let message = format!("the machine has no {listed} of version {wanted} or newer");
+                old.iter().fold(Diagnostic::error("old-tool", message), |e, o| e.note(o.clone()))
+            }
+        };
+        let error = error.note(format!("searched: {}", answer.searched.join(", ")));
+        let error = error.maybe_mend(answer.mend).mend("may_fail = true where it is not needed");
+        self.fail(span, error)
+    }
+}
+
+/// Whether a version such as `3.11.7` is another one such as `3.9`, or newer: numbers are compared
+/// part by part, and missing ones count as 0.
+pub(super) fn is_at_least(version: &str, wanted: &str) -> bool {
+    let parts = |text: &str| -> Vec<u64> {
+        text.split(|c: char| !c.is_ascii_digit())
+            .filter(|p| !p.is_empty())
+            .map(|p| p.parse().unwrap_or(u64::MAX))
+            .collect()
+    };
+    let (mut version, mut wanted) = (parts(version), parts(wanted));
+    let length = version.len().max(wanted.len());
+    version.resize(length, 0);
+    wanted.resize(length, 0);
+    version >= wanted
+}
+
+/// Whether a word asks a tool for its version: `--version`, `-V`, `version`.
+fn is_version_word(word: &str) -> bool {
+    let plain = word.strip_prefix('-').unwrap_or(word);
+    let plain = plain.strip_prefix('-').unwrap_or(plain);
+    plain.starts_with(|c: char| c.is_ascii_alphabetic())
+        && plain.chars().all(|c| c.is_ascii_alphabetic() || c == '-')
+}
+
+#[cfg(test)]
+mod tests {
+    use super::is_at_least;
+
+    #[test]
+    pub(super) fn versions_are_compared_by_number() {
+        assert!(is_at_least("3.11.7", "3.9"));
+        assert!(is_at_least("3.9", "3.9.0"));
+        assert!(!is_at_least("3.8.20", "3.9"));
+        assert!(is_at_least("12.2.0-14+deb12u1", "12"));
+    }
+}

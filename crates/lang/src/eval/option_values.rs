@@ -1,0 +1,116 @@
+//! Values of options: which there may be, how they are written in folders, keys and messages, and how those of the command line are read.
+
+use super::options::SettingValue;
+use crate::types::Type;
+use crate::value::*;
+
+pub(super) fn may_be_chosen(ty: &Type) -> bool {
+    match ty.core() {
+        Type::Bool | Type::Int | Type::Text | Type::Duration | Type::Alternatives(_) => true,
+        Type::List(inner) | Type::Optional(inner) => may_be_chosen(inner),
+        _ => false,
+    }
+}
+
+/// An option's value in one word; different values of one type are written differently.
+pub(crate) fn written(value: &Value) -> String {
+    match value {
+        Value::None => "~none".to_owned(),
+        Value::Bool(value) => value.to_string(),
+        Value::Int(value) => value.to_string(),
+        Value::Duration(millis) => format!("{millis}ms"),
+        Value::Text(Text::Plain(text)) => text.to_string(),
+        Value::List(items) => {
+            let items: Vec<String> =
+                items.iter().map(|i| written(i).replace('\\', "\\\\").replace(',', "\\,")).collect();
+            format!("[{}]", items.join(","))
+        }
+        _ => String::new(),
+    }
+}
+
+/// A value as it would be written in definitions.
+pub(crate) fn shown(value: &Value) -> String {
+    match value {
+        Value::None => "none".to_owned(),
+        Value::Text(Text::Plain(text)) => format!("{text:?}"),
+        Value::Duration(millis) => crate::types::shown_duration(*millis),
+        Value::List(items) => format!("[{}]", items.iter().map(shown).collect::<Vec<_>>().join(", ")),
+        other => written(other),
+    }
+}
+
+/// A value as a part of a folder's name.
+pub(super) fn plain_name(written: &str) -> String {
+    let mut name = String::new();
+    for c in written.chars() {
+        match c {
+            'a'..='z' | 'A'..='Z' | '0'..='9' | '.' | '-' | '_' => name.push(c),
+            // Always two digits a byte, so that no two values are written alike.
+            c => c.encode_utf8(&mut [0; 4]).bytes().for_each(|byte| name.push_str(&format!("%{byte:02x}"))),
+        }
+    }
+    name
+}
+
+pub(super) fn setting_value(value: &SettingValue, ty: &Type) -> std::result::Result<Value, String> {
+    let wrong = |found: &str| Err(format!("expected {}, found {found}", ty.core().written()));
+    match (ty.core(), value) {
+        (Type::Optional(_), SettingValue::Word(word)) if word == "none" => Ok(Value::None),
+        (Type::Optional(inner), value) => setting_value(value, inner),
+        (Type::Bool, SettingValue::Bool(value)) => Ok(Value::Bool(*value)),
+        (Type::Int, SettingValue::Int(value)) => Ok(Value::Int(*value)),
+        (Type::List(inner), SettingValue::List(values)) => {
+            let items: std::result::Result<Vec<Value>, String> =
+                values.iter().map(|v| setting_value(v, inner)).collect();
+            Ok(Value::List(items?.into()))
+        }
+        (Type::List(inner), SettingValue::Word(word)) => {
+            let words = word.split(',').filter(|w| !w.is_empty());
+            let items: std::result::Result<Vec<Value>, String> =
+                words.map(|w| setting_value(&SettingValue::Word(w.to_owned()), inner)).collect();
+            Ok(Value::List(items?.into()))
+        }
+        (Type::Bool, SettingValue::Word(word)) => match word.as_str() {
+            "true" => Ok(Value::Bool(true)),
+            "false" => Ok(Value::Bool(false)),
+            _ => Err(format!("expected true or false, found {word:?}")),
+        },
+        (Type::Int, SettingValue::Word(word)) => {
+            word.parse().map(Value::Int).or_else(|_| wrong(&format!("{word:?}")))
+        }
+        (Type::Duration, SettingValue::Word(word)) => match nubrik_syntax::duration(word) {
+            Some(millis) => Ok(Value::Duration(millis)),
+            None => wrong(&format!("{word:?}; durations are written 30s, 5min")),
+        },
+        (Type::Text, SettingValue::Word(word)) => Ok(Value::text(word)),
+        (Type::Alternatives(texts), SettingValue::Word(word)) => {
+            match texts.iter().find(|t| ***t == **word) {
+                Some(text) => Ok(Value::text(text)),
+                None => {
+                    let all: Vec<String> = texts.iter().map(|t| format!("\"{t}\"")).collect();
+                    Err(format!("expected {}, found \"{word}\"", all.join(" or ")))
+                }
+            }
+        }
+        (_, SettingValue::Bool(value)) => wrong(&value.to_string()),
+        (_, SettingValue::Int(value)) => wrong(&value.to_string()),
+        (_, SettingValue::List(_)) => wrong("a list"),
+        (_, SettingValue::Word(word)) => wrong(&format!("{word:?}")),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn different_values_are_written_differently() {
+        let list = |items: &[&str]| Value::List(items.iter().map(|t| Value::text(t)).collect());
+        assert_ne!(written(&list(&["a,b"])), written(&list(&["a", "b"])));
+        assert_ne!(written(&Value::None), written(&Value::text("none")));
+        assert_ne!(plain_name("a b"), plain_name("a%20b"));
+        assert_ne!(plain_name("\n1"), plain_name("\u{a1}"));
+        assert_eq!(plain_name("é\n"), "%c3%a9%0a");
+    }
+}

@@ -1,0 +1,120 @@
+//! Probes and their answers as bytes: they are kept, so that a later run can ask again and compare.
+
+use std::sync::Arc;
+
+use nubrik_bytes::{Decoder, Digest, Encoder, Truncated};
+use nubrik_source::WsPath;
+
+use crate::world::{AnswerText, ProbeCommand, ProbeProgram, ProbeRequest};
+
+impl ProbeRequest {
+    /// Writes it.
+    pub fn encode(&self, out: &mut Encoder) {
+        let ProbeRequest { commands, env, timeout } = self;
+        out.list(commands, |out, stages| {
+            out.list(stages, |out, ProbeCommand { program, words }| {
+                match program {
+                    ProbeProgram::Tool(name) => {
+                        out.u8(0);
+                        out.text(name);
+                    }
+                    ProbeProgram::File(path) => {
+                        out.u8(1);
+                        out.text(path.as_str());
+                    }
+                }
+                out.list(words, |out, word| out.text(word));
+            });
+        });
+        out.list(env, |out, (name, value)| {
+            out.text(name);
+            out.text(value);
+        });
+        out.u64(timeout.unwrap_or(0));
+    }
+
+    /// Reads one back.
+    ///
+    /// # Errors
+    /// When the bytes are damaged.
+    pub fn decode(from: &mut Decoder<'_>) -> Result<ProbeRequest, Truncated> {
+        let commands = from.list(|from| {
+            from.list(|from| {
+                let program = match (from.u8()?, from.text()?) {
+                    (0, name) => ProbeProgram::Tool(name.into()),
+                    (1, path) => ProbeProgram::File(WsPath::from_normal(path)),
+                    _ => return Err(Truncated),
+                };
+                let words = from.list(|from| Ok(Arc::from(from.text()?)))?;
+                Ok(ProbeCommand { program, words })
+            })
+        })?;
+        let env = from.list(|from| Ok((Arc::from(from.text()?), Arc::from(from.text()?))))?;
+        let timeout = from.u64()?;
+        Ok(ProbeRequest { commands, env, timeout: (timeout > 0).then_some(timeout) })
+    }
+}
+
+impl AnswerText {
+    /// What tells one answer from another: what a failure says is for messages only. An error says why there was no answer.
+    pub fn digest(answer: &Result<AnswerText, String>) -> Digest {
+        let mut out = Encoder::new();
+        match answer {
+            Ok(AnswerText { ok, text }) => {
+                out.u8(if *ok { 0 } else { 1 });
+                out.text(if *ok { text } else { "" });
+            }
+            Err(_) => out.u8(2),
+        }
+        Digest::of(&out.bytes)
+    }
+}
+
+#[cfg(test)]
+#[allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_probe_is_read_back_and_a_damaged_one_is_refused_or_another() {
+        let words = |words: &[&str]| words.iter().map(|w| Arc::from(*w)).collect::<Vec<Arc<str>>>();
+        let tool =
+            ProbeCommand { program: ProbeProgram::Tool("cc".into()), words: words(&["cc", "--version"]) };
+        let file = ProbeProgram::File(WsPath::from_normal("tools/höhe.sh"));
+        let request = ProbeRequest {
+            commands: vec![vec![tool, ProbeCommand { program: file, words: words(&["höhe.sh"]) }], vec![]],
+            env: vec![("TIDE".into(), "ebb".into())],
+            timeout: Some(50),
+        };
+        for request in [request.clone(), ProbeRequest { timeout: None, ..request }] {
+            let mut out = Encoder::new();
+            request.encode(&mut out);
+            assert_eq!(ProbeRequest::decode(&mut Decoder::new(&out.bytes)), Ok(request.clone()));
+            for at in 0..out.bytes.len() {
+                assert!(ProbeRequest::decode(&mut Decoder::new(&out.bytes[..at])).is_err(), "cut at {at}");
+                let mut damaged = out.bytes.clone();
+                damaged[at] ^= 0x41;
+                assert_ne!(
+                    ProbeRequest::decode(&mut Decoder::new(&damaged)).ok(),
+                    Some(request.clone()),
+                    "byte {at}"
+                );
+            }
+        }
+    }
+
+    #[test]
+    fn answers_differ_where_they_count() {
+        let answer = |ok, text: &str| AnswerText::digest(&Ok(AnswerText { ok, text: text.into() }));
+        assert_eq!(answer(false, "one"), answer(false, "other"));
+        let all = [
+            answer(true, "one"),
+            answer(true, "other"),
+            answer(false, "one"),
+            AnswerText::digest(&Err("gone".into())),
+        ];
+        for (at, one) in all.iter().enumerate() {
+            assert!(all[at + 1..].iter().all(|other| one != other));
+        }
+    }
+}

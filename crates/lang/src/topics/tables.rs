@@ -1,0 +1,392 @@
+//! What there is to know of declarations, types, expressions, holes and errors: name, what it is, and an example.
+
+pub(super) const DECLARATIONS: [(&str, &str, &str); 13] = [
+    (
+        "use",
+        "Takes a kit, or names of one: kits that ship with nubrik (\"nub:c\"), of the workspace (\"/kit/flags.nub\") or beside the file (\"./flags.nub\").",
+        "use \"nub:c\" as c\nuse { strict } from \"/kit/flags.nub\"",
+    ),
+    (
+        "let",
+        "A value, or with parameters a function; a function may not lead back to itself.",
+        "let stations = glob(\"stations/*.csv\")\nlet page_of(station: file): text = \"{station.stem}.html\"",
+    ),
+    (
+        "type_declaration",
+        "A name for a type, usually a record that several kinds give: `type name = …`.",
+        "type station = { code: text, height: int }",
+    ),
+    (
+        "kind",
+        "A template for targets: parameters with types, values inside, and what it gives.",
+        "kind page(source: file): { files: files } {\n    let made = step { run = `render {source} > {out \"{self.name}.html\"}` }\n    give { files = made }\n}",
+    ),
+    (
+        "option",
+        "A typed setting that the person who builds may change, by `--set` or a profile; its default reads literals, `host` and other options only.",
+        "## How much the compiler optimises.\noption mode: \"debug\" | \"release\" = \"debug\"",
+    ),
+    (
+        "target",
+        "Something that makes files: one step, a record of results, or a map or list of them.",
+        "target tidecast = c.program { sources = \"main.c\" }",
+    ),
+    (
+        "test",
+        "Something with a verdict: a `check`, or a record, map or list of them; `nubrik test` runs those whose verdicts do not stand.",
+        "test tables_are_sorted = check { run = `sort -c {tables}` }",
+    ),
+    (
+        "job",
+        "Something that is done for its effect when `nubrik run` asks for it, after what it uses is built; several effects in a list are done in order.",
+        "job install = effect { run = `install -m 755 {tidecast} /usr/local/bin/tidecast` }",
+    ),
+    (
+        "service",
+        "Something that runs while others need it, such as a database: a `serve`, or a map of them. Whoever uses its address or port has it started before and stopped afterwards; `nubrik run` starts it until somebody ends it.",
+        "service board = serve { run = `redis-server --bind {self.address} --port {self.port}` }",
+    ),
+    (
+        "private",
+        "Keeps a declaration inside its package; in a kit outside of packages, inside the kit.",
+        "private let flags = [\"-O2\"]",
+    ),
+    (
+        "within",
+        "Opens a declaration to a part of the workspace only.",
+        "target tables within \"/tide/**\" = step { run = `tabulate > {out \"tables\"}` }",
+    ),
+    (
+        "tagged",
+        "Attaches tags to a target, test or job, to select it by `--tag`.",
+        "target survey tagged slow, nightly = step { run = `survey > {out \"survey\"}` }",
+    ),
+    (
+        "documentation",
+        "`##` comments directly above a declaration, or behind a parameter, say what it is for: `list`, `show`, `options` and `explain` show them.",
+        "## The printed almanac.\ntarget almanac = step { run = `bind > {out \"almanac.html\"}` }",
+    ),
+];
+
+pub(super) const TYPES: [(&str, &str, &str); 18] = [
+    ("bool", "`true` or `false`.", "let quick: bool = true"),
+    ("int", "A whole number, from -9223372036854775808 to 9223372036854775807.", "let depth: int = 1_200"),
+    (
+        "text",
+        "Characters; one that was made from files carries them, and offers `+`, holes and `join` only.",
+        "let title: text = \"Tides\"",
+    ),
+    ("duration", "A length of time, written 250ms, 30s, 5min or 2h.", "let patience: duration = 30s"),
+    (
+        "file",
+        "A source file or an output; a text is a path here, relative to the package of the file in which it stands.",
+        "let table: file = \"stations.csv\"",
+    ),
+    ("folder", "A source folder or one that a step makes.", "let charts: folder = \"charts\""),
+    (
+        "files",
+        "Files in order without repeats, the first one kept; a text with `*`, `?` or `[` is a glob.",
+        "let sources: files = [\"src/*.c\", \"main.c\"]",
+    ),
+    (
+        "list",
+        "Items of one type, in order: `list[T]`. Any list but `list[text]` takes a lone item, too.",
+        "let flags: list[text] = [\"-O2\", \"-g\"]",
+    ),
+    (
+        "map",
+        "Values by keys that are texts, in order: `map[T]`. An entry may use other entries.",
+        "let depths: map[int] = { \"ardle\": 12 }",
+    ),
+    (
+        "record",
+        "Named fields, each of a type: `{ a: T, b: U }`. Records fit by structure; more fields are allowed.",
+        "let place: { code: text, depth: int } = { code = \"ardle\", depth = 12 }",
+    ),
+    (
+        "alternatives",
+        "One of some texts: `\"a\" | \"b\"`. A `match` over them must have a case for each.",
+        "let mode: \"debug\" | \"release\" = \"debug\"",
+    ),
+    (
+        "optional",
+        "A value or `none`: `T?`. A parameter of such a type need not be given.",
+        "let note: text? = none",
+    ),
+    ("command", "A command between backticks, as a value.", "let show: command = `cat {in \"a.txt\"}`"),
+    (
+        "step_type",
+        "A step, as a value of type `step`: its outputs are its files.",
+        "let copy: step = step { run = `cp {in \"a\"} {out \"b\"}` }",
+    ),
+    (
+        "check_type",
+        "A check, as a value of type `check`: it gives a verdict, and its outputs are its files.",
+        "let good: check = check { run = `sort -c {tables}` }",
+    ),
+    (
+        "any",
+        "Whatever a data file holds; for values that were loaded only.",
+        "let settings: any = load_json(\"settings.json\")",
+    ),
+    (
+        "declared_type",
+        "A type that `type name = …` gave a name to, of this file or a kit: `station`, `c.linkable`.",
+        "let needs: list[c.linkable] = []",
+    ),
+    (
+        "coercion",
+        "Values are taken as types where a type is written: parameters, fields of forms, annotated `let`s, results of functions and kinds. Only there a text becomes a path, a step its one file, and a lone item a list.",
+        "let headers: files = \"include/*.h\"",
+    ),
+];
+
+pub(super) const EXPRESSIONS: [(&str, &str, &str); 10] = [
+    ("if", "One of two values; both words are needed.", "let flags = if quick then [\"-O0\"] else [\"-O2\"]"),
+    (
+        "match",
+        "The value of the first case that fits; alternatives are checked for completeness.",
+        "let flags = match mode { \"debug\": [\"-g\"], \"release\": [\"-O2\"] }",
+    ),
+    (
+        "each",
+        "A list or a map of the items of another one, all or those for which a test holds.",
+        "let names = [each s in sources where s.ext == \"c\" give s.stem]\nlet pages = {each s in stations give s.code: page { source = s.table }}",
+    ),
+    ("with", "A copy of a record with some fields changed.", "let loud = quiet with { level = 3 }"),
+    (
+        "under",
+        "The same declaration or call with options set, side by side with others in one build; `under defaults` sets none.",
+        "target tools = tidecast under { mode = \"release\" }\ntarget generator = tidecast under defaults",
+    ),
+    (
+        "in",
+        "Whether a list has an item, a map a key, a text a part; `not in` is the opposite.",
+        "let has_main = \"main.c\" in names",
+    ),
+    (
+        "reference",
+        "A target of another package: `&base/clock`, or `&\"odd.folder/x\"` where the path holds other characters.",
+        "target tidecast = c.program { sources = \"main.c\", needs = &base/clock }",
+    ),
+    (
+        "self",
+        "In a kind: `self.name` is the last key or field on the way to the value, else the target's name; `self.folder` the package of the one who uses the kind. In `serve`: `self.address` and `self.port` are where the service is to listen.",
+        "let made = step { run = `render > {out \"{self.name}.html\"}` }",
+    ),
+    (
+        "sh",
+        "A command for `/bin/sh -eu`, with every hole quoted; for what needs a shell. Tools that it starts are known only when they stand in holes.",
+        "step { run = sh`for s in {stations}; do cat \"$s\"; done > {out \"all.csv\"}` }",
+    ),
+    (
+        "path_join",
+        "A file or folder below a folder: `folder / \"path\"`.",
+        "let table = self.folder / \"table.csv\"",
+    ),
+];
+
+pub(super) const HOLES: [(&str, &str, &str); 7] = [
+    (
+        "{in …}",
+        "The path of a source file, or of all files that match a glob: inputs.",
+        "`sort {in \"stations.csv\"}`",
+    ),
+    (
+        "{out …}",
+        "The path of an output; with a name where there are several: `{out page \"a.html\"}` is `x.page`.",
+        "`render {out \"almanac.html\"}`",
+    ),
+    (
+        "{outdir …}",
+        "The path of an output folder: whatever the command writes in it is the output.",
+        "`unfold {outdir \"pages\"}`",
+    ),
+    (
+        "{found …}",
+        "Where the command lists what it read, as compilers do: `reads` and folders in holes are then only candidates, and the listed files the exact inputs.",
+        "`cc -MD -MF {found \"main.d\"} -c {in \"main.c\"} -o {out \"main.o\"}`",
+    ),
+    (
+        "{list …}",
+        "The path of a file with one path a line, for commands with too many words; every file in it is an input.",
+        "`ar rcs {out \"lib.a\"} @{list objects}`",
+    ),
+    (
+        "{scratch …}",
+        "A path that is thrown away afterwards, the same for all commands of the step.",
+        "`cc {source} -o {scratch \"tried\"}`",
+    ),
+    (
+        "{value}",
+        "A text, number, path or tool; a list becomes one word an item, an empty list or `none` no word, and a list in the middle of a word repeats the word.",
+        "`cc -I{folders} {flags} {sources}`",
+    ),
+];
+
+pub(super) const ERRORS: [(&str, &str, &str); 51] = [
+    (
+        "bad-data",
+        "A data file is not what its format or its declared type asks for. The place shown is in the data file.",
+        "a column `height: int` with the cell \"high\"",
+    ),
+    (
+        "bad-glob",
+        "A pattern cannot be read: `*` stands for a part of a name, `**` for folders, `?` for a character, `[ab]` for one of some.",
+        "\"src/[a.c\"",
+    ),
+    (
+        "bad-key",
+        "A key of a map becomes a folder's name: it cannot be empty, hold `..`, or begin with `@` or `~`.",
+        "{ \"../x\": … }",
+    ),
+    (
+        "bad-name",
+        "Names of declarations are small letters, digits and `_`, and begin with a letter.",
+        "let TideTable = 1",
+    ),
+    (
+        "bad-path",
+        "A path leaves the workspace, has nothing to start from (in a kit), or names a result.",
+        "{in \"../../secret\"}",
+    ),
+    (
+        "builtin-name",
+        "The language gives this name a meaning, so that it cannot be declared.",
+        "let step = 1",
+    ),
+    ("chained-comparison", "Comparisons stand alone: join two of them with `and`.", "1 < x < 3"),
+    (
+        "cycle",
+        "Something needs itself, directly or round about. Each hop is shown once, with its line.",
+        "target a = f(b), target b = f(a)",
+    ),
+    ("declared-twice", "Two declarations, fields, keys or options have one name.", "let a = 1, let a = 2"),
+    ("empty-command", "A command needs a program to start.", "run = ` `"),
+    (
+        "made-twice",
+        "Two steps make one path, or two results would be published under one name.",
+        "[each n in [1, 2] give step { run = `x > {out \"same\"}` }]",
+    ),
+    ("missing-field", "A field or parameter without a default was not given.", "c.program { }"),
+    (
+        "needless-shell",
+        "A warning of `nubrik lint`: words, holes, quotes, pipes and redirects need no shell, and without one every tool is known.",
+        "sh`sort {stations} > {out \"x\"}`",
+    ),
+    (
+        "shared-files",
+        "A warning of `nubrik lint`: globs of two targets share many files, but not all.",
+        "glob(\"src/*.c\") in one target and glob(\"src/f*.c\") in another",
+    ),
+    (
+        "unused",
+        "A warning of `nubrik lint`: nothing uses a name, or no target reads an option.",
+        "private let old_flags = [\"-O1\"]",
+    ),
+    ("no-case", "A `match` has no case for some value.", "match mode { \"debug\": 1 }"),
+    ("no-give", "A kind must give something.", "kind page(source: file) { }"),
+    (
+        "no-library",
+        "A library is not installed, or its .pc file cannot be used.",
+        "system_library { names = \"zlib\" }",
+    ),
+    ("no-match", "A glob finds nothing. `or_none = true` allows that.", "glob(\"scr/*.c\")"),
+    ("no-output", "A step is run for its outputs, and this one names none.", "step { run = `echo x` }"),
+    ("no-such-file", "A file or folder is not there.", "{in \"statoins.csv\"}"),
+    ("no-targets", "The workspace has no `targets.nub`.", "nubrik build in an empty workspace"),
+    ("no-tool", "A program is on no folder of the search path.", "tool { names = \"python9\" }"),
+    ("no-variable", "A variable of the environment is not set, and has no default.", "env(\"ALMANAC_HOST\")"),
+    (
+        "no-version",
+        "The version of a tool is known only when it was asked for.",
+        "tool { names = \"cc\" }.version",
+    ),
+    (
+        "no-files",
+        "A record stands for the files of its field `files`, and this one has none.",
+        "`cat {settings}`",
+    ),
+    ("not-here", "A form stands where it means nothing.", "`self` outside of a kind"),
+    (
+        "old-library",
+        "A library is older than `at_least`.",
+        "system_library { names = \"zlib\", at_least = \"99\" }",
+    ),
+    ("old-tool", "A tool is older than `at_least`.", "tool { names = \"python3\", at_least = \"9\" }"),
+    ("option-value", "A value from outside does not fit an option's type.", "--set mode=fast"),
+    (
+        "out-of-range",
+        "A list has no item of this number, or a number is too small or too large.",
+        "[1, 2][5]",
+    ),
+    (
+        "private",
+        "A declaration is kept inside its package, or open to a part of the workspace only.",
+        "&tide/hidden from another package",
+    ),
+    (
+        "probe-failed",
+        "A probe's command failed. `may_fail = true` makes a failure an answer.",
+        "probe { run = `git rev-parse HEAD` } where there is no repository",
+    ),
+    ("reserved-word", "A word of the language cannot be a name.", "let give = 1"),
+    (
+        "scan-in-key",
+        "All addresses are known without running anything: the answer of a scan cannot decide keys.",
+        "{each m in scan { … }.lines give m: …}",
+    ),
+    ("shadowed", "A name is in reach already: one name, one meaning.", "let a = 1, let f(a: int): int = a"),
+    (
+        "shell-syntax",
+        "Commands run without a shell: what only a shell understands is refused, with what to write instead.",
+        "`a && b`",
+    ),
+    ("syntax", "The text is not what the grammar asks for.", "target = 1"),
+    ("too-deep", "Definitions nest, or need one another, too deep.", "((((((…))))))"),
+    (
+        "too-large",
+        "A text, list or number grows beyond the fixed limits: 16 MiB a text, 4 million items a list.",
+        "a text that doubles itself 30 times",
+    ),
+    (
+        "too-much-work",
+        "Evaluation always ends: definitions that take too long are stopped.",
+        "lists in lists in lists, a million items each",
+    ),
+    (
+        "two-lists",
+        "Two lists stand in one word of a command: which goes with which is not clear.",
+        "`-I{folders}/{names}`",
+    ),
+    (
+        "two-meanings",
+        "An address or the name of an option means two things: write the longer one.",
+        "&base/clock with a package base/clock and a target clock in base",
+    ),
+    (
+        "unclosed",
+        "A text, command, hole or bracket is never closed. The place shown is where it was opened.",
+        "let a = \"x",
+    ),
+    (
+        "undeclared-made",
+        "A path of what another step makes stands in a command as text. A text carries no file: whether the command finds \
+         anything there would hang on what was built before. Name the file itself, or declare it in `reads`.",
+        "step { run = `cc -I{made.dir} …` } without `reads = made`",
+    ),
+    ("unknown-address", "There is no target of this address.", "nubrik build tide/tidcast"),
+    (
+        "unknown-field",
+        "A record, form, kind or function has no field or parameter of this name.",
+        "c.program { source = \"main.c\" }",
+    ),
+    ("unknown-kit", "There is no kit at this path.", "use \"nub:fortran77\" as f"),
+    ("unknown-name", "No name like this is in reach.", "target a = strcit"),
+    ("unknown-option", "No option has this name.", "--set mdoe=release"),
+    (
+        "wrong-call",
+        "Something is called in a way that it is not called: kinds and forms take braces, functions round brackets.",
+        "c.program(\"main.c\")",
+    ),
+];

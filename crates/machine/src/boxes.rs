@@ -1,0 +1,184 @@
+//! Running jobs: what surrounds a step's commands, what they are told, and what they leave.
+
+use std::collections::BTreeMap;
+use std::io;
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::Duration;
+
+use nubrik_confine::{Capture, Ended, PipelineSpec, Recorder, StageSpec};
+use nubrik_engine::{Job, JobEnd, Seen};
+
+use crate::ground::{CommandNeeds, Enclosure, Environment, Grants, Ground, Net, Whom};
+use crate::machine::{Machine, called_by};
+use crate::services::Loan;
+
+/// How much of what a step prints is kept, in bytes.
+const PRINTED_LIMIT: usize = 1 << 20;
+
+/// Steps that left processes running, which were ended: how many, by the step's folder.
+#[derive(Default)]
+pub(crate) struct LeftRunning {
+    counts: Mutex<BTreeMap<String, usize>>,
+}
+
+impl LeftRunning {
+    pub fn note(&self, folder: &str, count: usize) {
+        if count > 0 {
+            let mut counts = self.counts.lock().unwrap_or_else(PoisonError::into_inner);
+            *counts.entry(folder.to_owned()).or_default() += count;
+        }
+    }
+
+    /// What was noted since it was asked last.
+    pub fn take(&self) -> BTreeMap<String, usize> {
+        std::mem::take(&mut *self.counts.lock().unwrap_or_else(PoisonError::into_inner))
+    }
+}
+
+impl Machine {
+    fn wanted<'a>(job: &'a Job<'_>, loan: Option<&Loan>, whom: Whom) -> CommandNeeds<'a> {
+        let parts = job.tools.iter().flat_map(|tool| &tool.parts);
+        CommandNeeds {
+            whom,
+            readable: job.readable,
+            parts: parts.map(|part| &**part).collect(),
+            own: job.folder,
+            work: job.work,
+            network: job.limits.network || loan.is_some_and(Loan::is_in_machines_network),
+        }
+    }
+
+    /// Runs a job's processes, confined, to their end.
+    pub(crate) fn run_in_box(
+        &self,
+        job: &Job<'_>,
+        printed: &mut Vec<u8>,
+        recorder: Option<&Recorder<'_>>,
+    ) -> JobEnd {
+        self.note_start();
+        let loan = job.lent.and_then(|lent| self.house().loan(lent));
+        let enclosure = match self.enclose(&Machine::wanted(job, loan.as_deref(), Whom::Step)) {
+            Ok(enclosure) => enclosure,
+            Err(problem) => return JobEnd::NotStarted(self.root().join(job.folder), problem),
+        };
+        let environment = environment(job, &enclosure, loan.as_deref());
+        let path = |p: &Option<nubrik_source::WsPath>| p.as_ref().map(|p| PathBuf::from(p.as_str()));
+        let stages = job.stages.iter().map(|(program, stage)| StageSpec {
+            program: enclosure.seen(program, self.root()),
+            words: match &loan {
+                Some(loan) => called_by(program, &unmarked(loan, &stage.words)),
+                None => called_by(program, &stage.words),
+            },
+            stdin: path(&stage.stdin),
+            stdout: path(&stage.stdout),
+            stderr: path(&stage.stderr),
+        });
+        let work = enclosure.root().join(job.work);
+        let ground = Ground::in_enclosure(&enclosure, &work, &environment, net(job, loan.as_deref()));
+        let spec = PipelineSpec {
+            timeout: job.limits.timeout.map(Duration::from_millis),
+            memory: job.limits.memory,
+            recorder,
+            ..ground.spec(stages.collect())
+        };
+        let mut capture = Capture::new(PRINTED_LIMIT.saturating_sub(printed.len()));
+        let ended = nubrik_confine::run(&spec, &mut capture, self.cancel());
+        drop(spec);
+        // What it left running ends before anybody looks at what it made.
+        let left = enclosure.close(self);
+        self.note_left_running(job.folder, left.running);
+        match &loan {
+            Some(loan) => printed.extend(loan.without_secrets(capture.bytes)),
+            None => printed.extend_from_slice(&capture.bytes),
+        }
+        if capture.cut > 0 {
+            printed.extend_from_slice(
+                format!("\n[{} more bytes were printed and not kept]\n", capture.cut).as_bytes(),
+            );
+        }
+        match (ended, left.disturbed) {
+            (Ended::Cancelled, _) => JobEnd::Cancelled,
+            (_, Some(folder)) => JobEnd::Disturbed(folder),
+            (Ended::Well, _) => JobEnd::Well,
+            (Ended::Code(code), _) => JobEnd::Code(code),
+            (Ended::Signal(signal), _) => JobEnd::Signal(signal),
+            (Ended::TimedOut, _) => JobEnd::TimedOut,
+            (Ended::NotStarted(program, problem), _) => JobEnd::NotStarted(program, problem),
+        }
+    }
+
+    /// Runs a program in a job's box, in this terminal: same folder, environment and confinement.
+    ///
+    /// # Errors
+    /// When it cannot be confined or started.
+    pub fn attach(&self, job: &Job<'_>, program: &Path, words: &[&str], prompt: &str) -> io::Result<i32> {
+        let loan = job.lent.and_then(|lent| self.house().loan(lent));
+        let enclosure = self.enclose(&Machine::wanted(job, loan.as_deref(), Whom::Person))?;
+        let mut environment = environment(job, &enclosure, loan.as_deref());
+        environment.set("PS1", prompt);
+        environment.set("TERM", std::env::var("TERM").unwrap_or_else(|_| "dumb".to_owned()));
+        let words = words.iter().map(|w| (*w).to_owned()).collect();
+        let stage = StageSpec { program: program.to_owned(), words, stdin: None, stdout: None, stderr: None };
+        let work = enclosure.root().join(job.work);
+        let ground = Ground::in_enclosure(&enclosure, &work, &environment, net(job, loan.as_deref()));
+        let spec = PipelineSpec { memory: job.limits.memory, attached: true, ..ground.spec(vec![stage]) };
+        let ended = nubrik_confine::run(&spec, &mut Capture::new(0), self.cancel());
+        drop(spec);
+        enclosure.close(self);
+        Ok(match ended {
+            Ended::Well => 0,
+            Ended::Code(code) => code,
+            Ended::Signal(signal) => 128 + signal,
+            Ended::Cancelled | Ended::TimedOut => 130,
+            Ended::NotStarted(_, problem) => return Err(problem),
+        })
+    }
+
+    /// Runs a job whose undeclared files are hidden from it by a supervisor.
+    pub(crate) fn run_hiding(&self, job: &Job<'_>, printed: &mut Vec<u8>) -> JobEnd {
+        let grants = Grants::of(self, job);
+        let hidden = |path: &Path| grants.hide(path);
+        self.run_in_box(job, printed, Some(&Recorder::new().hiding(&hidden)))
+    }
+
+    /// Runs a job, and tells what its processes did.
+    pub(crate) fn run_with_recorder(&self, job: &Job<'_>, printed: &mut Vec<u8>) -> (JobEnd, Seen) {
+        let grants = Grants::of(self, job);
+        let hidden = |path: &Path| grants.hide(path);
+        let mut recorder = Recorder::new();
+        if self.has_rooms() {
+            recorder = recorder.in_room(self.root());
+        } else if self.hides_undeclared() {
+            recorder = recorder.hiding(&hidden);
+        }
+        let ended = self.run_in_box(job, printed, Some(&recorder));
+        let touched = recorder.touched().into_iter().map(|touched| grants.judge(touched)).collect();
+        let mut seen = Seen { touched, wanted_network: recorder.wanted_network() };
+        seen.touched.sort_by(|a, b| a.path.cmp(&b.path));
+        (ended, seen)
+    }
+}
+
+/// The network of a job.
+fn net<'a>(job: &Job<'_>, loan: Option<&'a Loan>) -> Net<'a> {
+    match loan {
+        Some(loan) => Net::Services(loan.net()),
+        None if job.limits.network => Net::Machine,
+        None => Net::Nowhere,
+    }
+}
+
+/// All variables that a job's processes see.
+fn environment(job: &Job<'_>, enclosure: &Enclosure, loan: Option<&Loan>) -> Environment {
+    let mut environment = enclosure.environment(job.work);
+    for (name, value) in job.env {
+        environment.set(name, loan.map_or_else(|| value.to_string(), |loan| loan.unmarked(value)));
+    }
+    environment
+}
+
+/// Words with the places of services in their marks.
+fn unmarked(loan: &Loan, words: &[Arc<str>]) -> Vec<Arc<str>> {
+    words.iter().map(|word| loan.unmarked(word).into()).collect()
+}

@@ -1,0 +1,334 @@
+//! What commands are confined by: a room with what they declare, or rules where this machine's kernel makes no rooms.
+
+use std::fs;
+use std::io;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use nubrik_confine::{
+    Access, Apart, Confinement, HOME, Network, OwnNetwork, ROOT, Reach, Room, RoomKind, Rooms, RuleSet,
+    Surroundings, TEMPORARY,
+};
+use nubrik_engine::Readables;
+
+use super::Environment;
+use crate::machine::Machine;
+use crate::places::{Furnishing, outermost};
+use crate::temporary::remove_folder;
+
+/// With this variable set to `off` there are no rooms: to see what a kernel without them does.
+const SWITCH: &str = "NUBRIK_ROOMS";
+
+/// How this machine confines commands.
+pub(crate) enum Means {
+    /// In rooms.
+    Rooms(Box<Rooms>),
+    /// By rules, for want of rooms: why.
+    Rules(String),
+}
+
+impl Means {
+    /// What this machine can do for commands of a workspace.
+    pub fn of(workspace: &Path) -> Means {
+        if std::env::var_os(SWITCH).is_some_and(|value| value == "off") {
+            return Means::Rules(format!("{SWITCH} is off"));
+        }
+        match Rooms::new(workspace) {
+            Ok(rooms) => Means::Rooms(Box::new(rooms)),
+            Err(e) => Means::Rules(e.to_string()),
+        }
+    }
+
+    /// Why commands are not in rooms.
+    pub fn why_no_rooms(&self) -> Option<&str> {
+        match self {
+            Means::Rooms(_) => None,
+            Means::Rules(why) => Some(why),
+        }
+    }
+
+    /// What surrounds a step that has no network and no services.
+    pub fn surroundings_of_steps(&self) -> Surroundings {
+        let own_processes = matches!(self, Means::Rooms(_));
+        Surroundings { network: Network::None, own_processes, own_memory: false, only_looks: false }
+    }
+}
+
+/// Everything from which it follows how commands are confined, as far as that can be told without trying: what was built in
+/// other circumstances is looked at again.
+pub fn circumstances() -> String {
+    const FILES: [&str; 4] = [
+        "/proc/sys/user/max_user_namespaces",
+        "/proc/sys/kernel/unprivileged_userns_clone",
+        "/proc/sys/kernel/apparmor_restrict_unprivileged_userns",
+        "/proc/self/attr/current",
+    ];
+    let kernel = rustix::system::uname();
+    let user = rustix::process::geteuid().as_raw();
+    let switch = std::env::var_os(SWITCH).unwrap_or_default();
+    let mut text = format!("{:?} {:?} {user} {switch:?}\n", kernel.release(), kernel.version());
+    for file in FILES {
+        text.push_str(&fs::read_to_string(file).unwrap_or_default());
+        text.push('\n');
+    }
+    let status = fs::read_to_string("/proc/self/status").unwrap_or_default();
+    let told =
+        status.lines().filter(|l| ["CapEff:", "NoNewPrivs:", "Seccomp:"].iter().any(|n| l.starts_with(n)));
+    told.for_each(|line| text.push_str(line));
+    text
+}
+
+/// Who is to be confined.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub(crate) enum Whom {
+    /// A step's commands.
+    Step,
+    /// A person, in a step's place.
+    Person,
+    /// A service, and who stops it.
+    Service,
+}
+
+/// What commands want.
+pub(crate) struct CommandNeeds<'a> {
+    pub whom: Whom,
+    pub readable: &'a Readables,
+    /// Files of the machine's tools that they start.
+    pub parts: Vec<&'a str>,
+    /// The folder that they may write to, from the workspace's root.
+    pub own: &'a str,
+    /// The folder in which they run.
+    pub work: &'a str,
+    /// Whether they have the machine's network.
+    pub network: bool,
+}
+
+/// What some commands are confined by. Dropping it ends what they left running in a room, and removes their temporary
+/// files.
+pub(crate) enum Enclosure {
+    /// A room, and what was put there.
+    Room(Box<Room>, Furnishing),
+    /// Rules.
+    Rules(Fence),
+}
+
+/// Rules, and what they allow besides what is declared.
+pub(crate) struct Fence {
+    rules: RuleSet,
+    root: PathBuf,
+    /// Whole.
+    temporary: PathBuf,
+}
+
+/// What a command that stops a service may reach where there are no rooms: it sends signals to others.
+pub(crate) struct StoppingRules(RuleSet);
+
+/// What there was to see when commands had ended.
+pub(crate) struct Aftermath {
+    /// How many processes they left running, which were ended.
+    pub running: usize,
+    /// A folder that was shown whole, and in which names appeared, or went, meanwhile.
+    pub disturbed: Option<String>,
+}
+
+/// Which network commands have.
+#[derive(Clone, Copy)]
+pub(crate) enum Net<'a> {
+    /// None.
+    Nowhere,
+    /// The machine's.
+    Machine,
+    /// That of their services.
+    Services(&'a ServiceNet),
+}
+
+/// Where services and those who use them meet.
+#[derive(Clone)]
+pub(crate) enum ServiceNet {
+    /// In a network of their own, each in a room.
+    Rooms(Arc<OwnNetwork>),
+    /// By rules, in a network of their own if there is one.
+    Rules(Option<Arc<Apart>>),
+    /// In rooms, in the machine's network.
+    Machine,
+}
+
+impl Machine {
+    /// Makes what commands are confined by.
+    ///
+    /// # Errors
+    /// When something of it cannot be had.
+    pub(crate) fn enclose(&self, wanted: &CommandNeeds<'_>) -> io::Result<Enclosure> {
+        match self.means() {
+            Means::Rooms(rooms) => {
+                let mut furnishing = Furnishing::of(self, wanted.readable)?;
+                furnishing.add_own(wanted.own, &self.seen_at(wanted.work).path);
+                let mut needed = self.needed(&wanted.parts);
+                if wanted.network {
+                    // Where its names are looked up often lies behind a link out of the system's folders.
+                    needed.extend(Path::new("/etc/resolv.conf").canonicalize());
+                }
+                needed.retain(|path| !self.system().cover(path));
+                furnishing.add_machine(outermost(needed));
+                if wanted.whom == Whom::Person {
+                    furnishing.add_terminal();
+                }
+                let kind = RoomKind {
+                    own_processes: wanted.whom != Whom::Person,
+                    own_memory: wanted.whom == Whom::Service,
+                };
+                let room = rooms.room(&furnishing.places(), kind)?;
+                Ok(Enclosure::Room(Box::new(room), furnishing))
+            }
+            Means::Rules(_) => {
+                let rules = RuleSet::new(self.system())?;
+                self.allow_wanted(&rules, wanted)?;
+                if wanted.whom == Whom::Person {
+                    // For the line editing and the job control of a shell.
+                    let _ = rules.allow(Path::new("/dev/tty"), Access::Terminal);
+                }
+                let temporary = self.temporary().make(wanted.own)?;
+                rules.allow(&temporary, Access::Write)?;
+                let root = self.root().to_owned();
+                Ok(Enclosure::Rules(Fence { rules, root, temporary }))
+            }
+        }
+    }
+
+    /// Rules for who stops a service; `None` where a room makes what they allow harmless.
+    ///
+    /// # Errors
+    /// When they cannot be had.
+    pub(crate) fn rules_to_stop(&self, wanted: &CommandNeeds<'_>) -> io::Result<Option<StoppingRules>> {
+        let Means::Rules(_) = self.means() else { return Ok(None) };
+        let rules = RuleSet::with_signals(self.system())?;
+        self.allow_wanted(&rules, wanted)?;
+        Ok(Some(StoppingRules(rules)))
+    }
+
+    fn allow_wanted(&self, rules: &RuleSet, wanted: &CommandNeeds<'_>) -> io::Result<()> {
+        for readable in wanted.readable.iter() {
+            // What is not there is reported by the command that wants it.
+            match rules.allow(&self.root().join(&*readable.path), Access::Read) {
+                Err(e) if e.kind() != io::ErrorKind::NotFound => return Err(e),
+                _ => {}
+            }
+        }
+        for folder in self.needed(&wanted.parts) {
+            rules.allow(&folder, Access::Read)?;
+        }
+        rules.allow(&self.root().join(wanted.own), Access::Write)
+    }
+
+    /// What tools need of the machine besides the system's folders.
+    pub(crate) fn needed(&self, parts: &[&str]) -> Vec<PathBuf> {
+        let mut needed: Vec<PathBuf> =
+            parts.iter().filter_map(|part| needed_folder(Path::new(part), self.root())).collect();
+        needed.sort();
+        needed.dedup();
+        needed
+    }
+}
+
+impl Enclosure {
+    /// The workspace's root, as commands see it.
+    pub fn root(&self) -> &Path {
+        match self {
+            Enclosure::Room(..) => Path::new(ROOT),
+            Enclosure::Rules(fence) => &fence.root,
+        }
+    }
+
+    /// A file, as commands see it: of the workspace or of the machine.
+    pub fn seen(&self, file: &Path, root: &Path) -> PathBuf {
+        match file.strip_prefix(root) {
+            Ok(inside) => self.root().join(inside),
+            Err(_) => file.to_owned(),
+        }
+    }
+
+    /// What confines commands that have a network, or none.
+    pub(super) fn confinement<'a>(&'a self, net: Net<'a>) -> Confinement<'a> {
+        match self {
+            Enclosure::Room(room, _) => {
+                let network = match net {
+                    Net::Nowhere => Reach::Nowhere,
+                    Net::Services(ServiceNet::Rooms(own)) => Reach::Own(own),
+                    Net::Machine | Net::Services(_) => Reach::Machine,
+                };
+                Confinement::Room { room, network }
+            }
+            Enclosure::Rules(Fence { rules, .. }) => net.with_rules(rules),
+        }
+    }
+
+    /// All variables that commands have before a definition adds its own. `work` is the folder in which they run, from the
+    /// root.
+    pub fn environment(&self, work: &str) -> Environment {
+        let mut environment = Environment::confined();
+        let text = |path: &Path| path.to_string_lossy().into_owned();
+        let work = if work.is_empty() { text(self.root()) } else { text(&self.root().join(work)) };
+        let (home, temporary) = match self {
+            Enclosure::Room(..) => (HOME.to_owned(), TEMPORARY.to_owned()),
+            Enclosure::Rules(fence) => (text(&fence.temporary), text(&fence.temporary)),
+        };
+        environment.set("PWD", work);
+        environment.set("HOME", home);
+        environment.set("TMPDIR", temporary);
+        environment
+    }
+
+    /// Ends what commands left running.
+    pub fn close(self, machine: &Machine) -> Aftermath {
+        match self {
+            Enclosure::Room(room, furnishing) => {
+                let running = match machine.means() {
+                    Means::Rooms(rooms) => rooms.put_back(*room),
+                    Means::Rules(_) => 0,
+                };
+                Aftermath { running, disturbed: furnishing.disturbed(machine).map(str::to_owned) }
+            }
+            Enclosure::Rules(fence) => {
+                Aftermath { running: nubrik_confine::end_left_of(&fence.temporary), disturbed: None }
+            }
+        }
+    }
+}
+
+impl StoppingRules {
+    pub(super) fn confinement<'a>(&'a self, net: Net<'a>) -> Confinement<'a> {
+        net.with_rules(&self.0)
+    }
+}
+
+impl<'a> Net<'a> {
+    fn with_rules(self, rules: &'a RuleSet) -> Confinement<'a> {
+        let apart = match self {
+            Net::Services(ServiceNet::Rules(apart)) => apart.as_deref(),
+            _ => None,
+        };
+        Confinement::Rules { rules, network: !matches!(self, Net::Nowhere), apart }
+    }
+}
+
+/// The folder that a tool outside the system's folders needs: its prefix when it stands in one's
+/// `bin`, else the file itself. Never one that the workspace lies in.
+pub(crate) fn needed_folder(tool: &Path, root: &Path) -> Option<PathBuf> {
+    if ["/usr", "/bin", "/sbin", "/lib", "/lib64", "/opt"].iter().any(|s| tool.starts_with(s)) {
+        return None;
+    }
+    let folder = tool.parent()?;
+    let prefix = if folder.file_name().is_some_and(|n| n == "bin") { folder.parent()? } else { tool };
+    let is_home = std::env::var_os("HOME").is_some_and(|home| Path::new(&home) == prefix);
+    Some(if root.starts_with(prefix) || is_home || prefix == Path::new("/") {
+        tool.to_owned()
+    } else {
+        prefix.to_owned()
+    })
+}
+
+impl Drop for Fence {
+    fn drop(&mut self) {
+        remove_folder(&self.temporary);
+    }
+}

@@ -1,0 +1,44 @@
+//! This machine, seen from a workspace: its tools and libraries, the services that are started on it, and the commands of steps,
+//! jobs and probes, each confined to what it may reach.
+//!
+//! ```
+//! use std::sync::Arc;
+//!
+//! use nubrik_confine::CancelSwitch;
+//! use nubrik_engine::Outside;
+//! use nubrik_machine::Machine;
+//!
+//! let folder = tempfile::tempdir()?;
+//! std::fs::write(folder.path().join("tide"), "ebb")?;
+//! let search = std::env::var_os("PATH").unwrap_or_default();
+//! let machine = Machine::new(folder.path(), search, &[], Arc::new(CancelSwitch::new()?))?;
+//! assert!(machine.check("tide").is_some_and(|found| found.is_file()));
+//! assert!(machine.tool(&"sh".into()).is_ok());
+//! # Ok::<(), std::io::Error>(())
+//! ```
+
+mod boxes;
+mod effects;
+mod fetch;
+mod ground;
+mod libraries;
+mod machine;
+mod natives;
+mod places;
+mod probes;
+mod services;
+mod temporary;
+mod tool_parts;
+mod tools;
+mod ways;
+mod workers;
+
+pub use effects::{EffectEnd, EffectProblem};
+pub use ground::{CONFINED_ENVIRONMENT, Environment, Looked, LookingScope, Question, circumstances};
+pub use libraries::{PATH_VARIABLE, search_library};
+pub use machine::Machine;
+pub use services::{OutputListener, end_left_over, own_network_works};
+pub use tool_parts::on_path;
+
+/// The file that makes a folder a workspace, and holds its settings.
+pub const SETTINGS_FILE: &str = "nubrik.toml";

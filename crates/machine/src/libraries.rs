@@ -1,0 +1,292 @@
+//! Libraries installed on the machine, by their `.pc` files (an open format: variables, `Name`,
+//! `Version`, `Requires`, `Cflags`, `Libs`).
+
+use std::collections::{HashMap, HashSet};
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use nubrik_lang::{LibraryAnswer, LibraryRequest, LibrarySearch};
+
+/// Where `.pc` files lie, below each prefix.
+const PREFIXES: [&str; 2] = ["/usr/local", "/usr"];
+
+/// The variable of the environment with more folders of `.pc` files, which all readers of them know.
+pub const PATH_VARIABLE: &str = "PKG_CONFIG_PATH";
+
+/// How deep libraries may require one another.
+const DEPTH_LIMIT: usize = 64;
+
+/// Folders in which `.pc` files are looked for: those of `PKG_CONFIG_PATH`, then the system's.
+fn folders(path: Option<&str>) -> Vec<PathBuf> {
+    let mut folders: Vec<PathBuf> =
+        path.map(|p| std::env::split_paths(p).filter(|f| f.is_absolute()).collect()).unwrap_or_default();
+    for prefix in PREFIXES {
+        let machine = format!("{}-linux-gnu", std::env::consts::ARCH);
+        for below in [
+            format!("lib/{machine}/pkgconfig"),
+            "lib64/pkgconfig".into(),
+            "lib/pkgconfig".into(),
+            "share/pkgconfig".into(),
+        ] {
+            folders.push(Path::new(prefix).join(below));
+        }
+    }
+    folders
+}
+
+/// Looks for libraries; `read` takes note of each path that an answer depends on.
+pub fn search_library(
+    request: &LibraryRequest,
+    path: Option<&str>,
+    read: &mut dyn FnMut(&Path),
+) -> LibrarySearch {
+    let folders = folders(path);
+    let mut search = LibrarySearch {
+        searched: folders.iter().filter(|f| f.is_dir()).map(|f| f.display().to_string()).collect(),
+        ..LibrarySearch::default()
+    };
+    for name in &request.names {
+        let mut reader = Reader { folders: &folders, read, files: HashMap::new() };
+        match reader.answer(name, request.for_static) {
+            Ok(Some(answer)) => search.found.push(answer),
+            Ok(None) => {}
+            Err(problem) => search.problem = search.problem.or(Some(problem)),
+        }
+    }
+    search
+}
+
+struct Reader<'a> {
+    folders: &'a [PathBuf],
+    read: &'a mut dyn FnMut(&Path),
+    files: HashMap<String, Option<PcFile>>,
+}
+
+/// What a `.pc` file says, with its variables filled in.
+#[derive(Clone, Default)]
+struct PcFile {
+    version: String,
+    compile: Vec<String>,
+    link: Vec<String>,
+    link_private: Vec<String>,
+    requires: Vec<String>,
+    requires_private: Vec<String>,
+}
+
+impl Reader<'_> {
+    fn answer(&mut self, name: &str, for_static: bool) -> Result<Option<LibraryAnswer>, String> {
+        let Some(file) = self.file(name)? else { return Ok(None) };
+        let mut answer = LibraryAnswer {
+            name: name.to_owned(),
+            version: file.version,
+            compile: Vec::new(),
+            link: Vec::new(),
+        };
+        let mut seen = HashSet::new();
+        self.collect(name, name, for_static, true, &mut seen, &mut answer, 0)?;
+        // The search paths of the system need not be said.
+        answer.compile.retain(|flag| !matches!(flag.as_str(), "-I/usr/include" | "-I/usr/local/include"));
+        answer.link.retain(|flag| {
+            !matches!(flag.trim_end_matches('/'), "-L/usr/lib" | "-L/usr/local/lib" | "-L/lib")
+                && !is_system_folder(flag)
+        });
+        let mut told = HashSet::new();
+        answer.compile.retain(|flag| told.insert(flag.clone()));
+        Ok(Some(answer))
+    }
+
+    /// Adds a library's flags and those of what it requires.
+    #[allow(clippy::too_many_arguments)]
+    fn collect(
+        &mut self,
+        asked: &str,
+        name: &str,
+        for_static: bool,
+        link: bool,
+        seen: &mut HashSet<(String, bool)>,
+        answer: &mut LibraryAnswer,
+        depth: usize,
+    ) -> Result<(), String> {
+        if depth > DEPTH_LIMIT || !seen.insert((name.to_owned(), link)) {
+            return Ok(());
+        }
+        let Some(file) = self.file(name)? else {
+            return Err(format!("the library `{asked}` requires `{name}`, which is not installed"));
+        };
+        if !seen.contains(&(name.to_owned(), !link)) {
+            answer.compile.extend(file.compile.clone());
+        }
+        if link {
+            answer.link.extend(file.link.clone());
+            if for_static {
+                answer.link.extend(file.link_private.clone());
+            }
+        }
+        for required in &file.requires {
+            self.collect(asked, required, for_static, link, seen, answer, depth + 1)?;
+        }
+        for required in &file.requires_private {
+            // Its headers may be included by this library's; it is linked only statically.
+            if self.file(required)?.is_some() {
+                self.collect(asked, required, for_static, link && for_static, seen, answer, depth + 1)?;
+            }
+        }
+        Ok(())
+    }
+
+    fn file(&mut self, name: &str) -> Result<Option<PcFile>, String> {
+        if let Some(known) = self.files.get(name) {
+            return Ok(known.clone());
+        }
+        let mut found = None;
+        if !name.contains(['/', '\0']) {
+            for folder in self.folders {
+                let path = folder.join(format!("{name}.pc"));
+                (self.read)(&path);
+                if let Ok(text) = fs::read_to_string(&path) {
+                    found = Some(parse(&text, folder).map_err(|e| format!("{}: {e}", path.display()))?);
+                    break;
+                }
+            }
+        }
+        self.files.insert(name.to_owned(), found.clone());
+        Ok(found)
+    }
+}
+
+fn is_system_folder(flag: &str) -> bool {
+    let Some(folder) = flag.strip_prefix("-L") else { return false };
+    let machine = format!("/usr/lib/{}-linux-gnu", std::env::consts::ARCH);
+    folder.trim_end_matches('/') == machine
+}
+
+fn parse(text: &str, folder: &Path) -> Result<PcFile, String> {
+    let mut variables: HashMap<String, String> = HashMap::new();
+    variables.insert("pcfiledir".into(), folder.display().to_string());
+    let mut file = PcFile::default();
+    for line in text.replace("\\\n", " ").lines() {
+        let line = line.split('#').next().unwrap_or("").trim();
+        let Some(at) = line.find(['=', ':']) else { continue };
+        let (key, value) = (line[..at].trim(), line[at + 1..].trim());
+        let value = filled(value, &variables, 0)?;
+        if line[at..].starts_with('=') {
+            variables.insert(key.to_owned(), value);
+            continue;
+        }
+        match key {
+            "Version" => file.version = value,
+            "Cflags" | "CFlags" => file.compile = words(&value),
+            "Libs" => file.link = words(&value),
+            "Libs.private" => file.link_private = words(&value),
+            "Requires" => file.requires = required(&value),
+            "Requires.private" => file.requires_private = required(&value),
+            _ => {}
+        }
+    }
+    if file.version.is_empty() {
+        return Err("it tells no version".to_owned());
+    }
+    Ok(file)
+}
+
+/// A value with `${name}` filled in.
+fn filled(value: &str, variables: &HashMap<String, String>, depth: usize) -> Result<String, String> {
+    if depth > 16 {
+        return Err("its variables need one another".to_owned());
+    }
+    let mut out = String::new();
+    let mut rest = value;
+    while let Some(start) = rest.find("${") {
+        let Some(end) = rest[start..].find('}') else { break };
+        out.push_str(&rest[..start]);
+        let name = &rest[start + 2..start + end];
+        match variables.get(name) {
+            Some(text) => out.push_str(text),
+            None => return Err(format!("the variable `{name}` is not declared")),
+        }
+        rest = &rest[start + end + 1..];
+    }
+    out.push_str(rest);
+    if out.len() > 1 << 16 {
+        return Err("a line is too long".to_owned());
+    }
+    Ok(out)
+}
+
+/// Words as a shell would split them, without anything else that a shell does.
+fn words(text: &str) -> Vec<String> {
+    let mut words = Vec::new();
+    let mut word = String::new();
+    let mut open = None;
+    let mut started = false;
+    let mut chars = text.chars();
+    while let Some(c) = chars.next() {
+        match (c, open) {
+            (c, Some(quote)) if c == quote => open = None,
+            ('\'' | '"', None) => {
+                open = Some(c);
+                started = true;
+            }
+            ('\\', None | Some('"')) => {
+                word.extend(chars.next());
+                started = true;
+            }
+            (c, None) if c.is_whitespace() => {
+                if started {
+                    words.push(std::mem::take(&mut word));
+                }
+                started = false;
+            }
+            (c, _) => {
+                word.push(c);
+                started = true;
+            }
+        }
+    }
+    if started {
+        words.push(word);
+    }
+    words
+}
+
+/// Names in `zlib >= 1.2, libm`: versions that they ask for are the distribution's affair.
+fn required(text: &str) -> Vec<String> {
+    let spaced: String = text.replace(',', " ");
+    let mut names = Vec::new();
+    let mut parts = spaced.split_whitespace();
+    while let Some(part) = parts.next() {
+        if matches!(part, "=" | "<" | ">" | "<=" | ">=" | "!=") {
+            parts.next();
+        } else {
+            names.push(part.to_owned());
+        }
+    }
+    names
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn reads_what_is_installed() {
+        let folder = tempfile::tempdir().unwrap();
+        let at = folder.path();
+        let pc = "prefix=/opt/tide\nlibdir=${prefix}/lib\nName: tide\nVersion: 2.1\n\
+                  Requires: gauge >= 1\nRequires.private: moon\nCflags: -I${prefix}/include '-DNAME=a b'\nLibs: -L${libdir} -ltide\nLibs.private: -lm\n";
+        fs::write(at.join("tide.pc"), pc).unwrap();
+        fs::write(at.join("gauge.pc"), "Name: g\nVersion: 1.0\nLibs: -lgauge\n").unwrap();
+        let path = at.display().to_string();
+        let ask = |names: &[&str], for_static| {
+            let names = names.iter().map(|n| (*n).into()).collect();
+            search_library(&LibraryRequest { names, for_static }, Some(&path), &mut |_| {})
+        };
+        let found = ask(&["none", "tide"], false).found;
+        assert_eq!(found[0].version, "2.1");
+        assert_eq!(found[0].compile, ["-I/opt/tide/include", "-DNAME=a b"]);
+        assert_eq!(found[0].link, ["-L/opt/tide/lib", "-ltide", "-lgauge"]);
+        assert_eq!(ask(&["tide"], true).found[0].link, ["-L/opt/tide/lib", "-ltide", "-lm", "-lgauge"]);
+        fs::write(at.join("gauge.pc"), "Version: ${x}\n").unwrap();
+        assert!(ask(&["tide"], false).problem.unwrap().contains("`x`"));
+    }
+}

@@ -1,0 +1,394 @@
+//! The machine under the engine: files by a kept folder handle, tools, and what commands are confined by.
+
+use std::collections::BTreeMap;
+use std::ffi::OsString;
+use std::io;
+use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::sync::{Arc, OnceLock};
+use std::time::{SystemTime, UNIX_EPOCH};
+
+use nubrik_bytes::Digest;
+use nubrik_confine::{CancelSwitch, SystemFolders, can_record};
+use nubrik_disk::{Below, MadeThing, Signature, TreeFile, open_file, read_file};
+use nubrik_engine::{FoundTool, Job, JobEnd, Lent, Outside, Seen, ServiceFailure, ToolProblem, Work};
+use nubrik_graph::{Native, Service};
+
+use crate::boxes::LeftRunning;
+use crate::ground::{CONFINED_ENVIRONMENT, Means};
+use crate::places::{Layouts, Listings};
+use crate::services::House;
+use crate::temporary::Temporary;
+use crate::tools::ToolFinder;
+use crate::ways::{SeenAt, Ways};
+use crate::workers::Workers;
+
+/// How much of a file of the workspace is read to be looked through, and how much of a test's report, in bytes.
+const READ_LIMIT: u64 = 1 << 30;
+const REPORT_LIMIT: u64 = 256 << 20;
+
+/// A disk with less room than this is taken to be full, in bytes.
+const FULL: u64 = 64 << 10;
+
+/// This machine, seen from a workspace.
+pub struct Machine {
+    root: PathBuf,
+    below: Below,
+    ways: Ways,
+    listings: Listings,
+    layouts: Layouts,
+    system: OnceLock<SystemFolders>,
+    means: OnceLock<Means>,
+    network_filter: bool,
+    tools: ToolFinder,
+    cancel: Arc<CancelSwitch>,
+    temporary: Temporary,
+    /// Whether undeclared files are to be hidden by a supervisor where there are no rooms.
+    hides_undeclared: bool,
+    /// How often the disk was seen full.
+    times_full: AtomicU64,
+    /// Whether a job ran, and with it processes that it may have left behind.
+    started: AtomicBool,
+    left_running: LeftRunning,
+    house: House,
+    workers: Workers,
+}
+
+impl Machine {
+    /// The machine, with what an earlier run remembered of its tools.
+    ///
+    /// # Errors
+    /// When the root cannot be opened.
+    pub fn new(
+        root: &Path,
+        search_path: OsString,
+        remembered_tools: &[u8],
+        cancel: Arc<CancelSwitch>,
+    ) -> io::Result<Machine> {
+        Ok(Machine {
+            root: root.to_owned(),
+            below: Below::new(root)?,
+            ways: Ways::default(),
+            listings: Listings::default(),
+            layouts: Layouts::default(),
+            system: OnceLock::new(),
+            means: OnceLock::new(),
+            network_filter: nubrik_confine::support().network_filter,
+            tools: ToolFinder::new(search_path, remembered_tools),
+            cancel,
+            temporary: Temporary::of(root),
+            hides_undeclared: false,
+            times_full: AtomicU64::new(0),
+            started: AtomicBool::new(false),
+            left_running: LeftRunning::default(),
+            house: House::default(),
+            workers: Workers::default(),
+        })
+    }
+
+    /// Has undeclared files hidden from commands by a supervisor, where this machine can do that and makes no rooms, in which
+    /// nothing else is to be seen anyway.
+    #[must_use]
+    pub fn hiding_undeclared(mut self, hides: bool) -> Machine {
+        self.hides_undeclared = hides && can_record();
+        self
+    }
+
+    /// What the tool writes and removes in the workspace.
+    pub fn below(&self) -> &Below {
+        &self.below
+    }
+
+    /// All links that were met on the way to sources, with their own metadata.
+    pub fn links_met(&self) -> Vec<(Arc<str>, Option<Signature>)> {
+        self.ways.links_met(self.below.top())
+    }
+
+    /// The workspace's root.
+    pub fn root(&self) -> &Path {
+        &self.root
+    }
+
+    pub(crate) fn system(&self) -> &SystemFolders {
+        self.system.get_or_init(|| SystemFolders::open(&self.root))
+    }
+
+    /// How commands are confined here.
+    pub(crate) fn means(&self) -> &Means {
+        self.means.get_or_init(|| Means::of(&self.root))
+    }
+
+    /// Why commands are not in rooms; `None` where they are.
+    pub fn why_no_rooms(&self) -> Option<&str> {
+        self.means().why_no_rooms()
+    }
+
+    /// Whether commands are in rooms.
+    pub fn has_rooms(&self) -> bool {
+        matches!(self.means(), Means::Rooms(_))
+    }
+
+    /// Whether undeclared files are hidden by a supervisor.
+    pub fn hides_undeclared(&self) -> bool {
+        self.hides_undeclared && !self.has_rooms()
+    }
+
+    /// What a room shows of a path.
+    pub(crate) fn seen_at(&self, path: &str) -> SeenAt {
+        self.ways.seen_at(self.below.top(), &self.root, path)
+    }
+
+    /// How sets that many commands declare are laid out.
+    pub(crate) fn layouts(&self) -> &Layouts {
+        &self.layouts
+    }
+
+    /// What was seen in folders of the workspace.
+    pub(crate) fn listings(&self) -> &Listings {
+        &self.listings
+    }
+
+    pub(crate) fn temporary(&self) -> &Temporary {
+        &self.temporary
+    }
+
+    /// How many processes steps left running, which were ended, by their folders: since this was asked last.
+    pub fn left_running(&self) -> BTreeMap<String, usize> {
+        self.left_running.take()
+    }
+
+    /// Takes note of what a step left running.
+    pub(crate) fn note_left_running(&self, folder: &str, count: usize) {
+        self.left_running.note(folder, count);
+    }
+
+    pub(crate) fn tools(&self) -> &ToolFinder {
+        &self.tools
+    }
+
+    /// Takes note that commands are started.
+    pub(crate) fn note_start(&self) {
+        self.started.store(true, Ordering::Relaxed);
+    }
+
+    /// Does something on a thread that has given up nothing.
+    pub(crate) fn with_network<T: Send>(&self, work: impl FnOnce() -> T + Send) -> T {
+        self.workers.with_network(work)
+    }
+
+    pub(crate) fn house(&self) -> &House {
+        &self.house
+    }
+
+    /// The switch that stops everything.
+    pub fn cancel(&self) -> &CancelSwitch {
+        &self.cancel
+    }
+
+    /// Whether any command was started.
+    pub fn has_started_commands(&self) -> bool {
+        self.started.load(Ordering::Relaxed)
+    }
+}
+
+/// The folders in which a step's commands look for programs.
+pub(crate) fn step_search_path() -> Vec<PathBuf> {
+    std::env::split_paths(CONFINED_ENVIRONMENT[0].1).collect()
+}
+
+/// A process's words. A program that looks itself up by the name it was called by would find another
+/// one of that name in the step's own search path: such a program is called by its whole path.
+pub(crate) fn called_by(program: &Path, words: &[Arc<str>]) -> Vec<String> {
+    let mut words: Vec<String> = words.iter().map(|w| w.to_string()).collect();
+    if let Some(name) = words.first_mut().filter(|n| !n.contains('/')) {
+        let found = step_search_path().into_iter().map(|folder| folder.join(&*name)).find(|p| p.exists());
+        if found.is_none_or(|found| found != program) {
+            *name = program.to_string_lossy().into_owned();
+        }
+    }
+    words
+}
+
+impl Outside for Machine {
+    fn check(&self, path: &str) -> Option<Signature> {
+        Signature::at(self.below.top(), path.as_bytes(), true)
+    }
+
+    fn check_itself(&self, path: &str) -> Option<Signature> {
+        Signature::at(self.below.top(), path.as_bytes(), false)
+    }
+
+    fn look_at_made(&self, path: &str, folder: &str) -> MadeThing {
+        nubrik_disk::look_at_made(&self.below, &self.root, path, folder)
+    }
+
+    fn links_to(&self, path: &str) -> Vec<(Arc<str>, Arc<str>)> {
+        self.ways.links_to(self.below.top(), &self.root, path)
+    }
+
+    fn followed(&self, path: &str) -> Option<String> {
+        self.ways.followed(self.below.top(), &self.root, path)
+    }
+
+    fn digest(&self, path: &str) -> io::Result<Digest> {
+        Digest::of_open(&mut open_file(&self.locate(path))?)
+    }
+
+    fn read(&self, path: &str) -> io::Result<Vec<u8>> {
+        read_file(&self.locate(path), READ_LIMIT)
+    }
+
+    fn tree(&self, folder: &str) -> io::Result<Vec<TreeFile>> {
+        nubrik_disk::tree(&self.below.folder(folder)?)
+    }
+
+    fn make_link(&self, path: &str, target: &str) -> io::Result<()> {
+        self.below.fresh_link(path, target)
+    }
+
+    fn fresh_folder(&self, folder: &str, inner: &[String]) -> io::Result<()> {
+        let made = self.below.fresh_folder(folder)?;
+        if inner.is_empty() {
+            return Ok(());
+        }
+        let made = Below::of(made);
+        inner.iter().try_for_each(|inner| made.made_folder(inner).map(drop))
+    }
+
+    fn discard(&self, path: &str) {
+        self.times_full();
+        let _ = self.below.remove(path);
+    }
+
+    fn publish(&self, from: &str, to: &str) -> io::Result<()> {
+        nubrik_disk::publish(&self.below, from, to)
+    }
+
+    fn locate(&self, path: &str) -> PathBuf {
+        self.root.join(path)
+    }
+
+    fn is_system(&self, path: &str) -> bool {
+        !path.starts_with("/proc/") && !path.starts_with("/dev/") && self.system().cover(Path::new(path))
+    }
+
+    fn interpreters(&self, script: &str) -> Vec<Arc<str>> {
+        crate::tool_parts::interpreters(&self.locate(script), &step_search_path())
+    }
+
+    fn tool(&self, name: &Arc<str>) -> Result<FoundTool, ToolProblem> {
+        self.tools.find(self, name)
+    }
+
+    fn version_told(&self, name: &Arc<str>) -> Option<Arc<str>> {
+        self.tools.version_told(self, name)
+    }
+
+    fn begin_worker(&self, workers: usize) {
+        self.workers.begin(workers);
+    }
+
+    fn run(&self, job: &Job<'_>, printed: &mut Vec<u8>) -> JobEnd {
+        if self.hides_undeclared() {
+            return self.workers.with_network(|| self.run_hiding(job, printed));
+        }
+        if job.lent.is_some() || job.limits.network || !self.network_filter {
+            return self.workers.with_network(|| self.run_in_box(job, printed, None));
+        }
+        self.workers.without_network(self.means().surroundings_of_steps());
+        self.run_in_box(job, printed, None)
+    }
+
+    fn looked_up(&self, program: &str) -> Vec<Arc<str>> {
+        crate::tool_parts::looked_up(program, &step_search_path())
+    }
+
+    fn records(&self) -> bool {
+        can_record()
+    }
+
+    fn run_recorded(&self, job: &Job<'_>, printed: &mut Vec<u8>) -> Option<(JobEnd, Seen)> {
+        can_record().then(|| self.workers.with_network(|| self.run_with_recorder(job, printed)))
+    }
+
+    fn lend(
+        &self,
+        user: &str,
+        services: &[Arc<Service>],
+        network: bool,
+    ) -> Result<Lent, Option<ServiceFailure>> {
+        self.note_start();
+        self.workers.lasting(|| self.house.lend(self, user, services, network, None))
+    }
+
+    fn give_back(&self, lent: Lent) -> Vec<(Arc<str>, Vec<u8>)> {
+        self.workers.with_network(|| self.house.give_back(&lent))
+    }
+
+    fn no_longer_needed(&self, service: &Service) {
+        self.workers.with_network(|| self.house.no_longer_needed(service));
+    }
+
+    fn tells_secret(&self, folder: &str, lent: &Lent) -> Result<Option<(String, String)>, String> {
+        self.secret_told(folder, lent)
+    }
+
+    fn sees_besides(&self) -> Option<Arc<str>> {
+        match self.means() {
+            Means::Rooms(_) => None,
+            // Commands see where the workspace is, and what is there unless that is hidden.
+            Means::Rules(_) => {
+                let hidden = if self.hides_undeclared() { "hidden" } else { "seen" };
+                Some(format!("{}\0{hidden}", self.root.display()).into())
+            }
+        }
+    }
+
+    fn set_aside(&self, from: &str, to: &str) -> io::Result<()> {
+        self.below.rename(from, to)
+    }
+
+    fn work(&self, work: &Work, to: &str) -> Result<(), String> {
+        let done = || crate::natives::work(&self.root, &self.below, work, to, &self.cancel);
+        let done = if matches!(work, Work::Native(Native::Fetch { .. })) {
+            self.workers.with_network(done)
+        } else {
+            done()
+        };
+        if done.is_err() {
+            // Half of it is of no use to anyone, and may be large.
+            let _ = self.below.remove(to);
+        }
+        done
+    }
+
+    fn judge(&self, report: &str) -> Result<(usize, usize), String> {
+        let cases = read_file(&self.locate(report), REPORT_LIMIT).map_err(|e| e.to_string())?;
+        let cases = nubrik_cases::read(&cases)?;
+        let failed = cases.iter().filter(|c| c.outcome == nubrik_cases::CaseOutcome::Failed).count();
+        Ok((failed, cases.len()))
+    }
+
+    fn times_full(&self) -> u64 {
+        let is_full = self
+            .below
+            .folder(".nubrik")
+            .and_then(|own| Ok(rustix::fs::fstatvfs(own)?))
+            .is_ok_and(|s| s.f_blocks > 0 && s.f_bavail.saturating_mul(s.f_frsize) < FULL);
+        let before = self.times_full.fetch_add(u64::from(is_full), Ordering::AcqRel);
+        before + u64::from(is_full)
+    }
+
+    fn is_cancelled(&self) -> bool {
+        self.cancel.is_thrown()
+    }
+
+    fn now(&self) -> i64 {
+        now()
+    }
+}
+
+/// Nanoseconds since 1970.
+pub(crate) fn now() -> i64 {
+    SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |d| d.as_nanos() as i64)
+}

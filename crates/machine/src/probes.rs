@@ -1,0 +1,73 @@
+//! Probes: cheap commands whose answers definitions read, run whenever a request reaches them. They may
+//! read whatever their starter may, write nothing, and use no network.
+
+use std::time::Duration;
+
+use nubrik_confine::{Ended, StageSpec};
+use nubrik_engine::Outside;
+use nubrik_lang::{AnswerText, ProbeProgram, ProbeRequest};
+
+use crate::ground::{Environment, LookingScope, Question};
+use crate::machine::Machine;
+
+/// How much of an answer is read, in bytes.
+const ANSWER_LIMIT: usize = 4 << 20;
+
+/// How long a probe may take when it does not say.
+const PATIENCE: Duration = Duration::from_secs(60);
+
+impl Machine {
+    /// What a probe answers.
+    ///
+    /// # Errors
+    /// Why it could not run.
+    pub fn answer_probe(&self, request: &ProbeRequest) -> Result<AnswerText, String> {
+        let mut environment = Environment::handed_on(&["PATH", "HOME", "USER"]);
+        for (name, value) in &request.env {
+            environment.set(name, &**value);
+        }
+        let mut output: Vec<u8> = Vec::new();
+        for commands in &request.commands {
+            let mut stages = Vec::new();
+            for stage in commands {
+                let program = match &stage.program {
+                    ProbeProgram::Tool(name) => {
+                        self.tool(name).map_err(|_| format!("the machine has no tool `{name}`"))?.path
+                    }
+                    ProbeProgram::File(path) => self.root().join(path.as_str()),
+                };
+                let words = stage.words.iter().map(|w| w.to_string()).collect();
+                stages.push(StageSpec { program, words, stdin: None, stdout: None, stderr: None });
+            }
+            let question = Question {
+                stages,
+                environment: &environment,
+                reads: LookingScope::Everything,
+                patience: request.timeout.map_or(PATIENCE, Duration::from_millis),
+                limit: ANSWER_LIMIT.saturating_sub(output.len()),
+                as_one: false,
+            };
+            let looked = self.look(question).map_err(|e| e.to_string())?;
+            match looked.ended {
+                Ended::Well => {}
+                Ended::Code(_) | Ended::Signal(_) => {
+                    let said = String::from_utf8_lossy(&looked.errors).into();
+                    return Ok(AnswerText { ok: false, text: said });
+                }
+                Ended::TimedOut => return Err("it took too long".to_owned()),
+                Ended::Cancelled => return Err("it was stopped".to_owned()),
+                Ended::NotStarted(program, e) => {
+                    return Err(format!("cannot start {}: {e}", program.display()));
+                }
+            }
+            if looked.is_cut {
+                return Err(format!("its answer has more than {} MiB", ANSWER_LIMIT >> 20));
+            }
+            output.extend(looked.output);
+        }
+        match String::from_utf8(output) {
+            Ok(text) => Ok(AnswerText { ok: true, text: text.into() }),
+            Err(_) => Err("its answer is not UTF-8 text".to_owned()),
+        }
+    }
+}

@@ -1,0 +1,387 @@
+//! Finding tools on the machine. What each consists of is in `tool_parts.rs`; what was found is remembered with the
+//! metadata of every file, and found again when one of them changes.
+
+use std::collections::{BTreeSet, HashMap};
+use std::ffi::OsString;
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::Duration;
+
+use nubrik_bytes::{Decoder, Digest, Encoder, Truncated};
+use nubrik_confine::{Ended, StageSpec};
+use nubrik_disk::Signature;
+use nubrik_engine::{FoundTool, Outside, ToolProblem};
+
+use crate::ground::{Environment, LookingScope, Question};
+use crate::machine::{Machine, called_by};
+use crate::tool_parts::{first_line, header_folders, on_path, parts, search_folders, state_of};
+
+/// What to install for tools that many definitions use: tool, what it is, package on Debian and Fedora.
+const PACKAGES: [(&str, &str, &str); 10] = [
+    ("cc", "a C compiler", "gcc"),
+    ("gcc", "a C compiler", "gcc"),
+    ("clang", "a C compiler", "clang"),
+    ("c++", "a C++ compiler", "g++ (Fedora: gcc-c++)"),
+    ("g++", "a C++ compiler", "g++ (Fedora: gcc-c++)"),
+    ("ar", "an archiver", "binutils"),
+    ("ld", "a linker", "binutils"),
+    ("python3", "Python", "python3"),
+    ("perl", "Perl", "perl"),
+    ("awk", "awk", "gawk"),
+];
+
+/// A tool that was found, with the metadata of its files.
+#[derive(Clone, PartialEq, Debug)]
+struct Remembered {
+    tool: FoundTool,
+    /// The file under its name on the search path, then all of its parts.
+    files: Vec<(Arc<str>, Signature)>,
+    /// Folders in and below those in which it looks for headers.
+    folders: Vec<(Arc<str>, Signature)>,
+    /// What it told of its version, by the word that asked for it.
+    versions: Vec<(Arc<str>, Option<Arc<str>>)>,
+}
+
+/// Finds tools on a search path.
+pub(crate) struct ToolFinder {
+    folders: Vec<PathBuf>,
+    search_path: OsString,
+    remembered: Mutex<HashMap<Arc<str>, Remembered>>,
+    /// Names that were looked for in this run.
+    asked: Mutex<BTreeSet<Arc<str>>>,
+}
+
+impl ToolFinder {
+    /// A finder that knows what an earlier run found on the same search path.
+    pub fn new(search_path: OsString, remembered: &[u8]) -> ToolFinder {
+        let folders = std::env::split_paths(&search_path).filter(|p| p.is_absolute()).collect();
+        let remembered = decode(remembered, &search_path.to_string_lossy()).unwrap_or_default();
+        ToolFinder { folders, search_path, remembered: Mutex::new(remembered), asked: Mutex::default() }
+    }
+
+    /// What was found, for the next run.
+    pub fn encode(&self) -> Vec<u8> {
+        let remembered = self.remembered.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut tools: Vec<(&Arc<str>, &Remembered)> = remembered.iter().collect();
+        tools.sort_by_key(|(name, _)| *name);
+        let mut out = Encoder::new();
+        out.text(FORMAT);
+        out.text(&self.search_path.to_string_lossy());
+        out.list(&tools, |out, (name, found)| {
+            out.text(name);
+            out.text(&found.tool.path.to_string_lossy());
+            out.digest(&found.tool.identity);
+            encode_files(&found.files, out);
+            encode_files(&found.folders, out);
+            out.list(&found.tool.search, |out, folder| out.text(folder));
+            out.list(&found.versions, |out, (word, version)| {
+                out.text(word);
+                out.text(version.as_deref().unwrap_or(""));
+            });
+        });
+        out.bytes
+    }
+
+    /// Files of all tools looked for, with their metadata; `None` for places in which one would be
+    /// found first, and is not.
+    pub fn looked_at(&self) -> Vec<(Arc<str>, Option<Signature>)> {
+        let remembered = self.remembered.lock().unwrap_or_else(PoisonError::into_inner);
+        let asked = self.asked.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut files: Vec<(Arc<str>, Option<Signature>)> = Vec::new();
+        for name in asked.iter() {
+            let found = remembered.get(name);
+            let first = found.and_then(|f| f.files.first()).map(|(path, _)| path.clone());
+            for folder in &self.folders {
+                let path: Arc<str> = folder.join(&**name).to_string_lossy().into();
+                if Some(&path) == first.as_ref() {
+                    break;
+                }
+                files.push((path, None));
+            }
+            let looked_at = found.into_iter().flat_map(|f| f.files.iter().chain(&f.folders));
+            files.extend(looked_at.map(|(path, signature)| (path.clone(), Some(*signature))));
+        }
+        files.sort_by(|a, b| a.0.cmp(&b.0));
+        files.dedup_by(|a, b| a.0 == b.0);
+        files
+    }
+
+    /// The version that a tool is known by, for people: what it told when definitions asked it, or else what it
+    /// says to `--version`, in a box where it can change nothing. It is asked once, as long as it stays the same.
+    pub fn version_told(&self, machine: &Machine, name: &Arc<str>) -> Option<Arc<str>> {
+        const QUIETLY: &str = "--version, quietly";
+        let remembered = || self.remembered.lock().unwrap_or_else(PoisonError::into_inner);
+        let found = remembered().get(name).map(|found| (found.versions.clone(), found.tool.clone()));
+        let (versions, tool) = found?;
+        let known = versions.iter().find_map(|(_, version)| version.clone());
+        if known.is_some() || versions.iter().any(|(word, _)| **word == *QUIETLY) {
+            return known;
+        }
+        let word = tool.path.file_name()?.to_string_lossy().into_owned();
+        let said = self.asking(machine).ask_as(&tool.path, &word, &["--version"]).unwrap_or_default();
+        if machine.cancel().is_thrown() {
+            return None;
+        }
+        let version = first_version(&said).map(Arc::from);
+        if let Some(found) = remembered().get_mut(name) {
+            found.versions.push((QUIETLY.into(), version.clone()));
+        }
+        version
+    }
+
+    /// A tool's version, as it tells it when it is asked with a word.
+    pub fn version(&self, machine: &Machine, name: &Arc<str>, word: &Arc<str>) -> Option<Arc<str>> {
+        let tool = self.find(machine, name).ok()?;
+        let remembered = || self.remembered.lock().unwrap_or_else(PoisonError::into_inner);
+        let known = remembered().get(name).and_then(|f| f.versions.iter().find(|(w, _)| w == word).cloned());
+        if let Some((_, version)) = known {
+            return version;
+        }
+        let said = self.asking(machine).ask(&tool.path, &[word])?;
+        let version = first_version(&said).map(Arc::from);
+        if let Some(found) = remembered().get_mut(name) {
+            found.versions.push((word.clone(), version.clone()));
+        }
+        version
+    }
+
+    /// The folders in which tools are searched for.
+    pub fn folders(&self) -> Vec<String> {
+        self.folders.iter().map(|f| f.display().to_string()).collect()
+    }
+
+    /// What to install for a tool, where that is known.
+    pub fn mend(name: &str) -> Option<String> {
+        let package = PACKAGES.iter().find(|p| p.0 == name)?;
+        Some(format!("install {}; the package is called {}", package.1, package.2))
+    }
+
+    /// Finds a tool by its name.
+    pub fn find(&self, machine: &Machine, name: &Arc<str>) -> Result<FoundTool, ToolProblem> {
+        self.asked.lock().unwrap_or_else(PoisonError::into_inner).insert(name.clone());
+        let on_path = self.on_path(name);
+        let known = self.remembered.lock().unwrap_or_else(PoisonError::into_inner).get(name).cloned();
+        if let (Some(known), Some(on_path)) = (&known, &on_path) {
+            let same_place = known.files.first().is_some_and(|(p, _)| **p == *on_path.to_string_lossy());
+            let mut looked_at = known.files.iter().chain(&known.folders);
+            if same_place && looked_at.all(|(path, s)| machine.check(path) == Some(*s)) {
+                return Ok(known.tool.clone());
+            }
+        }
+        let found = on_path.and_then(|path| self.look_closely(machine, name, &path));
+        let Some(found) = found else {
+            self.remembered.lock().unwrap_or_else(PoisonError::into_inner).remove(name);
+            return Err(ToolProblem { name: name.clone(), searched: self.folders(), mend: Self::mend(name) });
+        };
+        self.remembered.lock().unwrap_or_else(PoisonError::into_inner).insert(name.clone(), found.clone());
+        Ok(found.tool)
+    }
+
+    fn on_path(&self, name: &str) -> Option<PathBuf> {
+        on_path(&self.folders, name)
+    }
+
+    fn asking<'a>(&'a self, machine: &'a Machine) -> Asking<'a> {
+        Asking { machine, folders: &self.folders, search_path: &self.search_path }
+    }
+
+    fn look_closely(&self, machine: &Machine, name: &str, found_at: &Path) -> Option<Remembered> {
+        let asking = self.asking(machine);
+        let real = self.real_program(machine, name, found_at);
+        let path = real.as_deref().unwrap_or(found_at);
+        let program = path.canonicalize().ok()?;
+        let mut identity = Encoder::new();
+        let mut files =
+            vec![(Arc::<str>::from(found_at.to_string_lossy()), machine.check(found_at.to_str()?)?)];
+        for (name, path) in parts(machine, &asking, name, &program) {
+            let path: Arc<str> = path.to_string_lossy().into();
+            let signature = machine.check(&path)?;
+            identity.text(&name);
+            identity.digest(&machine.digest(&path).ok()?);
+            files.push((path, signature));
+        }
+        let search = search_folders(&asking, name, &program);
+        let folders = header_folders(machine, &search);
+        let tool = FoundTool {
+            // Called by the name it was found under: some programs look at it.
+            path: path.to_owned(),
+            identity: Digest::of(&identity.bytes),
+            parts: files.iter().map(|(path, _)| path.clone()).collect(),
+            search,
+            search_state: state_of(&folders),
+        };
+        Some(Remembered { tool, files, folders, versions: Vec::new() })
+    }
+
+    /// The interpreter itself, where a script of the same name stands before it and chooses one of
+    /// several: what it chooses would depend on more than a step may see.
+    fn real_program(&self, machine: &Machine, name: &str, on_path: &Path) -> Option<PathBuf> {
+        if !name.starts_with("python") {
+            return None;
+        }
+        first_line(on_path)?;
+        let words = ["-I", "-c", "import sys; print(sys.executable)"];
+        let answer = self.asking(machine).ask_widely(on_path, &words)?;
+        let path = PathBuf::from(answer.trim());
+        path.is_file().then_some(path)
+    }
+}
+
+impl Machine {
+    /// What is remembered of tools, as bytes to be given to [`Machine::new`] by a later run.
+    pub fn remembered_tools(&self) -> Vec<u8> {
+        self.tools().encode()
+    }
+
+    /// Files and folders that what was found of tools depends on, with their metadata.
+    pub fn tools_looked_at(&self) -> Vec<(Arc<str>, Option<Signature>)> {
+        self.tools().looked_at()
+    }
+
+    /// What a tool says of its version when it is asked with a word; `None` where it says nothing.
+    pub fn tool_version(&self, name: &Arc<str>, word: &Arc<str>) -> Option<Arc<str>> {
+        self.tools().version(self, name, word)
+    }
+
+    /// The folders in which tools are looked for.
+    pub fn tool_folders(&self) -> Vec<String> {
+        self.tools().folders()
+    }
+
+    /// What to install for a tool that many definitions use.
+    pub fn tool_mend(name: &str) -> Option<String> {
+        ToolFinder::mend(name)
+    }
+}
+
+/// Asks programs of the machine for what they are, for a moment and a few words only.
+pub(crate) struct Asking<'a> {
+    machine: &'a Machine,
+    /// Where programs are looked for, also as a variable.
+    pub folders: &'a [PathBuf],
+    search_path: &'a OsString,
+}
+
+/// How long an answer may take, and how much of it is heard, in bytes.
+const ANSWER_TIME: Duration = Duration::from_secs(10);
+const ANSWER_LIMIT: usize = 256 << 10;
+
+impl Asking<'_> {
+    /// What a program says to some words, on both streams, when it ends well. It reads the system's folders and its own
+    /// only, writes nothing and has no network.
+    pub fn ask(&self, program: &Path, words: &[&str]) -> Option<String> {
+        self.ask_as(program, &program.to_string_lossy(), words)
+    }
+
+    /// The same of a program that is called by another name.
+    pub fn ask_as(&self, program: &Path, name: &str, words: &[&str]) -> Option<String> {
+        let named = words.iter().filter(|word| word.starts_with('/')).map(PathBuf::from);
+        let files = named.chain([program.to_owned(), program.canonicalize().ok()?]).collect();
+        let mut environment = Environment::confined();
+        environment.set("PATH", self.search_path.to_string_lossy());
+        environment.set("LC_ALL", "C");
+        self.answer(Question {
+            stages: vec![stage(program, name, words)],
+            environment: &environment,
+            reads: LookingScope::Tools(files),
+            patience: ANSWER_TIME,
+            limit: ANSWER_LIMIT,
+            as_one: true,
+        })
+    }
+
+    /// The same of a program that needs its own folders, wherever they are, and the person's variables: it may read all that
+    /// the person may.
+    fn ask_widely(&self, program: &Path, words: &[&str]) -> Option<String> {
+        self.answer(Question {
+            stages: vec![stage(program, &program.to_string_lossy(), words)],
+            environment: &Environment::of_person(),
+            reads: LookingScope::Everything,
+            patience: ANSWER_TIME,
+            limit: ANSWER_LIMIT,
+            as_one: false,
+        })
+    }
+
+    /// What was printed, where the command ended well.
+    fn answer(&self, question: Question<'_>) -> Option<String> {
+        // Workers start nothing but steps.
+        let looked = self.machine.with_network(|| self.machine.look(question)).ok()?;
+        matches!(looked.ended, Ended::Well).then(|| String::from_utf8_lossy(&looked.output).into_owned())
+    }
+}
+
+/// A program with its words, called by a name.
+fn stage(program: &Path, name: &str, words: &[&str]) -> StageSpec {
+    let words: Vec<Arc<str>> = [name].iter().chain(words).map(|word| (*word).into()).collect();
+    let words = called_by(program, &words);
+    StageSpec { program: program.to_owned(), words, stdin: None, stdout: None, stderr: None }
+}
+
+/// The layout of what is remembered of tools.
+const FORMAT: &str = "nubrik tools 3";
+
+fn encode_files(files: &[(Arc<str>, Signature)], out: &mut Encoder) {
+    out.list(files, |out, (path, signature)| {
+        out.text(path);
+        signature.encode(out);
+    });
+}
+
+fn decode_files(from: &mut Decoder<'_>) -> Result<Vec<(Arc<str>, Signature)>, Truncated> {
+    from.list(|from| Ok((from.text()?.into(), Signature::decode(from)?)))
+}
+
+/// The first thing in a text that looks like a version: numbers with dots between them.
+fn first_version(text: &str) -> Option<String> {
+    let words = text.split(|c: char| c.is_whitespace() || "(),;".contains(c));
+    words
+        .map(|word| word.trim_start_matches(|c: char| !c.is_ascii_digit()))
+        .find(|word| {
+            let (first, rest) = word.split_once('.').unwrap_or((word, ""));
+            let is_number = |part: &str| !part.is_empty() && part.bytes().all(|b| b.is_ascii_digit());
+            is_number(first) && rest.starts_with(|c: char| c.is_ascii_digit())
+        })
+        .map(|word| word.trim_end_matches(['.', ':', '"', '\'']).to_owned())
+}
+
+fn decode(bytes: &[u8], search_path: &str) -> Result<HashMap<Arc<str>, Remembered>, Truncated> {
+    let mut from = Decoder::new(bytes);
+    if from.text()? != FORMAT || from.text()? != search_path {
+        return Err(Truncated);
+    }
+    let tools = from.list(|from| {
+        let name: Arc<str> = from.text()?.into();
+        let (path, identity) = (PathBuf::from(from.text()?), from.digest()?);
+        let (files, folders) = (decode_files(from)?, decode_files(from)?);
+        let search = from.list(|from| Ok(from.text()?.into()))?;
+        let versions = from.list(|from| {
+            let word: Arc<str> = from.text()?.into();
+            let version = from.text()?;
+            Ok((word, (!version.is_empty()).then(|| version.into())))
+        })?;
+        let parts = files.iter().map(|(path, _)| path.clone()).collect();
+        let search_state = state_of(&folders);
+        let tool = FoundTool { path, identity, parts, search, search_state };
+        Ok((name, Remembered { tool, files, folders, versions }))
+    })?;
+    Ok(tools.into_iter().collect())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::first_version;
+
+    #[test]
+    fn reads_versions() {
+        for (text, version) in [
+            ("gcc (Debian 12.2.0-14+deb12u1) 12.2.0\nCopyright", Some("12.2.0-14+deb12u1")),
+            ("Python 3.11.7", Some("3.11.7")),
+            ("openjdk version \"17.0.15\" 2025-04-15", Some("17.0.15")),
+            ("git version v2.47.3.", Some("2.47.3")),
+            ("no version here 7", None),
+        ] {
+            assert_eq!(first_version(text).as_deref(), version, "{text}");
+        }
+    }
+}

@@ -1,0 +1,214 @@
+//! Links on the way to sources: where they lead, and what a path comes to when they are followed.
+
+use std::collections::{BTreeSet, HashMap};
+use std::os::fd::BorrowedFd;
+use std::path::Path;
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+
+use nubrik_disk::Signature;
+
+/// How many links a way may lead through; the kernel follows as many.
+const MOST_LINKS: usize = 40;
+
+/// A link by its path from the root, and where it leads, as it is written.
+pub(crate) type Link = (Arc<str>, Arc<str>);
+
+/// Where a path leads.
+#[derive(Clone, Default)]
+struct LinkTrail {
+    /// The links that it leads through.
+    links: Vec<Link>,
+    /// Where it ends, from the root; `None` outside of the workspace.
+    real: Option<Arc<str>>,
+    /// Where it is seen in a room: where it ends, or where it left what a room shows.
+    seen: Arc<str>,
+    /// Whether it left that: by a link that starts from the machine's root, or that leads out of the workspace.
+    leaves: bool,
+}
+
+/// What a room shows of a path.
+pub(crate) struct SeenAt {
+    /// Links that a command follows in the room, by their paths, with where they lead.
+    pub links: Vec<Link>,
+    /// Where the file itself is.
+    pub path: Arc<str>,
+    /// Whether that is only its place in the room: it is somewhere else on the machine, behind a link that leads there.
+    pub leaves: bool,
+}
+
+/// Ways that were looked at in this run.
+#[derive(Default)]
+pub(crate) struct Ways {
+    folders: Mutex<HashMap<Arc<str>, Arc<LinkTrail>>>,
+    met: Mutex<BTreeSet<Arc<str>>>,
+}
+
+fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+impl Ways {
+    /// The links that a path of the workspace leads through, itself among them, in the order in which they are met.
+    pub fn links_to(&self, top: BorrowedFd<'_>, root: &Path, path: &str) -> Vec<Link> {
+        self.way(top, root, path, MOST_LINKS).links
+    }
+
+    /// Where a path ends when links are followed, if it leads through any and stays in the workspace.
+    pub fn followed(&self, top: BorrowedFd<'_>, root: &Path, path: &str) -> Option<String> {
+        let way = self.way(top, root, path, MOST_LINKS);
+        if way.links.is_empty() { None } else { way.real.map(|real| real.to_string()) }
+    }
+
+    /// What a room shows of a path.
+    pub fn seen_at(&self, top: BorrowedFd<'_>, root: &Path, path: &str) -> SeenAt {
+        let way = self.way(top, root, path, MOST_LINKS);
+        let mut links = way.links;
+        // One that starts from the machine's root leads to nothing in a room, and stands for what it leads to.
+        links.retain(|(_, target)| !target.starts_with('/'));
+        if way.leaves {
+            links.retain(|(at, _)| *at != way.seen && !way.seen.starts_with(&format!("{at}/")));
+        }
+        SeenAt { links, path: way.seen, leaves: way.leaves }
+    }
+
+    /// All links that were met, with their own metadata as it is now.
+    pub fn links_met(&self, top: BorrowedFd<'_>) -> Vec<(Arc<str>, Option<Signature>)> {
+        let met = lock(&self.met);
+        met.iter().map(|path| (path.clone(), Signature::at(top, path.as_bytes(), false))).collect()
+    }
+
+    fn way(&self, top: BorrowedFd<'_>, root: &Path, path: &str, left: usize) -> LinkTrail {
+        let Some((folder, name)) = path.rsplit_once('/') else {
+            let start = LinkTrail { real: Some("".into()), ..LinkTrail::default() };
+            return self.last(top, root, &start, path, left);
+        };
+        let known = lock(&self.folders).get(folder).cloned();
+        let folder_way = known.unwrap_or_else(|| {
+            let way = Arc::new(self.way(top, root, folder, left));
+            lock(&self.folders).insert(folder.into(), way.clone());
+            way
+        });
+        self.last(top, root, &folder_way, name, left)
+    }
+
+    /// The way on from a folder to a name in it.
+    fn last(
+        &self,
+        top: BorrowedFd<'_>,
+        root: &Path,
+        folder: &LinkTrail,
+        name: &str,
+        left: usize,
+    ) -> LinkTrail {
+        let below = |folder: &str| -> Arc<str> {
+            if folder.is_empty() { name.into() } else { format!("{folder}/{name}").into() }
+        };
+        let seen_here = if folder.leaves { Some(below(&folder.seen)) } else { None };
+        let Some(real) = &folder.real else {
+            return LinkTrail { seen: below(&folder.seen), ..folder.clone() };
+        };
+        let at = below(real);
+        let ends = |links: Vec<Link>, real: Option<Arc<str>>, leaves: bool| {
+            let leaves = leaves || real.is_none();
+            let seen = match (&seen_here, &real) {
+                (Some(seen), _) => seen.clone(),
+                (None, Some(real)) if !leaves => real.clone(),
+                _ => at.clone(),
+            };
+            LinkTrail { links, real, seen, leaves: leaves || folder.leaves }
+        };
+        let Ok(target) = rustix::fs::readlinkat(top, &*at, Vec::new()) else {
+            return ends(folder.links.clone(), Some(at.clone()), false);
+        };
+        let target = target.to_string_lossy().into_owned();
+        lock(&self.met).insert(at.clone());
+        let mut links = folder.links.clone();
+        links.push((at.clone(), target.as_str().into()));
+        let from_root = target.starts_with('/');
+        let start = match Path::new(&target).strip_prefix(root) {
+            Ok(inside) if from_root => Some((String::new(), inside.to_string_lossy().into_owned())),
+            _ if from_root => None,
+            _ => Some((real.to_string(), target)),
+        };
+        let Some((mut on, rest)) = start.filter(|_| left > 0) else { return ends(links, None, true) };
+        let mut leaves = from_root;
+        for part in rest.split('/') {
+            match part {
+                "" | "." => {}
+                ".." => match on.rsplit_once('/') {
+                    Some((above, _)) => on.truncate(above.len()),
+                    None if !on.is_empty() => on.clear(),
+                    None => return ends(links, None, true),
+                },
+                part => {
+                    let next = if on.is_empty() { part.to_owned() } else { format!("{on}/{part}") };
+                    let way = self.way(top, root, &next, left - 1);
+                    for link in way.links {
+                        if !links.contains(&link) {
+                            links.push(link);
+                        }
+                    }
+                    leaves |= way.leaves;
+                    match way.real {
+                        Some(real) => on = real.to_string(),
+                        None => return ends(links, None, true),
+                    }
+                }
+            }
+        }
+        ends(links, Some(on.into()), leaves)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use std::fs;
+    use std::os::unix::fs::symlink;
+
+    use super::*;
+    use nubrik_disk::Below;
+
+    #[test]
+    fn ways_lead_through_links() {
+        let folder = tempfile::tempdir().unwrap();
+        let root = folder.path().canonicalize().unwrap();
+        fs::create_dir_all(root.join("other/inc")).unwrap();
+        fs::create_dir_all(root.join("src")).unwrap();
+        fs::write(root.join("other/inc/x.h"), "").unwrap();
+        let link = |target: &str, at: &str| symlink(target, root.join(at)).unwrap();
+        link("../other/inc", "src/inc");
+        link("x.h", "other/inc/y.h");
+        link(root.join("other").to_str().unwrap(), "whole");
+        link("/etc", "out");
+        link("round", "round");
+        let below = Below::new(&root).unwrap();
+        let ways = Ways::default();
+        let links = |path: &str| -> Vec<String> {
+            let links = ways.links_to(below.top(), &root, path);
+            links.iter().map(|(at, text)| format!("{at} -> {text}")).collect()
+        };
+        let real = |path: &str| ways.followed(below.top(), &root, path);
+        assert!(links("other/inc/x.h").is_empty() && real("other/inc/x.h").is_none());
+        assert_eq!(links("src/inc/x.h"), ["src/inc -> ../other/inc"]);
+        assert_eq!(real("src/inc/x.h").as_deref(), Some("other/inc/x.h"));
+        assert_eq!(links("src/inc/y.h"), ["src/inc -> ../other/inc", "other/inc/y.h -> x.h"]);
+        assert_eq!(real("whole/inc").as_deref(), Some("other/inc"));
+        assert_eq!((links("out/passwd"), real("out/passwd")), (vec!["out -> /etc".to_owned()], None));
+        assert!(!links("round/x").is_empty() && real("round/x").is_none());
+        assert_eq!(ways.links_met(below.top()).len(), 5);
+        let seen = |path: &str| {
+            let seen = ways.seen_at(below.top(), &root, path);
+            let links: Vec<String> = seen.links.iter().map(|(at, text)| format!("{at} -> {text}")).collect();
+            (seen.path.to_string(), seen.leaves, links.join(", "))
+        };
+        let plain = |path: &str| (path.to_owned(), false, String::new());
+        assert_eq!(seen("other/inc/x.h"), plain("other/inc/x.h"));
+        let expected = ("other/inc/x.h".to_owned(), false, "src/inc -> ../other/inc".to_owned());
+        assert_eq!(seen("src/inc/x.h"), expected);
+        // A room does not know where the workspace is on the machine, and shows nothing of the rest.
+        assert_eq!(seen("whole/inc/x.h"), ("whole/inc/x.h".to_owned(), true, String::new()));
+        assert_eq!(seen("out/passwd"), ("out/passwd".to_owned(), true, String::new()));
+        link("../../../etc", "src/up");
+        assert_eq!(seen("src/up/passwd"), ("src/up/passwd".to_owned(), true, String::new()));
+    }
+}

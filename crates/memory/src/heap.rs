@@ -1,0 +1,152 @@
+//! Byte strings in a file that is only ever added to: what is taken over from an earlier graph stays where
+//! it lies, and only what is new is written.
+
+use std::io::{self, Seek, SeekFrom, Write};
+use std::sync::Arc;
+
+use nubrik_bytes::{Decoder, Digest, Encoder, Truncated};
+use nubrik_disk::Below;
+use nubrik_engine::FileBytes;
+
+use rustix::fs::OFlags;
+
+use crate::numbers::{decode_numbers, encode_numbers};
+
+const MAGIC: &[u8; 8] = b"nbheap 1";
+
+/// Length of what stands before the first byte string: magic, and the heap's own number.
+const HEADER: usize = 8 + 32;
+
+/// Length of the checksum behind each byte string.
+const CHECK: usize = 8;
+
+/// Where byte strings lie in a heap.
+#[derive(Clone, Default)]
+pub struct Pieces {
+    starts: Vec<u32>,
+    lengths: Vec<u32>,
+}
+
+impl Pieces {
+    /// How many there are.
+    pub fn len(&self) -> usize {
+        self.starts.len()
+    }
+
+    /// Whether there are none.
+    pub fn is_empty(&self) -> bool {
+        self.len() == 0
+    }
+
+    /// How much all of them take, in bytes.
+    pub fn size(&self) -> u64 {
+        self.lengths.iter().map(|n| u64::from(*n) + CHECK as u64).sum()
+    }
+
+    /// Takes over a byte string of another list of the same heap.
+    pub fn take_over(&mut self, other: &Pieces, number: usize) {
+        self.starts.push(other.starts.get(number).copied().unwrap_or_default());
+        self.lengths.push(other.lengths.get(number).copied().unwrap_or_default());
+    }
+
+    /// Writes them.
+    pub fn encode(&self, out: &mut Encoder) {
+        encode_numbers(&self.starts, out);
+        encode_numbers(&self.lengths, out);
+    }
+
+    /// Reads them back.
+    ///
+    /// # Errors
+    /// When the bytes are damaged.
+    pub fn decode(from: &mut Decoder<'_>) -> Result<Pieces, Truncated> {
+        Ok(Pieces { starts: decode_numbers(from)?, lengths: decode_numbers(from)? })
+    }
+}
+
+/// The bytes behind [`Pieces`].
+#[derive(Clone)]
+pub struct Heap {
+    file: FileBytes,
+    /// How much of the file belongs to it.
+    length: usize,
+    /// What is to be added to the file.
+    new: Vec<u8>,
+    id: Digest,
+}
+
+impl Default for Heap {
+    fn default() -> Self {
+        Heap { file: Arc::new([]), length: HEADER, new: Vec::new(), id: Digest::default() }
+    }
+}
+
+impl Heap {
+    /// How much there is of it, with what is new.
+    pub fn size(&self) -> u64 {
+        (self.length + self.new.len()) as u64
+    }
+
+    /// Adds a byte string.
+    pub fn push(&mut self, pieces: &mut Pieces, body: &[u8]) {
+        pieces.starts.push((self.length + self.new.len()) as u32);
+        pieces.lengths.push(body.len() as u32);
+        self.new.extend_from_slice(body);
+        self.new.extend_from_slice(&Digest::of(body).0[..CHECK]);
+    }
+
+    /// A byte string with its checksum.
+    fn whole(&self, pieces: &Pieces, number: usize) -> Option<&[u8]> {
+        let start = *pieces.starts.get(number)? as usize;
+        let length = *pieces.lengths.get(number)? as usize + CHECK;
+        match start.checked_sub(self.length) {
+            Some(start) => self.new.get(start..start + length),
+            None => (*self.file).as_ref().get(start..(start + length).min(self.length)),
+        }
+    }
+
+    /// A byte string that is compared with its checksum.
+    pub fn get(&self, pieces: &Pieces, number: usize) -> Result<&[u8], Truncated> {
+        let whole = self.whole(pieces, number).ok_or(Truncated)?;
+        let (body, check) = whole.split_at_checked(whole.len().saturating_sub(CHECK)).ok_or(Truncated)?;
+        if Digest::of(body).0[..CHECK] == *check { Ok(body) } else { Err(Truncated) }
+    }
+
+    /// A byte string as it lies there.
+    pub fn unchecked(&self, pieces: &Pieces, number: usize) -> &[u8] {
+        let whole = self.whole(pieces, number).unwrap_or_default();
+        &whole[..whole.len().saturating_sub(CHECK)]
+    }
+
+    /// Writes a heap of its own to a file, or adds what is new to the one that it was read from.
+    pub fn save(&mut self, own: &Below, path: &str) -> io::Result<()> {
+        if self.size() > u64::from(u32::MAX) {
+            return Err(io::Error::other("the graph is too large to be kept"));
+        }
+        if self.length == HEADER {
+            self.id = Digest::of(&self.new);
+            return own.write_whole(path, &[MAGIC.as_slice(), &self.id.0, &self.new].concat());
+        }
+        let mut file = own.open(path, OFlags::WRONLY)?;
+        // Behind it may lie what an interrupted command added.
+        file.set_len(self.length as u64)?;
+        file.seek(SeekFrom::End(0))?;
+        file.write_all(&self.new)
+    }
+
+    /// What names the heap and its length in a file of tables.
+    pub fn encode(&self, out: &mut Encoder) {
+        out.digest(&self.id);
+        out.u64(self.size());
+    }
+
+    /// The heap that a file of tables names, in its file's bytes.
+    pub fn decode(from: &mut Decoder<'_>, file: FileBytes) -> Result<Heap, Truncated> {
+        let (id, length) = (from.digest()?, from.u64()? as usize);
+        let bytes = (*file).as_ref();
+        if bytes.len() < length.max(HEADER) || bytes[..8] != *MAGIC || bytes[8..HEADER] != id.0 {
+            return Err(Truncated);
+        }
+        Ok(Heap { file, length, new: Vec::new(), id })
+    }
+}

@@ -1,0 +1,223 @@
+//! What became of the last builds: one file each, in the workspace's own folder.
+
+use std::sync::{Mutex, PoisonError};
+use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
+
+use nubrik_disk::{Below, read_open};
+use nubrik_engine::{Event, Listener, Summary, Verdict};
+use nubrik_graph::Graph;
+use rustix::fs::{Mode, OFlags};
+use serde::{Deserialize, Serialize};
+
+/// How many builds are kept.
+const KEPT: usize = 100;
+
+/// A build, as it is remembered.
+#[derive(Clone, PartialEq, Debug, Serialize, Deserialize)]
+pub struct BuildRecord {
+    /// Version of this form.
+    pub version: u32,
+    /// Its number in the workspace.
+    pub build: u64,
+    /// When it began, in seconds since 1970.
+    pub began: u64,
+    /// How long it took, in microseconds.
+    pub micros: u64,
+    /// What was asked for, as it was written; empty for everything.
+    pub asked: Vec<String>,
+    /// The profile, where one was chosen.
+    pub profile: Option<String>,
+    /// Whether it was stopped.
+    pub cancelled: bool,
+    /// How many steps the request needs.
+    pub steps: usize,
+    /// How many of them ran.
+    pub ran: usize,
+    /// How many were taken from the store.
+    pub reused: usize,
+    /// How many failed.
+    pub failed: usize,
+    /// How many were not begun.
+    pub not_begun: usize,
+    /// Steps that were not current, in the order in which they were done with.
+    pub done: Vec<StepRecord>,
+}
+
+/// A step of a build that was not current.
+#[derive(Clone, PartialEq, Debug, Serialize, Deserialize)]
+pub struct StepRecord {
+    /// Its target, with its variant where it has one.
+    pub target: String,
+    /// What it does.
+    pub say: String,
+    /// What became of it.
+    pub state: String,
+    /// Why.
+    pub reason: String,
+    /// When its commands began, in microseconds since the build did.
+    pub from: u64,
+    /// How long they took, in microseconds; 0 where none ran.
+    pub micros: u64,
+}
+
+impl BuildRecord {
+    /// When it began.
+    pub fn time(&self) -> SystemTime {
+        UNIX_EPOCH + Duration::from_secs(self.began)
+    }
+}
+
+/// Hears a build, and tells it on.
+pub struct Chronicle<'a> {
+    listener: &'a dyn Listener,
+    graph: &'a Graph,
+    began: Instant,
+    started: SystemTime,
+    done: Mutex<Vec<StepRecord>>,
+}
+
+impl<'a> Chronicle<'a> {
+    /// One that passes on what it hears.
+    pub fn new(listener: &'a dyn Listener, graph: &'a Graph) -> Chronicle<'a> {
+        let (began, started) = (Instant::now(), SystemTime::now());
+        Chronicle { listener, graph, began, started, done: Mutex::default() }
+    }
+
+    /// What was heard, with what the build came to.
+    pub fn record(
+        self,
+        build: u64,
+        asked: Vec<String>,
+        profile: Option<String>,
+        summary: &Summary,
+        cancelled: bool,
+    ) -> BuildRecord {
+        BuildRecord {
+            version: 1,
+            build,
+            began: self.started.duration_since(UNIX_EPOCH).unwrap_or_default().as_secs(),
+            micros: self.began.elapsed().as_micros() as u64,
+            asked,
+            profile,
+            cancelled,
+            steps: summary.steps,
+            ran: summary.ran,
+            reused: summary.reused,
+            failed: summary.failed,
+            not_begun: summary.blocked + summary.left,
+            done: self.done.into_inner().unwrap_or_else(PoisonError::into_inner),
+        }
+    }
+}
+
+impl Listener for Chronicle<'_> {
+    fn hear(&self, event: &Event) {
+        if let Event::Done { step, verdict, reason, micros, .. } = event
+            && *verdict != Verdict::Current
+        {
+            let took = if matches!(verdict, Verdict::Ran | Verdict::Failed) { *micros } else { 0 };
+            let now = self.began.elapsed().as_micros() as u64;
+            self.done.lock().unwrap_or_else(PoisonError::into_inner).push(StepRecord {
+                target: self.graph.title(*step).to_string(),
+                say: self.graph.step(*step).say.to_string(),
+                state: verdict.word().to_owned(),
+                reason: reason.to_string(),
+                from: now.saturating_sub(took),
+                micros: took,
+            });
+        }
+        self.listener.hear(event);
+    }
+}
+
+/// The folder of all records, in the tool's own.
+const FOLDER: &str = "history";
+
+/// A record that is larger is none of ours, in bytes.
+const LARGEST: u64 = 256 << 20;
+
+/// The records that are there, by number of their build: their names.
+fn files(own: &Below) -> Vec<(u64, String)> {
+    let Ok(folder) = own.folder(FOLDER) else { return Vec::new() };
+    let listed = rustix::fs::openat(&folder, ".", OFlags::RDONLY | OFlags::CLOEXEC, Mode::empty())
+        .and_then(rustix::fs::Dir::new);
+    let mut files: Vec<(u64, String)> = listed
+        .into_iter()
+        .flatten()
+        .filter_map(|entry| {
+            let name = entry.ok()?.file_name().to_str().ok()?.to_owned();
+            // Nothing else in the folder is ours, whatever it is called.
+            let number: u64 = name.strip_suffix(".json")?.parse().ok()?;
+            (name == format!("{number}.json")).then_some((number, name))
+        })
+        .collect();
+    files.sort();
+    files
+}
+
+/// Keeps what became of a build, and forgets the oldest ones. What cannot be written is only not known later.
+pub fn keep_build(own: &Below, record: &BuildRecord) {
+    let Ok(text) = serde_json::to_vec(record) else { return };
+    let _ = own.write_whole(&format!("{FOLDER}/{}.json", record.build), &text);
+    let files = files(own);
+    for (_, name) in &files[..files.len().saturating_sub(KEPT)] {
+        let _ = own.remove(&format!("{FOLDER}/{name}"));
+    }
+}
+
+/// The number of the newest build that is kept.
+pub fn newest_build(own: &Below) -> u64 {
+    files(own).last().map_or(0, |(number, _)| *number)
+}
+
+/// The builds that are kept, the oldest first. What is damaged is passed over.
+pub fn kept_builds(own: &Below) -> Vec<BuildRecord> {
+    let read = |name: &str| {
+        let file = own.open_to_read(&format!("{FOLDER}/{name}")).ok()?;
+        serde_json::from_slice(&read_open(file, LARGEST).ok()?).ok()
+    };
+    files(own).iter().filter_map(|(_, name)| read(name)).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use std::fs;
+
+    use super::*;
+
+    fn record(build: u64) -> BuildRecord {
+        BuildRecord {
+            version: 1,
+            build,
+            began: 1_900_000_000 + build,
+            micros: 5,
+            asked: vec!["tide".to_owned()],
+            profile: None,
+            cancelled: false,
+            steps: 3,
+            ran: 1,
+            reused: 0,
+            failed: 0,
+            not_begun: 0,
+            done: vec![],
+        }
+    }
+
+    #[test]
+    fn builds_are_kept_and_the_oldest_forgotten() {
+        let folder = tempfile::tempdir().unwrap();
+        let own = Below::new(folder.path()).unwrap();
+        for build in 1..=KEPT as u64 + 5 {
+            keep_build(&own, &record(build));
+        }
+        fs::write(folder.path().join("history/50.json"), "{").unwrap();
+        for not_ours in ["notes.txt", "1.jpg", "01.json"] {
+            fs::write(folder.path().join("history").join(not_ours), "not ours").unwrap();
+        }
+        let read = kept_builds(&own);
+        assert_eq!((newest_build(&own), files(&own).len()), (KEPT as u64 + 5, KEPT));
+        assert_eq!(read.len(), KEPT - 1);
+        assert_eq!((read[0].build, read[KEPT - 2].build), (6, KEPT as u64 + 5));
+        assert_eq!(read[0], record(6));
+    }
+}

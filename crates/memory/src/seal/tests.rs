@@ -1,0 +1,78 @@
+//! Seals are read back as they were written, and damaged ones are refused.
+
+use super::*;
+
+fn seal() -> NewSeal {
+    let signature = |n| Signature { size: n, changed: 5, touched: 6, inode: n + 7, mode: 0o100_644 };
+    let listing = Names { all: 1, packages: 2 };
+    let entries = [
+        ("", Entry { roles: Roles::LISTED.and(Roles::KIND), listing, ..Entry::new(Some(signature(9))) }),
+        ("src/höhe.c", Entry { node: 3, ..Entry::new(Some(signature(1))) }),
+        ("src/none", Entry { roles: Roles::READ, ..Entry::new(None) }),
+    ];
+    NewSeal {
+        sealed: Sealed { steps: 4, results: ["out/base/a"].into_iter().collect() },
+        graph: Digest([7; 32]),
+        env: vec![("HOME".to_owned(), env_digest(Some("x"))), ("NOT".to_owned(), None)],
+        probes: Vec::new(),
+        entries: entries.into_iter().map(|(path, entry)| (path.into(), entry)).collect(),
+    }
+}
+
+fn read(bytes: &[u8]) -> Result<Seal, Truncated> {
+    Seal::decode(Arc::new(bytes.to_vec()))
+}
+
+#[test]
+fn a_seal_is_read_back_and_added_to() {
+    let new = seal();
+    let bytes = new.encode();
+    let plain = read(&bytes).unwrap();
+    assert_eq!(plain.sealed, new.sealed);
+    assert_eq!(plain.encode(), bytes);
+    assert_eq!(plain.entry(0), new.entries[""]);
+    assert_eq!(plain.find("src/nix"), None);
+    let changed = Entry { signature: None, ..new.entries["src/höhe.c"] };
+    let news = |entries: &[(&str, Entry)]| SealNews {
+        entries: entries.iter().map(|(path, entry)| ((*path).into(), *entry)).collect(),
+        ..SealNews::default()
+    };
+    let added = Entry { node: 8, ..changed };
+    let gone = Entry { roles: Roles::GONE, ..changed };
+    let mut last = news(&[("src/a.c", changed), ("z", added), ("src/none", gone)]);
+    last.head = Some(NewHead {
+        graph: Digest([8; 32]),
+        steps: 9,
+        gone: vec!["out/base/a".to_owned()],
+        results: vec!["out/base/c".to_owned(), "out/base/b".to_owned()],
+        env: vec![("MORE".to_owned(), None)],
+        probes: Vec::new(),
+    });
+    let mut more = plain;
+    for news in [news(&[("src/höhe.c", changed)]), last] {
+        let bytes = Seal::encode_news(&news);
+        for at in 0..bytes.len() {
+            assert!(Seal::decode_news(&bytes[..at]).is_err(), "cut at {at}");
+        }
+        more.take(Seal::decode_news(&bytes).unwrap());
+    }
+    assert_eq!(more.entry(more.find("src/höhe.c").unwrap()), changed);
+    assert_eq!(more.entry(more.find("z").unwrap()), added);
+    assert_eq!(more.path(more.find("z").unwrap()), "z");
+    assert_eq!((more.graph, more.has_env("MORE"), more.has_env("LESS")), (Digest([8; 32]), true, false));
+    let results = ["out/base/b", "out/base/c"].into_iter().collect();
+    assert_eq!(more.sealed, Sealed { steps: 9, results });
+    let again = read(&more.encode()).unwrap();
+    assert_eq!((again.count, again.find("src/a.c"), again.find("src/none")), (4, Some(1), None));
+}
+
+#[test]
+fn damaged_seals_are_refused() {
+    let bytes = seal().encode();
+    for at in 0..bytes.len() {
+        let mut damaged = bytes.clone();
+        damaged[at] ^= 1;
+        assert!(read(&damaged).is_err(), "byte {at}");
+        assert!(read(&bytes[..at]).is_err(), "cut at {at}");
+    }
+}

@@ -1,0 +1,368 @@
+//! The graph of a finished request on disk, so that a later build can take out of it just what a change
+//! reaches. Steps and targets lie there as bytes of their own; how they hang together, as numbers.
+
+use std::sync::Arc;
+
+use nubrik_bytes::{Decoder, Digest, Encoder, Frame, Magic, Truncated};
+use nubrik_engine::FileBytes;
+use nubrik_graph::{Assembly, Closure, FileId, Graph, Purpose, SetId, TargetId, write_step, write_target};
+use nubrik_lang::Evaluation;
+use nubrik_source::WsPath;
+
+use crate::heap::{Heap, Pieces};
+use crate::numbers::{Lists, decode_numbers, encode_numbers};
+use crate::seal::NO_NODE;
+use crate::trails::Trails;
+
+const MAGIC: Magic = *b"nbgraph3";
+
+/// A request's graph. Files are nodes with the numbers that they had in the evaluation; steps are
+/// numbered in an order in which they can run.
+#[derive(Default, Clone)]
+pub struct Snapshot {
+    /// Paths of nodes, and what steps and targets are.
+    pub heap: Heap,
+    /// Where the paths of nodes lie.
+    pub paths: Pieces,
+    /// Where what steps are lies.
+    pub steps: Pieces,
+    /// Where what targets are lies.
+    pub targets: Pieces,
+    /// The step that makes each node, or [`NO_NODE`].
+    pub makers: Vec<u32>,
+    /// The target of each step.
+    pub owners: Vec<u32>,
+    /// Nodes that each step certainly reads.
+    pub needs: Lists,
+    /// Sets of nodes that each step may read.
+    pub candidates: Lists,
+    /// Nodes of each set, sorted.
+    pub sets: Lists,
+    /// Nodes that are folders, sorted.
+    pub folders: Vec<u32>,
+    /// Nodes that each step makes.
+    pub outputs: Lists,
+    /// Nodes that are results of each target.
+    pub results: Lists,
+    /// Targets that were asked for.
+    pub asked: Vec<u32>,
+    /// Their units in the trails; none where they are not known.
+    pub asked_units: Vec<u32>,
+    /// Nodes that were asked for.
+    pub requested: Vec<u32>,
+    /// The digest of the trails that belong to it.
+    pub trails: Digest,
+}
+
+impl Snapshot {
+    /// The snapshot of what was evaluated.
+    pub fn of(evaluation: &Evaluation, trails: &Trails) -> Snapshot {
+        let graph = &evaluation.graph;
+        let order = Closure::of(graph, evaluation.requested.iter().copied()).steps;
+        let mut snapshot = Snapshot {
+            makers: vec![NO_NODE; graph.files.len()],
+            requested: evaluation.requested.iter().map(|f| f.0).collect(),
+            asked: evaluation.targets.iter().map(|t| t.0).collect(),
+            ..Snapshot::default()
+        };
+        for file in &graph.files {
+            snapshot.push_path(file.path.as_str());
+        }
+        let numbered = (0..).zip(&graph.files);
+        snapshot.folders = numbered.filter(|(_, file)| file.folder).map(|(node, _)| node).collect();
+        graph.sets.iter().for_each(|files| snapshot.sets.push(files.iter().map(|f| f.0)));
+        let mut body = Encoder::new();
+        for (number, id) in order.iter().enumerate() {
+            let step = graph.step(*id);
+            body.bytes.clear();
+            write_step(graph, step, Purpose::Whole, &mut body);
+            snapshot.push_step(&body.bytes);
+            snapshot.owners.push(step.target.0);
+            snapshot.needs.push(step.inputs.iter().map(|f| f.0));
+            snapshot.candidates.push(step.candidates.iter().map(|set| set.0));
+            snapshot.outputs.push(step.outputs.iter().map(|o| o.file.0));
+            for output in &step.outputs {
+                snapshot.makers[output.file.index()] = number as u32;
+            }
+        }
+        for target in &graph.targets {
+            body.bytes.clear();
+            write_target(graph, target, Purpose::Whole, &mut body);
+            snapshot.push_target(&body.bytes);
+            snapshot.results.push(target.results.iter().map(|r| r.file.0));
+        }
+        // Without their units nothing can be told of targets: then any change of definitions counts for all.
+        snapshot.asked_units = units_of(trails, evaluation).unwrap_or_default();
+        snapshot
+    }
+
+    /// Adds the path of a node.
+    pub fn push_path(&mut self, path: &str) {
+        self.heap.push(&mut self.paths, path.as_bytes());
+    }
+
+    /// Adds the bytes of a step.
+    pub fn push_step(&mut self, body: &[u8]) {
+        self.heap.push(&mut self.steps, body);
+    }
+
+    /// Adds the bytes of a target.
+    pub fn push_target(&mut self, body: &[u8]) {
+        self.heap.push(&mut self.targets, body);
+    }
+
+    /// The path of a node.
+    pub fn path(&self, node: usize) -> &str {
+        std::str::from_utf8(self.heap.unchecked(&self.paths, node)).unwrap_or_default()
+    }
+
+    /// The bytes of a step.
+    ///
+    /// # Errors
+    /// When they are damaged.
+    pub fn step(&self, number: usize) -> Result<&[u8], Truncated> {
+        self.heap.get(&self.steps, number)
+    }
+
+    /// The bytes of a target.
+    ///
+    /// # Errors
+    /// When they are damaged.
+    pub fn target_body(&self, number: usize) -> Result<&[u8], Truncated> {
+        self.heap.get(&self.targets, number)
+    }
+
+    /// Whether more than half of the heap is nobody's any more.
+    pub fn is_wasteful(&self) -> bool {
+        let used = self.paths.size() + self.steps.size() + self.targets.size();
+        self.heap.size() > 2 * used + (1 << 20)
+    }
+
+    /// The same snapshot with a heap of its own.
+    pub fn compacted(mut self) -> Snapshot {
+        let old = std::mem::take(&mut self.heap);
+        for pieces in [&mut self.paths, &mut self.steps, &mut self.targets] {
+            let before = std::mem::take(pieces);
+            for number in 0..before.len() {
+                self.heap.push(pieces, old.unchecked(&before, number));
+            }
+        }
+        self
+    }
+
+    /// The snapshot's tables as bytes.
+    pub fn encode(&self) -> Vec<u8> {
+        let mut out = Frame::begin(MAGIC);
+        out.bytes.reserve_exact(4 * (self.makers.len() * 4 + self.steps.len() * 8 + self.targets.len() * 6));
+        self.heap.encode(&mut out);
+        out.digest(&self.trails);
+        for pieces in [&self.paths, &self.steps, &self.targets] {
+            pieces.encode(&mut out);
+        }
+        let numbers =
+            [&self.makers, &self.owners, &self.asked, &self.asked_units, &self.requested, &self.folders];
+        for numbers in numbers {
+            encode_numbers(numbers, &mut out);
+        }
+        for lists in [&self.needs, &self.candidates, &self.sets, &self.outputs, &self.results] {
+            lists.encode(&mut out);
+        }
+        Frame::end(out)
+    }
+
+    /// The snapshot that the bytes of its tables and of its heap hold.
+    pub fn decode(bytes: &[u8], heap: FileBytes) -> Result<Snapshot, Truncated> {
+        let from = &mut Decoder::new(&bytes[Frame::of(MAGIC, bytes)?.head]);
+        Ok(Snapshot {
+            heap: Heap::decode(from, heap)?,
+            trails: from.digest()?,
+            paths: Pieces::decode(from)?,
+            steps: Pieces::decode(from)?,
+            targets: Pieces::decode(from)?,
+            makers: decode_numbers(from)?,
+            owners: decode_numbers(from)?,
+            asked: decode_numbers(from)?,
+            asked_units: decode_numbers(from)?,
+            requested: decode_numbers(from)?,
+            folders: decode_numbers(from)?,
+            needs: Lists::decode(from)?,
+            candidates: Lists::decode(from)?,
+            sets: Lists::decode(from)?,
+            outputs: Lists::decode(from)?,
+            results: Lists::decode(from)?,
+        })
+    }
+
+    /// The id of a snapshot, from the beginning of its bytes; `None` where they are none.
+    pub fn id_in(bytes: &[u8]) -> Option<Digest> {
+        Frame::id_in(MAGIC, bytes)
+    }
+
+    /// The node with a path.
+    pub fn node(&self, path: &str) -> Option<u32> {
+        (0..self.paths.len()).find(|n| self.path(*n) == path).map(|n| n as u32)
+    }
+
+    /// The address of a target that was asked for, by its place among these.
+    pub fn address(&self, asked: usize) -> Option<&str> {
+        let number = *self.asked.get(asked)? as usize;
+        Decoder::new(self.target_body(number).ok()?).text().ok()
+    }
+
+    /// Its package and its name.
+    pub fn place_of(&self, asked: usize) -> Option<(WsPath, Arc<str>)> {
+        let number = *self.asked.get(asked)? as usize;
+        let mut from = Decoder::new(self.target_body(number).ok()?);
+        let (address, package) = (from.text().ok()?, from.text().ok()?);
+        Some((WsPath::from_normal(package), address.rsplit('/').next().unwrap_or(address).into()))
+    }
+
+    /// The step that makes a node.
+    pub fn maker(&self, node: u32) -> Option<usize> {
+        self.makers.get(node as usize).filter(|m| **m != NO_NODE).map(|m| *m as usize)
+    }
+
+    /// By step: whether a change of some nodes reaches it. A node that a step makes leads to that step
+    /// itself, whose output is not what it was. `other` are steps that are reached anyway.
+    pub fn reached(&self, changed: &[u32], other: &[usize]) -> Vec<bool> {
+        let mut sources = vec![false; self.makers.len()];
+        let mut reached = vec![false; self.steps.len()];
+        other.iter().for_each(|step| reached[*step] = true);
+        for node in changed {
+            match self.maker(*node) {
+                Some(step) => reached[step] = true,
+                None => {
+                    if let Some(source) = sources.get_mut(*node as usize) {
+                        *source = true;
+                    }
+                }
+            }
+        }
+        // Steps stand behind those they need: one pass is enough, and a set is decided where it is first met.
+        let mut sets: Vec<Option<bool>> = vec![None; self.sets.len()];
+        for step in 0..reached.len() {
+            let changed = |node: &u32| match self.maker(*node) {
+                Some(maker) => reached[maker],
+                None => sources.get(*node as usize).is_some_and(|s| *s),
+            };
+            let mut set_changed = |set: &u32| {
+                sets.get_mut(*set as usize).is_some_and(|known| {
+                    *known.get_or_insert_with(|| self.sets.get(*set as usize).iter().any(changed))
+                })
+            };
+            if !reached[step]
+                && (self.needs.get(step).iter().any(changed)
+                    || self.candidates.get(step).iter().any(&mut set_changed))
+            {
+                reached[step] = true;
+            }
+        }
+        reached
+    }
+
+    /// The part of the graph that some steps take: themselves, what they need from other steps (which are
+    /// settled), and the results among what they make.
+    pub fn part(&self, wanted: &[bool]) -> Result<ReachedPart, Truncated> {
+        let mut assembly = Assembly::default();
+        let mut part = ReachedPart::default();
+        let mut targets = vec![None; self.targets.len()];
+        let mut taken = vec![false; self.steps.len()];
+        let mut sets: Vec<Option<SetId>> = vec![None; self.sets.len()];
+        for step in (0..wanted.len()).filter(|s| wanted[*s]) {
+            let mut candidates = Vec::new();
+            let mut settle = |node: &u32, assembly: &mut Assembly| -> Result<(), Truncated> {
+                let Some(maker) = self.maker(*node) else { return Ok(()) };
+                if !*wanted.get(maker).ok_or(Truncated)? && !std::mem::replace(&mut taken[maker], true) {
+                    let target = self.target(maker, &mut targets, assembly)?;
+                    // What it may read itself is settled, too.
+                    part.settled.push(assembly.step(self.step(maker)?, target, Vec::new())?);
+                }
+                Ok(())
+            };
+            for node in self.needs.get(step) {
+                settle(node, &mut assembly)?;
+            }
+            for set in self.candidates.get(step) {
+                let known = *sets.get(*set as usize).ok_or(Truncated)?;
+                if let Some(id) = known {
+                    candidates.push(id);
+                    continue;
+                }
+                let nodes = self.sets.get(*set as usize);
+                for node in nodes {
+                    settle(node, &mut assembly)?;
+                }
+                let file = |node: &u32| {
+                    let folder = self.folders.binary_search(node).is_ok();
+                    assembly.file(self.path(*node as usize), folder)
+                };
+                let files = nodes.iter().map(file).collect();
+                let id = assembly.graph.sets.intern(files);
+                sets[*set as usize] = Some(id);
+                candidates.push(id);
+            }
+            let target = self.target(step, &mut targets, &mut assembly)?;
+            assembly.step(self.step(step)?, target, candidates)?;
+            part.steps += 1;
+        }
+        for (number, target) in targets.iter_mut().enumerate() {
+            let made = |node: &u32| self.maker(*node).is_some_and(|m| wanted.get(m) == Some(&true));
+            if target.is_none() && self.results.get(number).iter().any(made) {
+                *target = Some(assembly.target(self.target_body(number)?)?);
+            }
+        }
+        for node in &self.requested {
+            if self.maker(*node).is_some_and(|m| wanted[m]) {
+                part.requested.push(assembly.file(self.path(*node as usize), false));
+            }
+        }
+        part.graph = Arc::new(assembly.graph.finish().map_err(|_| Truncated)?);
+        Ok(part)
+    }
+
+    fn target(
+        &self,
+        step: usize,
+        known: &mut [Option<TargetId>],
+        assembly: &mut Assembly,
+    ) -> Result<TargetId, Truncated> {
+        let number = *self.owners.get(step).ok_or(Truncated)? as usize;
+        let place = known.get_mut(number).ok_or(Truncated)?;
+        match place {
+            Some(id) => Ok(*id),
+            None => Ok(*place.insert(assembly.target(self.target_body(number)?)?)),
+        }
+    }
+
+    /// The address of the target that makes the file at a path.
+    pub fn maker_of(&self, path: &str) -> Option<String> {
+        let owner = *self.owners.get(self.maker(self.node(path)?)?)? as usize;
+        Decoder::new(self.target_body(owner).ok()?).text().ok().map(str::to_owned)
+    }
+}
+
+/// The units of the targets that were asked for; `None` when one of them is not known.
+pub fn units_of(trails: &Trails, evaluation: &Evaluation) -> Option<Vec<u32>> {
+    let targets = evaluation.targets.iter().map(|t| evaluation.graph.target(*t));
+    let keys: Vec<(String, String)> = targets.map(|t| unit_key(&t.package, &t.address)).collect();
+    trails.find(keys.iter().map(|(file, name)| (&**file, &**name))).into_iter().collect()
+}
+
+/// The definition file and the name of a package's target.
+fn unit_key(package: &WsPath, address: &str) -> (String, String) {
+    let name = address.rsplit('/').next().unwrap_or(address);
+    (package.child(nubrik_lang::TARGETS_FILE).as_str().to_owned(), name.to_owned())
+}
+
+/// The part of a graph that a change reaches.
+#[derive(Default)]
+pub struct ReachedPart {
+    /// These steps, and those that they need.
+    pub graph: Arc<Graph>,
+    /// Results among what its steps make.
+    pub requested: Vec<FileId>,
+    /// Steps that are only there because others need what they made.
+    pub settled: Vec<nubrik_graph::StepId>,
+    /// How many steps are not settled.
+    pub steps: usize,
+}

@@ -1,0 +1,80 @@
+//! A build's events as JSON, one value a line.
+
+use nubrik_engine::{Event, Listener, Refusal, Verdict};
+use nubrik_graph::{Graph, StepId};
+
+use super::console::Console;
+use super::{failure, json, notices};
+
+/// Shows a build to programs.
+pub struct JsonLines<'g> {
+    graph: &'g Graph,
+    console: Console,
+    /// Whether steps with nothing to do are told, too.
+    explains: bool,
+}
+
+impl<'g> JsonLines<'g> {
+    pub fn new(graph: &'g Graph, console: Console, explains: bool) -> JsonLines<'g> {
+        JsonLines { graph, console, explains }
+    }
+
+    fn step_done(&self, id: StepId, event: &Event) {
+        let Event::Done { verdict, reason, micros, printed, failure, .. } = event else { return };
+        if *verdict == Verdict::Current && !self.explains {
+            return;
+        }
+        let step = self.graph.step(id);
+        let text = String::from_utf8_lossy(printed);
+        let mends =
+            failure.as_ref().map(|f| failure::readings(self.graph, id, f, printed)).unwrap_or_default();
+        self.console.event(&json::StepEvent {
+            event: "step",
+            state: verdict.word(),
+            target: &self.graph.target(step.target).address,
+            variant: &step.variant,
+            say: &step.say,
+            reason: reason.to_string(),
+            reason_code: reason.code(),
+            seconds: json::rounded(*micros as f64 / 1e6),
+            command: failure.as_ref().map(|_| nubrik_engine::shown_command(step)),
+            printed: (!text.is_empty()).then(|| text.into_owned()),
+            failure: failure.as_ref().map(failure::short),
+            mends: mends.into_iter().filter(|m| m.0 == "mend").map(|m| m.1).collect(),
+        });
+    }
+
+    fn survived(&self, id: StepId, refused: &[Refusal]) {
+        let lines = failure::survived(self.graph, id, refused);
+        let of = |wanted: &str| -> Vec<String> {
+            lines.iter().filter(|(label, _)| *label == wanted).map(|(_, text)| text.clone()).collect()
+        };
+        let step = self.graph.step(id);
+        self.console.event(&json::RefusedEvent {
+            event: "refused",
+            target: &self.graph.target(step.target).address,
+            variant: &step.variant,
+            say: &step.say,
+            refused: of("refused"),
+            reading: of("reading").concat(),
+            mends: of("mend"),
+        });
+    }
+}
+
+impl Listener for JsonLines<'_> {
+    fn hear(&self, event: &Event) {
+        match event {
+            Event::Began { steps } => {
+                let (version, steps) = (json::VERSION, *steps);
+                self.console.event(&json::BeganEvent { event: "began", version, steps });
+            }
+            Event::WillRun { .. } => {}
+            Event::Done { step, .. } => self.step_done(*step, event),
+            Event::Survived { step, refused } => self.survived(*step, refused),
+            Event::Notice(notice) => {
+                self.console.event(&json::NoticeEvent { event: "notice", text: notices::text(notice) });
+            }
+        }
+    }
+}

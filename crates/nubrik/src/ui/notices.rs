@@ -1,0 +1,29 @@
+//! What is said of a build besides its steps.
+
+use nubrik_engine::Notice;
+
+/// A notice in a sentence.
+pub fn text(notice: &Notice) -> String {
+    match notice {
+        Notice::DamagedBlob => "a kept result was damaged; it was thrown away, and is made anew".to_owned(),
+        Notice::StoreUnusable(why) => format!("results are not kept for other times: {why}"),
+        Notice::Unconfined(missing) => {
+            format!(
+                "steps are not fully confined: this kernel lacks {missing}; `nubrik doctor` says what that means"
+            )
+        }
+        Notice::OrphansEnded(count, targets) => {
+            let processes = if *count == 1 { "1 process" } else { &format!("{count} processes") };
+            let text = format!("{processes} left behind by steps, ended now");
+            if targets.is_empty() { text } else { format!("{text}: {}", targets.join(", ")) }
+        }
+        Notice::NotStopped(failure) => super::services::not_stopped(failure),
+        Notice::RoomMade(bytes) => {
+            let size = super::text::size(*bytes);
+            format!("kept results had grown too large; {size} not used for longest were removed")
+        }
+        Notice::PutBack(path, true) => format!("{path} was edited; it is put back"),
+        Notice::PutBack(path, false) => format!("{path} was gone; it is put back"),
+        Notice::NotPublished(problem) => problem.clone(),
+    }
+}

@@ -1,0 +1,149 @@
+//! A build's events in lines for people. Whoever shows them decides where they go.
+
+use std::collections::HashSet;
+use std::path::PathBuf;
+
+use nubrik_engine::{Event, Refusal, Verdict};
+use nubrik_graph::{Graph, StepId};
+
+use super::news::SaidSoFar;
+use super::paint::{Ink, Paint};
+use super::step_line::{Columns, has_room, ink_of, step_line};
+use super::text::{cut, harmless, time};
+use super::visible::visible;
+use super::{failure, notices};
+
+/// How many targets of steps that were not begun are named.
+const NAMED_TARGETS: usize = 4;
+
+/// Puts events into words.
+pub struct Telling<'g> {
+    pub graph: &'g Graph,
+    root: PathBuf,
+    pub paint: Paint,
+    pub columns: Columns,
+    /// Whether steps with nothing to do are told, too.
+    explains: bool,
+    news: SaidSoFar,
+}
+
+impl<'g> Telling<'g> {
+    pub fn new(graph: &'g Graph, root: PathBuf, paint: Paint, explains: bool) -> Telling<'g> {
+        Telling { graph, root, paint, columns: Columns::of(graph), explains, news: SaidSoFar::default() }
+    }
+
+    /// The lines about an event that stay; `None` where there is nothing to say, or not yet.
+    pub fn of(&self, event: &Event) -> Option<String> {
+        match event {
+            Event::Began { .. } | Event::WillRun { .. } => None,
+            Event::Done { step, .. } => self.step_done(*step, event),
+            Event::Survived { step, refused } => Some(self.survived(*step, refused)),
+            Event::Notice(notice) => Some(self.labelled("notice", &notices::text(notice))),
+        }
+    }
+
+    fn labelled(&self, word: &str, text: &str) -> String {
+        format!("{}{text}\n", self.paint.ink(Ink::Doubt, &format!("{word:<10}")))
+    }
+
+    fn step_done(&self, id: StepId, event: &Event) -> Option<String> {
+        let Event::Done { verdict, reason, micros, printed, failure, .. } = event else { return None };
+        if *verdict == Verdict::Current && !self.explains {
+            return None;
+        }
+        let step = self.graph.step(id);
+        let target = &*self.graph.title(id);
+        if matches!(verdict, Verdict::Blocked | Verdict::Left) {
+            self.news.keep_not_begun(id, *verdict, reason.to_string());
+            return None;
+        }
+        let why = match failure {
+            Some(failure) => failure::short(failure),
+            None if step.check.is_some() && *verdict == Verdict::Ran => format!("passed; {reason}"),
+            None => reason.to_string(),
+        };
+        let took = if matches!(verdict, Verdict::Ran | Verdict::Failed) && *micros > 0 {
+            time(*micros)
+        } else {
+            String::new()
+        };
+        let word = (verdict.word(), ink_of(*verdict));
+        let paint = self.paint.resized();
+        let is_below = self.explains && !has_room(paint, self.columns, &why);
+        let beside = if is_below { "" } else { &*why };
+        let mut text = step_line(paint, self.columns, word, target, &step.say, &took, beside) + "\n";
+        if is_below {
+            let more = paint.glyph("…", "...");
+            let why = cut(&visible(&why), paint.width.map_or(usize::MAX, |w| w.saturating_sub(11)), more);
+            text.push_str(&format!("{:10}{}\n", "", paint.ink(Ink::Faint, &why)));
+        }
+        if let Some(failure) = failure.as_ref().filter(|f| self.news.is_news(f)) {
+            let same = self.news.printed_before(id, printed);
+            let shown = if same.is_some() { &[] } else { printed.as_slice() };
+            text.push_str(&failure::render(self.graph, id, failure, shown, &self.root, self.paint));
+            if let Some(other) = same {
+                let label = self.paint.ink(Ink::Calm, &format!("{:<8}", "printed"));
+                text.push_str(&format!("  {label}  the same as {}\n", self.graph.title(other)));
+            }
+        } else if !printed.is_empty() && *verdict == Verdict::Ran && step.check.is_none() {
+            let printed = String::from_utf8_lossy(printed);
+            let whole = format!("all of it: nubrik show {} --printed", self.graph.owner(id).address);
+            let printed = harmless(printed.trim_end(), self.paint.colours);
+            text.push_str(&failure::render_printed(&printed, self.paint, &whole));
+        }
+        if !printed.is_empty() && *verdict == Verdict::Reused && step.check.is_none() {
+            self.news.keep_silent(id);
+        }
+        Some(text)
+    }
+
+    /// Says what a step was refused that ended well.
+    fn survived(&self, id: StepId, refused: &[Refusal]) -> String {
+        let title = self.graph.title(id);
+        let say = &self.graph.step(id).say;
+        let line = step_line(self.paint, self.columns, ("refused", Ink::Doubt), &title, say, "", "");
+        let below = failure::render_survived(self.graph, id, refused, self.paint);
+        format!("{line}\n{below}")
+    }
+
+    /// What was kept back: which steps were not begun, and why.
+    pub fn at_the_end(&self) -> String {
+        let (silent, not_begun) = self.news.kept_back();
+        let mut text = String::new();
+        if let Some((count, id)) = silent {
+            let steps = if count == 1 { "a reused step" } else { &format!("{count} reused steps") };
+            let address = &self.graph.owner(id).address;
+            let said = format!("{steps} had printed something: nubrik show {address} --printed");
+            text.push_str(&self.labelled("notice", &said));
+        }
+        for ((word, why), steps) in not_begun {
+            text.push_str(&self.not_begun(word, &why, &steps));
+        }
+        text
+    }
+
+    /// Some steps that were not begun for the same reason.
+    fn not_begun(&self, word: &'static str, why: &str, steps: &[StepId]) -> String {
+        let ink = if word == Verdict::Blocked.word() { Ink::Doubt } else { Ink::Faint };
+        if let [one] = steps {
+            let (title, say) = (self.graph.title(*one), &self.graph.step(*one).say);
+            let line = step_line(self.paint, self.columns, (word, ink), &title, say, "", why);
+            return format!("{line}\n");
+        }
+        let mut seen = HashSet::new();
+        let targets = steps.iter().map(|step| &*self.graph.owner(*step).address);
+        let targets: Vec<&str> = targets.filter(|address| seen.insert(*address)).collect();
+        let named = targets[..targets.len().min(NAMED_TARGETS)].join(", ");
+        let more = match targets.len().saturating_sub(NAMED_TARGETS) {
+            0 => String::new(),
+            more => format!(" and {more} more"),
+        };
+        let text = format!("{} steps of {named}{more}", steps.len());
+        let more = self.paint.glyph("…", "...");
+        let fitted =
+            |text: &str| self.paint.width.map_or(text.to_owned(), |w| cut(text, w.saturating_sub(11), more));
+        let word = self.paint.ink(ink, &format!("{word:<10}"));
+        let why = self.paint.ink(Ink::Faint, &fitted(why));
+        format!("{word}{}\n{:10}{why}\n", fitted(&text), "")
+    }
+}
