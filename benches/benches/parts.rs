@@ -17,16 +17,16 @@ use nubrik_confine::CancelSwitch;
 use nubrik_engine::{Outside, declared_key};
 use nubrik_lang::AddressPattern;
 use nubrik_session::{Machine, Session};
-use nubrik_source::WsPath;
+use nubrik_source::{FilePath, WsPath};
 
 fn key(c: &mut Criterion) {
     let graph = compiling_step();
     let digest = Digest::of(b"content");
     let tools: Vec<(Arc<str>, Digest)> = vec![("cc".into(), digest)];
-    let inputs: Vec<(Arc<str>, Digest)> =
-        graph.steps[0].inputs.iter().map(|f| (graph.file(*f).path.shared().clone(), digest)).collect();
+    let inputs: Vec<(FilePath, Digest)> =
+        graph.steps[0].inputs.iter().map(|f| (FilePath::from(&graph.file(*f).path), digest)).collect();
     let words: usize = graph.steps[0].commands[0].stages[0].words.iter().map(|w| w.len() + 4).sum();
-    let paths: usize = inputs.iter().map(|(path, _)| path.len() + 36).sum();
+    let paths: usize = inputs.iter().map(|(path, _)| path.as_str().len() + 36).sum();
     let bytes = vec![7u8; words + paths];
     let mut group = c.benchmark_group("key");
     group.bench_function("ours", |b| b.iter(|| declared_key(&graph, &graph.steps[0], &tools, &inputs)));
@@ -46,7 +46,8 @@ fn files(c: &mut Criterion) {
     let paths: Vec<PathBuf> = names.iter().map(|name| folder.path().join(name)).collect();
     let mut group = c.benchmark_group("files");
     group.sample_size(30);
-    group.bench_function("ours", |b| b.iter(|| names.iter().filter_map(|n| machine.check(n)).count()));
+    let files: Vec<FilePath> = names.iter().map(|name| FilePath::from(&WsPath::from_normal(name))).collect();
+    group.bench_function("ours", |b| b.iter(|| files.iter().filter_map(|f| machine.check(f)).count()));
     group.bench_function("limit", |b| b.iter(|| paths.iter().filter(|p| p.metadata().is_ok()).count()));
     group.finish();
 }

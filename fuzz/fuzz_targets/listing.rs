@@ -2,17 +2,18 @@
 #![no_main]
 
 use libfuzzer_sys::fuzz_target;
+use nubrik_source::WsPath;
 
 fuzz_target!(|text: &str| {
     let around = nubrik_engine::ListingContext {
         roots: &["/work/tide", nubrik_engine::CONSTANT_ROOT],
-        work: "sub",
-        follow: &|path| path.ends_with("link").then(|| "elsewhere/real".to_owned()),
-        exists: &|path| path.len() % 2 == 0,
+        work: &WsPath::from_normal("sub"),
+        follow: &|path| path.name().ends_with("link").then(|| WsPath::from_normal("elsewhere/real")),
+        exists: &|path| path.as_str().len() % 2 == 0,
     };
     for listed in nubrik_engine::parse_listing(text, &around) {
-        if let nubrik_engine::Listed::Inside(path) = listed {
-            assert!(!path.starts_with('/') && !path.split('/').any(|p| p == ".."));
+        if let Some(path) = listed.in_workspace() {
+            assert!(path.parts().all(|part| part != ".."));
         }
     }
 });

@@ -6,6 +6,7 @@ use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 
 use nubrik_bytes::Digest;
 use nubrik_graph::{Closure, FileId, Graph, Place, StepId, ToolId};
+use nubrik_source::{FilePath, WsPath};
 use nubrik_store::Store;
 
 use crate::candidates::Candidates;
@@ -88,9 +89,9 @@ pub(crate) struct Findings<'a> {
     /// What sets of files are in this run, by the sets' numbers.
     pub candidates: Vec<OnceLock<Candidates>>,
     /// What files ask about.
-    pub asked: Mutex<HashMap<Arc<str>, Arc<[Asked]>>>,
+    pub asked: Mutex<HashMap<FilePath, Arc<[Asked]>>>,
     /// What is at paths of the system.
-    pub on_system: Mutex<HashMap<Arc<str>, OnSystem>>,
+    pub on_system: Mutex<HashMap<FilePath, OnSystem>>,
     /// Tools, by their numbers.
     pub tools: Vec<OnceLock<Result<FoundTool, ToolProblem>>>,
 }
@@ -106,7 +107,7 @@ pub struct Outcome {
     /// Failures that lie in the machine: a tool that is missing.
     pub machine_lacks: bool,
     /// Sources and system files that were looked at, with what was found.
-    pub looked_at: Vec<(Arc<str>, Option<crate::state::FileEntry>)>,
+    pub looked_at: Vec<(FilePath, Option<crate::state::FileEntry>)>,
 }
 
 impl<'a> Findings<'a> {
@@ -204,7 +205,8 @@ impl<'a> Build<'a> {
     fn guessed_cost(&self, id: StepId) -> f64 {
         let inputs = self.graph.step(id).inputs.iter().map(|f| self.graph.file(*f));
         let sources = inputs.filter(|file| file.maker.is_none());
-        let bytes: u64 = sources.filter_map(|f| self.outside.check(f.path.as_str())).map(|s| s.size).sum();
+        let bytes: u64 =
+            sources.filter_map(|f| self.outside.check(&FilePath::from(&f.path))).map(|s| s.size).sum();
         UNKNOWN_COST + UNKNOWN_COST_OF_BYTE * bytes as f64
     }
 }
@@ -213,7 +215,7 @@ impl<'a> Build<'a> {
 /// workspace's root). Never fails as a whole: what went wrong is in the events and the summary.
 pub fn build(
     request: Request<'_>,
-    out: &str,
+    out: &WsPath,
     before: &State,
     outside: &dyn Outside,
     store: Option<&dyn Store>,

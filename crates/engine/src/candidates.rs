@@ -7,10 +7,11 @@ use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 use aho_corasick::{AhoCorasick, AhoCorasickKind, MatchKind};
 use nubrik_bytes::{Digest, Encoder};
 use nubrik_graph::{FileId, SetId, Step, StepId};
+use nubrik_source::{FilePath, FilePlace};
 use nubrik_store::{OutputRecord, TreeKind};
 
 use crate::build::Build;
-use crate::examine::{LINK, OnSystem};
+use crate::examine::OnSystem;
 use crate::key::candidate_names;
 use crate::outside::{FoundTool, Readable};
 use crate::words::{Asked, asked_about};
@@ -30,7 +31,7 @@ pub(crate) struct Candidates {
     pub made: Vec<FileId>,
     index: OnceLock<Index>,
     /// Which of its files each text speaks of, by the text's path.
-    spoken: Mutex<HashMap<Arc<str>, Arc<[u32]>>>,
+    spoken: Mutex<HashMap<FilePath, Arc<[u32]>>>,
 }
 
 /// The files of a set by their names.
@@ -111,7 +112,7 @@ impl Candidates {
     }
 
     /// The numbers of files that a text speaks of by their stems: all, where it cannot be read.
-    fn spoken_of(&self, path: &Arc<str>, read: impl FnOnce() -> Option<Vec<u8>>) -> Arc<[u32]> {
+    fn spoken_of(&self, path: &FilePath, read: impl FnOnce() -> Option<Vec<u8>>) -> Arc<[u32]> {
         let lock = || self.spoken.lock().unwrap_or_else(PoisonError::into_inner);
         if let Some(known) = lock().get(path) {
             return known.clone();
@@ -168,10 +169,10 @@ impl Build<'_> {
     /// Files that were not read though their being there may matter, sorted: candidates of which a listed file has the
     /// name, or of whose name a file that was read or the command speaks; headers of the system that another one of the
     /// name was taken before, or that a file asks about. `found` is sorted.
-    pub(crate) fn passed_over(&self, id: StepId, found: &[Arc<str>], tools: &[FoundTool]) -> Vec<Arc<str>> {
+    pub(crate) fn passed_over(&self, id: StepId, found: &[FilePath], tools: &[FoundTool]) -> Vec<Arc<str>> {
         let step = self.graph.step(id);
         let mut asked: HashSet<Asked> = HashSet::new();
-        for path in found.iter().filter(|path| !path.starts_with(LINK)) {
+        for path in found.iter().filter(|path| !matches!(path.place(), FilePlace::Link(_))) {
             asked.extend(self.asked_by(path).iter().cloned());
         }
         let asks_for_anything = asked.contains(&Asked::Computed);
@@ -188,15 +189,15 @@ impl Build<'_> {
             if asks_for_anything {
                 spoken.extend(0..set.paths.len() as u32);
             } else {
-                found.iter().for_each(|path| index.by_name.add_same(name_of(path), &mut spoken));
+                found.iter().for_each(|path| index.by_name.add_same(name_of(path.as_str()), &mut spoken));
                 words.iter().for_each(|word| index.by_name.add_within(word.as_bytes(), &mut spoken));
-                for path in found.iter().filter(|path| !path.starts_with('/')) {
+                for path in found.iter().filter(|path| path.is_of_workspace()) {
                     spoken.extend(&*set.spoken_of(path, || self.outside.read(path).ok()));
                 }
             }
             passed_over.extend(spoken.iter().map(|number| set.paths[*number as usize].clone()));
         }
-        let was_read = |path: &Arc<str>| found.binary_search(path).is_ok();
+        let was_read = |path: &Arc<str>| found.binary_search_by(|f| f.shared().cmp(path)).is_ok();
         let is_input = |path: &Arc<str>| {
             self.known.files_by_path.get(&**path).is_some_and(|file| step.inputs.holds(file))
         };
@@ -210,7 +211,7 @@ impl Build<'_> {
     }
 
     /// What a file asks about: anything, where it cannot be read.
-    fn asked_by(&self, path: &Arc<str>) -> Arc<[Asked]> {
+    fn asked_by(&self, path: &FilePath) -> Arc<[Asked]> {
         let lock = || self.known.asked.lock().unwrap_or_else(PoisonError::into_inner);
         if let Some(known) = lock().get(path) {
             return known.clone();
@@ -225,12 +226,13 @@ impl Build<'_> {
     fn add_system_headers(
         &self,
         tool: &FoundTool,
-        found: &[Arc<str>],
+        found: &[FilePath],
         asked: &HashSet<Asked>,
         passed_over: &mut Vec<Arc<str>>,
     ) {
         let mut names: Vec<&str> = Vec::new();
-        for path in found.iter().filter(|path| path.starts_with('/') && !path.starts_with(LINK)) {
+        for path in found {
+            let FilePlace::Machine(path) = path.place() else { continue };
             let below =
                 tool.search.iter().filter_map(|folder| path.strip_prefix(&**folder)?.strip_prefix('/'));
             names.extend(below.min_by_key(|name| name.len()));
@@ -246,9 +248,9 @@ impl Build<'_> {
         names.dedup();
         for name in names {
             for folder in &tool.search {
-                let path: Arc<str> = format!("{folder}/{name}").into();
+                let path = FilePath::of_machine(&format!("{folder}/{name}"));
                 if found.binary_search(&path).is_err() && self.on_system(&path) == OnSystem::File {
-                    passed_over.push(path);
+                    passed_over.push(path.shared().clone());
                 }
             }
         }
@@ -291,7 +293,8 @@ mod tests {
             spoken: Mutex::default(),
         };
         let spoken = |path: &str, text: Option<&str>| {
-            set.spoken_of(&path.into(), || text.map(|text| text.as_bytes().to_vec())).to_vec()
+            set.spoken_of(&FilePath::from_text(path.into()), || text.map(|text| text.as_bytes().to_vec()))
+                .to_vec()
         };
         assert_eq!(spoken("a.c", Some("#include \"flood.h\"")), [1]);
         assert_eq!(spoken("b.c", None), [0, 1]);

@@ -5,6 +5,7 @@ use std::sync::Arc;
 use nubrik_bytes::Digest;
 use nubrik_graph::{Graph, Step};
 use nubrik_graph::{Native, Program, StepId, WorkFolder, shown_marks};
+use nubrik_source::FilePath;
 
 use crate::build::Build;
 use crate::command_text::shown_service;
@@ -198,24 +199,24 @@ impl Build<'_> {
         };
         for file in &step.inputs {
             let path = self.graph.file(*file).path.shared();
-            match (memory.inputs.iter().find(|(p, _)| p == path), self.content(*file)) {
+            match (memory.inputs.iter().find(|(p, _)| p.shared() == path), self.content(*file)) {
                 (None, _) => input(None, Some(path)),
                 (Some((_, before)), Ok(now)) if now != *before => input(Some(path), Some(path)),
                 // What a step will make shows only when that has run.
                 _ => {}
             }
         }
-        let known = |path: &Arc<str>| memory.inputs.iter().any(|(p, _)| p == path);
+        let known = |path: &FilePath| memory.inputs.iter().any(|(p, _)| p == path);
         for (path, digest) in memory.found.iter().filter(|(path, _)| !known(path)) {
             if self.listed_content(path).is_some_and(|now| now != *digest) {
-                input(Some(path), Some(path));
+                input(Some(&path.told()), Some(&path.told()));
             }
         }
         let is_input =
-            |path: &Arc<str>| step.inputs.iter().any(|f| self.graph.file(*f).path.shared() == path);
+            |path: &FilePath| step.inputs.iter().any(|f| self.graph.file(*f).path.shared() == path.shared());
         // What the words name of the machine is said by the words.
-        let gone = memory.inputs.iter().filter(|(p, _)| !p.starts_with('/') && !is_input(p));
-        gone.for_each(|(path, _)| input(Some(path), None));
+        let gone = memory.inputs.iter().filter(|(p, _)| p.is_of_workspace() && !is_input(p));
+        gone.for_each(|(path, _)| input(Some(path.shared()), None));
         differences.extend(between(&memory.described, described));
         for id in &step.tools {
             let name = &self.graph.tools[id.index()];

@@ -3,6 +3,7 @@
 use std::sync::Arc;
 
 use nubrik_graph::StepId;
+use nubrik_source::FilePath;
 
 use crate::differences::Comparison;
 use crate::outside::{ServiceFailure, ToolProblem, Touch};
@@ -44,8 +45,8 @@ impl Verdict {
 pub enum Refusal {
     /// To read, start or write what the step does not declare.
     Path {
-        /// From the workspace's root, or absolute for what lies elsewhere.
-        path: Arc<str>,
+        /// Where it is.
+        path: FilePath,
         /// What they wanted with it.
         touch: Touch,
         /// Whether it is a folder.
@@ -196,7 +197,7 @@ impl Refusal {
     /// Whether it is something of the workspace.
     pub fn is_of_workspace(&self) -> bool {
         match self {
-            Refusal::Path { path, .. } => !path.starts_with('/'),
+            Refusal::Path { path, .. } => path.is_of_workspace(),
             Refusal::Listing { .. } => true,
             Refusal::Network => false,
         }

@@ -6,7 +6,8 @@ use std::sync::Arc;
 use nubrik_bytes::Digest;
 use nubrik_disk::{Signature, TreeFileKind};
 use nubrik_graph::{FileId, Program, StepId};
-use nubrik_store::{OutputRecord, RecordEntry, TreeKind};
+use nubrik_source::{FilePath, FilePlace, WsPath};
+use nubrik_store::{FoundInput, OutputRecord, RecordEntry, TreeKind};
 
 use crate::build::Build;
 use crate::event::Failure;
@@ -22,9 +23,6 @@ pub(crate) const SEES_BESIDES: &str = "what is seen besides";
 /// What stands for the key of a result that was made while a service stood at another address than always: no
 /// step has that key, so that it is made again.
 pub(crate) const OTHER_ADDRESS: &[u8] = b"a service stood elsewhere";
-
-/// Stands before the path of a link that is an input itself, by where it leads. No path has two slashes.
-pub(crate) const LINK: &str = "//";
 
 /// What stands for the content of a file of the system that a command names and that is not there.
 const NOT_THERE: &[u8] = b"not there";
@@ -90,31 +88,32 @@ impl Build<'_> {
                 problem: "the step that makes it has not run".to_owned(),
             });
         }
-        self.source(node.path.shared())
+        self.source(&FilePath::from(&node.path))
     }
 
-    fn source(&self, path: &Arc<str>) -> Result<Digest, Failure> {
+    fn source(&self, path: &FilePath) -> Result<Digest, Failure> {
         match self.table.entry(self.outside, path) {
             Ok(Some(entry)) => Ok(entry.digest),
-            Ok(None) => Err(Failure::NoInput { path: path.clone(), problem: "it is not there".to_owned() }),
-            Err(e) => Err(Failure::NoInput { path: path.clone(), problem: e.to_string() }),
+            Ok(None) => Err(Failure::NoInput { path: path.told(), problem: "it is not there".to_owned() }),
+            Err(e) => Err(Failure::NoInput { path: path.told(), problem: e.to_string() }),
         }
     }
 
     /// The content of a listed file: one of the workspace or of the system, or a link on the way to one.
-    pub(crate) fn listed_content(&self, path: &Arc<str>) -> Option<Digest> {
-        if let Some(link) = path.strip_prefix(LINK) {
-            let links = self.outside.links_to(link);
-            return links.iter().find(|(at, _)| **at == *link).map(|(_, text)| Digest::of(text.as_bytes()));
-        }
-        if path.starts_with('/') {
-            return self.source(path).ok();
-        }
-        match self.known.files_by_path.get(path.as_ref()) {
-            Some(file) => self.content(*file).ok(),
-            None => match self.folder_around(path) {
-                Some((folder, below)) => self.content_in(folder, below),
-                None => self.source(path).ok(),
+    pub(crate) fn listed_content(&self, path: &FilePath) -> Option<Digest> {
+        match path.place() {
+            FilePlace::Link(link) => {
+                let links = self.outside.links_to(&WsPath::from_normal(link));
+                let found = links.iter().find(|(at, _)| at.as_str() == link);
+                found.map(|(_, text)| Digest::of(text.as_bytes()))
+            }
+            FilePlace::Machine(_) => self.source(path).ok(),
+            FilePlace::Workspace(inside) => match self.known.files_by_path.get(inside) {
+                Some(file) => self.content(*file).ok(),
+                None => match self.folder_around(inside) {
+                    Some((folder, below)) => self.content_in(folder, below),
+                    None => self.source(path).ok(),
+                },
             },
         }
     }
@@ -151,26 +150,31 @@ impl Build<'_> {
     }
 
     /// Whether a step declares a listed file, itself or as a part of a folder.
-    pub(crate) fn is_declared(&self, id: StepId, path: &str) -> bool {
+    pub(crate) fn is_declared(&self, id: StepId, path: &FilePath) -> bool {
         let step = self.graph.step(id);
         let holds = |f: &FileId| self.graph.declares(step, *f);
-        path.starts_with('/')
-            || self.known.files_by_path.get(path).is_some_and(holds)
-            || self.folder_around(path).is_some_and(|(folder, _)| holds(&folder))
+        match path.place() {
+            // What leads to a declared file need not be declared, and the system's files are for all.
+            FilePlace::Link(_) | FilePlace::Machine(_) => true,
+            FilePlace::Workspace(path) => {
+                self.known.files_by_path.get(path).is_some_and(holds)
+                    || self.folder_around(path).is_some_and(|(folder, _)| holds(&folder))
+            }
+        }
     }
 
     /// The links on the way to a source, as inputs: a step sees through them, and may see where they lead.
-    fn add_links(&self, path: &str, inputs: &mut Vec<(Arc<str>, Digest)>) {
+    fn add_links(&self, path: &WsPath, inputs: &mut Vec<(FilePath, Digest)>) {
         for (link, text) in self.outside.links_to(path) {
-            inputs.push((format!("{LINK}{link}").into(), Digest::of(text.as_bytes())));
+            inputs.push((FilePath::of_link(&link), Digest::of(text.as_bytes())));
         }
     }
 
     /// Files of the system that a step's words name, and what runs its scripts: with their contents, or with that they
     /// are not there.
-    fn add_system_files(&self, id: StepId, inputs: &mut Vec<(Arc<str>, Digest)>) {
+    fn add_system_files(&self, id: StepId, inputs: &mut Vec<(FilePath, Digest)>) {
         let step = self.graph.step(id);
-        let mut named: Vec<Arc<str>> = Vec::new();
+        let mut named: Vec<FilePath> = Vec::new();
         let stages = || step.commands.iter().flat_map(|pipeline| &pipeline.stages);
         let words = stages().flat_map(|stage| &stage.words);
         let texts = words.chain(step.env.iter().map(|(_, value)| value));
@@ -183,7 +187,7 @@ impl Build<'_> {
                 named.extend(programs.iter().flat_map(|program| self.outside.looked_up(program)));
             }
             if let Program::File(file) = stage.program {
-                named.extend(self.outside.interpreters(self.graph.file(file).path.as_str()));
+                named.extend(self.outside.interpreters(&self.graph.file(file).path));
             }
         }
         named.sort();
@@ -220,9 +224,9 @@ impl Build<'_> {
         let mut inputs = Vec::with_capacity(step.inputs.len());
         for file in &step.inputs {
             let node = self.graph.file(*file);
-            inputs.push((node.path.shared().clone(), self.content(*file)?));
+            inputs.push((FilePath::from(&node.path), self.content(*file)?));
             if node.maker.is_none() {
-                self.add_links(node.path.as_str(), &mut inputs);
+                self.add_links(&node.path, &mut inputs);
             }
         }
         if !step.commands.is_empty() {
@@ -280,15 +284,18 @@ impl Build<'_> {
         let record = self.store?.record(&now.first_key)?;
         record.entries.into_iter().find(|entry| {
             entry.outputs.len() == self.graph.step(id).outputs.len()
-                && entry
-                    .found
-                    .iter()
-                    .all(|f| self.is_declared(id, &f.path) && self.listed_content(&f.path) == Some(f.digest))
+                && entry.found.iter().all(|f| self.is_as_found(id, f))
                 && (entry.candidate_names == now.names || {
-                    let found: Vec<Arc<str>> = entry.found.iter().map(|f| f.path.clone()).collect();
+                    let found = paths_of(&entry.found);
                     self.passed_over(id, &found, &now.tools) == entry.passed_over
                 })
         })
+    }
+
+    /// Whether a step may still read something that was found when a kept result was made, and it is the same.
+    fn is_as_found(&self, id: StepId, found: &FoundInput) -> bool {
+        let path = FilePath::from_text(found.path.clone());
+        self.is_declared(id, &path) && self.listed_content(&path) == Some(found.digest)
     }
 
     /// What differs from the time when a step last finished; `None` when nothing does.
@@ -298,14 +305,17 @@ impl Build<'_> {
         }
         for (path, digest) in &memory.found {
             if !self.is_declared(id, path) {
-                return Some(Reason::InputRemoved { path: path.clone() });
+                return Some(Reason::InputRemoved { path: path.told() });
             }
             if self.listed_content(path) != Some(*digest) {
-                return Some(Reason::InputChanged { path: path.clone(), target: self.maker_of(path) });
+                return Some(Reason::InputChanged {
+                    path: path.told(),
+                    target: self.maker_of(path.as_str()),
+                });
             }
         }
         if memory.candidate_names != now.names {
-            let found: Vec<Arc<str>> = memory.found.iter().map(|f| f.0.clone()).collect();
+            let found: Vec<FilePath> = memory.found.iter().map(|f| f.0.clone()).collect();
             let passed_over = self.passed_over(id, &found, &now.tools);
             if let Some(path) = passed_over.iter().find(|p| !memory.passed_over.contains(p)) {
                 return Some(Reason::NameAppeared { path: path.clone() });
@@ -321,24 +331,24 @@ impl Build<'_> {
     pub(crate) fn other_inputs<'p>(
         &self,
         memory: &StepMemory,
-        now: impl Iterator<Item = &'p Arc<str>> + Clone,
+        now: impl Iterator<Item = &'p FilePath> + Clone,
     ) -> Option<Reason> {
-        let before: HashSet<&str> = memory.inputs.iter().map(|(path, _)| &**path).collect();
-        if let Some(path) = now.clone().find(|path| !before.contains(&***path)) {
-            return Some(Reason::InputAdded { path: path.clone(), target: self.maker_of(path) });
+        let before: HashSet<&FilePath> = memory.inputs.iter().map(|(path, _)| path).collect();
+        if let Some(path) = now.clone().find(|path| !before.contains(path)) {
+            return Some(Reason::InputAdded { path: path.told(), target: self.maker_of(path.as_str()) });
         }
-        let now: HashSet<&str> = now.map(|path| &**path).collect();
-        let gone = memory.inputs.iter().find(|(path, _)| !now.contains(&**path));
-        gone.map(|(path, _)| Reason::InputRemoved { path: path.clone() })
+        let now: HashSet<&FilePath> = now.collect();
+        let gone = memory.inputs.iter().find(|(path, _)| !now.contains(path));
+        gone.map(|(path, _)| Reason::InputRemoved { path: path.told() })
     }
 
     /// The first difference in words, tools or inputs, in the order in which people ask for it:
     /// files, then the definition, then the machine.
     pub(crate) fn difference(&self, id: StepId, memory: &StepMemory, parts: &KeyParts) -> Reason {
-        let known: HashMap<&str, &Digest> = memory.inputs.iter().map(|(path, d)| (&**path, d)).collect();
-        let is_other = |(path, now): &&(Arc<str>, Digest)| known.get(&**path).is_some_and(|d| *d != now);
+        let known: HashMap<&FilePath, &Digest> = memory.inputs.iter().map(|(path, d)| (path, d)).collect();
+        let is_other = |(path, now): &&(FilePath, Digest)| known.get(path).is_some_and(|d| *d != now);
         if let Some((path, _)) = parts.inputs.iter().find(is_other) {
-            return Reason::InputChanged { path: path.clone(), target: self.maker_of(path) };
+            return Reason::InputChanged { path: path.told(), target: self.maker_of(path.as_str()) };
         }
         if let Some(reason) = self.other_inputs(memory, parts.inputs.iter().map(|(path, _)| path)) {
             return reason;
@@ -372,7 +382,7 @@ impl Build<'_> {
     pub(crate) fn outputs_in_place(&self, id: StepId, memory: &StepMemory) -> Result<(), Reason> {
         let mut signatures = memory.signatures.iter();
         for (output, record) in self.graph.step(id).outputs.iter().zip(&memory.outputs) {
-            let path = self.graph.file(output.file).path.shared();
+            let path = &self.graph.file(output.file).path;
             self.output_in_place(path, record, &mut signatures)?;
         }
         Ok(())
@@ -381,15 +391,15 @@ impl Build<'_> {
     /// Whether one output is what its step made; takes its part of the remembered metadata.
     pub(crate) fn output_in_place<'s>(
         &self,
-        path: &Arc<str>,
+        path: &WsPath,
         record: &OutputRecord,
         signatures: &mut impl Iterator<Item = &'s Signature>,
     ) -> Result<(), Reason> {
-        let edited = || Reason::OutputEdited { path: path.clone() };
+        let edited = || Reason::OutputEdited { path: path.shared().clone() };
         let entries = match record {
             OutputRecord::File { .. } => {
                 let Some(found) = self.outside.check_itself(path) else {
-                    return Err(Reason::OutputMissing { path: path.clone() });
+                    return Err(Reason::OutputMissing { path: path.shared().clone() });
                 };
                 let known = signatures.next().is_some_and(|known| known.still_holds(Some(found)));
                 return if known { Ok(()) } else { Err(edited()) };
@@ -397,17 +407,17 @@ impl Build<'_> {
             OutputRecord::Folder(entries) => entries,
         };
         if self.outside.check_itself(path).is_none() {
-            return Err(Reason::OutputMissing { path: path.clone() });
+            return Err(Reason::OutputMissing { path: path.shared().clone() });
         }
         let tree = self.outside.tree(path).map_err(|_| edited())?;
         let mut found = tree.iter().peekable();
         for entry in entries {
             let known = signatures.next().ok_or_else(edited)?;
             // Both are sorted by path.
-            let missing = || Reason::OutputMissing { path: format!("{path}/{}", entry.path).into() };
+            let missing = || Reason::OutputMissing { path: path.join(&entry.path).shared().clone() };
             let file = found.next_if(|file| *file.path == *entry.path).ok_or_else(missing)?;
             if !is_kind(&file.kind, &entry.kind) || !known.still_holds(Some(file.signature)) {
-                return Err(Reason::OutputEdited { path: format!("{path}/{}", entry.path).into() });
+                return Err(Reason::OutputEdited { path: path.join(&entry.path).shared().clone() });
             }
         }
         // Something more than was made is an edit, too.
@@ -423,9 +433,9 @@ impl Build<'_> {
             let Some(memory) = self.known.makers[maker.index()].get() else { continue };
             let mut signatures = memory.signatures.iter();
             for (output, record) in self.graph.step(maker).outputs.iter().zip(&memory.outputs) {
-                let path = self.graph.file(output.file).path.shared();
+                let path = &self.graph.file(output.file).path;
                 if output.file == *file {
-                    self.output_in_place(path, record, &mut signatures).map_err(|_| path.clone())?;
+                    self.output_in_place(path, record, &mut signatures).map_err(|_| path.shared().clone())?;
                     break;
                 }
                 let count = if let OutputRecord::Folder(entries) = record { entries.len() } else { 1 };
@@ -436,7 +446,7 @@ impl Build<'_> {
     }
 
     /// What is at a path of the system; looked at once a run.
-    pub(crate) fn on_system(&self, path: &Arc<str>) -> OnSystem {
+    pub(crate) fn on_system(&self, path: &FilePath) -> OnSystem {
         let mut known = self.known.on_system.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
         *known.entry(path.clone()).or_insert_with(|| match self.outside.check(path) {
             None => OnSystem::Nothing,
@@ -459,7 +469,7 @@ impl Build<'_> {
             described: self.describe(now.id),
             tools: now.parts.tools.clone(),
             inputs: now.parts.inputs.clone(),
-            found: entry.found.iter().map(|f| (f.path.clone(), f.digest)).collect(),
+            found: entry.found.iter().map(|f| (FilePath::from_text(f.path.clone()), f.digest)).collect(),
             candidate_names: now.names,
             passed_over: entry.passed_over.clone(),
             outputs: entry.outputs.clone(),
@@ -469,4 +479,9 @@ impl Build<'_> {
             because: StepMemory::because_of(reason),
         }
     }
+}
+
+/// The paths of what was found.
+pub(crate) fn paths_of(found: &[FoundInput]) -> Vec<FilePath> {
+    found.iter().map(|f| FilePath::from_text(f.path.clone())).collect()
 }

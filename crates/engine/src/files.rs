@@ -2,10 +2,11 @@
 
 use std::collections::{HashMap, HashSet};
 use std::io;
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Mutex, PoisonError};
 
 use nubrik_bytes::Digest;
 use nubrik_disk::Signature;
+use nubrik_source::FilePath;
 
 use crate::outside::Outside;
 use crate::state::{ChangeList, FileEntry};
@@ -15,9 +16,9 @@ use crate::table::Table;
 pub struct FileTable<'a> {
     known: &'a Table<FileEntry>,
     /// Files that are taken to have another content than they have.
-    pretended: HashSet<Arc<str>>,
+    pretended: HashSet<FilePath>,
     /// Files looked at in this run.
-    now: [Mutex<HashMap<Arc<str>, Option<FileEntry>>>; 16],
+    now: [Mutex<HashMap<FilePath, Option<FileEntry>>>; 16],
 }
 
 impl<'a> FileTable<'a> {
@@ -28,13 +29,13 @@ impl<'a> FileTable<'a> {
 
     /// The same table, in which some files have changed.
     #[must_use]
-    pub fn with_changed(mut self, paths: impl IntoIterator<Item = Arc<str>>) -> Self {
+    pub fn with_changed(mut self, paths: impl IntoIterator<Item = FilePath>) -> Self {
         self.pretended.extend(paths);
         self
     }
 
-    fn shard(&self, path: &str) -> &Mutex<HashMap<Arc<str>, Option<FileEntry>>> {
-        let sum = path.bytes().fold(0u32, |sum, b| sum.wrapping_mul(31).wrapping_add(u32::from(b)));
+    fn shard(&self, path: &FilePath) -> &Mutex<HashMap<FilePath, Option<FileEntry>>> {
+        let sum = path.as_str().bytes().fold(0u32, |sum, b| sum.wrapping_mul(31).wrapping_add(u32::from(b)));
         &self.now[sum as usize % self.now.len()]
     }
 
@@ -42,7 +43,7 @@ impl<'a> FileTable<'a> {
     ///
     /// # Errors
     /// When it is there and cannot be read.
-    pub fn entry(&self, outside: &dyn Outside, path: &Arc<str>) -> io::Result<Option<FileEntry>> {
+    pub fn entry(&self, outside: &dyn Outside, path: &FilePath) -> io::Result<Option<FileEntry>> {
         if let Some(entry) = self.shard(path).lock().unwrap_or_else(PoisonError::into_inner).get(path) {
             return Ok(*entry);
         }
@@ -61,8 +62,8 @@ impl<'a> FileTable<'a> {
         Ok(entry)
     }
 
-    fn fresh(&self, outside: &dyn Outside, path: &Arc<str>, signature: Signature) -> io::Result<FileEntry> {
-        if let Some(known) = self.known.get(path)
+    fn fresh(&self, outside: &dyn Outside, path: &FilePath, signature: Signature) -> io::Result<FileEntry> {
+        if let Some(known) = self.known.get(path.as_str())
             && known.signature == signature
             && !known.young
         {
@@ -75,21 +76,21 @@ impl<'a> FileTable<'a> {
     }
 
     /// Forgets files looked at in this run, so that they are looked at again.
-    pub fn look_again(&self, path: &Arc<str>) {
+    pub fn look_again(&self, path: &FilePath) {
         self.shard(path).lock().unwrap_or_else(PoisonError::into_inner).remove(path);
     }
 
     /// What this run found to be otherwise than earlier ones knew, sorted by path.
     pub fn changes(&self) -> ChangeList<FileEntry> {
         let mut changes = self.looked_at();
-        changes.retain(|(path, entry)| self.known.get(path) != *entry);
+        changes.retain(|(path, entry)| self.known.get(path.as_str()) != *entry);
         changes.sort_by(|a, b| a.0.cmp(&b.0));
-        changes
+        changes.into_iter().map(|(path, entry)| (path.shared().clone(), entry)).collect()
     }
 
     /// Files looked at in this run, with their entries, in no order.
-    pub fn looked_at(&self) -> Vec<(Arc<str>, Option<FileEntry>)> {
-        let locked = |shard: &Mutex<HashMap<Arc<str>, Option<FileEntry>>>| {
+    pub fn looked_at(&self) -> Vec<(FilePath, Option<FileEntry>)> {
+        let locked = |shard: &Mutex<HashMap<FilePath, Option<FileEntry>>>| {
             let shard = shard.lock().unwrap_or_else(PoisonError::into_inner);
             shard.iter().map(|(p, e)| (p.clone(), *e)).collect::<Vec<_>>()
         };

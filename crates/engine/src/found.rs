@@ -1,26 +1,19 @@
 //! Listings in which commands say what they read: the rules that C compilers and linkers write
 //! (`target: file file \`), with spaces and `#` escaped by a backslash and `$` doubled.
 
-/// A listed file.
-#[derive(Clone, PartialEq, Eq, Debug, PartialOrd, Ord)]
-pub enum Listed {
-    /// A file of the workspace: path from its root.
-    Inside(String),
-    /// A file of the system: absolute path.
-    System(String),
-}
+use nubrik_source::{FilePath, WsPath};
 
 /// What there is to know to understand a listing.
 pub struct ListingContext<'a> {
     /// The absolute paths by which commands know the workspace.
     pub roots: &'a [&'a str],
-    /// The folder in which the command ran, from the workspace's root.
-    pub work: &'a str,
+    /// The folder in which the command ran.
+    pub work: &'a WsPath,
     /// Where a path of the workspace leads when links are followed: what stands before `..` may be a link, and what is
     /// above it is above where that leads.
-    pub follow: &'a dyn Fn(&str) -> Option<String>,
+    pub follow: &'a dyn Fn(&WsPath) -> Option<WsPath>,
     /// Whether something is at a path of the workspace.
-    pub exists: &'a dyn Fn(&str) -> bool,
+    pub exists: &'a dyn Fn(&WsPath) -> bool,
 }
 
 /// How many words a name may have in a listing whose writer does not mark the spaces in them: some linkers.
@@ -28,7 +21,7 @@ const WORDS_OF_NAME: usize = 8;
 
 /// The files in a listing, sorted, each once. Names before a `:` are what was made, not read;
 /// files in folders that hold no real inputs (`/proc`, `/dev`, `/tmp`) are left out.
-pub fn parse_listing(text: &str, around: &ListingContext<'_>) -> Vec<Listed> {
+pub fn parse_listing(text: &str, around: &ListingContext<'_>) -> Vec<FilePath> {
     let mut files = Vec::new();
     for rule in logical_lines(text) {
         let words = split_words(&rule);
@@ -49,11 +42,9 @@ pub fn parse_listing(text: &str, around: &ListingContext<'_>) -> Vec<Listed> {
 
 /// The file that some words begin with, and how many of them name it: more than one where only they together name
 /// something that is there.
-fn name_at(words: &[&str], around: &ListingContext<'_>) -> (Option<Listed>, usize) {
-    let is_there = |listed: &Option<Listed>| match listed {
-        Some(Listed::Inside(path)) => (around.exists)(path),
-        _ => true,
-    };
+fn name_at(words: &[&str], around: &ListingContext<'_>) -> (Option<FilePath>, usize) {
+    let inside = |listed: &Option<FilePath>| listed.as_ref().and_then(FilePath::in_workspace);
+    let is_there = |listed: &Option<FilePath>| inside(listed).is_none_or(|path| (around.exists)(&path));
     let first = place(words[0], around);
     if is_there(&first) {
         return (first, 1);
@@ -124,11 +115,11 @@ fn split_words(line: &str) -> Vec<WrittenWord> {
 }
 
 /// Where a listed name is: `.` and `..` taken out, the workspace's own absolute path taken off.
-fn place(name: &str, around: &ListingContext<'_>) -> Option<Listed> {
+fn place(name: &str, around: &ListingContext<'_>) -> Option<FilePath> {
     let ListingContext { roots, work, follow, .. } = around;
     let name = name.strip_prefix("/proc/self/cwd/").unwrap_or(name);
     let inside = roots.iter().find_map(|root| name.strip_prefix(root)?.strip_prefix('/'));
-    let from_work = if work.is_empty() { name.to_owned() } else { format!("{work}/{name}") };
+    let from_work = if work.is_root() { name.to_owned() } else { format!("{work}/{name}") };
     let (name, absolute) = match inside {
         Some(inside) => (inside, false),
         None if name.starts_with('/') => (name, true),
@@ -139,13 +130,13 @@ fn place(name: &str, around: &ListingContext<'_>) -> Option<Listed> {
         match part {
             "" | "." => {}
             ".." => {
-                if !absolute && let Some(real) = follow(&parts.join("/")) {
-                    parts = real.split('/').map(str::to_owned).collect();
+                if !absolute && let Some(real) = follow(&WsPath::from_normal(&parts.join("/"))) {
+                    parts = real.parts().map(str::to_owned).collect();
                 }
                 // A relative name may leave the workspace: then it is one of the system.
                 if parts.pop().is_none() && !absolute {
                     let up = std::path::Path::new(roots.first()?).join(name);
-                    return up.canonicalize().ok().map(|p| Listed::System(p.to_string_lossy().into_owned()));
+                    return up.canonicalize().ok().map(|p| FilePath::of_machine(&p.to_string_lossy()));
                 }
             }
             part => parts.push(part.to_owned()),
@@ -153,14 +144,14 @@ fn place(name: &str, around: &ListingContext<'_>) -> Option<Listed> {
     }
     let joined = parts.join("/");
     if !absolute {
-        return (!joined.is_empty()).then_some(Listed::Inside(joined));
+        return (!joined.is_empty()).then(|| FilePath::from(&WsPath::from_normal(&joined)));
     }
     let whole = format!("/{joined}");
     if let Some(inside) = roots.iter().find_map(|root| whole.strip_prefix(root)?.strip_prefix('/')) {
-        return Some(Listed::Inside(inside.to_owned()));
+        return Some(FilePath::from(&WsPath::from_normal(inside)));
     }
     let holds_inputs = !["/proc/", "/dev/", "/tmp/"].iter().any(|f| whole.starts_with(f));
-    holds_inputs.then_some(Listed::System(whole))
+    holds_inputs.then(|| FilePath::of_machine(&whole))
 }
 
 #[cfg(test)]
@@ -171,14 +162,14 @@ mod tests {
     #[test]
     fn reads_compilers_and_linkers_listings() {
         let text = "out/fit.o: src/fit.c \\\n  include/../include/a\\ b.h /usr/include/stdio.h \\\n /work/tide/x$$y.h ./src/fit.c\n\ninclude/ab.h:\n";
-        let inside = |p: &str| Listed::Inside(p.to_owned());
+        let inside = |p: &str| FilePath::from(&WsPath::from_normal(p));
         assert_eq!(
             parse(text, "/work/tide", ""),
             [
+                FilePath::of_machine("/usr/include/stdio.h"),
                 inside("include/a b.h"),
                 inside("src/fit.c"),
-                inside("x$y.h"),
-                Listed::System("/usr/include/stdio.h".into())
+                inside("x$y.h")
             ]
         );
         assert_eq!(parse("a.o: /tmp/cc1.o /proc/self/cwd/b.c /dev/null", "/w", ""), [inside("b.c")]);
@@ -187,26 +178,33 @@ mod tests {
         assert_eq!(parse("", "/w", ""), []);
     }
 
-    fn parse(text: &str, root: &str, work: &str) -> Vec<Listed> {
-        let roots = [root, "/nubrik"];
-        parse_listing(text, &ListingContext { roots: &roots, work, follow: &|_| None, exists: &|_| true })
+    fn parse(text: &str, root: &str, work: &str) -> Vec<FilePath> {
+        let (roots, work) = ([root, "/nubrik"], WsPath::from_normal(work));
+        parse_listing(
+            text,
+            &ListingContext { roots: &roots, work: &work, follow: &|_| None, exists: &|_| true },
+        )
+    }
+
+    fn told(listed: &[FilePath]) -> Vec<String> {
+        listed.iter().map(FilePath::to_string).collect()
     }
 
     #[test]
     fn what_is_above_a_link_is_above_where_it_leads() {
-        let follow = |path: &str| (path == "src/inc").then(|| "other/inc".to_owned());
-        let around = ListingContext { roots: &["/w"], work: "", follow: &follow, exists: &|_| true };
+        let follow = |path: &WsPath| (path.as_str() == "src/inc").then(|| WsPath::from_normal("other/inc"));
+        let around =
+            ListingContext { roots: &["/w"], work: &WsPath::root(), follow: &follow, exists: &|_| true };
         let listed = parse_listing("a.o: src/inc/../common.h src/x/../y.h", &around);
-        assert_eq!(listed, [Listed::Inside("other/common.h".into()), Listed::Inside("src/y.h".into())]);
+        assert_eq!(told(&listed), ["other/common.h", "src/y.h"]);
     }
 
     #[test]
     fn names_with_spaces_that_nobody_marked_are_put_together() {
-        let exists = |path: &str| path == "a b c.o" || path == "d.o";
-        let around = ListingContext { roots: &[], work: "", follow: &|_| None, exists: &exists };
+        let exists = |path: &WsPath| ["a b c.o", "d.o"].contains(&path.as_str());
+        let around = ListingContext { roots: &[], work: &WsPath::root(), follow: &|_| None, exists: &exists };
         let listed = parse_listing("x: a b c.o d.o none e", &around);
-        let names: Vec<String> = listed.into_iter().map(|l| format!("{l:?}")).collect();
-        assert_eq!(names, ["Inside(\"a b c.o\")", "Inside(\"d.o\")", "Inside(\"e\")", "Inside(\"none\")"]);
+        assert_eq!(told(&listed), ["a b c.o", "d.o", "e", "none"]);
     }
 
     proptest! {

@@ -1,16 +1,15 @@
 //! What commands made and read: looked at, held against what it was when they began, and kept.
 
-use std::sync::Arc;
-
 use nubrik_bytes::Digest;
 use nubrik_disk::{MadeThing, Signature, TreeFileKind};
 use nubrik_graph::StepId;
+use nubrik_source::{FilePath, WsPath};
 use nubrik_store::{FoundInput, OutputRecord, Record, RecordEntry, TreeEntry, TreeKind};
 
 use crate::build::Build;
 use crate::event::{Event, Failure, Notice};
-use crate::examine::{Examined, LINK, OTHER_ADDRESS};
-use crate::found::{Listed, ListingContext, parse_listing};
+use crate::examine::{Examined, OTHER_ADDRESS, paths_of};
+use crate::found::{ListingContext, parse_listing};
 use crate::outside::CONSTANT_ROOT;
 use crate::perform::Ran;
 use crate::state::StepMemory;
@@ -25,7 +24,7 @@ impl Build<'_> {
         let step = self.graph.step(id);
         // Commands that do not look whether they could write end well with half of their output. There may be room again.
         if self.outside.times_full() != times_full {
-            self.outside.discard(step.folder.as_str());
+            self.outside.discard(&step.folder);
             return Err(Failure::NoRoom);
         }
         let found = self.found_inputs(id, began_at)?;
@@ -34,7 +33,7 @@ impl Build<'_> {
         }
         self.made_inputs_in_place(id).map_err(|path| Failure::InputMoved { path })?;
         let (outputs, signatures) = self.take_outputs(id)?;
-        let found_paths: Vec<Arc<str>> = found.iter().map(|f| f.path.clone()).collect();
+        let found_paths = paths_of(&found);
         let passed_over = match step.found.is_empty() {
             true => Vec::new(),
             false => self.passed_over(id, &found_paths, &now.tools),
@@ -76,15 +75,15 @@ impl Build<'_> {
     }
 
     /// Refuses the result when a source changed while the commands ran.
-    pub(crate) fn must_be_unmoved(&self, path: &Arc<str>, began_at: Option<i64>) -> Result<(), Failure> {
+    pub(crate) fn must_be_unmoved(&self, path: &FilePath, began_at: Option<i64>) -> Result<(), Failure> {
         let is_made =
-            self.known.files_by_path.get(path.as_ref()).is_some_and(|f| self.graph.file(*f).maker.is_some());
-        // Made files are held against what is remembered of their steps, those of the system against what they are when
-        // they are looked at next.
-        if is_made || path.starts_with('/') {
+            self.known.files_by_path.get(path.as_str()).is_some_and(|f| self.graph.file(*f).maker.is_some());
+        // Made files are held against what is remembered of their steps, links and files of the system against what they
+        // are when they are looked at next.
+        if is_made || !path.is_of_workspace() {
             return Ok(());
         }
-        let moved = Failure::InputMoved { path: path.clone() };
+        let moved = Failure::InputMoved { path: path.told() };
         let Ok(Some(entry)) = self.table.entry(self.outside, path) else { return Err(moved) };
         let found = self.outside.check(path);
         // A file read for the first time after the commands may have been another one for them. A time in the future is
@@ -106,33 +105,29 @@ impl Build<'_> {
         if step.found.is_empty() {
             return Ok(Vec::new());
         }
-        let own = format!("{}/", step.folder.as_str());
         let mut found = Vec::new();
         for listed in self.listed_files(id)? {
-            let path: Arc<str> = match listed {
-                Listed::Inside(path) if path.starts_with(&own) => continue,
-                Listed::Inside(path) => {
-                    if !self.is_declared(id, &path) {
-                        if self.outside.check(&path).is_none() {
-                            continue; // A name that the command tried.
-                        }
-                        let target = self.maker_of(&path);
-                        return Err(Failure::Undeclared { path, target });
-                    }
-                    let path: Arc<str> = path.into();
-                    if self.folder_around(&path).is_none() {
-                        self.must_be_unmoved(&path, Some(began_at))?;
-                    }
-                    for (link, text) in self.outside.links_to(&path) {
-                        let digest = Digest::of(text.as_bytes());
-                        found.push(FoundInput { path: format!("{LINK}{link}").into(), digest });
-                    }
-                    path
+            if let Some(path) = listed.in_workspace() {
+                if path.is_in(&step.folder) {
+                    continue;
                 }
-                Listed::System(path) => path.into(),
-            };
-            if let Some(digest) = self.listed_content(&path) {
-                found.push(FoundInput { path, digest });
+                if !self.is_declared(id, &listed) {
+                    if self.outside.check(&listed).is_none() {
+                        continue; // A name that the command tried.
+                    }
+                    let target = self.maker_of(path.as_str());
+                    return Err(Failure::Undeclared { path: path.as_str().to_owned(), target });
+                }
+                if self.folder_around(path.as_str()).is_none() {
+                    self.must_be_unmoved(&listed, Some(began_at))?;
+                }
+                for (link, text) in self.outside.links_to(&path) {
+                    let digest = Digest::of(text.as_bytes());
+                    found.push(FoundInput { path: FilePath::of_link(&link).shared().clone(), digest });
+                }
+            }
+            if let Some(digest) = self.listed_content(&listed) {
+                found.push(FoundInput { path: listed.shared().clone(), digest });
             }
         }
         // They are looked for by their paths.
@@ -143,32 +138,31 @@ impl Build<'_> {
 
     /// What a step's listings name. A listing of which nothing is there is of another folder than the step's: what the
     /// commands read cannot be known from it.
-    pub(crate) fn listed_files(&self, id: StepId) -> Result<Vec<Listed>, Failure> {
+    pub(crate) fn listed_files(&self, id: StepId) -> Result<Vec<FilePath>, Failure> {
         let step = self.graph.step(id);
-        let root = self.outside.locate("").display().to_string();
+        let root = self.outside.locate(&WsPath::root()).display().to_string();
         let mut all = Vec::new();
         for listing in &step.found {
             let name = listing.below(&step.folder).unwrap_or(listing.name()).to_owned();
-            let bytes =
-                self.outside.read(listing.as_str()).map_err(|_| Failure::NoListing { name: name.clone() })?;
+            let bytes = self
+                .outside
+                .read(&FilePath::from(listing))
+                .map_err(|_| Failure::NoListing { name: name.clone() })?;
             let text = String::from_utf8_lossy(&bytes);
             let roots = [root.trim_end_matches('/'), CONSTANT_ROOT];
             let work = step.work.path();
             let around = ListingContext {
                 roots: &roots,
-                work: work.as_str(),
+                work: &work,
                 follow: &|path| self.outside.followed(path),
-                exists: &|path| self.outside.check(path).is_some(),
+                exists: &|path| self.outside.check(&FilePath::from(path)).is_some(),
             };
             let listed = parse_listing(&text, &around);
-            let mut inside = listed.iter().filter_map(|file| match file {
-                Listed::Inside(path) => Some(path.as_str()),
-                Listed::System(_) => None,
-            });
+            let mut inside = listed.iter().filter(|file| file.is_of_workspace());
             if let Some(first) = inside.clone().next()
                 && inside.all(|path| self.outside.check(path).is_none())
             {
-                return Err(Failure::StrangeListing { name, first: first.to_owned() });
+                return Err(Failure::StrangeListing { name, first: first.to_string() });
             }
             all.extend(listed);
         }
@@ -183,7 +177,7 @@ impl Build<'_> {
         let (mut outputs, mut signatures) = (Vec::new(), Vec::new());
         for output in &step.outputs {
             let node = self.graph.file(output.file);
-            let path = node.path.as_str();
+            let path = &node.path;
             let odd = |below: &str, what: &str| Failure::OddOutput {
                 name: if below.is_empty() {
                     output.name.to_string()
@@ -192,7 +186,7 @@ impl Build<'_> {
                 },
                 what: what.to_owned(),
             };
-            let signature = match self.outside.look_at_made(path, step.folder.as_str()) {
+            let signature = match self.outside.look_at_made(path, &step.folder) {
                 MadeThing::There(signature) if signature.is_folder() == node.folder => signature,
                 MadeThing::Odd(what) => return Err(odd("", &what)),
                 MadeThing::There(_) | MadeThing::Nothing => {
@@ -213,7 +207,7 @@ impl Build<'_> {
                     TreeFileKind::EmptyFolder => (TreeKind::EmptyFolder, file.signature),
                     TreeFileKind::Link(target) => (TreeKind::Link { target }, file.signature.settled()),
                     TreeFileKind::File => {
-                        let path = format!("{path}/{}", file.path);
+                        let path = path.join(&file.path);
                         let (digest, signature) = self.take_file(&path, &file.signature)?;
                         (TreeKind::File { digest, executable: signature.is_executable() }, signature)
                     }
@@ -228,11 +222,11 @@ impl Build<'_> {
 
     pub(crate) fn take_file(
         &self,
-        path: &str,
+        path: &WsPath,
         signature: &Signature,
     ) -> Result<(nubrik_bytes::Digest, Signature), Failure> {
         let machine = |e: std::io::Error| Failure::Machine { problem: format!("{path}: {e}") };
-        let digest = self.outside.digest(path).map_err(machine)?;
+        let digest = self.outside.digest(&path.into()).map_err(machine)?;
         let Some(store) = self.store else { return Ok((digest, signature.settled())) };
         if let Err(e) = store.keep_file(&self.outside.locate(path), &digest, signature.is_executable()) {
             self.store_failed(&e);
@@ -248,7 +242,7 @@ impl Build<'_> {
             let whole = format!("{}/{path}", step.folder.as_str());
             step.found.iter().any(|f| f.as_str() == whole) || step.outputs.iter().any(|o| *o.name == *path)
         };
-        let tree = self.outside.tree(step.folder.as_str()).unwrap_or_default();
+        let tree = self.outside.tree(&step.folder).unwrap_or_default();
         let made = tree.into_iter().map(|f| f.path).filter(|p| !p.starts_with(".scratch/"));
         made.filter(|p| !declared(p)).take(5).collect()
     }

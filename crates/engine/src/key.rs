@@ -8,6 +8,7 @@ use std::sync::Arc;
 
 use nubrik_bytes::{Digest, Encoder};
 use nubrik_graph::{Purpose, Step, Tables, write_step};
+use nubrik_source::FilePath;
 
 use crate::outside::FoundTool;
 
@@ -23,7 +24,7 @@ pub(crate) struct KeyParts {
     /// Tools by name, with their identities.
     pub tools: Vec<(Arc<str>, Digest)>,
     /// Certain inputs by path, with their contents.
-    pub inputs: Vec<(Arc<str>, Digest)>,
+    pub inputs: Vec<(FilePath, Digest)>,
 }
 
 /// The digest of a step's words, environment and names.
@@ -41,14 +42,14 @@ pub(crate) fn first_key(parts: &KeyParts) -> Digest {
     out.text(std::env::consts::OS);
     out.text(std::env::consts::ARCH);
     out.digest(&parts.command);
-    let pairs = |out: &mut Encoder, list: &[(Arc<str>, Digest)]| {
-        out.list(list, |out, (name, digest)| {
-            out.text(name);
-            out.digest(digest);
-        });
-    };
-    pairs(&mut out, &parts.tools);
-    pairs(&mut out, &parts.inputs);
+    out.list(&parts.tools, |out, (name, digest)| {
+        out.text(name);
+        out.digest(digest);
+    });
+    out.list(&parts.inputs, |out, (path, digest)| {
+        out.text(path.as_str());
+        out.digest(digest);
+    });
     Digest::of(&out.bytes)
 }
 
@@ -58,7 +59,7 @@ pub fn declared_key(
     graph: &Tables,
     step: &Step,
     tools: &[(Arc<str>, Digest)],
-    inputs: &[(Arc<str>, Digest)],
+    inputs: &[(FilePath, Digest)],
 ) -> Digest {
     let command = command_digest(graph, step);
     first_key(&KeyParts { command, tools: tools.to_vec(), inputs: inputs.to_vec() })
@@ -122,7 +123,12 @@ mod tests {
 
     fn key(graph: &Tables) -> Digest {
         let tools = [("cc".into(), Digest::of(b"cc"))];
-        declared_key(graph, &graph.steps[0], &tools, &[("fit.c".into(), Digest::of(b"int x;"))])
+        declared_key(
+            graph,
+            &graph.steps[0],
+            &tools,
+            &[(FilePath::from(&WsPath::from_normal("fit.c")), Digest::of(b"int x;"))],
+        )
     }
 
     #[test]

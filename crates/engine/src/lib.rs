@@ -4,13 +4,15 @@
 //! [`Outside`], keeps results in a [`nubrik_store::Store`], and speaks in [`Event`]s.
 //!
 //! ```
-//! use nubrik_engine::{Listed, ListingContext, parse_listing};
+//! use nubrik_engine::{ListingContext, parse_listing};
+//! use nubrik_source::WsPath;
 //!
 //! // What a compiler lists is understood from where it ran.
-//! let around = ListingContext { roots: &["/w"], work: "tide", follow: &|_| None, exists: &|_| true };
+//! let work = WsPath::from_normal("tide");
+//! let around = ListingContext { roots: &["/w"], work: &work, follow: &|_| None, exists: &|_| true };
 //! let listed = parse_listing("fit.o: fit.c ../include/fit.h /usr/include/math.h", &around);
-//! let inside = |path: &str| Listed::Inside(path.to_owned());
-//! assert_eq!(listed, [inside("include/fit.h"), inside("tide/fit.c"), Listed::System("/usr/include/math.h".into())]);
+//! let listed: Vec<&str> = listed.iter().map(|file| file.as_str()).collect();
+//! assert_eq!(listed, ["/usr/include/math.h", "include/fit.h", "tide/fit.c"]);
 //! ```
 
 mod build;
@@ -39,7 +41,7 @@ pub use command_text::{shown_command, shown_service, shown_word};
 pub use differences::{Comparison, Difference, Part};
 pub use event::{Event, Failure, Listener, Notice, PlannedStep, Refusal, Summary, Verdict};
 pub use files::FileTable;
-pub use found::{Listed, ListingContext, parse_listing};
+pub use found::{ListingContext, parse_listing};
 pub use key::{KEY_VERSION, declared_key};
 pub use nubrik_disk::{MadeThing, Signature, TreeFile, TreeFileKind};
 pub use observe::{StepAudit, audit, in_box};

@@ -4,6 +4,7 @@ use std::collections::HashSet;
 use std::sync::Arc;
 
 use nubrik_graph::{FileId, Graph, StepId, WorkFolder};
+use nubrik_source::{FilePath, WsPath};
 use nubrik_store::Store;
 
 use crate::build::{Build, Options, Request};
@@ -104,7 +105,7 @@ pub fn in_box(
                 Some(lent.map_err(|why| why.map_or_else(stopped, |why| Failure::Service(Box::new(why))))?)
             }
         };
-        let job = build.job(node, Vec::new(), &readable, &tools, work.as_str());
+        let job = build.job(node, Vec::new(), &readable, &tools, &work);
         act(&Job { lent: lent.as_ref(), ..job });
         lent.map(|lent| outside.give_back(lent));
         Ok(())
@@ -119,12 +120,11 @@ impl Build<'_> {
 
     /// Does something in a step's folder while what the step made is kept elsewhere.
     fn beside_results<T>(&self, id: StepId, work: impl FnOnce() -> T) -> Result<T, Failure> {
-        let folder = self.graph.step(id).folder.as_str();
+        let folder = &self.graph.step(id).folder;
         // No step has a folder of such a name.
-        let (above, name) = folder.rsplit_once('/').unwrap_or(("", folder));
-        let kept = format!("{above}/~{name}.kept");
+        let kept = folder.parent().unwrap_or_else(WsPath::root).child(&format!("~{}.kept", folder.name()));
         let problem = |e: std::io::Error| Failure::Machine { problem: e.to_string() };
-        let was_made = self.outside.check(folder).is_some();
+        let was_made = self.outside.check(&folder.into()).is_some();
         if was_made {
             self.outside.set_aside(folder, &kept).map_err(problem)?;
         }
@@ -172,44 +172,44 @@ impl Build<'_> {
     pub(crate) fn refusals(&self, id: StepId, seen: &Seen, failed: Option<&[u8]>) -> Vec<Refusal> {
         let complaint = failed.map(|printed| String::from_utf8_lossy(printed).into_owned());
         let readable = self.readable(id);
-        let own_folders: HashSet<&str> =
-            readable.iter().map(|own| own.path.rsplit_once('/').map_or("", |(folder, _)| folder)).collect();
+        let own_folders: HashSet<&str> = readable.iter().map(|own| folder_of(own.path.as_str())).collect();
         let mut ranked: Vec<(u8, Refusal)> = Vec::new();
         for touched in &seen.touched {
             // Who looks for a file and does not find it may do something else.
             let looks_for_file =
-                failed.is_none() && touched.folder == Some(false) && !touched.path.starts_with('/');
+                failed.is_none() && touched.folder == Some(false) && touched.path.is_of_workspace();
             let reads = touched.touch != Touch::LookedUp || looks_for_file;
             // What is not there cannot be read by anyone; what is to be made may well not be there.
             let there = touched.folder.is_some() || touched.touch == Touch::Written;
-            let harmless = touched.path.split('/').any(|name| HARMLESS.contains(&name))
-                || OF_RUNTIMES.iter().any(|folder| touched.path.starts_with(folder));
+            let harmless = touched.path.as_str().split('/').any(|name| HARMLESS.contains(&name))
+                || OF_RUNTIMES.iter().any(|folder| touched.path.as_str().starts_with(folder));
             if !harmless && let [first, more @ ..] = &*touched.lacks {
                 let missed = |name: &&Arc<str>| complaint.as_ref().is_some_and(|text| names(text, name));
                 if let Some(name) = touched.lacks.iter().find(missed) {
-                    let path = format!("{}/{name}", touched.path).trim_start_matches('/').into();
+                    let path = WsPath::from_normal(touched.path.as_str()).child(name);
+                    let path = FilePath::from(&path);
                     ranked.push((0, Refusal::Path { path, touch: Touch::Read, folder: false, target: None }));
-                } else if !self.looks_for_modules(id, &touched.path) {
-                    let (folder, first, more) = (touched.path.clone(), first.clone(), more.len());
+                } else if !self.looks_for_modules(id, touched.path.as_str()) {
+                    let (folder, first, more) = (touched.path.told(), first.clone(), more.len());
                     ranked.push((4, Refusal::Listing { folder, first, more }));
                 }
             }
             // Interpreters look around beside the script that they run.
             let looks_around = touched.folder == Some(true)
                 && touched.touch == Touch::Read
-                && own_folders.contains(&*touched.path);
+                && own_folders.contains(touched.path.as_str());
             if touched.allowed || !reads || !there || harmless || looks_around {
                 continue;
             }
             let folder = touched.folder == Some(true);
-            let rank = match (touched.path.starts_with('/'), touched.touch, folder) {
+            let rank = match (touched.path.is_of_machine(), touched.touch, folder) {
                 (false, Touch::Read | Touch::Started, false) => 0,
                 (false, Touch::Written, _) => 1,
                 (true, ..) => 3,
                 (false, Touch::LookedUp, _) => 5,
                 (false, ..) => 4,
             };
-            let target = self.maker_of(&touched.path);
+            let target = self.maker_of(touched.path.as_str());
             let refusal = Refusal::Path { path: touched.path.clone(), touch: touched.touch, folder, target };
             ranked.push((rank, refusal));
         }
@@ -230,7 +230,7 @@ impl Build<'_> {
         let step = self.graph.step(id);
         let words =
             || step.commands.iter().flat_map(|pipeline| &pipeline.stages).flat_map(|stage| &stage.words);
-        let is_beside = |path: &str| path.rsplit_once('/').map_or("", |(folder, _)| folder) == folder;
+        let is_beside = |path: &str| folder_of(path) == folder;
         let script = |word: &Arc<str>| word.ends_with(".py") && is_beside(word.trim_start_matches("./"));
         words().any(script) && !words().any(|word| &**word == "-m")
     }
@@ -292,21 +292,21 @@ impl Build<'_> {
             .touched
             .iter()
             .filter(|t| t.folder == Some(true) && t.touch == Touch::Read && t.allowed)
-            .map(|t| &*t.path)
+            .map(|t| t.path.as_str())
             .collect();
         if let WorkFolder::Private { at, copy_of: Some(file) } = &step.work {
             // What it reads of its copy it reads of what was copied.
-            let copy = format!("{at}/");
-            let is_read = |t: &Touched| t.path.starts_with(&copy) && t.touch != Touch::LookedUp;
+            let in_copy = |path: &FilePath| path.in_workspace().is_some_and(|path| path.below(at).is_some());
+            let is_read = |t: &Touched| t.touch != Touch::LookedUp && in_copy(&t.path);
             if seen.touched.iter().any(is_read) {
                 touched.insert(graph.file(*file).path.as_str());
             }
         }
         for seen in seen.touched.iter().filter(|t| t.touch != Touch::LookedUp && t.folder.is_some()) {
-            touched.insert(&seen.path);
+            let path = seen.path.as_str();
+            touched.insert(path);
             // A file in a declared folder was read: so was the folder.
-            let ends = seen.path.match_indices('/').map(|(at, _)| at);
-            touched.extend(ends.map(|at| &seen.path[..at]));
+            touched.extend(path.match_indices('/').map(|(at, _)| &path[..at]));
         }
         let declared = |files: &[FileId], was_read: bool| {
             let paths = files.iter().map(|f| graph.file(*f).path.shared());
@@ -319,7 +319,7 @@ impl Build<'_> {
         audit.read = declared(&all, true);
         audit.unused = declared(&step.inputs, false);
         // Whoever lists a folder takes something from each name in it.
-        audit.unused.retain(|path| !listed.contains(path.rsplit_once('/').map_or("", |(folder, _)| folder)));
+        audit.unused.retain(|path| !listed.contains(folder_of(path)));
         // What its services read is among its inputs, and not its own to read.
         let mut services = Vec::new();
         step.services.iter().for_each(|service| service.add_to(&mut services));
@@ -339,26 +339,31 @@ impl Build<'_> {
         let counted: HashSet<&str> = tools
             .iter()
             .flat_map(|tool| &tool.parts)
-            .chain(listed.map(|(path, _)| path))
-            .map(|p| &**p)
+            .map(|part| &**part)
+            .chain(listed.map(|(path, _)| path.as_str()))
             .collect();
-        let own = format!("{}/", step.folder.as_str());
         for seen in &seen.touched {
-            let inside = !seen.path.starts_with('/') && !seen.path.is_empty() && !seen.path.starts_with(&own);
+            let path = seen.path.in_workspace();
+            let inside = path.is_some_and(|path| !path.is_root() && path.below(&step.folder).is_none());
             // Folders on the way to something are asked for by everybody.
             if inside && !seen.allowed && seen.touch == Touch::LookedUp && seen.folder != Some(true) {
-                audit.looked_up.push((seen.path.clone(), seen.folder.is_some()));
+                audit.looked_up.push((seen.path.told(), seen.folder.is_some()));
             }
-            let of_runtimes = OF_RUNTIMES.iter().any(|folder| seen.path.starts_with(folder));
-            let is_system = seen.path.starts_with('/') && !of_runtimes && seen.folder == Some(false);
+            let of_runtimes = OF_RUNTIMES.iter().any(|folder| seen.path.as_str().starts_with(folder));
+            let is_system = seen.path.is_of_machine() && !of_runtimes && seen.folder == Some(false);
             if is_system && seen.allowed && seen.touch != Touch::LookedUp {
                 audit.system += 1;
-                if !counted.contains(&*seen.path) {
-                    audit.uncounted.push(seen.path.clone());
+                if !counted.contains(seen.path.as_str()) {
+                    audit.uncounted.push(seen.path.told());
                 }
             }
         }
     }
+}
+
+/// The folder that a path is in; empty for the root.
+fn folder_of(path: &str) -> &str {
+    path.rsplit_once('/').map_or("", |(folder, _)| folder)
 }
 
 /// Whether a text speaks of a file by the name that others know it by, with or without its ending.

@@ -7,6 +7,7 @@ use std::sync::Arc;
 use nubrik_bytes::Digest;
 use nubrik_disk::{MadeThing, Signature, TreeFile};
 use nubrik_graph::{Limits, Native, PlainFile, Service, Stage};
+use nubrik_source::{FilePath, WsPath};
 
 /// Where a step sees the workspace, where the kernel lets it have a view of its own: the same on every machine.
 pub const CONSTANT_ROOT: &str = "/nubrik";
@@ -43,14 +44,14 @@ pub struct Job<'a> {
     pub stages: Vec<(PathBuf, &'a Stage)>,
     /// Variables that the definition sets.
     pub env: &'a [(Arc<str>, Arc<str>)],
-    /// The step's own folder, from the workspace's root: the only place it may write to.
-    pub folder: &'a str,
+    /// The step's own folder: the only place it may write to.
+    pub folder: &'a WsPath,
     /// What it may read.
     pub readable: &'a Readables,
     /// Tools that it starts.
     pub tools: &'a [FoundTool],
-    /// The folder in which it runs, from the workspace's root; empty: the root.
-    pub work: &'a str,
+    /// The folder in which it runs.
+    pub work: &'a WsPath,
     /// What it may take of the machine.
     pub limits: Limits,
     /// The services that run meanwhile.
@@ -60,8 +61,8 @@ pub struct Job<'a> {
 /// Something that a step may read.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub struct Readable {
-    /// From the workspace's root.
-    pub path: Arc<str>,
+    /// Where it is.
+    pub path: WsPath,
     /// Whether it is a folder, with all that is in it.
     pub folder: bool,
     /// Whether a step makes it: such a path leads through no links.
@@ -150,8 +151,8 @@ pub enum Touch {
 /// What a command was seen to do with a path.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub struct Touched {
-    /// From the workspace's root, or absolute for what lies elsewhere. Links are followed.
-    pub path: Arc<str>,
+    /// Where it is, after links were followed.
+    pub path: FilePath,
     /// The strongest thing that was done with it.
     pub touch: Touch,
     /// What was there when it was first touched: a folder (`true`) or a file; `None` for nothing.
@@ -203,9 +204,9 @@ pub enum Work {
     /// What a definition says.
     Native(Native<PlainFile>),
     /// Copies a folder to one that may be written to; without a folder, makes an empty one.
-    Copy(Option<Arc<str>>),
+    Copy(Option<WsPath>),
     /// Moves what commands made in their folder to the place of an output.
-    Take(Arc<str>),
+    Take(WsPath),
 }
 
 impl Work {
@@ -234,28 +235,28 @@ pub enum JobEnd {
     NotStarted(PathBuf, io::Error),
 }
 
-/// The machine, as the engine sees it. Paths are relative to the workspace's root, or absolute.
+/// The machine, as the engine sees it.
 pub trait Outside: Sync {
     /// A file's metadata, links followed; `None` where nothing is.
-    fn check(&self, path: &str) -> Option<Signature>;
-    /// The metadata of what stands at a path itself, links not followed; `None` where nothing is.
-    fn check_itself(&self, path: &str) -> Option<Signature> {
-        self.check(path)
+    fn check(&self, path: &FilePath) -> Option<Signature>;
+    /// The metadata of what is at a path itself, links not followed; `None` where nothing is.
+    fn check_itself(&self, path: &WsPath) -> Option<Signature> {
+        self.check(&path.into())
     }
     /// What a step left at the place of an output. A link that leads to a file of the step's own (below `folder`) is
     /// replaced by that file: a result is a file, and stays one.
-    fn look_at_made(&self, path: &str, folder: &str) -> MadeThing {
+    fn look_at_made(&self, path: &WsPath, folder: &WsPath) -> MadeThing {
         let _ = folder;
         self.check_itself(path).map_or(MadeThing::Nothing, MadeThing::There)
     }
-    /// The symbolic links of the workspace that a path leads through, itself among them: each link's path from the root
-    /// and where it leads, as it is written, in the order in which they are met.
-    fn links_to(&self, path: &str) -> Vec<(Arc<str>, Arc<str>)> {
+    /// The symbolic links of the workspace that a path leads through, itself among them: each link, and where it leads,
+    /// as it is written, in the order in which they are met.
+    fn links_to(&self, path: &WsPath) -> Vec<(WsPath, Arc<str>)> {
         let _ = path;
         Vec::new()
     }
     /// Where a listed name leads, when links on its way are followed: `..` behind a link is above what that leads to.
-    fn followed(&self, path: &str) -> Option<String> {
+    fn followed(&self, path: &WsPath) -> Option<WsPath> {
         let _ = path;
         None
     }
@@ -263,23 +264,23 @@ pub trait Outside: Sync {
     ///
     /// # Errors
     /// When it cannot be read, or is not a file.
-    fn digest(&self, path: &str) -> io::Result<Digest>;
+    fn digest(&self, path: &FilePath) -> io::Result<Digest>;
     /// A file's content.
     ///
     /// # Errors
     /// When it cannot be read.
-    fn read(&self, path: &str) -> io::Result<Vec<u8>>;
+    fn read(&self, path: &FilePath) -> io::Result<Vec<u8>>;
     /// Everything in and below a folder that no link leads to, sorted by path. Folders that hold something follow from
     /// what they hold, and are not among it.
     ///
     /// # Errors
     /// When it cannot be read.
-    fn tree(&self, folder: &str) -> io::Result<Vec<TreeFile>>;
+    fn tree(&self, folder: &WsPath) -> io::Result<Vec<TreeFile>>;
     /// Makes a link in a folder that was just made.
     ///
     /// # Errors
     /// When it cannot.
-    fn make_link(&self, path: &str, target: &str) -> io::Result<()> {
+    fn make_link(&self, path: &WsPath, target: &str) -> io::Result<()> {
         let _ = (path, target);
         Err(io::ErrorKind::Unsupported.into())
     }
@@ -287,22 +288,22 @@ pub trait Outside: Sync {
     ///
     /// # Errors
     /// When it cannot.
-    fn fresh_folder(&self, folder: &str, inner: &[String]) -> io::Result<()>;
+    fn fresh_folder(&self, folder: &WsPath, inner: &[String]) -> io::Result<()>;
     /// Throws away a file or folder, if it is there.
-    fn discard(&self, path: &str);
+    fn discard(&self, path: &WsPath);
     /// Copies a result to the place where people find it.
     ///
     /// # Errors
     /// When it cannot.
-    fn publish(&self, from: &str, to: &str) -> io::Result<()>;
+    fn publish(&self, from: &WsPath, to: &WsPath) -> io::Result<()>;
     /// Where a path is on this machine.
-    fn locate(&self, path: &str) -> PathBuf;
-    /// Whether an absolute path lies in a folder of the system that all steps may read.
+    fn locate(&self, path: &WsPath) -> PathBuf;
+    /// Whether an absolute path is in a folder of the system that all steps may read.
     fn is_system(&self, path: &str) -> bool {
         ["/usr/", "/lib", "/bin/", "/sbin/", "/etc/", "/opt/"].iter().any(|folder| path.starts_with(folder))
     }
     /// Programs of the system that run a script of the workspace, as its first line says; none for other files.
-    fn interpreters(&self, script: &str) -> Vec<Arc<str>> {
+    fn interpreters(&self, script: &WsPath) -> Vec<FilePath> {
         let _ = script;
         Vec::new()
     }
@@ -323,7 +324,7 @@ pub trait Outside: Sync {
     /// Runs processes to their end; appends what they print.
     fn run(&self, job: &Job<'_>, printed: &mut Vec<u8>) -> JobEnd;
     /// Where a step's commands look for a program, in their order, up to the first place that has it.
-    fn looked_up(&self, program: &str) -> Vec<Arc<str>> {
+    fn looked_up(&self, program: &str) -> Vec<FilePath> {
         let _ = program;
         Vec::new()
     }
@@ -372,7 +373,7 @@ pub trait Outside: Sync {
     ///
     /// # Errors
     /// When something there cannot be searched.
-    fn tells_secret(&self, folder: &str, lent: &Lent) -> Result<Option<(String, String)>, String> {
+    fn tells_secret(&self, folder: &WsPath, lent: &Lent) -> Result<Option<(String, String)>, String> {
         let _ = (folder, lent);
         Ok(None)
     }
@@ -385,17 +386,17 @@ pub trait Outside: Sync {
     ///
     /// # Errors
     /// When it cannot.
-    fn set_aside(&self, from: &str, to: &str) -> io::Result<()>;
+    fn set_aside(&self, from: &WsPath, to: &WsPath) -> io::Result<()>;
     /// Does something itself, making the file or folder `to`.
     ///
     /// # Errors
     /// What went wrong, for people.
-    fn work(&self, work: &Work, to: &str) -> Result<(), String>;
+    fn work(&self, work: &Work, to: &WsPath) -> Result<(), String>;
     /// How many of the cases that a check's report tells of failed, and how many it tells of.
     ///
     /// # Errors
     /// Why the report cannot be read, for people.
-    fn judge(&self, report: &str) -> Result<(usize, usize), String> {
+    fn judge(&self, report: &WsPath) -> Result<(usize, usize), String> {
         let _ = report;
         Ok((0, 0))
     }

@@ -1,11 +1,12 @@
 //! Carrying out a decision: taking outputs from the store, or running a step's commands and keeping
 //! what they made.
 
-use std::sync::{Arc, PoisonError};
+use std::sync::PoisonError;
 use std::time::Instant;
 
 use nubrik_disk::Signature;
 use nubrik_graph::{Check, FileId, FileNode, Native, PlainFile, Program, Stage, Step, StepId, WorkFolder};
+use nubrik_source::WsPath;
 use nubrik_store::{OutputRecord, RecordEntry, TreeKind};
 
 use crate::build::Build;
@@ -54,28 +55,28 @@ impl Build<'_> {
     ) -> Option<StepMemory> {
         let store = self.store?;
         let step = self.graph.step(id);
-        let mut places: Vec<(String, TreeKind)> = Vec::new();
+        let mut places: Vec<(WsPath, TreeKind)> = Vec::new();
         for (output, record) in step.outputs.iter().zip(&entry.outputs) {
-            let path = self.graph.file(output.file).path.as_str();
+            let path = &self.graph.file(output.file).path;
             match record {
                 OutputRecord::File { digest, executable } => {
                     let kind = TreeKind::File { digest: *digest, executable: *executable };
-                    places.push((path.to_owned(), kind));
+                    places.push((path.clone(), kind));
                 }
                 OutputRecord::Folder(entries) => {
-                    places.extend(entries.iter().map(|e| (format!("{path}/{}", e.path), e.kind.clone())));
+                    places.extend(entries.iter().map(|e| (path.join(&e.path), e.kind.clone())));
                 }
             }
         }
         let mut inner = self.inner_folders(id);
         inner.extend(places.iter().filter_map(|(path, kind)| {
-            let inside = path.strip_prefix(step.folder.as_str())?.trim_start_matches('/');
+            let inside = path.below(&step.folder)?;
             match kind {
                 TreeKind::EmptyFolder => Some(inside.to_owned()),
                 _ => inside.rsplit_once('/').map(|(folder, _)| folder.to_owned()),
             }
         }));
-        self.outside.fresh_folder(step.folder.as_str(), &inner).ok()?;
+        self.outside.fresh_folder(&step.folder, &inner).ok()?;
         store.used(&now.first_key);
         let mut signatures = Vec::new();
         for (path, kind) in places {
@@ -152,7 +153,7 @@ impl Build<'_> {
         let step = self.graph.step(id);
         let private = matches!(step.work, WorkFolder::Private { .. });
         if !step.scratch.is_empty() || !step.lists.is_empty() || private {
-            self.outside.discard(&format!("{}/.scratch", step.folder.as_str()));
+            self.outside.discard(&step.folder.child(".scratch"));
         }
     }
 
@@ -184,19 +185,19 @@ impl Build<'_> {
         let step = self.graph.step(id);
         let inner = self.inner_folders(id);
         let machine = |e: std::io::Error| Failure::Machine { problem: e.to_string() };
-        self.outside.fresh_folder(step.folder.as_str(), &inner).map_err(machine)?;
+        self.outside.fresh_folder(&step.folder, &inner).map_err(machine)?;
         if let Some(native) = &step.native {
-            let to = self.graph.file(step.outputs[0].file).path.as_str();
+            let to = &self.graph.file(step.outputs[0].file).path;
             self.outside.work(&self.work_of(native), to).map_err(|problem| Failure::Native { problem })?;
         }
         for list in &step.lists {
             let text: String = list.lines.iter().map(|line| format!("{line}\n")).collect();
             let work = Work::write(&text);
-            self.outside.work(&work, list.path.as_str()).map_err(|problem| Failure::Machine { problem })?;
+            self.outside.work(&work, &list.path).map_err(|problem| Failure::Machine { problem })?;
         }
         if let WorkFolder::Private { at, copy_of } = &step.work {
-            let work = Work::Copy(copy_of.map(|f| self.graph.file(f).path.shared().clone()));
-            self.outside.work(&work, at.as_str()).map_err(|problem| Failure::Machine { problem })?;
+            let work = Work::Copy(copy_of.map(|f| self.graph.file(f).path.clone()));
+            self.outside.work(&work, at).map_err(|problem| Failure::Machine { problem })?;
         }
         Ok(())
     }
@@ -216,19 +217,19 @@ impl Build<'_> {
         if let Some(status) = step.status {
             let code = ended.unwrap_or(0);
             let work = Work::write(&format!("{code}\n"));
-            let path = self.graph.file(status).path.as_str();
+            let path = &self.graph.file(status).path;
             self.outside.work(&work, path).map_err(|problem| Failure::Machine { problem })?;
         }
         if let Some(check) = &step.check {
             self.judge(check)?;
             let work = Work::write(PASSED);
-            let path = self.graph.file(check.verdict).path.as_str();
+            let path = &self.graph.file(check.verdict).path;
             self.outside.work(&work, path).map_err(|problem| Failure::Machine { problem })?;
         }
         for (path, file) in &step.taken {
-            let from: Arc<str> = format!("{}/{path}", step.work.path().as_str()).into();
+            let from = step.work.path().join(path);
             // What was not made shows when the outputs are taken.
-            let _ = self.outside.work(&Work::Take(from), self.graph.file(*file).path.as_str());
+            let _ = self.outside.work(&Work::Take(from), &self.graph.file(*file).path);
         }
         Ok(as_always)
     }
@@ -249,7 +250,7 @@ impl Build<'_> {
         let lent = lent.map_err(|why| why.map(|why| Failure::Service(Box::new(why))))?;
         let as_always = lent.as_always;
         let mut ran = self.run_pipelines(id, tools, printed, seen, Some(&lent));
-        let told = match self.outside.tells_secret(step.folder.as_str(), &lent) {
+        let told = match self.outside.tells_secret(&step.folder, &lent) {
             Ok(told) => told.map(|(name, file)| Failure::ToldSecret { name, file }),
             Err(why) => {
                 let problem = format!("what it made cannot be searched for secrets: {why}");
@@ -258,7 +259,7 @@ impl Build<'_> {
         };
         if let Some(failure) = told {
             // Neither what it made nor what is left of it may stay.
-            self.outside.discard(step.folder.as_str());
+            self.outside.discard(&step.folder);
             ran = Err(Some(failure));
         }
         let said = self.outside.give_back(lent);
@@ -274,9 +275,9 @@ impl Build<'_> {
     /// Looks at the cases that a check whose commands ended well tells of.
     fn judge(&self, check: &Check) -> Result<(), Failure> {
         let Some(report) = check.report else { return Ok(()) };
-        let path = self.graph.file(report).path.as_str();
+        let path = &self.graph.file(report).path;
         // That it was not made is said where outputs are taken.
-        if self.outside.check(path).is_none() {
+        if self.outside.check(&path.into()).is_none() {
             return Ok(());
         }
         match self.outside.judge(path) {
@@ -290,7 +291,7 @@ impl Build<'_> {
     fn work_of(&self, native: &Native) -> Work {
         Work::Native(native.with_files(|file| {
             let node = self.graph.file(*file);
-            PlainFile { path: node.path.shared().clone(), folder: node.folder }
+            PlainFile { path: node.path.clone(), folder: node.folder }
         }))
     }
 
@@ -310,12 +311,12 @@ impl Build<'_> {
             let mut stages = Vec::new();
             for stage in &pipeline.stages {
                 let program = match &stage.program {
-                    Program::File(file) => self.outside.locate(self.graph.file(*file).path.as_str()),
+                    Program::File(file) => self.outside.locate(&self.graph.file(*file).path),
                     Program::Tool(tool) => self.tool(*tool).map_err(Failure::NoTool)?.path,
                 };
                 stages.push((program, stage));
             }
-            let job = Job { lent, ..self.job(step, stages, &readable, tools, work.as_str()) };
+            let job = Job { lent, ..self.job(step, stages, &readable, tools, &work) };
             let recorded = seen.as_mut().and_then(|seen| {
                 let (end, more) = self.outside.run_recorded(&job, printed)?;
                 seen.add(more);
@@ -362,7 +363,7 @@ impl Build<'_> {
     pub(crate) fn readable_files(&self, files: &[FileId]) -> Vec<Readable> {
         let nodes = files.iter().map(|file| self.graph.file(*file));
         let readable = |node: &FileNode| Readable {
-            path: node.path.shared().clone(),
+            path: node.path.clone(),
             folder: node.folder,
             made: node.maker.is_some(),
         };
@@ -375,9 +376,9 @@ impl Build<'_> {
         stages: Vec<(std::path::PathBuf, &'j Stage)>,
         readable: &'j Readables,
         tools: &'j [FoundTool],
-        work: &'j str,
+        work: &'j WsPath,
     ) -> Job<'j> {
-        let (folder, limits) = (step.folder.as_str(), step.limits);
+        let (folder, limits) = (&step.folder, step.limits);
         Job { stages, env: &step.env, folder, readable, tools, work, limits, lent: None }
     }
 }

@@ -4,6 +4,7 @@ use std::collections::HashSet;
 use std::sync::Arc;
 
 use nubrik_graph::{Closure, FileId, Needs, StepId};
+use nubrik_source::{FilePath, WsPath};
 use nubrik_store::Store;
 
 use crate::build::{Build, Options, Request};
@@ -18,7 +19,7 @@ use crate::state::State;
 #[derive(Clone, Copy, Default, Debug)]
 pub struct Supposed<'a> {
     /// Files whose contents are taken to be others, by paths from the workspace's root.
-    pub if_changed: &'a [Arc<str>],
+    pub if_changed: &'a [WsPath],
     /// Whether steps that are not current are held against earlier ones.
     pub compare: bool,
 }
@@ -35,7 +36,7 @@ pub fn plan(
     let options = Options { jobs: 1, memory: u64::MAX, keep_going: true, reaches_out: true };
     let Request { graph, files, settled, .. } = request;
     let mut build = Build::new(request, before, outside, store, listener, options);
-    build.table = FileTable::new(&before.files).with_changed(supposed.if_changed.iter().cloned());
+    build.table = FileTable::new(&before.files).with_changed(supposed.if_changed.iter().map(FilePath::from));
     let mut order = Closure::of(graph, files.iter().copied()).steps;
     let settled: HashSet<StepId> = settled.iter().copied().collect();
     order.retain(|step| !settled.contains(step));
@@ -73,9 +74,10 @@ impl Build<'_> {
                 Some(memory) if memory.outputs.is_empty() => (Verdict::Ran, Reason::Unfinished),
                 Some(memory) if memory.command != crate::key::command_digest(self.graph, node) => {
                     // Inputs that the tool adds itself are known only when the step can be examined.
-                    let own = memory.inputs.iter().map(|(path, _)| path).filter(|p| p.starts_with('/'));
-                    let files = node.inputs.iter().map(|f| self.graph.file(*f).path.shared());
-                    let other = self.other_inputs(&memory, files.chain(own));
+                    let own = memory.inputs.iter().map(|(path, _)| path).filter(|p| !p.is_of_workspace());
+                    let files: Vec<FilePath> =
+                        node.inputs.iter().map(|f| FilePath::from(&self.graph.file(*f).path)).collect();
+                    let other = self.other_inputs(&memory, files.iter().chain(own));
                     (Verdict::Ran, other.unwrap_or_else(|| Reason::changed(node)))
                 }
                 Some(_) => {

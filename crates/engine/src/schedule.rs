@@ -40,7 +40,7 @@ pub(crate) struct Schedule<'b, 'a> {
     pub(crate) published: Mutex<HashMap<Arc<str>, Published>>,
     /// Names of all that was published before, sorted.
     pub(crate) published_before: OnceLock<Vec<Arc<str>>>,
-    pub(crate) out: &'b str,
+    pub(crate) out: &'b WsPath,
 }
 
 pub(crate) struct StepEnd {
@@ -58,7 +58,7 @@ impl<'b, 'a> Schedule<'b, 'a> {
         order: Vec<StepId>,
         settled: &HashSet<StepId>,
         requested: &[FileId],
-        out: &'b str,
+        out: &'b WsPath,
     ) -> Self {
         let graph = build.graph;
         let count = graph.steps.len();
@@ -273,10 +273,10 @@ impl<'b, 'a> Schedule<'b, 'a> {
             let Some(results) = self.results.get(&output.file) else { continue };
             let Some(digest) = build.known.made[output.file.index()].get() else { continue };
             for result in results {
-                let to: Arc<str> = format!("{}/{}", self.out, result.publish.as_str()).into();
+                let to = self.out.join(result.publish.as_str());
                 let node = build.graph.file(output.file);
-                let known = lock(&self.published).get(&to).cloned();
-                let known = known.or_else(|| build.before.published.get(&to));
+                let known = lock(&self.published).get(to.as_str()).cloned();
+                let known = known.or_else(|| build.before.published.get(to.as_str()));
                 let found = self.signatures(&to, node.folder);
                 match &known {
                     Some((d, signatures)) if *signatures == found && *d == *digest => continue,
@@ -291,12 +291,12 @@ impl<'b, 'a> Schedule<'b, 'a> {
                     Some(other) => Err(std::io::Error::other(format!(
                         "{other} is a result of another target; building everything tells which two they are"
                     ))),
-                    None => build.outside.publish(node.path.as_str(), &to),
+                    None => build.outside.publish(&node.path, &to),
                 };
                 match published {
                     Ok(()) => {
                         let signatures = self.signatures(&to, node.folder);
-                        lock(&self.published).insert(to, (*digest, signatures));
+                        lock(&self.published).insert(to.shared().clone(), (*digest, signatures));
                     }
                     Err(e) => {
                         let problem = format!("cannot put a result at {to}: {e}");
@@ -310,15 +310,17 @@ impl<'b, 'a> Schedule<'b, 'a> {
 
     /// A result that was published before, still stands, and would be taken away: a folder in which a new one is to be put,
     /// or something in the place of the new one. Whoever evaluates only a part does not see that they exclude each other.
-    pub(crate) fn in_the_way(&self, to: &str) -> Option<Arc<str>> {
+    pub(crate) fn in_the_way(&self, to: &WsPath) -> Option<Arc<str>> {
         let published = &self.build.before.published;
         // What was taken away, or made anew by somebody else, is in nobody's way.
         let stands = |path: &str| {
-            let now = self.build.outside.check_itself(path);
+            let at = WsPath::from_normal(path);
+            let now = self.build.outside.check_itself(&at);
             now.is_some_and(|now| {
-                published.get(path).is_some_and(|(_, then)| self.signatures(path, now.is_folder()) == then)
+                published.get(path).is_some_and(|(_, then)| self.signatures(&at, now.is_folder()) == then)
             })
         };
+        let to = to.as_str();
         let mut above = to.match_indices('/').map(|(at, _)| &to[..at]);
         if let Some(folder) = above.find(|folder| stands(folder)) {
             return Some(folder.into());
@@ -330,7 +332,7 @@ impl<'b, 'a> Schedule<'b, 'a> {
         inside.find(|name| stands(name)).cloned()
     }
 
-    pub(crate) fn signatures(&self, path: &str, folder: bool) -> Vec<nubrik_disk::Signature> {
+    pub(crate) fn signatures(&self, path: &WsPath, folder: bool) -> Vec<nubrik_disk::Signature> {
         match folder {
             false => self.build.outside.check_itself(path).into_iter().collect(),
             true => {

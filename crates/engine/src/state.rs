@@ -4,6 +4,7 @@ use std::sync::Arc;
 
 use nubrik_bytes::{Decoder, Digest, Encoder, Frame, Magic, Truncated};
 use nubrik_disk::Signature;
+use nubrik_source::FilePath;
 use nubrik_store::OutputRecord;
 
 use crate::reason::Reason;
@@ -35,9 +36,9 @@ pub struct StepMemory {
     /// Its tools and their identities.
     pub tools: Vec<(Arc<str>, Digest)>,
     /// Its certain inputs and their contents.
-    pub inputs: Vec<(Arc<str>, Digest)>,
+    pub inputs: Vec<(FilePath, Digest)>,
     /// The inputs that its commands listed, and their contents.
-    pub found: Vec<(Arc<str>, Digest)>,
+    pub found: Vec<(FilePath, Digest)>,
     /// Digest of its candidates' names.
     pub candidate_names: Digest,
     /// Candidates whose being there mattered though they were not read.
@@ -236,17 +237,18 @@ fn decode_change_list<V: Stored>(from: &mut Decoder<'_>) -> Result<ChangeList<V>
     })
 }
 
-type Pairs = Vec<(Arc<str>, Digest)>;
-
-fn encode_pairs(out: &mut Encoder, pairs: &Pairs) {
+fn encode_pairs(out: &mut Encoder, pairs: &[(impl AsRef<str>, Digest)]) {
     out.list(pairs, |out, (name, digest)| {
-        out.text(name);
+        out.text(name.as_ref());
         out.digest(digest);
     });
 }
 
-fn decode_pairs(from: &mut Decoder<'_>) -> Result<Pairs, Truncated> {
-    from.list(|from| Ok((from.text()?.into(), from.digest()?)))
+fn decode_pairs<N>(
+    from: &mut Decoder<'_>,
+    name: impl Fn(Arc<str>) -> N,
+) -> Result<Vec<(N, Digest)>, Truncated> {
+    from.list(|from| Ok((name(from.text()?.into()), from.digest()?)))
 }
 
 fn encode_memory(out: &mut Encoder, memory: &StepMemory) {
@@ -273,9 +275,9 @@ fn decode_memory(from: &mut Decoder<'_>) -> Result<StepMemory, Truncated> {
         micros: from.u64()?,
         first_key: from.digest()?,
         command: from.digest()?,
-        tools: decode_pairs(from)?,
-        inputs: decode_pairs(from)?,
-        found: decode_pairs(from)?,
+        tools: decode_pairs(from, |name| name)?,
+        inputs: decode_pairs(from, FilePath::from_text)?,
+        found: decode_pairs(from, FilePath::from_text)?,
         candidate_names: from.digest()?,
         passed_over: from.list(|from| Ok(from.text()?.into()))?,
         outputs: from.list(OutputRecord::decode)?,

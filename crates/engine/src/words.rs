@@ -2,9 +2,11 @@
 
 use std::sync::Arc;
 
+use nubrik_source::FilePath;
+
 /// The files of the system that a word names: absolute paths in it, alone, behind an option (`--jar=/usr/share/x.jar`), in
 /// a list (`/usr/share/a.jar:/usr/share/b.jar`), or in the text of a shell.
-pub(crate) fn system_files_in(word: &str, is_system: &dyn Fn(&str) -> bool) -> Vec<Arc<str>> {
+pub(crate) fn system_files_in(word: &str, is_system: &dyn Fn(&str) -> bool) -> Vec<FilePath> {
     let ends_path = |c: char| c.is_whitespace() || "=:,;|&()<>`${}'\"\0*?[]@".contains(c);
     let mut found = Vec::new();
     let mut rest = word;
@@ -17,7 +19,7 @@ pub(crate) fn system_files_in(word: &str, is_system: &dyn Fn(&str) -> bool) -> V
         // Behind a letter the slash stands in the middle of a path.
         let is_absolute = previous.is_none_or(ends_path);
         if is_absolute && path.len() > 1 && is_system(path) {
-            found.push(path.trim_end_matches('/').into());
+            found.push(FilePath::of_machine(path.trim_end_matches('/')));
         }
         before = path.chars().next_back();
         rest = &rest[at + path.len()..];

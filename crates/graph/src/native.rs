@@ -2,6 +2,8 @@
 
 use std::sync::Arc;
 
+use nubrik_source::WsPath;
+
 use crate::FileId;
 
 /// Format of an archive.
@@ -62,8 +64,8 @@ pub struct Placement<F = FileId> {
 /// A file as the machine knows it.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub struct PlainFile {
-    /// From the workspace's root.
-    pub path: Arc<str>,
+    /// Where it is.
+    pub path: WsPath,
     /// Whether it is a folder with all that is in it.
     pub folder: bool,
 }

@@ -43,8 +43,8 @@ impl Machine {
             whom,
             readable: job.readable,
             parts: parts.map(|part| &**part).collect(),
-            own: job.folder,
-            work: job.work,
+            own: job.folder.as_str(),
+            work: job.work.as_str(),
             network: job.limits.network || loan.is_some_and(Loan::is_in_machines_network),
         }
     }
@@ -60,7 +60,7 @@ impl Machine {
         let loan = job.lent.and_then(|lent| self.house().loan(lent));
         let enclosure = match self.enclose(&Machine::wanted(job, loan.as_deref(), Whom::Step)) {
             Ok(enclosure) => enclosure,
-            Err(problem) => return JobEnd::NotStarted(self.root().join(job.folder), problem),
+            Err(problem) => return JobEnd::NotStarted(self.root().join(job.folder.as_str()), problem),
         };
         let environment = environment(job, &enclosure, loan.as_deref());
         let path = |p: &Option<nubrik_source::WsPath>| p.as_ref().map(|p| PathBuf::from(p.as_str()));
@@ -74,7 +74,7 @@ impl Machine {
             stdout: path(&stage.stdout),
             stderr: path(&stage.stderr),
         });
-        let work = enclosure.root().join(job.work);
+        let work = enclosure.root().join(job.work.as_str());
         let ground = Ground::in_enclosure(&enclosure, &work, &environment, net(job, loan.as_deref()));
         let spec = PipelineSpec {
             timeout: job.limits.timeout.map(Duration::from_millis),
@@ -87,7 +87,7 @@ impl Machine {
         drop(spec);
         // What it left running ends before anybody looks at what it made.
         let left = enclosure.close(self);
-        self.note_left_running(job.folder, left.running);
+        self.note_left_running(job.folder.as_str(), left.running);
         match &loan {
             Some(loan) => printed.extend(loan.without_secrets(capture.bytes)),
             None => printed.extend_from_slice(&capture.bytes),
@@ -120,7 +120,7 @@ impl Machine {
         environment.set("TERM", std::env::var("TERM").unwrap_or_else(|_| "dumb".to_owned()));
         let words = words.iter().map(|w| (*w).to_owned()).collect();
         let stage = StageSpec { program: program.to_owned(), words, stdin: None, stdout: None, stderr: None };
-        let work = enclosure.root().join(job.work);
+        let work = enclosure.root().join(job.work.as_str());
         let ground = Ground::in_enclosure(&enclosure, &work, &environment, net(job, loan.as_deref()));
         let spec = PipelineSpec { memory: job.limits.memory, attached: true, ..ground.spec(vec![stage]) };
         let ended = nubrik_confine::run(&spec, &mut Capture::new(0), self.cancel());
@@ -171,7 +171,7 @@ fn net<'a>(job: &Job<'_>, loan: Option<&'a Loan>) -> Net<'a> {
 
 /// All variables that a job's processes see.
 fn environment(job: &Job<'_>, enclosure: &Enclosure, loan: Option<&Loan>) -> Environment {
-    let mut environment = enclosure.environment(job.work);
+    let mut environment = enclosure.environment(job.work.as_str());
     for (name, value) in job.env {
         environment.set(name, loan.map_or_else(|| value.to_string(), |loan| loan.unmarked(value)));
     }

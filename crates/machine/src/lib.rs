@@ -7,12 +7,13 @@
 //! use nubrik_confine::CancelSwitch;
 //! use nubrik_engine::Outside;
 //! use nubrik_machine::Machine;
+//! use nubrik_source::{FilePath, WsPath};
 //!
 //! let folder = tempfile::tempdir()?;
 //! std::fs::write(folder.path().join("tide"), "ebb")?;
 //! let search = std::env::var_os("PATH").unwrap_or_default();
 //! let machine = Machine::new(folder.path(), search, &[], Arc::new(CancelSwitch::new()?))?;
-//! assert!(machine.check("tide").is_some_and(|found| found.is_file()));
+//! assert!(machine.check(&FilePath::from(&WsPath::from_normal("tide"))).is_some_and(|found| found.is_file()));
 //! assert!(machine.tool(&"sh".into()).is_ok());
 //! # Ok::<(), std::io::Error>(())
 //! ```

@@ -13,6 +13,7 @@ use nubrik_confine::{CancelSwitch, SystemFolders, can_record};
 use nubrik_disk::{Below, MadeThing, Signature, TreeFile, open_file, read_file};
 use nubrik_engine::{FoundTool, Job, JobEnd, Lent, Outside, Seen, ServiceFailure, ToolProblem, Work};
 use nubrik_graph::{Native, Service};
+use nubrik_source::{FilePath, FilePlace, WsPath};
 
 use crate::boxes::LeftRunning;
 use crate::ground::{CONFINED_ENVIRONMENT, Means};
@@ -100,7 +101,7 @@ impl Machine {
     }
 
     /// All links that were met on the way to sources, with their own metadata.
-    pub fn links_met(&self) -> Vec<(Arc<str>, Option<Signature>)> {
+    pub fn links_met(&self) -> Vec<(WsPath, Option<Signature>)> {
         self.ways.links_met(self.below.top())
     }
 
@@ -134,7 +135,7 @@ impl Machine {
     }
 
     /// What a room shows of a path.
-    pub(crate) fn seen_at(&self, path: &str) -> SeenAt {
+    pub(crate) fn seen_at(&self, path: &WsPath) -> SeenAt {
         self.ways.seen_at(self.below.top(), &self.root, path)
     }
 
@@ -209,45 +210,60 @@ pub(crate) fn called_by(program: &Path, words: &[Arc<str>]) -> Vec<String> {
     words
 }
 
+impl Machine {
+    /// Where a file is, links followed.
+    fn behind(&self, path: &FilePath) -> PathBuf {
+        match path.place() {
+            FilePlace::Workspace(path) | FilePlace::Machine(path) | FilePlace::Link(path) => {
+                self.root.join(path)
+            }
+        }
+    }
+}
+
 impl Outside for Machine {
-    fn check(&self, path: &str) -> Option<Signature> {
-        Signature::at(self.below.top(), path.as_bytes(), true)
+    fn check(&self, path: &FilePath) -> Option<Signature> {
+        let (path, follows) = match path.place() {
+            FilePlace::Workspace(path) | FilePlace::Machine(path) => (path, true),
+            FilePlace::Link(path) => (path, false),
+        };
+        Signature::at(self.below.top(), path.as_bytes(), follows)
     }
 
-    fn check_itself(&self, path: &str) -> Option<Signature> {
-        Signature::at(self.below.top(), path.as_bytes(), false)
+    fn check_itself(&self, path: &WsPath) -> Option<Signature> {
+        Signature::at(self.below.top(), path.as_str().as_bytes(), false)
     }
 
-    fn look_at_made(&self, path: &str, folder: &str) -> MadeThing {
-        nubrik_disk::look_at_made(&self.below, &self.root, path, folder)
+    fn look_at_made(&self, path: &WsPath, folder: &WsPath) -> MadeThing {
+        nubrik_disk::look_at_made(&self.below, &self.root, path.as_str(), folder.as_str())
     }
 
-    fn links_to(&self, path: &str) -> Vec<(Arc<str>, Arc<str>)> {
+    fn links_to(&self, path: &WsPath) -> Vec<(WsPath, Arc<str>)> {
         self.ways.links_to(self.below.top(), &self.root, path)
     }
 
-    fn followed(&self, path: &str) -> Option<String> {
+    fn followed(&self, path: &WsPath) -> Option<WsPath> {
         self.ways.followed(self.below.top(), &self.root, path)
     }
 
-    fn digest(&self, path: &str) -> io::Result<Digest> {
-        Digest::of_open(&mut open_file(&self.locate(path))?)
+    fn digest(&self, path: &FilePath) -> io::Result<Digest> {
+        Digest::of_open(&mut open_file(&self.behind(path))?)
     }
 
-    fn read(&self, path: &str) -> io::Result<Vec<u8>> {
-        read_file(&self.locate(path), READ_LIMIT)
+    fn read(&self, path: &FilePath) -> io::Result<Vec<u8>> {
+        read_file(&self.behind(path), READ_LIMIT)
     }
 
-    fn tree(&self, folder: &str) -> io::Result<Vec<TreeFile>> {
-        nubrik_disk::tree(&self.below.folder(folder)?)
+    fn tree(&self, folder: &WsPath) -> io::Result<Vec<TreeFile>> {
+        nubrik_disk::tree(&self.below.folder(folder.as_str())?)
     }
 
-    fn make_link(&self, path: &str, target: &str) -> io::Result<()> {
-        self.below.fresh_link(path, target)
+    fn make_link(&self, path: &WsPath, target: &str) -> io::Result<()> {
+        self.below.fresh_link(path.as_str(), target)
     }
 
-    fn fresh_folder(&self, folder: &str, inner: &[String]) -> io::Result<()> {
-        let made = self.below.fresh_folder(folder)?;
+    fn fresh_folder(&self, folder: &WsPath, inner: &[String]) -> io::Result<()> {
+        let made = self.below.fresh_folder(folder.as_str())?;
         if inner.is_empty() {
             return Ok(());
         }
@@ -255,24 +271,24 @@ impl Outside for Machine {
         inner.iter().try_for_each(|inner| made.made_folder(inner).map(drop))
     }
 
-    fn discard(&self, path: &str) {
+    fn discard(&self, path: &WsPath) {
         self.times_full();
-        let _ = self.below.remove(path);
+        let _ = self.below.remove(path.as_str());
     }
 
-    fn publish(&self, from: &str, to: &str) -> io::Result<()> {
-        nubrik_disk::publish(&self.below, from, to)
+    fn publish(&self, from: &WsPath, to: &WsPath) -> io::Result<()> {
+        nubrik_disk::publish(&self.below, from.as_str(), to.as_str())
     }
 
-    fn locate(&self, path: &str) -> PathBuf {
-        self.root.join(path)
+    fn locate(&self, path: &WsPath) -> PathBuf {
+        self.root.join(path.as_str())
     }
 
     fn is_system(&self, path: &str) -> bool {
         !path.starts_with("/proc/") && !path.starts_with("/dev/") && self.system().cover(Path::new(path))
     }
 
-    fn interpreters(&self, script: &str) -> Vec<Arc<str>> {
+    fn interpreters(&self, script: &WsPath) -> Vec<FilePath> {
         crate::tool_parts::interpreters(&self.locate(script), &step_search_path())
     }
 
@@ -299,7 +315,7 @@ impl Outside for Machine {
         self.run_in_box(job, printed, None)
     }
 
-    fn looked_up(&self, program: &str) -> Vec<Arc<str>> {
+    fn looked_up(&self, program: &str) -> Vec<FilePath> {
         crate::tool_parts::looked_up(program, &step_search_path())
     }
 
@@ -329,8 +345,8 @@ impl Outside for Machine {
         self.workers.with_network(|| self.house.no_longer_needed(service));
     }
 
-    fn tells_secret(&self, folder: &str, lent: &Lent) -> Result<Option<(String, String)>, String> {
-        self.secret_told(folder, lent)
+    fn tells_secret(&self, folder: &WsPath, lent: &Lent) -> Result<Option<(String, String)>, String> {
+        self.secret_told(folder.as_str(), lent)
     }
 
     fn sees_besides(&self) -> Option<Arc<str>> {
@@ -344,12 +360,12 @@ impl Outside for Machine {
         }
     }
 
-    fn set_aside(&self, from: &str, to: &str) -> io::Result<()> {
-        self.below.rename(from, to)
+    fn set_aside(&self, from: &WsPath, to: &WsPath) -> io::Result<()> {
+        self.below.rename(from.as_str(), to.as_str())
     }
 
-    fn work(&self, work: &Work, to: &str) -> Result<(), String> {
-        let done = || crate::natives::work(&self.root, &self.below, work, to, &self.cancel);
+    fn work(&self, work: &Work, to: &WsPath) -> Result<(), String> {
+        let done = || crate::natives::work(&self.root, &self.below, work, to.as_str(), &self.cancel);
         let done = if matches!(work, Work::Native(Native::Fetch { .. })) {
             self.workers.with_network(done)
         } else {
@@ -357,12 +373,12 @@ impl Outside for Machine {
         };
         if done.is_err() {
             // Half of it is of no use to anyone, and may be large.
-            let _ = self.below.remove(to);
+            let _ = self.below.remove(to.as_str());
         }
         done
     }
 
-    fn judge(&self, report: &str) -> Result<(usize, usize), String> {
+    fn judge(&self, report: &WsPath) -> Result<(usize, usize), String> {
         let cases = read_file(&self.locate(report), REPORT_LIMIT).map_err(|e| e.to_string())?;
         let cases = nubrik_cases::read(&cases)?;
         let failed = cases.iter().filter(|c| c.outcome == nubrik_cases::CaseOutcome::Failed).count();

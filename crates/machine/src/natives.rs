@@ -32,7 +32,7 @@ pub(crate) fn work(
             let items = items(root, &[Placement { to: "".into(), from }]);
             return items.and_then(|items| put_all(below, to, &items)).map_err(io);
         }
-        Work::Take(from) => return below.rename(from, to).map_err(io),
+        Work::Take(from) => return below.rename(from.as_str(), to).map_err(io),
     };
     match native {
         Native::Write { text, executable } => {
@@ -48,8 +48,8 @@ pub(crate) fn work(
             pack(*format, items, &path).map_err(|e| format!("cannot pack {to}: {e}"))
         }
         Native::Unpack { archive, strip } => {
-            let name = archive.path.rsplit('/').next().unwrap_or(&archive.path);
-            unpacked(name, &root.join(&*archive.path), &path, *strip)
+            let name = archive.path.name();
+            unpacked(name, &root.join(archive.path.as_str()), &path, *strip)
         }
         Native::Fetch { urls, digest, unpack, executable } => {
             let Some(strip) = unpack else {
@@ -101,7 +101,7 @@ fn put(below: &Below, to: &str, item: &Item) -> io::Result<()> {
 fn items(root: &Path, files: &[Placement<PlainFile>]) -> io::Result<Vec<Item>> {
     let mut items = Vec::new();
     for placed in files {
-        let from = root.join(&*placed.from.path);
+        let from = root.join(placed.from.path.as_str());
         if !placed.from.folder {
             items.push(Item { name: placed.to.to_string(), content: ItemContent::File(from) });
             continue;

@@ -102,20 +102,21 @@ impl Layout {
         for Readable { path, folder, made } in readable {
             if *made {
                 let put = if *folder { Put::Folder } else { Put::File };
-                layout.put.push(put(path.clone()));
+                layout.put.push(put(path.shared().clone()));
                 continue;
             }
             let seen = machine.seen_at(path);
-            links.extend(seen.links);
+            links.extend(seen.links.into_iter().map(|(at, target)| (at.shared().clone(), target)));
+            let at = seen.path.shared().clone();
             if seen.leaves {
                 // What it leads to is taken from the machine by its real name, in which no link is left.
-                if let Ok(real) = machine.root().join(&**path).canonicalize() {
-                    layout.put.push(Put::Outside(seen.path, real));
+                if let Ok(real) = machine.root().join(path.as_str()).canonicalize() {
+                    layout.put.push(Put::Outside(at, real));
                 }
             } else if *folder {
-                layout.put.push(Put::Folder(seen.path));
+                layout.put.push(Put::Folder(at));
             } else {
-                sources.insert(seen.path);
+                sources.insert(at);
             }
         }
         layout.find_whole_folders(machine, &sources, &links);
@@ -352,6 +353,7 @@ mod tests {
     use std::path::Path;
 
     use nubrik_confine::CancelSwitch;
+    use nubrik_source::WsPath;
 
     use super::*;
 
@@ -368,7 +370,7 @@ mod tests {
     }
 
     fn sources(paths: &[String]) -> Vec<Readable> {
-        paths.iter().map(|p| Readable { path: p.as_str().into(), folder: false, made: false }).collect()
+        paths.iter().map(|p| Readable { path: WsPath::from_normal(p), folder: false, made: false }).collect()
     }
 
     fn headers(count: usize) -> Vec<String> {
@@ -430,7 +432,7 @@ mod tests {
     #[test]
     fn what_steps_make_is_shown_as_it_is_declared() {
         let (_folder, machine) = machine(&[]);
-        let made = |path: &str, folder| Readable { path: path.into(), folder, made: true };
+        let made = |path: &str, folder| Readable { path: WsPath::from_normal(path), folder, made: true };
         let own = vec![made("m/tree", true), made("m/file", false)];
         let readable = Readables { own: own.clone(), shared: vec![own.into()] };
         let furnishing = Furnishing::of(&machine, &readable).unwrap();

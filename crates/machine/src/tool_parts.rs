@@ -9,6 +9,7 @@ use std::sync::Arc;
 
 use nubrik_bytes::{Digest, Encoder};
 use nubrik_disk::{Signature, open_file, read_file};
+use nubrik_source::{FilePath, WsPath};
 
 use crate::machine::Machine;
 use crate::tools::Asking;
@@ -45,11 +46,15 @@ pub(crate) fn first_line(program: &Path) -> Option<String> {
 
 /// The programs that run a script, as its first line says: the interpreter, and where that only looks for another
 /// one by its name, what it finds.
-pub(crate) fn interpreters(script: &Path, search_path: &[PathBuf]) -> Vec<Arc<str>> {
+pub(crate) fn interpreters(script: &Path, search_path: &[PathBuf]) -> Vec<FilePath> {
     let Some(line) = first_line(script) else { return Vec::new() };
     let mut words = line.split_whitespace();
     let Some(interpreter) = words.next() else { return Vec::new() };
-    let mut found: Vec<Arc<str>> = vec![interpreter.into()];
+    let mut found: Vec<FilePath> = match interpreter.starts_with('/') {
+        true => vec![FilePath::of_machine(interpreter)],
+        // From the folder in which the script is started.
+        false => WsPath::root().resolve(interpreter).iter().map(FilePath::from).collect(),
+    };
     if Path::new(interpreter).file_name().is_some_and(|name| name == "env")
         && let Some(name) = words.find(|w| !w.starts_with('-') && !w.contains('='))
     {
@@ -59,11 +64,11 @@ pub(crate) fn interpreters(script: &Path, search_path: &[PathBuf]) -> Vec<Arc<st
 }
 
 /// Where a program is looked for, up to the first folder that has it: one that appears in front is another one.
-pub(crate) fn looked_up(name: &str, search_path: &[PathBuf]) -> Vec<Arc<str>> {
+pub(crate) fn looked_up(name: &str, search_path: &[PathBuf]) -> Vec<FilePath> {
     let mut found = Vec::new();
     for folder in search_path {
         let path = folder.join(name);
-        found.push(path.to_string_lossy().into());
+        found.push(FilePath::of_machine(&path.to_string_lossy()));
         if path.is_file() {
             break;
         }
@@ -112,7 +117,7 @@ fn add_script_parts(
         return;
     }
     for interpreter in interpreters(program, asking.folders) {
-        if let Ok(path) = Path::new(&*interpreter).canonicalize()
+        if let Ok(path) = Path::new(interpreter.as_str()).canonicalize()
             && path.is_file()
         {
             parts.push(("#!".to_owned(), path));
@@ -256,7 +261,9 @@ pub(crate) fn header_folders(machine: &Machine, search: &[Arc<str>]) -> Vec<(Arc
     let mut open: Vec<PathBuf> = search.iter().map(|folder| PathBuf::from(&**folder)).collect();
     while let Some(folder) = open.pop() {
         let path: Arc<str> = folder.to_string_lossy().into();
-        let Some(signature) = nubrik_engine::Outside::check(machine, &path) else { continue };
+        let Some(signature) = nubrik_engine::Outside::check(machine, &FilePath::of_machine(&path)) else {
+            continue;
+        };
         found.push((path, signature));
         if found.len() > HEADER_FOLDERS {
             break;

@@ -11,6 +11,7 @@ use nubrik_bytes::{Decoder, Digest, Encoder, Truncated};
 use nubrik_confine::{Ended, StageSpec};
 use nubrik_disk::Signature;
 use nubrik_engine::{FoundTool, Outside, ToolProblem};
+use nubrik_source::FilePath;
 
 use crate::ground::{Environment, LookingScope, Question};
 use crate::machine::{Machine, called_by};
@@ -164,7 +165,8 @@ impl ToolFinder {
         if let (Some(known), Some(on_path)) = (&known, &on_path) {
             let same_place = known.files.first().is_some_and(|(p, _)| **p == *on_path.to_string_lossy());
             let mut looked_at = known.files.iter().chain(&known.folders);
-            if same_place && looked_at.all(|(path, s)| machine.check(path) == Some(*s)) {
+            if same_place && looked_at.all(|(path, s)| machine.check(&FilePath::of_machine(path)) == Some(*s))
+            {
                 return Ok(known.tool.clone());
             }
         }
@@ -191,14 +193,14 @@ impl ToolFinder {
         let path = real.as_deref().unwrap_or(found_at);
         let program = path.canonicalize().ok()?;
         let mut identity = Encoder::new();
-        let mut files =
-            vec![(Arc::<str>::from(found_at.to_string_lossy()), machine.check(found_at.to_str()?)?)];
+        let of_program = machine.check(&FilePath::of_machine(found_at.to_str()?))?;
+        let mut files = vec![(Arc::<str>::from(found_at.to_string_lossy()), of_program)];
         for (name, path) in parts(machine, &asking, name, &program) {
-            let path: Arc<str> = path.to_string_lossy().into();
+            let path = FilePath::of_machine(&path.to_string_lossy());
             let signature = machine.check(&path)?;
             identity.text(&name);
             identity.digest(&machine.digest(&path).ok()?);
-            files.push((path, signature));
+            files.push((path.shared().clone(), signature));
         }
         let search = search_folders(&asking, name, &program);
         let folders = header_folders(machine, &search);

@@ -6,32 +6,33 @@ use std::path::Path;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use nubrik_disk::Signature;
+use nubrik_source::WsPath;
 
 /// How many links a way may lead through; the kernel follows as many.
 const MOST_LINKS: usize = 40;
 
-/// A link by its path from the root, and where it leads, as it is written.
-pub(crate) type Link = (Arc<str>, Arc<str>);
+/// A link, and where it leads, as it is written.
+pub(crate) type Link = (WsPath, Arc<str>);
 
 /// Where a path leads.
-#[derive(Clone, Default)]
+#[derive(Clone)]
 struct LinkTrail {
     /// The links that it leads through.
     links: Vec<Link>,
     /// Where it ends, from the root; `None` outside of the workspace.
-    real: Option<Arc<str>>,
+    real: Option<WsPath>,
     /// Where it is seen in a room: where it ends, or where it left what a room shows.
-    seen: Arc<str>,
+    seen: WsPath,
     /// Whether it left that: by a link that starts from the machine's root, or that leads out of the workspace.
     leaves: bool,
 }
 
 /// What a room shows of a path.
 pub(crate) struct SeenAt {
-    /// Links that a command follows in the room, by their paths, with where they lead.
+    /// Links that a command follows in the room, with where they lead.
     pub links: Vec<Link>,
     /// Where the file itself is.
-    pub path: Arc<str>,
+    pub path: WsPath,
     /// Whether that is only its place in the room: it is somewhere else on the machine, behind a link that leads there.
     pub leaves: bool,
 }
@@ -39,8 +40,8 @@ pub(crate) struct SeenAt {
 /// Ways that were looked at in this run.
 #[derive(Default)]
 pub(crate) struct Ways {
-    folders: Mutex<HashMap<Arc<str>, Arc<LinkTrail>>>,
-    met: Mutex<BTreeSet<Arc<str>>>,
+    folders: Mutex<HashMap<WsPath, Arc<LinkTrail>>>,
+    met: Mutex<BTreeSet<WsPath>>,
 }
 
 fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
@@ -49,46 +50,48 @@ fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
 
 impl Ways {
     /// The links that a path of the workspace leads through, itself among them, in the order in which they are met.
-    pub fn links_to(&self, top: BorrowedFd<'_>, root: &Path, path: &str) -> Vec<Link> {
+    pub fn links_to(&self, top: BorrowedFd<'_>, root: &Path, path: &WsPath) -> Vec<Link> {
         self.way(top, root, path, MOST_LINKS).links
     }
 
     /// Where a path ends when links are followed, if it leads through any and stays in the workspace.
-    pub fn followed(&self, top: BorrowedFd<'_>, root: &Path, path: &str) -> Option<String> {
+    pub fn followed(&self, top: BorrowedFd<'_>, root: &Path, path: &WsPath) -> Option<WsPath> {
         let way = self.way(top, root, path, MOST_LINKS);
-        if way.links.is_empty() { None } else { way.real.map(|real| real.to_string()) }
+        if way.links.is_empty() { None } else { way.real }
     }
 
     /// What a room shows of a path.
-    pub fn seen_at(&self, top: BorrowedFd<'_>, root: &Path, path: &str) -> SeenAt {
+    pub fn seen_at(&self, top: BorrowedFd<'_>, root: &Path, path: &WsPath) -> SeenAt {
         let way = self.way(top, root, path, MOST_LINKS);
         let mut links = way.links;
         // One that starts from the machine's root leads to nothing in a room, and stands for what it leads to.
         links.retain(|(_, target)| !target.starts_with('/'));
         if way.leaves {
-            links.retain(|(at, _)| *at != way.seen && !way.seen.starts_with(&format!("{at}/")));
+            links.retain(|(at, _)| !way.seen.is_in(at));
         }
         SeenAt { links, path: way.seen, leaves: way.leaves }
     }
 
     /// All links that were met, with their own metadata as it is now.
-    pub fn links_met(&self, top: BorrowedFd<'_>) -> Vec<(Arc<str>, Option<Signature>)> {
+    pub fn links_met(&self, top: BorrowedFd<'_>) -> Vec<(WsPath, Option<Signature>)> {
         let met = lock(&self.met);
-        met.iter().map(|path| (path.clone(), Signature::at(top, path.as_bytes(), false))).collect()
+        met.iter().map(|path| (path.clone(), Signature::at(top, path.as_str().as_bytes(), false))).collect()
     }
 
-    fn way(&self, top: BorrowedFd<'_>, root: &Path, path: &str, left: usize) -> LinkTrail {
-        let Some((folder, name)) = path.rsplit_once('/') else {
-            let start = LinkTrail { real: Some("".into()), ..LinkTrail::default() };
-            return self.last(top, root, &start, path, left);
-        };
-        let known = lock(&self.folders).get(folder).cloned();
+    fn way(&self, top: BorrowedFd<'_>, root: &Path, path: &WsPath, left: usize) -> LinkTrail {
+        let folder = path.parent().unwrap_or_else(WsPath::root);
+        if folder.is_root() {
+            let seen = WsPath::root();
+            let start = LinkTrail { links: Vec::new(), real: Some(folder), seen, leaves: false };
+            return self.last(top, root, &start, path.name(), left);
+        }
+        let known = lock(&self.folders).get(&folder).cloned();
         let folder_way = known.unwrap_or_else(|| {
-            let way = Arc::new(self.way(top, root, folder, left));
-            lock(&self.folders).insert(folder.into(), way.clone());
+            let way = Arc::new(self.way(top, root, &folder, left));
+            lock(&self.folders).insert(folder, way.clone());
             way
         });
-        self.last(top, root, &folder_way, name, left)
+        self.last(top, root, &folder_way, path.name(), left)
     }
 
     /// The way on from a folder to a name in it.
@@ -100,15 +103,12 @@ impl Ways {
         name: &str,
         left: usize,
     ) -> LinkTrail {
-        let below = |folder: &str| -> Arc<str> {
-            if folder.is_empty() { name.into() } else { format!("{folder}/{name}").into() }
-        };
-        let seen_here = if folder.leaves { Some(below(&folder.seen)) } else { None };
+        let seen_here = if folder.leaves { Some(folder.seen.join(name)) } else { None };
         let Some(real) = &folder.real else {
-            return LinkTrail { seen: below(&folder.seen), ..folder.clone() };
+            return LinkTrail { seen: folder.seen.join(name), ..folder.clone() };
         };
-        let at = below(real);
-        let ends = |links: Vec<Link>, real: Option<Arc<str>>, leaves: bool| {
+        let at = real.join(name);
+        let ends = |links: Vec<Link>, real: Option<WsPath>, leaves: bool| {
             let leaves = leaves || real.is_none();
             let seen = match (&seen_here, &real) {
                 (Some(seen), _) => seen.clone(),
@@ -117,7 +117,7 @@ impl Ways {
             };
             LinkTrail { links, real, seen, leaves: leaves || folder.leaves }
         };
-        let Ok(target) = rustix::fs::readlinkat(top, &*at, Vec::new()) else {
+        let Ok(target) = rustix::fs::readlinkat(top, at.as_str(), Vec::new()) else {
             return ends(folder.links.clone(), Some(at.clone()), false);
         };
         let target = target.to_string_lossy().into_owned();
@@ -126,23 +126,21 @@ impl Ways {
         links.push((at.clone(), target.as_str().into()));
         let from_root = target.starts_with('/');
         let start = match Path::new(&target).strip_prefix(root) {
-            Ok(inside) if from_root => Some((String::new(), inside.to_string_lossy().into_owned())),
+            Ok(inside) if from_root => Some((WsPath::root(), inside.to_string_lossy().into_owned())),
             _ if from_root => None,
-            _ => Some((real.to_string(), target)),
+            _ => Some((real.clone(), target)),
         };
         let Some((mut on, rest)) = start.filter(|_| left > 0) else { return ends(links, None, true) };
         let mut leaves = from_root;
         for part in rest.split('/') {
             match part {
                 "" | "." => {}
-                ".." => match on.rsplit_once('/') {
-                    Some((above, _)) => on.truncate(above.len()),
-                    None if !on.is_empty() => on.clear(),
+                ".." => match on.parent() {
+                    Some(above) => on = above,
                     None => return ends(links, None, true),
                 },
                 part => {
-                    let next = if on.is_empty() { part.to_owned() } else { format!("{on}/{part}") };
-                    let way = self.way(top, root, &next, left - 1);
+                    let way = self.way(top, root, &on.child(part), left - 1);
                     for link in way.links {
                         if !links.contains(&link) {
                             links.push(link);
@@ -150,13 +148,13 @@ impl Ways {
                     }
                     leaves |= way.leaves;
                     match way.real {
-                        Some(real) => on = real.to_string(),
+                        Some(real) => on = real,
                         None => return ends(links, None, true),
                     }
                 }
             }
         }
-        ends(links, Some(on.into()), leaves)
+        ends(links, Some(on), leaves)
     }
 }
 
@@ -184,10 +182,11 @@ mod tests {
         let below = Below::new(&root).unwrap();
         let ways = Ways::default();
         let links = |path: &str| -> Vec<String> {
-            let links = ways.links_to(below.top(), &root, path);
+            let links = ways.links_to(below.top(), &root, &WsPath::from_normal(path));
             links.iter().map(|(at, text)| format!("{at} -> {text}")).collect()
         };
-        let real = |path: &str| ways.followed(below.top(), &root, path);
+        let followed = |path: &str| ways.followed(below.top(), &root, &WsPath::from_normal(path));
+        let real = |path: &str| followed(path).map(|path| path.to_string());
         assert!(links("other/inc/x.h").is_empty() && real("other/inc/x.h").is_none());
         assert_eq!(links("src/inc/x.h"), ["src/inc -> ../other/inc"]);
         assert_eq!(real("src/inc/x.h").as_deref(), Some("other/inc/x.h"));
@@ -197,7 +196,7 @@ mod tests {
         assert!(!links("round/x").is_empty() && real("round/x").is_none());
         assert_eq!(ways.links_met(below.top()).len(), 5);
         let seen = |path: &str| {
-            let seen = ways.seen_at(below.top(), &root, path);
+            let seen = ways.seen_at(below.top(), &root, &WsPath::from_normal(path));
             let links: Vec<String> = seen.links.iter().map(|(at, text)| format!("{at} -> {text}")).collect();
             (seen.path.to_string(), seen.leaves, links.join(", "))
         };

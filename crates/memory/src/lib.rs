@@ -36,9 +36,7 @@ pub use numbers::Lists;
 pub use printed::keep_printed;
 pub use reads::{keep_read, kept_read, read_path};
 pub use results::Results;
-pub use seal::{
-    Change, Entry, NO_NODE, Names, NewHead, NewSeal, Roles, Seal, SealNews, Sealed, env_digest, link_itself,
-};
+pub use seal::{Change, Entry, NO_NODE, Names, NewHead, NewSeal, Roles, Seal, SealNews, Sealed, env_digest};
 pub use seals::{forget_old_seals, read_snapshot, read_trails, save_graph, seal_path, write_seal};
 pub use snapshot::{ReachedPart, Snapshot};
 pub use splice::{Spliced, splice};

@@ -8,12 +8,12 @@
 mod checking;
 
 use std::collections::BTreeMap;
-use std::sync::Arc;
 
 use nubrik_bytes::{Decoder, Digest, Encoder, Frame, Magic, Truncated};
 use nubrik_disk::Signature;
 use nubrik_engine::FileBytes;
 use nubrik_lang::{Listing, ProbeRequest};
+use nubrik_source::FilePath;
 use rustc_hash::FxHashMap;
 
 use crate::journal::Kept;
@@ -145,7 +145,7 @@ pub struct NewSeal {
     /// Probes with the digests of their answers.
     pub probes: Vec<(ProbeRequest, Digest)>,
     /// What was looked at, by path.
-    pub entries: BTreeMap<Arc<str>, Entry>,
+    pub entries: BTreeMap<FilePath, Entry>,
 }
 
 impl NewSeal {
@@ -165,11 +165,11 @@ impl NewSeal {
         let mut at = 0u32;
         for (path, entry) in entries {
             out.u32(at);
-            out.u32(path.len() as u32);
+            out.u32(path.as_str().len() as u32);
             write_entry(entry, &mut out);
-            at += path.len() as u32;
+            at += path.as_str().len() as u32;
         }
-        entries.keys().for_each(|path| out.bytes.extend_from_slice(path.as_bytes()));
+        entries.keys().for_each(|path| out.bytes.extend_from_slice(path.as_str().as_bytes()));
         Frame::end(out)
     }
 }
@@ -211,7 +211,7 @@ pub struct Seal {
     /// What is newer than in the file, by number.
     newer: FxHashMap<usize, Entry>,
     /// Paths that the file does not have; their numbers follow those of the file.
-    added: Vec<(Arc<str>, Entry)>,
+    added: Vec<(FilePath, Entry)>,
 }
 
 impl Kept for Seal {
@@ -257,7 +257,7 @@ impl Kept for Seal {
             self.probes.extend(head.probes);
         }
         for (path, entry) in news.entries {
-            match self.find(&path) {
+            match self.find(path.as_str()) {
                 Some(number) if number >= self.count => self.added[number - self.count].1 = entry,
                 Some(number) => drop(self.newer.insert(number, entry)),
                 None => self.added.push((path, entry)),
@@ -286,9 +286,11 @@ impl Seal {
     }
 
     /// Paths with their entries, of files that lie in some nodes.
-    pub fn in_nodes(&self, nodes: &[u32]) -> Vec<(Arc<str>, Entry)> {
+    pub fn in_nodes(&self, nodes: &[u32]) -> Vec<(FilePath, Entry)> {
         let all = (0..self.len()).map(|n| (n, self.entry(n)));
-        all.filter(|(_, entry)| nodes.contains(&entry.node)).map(|(n, e)| (self.path(n).into(), e)).collect()
+        all.filter(|(_, entry)| nodes.contains(&entry.node))
+            .map(|(n, e)| (FilePath::from_text(self.path(n).into()), e))
+            .collect()
     }
 
     fn bytes(&self) -> &[u8] {
@@ -311,7 +313,7 @@ impl Seal {
     /// The bytes of a path; none behind the last one.
     fn path_bytes(&self, number: usize) -> &[u8] {
         if number >= self.count {
-            return self.added.get(number - self.count).map_or(b"", |(path, _)| path.as_bytes());
+            return self.added.get(number - self.count).map_or(b"", |(path, _)| path.as_str().as_bytes());
         }
         let word = |at: usize| {
             let bytes = self.bytes().get(at..at + 4).and_then(|b| b.try_into().ok());
@@ -358,7 +360,7 @@ impl Seal {
                 std::cmp::Ordering::Equal => return Some(middle),
             }
         }
-        self.added.iter().position(|(p, _)| **p == *path).map(|n| n + self.count)
+        self.added.iter().position(|(p, _)| p.as_str() == path).map(|n| n + self.count)
     }
 
     /// The same seal, to be written anew with other entries.
@@ -369,7 +371,7 @@ impl Seal {
             env: self.env.clone(),
             probes: self.probes.clone(),
             entries: (0..self.len())
-                .map(|n| (Arc::from(self.path(n)), self.entry(n)))
+                .map(|n| (FilePath::from_text(self.path(n).into()), self.entry(n)))
                 .filter(|(_, entry)| !entry.roles.has(Roles::GONE))
                 .collect(),
         }
@@ -382,7 +384,7 @@ pub struct SealNews {
     /// What a part of the definitions, evaluated again, changed.
     pub head: Option<NewHead>,
     /// Paths with what is to be sealed of them.
-    pub entries: BTreeMap<Arc<str>, Entry>,
+    pub entries: BTreeMap<FilePath, Entry>,
 }
 
 /// What evaluating a part of the definitions again changes.
@@ -417,7 +419,7 @@ impl SealNews {
         }
         out.u32(entries.len() as u32);
         for (path, entry) in entries {
-            out.text(path);
+            out.text(path.as_str());
             write_entry(entry, &mut out);
         }
         out.bytes
@@ -436,7 +438,7 @@ impl SealNews {
                 probes: from.list(|from| Ok((ProbeRequest::decode(from)?, from.digest()?)))?,
             }),
         };
-        let entries = from.list(|from| Ok((Arc::<str>::from(from.text()?), read_entry(from)?)))?;
+        let entries = from.list(|from| Ok((FilePath::from_text(from.text()?.into()), read_entry(from)?)))?;
         Ok(SealNews { head, entries: entries.into_iter().collect() })
     }
 }
@@ -459,15 +461,6 @@ fn read_env(from: &mut Decoder<'_>) -> Result<Variable, Truncated> {
 fn write_probe(out: &mut Encoder, (request, digest): &(ProbeRequest, Digest)) {
     request.encode(out);
     out.digest(digest);
-}
-
-/// Stands before the path of a link that was looked at itself: what it leads to is looked at, too, and is another entry. No
-/// path has two slashes.
-const LINK: &str = "//";
-
-/// What a link itself is sealed under.
-pub fn link_itself(path: &str) -> Arc<str> {
-    format!("{LINK}{path}").into()
 }
 
 #[cfg(test)]

@@ -27,7 +27,7 @@ use nubrik_machine::Machine;
 use nubrik_memory::{
     BuildRecord, Chronicle, Journal, Results, STATE_FILE, keep_build, kept_builds, newest_build,
 };
-use nubrik_source::WsPath;
+use nubrik_source::{FilePath, WsPath};
 use nubrik_store::{LocalStore, Store};
 
 use crate::workspace::{OpenProblem, Workspace};
@@ -78,7 +78,7 @@ pub struct Session {
     /// What became of steps while scans were answered, by their folders.
     earlier: HashMap<Arc<str>, Verdict>,
     /// Files on which the answers of scans depend.
-    scans_looked_at: Vec<(Arc<str>, Option<Signature>)>,
+    scans_looked_at: Vec<(FilePath, Option<Signature>)>,
 }
 
 /// Why options cannot be chosen.
@@ -331,9 +331,9 @@ impl Session {
 
     // Building.
 
-    /// The folder of results, from the workspace's root.
-    pub fn results_folder(&self) -> String {
-        format!("out/{}", self.profile.as_deref().unwrap_or("base"))
+    /// The folder of results.
+    pub fn results_folder(&self) -> WsPath {
+        WsPath::from_normal("out").child(self.profile.as_deref().unwrap_or("base"))
     }
 
     fn store(&self) -> Option<&dyn Store> {

@@ -14,7 +14,7 @@ use nubrik_lang::{
     ToolAnswer, ToolRequest, ToolSearch, World,
 };
 use nubrik_memory::{Entry, Names, Roles};
-use nubrik_source::WsPath;
+use nubrik_source::{FilePath, WsPath};
 use rustc_hash::FxHashMap;
 
 use crate::SETTINGS_FILE;
@@ -50,7 +50,7 @@ struct Ignore {
 #[derive(Default, Clone)]
 pub(crate) struct SeenOfMachine {
     /// Paths that were looked at, with why, and their metadata at the first time.
-    pub files: FxHashMap<Arc<str>, Entry>,
+    pub files: FxHashMap<FilePath, Entry>,
     /// Variables of the environment.
     pub env: HashMap<String, Option<String>>,
     /// Tools that were looked for.
@@ -88,15 +88,15 @@ impl<'m> DiskWorld<'m> {
 
     /// Takes note of a path before it is looked into.
     fn look_at(&self, path: &WsPath, role: Roles) -> Option<Signature> {
-        let name = if path.is_root() { "." } else { path.as_str() };
-        let signature = self.machine.check(name);
-        self.note(name.into(), signature, role);
+        let file = if path.is_root() { FilePath::root() } else { FilePath::from(path) };
+        let signature = self.machine.check(&file);
+        self.note(file, signature, role);
         signature
     }
 
-    fn note(&self, name: Arc<str>, signature: Option<Signature>, role: Roles) {
+    fn note(&self, file: FilePath, signature: Option<Signature>, role: Roles) {
         let mut seen = lock(&self.seen);
-        let entry = seen.files.entry(name).or_insert_with(|| Entry::new(signature));
+        let entry = seen.files.entry(file).or_insert_with(|| Entry::new(signature));
         entry.roles = entry.roles.and(role);
     }
 
@@ -313,9 +313,9 @@ impl World for DiskWorld<'_> {
     fn library(&self, request: &LibraryRequest) -> Answer<LibrarySearch> {
         let path = self.env(nubrik_machine::PATH_VARIABLE).ok().flatten();
         let mut read = |path: &Path| {
-            let name: Arc<str> = path.to_string_lossy().into();
-            let signature = self.machine.check(&name);
-            self.note(name, signature, Roles::WHOLE);
+            let file = FilePath::of_machine(&path.to_string_lossy());
+            let signature = self.machine.check(&file);
+            self.note(file, signature, Roles::WHOLE);
         };
         let search = nubrik_machine::search_library(request, path.as_deref(), &mut read);
         lock(&self.seen).libraries.push((request.clone(), search.clone()));

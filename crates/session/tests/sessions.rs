@@ -11,6 +11,7 @@ use std::sync::{Arc, Mutex};
 use nubrik_confine::CancelSwitch;
 use nubrik_engine::{Event, Job, JobEnd, Listener, Outside};
 use nubrik_session::{Machine, OpenProblem, Session, Workspace};
+use nubrik_source::{FilePath, WsPath};
 
 fn folder_with(files: &[(&str, &str)]) -> tempfile::TempDir {
     let folder = tempfile::tempdir().unwrap();
@@ -102,40 +103,48 @@ fn tools_are_known_by_their_content() {
     assert!(machine.tool(&"cc".into()).unwrap_err().mend.unwrap().contains("a C compiler"));
 }
 
+fn path(path: &str) -> WsPath {
+    WsPath::from_normal(path)
+}
+
+fn file(text: &str) -> FilePath {
+    FilePath::from(&path(text))
+}
+
 #[test]
 fn files_and_folders_are_seen_and_made() {
     let (_folder, machine, _) = machine_with_tool("");
-    assert_eq!(machine.read("in").unwrap(), b"tide");
-    assert!(machine.check("nowhere").is_none());
-    assert!(machine.check(".").unwrap().is_folder());
-    machine.fresh_folder("made/a", &["deep/er".to_owned()]).unwrap();
-    assert!(machine.check("made/a/deep/er").unwrap().is_folder());
-    fs::write(machine.locate("made/a/deep/x"), "x").unwrap();
-    fs::write(machine.locate("made/a/y"), "y").unwrap();
-    let tree: Vec<String> = machine.tree("made/a").unwrap().into_iter().map(|f| f.path).collect();
+    assert_eq!(machine.read(&file("in")).unwrap(), b"tide");
+    assert!(machine.check(&file("nowhere")).is_none());
+    assert!(machine.check(&file(".")).unwrap().is_folder());
+    machine.fresh_folder(&path("made/a"), &["deep/er".to_owned()]).unwrap();
+    assert!(machine.check(&file("made/a/deep/er")).unwrap().is_folder());
+    fs::write(machine.locate(&path("made/a/deep/x")), "x").unwrap();
+    fs::write(machine.locate(&path("made/a/y")), "y").unwrap();
+    let tree: Vec<String> = machine.tree(&path("made/a")).unwrap().into_iter().map(|f| f.path).collect();
     assert_eq!(tree, ["deep/er", "deep/x", "y"]);
-    machine.publish("made/a", "out/a").unwrap();
-    machine.publish("made/a/y", "out/deep/y").unwrap();
-    assert_eq!(machine.read("out/a/deep/x").unwrap(), b"x");
+    machine.publish(&path("made/a"), &path("out/a")).unwrap();
+    machine.publish(&path("made/a/y"), &path("out/deep/y")).unwrap();
+    assert_eq!(machine.read(&file("out/a/deep/x")).unwrap(), b"x");
     // Published again: what was there is replaced whole, files by folders and the other way round.
-    fs::remove_file(machine.locate("made/a/y")).unwrap();
-    machine.publish("made/a", "out/a").unwrap();
-    assert!(machine.check("out/a/y").is_none());
-    machine.publish("made/a", "out/deep/y").unwrap();
-    machine.publish("made/a/deep/x", "out/a").unwrap();
-    assert_eq!(machine.read("out/a").unwrap(), b"x");
-    machine.fresh_folder("made/a", &[]).unwrap();
-    assert!(machine.tree("made/a").unwrap().is_empty());
-    machine.discard("made");
-    machine.discard("made");
-    assert!(machine.check("made").is_none());
+    fs::remove_file(machine.locate(&path("made/a/y"))).unwrap();
+    machine.publish(&path("made/a"), &path("out/a")).unwrap();
+    assert!(machine.check(&file("out/a/y")).is_none());
+    machine.publish(&path("made/a"), &path("out/deep/y")).unwrap();
+    machine.publish(&path("made/a/deep/x"), &path("out/a")).unwrap();
+    assert_eq!(machine.read(&file("out/a")).unwrap(), b"x");
+    machine.fresh_folder(&path("made/a"), &[]).unwrap();
+    assert!(machine.tree(&path("made/a")).unwrap().is_empty());
+    machine.discard(&path("made"));
+    machine.discard(&path("made"));
+    assert!(machine.check(&file("made")).is_none());
 }
 
 #[test]
 fn a_tool_outside_the_systems_folders_can_run() {
     let (_folder, machine, _) = machine_with_tool("#!/bin/sh\ncat in; echo \"$DEPTH\"; ls \"$TMPDIR\"\n");
-    machine.fresh_folder("made", &[]).unwrap();
-    fs::create_dir_all(machine.locate(".nubrik")).unwrap();
+    machine.fresh_folder(&path("made"), &[]).unwrap();
+    fs::create_dir_all(machine.locate(&path(".nubrik"))).unwrap();
     let tool = machine.tool(&"plot".into()).unwrap();
     let stage = nubrik_graph::Stage {
         program: nubrik_graph::Program::Tool(nubrik_graph::ToolId(0)),
@@ -144,16 +153,16 @@ fn a_tool_outside_the_systems_folders_can_run() {
         stdout: None,
         stderr: None,
     };
-    let own = vec![nubrik_engine::Readable { path: "in".into(), folder: false, made: false }];
+    let own = vec![nubrik_engine::Readable { path: path("in"), folder: false, made: false }];
     let readable = nubrik_engine::Readables { own, shared: Vec::new() };
     let job = Job {
         lent: None,
         stages: vec![(tool.path.clone(), &stage)],
         env: &[("DEPTH".into(), "7".into())],
-        folder: "made",
+        folder: &path("made"),
         readable: &readable,
         tools: &[tool],
-        work: "",
+        work: &path(""),
         limits: nubrik_graph::Limits::default(),
     };
     let mut printed = Vec::new();

@@ -11,10 +11,12 @@
 //! assert!(package.resolve("../../../etc").is_err());
 //! ```
 
+mod file_path;
 mod joined;
 mod path;
 mod sources;
 
+pub use file_path::{FilePath, FilePlace};
 pub use joined::{shared_text, written_text};
 pub use path::{PathProblem, WsPath};
 pub use sources::{LineColumn, Sources, Span, TextId};

@@ -18,7 +18,7 @@ use nubrik_graph::{
     FileId, FileNode, Graph, OutputNode, Pipeline, Place, Program, Role, Stage, Step, StepId, Target,
     TargetId, ToolId,
 };
-use nubrik_source::WsPath;
+use nubrik_source::{FilePath, WsPath};
 use nubrik_store::{Placed, Record, Store, StoreError};
 
 #[derive(Clone, Default)]
@@ -93,7 +93,7 @@ impl FakeMachine {
     fn expand(&self, job: &Job<'_>, words: &[Arc<str>]) -> JobEnd {
         let named = |name: &str| -> Vec<&str> { words.iter().filter_map(|w| w.strip_prefix(name)).collect() };
         let mains: Vec<&str> = words[1..].iter().map(|w| &**w).filter(|w| !w.contains('=')).collect();
-        let may_read = |path: &str| job.readable.iter().any(|r| *r.path == *path);
+        let may_read = |path: &str| job.readable.iter().any(|r| r.path.as_str() == path);
         let mut listed = Vec::new();
         let mut text = String::new();
         for main in mains {
@@ -154,7 +154,8 @@ pub fn expanded(
 }
 
 impl Outside for FakeMachine {
-    fn check(&self, path: &str) -> Option<Signature> {
+    fn check(&self, path: &FilePath) -> Option<Signature> {
+        let path = path.as_str();
         let files = self.files.lock().unwrap();
         let below = format!("{path}/");
         // Folders are there where files are.
@@ -163,19 +164,20 @@ impl Outside for FakeMachine {
         files.get(path).map(|f| f.signature).or_else(of_folder)
     }
 
-    fn digest(&self, path: &str) -> io::Result<Digest> {
-        *self.digested.lock().unwrap().entry(path.to_owned()).or_default() += 1;
+    fn digest(&self, path: &FilePath) -> io::Result<Digest> {
+        *self.digested.lock().unwrap().entry(path.to_string()).or_default() += 1;
         self.read(path).map(|bytes| Digest::of(&bytes))
     }
 
-    fn read(&self, path: &str) -> io::Result<Vec<u8>> {
+    fn read(&self, path: &FilePath) -> io::Result<Vec<u8>> {
         let files = self.files.lock().unwrap();
-        files.get(path).map(|f| f.bytes.clone()).ok_or_else(|| io::ErrorKind::NotFound.into())
+        files.get(path.as_str()).map(|f| f.bytes.clone()).ok_or_else(|| io::ErrorKind::NotFound.into())
     }
 
-    fn tree(&self, folder: &str) -> io::Result<Vec<TreeFile>> {
+    fn tree(&self, folder: &WsPath) -> io::Result<Vec<TreeFile>> {
         let files = self.files.lock().unwrap();
-        let below = files.iter().filter_map(|(p, f)| Some((p.strip_prefix(folder)?.strip_prefix('/')?, f)));
+        let below =
+            files.iter().filter_map(|(p, f)| Some((p.strip_prefix(folder.as_str())?.strip_prefix('/')?, f)));
         let file = |path: &str, f: &File| TreeFile {
             path: path.to_owned(),
             kind: TreeFileKind::File,
@@ -184,18 +186,20 @@ impl Outside for FakeMachine {
         Ok(below.map(|(path, f)| file(path, f)).collect())
     }
 
-    fn fresh_folder(&self, folder: &str, _: &[String]) -> io::Result<()> {
+    fn fresh_folder(&self, folder: &WsPath, _: &[String]) -> io::Result<()> {
         let prefix = format!("{folder}/");
         self.files.lock().unwrap().retain(|path, _| !path.starts_with(&prefix));
         Ok(())
     }
 
-    fn discard(&self, path: &str) {
+    fn discard(&self, path: &WsPath) {
+        let path = path.as_str();
         let prefix = format!("{path}/");
         self.files.lock().unwrap().retain(|p, _| p != path && !p.starts_with(&prefix));
     }
 
-    fn set_aside(&self, from: &str, to: &str) -> io::Result<()> {
+    fn set_aside(&self, from: &WsPath, to: &WsPath) -> io::Result<()> {
+        let from = from.as_str();
         let mut files = self.files.lock().unwrap();
         let inside = |path: &String| path.starts_with(&format!("{from}/"));
         let moved: Vec<String> = files.keys().filter(|p| inside(p)).cloned().collect();
@@ -206,14 +210,14 @@ impl Outside for FakeMachine {
         Ok(())
     }
 
-    fn publish(&self, from: &str, to: &str) -> io::Result<()> {
-        let bytes = self.read(from)?;
-        self.write(to, &String::from_utf8(bytes).unwrap());
+    fn publish(&self, from: &WsPath, to: &WsPath) -> io::Result<()> {
+        let bytes = self.read(&from.into())?;
+        self.write(to.as_str(), &String::from_utf8(bytes).unwrap());
         Ok(())
     }
 
-    fn locate(&self, path: &str) -> PathBuf {
-        PathBuf::from("/work").join(path)
+    fn locate(&self, path: &WsPath) -> PathBuf {
+        PathBuf::from("/work").join(path.as_str())
     }
 
     fn tool(&self, name: &Arc<str>) -> Result<FoundTool, ToolProblem> {
@@ -271,9 +275,11 @@ impl Outside for FakeMachine {
         JobEnd::Well
     }
 
-    fn work(&self, work: &nubrik_engine::Work, to: &str) -> Result<(), String> {
+    fn work(&self, work: &nubrik_engine::Work, to: &WsPath) -> Result<(), String> {
         match work {
-            nubrik_engine::Work::Native(nubrik_graph::Native::Write { text, .. }) => self.write(to, text),
+            nubrik_engine::Work::Native(nubrik_graph::Native::Write { text, .. }) => {
+                self.write(to.as_str(), text)
+            }
             other => return Err(format!("{other:?} is not played here")),
         }
         Ok(())
@@ -300,8 +306,8 @@ pub struct FakeStore {
 /// The store as one machine sees it.
 pub struct StoreOn<'a>(pub &'a FakeStore, pub &'a FakeMachine);
 
-fn inside(path: &Path) -> String {
-    path.strip_prefix("/work").unwrap().to_str().unwrap().to_owned()
+fn inside(path: &Path) -> WsPath {
+    WsPath::from_normal(path.strip_prefix("/work").unwrap().to_str().unwrap())
 }
 
 impl Store for StoreOn<'_> {
@@ -317,7 +323,7 @@ impl Store for StoreOn<'_> {
     }
 
     fn keep_file(&self, file: &Path, digest: &Digest, _: bool) -> Result<(), StoreError> {
-        let bytes = self.1.read(&inside(file)).unwrap();
+        let bytes = self.1.read(&FilePath::from(&inside(file))).unwrap();
         self.0.blobs.lock().unwrap().insert(*digest, bytes);
         Ok(())
     }
@@ -328,7 +334,7 @@ impl Store for StoreOn<'_> {
         }
         match self.0.blobs.lock().unwrap().get(digest) {
             Some(bytes) => {
-                self.1.write(&inside(to), std::str::from_utf8(bytes).unwrap());
+                self.1.write(inside(to).as_str(), std::str::from_utf8(bytes).unwrap());
                 Ok(Placed::Done)
             }
             None => Ok(Placed::Missing),
@@ -495,7 +501,7 @@ impl Bench {
         let store = StoreOn(&self.store, &self.machine);
         let mut outcome = build(
             Request::whole(&joins.finished(), files),
-            "out",
+            &WsPath::from_normal("out"),
             &self.state,
             &self.machine,
             Some(&store),

@@ -10,6 +10,7 @@ use nubrik_confine::{
     Surroundings, TEMPORARY,
 };
 use nubrik_engine::Readables;
+use nubrik_source::WsPath;
 
 use super::Environment;
 use crate::machine::Machine;
@@ -162,7 +163,8 @@ impl Machine {
         match self.means() {
             Means::Rooms(rooms) => {
                 let mut furnishing = Furnishing::of(self, wanted.readable)?;
-                furnishing.add_own(wanted.own, &self.seen_at(wanted.work).path);
+                let work = self.seen_at(&WsPath::from_normal(wanted.work)).path;
+                furnishing.add_own(wanted.own, work.as_str());
                 let mut needed = self.needed(&wanted.parts);
                 if wanted.network {
                     // Where its names are looked up often lies behind a link out of the system's folders.
@@ -209,7 +211,7 @@ impl Machine {
     fn allow_wanted(&self, rules: &RuleSet, wanted: &CommandNeeds<'_>) -> io::Result<()> {
         for readable in wanted.readable.iter() {
             // What is not there is reported by the command that wants it.
-            match rules.allow(&self.root().join(&*readable.path), Access::Read) {
+            match rules.allow(&self.root().join(readable.path.as_str()), Access::Read) {
                 Err(e) if e.kind() != io::ErrorKind::NotFound => return Err(e),
                 _ => {}
             }

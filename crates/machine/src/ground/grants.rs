@@ -4,6 +4,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use nubrik_engine::{Job, Touch, Touched};
+use nubrik_source::{FilePath, WsPath};
 
 use crate::machine::Machine;
 
@@ -42,18 +43,20 @@ impl<'m> Grants<'m> {
             path.canonicalize().unwrap_or(path)
         };
         let mut readable = Vec::new();
-        let mut own = vec![whole(job.folder)];
+        let mut own = vec![whole(job.folder.as_str())];
         if !in_room {
-            readable.extend(job.readable.iter().map(|readable| whole(&readable.path)));
+            readable.extend(job.readable.iter().map(|readable| whole(readable.path.as_str())));
             let parts: Vec<&str> = job.tools.iter().flat_map(|t| &t.parts).map(|part| &**part).collect();
             readable.extend(machine.needed(&parts));
             readable.sort();
             readable.dedup();
-            own.push(machine.temporary().place(job.folder));
+            own.push(machine.temporary().place(job.folder.as_str()));
         }
         let mut declared = Vec::new();
         if in_room {
-            declared.extend(job.readable.iter().map(|readable| (readable.path.clone(), readable.folder)));
+            declared.extend(
+                job.readable.iter().map(|readable| (readable.path.shared().clone(), readable.folder)),
+            );
             declared.sort();
         }
         Grants { machine, root, readable, own, in_room, declared }
@@ -123,7 +126,10 @@ impl<'m> Grants<'m> {
             && touched.found == nubrik_confine::Found::Folder;
         let listed = inside.as_ref().filter(|_| was_listed && !self.may_write(&touched.path));
         let lacks = listed.map(|folder| self.lacking(&folder.to_string_lossy())).unwrap_or_default();
-        let path = inside.unwrap_or(touched.path).to_string_lossy().into();
+        let path = match inside {
+            Some(inside) => FilePath::from(&WsPath::from_normal(&inside.to_string_lossy())),
+            None => FilePath::of_machine(&touched.path.to_string_lossy()),
+        };
         let touch = match touched.touch {
             nubrik_confine::PathUse::LookedUp => Touch::LookedUp,
             nubrik_confine::PathUse::Read => Touch::Read,

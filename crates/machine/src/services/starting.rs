@@ -372,7 +372,7 @@ impl Starting<'_> {
     /// Does something with what a service wants of its confinement.
     fn wanting<T>(&self, at: &InstancePlaces, ask: impl FnOnce(&Machine, &CommandNeeds<'_>) -> T) -> T {
         let own = self.service.inputs.iter().map(|path| Readable {
-            path: path.shared().clone(),
+            path: path.clone(),
             folder: self.machine.root().join(path.as_str()).is_dir(),
             made: path.as_str().starts_with(".nubrik/"),
         });

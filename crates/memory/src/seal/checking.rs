@@ -6,8 +6,9 @@ use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use nubrik_bytes::{Digest, Encoder};
 use nubrik_disk::{Below, Signature};
 use nubrik_lang::ProbeRequest;
+use nubrik_source::FilePath;
 
-use super::{LINK, Roles, Seal, env_digest};
+use super::{Roles, Seal, env_digest};
 
 /// More changes than this are not worth telling one by one.
 pub const MANY: usize = 5_000;
@@ -131,7 +132,7 @@ fn bytes_of<'b>(signature: &Signature, out: &'b mut Encoder) -> &'b [u8] {
 
 /// The path of an entry, be it a link's own or not.
 pub fn plain(path: &[u8]) -> &[u8] {
-    path.strip_prefix(LINK.as_bytes()).unwrap_or(path)
+    path.strip_prefix(FilePath::LINK.as_bytes()).unwrap_or(path)
 }
 
 /// The deepest folder that both paths are below; empty where there is none but the root.

@@ -1,5 +1,7 @@
 //! Seals are read back as they were written, and damaged ones are refused.
 
+use std::sync::Arc;
+
 use super::*;
 
 fn seal() -> NewSeal {
@@ -15,7 +17,7 @@ fn seal() -> NewSeal {
         graph: Digest([7; 32]),
         env: vec![("HOME".to_owned(), env_digest(Some("x"))), ("NOT".to_owned(), None)],
         probes: Vec::new(),
-        entries: entries.into_iter().map(|(path, entry)| (path.into(), entry)).collect(),
+        entries: entries.into_iter().map(|(path, entry)| (FilePath::from_text(path.into()), entry)).collect(),
     }
 }
 
@@ -34,7 +36,7 @@ fn a_seal_is_read_back_and_added_to() {
     assert_eq!(plain.find("src/nix"), None);
     let changed = Entry { signature: None, ..new.entries["src/höhe.c"] };
     let news = |entries: &[(&str, Entry)]| SealNews {
-        entries: entries.iter().map(|(path, entry)| ((*path).into(), *entry)).collect(),
+        entries: entries.iter().map(|(path, entry)| (FilePath::from_text((*path).into()), *entry)).collect(),
         ..SealNews::default()
     };
     let added = Entry { node: 8, ..changed };

@@ -2,12 +2,12 @@
 
 use std::collections::{BTreeMap, HashMap};
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
 
 use nubrik_engine::{Capacity, Forecast, PlannedStep, Supposed, Verdict, forecast};
 use nubrik_graph::{Closure, Graph, StepId};
 use nubrik_lang::AddressPattern;
 use nubrik_session::{Session, Standing};
+use nubrik_source::WsPath;
 use serde::Serialize;
 
 use super::since::Affected;
@@ -43,7 +43,7 @@ pub fn plan(
         return Ok(Exit::Done);
     }
     let evaluation = evaluate(console, &mut session, &patterns)?;
-    let mut changed: Vec<Arc<str>> = Vec::new();
+    let mut changed: Vec<WsPath> = Vec::new();
     for file in if_changed {
         changed.push(source(console, &session, &evaluation.graph, file)?);
     }
@@ -91,7 +91,7 @@ fn room_of(session: &Session) -> Capacity {
 }
 
 /// The path of a source, from the workspace's root.
-fn source(console: Console, session: &Session, graph: &Graph, file: &Path) -> CommandResult<Arc<str>> {
+fn source(console: Console, session: &Session, graph: &Graph, file: &Path) -> CommandResult<WsPath> {
     let written = file.display().to_string();
     let path = session.workspace.folder.resolve(&written).map_err(|problem| {
         say_wrong(
@@ -103,7 +103,7 @@ fn source(console: Console, session: &Session, graph: &Graph, file: &Path) -> Co
     })?;
     let known = graph.files.iter().find(|f| f.path == path);
     match known {
-        Some(node) if node.maker.is_none() => Ok(path.shared().clone()),
+        Some(node) if node.maker.is_none() => Ok(path),
         Some(_) => {
             let message = format!("`{written}` is made by a step, so it does not change by itself");
             Err(say_wrong(console, Exit::Usage, &message, &["name one of the sources that it is made from"]))

@@ -168,7 +168,7 @@ struct Shown<'g> {
     graph: &'g Graph,
     id: TargetId,
     state: &'g State,
-    out: &'g str,
+    out: &'g WsPath,
     users: Vec<String>,
     on_call: OnCall<'g>,
 }

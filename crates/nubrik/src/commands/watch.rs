@@ -289,12 +289,12 @@ fn fingerprint(console: Console, choice: &Choice, address: &str) -> CommandResul
     files.extend(evaluation.effects.iter().flat_map(|e| e.step.inputs.iter().copied()));
     let mut text = format!("{:?}{:?}", evaluation.effects, evaluation.services);
     for path in evaluation.services.iter().flat_map(|s| &s.inputs) {
-        let digest = workshop.machine().digest(path.as_str()).map(|d| d.hex()).unwrap_or_default();
+        let digest = workshop.machine().digest(&path.into()).map(|d| d.hex()).unwrap_or_default();
         text.push_str(&format!("{} {digest}\n", path.as_str()));
     }
     for file in files {
-        let path = graph.file(file).path.as_str();
-        let digest = workshop.machine().digest(path).map(|d| d.hex()).unwrap_or_default();
+        let path = &graph.file(file).path;
+        let digest = workshop.machine().digest(&path.into()).map(|d| d.hex()).unwrap_or_default();
         text.push_str(&format!("{path} {digest}\n"));
     }
     Ok(text.into_bytes())

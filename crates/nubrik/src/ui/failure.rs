@@ -203,7 +203,7 @@ pub fn readings(graph: &Graph, id: StepId, failure: &Failure, printed: &[u8]) ->
             ));
         }
         Failure::Undeclared { path, target } => {
-            lines.push(("mend", declare(graph, id, path, target.as_deref())));
+            lines.push(("mend", declare(graph, id, path.as_str(), target.as_deref())));
         }
         Failure::Service(failure) => lines.extend(super::services::readings(failure)),
         Failure::ToldSecret { .. } => {
@@ -281,8 +281,8 @@ pub fn refused_thing(refusal: &Refusal) -> String {
                 Touch::Read => "reading",
                 Touch::LookedUp => "looking for",
             };
-            let path = if path.is_empty() { "of the workspace" } else { path };
-            format!("{what} {path}")
+            let path = path.told();
+            format!("{what} {}", if path.is_empty() { "of the workspace" } else { &path })
         }
     }
 }
@@ -298,21 +298,21 @@ fn mend_of_refusal(graph: &Graph, id: StepId, refusal: &Refusal) -> String {
             let all = if folder.is_empty() { "**".to_owned() } else { format!("{folder}/**") };
             declare(graph, id, &all, None)
         }
-        Refusal::Path { path, touch: Touch::Written, .. } if path.starts_with('/') => {
+        Refusal::Path { path, touch: Touch::Written, .. } if path.is_of_machine() => {
             format!(
                 "let it write to {{scratch \"work\"}}, which is thrown away, or to an {{out \"…\"}}; {place}"
             )
         }
         Refusal::Path { path, touch: Touch::Written, .. } => {
-            let name = path.rsplit('/').next().unwrap_or(path);
+            let name = path.as_str().rsplit('/').next().unwrap_or_default();
             format!("a step writes only its own outputs: {{out \"{name}\"}} in the command at {place}")
         }
-        Refusal::Path { path, .. } if path.starts_with('/') => {
+        Refusal::Path { path, .. } if path.is_of_machine() => {
             format!(
                 "a step reads the workspace and the system's folders: copy {path} into the workspace and declare it"
             )
         }
-        Refusal::Path { path, target, .. } => declare(graph, id, path, target.as_deref()),
+        Refusal::Path { path, target, .. } => declare(graph, id, path.as_str(), target.as_deref()),
     }
 }
 

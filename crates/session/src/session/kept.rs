@@ -2,7 +2,7 @@
 //! looked at.
 
 use std::collections::BTreeMap;
-use std::sync::{Arc, PoisonError};
+use std::sync::PoisonError;
 use std::time::{Duration, Instant};
 
 use nubrik_diagnostic::Severity;
@@ -13,7 +13,7 @@ use nubrik_memory::{
     Entry, Journal, Names, NewSeal, Roles, Seal, SealNews, Sealed, env_digest, keep_read, kept_read,
     read_path,
 };
-use nubrik_source::WsPath;
+use nubrik_source::{FilePath, WsPath};
 
 use super::Session;
 use super::standing::{kind, threads};
@@ -78,7 +78,7 @@ impl Session {
             if !is_same {
                 return None;
             }
-            news.entries.insert(at.into(), Entry { signature: change.now, ..entry });
+            news.entries.insert(FilePath::from_text(at.into()), Entry { signature: change.now, ..entry });
         }
         let evaluation = kept_read(own, path, &seal, threads())?;
         if !news.entries.is_empty() {
@@ -96,7 +96,7 @@ impl Session {
             return None;
         }
         let seen = self.seen.lock().unwrap_or_else(PoisonError::into_inner);
-        let mut entries: BTreeMap<Arc<str>, Entry> = BTreeMap::new();
+        let mut entries: BTreeMap<FilePath, Entry> = BTreeMap::new();
         #[allow(clippy::iter_over_hash_type)] // Into a sorted map.
         for (path, entry) in &seen.files {
             entries.insert(path.clone(), *entry);

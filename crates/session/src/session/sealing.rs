@@ -1,7 +1,7 @@
 //! Sealing a finished request, and adding to its seal when some of its steps were built again.
 
 use std::collections::BTreeMap;
-use std::sync::{Arc, PoisonError};
+use std::sync::PoisonError;
 
 use nubrik_bytes::{Digest, Encoder};
 use nubrik_disk::Signature;
@@ -10,8 +10,9 @@ use nubrik_graph::{Closure, FileId, Graph, StepId};
 use nubrik_lang::{AddressPattern, AnswerText, Evaluation};
 use nubrik_memory::{
     Entry, NO_NODE, NewSeal, ReachedPart, Results, Roles, Seal, SealNews, Sealed, Snapshot, Trails,
-    env_digest, forget_old_seals, link_itself, save_graph, seal_path, write_seal,
+    env_digest, forget_old_seals, save_graph, seal_path, write_seal,
 };
+use nubrik_source::{FilePath, WsPath};
 use nubrik_store::{OutputRecord, TreeKind};
 use rustc_hash::{FxHashMap, FxHashSet};
 
@@ -19,7 +20,7 @@ use super::standing::Reached;
 use super::{BuildProblem, Session};
 
 /// Metadata of what steps made, by path, each with its file in the graph.
-pub(super) type Made = BTreeMap<Arc<str>, MadeEntry>;
+pub(super) type Made = BTreeMap<FilePath, MadeEntry>;
 
 /// Something that a step made, or a folder with such things in it.
 pub(super) struct MadeEntry {
@@ -54,12 +55,14 @@ impl Session {
             out.u8(pattern.wanted as u8);
             out.bool(pattern.is_folder);
         });
-        out.text(&self.results_folder());
+        out.text(self.results_folder().as_str());
         out.list(&self.settings, |out, setting| {
             out.text(&setting.name);
             out.text(&format!("{:?}", setting.value));
         });
-        let program = std::env::current_exe().ok().and_then(|p| self.machine.check(&p.to_string_lossy()));
+        let program = std::env::current_exe()
+            .ok()
+            .and_then(|p| self.machine.check(&FilePath::of_machine(&p.to_string_lossy())));
         out.u64(program.map_or(0, |s| s.changed as u64));
         // How steps are confined decides what they see.
         out.text(&nubrik_machine::circumstances());
@@ -101,7 +104,7 @@ impl Session {
         for change in &changes {
             let entry = seal.entry(change.number);
             if !folders.contains(&entry.node) {
-                let path = seal.path(change.number).into();
+                let path = FilePath::from_text(seal.path(change.number).into());
                 news.entries.insert(path, Entry { signature: change.now, ..entry });
             }
         }
@@ -118,7 +121,8 @@ impl Session {
             (head.graph, head.steps) = (graph, again.steps);
             (head.gone, head.results) = (again.gone, again.results);
             for path in again.stale {
-                news.entries.insert(path, Entry { roles: Roles::GONE, ..Entry::new(None) });
+                news.entries
+                    .insert(FilePath::from_text(path), Entry { roles: Roles::GONE, ..Entry::new(None) });
             }
         }
         for (path, entry) in built {
@@ -134,25 +138,25 @@ impl Session {
 
     /// What steps that were built looked at and made, as it is to be sealed; `None` where a file is so
     /// young that it may change without a trace.
-    fn built_entries(&self, reached: &Reached, outcome: &Outcome) -> Option<BTreeMap<Arc<str>, Entry>> {
+    fn built_entries(&self, reached: &Reached, outcome: &Outcome) -> Option<BTreeMap<FilePath, Entry>> {
         let Reached { seal, snapshot, part, .. } = reached;
         let made = self.made_entries(&part.graph, self.own_steps(part), &part.requested)?;
         let known = |path: &str| seal.find(path).map(|number| seal.entry(number));
-        let mut entries: BTreeMap<Arc<str>, Entry> = BTreeMap::new();
+        let mut entries: BTreeMap<FilePath, Entry> = BTreeMap::new();
         for (path, entry) in &outcome.looked_at {
             if entry.is_some_and(|e| e.young) {
                 return None;
             }
-            let new = || match snapshot.node(path) {
+            let new = || match snapshot.node(path.as_str()) {
                 Some(node) => Entry { node, ..Entry::new(None) },
                 None => Entry { roles: Roles::WHOLE, ..Entry::new(None) },
             };
             let signature = entry.map(|e| e.signature);
-            entries.insert(path.clone(), Entry { signature, ..known(path).unwrap_or_else(new) });
+            entries.insert(path.clone(), Entry { signature, ..known(path.as_str()).unwrap_or_else(new) });
         }
         for (path, made) in made {
             let node = || snapshot.node(part.graph.file(made.file).path.as_str()).unwrap_or(NO_NODE);
-            let entry = known(&path).unwrap_or_else(|| Entry { node: node(), ..Entry::new(None) });
+            let entry = known(path.as_str()).unwrap_or_else(|| Entry { node: node(), ..Entry::new(None) });
             let roles = entry.roles.without(Roles::ITSELF).and(made.roles());
             entries.insert(path, Entry { signature: made.signature, roles, ..entry });
         }
@@ -162,21 +166,24 @@ impl Session {
 
     /// What an evaluation rests on besides what it looked at itself: settings, files of scans, and tools. `None` where a file of a
     /// scan is so young that a later change of it might not show.
-    pub(super) fn looked_at_besides(&self) -> Option<Vec<(Arc<str>, Entry)>> {
-        let settings = [(crate::SETTINGS_FILE.into(), self.machine.check(crate::SETTINGS_FILE))];
-        let all = settings.into_iter().chain(self.scans_looked_at.iter().cloned());
+    pub(super) fn looked_at_besides(&self) -> Option<Vec<(FilePath, Entry)>> {
+        let settings = FilePath::from(&WsPath::from_normal(crate::SETTINGS_FILE));
+        let found = self.machine.check(&settings);
+        let all = std::iter::once((settings, found)).chain(self.scans_looked_at.iter().cloned());
         if self.scans_looked_at.iter().any(|(_, found)| *found == Some(Signature::default())) {
             return None;
         }
         let entry = |(path, found)| (path, Entry { roles: Roles::WHOLE, ..Entry::new(found) });
-        Some(all.chain(self.machine.tools_looked_at()).map(entry).collect())
+        let tools = self.machine.tools_looked_at().into_iter();
+        let tools = tools.map(|(path, found)| (FilePath::from_text(path), found));
+        Some(all.chain(tools).map(entry).collect())
     }
 
     /// Links that steps see, by where they lead: besides what they lead to, which is looked at under the plain path.
-    fn links_met(&self) -> impl Iterator<Item = (Arc<str>, Entry)> {
+    fn links_met(&self) -> impl Iterator<Item = (FilePath, Entry)> {
         self.machine.links_met().into_iter().map(|(path, signature)| {
             let roles = Roles::WHOLE.and(Roles::ITSELF);
-            (link_itself(&path), Entry { roles, ..Entry::new(signature) })
+            (FilePath::of_link(&path), Entry { roles, ..Entry::new(signature) })
         })
     }
 
@@ -185,9 +192,10 @@ impl Session {
         let seen = self.seen.lock().unwrap_or_else(PoisonError::into_inner);
         #[allow(clippy::iter_over_hash_type)] // Into a sorted map.
         for (path, entry) in &seen.files {
-            let known = news.entries.get(path).copied().or_else(|| seal.find(path).map(|n| seal.entry(n)));
+            let known =
+                news.entries.get(path).copied().or_else(|| seal.find(path.as_str()).map(|n| seal.entry(n)));
             let known = known.filter(|entry| !entry.roles.has(Roles::GONE));
-            let node = || snapshot.node(path).unwrap_or(NO_NODE);
+            let node = || snapshot.node(path.as_str()).unwrap_or(NO_NODE);
             let (node, roles) = known.map_or_else(|| (node(), entry.roles), |k| (k.node, k.roles));
             let now = Entry { node, roles: roles.and(entry.roles), ..*entry };
             if known != Some(now) {
@@ -197,7 +205,7 @@ impl Session {
         for (path, signature) in self.machine.tools_looked_at() {
             let now = Entry { roles: Roles::WHOLE, ..Entry::new(signature) };
             if seal.find(&path).is_none() {
-                news.entries.insert(path, now);
+                news.entries.insert(FilePath::from_text(path), now);
             }
         }
         let head = news.head.get_or_insert_default();
@@ -227,16 +235,16 @@ impl Session {
             let memory = self.state().steps.get(step.folder.as_str())?;
             let mut signatures = memory.signatures.iter();
             for (output, record) in step.outputs.iter().zip(&memory.outputs) {
-                let path = graph.file(output.file).path.shared();
+                let path = &graph.file(output.file).path;
                 self.add_made(&mut entries, output.file, path, record, &mut signatures)?;
             }
         }
         let out = self.results_folder();
         let wanted: FxHashSet<FileId> = requested.iter().copied().collect();
         for result in graph.targets.iter().flat_map(|t| &t.results).filter(|r| wanted.contains(&r.file)) {
-            let path: Arc<str> = format!("{out}/{}", result.publish.as_str()).into();
+            let path = out.join(result.publish.as_str());
             // What was put there was looked at then: what is there now may have been edited meanwhile.
-            let (_, signatures) = self.state().published.get(&path)?;
+            let (_, signatures) = self.state().published.get(path.as_str())?;
             let record = self.record_of(graph, result.file)?;
             let mut signatures = signatures.iter();
             self.add_made(&mut entries, result.file, &path, &record, &mut signatures)?;
@@ -260,11 +268,11 @@ impl Session {
         &self,
         entries: &mut Made,
         file: FileId,
-        path: &Arc<str>,
+        path: &WsPath,
         record: &OutputRecord,
         signatures: &mut impl Iterator<Item = &'s Signature>,
     ) -> Option<()> {
-        let folder = |path: &Arc<str>| MadeEntry {
+        let folder = |path: &WsPath| MadeEntry {
             file,
             signature: self.machine.check_itself(path),
             is_link: false,
@@ -273,18 +281,18 @@ impl Session {
         let inner = match record {
             OutputRecord::File { .. } => {
                 let signature = Some(*signatures.next()?);
-                entries.insert(path.clone(), MadeEntry { file, signature, is_link: false, is_folder: false });
+                entries.insert(path.into(), MadeEntry { file, signature, is_link: false, is_folder: false });
                 return Some(());
             }
             OutputRecord::Folder(inner) => inner,
         };
-        entries.insert(path.clone(), folder(path));
+        entries.insert(path.into(), folder(path));
         for entry in inner {
             let signature = *signatures.next()?;
-            let whole: Arc<str> = format!("{path}/{}", entry.path).into();
+            let whole = path.join(&entry.path);
             for (at, _) in entry.path.match_indices('/') {
-                let above: Arc<str> = whole[..path.len() + 1 + at].into();
-                entries.entry(above.clone()).or_insert_with(|| folder(&above));
+                let above = path.join(&entry.path[..at]);
+                entries.entry(FilePath::from(&above)).or_insert_with(|| folder(&above));
             }
             let made = match entry.kind {
                 TreeKind::EmptyFolder => folder(&whole),
@@ -295,7 +303,7 @@ impl Session {
                     is_folder: false,
                 },
             };
-            entries.insert(whole, made);
+            entries.insert(FilePath::from(&whole), made);
         }
         Some(())
     }
@@ -336,15 +344,15 @@ impl Session {
     }
 
     /// Everything that a request looked at; `None` when some file is too young.
-    fn seal_entries(&self, evaluation: &Evaluation, outcome: &Outcome) -> Option<BTreeMap<Arc<str>, Entry>> {
+    fn seal_entries(&self, evaluation: &Evaluation, outcome: &Outcome) -> Option<BTreeMap<FilePath, Entry>> {
         let graph = &evaluation.graph;
         let nodes: FxHashMap<&str, u32> =
             graph.files.iter().enumerate().map(|(n, f)| (f.path.as_str(), n as u32)).collect();
-        let mut entries: BTreeMap<Arc<str>, Entry> = BTreeMap::new();
+        let mut entries: BTreeMap<FilePath, Entry> = BTreeMap::new();
         let seen = self.seen.lock().unwrap_or_else(PoisonError::into_inner);
         #[allow(clippy::iter_over_hash_type)] // Into a sorted map.
         for (path, entry) in &seen.files {
-            let node = nodes.get(&**path).copied().unwrap_or(NO_NODE);
+            let node = nodes.get(path.as_str()).copied().unwrap_or(NO_NODE);
             entries.insert(path.clone(), Entry { node, ..*entry });
         }
         drop(seen);
@@ -353,7 +361,7 @@ impl Session {
                 return None;
             }
             let signature = entry.map(|e| e.signature);
-            let node = nodes.get(&**path).copied();
+            let node = nodes.get(path.as_str()).copied();
             let new = Entry { node: node.unwrap_or(NO_NODE), ..Entry::new(signature) };
             let entry = entries.entry(path.clone()).or_insert(new);
             if node.is_none() {

@@ -146,7 +146,7 @@ impl Session {
             return false;
         };
         let sealed = |path: &str| reached.seal.find(path).and_then(|n| reached.seal.entry(n).signature);
-        made.iter().all(|(path, made)| sealed(path) == made.signature || made.is_folder)
+        made.iter().all(|(path, made)| sealed(path.as_str()) == made.signature || made.is_folder)
             && reached.part.settled.iter().all(|step| {
                 let memory = self.state().steps.get(graph.step(*step).folder.as_str());
                 memory.is_some_and(|m| m.outputs.len() == graph.step(*step).outputs.len())

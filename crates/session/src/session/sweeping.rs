@@ -70,7 +70,7 @@ impl Workshop<'_> {
     fn stale_results(&self, homes: &[WsPath], is_made: impl Fn(&str) -> bool) -> Vec<Arc<str>> {
         let out = self.results_folder();
         let below_out = |home: &WsPath| match home.is_root() {
-            true => out.clone(),
+            true => out.to_string(),
             false => format!("{out}/{home}"),
         };
         let homes: FxHashSet<String> = homes.iter().map(below_out).collect();
@@ -106,10 +106,11 @@ impl Workshop<'_> {
     fn remove_results(&self, stale: &[Arc<str>]) -> ChangeList<Published> {
         let out = self.results_folder();
         for path in stale {
-            self.machine.discard(path);
+            let path = WsPath::from_normal_text(path.clone());
+            self.machine.discard(&path);
             // Folders that are empty now go, too.
-            let mut folder = WsPath::from_normal(path).parent();
-            while let Some(at) = folder.filter(|f| f.as_str().len() > out.len()) {
+            let mut folder = path.parent();
+            while let Some(at) = folder.filter(|f| f.below(&out).is_some()) {
                 if !self.machine.below().remove_empty_folder(at.as_str()) {
                     break;
                 }

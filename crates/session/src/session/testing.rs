@@ -4,6 +4,7 @@ use nubrik_engine::{Listener, Options, Outside, Request, build};
 use nubrik_graph::{Graph, Step};
 use nubrik_lang::{AddressPattern, Evaluation};
 use nubrik_memory::{Chronicle, Results};
+use nubrik_source::FilePath;
 
 use super::{BuildProblem, BuildReport, Session, Workshop};
 use crate::since::ChangedFiles;
@@ -12,7 +13,7 @@ impl Session {
     /// The single cases that the report of a check tells of; `None` where it has none that can be read.
     pub fn cases(&self, graph: &Graph, step: &Step) -> Option<Vec<nubrik_cases::Case>> {
         let report = step.check.as_ref()?.report?;
-        let bytes = self.machine.read(graph.file(report).path.as_str()).ok()?;
+        let bytes = self.machine.read(&FilePath::from(&graph.file(report).path)).ok()?;
         nubrik_cases::read(&bytes).ok()
     }
 

@@ -11,6 +11,7 @@ use nubrik_engine::{Changes, Event, Listener, Options, Outside, Request, Verdict
 use nubrik_graph::{Graph, Step};
 use nubrik_lang::{AddressPattern, AnswerText, Evaluation};
 use nubrik_memory::{Chronicle, Results, STATE_FILE};
+use nubrik_source::FilePath;
 use nubrik_store::LocalStore;
 use rustix::fs::OFlags;
 
@@ -100,7 +101,7 @@ impl Workshop<'_> {
         let heard = StepListener { listener, graph, verdicts: Mutex::default() };
         let mut outcome = build(
             Request { publish: false, ..Request::whole(graph, &evaluation.scans) },
-            self.results_folder().as_str(),
+            &self.results_folder(),
             self.state(),
             &self.machine,
             self.store(),
@@ -129,16 +130,16 @@ impl Workshop<'_> {
     /// Takes over what a scan answered. An answer that cannot be read is no empty one.
     fn read_answer(&mut self, graph: &Graph, step: &Step) -> Result<(), BuildProblem> {
         let text = |file: nubrik_graph::FileId| {
-            let path = graph.file(file).path.as_str();
-            let bytes = self.machine.read(path);
-            let bytes = bytes.map_err(|e| BuildProblem::Own(self.workspace.root.join(path), e))?;
+            let path = &graph.file(file).path;
+            let bytes = self.machine.read(&path.into());
+            let bytes = bytes.map_err(|e| BuildProblem::Own(self.workspace.root.join(path.as_str()), e))?;
             Ok(String::from_utf8_lossy(&bytes).into_owned())
         };
         let status = step.status.map(text).transpose()?;
         let ok = status.is_none_or(|code| code.trim() == "0");
         let answer = AnswerText { ok, text: text(step.outputs[0].file)?.into() };
         for output in &step.outputs {
-            let path = graph.file(output.file).path.shared().clone();
+            let path = FilePath::from(&graph.file(output.file).path);
             let signature = self.machine.check(&path).map(Signature::settled);
             self.session.scans_looked_at.push((path, signature));
         }
