@@ -5,16 +5,14 @@ use std::sync::atomic::AtomicBool;
 use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 
 use nubrik_bytes::Digest;
-use nubrik_graph::{Closure, FileId, Graph, Place, StepId, ToolId};
-use nubrik_source::{FilePath, WsPath};
+use nubrik_graph::{FileId, Graph, Place, StepId, ToolId};
+use nubrik_source::FilePath;
 use nubrik_store::Store;
 
 use crate::candidates::Candidates;
-use crate::event::{Event, Listener, Summary};
-use crate::examine::OnSystem;
+use crate::event::{Listener, Summary};
 use crate::files::FileTable;
 use crate::outside::{FoundTool, Outside, ToolProblem};
-use crate::schedule::{Schedule, longest_run};
 use crate::state::{ChangeList, Changes, State, StepMemory};
 use crate::words::Asked;
 
@@ -77,6 +75,14 @@ pub struct Build<'a> {
     pub(crate) options: Options,
     /// Definitions of which a step was recorded: where the target is defined, and the step.
     pub(crate) watched: Mutex<HashSet<(Place, Place)>>,
+}
+
+/// What is at a path of the system.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub(crate) enum OnSystem {
+    Nothing,
+    Folder,
+    File,
 }
 
 /// What was found out in this run, each thing once.
@@ -208,53 +214,5 @@ impl<'a> Build<'a> {
         let bytes: u64 =
             sources.filter_map(|f| self.outside.check(&FilePath::from(&f.path))).map(|s| s.size).sum();
         UNKNOWN_COST + UNKNOWN_COST_OF_BYTE * bytes as f64
-    }
-}
-
-/// Builds the steps behind the files of a request, and publishes results below `out` (a folder, from the
-/// workspace's root). Never fails as a whole: what went wrong is in the events and the summary.
-pub fn build(
-    request: Request<'_>,
-    out: &WsPath,
-    before: &State,
-    outside: &dyn Outside,
-    store: Option<&dyn Store>,
-    listener: &dyn Listener,
-    options: Options,
-) -> Outcome {
-    let Request { graph, files, settled, publish, .. } = request;
-    let build = Build::new(request, before, outside, store, listener, options);
-    let mut order = Closure::of(graph, files.iter().copied()).steps;
-    let settled: HashSet<StepId> = settled.iter().copied().collect();
-    order.retain(|step| !settled.contains(step));
-    listener.hear(&Event::Began { steps: order.len() });
-    let published = if publish { files } else { &[] };
-    let schedule = Schedule::new(&build, order, &settled, published, out);
-    let workers = options.jobs.min(schedule.order.len()).max(1);
-    std::thread::scope(|scope| {
-        for _ in 0..workers {
-            scope.spawn(|| {
-                schedule.build.outside.begin_worker(workers);
-                schedule.work();
-            });
-        }
-    });
-    let Schedule { progress, published, order, .. } = schedule;
-    let mut progress = progress.into_inner().unwrap_or_else(PoisonError::into_inner);
-    progress.summary.steps = order.len();
-    longest_run(graph, &order, &progress.micros, &mut progress.summary);
-    let looked_at = build.table.looked_at();
-    let mut steps = std::mem::take(&mut *lock(&build.after));
-    steps.sort_by(|a, b| a.0.cmp(&b.0));
-    let published = published.into_inner().unwrap_or_else(PoisonError::into_inner);
-    let mut published: Vec<_> = published.into_iter().map(|(path, entry)| (path, Some(entry))).collect();
-    published.sort_by(|a, b| a.0.cmp(&b.0));
-    let changes = Changes { builds: build.number, files: build.table.changes(), steps, published };
-    Outcome {
-        summary: progress.summary,
-        changes,
-        cancelled: outside.is_cancelled(),
-        machine_lacks: progress.machine_lacks,
-        looked_at,
     }
 }

@@ -5,7 +5,7 @@ use std::sync::Arc;
 use nubrik_graph::StepId;
 use nubrik_source::FilePath;
 
-use crate::differences::Comparison;
+use crate::comparison::Comparison;
 use crate::outside::{ServiceFailure, ToolProblem, Touch};
 use crate::reason::Reason;
 

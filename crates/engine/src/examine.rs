@@ -9,7 +9,7 @@ use nubrik_graph::{FileId, Program, StepId};
 use nubrik_source::{FilePath, FilePlace, WsPath};
 use nubrik_store::{FoundInput, OutputRecord, RecordEntry, TreeKind};
 
-use crate::build::Build;
+use crate::build::{Build, OnSystem};
 use crate::event::Failure;
 use crate::key::{KeyParts, command_digest, first_key};
 use crate::outside::FoundTool;
@@ -29,14 +29,6 @@ const NOT_THERE: &[u8] = b"not there";
 
 /// The same for one that is there and may not be read.
 const CLOSED: &[u8] = b"not readable";
-
-/// What is at a path of the system.
-#[derive(Clone, Copy, PartialEq, Eq, Debug)]
-pub(crate) enum OnSystem {
-    Nothing,
-    Folder,
-    File,
-}
 
 /// Whether something in a folder still is what it was recorded as.
 fn is_kind(found: &TreeFileKind, recorded: &TreeKind) -> bool {

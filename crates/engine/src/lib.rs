@@ -18,6 +18,7 @@
 mod build;
 mod candidates;
 mod command_text;
+mod comparison;
 mod differences;
 mod event;
 mod examine;
@@ -27,18 +28,20 @@ mod keeping;
 mod key;
 mod observe;
 mod outside;
+mod passed_over;
 mod perform;
 mod plan;
 mod queue;
 mod reason;
+mod run;
 mod schedule;
 mod state;
 mod table;
 mod words;
 
-pub use build::{Build, Options, Outcome, Request, build};
+pub use build::{Build, Options, Outcome, Request};
 pub use command_text::{shown_command, shown_service, shown_word};
-pub use differences::{Comparison, Difference, Part};
+pub use comparison::{Comparison, Difference, Part};
 pub use event::{Event, Failure, Listener, Notice, PlannedStep, Refusal, Summary, Verdict};
 pub use files::FileTable;
 pub use found::{ListingContext, parse_listing};
@@ -52,5 +55,6 @@ pub use outside::{
 pub use plan::{Supposed, plan};
 pub use queue::{Capacity, Forecast, forecast};
 pub use reason::Reason;
+pub use run::build;
 pub use state::{ChangeList, Changes, FileEntry, Published, State, StepMemory};
 pub use table::{FileBytes, Stored, Table};

@@ -8,9 +8,6 @@ use nubrik_confine::CancelSwitch;
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
 use signal_hook::iterator::Signals;
 
-use crate::arguments::Face;
-use crate::ui::console::{Console, errln};
-
 /// Whether what runs in the terminal hears the terminal's interrupts itself.
 static LEFT_TO_CHILDREN: AtomicBool = AtomicBool::new(false);
 
@@ -72,17 +69,4 @@ fn new_switch() -> std::io::Result<Arc<CancelSwitch>> {
         }
     });
     Ok(switch)
-}
-
-/// Says what a fault of this program means, should there be one.
-pub fn say_what_to_do_about_faults() {
-    let console = Console::new(Face { plain: true, json: false });
-    std::panic::set_hook(Box::new(move |panic| {
-        errln!(console, "nubrik has a fault and must stop: {panic}");
-        errln!(
-            console,
-            "the workspace and the store are safe; please report this with the command that led here"
-        );
-        std::process::exit(5);
-    }));
 }

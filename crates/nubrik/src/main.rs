@@ -3,6 +3,7 @@
 mod arguments;
 mod commands;
 mod exit;
+mod faults;
 mod interrupt;
 mod ui;
 mod usage;
@@ -16,7 +17,7 @@ use clap::Parser;
 static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 
 fn main() -> ExitCode {
-    interrupt::say_what_to_do_about_faults();
+    faults::say_what_to_do_about_them();
     let exit = match arguments::Arguments::try_parse() {
         Ok(arguments) => commands::dispatch(arguments),
         Err(error) => usage::explain(&error),

@@ -3,11 +3,11 @@
 use std::io;
 use std::os::fd::{FromRawFd, OwnedFd, RawFd};
 
+use super::child::{Point, RoomSetup, StartPlan, child};
 use super::children::{with_stacks, without_signals};
 use super::orders::Furnish;
 use super::process::wait;
 use super::rooms::{RoomHandle, TemporaryFolders};
-use super::start::{Point, RoomSetup, StartPlan, child};
 
 /// What the process needs that enters a room and starts the child there.
 struct Entering<'a> {

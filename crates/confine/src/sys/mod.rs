@@ -4,6 +4,7 @@
 #![allow(unsafe_code)]
 
 mod apart;
+mod child;
 mod children;
 mod enter;
 mod orders;
@@ -19,6 +20,7 @@ use std::os::fd::{AsRawFd, BorrowedFd, FromRawFd, OwnedFd, RawFd};
 use crate::filter::ARCHITECTURE;
 
 pub(crate) use apart::{new_apart, socket_apart};
+pub(crate) use child::{Point, RoomSetup};
 pub(crate) use orders::Order;
 pub(crate) use process::{
     ProcessEnd, ask_group_to_end, ask_to_end, end, end_stranger, kill_group, wait, wait_for_group,
@@ -26,7 +28,7 @@ pub(crate) use process::{
 pub use process::{become_reaper, end_left_of, end_orphans, raise_open_file_limit, spare};
 pub(crate) use rooms::{RoomHandle, found_room};
 pub use start::give_up_network;
-pub(crate) use start::{Point, RoomSetup, Space, Start, Started, Stream, start};
+pub(crate) use start::{Space, Start, Started, Stream, start};
 pub(crate) use supervise::{WantedCall, answer_call, next_call, supervision_works};
 pub(crate) use template::{TemplateHandle, add_folder, add_source, found_template, new_network};
 

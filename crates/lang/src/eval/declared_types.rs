@@ -2,8 +2,8 @@
 
 use nubrik_diagnostic::Diagnostic;
 
+use super::chosen::DEFAULTS;
 use super::memo::OpenKey;
-use super::options::DEFAULTS;
 use super::{Evaluator, Result, Stop};
 use crate::hir::*;
 use crate::modules::Missing;

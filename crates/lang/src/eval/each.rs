@@ -124,7 +124,7 @@ impl Evaluator<'_> {
         let value = work(self);
         let reads = self.choices.frames.pop().unwrap_or_default();
         self.note_reads(&reads);
-        (value, reads.has(super::options::SCAN))
+        (value, reads.has(super::chosen::SCAN))
     }
 
     /// What some work comes to, and whether that rests on the answer of a scan.

@@ -225,7 +225,7 @@ impl Evaluator<'_> {
         match found {
             Some(Slot::Value(value)) => Ok(value),
             Some(Slot::Scanned(value)) => {
-                self.note_read(super::options::SCAN, None);
+                self.note_read(super::chosen::SCAN, None);
                 Ok(value)
             }
             Some(Slot::Lazy(thunk)) => self.force(&thunk, span),

@@ -8,8 +8,8 @@ use nubrik_graph::{Role, TargetId};
 use nubrik_source::Span;
 use smallvec::SmallVec;
 
+use super::chosen::ConfigId;
 use super::limits::DEPTH_LIMIT;
-use super::options::ConfigId;
 use super::reads::{Known, Reads};
 use super::{Evaluator, Result, Scope, Stop};
 use crate::hir::*;

@@ -3,6 +3,7 @@
 
 mod addresses;
 mod calls;
+mod chosen;
 mod coerce;
 mod commands;
 mod data;
@@ -36,12 +37,12 @@ use std::cell::RefCell;
 use std::rc::Rc;
 use std::sync::Arc;
 
+use chosen::{ConfigId, DEFAULTS};
 use limits::TEXT_LIMIT;
 use memo::OpenKey;
 use nubrik_diagnostic::Diagnostic;
 use nubrik_graph::{FileId, FileNode, Place, StepId, Target, TargetId};
 use nubrik_source::{Sources, Span, WsPath};
-use options::{ConfigId, DEFAULTS};
 use parts::{Budget, Choices, Definitions, Demand, Drafting, Memos};
 use smallvec::{SmallVec, smallvec};
 
@@ -56,7 +57,8 @@ pub(crate) use forms::FORMS;
 pub(crate) use reads::Reads;
 pub(crate) use taking::Taken;
 
-pub use options::{OptionInfo, Setting, SettingValue};
+pub use chosen::{Setting, SettingValue};
+pub use options::OptionInfo;
 pub(crate) use published::check_published_across;
 
 pub use requests::Evaluation;
@@ -232,7 +234,7 @@ impl<'w> Evaluator<'w> {
     fn captured(&self) -> Rc<Reads> {
         match self.choices.frames.last() {
             Some(reads) if !reads.is_empty() => {
-                let reads = reads.without(options::SCAN);
+                let reads = reads.without(chosen::SCAN);
                 if reads.is_empty() { self.choices.nothing_reached.clone() } else { Rc::new(reads) }
             }
             _ => self.choices.nothing_reached.clone(),

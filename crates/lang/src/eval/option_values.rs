@@ -1,6 +1,6 @@
 //! Values of options: which there may be, how they are written in folders, keys and messages, and how those of the command line are read.
 
-use super::options::SettingValue;
+use super::chosen::SettingValue;
 use crate::types::Type;
 use crate::value::*;
 

@@ -11,6 +11,7 @@ use std::sync::Arc;
 use nubrik_diagnostic::{Diagnostic, nearest};
 use nubrik_source::{Span, WsPath};
 
+use super::chosen::{Config, ConfigId, DEFAULTS, OptionId, SCAN, SetOption, Setting};
 use super::option_values::{may_be_chosen, plain_name, setting_value, shown, written};
 use super::reads::Reads;
 use super::{Evaluator, Result, Scope};
@@ -18,69 +19,11 @@ use crate::hir::*;
 use crate::types::Type;
 use crate::value::*;
 
-/// An option: its module, and its number in it.
-pub(crate) type OptionId = DeclId;
-
-/// A config's number.
-#[derive(Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Debug)]
-pub(crate) struct ConfigId(pub u32);
-
-impl ConfigId {
-    /// Its place among all.
-    pub(crate) fn index(self) -> usize {
-        self.0 as usize
-    }
-}
-
-/// The config in which nothing is set.
-pub(crate) const DEFAULTS: ConfigId = ConfigId(0);
-
-/// Stands among what was reached for the answer of any scan: never set, and never an option.
-pub(crate) const SCAN: OptionId = DeclId { module: ModuleId(u32::MAX), number: 0 };
-
 /// Longest readable name of a variant's folder, in bytes.
 const VARIANT_LENGTH: usize = 100;
 
-/// Options that were set, each with its value.
-#[derive(Clone, Debug, Default)]
-pub(crate) struct Config {
-    pub set: BTreeMap<OptionId, SetOption>,
-}
-
-/// A value that an option was set to.
-#[derive(Clone, Debug)]
-pub(crate) struct SetOption {
-    pub value: Value,
-    /// The value in one word, the same for the same value only.
-    pub written: Arc<str>,
-}
-
 /// How many expressions each option in a new choice of options counts as: a choice is kept, and so is what it leads to.
 const WORK_OF_OPTION: u64 = 64;
-
-/// A value for an option from outside the definitions.
-#[derive(Clone, PartialEq, Eq, Debug)]
-pub struct Setting {
-    /// The option as it was named: `mode`, or longer `flags.mode`.
-    pub name: String,
-    /// The value.
-    pub value: SettingValue,
-    /// Where it was given, for messages: `--set`, ``profile `ship` ``.
-    pub origin: String,
-}
-
-/// The value of a setting.
-#[derive(Clone, PartialEq, Eq, Debug)]
-pub enum SettingValue {
-    /// A text that is read as the option's type wants.
-    Word(String),
-    /// A bool.
-    Bool(bool),
-    /// A number.
-    Int(i64),
-    /// A list.
-    List(Vec<SettingValue>),
-}
 
 /// An option as it was declared, for people.
 #[derive(Clone, PartialEq, Debug)]

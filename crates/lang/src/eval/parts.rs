@@ -9,9 +9,9 @@ use nubrik_graph::{Effect, FileId, Service, SetId, TargetId};
 use nubrik_source::{Span, WsPath};
 use rustc_hash::FxHashMap;
 
+use super::chosen::{Config, ConfigId, DEFAULTS, OptionId};
 use super::limits::WORK_LIMIT;
 use super::memo::{DeclMemo, OpenValue};
-use super::options::{Config, ConfigId, DEFAULTS, OptionId};
 use super::reads::Reads;
 use super::{Env, inputs, steps};
 use crate::hir::*;

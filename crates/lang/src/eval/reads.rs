@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use rustc_hash::FxHashMap;
 
-use super::options::{Config, OptionId};
+use super::chosen::{Config, OptionId};
 use crate::reported::Reported;
 
 use crate::value::*;

@@ -16,7 +16,8 @@ use super::{CommandResult, evaluate_with, open_to_build, own_problem, patterns, 
 use crate::arguments::{Choice, How, Testing, WhichTests};
 use crate::exit::Exit;
 use crate::ui::console::{Console, OutputStream};
-use crate::ui::verdicts::{self as ui, Round, TestResult};
+use crate::ui::round::{Round, TestResult};
+use crate::ui::verdicts as ui;
 
 pub fn test(console: Console, choice: &Choice, tests: &Testing) -> CommandResult<Exit> {
     let mut session = open_to_build(console, choice)?;

@@ -7,7 +7,7 @@ use std::sync::atomic::{AtomicU8, Ordering};
 
 use serde::Serialize;
 
-use super::json;
+use super::json_text;
 use super::paint::Paint;
 use super::visible::visible;
 use crate::arguments::Face;
@@ -47,7 +47,7 @@ impl Console {
 
     /// Prints a value for programs.
     pub fn event(self, value: &impl Serialize) {
-        if let Some(line) = json::line(value) {
+        if let Some(line) = json_text::line(value) {
             self.raw(OutputStream::Output, &line);
         }
     }

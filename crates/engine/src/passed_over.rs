@@ -1,0 +1,137 @@
+//! Files that a step may read and did not: whether one of them could have changed what it made.
+
+use std::collections::{BTreeSet, HashSet};
+use std::sync::{Arc, PoisonError};
+
+use nubrik_bytes::Digest;
+use nubrik_graph::{SetId, Step, StepId};
+use nubrik_source::{FilePath, FilePlace};
+use nubrik_store::{OutputRecord, TreeKind};
+
+use crate::build::{Build, OnSystem};
+use crate::candidates::{Candidates, name_of};
+use crate::key::candidate_names;
+use crate::outside::FoundTool;
+use crate::words::{Asked, asked_about};
+
+impl Build<'_> {
+    /// What a set of files is in this run. The steps that make its files have ended.
+    pub(crate) fn candidates(&self, set: SetId) -> &Candidates {
+        self.known.candidates[set.index()].get_or_init(|| {
+            let files = self.graph.sets.files(set);
+            let mut paths: Vec<Arc<str>> = Vec::with_capacity(files.len());
+            for file in files {
+                let node = self.graph.file(*file);
+                match self.entries_of(*file).filter(|_| node.folder) {
+                    None => paths.push(node.path.shared().clone()),
+                    Some((memory, at)) => {
+                        let OutputRecord::Folder(entries) = &memory.outputs[at] else { continue };
+                        let files = entries.iter().filter(|e| !matches!(e.kind, TreeKind::EmptyFolder));
+                        paths.extend(files.map(|e| Arc::from(format!("{}/{}", node.path, e.path))));
+                    }
+                }
+            }
+            let made = files.iter().copied().filter(|file| self.graph.file(*file).maker.is_some());
+            Candidates::new(paths, self.readable_files(files).into(), made.collect())
+        })
+    }
+
+    /// The digest of the names among which a step's commands may find something.
+    pub(crate) fn candidate_names(&self, step: &Step, tools: &[FoundTool]) -> Digest {
+        candidate_names(step.candidates.iter().map(|set| self.candidates(*set).names).collect(), tools)
+    }
+
+    /// Files that were not read though their being there may matter, sorted: candidates of which a listed file has the
+    /// name, or of whose name a file that was read or the command speaks; headers of the system that another one of the
+    /// name was taken before, or that a file asks about. `found` is sorted.
+    pub(crate) fn passed_over(&self, id: StepId, found: &[FilePath], tools: &[FoundTool]) -> Vec<Arc<str>> {
+        let step = self.graph.step(id);
+        let mut asked: HashSet<Asked> = HashSet::new();
+        for path in found.iter().filter(|path| !matches!(path.place(), FilePlace::Link(_))) {
+            asked.extend(self.asked_by(path).iter().cloned());
+        }
+        let asks_for_anything = asked.contains(&Asked::Computed);
+        let words = step.commands.iter().flat_map(|p| &p.stages).flat_map(|stage| &stage.words);
+        let words = words.chain(step.lists.iter().flat_map(|list| &list.lines));
+        // What the step makes has a name, too, which says nothing of what it reads.
+        let words: Vec<&Arc<str>> = words.filter(|word| !word.contains(step.folder.as_str())).collect();
+        let mut passed_over: Vec<Arc<str>> = Vec::new();
+        let mut spoken = BTreeSet::new();
+        for set in &step.candidates {
+            let set = self.candidates(*set);
+            let index = set.index();
+            spoken.clear();
+            if asks_for_anything {
+                spoken.extend(0..set.paths.len() as u32);
+            } else {
+                found.iter().for_each(|path| index.by_name.add_same(name_of(path.as_str()), &mut spoken));
+                words.iter().for_each(|word| index.by_name.add_within(word.as_bytes(), &mut spoken));
+                for path in found.iter().filter(|path| path.is_of_workspace()) {
+                    spoken.extend(&*set.spoken_of(path, || self.outside.read(path).ok()));
+                }
+            }
+            passed_over.extend(spoken.iter().map(|number| set.paths[*number as usize].clone()));
+        }
+        let was_read = |path: &Arc<str>| found.binary_search_by(|f| f.shared().cmp(path)).is_ok();
+        let is_input = |path: &Arc<str>| {
+            self.known.files_by_path.get(&**path).is_some_and(|file| step.inputs.holds(file))
+        };
+        passed_over.retain(|path| !was_read(path) && !is_input(path));
+        for tool in tools.iter().filter(|tool| !tool.search.is_empty()) {
+            self.add_system_headers(tool, found, &asked, &mut passed_over);
+        }
+        passed_over.sort();
+        passed_over.dedup();
+        passed_over
+    }
+
+    /// What a file asks about: anything, where it cannot be read.
+    fn asked_by(&self, path: &FilePath) -> Arc<[Asked]> {
+        let lock = || self.known.asked.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(known) = lock().get(path) {
+            return known.clone();
+        }
+        let asked = self.outside.read(path).map_or_else(|_| vec![Asked::Computed], |text| asked_about(&text));
+        let asked: Arc<[Asked]> = asked.into();
+        lock().insert(path.clone(), asked.clone());
+        asked
+    }
+
+    /// Headers of the system that a compiler passed over: those of the names that were read, and those asked about.
+    fn add_system_headers(
+        &self,
+        tool: &FoundTool,
+        found: &[FilePath],
+        asked: &HashSet<Asked>,
+        passed_over: &mut Vec<Arc<str>>,
+    ) {
+        let mut names: Vec<&str> = Vec::new();
+        for path in found {
+            let FilePlace::Machine(path) = path.place() else { continue };
+            let below =
+                tool.search.iter().filter_map(|folder| path.strip_prefix(&**folder)?.strip_prefix('/'));
+            names.extend(below.min_by_key(|name| name.len()));
+        }
+        #[allow(clippy::iter_over_hash_type)] // Sorted below.
+        for asked in asked {
+            match asked {
+                Asked::Name(name) => names.push(name),
+                Asked::Computed => {}
+            }
+        }
+        names.sort_unstable();
+        names.dedup();
+        for name in names {
+            for folder in &tool.search {
+                let path = FilePath::of_machine(&format!("{folder}/{name}"));
+                if found.binary_search(&path).is_err() && self.on_system(&path) == OnSystem::File {
+                    passed_over.push(path.shared().clone());
+                }
+            }
+        }
+        if asked.contains(&Asked::Computed) {
+            // Which name that is nobody knows: any that appears may be it.
+            passed_over.push(format!("{}: {}", tool.path.display(), tool.search_state.hex()).into());
+        }
+    }
+}

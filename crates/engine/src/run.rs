@@ -1,0 +1,62 @@
+//! A build from its beginning to its end.
+
+use std::collections::HashSet;
+use std::sync::PoisonError;
+
+use nubrik_graph::{Closure, StepId};
+use nubrik_source::WsPath;
+use nubrik_store::Store;
+
+use crate::build::{Build, Options, Outcome, Request, lock};
+use crate::event::{Event, Listener};
+use crate::outside::Outside;
+use crate::schedule::{Schedule, longest_run};
+use crate::state::{Changes, State};
+
+/// Builds the steps behind the files of a request, and publishes results below `out` (a folder, from the
+/// workspace's root). Never fails as a whole: what went wrong is in the events and the summary.
+pub fn build(
+    request: Request<'_>,
+    out: &WsPath,
+    before: &State,
+    outside: &dyn Outside,
+    store: Option<&dyn Store>,
+    listener: &dyn Listener,
+    options: Options,
+) -> Outcome {
+    let Request { graph, files, settled, publish, .. } = request;
+    let build = Build::new(request, before, outside, store, listener, options);
+    let mut order = Closure::of(graph, files.iter().copied()).steps;
+    let settled: HashSet<StepId> = settled.iter().copied().collect();
+    order.retain(|step| !settled.contains(step));
+    listener.hear(&Event::Began { steps: order.len() });
+    let published = if publish { files } else { &[] };
+    let schedule = Schedule::new(&build, order, &settled, published, out);
+    let workers = options.jobs.min(schedule.order.len()).max(1);
+    std::thread::scope(|scope| {
+        for _ in 0..workers {
+            scope.spawn(|| {
+                schedule.build.outside.begin_worker(workers);
+                schedule.work();
+            });
+        }
+    });
+    let Schedule { progress, published, order, .. } = schedule;
+    let mut progress = progress.into_inner().unwrap_or_else(PoisonError::into_inner);
+    progress.summary.steps = order.len();
+    longest_run(graph, &order, &progress.micros, &mut progress.summary);
+    let looked_at = build.table.looked_at();
+    let mut steps = std::mem::take(&mut *lock(&build.after));
+    steps.sort_by(|a, b| a.0.cmp(&b.0));
+    let published = published.into_inner().unwrap_or_else(PoisonError::into_inner);
+    let mut published: Vec<_> = published.into_iter().map(|(path, entry)| (path, Some(entry))).collect();
+    published.sort_by(|a, b| a.0.cmp(&b.0));
+    let changes = Changes { builds: build.number, files: build.table.changes(), steps, published };
+    Outcome {
+        summary: progress.summary,
+        changes,
+        cancelled: outside.is_cancelled(),
+        machine_lacks: progress.machine_lacks,
+        looked_at,
+    }
+}

@@ -1,0 +1,65 @@
+//! Options that are set, and their values.
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+use crate::hir::*;
+use crate::value::*;
+
+/// An option: its module, and its number in it.
+pub(crate) type OptionId = DeclId;
+
+/// A config's number.
+#[derive(Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Debug)]
+pub(crate) struct ConfigId(pub u32);
+
+impl ConfigId {
+    /// Its place among all.
+    pub(crate) fn index(self) -> usize {
+        self.0 as usize
+    }
+}
+
+/// The config in which nothing is set.
+pub(crate) const DEFAULTS: ConfigId = ConfigId(0);
+
+/// Stands among what was reached for the answer of any scan: never set, and never an option.
+pub(crate) const SCAN: OptionId = DeclId { module: ModuleId(u32::MAX), number: 0 };
+
+/// Options that were set, each with its value.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct Config {
+    pub set: BTreeMap<OptionId, SetOption>,
+}
+
+/// A value that an option was set to.
+#[derive(Clone, Debug)]
+pub(crate) struct SetOption {
+    pub value: Value,
+    /// The value in one word, the same for the same value only.
+    pub written: Arc<str>,
+}
+
+/// A value for an option from outside the definitions.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Setting {
+    /// The option as it was named: `mode`, or longer `flags.mode`.
+    pub name: String,
+    /// The value.
+    pub value: SettingValue,
+    /// Where it was given, for messages: `--set`, ``profile `ship` ``.
+    pub origin: String,
+}
+
+/// The value of a setting.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub enum SettingValue {
+    /// A text that is read as the option's type wants.
+    Word(String),
+    /// A bool.
+    Bool(bool),
+    /// A number.
+    Int(i64),
+    /// A list.
+    List(Vec<SettingValue>),
+}

@@ -1,0 +1,37 @@
+//! What became of tests.
+
+use nubrik_cases::Case;
+use nubrik_engine::{Summary, Verdict};
+use nubrik_graph::StepId;
+
+/// What became of a test.
+pub struct TestResult {
+    /// The step that gives the verdict.
+    pub step: StepId,
+    /// Its address, down to the entry of a map.
+    pub address: String,
+    /// What became of the step.
+    pub verdict: Verdict,
+    /// Whether it passed, now or when its verdict was made.
+    pub passed: bool,
+    /// Whether nothing at all changed since its verdict was made.
+    pub unchanged: bool,
+    /// Why it ran or need not, or how it failed.
+    pub reason: String,
+    /// How long it took, in microseconds, now or then.
+    pub micros: u64,
+    /// The build in which its verdict was made or taken from the store.
+    pub build: Option<u64>,
+    /// Its cases; one for a plain program.
+    pub cases: Vec<Case>,
+    /// Whether the cases are from a report.
+    pub has_report: bool,
+    /// Why a failure does not count.
+    pub quarantined: Option<String>,
+}
+
+/// One run of all chosen tests.
+pub struct Round {
+    pub results: Vec<TestResult>,
+    pub summary: Summary,
+}
