@@ -99,13 +99,7 @@ impl LocalStore {
             must_be_ours(own)?;
         }
         for top in [&blobs, &records] {
-            if top.join("ff").is_dir() {
-                continue; // `ff` is made last.
-            }
-            for byte in 0..=255u8 {
-                let inner = top.join(format!("{byte:02x}"));
-                fs::create_dir_all(&inner).map_err(failed(&inner))?;
-            }
+            fs::create_dir_all(top).map_err(failed(top))?;
         }
         Ok(LocalStore { blobs, records, next_name: AtomicU64::new(0), sharing: Sharing::Links })
     }
@@ -126,17 +120,24 @@ impl LocalStore {
         beside.with_file_name(format!(".{}.{number}.tmp", std::process::id()))
     }
 
-    fn write_whole(
-        &self,
-        path: &Path,
-        write: impl FnOnce(&Path) -> io::Result<()>,
-    ) -> Result<(), StoreError> {
+    fn write_whole(&self, path: &Path, write: impl Fn(&Path) -> io::Result<()>) -> Result<(), StoreError> {
         let temporary = self.temporary(path);
-        let result = write(&temporary).and_then(|()| fs::rename(&temporary, path));
+        let result = in_folder_of(path, || write(&temporary)).and_then(|()| fs::rename(&temporary, path));
         result.map_err(|problem| {
             let _ = fs::remove_file(&temporary);
             StoreError { path: path.to_owned(), problem }
         })
+    }
+}
+
+/// Does something that needs the folder of a path, which is made first where it is missing.
+fn in_folder_of<T>(path: &Path, act: impl Fn() -> io::Result<T>) -> io::Result<T> {
+    match (act(), path.parent()) {
+        (Err(e), Some(folder)) if e.kind() == io::ErrorKind::NotFound => {
+            fs::create_dir_all(folder)?;
+            act()
+        }
+        (done, _) => done,
     }
 }
 
@@ -184,7 +185,7 @@ impl Store for LocalStore {
         let path = self.records.join(&hex[..2]).join(&hex[2..]);
         let bytes = record.encode(key);
         // A new record is written in its place: until it is whole, its digest makes it a miss.
-        match File::options().write(true).create_new(true).open(&path) {
+        match in_folder_of(&path, || File::options().write(true).create_new(true).open(&path)) {
             Ok(mut file) => file.write_all(&bytes).map_err(failed(&path)),
             Err(_) => self.write_whole(&path, |temporary| fs::write(temporary, &bytes)),
         }
@@ -196,7 +197,7 @@ impl Store for LocalStore {
         let permitted = fs::set_permissions(file, fs::Permissions::from_mode(mode));
         let linked = match self.sharing {
             Sharing::Copies => Err(io::ErrorKind::Unsupported.into()),
-            Sharing::Links => permitted.and_then(|()| fs::hard_link(file, &blob)),
+            Sharing::Links => permitted.and_then(|()| in_folder_of(&blob, || fs::hard_link(file, &blob))),
         };
         match linked {
             Err(e) if e.kind() == io::ErrorKind::AlreadyExists => Ok(()),
