@@ -1,0 +1,184 @@
+//! A gallery of mistakes, and what the program says to each: a changed word of a message is seen by its readers.
+//!
+//! A file of the gallery is a row of cases, each in the workspace of `gallery/workspace.txt` with something changed:
+//!
+//! ```text
+//! === what is wrong
+//! @ FILE: BEFORE => AFTER      a text of a file is replaced, once; `\n` is a line's end
+//! & LINE                       a line more at the end of targets.nub
+//! + FILE                       a file, with the lines below that begin with `  | `
+//! - FILE                       no such file
+//! ! rooms                      only where commands run in rooms
+//! $ nubrik WORDS               the command, and then what it prints, each line after `> `, and its exit code
+//! ```
+//!
+//! Times stand as `TIME`.
+//!
+//! `NUBRIK_WRITE_GALLERY=1` writes what the program says now.
+
+#![allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
+
+mod sandbox;
+
+use std::fmt::Write as _;
+use std::fs;
+use std::path::PathBuf;
+
+use sandbox::Sandbox;
+
+#[derive(Default)]
+struct Case {
+    /// The lines that say what is done, as they are written.
+    setting: Vec<String>,
+    command: String,
+    said: String,
+}
+
+/// A case that shows what rooms do.
+const ROOMS: &str = "! rooms";
+
+fn folder() -> PathBuf {
+    PathBuf::from(env!("CARGO_MANIFEST_DIR")).join("tests/gallery")
+}
+
+fn cases(text: &str) -> Vec<Case> {
+    let mut cases: Vec<Case> = Vec::new();
+    for line in text.lines() {
+        if line.is_empty() {
+            continue;
+        }
+        if line.starts_with("=== ") {
+            cases.push(Case::default());
+        }
+        let case = cases.last_mut().expect("a case begins with its name");
+        if line.starts_with("$ ") {
+            case.command = line.to_owned();
+        } else if line.starts_with("> ") || line.starts_with("= ") || line == ">" {
+            writeln!(case.said, "{line}").unwrap();
+        } else {
+            case.setting.push(line.to_owned());
+        }
+    }
+    cases
+}
+
+/// Does what the lines of a setting say.
+fn set_up(sandbox: &Sandbox, setting: &[String]) {
+    let mut file = String::new();
+    for line in setting {
+        if let Some(text) = line.strip_prefix("  |") {
+            let known = sandbox.read(&file);
+            sandbox.write(&file, &format!("{known}{}\n", text.strip_prefix(' ').unwrap_or(text)));
+        } else if let Some(path) = line.strip_prefix("+ ") {
+            file = path.to_owned();
+            sandbox.write(path, "");
+        } else if let Some(path) = line.strip_prefix("- ") {
+            fs::remove_file(sandbox.folder.join(path)).unwrap();
+        } else if let Some(more) = line.strip_prefix("& ") {
+            let known = sandbox.read("targets.nub");
+            sandbox.write("targets.nub", &format!("{known}{more}\n"));
+        } else if let Some(edit) = line.strip_prefix("@ ") {
+            let (path, edit) = edit.split_once(": ").unwrap();
+            let (before, after) = edit.split_once(" => ").unwrap_or_else(|| panic!("no => in {line}"));
+            let known = sandbox.read(path);
+            assert!(known.contains(before), "{path} holds no {before}");
+            sandbox.write(path, &known.replacen(before, &after.replace("\\n", "\n"), 1));
+        } else {
+            assert!(line.starts_with("=== ") || line == ROOMS, "what is {line:?}?");
+        }
+    }
+}
+
+/// A line in which times, which differ from run to run, are one word. Code and messages stay as they are.
+fn without_times(line: &str) -> String {
+    if line.starts_with("  asked ") {
+        return "  asked     N times".to_owned();
+    }
+    if ["  ", "wrong", "nothing"].iter().any(|start| line.starts_with(start)) {
+        return line.to_owned();
+    }
+    let is_time = |word: &str| {
+        let unit = word.trim_start_matches(|c: char| c.is_ascii_digit() || c == '.');
+        unit.len() < word.len() && ["ms", "s", "min"].contains(&unit)
+    };
+    let mut out = String::new();
+    for word in line.split(' ') {
+        match is_time(word) {
+            // Times stand in a column.
+            true => out.truncate(out.trim_end().len()),
+            false => out.push(' '),
+        }
+        out.push_str(if is_time(word) { "  TIME" } else { word });
+    }
+    out.trim().to_owned()
+}
+
+fn said(case: &Case) -> String {
+    let sandbox = Sandbox::new(&[]);
+    let workspace = fs::read_to_string(folder().join("workspace.txt")).unwrap();
+    set_up(&sandbox, &workspace.lines().map(str::to_owned).collect::<Vec<_>>());
+    set_up(&sandbox, &case.setting);
+    let words: Vec<&str> = case.command["$ nubrik ".len()..].split_whitespace().collect();
+    let mut command = sandbox.command(&words);
+    command.env("PATH", "/usr/bin:/bin");
+    let run = sandbox::finish(command);
+    let printed = format!("{}{}", run.stderr, run.stdout);
+    let printed = printed.replace(sandbox.folder.to_str().unwrap(), "/work");
+    let mut said = String::new();
+    for line in printed.lines() {
+        writeln!(said, "{}", format!("> {}", without_times(line)).trim_end()).unwrap();
+    }
+    writeln!(said, "= {}", run.code).unwrap();
+    said
+}
+
+#[test]
+fn mistakes_are_answered_as_the_gallery_shows() {
+    let write = std::env::var_os("NUBRIK_WRITE_GALLERY").is_some();
+    let paths = fs::read_dir(folder()).unwrap().map(|entry| entry.unwrap().path());
+    let mut paths: Vec<PathBuf> = paths.filter(|path| !path.ends_with("workspace.txt")).collect();
+    paths.sort();
+    let mut others = String::new();
+    if !sandbox::has_rooms() {
+        println!("skipped: cases of the gallery that show what rooms do");
+    }
+    for path in paths {
+        let cases = cases(&fs::read_to_string(&path).unwrap());
+        let next = std::sync::atomic::AtomicUsize::new(0);
+        let results: Vec<std::sync::Mutex<String>> = cases.iter().map(|_| Default::default()).collect();
+        std::thread::scope(|scope| {
+            for _ in 0..std::thread::available_parallelism().map_or(2, usize::from) {
+                scope.spawn(|| {
+                    while let Some(case) = cases.get(next.fetch_add(1, std::sync::atomic::Ordering::Relaxed))
+                    {
+                        let at = cases.iter().position(|c| std::ptr::eq(c, case)).unwrap();
+                        let is_left_out =
+                            case.setting.iter().any(|line| line == ROOMS) && !sandbox::has_rooms();
+                        *results[at].lock().unwrap() =
+                            if is_left_out { case.said.clone() } else { said(case) };
+                    }
+                });
+            }
+        });
+        let mut written = String::new();
+        for (case, now) in cases.iter().zip(results) {
+            let now = now.into_inner().unwrap();
+            if now != case.said {
+                writeln!(
+                    others,
+                    "{}\n{}\n--- expected\n{}--- now\n{now}",
+                    case.setting[0], case.command, case.said
+                )
+                .unwrap();
+            }
+            writeln!(written, "{}\n{}\n{now}", case.setting.join("\n"), case.command).unwrap();
+        }
+        if write {
+            fs::write(&path, written.trim_end().to_owned() + "\n").unwrap();
+        }
+    }
+    assert!(
+        write || others.is_empty(),
+        "the gallery says otherwise (NUBRIK_WRITE_GALLERY=1 writes it):\n{others}"
+    );
+}
