@@ -71,7 +71,7 @@ fn tar_into<W: Write>(out: W, items: &[Item]) -> io::Result<W> {
                 header.set_entry_type(tar::EntryType::Regular);
                 header.set_size(metadata.len());
                 header.set_mode(mode(&metadata));
-                // As much as the header says, should it grow meanwhile.
+                // As much as the header says, should it grow in the meantime.
                 builder.append_data(&mut header, &item.name, file.take(metadata.len()))?;
             }
             ItemContent::Link(target) => {
@@ -114,7 +114,7 @@ impl<W: Write> Write for Enduring<W> {
     }
 }
 
-/// The compressor pulls, and the archive pushes: a thread stands between them.
+/// The compressor pulls, and the archive pushes: a thread is between them.
 fn zstd(items: &[Item], out: impl Write) -> io::Result<()> {
     let (reader, writer) = io::pipe()?;
     let mut out = Enduring { inner: out, error: None };

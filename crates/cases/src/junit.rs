@@ -114,7 +114,7 @@ pub fn merged(suites: &[Suite]) -> String {
     out
 }
 
-/// Text as XML holds it: what has a meaning there is written out, and what cannot stand there is left out.
+/// Text as XML holds it: what has a meaning there is written out, and what cannot be there is left out.
 fn escaped(text: &str) -> String {
     let mut out = String::with_capacity(text.len());
     for c in text.chars() {

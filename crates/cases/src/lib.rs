@@ -49,7 +49,7 @@ impl CaseOutcome {
     }
 }
 
-/// The cases that a report tells of, in its order.
+/// The cases that a report lists, in its order.
 ///
 /// # Errors
 /// What is wrong with the report, for people, when it is neither of the formats.

@@ -16,7 +16,7 @@ pub(crate) fn read(text: &str) -> Result<Vec<Case>, String> {
             stopped = Some(why.trim());
             break;
         } else if let Some(case) = cases.last_mut().filter(|c| c.outcome == CaseOutcome::Failed) {
-            // What stands below a failure tells of it: `# …` or an indented block.
+            // What is below a failure describes it: `# …` or an indented block.
             let said = line.strip_prefix('#').or_else(|| line.starts_with("  ").then_some(line));
             let said = said.map(|s| s.strip_prefix("  ").or(s.strip_prefix(' ')).unwrap_or(s));
             if let Some(said) = said.filter(|s| !matches!(s.trim(), "---" | "...")) {
@@ -45,7 +45,7 @@ pub(crate) fn read(text: &str) -> Result<Vec<Case>, String> {
     Ok(cases)
 }
 
-/// `1..5`, perhaps with a reason behind it.
+/// `1..5`, perhaps with a reason after it.
 fn plan(line: &str) -> Option<usize> {
     let count = line.strip_prefix("1..")?;
     count.split_whitespace().next()?.parse().ok()

@@ -1,4 +1,4 @@
-//! Running apart: as somebody without privileges, in a network of one's own.
+//! Running apart: as someone without privileges, in a network of one's own.
 
 use std::fs;
 use std::io;
@@ -12,8 +12,8 @@ use rustix::event::{PollFd, PollFlags, Timespec, poll};
 
 use crate::sys;
 
-/// A user without privileges (the superuser becomes nobody, everybody else stays who they are), and a network in
-/// which nobody else is: that of the machine and of others cannot be reached from it, nor it from there.
+/// A user without privileges (the superuser becomes nobody, everyone else stays who they are), and a network in
+/// which no one else is: that of the machine and of others cannot be reached from it, nor it from there.
 pub struct Apart {
     user: OwnedFd,
     network: Option<OwnedFd>,
@@ -38,7 +38,7 @@ impl Apart {
         (self.user.as_raw_fd(), self.network.as_ref().map(AsRawFd::as_raw_fd))
     }
 
-    /// Whether somebody accepts connections at a place of its network.
+    /// Whether someone accepts connections at a place of its network.
     ///
     /// # Errors
     /// When no connection can be tried.
@@ -50,7 +50,7 @@ impl Apart {
     }
 }
 
-/// Whether somebody accepts a connection of a socket that does not block.
+/// Whether someone accepts a connection of a socket that does not block.
 pub(crate) fn answers_at(
     socket: &OwnedFd,
     address: Ipv4Addr,
@@ -68,14 +68,14 @@ pub(crate) fn answers_at(
     Ok(decided && matches!(rustix::net::sockopt::socket_error(socket), Ok(Ok(()))))
 }
 
-/// Whether somebody accepts connections at a place of this machine's network.
+/// Whether someone accepts connections at a place of this machine's network.
 fn answers_here(place: SocketAddrV4, patience: Duration) -> bool {
     TcpStream::connect_timeout(&SocketAddr::V4(place), patience).is_ok()
 }
 
 /// Ends processes that an earlier run of this program left behind, and gives how many there were: those whose environment
-/// names one of these folders for temporary files. Nothing else is evidence: a number may be somebody else's by now, and
-/// anybody may stand in a folder.
+/// names one of these folders for temporary files. Nothing else is evidence: a number may be someone else's by now, and
+/// anyone may be in a folder.
 pub fn end_left_over(temporary: &[&Path]) -> usize {
     let own = std::process::id() as i32;
     let Ok(entries) = fs::read_dir("/proc") else { return 0 };

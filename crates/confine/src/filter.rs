@@ -275,7 +275,7 @@ fn add_rule(program: &mut Vec<libc::sock_filter>, call: i64, conditions: &[Condi
     let length = conditions.len() * 3 + 2;
     program.push(libc::sock_filter { code: JUMP_EQUAL, jt: 0, jf: length as u8, k: call });
     for (at, condition) in conditions.iter().enumerate() {
-        // Where it does not hold: to loading the number again, behind what is left and the answer.
+        // Where it does not hold: to loading the number again, after what is left and the answer.
         let out = ((conditions.len() - at - 1) * 3 + 1) as u8;
         let (jt, jf) = if condition.equal { (0, out) } else { (out, 0) };
         program.push(statement(LOAD_WORD, OFFSET_ARGUMENTS + 8 * condition.argument));

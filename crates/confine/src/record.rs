@@ -2,7 +2,7 @@
 //!
 //! It sees which paths are opened, executed, looked up, made and removed. It may also hide paths: whoever asks
 //! for a hidden one is told that nothing is there. That decides only what a command learns; what it
-//! may read and write the path rules decide, which cannot be got round by changing a path in memory
+//! may read and write the path rules decide, which cannot be circumvented by changing a path in memory
 //! after it was looked at.
 
 use std::collections::BTreeMap;
@@ -306,7 +306,7 @@ fn word_at(thread: u32, at: u64) -> Option<u64> {
 
 impl Recorder<'_> {
     /// The path that a call is about, whole and with links followed, and whether something is to be seen there; `None` where
-    /// it cannot be told.
+    /// it cannot be known.
     fn path_of(&self, call: &WantedCall, argument: &PathArgument) -> Option<(PathBuf, bool)> {
         let whole = written_path(call, argument)?;
         let Some(workspace) = self.room else { return Some((resolved(&whole), true)) };
@@ -367,7 +367,7 @@ fn written_path(call: &WantedCall, argument: &PathArgument) -> Option<PathBuf> {
         return None;
     }
     let whole = start.join(written);
-    // For us, `self` is somebody else.
+    // For us, `self` is someone else.
     let whole = match whole.strip_prefix("/proc/self") {
         Ok(rest) => Path::new("/proc").join(thread.to_string()).join(rest),
         Err(_) => whole,

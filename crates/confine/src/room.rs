@@ -42,7 +42,7 @@ const WORKSPACE: &str = "/.in/workspace";
 /// How many rooms are kept to be used again.
 const KEPT: usize = 64;
 
-/// What all rooms of a workspace begin from, and rooms that nobody is in.
+/// What all rooms of a workspace begin from, and rooms that no one is in.
 pub struct Rooms {
     template: TemplateHandle,
     workspace: OwnedFd,
@@ -212,7 +212,7 @@ impl Rooms {
         Ok(Some(new))
     }
 
-    /// Makes a room with some things in it, or takes one that nobody is in and changes what is there. Of things that are not
+    /// Makes a room with some things in it, or takes one that no one is in and changes what is there. Of things that are not
     /// there nothing is seen.
     ///
     /// # Errors
@@ -310,7 +310,7 @@ impl Rooms {
         }
     }
 
-    /// A network in which nobody is yet.
+    /// A network in which no one is yet.
     ///
     /// # Errors
     /// When the kernel refuses.
@@ -318,7 +318,7 @@ impl Rooms {
         Ok(OwnNetwork { network: sys::new_network(&self.template)? })
     }
 
-    /// Whether somebody accepts connections at a place of a network.
+    /// Whether someone accepts connections at a place of a network.
     ///
     /// # Errors
     /// When no connection can be tried.

@@ -25,7 +25,7 @@ fn split(path: &str) -> (&str, &str) {
 }
 
 impl Below {
-    /// The folder at a path, which may lead there by links: whoever stands in it chose that.
+    /// The folder at a path, which may lead there by links: whoever is in it chose that.
     ///
     /// # Errors
     /// When it is not there.
@@ -58,7 +58,7 @@ impl Below {
         match rustix::fs::openat2(&self.top, path, FOLDER, Mode::empty(), way) {
             // Kernels that do not know this call are asked name by name.
             Err(Errno::NOSYS | Errno::PERM) => self.step_by_step(path),
-            // A name was moved meanwhile.
+            // A name was moved in the meantime.
             Err(Errno::AGAIN) => self.step_by_step(path),
             opened => opened,
         }
@@ -78,7 +78,7 @@ impl Below {
         rustix::fs::openat(&self.top, path, flags, Mode::empty()).ok()
     }
 
-    /// Opens a folder below, made where it is not there; what stands in its way, links among it, is removed.
+    /// Opens a folder below, made where it is not there; what is in its way, links among it, is removed.
     ///
     /// # Errors
     /// When it cannot be made.
@@ -191,7 +191,7 @@ impl Below {
     pub fn remove(&self, path: &str) -> io::Result<()> {
         let (above, name) = split(path);
         match self.folder_of(above) {
-            // Behind a link nothing is the tool's.
+            // After a link nothing is the tool's.
             Err(Errno::NOENT | Errno::NOTDIR | Errno::LOOP) => Ok(()),
             above => Ok(remove_in(&above?, name)?),
         }
@@ -203,7 +203,7 @@ impl Below {
         self.folder_of(above).and_then(|above| rustix::fs::unlinkat(&above, name, AtFlags::REMOVEDIR)).is_ok()
     }
 
-    /// Moves a file or folder to a place where anything may stand.
+    /// Moves a file or folder to a place where anything may be.
     ///
     /// # Errors
     /// When it cannot.

@@ -11,7 +11,7 @@ use rustix::io::Errno;
 use crate::below::{Below, beside, regular, remove_in};
 use crate::listing::{TreeFile, TreeFileKind, entries_below};
 
-/// Puts a copy of a file or folder in a place where anything may stand; both by their paths from the workspace's root.
+/// Puts a copy of a file or folder in a place where anything may be; both by their paths from the workspace's root.
 ///
 /// # Errors
 /// When something cannot be read, written or taken away. A file that was there is then still there, whole.
@@ -55,7 +55,7 @@ fn publish_file(mut from: File, folder: &OwnedFd, name: &str) -> io::Result<()> 
     done
 }
 
-/// Puts a copy of a folder in the place of whatever stands there.
+/// Puts a copy of a folder in the place of whatever is there.
 fn publish_folder(below: &Below, from: &str, to: &str) -> io::Result<()> {
     let source = below.folder(from)?;
     let target = Below::of(below.fresh_folder(to)?);

@@ -1,4 +1,4 @@
-//! Reading files that may be anything: a checkout can hold links to devices that never end, and pipes that nobody writes.
+//! Reading files that may be anything: a checkout can hold links to devices that never end, and pipes that no one writes.
 
 use std::fs::File;
 use std::io::{self, Read};
@@ -7,7 +7,7 @@ use std::path::Path;
 
 use crate::below::regular;
 
-/// Opens a file to read it; whatever else stands there, or is led to by a link, is refused without being waited for.
+/// Opens a file to read it; whatever else is there, or is led to by a link, is refused without being waited for.
 ///
 /// # Errors
 /// When it is not there, cannot be read, or is not a file.

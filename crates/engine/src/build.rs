@@ -102,7 +102,7 @@ pub(crate) struct Findings<'a> {
     pub tools: Vec<OnceLock<Result<FoundTool, ToolProblem>>>,
 }
 
-/// What a build came to.
+/// The result of a build.
 pub struct Outcome {
     /// Counts and the longest chain.
     pub summary: Summary,

@@ -11,7 +11,7 @@ pub fn shown_command(step: &Step) -> Vec<String> {
     commands.iter().map(|text| shown_marks(text, &step.services)).collect()
 }
 
-/// The commands of a service for people, each with the field that it stands in.
+/// The commands of a service for people, each with the field that it is in.
 pub fn shown_service(service: &Arc<Service>) -> Vec<(&'static str, String)> {
     let env: String = service.env.iter().map(|(n, v)| format!("{n}={} ", shown_word(v))).collect();
     let shown = |command: &ServiceCommand| {

@@ -34,7 +34,7 @@ pub enum Part {
     Network,
     /// A tool of the machine.
     Tool,
-    /// What a service that runs meanwhile is.
+    /// What a service that runs at the same time is.
     Service,
 }
 

@@ -12,7 +12,7 @@ use crate::command_text::shown_service;
 use crate::comparison::{Comparison, Difference, Part};
 use crate::state::StepMemory;
 
-/// A description longer than this is not kept, in bytes: a step with so many words is told apart by its digest.
+/// A description longer than this is not kept, in bytes: of a step with so many words only the digest is compared.
 const LONGEST: usize = 16 << 10;
 
 /// A text that is written is described by its lines up to this length, in bytes, and by its digest from there on.
@@ -29,7 +29,7 @@ impl Build<'_> {
         let mut text = String::new();
         let mut add = |part: Part, what: &str| {
             text.push(part.sign());
-            // Marks hold the very character that stands between parts.
+            // Marks hold the very character that is between parts.
             text.push_str(&shown_marks(what, &step.services));
             text.push(BETWEEN);
         };

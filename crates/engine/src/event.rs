@@ -144,11 +144,11 @@ pub enum Failure {
         /// How long they may take, in milliseconds.
         limit: u64,
     },
-    /// The commands of a check ended well, but its report tells of cases that failed.
+    /// The commands of a check ended well, but its report lists cases that failed.
     Cases {
         /// How many failed.
         failed: usize,
-        /// How many it tells of.
+        /// How many it lists.
         all: usize,
     },
     /// The report of a check cannot be read.
@@ -272,7 +272,7 @@ pub trait Listener: Sync {
     fn hear(&self, event: &Event);
 }
 
-/// What a build came to.
+/// The result of a build.
 #[derive(Clone, PartialEq, Debug, Default)]
 pub struct Summary {
     /// Steps that the request needs.

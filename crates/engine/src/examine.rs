@@ -20,7 +20,7 @@ use crate::words::{programs_in, shell_script, system_files_in};
 /// Stands among the tools of steps that may see more than they declare. No tool has a name with a space.
 pub(crate) const SEES_BESIDES: &str = "what is seen besides";
 
-/// What stands for the key of a result that was made while a service stood at another address than always: no
+/// What stands for the key of a result that was made while a service was at another address than always: no
 /// step has that key, so that it is made again.
 pub(crate) const OTHER_ADDRESS: &[u8] = b"a service stood elsewhere";
 
@@ -42,7 +42,7 @@ fn is_kind(found: &TreeFileKind, recorded: &TreeKind) -> bool {
 }
 
 impl StepMemory {
-    /// Whether the step is to run again, since a service stood somewhere else than always.
+    /// Whether the step is to run again, since a service had another address than usual.
     pub fn is_unusual(&self) -> bool {
         self.first_key == Digest::of(OTHER_ADDRESS)
     }

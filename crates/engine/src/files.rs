@@ -99,8 +99,8 @@ impl<'a> FileTable<'a> {
 }
 
 /// The digest of a file with this content: the same bytes count as something else when they may be executed. Between what
-/// a checkout gives its files, with the group as a writer or without, nothing is told apart: it follows from a setting of
-/// the person's. All other permissions are somebody's intention, and commands see them.
+/// a checkout gives its files, with the group as a writer or without, no difference is made: it follows from a setting of
+/// the person's. All other permissions are someone's intention, and commands see them.
 fn with_permissions(content: &Digest, signature: &Signature) -> Digest {
     match signature.mode & 0o7777 {
         0o644 | 0o664 => *content,

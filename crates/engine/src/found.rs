@@ -9,7 +9,7 @@ pub struct ListingContext<'a> {
     pub roots: &'a [&'a str],
     /// The folder in which the command ran.
     pub work: &'a WsPath,
-    /// Where a path of the workspace leads when links are followed: what stands before `..` may be a link, and what is
+    /// Where a path of the workspace leads when links are followed: what is before `..` may be a link, and what is
     /// above it is above where that leads.
     pub follow: &'a dyn Fn(&WsPath) -> Option<WsPath>,
     /// Whether something is at a path of the workspace.
@@ -82,7 +82,7 @@ fn logical_lines(text: &str) -> Vec<String> {
 
 struct WrittenWord {
     text: String,
-    /// Whether a `:` stood behind the word.
+    /// Whether a `:` was after the word.
     ends_target: bool,
 }
 

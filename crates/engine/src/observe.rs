@@ -18,7 +18,7 @@ const QUICK: u64 = 1_000_000;
 /// Steps that printed something of a refusal, and failed sooner than this, too.
 const BEARABLE: u64 = 300_000_000;
 
-/// How many refusals are told.
+/// How many refusals are reported.
 const TOLD: usize = 6;
 
 /// Names that interpreters try to write beside what they read, and do without when they may not.
@@ -325,7 +325,7 @@ impl Build<'_> {
         step.services.iter().for_each(|service| service.add_to(&mut services));
         audit.unused.retain(|path| !services.iter().any(|s| s.inputs.iter().any(|i| i.as_str() == &**path)));
         audit.refused = self.refusals(id, seen, None);
-        // That is told of all that was looked for.
+        // That is reported for all that was looked for.
         audit.refused.retain(|r| !matches!(r, Refusal::Path { touch: Touch::LookedUp, .. }));
         self.count_system(id, seen, audit);
     }
@@ -345,7 +345,7 @@ impl Build<'_> {
         for seen in &seen.touched {
             let path = seen.path.in_workspace();
             let inside = path.is_some_and(|path| !path.is_root() && path.below(&step.folder).is_none());
-            // Folders on the way to something are asked for by everybody.
+            // Folders on the way to something are asked for by everyone.
             if inside && !seen.allowed && seen.touch == Touch::LookedUp && seen.folder != Some(true) {
                 audit.looked_up.push((seen.path.told(), seen.folder.is_some()));
             }

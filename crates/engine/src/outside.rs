@@ -54,7 +54,7 @@ pub struct Job<'a> {
     pub work: &'a WsPath,
     /// What it may take of the machine.
     pub limits: Limits,
-    /// The services that run meanwhile.
+    /// The services that run at the same time.
     pub lent: Option<&'a Lent>,
 }
 
@@ -86,12 +86,12 @@ impl Readables {
     }
 }
 
-/// Services that run for somebody.
+/// Services that run for someone.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub struct Lent {
     /// By which the machine knows the loan.
     pub number: u64,
-    /// Whether they stand where they always do, so that what is made with them is the same in every run.
+    /// Whether they have their usual addresses, so that what is made with them is the same in every run.
     pub as_always: bool,
 }
 
@@ -117,7 +117,7 @@ pub enum ServiceProblem {
     NoAnswer(u64, u32),
     /// It ended before it was ready, so.
     Ended(String),
-    /// A command of it failed: which field it stands in, and how it ended.
+    /// A command of it failed: which field it is in, and how it ended.
     Command(&'static str, String),
     /// A program cannot be started: which, and why.
     NotStarted(String, String),
@@ -129,7 +129,7 @@ pub enum ServiceProblem {
     NotStopped(Option<String>),
     /// What stands for its port is none.
     BadPort,
-    /// It did not come up for somebody else, who says why.
+    /// It did not come up for someone else, who says why.
     SaidBefore,
     /// The machine refused something.
     Machine(String),
@@ -284,7 +284,7 @@ pub trait Outside: Sync {
         let _ = (path, target);
         Err(io::ErrorKind::Unsupported.into())
     }
-    /// Makes a step's folder anew and empty, with the folders that files in it need.
+    /// Makes a step's folder again and empty, with the folders that files in it need.
     ///
     /// # Errors
     /// When it cannot.
@@ -364,11 +364,11 @@ pub trait Outside: Sync {
         let _ = lent;
         Vec::new()
     }
-    /// Takes note that nobody will need a shared service any more: it is stopped when all have given it back.
+    /// Takes note that no one will need a shared service any more: it is stopped when all have given it back.
     fn no_longer_needed(&self, service: &Service) {
         let _ = service;
     }
-    /// The secret that stands in a file below a folder, in its name or in where a link leads, of those that the services of
+    /// The secret that is in a file below a folder, in its name or in where a link leads, of those that the services of
     /// a loan know: its name, and the file.
     ///
     /// # Errors
@@ -392,7 +392,7 @@ pub trait Outside: Sync {
     /// # Errors
     /// What went wrong, for people.
     fn work(&self, work: &Work, to: &WsPath) -> Result<(), String>;
-    /// How many of the cases that a check's report tells of failed, and how many it tells of.
+    /// How many of the cases that a check's report lists failed, and how many it lists.
     ///
     /// # Errors
     /// Why the report cannot be read, for people.
@@ -401,7 +401,7 @@ pub trait Outside: Sync {
         Ok((0, 0))
     }
     /// Looks whether nothing more can be written where steps make their outputs, and gives how often that was seen so far.
-    /// Each [`Outside::discard`] looks, too: it may make room before anybody else looks.
+    /// Each [`Outside::discard`] looks, too: it may make room before anyone else looks.
     fn times_full(&self) -> u64 {
         0
     }

@@ -130,7 +130,7 @@ impl Build<'_> {
             }
         }
         if asked.contains(&Asked::Computed) {
-            // Which name that is nobody knows: any that appears may be it.
+            // Which name that is no one knows: any that appears may be it.
             passed_over.push(format!("{}: {}", tool.path.display(), tool.search_state.hex()).into());
         }
     }

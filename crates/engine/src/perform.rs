@@ -180,7 +180,7 @@ impl Build<'_> {
         inner
     }
 
-    /// Makes a step's folder anew, with all that its commands find there.
+    /// Makes a step's folder again, with all that its commands find there.
     pub(crate) fn prepare(&self, id: StepId) -> Result<(), Failure> {
         let step = self.graph.step(id);
         let inner = self.inner_folders(id);
@@ -202,8 +202,8 @@ impl Build<'_> {
         Ok(())
     }
 
-    /// Runs a step's commands in its folder, made anew; with `seen`, under a recorder. Gives whether they saw
-    /// what they see in every run: a service may stand somewhere else than always.
+    /// Runs a step's commands in its folder, made again; with `seen`, under a recorder. Gives whether they saw
+    /// what they see in every run: a service may have another address than usual.
     pub(crate) fn run_commands(
         &self,
         id: StepId,
@@ -272,7 +272,7 @@ impl Build<'_> {
         Ok((ran?, as_always))
     }
 
-    /// Looks at the cases that a check whose commands ended well tells of.
+    /// Looks at the cases reported by a check whose commands ended well.
     fn judge(&self, check: &Check) -> Result<(), Failure> {
         let Some(report) = check.report else { return Ok(()) };
         let path = &self.graph.file(report).path;

@@ -38,7 +38,7 @@ pub(crate) struct Queue {
 }
 
 impl Queue {
-    /// A queue of the steps in `order` (each behind those it needs), of which none needs to wait for the
+    /// A queue of the steps in `order` (each after those it needs), of which none needs to wait for the
     /// `settled` ones. `cost` is what each will take, in microseconds.
     pub fn new(
         graph: &Graph,
@@ -132,7 +132,7 @@ pub struct Forecast {
     pub chain: Vec<StepId>,
 }
 
-/// Plays through how the steps in `order` (each behind those it needs) will run, each taking its `cost` in
+/// Plays through how the steps in `order` (each after those it needs) will run, each taking its `cost` in
 /// microseconds.
 pub fn forecast(graph: &Graph, order: &[StepId], cost: impl Fn(StepId) -> f64, room: Capacity) -> Forecast {
     let of_order: HashSet<StepId> = order.iter().copied().collect();

@@ -40,7 +40,7 @@ pub enum Reason {
     AskedFor,
     /// It uses a service that runs somewhere else: what it answers is not known.
     UsesElsewhere { service: Arc<str> },
-    /// A service that it uses did not stand where it always does when it last ran.
+    /// A service that it uses had another address than usual when it last ran.
     OtherAddress,
     /// Something that it needs will run, which may change what it reads.
     MaybeChanged { target: Arc<str>, path: Arc<str> },

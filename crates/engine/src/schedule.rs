@@ -308,11 +308,11 @@ impl<'b, 'a> Schedule<'b, 'a> {
         }
     }
 
-    /// A result that was published before, still stands, and would be taken away: a folder in which a new one is to be put,
+    /// A result that was published before, is still there, and would be taken away: a folder in which a new one is to be put,
     /// or something in the place of the new one. Whoever evaluates only a part does not see that they exclude each other.
     pub(crate) fn in_the_way(&self, to: &WsPath) -> Option<Arc<str>> {
         let published = &self.build.before.published;
-        // What was taken away, or made anew by somebody else, is in nobody's way.
+        // What was removed, or made by someone else, is not in the way.
         let stands = |path: &str| {
             let at = WsPath::from_normal(path);
             let now = self.build.outside.check_itself(&at);
@@ -387,7 +387,7 @@ pub(crate) fn longest_run(graph: &Graph, order: &[StepId], micros: &[u64], summa
 }
 
 impl Progress {
-    /// The services that nobody needs any more now that a step is done with; users of a service before it.
+    /// The services that no one needs any more now that a step is done with; users of a service before it.
     pub(crate) fn no_longer_needed(&mut self, step: &Step) -> Vec<Arc<Service>> {
         let mut all = all_services(step);
         all.retain(|service| {

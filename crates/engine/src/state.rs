@@ -10,7 +10,7 @@ use nubrik_store::OutputRecord;
 use crate::reason::Reason;
 use crate::table::{Base, FileBytes, Stored, Table};
 
-/// Length of what stands before the index in the head: number of builds, and count of each table.
+/// Length of what is before the index in the head: number of builds, and count of each table.
 const COUNTS: usize = 8 + 3 * 8;
 
 /// A file's digest, and the metadata that it had then.
@@ -134,7 +134,7 @@ impl State {
         State { builds, ..State::default() }
     }
 
-    /// Adds what a build came to.
+    /// Adds the result of a build.
     pub fn take(&mut self, changes: Changes) {
         self.builds = self.builds.max(changes.builds);
         changes.files.into_iter().for_each(|(name, value)| self.files.set(name, value));

@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use nubrik_source::FilePath;
 
-/// The files of the system that a word names: absolute paths in it, alone, behind an option (`--jar=/usr/share/x.jar`), in
+/// The files of the system that a word names: absolute paths in it, alone, after an option (`--jar=/usr/share/x.jar`), in
 /// a list (`/usr/share/a.jar:/usr/share/b.jar`), or in the text of a shell.
 pub(crate) fn system_files_in(word: &str, is_system: &dyn Fn(&str) -> bool) -> Vec<FilePath> {
     let ends_path = |c: char| c.is_whitespace() || "=:,;|&()<>`${}'\"\0*?[]@".contains(c);
@@ -16,7 +16,7 @@ pub(crate) fn system_files_in(word: &str, is_system: &dyn Fn(&str) -> bool) -> V
         let path = &rest[at..];
         let end = path.find(ends_path).unwrap_or(path.len());
         let path = &path[..end];
-        // Behind a letter the slash stands in the middle of a path.
+        // After a letter, the slash is in the middle of a path.
         let is_absolute = previous.is_none_or(ends_path);
         if is_absolute && path.len() > 1 && is_system(path) {
             found.push(FilePath::of_machine(path.trim_end_matches('/')));
@@ -38,7 +38,7 @@ pub(crate) fn shell_script(words: &[Arc<str>]) -> Option<&str> {
     options.get(options.iter().position(is_script)? + 1).map(|script| &**script)
 }
 
-/// Words of shells behind which a command stands, and what shells do themselves (POSIX, Shell Command Language 2.4, 2.14 and
+/// Words of shells after which a command follows, and what shells do themselves (POSIX, Shell Command Language 2.4, 2.14 and
 /// the utilities that are commonly built in).
 const BEFORE_COMMANDS: [&str; 11] =
     ["if", "then", "elif", "else", "while", "until", "do", "!", "{", "exec", "command"];

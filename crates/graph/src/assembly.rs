@@ -84,7 +84,7 @@ impl Assembly {
         step.outputs = from.list(|from| Ok(OutputNode { file: self.read_file(from)?, name: text(from)? }))?;
         step.commands = from.list(|from| {
             let stages = from.list(|from| {
-                // Which of the two it is stands before either.
+                // A byte before either says which of the two it is.
                 let program = match from.u8()? {
                     0 => Program::Tool(self.read_tool(from)?),
                     1 => Program::File(self.read_file(from)?),

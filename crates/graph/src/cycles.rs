@@ -1,4 +1,4 @@
-//! Cycles, each as its shortest way round.
+//! Cycles, each shown as the shortest one through its members.
 
 use std::collections::{HashMap, HashSet, VecDeque};
 
@@ -11,7 +11,7 @@ pub struct Edge {
     pub to: u32,
 }
 
-/// A way round: each node needs the next one, and the last one needs the first. It starts with the
+/// A cycle: each node needs the next one, and the last one needs the first. It starts with the
 /// smallest number.
 #[derive(Clone, PartialEq, Eq, Hash, Debug, PartialOrd, Ord)]
 pub struct Cycle {
@@ -20,7 +20,7 @@ pub struct Cycle {
 }
 
 /// Cycles such that every edge which lies on any cycle lies on one of these, each of them the
-/// shortest way round through some edge; sorted, each once.
+/// shortest cycle through some edge; sorted, each once.
 pub fn shortest_cycles(nodes: u32, edges: &[Edge]) -> Vec<Cycle> {
     if is_acyclic(nodes, edges) {
         return Vec::new();
@@ -58,7 +58,7 @@ pub fn shortest_cycles(nodes: u32, edges: &[Edge]) -> Vec<Cycle> {
 }
 
 /// Whether nodes that nothing leads to can be taken away until none is left (Kahn 1962): nearly always, and much
-/// cheaper to find out than the ways round.
+/// cheaper to find out than the cycles.
 pub fn is_acyclic(nodes: u32, edges: &[Edge]) -> bool {
     let count = nodes as usize;
     // The targets of each node's edges lie side by side, from its start to that of the next one.

@@ -1,6 +1,6 @@
 //! What steps, services and targets are as bytes: files by their paths, tools by their names, so that the same step is the
 //! same bytes, whatever numbers its files have in a graph. One layout for all purposes; everything is taken apart whole, so that a new field
-//! does not compile until somebody decides what it is for. [`crate::Assembly`] reads back what is written whole.
+//! does not compile until someone decides what it is for. [`crate::Assembly`] reads back what is written whole.
 
 use std::sync::Arc;
 
@@ -82,7 +82,7 @@ pub fn write_step(graph: &Tables, step: &Step, purpose: Purpose, out: &mut Encod
     if purpose == Purpose::Key {
         return;
     }
-    // Whose it is and how it is told of; what has a part of a key of its own; and limits that decide whether there is a result,
+    // Whose it is and how it is reported; what has a part of a key of its own; and limits that decide whether there is a result,
     // never which one.
     // By path and name: the order of numbers is that of evaluation.
     let mut inputs = inputs.to_vec();
@@ -282,7 +282,7 @@ pub fn write_service(service: &Service, purpose: Purpose, out: &mut Encoder) {
     if purpose == Purpose::Key {
         return;
     }
-    // How it is told of; what is among the inputs and tools of the steps that use it; and when it is ready, which decides whether
+    // How it is reported; what is among the inputs and tools of the steps that use it; and when it is ready, which decides whether
     // there is a result, never which one.
     out.text(address);
     out.list(inputs, |out, at| path(at, out));

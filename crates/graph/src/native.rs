@@ -33,7 +33,7 @@ impl ArchiveFormat {
         Self::ALL.iter().find(|(n, _)| *n == name).map(|(_, format)| *format)
     }
 
-    /// The format that a file's name tells of.
+    /// The format that a file's name says.
     pub fn of_file(name: &str) -> Option<ArchiveFormat> {
         if name.ends_with(".tgz") {
             return Some(ArchiveFormat::TarGz);

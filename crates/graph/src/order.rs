@@ -7,7 +7,7 @@ use crate::{FileId, Needs, StepId};
 /// The steps behind some files.
 #[derive(Debug, PartialEq, Eq, Default)]
 pub struct Closure {
-    /// Every step that is needed, each behind those it needs.
+    /// Every step that is needed, each after those it needs.
     pub steps: Vec<StepId>,
 }
 
@@ -48,7 +48,7 @@ impl Closure {
 /// For each step of `order` the length of the longest chain from its start to the end of all work:
 /// its own cost and the costs of what waits for it. Indexed by step number; 0 for other steps.
 ///
-/// `order` has each step behind those it needs.
+/// `order` has each step after those it needs.
 pub fn longest_chains(graph: &Tables, order: &[StepId], cost: impl Fn(StepId) -> f64) -> Vec<f64> {
     let needs_of = Needs::of(graph);
     let mut chain = vec![0.0; graph.steps.len()];

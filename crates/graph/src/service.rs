@@ -103,7 +103,7 @@ impl Service {
     }
 }
 
-/// What stands in words and variables for something that is known only when they are used. It is written
+/// A placeholder in words and variables for something that is known only when they are used. It is written
 /// between [`SECRET`] characters, which no word can hold otherwise, and stays so in keys.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
 pub enum Mark<'a> {

@@ -20,7 +20,7 @@ impl<T: Ord> Sorted<T> {
         self.0.binary_search(item).is_ok()
     }
 
-    /// Changes all items; the list is sorted anew.
+    /// Changes all items; the list is sorted again.
     pub fn change(&mut self, change: impl FnMut(&mut T)) {
         self.0.iter_mut().for_each(change);
         self.0.sort_unstable();

@@ -135,7 +135,7 @@ pub struct Check {
     pub address: Arc<str>,
 }
 
-/// Stands before and behind the name of a secret, and other marks, in words and variables (see
+/// Stands before and after the name of a secret, and other marks, in words and variables (see
 /// [`crate::Mark`]); no word can hold it otherwise.
 pub const SECRET: char = '\0';
 
@@ -144,9 +144,9 @@ pub const SECRET: char = '\0';
 pub struct Effect {
     /// The address of the value that it is: `deploy/publish`.
     pub address: Arc<str>,
-    /// Its commands and what they need; it has no outputs. Secrets stand as their names between [`SECRET`]s.
+    /// Its commands and what they need; it has no outputs. Secrets are written as their names between [`SECRET`]s.
     pub step: Step,
-    /// Whether it goes on until somebody stops it.
+    /// Whether it goes on until someone stops it.
     pub lasting: bool,
 }
 

@@ -1,5 +1,5 @@
 //! Walks over all numbers that a step holds. What is taken apart here is taken apart whole: a new field does not compile until
-//! somebody decides whether there are numbers in it.
+//! someone decides whether there are numbers in it.
 
 use crate::{Check, FileId, Native, Program, SetId, Stage, Step, TargetId, ToolId, WorkFolder};
 

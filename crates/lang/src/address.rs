@@ -48,7 +48,7 @@ pub struct AddressPattern {
 pub struct PatternProblem(pub String);
 
 impl AddressPattern {
-    /// Takes a word of a command line, relative to the folder that the person stands in.
+    /// Takes a word of a command line, relative to the folder that the person is in.
     ///
     /// # Errors
     /// When the word leads out of the workspace or is not a glob.

@@ -119,13 +119,13 @@ pub struct FormInfo {
     pub doc: &'static str,
     /// Its fields.
     pub fields: &'static [FieldInfo],
-    /// What the value offers: names behind a dot.
+    /// What the value offers: names after a dot.
     pub gives: &'static [(&'static str, &'static str)],
     /// How it is used.
     pub example: &'static str,
 }
 
-/// All forms and functions, in the order in which people are told of them.
+/// All forms and functions, in the order in which people read about them.
 pub fn forms() -> impl Iterator<Item = &'static FormInfo> {
     FORMS.iter().map(|form| &form.info)
 }
@@ -146,7 +146,7 @@ pub fn is_builtin_name(name: &str) -> bool {
     matches!(name, "self" | "sh") || form(name).is_some()
 }
 
-/// The meaning of a name of the language; `self` is handled where it may stand.
+/// The meaning of a name of the language; `self` is handled where it may be.
 pub fn builtin(name: &str) -> Option<Builtin> {
     form(name).map(|form| form.builtin)
 }

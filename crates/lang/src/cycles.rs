@@ -12,11 +12,11 @@ use rustc_hash::FxHashMap;
 
 use crate::value::Title;
 
-/// How many corners of a long way round are shown, from its beginning and from its end.
+/// How many members of a long cycle are shown, from its beginning and from its end.
 const SHOWN_FIRST: usize = 12;
 const SHOWN_LAST: usize = 8;
 
-/// The error for a way round: each title with the place at which it uses the next one.
+/// The error for a cycle: each title with the place at which it uses the next one.
 pub(crate) fn cycle_error(hops: &[(Title, Span)]) -> Diagnostic {
     let first = &hops[0];
     let message = match hops.len() {
@@ -68,7 +68,7 @@ impl<K: Clone + Eq + std::hash::Hash> References<K> {
         self.edges.push((from, to, span));
     }
 
-    /// All ways round, as errors, and what lies on them.
+    /// All cycles, as errors, and what lies on them.
     pub fn cycles(&self) -> (Vec<Diagnostic>, Vec<K>) {
         let edges: Vec<Edge> = self.edges.iter().map(|&(from, to, _)| Edge { from, to }).collect();
         let mut errors = Vec::new();

@@ -1,4 +1,4 @@
-//! Data files as trees whose every part knows where it stands: CSV, JSON, TOML, lines.
+//! Data files as trees whose every part knows where it is: CSV, JSON, TOML, lines.
 
 use std::collections::HashSet;
 use std::ops::Range;
@@ -115,7 +115,7 @@ pub(crate) fn csv(text: &str, separator: u8) -> Parsed {
     Ok(Datum { range: 0..text.len(), kind: DatumKind::List(rows) })
 }
 
-/// Where the cell stands that begins at a byte of a row, without its quotes, and where the next one begins.
+/// Where the cell is that begins at a byte of a row, without its quotes, and where the next one begins.
 fn raw_cell(text: &str, start: usize, end: usize, separator: u8) -> (Range<usize>, usize) {
     let bytes = &text.as_bytes()[..end];
     let next_separator = |from: usize| bytes[from..].iter().position(|b| *b == separator);

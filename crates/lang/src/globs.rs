@@ -78,7 +78,7 @@ fn try_glob(
     for pattern in except {
         refused.push(matcher(&absolute(base, pattern)?)?);
     }
-    // The walk begins behind the last part that is plain, and goes as deep as the pattern can.
+    // The walk begins after the last part that is plain, and goes as deep as the pattern can.
     let parts: Vec<&str> = whole.split('/').collect();
     let plain = parts.iter().take_while(|p| !is_pattern(p)).count().min(parts.len().saturating_sub(1));
     let depth = if parts.contains(&"**") { usize::MAX } else { parts.len() - plain };

@@ -62,7 +62,7 @@ pub struct Name {
 #[derive(Debug)]
 pub struct Module {
     pub file: TextId,
-    /// The folder that it stands in; `None` for a kit that ships with the tool.
+    /// The folder that it is in; `None` for a kit that ships with the tool.
     pub folder: Option<WsPath>,
     /// Whether it is a package's own file, against which texts are taken as paths.
     pub is_package: bool,
@@ -175,9 +175,9 @@ pub struct Decl {
 #[derive(Debug, Default)]
 pub struct Content {
     pub params: Vec<Param>,
-    /// The type behind the colon, or (for `type`) behind the equals sign.
+    /// The type after the colon, or (for `type`) after the equals sign.
     pub ty: Option<TypeExpr>,
-    /// `let`s in a kind, in the slots behind the parameters.
+    /// `let`s in a kind, in the slots after the parameters.
     pub lets: Vec<KindLet>,
     pub body: Option<ExprId>,
 }
@@ -336,7 +336,7 @@ pub struct OptionChoice {
     pub value: ExprId,
 }
 
-/// How an option is named behind `under`.
+/// How an option is named after `under`.
 #[derive(Clone, Debug)]
 pub struct OptionName {
     /// The kit before the dot, by the number of its `use`.
@@ -347,9 +347,9 @@ pub struct OptionName {
 /// A part of a shell's command.
 #[derive(Clone, Debug)]
 pub enum ShellPiece {
-    /// What the shell reads as it stands.
+    /// What the shell reads as it is.
     Literal(Arc<str>),
-    /// A hole, quoted for the shell; `inside` when it stands between double quotes.
+    /// A hole, quoted for the shell; `inside` when it is between double quotes.
     Hole { piece: WordPiece, inside: bool },
 }
 

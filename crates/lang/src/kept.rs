@@ -1,4 +1,4 @@
-//! What an evaluation came to, as bytes: kept, so that the same request need not be evaluated again while nothing changes.
+//! The result of an evaluation, as bytes: kept, so that the same request need not be evaluated again while nothing changes.
 
 use std::sync::Arc;
 

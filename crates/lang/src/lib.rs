@@ -4,7 +4,7 @@
 //! demand, once, nothing may need itself, and functions and kinds may not lead back to themselves.
 //!
 //! ```
-//! // What a definition file declares can be told without evaluating it.
+//! // What a definition file declares can be known without evaluating it.
 //! let text = "let flags = [\"-O2\"]\ntarget tide = write { path = \"t\", text = \"ebb\" }\n";
 //! assert_eq!(nubrik_lang::declared_names(text), ["flags", "tide"]);
 //! ```

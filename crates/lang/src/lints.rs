@@ -134,7 +134,7 @@ fn unused_params(module: &Module, decl: &Decl) -> Vec<Diagnostic> {
     let (Some(body), false) = (decl.to_tell().body, decl.to_tell().params.is_empty()) else {
         return Vec::new();
     };
-    // Names in reach of a declaration are told apart by their text: shadowing is an error.
+    // Names in scope of a declaration are distinguished by their text: shadowing is an error.
     let start = decl.name.span.start;
     let end = module.span(body).end;
     let mut used: HashSet<u16> = HashSet::new();

@@ -30,11 +30,11 @@ pub(crate) enum Strand {
     Literal(Arc<str>),
     File(FileRef),
     Tool(Rc<ToolValue>),
-    /// A variable of the environment, by its name, whose value is nobody's business.
+    /// A variable of the environment, by its name, whose value is private.
     Secret(Arc<str>),
     /// Where a service is.
     Served(Rc<ServiceValue>, Whereabouts),
-    /// Where the service is in whose definition this stands.
+    /// Where the service is in whose definition this is.
     Own(Whereabouts),
 }
 
@@ -96,7 +96,7 @@ impl Text {
 #[derive(Default)]
 pub(crate) struct Joined {
     strands: Vec<Strand>,
-    /// Characters behind the last strand.
+    /// Characters after the last strand.
     characters: String,
     /// How many bytes of characters are in the strands.
     bytes: usize,
@@ -172,7 +172,7 @@ impl RecordValue {
 pub(crate) struct Map {
     pub entries: Vec<(Arc<str>, Rc<Thunk>)>,
     pub index: FxHashMap<Arc<str>, usize>,
-    /// Whether it was read from a data file: then its entries are named behind a dot, too.
+    /// Whether it was read from a data file: then its entries are named after a dot, too.
     pub loaded: bool,
 }
 
@@ -233,7 +233,7 @@ pub(crate) enum ThunkState {
     Failed(Reported),
 }
 
-/// One word of a command: pieces that make one word, or several words where a list stood.
+/// One word of a command: pieces that make one word, or several words where a list was.
 #[derive(Clone, Debug, PartialEq)]
 pub(crate) enum WordStrand {
     Literal(Arc<str>),

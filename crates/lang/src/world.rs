@@ -71,7 +71,7 @@ pub trait World: Sync {
     fn library(&self, request: &LibraryRequest) -> Answer<LibrarySearch>;
     /// What a probe answers, or why it could not run.
     fn probe(&self, request: &ProbeRequest) -> Answer<Result<AnswerText, String>>;
-    /// The answer of the scan that stands in a folder: kept, and true for this run.
+    /// The answer of the scan that is in a folder: kept, and true for this run.
     fn scan(&self, folder: &WsPath) -> Answer<AnswerText>;
 }
 
@@ -80,7 +80,7 @@ pub trait World: Sync {
 pub struct ToolRequest {
     /// Names to look for, the best first.
     pub names: Vec<Arc<str>>,
-    /// The word that makes it print its version; `None` where nobody asks.
+    /// The word that makes it print its version; `None` where no one asks.
     pub version: Option<Arc<str>>,
 }
 

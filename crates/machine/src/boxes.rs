@@ -85,7 +85,7 @@ impl Machine {
         let mut capture = Capture::new(PRINTED_LIMIT.saturating_sub(printed.len()));
         let ended = nubrik_confine::run(&spec, &mut capture, self.cancel());
         drop(spec);
-        // What it left running ends before anybody looks at what it made.
+        // What it left running ends before anyone looks at what it made.
         let left = enclosure.close(self);
         self.note_left_running(job.folder.as_str(), left.running);
         match &loan {

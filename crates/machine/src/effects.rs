@@ -27,7 +27,7 @@ pub enum EffectProblem {
 pub enum EffectEnd {
     /// All commands ended well.
     Well,
-    /// A command ended with another code than 0; those behind it did not run.
+    /// A command ended with another code than 0; those after it did not run.
     Failed {
         /// Which one, from 0 on.
         command: usize,
@@ -60,7 +60,7 @@ impl Machine {
     }
 }
 
-/// Does an effect, with more words behind its last command. What it uses must have been built.
+/// Does an effect, with more words after its last command. What it uses must have been built.
 fn run(
     machine: &Machine,
     loan: Option<&Loan>,
@@ -141,7 +141,7 @@ fn stages(
         let mut words = stage.words.iter().map(|w| revealed(w, loan)).collect::<Result<Vec<_>, _>>()?;
         if i == last && !args.is_empty() {
             if is_shell(stage) {
-                // A shell takes the first word behind its script as its own name.
+                // A shell takes the first word after its script as its own name.
                 words.push("sh".to_owned());
             }
             words.extend(args.iter().cloned());

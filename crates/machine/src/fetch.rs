@@ -22,7 +22,7 @@ const LIMIT: u64 = 64 << 30;
 /// How much is read at once, in bytes.
 const PIECE: usize = 128 << 10;
 
-/// Fetches what has a digest from the first mirror that has it, into a file that `target` makes anew for each. Errors are
+/// Fetches what has a digest from the first mirror that has it, into a file that `target` makes again for each. Errors are
 /// for people: what each mirror said, and both digests where one gave something else.
 pub(crate) fn fetch(
     urls: &[Arc<str>],
@@ -119,7 +119,7 @@ fn take_pieces(
     }
 }
 
-/// Asks a mirror, and hands on what it answers. Ends when nobody takes it any more.
+/// Asks a mirror, and hands on what it answers. Ends when no one takes it any more.
 fn ask(url: &str, sender: &SyncSender<BodyPiece>) -> Result<(), String> {
     let agent = ureq::Agent::new_with_config(
         ureq::Agent::config_builder()

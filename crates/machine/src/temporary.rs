@@ -51,7 +51,7 @@ impl Temporary {
                 Ok(()) => break,
                 // A run that was killed left it.
                 Err(e) if e.kind() == io::ErrorKind::AlreadyExists => remove_folder(&path),
-                // Nobody had anything in the folder around it, and somebody took that away.
+                // No one had anything in the folder around it, and someone took that away.
                 Err(e) if e.kind() == io::ErrorKind::NotFound => self.make_home()?,
                 Err(e) => return Err(e),
             }
@@ -73,7 +73,7 @@ impl Temporary {
 }
 
 impl Drop for Temporary {
-    /// Leaves nothing in the machine's memory. The folder goes only if nobody has anything in it.
+    /// Leaves nothing in the machine's memory. The folder goes only if no one has anything in it.
     fn drop(&mut self) {
         if self.made.get().is_some() && self.in_memory {
             let _ = fs::remove_dir(&self.home);
@@ -106,7 +106,7 @@ fn memory_folder(root: &Path) -> Option<PathBuf> {
     let user = rustix::process::geteuid().as_raw();
     let name = &Digest::of(root.as_os_str().as_encoded_bytes()).hex()[..16];
     let folder = shared.join(format!("nubrik-{user}-{name}"));
-    // Somebody else's folder of that name is not ours to use.
+    // Someone else's folder of that name is not ours to use.
     (is_memory && (is_ours(&folder) || folder.symlink_metadata().is_err())).then_some(folder)
 }
 

@@ -1,7 +1,7 @@
-//! What belongs to a tool besides its own file, as far as it can be told: what runs a script, what a program is linked
+//! What belongs to a tool besides its own file, as far as it can be known: what runs a script, what a program is linked
 //! with, what a script names, what a compiler starts and where it looks for headers.
 //!
-//! Where the line is drawn stands in `docs/language.md` (The machine); whoever moves it raises the key's version.
+//! Where the line is drawn is in `docs/language.md` (The machine); whoever moves it raises the key's version.
 
 use std::io::Read;
 use std::path::{Path, PathBuf};
@@ -29,7 +29,7 @@ const SCRIPT_DEPTH: u32 = 4;
 /// How many folders of headers are watched.
 const HEADER_FOLDERS: usize = 20_000;
 
-/// What stands behind `#!` in a script's first line; `None` for what is no script.
+/// What follows `#!` in a script's first line; `None` for what is no script.
 pub(crate) fn first_line(program: &Path) -> Option<String> {
     let mut start = [0u8; 256];
     let mut file = open_file(program).ok()?;

@@ -39,7 +39,7 @@ struct Remembered {
     files: Vec<(Arc<str>, Signature)>,
     /// Folders in and below those in which it looks for headers.
     folders: Vec<(Arc<str>, Signature)>,
-    /// What it told of its version, by the word that asked for it.
+    /// What it said of its version, by the word that asked for it.
     versions: Vec<(Arc<str>, Option<Arc<str>>)>,
 }
 
@@ -215,7 +215,7 @@ impl ToolFinder {
         Some(Remembered { tool, files, folders, versions: Vec::new() })
     }
 
-    /// The interpreter itself, where a script of the same name stands before it and chooses one of
+    /// The interpreter itself, where a script of the same name is before it and chooses one of
     /// several: what it chooses would depend on more than a step may see.
     fn real_program(&self, machine: &Machine, name: &str, on_path: &Path) -> Option<PathBuf> {
         if !name.starts_with("python") {

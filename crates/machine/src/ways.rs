@@ -1,4 +1,4 @@
-//! Links on the way to sources: where they lead, and what a path comes to when they are followed.
+//! Links on the way to sources: where they lead, and what a path becomes when they are followed.
 
 use std::collections::{BTreeSet, HashMap};
 use std::os::fd::BorrowedFd;

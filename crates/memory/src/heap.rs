@@ -14,10 +14,10 @@ use crate::numbers::{decode_numbers, encode_numbers};
 
 const MAGIC: &[u8; 8] = b"nbheap 1";
 
-/// Length of what stands before the first byte string: magic, and the heap's own number.
+/// Length of what is before the first byte string: magic, and the heap's own number.
 const HEADER: usize = 8 + 32;
 
-/// Length of the checksum behind each byte string.
+/// Length of the checksum after each byte string.
 const CHECK: usize = 8;
 
 /// Where byte strings lie in a heap.
@@ -128,7 +128,7 @@ impl Heap {
             return own.write_whole(path, &[MAGIC.as_slice(), &self.id.0, &self.new].concat());
         }
         let mut file = own.open(path, OFlags::WRONLY)?;
-        // Behind it may lie what an interrupted command added.
+        // After it may lie what an interrupted command added.
         file.set_len(self.length as u64)?;
         file.seek(SeekFrom::End(0))?;
         file.write_all(&self.new)

@@ -67,7 +67,7 @@ impl BuildRecord {
     }
 }
 
-/// Hears a build, and tells it on.
+/// Hears a build, and passes it on.
 pub struct Chronicle<'a> {
     listener: &'a dyn Listener,
     graph: &'a Graph,
@@ -83,7 +83,7 @@ impl<'a> Chronicle<'a> {
         Chronicle { listener, graph, began, started, done: Mutex::default() }
     }
 
-    /// What was heard, with what the build came to.
+    /// What was heard, with the result of the build.
     pub fn record(
         self,
         build: u64,

@@ -14,7 +14,7 @@ use rustix::fs::OFlags;
 /// What went wrong, with the file that it went wrong with.
 pub type FileProblem = (String, io::Error);
 
-/// What a log is called, behind the name of its file.
+/// What a log is called, after the name of its file.
 const LOG: &str = ".log";
 
 /// What a log begins with: this, and the id of the file that it belongs to.
@@ -28,7 +28,7 @@ pub trait Kept: Sized {
     /// What the file begins with.
     const MAGIC: Magic;
 
-    /// How long the log of a file with so many bytes may become before the file is written anew, in bytes.
+    /// How long the log of a file with so many bytes may become before the file is rewritten, in bytes.
     fn log_limit(file: u64) -> u64;
 
     /// What a file holds.
@@ -129,7 +129,7 @@ impl<T: Kept> Journal<T> {
         Ok(())
     }
 
-    /// Writes the whole file anew, in place of the one before and its log.
+    /// Writes the whole file again, in place of the one before and its log.
     ///
     /// # Errors
     /// When that is not possible, and which file is at fault.
@@ -141,7 +141,7 @@ impl<T: Kept> Journal<T> {
         Ok(())
     }
 
-    /// The log, and how it begins where it is new; `None` where the file is to be written anew.
+    /// The log, and how it begins where it is new; `None` where the file is to be rewritten.
     fn open_log(&self, own: &Below, path: &str, more: usize) -> Option<(File, Vec<u8>)> {
         let mut file = own.open_to_read(path).ok()?;
         let mut start = [0; Frame::START];
@@ -161,7 +161,7 @@ impl<T: Kept> Journal<T> {
 /// # Errors
 /// When that is not possible, and which file is at fault.
 pub(crate) fn replace(own: &Below, path: &str, bytes: &[u8]) -> Result<(), FileProblem> {
-    // The log goes first: nobody is to wonder which file an old one belongs to.
+    // The log goes first: no one is to wonder which file an old one belongs to.
     let log = log_of(path);
     own.remove(&log).map_err(|e| (log, e))?;
     own.write_whole(path, bytes).map_err(|e| (path.to_owned(), e))

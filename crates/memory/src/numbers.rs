@@ -2,12 +2,12 @@
 
 use nubrik_bytes::{Decoder, Encoder, Truncated};
 
-/// Lists of numbers, one behind the other.
+/// Lists of numbers, one after the other.
 #[derive(Default, Clone, PartialEq)]
 pub struct Lists {
     /// Where in `items` each list ends.
     pub ends: Vec<u32>,
-    /// Items of all lists, one list behind the other.
+    /// Items of all lists, one list after the other.
     pub items: Vec<u32>,
 }
 
@@ -50,7 +50,7 @@ impl Lists {
     }
 }
 
-/// Byte strings, one behind the other.
+/// Byte strings, one after the other.
 #[derive(Default, Clone, PartialEq)]
 pub struct Bodies {
     ends: Vec<u32>,

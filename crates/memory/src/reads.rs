@@ -23,7 +23,7 @@ const READS: RequestFiles =
 /// Where the evaluation of a seal lies.
 const EVALUATION: &str = ".evaluation";
 
-/// Where what a request came to is, which a digest names.
+/// Where the result of a request is, which a digest names.
 pub fn read_path(request: &Digest) -> String {
     READS.path(request)
 }

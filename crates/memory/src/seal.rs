@@ -25,13 +25,13 @@ pub use checking::Change;
 /// digests of a listing.
 const ENTRY: usize = 4 + 4 + Signature::SIZE + 4 + 4 + 2 * 8;
 
-/// The log of a seal may grow to this size before the seal is written anew, in bytes.
+/// The log of a seal may grow to this size before the seal is rewritten, in bytes.
 const LOG_LIMIT: u64 = 256 << 10;
 
 /// Stands for no node of the graph.
 pub const NO_NODE: u32 = u32::MAX;
 
-/// What a sealed request came to.
+/// The result of a sealed request.
 #[derive(Clone, PartialEq, Eq, Debug, Default)]
 pub struct Sealed {
     /// How many steps it needs.
@@ -55,7 +55,7 @@ impl Roles {
     pub const WHOLE: Roles = Roles(8);
     /// It is no more to be looked at.
     pub const GONE: Roles = Roles(16);
-    /// What stands there counts, and not what it leads to: a link.
+    /// What is there counts, and not what it leads to: a link.
     pub const ITSELF: Roles = Roles(32);
 
     /// Whether a role is among them.
@@ -136,7 +136,7 @@ impl Names {
 
 /// A seal to be written.
 pub struct NewSeal {
-    /// What the request came to.
+    /// The result of the request.
     pub sealed: Sealed,
     /// The digest of the graph that belongs to it.
     pub graph: Digest,
@@ -149,7 +149,7 @@ pub struct NewSeal {
 }
 
 impl NewSeal {
-    /// The seal's bytes: what it came to, entries sorted by path, and their paths.
+    /// The seal's bytes: its result, entries sorted by path, and their paths.
     pub fn encode(&self) -> Vec<u8> {
         let NewSeal { sealed: Sealed { steps, results }, graph, env, probes, entries } = self;
         let mut head = Encoder::new();
@@ -190,7 +190,7 @@ fn read_entry(from: &mut Decoder<'_>) -> Result<Entry, Truncated> {
     Ok(Entry { signature, node, roles, listing })
 }
 
-/// What stands for a variable's value: values may be nobody's business.
+/// What stands for a variable's value: values may be private.
 pub fn env_digest(value: Option<&str>) -> Option<Digest> {
     value.map(|value| Digest::of(value.as_bytes()))
 }
@@ -198,7 +198,7 @@ pub fn env_digest(value: Option<&str>) -> Option<Digest> {
 /// A seal as it was read.
 pub struct Seal {
     file: FileBytes,
-    /// What the request came to.
+    /// The result of the request.
     pub sealed: Sealed,
     /// The id of the graph that belongs to it.
     pub graph: Digest,
@@ -310,7 +310,7 @@ impl Seal {
         std::str::from_utf8(self.path_bytes(number)).unwrap_or_default()
     }
 
-    /// The bytes of a path; none behind the last one.
+    /// The bytes of a path; none after the last one.
     fn path_bytes(&self, number: usize) -> &[u8] {
         if number >= self.count {
             return self.added.get(number - self.count).map_or(b"", |(path, _)| path.as_str().as_bytes());
@@ -324,7 +324,7 @@ impl Seal {
         self.bytes().get(start..start + word(at + 4)).unwrap_or_default()
     }
 
-    /// An entry's metadata as bytes and its roles, where it stands in the file and nothing is newer: what is
+    /// An entry's metadata as bytes and its roles, where it is in the file and nothing is newer: what is
     /// as it was, as nearly all is, need not be decoded to be seen to be so.
     fn as_it_lies(&self, number: usize) -> Option<(&[u8], Roles)> {
         if number >= self.count || (!self.newer.is_empty() && self.newer.contains_key(&number)) {
@@ -363,7 +363,7 @@ impl Seal {
         self.added.iter().position(|(p, _)| p.as_str() == path).map(|n| n + self.count)
     }
 
-    /// The same seal, to be written anew with other entries.
+    /// The same seal, to be rewritten with other entries.
     pub fn to_new(&self) -> NewSeal {
         NewSeal {
             sealed: self.sealed.clone(),

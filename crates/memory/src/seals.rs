@@ -54,7 +54,7 @@ const TRAILS: &str = ".trails";
 fn write_over(own: &Below, path: &str, bytes: &[u8]) -> io::Result<()> {
     let mut file = match own.open(path, OFlags::CREATE | OFlags::WRONLY) {
         Ok(file) => file,
-        // What stands there is no file.
+        // What is there is no file.
         Err(_) => own.fresh_file(path, 0o644)?,
     };
     file.write_all(bytes)?;

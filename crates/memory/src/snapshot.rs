@@ -91,7 +91,7 @@ impl Snapshot {
             snapshot.push_target(&body.bytes);
             snapshot.results.push(target.results.iter().map(|r| r.file.0));
         }
-        // Without their units nothing can be told of targets: then any change of definitions counts for all.
+        // Without their units nothing can be known of targets: then any change of definitions counts for all.
         snapshot.asked_units = units_of(trails, evaluation).unwrap_or_default();
         snapshot
     }
@@ -132,7 +132,7 @@ impl Snapshot {
         self.heap.get(&self.targets, number)
     }
 
-    /// Whether more than half of the heap is nobody's any more.
+    /// Whether more than half of the heap is no one's any more.
     pub fn is_wasteful(&self) -> bool {
         let used = self.paths.size() + self.steps.size() + self.targets.size();
         self.heap.size() > 2 * used + (1 << 20)
@@ -238,7 +238,7 @@ impl Snapshot {
                 }
             }
         }
-        // Steps stand behind those they need: one pass is enough, and a set is decided where it is first met.
+        // Steps come after those they need: one pass is enough, and a set is decided where it is first met.
         let mut sets: Vec<Option<bool>> = vec![None; self.sets.len()];
         for step in 0..reached.len() {
             let changed = |node: &u32| match self.maker(*node) {

@@ -1,4 +1,4 @@
-//! A sealed graph with some of its targets evaluated again: what they came to takes the place of what
+//! A sealed graph with some of its targets evaluated again: their result takes the place of what
 //! they were, the rest is taken over as it lies there.
 
 use nubrik_bytes::Encoder;
@@ -23,7 +23,7 @@ pub struct Spliced {
     pub published_before: Vec<String>,
 }
 
-/// Puts what was evaluated again in the place of what it was. `None` where that cannot be told apart from
+/// Puts what was evaluated again in the place of what it was. `None` where that cannot be distinguished from
 /// the rest, which is then to be evaluated as a whole.
 pub fn splice(old: &Snapshot, trails: &Trails, reached: &[bool], again: &Evaluation) -> Option<Spliced> {
     if old.asked.len() != old.asked_units.len() {
@@ -43,11 +43,11 @@ struct Splice<'a> {
     snapshot: Snapshot,
     /// The node of each file that was evaluated now.
     nodes: Vec<u32>,
-    /// The number of each set that was evaluated now: old sets keep theirs, new ones come behind them.
+    /// The number of each set that was evaluated now: old sets keep theirs, new ones come after them.
     sets: Vec<u32>,
     /// Nodes of the new sets.
     new_sets: Lists,
-    /// Makers of nodes: old steps by their old numbers, new ones behind them.
+    /// Makers of nodes: old steps by their old numbers, new ones after them.
     makers: Vec<u32>,
     /// Old steps that another one stands for now.
     replaced: Vec<bool>,
@@ -334,7 +334,7 @@ struct NumbersNow {
     makers: Vec<u32>,
 }
 
-/// Sets that steps still need, numbered anew: the others are left behind.
+/// Sets that steps still need, renumbered: the others are left behind.
 struct UsedSets {
     /// What the number of each is now, or [`NO_NODE`].
     numbers: Vec<u32>,

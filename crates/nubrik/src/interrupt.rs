@@ -20,7 +20,7 @@ pub fn leave_to_children(leave: bool) {
 /// The signal that was heard first; 0 for none.
 static FIRST: AtomicI32 = AtomicI32::new(0);
 
-/// The exit code of a program that was interrupted: as the shell tells of one that a signal ended.
+/// The exit code of a program that was interrupted: as the shell reports one that a signal ended.
 pub fn exit_code() -> u8 {
     match FIRST.load(Ordering::Relaxed) {
         0 => 128 + SIGINT as u8,

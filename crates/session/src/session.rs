@@ -97,7 +97,7 @@ pub enum BuildProblem {
     Own(PathBuf, io::Error),
 }
 
-/// What a build came to.
+/// The result of a build.
 pub struct BuildReport {
     /// Counts and the longest chain.
     pub summary: Summary,
@@ -181,7 +181,7 @@ impl Session {
         self.reaches_out
     }
 
-    /// How many steps run at once when nobody says otherwise.
+    /// How many steps run at once when no one says otherwise.
     pub fn default_jobs(&self) -> usize {
         let processors = std::thread::available_parallelism().map_or(1, usize::from);
         self.workspace.settings.jobs.unwrap_or(processors)
@@ -371,7 +371,7 @@ impl Session {
         nubrik_confine::become_reaper();
     }
 
-    /// Stops all services, and tells of those that did not stop as they should.
+    /// Stops all services, and reports those that did not stop as they should.
     fn close_services(&self, listener: &dyn Listener) {
         for failure in self.machine.stop_services() {
             listener.hear(&Event::Notice(Notice::NotStopped(Box::new(failure))));

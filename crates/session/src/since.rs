@@ -48,10 +48,10 @@ impl ChangedFiles {
         ];
         let mut files = git.ask(&diff)?;
         files.extend(git.ask(&["ls-files", "--others", "--exclude-standard", "-z", "--", "."])?);
-        // What is kept in there is nobody's source, though somebody may have committed it.
+        // What is kept in there is no one's source, though someone may have committed it.
         files.retain(|file| !file.starts_with(".nubrik/"));
         let mut packages = BTreeSet::new();
-        // Where nobody took notes anything may rest on any of them.
+        // Where no one took notes anything may rest on any of them.
         let mut everything = trail.units.is_empty() && !files.is_empty();
         let looked_at: BTreeSet<&str> = trail.paths.iter().map(WsPath::as_str).collect();
         for file in &files {
@@ -196,7 +196,7 @@ impl<'m> Git<'m> {
 
     /// Sets settings for all that is asked.
     fn set(&mut self, settings: &[(String, String)]) {
-        // There are never fewer than before: each number is set anew.
+        // There are never fewer than before: each number is set again.
         self.environment.set("GIT_CONFIG_COUNT", settings.len().to_string());
         for (number, (name, value)) in settings.iter().enumerate() {
             self.environment.set(&format!("GIT_CONFIG_KEY_{number}"), name);

@@ -34,7 +34,7 @@ pub enum OpenProblem {
 pub struct Workspace {
     /// Its root, absolute, links resolved.
     pub root: PathBuf,
-    /// The folder that the person stands in, from the root.
+    /// The folder that the person is in, from the root.
     pub folder: WsPath,
     /// Its settings.
     pub settings: Settings,
@@ -108,7 +108,7 @@ const OWN_FOLDER: &str = ".nubrik";
 /// Settings may have so many bytes.
 const SETTINGS_LIMIT: u64 = 1 << 20;
 
-/// Refuses a folder of the tool's own that leads somewhere else, belongs to somebody else, or that everybody may write to:
+/// Refuses a folder of the tool's own that leads somewhere else, belongs to someone else, or that everyone may write to:
 /// what is in it decides what is removed and what counts as a result.
 fn must_be_ours(path: &Path) -> io::Result<()> {
     let found = path.symlink_metadata()?;

@@ -184,7 +184,7 @@ impl<'m> DiskWorld<'m> {
         listing.files.sort_unstable();
         listing.folders.sort_unstable();
         if !folder.is_root() && listing.files.iter().any(|f| &**f == SETTINGS_FILE) {
-            return Listing::default(); // Another workspace stands there.
+            return Listing::default(); // Another workspace is there.
         }
         listing
     }

@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use crate::WsPath;
 
-/// A file that somebody reads, by its path. Cheap to clone, sorted by its text.
+/// A file that someone reads, by its path. Cheap to clone, sorted by its text.
 ///
 /// Whoever wants to know which kind of file it is asks [`FilePath::place`], and has an answer for each kind.
 ///

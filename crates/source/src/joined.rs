@@ -12,7 +12,7 @@ pub fn written_text(write: impl FnOnce(&mut String)) -> Arc<str> {
     thread_local! {
         static ROOM: RefCell<String> = const { RefCell::new(String::new()) };
     }
-    // Taken out meanwhile: what is written may come from code that puts texts together as well.
+    // Taken out in the meantime: what is written may come from code that puts texts together as well.
     let mut room = ROOM.take();
     room.clear();
     write(&mut room);

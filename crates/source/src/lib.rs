@@ -1,4 +1,4 @@
-//! Where things stand: file ids, spans in them, and paths inside a workspace.
+//! Where things are: file ids, spans in them, and paths inside a workspace.
 //!
 //! This is the ground floor: it needs nothing and every other crate may use it.
 //!

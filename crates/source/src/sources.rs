@@ -20,7 +20,7 @@ pub struct Span {
     pub file: TextId,
     /// First byte.
     pub start: u32,
-    /// First byte behind the range.
+    /// First byte after the range.
     pub end: u32,
 }
 
@@ -54,7 +54,7 @@ struct SourceFile {
 }
 
 impl SourceFile {
-    /// The line (from 1) in which a byte stands.
+    /// The line (from 1) in which a byte is.
     fn line_of(&self, offset: u32) -> u32 {
         self.line_starts.partition_point(|&s| s <= offset).max(1) as u32
     }

@@ -83,7 +83,7 @@ impl LocalStore {
     /// Opens the store in a folder, made if it is not there.
     ///
     /// # Errors
-    /// When the folder cannot be made, or when somebody else could put results into it.
+    /// When the folder cannot be made, or when someone else could put results into it.
     pub fn open(folder: &Path) -> Result<LocalStore, StoreError> {
         let (blobs, records) = (folder.join("v1/blobs"), folder.join("v1/records"));
         if !folder.is_dir() {

@@ -134,7 +134,7 @@ impl LocalStore {
         Amount { records: records.len(), contents: contents.len(), bytes }
     }
 
-    /// Reads everything again, by several threads, and removes what is damaged: it is made anew when it is
+    /// Reads everything again, by several threads, and removes what is damaged: it is made again when it is
     /// needed.
     pub fn verify(&self, threads: usize) -> Verified {
         let (contents, records) = (files_in(&self.blobs), files_in(&self.records));

@@ -1,5 +1,5 @@
 //! The formatter: one way to write each definition. It moves white space only. Where lines break is
-//! the author's choice and stays; how far they are indented, and what stands in columns, follows from
+//! the author's choice and stays; how far they are indented, and what is in columns, follows from
 //! the form.
 
 use std::fmt::Write;
@@ -61,7 +61,7 @@ fn same_meaning(before: &str, after: &str) -> bool {
     essence(before) == essence(after)
 }
 
-/// A token with what it stands in.
+/// A token with what it is in.
 struct PlacedToken<'t> {
     kind: SyntaxKind,
     /// White space before it that is kept.
@@ -69,7 +69,7 @@ struct PlacedToken<'t> {
     text: &'t str,
     /// The node that it belongs to.
     parent: SyntaxKind,
-    /// The number of the node around the item that it belongs to: items of one node stand in columns.
+    /// The number of the node around the item that it belongs to: items of one node are in columns.
     group: u32,
     /// Inside a text or command: taken as it is.
     inside: TokenSetting,
@@ -162,9 +162,9 @@ struct Writer {
     done: Vec<Line>,
     line: Line,
     open: Vec<OpenBracket>,
-    /// Kind of the last token of code on this line, and the node that it stood in.
+    /// Kind of the last token of code on this line, and the node that it was in.
     last: Option<(SyntaxKind, SyntaxKind)>,
-    /// The last token of code before this line, and the node that it stood in.
+    /// The last token of code before this line, and the node that it was in.
     before: Option<(SyntaxKind, SyntaxKind)>,
     before_word: String,
     /// The last token of code on this line, as it is written.
@@ -271,7 +271,7 @@ impl Writer {
         self.line.indent = base + if goes_on { INDENT } else { 0 };
     }
 
-    /// Whether a line goes on with what stood on the line before.
+    /// Whether a line goes on with what was on the line before.
     fn goes_on(&self, piece: &PlacedToken<'_>) -> bool {
         let Some((before, before_parent)) = self.before else { return false };
         let in_each = |kind: SyntaxKind| matches!(kind, EachListExpr | EachMapExpr);
@@ -327,7 +327,7 @@ impl Writer {
             && self.open.last().is_none_or(|o| o.indent + INDENT == self.line.indent)
     }
 
-    /// Puts a space before a token, where one stands.
+    /// Puts a space before a token, where one is.
     fn space_before(&mut self, piece: &PlacedToken<'_>) {
         let Some((last, last_parent)) = self.last else { return };
         if self.line.text.is_empty() {
@@ -339,7 +339,7 @@ impl Writer {
             (_, Dot) | (Dot, _) => true,
             (LeftParen | LeftBracket, _) | (_, RightParen | RightBracket) => true,
             (LeftBrace, RightBrace) => true,
-            // `{each … }` stands tight in its braces, records and maps do not.
+            // `{each … }` has no space inside its braces; records and maps have.
             (LeftBrace, _) => last_parent == EachMapExpr,
             (_, RightBrace) => piece.parent == EachMapExpr,
             (Minus, _) => last_parent == NegateExpr,
@@ -410,7 +410,7 @@ fn align_columns(lines: &mut [Line]) {
                 let (head, tail) = lines[i].text.split_at(column);
                 let (head, tail) = (head.trim_end(), tail.trim_start());
                 if tail.is_empty() {
-                    lines[i].text = head.to_owned(); // The value stands on the next line.
+                    lines[i].text = head.to_owned(); // The value is on the next line.
                     continue;
                 }
                 let gap = widest - head.chars().count() + 1;
@@ -421,7 +421,7 @@ fn align_columns(lines: &mut [Line]) {
     }
 }
 
-/// Puts comments behind lines that follow one another in one column.
+/// Puts comments after lines that follow one another in one column.
 fn align_comments(lines: &mut [Line]) {
     let mut at = 0;
     while at < lines.len() {

@@ -1,6 +1,6 @@
 //! Text to tokens. Texts and commands nest code in holes, so the lexer keeps a stack of modes.
 //!
-//! Every byte lands in exactly one token, but for white space within a line of code: that stands between
+//! Every byte lands in exactly one token, but for white space within a line of code: that is between
 //! tokens, and is no token of its own, since every rule of the grammar would only pass over it. A mode that is never closed ends where the language says
 //! (`docs/language.md`, "Recovery"): its closing token is then simply missing.
 
@@ -25,7 +25,7 @@ pub const RESERVED_WORDS: [&str; 26] = [
     "under",
 ];
 
-/// Whether `word` is one of [`RESERVED_WORDS`]: asked for every name, and most are told by their length.
+/// Whether `word` is one of [`RESERVED_WORDS`]: asked for every name, and most are recognized by their length.
 pub fn is_reserved(word: &str) -> bool {
     match word.len() {
         2 => matches!(word, "in" | "if" | "or"),
@@ -93,7 +93,7 @@ enum Mode {
     Quote,
 }
 
-/// Which bytes a word goes on with: a table, since most bytes of definitions stand in words.
+/// Which bytes a word goes on with: a table, since most bytes of definitions are in words.
 const IN_WORD: [bool; 256] = {
     let mut table = [false; 256];
     let mut byte = 0;
@@ -104,7 +104,7 @@ const IN_WORD: [bool; 256] = {
     table
 };
 
-/// Tokens that are told by their only byte; [`Odd`] for all others.
+/// Tokens that are recognized by their only byte; [`Odd`] for all others.
 const PUNCTUATION: [SyntaxKind; 256] = {
     let mut table = [Odd; 256];
     table[b'(' as usize] = LeftParen;
@@ -270,7 +270,7 @@ impl Lexer<'_> {
 
     fn punctuation(&mut self) {
         let (kind, len) = match (self.byte(0), self.byte(1)) {
-            // Most of the others are told by their byte alone.
+            // Most of the others are recognized by their byte alone.
             (b'=', b'=') => (EqualsEquals, 2),
             (b'!', b'=') => (NotEquals, 2),
             (b'<', b'=') => (LessEquals, 2),

@@ -65,7 +65,7 @@ pub(crate) struct Parser<'a> {
     diagnostics: Vec<Diagnostic>,
     /// Whether a line end ends an item in the innermost form that is open.
     lines_matter: bool,
-    /// The next token that counts, at or behind this place, where line ends count, and where they do not:
+    /// The next token that counts, at or after this place, where line ends count, and where they do not:
     /// grammar rules ask for it several times for each token that they take.
     next_in_line: usize,
     next_anywhere: usize,
@@ -95,7 +95,7 @@ impl<'a> Parser<'a> {
     }
 
     /// Finds the next token again after this place was moved. What was found before still holds until this place is
-    /// behind it: each token is looked at once, however many comments stand in a row.
+    /// after it: each token is looked at once, however many comments are in a row.
     #[inline]
     fn look_ahead(&mut self) {
         if !self.at_trivia() {
@@ -121,7 +121,7 @@ impl<'a> Parser<'a> {
         self.tokens[self.next_index()].kind
     }
 
-    /// The token behind the next one.
+    /// The token after the next one.
     pub fn peek_second(&self) -> SyntaxKind {
         let next = self.next_index();
         if self.tokens[next].kind == EndOfFile {
@@ -150,7 +150,7 @@ impl<'a> Parser<'a> {
         self.tokens[self.next_anywhere].kind
     }
 
-    /// The token behind the next one, both found passing over line ends.
+    /// The token after the next one, both found passing over line ends.
     pub fn peek_second_past_lines(&self) -> (SyntaxKind, &'a str) {
         let next = self.next_anywhere;
         if self.tokens[next].kind == EndOfFile {
@@ -196,7 +196,7 @@ impl<'a> Parser<'a> {
     fn next_range(&self) -> (usize, usize) {
         let token = self.tokens[self.next_index()];
         match token.kind {
-            // An error at a line's end is shown behind the last thing on the line.
+            // An error at a line's end is shown after the last thing on the line.
             Newline | EndOfFile => {
                 let last = self.tokens[..self.next_index()].iter().rev().find(|t| !t.kind.is_trivia());
                 let end = last.map_or(0, |t| t.end as usize);
@@ -339,7 +339,7 @@ impl<'a> Parser<'a> {
         !self.brace_calls || self.tokens[self.at..self.next_index()].iter().any(|t| t.kind == Newline)
     }
 
-    /// Whether white space stands before the next token.
+    /// Whether white space is before the next token.
     pub fn space_before(&self) -> bool {
         let next = self.next_index();
         next == 0 || self.tokens[next - 1].end != self.tokens[next].start
@@ -354,15 +354,15 @@ impl<'a> Parser<'a> {
 
     // Building.
 
-    /// Marks where a node begins, behind the trivia before it.
+    /// Marks where a node begins, after the trivia before it.
     #[inline]
     pub fn mark(&mut self) -> NodeStart {
         self.trivia();
         self.mark_here()
     }
 
-    /// Takes a lone expression, if one stands at the very place: a name, a number or a plain text with the end of an
-    /// item behind it, which nearly half of all expressions are.
+    /// Takes a lone expression, if one is at the very place: a name, a number or a plain text with the end of an
+    /// item after it, which nearly half of all expressions are.
     pub fn lone_expression(&mut self) -> bool {
         let kind = |ahead: usize| self.tokens.get(self.at + ahead).map_or(EndOfFile, |t| t.kind);
         let (tokens, what) = match kind(0) {
@@ -448,7 +448,7 @@ impl<'a> Parser<'a> {
         self.last_error = None;
     }
 
-    /// Whether the last error stands behind this place.
+    /// Whether the last error is after this place.
     pub fn has_error_behind(&self, place: Span) -> bool {
         let last = self.diagnostics.last().and_then(|d| d.span);
         last.is_some_and(|span| span.start > place.start)

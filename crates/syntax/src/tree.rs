@@ -24,7 +24,7 @@ pub struct Token {
     pub kind: SyntaxKind,
     /// First byte.
     pub start: u32,
-    /// First byte behind it.
+    /// First byte after it.
     pub end: u32,
 }
 
@@ -69,7 +69,7 @@ impl Tree {
         &self.text
     }
 
-    /// Puts the text together again from the tokens and what stands between them; always equal to
+    /// Puts the text together again from the tokens and what is between them; always equal to
     /// [`Tree::text`].
     pub fn print(&self) -> String {
         let mut out = String::with_capacity(self.text.len());
@@ -124,7 +124,7 @@ impl<'t> Node<'t> {
         &self.tree.text[token.start as usize..token.end as usize]
     }
 
-    /// What stands in the text from one byte to another.
+    /// What is in the text from one byte to another.
     pub(crate) fn text_between(self, start: u32, end: u32) -> &'t str {
         &self.tree.text[start as usize..end as usize]
     }

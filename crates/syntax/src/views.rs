@@ -29,12 +29,12 @@ pub fn documentation(node: Node<'_>) -> String {
     lines.join(" ")
 }
 
-/// The first word of a declaration: `let`, `target`, …, behind `private`.
+/// The first word of a declaration: `let`, `target`, …, after `private`.
 pub fn keyword(node: Node<'_>) -> Option<Token> {
     node.words().find(|w| node.token_text(*w) != "private")
 }
 
-/// Whether `private` stands before a declaration.
+/// Whether `private` is before a declaration.
 pub fn is_private(node: Node<'_>) -> bool {
     node.words().next().is_some_and(|w| node.token_text(w) == "private")
 }
@@ -49,13 +49,13 @@ pub fn declared_name(node: Node<'_>) -> Option<Token> {
     words.next()
 }
 
-/// The texts of `within "…", "…"` behind a declaration's name, as nodes.
+/// The texts of `within "…", "…"` after a declaration's name, as nodes.
 pub fn within_texts(node: Node<'_>) -> Vec<Node<'_>> {
     let clauses = node.children().filter(|c| c.kind() == WithinClause);
     clauses.flat_map(|c| c.children().filter(|t| t.kind() == TextExpr).collect::<Vec<_>>()).collect()
 }
 
-/// The tags of `tagged slow, nightly` behind a declaration's name.
+/// The tags of `tagged slow, nightly` after a declaration's name.
 pub fn tags(node: Node<'_>) -> Vec<Token> {
     let clauses = node.children().filter(|c| c.kind() == TaggedClause);
     clauses.flat_map(|c| c.words().skip(1).collect::<Vec<_>>()).collect()
@@ -82,7 +82,7 @@ pub fn plain_text(node: Node<'_>) -> Option<String> {
     }
 }
 
-/// What stands in a text on one line with neither holes nor escapes; nearly all are such.
+/// What is in a text on one line with neither holes nor escapes; nearly all are such.
 pub fn simple_text(node: Node<'_>) -> Option<&str> {
     let mut elements = node.elements();
     let (open, inside) = (elements.next()?, elements.next()?);
@@ -172,7 +172,7 @@ pub fn unescape(text: &str) -> String {
     }
 }
 
-/// Drops the line end behind the opening quotes, the last line's indent, and the common indent.
+/// Drops the line end after the opening quotes, the last line's indent, and the common indent.
 fn drop_indent(parts: &mut [TextPiece<'_>], escaped: &[bool]) {
     let mut indent: Option<usize> = None;
     let count = parts.len();

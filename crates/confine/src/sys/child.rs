@@ -1,5 +1,5 @@
 //! What a new process does before it becomes its program. It shares memory with the thread that starts it, which waits
-//! meanwhile: nothing here may allocate or panic.
+//! in the meantime: nothing here may allocate or panic.
 
 use std::cell::Cell;
 use std::os::fd::RawFd;
@@ -57,7 +57,7 @@ pub(super) struct StartPlan {
     /// -1: nowhere else.
     pub apart: [RawFd; 2],
     pub supervising: libc::sock_fprog,
-    /// -1: nobody supervises.
+    /// -1: no one supervises.
     pub supervisor: RawFd,
     /// 0: it cannot be seen from there.
     pub parent: i32,
@@ -194,7 +194,7 @@ unsafe fn close_on_exec_one_by_one() {
 unsafe fn redirect(path: *const libc::c_char, flags: libc::c_int, stream: libc::c_int) -> bool {
     // SAFETY: as the caller vouches; all else are system calls on variables of this function.
     unsafe {
-        // Without waiting: nobody may ever open the other end of a pipe.
+        // Without waiting: no one may ever open the other end of a pipe.
         let opened = libc::open(path, flags | libc::O_NONBLOCK | libc::O_NOCTTY | libc::O_CLOEXEC, 0o644);
         if opened < 0 {
             return false;

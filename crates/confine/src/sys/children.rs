@@ -25,7 +25,7 @@ pub(super) fn with_stacks<T>(work: impl FnOnce([*mut libc::c_void; 2]) -> T) -> 
     done
 }
 
-/// Becoming somebody else makes memory one that its owner may not look into; a child shares it with this program.
+/// Becoming someone else makes memory one that its owner may not look into; a child shares it with this program.
 pub(super) fn stay_visible() {
     let _ = rustix::process::set_dumpable_behavior(DumpableBehavior::Dumpable);
 }

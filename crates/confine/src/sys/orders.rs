@@ -10,7 +10,7 @@ use std::os::fd::RawFd;
 pub(crate) enum Order<'a> {
     /// Writes a text to a file of the kernel's.
     Write { path: &'a CStr, text: &'a CStr },
-    /// What is mounted from now on is nobody else's business.
+    /// What is mounted from now on is no one else's business.
     Private,
     /// Mounts an empty file system in memory.
     Memory { at: &'a CStr, options: &'a CStr },

@@ -160,7 +160,7 @@ fn children_of_this() -> Vec<i32> {
     children
 }
 
-/// Ends a process of somebody's, by its number, and its group if it leads one.
+/// Ends a process of someone's, by its number, and its group if it leads one.
 pub(crate) fn end_stranger(id: i32) {
     let Some(stranger) = process(id) else { return };
     if rustix::process::getpgid(Some(stranger)) == Ok(stranger) {

@@ -20,7 +20,7 @@ pub(crate) struct RoomHandle {
     id: i32,
     process: OwnedFd,
     spaces: libc::c_int,
-    /// What may be shown there, which nobody in the room can reach.
+    /// What may be shown there, which no one in the room can reach.
     sources: OwnedFd,
     /// The list of its processes, where it has its own.
     processes: Option<OwnedFd>,
@@ -58,7 +58,7 @@ impl RoomHandle {
     }
 
     /// How many processes run in it besides the one that keeps it. Those that are about to end have a moment to do so.
-    /// `None` where that cannot be told.
+    /// `None` where that cannot be known.
     pub fn running(&self) -> Option<usize> {
         const MOMENTS: u64 = 6;
         let mut count = None;
@@ -95,7 +95,7 @@ impl Drop for RoomHandle {
     }
 }
 
-/// A room's folders for temporary files. Whoever finds them as they were made need not make them anew.
+/// A room's folders for temporary files. Whoever finds them as they were made need not make them again.
 #[derive(Default)]
 pub(crate) struct TemporaryFolders {
     /// Of each, what would be another one if something had been done there.
@@ -105,7 +105,7 @@ pub(crate) struct TemporaryFolders {
 const TEMPORARY_FOLDERS: [&CStr; 4] = [c"/tmp", c"/tmp/own", c"/tmp/home", c"/tmp/shm"];
 
 impl TemporaryFolders {
-    /// Makes them anew unless they are as they were. In a child: only system calls.
+    /// Makes them again unless they are as they were. In a child: only system calls.
     ///
     /// # Safety
     /// Changes what this process sees; it must be one that was made for it.
@@ -221,7 +221,7 @@ extern "C" fn lay_out_room(new: *mut libc::c_void) -> libc::c_int {
             let a_while = libc::timespec { tv_sec: 0, tv_nsec: 100_000_000 };
             let private_wait = libc::FUTEX_WAIT | libc::FUTEX_PRIVATE_FLAG;
             libc::syscall(libc::SYS_futex, new.state.as_ptr(), private_wait, WAITING, &raw const a_while);
-            // Who was killed meanwhile will never be ready.
+            // Who was killed in the meantime will never be ready.
             if new.state.load(Ordering::Acquire) == WAITING && has_ended(new.process) {
                 new.error = libc::ESRCH;
                 break;

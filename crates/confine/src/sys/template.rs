@@ -202,7 +202,7 @@ extern "C" fn make_network(new: *mut libc::c_void) -> libc::c_int {
         libc::_exit(0)
     }
 }
-/// A network in which nobody is yet, for commands in rooms.
+/// A network in which no one is yet, for commands in rooms.
 ///
 /// # Errors
 /// When the kernel refuses.

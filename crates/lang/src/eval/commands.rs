@@ -49,7 +49,7 @@ impl Evaluator<'_> {
         }
     }
 
-    /// Adds the words that one written word becomes: several or none where a list stands in it.
+    /// Adds the words that one written word becomes: several or none where a list is in it.
     fn word(&mut self, scope: &Scope, word: &Word, first: bool, filled: &mut Vec<FilledWord>) -> Result<()> {
         let module = self.module(scope.module);
         if let [piece] = word.pieces.as_slice() {

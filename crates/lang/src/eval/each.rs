@@ -127,7 +127,7 @@ impl Evaluator<'_> {
         (value, reads.has(super::chosen::SCAN))
     }
 
-    /// What some work comes to, and whether that rests on the answer of a scan.
+    /// The result of some work, and whether that rests on the answer of a scan.
     pub(super) fn scans_in<T>(&mut self, work: impl FnOnce(&mut Self) -> Result<T>) -> Result<(T, bool)> {
         let (value, scanned) = self.noting_scans(work);
         Ok((value?, scanned))

@@ -355,7 +355,7 @@ impl Scope {
     }
 }
 
-/// Whether evaluating an expression makes no step of its own, so that nothing is called after where it stands.
+/// Whether evaluating an expression makes no step of its own, so that nothing is called after where it is.
 fn makes_nothing(expr: &Expr) -> bool {
     matches!(expr, Expr::Local { .. } | Expr::Decl(_) | Expr::Member(..) | Expr::Int(_) | Expr::Bool(_))
 }

@@ -22,11 +22,11 @@ pub(super) struct DeclMemo {
     pub(super) running: SmallVec<[ConfigId; 1]>,
     /// Values by the options that they reached.
     pub(super) done: Known,
-    /// Its number in the graph, once it stands there.
+    /// Its number in the graph, once it is there.
     pub(super) target: Option<TargetId>,
 }
 
-/// A value being evaluated, for the way round when it turns out to need itself.
+/// A value being evaluated, for the report of the cycle when it turns out to need itself.
 pub(super) struct OpenValue {
     pub(super) key: OpenKey,
     /// Where it was asked for.
@@ -228,7 +228,7 @@ impl Evaluator<'_> {
         result
     }
 
-    /// Reports the way round on which a value needs itself, once for each such way.
+    /// Reports the cycle on which a value needs itself, once for each such way.
     pub(super) fn needs_itself<T>(&mut self, key: OpenKey, used_at: Span) -> Result<T> {
         let start = self.memos.open.iter().position(|o| o.key == key).unwrap_or(0);
         let hops: Vec<(Title, Span)> = {

@@ -339,7 +339,7 @@ impl Evaluator<'_> {
         Ok(kept)
     }
 
-    /// A key by which values are ordered and told apart.
+    /// A key by which values are ordered and distinguished.
     fn sort_key(&mut self, value: &Value, span: Span) -> Result<(u8, i64, String)> {
         Ok(match value {
             Value::Int(number) => (0, *number, String::new()),

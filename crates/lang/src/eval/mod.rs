@@ -75,13 +75,13 @@ pub(crate) enum Stop {
 
 pub(crate) type Result<T> = std::result::Result<T, Stop>;
 
-/// Where an expression is evaluated: its file, names in reach, and whose value it is part of.
+/// Where an expression is evaluated: its file, names in scope, and whose value it is part of.
 #[derive(Clone, Debug)]
 pub(crate) struct Scope {
     pub module: ModuleId,
     pub env: Option<Rc<Env>>,
     pub owner: Rc<Owner>,
-    /// Whose name and package `self` tells of, in a kind.
+    /// Whose name and package `self` gives, in a kind.
     pub this: Option<Rc<Owner>>,
     /// Which options are set.
     pub config: ConfigId,
@@ -173,7 +173,7 @@ impl<'w> Evaluator<'w> {
         self
     }
 
-    /// The same evaluator, which also tells of all options and who reached them.
+    /// The same evaluator, which also reports all options and who reached them.
     #[must_use]
     pub fn with_option_infos(mut self) -> Self {
         self.choices.wants_options = true;
@@ -249,7 +249,7 @@ impl<'w> Evaluator<'w> {
         let name = module.decl(id).name.text.clone();
         let mut parts = smallvec![name];
         if !module.is_package {
-            // A kit's own steps stand under the kit's name.
+            // A kit's own steps are under the kit's name.
             let title = WsPath::from_normal(module.title.trim_start_matches("nub:"));
             parts.insert(0, title.stem().into());
         }

@@ -11,12 +11,12 @@ use crate::hir::*;
 use crate::modules::Modules;
 use crate::value::*;
 
-/// A use of one declaration by another, by their numbers, and where it stands.
+/// A use of one declaration by another, by their numbers, and where it is.
 pub(super) type NumberedEdge = (u32, u32, Span);
 
 impl Evaluator<'_> {
     /// Reports declarations that lead back to themselves, starting from some, and marks them failed. Where there is none,
-    /// gives all that is reached behind what it refers to, if some of that is a long chain.
+    /// gives all that is reached after what it refers to, if some of that is a long chain.
     pub(super) fn find_cycles(&mut self, roots: &[DeclId]) -> Vec<DeclId> {
         let (nodes, edges) = self.reached(roots);
         let between: Vec<Edge> = edges.iter().map(|&(from, to, _)| Edge { from, to }).collect();

@@ -2,7 +2,7 @@
 //!
 //! A choice of options is called a config. A value remembers which options it reached and what they
 //! were set to: under any other config in which these are set alike it is the same value, and its
-//! steps stand in the same folders. Options that were reached but not set leave no trace in names.
+//! steps are in the same folders. Options that were reached but not set leave no trace in names.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::rc::Rc;

@@ -11,11 +11,11 @@ pub(super) fn check_published(graph: &Tables) -> Vec<Diagnostic> {
     check(graph.targets.iter())
 }
 
-/// The same errors between packages that were each looked at on their own. A result stands below its package:
+/// The same errors between packages that were each looked at on their own. A result is below its package:
 /// one of another package has its name only if that package lies below the first, and the first one's result in
 /// folders that lead there. Most often no result does.
 pub(crate) fn check_published_across(graph: &Tables) -> Vec<Diagnostic> {
-    // What is called as a package, or as a folder on the way to one, stands where that one's results go.
+    // What is called as a package, or as a folder on the way to one, takes the place of that one's results.
     let packages: FxHashSet<&WsPath> = graph.targets.iter().map(|t| &t.package).collect();
     let on_the_way: Vec<WsPath> =
         packages.iter().flat_map(|package| std::iter::successors(package.parent(), WsPath::parent)).collect();
@@ -40,7 +40,7 @@ pub(crate) fn check_published_across(graph: &Tables) -> Vec<Diagnostic> {
     check(graph.targets.iter().filter(|t| involved.contains(&t.package)))
 }
 
-/// Whether a result stands in a folder below its package.
+/// Whether a result is in a folder below its package.
 fn is_deep(target: &Target, result: &ResultFile) -> bool {
     result.publish.below(&target.package).is_some_and(|rest| rest.contains('/'))
 }

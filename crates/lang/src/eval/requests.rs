@@ -40,7 +40,7 @@ pub struct Evaluation {
     pub through: Vec<TargetId>,
     /// Options with who reached them; only where they were asked for.
     pub options: Vec<super::OptionInfo>,
-    /// What values were taken from; empty where nobody watched.
+    /// What values were taken from; empty where no one watched.
     pub trail: crate::trail::Trail,
     /// Digests of the keys of the graph's rows; only where graphs are to be put together.
     pub(crate) digests: RowDigests,
@@ -49,7 +49,7 @@ pub struct Evaluation {
     pub waiting: bool,
 }
 
-/// Digests of the keys by which rows of two graphs are told to be the same, by the rows' numbers.
+/// Digests of the keys by which rows of two graphs are recognized as the same, by the rows' numbers.
 #[derive(Default)]
 pub(crate) struct RowDigests {
     /// Of the files' paths.
@@ -205,7 +205,7 @@ impl Evaluator<'_> {
                         evaluated[*number] = Some(self.evaluate_target(&meanings[*number]));
                     }
                 }
-                // Whether it is needed shows when what refers to it is evaluated: then it is told if it is wrong.
+                // Whether it is needed shows when what refers to it is evaluated: then it is reported if it is wrong.
                 None => {
                     self.definitions.modules.entered(key.module);
                     let known = self.definitions.modules.diagnostics.len();
@@ -308,7 +308,7 @@ impl Evaluator<'_> {
 /// Chains of references longer than this are evaluated from their end on.
 pub(super) const LONG_CHAIN: usize = 100;
 
-/// All nodes, each behind those that its edges lead to, and how many lie on the longest way. There must be no cycles.
+/// All nodes, each after those that its edges lead to, and how many lie on the longest way. There must be no cycles.
 pub(super) fn needs_first(count: usize, edges: &[Edge]) -> (Vec<u32>, usize) {
     let mut users: Vec<Vec<u32>> = vec![Vec::new(); count];
     // How many of its needs are not in order yet.

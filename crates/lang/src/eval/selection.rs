@@ -137,7 +137,7 @@ impl Evaluator<'_> {
 }
 
 /// Whether a declaration's value is a map, whose entries are evaluated one by one and once each. What a
-/// function or kind gives is made anew by each call, so that nothing may lead back to one.
+/// function or kind gives is made again by each call, so that nothing may lead back to one.
 pub(super) fn is_lazy(module: &Module, decl: &Decl) -> bool {
     if !matches!(decl.kind, DeclKind::Value | DeclKind::Target | DeclKind::Test) {
         return false;

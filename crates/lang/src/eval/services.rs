@@ -12,7 +12,7 @@ use super::steps::Draft;
 use super::{Evaluator, Result};
 use crate::value::*;
 
-/// What stands in words for where a service is.
+/// The placeholder in words for where a service is.
 pub(super) fn mark(folder: &WsPath, what: Whereabouts) -> String {
     match what {
         Whereabouts::Port => Mark::Port(folder.as_str()).to_string(),

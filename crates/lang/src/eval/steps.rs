@@ -23,13 +23,13 @@ pub(super) struct Draft {
     pub outputs: SmallVec<[DraftedOutput; 1]>,
     pub inputs: SmallVec<[FileRef; 2]>,
     pub tools: SmallVec<[ToolId; 4]>,
-    /// Paths of what other steps make that stand in its words as plain characters, with their places.
+    /// Paths of what other steps make that are in its words as plain characters, with their places.
     pub spelled: Vec<(String, Span)>,
-    /// Services that run meanwhile.
+    /// Services that run at the same time.
     pub services: Vec<Arc<Service>>,
-    /// The name of the output in which a check tells of single cases.
+    /// The name of the output in which a check reports single cases.
     pub report: Option<Arc<str>>,
-    /// Whether it is no step that is kept, so that secrets may stand in it.
+    /// Whether it is no step that is kept, so that secrets may be in it.
     pub keeps_secrets: bool,
     /// The folder that a service is known by; nothing for all else.
     pub own: Option<WsPath>,
@@ -75,7 +75,7 @@ pub(super) enum First {
 type ChosenOutput = (Arc<str>, Arc<str>, Span);
 
 impl Draft {
-    /// Where an output with this name stands.
+    /// Where an output with this name is.
     pub(super) fn made(&self, name: &str) -> WsPath {
         let known = self.outputs.iter().find(|(_, _, written)| **written == *name);
         known.map_or_else(|| self.step.folder.join(name), |(_, file, _)| file.path.clone())

@@ -85,7 +85,7 @@ impl Evaluator<'_> {
         Ok(Stage { program, words, stdin, stdout, stderr })
     }
 
-    /// What a stage starts, by its first word; in `words` a tool stands by its name.
+    /// What a stage starts, by its first word; in `words` a tool is written by its name.
     fn program_of(
         &mut self,
         stage: &StageValue,

@@ -237,7 +237,7 @@ fn push(reading: &mut Reading, span: Span, quoted: bool, piece: Option<WordPiece
     }
 }
 
-/// Notes for each hole of a script whether it stands between double quotes. What `$(…)` holds begins anew, even
+/// Notes for each hole of a script whether it is between double quotes. What `$(…)` holds begins again, even
 /// between them.
 fn note_quotes(pieces: &mut [ShellPiece]) {
     #[derive(PartialEq)]

@@ -203,7 +203,7 @@ impl Lowerer {
                 names.push(name);
             }
         }
-        // `where` is a word of the node itself, so whether it stands there tells which part is which.
+        // `where` is a word of the node itself, so whether it is there tells which part is which.
         let has_test = node.words().any(|w| node.token_text(w) == "where");
         let items = self.child_expression(node, 0);
         let count = names.len() as u8;
@@ -245,7 +245,7 @@ impl Lowerer {
         Expr::Under(base, Some(choices))
     }
 
-    /// The option that `name` or `kit.name` behind `under` means; reports when it is in no reach.
+    /// The option that `name` or `kit.name` after `under` means; reports when it is in no reach.
     fn option_name(&mut self, words: &[Name]) -> Option<OptionName> {
         if let [kit, name] = words {
             if let Some(Bound::Kit(number)) = self.module.names.get(&kit.text).copied() {

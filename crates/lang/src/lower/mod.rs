@@ -16,7 +16,7 @@ use rustc_hash::{FxBuildHasher, FxHashMap, FxHashSet};
 use crate::builtins::is_builtin_name;
 use crate::hir::*;
 
-/// Where a definition file stands.
+/// Where a definition file is.
 pub(crate) struct Location {
     pub file: TextId,
     pub folder: Option<WsPath>,
@@ -73,7 +73,7 @@ pub(crate) fn lower(tree: &Tree, location: Location) -> (Module, Vec<Diagnostic>
 struct Lowerer {
     module: Module,
     diagnostics: Vec<Diagnostic>,
-    /// Names in reach from the outermost scope in; each with its place.
+    /// Names in scope from the outermost scope in; each with its place.
     scopes: Vec<Vec<Name>>,
     /// Types of the parameters and values of the declaration being lowered, where they are written.
     slot_types: Vec<Option<TypeExpr>>,
@@ -278,7 +278,7 @@ impl Lowerer {
         wrong.is_empty()
     }
 
-    /// `within "…"` and `tagged …` behind a declaration's name.
+    /// `within "…"` and `tagged …` after a declaration's name.
     fn clauses(&mut self, number: u32, node: Node<'_>) {
         let mut within = Vec::new();
         for text in views::within_texts(node) {

@@ -55,7 +55,7 @@ impl Means {
     }
 }
 
-/// Everything from which it follows how commands are confined, as far as that can be told without trying: what was built in
+/// Everything from which it follows how commands are confined, as far as that can be known without trying: what was built in
 /// other circumstances is looked at again.
 pub fn circumstances() -> String {
     const FILES: [&str; 4] = [
@@ -128,7 +128,7 @@ pub(crate) struct StoppingRules(RuleSet);
 pub(crate) struct Aftermath {
     /// How many processes they left running, which were ended.
     pub running: usize,
-    /// A folder that was shown whole, and in which names appeared, or went, meanwhile.
+    /// A folder that was shown whole, and in which names appeared, or went, in the meantime.
     pub disturbed: Option<String>,
 }
 
@@ -313,7 +313,7 @@ impl<'a> Net<'a> {
     }
 }
 
-/// The folder that a tool outside the system's folders needs: its prefix when it stands in one's
+/// The folder that a tool outside the system's folders needs: its prefix when it is in one's
 /// `bin`, else the file itself. Never one that the workspace lies in.
 pub(crate) fn needed_folder(tool: &Path, root: &Path) -> Option<PathBuf> {
     if ["/usr", "/bin", "/sbin", "/lib", "/lib64", "/opt"].iter().any(|s| tool.starts_with(s)) {

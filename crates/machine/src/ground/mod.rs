@@ -1,4 +1,4 @@
-//! The ground that commands stand on: the folder that they run in, their variables, and what they may reach. Whoever starts a
+//! What surrounds every command: the folder that they run in, their variables, and what they may reach. Whoever starts a
 //! process gets it here, and nowhere else are variables, rules and confinements put together: `tests/arrows.rs` of the program
 //! looks for their names in other files.
 

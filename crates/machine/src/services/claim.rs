@@ -13,7 +13,7 @@ use nubrik_disk::Below;
 
 use crate::temporary::Temporary;
 
-/// A name among all instances of the workspace that nobody else has while this lives.
+/// A name among all instances of the workspace that no one else has while this lives.
 pub(super) struct Claim {
     pub name: String,
     home: Arc<Below>,
@@ -23,7 +23,7 @@ pub(super) struct Claim {
 }
 
 impl Claim {
-    /// Takes a name, or one beside it if somebody has that already; gives whether it is the first choice.
+    /// Takes a name, or one beside it if someone has that already; gives whether it is the first choice.
     pub fn take(home: &Arc<Below>, name: &str) -> io::Result<(Claim, bool)> {
         for number in 1..1000 {
             let name = if number == 1 { name.to_owned() } else { format!("{name}-{number}") };
@@ -46,8 +46,8 @@ impl Drop for Claim {
     }
 }
 
-/// A lock on a file; `None` when somebody has it. What is locked is the file that is at this path now: one that
-/// was removed meanwhile would keep nobody away.
+/// A lock on a file; `None` when someone has it. What is locked is the file that is at this path now: one that
+/// was removed in the meantime would keep no one away.
 fn try_lock(home: &Below, name: &str, make: bool) -> io::Result<Option<File>> {
     let flags = if make { OFlags::RDWR | OFlags::CREATE } else { OFlags::RDWR };
     loop {

@@ -51,7 +51,7 @@ pub(super) struct Here {
     pub unstopped: Unstopped,
 }
 
-/// Services that did not stop as they should, until somebody asks.
+/// Services that did not stop as they should, until someone asks.
 pub(super) type Unstopped = Arc<Mutex<Vec<ServiceFailure>>>;
 
 /// Where a service's commands run.

@@ -26,7 +26,7 @@ use starting::Starting;
 use crate::ground::{Means, ServiceNet};
 use crate::machine::Machine;
 
-/// Who is told what services print.
+/// Who gets what services print.
 pub type OutputListener = Arc<dyn Fn(&[u8]) + Send + Sync>;
 
 /// The folder of all instances, from the workspace's root.
@@ -68,12 +68,12 @@ pub(crate) struct House {
     shared: Mutex<HashMap<(String, ServiceNetwork), InstanceSlot>>,
     loans: Mutex<HashMap<u64, Arc<Loan>>>,
     count: AtomicU64,
-    /// Whether somebody had to use the machine's network for want of another.
+    /// Whether someone had to use the machine's network for want of another.
     fell_back: AtomicBool,
     unstopped: Unstopped,
 }
 
-/// Instances that somebody uses.
+/// Instances that someone uses.
 pub(crate) struct Loan {
     instances: Vec<Arc<Instance>>,
     meeting: Meeting,
@@ -137,8 +137,8 @@ impl Loan {
 }
 
 impl Machine {
-    /// Makes services ready for somebody who sees this machine's network: `user` tells this use from others.
-    /// What they print is told to `echo`, too. What they use must have been built.
+    /// Makes services ready for someone who sees this machine's network: `user` tells this use from others.
+    /// What they print is passed to `echo`, too. What they use must have been built.
     ///
     /// # Errors
     /// Why one of them is not there; `None` when everything is being stopped.
@@ -197,7 +197,7 @@ impl House {
         lock(&self.loans).get(&lent.number).cloned()
     }
 
-    /// Whether somebody had to use the machine's network for want of another.
+    /// Whether someone had to use the machine's network for want of another.
     pub(crate) fn fell_back(&self) -> bool {
         self.fell_back.load(Ordering::Relaxed)
     }

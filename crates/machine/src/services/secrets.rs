@@ -11,13 +11,13 @@ use rustix::fs::{Mode, OFlags};
 use super::Loan;
 use crate::machine::Machine;
 
-/// A value of fewer characters cannot be told from other text, and is not searched for.
+/// A value of fewer characters cannot be distinguished from other text, and is not searched for.
 pub(super) const SHORTEST_SECRET: usize = 6;
 
 /// How much of a file is looked at at once, in bytes.
 const PART: usize = 1 << 20;
 
-/// A secret that stands in something: its name, and where.
+/// A secret that is in something: its name, and where.
 pub(crate) type FoundSecret = (String, String);
 
 /// A text in which secrets are replaced by their names.
@@ -32,10 +32,10 @@ pub(super) fn without(secrets: &[(String, String)], mut text: Vec<u8>) -> Vec<u8
 }
 
 impl Machine {
-    /// The secret that stands in a file below a folder, in its name or in where a link leads, of those that a loan knows.
+    /// The secret that is in a file below a folder, in its name or in where a link leads, of those that a loan knows.
     ///
     /// # Errors
-    /// When something there cannot be looked at: nobody knows then what it tells.
+    /// When something there cannot be looked at: no one knows then what it tells.
     pub(crate) fn secret_told(&self, folder: &str, lent: &Lent) -> Result<Option<FoundSecret>, String> {
         let Some(loan) = self.house().loan(lent) else { return Ok(None) };
         let secrets: Vec<&(String, String)> = loan.secrets().collect();
@@ -74,7 +74,7 @@ impl Loan {
     }
 }
 
-/// The secret that stands in a file below an open folder: its name.
+/// The secret that is in a file below an open folder: its name.
 fn in_file(folder: &OwnedFd, path: &str, secrets: &[&(String, String)]) -> io::Result<Option<String>> {
     let (above, name) = path.rsplit_once('/').unwrap_or(("", path));
     let above = Below::of(folder.try_clone()?).folder(above)?;
@@ -83,7 +83,7 @@ fn in_file(folder: &OwnedFd, path: &str, secrets: &[&(String, String)]) -> io::R
     search(regular(file.into())?, secrets, PART)
 }
 
-/// The secret that stands in a file, looked at part by part: one may stand across two of them.
+/// The secret that is in a file, looked at part by part: one may be across two of them.
 fn search(mut file: File, secrets: &[&(String, String)], part: usize) -> io::Result<Option<String>> {
     let overlap = secrets.iter().map(|(_, value)| value.len()).max().unwrap_or(1) - 1;
     let mut text: Vec<u8> = Vec::new();

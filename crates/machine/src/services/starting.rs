@@ -239,7 +239,7 @@ impl Starting<'_> {
         }
     }
 
-    /// Whether somebody accepts connections at a place.
+    /// Whether someone accepts connections at a place.
     fn answers(&self, net: &ServiceNet, address: Ipv4Addr, port: u16) -> io::Result<bool> {
         const PATIENCE: Duration = Duration::from_millis(500);
         match (net, self.machine.means()) {
@@ -457,7 +457,7 @@ impl Starting<'_> {
     }
 }
 
-/// Adds what a service printed to its failure, behind what its command did.
+/// Adds what a service printed to its failure, after what its command did.
 fn with_printed(failure: Option<ServiceFailure>, instance: &Instance) -> Option<ServiceFailure> {
     failure.map(|mut failure| {
         let printed = instance.printed();
@@ -474,7 +474,7 @@ fn hex_byte(digits: &[u8]) -> u8 {
     digits.iter().fold(0, |sum, digit| sum * 16 + value(*digit))
 }
 
-/// Whether somebody accepts connections at a place that this machine sees.
+/// Whether someone accepts connections at a place that this machine sees.
 fn reaches(address: &str, port: u16) -> bool {
     let Ok(places) = std::net::ToSocketAddrs::to_socket_addrs(&(address, port)) else { return false };
     places

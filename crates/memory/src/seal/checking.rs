@@ -1,4 +1,4 @@
-//! Whether what a seal tells of is as it was, by the metadata of everything that was looked at.
+//! Whether everything that a seal covers is as it was, by the metadata of everything that was looked at.
 
 use std::os::fd::OwnedFd;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
@@ -37,7 +37,7 @@ pub const RUN: usize = 12;
 
 impl Seal {
     /// Looks at everything again: paths from the workspace's root, and probes, which `ask` asks for a digest of their answer.
-    /// `None` where more changed than can be told one by one.
+    /// `None` where more changed than can be listed one by one.
     pub fn check(
         &self,
         root: &Below,

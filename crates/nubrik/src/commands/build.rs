@@ -59,7 +59,7 @@ pub fn build(
     Ok(exit_of(&report))
 }
 
-/// What a request came to.
+/// The result of a request.
 pub enum Brought {
     /// It was built, as far as it was not there already.
     Built(BuildReport),
@@ -281,7 +281,7 @@ pub fn show(
         return json::summary(console, done, ok, micros as f64 / 1e6);
     }
     let paint = console.paint(OutputStream::Output);
-    // An empty line between what happened and what it came to.
+    // An empty line between what happened and its result.
     let gap = if done.current == done.steps { "" } else { "\n" };
     let text = format!("{gap}{}", summary::render(done, results, micros, cancelled, paint));
     match stream {
@@ -290,7 +290,7 @@ pub fn show(
     }
 }
 
-/// How a command ends that wants something built first and does not get it; says what the build came to.
+/// How a command ends that wants something built first and does not get it; says the result of the build.
 pub fn unless_built(console: Console, report: &BuildReport) -> Option<Exit> {
     let exit = exit_of(report);
     if exit == Exit::Done {

@@ -49,7 +49,7 @@ pub fn graph(console: Console, choice: &Choice, words: &[String], drawing: Drawi
     };
     let graph = &evaluation.graph;
     let mut roots: Vec<TargetId> = addresses.iter().filter_map(|a| graph.find_target(a)).collect();
-    // What a job uses shows only when it is asked for: without that it would stand alone.
+    // What a job uses shows only when it is asked for: without that it would be alone.
     if roots.len() > 1 {
         roots.retain(|id| !matches!(graph.target(*id).role, Role::Job | Role::Service));
     }

@@ -45,7 +45,7 @@ pub fn init(console: Console) -> CommandResult<Exit> {
     let paint = console.paint(OutputStream::Output);
     let wrote = |path: &str| outln!(console, "{}", super::labelled(paint, Ink::Busy, "wrote", path));
     let kept = |what: &str| outln!(console, "{}", super::labelled(paint, Ink::Calm, "kept", what));
-    // Files are created, never written over: somebody else may be quicker.
+    // Files are created, never written over: someone else may be quicker.
     match root {
         None => {
             create(&here.join(SETTINGS_FILE), SETTINGS).map_err(|e| failed("write nubrik.toml", e))?;

@@ -85,7 +85,7 @@ struct ListedCase<'a> {
     outcome: &'static str,
 }
 
-/// Lists tests with the cases that they told of the last time.
+/// Lists tests with the cases that they reported the last time.
 fn list_cases(
     console: Console,
     session: &Session,

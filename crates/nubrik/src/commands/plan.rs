@@ -33,7 +33,7 @@ pub fn plan(
         session.take_notes();
     }
     let patterns = super::wanting(patterns(console, &mut session, words)?, nubrik_lang::Wanted::Targets);
-    // What is said of each step that is current, or of what is supposed to change, is told of the whole graph only.
+    // What is said of each step that is current, or of what is supposed to change, is said for the whole graph only.
     if !console.is_json()
         && since.is_none()
         && if_changed.is_empty()
@@ -72,7 +72,7 @@ pub fn plan(
     Ok(Exit::Done)
 }
 
-/// The plan by what the last build of the same saw; `None` where that cannot be told.
+/// The plan by what the last build of the same saw; `None` where that cannot be known.
 fn by_last_build(session: &Session, patterns: &[AddressPattern], paint: Paint) -> Option<String> {
     match session.standing(patterns) {
         Standing::Holds(sealed) => {

@@ -48,7 +48,7 @@ pub fn check(console: Console, evaluation: &Evaluation, address: &str) -> Comman
     Ok(())
 }
 
-/// Starts a service, and waits until somebody ends it. What it uses was built.
+/// Starts a service, and waits until someone ends it. What it uses was built.
 pub fn run(console: Console, session: &Session, evaluation: &Evaluation) -> CommandResult<Exit> {
     let service = &evaluation.services[0];
     let paint = console.paint(OutputStream::Error);

@@ -48,7 +48,7 @@ struct ShownService<'a> {
     defined: String,
     shared: bool,
     elsewhere: bool,
-    /// By the fields that they stand in.
+    /// By the fields that they are in.
     commands: Vec<(&'static str, String)>,
     reads: Vec<&'a str>,
 }

@@ -227,7 +227,7 @@ fn result(session: &Session, graph: &Graph, id: StepId, done: &TestEnd) -> TestR
             text: if passed { String::new() } else { text.clone() },
         }]
     });
-    // A report that tells of no failure is not believed where the commands failed.
+    // A report that lists no failure is not believed where the commands failed.
     if done.verdict == Verdict::Failed && !cases.iter().any(|c| c.outcome == CaseOutcome::Failed) {
         cases.push(Case {
             group: address.clone(),

@@ -108,7 +108,7 @@ impl Rounds {
         }
     }
 
-    /// Keeps a job or program running, and starts it anew when what it uses changed.
+    /// Keeps a job or program running, and starts it again when what it uses changed.
     fn keep_running(mut self, choice: &Choice, address: &str) -> CommandResult<Exit> {
         let mut running: Option<(Child, Vec<u8>)> = None;
         loop {
@@ -142,14 +142,14 @@ impl Rounds {
         }
     }
 
-    /// Starts this program with the words behind `watch`.
+    /// Starts this program with the words after `watch`.
     fn start(&self) -> CommandResult<Child> {
         let program = std::env::current_exe().unwrap_or_else(|_| "nubrik".into());
         let child = Command::new(program).args(words_without_watch()).stdin(Stdio::null()).spawn();
         let child = child.map_err(|e| {
             say_wrong(self.console, Exit::Own, &format!("cannot start nubrik again: {e}"), &[])
         })?;
-        // What is built meanwhile, to see whether anything changed, must not take it for a step's.
+        // What is built in the meantime, to see whether anything changed, must not take it for a step's.
         nubrik_confine::spare(child.id(), true);
         Ok(child)
     }
@@ -185,7 +185,7 @@ impl Rounds {
                 break;
             }
         }
-        // What came and went meanwhile, as editors do it, is no news beside what stayed.
+        // What came and went in the meantime, as editors do it, is no news beside what stayed.
         let there: BTreeSet<String> = files.iter().filter(|f| self.root.join(f).exists()).cloned().collect();
         Some(if there.is_empty() { files } else { there }.into_iter().collect())
     }
@@ -215,7 +215,7 @@ impl Rounds {
             let ignored = builder.build().unwrap_or_else(|_| Gitignore::empty());
             self.ignored = Some((version, ignored));
         }
-        // Definitions count even where somebody ignores them.
+        // Definitions count even where someone ignores them.
         inside.file_name().is_some_and(|n| n != TARGETS_FILE)
             && self
                 .ignored
@@ -256,7 +256,7 @@ fn end(child: &mut Child) {
     nubrik_confine::spare(child.id(), false);
 }
 
-/// The words of the command line without `watch`. It cannot be the value of an option that stands before it.
+/// The words of the command line without `watch`. It cannot be the value of an option that is before it.
 fn words_without_watch() -> Vec<OsString> {
     let mut words: Vec<OsString> = std::env::args_os().skip(1).collect();
     let mut at = 0;

@@ -1,5 +1,5 @@
 //! The one way out: everything that a command prints goes through a [`Console`]. It knows for whom that is, how wide the terminal
-//! is, and whether anybody still reads. What could steer a terminal is made visible, and whoever no longer reads ends the
+//! is, and whether anyone still reads. What could steer a terminal is made visible, and whoever no longer reads ends the
 //! work in order.
 
 use std::io::{self, Write};

@@ -95,7 +95,7 @@ fn excerpt(span: Span, sources: &Sources, ink: Ink, paint: Paint) -> String {
     let mut before = before[indent..].to_owned();
     let room = paint.width.map_or(usize::MAX, |w| w.saturating_sub(MARGIN + 1));
     let more = paint.glyph("…", "...");
-    // Where the words stand too far right, the line's beginning gives way.
+    // Where the words are too far right, the line's beginning gives way.
     if width(&before) + width(&marked) > room {
         let keep = room.saturating_sub(width(&marked) + width(more)).min(room / 2);
         let tail: String = before.chars().rev().take(keep).collect::<Vec<_>>().into_iter().rev().collect();

@@ -4,7 +4,7 @@
 pub struct DrawnNode {
     pub name: String,
     pub kind: String,
-    /// The package that it stands in; empty for a package.
+    /// The package that it is in; empty for a package.
     pub group: String,
     /// Whether it was asked for.
     pub focus: bool,

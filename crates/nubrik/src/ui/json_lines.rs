@@ -10,7 +10,7 @@ use super::{failure, json, notices};
 pub struct JsonLines<'g> {
     graph: &'g Graph,
     console: Console,
-    /// Whether steps with nothing to do are told, too.
+    /// Whether steps with nothing to do are reported, too.
     explains: bool,
 }
 

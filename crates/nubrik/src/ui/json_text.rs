@@ -11,7 +11,7 @@ pub fn line(value: &impl Serialize) -> Option<String> {
     serde_json::to_string(value).ok().map(|line| format!("{}\n", escaped(&line)))
 }
 
-/// JSON in which no character is left that would steer a terminal: such characters stand in its texts only, where an escape
+/// JSON in which no character is left that would steer a terminal: such characters are in its texts only, where an escape
 /// means the same.
 fn escaped(line: &str) -> Cow<'_, str> {
     if !line.chars().any(steers) {

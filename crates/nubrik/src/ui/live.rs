@@ -15,7 +15,7 @@ use super::telling::Telling;
 use super::text::{cut, harmless, time, width};
 use super::visible::visible;
 
-/// How often the view is drawn anew.
+/// How often the view is drawn again.
 const BEAT: Duration = Duration::from_millis(80);
 
 /// Shows a build on a terminal: lines that stay, and below them what is at work.

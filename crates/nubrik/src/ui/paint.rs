@@ -75,7 +75,7 @@ impl Paint {
         }
     }
 
-    /// The same for a terminal that may have become wider or narrower meanwhile.
+    /// The same for a terminal that may have become wider or narrower in the meantime.
     pub fn resized(self) -> Paint {
         let now = || terminal_size::terminal_size().map(|(width, _)| usize::from(width.0).max(20));
         Paint { width: self.width.map(|width| now().unwrap_or(width)), ..self }

@@ -20,7 +20,7 @@ pub enum Screen<'g> {
 }
 
 impl<'g> Screen<'g> {
-    /// The screen of a workspace at `root`. With `explains` steps with nothing to do are told, too.
+    /// The screen of a workspace at `root`. With `explains` steps with nothing to do are reported, too.
     pub fn new(
         console: Console,
         stream: OutputStream,

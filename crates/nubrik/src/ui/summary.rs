@@ -68,7 +68,7 @@ pub fn render(summary: &Summary, results: &Results, micros: u64, cancelled: bool
     let mut out: String = lines.iter().map(|line| paint.ink(ink, line) + "\n").collect();
     if ok {
         if results.len() > LISTED_RESULTS {
-            // All of them stand below the folder of the profile: `out/base`, `out/ship`.
+            // All of them are below the folder of the profile: `out/base`, `out/ship`.
             let folder: Vec<&str> = results.iter().next().unwrap_or("").split('/').take(2).collect();
             out.push_str(&format!("{} results in {}\n", results.len(), folder.join("/")));
         } else {

@@ -22,7 +22,7 @@ pub struct Telling<'g> {
     root: PathBuf,
     pub paint: Paint,
     pub columns: Columns,
-    /// Whether steps with nothing to do are told, too.
+    /// Whether steps with nothing to do are reported, too.
     explains: bool,
     news: SaidSoFar,
 }

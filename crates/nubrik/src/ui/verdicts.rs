@@ -1,4 +1,4 @@
-//! What tests came to: which stand, which failed, case by case, and a sum.
+//! The results of tests: which passed, which failed, case by case, and a sum.
 
 use std::collections::BTreeMap;
 
@@ -15,7 +15,7 @@ use super::text::{cut, harmless, padded, time, width};
 use crate::ui::console::OutputStream;
 use crate::ui::console::{Console, out};
 
-/// How many tests that stand are told of one by one; more of them are only counted.
+/// How many unchanged tests are listed one by one; more of them are only counted.
 const TOLD: usize = 12;
 
 /// How many of the slowest cases are named, and from which time on, in seconds.
@@ -40,7 +40,7 @@ fn steadiness(rounds: &[Round]) -> BTreeMap<&str, Steadiness> {
     all
 }
 
-/// Shows what tests came to, for people or programs.
+/// Shows the results of tests, for people or programs.
 pub fn show(
     console: Console,
     graph: &Graph,

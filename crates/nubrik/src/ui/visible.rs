@@ -32,7 +32,7 @@ pub fn steers(c: char) -> bool {
     (c.is_control() && c != '\n' && c != '\t') || turns
 }
 
-/// The sequence for a colour at the beginning of a text, if one stands there that hides nothing.
+/// The sequence for a colour at the beginning of a text, if one is there that hides nothing.
 fn colour_at(text: &str) -> Option<&str> {
     let codes = text.strip_prefix("\x1b[")?;
     let end = codes.find(|c: char| !c.is_ascii_digit() && c != ';').filter(|end| *end <= 32)?;

@@ -1,4 +1,4 @@
-//! Requests of commands that only read: what they came to is kept, and is the answer as long as nothing changes that evaluation
+//! Requests of commands that only read: their result is kept, and is the answer as long as nothing changes that evaluation
 //! looked at.
 
 use std::collections::BTreeMap;

@@ -7,8 +7,8 @@ use nubrik_machine::{EffectEnd, EffectProblem, OutputListener};
 use super::Session;
 
 impl Session {
-    /// Makes services ready for somebody who sees this machine's network: `user` tells this use from others.
-    /// What they print is told to `echo`, too. What they use must have been built.
+    /// Makes services ready for someone who sees this machine's network: `user` tells this use from others.
+    /// What they print is passed to `echo`, too. What they use must have been built.
     ///
     /// # Errors
     /// Why one of them is not there; `None` when everything is being stopped.
@@ -21,7 +21,7 @@ impl Session {
         self.machine().lend_here(user, services, echo)
     }
 
-    /// Whether somebody asked for everything to stop.
+    /// Whether someone asked for everything to stop.
     pub fn is_cancelled(&self) -> bool {
         self.machine().is_cancelled()
     }

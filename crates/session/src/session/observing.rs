@@ -46,7 +46,7 @@ impl Session {
         audits
     }
 
-    /// Opens a shell in the box of a step, in this terminal: its folder made anew, its environment, what it may
+    /// Opens a shell in the box of a step, in this terminal: its folder made again, its environment, what it may
     /// read and write. What it needs must have been built, in this session. Gives the shell's exit code; the
     /// step's results stay as they are.
     ///

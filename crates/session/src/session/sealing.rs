@@ -70,7 +70,7 @@ impl Session {
     }
 
     /// Whether a step runs each time, since it uses a service that runs somewhere else, or is to run again, since
-    /// one stood at another place than always.
+    /// one had another address than usual.
     fn is_never_done(&self, graph: &Graph) -> bool {
         graph.steps.iter().filter(|step| !step.services.is_empty()).any(|step| {
             let memory = self.state().steps.get(step.folder.as_str());
@@ -243,7 +243,7 @@ impl Session {
         let wanted: FxHashSet<FileId> = requested.iter().copied().collect();
         for result in graph.targets.iter().flat_map(|t| &t.results).filter(|r| wanted.contains(&r.file)) {
             let path = out.join(result.publish.as_str());
-            // What was put there was looked at then: what is there now may have been edited meanwhile.
+            // What was put there was looked at then: what is there now may have been edited in the meantime.
             let (_, signatures) = self.state().published.get(path.as_str())?;
             let record = self.record_of(graph, result.file)?;
             let mut signatures = signatures.iter();

@@ -1,4 +1,4 @@
-//! What a request came to the last time, seen from now: where little changed since, only what the change
+//! The last result of a request, seen from now: where little changed since, only what the change
 //! reaches is evaluated again, taken out of the sealed graph, and built.
 
 use std::fs;
@@ -22,13 +22,13 @@ use crate::world::DiskWorld;
 /// Up to this many targets are always evaluated one by one.
 const FEW: usize = 64;
 
-/// What a request came to the last time, seen from now.
+/// The last result of a request, seen from now.
 pub enum Standing {
     /// Nothing that it looked at has changed.
     Holds(Sealed),
     /// Some inputs or outputs of steps changed, and only they: the steps that this reaches.
     Reached(Box<Reached>),
-    /// It is to be evaluated anew.
+    /// It is to be evaluated again.
     Unknown,
 }
 
@@ -121,7 +121,7 @@ pub(super) fn threads() -> usize {
 }
 
 impl Session {
-    /// Looks whether what a request came to the last time still stands; where definitions changed, only
+    /// Looks whether the last result of a request is still valid; where definitions changed, only
     /// what they reach is evaluated again.
     pub fn standing(&self, patterns: &[AddressPattern]) -> Standing {
         let path = self.seal_path(patterns);
@@ -252,7 +252,7 @@ impl Session {
         Some(touched)
     }
 
-    /// Whether a pattern for a folder may mean a target of a package on its way instead, as that stands now.
+    /// Whether a pattern for a folder may mean a target of a package on its way instead, in its present state.
     fn may_mean(&self, file: &WsPath, pattern: &AddressPattern) -> bool {
         let Some(package) = file.parent().filter(|_| file.name() == nubrik_lang::TARGETS_FILE) else {
             return false;
@@ -370,7 +370,7 @@ impl Session {
     }
 }
 
-/// Whether a request that asked for one target still means it alone; `None` where that cannot be told without everything.
+/// Whether a request that asked for one target still means it alone; `None` where that cannot be known without everything.
 fn is_one_target(old: &Snapshot, pattern: &AddressPattern) -> Option<bool> {
     let only = old.place_of(0).filter(|_| !pattern.is_folder && old.asked.len() == 1);
     // `clock` means the target `clock/clock` where there is one.

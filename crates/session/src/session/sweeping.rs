@@ -11,11 +11,11 @@ use rustc_hash::FxHashSet;
 
 use super::{Session, Workshop};
 
-/// The folder with a file for each folder of results in which there may be some that nobody knows of.
+/// The folder with a file for each folder of results in which there may be some that no one knows of.
 const UNKNOWN_RESULTS: &str = "unknown-results";
 
 impl Session {
-    /// Takes note that what is remembered of results was lost, for each folder of results: what lies there may be nobody's.
+    /// Takes note that what is remembered of results was lost, for each folder of results: what lies there may be no one's.
     pub(super) fn note_unknown_results(&self, own: &Below) {
         for entry in fs::read_dir(self.workspace.root.join("out")).into_iter().flatten().flatten() {
             if let (true, Some(name)) = (entry.path().is_dir(), entry.file_name().to_str()) {
@@ -76,7 +76,7 @@ impl Workshop<'_> {
         let homes: FxHashSet<String> = homes.iter().map(below_out).collect();
         let belongs = |path: &str| {
             let ends = path.match_indices('/').map(|(at, _)| &path[..at]);
-            // A lone result may stand beside its folder, under its name.
+            // A lone result may be beside its folder, under its name.
             ends.chain([path]).any(|folder| homes.contains(folder))
         };
         // A folder is a result with all that is in it, of which only the files are known where its name was forgotten.

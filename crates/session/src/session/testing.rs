@@ -10,7 +10,7 @@ use super::{BuildProblem, BuildReport, Session, Workshop};
 use crate::since::ChangedFiles;
 
 impl Session {
-    /// The single cases that the report of a check tells of; `None` where it has none that can be read.
+    /// The single cases that the report of a check lists; `None` where it has none that can be read.
     pub fn cases(&self, graph: &Graph, step: &Step) -> Option<Vec<nubrik_cases::Case>> {
         let report = step.check.as_ref()?.report?;
         let bytes = self.machine.read(&FilePath::from(&graph.file(report).path)).ok()?;
@@ -28,7 +28,7 @@ impl Session {
 }
 
 impl Workshop<'_> {
-    /// Builds what the requested tests need, and runs those of them whose verdict does not stand, and those in
+    /// Builds what the requested tests need, and runs those of them whose verdicts are out of date, and those in
     /// `again`.
     pub fn test(
         &mut self,

@@ -1,4 +1,4 @@
-//! A session that may change its workspace: no other one does meanwhile.
+//! A session that may change its workspace: no other one does in the meantime.
 
 use std::fs::{self, File};
 use std::io;
@@ -42,7 +42,7 @@ impl Drop for Workshop<'_> {
 }
 
 impl Session {
-    /// Makes sure that no other session changes this workspace meanwhile; `waiting` is called when one does and has to be waited
+    /// Makes sure that no other session changes this workspace in the meantime; `waiting` is called when one does and has to be waited
     /// for. `None` when everything is to stop before that.
     ///
     /// # Errors
@@ -238,7 +238,7 @@ impl Workshop<'_> {
     }
 }
 
-/// Hears what becomes of steps, and tells it on.
+/// Hears what becomes of steps, and passes it on.
 struct StepListener<'a> {
     listener: &'a dyn Listener,
     graph: &'a Graph,

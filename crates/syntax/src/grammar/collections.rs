@@ -43,7 +43,7 @@ fn list_items(p: &mut Parser) {
     }
 }
 
-/// Reports a missing comma; whether the next item stands there all the same.
+/// Reports a missing comma; whether the next item is there all the same.
 pub(super) fn missing_comma(p: &mut Parser, wanted: &str) -> bool {
     if p.failed_here() {
         p.skip_item();

@@ -13,7 +13,7 @@ pub(super) fn command(p: &mut Parser) {
     p.finish(mark, CommandExpr);
 }
 
-/// The command behind `sh`: what a shell understands is welcome in it.
+/// The command after `sh`: what a shell understands is welcome in it.
 pub(super) fn shell_command(p: &mut Parser) {
     p.trivia();
     body(p, false);

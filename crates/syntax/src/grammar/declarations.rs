@@ -249,7 +249,7 @@ fn valued_declaration(p: &mut Parser, what: &str, kind: SyntaxKind) -> SyntaxKin
     kind
 }
 
-/// `within "/tide/**", "/base"` and `tagged slow, nightly` behind a declaration's name.
+/// `within "/tide/**", "/base"` and `tagged slow, nightly` after a declaration's name.
 fn clauses(p: &mut Parser) {
     loop {
         let mark = p.mark();

@@ -10,7 +10,7 @@ use crate::SyntaxKind::*;
 use crate::lexer::is_reserved;
 use crate::parser::{MAX_CHAIN, MAX_DEPTH, NodeStart, Parser};
 
-/// Any expression. Reports and leaves an [`Error`] node where none stands.
+/// Any expression. Reports and leaves an [`Error`] node where none is.
 pub(super) fn expression(p: &mut Parser) {
     p.depth += 1;
     p.lines();
@@ -43,7 +43,7 @@ enum Binding {
 }
 
 impl Binding {
-    /// What stands on the right of such an operator: chains nest to the left.
+    /// What is on the right of such an operator: chains nest to the left.
     fn tighter(self) -> Binding {
         match self {
             Binding::Or => Binding::And,
@@ -87,7 +87,7 @@ fn operation(p: &mut Parser, loosest: Binding) {
     } else {
         postfix(p);
     }
-    // How tightly the operator before bound, and how many such stand in a row.
+    // How tightly the operator before bound, and how many such are in a row.
     let mut last = Binding::Postfix;
     let mut links = 0;
     while let Some(binding) = next_operator(p) {
@@ -157,7 +157,7 @@ fn postfix_of(p: &mut Parser, mark: NodeStart, mut callable: bool) {
         if kind == Dot {
             p.lines();
             p.take();
-            // Words of declarations are names again behind a dot.
+            // Words of declarations are names again after a dot.
             if p.peek() == Word {
                 p.take();
             } else {

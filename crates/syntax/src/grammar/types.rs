@@ -8,7 +8,7 @@ use nubrik_diagnostic::Diagnostic;
 use crate::lexer::DECLARATION_WORDS;
 use crate::parser::{MAX_DEPTH, Parser};
 
-/// A type: a name, `list[T]`, `map[T]`, `{ a: T }`, `"a" | "b"`, each with `?` behind it.
+/// A type: a name, `list[T]`, `map[T]`, `{ a: T }`, `"a" | "b"`, each with `?` after it.
 pub(super) fn type_expr(p: &mut Parser) {
     p.depth += 1;
     let mark = p.mark();

@@ -1,4 +1,4 @@
-//! The forms and functions of the language: each in a file of its own, with what people are told of it and how it is evaluated.
+//! The forms and functions of the language: each in a file of its own, with what people read about it and how it is evaluated.
 
 mod beside;
 pub(super) mod check;
@@ -34,7 +34,7 @@ use crate::hir::*;
 use crate::types::Type;
 use crate::value::*;
 
-/// A form or function: what people are told of it, and how it is evaluated.
+/// A form or function: what people read about it, and how it is evaluated.
 pub(crate) struct Form {
     pub info: FormInfo,
     pub way: FormEvaluation,
@@ -53,7 +53,7 @@ pub(crate) enum FormEvaluation {
     Plain(fn() -> Value),
 }
 
-/// All forms and functions, in the order in which people are told of them.
+/// All forms and functions, in the order in which people read about them.
 pub(crate) static FORMS: [Form; 22] = [
     step::FORM,
     check::FORM,
