@@ -130,31 +130,39 @@ impl Ways {
             _ if from_root => None,
             _ => Some((real.clone(), target)),
         };
-        let Some((mut on, rest)) = start.filter(|_| left > 0) else { return ends(links, None, true) };
+        let Some((on, rest)) = start.filter(|_| left > 0) else { return ends(links, None, true) };
         let mut leaves = from_root;
+        let real = self.follow(top, root, (on, &rest), left - 1, &mut links, &mut leaves);
+        ends(links, real, leaves)
+    }
+
+    /// Where the parts of a link's text lead from a folder; adds the links on the way. `None` outside of the workspace.
+    fn follow(
+        &self,
+        top: BorrowedFd<'_>,
+        root: &Path,
+        (mut on, rest): (WsPath, &str),
+        left: usize,
+        links: &mut Vec<Link>,
+        leaves: &mut bool,
+    ) -> Option<WsPath> {
         for part in rest.split('/') {
             match part {
                 "" | "." => {}
-                ".." => match on.parent() {
-                    Some(above) => on = above,
-                    None => return ends(links, None, true),
-                },
+                ".." => on = on.parent()?,
                 part => {
-                    let way = self.way(top, root, &on.child(part), left - 1);
+                    let way = self.way(top, root, &on.child(part), left);
                     for link in way.links {
                         if !links.contains(&link) {
                             links.push(link);
                         }
                     }
-                    leaves |= way.leaves;
-                    match way.real {
-                        Some(real) => on = real,
-                        None => return ends(links, None, true),
-                    }
+                    *leaves |= way.leaves;
+                    on = way.real?;
                 }
             }
         }
-        ends(links, Some(on), leaves)
+        Some(on)
     }
 }
 

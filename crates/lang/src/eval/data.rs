@@ -2,6 +2,7 @@
 //! file is shown there.
 
 use std::cell::RefCell;
+use std::ops::Range;
 use std::rc::Rc;
 use std::sync::Arc;
 
@@ -86,42 +87,7 @@ impl Evaluator<'_> {
                 Ok(loaded_map(entries, load.at, self.unit()))
             }
             (Type::Record(fields), DatumKind::Map(entries)) => {
-                let mut values = Vec::new();
-                let mut failed = None;
-                for (name, field_type) in fields.iter() {
-                    match entries.iter().find(|(key, ..)| **key == **name) {
-                        Some((_, _, item)) => match self.typed(load, item, field_type) {
-                            Ok(value) => values.push((name.clone(), value)),
-                            Err(Stop::Waiting) => return Err(Stop::Waiting),
-                            Err(Stop::Failed(reported)) => failed = Some(reported),
-                        },
-                        None if matches!(field_type.core(), Type::Optional(_)) => {
-                            values.push((name.clone(), Value::None));
-                        }
-                        None => {
-                            let keys = entries.iter().map(|(k, ..)| k.as_str());
-                            let near = nearest(name, keys.clone()).map(|n| format!("there is `{n}`"));
-                            let message = format!("a `{}` needs `{name}`, and this has none", ty.written());
-                            let mut error = Diagnostic::error("bad-data", message);
-                            error = match near {
-                                Some(near) => error.note(near),
-                                None => {
-                                    error.note(format!("it has: {}", keys.collect::<Vec<_>>().join(", ")))
-                                }
-                            };
-                            return self.fail(span, error.related(load.at, "the file is loaded here"));
-                        }
-                    }
-                }
-                if let Some(reported) = failed {
-                    return Err(Stop::Failed(reported));
-                }
-                for (key, _, item) in entries {
-                    if !fields.iter().any(|(name, _)| **name == **key) {
-                        values.push((key.as_str().into(), self.untyped(load, &item.kind)?));
-                    }
-                }
-                Ok(Value::Record(Rc::new(RecordValue { fields: values, kind: None })))
+                self.typed_record(load, span, ty, fields, entries)
             }
             _ => {
                 let message = format!("expected {}, found {}", ty.written(), datum.described());
@@ -129,6 +95,51 @@ impl Evaluator<'_> {
                 self.fail(span, error.related(load.at, "the file is loaded here"))
             }
         }
+    }
+
+    /// A record from data: the fields of its type, each taken as its own, and whatever else is there.
+    fn typed_record(
+        &mut self,
+        load: &Load,
+        span: Span,
+        ty: &Type,
+        fields: &[(Arc<str>, Type)],
+        entries: &[(String, Range<usize>, Datum)],
+    ) -> Result<Value> {
+        let mut values = Vec::new();
+        let mut failed = None;
+        for (name, field_type) in fields.iter() {
+            match entries.iter().find(|(key, ..)| **key == **name) {
+                Some((_, _, item)) => match self.typed(load, item, field_type) {
+                    Ok(value) => values.push((name.clone(), value)),
+                    Err(Stop::Waiting) => return Err(Stop::Waiting),
+                    Err(Stop::Failed(reported)) => failed = Some(reported),
+                },
+                None if matches!(field_type.core(), Type::Optional(_)) => {
+                    values.push((name.clone(), Value::None));
+                }
+                None => {
+                    let keys = entries.iter().map(|(k, ..)| k.as_str());
+                    let near = nearest(name, keys.clone()).map(|n| format!("there is `{n}`"));
+                    let message = format!("a `{}` needs `{name}`, and this has none", ty.written());
+                    let mut error = Diagnostic::error("bad-data", message);
+                    error = match near {
+                        Some(near) => error.note(near),
+                        None => error.note(format!("it has: {}", keys.collect::<Vec<_>>().join(", "))),
+                    };
+                    return self.fail(span, error.related(load.at, "the file is loaded here"));
+                }
+            }
+        }
+        if let Some(reported) = failed {
+            return Err(Stop::Failed(reported));
+        }
+        for (key, _, item) in entries {
+            if !fields.iter().any(|(name, _)| **name == **key) {
+                values.push((key.as_str().into(), self.untyped(load, &item.kind)?));
+            }
+        }
+        Ok(Value::Record(Rc::new(RecordValue { fields: values, kind: None })))
     }
 
     pub(super) fn say_where_loaded(&mut self, before: usize, load: &Load) {

@@ -81,18 +81,7 @@ impl Evaluator<'_> {
         self.choices.frames.push(Reads::default());
         let outer = self.enter_unit(id);
         let result = self.opened(OpenKey::Decl(id, config), used_at, |this| {
-            let owner = this.owner_of(id);
-            let scope = Scope { module: id.module, env: None, owner, this: None, config };
-            let content = decl.content(taken);
-            let Some(body) = content.body else { return this.failed_before(used_at) };
-            let value = this.eval(&scope, body)?;
-            match &content.ty {
-                Some(ty) => {
-                    let ty = this.resolve_type(id.module, ty)?;
-                    this.coerce(value, &ty, id.module, module.span(body))
-                }
-                None => Ok(value),
-            }
+            this.content_of(id, config, used_at, decl.content(taken), &module)
         });
         self.leave_unit(outer);
         let reads = self.choices.frames.pop().unwrap_or_default();
@@ -109,6 +98,28 @@ impl Evaluator<'_> {
             Err(Stop::Waiting) => {}
         }
         result
+    }
+
+    /// What a declaration says, evaluated and taken as the type that it names.
+    fn content_of(
+        &mut self,
+        id: DeclId,
+        config: ConfigId,
+        used_at: Span,
+        content: &Content,
+        module: &Module,
+    ) -> Result<Value> {
+        let owner = self.owner_of(id);
+        let scope = Scope { module: id.module, env: None, owner, this: None, config };
+        let Some(body) = content.body else { return self.failed_before(used_at) };
+        let value = self.eval(&scope, body)?;
+        match &content.ty {
+            Some(ty) => {
+                let ty = self.resolve_type(id.module, ty)?;
+                self.coerce(value, &ty, id.module, module.span(body))
+            }
+            None => Ok(value),
+        }
     }
 
     /// Notes what a target turned out to be, and which options it reached.

@@ -80,16 +80,8 @@ impl Starting<'_> {
         if let Serving::Elsewhere { address, port } = &service.serving {
             return self.find(address, port);
         }
-        let base = &name.hex()[..16];
-        // One name for each network, so that both may run at once; the first is that of the usual one.
-        let base = if self.meeting.network == ServiceNetwork::Shared {
-            format!("{base}-net")
-        } else {
-            base.to_owned()
-        };
-        let home = self.machine.below().made_folder(HOME).map(|home| Arc::new(Below::of(home)));
-        let claimed = home.and_then(|home| Ok((Claim::take(&home, &base)?, home)));
-        let ((claim, first_choice), home) =
+        let claimed = self.claim(name);
+        let (claim, first_choice, home) =
             claimed.map_err(|e| self.machine_refused("its folder cannot be made", &e))?;
         let (address, port, usual) = self.place(name, first_choice);
         let at =
@@ -133,6 +125,19 @@ impl Starting<'_> {
             filled.map_err(|failure| with_printed(failure, &instance))?;
         }
         Ok(instance)
+    }
+
+    /// Claims a name for an instance, in the folder of all; gives whether it is the usual one.
+    fn claim(&self, name: &Digest) -> io::Result<(Claim, bool, Arc<Below>)> {
+        let base = &name.hex()[..16];
+        // One name for each network, so that both may run at once; the first is that of the usual one.
+        let base = match self.meeting.network == ServiceNetwork::Shared {
+            true => format!("{base}-net"),
+            false => base.to_owned(),
+        };
+        let home = Arc::new(Below::of(self.machine.below().made_folder(HOME)?));
+        let (claim, first_choice) = Claim::take(&home, &base)?;
+        Ok((claim, first_choice, home))
     }
 
     /// All commands of a service that runs here, with their programs found and their marks filled in: what is
