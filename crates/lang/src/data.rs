@@ -78,7 +78,25 @@ pub(crate) fn csv(text: &str, separator: u8) -> Parsed {
             Err(e) => {
                 let message = match e.kind() {
                     csv::ErrorKind::UnequalLengths { expected_len, len, .. } => {
-                        format!("this row has {len} cells, and the header has {expected_len}")
+                        let row = &text[line.clone()];
+                        let lone = row.matches('"').count() % 2 == 1;
+                        if let Some(quote) = row.find('"').filter(|_| lone) {
+                            let quote = line.start + quote;
+                            return Err(problem(quote..quote + 1, "this quote is never closed".to_owned()));
+                        }
+                        let cells = if *len == 1 { "cell" } else { "cells" };
+                        let message =
+                            format!("this row has {len} {cells}, and the header has {expected_len}");
+                        let mut error = problem(line.clone(), message);
+                        error.diagnostic = match len < expected_len {
+                            true => {
+                                let missing =
+                                    char::from(separator).to_string().repeat((expected_len - len) as usize);
+                                error.diagnostic.mend(format!("{row}{missing}"))
+                            }
+                            false => error.diagnostic.note("a cell that holds a separator is put in quotes"),
+                        };
+                        return Err(error);
                     }
                     _ => format!("this is not CSV: {e}"),
                 };

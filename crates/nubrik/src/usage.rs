@@ -54,6 +54,26 @@ fn command(error: &clap::Error) -> Option<String> {
     (!words.is_empty()).then(|| format!("nubrik {}", words.join(" ")))
 }
 
+/// What a value should be, and the option with one that is right.
+fn wanted(argument: &str, value: &str, problem: &str) -> (String, Option<String>) {
+    let option = argument.split_whitespace().next().unwrap_or(argument);
+    let bounds = problem.rsplit(" not in ").next().and_then(|range| range.split_once("..="));
+    match bounds {
+        Some((least, most)) => {
+            let nearest = if value.trim_start_matches('-').len() < most.len() || value.starts_with('-') {
+                least
+            } else {
+                most
+            };
+            (format!("a whole number from {least} to {most}"), Some(format!("{option} {nearest}")))
+        }
+        None if problem.contains("invalid digit") => {
+            ("a whole number".to_owned(), Some(format!("{option} 1")))
+        }
+        None => (problem.to_owned(), None),
+    }
+}
+
 fn diagnostic(error: &clap::Error) -> Diagnostic {
     let first = |kind| words(error, kind).first().cloned().unwrap_or_default();
     let argument = first(ContextKind::InvalidArg);
@@ -62,14 +82,15 @@ fn diagnostic(error: &clap::Error) -> Diagnostic {
         ErrorKind::InvalidSubcommand => {
             format!("no command is called `{}`", first(ContextKind::InvalidSubcommand))
         }
-        ErrorKind::UnknownArgument => format!("`{argument}` means nothing here"),
+        ErrorKind::UnknownArgument if argument.starts_with('-') => format!("unknown option `{argument}`"),
+        ErrorKind::UnknownArgument => format!("`{argument}` is one argument too many"),
         ErrorKind::MissingRequiredArgument => {
             format!("{} is missing", words(error, ContextKind::InvalidArg).join(" and "))
         }
         ErrorKind::ArgumentConflict => {
-            format!("`{argument}` cannot stand beside `{}`", first(ContextKind::PriorArg))
+            format!("`{argument}` cannot be used with `{}`", first(ContextKind::PriorArg))
         }
-        ErrorKind::InvalidValue if value.is_empty() => format!("`{argument}` wants a value"),
+        ErrorKind::InvalidValue if value.is_empty() => format!("`{argument}` needs a value"),
         ErrorKind::InvalidValue | ErrorKind::ValueValidation => {
             format!("`{value}` cannot be the value of `{argument}`")
         }
@@ -77,14 +98,21 @@ fn diagnostic(error: &clap::Error) -> Diagnostic {
         _ => error.to_string().lines().next().unwrap_or_default().trim_start_matches("error: ").to_owned(),
     };
     let mut diagnostic = Diagnostic::error("usage", message);
-    if let Some(source) = std::error::Error::source(error) {
-        diagnostic = diagnostic.note(source.to_string());
+    let known = words(error, ContextKind::ValidValue);
+    if !known.is_empty() {
+        diagnostic = diagnostic.note(format!("the values are: {}", known.join(", ")));
+    } else if let Some(source) = std::error::Error::source(error) {
+        let (note, mend) = wanted(&argument, &value, &source.to_string());
+        diagnostic = diagnostic.note(note);
+        if let Some(mend) = mend {
+            return diagnostic.mend(mend);
+        }
     }
     let nearest = [ContextKind::SuggestedSubcommand, ContextKind::SuggestedArg, ContextKind::SuggestedValue];
     let suggested: Vec<String> = nearest.into_iter().flat_map(|kind| words(error, kind)).collect();
     if suggested.is_empty() {
         return diagnostic.mend(match command(error) {
-            Some(command) => format!("{command} --help   says what it takes"),
+            Some(command) => format!("{command} --help   shows its options"),
             None => "nubrik help   lists all commands".to_owned(),
         });
     }

@@ -189,9 +189,9 @@ fn mistakes_on_the_command_line_are_explained() {
     assert!(wrong(&["build", "../..", "--plain"], 2).contains("the path leaves the workspace"));
     assert!(wrong(&["run", "tide/codes", "--plain"], 2).contains("`tide/codes` makes no program"));
     assert_eq!(wrong(&["bulid"], 2), "wrong   no command is called `bulid`\n  mend  build\n");
-    assert_eq!(wrong(&["build", "--keep"], 2), "wrong   `--keep` means nothing here\n  mend  --keep-going\n");
+    assert_eq!(wrong(&["build", "--keep"], 2), "wrong   unknown option `--keep`\n  mend  --keep-going\n");
     assert!(wrong(&["why"], 2).starts_with("wrong   <ADDRESS> is missing\n"));
-    assert!(wrong(&["list", "--json", "--plain"], 2).contains("cannot stand beside"));
+    assert!(wrong(&["list", "--json", "--plain"], 2).contains("cannot be used with"));
     assert!(
         wrong(&["build", "--jobs", "0"], 2).starts_with("wrong   `0` cannot be the value of `--jobs <N>`")
     );

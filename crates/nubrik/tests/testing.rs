@@ -221,7 +221,7 @@ fn since_a_revision_only_what_it_can_affect_is_tested() {
     assert!(wrong.contains("no revision begins with `-`"), "{wrong}");
     fs::remove_dir_all(sandbox.folder.join(".git")).unwrap();
     let wrong = sandbox.run(&["plan", "--since", "HEAD"]).expect(2).stderr;
-    assert!(wrong.contains("not a git repository"), "{wrong}");
+    assert!(wrong.contains("in no git repository"), "{wrong}");
 }
 
 #[test]

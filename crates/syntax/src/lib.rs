@@ -16,6 +16,7 @@
 
 mod format;
 mod grammar;
+mod habits;
 mod kind;
 mod lexer;
 mod parser;

@@ -9,6 +9,8 @@ use crate::SyntaxKind::{self, *};
 use crate::lexer::{Lexed, begins_declaration, is_reserved, lex};
 use crate::tree::{Builder, Tree};
 
+mod reporting;
+
 /// A tree, and what was wrong with the text.
 pub struct Parse {
     /// The tree; there is one for any text.
@@ -400,68 +402,6 @@ impl<'a> Parser<'a> {
         let start = self.tokens[first].start;
         let end = if first < behind { self.tokens[behind - 1].end } else { start };
         self.builder.finish(mark.children, kind, start, end);
-    }
-
-    // Errors.
-
-    /// Reports that something else was expected at the next token.
-    pub fn expected(&mut self, what: &str) {
-        let found = match self.peek() {
-            Newline => "the end of the line".to_owned(),
-            EndOfFile => "the end of the file".to_owned(),
-            TextPart | TextClose | CommandPart | CommandSpace => "the end of the hole".to_owned(),
-            _ => format!("`{}`", self.peek_text()),
-        };
-        self.error(Diagnostic::error("syntax", format!("expected {what}, found {found}")));
-    }
-
-    /// Reports an error at the next token, unless one was reported there.
-    pub fn error(&mut self, diagnostic: Diagnostic) {
-        let next = self.next_index();
-        if self.last_error != Some(next) {
-            self.last_error = Some(next);
-            if self.unclosed {
-                return;
-            }
-            let span = self.next_span();
-            self.diagnostics.push(diagnostic.at(span));
-        }
-    }
-
-    /// Reports an error at a known place.
-    pub fn error_at(&mut self, span: Span, diagnostic: Diagnostic) {
-        self.last_error = Some(self.next_index());
-        if self.unclosed {
-            return;
-        }
-        self.unclosed = diagnostic.code == "unclosed";
-        self.diagnostics.push(diagnostic.at(span));
-    }
-
-    /// Begins a declaration: what was wrong in the one before is behind.
-    pub fn begin_declaration(&mut self) {
-        self.unclosed = false;
-    }
-
-    /// Counts what follows as new: the mistake that was just reported is behind.
-    pub fn forget_failure(&mut self) {
-        self.last_error = None;
-    }
-
-    /// Whether the last error is after this place.
-    pub fn has_error_behind(&self, place: Span) -> bool {
-        let last = self.diagnostics.last().and_then(|d| d.span);
-        last.is_some_and(|span| span.start > place.start)
-    }
-
-    /// How many errors were reported: a form in which one was reported is not blamed for being open.
-    pub fn error_count(&self) -> usize {
-        self.diagnostics.len()
-    }
-
-    /// Whether an error was reported at the next token.
-    pub fn failed_here(&self) -> bool {
-        self.last_error == Some(self.next_index())
     }
 
     /// Takes tokens up to the end of an item (a comma or line end), a closing bracket of an outer

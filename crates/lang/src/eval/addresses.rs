@@ -42,7 +42,10 @@ impl Evaluator<'_> {
                 .fail(span, error.mend("write the whole address: package, target, then the way into it"));
         }
         let Some(meaning) = meanings.pop() else {
-            let error = self.no_such_address(&path);
+            let mut error = self.no_such_address(&path);
+            for mend in error.mends.iter_mut().filter(|mend| !mend.contains(' ')) {
+                *mend = format!("&{mend}");
+            }
             return self.fail(span, error);
         };
         let module = self.module(meaning.decl.module);
@@ -117,25 +120,32 @@ impl Evaluator<'_> {
                 } else {
                     error.note(format!("`{at}` has: {}", all.join(", ")))
                 };
-                if near.is_none() && at.is_root() && path.parts().count() > 1 {
-                    let folder = path.parts().next().unwrap_or("").to_owned();
-                    return self.near_folder(error, path, &folder);
-                }
-                return error.maybe_mend(near);
+                return match near {
+                    None if at.is_root() && path.parts().count() > 1 => {
+                        self.near_folder(without_notes(error), path)
+                    }
+                    near => error.maybe_mend(near),
+                };
             }
             folder = at.parent();
         }
-        let first = path.parts().next().unwrap_or("").to_owned();
-        self.near_folder(error, path, &first)
+        self.near_folder(error, path)
     }
 
-    fn near_folder(&mut self, error: Diagnostic, path: &WsPath, first: &str) -> Diagnostic {
-        let Answer::Ready(listing) = self.world.list(&WsPath::root()) else { return error };
-        let near = nearest(first, listing.folders.iter().map(|f| &**f)).filter(|n| *n != first);
-        match near {
-            Some(near) => error.mend(format!("{near}{}", &path.as_str()[first.len()..])),
-            None => error.mend("`nubrik list` shows what there is"),
+    fn near_folder(&mut self, error: Diagnostic, path: &WsPath) -> Diagnostic {
+        let mut at = WsPath::root();
+        for part in path.parts() {
+            let Answer::Ready(listing) = self.world.list(&at) else { break };
+            if listing.folders.iter().any(|folder| **folder == *part) {
+                at = at.child(part);
+                continue;
+            }
+            let near = nearest(part, listing.folders.iter().map(|f| &**f)).map(|near| at.child(near));
+            let Some(near) = near else { break };
+            let rest = &path.as_str()[(at.as_str().len() + usize::from(!at.is_root()) + part.len())..];
+            return error.mend(format!("{near}{rest}"));
         }
+        error.mend("`nubrik list` shows what there is")
     }
 
     /// Goes from a declaration's value on into it, by keys, fields and names of outputs.
@@ -251,4 +261,9 @@ impl Evaluator<'_> {
             }
         }
     }
+}
+
+/// The same, without what was noted of another package than the one that was meant.
+fn without_notes(error: Diagnostic) -> Diagnostic {
+    Diagnostic { notes: Vec::new(), ..error }
 }

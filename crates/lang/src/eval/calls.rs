@@ -346,7 +346,8 @@ impl Evaluator<'_> {
 
     fn unknown_param(&self, decl: &Decl, arg: &Given<'_>, title: &str) -> Diagnostic {
         let Some(name) = &arg.name else {
-            let message = format!("`{title}` takes {} values", decl.to_tell().params.len());
+            let count = decl.to_tell().params.len();
+            let message = format!("`{title}` takes {count} value{}", if count == 1 { "" } else { "s" });
             return Diagnostic::error("wrong-call", message).related(decl.name.span, "declared here");
         };
         let names: Vec<&str> = decl.to_tell().params.iter().map(|p| &*p.name.text).collect();

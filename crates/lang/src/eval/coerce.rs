@@ -49,6 +49,13 @@ impl Evaluator<'_> {
                 (Type::Record(fields), value) => {
                     let names: Vec<&str> = fields.iter().map(|(n, _)| &**n).collect();
                     let error = wrong_type(&value.described(), ty);
+                    if let Value::Text(Text::Plain(path)) = &value
+                        && may_be_target(path)
+                    {
+                        let error =
+                            error.note("a target of another package is written with `&`, without quotes");
+                        return self.fail(span, error.mend(format!("&{path}")));
+                    }
                     self.fail(
                         span,
                         error.note(format!("a `{}` is a record with {}", ty.written(), names.join(", "))),
@@ -101,17 +108,34 @@ impl Evaluator<'_> {
                     (Type::Text, Value::File(_)) => error.mend("….path").mend("….name"),
                     (Type::Text, Value::Int(_)) => {
                         let written = self.definitions.modules.sources.slice(span);
-                        let all = |fits: &dyn Fn(char) -> bool| written.chars().all(fits);
-                        error.mend(match written {
-                            _ if all(&|c| c.is_ascii_digit() || c == '-') => format!("\"{written}\""),
-                            _ if all(&|c| c.is_alphanumeric() || c == '_') => format!("\"{{{written}}}\""),
-                            _ => "\"{…}\"".to_owned(),
+                        error.mend(match written.chars().all(|c| c.is_ascii_digit() || c == '-') {
+                            true => format!("\"{written}\""),
+                            false if is_plain_value(written) => format!("\"{{{written}}}\""),
+                            false => "\"{…}\"".to_owned(),
                         })
                     }
                     (Type::Duration, Value::Int(n)) => error.mend(format!("{n}s")).mend(format!("{n}min")),
                     (_, Value::Kind(_)) => error.mend("call the kind: `name { … }`"),
                     (_, Value::Function(..)) => error.mend("call the function: `name(…)`"),
+                    (Type::Command, Value::Text(Text::Plain(text))) if !text.contains(['`', '\n']) => {
+                        error.mend(format!("`{text}`"))
+                    }
                     (Type::Command, Value::Text(_)) => error.mend("`…` between backticks"),
+                    (Type::Duration, Value::Text(Text::Plain(text)))
+                        if nubrik_syntax::duration(text).is_some() =>
+                    {
+                        error.mend(text.to_string())
+                    }
+                    (Type::Int, Value::Text(Text::Plain(text))) if text.parse::<i64>().is_ok() => {
+                        error.mend(text.to_string())
+                    }
+                    (Type::Bool, Value::Text(Text::Plain(text))) if matches!(&**text, "true" | "false") => {
+                        error.mend(text.to_string())
+                    }
+                    (Type::Text, Value::List(_)) => {
+                        let written = self.definitions.modules.sources.slice(span);
+                        error.mend(format!("{written}.join(\" \")"))
+                    }
                     _ => error,
                 };
                 self.fail(span, error)
@@ -256,4 +280,17 @@ fn coerced_map(map: &Rc<Map>, ty: &Type, base: ModuleId, origin: u32) -> Value {
         (key.clone(), Rc::new(thunk))
     });
     Value::Map(Rc::new(Map::new(entries.collect())))
+}
+
+/// Whether a text could be the path of a target.
+fn may_be_target(text: &str) -> bool {
+    let is_part =
+        |part: &str| !part.is_empty() && part.chars().all(|c| c.is_alphanumeric() || "_-.".contains(c));
+    text.split('/').all(is_part) && !text.contains('.')
+}
+
+/// Whether an expression is a name, with what is taken from it: it can be put into a hole as it is.
+fn is_plain_value(written: &str) -> bool {
+    written.starts_with(char::is_alphabetic)
+        && written.chars().all(|c| c.is_alphanumeric() || "_.()[]".contains(c))
 }

@@ -127,7 +127,13 @@ impl Evaluator<'_> {
                         Some(near) => error.note(near),
                         None => error.note(format!("it has: {}", keys.collect::<Vec<_>>().join(", "))),
                     };
-                    return self.fail(span, error.related(load.at, "the file is loaded here"));
+                    let error = error.related(load.at, "the file is loaded here");
+                    // The same is missing in every row: told of the first one.
+                    let is_same = |d: &Diagnostic| d.message == error.message && d.related == error.related;
+                    if self.definitions.modules.diagnostics.iter().any(is_same) {
+                        return self.failed_before(span);
+                    }
+                    return self.fail(span, error);
                 }
             }
         }

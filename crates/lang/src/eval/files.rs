@@ -40,7 +40,15 @@ impl Evaluator<'_> {
             return self.fail(span, error);
         };
         let folder = self.base_folder(base, text, span)?;
-        let path = folder.resolve(text).map_err(|p| Diagnostic::error("bad-path", p.to_string()));
+        let path = folder.resolve(text).map_err(|problem| {
+            let error = Diagnostic::error("bad-path", problem.to_string());
+            match problem {
+                nubrik_source::PathProblem::LeavesWorkspace => {
+                    error.note("steps read files of the workspace only: copy it in, or `fetch` it")
+                }
+                nubrik_source::PathProblem::OddCharacter => error,
+            }
+        });
         self.at(span, path)
     }
 

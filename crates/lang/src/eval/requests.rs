@@ -5,8 +5,8 @@ use std::sync::Arc;
 
 use nubrik_diagnostic::{Diagnostic, Severity};
 use nubrik_graph::{Edge, Effect, FileId, Graph, Service, TargetId};
-use nubrik_source::{Sources, WsPath};
-use rustc_hash::FxHashMap;
+use nubrik_source::{Sources, Span, TextId, WsPath};
+use rustc_hash::{FxHashMap, FxHashSet};
 
 use super::addresses::Meaning;
 use super::published::check_published;
@@ -59,6 +59,39 @@ pub(crate) struct RowDigests {
     /// Of the targets' addresses.
     pub targets: Vec<u32>,
 }
+
+/// Places that errors blame, by which others are explained: one mistake is one error.
+struct Blamed {
+    /// Lines in which the text could not be read.
+    misread: FxHashSet<(TextId, u32)>,
+    /// Places of errors.
+    places: FxHashSet<Span>,
+}
+
+impl Blamed {
+    fn of(diagnostics: &[Diagnostic], sources: &Sources) -> Blamed {
+        let errors = || diagnostics.iter().filter(|d| d.severity == Severity::Error);
+        let misread = errors().filter(|d| MISREAD.contains(&d.code)).filter_map(|d| d.span);
+        Blamed {
+            misread: misread.map(|span| (span.file, sources.line(span))).collect(),
+            places: errors().filter_map(|d| d.span).collect(),
+        }
+    }
+
+    /// Whether an error follows from another one: what a line means that could not be read, or a name that is like one which
+    /// could not be found.
+    fn explain(&self, diagnostic: &Diagnostic, sources: &Sources) -> bool {
+        let Some(span) = diagnostic.span.filter(|_| !MISREAD.contains(&diagnostic.code)) else {
+            return false;
+        };
+        let is_misread = self.misread.contains(&(span.file, sources.line(span)));
+        let is_like_unknown = || diagnostic.related.iter().any(|related| self.places.contains(&related.span));
+        is_misread || (diagnostic.code == "unknown-name" && is_like_unknown())
+    }
+}
+
+/// Codes of errors in how a text is written.
+const MISREAD: [&str; 5] = ["syntax", "unclosed", "chained-comparison", "bad-name", "shell-syntax"];
 
 impl Evaluator<'_> {
     /// Evaluates what the patterns ask for. A pattern that means nothing is an error without a place.
@@ -281,6 +314,8 @@ impl Evaluator<'_> {
                 kept.push(diagnostic);
             }
         }
+        let blamed = Blamed::of(&kept, &modules.sources);
+        kept.retain(|diagnostic| !blamed.explain(diagnostic, &modules.sources));
         let mut evaluation = Evaluation {
             graph: Graph::default(),
             requested,

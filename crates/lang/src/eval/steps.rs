@@ -248,6 +248,9 @@ impl Evaluator<'_> {
         let mut strands = Leaves::new();
         commands.iter().flat_map(|c| &c.stages).flat_map(all_strands).for_each(|s| leaves(s, &mut strands));
         let Some(first) = first_output(commands, &strands, &makes, unnamed) else {
+            if self.definitions.modules.is_misread(span) {
+                return self.failed_before(span);
+            }
             return self.fail(span, makes_nothing());
         };
         let mut draft = self.draft(owner, &first);

@@ -264,7 +264,7 @@ pub(super) fn only_a_shell_does(word: &str) -> Option<(String, Vec<String>)> {
         let what = format!("`{word}` before a command sets a variable, and only a shell understands that");
         return Some((what, vec![format!("env = {{ \"{variable}\": \"{value}\" }}")]));
     }
-    let what = format!("`{word}` is something that a shell does, and no tool");
+    let what = format!("`{word}` is part of a shell, not a tool");
     match word {
         "cd" => Some((
             what,

@@ -203,6 +203,7 @@ impl Lowerer {
 
     fn finish_word(&mut self, reading: &mut Reading) {
         let Some(word) = reading.word.take() else { return };
+        self.refuse_home(&word);
         let Some(stage) = reading.stages.last_mut() else { return };
         let span = word.span;
         let place = match reading.destination {
@@ -220,6 +221,19 @@ impl Lowerer {
             let error = Diagnostic::error("syntax", "this is redirected twice in one command");
             self.report(span, error);
         }
+    }
+}
+
+impl Lowerer {
+    /// Refuses the home folder as a shell writes it: it would be a letter of the word.
+    fn refuse_home(&mut self, word: &Word) {
+        let Some(WordPiece::Literal(text)) = word.pieces.first().filter(|_| !word.quoted) else { return };
+        if &**text != "~" && !text.starts_with("~/") {
+            return;
+        }
+        let error = Diagnostic::error("shell-syntax", "`~` means something only to a shell")
+            .note("a step has no home folder of a person's; `'~'` is the character itself");
+        self.report(word.span, error.mend(format!("{{env(\"HOME\")}}{}", &text[1..])));
     }
 }
 

@@ -8,7 +8,7 @@ use nubrik_source::Span;
 use nubrik_syntax::{Element, Node, SyntaxKind, Token, views};
 
 use super::Lowerer;
-use crate::builtins::Builtin;
+use crate::builtins::{Builtin, is_builtin_name};
 use crate::hir::*;
 
 impl Lowerer {
@@ -315,6 +315,16 @@ impl Lowerer {
         Expr::Match { subject, ty, arms }
     }
 
+    /// The first name and the whole of `base/clock`, where no such name is in scope: a target that lacks its sign.
+    fn unmarked_target<'n>(&self, node: Node<'n>) -> Option<(&'n str, &'n str)> {
+        let whole = node.text();
+        let is_part = |part: &str| !part.is_empty() && part.chars().all(|c| c.is_alphanumeric() || c == '_');
+        let first = whole.split('/').next().filter(|_| whole.split('/').all(is_part))?;
+        let is_local = self.scopes.iter().flatten().any(|name| *name.text == *first);
+        let is_known = is_local || self.module.names.contains_key(first) || is_builtin_name(first);
+        (!is_known && first != "self").then_some((first, whole))
+    }
+
     fn binary(&mut self, node: Node<'_>) -> Expr {
         let mut words = String::new();
         for element in node.elements() {
@@ -339,6 +349,12 @@ impl Lowerer {
             "notin" => Operator::NotIn,
             _ => return Expr::Error,
         };
+        if let (Operator::Join, Some(path)) = (operator, self.unmarked_target(node)) {
+            let error = Diagnostic::error("unknown-name", format!("no `{}` is in reach here", path.0))
+                .note("a target of another package is written with `&`");
+            self.report(self.span(node), error.mend(format!("&{}", path.1)));
+            return Expr::Error;
+        }
         let left = self.child_expression(node, 0);
         Expr::Binary(operator, left, self.child_expression(node, 1))
     }

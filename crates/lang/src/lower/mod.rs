@@ -413,6 +413,9 @@ impl Lowerer {
                 .note("a key is any expression")
                 .mend(format!("\"{}\" for the text itself", name.text));
         }
+        if let Some((_, here)) = ELSEWHERE.iter().find(|(there, _)| *there == &*name.text) {
+            return error.mend(*here);
+        }
         match nearest(&name.text, in_reach.iter().copied()) {
             Some(near) => {
                 let span = self.scopes.iter().flatten().find(|n| &*n.text == near).map(|n| n.span);
@@ -423,9 +426,22 @@ impl Lowerer {
                 };
                 error.mend(near)
             }
+            None if &*name.text == "c" => error.mend("use \"nub:c\" as c"),
             None => error
                 .mend(format!("let {} = …", name.text))
                 .mend(format!("&package/{} for a target of another package", name.text)),
         }
     }
 }
+
+/// Names of other languages for values that have another one here.
+const ELSEWHERE: [(&str, &str); 8] = [
+    ("null", "none"),
+    ("nil", "none"),
+    ("None", "none"),
+    ("undefined", "none"),
+    ("True", "true"),
+    ("TRUE", "true"),
+    ("False", "false"),
+    ("FALSE", "false"),
+];

@@ -33,7 +33,7 @@ pub fn fmt(console: Console, files: &[PathBuf], check: bool) -> CommandResult<Ex
             }
         }
     }
-    say(console, &untidy, paths.len(), check);
+    say(console, &untidy, paths.len() - unreadable, unreadable, check);
     Ok(match (unreadable, check && !untidy.is_empty()) {
         (0, false) => Exit::Done,
         (0, true) => Exit::Failed,
@@ -131,7 +131,7 @@ fn write(console: Console, path: &Path, text: &str) -> CommandResult<()> {
     })
 }
 
-fn say(console: Console, untidy: &[&PathBuf], all: usize, check: bool) {
+fn say(console: Console, untidy: &[&PathBuf], all: usize, unreadable: usize, check: bool) {
     let word = if check { "untidy" } else { "tidied" };
     let paint = console.paint(OutputStream::Output);
     for path in untidy {
@@ -146,9 +146,15 @@ fn say(console: Console, untidy: &[&PathBuf], all: usize, check: bool) {
         let gap = if untidy.is_empty() { "" } else { "\n" };
         let files = if all == 1 { "1 file".to_owned() } else { format!("{all} files") };
         match (untidy.len(), check) {
-            (0, _) => outln!(console, "{gap}{files}, all in the usual form"),
+            (0, _) if all == 0 => {}
+            (0, _) if unreadable == 0 => outln!(console, "{gap}{files}, all in the usual form"),
+            (0, _) => outln!(console, "{gap}{files} in the usual form, {unreadable} with errors"),
             (count, true) => {
-                outln!(console, "{gap}{count} of {files} are not in the usual form; `nubrik fmt` mends them")
+                let are = if count == 1 { "is" } else { "are" };
+                outln!(
+                    console,
+                    "{gap}{count} of {files} {are} not in the usual form; `nubrik fmt` corrects that"
+                )
             }
             (count, false) => outln!(console, "{gap}{count} of {files} tidied"),
         }

@@ -32,13 +32,16 @@ pub fn how(console: Console, choice: &Choice, from: &str, to: &str) -> CommandRe
     let needs = graph.target_needs();
     let is_goal = |id: TargetId| goals.contains(&graph.target(id).address);
     let Some(way) = shortest(&evaluation.targets, &needs, is_goal) else {
-        let mends: &[&str] = match shortest_back(graph, &evaluation.targets, &goals) {
-            true => {
-                &["it is the other way round: `nubrik how` takes first what depends, then what it depends on"]
-            }
-            false => &[],
+        let mend: &str = match shortest_back(graph, &evaluation.targets, &goals) {
+            true => &format!("nubrik how {to} {from}   shows the other direction"),
+            false => &format!("nubrik tree {from}   shows what it depends on"),
         };
-        return Err(say_wrong(console, Exit::Usage, &format!("`{from}` does not depend on `{to}`"), mends));
+        return Err(say_wrong(
+            console,
+            Exit::Failed,
+            &format!("`{from}` does not depend on `{to}`"),
+            &[mend],
+        ));
     };
     let paint = console.paint(OutputStream::Output);
     let widest = way.iter().map(|t| width(&graph.target(*t).address)).max().unwrap_or(0);

@@ -51,12 +51,15 @@ fn nothing_of_that(console: Console, all: &[&Target], which: &Which) -> Exit {
         (None, Some(kind)) => (format!("no target here is of kind `{kind}`"), kinds),
         (None, None) => ("nothing here".to_owned(), Vec::new()),
     };
-    let known = if known.is_empty() {
-        "there are none".to_owned()
-    } else {
-        format!("there is: {}", known.join(", "))
+    let wanted = which.tag.as_deref().or(which.kind.as_deref()).unwrap_or_default();
+    let near = nubrik_diagnostic::nearest(wanted, known.iter().copied());
+    let option = if which.tag.is_some() { "--tag" } else { "--kind" };
+    let mend = near.map(|near| format!("{option} {near}"));
+    let note = match known.is_empty() {
+        true => "none here has one".to_owned(),
+        false => format!("there are: {}", known.join(", ")),
     };
-    super::say_wrong(console, Exit::Usage, &what, &[&known])
+    super::say_wrong_noted(console, Exit::Usage, &what, &[&note], mend.as_deref())
 }
 
 fn count_kinds(console: Console, targets: &[&Target]) {

@@ -149,6 +149,19 @@ pub fn say_wrong(console: Console, exit: Exit, message: &str, mends: &[&str]) ->
     exit
 }
 
+/// The same with facts besides what to do.
+pub fn say_wrong_noted(
+    console: Console,
+    exit: Exit,
+    message: &str,
+    notes: &[&str],
+    mend: Option<&str>,
+) -> Exit {
+    let diagnostic = notes.iter().fold(Diagnostic::error("command", message), |d, note| d.note(*note));
+    report(console, &[diagnostic.maybe_mend(mend)], &Sources::default());
+    exit
+}
+
 /// Prints diagnostics: for people to standard error, for programs as events.
 pub fn report(console: Console, list: &[Diagnostic], sources: &Sources) {
     if console.is_json() {

@@ -10,7 +10,7 @@ use nubrik_lang::{AddressPattern, Evaluation};
 use nubrik_session::{EffectEnd, EffectProblem, Results, Session};
 
 use super::build::{Brought, bring_up, build_files, lock, unless_built};
-use super::{CommandResult, labelled, open_to_build, patterns, say_wrong};
+use super::{CommandResult, labelled, open_to_build, patterns, say_wrong, say_wrong_noted};
 use crate::arguments::{Choice, How};
 use crate::exit::Exit;
 use crate::ui::console::{Console, OutputStream, errln};
@@ -230,8 +230,9 @@ fn start(
         [] => {
             let message = format!("`{address}` makes no program");
             let makes = results.iter().next().map(|r| format!("it makes {r}"));
-            let mends: Vec<&str> = makes.as_deref().into_iter().collect();
-            return Err(say_wrong(console, Exit::Usage, &message, &mends));
+            let notes: Vec<&str> = makes.as_deref().into_iter().collect();
+            let mend = "nubrik list --kind program   lists programs";
+            return Err(say_wrong_noted(console, Exit::Usage, &message, &notes, Some(mend)));
         }
         several => {
             let message = format!("`{address}` makes {} programs", several.len());

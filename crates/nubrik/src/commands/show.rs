@@ -399,8 +399,8 @@ impl<'g> Shown<'g> {
         };
         let reads = self.files(&step.inputs);
         line("reads", &named(&reads.iter().map(String::as_str).collect::<Vec<_>>(), "nothing"));
-        if !step.candidates.is_empty() {
-            let candidates = self.files(&self.graph.uncertain(step));
+        let candidates = self.files(&self.graph.uncertain(step));
+        if !candidates.is_empty() {
             line("may read", &named(&candidates.iter().map(String::as_str).collect::<Vec<_>>(), ""));
         }
         let services: Vec<&str> = step.services.iter().map(|s| &*s.address).collect();

@@ -19,6 +19,10 @@ pub fn changed(
 ) -> CommandResult<ChangedFiles> {
     session.changed_since(revision, evaluation).map_err(|problem| {
         let message = format!("git cannot tell what changed since `{revision}`: {problem}");
+        if problem.contains("not a git repository") {
+            let message = "git cannot tell what changed: this workspace is in no git repository";
+            return say_wrong(console, Exit::Usage, message, &["git init   begins one"]);
+        }
         say_wrong(console, Exit::Usage, &message, &["name a commit, branch or tag, such as --since main"])
     })
 }

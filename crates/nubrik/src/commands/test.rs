@@ -12,7 +12,9 @@ use nubrik_lang::{AddressPattern, Evaluation, Wanted};
 use nubrik_session::{Session, Workshop};
 
 use super::build::{lock, options_of, screen_for};
-use super::{CommandResult, evaluate_with, open_to_build, own_problem, patterns, say_wrong, wanting};
+use super::{
+    CommandResult, evaluate_with, open_to_build, own_problem, patterns, say_wrong, say_wrong_noted, wanting,
+};
 use crate::arguments::{Choice, How, Testing, WhichTests};
 use crate::exit::Exit;
 use crate::ui::console::{Console, OutputStream};
@@ -124,8 +126,8 @@ fn choose(
             } else {
                 format!("tags here: {}", tags.join(", "))
             };
-            let mends: Vec<&str> = near.as_deref().into_iter().chain([known.as_str()]).collect();
-            return Err(say_wrong(console, Exit::Usage, &format!("no test here is tagged `{tag}`"), &mends));
+            let message = format!("no test here is tagged `{tag}`");
+            return Err(say_wrong_noted(console, Exit::Usage, &message, &[&known], near.as_deref()));
         }
         leave(&mut tests, &mut left, |_, step| (!known(step)).then(|| format!("not tagged {tag}")));
     }

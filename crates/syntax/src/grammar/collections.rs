@@ -14,7 +14,7 @@ pub(super) fn list(p: &mut Parser) {
     p.take();
     let kind = p.with_lines(false, |p| {
         let allowed = p.allow_brace_calls(true);
-        let kind = if p.at_word("each") {
+        let kind = if p.at_word("each") || is_loop(p) {
             each(p, false);
             EachListExpr
         } else {
@@ -41,6 +41,17 @@ fn list_items(p: &mut Parser) {
             return;
         }
     }
+}
+
+/// Whether a list begins as loops do in other languages; reports that, and then it is read as what was meant.
+fn is_loop(p: &mut Parser) -> bool {
+    let is_loop = p.at_word("for") && p.peek_second() == Word;
+    if is_loop {
+        p.error(
+            Diagnostic::error("syntax", "items are gone through with `each`, not with `for`").mend("each"),
+        );
+    }
+    is_loop
 }
 
 /// Reports a missing comma; whether the next item is there all the same.
@@ -72,19 +83,38 @@ fn each(p: &mut Parser, in_map: bool) {
     p.expect_word("in");
     expression(p);
     p.lines_before_word("where");
-    if p.accept_word("where") {
+    if p.at_word("if") {
+        p.error(Diagnostic::error("syntax", "items are chosen with `where`, not with `if`").mend("where"));
+        p.take();
+        expression(p);
+    } else if p.accept_word("where") {
         expression(p);
     }
     p.lines_before_word("give");
-    p.expect_word("give");
+    if p.peek() == Word && !p.at_word("give") {
+        let next = p.peek_text();
+        let error = Diagnostic::error("syntax", format!("expected `give`, found `{next}`"));
+        p.error(error.mend(format!("give {next}")));
+    } else {
+        p.expect_word("give");
+    }
     expression(p);
     if in_map && p.expect(Colon, "`:` and the value of the entry") {
         expression(p);
     }
 }
 
+/// The fields of a call.
+pub(super) fn fields(p: &mut Parser) {
+    braced(p, true);
+}
+
 /// A record, a map, or a map built by `each`.
 pub(super) fn braces(p: &mut Parser) {
+    braced(p, false);
+}
+
+fn braced(p: &mut Parser, is_call: bool) {
     let mark = p.mark();
     let open = p.next_span();
     p.take();
@@ -97,7 +127,7 @@ pub(super) fn braces(p: &mut Parser) {
         }
         let record = match p.peek() {
             RightBrace | EndOfFile => true,
-            Word => matches!(p.peek_second(), Equals | Comma | RightBrace | Newline | EndOfFile),
+            Word => is_call || matches!(p.peek_second(), Equals | Comma | RightBrace | Newline | EndOfFile),
             _ => false,
         };
         if record {
@@ -129,7 +159,7 @@ fn record_field(p: &mut Parser) {
         expression(p);
     } else if p.peek() == Colon {
         let error = Diagnostic::error("syntax", "expected `=` between a field and its value, found `:`");
-        p.error(error.mend(format!("{name} = …")).note("`:` is for the entries of a map"));
+        p.error(error.mend("=").note("`:` is for the entries of a map"));
         p.take();
         expression(p);
     }

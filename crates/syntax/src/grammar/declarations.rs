@@ -6,6 +6,7 @@ use super::expressions::expression;
 use super::texts::text;
 use super::types::type_expr;
 use crate::SyntaxKind::{self, *};
+use crate::habits;
 use crate::lexer::{DECLARATION_WORDS, is_name, is_reserved};
 use crate::parser::Parser;
 
@@ -69,13 +70,20 @@ fn declaration(p: &mut Parser) {
         "job" => valued_declaration(p, "a job", JobDecl),
         "service" => valued_declaration(p, "a service", ServiceDecl),
         _ => {
+            if let Some((length, error)) = p.rest().and_then(habits::declaration) {
+                p.error_of_length(length, error);
+                p.skip_line();
+                return p.finish(mark, Error);
+            }
             let mut error = Diagnostic::error("syntax", "expected a declaration");
             if let Some(near) = nearest(word, DECLARATION_WORDS.into_iter().filter(|w| *w != "give")) {
                 error = error.mend(format!("{near} …"));
             } else if p.peek() == Word && p.peek_second() == Equals {
                 error = error.mend(format!("let {word} = …")).mend(format!("target {word} = …"));
             } else {
-                error = error.note("declarations begin with use, let, type, kind or target");
+                error = error.note(
+                    "declarations begin with use, let, type, kind, option, target, test, job or service",
+                );
             }
             p.error(error);
             p.skip_item();
@@ -111,6 +119,25 @@ pub(super) fn new_name(p: &mut Parser, what: &str) {
         p.error(error.maybe_mend(is_name(&lower).then_some(lower)));
     }
     p.take();
+    dashes(p, name, what);
+}
+
+/// Takes what belongs to a name that someone wrote with dashes, and reports it.
+fn dashes(p: &mut Parser, name: &str, what: &str) {
+    if p.peek() != Minus || p.space_before() || p.peek_second() != Word {
+        return;
+    }
+    let start = p.next_span().start as usize - name.len();
+    let whole: String =
+        p.text_from(start).chars().take_while(|c| c.is_alphanumeric() || "-_".contains(*c)).collect();
+    let error = Diagnostic::error("bad-name", format!("`{whole}` cannot be the name of {what}"))
+        .note("names are small letters, digits and `_`, and begin with a letter");
+    let plain = whole.replace('-', "_").to_lowercase();
+    p.error_about(start, whole.len(), error.maybe_mend(is_name(&plain).then_some(plain)));
+    while p.peek() == Minus && !p.space_before() && p.peek_second() == Word {
+        p.take();
+        p.take();
+    }
 }
 
 fn use_declaration(p: &mut Parser) -> SyntaxKind {
@@ -164,7 +191,12 @@ fn type_and_value(p: &mut Parser) {
     if p.accept(Colon) {
         type_expr(p);
     }
-    if p.expect(Equals, "`=`") {
+    if p.peek() == Word {
+        let next = p.peek_text();
+        let error = Diagnostic::error("syntax", format!("expected `=`, found `{next}`"));
+        p.error(error.mend(format!("= {next}")));
+        p.skip_item();
+    } else if p.expect(Equals, "`=`") {
         expression(p);
     }
 }
@@ -357,7 +389,14 @@ pub(super) fn end_of_item(p: &mut Parser) {
     match p.peek() {
         Comma | Newline | RightBrace | HoleClose | EndOfFile => {}
         _ => {
-            if !p.failed_here() {
+            if p.peek() == Word && p.peek_second() == Equals && !p.failed_here() {
+                let next = p.peek_text();
+                let error = Diagnostic::error(
+                    "syntax",
+                    format!("expected `,` or the end of the line, found `{next}`"),
+                );
+                p.error(error.mend(format!(", {next}")));
+            } else if !p.failed_here() {
                 p.expected("`,` or the end of the line");
             }
             p.skip_item();

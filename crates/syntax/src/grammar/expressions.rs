@@ -2,7 +2,7 @@
 
 use nubrik_diagnostic::Diagnostic;
 
-use super::collections::{braces, items, list, missing_comma};
+use super::collections::{braces, fields, items, list, missing_comma};
 use super::commands::{command, shell_command};
 use super::declarations::close;
 use super::texts::text;
@@ -175,7 +175,7 @@ fn postfix_of(p: &mut Parser, mark: NodeStart, mut callable: bool) {
             close(p, RightBracket, open);
             p.finish(mark, IndexExpr);
         } else if p.peek() == LeftBrace && callable && !p.no_brace_call() {
-            braces(p);
+            fields(p);
             p.finish(mark, BraceCallExpr);
         } else if p.at_word("with") {
             p.take();
@@ -344,11 +344,23 @@ fn if_expression(p: &mut Parser) {
     p.take();
     expression(p);
     p.lines_before_word("then");
+    if p.peek() == Equals {
+        // It is read as what was meant, so that nothing else is blamed.
+        p.error(Diagnostic::error("syntax", "values are compared by `==`; `=` names a value").mend("=="));
+        p.take();
+        expression(p);
+    }
     if p.expect_word("then") {
         expression(p);
         p.lines_before_word("else");
-        if p.expect_word("else") {
+        if p.at_word("else") {
+            p.take();
             expression(p);
+        } else {
+            let error = Diagnostic::error("syntax", "this `if` has no `else`");
+            p.error(
+                error.note("an `if` always gives a value: `else \"\"`, `else []` or `else none` for nothing"),
+            );
         }
     }
     p.finish(mark, IfExpr);

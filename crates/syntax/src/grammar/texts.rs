@@ -1,6 +1,6 @@
 //! Texts, and the holes in texts and commands.
 
-use nubrik_diagnostic::Diagnostic;
+use nubrik_diagnostic::{Diagnostic, nearest};
 
 use super::declarations::new_name;
 use super::expressions::expression;
@@ -36,7 +36,8 @@ pub(super) fn hole(p: &mut Parser) {
     p.take_raw();
     let allowed = p.allow_brace_calls(true);
     let form = p.with_lines(false, |p| {
-        let form = p.peek() == Word && is_hole_form(p);
+        let form = p.peek() == Word
+            && (is_hole_form(p) || is_misspelt_form(p) || is_plain_brace(p, open.start as usize));
         if form {
             hole_form(p);
         } else {
@@ -81,8 +82,52 @@ fn is_hole_form(p: &Parser) -> bool {
     }
 }
 
+/// Words that forms of holes begin with.
+const FORMS: [&str; 6] = ["in", "out", "outdir", "found", "list", "scratch"];
+
+/// Whether a word before a text is like that of a form; reports that.
+fn is_misspelt_form(p: &mut Parser) -> bool {
+    let word = p.peek_text();
+    if p.peek_second() != TextOpen || word == "sh" {
+        return false;
+    }
+    let Some(near) = nearest(word, FORMS) else { return false };
+    let error = Diagnostic::error("syntax", format!("`{word}` is no word of a hole"));
+    p.error(error.note(format!("the words are: {}", FORMS.join(", "))).mend(near));
+    true
+}
+
+/// Whether a brace was meant as itself, since what follows it is a word and a `$`: the programs of some tools are written
+/// so. Reports that.
+fn is_plain_brace(p: &mut Parser, open: usize) -> bool {
+    let rest = p.text_from(open);
+    let line = rest.lines().next().unwrap_or_default();
+    let Some(end) = line.find('}').filter(|_| p.peek_second() == Odd) else { return false };
+    let inner = &line[..=end];
+    let error = Diagnostic::error("syntax", "`{` begins a hole here");
+    let error = error.note("in a command, nothing between single quotes is a hole");
+    // Between double quotes the quotes are to be others.
+    let quote = p.text_before(open).ends_with('"').then(|| line.find('"')).flatten();
+    match quote {
+        Some(quote) if quote > end => {
+            let text = &line[..quote];
+            p.error_about(open - 1, quote + 2, error.mend(format!("'{text}'")));
+        }
+        _ => p.error_about(open, inner.len(), error.mend(format!("'{inner}'"))),
+    }
+    true
+}
+
 fn hole_form(p: &mut Parser) {
     let word = p.peek_text();
+    if p.failed_here() || p.peek_second() == Odd {
+        p.take();
+        if p.peek() == TextOpen {
+            text(p);
+        }
+        p.skip_item();
+        return;
+    }
     p.take();
     if matches!(word, "in" | "list") {
         return expression(p);

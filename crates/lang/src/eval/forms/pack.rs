@@ -61,9 +61,12 @@ impl Evaluator<'_> {
                 None => {
                     let error =
                         Diagnostic::error("wrong-type", format!("the name \"{path}\" tells of no format"));
+                    let stem = path.rsplit_once('.').map_or(&*path, |(stem, _)| stem).to_owned();
                     let error = error.note("archives end in .tar.gz, .tar.zst, .tar or .zip");
-                    return self
-                        .fail(path_span, error.mend(format!("\"{path}.tar.gz\"")).mend("format = \"zip\""));
+                    return self.fail(
+                        path_span,
+                        error.mend(format!("\"{stem}.tar.gz\"")).mend(format!("\"{stem}.zip\"")),
+                    );
                 }
             },
         };
