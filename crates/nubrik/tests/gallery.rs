@@ -13,7 +13,8 @@
 //! $ nubrik WORDS               the command, and then what it prints, each line after `> `, and its exit code
 //! ```
 //!
-//! Times stand as `TIME`.
+//! Times stand as `TIME`. A line `~` before the command says: the first mend, pasted in place of what is underlined,
+//! leaves nothing wrong.
 //!
 //! `NUBRIK_WRITE_GALLERY=1` writes what the program says now.
 
@@ -34,6 +35,9 @@ struct Case {
     command: String,
     said: String,
 }
+
+/// A case whose first mend works when it is pasted.
+const PASTES: &str = "~";
 
 /// A case that shows what rooms do.
 const ROOMS: &str = "! rooms";
@@ -91,7 +95,7 @@ fn set_up(sandbox: &Sandbox, setting: &[String]) {
             fs::remove_file(sandbox.folder.join(path)).unwrap();
             sandbox.write(path, &format!("{text}\n"));
         } else {
-            assert!(line.starts_with("=== ") || line == ROOMS, "what is {line:?}?");
+            assert!(line.starts_with("=== ") || line == ROOMS || line == PASTES, "what is {line:?}?");
         }
     }
 }
@@ -120,11 +124,17 @@ fn without_times(line: &str) -> String {
     out.trim().to_owned()
 }
 
-fn said(case: &Case) -> String {
+/// A case's workspace.
+fn workspace_of(case: &Case) -> Sandbox {
     let sandbox = Sandbox::new(&[]);
     let workspace = fs::read_to_string(folder().join("workspace.txt")).unwrap();
     set_up(&sandbox, &workspace.lines().map(str::to_owned).collect::<Vec<_>>());
     set_up(&sandbox, &case.setting);
+    sandbox
+}
+
+fn said(case: &Case) -> String {
+    let sandbox = workspace_of(case);
     let words: Vec<&str> = case.command["$ nubrik ".len()..].split_whitespace().collect();
     let mut command = sandbox.command(&words);
     command.env("PATH", "/usr/bin:/bin");
@@ -137,6 +147,51 @@ fn said(case: &Case) -> String {
     }
     writeln!(said, "= {}", run.code).unwrap();
     said
+}
+
+/// What an error blames: a file of the workspace, its line and column from 1, how many characters, and the first mend.
+struct Blame<'a> {
+    file: &'a str,
+    line: usize,
+    column: usize,
+    length: usize,
+    mend: &'a str,
+}
+
+fn blame(said: &str) -> Option<Blame<'_>> {
+    let mut lines = said.lines().map(|line| line.strip_prefix("> ").unwrap_or_default());
+    let mut place = lines.find_map(|line| line.strip_prefix("  at    "))?.rsplitn(3, ':');
+    let (column, line, file) = (place.next()?.parse().ok()?, place.next()?.parse().ok()?, place.next()?);
+    let length = lines.find(|line| line.trim_start().starts_with('▔'))?.trim().chars().count();
+    let mend = lines.take_while(|line| !line.is_empty()).find_map(|line| line.strip_prefix("  mend  "))?;
+    Some(Blame { file, line, column, length, mend })
+}
+
+/// Whether the first mend of a case, pasted in place of what is underlined, leaves nothing wrong.
+fn is_mended(case: &Case) -> bool {
+    let Some(Blame { file, line, column, length, mend }) = blame(&case.said) else { return false };
+    let sandbox = workspace_of(case);
+    if mend.contains('…') || !sandbox.exists(file) {
+        return false;
+    }
+    let text = sandbox.read(file);
+    let mut lines: Vec<String> = text.lines().map(str::to_owned).collect();
+    let blamed: Vec<char> = lines[line - 1].chars().collect();
+    let (mut start, mut end) = (column - 1, column - 1 + length);
+    if mend.starts_with("sh`") && blamed[start] != '`' {
+        // It stands for the whole command.
+        start = (0..start).rev().find(|at| blamed[*at] == '`').unwrap();
+        end = (end..blamed.len()).find(|at| blamed[*at] == '`').unwrap() + 1;
+    }
+    let part = |from: usize, to: usize| blamed[from..to].iter().collect::<String>();
+    let mend = if mend == "remove it" { "" } else { mend };
+    lines[line - 1] = format!("{}{mend}{}", part(0, start), part(end, blamed.len()));
+    sandbox.write(file, &(lines.join("\n") + "\n"));
+    let is_test = case.command.starts_with("$ nubrik test");
+    let words = case.command["$ nubrik ".len()..].split_whitespace().filter(|_| !is_test);
+    let words: Vec<&str> = std::iter::once("plan").chain(words.skip(1)).collect();
+    let run = sandbox.run(&words);
+    run.code == 0
 }
 
 #[test]
@@ -168,8 +223,22 @@ fn mistakes_are_answered_as_the_gallery_shows() {
             }
         });
         let mut written = String::new();
-        for (case, now) in cases.iter().zip(results) {
+        for (mut case, now) in cases.into_iter().zip(results) {
             let now = now.into_inner().unwrap();
+            let pastes = case.setting.iter().any(|line| line == PASTES);
+            let now_case = Case {
+                said: now.clone(),
+                ..Case { setting: case.setting.clone(), command: case.command.clone(), said: String::new() }
+            };
+            let is_mended = is_mended(&now_case);
+            if pastes && !is_mended && !write {
+                writeln!(others, "{}: its first mend does not work when it is pasted", case.setting[0])
+                    .unwrap();
+            }
+            case.setting.retain(|line| line != PASTES);
+            if is_mended {
+                case.setting.push(PASTES.to_owned());
+            }
             if now != case.said {
                 writeln!(
                     others,
