@@ -56,7 +56,9 @@ fn command(error: &clap::Error) -> Option<String> {
 
 /// What a value should be, and the option with one that is right.
 fn wanted(argument: &str, value: &str, problem: &str) -> (String, Option<String>) {
-    let option = argument.split_whitespace().next().unwrap_or(argument);
+    // What has no dashes has its place only, and no name to write.
+    let option = argument.split_whitespace().next().filter(|option| option.starts_with('-'));
+    let written = |value: &str| option.map_or(value.to_owned(), |option| format!("{option} {value}"));
     let bounds = problem.rsplit(" not in ").next().and_then(|range| range.split_once("..="));
     match bounds {
         Some((least, most)) => {
@@ -65,11 +67,9 @@ fn wanted(argument: &str, value: &str, problem: &str) -> (String, Option<String>
             } else {
                 most
             };
-            (format!("a whole number from {least} to {most}"), Some(format!("{option} {nearest}")))
+            (format!("a whole number from {least} to {most}"), Some(written(nearest)))
         }
-        None if problem.contains("invalid digit") => {
-            ("a whole number".to_owned(), Some(format!("{option} 1")))
-        }
+        None if problem.contains("invalid digit") => ("a whole number".to_owned(), Some(written("1"))),
         None => (problem.to_owned(), None),
     }
 }
@@ -117,4 +117,25 @@ fn diagnostic(error: &clap::Error) -> Diagnostic {
         });
     }
     suggested.into_iter().fold(diagnostic, Diagnostic::mend)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_a_value_should_be_is_said_with_one_that_is_right() {
+        let said = |argument: &str, value: &str, problem: &str| {
+            let (note, mend) = wanted(argument, value, problem);
+            format!("{note}: {}", mend.unwrap_or_default())
+        };
+        let range = "0 is not in 1..=4096";
+        assert_eq!(said("--jobs <N>", "0", range), "a whole number from 1 to 4096: --jobs 1");
+        assert_eq!(said("--jobs <N>", "-3", range), "a whole number from 1 to 4096: --jobs 1");
+        assert_eq!(said("--jobs <N>", "5000", range), "a whole number from 1 to 4096: --jobs 4096");
+        let digits = "invalid digit found in string";
+        assert_eq!(said("--jobs <N>", "x", digits), "a whole number: --jobs 1");
+        assert_eq!(said("[BUILD]", "x", digits), "a whole number: 1");
+        assert_eq!(said("--to <SIZE>", "x", "sizes are written 10GiB"), "sizes are written 10GiB: ");
+    }
 }

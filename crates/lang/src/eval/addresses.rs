@@ -101,6 +101,11 @@ impl Evaluator<'_> {
                 .note(format!("`{root}` is a workspace of its own: {file}"))
                 .mend(format!("remove {file}, and `{root}` belongs to this one"));
         }
+        if path.as_str().contains(':') {
+            return error
+                .note("a package and its target are joined by `/`")
+                .mend(path.as_str().replace(':', "/"));
+        }
         // The nearest target of the package that the address leads to, else the nearest package.
         let mut folder = Some(path.clone());
         while let Some(at) = folder {

@@ -65,7 +65,13 @@ impl Evaluator<'_> {
                 );
                 Diagnostic::error("unknown-address", message).mend("nubrik list /   shows what there is")
             } else {
-                self.no_such_address(&pattern.path)
+                let error = self.no_such_address(&pattern.path);
+                match pattern.path.as_str() {
+                    "..." | "all" | "*" => Diagnostic { notes: Vec::new(), mends: Vec::new(), ..error }
+                        .note("without a name everything in this folder and below is meant")
+                        .mend("nubrik build"),
+                    _ => error,
+                }
             };
             return self.fail_whole(error);
         }
