@@ -94,6 +94,11 @@ mod tests {
         assert_eq!(said(sign("!dry.season then")), (11, "not dry.season".to_owned()));
         assert_eq!(said(sign("“high water”,")), ("“high water”".len(), "\"high water\"".to_owned()));
         assert_eq!(said(sign("“high\n”")), ("“".len(), "\"".to_owned()));
+        assert_eq!(said(sign("|| b")), (2, "or".to_owned()));
+        assert_eq!(said(sign("=> \"a\"")), (2, ":".to_owned()));
+        assert_eq!(said(sign(";")), (1, "remove it".to_owned()));
+        assert_eq!(said(sign("? \"a\" : \"b\"")), (1, String::new()));
+        assert_eq!(said(sign("++ b")), (2, "+".to_owned()));
         assert_eq!(said(sign("!= b")), (0, String::new()));
         assert_eq!(said(sign("")), (0, String::new()));
     }
@@ -103,6 +108,8 @@ mod tests {
         assert_eq!(said(declaration("// a note ")), (9, "# a note".to_owned()));
         assert_eq!(said(declaration("/* a note */")), (12, "# a note".to_owned()));
         assert_eq!(said(declaration("var x = 1")), (3, "let".to_owned()));
+        assert_eq!(said(declaration("import x")), (6, String::new()));
+        assert_eq!(said(declaration("-- a note")), (9, "# a note".to_owned()));
         assert_eq!(said(declaration("variable = 1")), (0, String::new()));
     }
 }
