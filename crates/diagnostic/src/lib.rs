@@ -7,7 +7,7 @@
 //! ```
 //! use nubrik_diagnostic::{Diagnostic, nearest};
 //!
-//! let error = Diagnostic::error("unknown-name", "no `tdie` is in reach here");
+//! let error = Diagnostic::error("unknown-name", "`tdie` is not defined here");
 //! let error = error.maybe_mend(nearest("tdie", ["tide", "board"]).map(str::to_owned));
 //! assert_eq!(error.mends, ["tide"]);
 //! ```

@@ -63,7 +63,7 @@ impl fmt::Display for Reason {
         match self {
             Reason::New => f.write_str("never built here"),
             Reason::InputChanged { path, target } => write!(f, "{} changed", from(target, path)),
-            Reason::InputAdded { path, target } => write!(f, "{} is new to it", from(target, path)),
+            Reason::InputAdded { path, target } => write!(f, "{} is a new input", from(target, path)),
             Reason::InputRemoved { path } => write!(f, "{} is no longer needed", file_name(path)),
             Reason::CommandChanged { what, place } => write!(f, "its {what} changed, {place}"),
             Reason::ToolChanged { tool } => write!(f, "the tool {tool} changed"),

@@ -104,7 +104,7 @@ fn a_changed_tool_or_command_is_named() {
     let mut more = Joins::new();
     more.step(&["a", "b"], &[]);
     more.graph.steps[0].env.push(("DEPTH".into(), "7".into()));
-    assert!(bench.build(&more).contains(&"ran 0: b is new to it".to_owned()));
+    assert!(bench.build(&more).contains(&"ran 0: b is a new input".to_owned()));
     let mut less = Joins::new();
     less.step(&["b"], &[]);
     assert!(bench.build(&less).contains(&"ran 0: a is no longer needed".to_owned()));

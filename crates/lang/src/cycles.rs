@@ -20,8 +20,9 @@ const SHOWN_LAST: usize = 8;
 pub(crate) fn cycle_error(hops: &[(Title, Span)]) -> Diagnostic {
     let first = &hops[0];
     let message = match hops.len() {
-        1 => format!("{} needs itself", first.0),
-        n => format!("{} needs itself, round {n} corners", first.0),
+        1 => format!("{} depends on itself", first.0),
+        2 => format!("{} depends on itself through 1 other", first.0),
+        n => format!("{} depends on itself through {} others", first.0, n - 1),
     };
     let mut error = Diagnostic::error("cycle", message).at(first.1);
     let left_out = hops.len().saturating_sub(SHOWN_FIRST + SHOWN_LAST);
@@ -33,9 +34,9 @@ pub(crate) fn cycle_error(hops: &[(Title, Span)]) -> Diagnostic {
         error = error.related(*span, format!("{title} uses {next}"));
     }
     if left_out > 1 {
-        error = error.note(format!("{left_out} corners in the middle are not shown"));
+        error = error.note(format!("{left_out} of them in the middle are not shown"));
     }
-    error.mend("take one of these uses out, or move what both need into a value of its own")
+    error.mend("remove one of these references, or move what both need into a value of its own")
 }
 
 /// References between declarations, collected for the search.

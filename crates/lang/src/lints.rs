@@ -31,13 +31,12 @@ pub(crate) fn unused(module: &Module) -> Vec<Diagnostic> {
         if let Some(alias) = &item.alias
             && !used_kits.contains(&(number as u32))
         {
-            let warning =
-                Diagnostic::warning("unused", format!("the kit `{}` is used by nothing", alias.text));
+            let warning = Diagnostic::warning("unused", format!("the kit `{}` is never used", alias.text));
             warnings.push(warning.at(alias.span).mend("remove this `use`"));
         }
         for name in &item.names {
             if !used_members.contains(&(number as u32, name.text.clone())) {
-                let warning = Diagnostic::warning("unused", format!("`{}` is used by nothing", name.text));
+                let warning = Diagnostic::warning("unused", format!("`{}` is never used", name.text));
                 warnings.push(warning.at(name.span).mend("take it out of this `use`"));
             }
         }
@@ -46,7 +45,7 @@ pub(crate) fn unused(module: &Module) -> Vec<Diagnostic> {
         // Other packages may refer to an open value, and other files to anything open in a kit.
         let own = decl.private && decl.kind.role() == nubrik_graph::Role::Inner;
         if own && !used_decls.contains(&(number as u32)) {
-            let message = format!("the {} `{}` is used by nothing", decl.kind.word(), decl.name.text);
+            let message = format!("the {} `{}` is never used", decl.kind.word(), decl.name.text);
             warnings.push(Diagnostic::warning("unused", message).at(decl.name.span).mend("remove it"));
         }
     }
@@ -152,7 +151,7 @@ fn unused_params(module: &Module, decl: &Decl) -> Vec<Diagnostic> {
     let unused = names.enumerate().filter(|(slot, _)| !used.contains(&(*slot as u16)));
     unused
         .map(|(_, name)| {
-            let warning = Diagnostic::warning("unused", format!("`{}` is used by nothing", name.text));
+            let warning = Diagnostic::warning("unused", format!("`{}` is never used", name.text));
             warning.at(name.span).mend("remove it")
         })
         .collect()

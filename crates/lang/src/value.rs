@@ -24,7 +24,7 @@ pub(crate) struct FileRef {
     pub folder: bool,
 }
 
-/// A piece of a text that carries files.
+/// A piece of a text made from files.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub(crate) enum Strand {
     Literal(Arc<str>),

@@ -58,7 +58,7 @@ fn a_private_helper_that_nothing_uses_is_doubted() {
     let messages: Vec<&str> = evaluation.diagnostics.iter().map(|d| d.message.as_str()).collect();
     assert_eq!(
         messages,
-        ["the kit `c` is used by nothing", "the value `unused` is used by nothing", "`y` is used by nothing"]
+        ["the kit `c` is never used", "the value `unused` is never used", "`y` is never used"]
     );
 }
 

@@ -12,12 +12,58 @@ const STYLES: Styles = Styles::styled()
     .literal(AnsiColor::Blue.on_default().bold())
     .placeholder(AnsiColor::Yellow.on_default());
 
+/// The commands by what they are for. A test compares them with those that there are.
+const GROUPS: &str = "\
+{about}
+
+{usage-heading} {usage}
+
+Build
+  build        Build targets
+  test         Run tests whose results are out of date, after building what they need
+  run          Build a program, job or service and run it in this terminal
+  watch        Build, test or run again whenever a file changes
+  clean        Remove results; never needed for a correct build
+
+Look
+  list         List targets, tests and jobs by package
+  show         Show all about one target
+  tree         Show what a target depends on
+  how          Show the chain of dependencies from one target to another
+  graph        Draw what depends on what
+  options      List the options that can be set, and who reads them
+
+Understand
+  plan         Say what a build would run, and why, without building
+  why          Say why a target would run now, or why it last ran
+  history      List the last builds, or the steps of one of them
+  trace        Write when the steps of a build ran, for timeline viewers
+  inside       Open a shell in a step's folder, environment and sandbox
+  explain      Explain a form, a kind, an error, a setting, a state
+  doctor       Say which tools and libraries are installed, and what to install
+
+Write
+  init         Write a first `nubrik.toml` and `targets.nub` in this folder
+  demo         Unpack the demo workspace, build it, run it, and say what to try
+  fmt          Format definition files
+  lint         Check all definitions, without building
+  completions  Print completions of the command line for a shell
+
+Keep
+  cache        Say how much space kept results take, check them, make room
+
+Everywhere
+{options}
+
+A TARGET is written as its package and name (tide/tidecast), or as a glob of these (tide/**).
+`nubrik COMMAND --help` explains a command.
+";
+
 /// Builds what definitions describe, runs only what must run, and says why.
 #[derive(Parser)]
 #[command(name = "nubrik", version, styles = STYLES, max_term_width = 100)]
 #[command(
-    after_help = "WHAT is a target's address (tide/tidecast), a glob of addresses (tide/**), or a file.\n\
-Without it, everything at and below this folder is meant."
+    help_template = GROUPS
 )]
 pub struct Arguments {
     #[command(subcommand)]
@@ -37,17 +83,43 @@ pub struct Choice {
     /// Set the options of a profile of nubrik.toml
     #[arg(long, global = true, value_name = "NAME")]
     pub profile: Option<String>,
+    /// Work in this folder instead of the current one
+    #[arg(short = 'C', long, global = true, value_name = "FOLDER")]
+    pub directory: Option<PathBuf>,
+}
+
+/// When colours are used.
+#[derive(clap::ValueEnum, Clone, Copy, PartialEq, Eq, Debug, Default)]
+pub enum Color {
+    /// In a terminal that can show them
+    #[default]
+    Auto,
+    /// Also where the output goes to a file or another program
+    Always,
+    /// Never
+    Never,
 }
 
 /// How a command shows its results.
 #[derive(Args, Clone, Copy)]
 pub struct Face {
-    /// One line a fact, no live view, no colours
+    /// One fact per line, no live view, no colours
     #[arg(long, global = true)]
     pub plain: bool,
-    /// One JSON value a line, for programs
+    /// One JSON value per line, for programs
     #[arg(long, global = true, conflicts_with = "plain")]
     pub json: bool,
+    /// When to use colours: auto (the default), always or never
+    #[arg(
+        long,
+        global = true,
+        value_name = "WHEN",
+        value_enum,
+        default_value_t,
+        hide_possible_values = true,
+        hide_default_value = true
+    )]
+    pub color: Color,
 }
 
 #[derive(Subcommand)]
@@ -62,45 +134,57 @@ pub enum UserCommand {
     },
     /// Build targets
     Build {
+        /// Targets (tide/tidecast), globs of them (tide/**), or files; without any, everything in this folder and below
+        #[arg(value_name = "TARGET")]
         what: Vec<String>,
         #[command(flatten)]
         how: How,
-        /// Then run the steps of these targets once more, recorded: say what they read and write beside
+        /// Then run the steps of these targets once more, recorded, and compare what they read and write with
         /// what they declare
         #[arg(long)]
         audit: bool,
         /// Only what a change since this revision of git can affect; uncommitted changes count
         #[arg(long, value_name = "REV", conflicts_with = "audit")]
         since: Option<String>,
+        /// Only say what would run, as `nubrik plan` does
+        #[arg(long, short = 'n', conflicts_with = "audit")]
+        dry_run: bool,
     },
-    /// Run tests whose verdicts do not stand, after building what they need
+    /// Run tests whose results are out of date, after building what they need
     Test(Testing),
-    /// Build a program or job and run it in this terminal
+    /// Build a program, job or service and run it in this terminal
     Run(RunArguments),
     /// Build, test or run again whenever a file changes
     Watch {
         #[command(subcommand)]
         work: WatchCommand,
     },
-    /// Open a shell where a step's commands run: same folder, environment and box
+    /// Open a shell in a step's folder, environment and sandbox
     Inside {
         /// The target that has the step
+        #[arg(value_name = "TARGET")]
         address: String,
-        /// Words of what the step says it does, where the target has several
+        /// Words of what the step says it does, if the target has several
         step: Option<String>,
     },
     /// Say what a build would run, and why, without building
     Plan {
+        /// Targets (tide/tidecast), globs of them (tide/**), or files; without any, everything in this folder and below
+        #[arg(value_name = "TARGET")]
         what: Vec<String>,
-        /// As if this source had another content; may be repeated
+        /// Pretend that this source changed; may be repeated
         #[arg(long, value_name = "FILE")]
         if_changed: Vec<PathBuf>,
         /// Only what a change since this revision of git can affect; uncommitted changes count
         #[arg(long, value_name = "REV")]
         since: Option<String>,
     },
-    /// Say why a target would run now, or ran the last time
-    Why { address: String },
+    /// Say why a target would run now, or why it last ran
+    Why {
+        /// The target to explain
+        #[arg(value_name = "TARGET")]
+        address: String,
+    },
     /// List the last builds, or the steps of one of them
     History {
         /// The number of a build
@@ -116,11 +200,13 @@ pub enum UserCommand {
     },
     /// List targets, tests and jobs by package
     List {
+        /// Targets (tide/tidecast), globs of them (tide/**), or files; without any, everything in this folder and below
+        #[arg(value_name = "TARGET")]
         what: Vec<String>,
-        /// Count them by what they are
+        /// Count them by kind
         #[arg(long)]
         kinds: bool,
-        /// List tests with the cases that they told of the last time
+        /// List tests with the cases that they last reported
         #[arg(long, conflicts_with = "kinds")]
         cases: bool,
         /// Only those of this kind
@@ -135,6 +221,8 @@ pub enum UserCommand {
     },
     /// Show all about one target
     Show {
+        /// The target to show
+        #[arg(value_name = "TARGET")]
         address: String,
         /// Show what its steps printed when they last ran
         #[arg(long)]
@@ -142,6 +230,8 @@ pub enum UserCommand {
     },
     /// Show what a target depends on
     Tree {
+        /// The target to begin with
+        #[arg(value_name = "TARGET")]
         address: String,
         /// How many levels to show
         #[arg(long, value_name = "N")]
@@ -150,7 +240,7 @@ pub enum UserCommand {
         #[arg(long)]
         users: bool,
     },
-    /// Say how one target comes to depend on another
+    /// Show the chain of dependencies from one target to another
     How {
         /// The target that depends
         from: String,
@@ -159,9 +249,11 @@ pub enum UserCommand {
     },
     /// Draw what depends on what
     Graph {
+        /// Targets (tide/tidecast), globs of them (tide/**), or files; without any, everything in this folder and below
+        #[arg(value_name = "TARGET")]
         what: Vec<String>,
-        /// How to draw it
-        #[arg(long, value_enum, default_value_t = GraphFormat::Dot)]
+        /// How to draw it: dot (the default), mermaid, json or svg
+        #[arg(long, value_enum, default_value_t = GraphFormat::Dot, hide_possible_values = true, hide_default_value = true)]
         format: GraphFormat,
         /// How many levels below what was asked for to draw
         #[arg(long, value_name = "N")]
@@ -178,16 +270,17 @@ pub enum UserCommand {
         /// Only those whose name or documentation has this word
         word: Option<String>,
     },
-    /// Say which tools and libraries are there, and what to install
+    /// Say which tools and libraries are installed, and what to install
     Doctor,
     /// Explain a form, a kind, an error, a setting, a state; without a topic, list them
     Explain {
+        /// What to explain: a form, a kind, the code of an error, a state
         topic: Option<String>,
         /// Everything, as Markdown
         #[arg(long, conflicts_with = "topic")]
         all: bool,
     },
-    /// Write definitions in the usual form
+    /// Format definition files
     Fmt {
         /// Definition files or folders; `-` for standard input
         files: Vec<PathBuf>,
@@ -196,14 +289,19 @@ pub enum UserCommand {
         check: bool,
     },
     /// Print completions of the command line for a shell
-    Completions { shell: clap_complete::Shell },
-    /// Say what the kept results of all workspaces take, check them, make room
+    Completions {
+        /// The shell that completes
+        shell: clap_complete::Shell,
+    },
+    /// Say how much space kept results take, check them, make room
     Cache {
         #[command(subcommand)]
         work: Option<CacheWork>,
     },
-    /// Remove results; never needed for a right build
+    /// Remove results; never needed for a correct build
     Clean {
+        /// Targets (tide/tidecast), globs of them (tide/**), or files; without any, everything in this folder and below
+        #[arg(value_name = "TARGET")]
         what: Vec<String>,
         /// Remove the results kept for all workspaces, too
         #[arg(long)]
@@ -216,6 +314,8 @@ pub enum UserCommand {
 /// Tests, and how they are run.
 #[derive(Args, Clone)]
 pub struct Testing {
+    /// Targets (tide/tidecast), globs of them (tide/**), or files; without any, everything in this folder and below
+    #[arg(value_name = "TARGET")]
     pub what: Vec<String>,
     #[command(flatten)]
     pub how: How,
@@ -226,7 +326,8 @@ pub struct Testing {
 /// Something to run.
 #[derive(Args, Clone)]
 pub struct RunArguments {
-    /// The target that makes the program, or the job
+    /// The program, job or service to run
+    #[arg(value_name = "TARGET")]
     pub address: String,
     /// Arguments for it
     #[arg(last = true)]
@@ -240,13 +341,15 @@ pub struct RunArguments {
 pub enum WatchCommand {
     /// Build targets
     Build {
+        /// Targets (tide/tidecast), globs of them (tide/**), or files; without any, everything in this folder and below
+        #[arg(value_name = "TARGET")]
         what: Vec<String>,
         #[command(flatten)]
         how: How,
     },
-    /// Run tests whose verdicts do not stand
+    /// Run tests whose results are out of date
     Test(Testing),
-    /// Keep a program or job running; start it anew when what it uses changed
+    /// Keep a program or job running; restart it when what it uses changes
     Run(RunArguments),
 }
 
@@ -255,9 +358,9 @@ pub enum WatchCommand {
 pub enum CacheWork {
     /// Say how much there is
     Size,
-    /// Read all of it again; remove what is damaged
+    /// Check every kept file; remove damaged ones
     Verify,
-    /// Make room: what was not used for longest goes first
+    /// Make room: what was used least recently goes first
     Prune {
         /// Keep no more than this, such as 10GiB
         #[arg(long, value_name = "SIZE", value_parser = size, required_unless_present = "unused")]
@@ -287,7 +390,7 @@ pub struct How {
     /// After a failure, go on with what does not depend on it
     #[arg(long, short)]
     pub keep_going: bool,
-    /// Say of every step what became of it and why, of those with nothing to do, too
+    /// Report every step and its reason, including steps with nothing to do
     #[arg(long)]
     pub explain: bool,
 }
@@ -304,7 +407,7 @@ pub struct WhichTests {
     /// Only those with this tag
     #[arg(long, value_name = "TAG")]
     pub tag: Option<String>,
-    /// Run them so many times, to find unsteady ones
+    /// Run each of them N times, to find flaky ones
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u32).range(1..=10_000))]
     pub repeat: Option<u32>,
     /// Write a report of all cases as JUnit XML
@@ -319,8 +422,45 @@ pub enum GraphFormat {
     Dot,
     /// Mermaid's language
     Mermaid,
-    /// One JSON value a node
+    /// One JSON value per node
     Json,
     /// A picture
     Svg,
+}
+
+#[cfg(test)]
+mod tests {
+    use clap::CommandFactory;
+
+    use super::*;
+
+    #[test]
+    fn each_command_is_in_a_group_with_what_it_does() {
+        let command = Arguments::command();
+        let commands = command.get_subcommands().filter(|command| command.get_name() != "help");
+        let mut count = 0;
+        for command in commands {
+            let line = GROUPS.lines().find(|line| line.starts_with(&format!("  {} ", command.get_name())));
+            let about = command.get_about().unwrap_or_default().to_string();
+            let said = line.unwrap_or_else(|| panic!("{} is in no group", command.get_name())).to_owned();
+            // The list may leave out what the command's own help says more.
+            let said = said.trim_start().trim_start_matches(command.get_name()).trim_start().to_owned();
+            let known: String = about.chars().take(said.chars().count().min(25)).collect();
+            assert!(said.starts_with(&known), "{}: {said:?}, and its help: {about:?}", command.get_name());
+            count += 1;
+        }
+        assert_eq!(GROUPS.lines().filter(|line| line.starts_with("  ")).count(), count);
+    }
+
+    #[test]
+    fn each_argument_is_explained() {
+        fn check(command: &clap::Command) {
+            for argument in command.get_arguments() {
+                let name = format!("{} {}", command.get_name(), argument.get_id());
+                assert!(argument.get_help().is_some(), "{name} says nothing of itself");
+            }
+            command.get_subcommands().for_each(check);
+        }
+        check(&Arguments::command());
+    }
 }

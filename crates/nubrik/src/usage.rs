@@ -4,7 +4,7 @@ use clap::error::{ContextKind, ContextValue, ErrorKind};
 use nubrik_diagnostic::Diagnostic;
 use nubrik_source::Sources;
 
-use crate::arguments::Face;
+use crate::arguments::{Color, Face};
 use crate::exit::Exit;
 use crate::ui::console::{Console, OutputStream, err};
 use crate::ui::diagnostics;
@@ -12,7 +12,7 @@ use crate::ui::diagnostics;
 /// Prints what was asked for (help, the version), or what is wrong.
 pub fn explain(error: &clap::Error) -> Exit {
     // The words that say how it is to look were not understood.
-    let console = Console::new(Face { plain: false, json: false });
+    let console = Console::new(Face { plain: false, json: false, color: Color::Auto });
     let asked = matches!(
         error.kind(),
         ErrorKind::DisplayHelp

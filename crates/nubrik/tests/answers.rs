@@ -15,7 +15,7 @@ fn a_failing_job_says_which_command_failed_with_what_and_where() {
     let run = sandbox.run(&["run", "j", "--plain"]).expect(7);
     assert_eq!(run.stdout, "one\ntwo\n");
     for wanted in [
-        "failed    j   ended with code 7",
+        "failed    j   exited with code 7",
         "command   sh -eu -c 'echo two; exit 7'",
         "not run   echo never",
         "defined   targets.nub:1",
@@ -88,7 +88,7 @@ fn a_plan_and_a_build_give_the_same_reasons() {
     for say in ["pack p.tar", "make q", "make c.txt"] {
         assert_eq!(planned(say), built.reason(say).as_str(), "{say}");
     }
-    assert_eq!(built.reason("make q"), "c.txt of t is new to it");
+    assert_eq!(built.reason("make q"), "c.txt of t is a new input");
 }
 
 #[test]

@@ -113,12 +113,12 @@ fn plan_and_why_lead_to_the_first_cause() {
         ),
         "{plan}"
     );
-    assert!(plan.contains("1 of 11 steps would run, 3 may have to follow\nat most TIME with "), "{plan}");
+    assert!(plan.contains("1 of 11 steps would run, 3 may follow\nat most TIME with "), "{plan}");
     let chain = "the longest chain takes TIME: base/clock/clock > tide/tidecast > almanac/cover\n";
     assert!(plan.contains(chain), "{plan}");
     assert_eq!(
         run(&["why", "tide/tidecast", "--plain"]),
-        "tide/tidecast would perhaps run now
+        "tide/tidecast might run now
 because   tide/tidecast      link tidecast         if libclock.a of base/clock/clock changes
 since     base/clock/clock   archive clock         if clock.c.o of base/clock/clock changes
 since     base/clock/clock   compile src/clock.c   base/clock/src/clock.c changed"
@@ -126,7 +126,7 @@ since     base/clock/clock   compile src/clock.c   base/clock/src/clock.c change
     run(&["build", "--plain"]);
     assert_eq!(
         run(&["why", "tide/tidecast", "--plain"]),
-        "tide/tidecast is current; it last ran in the newest build, number 3
+        "tide/tidecast is current; it last ran in build 3, the newest
 because   tide/tidecast      link tidecast         libclock.a of base/clock/clock changed
 since     base/clock/clock   archive clock         clock.c.o of base/clock/clock changed
 since     base/clock/clock   compile src/clock.c   base/clock/src/clock.c changed"
@@ -190,7 +190,7 @@ fn mistakes_on_the_command_line_are_explained() {
     assert!(wrong(&["run", "tide/codes", "--plain"], 2).contains("`tide/codes` makes no program"));
     assert_eq!(wrong(&["bulid"], 2), "wrong   no command is called `bulid`\n  mend  build\n");
     assert_eq!(wrong(&["build", "--keep"], 2), "wrong   unknown option `--keep`\n  mend  --keep-going\n");
-    assert!(wrong(&["why"], 2).starts_with("wrong   <ADDRESS> is missing\n"));
+    assert!(wrong(&["why"], 2).starts_with("wrong   <TARGET> is missing\n"));
     assert!(wrong(&["list", "--json", "--plain"], 2).contains("cannot be used with"));
     assert!(
         wrong(&["build", "--jobs", "0"], 2).starts_with("wrong   `0` cannot be the value of `--jobs <N>`")
@@ -248,14 +248,14 @@ fn several_errors_and_a_cycle_are_shown_together() {
     let run = sandbox.run(&["build", "--plain"]).expect(3);
     assert_eq!(
         run.stderr,
-        "wrong   target `ebb` needs itself, round 2 corners
+        "wrong   target `ebb` depends on itself through 1 other
   /     targets.nub:1  target `ebb` uses target `flood`
   |       target ebb = step { run = `cp {flood} {out \"ebb\"}` }
   \\     targets.nub:2  target `flood` uses target `ebb`
           target flood = step { run = `cp {ebb} {out \"flood\"}` }
-  mend  take one of these uses out, or move what both need into a value of its own
+  mend  remove one of these references, or move what both need into a value of its own
 
-wrong   no `spring` is in reach here
+wrong   `spring` is not defined here
   at    targets.nub:3:15
         target neap = spring
                       ^^^^^^
@@ -454,7 +454,7 @@ fn why_shows_which_words_differ() {
     let text = sandbox.read("targets.nub").replace("\"-O0\"", "\"-O1\"").replace("\"7\"", "\"8\"");
     sandbox.write("targets.nub", &text);
     let run = sandbox.run(&["why", "last", "--plain"]).expect(0);
-    let wanted = "last would perhaps run now\n\
+    let wanted = "last might run now\n\
         because   last    make last.txt    if first.txt of first changes\n\
         since     first   make first.txt   its command changed, targets.nub:3\n          \
         since build 1:\n          word      -O1 instead of -O0\n          variable  DEPTH=8 instead of DEPTH=7\n";

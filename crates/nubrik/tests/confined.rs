@@ -73,7 +73,7 @@ fn a_refused_file_is_named_with_the_words_to_add() {
         // What the command prints need not say so.
         (
             "target a = step { run = sh`cat tide/salt.txt > {out \"a.txt\"} 2>&1 || exit 3` }",
-            ["code 3, and was refused reading tide/salt.txt", "mend      reads = [\"salt.txt\"]"],
+            ["code 3, and was not allowed to read tide/salt.txt", "mend      reads = [\"salt.txt\"]"],
         ),
         (
             "target a = step { run = sh`cp {in \"wave.txt\"} {out \"c.txt\"}; echo x > tide/new.txt` }",
@@ -88,7 +88,7 @@ fn a_refused_file_is_named_with_the_words_to_add() {
              target two = step { run = `cp {one} {out \"two.txt\"}` }\n\
              target a = step { run = sh`cat {two}; d=.nubrik; cat $d/made/tide/one/@one.txt/one.txt > {out \"g.txt\"}` }",
             [
-                "was refused reading .nubrik/made/tide/one/@one.txt/one.txt",
+                "was not allowed to read .nubrik/made/tide/one/@one.txt/one.txt",
                 "declare what tide/one makes: needs = one, or reads = one",
             ],
         ),
@@ -113,7 +113,7 @@ fn the_network_is_refused_and_named() {
     let target = "target a = step { run = `perl -e 'use Socket; socket(S, PF_INET, SOCK_STREAM, 0) or die \"no: \".$!' {out \"a\"}` }";
     for means in means() {
         let printed = refused(means, target);
-        assert!(printed.contains("and was refused the network"), "{printed}");
+        assert!(printed.contains("and was not allowed to use the network"), "{printed}");
         assert!(printed.contains("mend      network = true   at tide/targets.nub:1"), "{printed}");
     }
 }
@@ -136,7 +136,7 @@ fn the_network_is_there_for_those_who_say_so_after_many_who_do_not() {
         let sandbox = confined(means, &targets);
         let printed = sandbox.run(&["build", "--plain", "-j", "1"]).expect(1).stdout;
         assert_eq!(sandbox.read("out/base/tide/open"), "yes", "{printed}");
-        assert!(printed.contains("and was refused the network"), "{printed}");
+        assert!(printed.contains("and was not allowed to use the network"), "{printed}");
         assert!(printed.contains("mend      network = true   at tide/targets.nub:3"), "{printed}");
     }
 }
@@ -232,7 +232,7 @@ fn what_a_step_leaves_running_is_ended() {
             let printed = format!("{means:?}: {}{}", run.stdout, run.stderr);
             assert_eq!(String::from_utf8_lossy(&left.unwrap().stdout).trim(), "0", "{printed}");
             // Those in its own group end with it; others are somebody's mistake.
-            let told = printed.contains("left behind by steps, ended now: tide/a");
+            let told = printed.contains("left running by steps; stopped: tide/a");
             assert_eq!(told, is_told, "{way} {printed}");
         }
     }

@@ -64,7 +64,7 @@ fn a_full_store_and_one_that_cannot_be_written_stop_nothing() {
          \"$NUBRIK\" build --plain; echo \"exit $?\"; {show}"
     );
     let Some(text) = with_mounts(&sandbox, &script) else { return };
-    assert_eq!(text.matches("results are not kept for other times").count(), 3, "{text}");
+    assert_eq!(text.matches("results are not being kept").count(), 3, "{text}");
     assert!(text.contains("exit 0"), "{text}");
     assert_eq!(sizes(&text), vec!["size 600004"; 24], "{text}");
 }

@@ -261,7 +261,7 @@ fn a_step_that_takes_too_long_is_ended() {
         "target t = step { run = sh`echo begun; sleep 30 & sleep 30; echo x > {out \"t\"}`, timeout = 300ms }\n",
     )]);
     let run = sandbox.run(&["build", "--plain"]).expect(1);
-    assert!(run.stdout.contains("was ended after 0.30s, its limit"), "{}", run.stdout);
+    assert!(run.stdout.contains("timed out after 0.30s, its limit"), "{}", run.stdout);
     assert!(run.stdout.contains("begun"), "{}", run.stdout);
 }
 

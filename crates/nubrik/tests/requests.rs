@@ -26,7 +26,7 @@ fn a_request_that_came_to_nothing_is_looked_at_again() {
     assert!(!sandbox.exists("out/base/py/a/w"), "what is no longer declared is gone");
     sandbox.write("py/targets.nub", "target a = oops\n");
     let run = sandbox.run(&["build", "py"]).expect(3);
-    assert!(run.stderr.contains("no `oops` is in reach"), "{}", run.stderr);
+    assert!(run.stderr.contains("`oops` is not defined"), "{}", run.stderr);
 }
 
 #[test]

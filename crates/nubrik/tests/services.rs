@@ -176,17 +176,17 @@ fn one_that_does_not_come_up_says_why_with_its_last_output() {
     assert!(text.contains("  printed   \n    I sleep\n"), "{text}");
     assert!(!runs("987650"), "it was ended");
     let text = of("serve { run = sh`echo no room >&2; exit 3` }", 1);
-    assert!(text.contains("the service board ended with code 3 before it was ready"), "{text}");
+    assert!(text.contains("the service board exited with code 3 before it was ready"), "{text}");
     assert!(text.contains("    no room\n"), "{text}");
     let text = of("serve { run = `{boardd} {self.address} {self.port}`, fill = sh`echo full; exit 4` }", 1);
-    assert!(text.contains("in `fill` of the service board, `sh …` ended with code 4"), "{text}");
+    assert!(text.contains("in `fill` of the service board, `sh …` exited with code 4"), "{text}");
     assert!(text.contains("    full\n") && text.contains("[the service printed at the end]"), "{text}");
     let text = of("serve { prepare = `false`, run = `true` }", 1);
-    assert!(text.contains("in `prepare` of the service board, `false …` ended with code 1"), "{text}");
+    assert!(text.contains("in `prepare` of the service board, `false …` exited with code 1"), "{text}");
     let text = of("serve { run = `no_such_server` }", 4);
     assert!(text.contains("there is no tool `no_such_server`"), "{text}");
     let text = of("serve { address = secret(\"BOARD_HOST\"), port = 1 }", 4);
-    assert!(text.contains("wants the secret `BOARD_HOST`, and that variable is not set"), "{text}");
+    assert!(text.contains("needs the secret `BOARD_HOST`, and that variable is not set"), "{text}");
     let text = of("serve { address = \"localhost\", port = 1, timeout = 100ms }", 1);
     assert!(text.contains("the service board did not answer within 0.10s"), "{text}");
 }
@@ -202,7 +202,7 @@ test several = {each n in ["a", "b", "c"] give n: check { run = `{ask} {gone.add
 "#,
     );
     let text = sandbox.run(&["test", "fails", "--plain"]).expect(1).stdout;
-    assert!(text.contains("ended with code 7"), "{text}");
+    assert!(text.contains("exited with code 7"), "{text}");
     assert!(text.contains("[board printed at the end]\n    the board hangs at 127."), "{text}");
     let text = sandbox.run(&["test", "several", "--plain"]).expect(1).stdout;
     assert_eq!(count(&text, "    broken\n"), 1, "{text}");
@@ -362,7 +362,7 @@ target height = step { run = `{ask} {second.address} {second.port} height sun > 
 fn whoever_uses_a_service_reaches_nothing_else() {
     let sandbox = workspace(FILLED);
     let doctor = sandbox.run(&["doctor", "--json"]);
-    let apart = doctor.events().into_iter().find(|e| e["name"] == "a network of services' own").unwrap();
+    let apart = doctor.events().into_iter().find(|e| e["name"] == "private network for services").unwrap();
     if apart["ok"] != true {
         eprintln!("skipped: this machine has no networks of services' own");
         return;
@@ -402,7 +402,7 @@ target height = step { run = `{ask} {stubborn.address} {stubborn.port} height mo
     );
     sandbox.write("refuse.sh", "echo first\necho not today\nexit 3\n");
     let told = sandbox.run(&["build", "--plain"]).expect(0).stdout;
-    let expected = "notice    `stop` of the service stubborn ended with code 3; signals ended the service. \
+    let expected = "notice    `stop` of the service stubborn exited with code 3; signals ended the service. \
                     It printed: not today";
     assert_eq!(count(&told, expected), 1, "{told}");
     assert_eq!(sandbox.read("out/base/height"), "nothing known\n");

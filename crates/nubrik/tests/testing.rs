@@ -135,7 +135,7 @@ fn cases_are_listed_and_written_as_one_report() {
     sandbox.write("tide/targets.nub", "test loud = check { run = sh`echo 'spring tide'; exit 3` }\n");
     let text = sandbox.run(&["test", "--plain"]).expect(1).stdout;
     assert_eq!(text.matches("    spring tide\n").count(), 1, "{text}");
-    assert!(text.contains("ended with code 3"), "{text}");
+    assert!(text.contains("exited with code 3"), "{text}");
 }
 
 #[test]
@@ -325,7 +325,7 @@ fn secrets_are_nowhere() {
     let good = JOBS.replace("job outputs = effect { run = `cp {table} {out \"x\"}` }\n", "");
     let sandbox = Sandbox::new(&[("targets.nub", &good), ("heights.csv", "b\na\n")]);
     let wrong = sandbox.run(&["run", "hidden"]).expect(4).stderr;
-    assert!(wrong.contains("wants the secret `TIDE_TOKEN`"), "{wrong}");
+    assert!(wrong.contains("needs the secret `TIDE_TOKEN`"), "{wrong}");
     let value = "ebb-and-flow-4711";
     let mut printed = String::new();
     for args in [
@@ -408,7 +408,7 @@ fn a_test_that_leaves_processes_behind_is_named() {
          test tidy = check { run = `true` }\n",
     )]);
     let text = sandbox.run(&["test", "--plain"]).expect(0).stdout;
-    assert!(text.contains("notice    1 process left behind by steps, ended now: leaves\n"), "{text}");
+    assert!(text.contains("notice    1 process left running by steps; stopped: leaves\n"), "{text}");
     let left = Command::new("sh").args(["-c", "ps ax -o args | grep -c '[s]leep 77.5'"]).output().unwrap();
     assert_eq!(String::from_utf8_lossy(&left.stdout).trim(), "0");
 }

@@ -114,7 +114,7 @@ fn a_module_that_was_not_declared_is_named_and_looking_for_modules_is_no_news() 
     assert_eq!(told(&sandbox), []);
     let sandbox = workspace("target s = step { run = `python3 {in \"py/s.py\"} > {out \"x\"}` }\n");
     let printed = sandbox.run(&["build", "--plain"]).expect(1).stdout;
-    assert!(printed.contains("and was refused reading py/helper.py"), "{printed}");
+    assert!(printed.contains("and was not allowed to read py/helper.py"), "{printed}");
     assert!(printed.contains("mend      reads = [\"/py/helper.py\"]"), "{printed}");
 }
 
@@ -127,5 +127,5 @@ fn runtimes_that_look_round_the_machine_are_never_named_as_a_cause() {
     let sandbox =
         workspace(&format!("target z = step {{ run = [`sh -c '{script}'`, `touch {{out \"x\"}}`] }}\n"));
     let printed = sandbox.run(&["build", "--plain"]).expect(1).stdout;
-    assert!(printed.contains("ended with code 4\n") && !printed.contains("refused"), "{printed}");
+    assert!(printed.contains("exited with code 4\n") && !printed.contains("refused"), "{printed}");
 }

@@ -217,7 +217,7 @@ fn two_builds_at_once_do_the_work_once() {
     wait_until("the first one works", || sandbox.exists(".nubrik/made/slow/@slow"));
     let second = sandbox.run(&["build", "--json"]).expect(0);
     assert!(first.wait().unwrap().success());
-    assert!(second.stdout.contains("another nubrik works in this workspace"), "{}", second.stdout);
+    assert!(second.stdout.contains("another nubrik is running in this workspace"), "{}", second.stdout);
     assert_eq!(second.ran(), [""; 0]);
 }
 
@@ -259,7 +259,7 @@ fn an_unwritable_store_is_said_and_does_without() {
     let mut command = sandbox.command(&["build", "--plain"]);
     command.env("XDG_CACHE_HOME", "/proc/nowhere");
     let run = finish(command).expect(0);
-    assert!(run.stdout.contains("results are not kept for other times"), "{}", run.stdout);
+    assert!(run.stdout.contains("results are not being kept"), "{}", run.stdout);
     assert_eq!(sandbox.read("out/base/a"), "tide");
 }
 
@@ -275,7 +275,7 @@ fn the_failure_block_looks_as_it_should() {
     let run = sandbox.run(&["build", "--plain"]).expect(1);
     assert_eq!(
         without_times(&run.stdout, &sandbox),
-        "failed    a   draw TIME  ended with code 3
+        "failed    a   draw TIME  exited with code 3
   command   sh -c 'echo no ink; exit 3' sh in .nubrik/made/a/@a/a
   folder    WORK
   defined   targets.nub:1

@@ -78,12 +78,12 @@ fn workspace() -> Sandbox {
 fn builds_again_after_changes_however_they_come() {
     let sandbox = workspace();
     let mut watching = Watching::new(&sandbox, &["build"]);
-    watching.until("watches   for changes");
+    watching.until("waiting   for changes");
     assert_eq!(sandbox.read("out/base/table.txt"), "a\nb\n");
     sandbox.write("a.txt", "d\nc\n");
     watching.until("changed   a.txt");
     watching.until("ran       table");
-    watching.until("watches   for changes");
+    watching.until("waiting   for changes");
     assert_eq!(sandbox.read("out/base/table.txt"), "c\nd\n");
     // What the tool itself writes, what is ignored, and what editors keep for themselves is no change.
     for path in ["ignored", ".a.txt.swp", "a.txt~", "out/mine", ".nubrik/x"] {
@@ -94,21 +94,21 @@ fn builds_again_after_changes_however_they_come() {
     sandbox.write("4913.new", "f\ne\n");
     fs::rename(sandbox.folder.join("4913.new"), sandbox.folder.join("a.txt")).unwrap();
     watching.until("ran       table");
-    watching.until("watches");
+    watching.until("waiting");
     assert_eq!(sandbox.read("out/base/table.txt"), "e\nf\n");
     // An error in the definitions is said, and the next change goes on.
     sandbox.write("targets.nub", "target table = stp { }\n");
-    watching.until("no `stp` is in reach");
-    watching.until("watches");
+    watching.until("`stp` is not defined");
+    watching.until("waiting");
     sandbox.write("targets.nub", DEFINITIONS);
-    watching.until("watches");
+    watching.until("waiting");
     // A folder that comes and goes.
     sandbox.write("sub/deep/targets.nub", "target new = write { path = \"new\", text = \"x\" }\n");
     watching.until("ran       sub/deep/new");
-    watching.until("watches");
+    watching.until("waiting");
     fs::remove_dir_all(sandbox.folder.join("sub")).unwrap();
     watching.until("changed   sub");
-    watching.until("watches");
+    watching.until("waiting");
     let (code, _) = watching.interrupt();
     assert_eq!(code, Some(0));
 }
@@ -118,13 +118,13 @@ fn tests_again_what_a_change_reaches() {
     let sandbox = workspace();
     let mut watching = Watching::new(&sandbox, &["test"]);
     watching.until("1 test passed");
-    watching.until("watches");
+    watching.until("waiting");
     sandbox.write("other.txt", "nobody reads it\n");
     watching.until("1 test passed, and stands");
-    watching.until("watches");
+    watching.until("waiting");
     sandbox.write("targets.nub", &DEFINITIONS.replace("sort -c {table}", "sort -r -c {table}"));
     watching.until("failed    sorted");
-    watching.until("watches");
+    watching.until("waiting");
     assert_eq!(watching.interrupt().0, Some(0));
 }
 

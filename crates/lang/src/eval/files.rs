@@ -36,7 +36,7 @@ impl Evaluator<'_> {
 
     pub(super) fn resolve_path(&mut self, text: &Text, base: ModuleId, span: Span) -> Result<WsPath> {
         let Some(text) = text.plain() else {
-            let error = Diagnostic::error("wrong-type", "a text that carries files is not a path");
+            let error = Diagnostic::error("wrong-type", "a text made from files is not a path");
             return self.fail(span, error);
         };
         let folder = self.base_folder(base, text, span)?;

@@ -37,7 +37,7 @@ impl Evaluator<'_> {
         if depth < NESTING_LIMIT {
             return Ok(());
         }
-        self.fail(span, Diagnostic::error("too-deep", "this value holds values without end"))
+        self.fail(span, Diagnostic::error("too-deep", "this value contains itself without end"))
     }
 
     /// Counts items of lists that are gone through: lists may hold the same list many times over, so that

@@ -220,7 +220,7 @@ impl Evaluator<'_> {
                 self.path_method(&file, method, &args)
             }
             (_, Value::Text(Text::Carrying(_))) => {
-                let message = format!("a text that carries files has no `{}`", name.text);
+                let message = format!("a text made from files has no `{}`", name.text);
                 let error = Diagnostic::error("wrong-type", message);
                 self.fail(name.span, error.note("it offers `+`, holes in texts and `join` only"))
             }

@@ -252,7 +252,7 @@ impl Lowerer {
                 self.member(number, name.clone());
                 return Some(OptionName { kit: Some(number), name: name.clone() });
             }
-            let error = Diagnostic::error("unknown-name", format!("no kit `{}` is in use here", kit.text));
+            let error = Diagnostic::error("unknown-name", format!("no kit is imported as `{}`", kit.text));
             self.report(kit.span, error.mend(format!("use \"…\" as {}", kit.text)));
             return None;
         }
@@ -276,7 +276,7 @@ impl Lowerer {
             _ => {
                 let options = self.module.decls.iter().filter(|d| d.kind == DeclKind::Option);
                 let near = nearest(&name.text, options.map(|d| &*d.name.text)).map(str::to_owned);
-                let message = format!("no option `{}` is in reach here", name.text);
+                let message = format!("option `{}` is not defined here", name.text);
                 let error = Diagnostic::error("unknown-option", message);
                 let error = match near {
                     Some(near) => error.mend(near),
@@ -350,7 +350,7 @@ impl Lowerer {
             _ => return Expr::Error,
         };
         if let (Operator::Join, Some(path)) = (operator, self.unmarked_target(node)) {
-            let error = Diagnostic::error("unknown-name", format!("no `{}` is in reach here", path.0))
+            let error = Diagnostic::error("unknown-name", format!("`{}` is not defined here", path.0))
                 .note("a target of another package is written with `&`");
             self.report(self.span(node), error.mend(format!("&{}", path.1)));
             return Expr::Error;

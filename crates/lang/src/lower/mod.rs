@@ -348,7 +348,7 @@ impl Lowerer {
         let outer = self.scopes.iter().flatten().chain(scope).find(|n| n.text == name.text);
         let first = outer.map(|n| n.span).or_else(|| self.name_spans.get(&name.text).copied());
         if let Some(first) = first {
-            let error = Diagnostic::error("shadowed", format!("`{}` is a name here already", name.text))
+            let error = Diagnostic::error("shadowed", format!("`{}` is already defined here", name.text))
                 .related(first, "declared here")
                 .mend("give this one another name");
             self.report(name.span, error);
@@ -407,7 +407,7 @@ impl Lowerer {
         let mut in_reach: Vec<&str> = locals.chain(self.module.names.keys().map(|k| &**k)).collect();
         in_reach.extend(["step", "glob"]);
         in_reach.sort_unstable();
-        let error = Diagnostic::error("unknown-name", format!("no `{}` is in reach here", name.text));
+        let error = Diagnostic::error("unknown-name", format!("`{}` is not defined here", name.text));
         if self.in_key {
             return error
                 .note("a key is any expression")

@@ -55,7 +55,7 @@ impl Lowerer {
                 self.member(number, member.clone());
                 return TypeShape::Member(number, member);
             }
-            let error = Diagnostic::error("unknown-name", format!("no kit `{}` is in use here", name.text));
+            let error = Diagnostic::error("unknown-name", format!("no kit is imported as `{}`", name.text));
             self.report(name.span, error.mend(format!("use \"…\" as {}", name.text)));
             return TypeShape::Error;
         }
@@ -110,7 +110,7 @@ impl Lowerer {
                     _ => None,
                 });
                 let error =
-                    Diagnostic::error("unknown-name", format!("no type `{}` is in reach here", name.text));
+                    Diagnostic::error("unknown-name", format!("type `{}` is not defined here", name.text));
                 self.report(name.span, error.maybe_mend(near));
                 TypeShape::Error
             }

@@ -258,7 +258,7 @@ pub(super) const ERRORS: [(&str, &str, &str); 51] = [
     ("chained-comparison", "Comparisons stand alone: join two of them with `and`.", "1 < x < 3"),
     (
         "cycle",
-        "Something needs itself, directly or round about. Each hop is shown once, with its line.",
+        "Something depends on itself, directly or through others. Each reference is shown once, with its line.",
         "target a = f(b), target b = f(a)",
     ),
     ("declared-twice", "Two declarations, fields, keys or options have one name.", "let a = 1, let a = 2"),

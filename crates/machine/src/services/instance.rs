@@ -90,20 +90,16 @@ impl Instance {
         let text = running.and_then(|running| running.as_ref().map(Running::printed));
         last_lines(&without(&self.secrets, text.unwrap_or_default()))
     }
-}
 
-/// The last lines of a text, as many as are read.
-pub(super) fn last_lines(text: &[u8]) -> Vec<u8> {
-    const LINES: usize = 20;
-    let text = text.strip_suffix(b"\n").unwrap_or(text);
-    let start = memchr::memrchr_iter(b'\n', text).nth(LINES - 1).map_or(0, |at| at + 1);
-    text[start..].to_vec()
-}
+    /// Stops it, and gives the last of what it printed, to its end.
+    pub fn stopped(&self) -> Vec<u8> {
+        self.stop().map(|printed| last_lines(&printed)).unwrap_or_default()
+    }
 
-impl Drop for Instance {
-    fn drop(&mut self) {
-        let Some(here) = &self.here else { return };
-        let Some(mut running) = lock(&here.running).take() else { return };
+    /// Stops it if it runs here, and gives the last of what it printed, without secrets.
+    fn stop(&self) -> Option<Vec<u8>> {
+        let here = self.here.as_ref()?;
+        let mut running = lock(&here.running).take()?;
         let group = running.group();
         if let (Some((stop, rules)), Ok(never)) = (&here.stop, CancelSwitch::new()) {
             let was_running = running.ended().is_none();
@@ -123,9 +119,24 @@ impl Drop for Instance {
                 });
             }
         }
-        let printed = running.stop();
+        let printed = without(&self.secrets, running.stop());
         nubrik_confine::spare(group.unsigned_abs(), false);
-        let _ = here.home.write_whole(&here.log, &without(&self.secrets, printed));
+        let _ = here.home.write_whole(&here.log, &printed);
+        Some(printed)
+    }
+}
+
+/// The last lines of a text, as many as are read.
+pub(super) fn last_lines(text: &[u8]) -> Vec<u8> {
+    const LINES: usize = 20;
+    let text = text.strip_suffix(b"\n").unwrap_or(text);
+    let start = memchr::memrchr_iter(b'\n', text).nth(LINES - 1).map_or(0, |at| at + 1);
+    text[start..].to_vec()
+}
+
+impl Drop for Instance {
+    fn drop(&mut self) {
+        self.stop();
     }
 }
 
@@ -133,7 +144,7 @@ impl Drop for Instance {
 pub(super) fn said(ended: &Ended) -> String {
     match ended {
         Ended::Well => "ended".to_owned(),
-        Ended::Code(code) => format!("ended with code {code}"),
+        Ended::Code(code) => format!("exited with code {code}"),
         Ended::Signal(signal) => format!("was ended by signal {signal}"),
         Ended::TimedOut => "took too long".to_owned(),
         Ended::Cancelled => "was stopped".to_owned(),

@@ -465,7 +465,8 @@ impl Starting<'_> {
 /// Adds what a service printed to its failure, after what its command did.
 fn with_printed(failure: Option<ServiceFailure>, instance: &Instance) -> Option<ServiceFailure> {
     failure.map(|mut failure| {
-        let printed = instance.printed();
+        // What it printed last may be on its way until it has ended.
+        let printed = instance.stopped();
         if !printed.is_empty() {
             failure.printed.extend_from_slice(b"\n[the service printed at the end]\n");
             failure.printed.extend_from_slice(&printed);

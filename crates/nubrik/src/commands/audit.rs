@@ -46,7 +46,8 @@ struct LookedUp<'a> {
 pub fn audit(console: Console, session: &Session, evaluation: &Evaluation) -> CommandResult<Exit> {
     let Some(audits) = session.audit(evaluation, &Silent) else {
         let message = "this machine cannot record what steps do";
-        let mend = "it takes a kernel that hands system calls to a supervisor (Linux 5.5), and the right to use that";
+        let mend =
+            "it takes a kernel that supports system-call supervision (Linux 5.5), and the right to use that";
         return Err(say_wrong(console, Exit::Machine, message, &[mend]));
     };
     let graph = &evaluation.graph;

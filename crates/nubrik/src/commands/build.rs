@@ -133,7 +133,7 @@ fn build_since(
 pub fn lock(console: Console, session: &mut Session) -> CommandResult<Workshop<'_>> {
     let waiting = || {
         let paint = console.paint(OutputStream::Error);
-        let text = "another nubrik works in this workspace; this one goes on when it is done";
+        let text = "another nubrik is running in this workspace; waiting for it to finish";
         if console.is_json() {
             console.event(&json::NoticeEvent { event: "notice", text: text.to_owned() });
         } else {

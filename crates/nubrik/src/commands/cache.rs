@@ -25,7 +25,7 @@ struct CacheEvent {
 
 pub fn cache(console: Console, work: Option<CacheWork>) -> CommandResult<Exit> {
     let Some(folder) = nubrik_session::store_folder() else {
-        let message = "neither XDG_CACHE_HOME nor HOME names a folder, so nothing is kept";
+        let message = "neither XDG_CACHE_HOME nor HOME is set, so nothing can be kept";
         return Err(say_wrong(console, Exit::Own, message, &["export HOME=…"]));
     };
     let paint = console.paint(OutputStream::Output);
@@ -90,7 +90,7 @@ fn say(
                 [] => line(Ink::Found, "true", "every byte is what it was"),
                 damaged => {
                     damaged.iter().for_each(|path| line(Ink::Wrong, "damaged", path));
-                    line(Ink::Calm, "removed", "what was damaged; it is made anew when it is needed");
+                    line(Ink::Calm, "removed", "what was damaged; it is rebuilt when it is needed");
                 }
             }
         }

@@ -80,7 +80,7 @@ fn store() -> Finding {
     Finding {
         event: "finding",
         what: "store",
-        name: "results for other times".to_owned(),
+        name: "store for kept results".to_owned(),
         ok: store.is_some(),
         version: None,
         found: store.map(|s| s.display().to_string()).unwrap_or_default(),
@@ -143,7 +143,7 @@ fn kernel(session: &nubrik_session::Session) -> Vec<Finding> {
             "rooms for steps",
             no_rooms.is_none(),
             no_rooms.unwrap_or_default().to_owned(),
-            "a kernel that lets everybody make user and mount namespaces; without it path rules confine steps, which then see \
+            "a kernel that lets unprivileged users create user and mount namespaces; without it path rules confine steps, which then see \
              that undeclared files are there, and their results hold for this place only",
         ),
         finding(
@@ -159,16 +159,16 @@ fn kernel(session: &nubrik_session::Session) -> Vec<Finding> {
             "a kernel with system-call filters; without them steps can reach the network",
         ),
         finding(
-            "a network of services' own",
+            "private network for services",
             nubrik_session::own_network_works(),
             String::new(),
-            "a kernel that lets everybody make user and network namespaces; without it services and those who use them see this machine's network",
+            "a kernel that lets unprivileged users create user and network namespaces; without it services and those who use them see this machine's network",
         ),
         finding(
             "recording of what steps do",
             nubrik_confine::can_record(),
             String::new(),
-            "a kernel that hands system calls to a supervisor (Linux 5.5); without it refused files are not named, and `--audit` and `hide_undeclared` do nothing",
+            "a kernel that supports system-call supervision (Linux 5.5); without it refused files are not named, and `--audit` and `hide_undeclared` do nothing",
         ),
     ]
 }

@@ -29,8 +29,8 @@ mod watch;
 mod why;
 
 use std::mem::ManuallyDrop;
-use std::path::Path;
-use std::sync::Arc;
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, OnceLock};
 
 use nubrik_confine::CancelSwitch;
 use nubrik_diagnostic::{Diagnostic, Severity};
@@ -50,13 +50,31 @@ use crate::ui::{diagnostics, json};
 pub type CommandResult<T> = Result<T, Exit>;
 
 /// Runs the command that was asked for.
+/// The folder in which the program was started, which `-C` may have left.
+static STARTED_IN: OnceLock<PathBuf> = OnceLock::new();
+
+/// The folder from which the words of the command line are understood.
+pub fn started_in() -> PathBuf {
+    STARTED_IN.get().cloned().unwrap_or_default()
+}
+
+/// Does what the command line asks for.
 pub fn dispatch(arguments: Arguments) -> Exit {
     let console = Console::new(arguments.face);
     let choice = &arguments.choice;
+    let _ = STARTED_IN.set(std::env::current_dir().unwrap_or_default());
+    if let Some(folder) = &choice.directory
+        && let Err(e) = std::env::set_current_dir(folder)
+    {
+        return say_wrong(console, Exit::Usage, &format!("cannot work in {}: {e}", folder.display()), &[]);
+    }
     let result = match arguments.command {
         UserCommand::Init => init::init(console),
         UserCommand::Demo { dir } => demo::demo(console, &dir),
-        UserCommand::Build { what, how, audit, since } => {
+        UserCommand::Build { what, since, dry_run: true, .. } => {
+            plan::plan(console, choice, &what, &[], since.as_deref())
+        }
+        UserCommand::Build { what, how, audit, since, dry_run: false } => {
             build::build(console, choice, &what, how, build::BuildExtras { audit, since })
         }
         UserCommand::Test(tests) => test::test(console, choice, &tests),

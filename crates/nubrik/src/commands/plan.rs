@@ -163,7 +163,7 @@ fn render(graph: &Graph, planned: &[PlannedStep], steps: usize, room: Capacity, 
     }
     let noun = if steps == 1 { "step" } else { "steps" };
     let mut sum = format!("\n{} of {steps} {noun} would run", counts[0]);
-    for (count, what) in [(counts[1], "would be reused"), (counts[2], "may have to follow")] {
+    for (count, what) in [(counts[1], "would be reused"), (counts[2], "may follow")] {
         if count > 0 {
             sum.push_str(&format!(", {count} {what}"));
         }
@@ -202,7 +202,7 @@ fn foreseen(graph: &Graph, planned: &[PlannedStep], room: Capacity) -> Forecast 
 fn how_long(graph: &Graph, planned: &[PlannedStep], room: Capacity) -> String {
     let seen = foreseen(graph, planned, room);
     let mut text = format!(
-        "at most {} with {} at once, going by the last times; {} of work",
+        "at most {} with {} at once, judging by earlier runs; {} of work",
         time(seen.micros as u64),
         room.processors,
         time(seen.work as u64)

@@ -146,7 +146,7 @@ fn run_effect(
         Err(EffectProblem::NoSecret(name)) => Err(say_wrong(
             console,
             Exit::Machine,
-            &format!("`{}` wants the secret `{name}`, and that variable is not set", effect.address),
+            &format!("`{}` needs the secret `{name}`, and that variable is not set", effect.address),
             &[&format!("{name}=… nubrik run {}", effect.address)],
         )),
         Err(EffectProblem::NoTool(problem)) => {
@@ -201,7 +201,7 @@ fn say_ended(console: Console, effect: &Effect, ended: EffectEnd, took: Duration
     let how = if code > 128 {
         format!("ended by signal {}", code - 128)
     } else {
-        format!("ended with code {code}")
+        format!("exited with code {code}")
     };
     errln!(console, "{}", labelled(paint, Ink::Wrong, "failed", &format!("{}   {how}", effect.address)));
     let line = |label: &str, text: &str| {

@@ -145,7 +145,11 @@ impl Rounds {
     /// Starts this program with the words after `watch`.
     fn start(&self) -> CommandResult<Child> {
         let program = std::env::current_exe().unwrap_or_else(|_| "nubrik".into());
-        let child = Command::new(program).args(words_without_watch()).stdin(Stdio::null()).spawn();
+        let child = Command::new(program)
+            .args(words_without_watch())
+            .current_dir(super::started_in())
+            .stdin(Stdio::null())
+            .spawn();
         let child = child.map_err(|e| {
             say_wrong(self.console, Exit::Own, &format!("cannot start nubrik again: {e}"), &[])
         })?;
@@ -236,7 +240,7 @@ impl Rounds {
 
     fn say_waiting(&self) {
         if !self.console.is_json() {
-            self.say("watches", "for changes; Ctrl-C ends it");
+            self.say("waiting", "for changes; Ctrl-C to stop");
         }
     }
 
@@ -261,7 +265,8 @@ fn words_without_watch() -> Vec<OsString> {
     let mut words: Vec<OsString> = std::env::args_os().skip(1).collect();
     let mut at = 0;
     while at < words.len() {
-        if words[at] == "--set" || words[at] == "--profile" {
+        let takes_value = ["--set", "--profile", "-C", "--directory", "--color"];
+        if takes_value.iter().any(|option| words[at] == **option) {
             at += 2;
         } else if words[at] == "watch" {
             words.remove(at);

@@ -53,10 +53,10 @@ pub fn why(console: Console, choice: &Choice, address: &str) -> CommandResult<Ex
     let paint = console.paint(OutputStream::Output);
     let pending = chain_now(&evaluation, &planned);
     let (headline, chain) = match pending {
-        Some((word, chain)) => (format!("{address} would {word} now"), chain),
+        Some((word, chain)) => (format!("{address} {word} now"), chain),
         None => match chain_then(&evaluation, session.state()) {
             Some((build, chain)) if build == session.state().builds => {
-                (format!("{address} is current; it last ran in the newest build, number {build}"), chain)
+                (format!("{address} is current; it last ran in build {build}, the newest"), chain)
             }
             Some((build, chain)) => (
                 format!("{address} is current; it last ran in build {build} of {}", session.state().builds),
@@ -91,7 +91,10 @@ fn chain_now(evaluation: &Evaluation, planned: &[PlannedStep]) -> Option<(&'stat
     let effect =
         planned.iter().rev().filter(pending).find(own).or_else(|| planned.iter().rev().find(pending))?;
     let word = match planned_word(effect).0 {
-        "maybe" => "perhaps run",
+        "maybe" => "might run",
+        "run" => "would run",
+        "reuse" => "would be reused",
+        "fail" => "would fail",
         word => word,
     };
     let mut chain = Vec::new();

@@ -40,8 +40,8 @@ impl Console {
     pub fn paint(self, stream: OutputStream) -> Paint {
         let plain = self.face.plain || self.face.json;
         match stream {
-            OutputStream::Output => Paint::for_stdout(plain),
-            OutputStream::Error => Paint::for_stderr(plain),
+            OutputStream::Output => Paint::for_stdout(plain, self.face.color),
+            OutputStream::Error => Paint::for_stderr(plain, self.face.color),
         }
     }
 

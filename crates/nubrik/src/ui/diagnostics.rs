@@ -1,7 +1,7 @@
 //! How diagnostics look: what is wrong, the words in question, what else to see, what to write.
 //!
 //! ```text
-//! wrong   no `harmonic` is in reach here
+//! wrong   `harmonic` is not defined here
 //!   at    tide/targets.nub:14:44
 //!         target tidecast = c.program { needs = [harmonic] }
 //!                                                ▔▔▔▔▔▔▔▔
@@ -128,13 +128,13 @@ mod tests {
     #[test]
     fn shows_place_words_and_mend() {
         let (sources, file) = sources();
-        let diagnostic = Diagnostic::error("unknown-name", "no `harmonic` is in reach here")
+        let diagnostic = Diagnostic::error("unknown-name", "`harmonic` is not defined here")
             .at(Span::new(file, 48, 56))
             .related(Span::new(file, 4, 10), "declared here")
             .mend("harmonics");
         assert_eq!(
             render(&[diagnostic], &sources, PLAIN),
-            "wrong   no `harmonic` is in reach here\n  \
+            "wrong   `harmonic` is not defined here\n  \
              at    tide/targets.nub:2:34\n        \
              target a = c.program { needs = [harmonic] }\n                                        \
              ▔▔▔▔▔▔▔▔\n  \

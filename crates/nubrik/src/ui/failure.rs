@@ -14,12 +14,14 @@ pub fn short(failure: &Failure) -> String {
         Failure::Observed { first, refused, well_again } => {
             let first = short(first);
             match refused.first() {
-                Some(refusal) => format!("{first}, and was refused {}", refused_thing(refusal)),
-                None if *well_again => format!("{first}, and ended well when it ran again"),
+                Some(refusal) => {
+                    format!("{first}, and was not allowed to {}", to_do(&refused_thing(refusal)))
+                }
+                None if *well_again => format!("{first}, and succeeded when it ran again"),
                 None => first,
             }
         }
-        Failure::Code(code) => format!("ended with code {code}"),
+        Failure::Code(code) => format!("exited with code {code}"),
         Failure::Signal(signal) => format!("ended by signal {signal}"),
         Failure::NotStarted { program, problem } => format!("cannot start {program}: {problem}"),
         Failure::NoTool(problem) => format!("there is no tool `{}` on this machine", problem.name),
@@ -32,7 +34,7 @@ pub fn short(failure: &Failure) -> String {
         Failure::Undeclared { path, .. } => format!("read {path}, which it does not declare"),
         Failure::NoListing { name } => format!("did not write {name}, the list of what it read"),
         Failure::InputMoved { path } => format!("{path} changed while it ran"),
-        Failure::TimedOut { limit } => format!("was ended after {}, its limit", time(limit * 1000)),
+        Failure::TimedOut { limit } => format!("timed out after {}, its limit", time(limit * 1000)),
         Failure::Cases { failed, all } => format!("{failed} of {all} cases failed"),
         Failure::BadReport { problem } => format!("its report cannot be read: {problem}"),
         Failure::Service(failure) => super::services::short(failure),
@@ -214,7 +216,7 @@ pub fn readings(graph: &Graph, id: StepId, failure: &Failure, printed: &[u8]) ->
             lines.push(("mend", "let the command leave it out of what it writes".to_owned()));
         }
         Failure::TimedOut { .. } => {
-            lines.push(("mend", "give it more in `timeout`, or find out what it waits for".to_owned()));
+            lines.push(("mend", "raise `timeout`, or find out what it waits for".to_owned()));
         }
         Failure::Native { problem } => {
             lines.extend(problem.lines().skip(1).map(|line| ("and", line.trim_start().to_owned())));
@@ -287,6 +289,21 @@ pub fn refused_thing(refusal: &Refusal) -> String {
     }
 }
 
+/// What was done, as what is to be done: `reading x` as `read x`.
+fn to_do(done: &str) -> String {
+    const ACTS: [(&str, &str); 7] = [
+        ("reading", "read"),
+        ("writing", "write"),
+        ("starting", "start"),
+        ("listing", "list"),
+        ("looking for", "look for"),
+        ("using", "use"),
+        ("the network", "use the network"),
+    ];
+    let act = ACTS.iter().find_map(|(doing, act)| Some(format!("{act}{}", done.strip_prefix(doing)?)));
+    act.unwrap_or_else(|| done.to_owned())
+}
+
 /// The words to add, or what to do instead.
 fn mend_of_refusal(graph: &Graph, id: StepId, refusal: &Refusal) -> String {
     let place = &graph.step(id).place;
@@ -353,4 +370,29 @@ fn missing_library(printed: &[u8]) -> Option<String> {
         text.lines().find(|l| l.contains("cannot find -l") || l.contains("unable to find library -l"))?;
     let name = line.split("-l").nth(1)?;
     Some(name.split(|c: char| c.is_whitespace() || c == ':').next()?.to_owned())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_was_refused_is_something_to_do() {
+        let listing = Refusal::Listing { folder: "data".into(), first: "a.csv".into(), more: 2 };
+        let said = |refusal: &Refusal| to_do(&refused_thing(refusal));
+        assert_eq!(said(&listing), "list all of data: a.csv and 2 more are not declared");
+        assert_eq!(said(&Refusal::Network), "use the network");
+        for (doing, act) in [("reading a", "read a"), ("looking for a", "look for a"), ("else", "else")] {
+            assert_eq!(to_do(doing), act);
+        }
+    }
+
+    #[test]
+    fn a_few_words_say_how_a_step_failed() {
+        assert_eq!(short(&Failure::Code(3)), "exited with code 3");
+        assert_eq!(short(&Failure::Signal(11)), "ended by signal 11");
+        let refused = vec![Refusal::Network];
+        let observed = Failure::Observed { first: Box::new(Failure::Code(1)), refused, well_again: false };
+        assert_eq!(short(&observed), "exited with code 1, and was not allowed to use the network");
+    }
 }

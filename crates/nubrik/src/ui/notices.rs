@@ -6,7 +6,7 @@ use nubrik_engine::Notice;
 pub fn text(notice: &Notice) -> String {
     match notice {
         Notice::DamagedBlob => "a kept result was damaged; it was thrown away, and is made anew".to_owned(),
-        Notice::StoreUnusable(why) => format!("results are not kept for other times: {why}"),
+        Notice::StoreUnusable(why) => format!("results are not being kept: {why}"),
         Notice::Unconfined(missing) => {
             format!(
                 "steps are not fully confined: this kernel lacks {missing}; `nubrik doctor` says what that means"
@@ -14,13 +14,13 @@ pub fn text(notice: &Notice) -> String {
         }
         Notice::OrphansEnded(count, targets) => {
             let processes = if *count == 1 { "1 process" } else { &format!("{count} processes") };
-            let text = format!("{processes} left behind by steps, ended now");
+            let text = format!("{processes} left running by steps; stopped");
             if targets.is_empty() { text } else { format!("{text}: {}", targets.join(", ")) }
         }
         Notice::NotStopped(failure) => super::services::not_stopped(failure),
         Notice::RoomMade(bytes) => {
             let size = super::text::size(*bytes);
-            format!("kept results had grown too large; {size} not used for longest were removed")
+            format!("kept results had grown too large; {size} used least recently were removed")
         }
         Notice::PutBack(path, true) => format!("{path} was edited; it is put back"),
         Notice::PutBack(path, false) => format!("{path} was gone; it is put back"),

@@ -2,6 +2,8 @@
 
 use std::io::IsTerminal;
 
+use crate::arguments::Color;
+
 /// What a piece of text is, for its colour.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
 pub enum Ink {
@@ -52,13 +54,13 @@ pub struct Paint {
 
 impl Paint {
     /// What standard output can show.
-    pub fn for_stdout(plain: bool) -> Paint {
-        Self::of(std::io::stdout().is_terminal(), plain)
+    pub fn for_stdout(plain: bool, color: Color) -> Paint {
+        Self::of(std::io::stdout().is_terminal(), plain).with_colours(color, plain)
     }
 
     /// What standard error can show.
-    pub fn for_stderr(plain: bool) -> Paint {
-        Self::of(std::io::stderr().is_terminal(), plain)
+    pub fn for_stderr(plain: bool, color: Color) -> Paint {
+        Self::of(std::io::stderr().is_terminal(), plain).with_colours(color, plain)
     }
 
     fn of(is_terminal: bool, plain: bool) -> Paint {
@@ -72,6 +74,15 @@ impl Paint {
             colours: live && variable("NO_COLOR").is_empty(),
             glyphs: utf8 && !plain,
             width: width.filter(|_| live).map(|w| w.max(20)),
+        }
+    }
+
+    /// The same with colours as the command line wants them.
+    fn with_colours(self, color: Color, plain: bool) -> Paint {
+        match color {
+            Color::Auto => self,
+            Color::Always => Paint { colours: !plain, ..self },
+            Color::Never => Paint { colours: false, ..self },
         }
     }
 

@@ -23,7 +23,7 @@ pub fn short(failure: &ServiceFailure) -> String {
             format!("the service {name} needs the tool `{}`, which is not on this machine", problem.name)
         }
         ServiceProblem::NoSecret(secret) => {
-            format!("the service {name} wants the secret `{secret}`, and that variable is not set")
+            format!("the service {name} needs the secret `{secret}`, and that variable is not set")
         }
         ServiceProblem::NotStopped(Some(how)) => {
             format!("`stop` of the service {name} {how}; signals ended the service")
@@ -31,7 +31,7 @@ pub fn short(failure: &ServiceFailure) -> String {
         ServiceProblem::NotStopped(None) => {
             format!("the service {name} went on after its `stop` had ended; signals ended it")
         }
-        ServiceProblem::BadPort => format!("the port of the service {name} is no number from 1 to 65535"),
+        ServiceProblem::BadPort => format!("the port of the service {name} is not a number from 1 to 65535"),
         ServiceProblem::SaidBefore => format!("the service {name} did not come up"),
         ServiceProblem::Machine(problem) => format!("the service {name} cannot run: {problem}"),
     }

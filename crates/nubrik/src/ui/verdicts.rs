@@ -127,7 +127,7 @@ fn standing(round: &Round, paint: Paint) -> String {
         ));
     }
     if all.len() > TOLD {
-        let more = format!("{} more stand, too; --json tells of each", all.len() - TOLD);
+        let more = format!("{} more are unchanged, too; --json tells of each", all.len() - TOLD);
         out.push_str(&format!("{:10}{}\n", "", paint.ink(Ink::Faint, &more)));
     }
     out

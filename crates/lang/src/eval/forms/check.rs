@@ -77,7 +77,7 @@ impl Evaluator<'_> {
         self.outline_output(&mut draft, &Some(VERDICT.into()), &VERDICT.into(), false, span)?;
         let quarantined = match self.plain(values, "quarantined")? {
             Some((reason, reason_span)) if reason.trim().is_empty() => {
-                let error = Diagnostic::error("wrong-type", "why it is quarantined is to be said");
+                let error = Diagnostic::error("wrong-type", "say why it is quarantined");
                 return self.fail(reason_span, error.mend("quarantined = \"fails when the tide is high\""));
             }
             other => other.map(|(reason, _)| reason),
