@@ -268,6 +268,7 @@ impl Build<'_> {
             let memory = self.memory_of(now, &entry, memory.signatures.clone(), &Reason::SameResult);
             return Decision::Current(Box::new(memory), Reason::SameResult);
         }
+        let reason = if reason == Reason::New { Reason::NotHere } else { reason };
         Decision::Reuse(Box::new(entry), reason)
     }
 

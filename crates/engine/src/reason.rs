@@ -11,6 +11,8 @@ use nubrik_graph::{Native, Step};
 pub enum Reason {
     /// It never ran in this workspace.
     New,
+    /// It never ran in this workspace, and its result is kept from another one.
+    NotHere,
     /// An input's content changed; the target that makes it, if one does.
     InputChanged { path: Arc<str>, target: Option<Arc<str>> },
     /// It has an input that it had not.
@@ -62,6 +64,7 @@ impl fmt::Display for Reason {
         };
         match self {
             Reason::New => f.write_str("never built here"),
+            Reason::NotHere => f.write_str("not in this workspace yet"),
             Reason::InputChanged { path, target } => write!(f, "{} changed", from(target, path)),
             Reason::InputAdded { path, target } => write!(f, "{} is a new input", from(target, path)),
             Reason::InputRemoved { path } => write!(f, "{} is no longer needed", file_name(path)),
@@ -73,7 +76,7 @@ impl fmt::Display for Reason {
             Reason::NameVanished { path } => write!(f, "{path} vanished"),
             Reason::OutputMissing { path } => write!(f, "its output {} is gone", file_name(path)),
             Reason::OutputEdited { path } => write!(f, "its output {} was edited", file_name(path)),
-            Reason::Unfinished => f.write_str("it did not finish the last time"),
+            Reason::Unfinished => f.write_str("failed or was stopped last time"),
             Reason::AskedFor => f.write_str("asked for again"),
             Reason::UsesElsewhere { service } => {
                 write!(f, "{service} runs somewhere else, and may answer anything")
@@ -107,6 +110,7 @@ impl Reason {
     pub fn code(&self) -> &'static str {
         match self {
             Reason::New => "new",
+            Reason::NotHere => "not-here",
             Reason::InputChanged { .. } => "input-changed",
             Reason::InputAdded { .. } => "input-added",
             Reason::InputRemoved { .. } => "input-removed",

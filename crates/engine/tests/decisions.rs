@@ -203,7 +203,7 @@ fn a_source_that_changes_under_a_running_step_spoils_its_result() {
         bench.build_with(&joins, Options { jobs: 1, memory: u64::MAX, keep_going: false, reaches_out: true });
     assert_eq!((outcome.summary.failed, outcome.summary.blocked), (1, 1));
     let log = bench.build(&joins);
-    assert_eq!(log[2], "ran 0: it did not finish the last time");
+    assert_eq!(log[2], "ran 0: failed or was stopped last time");
     assert_eq!(bench.machine.text("made/@f1/f1").unwrap(), "flowmoved");
 }
 
@@ -217,7 +217,7 @@ fn failures_are_never_kept() {
         assert_eq!((outcome.summary.failed, outcome.summary.blocked), (1, 1));
     }
     bench.machine.write("a", "ebb ");
-    assert_eq!(bench.build(&joins)[2], "ran 0: it did not finish the last time");
+    assert_eq!(bench.build(&joins)[2], "ran 0: failed or was stopped last time");
 }
 
 #[test]

@@ -62,7 +62,7 @@ fn verdicts_stand_until_something_they_depend_on_changes() {
     let text = sandbox.run(&["test", "--plain"]).expect(0).stdout;
     assert!(text.contains("current   tide/station/tarn"), "{text}");
     assert!(
-        text.contains("5 tests passed, and all stand: nothing they depend on changed; 6 cases."),
+        text.contains("5 tests passed, all up to date: nothing they depend on changed; 6 cases."),
         "{text}"
     );
     // What is tested keeps its bytes: no test runs.

@@ -120,7 +120,7 @@ fn tests_again_what_a_change_reaches() {
     watching.until("1 test passed");
     watching.until("waiting");
     sandbox.write("other.txt", "nobody reads it\n");
-    watching.until("1 test passed, and stands");
+    watching.until("1 test passed, up to date");
     watching.until("waiting");
     sandbox.write("targets.nub", &DEFINITIONS.replace("sort -c {table}", "sort -r -c {table}"));
     watching.until("failed    sorted");

@@ -38,7 +38,7 @@ const STATES: [(&str, &str, &str); 6] = [
     (
         "reused",
         "Its outputs were taken from the results kept on this machine: they were made before from just these inputs, in this workspace or another.",
-        "reused    tide/harmonics   archive harmonics            same inputs as before",
+        "reused    tide/harmonics   archive harmonics            not in this workspace yet",
     ),
     (
         "failed",

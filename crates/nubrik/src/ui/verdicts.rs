@@ -227,13 +227,14 @@ fn sentence(round: &Round, rounds: usize, left: usize, micros: u64, cancelled: b
     let cases: usize = round.results.iter().map(|r| r.cases.len()).sum();
     let mut text = match (passed == all, stand == all) {
         (true, true) => {
-            let stand = if all == 1 { "and stands" } else { "and all stand" };
+            let stand = if all == 1 { "up to date" } else { "all up to date" };
             let unchanged = round.results.iter().all(|r| r.unchanged);
-            let why = if unchanged { ": nothing they depend on changed" } else { "" };
+            let it = if all == 1 { "it depends" } else { "they depend" };
+            let why = if unchanged { format!(": nothing {it} on changed") } else { String::new() };
             format!("{} passed, {stand}{why}", tests(all))
         }
         (true, false) if stand == 0 => format!("{} passed", tests(all)),
-        (true, false) => format!("{} passed: {} ran, {stand} stand", tests(all), all - stand),
+        (true, false) => format!("{} passed: {} ran, {stand} up to date", tests(all), all - stand),
         (false, _) => {
             let mut parts = vec![format!("{passed} passed")];
             for (count, word) in
