@@ -168,6 +168,9 @@ pub enum UserCommand {
         step: Option<String>,
     },
     /// Say what a build would run, and why, without building
+    #[command(after_help = "run    the step would run its commands\n\
+maybe  it depends on a step that would run: it runs too, unless that makes the same bytes as before\n\
+reuse  its result is kept from an earlier build, here or in another workspace, and would be put back")]
     Plan {
         /// Targets (tide/tidecast), globs of them (tide/**), or files; without any, everything in this folder and below
         #[arg(value_name = "TARGET")]

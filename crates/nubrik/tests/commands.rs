@@ -559,3 +559,39 @@ fn why_names_the_versions_of_a_tool() {
     assert!(text.contains("the tool tidy changed"), "{text}");
     assert!(text.contains("tidy 1.5.0 instead of") && text.contains("tidy 1.4.2"), "{text}");
 }
+
+#[test]
+fn another_folder_and_colours_are_chosen_on_the_command_line() {
+    let sandbox = Sandbox::new(&[
+        ("tide/targets.nub", "target a = step { run = `echo ebb > {out \"a\"}` }\n"),
+        ("board/targets.nub", "target b = step { run = `echo board > {out \"b\"}` }\n"),
+    ]);
+    let here = sandbox.run(&["-C", "tide", "list", "--plain"]).expect(0).stdout;
+    assert_eq!(here, "tide\n  step  a\n");
+    assert_eq!(sandbox.run_in("board", &["list", "--plain", "-C", "../tide"]).expect(0).stdout, here);
+    let wrong = sandbox.run(&["-C", "nowhere", "list"]).expect(2).stderr;
+    assert!(wrong.starts_with("wrong   cannot work in nowhere: "), "{wrong}");
+    // A file that is named is understood from there, too.
+    sandbox.run(&["-C", "tide", "build", "a", "--plain"]).expect(0);
+    assert!(sandbox.exists("out/base/tide/a") && !sandbox.exists("out/base/board/b"));
+
+    let coloured = sandbox.run(&["list", "--color", "always"]).expect(0).stdout;
+    assert!(coloured.contains("\x1b["), "{coloured}");
+    for plain in [&["list", "--color", "never"][..], &["list"], &["list", "--plain", "--color", "always"]] {
+        let printed = sandbox.run(plain).expect(0).stdout;
+        assert!(!printed.contains('\x1b'), "{printed}");
+    }
+    let wrong = sandbox.run(&["list", "--color", "green"]).expect(2).stderr;
+    assert!(wrong.contains("the values are: auto, always, never"), "{wrong}");
+}
+
+#[test]
+fn a_dry_run_of_a_build_is_its_plan() {
+    let definition = "target a = step { run = `echo ebb > {out \"a\"}` }\n";
+    let sandbox = Sandbox::new(&[("targets.nub", definition)]);
+    let planned = sandbox.run(&["plan", "--plain"]).expect(0).stdout;
+    assert_eq!(sandbox.run(&["build", "-n", "--plain"]).expect(0).stdout, planned);
+    assert!(!sandbox.exists("out/base/a"), "nothing was built");
+    let wrong = sandbox.run(&["build", "-n", "--audit"]).expect(2).stderr;
+    assert!(wrong.contains("cannot be used with"), "{wrong}");
+}

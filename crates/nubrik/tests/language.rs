@@ -394,6 +394,16 @@ fn every_topic_can_be_read_and_the_reference_is_true() {
     for topic in ["step", "made-twice", "ran", "jobs", "c.library", "{out}", "below"] {
         assert!(!sandbox.run(&["explain", topic, "--plain"]).expect(0).stdout.is_empty(), "{topic}");
     }
+    // What people type without knowing what it is called here.
+    let guesses = "type reads run give where none & + / kit package nubrik.toml targets.nub maybe reuse workspace target job service \
+                   check effect write pack unpack fetch tool probe scan glob env secret host each if match with under sh text int \
+                   bool list map record files file folder duration optional alternatives command string loop import function \
+                   rule task shell input output password parallel os library program archive zip download json csv profile \
+                   variant address store out operators flags headers needs say makes timeout network memory timeout";
+    for guess in guesses.split_whitespace() {
+        let said = sandbox.run(&["explain", guess, "--plain"]);
+        assert!(said.code == 0 && !said.stdout.is_empty(), "explain {guess}: {}", said.stderr);
+    }
     let wrong = sandbox.run(&["explain", "setp", "--plain"]).expect(2).stderr;
     assert!(wrong.contains("mend  nubrik explain step"), "{wrong}");
 }

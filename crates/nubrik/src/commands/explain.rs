@@ -1,6 +1,8 @@
 //! `nubrik explain`: documentation without a browser. The language's topics come from the tables that
 //! evaluation reads, kits from their own text; `docs/reference.md` is the same, written out.
 
+mod guesses;
+
 use std::fmt::Write;
 
 use nubrik_diagnostic::nearest;
@@ -14,7 +16,7 @@ use crate::ui::paint::{Ink, Paint};
 use crate::ui::text::{width, wrapped};
 
 /// Categories in the order in which they are shown, with their titles.
-const CATEGORIES: [(&str, &str); 11] = [
+const CATEGORIES: [(&str, &str); 13] = [
     ("declaration", "Declarations"),
     ("type", "Types"),
     ("form", "Forms"),
@@ -23,7 +25,9 @@ const CATEGORIES: [(&str, &str); 11] = [
     ("hole", "Holes in commands"),
     ("method", "Properties and methods"),
     ("kit", "Kits that ship with nubrik"),
+    ("word", "Words"),
     ("state", "States of steps"),
+    ("plan", "What `plan` says of steps"),
     ("setting", "Settings in nubrik.toml"),
     ("error", "Errors"),
 ];
@@ -50,6 +54,67 @@ const STATES: [(&str, &str, &str); 6] = [
         "left",
         "It was not begun: the build was stopped, or a failure ended it before. `--keep-going` goes on with what can.",
         "",
+    ),
+];
+
+const PLANS: [(&str, &str, &str); 3] = [
+    (
+        "run",
+        "A step that would run its commands: its definition, an input or a tool changed, or it never ran.",
+        "",
+    ),
+    (
+        "maybe",
+        "A step that depends on one that would run: if that makes the same bytes as before, this one need not run.",
+        "",
+    ),
+    ("reuse", "A step whose result is kept on this machine for just these inputs: it would be put back.", ""),
+];
+
+const WORDS: [(&str, &str, &str); 9] = [
+    (
+        "workspace",
+        "The folder with a `nubrik.toml`, and all below it. Paths that begin with `/` begin there.",
+        "",
+    ),
+    (
+        "package",
+        "A folder with a `targets.nub`: its targets, and all files below that belong to no package of their own.",
+        "",
+    ),
+    (
+        "kit",
+        "A file of definitions that others use: one of the workspace, or one that ships with nubrik.",
+        "use \"nub:c\" as c\nuse { ours } from \"/kit/flags.nub\"",
+    ),
+    (
+        "target path",
+        "How a target is named: its package and its name. On the command line it is relative to the current folder; in \
+         definitions it has a `&` before it. `base/clock` is short for `base/clock/clock`.",
+        "let needed = &tide/harmonics",
+    ),
+    ("targets.nub", "The file with the definitions of a package.", ""),
+    (
+        "nubrik.toml",
+        "The file that makes a folder a workspace. Its settings are: jobs, hide_undeclared, profiles.",
+        "jobs = 4",
+    ),
+    (
+        "out",
+        "The folder of results: `out/base`, and `out/NAME` for the profile NAME. Results are copies: what steps read is below \
+         `.nubrik/made`.",
+        "",
+    ),
+    (
+        "store",
+        "Where the results of all workspaces of this machine are kept, by what they were made from. `nubrik cache` shows its size.",
+        "",
+    ),
+    (
+        "operators",
+        "`+` adds numbers and joins texts, lists and files; `/` joins a folder and a text. `==`, `!=`, `<`, `<=`, `>` and `>=` \
+         compare; `and`, `or` and `not` join conditions; `in` asks whether a list or map holds something.",
+        "let wide = width > 80 and not plain",
     ),
 ];
 
@@ -80,7 +145,9 @@ struct TopicEvent<'a> {
 fn all_topics() -> Vec<Topic> {
     let mut all = topics();
     all.extend(nubrik_session::kit_topics());
+    all.extend(plain("word", &WORDS));
     all.extend(plain("state", &STATES));
+    all.extend(plain("plan", &PLANS));
     all.extend(plain("setting", &SETTINGS));
     all
 }
@@ -105,7 +172,16 @@ pub fn explain(console: Console, wanted: Option<&str>, everything: bool) -> Comm
         return Ok(Exit::Done);
     };
     let plain = |name: &str| name.trim_matches(['{', '}', '`', '.', '…', ' ']).to_lowercase();
-    let found: Vec<&Topic> = all.iter().filter(|t| plain(&t.name) == plain(wanted)).collect();
+    let mut found: Vec<&Topic> = all.iter().filter(|t| plain(&t.name) == plain(wanted)).collect();
+    let guessed = guesses::guessed(&all, wanted.trim());
+    found.extend(
+        guessed
+            .into_iter()
+            .filter(|topic| !found.iter().any(|known| known.name == topic.name))
+            .collect::<Vec<_>>(),
+    );
+    let field = guesses::field(&all, wanted.trim());
+    found.extend(&field);
     if found.is_empty() {
         let near = nearest(&plain(wanted), all.iter().map(|t| t.name.as_str()))
             .map(|n| format!("nubrik explain {n}"));

@@ -1,0 +1,131 @@
+//! What people look for under a word of their own: other names of topics, and fields of forms.
+
+use nubrik_lang::topics::Topic;
+
+/// Words that people try, and the topics that answer them.
+const GUESSES: [(&str, &[&str]); 72] = [
+    ("&", &["reference"]),
+    ("+", &["operators"]),
+    ("/", &["path_join", "operators"]),
+    ("==", &["operators"]),
+    ("and", &["operators"]),
+    ("or", &["operators"]),
+    ("not", &["operators"]),
+    ("?", &["optional"]),
+    ("|", &["alternatives"]),
+    ("[]", &["list"]),
+    ("#", &["documentation"]),
+    ("##", &["documentation"]),
+    ("comment", &["documentation"]),
+    ("backtick", &["command"]),
+    ("type", &["type_declaration", "declared_type"]),
+    ("types", &["declared_type", "type_declaration"]),
+    ("convert", &["coercion"]),
+    ("cast", &["coercion"]),
+    ("give", &["each", "kind"]),
+    ("where", &["each"]),
+    ("for", &["each"]),
+    ("loop", &["each"]),
+    ("then", &["if"]),
+    ("else", &["if", "match"]),
+    ("switch", &["match"]),
+    ("none", &["optional"]),
+    ("null", &["optional"]),
+    ("string", &["text"]),
+    ("number", &["int"]),
+    ("true", &["bool"]),
+    ("false", &["bool"]),
+    ("dict", &["map"]),
+    ("object", &["record"]),
+    ("array", &["list"]),
+    ("enum", &["alternatives"]),
+    ("path", &["path", "path_join", "no-such-file"]),
+    ("import", &["use"]),
+    ("include", &["use"]),
+    ("function", &["let"]),
+    ("variable", &["let", "env"]),
+    ("macro", &["kind"]),
+    ("rule", &["step"]),
+    ("task", &["job", "effect"]),
+    ("shell", &["sh", "shell-syntax"]),
+    ("bash", &["sh", "shell-syntax"]),
+    ("script", &["sh"]),
+    ("pattern", &["glob"]),
+    ("wildcard", &["glob"]),
+    ("input", &["{in …}"]),
+    ("inputs", &["{in …}"]),
+    ("output", &["{out …}"]),
+    ("outputs", &["{out …}"]),
+    ("environment", &["env"]),
+    ("password", &["secret"]),
+    ("parallel", &["jobs"]),
+    ("cores", &["jobs"]),
+    ("os", &["host"]),
+    ("platform", &["host"]),
+    ("library", &["c.library", "system_library"]),
+    ("program", &["c.program"]),
+    ("binary", &["c.program"]),
+    ("executable", &["c.program"]),
+    ("archive", &["pack", "unpack"]),
+    ("zip", &["pack"]),
+    ("tar", &["pack"]),
+    ("download", &["fetch"]),
+    ("url", &["fetch"]),
+    ("json", &["load_json"]),
+    ("csv", &["load_csv"]),
+    ("profile", &["profiles"]),
+    ("variant", &["under"]),
+    ("address", &["target path"]),
+];
+
+/// The topics of a guess, in the order in which they answer it.
+pub(super) fn guessed<'t>(all: &'t [Topic], wanted: &str) -> Vec<&'t Topic> {
+    let names =
+        GUESSES.iter().find(|(guess, _)| *guess == wanted).map(|(_, names)| *names).unwrap_or_default();
+    names.iter().flat_map(|name| all.iter().filter(move |topic| topic.name == *name)).collect()
+}
+
+/// A field or parameter of some forms and kinds, as a topic of its own; `None` where none is called so.
+pub(super) fn field(all: &[Topic], wanted: &str) -> Option<Topic> {
+    let of = |topic: &Topic| {
+        let part = topic.parts.iter().find(|(name, ..)| name == wanted)?;
+        Some((topic.name.clone(), part.1.clone(), part.2.clone()))
+    };
+    let parts: Vec<(String, String, String)> = all
+        .iter()
+        .filter(|topic| ["form", "kit", "function"].contains(&topic.category))
+        .filter_map(of)
+        .collect();
+    (!parts.is_empty()).then(|| Topic {
+        name: wanted.to_owned(),
+        category: "field",
+        summary: "What it is for in each form and kind that has it:".to_owned(),
+        parts,
+        example: String::new(),
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn guesses_lead_to_topics_that_there_are() {
+        let all = super::super::all_topics();
+        for (guess, names) in GUESSES {
+            assert_eq!(guessed(&all, guess).len(), names.len(), "{guess}: {names:?}");
+        }
+    }
+
+    #[test]
+    fn fields_are_explained_by_the_forms_that_have_them() {
+        let all = super::super::all_topics();
+        for name in
+            ["reads", "run", "say", "makes", "timeout", "network", "memory", "needs", "flags", "headers"]
+        {
+            let field = field(&all, name).unwrap_or_else(|| panic!("no form has {name}"));
+            assert!(!field.parts.is_empty(), "{name}");
+        }
+        assert!(field(&all, "nothing_of_that").is_none());
+    }
+}
