@@ -4,11 +4,10 @@ use nubrik_diagnostic::Diagnostic;
 
 /// Signs of other languages that stand where nothing of this one can: the sign, what there is to know, and what to write
 /// in its place.
-const SIGNS: [(&str, &str, &str); 7] = [
+const SIGNS: [(&str, &str, &str); 6] = [
     ("&&", "two conditions are joined by `and`, not by `&&`", "and"),
     ("||", "two conditions are joined by `or`, not by `||`", "or"),
     ("=>", "a case and its value are joined by `:`, not by `=>`", ":"),
-    ("===", "values are compared by `==`", "=="),
     ("**", "there is no power: `*` is for patterns of files", ""),
     ("++", "lists and texts are joined by `+`", "+"),
     (";", "no `;` ends a line here", ""),
@@ -38,7 +37,7 @@ pub(crate) fn sign(rest: &str) -> Option<(usize, Diagnostic)> {
     if first == '!' && !line.starts_with("!=") {
         let operand = line[1..].find(|c: char| !c.is_alphanumeric() && c != '_' && c != '.');
         let end = operand.map_or(line.len(), |at| at + 1);
-        let error = Diagnostic::error("syntax", "a condition is turned round by `not`, not by `!`");
+        let error = Diagnostic::error("syntax", "a condition is negated by `not`, not by `!`");
         return Some((end, error.mend(format!("not {}", &line[1..end]))));
     }
     if first == '?' {

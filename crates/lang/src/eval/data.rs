@@ -8,6 +8,7 @@ use std::sync::Arc;
 
 use nubrik_diagnostic::{Diagnostic, nearest};
 use nubrik_source::{Span, TextId};
+use rustc_hash::FxHashSet;
 
 use super::{Evaluator, Result, Stop};
 use crate::data::{Datum, DatumKind, json};
@@ -128,9 +129,7 @@ impl Evaluator<'_> {
                         None => error.note(format!("it has: {}", keys.collect::<Vec<_>>().join(", "))),
                     };
                     let error = error.related(load.at, "the file is loaded here");
-                    // The same is missing in every row: told of the first one.
-                    let is_same = |d: &Diagnostic| d.message == error.message && d.related == error.related;
-                    if self.definitions.modules.diagnostics.iter().any(is_same) {
+                    if !load.missing.borrow_mut().insert(error.message.clone()) {
                         return self.failed_before(span);
                     }
                     return self.fail(span, error);
@@ -178,7 +177,7 @@ impl Evaluator<'_> {
     pub(super) fn json_answer(&mut self, text: &str, span: Span) -> Result<Value> {
         match json(text) {
             Ok(datum) => {
-                let load = Load { file: span.file, at: span, base: ModuleId(0) };
+                let load = Load { file: span.file, at: span, base: ModuleId(0), missing: RefCell::default() };
                 self.untyped(&load, &datum.kind)
             }
             Err(wrong) => {
@@ -198,6 +197,8 @@ pub(super) struct Load {
     pub at: Span,
     /// Against which paths in it are taken.
     pub base: ModuleId,
+    /// What was said to be missing: the same is missing in every row.
+    pub missing: RefCell<FxHashSet<String>>,
 }
 
 fn loaded_map(entries: Vec<(Arc<str>, Value)>, span: Span, origin: u32) -> Value {

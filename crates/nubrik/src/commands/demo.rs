@@ -79,15 +79,15 @@ fn say_what_to_try(console: Console, folder: &Path) {
     for (command, what) in [
         (format!("cd {}", folder.display()), ""),
         ("nubrik build".into(), "nothing runs: everything is current"),
-        ("nubrik test".into(), "all tests stand: nothing they depend on changed"),
+        ("nubrik test".into(), "all tests are up to date: nothing they depend on changed"),
         ("nubrik list".into(), "what there is"),
         ("nubrik tree almanac/almanac".into(), "what the almanac is made from"),
         ("touch tide/src/fit.c; nubrik build".into(), "nothing runs: the content is the same"),
         ("echo >> tide/src/fit.c; nubrik plan".into(), "what would run, and why"),
         ("nubrik build; nubrik why almanac/almanac".into(), "what ran, back to the first cause"),
-        ("nubrik test".into(), "all still stand: the object is the same as before"),
+        ("nubrik test".into(), "all are still up to date: the object is the same as before"),
         ("nubrik run almanac/install".into(), "puts it into /tmp/skerrin-almanac"),
-        ("nubrik run board/height -- ardle".into(), "asks a server that runs only meanwhile"),
+        ("nubrik run board/height -- ardle".into(), "asks a server that is started on demand"),
         ("nubrik options".into(), "what can be set"),
         ("nubrik build --profile ship".into(), "the same with other options, in out/ship"),
     ] {

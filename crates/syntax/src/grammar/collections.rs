@@ -48,7 +48,8 @@ fn is_loop(p: &mut Parser) -> bool {
     let is_loop = p.at_word("for") && p.peek_second() == Word;
     if is_loop {
         p.error(
-            Diagnostic::error("syntax", "items are gone through with `each`, not with `for`").mend("each"),
+            Diagnostic::error("syntax", "a list of other items begins with `each`, not with `for`")
+                .mend("each"),
         );
     }
     is_loop

@@ -33,7 +33,7 @@ fn body(p: &mut Parser, refuse_shell: bool) {
                 p.take_raw();
             }
             QuoteOpen => quote(p, refuse_shell.then_some(open.start as usize)),
-            HoleOpen => hole(p),
+            HoleOpen => hole(p, true),
             _ => break,
         }
     }
@@ -59,7 +59,7 @@ fn quote(p: &mut Parser, command: Option<usize>) {
                 }
                 p.take_raw();
             }
-            HoleOpen => hole(p),
+            HoleOpen => hole(p, true),
             _ => break,
         }
     }

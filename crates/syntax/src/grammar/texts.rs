@@ -16,7 +16,7 @@ pub(super) fn text(p: &mut Parser) {
     loop {
         match p.peek_raw() {
             TextPart | TextEscape => p.take_raw(),
-            HoleOpen => hole(p),
+            HoleOpen => hole(p, false),
             _ => break,
         }
     }
@@ -30,14 +30,14 @@ pub(super) fn text(p: &mut Parser) {
 }
 
 /// `{…}` in a text or command: an expression, or a form such as `{out "name"}`.
-pub(super) fn hole(p: &mut Parser) {
+pub(super) fn hole(p: &mut Parser, in_command: bool) {
     let mark = p.mark_here();
     let open = p.next_span();
     p.take_raw();
     let allowed = p.allow_brace_calls(true);
     let form = p.with_lines(false, |p| {
         let form = p.peek() == Word
-            && (is_hole_form(p) || is_misspelt_form(p) || is_plain_brace(p, open.start as usize));
+            && (is_hole_form(p) || is_misspelt_form(p) || is_plain_brace(p, open.start as usize, in_command));
         if form {
             hole_form(p);
         } else {
@@ -99,12 +99,16 @@ fn is_misspelt_form(p: &mut Parser) -> bool {
 
 /// Whether a brace was meant as itself, since what follows it is a word and a `$`: the programs of some tools are written
 /// so. Reports that.
-fn is_plain_brace(p: &mut Parser, open: usize) -> bool {
+fn is_plain_brace(p: &mut Parser, open: usize, in_command: bool) -> bool {
     let rest = p.text_from(open);
     let line = rest.lines().next().unwrap_or_default();
     let Some(end) = line.find('}').filter(|_| p.peek_second() == Odd) else { return false };
     let inner = &line[..=end];
     let error = Diagnostic::error("syntax", "`{` begins a hole here");
+    if !in_command {
+        p.error_about(open, inner.len(), error.mend(format!("{{{inner}}}")));
+        return true;
+    }
     let error = error.note("in a command, nothing between single quotes is a hole");
     // Between double quotes the quotes are to be others.
     let quote = p.text_before(open).ends_with('"').then(|| line.find('"')).flatten();

@@ -101,7 +101,7 @@ impl Evaluator<'_> {
                 return self.fail(place, error);
             }
         };
-        let load = Load { file: data, at: path_span, base: scope.module };
+        let load = Load { file: data, at: path_span, base: scope.module, missing: Default::default() };
         match (ty, datum.kind) {
             (Some(row), DatumKind::List(rows)) if builtin == Builtin::LoadCsv => {
                 let values = self.all(&rows, |this, r| this.typed(&load, r, &row))?;
