@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use nubrik_lang::{
     AddressPattern, Answer, AnswerText, DefinitionText, EntryKind, Evaluator, LibraryRequest, LibrarySearch,
-    Listing, ProbeRequest, ToolAnswer, ToolRequest, ToolSearch, World,
+    Listing, SampleRequest, ToolAnswer, ToolRequest, ToolSearch, World,
 };
 use nubrik_source::WsPath;
 
@@ -68,12 +68,12 @@ impl World for Memory {
         Answer::Ready(LibrarySearch::default())
     }
 
-    fn probe(&self, request: &ProbeRequest) -> Answer<Result<AnswerText, String>> {
+    fn sample(&self, request: &SampleRequest) -> Answer<Result<AnswerText, String>> {
         let text = format!("{:?}", request.commands.len());
         Answer::Ready(Ok(AnswerText { ok: true, text: text.into() }))
     }
 
-    fn scan(&self, _: &WsPath) -> Answer<AnswerText> {
+    fn probe(&self, _: &WsPath) -> Answer<AnswerText> {
         Answer::Ready(AnswerText { ok: true, text: "[1, 2]".into() })
     }
 }

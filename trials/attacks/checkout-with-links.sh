@@ -4,7 +4,7 @@ v=0
 fresh() { rm -rf $T/ws $T/home; mkdir -p $T/ws $T/home/Documents $T/home/base/a; cd $T/ws; touch nubrik.toml; echo precious > $T/home/Documents/thesis; echo precious > $T/home/base/a/keep; echo precious > $T/home/base/t; echo precious > $T/home/.bashrc; printf 'target t = write { path = "t", text = "evil\\n" }\ntarget a = stage { "x": "nubrik.toml" }\n' > targets.nub; find $T/home -type f -exec sha1sum {} + | sort > $T/before; }
 after() { find $T/home -type f -exec sha1sum {} + | sort > $T/after; d=$(diff $T/before $T/after | grep '^[<]' | awk '{print $3}' | sed "s#$T/##" | tr '\n' ' '); n=$(diff $T/before $T/after | grep '^>' | wc -l); if [ -n "$d" ]; then echo "  $1: destroyed or changed: $d"; v=1; else echo "  $1: nothing destroyed ($n new files outside)"; fi; }
 fresh; ln -s $T/home out; $NB build >$T/log 2>&1; after "out -> home, build"
-fresh; mkdir out; ln -s $T/home/base out/base; $NB build >$T/log 2>&1; after "out/base -> home/base, build"
+fresh; mkdir out; ln -s $T/home/base out/default; $NB build >$T/log 2>&1; after "out/default -> home/base, build"
 fresh; ln -s $T/home out; $NB clean >$T/log 2>&1; after "out -> home, clean"
 fresh; ln -s $T/home .nubrik; $NB build >$T/log 2>&1; after ".nubrik -> home, build"
 fresh; ln -s $T/home .nubrik; $NB clean >$T/log 2>&1; after ".nubrik -> home, clean"; 

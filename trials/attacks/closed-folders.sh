@@ -2,9 +2,9 @@
 . "$(cd "$(dirname "$0")" && pwd)/lib"
 v=0; chmod 755 $HERE $SCRATCH
 cat > targets.nub <<'N'
-target a = step { run = `sh {in "a.sh"} {outdir "d"}` }
+target a = step { run = `sh {in "a.sh"} {outfolder "d"}` }
 target b = step { run = `sh {in "b.sh"} {out "o"}` }
-target c = step { run = `sh {in "c.sh"} {outdir "e"}` }
+target c = step { run = `sh {in "c.sh"} {outfolder "e"}` }
 N
 echo 'mkdir -p $1/x; echo 1 > $1/x/f; chmod 555 $1/x' > a.sh
 echo 'mkdir -p $HOME/cache/m; echo 1 > $HOME/cache/m/f; chmod 555 $HOME/cache/m; echo 1 > $1' > b.sh

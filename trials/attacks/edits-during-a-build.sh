@@ -12,7 +12,7 @@ target t = write { path = "o", text = "one" }
 target slow = step { run = `sleep 1.5`, makes = { "m": "m" } }
 N
 sed -i 's/target slow.*/target slow = step { run = [`sleep 1.5`, `touch {out "s"}`] }/' targets.nub; sleep 0.05; }
-sum() { cat out/base/a/o out/base/g/o out/base/w/w out/base/t/o | tr '\n' ' '; }
+sum() { cat out/default/a/o out/default/g/o out/default/w/w out/default/t/o | tr '\n' ' '; }
 for edit in 'echo two > a.txt' 'echo two > src/1.txt' 'echo two > src/2.txt' 'printf "k,v\na,two\n" > d.csv' 'sed -i s/\"one\"/\"two\"/ targets.nub' 'echo two > x && mv x a.txt' 'rm src/1.txt; echo three > src/3.txt'; do
  for state in cold warm; do
   reset; [ $state = warm ] && { $NB build >$T/log 2>&1; sed -i 's/sleep 1.5/sleep 1.6/' targets.nub; }

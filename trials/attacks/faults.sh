@@ -7,11 +7,11 @@ target b = {each n, s in a give n: step { run = `sort {s} -o {out "p"}` }}
 target c = step { run = `cat {b} > {out "q"}` }
 N
 echo 'i=0; while [ $i -lt 300 ]; do echo "$1 line $i"; i=$((i+1)); done > $2; sleep 0.05' > g.sh; }
-sum() { cat out/base/c/q out/base/b/*/p 2>/dev/null | sha1sum | cut -c1-8; }
+sum() { cat out/default/c/q out/default/b/*/p 2>/dev/null | sha1sum | cut -c1-8; }
 mk; $NB build >/dev/null 2>&1; want=$(sum)
 ok() { s=$(sum); if [ "$s" = $want ]; then echo "  ok: $1"; else echo "  WRONG: $1 ($s)"; v=1; fi; }
 newc() { export XDG_CACHE_HOME=$T/c$RANDOM$RANDOM; mk; }
-newc; $NB build --explain 2>&1 | head -1 >/dev/null; $NB build >/dev/null 2>&1; ok "| head -1"
+newc; $NB build --reasons 2>&1 | head -1 >/dev/null; $NB build >/dev/null 2>&1; ok "| head -1"
 newc; $NB build >&- 2>&-; r=$?; $NB build >/dev/null 2>&1; ok "closed stdout and stderr (exit $r)"
 newc; $NB build <&- >&- 2>&-; r=$?; $NB build >/dev/null 2>&1; ok "all three closed (exit $r)"
 newc; $NB --json build > /dev/full 2>/dev/null; r=$?; $NB build >/dev/null 2>&1; ok "stdout full (exit $r)"

@@ -2,7 +2,7 @@
 . "$(cd "$(dirname "$0")" && pwd)/lib"
 v=0
 mkdir inc
-check() { $NB build >$T/log 2>&1 || sed 's/^/  /' $T/log; a=$(out/base/p); rm -rf $T/w2; mkdir $T/w2; cp -r targets.nub nubrik.toml m.c inc $T/w2; b=$(cd $T/w2; XDG_CACHE_HOME=$T/c-$RANDOM $NB build >$T/log2 2>&1; out/base/p); echo "  $1: incremental '$a' from nothing '$b'"; [ "$a" = "$b" ] || v=1; }
+check() { $NB build >$T/log 2>&1 || sed 's/^/  /' $T/log; a=$(out/default/p); rm -rf $T/w2; mkdir $T/w2; cp -r targets.nub nubrik.toml m.c inc $T/w2; b=$(cd $T/w2; XDG_CACHE_HOME=$T/c-$RANDOM $NB build >$T/log2 2>&1; out/default/p); echo "  $1: incremental '$a' from nothing '$b'"; [ "$a" = "$b" ] || v=1; }
 # a) the name stands in the command
 cat > targets.nub <<'N'
 use "nub:c" as c

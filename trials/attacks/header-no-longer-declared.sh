@@ -7,7 +7,7 @@ cat > m.c <<'C'
 int main(void){puts(V);return 0;}
 C
 cat > targets.nub <<'N'
-target p = step { run = `cpp -P -nostdinc -Iinc -MD -MF {found "m.d"} {in "m.c"} -o {out "p"}`, reads = ["inc/a.h", "inc/b.h"] }
+target p = step { run = `cpp -P -nostdinc -Iinc -MD -MF {depfile "m.d"} {in "m.c"} -o {out "p"}`, reads = ["inc/a.h", "inc/b.h"] }
 N
 $NB build >$T/log 2>&1; sed -i 's/"inc\/a.h", //' targets.nub
 $NB build >$T/log 2>&1; r1=$?; cat $T/log; rm -rf .nubrik out; $NB build >$T/log 2>&1; echo "  results deleted: exit $?, $(head -1 $T/log)"; rm -rf .nubrik out; XDG_CACHE_HOME=$T/c2 $NB build >$T/log 2>&1; r2=$?; echo "  from nothing: exit $r2, $(head -1 $T/log)"

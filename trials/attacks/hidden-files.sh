@@ -39,4 +39,4 @@ if 0 in res: print('ESCAPE stat, name changed by a thread meanwhile',res,file=ou
 print('done',file=out)
 P
 echo 'target t = step { run = `python3 {in "p.py"} {out "o"}`, timeout = 60s }' > targets.nub
-$NB build >$T/l 2>&1; head -3 $T/l | sed 's/^/  /'; sed 's/^/  /' out/base/t/o; grep -q ESCAPE out/base/t/o && verdict 1 || verdict 0
+$NB build >$T/l 2>&1; head -3 $T/l | sed 's/^/  /'; sed 's/^/  /' out/default/t/o; grep -q ESCAPE out/default/t/o && verdict 1 || verdict 0

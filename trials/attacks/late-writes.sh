@@ -19,11 +19,11 @@ target wait = step { run = [`sleep 1`, `touch {out "w"}`], reads = a }
 target b = step { run = `cat {a} > {out "p"}`, reads = wait }
 N
 $NB build >$T/log 2>&1 ; sed 's/^/  /' $T/log
-A=$(head -c1 out/base/b/p); 
+A=$(head -c1 out/default/b/p); 
 # An honest user of the same store
 mkdir $T/w2; cp targets.nub nubrik.toml leave.py $T/w2; cd $T/w2
 sed -i '/os.fork/,$d' leave.py; printf '#%.0s' $(seq 1 10) >> leave.py
-$NB build >$T/log 2>&1; sed 's/^/  /' $T/log; B=$(head -c1 out/base/b/p)
-rm -rf .nubrik out; XDG_CACHE_HOME=$T/c2 $NB build >$T/log 2>&1; C=$(head -c1 out/base/b/p)
+$NB build >$T/log 2>&1; sed 's/^/  /' $T/log; B=$(head -c1 out/default/b/p)
+rm -rf .nubrik out; XDG_CACHE_HOME=$T/c2 $NB build >$T/log 2>&1; C=$(head -c1 out/default/b/p)
 echo "  first workspace b = $A..., an honest second workspace b = $B..., the same from nothing = $C..."
 [ "$B" = "$C" ] && verdict 0 || verdict 1

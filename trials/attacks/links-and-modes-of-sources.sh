@@ -1,8 +1,8 @@
 # Wrong result: a link to a folder, inside a declared folder, is pointed elsewhere: no part of the key, but steps see through it (also `current -> v1` beside the sources, and what `readlink` says).
 . "$(cd "$(dirname "$0")" && pwd)/lib"
 v=0
-full() { rm -rf $T/w2; cp -a $T/ws $T/w2; rm -rf $T/w2/.nubrik $T/w2/out; (cd $T/w2; XDG_CACHE_HOME=$T/c-$RANDOM $NB build >$T/log2 2>&1; cat out/base/t/o); }
-c() { $NB build >$T/log 2>&1 || sed 's/^/  /' $T/log; a=$(cat out/base/t/o | tr '\n' ' '); b=$(full| tr '\n' ' '); [ -n "$1" ] && { echo "  $1: incremental '$a' from nothing '$b'"; [ "$a" = "$b" ] || v=1; }; }
+full() { rm -rf $T/w2; cp -a $T/ws $T/w2; rm -rf $T/w2/.nubrik $T/w2/out; (cd $T/w2; XDG_CACHE_HOME=$T/c-$RANDOM $NB build >$T/log2 2>&1; cat out/default/t/o); }
+c() { $NB build >$T/log 2>&1 || sed 's/^/  /' $T/log; a=$(cat out/default/t/o | tr '\n' ' '); b=$(full| tr '\n' ' '); [ -n "$1" ] && { echo "  $1: incremental '$a' from nothing '$b'"; [ "$a" = "$b" ] || v=1; }; }
 mkdir -p d/v1 d/v2; echo one > d/v1/x; echo two > d/v2/x; ln -s v1 d/current
 cat > targets.nub <<'N'
 let d: folder = "d"

@@ -2,7 +2,7 @@
 . "$(cd "$(dirname "$0")" && pwd)/lib"
 v=0
 for n in 240 249 250 251 252 253 254 255; do rm -rf .nubrik out; name=$(printf 'x%.0s' $(seq 1 $n))
- echo "target t = write { path = \"$name\", text = \"1\" }" > targets.nub; $NB build >$T/l 2>&1; r1=$?; sed -i 's/text = "1"/text = "2"/' targets.nub; $NB build >$T/l 2>&1; r2=$?; c=$(cat out/base/t/$name 2>/dev/null); echo "  name of $n bytes: first build exit $r1, second exit $r2, result '$c' $([ $r2 != 0 ] && grep -m1 -e notice -e cannot $T/l | sed 's/x\{20,\}/x…/g' | cut -c1-150)"; [ $r1 = 0 -a "$c" != 2 ] && v=1; done
+ echo "target t = write { path = \"$name\", text = \"1\" }" > targets.nub; $NB build >$T/l 2>&1; r1=$?; sed -i 's/text = "1"/text = "2"/' targets.nub; $NB build >$T/l 2>&1; r2=$?; c=$(cat out/default/t/$name 2>/dev/null); echo "  name of $n bytes: first build exit $r1, second exit $r2, result '$c' $([ $r2 != 0 ] && grep -m1 -e notice -e cannot $T/l | sed 's/x\{20,\}/x…/g' | cut -c1-150)"; [ $r1 = 0 -a "$c" != 2 ] && v=1; done
 # Paths of thousands of bytes
 p=d; while [ ${#p} -lt 1900 ]; do p=$p/dddddddddddddddddddddddddddddddddddddddddddddddddddddddddddddddddd; done
 rm -rf .nubrik out targets.nub; mkdir -p $p; echo 'target t = step { run = `cp {in "f"} {out "o"}` }' > $p/targets.nub; echo hi > $p/f; $NB build >$T/l 2>&1; echo "  package at a path of 1,900 bytes: exit $? $(head -c 300 $T/l | tr '\n' ' ' | sed 's/d\{20,\}/d…/g;s/\(d…\/\)\{3,\}/d…\//g' | cut -c1-200)"

@@ -11,8 +11,8 @@ cat >> targets.nub <<'N'
 target b = step { run = `sh {in "g.sh"} {a} {out "z"}` }
 N
 chmod 644 x; $NB build >$T/log 2>&1 || sed 's/^/  /' $T/log
-echo "  this workspace, out/base/a/y: $(stat -c %a out/base/a/y)"
-rm -rf .nubrik out; $NB build a >$T/log 2>&1;  echo "  this workspace later (a alone): $(stat -c %a out/base/a/y); $(grep -m1 -e reused -e ran $T/log)"
-cd $T/other; chmod 644 x; $NB build >$T/log 2>&1; m1=$(stat -c %a out/base/a/y); echo "  another workspace, that has no such step: $m1; $(grep -m1 -e reused -e ran $T/log); $($NB cache verify 2>&1 | tail -1)"
-rm -rf .nubrik out; XDG_CACHE_HOME=$T/c2 $NB build >$T/log 2>&1; m2=$(stat -c %a out/base/a/y); echo "  the same from nothing: $m2"
+echo "  this workspace, out/default/a/y: $(stat -c %a out/default/a/y)"
+rm -rf .nubrik out; $NB build a >$T/log 2>&1;  echo "  this workspace later (a alone): $(stat -c %a out/default/a/y); $(grep -m1 -e reused -e ran $T/log)"
+cd $T/other; chmod 644 x; $NB build >$T/log 2>&1; m1=$(stat -c %a out/default/a/y); echo "  another workspace, that has no such step: $m1; $(grep -m1 -e reused -e ran $T/log); $($NB cache verify 2>&1 | tail -1)"
+rm -rf .nubrik out; XDG_CACHE_HOME=$T/c2 $NB build >$T/log 2>&1; m2=$(stat -c %a out/default/a/y); echo "  the same from nothing: $m2"
 [ $m1 = $m2 ] && verdict 0 || verdict 1

@@ -20,7 +20,7 @@ for n,l in enumerate(open(sys.argv[1],'rb')):
 print('   ',n+1 if 'n' in dir() else 0,'lines,',bad,'bad')
 sys.exit(bad>0)
 P
-for c in "build -k" plan list "show t" "why bad" "tree t" "history" "graph" "trace" "lint" "options" "doctor" "explain step" "cache" "build --explain t" "build --audit t" "test" "fmt --check" "build nosuch" "list --kinds" "show --printed t" "how t t" "plan --if-changed src/-rf.txt" "clean"; do
+for c in "build -k" plan list "show t" "why bad" "tree t" "history" "graph" "trace" "lint" "options" "doctor" "explain step" "cache" "build --reasons t" "build --observe t" "test" "fmt --check" "build nosuch" "list --count" "show --printed t" "how t t" "plan --if-changed src/-rf.txt" "clean"; do
   $NB --json $c >$T/j 2>$T/err; r=$?; if [ "$c" = trace ] ; then python3 -c "import json,sys; json.load(open('$T/j'))" 2>$T/e2 || { echo "  trace: not JSON"; v=1; }; continue; fi
   python3 chk.py $T/j > $T/o || { echo "  --json $c: exit $r"; cat $T/o; v=1; }
   [ -s $T/err ] && { echo "  --json $c: exit $r, on stderr: $(head -c 200 $T/err | cat -v)"; }

@@ -5,13 +5,13 @@ cat > gen.sh <<'S'
 mkdir -p $1/empty $1/sub; echo data > $1/sub/f; ln -s sub/f $1/link
 S
 cat > targets.nub <<'N'
-target g = step { run = `sh {in "gen.sh"} {outdir "d"}` }
+target g = step { run = `sh {in "gen.sh"} {outfolder "d"}` }
 target l = step { run = `sh {in "ls.sh"} {g} {out "names"}` }
 N
 cat > ls.sh <<'S'
 ( find $1 -printf '%P %y\n' | LC_ALL=C sort ) > $2
 S
-look() { (cd out/base/g/d && find . -printf '%P %y %l\n' | LC_ALL=C sort) > $T/$1.out; cp out/base/l/names $T/$1.names; }
+look() { (cd out/default/g/d && find . -printf '%P %y %l\n' | LC_ALL=C sort) > $T/$1.out; cp out/default/l/names $T/$1.names; }
 $NB build >$T/log 2>&1 || sed 's/^/  /' $T/log
 look run
 # Some time later: results deleted, taken from the store, and the step behind it runs again.

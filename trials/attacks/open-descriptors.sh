@@ -9,5 +9,5 @@ while [ ! -s $T/port ]; do sleep 0.1; done
 echo 'target a = step { run = sh`cat <&8 > {out "o"}; echo hello from a confined step >&9` }' > targets.nub
 exec 8<$T/key 9<>/dev/tcp/127.0.0.1/$(cat $T/port)
 $NB build >$T/log 2>&1; exec 8<&- 9<&-; wait $S
-echo "  undeclared file read: $(cat out/base/a/o)"
-grep -qs private-key out/base/a/o && verdict 1 || verdict 0
+echo "  undeclared file read: $(cat out/default/a/o)"
+grep -qs private-key out/default/a/o && verdict 1 || verdict 0

@@ -15,6 +15,6 @@ try() { # label, definitions
 try "named pipe as output" 'target a = step { run = `mkfifo {out "o"}`, timeout = 3s }'
 try "link to /dev/zero as output" 'target a = step { run = `ln -s /dev/zero {out "o"}`, timeout = 3s }'
 try "redirect from a named pipe" 'target a = step { run = [`mkfifo {scratch "s"}`, `cat < {scratch "s"} > {out "o"}`], timeout = 3s }'
-try "listing is a named pipe" 'target a = step { run = [`mkfifo {found "s"}`, `touch {out "o"}`], timeout = 3s }'
-try "pipe in an output folder" 'target a = step { run = [`mkfifo {outdir "d"}/p`], timeout = 3s }'
+try "listing is a named pipe" 'target a = step { run = [`mkfifo {depfile "s"}`, `touch {out "o"}`], timeout = 3s }'
+try "pipe in an output folder" 'target a = step { run = [`mkfifo {outfolder "d"}/p`], timeout = 3s }'
 verdict $v

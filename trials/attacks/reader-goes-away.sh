@@ -5,5 +5,5 @@ target a = {each n in ["1","2","3","4","5","6"] give n: step { run = [`sleep 0.3
 target z = step { run = `false {out "o"}`, reads = a }
 N
 $NB build -j1 2>&1 | head -1 >/dev/null; r=${PIPESTATUS[0]}
-echo "  exit code $r, results there: $(ls out/base/a 2>/dev/null | wc -l) of 6; a full build: exit $($NB build >/dev/null 2>&1; echo $?)"
+echo "  exit code $r, results there: $(ls out/default/a 2>/dev/null | wc -l) of 6; a full build: exit $($NB build >/dev/null 2>&1; echo $?)"
 [ $r = 0 ] && verdict 1 || verdict 0

@@ -5,4 +5,4 @@ cat > targets.nub <<N
 target a = step { run = [\`ln -s $T/home/key {scratch "s"}\`, \`cat < {scratch "s"} > {out "o"}\`] }
 N
 $NB build >$T/log 2>&1; sed 's/^/  /' $T/log | head -20
-grep -qs private-key-1 out/base/a/o && verdict 1 || verdict 0
+grep -qs private-key-1 out/default/a/o && verdict 1 || verdict 0

@@ -31,4 +31,4 @@ for _ in range(20):
     time.sleep(0.1)
 open(sys.argv[3],'w').write(repr(found))
 P
-$NB build -j2 >$T/l 2>&1; head -4 $T/l | sed 's/^/  /'; echo "  b got: $(cat out/base/b/o)"; grep -q private-to-a out/base/b/o && verdict 1 || verdict 0
+$NB build -j2 >$T/l 2>&1; head -4 $T/l | sed 's/^/  /'; echo "  b got: $(cat out/default/b/o)"; grep -q private-to-a out/default/b/o && verdict 1 || verdict 0

@@ -1,4 +1,4 @@
-# Confinement probes, one after another, in a step (no network). Each line says what got through.
+# Confinement samples, one after another, in a step (no network). Each line says what got through.
 . "$(cd "$(dirname "$0")" && pwd)/lib"
 mkdir -p $T/home; echo secret-file > $T/home/secret; echo und > und.txt; chmod 644 $T/home/secret
 ln $T/home/secret $T/home/hard
@@ -19,18 +19,18 @@ for k,n in((d,'dgram'),(a,'abstract')): threading.Thread(target=rd,args=(k,n),da
 time.sleep(60)
 P
 python3 listener.py $T & L=$!
-cp $HERE/probe.py p.py
+cp $HERE/sample.py p.py
 cat > targets.nub <<N
 let py = tool { names = "python3" }
-target a = step { run = \`{py} {in "p.py"} $T {outdir "d"}\`, timeout = 60s }
+target a = step { run = \`{py} {in "p.py"} $T {outfolder "d"}\`, timeout = 60s }
 N
 python3 -c "import ctypes; ctypes.CDLL(None).syscall(248,b'user',b'nbattack',b'key-secret',10,-4)"
 sleep 300 & V=$!; echo $V > $T/victim.pid
 export NBSECRET=env-secret-value
 sleep 0.3
-$NB build >$T/log 2>&1; r=$?; sed 's/^/  /' $T/log | head -60; cat out/base/a/d/log 2>/dev/null | sed 's/^/  /'
+$NB build >$T/log 2>&1; r=$?; sed 's/^/  /' $T/log | head -60; cat out/default/a/d/log 2>/dev/null | sed 's/^/  /'
 [ -s $T/got ] && sed 's/^/  received outside: /' $T/got
-grep -q ESCAPE out/base/a/d/log 2>/dev/null && v=1 || v=0
+grep -q ESCAPE out/default/a/d/log 2>/dev/null && v=1 || v=0
 kill -0 $V 2>/dev/null || echo "  the bystander was killed"
 ls -l $T/home $T/victimfile 2>/dev/null | sed 's/^/  /'
 python3 - <<'K'

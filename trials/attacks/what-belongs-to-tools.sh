@@ -2,7 +2,7 @@
 . "$(cd "$(dirname "$0")" && pwd)/lib"
 v=0; P=$T/px; mkdir -p $P/bin $P/lib; export PATH=$P/bin:$PATH
 tool() { printf '#!/bin/sh\n%s\n' "$2" > $P/bin/$1; chmod +x $P/bin/$1; }
-cmp2() { $NB build >$T/log 2>&1 || sed 's/^/  /' $T/log; a=$(cat out/base/t/o); rm -rf $T/w2; mkdir $T/w2; cp -r $(ls -A | grep -v -e '^out$' -e '^.nubrik$') $T/w2; b=$(cd $T/w2; XDG_CACHE_HOME=$T/c-$RANDOM $NB build >$T/log2 2>&1; cat out/base/t/o); [ -n "${2:-}" ] && { echo "  $1: incremental '$a' from nothing '$b'"; [ "$a" = "$b" ] || v=1; }; }
+cmp2() { $NB build >$T/log 2>&1 || sed 's/^/  /' $T/log; a=$(cat out/default/t/o); rm -rf $T/w2; mkdir $T/w2; cp -r $(ls -A | grep -v -e '^out$' -e '^.nubrik$') $T/w2; b=$(cd $T/w2; XDG_CACHE_HOME=$T/c-$RANDOM $NB build >$T/log2 2>&1; cat out/default/t/o); [ -n "${2:-}" ] && { echo "  $1: incremental '$a' from nothing '$b'"; [ "$a" = "$b" ] || v=1; }; }
 # a) a shared library of a tool
 printf 'int f(void){return 1;}\n' > $T/f.c; cc -shared -fPIC -o $P/lib/libf.so $T/f.c
 printf '#include <stdio.h>\nint f(void);int main(void){printf("%%d\\n",f());return 0;}\n' > $T/m.c; cc -o $P/bin/ftool $T/m.c -L$P/lib -lf -Wl,-rpath,$P/lib
@@ -24,7 +24,7 @@ S
 cat > $T/d.sh <<S
 . $T/inner.sh
 cd $T/ws; rm -rf .nubrik out
-one() { \$(:); XDG_CACHE_HOME=\$1 $NB build >$T/log 2>&1 || cat $T/log; cat out/base/t/o; }
+one() { \$(:); XDG_CACHE_HOME=\$1 $NB build >$T/log 2>&1 || cat $T/log; cat out/default/t/o; }
 printf '#!/usr/local/bin/interp\nx\n' > s; chmod +x s
 tl interp 'echo one'
 echo 'target t = step { run = \`{in "s"} > {out "o"}\` }' > targets.nub

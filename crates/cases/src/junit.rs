@@ -30,7 +30,7 @@ fn case(node: roxmltree::Node<'_, '_>) -> Case {
     let skipped = inner("skipped");
     let (outcome, told) = match (failure, skipped) {
         (Some(failure), _) => (CaseOutcome::Failed, Some(failure)),
-        (None, Some(skipped)) => (CaseOutcome::LeftOut, Some(skipped)),
+        (None, Some(skipped)) => (CaseOutcome::Skipped, Some(skipped)),
         (None, None) => (CaseOutcome::Passed, None),
     };
     let mut text = String::new();
@@ -73,7 +73,7 @@ pub fn merged(suites: &[Suite]) -> String {
         "<testsuites tests=\"{}\" failures=\"{}\" skipped=\"{}\" time=\"{:.3}\">",
         all.len(),
         count(&all, CaseOutcome::Failed),
-        count(&all, CaseOutcome::LeftOut),
+        count(&all, CaseOutcome::Skipped),
         suites.iter().map(|s| s.seconds).sum::<f64>()
     );
     for suite in suites {
@@ -83,7 +83,7 @@ pub fn merged(suites: &[Suite]) -> String {
             escaped(&suite.name),
             suite.cases.len(),
             count(&suite.cases, CaseOutcome::Failed),
-            count(&suite.cases, CaseOutcome::LeftOut),
+            count(&suite.cases, CaseOutcome::Skipped),
             suite.seconds
         );
         for case in &suite.cases {
@@ -103,7 +103,7 @@ pub fn merged(suites: &[Suite]) -> String {
                     escaped(first),
                     escaped(&case.text)
                 ),
-                CaseOutcome::LeftOut => {
+                CaseOutcome::Skipped => {
                     writeln!(out, "{head}>\n      <skipped message=\"{}\"/>\n    </testcase>", escaped(first))
                 }
             };
@@ -156,7 +156,7 @@ mod tests {
             [
                 "Spring/high passed \"\"",
                 "tides/low failed \"expected 4.2\\n  found 4.3\"",
-                "tides/moon left \"no moon\"",
+                "tides/moon skipped \"no moon\"",
                 "tides/broken failed \"it broke\"",
             ]
         );

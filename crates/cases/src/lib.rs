@@ -23,7 +23,7 @@ pub struct Case {
     pub outcome: CaseOutcome,
     /// How long it took, in seconds, where the report says so.
     pub seconds: Option<f64>,
-    /// What was said of a failure, or why it was left out.
+    /// What was said of a failure, or why it was skipped.
     pub text: String,
 }
 
@@ -35,7 +35,7 @@ pub enum CaseOutcome {
     /// It failed.
     Failed,
     /// It was not tried.
-    LeftOut,
+    Skipped,
 }
 
 impl CaseOutcome {
@@ -44,7 +44,7 @@ impl CaseOutcome {
         match self {
             CaseOutcome::Passed => "passed",
             CaseOutcome::Failed => "failed",
-            CaseOutcome::LeftOut => "left",
+            CaseOutcome::Skipped => "skipped",
         }
     }
 }

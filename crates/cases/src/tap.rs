@@ -69,15 +69,15 @@ fn case(line: &str, number: usize) -> Option<Case> {
         None => (rest.trim(), ""),
     };
     let word = directive.split_whitespace().next().unwrap_or("").to_ascii_lowercase();
-    // A case that is known to fail, or that is not for this machine, counts as left out.
-    let left_out = word.starts_with("skip") || word.starts_with("todo");
-    let outcome = match (left_out, ok) {
-        (true, _) => CaseOutcome::LeftOut,
+    // A case that is known to fail, or that is not for this machine, counts as skipped.
+    let skipped = word.starts_with("skip") || word.starts_with("todo");
+    let outcome = match (skipped, ok) {
+        (true, _) => CaseOutcome::Skipped,
         (false, true) => CaseOutcome::Passed,
         (false, false) => CaseOutcome::Failed,
     };
     let name = if name.is_empty() { format!("case {number}") } else { name.replace("\\#", "#") };
-    let text = if left_out { directive.to_owned() } else { String::new() };
+    let text = if skipped { directive.to_owned() } else { String::new() };
     Some(Case { group: String::new(), name, outcome, seconds: None, text })
 }
 
@@ -99,8 +99,8 @@ mod tests {
             [
                 "passed ebb: ",
                 "failed flow: wanted: 4.2\nfound 4.3",
-                "left case 3: SKIP no gauge here",
-                "left neap: TODO not written",
+                "skipped case 3: SKIP no gauge here",
+                "skipped neap: TODO not written",
                 "passed case 5: ",
             ]
         );

@@ -135,7 +135,7 @@ impl Outcome {
     /// Whether all that was asked for is there now.
     pub fn is_complete(&self) -> bool {
         let done = &self.summary;
-        done.failed + done.blocked + done.left + done.unpublished == 0 && !self.cancelled
+        done.failed + done.blocked + done.unstarted + done.unpublished == 0 && !self.cancelled
     }
 }
 

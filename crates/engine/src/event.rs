@@ -23,7 +23,7 @@ pub enum Verdict {
     /// Something that it needs failed.
     Blocked,
     /// It was not begun.
-    Left,
+    Unstarted,
 }
 
 impl Verdict {
@@ -35,7 +35,7 @@ impl Verdict {
             Verdict::Reused => "reused",
             Verdict::Failed => "failed",
             Verdict::Blocked => "blocked",
-            Verdict::Left => "left",
+            Verdict::Unstarted => "unstarted",
         }
     }
 }
@@ -288,7 +288,7 @@ pub struct Summary {
     /// Something that they need failed.
     pub blocked: usize,
     /// Not begun.
-    pub left: usize,
+    pub unstarted: usize,
     /// Checks that failed and do not count, since it is known that they are unwell.
     pub quarantined: usize,
     /// Results that could not be put where people find them.
@@ -308,7 +308,7 @@ impl Summary {
             Verdict::Reused => self.reused += 1,
             Verdict::Failed => self.failed += 1,
             Verdict::Blocked => self.blocked += 1,
-            Verdict::Left => self.left += 1,
+            Verdict::Unstarted => self.unstarted += 1,
         }
     }
 }
@@ -318,7 +318,7 @@ impl Summary {
 pub struct PlannedStep {
     /// The step.
     pub step: StepId,
-    /// What would become of it; `Left` where that shows only when what it needs has run.
+    /// What would become of it; `Unstarted` where that shows only when what it needs has run.
     pub verdict: Verdict,
     /// Why.
     pub reason: Reason,

@@ -47,7 +47,7 @@ pub use files::FileTable;
 pub use found::{ListingContext, parse_listing};
 pub use key::{KEY_VERSION, declared_key};
 pub use nubrik_disk::{MadeThing, Signature, TreeFile, TreeFileKind};
-pub use observe::{StepAudit, audit, in_box};
+pub use observe::{ObservedStep, in_box, observe};
 pub use outside::{
     CONSTANT_ROOT, FoundTool, Job, JobEnd, Lent, Outside, Readable, Readables, Seen, ServiceFailure,
     ServiceProblem, ToolProblem, Touch, Touched, Work,

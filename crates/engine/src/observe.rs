@@ -30,7 +30,7 @@ const OF_RUNTIMES: [&str; 6] = ["/sys/", "/proc/", "/dev/", "/tmp/", "/var/tmp/"
 /// What a step was seen to do when it ran once more, beside what it declares. Paths are from the workspace's
 /// root; each list is sorted.
 #[derive(Clone, Debug)]
-pub struct StepAudit {
+pub struct ObservedStep {
     /// The step.
     pub step: StepId,
     /// How it failed, if it did.
@@ -55,26 +55,26 @@ pub struct StepAudit {
 
 /// Runs steps that are current once more, each under a recorder, and leaves their results as they were. Steps
 /// without commands are passed over. `None` where the machine cannot record.
-pub fn audit(
+pub fn observe(
     graph: &Graph,
     steps: &[StepId],
     before: &State,
     outside: &dyn Outside,
     store: Option<&dyn Store>,
     listener: &dyn Listener,
-) -> Option<Vec<StepAudit>> {
+) -> Option<Vec<ObservedStep>> {
     let options = Options { jobs: 1, memory: u64::MAX, keep_going: true, reaches_out: true };
     let mut build = Build::new(Request::whole(graph, &[]), before, outside, store, listener, options);
     // What is made here is thrown away again.
     build.store = None;
-    let mut audits = Vec::new();
+    let mut observed_steps = Vec::new();
     for step in steps.iter().copied().filter(|s| !graph.step(*s).commands.is_empty()) {
         if outside.is_cancelled() {
             break;
         }
-        audits.push(build.audit_step(step)?);
+        observed_steps.push(build.observe_step(step)?);
     }
-    Some(audits)
+    Some(observed_steps)
 }
 
 /// Makes everything as it is when a step's commands begin, and lets `act` do something there with a job that
@@ -235,10 +235,10 @@ impl Build<'_> {
         words().any(script) && !words().any(|word| &**word == "-m")
     }
 
-    fn audit_step(&self, id: StepId) -> Option<StepAudit> {
+    fn observe_step(&self, id: StepId) -> Option<ObservedStep> {
         let graph = self.graph;
         let step = graph.step(id);
-        let mut audit = StepAudit {
+        let mut observed = ObservedStep {
             step: id,
             failure: None,
             read: Vec::new(),
@@ -261,15 +261,15 @@ impl Build<'_> {
         let made = match ran {
             Ok(Ok(made)) => made,
             Ok(Err(failure)) => {
-                audit.failure = failure;
+                observed.failure = failure;
                 Vec::new()
             }
             Err(failure) => {
-                audit.failure = Some(failure);
-                return Some(audit);
+                observed.failure = Some(failure);
+                return Some(observed);
             }
         };
-        if seen.touched.is_empty() && audit.failure.is_none() {
+        if seen.touched.is_empty() && observed.failure.is_none() {
             // A process cannot even be started without being seen.
             return None;
         }
@@ -277,14 +277,14 @@ impl Build<'_> {
         if let Some(memory) = remembered {
             let pairs = step.outputs.iter().zip(made.iter().zip(&memory.outputs));
             let other = pairs.filter(|(_, (now, then))| now.digest() != then.digest());
-            audit.differs = other.map(|(output, _)| output.name.clone()).collect();
+            observed.differs = other.map(|(output, _)| output.name.clone()).collect();
         }
-        self.hold_against(id, &seen, &mut audit);
-        Some(audit)
+        self.hold_against(id, &seen, &mut observed);
+        Some(observed)
     }
 
     /// Holds what was seen against what is declared.
-    fn hold_against(&self, id: StepId, seen: &Seen, audit: &mut StepAudit) {
+    fn hold_against(&self, id: StepId, seen: &Seen, observed: &mut ObservedStep) {
         let graph = self.graph;
         let step = graph.step(id);
         let mut touched: HashSet<&str> = HashSet::new();
@@ -316,22 +316,24 @@ impl Build<'_> {
             some
         };
         let all = graph.declared(step);
-        audit.read = declared(&all, true);
-        audit.unused = declared(&step.inputs, false);
+        observed.read = declared(&all, true);
+        observed.unused = declared(&step.inputs, false);
         // Whoever lists a folder takes something from each name in it.
-        audit.unused.retain(|path| !listed.contains(folder_of(path)));
+        observed.unused.retain(|path| !listed.contains(folder_of(path)));
         // What its services read is among its inputs, and not its own to read.
         let mut services = Vec::new();
         step.services.iter().for_each(|service| service.add_to(&mut services));
-        audit.unused.retain(|path| !services.iter().any(|s| s.inputs.iter().any(|i| i.as_str() == &**path)));
-        audit.refused = self.refusals(id, seen, None);
+        observed
+            .unused
+            .retain(|path| !services.iter().any(|s| s.inputs.iter().any(|i| i.as_str() == &**path)));
+        observed.refused = self.refusals(id, seen, None);
         // That is reported for all that was looked for.
-        audit.refused.retain(|r| !matches!(r, Refusal::Path { touch: Touch::LookedUp, .. }));
-        self.count_system(id, seen, audit);
+        observed.refused.retain(|r| !matches!(r, Refusal::Path { touch: Touch::LookedUp, .. }));
+        self.count_system(id, seen, observed);
     }
 
     /// Holds what a step touched beside the workspace's declared files against what counts.
-    fn count_system(&self, id: StepId, seen: &Seen, audit: &mut StepAudit) {
+    fn count_system(&self, id: StepId, seen: &Seen, observed: &mut ObservedStep) {
         let step = self.graph.step(id);
         let tools = self.tools_of(id).unwrap_or_default();
         let memory = self.before.steps.get(step.folder.shared());
@@ -347,14 +349,14 @@ impl Build<'_> {
             let inside = path.is_some_and(|path| !path.is_root() && path.below(&step.folder).is_none());
             // Folders on the way to something are asked for by everyone.
             if inside && !seen.allowed && seen.touch == Touch::LookedUp && seen.folder != Some(true) {
-                audit.looked_up.push((seen.path.told(), seen.folder.is_some()));
+                observed.looked_up.push((seen.path.told(), seen.folder.is_some()));
             }
             let of_runtimes = OF_RUNTIMES.iter().any(|folder| seen.path.as_str().starts_with(folder));
             let is_system = seen.path.is_of_machine() && !of_runtimes && seen.folder == Some(false);
             if is_system && seen.allowed && seen.touch != Touch::LookedUp {
-                audit.system += 1;
+                observed.system += 1;
                 if !counted.contains(seen.path.as_str()) {
-                    audit.uncounted.push(seen.path.told());
+                    observed.uncounted.push(seen.path.told());
                 }
             }
         }

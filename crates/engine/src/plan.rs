@@ -48,7 +48,7 @@ pub fn plan(
         let memory = before.steps.get(graph.step(step).folder.shared());
         let micros = memory.as_ref().filter(|m| !m.outputs.is_empty()).map(|m| m.micros);
         let (verdict, reason) = build.plan_step(step, &needs, &unknown);
-        if matches!(verdict, Verdict::Ran | Verdict::Left | Verdict::Failed) {
+        if matches!(verdict, Verdict::Ran | Verdict::Unstarted | Verdict::Failed) {
             unknown.insert(step);
         }
         let compared = supposed.compare && verdict != Verdict::Current;
@@ -83,7 +83,7 @@ impl Build<'_> {
                 Some(_) => {
                     let path = self.graph.file(file).path.shared().clone();
                     let target = self.maker_of(&path).unwrap_or_else(|| "".into());
-                    (Verdict::Left, Reason::MaybeChanged { target, path })
+                    (Verdict::Unstarted, Reason::MaybeChanged { target, path })
                 }
             };
         }

@@ -130,7 +130,7 @@ impl<'b, 'a> Schedule<'b, 'a> {
                 return StepEnd::new(Verdict::Blocked, Reason::NeedFailed { target, say });
             }
             if progress.stop || build.outside.is_cancelled() {
-                return StepEnd::new(Verdict::Left, Reason::Stopped);
+                return StepEnd::new(Verdict::Unstarted, Reason::Stopped);
             }
         }
         let now = match build.examine(step) {
@@ -201,7 +201,7 @@ impl<'b, 'a> Schedule<'b, 'a> {
                     because: StepMemory::because_of(&done.reason),
                 };
                 build.note(step, Arc::new(unfinished));
-                let verdict = if failure.is_some() { Verdict::Failed } else { Verdict::Left };
+                let verdict = if failure.is_some() { Verdict::Failed } else { Verdict::Unstarted };
                 StepEnd { verdict, failure, ..done }
             }
         }
@@ -256,7 +256,7 @@ impl<'b, 'a> Schedule<'b, 'a> {
         for user in queue.users(step) {
             let known = &mut failed_need[user.index()];
             *known = known.or(blame);
-            *stop |= verdict == Verdict::Left && blame.is_none();
+            *stop |= verdict == Verdict::Unstarted && blame.is_none();
         }
         queue.end(step);
         let somebody_waits = progress.waiting > 0;

@@ -227,7 +227,10 @@ fn stopping_leaves_the_rest_and_says_so() {
     let (outcome, log) =
         bench.build_with(&joins, Options { jobs: 1, memory: u64::MAX, keep_going: true, reaches_out: true });
     assert!(outcome.cancelled);
-    assert_eq!(log, ["began 2", "left 0: the build stopped first", "left 1: the build stopped first"]);
+    assert_eq!(
+        log,
+        ["began 2", "unstarted 0: the build stopped first", "unstarted 1: the build stopped first"]
+    );
 }
 
 #[test]
@@ -246,7 +249,7 @@ fn a_plan_changes_nothing_and_says_what_it_cannot_know() {
         Supposed::default(),
     );
     let said: Vec<String> = planned.iter().map(|p| format!("{} {}", p.verdict.word(), p.reason)).collect();
-    assert_eq!(said, ["ran a changed", "left if f0 of t0 changes"]);
+    assert_eq!(said, ["ran a changed", "unstarted if f0 of t0 changes"]);
     assert!(planned.iter().all(|p| p.micros.is_some()));
     assert_eq!(bench.machine.text("made/@f1/f1").unwrap(), "flowebb ");
 }

@@ -428,12 +428,12 @@ impl World {
         }
         let said = |step: usize| {
             let with = |word: &str| log.iter().any(|l| l.starts_with(&format!("{word} {step}")));
-            ["ran", "current", "reused", "failed", "blocked", "left"].into_iter().find(|word| with(word))
+            ["ran", "current", "reused", "failed", "blocked", "unstarted"].into_iter().find(|word| with(word))
         };
         for (step, expected) in expected.iter().enumerate() {
             let folder = self.folder(step);
             let state = said(step).unwrap_or("nothing");
-            if outcome.cancelled && matches!(state, "left" | "blocked" | "failed") {
+            if outcome.cancelled && matches!(state, "unstarted" | "blocked" | "failed") {
                 // It may have been stopped in the middle, with its folder cleared.
                 if log.contains(&format!("will run {step}")) {
                     self.in_place.remove(&folder);

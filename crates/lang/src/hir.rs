@@ -428,14 +428,14 @@ pub enum WordPiece {
     Value(ExprId),
     /// `{in expr}`: the expression is taken as files.
     In(ExprId),
-    /// `{list expr}`: the path of a file that lists the files, one a line.
-    List(ExprId),
+    /// `{argfile expr}`: the path of a file that lists the files, one a line.
+    ArgFile(ExprId),
     Out {
         name: Option<Name>,
         path: ExprId,
         folder: bool,
     },
-    Found {
+    DepFile {
         path: ExprId,
     },
     Scratch {

@@ -22,7 +22,7 @@ impl Evaluation {
             diagnostics: _,
             sources: _,
             read: _,
-            scans: _,
+            probes: _,
             trail: _,
             digests: _,
             waiting: _,

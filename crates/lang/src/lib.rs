@@ -22,9 +22,10 @@ mod lower;
 mod modules;
 mod output;
 mod parallel;
-mod probe_bytes;
+mod renamed;
 mod reported;
 mod rows;
+mod sample_bytes;
 pub mod topics;
 mod trail;
 mod types;
@@ -37,7 +38,7 @@ pub use parallel::evaluate_below;
 pub use trail::{REQUEST, Trail, Unit, WatchedWorld};
 pub use world::{
     Answer, AnswerText, DefinitionText, EntryKind, LibraryAnswer, LibraryRequest, LibrarySearch, Listing,
-    ProbeCommand, ProbeProgram, ProbeRequest, ToolAnswer, ToolRequest, ToolSearch, World,
+    SampleCommand, SampleProgram, SampleRequest, ToolAnswer, ToolRequest, ToolSearch, World,
 };
 
 /// The file that makes a folder a package.

@@ -76,7 +76,7 @@ pub(crate) fn needless_shells(module: &Module) -> Vec<Diagnostic> {
     });
     needless
         .map(|(_, span)| {
-            let warning = Diagnostic::warning("needless-shell", "this command needs no shell");
+            let warning = Diagnostic::warning("shell-not-needed", "this command needs no shell");
             warning.at(*span).note("without one, every tool that it starts is known").mend("drop `sh`")
         })
         .collect()

@@ -11,6 +11,7 @@ use nubrik_syntax::parse;
 use crate::address::WithinPattern;
 use crate::hir::*;
 use crate::lower::{Location, lower};
+use crate::renamed::meant;
 use crate::reported::{Reported, report, reported_before};
 use crate::world::{Answer, DefinitionText, EntryKind, World};
 use crate::{TARGETS_FILE, WORKSPACE_FILE};
@@ -207,7 +208,7 @@ impl Modules {
                     .iter()
                     .filter(|d| self.refusal(from, kit, d, "").is_none())
                     .map(|d| &*d.name.text);
-                let near = nearest(&name.text, open.clone()).map(str::to_owned);
+                let near = meant(&name.text, open.clone()).map(str::to_owned);
                 let all: Vec<&str> = open.collect();
                 let error =
                     Diagnostic::error("unknown-name", format!("`{}` has no `{}`", module.title, name.text));

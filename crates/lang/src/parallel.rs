@@ -187,7 +187,7 @@ impl Whole {
         for (id, maker) in new_files {
             self.graph.files[id].maker = maker.map(|m| steps[m.index()]);
         }
-        self.absorb_rest(other.requested, other.targets, other.scans, &files, &targets);
+        self.absorb_rest(other.requested, other.targets, other.probes, &files, &targets);
         for diagnostic in other.diagnostics {
             let diagnostic = self.moved(diagnostic, &other.sources);
             self.evaluation.diagnostics.push(diagnostic);
@@ -281,13 +281,13 @@ impl Whole {
         &mut self,
         requested: Vec<FileId>,
         targets: Vec<TargetId>,
-        scans: Vec<FileId>,
+        probes: Vec<FileId>,
         files: &[FileId],
         numbers: &[TargetId],
     ) {
         self.evaluation.requested.extend(requested.into_iter().map(|f| files[f.index()]));
         self.evaluation.targets.extend(targets.into_iter().map(|t| numbers[t.index()]));
-        self.evaluation.scans.extend(scans.into_iter().map(|f| files[f.index()]));
+        self.evaluation.probes.extend(probes.into_iter().map(|f| files[f.index()]));
     }
 
     /// A diagnostic with its places in the sources of the whole, to which their texts are added.
@@ -355,7 +355,7 @@ impl Default for Evaluation {
             diagnostics: Vec::new(),
             sources: nubrik_source::Sources::default(),
             read: Vec::new(),
-            scans: Vec::new(),
+            probes: Vec::new(),
             effects: Vec::new(),
             services: Vec::new(),
             through: Vec::new(),

@@ -10,7 +10,7 @@ use nubrik_source::WsPath;
 use rustc_hash::{FxHashMap, FxHashSet};
 
 use crate::world::{
-    Answer, AnswerText, DefinitionText, EntryKind, LibraryRequest, LibrarySearch, Listing, ProbeRequest,
+    Answer, AnswerText, DefinitionText, EntryKind, LibraryRequest, LibrarySearch, Listing, SampleRequest,
     ToolRequest, ToolSearch, World,
 };
 
@@ -203,11 +203,11 @@ impl World for WatchedWorld<'_> {
         self.world.library(request)
     }
 
-    fn probe(&self, request: &ProbeRequest) -> Answer<Result<AnswerText, String>> {
-        self.world.probe(request)
+    fn sample(&self, request: &SampleRequest) -> Answer<Result<AnswerText, String>> {
+        self.world.sample(request)
     }
 
-    fn scan(&self, folder: &WsPath) -> Answer<AnswerText> {
-        self.world.scan(folder)
+    fn probe(&self, folder: &WsPath) -> Answer<AnswerText> {
+        self.world.probe(folder)
     }
 }

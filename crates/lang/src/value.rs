@@ -60,7 +60,7 @@ pub(crate) struct ToolValue {
     pub version: Option<Arc<str>>,
 }
 
-/// What a probe or scan answered.
+/// What a sample or probe answered.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub(crate) struct AnswerValue {
     pub ok: bool,
@@ -244,7 +244,7 @@ pub(crate) enum WordStrand {
         folder: bool,
         span: Span,
     },
-    Found {
+    DepFile {
         path: Arc<str>,
         span: Span,
     },
@@ -253,7 +253,7 @@ pub(crate) enum WordStrand {
         span: Span,
     },
     /// The path of a file that lists these, one a line.
-    List(Rc<[FileRef]>),
+    ArgFile(Rc<[FileRef]>),
     Tool(Rc<ToolValue>),
     /// A secret, by its name.
     Secret(Arc<str>),

@@ -69,10 +69,10 @@ pub trait World: Sync {
     fn tool(&self, request: &ToolRequest) -> Answer<ToolSearch>;
     /// Libraries installed on the machine.
     fn library(&self, request: &LibraryRequest) -> Answer<LibrarySearch>;
-    /// What a probe answers, or why it could not run.
-    fn probe(&self, request: &ProbeRequest) -> Answer<Result<AnswerText, String>>;
-    /// The answer of the scan that is in a folder: kept, and true for this run.
-    fn scan(&self, folder: &WsPath) -> Answer<AnswerText>;
+    /// What a sample answers, or why it could not run.
+    fn sample(&self, request: &SampleRequest) -> Answer<Result<AnswerText, String>>;
+    /// The answer of the probe that is in a folder: kept, and true for this run.
+    fn probe(&self, folder: &WsPath) -> Answer<AnswerText>;
 }
 
 /// What a tool is to be found by.
@@ -139,36 +139,36 @@ pub struct LibrarySearch {
     pub problem: Option<String>,
 }
 
-/// A program that a probe starts.
+/// A program that a sample starts.
 #[derive(Clone, PartialEq, Eq, Hash, Debug)]
-pub enum ProbeProgram {
+pub enum SampleProgram {
     /// A tool of the machine, by its name.
     Tool(Arc<str>),
     /// A source file.
     File(WsPath),
 }
 
-/// One process of a probe.
+/// One process of a sample.
 #[derive(Clone, PartialEq, Eq, Hash, Debug)]
-pub struct ProbeCommand {
+pub struct SampleCommand {
     /// What is started.
-    pub program: ProbeProgram,
+    pub program: SampleProgram,
     /// All words, the first one included.
     pub words: Vec<Arc<str>>,
 }
 
 /// A cheap command whose answer the definitions read.
 #[derive(Clone, PartialEq, Eq, Hash, Debug)]
-pub struct ProbeRequest {
+pub struct SampleRequest {
     /// Commands in order, each with the processes of its pipe.
-    pub commands: Vec<Vec<ProbeCommand>>,
+    pub commands: Vec<Vec<SampleCommand>>,
     /// Variables, sorted by name.
     pub env: Vec<(Arc<str>, Arc<str>)>,
     /// How long each command may take, in milliseconds.
     pub timeout: Option<u64>,
 }
 
-/// What a probe or scan answered.
+/// What a sample or probe answered.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub struct AnswerText {
     /// Whether it succeeded.

@@ -93,7 +93,7 @@ fn folders_are_inputs_unless_the_command_lists_what_it_read() {
     );
     assert_eq!(
         only_step(&format!(
-            "{folder}target t = step {{ run = `cc {{in \"a.csv\"}} -I{{inc}} {{found \"t.d\"}} {{out \"t\"}}`, reads = \"*.csv\" }}"
+            "{folder}target t = step {{ run = `cc {{in \"a.csv\"}} -I{{inc}} {{depfile \"t.d\"}} {{out \"t\"}}`, reads = \"*.csv\" }}"
         )),
         "[cc] [a.csv] [-Iinc] [.nubrik/made/t/@t/t.d] [.nubrik/made/t/@t/t]
 reads: a.csv
@@ -233,7 +233,7 @@ fn variants_stand_side_by_side_and_only_what_reads_an_option_has_them() {
 fn what_many_steps_may_read_is_one_set() {
     let definition = "let headers = glob(\"inc/**/*.h\")\n\
         private let compile(source: file, name: text, reads_too: files): step = step {\n    \
-        run = `cc -I{folder} -MF {found \"d\"} {source} -o {out \"{name}.o\"}`\n    reads = reads_too\n}\n\
+        run = `cc -I{folder} -MF {depfile \"d\"} {source} -o {out \"{name}.o\"}`\n    reads = reads_too\n}\n\
         let folder: folder = \"inc\"\n\
         target a = [each name in [\"x\", \"y\"] give compile(\"a.c\", name, headers)]\n\
         target b = compile(\"a.c\", \"z\", [headers, \"a.h\"])\n\

@@ -1,5 +1,5 @@
 //! This machine, seen from a workspace: its tools and libraries, the services that are started on it, and the commands of steps,
-//! jobs and probes, each confined to what it may reach.
+//! jobs and samples, each confined to what it may reach.
 //!
 //! ```
 //! use std::sync::Arc;
@@ -26,7 +26,7 @@ mod libraries;
 mod machine;
 mod natives;
 mod places;
-mod probes;
+mod samples;
 mod services;
 mod temporary;
 mod tool_parts;

@@ -38,7 +38,8 @@ pub struct BuildRecord {
     /// How many failed.
     pub failed: usize,
     /// How many were not begun.
-    pub not_begun: usize,
+    #[serde(alias = "not_begun")]
+    pub unstarted: usize,
     /// Steps that were not current, in the order in which they were done with.
     pub done: Vec<StepRecord>,
 }
@@ -104,7 +105,7 @@ impl<'a> Chronicle<'a> {
             ran: summary.ran,
             reused: summary.reused,
             failed: summary.failed,
-            not_begun: summary.blocked + summary.left,
+            unstarted: summary.blocked + summary.unstarted,
             done: self.done.into_inner().unwrap_or_else(PoisonError::into_inner),
         }
     }
@@ -198,7 +199,7 @@ mod tests {
             ran: 1,
             reused: 0,
             failed: 0,
-            not_begun: 0,
+            unstarted: 0,
             done: vec![],
         }
     }

@@ -12,7 +12,7 @@ use std::collections::BTreeMap;
 use nubrik_bytes::{Decoder, Digest, Encoder, Frame, Magic, Truncated};
 use nubrik_disk::Signature;
 use nubrik_engine::FileBytes;
-use nubrik_lang::{Listing, ProbeRequest};
+use nubrik_lang::{Listing, SampleRequest};
 use nubrik_source::FilePath;
 use rustc_hash::FxHashMap;
 
@@ -142,8 +142,8 @@ pub struct NewSeal {
     pub graph: Digest,
     /// Variables of the environment with the digests of their values.
     pub env: Vec<(String, Option<Digest>)>,
-    /// Probes with the digests of their answers.
-    pub probes: Vec<(ProbeRequest, Digest)>,
+    /// Samples with the digests of their answers.
+    pub samples: Vec<(SampleRequest, Digest)>,
     /// What was looked at, by path.
     pub entries: BTreeMap<FilePath, Entry>,
 }
@@ -151,13 +151,13 @@ pub struct NewSeal {
 impl NewSeal {
     /// The seal's bytes: its result, entries sorted by path, and their paths.
     pub fn encode(&self) -> Vec<u8> {
-        let NewSeal { sealed: Sealed { steps, results }, graph, env, probes, entries } = self;
+        let NewSeal { sealed: Sealed { steps, results }, graph, env, samples, entries } = self;
         let mut head = Encoder::new();
         head.digest(graph);
         head.u64(*steps as u64);
         results.encode(&mut head);
         head.list(env, write_env);
-        head.list(probes, write_probe);
+        head.list(samples, write_sample);
         let mut out = Frame::begin(Seal::MAGIC);
         out.bytes.reserve_exact(head.bytes.len() + entries.len() * (ENTRY + 48) + 64);
         out.bytes(&head.bytes);
@@ -203,7 +203,7 @@ pub struct Seal {
     /// The id of the graph that belongs to it.
     pub graph: Digest,
     env: Vec<(String, Option<Digest>)>,
-    probes: Vec<(ProbeRequest, Digest)>,
+    samples: Vec<(SampleRequest, Digest)>,
     /// Where the entries begin, how many there are, and where their paths begin.
     entries: usize,
     count: usize,
@@ -237,9 +237,9 @@ impl Kept for Seal {
         let graph = from.digest()?;
         let sealed = Sealed { steps: from.u64()? as usize, results: Results::decode(&mut from)? };
         let env = from.list(read_env)?;
-        let probes = from.list(|from| Ok((ProbeRequest::decode(from)?, from.digest()?)))?;
+        let samples = from.list(|from| Ok((SampleRequest::decode(from)?, from.digest()?)))?;
         let (newer, added) = (FxHashMap::default(), Vec::new());
-        Ok(Seal { sealed, graph, env, probes, entries, count, paths, file, newer, added })
+        Ok(Seal { sealed, graph, env, samples, entries, count, paths, file, newer, added })
     }
 
     fn encode(&self) -> Vec<u8> {
@@ -254,7 +254,7 @@ impl Kept for Seal {
                 self.sealed.results = self.sealed.results.changed(&head.gone, &head.results);
             }
             self.env.extend(head.env);
-            self.probes.extend(head.probes);
+            self.samples.extend(head.samples);
         }
         for (path, entry) in news.entries {
             match self.find(path.as_str()) {
@@ -280,9 +280,9 @@ impl Seal {
         self.env.iter().any(|(n, _)| n == name)
     }
 
-    /// Whether the answer of a probe is sealed.
-    pub fn has_probe(&self, request: &ProbeRequest) -> bool {
-        self.probes.iter().any(|(r, _)| r == request)
+    /// Whether the answer of a sample is sealed.
+    pub fn has_sample(&self, request: &SampleRequest) -> bool {
+        self.samples.iter().any(|(r, _)| r == request)
     }
 
     /// Paths with their entries, of files that lie in some nodes.
@@ -369,7 +369,7 @@ impl Seal {
             sealed: self.sealed.clone(),
             graph: self.graph,
             env: self.env.clone(),
-            probes: self.probes.clone(),
+            samples: self.samples.clone(),
             entries: (0..self.len())
                 .map(|n| (FilePath::from_text(self.path(n).into()), self.entry(n)))
                 .filter(|(_, entry)| !entry.roles.has(Roles::GONE))
@@ -398,10 +398,10 @@ pub struct NewHead {
     pub gone: Vec<String>,
     /// New results.
     pub results: Vec<String>,
-    /// Variables and probes that were not looked at before.
+    /// Variables and samples that were not looked at before.
     pub env: Vec<(String, Option<Digest>)>,
-    /// Probes that were not asked before, with digests of their answers.
-    pub probes: Vec<(ProbeRequest, Digest)>,
+    /// Samples that were not asked before, with digests of their answers.
+    pub samples: Vec<(SampleRequest, Digest)>,
 }
 
 impl SealNews {
@@ -409,13 +409,13 @@ impl SealNews {
         let SealNews { head, entries } = self;
         let mut out = Encoder::new();
         out.bool(head.is_some());
-        if let Some(NewHead { graph, steps, gone, results, env, probes }) = head {
+        if let Some(NewHead { graph, steps, gone, results, env, samples }) = head {
             out.digest(graph);
             out.u64(*steps as u64);
             out.list(gone, |out, path| out.text(path));
             out.list(results, |out, path| out.text(path));
             out.list(env, write_env);
-            out.list(probes, write_probe);
+            out.list(samples, write_sample);
         }
         out.u32(entries.len() as u32);
         for (path, entry) in entries {
@@ -435,7 +435,7 @@ impl SealNews {
                 gone: from.list(|from| Ok(from.text()?.to_owned()))?,
                 results: from.list(|from| Ok(from.text()?.to_owned()))?,
                 env: from.list(read_env)?,
-                probes: from.list(|from| Ok((ProbeRequest::decode(from)?, from.digest()?)))?,
+                samples: from.list(|from| Ok((SampleRequest::decode(from)?, from.digest()?)))?,
             }),
         };
         let entries = from.list(|from| Ok((FilePath::from_text(from.text()?.into()), read_entry(from)?)))?;
@@ -458,7 +458,7 @@ fn read_env(from: &mut Decoder<'_>) -> Result<Variable, Truncated> {
     Ok((name, is_set.then_some(digest)))
 }
 
-fn write_probe(out: &mut Encoder, (request, digest): &(ProbeRequest, Digest)) {
+fn write_sample(out: &mut Encoder, (request, digest): &(SampleRequest, Digest)) {
     request.encode(out);
     out.digest(digest);
 }

@@ -142,12 +142,12 @@ pub enum UserCommand {
         /// Then run the steps of these targets once more, recorded, and compare what they read and write with
         /// what they declare
         #[arg(long)]
-        audit: bool,
+        observe: bool,
         /// Only what a change since this revision of git can affect; uncommitted changes count
-        #[arg(long, value_name = "REV", conflicts_with = "audit")]
+        #[arg(long, value_name = "REV", conflicts_with = "observe")]
         since: Option<String>,
         /// Only say what would run, as `nubrik plan` does
-        #[arg(long, short = 'n', conflicts_with = "audit")]
+        #[arg(long, short = 'n', conflicts_with = "observe")]
         dry_run: bool,
     },
     /// Run tests whose results are out of date, after building what they need
@@ -163,7 +163,7 @@ pub enum UserCommand {
     Inside {
         /// The target that has the step
         #[arg(value_name = "TARGET")]
-        address: String,
+        target: String,
         /// Words of what the step says it does, if the target has several
         step: Option<String>,
     },
@@ -186,7 +186,10 @@ reuse  its result is kept from an earlier build, here or in another workspace, a
     Why {
         /// The target to explain
         #[arg(value_name = "TARGET")]
-        address: String,
+        target: String,
+        /// Say why it depends on this one instead, as `nubrik how` does
+        #[arg(value_name = "NEED")]
+        need: Option<String>,
     },
     /// List the last builds, or the steps of one of them
     History {
@@ -208,9 +211,9 @@ reuse  its result is kept from an earlier build, here or in another workspace, a
         what: Vec<String>,
         /// Count them by kind
         #[arg(long)]
-        kinds: bool,
+        count: bool,
         /// List tests with the cases that they last reported
-        #[arg(long, conflicts_with = "kinds")]
+        #[arg(long, conflicts_with = "count")]
         cases: bool,
         /// Only those of this kind
         #[arg(long, value_name = "KIND")]
@@ -226,7 +229,7 @@ reuse  its result is kept from an earlier build, here or in another workspace, a
     Show {
         /// The target to show
         #[arg(value_name = "TARGET")]
-        address: String,
+        target: String,
         /// Show what its steps printed when they last ran
         #[arg(long)]
         printed: bool,
@@ -235,7 +238,7 @@ reuse  its result is kept from an earlier build, here or in another workspace, a
     Tree {
         /// The target to begin with
         #[arg(value_name = "TARGET")]
-        address: String,
+        target: String,
         /// How many levels to show
         #[arg(long, value_name = "N")]
         depth: Option<usize>,
@@ -255,9 +258,12 @@ reuse  its result is kept from an earlier build, here or in another workspace, a
         /// Targets (tide/tidecast), globs of them (tide/**), or files; without any, everything in this folder and below
         #[arg(value_name = "TARGET")]
         what: Vec<String>,
-        /// How to draw it: dot (the default), mermaid, json or svg
-        #[arg(long, value_enum, default_value_t = GraphFormat::Dot, hide_possible_values = true, hide_default_value = true)]
-        format: GraphFormat,
+        /// How to draw it: text (the default), svg, dot, mermaid or json
+        #[arg(long, value_enum, hide_possible_values = true)]
+        format: Option<GraphFormat>,
+        /// The file to write; its ending says the format if --format does not
+        #[arg(long, value_name = "FILE")]
+        output: Option<PathBuf>,
         /// How many levels below what was asked for to draw
         #[arg(long, value_name = "N")]
         depth: Option<usize>,
@@ -331,7 +337,7 @@ pub struct Testing {
 pub struct RunArguments {
     /// The program, job or service to run
     #[arg(value_name = "TARGET")]
-    pub address: String,
+    pub target: String,
     /// Arguments for it
     #[arg(last = true)]
     pub args: Vec<String>,
@@ -395,7 +401,7 @@ pub struct How {
     pub keep_going: bool,
     /// Report every step and its reason, including steps with nothing to do
     #[arg(long)]
-    pub explain: bool,
+    pub reasons: bool,
 }
 
 /// Which tests are run.
@@ -421,6 +427,8 @@ pub struct WhichTests {
 /// How a graph is drawn.
 #[derive(clap::ValueEnum, Clone, Copy, PartialEq, Eq, Debug)]
 pub enum GraphFormat {
+    /// Lines for people
+    Text,
     /// Graphviz's language
     Dot,
     /// Mermaid's language

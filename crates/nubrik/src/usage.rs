@@ -9,6 +9,10 @@ use crate::exit::Exit;
 use crate::ui::console::{Console, OutputStream, err};
 use crate::ui::diagnostics;
 
+/// Options that had other names, with those that they have now.
+const RENAMED: [(&str, &str); 3] =
+    [("--audit", "--observe"), ("--explain", "--reasons"), ("--kinds", "--count")];
+
 /// Prints what was asked for (help, the version), or what is wrong.
 pub fn explain(error: &clap::Error) -> Exit {
     // The words that say how it is to look were not understood.
@@ -98,6 +102,11 @@ fn diagnostic(error: &clap::Error) -> Diagnostic {
         _ => error.to_string().lines().next().unwrap_or_default().trim_start_matches("error: ").to_owned(),
     };
     let mut diagnostic = Diagnostic::error("usage", message);
+    if let Some((_, now)) = RENAMED.iter().find(|(before, _)| *before == argument)
+        && error.kind() == ErrorKind::UnknownArgument
+    {
+        return diagnostic.mend(*now);
+    }
     let known = words(error, ContextKind::ValidValue);
     if !known.is_empty() {
         diagnostic = diagnostic.note(format!("the values are: {}", known.join(", ")));

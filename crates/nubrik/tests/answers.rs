@@ -12,7 +12,7 @@ fn a_failing_job_says_which_command_failed_with_what_and_where() {
         "targets.nub",
         "job j = effect { say = \"do it\", run = [`echo one`, sh`echo two; exit 7`, `echo never`] }\n",
     )]);
-    let run = sandbox.run(&["run", "j", "--plain"]).expect(7);
+    let run = sandbox.run(&["run", "j"]).expect(7);
     assert_eq!(run.stdout, "one\ntwo\n");
     for wanted in [
         "failed    j   exited with code 7",
@@ -30,7 +30,7 @@ fn a_failing_job_says_which_command_failed_with_what_and_where() {
         (&"sh -eu -c 'echo two; exit 7'".into(), &"targets.nub:1".into())
     );
     sandbox.write("targets.nub", "job j = effect { run = `echo well` }\n");
-    assert_eq!(sandbox.run(&["run", "j", "--plain"]).expect(0).stdout, "well\n");
+    assert_eq!(sandbox.run(&["run", "j"]).expect(0).stdout, "well\n");
     assert_eq!(sandbox.run(&["run", "j", "--json"]).expect(0).events().pop().unwrap()["state"], "ran");
 }
 
@@ -40,8 +40,8 @@ fn a_failing_step_names_the_folder_in_which_it_ran() {
         ("src/a", "hi"),
         (
             "targets.nub",
-            "target here = step { run = `cat b {in \"src/a\"} {out \"o\"}`, dir = \"src\" }\n\
-             target copy = step { run = [`cat b`, `cp a o`], dir = stage { \"a\": \"src/a\" }, makes = { \"o\": \"o\" } }\n",
+            "target here = step { run = `cat b {in \"src/a\"} {out \"o\"}`, folder = \"src\" }\n\
+             target copy = step { run = [`cat b`, `cp a o`], folder = stage { \"a\": \"src/a\" }, makes = { \"o\": \"o\" } }\n",
         ),
     ]);
     let text = sandbox.run(&["build", "-k", "--plain"]).expect(1).stdout;
@@ -111,13 +111,14 @@ fn an_audit_knows_copies_and_listings_and_names_what_does_not_count() {
         ("a", "hi"),
         (
             "targets.nub",
-            "target copy = step { run = [`grep -q hi a`, `cp a b`], dir = stage { \"a\": \"a\" }, makes = { \"b\": \"b\" } }\n\
+            "target copy = step { run = [`grep -q hi a`, `cp a b`], folder = stage { \"a\": \"a\" }, makes = { \"b\": \"b\" } }\n\
              target names = step { run = `ls {in \"a\"} > {out \"n\"}` }\n",
         ),
     ]);
-    let audits = sandbox.run(&["build", "--audit", "--json"]).expect(0).events();
-    let audit =
-        |target: &str| audits.iter().find(|e| e["event"] == "audit" && e["target"] == target).unwrap();
+    let observed_steps = sandbox.run(&["build", "--observe", "--json"]).expect(0).events();
+    let audit = |target: &str| {
+        observed_steps.iter().find(|e| e["event"] == "observed" && e["target"] == target).unwrap()
+    };
     assert_eq!(audit("copy")["unused"], serde_json::json!([]));
     let uncounted = audit("names")["uncounted"].as_array().unwrap();
     assert!(

@@ -83,16 +83,16 @@ fn touching_without_change_runs_nothing() {
 fn deleted_and_edited_results_are_put_back() {
     let tide = tide();
     tide.build();
-    let good = fs::read(tide.folder.join("out/base/cast")).unwrap();
-    fs::remove_file(tide.folder.join("out/base/cast")).unwrap();
+    let good = fs::read(tide.folder.join("out/default/cast")).unwrap();
+    fs::remove_file(tide.folder.join("out/default/cast")).unwrap();
     let run = tide.build();
     assert_eq!(run.ran(), [""; 0]);
-    assert!(run.stdout.contains("out/base/cast was gone; it is put back"), "{}", run.stdout);
-    tide.write("out/base/cast", "edited by mistake");
+    assert!(run.stdout.contains("out/default/cast was gone; it is put back"), "{}", run.stdout);
+    tide.write("out/default/cast", "edited by mistake");
     let run = tide.build();
     assert_eq!(run.ran(), [""; 0]);
-    assert!(run.stdout.contains("out/base/cast was edited; it is put back"), "{}", run.stdout);
-    assert_eq!(fs::read(tide.folder.join("out/base/cast")).unwrap(), good);
+    assert!(run.stdout.contains("out/default/cast was edited; it is put back"), "{}", run.stdout);
+    assert_eq!(fs::read(tide.folder.join("out/default/cast")).unwrap(), good);
     // The tool's own copies, too: gone, or edited in place.
     let object = tide.folder.join(".nubrik/made/wave/@src+wave.c.o/src/wave.c.o");
     fs::remove_file(&object).unwrap();
@@ -108,7 +108,7 @@ fn deleted_and_edited_results_are_put_back() {
     fs::remove_dir_all(tide.folder.join(".nubrik")).unwrap();
     let run = tide.build();
     assert_eq!((run.ran().len(), run.said("reused").len()), (0, 5));
-    assert_eq!(fs::read(tide.folder.join("out/base/cast")).unwrap(), good);
+    assert_eq!(fs::read(tide.folder.join("out/default/cast")).unwrap(), good);
 }
 
 #[test]
@@ -148,7 +148,7 @@ fn own_flags_do_not_travel_and_offers_do() {
         (
             "targets.nub",
             "use \"nub:c\" as c\n\
-             target a = c.library { sources = \"a.c\", headers = \"inc/a.h\", flags = [\"-Werror\", \"-Wall\"], offers = [\"-DOFFERED=3\"] }\n\
+             target a = c.library { sources = \"a.c\", headers = \"inc/a.h\", flags = [\"-Werror\", \"-Wall\"], exported_flags = [\"-DOFFERED=3\"] }\n\
              target b = c.library { sources = \"b.c\", needs = a }\n\
              target main = c.program { sources = \"main.c\", needs = [a, b] }\n",
         ),
@@ -199,8 +199,8 @@ fn file_names_with_spaces_and_quotes_are_one_word() {
     ]);
     sandbox.build();
     sandbox.run(&["run", "odd"]).expect(5);
-    assert_eq!(sandbox.read("out/base/texts/$HOME `date` \\n & ;.copy"), "dollar\n");
-    assert_eq!(sandbox.read("out/base/texts/-rf *.copy"), "dash\n");
+    assert_eq!(sandbox.read("out/default/texts/$HOME `date` \\n & ;.copy"), "dollar\n");
+    assert_eq!(sandbox.read("out/default/texts/-rf *.copy"), "dash\n");
     assert_eq!(sandbox.build().ran(), [""; 0]);
     sandbox.write("src/with space.h", "#define CODE 6\n");
     assert_eq!(sandbox.build().ran().len(), 2);
@@ -253,7 +253,7 @@ fn results_are_shared_between_workspaces_in_other_places() {
     // And what is made in another place is the same, debug information included.
     let alone = tide.copy_from_nothing();
     alone.build();
-    assert_eq!(alone.files_below("out/base"), tide.files_below("out/base"));
+    assert_eq!(alone.files_below("out/default"), tide.files_below("out/default"));
 }
 
 #[test]
@@ -271,18 +271,18 @@ fn steps_have_named_outputs_folders_scratch_and_variables() {
             }
             target log = both.log
             target upper = step { run = `cat < {both.upper} > {out \"again.txt\"}` }
-            target site = step { run = `sh -c 'mkdir -p \"$1/deep\"; cp \"$2\" \"$1/deep/x\"; cp \"$2\" \"$1/y\"' sh {outdir \"site\"} {in \"in.txt\"}` }
+            target site = step { run = `sh -c 'mkdir -p \"$1/deep\"; cp \"$2\" \"$1/deep/x\"; cp \"$2\" \"$1/y\"' sh {outfolder \"site\"} {in \"in.txt\"}` }
             target count = step { run = `sh -c 'find \"$1\" -type f | wc -l > \"$2\"' sh {site} {out \"count.txt\"}` }
             ",
         ),
         ("in.txt", "tide\n"),
     ]);
     sandbox.build();
-    assert_eq!(sandbox.read("out/base/log.txt"), "log\n");
-    assert_eq!(sandbox.read("out/base/upper/again.txt"), "TIDE\n");
-    assert_eq!(sandbox.read("out/base/site/deep/x"), "tide\n");
-    assert_eq!(sandbox.read("out/base/count.txt").trim(), "2");
-    assert!(!sandbox.exists("out/base/both"), "only what was asked for is published");
+    assert_eq!(sandbox.read("out/default/log.txt"), "log\n");
+    assert_eq!(sandbox.read("out/default/upper/again.txt"), "TIDE\n");
+    assert_eq!(sandbox.read("out/default/site/deep/x"), "tide\n");
+    assert_eq!(sandbox.read("out/default/count.txt").trim(), "2");
+    assert!(!sandbox.exists("out/default/both"), "only what was asked for is published");
     assert_eq!(sandbox.build().ran(), [""; 0]);
     // A file more in a made folder is an edit.
     sandbox.write(".nubrik/made/site/@site/site/z", "");
@@ -303,5 +303,5 @@ fn stale_results_of_a_target_go() {
     sandbox.build();
     fs::remove_file(sandbox.folder.join("tarn.csv")).unwrap();
     sandbox.build();
-    assert!(sandbox.exists("out/base/pages/ardle.html") && !sandbox.exists("out/base/pages/tarn.html"));
+    assert!(sandbox.exists("out/default/pages/ardle.html") && !sandbox.exists("out/default/pages/tarn.html"));
 }

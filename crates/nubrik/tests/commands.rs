@@ -148,7 +148,11 @@ fn addresses_globs_and_files_select() {
     assert_eq!(steps("isles", &["base/clock"]), 2, "a folder whose target bears its name");
     assert_eq!(steps("isles/almanac", &["../base"]), 2);
     assert_eq!(steps("isles/almanac", &["/tide/codes"]), 3);
-    assert_eq!(steps("isles", &["out/base/tide/codes/station_codes.h"]), 3, "a result means what makes it");
+    assert_eq!(
+        steps("isles", &["out/default/tide/codes/station_codes.h"]),
+        3,
+        "a result means what makes it"
+    );
     assert_eq!(steps("isles", &["base/clock/src/clock.c"]), 28, "a source means what uses it");
 }
 
@@ -160,7 +164,7 @@ fn the_summary_line_is_as_documented() {
     let (start, seconds) = line.split_once("\"seconds\":").unwrap();
     assert_eq!(
         start,
-        "{\"event\":\"summary\",\"version\":1,\"ok\":true,\"steps\":1,\"ran\":1,\"current\":0,\"reused\":0,\"shared\":0,\"failed\":0,\"blocked\":0,\"left\":0,"
+        "{\"event\":\"summary\",\"version\":1,\"ok\":true,\"steps\":1,\"ran\":1,\"current\":0,\"reused\":0,\"failed\":0,\"blocked\":0,\"unstarted\":0,"
     );
     assert!(seconds.trim_end_matches('}').parse::<f64>().is_ok());
 }
@@ -174,26 +178,26 @@ fn mistakes_on_the_command_line_are_explained() {
         run.stderr
     };
     assert_eq!(
-        wrong(&["build", "tide/tidecats", "--plain"], 2),
-        "wrong   there is no target `tide/tidecats`
+        wrong(&["build", "tide/tidecats"], 2),
+        "error   there is no target `tide/tidecats`
   note  `tide` has: harmonics, list_codes, codes, tidecast, pages, fit
-  mend  tide/tidecast
+  try   tide/tidecast
 "
     );
     assert_eq!(
-        wrong(&["build", "tied/tidecast", "--plain"], 2),
-        "wrong   there is no target `tied/tidecast`\n  mend  tide/tidecast\n"
+        wrong(&["build", "tied/tidecast"], 2),
+        "error   there is no target `tied/tidecast`\n  try   tide/tidecast\n"
     );
-    assert!(wrong(&["build", "x/**/y", "--plain"], 2).contains("no target matches `x/**/y`"));
-    assert!(wrong(&["build", "tide/pages/ardel", "--plain"], 3).contains("mend  ardle"));
-    assert!(wrong(&["build", "../..", "--plain"], 2).contains("the path leaves the workspace"));
-    assert!(wrong(&["run", "tide/codes", "--plain"], 2).contains("`tide/codes` makes no program"));
-    assert_eq!(wrong(&["bulid"], 2), "wrong   no command is called `bulid`\n  mend  build\n");
-    assert_eq!(wrong(&["build", "--keep"], 2), "wrong   unknown option `--keep`\n  mend  --keep-going\n");
-    assert!(wrong(&["why"], 2).starts_with("wrong   <TARGET> is missing\n"));
+    assert!(wrong(&["build", "x/**/y"], 2).contains("no target matches `x/**/y`"));
+    assert!(wrong(&["build", "tide/pages/ardel"], 3).contains("try   ardle"));
+    assert!(wrong(&["build", "../.."], 2).contains("the path leaves the workspace"));
+    assert!(wrong(&["run", "tide/codes"], 2).contains("`tide/codes` makes no program"));
+    assert_eq!(wrong(&["bulid"], 2), "error   no command is called `bulid`\n  try   build\n");
+    assert_eq!(wrong(&["build", "--keep"], 2), "error   unknown option `--keep`\n  try   --keep-going\n");
+    assert!(wrong(&["why"], 2).starts_with("error   <TARGET> is missing\n"));
     assert!(wrong(&["list", "--json", "--plain"], 2).contains("cannot be used with"));
     assert!(
-        wrong(&["build", "--jobs", "0"], 2).starts_with("wrong   `0` cannot be the value of `--jobs <N>`")
+        wrong(&["build", "--jobs", "0"], 2).starts_with("error   `0` cannot be the value of `--jobs <N>`")
     );
 }
 
@@ -201,18 +205,18 @@ fn mistakes_on_the_command_line_are_explained() {
 fn an_empty_folder_offers_a_way_in() {
     let sandbox = Sandbox::new(&[]);
     std::fs::remove_file(sandbox.folder.join("nubrik.toml")).unwrap();
-    let run = sandbox.run(&["build", "--plain"]).expect(2);
+    let run = sandbox.run(&["build"]).expect(2);
     assert!(run.stderr.contains("no workspace here"), "{}", run.stderr);
-    assert!(run.stderr.contains("mend  nubrik init"), "{}", run.stderr);
-    let run = sandbox.run(&["init", "--plain"]).expect(0);
+    assert!(run.stderr.contains("try   nubrik init"), "{}", run.stderr);
+    let run = sandbox.run(&["init"]).expect(0);
     assert_eq!(
         run.stdout,
         "wrote     nubrik.toml\nwrote     targets.nub\n\nnow: nubrik list, then nubrik build\n"
     );
-    sandbox.run(&["build", "--plain"]).expect(0);
-    assert_eq!(sandbox.read("out/base/greeting.txt"), "hello from the first target\n");
-    sandbox.run(&["init", "--plain"]).expect(2);
-    sandbox.run(&["lint", "--plain"]).expect(0);
+    sandbox.run(&["build"]).expect(0);
+    assert_eq!(sandbox.read("out/default/greeting.txt"), "hello from the first target\n");
+    sandbox.run(&["init"]).expect(2);
+    sandbox.run(&["lint"]).expect(0);
 }
 
 #[test]
@@ -230,10 +234,10 @@ fn init_proposes_a_target_for_sources_that_are_there() {
 #[test]
 fn settings_are_strict() {
     let sandbox = Sandbox::new(&[("nubrik.toml", "# ours\njbos = 2\n")]);
-    let run = sandbox.run(&["list", "--plain"]).expect(3);
+    let run = sandbox.run(&["list"]).expect(3);
     assert!(run.stderr.contains("no setting is called `jbos`; there is: jobs"), "{}", run.stderr);
     assert!(
-        run.stderr.contains("nubrik.toml:2:1\n        jbos = 2\n        ^^^^\n  mend  jobs = …"),
+        run.stderr.contains("nubrik.toml:2:1\n        jbos = 2\n        ▔▔▔▔\n  try   jobs = …"),
         "{}",
         run.stderr
     );
@@ -245,22 +249,22 @@ fn several_errors_and_a_cycle_are_shown_together() {
         "targets.nub",
         "target ebb = step { run = `cp {flood} {out \"ebb\"}` }\ntarget flood = step { run = `cp {ebb} {out \"flood\"}` }\ntarget neap = spring\n",
     )]);
-    let run = sandbox.run(&["build", "--plain"]).expect(3);
+    let run = sandbox.run(&["build"]).expect(3);
     assert_eq!(
         run.stderr,
-        "wrong   target `ebb` depends on itself through 1 other
-  /     targets.nub:1  target `ebb` uses target `flood`
-  |       target ebb = step { run = `cp {flood} {out \"ebb\"}` }
-  \\     targets.nub:2  target `flood` uses target `ebb`
+        "error   target `ebb` depends on itself through 1 other
+  ╭     targets.nub:1  target `ebb` uses target `flood`
+  │       target ebb = step { run = `cp {flood} {out \"ebb\"}` }
+  ╰     targets.nub:2  target `flood` uses target `ebb`
           target flood = step { run = `cp {ebb} {out \"flood\"}` }
-  mend  remove one of these references, or move what both need into a value of its own
+  try   remove one of these references, or move what both need into a value of its own
 
-wrong   `spring` is not defined here
+error   `spring` is not defined here
   at    targets.nub:3:15
         target neap = spring
-                      ^^^^^^
-  mend  let spring = …
-  mend  &package/spring for a target of another package
+                      ▔▔▔▔▔▔
+  try   let spring = …
+  try   &package/spring for a target of another package
 
 more    nubrik explain cycle, nubrik explain unknown-name
 
@@ -269,8 +273,8 @@ more    nubrik explain cycle, nubrik explain unknown-name
     );
     // What does not need it is not held up by it.
     sandbox.write("other/targets.nub", "target fine = step { run = `date > {out \"fine\"}` }\n");
-    sandbox.run(&["build", "other", "--plain"]).expect(0);
-    sandbox.run(&["lint", "--plain"]).expect(3);
+    sandbox.run(&["build", "other"]).expect(0);
+    sandbox.run(&["lint"]).expect(3);
 }
 
 #[test]
@@ -282,7 +286,7 @@ fn clean_removes_and_the_store_brings_back() {
     assert_eq!((run.ran().len(), run.said("reused").len()), (0, 6));
     assert!(!run.stdout.contains("put back"), "a reused step says enough: {}", run.stdout);
     sandbox.run_in("isles", &["clean", "--plain"]).expect(0);
-    assert!(!sandbox.exists("isles/out/base"));
+    assert!(!sandbox.exists("isles/out/default"));
     assert_eq!(sandbox.run_in("isles", &["build", "--json"]).expect(0).said("reused").len(), 32);
     sandbox.run_in("isles", &["clean", "--store", "--plain"]).expect(0);
     assert_eq!(sandbox.run_in("isles", &["build", "--json"]).expect(0).ran().len(), 32);
@@ -400,10 +404,10 @@ fn every_step_is_explained_on_request() {
     let text = "target a = step { run = `echo a > {out \"a\"}` }\n";
     let sandbox = Sandbox::new(&[("targets.nub", text)]);
     sandbox.build();
-    let run = sandbox.run(&["build", "--explain", "--json"]);
+    let run = sandbox.run(&["build", "--reasons", "--json"]);
     assert_eq!(run.said("current"), ["make a"]);
     assert_eq!(run.reason("make a"), "nothing changed");
-    let plain = sandbox.run(&["build", "--explain"]).stdout;
+    let plain = sandbox.run(&["build", "--reasons"]).stdout;
     assert!(plain.starts_with("current   a   make a            nothing changed\n"), "{plain}");
 }
 
@@ -517,7 +521,7 @@ fn a_shell_opens_where_a_step_runs() {
     assert!(stderr.contains("ran       first"), "what it needs is built first: {stderr}");
     assert!(stderr.contains("command   cp .nubrik/made/first/@first.txt/first.txt"), "{stderr}");
     // What was made there is gone, and nothing was published.
-    assert!(!sandbox.exists("out/base/last.txt") && !sandbox.exists("out/base/first.txt"));
+    assert!(!sandbox.exists("out/default/last.txt") && !sandbox.exists("out/default/first.txt"));
     let run = sandbox.run(&["build", "--json"]).expect(0);
     assert_eq!(run.ran(), ["make last.txt"]);
     let (code, stdout, _) =
@@ -570,10 +574,10 @@ fn another_folder_and_colours_are_chosen_on_the_command_line() {
     assert_eq!(here, "tide\n  step  a\n");
     assert_eq!(sandbox.run_in("board", &["list", "--plain", "-C", "../tide"]).expect(0).stdout, here);
     let wrong = sandbox.run(&["-C", "nowhere", "list"]).expect(2).stderr;
-    assert!(wrong.starts_with("wrong   cannot work in nowhere: "), "{wrong}");
+    assert!(wrong.starts_with("error   cannot work in nowhere: "), "{wrong}");
     // A file that is named is understood from there, too.
     sandbox.run(&["-C", "tide", "build", "a", "--plain"]).expect(0);
-    assert!(sandbox.exists("out/base/tide/a") && !sandbox.exists("out/base/board/b"));
+    assert!(sandbox.exists("out/default/tide/a") && !sandbox.exists("out/default/board/b"));
 
     let coloured = sandbox.run(&["list", "--color", "always"]).expect(0).stdout;
     assert!(coloured.contains("\x1b["), "{coloured}");
@@ -591,7 +595,63 @@ fn a_dry_run_of_a_build_is_its_plan() {
     let sandbox = Sandbox::new(&[("targets.nub", definition)]);
     let planned = sandbox.run(&["plan", "--plain"]).expect(0).stdout;
     assert_eq!(sandbox.run(&["build", "-n", "--plain"]).expect(0).stdout, planned);
-    assert!(!sandbox.exists("out/base/a"), "nothing was built");
-    let wrong = sandbox.run(&["build", "-n", "--audit"]).expect(2).stderr;
+    assert!(!sandbox.exists("out/default/a"), "nothing was built");
+    let wrong = sandbox.run(&["build", "-n", "--observe"]).expect(2).stderr;
     assert!(wrong.contains("cannot be used with"), "{wrong}");
+}
+
+#[test]
+fn names_of_before_are_answered_with_those_of_today() {
+    let sandbox = Sandbox::new(&[("a.c", "int main(void) { return 0; }\n")]);
+    let said = |definitions: &str| {
+        sandbox.write("targets.nub", &format!("use \"nub:c\" as c\n{definitions}\n"));
+        sandbox.run(&["list"]).expect(3).stderr
+    };
+    for (definitions, now) in [
+        ("let a = scan { run = `true` }\ntarget t = write { path = \"t\", text = a.text }", "probe"),
+        ("target t = step { run = `x {found \"d\"} {out \"t\"}` }", "depfile"),
+        ("target t = step { run = `x {list \"a.c\"} {out \"t\"}` }", "argfile"),
+        ("target t = step { run = `x {outdir \"t\"}` }", "outfolder"),
+        ("target t = step { run = `x {out \"t\"}`, dir = \".\" }", "folder"),
+        ("let f: file = \"a.c\"\ntarget t = write { path = \"t\", text = f.dir }", "folder"),
+        ("target t = step { run = `{tool { names = \"x\", may_fail = true }} {out \"t\"}` }", "or_none"),
+        ("test t = c.check_program { sources = \"a.c\" }", "test_program"),
+        ("target t = c.program { sources = \"a.c\", links = [\"-lm\"] }", "link_flags"),
+        ("target t = c.library { sources = \"a.c\", offers = [\"-g\"] }", "exported_flags"),
+        ("let a: list[c.linkable] = []\ntarget t = write { path = \"t\", text = \"{a.len}\" }", "dependency"),
+    ] {
+        let said = said(definitions);
+        assert!(said.contains(&format!("  try   {now}\n")), "{definitions}\n{said}");
+        assert_eq!(said.matches("error   ").count(), 1, "{said}");
+    }
+    for (words, now) in [
+        (&["build", "--audit"][..], "--observe"),
+        (&["build", "--explain"], "--reasons"),
+        (&["list", "--kinds"], "--count"),
+    ] {
+        let said = sandbox.run(words).expect(2).stderr;
+        assert!(said.ends_with(&format!("\n  try   {now}\n")), "{said}");
+    }
+}
+
+#[test]
+fn plain_errors_and_failures_are_lines_that_editors_read() {
+    let sandbox = Sandbox::new(&[
+        ("tide/targets.nub", "target a = step { run = `false {out \"a\"}` }\n"),
+        (
+            "board/targets.nub",
+            "target b = write { path = \"b\", text = hight }\njob j = effect { run = `false` }\n",
+        ),
+    ]);
+    let run = sandbox.run_in("tide", &["build", "--plain"]).expect(1).stdout;
+    let first = "../tide/targets.nub:1: error: tide/a: make a: exited with code 1\n  command   false ";
+    assert!(run.starts_with(first), "{run}");
+    let run = sandbox.run_in("board", &["build", "--plain"]).expect(3).stderr;
+    let first = "../board/targets.nub:1:39: error: `hight` is not defined here [unknown-name]\n  try: let hight = …\n";
+    assert!(run.starts_with(first) && !run.contains("more "), "{run}");
+    let run = sandbox.run(&["build", "--plain", "-C", "tide", "b"]).expect(2).stderr;
+    assert!(run.starts_with("nubrik: error: there is no target `tide/b`\n  note: `tide` has: a\n"), "{run}");
+    sandbox.write("board/targets.nub", "job j = effect { run = `false` }\n");
+    let run = sandbox.run(&["run", "board/j", "--plain"]).expect(1).stderr;
+    assert!(run.starts_with("board/targets.nub:1: error: board/j: exited with code 1\n"), "{run}");
 }

@@ -67,13 +67,13 @@ fn a_refused_file_is_named_with_the_words_to_add() {
             "target a = step { run = sh`cat tide/salt.txt > {out \"a.txt\"}` }",
             [
                 "refused   reading tide/salt.txt",
-                "mend      reads = [\"salt.txt\"]   or {in \"salt.txt\"} in the command at tide/targets.nub:1",
+                "try       reads = [\"salt.txt\"]   or {in \"salt.txt\"} in the command at tide/targets.nub:1",
             ],
         ),
         // What the command prints need not say so.
         (
             "target a = step { run = sh`cat tide/salt.txt > {out \"a.txt\"} 2>&1 || exit 3` }",
-            ["code 3, and was not allowed to read tide/salt.txt", "mend      reads = [\"salt.txt\"]"],
+            ["code 3, and was not allowed to read tide/salt.txt", "try       reads = [\"salt.txt\"]"],
         ),
         (
             "target a = step { run = sh`cp {in \"wave.txt\"} {out \"c.txt\"}; echo x > tide/new.txt` }",
@@ -81,7 +81,7 @@ fn a_refused_file_is_named_with_the_words_to_add() {
         ),
         (
             "target a = step { run = sh`sh tide/helper.sh > {out \"e.txt\"}` }",
-            ["refused   reading tide/helper.sh", "mend      reads = [\"helper.sh\"]"],
+            ["refused   reading tide/helper.sh", "try       reads = [\"helper.sh\"]"],
         ),
         (
             "target one = step { run = `cp {in \"wave.txt\"} {out \"one.txt\"}` }\n\
@@ -114,7 +114,7 @@ fn the_network_is_refused_and_named() {
     for means in means() {
         let printed = refused(means, target);
         assert!(printed.contains("and was not allowed to use the network"), "{printed}");
-        assert!(printed.contains("mend      network = true   at tide/targets.nub:1"), "{printed}");
+        assert!(printed.contains("try       network = true   at tide/targets.nub:1"), "{printed}");
     }
 }
 
@@ -134,10 +134,10 @@ fn the_network_is_there_for_those_who_say_so_after_many_who_do_not() {
     );
     for means in means() {
         let sandbox = confined(means, &targets);
-        let printed = sandbox.run(&["build", "--plain", "-j", "1"]).expect(1).stdout;
-        assert_eq!(sandbox.read("out/base/tide/open"), "yes", "{printed}");
+        let printed = sandbox.run(&["build", "-j", "1"]).expect(1).stdout;
+        assert_eq!(sandbox.read("out/default/tide/open"), "yes", "{printed}");
         assert!(printed.contains("and was not allowed to use the network"), "{printed}");
-        assert!(printed.contains("mend      network = true   at tide/targets.nub:3"), "{printed}");
+        assert!(printed.contains("try       network = true   at tide/targets.nub:3"), "{printed}");
     }
 }
 
@@ -185,7 +185,7 @@ fn ways_out_are_shut(means: Means) {
         ("removing an input", "rm tide/wave.txt".to_owned()),
         ("writing another's output", "echo x > .nubrik/made/tide/other/@o.txt/o.txt".to_owned()),
         ("changing another's output's mode", "chmod 755 .nubrik/made/tide/other/@o.txt/o.txt".to_owned()),
-        ("writing a result", "echo x > out/base/tide/other/o.txt".to_owned()),
+        ("writing a result", "echo x > out/default/tide/other/o.txt".to_owned()),
         ("writing the tool's own files", "echo x > .nubrik/state".to_owned()),
         ("temporary folder of all", format!("echo x > {elsewhere}")),
         ("signals", "test $PPID != 0 && kill -0 $PPID".to_owned()),
@@ -204,12 +204,12 @@ fn ways_out_are_shut(means: Means) {
                  target a = step {{ run = sh`: {{in \"wave.txt\"}} {{other}}; {command} > {{out \"a\"}}` }}"
             ),
         );
-        let run = root.run(&["build", "--plain"]);
+        let run = root.run(&["build"]);
         // A room has a temporary folder of its own at the same place.
         let may_end_well = is_room && way == "temporary folder of all";
         assert!(may_end_well || run.stdout.contains("failed    tide/a"), "{means:?} {way}: {}", run.stdout);
         assert_eq!(root.read("tide/wave.txt"), "wave\n", "{means:?} {way}");
-        assert_eq!(root.read("out/base/tide/other/o.txt"), "o\n", "{means:?} {way}");
+        assert_eq!(root.read("out/default/tide/other/o.txt"), "o\n", "{means:?} {way}");
         assert!(
             !root.exists("tide/new.txt") && !std::path::Path::new(&elsewhere).exists(),
             "{means:?} {way}"
@@ -241,11 +241,11 @@ fn what_a_step_leaves_running_is_ended() {
 #[test]
 fn an_audit_tells_what_is_declared_and_what_is_read() {
     for means in means() {
-        audit_tells(means);
+        observation_tells(means);
     }
 }
 
-fn audit_tells(means: Means) {
+fn observation_tells(means: Means) {
     let root = confined(
         means,
         "target a = step {\n    run = sh`cat {in \"wave.txt\"} > {out \"a.txt\"}; test -e tide/salt.txt || :; test ! -e tide/none`\n    \
@@ -255,8 +255,8 @@ fn audit_tells(means: Means) {
     let before = root.run(&["build"]).expect(0);
     assert!(before.stderr.is_empty(), "{}", before.stderr);
     let files = root.files_below("out");
-    let run = root.run(&["build", "--audit", "--json", "tide/a", "tide/text"]).expect(0);
-    let audit = run.events().into_iter().find(|e| e["event"] == "audit").unwrap();
+    let run = root.run(&["build", "--observe", "--json", "tide/a", "tide/text"]).expect(0);
+    let audit = run.events().into_iter().find(|e| e["event"] == "observed").unwrap();
     assert_eq!(audit["read"], serde_json::json!(["tide/wave.txt"]));
     assert_eq!(audit["unused"], serde_json::json!(["tide/helper.sh"]));
     assert_eq!(
@@ -265,7 +265,7 @@ fn audit_tells(means: Means) {
     );
     assert_eq!(audit["refused"], serde_json::json!([]));
     // Bytes that differ are told, and the results stay as they were.
-    let run = root.run(&["build", "--audit", "--plain", "tide/clock"]).expect(1);
+    let run = root.run(&["build", "--observe", "--plain", "tide/clock"]).expect(1);
     assert!(run.stdout.contains("differs   n: other bytes than the last time"), "{}", run.stdout);
     assert!(run.stdout.ends_with("1 step ran again: 1 with other bytes than before\n"), "{}", run.stdout);
     assert_eq!(root.files_below("out"), files);
@@ -283,17 +283,17 @@ fn undeclared_files_can_be_hidden_where_there_are_no_rooms() {
     let root = confined(Means::Rules, ASKS);
     root.write("tide/sub/x/y.txt", "y\n");
     root.run(&["build"]).expect(0);
-    assert_eq!(root.read("out/base/tide/a.txt"), "there\n");
+    assert_eq!(root.read("out/default/tide/a.txt"), "there\n");
     root.write("nubrik.toml", "hide_undeclared = true\n");
     let run = root.run(&["build", "--json"]).expect(0);
-    assert_eq!(root.read("out/base/tide/a.txt"), "hidden\n");
-    assert_eq!(root.read("out/base/tide/deep/d.txt"), "hidden\ny\n");
+    assert_eq!(root.read("out/default/tide/a.txt"), "hidden\n");
+    assert_eq!(root.read("out/default/tide/deep/d.txt"), "hidden\ny\n");
     assert_eq!(run.reason("make a.txt"), "what it sees besides what it declares changed");
     // To and fro runs nothing.
     root.write("nubrik.toml", "");
     let run = root.run(&["build", "--json"]).expect(0);
     assert_eq!((run.summary()["ran"].clone(), run.summary()["reused"].clone()), (0.into(), 2.into()));
-    assert_eq!(root.read("out/base/tide/a.txt"), "there\n");
+    assert_eq!(root.read("out/default/tide/a.txt"), "there\n");
     let wrong = root.run(&["build"]);
     assert_eq!(wrong.code, 0);
     root.write("nubrik.toml", "hide_undeclared = 1\n");
@@ -309,7 +309,7 @@ fn what_is_not_declared_is_not_there_in_a_room() {
     let mut root = confined(Means::Rooms, ASKS);
     root.write("tide/sub/x/y.txt", "y\n");
     root.run(&["build"]).expect(0);
-    assert_eq!(root.read("out/base/tide/a.txt"), "hidden\n");
+    assert_eq!(root.read("out/default/tide/a.txt"), "hidden\n");
     // Nothing depends on where the workspace is, or on what else is in it.
     let other = root.sharing_store("elsewhere");
     other.write("tide/salt.txt", "more\n");
@@ -319,5 +319,5 @@ fn what_is_not_declared_is_not_there_in_a_room() {
     root.without_rooms = true;
     let run = root.run(&["build", "--json"]).expect(0);
     assert_eq!(run.summary()["ran"], 2, "{}", run.stdout);
-    assert_eq!(root.read("out/base/tide/a.txt"), "there\n");
+    assert_eq!(root.read("out/default/tide/a.txt"), "there\n");
 }

@@ -207,7 +207,7 @@ proptest! {
                 continue;
             }
             prop_assert_eq!(built.code, 0, "after {:?}: {}{}", edit, built.stdout, built.stderr);
-            let results = sandbox.files_below("out/base");
+            let results = sandbox.files_below("out/default");
             let again = sandbox.build();
             prop_assert_eq!(again.summary()["current"].clone(), again.summary()["steps"].clone());
             // Without seals everything is evaluated: to the same steps, all of them in place.
@@ -215,10 +215,10 @@ proptest! {
             let whole = sandbox.run(&["build", "--json"]);
             prop_assert_eq!(&whole.summary()["steps"], &built.summary()["steps"], "after {:?}", edit);
             prop_assert_eq!(&whole.summary()["ran"], 0, "after {:?}: {}", edit, whole.stdout);
-            prop_assert_eq!(sandbox.files_below("out/base"), results.clone());
+            prop_assert_eq!(sandbox.files_below("out/default"), results.clone());
             let fresh = sandbox.copy_from_nothing();
             fresh.build();
-            prop_assert_eq!(fresh.files_below("out/base"), results, "after {:?}", edit);
+            prop_assert_eq!(fresh.files_below("out/default"), results, "after {:?}", edit);
         }
     }
 }

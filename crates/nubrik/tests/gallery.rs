@@ -13,7 +13,7 @@
 //! $ nubrik WORDS               the command, and then what it prints, each line after `> `, and its exit code
 //! ```
 //!
-//! Times stand as `TIME`. A line `~` before the command says: the first mend, pasted in place of what is underlined,
+//! Times stand as `TIME`. A line `~` before the command says: the first thing to try, pasted in place of what is underlined,
 //! leaves nothing wrong.
 //!
 //! `NUBRIK_WRITE_GALLERY=1` writes what the program says now.
@@ -105,7 +105,7 @@ fn without_times(line: &str) -> String {
     if line.starts_with("  asked ") {
         return "  asked     N times".to_owned();
     }
-    if ["  ", "wrong"].iter().any(|start| line.starts_with(start)) {
+    if ["  ", "error"].iter().any(|start| line.starts_with(start)) {
         return line.to_owned();
     }
     let is_time = |word: &str| {
@@ -163,7 +163,7 @@ fn blame(said: &str) -> Option<Blame<'_>> {
     let mut place = lines.find_map(|line| line.strip_prefix("  at    "))?.rsplitn(3, ':');
     let (column, line, file) = (place.next()?.parse().ok()?, place.next()?.parse().ok()?, place.next()?);
     let length = lines.find(|line| line.trim_start().starts_with('▔'))?.trim().chars().count();
-    let mend = lines.take_while(|line| !line.is_empty()).find_map(|line| line.strip_prefix("  mend  "))?;
+    let mend = lines.take_while(|line| !line.is_empty()).find_map(|line| line.strip_prefix("  try   "))?;
     Some(Blame { file, line, column, length, mend })
 }
 

@@ -42,7 +42,7 @@ fn a_full_workspace_gives_no_half_results() {
         printf '%s' \"$DEFINITIONS\" > targets.nub; : > nubrik.toml; printf aaaa > a.txt; \
         \"$NUBRIK\" build --plain -k; echo \"exit $?\"; \
         mount -o remount,size=30m . && \"$NUBRIK\" build --plain | tail -n 3; echo \"exit $?\"; \
-        for f in out/base/big/*; do echo \"size $(wc -c < $f)\"; done";
+        for f in out/default/big/*; do echo \"size $(wc -c < $f)\"; done";
     let Some(text) =
         with_mounts(&sandbox, &format!("DEFINITIONS='{}'; {script}", DEFINITIONS.replace('\'', "'\\''")))
     else {
@@ -56,7 +56,7 @@ fn a_full_workspace_gives_no_half_results() {
 #[test]
 fn a_full_store_and_one_that_cannot_be_written_stop_nothing() {
     let sandbox = Sandbox::new(&[("targets.nub", DEFINITIONS), ("a.txt", "aaaa")]);
-    let show = "for f in out/base/big/*; do echo \"size $(wc -c < $f)\"; done";
+    let show = "for f in out/default/big/*; do echo \"size $(wc -c < $f)\"; done";
     let script = format!(
         "mkdir -p \"$XDG_CACHE_HOME\" && mount -t tmpfs -o size=400k tmpfs \"$XDG_CACHE_HOME\" && \
          \"$NUBRIK\" build --plain && {show}; rm -rf out .nubrik; \"$NUBRIK\" build --plain && {show}; \
@@ -89,7 +89,7 @@ fn clocks_that_go_wrong_hide_no_edit() {
         sandbox.write("a.txt", text);
         set_time(seconds);
         sandbox.run(&["build"]).expect(0);
-        assert_eq!(sandbox.read("out/base/a/out.txt"), text, "at {seconds}");
+        assert_eq!(sandbox.read("out/default/a/out.txt"), text, "at {seconds}");
         let again = sandbox.run(&["build", "--json"]).expect(0);
         assert_eq!(again.summary()["current"], 1, "at {seconds}");
     }

@@ -1,4 +1,4 @@
-//! What the language's forms do on a real machine: options, scans, probes, tools, fetching, folders.
+//! What the language's forms do on a real machine: options, probes, samples, tools, fetching, folders.
 
 #![allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
 
@@ -22,54 +22,54 @@ fn options_stand_side_by_side_and_to_and_fro_runs_nothing() {
         ),
     ]);
     assert_eq!(sandbox.run(&["build", "--json"]).expect(0).ran().len(), 4);
-    assert_eq!(sandbox.read("out/base/both/b"), "release\n");
+    assert_eq!(sandbox.read("out/default/both/b"), "release\n");
     let ship = sandbox.run(&["build", "--json", "--profile", "ship"]).expect(0);
     assert_eq!(ship.ran().len(), 0, "everything is there already: {}", ship.stdout);
     assert_eq!(sandbox.read("out/ship/made"), "release\n");
-    let shown = sandbox.run(&["build", "--plain", "--profile", "ship"]).expect(0).stdout;
+    let shown = sandbox.run(&["build", "--profile", "ship"]).expect(0).stdout;
     assert!(shown.contains("out/ship/made\n"), "{shown}");
-    assert_eq!(sandbox.read("out/base/made"), "debug\n");
+    assert_eq!(sandbox.read("out/default/made"), "debug\n");
     assert_eq!(sandbox.run(&["build", "--json"]).expect(0).ran().len(), 0);
     let set = sandbox.run(&["build", "--json", "--set", "mode=release", "made"]).expect(0);
     assert_eq!(set.ran().len(), 0);
-    assert_eq!(sandbox.read("out/base/made"), "release\n");
+    assert_eq!(sandbox.read("out/default/made"), "release\n");
     sandbox.run(&["build", "made", "--set", "mode=debug"]).expect(0);
-    assert_eq!(sandbox.read("out/base/made"), "debug\n");
+    assert_eq!(sandbox.read("out/default/made"), "debug\n");
     let wrong = |args: &[&str], code| sandbox.run(args).expect(code).stderr;
     assert_eq!(
-        wrong(&["build", "--plain", "--set", "mdoe=release"], 2),
-        "wrong   no option is called `mdoe` (--set)\n  mend  mode\n  mend  `nubrik options` shows what can be set\n"
+        wrong(&["build", "--set", "mdoe=release"], 2),
+        "error   no option is called `mdoe` (--set)\n  try   mode\n  try   `nubrik options` shows what can be set\n"
     );
-    let value = wrong(&["build", "--plain", "--set", "mode=fast"], 2);
+    let value = wrong(&["build", "--set", "mode=fast"], 2);
     assert!(
         value.starts_with(
-            "wrong   expected \"debug\" or \"release\", found \"fast\" for the option `mode` (--set)\n"
+            "error   expected \"debug\" or \"release\", found \"fast\" for the option `mode` (--set)\n"
         ),
         "{value}"
     );
     assert_eq!(
-        wrong(&["build", "--plain", "--profile", "shp"], 2),
-        "wrong   there is no profile `shp` in nubrik.toml\n  mend  --profile ship\n"
+        wrong(&["build", "--profile", "shp"], 2),
+        "error   there is no profile `shp` in nubrik.toml\n  try   --profile ship\n"
     );
     assert_eq!(
-        wrong(&["build", "--plain", "--set", "mode"], 2),
-        "wrong   `mode` sets nothing\n  mend  --set mode=value\n"
+        wrong(&["build", "--set", "mode"], 2),
+        "error   `mode` sets nothing\n  try   --set mode=value\n"
     );
     assert_eq!(
-        sandbox.run(&["options", "--plain", "--profile", "ship"]).expect(0).stdout,
+        sandbox.run(&["options", "--profile", "ship"]).expect(0).stdout,
         "mode  \"debug\" | \"release\"\n  about     How it is made.\n  value     \"release\"; its default is \"debug\"\n  \
          declared  targets.nub:2 as workspace.mode\n  read by   made\n\nprofiles of nubrik.toml\n  ship  mode = \"release\"\n"
     );
 }
 
 #[test]
-fn a_scan_is_asked_once_and_decides_what_runs() {
+fn a_probe_is_asked_once_and_decides_what_runs() {
     let sandbox = Sandbox::new(&[
         (
             "targets.nub",
-            "private let has = {each f in glob(\"ask/*\") give f.name: scan { run = `grep -q yes {f}`, may_fail = true }.ok}\n\
+            "private let has = {each f in glob(\"ask/*\") give f.name: probe { run = `grep -q yes {f}`, may_fail = true }.ok}\n\
              target answers = write { path = \"answers\", text = [each k, ok in has give \"{k}={if ok then 1 else 0}\"].join(\" \") }\n\
-             private let list = scan { run = `cat {in \"list\"}` }.lines\n\
+             private let list = probe { run = `cat {in \"list\"}` }.lines\n\
              target words = step { run = `echo {list} > {out \"words\"}` }\n",
         ),
         ("ask/a", "yes\n"),
@@ -78,8 +78,8 @@ fn a_scan_is_asked_once_and_decides_what_runs() {
     ]);
     let run = sandbox.run(&["build", "--json"]).expect(0);
     assert_eq!(run.ran().len(), 5, "{}", run.stdout);
-    assert_eq!(sandbox.read("out/base/answers"), "a=1 b=0");
-    assert_eq!(sandbox.read("out/base/words"), "x y z\n");
+    assert_eq!(sandbox.read("out/default/answers"), "a=1 b=0");
+    assert_eq!(sandbox.read("out/default/words"), "x y z\n");
     assert_eq!(sandbox.run(&["build", "--json"]).expect(0).ran().len(), 0);
     sandbox.write("ask/b", "yes\n");
     assert_eq!(
@@ -89,57 +89,57 @@ fn a_scan_is_asked_once_and_decides_what_runs() {
     );
     sandbox.write("ask/a", "yes, indeed\n");
     assert_eq!(sandbox.run(&["build", "--json"]).expect(0).ran().len(), 1, "the same answer changes nothing");
-    sandbox.write("targets.nub", "let list = scan { run = `cat {in \"gone\"}` }\ntarget words = step { run = `echo {list.lines} > {out \"words\"}` }\n");
+    sandbox.write("targets.nub", "let list = probe { run = `cat {in \"gone\"}` }\ntarget words = step { run = `echo {list.lines} > {out \"words\"}` }\n");
     sandbox.run(&["build", "--plain"]).expect(3);
-    sandbox.write("targets.nub", "let list = scan { run = `false` }\ntarget words = step { run = `echo {list.lines} > {out \"words\"}` }\n");
+    sandbox.write("targets.nub", "let list = probe { run = `false` }\ntarget words = step { run = `echo {list.lines} > {out \"words\"}` }\n");
     let failed = sandbox.run(&["build", "--plain"]).expect(1);
-    assert!(failed.stdout.contains("scan for list"), "{}", failed.stdout);
+    assert!(failed.stdout.contains("probe for list"), "{}", failed.stdout);
     let listed = sandbox.run(&["list", "--plain"]).expect(1);
     assert!(
-        listed.stderr.contains("scan for list"),
+        listed.stderr.contains("probe for list"),
         "a reading command says why it cannot: {}",
         listed.stderr
     );
 }
 
 #[test]
-fn probes_and_variables_are_looked_at_each_time() {
+fn samples_and_variables_are_looked_at_each_time() {
     let sandbox = Sandbox::new(&[
         (
             "targets.nub",
-            "private let revision = probe { run = `cat {in \"REVISION\"}` }\n\
+            "private let revision = sample { run = `cat {in \"REVISION\"}` }\n\
              target stamp = write { path = \"stamp\", text = \"{revision.text} {env(\"TIDE_CHANNEL\", default = \"draft\")}\" }\n\
              target other = step { run = `date > {out \"other\"}` }\n",
         ),
         ("REVISION", "r1\n"),
     ]);
     sandbox.run(&["build"]).expect(0);
-    assert_eq!(sandbox.read("out/base/stamp"), "r1 draft");
+    assert_eq!(sandbox.read("out/default/stamp"), "r1 draft");
     assert_eq!(sandbox.run(&["build", "--json"]).expect(0).ran().len(), 0);
     sandbox.write("REVISION", "r2\n");
     assert_eq!(sandbox.run(&["build", "--json"]).expect(0).ran(), ["write stamp"]);
-    assert_eq!(sandbox.read("out/base/stamp"), "r2 draft");
-    sandbox.write("targets.nub", "target t = write { path = \"t\", text = probe { run = `false` }.text }\n");
-    let failed = sandbox.run(&["build", "--plain"]).expect(3);
-    assert!(failed.stderr.starts_with("wrong   this probe failed\n"), "{}", failed.stderr);
+    assert_eq!(sandbox.read("out/default/stamp"), "r2 draft");
+    sandbox.write("targets.nub", "target t = write { path = \"t\", text = sample { run = `false` }.text }\n");
+    let failed = sandbox.run(&["build"]).expect(3);
+    assert!(failed.stderr.starts_with("error   this sample failed\n"), "{}", failed.stderr);
     sandbox.write("targets.nub", "target t = write { path = \"t\", text = env(\"TIDE_NOT_SET\") }\n");
-    let failed = sandbox.run(&["build", "--plain"]).expect(3);
-    assert!(failed.stderr.contains("mend  TIDE_NOT_SET=… nubrik build"), "{}", failed.stderr);
+    let failed = sandbox.run(&["build"]).expect(3);
+    assert!(failed.stderr.contains("try   TIDE_NOT_SET=… nubrik build"), "{}", failed.stderr);
 }
 
 #[test]
-fn a_probe_writes_nothing() {
+fn a_sample_writes_nothing() {
     if nubrik_confine::support().path_rules.is_none() {
         println!("skipped: this kernel has no path rules");
         return;
     }
     let sandbox = Sandbox::new(&[(
         "targets.nub",
-        "target t = write { path = \"t\", text = \"{probe { run = `touch made-by-probe`, may_fail = true }.ok}x\" }\n".replace("{probe", "{if probe").replace(".ok}", ".ok then 1 else 0}").as_str(),
+        "target t = write { path = \"t\", text = \"{sample { run = `touch made-by-sample`, may_fail = true }.ok}x\" }\n".replace("{sample", "{if sample").replace(".ok}", ".ok then 1 else 0}").as_str(),
     )]);
     sandbox.run(&["build"]).expect(0);
-    assert!(!sandbox.exists("made-by-probe"));
-    assert_eq!(sandbox.read("out/base/t"), "0x");
+    assert!(!sandbox.exists("made-by-sample"));
+    assert_eq!(sandbox.read("out/default/t"), "0x");
 }
 
 #[test]
@@ -153,13 +153,13 @@ fn tools_are_checked_for_their_version() {
         ("t.c", "int x;\n"),
     ]);
     sandbox.run(&["build"]).expect(0);
-    assert_eq!(sandbox.read("out/base/t.i").trim(), "int x;");
+    assert_eq!(sandbox.read("out/default/t.i").trim(), "int x;");
     sandbox.write(
         "targets.nub",
         "target t = step { run = `{tool { names = \"cc\", at_least = \"999\" }} > {out \"t\"}` }\n",
     );
-    let old = sandbox.run(&["build", "--plain"]).expect(3).stderr;
-    assert!(old.starts_with("wrong   the machine has no `cc` of version 999 or newer\n"), "{old}");
+    let old = sandbox.run(&["build"]).expect(3).stderr;
+    assert!(old.starts_with("error   the machine has no `cc` of version 999 or newer\n"), "{old}");
     sandbox.write(
         "targets.nub",
         "target t = step { run = `{tool { names = \"no-such-tool\" }} > {out \"t\"}` }\n",
@@ -187,11 +187,12 @@ fn what_the_tool_makes_itself_is_the_same_bytes_each_time() {
         ("data/deep/x", "1\n"),
     ]);
     sandbox.run(&["build"]).expect(0);
-    assert_eq!(sandbox.read("out/base/back/all/doc/b.md"), "B\n");
-    assert_eq!(sandbox.read("out/base/back/all/data/deep/x"), "1\n");
-    let run = std::process::Command::new(sandbox.folder.join("out/base/back/all/bin/run")).output().unwrap();
+    assert_eq!(sandbox.read("out/default/back/all/doc/b.md"), "B\n");
+    assert_eq!(sandbox.read("out/default/back/all/data/deep/x"), "1\n");
+    let run =
+        std::process::Command::new(sandbox.folder.join("out/default/back/all/bin/run")).output().unwrap();
     assert_eq!(run.stdout, b"tides\n");
-    let bytes = |name: &str| std::fs::read(sandbox.folder.join("out/base/all").join(name)).unwrap();
+    let bytes = |name: &str| std::fs::read(sandbox.folder.join("out/default/all").join(name)).unwrap();
     let names = ["gz/all.tar.gz", "zst/all.tar.zst", "zip/all.zip"];
     let before = names.map(bytes);
     sandbox.run(&["clean", "--store"]).expect(0);
@@ -207,21 +208,21 @@ fn commands_may_choose_where_they_write() {
             "targets.nub",
             "target tree = stage { \"src/a\": \"a\" }\n\
              target chosen = step { run = sh`mkdir dist; tr a-z A-Z < src/a > dist/b; echo log > build.log; echo more >> src/a`\n    \
-             makes = { \"dist\": \"dist/\", \"log\": \"build.log\" }, dir = tree }\n\
-             target inside = step { run = sh`cat x; basename \"$PWD\"; echo {in \"sub/x\"} > {out \"y\"}`, dir = \"sub\", reads = \"sub/x\" }\n\
-             target listed = step { run = `sort {list [\"a\", \"sub/x\"]} -o {out \"l\"}` }\n\
+             makes = { \"dist\": \"dist/\", \"log\": \"build.log\" }, folder = tree }\n\
+             target inside = step { run = sh`cat x; basename \"$PWD\"; echo {in \"sub/x\"} > {out \"y\"}`, folder = \"sub\", reads = \"sub/x\" }\n\
+             target listed = step { run = `sort {argfile [\"a\", \"sub/x\"]} -o {out \"l\"}` }\n\
              target empty = step { run = sh`echo here > made`, makes = { \"it\": \"made\" } }\n",
         ),
         ("a", "tides\n"),
         ("sub/x", "ebb\n"),
     ]);
     let run = sandbox.run(&["build", "--plain"]).expect(0);
-    assert_eq!(sandbox.read("out/base/chosen/dist/b"), "TIDES\n");
-    assert_eq!(sandbox.read("out/base/chosen/build.log"), "log\n");
-    assert_eq!(sandbox.read("out/base/tree/src/a"), "tides\n", "the step wrote into a copy");
-    assert_eq!(sandbox.read("out/base/inside/y"), "x\n", "{}", run.stdout);
-    assert_eq!(sandbox.read("out/base/listed/l"), "a\nsub/x\n");
-    assert_eq!(sandbox.read("out/base/empty/made"), "here\n");
+    assert_eq!(sandbox.read("out/default/chosen/dist/b"), "TIDES\n");
+    assert_eq!(sandbox.read("out/default/chosen/build.log"), "log\n");
+    assert_eq!(sandbox.read("out/default/tree/src/a"), "tides\n", "the step wrote into a copy");
+    assert_eq!(sandbox.read("out/default/inside/y"), "x\n", "{}", run.stdout);
+    assert_eq!(sandbox.read("out/default/listed/l"), "a\nsub/x\n");
+    assert_eq!(sandbox.read("out/default/empty/made"), "here\n");
     assert_eq!(sandbox.run(&["build", "--json"]).expect(0).ran().len(), 0);
     sandbox.write("a", "moon\n");
     assert_eq!(
@@ -244,14 +245,14 @@ fn shells_get_every_hole_as_one_word() {
         ("$(c).txt", "two\n"),
     ]);
     sandbox.run(&["build", "--plain"]).expect(0);
-    assert_eq!(sandbox.read("out/base/t"), "two\none\na b|$X|it's|pre $HOME `x` post|sh|");
+    assert_eq!(sandbox.read("out/default/t"), "two\none\na b|$X|it's|pre $HOME `x` post|sh|");
     // What stands in `$(…)` begins anew, even between quotes.
     sandbox.write(
         "targets.nub",
         "target t = step { run = sh`echo \"a $(printf '%s.' {[\"b c\", \"d\"]} \"e {\"f g\"}\" {\"$X\"}) {\"h i\"}\" > {out \"t\"}` }\n",
     );
     sandbox.run(&["build", "--plain"]).expect(0);
-    assert_eq!(sandbox.read("out/base/t"), "a b c.d.e f g.$X. h i\n");
+    assert_eq!(sandbox.read("out/default/t"), "a b c.d.e f g.$X. h i\n");
 }
 
 #[test]
@@ -300,7 +301,7 @@ fn what_is_fetched_is_known_by_its_digest() {
     };
     sandbox.write("targets.nub", &fetch(&digest));
     let run = sandbox.run(&["build", "--plain"]).expect(0);
-    assert_eq!(sandbox.read("out/base/t.txt"), "tides\n", "{}", run.stdout);
+    assert_eq!(sandbox.read("out/default/t.txt"), "tides\n", "{}", run.stdout);
     sandbox.write("targets.nub", &fetch(DIGEST));
     let wrong = sandbox.run(&["build", "--plain"]).expect(1).stdout;
     assert!(wrong.contains(DIGEST) && wrong.contains(&digest), "both digests are shown: {wrong}");
@@ -312,7 +313,7 @@ fn what_is_fetched_is_known_by_its_digest() {
         ),
     );
     sandbox.run(&["build"]).expect(0);
-    assert_eq!(sandbox.read("out/base/t/again"), "tides\n");
+    assert_eq!(sandbox.read("out/default/t/again"), "tides\n");
 }
 
 #[test]
@@ -322,14 +323,14 @@ fn tags_and_kinds_select() {
         "target a tagged slow, nightly = step { run = `date > {out \"a\"}` }\ntarget b = write { path = \"b\", text = \"\" }\n",
     )]);
     assert_eq!(
-        sandbox.run(&["list", "--tag", "slow", "--plain"]).expect(0).stdout,
+        sandbox.run(&["list", "--tag", "slow"]).expect(0).stdout,
         "the workspace's root\n  step  a   #slow  #nightly\n"
     );
-    assert_eq!(sandbox.run(&["list", "--kinds", "--plain"]).expect(0).stdout, "     2  step\n");
-    let wrong = sandbox.run(&["list", "--tag", "slwo", "--plain"]).expect(2).stderr;
+    assert_eq!(sandbox.run(&["list", "--count"]).expect(0).stdout, "     2  step\n");
+    let wrong = sandbox.run(&["list", "--tag", "slwo"]).expect(2).stderr;
     assert_eq!(
         wrong,
-        "wrong   no target here is tagged `slwo`\n  note  there are: nightly, slow\n  mend  --tag slow\n"
+        "error   no target here is tagged `slwo`\n  note  there are: nightly, slow\n  try   --tag slow\n"
     );
 }
 
@@ -360,7 +361,12 @@ fn the_graph_is_drawn_for_people_and_programs() {
         "target a = step { run = `date > {out \"a\"}` }\ntarget b = step { run = `cat {a} > {out \"b\"}` }\ntarget c = step { run = `cat {b} > {out \"c\"}` }\n",
     )]);
     let run = |args: &[&str]| sandbox.run(args).expect(0).stdout;
-    let dot = run(&["graph", "c"]);
+    assert_eq!(run(&["graph", "c"]), "◆  c  step\n◇  b  step\n◇  a  step\n");
+    let wrong = sandbox.run(&["graph", "--output", "gone/g.svg"]).expect(5).stderr;
+    assert!(wrong.starts_with("error   cannot write gone/g.svg: "), "{wrong}");
+    assert_eq!(run(&["graph", "--output", "g.svg"]), "");
+    assert!(sandbox.read("g.svg").contains("<title>b (step)</title>"), "the ending says what it is");
+    let dot = run(&["graph", "c", "--format", "dot"]);
     assert!(
         dot.starts_with("digraph nubrik {") && dot.matches(" -> ").count() == 2 && dot.ends_with("}\n"),
         "{dot}"
@@ -372,12 +378,13 @@ fn the_graph_is_drawn_for_people_and_programs() {
         run(&["how", "c", "a", "--plain"]),
         "c  targets.nub:3  uses b\nb  targets.nub:2  uses a\na  targets.nub:1\n"
     );
-    let wrong = sandbox.run(&["how", "a", "c", "--plain"]).expect(1).stderr;
-    assert!(wrong.starts_with("wrong   `a` does not depend on `c`\n"), "{wrong}");
+    assert_eq!(run(&["why", "c", "a", "--plain"]), run(&["how", "c", "a", "--plain"]));
+    let wrong = sandbox.run(&["how", "a", "c"]).expect(1).stderr;
+    assert!(wrong.starts_with("error   `a` does not depend on `c`\n"), "{wrong}");
     let show = run(&["show", "b", "--plain"]);
     assert_eq!(
         show,
-        "b\n  kind      step\n  defined   targets.nub:2\n  needs     a\n  used by   c\n  results   out/base/b\n\n  \
+        "b\n  kind      step\n  defined   targets.nub:2\n  needs     a\n  used by   c\n  results   out/default/b\n\n  \
          make b  never ran here, targets.nub:2\n    command   cat .nubrik/made/a/@a/a > .nubrik/made/b/@b/b\n    \
          reads     a of a\n    makes     b\n"
     );
@@ -396,7 +403,7 @@ fn every_topic_can_be_read_and_the_reference_is_true() {
     }
     // What people type without knowing what it is called here.
     let guesses = "type reads run give where none & + / kit package nubrik.toml targets.nub maybe reuse workspace target job service \
-                   check effect write pack unpack fetch tool probe scan glob env secret host each if match with under sh text int \
+                   check effect write pack unpack fetch tool sample probe glob env secret host each if match with under sh text int \
                    bool list map record files file folder duration optional alternatives command string loop import function \
                    rule task shell input output password parallel os library program archive zip download json csv profile \
                    variant address store out operators flags headers needs say makes timeout network memory timeout";
@@ -404,6 +411,6 @@ fn every_topic_can_be_read_and_the_reference_is_true() {
         let said = sandbox.run(&["explain", guess, "--plain"]);
         assert!(said.code == 0 && !said.stdout.is_empty(), "explain {guess}: {}", said.stderr);
     }
-    let wrong = sandbox.run(&["explain", "setp", "--plain"]).expect(2).stderr;
-    assert!(wrong.contains("mend  nubrik explain step"), "{wrong}");
+    let wrong = sandbox.run(&["explain", "setp"]).expect(2).stderr;
+    assert!(wrong.contains("try   nubrik explain step"), "{wrong}");
 }

@@ -24,7 +24,7 @@ fn no_result_lies_in_another_one() {
     );
     refused(
         &[
-            ("targets.nub", "target d = step { run = `touch {outdir \"d\"}/y` }\n"),
+            ("targets.nub", "target d = step { run = `touch {outfolder \"d\"}/y` }\n"),
             ("d/e/targets.nub", "target x = write { path = \"x\", text = \"X\" }\n"),
         ],
         &["`d` makes `d`, and `d/e/x` makes `d/e/x`, which lies in it"],
@@ -53,16 +53,16 @@ fn what_excludes_one_another_takes_nothing_away_where_only_a_part_is_built() {
     sandbox.run(&["build"]).expect(0);
     sandbox.write("targets.nub", "target pair = { \"a\": write { path = \"a\", text = \"A\" } }\n");
     sandbox.run(&["build", "pair"]).expect(0);
-    assert!(sandbox.exists("out/base/a/x"));
+    assert!(sandbox.exists("out/default/a/x"));
     // One place after the other for the same target is no conflict.
     let sandbox = Sandbox::new(&[("targets.nub", "target a = write { path = \"a\", text = \"1\" }\n")]);
     sandbox.run(&["build", "a"]).expect(0);
     sandbox.write("targets.nub", "target a = { \"k\": write { path = \"m\", text = \"1\" } }\n");
     sandbox.run(&["build", "a"]).expect(0);
-    assert_eq!(sandbox.read("out/base/a/k/m"), "1");
+    assert_eq!(sandbox.read("out/default/a/k/m"), "1");
     sandbox.write("targets.nub", "target a = write { path = \"a\", text = \"2\" }\n");
     sandbox.run(&["build", "a"]).expect(0);
-    assert_eq!(sandbox.read("out/base/a"), "2");
+    assert_eq!(sandbox.read("out/default/a"), "2");
 }
 
 #[test]
@@ -76,7 +76,7 @@ fn an_output_cannot_lie_where_what_is_made_is_thrown_away() {
 #[test]
 fn the_path_of_what_is_made_is_refused_where_a_step_does_not_declare_it() {
     let made = "target made = step { run = `touch {out \"a.h\"}` }\nlet header = made\n";
-    for word in ["-I{header.dir}", "{header.path}"] {
+    for word in ["-I{header.folder}", "{header.path}"] {
         let step = format!("{made}target user = step {{ run = `cp {{in \"s\"}} {{out \"x\"}} {word}` }}\n");
         refused(
             &[("targets.nub", &step), ("s", "")],
@@ -93,7 +93,7 @@ fn the_path_of_what_is_made_is_refused_where_a_step_does_not_declare_it() {
 }
 
 #[test]
-fn only_a_scan_that_decides_keys_is_one_in_a_key() {
+fn only_a_probe_that_decides_keys_is_one_in_a_key() {
     let kit = "kind good(sources: files, needs: list[text] = []) {\n\
         \x20   let paths = [each s in sources give s.path]\n\
         \x20   give {each p in paths give p: write { path = \"n.txt\", text = \"{needs.len}\" }}\n}\n\
@@ -102,12 +102,12 @@ fn only_a_scan_that_decides_keys_is_one_in_a_key() {
         \x20   give {each n in all give n: write { path = \"n\", text = \"x\" }}\n}\n\
         kind direct(names: list[text]) {\n\
         \x20   give {each n in names give n: write { path = \"n\", text = \"x\" }}\n}\n";
-    let start = "use { good, behind_a_let, direct } from \"/k.nub\"\nprivate let s = scan { run = `cat {in \"a.x\"}` }\n";
+    let start = "use { good, behind_a_let, direct } from \"/k.nub\"\nprivate let s = probe { run = `cat {in \"a.x\"}` }\n";
     let workspace = |end: &str| {
         Sandbox::new(&[("k.nub", kit), ("a.x", "one\n"), ("targets.nub", &format!("{start}{end}\n"))])
     };
     let run = workspace("target ok = good { sources = \"*.x\", needs = s.lines }").build();
-    assert_eq!(run.ran(), ["scan for s", "write n.txt"]);
+    assert_eq!(run.ran(), ["probe for s", "write n.txt"]);
     for end in [
         "target b = behind_a_let { names = s.lines }",
         "target b = direct { names = s.lines }",
@@ -115,7 +115,7 @@ fn only_a_scan_that_decides_keys_is_one_in_a_key() {
         "let m = { \"a\": s.text }\ntarget b = {each k, v in m give v: write { path = \"l\", text = k }}",
     ] {
         let run = workspace(end).run(&["build"]).expect(3);
-        assert!(run.stderr.contains("scan-in-key"), "{end}: {}", run.stderr);
+        assert!(run.stderr.contains("probe-in-key"), "{end}: {}", run.stderr);
     }
 }
 
@@ -130,7 +130,7 @@ fn another_workspace_below_this_one_is_not_reached_by_addresses() {
         [(&["build", "base/clock"][..], 2), (&["build", "base/clock/."], 2), (&["list", "base/**"], 2)]
     {
         let run = sandbox.run(words).expect(code);
-        assert!(run.stderr.contains("base") && !sandbox.exists("out/base/base"), "{}", run.stderr);
+        assert!(run.stderr.contains("base") && !sandbox.exists("out/default/base"), "{}", run.stderr);
     }
     assert!(
         sandbox
@@ -166,7 +166,7 @@ fn a_long_chain_of_targets_evaluates_plans_and_builds() {
     assert_eq!(sandbox.build().summary()["ran"], 1_500);
     sandbox.write("targets.nub", &chain(1_500).replace("text = \"0\"", "text = \"1\""));
     assert_eq!(sandbox.build().summary()["ran"], 1_500);
-    assert_eq!(sandbox.read("out/base/t1499/x"), "1");
+    assert_eq!(sandbox.read("out/default/t1499/x"), "1");
     // A ring of as many is told, and an error in what is not needed after all is not.
     let ring = chain(3_000)
         .replace("write { path = \"x\", text = \"0\" }", "step { run = `cp {t2999} {out \"x\"}` }");

@@ -22,7 +22,7 @@ fn line_ends_and_marks_of_other_systems_are_white_space() {
         ),
     );
     sandbox.build();
-    assert_eq!(sandbox.read("out/base/copy"), "tide");
+    assert_eq!(sandbox.read("out/default/copy"), "tide");
 }
 
 #[test]
@@ -57,14 +57,14 @@ fn ignored_hidden_and_foreign_files_are_not_matched() {
         ("foreign/x.txt", "f"),
     ]);
     sandbox.build();
-    assert_eq!(sandbox.read("out/base/copy"), "ak");
+    assert_eq!(sandbox.read("out/default/copy"), "ak");
     // A file that is named in full is there, ignored or not.
     sandbox.write(
         "targets.nub",
         "target copy = step { run = `cat {in \"ignored.txt\"} {in \".hidden.txt\"} > {out \"copy\"}` }\n",
     );
     sandbox.build();
-    assert_eq!(sandbox.read("out/base/copy"), "ih");
+    assert_eq!(sandbox.read("out/default/copy"), "ih");
 }
 
 #[test]
@@ -74,13 +74,13 @@ fn what_is_ignored_may_change() {
     sandbox.build();
     sandbox.write(".gitignore", "b.txt\n");
     sandbox.build();
-    assert_eq!(sandbox.read("out/base/copy"), "a");
+    assert_eq!(sandbox.read("out/default/copy"), "a");
     sandbox.write(".gitignore", "a.txt\n");
     sandbox.build();
-    assert_eq!(sandbox.read("out/base/copy"), "b");
+    assert_eq!(sandbox.read("out/default/copy"), "b");
     sandbox.write("c.txt", "c");
     sandbox.build();
-    assert_eq!(sandbox.read("out/base/copy"), "bc");
+    assert_eq!(sandbox.read("out/default/copy"), "bc");
 }
 
 #[test]
@@ -90,10 +90,10 @@ fn links_to_files_are_files_and_rings_of_folders_end() {
     symlink("..", sandbox.folder.join("deep/ring")).unwrap();
     symlink("nowhere", sandbox.folder.join("dangling.txt")).unwrap();
     sandbox.build();
-    assert_eq!(sandbox.read("out/base/copy"), "aba");
+    assert_eq!(sandbox.read("out/default/copy"), "aba");
     sandbox.write("a.txt", "x");
     sandbox.build();
-    assert_eq!(sandbox.read("out/base/copy"), "xbx");
+    assert_eq!(sandbox.read("out/default/copy"), "xbx");
 }
 
 #[test]
@@ -107,7 +107,7 @@ fn what_a_link_leads_to_is_an_input_that_changes() {
     symlink("../other/one", sandbox.folder.join("src/link")).unwrap();
     symlink("link", sandbox.folder.join("src/second")).unwrap();
     symlink("far/inc", sandbox.folder.join("inc")).unwrap();
-    let read = |name: &str| sandbox.read(&format!("out/base/all/{name}"));
+    let read = |name: &str| sandbox.read(&format!("out/default/all/{name}"));
     let settled = || {
         // So that all is sealed, and the next request is answered from that.
         std::thread::sleep(std::time::Duration::from_millis(60));
@@ -143,12 +143,12 @@ fn an_output_that_is_a_link_is_kept_as_what_it_leads_to() {
         ("in", "tide"),
     ]);
     sandbox.build();
-    assert_eq!(sandbox.read("out/base/made"), "tide");
+    assert_eq!(sandbox.read("out/default/made"), "tide");
     fs::remove_dir_all(sandbox.folder.join(".nubrik")).unwrap();
     fs::remove_dir_all(sandbox.folder.join("out")).unwrap();
     let run = sandbox.build();
     assert_eq!(run.said("reused"), ["make made"]);
-    assert_eq!(sandbox.read("out/base/made"), "tide");
+    assert_eq!(sandbox.read("out/default/made"), "tide");
 }
 
 #[test]
@@ -165,11 +165,11 @@ fn executable_inputs_and_outputs_stay_so() {
     // Nothing but the mode changes, and that counts.
     fs::set_permissions(&tool, fs::Permissions::from_mode(0o755)).unwrap();
     sandbox.build();
-    assert_eq!(sandbox.read("out/base/used"), "made by a script\n");
-    assert!(fs::metadata(sandbox.folder.join("out/base/plot")).unwrap().permissions().mode() & 0o100 != 0);
+    assert_eq!(sandbox.read("out/default/used"), "made by a script\n");
+    assert!(fs::metadata(sandbox.folder.join("out/default/plot")).unwrap().permissions().mode() & 0o100 != 0);
     sandbox.run(&["clean"]).expect(0);
     sandbox.build();
-    assert!(fs::metadata(sandbox.folder.join("out/base/plot")).unwrap().permissions().mode() & 0o100 != 0);
+    assert!(fs::metadata(sandbox.folder.join("out/default/plot")).unwrap().permissions().mode() & 0o100 != 0);
 }
 
 #[test]
@@ -180,7 +180,7 @@ fn many_files_and_long_names_are_no_matter() {
         sandbox.write(&format!("many/{long}{i:03}.txt"), "x");
     }
     sandbox.build();
-    assert_eq!(sandbox.read("out/base/copy").len(), 600);
+    assert_eq!(sandbox.read("out/default/copy").len(), 600);
 }
 
 #[test]
@@ -202,7 +202,7 @@ fn a_step_that_reads_the_terminal_gets_none_and_temporary_files_go() {
     )]);
     let run = sandbox.build();
     assert!(run.ran() == ["make t"]);
-    let text = sandbox.read("out/base/t");
+    let text = sandbox.read("out/default/t");
     assert!(text.starts_with("[]\n"), "{text}");
     for name in ["HOME", "LANG", "LC_ALL", "PATH", "PWD", "SOURCE_DATE_EPOCH", "TMPDIR", "TZ"] {
         assert!(text.contains(name), "{name} in {text}");

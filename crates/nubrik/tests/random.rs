@@ -214,11 +214,11 @@ impl World {
                 ),
                 Kind::Picky => format!("sh`case $(cat {files}) in c*) exit 1;; esac; cat {files} > {out}`"),
                 Kind::Folder => format!(
-                    "sh`for f in {{glob(\"g/*\", or_none = true)}}; do cp \"$f\" {{outdir \"r{i}\"}}; done; cat {files} > {{outdir \"r{i}\"}}/all`"
+                    "sh`for f in {{glob(\"g/*\", or_none = true)}}; do cp \"$f\" {{outfolder \"r{i}\"}}; done; cat {files} > {{outfolder \"r{i}\"}}/all`"
                 ),
                 // A source that begins with an `a` leads to the next source, others to the last.
                 Kind::Listing(s) => format!(
-                    "sh`case $(cat s{s}) in a*) n=s{next};; *) n=s{last};; esac; cat s{s} $n > {out}; echo {out}: s{s} $n > {{found \"d{i}\"}}`, reads = glob(\"s*\")",
+                    "sh`case $(cat s{s}) in a*) n=s{next};; *) n=s{last};; esac; cat s{s} $n > {out}; echo {out}: s{s} $n > {{depfile \"d{i}\"}}`, reads = glob(\"s*\")",
                     next = (s + 1) % SOURCES,
                     last = SOURCES - 1,
                 ),
@@ -308,7 +308,7 @@ impl World {
     }
 
     fn apply(&mut self, edit: &Edit) {
-        let results = |step: usize| format!("out/base/t{step}");
+        let results = |step: usize| format!("out/default/t{step}");
         let made = |step: usize| format!(".nubrik/made/t{step}/@r{step}/r{step}");
         match edit {
             Edit::Write { source, text } => {
@@ -422,7 +422,7 @@ impl World {
             let Made::Files(files) = made else { continue };
             let name = format!("t{i}");
             for (path, text) in files {
-                let found = self.sandbox.read(&format!("out/base/t{i}/{path}"));
+                let found = self.sandbox.read(&format!("out/default/t{i}/{path}"));
                 assert_eq!(&found, text, "{after}: {path} of t{i}\n{}", run.stdout);
             }
             // What is in place is not in the store for that: the store may have been lost.

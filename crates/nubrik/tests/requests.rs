@@ -23,7 +23,7 @@ fn a_request_that_came_to_nothing_is_looked_at_again() {
     sandbox.write("py/targets.nub", "test t = check { run = `true` }\n");
     waits();
     assert_eq!(sandbox.run(&["build", "py", "--json"]).expect(0).summary()["steps"], 0);
-    assert!(!sandbox.exists("out/base/py/a/w"), "what is no longer declared is gone");
+    assert!(!sandbox.exists("out/default/py/a/w"), "what is no longer declared is gone");
     sandbox.write("py/targets.nub", "target a = oops\n");
     let run = sandbox.run(&["build", "py"]).expect(3);
     assert!(run.stderr.contains("`oops` is not defined"), "{}", run.stderr);
@@ -36,13 +36,13 @@ fn results_of_what_is_gone_go_whatever_was_sealed_before() {
     waits();
     // The seal is of the empty request; builds of files that are just written leave it as it is.
     sandbox.run(&["build"]).expect(0);
-    let results = || sandbox.files_below("out/base").into_keys().collect::<Vec<_>>();
+    let results = || sandbox.files_below("out/default").into_keys().collect::<Vec<_>>();
     for (present, wanted) in [
-        (&["c"][..], &["out/base/a/c/w"][..]),
-        (&["c", "d"], &["out/base/a/c/w", "out/base/a/d/w"]),
-        (&["c"], &["out/base/a/c/w"]),
+        (&["c"][..], &["out/default/a/c/w"][..]),
+        (&["c", "d"], &["out/default/a/c/w", "out/default/a/d/w"]),
+        (&["c"], &["out/default/a/c/w"]),
         (&[], &[]),
-        (&["d"], &["out/base/a/d/w"]),
+        (&["d"], &["out/default/a/d/w"]),
     ] {
         for name in ["c", "d"] {
             let path = format!("{name}.x");
@@ -71,15 +71,15 @@ fn an_entry_or_a_glob_takes_nothing_of_its_neighbours_away() {
         ("tidelands/targets.nub", "target b = write { path = \"b\", text = \"1\" }\n"),
     ]);
     sandbox.build();
-    let before = sandbox.files_below("out/base");
+    let before = sandbox.files_below("out/default");
     for words in [&["a/k"][..], &["a/k*"], &["tide"], &["tide", "a/l"], &["tide/tide"]] {
-        sandbox.run(&[&["build", "--explain"], words].concat()).expect(0);
-        assert_eq!(sandbox.files_below("out/base"), before, "{words:?}");
+        sandbox.run(&[&["build", "--reasons"], words].concat()).expect(0);
+        assert_eq!(sandbox.files_below("out/default"), before, "{words:?}");
     }
     // A name that begins with another one is another folder.
     sandbox.write("tidelands/targets.nub", "target x = write { path = \"b\", text = \"1\" }\n");
     sandbox.run(&["build", "tide", "tidelands"]).expect(0);
-    assert!(!sandbox.exists("out/base/tidelands/b") && sandbox.exists("out/base/tidelands/x"));
+    assert!(!sandbox.exists("out/default/tidelands/b") && sandbox.exists("out/default/tidelands/x"));
 }
 
 #[test]

@@ -98,8 +98,8 @@ target reads = {
 "#,
     );
     sandbox.run(&["build"]).expect(0);
-    assert_eq!(sandbox.read("out/base/reads/own/answer"), "nothing known\n");
-    assert_eq!(sandbox.read("out/base/reads/common/answer"), "3\n");
+    assert_eq!(sandbox.read("out/default/reads/own/answer"), "nothing known\n");
+    assert_eq!(sandbox.read("out/default/reads/common/answer"), "3\n");
     let text = sandbox.run(&["show", "own", "--plain"]).expect(0).stdout;
     assert!(text.contains("a fresh one for each who needs it") && text.contains("{own.address}"), "{text}");
     assert!(text.contains("used by   reads, writes"), "{text}");
@@ -123,7 +123,7 @@ test answers = check { run = sh`{ask} {board.address} {board.port} height moon |
 fn results_are_kept_though_addresses_are_in_no_key() {
     let sandbox = workspace(FILLED);
     assert_eq!(sandbox.run(&["build", "--json"]).expect(0).summary()["ran"], 5);
-    assert_eq!(sandbox.read("out/base/doubled"), "4.82\n4.82\n");
+    assert_eq!(sandbox.read("out/default/doubled"), "4.82\n4.82\n");
     assert_eq!(sandbox.run(&["build", "--json"]).expect(0).summary()["ran"], 0);
     assert_eq!(sandbox.run(&["test", "--json"]).expect(0).summary()["tests"]["ran"], 1);
     assert_eq!(sandbox.run(&["test", "--json"]).expect(0).summary()["tests"]["current"], 1);
@@ -152,8 +152,8 @@ fn a_service_stands_at_the_same_place_in_every_run_and_workspace() {
     sandbox.run(&["build", "place"]).expect(0);
     let other = sandbox.copy_from_nothing();
     other.run(&["build", "place"]).expect(0);
-    let place = sandbox.read("out/base/place");
-    assert_eq!(place, other.read("out/base/place"));
+    let place = sandbox.read("out/default/place");
+    assert_eq!(place, other.read("out/default/place"));
     assert!(place.starts_with("127."), "{place}");
     assert_ne!(place.split_whitespace().next(), Some("127.0.0.1"), "{place}");
 }
@@ -298,9 +298,9 @@ job tell = effect { run = `{ask} {board.address} {board.port} height moon` }
         sandbox.run_with(&args, &[("BOARD_HOST", host), ("BOARD_PORT", &port)])
     };
     sandbox.run(&["build", "height"]).expect(0);
-    assert_eq!(sandbox.read("out/base/height"), "nothing known\n");
+    assert_eq!(sandbox.read("out/default/height"), "nothing known\n");
     elsewhere(&["build", "height"]).expect(0);
-    assert_eq!(sandbox.read("out/base/height"), "9.99\n");
+    assert_eq!(sandbox.read("out/default/height"), "9.99\n");
     // What answers elsewhere is not known: it is asked each time, and nothing of it is kept.
     let again = elsewhere(&["build", "height", "--json"]).expect(0);
     assert_eq!(again.ran(), ["make height"]);
@@ -313,7 +313,7 @@ job tell = effect { run = `{ask} {board.address} {board.port} height moon` }
     assert!(run.stdout.contains("it is at [secret BOARD_HOST]"), "{}", run.stdout);
     let run = elsewhere(&["build", "tells", "--plain"]).expect(1);
     assert!(run.stdout.contains("it wrote the secret `BOARD_HOST` into tells"), "{}", run.stdout);
-    assert!(!sandbox.exists("out/base/tells"));
+    assert!(!sandbox.exists("out/default/tells"));
     for (path, bytes) in sandbox.files_below("").into_iter().chain(sandbox.cached_files()) {
         assert!(!String::from_utf8_lossy(&bytes).contains(host), "{path} holds the secret");
     }
@@ -339,7 +339,7 @@ fn what_begins_to_use_a_service_elsewhere_runs_each_time() {
         std::thread::sleep(Duration::from_millis(50));
         assert_eq!(sandbox.run(&["build", "--json"]).expect(0).ran(), ["make height"]);
     }
-    assert_eq!(sandbox.read("out/base/height"), "9.99\n");
+    assert_eq!(sandbox.read("out/default/height"), "9.99\n");
 }
 
 #[test]
@@ -355,7 +355,7 @@ target height = step { run = `{ask} {second.address} {second.port} height sun > 
 "#,
     );
     sandbox.run(&["build"]).expect(0);
-    assert_eq!(sandbox.read("out/base/height"), "3\n");
+    assert_eq!(sandbox.read("out/default/height"), "3\n");
 }
 
 #[test]
@@ -405,7 +405,7 @@ target height = step { run = `{ask} {stubborn.address} {stubborn.port} height mo
     let expected = "notice    `stop` of the service stubborn exited with code 3; signals ended the service. \
                     It printed: not today";
     assert_eq!(count(&told, expected), 1, "{told}");
-    assert_eq!(sandbox.read("out/base/height"), "nothing known\n");
+    assert_eq!(sandbox.read("out/default/height"), "nothing known\n");
     // The same where somebody runs it.
     let mut command = sandbox.command(&["run", "stubborn", "--plain"]);
     let mut child = command.stderr(Stdio::piped()).stdout(Stdio::null()).spawn().unwrap();

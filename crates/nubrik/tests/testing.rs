@@ -56,9 +56,9 @@ fn verdicts_stand_until_something_they_depend_on_changes() {
     let summary = run.summary();
     assert_eq!(
         summary["tests"],
-        serde_json::json!({ "ran": 5, "current": 0, "reused": 0, "failed": 0, "quarantined": 0, "left": 0 })
+        serde_json::json!({ "ran": 5, "current": 0, "reused": 0, "failed": 0, "quarantined": 0, "skipped": 0 })
     );
-    assert_eq!(summary["cases"], serde_json::json!({ "passed": 6, "failed": 0, "left": 0 }));
+    assert_eq!(summary["cases"], serde_json::json!({ "passed": 6, "failed": 0, "skipped": 0 }));
     let text = sandbox.run(&["test", "--plain"]).expect(0).stdout;
     assert!(text.contains("current   tide/station/tarn"), "{text}");
     assert!(
@@ -87,8 +87,8 @@ fn verdicts_stand_until_something_they_depend_on_changes() {
     let run = sandbox.run(&["build", "--json"]).expect(0);
     assert_eq!(run.summary()["steps"], 1);
     assert_eq!(
-        sandbox.files_below("out/base").keys().collect::<Vec<_>>(),
-        ["out/base/tide/table/sorted.csv"]
+        sandbox.files_below("out/default").keys().collect::<Vec<_>>(),
+        ["out/default/tide/table/sorted.csv"]
     );
 }
 
@@ -97,21 +97,21 @@ fn failures_are_shown_and_never_kept() {
     let sandbox = workspace();
     sandbox.write("tide/cases.tap", "1..2\nok 1 - ebb\nnot ok 2 - flow\n# wanted 4.2\n");
     sandbox.write("tide/heights.csv", "tarn,4\n");
-    let text = sandbox.run(&["test", "--plain"]).expect(1).stdout;
+    let text = sandbox.run(&["test"]).expect(1).stdout;
     assert!(text.contains("tide/cases   1 of 2 cases failed\n  flow\n    wanted 4.2\n"), "{text}");
     assert!(text.contains("5 tests: 3 passed, 2 failed; 6 cases."), "{text}");
     let run = sandbox.run(&["test", "--json"]).expect(1);
     assert_eq!(states(&run)[1], "cases failed", "a failure runs again");
     assert_eq!(run.summary()["tests"]["current"], 3);
     // Only those that failed; what is left is said with why.
-    let text = sandbox.run(&["test", "--failed", "--plain"]).expect(1).stdout;
-    assert!(text.contains("left      3 tests: passed the last time"), "{text}");
+    let text = sandbox.run(&["test", "--failed"]).expect(1).stdout;
+    assert!(text.contains("skipped   3 tests: passed the last time"), "{text}");
     sandbox.write("tide/cases.tap", "1..2\nok 1 - ebb\nok 2 - flow\n");
     sandbox.write("tide/heights.csv", "tarn,4\nardle,12\n");
     let run = sandbox.run(&["test", "--failed", "--json"]).expect(0);
     assert_eq!(states(&run), ["cases ran", "station/ardle ran"]);
-    let text = sandbox.run(&["test", "--failed", "--plain"]).expect(0).stdout;
-    assert!(text.contains("no test is left to run; 5 tests left out"), "{text}");
+    let text = sandbox.run(&["test", "--failed"]).expect(0).stdout;
+    assert!(text.contains("no test to run; 5 tests skipped"), "{text}");
 }
 
 #[test]
@@ -126,7 +126,7 @@ fn cases_are_listed_and_written_as_one_report() {
         "{report}"
     );
     let list = sandbox.run(&["list", "--cases", "--plain", "tide/cases"]).expect(0).stdout;
-    assert_eq!(list, "failed    tide/cases\n  passed    ebb\n  failed    flow\n  left      case 3\n");
+    assert_eq!(list, "failed    tide/cases\n  passed    ebb\n  failed    flow\n  skipped   case 3\n");
     // A report that is none, and one that was not made.
     sandbox.write("tide/cases.tap", "nothing of that sort\n");
     let text = sandbox.run(&["test", "--plain", "tide/cases"]).expect(1).stdout;
@@ -180,9 +180,9 @@ fn since_a_revision_only_what_it_can_affect_is_tested() {
     git(&["commit", "-qam", "one"]);
     assert_eq!(states(&since(&["HEAD~1"]).expect(0)), ["alone current"]);
     sandbox.write("tide/heights.csv", "tarn,5\nardle,12\n");
-    assert_eq!(since(&["HEAD"]).expect(0).summary()["tests"]["left"], 2);
+    assert_eq!(since(&["HEAD"]).expect(0).summary()["tests"]["skipped"], 2);
     let text = sandbox.run(&["test", "--plain", "--since", "HEAD"]).expect(0).stdout;
-    assert!(text.contains("left      2 tests: nothing they depend on changed since HEAD"), "{text}");
+    assert!(text.contains("skipped   2 tests: nothing they depend on changed since HEAD"), "{text}");
     // Definitions of a package mean all that it makes.
     sandbox.write("tide/targets.nub", &format!("{DEFINITIONS}# more\n"));
     assert_eq!(states(&since(&["HEAD"]).expect(0)).len(), 5);
@@ -194,9 +194,9 @@ fn since_a_revision_only_what_it_can_affect_is_tested() {
     git(&["commit", "-qm", "two"]);
     let text =
         |args: &[&str]| sandbox.run(&[args, &["--plain", "--since", "HEAD"]].concat()).expect(0).stdout;
-    let left = |count: &str| format!("left      {count} on changed since HEAD\n");
-    assert_eq!(text(&["list"]), left("5 targets: nothing they depend"));
-    let nothing = format!("nothing to build here\n{}", left("1 target: nothing it depends"));
+    let skipped = |count: &str| format!("skipped   {count} on changed since HEAD\n");
+    assert_eq!(text(&["list"]), skipped("5 targets: nothing they depend"));
+    let nothing = format!("nothing to build here\n{}", skipped("1 target: nothing it depends"));
     assert_eq!(text(&["plan"]), nothing);
     assert_eq!(text(&["build"]), nothing);
     sandbox.write("tide/alone.txt", "z\n");
@@ -210,11 +210,11 @@ fn since_a_revision_only_what_it_can_affect_is_tested() {
     sandbox.write("extra.txt", "1\n");
     sandbox.write("targets.nub", "target extra = step { run = `cp {in \"extra.txt\"} {out \"extra\"}` }\n");
     let built = text(&["build"]);
-    assert!(built.contains("ran       extra") && sandbox.exists("out/base/extra"), "{built}");
+    assert!(built.contains("ran       extra") && sandbox.exists("out/default/extra"), "{built}");
     let planned = text(&["plan"]);
     assert!(planned.contains("nothing would run"), "{planned}");
-    let both = sandbox.run(&["build", "--audit", "--since", "HEAD"]).expect(2).stderr;
-    assert!(both.contains("--audit"), "{both}");
+    let both = sandbox.run(&["build", "--observe", "--since", "HEAD"]).expect(2).stderr;
+    assert!(both.contains("--observe"), "{both}");
     let wrong = sandbox.run(&["test", "--since", "nowhere"]).expect(2).stderr;
     assert!(wrong.contains("git cannot tell what changed since `nowhere`"), "{wrong}");
     let wrong = sandbox.run(&["list", "--since=-p"]).expect(2).stderr;
@@ -267,7 +267,7 @@ fn a_check_can_stand_before_a_target() {
     sandbox.write("a.txt", "wind\n");
     let run = sandbox.run(&["build", "--plain"]).expect(1);
     assert!(run.stdout.contains("blocked   released"), "{}", run.stdout);
-    assert_eq!(sandbox.read("out/base/released.txt"), "tide\n");
+    assert_eq!(sandbox.read("out/default/released.txt"), "tide\n");
 }
 
 const JOBS: &str = r#"
@@ -292,7 +292,7 @@ fn jobs_run_in_the_terminal_after_what_they_use() {
     let run = sandbox.run(&["run", "show", "--plain"]).expect(0);
     assert_eq!(run.stdout, "a\nb\n");
     assert!(run.stderr.contains("ran       table"), "{}", run.stderr);
-    assert!(!sandbox.exists("out/base"), "nothing was asked for to be published");
+    assert!(!sandbox.exists("out/default"), "nothing was asked for to be published");
     // Never kept: it runs again, and only it.
     let again = sandbox.run(&["run", "show", "--plain"]).expect(0);
     assert_eq!((again.stdout.as_str(), again.stderr.as_str()), ("a\nb\n", ""));

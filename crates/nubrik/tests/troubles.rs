@@ -29,7 +29,7 @@ fn a_failing_step_shows_its_command_and_output_once() {
         ("targets.nub", "use \"nub:c\" as c\ntarget bad = c.program { sources = \"bad.c\" }\n"),
         ("bad.c", "int main(void) { return undeclared_name; }\n"),
     ]);
-    let run = sandbox.run(&["build", "--plain"]).expect(1);
+    let run = sandbox.run(&["build"]).expect(1);
     assert!(
         run.stdout.contains("command   cc -MD -MF .nubrik/made/bad/@bad.c.o/bad.c.d -c bad.c"),
         "{}",
@@ -75,7 +75,7 @@ fn a_failure_keeps_the_last_good_result() {
     sandbox.build();
     sandbox.write("in", "bad");
     sandbox.run(&["build", "--json"]).expect(1);
-    assert_eq!(sandbox.read("out/base/copy"), "good");
+    assert_eq!(sandbox.read("out/default/copy"), "good");
     sandbox.write("in", "good");
     let run = sandbox.build();
     assert_eq!(run.said("reused"), ["make copy"]);
@@ -99,7 +99,7 @@ fn keep_going_builds_what_does_not_depend_on_a_failure() {
     let sandbox = Sandbox::new(&[("targets.nub", INDEPENDENT), ("x", "x")]);
     let run = sandbox.run(&["build", "--json", "--jobs", "1"]).expect(1);
     assert_eq!(
-        (run.said("left"), run.summary()["ok"].as_bool()),
+        (run.said("unstarted"), run.summary()["ok"].as_bool()),
         (vec!["make good".to_owned()], Some(false))
     );
 }
@@ -108,16 +108,16 @@ fn keep_going_builds_what_does_not_depend_on_a_failure() {
 fn a_missing_tool_is_named_with_what_was_searched() {
     let sandbox =
         Sandbox::new(&[("targets.nub", "target a = step { run = `skerrin-plotter {out \"a\"}` }\n")]);
-    let run = sandbox.run(&["build", "--plain"]).expect(4);
+    let run = sandbox.run(&["build"]).expect(4);
     assert!(run.stdout.contains("there is no tool `skerrin-plotter` on this machine"), "{}", run.stdout);
     assert!(run.stdout.contains("searched  /"), "{}", run.stdout);
-    let mut command = sandbox.command(&["build", "--plain"]);
+    let mut command = sandbox.command(&["build"]);
     sandbox.write("targets.nub", "use \"nub:c\" as c\ntarget a = c.program { sources = \"a.c\" }\n");
     sandbox.write("a.c", "int main(void) { return 0; }\n");
     command.env("PATH", "/nowhere");
     let run = finish(command).expect(4);
     assert!(
-        run.stdout.contains("mend      install a C compiler; the package is called gcc"),
+        run.stdout.contains("try       install a C compiler; the package is called gcc"),
         "{}",
         run.stdout
     );
@@ -131,9 +131,9 @@ fn an_undeclared_file_is_named_with_the_line_to_add() {
         ("tide/src/a.c", "#include \"hidden.h\"\nint main(void) { return 0; }\n"),
         ("tide/src/hidden.h", ""),
     ]);
-    let run = sandbox.run(&["build", "--plain"]).expect(1);
+    let run = sandbox.run(&["build"]).expect(1);
     assert!(
-        run.stdout.contains("mend      internal = [\"src/hidden.h\"]   in tide/a at tide/targets.nub:2"),
+        run.stdout.contains("try       internal = [\"src/hidden.h\"]   in tide/a at tide/targets.nub:2"),
         "{}",
         run.stdout
     );
@@ -183,7 +183,7 @@ fn interrupting_ends_the_whole_tree_and_leaves_nothing_half() {
         signal(child.id(), name);
         assert_eq!(child.wait().unwrap().code(), Some(code));
         assert!(!is_alive("sleep\u{0}91.75"), "a process outlived SIG{name}");
-        assert!(!sandbox.exists("out/base/slow"));
+        assert!(!sandbox.exists("out/default/slow"));
     }
     let run = sandbox.run(&["plan", "--plain"]).expect(0);
     assert!(run.stdout.contains("failed or was stopped last time"), "{}", run.stdout);
@@ -204,7 +204,7 @@ fn killing_the_program_leaves_nothing_half() {
     }
     let run = sandbox.build();
     assert_eq!(run.ran(), ["make slow"], "what was finished was kept");
-    assert_eq!(sandbox.read("out/base/slow"), "one\n");
+    assert_eq!(sandbox.read("out/default/slow"), "one\n");
 }
 
 #[test]
@@ -246,7 +246,7 @@ fn a_damaged_store_and_state_mend_themselves() {
     let _ = fs::remove_dir_all(sandbox.folder.join(".nubrik/seals"));
     let run = sandbox.build();
     assert_eq!(run.ran(), ["make a"]);
-    assert_eq!(sandbox.read("out/base/a"), "tide");
+    assert_eq!(sandbox.read("out/default/a"), "tide");
     assert_eq!(sandbox.build().ran(), [""; 0]);
 }
 
@@ -260,7 +260,7 @@ fn an_unwritable_store_is_said_and_does_without() {
     command.env("XDG_CACHE_HOME", "/proc/nowhere");
     let run = finish(command).expect(0);
     assert!(run.stdout.contains("results are not being kept"), "{}", run.stdout);
-    assert_eq!(sandbox.read("out/base/a"), "tide");
+    assert_eq!(sandbox.read("out/default/a"), "tide");
 }
 
 #[test]
@@ -272,7 +272,7 @@ fn the_failure_block_looks_as_it_should() {
         ),
         ("in", ""),
     ]);
-    let run = sandbox.run(&["build", "--plain"]).expect(1);
+    let run = sandbox.run(&["build"]).expect(1);
     assert_eq!(
         without_times(&run.stdout, &sandbox),
         "failed    a   draw TIME  exited with code 3

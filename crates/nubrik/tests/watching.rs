@@ -79,12 +79,12 @@ fn builds_again_after_changes_however_they_come() {
     let sandbox = workspace();
     let mut watching = Watching::new(&sandbox, &["build"]);
     watching.until("waiting   for changes");
-    assert_eq!(sandbox.read("out/base/table.txt"), "a\nb\n");
+    assert_eq!(sandbox.read("out/default/table.txt"), "a\nb\n");
     sandbox.write("a.txt", "d\nc\n");
     watching.until("changed   a.txt");
     watching.until("ran       table");
     watching.until("waiting   for changes");
-    assert_eq!(sandbox.read("out/base/table.txt"), "c\nd\n");
+    assert_eq!(sandbox.read("out/default/table.txt"), "c\nd\n");
     // What the tool itself writes, what is ignored, and what editors keep for themselves is no change.
     for path in ["ignored", ".a.txt.swp", "a.txt~", "out/mine", ".nubrik/x"] {
         sandbox.write(path, "x");
@@ -95,7 +95,7 @@ fn builds_again_after_changes_however_they_come() {
     fs::rename(sandbox.folder.join("4913.new"), sandbox.folder.join("a.txt")).unwrap();
     watching.until("ran       table");
     watching.until("waiting");
-    assert_eq!(sandbox.read("out/base/table.txt"), "e\nf\n");
+    assert_eq!(sandbox.read("out/default/table.txt"), "e\nf\n");
     // An error in the definitions is said, and the next change goes on.
     sandbox.write("targets.nub", "target table = stp { }\n");
     watching.until("`stp` is not defined");
@@ -123,7 +123,7 @@ fn tests_again_what_a_change_reaches() {
     watching.until("1 test passed, up to date");
     watching.until("waiting");
     sandbox.write("targets.nub", &DEFINITIONS.replace("sort -c {table}", "sort -r -c {table}"));
-    watching.until("failed    sorted");
+    watching.until("error: sorted: ");
     watching.until("waiting");
     assert_eq!(watching.interrupt().0, Some(0));
 }
@@ -141,7 +141,7 @@ fn a_lasting_job_is_started_anew_only_when_what_it_uses_changed() {
     watching.until("up with c");
     // With an error in the definitions the old one goes on.
     sandbox.write("targets.nub", "nonsense\n");
-    watching.until("wrong");
+    watching.until("error");
     sandbox.write("targets.nub", &DEFINITIONS.replace("up with", "here with"));
     watching.until("stopped");
     watching.until("here with c");

@@ -73,12 +73,12 @@ pub struct Session {
     /// Options that are set, and the profile that they are called by.
     settings: Vec<Setting>,
     profile: Option<String>,
-    /// Answers of scans in this run, by their folders.
+    /// Answers of probes in this run, by their folders.
     answers: HashMap<WsPath, AnswerText>,
-    /// What became of steps while scans were answered, by their folders.
+    /// What became of steps while probes were answered, by their folders.
     earlier: HashMap<Arc<str>, Verdict>,
-    /// Files on which the answers of scans depend.
-    scans_looked_at: Vec<(FilePath, Option<Signature>)>,
+    /// Files on which the answers of probes depend.
+    probes_looked_at: Vec<(FilePath, Option<Signature>)>,
 }
 
 /// Why options cannot be chosen.
@@ -93,7 +93,7 @@ pub struct ChoiceProblem {
 /// Why a session cannot change the workspace.
 #[derive(Debug)]
 pub enum BuildProblem {
-    /// The tool's own files, or what a scan answered, cannot be read or written.
+    /// The tool's own files, or what a probe answered, cannot be read or written.
     Own(PathBuf, io::Error),
 }
 
@@ -160,7 +160,7 @@ impl Session {
             profile: None,
             answers: HashMap::new(),
             earlier: HashMap::new(),
-            scans_looked_at: Vec::new(),
+            probes_looked_at: Vec::new(),
         })
     }
 
@@ -171,7 +171,7 @@ impl Session {
     }
 
     /// Lets steps reach out of this machine: fetch, use the network, start services. Whoever only asks something does not
-    /// want that, though answers of scans are needed for it.
+    /// want that, though answers of probes are needed for it.
     pub fn let_reach_out(&mut self) {
         self.reaches_out = true;
     }
@@ -270,7 +270,7 @@ impl Session {
         self.takes_notes = true;
     }
 
-    /// Evaluates what some addresses ask for. Where answers of scans are missing the evaluation is
+    /// Evaluates what some addresses ask for. Where answers of probes are missing the evaluation is
     /// waiting: [`Session::answer`] finds them, and then evaluation is to be asked again.
     pub fn evaluate(&self, patterns: &[AddressPattern]) -> Evaluation {
         // A folder may hold many packages; anything narrower is quicker by one thread.
@@ -333,7 +333,7 @@ impl Session {
 
     /// The folder of results.
     pub fn results_folder(&self) -> WsPath {
-        WsPath::from_normal("out").child(self.profile.as_deref().unwrap_or("base"))
+        WsPath::from_normal("out").child(self.profile.as_deref().unwrap_or("default"))
     }
 
     fn store(&self) -> Option<&dyn Store> {
@@ -404,7 +404,7 @@ impl Session {
         }
     }
 
-    /// Counts steps that ran or were reused so that scans could be answered: in this build they are
+    /// Counts steps that ran or were reused so that probes could be answered: in this build they are
     /// current already.
     fn count_earlier(&self, evaluation: &Evaluation, summary: &mut Summary) {
         if self.earlier.is_empty() {

@@ -33,7 +33,7 @@ pub struct SettingsProblem {
 const KEYS: [&str; 3] = ["jobs", "hide_undeclared", "profiles"];
 
 /// Names of profiles that mean something else in the folder of results.
-const TAKEN_PROFILES: [&str; 1] = ["base"];
+const TAKEN_PROFILES: [&str; 1] = ["default"];
 
 /// A key with its place, and its value with its own.
 type Key<'t> = Spanned<DeString<'t>>;
@@ -179,7 +179,7 @@ mod tests {
         let ship = &settings.profiles["ship"];
         assert_eq!(ship[0], ("c.level".into(), SettingValue::Int(3)));
         assert_eq!(ship.len(), 3);
-        assert!(Settings::parse("[profiles]\nbase = {}").is_err());
+        assert!(Settings::parse("[profiles]\ndefault = {}").is_err());
         assert!(Settings::parse("[profiles]\nship = 3").is_err());
         assert!(Settings::parse("[profiles]\nship = { mode = 1.5 }").is_err());
     }

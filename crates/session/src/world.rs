@@ -10,7 +10,7 @@ use ignore::gitignore::{Gitignore, GitignoreBuilder};
 use nubrik_disk::{Signature, read_file};
 use nubrik_engine::Outside;
 use nubrik_lang::{
-    Answer, AnswerText, DefinitionText, EntryKind, LibraryRequest, LibrarySearch, Listing, ProbeRequest,
+    Answer, AnswerText, DefinitionText, EntryKind, LibraryRequest, LibrarySearch, Listing, SampleRequest,
     ToolAnswer, ToolRequest, ToolSearch, World,
 };
 use nubrik_memory::{Entry, Names, Roles};
@@ -34,8 +34,8 @@ pub(crate) struct DiskWorld<'m> {
     machine: &'m Machine,
     listings: Mutex<FxHashMap<WsPath, Arc<Listing>>>,
     ignores: Mutex<FxHashMap<WsPath, Arc<Ignore>>>,
-    /// Answers of scans that are kept and true for this run, by their folders.
-    scans: &'m HashMap<WsPath, AnswerText>,
+    /// Answers of probes that are kept and true for this run, by their folders.
+    probes: &'m HashMap<WsPath, AnswerText>,
     seen: Mutex<SeenOfMachine>,
 }
 
@@ -57,8 +57,8 @@ pub(crate) struct SeenOfMachine {
     pub tools: Vec<(ToolRequest, ToolSearch)>,
     /// Libraries that were looked for.
     pub libraries: Vec<(LibraryRequest, LibrarySearch)>,
-    /// Probes with their answers.
-    pub probes: HashMap<ProbeRequest, Result<AnswerText, String>>,
+    /// Samples with their answers.
+    pub samples: HashMap<SampleRequest, Result<AnswerText, String>>,
 }
 
 fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
@@ -66,13 +66,13 @@ fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
 }
 
 impl<'m> DiskWorld<'m> {
-    pub fn new(root: &Path, machine: &'m Machine, scans: &'m HashMap<WsPath, AnswerText>) -> Self {
+    pub fn new(root: &Path, machine: &'m Machine, probes: &'m HashMap<WsPath, AnswerText>) -> Self {
         DiskWorld {
             root: root.to_owned(),
             machine,
             listings: Mutex::default(),
             ignores: Mutex::default(),
-            scans,
+            probes,
             seen: Mutex::default(),
         }
     }
@@ -322,16 +322,16 @@ impl World for DiskWorld<'_> {
         Answer::Ready(search)
     }
 
-    fn probe(&self, request: &ProbeRequest) -> Answer<Result<AnswerText, String>> {
-        if let Some(known) = lock(&self.seen).probes.get(request) {
+    fn sample(&self, request: &SampleRequest) -> Answer<Result<AnswerText, String>> {
+        if let Some(known) = lock(&self.seen).samples.get(request) {
             return Answer::Ready(known.clone());
         }
-        let answer = self.machine.answer_probe(request);
-        lock(&self.seen).probes.insert(request.clone(), answer.clone());
+        let answer = self.machine.answer_sample(request);
+        lock(&self.seen).samples.insert(request.clone(), answer.clone());
         Answer::Ready(answer)
     }
 
-    fn scan(&self, folder: &WsPath) -> Answer<AnswerText> {
-        self.scans.get(folder).map_or(Answer::Pending, |answer| Answer::Ready(answer.clone()))
+    fn probe(&self, folder: &WsPath) -> Answer<AnswerText> {
+        self.probes.get(folder).map_or(Answer::Pending, |answer| Answer::Ready(answer.clone()))
     }
 }

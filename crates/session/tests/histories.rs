@@ -36,7 +36,7 @@ impl Listener for Quiet {
     fn hear(&self, _: &Event) {}
 }
 
-/// What a target is. Each makes its files in a folder of its own below `out/base`.
+/// What a target is. Each makes its files in a folder of its own below `out/default`.
 #[derive(Clone, Debug, PartialEq)]
 enum Kind {
     /// A text.
@@ -533,7 +533,7 @@ impl World {
                 self.model.packages[package].own = text;
                 self.write_definitions(package);
             }
-            Edit::SpoilResult { nth, delete } => self.spoil("out/base", nth, delete),
+            Edit::SpoilResult { nth, delete } => self.spoil("out/default", nth, delete),
             Edit::SpoilMade { nth, delete } => self.spoil(".nubrik/made", nth, delete),
             Edit::ForgetState => drop(fs::remove_dir_all(self.path(".nubrik"))),
             Edit::LoseStore => drop(fs::remove_dir_all(self.path(".store"))),
@@ -655,11 +655,11 @@ impl World {
         }
         let expected = expected.unwrap_or_else(|| panic!("{after}: an error was expected"));
         assert_eq!(
-            summary.failed + summary.blocked + summary.left + summary.unpublished,
+            summary.failed + summary.blocked + summary.unstarted + summary.unpublished,
             0,
             "{after}: {summary:?}"
         );
-        let found = files_below(&self.path("out/base"));
+        let found = files_below(&self.path("out/default"));
         for (path, seen) in &expected {
             assert_eq!(found.get(path), Some(seen), "{after}: {path}");
         }

@@ -40,7 +40,7 @@ fn package(sources: usize, headers: usize, flag: &str) -> Files {
         "let made = step {{ run = `touch {{out \"made.h\"}}` }}\n\
          let reach: files = [glob(\"inc/*.h\"), made]\n\
          target all = [each source in glob(\"src/*.c\") give\n    step {{\n        \
-         run   = `cc {flag} -MF {{found \"d\"}} {{source}} -o {{out \"{{source.stem}}.o\"}}`\n        \
+         run   = `cc {flag} -MF {{depfile \"d\"}} {{source}} -o {{out \"{{source.stem}}.o\"}}`\n        \
          reads = reach\n    }}]\n"
     );
     let mut files = vec![("targets.nub".to_owned(), definition)];

@@ -118,7 +118,7 @@ fn a_source_reaches_the_steps_that_use_it() {
     assert_eq!(reached(folder.path()), Some(3));
     assert_eq!(build(folder.path()), (3, 7));
     assert!(holds(folder.path()));
-    assert_eq!(fs::read_to_string(folder.path().join("out/base/b/both")).unwrap(), "ONE\nb\n");
+    assert_eq!(fs::read_to_string(folder.path().join("out/default/b/both")).unwrap(), "ONE\nb\n");
     // Editors put a new file in the place of the old one: no name is new.
     write(folder.path(), "a/src/.two.new", "TWO");
     fs::rename(folder.path().join("a/src/.two.new"), folder.path().join("a/src/two.txt")).unwrap();
@@ -145,11 +145,11 @@ fn definitions_reach_what_takes_from_them() {
         &format!("{text}target more = step {{ run = `cp {{alone}} {{out \"more\"}}` }}\n"),
     );
     assert_eq!(build(folder.path()), (1, 8));
-    assert!(folder.path().join("out/base/b/more").exists());
+    assert!(folder.path().join("out/default/b/more").exists());
     write(folder.path(), "b/targets.nub", &text.replace("sort {in", "sort -r {in"));
     assert_eq!(reached(folder.path()), Some(1));
     assert_eq!(build(folder.path()), (1, 7));
-    assert!(!folder.path().join("out/base/b/more").exists(), "a result that nobody makes any more");
+    assert!(!folder.path().join("out/default/b/more").exists(), "a result that nobody makes any more");
     // A kit reaches those who use it, and what is made from that.
     let kit = fs::read_to_string(folder.path().join("kit/copies.nub")).unwrap();
     write(folder.path(), "kit/copies.nub", &kit.replace("cp {from}", "cp -p {from}"));
@@ -171,16 +171,16 @@ fn folders_and_data_reach_who_looked_at_them() {
     fs::remove_file(folder.path().join("a/src/two.txt")).unwrap();
     assert_eq!(build(folder.path()), (0, 8));
     assert!(holds(folder.path()));
-    assert!(!folder.path().join("out/base/a/each_text/two").exists());
+    assert!(!folder.path().join("out/default/a/each_text/two").exists());
 }
 
 #[test]
 fn results_are_put_back_and_what_was_made_is_made_again() {
     let folder = sealed();
-    fs::remove_file(folder.path().join("out/base/b/both")).unwrap();
+    fs::remove_file(folder.path().join("out/default/b/both")).unwrap();
     assert_eq!(reached(folder.path()), Some(1));
     assert_eq!(build(folder.path()), (0, 7));
-    assert!(folder.path().join("out/base/b/both").exists());
+    assert!(folder.path().join("out/default/b/both").exists());
     fs::remove_dir_all(folder.path().join(".nubrik/made/b/alone")).unwrap();
     assert_eq!(reached(folder.path()), Some(1));
     build(folder.path());

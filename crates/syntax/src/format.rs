@@ -1,6 +1,6 @@
 //! The formatter: one way to write each definition. It moves white space only. Where lines break is
-//! the author's choice and stays; how far they are indented, and what is in columns, follows from
-//! the form.
+//! the author's choice and stays; how far they are indented follows from the form. Nothing is put in
+//! columns: a field that is renamed changes no line but its own.
 
 use std::fmt::Write;
 use std::sync::Arc;
@@ -69,8 +69,6 @@ struct PlacedToken<'t> {
     text: &'t str,
     /// The node that it belongs to.
     parent: SyntaxKind,
-    /// The number of the node around the item that it belongs to: items of one node are in columns.
-    group: u32,
     /// Inside a text or command: taken as it is.
     inside: TokenSetting,
 }
@@ -87,21 +85,15 @@ enum TokenSetting {
 #[derive(Default)]
 struct Around {
     inner: Option<TokenSetting>,
-    group: u32,
-    next_group: u32,
     /// Where the last token ended.
     end: u32,
 }
 
 fn collect<'t>(node: Node<'t>, around: &mut Around, pieces: &mut Vec<PlacedToken<'t>>) {
-    let outer = (around.inner, around.group);
+    let outer = around.inner;
     match node.kind() {
         TextExpr | ShellExpr => around.inner = around.inner.or(Some(TokenSetting::Text)),
         CommandExpr => around.inner = around.inner.or(Some(TokenSetting::Command)),
-        RecordExpr | MapExpr | MatchExpr | UnderFields | Params | TypeRecord | KindDecl => {
-            around.next_group += 1;
-            around.group = around.next_group;
-        }
         _ => {}
     }
     for element in node.elements() {
@@ -114,6 +106,7 @@ fn collect<'t>(node: Node<'t>, around: &mut Around, pieces: &mut Vec<PlacedToken
                     Some(last) if last.inside != TokenSetting::Code && inside != TokenSetting::Code => {
                         around.end
                     }
+                    _ if matches!(token.kind, Comment | DocComment) => around.end,
                     _ => token.start,
                 };
                 pieces.push(PlacedToken {
@@ -121,14 +114,13 @@ fn collect<'t>(node: Node<'t>, around: &mut Around, pieces: &mut Vec<PlacedToken
                     gap: node.text_between(gap, token.start),
                     text: node.token_text(token),
                     parent: node.kind(),
-                    group: around.group,
                     inside,
                 });
                 around.end = token.end;
             }
         }
     }
-    (around.inner, around.group) = outer;
+    around.inner = outer;
 }
 
 /// A line of the result.
@@ -136,9 +128,8 @@ fn collect<'t>(node: Node<'t>, around: &mut Around, pieces: &mut Vec<PlacedToken
 struct Line {
     indent: usize,
     text: String,
-    /// Where a column begins: bytes into the text, and the group of items that share it.
-    column: Option<(usize, u32)>,
-    comment: Option<String>,
+    /// A comment after the text, with how many spaces are between the two.
+    comment: Option<(usize, String)>,
     /// A line inside a text: as it was, and part of the item above.
     raw: bool,
     /// Whether it ends inside a text or a quoted word: then the white space at its end is part of that.
@@ -177,7 +168,7 @@ impl Writer {
             match (piece.inside, piece.kind) {
                 (_, EndOfFile) => {}
                 (TokenSetting::Code, Newline) => self.end_line(),
-                (TokenSetting::Code, Comment | DocComment) => self.comment(piece.text.trim_end()),
+                (TokenSetting::Code, Comment | DocComment) => self.comment(piece),
                 (TokenSetting::Command, CommandSpace) => self.command_space(piece.text),
                 (TokenSetting::Text | TokenSetting::Command, _) => {
                     self.verbatim(piece, pieces.get(at.wrapping_sub(1)))
@@ -204,11 +195,13 @@ impl Writer {
         }
     }
 
-    fn comment(&mut self, text: &str) {
+    /// The author decides how far a comment is from the text before it, from two spaces on: comments may be in columns.
+    fn comment(&mut self, piece: &PlacedToken<'_>) {
         if self.line.text.is_empty() && !self.line.raw {
             self.line.indent = self.open.last().map_or(0, |o| o.indent + INDENT);
         }
-        self.line.comment = Some(text.to_owned());
+        let gap = if piece.gap.bytes().all(|b| b == b' ') { piece.gap.len().max(2) } else { 2 };
+        self.line.comment = Some((gap, piece.text.trim_end().to_owned()));
     }
 
     /// White space in a command: line ends stay, the lines that follow are indented.
@@ -304,13 +297,7 @@ impl Writer {
         let closes = matches!(piece.kind, RightParen | RightBracket | RightBrace);
         self.begin(piece, closes);
         self.space_before(piece);
-        if piece.kind == Equals && matches!(piece.parent, RecordField | UnderField) && self.at_item_start() {
-            self.line.column = Some((self.line.text.len(), piece.group));
-        }
         self.line.text.push_str(piece.text);
-        if piece.kind == Colon && matches!(piece.parent, MapEntry | MatchArm) && self.at_item_start() {
-            self.line.column = Some((self.line.text.len(), piece.group));
-        }
         if closes {
             self.open.pop();
         } else if matches!(piece.kind, LeftParen | LeftBracket | LeftBrace) {
@@ -318,13 +305,6 @@ impl Writer {
         }
         self.last = Some((piece.kind, piece.parent));
         piece.text.clone_into(&mut self.last_text);
-    }
-
-    /// Whether no bracket was opened on this line before this place: only then its item began here.
-    fn at_item_start(&self) -> bool {
-        !self.line.raw
-            && self.line.column.is_none()
-            && self.open.last().is_none_or(|o| o.indent + INDENT == self.line.indent)
     }
 
     /// Puts a space before a token, where one is.
@@ -355,13 +335,11 @@ impl Writer {
     }
 }
 
-/// Puts columns in line, and everything together.
+/// Puts everything together.
 fn print(mut lines: Vec<Line>) -> String {
     while lines.last().is_some_and(Line::is_empty) {
         lines.pop();
     }
-    align_columns(&mut lines);
-    align_comments(&mut lines);
     let mut out = String::new();
     for line in &lines {
         if line.raw && line.indent == 0 {
@@ -372,73 +350,11 @@ fn print(mut lines: Vec<Line>) -> String {
                 let _ = write!(out, "{:indent$}{body}", "", indent = line.indent);
             }
         }
-        if let Some(comment) = &line.comment {
-            let gap = if line.text.is_empty() { "" } else { "  " };
-            let _ = write!(out, "{gap}{comment}");
+        if let Some((gap, comment)) = &line.comment {
+            let gap = if line.text.is_empty() { 0 } else { *gap };
+            let _ = write!(out, "{:gap$}{comment}", "");
         }
         out.push('\n');
     }
     out
-}
-
-/// Pads columns of items that follow one another without an empty line between them.
-fn align_columns(lines: &mut [Line]) {
-    let mut at = 0;
-    while at < lines.len() {
-        let Some((_, group)) = lines[at].column else {
-            at += 1;
-            continue;
-        };
-        let indent = lines[at].indent;
-        let mut members = vec![at];
-        let mut next = at + 1;
-        while next < lines.len() && !lines[next].is_empty() {
-            match lines[next].column {
-                Some((_, g)) if g == group && lines[next].indent == indent => members.push(next),
-                _ if lines[next].raw || lines[next].indent > indent || lines[next].column.is_some() => {}
-                // A line of the same level without a column, such as a closing bracket, goes between.
-                _ if lines[next].indent == indent => {}
-                _ => break,
-            }
-            next += 1;
-        }
-        let width =
-            |i: &usize| lines[*i].column.map_or(0, |(at, _)| lines[*i].text[..at].trim_end().chars().count());
-        let widest = members.iter().map(width).max().unwrap_or(0);
-        for i in members {
-            if let Some((column, _)) = lines[i].column.take() {
-                let (head, tail) = lines[i].text.split_at(column);
-                let (head, tail) = (head.trim_end(), tail.trim_start());
-                if tail.is_empty() {
-                    lines[i].text = head.to_owned(); // The value is on the next line.
-                    continue;
-                }
-                let gap = widest - head.chars().count() + 1;
-                lines[i].text = format!("{head}{:gap$}{tail}", "");
-            }
-        }
-        at += 1;
-    }
-}
-
-/// Puts comments after lines that follow one another in one column.
-fn align_comments(lines: &mut [Line]) {
-    let mut at = 0;
-    while at < lines.len() {
-        let trails = |line: &Line| line.comment.is_some() && !line.text.is_empty() && !line.raw;
-        let mut end = at;
-        while end < lines.len() && trails(&lines[end]) && lines[end].indent == lines[at].indent {
-            end += 1;
-        }
-        if end > at {
-            let width = |line: &Line| line.text.trim_end().chars().count();
-            let widest = lines[at..end].iter().map(width).max().unwrap_or(0);
-            for line in &mut lines[at..end] {
-                let gap = widest - width(line);
-                let comment = line.comment.take().unwrap_or_default();
-                line.comment = Some(format!("{:gap$}{comment}", ""));
-            }
-        }
-        at = end.max(at + 1);
-    }
 }

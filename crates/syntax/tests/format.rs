@@ -28,9 +28,9 @@ fn tidies() {
 use { strict, other } from "/kit/flags.nub"
 ##   Fits.
 target harmonics = c.library {
-    sources = "src/*.c"            # all
-    headers = glob("include/*.h")  ## these
-    flags   = strict + ["-g",]
+    sources = "src/*.c"  # all
+    headers = glob("include/*.h")   ## these
+    flags = strict + ["-g",]
 }
 let a: list[text] = [
     "x",
@@ -49,6 +49,26 @@ let o = m["a"].len
     let once = formatted(untidy);
     assert_eq!(once, tidy, "\n{once}");
     assert_eq!(formatted(&once), once);
+}
+
+#[test]
+fn a_renamed_field_changes_no_line_but_its_own() {
+    let text = |name: &str| {
+        format!(
+            "let a = {{\n    {name} = 1  # one\n    say = 2    # two\n}}\nlet m = {{\n    \"{name}\": 1\n    \"say\": 2\n}}\n"
+        )
+    };
+    for name in ["x", "a_longer_name"] {
+        assert_eq!(formatted(&text(name)), text(name));
+    }
+}
+
+#[test]
+fn comments_stay_as_far_from_the_text_as_they_were_but_not_nearer_than_two_spaces() {
+    assert_eq!(
+        formatted("let a = 1 # x\nlet bc = 2\t\t# y\nlet d = 3      # z\n"),
+        "let a = 1  # x\nlet bc = 2  # y\nlet d = 3      # z\n"
+    );
 }
 
 #[test]

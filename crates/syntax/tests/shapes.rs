@@ -87,9 +87,9 @@ fn commands_hold_words_groups_and_holes() {
     for (text, expected) in [
         ("`cc -c {src} -o {out \"x.o\"}`", "Command(Hole(Name) HoleForm(Text))"),
         ("`cc \"a {b} c\" 'd {e}' {{f}}`", "Command(CommandQuote(Hole(Name)))"),
-        ("`a -I{[each d in dirs give d.dir]}`", "Command(Hole(EachList(EachHead Name Field(Name))))"),
-        ("`a {in [b, c]} {outdir docs \"html\"}`", "Command(HoleForm(List(Name Name)) HoleForm(Text))"),
-        ("`a {found \"{x}.d\"} {scratch \"w\"}`", "Command(HoleForm(Text(Hole(Name))) HoleForm(Text))"),
+        ("`a -I{[each d in dirs give d.folder]}`", "Command(Hole(EachList(EachHead Name Field(Name))))"),
+        ("`a {in [b, c]} {outfolder docs \"html\"}`", "Command(HoleForm(List(Name Name)) HoleForm(Text))"),
+        ("`a {depfile \"{x}.d\"} {scratch \"w\"}`", "Command(HoleForm(Text(Hole(Name))) HoleForm(Text))"),
         ("`a {list} {out} {found}`", "Command(Hole(Name) Hole(Name) Hole(Name))"),
         ("`a\n  b {if c then \"d\" else e}`", "Command(Hole(If(Name Text Name)))"),
         ("\"a{b}c{\"d{e}\"}\"", "Text(Hole(Name) Hole(Text(Hole(Name))))"),

@@ -94,7 +94,7 @@ impl Evaluator<'_> {
 
     pub(super) fn no_such_address(&mut self, path: &WsPath) -> Diagnostic {
         self.definitions.modules.entered_all();
-        let error = Diagnostic::error("unknown-address", format!("there is no target `{path}`"));
+        let error = Diagnostic::error("unknown-target", format!("there is no target `{path}`"));
         if let Answer::Ready(Some(root)) = self.definitions.modules.other_workspace(self.world, path) {
             let file = root.child(crate::WORKSPACE_FILE);
             return error
@@ -189,7 +189,7 @@ impl Evaluator<'_> {
                 };
                 let near = nearest(&way[at], names.iter().map(|n| &**n)).map(str::to_owned);
                 let message = format!("{} has no `{}`", value.described(), way[at]);
-                let mut error = Diagnostic::error("unknown-address", message);
+                let mut error = Diagnostic::error("unknown-target", message);
                 if !names.is_empty() {
                     let some: Vec<&str> = names.iter().take(8).map(|n| &**n).collect();
                     let more = if names.len() > 8 { ", …" } else { "" };

@@ -5,8 +5,9 @@ use std::rc::Rc;
 use std::sync::Arc;
 
 use crate::eval::Taken;
+use crate::renamed::meant;
 use crate::reported::Reported;
-use nubrik_diagnostic::{Diagnostic, nearest};
+use nubrik_diagnostic::Diagnostic;
 use nubrik_source::Span;
 use smallvec::SmallVec;
 
@@ -24,8 +25,8 @@ type PlacedText = (Arc<str>, Span);
 pub(super) struct Given<'a> {
     pub name: Option<&'a Name>,
     pub value: Value,
-    /// Whether it rests on the answer of a scan.
-    pub scanned: bool,
+    /// Whether it rests on the answer of a probe.
+    pub probed: bool,
     pub span: Span,
 }
 
@@ -71,8 +72,8 @@ impl Evaluator<'_> {
     pub(super) fn given<'a>(&mut self, scope: &Scope, args: &'a [Arg]) -> Result<Vec<Given<'a>>> {
         let module = self.module(scope.module);
         self.all(args, |this, arg| {
-            let (value, scanned) = this.scans_in(|this| this.eval(scope, arg.value))?;
-            Ok(Given { name: arg.name.as_ref(), value, scanned, span: module.span(arg.value) })
+            let (value, probed) = this.probes_in(|this| this.eval(scope, arg.value))?;
+            Ok(Given { name: arg.name.as_ref(), value, probed, span: module.span(arg.value) })
         })
     }
 
@@ -104,8 +105,8 @@ impl Evaluator<'_> {
             Value::Kind(id) => {
                 let args = self.all(fields, |this, (name, value)| {
                     let span = module.span(*value);
-                    let (value, scanned) = this.scans_in(|this| this.eval(scope, *value))?;
-                    Ok(Given { name: Some(name), value, scanned, span })
+                    let (value, probed) = this.probes_in(|this| this.eval(scope, *value))?;
+                    Ok(Given { name: Some(name), value, probed, span })
                 })?;
                 self.kind(scope, id, args, callee_span)
             }
@@ -229,7 +230,7 @@ impl Evaluator<'_> {
         let mut slots = Vec::with_capacity(content.params.len() + content.lets.len());
         let mut missing = Vec::new();
         for ((param, arg), ty) in content.params.iter().zip(given).zip(types.iter()) {
-            let scanned = arg.as_ref().is_some_and(|arg| arg.scanned);
+            let probed = arg.as_ref().is_some_and(|arg| arg.probed);
             let result = match (arg, param.default) {
                 (Some(arg), _) => self.coerce_param(arg.value, ty, scope.module, arg.span, param),
                 (None, Some(default)) => {
@@ -250,7 +251,7 @@ impl Evaluator<'_> {
                 }
             };
             match result {
-                Ok(value) => slots.push(Slot::of(value, scanned)),
+                Ok(value) => slots.push(Slot::of(value, probed)),
                 Err(Stop::Waiting) => return Err(Stop::Waiting),
                 Err(Stop::Failed(reported)) => failed = Some(reported),
             }
@@ -351,7 +352,7 @@ impl Evaluator<'_> {
             return Diagnostic::error("wrong-call", message).related(decl.name.span, "declared here");
         };
         let names: Vec<&str> = decl.to_tell().params.iter().map(|p| &*p.name.text).collect();
-        let near = nearest(&name.text, names.iter().copied()).map(str::to_owned);
+        let near = meant(&name.text, names.iter().copied()).map(str::to_owned);
         Diagnostic::error("unknown-field", format!("`{title}` has no parameter `{}`", name.text))
             .note(format!("it has: {}", names.join(", ")))
             .maybe_mend(near)

@@ -23,8 +23,8 @@ impl ConfigId {
 /// The config in which nothing is set.
 pub(crate) const DEFAULTS: ConfigId = ConfigId(0);
 
-/// Stands among what was reached for the answer of any scan: never set, and never an option.
-pub(crate) const SCAN: OptionId = DeclId { module: ModuleId(u32::MAX), number: 0 };
+/// Stands among what was reached for the answer of any probe: never set, and never an option.
+pub(crate) const PROBE: OptionId = DeclId { module: ModuleId(u32::MAX), number: 0 };
 
 /// Options that were set, each with its value.
 #[derive(Clone, Debug, Default)]

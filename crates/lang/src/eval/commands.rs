@@ -138,11 +138,11 @@ impl Evaluator<'_> {
                     }
                 }
             }
-            WordPiece::List(expr) => {
+            WordPiece::ArgFile(expr) => {
                 let value = self.eval(scope, *expr)?;
                 let span = module.span(*expr);
                 let files = self.coerce(value, &crate::types::Type::Files, scope.module, span)?;
-                Ok(WordSource::One(smallvec![WordStrand::List(self.files_of(&files, span)?.into())]))
+                Ok(WordSource::One(smallvec![WordStrand::ArgFile(self.files_of(&files, span)?.into())]))
             }
             WordPiece::Out { name, path, folder } => {
                 let span = module.span(*path);
@@ -150,9 +150,9 @@ impl Evaluator<'_> {
                 let name = name.as_ref().map(|n| n.text.clone());
                 Ok(WordSource::One(smallvec![WordStrand::Out { name, path, folder: *folder, span }]))
             }
-            WordPiece::Found { path } => {
+            WordPiece::DepFile { path } => {
                 let span = module.span(*path);
-                Ok(WordSource::One(smallvec![WordStrand::Found {
+                Ok(WordSource::One(smallvec![WordStrand::DepFile {
                     path: self.output_path(scope, *path)?,
                     span
                 }]))
@@ -278,7 +278,7 @@ enum WordSource {
 
 fn piece_expr(piece: &WordPiece) -> Option<ExprId> {
     match piece {
-        WordPiece::Value(expr) | WordPiece::In(expr) | WordPiece::List(expr) => Some(*expr),
+        WordPiece::Value(expr) | WordPiece::In(expr) | WordPiece::ArgFile(expr) => Some(*expr),
         _ => None,
     }
 }

@@ -42,11 +42,11 @@ impl Evaluator<'_> {
 
     pub(super) fn each(&mut self, scope: &Scope, each: &Each, span: Span) -> Result<Value> {
         let items_span = self.module(scope.module).span(each.items);
-        let (items, scanned) = match each.key {
-            Some(_) => (self.without_scans(items_span, |this| this.eval(scope, each.items))?, false),
-            None => self.scans_in(|this| this.eval(scope, each.items))?,
+        let (items, probed) = match each.key {
+            Some(_) => (self.without_probes(items_span, |this| this.eval(scope, each.items))?, false),
+            None => self.probes_in(|this| this.eval(scope, each.items))?,
         };
-        let rows = self.rows(items, scanned, each.names, items_span)?;
+        let rows = self.rows(items, probed, each.names, items_span)?;
         let mut inner_scopes = Vec::new();
         for slots in rows {
             self.count_work(span)?;
@@ -56,7 +56,7 @@ impl Evaluator<'_> {
         let kept = self.all(&inner_scopes, |this, inner| match each.test {
             Some(test) if each.key.is_some() => {
                 let span = this.module(inner.module).span(test);
-                this.without_scans(span, |this| this.boolean(inner, test))
+                this.without_probes(span, |this| this.boolean(inner, test))
             }
             Some(test) => this.boolean(inner, test),
             None => Ok(true),
@@ -71,7 +71,7 @@ impl Evaluator<'_> {
             Some(key) => {
                 let key_span = self.module(scope.module).span(key);
                 let entries = self.all(&inner_scopes, |this, inner| {
-                    let key = this.without_scans(key_span, |this| this.key(inner, key))?;
+                    let key = this.without_probes(key_span, |this| this.key(inner, key))?;
                     Ok((key, key_span, inner.clone(), each.give))
                 })?;
                 self.map(entries)
@@ -79,23 +79,23 @@ impl Evaluator<'_> {
         }
     }
 
-    /// The values of an `each`'s names for each round; `scanned` says whether what it goes through rests on a scan.
+    /// The values of an `each`'s names for each round; `probed` says whether what it goes through rests on a probe.
     pub(super) fn rows(
         &mut self,
         items: Value,
-        scanned: bool,
+        probed: bool,
         names: u8,
         span: Span,
     ) -> Result<Vec<Vec<Slot>>> {
         let pair_names = names == 2;
-        let row = |value: Value| vec![Slot::of(value, scanned)];
+        let row = |value: Value| vec![Slot::of(value, probed)];
         let rows: Vec<Vec<Slot>> = match items {
             Value::Map(map) => {
                 let mut rows = Vec::new();
                 for (key, thunk) in &map.entries {
-                    let (value, of_value) = self.scans_in(|this| this.force(thunk, span))?;
-                    let key = pair_names.then(|| Slot::of(Value::text(key), scanned));
-                    rows.push(key.into_iter().chain([Slot::of(value, scanned || of_value)]).collect());
+                    let (value, of_value) = self.probes_in(|this| this.force(thunk, span))?;
+                    let key = pair_names.then(|| Slot::of(Value::text(key), probed));
+                    rows.push(key.into_iter().chain([Slot::of(value, probed || of_value)]).collect());
                 }
                 return Ok(rows);
             }
@@ -119,40 +119,43 @@ impl Evaluator<'_> {
         Ok(rows)
     }
 
-    pub(super) fn noting_scans<T>(&mut self, work: impl FnOnce(&mut Self) -> Result<T>) -> (Result<T>, bool) {
+    pub(super) fn noting_probes<T>(
+        &mut self,
+        work: impl FnOnce(&mut Self) -> Result<T>,
+    ) -> (Result<T>, bool) {
         self.choices.frames.push(Reads::default());
         let value = work(self);
         let reads = self.choices.frames.pop().unwrap_or_default();
         self.note_reads(&reads);
-        (value, reads.has(super::chosen::SCAN))
+        (value, reads.has(super::chosen::PROBE))
     }
 
-    /// The result of some work, and whether that rests on the answer of a scan.
-    pub(super) fn scans_in<T>(&mut self, work: impl FnOnce(&mut Self) -> Result<T>) -> Result<(T, bool)> {
-        let (value, scanned) = self.noting_scans(work);
-        Ok((value?, scanned))
+    /// The result of some work, and whether that rests on the answer of a probe.
+    pub(super) fn probes_in<T>(&mut self, work: impl FnOnce(&mut Self) -> Result<T>) -> Result<(T, bool)> {
+        let (value, probed) = self.noting_probes(work);
+        Ok((value?, probed))
     }
 
-    /// The value of an expression that decides which keys there are: no scan may.
-    pub(super) fn without_scans<T>(
+    /// The value of an expression that decides which keys there are: no probe may.
+    pub(super) fn without_probes<T>(
         &mut self,
         span: Span,
         work: impl FnOnce(&mut Self) -> Result<T>,
     ) -> Result<T> {
-        let (value, scanned) = self.noting_scans(work);
-        if scanned {
+        let (value, probed) = self.noting_probes(work);
+        if probed {
             let error =
-                Diagnostic::error("scan-in-key", "the answer of a scan cannot decide which keys there are");
+                Diagnostic::error("probe-in-key", "the answer of a probe cannot decide which keys there are");
             let error = error.note("`nubrik list` shows all addresses without running anything");
             return self
-                .fail(span, error.mend("keys from a glob or a data file, and the scan inside the entry"));
+                .fail(span, error.mend("keys from a glob or a data file, and the probe inside the entry"));
         }
         value
     }
 
     pub(super) fn key(&mut self, scope: &Scope, id: ExprId) -> Result<Arc<str>> {
         let span = self.module(scope.module).span(id);
-        let value = self.without_scans(span, |this| this.eval(scope, id))?;
+        let value = self.without_probes(span, |this| this.eval(scope, id))?;
         match value {
             Value::Text(Text::Plain(text)) => {
                 let bad = text.is_empty()

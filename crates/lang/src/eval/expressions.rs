@@ -10,6 +10,7 @@ use rustc_hash::FxHashSet;
 use super::forms::{FormEvaluation, way_of};
 use super::{Evaluator, Owner, Result, Scope, Slot, Stop};
 use crate::hir::*;
+use crate::renamed::meant;
 use crate::value::*;
 
 /// Longer texts do not leave the room behind in which they were put together, in bytes.
@@ -224,8 +225,8 @@ impl Evaluator<'_> {
         let found = env.and_then(|e| e.slots.borrow().get(slot as usize).cloned());
         match found {
             Some(Slot::Value(value)) => Ok(value),
-            Some(Slot::Scanned(value)) => {
-                self.note_read(super::chosen::SCAN, None);
+            Some(Slot::Probed(value)) => {
+                self.note_read(super::chosen::PROBE, None);
                 Ok(value)
             }
             Some(Slot::Lazy(thunk)) => self.force(&thunk, span),
@@ -320,8 +321,7 @@ impl Evaluator<'_> {
             match changed.fields.iter_mut().find(|(n, _)| *n == name.text) {
                 Some((_, old)) => *old = value,
                 None => {
-                    let near =
-                        nearest(&name.text, record.fields.iter().map(|(n, _)| &**n)).map(str::to_owned);
+                    let near = meant(&name.text, record.fields.iter().map(|(n, _)| &**n)).map(str::to_owned);
                     let message = format!("the record has no field `{}` to change", name.text);
                     return self
                         .fail(name.span, Diagnostic::error("unknown-field", message).maybe_mend(near));

@@ -84,7 +84,7 @@ impl Evaluator<'_> {
                     return Ok(file);
                 }
                 let error = wrong_type("a step that makes a file", &Type::Folder);
-                self.fail(span, error.mend("{outdir \"…\"}"))
+                self.fail(span, error.mend("{outfolder \"…\"}"))
             }
             other => self.fail(span, wrong_type(&other.described(), &Type::Folder)),
         }

@@ -12,6 +12,7 @@ use super::expressions::unique_files;
 use super::{Evaluator, Result, Scope};
 use crate::builtins::{METHODS, Method, method};
 use crate::hir::*;
+use crate::renamed::meant;
 use crate::value::*;
 use crate::world::{Answer, EntryKind};
 
@@ -103,7 +104,7 @@ impl Evaluator<'_> {
         if !matches!(base, Value::Record(_)) {
             own.extend(METHODS.iter().map(|m| m.name));
         }
-        let near = nearest(&name.text, own).map(str::to_owned);
+        let near = meant(&name.text, own.iter().copied()).map(str::to_owned);
         let message = format!("{} has no `{}`", base.described(), name.text);
         let error = Diagnostic::error("unknown-field", message);
         let error = match base {
@@ -213,7 +214,7 @@ impl Evaluator<'_> {
                 Value::List(_) | Value::Files(_),
             ) => self.list_method(base, method, args, name),
             (
-                Method::Path | Method::Name | Method::Stem | Method::Ext | Method::Dir | Method::Below,
+                Method::Path | Method::Name | Method::Stem | Method::Ext | Method::Folder | Method::Below,
                 Value::File(_) | Value::Step(_) | Value::Record(_) | Value::Files(_),
             ) => {
                 let file = self.one_file(&base, name.span)?;

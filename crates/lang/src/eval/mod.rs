@@ -97,14 +97,14 @@ pub(crate) struct Env {
 #[derive(Clone, Debug)]
 pub(crate) enum Slot {
     Value(Value),
-    /// A value that rests on the answer of a scan.
-    Scanned(Value),
+    /// A value that rests on the answer of a probe.
+    Probed(Value),
     Lazy(Rc<Thunk>),
 }
 
 impl Slot {
-    fn of(value: Value, scanned: bool) -> Slot {
-        if scanned { Slot::Scanned(value) } else { Slot::Value(value) }
+    fn of(value: Value, probed: bool) -> Slot {
+        if probed { Slot::Probed(value) } else { Slot::Value(value) }
     }
 }
 
@@ -230,11 +230,11 @@ impl<'w> Evaluator<'w> {
     }
 
     /// Options that the value being evaluated has reached so far, for a part of it that comes later.
-    /// What rests on a scan says so itself.
+    /// What rests on a probe says so itself.
     fn captured(&self) -> Rc<Reads> {
         match self.choices.frames.last() {
             Some(reads) if !reads.is_empty() => {
-                let reads = reads.without(chosen::SCAN);
+                let reads = reads.without(chosen::PROBE);
                 if reads.is_empty() { self.choices.nothing_reached.clone() } else { Rc::new(reads) }
             }
             _ => self.choices.nothing_reached.clone(),

@@ -11,7 +11,7 @@ use std::sync::Arc;
 use nubrik_diagnostic::{Diagnostic, nearest};
 use nubrik_source::{Span, WsPath};
 
-use super::chosen::{Config, ConfigId, DEFAULTS, OptionId, SCAN, SetOption, Setting};
+use super::chosen::{Config, ConfigId, DEFAULTS, OptionId, PROBE, SetOption, Setting};
 use super::option_values::{may_be_chosen, plain_name, setting_value, shown, written};
 use super::reads::Reads;
 use super::{Evaluator, Result, Scope};
@@ -54,9 +54,9 @@ impl Evaluator<'_> {
         }
     }
 
-    /// Takes note that the value being evaluated reached the answer of a scan.
-    pub(super) fn note_scan(&mut self) {
-        self.note_read(SCAN, None);
+    /// Takes note that the value being evaluated reached the answer of a probe.
+    pub(super) fn note_probe(&mut self) {
+        self.note_read(PROBE, None);
     }
 
     pub(super) fn note_reads(&mut self, reads: &Reads) {

@@ -112,8 +112,8 @@ pub(super) struct Demand {
     pub(super) asked_services: Vec<Arc<Service>>,
     /// Targets that were named where tests are wanted.
     pub(super) through: Vec<TargetId>,
-    /// Answers of scans that are wanted and not there yet: outputs of steps in the graph.
-    pub(super) scans: Vec<FileId>,
+    /// Answers of probes that are wanted and not there yet: outputs of steps in the graph.
+    pub(super) probes: Vec<FileId>,
     pub(super) waiting: bool,
     /// Whether jobs are evaluated: one is asked for by its name, or everything is looked at.
     pub(super) evaluates_jobs: bool,

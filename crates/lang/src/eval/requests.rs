@@ -29,8 +29,8 @@ pub struct Evaluation {
     pub sources: Sources,
     /// Definition files of the workspace that were read.
     pub read: Vec<WsPath>,
-    /// Outputs of scans whose answers are wanted: to be made, and told to the world.
-    pub scans: Vec<FileId>,
+    /// Outputs of probes whose answers are wanted: to be made, and told to the world.
+    pub probes: Vec<FileId>,
     /// What the jobs that are asked for do, in order.
     pub effects: Vec<Effect>,
     /// Services that are asked for.
@@ -324,7 +324,7 @@ impl Evaluator<'_> {
             sources: modules.sources,
             read: modules.read,
             waiting: self.wanted.waiting,
-            scans: std::mem::take(&mut self.wanted.scans),
+            probes: std::mem::take(&mut self.wanted.probes),
             effects: std::mem::take(&mut self.wanted.asked_effects)
                 .into_iter()
                 .map(|number| self.drafting.effects[number as usize].clone())

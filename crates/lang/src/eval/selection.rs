@@ -63,7 +63,7 @@ impl Evaluator<'_> {
                     "`{}` belongs to no package: no `targets.nub` is there, below it or above it",
                     pattern.path
                 );
-                Diagnostic::error("unknown-address", message).mend("nubrik list /   shows what there is")
+                Diagnostic::error("unknown-target", message).mend("nubrik list /   shows what there is")
             } else {
                 let error = self.no_such_address(&pattern.path);
                 match pattern.path.as_str() {
@@ -110,7 +110,7 @@ impl Evaluator<'_> {
         }
         if selected.is_empty() {
             let error =
-                Diagnostic::error("unknown-address", format!("no target matches `{}`", pattern.written));
+                Diagnostic::error("unknown-target", format!("no target matches `{}`", pattern.written));
             return self.fail_whole(error.mend("`nubrik list` shows what there is"));
         }
         Ok(selected)

@@ -9,7 +9,7 @@ use nubrik_source::{Span, WsPath, shared_text};
 use smallvec::SmallVec;
 
 use super::forms::FormValues;
-use super::words::{Leaves, all_strands, leaves, plain_path_text, scan_words, scratch_path};
+use super::words::{Leaves, all_strands, leaves, plain_path_text, probe_words, scratch_path};
 use super::{Evaluator, Owner, Result, Scope};
 use crate::rows::digest;
 use crate::value::*;
@@ -65,7 +65,7 @@ impl Outputs {
 pub(super) enum First {
     /// Nothing: some word must.
     Named,
-    /// The answer of a scan.
+    /// The answer of a probe.
     Answer,
     /// The verdict of a check.
     Verdict,
@@ -132,7 +132,7 @@ impl Evaluator<'_> {
         }
         draft.step.say = match values.value("say") {
             Value::Text(text) => plain_path_text(&text).into(),
-            _ if answer.is_some() => format!("scan for {}", scope.owner.parts.join("/")).into(),
+            _ if answer.is_some() => format!("probe for {}", scope.owner.parts.join("/")).into(),
             _ if draft.step.check.is_some() => format!("check {}", scope.owner.parts.join("/")).into(),
             _ => shared_text(["make ", &*draft.outputs[0].2]),
         };
@@ -233,7 +233,7 @@ impl Evaluator<'_> {
         }
     }
 
-    /// Folder, outputs, listings and scratch names of a step, from all of its words. A scan's
+    /// Folder, outputs, listings and scratch names of a step, from all of its words. A probe's
     /// `answer` is an output that no word names.
     pub(super) fn outline(
         &mut self,
@@ -262,12 +262,12 @@ impl Evaluator<'_> {
                 WordStrand::Out { name, path, folder, span } => {
                     if is_answer {
                         let error =
-                            Diagnostic::error("wrong-type", "a `scan` has no outputs but what it prints");
+                            Diagnostic::error("wrong-type", "a `probe` has no outputs but what it prints");
                         return self.fail(*span, error.mend("{scratch \"…\"} for what is thrown away"));
                     }
                     self.outline_output(&mut draft, name, path, *folder, *span)?;
                 }
-                WordStrand::Found { path, .. } => {
+                WordStrand::DepFile { path, .. } => {
                     let path = draft.step.folder.join(path);
                     if !draft.step.found.contains(&path) {
                         draft.step.found.push(path);
@@ -319,14 +319,14 @@ impl Evaluator<'_> {
         draft: &mut Draft,
     ) -> Result<WorkFolder> {
         let at = |draft: &Draft| scratch_path(&draft.step.folder, "work");
-        match values.get("dir") {
+        match values.get("folder") {
             None if makes => Ok(WorkFolder::Private { at: at(draft), copy_of: None }),
             None => Ok(WorkFolder::Root),
             Some((Value::File(folder), span)) => match folder.maker {
                 None if makes => {
                     let error = Diagnostic::error("wrong-type", "commands cannot write into a source folder");
                     let error = error.note("with `makes` they run in a folder of their own");
-                    self.fail(span, error.mend("dir = stage { … } gives them a copy to write in"))
+                    self.fail(span, error.mend("folder = stage { … } gives them a copy to write in"))
                 }
                 None => Ok(WorkFolder::Source(folder.path.clone())),
                 Some(_) => {
@@ -383,8 +383,8 @@ fn first_output(
     unnamed: First,
 ) -> Option<Arc<str>> {
     if unnamed == First::Answer {
-        // A scan's place tells scans of one target apart by what they run.
-        let words = blake3::hash(scan_words(commands).as_bytes()).to_hex();
+        // A probe's place tells probes of one target apart by what they run.
+        let words = blake3::hash(probe_words(commands).as_bytes()).to_hex();
         return Some(format!("answer-{}", &words[..12]).into());
     }
     let named = strands.iter().find_map(|s| match s {

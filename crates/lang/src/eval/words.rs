@@ -66,7 +66,7 @@ impl Evaluator<'_> {
             match strand {
                 WordStrand::Literal(text) => draft.spelled.extend(spelled_in(text, at)),
                 WordStrand::File(file) => draft.inputs.push(file.clone()),
-                WordStrand::List(files) => draft.inputs.extend(files.iter().cloned()),
+                WordStrand::ArgFile(files) => draft.inputs.extend(files.iter().cloned()),
                 WordStrand::Tool(tool) => draft.tools.push(self.tool_id(&tool.name)),
                 WordStrand::Secret(_) if !draft.keeps_secrets => {
                     return self.fail(at.unwrap_or(span), super::forms::secret::no_secret());
@@ -145,7 +145,7 @@ impl Evaluator<'_> {
     pub(super) fn redirected(&mut self, word: Option<&FilledWord>, draft: &Draft) -> Result<Option<WsPath>> {
         let Some((span, word)) = word else { return Ok(None) };
         match word.as_slice() {
-            [WordStrand::Out { path, folder: false, .. } | WordStrand::Found { path, .. }] => {
+            [WordStrand::Out { path, folder: false, .. } | WordStrand::DepFile { path, .. }] => {
                 Ok(Some(draft.made(path)))
             }
             [WordStrand::Scratch { path, .. }] => Ok(Some(scratch_path(&draft.step.folder, path))),
@@ -229,13 +229,13 @@ impl Evaluator<'_> {
                     }
                 }
                 WordStrand::File(file) => text.push_str(&path_from(&work, &file.path)),
-                WordStrand::Out { path, .. } | WordStrand::Found { path, .. } => {
+                WordStrand::Out { path, .. } | WordStrand::DepFile { path, .. } => {
                     text.push_str(&path_from(&work, &draft.step.folder.join(path)));
                 }
                 WordStrand::Scratch { path, .. } => {
                     text.push_str(&path_from(&work, &scratch_path(&draft.step.folder, path)));
                 }
-                WordStrand::List(files) => {
+                WordStrand::ArgFile(files) => {
                     let lines: Vec<Arc<str>> =
                         files.iter().map(|f| path_from(&work, &f.path).into()).collect();
                     let lists = &mut draft.step.lists;
@@ -269,7 +269,7 @@ pub(super) fn only_a_shell_does(word: &str) -> Option<(String, Vec<String>)> {
         "cd" => Some((
             what,
             vec![
-                "dir = \"…\"   for the folder in which all commands run".to_owned(),
+                "folder = \"…\"   for the folder in which all commands run".to_owned(),
                 "sh`cd …; …`".to_owned(),
             ],
         )),
@@ -309,8 +309,8 @@ pub(super) fn path_from(folder: &WsPath, path: &WsPath) -> String {
     if parts.is_empty() { ".".to_owned() } else { parts.join("/") }
 }
 
-/// What tells a scan from others of the same target: its words without paths that depend on it.
-pub(super) fn scan_words(commands: &[Rc<CommandValue>]) -> String {
+/// What tells a probe from others of the same target: its words without paths that depend on it.
+pub(super) fn probe_words(commands: &[Rc<CommandValue>]) -> String {
     let mut text = String::new();
     for stage in commands.iter().flat_map(|c| &c.stages) {
         let mut strands = Leaves::new();
@@ -325,9 +325,9 @@ pub(super) fn scan_words(commands: &[Rc<CommandValue>]) -> String {
                     text.push_str(&super::services::mark(&service.service.folder, *what));
                 }
                 WordStrand::Own(_) => {}
-                WordStrand::List(files) => files.iter().for_each(|f| text.push_str(f.path.as_str())),
+                WordStrand::ArgFile(files) => files.iter().for_each(|f| text.push_str(f.path.as_str())),
                 WordStrand::Out { path, .. }
-                | WordStrand::Found { path, .. }
+                | WordStrand::DepFile { path, .. }
                 | WordStrand::Scratch { path, .. } => {
                     text.push_str(path);
                 }

@@ -165,14 +165,14 @@ impl Lowerer {
         let name = words.next().map(|t| self.name(node, t));
         match form {
             "in" => return Some(WordPiece::In(self.child_expression(node, 0))),
-            "list" => return Some(WordPiece::List(self.child_expression(node, 0))),
+            "argfile" => return Some(WordPiece::ArgFile(self.child_expression(node, 0))),
             _ => {}
         }
         let path = self.child_expression(node, 0);
         match form {
             "out" => Some(WordPiece::Out { name, path, folder: false }),
-            "outdir" => Some(WordPiece::Out { name, path, folder: true }),
-            "found" => Some(WordPiece::Found { path }),
+            "outfolder" => Some(WordPiece::Out { name, path, folder: true }),
+            "depfile" => Some(WordPiece::DepFile { path }),
             "scratch" => Some(WordPiece::Scratch { path }),
             _ => None, // The parser has refused it.
         }

@@ -7,7 +7,7 @@ mod types;
 
 use std::sync::Arc;
 
-use nubrik_diagnostic::{Diagnostic, nearest};
+use nubrik_diagnostic::Diagnostic;
 use nubrik_graph::Role;
 use nubrik_source::{Span, TextId, WsPath};
 use nubrik_syntax::{Node, SyntaxKind, Token, Tree, is_name, views};
@@ -15,6 +15,7 @@ use rustc_hash::{FxBuildHasher, FxHashMap, FxHashSet};
 
 use crate::builtins::is_builtin_name;
 use crate::hir::*;
+use crate::renamed::meant;
 
 /// Where a definition file is.
 pub(crate) struct Location {
@@ -405,7 +406,7 @@ impl Lowerer {
     fn unknown_name(&self, name: &Name) -> Diagnostic {
         let locals = self.scopes.iter().flatten().map(|n| &*n.text);
         let mut in_reach: Vec<&str> = locals.chain(self.module.names.keys().map(|k| &**k)).collect();
-        in_reach.extend(["step", "glob"]);
+        in_reach.extend(["step", "glob", "probe", "sample"]);
         in_reach.sort_unstable();
         let error = Diagnostic::error("unknown-name", format!("`{}` is not defined here", name.text));
         if self.in_key {
@@ -416,7 +417,7 @@ impl Lowerer {
         if let Some((_, here)) = ELSEWHERE.iter().find(|(there, _)| *there == &*name.text) {
             return error.mend(*here);
         }
-        match nearest(&name.text, in_reach.iter().copied()) {
+        match meant(&name.text, in_reach.iter().copied()) {
             Some(near) => {
                 let span = self.scopes.iter().flatten().find(|n| &*n.text == near).map(|n| n.span);
                 let span = span.or_else(|| self.name_spans.get(near).copied());

@@ -1,10 +1,11 @@
 //! Types as written.
 
-use nubrik_diagnostic::{Diagnostic, nearest};
+use nubrik_diagnostic::Diagnostic;
 use nubrik_syntax::{Node, SyntaxKind, views};
 
 use super::Lowerer;
 use crate::hir::*;
+use crate::renamed::meant;
 
 const TYPE_NAMES: [&str; 12] =
     ["bool", "int", "text", "duration", "file", "folder", "files", "command", "step", "any", "list", "map"];
@@ -101,14 +102,15 @@ impl Lowerer {
                 let declared = self.module.decls.iter().filter(|d| d.kind == DeclKind::Type);
                 let mut known: Vec<&str> = declared.map(|d| &*d.name.text).collect();
                 known.extend(TYPE_NAMES);
-                let near = nearest(&name.text, known).map(str::to_owned).or(match &*name.text {
-                    "string" | "str" => Some("text".to_owned()),
-                    "number" | "integer" => Some("int".to_owned()),
-                    "boolean" => Some("bool".to_owned()),
-                    "path" => Some("file".to_owned()),
-                    "array" => Some("list[text]".to_owned()),
-                    _ => None,
-                });
+                let near =
+                    meant(&name.text, known.iter().copied()).map(str::to_owned).or(match &*name.text {
+                        "string" | "str" => Some("text".to_owned()),
+                        "number" | "integer" => Some("int".to_owned()),
+                        "boolean" => Some("bool".to_owned()),
+                        "path" => Some("file".to_owned()),
+                        "array" => Some("list[text]".to_owned()),
+                        _ => None,
+                    });
                 let error =
                     Diagnostic::error("unknown-name", format!("type `{}` is not defined here", name.text));
                 self.report(name.span, error.maybe_mend(near));

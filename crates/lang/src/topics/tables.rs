@@ -131,8 +131,8 @@ pub(super) const TYPES: [(&str, &str, &str); 18] = [
     ),
     (
         "declared_type",
-        "A type that `type name = …` gave a name to, of this file or a kit: `station`, `c.linkable`.",
-        "let needs: list[c.linkable] = []",
+        "A type that `type name = …` gave a name to, of this file or a kit: `station`, `c.dependency`.",
+        "let needs: list[c.dependency] = []",
     ),
     (
         "coercion",
@@ -198,19 +198,19 @@ pub(super) const HOLES: [(&str, &str, &str); 7] = [
         "`render {out \"almanac.html\"}`",
     ),
     (
-        "{outdir …}",
+        "{outfolder …}",
         "The path of an output folder: whatever the command writes in it is the output.",
-        "`unfold {outdir \"pages\"}`",
+        "`unfold {outfolder \"pages\"}`",
     ),
     (
-        "{found …}",
+        "{depfile …}",
         "Where the command lists what it read, as compilers do: `reads` and folders in holes are then only candidates, and the listed files the exact inputs.",
-        "`cc -MD -MF {found \"main.d\"} -c {in \"main.c\"} -o {out \"main.o\"}`",
+        "`cc -MD -MF {depfile \"main.d\"} -c {in \"main.c\"} -o {out \"main.o\"}`",
     ),
     (
-        "{list …}",
+        "{argfile …}",
         "The path of a file with one path a line, for commands with too many words; every file in it is an input.",
-        "`ar rcs {out \"lib.a\"} @{list objects}`",
+        "`ar rcs {out \"lib.a\"} @{argfile objects}`",
     ),
     (
         "{scratch …}",
@@ -270,7 +270,7 @@ pub(super) const ERRORS: [(&str, &str, &str); 51] = [
     ),
     ("missing-field", "A field or parameter without a default was not given.", "c.program { }"),
     (
-        "needless-shell",
+        "shell-not-needed",
         "A warning of `nubrik lint`: words, holes, quotes, pipes and redirects need no shell, and without one every tool is known.",
         "sh`sort {stations} > {out \"x\"}`",
     ),
@@ -326,15 +326,15 @@ pub(super) const ERRORS: [(&str, &str, &str); 51] = [
         "&tide/hidden from another package",
     ),
     (
-        "probe-failed",
-        "A probe's command failed. `may_fail = true` makes a failure an answer.",
-        "probe { run = `git rev-parse HEAD` } where there is no repository",
+        "sample-failed",
+        "A sample's command failed. `may_fail = true` makes a failure an answer.",
+        "sample { run = `git rev-parse HEAD` } where there is no repository",
     ),
     ("reserved-word", "A word of the language cannot be a name.", "let give = 1"),
     (
-        "scan-in-key",
-        "All addresses are known without running anything: the answer of a scan cannot decide keys.",
-        "{each m in scan { … }.lines give m: …}",
+        "probe-in-key",
+        "All addresses are known without running anything: the answer of a probe cannot decide keys.",
+        "{each m in probe { … }.lines give m: …}",
     ),
     ("shadowed", "A name is in reach already: one name, one meaning.", "let a = 1, let f(a: int): int = a"),
     (
@@ -373,9 +373,9 @@ pub(super) const ERRORS: [(&str, &str, &str); 51] = [
         "undeclared-made",
         "A path of what another step makes stands in a command as text. A text carries no file: whether the command finds \
          anything there would hang on what was built before. Name the file itself, or declare it in `reads`.",
-        "step { run = `cc -I{made.dir} …` } without `reads = made`",
+        "step { run = `cc -I{made.folder} …` } without `reads = made`",
     ),
-    ("unknown-address", "There is no target of this address.", "nubrik build tide/tidcast"),
+    ("unknown-target", "There is no target of this address.", "nubrik build tide/tidcast"),
     (
         "unknown-field",
         "A record, form, kind or function has no field or parameter of this name.",

@@ -5,7 +5,7 @@ use std::sync::{Arc, Mutex};
 
 use nubrik_lang::{
     Answer, AnswerText, DefinitionText, EntryKind, LibraryAnswer, LibraryRequest, LibrarySearch, Listing,
-    ProbeRequest, ToolAnswer, ToolRequest, ToolSearch, World,
+    SampleRequest, ToolAnswer, ToolRequest, ToolSearch, World,
 };
 use nubrik_source::WsPath;
 
@@ -14,7 +14,7 @@ pub struct MemoryWorld {
     /// Folders whose listing is not there until it was asked for once.
     pub slow: bool,
     asked: Mutex<BTreeSet<WsPath>>,
-    /// Answers of scans by their folders.
+    /// Answers of probes by their folders.
     pub answers: BTreeMap<String, Arc<str>>,
 }
 
@@ -124,14 +124,14 @@ impl World for MemoryWorld {
         Answer::Ready(LibrarySearch { found, searched: vec!["/usr/lib/pkgconfig".into()], problem: None })
     }
 
-    /// Each probe answers with its words.
-    fn probe(&self, request: &ProbeRequest) -> Answer<Result<AnswerText, String>> {
+    /// Each sample answers with its words.
+    fn sample(&self, request: &SampleRequest) -> Answer<Result<AnswerText, String>> {
         let words = &request.commands[0][0].words;
         let ok = &*words[0] != "false";
         Answer::Ready(Ok(AnswerText { ok, text: words[1..].join("\n").into() }))
     }
 
-    fn scan(&self, folder: &WsPath) -> Answer<AnswerText> {
+    fn probe(&self, folder: &WsPath) -> Answer<AnswerText> {
         match self.answers.get(folder.as_str()) {
             Some(text) => Answer::Ready(AnswerText { ok: true, text: text.clone() }),
             None => Answer::Pending,

@@ -1,4 +1,4 @@
-//! Commands that only look: they change nothing, use no network, and get a limited time for a limited answer. Probes, git and
+//! Commands that only look: they change nothing, use no network, and get a limited time for a limited answer. Samples, git and
 //! tools are asked so.
 
 use std::io;

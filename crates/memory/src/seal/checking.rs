@@ -5,7 +5,7 @@ use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 
 use nubrik_bytes::{Digest, Encoder};
 use nubrik_disk::{Below, Signature};
-use nubrik_lang::ProbeRequest;
+use nubrik_lang::SampleRequest;
 use nubrik_source::FilePath;
 
 use super::{Roles, Seal, env_digest};
@@ -36,12 +36,12 @@ pub const PART: usize = 2048;
 pub const RUN: usize = 12;
 
 impl Seal {
-    /// Looks at everything again: paths from the workspace's root, and probes, which `ask` asks for a digest of their answer.
+    /// Looks at everything again: paths from the workspace's root, and samples, which `ask` asks for a digest of their answer.
     /// `None` where more changed than can be listed one by one.
     pub fn check(
         &self,
         root: &Below,
-        ask: impl Fn(&ProbeRequest) -> Digest + Sync,
+        ask: impl Fn(&SampleRequest) -> Digest + Sync,
         threads: usize,
     ) -> Option<Vec<Change>> {
         if self.env.iter().any(|(name, digest)| env_digest(std::env::var(name).ok().as_deref()) != *digest) {
@@ -72,9 +72,9 @@ impl Seal {
         };
         let mut all = Vec::new();
         std::thread::scope(|scope| {
-            if !self.probes.is_empty() {
+            if !self.samples.is_empty() {
                 scope.spawn(|| {
-                    if self.probes.iter().any(|(request, digest)| ask(request) != *digest) {
+                    if self.samples.iter().any(|(request, digest)| ask(request) != *digest) {
                         broken.store(true, Ordering::Relaxed);
                     }
                 });

@@ -13,10 +13,10 @@ fn seal() -> NewSeal {
         ("src/none", Entry { roles: Roles::READ, ..Entry::new(None) }),
     ];
     NewSeal {
-        sealed: Sealed { steps: 4, results: ["out/base/a"].into_iter().collect() },
+        sealed: Sealed { steps: 4, results: ["out/default/a"].into_iter().collect() },
         graph: Digest([7; 32]),
         env: vec![("HOME".to_owned(), env_digest(Some("x"))), ("NOT".to_owned(), None)],
-        probes: Vec::new(),
+        samples: Vec::new(),
         entries: entries.into_iter().map(|(path, entry)| (FilePath::from_text(path.into()), entry)).collect(),
     }
 }
@@ -45,10 +45,10 @@ fn a_seal_is_read_back_and_added_to() {
     last.head = Some(NewHead {
         graph: Digest([8; 32]),
         steps: 9,
-        gone: vec!["out/base/a".to_owned()],
-        results: vec!["out/base/c".to_owned(), "out/base/b".to_owned()],
+        gone: vec!["out/default/a".to_owned()],
+        results: vec!["out/default/c".to_owned(), "out/default/b".to_owned()],
         env: vec![("MORE".to_owned(), None)],
-        probes: Vec::new(),
+        samples: Vec::new(),
     });
     let mut more = plain;
     for news in [news(&[("src/höhe.c", changed)]), last] {
@@ -62,7 +62,7 @@ fn a_seal_is_read_back_and_added_to() {
     assert_eq!(more.entry(more.find("z").unwrap()), added);
     assert_eq!(more.path(more.find("z").unwrap()), "z");
     assert_eq!((more.graph, more.has_env("MORE"), more.has_env("LESS")), (Digest([8; 32]), true, false));
-    let results = ["out/base/b", "out/base/c"].into_iter().collect();
+    let results = ["out/default/b", "out/default/c"].into_iter().collect();
     assert_eq!(more.sealed, Sealed { steps: 9, results });
     let again = read(&more.encode()).unwrap();
     assert_eq!((again.count, again.find("src/a.c"), again.find("src/none")), (4, Some(1), None));

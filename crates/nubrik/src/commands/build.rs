@@ -19,7 +19,7 @@ use crate::ui::{json, summary};
 /// What else is wanted of a build.
 pub struct BuildExtras {
     /// Whether the steps are run once more, recorded.
-    pub audit: bool,
+    pub observe: bool,
     /// Only what a change since this revision can affect.
     pub since: Option<String>,
 }
@@ -39,14 +39,14 @@ pub fn build(
     if let Some(revision) = &way.since {
         return build_since(console, &mut workshop, &patterns, how, revision, began);
     }
-    if way.audit {
+    if way.observe {
         let (evaluation, report) =
             build_evaluated(console, &mut workshop, &patterns, how, OutputStream::Output)?;
         if exit_of(&report) == Exit::Done {
             if report.summary.current < report.summary.steps && !console.is_json() {
                 outln!(console);
             }
-            return super::audit::audit(console, &workshop, &evaluation);
+            return super::observe::observe(console, &workshop, &evaluation);
         }
         show(console, &report.summary, &report.results, micros(), report.cancelled, OutputStream::Output);
         return Ok(exit_of(&report));
@@ -77,7 +77,7 @@ pub fn bring_up(
     stream: OutputStream,
     check: impl FnOnce(&Evaluation) -> CommandResult<()>,
 ) -> CommandResult<Brought> {
-    match if how.explain { Standing::Unknown } else { workshop.standing(patterns) } {
+    match if how.reasons { Standing::Unknown } else { workshop.standing(patterns) } {
         Standing::Holds(sealed) => {
             let steps = sealed.steps;
             let summary = nubrik_engine::Summary { steps, current: steps, ..Default::default() };
@@ -125,7 +125,7 @@ fn build_since(
         build_of(console, workshop, patterns, (&evaluation, &reached.files), how, OutputStream::Output)?;
     let micros = began.elapsed().as_micros() as u64;
     show(console, &report.summary, &report.results, micros, report.cancelled, OutputStream::Output);
-    reached.say_left(console);
+    reached.say_skipped(console);
     Ok(exit_of(&report))
 }
 
@@ -184,7 +184,7 @@ pub fn build_of(
     how: How,
     stream: OutputStream,
 ) -> CommandResult<BuildReport> {
-    let screen = screen_for(console, workshop, &evaluation.graph, stream, how.explain);
+    let screen = screen_for(console, workshop, &evaluation.graph, stream, how.reasons);
     let options = options_of(workshop, how);
     let report = screen.during(|| workshop.build_part(patterns, evaluation, files, &screen, options));
     drop(screen);
@@ -223,8 +223,8 @@ pub fn screen_for<'g>(
     Screen::new(console, stream, graph, session.workspace.root.clone(), explains)
 }
 
-/// Runs the scans that definitions wait for; stops when one fails. Without `shown` only failures are said.
-pub fn answer_scans(
+/// Runs the probes that definitions wait for; stops when one fails. Without `shown` only failures are said.
+pub fn answer_probes(
     console: Console,
     workshop: &mut Workshop<'_>,
     evaluation: &Evaluation,
@@ -272,7 +272,7 @@ pub fn show(
     stream: OutputStream,
 ) {
     if console.is_json() {
-        let ok = done.failed + done.blocked + done.left + done.unpublished == 0 && !cancelled;
+        let ok = done.failed + done.blocked + done.unstarted + done.unpublished == 0 && !cancelled;
         if ok {
             for path in results.iter() {
                 console.event(&json::ResultEvent { event: "result", path });
@@ -305,7 +305,7 @@ pub fn exit_of(report: &BuildReport) -> Exit {
     match report {
         _ if report.cancelled => Exit::Interrupted,
         _ if report.machine_lacks => Exit::Machine,
-        _ if report.summary.failed + report.summary.blocked + report.summary.left > 0 => Exit::Failed,
+        _ if report.summary.failed + report.summary.blocked + report.summary.unstarted > 0 => Exit::Failed,
         _ if report.summary.unpublished > 0 => Exit::Own,
         _ => Exit::Done,
     }

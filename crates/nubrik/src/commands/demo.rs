@@ -57,7 +57,7 @@ pub fn demo(console: Console, folder: &Path) -> CommandResult<Exit> {
 /// Runs what was built.
 fn run_tidecast(console: Console, root: &Path) -> CommandResult<()> {
     let paint = console.paint(OutputStream::Output);
-    let program = root.join("out/base/tide/tidecast");
+    let program = root.join("out/default/tide/tidecast");
     let readings = root.join("tide/stations/ardle.csv");
     let shown = "tidecast --day 2031-03-21 tide/stations/ardle.csv";
     outln!(console, "\n{}", super::labelled(paint, Ink::Busy, "runs", shown));

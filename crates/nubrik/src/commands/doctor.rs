@@ -168,7 +168,7 @@ fn kernel(session: &nubrik_session::Session) -> Vec<Finding> {
             "recording of what steps do",
             nubrik_confine::can_record(),
             String::new(),
-            "a kernel that supports system-call supervision (Linux 5.5); without it refused files are not named, and `--audit` and `hide_undeclared` do nothing",
+            "a kernel that supports system-call supervision (Linux 5.5); without it refused files are not named, and `--observe` and `hide_undeclared` do nothing",
         ),
     ]
 }
@@ -243,12 +243,12 @@ fn show(console: Console, findings: &[Finding]) {
                 line("searched", &finding.searched.join(", "), None);
             }
             if let Some(mend) = &finding.mend {
-                line("mend", mend, Some(Ink::Mend));
+                line("try", mend, Some(Ink::Mend));
             }
         }
     }
     if findings.iter().any(|f| !f.counts.is_empty()) {
-        let text = "not counted: what tools load or start besides, such as plugins and modules; `nubrik build --audit TARGET` names it";
+        let text = "not counted: what tools load or start besides, such as plugins and modules; `nubrik build --observe TARGET` names it";
         outln!(console, "\n{}", paint.ink(Ink::Faint, text));
     }
 }

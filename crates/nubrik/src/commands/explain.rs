@@ -51,7 +51,7 @@ const STATES: [(&str, &str, &str); 6] = [
     ),
     ("blocked", "It did not run, since something that it needs failed.", ""),
     (
-        "left",
+        "unstarted",
         "It was not begun: the build was stopped, or a failure ended it before. `--keep-going` goes on with what can.",
         "",
     ),
@@ -101,7 +101,7 @@ const WORDS: [(&str, &str, &str); 9] = [
     ),
     (
         "out",
-        "The folder of results: `out/base`, and `out/NAME` for the profile NAME. Results are copies: what steps read is below \
+        "The folder of results: `out/default`, and `out/NAME` for the profile NAME. Results are copies: what steps read is below \
          `.nubrik/made`.",
         "",
     ),

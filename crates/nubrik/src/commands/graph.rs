@@ -2,26 +2,43 @@
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::fmt::Write;
+use std::path::{Path, PathBuf};
 
 use nubrik_graph::{Graph, Role, TargetId};
 use nubrik_lang::AddressPattern;
 use nubrik_source::WsPath;
 use serde::Serialize;
 
-use super::{CommandResult, evaluate, open, patterns};
+use super::{CommandResult, evaluate, open, patterns, say_wrong};
 use crate::arguments::{Choice, GraphFormat};
 use crate::exit::Exit;
 use crate::ui::console::{Console, OutputStream, errln, out};
 use crate::ui::drawn::{DrawnNode, Shape};
-use crate::ui::paint::Ink;
-use crate::ui::picture;
+use crate::ui::paint::{Ink, Paint};
+use crate::ui::{json_text, lanes, picture};
 
 /// A picture with more nodes shows packages instead, unless something narrower was asked for.
 const READABLE_NODES: usize = 150;
 
+impl Drawing {
+    /// The format that was asked for, or that the file's ending means.
+    fn format(&self) -> GraphFormat {
+        let ending = self.output.as_deref().and_then(Path::extension).and_then(|ending| ending.to_str());
+        let by_ending = match ending {
+            Some("svg") => GraphFormat::Svg,
+            Some("dot" | "gv") => GraphFormat::Dot,
+            Some("mmd") => GraphFormat::Mermaid,
+            Some("json" | "jsonl") => GraphFormat::Json,
+            _ => GraphFormat::Text,
+        };
+        self.format.unwrap_or(by_ending)
+    }
+}
+
 /// What is drawn, and how.
 pub struct Drawing {
-    pub format: GraphFormat,
+    pub format: Option<GraphFormat>,
+    pub output: Option<PathBuf>,
     pub depth: Option<usize>,
     pub users: bool,
     pub packages: bool,
@@ -38,7 +55,7 @@ struct GraphNodeEvent<'a> {
     needs: Vec<&'a str>,
 }
 
-pub fn graph(console: Console, choice: &Choice, words: &[String], drawing: Drawing) -> CommandResult<Exit> {
+pub fn graph(console: Console, choice: &Choice, words: &[String], drawing: &Drawing) -> CommandResult<Exit> {
     let mut session = open(console, choice)?;
     let wanted = patterns(console, &mut session, words)?;
     let asked = evaluate(console, &mut session, &wanted)?;
@@ -53,26 +70,37 @@ pub fn graph(console: Console, choice: &Choice, words: &[String], drawing: Drawi
     if roots.len() > 1 {
         roots.retain(|id| !matches!(graph.target(*id).role, Role::Job | Role::Service));
     }
-    let mut shape = targets(graph, &roots, &drawing);
-    let too_many =
-        drawing.format == GraphFormat::Svg && shape.nodes.len() > READABLE_NODES && drawing.depth.is_none();
-    if drawing.packages || too_many {
-        if too_many && !drawing.packages {
-            let text = format!(
-                "{} targets are too many for one picture: it shows packages; name some targets or give --depth for less",
-                shape.nodes.len()
-            );
-            let paint = console.paint(OutputStream::Error);
-            errln!(console, "{}", super::labelled(paint, Ink::Doubt, "note", &text));
-        }
+    let format = if console.is_json() { GraphFormat::Json } else { drawing.format() };
+    let paint = console.paint(OutputStream::Output);
+    // Lines in a file are not cut, and have no colours.
+    let paint = if drawing.output.is_some() { Paint { colours: false, width: None, ..paint } } else { paint };
+    let mut shape = targets(graph, &roots, drawing);
+    if drawing.packages {
         shape = packages(&shape);
     }
-    match drawing.format {
-        _ if console.is_json() => print_json(console, &shape),
-        GraphFormat::Json => print_json(console, &shape),
-        GraphFormat::Dot => out!(console, "{}", dot(&shape)),
-        GraphFormat::Mermaid => out!(console, "{}", mermaid(&shape)),
-        GraphFormat::Svg => out!(console, "{}", picture::svg(&shape)),
+    let may_shrink = !drawing.packages && drawing.depth.is_none();
+    let mut text = drawn(&shape, format, paint, may_shrink);
+    if text.is_none() && may_shrink {
+        let note = format!(
+            "{} targets are too many to be read: these are packages; name some targets or give --depth for less",
+            shape.nodes.len()
+        );
+        let paint = console.paint(OutputStream::Error);
+        errln!(console, "{}", super::labelled(paint, Ink::Doubt, "note", &note));
+        shape = packages(&shape);
+        text = drawn(&shape, format, paint, false);
+    }
+    let Some(text) = text else {
+        let message = format!("a graph of {} nodes is too large to be read as text here", shape.nodes.len());
+        let mends = ["nubrik graph --output graph.svg", "nubrik graph --depth 1 TARGET"];
+        return Err(say_wrong(console, Exit::Usage, &message, &mends));
+    };
+    match &drawing.output {
+        None if format == GraphFormat::Json => console.raw(OutputStream::Output, &text),
+        None => out!(console, "{text}"),
+        Some(file) => std::fs::write(file, text).map_err(|e| {
+            say_wrong(console, Exit::Own, &format!("cannot write {}: {e}", file.display()), &[])
+        })?,
     }
     Ok(Exit::Done)
 }
@@ -149,21 +177,32 @@ fn packages(shape: &Shape) -> Shape {
     Shape { nodes, edges: edges.into_iter().collect() }
 }
 
-fn print_json(console: Console, shape: &Shape) {
+/// A graph in a format; `None` where nobody could read that, and where less of it may be drawn (`may_shrink`).
+fn drawn(shape: &Shape, format: GraphFormat, paint: Paint, may_shrink: bool) -> Option<String> {
+    match format {
+        GraphFormat::Text => lanes::draw(shape, paint),
+        GraphFormat::Svg if may_shrink && shape.nodes.len() > READABLE_NODES => None,
+        GraphFormat::Svg => Some(picture::svg(shape)),
+        GraphFormat::Dot => Some(dot(shape)),
+        GraphFormat::Mermaid => Some(mermaid(shape)),
+        GraphFormat::Json => Some(json(shape)),
+    }
+}
+
+fn json(shape: &Shape) -> String {
     let mut needs: Vec<Vec<&str>> = vec![Vec::new(); shape.nodes.len()];
     for (from, to) in &shape.edges {
         needs[*from].push(&shape.nodes[*to].name);
     }
-    for (node, needs) in shape.nodes.iter().zip(needs) {
-        console.event(&GraphNodeEvent {
-            event: "node",
-            name: &node.name,
-            kind: &node.kind,
-            package: &node.group,
-            asked_for: node.focus,
-            needs,
-        });
-    }
+    let events = shape.nodes.iter().zip(needs).map(|(node, needs)| GraphNodeEvent {
+        event: "node",
+        name: &node.name,
+        kind: &node.kind,
+        package: &node.group,
+        asked_for: node.focus,
+        needs,
+    });
+    events.filter_map(|event| json_text::line(&event)).collect()
 }
 
 fn dot(shape: &Shape) -> String {

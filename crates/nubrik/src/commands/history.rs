@@ -176,7 +176,7 @@ fn one(record: &BuildRecord, paint: Paint) -> String {
     for (count, word) in [
         (record.reused, "reused"),
         (record.failed, "failed"),
-        (record.not_begun, "not begun"),
+        (record.unstarted, "unstarted"),
         (current, "current"),
     ] {
         if count > 0 {

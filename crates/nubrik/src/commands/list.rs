@@ -21,7 +21,7 @@ use crate::ui::text::{cut, padded, width};
 #[derive(Serialize)]
 struct TargetEvent<'a> {
     event: &'static str,
-    address: &'a str,
+    target: &'a str,
     kind: &'a str,
     role: &'static str,
     documentation: &'a str,
@@ -147,7 +147,7 @@ fn show_cases(console: Console, test: &str, word: &str, cases: &[Case]) {
 /// Which targets are listed, and how.
 pub struct Which {
     /// Whether they are only counted.
-    pub kinds: bool,
+    pub count: bool,
     /// Whether the cases of tests are listed instead.
     pub cases: bool,
     pub kind: Option<String>,
@@ -171,10 +171,10 @@ pub fn list(console: Console, choice: &Choice, words: &[String], which: Which) -
     let exit = list_targets(console, &mut session, &evaluation, listed, &which)?;
     if let Some(reached) = &reached {
         // What is left out belongs to no package of the list.
-        if reached.left > 0 && !reached.targets.is_empty() && !console.is_json() {
+        if reached.skipped > 0 && !reached.targets.is_empty() && !console.is_json() {
             outln!(console);
         }
-        reached.say_left(console);
+        reached.say_skipped(console);
     }
     Ok(exit)
 }
@@ -203,7 +203,7 @@ fn list_targets(
         let targets: HashSet<TargetId> = listed.iter().copied().filter(is_chosen).collect();
         return list_cases(console, session, graph, &targets);
     }
-    if which.kinds {
+    if which.count {
         count_kinds(console, &targets);
         return Ok(Exit::Done);
     }
@@ -212,7 +212,7 @@ fn list_targets(
         for target in targets {
             console.event(&TargetEvent {
                 event: "target",
-                address: &target.address,
+                target: &target.address,
                 kind: &target.kind,
                 documentation: &target.documentation,
                 defined: target.place.to_string(),

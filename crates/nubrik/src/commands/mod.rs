@@ -1,6 +1,5 @@
 //! The commands, one file each, and what they share.
 
-mod audit;
 mod build;
 mod cache;
 mod clean;
@@ -16,6 +15,7 @@ mod init;
 mod inside;
 mod lint;
 mod list;
+mod observe;
 mod options;
 mod plan;
 mod run;
@@ -49,7 +49,6 @@ use crate::ui::{diagnostics, json};
 /// A command that cannot go on has said why, and ends with this.
 pub type CommandResult<T> = Result<T, Exit>;
 
-/// Runs the command that was asked for.
 /// The folder in which the program was started, which `-C` may have left.
 static STARTED_IN: OnceLock<PathBuf> = OnceLock::new();
 
@@ -74,33 +73,35 @@ pub fn dispatch(arguments: Arguments) -> Exit {
         UserCommand::Build { what, since, dry_run: true, .. } => {
             plan::plan(console, choice, &what, &[], since.as_deref())
         }
-        UserCommand::Build { what, how, audit, since, dry_run: false } => {
-            build::build(console, choice, &what, how, build::BuildExtras { audit, since })
+        UserCommand::Build { what, how, observe, since, dry_run: false } => {
+            build::build(console, choice, &what, how, build::BuildExtras { observe, since })
         }
         UserCommand::Test(tests) => test::test(console, choice, &tests),
-        UserCommand::Run(running) => run::run(console, choice, &running.address, &running.args, running.how),
+        UserCommand::Run(running) => run::run(console, choice, &running.target, &running.args, running.how),
         UserCommand::Plan { what, if_changed, since } => {
             plan::plan(console, choice, &what, &if_changed, since.as_deref())
         }
-        UserCommand::Why { address } => why::why(console, choice, &address),
+        UserCommand::Why { target, need: None } => why::why(console, choice, &target),
+        UserCommand::Why { target, need: Some(need) } => how::how(console, choice, &target, &need),
         UserCommand::History { build } => history::history(console, choice, build),
         UserCommand::Trace { build, to } => trace::trace(console, choice, build, to.as_deref()),
         UserCommand::Watch { work } => watch::watch(console, choice, &work),
-        UserCommand::Inside { address, step } => inside::inside(console, choice, &address, step.as_deref()),
-        UserCommand::List { what, kinds, cases, kind, tag, since } => {
-            list::list(console, choice, &what, list::Which { kinds, cases, kind, tag, since })
+        UserCommand::Inside { target, step } => inside::inside(console, choice, &target, step.as_deref()),
+        UserCommand::List { what, count, cases, kind, tag, since } => {
+            list::list(console, choice, &what, list::Which { count, cases, kind, tag, since })
         }
-        UserCommand::Show { address, printed } => show::show(console, choice, &address, printed),
+        UserCommand::Show { target, printed } => show::show(console, choice, &target, printed),
         UserCommand::How { from, to } => how::how(console, choice, &from, &to),
-        UserCommand::Graph { what, format, depth, users, packages } => {
-            graph::graph(console, choice, &what, graph::Drawing { format, depth, users, packages })
+        UserCommand::Graph { what, format, output, depth, users, packages } => {
+            let drawing = graph::Drawing { format, output, depth, users, packages };
+            graph::graph(console, choice, &what, &drawing)
         }
         UserCommand::Options { word } => options::options(console, choice, word.as_deref()),
         UserCommand::Doctor => doctor::doctor(console, choice),
         UserCommand::Explain { topic, all } => explain::explain(console, topic.as_deref(), all),
         UserCommand::Fmt { files, check } => fmt::fmt(console, &files, check),
         UserCommand::Completions { shell } => completions::completions(shell),
-        UserCommand::Tree { address, depth, users } => tree::tree(console, choice, &address, depth, users),
+        UserCommand::Tree { target, depth, users } => tree::tree(console, choice, &target, depth, users),
         UserCommand::Cache { work } => cache::cache(console, work),
         UserCommand::Clean { what, store } => clean::clean(console, choice, &what, store),
         UserCommand::Lint => lint::lint(console, choice),
@@ -132,7 +133,11 @@ pub fn open_at(console: Console, folder: &Path) -> CommandResult<Session> {
     let cancel = crate::interrupt::cancel_switch().or_else(|_| CancelSwitch::new().map(Arc::new));
     let cancel =
         cancel.map_err(|e| say_wrong(console, Exit::Own, &format!("cannot listen for signals: {e}"), &[]))?;
-    Session::open(folder, cancel).map_err(|problem| match problem {
+    let opened = Session::open(folder, cancel);
+    if let Ok(session) = &opened {
+        crate::ui::plain::name_places_from(&started_in(), &session.workspace.root);
+    }
+    opened.map_err(|problem| match problem {
         OpenProblem::NoWorkspace(start) => say_wrong(
             console,
             Exit::Usage,
@@ -192,7 +197,7 @@ pub fn report(console: Console, list: &[Diagnostic], sources: &Sources) {
         let mut codes: Vec<&str> = in_definitions.map(|d| d.code).filter(|c| explain::has_topic(c)).collect();
         codes.sort_unstable();
         codes.dedup();
-        if !codes.is_empty() && codes.len() <= 4 {
+        if !codes.is_empty() && codes.len() <= 4 && !paint.plain {
             let commands = codes.iter().map(|c| format!("nubrik explain {c}")).collect::<Vec<_>>().join(", ");
             errln!(console, "\n{}", paint.ink(Ink::Faint, &format!("more    {commands}")));
         }
@@ -215,7 +220,7 @@ pub trait Answering {
     /// To evaluate with.
     fn session(&self) -> &Session;
 
-    /// Runs the scans that an evaluation waits for; shown as steps when `shown` says how, else only their failures are.
+    /// Runs the probes that an evaluation waits for; shown as steps when `shown` says how, else only their failures are.
     fn answer(
         &mut self,
         console: Console,
@@ -235,7 +240,7 @@ impl Answering for Session {
         evaluation: &Evaluation,
         shown: Option<(How, OutputStream)>,
     ) -> CommandResult<()> {
-        build::answer_scans(console, &mut build::lock(console, self)?, evaluation, shown)
+        build::answer_probes(console, &mut build::lock(console, self)?, evaluation, shown)
     }
 }
 
@@ -250,11 +255,11 @@ impl Answering for Workshop<'_> {
         evaluation: &Evaluation,
         shown: Option<(How, OutputStream)>,
     ) -> CommandResult<()> {
-        build::answer_scans(console, self, evaluation, shown)
+        build::answer_probes(console, self, evaluation, shown)
     }
 }
 
-/// Evaluates for a command that only reads, and stops with the errors if there are any. Scans that definitions wait for are run
+/// Evaluates for a command that only reads, and stops with the errors if there are any. Probes that definitions wait for are run
 /// without a word, unless they fail.
 ///
 /// What comes back is not freed by itself: the program ends after the answer, and to free a large graph piece by piece would
@@ -267,7 +272,7 @@ pub fn evaluate(
     evaluate_with(console, session, None, |session| session.evaluate_to_read(patterns)).map(ManuallyDrop::new)
 }
 
-/// Evaluates what an address means. Scans are shown on standard error.
+/// Evaluates what an address means. Probes are shown on standard error.
 pub fn evaluate_address(
     console: Console,
     workshop: &mut Workshop<'_>,
@@ -278,7 +283,7 @@ pub fn evaluate_address(
     evaluate_with(console, workshop, shown, |s| s.evaluate(&patterns))
 }
 
-/// Evaluates as often as answers of scans are missing. Scans are shown as steps when `shown` says how.
+/// Evaluates as often as answers of probes are missing. Probes are shown as steps when `shown` says how.
 pub fn evaluate_with(
     console: Console,
     session: &mut impl Answering,
@@ -301,7 +306,7 @@ pub fn answered<S: Answering>(
 ) -> CommandResult<Evaluation> {
     loop {
         let evaluation = once(session.session());
-        if !evaluation.waiting || evaluation.scans.is_empty() {
+        if !evaluation.waiting || evaluation.probes.is_empty() {
             return Ok(evaluation);
         }
         find(session, evaluation)?;
@@ -325,7 +330,7 @@ pub fn stop_on_errors(console: Console, evaluation: Evaluation) -> CommandResult
         errln!(console, "\n{} errors", errors.len());
     }
     // Only the command line was wrong when nothing has a place.
-    let of_words = ["unknown-address", "unknown-option", "option-value"];
+    let of_words = ["unknown-target", "unknown-option", "option-value"];
     let usage = errors.iter().all(|e| e.span.is_none() && of_words.contains(&e.code));
     Err(if usage { Exit::Usage } else { Exit::Definitions })
 }

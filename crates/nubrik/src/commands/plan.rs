@@ -68,7 +68,7 @@ pub fn plan(
             render(&evaluation.graph, &planned, planned.len(), room, console.paint(OutputStream::Output))
         );
     }
-    reached.iter().for_each(|reached| reached.say_left(console));
+    reached.iter().for_each(|reached| reached.say_skipped(console));
     Ok(Exit::Done)
 }
 
@@ -123,7 +123,7 @@ pub fn planned_word(step: &PlannedStep) -> (&'static str, Ink) {
     match step.verdict {
         Verdict::Ran => ("run", Ink::Busy),
         Verdict::Reused => ("reuse", Ink::Found),
-        Verdict::Left => ("maybe", Ink::Doubt),
+        Verdict::Unstarted => ("maybe", Ink::Doubt),
         Verdict::Failed | Verdict::Blocked => ("fail", Ink::Wrong),
         Verdict::Current => ("current", Ink::Calm),
     }
@@ -145,10 +145,10 @@ fn render(graph: &Graph, planned: &[PlannedStep], steps: usize, room: Capacity, 
         out.push('\n');
         match step.verdict {
             Verdict::Reused => counts[1] += 1,
-            Verdict::Left => counts[2] += 1,
+            Verdict::Unstarted => counts[2] += 1,
             _ => counts[0] += 1,
         }
-        if matches!(step.verdict, Verdict::Ran | Verdict::Left) {
+        if matches!(step.verdict, Verdict::Ran | Verdict::Unstarted) {
             let entry = per_target.entry(target).or_default();
             entry.0 += 1;
             entry.1 += step.micros.unwrap_or(0);
@@ -191,7 +191,7 @@ fn render(graph: &Graph, planned: &[PlannedStep], steps: usize, room: Capacity, 
 
 /// What would run, or may have to, played through by the last times.
 fn foreseen(graph: &Graph, planned: &[PlannedStep], room: Capacity) -> Forecast {
-    let works = |s: &&PlannedStep| matches!(s.verdict, Verdict::Ran | Verdict::Left);
+    let works = |s: &&PlannedStep| matches!(s.verdict, Verdict::Ran | Verdict::Unstarted);
     let times: HashMap<StepId, u64> =
         planned.iter().filter(works).map(|s| (s.step, s.micros.unwrap_or(0))).collect();
     let order: Vec<StepId> = planned.iter().filter(works).map(|s| s.step).collect();
@@ -259,7 +259,7 @@ fn print_json(console: Console, graph: &Graph, planned: &[PlannedStep], room: Ca
     }
     let count = |verdict: Verdict| planned.iter().filter(|s| s.verdict == verdict).count();
     let seen = foreseen(graph, planned, room);
-    let works = planned.iter().filter(|s| matches!(s.verdict, Verdict::Ran | Verdict::Left));
+    let works = planned.iter().filter(|s| matches!(s.verdict, Verdict::Ran | Verdict::Unstarted));
     let mut chain: Vec<&str> = seen.chain.iter().map(|s| &*graph.owner(*s).address).collect();
     chain.dedup();
     let seconds = |micros: f64| json::rounded(micros / 1e6);
@@ -268,7 +268,7 @@ fn print_json(console: Console, graph: &Graph, planned: &[PlannedStep], room: Ca
         steps: planned.len(),
         run: count(Verdict::Ran) + count(Verdict::Failed) + count(Verdict::Blocked),
         reuse: count(Verdict::Reused),
-        maybe: count(Verdict::Left),
+        maybe: count(Verdict::Unstarted),
         unknown: works.filter(|s| s.micros.is_none()).count(),
         at_once: room.processors,
         at_most_seconds: seconds(seen.micros),

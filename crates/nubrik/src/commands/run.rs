@@ -16,6 +16,7 @@ use crate::exit::Exit;
 use crate::ui::console::{Console, OutputStream, errln};
 use crate::ui::json;
 use crate::ui::paint::Ink;
+use crate::ui::plain;
 
 pub fn run(
     console: Console,
@@ -203,7 +204,16 @@ fn say_ended(console: Console, effect: &Effect, ended: EffectEnd, took: Duration
     } else {
         format!("exited with code {code}")
     };
-    errln!(console, "{}", labelled(paint, Ink::Wrong, "failed", &format!("{}   {how}", effect.address)));
+    if paint.plain {
+        errln!(
+            console,
+            "{}",
+            plain::error_at(&step.place.to_string(), &format!("{}: {how}", effect.address))
+        );
+    } else {
+        let head = format!("{}   {how}", effect.address);
+        errln!(console, "{}", labelled(paint, Ink::Wrong, "failed", &head));
+    }
     let line = |label: &str, text: &str| {
         errln!(console, "  {}  {text}", paint.ink(Ink::Calm, &format!("{label:<8}")));
     };

@@ -13,10 +13,10 @@ use serde::Serialize;
 
 use super::{CommandResult, labelled, report, say_wrong};
 use crate::exit::Exit;
-use crate::ui::console::{Console, OutputStream, errln};
+use crate::ui::console::{Console, OutputStream, err, errln};
 use crate::ui::paint::Ink;
 use crate::ui::text::harmless;
-use crate::ui::{json, services};
+use crate::ui::{json, plain, services};
 
 /// How often a service is looked at, whether it still runs.
 const TICK: Duration = Duration::from_millis(100);
@@ -122,7 +122,7 @@ fn say_failed(console: Console, failure: &ServiceFailure, was_seen: bool) -> Exi
     let mut diagnostic = Diagnostic::error("service", services::short(failure));
     for (label, text) in services::readings(failure) {
         diagnostic = match label {
-            "mend" => diagnostic.mend(text),
+            "try" => diagnostic.mend(text),
             "service" => diagnostic.note(format!("defined at {}", failure.place)),
             label => diagnostic.note(format!("{label} {text}")),
         };
@@ -132,9 +132,13 @@ fn say_failed(console: Console, failure: &ServiceFailure, was_seen: bool) -> Exi
     if console.is_json() && shows {
         diagnostic = diagnostic.note(format!("it printed: {printed}"));
     }
-    report(console, &[diagnostic], &Sources::default());
+    let paint = console.paint(OutputStream::Error);
+    if paint.plain && !console.is_json() {
+        err!(console, "{}", plain::diagnostic_at(&failure.place, &diagnostic));
+    } else {
+        report(console, &[diagnostic], &Sources::default());
+    }
     if shows && !console.is_json() {
-        let paint = console.paint(OutputStream::Error);
         errln!(console, "  {}", paint.ink(Ink::Calm, "printed"));
         harmless(printed.trim_end(), paint.colours).lines().for_each(|line| errln!(console, "    {line}"));
     }

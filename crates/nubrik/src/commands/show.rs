@@ -25,7 +25,7 @@ const NAMED: usize = 8;
 #[derive(Serialize)]
 struct ShownEvent<'a> {
     event: &'static str,
-    address: &'a str,
+    target: &'a str,
     kind: &'a str,
     documentation: &'a str,
     defined: String,
@@ -44,7 +44,7 @@ struct ShownEvent<'a> {
 
 #[derive(Serialize)]
 struct ShownService<'a> {
-    address: &'a str,
+    target: &'a str,
     defined: String,
     shared: bool,
     elsewhere: bool,
@@ -56,7 +56,7 @@ struct ShownService<'a> {
 impl<'a> ShownService<'a> {
     fn of(service: &'a Arc<Service>) -> ShownService<'a> {
         ShownService {
-            address: &service.address,
+            target: &service.address,
             defined: service.place.to_string(),
             shared: service.is_shared(),
             elsewhere: service.is_elsewhere(),
@@ -278,7 +278,7 @@ impl<'g> Shown<'g> {
         };
         ShownEvent {
             event: "target",
-            address: &target.address,
+            target: &target.address,
             kind: &target.kind,
             documentation: &target.documentation,
             defined: target.place.to_string(),

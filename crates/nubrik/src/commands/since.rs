@@ -33,13 +33,13 @@ pub struct Affected {
     pub targets: Vec<TargetId>,
     /// Requested files that they make.
     pub files: Vec<FileId>,
-    /// How many targets are left out.
-    pub left: usize,
+    /// How many targets are skipped.
+    pub skipped: usize,
     revision: String,
 }
 
 #[derive(Serialize)]
-struct LeftEvent<'a> {
+struct SkippedEvent<'a> {
     event: &'static str,
     targets: usize,
     reason: &'a str,
@@ -56,25 +56,25 @@ impl Affected {
         let graph = &evaluation.graph;
         let changed = changed(console, session, evaluation, revision)?;
         let (steps, targets) = (changed.steps_reached(graph), changed.targets_reached(graph));
-        let (kept, left): (Vec<TargetId>, Vec<TargetId>) =
+        let (kept, skipped): (Vec<TargetId>, Vec<TargetId>) =
             evaluation.targets.iter().partition(|target| targets[target.index()]);
         let by_change = |file: &FileId| graph.file(*file).maker.is_some_and(|maker| steps[maker.index()]);
         let files = evaluation.requested.iter().copied().filter(by_change).collect();
-        Ok(Affected { targets: kept, files, left: left.len(), revision: revision.to_owned() })
+        Ok(Affected { targets: kept, files, skipped: skipped.len(), revision: revision.to_owned() })
     }
 
     /// Says how much was left out, and why.
-    pub fn say_left(&self, console: Console) {
-        if self.left == 0 {
+    pub fn say_skipped(&self, console: Console) {
+        if self.skipped == 0 {
             return;
         }
-        let depend = if self.left == 1 { "it depends" } else { "they depend" };
+        let depend = if self.skipped == 1 { "it depends" } else { "they depend" };
         let reason = format!("nothing {depend} on changed since {}", self.revision);
         if console.is_json() {
-            return console.event(&LeftEvent { event: "left", targets: self.left, reason: &reason });
+            return console.event(&SkippedEvent { event: "skipped", targets: self.skipped, reason: &reason });
         }
-        let noun = if self.left == 1 { "target" } else { "targets" };
-        let text = format!("{} {noun}: {reason}", self.left);
-        outln!(console, "{}", labelled(console.paint(OutputStream::Output), Ink::Faint, "left", &text));
+        let noun = if self.skipped == 1 { "target" } else { "targets" };
+        let text = format!("{} {noun}: {reason}", self.skipped);
+        outln!(console, "{}", labelled(console.paint(OutputStream::Output), Ink::Faint, "skipped", &text));
     }
 }

@@ -51,7 +51,7 @@ pub fn run(
         if which.repeat.is_some() { chosen.iter().map(|(_, step)| *step).collect() } else { Vec::new() };
     let (mut cancelled, mut machine_lacks) = (false, false);
     for _ in 0..repeats {
-        let screen = screen_for(console, session, graph, OutputStream::Output, how.explain);
+        let screen = screen_for(console, session, graph, OutputStream::Output, how.reasons);
         let heard = TestListener { screen: &screen, graph, done: Mutex::default() };
         let options = options_of(session, how);
         let report =
@@ -223,7 +223,7 @@ fn result(session: &Session, graph: &Graph, id: StepId, done: &TestEnd) -> TestR
             outcome: match (passed, tried) {
                 (true, _) => CaseOutcome::Passed,
                 (false, true) => CaseOutcome::Failed,
-                (false, false) => CaseOutcome::LeftOut,
+                (false, false) => CaseOutcome::Skipped,
             },
             seconds: Some(micros as f64 / 1e6),
             text: if passed { String::new() } else { text.clone() },

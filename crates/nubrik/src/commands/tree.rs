@@ -89,7 +89,7 @@ struct TreeShape<'g> {
 #[derive(Serialize)]
 struct TreeNodeEvent<'a> {
     event: &'static str,
-    address: &'a str,
+    target: &'a str,
     kind: &'a str,
     needs: Vec<&'a str>,
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -156,7 +156,7 @@ impl TreeShape<'_> {
             let below = &self.edges[id.index()];
             console.event(&TreeNodeEvent {
                 event: "node",
-                address: &target.address,
+                target: &target.address,
                 kind: &target.kind,
                 needs: below.iter().map(|b| &*self.graph.target(*b).address).collect(),
                 last_seconds: self.costs.get(&id).map(|m| json::rounded(*m as f64 / 1e6)),

@@ -70,7 +70,7 @@ pub fn watch(console: Console, choice: &Choice, watched: &WatchCommand) -> Comma
     let rounds = Rounds { console, changes, cancel, root, ignored: None };
     match watched {
         WatchCommand::Build { .. } | WatchCommand::Test(_) => rounds.again_and_again(),
-        WatchCommand::Run(running) => rounds.keep_running(choice, &running.address),
+        WatchCommand::Run(running) => rounds.keep_running(choice, &running.target),
     }
 }
 

@@ -1,12 +1,12 @@
 //! How diagnostics look: what is wrong, the words in question, what else to see, what to write.
 //!
 //! ```text
-//! wrong   `harmonic` is not defined here
+//! error   `harmonic` is not defined here
 //!   at    tide/targets.nub:14:44
 //!         target tidecast = c.program { needs = [harmonic] }
 //!                                                ▔▔▔▔▔▔▔▔
 //!   see   tide/targets.nub:9  `harmonics` is declared here
-//!   mend  harmonics
+//!   try   harmonics
 //! ```
 
 use nubrik_diagnostic::{Diagnostic, Severity};
@@ -19,14 +19,17 @@ const MARGIN: usize = 8;
 
 /// Renders diagnostics, with an empty line between them.
 pub fn render(diagnostics: &[Diagnostic], sources: &Sources, paint: Paint) -> String {
+    if paint.plain {
+        return diagnostics.iter().map(|d| super::plain::diagnostic(d, sources)).collect();
+    }
     let rendered: Vec<String> = diagnostics.iter().map(|d| render_one(d, sources, paint)).collect();
     rendered.join("\n")
 }
 
 fn render_one(diagnostic: &Diagnostic, sources: &Sources, paint: Paint) -> String {
     let (word, ink) = match diagnostic.severity {
-        Severity::Error => ("wrong", Ink::Wrong),
-        Severity::Warning => ("doubt", Ink::Doubt),
+        Severity::Error => ("error", Ink::Wrong),
+        Severity::Warning => ("warning", Ink::Doubt),
     };
     let mut out = format!("{}   {}\n", paint.ink(ink, word), paint.ink(Ink::Strong, &diagnostic.message));
     // A cycle's hops say more than its first place alone.
@@ -69,7 +72,7 @@ fn render_one(diagnostic: &Diagnostic, sources: &Sources, paint: Paint) -> Strin
         out.push_str(&labelled("note", note, paint));
     }
     for mend in &diagnostic.mends {
-        out.push_str(&labelled("mend", &paint.ink(Ink::Mend, mend), paint));
+        out.push_str(&labelled("try", &paint.ink(Ink::Mend, mend), paint));
     }
     out
 }
@@ -114,7 +117,7 @@ fn excerpt(span: Span, sources: &Sources, ink: Ink, paint: Paint) -> String {
 mod tests {
     use super::*;
 
-    const PLAIN: Paint = Paint { colours: false, glyphs: true, width: None };
+    const PLAIN: Paint = Paint { colours: false, glyphs: true, width: None, plain: false };
 
     fn sources() -> (Sources, nubrik_source::TextId) {
         let mut sources = Sources::default();
@@ -134,12 +137,12 @@ mod tests {
             .mend("harmonics");
         assert_eq!(
             render(&[diagnostic], &sources, PLAIN),
-            "wrong   `harmonic` is not defined here\n  \
+            "error   `harmonic` is not defined here\n  \
              at    tide/targets.nub:2:34\n        \
              target a = c.program { needs = [harmonic] }\n                                        \
              ▔▔▔▔▔▔▔▔\n  \
              see   tide/targets.nub:1  declared here\n  \
-             mend  harmonics\n"
+             try   harmonics\n"
         );
     }
 

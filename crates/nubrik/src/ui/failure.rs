@@ -78,7 +78,7 @@ pub fn render(
         },
     );
     for (label, text) in readings(graph, id, failure, printed) {
-        let text = if label == "mend" { paint.ink(Ink::Mend, &text) } else { text };
+        let text = if label == "try" { paint.ink(Ink::Mend, &text) } else { text };
         line(label, &text);
     }
     let printed = match failure {
@@ -129,7 +129,7 @@ fn folder_of(graph: &Graph, id: StepId, root: &Path) -> String {
 pub fn render_survived(graph: &Graph, id: StepId, refused: &[Refusal], paint: Paint) -> String {
     let mut out = String::new();
     for (label, text) in survived(graph, id, refused) {
-        let text = if label == "mend" { paint.ink(Ink::Mend, &text) } else { text };
+        let text = if label == "try" { paint.ink(Ink::Mend, &text) } else { text };
         out.push_str(&format!("  {}  {text}\n", paint.ink(Ink::Calm, &format!("{label:<8}"))));
     }
     out
@@ -144,7 +144,7 @@ pub fn survived(graph: &Graph, id: StepId, refused: &[Refusal]) -> Vec<(&'static
         false => "it ended well all the same: its result may lack what it did not see, and is kept as it is",
     };
     lines.push(("reading", reading.to_owned()));
-    lines.extend(refused.first().map(|refusal| ("mend", mend_of_refusal(graph, id, refusal))));
+    lines.extend(refused.first().map(|refusal| ("try", mend_of_refusal(graph, id, refusal))));
     lines
 }
 
@@ -158,7 +158,7 @@ pub fn readings(graph: &Graph, id: StepId, failure: &Failure, printed: &[u8]) ->
                 lines.push(("refused", refused_thing(refusal)));
             }
             if let Some(refusal) = refused.first() {
-                lines.push(("mend", mend_of_refusal(graph, id, refusal)));
+                lines.push(("try", mend_of_refusal(graph, id, refusal)));
             } else {
                 lines.extend(readings(graph, id, first, printed));
             }
@@ -174,7 +174,7 @@ pub fn readings(graph: &Graph, id: StepId, failure: &Failure, printed: &[u8]) ->
             lines.push(("searched", problem.searched.join(", ")));
             let mend = problem.mend.clone();
             lines.push((
-                "mend",
+                "try",
                 mend.unwrap_or_else(|| {
                     format!("install `{}`, or correct its name in {}", problem.name, step.place)
                 }),
@@ -182,16 +182,16 @@ pub fn readings(graph: &Graph, id: StepId, failure: &Failure, printed: &[u8]) ->
         }
         Failure::NoOutput { instead, .. } if !instead.is_empty() => {
             lines.push(("made", instead.join(", ")));
-            lines.push(("mend", "let the command write to the path that {out \"…\"} gives it".to_owned()));
+            lines.push(("try", "let the command write to the path that {out \"…\"} gives it".to_owned()));
         }
         Failure::NoOutput { .. } => {
             lines.push((
-                "mend",
+                "try",
                 "let the command write to the path that {out \"…\"} gives it, or `> {out \"…\"}`".to_owned(),
             ));
         }
         Failure::OddOutput { .. } => {
-            lines.push(("mend", "let the command write a file there, or copy one: `cp -L`".to_owned()));
+            lines.push(("try", "let the command write a file there, or copy one: `cp -L`".to_owned()));
         }
         Failure::StrangeListing { .. } => {
             lines.push((
@@ -199,13 +199,11 @@ pub fn readings(graph: &Graph, id: StepId, failure: &Failure, printed: &[u8]) ->
                 "its names are taken from the folder in which the command runs: what it read is not known"
                     .to_owned(),
             ));
-            lines.push((
-                "mend",
-                format!("let the command stay in its folder, or set `dir` at {}", step.place),
-            ));
+            lines
+                .push(("try", format!("let the command stay in its folder, or set `dir` at {}", step.place)));
         }
         Failure::Undeclared { path, target } => {
-            lines.push(("mend", declare(graph, id, path.as_str(), target.as_deref())));
+            lines.push(("try", declare(graph, id, path.as_str(), target.as_deref())));
         }
         Failure::Service(failure) => lines.extend(super::services::readings(failure)),
         Failure::ToldSecret { .. } => {
@@ -213,43 +211,43 @@ pub fn readings(graph: &Graph, id: StepId, failure: &Failure, printed: &[u8]) ->
                 "reading",
                 "what it made was thrown away: results are kept, and secrets are not".to_owned(),
             ));
-            lines.push(("mend", "let the command leave it out of what it writes".to_owned()));
+            lines.push(("try", "let the command leave it out of what it writes".to_owned()));
         }
         Failure::TimedOut { .. } => {
-            lines.push(("mend", "raise `timeout`, or find out what it waits for".to_owned()));
+            lines.push(("try", "raise `timeout`, or find out what it waits for".to_owned()));
         }
         Failure::Native { problem } => {
             lines.extend(problem.lines().skip(1).map(|line| ("and", line.trim_start().to_owned())));
             if problem.contains("its digest is another one") {
                 lines.push((
-                    "mend",
+                    "try",
                     "trust what was found only when its owner confirms it; then write its digest".to_owned(),
                 ));
             }
         }
         Failure::BadReport { .. } => {
-            lines.push(("mend", "let the command write JUnit XML or TAP, or drop `report`".to_owned()));
+            lines.push(("try", "let the command write JUnit XML or TAP, or drop `report`".to_owned()));
         }
         Failure::NeedsBuild => {
-            lines.push(("mend", "nubrik build   after it the answer is here, for all who ask".to_owned()));
+            lines.push(("try", "nubrik build   after it the answer is here, for all who ask".to_owned()));
         }
         Failure::NoRoom => {
-            lines.push(("mend", "make room where the workspace is, and build again".to_owned()));
+            lines.push(("try", "make room where the workspace is, and build again".to_owned()));
         }
         Failure::InputMoved { .. } => {
-            lines.push(("mend", "build again: its result was thrown away".to_owned()))
+            lines.push(("try", "build again: its result was thrown away".to_owned()))
         }
         Failure::NoListing { .. } => {
             lines.push((
-                "mend",
-                "let the command write its listing to the path that {found \"…\"} gives it".to_owned(),
+                "try",
+                "let the command write its listing to the path that {depfile \"…\"} gives it".to_owned(),
             ));
         }
         Failure::Code(_) | Failure::Signal(_) => {
             if let Some(library) = missing_library(printed) {
                 lines.push(("reading", format!("the linker finds no library `{library}` on this machine")));
                 lines.push((
-                    "mend",
+                    "try",
                     format!("install the development files of lib{library}, or drop -l{library}"),
                 ));
             }

@@ -35,6 +35,7 @@ pub struct StepEvent<'a> {
     #[serde(skip_serializing_if = "Option::is_none")]
     pub failure: Option<String>,
     #[serde(skip_serializing_if = "Vec::is_empty")]
+    #[serde(rename = "try")]
     pub mends: Vec<String>,
 }
 
@@ -47,6 +48,7 @@ pub struct RefusedEvent<'a> {
     pub say: &'a str,
     pub refused: Vec<String>,
     pub reading: String,
+    #[serde(rename = "try")]
     pub mends: Vec<String>,
 }
 
@@ -87,10 +89,9 @@ struct SummaryEvent {
     ran: usize,
     current: usize,
     reused: usize,
-    shared: usize,
     failed: usize,
     blocked: usize,
-    left: usize,
+    unstarted: usize,
     seconds: f64,
 }
 
@@ -108,6 +109,7 @@ struct DiagnosticEvent<'a> {
     column: Option<u32>,
     related: Vec<RelatedPlace<'a>>,
     notes: &'a [String],
+    #[serde(rename = "try")]
     mends: &'a [String],
 }
 
@@ -156,10 +158,9 @@ fn summary_event(summary: &Summary, ok: bool, seconds: f64) -> SummaryEvent {
         ran: summary.ran,
         current: summary.current,
         reused: summary.reused,
-        shared: 0,
         failed: summary.failed,
         blocked: summary.blocked,
-        left: summary.left,
+        unstarted: summary.unstarted,
         seconds: rounded(seconds),
     }
 }
@@ -168,7 +169,7 @@ fn summary_event(summary: &Summary, ok: bool, seconds: f64) -> SummaryEvent {
 struct Cases {
     passed: usize,
     failed: usize,
-    left: usize,
+    skipped: usize,
 }
 
 #[derive(Serialize)]
@@ -178,7 +179,7 @@ struct Tests {
     reused: usize,
     failed: usize,
     quarantined: usize,
-    left: usize,
+    skipped: usize,
 }
 
 #[derive(Serialize)]
@@ -193,7 +194,7 @@ struct TestSummaryEvent {
 pub fn test_summary(
     console: Console,
     round: &super::round::Round,
-    left: usize,
+    skipped: usize,
     seconds: f64,
     cancelled: bool,
 ) {
@@ -202,13 +203,13 @@ pub fn test_summary(
     let cases = |outcome: nubrik_cases::CaseOutcome| {
         results.iter().flat_map(|r| &r.cases).filter(|c| c.outcome == outcome).count()
     };
-    let ok = summary.failed + summary.blocked + summary.left == 0 && !cancelled;
+    let ok = summary.failed + summary.blocked + summary.unstarted == 0 && !cancelled;
     console.event(&TestSummaryEvent {
         steps: summary_event(summary, ok, seconds),
         cases: Cases {
             passed: cases(nubrik_cases::CaseOutcome::Passed),
             failed: cases(nubrik_cases::CaseOutcome::Failed),
-            left: cases(nubrik_cases::CaseOutcome::LeftOut),
+            skipped: cases(nubrik_cases::CaseOutcome::Skipped),
         },
         tests: Tests {
             ran: count(Verdict::Ran) + count(Verdict::Failed),
@@ -216,7 +217,7 @@ pub fn test_summary(
             reused: count(Verdict::Reused),
             failed: count(Verdict::Failed) - summary.quarantined,
             quarantined: summary.quarantined,
-            left,
+            skipped,
         },
     });
 }

@@ -40,7 +40,7 @@ impl<'g> JsonLines<'g> {
             command: failure.as_ref().map(|_| nubrik_engine::shown_command(step)),
             printed: (!text.is_empty()).then(|| text.into_owned()),
             failure: failure.as_ref().map(failure::short),
-            mends: mends.into_iter().filter(|m| m.0 == "mend").map(|m| m.1).collect(),
+            mends: mends.into_iter().filter(|m| m.0 == "try").map(|m| m.1).collect(),
         });
     }
 
@@ -57,7 +57,7 @@ impl<'g> JsonLines<'g> {
             say: &step.say,
             refused: of("refused"),
             reading: of("reading").concat(),
-            mends: of("mend"),
+            mends: of("try"),
         });
     }
 }

@@ -218,7 +218,7 @@ mod tests {
     }
 
     fn live(graph: &Graph, width: usize) -> Live {
-        let paint = Paint { colours: false, glyphs: true, width: Some(width) };
+        let paint = Paint { colours: false, glyphs: true, width: Some(width), plain: false };
         let mut live = Live::new(paint, Columns::of(graph));
         live.began -= Duration::from_secs(2);
         live.began(3);

@@ -50,6 +50,8 @@ pub struct Paint {
     pub glyphs: bool,
     /// Columns of the terminal; `None` where output is none and lines are not cut.
     pub width: Option<usize>,
+    /// Whether a message is one line that programs read, with its details below.
+    pub plain: bool,
 }
 
 impl Paint {
@@ -74,6 +76,7 @@ impl Paint {
             colours: live && variable("NO_COLOR").is_empty(),
             glyphs: utf8 && !plain,
             width: width.filter(|_| live).map(|w| w.max(20)),
+            plain,
         }
     }
 

@@ -53,19 +53,19 @@ pub fn readings(failure: &ServiceFailure) -> Vec<(&'static str, String)> {
         ServiceProblem::NotReady(_, tries) => {
             lines.push(("asked", format!("{tries} times")));
             lines.push((
-                "mend",
+                "try",
                 "let it listen at self.address and self.port, or give it more time in `timeout`".to_owned(),
             ));
         }
         ServiceProblem::NoAnswer(_, tries) => {
             lines.push(("asked", format!("{tries} times")));
-            lines.push(("mend", "start it, or correct what its `address` and `port` say".to_owned()));
+            lines.push(("try", "start it, or correct what its `address` and `port` say".to_owned()));
         }
         ServiceProblem::NoTool(problem) => {
             lines.push(("searched", problem.searched.join(", ")));
-            lines.extend(problem.mend.iter().map(|mend| ("mend", mend.clone())));
+            lines.extend(problem.mend.iter().map(|mend| ("try", mend.clone())));
         }
-        ServiceProblem::NoSecret(secret) => lines.push(("mend", format!("{secret}=… before the command"))),
+        ServiceProblem::NoSecret(secret) => lines.push(("try", format!("{secret}=… before the command"))),
         ServiceProblem::SaidBefore => {
             lines.push(("reading", "why is said where it was tried first".to_owned()))
         }

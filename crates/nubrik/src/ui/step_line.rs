@@ -56,7 +56,7 @@ pub fn ink_of(verdict: Verdict) -> Ink {
         Verdict::Reused => Ink::Found,
         Verdict::Failed => Ink::Wrong,
         Verdict::Blocked => Ink::Doubt,
-        Verdict::Left => Ink::Faint,
+        Verdict::Unstarted => Ink::Faint,
     }
 }
 

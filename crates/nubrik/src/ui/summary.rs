@@ -25,7 +25,7 @@ pub fn sentence(summary: &Summary, micros: u64, cancelled: bool) -> String {
     for (count, word) in [
         (summary.failed, "failed"),
         (summary.blocked, "blocked"),
-        (summary.left, "left"),
+        (summary.unstarted, "unstarted"),
         (summary.reused, "reused"),
         (summary.current, "current"),
     ] {
@@ -55,7 +55,7 @@ pub fn chain_text(names: Vec<&str>) -> String {
 
 /// The summary and the results of a build for people.
 pub fn render(summary: &Summary, results: &Results, micros: u64, cancelled: bool, paint: Paint) -> String {
-    let ok = summary.failed + summary.blocked + summary.left + summary.unpublished == 0 && !cancelled;
+    let ok = summary.failed + summary.blocked + summary.unstarted + summary.unpublished == 0 && !cancelled;
     let ink = if ok { Ink::Strong } else { Ink::Wrong };
     let sentence = sentence(summary, micros, cancelled);
     // What does not fit on one line goes on below, not in the middle of a word.
@@ -68,7 +68,7 @@ pub fn render(summary: &Summary, results: &Results, micros: u64, cancelled: bool
     let mut out: String = lines.iter().map(|line| paint.ink(ink, line) + "\n").collect();
     if ok {
         if results.len() > LISTED_RESULTS {
-            // All of them are below the folder of the profile: `out/base`, `out/ship`.
+            // All of them are below the folder of the profile: `out/default`, `out/ship`.
             let folder: Vec<&str> = results.iter().next().unwrap_or("").split('/').take(2).collect();
             out.push_str(&format!("{} results in {}\n", results.len(), folder.join("/")));
         } else {
@@ -92,8 +92,11 @@ mod tests {
         assert_eq!(sentence(&all, 12_000, false), "nothing to run: all 3 steps current. 0.01s");
         let some = Summary { steps: 9, ran: 2, reused: 1, current: 6, ..Summary::default() };
         assert_eq!(sentence(&some, 1_500_000, false), "2 of 9 steps ran, 1 reused, 6 current. 1.50s");
-        let bad = Summary { steps: 4, ran: 1, failed: 1, blocked: 1, left: 1, ..Summary::default() };
-        assert_eq!(sentence(&bad, 20_000, false), "1 of 4 steps ran, 1 failed, 1 blocked, 1 left. 0.02s");
+        let bad = Summary { steps: 4, ran: 1, failed: 1, blocked: 1, unstarted: 1, ..Summary::default() };
+        assert_eq!(
+            sentence(&bad, 20_000, false),
+            "1 of 4 steps ran, 1 failed, 1 blocked, 1 unstarted. 0.02s"
+        );
         assert_eq!(sentence(&Summary::default(), 0, false), "nothing to build here");
         assert!(sentence(&some, 2_000_000, true).starts_with("stopped after 2.00s, 1 reused, 6 current."));
     }
@@ -117,10 +120,13 @@ mod tests {
     fn narrow_terminals_get_whole_words() {
         let mut done = Summary { steps: 3, ran: 3, chain_micros: 900_000, ..Summary::default() };
         done.chain = chain(&["tide/wave", "tide/cast"]);
-        let narrow = Paint { colours: false, glyphs: true, width: Some(40) };
-        let text = render(&done, &["out/base/x"].into_iter().collect(), 1_000_000, false, narrow);
-        assert_eq!(text, "3 of 3 steps ran. 1.00s,\nof which 0.90s waited on tide/wave > t…\nout/base/x\n");
-        let results: Results = (0..7).map(|i| format!("out/base/{i}")).collect();
-        assert!(render(&done, &results, 1, false, narrow).ends_with("7 results in out/base\n"));
+        let narrow = Paint { colours: false, glyphs: true, width: Some(40), plain: false };
+        let text = render(&done, &["out/default/x"].into_iter().collect(), 1_000_000, false, narrow);
+        assert_eq!(
+            text,
+            "3 of 3 steps ran. 1.00s,\nof which 0.90s waited on tide/wave > t…\nout/default/x\n"
+        );
+        let results: Results = (0..7).map(|i| format!("out/default/{i}")).collect();
+        assert!(render(&done, &results, 1, false, narrow).ends_with("7 results in out/default\n"));
     }
 }

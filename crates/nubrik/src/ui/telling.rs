@@ -11,7 +11,7 @@ use super::paint::{Ink, Paint};
 use super::step_line::{Columns, has_room, ink_of, step_line};
 use super::text::{cut, harmless, time};
 use super::visible::visible;
-use super::{failure, notices};
+use super::{failure, notices, plain};
 
 /// How many targets of steps that were not begun are named.
 const NAMED_TARGETS: usize = 4;
@@ -53,7 +53,7 @@ impl<'g> Telling<'g> {
         }
         let step = self.graph.step(id);
         let target = &*self.graph.title(id);
-        if matches!(verdict, Verdict::Blocked | Verdict::Left) {
+        if matches!(verdict, Verdict::Blocked | Verdict::Unstarted) {
             self.news.keep_not_begun(id, *verdict, reason.to_string());
             return None;
         }
@@ -71,7 +71,13 @@ impl<'g> Telling<'g> {
         let paint = self.paint.resized();
         let is_below = self.explains && !has_room(paint, self.columns, &why);
         let beside = if is_below { "" } else { &*why };
-        let mut text = step_line(paint, self.columns, word, target, &step.say, &took, beside) + "\n";
+        let mut text = match failure {
+            Some(_) if paint.plain => plain::error_at(
+                &self.graph.owner(id).place.to_string(),
+                &format!("{target}: {}: {why}", step.say),
+            ),
+            _ => step_line(paint, self.columns, word, target, &step.say, &took, beside),
+        } + "\n";
         if is_below {
             let more = paint.glyph("…", "...");
             let why = cut(&visible(&why), paint.width.map_or(usize::MAX, |w| w.saturating_sub(11)), more);

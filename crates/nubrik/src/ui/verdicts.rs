@@ -45,7 +45,7 @@ pub fn show(
     console: Console,
     graph: &Graph,
     rounds: &[Round],
-    left: &BTreeMap<String, usize>,
+    skipped: &BTreeMap<String, usize>,
     micros: u64,
     cancelled: bool,
 ) {
@@ -60,16 +60,16 @@ pub fn show(
                 failed: one.failed,
             });
         }
-        return json::test_summary(console, last, left.values().sum(), micros as f64 / 1e6, cancelled);
+        return json::test_summary(console, last, skipped.values().sum(), micros as f64 / 1e6, cancelled);
     }
     let paint = console.paint(OutputStream::Output);
-    out!(console, "{}", render(graph, rounds, left, micros, cancelled, paint));
+    out!(console, "{}", render(graph, rounds, skipped, micros, cancelled, paint));
 }
 
 fn render(
     graph: &Graph,
     rounds: &[Round],
-    left: &BTreeMap<String, usize>,
+    skipped: &BTreeMap<String, usize>,
     micros: u64,
     cancelled: bool,
     paint: Paint,
@@ -89,9 +89,9 @@ fn render(
             out.push_str(&format!("{}{text}\n", paint.ink(Ink::Doubt, &format!("{:<10}", "notice"))));
         }
     }
-    for (why, count) in left {
+    for (why, count) in skipped {
         let tests = if *count == 1 { "1 test" } else { &format!("{count} tests") };
-        out.push_str(&format!("{}{tests}: {why}\n", paint.ink(Ink::Faint, &format!("{:<10}", "left"))));
+        out.push_str(&format!("{}{tests}: {why}\n", paint.ink(Ink::Faint, &format!("{:<10}", "skipped"))));
     }
     if !out.is_empty() || last.summary.ran > 0 || last.summary.failed > 0 {
         out.push('\n');
@@ -100,7 +100,7 @@ fn render(
     out.push_str(&slowest(last, paint));
     let bad = last.results.iter().any(|r| !r.passed && r.quarantined.is_none()) || cancelled;
     let ink = if bad { Ink::Wrong } else { Ink::Strong };
-    out.push_str(&paint.ink(ink, &sentence(last, rounds.len(), left.values().sum(), micros, cancelled)));
+    out.push_str(&paint.ink(ink, &sentence(last, rounds.len(), skipped.values().sum(), micros, cancelled)));
     out.push('\n');
     out
 }
@@ -208,13 +208,13 @@ fn slowest(round: &Round, paint: Paint) -> String {
 }
 
 /// The sum, in a sentence.
-fn sentence(round: &Round, rounds: usize, left: usize, micros: u64, cancelled: bool) -> String {
+fn sentence(round: &Round, rounds: usize, skipped: usize, micros: u64, cancelled: bool) -> String {
     let tests = |n: usize| if n == 1 { "1 test".to_owned() } else { format!("{n} tests") };
     let count = |of: &dyn Fn(&TestResult) -> bool| round.results.iter().filter(|r| of(r)).count();
     let all = round.results.len();
     if all == 0 {
-        return if left > 0 {
-            format!("no test is left to run; {} left out", tests(left))
+        return if skipped > 0 {
+            format!("no test to run; {} skipped", tests(skipped))
         } else {
             "there are no tests here".to_owned()
         };
@@ -250,8 +250,8 @@ fn sentence(round: &Round, rounds: usize, left: usize, micros: u64, cancelled: b
     if cases != all {
         text.push_str(&format!("; {cases} cases"));
     }
-    if left > 0 {
-        text.push_str(&format!("; {} left out", tests(left)));
+    if skipped > 0 {
+        text.push_str(&format!("; {} skipped", tests(skipped)));
     }
     if rounds > 1 {
         text.push_str(&format!("; {rounds} times"));

@@ -8,7 +8,7 @@ use std::time::{Duration, Instant};
 use nubrik_diagnostic::Severity;
 use nubrik_disk::Below;
 use nubrik_engine::Outside;
-use nubrik_lang::{AddressPattern, Answer, AnswerText, Evaluation, ProbeRequest, World};
+use nubrik_lang::{AddressPattern, Answer, AnswerText, Evaluation, SampleRequest, World};
 use nubrik_memory::{
     Entry, Journal, Names, NewSeal, Roles, Seal, SealNews, Sealed, env_digest, keep_read, kept_read,
     read_path,
@@ -65,7 +65,7 @@ impl Session {
 
     fn kept(&self, own: &Below, path: &str) -> Option<Evaluation> {
         let mut seal = Journal::<Seal>::load(own, path)?;
-        let ask = |probe: &ProbeRequest| AnswerText::digest(&self.machine.answer_probe(probe));
+        let ask = |sample: &SampleRequest| AnswerText::digest(&self.machine.answer_sample(sample));
         let changes = seal.check(self.machine.below(), ask, threads())?;
         let mut news = SealNews::default();
         let world = DiskWorld::new(&self.workspace.root, &self.machine, &self.answers);
@@ -107,8 +107,9 @@ impl Session {
         }
         let mut env: Vec<_> = seen.env.iter().map(|(n, v)| (n.clone(), env_digest(v.as_deref()))).collect();
         env.sort();
-        let probes = seen.probes.iter().map(|(r, answer)| (r.clone(), AnswerText::digest(answer))).collect();
-        Some(NewSeal { sealed: Sealed::default(), graph: Default::default(), env, probes, entries })
+        let samples =
+            seen.samples.iter().map(|(r, answer)| (r.clone(), AnswerText::digest(answer))).collect();
+        Some(NewSeal { sealed: Sealed::default(), graph: Default::default(), env, samples, entries })
     }
 }
 

@@ -32,18 +32,19 @@ impl Session {
     /// Runs the steps of some targets once more under a recorder, and tells what they really read and wrote;
     /// their results stay as they are. Everything must have been built, in this session. `None` where this
     /// machine cannot record.
-    pub fn audit(
+    pub fn observe(
         &self,
         evaluation: &Evaluation,
         listener: &dyn Listener,
-    ) -> Option<Vec<nubrik_engine::StepAudit>> {
+    ) -> Option<Vec<nubrik_engine::ObservedStep>> {
         let graph = &evaluation.graph;
         let all = nubrik_graph::Closure::of(graph, evaluation.requested.iter().copied()).steps;
         let own: Vec<_> =
             all.into_iter().filter(|s| evaluation.targets.contains(&graph.step(*s).target)).collect();
-        let audits = nubrik_engine::audit(graph, &own, self.state(), &self.machine, self.store(), listener);
+        let observed_steps =
+            nubrik_engine::observe(graph, &own, self.state(), &self.machine, self.store(), listener);
         self.close_services(listener);
-        audits
+        observed_steps
     }
 
     /// Opens a shell in the box of a step, in this terminal: its folder made again, its environment, what it may

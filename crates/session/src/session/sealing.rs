@@ -164,13 +164,13 @@ impl Session {
         Some(entries)
     }
 
-    /// What an evaluation rests on besides what it looked at itself: settings, files of scans, and tools. `None` where a file of a
-    /// scan is so young that a later change of it might not show.
+    /// What an evaluation rests on besides what it looked at itself: settings, files of probes, and tools. `None` where a file of a
+    /// probe is so young that a later change of it might not show.
     pub(super) fn looked_at_besides(&self) -> Option<Vec<(FilePath, Entry)>> {
         let settings = FilePath::from(&WsPath::from_normal(crate::SETTINGS_FILE));
         let found = self.machine.check(&settings);
-        let all = std::iter::once((settings, found)).chain(self.scans_looked_at.iter().cloned());
-        if self.scans_looked_at.iter().any(|(_, found)| *found == Some(Signature::default())) {
+        let all = std::iter::once((settings, found)).chain(self.probes_looked_at.iter().cloned());
+        if self.probes_looked_at.iter().any(|(_, found)| *found == Some(Signature::default())) {
             return None;
         }
         let entry = |(path, found)| (path, Entry { roles: Roles::WHOLE, ..Entry::new(found) });
@@ -212,8 +212,8 @@ impl Session {
         let env = seen.env.iter().filter(|(name, _)| !seal.has_env(name));
         head.env = env.map(|(name, value)| (name.clone(), env_digest(value.as_deref()))).collect();
         head.env.sort();
-        let probes = seen.probes.iter().filter(|(request, _)| !seal.has_probe(request));
-        head.probes = probes.map(|(r, answer)| (r.clone(), AnswerText::digest(answer))).collect();
+        let samples = seen.samples.iter().filter(|(request, _)| !seal.has_sample(request));
+        head.samples = samples.map(|(r, answer)| (r.clone(), AnswerText::digest(answer))).collect();
     }
 
     pub(super) fn own_steps(&self, part: &ReachedPart) -> Vec<StepId> {
@@ -329,10 +329,10 @@ impl Session {
         let seen = self.seen.lock().unwrap_or_else(PoisonError::into_inner);
         let mut env: Vec<_> = seen.env.iter().map(|(n, v)| (n.clone(), env_digest(v.as_deref()))).collect();
         env.sort();
-        let mut probes: Vec<_> =
-            seen.probes.iter().map(|(r, a)| (r.clone(), AnswerText::digest(a))).collect();
-        probes.sort_by(|a, b| format!("{:?}", a.0).cmp(&format!("{:?}", b.0)));
-        write_seal(own, &path, &NewSeal { sealed, graph, env, probes, entries })
+        let mut samples: Vec<_> =
+            seen.samples.iter().map(|(r, a)| (r.clone(), AnswerText::digest(a))).collect();
+        samples.sort_by(|a, b| format!("{:?}", a.0).cmp(&format!("{:?}", b.0)));
+        write_seal(own, &path, &NewSeal { sealed, graph, env, samples, entries })
             .map_err(|problem| self.own_problem(problem))
     }
 

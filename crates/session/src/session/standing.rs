@@ -7,7 +7,7 @@ use std::sync::Arc;
 use nubrik_disk::Signature;
 use nubrik_engine::{Listener, Options, PlannedStep, Request, Supposed, build};
 use nubrik_graph::Graph;
-use nubrik_lang::{AddressPattern, Answer, AnswerText, EntryKind, ProbeRequest, REQUEST, World};
+use nubrik_lang::{AddressPattern, Answer, AnswerText, EntryKind, REQUEST, SampleRequest, World};
 use nubrik_memory::{
     Change, Chronicle, Journal, NO_NODE, Names, ReachedPart, Results, Roles, Seal, Sealed, Snapshot, Trails,
     read_snapshot, read_trails, splice,
@@ -127,7 +127,7 @@ impl Session {
         let path = self.seal_path(patterns);
         let Ok(own) = self.own() else { return Standing::Unknown };
         let Some(seal) = Journal::<Seal>::load(own, &path) else { return Standing::Unknown };
-        let ask = |probe: &ProbeRequest| AnswerText::digest(&self.machine.answer_probe(probe));
+        let ask = |sample: &SampleRequest| AnswerText::digest(&self.machine.answer_sample(sample));
         let Some(changes) = seal.check(self.machine.below(), ask, threads()) else {
             return Standing::Unknown;
         };
@@ -343,7 +343,8 @@ impl Session {
         if one && !single.is_empty() && evaluation.targets.len() != 1 {
             return None; // There is no such target any more.
         }
-        if evaluation.waiting || !evaluation.scans.is_empty() || evaluation.diagnostics.iter().any(is_error) {
+        if evaluation.waiting || !evaluation.probes.is_empty() || evaluation.diagnostics.iter().any(is_error)
+        {
             return None;
         }
         let spliced = splice(old, trails, &reached, &evaluation)?;

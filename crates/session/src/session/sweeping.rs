@@ -27,7 +27,7 @@ impl Session {
 
     /// The file whose presence says that nothing is remembered of some of the results.
     fn unknown_results(&self) -> String {
-        format!("{UNKNOWN_RESULTS}/{}", self.profile.as_deref().unwrap_or("base"))
+        format!("{UNKNOWN_RESULTS}/{}", self.profile.as_deref().unwrap_or("default"))
     }
 }
 

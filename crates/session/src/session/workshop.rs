@@ -84,7 +84,7 @@ impl Session {
 }
 
 impl Workshop<'_> {
-    /// Finds the answers of scans that an evaluation waits for. When a scan failed, the report says so and some answers are
+    /// Finds the answers of probes that an evaluation waits for. When a probe failed, the report says so and some answers are
     /// still missing.
     ///
     /// # Errors
@@ -100,7 +100,7 @@ impl Workshop<'_> {
         let graph = &evaluation.graph;
         let heard = StepListener { listener, graph, verdicts: Mutex::default() };
         let mut outcome = build(
-            Request { publish: false, ..Request::whole(graph, &evaluation.scans) },
+            Request { publish: false, ..Request::whole(graph, &evaluation.probes) },
             &self.results_folder(),
             self.state(),
             &self.machine,
@@ -111,14 +111,15 @@ impl Workshop<'_> {
         for (folder, verdict) in heard.verdicts.into_inner().unwrap_or_else(PoisonError::into_inner) {
             self.session.earlier.entry(folder).or_insert(verdict);
         }
-        self.session.scans_looked_at.extend(outcome.looked_at.iter().map(|(path, entry)| {
+        self.session.probes_looked_at.extend(outcome.looked_at.iter().map(|(path, entry)| {
             // A file that may still change without a trace holds no seal.
             (path.clone(), entry.map(|e| if e.young { Signature::default() } else { e.signature }))
         }));
         self.remember(std::mem::take(&mut outcome.changes))?;
-        if outcome.summary.failed + outcome.summary.left + outcome.summary.blocked == 0 && !outcome.cancelled
+        if outcome.summary.failed + outcome.summary.unstarted + outcome.summary.blocked == 0
+            && !outcome.cancelled
         {
-            for file in &evaluation.scans {
+            for file in &evaluation.probes {
                 let Some(maker) = graph.file(*file).maker else { continue };
                 let step = graph.step(maker);
                 self.read_answer(graph, step)?;
@@ -127,7 +128,7 @@ impl Workshop<'_> {
         Ok(BuildReport::of(&outcome, Results::default()))
     }
 
-    /// Takes over what a scan answered. An answer that cannot be read is no empty one.
+    /// Takes over what a probe answered. An answer that cannot be read is no empty one.
     fn read_answer(&mut self, graph: &Graph, step: &Step) -> Result<(), BuildProblem> {
         let text = |file: nubrik_graph::FileId| {
             let path = &graph.file(file).path;
@@ -141,7 +142,7 @@ impl Workshop<'_> {
         for output in &step.outputs {
             let path = FilePath::from(&graph.file(output.file).path);
             let signature = self.machine.check(&path).map(Signature::settled);
-            self.session.scans_looked_at.push((path, signature));
+            self.session.probes_looked_at.push((path, signature));
         }
         self.session.answers.insert(step.folder.clone(), answer);
         Ok(())

@@ -76,14 +76,19 @@ pub(super) fn hole(p: &mut Parser, in_command: bool) {
 fn is_hole_form(p: &Parser) -> bool {
     match p.peek_text() {
         "in" => true,
-        "list" => matches!(p.peek_second(), TextOpen | Word | Ref | LeftBracket),
-        "out" | "outdir" | "found" | "scratch" => matches!(p.peek_second(), TextOpen | Word),
+        "argfile" | "list" => matches!(p.peek_second(), TextOpen | Word | Ref | LeftBracket),
+        "out" | "outfolder" | "outdir" | "depfile" | "found" | "scratch" => {
+            matches!(p.peek_second(), TextOpen | Word)
+        }
         _ => false,
     }
 }
 
 /// Words that forms of holes begin with.
-const FORMS: [&str; 6] = ["in", "out", "outdir", "found", "list", "scratch"];
+const FORMS: [&str; 6] = ["in", "out", "outfolder", "depfile", "argfile", "scratch"];
+
+/// Words that some of them were written with before.
+const FORMS_BEFORE: [(&str, &str); 3] = [("outdir", "outfolder"), ("found", "depfile"), ("list", "argfile")];
 
 /// Whether a word before a text is like that of a form; reports that.
 fn is_misspelt_form(p: &mut Parser) -> bool {
@@ -132,8 +137,16 @@ fn hole_form(p: &mut Parser) {
         p.skip_item();
         return;
     }
+    let word = match FORMS_BEFORE.iter().find(|(before, _)| *before == word) {
+        None => word,
+        Some((_, now)) => {
+            let error = Diagnostic::error("syntax", format!("`{{{word} …}}` is written `{{{now} …}}`"));
+            p.error(error.mend(*now));
+            now
+        }
+    };
     p.take();
-    if matches!(word, "in" | "list") {
+    if matches!(word, "in" | "argfile") {
         return expression(p);
     }
     if p.peek() == Word {

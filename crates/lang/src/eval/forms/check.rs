@@ -22,7 +22,7 @@ pub(super) const FORM: Form = Form {
             READS,
             ENV,
             MAKES,
-            DIR,
+            FOLDER,
             NETWORK,
             TIMEOUT,
             MEMORY,
@@ -41,7 +41,7 @@ pub(super) const FORM: Form = Form {
             ),
         ],
         gives: &[],
-        example: "test tidecast_works = check {\n    say    = \"tides of one day\"\n    run    = `{tidecast} --self-test --report {out report \"cases.xml\"}`\n    report = \"report\"\n}",
+        example: "test tidecast_works = check {\n    say = \"tides of one day\"\n    run = `{tidecast} --self-test --report {out report \"cases.xml\"}`\n    report = \"report\"\n}",
     },
     way: FormEvaluation::Braces(|e, scope, values, span| e.check_form(scope, values, span)),
 };

@@ -24,7 +24,7 @@ pub(super) const FORM: Form = Form {
             SAY,
             READS,
             ENV,
-            field("dir", FieldType::Folder, false, "the source folder in which the commands run"),
+            field("folder", FieldType::Folder, false, "the source folder in which the commands run"),
             field(
                 "lasting",
                 FieldType::Bool,
@@ -50,7 +50,7 @@ impl Evaluator<'_> {
         let mut draft = self.draft(&scope.owner, "effect");
         draft.keeps_secrets = true;
         self.refuse_outputs(&commands, "an effect", false)?;
-        if let Some((Value::File(folder), dir_span)) = values.get("dir")
+        if let Some((Value::File(folder), dir_span)) = values.get("folder")
             && folder.maker.is_some()
         {
             let error = Diagnostic::error("wrong-type", "an effect runs in a source folder");
@@ -97,7 +97,7 @@ impl Evaluator<'_> {
                 continue;
             }
             if let WordStrand::Out { span, .. }
-            | WordStrand::Found { span, .. }
+            | WordStrand::DepFile { span, .. }
             | WordStrand::Scratch { span, .. } = strand
             {
                 let and = if scratch { "or listings" } else { ", listings or scratch files" };

@@ -43,7 +43,7 @@ pub(super) const FORM: Form = Form {
             field("executable", FieldType::Bool, false, "whether it may be executed"),
         ],
         gives: &[],
-        example: "target charts = fetch {\n    url    = [\"https://charts.example/2031.tar.gz\", \"https://mirror.example/2031.tar.gz\"]\n    digest = \"sha256:9f86d081884c7d659a2feaa0c55ad015a3bf4f1b2b0b822cd15d6c15b0f00a08\"\n    unpack = true\n}",
+        example: "target charts = fetch {\n    url = [\"https://charts.example/2031.tar.gz\", \"https://mirror.example/2031.tar.gz\"]\n    digest = \"sha256:9f86d081884c7d659a2feaa0c55ad015a3bf4f1b2b0b822cd15d6c15b0f00a08\"\n    unpack = true\n}",
     },
     way: FormEvaluation::Braces(|e, scope, values, span| e.fetch_form(scope, values, span)),
 };

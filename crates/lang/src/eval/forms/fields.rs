@@ -11,8 +11,8 @@ pub(super) const RUN: FieldInfo =
 pub(super) const READS: FieldInfo =
     field("reads", FieldType::Files, false, "inputs that no word of the commands names");
 pub(super) const ENV: FieldInfo = field("env", FieldType::TextMap, false, "variables that the commands see");
-pub(super) const DIR: FieldInfo = field(
-    "dir",
+pub(super) const FOLDER: FieldInfo = field(
+    "folder",
     FieldType::Folder,
     false,
     "the folder in which the commands run: a source folder, or a made one, of which they get a copy to write in",
@@ -34,3 +34,9 @@ pub(super) const PROCESSORS: FieldInfo =
     field("processors", FieldType::Int, false, "how many processors the commands keep busy");
 pub(super) const MAY_FAIL: FieldInfo =
     field("may_fail", FieldType::Bool, false, "whether a failure is an answer, too, instead of an error");
+pub(super) const OR_NONE: FieldInfo = field(
+    "or_none",
+    FieldType::Bool,
+    false,
+    "whether `none` is the value if there is none, instead of an error",
+);

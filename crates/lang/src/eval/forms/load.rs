@@ -128,7 +128,7 @@ impl Evaluator<'_> {
                         let error =
                             Diagnostic::error("wrong-type", format!("`{}` reads source files", form.name));
                         let error = error.note("what a step makes is known when it has run");
-                        return self.fail(arg_span, error.mend("scan { run = `cat {…}` }.json"));
+                        return self.fail(arg_span, error.mend("probe { run = `cat {…}` }.json"));
                     }
                     let file = self.coerce(value, &Type::File, scope.module, arg_span)?;
                     path = Some((self.one_file(&file, arg_span)?, arg_span));

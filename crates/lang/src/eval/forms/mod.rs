@@ -11,7 +11,7 @@ mod host;
 mod load;
 mod pack;
 mod probe;
-mod scan;
+mod sample;
 pub(super) mod secret;
 mod serve;
 mod stage;
@@ -24,13 +24,14 @@ mod write;
 use std::rc::Rc;
 use std::sync::{Arc, LazyLock};
 
-use nubrik_diagnostic::{Diagnostic, nearest};
+use nubrik_diagnostic::Diagnostic;
 use nubrik_source::Span;
 use smallvec::SmallVec;
 
 use super::{Evaluator, Result, Scope, Stop};
 use crate::builtins::{Builtin, FieldType, FormInfo, form_of};
 use crate::hir::*;
+use crate::renamed::meant;
 use crate::types::Type;
 use crate::value::*;
 
@@ -67,8 +68,8 @@ pub(crate) static FORMS: [Form; 22] = [
     fetch::FORM,
     tool::FORM,
     system_library::FORM,
+    sample::FORM,
     probe::FORM,
-    scan::FORM,
     load::LOAD_CSV,
     load::LOAD_JSON,
     load::LOAD_TOML,
@@ -170,7 +171,7 @@ impl Evaluator<'_> {
                 let message = format!("`{}` has no field `{}`", form.name, name.text);
                 let error = Diagnostic::error("unknown-field", message);
                 let all: Vec<&str> = names().collect();
-                let near = nearest(&name.text, names());
+                let near = meant(&name.text, all.iter().copied());
                 let error = error.note(format!("it has: {}", all.join(", "))).maybe_mend(near);
                 failed = Some(self.definitions.modules.report(name.span, error));
             }

@@ -35,7 +35,7 @@ pub(super) const FORM: Form = Form {
             ),
         ],
         gives: &[],
-        example: "target release = pack {\n    path   = \"almanac-1.2.tar.gz\"\n    prefix = \"almanac-1.2\"\n    files  = { \"bin/tidecast\": tidecast }\n}",
+        example: "target release = pack {\n    path = \"almanac-1.2.tar.gz\"\n    prefix = \"almanac-1.2\"\n    files = { \"bin/tidecast\": tidecast }\n}",
     },
     way: FormEvaluation::Braces(|e, scope, values, span| e.pack_form(scope, values, span)),
 };

@@ -1,4 +1,4 @@
-//! `probe`: a cheap command whose answer the definitions read, asked each time.
+//! `probe`: a step whose printed text the definitions read.
 
 use std::rc::Rc;
 
@@ -8,116 +8,69 @@ use nubrik_source::Span;
 use super::fields::*;
 use super::{Form, FormEvaluation, FormValues};
 use crate::builtins::*;
-use crate::eval::{Evaluator, Result};
+use crate::eval::steps::First;
+use crate::eval::{Evaluator, Result, Scope};
 use crate::value::*;
-use crate::world::{Answer, AnswerText, ProbeCommand, ProbeProgram, ProbeRequest};
+use crate::world::{Answer, AnswerText};
 
 pub(super) const FORM: Form = Form {
     info: FormInfo {
         name: "probe",
         builtin: Builtin::Probe,
         shape: CallShape::Braces,
-        doc: "A cheap command, run whenever a request reaches it: its answer counts as an input.",
-        fields: &[RUN, ENV, TIMEOUT, MAY_FAIL],
+        doc: "A kept step whose answer the definitions may read: it decides words, edges and steps, but no declarations, keys of maps or values of options.",
+        fields: &[
+            RUN,
+            field("say", FieldType::Text, false, "what it does, for people"),
+            READS,
+            ENV,
+            FOLDER,
+            TIMEOUT,
+            MAY_FAIL,
+        ],
         gives: &[
             ("ok", "whether it succeeded"),
             ("text", "what it printed, without the last line end"),
             ("lines", "the same, as lines"),
             ("json", "the same, read as JSON"),
         ],
-        example: "let revision = probe { run = `git rev-parse --short HEAD`, may_fail = true }",
+        example: "let has_sincos = probe {\n    run = `cc -c {in \"probes/sincos.c\"} -o {scratch \"sincos.o\"}`\n    may_fail = true\n}.ok",
     },
-    way: FormEvaluation::Braces(|e, _, values, span| e.probe_form(values, span)),
+    way: FormEvaluation::Braces(|e, scope, values, span| e.probe_form(scope, values, span)),
 };
 
 impl Evaluator<'_> {
-    pub(in crate::eval) fn probe_form(&mut self, values: &FormValues, span: Span) -> Result<Value> {
-        let mut commands = Vec::new();
-        for command in values.commands() {
-            let stages = self.all(&command.stages, |this, stage| this.probe_stage(stage, command.span))?;
-            commands.push(stages);
+    /// A step whose printed text is read by the definitions.
+    pub(in crate::eval) fn probe_form(
+        &mut self,
+        scope: &Scope,
+        values: &FormValues,
+        span: Span,
+    ) -> Result<Value> {
+        let commands = values.commands();
+        let last = commands.last().and_then(|c| c.stages.last());
+        if last.is_some_and(|s| s.stdout.is_some()) {
+            let error = Diagnostic::error("wrong-type", "what this `probe` prints is its answer");
+            return self.fail(span, error.mend("drop the last `>`"));
         }
-        let mut env = Vec::new();
-        if let Value::Map(map) = values.value("env") {
-            for (name, thunk) in &map.entries {
-                match self.force(thunk, span)? {
-                    Value::Text(Text::Plain(text)) => env.push((name.clone(), text)),
-                    _ => {
-                        let error =
-                            Diagnostic::error("wrong-type", "a variable of a probe cannot carry files");
-                        return self.fail(thunk.span, error);
-                    }
-                }
-            }
+        let mut draft = self.outline(&scope.owner, &commands, values, First::Answer, span)?;
+        if values.bool("may_fail") {
+            self.outline_output(&mut draft, &Some("status".into()), &"answer.status".into(), false, span)?;
         }
-        env.sort();
-        let may_fail = values.bool("may_fail");
-        let request = ProbeRequest { commands, env, timeout: values.duration("timeout") };
-        let Answer::Ready(answer) = self.world.probe(&request) else { return self.wait() };
-        match answer {
-            Ok(AnswerText { ok, text }) if ok || may_fail => {
-                Ok(Value::Answer(Rc::new(AnswerValue { ok, text })))
+        let Value::Step(number) = self.finish_step(scope, draft, &commands, values, span)? else {
+            return self.failed_before(span);
+        };
+        self.note_probe();
+        let (folder, outputs) = {
+            let step = &self.drafting.graph.steps[number as usize];
+            (step.folder.clone(), step.outputs.iter().map(|o| o.file).collect::<Vec<_>>())
+        };
+        match self.world.probe(&folder) {
+            Answer::Ready(AnswerText { ok, text }) => Ok(Value::Answer(Rc::new(AnswerValue { ok, text }))),
+            Answer::Pending => {
+                self.wanted.probes.extend(outputs);
+                self.wait()
             }
-            Ok(AnswerText { text, .. }) => {
-                let error = Diagnostic::error("probe-failed", "this probe failed");
-                let said = text.lines().last().unwrap_or("").to_owned();
-                let error = if said.is_empty() { error } else { error.note(format!("it said: {said}")) };
-                self.fail(span, error.mend("may_fail = true where a failure is an answer, too"))
-            }
-            Err(_) if may_fail => Ok(Value::Answer(Rc::new(AnswerValue { ok: false, text: "".into() }))),
-            Err(problem) => {
-                let error = Diagnostic::error("probe-failed", format!("this probe could not run: {problem}"));
-                self.fail(span, error.mend("may_fail = true where a failure is an answer, too"))
-            }
-        }
-    }
-
-    pub(in crate::eval) fn probe_stage(&mut self, stage: &StageValue, at: Span) -> Result<ProbeCommand> {
-        let mut words = Vec::new();
-        let mut program = None;
-        for (i, (span, word)) in stage.words.iter().enumerate() {
-            let mut text = String::new();
-            for strand in word {
-                match strand {
-                    WordStrand::Literal(literal) => text.push_str(literal),
-                    WordStrand::Tool(tool) => text.push_str(&tool.path),
-                    WordStrand::File(file) if file.maker.is_none() => text.push_str(file.path.as_str()),
-                    WordStrand::Secret(_) => return self.fail(*span, super::secret::no_secret()),
-                    WordStrand::Served(..) | WordStrand::Own(_) => {
-                        let error = Diagnostic::error("wrong-type", "a probe cannot use a service");
-                        let error =
-                            error.note("it runs whenever a request reaches it, before anything is started");
-                        return self.fail(*span, error.mend("scan { … } is kept, and may use one"));
-                    }
-                    WordStrand::File(_) | WordStrand::List(_) => {
-                        let error = Diagnostic::error("wrong-type", "a probe cannot read what a step makes");
-                        let error = error.note("it runs whenever a request reaches it, before any step");
-                        return self.fail(*span, error.mend("scan { … } waits for the steps that it needs"));
-                    }
-                    _ => {
-                        let error = Diagnostic::error("wrong-type", "a probe makes nothing");
-                        return self.fail(*span, error.mend("step { … } makes files"));
-                    }
-                }
-            }
-            if i == 0 {
-                program = Some(match word.as_slice() {
-                    [WordStrand::File(file)] => ProbeProgram::File(file.path.clone()),
-                    [WordStrand::Tool(tool)] => ProbeProgram::Tool(tool.name.clone()),
-                    _ => ProbeProgram::Tool(text.as_str().into()),
-                });
-            }
-            words.push(text.into());
-        }
-        let odd = stage.stdin.as_ref().or(stage.stdout.as_ref()).or(stage.stderr.as_ref());
-        if let Some((span, _)) = odd {
-            let error =
-                Diagnostic::error("wrong-type", "what a probe prints is its answer: it has no redirects");
-            return self.fail(*span, error);
-        }
-        match program {
-            Some(program) => Ok(ProbeCommand { program, words }),
-            None => self.failed_before(at),
         }
     }
 }

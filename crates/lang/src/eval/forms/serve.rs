@@ -60,7 +60,7 @@ pub(super) const FORM: Form = Form {
             ),
             READS,
             ENV,
-            field("dir", FieldType::Folder, false, "the source folder in which the commands run"),
+            field("folder", FieldType::Folder, false, "the source folder in which the commands run"),
             field(
                 "address",
                 FieldType::Text,
@@ -86,7 +86,7 @@ impl Evaluator<'_> {
         let own = std::mem::replace(&mut draft.step.folder, instance_folder());
         draft.own = Some(own.clone());
         draft.keeps_secrets = true;
-        if let Some((Value::File(folder), dir_span)) = values.get("dir")
+        if let Some((Value::File(folder), dir_span)) = values.get("folder")
             && folder.maker.is_some()
         {
             let error = Diagnostic::error("wrong-type", "a service runs in a source folder");

@@ -15,7 +15,7 @@ pub(super) const FORM: Form = Form {
         builtin: Builtin::Step,
         shape: CallShape::Braces,
         doc: "Something that runs and makes its outputs: confined, kept, and not run again while nothing that it reads changed.",
-        fields: &[RUN, SAY, READS, ENV, MAKES, DIR, NETWORK, TIMEOUT, MEMORY, PROCESSORS],
+        fields: &[RUN, SAY, READS, ENV, MAKES, FOLDER, NETWORK, TIMEOUT, MEMORY, PROCESSORS],
         gives: &[],
         example: "target codes = step {\n    say = \"list station codes\"\n    run = `sort {in \"stations.csv\"} -o {out \"codes.txt\"}`\n}",
     },

@@ -28,13 +28,13 @@ pub(super) const FORM: Form = Form {
             ),
             field("at_least", FieldType::Text, false, "the oldest version that will do"),
             field("static", FieldType::Bool, false, "whether the flags for static linking are wanted"),
-            MAY_FAIL,
+            OR_NONE,
         ],
         gives: &[
             ("name", "the name that was found"),
             ("version", "its version"),
-            ("offers", "compiler flags, a list"),
-            ("links", "linker flags, a list"),
+            ("exported_flags", "compiler flags, a list"),
+            ("link_flags", "linker flags, a list"),
         ],
         example: "let zlib = system_library { names = \"zlib\", at_least = \"1.2.11\" }",
     },
@@ -47,7 +47,7 @@ impl Evaluator<'_> {
         let at_least = self.plain(values, "at_least")?;
         let request = LibraryRequest { names: names.clone(), for_static: values.bool("static") };
         let Answer::Ready(answer) = self.world.library(&request) else { return self.wait() };
-        let may_fail = values.bool("may_fail");
+        let or_none = values.bool("or_none");
         let mut old = Vec::new();
         for found in answer.found {
             if let Some((wanted, _)) = &at_least
@@ -60,8 +60,8 @@ impl Evaluator<'_> {
             let fields = vec![
                 ("name".into(), Value::text(&found.name)),
                 ("version".into(), Value::text(&found.version)),
-                ("offers".into(), texts(&found.compile)),
-                ("links".into(), texts(&found.link)),
+                ("exported_flags".into(), texts(&found.compile)),
+                ("link_flags".into(), texts(&found.link)),
                 ("files".into(), Value::Files(Rc::new([]))),
                 ("archives".into(), Value::List(Rc::new([]))),
                 ("headers".into(), Value::Files(Rc::new([]))),
@@ -69,7 +69,7 @@ impl Evaluator<'_> {
             ];
             return Ok(Value::Record(Rc::new(RecordValue { fields, kind: Some("system_library".into()) })));
         }
-        if may_fail {
+        if or_none {
             return Ok(Value::None);
         }
         let listed = names.iter().map(|n| format!("`{n}`")).collect::<Vec<_>>().join(" or ");
@@ -87,6 +87,6 @@ impl Evaluator<'_> {
         let name = names.first().map_or("", |n| n);
         let error = error
             .mend(format!("install the package with {name}.pc, often called {name}-dev or {name}-devel"));
-        self.fail(span, error.mend("may_fail = true where it is not needed"))
+        self.fail(span, error.mend("or_none = true"))
     }
 }

@@ -27,7 +27,7 @@ pub(super) const FORM: Form = Form {
                 "the word that makes it print its version, `--version` by default",
             ),
             field("at_least", FieldType::Text, false, "the oldest version that will do, such as \"3.9\""),
-            MAY_FAIL,
+            OR_NONE,
         ],
         gives: &[("name", "the name that was found"), ("version", "its version, such as \"3.11.7\"")],
         example: "let python = tool { names = [\"python3\", \"python\"], at_least = \"3.9\" }",
@@ -59,7 +59,7 @@ impl Evaluator<'_> {
             version: wants_version.then(|| version.unwrap_or_else(|| "--version".into())),
         };
         let Answer::Ready(answer) = self.world.tool(&request) else { return self.wait() };
-        let may_fail = values.bool("may_fail");
+        let or_none = values.bool("or_none");
         // The first of the names that is there and new enough.
         let mut old: Vec<String> = Vec::new();
         for found in answer.found {
@@ -79,7 +79,7 @@ impl Evaluator<'_> {
             let tool = ToolValue { name: found.name, path: found.path, version: found.version };
             return Ok(Value::Tool(Rc::new(tool)));
         }
-        if may_fail {
+        if or_none {
             return Ok(Value::None);
         }
         let listed = names.iter().map(|n| format!("`{n}`")).collect::<Vec<_>>().join(" or ");
@@ -92,7 +92,7 @@ impl Evaluator<'_> {
             }
         };
         let error = error.note(format!("searched: {}", answer.searched.join(", ")));
-        let error = error.maybe_mend(answer.mend).mend("may_fail = true where it is not needed");
+        let error = error.maybe_mend(answer.mend).mend("or_none = true");
         self.fail(span, error)
     }
 }

@@ -3,7 +3,7 @@
 use nubrik_lang::topics::Topic;
 
 /// Words that people try, and the topics that answer them.
-const GUESSES: [(&str, &[&str]); 72] = [
+const GUESSES: [(&str, &[&str]); 86] = [
     ("&", &["reference"]),
     ("+", &["operators"]),
     ("/", &["path_join", "operators"]),
@@ -76,6 +76,21 @@ const GUESSES: [(&str, &[&str]); 72] = [
     ("profile", &["profiles"]),
     ("variant", &["under"]),
     ("address", &["target path"]),
+    // Words that were others before.
+    ("scan", &["probe"]),
+    ("{list …}", &["{argfile …}"]),
+    ("list …", &["{argfile …}"]),
+    ("{found …}", &["{depfile …}"]),
+    ("found", &["{depfile …}"]),
+    ("{outdir …}", &["{outfolder …}"]),
+    ("outdir", &["{outfolder …}"]),
+    ("directory", &["folder", "{outfolder …}"]),
+    ("dir", &["folder", "{outfolder …}"]),
+    ("check_program", &["c.test_program"]),
+    ("linkable", &["c.dependency"]),
+    ("left", &["unstarted"]),
+    ("needless-shell", &["shell-not-needed"]),
+    ("unknown-address", &["unknown-target"]),
 ];
 
 /// The topics of a guess, in the order in which they answer it.
@@ -113,7 +128,8 @@ mod tests {
     fn guesses_lead_to_topics_that_there_are() {
         let all = super::super::all_topics();
         for (guess, names) in GUESSES {
-            assert_eq!(guessed(&all, guess).len(), names.len(), "{guess}: {names:?}");
+            let topics = guessed(&all, guess);
+            assert!(names.iter().all(|name| topics.iter().any(|t| t.name == *name)), "{guess}: {names:?}");
         }
     }
 

@@ -1,11 +1,11 @@
-//! Probes: cheap commands whose answers definitions read, run whenever a request reaches them. They may
+//! Samples: cheap commands whose answers definitions read, run whenever a request reaches them. They may
 //! read whatever their starter may, write nothing, and use no network.
 
 use std::time::Duration;
 
 use nubrik_confine::{Ended, StageSpec};
 use nubrik_engine::Outside;
-use nubrik_lang::{AnswerText, ProbeProgram, ProbeRequest};
+use nubrik_lang::{AnswerText, SampleProgram, SampleRequest};
 
 use crate::ground::{Environment, LookingScope, Question};
 use crate::machine::Machine;
@@ -13,15 +13,15 @@ use crate::machine::Machine;
 /// How much of an answer is read, in bytes.
 const ANSWER_LIMIT: usize = 4 << 20;
 
-/// How long a probe may take when it does not say.
+/// How long a sample may take when it does not say.
 const PATIENCE: Duration = Duration::from_secs(60);
 
 impl Machine {
-    /// What a probe answers.
+    /// What a sample answers.
     ///
     /// # Errors
     /// Why it could not run.
-    pub fn answer_probe(&self, request: &ProbeRequest) -> Result<AnswerText, String> {
+    pub fn answer_sample(&self, request: &SampleRequest) -> Result<AnswerText, String> {
         let mut environment = Environment::handed_on(&["PATH", "HOME", "USER"]);
         for (name, value) in &request.env {
             environment.set(name, &**value);
@@ -31,10 +31,10 @@ impl Machine {
             let mut stages = Vec::new();
             for stage in commands {
                 let program = match &stage.program {
-                    ProbeProgram::Tool(name) => {
+                    SampleProgram::Tool(name) => {
                         self.tool(name).map_err(|_| format!("the machine has no tool `{name}`"))?.path
                     }
-                    ProbeProgram::File(path) => self.root().join(path.as_str()),
+                    SampleProgram::File(path) => self.root().join(path.as_str()),
                 };
                 let words = stage.words.iter().map(|w| w.to_string()).collect();
                 stages.push(StageSpec { program, words, stdin: None, stdout: None, stderr: None });

@@ -1,24 +1,24 @@
-//! Probes and their answers as bytes: they are kept, so that a later run can ask again and compare.
+//! Samples and their answers as bytes: they are kept, so that a later run can ask again and compare.
 
 use std::sync::Arc;
 
 use nubrik_bytes::{Decoder, Digest, Encoder, Truncated};
 use nubrik_source::WsPath;
 
-use crate::world::{AnswerText, ProbeCommand, ProbeProgram, ProbeRequest};
+use crate::world::{AnswerText, SampleCommand, SampleProgram, SampleRequest};
 
-impl ProbeRequest {
+impl SampleRequest {
     /// Writes it.
     pub fn encode(&self, out: &mut Encoder) {
-        let ProbeRequest { commands, env, timeout } = self;
+        let SampleRequest { commands, env, timeout } = self;
         out.list(commands, |out, stages| {
-            out.list(stages, |out, ProbeCommand { program, words }| {
+            out.list(stages, |out, SampleCommand { program, words }| {
                 match program {
-                    ProbeProgram::Tool(name) => {
+                    SampleProgram::Tool(name) => {
                         out.u8(0);
                         out.text(name);
                     }
-                    ProbeProgram::File(path) => {
+                    SampleProgram::File(path) => {
                         out.u8(1);
                         out.text(path.as_str());
                     }
@@ -37,21 +37,21 @@ impl ProbeRequest {
     ///
     /// # Errors
     /// When the bytes are damaged.
-    pub fn decode(from: &mut Decoder<'_>) -> Result<ProbeRequest, Truncated> {
+    pub fn decode(from: &mut Decoder<'_>) -> Result<SampleRequest, Truncated> {
         let commands = from.list(|from| {
             from.list(|from| {
                 let program = match (from.u8()?, from.text()?) {
-                    (0, name) => ProbeProgram::Tool(name.into()),
-                    (1, path) => ProbeProgram::File(WsPath::from_normal(path)),
+                    (0, name) => SampleProgram::Tool(name.into()),
+                    (1, path) => SampleProgram::File(WsPath::from_normal(path)),
                     _ => return Err(Truncated),
                 };
                 let words = from.list(|from| Ok(Arc::from(from.text()?)))?;
-                Ok(ProbeCommand { program, words })
+                Ok(SampleCommand { program, words })
             })
         })?;
         let env = from.list(|from| Ok((Arc::from(from.text()?), Arc::from(from.text()?))))?;
         let timeout = from.u64()?;
-        Ok(ProbeRequest { commands, env, timeout: (timeout > 0).then_some(timeout) })
+        Ok(SampleRequest { commands, env, timeout: (timeout > 0).then_some(timeout) })
     }
 }
 
@@ -76,26 +76,26 @@ mod tests {
     use super::*;
 
     #[test]
-    fn a_probe_is_read_back_and_a_damaged_one_is_refused_or_another() {
+    fn a_sample_is_read_back_and_a_damaged_one_is_refused_or_another() {
         let words = |words: &[&str]| words.iter().map(|w| Arc::from(*w)).collect::<Vec<Arc<str>>>();
         let tool =
-            ProbeCommand { program: ProbeProgram::Tool("cc".into()), words: words(&["cc", "--version"]) };
-        let file = ProbeProgram::File(WsPath::from_normal("tools/höhe.sh"));
-        let request = ProbeRequest {
-            commands: vec![vec![tool, ProbeCommand { program: file, words: words(&["höhe.sh"]) }], vec![]],
+            SampleCommand { program: SampleProgram::Tool("cc".into()), words: words(&["cc", "--version"]) };
+        let file = SampleProgram::File(WsPath::from_normal("tools/höhe.sh"));
+        let request = SampleRequest {
+            commands: vec![vec![tool, SampleCommand { program: file, words: words(&["höhe.sh"]) }], vec![]],
             env: vec![("TIDE".into(), "ebb".into())],
             timeout: Some(50),
         };
-        for request in [request.clone(), ProbeRequest { timeout: None, ..request }] {
+        for request in [request.clone(), SampleRequest { timeout: None, ..request }] {
             let mut out = Encoder::new();
             request.encode(&mut out);
-            assert_eq!(ProbeRequest::decode(&mut Decoder::new(&out.bytes)), Ok(request.clone()));
+            assert_eq!(SampleRequest::decode(&mut Decoder::new(&out.bytes)), Ok(request.clone()));
             for at in 0..out.bytes.len() {
-                assert!(ProbeRequest::decode(&mut Decoder::new(&out.bytes[..at])).is_err(), "cut at {at}");
+                assert!(SampleRequest::decode(&mut Decoder::new(&out.bytes[..at])).is_err(), "cut at {at}");
                 let mut damaged = out.bytes.clone();
                 damaged[at] ^= 0x41;
                 assert_ne!(
-                    ProbeRequest::decode(&mut Decoder::new(&damaged)).ok(),
+                    SampleRequest::decode(&mut Decoder::new(&damaged)).ok(),
                     Some(request.clone()),
                     "byte {at}"
                 );

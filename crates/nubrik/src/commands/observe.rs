@@ -1,8 +1,8 @@
-//! `nubrik build --audit`: what steps really read and write, against what they declare.
+//! `nubrik build --observe`: what steps really read and write, against what they declare.
 
 use std::sync::Arc;
 
-use nubrik_engine::{Refusal, StepAudit};
+use nubrik_engine::{ObservedStep, Refusal};
 use nubrik_graph::Graph;
 use nubrik_lang::Evaluation;
 use nubrik_session::Session;
@@ -19,7 +19,7 @@ use crate::ui::text::wrapped;
 const NAMED: usize = 12;
 
 #[derive(Serialize)]
-struct AuditEvent<'a> {
+struct ObservedEvent<'a> {
     event: &'static str,
     target: &'a str,
     say: &'a str,
@@ -43,8 +43,8 @@ struct LookedUp<'a> {
 }
 
 /// Runs the steps of the requested targets once more under a recorder, and shows what was seen.
-pub fn audit(console: Console, session: &Session, evaluation: &Evaluation) -> CommandResult<Exit> {
-    let Some(audits) = session.audit(evaluation, &Silent) else {
+pub fn observe(console: Console, session: &Session, evaluation: &Evaluation) -> CommandResult<Exit> {
+    let Some(observed_steps) = session.observe(evaluation, &Silent) else {
         let message = "this machine cannot record what steps do";
         let mend =
             "it takes a kernel that supports system-call supervision (Linux 5.5), and the right to use that";
@@ -52,43 +52,47 @@ pub fn audit(console: Console, session: &Session, evaluation: &Evaluation) -> Co
     };
     let graph = &evaluation.graph;
     if console.is_json() {
-        for audit in &audits {
-            print_json(console, graph, audit);
+        for step in &observed_steps {
+            print_json(console, graph, step);
         }
     } else {
         let paint = console.paint(OutputStream::Output);
-        for audit in &audits {
-            out!(console, "{}", render(graph, audit, paint));
+        for step in &observed_steps {
+            out!(console, "{}", render(graph, step, paint));
         }
-        outln!(console, "{}", paint.ink(Ink::Strong, &sum(&audits)));
+        outln!(console, "{}", paint.ink(Ink::Strong, &sum(&observed_steps)));
     }
-    let bad = audits.iter().any(|a| a.failure.is_some() || !a.refused.is_empty() || !a.differs.is_empty());
+    let bad =
+        observed_steps.iter().any(|a| a.failure.is_some() || !a.refused.is_empty() || !a.differs.is_empty());
     Ok(if bad { Exit::Failed } else { Exit::Done })
 }
 
-fn print_json(console: Console, graph: &Graph, audit: &StepAudit) {
-    let looked_up = audit.looked_up.iter().map(|(path, there)| LookedUp { path, there: *there });
-    console.event(&AuditEvent {
-        event: "audit",
-        target: &graph.title(audit.step),
-        say: &graph.step(audit.step).say,
-        read: &audit.read,
-        unused: &audit.unused,
-        refused: audit.refused.iter().map(refused_thing).collect(),
+fn print_json(console: Console, graph: &Graph, step: &ObservedStep) {
+    let looked_up = step.looked_up.iter().map(|(path, there)| LookedUp { path, there: *there });
+    console.event(&ObservedEvent {
+        event: "observed",
+        target: &graph.title(step.step),
+        say: &graph.step(step.step).say,
+        read: &step.read,
+        unused: &step.unused,
+        refused: step.refused.iter().map(refused_thing).collect(),
         looked_up: looked_up.collect(),
-        system_files: audit.system,
-        uncounted: &audit.uncounted,
-        differs: &audit.differs,
-        failure: audit.failure.as_ref().map(short),
+        system_files: step.system,
+        uncounted: &step.uncounted,
+        differs: &step.differs,
+        failure: step.failure.as_ref().map(short),
     });
 }
 
-fn render(graph: &Graph, audit: &StepAudit, paint: Paint) -> String {
-    let step = graph.step(audit.step);
-    let title = graph.title(audit.step);
-    let head = format!("{title}   {}", step.say);
-    let mut out =
-        format!("{}  {}\n", paint.ink(Ink::Strong, &head), paint.ink(Ink::Faint, &step.place.to_string()));
+fn render(graph: &Graph, step: &ObservedStep, paint: Paint) -> String {
+    let declared = graph.step(step.step);
+    let title = graph.title(step.step);
+    let head = format!("{title}   {}", declared.say);
+    let mut out = format!(
+        "{}  {}\n",
+        paint.ink(Ink::Strong, &head),
+        paint.ink(Ink::Faint, &declared.place.to_string())
+    );
     let room = paint.width.map_or(usize::MAX, |w| w.saturating_sub(13));
     let mut line = |ink: Ink, label: &str, text: &str| {
         for (i, text) in wrapped(text, room).iter().enumerate() {
@@ -96,19 +100,19 @@ fn render(graph: &Graph, audit: &StepAudit, paint: Paint) -> String {
         }
     };
     let name = |path: &Arc<str>| shown(graph, path);
-    let mut read = named(&audit.read, name, "nothing of the workspace");
-    if audit.system > 0 {
-        let files = if audit.system == 1 { "1 file" } else { &*format!("{} files", audit.system) };
+    let mut read = named(&step.read, name, "nothing of the workspace");
+    if step.system > 0 {
+        let files = if step.system == 1 { "1 file" } else { &*format!("{} files", step.system) };
         read.push_str(&format!(", and {files} of the system"));
     }
     line(Ink::Calm, "read", &read);
-    if !audit.uncounted.is_empty() {
-        line(Ink::Calm, "uncounted", &excerpt(&audit.uncounted));
+    if !step.uncounted.is_empty() {
+        line(Ink::Calm, "uncounted", &excerpt(&step.uncounted));
     }
-    if !audit.unused.is_empty() {
-        line(Ink::Doubt, "unused", &named(&audit.unused, name, ""));
+    if !step.unused.is_empty() {
+        line(Ink::Doubt, "unused", &named(&step.unused, name, ""));
     }
-    let (there, missing): (Vec<_>, Vec<_>) = audit.looked_up.iter().partition(|(_, there)| *there);
+    let (there, missing): (Vec<_>, Vec<_>) = step.looked_up.iter().partition(|(_, there)| *there);
     let paths = |list: &[&(Arc<str>, bool)]| list.iter().map(|(p, _)| p.clone()).collect::<Vec<_>>();
     if !there.is_empty() {
         let text = named(&paths(&there), name, "");
@@ -117,17 +121,17 @@ fn render(graph: &Graph, audit: &StepAudit, paint: Paint) -> String {
     if !missing.is_empty() {
         line(Ink::Calm, "asked for", &format!("{}: not there", named(&paths(&missing), name, "")));
     }
-    for refusal in &audit.refused {
+    for refusal in &step.refused {
         line(Ink::Wrong, "refused", &refused_thing(refusal));
     }
-    for output in &audit.differs {
+    for output in &step.differs {
         line(
             Ink::Wrong,
             "differs",
             &format!("{output}: other bytes than the last time, from the same inputs"),
         );
     }
-    if let Some(failure) = &audit.failure {
+    if let Some(failure) = &step.failure {
         line(Ink::Wrong, "failed", &short(failure));
     }
     out + "\n"
@@ -166,9 +170,13 @@ fn named(paths: &[Arc<str>], name: impl Fn(&Arc<str>) -> String, none: &str) -> 
     }
 }
 
-fn sum(audits: &[StepAudit]) -> String {
-    let steps = if audits.len() == 1 { "1 step".to_owned() } else { format!("{} steps", audits.len()) };
-    let count = |of: fn(&StepAudit) -> usize| audits.iter().map(of).sum::<usize>();
+fn sum(observed_steps: &[ObservedStep]) -> String {
+    let steps = if observed_steps.len() == 1 {
+        "1 step".to_owned()
+    } else {
+        format!("{} steps", observed_steps.len())
+    };
+    let count = |of: fn(&ObservedStep) -> usize| observed_steps.iter().map(of).sum::<usize>();
     let counts = [
         (count(|a| a.refused.iter().filter(|r| **r != Refusal::Network).count()), "refused"),
         (count(|a| usize::from(a.refused.contains(&Refusal::Network))), "refused the network"),
