@@ -49,12 +49,25 @@ pub struct Request<'a> {
     pub publish: bool,
     /// Steps that run though their results are there.
     pub again: &'a [StepId],
+    /// Where the first of some words is written in what people edited since a time, in nanoseconds since 1970: `file:line`.
+    pub edited: &'a EditedAt<'a>,
 }
+
+/// Finds where people edited a word, by candidates and the time since when.
+pub type EditedAt<'a> = dyn Fn(&[String], i64) -> Option<Arc<str>> + Sync + 'a;
 
 impl<'a> Request<'a> {
     /// A request in a graph that has everything.
     pub fn whole(graph: &'a Graph, files: &'a [FileId]) -> Request<'a> {
-        Request { graph, files, settled: &[], maker_elsewhere: &|_| None, publish: true, again: &[] }
+        Request {
+            graph,
+            files,
+            settled: &[],
+            maker_elsewhere: &|_| None,
+            publish: true,
+            again: &[],
+            edited: &|_, _| None,
+        }
     }
 }
 
@@ -72,6 +85,7 @@ pub struct Build<'a> {
     pub(crate) after: Mutex<ChangeList<Arc<StepMemory>>>,
     pub(crate) maker_elsewhere: &'a (dyn Fn(&str) -> Option<Arc<str>> + Sync),
     pub(crate) again: HashSet<StepId>,
+    edited: &'a EditedAt<'a>,
     pub(crate) options: Options,
     /// Definitions of which a step was recorded: where the target is defined, and the step.
     pub(crate) watched: Mutex<HashSet<(Place, Place)>>,
@@ -166,6 +180,7 @@ impl<'a> Build<'a> {
             after: Mutex::default(),
             maker_elsewhere: request.maker_elsewhere,
             again: request.again.iter().copied().collect(),
+            edited: request.edited,
             options,
             watched: Mutex::default(),
         };
@@ -180,6 +195,11 @@ impl<'a> Build<'a> {
     pub(crate) fn tool(&self, id: ToolId) -> Result<FoundTool, ToolProblem> {
         let find = || self.outside.tool(&self.graph.tools[id.index()]);
         self.known.tools[id.index()].get_or_init(find).clone()
+    }
+
+    /// Where one of some words was edited.
+    pub(crate) fn edited(&self, words: &[String], since: i64) -> Option<Arc<str>> {
+        (self.edited)(words, since)
     }
 
     pub(crate) fn remember(&self, id: StepId, memory: StepMemory) {

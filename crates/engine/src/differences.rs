@@ -10,6 +10,7 @@ use nubrik_source::FilePath;
 use crate::build::Build;
 use crate::command_text::shown_service;
 use crate::comparison::{Comparison, Difference, Part};
+use crate::reason::Reason;
 use crate::state::StepMemory;
 
 /// A description longer than this is not kept, in bytes: of a step with so many words only the digest is compared.
@@ -91,6 +92,28 @@ impl Build<'_> {
         compared.min_by_key(|c| (c.differences.len(), std::cmp::Reverse(c.build), c.variant.clone()))
     }
 
+    /// That what a step does changed: where it was edited, or what differs.
+    pub(crate) fn edit_of(&self, id: StepId, memory: &StepMemory) -> Reason {
+        let step = self.graph.step(id);
+        let what = match step.native.as_deref() {
+            None => "command",
+            Some(Native::Write { .. }) => "text",
+            Some(_) => "definition",
+        };
+        let cores: Vec<_> = between(&memory.described, &self.describe(id)).iter().map(core).collect();
+        let words: Vec<String> = cores.iter().filter_map(|(_, now)| now.clone()).collect();
+        // What it made when it last ran is as old as that run, or older where it was kept from an earlier one.
+        let since = memory.signatures.iter().map(|s| s.changed).max().unwrap_or(i64::MAX);
+        if let Some(place) = self.edited(&words, since) {
+            return Reason::CommandChanged { what, place, instead: None };
+        }
+        // A line of a kit that comes with the tool is none that people edit: they edit what they give to it.
+        let owner = &self.graph.owner(id).place;
+        let place = if step.place.file.starts_with(KIT_MARK) { owner } else { &step.place };
+        let instead = cores.first().map(|core| in_words(core).into());
+        Reason::CommandChanged { what, place: place.to_string().into(), instead }
+    }
+
     fn differences(&self, id: StepId, memory: &StepMemory, described: &str) -> Vec<Difference> {
         let step = self.graph.step(id);
         let mut differences = Vec::new();
@@ -144,6 +167,49 @@ impl Build<'_> {
             Some(target) => format!("{} of {target}", path.rsplit('/').next().unwrap_or(path)),
             None => path.to_owned(),
         }
+    }
+}
+
+/// What names of kits that come with the tool begin with.
+const KIT_MARK: &str = "nub:";
+
+/// A core is cut to so many characters where it is told.
+const TOLD_CORE: usize = 32;
+
+/// What is left of a difference when the beginning and the end that both have are taken away, as whole words: before and now.
+fn core(difference: &Difference) -> (Option<String>, Option<String>) {
+    let (before, now) = match (&difference.before, &difference.now) {
+        (Some(before), Some(now)) => (before, now),
+        (before, now) => return (before.as_deref().map(str::to_owned), now.as_deref().map(str::to_owned)),
+    };
+    let is_word = |c: &char| c.is_alphanumeric() || "_-.".contains(*c);
+    let (old, new): (Vec<char>, Vec<char>) = (before.chars().collect(), now.chars().collect());
+    let mut start = old.iter().zip(&new).take_while(|(a, b)| a == b).count();
+    let most = old.len().min(new.len()) - start;
+    let mut end = old.iter().rev().zip(new.iter().rev()).take(most).take_while(|(a, b)| a == b).count();
+    while start > 0 && is_word(&new[start - 1]) {
+        start -= 1;
+    }
+    while end > 0 && is_word(&new[new.len() - end]) {
+        end -= 1;
+    }
+    let part = |chars: &[char]| Some(chars[start..chars.len() - end].iter().collect());
+    (part(&old), part(&new))
+}
+
+/// A core as it is told.
+fn in_words(core: &(Option<String>, Option<String>)) -> String {
+    let cut = |text: &str| match text.char_indices().nth(TOLD_CORE) {
+        Some((at, _)) => format!("{}…", &text[..at]),
+        None => text.to_owned(),
+    };
+    match core {
+        (Some(before), Some(now)) if before.is_empty() => format!("{} is new", cut(now)),
+        (Some(before), Some(now)) if now.is_empty() => format!("{} is gone", cut(before)),
+        (Some(before), Some(now)) => format!("{} instead of {}", cut(now), cut(before)),
+        (None, Some(now)) => format!("{} is new", cut(now)),
+        (Some(before), None) => format!("{} is gone", cut(before)),
+        (None, None) => String::new(),
     }
 }
 
@@ -206,7 +272,8 @@ fn between(before: &str, now: &str) -> Vec<Difference> {
         let best = like
             .map(|(at, (_, other))| (alike(&text, other), at))
             .max_by_key(|(likeness, at)| (*likeness, std::cmp::Reverse(*at)));
-        let successor = best.filter(|(likeness, _)| *likeness > 0).map(|(_, at)| new.remove(at).1);
+        let successor =
+            best.filter(|(likeness, _)| *likeness > 0 || part == Part::Text).map(|(_, at)| new.remove(at).1);
         differences.push(Difference { part, before: Some(text), now: successor });
     }
     differences.extend(new.into_iter().map(|(part, text)| Difference {
@@ -300,6 +367,20 @@ mod tests {
         assert_eq!(without_variant(".nubrik/made/t/~mode=x/@a").1, Some("mode=x"));
         assert_eq!(readable_variant(Some("kit.flags.mode=x,kit.b=1")), "mode=x, b=1");
         assert_eq!(readable_variant(Some("0123abcd")), "other options");
+    }
+
+    #[test]
+    fn the_core_of_a_difference_is_what_people_edited() {
+        let told = |before: &str, now: &str| {
+            let text = |t: &str| (!t.is_empty()).then(|| t.into());
+            in_words(&core(&Difference { part: Part::Word, before: text(before), now: text(now) }))
+        };
+        assert_eq!(told("-O0", "-O2"), "-O2 instead of -O0");
+        assert_eq!(told("<p>gauge at 185 cm</p>", "<p>gauge at 190 cm</p>"), "190 instead of 185");
+        assert_eq!(told("r41, draft", "r42, draft"), "r42 instead of r41");
+        assert_eq!(told("a b", "a b c"), "b c instead of b");
+        assert_eq!((told("", "-g"), told("-g", "")), ("-g is new".to_owned(), "-g is gone".to_owned()));
+        assert_eq!(told("aaa", "aaaa"), "aaaa instead of aaa");
     }
 
     #[test]

@@ -245,7 +245,7 @@ impl Build<'_> {
         let memory = self.before.steps.get(step.folder.shared());
         let (reason, in_place) = match &memory {
             None => (Reason::New, false),
-            Some(memory) if memory.outputs.is_empty() => (Reason::Unfinished, false),
+            Some(memory) if memory.outputs.is_empty() => (memory.why_unfinished(), false),
             Some(memory) => {
                 let in_place = self.outputs_in_place(id, memory);
                 match (self.what_changed(id, memory, now), in_place) {
@@ -360,7 +360,7 @@ impl Build<'_> {
             // All parts are the same, and the key is not: it is put together in another way.
             return Reason::RulesChanged;
         }
-        Reason::changed(self.graph.step(id))
+        self.edit_of(id, memory)
     }
 
     /// The target that makes a file.

@@ -71,14 +71,14 @@ impl Build<'_> {
         if let Some(&file) = uncertain {
             return match memory {
                 None => (Verdict::Ran, Reason::New),
-                Some(memory) if memory.outputs.is_empty() => (Verdict::Ran, Reason::Unfinished),
+                Some(memory) if memory.outputs.is_empty() => (Verdict::Ran, memory.why_unfinished()),
                 Some(memory) if memory.command != crate::key::command_digest(self.graph, node) => {
                     // Inputs that the tool adds itself are known only when the step can be examined.
                     let own = memory.inputs.iter().map(|(path, _)| path).filter(|p| !p.is_of_workspace());
                     let files: Vec<FilePath> =
                         node.inputs.iter().map(|f| FilePath::from(&self.graph.file(*f).path)).collect();
                     let other = self.other_inputs(&memory, files.iter().chain(own));
-                    (Verdict::Ran, other.unwrap_or_else(|| Reason::changed(node)))
+                    (Verdict::Ran, other.unwrap_or_else(|| self.edit_of(step, &memory)))
                 }
                 Some(_) => {
                     let path = self.graph.file(file).path.shared().clone();
@@ -90,6 +90,9 @@ impl Build<'_> {
         let now = match self.examine(step) {
             Ok(now) => now,
             Err(Failure::NoInput { path, .. }) => return (Verdict::Failed, Reason::InputRemoved { path }),
+            Err(Failure::NoTool(problem)) => {
+                return (Verdict::Failed, Reason::ToolMissing { tool: problem.name });
+            }
             Err(_) => return (Verdict::Failed, Reason::Unfinished),
         };
         match self.decide(step, &now) {

@@ -3,8 +3,6 @@
 use std::fmt;
 use std::sync::Arc;
 
-use nubrik_graph::{Native, Step};
-
 /// Why a step is not simply current. Paths are from the workspace's root, targets are addresses.
 #[derive(Clone, PartialEq, Eq, Debug)]
 #[allow(missing_docs)] // The fields are said by their names and the line above each case.
@@ -19,9 +17,9 @@ pub enum Reason {
     InputAdded { path: Arc<str>, target: Option<Arc<str>> },
     /// It no longer has an input that it had.
     InputRemoved { path: Arc<str> },
-    /// Its words, variables or names changed, or the text that it writes: what people call that, and where
-    /// it is written.
-    CommandChanged { what: &'static str, place: Arc<str> },
+    /// Its words, variables or names changed, or the text that it writes: what people call that, and where they edited it. Where
+    /// no edit is known, where it is defined, and what differs.
+    CommandChanged { what: &'static str, place: Arc<str>, instead: Option<Arc<str>> },
     /// A tool is not what it was.
     ToolChanged { tool: Arc<str> },
     /// What it may see of the workspace is ruled in another way.
@@ -36,8 +34,12 @@ pub enum Reason {
     OutputMissing { path: Arc<str> },
     /// An output is not what the step made.
     OutputEdited { path: Arc<str> },
-    /// It failed or was stopped the last time.
+    /// It was stopped the last time, before it was done.
     Unfinished,
+    /// It failed the last time.
+    FailedBefore,
+    /// The machine lacks a tool that it runs.
+    ToolMissing { tool: Arc<str> },
     /// It was asked for though its result is there.
     AskedFor,
     /// It uses a service that runs somewhere else: what it answers is not known.
@@ -68,7 +70,10 @@ impl fmt::Display for Reason {
             Reason::InputChanged { path, target } => write!(f, "{} changed", from(target, path)),
             Reason::InputAdded { path, target } => write!(f, "{} is a new input", from(target, path)),
             Reason::InputRemoved { path } => write!(f, "{} is no longer needed", file_name(path)),
-            Reason::CommandChanged { what, place } => write!(f, "its {what} changed, {place}"),
+            Reason::CommandChanged { what, place, instead: None } => write!(f, "its {what} changed, {place}"),
+            Reason::CommandChanged { what, place, instead: Some(instead) } => {
+                write!(f, "its {what} changed, {place}: {instead}")
+            }
             Reason::ToolChanged { tool } => write!(f, "the tool {tool} changed"),
             Reason::ConfinementChanged => f.write_str("what it sees besides what it declares changed"),
             Reason::RulesChanged => f.write_str("this version of nubrik runs steps by other rules"),
@@ -76,7 +81,9 @@ impl fmt::Display for Reason {
             Reason::NameVanished { path } => write!(f, "{path} vanished"),
             Reason::OutputMissing { path } => write!(f, "its output {} is gone", file_name(path)),
             Reason::OutputEdited { path } => write!(f, "its output {} was edited", file_name(path)),
-            Reason::Unfinished => f.write_str("failed or was stopped last time"),
+            Reason::Unfinished => f.write_str("was stopped last time"),
+            Reason::FailedBefore => f.write_str("failed last time"),
+            Reason::ToolMissing { tool } => write!(f, "there is no tool {tool} on this machine"),
             Reason::AskedFor => f.write_str("asked for again"),
             Reason::UsesElsewhere { service } => {
                 write!(f, "{service} runs somewhere else, and may answer anything")
@@ -96,15 +103,8 @@ fn file_name(path: &str) -> &str {
 }
 
 impl Reason {
-    /// That what a step does changed.
-    pub(crate) fn changed(step: &Step) -> Reason {
-        let what = match step.native.as_deref() {
-            None => "command",
-            Some(Native::Write { .. }) => "text",
-            Some(_) => "definition",
-        };
-        Reason::CommandChanged { what, place: step.place.to_string().into() }
-    }
+    /// The code of a failure, by which it is remembered.
+    pub(crate) const FAILED_BEFORE: &str = "failed-before";
 
     /// A stable word for the kind of reason, for scripts.
     pub fn code(&self) -> &'static str {
@@ -123,6 +123,8 @@ impl Reason {
             Reason::OutputMissing { .. } => "output-missing",
             Reason::OutputEdited { .. } => "output-edited",
             Reason::Unfinished => "unfinished",
+            Reason::FailedBefore => Reason::FAILED_BEFORE,
+            Reason::ToolMissing { .. } => "tool-missing",
             Reason::AskedFor => "asked-for",
             Reason::UsesElsewhere { .. } => "uses-elsewhere",
             Reason::OtherAddress => "other-address",

@@ -198,7 +198,10 @@ impl<'b, 'a> Schedule<'b, 'a> {
                     signatures: Vec::new(),
                     micros: done.micros,
                     build: build.number,
-                    because: StepMemory::because_of(&done.reason),
+                    because: StepMemory::because_of(match &failure {
+                        Some(_) => &Reason::FailedBefore,
+                        None => &Reason::Unfinished,
+                    }),
                 };
                 build.note(step, Arc::new(unfinished));
                 let verdict = if failure.is_some() { Verdict::Failed } else { Verdict::Unstarted };

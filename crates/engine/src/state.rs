@@ -56,6 +56,11 @@ pub struct StepMemory {
 }
 
 impl StepMemory {
+    /// Why the step runs again, of which no outputs are remembered.
+    pub(crate) fn why_unfinished(&self) -> Reason {
+        if self.because.0 == Reason::FAILED_BEFORE { Reason::FailedBefore } else { Reason::Unfinished }
+    }
+
     /// Notes why the step ran.
     pub(crate) fn because_of(reason: &Reason) -> (String, String, Option<Arc<str>>) {
         (reason.code().to_owned(), reason.to_string(), reason.input().cloned())

@@ -293,6 +293,12 @@ impl Seal {
             .collect()
     }
 
+    /// Paths with their entries that play a role.
+    pub fn with_role(&self, role: Roles) -> impl Iterator<Item = (FilePath, Entry)> + '_ {
+        let all = (0..self.len()).map(|n| (n, self.entry(n))).filter(move |(_, entry)| entry.roles.has(role));
+        all.map(|(n, entry)| (FilePath::from_text(self.path(n).into()), entry))
+    }
+
     fn bytes(&self) -> &[u8] {
         (*self.file).as_ref()
     }

@@ -134,3 +134,57 @@ fn an_audit_knows_copies_and_listings_and_names_what_does_not_count() {
     assert!(cat["counts"].as_array().unwrap().iter().any(|path| path.as_str().unwrap().ends_with("/ls")));
     assert!(doctor.iter().any(|e| e["name"] == "rooms for steps" && e["ok"] == true));
 }
+
+#[test]
+fn a_reason_names_what_was_edited_and_not_the_line_of_a_kit() {
+    let sandbox = Sandbox::new(&[
+        ("kit/flags.nub", "## How sources are compiled.\nlet ours = [\"-g\"]\n"),
+        ("heights.csv", "code,height\nardle,210\nfethal,185\n"),
+        ("a.c", "int main(void) { return 0; }\n"),
+        (
+            "targets.nub",
+            "use \"nub:c\" as c\nuse { ours } from \"/kit/flags.nub\"\n\
+            target a = c.program { sources = \"a.c\", flags = ours }\n\
+            target pages = {each h in load_csv(\"heights.csv\") give h.code: write { path = h.code, text = \"{h.height} cm\" }}\n\
+            target season = write { path = \"season\", text = env(\"SEASON\", default = \"spring\") }\n",
+        ),
+    ]);
+    sandbox.build();
+    let reasons = |args: &[&str], season: &str| {
+        let run = sandbox.run_with(args, &[("SEASON", season)]).expect(0);
+        let events = run.events().into_iter().filter(|e| e["event"] == "step" || e["event"] == "plan");
+        let mut reasons: Vec<String> = events
+            .filter(|e| e["reason_code"] == "command-changed")
+            .map(|e| e["reason"].as_str().unwrap().to_owned())
+            .collect();
+        reasons.sort();
+        reasons
+    };
+    sandbox.write("kit/flags.nub", "## How sources are compiled.\nlet ours = [\"-g\", \"-Wall\"]\n");
+    sandbox.write("heights.csv", "code,height\nardle,210\nfethal,190\n");
+    let edited = ["its command changed, kit/flags.nub:2", "its text changed, heights.csv:3"];
+    assert_eq!(reasons(&["plan", "--json"], "spring"), edited);
+    assert_eq!(reasons(&["plan", "--json"], "spring"), edited, "a kept answer knows it, too");
+    assert_eq!(reasons(&["build", "--json"], "spring"), edited, "a build says what the plan said");
+    // What nobody edited is told by what it was and is.
+    let season = ["its text changed, targets.nub:5: autumn instead of spring"];
+    assert_eq!(reasons(&["build", "--json"], "autumn"), season);
+    // A value that is gone is written nowhere: where it is used is the nearest that there is.
+    sandbox.write("kit/flags.nub", "## How sources are compiled.\nlet ours: list[text] = []\n");
+    let gone = ["its command changed, targets.nub:3: -g is gone"];
+    assert_eq!(reasons(&["build", "--json"], "autumn"), gone);
+}
+
+#[test]
+fn a_failure_and_a_stop_are_told_apart_afterwards_and_so_is_a_missing_tool() {
+    let sandbox = Sandbox::new(&[("targets.nub", "target a = step { run = `false {out \"a\"}` }\n")]);
+    let run = sandbox.run(&["build"]).expect(1).stdout;
+    assert!(run.contains("\n1 of 1 step failed. "), "{run}");
+    assert!(sandbox.run(&["plan"]).expect(0).stdout.contains("failed last time"));
+    sandbox.write("targets.nub", "target a = step { run = `no_such_tool {out \"a\"}` }\n");
+    let planned = sandbox.run(&["plan"]).expect(0).stdout;
+    assert!(
+        planned.contains("fail      a") && planned.contains("there is no tool no_such_tool"),
+        "{planned}"
+    );
+}

@@ -460,7 +460,7 @@ fn why_shows_which_words_differ() {
     let run = sandbox.run(&["why", "last", "--plain"]).expect(0);
     let wanted = "last might run now\n\
         because   last    make last.txt    if first.txt of first changes\n\
-        since     first   make first.txt   its command changed, targets.nub:3\n          \
+        since     first   make first.txt   its command changed, targets.nub:2\n          \
         since build 1:\n          word      -O1 instead of -O0\n          variable  DEPTH=8 instead of DEPTH=7\n";
     assert_eq!(run.stdout, wanted);
     let run = sandbox.run(&["why", "last", "--json"]).expect(0);

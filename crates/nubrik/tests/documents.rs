@@ -135,20 +135,3 @@ fn definitions_in_the_pages_evaluate() {
         }
     }
 }
-
-#[test]
-fn the_workspace_of_the_handbook_evaluates() {
-    let root = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../..");
-    let page = std::fs::read_to_string(root.join("docs/handbook.md")).unwrap();
-    let sandbox = Sandbox::new(&FILES);
-    let mut files = 0;
-    for part in page.split("```nub\n").collect::<Vec<_>>().windows(2) {
-        // The name of the file stands in a line of its own above each definition.
-        let named =
-            part[0].lines().rev().find(|line| line.starts_with('`') && line.ends_with(".nub`")).unwrap();
-        sandbox.write(named.trim_matches('`'), part[1].split("```").next().unwrap());
-        files += 1;
-        evaluates(&sandbox, named);
-    }
-    assert!(files >= 9);
-}

@@ -1,5 +1,6 @@
 //! A session: one command's work in one workspace.
 
+mod edits;
 mod kept;
 mod lending;
 mod looked_for;
@@ -454,7 +455,9 @@ impl Session {
         listener: &dyn Listener,
         supposed: Supposed<'_>,
     ) -> Vec<PlannedStep> {
-        let request = Request::whole(&evaluation.graph, &evaluation.requested);
+        let edits = self.edits();
+        let edited = edits.finder();
+        let request = Request { edited: &edited, ..Request::whole(&evaluation.graph, &evaluation.requested) };
         plan(request, self.state(), &self.machine, self.store(), listener, supposed)
     }
 

@@ -19,11 +19,15 @@ pub fn sentence(summary: &Summary, micros: u64, cancelled: bool) -> String {
         format!("stopped after {}", time(micros))
     } else if summary.current == summary.steps {
         return format!("nothing to run: all {} current. {}", steps(summary.steps), time(micros));
+    } else if summary.failed > 0 {
+        format!("{} of {} failed", summary.failed, steps(summary.steps))
     } else {
         format!("{} of {} ran", summary.ran, steps(summary.steps))
     };
+    let failed_is_said = !cancelled && summary.failed > 0;
     for (count, word) in [
-        (summary.failed, "failed"),
+        (if failed_is_said { summary.ran } else { 0 }, "ran"),
+        (if failed_is_said { 0 } else { summary.failed }, "failed"),
         (summary.blocked, "blocked"),
         (summary.unstarted, "unstarted"),
         (summary.reused, "reused"),
@@ -95,7 +99,7 @@ mod tests {
         let bad = Summary { steps: 4, ran: 1, failed: 1, blocked: 1, unstarted: 1, ..Summary::default() };
         assert_eq!(
             sentence(&bad, 20_000, false),
-            "1 of 4 steps ran, 1 failed, 1 blocked, 1 unstarted. 0.02s"
+            "1 of 4 steps failed, 1 ran, 1 blocked, 1 unstarted. 0.02s"
         );
         assert_eq!(sentence(&Summary::default(), 0, false), "nothing to build here");
         assert!(sentence(&some, 2_000_000, true).starts_with("stopped after 2.00s, 1 reused, 6 current."));

@@ -81,6 +81,10 @@ impl Session {
             news.entries.insert(FilePath::from_text(at.into()), Entry { signature: change.now, ..entry });
         }
         let evaluation = kept_read(own, path, &seal, threads())?;
+        // Reasons name files that were edited.
+        let mut seen = self.seen.lock().unwrap_or_else(PoisonError::into_inner);
+        seen.files.extend(seal.with_role(Roles::READ));
+        drop(seen);
         if !news.entries.is_empty() {
             // Without it the same folders are listed once more.
             let _ = seal.add(own, path, news);

@@ -5,7 +5,7 @@ use std::fs;
 use std::sync::Arc;
 
 use nubrik_disk::Signature;
-use nubrik_engine::{Listener, Options, PlannedStep, Request, Supposed, build};
+use nubrik_engine::{EditedAt, Listener, Options, PlannedStep, Request, Supposed, build};
 use nubrik_graph::Graph;
 use nubrik_lang::{AddressPattern, Answer, AnswerText, EntryKind, REQUEST, SampleRequest, World};
 use nubrik_memory::{
@@ -93,7 +93,11 @@ impl Reached {
     }
 
     /// What is to be built of it.
-    fn request<'r>(&'r self, maker_elsewhere: &'r (dyn Fn(&str) -> Option<Arc<str>> + Sync)) -> Request<'r> {
+    fn request<'r>(
+        &'r self,
+        maker_elsewhere: &'r (dyn Fn(&str) -> Option<Arc<str>> + Sync),
+        edited: &'r EditedAt<'r>,
+    ) -> Request<'r> {
         Request {
             graph: &self.part.graph,
             files: &self.part.requested,
@@ -101,6 +105,7 @@ impl Reached {
             maker_elsewhere,
             publish: true,
             again: &[],
+            edited,
         }
     }
 
@@ -156,7 +161,9 @@ impl Session {
     /// What a build of what a change reaches would do, and how many steps the whole request needs. Changes nothing.
     pub fn plan_reached(&self, reached: &Reached, listener: &dyn Listener) -> (usize, Vec<PlannedStep>) {
         let maker_elsewhere = |path: &str| reached.snapshot.maker_of(path).map(Arc::from);
-        let request = reached.request(&maker_elsewhere);
+        let edits = self.edits();
+        let edited = edits.finder();
+        let request = reached.request(&maker_elsewhere, &edited);
         let planned = nubrik_engine::plan(
             request,
             self.state(),
@@ -404,11 +411,15 @@ impl Workshop<'_> {
             false => Vec::new(),
         };
         let maker_elsewhere = |path: &str| reached.snapshot.maker_of(path).map(Arc::from);
-        let request = reached.request(&maker_elsewhere);
+        let edits = self.edits();
+        let edited = edits.finder();
+        let request = reached.request(&maker_elsewhere, &edited);
         let out = self.results_folder();
         let chronicle = Chronicle::new(listener, &reached.part.graph);
         let mut outcome =
             build(request, &out, self.state(), &self.machine, self.store(), &chronicle, options);
+        drop(edited);
+        drop(edits);
         outcome.changes.published.extend(gone);
         self.tidy_up(&reached.part.graph, listener, &outcome);
         outcome.summary.current += steps.saturating_sub(outcome.summary.steps);

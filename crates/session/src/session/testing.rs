@@ -41,10 +41,15 @@ impl Workshop<'_> {
     ) -> Result<BuildReport, BuildProblem> {
         self.prepare(listener);
         let chronicle = Chronicle::new(listener, &evaluation.graph);
-        let request = Request { publish: false, again, ..Request::whole(&evaluation.graph, verdicts) };
+        let edits = self.edits();
+        let edited = edits.finder();
+        let request =
+            Request { publish: false, again, edited: &edited, ..Request::whole(&evaluation.graph, verdicts) };
         let out = self.results_folder();
         let mut outcome =
             build(request, &out, self.state(), &self.machine, self.store(), &chronicle, options);
+        drop(edited);
+        drop(edits);
         self.count_earlier(evaluation, &mut outcome.summary);
         self.keep_history(patterns, chronicle, &outcome);
         self.tidy_up(&evaluation.graph, listener, &outcome);

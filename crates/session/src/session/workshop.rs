@@ -99,8 +99,10 @@ impl Workshop<'_> {
         nubrik_confine::become_reaper();
         let graph = &evaluation.graph;
         let heard = StepListener { listener, graph, verdicts: Mutex::default() };
+        let edits = self.edits();
+        let edited = edits.finder();
         let mut outcome = build(
-            Request { publish: false, ..Request::whole(graph, &evaluation.probes) },
+            Request { publish: false, edited: &edited, ..Request::whole(graph, &evaluation.probes) },
             &self.results_folder(),
             self.state(),
             &self.machine,
@@ -108,6 +110,8 @@ impl Workshop<'_> {
             &heard,
             options,
         );
+        drop(edited);
+        drop(edits);
         for (folder, verdict) in heard.verdicts.into_inner().unwrap_or_else(PoisonError::into_inner) {
             self.session.earlier.entry(folder).or_insert(verdict);
         }
@@ -173,8 +177,10 @@ impl Workshop<'_> {
         let gone = self.remove_stale_results(patterns, evaluation);
         let out = self.results_folder();
         let chronicle = Chronicle::new(listener, &evaluation.graph);
+        let edits = self.edits();
+        let edited = edits.finder();
         let mut outcome = build(
-            Request::whole(&evaluation.graph, files),
+            Request { edited: &edited, ..Request::whole(&evaluation.graph, files) },
             &out,
             self.state(),
             &self.machine,
@@ -182,6 +188,8 @@ impl Workshop<'_> {
             &chronicle,
             options,
         );
+        drop(edited);
+        drop(edits);
         outcome.changes.published.extend(gone);
         self.count_earlier(evaluation, &mut outcome.summary);
         self.keep_history(patterns, chronicle, &outcome);
@@ -204,9 +212,13 @@ impl Workshop<'_> {
         options: Options,
     ) -> Result<BuildReport, BuildProblem> {
         self.prepare(listener);
-        let request = Request { publish: false, ..Request::whole(&evaluation.graph, files) };
+        let edits = self.edits();
+        let edited = edits.finder();
+        let request = Request { publish: false, edited: &edited, ..Request::whole(&evaluation.graph, files) };
         let out = self.results_folder();
         let mut outcome = build(request, &out, self.state(), &self.machine, self.store(), listener, options);
+        drop(edited);
+        drop(edits);
         self.tidy_up(&evaluation.graph, listener, &outcome);
         self.remember(std::mem::take(&mut outcome.changes))?;
         Ok(BuildReport::of(&outcome, Results::default()))
