@@ -14,7 +14,7 @@ target c = step { run = `cat {b} > {out "q"}` }
 target d = pack { path = "d.tar.zst", files = a }
 N
   echo 'i=0; while [ $i -lt 2000 ]; do echo "$1 line $i of a text"; i=$((i+1)); done > $2' > g.sh
-  k=0; for f in 1 2 3 4 5 6; do timeout 60 $NB build > $T/log 2>&1; r=$?; k=$((k+1)); [ $r = 0 ] && break; grep -q 'fault\|panick' $T/log && echo "PANIC: $(grep -m1 'fault\|panick' $T/log)"; [ $r = 124 ] && echo HANG;  mount -o remount,size=$(( (f+1) * 8 ))m,nr_inodes=$(( (f+1)*4000 )) $T/s; done
+  k=0; for f in 1 2 3 4 5 6; do timeout 60 $NB build > $T/log 2>&1; r=$?; k=$((k+1)); [ $r = 0 ] && break; grep -q 'has a fault\|panick' $T/log && echo "PANIC: $(grep -m1 'has a fault\|panick' $T/log)"; [ $r = 124 ] && echo HANG;  mount -o remount,size=$(( (f+1) * 8 ))m,nr_inodes=$(( (f+1)*4000 )) $T/s; done
   [ $r = 0 ] || { echo "never: $(tail -3 $T/log)"; }
   s=$(cat out/default/c/q out/default/b/*/p | sha1sum; ls out/default | wc -l)
   rm -rf .nubrik out; $NB build > $T/log 2>&1; s3=$(cat out/default/c/q out/default/b/*/p | sha1sum; ls out/default | wc -l)

@@ -30,8 +30,19 @@ pub struct Options {
     pub memory: u64,
     /// Whether to go on with what does not depend on a failure.
     pub keep_going: bool,
-    /// Whether steps run that reach out of this machine. What is current or kept already is taken all the same.
-    pub reaches_out: bool,
+    /// How far steps may reach. What is current or kept already is taken all the same.
+    pub reach: Outreach,
+}
+
+/// How far the steps of a build may reach.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub enum Outreach {
+    /// As far as they say.
+    Everything,
+    /// Not into the network: those that need it fail.
+    NoNetwork,
+    /// Neither there nor to services, which may have the network where the machine offers no other: for commands that only ask.
+    Nothing,
 }
 
 /// What is to be built.

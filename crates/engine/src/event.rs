@@ -134,6 +134,8 @@ pub enum Failure {
     },
     /// It would run, and reaches out of this machine, which whoever only asks does not want.
     NeedsBuild,
+    /// It would run and use the network, which is not wanted in this build.
+    Offline,
     /// An input changed while the step ran, so that its result cannot be trusted.
     InputMoved {
         /// The file.

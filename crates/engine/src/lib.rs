@@ -39,7 +39,7 @@ mod state;
 mod table;
 mod words;
 
-pub use build::{Build, EditedAt, Options, Outcome, Request};
+pub use build::{Build, EditedAt, Options, Outcome, Outreach, Request};
 pub use command_text::{shown_command, shown_service, shown_word};
 pub use comparison::{Comparison, Difference, Part};
 pub use event::{Event, Failure, Listener, Notice, PlannedStep, Refusal, Summary, Verdict};

@@ -9,7 +9,7 @@ use nubrik_graph::{Check, FileId, FileNode, Native, PlainFile, Program, Stage, S
 use nubrik_source::WsPath;
 use nubrik_store::{OutputRecord, RecordEntry, TreeKind};
 
-use crate::build::Build;
+use crate::build::{Build, Outreach};
 use crate::event::{Event, Failure, Notice, Refusal};
 use crate::examine::Examined;
 use crate::outside::{FoundTool, Job, JobEnd, Lent, Readable, Readables, Seen, Work};
@@ -104,8 +104,14 @@ impl Build<'_> {
 
     /// Runs a step's commands and keeps what they made. No failure with a failed result: stopped.
     pub(crate) fn run_step(&self, id: StepId, now: &Examined, reason: &Reason) -> Performed {
-        if !self.options.reaches_out && reaches_out(self.graph.step(id)) {
-            let result = Err(Some(Failure::NeedsBuild));
+        let step = self.graph.step(id);
+        let refusal = match self.options.reach {
+            Outreach::Nothing if uses_network(step) || !step.services.is_empty() => Some(Failure::NeedsBuild),
+            Outreach::NoNetwork if uses_network(step) => Some(Failure::Offline),
+            _ => None,
+        };
+        if let Some(failure) = refusal {
+            let result = Err(Some(failure));
             return Performed { result, survived: Vec::new(), micros: 0, printed: Vec::new() };
         }
         self.listener.hear(&Event::WillRun { step: id, reason: reason.clone() });
@@ -383,10 +389,7 @@ impl Build<'_> {
     }
 }
 
-/// Whether a step has the network, fetches something, or starts services, which may have the network where the machine
-/// offers no other.
-fn reaches_out(step: &Step) -> bool {
-    step.limits.network
-        || !step.services.is_empty()
-        || matches!(step.native.as_deref(), Some(Native::Fetch { .. }))
+/// Whether a step has the network, or fetches something.
+fn uses_network(step: &Step) -> bool {
+    step.limits.network || matches!(step.native.as_deref(), Some(Native::Fetch { .. }))
 }

@@ -14,7 +14,7 @@ use std::sync::Arc;
 use std::sync::atomic::Ordering;
 
 use fake::{Bench, FakeStore, Joins, expanded};
-use nubrik_engine::{Options, State};
+use nubrik_engine::{Options, Outreach, State};
 use nubrik_graph::{FileId, FileNode, OutputNode, Pipeline, Program, Stage, Step, StepId, ToolId};
 use nubrik_source::WsPath;
 use proptest::prelude::*;
@@ -421,7 +421,7 @@ impl World {
         let (outcome, log) = self.bench.build_files(
             &joins,
             &all,
-            Options { jobs, memory: u64::MAX, keep_going: true, reaches_out: true },
+            Options { jobs, memory: u64::MAX, keep_going: true, reach: Outreach::Everything },
         );
         if std::env::var_os("NUBRIK_TEST_LOG").is_some() {
             eprintln!("{log:#?} {:?}", self.words(0));

@@ -12,58 +12,11 @@ const STYLES: Styles = Styles::styled()
     .literal(AnsiColor::Blue.on_default().bold())
     .placeholder(AnsiColor::Yellow.on_default());
 
-/// The commands by what they are for. A test compares them with those that there are.
-const GROUPS: &str = "\
-{about}
-
-{usage-heading} {usage}
-
-Build
-  build        Build targets
-  test         Run tests whose results are out of date, after building what they need
-  run          Build a program, job or service and run it in this terminal
-  watch        Build, test or run again whenever a file changes
-  clean        Remove results; never needed for a correct build
-
-Look
-  list         List targets, tests and jobs by package
-  show         Show all about one target
-  tree         Show what a target depends on
-  how          Show the chain of dependencies from one target to another
-  graph        Draw what depends on what
-  options      List the options that can be set, and who reads them
-
-Understand
-  plan         Say what a build would run, and why, without building
-  why          Say why a target would run now, or why it last ran
-  history      List the last builds, or the steps of one of them
-  trace        Write when the steps of a build ran, for timeline viewers
-  inside       Open a shell in a step's folder, environment and sandbox
-  explain      Explain a form, a kind, an error, a setting, a state
-  doctor       Say which tools and libraries are installed, and what to install
-
-Write
-  init         Write a first `nubrik.toml` and `targets.nub` in this folder
-  demo         Unpack the demo workspace, build it, run it, and say what to try
-  fmt          Format definition files
-  lint         Check all definitions, without building
-  completions  Print completions of the command line for a shell
-
-Keep
-  cache        Say how much space kept results take, check them, make room
-
-Everywhere
-{options}
-
-A TARGET is written as its package and name (tide/tidecast), or as a glob of these (tide/**).
-`nubrik COMMAND --help` explains a command.
-";
-
 /// Builds what definitions describe, runs only what must run, and says why.
 #[derive(Parser)]
 #[command(name = "nubrik", version, styles = STYLES, max_term_width = 100)]
 #[command(
-    help_template = GROUPS
+    help_template = crate::groups::GROUPS
 )]
 pub struct Arguments {
     #[command(subcommand)]
@@ -141,17 +94,21 @@ pub enum UserCommand {
         how: How,
         /// Then run the steps of these targets once more, recorded, and compare what they read and write with
         /// what they declare
-        #[arg(long)]
+        #[arg(long, conflicts_with = "dry_run")]
         observe: bool,
         /// Only what a change since this revision of git can affect; uncommitted changes count
         #[arg(long, value_name = "REV", conflicts_with = "observe")]
         since: Option<String>,
-        /// Only say what would run, as `nubrik plan` does
-        #[arg(long, short = 'n', conflicts_with = "observe")]
-        dry_run: bool,
+        #[command(flatten)]
+        once: Once,
     },
     /// Run tests whose results are out of date, after building what they need
-    Test(Testing),
+    Test {
+        #[command(flatten)]
+        tests: Testing,
+        #[command(flatten)]
+        once: Once,
+    },
     /// Build a program, job or service and run it in this terminal
     Run(RunArguments),
     /// Build, test or run again whenever a file changes
@@ -175,12 +132,18 @@ reuse  its result is kept from an earlier build, here or in another workspace, a
         /// Targets (tide/tidecast), globs of them (tide/**), or files; without any, everything in this folder and below
         #[arg(value_name = "TARGET")]
         what: Vec<String>,
+        /// What `nubrik test` would run instead
+        #[arg(long)]
+        tests: bool,
         /// Pretend that this source changed; may be repeated
         #[arg(long, value_name = "FILE")]
         if_changed: Vec<PathBuf>,
         /// Only what a change since this revision of git can affect; uncommitted changes count
         #[arg(long, value_name = "REV")]
         since: Option<String>,
+        /// How many steps run at once, for the forecast
+        #[arg(long, short, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=4096))]
+        jobs: Option<u16>,
     },
     /// Say why a target would run now, or why it last ran
     Why {
@@ -317,7 +280,11 @@ reuse  its result is kept from an earlier build, here or in another workspace, a
         store: bool,
     },
     /// Check all definitions, without building
-    Lint,
+    Lint {
+        /// Fail on warnings, too
+        #[arg(long)]
+        strict: bool,
+    },
 }
 
 /// Tests, and how they are run.
@@ -402,6 +369,29 @@ pub struct How {
     /// Report every step and its reason, including steps with nothing to do
     #[arg(long)]
     pub reasons: bool,
+    /// Only say what fails or needs attention
+    #[arg(long, short, conflicts_with_all = ["reasons", "verbose"])]
+    pub quiet: bool,
+    /// Show the commands of steps that run
+    #[arg(long, short)]
+    pub verbose: bool,
+    /// Let no step use the network; one that needs it fails, unless its result is kept
+    #[arg(long)]
+    pub offline: bool,
+    /// Take no result that is kept for all workspaces, and keep none
+    #[arg(long)]
+    pub no_cache: bool,
+}
+
+/// What is done once, and would mean something else after each change.
+#[derive(Args, Clone, Copy, Default)]
+pub struct Once {
+    /// Only say what would run, as `nubrik plan` does
+    #[arg(long, short = 'n', conflicts_with = "rerun")]
+    pub dry_run: bool,
+    /// Run the steps of these targets again, though nothing changed
+    #[arg(long, conflicts_with = "since")]
+    pub rerun: bool,
 }
 
 /// Which tests are run.
@@ -416,6 +406,9 @@ pub struct WhichTests {
     /// Only those with this tag
     #[arg(long, value_name = "TAG")]
     pub tag: Option<String>,
+    /// Only those whose path has this text; may be repeated
+    #[arg(long, value_name = "TEXT")]
+    pub filter: Vec<String>,
     /// Run each of them N times, to find flaky ones
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u32).range(1..=10_000))]
     pub repeat: Option<u32>,
@@ -444,24 +437,6 @@ mod tests {
     use clap::CommandFactory;
 
     use super::*;
-
-    #[test]
-    fn each_command_is_in_a_group_with_what_it_does() {
-        let command = Arguments::command();
-        let commands = command.get_subcommands().filter(|command| command.get_name() != "help");
-        let mut count = 0;
-        for command in commands {
-            let line = GROUPS.lines().find(|line| line.starts_with(&format!("  {} ", command.get_name())));
-            let about = command.get_about().unwrap_or_default().to_string();
-            let said = line.unwrap_or_else(|| panic!("{} is in no group", command.get_name())).to_owned();
-            // The list may leave out what the command's own help says more.
-            let said = said.trim_start().trim_start_matches(command.get_name()).trim_start().to_owned();
-            let known: String = about.chars().take(said.chars().count().min(25)).collect();
-            assert!(said.starts_with(&known), "{}: {said:?}, and its help: {about:?}", command.get_name());
-            count += 1;
-        }
-        assert_eq!(GROUPS.lines().filter(|line| line.starts_with("  ")).count(), count);
-    }
 
     #[test]
     fn each_argument_is_explained() {

@@ -4,6 +4,8 @@ mod arguments;
 mod commands;
 mod exit;
 mod faults;
+mod groups;
+mod help;
 mod interrupt;
 mod ui;
 mod usage;

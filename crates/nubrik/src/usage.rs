@@ -30,7 +30,11 @@ pub fn explain(error: &clap::Error) -> Exit {
             (OutputStream::Output, Exit::Done)
         };
         let paint = console.paint(stream);
-        let text = error.render();
+        let of_command = match error.kind() {
+            ErrorKind::DisplayHelp => crate::help::of(std::env::args().skip(1)),
+            _ => None,
+        };
+        let text = of_command.unwrap_or_else(|| error.render());
         console.text(stream, &if paint.colours { text.ansi().to_string() } else { text.to_string() });
         return exit;
     }

@@ -20,7 +20,7 @@ use std::time::Duration;
 use nubrik_confine::CancelSwitch;
 use nubrik_disk::{Below, Signature, read_open};
 use nubrik_engine::{
-    Event, Listener, Notice, Outcome, PlannedStep, Request, State, Summary, Supposed, Verdict, plan,
+    Event, Listener, Notice, Outcome, Outreach, PlannedStep, Request, State, Summary, Supposed, Verdict, plan,
 };
 use nubrik_graph::{Graph, Step};
 use nubrik_lang::{AddressPattern, AnswerText, Evaluation, Evaluator, Setting, SettingValue, WatchedWorld};
@@ -65,7 +65,9 @@ pub struct Session {
     /// Whether a [`Workshop`] holds the workspace's lock.
     is_held: bool,
     /// Whether steps may reach out of this machine for it.
-    reaches_out: bool,
+    reach: Outreach,
+    /// Whether results are neither taken from the store nor kept there.
+    keeps_no_results: bool,
     /// What evaluation saw of the machine.
     seen: Mutex<SeenOfMachine>,
     store: Result<LocalStore, String>,
@@ -153,7 +155,8 @@ impl Session {
             had_results: false,
             own: OnceLock::new(),
             is_held: false,
-            reaches_out: false,
+            reach: Outreach::Nothing,
+            keeps_no_results: false,
             seen: Mutex::default(),
             store,
             store_folder: None,
@@ -171,15 +174,20 @@ impl Session {
         self.store_folder = Some(folder);
     }
 
-    /// Lets steps reach out of this machine: fetch, use the network, start services. Whoever only asks something does not
-    /// want that, though answers of probes are needed for it.
-    pub fn let_reach_out(&mut self) {
-        self.reaches_out = true;
+    /// Lets steps reach further than a command that only asks wants it, though answers of probes are needed for that, too.
+    pub fn let_reach(&mut self, reach: Outreach) {
+        self.reach = reach;
     }
 
-    /// Whether steps may reach out of this machine.
-    pub fn reaches_out(&self) -> bool {
-        self.reaches_out
+    /// How far steps may reach.
+    pub fn reach(&self) -> Outreach {
+        self.reach
+    }
+
+    /// Takes no results that are kept for all workspaces, and keeps none there.
+    pub fn keep_no_results(&mut self) {
+        self.store = Err("results are not to be kept".to_owned());
+        self.keeps_no_results = true;
     }
 
     /// How many steps run at once when no one says otherwise.
@@ -362,7 +370,9 @@ impl Session {
 
     /// What is to be done and said before steps run.
     fn prepare(&self, listener: &dyn Listener) {
-        if let Err(why) = &self.store {
+        if let Err(why) = &self.store
+            && !self.keeps_no_results
+        {
             listener.hear(&Event::Notice(Notice::StoreUnusable(why.clone())));
         }
         if let Some(missing) = self.unconfined() {

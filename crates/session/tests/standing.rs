@@ -18,7 +18,8 @@ impl Listener for Quiet {
     fn hear(&self, _: &Event) {}
 }
 
-const OPTIONS: Options = Options { jobs: 2, memory: u64::MAX, keep_going: false, reaches_out: true };
+const OPTIONS: Options =
+    Options { jobs: 2, memory: u64::MAX, keep_going: false, reach: nubrik_engine::Outreach::Everything };
 
 /// Two packages and a kit; the second takes a result of the first.
 fn workspace() -> tempfile::TempDir {

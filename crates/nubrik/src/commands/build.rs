@@ -3,9 +3,9 @@
 use std::time::Instant;
 
 use nubrik_engine::{Event, Listener, Options};
-use nubrik_graph::{FileId, Graph};
+use nubrik_graph::{FileId, Graph, StepId};
 use nubrik_lang::{AddressPattern, Evaluation, Wanted};
-use nubrik_session::{BuildReport, Results, Session, Standing, Workshop};
+use nubrik_session::{BuildReport, Session, Standing, Workshop};
 
 use super::since::Affected;
 use super::{CommandResult, evaluate_with, open_to_build, own_problem, patterns};
@@ -14,6 +14,7 @@ use crate::exit::Exit;
 use crate::ui::console::{Console, OutputStream, err, errln, out, outln};
 use crate::ui::paint::Ink;
 use crate::ui::screen::Screen;
+use crate::ui::telling::Told;
 use crate::ui::{json, summary};
 
 /// What else is wanted of a build.
@@ -22,6 +23,8 @@ pub struct BuildExtras {
     pub observe: bool,
     /// Only what a change since this revision can affect.
     pub since: Option<String>,
+    /// Whether the steps of the targets run again though nothing changed.
+    pub rerun: bool,
 }
 
 pub fn build(
@@ -32,30 +35,30 @@ pub fn build(
     way: BuildExtras,
 ) -> CommandResult<Exit> {
     let began = Instant::now();
-    let mut session = open_to_build(console, choice)?;
+    let mut session = open_to_build(console, choice, how)?;
     let mut workshop = lock(console, &mut session)?;
     let patterns = super::wanting(patterns(console, &mut workshop, words)?, Wanted::Targets);
     let micros = || began.elapsed().as_micros() as u64;
     if let Some(revision) = &way.since {
         return build_since(console, &mut workshop, &patterns, how, revision, began);
     }
-    if way.observe {
+    if way.observe || way.rerun {
         let (evaluation, report) =
-            build_evaluated(console, &mut workshop, &patterns, how, OutputStream::Output)?;
-        if exit_of(&report) == Exit::Done {
+            build_evaluated(console, &mut workshop, &patterns, how, OutputStream::Output, way.rerun)?;
+        if way.observe && exit_of(&report) == Exit::Done {
             if report.summary.current < report.summary.steps && !console.is_json() {
                 outln!(console);
             }
             return super::observe::observe(console, &workshop, &evaluation);
         }
-        show(console, &report.summary, &report.results, micros(), report.cancelled, OutputStream::Output);
+        show(console, &report, how, micros(), OutputStream::Output);
         return Ok(exit_of(&report));
     }
     let report = match bring_up(console, &mut workshop, &patterns, how, OutputStream::Output, |_| Ok(()))? {
         Brought::Built(report) => report,
         Brought::MakesNothing(evaluation) => return refuse_jobs(console, &evaluation).map(|()| Exit::Usage),
     };
-    show(console, &report.summary, &report.results, micros(), report.cancelled, OutputStream::Output);
+    show(console, &report, how, micros(), OutputStream::Output);
     Ok(exit_of(&report))
 }
 
@@ -91,7 +94,7 @@ pub fn bring_up(
         }
         Standing::Reached(reached) if workshop.remembers(&reached) => {
             let graph = reached.graph().clone();
-            let screen = screen_for(console, workshop, &graph, stream, false);
+            let screen = screen_for(console, workshop, &graph, stream, how);
             let options = options_of(workshop, how);
             let report = screen.during(|| workshop.build_reached(patterns, *reached, &screen, options));
             drop(screen);
@@ -104,7 +107,7 @@ pub fn bring_up(
     if !evaluation.effects.is_empty() || !evaluation.services.is_empty() {
         return Ok(Brought::MakesNothing(Box::new(evaluation)));
     }
-    let files = &evaluation.requested;
+    let files = Files { files: &evaluation.requested, again: &[] };
     build_of(console, workshop, patterns, (&evaluation, files), how, stream).map(Brought::Built)
 }
 
@@ -121,10 +124,10 @@ fn build_since(
         evaluate_with(console, workshop, Some((how, OutputStream::Output)), |s| s.evaluate(patterns))?;
     refuse_jobs(console, &evaluation)?;
     let reached = Affected::of(console, workshop, &evaluation, revision)?;
-    let report =
-        build_of(console, workshop, patterns, (&evaluation, &reached.files), how, OutputStream::Output)?;
+    let files = Files { files: &reached.files, again: &[] };
+    let report = build_of(console, workshop, patterns, (&evaluation, files), how, OutputStream::Output)?;
     let micros = began.elapsed().as_micros() as u64;
-    show(console, &report.summary, &report.results, micros, report.cancelled, OutputStream::Output);
+    show(console, &report, how, micros, OutputStream::Output);
     reached.say_skipped(console);
     Ok(exit_of(&report))
 }
@@ -151,10 +154,16 @@ pub fn build_evaluated(
     patterns: &[AddressPattern],
     how: How,
     stream: OutputStream,
+    rerun: bool,
 ) -> CommandResult<(Evaluation, BuildReport)> {
     let evaluation = evaluate_with(console, workshop, Some((how, stream)), |s| s.evaluate(patterns))?;
     refuse_jobs(console, &evaluation)?;
-    let report = build_of(console, workshop, patterns, (&evaluation, &evaluation.requested), how, stream)?;
+    let graph = &evaluation.graph;
+    let steps = (0..graph.steps.len() as u32).map(StepId);
+    let again: Vec<StepId> =
+        steps.filter(|step| rerun && evaluation.targets.contains(&graph.step(*step).target)).collect();
+    let files = Files { files: &evaluation.requested, again: &again };
+    let report = build_of(console, workshop, patterns, (&evaluation, files), how, stream)?;
     Ok((evaluation, report))
 }
 
@@ -175,18 +184,28 @@ fn refuse_jobs(console: Console, evaluation: &Evaluation) -> CommandResult<()> {
     Err(super::say_wrong(console, Exit::Usage, &message, &[&format!("nubrik run {}", effect.address)]))
 }
 
+/// What is built of an evaluation.
+#[derive(Clone, Copy)]
+pub struct Files<'a> {
+    /// The files that are wanted.
+    files: &'a [FileId],
+    /// Steps that run again though nothing changed.
+    again: &'a [StepId],
+}
+
 /// Builds and publishes files of what was evaluated.
 pub fn build_of(
     console: Console,
     workshop: &mut Workshop<'_>,
     patterns: &[AddressPattern],
-    (evaluation, files): (&Evaluation, &[FileId]),
+    (evaluation, files): (&Evaluation, Files<'_>),
     how: How,
     stream: OutputStream,
 ) -> CommandResult<BuildReport> {
-    let screen = screen_for(console, workshop, &evaluation.graph, stream, how.reasons);
+    let screen = screen_for(console, workshop, &evaluation.graph, stream, how);
     let options = options_of(workshop, how);
-    let report = screen.during(|| workshop.build_part(patterns, evaluation, files, &screen, options));
+    let report = screen
+        .during(|| workshop.build_part(patterns, evaluation, (files.files, files.again), &screen, options));
     drop(screen);
     report.map_err(|problem| own_problem(console, problem))
 }
@@ -200,7 +219,7 @@ pub fn build_files(
     how: How,
     stream: OutputStream,
 ) -> CommandResult<BuildReport> {
-    let screen = screen_for(console, workshop, &evaluation.graph, stream, false);
+    let screen = screen_for(console, workshop, &evaluation.graph, stream, How { reasons: false, ..how });
     let options = options_of(workshop, how);
     let report = screen.during(|| workshop.build_files(evaluation, files, &screen, options));
     drop(screen);
@@ -209,18 +228,19 @@ pub fn build_files(
 
 pub fn options_of(session: &Session, how: How) -> Options {
     let jobs = how.jobs.map_or(session.default_jobs(), usize::from);
-    Options { jobs, memory: session.memory(), keep_going: how.keep_going, reaches_out: session.reaches_out() }
+    Options { jobs, memory: session.memory(), keep_going: how.keep_going, reach: session.reach() }
 }
 
-/// What shows a build of a graph; with `explains` steps with nothing to do, too.
+/// What shows a build of a graph.
 pub fn screen_for<'g>(
     console: Console,
     session: &Session,
     graph: &'g Graph,
     stream: OutputStream,
-    explains: bool,
+    how: How,
 ) -> Screen<'g> {
-    Screen::new(console, stream, graph, session.workspace.root.clone(), explains)
+    let told = Told { unchanged: how.reasons, commands: how.verbose, only_trouble: how.quiet };
+    Screen::new(console, stream, graph, session.workspace.root.clone(), told)
 }
 
 /// Runs the probes that definitions wait for; stops when one fails. Without `shown` only failures are said.
@@ -232,7 +252,7 @@ pub fn answer_probes(
 ) -> CommandResult<()> {
     let began = Instant::now();
     let (how, stream) = shown.unwrap_or((How::default(), OutputStream::Error));
-    let screen = screen_for(console, workshop, &evaluation.graph, stream, false);
+    let screen = screen_for(console, workshop, &evaluation.graph, stream, How { reasons: false, ..how });
     let options = options_of(workshop, how);
     let quiet = OnlyFailures(&screen);
     let report = match shown {
@@ -245,7 +265,7 @@ pub fn answer_probes(
         Exit::Done => Ok(()),
         exit => {
             let micros = began.elapsed().as_micros() as u64;
-            show(console, &report.summary, &Results::default(), micros, report.cancelled, stream);
+            show(console, &report, how, micros, stream);
             Err(exit)
         }
     }
@@ -263,16 +283,10 @@ impl Listener for OnlyFailures<'_, '_> {
 }
 
 /// Prints the summary, and for programs the results.
-pub fn show(
-    console: Console,
-    done: &nubrik_engine::Summary,
-    results: &Results,
-    micros: u64,
-    cancelled: bool,
-    stream: OutputStream,
-) {
+pub fn show(console: Console, report: &BuildReport, how: How, micros: u64, stream: OutputStream) {
+    let BuildReport { summary: done, results, cancelled, .. } = report;
+    let ok = done.failed + done.blocked + done.unstarted + done.unpublished == 0 && !cancelled;
     if console.is_json() {
-        let ok = done.failed + done.blocked + done.unstarted + done.unpublished == 0 && !cancelled;
         if ok {
             for path in results.iter() {
                 console.event(&json::ResultEvent { event: "result", path });
@@ -280,10 +294,13 @@ pub fn show(
         }
         return json::summary(console, done, ok, micros as f64 / 1e6);
     }
+    if how.quiet && ok {
+        return;
+    }
     let paint = console.paint(OutputStream::Output);
     // An empty line between what happened and its result.
     let gap = if done.current == done.steps { "" } else { "\n" };
-    let text = format!("{gap}{}", summary::render(done, results, micros, cancelled, paint));
+    let text = format!("{gap}{}", summary::render(done, results, micros, *cancelled, paint));
     match stream {
         OutputStream::Output => out!(console, "{text}"),
         OutputStream::Error => err!(console, "{text}"),
@@ -296,7 +313,7 @@ pub fn unless_built(console: Console, report: &BuildReport) -> Option<Exit> {
     if exit == Exit::Done {
         return None;
     }
-    show(console, &report.summary, &report.results, 0, report.cancelled, OutputStream::Error);
+    show(console, report, How::default(), 0, OutputStream::Error);
     Some(exit)
 }
 

@@ -24,14 +24,14 @@ pub fn demo(console: Console, folder: &Path) -> CommandResult<Exit> {
     }
     let began = std::time::Instant::now();
     let mut session = open_at(console, folder)?;
-    session.let_reach_out();
+    session.let_reach(nubrik_engine::Outreach::Everything);
     let mut workshop = lock(console, &mut session)?;
     let everything = super::patterns(console, &mut workshop, &[])?;
     let patterns = super::wanting(everything.clone(), Wanted::Targets);
     let how = How { keep_going: true, ..How::default() };
-    let (_, report) = build_evaluated(console, &mut workshop, &patterns, how, OutputStream::Output)?;
+    let (_, report) = build_evaluated(console, &mut workshop, &patterns, how, OutputStream::Output, false)?;
     let micros = began.elapsed().as_micros() as u64;
-    show(console, &report.summary, &report.results, micros, report.cancelled, OutputStream::Output);
+    show(console, &report, how, micros, OutputStream::Output);
     let exit = exit_of(&report);
     if exit != Exit::Done {
         return Ok(exit);
@@ -45,6 +45,7 @@ pub fn demo(console: Console, folder: &Path) -> CommandResult<Exit> {
         &super::wanting(everything, Wanted::Tests),
         how,
         &WhichTests::default(),
+        false,
     )?;
     if tested != Exit::Done || console.is_json() {
         return Ok(tested);

@@ -14,7 +14,7 @@ use crate::ui::paint::{Ink, Paint};
 use crate::ui::text::wrapped;
 
 pub fn inside(console: Console, choice: &Choice, address: &str, step: Option<&str>) -> CommandResult<Exit> {
-    let mut session = open_to_build(console, choice)?;
+    let mut session = open_to_build(console, choice, How::default())?;
     let mut workshop = lock(console, &mut session)?;
     let evaluation = evaluate_address(console, &mut workshop, address)?;
     let how = How::default();

@@ -8,7 +8,7 @@ use crate::exit::Exit;
 use crate::ui::console::{Console, outln};
 use crate::ui::json;
 
-pub fn lint(console: Console, choice: &Choice) -> CommandResult<Exit> {
+pub fn lint(console: Console, choice: &Choice, strict: bool) -> CommandResult<Exit> {
     let mut session = open(console, choice)?;
     let evaluation = super::evaluate_with_all(console, &mut session)?;
     let errors = evaluation.diagnostics.iter().filter(|d| d.severity == Severity::Error).count();
@@ -28,5 +28,5 @@ pub fn lint(console: Console, choice: &Choice) -> CommandResult<Exit> {
         let gap = if evaluation.diagnostics.is_empty() { "" } else { "\n" };
         outln!(console, "{gap}{text}");
     }
-    Ok(if errors > 0 { Exit::Definitions } else { Exit::Done })
+    Ok(if errors > 0 || (strict && warnings > 0) { Exit::Definitions } else { Exit::Done })
 }

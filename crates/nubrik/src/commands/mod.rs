@@ -34,13 +34,13 @@ use std::sync::{Arc, OnceLock};
 
 use nubrik_confine::CancelSwitch;
 use nubrik_diagnostic::{Diagnostic, Severity};
-use nubrik_engine::{Event, Listener};
+use nubrik_engine::{Event, Listener, Outreach};
 use nubrik_graph::{Closure, Graph};
 use nubrik_lang::{AddressPattern, Evaluation, Wanted};
 use nubrik_session::{BuildProblem, OpenProblem, Session, Workshop};
 use nubrik_source::Sources;
 
-use crate::arguments::{Arguments, Choice, How, UserCommand};
+use crate::arguments::{Arguments, Choice, How, Once, UserCommand};
 use crate::exit::Exit;
 use crate::ui::console::{Console, OutputStream, err, errln};
 use crate::ui::paint::{Ink, Paint};
@@ -70,16 +70,25 @@ pub fn dispatch(arguments: Arguments) -> Exit {
     let result = match arguments.command {
         UserCommand::Init => init::init(console),
         UserCommand::Demo { dir } => demo::demo(console, &dir),
-        UserCommand::Build { what, since, dry_run: true, .. } => {
-            plan::plan(console, choice, &what, &[], since.as_deref())
+        UserCommand::Build { what, how, since, once: Once { dry_run: true, .. }, .. } => {
+            let since = since.as_deref();
+            plan::plan(
+                console,
+                choice,
+                &what,
+                &plan::Planning { since, jobs: how.jobs, ..Default::default() },
+            )
         }
-        UserCommand::Build { what, how, observe, since, dry_run: false } => {
-            build::build(console, choice, &what, how, build::BuildExtras { observe, since })
+        UserCommand::Build { what, how, observe, since, once } => {
+            let extras = build::BuildExtras { observe, since, rerun: once.rerun };
+            build::build(console, choice, &what, how, extras)
         }
-        UserCommand::Test(tests) => test::test(console, choice, &tests),
+        UserCommand::Test { tests, once: Once { dry_run: true, .. } } => test::plan(console, choice, &tests),
+        UserCommand::Test { tests, once } => test::test(console, choice, &tests, once.rerun),
         UserCommand::Run(running) => run::run(console, choice, &running.target, &running.args, running.how),
-        UserCommand::Plan { what, if_changed, since } => {
-            plan::plan(console, choice, &what, &if_changed, since.as_deref())
+        UserCommand::Plan { what, tests, if_changed, since, jobs } => {
+            let planning = plan::Planning { tests, if_changed: &if_changed, since: since.as_deref(), jobs };
+            plan::plan(console, choice, &what, &planning)
         }
         UserCommand::Why { target, need: None } => why::why(console, choice, &target),
         UserCommand::Why { target, need: Some(need) } => how::how(console, choice, &target, &need),
@@ -104,7 +113,7 @@ pub fn dispatch(arguments: Arguments) -> Exit {
         UserCommand::Tree { target, depth, users } => tree::tree(console, choice, &target, depth, users),
         UserCommand::Cache { work } => cache::cache(console, work),
         UserCommand::Clean { what, store } => clean::clean(console, choice, &what, store),
-        UserCommand::Lint => lint::lint(console, choice),
+        UserCommand::Lint { strict } => lint::lint(console, choice, strict),
     };
     result.unwrap_or_else(|exit| exit)
 }
@@ -121,10 +130,13 @@ pub fn open(console: Console, choice: &Choice) -> CommandResult<Session> {
     Ok(session)
 }
 
-/// The same for a command that builds: its steps may reach out of this machine.
-pub fn open_to_build(console: Console, choice: &Choice) -> CommandResult<Session> {
+/// The same for a command that builds: its steps may reach out of this machine, unless that is not wanted.
+pub fn open_to_build(console: Console, choice: &Choice, how: How) -> CommandResult<Session> {
     let mut session = open(console, choice)?;
-    session.let_reach_out();
+    session.let_reach(if how.offline { Outreach::NoNetwork } else { Outreach::Everything });
+    if how.no_cache {
+        session.keep_no_results();
+    }
     Ok(session)
 }
 

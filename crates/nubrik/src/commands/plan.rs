@@ -4,8 +4,8 @@ use std::collections::{BTreeMap, HashMap};
 use std::path::{Path, PathBuf};
 
 use nubrik_engine::{Capacity, Forecast, PlannedStep, Supposed, Verdict, forecast};
-use nubrik_graph::{Closure, Graph, StepId};
-use nubrik_lang::AddressPattern;
+use nubrik_graph::{Closure, FileId, Graph, StepId};
+use nubrik_lang::{AddressPattern, Evaluation, Wanted};
 use nubrik_session::{Session, Standing};
 use nubrik_source::WsPath;
 use serde::Serialize;
@@ -21,23 +21,38 @@ use crate::ui::step_line::{Columns, step_line};
 use crate::ui::summary::chain_text;
 use crate::ui::text::time;
 
+/// What is planned, and under which assumptions.
+#[derive(Default)]
+pub struct Planning<'a> {
+    /// Whether it is what `nubrik test` would run.
+    pub tests: bool,
+    /// Sources that are taken for changed.
+    pub if_changed: &'a [PathBuf],
+    /// Only what a change since this revision can affect.
+    pub since: Option<&'a str>,
+    /// How many steps run at once.
+    pub jobs: Option<u16>,
+}
+
 pub fn plan(
     console: Console,
     choice: &Choice,
     words: &[String],
-    if_changed: &[PathBuf],
-    since: Option<&str>,
+    planning: &Planning<'_>,
 ) -> CommandResult<Exit> {
+    let Planning { tests, if_changed, since, jobs } = *planning;
     let mut session = open(console, choice)?;
     if since.is_some() {
         session.take_notes();
     }
-    let patterns = super::wanting(patterns(console, &mut session, words)?, nubrik_lang::Wanted::Targets);
+    let wanted = if tests { Wanted::Tests } else { Wanted::Targets };
+    let patterns = super::wanting(patterns(console, &mut session, words)?, wanted);
+    let room = room_of(&session, jobs);
     // What is said of each step that is current, or of what is supposed to change, is said for the whole graph only.
     if !console.is_json()
         && since.is_none()
         && if_changed.is_empty()
-        && let Some(text) = by_last_build(&session, &patterns, console.paint(OutputStream::Output))
+        && let Some(text) = by_last_build(&session, &patterns, room, console.paint(OutputStream::Output))
     {
         out!(console, "{text}");
         return Ok(Exit::Done);
@@ -51,14 +66,36 @@ pub fn plan(
         Some(revision) => Some(Affected::of(console, &session, &evaluation, revision)?),
         None => None,
     };
-    let mut planned = session.plan(&evaluation, &Silent, Supposed { if_changed: &changed, compare: false });
-    if let Some(reached) = &reached {
-        let mut wanted = vec![false; evaluation.graph.steps.len()];
-        let needed = Closure::of(&evaluation.graph, reached.files.iter().copied()).steps;
-        needed.iter().for_each(|step| wanted[step.index()] = true);
-        planned.retain(|step| wanted[step.step.index()]);
-    }
-    let room = room_of(&session);
+    let supposed = Supposed { if_changed: &changed, compare: false };
+    let files = reached.as_ref().map_or(&evaluation.requested, |reached| &reached.files);
+    show(console, &session, &evaluation, (files, supposed), room);
+    reached.iter().for_each(|reached| reached.say_skipped(console));
+    Ok(Exit::Done)
+}
+
+/// Shows what a build of some files of what was evaluated would do.
+pub fn show_files(
+    console: Console,
+    session: &Session,
+    evaluation: &Evaluation,
+    files: &[FileId],
+    jobs: Option<u16>,
+) {
+    show(console, session, evaluation, (files, Supposed::default()), room_of(session, jobs));
+}
+
+fn show(
+    console: Console,
+    session: &Session,
+    evaluation: &Evaluation,
+    (files, supposed): (&[FileId], Supposed<'_>),
+    room: Capacity,
+) {
+    let mut planned = session.plan(evaluation, &Silent, supposed);
+    let mut wanted = vec![false; evaluation.graph.steps.len()];
+    let needed = Closure::of(&evaluation.graph, files.iter().copied()).steps;
+    needed.iter().for_each(|step| wanted[step.index()] = true);
+    planned.retain(|step| wanted[step.step.index()]);
     if console.is_json() {
         print_json(console, &evaluation.graph, &planned, room);
     } else {
@@ -68,26 +105,28 @@ pub fn plan(
             render(&evaluation.graph, &planned, planned.len(), room, console.paint(OutputStream::Output))
         );
     }
-    reached.iter().for_each(|reached| reached.say_skipped(console));
-    Ok(Exit::Done)
 }
 
 /// The plan by what the last build of the same saw; `None` where that cannot be known.
-fn by_last_build(session: &Session, patterns: &[AddressPattern], paint: Paint) -> Option<String> {
+fn by_last_build(
+    session: &Session,
+    patterns: &[AddressPattern],
+    room: Capacity,
+    paint: Paint,
+) -> Option<String> {
     match session.standing(patterns) {
-        Standing::Holds(sealed) => {
-            Some(render(&Graph::default(), &[], sealed.steps, room_of(session), paint))
-        }
+        Standing::Holds(sealed) => Some(render(&Graph::default(), &[], sealed.steps, room, paint)),
         Standing::Reached(reached) if session.remembers(&reached) => {
             let (steps, planned) = session.plan_reached(&reached, &Silent);
-            Some(render(reached.graph(), &planned, steps, room_of(session), paint))
+            Some(render(reached.graph(), &planned, steps, room, paint))
         }
         Standing::Reached(_) | Standing::Unknown => None,
     }
 }
 
-fn room_of(session: &Session) -> Capacity {
-    Capacity { processors: session.default_jobs(), memory: session.memory() }
+fn room_of(session: &Session, jobs: Option<u16>) -> Capacity {
+    let processors = jobs.map_or(session.default_jobs(), usize::from);
+    Capacity { processors, memory: session.memory() }
 }
 
 /// The path of a source, from the workspace's root.

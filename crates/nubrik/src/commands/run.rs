@@ -25,7 +25,7 @@ pub fn run(
     args: &[String],
     how: How,
 ) -> CommandResult<Exit> {
-    let mut session = open_to_build(console, choice)?;
+    let mut session = open_to_build(console, choice, how)?;
     let mut workshop = lock(console, &mut session)?;
     let patterns = patterns(console, &mut workshop, &[address.to_owned()])?;
     let check =

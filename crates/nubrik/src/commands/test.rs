@@ -21,11 +21,32 @@ use crate::ui::console::{Console, OutputStream};
 use crate::ui::round::{Round, TestResult};
 use crate::ui::verdicts as ui;
 
-pub fn test(console: Console, choice: &Choice, tests: &Testing) -> CommandResult<Exit> {
-    let mut session = open_to_build(console, choice)?;
+pub fn test(console: Console, choice: &Choice, tests: &Testing, rerun: bool) -> CommandResult<Exit> {
+    let mut session = open_to_build(console, choice, tests.how)?;
     let mut workshop = lock(console, &mut session)?;
     let patterns = wanting(patterns(console, &mut workshop, &tests.what)?, Wanted::Tests);
-    run(console, &mut workshop, &patterns, tests.how, &tests.which)
+    run(console, &mut workshop, &patterns, tests.how, &tests.which, rerun)
+}
+
+/// Says what a run of the chosen tests would run.
+pub fn plan(console: Console, choice: &Choice, tests: &Testing) -> CommandResult<Exit> {
+    let which = &tests.which;
+    let of_runs = [(which.repeat.is_some(), "--repeat"), (which.junit.is_some(), "--junit")];
+    if let Some((_, option)) = of_runs.into_iter().find(|(given, _)| *given) {
+        let message = format!("`{option}` cannot be used with `--dry-run`: no test runs");
+        return Err(say_wrong(console, Exit::Usage, &message, &[]));
+    }
+    let mut session = super::open(console, choice)?;
+    if which.since.is_some() {
+        session.take_notes();
+    }
+    let patterns = wanting(patterns(console, &mut session, &tests.what)?, Wanted::Tests);
+    let evaluation = super::evaluate(console, &mut session, &patterns)?;
+    let (chosen, left) = choose(console, &session, &evaluation, tests_of(&evaluation), which)?;
+    let files: Vec<FileId> = chosen.iter().map(|(file, _)| *file).collect();
+    super::plan::show_files(console, &session, &evaluation, &files, tests.how.jobs);
+    ui::show_skipped(console, &left);
+    Ok(Exit::Done)
 }
 
 /// Runs the chosen ones of some tests.
@@ -35,6 +56,7 @@ pub fn run(
     patterns: &[AddressPattern],
     how: How,
     which: &WhichTests,
+    rerun: bool,
 ) -> CommandResult<Exit> {
     let began = Instant::now();
     // One failing test says nothing of the others.
@@ -47,11 +69,14 @@ pub fn run(
     let verdicts: Vec<FileId> = chosen.iter().map(|(file, _)| *file).collect();
     let mut rounds: Vec<Round> = Vec::new();
     let repeats = which.repeat.unwrap_or(1);
-    let again: Vec<StepId> =
-        if which.repeat.is_some() { chosen.iter().map(|(_, step)| *step).collect() } else { Vec::new() };
+    let again: Vec<StepId> = if which.repeat.is_some() || rerun {
+        chosen.iter().map(|(_, step)| *step).collect()
+    } else {
+        Vec::new()
+    };
     let (mut cancelled, mut machine_lacks) = (false, false);
     for _ in 0..repeats {
-        let screen = screen_for(console, session, graph, OutputStream::Output, how.reasons);
+        let screen = screen_for(console, session, graph, OutputStream::Output, how);
         let heard = TestListener { screen: &screen, graph, done: Mutex::default() };
         let options = options_of(session, how);
         let report =
@@ -75,9 +100,11 @@ pub fn run(
         write_report(console, file, last)?;
     }
     let micros = began.elapsed().as_micros() as u64;
-    ui::show(console, graph, &rounds, &left, micros, cancelled);
     let counts = |r: &TestResult| !r.passed && r.quarantined.is_none();
     let any_failed = rounds.iter().any(|round| round.results.iter().any(counts) || round.summary.failed > 0);
+    if !how.quiet || console.is_json() || any_failed || cancelled {
+        ui::show(console, graph, &rounds, &left, micros, cancelled);
+    }
     Ok(match () {
         () if cancelled => Exit::Interrupted,
         () if machine_lacks => Exit::Machine,
@@ -130,6 +157,19 @@ fn choose(
             return Err(say_wrong_noted(console, Exit::Usage, &message, &[&known], near.as_deref()));
         }
         leave(&mut tests, &mut left, |_, step| (!known(step)).then(|| format!("not tagged {tag}")));
+    }
+    if !which.filter.is_empty() {
+        let path = |step: StepId| graph.step(step).check.as_ref().map_or("", |check| &check.address);
+        let is_meant = |step: StepId| which.filter.iter().any(|text| path(step).contains(text.as_str()));
+        if !tests.iter().any(|(_, step)| is_meant(*step)) {
+            let texts = which.filter.iter().map(|text| format!("`{text}`")).collect::<Vec<_>>().join(" or ");
+            let message = format!("no test here has {texts} in its path");
+            return Err(say_wrong(console, Exit::Usage, &message, &["nubrik list   lists tests"]));
+        }
+        let texts = which.filter.join(" or ");
+        leave(&mut tests, &mut left, |_, step| {
+            (!is_meant(step)).then(|| format!("without {texts} in their path"))
+        });
     }
     if which.failed {
         let state = session.state();

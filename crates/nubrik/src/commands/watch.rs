@@ -41,7 +41,7 @@ struct ChangedEvent<'a> {
 }
 
 pub fn watch(console: Console, choice: &Choice, watched: &WatchCommand) -> CommandResult<Exit> {
-    let session = open_to_build(console, choice)?;
+    let session = open_to_build(console, choice, How::default())?;
     let root = session.workspace.root.clone();
     drop(session);
     let cancel = crate::interrupt::cancel_switch()
@@ -280,7 +280,7 @@ fn words_without_watch() -> Vec<OsString> {
 
 /// Builds what a job or program uses, and gives a digest of all that decides what it does.
 fn fingerprint(console: Console, choice: &Choice, address: &str) -> CommandResult<Vec<u8>> {
-    let mut session = open_to_build(console, choice)?;
+    let mut session = open_to_build(console, choice, How::default())?;
     let mut workshop = lock(console, &mut session)?;
     let evaluation = evaluate_address(console, &mut workshop, address)?;
     let how = How::default();

@@ -42,6 +42,7 @@ pub fn short(failure: &Failure) -> String {
         Failure::NeedsBuild => {
             "it reaches out of this machine, which a command that only asks does not do".to_owned()
         }
+        Failure::Offline => "it needs the network, and this build is offline".to_owned(),
         Failure::NoRoom => "the disk is full, so that what it made may not be whole".to_owned(),
         Failure::Native { problem } => problem.lines().next().unwrap_or("").to_owned(),
         Failure::Machine { problem } => problem.clone(),
@@ -230,6 +231,9 @@ pub fn readings(graph: &Graph, id: StepId, failure: &Failure, printed: &[u8]) ->
         }
         Failure::NeedsBuild => {
             lines.push(("try", "nubrik build   after it the answer is here, for all who ask".to_owned()));
+        }
+        Failure::Offline => {
+            lines.push(("try", "build once without --offline: its result is kept".to_owned()));
         }
         Failure::NoRoom => {
             lines.push(("try", "make room where the workspace is, and build again".to_owned()));

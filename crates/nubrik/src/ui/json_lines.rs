@@ -4,24 +4,28 @@ use nubrik_engine::{Event, Listener, Refusal, Verdict};
 use nubrik_graph::{Graph, StepId};
 
 use super::console::Console;
+use super::telling::Told;
 use super::{failure, json, notices};
 
 /// Shows a build to programs.
 pub struct JsonLines<'g> {
     graph: &'g Graph,
     console: Console,
-    /// Whether steps with nothing to do are reported, too.
-    explains: bool,
+    told: Told,
 }
 
 impl<'g> JsonLines<'g> {
-    pub fn new(graph: &'g Graph, console: Console, explains: bool) -> JsonLines<'g> {
-        JsonLines { graph, console, explains }
+    pub fn new(graph: &'g Graph, console: Console, told: Told) -> JsonLines<'g> {
+        JsonLines { graph, console, told }
     }
 
     fn step_done(&self, id: StepId, event: &Event) {
         let Event::Done { verdict, reason, micros, printed, failure, .. } = event else { return };
-        if *verdict == Verdict::Current && !self.explains {
+        let is_told = match verdict {
+            Verdict::Current => self.told.unchanged,
+            _ => !self.told.only_trouble || failure.is_some(),
+        };
+        if !is_told {
             return;
         }
         let step = self.graph.step(id);
@@ -37,7 +41,8 @@ impl<'g> JsonLines<'g> {
             reason: reason.to_string(),
             reason_code: reason.code(),
             seconds: json::rounded(*micros as f64 / 1e6),
-            command: failure.as_ref().map(|_| nubrik_engine::shown_command(step)),
+            command: (failure.is_some() || (self.told.commands && *verdict == Verdict::Ran))
+                .then(|| nubrik_engine::shown_command(step)),
             printed: (!text.is_empty()).then(|| text.into_owned()),
             failure: failure.as_ref().map(failure::short),
             mends: mends.into_iter().filter(|m| m.0 == "try").map(|m| m.1).collect(),

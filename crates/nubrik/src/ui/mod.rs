@@ -21,7 +21,7 @@ pub mod screen;
 pub mod services;
 pub mod step_line;
 pub mod summary;
-mod telling;
+pub mod telling;
 pub mod text;
 pub mod verdicts;
 mod visible;

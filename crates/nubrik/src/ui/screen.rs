@@ -10,7 +10,7 @@ use super::console::{Console, OutputStream};
 use super::json_lines::JsonLines;
 use super::lines::Lines;
 use super::live::LiveView;
-use super::telling::Telling;
+use super::telling::{Telling, Told};
 
 /// Hears a build's events and shows them in the way that the console wants.
 pub enum Screen<'g> {
@@ -20,22 +20,16 @@ pub enum Screen<'g> {
 }
 
 impl<'g> Screen<'g> {
-    /// The screen of a workspace at `root`. With `explains` steps with nothing to do are reported, too.
-    pub fn new(
-        console: Console,
-        stream: OutputStream,
-        graph: &'g Graph,
-        root: PathBuf,
-        explains: bool,
-    ) -> Self {
+    /// The screen of a workspace at `root`.
+    pub fn new(console: Console, stream: OutputStream, graph: &'g Graph, root: PathBuf, told: Told) -> Self {
         if console.is_json() {
-            return Screen::Json(JsonLines::new(graph, console, explains));
+            return Screen::Json(JsonLines::new(graph, console, told));
         }
         let paint = console.paint(stream);
-        let telling = Telling::new(graph, root, paint, explains);
+        let telling = Telling::new(graph, root, paint, told);
         match paint.width {
-            Some(_) => Screen::Live(LiveView::new(telling, console, stream)),
-            None => Screen::Lines(Lines::new(telling, console, stream)),
+            Some(_) if !told.only_trouble => Screen::Live(LiveView::new(telling, console, stream)),
+            _ => Screen::Lines(Lines::new(telling, console, stream)),
         }
     }
 

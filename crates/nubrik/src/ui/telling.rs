@@ -16,20 +16,30 @@ use super::{failure, notices, plain};
 /// How many targets of steps that were not begun are named.
 const NAMED_TARGETS: usize = 4;
 
+/// What is told of a build.
+#[derive(Clone, Copy, Default)]
+pub struct Told {
+    /// Whether steps with nothing to do are reported, too.
+    pub unchanged: bool,
+    /// Whether commands of steps that ran are shown.
+    pub commands: bool,
+    /// Whether only failures, refusals and notices are.
+    pub only_trouble: bool,
+}
+
 /// Puts events into words.
 pub struct Telling<'g> {
     pub graph: &'g Graph,
     root: PathBuf,
     pub paint: Paint,
     pub columns: Columns,
-    /// Whether steps with nothing to do are reported, too.
-    explains: bool,
+    told: Told,
     news: SaidSoFar,
 }
 
 impl<'g> Telling<'g> {
-    pub fn new(graph: &'g Graph, root: PathBuf, paint: Paint, explains: bool) -> Telling<'g> {
-        Telling { graph, root, paint, columns: Columns::of(graph), explains, news: SaidSoFar::default() }
+    pub fn new(graph: &'g Graph, root: PathBuf, paint: Paint, told: Told) -> Telling<'g> {
+        Telling { graph, root, paint, columns: Columns::of(graph), told, news: SaidSoFar::default() }
     }
 
     /// The lines about an event that stay; `None` where there is nothing to say, or not yet.
@@ -48,7 +58,10 @@ impl<'g> Telling<'g> {
 
     fn step_done(&self, id: StepId, event: &Event) -> Option<String> {
         let Event::Done { verdict, reason, micros, printed, failure, .. } = event else { return None };
-        if *verdict == Verdict::Current && !self.explains {
+        if *verdict == Verdict::Current && !self.told.unchanged {
+            return None;
+        }
+        if self.told.only_trouble && failure.is_none() {
             return None;
         }
         let step = self.graph.step(id);
@@ -69,7 +82,7 @@ impl<'g> Telling<'g> {
         };
         let word = (verdict.word(), ink_of(*verdict));
         let paint = self.paint.resized();
-        let is_below = self.explains && !has_room(paint, self.columns, &why);
+        let is_below = self.told.unchanged && !has_room(paint, self.columns, &why);
         let beside = if is_below { "" } else { &*why };
         let mut text = match failure {
             Some(_) if paint.plain => plain::error_at(
@@ -82,6 +95,12 @@ impl<'g> Telling<'g> {
             let more = paint.glyph("…", "...");
             let why = cut(&visible(&why), paint.width.map_or(usize::MAX, |w| w.saturating_sub(11)), more);
             text.push_str(&format!("{:10}{}\n", "", paint.ink(Ink::Faint, &why)));
+        }
+        if self.told.commands && *verdict == Verdict::Ran {
+            for (i, command) in nubrik_engine::shown_command(step).iter().enumerate() {
+                let label = if i > 0 { "then" } else { "command" };
+                text.push_str(&format!("  {}  {command}\n", paint.ink(Ink::Calm, &format!("{label:<8}"))));
+            }
         }
         if let Some(failure) = failure.as_ref().filter(|f| self.news.is_news(f)) {
             let same = self.news.printed_before(id, printed);
@@ -116,6 +135,9 @@ impl<'g> Telling<'g> {
     pub fn at_the_end(&self) -> String {
         let (silent, not_begun) = self.news.kept_back();
         let mut text = String::new();
+        if self.told.only_trouble {
+            return text;
+        }
         if let Some((count, id)) = silent {
             let steps = if count == 1 { "a reused step" } else { &format!("{count} reused steps") };
             let address = &self.graph.owner(id).address;

@@ -66,6 +66,22 @@ pub fn show(
     out!(console, "{}", render(graph, rounds, skipped, micros, cancelled, paint));
 }
 
+/// Shows how many tests are skipped, by why.
+pub fn show_skipped(console: Console, skipped: &BTreeMap<String, usize>) {
+    if !console.is_json() {
+        out!(console, "{}", render_skipped(skipped, console.paint(OutputStream::Output)));
+    }
+}
+
+fn render_skipped(skipped: &BTreeMap<String, usize>, paint: Paint) -> String {
+    let word = paint.ink(Ink::Faint, &format!("{:<10}", "skipped"));
+    let lines = skipped.iter().map(|(why, count)| {
+        let tests = if *count == 1 { "1 test" } else { &format!("{count} tests") };
+        format!("{word}{tests}: {why}\n")
+    });
+    lines.collect()
+}
+
 fn render(
     graph: &Graph,
     rounds: &[Round],
@@ -89,10 +105,7 @@ fn render(
             out.push_str(&format!("{}{text}\n", paint.ink(Ink::Doubt, &format!("{:<10}", "notice"))));
         }
     }
-    for (why, count) in skipped {
-        let tests = if *count == 1 { "1 test" } else { &format!("{count} tests") };
-        out.push_str(&format!("{}{tests}: {why}\n", paint.ink(Ink::Faint, &format!("{:<10}", "skipped"))));
-    }
+    out.push_str(&render_skipped(skipped, paint));
     if !out.is_empty() || last.summary.ran > 0 || last.summary.failed > 0 {
         out.push('\n');
     }

@@ -52,7 +52,7 @@ impl Session {
             OpenProblem::Io(path, e) => BuildProblem::Own(path, e),
             _ => BuildProblem::Own(self.workspace.root.clone(), io::Error::other("cannot make its folders")),
         })?;
-        if self.store.is_err() {
+        if self.store.is_err() && !self.keeps_no_results {
             self.store = match self.store_folder.clone().or_else(store_folder) {
                 None => Err("neither XDG_CACHE_HOME nor HOME names a folder".to_owned()),
                 Some(folder) => LocalStore::open(&folder).map_err(|e| e.to_string()),
@@ -160,15 +160,15 @@ impl Workshop<'_> {
         listener: &dyn Listener,
         options: Options,
     ) -> Result<BuildReport, BuildProblem> {
-        self.build_part(patterns, evaluation, &evaluation.requested, listener, options)
+        self.build_part(patterns, evaluation, (&evaluation.requested, &[]), listener, options)
     }
 
-    /// Builds some of the files that were requested, and publishes them.
+    /// Builds some of the files that were requested, and publishes them; some steps run again though nothing changed.
     pub fn build_part(
         &mut self,
         patterns: &[AddressPattern],
         evaluation: &Evaluation,
-        files: &[nubrik_graph::FileId],
+        (files, again): (&[nubrik_graph::FileId], &[nubrik_graph::StepId]),
         listener: &dyn Listener,
         options: Options,
     ) -> Result<BuildReport, BuildProblem> {
@@ -180,7 +180,7 @@ impl Workshop<'_> {
         let edits = self.edits();
         let edited = edits.finder();
         let mut outcome = build(
-            Request { edited: &edited, ..Request::whole(&evaluation.graph, files) },
+            Request { edited: &edited, again, ..Request::whole(&evaluation.graph, files) },
             &out,
             self.state(),
             &self.machine,

@@ -1,0 +1,48 @@
+//! The page of `nubrik --help`.
+
+/// The commands by what they are for. A test compares them with those that there are.
+pub const GROUPS: &str = "\
+{about}
+
+{usage-heading} {usage}
+
+Build
+  build        Build targets
+  test         Run tests whose results are out of date, after building what they need
+  run          Build a program, job or service and run it in this terminal
+  watch        Build, test or run again whenever a file changes
+  clean        Remove results; never needed for a correct build
+
+Look
+  list         List targets, tests and jobs by package
+  show         Show all about one target
+  tree         Show what a target depends on
+  how          Show the chain of dependencies from one target to another
+  graph        Draw what depends on what
+  options      List the options that can be set, and who reads them
+
+Understand
+  plan         Say what a build would run, and why, without building
+  why          Say why a target would run now, or why it last ran
+  history      List the last builds, or the steps of one of them
+  trace        Write when the steps of a build ran, for timeline viewers
+  inside       Open a shell in a step's folder, environment and sandbox
+  explain      Explain a form, a kind, an error, a setting, a state
+  doctor       Say which tools and libraries are installed, and what to install
+
+Write
+  init         Write a first `nubrik.toml` and `targets.nub` in this folder
+  demo         Unpack the demo workspace, build it, run it, and say what to try
+  fmt          Format definition files
+  lint         Check all definitions, without building
+  completions  Print completions of the command line for a shell
+
+Keep
+  cache        Say how much space kept results take, check them, make room
+
+Everywhere
+{options}
+
+A TARGET is written as its package and name (tide/tidecast), or as a glob of these (tide/**).
+`nubrik COMMAND --help` explains a command.
+";
