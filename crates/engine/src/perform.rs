@@ -350,7 +350,9 @@ impl Build<'_> {
                 JobEnd::Code(code) => return Err(Some(Failure::Code(code))),
                 JobEnd::Signal(signal) => return Err(Some(Failure::Signal(signal))),
                 JobEnd::NotStarted(program, problem) => {
-                    let program = program.display().to_string();
+                    // In a room the workspace is somewhere else: people know its files by their paths from its root.
+                    let seen = program.strip_prefix(crate::outside::CONSTANT_ROOT).unwrap_or(&program);
+                    let program = seen.display().to_string();
                     return Err(Some(Failure::NotStarted { program, problem: problem.to_string() }));
                 }
             }

@@ -82,7 +82,9 @@ pub(crate) fn csv(text: &str, separator: u8) -> Parsed {
                         let lone = row.matches('"').count() % 2 == 1;
                         if let Some(quote) = row.find('"').filter(|_| lone) {
                             let quote = line.start + quote;
-                            return Err(problem(quote..quote + 1, "this quote is never closed".to_owned()));
+                            let mut error = problem(quote..line.end, "this quote is never closed".to_owned());
+                            error.diagnostic = error.diagnostic.mend(format!("{}\"", &text[quote..line.end]));
+                            return Err(error);
                         }
                         let cells = if *len == 1 { "cell" } else { "cells" };
                         let message =
@@ -94,7 +96,11 @@ pub(crate) fn csv(text: &str, separator: u8) -> Parsed {
                                     char::from(separator).to_string().repeat((expected_len - len) as usize);
                                 error.diagnostic.mend(format!("{row}{missing}"))
                             }
-                            false => error.diagnostic.note("a cell that holds a separator is put in quotes"),
+                            false => {
+                                let note = "a cell that holds a separator is put in quotes";
+                                let joined = with_last_cells_joined(row, separator, *expected_len as usize);
+                                error.diagnostic.note(note).maybe_mend(joined)
+                            }
                         };
                         return Err(error);
                     }
@@ -109,7 +115,10 @@ pub(crate) fn csv(text: &str, separator: u8) -> Parsed {
             if let Some(name) = header.iter().find(|n| n.is_empty() || !known.insert(n.as_str())) {
                 let what =
                     if name.is_empty() { "a column without a name" } else { "two columns of one name" };
-                return Err(problem(line, format!("the header has {what}")));
+                let names = distinct_names(&header).join(&char::from(separator).to_string());
+                let mut error = problem(line, format!("the header has {what}"));
+                error.diagnostic = error.diagnostic.mend(names);
+                return Err(error);
             }
             continue;
         }
@@ -131,6 +140,33 @@ pub(crate) fn csv(text: &str, separator: u8) -> Parsed {
         return Err(DataProblem { diagnostic: error.diagnostic.mend("code,name"), ..error });
     }
     Ok(Datum { range: 0..text.len(), kind: DatumKind::List(rows) })
+}
+
+/// A row that has as many cells as the header: the last ones as one cell in quotes.
+fn with_last_cells_joined(row: &str, separator: u8, count: usize) -> Option<String> {
+    let separator = char::from(separator);
+    let cells: Vec<&str> = row.splitn(count, separator).collect();
+    let (last, first) = cells.split_last()?;
+    let mut joined: String = first.iter().map(|cell| format!("{cell}{separator}")).collect();
+    joined.push_str(&format!("\"{last}\""));
+    (!row.contains('"')).then_some(joined)
+}
+
+/// Names of columns with a number where they are no names of their own.
+fn distinct_names(names: &[String]) -> Vec<String> {
+    let mut distinct: Vec<String> = Vec::new();
+    for name in names {
+        let base = if name.is_empty() { "column" } else { name };
+        let mut now = base.to_owned();
+        for number in 2.. {
+            if !distinct.contains(&now) {
+                break;
+            }
+            now = format!("{base}_{number}");
+        }
+        distinct.push(now);
+    }
+    distinct
 }
 
 /// Where the cell is that begins at a byte of a row, without its quotes, and where the next one begins.
@@ -177,7 +213,15 @@ pub(crate) fn json(text: &str) -> Parsed {
             let message = e.kind().to_string();
             let lower = message.chars().next().map(char::to_lowercase).into_iter().flatten();
             let message: String = lower.chain(message.chars().skip(1)).collect();
-            Err(problem(start..range.end.clamp(start, text.len()), format!("this is not JSON: {message}")))
+            let mut error =
+                problem(start..range.end.clamp(start, text.len()), format!("this is not JSON: {message}"));
+            let before = text[..start].trim_end().chars().next_back();
+            error.diagnostic = match (message.as_str(), before) {
+                ("trailing commas are not allowed", _) => error.diagnostic.mend("remove it"),
+                ("unexpected close brace", Some(':')) => error.diagnostic.mend("\"\" }"),
+                _ => error.diagnostic,
+            };
+            Err(error)
         }
         Ok(parsed) => match parsed.value {
             Some(value) => json_datum(&value),
@@ -249,7 +293,13 @@ pub(crate) fn toml(text: &str) -> Parsed {
         Err(e) => {
             let range = e.span().unwrap_or(0..0);
             let message = e.message().lines().next().unwrap_or("").to_owned();
-            Err(problem(range, format!("this is not TOML: {message}")))
+            let at = range.start.min(text.len());
+            let word = text[at..].split(['\n', ',', '}', ']', '#']).next().unwrap_or_default().trim_end();
+            let is_unquoted = message.contains("must be quoted");
+            let range = if is_unquoted { at..at + word.len() } else { range };
+            let mut error = problem(range, format!("this is not TOML: {message}"));
+            error.diagnostic = error.diagnostic.maybe_mend(is_unquoted.then(|| format!("\"{word}\"")));
+            Err(error)
         }
         Ok(document) => Ok(toml_table(document.as_table(), 0..text.len())),
     }

@@ -14,11 +14,41 @@ const RENAMED: [(&str, &str); 8] = [
     ("scan", "probe"),
 ];
 
-/// The name that was probably meant: the one that it has today, or else the nearest one.
+/// Names that other tools and languages have for what a field is called here.
+const HABITS: [(&str, &[&str]); 22] = [
+    ("cflags", &["flags"]),
+    ("cmd", &["run"]),
+    ("command", &["run"]),
+    ("commands", &["run"]),
+    ("copts", &["flags"]),
+    ("cwd", &["folder"]),
+    ("dependencies", &["needs"]),
+    ("deps", &["needs"]),
+    ("description", &["say"]),
+    ("directory", &["folder"]),
+    ("environment", &["env"]),
+    ("hdrs", &["headers", "internal"]),
+    ("includes", &["include"]),
+    ("inputs", &["reads"]),
+    ("ldflags", &["link_flags"]),
+    ("libs", &["link_flags"]),
+    ("message", &["say"]),
+    ("outputs", &["makes"]),
+    ("sha256", &["digest"]),
+    ("src", &["sources", "source"]),
+    ("srcs", &["sources"]),
+    ("workdir", &["folder"]),
+];
+
+/// The name that was probably meant: the one that it has today, or that is meant by habit, or else the nearest one.
 pub(crate) fn meant<'a>(word: &str, names: impl IntoIterator<Item = &'a str> + Clone) -> Option<&'a str> {
     let now = RENAMED.iter().find(|(before, _)| *before == word).map(|(_, now)| *now);
     let renamed = now.and_then(|now| names.clone().into_iter().find(|name| *name == now));
-    renamed.or_else(|| nearest(word, names))
+    let by_habit = || {
+        let (_, here) = HABITS.iter().find(|(habit, _)| *habit == word)?;
+        names.clone().into_iter().find(|name| here.contains(name))
+    };
+    renamed.or_else(by_habit).or_else(|| nearest(word, names.clone()))
 }
 
 #[cfg(test)]
@@ -30,5 +60,12 @@ mod tests {
         assert_eq!(meant("links", ["lines", "link_flags"]), Some("link_flags"));
         assert_eq!(meant("links", ["lines"]), Some("lines"));
         assert_eq!(meant("offers", ["flags"]), None);
+    }
+
+    #[test]
+    fn habits_count_where_there_is_such_a_name() {
+        assert_eq!(meant("srcs", ["sources", "flags"]), Some("sources"));
+        assert_eq!(meant("hdrs", ["internal", "flags"]), Some("internal"));
+        assert_eq!(meant("cmd", ["flags"]), None);
     }
 }

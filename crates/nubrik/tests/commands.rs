@@ -237,7 +237,7 @@ fn settings_are_strict() {
     let run = sandbox.run(&["list"]).expect(3);
     assert!(run.stderr.contains("no setting is called `jbos`; there is: jobs"), "{}", run.stderr);
     assert!(
-        run.stderr.contains("nubrik.toml:2:1\n        jbos = 2\n        ▔▔▔▔\n  try   jobs = …"),
+        run.stderr.contains("nubrik.toml:2:1\n        jbos = 2\n        ▔▔▔▔\n  try   jobs"),
         "{}",
         run.stderr
     );
@@ -385,7 +385,7 @@ fn a_plan_can_suppose_that_sources_changed() {
     sandbox.build();
     let plan = sandbox.run(&["plan", "--if-changed", "s", "--json"]).events();
     let of = |n: usize, field: &str| plan[n][field].as_str().unwrap().to_owned();
-    let verdicts: Vec<String> = (0..2).map(|n| format!("{} {}", of(n, "target"), of(n, "plan"))).collect();
+    let verdicts: Vec<String> = (0..2).map(|n| format!("{} {}", of(n, "target"), of(n, "state"))).collect();
     assert_eq!(verdicts, ["a run", "b current"]);
     assert_eq!(of(0, "reason"), "s changed");
     // From another folder, by the path as it is seen there.

@@ -183,9 +183,12 @@ fn is_mended(case: &Case) -> bool {
         start = (0..start).rev().find(|at| blamed[*at] == '`').unwrap();
         end = (end..blamed.len()).find(|at| blamed[*at] == '`').unwrap() + 1;
     }
+    // What is missing at a line's end is underlined after it.
+    let (start, end) = (start.min(blamed.len()), end.min(blamed.len()));
     let part = |from: usize, to: usize| blamed[from..to].iter().collect::<String>();
     let mend = if mend == "remove it" { "" } else { mend };
-    lines[line - 1] = format!("{}{mend}{}", part(0, start), part(end, blamed.len()));
+    let gap = if start == blamed.len() { " " } else { "" };
+    lines[line - 1] = format!("{}{gap}{mend}{}", part(0, start), part(end, blamed.len()));
     sandbox.write(file, &(lines.join("\n") + "\n"));
     let is_test = case.command.starts_with("$ nubrik test");
     let words = case.command["$ nubrik ".len()..].split_whitespace().filter(|_| !is_test);

@@ -49,10 +49,22 @@ impl Settings {
     /// # Errors
     /// When the text is not TOML, or a key is unknown or has a value of the wrong type.
     pub fn parse(text: &str) -> Result<Settings, SettingsProblem> {
-        let table = DeTable::parse(text).map_err(|e| SettingsProblem {
-            message: e.message().to_owned(),
-            range: e.span(),
-            mend: None,
+        let table = DeTable::parse(text).map_err(|e| {
+            let at = e.span().map_or(0, |span| span.start.min(text.len()));
+            // A word without quotes is a text that lacks them.
+            let word = text[at..].split(['\n', ',', '}', ']', '#']).next().unwrap_or_default().trim_end();
+            let is_unquoted = e.message().contains("must be quoted");
+            let line = text[..at].rsplit('\n').next().unwrap_or_default();
+            let value = match line.split('=').next().unwrap_or_default().trim() {
+                "jobs" => "4".to_owned(),
+                "hide_undeclared" => "true".to_owned(),
+                _ => format!("\"{word}\""),
+            };
+            SettingsProblem {
+                message: e.message().to_owned(),
+                range: if is_unquoted { Some(at..at + word.len()) } else { e.span() },
+                mend: is_unquoted.then_some(value),
+            }
         })?;
         let mut settings = Settings::default();
         for (key, value) in sorted(table.get_ref()) {
@@ -62,11 +74,11 @@ impl Settings {
             match (&**key.get_ref(), value.get_ref()) {
                 ("jobs", found) => match number(found).and_then(|n| usize::try_from(n).ok()) {
                     Some(jobs @ 1..=4096) => settings.jobs = Some(jobs),
-                    _ => return wrong("`jobs` is a number from 1 to 4096", "jobs = 4"),
+                    _ => return wrong("`jobs` is a number from 1 to 4096", "4"),
                 },
                 ("hide_undeclared", DeValue::Boolean(hide)) => settings.hide_undeclared = *hide,
                 ("hide_undeclared", _) => {
-                    return wrong("`hide_undeclared` is true or false", "hide_undeclared = true");
+                    return wrong("`hide_undeclared` is true or false", "true");
                 }
                 ("profiles", DeValue::Table(table)) => {
                     for (name, value) in sorted(table) {
@@ -80,7 +92,7 @@ impl Settings {
                     );
                 }
                 (unknown, _) => {
-                    let near = nearest(unknown, KEYS).map(|near| format!("{near} = …"));
+                    let near = nearest(unknown, KEYS).map(str::to_owned);
                     let known = format!("no setting is called `{unknown}`; there is: {}", KEYS.join(", "));
                     return Err(problem(key.span(), known, near));
                 }
@@ -109,7 +121,7 @@ fn profile(key: &Key<'_>, value: &Keyed<'_>) -> Result<Vec<(String, SettingValue
         return Err(problem(key.span(), message, Some("give the profile another name".to_owned())));
     }
     let DeValue::Table(options) = value.get_ref() else {
-        let mend = format!("{name} = {{ mode = \"release\" }}");
+        let mend = "{ mode = \"release\" }".to_owned();
         return Err(problem(value.span(), format!("the profile `{name}` is a table of options"), Some(mend)));
     };
     let mut set = Vec::new();
@@ -165,7 +177,7 @@ mod tests {
         assert_eq!(Settings::parse("jobs = 3").unwrap().jobs, Some(3));
         assert!(Settings::parse("jobs = 0").is_err());
         let problem = Settings::parse("# x\njob = 3").unwrap_err();
-        assert_eq!(problem.mend.as_deref(), Some("jobs = …"));
+        assert_eq!(problem.mend.as_deref(), Some("jobs"));
         assert_eq!(problem.range, Some(4..7));
         assert!(Settings::parse("jobs =").is_err());
         // The place is that of the value, whatever else speaks of the key.

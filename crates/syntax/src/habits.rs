@@ -19,6 +19,19 @@ const DECLARING: [&str; 8] = ["def", "var", "const", "func", "function", "fn", "
 /// Quotes that word processors put in place of plain ones.
 const CURLED: [char; 8] = ['“', '”', '„', '«', '»', '‘', '’', '‚'];
 
+/// A duration with the unit that was meant: `3sec` is `3s`.
+pub(crate) fn duration(word: &str) -> Option<String> {
+    let digits = word.find(|c: char| !c.is_ascii_digit())?;
+    let unit = match &word[digits..] {
+        "sec" | "secs" | "second" | "seconds" => "s",
+        "m" | "mins" | "minute" | "minutes" => "min",
+        "hr" | "hrs" | "hour" | "hours" => "h",
+        "msec" | "millis" | "milliseconds" => "ms",
+        _ => return None,
+    };
+    Some(format!("{}{unit}", &word[..digits]))
+}
+
 /// What is known of the sign at the beginning of a text: how many bytes of it the error is about, and the error.
 pub(crate) fn sign(rest: &str) -> Option<(usize, Diagnostic)> {
     let line = rest.lines().next().unwrap_or_default();
@@ -100,6 +113,13 @@ mod tests {
         assert_eq!(said(sign("++ b")), (2, "+".to_owned()));
         assert_eq!(said(sign("!= b")), (0, String::new()));
         assert_eq!(said(sign("")), (0, String::new()));
+    }
+
+    #[test]
+    fn units_of_durations_are_known_by_other_names() {
+        assert_eq!(duration("3sec").as_deref(), Some("3s"));
+        assert_eq!(duration("15minutes").as_deref(), Some("15min"));
+        assert_eq!(duration("3furlongs"), None);
     }
 
     #[test]

@@ -349,7 +349,8 @@ impl Evaluator<'_> {
         let Some(name) = &arg.name else {
             let count = decl.to_tell().params.len();
             let message = format!("`{title}` takes {count} value{}", if count == 1 { "" } else { "s" });
-            return Diagnostic::error("wrong-call", message).related(decl.name.span, "declared here");
+            let error = Diagnostic::error("wrong-call", message).related(decl.name.span, "declared here");
+            return error.mend("remove it");
         };
         let names: Vec<&str> = decl.to_tell().params.iter().map(|p| &*p.name.text).collect();
         let near = meant(&name.text, names.iter().copied()).map(str::to_owned);

@@ -281,10 +281,9 @@ impl Evaluator<'_> {
                 item.map_or_else(
                     || {
                         let error = Diagnostic::error("out-of-range", format!("there is no item {number}"));
-                        self.fail(
-                            index_span,
-                            error.note(format!("the list has {count} items, counted from 0")),
-                        )
+                        let error = error.note(format!("the list has {count} items, counted from 0"));
+                        let last = count.checked_sub(1).map(|last| last.to_string());
+                        self.fail(index_span, error.maybe_mend(last))
                     },
                     Ok,
                 )

@@ -13,6 +13,9 @@ use crate::types::{Type, wrong_type};
 use crate::value::*;
 use crate::world::{Answer, EntryKind};
 
+/// So many files of a folder are named.
+const FILES_NAMED: usize = 8;
+
 impl Evaluator<'_> {
     /// The folder against which a text in this module is a path.
     pub(super) fn base_folder(&mut self, module_id: ModuleId, text: &str, span: Span) -> Result<WsPath> {
@@ -212,9 +215,23 @@ impl Evaluator<'_> {
             format!("\"{}\"", relative.unwrap_or_else(|| format!("/{}", found.as_str())))
         });
         if near.is_none() && !above.is_root() && matches!(self.world.kind(&above), Answer::Ready(None)) {
-            return error.note(format!("there is no folder `{above}`"));
+            let error = error.note(format!("there is no folder `{above}`"));
+            let is_of_machine = ["bin", "dev", "etc", "home", "opt", "proc", "root", "tmp", "usr", "var"];
+            return match path.parts().next().filter(|first| is_of_machine.contains(first)) {
+                Some(_) => {
+                    error.note("`/` begins at the workspace's root: files of the machine cannot be inputs")
+                }
+                None => error,
+            };
         }
-        error.maybe_mend(near)
+        let there = names.iter().take(FILES_NAMED).map(|n| &**n).collect::<Vec<_>>().join(", ");
+        match near {
+            None if !there.is_empty() && !above.is_root() => {
+                let more = if names.len() > FILES_NAMED { ", …" } else { "" };
+                error.note(format!("`{above}` has: {there}{more}"))
+            }
+            near => error.maybe_mend(near),
+        }
     }
 
     /// The files that a value stands for.

@@ -120,6 +120,9 @@ impl Evaluator<'_> {
             Value::None => return error.mend("if … == none then … else …"),
             Value::Map(_) => error.mend(format!("[\"{}\"]", name.text)),
             Value::Step(_) if !has.is_empty() => error.note(format!("its outputs: {has}")),
+            Value::Step(_) => error
+                .note("its outputs have no names of their own")
+                .note(format!("an output is named where the command names it: {{out {} \"…\"}}", name.text)),
             Value::Kind(..) => error.mend("call the kind first: `name { … }`"),
             _ => error,
         };

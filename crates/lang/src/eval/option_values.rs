@@ -53,6 +53,25 @@ pub(super) fn plain_name(written: &str) -> String {
     name
 }
 
+/// A value that an option of a type may have, as the command line and as a settings file write it: the one nearest to what was
+/// given.
+pub(super) fn example_value(ty: &Type, given: &SettingValue) -> Option<(String, String)> {
+    let same = |text: &str| Some((text.to_owned(), text.to_owned()));
+    match ty.core() {
+        Type::Optional(inner) => example_value(inner, given),
+        Type::Bool => same("true"),
+        Type::Int => same("1"),
+        Type::Duration => Some(("30s".to_owned(), "\"30s\"".to_owned())),
+        Type::Alternatives(texts) => {
+            let given = if let SettingValue::Word(word) = given { word.as_str() } else { "" };
+            let near = nubrik_diagnostic::nearest(given, texts.iter().map(|text| &**text));
+            let text = near.or(texts.first().map(|text| &**text))?;
+            Some((text.to_owned(), format!("\"{text}\"")))
+        }
+        _ => None,
+    }
+}
+
 pub(super) fn setting_value(value: &SettingValue, ty: &Type) -> std::result::Result<Value, String> {
     let wrong = |found: &str| Err(format!("expected {}, found {found}", ty.core().written()));
     match (ty.core(), value) {

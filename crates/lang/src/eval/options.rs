@@ -12,7 +12,7 @@ use nubrik_diagnostic::{Diagnostic, nearest};
 use nubrik_source::{Span, WsPath};
 
 use super::chosen::{Config, ConfigId, DEFAULTS, OptionId, PROBE, SetOption, Setting};
-use super::option_values::{may_be_chosen, plain_name, setting_value, shown, written};
+use super::option_values::{example_value, may_be_chosen, plain_name, setting_value, shown, written};
 use super::reads::Reads;
 use super::{Evaluator, Result, Scope};
 use crate::hir::*;
@@ -245,6 +245,11 @@ impl Evaluator<'_> {
                     let message =
                         format!("{} for the option `{}` ({})", problem, setting.name, setting.origin);
                     let error = Diagnostic::error("option-value", message);
+                    let example = example_value(&ty, &setting.value);
+                    let error = error.maybe_mend(example.map(|(value, written)| match &*setting.origin {
+                        "--set" => format!("--set {}={value}", setting.name),
+                        _ => format!("{} = {written}", setting.name),
+                    }));
                     self.definitions.modules.diagnostics.push(error.related(decl.name.span, "declared here"));
                 }
             }

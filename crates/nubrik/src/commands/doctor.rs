@@ -30,7 +30,7 @@ struct Finding {
     /// For tools the files of which a change makes steps run again.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     counts: Vec<String>,
-    #[serde(skip_serializing_if = "Option::is_none")]
+    #[serde(rename = "try", skip_serializing_if = "Option::is_none")]
     mend: Option<String>,
 }
 

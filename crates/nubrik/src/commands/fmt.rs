@@ -8,11 +8,12 @@ use std::sync::Arc;
 use nubrik_source::Sources;
 use nubrik_syntax::format;
 
+use serde::Serialize;
+
 use super::{CommandResult, open, report, say_wrong};
 use crate::arguments::Choice;
 use crate::exit::Exit;
 use crate::ui::console::{Console, OutputStream, out, outln};
-use crate::ui::json;
 use crate::ui::paint::Ink;
 
 pub fn fmt(console: Console, files: &[PathBuf], check: bool) -> CommandResult<Exit> {
@@ -131,13 +132,20 @@ fn write(console: Console, path: &Path, text: &str) -> CommandResult<()> {
     })
 }
 
+#[derive(Serialize)]
+struct FormattedEvent<'a> {
+    event: &'static str,
+    file: &'a str,
+    state: &'static str,
+}
+
 fn say(console: Console, untidy: &[&PathBuf], all: usize, unreadable: usize, check: bool) {
     let word = if check { "untidy" } else { "tidied" };
     let paint = console.paint(OutputStream::Output);
     for path in untidy {
         let path = path.display().to_string();
         if console.is_json() {
-            console.event(&json::NoticeEvent { event: word, text: path });
+            console.event(&FormattedEvent { event: "formatted", file: &path, state: word });
         } else {
             outln!(console, "{}", super::labelled(paint, Ink::Busy, word, &path));
         }

@@ -47,7 +47,7 @@ pub struct Drawing {
 #[derive(Serialize)]
 struct GraphNodeEvent<'a> {
     event: &'static str,
-    name: &'a str,
+    target: &'a str,
     kind: &'a str,
     #[serde(skip_serializing_if = "str::is_empty")]
     package: &'a str,
@@ -196,7 +196,7 @@ fn json(shape: &Shape) -> String {
     }
     let events = shape.nodes.iter().zip(needs).map(|(node, needs)| GraphNodeEvent {
         event: "node",
-        name: &node.name,
+        target: &node.name,
         kind: &node.kind,
         package: &node.group,
         asked_for: node.focus,

@@ -17,7 +17,7 @@ struct HopEvent<'a> {
     event: &'static str,
     target: &'a str,
     needs: &'a str,
-    place: String,
+    defined: String,
     files: Vec<&'a str>,
 }
 
@@ -54,7 +54,7 @@ pub fn how(console: Console, choice: &Choice, from: &str, to: &str) -> CommandRe
                 event: "hop",
                 target: &user.address,
                 needs: &need.address,
-                place,
+                defined: place,
                 files,
             });
             continue;

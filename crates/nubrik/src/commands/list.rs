@@ -82,10 +82,10 @@ fn count_kinds(console: Console, targets: &[&Target]) {
 #[derive(Serialize)]
 struct ListedCase<'a> {
     event: &'static str,
-    test: &'a str,
+    target: &'a str,
     group: &'a str,
     name: &'a str,
-    outcome: &'static str,
+    state: &'static str,
 }
 
 /// Lists tests with the cases that they reported the last time.
@@ -120,7 +120,7 @@ fn list_cases(
 
 /// Tells programs of the cases of a test; of one without any what became of it.
 fn print_cases(console: Console, test: &str, word: &'static str, cases: &[Case]) {
-    let event = |group, name, outcome| ListedCase { event: "case", test, group, name, outcome };
+    let event = |group, name, state| ListedCase { event: "case", target: test, group, name, state };
     cases.iter().for_each(|case| console.event(&event(&case.group, &case.name, case.outcome.word())));
     if cases.is_empty() {
         console.event(&event("", "", word));

@@ -37,7 +37,7 @@ use nubrik_diagnostic::{Diagnostic, Severity};
 use nubrik_engine::{Event, Listener, Outreach};
 use nubrik_graph::{Closure, Graph};
 use nubrik_lang::{AddressPattern, Evaluation, Wanted};
-use nubrik_session::{BuildProblem, OpenProblem, Session, Workshop};
+use nubrik_session::{BuildProblem, OpenProblem, SETTINGS_FILE, Session, Workshop};
 use nubrik_source::Sources;
 
 use crate::arguments::{Arguments, Choice, How, Once, UserCommand};
@@ -160,8 +160,11 @@ pub fn open_at(console: Console, folder: &Path) -> CommandResult<Session> {
             &["nubrik init   makes this folder a workspace", "nubrik demo   unpacks one to look at"],
         ),
         OpenProblem::Settings { path, text, problem } => {
+            // As all other files it is named from the workspace's root.
+            let root = path.parent().unwrap_or(&path);
+            crate::ui::plain::name_places_from(&started_in(), root);
             let mut sources = Sources::default();
-            let file = sources.add(&path.display().to_string(), text.into());
+            let file = sources.add(SETTINGS_FILE, text.into());
             let mut diagnostic = Diagnostic::error("settings", problem.message).maybe_mend(problem.mend);
             if let Some(range) = problem.range {
                 diagnostic = diagnostic.at(nubrik_source::Span::new(file, range.start, range.end));

@@ -258,7 +258,7 @@ fn how_long(graph: &Graph, planned: &[PlannedStep], room: Capacity) -> String {
 #[derive(Serialize)]
 struct PlanEvent<'a> {
     event: &'static str,
-    plan: &'static str,
+    state: &'static str,
     target: &'a str,
     say: &'a str,
     reason: String,
@@ -288,7 +288,7 @@ fn print_json(console: Console, graph: &Graph, planned: &[PlannedStep], room: Ca
     for step in planned {
         console.event(&PlanEvent {
             event: "plan",
-            plan: planned_word(step).0,
+            state: planned_word(step).0,
             target: &graph.owner(step.step).address,
             say: &graph.step(step.step).say,
             reason: step.reason.to_string(),

@@ -24,7 +24,7 @@ const TICK: Duration = Duration::from_millis(100);
 #[derive(Serialize)]
 struct ServingEvent<'a> {
     event: &'static str,
-    service: &'a str,
+    target: &'a str,
     at: &'a str,
 }
 
@@ -64,7 +64,7 @@ pub fn run(console: Console, session: &Session, evaluation: &Evaluation) -> Comm
     let lent = lend(console, session, "run", std::slice::from_ref(service), Some(echo))?;
     for (name, at) in session.places(&lent) {
         if console.is_json() {
-            console.event(&ServingEvent { event: "serving", service: &name, at: &at });
+            console.event(&ServingEvent { event: "serving", target: &name, at: &at });
         }
         say("serves", &format!("{name} at {at}; Ctrl-C ends it"));
     }

@@ -277,7 +277,7 @@ impl<'g> Shown<'g> {
             }
         };
         ShownEvent {
-            event: "target",
+            event: "detail",
             target: &target.address,
             kind: &target.kind,
             documentation: &target.documentation,

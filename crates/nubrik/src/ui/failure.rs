@@ -22,7 +22,10 @@ pub fn short(failure: &Failure) -> String {
             }
         }
         Failure::Code(code) => format!("exited with code {code}"),
-        Failure::Signal(signal) => format!("ended by signal {signal}"),
+        Failure::Signal(signal) => match signal_name(*signal) {
+            Some(name) => format!("ended by signal {signal} ({name})"),
+            None => format!("ended by signal {signal}"),
+        },
         Failure::NotStarted { program, problem } => format!("cannot start {program}: {problem}"),
         Failure::NoTool(problem) => format!("there is no tool `{}` on this machine", problem.name),
         Failure::NoInput { path, problem } => format!("cannot read {path}: {problem}"),
@@ -141,8 +144,8 @@ pub fn survived(graph: &Graph, id: StepId, refused: &[Refusal]) -> Vec<(&'static
     let mut lines: Vec<_> = refused.iter().map(|refusal| ("refused", refused_thing(refusal))).collect();
     let is_written = |r: &Refusal| matches!(r, Refusal::Path { touch: Touch::Written, .. });
     let reading = match refused.iter().all(is_written) {
-        true => "it ended well all the same; what it wanted to write there is lost",
-        false => "it ended well all the same: its result may lack what it did not see, and is kept as it is",
+        true => "it succeeded all the same; what it wanted to write there is lost",
+        false => "it succeeded all the same: its result may lack what it did not see, and is kept as it is",
     };
     lines.push(("reading", reading.to_owned()));
     lines.extend(refused.first().map(|refusal| ("try", mend_of_refusal(graph, id, refusal))));
@@ -166,7 +169,7 @@ pub fn readings(graph: &Graph, id: StepId, failure: &Failure, printed: &[u8]) ->
             if *well_again {
                 lines.push((
                     "reading",
-                    "it ended well when it ran again to be observed: what it does changes from run to run"
+                    "it succeeded when it ran again under observation: its result varies from run to run"
                         .to_owned(),
                 ));
             }
@@ -248,6 +251,11 @@ pub fn readings(graph: &Graph, id: StepId, failure: &Failure, printed: &[u8]) ->
             ));
         }
         Failure::Code(_) | Failure::Signal(_) => {
+            if let Some(word) = flags_in_one_word(step) {
+                lines.push(("reading", format!("`{word}` is one word for the program, with a space in it")));
+                let flags: Vec<String> = word.split_whitespace().map(|flag| format!("\"{flag}\"")).collect();
+                lines.push(("try", format!("[{}]", flags.join(", "))));
+            }
             if let Some(library) = missing_library(printed) {
                 lines.push(("reading", format!("the linker finds no library `{library}` on this machine")));
                 lines.push((
@@ -255,6 +263,9 @@ pub fn readings(graph: &Graph, id: StepId, failure: &Failure, printed: &[u8]) ->
                     format!("install the development files of lib{library}, or drop -l{library}"),
                 ));
             }
+        }
+        Failure::NotStarted { program, problem } if problem.contains("Permission denied") => {
+            lines.push(("try", format!("chmod +x {program}   or let `sh` run it: sh {{in \"…\"}}")));
         }
         // What is said of them in the first line is all there is to know.
         Failure::NotStarted { .. }
@@ -365,6 +376,32 @@ fn declare(graph: &Graph, id: StepId, path: &str, target: Option<&str>) -> Strin
     }
 }
 
+/// A word of a step's commands that looks like several flags.
+fn flags_in_one_word(step: &nubrik_graph::Step) -> Option<&str> {
+    let words = step.commands.iter().flat_map(|c| &c.stages).flat_map(|stage| stage.words.iter().skip(1));
+    let looks_so = |word: &&str| {
+        let mut parts = word.split(' ');
+        parts.clone().count() > 1 && parts.all(|part| part.len() > 1 && part.starts_with('-'))
+    };
+    words.map(|word| &**word).find(looks_so)
+}
+
+/// What people call a signal that ends programs.
+fn signal_name(signal: i32) -> Option<&'static str> {
+    const NAMES: [(i32, &str); 9] = [
+        (4, "illegal instruction"),
+        (6, "aborted"),
+        (7, "bus error"),
+        (8, "arithmetic error"),
+        (9, "killed"),
+        (11, "segmentation fault"),
+        (13, "broken pipe"),
+        (15, "terminated"),
+        (31, "refused system call"),
+    ];
+    NAMES.iter().find(|(number, _)| *number == signal).map(|(_, name)| *name)
+}
+
 /// The library that a linker's message misses.
 fn missing_library(printed: &[u8]) -> Option<String> {
     let text = String::from_utf8_lossy(printed);
@@ -392,7 +429,7 @@ mod tests {
     #[test]
     fn a_few_words_say_how_a_step_failed() {
         assert_eq!(short(&Failure::Code(3)), "exited with code 3");
-        assert_eq!(short(&Failure::Signal(11)), "ended by signal 11");
+        assert_eq!(short(&Failure::Signal(11)), "ended by signal 11 (segmentation fault)");
         let refused = vec![Refusal::Network];
         let observed = Failure::Observed { first: Box::new(Failure::Code(1)), refused, well_again: false };
         assert_eq!(short(&observed), "exited with code 1, and was not allowed to use the network");

@@ -67,7 +67,7 @@ pub fn readings(failure: &ServiceFailure) -> Vec<(&'static str, String)> {
         }
         ServiceProblem::NoSecret(secret) => lines.push(("try", format!("{secret}=… before the command"))),
         ServiceProblem::SaidBefore => {
-            lines.push(("reading", "why is said where it was tried first".to_owned()))
+            lines.push(("reading", "the reason is shown above, where it was tried first".to_owned()))
         }
         // What is said of them in the first line is all there is to know.
         ServiceProblem::Ended(_)

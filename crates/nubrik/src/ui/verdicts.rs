@@ -294,7 +294,7 @@ struct TestEvent<'a> {
     #[serde(skip_serializing_if = "Option::is_none")]
     quarantined: Option<&'a str>,
     cases: Vec<CaseEvent<'a>>,
-    place: String,
+    defined: String,
 }
 
 #[derive(Serialize)]
@@ -302,7 +302,7 @@ struct CaseEvent<'a> {
     #[serde(skip_serializing_if = "str::is_empty")]
     group: &'a str,
     name: &'a str,
-    outcome: &'static str,
+    state: &'static str,
     #[serde(skip_serializing_if = "Option::is_none")]
     seconds: Option<f64>,
     #[serde(skip_serializing_if = "str::is_empty")]
@@ -313,7 +313,7 @@ fn print_json(console: Console, graph: &Graph, result: &TestResult) {
     let cases = result.cases.iter().map(|case| CaseEvent {
         group: &case.group,
         name: &case.name,
-        outcome: case.outcome.word(),
+        state: case.outcome.word(),
         seconds: case.seconds.map(json::rounded),
         text: &case.text,
     });
@@ -326,6 +326,6 @@ fn print_json(console: Console, graph: &Graph, result: &TestResult) {
         seconds: json::rounded(result.micros as f64 / 1e6),
         quarantined: result.quarantined.as_deref(),
         cases: cases.collect(),
-        place: graph.step(result.step).place.to_string(),
+        defined: graph.step(result.step).place.to_string(),
     });
 }

@@ -166,9 +166,28 @@ fn record_field(p: &mut Parser) {
     }
 }
 
+/// Braces around values without keys, by what was written from the first value on: where they begin, and how long they are.
+fn list_in_braces(p: &Parser, first: usize) -> Option<(usize, usize)> {
+    let open = p.text_before(first).trim_end().len().checked_sub(1)?;
+    let line = p.text_from(open).lines().next()?;
+    let length = line.find('}')? + 1;
+    let inner = line.get(1..length - 1)?;
+    (line.starts_with('{') && !inner.contains(['{', ':', '`'])).then_some((open, length))
+}
+
 /// `key: value`.
 fn map_entry(p: &mut Parser) {
+    let start = p.next_span().start as usize;
     expression(p);
+    if matches!(p.peek(), RightBrace | Comma)
+        && let Some((open, length)) = list_in_braces(p, start)
+    {
+        let written = &p.text_from(open)[1..length - 1];
+        let error =
+            Diagnostic::error("syntax", "a list is written in `[ ]`; a map has `key: value` in `{ }`");
+        p.error_about(open, length, error.mend(format!("[{}]", written.trim())));
+        return p.skip_item();
+    }
     if p.expect(Colon, "`:` and the value of the entry") {
         expression(p);
     }

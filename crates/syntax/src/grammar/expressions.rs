@@ -7,6 +7,7 @@ use super::commands::{command, shell_command};
 use super::declarations::close;
 use super::texts::text;
 use crate::SyntaxKind::*;
+use crate::habits;
 use crate::lexer::is_reserved;
 use crate::parser::{MAX_CHAIN, MAX_DEPTH, NodeStart, Parser};
 
@@ -265,7 +266,8 @@ fn primary(p: &mut Parser) -> bool {
                 p.finish(mark, Literal);
             } else {
                 let error = Diagnostic::error("syntax", format!("`{word}` is neither a number nor a name"));
-                p.error(error.note("durations are written 250ms, 30s, 5min, 2h"));
+                let error = error.note("durations are written 250ms, 30s, 5min, 2h");
+                p.error(error.maybe_mend(habits::duration(word)));
                 p.take();
                 p.finish(mark, Error);
             }
@@ -350,7 +352,17 @@ fn if_expression(p: &mut Parser) {
         p.take();
         expression(p);
     }
-    if p.expect_word("then") {
+    if p.peek() == TextOpen && !p.failed_here() {
+        p.error(
+            Diagnostic::error("syntax", "expected `then` between a condition and a value").mend("then \""),
+        );
+        p.forget_failure();
+        expression(p);
+        p.lines_before_word("else");
+        if p.accept_word("else") {
+            expression(p);
+        }
+    } else if p.expect_word("then") {
         expression(p);
         p.lines_before_word("else");
         if p.at_word("else") {
@@ -358,9 +370,9 @@ fn if_expression(p: &mut Parser) {
             expression(p);
         } else {
             let error = Diagnostic::error("syntax", "this `if` has no `else`");
-            p.error(
-                error.note("an `if` always gives a value: `else \"\"`, `else []` or `else none` for nothing"),
-            );
+            let error =
+                error.note("an `if` always gives a value: `else \"\"`, `else []` or `else none` for nothing");
+            p.error(error.mend("else \"\""));
         }
     }
     p.finish(mark, IfExpr);

@@ -1,0 +1,164 @@
+//! What commands print with `--json` is what `docs/formats.md` says: every event, with these fields, of these types.
+
+#![allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
+
+mod sandbox;
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use sandbox::Sandbox;
+use serde_json::Value;
+
+/// A field of an event: its type, and whether it may be missing.
+type Fields = BTreeMap<String, (String, bool)>;
+
+/// The table of events, by their names.
+fn documented() -> BTreeMap<String, Fields> {
+    let path = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/formats.md");
+    let page = std::fs::read_to_string(path).unwrap();
+    let table = page.split("| event | printed | fields |").nth(1).unwrap();
+    let rows = table.lines().skip(2).take_while(|line| line.starts_with('|'));
+    let event = |row: &str| {
+        let cells: Vec<&str> = row.trim_matches('|').split(" | ").map(str::trim).collect();
+        let fields = cells[2].split(", ").map(|field| {
+            let (name, kind) = field.split_once("` ").unwrap();
+            let name = name.trim_start_matches('`');
+            (name.trim_end_matches('?').to_owned(), (kind.to_owned(), name.ends_with('?')))
+        });
+        (cells[0].trim_matches('`').to_owned(), fields.collect())
+    };
+    rows.map(event).collect()
+}
+
+/// What is wrong with an event.
+fn problem(documented: &BTreeMap<String, Fields>, event: &Value) -> Option<String> {
+    let name = event["event"].as_str()?;
+    let Some(fields) = documented.get(name) else { return Some(format!("{name} is not documented")) };
+    let object = event.as_object().unwrap();
+    let missing = fields.iter().find(|(field, (_, optional))| !optional && !object.contains_key(*field));
+    if let Some((field, _)) = missing {
+        return Some(format!("{name} lacks {field}"));
+    }
+    object.iter().filter(|(field, _)| *field != "event").find_map(|(field, value)| {
+        let Some((kind, _)) = fields.get(field) else { return Some(format!("{name} has {field}")) };
+        let found = match value {
+            Value::Null => "null",
+            Value::Bool(_) => "bool",
+            Value::Number(_) => "number",
+            Value::String(_) => "text",
+            Value::Array(_) => "list",
+            Value::Object(_) => "object",
+        };
+        (!kind.split(" or ").any(|kind| kind == found))
+            .then(|| format!("{name}: {field} is {found}, not {kind}"))
+    })
+}
+
+const DEFINITIONS: &str = "\
+option mode: \"debug\" | \"release\" = \"debug\"
+## Ebb and flood.
+target tides tagged water = step { run = `echo {mode} {in \"a.txt\"} > {out \"tides\"}` }
+target high = step { run = sh`cat {tides} b.txt > {out \"high\"} || echo > {out \"high\"}` }
+test passes = check { run = `true` }
+test flaky = check { run = sh`echo \"1..2\" > {out r \"r.tap\"}; echo \"ok 1 - a\" >> {out r \"r.tap\"}; echo \"not ok 2 - b\" >> {out r \"r.tap\"}`, report = \"r\", quarantined = \"it depends\" }
+job hello = effect { run = `echo hello` }
+job fails = effect { run = `false` }
+let cc = tool { names = \"cat\" }
+";
+
+#[test]
+fn every_event_is_as_documented() {
+    let documented = documented();
+    let sandbox = Sandbox::new(&[
+        ("targets.nub", DEFINITIONS),
+        ("nubrik.toml", "[profiles]\nship = { mode = \"release\" }\n"),
+        ("a.txt", "a\n"),
+        ("b.txt", "b\n"),
+    ]);
+    let git = |args: &[&str]| {
+        let mut command = std::process::Command::new("git");
+        command.args(["-c", "user.name=a", "-c", "user.email=a@b"]).args(args).current_dir(&sandbox.folder);
+        assert!(command.status().is_ok_and(|status| status.success()));
+    };
+    git(&["init", "-q"]);
+    git(&["add", "-A"]);
+    git(&["commit", "-qm", "one"]);
+    let mut seen: BTreeSet<String> = BTreeSet::new();
+    let mut problems: Vec<String> = Vec::new();
+    let mut check = |args: &[&str]| {
+        let run = sandbox.run(&[args, &["--json"]].concat());
+        for line in run.stdout.lines().filter(|line| line.starts_with('{')) {
+            let event: Value = serde_json::from_str(line).unwrap_or_else(|e| panic!("{args:?}: {line}: {e}"));
+            if let Some(problem) = problem(&documented, &event) {
+                problems.push(format!("{args:?}: {problem}"));
+            }
+            seen.extend(event["event"].as_str().map(str::to_owned));
+        }
+    };
+    check(&["plan"]);
+    check(&["build", "-v"]);
+    check(&["build", "--reasons"]);
+    check(&["build", "--observe"]);
+    check(&["build", "--since", "HEAD"]);
+    check(&["test", "--repeat", "2"]);
+    check(&["list"]);
+    check(&["list", "--count"]);
+    check(&["list", "--cases"]);
+    check(&["show", "high"]);
+    check(&["show", "high", "--printed"]);
+    check(&["tree", "high"]);
+    check(&["graph"]);
+    check(&["how", "high", "tides"]);
+    check(&["why", "high"]);
+    check(&["options"]);
+    check(&["history"]);
+    check(&["history", "1"]);
+    check(&["doctor"]);
+    check(&["run", "hello"]);
+    check(&["run", "fails"]);
+    check(&["explain", "step"]);
+    check(&["cache"]);
+    check(&["cache", "verify"]);
+    check(&["lint"]);
+    sandbox.write("a.txt", "c\n");
+    sandbox.write("out/default/high", "edited\n");
+    check(&["plan", "--profile", "ship"]);
+    check(&["build", "-k"]);
+    check(&["clean"]);
+    sandbox.write("targets.nub", &format!("{DEFINITIONS}let   x = hight\n"));
+    check(&["build"]);
+    check(&["build", "--set", "mode=fast"]);
+    sandbox.write(
+        "targets.nub",
+        &format!("{DEFINITIONS}let   x = 1\ntarget bad = step {{ run = `false {{out \"b\"}}` }}\n"),
+    );
+    check(&["fmt", "--check"]);
+    check(&["build", "-k"]);
+    assert!(problems.is_empty(), "{problems:#?}");
+    // These need a test that fails now and then, a terminal that waits, a service, or a machine that refuses.
+    let elsewhere = ["changed", "refused", "serving", "unsteady"];
+    let all: BTreeSet<String> =
+        documented.keys().filter(|name| !elsewhere.contains(&name.as_str())).cloned().collect();
+    let unseen: Vec<&String> = all.difference(&seen).collect();
+    assert!(unseen.is_empty(), "never printed: {unseen:?}");
+}
+
+#[test]
+fn every_event_of_the_program_is_documented() {
+    let documented = documented();
+    let mut folders = vec![std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("src")];
+    while let Some(folder) = folders.pop() {
+        for entry in std::fs::read_dir(folder).unwrap().flatten() {
+            let path = entry.path();
+            if path.is_dir() {
+                folders.push(path);
+                continue;
+            }
+            let text = std::fs::read_to_string(&path).unwrap();
+            for part in text.split("event: \"").skip(1) {
+                let name = part.split('"').next().unwrap();
+                assert!(documented.contains_key(name), "{}: {name}", path.display());
+            }
+        }
+    }
+}
