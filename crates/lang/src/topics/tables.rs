@@ -3,12 +3,12 @@
 pub(super) const DECLARATIONS: [(&str, &str, &str); 13] = [
     (
         "use",
-        "Takes a kit, or names of one: kits that ship with nubrik (\"nub:c\"), of the workspace (\"/kit/flags.nub\") or beside the file (\"./flags.nub\").",
+        "Imports a kit, or names of one: kits that ship with nubrik (\"nub:c\"), of the workspace (\"/kit/flags.nub\") or beside the file (\"./flags.nub\").",
         "use \"nub:c\" as c\nuse { strict } from \"/kit/flags.nub\"",
     ),
     (
         "let",
-        "A value, or with parameters a function; a function may not lead back to itself.",
+        "A value, or with parameters a function; a function may not call itself.",
         "let stations = glob(\"stations/*.csv\")\nlet page_of(station: file): text = \"{station.stem}.html\"",
     ),
     (
@@ -23,7 +23,7 @@ pub(super) const DECLARATIONS: [(&str, &str, &str); 13] = [
     ),
     (
         "option",
-        "A typed setting that the person who builds may change, by `--set` or a profile; its default reads literals, `host` and other options only.",
+        "A typed setting that you can change with `--set` or a profile; its default may use literals, `host` and other options only.",
         "## How much the compiler optimises.\noption mode: \"debug\" | \"release\" = \"debug\"",
     ),
     (
@@ -33,17 +33,17 @@ pub(super) const DECLARATIONS: [(&str, &str, &str); 13] = [
     ),
     (
         "test",
-        "Something with a verdict: a `check`, or a record, map or list of them; `nubrik test` runs those whose verdicts do not stand.",
+        "Something with a verdict: a `check`, or a record, map or list of them; `nubrik test` runs those whose results are out of date.",
         "test tables_are_sorted = check { run = `sort -c {tables}` }",
     ),
     (
         "job",
-        "Something that is done for its effect when `nubrik run` asks for it, after what it uses is built; several effects in a list are done in order.",
+        "Something that `nubrik run` runs for its effect, after what it uses is built; several effects in a list run in order.",
         "job install = effect { run = `install -m 755 {tidecast} /usr/local/bin/tidecast` }",
     ),
     (
         "service",
-        "Something that runs while others need it, such as a database: a `serve`, or a map of them. Whoever uses its address or port has it started before and stopped afterwards; `nubrik run` starts it until somebody ends it.",
+        "Something that runs while other things need it, such as a database: a `serve`, or a map of them. It is started before its first user and stopped after its last one; `nubrik run` runs it until you stop it.",
         "service board = serve { run = `redis-server --bind {self.address} --port {self.port}` }",
     ),
     (
@@ -53,17 +53,17 @@ pub(super) const DECLARATIONS: [(&str, &str, &str); 13] = [
     ),
     (
         "within",
-        "Opens a declaration to a part of the workspace only.",
+        "Opens a declaration to only a part of the workspace.",
         "target tables within \"/tide/**\" = step { run = `tabulate > {out \"tables\"}` }",
     ),
     (
         "tagged",
-        "Attaches tags to a target, test or job, to select it by `--tag`.",
+        "Gives a target, test or job tags, so that `--tag` can select it.",
         "target survey tagged slow, nightly = step { run = `survey > {out \"survey\"}` }",
     ),
     (
         "documentation",
-        "`##` comments directly above a declaration, or behind a parameter, say what it is for: `list`, `show`, `options` and `explain` show them.",
+        "`##` comments directly above a declaration, or after a parameter, say what it is for: `list`, `show`, `options` and `explain` show them.",
         "## The printed almanac.\ntarget almanac = step { run = `bind > {out \"almanac.html\"}` }",
     ),
 ];
@@ -73,24 +73,24 @@ pub(super) const TYPES: [(&str, &str, &str); 18] = [
     ("int", "A whole number, from -9223372036854775808 to 9223372036854775807.", "let depth: int = 1_200"),
     (
         "text",
-        "Characters; one that was made from files carries them, and offers `+`, holes and `join` only.",
+        "Characters. A text that was made from files carries them, and can be used only with `+`, holes and `join`.",
         "let title: text = \"Tides\"",
     ),
     ("duration", "A length of time, written 250ms, 30s, 5min or 2h.", "let patience: duration = 30s"),
     (
         "file",
-        "A source file or an output; a text is a path here, relative to the package of the file in which it stands.",
+        "A source file or an output; a text is taken as a path, relative to the package of the file in which it is written.",
         "let table: file = \"stations.csv\"",
     ),
     ("folder", "A source folder or one that a step makes.", "let charts: folder = \"charts\""),
     (
         "files",
-        "Files in order without repeats, the first one kept; a text with `*`, `?` or `[` is a glob.",
+        "Files in order without duplicates, the first one kept; a text with `*`, `?` or `[` is a glob.",
         "let sources: files = [\"src/*.c\", \"main.c\"]",
     ),
     (
         "list",
-        "Items of one type, in order: `list[T]`. Any list but `list[text]` takes a lone item, too.",
+        "Items of one type, in order: `list[T]`. Any list but `list[text]` also takes a single item.",
         "let flags: list[text] = [\"-O2\", \"-g\"]",
     ),
     (
@@ -100,7 +100,7 @@ pub(super) const TYPES: [(&str, &str, &str); 18] = [
     ),
     (
         "record",
-        "Named fields, each of a type: `{ a: T, b: U }`. Records fit by structure; more fields are allowed.",
+        "Named fields, each of a type: `{ a: T, b: U }`. Records are compared by structure; more fields are allowed.",
         "let place: { code: text, depth: int } = { code = \"ardle\", depth = 12 }",
     ),
     (
@@ -110,7 +110,7 @@ pub(super) const TYPES: [(&str, &str, &str); 18] = [
     ),
     (
         "optional",
-        "A value or `none`: `T?`. A parameter of such a type need not be given.",
+        "A value or `none`: `T?`. A parameter of such a type can be left out.",
         "let note: text? = none",
     ),
     ("command", "A command between backticks, as a value.", "let show: command = `cat {in \"a.txt\"}`"),
@@ -126,23 +126,27 @@ pub(super) const TYPES: [(&str, &str, &str); 18] = [
     ),
     (
         "any",
-        "Whatever a data file holds; for values that were loaded only.",
+        "Whatever a data file holds; only for values that were loaded.",
         "let settings: any = load_json(\"settings.json\")",
     ),
     (
         "declared_type",
-        "A type that `type name = …` gave a name to, of this file or a kit: `station`, `c.dependency`.",
+        "A type that has a name from `type name = …`, in this file or in a kit: `station`, `c.dependency`.",
         "let needs: list[c.dependency] = []",
     ),
     (
         "coercion",
-        "Values are taken as types where a type is written: parameters, fields of forms, annotated `let`s, results of functions and kinds. Only there a text becomes a path, a step its one file, and a lone item a list.",
+        "Values are converted where a type is written: parameters, fields of forms, annotated `let`s, results of functions and kinds. Only there does a text become a path, a step its one file, and a single item a list.",
         "let headers: files = \"include/*.h\"",
     ),
 ];
 
 pub(super) const EXPRESSIONS: [(&str, &str, &str); 10] = [
-    ("if", "One of two values; both words are needed.", "let flags = if quick then [\"-O0\"] else [\"-O2\"]"),
+    (
+        "if",
+        "One of two values; both `then` and `else` are needed.",
+        "let flags = if quick then [\"-O0\"] else [\"-O2\"]",
+    ),
     (
         "match",
         "The value of the first case that fits; alternatives are checked for completeness.",
@@ -150,13 +154,13 @@ pub(super) const EXPRESSIONS: [(&str, &str, &str); 10] = [
     ),
     (
         "each",
-        "A list or a map of the items of another one, all or those for which a test holds.",
+        "A list or a map made from the items of another one: from all of them, or from those that pass a test.",
         "let names = [each s in sources where s.ext == \"c\" give s.stem]\nlet pages = {each s in stations give s.code: page { source = s.table }}",
     ),
     ("with", "A copy of a record with some fields changed.", "let loud = quiet with { level = 3 }"),
     (
         "under",
-        "The same declaration or call with options set, side by side with others in one build; `under defaults` sets none.",
+        "The same declaration or call with options set. Several variants can be part of one build; `under defaults` sets no options.",
         "target tools = tidecast under { mode = \"release\" }\ntarget generator = tidecast under defaults",
     ),
     (
@@ -171,12 +175,12 @@ pub(super) const EXPRESSIONS: [(&str, &str, &str); 10] = [
     ),
     (
         "self",
-        "In a kind: `self.name` is the last key or field on the way to the value, else the target's name; `self.folder` the package of the one who uses the kind. In `serve`: `self.address` and `self.port` are where the service is to listen.",
+        "In a kind: `self.name` is the last key or field on the way to the value, or else the target's name; `self.folder` is the package that uses the kind. In `serve`: `self.address` and `self.port` say where the service must listen.",
         "let made = step { run = `render > {out \"{self.name}.html\"}` }",
     ),
     (
         "sh",
-        "A command for `/bin/sh -eu`, with every hole quoted; for what needs a shell. Tools that it starts are known only when they stand in holes.",
+        "A command for `/bin/sh -eu`, with every hole quoted; for what needs a shell. Tools that it starts count only if they are in holes.",
         "step { run = sh`for s in {stations}; do cat \"$s\"; done > {out \"all.csv\"}` }",
     ),
     (
@@ -199,27 +203,27 @@ pub(super) const HOLES: [(&str, &str, &str); 7] = [
     ),
     (
         "{outfolder …}",
-        "The path of an output folder: whatever the command writes in it is the output.",
+        "The path of an output folder: everything that the command writes in it is the output.",
         "`unfold {outfolder \"pages\"}`",
     ),
     (
         "{depfile …}",
-        "Where the command lists what it read, as compilers do: `reads` and folders in holes are then only candidates, and the listed files the exact inputs.",
+        "The path of a file in which the command lists what it read, as compilers do: `reads` and folders in holes are then only candidates, and the listed files are the exact inputs.",
         "`cc -MD -MF {depfile \"main.d\"} -c {in \"main.c\"} -o {out \"main.o\"}`",
     ),
     (
         "{argfile …}",
-        "The path of a file with one path a line, for commands with too many words; every file in it is an input.",
+        "The path of a file with one path per line, for commands with too many words; each file in it is an input.",
         "`ar rcs {out \"lib.a\"} @{argfile objects}`",
     ),
     (
         "{scratch …}",
-        "A path that is thrown away afterwards, the same for all commands of the step.",
+        "A path whose content is removed afterwards; it is the same for all commands of the step.",
         "`cc {source} -o {scratch \"tried\"}`",
     ),
     (
         "{value}",
-        "A text, number, path or tool; a list becomes one word an item, an empty list or `none` no word, and a list in the middle of a word repeats the word.",
+        "A text, number, path or tool; a list becomes one word per item, an empty list or `none` becomes no word, and a list in the middle of a word repeats the word.",
         "`cc -I{folders} {flags} {sources}`",
     ),
 ];
@@ -227,12 +231,12 @@ pub(super) const HOLES: [(&str, &str, &str); 7] = [
 pub(super) const ERRORS: [(&str, &str, &str); 51] = [
     (
         "bad-data",
-        "A data file is not what its format or its declared type asks for. The place shown is in the data file.",
+        "A data file does not fit its format or its declared type. The place shown is in the data file.",
         "a column `height: int` with the cell \"high\"",
     ),
     (
         "bad-glob",
-        "A pattern cannot be read: `*` stands for a part of a name, `**` for folders, `?` for a character, `[ab]` for one of some.",
+        "A pattern cannot be read: `*` stands for a part of a name, `**` for folders, `?` for one character, `[ab]` for one of several.",
         "\"src/[a.c\"",
     ),
     (
@@ -250,12 +254,8 @@ pub(super) const ERRORS: [(&str, &str, &str); 51] = [
         "A path leaves the workspace, has nothing to start from (in a kit), or names a result.",
         "{in \"../../secret\"}",
     ),
-    (
-        "builtin-name",
-        "The language gives this name a meaning, so that it cannot be declared.",
-        "let step = 1",
-    ),
-    ("chained-comparison", "Comparisons stand alone: join two of them with `and`.", "1 < x < 3"),
+    ("builtin-name", "This name has a meaning in the language, so it cannot be declared.", "let step = 1"),
+    ("chained-comparison", "Comparisons cannot be chained: join two of them with `and`.", "1 < x < 3"),
     (
         "cycle",
         "Something depends on itself, directly or through others. Each reference is shown once, with its line.",
@@ -265,13 +265,13 @@ pub(super) const ERRORS: [(&str, &str, &str); 51] = [
     ("empty-command", "A command needs a program to start.", "run = ` `"),
     (
         "made-twice",
-        "Two steps make one path, or two results would be published under one name.",
+        "Two steps make the same path, or two results would have the same place in `out`.",
         "[each n in [1, 2] give step { run = `x > {out \"same\"}` }]",
     ),
     ("missing-field", "A field or parameter without a default was not given.", "c.program { }"),
     (
         "shell-not-needed",
-        "A warning of `nubrik lint`: words, holes, quotes, pipes and redirects need no shell, and without one every tool is known.",
+        "A warning of `nubrik lint`: words, holes, quotes, pipes and redirects need no shell, and without a shell each tool is known.",
         "sh`sort {stations} > {out \"x\"}`",
     ),
     (
@@ -295,11 +295,11 @@ pub(super) const ERRORS: [(&str, &str, &str); 51] = [
     ("no-output", "A step is run for its outputs, and this one names none.", "step { run = `echo x` }"),
     ("no-such-file", "A file or folder is not there.", "{in \"statoins.csv\"}"),
     ("no-targets", "The workspace has no `targets.nub`.", "nubrik build in an empty workspace"),
-    ("no-tool", "A program is on no folder of the search path.", "tool { names = \"python9\" }"),
+    ("no-tool", "A program is in no folder of the search path.", "tool { names = \"python9\" }"),
     ("no-variable", "A variable of the environment is not set, and has no default.", "env(\"ALMANAC_HOST\")"),
     (
         "no-version",
-        "The version of a tool is known only when it was asked for.",
+        "The version of a tool is known only if it was asked for.",
         "tool { names = \"cc\" }.version",
     ),
     (
@@ -307,7 +307,7 @@ pub(super) const ERRORS: [(&str, &str, &str); 51] = [
         "A record stands for the files of its field `files`, and this one has none.",
         "`cat {settings}`",
     ),
-    ("not-here", "A form stands where it means nothing.", "`self` outside of a kind"),
+    ("not-here", "A form is used where it has no meaning.", "`self` outside of a kind"),
     (
         "old-library",
         "A library is older than `at_least`.",
@@ -333,20 +333,24 @@ pub(super) const ERRORS: [(&str, &str, &str); 51] = [
     ("reserved-word", "A word of the language cannot be a name.", "let give = 1"),
     (
         "probe-in-key",
-        "All addresses are known without running anything: the answer of a probe cannot decide keys.",
+        "All targets must be known without running anything, so the answer of a probe cannot decide keys.",
         "{each m in probe { … }.lines give m: …}",
     ),
-    ("shadowed", "A name is in reach already: one name, one meaning.", "let a = 1, let f(a: int): int = a"),
+    (
+        "shadowed",
+        "The name is already defined here: a name has one meaning.",
+        "let a = 1, let f(a: int): int = a",
+    ),
     (
         "shell-syntax",
-        "Commands run without a shell: what only a shell understands is refused, with what to write instead.",
+        "Commands run without a shell: what only a shell understands is an error that says what to write instead.",
         "`a && b`",
     ),
-    ("syntax", "The text is not what the grammar asks for.", "target = 1"),
-    ("too-deep", "Definitions nest, or need one another, too deep.", "((((((…))))))"),
+    ("syntax", "The text does not fit the grammar.", "target = 1"),
+    ("too-deep", "Definitions nest, or depend on one another, too deeply.", "((((((…))))))"),
     (
         "too-large",
-        "A text, list or number grows beyond the fixed limits: 16 MiB a text, 4 million items a list.",
+        "A text, list or number grows beyond the fixed limits: 16 MiB per text, 4 million items per list.",
         "a text that doubles itself 30 times",
     ),
     (
@@ -356,12 +360,12 @@ pub(super) const ERRORS: [(&str, &str, &str); 51] = [
     ),
     (
         "two-lists",
-        "Two lists stand in one word of a command: which goes with which is not clear.",
+        "Two lists are in one word of a command: it is not clear which items belong together.",
         "`-I{folders}/{names}`",
     ),
     (
         "two-meanings",
-        "An address or the name of an option means two things: write the longer one.",
+        "The path of a target, or the name of an option, has two meanings: write the longer one.",
         "&base/clock with a package base/clock and a target clock in base",
     ),
     (
@@ -371,22 +375,22 @@ pub(super) const ERRORS: [(&str, &str, &str); 51] = [
     ),
     (
         "undeclared-made",
-        "A path of what another step makes stands in a command as text. A text carries no file: whether the command finds \
-         anything there would hang on what was built before. Name the file itself, or declare it in `reads`.",
+        "A command contains the path of what another step makes as plain text. A text carries no file: whether the command \
+         finds anything there would depend on what was built before. Name the file itself, or declare it in `reads`.",
         "step { run = `cc -I{made.folder} …` } without `reads = made`",
     ),
-    ("unknown-target", "There is no target of this address.", "nubrik build tide/tidcast"),
+    ("unknown-target", "There is no target with this path.", "nubrik build tide/tidcast"),
     (
         "unknown-field",
         "A record, form, kind or function has no field or parameter of this name.",
         "c.program { source = \"main.c\" }",
     ),
     ("unknown-kit", "There is no kit at this path.", "use \"nub:fortran77\" as f"),
-    ("unknown-name", "No name like this is in reach.", "target a = strcit"),
+    ("unknown-name", "This name is not defined here.", "target a = strcit"),
     ("unknown-option", "No option has this name.", "--set mdoe=release"),
     (
         "wrong-call",
-        "Something is called in a way that it is not called: kinds and forms take braces, functions round brackets.",
+        "Something is called with the wrong kind of brackets: kinds and forms take braces, functions round brackets.",
         "c.program(\"main.c\")",
     ),
 ];

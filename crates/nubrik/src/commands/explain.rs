@@ -38,21 +38,21 @@ const STATES: [(&str, &str, &str); 6] = [
         "Its commands ran in this build; the line says why they had to.",
         "ran       tide/harmonics   compile src/fit.c     0.41s  src/fit.c changed",
     ),
-    ("current", "Its outputs are in place and true: nothing that it depends on has changed.", ""),
+    ("current", "Its outputs are in place and correct: nothing that it depends on has changed.", ""),
     (
         "reused",
-        "Its outputs were taken from the results kept on this machine: they were made before from just these inputs, in this workspace or another.",
+        "Its outputs were taken from the results that are kept on this machine: the same inputs made them before, in this workspace or another one.",
         "reused    tide/harmonics   archive harmonics            not in this workspace yet",
     ),
     (
         "failed",
-        "Its commands failed, did not make an output, or read what they do not declare; below the line stands all there is to know.",
+        "Its commands failed, did not make an output, or read what they do not declare; the lines below say more.",
         "",
     ),
-    ("blocked", "It did not run, since something that it needs failed.", ""),
+    ("blocked", "It did not run because something that it needs failed.", ""),
     (
         "unstarted",
-        "It was not begun: the build was stopped, or a failure ended it before. `--keep-going` goes on with what can.",
+        "It did not start: the build was stopped, or a failure ended the build first. `--keep-going` continues with everything that can run.",
         "",
     ),
 ];
@@ -65,10 +65,10 @@ const PLANS: [(&str, &str, &str); 3] = [
     ),
     (
         "maybe",
-        "A step that depends on one that would run: if that makes the same bytes as before, this one need not run.",
+        "A step that depends on one that would run: if that one makes the same bytes as before, this one does not run.",
         "",
     ),
-    ("reuse", "A step whose result is kept on this machine for just these inputs: it would be put back.", ""),
+    ("reuse", "A step whose result is kept on this machine for the same inputs: it would be put back.", ""),
 ];
 
 const WORDS: [(&str, &str, &str); 9] = [
@@ -79,12 +79,12 @@ const WORDS: [(&str, &str, &str); 9] = [
     ),
     (
         "package",
-        "A folder with a `targets.nub`: its targets, and all files below that belong to no package of their own.",
+        "A folder with a `targets.nub`: its targets, and all files below it that belong to no other package.",
         "",
     ),
     (
         "kit",
-        "A file of definitions that others use: one of the workspace, or one that ships with nubrik.",
+        "A file of definitions that other definition files use: one of the workspace, or one that ships with nubrik.",
         "use \"nub:c\" as c\nuse { ours } from \"/kit/flags.nub\"",
     ),
     (
@@ -122,12 +122,12 @@ const SETTINGS: [(&str, &str, &str); 3] = [
     ("jobs", "How many steps run at once; as many as there are processors by default.", "jobs = 4"),
     (
         "hide_undeclared",
-        "Where the kernel has no rooms: whether commands are told that files of the workspace which they do not declare are not there. They cannot read them in any case, but learn without this that there are such files. Costs time with each call that names a file. In rooms nothing else is there anyway.",
+        "For kernels that cannot make rooms: whether undeclared files of the workspace are hidden from commands. Commands can never read them, but without this setting they can see that such files exist. It costs time with each call that names a file. In rooms undeclared files do not exist anyway.",
         "hide_undeclared = true",
     ),
     (
         "profiles",
-        "Options that are set together, under a name: `nubrik build --profile ship`. Results of a profile stand in `out/<profile>`.",
+        "Options that are set together, under a name: `nubrik build --profile ship`. Results of a profile are in `out/<profile>`.",
         "[profiles]\nship = { mode = \"release\" }",
     ),
 ];
@@ -267,7 +267,7 @@ fn markdown(all: &[Topic]) -> String {
         for topic in all.iter().filter(|t| t.category == category) {
             let _ = write!(out, "\n### `{}`\n\n{}\n", topic.name, topic.summary);
             if !topic.parts.is_empty() {
-                out.push_str("\n| | | |\n|---|---|---|\n");
+                out.push_str("\n| field | type | meaning |\n|---|---|---|\n");
                 for (name, ty, doc) in &topic.parts {
                     let ty =
                         if ty.is_empty() { String::new() } else { format!("`{}`", ty.replace('|', "\\|")) };

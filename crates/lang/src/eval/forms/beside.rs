@@ -15,7 +15,7 @@ pub(super) const FORM: Form = Form {
         name: "beside",
         builtin: Builtin::Beside,
         shape: CallShape::Brackets,
-        doc: "A file that lies beside the definition file in which this stands: what a kit brings along.",
+        doc: "A file in the same folder as the definition file, for example a script that belongs to a kit.",
         fields: &[],
         gives: &[],
         example: "private let scanner = beside(\"scan.py\")",

@@ -18,7 +18,7 @@ pub(super) const FORM: Form = Form {
         name: "effect",
         builtin: Builtin::Effect,
         shape: CallShape::Braces,
-        doc: "Something that is done when `nubrik run` asks for it, after what it uses is built: in the terminal, in the environment of the person who runs it, not confined, never kept.",
+        doc: "Commands that `nubrik run` runs after what they use is built: in your terminal, with your environment, not confined, and never kept.",
         fields: &[
             RUN,
             SAY,
@@ -29,7 +29,7 @@ pub(super) const FORM: Form = Form {
                 "lasting",
                 FieldType::Bool,
                 false,
-                "whether it goes on until somebody stops it, so that an interrupt is no failure",
+                "whether it runs until you stop it, so that an interrupt is not a failure",
             ),
         ],
         gives: &[],

@@ -19,12 +19,12 @@ pub(super) const FOLDER: FieldInfo = field(
 );
 pub(super) const TIMEOUT: FieldInfo =
     field("timeout", FieldType::Duration, false, "how long each command may take");
-pub(super) const SAY: FieldInfo = field("say", FieldType::Text, false, "what it does, for people");
+pub(super) const SAY: FieldInfo = field("say", FieldType::Text, false, "what it does, in words for people");
 pub(super) const MAKES: FieldInfo = field(
     "makes",
     FieldType::TextMap,
     false,
-    "outputs of commands that choose where they write: name, and path in the folder where they run (a folder ends with `/`)",
+    "outputs of commands that choose where they write: the name, and the path in the folder where they run (a folder ends with `/`)",
 );
 pub(super) const NETWORK: FieldInfo =
     field("network", FieldType::Bool, false, "whether the commands may use the network");
@@ -33,10 +33,10 @@ pub(super) const MEMORY: FieldInfo =
 pub(super) const PROCESSORS: FieldInfo =
     field("processors", FieldType::Int, false, "how many processors the commands keep busy");
 pub(super) const MAY_FAIL: FieldInfo =
-    field("may_fail", FieldType::Bool, false, "whether a failure is an answer, too, instead of an error");
+    field("may_fail", FieldType::Bool, false, "whether a failure is also an answer, instead of an error");
 pub(super) const OR_NONE: FieldInfo = field(
     "or_none",
     FieldType::Bool,
     false,
-    "whether `none` is the value if there is none, instead of an error",
+    "whether the value is `none` if there is no such thing, instead of an error",
 );

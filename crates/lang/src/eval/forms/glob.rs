@@ -15,10 +15,10 @@ pub(super) const FORM: Form = Form {
         name: "glob",
         builtin: Builtin::Glob,
         shape: CallShape::Brackets,
-        doc: "Files that match a pattern, sorted, without what is ignored, stopping at packages further down.",
+        doc: "Files that match a pattern: sorted, without ignored ones, and not from packages below.",
         fields: &[
             field("except", FieldType::Texts, false, "patterns of files to leave out"),
-            field("or_none", FieldType::Bool, false, "whether finding nothing is fine"),
+            field("or_none", FieldType::Bool, false, "whether it is no error to find nothing"),
         ],
         gives: &[],
         example: "let sources = glob(\"src/**/*.c\", except = \"src/old/*.c\")",

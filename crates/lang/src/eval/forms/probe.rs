@@ -18,10 +18,10 @@ pub(super) const FORM: Form = Form {
         name: "probe",
         builtin: Builtin::Probe,
         shape: CallShape::Braces,
-        doc: "A kept step whose answer the definitions may read: it decides words, edges and steps, but no declarations, keys of maps or values of options.",
+        doc: "A step whose answer is kept and used by the definitions. It can decide words, dependencies and steps, but no declarations, keys of maps or values of options.",
         fields: &[
             RUN,
-            field("say", FieldType::Text, false, "what it does, for people"),
+            field("say", FieldType::Text, false, "what it does, in words for people"),
             READS,
             ENV,
             FOLDER,

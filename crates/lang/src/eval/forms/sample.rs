@@ -17,7 +17,7 @@ pub(super) const FORM: Form = Form {
         name: "sample",
         builtin: Builtin::Sample,
         shape: CallShape::Braces,
-        doc: "A cheap command, run whenever a request reaches it: its answer counts as an input.",
+        doc: "A cheap command that runs each time its answer is needed; the answer counts as an input.",
         fields: &[RUN, ENV, TIMEOUT, MAY_FAIL],
         gives: &[
             ("ok", "whether it succeeded"),

@@ -16,7 +16,7 @@ pub(super) const FORM: Form = Form {
         name: "secret",
         builtin: Builtin::Secret,
         shape: CallShape::Brackets,
-        doc: "A variable of the environment whose value only the commands of an `effect` get to see: it is in no key, message, store or history.",
+        doc: "A variable of your environment whose value only the commands of an `effect` or a service see: it is in no key, message, store or history.",
         fields: &[],
         gives: &[],
         example: "job publish = effect {\n    run = `upload {pages}`\n    env = { \"UPLOAD_TOKEN\": secret(\"ALMANAC_TOKEN\") }\n}",

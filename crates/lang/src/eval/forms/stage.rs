@@ -13,7 +13,7 @@ pub(super) const FORM: Form = Form {
         name: "stage",
         builtin: Builtin::Stage,
         shape: CallShape::Map,
-        doc: "A folder put together from files: one file goes to the path itself, several go below it by their names.",
+        doc: "A folder made of files: a single file is placed at the path itself, several files below it under their names.",
         fields: &[],
         gives: &[],
         example: "target tree = stage {\n    \"bin/tidecast\": tidecast\n    \"share/doc\": glob(\"doc/*.md\")\n}",

@@ -14,7 +14,7 @@ pub(super) const FORM: Form = Form {
         name: "step",
         builtin: Builtin::Step,
         shape: CallShape::Braces,
-        doc: "Something that runs and makes its outputs: confined, kept, and not run again while nothing that it reads changed.",
+        doc: "Commands that make outputs. A step is confined, its outputs are kept, and it runs again only if something that it reads changed.",
         fields: &[RUN, SAY, READS, ENV, MAKES, FOLDER, NETWORK, TIMEOUT, MEMORY, PROCESSORS],
         gives: &[],
         example: "target codes = step {\n    say = \"list station codes\"\n    run = `sort {in \"stations.csv\"} -o {out \"codes.txt\"}`\n}",

@@ -18,7 +18,7 @@ pub(super) const FORM: Form = Form {
         name: "system_library",
         builtin: Builtin::SystemLibrary,
         shape: CallShape::Braces,
-        doc: "A library installed on the machine, by its .pc file; `none` where it may be missing.",
+        doc: "A library that is installed on the machine, found by its .pc file.",
         fields: &[
             field(
                 "names",
@@ -26,7 +26,7 @@ pub(super) const FORM: Form = Form {
                 true,
                 "names of .pc files to look for, without the ending, the best first",
             ),
-            field("at_least", FieldType::Text, false, "the oldest version that will do"),
+            field("at_least", FieldType::Text, false, "the oldest version that is good enough"),
             field("static", FieldType::Bool, false, "whether the flags for static linking are wanted"),
             OR_NONE,
         ],

@@ -17,7 +17,7 @@ pub(super) const FORM: Form = Form {
         name: "tool",
         builtin: Builtin::Tool,
         shape: CallShape::Braces,
-        doc: "A program of the machine, found once, checked for its version, and found again when the machine changed; `none` where it may be missing.",
+        doc: "A program of the machine. It is found once, checked for its version, and found again when the machine changes.",
         fields: &[
             field("names", FieldType::Texts, true, "names to look for, the best first"),
             field(
@@ -26,7 +26,12 @@ pub(super) const FORM: Form = Form {
                 false,
                 "the word that makes it print its version, `--version` by default",
             ),
-            field("at_least", FieldType::Text, false, "the oldest version that will do, such as \"3.9\""),
+            field(
+                "at_least",
+                FieldType::Text,
+                false,
+                "the oldest version that is good enough, such as \"3.9\"",
+            ),
             OR_NONE,
         ],
         gives: &[("name", "the name that was found"), ("version", "its version, such as \"3.11.7\"")],

@@ -15,10 +15,10 @@ pub(super) const FORM: Form = Form {
         name: "write",
         builtin: Builtin::Write,
         shape: CallShape::Braces,
-        doc: "A file with a text, written by the tool itself.",
+        doc: "A file with a text, which nubrik writes itself.",
         fields: &[
             field("path", FieldType::Text, true, "the name of the output"),
-            field("text", FieldType::Text, true, "what it holds; a file in the text stands as its path"),
+            field("text", FieldType::Text, true, "what it holds; a file in the text is written as its path"),
             field("executable", FieldType::Bool, false, "whether it may be executed"),
         ],
         gives: &[],
