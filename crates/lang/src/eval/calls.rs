@@ -153,14 +153,16 @@ impl Evaluator<'_> {
         let content = decl.content(taken);
         let Some(body) = content.body else { return self.failed_before(span) };
         self.opened(key, span, |this| {
-            let value = this.eval(&inner, body)?;
-            match &content.ty {
-                Some(ty) => {
-                    let ty = this.result_type(id, ty)?;
-                    this.coerce(value, &ty, id.module, module.span(body))
+            this.called_at(span, |this| {
+                let value = this.eval(&inner, body)?;
+                match &content.ty {
+                    Some(ty) => {
+                        let ty = this.result_type(id, ty)?;
+                        this.coerce(value, &ty, id.module, module.span(body))
+                    }
+                    None => Ok(value),
                 }
-                None => Ok(value),
-            }
+            })
         })
     }
 
@@ -197,14 +199,16 @@ impl Evaluator<'_> {
             self.memos.kind_scopes.push(Rc::downgrade(&env));
         }
         let Some(body) = content.body else { return self.failed_before(span) };
-        let value = self.eval(&inner, body);
-        let value = match (&content.ty, value) {
-            (Some(ty), Ok(value)) => {
-                let ty = self.result_type(id, ty)?;
-                self.coerce(value, &ty, id.module, module.span(body))
+        let value = self.called_at(span, |this| {
+            let value = this.eval(&inner, body)?;
+            match &content.ty {
+                Some(ty) => {
+                    let ty = this.result_type(id, ty)?;
+                    this.coerce(value, &ty, id.module, module.span(body))
+                }
+                None => Ok(value),
             }
-            (_, value) => value,
-        };
+        });
         if let Ok(Value::Record(mut record)) = value {
             Rc::make_mut(&mut record).kind = Some(decl.name.text.clone());
             return Ok(Value::Record(record));

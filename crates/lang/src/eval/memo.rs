@@ -112,14 +112,28 @@ impl Evaluator<'_> {
         let owner = self.owner_of(id);
         let scope = Scope { module: id.module, env: None, owner, this: None, config };
         let Some(body) = content.body else { return self.failed_before(used_at) };
-        let value = self.eval(&scope, body)?;
-        match &content.ty {
-            Some(ty) => {
-                let ty = self.resolve_type(id.module, ty)?;
-                self.coerce(value, &ty, id.module, module.span(body))
+        self.called_at(module.decl(id).name.span, |this| {
+            let value = this.eval(&scope, body)?;
+            match &content.ty {
+                Some(ty) => {
+                    let ty = this.resolve_type(id.module, ty)?;
+                    this.coerce(value, &ty, id.module, module.span(body))
+                }
+                None => Ok(value),
             }
-            None => Ok(value),
-        }
+        })
+    }
+
+    /// Evaluates something that is called, or declared, at a place.
+    pub(super) fn called_at<T>(
+        &mut self,
+        place: Span,
+        body: impl FnOnce(&mut Self) -> Result<T>,
+    ) -> Result<T> {
+        self.memos.callers.push(place);
+        let result = body(self);
+        self.memos.callers.pop();
+        result
     }
 
     /// Notes what a target turned out to be, and which options it reached.

@@ -191,7 +191,28 @@ impl<'w> Evaluator<'w> {
 
     /// Reports an error and stops.
     fn fail<T>(&mut self, span: Span, diagnostic: Diagnostic) -> Result<T> {
+        let (span, diagnostic) = self.told_at_the_caller(span, diagnostic);
         Err(Stop::Failed(self.definitions.modules.report(span, diagnostic)))
+    }
+
+    /// An error in a kit as one of whoever called it: people look first at what they wrote themselves.
+    fn told_at_the_caller(&self, span: Span, diagnostic: Diagnostic) -> (Span, Diagnostic) {
+        let is_kit = |span: Span| {
+            let name = self.definitions.modules.sources.name(span.file);
+            name.starts_with("nub:") || (name.ends_with(".nub") && !name.ends_with(crate::TARGETS_FILE))
+        };
+        let caller = self.memos.callers.iter().rev().find(|caller| !is_kit(**caller));
+        match caller.filter(|_| is_kit(span)) {
+            None => (span, diagnostic),
+            // What may be tried there is for the kit's line, and is told with it.
+            Some(caller) => {
+                let mends = &diagnostic.mends;
+                let told = mends.first().map_or("in this line of the kit".to_owned(), |mend| {
+                    format!("in this line of the kit; try {mend}")
+                });
+                (*caller, Diagnostic { mends: Vec::new(), ..diagnostic }.related(span, told))
+            }
+        }
     }
 
     /// Stops for something that has no place.

@@ -50,6 +50,8 @@ pub(super) struct Memos {
     pub(super) checked_matches: FxHashMap<(ModuleId, ExprId), std::result::Result<(), Reported>>,
     /// Scopes of kinds that were called: their values may hold the scopes that hold them.
     pub(super) kind_scopes: Vec<std::rc::Weak<Env>>,
+    /// Where what is being evaluated was called, or is declared, the innermost last: an error in a kit is told there.
+    pub(super) callers: Vec<Span>,
 }
 
 /// Options: which are set, and which values reached.
