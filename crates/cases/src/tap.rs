@@ -36,7 +36,7 @@ pub(crate) fn read(text: &str) -> Result<Vec<Case>, String> {
         text: text.to_owned(),
     };
     if let Some(why) = stopped {
-        cases.push(failed("everything behind the last case".to_owned(), &format!("stopped: {why}")));
+        cases.push(failed("everything after the last case".to_owned(), &format!("stopped: {why}")));
     } else if let Some(missing) = planned.and_then(|n| n.checked_sub(cases.len())).filter(|n| *n > 0) {
         let count =
             if missing == 1 { "1 planned case".to_owned() } else { format!("{missing} planned cases") };
@@ -111,7 +111,7 @@ mod tests {
         assert_eq!(shown("1..3\nok 1\n")[1], "failed 2 planned cases: the test ended before it came to them");
         assert_eq!(
             shown("1..3\nok 1\nBail out! no water\n")[1],
-            "failed everything behind the last case: stopped: no water"
+            "failed everything after the last case: stopped: no water"
         );
         assert_eq!(shown("1..0 # SKIP nothing to do\n"), [""; 0]);
         assert!(read("okay\nnotes\n").is_err());

@@ -88,7 +88,7 @@ const WATCHES: &str = "it looks into the machine, not into the command's own wor
 const OTHERS: &str = "it changes how processes of others run";
 const QUEUES: &str = "what is left there outlives the command, and everybody sees it";
 const NOTES: &str = "what is known of a file is changed by it, which path rules do not refuse";
-const AS_OWNER: &str = "whoever runs such a file becomes its owner";
+const AS_OWNER: &str = "a user who runs such a file becomes its owner";
 
 /// All rules.
 pub(crate) const RULES: &[Rule] = &[

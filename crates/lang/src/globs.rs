@@ -44,7 +44,7 @@ pub(crate) fn compiled(pattern: &str) -> Result<GlobSet, String> {
 fn matcher(pattern: &str) -> Result<GlobSet, Diagnostic> {
     compiled(pattern).map_err(|problem| {
         Diagnostic::error("bad-glob", format!("this is not a glob: {problem}"))
-            .mend("`*` stands for any part of a name, `**` for any folders")
+            .mend("`*` means any part of a name, `**` any folders")
     })
 }
 

@@ -171,7 +171,7 @@ fn problem_of(stage: &StageSpec, (point, e): (Point, io::Error)) -> StartProblem
     let Point::Redirect(n) = point else { return (stage.program.clone(), e) };
     let path = [&stage.stdin, &stage.stdout, &stage.stderr][n].clone().unwrap_or_default();
     match e.raw_os_error() {
-        Some(libc::EINVAL) => (path, io::Error::other("what stands there is not a file")),
+        Some(libc::EINVAL) => (path, io::Error::other("there is something that is not a file")),
         _ => (path, e),
     }
 }
@@ -213,7 +213,7 @@ fn start_patiently(start: &Start<'_>) -> Result<Started, (Point, io::Error)> {
             Err((Point::Furnish, e)) => {
                 let why = io::Error::new(
                     e.kind(),
-                    format!("the kernel cannot put into its room what it wants: {e}"),
+                    format!("the kernel cannot set up its room: {e}"),
                 );
                 return Err((Point::Furnish, why));
             }

@@ -45,7 +45,7 @@ impl Evaluator<'_> {
         match (words.pop(), words.is_empty()) {
             (Some(word), true) => Ok(Some(word)),
             _ => self
-                .fail(word.span, Diagnostic::error("wrong-type", "expected one file behind this redirect")),
+                .fail(word.span, Diagnostic::error("wrong-type", "expected one file after this redirect")),
         }
     }
 
@@ -181,7 +181,7 @@ impl Evaluator<'_> {
                     }
                     WordSource::Many(words) if *inside => {
                         let place = piece_expr(piece).map_or(span, |e| module.span(e));
-                        let error = Diagnostic::error("two-lists", "a list stands between quotes here");
+                        let error = Diagnostic::error("two-lists", "a list cannot be between quotes");
                         let error = error.note(format!("it has {} words", words.len()));
                         this.fail(place, error.mend("….join(\" \")").mend("put it outside of the quotes"))
                     }
@@ -243,15 +243,15 @@ impl Evaluator<'_> {
                 Ok(WordSource::Many(words))
             }
             Value::Bool(_) => {
-                let error = Diagnostic::error("wrong-type", "a bool cannot stand in a command");
+                let error = Diagnostic::error("wrong-type", "a bool cannot be a word of a command");
                 self.fail(span, error.mend("{if … then [\"--flag\"] else []}"))
             }
             Value::Service(_) => {
-                let error = Diagnostic::error("wrong-type", "a service cannot stand in a command");
+                let error = Diagnostic::error("wrong-type", "a service cannot be a word of a command");
                 self.fail(span, error.mend("{….address}").mend("{….port}"))
             }
             Value::Command(_) => {
-                let error = Diagnostic::error("wrong-type", "a command cannot stand inside another one");
+                let error = Diagnostic::error("wrong-type", "a command cannot be inside another one");
                 self.fail(span, error.mend("run = [first, second] runs commands in order"))
             }
             value => {

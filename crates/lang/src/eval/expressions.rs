@@ -119,7 +119,7 @@ impl Evaluator<'_> {
                 other => {
                     let error = Diagnostic::error(
                         "wrong-type",
-                        format!("expected a number behind `-`, found {}", other.described()),
+                        format!("expected a number after `-`, found {}", other.described()),
                     );
                     self.fail(span, error)
                 }
@@ -189,7 +189,7 @@ impl Evaluator<'_> {
             }
             other => {
                 let error =
-                    Diagnostic::error("wrong-type", format!("{} cannot stand in a text", other.described()));
+                    Diagnostic::error("wrong-type", format!("{} cannot be part of a text", other.described()));
                 let error = match other {
                     Value::List(_) | Value::Files(_) => error.mend("….join(\" \")"),
                     Value::Bool(_) => error.mend("if … then \"yes\" else \"no\""),
@@ -311,7 +311,7 @@ impl Evaluator<'_> {
             return self.fail(base_span, error);
         };
         let Expr::Record(fields) = module.expr(changes) else {
-            let error = Diagnostic::error("syntax", "expected fields such as `name = value` behind `with`");
+            let error = Diagnostic::error("syntax", "expected fields such as `name = value` after `with`");
             return self.fail(module.span(changes), error);
         };
         let mut changed = (*record).clone();

@@ -281,7 +281,7 @@ impl Evaluator<'_> {
                     let names: Vec<&str> = record.fields.iter().map(|(n, _)| &**n).collect();
                     let error = Diagnostic::error(
                         "no-files",
-                        "this record has no field `files`, so it stands for no files",
+                        "this record has no field `files`, so it has no files",
                     );
                     let error = error.note(format!("it has: {}", names.join(", ")));
                     return self.fail(span, error.mend("take one of its fields: `….field`"));

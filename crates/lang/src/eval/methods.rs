@@ -352,7 +352,7 @@ impl Evaluator<'_> {
             Value::File(file) => (3, 0, file.path.as_str().to_owned()),
             Value::Step(step) => (4, i64::from(*step), String::new()),
             other => {
-                let message = format!("{} cannot be ordered or told apart", other.described());
+                let message = format!("{} cannot be compared", other.described());
                 return self.fail(span, Diagnostic::error("wrong-type", message));
             }
         })

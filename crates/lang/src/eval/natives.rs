@@ -84,7 +84,7 @@ impl Evaluator<'_> {
             if let Some(first) =
                 before.filter(|b| path.strip_prefix(&***b).is_some_and(|r| r.starts_with('/')))
             {
-                let message = format!("`{first}` is a file, so `{path}` cannot stand below it");
+                let message = format!("`{first}` is a file, so `{path}` cannot be below it");
                 return self.fail(span, Diagnostic::error("made-twice", message));
             }
             before = Some(path);

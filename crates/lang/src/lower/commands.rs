@@ -197,7 +197,7 @@ impl Lowerer {
     }
 
     fn missing_file(&mut self, span: Span) {
-        let error = Diagnostic::error("syntax", "expected a file behind this redirect");
+        let error = Diagnostic::error("syntax", "expected a file after this redirect");
         self.report(span, error.mend("> {out \"result.txt\"}").mend("< {in \"table.csv\"}"));
     }
 

@@ -236,7 +236,7 @@ pub(super) const ERRORS: [(&str, &str, &str); 51] = [
     ),
     (
         "bad-glob",
-        "A pattern cannot be read: `*` stands for a part of a name, `**` for folders, `?` for one character, `[ab]` for one of several.",
+        "A pattern cannot be read: `*` means a part of a name, `**` folders, `?` one character, `[ab]` one of several.",
         "\"src/[a.c\"",
     ),
     (
@@ -304,7 +304,7 @@ pub(super) const ERRORS: [(&str, &str, &str); 51] = [
     ),
     (
         "no-files",
-        "A record stands for the files of its field `files`, and this one has none.",
+        "The files of a record are those of its field `files`, and this one has none.",
         "`cat {settings}`",
     ),
     ("not-here", "A form is used where it has no meaning.", "`self` outside of a kind"),

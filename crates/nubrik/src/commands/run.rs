@@ -226,6 +226,9 @@ fn say_ended(console: Console, effect: &Effect, ended: EffectEnd, took: Duration
     line("defined", &step.place.to_string());
 }
 
+/// So many of several programs are named.
+const PROGRAMS_NAMED: usize = 4;
+
 /// Starts the program that a target makes.
 fn start(
     console: Console,
@@ -245,13 +248,12 @@ fn start(
             return Err(say_wrong_noted(console, Exit::Usage, &message, &notes, Some(mend)));
         }
         several => {
-            let message = format!("`{address}` makes {} programs", several.len());
-            return Err(say_wrong(
-                console,
-                Exit::Usage,
-                &message,
-                &["name one of them, such as tools/tidecast"],
-            ));
+            let message = format!("`{address}` makes {} programs: name one of them", several.len());
+            // A result means the target that makes it.
+            let some = several.iter().take(PROGRAMS_NAMED).map(|path| format!("nubrik run /{path}"));
+            let some: Vec<String> = some.collect();
+            let mends: Vec<&str> = some.iter().map(String::as_str).collect();
+            return Err(say_wrong(console, Exit::Usage, &message, &mends));
         }
     };
     // The program takes this one's place: terminal, signals and exit code are its own.

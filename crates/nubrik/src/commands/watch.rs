@@ -118,7 +118,7 @@ impl Rounds {
             {
                 if let Some((mut child, _)) = running.take() {
                     end(&mut child);
-                    self.say("starts", "anew: what it uses changed");
+                    self.say("restarts", "its inputs changed");
                 }
                 running = Some((self.start()?, uses));
             }

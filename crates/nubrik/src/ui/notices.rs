@@ -5,7 +5,7 @@ use nubrik_engine::Notice;
 /// A notice in a sentence.
 pub fn text(notice: &Notice) -> String {
     match notice {
-        Notice::DamagedBlob => "a kept result was damaged; it was thrown away, and is made anew".to_owned(),
+        Notice::DamagedBlob => "a kept result was damaged; it was removed, and is made again".to_owned(),
         Notice::StoreUnusable(why) => format!("results are not being kept: {why}"),
         Notice::Unconfined(missing) => {
             format!(

@@ -195,7 +195,7 @@ fn postfix_of(p: &mut Parser, mark: NodeStart, mut callable: bool) {
                 under_fields(p);
                 p.finish(choice, UnderFields);
             } else if !p.accept_word("defaults") {
-                let error = Diagnostic::error("syntax", "expected the options behind `under`");
+                let error = Diagnostic::error("syntax", "expected the options after `under`");
                 p.error(error.mend("under { mode = \"release\" }").mend("under defaults"));
             }
             p.finish(mark, UnderExpr);

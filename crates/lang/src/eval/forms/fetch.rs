@@ -74,7 +74,7 @@ impl Evaluator<'_> {
         let hex = digest.strip_prefix("sha256:").or(digest.strip_prefix("blake3:"));
         if !hex.is_some_and(is_hex) {
             let error = Diagnostic::error("wrong-type", format!("`{digest}` is not a digest"));
-            let error = error.note("64 small hexadecimal digits behind `sha256:` or `blake3:`");
+            let error = error.note("64 small hexadecimal digits after `sha256:` or `blake3:`");
             return self
                 .fail(digest_span, error.mend("digest = \"sha256:…\", as `sha256sum FILE` prints it"));
         }

@@ -40,7 +40,7 @@ impl Evaluator<'_> {
 
 /// Refuses secrets where they could be kept or told.
 pub(in crate::eval) fn no_secret() -> Diagnostic {
-    let error = Diagnostic::error("not-here", "a secret cannot stand here");
+    let error = Diagnostic::error("not-here", "a secret cannot be used here");
     error
         .note("what steps read and make is kept, and messages are read by many: only an `effect` or a service gets to see a secret")
         .mend("job … = effect { … } uses it when it is run")

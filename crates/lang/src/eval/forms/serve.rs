@@ -145,7 +145,7 @@ impl Evaluator<'_> {
         let known = self.drafting.services.entry(service.folder.clone()).or_insert_with(|| service.clone());
         if **known != *service {
             let error =
-                Diagnostic::error("made-twice", format!("two services stand at `{}`", service.address));
+                Diagnostic::error("made-twice", format!("two services have the path `{}`", service.address));
             let error = error.note(format!("the other one is at {}", known.place));
             return self.fail(span, error.mend("{ \"key\": serve { … } } puts each under a key of its own"));
         }
