@@ -101,7 +101,7 @@ target reads = {
     assert_eq!(sandbox.read("out/default/reads/own/answer"), "nothing known\n");
     assert_eq!(sandbox.read("out/default/reads/common/answer"), "3\n");
     let text = sandbox.run(&["show", "own", "--plain"]).expect(0).stdout;
-    assert!(text.contains("a fresh one for each who needs it") && text.contains("{own.address}"), "{text}");
+    assert!(text.contains("a fresh one for each user") && text.contains("{own.address}"), "{text}");
     assert!(text.contains("used by   reads, writes"), "{text}");
     // Nothing is left of them but what they printed.
     let left: Vec<String> = sandbox.files_below(".nubrik/serve").into_keys().collect();

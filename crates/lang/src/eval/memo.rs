@@ -139,9 +139,11 @@ impl Evaluator<'_> {
     /// Notes what a target turned out to be, and which options it reached.
     fn note_target(&mut self, id: DeclId, value: &Value, reads: &Reads) {
         let target = self.target_of(id);
-        let is_check =
-            matches!(value, Value::Step(n) if self.drafting.graph.steps[*n as usize].check.is_some());
-        let kind = if is_check { "check".into() } else { crate::output::value_kind(value) };
+        // Tests, jobs and services go by the word that declares them.
+        let kind = match self.drafting.graph.targets[target.index()].role {
+            Role::Inner | Role::Target => crate::output::value_kind(value),
+            role => role.word().into(),
+        };
         self.drafting.graph.targets[target.index()].kind = kind;
         if !reads.is_empty() {
             self.choices.target_reads.entry(target).or_default().add_all(reads);

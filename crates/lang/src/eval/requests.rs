@@ -171,7 +171,7 @@ impl Evaluator<'_> {
             }
             let target = self.target_of(meaning.decl);
             if on_call {
-                let kind = if kind == DeclKind::Job { "effect" } else { "service" };
+                let kind = if kind == DeclKind::Job { "job" } else { "service" };
                 self.drafting.graph.targets[target.index()].kind = kind.into();
             }
             let number = target.index();

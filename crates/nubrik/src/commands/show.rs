@@ -336,7 +336,7 @@ impl<'g> Shown<'g> {
             let kind = match &service.serving {
                 Serving::Elsewhere { .. } => "runs somewhere else",
                 Serving::Here { shared: true, .. } => "one for all who need it",
-                Serving::Here { .. } => "a fresh one for each who needs it",
+                Serving::Here { .. } => "a fresh one for each user",
             };
             let head = (kind, service.place.to_string());
             let made = self.graph.files.iter().enumerate();
