@@ -125,7 +125,7 @@ fn zstd(items: &[Item], out: impl Write) -> io::Result<()> {
         compressor.set_source(BufReader::new(reader));
         compressor.set_drain(&mut out);
         compressor.compress();
-        // With it goes the reader: whoever writes to it then stops.
+        // With it goes the reader: a caller that writes to it then stops.
         drop(compressor);
         packing.join().map_err(|_| io::Error::other("packing broke off"))?
     })?;

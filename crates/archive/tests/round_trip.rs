@@ -101,7 +101,7 @@ fn with_links(at: &Path, links: &[(&str, &str)]) -> std::io::Result<()> {
 fn links_become_what_they_name() {
     let folder = tempfile::tempdir().unwrap();
     let at = folder.path();
-    // The first one names a link that comes behind it.
+    // The first one names a link that comes after it.
     with_links(at, &[("lib/first", "name"), ("lib/name", "real")]).unwrap();
     for name in ["first", "name"] {
         let path = at.join("out/lib").join(name);

@@ -10,7 +10,7 @@ pub type Magic = [u8; 8];
 
 /// Where the parts of a framed file lie: magic, digest of the head, length of the head (`u64`), head, body.
 ///
-/// The body is not in the digest: whoever puts something there can tell for each part of it whether it is whole.
+/// The body is not in the digest: a caller that puts something there can tell for each part of it whether it is whole.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub struct Frame {
     /// The digest of the head, which names the file: another file that belongs to this one says so by it.
@@ -68,7 +68,7 @@ impl Frame {
         Ok(Frame { id, head: Frame::START..Frame::START + length })
     }
 
-    /// The id in the beginning of a file of this kind, as it lies there; `None` where it is none.
+    /// The id in the beginning of a file of this kind, exactly as it is there; `None` where it is none.
     pub fn id_in(magic: Magic, start: &[u8]) -> Option<Digest> {
         let id = start.strip_prefix(&magic)?.get(..32)?;
         id.try_into().ok().map(Digest)

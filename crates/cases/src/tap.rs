@@ -2,7 +2,7 @@
 
 use crate::{Case, CaseOutcome};
 
-/// Reads a report. Lines that say nothing of cases are passed over, as the protocol wants it.
+/// Reads a report. Lines that say nothing of cases are passed over, as the protocol demands.
 pub(crate) fn read(text: &str) -> Result<Vec<Case>, String> {
     let mut cases: Vec<Case> = Vec::new();
     let mut planned: Option<usize> = None;

@@ -1,6 +1,6 @@
 //! A recorder of what commands do with files: the kernel hands it their system calls before they are done.
 //!
-//! It sees which paths are opened, executed, looked up, made and removed. It may also hide paths: whoever asks
+//! It sees which paths are opened, executed, looked up, made and removed. It may also hide paths: a process that asks
 //! for a hidden one is told that nothing is there. That decides only what a command learns; what it
 //! may read and write the path rules decide, which cannot be circumvented by changing a path in memory
 //! after it was looked at.
@@ -237,7 +237,7 @@ impl<'a> Recorder<'a> {
                 CallUse::ByFlagsAt(at) => touch_of(word_at(call.thread, call.arguments[at]).unwrap_or(0)),
             };
             let Some((path, seen)) = self.path_of(&call, argument) else { continue };
-            // Who opens a folder may only want to come back to it; whoever lists it says so.
+            // Who opens a folder may only want to come back to it; a process that lists it says so.
             let opens = touch == PathUse::Read && call.number != LISTING;
             let touch = match opens && seen && self.room.is_some() && found(&path) == Found::Folder {
                 true => PathUse::LookedUp,

@@ -20,7 +20,7 @@ use crate::furnish::{Contents, Identity, NO_DEVICES, NO_SETUID, Plan, Planned, R
 use crate::rules::{DEVICES, READABLE};
 use crate::sys::{self, RoomHandle, TemplateHandle};
 
-/// The folder for temporary files in a room, and the home of whoever is in it: both empty.
+/// The folder for temporary files in a room, and the home of its processes: both empty.
 pub const TEMPORARY: &str = "/tmp/own";
 /// See [`TEMPORARY`].
 pub const HOME: &str = "/tmp/home";

@@ -65,7 +65,7 @@ impl SystemFolders {
         let mut open = Vec::new();
         let mut canonical: Vec<PathBuf> = Vec::new();
         for folder in READABLE {
-            // On many systems `/bin` and `/lib` are links into `/usr`: one rule stands for both.
+            // On many systems `/bin` and `/lib` are links into `/usr`: one rule represents both.
             let Ok(real) = Path::new(folder).canonicalize() else { continue };
             if workspace.starts_with(&real) || canonical.iter().any(|other| real.starts_with(other)) {
                 continue;
@@ -128,7 +128,7 @@ impl RuleSet {
         Ok(RuleSet { fd: Some(fd), version })
     }
 
-    /// Allows access to a path; a folder stands for all that is in it.
+    /// Allows access to a path; a folder represents all that is in it.
     ///
     /// # Errors
     /// When the path cannot be opened or the kernel refuses.

@@ -16,7 +16,7 @@ pub struct Below {
 
 const FOLDER: OFlags = OFlags::PATH.union(OFlags::DIRECTORY).union(OFlags::NOFOLLOW).union(OFlags::CLOEXEC);
 
-/// Permissions of folders that the tool makes, before the mask of the one who builds.
+/// Permissions of folders that the tool makes, before the mask of the user who builds.
 const FOLDER_MODE: Mode = Mode::from_raw_mode(0o777);
 
 /// A path's folder and last name. Paths have no `.` and `..` in them.
@@ -25,7 +25,7 @@ fn split(path: &str) -> (&str, &str) {
 }
 
 impl Below {
-    /// The folder at a path, which may lead there by links: whoever is in it chose that.
+    /// The folder at a path, which may lead there by links: the user who is in it chose that.
     ///
     /// # Errors
     /// When it is not there.

@@ -1,4 +1,4 @@
-//! A build: the steps behind some files, in an order that makes the last one end early.
+//! A build: the steps that make some files, in an order that makes the last one end early.
 
 use std::collections::{HashMap, HashSet};
 use std::sync::atomic::AtomicBool;

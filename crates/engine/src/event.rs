@@ -132,7 +132,7 @@ pub enum Failure {
         /// The first file that it names.
         first: String,
     },
-    /// It would run, and reaches out of this machine, which whoever only asks does not want.
+    /// It would run, and reaches out of this machine, which a command that only reads does not want.
     NeedsBuild,
     /// It would run and use the network, which is not wanted in this build.
     Offline,

@@ -20,11 +20,11 @@ use crate::words::{programs_in, shell_script, system_files_in};
 /// Stands among the tools of steps that may see more than they declare. No tool has a name with a space.
 pub(crate) const SEES_BESIDES: &str = "what is seen besides";
 
-/// What stands for the key of a result that was made while a service was at another address than always: no
+/// What represents the key of a result that was made while a service was at another address than always: no
 /// step has that key, so that it is made again.
 pub(crate) const OTHER_ADDRESS: &[u8] = b"a service stood elsewhere";
 
-/// What stands for the content of a file of the system that a command names and that is not there.
+/// What represents the content of a file of the system that a command names and that is not there.
 const NOT_THERE: &[u8] = b"not there";
 
 /// The same for one that is there and may not be read.

@@ -318,7 +318,7 @@ impl Build<'_> {
         let all = graph.declared(step);
         observed.read = declared(&all, true);
         observed.unused = declared(&step.inputs, false);
-        // Whoever lists a folder takes something from each name in it.
+        // A value that lists a folder depends on each name in it.
         observed.unused.retain(|path| !listed.contains(folder_of(path)));
         // What its services read is among its inputs, and not its own to read.
         let mut services = Vec::new();

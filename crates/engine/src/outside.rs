@@ -127,7 +127,7 @@ pub enum ServiceProblem {
     NoSecret(String),
     /// It had to be ended by signals: its `stop` failed so, or ended well and left it running (`None`).
     NotStopped(Option<String>),
-    /// What stands for its port is none.
+    /// What represents its port is none.
     BadPort,
     /// It did not come up for someone else, who says why.
     SaidBefore,

@@ -19,7 +19,7 @@ use crate::state::StepMemory;
 /// What the verdict of a check that passed holds. There is no other: failures are not kept.
 const PASSED: &str = "passed\n";
 
-/// How many definitions are watched in a build. Whoever builds more new ones at once has not just written them.
+/// How many definitions are watched in a build. A user who builds more new ones at once has not just written them.
 const WATCHED: usize = 50;
 
 /// How the commands of a step ran that ended well.

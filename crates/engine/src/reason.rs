@@ -136,7 +136,7 @@ impl Reason {
         }
     }
 
-    /// The input behind the reason, where there is one.
+    /// The input that is the reason, where there is one.
     pub fn input(&self) -> Option<&Arc<str>> {
         match self {
             Reason::InputChanged { path, .. }

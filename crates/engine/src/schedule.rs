@@ -312,7 +312,7 @@ impl<'b, 'a> Schedule<'b, 'a> {
     }
 
     /// A result that was published before, is still there, and would be taken away: a folder in which a new one is to be put,
-    /// or something in the place of the new one. Whoever evaluates only a part does not see that they exclude each other.
+    /// or something in the place of the new one. A caller that evaluates only a part does not see that they exclude each other.
     pub(crate) fn in_the_way(&self, to: &WsPath) -> Option<Arc<str>> {
         let published = &self.build.before.published;
         // What was removed, or made by someone else, is not in the way.

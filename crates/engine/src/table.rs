@@ -70,7 +70,7 @@ impl Base {
         Some((name, &body[4 + name.len()..]))
     }
 
-    /// A record as it lies in the file, with its length and checksum.
+    /// A record exactly as it is in the file, with its length and checksum.
     fn raw(&self, number: usize) -> Option<&[u8]> {
         let at = self.place(number)?;
         let body = Decoder::new(self.bytes().get(at..)?).bytes().ok()?;

@@ -218,7 +218,7 @@ impl World {
         let mut joins = Joins::new();
         for step in 0..STEPS {
             joins.step(&[], &[]);
-            // The step is written anew below, with outputs of its own.
+            // The step is written again below, with outputs of its own.
             let placeholder = joins.graph.steps[step].outputs[0].file;
             joins.graph.files[placeholder.index()].maker = None;
             let folder = WsPath::from_normal(&self.folder(step));
@@ -273,7 +273,7 @@ impl World {
         joins
     }
 
-    /// What each step must come to, in order.
+    /// What each step must result in, in order.
     fn expected(&self) -> Vec<Expected> {
         let mut all: Vec<Expected> = Vec::new();
         let mut files: BTreeMap<String, String> =

@@ -77,7 +77,7 @@ pub struct Service {
 /// How long a service may take until it is ready, where nothing is said, in milliseconds.
 pub const SERVICE_PATIENCE: u64 = 30_000;
 
-/// The folder of a service's instance as its words name it: a mark stands for the instance.
+/// The folder of a service's instance as its words name it: a mark represents the instance.
 pub fn instance_folder() -> WsPath {
     WsPath::from_normal(&format!(".nubrik/serve/{}", Mark::Place))
 }

@@ -37,7 +37,7 @@ pub(crate) fn compiled(pattern: &str) -> Result<GlobSet, String> {
     }
     let glob = GlobBuilder::new(pattern).literal_separator(true).backslash_escape(true).build();
     let glob = glob.map_err(|e| e.kind().to_string())?;
-    // A set of one: unlike a lone matcher it says when a pattern becomes too large.
+    // A set of one: unlike a single matcher it says when a pattern becomes too large.
     GlobSetBuilder::new().add(glob).build().map_err(|e| e.kind().to_string())
 }
 
@@ -191,7 +191,7 @@ fn no_match(world: &dyn World, pattern: &str, start: &WsPath, crossed: &[WsPath]
     error.mend("or_none = true where nothing is right, too")
 }
 
-/// All files in and below a folder, packages included, sorted: what a folder stands for as an input.
+/// All files in and below a folder, packages included, sorted: what a folder represents as an input.
 pub(crate) fn all_below(world: &dyn World, folder: &WsPath) -> Answer<Vec<WsPath>> {
     fn collect(world: &dyn World, folder: &WsPath, files: &mut Vec<WsPath>) -> bool {
         let Answer::Ready(listing) = world.list(folder) else { return false };

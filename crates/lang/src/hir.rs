@@ -95,7 +95,7 @@ impl Module {
     }
 }
 
-/// What a name of a module stands for.
+/// What a name of a module represents.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
 pub enum Bound {
     Decl(u32),

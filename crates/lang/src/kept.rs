@@ -8,7 +8,7 @@ use nubrik_graph::{Assembly, FileId, Graph, Place, Purpose, TargetId, write_serv
 use crate::eval::{Evaluation, OptionInfo};
 
 impl Evaluation {
-    /// Writes what a finished evaluation without errors came to.
+    /// Writes what a finished evaluation without errors resulted in.
     pub fn encode(&self, out: &mut Encoder) {
         let Evaluation {
             graph,
@@ -18,7 +18,7 @@ impl Evaluation {
             services,
             through,
             options,
-            // What is wrong or missing is told by whoever evaluates, and what was read is sealed beside the bytes.
+            // What is wrong or missing is reported by the caller that evaluates, and what was read is sealed beside the bytes.
             diagnostics: _,
             sources: _,
             read: _,

@@ -290,7 +290,7 @@ impl Modules {
         report(&mut self.diagnostics, diagnostic)
     }
 
-    /// For whoever meets something at a place that cannot be unless an error was reported before.
+    /// For a caller that meets something at a place that cannot be unless an error was reported before.
     pub fn reported_before(&mut self, span: Span) -> Reported {
         reported_before(&mut self.diagnostics, span)
     }

@@ -24,7 +24,7 @@ pub(crate) fn value_kind(value: &Value) -> Arc<str> {
 
 /// Where a result is published, below the folder of results.
 ///
-/// A lone result that already bears the name of its target or key (`tidecast`, `libtidecast.a`,
+/// A single result that already bears the name of its target or key (`tidecast`, `libtidecast.a`,
 /// `ardle.html`) is beside it; others are in a folder of that name.
 pub(crate) fn published_name(package: &WsPath, parts: &[Arc<str>], written: &str, alone: bool) -> WsPath {
     let (last, outer) = parts.split_last().map_or(("", parts), |(last, outer)| (&**last, outer));

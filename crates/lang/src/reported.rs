@@ -1,4 +1,4 @@
-//! Failures that were reported: whoever fails must have said why.
+//! Failures that were reported: code that fails must have said why.
 
 use nubrik_diagnostic::{Diagnostic, Severity};
 use nubrik_source::Span;
@@ -13,7 +13,7 @@ pub(crate) fn report(list: &mut Vec<Diagnostic>, error: Diagnostic) -> Reported 
     Reported(())
 }
 
-/// For whoever meets something that cannot be unless an error was reported before: if there was none, this is one.
+/// For a caller that meets something that cannot be unless an error was reported before: if there was none, this is one.
 #[cold]
 pub(crate) fn reported_before(list: &mut Vec<Diagnostic>, span: Span) -> Reported {
     if !list.iter().any(|d| d.severity == Severity::Error) {

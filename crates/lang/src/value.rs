@@ -183,7 +183,7 @@ impl Map {
     }
 }
 
-/// What stands for something in messages: ``target `pages` ``, `entry "ardle"`. Written out only when a
+/// What represents something in messages: ``target `pages` ``, `entry "ardle"`. Written out only when a
 /// message needs it.
 #[derive(Clone, Debug)]
 pub(crate) struct Title {
@@ -204,7 +204,7 @@ impl std::fmt::Display for Title {
 #[derive(Debug)]
 pub(crate) struct Thunk {
     pub state: RefCell<ThunkState>,
-    /// What stands for the value in messages.
+    /// What represents the value in messages.
     pub title: Title,
     pub span: Span,
     /// Options that were reached before the thunk was made.

@@ -93,7 +93,7 @@ pub(crate) fn remove_folder(path: &Path) {
     }
 }
 
-/// A real folder of the one who builds.
+/// A real folder of the user who builds.
 fn is_ours(path: &Path) -> bool {
     let user = rustix::process::geteuid().as_raw();
     path.symlink_metadata().is_ok_and(|found| found.is_dir() && found.uid() == user)

@@ -64,7 +64,7 @@ impl Ways {
     pub fn seen_at(&self, top: BorrowedFd<'_>, root: &Path, path: &WsPath) -> SeenAt {
         let way = self.way(top, root, path, MOST_LINKS);
         let mut links = way.links;
-        // One that starts from the machine's root leads to nothing in a room, and stands for what it leads to.
+        // One that starts from the machine's root leads to nothing in a room, and represents what it leads to.
         links.retain(|(_, target)| !target.starts_with('/'));
         if way.leaves {
             links.retain(|(at, _)| !way.seen.is_in(at));

@@ -48,7 +48,7 @@ impl Workers {
             return STANDING.set(Privileges::Worker(steps + 1));
         }
         let others = self.first.get_or_init(|| pool(1));
-        // Whoever cannot give it up goes on as before.
+        // A process that cannot give it up goes on as before.
         let has = others.is_some() && nubrik_confine::give_up_network(surroundings);
         STANDING.set(if has { Privileges::GivenUp } else { Privileges::Free });
     }

@@ -112,7 +112,7 @@ impl Heap {
         if Digest::of(body).0[..CHECK] == *check { Ok(body) } else { Err(Truncated) }
     }
 
-    /// A byte string as it lies there.
+    /// A byte string exactly as it is there.
     pub fn unchecked(&self, pieces: &Pieces, number: usize) -> &[u8] {
         let whole = self.whole(pieces, number).unwrap_or_default();
         &whole[..whole.len().saturating_sub(CHECK)]

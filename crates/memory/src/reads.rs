@@ -1,4 +1,4 @@
-//! What requests of commands that only read came to: the evaluation itself beside a seal on what it looked at.
+//! What requests of commands that only read resulted in: the evaluation itself beside a seal on what it looked at.
 //!
 //! They are written without the workspace's lock. Each file is put in its place whole, and the seal names the evaluation that it
 //! belongs to by its id: of two who write at once, what fits together counts, and nothing else.

@@ -190,7 +190,7 @@ fn read_entry(from: &mut Decoder<'_>) -> Result<Entry, Truncated> {
     Ok(Entry { signature, node, roles, listing })
 }
 
-/// What stands for a variable's value: values may be private.
+/// What represents a variable's value: values may be private.
 pub fn env_digest(value: Option<&str>) -> Option<Digest> {
     value.map(|value| Digest::of(value.as_bytes()))
 }

@@ -1,5 +1,5 @@
 //! A sealed graph with some of its targets evaluated again: their result takes the place of what
-//! they were, the rest is taken over as it lies there.
+//! they were, the rest is taken over exactly as it is there.
 
 use nubrik_bytes::Encoder;
 use nubrik_graph::{Closure, Purpose, Step, StepId, TargetId, write_step, write_target};
@@ -49,7 +49,7 @@ struct Splice<'a> {
     new_sets: Lists,
     /// Makers of nodes: old steps by their old numbers, new ones after them.
     makers: Vec<u32>,
-    /// Old steps that another one stands for now.
+    /// Old steps that another one represents now.
     replaced: Vec<bool>,
     /// New or changed steps.
     new: Vec<StepId>,

@@ -24,6 +24,6 @@ fn main() -> ExitCode {
         Ok(arguments) => commands::dispatch(arguments),
         Err(error) => usage::explain(&error),
     };
-    // What could not be said was not done for whoever waits for it.
+    // What could not be printed was not done for a caller that waits for it.
     ui::console::exit_code().map_or_else(|| exit.into(), ExitCode::from)
 }

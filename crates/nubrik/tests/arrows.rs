@@ -127,7 +127,7 @@ fn what_architecture_leads_to_is_there() {
     let mut looked_at = 0;
     for word in text.split('`').skip(1).step_by(2) {
         let place = crates().join(word);
-        // Words that name a crate's file or folder; others stand beside one in the same row.
+        // Words that name a crate's file or folder; others are beside one in the same row.
         if word.contains('/') && floors().iter().any(|(name, _)| word.starts_with(&format!("{name}/"))) {
             looked_at += 1;
             assert!(place.exists(), "ARCHITECTURE.md names {word}, which is not there");

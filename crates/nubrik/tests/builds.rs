@@ -164,7 +164,7 @@ fn own_flags_do_not_travel_and_offers_do() {
 
 #[test]
 fn link_order_keeps_the_last_of_repeats() {
-    // Both b and c need a; a must stand behind both.
+    // Both b and c need a; a must come after both.
     let sandbox = Sandbox::new(&[
         (
             "targets.nub",

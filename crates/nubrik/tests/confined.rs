@@ -231,7 +231,7 @@ fn what_a_step_leaves_running_is_ended() {
                 .output();
             let printed = format!("{means:?}: {}{}", run.stdout, run.stderr);
             assert_eq!(String::from_utf8_lossy(&left.unwrap().stdout).trim(), "0", "{printed}");
-            // Those in its own group end with it; others are somebody's mistake.
+            // Those in its own group end with it; others are someone's mistake.
             let told = printed.contains("left running by steps; stopped: tide/a");
             assert_eq!(told, is_told, "{way} {printed}");
         }

@@ -1,5 +1,5 @@
 //! Random workspaces of several packages and random edits of their definitions, data and folders: after
-//! each edit a build, which evaluates only what the edit reaches, comes to what one comes to that
+//! each edit a build, which evaluates only what the edit reaches, results in what one results in that
 //! evaluates everything.
 
 #![allow(clippy::unwrap_used)] // A test that panics has failed, which is right.

@@ -13,7 +13,7 @@
 //! $ nubrik WORDS               the command, and then what it prints, each line after `> `, and its exit code
 //! ```
 //!
-//! Times stand as `TIME`. A line `~` before the command says: the first thing to try, pasted in place of what is underlined,
+//! Times are written as `TIME`. A line `~` before the command says: the first thing to try, pasted in place of what is underlined,
 //! leaves nothing wrong.
 //!
 //! `NUBRIK_WRITE_GALLERY=1` writes what the program says now.
@@ -115,7 +115,7 @@ fn without_times(line: &str) -> String {
     let mut out = String::new();
     for word in line.split(' ') {
         match is_time(word) {
-            // Times stand in a column.
+            // Times are in a column.
             true => out.truncate(out.trim_end().len()),
             false => out.push(' '),
         }
@@ -179,7 +179,7 @@ fn is_mended(case: &Case) -> bool {
     let blamed: Vec<char> = lines[line - 1].chars().collect();
     let (mut start, mut end) = (column - 1, column - 1 + length);
     if mend.starts_with("sh`") && blamed[start] != '`' {
-        // It stands for the whole command.
+        // It represents the whole command.
         start = (0..start).rev().find(|at| blamed[*at] == '`').unwrap();
         end = (end..blamed.len()).find(|at| blamed[*at] == '`').unwrap() + 1;
     }

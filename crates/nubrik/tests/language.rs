@@ -246,7 +246,7 @@ fn shells_get_every_hole_as_one_word() {
     ]);
     sandbox.run(&["build", "--plain"]).expect(0);
     assert_eq!(sandbox.read("out/default/t"), "two\none\na b|$X|it's|pre $HOME `x` post|sh|");
-    // What stands in `$(…)` begins anew, even between quotes.
+    // What is in `$(…)` begins again, even between quotes.
     sandbox.write(
         "targets.nub",
         "target t = step { run = sh`echo \"a $(printf '%s.' {[\"b c\", \"d\"]} \"e {\"f g\"}\" {\"$X\"}) {\"h i\"}\" > {out \"t\"}` }\n",

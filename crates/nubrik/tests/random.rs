@@ -144,7 +144,7 @@ fn edit() -> impl Strategy<Value = Edit> {
     ]
 }
 
-/// What an edit history has come to.
+/// What an edit history has resulted in.
 struct World {
     sandbox: Sandbox,
     shapes: Vec<Shape>,

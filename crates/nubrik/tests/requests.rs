@@ -1,4 +1,4 @@
-//! What a request means, wherever it is made and whatever it came to before.
+//! What a request means, wherever it is made and whatever it resulted in before.
 
 #![allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
 

@@ -214,7 +214,7 @@ fn run_serves_until_it_is_interrupted() {
     let sandbox = workspace(FILLED);
     let (mut child, at) = serving(&sandbox, "board");
     assert_eq!(ask(&at, "height moon"), "4.82\n");
-    // Others build meanwhile, and have one of their own.
+    // Others build at the same time, and have one of their own.
     assert_eq!(sandbox.run(&["build", "--json"]).expect(0).summary()["ok"], true);
     assert_eq!(ask(&at, "height moon"), "4.82\n");
     // A second one stands beside it.
@@ -266,7 +266,7 @@ fn board_elsewhere() -> u16 {
         for stream in listener.incoming().flatten() {
             let mut stream = stream;
             let mut line = [0; 100];
-            // Whoever only looks whether somebody is there says nothing.
+            // A caller that only looks whether someone is there says nothing.
             if stream.read(&mut line).is_ok_and(|n| n > 0) {
                 let _ = stream.write_all(b"9.99\n");
             }
@@ -406,7 +406,7 @@ target height = step { run = `{ask} {stubborn.address} {stubborn.port} height mo
                     It printed: not today";
     assert_eq!(count(&told, expected), 1, "{told}");
     assert_eq!(sandbox.read("out/default/height"), "nothing known\n");
-    // The same where somebody runs it.
+    // The same where someone runs it.
     let mut command = sandbox.command(&["run", "stubborn", "--plain"]);
     let mut child = command.stderr(Stdio::piped()).stdout(Stdio::null()).spawn().unwrap();
     let mut said = BufReader::new(child.stderr.take().unwrap());

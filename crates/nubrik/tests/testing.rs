@@ -1,4 +1,4 @@
-//! `nubrik test` and jobs: verdicts that stand, cases, choices, quarantine, secrets.
+//! `nubrik test` and jobs: verdicts that are kept, cases, choices, quarantine, secrets.
 
 #![allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
 

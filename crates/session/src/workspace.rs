@@ -70,7 +70,7 @@ impl Workspace {
     }
 
     /// Makes the tool's own folders, hidden from git by what they hold, and makes sure that they are its own: real
-    /// folders of the one who builds. Gives whether the folder of results was there before.
+    /// folders of the user who builds. Gives whether the folder of results was there before.
     ///
     /// # Errors
     /// When they cannot be made, or are not.

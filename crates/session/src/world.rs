@@ -46,7 +46,7 @@ struct Ignore {
     problem: Option<String>,
 }
 
-/// What evaluation saw of the machine: when any of it changes, evaluation may come to something else.
+/// What evaluation saw of the machine: when any of it changes, evaluation may have another result.
 #[derive(Default, Clone)]
 pub(crate) struct SeenOfMachine {
     /// Paths that were looked at, with why, and their metadata at the first time.

@@ -343,7 +343,7 @@ impl Model {
         }
     }
 
-    /// What a request comes to: everything that its targets make; `None` where it is an error.
+    /// What a request results in: everything that its targets make; `None` where it is an error.
     fn expected(&self, request: &Request) -> Option<BTreeMap<String, Seen>> {
         let single = matches!(request, Request::Target(..));
         let mut all = BTreeMap::new();
@@ -682,7 +682,7 @@ impl World {
     }
 }
 
-/// What an evaluation came to, without the numbers of its rows; `None` where something is wrong.
+/// What an evaluation resulted in, without the numbers of its rows; `None` where something is wrong.
 fn described(evaluation: &Evaluation) -> Option<Vec<BTreeSet<Vec<u8>>>> {
     if evaluation.diagnostics.iter().any(|d| d.severity == Severity::Error) {
         return None;

@@ -66,7 +66,7 @@ fn all() -> Vec<AddressPattern> {
 }
 
 /// What stands of the request for everything: how many steps a change reaches, `None` where everything is
-/// evaluated anew.
+/// evaluated again.
 fn reached(folder: &Path) -> Option<usize> {
     locked(folder, |workshop| match workshop.standing(&all()) {
         Standing::Holds(_) => Some(0),

@@ -8,7 +8,7 @@ use crate::WsPath;
 
 /// A file that someone reads, by its path. Cheap to clone, sorted by its text.
 ///
-/// Whoever wants to know which kind of file it is asks [`FilePath::place`], and has an answer for each kind.
+/// A caller that wants to know which kind of file it is asks [`FilePath::place`], and has an answer for each kind.
 ///
 /// ```
 /// use nubrik_source::{FilePath, FilePlace, WsPath};

@@ -64,7 +64,7 @@ pub struct LocalStore {
 /// Whether a content of the store and a file in a workspace may be one file with two names.
 #[derive(Clone, Copy, PartialEq, Eq, Debug, Default)]
 pub enum Sharing {
-    /// They may: whoever reads the file in a workspace cannot change it.
+    /// They may: a caller that reads the file in a workspace cannot change it.
     #[default]
     Links,
     /// They may not: steps could change times and permissions of what they read.
@@ -223,7 +223,7 @@ impl Store for LocalStore {
             let _ = fs::remove_file(&blob);
             return Ok(Placed::Damaged);
         }
-        // Whoever changed them did not mean the store.
+        // A user who changed them did not mean the store.
         if found.mode() & 0o7777 != mode {
             file.set_permissions(fs::Permissions::from_mode(mode)).map_err(failed(&blob))?;
         }

@@ -2,7 +2,7 @@
 
 use nubrik_diagnostic::Diagnostic;
 
-/// Signs of other languages that stand where nothing of this one can: the sign, what there is to know, and what to write
+/// Signs of other languages in a place where nothing of this language can be: the sign, what there is to know, and what to write
 /// in its place.
 const SIGNS: [(&str, &str, &str); 6] = [
     ("&&", "two conditions are joined by `and`, not by `&&`", "and"),

@@ -363,7 +363,7 @@ impl<'a> Parser<'a> {
         self.mark_here()
     }
 
-    /// Takes a lone expression, if one is at the very place: a name, a number or a plain text with the end of an
+    /// Takes a single expression, if one is at the very place: a name, a number or a plain text with the end of an
     /// item after it, which nearly half of all expressions are.
     pub fn lone_expression(&mut self) -> bool {
         let kind = |ahead: usize| self.tokens.get(self.at + ahead).map_or(EndOfFile, |t| t.kind);

@@ -160,7 +160,7 @@ fn without_empty(mut parts: Vec<TextPiece<'_>>) -> Vec<TextPiece<'_>> {
     parts
 }
 
-/// What an escape such as `\n` or `{{` stands for; an unknown one stands for its character.
+/// What an escape such as `\n` or `{{` represents; an unknown one represents its character.
 pub fn unescape(text: &str) -> String {
     match text {
         "{{" => "{".to_owned(),

@@ -1,4 +1,4 @@
-//! The formatter moves white space only, comes to rest at once, and leaves good files alone.
+//! The formatter moves white space only, results in rest at once, and leaves good files alone.
 
 #![allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
 

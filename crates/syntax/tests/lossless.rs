@@ -8,7 +8,7 @@ use nubrik_source::TextId;
 use nubrik_syntax::{Element, Node, parse};
 use proptest::prelude::*;
 
-/// What may stand between two tokens.
+/// What may be between two tokens.
 fn is_space(text: &str) -> bool {
     text.trim_start_matches('\u{feff}').chars().all(|c| c == ' ' || c == '\t')
 }

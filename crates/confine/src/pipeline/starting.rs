@@ -211,10 +211,7 @@ fn start_patiently(start: &Start<'_>) -> Result<Started, (Point, io::Error)> {
                 return Err((Point::Confine, why));
             }
             Err((Point::Furnish, e)) => {
-                let why = io::Error::new(
-                    e.kind(),
-                    format!("the kernel cannot set up its room: {e}"),
-                );
+                let why = io::Error::new(e.kind(), format!("the kernel cannot set up its room: {e}"));
                 return Err((Point::Furnish, why));
             }
             Err((Point::Folder, e)) => {

@@ -30,7 +30,7 @@ extern "C" fn hold(holder: *mut libc::c_void) -> libc::c_int {
 }
 
 /// Makes a user without privileges, and with `network` a network in which only its own processes are: handles
-/// that keep both alive. Whoever is not the superuser stays who they are; the superuser becomes nobody.
+/// that keep both alive. A user who is not the superuser stays the same user; the superuser becomes nobody.
 pub(crate) fn new_apart(network: bool) -> io::Result<(OwnedFd, Option<OwnedFd>)> {
     /// The number of `nobody`, nearly everywhere.
     const NOBODY: u32 = 65534;

@@ -216,10 +216,10 @@ unsafe fn redirect(path: *const libc::c_char, flags: libc::c_int, stream: libc::
 
 /// What a confined process of the superuser keeps of its privileges, by the numbers of `linux/capability.h`: owners of
 /// files and access to them (0 to 3), for builds in containers whose only user that is. Others would let it look into
-/// processes outside its box, change the machine, or leave something that gives privileges to whoever runs it.
+/// processes outside its box, change the machine, or leave something that gives privileges to the user who runs it.
 const KEPT_PRIVILEGES: u64 = 0b1111;
 
-/// Gives up privileges for good. Without any (whoever is not the superuser) nothing happens. In the child:
+/// Gives up privileges for good. Without any (a user who is not the superuser) nothing happens. In the child:
 /// only system calls.
 ///
 /// # Safety

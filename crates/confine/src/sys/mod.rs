@@ -106,6 +106,6 @@ static REFUSE_ACTION: u32 = 0x0005_0000;
 /// When the file cannot be mapped.
 pub fn map_file(file: &std::fs::File) -> io::Result<memmap2::Mmap> {
     // SAFETY: the bytes change under us only if someone else writes to the file in place. The tool itself
-    // never does; whoever does it by hand may at worst make what is read look damaged, which is checked.
+    // never does; a caller that does it by hand may at worst make what is read look damaged, which is checked.
     unsafe { memmap2::Mmap::map(file) }
 }

@@ -95,7 +95,7 @@ impl Drop for RoomHandle {
     }
 }
 
-/// A room's folders for temporary files. Whoever finds them as they were made need not make them again.
+/// A room's folders for temporary files. A caller that finds them as they were made need not make them again.
 #[derive(Default)]
 pub(crate) struct TemporaryFolders {
     /// Of each, what would be another one if something had been done there.
@@ -170,7 +170,7 @@ struct NewRoom<'a> {
     program: RawFd,
     sources: RawFd,
     processes: RawFd,
-    /// Written by the one who keeps it.
+    /// Written by the thread that keeps it.
     state: AtomicU32,
     id: i32,
     process: RawFd,

@@ -151,7 +151,7 @@ pub(crate) fn start(start: &Start<'_>) -> Result<Started, (Point, io::Error)> {
     Ok(Started { id, local: inside.local, handle })
 }
 
-/// Streams as the child wants them: open descriptors, or paths to be opened with flags.
+/// Streams as the child needs them: open descriptors, or paths to be opened with flags.
 fn ends_of(streams: &[Stream<'_>; 3]) -> ([RawFd; 3], [*const libc::c_char; 3], [libc::c_int; 3]) {
     let (mut given, mut opened, mut open_flags) = ([-1; 3], [std::ptr::null(); 3], [0; 3]);
     for (n, stream) in streams.iter().enumerate() {

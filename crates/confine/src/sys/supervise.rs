@@ -27,7 +27,7 @@ pub(crate) struct WantedCall {
 
 /// The next call that waits. `None` when the one that waited is gone, or all processes are.
 pub(crate) fn next_call(listener: BorrowedFd<'_>) -> Option<WantedCall> {
-    // SAFETY: a structure of numbers, for which zero is a value; the kernel wants it so.
+    // SAFETY: a structure of numbers, for which zero is a value; the kernel demands that.
     let mut call: libc::seccomp_notif = unsafe { std::mem::zeroed() };
     // SAFETY: the pointer is to a live structure of the size that the request's number says.
     let done = unsafe { libc::ioctl(listener.as_raw_fd(), libc::SECCOMP_IOCTL_NOTIF_RECV, &raw mut call) };

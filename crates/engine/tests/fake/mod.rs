@@ -86,7 +86,7 @@ impl FakeMachine {
 
 impl FakeMachine {
     /// `expand MAIN [dir=FOLDER…] [keep=N] [listing=FILE] [out=FILE…] [parts=FOLDER]`: a small compiler. In the
-    /// text of MAIN `<x>` stands for the text of the first `FOLDER/x` that is there; of the whole the first
+    /// text of MAIN `<x>` represents the text of the first `FOLDER/x` that is there; of the whole the first
     /// N letters are kept. `!` in it is an error. Each output gets that text with its own number behind
     /// it; a folder gets it, too, and a file
     /// for each letter.

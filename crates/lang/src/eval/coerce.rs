@@ -227,7 +227,7 @@ impl Evaluator<'_> {
                 self.files_of(&value, span)?.into_iter().map(Value::File).collect()
             }
             (_, Value::None) => return self.fail(span, wrong_type("`none`", ty).mend("[]")),
-            // A lone value is a list of one.
+            // A single value is a list of one.
             (_, value) => Rc::new([value]),
         };
         self.count_items(items.len(), span)?;

@@ -44,8 +44,9 @@ impl Evaluator<'_> {
         }
         match (words.pop(), words.is_empty()) {
             (Some(word), true) => Ok(Some(word)),
-            _ => self
-                .fail(word.span, Diagnostic::error("wrong-type", "expected one file after this redirect")),
+            _ => {
+                self.fail(word.span, Diagnostic::error("wrong-type", "expected one file after this redirect"))
+            }
         }
     }
 
@@ -54,7 +55,7 @@ impl Evaluator<'_> {
         let module = self.module(scope.module);
         if let [piece] = word.pieces.as_slice() {
             let choice = match piece {
-                // A first word with a field `call` stands for that command's words.
+                // A first word with a field `call` represents that command's words.
                 WordPiece::Value(expr) if first => {
                     let (value, span) = (self.eval(scope, *expr)?, module.span(*expr));
                     if let Some(words) = self.called_words(&value, span)? {

@@ -188,8 +188,10 @@ impl Evaluator<'_> {
                 joined.push(Strand::File(file));
             }
             other => {
-                let error =
-                    Diagnostic::error("wrong-type", format!("{} cannot be part of a text", other.described()));
+                let error = Diagnostic::error(
+                    "wrong-type",
+                    format!("{} cannot be part of a text", other.described()),
+                );
                 let error = match other {
                     Value::List(_) | Value::Files(_) => error.mend("….join(\" \")"),
                     Value::Bool(_) => error.mend("if … then \"yes\" else \"no\""),

@@ -234,14 +234,14 @@ impl Evaluator<'_> {
         }
     }
 
-    /// The files that a value stands for.
+    /// The files that a value represents.
     pub(super) fn files_of(&mut self, value: &Value, span: Span) -> Result<Vec<FileRef>> {
         let mut files = Vec::new();
         self.add_files(value, span, &mut files)?;
         Ok(files)
     }
 
-    /// Adds the files that a value stands for to a list.
+    /// Adds the files that a value represents to a list.
     pub(super) fn add_files(&mut self, value: &Value, span: Span, list: &mut Vec<FileRef>) -> Result<()> {
         self.check_nesting(self.budget.nesting, span)?;
         self.budget.nesting += 1;
@@ -279,10 +279,8 @@ impl Evaluator<'_> {
                 Some(files) => return self.add_files(files, span, list),
                 None => {
                     let names: Vec<&str> = record.fields.iter().map(|(n, _)| &**n).collect();
-                    let error = Diagnostic::error(
-                        "no-files",
-                        "this record has no field `files`, so it has no files",
-                    );
+                    let error =
+                        Diagnostic::error("no-files", "this record has no field `files`, so it has no files");
                     let error = error.note(format!("it has: {}", names.join(", ")));
                     return self.fail(span, error.mend("take one of its fields: `….field`"));
                 }
@@ -303,7 +301,7 @@ impl Evaluator<'_> {
         Ok(())
     }
 
-    /// The file that a value stands for, where it is seen at once that it is one file.
+    /// The file that a value represents, where it is seen at once that it is one file.
     pub(super) fn lone_file<'v>(&'v self, mut value: &'v Value) -> Option<&'v FileRef> {
         loop {
             match value {
@@ -319,7 +317,7 @@ impl Evaluator<'_> {
         }
     }
 
-    /// The one file that a value stands for.
+    /// The one file that a value represents.
     pub(super) fn one_file(&mut self, value: &Value, span: Span) -> Result<FileRef> {
         if let Some(file) = self.lone_file(value) {
             return Ok(file.clone());

@@ -67,7 +67,7 @@ impl Evaluator<'_> {
         Ok(set)
     }
 
-    /// Adds the sets of files that a value stands for: a set that many steps are given stays one.
+    /// Adds the sets of files that a value represents: a set that many steps are given stays one.
     pub(super) fn add_candidates(&mut self, value: &Value, span: Span, sets: &mut Vec<SetId>) -> Result<()> {
         let mut rest = Vec::new();
         let parts = match value {

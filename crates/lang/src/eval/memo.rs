@@ -271,7 +271,7 @@ impl Evaluator<'_> {
         self.failed_before(used_at)
     }
 
-    /// What stands for something open in messages.
+    /// What represents something open in messages.
     pub(super) fn title_of(&self, key: &OpenKey) -> Title {
         match key {
             OpenKey::Decl(id, _) => {

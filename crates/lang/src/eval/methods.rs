@@ -16,7 +16,7 @@ use crate::renamed::meant;
 use crate::value::*;
 use crate::world::{Answer, EntryKind};
 
-/// A text that stands for where a service is, which shows when it is started.
+/// A text that represents where a service is, which shows when it is started.
 fn whereabouts(service: &Rc<ServiceValue>, what: Whereabouts) -> Value {
     Value::Text(Text::Carrying(Rc::new([Strand::Served(service.clone(), what)])))
 }

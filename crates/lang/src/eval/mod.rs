@@ -195,7 +195,7 @@ impl<'w> Evaluator<'w> {
         Err(Stop::Failed(self.definitions.modules.report(span, diagnostic)))
     }
 
-    /// An error in a kit as one of whoever called it: people look first at what they wrote themselves.
+    /// An error in a kit as one of its caller: people look first at what they wrote themselves.
     fn told_at_the_caller(&self, span: Span, diagnostic: Diagnostic) -> (Span, Diagnostic) {
         let is_kit = |span: Span| {
             let name = self.definitions.modules.sources.name(span.file);

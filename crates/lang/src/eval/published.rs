@@ -1,4 +1,4 @@
-//! Results under readable names: each name stands for one result, and none lies in another one.
+//! Results under readable names: each name represents one result, and none lies in another one.
 
 use nubrik_diagnostic::Diagnostic;
 use nubrik_graph::Tables;

@@ -109,7 +109,7 @@ impl Evaluator<'_> {
     }
 
     /// Evaluates all targets of some packages; what packages of others publish under the same name is left
-    /// to the one who puts several such evaluations together.
+    /// for the caller that puts several such evaluations together.
     pub(crate) fn request_packages(mut self, packages: &[WsPath], wanted: Wanted) -> Evaluation {
         packages.iter().for_each(|package| self.definitions.modules.belongs(package));
         let lists = self.all(packages, |this, folder| this.targets_of(folder, wanted)).unwrap_or_default();
@@ -161,7 +161,7 @@ impl Evaluator<'_> {
         let mut seen: Vec<bool> = Vec::new();
         for (number, meaning) in meanings.iter().enumerate() {
             let kind = self.module(meaning.decl.module).decl(meaning.decl).kind;
-            // A job may want what only the one who runs it has.
+            // A job may want what only the user who runs it has.
             let on_call = matches!(kind, DeclKind::Job | DeclKind::Service);
             let known = evaluated.get_mut(number).and_then(Option::take);
             if (!on_call || self.wanted.evaluates_jobs)

@@ -147,7 +147,7 @@ impl Evaluator<'_> {
     }
 }
 
-/// Whether a value may stand for files by itself.
+/// Whether a value may represent files by itself.
 fn may_be_files(value: &Value) -> bool {
     matches!(value, Value::Step(_) | Value::File(_) | Value::Files(_) | Value::Record(_) | Value::List(_))
 }

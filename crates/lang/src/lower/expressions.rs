@@ -136,7 +136,8 @@ impl Lowerer {
             None => Some(node.text().trim_start_matches('&').to_owned()),
         };
         let Some(path) = path.filter(|p| !p.is_empty()) else {
-            let error = Diagnostic::error("syntax", "expected the path of a target after `&`, such as `&base/clock`");
+            let error =
+                Diagnostic::error("syntax", "expected the path of a target after `&`, such as `&base/clock`");
             self.report(span, error);
             return Expr::Error;
         };

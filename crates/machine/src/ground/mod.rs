@@ -1,4 +1,4 @@
-//! What surrounds every command: the folder that they run in, their variables, and what they may reach. Whoever starts a
+//! What surrounds every command: the folder that they run in, their variables, and what they may reach. Code that starts a
 //! process gets it here, and nowhere else are variables, rules and confinements put together: `tests/arrows.rs` of the program
 //! looks for their names in other files.
 
@@ -18,7 +18,7 @@ pub(crate) use grants::Grants;
 pub use looking::{Looked, LookingScope, Question};
 
 /// Variables that every step gets, besides `HOME`, `TMPDIR` and `PWD`, which say where its own folders are. Part of what the
-/// version of the step key stands for.
+/// version of the step key represents.
 pub const CONFINED_ENVIRONMENT: [(&str, &str); 5] = [
     ("PATH", "/usr/local/bin:/usr/bin:/bin"),
     ("LANG", "C.UTF-8"),

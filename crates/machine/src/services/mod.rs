@@ -1,7 +1,7 @@
 //! Services: started for who needs them, stopped after the last.
 //!
 //! An instance has a folder, an address of the loopback network and a port that follow from what it is and whom
-//! it is for, so that whoever uses it sees the same in every run. Where the kernel lets it, instances and their
+//! it is for, so that a user sees the same in every run. Where the kernel lets it, instances and their
 //! users are in a network of their own.
 
 mod claim;
@@ -86,7 +86,7 @@ impl Loan {
         told.unwrap_or_else(|never| match never {})
     }
 
-    /// What a mark stands for; nothing where it is not a service's.
+    /// What a mark represents; nothing where it is not a service's.
     pub(crate) fn told(&self, mark: Mark<'_>) -> String {
         let place = |folder: &str| self.instances.iter().find(|i| i.service.folder.as_str() == folder);
         match mark {

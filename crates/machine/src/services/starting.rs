@@ -436,7 +436,7 @@ impl Starting<'_> {
         Ok(stages)
     }
 
-    /// A text with what its marks stand for.
+    /// A text with what its marks represent.
     fn unmarked(&mut self, text: &str, at: &InstancePlaces) -> Result<String, Option<ServiceFailure>> {
         let mut secrets = Vec::new();
         let told = unmarked(text, |mark| {

@@ -1,4 +1,4 @@
-//! What is loaded is what all additions came to, and damage is forgotten and never believed: for what is kept in journals.
+//! What is loaded is what all additions resulted in, and damage is forgotten and never believed: for what is kept in journals.
 
 use std::collections::BTreeMap;
 use std::fs;

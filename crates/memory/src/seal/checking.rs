@@ -123,7 +123,7 @@ impl Looker<'_> {
     }
 }
 
-/// A file's metadata as it lies in a seal.
+/// A file's metadata exactly as it is in a seal.
 fn bytes_of<'b>(signature: &Signature, out: &'b mut Encoder) -> &'b [u8] {
     out.bytes.clear();
     signature.encode(out);

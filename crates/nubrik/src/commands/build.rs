@@ -143,7 +143,7 @@ pub fn lock(console: Console, session: &mut Session) -> CommandResult<Workshop<'
             errln!(console, "{}", super::labelled(paint, Ink::Doubt, "waits", text));
         }
     };
-    // Where it comes to nothing everything was to stop while it waited.
+    // Without a lock, everything had to stop while it waited.
     session.lock(waiting).map_err(|problem| own_problem(console, problem))?.ok_or(Exit::Interrupted)
 }
 

@@ -230,7 +230,7 @@ pub fn own_problem(console: Console, problem: BuildProblem) -> Exit {
     )
 }
 
-/// Whoever finds answers that definitions wait for: a session, which takes the lock for that alone, or one that holds it.
+/// A caller that finds answers that definitions wait for: a session, which takes the lock for that alone, or one that holds it.
 pub trait Answering {
     /// To evaluate with.
     fn session(&self) -> &Session;

@@ -119,7 +119,7 @@ fn write(stream: OutputStream, text: &str) {
     }
 }
 
-/// The exit code where standard output could not be written: whoever closed it has not seen all, and whoever has a full
+/// The exit code where standard output could not be written: a reader that closed it has not seen all, and a user who has a full
 /// disk there does not know what is missing.
 pub fn exit_code() -> Option<u8> {
     match OUTPUT.load(Ordering::Relaxed) {

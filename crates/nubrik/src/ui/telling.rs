@@ -1,4 +1,4 @@
-//! A build's events in lines for people. Whoever shows them decides where they go.
+//! A build's events in lines for people. A caller that shows them decides where they go.
 
 use std::collections::HashSet;
 use std::path::PathBuf;

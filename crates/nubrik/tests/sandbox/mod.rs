@@ -228,7 +228,7 @@ pub fn without_times(text: &str, sandbox: &Sandbox) -> String {
             if is_time { word.replace(bare, "TIME") } else { word.to_owned() }
         });
         let line = words.collect::<Vec<_>>().join(" ");
-        // How many spaces stand before a time depends on its width.
+        // How many spaces are before a time depends on its width.
         let mut parts = line.split(" TIME").map(str::to_owned).collect::<Vec<_>>();
         let last = parts.len() - 1;
         parts[..last].iter_mut().for_each(|part| part.truncate(part.trim_end().len()));

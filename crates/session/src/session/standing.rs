@@ -201,7 +201,7 @@ impl Session {
         Some(Reached { seal, snapshot, changes, part, again, relisted: touched.relisted, asked, definitions })
     }
 
-    /// What some changes touch; `None` where everything may come to something else.
+    /// What some changes touch; `None` where everything may have another result.
     fn touched(&self, seal: &Seal, changes: &[Change], trails: Option<&Trails>) -> Option<ReachedParts> {
         let world = DiskWorld::new(&self.workspace.root, &self.machine, &self.answers);
         let mut touched = ReachedParts::default();

@@ -76,7 +76,7 @@ impl Workshop<'_> {
         let homes: FxHashSet<String> = homes.iter().map(below_out).collect();
         let belongs = |path: &str| {
             let ends = path.match_indices('/').map(|(at, _)| &path[..at]);
-            // A lone result may be beside its folder, under its name.
+            // A single result may be beside its folder, under its name.
             ends.chain([path]).any(|folder| homes.contains(folder))
         };
         // A folder is a result with all that is in it, of which only the files are known where its name was forgotten.

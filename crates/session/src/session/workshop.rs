@@ -68,7 +68,7 @@ impl Session {
                     if let Some(waiting) = waiting.take() {
                         waiting();
                     }
-                    // Whoever waits in the kernel does not hear signals.
+                    // A thread that waits in the kernel does not hear signals.
                     if self.machine.cancel().wait(LOOK_AGAIN) {
                         return Ok(None);
                     }

@@ -1,4 +1,4 @@
-//! `secret`: a text that stands for a variable's value, which evaluation never sees.
+//! `secret`: a text that represents a variable's value, which evaluation never sees.
 
 use std::rc::Rc;
 
@@ -25,7 +25,7 @@ pub(super) const FORM: Form = Form {
 };
 
 impl Evaluator<'_> {
-    /// A text that stands for a variable's value, which evaluation never sees.
+    /// A text that represents a variable's value, which evaluation never sees.
     pub(in crate::eval) fn secret_call(&mut self, scope: &Scope, args: &[Arg], span: Span) -> Result<Value> {
         let args = self.given(scope, args)?;
         let (name, _) = self.one_text_and(args, "secret", &[], span)?;
