@@ -54,7 +54,7 @@ int main(int count, char **words)
         perror("boardd");
         return 1;
     }
-    printf("the board hangs at %s, port %s\n", words[1], words[2]);
+    printf("the board is at %s, port %s\n", words[1], words[2]);
     fflush(stdout);
     for (;;) {
         int caller = accept(listening, NULL, NULL);

@@ -122,7 +122,7 @@ impl WithinPattern {
     pub fn check(text: &str) -> Result<String, String> {
         let Some(rest) = text.strip_prefix('/') else {
             return Err(
-                "`within` takes addresses from the workspace's root on, such as \"/tide/**\"".to_owned()
+                "`within` takes paths of targets from the workspace's root on, such as \"/tide/**\"".to_owned()
             );
         };
         compiled(rest).map_err(|problem| format!("not a glob: {problem}"))?;

@@ -32,7 +32,7 @@ fn steps_run_again_when_that_is_wanted_and_only_those_of_the_targets() {
     assert!(sandbox.build().ran().is_empty(), "the seal holds after that");
     sandbox.run(&["test"]).expect(0);
     let run = sandbox.run(&["test", "high", "--rerun", "--json"]).expect(0);
-    assert_eq!(run.ran(), ["check high"]);
+    assert_eq!(run.ran(), ["test high"]);
     assert!(sandbox.run(&["build", "--rerun", "-n"]).expect(2).stderr.contains("cannot be used with"));
 }
 

@@ -203,7 +203,7 @@ test several = {each n in ["a", "b", "c"] give n: check { run = `{ask} {gone.add
     );
     let text = sandbox.run(&["test", "fails", "--plain"]).expect(1).stdout;
     assert!(text.contains("exited with code 7"), "{text}");
-    assert!(text.contains("[board printed at the end]\n    the board hangs at 127."), "{text}");
+    assert!(text.contains("[board printed at the end]\n    the board is at 127."), "{text}");
     let text = sandbox.run(&["test", "several", "--plain"]).expect(1).stdout;
     assert_eq!(count(&text, "    broken\n"), 1, "{text}");
     assert_eq!(count(&text, "the service gone did not come up"), 2, "{text}");

@@ -240,7 +240,7 @@ fn quarantine_and_repetition_tell_of_unwell_tests() {
         (true.into(), 1.into())
     );
     let run = sandbox.run(&["test", "--repeat", "4", "--json", "well"]).expect(0);
-    assert_eq!(run.ran(), ["check well"; 4]);
+    assert_eq!(run.ran(), ["test well"; 4]);
     // One that goes with the clock is found out.
     sandbox.write(
         "targets.nub",

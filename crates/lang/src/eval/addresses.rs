@@ -39,7 +39,7 @@ impl Evaluator<'_> {
                 error.related(module.decl(m.decl).name.span, "one of them")
             });
             return self
-                .fail(span, error.mend("write the whole address: package, target, then the way into it"));
+                .fail(span, error.mend("write the whole path: package, target, then the way into it"));
         }
         let Some(meaning) = meanings.pop() else {
             let mut error = self.no_such_address(&path);

@@ -146,7 +146,7 @@ impl Evaluator<'_> {
         if probed {
             let error =
                 Diagnostic::error("probe-in-key", "the answer of a probe cannot decide which keys there are");
-            let error = error.note("`nubrik list` shows all addresses without running anything");
+            let error = error.note("`nubrik list` shows all targets without running anything");
             return self
                 .fail(span, error.mend("keys from a glob or a data file, and the probe inside the entry"));
         }

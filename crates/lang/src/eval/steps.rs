@@ -133,7 +133,7 @@ impl Evaluator<'_> {
         draft.step.say = match values.value("say") {
             Value::Text(text) => plain_path_text(&text).into(),
             _ if answer.is_some() => format!("probe for {}", scope.owner.parts.join("/")).into(),
-            _ if draft.step.check.is_some() => format!("check {}", scope.owner.parts.join("/")).into(),
+            _ if draft.step.check.is_some() => format!("test {}", scope.owner.parts.join("/")).into(),
             _ => shared_text(["make ", &*draft.outputs[0].2]),
         };
         self.enter(scope, draft, span)

@@ -365,7 +365,7 @@ pub fn patterns(
     let mut files = Vec::new();
     for word in words {
         let pattern = AddressPattern::new(word, folder).map_err(|problem| {
-            say_wrong(console, Exit::Usage, &problem.0, &["addresses look like tide/tidecast"])
+            say_wrong(console, Exit::Usage, &problem.0, &["the path of a target looks like tide/tidecast"])
         })?;
         let path = session.session().workspace.root.join(pattern.path.as_str());
         if !pattern.is_glob() && path.is_file() { files.push(pattern) } else { patterns.push(pattern) }

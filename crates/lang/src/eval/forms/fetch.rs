@@ -31,7 +31,7 @@ pub(super) const FORM: Form = Form {
                 "path",
                 FieldType::Text,
                 false,
-                "the name of the output; the last part of the first address by default",
+                "the name of the output; the last part of the first URL by default",
             ),
             field("unpack", FieldType::Bool, false, "whether it is an archive to unpack into a folder"),
             field(
@@ -59,11 +59,11 @@ impl Evaluator<'_> {
         let url_span = values.get("url").map_or(span, |(_, s)| s);
         let known = |u: &Arc<str>| ["http://", "https://", "file:///"].iter().any(|p| u.starts_with(p));
         if let Some(wrong) = urls.iter().find(|u| !known(u)) {
-            let error = Diagnostic::error("wrong-type", format!("`{wrong}` is not an address to fetch from"));
+            let error = Diagnostic::error("wrong-type", format!("`{wrong}` is not a URL to fetch from"));
             return self.fail(url_span, error.note("addresses begin with http://, https:// or file:///"));
         }
         if urls.is_empty() {
-            let error = Diagnostic::error("missing-field", "this `fetch` has no address");
+            let error = Diagnostic::error("missing-field", "this `fetch` has no URL");
             return self.fail(url_span, error.mend("url = \"https://…\""));
         }
         let Some((digest, digest_span)) = self.plain(values, "digest")? else {
