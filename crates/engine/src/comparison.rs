@@ -14,7 +14,7 @@ pub struct Difference {
 }
 
 /// What a step is made of.
-#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Debug)]
+#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Debug)]
 pub enum Part {
     /// A file that it reads.
     Input,

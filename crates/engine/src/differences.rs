@@ -1,5 +1,6 @@
 //! What a step is made of, in words, and what differs from the time when it last ran.
 
+use std::collections::HashMap;
 use std::sync::Arc;
 
 use nubrik_bytes::Digest;
@@ -173,6 +174,9 @@ impl Build<'_> {
 /// What names of kits that come with the tool begin with.
 const KIT_MARK: &str = "nub:";
 
+/// Among so many new parts the one is looked for that took the place of another one.
+const MOST_ALIKE: usize = 64;
+
 /// A core is cut to so many characters where it is told.
 const TOLD_CORE: usize = 32;
 
@@ -254,21 +258,22 @@ fn between(before: &str, now: &str) -> Vec<Difference> {
     let (before, now) = (parts(before), parts(now));
     let plain = |part: &(Part, Arc<str>)| (part.0, without_made(&part.1));
     let missing_in = |these: &[(Part, Arc<str>)], those: &[(Part, Arc<str>)]| {
-        let mut left: Vec<(Part, String)> = those.iter().map(plain).collect();
-        let mut missing = Vec::new();
-        for part in these {
-            match left.iter().position(|other| *other == plain(part)) {
-                Some(at) => drop(left.swap_remove(at)),
-                None => missing.push(part.clone()),
+        let mut left: HashMap<(Part, String), usize> = HashMap::new();
+        those.iter().for_each(|part| *left.entry(plain(part)).or_default() += 1);
+        let is_missing = |part: &&(Part, Arc<str>)| match left.get_mut(&plain(part)) {
+            Some(count) if *count > 0 => {
+                *count -= 1;
+                false
             }
-        }
-        missing
+            _ => true,
+        };
+        these.iter().filter(is_missing).cloned().collect::<Vec<_>>()
     };
     let (gone, mut new) = (missing_in(&before, &now), missing_in(&now, &before));
     let mut differences = Vec::new();
     for (part, text) in gone {
-        // What took its place is the likest of what is new.
-        let like = new.iter().enumerate().filter(|(_, (p, _))| *p == part);
+        // What took its place is the likest of what is new, among not too many.
+        let like = new.iter().enumerate().take(MOST_ALIKE).filter(|(_, (p, _))| *p == part);
         let best = like
             .map(|(at, (_, other))| (alike(&text, other), at))
             .max_by_key(|(likeness, at)| (*likeness, std::cmp::Reverse(*at)));

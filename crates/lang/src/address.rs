@@ -121,9 +121,8 @@ impl WithinPattern {
     /// The pattern without its leading slash, or what is wrong with it.
     pub fn check(text: &str) -> Result<String, String> {
         let Some(rest) = text.strip_prefix('/') else {
-            return Err(
-                "`within` takes paths of targets from the workspace's root on, such as \"/tide/**\"".to_owned()
-            );
+            return Err("`within` takes paths of targets from the workspace's root on, such as \"/tide/**\""
+                .to_owned());
         };
         compiled(rest).map_err(|problem| format!("not a glob: {problem}"))?;
         Ok(rest.trim_end_matches('/').to_owned())

@@ -5,6 +5,7 @@ use std::fs;
 use std::sync::{Arc, OnceLock, PoisonError};
 
 use nubrik_memory::Roles;
+use rustc_hash::FxHashMap;
 
 use super::Session;
 
@@ -13,7 +14,14 @@ struct ReadText {
     path: Arc<str>,
     /// When its content last changed, in nanoseconds since 1970.
     changed: i64,
-    text: OnceLock<String>,
+    text: OnceLock<IndexedText>,
+}
+
+/// A text with the first line of each of its words: many steps may ask for words of it.
+struct IndexedText {
+    text: String,
+    /// By word, where the first line with it begins and its number from 1.
+    first: FxHashMap<String, (usize, usize)>,
 }
 
 /// The files that evaluation read, the one that was edited last first.
@@ -41,7 +49,7 @@ impl Edits<'_> {
         let edited: Vec<&ReadText> = self.files().iter().take_while(|file| file.changed > since).collect();
         words.iter().find_map(|word| {
             edited.iter().find_map(|file| {
-                let line = line_with(file.text(self.session), word)?;
+                let line = file.text(self.session).line_with(word)?;
                 Some(format!("{}:{line}", file.path).into())
             })
         })
@@ -64,39 +72,62 @@ impl Edits<'_> {
 }
 
 impl ReadText {
-    fn text(&self, session: &Session) -> &str {
+    fn text(&self, session: &Session) -> &IndexedText {
         let read = || fs::read_to_string(session.workspace.root.join(&*self.path)).unwrap_or_default();
-        self.text.get_or_init(read)
+        self.text.get_or_init(|| IndexedText::of(read()))
     }
 }
 
-/// The number of the first line, from 1, that has a word which is no part of a longer one.
-fn line_with(text: &str, word: &str) -> Option<usize> {
+impl IndexedText {
+    fn of(text: String) -> IndexedText {
+        let mut first = FxHashMap::default();
+        let mut start = 0;
+        for (number, line) in text.split_inclusive('\n').enumerate() {
+            if !line.trim_start().starts_with('#') {
+                for word in words(line) {
+                    first.entry(word.to_owned()).or_insert((start, number + 1));
+                }
+            }
+            start += line.len();
+        }
+        IndexedText { text, first }
+    }
+
+    /// The number of the first line, from 1, with the longest word of some words, if it holds all of them and they are no part
+    /// of longer ones.
+    fn line_with(&self, wanted: &str) -> Option<usize> {
+        let longest = words(wanted).max_by_key(|word| word.len())?;
+        let (start, number) = *self.first.get(longest)?;
+        let line = self.text[start..].lines().next()?;
+        line.match_indices(wanted).any(|(at, _)| stands_alone(line, at, wanted)).then_some(number)
+    }
+}
+
+/// The words of a text, with signs that belong to flags and names of files.
+fn words(text: &str) -> impl Iterator<Item = &str> {
+    text.split(|c: char| !c.is_alphanumeric() && !"_-.".contains(c)).filter(|word| !word.is_empty())
+}
+
+/// Whether what is found at a byte of a line is no part of a longer word.
+fn stands_alone(line: &str, at: usize, found: &str) -> bool {
     let is_inner = |c: char| c.is_alphanumeric() || c == '_';
-    let stands_alone = |line: &str, at: usize| {
-        let before = line[..at].chars().next_back();
-        let after = line[at + word.len()..].chars().next();
-        let (first, last) = (word.chars().next(), word.chars().next_back());
-        let goes_on =
-            |one: Option<char>, other: Option<char>| one.is_some_and(is_inner) && other.is_some_and(is_inner);
-        !goes_on(before, first) && !goes_on(last, after)
-    };
-    let has = |line: &str| {
-        let code = line.trim_start();
-        !code.starts_with('#') && line.match_indices(word).any(|(at, _)| stands_alone(line, at))
-    };
-    text.lines().position(has).map(|line| line + 1)
+    let goes_on =
+        |one: Option<char>, other: Option<char>| one.is_some_and(is_inner) && other.is_some_and(is_inner);
+    let (before, after) = (line[..at].chars().next_back(), line[at + found.len()..].chars().next());
+    !goes_on(before, found.chars().next()) && !goes_on(found.chars().next_back(), after)
 }
 
 #[cfg(test)]
 mod tests {
-    use super::line_with;
+    use super::IndexedText;
 
     #[test]
-    fn a_word_is_found_where_it_stands_alone() {
-        let text = "# -O2 is said here\nlet a = [\"-O21\", \"x-O2y\"]\nlet b = [\"-O2\"]\nlet c = 1905\n";
-        assert_eq!(line_with(text, "-O2"), Some(3));
-        assert_eq!(line_with(text, "190"), None);
-        assert_eq!(line_with(text, "1905"), Some(4));
+    fn words_are_found_where_they_stand_alone() {
+        let text = "# -O2 is said here\nlet a = [\"-O21\", \"x-O2y\"]\nlet b = [\"-O2\"]\nlet c = 1905\nlet d = \"high water\"";
+        let text = IndexedText::of(text.to_owned());
+        assert_eq!(text.line_with("-O2"), Some(3));
+        assert_eq!((text.line_with("190"), text.line_with("1905")), (None, Some(4)));
+        assert_eq!((text.line_with("high water"), text.line_with("high tide")), (Some(5), None));
+        assert_eq!((text.line_with(""), text.line_with(" ")), (None, None));
     }
 }
