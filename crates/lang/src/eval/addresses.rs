@@ -129,6 +129,7 @@ impl Evaluator<'_> {
                     None if at.is_root() && path.parts().count() > 1 => {
                         self.near_folder(without_notes(error), path)
                     }
+                    None => error.mend("`nubrik list` shows what there is"),
                     near => error.maybe_mend(near),
                 };
             }
