@@ -54,13 +54,13 @@ fn list_and_tree_show_what_there_is() {
         sandbox.run_in("isles", &["list", "--plain"]).expect(0).stdout,
         "almanac
   step      almanac      The whole almanac in one file.
-  step      contents     What is in the pages; needs Python, and says so where there is none.
+  step      contents     What is in the pages; needs Python, and says so if there is none.
   step      cover        The cover with its table of contents.
   step      depths       Depths of harbours, from the table.
-  step      package      All that the printer gets: the almanac, and the program as it is made for use.  #print
-  test      pages        Every station has its page; told case by case.
+  step      package      All that the printer gets: the almanac, and the program built for release.  #print
+  test      pages        Every station has its page; reported case by case.
   job       install      Puts the program and the almanac where people use them: --set prefix=/opt/skerrin
-  job       publish      Sends the almanac to the harbour board: curl gets its token, and nobody else.
+  job       publish      Sends the almanac to the harbour board: only curl gets its token.
 
 base/clock
   library   clock        Days and hours of the almanac's calendar.
@@ -68,18 +68,18 @@ base/clock
 
 board
   program   ask          Asks a board: ask ADDRESS PORT WORDS…
-  program   boardd       Keeps a height for each station, and tells it to whoever asks.
-  test      answers      The board tells what was put on it, and says so where there is nothing.
+  program   boardd       Keeps a height for each station, and answers queries.
+  test      answers      The board returns what was put on it, and says so if there is nothing.
   job       height       Asks for the height at one station: nubrik run board/height -- ardle
   service   board        A board with the first reading of each station on it.
 
 tide
   library   harmonics    Fits harmonic constituents to gauge readings.
-  map of 6  pages        The printed almanac, one page a station.
+  map of 6  pages        The printed almanac, one page per station.
   program   list_codes   Writes the table of station codes as a C header.
   program   tidecast     Prints the tides of one day at one station.
   step      codes        Codes and names of all stations, for programs.
-  3 tests   fit          The fit, one program a file; the gauge's one reads the stations.
+  3 tests   fit          The fit, one program per file; the one of the gauge reads the stations.
 "
     );
     let tree = sandbox.run_in("isles/tide", &["tree", "tidecast", "--plain"]).expect(0).stdout;

@@ -327,6 +327,8 @@ fn tags_and_kinds_select() {
         "the workspace's root\n  step  a   #slow  #nightly\n"
     );
     assert_eq!(sandbox.run(&["list", "--count"]).expect(0).stdout, "     2  step\n");
+    let wrong = sandbox.run(&["list", "--kind", "stpe"]).expect(2).stderr;
+    assert!(wrong.ends_with("  note  there are: step\n  try   --kind step\n"), "{wrong}");
     let wrong = sandbox.run(&["list", "--tag", "slwo"]).expect(2).stderr;
     assert_eq!(
         wrong,

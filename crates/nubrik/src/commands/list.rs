@@ -52,7 +52,15 @@ fn nothing_of_that(console: Console, all: &[&Target], which: &Which) -> Exit {
         (None, None) => ("nothing here".to_owned(), Vec::new()),
     };
     let wanted = which.tag.as_deref().or(which.kind.as_deref()).unwrap_or_default();
-    let near = nubrik_diagnostic::nearest(wanted, known.iter().copied());
+    // Tests, jobs and services go by the words that declare them.
+    let declared = match wanted {
+        "check" => Some("test"),
+        "effect" => Some("job"),
+        "serve" => Some("service"),
+        _ => None,
+    };
+    let declared = declared.filter(|word| known.contains(word));
+    let near = declared.or_else(|| nubrik_diagnostic::nearest(wanted, known.iter().copied()));
     let option = if which.tag.is_some() { "--tag" } else { "--kind" };
     let mend = near.map(|near| format!("{option} {near}"));
     let note = match known.is_empty() {
