@@ -178,6 +178,12 @@ pub enum Method {
     UniqueLast,
     Keys,
     Values,
+    First,
+    Last,
+    Get,
+    Slice,
+    Reversed,
+    ToJson,
 }
 
 /// What there is to know of a method.
@@ -206,7 +212,7 @@ const fn method_info(
 }
 
 /// All methods and properties.
-pub const METHODS: [MethodInfo; 23] = [
+pub const METHODS: [MethodInfo; 29] = [
     method_info("path", 0, Method::Path, "files", "the whole path from the workspace's root"),
     method_info("name", 0, Method::Name, "files", "the last part of the path: `fit.c`"),
     method_info("stem", 0, Method::Stem, "files", "the name without its last ending: `fit`"),
@@ -248,6 +254,30 @@ pub const METHODS: [MethodInfo; 23] = [
     ),
     method_info("keys", 0, Method::Keys, "maps", "the keys in order"),
     method_info("values", 0, Method::Values, "maps", "the values in order"),
+    method_info("first", 0, Method::First, "lists", "the first item; an empty list has none"),
+    method_info("last", 0, Method::Last, "lists", "the last item; an empty list has none"),
+    method_info(
+        "get",
+        2,
+        Method::Get,
+        "lists, maps",
+        "the item with a number, or the value with a key, or else the second argument",
+    ),
+    method_info(
+        "slice",
+        2,
+        Method::Slice,
+        "lists",
+        "the items from one number up to, but without, another one; what is not there is left out",
+    ),
+    method_info("reversed", 0, Method::Reversed, "lists", "the items from the last to the first"),
+    method_info(
+        "to_json",
+        0,
+        Method::ToJson,
+        "texts, numbers, bools, lists, maps, records",
+        "the value as JSON, in one line",
+    ),
 ];
 
 /// The method of this name, with the number of its arguments.

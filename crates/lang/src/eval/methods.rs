@@ -213,9 +213,38 @@ impl Evaluator<'_> {
                 Ok(Value::Bool(t.ends_with(&*part)))
             }
             (
-                Method::Join | Method::Flat | Method::Sorted | Method::Unique | Method::UniqueLast,
+                Method::Join
+                | Method::Flat
+                | Method::Sorted
+                | Method::Unique
+                | Method::UniqueLast
+                | Method::First
+                | Method::Last
+                | Method::Get
+                | Method::Slice
+                | Method::Reversed,
                 Value::List(_) | Value::Files(_),
             ) => self.list_method(base, method, args, name),
+            (Method::Get, Value::Map(map)) => {
+                let key = self.text_arg(&args[0])?;
+                match map.index.get(&key) {
+                    Some(at) => self.force(&map.entries[*at].1.clone(), name.span),
+                    None => Ok(args[1].value.clone()),
+                }
+            }
+            (
+                Method::ToJson,
+                Value::Text(Text::Plain(_))
+                | Value::Int(_)
+                | Value::Bool(_)
+                | Value::List(_)
+                | Value::Map(_)
+                | Value::Record(_),
+            ) => {
+                let mut json = String::new();
+                self.write_json(&base, name.span, &mut json)?;
+                text(&json)
+            }
             (
                 Method::Path | Method::Name | Method::Stem | Method::Ext | Method::Folder | Method::Below,
                 Value::File(_) | Value::Step(_) | Value::Record(_) | Value::Files(_),
@@ -296,10 +325,32 @@ impl Evaluator<'_> {
             }
             return Ok(Value::Files(files.into()));
         }
+        let is_files = matches!(base, Value::Files(_));
         let items = self.items(base, name.span)?;
         self.count_items(items.len(), name.span)?;
         let values: Vec<Value> = match method {
             Method::Join => return self.join(&items, &args[0], name.span),
+            Method::First | Method::Last => {
+                let item = if method == Method::First { items.first() } else { items.last() };
+                let Some(item) = item.cloned() else {
+                    let message = format!("an empty list has no `{}` item", name.text);
+                    let error = Diagnostic::error("out-of-range", message);
+                    return self.fail(name.span, error.mend("get(0, none)"));
+                };
+                return Ok(item);
+            }
+            Method::Get => {
+                let at = usize::try_from(self.int_arg(&args[0])?).ok();
+                return Ok(at.and_then(|at| items.get(at)).unwrap_or(&args[1].value).clone());
+            }
+            Method::Slice => {
+                let mut bound = |arg| -> Result<usize> {
+                    Ok(usize::try_from(self.int_arg(arg)?).unwrap_or(0).min(items.len()))
+                };
+                let (from, to) = (bound(&args[0])?, bound(&args[1])?);
+                items.get(from..to).unwrap_or_default().to_vec()
+            }
+            Method::Reversed => items.into_iter().rev().collect(),
             Method::Flat => {
                 let length = |item: &Value| match item {
                     Value::List(inner) => inner.len(),
@@ -329,7 +380,21 @@ impl Evaluator<'_> {
             }
         };
         self.count_items(values.len(), name.span)?;
+        if is_files && matches!(method, Method::Slice | Method::Reversed) {
+            let files = self.files_of(&Value::List(values.into()), name.span)?;
+            return Ok(Value::Files(files.into()));
+        }
         Ok(Value::List(values.into()))
+    }
+
+    fn int_arg(&mut self, arg: &Given<'_>) -> Result<i64> {
+        match &arg.value {
+            Value::Int(number) => Ok(*number),
+            other => {
+                let message = format!("expected a number, found {}", other.described());
+                self.fail(arg.span, Diagnostic::error("wrong-type", message))
+            }
+        }
     }
 
     fn unique(&mut self, items: Vec<Value>, span: Span) -> Result<Vec<Value>> {

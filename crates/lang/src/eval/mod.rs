@@ -13,6 +13,7 @@ mod expressions;
 mod files;
 mod forms;
 mod inputs;
+mod json;
 mod limits;
 mod matching;
 mod memo;

@@ -1,5 +1,7 @@
 //! Operators.
 
+use std::rc::Rc;
+
 use nubrik_diagnostic::Diagnostic;
 use nubrik_source::Span;
 
@@ -79,6 +81,22 @@ impl Evaluator<'_> {
                 items.extend(self.items(b, span)?);
                 self.room_for_items(items.len(), span)?;
                 Ok(Value::List(items.into()))
+            }
+            (Value::Map(a), Value::Map(b)) => {
+                if let Some((key, _)) = b.entries.iter().find(|(key, _)| a.index.contains_key(key)) {
+                    let error =
+                        Diagnostic::error("declared-twice", format!("both maps have the key {key:?}"));
+                    return self.fail(span, error.note("an entry of a sum has one value"));
+                }
+                let entries: Vec<_> = a.entries.iter().chain(&b.entries).cloned().collect();
+                self.room_for_items(entries.len(), span)?;
+                Ok(Value::Map(Rc::new(Map { loaded: a.loaded && b.loaded, ..Map::new(entries) })))
+            }
+            // Braces with nothing in them are a map, too.
+            (map @ Value::Map(_), Value::Record(empty)) | (Value::Record(empty), map @ Value::Map(_))
+                if empty.fields.is_empty() =>
+            {
+                Ok(map)
             }
             (a, b) => {
                 let message = format!("cannot add {} to {}", b.described(), a.described());

@@ -112,7 +112,7 @@ const WORDS: [(&str, &str, &str); 9] = [
     ),
     (
         "operators",
-        "`+` adds numbers and joins texts, lists and files; `/` joins a folder and a text. `==`, `!=`, `<`, `<=`, `>` and `>=` \
+        "`+` adds numbers and joins texts, lists, files and maps; `/` joins a folder and a text. `==`, `!=`, `<`, `<=`, `>` and `>=` \
          compare; `and`, `or` and `not` join conditions; `in` asks whether a list or map holds something.",
         "let wide = width > 80 and not plain",
     ),
