@@ -37,11 +37,7 @@ pub fn topics() -> Vec<Topic> {
     topics.extend(plain("expression", &EXPRESSIONS));
     topics.extend(plain("hole", &HOLES));
     topics.extend(METHODS.iter().map(|m| {
-        let call = match m.args {
-            0 => format!("x.{}", m.name),
-            1 => format!("x.{}(a)", m.name),
-            _ => format!("x.{}(a, b)", m.name),
-        };
+        let call = method_example(m);
         Topic {
             name: m.name.to_owned(),
             category: "method",
@@ -52,6 +48,31 @@ pub fn topics() -> Vec<Topic> {
     }));
     topics.extend(plain("error", &ERRORS));
     topics
+}
+
+/// A method as it is used, on a value with a telling name.
+fn method_example(info: &crate::builtins::MethodInfo) -> String {
+    use crate::builtins::Method;
+    let with_arguments = match info.method {
+        Method::Below => "source.below(self.folder)",
+        Method::Join => "names.join(\", \")",
+        Method::Split => "line.split(\",\")",
+        Method::Replace => "title.replace(\" \", \"_\")",
+        Method::StartsWith => "name.starts_with(\"lib\")",
+        Method::EndsWith => "name.ends_with(\".so\")",
+        Method::Get => "depths.get(\"ardle\", 0)",
+        Method::Slice => "names.slice(0, 10)",
+        _ => {
+            let value = match info.of {
+                "files" => "source",
+                "maps" => "depths",
+                of if of.starts_with("texts") => "title",
+                _ => "names",
+            };
+            return format!("{value}.{}", info.name);
+        }
+    };
+    with_arguments.to_owned()
 }
 
 /// What a kit offers: its kinds, functions, types and values that are not private.
