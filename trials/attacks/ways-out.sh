@@ -19,7 +19,7 @@ for k,n in((d,'dgram'),(a,'abstract')): threading.Thread(target=rd,args=(k,n),da
 time.sleep(60)
 P
 python3 listener.py $T & L=$!
-cp $HERE/sample.py p.py
+cp $HERE/probe.py p.py || { echo "the program of this attack is gone"; verdict 1; }
 cat > targets.nub <<N
 let py = tool { names = "python3" }
 target a = step { run = \`{py} {in "p.py"} $T {outfolder "d"}\`, timeout = 60s }
@@ -31,6 +31,9 @@ sleep 0.3
 $NB build >$T/log 2>&1; r=$?; sed 's/^/  /' $T/log | head -60; cat out/default/a/d/log 2>/dev/null | sed 's/^/  /'
 [ -s $T/got ] && sed 's/^/  received outside: /' $T/got
 grep -q ESCAPE out/default/a/d/log 2>/dev/null && v=1 || v=0
+# It must have tried all of them.
+[ "$(grep -c . out/default/a/d/log 2>/dev/null)" -gt 100 ] || { echo "  the program of this attack did not run to its end"; v=1; }
+for made in /tmp/nbx /dev/shm/nbx; do [ ! -e $made ] || { echo "  ESCAPE $made was made outside"; rm -rf $made; v=1; }; done
 kill -0 $V 2>/dev/null || echo "  the bystander was killed"
 ls -l $T/home $T/victimfile 2>/dev/null | sed 's/^/  /'
 python3 - <<'K'
