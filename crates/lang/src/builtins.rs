@@ -176,6 +176,8 @@ pub enum Method {
     Sorted,
     Unique,
     UniqueLast,
+    SortedBy,
+    UniqueBy,
     Keys,
     Values,
     First,
@@ -212,7 +214,7 @@ const fn method_info(
 }
 
 /// All methods and properties.
-pub const METHODS: [MethodInfo; 29] = [
+pub const METHODS: [MethodInfo; 31] = [
     method_info("path", 0, Method::Path, "files", "the whole path from the workspace's root"),
     method_info("name", 0, Method::Name, "files", "the last part of the path: `fit.c`"),
     method_info("stem", 0, Method::Stem, "files", "the name without its last ending: `fit`"),
@@ -251,6 +253,20 @@ pub const METHODS: [MethodInfo; 29] = [
         Method::UniqueLast,
         "lists",
         "without duplicates, the last one kept, as in link order",
+    ),
+    method_info(
+        "sorted_by",
+        1,
+        Method::SortedBy,
+        "lists",
+        "the items in the order of a field of theirs, or of what a function gives for each",
+    ),
+    method_info(
+        "unique_by",
+        1,
+        Method::UniqueBy,
+        "lists",
+        "the first item of each value of a field, or of what a function gives for each",
     ),
     method_info("keys", 0, Method::Keys, "maps", "the keys in order"),
     method_info("values", 0, Method::Values, "maps", "the values in order"),

@@ -62,6 +62,8 @@ fn method_example(info: &crate::builtins::MethodInfo) -> String {
         Method::EndsWith => "name.ends_with(\".so\")",
         Method::Get => "depths.get(\"ardle\", 0)",
         Method::Slice => "names.slice(0, 10)",
+        Method::SortedBy => "tables.sorted_by(\"stem\")",
+        Method::UniqueBy => "tables.unique_by(\"stem\")",
         _ => {
             let value = match info.of {
                 "files" => "source",
@@ -168,6 +170,13 @@ mod tests {
                 topic.name
             );
             assert!(topic.summary.ends_with('.'), "{}: {}", topic.name, topic.summary);
+        }
+    }
+
+    #[test]
+    fn the_example_of_a_method_has_as_many_arguments_as_it_takes() {
+        for info in &METHODS {
+            assert_eq!(method_example(info).contains('('), info.args > 0, "{}", info.name);
         }
     }
 }

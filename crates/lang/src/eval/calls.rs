@@ -133,7 +133,13 @@ impl Evaluator<'_> {
     }
 
     /// Calls a function; it may not be open already.
-    fn function(&mut self, scope: &Scope, id: DeclId, args: Vec<Given<'_>>, span: Span) -> Result<Value> {
+    pub(super) fn function(
+        &mut self,
+        scope: &Scope,
+        id: DeclId,
+        args: Vec<Given<'_>>,
+        span: Span,
+    ) -> Result<Value> {
         let module = self.module(id.module);
         let decl = module.decl(id);
         let key = OpenKey::Decl(id, super::DEFAULTS);

@@ -1,6 +1,5 @@
 //! Fields, properties and methods. A property is a method without arguments, and takes no brackets.
 
-use std::collections::HashSet;
 use std::rc::Rc;
 use std::sync::Arc;
 
@@ -9,6 +8,7 @@ use nubrik_source::{Span, WsPath};
 
 use super::calls::Given;
 use super::expressions::unique_files;
+use super::keyed::{sorted, unique};
 use super::{Evaluator, Result, Scope};
 use crate::builtins::{METHODS, Method, method};
 use crate::hir::*;
@@ -131,7 +131,7 @@ impl Evaluator<'_> {
 
     pub(super) fn method_call(
         &mut self,
-        _scope: &Scope,
+        scope: &Scope,
         base: Value,
         name: &Name,
         args: Vec<Given<'_>>,
@@ -148,6 +148,9 @@ impl Evaluator<'_> {
         if args.len() != count || args.iter().any(|a| a.name.is_some()) {
             let message = format!("`{}` takes {count} value{}", name.text, if count == 1 { "" } else { "s" });
             return self.fail(span, Diagnostic::error("wrong-call", message));
+        }
+        if let (Method::SortedBy | Method::UniqueBy, Value::List(_) | Value::Files(_)) = (method, &base) {
+            return self.by_key(scope, base, method, &args[0], name.span);
         }
         self.apply(base, method, args, name)
     }
@@ -364,17 +367,11 @@ impl Evaluator<'_> {
                 })?;
                 parts.concat()
             }
-            Method::Sorted => {
-                let mut keyed =
-                    self.all(&items, |this, item| Ok((this.sort_key(item, name.span)?, item.clone())))?;
-                keyed.sort_by(|a, b| a.0.cmp(&b.0));
-                keyed.into_iter().map(|(_, v)| v).collect()
-            }
-            Method::Unique => self.unique(items, name.span)?,
+            Method::Sorted => sorted(self.keyed(items, name.span)?),
+            Method::Unique => unique(self.keyed(items, name.span)?),
             _ => {
-                let mut reversed = items;
-                reversed.reverse();
-                let mut unique = self.unique(reversed, name.span)?;
+                let reversed = items.into_iter().rev().collect();
+                let mut unique = unique(self.keyed(reversed, name.span)?);
                 unique.reverse();
                 unique
             }
@@ -395,32 +392,6 @@ impl Evaluator<'_> {
                 self.fail(arg.span, Diagnostic::error("wrong-type", message))
             }
         }
-    }
-
-    fn unique(&mut self, items: Vec<Value>, span: Span) -> Result<Vec<Value>> {
-        let mut seen = HashSet::new();
-        let mut kept = Vec::new();
-        for item in items {
-            if seen.insert(self.sort_key(&item, span)?) {
-                kept.push(item);
-            }
-        }
-        Ok(kept)
-    }
-
-    /// A key by which values are ordered and distinguished.
-    fn sort_key(&mut self, value: &Value, span: Span) -> Result<(u8, i64, String)> {
-        Ok(match value {
-            Value::Int(number) => (0, *number, String::new()),
-            Value::Text(Text::Plain(text)) => (1, 0, text.to_string()),
-            Value::Text(text) => (2, 0, format!("{:?}", text.strands())),
-            Value::File(file) => (3, 0, file.path.as_str().to_owned()),
-            Value::Step(step) => (4, i64::from(*step), String::new()),
-            other => {
-                let message = format!("{} cannot be compared", other.described());
-                return self.fail(span, Diagnostic::error("wrong-type", message));
-            }
-        })
     }
 
     fn join(&mut self, items: &[Value], separator: &Given<'_>, span: Span) -> Result<Value> {

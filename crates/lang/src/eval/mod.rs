@@ -14,6 +14,7 @@ mod files;
 mod forms;
 mod inputs;
 mod json;
+mod keyed;
 mod limits;
 mod matching;
 mod memo;
