@@ -281,15 +281,19 @@ pub(super) fn only_a_shell_does(word: &str) -> Option<(String, Vec<String>)> {
     }
 }
 
-/// The paths of what steps make that plain characters hold; most often none.
-pub(super) fn spelled_in(text: &str, at: Option<Span>) -> Option<(String, Span)> {
-    let start = text.find(super::natives::MADE)?;
-    let path = &text[start..];
-    let end = path.find(|c: char| c.is_whitespace() || "\"'`;:,|&()<>".contains(c)).unwrap_or(path.len());
-    let path = path[..end].trim_end_matches('/');
-    // Only what lies below that folder is a step's.
-    path.strip_prefix(super::natives::MADE)?.strip_prefix('/')?;
-    Some((path.to_owned(), at?))
+/// The paths of what steps make that plain characters hold; most often none. Every text of every command is searched,
+/// so that one character is looked for first.
+pub(super) fn spelled_in(text: &str, at: Option<Span>) -> impl Iterator<Item = (String, Span)> {
+    let starts = text.match_indices('.').map(|(start, _)| &text[start..]);
+    starts.filter_map(move |path| {
+        // Only what lies below that folder is a step's.
+        if !path.strip_prefix(super::natives::MADE)?.starts_with('/') {
+            return None;
+        }
+        let end = path.find(|c: char| c.is_whitespace() || "\"'`;:,|&()<>".contains(c)).unwrap_or(path.len());
+        let path = path[..end].trim_end_matches('/');
+        (path.len() > super::natives::MADE.len()).then_some((path.to_owned(), at?))
+    })
 }
 
 /// A text as one word of a shell.
