@@ -135,3 +135,26 @@ fn definitions_in_the_pages_evaluate() {
         }
     }
 }
+
+#[test]
+fn the_language_page_names_each_method() {
+    let root = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../..");
+    let page = std::fs::read_to_string(root.join("docs/language.md")).unwrap();
+    let rows: String = page.lines().filter(|line| line.starts_with('|')).collect();
+    for topic in nubrik_lang::topics::topics().iter().filter(|topic| topic.category == "method") {
+        let named = [format!("`{}`", topic.name), format!("`{}(", topic.name)];
+        assert!(named.iter().any(|name| rows.contains(name)), "{}", topic.name);
+    }
+}
+
+#[test]
+fn fields_that_messages_say_to_set_are_there() {
+    let source = include_str!("../src/ui/failure.rs");
+    let fields: Vec<&str> = source.split("set `").skip(1).filter_map(|rest| rest.split('`').next()).collect();
+    assert!(!fields.is_empty());
+    let known =
+        |name: &str| nubrik_lang::builtins::forms().any(|form| form.fields.iter().any(|f| f.name == name));
+    for field in fields {
+        assert!(known(field), "`{field}`");
+    }
+}

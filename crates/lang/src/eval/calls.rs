@@ -158,17 +158,23 @@ impl Evaluator<'_> {
         };
         let content = decl.content(taken);
         let Some(body) = content.body else { return self.failed_before(span) };
-        self.opened(key, span, |this| {
-            this.called_at(span, |this| {
-                let value = this.eval(&inner, body)?;
-                match &content.ty {
-                    Some(ty) => {
-                        let ty = this.result_type(id, ty)?;
-                        this.coerce(value, &ty, id.module, module.span(body))
-                    }
-                    None => Ok(value),
-                }
-            })
+        self.opened(key, span, |this| this.called(&inner, id, (content, body), span))
+    }
+
+    /// What a function or kind gives, taken as the type that it says.
+    fn called(
+        &mut self,
+        inner: &Scope,
+        id: DeclId,
+        (content, body): (&Content, ExprId),
+        span: Span,
+    ) -> Result<Value> {
+        self.called_at(span, |this| {
+            let value = this.eval(inner, body)?;
+            let Some(ty) = &content.ty else { return Ok(value) };
+            let ty = this.result_type(id, ty)?;
+            let span = this.module(id.module).span(body);
+            this.coerce(value, &ty, id.module, span)
         })
     }
 
@@ -205,16 +211,7 @@ impl Evaluator<'_> {
             self.memos.kind_scopes.push(Rc::downgrade(&env));
         }
         let Some(body) = content.body else { return self.failed_before(span) };
-        let value = self.called_at(span, |this| {
-            let value = this.eval(&inner, body)?;
-            match &content.ty {
-                Some(ty) => {
-                    let ty = this.result_type(id, ty)?;
-                    this.coerce(value, &ty, id.module, module.span(body))
-                }
-                None => Ok(value),
-            }
-        });
+        let value = self.called(&inner, id, (content, body), span);
         if let Ok(Value::Record(mut record)) = value {
             Rc::make_mut(&mut record).kind = Some(decl.name.text.clone());
             return Ok(Value::Record(record));

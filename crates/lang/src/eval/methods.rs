@@ -1,7 +1,6 @@
 //! Fields, properties and methods. A property is a method without arguments, and takes no brackets.
 
 use std::rc::Rc;
-use std::sync::Arc;
 
 use nubrik_diagnostic::{Diagnostic, nearest};
 use nubrik_source::{Span, WsPath};
@@ -156,9 +155,12 @@ impl Evaluator<'_> {
     }
 
     fn apply(&mut self, base: Value, method: Method, args: Vec<Given<'_>>, name: &Name) -> Result<Value> {
-        let text = |text: &str| Ok(Value::text(text));
+        if let Value::Text(Text::Plain(text)) = &base
+            && let Some(value) = self.text_method(text, method, &args, name)?
+        {
+            return Ok(value);
+        }
         match (method, &base) {
-            (Method::Len, Value::Text(Text::Plain(t))) => Ok(Value::Int(t.chars().count() as i64)),
             (Method::Len, Value::List(items)) => Ok(Value::Int(items.len() as i64)),
             (Method::Len, Value::Files(files)) => Ok(Value::Int(files.len() as i64)),
             (Method::Len, Value::Map(map)) => Ok(Value::Int(map.entries.len() as i64)),
@@ -168,52 +170,6 @@ impl Evaluator<'_> {
             (Method::Values, Value::Map(map)) => {
                 let values = self.all(&map.entries, |this, (_, thunk)| this.force(thunk, name.span))?;
                 Ok(Value::List(values.into()))
-            }
-            (Method::Lower | Method::Upper, Value::Text(Text::Plain(t))) => {
-                self.room_for_text(t.len(), name.span)?;
-                text(&if method == Method::Lower { t.to_lowercase() } else { t.to_uppercase() })
-            }
-            (Method::Trim, Value::Text(Text::Plain(t))) => text(t.trim()),
-            (Method::Lines, Value::Text(Text::Plain(t))) => {
-                self.room_for_text(t.len(), name.span)?;
-                self.room_for_texts(t.lines().count(), name.span)?;
-                Ok(Value::List(t.lines().map(Value::text).collect()))
-            }
-            (Method::ToInt, Value::Text(Text::Plain(t))) => match t.trim().parse() {
-                Ok(number) => Ok(Value::Int(number)),
-                Err(_) => {
-                    let error = Diagnostic::error("wrong-type", format!("{:?} is not a whole number", &**t));
-                    self.fail(name.span, error)
-                }
-            },
-            (Method::Split, Value::Text(Text::Plain(t))) => {
-                let separator = self.text_arg(&args[0])?;
-                if separator.is_empty() {
-                    let error = Diagnostic::error("wrong-call", "cannot split at an empty text");
-                    return self.fail(args[0].span, error);
-                }
-                self.room_for_text(t.len(), name.span)?;
-                self.room_for_texts(t.matches(&*separator).count() + 1, name.span)?;
-                Ok(Value::List(t.split(&*separator).map(Value::text).collect()))
-            }
-            (Method::Replace, Value::Text(Text::Plain(t))) => {
-                let (from, to) = (self.text_arg(&args[0])?, self.text_arg(&args[1])?);
-                if from.is_empty() {
-                    return self
-                        .fail(args[0].span, Diagnostic::error("wrong-call", "cannot replace an empty text"));
-                }
-                let found = t.matches(&*from).count();
-                let size = (t.len() - found * from.len()).saturating_add(found.saturating_mul(to.len()));
-                self.room_for_text(t.len().max(size), name.span)?;
-                text(&t.replace(&*from, &to))
-            }
-            (Method::StartsWith, Value::Text(Text::Plain(t))) => {
-                let part = self.text_arg(&args[0])?;
-                Ok(Value::Bool(t.starts_with(&*part)))
-            }
-            (Method::EndsWith, Value::Text(Text::Plain(t))) => {
-                let part = self.text_arg(&args[0])?;
-                Ok(Value::Bool(t.ends_with(&*part)))
             }
             (
                 Method::Join
@@ -246,7 +202,7 @@ impl Evaluator<'_> {
             ) => {
                 let mut json = String::new();
                 self.write_json(&base, name.span, &mut json)?;
-                text(&json)
+                Ok(Value::text(&json))
             }
             (
                 Method::Path | Method::Name | Method::Stem | Method::Ext | Method::Folder | Method::Below,
@@ -263,17 +219,6 @@ impl Evaluator<'_> {
             _ => {
                 let error = self.unknown_field(&base, name);
                 self.fail(name.span, error)
-            }
-        }
-    }
-
-    fn text_arg(&mut self, arg: &Given<'_>) -> Result<Arc<str>> {
-        match &arg.value {
-            Value::Text(Text::Plain(text)) => Ok(text.clone()),
-            other => {
-                let error =
-                    Diagnostic::error("wrong-type", format!("expected a text, found {}", other.described()));
-                self.fail(arg.span, error)
             }
         }
     }
@@ -333,19 +278,7 @@ impl Evaluator<'_> {
         self.count_items(items.len(), name.span)?;
         let values: Vec<Value> = match method {
             Method::Join => return self.join(&items, &args[0], name.span),
-            Method::First | Method::Last => {
-                let item = if method == Method::First { items.first() } else { items.last() };
-                let Some(item) = item.cloned() else {
-                    let message = format!("an empty list has no `{}` item", name.text);
-                    let error = Diagnostic::error("out-of-range", message);
-                    return self.fail(name.span, error.mend("get(0, none)"));
-                };
-                return Ok(item);
-            }
-            Method::Get => {
-                let at = usize::try_from(self.int_arg(&args[0])?).ok();
-                return Ok(at.and_then(|at| items.get(at)).unwrap_or(&args[1].value).clone());
-            }
+            Method::First | Method::Last | Method::Get => return self.item(&items, method, &args, name),
             Method::Slice => {
                 let mut bound = |arg| -> Result<usize> {
                     Ok(usize::try_from(self.int_arg(arg)?).unwrap_or(0).min(items.len()))
@@ -382,6 +315,24 @@ impl Evaluator<'_> {
             return Ok(Value::Files(files.into()));
         }
         Ok(Value::List(values.into()))
+    }
+
+    /// One item: the first or last one, or the one with a number or else another value.
+    fn item(&mut self, items: &[Value], method: Method, args: &[Given<'_>], name: &Name) -> Result<Value> {
+        let item = match method {
+            Method::Get => {
+                let at = usize::try_from(self.int_arg(&args[0])?).ok();
+                return Ok(at.and_then(|at| items.get(at)).unwrap_or(&args[1].value).clone());
+            }
+            Method::First => items.first(),
+            _ => items.last(),
+        };
+        if let Some(item) = item {
+            return Ok(item.clone());
+        }
+        let message = format!("an empty list has no `{}` item", name.text);
+        let error = Diagnostic::error("out-of-range", message);
+        self.fail(name.span, error.mend("get(0, none)"))
     }
 
     fn int_arg(&mut self, arg: &Given<'_>) -> Result<i64> {

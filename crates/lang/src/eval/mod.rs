@@ -33,6 +33,7 @@ mod selection;
 mod services;
 mod steps;
 mod taking;
+mod text_methods;
 mod words;
 
 use std::cell::RefCell;

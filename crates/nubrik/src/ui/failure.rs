@@ -203,8 +203,10 @@ pub fn readings(graph: &Graph, id: StepId, failure: &Failure, printed: &[u8]) ->
                 "its names are taken from the folder in which the command runs: what it read is not known"
                     .to_owned(),
             ));
-            lines
-                .push(("try", format!("let the command stay in its folder, or set `dir` at {}", step.place)));
+            lines.push((
+                "try",
+                format!("let the command stay in its folder, or set `folder` at {}", step.place),
+            ));
         }
         Failure::Undeclared { path, target } => {
             lines.push(("try", declare(graph, id, path.as_str(), target.as_deref())));

@@ -73,6 +73,7 @@ impl Edits<'_> {
 
 impl ReadText {
     fn text(&self, session: &Session) -> &IndexedText {
+        // A file that cannot be read now names no place; the reason then says what differs.
         let read = || fs::read_to_string(session.workspace.root.join(&*self.path)).unwrap_or_default();
         self.text.get_or_init(|| IndexedText::of(read()))
     }
