@@ -17,9 +17,11 @@
 //! # Ok::<(), Box<dyn std::error::Error>>(())
 //! ```
 
+mod listing;
 mod pack;
 mod unpack;
 
+pub use listing::listing_digest;
 pub use pack::{Item, ItemContent, pack};
 pub use unpack::{largest, unpack};
 

@@ -239,7 +239,9 @@ impl<'a> Recorder<'a> {
             let Some((path, seen)) = self.path_of(&call, argument) else { continue };
             // Who opens a folder may only want to come back to it; a process that lists it says so.
             let opens = touch == PathUse::Read && call.number != LISTING;
-            let touch = match opens && seen && self.room.is_some() && found(&path) == Found::Folder {
+            // Who makes all folders on the way to a file asks for those that are there, too.
+            let comes_back = (opens && self.room.is_some()) || makes_folder(call.number);
+            let touch = match comes_back && seen && found(&path) == Found::Folder {
                 true => PathUse::LookedUp,
                 false => touch,
             };
@@ -256,6 +258,16 @@ impl Default for Recorder<'_> {
     fn default() -> Self {
         Self::new()
     }
+}
+
+#[cfg(target_arch = "x86_64")]
+fn makes_folder(call: i64) -> bool {
+    matches!(call, libc::SYS_mkdirat | libc::SYS_mkdir)
+}
+
+#[cfg(not(target_arch = "x86_64"))]
+fn makes_folder(call: i64) -> bool {
+    call == libc::SYS_mkdirat
 }
 
 fn found(path: &Path) -> Found {

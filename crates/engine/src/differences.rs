@@ -40,7 +40,7 @@ impl Build<'_> {
         step.outputs.iter().for_each(|output| add(Part::Output, &output.name));
         describe_native(graph, step, &mut add);
         for list in &step.lists {
-            list.lines.iter().for_each(|line| add(Part::Text, line));
+            list.text.lines().for_each(|line| add(Part::Text, &line.replace(BETWEEN, " ")));
         }
         match &step.work {
             WorkFolder::Root => {}
@@ -340,6 +340,9 @@ fn describe_native(graph: &Graph, step: &Step, add: &mut dyn FnMut(Part, &str)) 
         }
         Some(Native::Stage { files } | Native::Pack { files, .. }) => {
             files.iter().for_each(|p| add(Part::Text, &format!("{} from {}", p.to, path(p.from))));
+        }
+        Some(Native::Part { folder, path: part, .. }) => {
+            add(Part::Text, &format!("{part} of {}", path(*folder)));
         }
         Some(Native::Fetch { digest, .. }) => add(Part::Text, digest),
         Some(Native::Unpack { .. }) | None => {}

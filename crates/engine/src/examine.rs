@@ -170,7 +170,7 @@ impl Build<'_> {
         let stages = || step.commands.iter().flat_map(|pipeline| &pipeline.stages);
         let words = stages().flat_map(|stage| &stage.words);
         let texts = words.chain(step.env.iter().map(|(_, value)| value));
-        for text in texts.chain(step.lists.iter().flat_map(|list| &list.lines)) {
+        for text in texts.chain(step.lists.iter().map(|list| &list.text)) {
             named.extend(system_files_in(text, &|path| self.outside.is_system(path)));
         }
         for stage in stages() {

@@ -14,7 +14,7 @@ use crate::outside::FoundTool;
 
 /// Version of the format, of the confinement's rules and of the environment that steps get. Any
 /// change to one of them raises it.
-pub const KEY_VERSION: u32 = 5;
+pub const KEY_VERSION: u32 = 6;
 
 /// The digests of what a step is made of, apart from one another so that a change can be named.
 #[derive(Clone, PartialEq, Eq, Debug)]
@@ -82,9 +82,9 @@ pub(crate) fn candidate_names(mut sets: Vec<Digest>, tools: &[FoundTool]) -> Dig
 mod tests {
     use super::*;
     use nubrik_graph::{
-        ArchiveFormat, Check, FileId, FileNode, ListFile, Native, OutputNode, Pipeline, Place, Placement,
+        ArchiveFormat, ArgumentFile, Check, FileId, FileNode, Native, OutputNode, Pipeline, Place, Placement,
         Program, Service, ServiceCommand, ServiceProgram, ServiceStage, Serving, SetId, Sorted, Stage,
-        StepId, TargetId, ToolId, WorkFolder,
+        StepId, TargetId, ToolId, Unpacking, WorkFolder,
     };
     use nubrik_source::WsPath;
 
@@ -166,7 +166,7 @@ mod tests {
             inputs: vec![WsPath::from_normal("board.conf")].into(),
             tools: vec!["boardd".into()],
             folders: vec!["data".into()],
-            lists: vec![ListFile { path: WsPath::from_normal("list"), lines: vec!["a".into()] }],
+            lists: vec![ArgumentFile { path: WsPath::from_normal("list"), text: "a".into() }],
             work: WsPath::root(),
             needs: vec![],
             place: Place { file: "targets.nub".into(), line: 3 },
@@ -221,7 +221,7 @@ mod tests {
             ("listing", |s| s.found.push(path("d"))),
             ("scratch", |s| s.scratch.push(path("d"))),
             ("native", |s| s.native = Some(Box::new(Native::Write { text: "x".into(), executable: false }))),
-            ("list", |s| s.lists.push(ListFile { path: path("l"), lines: vec![] })),
+            ("list", |s| s.lists.push(ArgumentFile { path: path("l"), text: "".into() })),
             ("work in a source folder", |s| s.work = WorkFolder::Source(path("tide"))),
             ("work in its own folder", |s| s.work = WorkFolder::Private { at: path("w"), copy_of: None }),
             ("taken", |s| s.taken.push(("a".into(), FileId(1)))),
@@ -271,7 +271,9 @@ mod tests {
     #[test]
     fn each_field_of_what_the_tool_does_itself_is_in_or_has_a_reason_not_to_be() {
         let place = |to: &str, from: u32| Placement { to: to.into(), from: FileId(from) };
-        let fetch = |url: &str, unpack: Option<u32>, digest: &str| Native::Fetch {
+        let as_tar = |strip| Unpacking { format: ArchiveFormat::Tar, strip };
+        let as_zip = Unpacking { format: ArchiveFormat::Zip, strip: 0 };
+        let fetch = |url: &str, unpack: Option<Unpacking>, digest: &str| Native::Fetch {
             urls: vec![url.into()],
             digest: digest.into(),
             unpack,
@@ -287,14 +289,19 @@ mod tests {
             Native::Pack { format: ArchiveFormat::Tar, files: vec![place("a", 0)] },
             Native::Pack { format: ArchiveFormat::Zip, files: vec![place("a", 0)] },
             Native::Pack { format: ArchiveFormat::Tar, files: vec![place("b", 0)] },
-            Native::Unpack { archive: FileId(0), strip: 0 },
-            Native::Unpack { archive: FileId(0), strip: 1 },
-            Native::Unpack { archive: FileId(1), strip: 0 },
+            Native::Unpack { archive: FileId(0), how: as_tar(0) },
+            Native::Unpack { archive: FileId(0), how: as_tar(1) },
+            Native::Unpack { archive: FileId(0), how: as_zip },
+            Native::Unpack { archive: FileId(1), how: as_tar(0) },
+            Native::Part { folder: FileId(0), path: "a".into(), is_folder: false },
+            Native::Part { folder: FileId(0), path: "a".into(), is_folder: true },
+            Native::Part { folder: FileId(0), path: "b".into(), is_folder: false },
+            Native::Part { folder: FileId(1), path: "a".into(), is_folder: false },
             fetch("https://a.example/a.tar", None, "sha256:1"),
             fetch("https://a.example/a.tar", None, "sha256:2"),
-            fetch("https://a.example/a.tar", Some(0), "sha256:1"),
-            fetch("https://a.example/a.tar", Some(1), "sha256:1"),
-            fetch("https://a.example/a.zip", Some(0), "sha256:1"),
+            fetch("https://a.example/a.tar", Some(as_tar(0)), "sha256:1"),
+            fetch("https://a.example/a.tar", Some(as_tar(1)), "sha256:1"),
+            fetch("https://a.example/a.tar", Some(as_zip), "sha256:1"),
         ];
         let key_of = |native: &Native| key_with(&|step| step.native = Some(Box::new(native.clone())));
         for (i, one) in all.iter().enumerate() {
@@ -304,7 +311,8 @@ mod tests {
         }
         // The same content from somewhere else.
         let elsewhere = fetch("https://b.example/other", None, "sha256:1");
-        assert_eq!(key_of(&elsewhere), key_of(&all[12]));
+        let there = fetch("https://a.example/a.tar", None, "sha256:1");
+        assert_eq!(key_of(&elsewhere), key_of(&there));
     }
 
     #[test]
@@ -336,7 +344,7 @@ mod tests {
             }),
             ("elsewhere", |s| s.serving = Serving::Elsewhere { address: "a".into(), port: "1".into() }),
             ("variable", |s| s.env[0].1 = "c".into()),
-            ("list", |s| s.lists[0].lines.clear()),
+            ("list", |s| s.lists[0].text = "".into()),
             ("folders", |s| s.folders.clear()),
             ("work", |s| s.work = path("tide")),
             ("needs", |s| s.needs.push(Arc::new(service()))),

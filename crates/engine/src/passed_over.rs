@@ -52,9 +52,10 @@ impl Build<'_> {
         }
         let asks_for_anything = asked.contains(&Asked::Computed);
         let words = step.commands.iter().flat_map(|p| &p.stages).flat_map(|stage| &stage.words);
-        let words = words.chain(step.lists.iter().flat_map(|list| &list.lines));
+        let lines = step.lists.iter().flat_map(|list| list.text.lines());
         // What the step makes has a name, too, which says nothing of what it reads.
-        let words: Vec<&Arc<str>> = words.filter(|word| !word.contains(step.folder.as_str())).collect();
+        let words = words.map(|word| &**word).chain(lines);
+        let words: Vec<&str> = words.filter(|word| !word.contains(step.folder.as_str())).collect();
         let mut passed_over: Vec<Arc<str>> = Vec::new();
         let mut spoken = BTreeSet::new();
         for set in &step.candidates {

@@ -197,8 +197,7 @@ impl Build<'_> {
             self.outside.work(&self.work_of(native), to).map_err(|problem| Failure::Native { problem })?;
         }
         for list in &step.lists {
-            let text: String = list.lines.iter().map(|line| format!("{line}\n")).collect();
-            let work = Work::write(&text);
+            let work = Work::write(&list.text);
             self.outside.work(&work, &list.path).map_err(|problem| Failure::Machine { problem })?;
         }
         if let WorkFolder::Private { at, copy_of } = &step.work {

@@ -8,9 +8,9 @@ use nubrik_bytes::{Decoder, Truncated};
 use nubrik_source::WsPath;
 
 use crate::{
-    ArchiveFormat, Check, FileId, FileNode, Limits, ListFile, Native, OutputNode, Pipeline, Place, Placement,
-    Program, ResultFile, Role, Service, ServiceCommand, Serving, SetId, Stage, Step, StepId, Target,
-    TargetId, ToolId, WorkFolder,
+    ArchiveFormat, ArgumentFile, Check, FileId, FileNode, Limits, Native, OutputNode, Pipeline, Place,
+    Placement, Program, ResultFile, Role, Service, ServiceCommand, Serving, SetId, Stage, Step, StepId,
+    Target, TargetId, ToolId, Unpacking, WorkFolder,
 };
 
 /// Services need services only so deep; more is damage.
@@ -201,11 +201,12 @@ impl Assembly {
                 let format = ArchiveFormat::named(from.text()?).ok_or(Truncated)?;
                 Native::Pack { format, files: self.placements(from)? }
             }
-            4 => Native::Unpack { archive: self.read_file(from)?, strip: from.u32()? },
+            4 => Native::Unpack { archive: self.read_file(from)?, how: unpacking(from)? },
+            6 => Native::Part { folder: self.read_file(from)?, path: text(from)?, is_folder: from.bool()? },
             5 => Native::Fetch {
                 urls: from.list(text)?,
                 digest: text(from)?,
-                unpack: optional(from, |from| from.u32())?,
+                unpack: optional(from, unpacking)?,
                 executable: from.bool()?,
             },
             _ => return Err(Truncated),
@@ -215,6 +216,11 @@ impl Assembly {
     fn placements(&mut self, from: &mut Decoder<'_>) -> Read<Vec<Placement>> {
         from.list(|from| Ok(Placement { to: text(from)?, from: self.read_file(from)? }))
     }
+}
+
+fn unpacking(from: &mut Decoder<'_>) -> Read<Unpacking> {
+    let format = ArchiveFormat::named(from.text()?).ok_or(Truncated)?;
+    Ok(Unpacking { format, strip: from.u32()? })
 }
 
 /// The rest of a process whose program was read.
@@ -279,8 +285,8 @@ fn optional<'a, T>(
     if from.bool()? { read(from).map(Some) } else { Ok(None) }
 }
 
-fn list_file(from: &mut Decoder<'_>) -> Read<ListFile> {
-    Ok(ListFile { path: path(from)?, lines: from.list(text)? })
+fn list_file(from: &mut Decoder<'_>) -> Read<ArgumentFile> {
+    Ok(ArgumentFile { path: path(from)?, text: text(from)? })
 }
 
 fn text(from: &mut Decoder<'_>) -> Read<Arc<str>> {

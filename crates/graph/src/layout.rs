@@ -8,9 +8,8 @@ use nubrik_bytes::Encoder;
 use nubrik_source::WsPath;
 
 use crate::{
-    ArchiveFormat, Check, FileId, Limits, ListFile, Native, OutputNode, Pipeline, Place, Placement, Program,
-    ResultFile, Role, Service, ServiceCommand, Serving, Stage, Step, Tables, Target, ToolId, WorkFolder,
-    url_name,
+    ArgumentFile, Check, FileId, Limits, Native, OutputNode, Pipeline, Place, Placement, Program, ResultFile,
+    Role, Service, ServiceCommand, Serving, Stage, Step, Tables, Target, ToolId, Unpacking, WorkFolder,
 };
 
 /// What bytes are for.
@@ -177,10 +176,10 @@ fn variables(env: &[(Arc<str>, Arc<str>)], out: &mut Encoder) {
     });
 }
 
-fn list_files(lists: &[ListFile], out: &mut Encoder) {
-    out.list(lists, |out, ListFile { path: at, lines }| {
+fn list_files(lists: &[ArgumentFile], out: &mut Encoder) {
+    out.list(lists, |out, ArgumentFile { path: at, text }| {
         path(at, out);
-        out.list(lines, |out, line| out.text(line));
+        out.text(text);
     });
 }
 
@@ -212,27 +211,35 @@ fn write_native(graph: &Tables, native: &Native, purpose: Purpose, out: &mut Enc
             out.text(format.name());
             placed(out, files);
         }
-        Native::Unpack { archive, strip } => {
+        Native::Unpack { archive, how } => {
             out.u8(4);
             write_file(graph, *archive, purpose, out);
-            out.u32(*strip);
+            write_unpacking(*how, out);
+        }
+        Native::Part { folder, path, is_folder } => {
+            out.u8(6);
+            write_file(graph, *folder, purpose, out);
+            out.text(path);
+            out.bool(*is_folder);
         }
         Native::Fetch { urls, digest, unpack, executable } => {
             out.u8(5);
             match purpose {
                 Purpose::Whole | Purpose::Numbers => out.list(urls, |out, url| out.text(url)),
-                // Where it comes from does not matter: its digest says what it is. What an archive is unpacked as, its name
-                // tells.
-                Purpose::Key => {
-                    let format = urls.first().and_then(|url| ArchiveFormat::of_file(url_name(url)));
-                    out.text(format.filter(|_| unpack.is_some()).map_or("", ArchiveFormat::name));
-                }
+                // Where it comes from does not matter: its digest says what it is.
+                Purpose::Key => {}
             }
             out.text(digest);
-            optional(unpack.as_ref(), out, |out, strip| out.u32(*strip));
+            optional(unpack.as_ref(), out, |out, how| write_unpacking(*how, out));
             out.bool(*executable);
         }
     }
+}
+
+fn write_unpacking(how: Unpacking, out: &mut Encoder) {
+    let Unpacking { format, strip } = how;
+    out.text(format.name());
+    out.u32(strip);
 }
 
 /// Writes a service, with all that it needs. It holds no numbers of a graph.

@@ -41,7 +41,7 @@ pub use cycles::{Cycle, Edge, is_acyclic, shortest_cycles};
 pub use graph::{FileNode, Flaw, Graph, Tables};
 pub use ids::{FileId, StepId, TargetId, ToolId};
 pub use layout::{Purpose, write_service, write_step, write_target};
-pub use native::{ArchiveFormat, Native, Placement, PlainFile, url_name};
+pub use native::{ArchiveFormat, Native, Placement, PlainFile, Unpacking, url_name};
 pub use order::{Closure, longest_chains};
 pub use service::{
     Mark, SERVICE_PATIENCE, Service, ServiceCommand, ServiceProgram, ServiceStage, Serving, instance_folder,
@@ -50,7 +50,8 @@ pub use service::{
 pub use sets::{FileSets, Needs, SetId};
 pub use sorted::Sorted;
 pub use step::{
-    Check, Effect, Limits, ListFile, OutputNode, Pipeline, Place, Program, SECRET, Stage, Step, WorkFolder,
+    ArgumentFile, Check, Effect, Limits, OutputNode, Pipeline, Place, Program, SECRET, Stage, Step,
+    WorkFolder,
 };
 pub use target::{ResultFile, Role, Target};
 pub use visit::Numbers;

@@ -33,12 +33,23 @@ impl ArchiveFormat {
         Self::ALL.iter().find(|(n, _)| *n == name).map(|(_, format)| *format)
     }
 
+    /// Endings of archives that do not say the format by its name.
+    pub const OTHER_ENDINGS: [(&'static str, ArchiveFormat); 4] = [
+        ("tgz", ArchiveFormat::TarGz),
+        ("crate", ArchiveFormat::TarGz),
+        ("jar", ArchiveFormat::Zip),
+        ("whl", ArchiveFormat::Zip),
+    ];
+
+    /// The format that a file's name says, and the name without the ending that says it.
+    pub fn and_stem(name: &str) -> Option<(ArchiveFormat, &str)> {
+        let mut endings = Self::ALL.iter().chain(&Self::OTHER_ENDINGS);
+        endings.find_map(|(ending, format)| Some((*format, name.strip_suffix(ending)?.strip_suffix('.')?)))
+    }
+
     /// The format that a file's name says.
     pub fn of_file(name: &str) -> Option<ArchiveFormat> {
-        if name.ends_with(".tgz") {
-            return Some(ArchiveFormat::TarGz);
-        }
-        Self::ALL.iter().find(|(n, _)| name.ends_with(&format!(".{n}"))).map(|(_, format)| *format)
+        Self::and_stem(name).map(|(format, _)| format)
     }
 
     /// Its name.
@@ -50,6 +61,15 @@ impl ArchiveFormat {
 /// The name of the file that an address leads to, without what asks for it.
 pub fn url_name(url: &str) -> &str {
     url.split(['?', '#']).next().unwrap_or("").rsplit('/').next().unwrap_or("")
+}
+
+/// How an archive is unpacked.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub struct Unpacking {
+    /// Its format.
+    pub format: ArchiveFormat,
+    /// How many leading folders of each name are dropped.
+    pub strip: u32,
 }
 
 /// A file's or made folder's place in a folder or archive that the tool makes.
@@ -96,18 +116,26 @@ pub enum Native<F = FileId> {
     Unpack {
         /// The archive.
         archive: F,
-        /// How many leading folders of each name are dropped.
-        strip: u32,
+        /// How.
+        how: Unpacking,
+    },
+    /// Takes a file or folder out of a made folder.
+    Part {
+        /// The folder.
+        folder: F,
+        /// What is taken: a path below the folder.
+        path: Arc<str>,
+        /// Whether that is a folder, too.
+        is_folder: bool,
     },
     /// Fetches what has a known digest.
     Fetch {
         /// Where from: mirrors, tried in order.
         urls: Vec<Arc<str>>,
-        /// `sha256:…` or `blake3:…`.
+        /// `sha256:…`, `sha512:…`, `blake3:…` or `h1:…`.
         digest: Arc<str>,
-        /// Whether what was fetched is an archive to unpack into the output folder, and how many
-        /// leading folders of each name are dropped.
-        unpack: Option<u32>,
+        /// Whether what was fetched is an archive to unpack into the output folder, and how.
+        unpack: Option<Unpacking>,
         /// Whether the file may be executed.
         executable: bool,
     },

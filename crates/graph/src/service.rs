@@ -7,7 +7,7 @@ use std::sync::Arc;
 use crate::Sorted;
 use nubrik_source::WsPath;
 
-use crate::{ListFile, Place, Program, SECRET, Stage};
+use crate::{ArgumentFile, Place, Program, SECRET, Stage};
 
 /// A process of a service's command: its words hold marks (see [`Mark`]).
 pub type ServiceStage = Stage<Arc<str>, WsPath>;
@@ -65,7 +65,7 @@ pub struct Service {
     /// Folders that its commands find below the instance's, besides `.scratch` itself.
     pub folders: Vec<Arc<str>>,
     /// Files with lists of paths, written before the commands run.
-    pub lists: Vec<ListFile>,
+    pub lists: Vec<ArgumentFile>,
     /// The folder in which its commands run, from the workspace's root.
     pub work: WsPath,
     /// Services that it needs itself.

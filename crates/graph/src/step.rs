@@ -62,13 +62,13 @@ pub struct Pipeline {
     pub stages: Vec<Stage>,
 }
 
-/// A file that the tool writes for a step: one path a line.
+/// A file that the tool writes for a step's commands: arguments, a path a line, or a text of theirs.
 #[derive(Clone, PartialEq, Eq, Debug)]
-pub struct ListFile {
+pub struct ArgumentFile {
     /// Where it is, in the step's folder.
     pub path: WsPath,
     /// What it holds.
-    pub lines: Vec<Arc<str>>,
+    pub text: Arc<str>,
 }
 
 /// The folder in which a step's commands run.
@@ -180,7 +180,7 @@ pub struct Step {
     /// What the tool does itself, before any command.
     pub native: Option<Box<Native>>,
     /// Files with lists of paths, written before the commands run.
-    pub lists: Vec<ListFile>,
+    pub lists: Vec<ArgumentFile>,
     /// The folder in which the commands run.
     pub work: WorkFolder,
     /// Paths below the folder in which the commands run, taken from there as the outputs of the same

@@ -91,7 +91,8 @@ impl<F> Native<F> {
             Native::Stage { files } | Native::Pack { format: _, files } => {
                 files.iter_mut().for_each(|placement| visit(&mut placement.from));
             }
-            Native::Unpack { archive, strip: _ } => visit(archive),
+            Native::Unpack { archive, how: _ } => visit(archive),
+            Native::Part { folder, path: _, is_folder: _ } => visit(folder),
             Native::Write { text: _, executable: _ }
             | Native::Fetch { urls: _, digest: _, unpack: _, executable: _ } => {}
         }
@@ -108,7 +109,10 @@ impl<F> Native<F> {
             }
             Native::Stage { files } => Native::Stage { files: placed(files) },
             Native::Pack { format, files } => Native::Pack { format: *format, files: placed(files) },
-            Native::Unpack { archive, strip } => Native::Unpack { archive: name(archive), strip: *strip },
+            Native::Unpack { archive, how } => Native::Unpack { archive: name(archive), how: *how },
+            Native::Part { folder, path, is_folder } => {
+                Native::Part { folder: name(folder), path: path.clone(), is_folder: *is_folder }
+            }
             Native::Fetch { urls, digest, unpack, executable } => Native::Fetch {
                 urls: urls.clone(),
                 digest: digest.clone(),

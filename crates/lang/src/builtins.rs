@@ -98,8 +98,6 @@ pub struct FieldInfo {
 pub enum CallShape {
     /// `name { field = value }`.
     Braces,
-    /// `name { "to/path": files }`.
-    Map,
     /// `name(value)`.
     Brackets,
     /// `name` alone.
@@ -178,6 +176,8 @@ pub enum Method {
     UniqueLast,
     SortedBy,
     UniqueBy,
+    IndexBy,
+    GroupBy,
     Keys,
     Values,
     First,
@@ -186,6 +186,10 @@ pub enum Method {
     Slice,
     Reversed,
     ToJson,
+    FromJson,
+    Matches,
+    Captures,
+    ReplaceMatches,
 }
 
 /// What there is to know of a method.
@@ -214,7 +218,7 @@ const fn method_info(
 }
 
 /// All methods and properties.
-pub const METHODS: [MethodInfo; 31] = [
+pub const METHODS: [MethodInfo; 37] = [
     method_info("path", 0, Method::Path, "files", "the whole path from the workspace's root"),
     method_info("name", 0, Method::Name, "files", "the last part of the path: `fit.c`"),
     method_info("stem", 0, Method::Stem, "files", "the name without its last ending: `fit`"),
@@ -268,6 +272,20 @@ pub const METHODS: [MethodInfo; 31] = [
         "lists",
         "the first item of each value of a field, or of what a function gives for each",
     ),
+    method_info(
+        "index_by",
+        1,
+        Method::IndexBy,
+        "lists",
+        "a map from each value of a field, or what a function gives, to the item that has it: one each",
+    ),
+    method_info(
+        "group_by",
+        1,
+        Method::GroupBy,
+        "lists",
+        "a map from each value of a field, or what a function gives, to the list of the items that have it",
+    ),
     method_info("keys", 0, Method::Keys, "maps", "the keys in order"),
     method_info("values", 0, Method::Values, "maps", "the values in order"),
     method_info("first", 0, Method::First, "lists", "the first item; an empty list has none"),
@@ -293,6 +311,28 @@ pub const METHODS: [MethodInfo; 31] = [
         Method::ToJson,
         "texts, numbers, bools, lists, maps, records",
         "the value as JSON, in one line",
+    ),
+    method_info("from_json", 0, Method::FromJson, "texts", "what the text is as JSON, like a data file"),
+    method_info(
+        "matches",
+        1,
+        Method::Matches,
+        "texts",
+        "whether a regular expression is found in the text; `^` and `$` are its ends",
+    ),
+    method_info(
+        "captures",
+        1,
+        Method::Captures,
+        "texts",
+        "what a regular expression finds first: the whole, then each of its groups; `none` if nothing",
+    ),
+    method_info(
+        "replace_matches",
+        2,
+        Method::ReplaceMatches,
+        "texts",
+        "the text with all that a regular expression finds replaced; `${1}` is the first group",
     ),
 ];
 

@@ -438,7 +438,14 @@ pub enum WordPiece {
     DepFile {
         path: ExprId,
     },
+    /// `{scratch …}`, and `{scratchfolder …}` for a folder that is there.
     Scratch {
         path: ExprId,
+        folder: bool,
+    },
+    /// `{textfile "name" expr}`: the path of a file that holds the text.
+    TextFile {
+        path: ExprId,
+        text: ExprId,
     },
 }

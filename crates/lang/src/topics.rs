@@ -128,7 +128,7 @@ fn form_topic(form: &crate::builtins::FormInfo) -> Topic {
         parts.push((format!(".{name}"), String::new(), (*doc).to_owned()));
     }
     let category = match form.shape {
-        CallShape::Braces | CallShape::Map => "form",
+        CallShape::Braces => "form",
         CallShape::Brackets | CallShape::Plain => "function",
     };
     Topic {

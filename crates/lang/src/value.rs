@@ -167,6 +167,15 @@ impl RecordValue {
     }
 }
 
+/// What the keys of a map may be used for.
+#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Debug)]
+pub(crate) enum Keys {
+    /// For names of targets: no probe decided them. Each is checked where a path is made of it.
+    Names,
+    /// To look entries up, and for places in folders: they may rest on the answer of a probe.
+    Lookup,
+}
+
 /// A map's entries in order; each value is evaluated when it is wanted.
 #[derive(Debug)]
 pub(crate) struct Map {
@@ -174,12 +183,34 @@ pub(crate) struct Map {
     pub index: FxHashMap<Arc<str>, usize>,
     /// Whether it was read from a data file: then its entries are named after a dot, too.
     pub loaded: bool,
+    pub keys: Keys,
 }
 
 impl Map {
     pub fn new(entries: Vec<(Arc<str>, Rc<Thunk>)>) -> Map {
         let index = entries.iter().enumerate().map(|(i, (k, _))| (k.clone(), i)).collect();
-        Map { entries, index, loaded: false }
+        Map { entries, index, loaded: false, keys: Keys::Names }
+    }
+
+    /// A map whose values are known.
+    pub fn of_values(
+        values: impl IntoIterator<Item = (Arc<str>, Value)>,
+        keys: Keys,
+        span: Span,
+        origin: u32,
+    ) -> Map {
+        let thunk = |key: &Arc<str>, value| Thunk {
+            state: RefCell::new(ThunkState::Done(value, Rc::default())),
+            title: Title { word: "entry", name: key.clone() },
+            span,
+            captured: Rc::default(),
+            origin,
+        };
+        let entries = values.into_iter().map(|(key, value)| {
+            let thunk = thunk(&key, value);
+            (key, Rc::new(thunk))
+        });
+        Map { keys, ..Map::new(entries.collect()) }
     }
 }
 
@@ -250,6 +281,13 @@ pub(crate) enum WordStrand {
     },
     Scratch {
         path: Arc<str>,
+        folder: bool,
+        span: Span,
+    },
+    /// The path of a file that holds a text.
+    TextFile {
+        path: Arc<str>,
+        text: Rc<[WordStrand]>,
         span: Span,
     },
     /// The path of a file that lists these, one a line.

@@ -2,10 +2,13 @@
 
 use std::fs::File;
 use std::io::{self, BufWriter, Read, Write};
+use std::path::Path;
 use std::sync::Arc;
 use std::sync::mpsc::{Receiver, RecvTimeoutError, SyncSender, sync_channel};
 use std::time::{Duration, Instant};
 
+use base64::prelude::*;
+use nubrik_archive::listing_digest;
 use nubrik_confine::CancelSwitch;
 use nubrik_disk::{open_file, sized};
 use sha2::Digest as _;
@@ -22,12 +25,20 @@ const LIMIT: u64 = 64 << 30;
 /// How much is read at once, in bytes.
 const PIECE: usize = 128 << 10;
 
-/// Fetches what has a digest from the first mirror that has it, into a file that `target` makes again for each. Errors are
+/// A file into which something is fetched.
+pub(crate) struct FetchTarget<'a> {
+    /// Makes it again, empty.
+    pub fresh: &'a dyn Fn() -> io::Result<File>,
+    /// Where it is.
+    pub path: &'a Path,
+}
+
+/// Fetches what has a digest from the first mirror that has it, into a file that is made again for each. Errors are
 /// for people: what each mirror said, and both digests where one gave something else.
 pub(crate) fn fetch(
     urls: &[Arc<str>],
     digest: &str,
-    target: &dyn Fn() -> io::Result<File>,
+    target: &FetchTarget<'_>,
     cancel: &CancelSwitch,
 ) -> Result<(), String> {
     let mut problems = Vec::new();
@@ -46,15 +57,19 @@ pub(crate) fn fetch(
 fn fetch_from(
     url: &str,
     digest: &str,
-    target: &dyn Fn() -> io::Result<File>,
+    target: &FetchTarget<'_>,
     cancel: &CancelSwitch,
 ) -> Result<(), String> {
-    let mut sink = Sink::new(BufWriter::new(target().map_err(|e| e.to_string())?), digest);
+    let mut sink = Sink::new(BufWriter::new((target.fresh)().map_err(|e| e.to_string())?), digest);
     match url.strip_prefix("file://") {
         Some(path) => copy_file(path, &mut sink, cancel),
         None => copy_answer(url, &mut sink, cancel),
     }?;
     let found = sink.finish().map_err(|e| e.to_string())?;
+    let found = match found {
+        Some(found) => found,
+        None => format!("h1:{}", listing_digest(target.path).map_err(|e| e.to_string())?),
+    };
     if found == digest {
         return Ok(());
     }
@@ -152,14 +167,20 @@ struct Sink {
 
 enum ChecksumHasher {
     Sha256(sha2::Sha256),
+    /// Whether the digest is wanted in base64, too.
+    Sha512(sha2::Sha512, bool),
     Blake3(Box<blake3::Hasher>),
+    /// It is of the files in the archive, and computed when all of it is there.
+    Listing,
 }
 
 impl Sink {
     fn new(file: BufWriter<File>, like: &str) -> Sink {
-        let hasher = match like.starts_with("sha256:") {
-            true => ChecksumHasher::Sha256(sha2::Sha256::new()),
-            false => ChecksumHasher::Blake3(Box::default()),
+        let hasher = match like.split_once(':') {
+            Some(("sha256", _)) => ChecksumHasher::Sha256(sha2::Sha256::new()),
+            Some(("sha512", digest)) => ChecksumHasher::Sha512(sha2::Sha512::new(), digest.ends_with('=')),
+            Some(("h1", _)) => ChecksumHasher::Listing,
+            _ => ChecksumHasher::Blake3(Box::default()),
         };
         Sink { file, hasher, left: LIMIT }
     }
@@ -169,19 +190,25 @@ impl Sink {
         self.left = left.ok_or_else(|| format!("it has more than {}", sized(LIMIT)))?;
         match &mut self.hasher {
             ChecksumHasher::Sha256(hasher) => hasher.update(piece),
+            ChecksumHasher::Sha512(hasher, _) => hasher.update(piece),
             ChecksumHasher::Blake3(hasher) => drop(hasher.update(piece)),
+            ChecksumHasher::Listing => {}
         }
         self.file.write_all(piece).map_err(|e| e.to_string())
     }
 
-    fn finish(mut self) -> io::Result<String> {
+    /// The digest of all that came; `None` if it is not one of the bytes.
+    fn finish(mut self) -> io::Result<Option<String>> {
         self.file.flush()?;
+        let hex = |bytes: &[u8]| bytes.iter().map(|byte| format!("{byte:02x}")).collect::<String>();
         Ok(match self.hasher {
-            ChecksumHasher::Sha256(hasher) => {
-                let hex: String = hasher.finalize().iter().map(|byte| format!("{byte:02x}")).collect();
-                format!("sha256:{hex}")
+            ChecksumHasher::Sha256(hasher) => Some(format!("sha256:{}", hex(&hasher.finalize()))),
+            ChecksumHasher::Sha512(hasher, true) => {
+                Some(format!("sha512:{}", BASE64_STANDARD.encode(hasher.finalize())))
             }
-            ChecksumHasher::Blake3(hasher) => format!("blake3:{}", hasher.finalize().to_hex()),
+            ChecksumHasher::Sha512(hasher, false) => Some(format!("sha512:{}", hex(&hasher.finalize()))),
+            ChecksumHasher::Blake3(hasher) => Some(format!("blake3:{}", hasher.finalize().to_hex())),
+            ChecksumHasher::Listing => None,
         })
     }
 }
@@ -222,10 +249,18 @@ mod tests {
         for (like, digest) in [
             ("sha256:", "sha256:2d711642b726b04401627ca9fbac32f5c8530fb1903cc4db02258717921a4881"),
             ("blake3:", &format!("blake3:{}", blake3::hash(b"x").to_hex())),
+            (
+                "sha512:a",
+                "sha512:a4abd4448c49562d828115d13a1fccea927f52b4d5459297f8b43e42da89238bc13626e43dcb38ddb082488927ec904fb42057443983e88585179d50551afe62",
+            ),
+            (
+                "sha512:a=",
+                "sha512:pKvURIxJVi2CgRXROh/M6pJ/UrTVRZKX+LQ+QtqJI4vBNibkPcs43bCCSIkn7JBPtCBXRDmD6IWFF51QVRr+Yg==",
+            ),
         ] {
             let mut sink = Sink::new(BufWriter::new(tempfile::tempfile().unwrap()), like);
             sink.take(b"x").unwrap();
-            assert_eq!(sink.finish().unwrap(), digest);
+            assert_eq!(sink.finish().unwrap().as_deref(), Some(digest));
         }
     }
 }

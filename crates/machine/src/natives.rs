@@ -1,5 +1,6 @@
 //! What the tool does itself: files written, put together, packed, unpacked, fetched and copied.
 
+use std::collections::HashMap;
 use std::fs;
 use std::io::{self, Write};
 use std::path::Path;
@@ -8,10 +9,10 @@ use nubrik_archive::{Item, ItemContent, pack, unpack};
 use nubrik_confine::CancelSwitch;
 use nubrik_disk::{Below, TreeFileKind, entries_below, open_file};
 use nubrik_engine::Work;
-use nubrik_graph::{ArchiveFormat, Native, Placement, PlainFile, url_name};
+use nubrik_graph::{Native, Placement, PlainFile, Unpacking, url_name};
 use rustix::fs::{Mode, OFlags};
 
-use crate::fetch::fetch;
+use crate::fetch::{FetchTarget, fetch};
 
 /// Does a piece of work in a workspace: `below` is its root. Error texts are for people.
 pub(crate) fn work(
@@ -47,29 +48,76 @@ pub(crate) fn work(
             let items = items(root, files).map_err(io)?;
             pack(*format, items, &path).map_err(|e| format!("cannot pack {to}: {e}"))
         }
-        Native::Unpack { archive, strip } => {
+        Native::Unpack { archive, how } => {
             let name = archive.path.name();
-            unpacked(name, &root.join(archive.path.as_str()), &path, *strip)
+            unpacked(name, &root.join(archive.path.as_str()), &path, *how)
         }
+        Native::Part { folder, path, is_folder } => take_part(root, below, (folder, path, *is_folder), to),
         Native::Fetch { urls, digest, unpack, executable } => {
-            let Some(strip) = unpack else {
+            let Some(how) = unpack else {
                 let mode = if *executable { 0o755 } else { 0o644 };
-                return fetch(urls, digest, &|| below.fresh_file(to, mode), cancel);
+                let target = FetchTarget { fresh: &|| below.fresh_file(to, mode), path: &path };
+                return fetch(urls, digest, &target, cancel);
             };
             let name = urls.first().map_or("", |url| url_name(url));
             let archive = format!("{to}.fetched");
-            let result = fetch(urls, digest, &|| below.fresh_file(&archive, 0o600), cancel)
-                .and_then(|()| unpacked(name, &root.join(&archive), &path, *strip));
+            let fetched = root.join(&archive);
+            let target = FetchTarget { fresh: &|| below.fresh_file(&archive, 0o600), path: &fetched };
+            let result =
+                fetch(urls, digest, &target, cancel).and_then(|()| unpacked(name, &fetched, &path, *how));
             let _ = below.remove(&archive);
             result
         }
     }
 }
 
-fn unpacked(name: &str, archive: &Path, to: &Path, strip: u32) -> Result<(), String> {
-    let Some(format) = ArchiveFormat::of_file(name) else {
-        return Err(format!("the name {name} tells of no archive"));
-    };
+/// Takes a file or folder out of a made folder.
+fn take_part(
+    root: &Path,
+    below: &Below,
+    (folder, part, is_folder): (&PlainFile, &str, bool),
+    to: &str,
+) -> Result<(), String> {
+    let whole = root.join(folder.path.as_str());
+    let found = fs::metadata(whole.join(part)).map_err(|_| not_in(&whole, part))?;
+    let io = |e: io::Error| format!("cannot make {to}: {e}");
+    match (is_folder, found.is_dir()) {
+        (true, true) => {
+            let from = PlainFile { path: folder.path.join(part), folder: true };
+            let items = items(root, &[Placement { to: "".into(), from }]);
+            items.and_then(|items| put_all(below, to, &items)).map_err(io)
+        }
+        (false, false) => {
+            let content = ItemContent::File(whole.join(part));
+            put(below, to, &Item { name: part.to_owned(), content }).map_err(io)
+        }
+        (false, true) => Err(format!("{part} is a folder, and taken as a file\ntry     / \"{part}/\"")),
+        (true, false) => Err(format!("{part} is a file, and taken as a folder\ntry     / \"{part}\"")),
+    }
+}
+
+/// Says that a folder does not hold what is taken from it, and what it holds where the path goes wrong.
+fn not_in(whole: &Path, part: &str) -> String {
+    let mut at = whole.to_owned();
+    let mut gone = Vec::new();
+    for name in part.split('/') {
+        if !at.join(name).is_dir() {
+            break;
+        }
+        at.push(name);
+        gone.push(name);
+    }
+    let entries = fs::read_dir(&at).into_iter().flatten().flatten();
+    let mut names: Vec<String> = entries.map(|e| e.file_name().to_string_lossy().into_owned()).collect();
+    names.sort();
+    let more = if names.len() > 8 { ", …" } else { "" };
+    names.truncate(8);
+    let place = if gone.is_empty() { "the folder".to_owned() } else { gone.join("/") };
+    format!("the folder holds no {part}\n{place} has: {}{more}", names.join(", "))
+}
+
+fn unpacked(name: &str, archive: &Path, to: &Path, how: Unpacking) -> Result<(), String> {
+    let Unpacking { format, strip } = how;
     fs::create_dir_all(to).map_err(|e| format!("cannot make {}: {e}", to.display()))?;
     unpack(format, archive, to, strip as usize).map_err(|e| format!("cannot unpack {name}: {e}"))?;
     let empty = fs::read_dir(to).is_ok_and(|mut entries| entries.next().is_none());
@@ -123,5 +171,34 @@ fn items(root: &Path, files: &[Placement<PlainFile>]) -> io::Result<Vec<Item>> {
         }
     }
     items.sort();
+    items
+        .dedup_by(|a, b| a.name == b.name && a.content == ItemContent::EmptyFolder && b.content == a.content);
+    check_overlap(root, &items)?;
     Ok(items)
+}
+
+/// Refuses items that cannot all be there: two have one name, or one is a file where another needs a folder.
+fn check_overlap(root: &Path, items: &[Item]) -> io::Result<()> {
+    let mut taken: HashMap<&str, &Item> = HashMap::with_capacity(items.len());
+    let from = |item: &Item| match &item.content {
+        ItemContent::File(path) => path.strip_prefix(root).unwrap_or(path).to_string_lossy().into_owned(),
+        ItemContent::Link(target) => format!("a link to {target}"),
+        ItemContent::EmptyFolder => "an empty folder".to_owned(),
+    };
+    for item in items {
+        let mut above = item.name.match_indices('/').map(|(end, _)| &item.name[..end]);
+        let in_the_way = above
+            .find_map(|folder| taken.get(folder))
+            .filter(|other| other.content != ItemContent::EmptyFolder);
+        if let Some(other) = in_the_way.or(taken.get(item.name.as_str())) {
+            let (name, one, second) = (&other.name, from(other), from(item));
+            let message = match *name == item.name {
+                true => format!("{one} and {second} would both be {name}"),
+                false => format!("{one} would be {name}, and {second} would be in it"),
+            };
+            return Err(io::Error::other(message));
+        }
+        taken.insert(&item.name, item);
+    }
+    Ok(())
 }

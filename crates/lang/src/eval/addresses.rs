@@ -160,11 +160,13 @@ impl Evaluator<'_> {
         let mut at = 0;
         while at < way.len() {
             if let Value::Map(map) = &value {
+                self.check_keys(map, span)?;
                 // Keys may hold slashes: the longest one that fits.
                 let fits = (at + 1..=way.len()).rev().find_map(|end| {
                     map.index.get(way[at..end].join("/").as_str()).map(|i| (end, map.entries[*i].1.clone()))
                 });
                 if let Some((end, thunk)) = fits {
+                    self.check_part(&way[at..end].join("/"), span)?;
                     value = self.force(&thunk, span)?;
                     at = end;
                     continue;

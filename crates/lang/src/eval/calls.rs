@@ -87,11 +87,11 @@ impl Evaluator<'_> {
         let module = self.module(scope.module);
         let callee_span = module.span(callee);
         let callee_value = self.eval(scope, callee)?;
-        if let (Value::Builtin(builtin), Expr::Map(_) | Expr::Each(_)) = (&callee_value, module.expr(record))
-            && let FormEvaluation::Map(evaluate) = way_of(*builtin)
+        if let (Value::Builtin(Builtin::Stage), Expr::Map(_) | Expr::Each(_)) =
+            (&callee_value, module.expr(record))
         {
             let map = self.eval(scope, record)?;
-            return evaluate(self, scope, map, span);
+            return self.staged_map(scope, map, span);
         }
         let Expr::Record(fields) = module.expr(record) else {
             if matches!(module.expr(record), Expr::Error) {
@@ -109,11 +109,6 @@ impl Evaluator<'_> {
                     Ok(Given { name: Some(name), value, probed, span })
                 })?;
                 self.kind(scope, id, args, callee_span)
-            }
-            Value::Builtin(Builtin::Stage) => {
-                let error =
-                    Diagnostic::error("wrong-call", "`stage` takes places and the files that go there");
-                self.fail(span, error.mend("stage { \"bin/tidecast\": tidecast }"))
             }
             Value::Builtin(builtin) if matches!(way_of(builtin), FormEvaluation::Braces(_)) => {
                 self.form(scope, builtin, fields, span)

@@ -279,7 +279,7 @@ fn coerced_map(map: &Rc<Map>, ty: &Type, base: ModuleId, origin: u32) -> Value {
         };
         (key.clone(), Rc::new(thunk))
     });
-    Value::Map(Rc::new(Map::new(entries.collect())))
+    Value::Map(Rc::new(Map { keys: map.keys, ..Map::new(entries.collect()) }))
 }
 
 /// Whether a text could be the path of a target.

@@ -158,12 +158,17 @@ impl Evaluator<'_> {
                     span
                 }]))
             }
-            WordPiece::Scratch { path } => {
+            WordPiece::Scratch { path, folder } => {
                 let span = module.span(*path);
-                Ok(WordSource::One(smallvec![WordStrand::Scratch {
-                    path: self.output_path(scope, *path)?,
-                    span
-                }]))
+                let path = self.output_path(scope, *path)?;
+                Ok(WordSource::One(smallvec![WordStrand::Scratch { path, folder: *folder, span }]))
+            }
+            WordPiece::TextFile { path, text } => {
+                let (span, text_span) = (module.span(*path), module.span(*text));
+                let path = self.output_path(scope, *path)?;
+                let value = self.eval(scope, *text)?;
+                let text = self.text_of_file(value, text_span)?;
+                Ok(WordSource::One(smallvec![WordStrand::TextFile { path, text, span }]))
             }
         }
     }
@@ -203,6 +208,28 @@ impl Evaluator<'_> {
         let words = vec![word("sh"), word("-eu"), word("-c"), (span, script.concat().into())];
         let stage = StageValue { words, ..StageValue::default() };
         Ok(Value::Command(Rc::new(CommandValue { span, stages: vec![stage] })))
+    }
+
+    /// What a file of a command's own holds: nothing that is known only while the command runs.
+    fn text_of_file(&mut self, value: Value, span: Span) -> Result<Rc<[WordStrand]>> {
+        let Value::Text(text) = value else {
+            let message = format!("expected a text, found {}", value.described());
+            let error = Diagnostic::error("wrong-type", message);
+            let error = match value {
+                Value::List(_) => error.mend("….join(\"\\n\")"),
+                Value::Map(_) | Value::Record(_) => error.mend("….to_json"),
+                _ => error,
+            };
+            return self.fail(span, error);
+        };
+        let strands = text.strands();
+        let unknown = strands
+            .iter()
+            .find(|strand| matches!(strand, Strand::Secret(_) | Strand::Served(..) | Strand::Own(_)));
+        if let Some(unknown) = unknown {
+            return self.fail(span, super::services::not_written(unknown));
+        }
+        Ok(strands.into_iter().map(WordStrand::from).collect())
     }
 
     /// A relative name inside a step's own folder.

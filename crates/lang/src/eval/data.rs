@@ -10,6 +10,7 @@ use nubrik_diagnostic::{Diagnostic, nearest};
 use nubrik_source::{Span, TextId};
 use rustc_hash::FxHashSet;
 
+use super::chosen::PROBE;
 use super::{Evaluator, Result, Stop};
 use crate::data::{Datum, DatumKind, json};
 use crate::hir::*;
@@ -85,7 +86,8 @@ impl Evaluator<'_> {
                 let entries = self.all(entries, |this, (key, _, item)| {
                     Ok((Arc::<str>::from(key.as_str()), this.typed(load, item, inner)?))
                 })?;
-                Ok(loaded_map(entries, load.at, self.unit()))
+                let map = Map::of_values(entries, self.keys_of_answers(), load.at, self.unit());
+                Ok(Value::Map(Rc::new(Map { loaded: true, ..map })))
             }
             (Type::Record(fields), DatumKind::Map(entries)) => {
                 self.typed_record(load, span, ty, fields, entries)
@@ -168,13 +170,23 @@ impl Evaluator<'_> {
                 let entries = self.all(entries, |this, (key, _, item)| {
                     Ok((Arc::<str>::from(key.as_str()), this.untyped(load, &item.kind)?))
                 })?;
-                loaded_map(entries, load.at, self.unit())
+                let keys = self.keys_of_answers();
+                let map = Map::of_values(entries, keys, load.at, self.unit());
+                Value::Map(Rc::new(Map { loaded: true, ..map }))
             }
         })
     }
 
-    /// What an answer is as JSON.
-    pub(super) fn json_answer(&mut self, text: &str, span: Span) -> Result<Value> {
+    /// What the keys of a map are for that is made of values at hand: these may rest on the answer of a probe.
+    pub(super) fn keys_of_answers(&self) -> Keys {
+        match self.choices.frames.last().is_some_and(|reads| reads.has(PROBE)) {
+            true => Keys::Lookup,
+            false => Keys::Names,
+        }
+    }
+
+    /// What a text is as JSON; `what` represents it in messages.
+    pub(super) fn parsed_json(&mut self, text: &str, what: &str, span: Span) -> Result<Value> {
         match json(text) {
             Ok(datum) => {
                 let load = Load { file: span.file, at: span, base: ModuleId(0), missing: RefCell::default() };
@@ -183,8 +195,8 @@ impl Evaluator<'_> {
             Err(wrong) => {
                 let line = text[..wrong.range.start.min(text.len())].matches('\n').count() + 1;
                 let error =
-                    Diagnostic::error("bad-data", format!("this answer is not JSON (line {line} of it)"));
-                self.fail(span, error)
+                    Diagnostic::error("bad-data", format!("this {what} is not JSON (line {line} of it)"));
+                self.fail(span, error.note(wrong.diagnostic.message))
             }
         }
     }
@@ -199,18 +211,4 @@ pub(super) struct Load {
     pub base: ModuleId,
     /// What was said to be missing: the same is missing in every row.
     pub missing: RefCell<FxHashSet<String>>,
-}
-
-fn loaded_map(entries: Vec<(Arc<str>, Value)>, span: Span, origin: u32) -> Value {
-    let thunks = entries.into_iter().map(|(key, value)| {
-        let thunk = Thunk {
-            state: RefCell::new(ThunkState::Done(value, Rc::default())),
-            title: Title { word: "entry", name: key.clone() },
-            span,
-            captured: Rc::default(),
-            origin,
-        };
-        (key, Rc::new(thunk))
-    });
-    Value::Map(Rc::new(Map { loaded: true, ..Map::new(thunks.collect()) }))
 }

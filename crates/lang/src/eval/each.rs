@@ -158,15 +158,9 @@ impl Evaluator<'_> {
         let value = self.without_probes(span, |this| this.eval(scope, id))?;
         match value {
             Value::Text(Text::Plain(text)) => {
-                let bad = text.is_empty()
-                    || text
-                        .split('/')
-                        .any(|p| p.is_empty() || p == "." || p == ".." || p.starts_with(['@', '~']))
-                    || text.chars().any(char::is_control);
-                if bad {
-                    let error =
-                        Diagnostic::error("bad-key", format!("{:?} cannot be the key of an entry", &*text));
-                    return self.fail(span, error.note("keys become names of folders: parts between `/`, none of them empty, `.` or `..`, or beginning with `@` or `~`"));
+                if text.chars().any(char::is_control) {
+                    let message = format!("{:?} cannot be the key of an entry", &*text);
+                    return self.fail(span, Diagnostic::error("bad-key", message));
                 }
                 Ok(text)
             }
@@ -183,4 +177,28 @@ impl Evaluator<'_> {
             }
         }
     }
+
+    /// Refuses a map as the value of a declaration if its keys may rest on the answer of a probe.
+    pub(super) fn check_keys(&mut self, map: &Map, span: Span) -> Result<()> {
+        if map.keys == Keys::Names {
+            return Ok(());
+        }
+        let error = Diagnostic::error("probe-in-key", "the keys of this map rest on the answer of a probe");
+        let error = error.note("`nubrik list` shows all targets without running anything");
+        self.fail(span, error.mend("keys from a glob or a data file, and the probe inside the entry"))
+    }
+
+    /// Refuses a part of a target's path that no folder can be called after.
+    pub(super) fn check_part(&mut self, part: &str, span: Span) -> Result<()> {
+        if names_a_folder(part) {
+            return Ok(());
+        }
+        let error = Diagnostic::error("bad-key", format!("{part:?} cannot be part of a target's path"));
+        self.fail(span, error.note("keys in paths of targets have parts between `/`, none of them empty, `.` or `..`, or beginning with `@` or `~`"))
+    }
+}
+
+/// Whether a key can be in the path of what is made.
+fn names_a_folder(key: &str) -> bool {
+    key.split('/').all(|p| !p.is_empty() && p != "." && p != ".." && !p.starts_with(['@', '~']))
 }

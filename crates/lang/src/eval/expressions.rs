@@ -60,9 +60,7 @@ impl Evaluator<'_> {
             }
             Expr::Builtin(builtin) => Ok(match way_of(*builtin) {
                 FormEvaluation::Plain(value) => value(),
-                FormEvaluation::Braces(_) | FormEvaluation::Map(_) | FormEvaluation::Round(_) => {
-                    Value::Builtin(*builtin)
-                }
+                FormEvaluation::Braces(_) | FormEvaluation::Round(_) => Value::Builtin(*builtin),
             }),
             Expr::This => {
                 let names = ["address", "port", "name", "folder"];

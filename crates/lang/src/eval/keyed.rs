@@ -1,9 +1,12 @@
-//! Lists in order, and without duplicates: by the items themselves, or by what is said of each one.
+//! Lists in order, without duplicates, or as maps: by the items themselves, or by what is said of each one.
 
 use std::collections::HashSet;
+use std::rc::Rc;
+use std::sync::Arc;
 
 use nubrik_diagnostic::Diagnostic;
 use nubrik_source::Span;
+use rustc_hash::FxHashMap;
 
 use super::calls::Given;
 use super::chosen::PROBE;
@@ -33,7 +36,8 @@ impl Evaluator<'_> {
         self.all(&items, |this, item| Ok((this.sort_key(item, span)?, item.clone())))
     }
 
-    /// `sorted_by` and `unique_by`: `by` is the name of a field or property of the items, or a function of one item.
+    /// `sorted_by`, `unique_by`, `index_by` and `group_by`: `by` is the name of a field or property of the items, or a
+    /// function of one item.
     pub(super) fn by_key(
         &mut self,
         scope: &Scope,
@@ -64,14 +68,62 @@ impl Evaluator<'_> {
                     return this.fail(by.span, error.mend("\"name\""));
                 }
             };
-            Ok((this.sort_key(&key, by.span)?, item.clone()))
+            Ok((key, item.clone()))
         })?;
+        if let Method::IndexBy | Method::GroupBy = method {
+            return self.map_by(keyed, method, is_files, by.span, span);
+        }
+        let keyed = self.all(&keyed, |this, (key, item)| Ok((this.sort_key(key, by.span)?, item.clone())))?;
         let values = if method == Method::SortedBy { sorted(keyed) } else { unique(keyed) };
         if is_files {
             let files = self.files_of(&Value::List(values.into()), span)?;
             return Ok(Value::Files(files.into()));
         }
         Ok(Value::List(values.into()))
+    }
+
+    /// A map of items by their keys: one item each, or all of them in a list.
+    fn map_by(
+        &mut self,
+        keyed: Vec<(Value, Value)>,
+        method: Method,
+        is_files: bool,
+        by: Span,
+        span: Span,
+    ) -> Result<Value> {
+        let keys = self.keys_of_answers();
+        let mut groups: Vec<(Arc<str>, Vec<Value>)> = Vec::new();
+        let mut places: FxHashMap<Arc<str>, usize> = FxHashMap::default();
+        for (key, item) in keyed {
+            let Value::Text(Text::Plain(key)) = key else {
+                let message = format!("expected texts as the keys, found {}", key.described());
+                let error = Diagnostic::error("wrong-type", message);
+                return self.fail(by, error.note("a number becomes a text in a hole: \"{n}\""));
+            };
+            let at = *places.entry(key.clone()).or_insert(groups.len());
+            match groups.get_mut(at) {
+                Some((_, items)) => items.push(item),
+                None => groups.push((key, vec![item])),
+            }
+        }
+        if method == Method::IndexBy
+            && let Some((key, _)) = groups.iter().find(|(_, items)| items.len() > 1)
+        {
+            let error = Diagnostic::error("declared-twice", format!("several items have the key {key:?}"));
+            let error = error.note("`index_by` gives one item for each key");
+            return self.fail(span, error.mend("….group_by(…)").mend("….unique_by(…).index_by(…)"));
+        }
+        let mut entries = Vec::with_capacity(groups.len());
+        for (key, mut items) in groups {
+            let value = match method {
+                Method::IndexBy => items.pop().unwrap_or(Value::None),
+                _ if is_files => Value::Files(self.files_of(&Value::List(items.into()), span)?.into()),
+                _ => Value::List(items.into()),
+            };
+            entries.push((key, value));
+        }
+        self.room_for_items(entries.len(), span)?;
+        Ok(Value::Map(Rc::new(Map::of_values(entries, keys, span, self.unit()))))
     }
 
     fn sort_key(&mut self, value: &Value, span: Span) -> Result<SortKey> {

@@ -13,7 +13,6 @@ use crate::builtins::{METHODS, Method, method};
 use crate::hir::*;
 use crate::renamed::meant;
 use crate::value::*;
-use crate::world::{Answer, EntryKind};
 
 /// A text that represents where a service is, which shows when it is started.
 fn whereabouts(service: &Rc<ServiceValue>, what: Whereabouts) -> Value {
@@ -48,7 +47,7 @@ impl Evaluator<'_> {
                     self.room_for_texts(answer.text.lines().count(), name.span)?;
                     Some(Value::List(answer.text.lines().map(Value::text).collect()))
                 }
-                "json" => Some(self.json_answer(&answer.text.clone(), name.span)?),
+                "json" => Some(self.parsed_json(&answer.text.clone(), "answer", name.span)?),
                 _ => None,
             },
             Value::Service(service) => match &*name.text {
@@ -148,7 +147,8 @@ impl Evaluator<'_> {
             let message = format!("`{}` takes {count} value{}", name.text, if count == 1 { "" } else { "s" });
             return self.fail(span, Diagnostic::error("wrong-call", message));
         }
-        if let (Method::SortedBy | Method::UniqueBy, Value::List(_) | Value::Files(_)) = (method, &base) {
+        let by = matches!(method, Method::SortedBy | Method::UniqueBy | Method::IndexBy | Method::GroupBy);
+        if by && matches!(base, Value::List(_) | Value::Files(_)) {
             return self.by_key(scope, base, method, &args[0], name.span);
         }
         self.apply(base, method, args, name)
@@ -360,40 +360,5 @@ impl Evaluator<'_> {
             self.check_size(&joined, span)?;
         }
         self.joined_text(joined, span)
-    }
-
-    /// `folder / "path"`: what is below a folder.
-    pub(super) fn join_path(&mut self, folder: Value, path: Value, span: Span) -> Result<Value> {
-        let (Value::File(folder), Value::Text(Text::Plain(text))) = (&folder, &path) else {
-            let message = format!(
-                "`/` joins a folder and a text, found {} and {}",
-                folder.described(),
-                path.described()
-            );
-            return self.fail(span, Diagnostic::error("wrong-type", message));
-        };
-        if !folder.folder {
-            return self
-                .fail(span, Diagnostic::error("wrong-type", "`/` joins a folder and a text, found a file"));
-        }
-        let inner = folder.path.resolve(text.trim_start_matches('/'));
-        let inner = self.at(span, inner.map_err(|p| Diagnostic::error("bad-path", p.to_string())))?;
-        if folder.maker.is_some() {
-            // What a folder that a step makes will hold is known when the step has run.
-            let error = Diagnostic::error("wrong-type", "a part of a made folder cannot be taken");
-            let error = error.note("what it holds is known only when its step has run");
-            return self.fail(span, error.mend("give the file an output of its own: `{out \"…\"}`"));
-        }
-        match self.world.kind(&inner) {
-            Answer::Pending => self.wait(),
-            Answer::Ready(Some(kind)) => {
-                Ok(Value::File(FileRef { path: inner, maker: None, folder: kind == EntryKind::Folder }))
-            }
-            Answer::Ready(None) => {
-                let error =
-                    Diagnostic::error("no-such-file", format!("there is no file or folder `{inner}`"));
-                self.fail(span, error)
-            }
-        }
     }
 }

@@ -65,12 +65,43 @@ impl Evaluator<'_> {
         self.enter(scope, draft, span)
     }
 
+    /// The format of an archive: as the field `format` says, else its name.
+    pub(super) fn archive_format(
+        &mut self,
+        values: &FormValues,
+        name: &str,
+        name_span: Span,
+    ) -> Result<ArchiveFormat> {
+        if let Some((format, span)) = self.plain(values, "format")? {
+            let names: Vec<Arc<str>> = ArchiveFormat::ALL.iter().map(|(n, _)| (*n).into()).collect();
+            return match ArchiveFormat::named(&format) {
+                Some(format) => Ok(format),
+                None => self.fail(span, crate::types::not_an_alternative(&format, &names)),
+            };
+        }
+        if let Some(format) = ArchiveFormat::of_file(name) {
+            return Ok(format);
+        }
+        let error = Diagnostic::error("wrong-type", format!("the name \"{name}\" does not say a format"));
+        let error = error
+            .note("archives end in .tar.gz, .tgz, .tar.zst, .tar, .zip, or in .crate, .jar, .whl")
+            .mend("format = \"tar.gz\"")
+            .mend("format = \"zip\"");
+        self.fail(name_span, error)
+    }
+
     /// What goes where: the entries of a map, or files at the top.
     pub(super) fn places(&mut self, value: Value, base: ModuleId, span: Span) -> Result<Places> {
         let mut places = Places::new();
         match value {
             Value::Map(map) => {
                 for (key, thunk) in &map.entries {
+                    let inside = key.strip_suffix('/').unwrap_or(key);
+                    if !key.is_empty() && inside.split('/').any(|part| matches!(part, "" | "." | "..")) {
+                        let error = Diagnostic::error("bad-path", format!("{key:?} is no place in a folder"));
+                        let error = error.note("a place is a path below the top, such as \"share/doc\"");
+                        return self.fail(thunk.span, error.mend("\"\": …   for the top itself"));
+                    }
                     let value = self.force(thunk, span)?;
                     self.place_value(&mut places, key, value, base, thunk.span)?;
                 }
@@ -102,13 +133,18 @@ impl Evaluator<'_> {
     ) -> Result<()> {
         // Whether a path is given its own name depends on what was written, not on how many files there are.
         let single = match &value {
-            Value::Text(text) => text.plain().is_some_and(|t| !is_pattern(t)),
+            Value::Text(text) => is_single_path(text),
             Value::File(_) => true,
             Value::Step(_) | Value::Record(_) => self.files_of(&value, span)?.len() == 1,
             _ => false,
         };
+        // A place that ends with `/` is a folder, whatever is put there.
+        let (at, single) = match at.strip_suffix('/') {
+            Some(folder) => (folder, false),
+            None => (at, single),
+        };
         let files = match &value {
-            Value::Text(text) if single => vec![self.file_or_folder(text, base, span)?],
+            Value::Text(text) if is_single_path(text) => vec![self.file_or_folder(text, base, span)?],
             _ => {
                 let files = self.coerce(value, &Type::Files, base, span)?;
                 self.files_of(&files, span)?
@@ -196,9 +232,27 @@ impl Evaluator<'_> {
     }
 }
 
+/// What the field `format` of a form may be, for its documentation.
+pub(super) const FORMATS: &str = "\"tar.gz\", \"tar.zst\", \"tar\" or \"zip\", if the name does not say it";
+
 pub(super) fn without_ending(name: &str) -> &str {
-    let plain = ArchiveFormat::ALL.iter().find_map(|(ending, _)| name.strip_suffix(&format!(".{ending}")));
-    plain.or(name.strip_suffix(".tgz")).filter(|n| !n.is_empty()).unwrap_or("files")
+    ArchiveFormat::and_stem(name).map(|(_, stem)| stem).filter(|stem| !stem.is_empty()).unwrap_or("files")
+}
+
+/// Adds a key to the path of a folder: one that cannot be in a path as it is, or would look like the tool's own parts, gets a
+/// mark before it.
+fn push_part(folder: &mut String, key: &str) {
+    for (i, part) in key.split('/').enumerate() {
+        folder.push_str(if i > 0 { "/" } else { "" });
+        if matches!(part, "" | "." | "..") || part.starts_with(['@', '~', '=']) {
+            folder.push('=');
+        }
+        folder.push_str(part);
+    }
+}
+
+fn is_single_path(text: &Text) -> bool {
+    text.plain().is_some_and(|text| !is_pattern(text))
 }
 
 /// The folder of everything that steps make, from the workspace's root.
@@ -212,7 +266,15 @@ impl Evaluator<'_> {
             folder.push_str(MADE);
             let package = Some(owner.package.as_str()).filter(|p| !p.is_empty());
             let variant = Some(&*variant_folder).filter(|f| !f.is_empty());
-            for part in package.into_iter().chain(owner.parts.iter().map(|p| &**p)).chain(variant) {
+            if let Some(part) = package {
+                folder.push('/');
+                folder.push_str(part);
+            }
+            for part in &owner.parts {
+                folder.push('/');
+                push_part(folder, part);
+            }
+            if let Some(part) = variant {
                 folder.push('/');
                 folder.push_str(part);
             }

@@ -31,7 +31,7 @@ impl Evaluator<'_> {
         let second = self.eval(scope, right)?;
         match operator {
             Operator::Add => self.add(first, second, span),
-            Operator::Join => self.join_path(first, second, span),
+            Operator::Join => self.join_path(scope, first, second, span),
             Operator::Equal => Ok(Value::Bool(self.equal(&first, &second, span)?)),
             Operator::NotEqual => Ok(Value::Bool(!self.equal(&first, &second, span)?)),
             Operator::In => self.contains(first, second, right_span).map(Value::Bool),
@@ -90,7 +90,11 @@ impl Evaluator<'_> {
                 }
                 let entries: Vec<_> = a.entries.iter().chain(&b.entries).cloned().collect();
                 self.room_for_items(entries.len(), span)?;
-                Ok(Value::Map(Rc::new(Map { loaded: a.loaded && b.loaded, ..Map::new(entries) })))
+                Ok(Value::Map(Rc::new(Map {
+                    loaded: a.loaded && b.loaded,
+                    keys: a.keys.max(b.keys),
+                    ..Map::new(entries)
+                })))
             }
             // Braces with nothing in them are a map, too.
             (map @ Value::Map(_), Value::Record(empty)) | (Value::Record(empty), map @ Value::Map(_))

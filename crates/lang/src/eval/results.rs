@@ -79,6 +79,7 @@ impl Evaluator<'_> {
         self.check_nesting(parts.len(), span)?;
         let inner: Vec<(Arc<str>, Value)> = match value {
             Value::Map(map) => {
+                self.check_keys(map, span)?;
                 self.all(&map.entries, |this, (key, thunk)| Ok((key.clone(), this.force(thunk, span)?)))?
             }
             Value::Record(record) if record.get("files").is_none() => record
@@ -111,6 +112,7 @@ impl Evaluator<'_> {
         };
         for (key, value) in &inner {
             let mut parts = parts.to_vec();
+            self.check_part(key, span)?;
             parts.push(key.clone());
             self.publish(value, &parts, target, span)?;
         }

@@ -83,6 +83,7 @@ impl Evaluator<'_> {
                 return Ok(());
             }
             Value::Map(map) => {
+                self.check_keys(map, span)?;
                 self.all(&map.entries, |this, (key, thunk)| Ok((key.clone(), this.force(thunk, span)?)))?
             }
             Value::Record(record) => record.fields.clone(),

@@ -273,8 +273,10 @@ impl Evaluator<'_> {
                         draft.step.found.push(path);
                     }
                 }
-                WordStrand::Scratch { path, .. } => {
+                WordStrand::Scratch { path, folder, .. } => {
                     let path = scratch_path(&draft.step.folder, path);
+                    // The folder of each such path is there before the commands run.
+                    let path = if *folder { path.child("contents") } else { path };
                     if !draft.step.scratch.contains(&path) {
                         draft.step.scratch.push(path);
                     }
@@ -296,6 +298,7 @@ impl Evaluator<'_> {
     /// The outputs of commands that choose where they write: name and path.
     pub(super) fn makes(&mut self, values: &FormValues, span: Span) -> Result<Vec<ChosenOutput>> {
         let Value::Map(map) = values.value("makes") else { return Ok(Vec::new()) };
+        self.check_keys(&map, span)?;
         let mut makes = Vec::new();
         for (name, thunk) in &map.entries {
             match self.force(thunk, span)? {

@@ -67,6 +67,10 @@ impl Evaluator<'_> {
                 let part = self.text_arg(&args[0])?;
                 Value::Bool(t.ends_with(&*part))
             }
+            Method::FromJson => self.parsed_json(t, "text", name.span)?,
+            Method::Matches | Method::Captures | Method::ReplaceMatches => {
+                self.matched(t, method, args, name.span)?
+            }
             _ => return Ok(None),
         }))
     }

@@ -4,7 +4,7 @@ use std::rc::Rc;
 use std::sync::Arc;
 
 use nubrik_diagnostic::Diagnostic;
-use nubrik_graph::{FileId, ListFile, Mark, Program, Stage};
+use nubrik_graph::{ArgumentFile, FileId, Mark, Program, Stage};
 use nubrik_source::{Span, WsPath, shared_text};
 use smallvec::SmallVec;
 
@@ -130,10 +130,14 @@ impl Evaluator<'_> {
         }
     }
 
-    fn read_from(&mut self, word: Option<&FilledWord>, draft: &Draft) -> Result<Option<WsPath>> {
+    fn read_from(&mut self, word: Option<&FilledWord>, draft: &mut Draft) -> Result<Option<WsPath>> {
         let Some((span, word)) = word else { return Ok(None) };
         match word.as_slice() {
             [WordStrand::File(file)] if !file.folder => Ok(Some(file.path.clone())),
+            [WordStrand::TextFile { path, .. }] => {
+                self.written(word, draft);
+                Ok(Some(scratch_path(&draft.step.folder, path)))
+            }
             [WordStrand::Scratch { path, .. }] => Ok(Some(scratch_path(&draft.step.folder, path))),
             _ => {
                 let error = Diagnostic::error("wrong-type", "`<` reads one file that is declared");
@@ -172,7 +176,7 @@ impl Evaluator<'_> {
         for (name, thunk) in &map.entries {
             let Value::Text(text) = self.force(thunk, span)? else { return self.failed_before(span) };
             let set_by_us = matches!(&**name, "PWD" | "HOME" | "TMPDIR");
-            if set_by_us || name.contains('=') {
+            if set_by_us || name.contains('=') || name.is_empty() {
                 let message = format!("the variable `{name}` cannot be set for a step");
                 let error = Diagnostic::error("bad-key", message);
                 return self.fail(thunk.span, error.note("PWD, HOME and TMPDIR are the step's own"));
@@ -236,16 +240,25 @@ impl Evaluator<'_> {
                     text.push_str(&path_from(&work, &scratch_path(&draft.step.folder, path)));
                 }
                 WordStrand::ArgFile(files) => {
-                    let lines: Vec<Arc<str>> =
-                        files.iter().map(|f| path_from(&work, &f.path).into()).collect();
+                    let listed: String =
+                        files.iter().map(|f| format!("{}\n", path_from(&work, &f.path))).collect();
                     let lists = &mut draft.step.lists;
-                    let known = lists.iter().position(|l| l.lines == lines);
+                    let known = lists.iter().position(|l| *l.text == *listed);
                     let at = known.unwrap_or_else(|| {
                         let path = scratch_path(&draft.step.folder, &format!("list-{}", lists.len() + 1));
-                        lists.push(ListFile { path, lines });
+                        lists.push(ArgumentFile { path, text: listed.into() });
                         lists.len() - 1
                     });
                     text.push_str(&path_from(&work, &lists[at].path));
+                }
+                WordStrand::TextFile { path, text: inner, .. } => {
+                    let held = self.written(inner, draft);
+                    let path = scratch_path(&draft.step.folder, path);
+                    text.push_str(&path_from(&work, &path));
+                    let lists = &mut draft.step.lists;
+                    if !lists.iter().any(|l| l.path == path && *l.text == *held) {
+                        lists.push(ArgumentFile { path, text: held.into() });
+                    }
                 }
                 WordStrand::Quoted(inner) => text.push_str(&quoted(&self.written(inner, draft))),
             }
@@ -332,7 +345,8 @@ pub(super) fn probe_words(commands: &[Rc<CommandValue>]) -> String {
                 WordStrand::ArgFile(files) => files.iter().for_each(|f| text.push_str(f.path.as_str())),
                 WordStrand::Out { path, .. }
                 | WordStrand::DepFile { path, .. }
-                | WordStrand::Scratch { path, .. } => {
+                | WordStrand::Scratch { path, .. }
+                | WordStrand::TextFile { path, .. } => {
                     text.push_str(path);
                 }
                 WordStrand::Quoted(_) => {}
@@ -351,6 +365,10 @@ pub(super) fn all_strands(stage: &StageValue) -> impl Iterator<Item = &WordStran
 pub(super) fn leaves<'a>(strand: &'a WordStrand, list: &mut Leaves<'a>) {
     match strand {
         WordStrand::Quoted(inner) => inner.iter().for_each(|s| leaves(s, list)),
+        WordStrand::TextFile { text, .. } => {
+            list.push(strand);
+            text.iter().for_each(|s| leaves(s, list));
+        }
         other => list.push(other),
     }
 }

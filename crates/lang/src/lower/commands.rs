@@ -173,7 +173,8 @@ impl Lowerer {
             "out" => Some(WordPiece::Out { name, path, folder: false }),
             "outfolder" => Some(WordPiece::Out { name, path, folder: true }),
             "depfile" => Some(WordPiece::DepFile { path }),
-            "scratch" => Some(WordPiece::Scratch { path }),
+            "scratch" | "scratchfolder" => Some(WordPiece::Scratch { path, folder: form == "scratchfolder" }),
+            "textfile" => Some(WordPiece::TextFile { path, text: self.child_expression(node, 1) }),
             _ => None, // The parser has refused it.
         }
     }

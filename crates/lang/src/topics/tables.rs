@@ -190,7 +190,7 @@ pub(super) const EXPRESSIONS: [(&str, &str, &str); 10] = [
     ),
 ];
 
-pub(super) const HOLES: [(&str, &str, &str); 7] = [
+pub(super) const HOLES: [(&str, &str, &str); 9] = [
     (
         "{in …}",
         "The path of a source file, or of all files that match a glob: inputs.",
@@ -217,9 +217,19 @@ pub(super) const HOLES: [(&str, &str, &str); 7] = [
         "`ar rcs {out \"lib.a\"} @{argfile objects}`",
     ),
     (
+        "{textfile …}",
+        "The path of a file that holds a text: a name, then the text. What the text carries is an input.",
+        "`render --settings {textfile \"settings.json\" settings.to_json} {out \"almanac.html\"}`",
+    ),
+    (
         "{scratch …}",
         "A path whose content is removed afterwards; it is the same for all commands of the step.",
         "`cc {source} -o {scratch \"tried\"}`",
+    ),
+    (
+        "{scratchfolder …}",
+        "The path of a folder that is there and empty, and is removed afterwards.",
+        "`render --work {scratchfolder \"work\"} {out \"almanac.html\"}`",
     ),
     (
         "{value}",

@@ -357,9 +357,8 @@ impl Starting<'_> {
         made.map_err(|e| self.machine_refused("its folder cannot be made", &e))?;
         for list in &service.lists {
             let path = self.unmarked(list.path.as_str(), at)?;
-            let text: String = list.lines.iter().map(|line| format!("{line}\n")).collect();
             below
-                .write_whole(&path, text.as_bytes())
+                .write_whole(&path, list.text.as_bytes())
                 .map_err(|e| self.machine_refused("a list cannot be written", &e))?;
         }
         let enclosure = self

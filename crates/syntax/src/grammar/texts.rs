@@ -77,7 +77,7 @@ fn is_hole_form(p: &Parser) -> bool {
     match p.peek_text() {
         "in" => true,
         "argfile" | "list" => matches!(p.peek_second(), TextOpen | Word | Ref | LeftBracket),
-        "out" | "outfolder" | "outdir" | "depfile" | "found" | "scratch" => {
+        "out" | "outfolder" | "outdir" | "depfile" | "found" | "scratch" | "scratchfolder" | "textfile" => {
             matches!(p.peek_second(), TextOpen | Word)
         }
         _ => false,
@@ -85,7 +85,8 @@ fn is_hole_form(p: &Parser) -> bool {
 }
 
 /// Words that forms of holes begin with.
-const FORMS: [&str; 6] = ["in", "out", "outfolder", "depfile", "argfile", "scratch"];
+const FORMS: [&str; 8] =
+    ["in", "out", "outfolder", "depfile", "argfile", "textfile", "scratch", "scratchfolder"];
 
 /// Words that some of them were written with before.
 const FORMS_BEFORE: [(&str, &str); 3] = [("outdir", "outfolder"), ("found", "depfile"), ("list", "argfile")];
@@ -156,5 +157,8 @@ fn hole_form(p: &mut Parser) {
         text(p);
     } else {
         p.expected("the name of a file as a text");
+    }
+    if word == "textfile" {
+        expression(p);
     }
 }

@@ -115,8 +115,10 @@ impl Evaluator<'_> {
                 )
             }
             Value::Map(map) => {
+                self.check_keys(map, span)?;
                 let entries = map.entries.clone();
-                self.all(&entries, |this, (_, thunk)| {
+                self.all(&entries, |this, (key, thunk)| {
+                    this.check_part(key, thunk.span)?;
                     let value = this.force(thunk, span)?;
                     this.verdicts(&value, name, span, found)
                 })?;

@@ -129,6 +129,7 @@ impl Evaluator<'_> {
                 self.all(&items, |this, value| this.effects_of(value, name, span, found))?;
             }
             Value::Map(map) => {
+                self.check_keys(map, span)?;
                 let keys: Vec<String> =
                     map.entries.iter().take(6).map(|(key, _)| format!("{name}/{key}")).collect();
                 let error = Diagnostic::error("wrong-type", format!("`{name}` is several jobs: say which"));

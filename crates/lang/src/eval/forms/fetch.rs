@@ -3,13 +3,13 @@
 use std::sync::Arc;
 
 use nubrik_diagnostic::Diagnostic;
-use nubrik_graph::{ArchiveFormat, Native};
+use nubrik_graph::{Native, Unpacking};
 use nubrik_source::Span;
 
 use super::fields::*;
 use super::{Form, FormEvaluation, FormValues};
 use crate::builtins::*;
-use crate::eval::natives::without_ending;
+use crate::eval::natives::{FORMATS, without_ending};
 use crate::eval::{Evaluator, Result, Scope};
 use crate::value::*;
 
@@ -26,7 +26,12 @@ pub(super) const FORM: Form = Form {
                 true,
                 "http://, https:// or file:// addresses: mirrors, tried in order",
             ),
-            field("digest", FieldType::Text, true, "\"sha256:…\" or \"blake3:…\" of what is fetched"),
+            field(
+                "digest",
+                FieldType::Text,
+                true,
+                "of what is fetched: \"sha256:…\", \"sha512:…\", \"blake3:…\", or \"h1:…\" of the files in a zip",
+            ),
             field(
                 "path",
                 FieldType::Text,
@@ -40,6 +45,7 @@ pub(super) const FORM: Form = Form {
                 false,
                 "how many leading folders of each name are dropped when it is unpacked",
             ),
+            field("format", FieldType::Text, false, FORMATS),
             field("executable", FieldType::Bool, false, "whether it may be executed"),
         ],
         gives: &[],
@@ -69,21 +75,20 @@ impl Evaluator<'_> {
         let Some((digest, digest_span)) = self.plain(values, "digest")? else {
             return self.failed_before(span);
         };
-        let is_hex =
-            |hex: &str| hex.len() == 64 && hex.bytes().all(|b| matches!(b, b'0'..=b'9' | b'a'..=b'f'));
-        let hex = digest.strip_prefix("sha256:").or(digest.strip_prefix("blake3:"));
-        if !hex.is_some_and(is_hex) {
+        if !is_digest(&digest) {
             let error = Diagnostic::error("wrong-type", format!("`{digest}` is not a digest"));
-            let error = error.note("64 small hexadecimal digits after `sha256:` or `blake3:`");
+            let error = error
+                .note("small hexadecimal digits: 64 after `sha256:` or `blake3:`, 128 after `sha512:`")
+                .note("or base64: 88 characters after `sha512:`, 44 after `h1:`");
             return self
                 .fail(digest_span, error.mend("digest = \"sha256:…\", as `sha256sum FILE` prints it"));
         }
         let last = urls[0].split(['?', '#']).next().unwrap_or("").rsplit('/').next().unwrap_or("").to_owned();
         let unpack = values.bool("unpack");
-        if unpack && ArchiveFormat::of_file(&last).is_none() {
-            let error = Diagnostic::error("wrong-type", format!("the name `{last}` tells of no archive"));
-            return self.fail(url_span, error.note("archives end in .tar.gz, .tar.zst, .tar or .zip"));
-        }
+        let format = match unpack {
+            true => Some(self.archive_format(values, &last, url_span)?),
+            false => None,
+        };
         let default = if unpack { without_ending(&last).to_owned() } else { last };
         let (path, path_span) = self.plain(values, "path")?.unwrap_or_else(|| (default.into(), url_span));
         let strip = self.small_number(values, "strip")?.unwrap_or(0);
@@ -91,9 +96,47 @@ impl Evaluator<'_> {
         let native = Native::Fetch {
             urls,
             digest,
-            unpack: unpack.then_some(strip),
+            unpack: format.map(|format| Unpacking { format, strip }),
             executable: values.bool("executable"),
         };
         self.enter_native(scope, draft, native, format!("fetch {path}"), span)
+    }
+}
+
+/// Whether a text is a digest of a kind that is known, as it is written.
+fn is_digest(text: &str) -> bool {
+    let Some((method, digest)) = text.split_once(':') else { return false };
+    let hex = |len| digest.len() == len && digest.bytes().all(|b| matches!(b, b'0'..=b'9' | b'a'..=b'f'));
+    let base64 = |len, padding| {
+        digest.len() == len
+            && digest.strip_suffix(padding).is_some_and(|digits| {
+                digits.bytes().all(|b| b.is_ascii_alphanumeric() || matches!(b, b'+' | b'/'))
+            })
+    };
+    match method {
+        "sha256" | "blake3" => hex(64),
+        "sha512" => hex(128) || base64(88, "=="),
+        "h1" => base64(44, "="),
+        _ => false,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::is_digest;
+
+    #[test]
+    fn digests_have_the_length_and_digits_of_their_kind() {
+        for good in [
+            format!("sha256:{}", "0a".repeat(32)),
+            format!("sha512:{}", "0a".repeat(64)),
+            format!("sha512:{}==", "a+".repeat(43)),
+            format!("h1:{}=", "Z".repeat(43)),
+        ] {
+            assert!(is_digest(&good), "{good}");
+        }
+        for bad in ["", "sha256:", "sha256", &format!("sha256:{}", "0A".repeat(32)), "md5:00", "h1:="] {
+            assert!(!is_digest(bad), "{bad}");
+        }
     }
 }

@@ -46,8 +46,6 @@ pub(crate) struct Form {
 pub(crate) enum FormEvaluation {
     /// With the fields between its braces.
     Braces(for<'w> fn(&mut Evaluator<'w>, &Scope, &FormValues, Span) -> Result<Value>),
-    /// With a map in place of fields.
-    Map(for<'w> fn(&mut Evaluator<'w>, &Scope, Value, Span) -> Result<Value>),
     /// With the arguments between its round brackets.
     Round(for<'w> fn(&mut Evaluator<'w>, &Scope, &[Arg], Span) -> Result<Value>),
     /// It is a value by itself.
@@ -262,7 +260,6 @@ mod tests {
         for form in &FORMS {
             let shape = match form.way {
                 FormEvaluation::Braces(_) => CallShape::Braces,
-                FormEvaluation::Map(_) => CallShape::Map,
                 FormEvaluation::Round(_) => CallShape::Brackets,
                 FormEvaluation::Plain(_) => CallShape::Plain,
             };

@@ -1,14 +1,12 @@
 //! `pack`: an archive, made by the tool itself.
 
-use std::sync::Arc;
-
-use nubrik_diagnostic::Diagnostic;
-use nubrik_graph::{ArchiveFormat, Native};
+use nubrik_graph::Native;
 use nubrik_source::Span;
 
 use super::fields::*;
 use super::{Form, FormEvaluation, FormValues};
 use crate::builtins::*;
+use crate::eval::natives::FORMATS;
 use crate::eval::{Evaluator, Result, Scope};
 use crate::value::*;
 
@@ -27,12 +25,7 @@ pub(super) const FORM: Form = Form {
             ),
             field("files", FieldType::Places, true, "what goes where in the archive"),
             field("prefix", FieldType::Text, false, "a folder in the archive that holds everything"),
-            field(
-                "format",
-                FieldType::Text,
-                false,
-                "\"tar.gz\", \"tar.zst\", \"tar\" or \"zip\", if the name does not say it",
-            ),
+            field("format", FieldType::Text, false, FORMATS),
         ],
         gives: &[],
         example: "target release = pack {\n    path = \"almanac-1.2.tar.gz\"\n    prefix = \"almanac-1.2\"\n    files = { \"bin/tidecast\": tidecast }\n}",
@@ -48,28 +41,7 @@ impl Evaluator<'_> {
         span: Span,
     ) -> Result<Value> {
         let (path, path_span) = self.plain(values, "path")?.unwrap_or_else(|| ("".into(), span));
-        let format = match self.plain(values, "format")? {
-            Some((name, span)) => match ArchiveFormat::named(&name) {
-                Some(format) => format,
-                None => {
-                    let names: Vec<Arc<str>> = ArchiveFormat::ALL.iter().map(|(n, _)| (*n).into()).collect();
-                    return self.fail(span, crate::types::not_an_alternative(&name, &names));
-                }
-            },
-            None => match ArchiveFormat::of_file(&path) {
-                Some(format) => format,
-                None => {
-                    let error =
-                        Diagnostic::error("wrong-type", format!("the name \"{path}\" tells of no format"));
-                    let stem = path.rsplit_once('.').map_or(&*path, |(stem, _)| stem).to_owned();
-                    let error = error.note("archives end in .tar.gz, .tar.zst, .tar or .zip");
-                    return self.fail(
-                        path_span,
-                        error.mend(format!("\"{stem}.tar.gz\"")).mend(format!("\"{stem}.zip\"")),
-                    );
-                }
-            },
-        };
+        let format = self.archive_format(values, &path, path_span)?;
         let prefix = match self.plain(values, "prefix")? {
             Some((prefix, span)) => {
                 self.check_name(&prefix, span)?;

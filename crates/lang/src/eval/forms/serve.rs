@@ -251,8 +251,9 @@ impl Evaluator<'_> {
         let mut strands = Leaves::new();
         commands.iter().flat_map(|c| &c.stages).flat_map(all_strands).for_each(|s| leaves(s, &mut strands));
         for strand in strands {
-            if let WordStrand::Scratch { path, .. } = strand {
-                draft.step.scratch.push(scratch_path(&draft.step.folder, path));
+            if let WordStrand::Scratch { path, folder, .. } = strand {
+                let path = scratch_path(&draft.step.folder, path);
+                draft.step.scratch.push(if *folder { path.child("contents") } else { path });
             }
         }
         let mut all = Vec::new();

@@ -1,13 +1,12 @@
 //! `unpack`: what is in an archive, made by the tool itself.
 
-use nubrik_diagnostic::Diagnostic;
-use nubrik_graph::{ArchiveFormat, Native};
+use nubrik_graph::{Native, Unpacking};
 use nubrik_source::Span;
 
 use super::fields::*;
 use super::{Form, FormEvaluation, FormValues};
 use crate::builtins::*;
-use crate::eval::natives::without_ending;
+use crate::eval::natives::{FORMATS, without_ending};
 use crate::eval::{Evaluator, Result, Scope};
 use crate::value::*;
 
@@ -19,6 +18,7 @@ pub(super) const FORM: Form = Form {
         doc: "The folder that an archive holds.",
         fields: &[
             field("archive", FieldType::File, true, "a .tar, .tar.gz, .tar.zst or .zip"),
+            field("format", FieldType::Text, false, FORMATS),
             field("strip", FieldType::Int, false, "how many leading folders of each name are dropped"),
             field(
                 "path",
@@ -44,16 +44,14 @@ impl Evaluator<'_> {
             values.get("archive").map_or((Value::None, span), |(v, s)| (v.clone(), s));
         let archive = self.one_file(&archive, archive_span)?;
         let name = archive.path.name().to_owned();
-        if ArchiveFormat::of_file(&name).is_none() {
-            let error = Diagnostic::error("wrong-type", format!("the name `{name}` tells of no archive"));
-            return self.fail(archive_span, error.note("archives end in .tar.gz, .tar.zst, .tar or .zip"));
-        }
+        let format = self.archive_format(values, &name, archive_span)?;
         let (path, path_span) =
             self.plain(values, "path")?.unwrap_or_else(|| (without_ending(&name).into(), span));
         let strip = self.small_number(values, "strip")?.unwrap_or(0);
         let mut draft = self.native_draft(scope, &path, true, path_span)?;
         let id = self.file_id(&archive);
         draft.inputs.push(archive);
-        self.enter_native(scope, draft, Native::Unpack { archive: id, strip }, format!("unpack {name}"), span)
+        let native = Native::Unpack { archive: id, how: Unpacking { format, strip } };
+        self.enter_native(scope, draft, native, format!("unpack {name}"), span)
     }
 }

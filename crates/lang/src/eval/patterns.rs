@@ -1,0 +1,90 @@
+//! Regular expressions: of the kind whose search takes time in proportion to the text.
+
+use std::sync::Arc;
+
+use nubrik_diagnostic::Diagnostic;
+use nubrik_source::Span;
+use regex::{Match, Regex, RegexBuilder};
+
+use super::calls::Given;
+use super::{Evaluator, Result};
+use crate::builtins::Method;
+use crate::value::*;
+
+/// How many bytes a text may have in which a regular expression is looked for.
+const SEARCHED_LIMIT: usize = 64 << 10;
+
+/// How many bytes a regular expression may take once it is prepared.
+const PREPARED_LIMIT: usize = 1 << 20;
+
+impl Evaluator<'_> {
+    /// `matches`, `captures` and `replace_matches`.
+    pub(super) fn matched(
+        &mut self,
+        text: &Arc<str>,
+        method: Method,
+        args: &[Given<'_>],
+        span: Span,
+    ) -> Result<Value> {
+        let pattern = self.pattern(&args[0])?;
+        if text.len() > SEARCHED_LIMIT {
+            let error = Diagnostic::error("too-large", "this text is too large for a regular expression");
+            let error = error.note("a text that is searched may have 64 KiB");
+            return self.fail(span, error.mend("a step that searches the file"));
+        }
+        self.count(1 + (text.len() * pattern.as_str().len() / 1024) as u64, span)?;
+        let group = |found: Option<Match<'_>>| found.map_or(Value::None, |found| Value::text(found.as_str()));
+        match method {
+            Method::Matches => Ok(Value::Bool(pattern.is_match(text))),
+            Method::Captures => Ok(match pattern.captures(text) {
+                Some(found) => Value::List(found.iter().map(group).collect()),
+                None => Value::None,
+            }),
+            _ => {
+                let to = self.text_arg(&args[1])?;
+                let (mut replaced, mut end) = (String::new(), 0);
+                for found in pattern.captures_iter(text) {
+                    let Some(whole) = found.get(0) else { continue };
+                    replaced.push_str(&text[end..whole.start()]);
+                    found.expand(&to, &mut replaced);
+                    end = whole.end();
+                    // A search may look at all the rest.
+                    self.count(1 + ((text.len() - end) / 1024) as u64, span)?;
+                    if replaced.len() > super::limits::TEXT_LIMIT {
+                        break;
+                    }
+                }
+                replaced.push_str(&text[end..]);
+                self.room_for_text(replaced.len(), span)?;
+                Ok(Value::text(&replaced))
+            }
+        }
+    }
+
+    /// A regular expression; each is prepared once.
+    fn pattern(&mut self, arg: &Given<'_>) -> Result<Regex> {
+        let text = self.text_arg(arg)?;
+        if let Some(known) = self.memos.patterns.get(&text) {
+            return Ok(known.clone());
+        }
+        let prepared = RegexBuilder::new(&text).size_limit(PREPARED_LIMIT).nest_limit(50).build();
+        match prepared {
+            Ok(pattern) => {
+                self.count(64 + text.len() as u64, arg.span)?;
+                self.memos.patterns.insert(text, pattern.clone());
+                Ok(pattern)
+            }
+            Err(regex::Error::CompiledTooBig(_)) => {
+                let error = Diagnostic::error("too-large", "this regular expression grows too large");
+                self.fail(arg.span, error.note("repetitions such as {1000} multiply"))
+            }
+            Err(wrong) => {
+                let written = wrong.to_string();
+                let why = written.lines().last().unwrap_or("").trim_start_matches("error: ").to_owned();
+                let error = Diagnostic::error("bad-pattern", format!("{text:?} is no regular expression"));
+                let error = error.note(why);
+                self.fail(arg.span, error.note("between '…' nothing needs escaping but the quote itself"))
+            }
+        }
+    }
+}
