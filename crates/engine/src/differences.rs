@@ -341,6 +341,10 @@ fn describe_native(graph: &Graph, step: &Step, add: &mut dyn FnMut(Part, &str)) 
         Some(Native::Stage { files } | Native::Pack { files, .. }) => {
             files.iter().for_each(|p| add(Part::Text, &format!("{} from {}", p.to, path(p.from))));
         }
+        Some(Native::Extract { file, patterns }) => {
+            add(Part::Text, path(*file));
+            patterns.iter().for_each(|(name, pattern)| add(Part::Text, &format!("{name}: {pattern}")));
+        }
         Some(Native::Part { folder, path: part, .. }) => {
             add(Part::Text, &format!("{part} of {}", path(*folder)));
         }

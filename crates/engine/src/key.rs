@@ -273,6 +273,10 @@ mod tests {
         let place = |to: &str, from: u32| Placement { to: to.into(), from: FileId(from) };
         let as_tar = |strip| Unpacking { format: ArchiveFormat::Tar, strip };
         let as_zip = Unpacking { format: ArchiveFormat::Zip, strip: 0 };
+        let extract = |file, name: &str, pattern: &str| Native::Extract {
+            file: FileId(file),
+            patterns: vec![(name.into(), pattern.into())],
+        };
         let fetch = |url: &str, unpack: Option<Unpacking>, digest: &str| Native::Fetch {
             urls: vec![url.into()],
             digest: digest.into(),
@@ -297,6 +301,10 @@ mod tests {
             Native::Part { folder: FileId(0), path: "a".into(), is_folder: true },
             Native::Part { folder: FileId(0), path: "b".into(), is_folder: false },
             Native::Part { folder: FileId(1), path: "a".into(), is_folder: false },
+            extract(0, "uses", "a"),
+            extract(1, "uses", "a"),
+            extract(0, "names", "a"),
+            extract(0, "uses", "b"),
             fetch("https://a.example/a.tar", None, "sha256:1"),
             fetch("https://a.example/a.tar", None, "sha256:2"),
             fetch("https://a.example/a.tar", Some(as_tar(0)), "sha256:1"),

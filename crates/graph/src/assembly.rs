@@ -202,6 +202,10 @@ impl Assembly {
                 Native::Pack { format, files: self.placements(from)? }
             }
             4 => Native::Unpack { archive: self.read_file(from)?, how: unpacking(from)? },
+            7 => Native::Extract {
+                file: self.read_file(from)?,
+                patterns: from.list(|from| Ok((text(from)?, text(from)?)))?,
+            },
             6 => Native::Part { folder: self.read_file(from)?, path: text(from)?, is_folder: from.bool()? },
             5 => Native::Fetch {
                 urls: from.list(text)?,

@@ -216,6 +216,14 @@ fn write_native(graph: &Tables, native: &Native, purpose: Purpose, out: &mut Enc
             write_file(graph, *archive, purpose, out);
             write_unpacking(*how, out);
         }
+        Native::Extract { file, patterns } => {
+            out.u8(7);
+            write_file(graph, *file, purpose, out);
+            out.list(patterns, |out, (name, pattern)| {
+                out.text(name);
+                out.text(pattern);
+            });
+        }
         Native::Part { folder, path, is_folder } => {
             out.u8(6);
             write_file(graph, *folder, purpose, out);

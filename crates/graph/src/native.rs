@@ -128,6 +128,14 @@ pub enum Native<F = FileId> {
         /// Whether that is a folder, too.
         is_folder: bool,
     },
+    /// Looks in a file for what regular expressions find, and writes that down as JSON: an object with a list of texts for
+    /// each of them.
+    Extract {
+        /// The file.
+        file: F,
+        /// What is looked for: names, and the regular expressions.
+        patterns: Vec<(Arc<str>, Arc<str>)>,
+    },
     /// Fetches what has a known digest.
     Fetch {
         /// Where from: mirrors, tried in order.

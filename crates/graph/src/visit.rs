@@ -93,6 +93,7 @@ impl<F> Native<F> {
             }
             Native::Unpack { archive, how: _ } => visit(archive),
             Native::Part { folder, path: _, is_folder: _ } => visit(folder),
+            Native::Extract { file, patterns: _ } => visit(file),
             Native::Write { text: _, executable: _ }
             | Native::Fetch { urls: _, digest: _, unpack: _, executable: _ } => {}
         }
@@ -110,6 +111,9 @@ impl<F> Native<F> {
             Native::Stage { files } => Native::Stage { files: placed(files) },
             Native::Pack { format, files } => Native::Pack { format: *format, files: placed(files) },
             Native::Unpack { archive, how } => Native::Unpack { archive: name(archive), how: *how },
+            Native::Extract { file, patterns } => {
+                Native::Extract { file: name(file), patterns: patterns.clone() }
+            }
             Native::Part { folder, path, is_folder } => {
                 Native::Part { folder: name(folder), path: path.clone(), is_folder: *is_folder }
             }

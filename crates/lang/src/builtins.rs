@@ -22,6 +22,7 @@ pub enum Builtin {
     SystemLibrary,
     Sample,
     Probe,
+    Extract,
     LoadCsv,
     LoadJson,
     LoadToml,
@@ -29,6 +30,7 @@ pub enum Builtin {
     Env,
     Host,
     Beside,
+    Demand,
 }
 
 /// What a field of a form takes.
@@ -159,6 +161,7 @@ pub enum Method {
     Ext,
     Folder,
     Below,
+    RelativeTo,
     Join,
     Split,
     Lines,
@@ -188,6 +191,7 @@ pub enum Method {
     ToJson,
     FromJson,
     Matches,
+    FindAll,
     Captures,
     ReplaceMatches,
 }
@@ -218,7 +222,7 @@ const fn method_info(
 }
 
 /// All methods and properties.
-pub const METHODS: [MethodInfo; 37] = [
+pub const METHODS: [MethodInfo; 39] = [
     method_info("path", 0, Method::Path, "files", "the whole path from the workspace's root"),
     method_info("name", 0, Method::Name, "files", "the last part of the path: `fit.c`"),
     method_info("stem", 0, Method::Stem, "files", "the name without its last ending: `fit`"),
@@ -230,6 +234,13 @@ pub const METHODS: [MethodInfo; 37] = [
         Method::Below,
         "files",
         "the path below a folder; of an output, the name that it was given",
+    ),
+    method_info(
+        "relative_to",
+        1,
+        Method::RelativeTo,
+        "files",
+        "the path as it is written from a folder, or from the folder of a file: `../lib/fit.c`",
     ),
     method_info("join", 1, Method::Join, "lists", "one text of all items, with a text between them"),
     method_info("split", 1, Method::Split, "texts", "the parts between occurrences of a text"),
@@ -326,6 +337,13 @@ pub const METHODS: [MethodInfo; 37] = [
         Method::Captures,
         "texts",
         "what a regular expression finds first: the whole, then each of its groups; `none` if nothing",
+    ),
+    method_info(
+        "find_all",
+        1,
+        Method::FindAll,
+        "texts",
+        "all that a regular expression finds: of each match the first group, or else all of it",
     ),
     method_info(
         "replace_matches",

@@ -33,7 +33,7 @@ mod value;
 mod world;
 
 pub use address::{AddressPattern, PatternProblem, Wanted};
-pub use eval::{Evaluation, Evaluator, OptionInfo, Setting, SettingValue};
+pub use eval::{Evaluation, Evaluator, OptionInfo, Setting, SettingValue, write_json_text};
 pub use parallel::evaluate_below;
 pub use trail::{REQUEST, Trail, Unit, WatchedWorld};
 pub use world::{

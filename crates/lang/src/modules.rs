@@ -5,7 +5,7 @@ use std::rc::Rc;
 use std::sync::Arc;
 
 use nubrik_diagnostic::{Diagnostic, nearest};
-use nubrik_source::{Sources, Span, WsPath};
+use nubrik_source::{Sources, Span, TextId, WsPath};
 use nubrik_syntax::parse;
 
 use crate::address::WithinPattern;
@@ -47,6 +47,11 @@ pub(crate) struct Modules {
 impl Modules {
     pub fn get(&self, id: ModuleId) -> &Rc<Module> {
         &self.modules[id.index()]
+    }
+
+    /// The module that a file was read as.
+    pub fn of_file(&self, file: TextId) -> Option<&Rc<Module>> {
+        self.modules.iter().find(|module| module.file == file)
     }
 
     /// Loads the package in a folder.

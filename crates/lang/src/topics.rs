@@ -63,6 +63,13 @@ fn method_example(info: &crate::builtins::MethodInfo) -> String {
         Method::Get => "depths.get(\"ardle\", 0)",
         Method::Slice => "names.slice(0, 10)",
         Method::SortedBy => "tables.sorted_by(\"stem\")",
+        Method::IndexBy => "tables.index_by(\"stem\")[\"tides\"]",
+        Method::GroupBy => "tables.group_by(\"ext\")[\"csv\"]",
+        Method::RelativeTo => "page.relative_to(index)",
+        Method::Matches => "name.matches('^v\\d+$')",
+        Method::FindAll => "line.find_all('[\\w.]+')",
+        Method::Captures => "release.captures('v(\\d+)\\.(\\d+)')[1]",
+        Method::ReplaceMatches => "title.replace_matches('\\s+', \"_\")",
         Method::UniqueBy => "tables.unique_by(\"stem\")",
         _ => {
             let value = match info.of {

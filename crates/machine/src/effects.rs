@@ -20,6 +20,8 @@ pub enum EffectProblem {
     NoTool(ToolProblem),
     /// A program cannot be started.
     NotStarted(PathBuf, io::Error),
+    /// A file of arguments cannot be written.
+    NotWritten(PathBuf, io::Error),
 }
 
 /// How an effect ended.
@@ -89,6 +91,11 @@ fn run_all(
     let root = machine.root();
     let work = root.join(effect.step.work.path().as_str());
     let environment = environment(&work, loan, effect)?;
+    // They stay: the same job may run twice at once, with the same files.
+    for list in &effect.step.lists {
+        let written = machine.below().write_whole(list.path.as_str(), list.text.as_bytes());
+        written.map_err(|e| EffectProblem::NotWritten(root.join(list.path.as_str()), e))?;
+    }
     let count = effect.step.commands.len();
     for (number, pipeline) in effect.step.commands.iter().enumerate() {
         let args = if number + 1 == count { args } else { &[] };

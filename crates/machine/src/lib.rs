@@ -20,6 +20,7 @@
 
 mod boxes;
 mod effects;
+mod extract;
 mod fetch;
 mod ground;
 mod libraries;

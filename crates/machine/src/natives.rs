@@ -52,6 +52,11 @@ pub(crate) fn work(
             let name = archive.path.name();
             unpacked(name, &root.join(archive.path.as_str()), &path, *how)
         }
+        Native::Extract { file, patterns } => {
+            let found = crate::extract::extract(&root.join(file.path.as_str()), patterns)?;
+            let answer = below.fresh_file(to, 0o644);
+            answer.and_then(|mut answer| answer.write_all(found.as_bytes())).map_err(io)
+        }
         Native::Part { folder, path, is_folder } => take_part(root, below, (folder, path, *is_folder), to),
         Native::Fetch { urls, digest, unpack, executable } => {
             let Some(how) = unpack else {

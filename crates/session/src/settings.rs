@@ -30,7 +30,7 @@ pub struct SettingsProblem {
     pub mend: Option<String>,
 }
 
-const KEYS: [&str; 3] = ["jobs", "hide_undeclared", "profiles"];
+const KEYS: [&str; 4] = ["at_least", "jobs", "hide_undeclared", "profiles"];
 
 /// Names of profiles that mean something else in the folder of results.
 const TAKEN_PROFILES: [&str; 1] = ["default"];
@@ -66,6 +66,12 @@ impl Settings {
                 mend: is_unquoted.then_some(value),
             }
         })?;
+        // What a newer nubrik knows more than this one is wrong for another reason.
+        if let Some((_, value)) =
+            sorted(table.get_ref()).into_iter().find(|(key, _)| key.get_ref() == "at_least")
+        {
+            check_version(value)?;
+        }
         let mut settings = Settings::default();
         for (key, value) in sorted(table.get_ref()) {
             let wrong = |message: &str, mend: &str| {
@@ -76,6 +82,7 @@ impl Settings {
                     Some(jobs @ 1..=4096) => settings.jobs = Some(jobs),
                     _ => return wrong("`jobs` is a number from 1 to 4096", "4"),
                 },
+                ("at_least", _) => {}
                 ("hide_undeclared", DeValue::Boolean(hide)) => settings.hide_undeclared = *hide,
                 ("hide_undeclared", _) => {
                     return wrong("`hide_undeclared` is true or false", "true");
@@ -100,6 +107,39 @@ impl Settings {
         }
         Ok(settings)
     }
+}
+
+/// Refuses a workspace that needs a newer nubrik.
+fn check_version(value: &Keyed<'_>) -> Result<(), SettingsProblem> {
+    let own = env!("CARGO_PKG_VERSION");
+    let written = match value.get_ref() {
+        DeValue::String(written) => Some(written.as_ref()),
+        _ => None,
+    };
+    match written.map(|written| (written, version(written))) {
+        Some((_, Some(wanted))) if Some(wanted) <= version(own) => Ok(()),
+        Some((written, Some(_))) => {
+            let message = format!("this workspace needs nubrik {written} or newer, and this is {own}");
+            Err(problem(value.span(), message, Some("install a newer nubrik".to_owned())))
+        }
+        _ => {
+            let message = "`at_least` is the smallest version of nubrik, as a text".to_owned();
+            Err(problem(value.span(), message, Some(format!("\"{own}\""))))
+        }
+    }
+}
+
+/// The numbers of a version, of which the last ones may be missing.
+fn version(text: &str) -> Option<[u64; 3]> {
+    let mut numbers = [0; 3];
+    let parts: Vec<&str> = text.split('.').collect();
+    if parts.len() > numbers.len() {
+        return None;
+    }
+    for (number, part) in numbers.iter_mut().zip(parts) {
+        *number = part.parse().ok()?;
+    }
+    Some(numbers)
 }
 
 /// What is in a table, by its keys.

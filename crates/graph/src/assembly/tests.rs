@@ -107,6 +107,7 @@ fn graphs() -> Vec<Tables> {
         Native::Pack { format: ArchiveFormat::TarZst, files: place() },
         Native::Unpack { archive: FileId(0), how: Unpacking { format: ArchiveFormat::Zip, strip: 2 } },
         Native::Part { folder: FileId(4), path: "a/b".into(), is_folder: true },
+        Native::Extract { file: FileId(0), patterns: vec![("uses".into(), "use (.*)".into())] },
         Native::Fetch {
             urls: vec!["https://a.example/a.tar".into()],
             digest: "sha256:1".into(),

@@ -240,7 +240,7 @@ impl Evaluator<'_> {
                         module: id.module,
                         env: None,
                         owner: scope.owner.clone(),
-                        this: None,
+                        this: (decl.kind == DeclKind::Kind).then(|| scope.owner.clone()),
                         config: scope.config,
                     };
                     let value = self.eval(&inner, default)?;

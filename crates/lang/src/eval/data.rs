@@ -196,7 +196,8 @@ impl Evaluator<'_> {
                 let line = text[..wrong.range.start.min(text.len())].matches('\n').count() + 1;
                 let error =
                     Diagnostic::error("bad-data", format!("this {what} is not JSON (line {line} of it)"));
-                self.fail(span, error.note(wrong.diagnostic.message))
+                let why = &wrong.diagnostic.message;
+                self.fail(span, error.note(why.strip_prefix("this is not JSON: ").unwrap_or(why)))
             }
         }
     }

@@ -14,7 +14,12 @@ use crate::hir::*;
 use crate::value::*;
 
 impl Evaluator<'_> {
-    pub(super) fn map(&mut self, entries: Vec<(Arc<str>, Span, Scope, ExprId)>) -> Result<Value> {
+    /// A map of entries; `probed` says whether the answer of a probe decides which there are.
+    pub(super) fn map(
+        &mut self,
+        entries: Vec<(Arc<str>, Span, Scope, ExprId)>,
+        probed: bool,
+    ) -> Result<Value> {
         let mut seen: FxHashSet<Arc<str>> = FxHashSet::default();
         let mut thunks = Vec::new();
         for (key, key_span, scope, value) in entries {
@@ -37,15 +42,13 @@ impl Evaluator<'_> {
             };
             thunks.push((key, Rc::new(thunk)));
         }
-        Ok(Value::Map(Rc::new(Map::new(thunks))))
+        let keys = if probed { Keys::Lookup } else { Keys::Names };
+        Ok(Value::Map(Rc::new(Map { keys, ..Map::new(thunks) })))
     }
 
     pub(super) fn each(&mut self, scope: &Scope, each: &Each, span: Span) -> Result<Value> {
         let items_span = self.module(scope.module).span(each.items);
-        let (items, probed) = match each.key {
-            Some(_) => (self.without_probes(items_span, |this| this.eval(scope, each.items))?, false),
-            None => self.probes_in(|this| this.eval(scope, each.items))?,
-        };
+        let (items, mut probed) = self.probes_in(|this| this.eval(scope, each.items))?;
         let rows = self.rows(items, probed, each.names, items_span)?;
         let mut inner_scopes = Vec::new();
         for slots in rows {
@@ -53,30 +56,24 @@ impl Evaluator<'_> {
             let env = Env { parent: scope.env.clone(), slots: RefCell::new(slots) };
             inner_scopes.push(Scope { env: Some(Rc::new(env)), ..scope.clone() });
         }
-        let kept = self.all(&inner_scopes, |this, inner| match each.test {
-            Some(test) if each.key.is_some() => {
-                let span = this.module(inner.module).span(test);
-                this.without_probes(span, |this| this.boolean(inner, test))
-            }
-            Some(test) => this.boolean(inner, test),
-            None => Ok(true),
-        })?;
-        let inner_scopes: Vec<Scope> =
-            inner_scopes.into_iter().zip(kept).filter(|(_, k)| *k).map(|(s, _)| s).collect();
-        match each.key {
-            None => {
-                let values = self.all(&inner_scopes, |this, inner| this.eval(inner, each.give))?;
-                Ok(Value::List(values.into()))
-            }
-            Some(key) => {
-                let key_span = self.module(scope.module).span(key);
-                let entries = self.all(&inner_scopes, |this, inner| {
-                    let key = this.without_probes(key_span, |this| this.key(inner, key))?;
-                    Ok((key, key_span, inner.clone(), each.give))
-                })?;
-                self.map(entries)
-            }
+        if let Some(test) = each.test {
+            let (kept, tests_probed) =
+                self.probes_in(|this| this.all(&inner_scopes, |this, inner| this.boolean(inner, test)))?;
+            probed |= tests_probed;
+            let mut kept = kept.into_iter();
+            inner_scopes.retain(|_| kept.next().unwrap_or(false));
         }
+        let Some(key) = each.key else {
+            let values = self.all(&inner_scopes, |this, inner| this.eval(inner, each.give))?;
+            return Ok(Value::List(values.into()));
+        };
+        let key_span = self.module(scope.module).span(key);
+        let (entries, keys_probed) = self.probes_in(|this| {
+            this.all(&inner_scopes, |this, inner| {
+                Ok((this.key(inner, key)?, key_span, inner.clone(), each.give))
+            })
+        })?;
+        self.map(entries, probed || keys_probed)
     }
 
     /// The values of an `each`'s names for each round; `probed` says whether what it goes through rests on a probe.
@@ -136,26 +133,9 @@ impl Evaluator<'_> {
         Ok((value?, probed))
     }
 
-    /// The value of an expression that decides which keys there are: no probe may.
-    pub(super) fn without_probes<T>(
-        &mut self,
-        span: Span,
-        work: impl FnOnce(&mut Self) -> Result<T>,
-    ) -> Result<T> {
-        let (value, probed) = self.noting_probes(work);
-        if probed {
-            let error =
-                Diagnostic::error("probe-in-key", "the answer of a probe cannot decide which keys there are");
-            let error = error.note("`nubrik list` shows all targets without running anything");
-            return self
-                .fail(span, error.mend("keys from a glob or a data file, and the probe inside the entry"));
-        }
-        value
-    }
-
     pub(super) fn key(&mut self, scope: &Scope, id: ExprId) -> Result<Arc<str>> {
         let span = self.module(scope.module).span(id);
-        let value = self.without_probes(span, |this| this.eval(scope, id))?;
+        let value = self.eval(scope, id)?;
         match value {
             Value::Text(Text::Plain(text)) => {
                 if text.chars().any(char::is_control) {
@@ -183,9 +163,16 @@ impl Evaluator<'_> {
         if map.keys == Keys::Names {
             return Ok(());
         }
-        let error = Diagnostic::error("probe-in-key", "the keys of this map rest on the answer of a probe");
+        let error =
+            Diagnostic::error("probe-in-key", "the answer of a probe cannot decide which keys there are");
         let error = error.note("`nubrik list` shows all targets without running anything");
-        self.fail(span, error.mend("keys from a glob or a data file, and the probe inside the entry"))
+        let error = error.mend("keys from a glob or a data file, and the probe inside the entry");
+        match map.entries.first() {
+            Some((_, thunk)) => {
+                self.fail(span, error.related(thunk.span, "this is the value of such an entry"))
+            }
+            None => self.fail(span, error),
+        }
     }
 
     /// Refuses a part of a target's path that no folder can be called after.

@@ -95,12 +95,14 @@ impl Evaluator<'_> {
                 Ok(Value::Record(Rc::new(RecordValue { fields, kind: None })))
             }
             Expr::Map(entries) => {
-                let entries = self.all(entries, |this, (key, value)| {
-                    let key_span = module.span(*key);
-                    let key = this.key(scope, *key)?;
-                    Ok((key, key_span, scope.clone(), *value))
+                let (entries, probed) = self.probes_in(|this| {
+                    this.all(entries, |this, (key, value)| {
+                        let key_span = module.span(*key);
+                        let key = this.key(scope, *key)?;
+                        Ok((key, key_span, scope.clone(), *value))
+                    })
                 })?;
-                self.map(entries)
+                self.map(entries, probed)
             }
             Expr::Each(each) => self.each(scope, each, span),
             Expr::If(condition, then, otherwise) => {

@@ -7,7 +7,6 @@ use nubrik_graph::Native;
 use nubrik_source::{Span, WsPath};
 
 use super::{Evaluator, Result, Scope};
-use crate::rows::digest;
 use crate::value::*;
 use crate::world::{Answer, EntryKind};
 
@@ -71,15 +70,7 @@ impl Evaluator<'_> {
         let mut draft = self
             .draft(&scope.owner, &format!("part-{}{}", &place[..12], if folder { "-folder" } else { "" }));
         let native = Native::Part { folder: self.file_id(&from), path: path.clone(), is_folder: folder };
-        let known = self
-            .drafting
-            .steps
-            .find(digest(draft.step.folder.as_str()), |n| {
-                let step = &self.drafting.graph.steps[n];
-                step.folder == draft.step.folder && step.native.as_deref() == Some(&native)
-            })
-            .map(|n| n as u32);
-        let step = match known {
+        let step = match self.known_native(&draft, &native) {
             Some(known) => Value::Step(known),
             None => {
                 self.outline_output(&mut draft, &None, &name.into(), folder, span)?;

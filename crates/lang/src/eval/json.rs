@@ -24,7 +24,7 @@ impl Evaluator<'_> {
             Value::None => out.push_str("null"),
             Value::Bool(value) => out.push_str(if *value { "true" } else { "false" }),
             Value::Int(number) => drop(write!(out, "{number}")),
-            Value::Text(Text::Plain(text)) => write_text(text, out),
+            Value::Text(Text::Plain(text)) => write_json_text(text, out),
             Value::List(items) => {
                 out.push('[');
                 for (i, item) in items.iter().enumerate() {
@@ -37,7 +37,7 @@ impl Evaluator<'_> {
                 out.push('{');
                 for (i, (key, thunk)) in map.entries.iter().enumerate() {
                     out.push_str(if i > 0 { "," } else { "" });
-                    write_text(key, out);
+                    write_json_text(key, out);
                     out.push(':');
                     let value = self.force(thunk, span)?;
                     self.write_json(&value, span, out)?;
@@ -48,7 +48,7 @@ impl Evaluator<'_> {
                 out.push('{');
                 for (i, (name, value)) in record.fields.iter().enumerate() {
                     out.push_str(if i > 0 { "," } else { "" });
-                    write_text(name, out);
+                    write_json_text(name, out);
                     out.push(':');
                     self.write_json(value, span, out)?;
                 }
@@ -64,8 +64,8 @@ impl Evaluator<'_> {
     }
 }
 
-/// A text between quotes, with what JSON writes otherwise.
-fn write_text(text: &str, out: &mut String) {
+/// Adds a text as JSON: between quotes, with what JSON writes otherwise.
+pub fn write_json_text(text: &str, out: &mut String) {
     out.push('"');
     for c in text.chars() {
         match c {
@@ -83,13 +83,13 @@ fn write_text(text: &str, out: &mut String) {
 
 #[cfg(test)]
 mod tests {
-    use super::write_text;
+    use super::write_json_text;
 
     #[test]
     fn what_a_text_holds_comes_back() {
         for text in ["high \"water\"", "a\\b", "one\n\ttwo\r\u{1}", "Ärdle, 😀", ""] {
             let mut json = String::new();
-            write_text(text, &mut json);
+            write_json_text(text, &mut json);
             let datum = crate::data::json(&json).map(|datum| datum.kind);
             assert_eq!(datum.ok(), Some(crate::data::DatumKind::Text(text.to_owned())), "{json}");
         }

@@ -8,6 +8,7 @@ use nubrik_source::{Span, WsPath};
 use super::calls::Given;
 use super::expressions::unique_files;
 use super::keyed::{sorted, unique};
+use super::words::path_from;
 use super::{Evaluator, Result, Scope};
 use crate::builtins::{METHODS, Method, method};
 use crate::hir::*;
@@ -205,7 +206,13 @@ impl Evaluator<'_> {
                 Ok(Value::text(&json))
             }
             (
-                Method::Path | Method::Name | Method::Stem | Method::Ext | Method::Folder | Method::Below,
+                Method::Path
+                | Method::Name
+                | Method::Stem
+                | Method::Ext
+                | Method::Folder
+                | Method::Below
+                | Method::RelativeTo,
                 Value::File(_) | Value::Step(_) | Value::Record(_) | Value::Files(_),
             ) => {
                 let file = self.one_file(&base, name.span)?;
@@ -230,6 +237,14 @@ impl Evaluator<'_> {
             Method::Name => path.name(),
             Method::Stem => path.stem(),
             Method::Ext => path.extension(),
+            Method::RelativeTo => {
+                let from = self.one_file(&args[0].value, args[0].span)?;
+                let folder = match from.folder {
+                    true => from.path,
+                    false => from.path.parent().unwrap_or_else(WsPath::root),
+                };
+                return Ok(Value::text(&path_from(&folder, path)));
+            }
             Method::Below => {
                 let folder = match &args[0].value {
                     Value::File(folder) if folder.folder => folder.path.clone(),

@@ -63,6 +63,7 @@ pub(crate) use reads::Reads;
 pub(crate) use taking::Taken;
 
 pub use chosen::{Setting, SettingValue};
+pub use json::write_json_text;
 pub use options::OptionInfo;
 pub(crate) use published::check_published_across;
 

@@ -12,12 +12,14 @@ use super::steps::Draft;
 use super::{Evaluator, Result, Scope};
 use crate::globs::{all_below, is_pattern};
 use crate::hir::*;
+use crate::rows::digest;
 use crate::types::Type;
 use crate::value::*;
 use crate::world::{Answer, EntryKind};
 
-/// Where each file goes in a folder or archive.
-type Places = BTreeMap<Arc<str>, FileRef>;
+/// Where each file goes in a folder or archive. Several folders may be laid at one place: then the path of each is part
+/// of its key.
+type Places = BTreeMap<(Arc<str>, Option<WsPath>), FileRef>;
 
 impl Evaluator<'_> {
     pub(super) fn small_number(&mut self, values: &FormValues, name: &str) -> Result<Option<u32>> {
@@ -45,6 +47,14 @@ impl Evaluator<'_> {
         let mut draft = self.draft(&scope.owner, &output);
         self.outline_output(&mut draft, &None, &output, folder, span)?;
         Ok(draft)
+    }
+
+    /// The step that does the very same in the same folder, wherever it was written.
+    pub(super) fn known_native(&self, draft: &Draft, native: &Native) -> Option<u32> {
+        let steps = &self.drafting.graph.steps;
+        let folder = &draft.step.folder;
+        let same = |n: usize| steps[n].folder == *folder && steps[n].native.as_deref() == Some(native);
+        self.drafting.steps.find(digest(folder.as_str()), same).map(|n| n as u32)
     }
 
     pub(super) fn enter_native(
@@ -111,7 +121,7 @@ impl Evaluator<'_> {
         }
         // A file cannot be a folder as well.
         let mut before: Option<&Arc<str>> = None;
-        for path in places.keys() {
+        for (path, _) in places.keys() {
             if let Some(first) =
                 before.filter(|b| path.strip_prefix(&***b).is_some_and(|r| r.starts_with('/')))
             {
@@ -184,11 +194,13 @@ impl Evaluator<'_> {
         file: FileRef,
         span: Span,
     ) -> Result<()> {
-        let key: Arc<str> =
-            if file.folder { format!("{to}/").trim_start_matches('/').into() } else { to.into() };
+        let key: (Arc<str>, _) = match file.folder {
+            true => (format!("{to}/").trim_start_matches('/').into(), Some(file.path.clone())),
+            false => (to.into(), None),
+        };
         match places.get(&key) {
             Some(first) if *first != file => {
-                let message = format!("both `{}` and `{}` would be `{key}`", first.path, file.path);
+                let message = format!("both `{}` and `{}` would be `{}`", first.path, file.path, key.0);
                 let error = Diagnostic::error("made-twice", message);
                 self.fail(
                     span,
@@ -206,7 +218,7 @@ impl Evaluator<'_> {
 
     pub(super) fn placements(&mut self, places: &Places, prefix: &str, draft: &mut Draft) -> Vec<Placement> {
         let mut placements = Vec::new();
-        for (to, file) in places {
+        for ((to, _), file) in places {
             draft.inputs.push(file.clone());
             let to = format!("{prefix}{to}");
             placements.push(Placement { to: to.trim_end_matches('/').into(), from: self.file_id(file) });

@@ -70,6 +70,10 @@ impl Evaluator<'_> {
                 joined.push_text(&b);
                 self.joined_text(joined, span)
             }
+            (Value::Files(_), Value::Text(_)) => self.no_path_in_sum(span),
+            (Value::Files(_), Value::List(b)) if b.iter().any(|item| matches!(item, Value::Text(_))) => {
+                self.no_path_in_sum(span)
+            }
             (Value::Files(a), b) => {
                 let mut files = a.to_vec();
                 files.extend(self.files_of(&b, span)?);
@@ -114,6 +118,13 @@ impl Evaluator<'_> {
                 self.fail(span, error)
             }
         }
+    }
+
+    /// A text is no path in a sum: no type says so there.
+    fn no_path_in_sum(&mut self, span: Span) -> Result<Value> {
+        let error = Diagnostic::error("wrong-type", "cannot add a text to a set of files");
+        let error = error.note("a text is a path only where a type says so, such as that of a parameter");
+        self.fail(span, error.mend("[files, \"path\"]   one list of both, where files are wanted"))
     }
 
     fn contains(&mut self, item: Value, container: Value, span: Span) -> Result<bool> {

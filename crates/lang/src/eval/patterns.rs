@@ -40,6 +40,17 @@ impl Evaluator<'_> {
                 Some(found) => Value::List(found.iter().map(group).collect()),
                 None => Value::None,
             }),
+            Method::FindAll => {
+                let mut all = Vec::new();
+                for found in pattern.captures_iter(text) {
+                    let first = found.iter().skip(1).flatten().next().or(found.get(0));
+                    all.push(group(first));
+                    let end = found.get(0).map_or(0, |whole| whole.end());
+                    self.count(1 + ((text.len() - end) / 1024) as u64, span)?;
+                }
+                self.room_for_texts(all.len(), span)?;
+                Ok(Value::List(all.into()))
+            }
             _ => {
                 let to = self.text_arg(&args[1])?;
                 let (mut replaced, mut end) = (String::new(), 0);
@@ -64,26 +75,31 @@ impl Evaluator<'_> {
     /// A regular expression; each is prepared once.
     fn pattern(&mut self, arg: &Given<'_>) -> Result<Regex> {
         let text = self.text_arg(arg)?;
-        if let Some(known) = self.memos.patterns.get(&text) {
+        self.prepared_pattern(&text, arg.span)
+    }
+
+    /// A regular expression by its text; reports what is wrong with it.
+    pub(super) fn prepared_pattern(&mut self, text: &Arc<str>, span: Span) -> Result<Regex> {
+        if let Some(known) = self.memos.patterns.get(text) {
             return Ok(known.clone());
         }
-        let prepared = RegexBuilder::new(&text).size_limit(PREPARED_LIMIT).nest_limit(50).build();
+        let prepared = RegexBuilder::new(text).size_limit(PREPARED_LIMIT).nest_limit(50).build();
         match prepared {
             Ok(pattern) => {
-                self.count(64 + text.len() as u64, arg.span)?;
-                self.memos.patterns.insert(text, pattern.clone());
+                self.count(64 + text.len() as u64, span)?;
+                self.memos.patterns.insert(text.clone(), pattern.clone());
                 Ok(pattern)
             }
             Err(regex::Error::CompiledTooBig(_)) => {
                 let error = Diagnostic::error("too-large", "this regular expression grows too large");
-                self.fail(arg.span, error.note("repetitions such as {1000} multiply"))
+                self.fail(span, error.note("repetitions such as {1000} multiply"))
             }
             Err(wrong) => {
                 let written = wrong.to_string();
                 let why = written.lines().last().unwrap_or("").trim_start_matches("error: ").to_owned();
                 let error = Diagnostic::error("bad-pattern", format!("{text:?} is no regular expression"));
                 let error = error.note(why);
-                self.fail(arg.span, error.note("between '…' nothing needs escaping but the quote itself"))
+                self.fail(span, error.note("between '…' nothing needs escaping but the quote itself"))
             }
         }
     }

@@ -133,8 +133,10 @@ impl Evaluator<'_> {
             return Ok(Vec::new());
         }
         let keys: Vec<Arc<str>> = match self.declaration(meaning.decl, self.choices.chosen, decl.name.span)? {
-            Value::Map(map) if map.keys == Keys::Lookup => Vec::new(),
-            Value::Map(map) => map.entries.iter().map(|(k, _)| k.clone()).collect(),
+            Value::Map(map) => {
+                self.check_keys(&map, decl.name.span)?;
+                map.entries.iter().map(|(k, _)| k.clone()).collect()
+            }
             Value::Record(record) => record.fields.iter().map(|(n, _)| n.clone()).collect(),
             _ => Vec::new(),
         };

@@ -104,6 +104,7 @@ impl Evaluator<'_> {
         {
             last.stdout = Some(answer.path.clone());
         }
+        self.check_argument_files(&draft, span)?;
         draft.step.commands = pipelines;
         draft.step.env = self.step_env(values.value("env"), &mut draft, span)?;
         draft.step.limits = self.limits(values)?;
@@ -111,8 +112,10 @@ impl Evaluator<'_> {
         let mut inputs = Vec::with_capacity(draft.inputs.len());
         let mut candidates = Vec::new();
         for file in std::mem::take(&mut draft.inputs) {
-            match file.folder && file.maker.is_none() && listed {
-                true => candidates.push(self.folder_set(&file.path)?),
+            // What is in a folder, the commands may read: the listing says what they did.
+            match file.folder && listed {
+                true if file.maker.is_none() => candidates.push(self.folder_set(&file.path)?),
+                true => candidates.push(self.interned(std::slice::from_ref(&file))?),
                 false => self.add_input(&file, &mut inputs)?,
             }
         }

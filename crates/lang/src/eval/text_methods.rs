@@ -68,7 +68,7 @@ impl Evaluator<'_> {
                 Value::Bool(t.ends_with(&*part))
             }
             Method::FromJson => self.parsed_json(t, "text", name.span)?,
-            Method::Matches | Method::Captures | Method::ReplaceMatches => {
+            Method::Matches | Method::Captures | Method::FindAll | Method::ReplaceMatches => {
                 self.matched(t, method, args, name.span)?
             }
             _ => return Ok(None),

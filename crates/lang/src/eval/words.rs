@@ -54,6 +54,17 @@ impl Evaluator<'_> {
         self.fail(*span, error)
     }
 
+    /// Refuses two files of one name with different texts.
+    pub(super) fn check_argument_files(&mut self, draft: &Draft, span: Span) -> Result<()> {
+        let lists = &draft.step.lists;
+        let twice =
+            lists.iter().enumerate().find(|(i, list)| lists[..*i].iter().any(|l| l.path == list.path));
+        let Some((_, twice)) = twice else { return Ok(()) };
+        let message = format!("two files with different texts are called `{}`", twice.path.name());
+        let error = Diagnostic::error("made-twice", message);
+        self.fail(span, error.mend("{textfile \"…\" text} with a name of its own for each"))
+    }
+
     pub(super) fn stage_of(&mut self, stage: &StageValue, span: Span, draft: &mut Draft) -> Result<Stage> {
         let mut words: Vec<Arc<str>> = Vec::with_capacity(stage.words.len());
         for (_, word) in &stage.words {

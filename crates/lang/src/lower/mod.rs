@@ -321,8 +321,12 @@ impl Lowerer {
                     let inner = node.node(id);
                     let Some(token) = inner.words().next() else { continue };
                     let name = self.name(inner, token);
-                    let before: Vec<Name> = params.iter().map(|p| p.name.clone()).collect();
-                    self.new_in_scope(&name, &before);
+                    if let Some(first) = params.iter().find(|p| p.name.text == name.text) {
+                        let first = first.name.span;
+                        self.shadowed(&name, first);
+                    } else if !self.gives_way(&name.text) {
+                        self.new_in_scope(&name, &[]);
+                    }
                     let ty = match inner.type_node() {
                         Some(ty) => self.type_expr(ty),
                         None => TypeExpr { shape: TypeShape::Error },
@@ -344,15 +348,34 @@ impl Lowerer {
         params
     }
 
+    fn shadowed(&mut self, name: &Name, first: Span) {
+        let error = Diagnostic::error("shadowed", format!("`{}` is already defined here", name.text))
+            .related(first, "declared here")
+            .mend("give this one another name");
+        self.report(name.span, error);
+    }
+
+    /// Whether a parameter may take a name: who calls writes it, so that it is called as what it is, and not as what
+    /// is free. Types, kinds and names of the language give way, and inside, the name is the parameter.
+    fn gives_way(&self, name: &str) -> bool {
+        let is_free = !self.module.names.contains_key(name);
+        self.is_shape(name) || (is_free && is_builtin_name(name) && !matches!(name, "self" | "sh"))
+    }
+
+    /// Whether a name is that of a type or kind: they are met where no value is, and any local name may be the same.
+    fn is_shape(&self, name: &str) -> bool {
+        let Some(Bound::Decl(number)) = self.module.names.get(name) else { return false };
+        matches!(self.module.decls[*number as usize].kind, DeclKind::Type | DeclKind::Kind)
+    }
+
     /// Reports a name that is declared already, in this scope or one around it.
     fn new_in_scope(&mut self, name: &Name, scope: &[Name]) {
         let outer = self.scopes.iter().flatten().chain(scope).find(|n| n.text == name.text);
-        let first = outer.map(|n| n.span).or_else(|| self.name_spans.get(&name.text).copied());
+        let declared = || self.name_spans.get(&name.text).copied();
+        let first =
+            outer.map(|n| n.span).or_else(|| if self.is_shape(&name.text) { None } else { declared() });
         if let Some(first) = first {
-            let error = Diagnostic::error("shadowed", format!("`{}` is already defined here", name.text))
-                .related(first, "declared here")
-                .mend("give this one another name");
-            self.report(name.span, error);
+            self.shadowed(name, first);
         } else if is_builtin_name(&name.text) {
             let message = format!("`{}` is a name of the language", name.text);
             self.report(name.span, Diagnostic::error("builtin-name", message));

@@ -238,7 +238,7 @@ pub(super) const HOLES: [(&str, &str, &str); 9] = [
     ),
 ];
 
-pub(super) const ERRORS: [(&str, &str, &str); 51] = [
+pub(super) const ERRORS: [(&str, &str, &str); 53] = [
     (
         "bad-data",
         "A data file does not fit its format or its declared type. The place shown is in the data file.",
@@ -251,7 +251,7 @@ pub(super) const ERRORS: [(&str, &str, &str); 51] = [
     ),
     (
         "bad-key",
-        "A key of a map becomes a folder's name: it cannot be empty, hold `..`, or begin with `@` or `~`.",
+        "A key that is part of a target's path cannot be empty, hold `..`, or begin with `@` or `~`. Other keys can.",
         "{ \"../x\": … }",
     ),
     (
@@ -267,12 +267,22 @@ pub(super) const ERRORS: [(&str, &str, &str); 51] = [
     ("builtin-name", "This name has a meaning in the language, so it cannot be declared.", "let step = 1"),
     ("chained-comparison", "Comparisons cannot be chained: join two of them with `and`.", "1 < x < 3"),
     (
+        "bad-pattern",
+        "A text is no regular expression. Groups, classes, repetitions and anchors are known; what would need going back in the text, such as a reference to a group, is not.",
+        "name.matches('(unclosed')",
+    ),
+    (
         "cycle",
         "Something depends on itself, directly or through others. Each reference is shown once, with its line.",
         "target a = f(b), target b = f(a)",
     ),
     ("declared-twice", "Two declarations, fields, keys or options have one name.", "let a = 1, let a = 2"),
     ("empty-command", "A command needs a program to start.", "run = ` `"),
+    (
+        "demanded",
+        "A kind or function demands something of what it is given, and says what.",
+        "demand(stations.len > 0, \"a chart needs a station\", stations)   with no station",
+    ),
     (
         "made-twice",
         "Two steps make the same path, or two results would have the same place in `out`.",

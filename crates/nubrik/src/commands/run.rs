@@ -164,6 +164,10 @@ fn run_effect(
             let message = format!("cannot start {}: {problem}", program.display());
             Err(say_wrong(console, Exit::Machine, &message, &[]))
         }
+        Err(EffectProblem::NotWritten(file, problem)) => {
+            let message = format!("cannot write {}: {problem}", file.display());
+            Err(say_wrong(console, Exit::Machine, &message, &[]))
+        }
     }
 }
 

@@ -4,7 +4,7 @@ use std::collections::HashSet;
 use std::path::PathBuf;
 
 use nubrik_engine::{Event, Refusal, Verdict};
-use nubrik_graph::{Graph, StepId};
+use nubrik_graph::{Graph, Native, StepId};
 
 use super::news::SaidSoFar;
 use super::paint::{Ink, Paint};
@@ -65,6 +65,11 @@ impl<'g> Telling<'g> {
             return None;
         }
         let step = self.graph.step(id);
+        // There is one for each source, and what comes of them is told by the steps that they decide.
+        let only_looks = matches!(step.native.as_deref(), Some(Native::Extract { .. }));
+        if only_looks && failure.is_none() && !self.told.unchanged {
+            return None;
+        }
         let target = &*self.graph.title(id);
         if matches!(verdict, Verdict::Blocked | Verdict::Unstarted) {
             self.news.keep_not_begun(id, *verdict, reason.to_string());

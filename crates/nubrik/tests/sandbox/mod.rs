@@ -58,6 +58,13 @@ impl Run {
         last
     }
 
+    /// Panics unless these words were printed.
+    pub fn says(self, words: &str) -> Run {
+        let said = self.stdout.contains(words) || self.stderr.contains(words);
+        assert!(said, "{words}\n--- stdout\n{}\n--- stderr\n{}", self.stdout, self.stderr);
+        self
+    }
+
     /// Panics with everything printed unless the program ended with this code.
     pub fn expect(self, code: i32) -> Run {
         assert_eq!(self.code, code, "\n--- stdout\n{}\n--- stderr\n{}", self.stdout, self.stderr);

@@ -63,6 +63,7 @@ impl Evaluator<'_> {
                 self.all(&command.stages, |this, stage| this.stage_of(stage, command.span, &mut draft))?;
             pipelines.push(Pipeline { stages });
         }
+        self.check_argument_files(&draft, span)?;
         draft.step.commands = pipelines;
         draft.step.env = self.step_env(values.value("env"), &mut draft, span)?;
         let inputs = self.all_inputs(values, &mut draft, span)?;

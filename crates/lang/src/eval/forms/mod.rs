@@ -2,8 +2,10 @@
 
 mod beside;
 pub(super) mod check;
+mod demand;
 mod effect;
 mod env;
+mod extract;
 mod fetch;
 mod fields;
 mod glob;
@@ -53,7 +55,7 @@ pub(crate) enum FormEvaluation {
 }
 
 /// All forms and functions, in the order in which people read about them.
-pub(crate) static FORMS: [Form; 22] = [
+pub(crate) static FORMS: [Form; 24] = [
     step::FORM,
     check::FORM,
     effect::FORM,
@@ -68,6 +70,7 @@ pub(crate) static FORMS: [Form; 22] = [
     system_library::FORM,
     sample::FORM,
     probe::FORM,
+    extract::FORM,
     load::LOAD_CSV,
     load::LOAD_JSON,
     load::LOAD_TOML,
@@ -76,6 +79,7 @@ pub(crate) static FORMS: [Form; 22] = [
     secret::FORM,
     host::FORM,
     beside::FORM,
+    demand::FORM,
 ];
 
 /// A form by what it is. Every one is in the table: a test says so.

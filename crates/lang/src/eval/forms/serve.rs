@@ -123,6 +123,7 @@ impl Evaluator<'_> {
         tools.sort();
         tools.dedup();
         let address = scope.owner.package.child(&scope.owner.parts.join("/"));
+        self.check_argument_files(&draft, span)?;
         let service = Service {
             address: address.as_str().into(),
             folder: own,
