@@ -118,29 +118,6 @@ impl Build<'_> {
         })
     }
 
-    /// What is in a made folder, where its step is known.
-    pub(crate) fn entries_of(&self, folder: FileId) -> Option<(Arc<StepMemory>, usize)> {
-        let maker = self.graph.file(folder).maker?;
-        let memory = self.known.makers[maker.index()].get()?.clone();
-        let at = self.graph.step(maker).outputs.iter().position(|output| output.file == folder)?;
-        matches!(memory.outputs.get(at)?, OutputRecord::Folder(_)).then_some((memory, at))
-    }
-
-    /// The content of something in a made folder.
-    fn content_in(&self, folder: FileId, below: &str) -> Option<Digest> {
-        let (memory, at) = self.entries_of(folder)?;
-        let OutputRecord::Folder(entries) = &memory.outputs[at] else { return None };
-        let at = entries.binary_search_by(|entry| (*entry.path).cmp(below)).ok()?;
-        match &entries[at].kind {
-            TreeKind::File { digest, executable } => {
-                Some(OutputRecord::File { digest: *digest, executable: *executable }.digest())
-            }
-            // Where it leads is listed under its own name, too.
-            TreeKind::Link { target } => Some(Digest::of(target.as_bytes())),
-            TreeKind::EmptyFolder => None,
-        }
-    }
-
     /// Whether a step declares a listed file, itself or as a part of a folder.
     pub(crate) fn is_declared(&self, id: StepId, path: &FilePath) -> bool {
         let step = self.graph.step(id);

@@ -25,6 +25,7 @@ mod examine;
 mod files;
 mod found;
 mod keeping;
+mod inside;
 mod key;
 mod observe;
 mod outside;

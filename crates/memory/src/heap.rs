@@ -12,7 +12,7 @@ use rustix::fs::OFlags;
 
 use crate::numbers::{decode_numbers, encode_numbers};
 
-const MAGIC: &[u8; 8] = b"nbheap 1";
+const MAGIC: &[u8; 8] = b"nbheap 2";
 
 /// Length of what is before the first byte string: magic, and the heap's own number.
 const HEADER: usize = 8 + 32;

@@ -14,7 +14,7 @@ use crate::journal::FileProblem;
 use crate::seal::{NewSeal, Seal};
 use crate::seals::{RequestFiles, forget_old, write_seal};
 
-const MAGIC: Magic = *b"nbread 1";
+const MAGIC: Magic = *b"nbread 2";
 
 /// What is kept of reading commands.
 const READS: RequestFiles =

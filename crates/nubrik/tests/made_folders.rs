@@ -129,3 +129,22 @@ fn a_workspace_says_which_nubrik_it_needs() {
     sandbox.write("nubrik.toml", "at_least = 1\n");
     sandbox.run(&["build"]).expect(3).says("as a text");
 }
+
+#[test]
+fn what_is_read_through_a_link_of_a_made_folder_counts() {
+    let sandbox = Sandbox::new(&[
+        ("depth", "int shallow;\n"),
+        ("m.c", "#include \"link.h\"\n"),
+        (
+            "targets.nub",
+            "target tree = step { run = sh`cp {in \"depth\"} {outfolder \"t\"}/real.h; ln -s real.h {outfolder \"t\"}/link.h` }\n\
+             target object = step { run = `cc -I{tree} -MD -MF {depfile \"m.d\"} -c {in \"m.c\"} -o {out \"m.o\"}` }\n",
+        ),
+    ]);
+    sandbox.run(&["build"]).expect(0);
+    sandbox.write("depth", "int deep;\n");
+    sandbox.run(&["build"]).expect(0);
+    let object = std::fs::read(sandbox.folder.join("out/default/object/m.o")).unwrap();
+    assert!(object.windows(4).any(|name| name == b"deep"), "the object is the one of before");
+    sandbox.run(&["build"]).expect(0).says("nothing to run");
+}

@@ -1,7 +1,8 @@
 //! Kits that ship with the tool.
 
 /// Each kit's name after `nub:`, and its text.
-pub(crate) const SHIPPED: [(&str, &str); 1] = [("c", include_str!("../../../kits/c.nub"))];
+pub(crate) const SHIPPED: [(&str, &str); 2] =
+    [("c", include_str!("../../../kits/c.nub")), ("fortran", include_str!("../../../kits/fortran.nub"))];
 
 /// What the kits offer, for `nubrik explain`.
 pub fn kit_topics() -> Vec<nubrik_lang::topics::Topic> {

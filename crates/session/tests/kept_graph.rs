@@ -207,6 +207,6 @@ fn a_heap_is_added_to_and_what_an_interrupted_command_added_is_none_of_it() {
     assert_eq!(third.get(&other, 0), Ok(&b"slack water"[..]));
     assert_eq!(third.get(&pieces, 0), Ok(&b"ebb"[..]));
     // One that is shorter than its tables say is damaged.
-    std::fs::write(folder.path().join("heap"), b"nbheap 1").unwrap();
+    std::fs::write(folder.path().join("heap"), b"nbheap 2").unwrap();
     assert!(read(&first).is_err());
 }

@@ -49,7 +49,7 @@ pub(super) struct Memos {
     /// Matches whose cases were checked for completeness.
     pub(super) checked_matches: FxHashMap<(ModuleId, ExprId), std::result::Result<(), Reported>>,
     /// Regular expressions that were prepared, by their texts.
-    pub(super) patterns: FxHashMap<Arc<str>, regex::Regex>,
+    pub(super) patterns: FxHashMap<Arc<str>, Rc<regex::Regex>>,
     /// Scopes of kinds that were called: their values may hold the scopes that hold them.
     pub(super) kind_scopes: Vec<std::rc::Weak<Env>>,
     /// Where what is being evaluated was called, or is declared, the innermost last: an error in a kit is told there.

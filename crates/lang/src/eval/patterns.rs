@@ -1,5 +1,6 @@
 //! Regular expressions: of the kind whose search takes time in proportion to the text.
 
+use std::rc::Rc;
 use std::sync::Arc;
 
 use nubrik_diagnostic::Diagnostic;
@@ -73,19 +74,20 @@ impl Evaluator<'_> {
     }
 
     /// A regular expression; each is prepared once.
-    fn pattern(&mut self, arg: &Given<'_>) -> Result<Regex> {
+    fn pattern(&mut self, arg: &Given<'_>) -> Result<Rc<Regex>> {
         let text = self.text_arg(arg)?;
         self.prepared_pattern(&text, arg.span)
     }
 
     /// A regular expression by its text; reports what is wrong with it.
-    pub(super) fn prepared_pattern(&mut self, text: &Arc<str>, span: Span) -> Result<Regex> {
+    pub(super) fn prepared_pattern(&mut self, text: &Arc<str>, span: Span) -> Result<Rc<Regex>> {
         if let Some(known) = self.memos.patterns.get(text) {
             return Ok(known.clone());
         }
         let prepared = RegexBuilder::new(text).size_limit(PREPARED_LIMIT).nest_limit(50).build();
         match prepared {
             Ok(pattern) => {
+                let pattern = Rc::new(pattern);
                 self.count(64 + text.len() as u64, span)?;
                 self.memos.patterns.insert(text.clone(), pattern.clone());
                 Ok(pattern)

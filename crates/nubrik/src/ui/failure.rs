@@ -52,6 +52,31 @@ pub fn short(failure: &Failure) -> String {
     }
 }
 
+/// How many characters of a command are shown with a failure: what is longer hides what was printed.
+const COMMAND_SHOWN: usize = 3_000;
+
+/// A command without words in its middle, if it is too long to be shown.
+fn shortened(command: &str) -> Option<String> {
+    if command.len() <= COMMAND_SHOWN {
+        return None;
+    }
+    let words: Vec<&str> = command.split(' ').collect();
+    let fitting = |words: &mut dyn Iterator<Item = &&str>, room: usize| {
+        let mut used = 0;
+        words
+            .take_while(|word| {
+                used += word.len() + 1;
+                used <= room
+            })
+            .count()
+    };
+    let first = fitting(&mut words.iter(), COMMAND_SHOWN / 2).max(1);
+    let last = fitting(&mut words[first..].iter().rev(), COMMAND_SHOWN / 4);
+    let end = words.len() - last;
+    let start: String = words[..first].join(" ").chars().take(COMMAND_SHOWN).collect();
+    Some(format!("{start} … {} more words … {}", end - first, words[end..].join(" ")))
+}
+
 /// Everything about a failed step below its line.
 pub fn render(
     graph: &Graph,
@@ -68,8 +93,14 @@ pub fn render(
     };
     let ran = !matches!(failure, Failure::NoTool(_) | Failure::NoInput { .. } | Failure::Service(_));
     if ran {
+        let mut cut = false;
         for (i, command) in shown_command(step).iter().enumerate() {
-            line(if i > 0 { "then" } else { "command" }, command);
+            let short = shortened(command);
+            cut |= short.is_some();
+            line(if i > 0 { "then" } else { "command" }, short.as_deref().unwrap_or(command));
+        }
+        if cut {
+            line("whole", &format!("nubrik show {}", graph.owner(id).address));
         }
         line("folder", &folder_of(graph, id, root));
     }
@@ -426,6 +457,20 @@ mod tests {
         for (doing, act) in [("reading a", "read a"), ("looking for a", "look for a"), ("else", "else")] {
             assert_eq!(to_do(doing), act);
         }
+    }
+
+    #[test]
+    fn a_long_command_is_shown_without_its_middle() {
+        assert_eq!(shortened("cc -c fit.c"), None);
+        let words: Vec<String> = (0..2000).map(|n| format!("word{n}")).collect();
+        let short = shortened(&words.join(" ")).unwrap();
+        assert!(short.len() < COMMAND_SHOWN, "{}", short.len());
+        assert!(short.starts_with("word0 word1 ") && short.ends_with(" word1998 word1999"), "{short}");
+        let shown = short.split(' ').filter(|word| word.len() > 4 && word.starts_with("word") && *word != "words").count();
+        let left: usize = short.split(' ').skip_while(|word| *word != "…").nth(1).unwrap().parse().unwrap();
+        assert_eq!(shown + left, 2000);
+        // One word without an end is cut, too.
+        assert!(shortened(&"x".repeat(100_000)).unwrap().len() < 2 * COMMAND_SHOWN);
     }
 
     #[test]
