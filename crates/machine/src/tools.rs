@@ -8,7 +8,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
 use nubrik_bytes::{Decoder, Digest, Encoder, Truncated};
-use nubrik_confine::{Ended, StageSpec};
+use nubrik_confine::{Ended, Found, PathUse, Recorder, StageSpec, UsedPath};
 use nubrik_disk::Signature;
 use nubrik_engine::{FoundTool, Outside, ToolProblem};
 use nubrik_source::FilePath;
@@ -189,8 +189,8 @@ impl ToolFinder {
 
     fn look_closely(&self, machine: &Machine, name: &str, found_at: &Path) -> Option<Remembered> {
         let asking = self.asking(machine);
-        let real = self.real_program(machine, name, found_at);
-        let path = real.as_deref().unwrap_or(found_at);
+        let chosen = self.real_program(machine, name, found_at);
+        let path = chosen.as_ref().map_or(found_at, |chosen| &chosen.program);
         let program = path.canonicalize().ok()?;
         let mut identity = Encoder::new();
         let of_program = machine.check(&FilePath::of_machine(found_at.to_str()?))?;
@@ -201,6 +201,11 @@ impl ToolFinder {
             identity.text(&name);
             identity.digest(&machine.digest(&path).ok()?);
             files.push((path.shared().clone(), signature));
+        }
+        // With another choice there is another tool.
+        for path in chosen.iter().flat_map(|chosen| &chosen.by) {
+            let path = FilePath::of_machine(&path.to_string_lossy());
+            files.extend(machine.check(&path).map(|signature| (path.shared().clone(), signature)));
         }
         let search = search_folders(&asking, name, &program);
         let folders = header_folders(machine, &search);
@@ -215,19 +220,50 @@ impl ToolFinder {
         Some(Remembered { tool, files, folders, versions: Vec::new() })
     }
 
-    /// The interpreter itself, where a script of the same name is before it and chooses one of
-    /// several: what it chooses would depend on more than a step may see.
-    fn real_program(&self, machine: &Machine, name: &str, on_path: &Path) -> Option<PathBuf> {
-        if !name.starts_with("python") {
+    /// The program itself, where another one is before it under its name and chooses one of several: what that chooses
+    /// would depend on more than a step may see.
+    fn real_program(&self, machine: &Machine, name: &str, on_path: &Path) -> Option<ChosenProgram> {
+        let real = on_path.canonicalize().ok()?;
+        let is_script = first_line(on_path).is_some();
+        let is_called_otherwise = real.file_name()? != std::ffi::OsStr::new(name);
+        if machine.is_system(&real.to_string_lossy()) || !(is_script || is_called_otherwise) {
             return None;
         }
-        first_line(on_path)?;
-        let words = ["-I", "-c", "import sys; print(sys.executable)"];
-        let answer = self.asking(machine).ask_widely(on_path, &words)?;
-        let path = PathBuf::from(answer.trim());
-        path.is_file().then_some(path)
+        if is_script && name.starts_with("python") {
+            let words = ["-I", "-c", "import sys; print(sys.executable)"];
+            let answer = self.asking(machine).ask_widely(on_path, &words, None)?;
+            let program = PathBuf::from(answer.trim());
+            return program.is_file().then_some(ChosenProgram { program, by: Vec::new() });
+        }
+        // What it starts under the same name, when it is asked for a version.
+        let recorder = Recorder::new();
+        self.asking(machine).ask_widely(on_path, &["--version"], Some(&recorder))?;
+        let used = recorder.touched();
+        let mut started = used.iter().filter(|used| used.touch == PathUse::Started && used.found == Found::File);
+        let is_it = |used: &&UsedPath| {
+            used.path.file_name() == Some(std::ffi::OsStr::new(name)) && used.path != real && used.path != on_path
+        };
+        let program = started.find(is_it)?.path.clone();
+        let settings = used.iter().filter(|used| {
+            used.touch == PathUse::Read
+                && used.found == Found::File
+                && !machine.is_system(&used.path.to_string_lossy())
+                && !used.path.starts_with(program.parent().and_then(Path::parent).unwrap_or(&program))
+        });
+        let by = settings.map(|used| used.path.clone()).take(SETTINGS).collect();
+        Some(ChosenProgram { program, by })
     }
 }
+
+/// A program that another one chose.
+struct ChosenProgram {
+    program: PathBuf,
+    /// Files that it read to choose.
+    by: Vec<PathBuf>,
+}
+
+/// So many files that a choice was made by are watched.
+const SETTINGS: usize = 16;
 
 impl Machine {
     /// What is remembered of tools, as bytes to be given to [`Machine::new`] by a later run.
@@ -289,12 +325,13 @@ impl Asking<'_> {
             patience: ANSWER_TIME,
             limit: ANSWER_LIMIT,
             as_one: true,
+            recorder: None,
         })
     }
 
     /// The same of a program that needs its own folders, wherever they are, and the person's variables: it may read all that
     /// the person may.
-    fn ask_widely(&self, program: &Path, words: &[&str]) -> Option<String> {
+    fn ask_widely(&self, program: &Path, words: &[&str], recorder: Option<&Recorder<'_>>) -> Option<String> {
         self.answer(Question {
             stages: vec![stage(program, &program.to_string_lossy(), words)],
             environment: &Environment::of_person(),
@@ -302,6 +339,7 @@ impl Asking<'_> {
             patience: ANSWER_TIME,
             limit: ANSWER_LIMIT,
             as_one: false,
+            recorder,
         })
     }
 
@@ -321,7 +359,7 @@ fn stage(program: &Path, name: &str, words: &[&str]) -> StageSpec {
 }
 
 /// The layout of what is remembered of tools.
-const FORMAT: &str = "nubrik tools 3";
+const FORMAT: &str = "nubrik tools 4";
 
 fn encode_files(files: &[(Arc<str>, Signature)], out: &mut Encoder) {
     out.list(files, |out, (path, signature)| {

@@ -235,7 +235,7 @@ fn init_proposes_a_target_for_sources_that_are_there() {
 fn settings_are_strict() {
     let sandbox = Sandbox::new(&[("nubrik.toml", "# ours\njbos = 2\n")]);
     let run = sandbox.run(&["list"]).expect(3);
-    assert!(run.stderr.contains("no setting is called `jbos`; there is: jobs"), "{}", run.stderr);
+    assert!(run.stderr.contains("no setting is called `jbos`; there is: at_least, jobs"), "{}", run.stderr);
     assert!(
         run.stderr.contains("nubrik.toml:2:1\n        jbos = 2\n        ▔▔▔▔\n  try   jobs"),
         "{}",

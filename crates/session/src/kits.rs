@@ -1,8 +1,11 @@
 //! Kits that ship with the tool.
 
 /// Each kit's name after `nub:`, and its text.
-pub(crate) const SHIPPED: [(&str, &str); 2] =
-    [("c", include_str!("../../../kits/c.nub")), ("fortran", include_str!("../../../kits/fortran.nub"))];
+pub(crate) const SHIPPED: [(&str, &str); 3] = [
+    ("c", include_str!("../../../kits/c.nub")),
+    ("fortran", include_str!("../../../kits/fortran.nub")),
+    ("python", include_str!("../../../kits/python.nub")),
+];
 
 /// What the kits offer, for `nubrik explain`.
 pub fn kit_topics() -> Vec<nubrik_lang::topics::Topic> {

@@ -5,7 +5,7 @@ use std::io;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
-use nubrik_confine::{Access, Capture, Confinement, Ended, RuleSet, StageSpec};
+use nubrik_confine::{Access, Capture, Confinement, Ended, Recorder, RuleSet, StageSpec};
 
 use super::{Environment, Ground, needed_folder};
 use crate::machine::Machine;
@@ -33,6 +33,8 @@ pub struct Question<'a> {
     pub limit: usize,
     /// Whether both streams are read as one, in the order in which they were written.
     pub as_one: bool,
+    /// What notes the files that they use.
+    pub recorder: Option<&'a Recorder<'a>>,
 }
 
 /// What came of asking.
@@ -70,6 +72,7 @@ impl Machine {
         };
         let mut spec = ground.spec(question.stages);
         spec.timeout = Some(question.patience);
+        spec.recorder = question.recorder;
         let mut capture = if question.as_one {
             Capture::new(question.limit)
         } else {

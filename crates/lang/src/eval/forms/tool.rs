@@ -1,6 +1,7 @@
 //! `tool`: a program of this machine.
 
 use std::rc::Rc;
+use std::sync::Arc;
 
 use nubrik_diagnostic::Diagnostic;
 use nubrik_source::Span;
@@ -19,7 +20,7 @@ pub(super) const FORM: Form = Form {
         shape: CallShape::Braces,
         doc: "A program of the machine. It is found once, checked for its version, and found again when the machine changes.",
         fields: &[
-            field("names", FieldType::Texts, true, "names to look for, the best first"),
+            field("names", FieldType::Texts, true, "names to look for, or absolute paths, the best first"),
             field(
                 "version",
                 FieldType::Text,
@@ -43,8 +44,12 @@ pub(super) const FORM: Form = Form {
 impl Evaluator<'_> {
     pub(in crate::eval) fn tool_form(&mut self, values: &FormValues, span: Span) -> Result<Value> {
         let names = values.texts("names");
-        if names.is_empty() || names.iter().any(|n| n.is_empty() || n.contains('/')) {
-            let error = Diagnostic::error("wrong-type", "a tool is looked up by bare names");
+        let is_name = |name: &Arc<str>| match name.strip_prefix('/') {
+            Some(path) => path.split('/').all(|part| !matches!(part, "" | "." | "..")),
+            None => !name.is_empty() && !name.contains('/'),
+        };
+        if names.is_empty() || !names.iter().all(is_name) {
+            let error = Diagnostic::error("wrong-type", "a tool is looked up by bare names or absolute paths");
             return self.fail(values.get("names").map_or(span, |v| v.1), error.mend("names = [\"python3\"]"));
         }
         let at_least = self.plain(values, "at_least")?;
