@@ -1,10 +1,12 @@
 //! Kits that ship with the tool.
 
 /// Each kit's name after `nub:`, and its text.
-pub(crate) const SHIPPED: [(&str, &str); 3] = [
+pub(crate) const SHIPPED: [(&str, &str); 5] = [
     ("c", include_str!("../../../kits/c.nub")),
     ("fortran", include_str!("../../../kits/fortran.nub")),
+    ("go", include_str!("../../../kits/go.nub")),
     ("python", include_str!("../../../kits/python.nub")),
+    ("rust", include_str!("../../../kits/rust.nub")),
 ];
 
 /// What the kits offer, for `nubrik explain`.

@@ -388,7 +388,16 @@ fn declare(graph: &Graph, id: StepId, path: &str, target: Option<&str>) -> Strin
         let makes = |t: &&nubrik_graph::Target| t.results.iter().any(|r| r.publish.as_str() == below);
         graph.targets.iter().find(makes).map(|t| &*t.address)
     };
-    if let Some(target) = target.or_else(published) {
+    // In a folder that a step makes.
+    let made = || {
+        let is_in = |step: &&nubrik_graph::Step| {
+            path.strip_prefix(step.folder.as_str()).is_some_and(|rest| rest.starts_with('/'))
+        };
+        let steps = (0..graph.steps.len()).map(|n| StepId(n as u32));
+        let mut makers = steps.filter(|id| is_in(&graph.step(*id)));
+        makers.next().map(|id| &*graph.owner(id).address)
+    };
+    if let Some(target) = target.or_else(published).or_else(made) {
         // In its own package a target goes by its name.
         let own = |t: &&nubrik_graph::Target| *t.address == *target && t.package == owner.package;
         if graph.targets.iter().any(|t| own(&t)) {
