@@ -31,7 +31,8 @@ impl Build<'_> {
 
 /// The content of what a path leads to among sorted entries.
 fn content_of(entries: &[TreeEntry], below: &str) -> Option<Digest> {
-    let find = |path: &str| entries.binary_search_by(|entry| (*entry.path).cmp(path)).ok().map(|at| &entries[at]);
+    let find =
+        |path: &str| entries.binary_search_by(|entry| (*entry.path).cmp(path)).ok().map(|at| &entries[at]);
     let mut path = below.to_owned();
     let mut links = String::new();
     for _ in 0..LINKS {

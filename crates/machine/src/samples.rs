@@ -46,7 +46,7 @@ impl Machine {
                 patience: request.timeout.map_or(PATIENCE, Duration::from_millis),
                 limit: ANSWER_LIMIT.saturating_sub(output.len()),
                 as_one: false,
-                recorder: None,
+                noted_by: None,
             };
             let looked = self.look(question).map_err(|e| e.to_string())?;
             match looked.ended {

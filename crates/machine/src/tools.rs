@@ -239,9 +239,12 @@ impl ToolFinder {
         let recorder = Recorder::new();
         self.asking(machine).ask_widely(on_path, &["--version"], Some(&recorder))?;
         let used = recorder.touched();
-        let mut started = used.iter().filter(|used| used.touch == PathUse::Started && used.found == Found::File);
+        let mut started =
+            used.iter().filter(|used| used.touch == PathUse::Started && used.found == Found::File);
         let is_it = |used: &&UsedPath| {
-            used.path.file_name() == Some(std::ffi::OsStr::new(name)) && used.path != real && used.path != on_path
+            used.path.file_name() == Some(std::ffi::OsStr::new(name))
+                && used.path != real
+                && used.path != on_path
         };
         let program = started.find(is_it)?.path.clone();
         let settings = used.iter().filter(|used| {
@@ -325,7 +328,7 @@ impl Asking<'_> {
             patience: ANSWER_TIME,
             limit: ANSWER_LIMIT,
             as_one: true,
-            recorder: None,
+            noted_by: None,
         })
     }
 
@@ -339,7 +342,7 @@ impl Asking<'_> {
             patience: ANSWER_TIME,
             limit: ANSWER_LIMIT,
             as_one: false,
-            recorder,
+            noted_by: recorder,
         })
     }
 

@@ -76,7 +76,7 @@ fn a_plan_and_a_build_give_the_same_reasons() {
         (
             "targets.nub",
             "target t = {each m in glob(\"*.md\") give m.stem: step { run = `cp {m} {out \"{m.stem}.txt\"}` }}\n\
-             target p = pack { path = \"p.tar\", files = { \"d\": t } }\n\
+             target p = pack { path = \"p.tar\", files = { \"d/\": t } }\n\
              target q = step { run = `cat {t} > {out \"q\"}` }\n",
         ),
     ]);

@@ -177,7 +177,7 @@ fn what_the_tool_makes_itself_is_the_same_bytes_each_time() {
         (
             "targets.nub",
             "target script = write { path = \"run\", text = \"#!/bin/sh\\necho tides\\n\", executable = true }\n\
-             target tree = stage { \"bin/run\": script, \"doc\": glob(\"*.md\"), \"data\": \"data\" }\n\
+             target tree = stage { \"bin/run\": script, \"doc/\": glob(\"*.md\"), \"data\": \"data\" }\n\
              target all = {\n    \"gz\": pack { path = \"all.tar.gz\", prefix = \"all-1\", files = tree }\n    \
              \"zst\": pack { path = \"all.tar.zst\", files = { \"x\": tree } }\n    \"zip\": pack { path = \"all.zip\", files = tree }\n}\n\
              target back = unpack { archive = all[\"gz\"], strip = 1 }\n",

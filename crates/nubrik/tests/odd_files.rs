@@ -99,7 +99,7 @@ fn links_to_files_are_files_and_rings_of_folders_end() {
 #[test]
 fn what_a_link_leads_to_is_an_input_that_changes() {
     let sandbox = Sandbox::new(&[
-        ("targets.nub", "target all = stage { \"src\": glob(\"src/*\"), \"inc\": glob(\"inc/*\") }\n"),
+        ("targets.nub", "target all = stage { \"src/\": glob(\"src/*\"), \"inc/\": glob(\"inc/*\") }\n"),
         ("other/one", "1"),
         ("far/inc/a", "a"),
         ("src/own", "own"),

@@ -1,11 +1,12 @@
 //! Kits that ship with the tool.
 
 /// Each kit's name after `nub:`, and its text.
-pub(crate) const SHIPPED: [(&str, &str); 6] = [
+pub(crate) const SHIPPED: [(&str, &str); 7] = [
     ("c", include_str!("../../../kits/c.nub")),
     ("fortran", include_str!("../../../kits/fortran.nub")),
     ("go", include_str!("../../../kits/go.nub")),
     ("java", include_str!("../../../kits/java.nub")),
+    ("js", include_str!("../../../kits/js.nub")),
     ("python", include_str!("../../../kits/python.nub")),
     ("rust", include_str!("../../../kits/rust.nub")),
 ];

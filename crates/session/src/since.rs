@@ -217,7 +217,7 @@ impl<'m> Git<'m> {
             patience: PATIENCE,
             limit: ANSWER_LIMIT,
             as_one: false,
-            recorder: None,
+            noted_by: None,
         };
         let looked = self.machine.look(question).map_err(|e| e.to_string())?;
         match looked.ended {

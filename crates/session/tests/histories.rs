@@ -289,7 +289,7 @@ impl Model {
                 Kind::One => format!("stage {{ \"x\": \"src/{}\" }}", NAMES[0]),
                 Kind::Each => format!("{{each f in {glob} give f.name: stage {{ \"in\": f }}}}"),
                 Kind::Lines => "{each l in load_lines(\"lines\") give \"l{l}\": write { path = \"t.txt\", text = \"line {l}\" }}".to_owned(),
-                Kind::All => format!("stage {{ \"all\": {glob} }}"),
+                Kind::All => format!("stage {{ \"all/\": {glob} }}"),
                 Kind::Other(other) => format!("stage {{ \"r\": &{} }}", own(*other)),
                 Kind::Test => "check { run = `true` }".to_owned(),
             };

@@ -141,17 +141,10 @@ impl Evaluator<'_> {
         base: ModuleId,
         span: Span,
     ) -> Result<()> {
-        // Whether a path is given its own name depends on what was written, not on how many files there are.
-        let single = match &value {
-            Value::Text(text) => is_single_path(text),
-            Value::File(_) => true,
-            Value::Step(_) | Value::Record(_) => self.files_of(&value, span)?.len() == 1,
-            _ => false,
-        };
-        // A place that ends with `/` is a folder, whatever is put there.
+        // A place that ends with `/` is a folder, whatever is put there; any other is one file, however it was written.
         let (at, single) = match at.strip_suffix('/') {
             Some(folder) => (folder, false),
-            None => (at, single),
+            None => (at, !at.is_empty()),
         };
         let files = match &value {
             Value::Text(text) if is_single_path(text) => vec![self.file_or_folder(text, base, span)?],
@@ -160,10 +153,15 @@ impl Evaluator<'_> {
                 self.files_of(&files, span)?
             }
         };
+        if single && files.len() > 1 {
+            let error = Diagnostic::error("bad-path", format!("{} files cannot all be `{at}`", files.len()));
+            let error = error.note("a place that ends with `/` is a folder that holds them");
+            return self.fail(span, error.mend(format!("\"{at}/\"")));
+        }
         for file in files {
             let below = |name: &str| if at.is_empty() { name.to_owned() } else { format!("{at}/{name}") };
             if !file.folder {
-                let to = if single && !at.is_empty() { at.to_owned() } else { below(file.path.name()) };
+                let to = if single { at.to_owned() } else { below(file.path.name()) };
                 self.place_file(places, to, file, span)?;
             } else if file.maker.is_some() {
                 self.place_file(places, at.to_owned(), file, span)?;

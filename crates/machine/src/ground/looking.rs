@@ -34,7 +34,7 @@ pub struct Question<'a> {
     /// Whether both streams are read as one, in the order in which they were written.
     pub as_one: bool,
     /// What notes the files that they use.
-    pub recorder: Option<&'a Recorder<'a>>,
+    pub noted_by: Option<&'a Recorder<'a>>,
 }
 
 /// What came of asking.
@@ -72,7 +72,7 @@ impl Machine {
         };
         let mut spec = ground.spec(question.stages);
         spec.timeout = Some(question.patience);
-        spec.recorder = question.recorder;
+        spec.recorder = question.noted_by;
         let mut capture = if question.as_one {
             Capture::new(question.limit)
         } else {

@@ -475,7 +475,10 @@ mod tests {
         let short = shortened(&words.join(" ")).unwrap();
         assert!(short.len() < COMMAND_SHOWN, "{}", short.len());
         assert!(short.starts_with("word0 word1 ") && short.ends_with(" word1998 word1999"), "{short}");
-        let shown = short.split(' ').filter(|word| word.len() > 4 && word.starts_with("word") && *word != "words").count();
+        let shown = short
+            .split(' ')
+            .filter(|word| word.len() > 4 && word.starts_with("word") && *word != "words")
+            .count();
         let left: usize = short.split(' ').skip_while(|word| *word != "…").nth(1).unwrap().parse().unwrap();
         assert_eq!(shown + left, 2000);
         // One word without an end is cut, too.

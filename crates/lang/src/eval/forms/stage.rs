@@ -14,13 +14,13 @@ pub(super) const FORM: Form = Form {
         name: "stage",
         builtin: Builtin::Stage,
         shape: CallShape::Braces,
-        doc: "A folder made of files. A map says what goes where: a single file is placed at the path itself, several files below it under their names, and below a path that ends with `/` all of them. The place `\"\"` is the top.",
+        doc: "A folder made of files. A map says what goes where: one file at a path, and below a path that ends with `/` any files, under their names. The place `\"\"` is the top.",
         fields: &[
             field("files", FieldType::Places, true, "what goes where, if there are other fields"),
             field("path", FieldType::Text, false, "the name of the folder; the target's own by default"),
         ],
         gives: &[],
-        example: "target tree = stage {\n    \"bin/tidecast\": tidecast\n    \"share/doc\": glob(\"doc/*.md\")\n}\n\n# With a name of its own, or a map from somewhere else:\nlet places = { \"doc/\": glob(\"doc/*.md\") }\ntarget book = stage { path = \"almanac\", files = places }",
+        example: "target tree = stage {\n    \"bin/tidecast\": tidecast\n    \"share/doc/\": glob(\"doc/*.md\")\n}\n\n# With a name of its own, or a map from somewhere else:\nlet places = { \"doc/\": glob(\"doc/*.md\") }\ntarget book = stage { path = \"almanac\", files = places }",
     },
     way: FormEvaluation::Braces(|e, scope, values, span| e.stage_form(scope, values, span)),
 };

@@ -49,7 +49,8 @@ impl Evaluator<'_> {
             None => !name.is_empty() && !name.contains('/'),
         };
         if names.is_empty() || !names.iter().all(is_name) {
-            let error = Diagnostic::error("wrong-type", "a tool is looked up by bare names or absolute paths");
+            let error =
+                Diagnostic::error("wrong-type", "a tool is looked up by bare names or absolute paths");
             return self.fail(values.get("names").map_or(span, |v| v.1), error.mend("names = [\"python3\"]"));
         }
         let at_least = self.plain(values, "at_least")?;
