@@ -1,0 +1,4 @@
+#ifdef __cplusplus
+extern "C"
+#endif
+int depth_of(const char *code);

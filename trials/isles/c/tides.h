@@ -1,0 +1,4 @@
+#ifdef __cplusplus
+extern "C"
+#endif
+double water_over(const char *code, double hour);

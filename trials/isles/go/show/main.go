@@ -1,0 +1,9 @@
+package main
+
+import (
+	"fmt"
+
+	"lamp"
+)
+
+func main() { fmt.Print(lamp.Text()) }
