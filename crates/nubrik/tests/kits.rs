@@ -1,0 +1,181 @@
+//! The kits that ship with the tool, as far as a C compiler goes; a kit whose compiler is not here is visibly left out.
+
+#![allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
+
+mod sandbox;
+
+use sandbox::Sandbox;
+
+/// Whether a program is on the search path; says so if not.
+fn has(program: &str) -> bool {
+    let path = std::env::var_os("PATH").unwrap();
+    let there = std::env::split_paths(&path).any(|folder| folder.join(program).is_file());
+    if !there {
+        println!("skipped: {program} is not here");
+    }
+    there
+}
+
+const FIT: [(&str, &str); 3] = [
+    ("src/fit.c", "#include <tide/fit.h>\n#include \"config.h\"\nint fit(void) { return DEPTH; }\n"),
+    ("include/tide/fit.h", "int fit(void);\n"),
+    ("src/show.c", "#include <tide/fit.h>\nint main(void) { return fit() != 7; }\n"),
+];
+
+fn with_fit(targets: &str) -> Sandbox {
+    let mut files = FIT.to_vec();
+    files.push(("targets.nub", targets));
+    Sandbox::new(&files)
+}
+
+const SHARED: &str = "use \"nub:c\" as c\n\
+    target config = c.config_header { path = \"config.h\", defines = {\n\
+        \"DEPTH\": if c.has_header(\"stdio.h\") and not c.has_header(\"moon.h\") then \"7\" else none\n\
+        \"WIDE\": \"{c.size_of(\"char\")}\"\n\
+        \"MOON\": if c.has_function(\"moonrise\", headers = [\"stdio.h\"]) then \"\" else none\n\
+    } }\n\
+    target fit = c.shared_library { sources = \"src/fit.c\", headers = \"include/tide/fit.h\", internal = config, include = \"include\", version = \"2.1\" }\n\
+    target show = c.program { sources = \"src/show.c\", needs = fit }\n\
+    test shown = c.test_program { sources = \"src/show.c\", needs = fit }\n\
+    target tree = c.installed { programs = show, libraries = fit, more = { \"share/doc/\": \"src/fit.c\" } }\n";
+
+#[test]
+fn a_shared_library_is_tested_and_installed_with_its_links() {
+    let sandbox = with_fit(SHARED);
+    sandbox.run(&["test"]).expect(0).says("1 test passed");
+    sandbox.run(&["build", "tree"]).expect(0);
+    let tree = sandbox.folder.join("out/default/tree");
+    let library = tree.join("lib/libfit.so");
+    assert_eq!(std::fs::read_link(&library).unwrap().to_str(), Some("libfit.so.2"));
+    assert_eq!(std::fs::read_link(tree.join("lib/libfit.so.2")).unwrap().to_str(), Some("libfit.so.2.1"));
+    assert!(tree.join("include/tide/fit.h").is_file() && tree.join("share/doc/fit.c").is_file());
+    let ended = std::process::Command::new(tree.join("bin/show")).status().unwrap();
+    assert!(ended.success(), "the installed program finds its library");
+    sandbox.run(&["build", "tree"]).expect(0).says("nothing to run");
+    // What a header says of the machine is one file.
+    sandbox.run(&["build", "config"]).expect(0);
+    let config = sandbox.read("out/default/config.h");
+    assert_eq!(config, "#define DEPTH 7\n#define WIDE 1\n/* #undef MOON */\n");
+}
+
+#[test]
+fn the_folder_of_a_header_is_searched_only_if_no_other_way_leads_to_it() {
+    // `string.h` of the library would be found in place of the system's.
+    let sandbox = Sandbox::new(&[
+        ("include/tide/string.h", "#error this one\n"),
+        ("include/tide/fit.h", "int fit(void);\n"),
+        ("a.c", "#include <string.h>\n#include <tide/fit.h>\nint a(void) { return (int) strlen(\"a\"); }\n"),
+        ("b.c", "#include \"deep.h\"\nint b(void) { return DEEP; }\n"),
+        ("own/deep.h", "#define DEEP 1\n"),
+        (
+            "targets.nub",
+            "use \"nub:c\" as c\n\
+             target a = c.library { sources = \"a.c\", headers = \"include/tide/*.h\", include = \"include\" }\n\
+             target b = c.library { sources = \"b.c\", internal = \"own/deep.h\" }\n",
+        ),
+    ]);
+    sandbox.run(&["build"]).expect(0);
+}
+
+#[test]
+fn options_of_the_kit_make_variants() {
+    let sandbox = with_fit(SHARED);
+    sandbox.run(&["test", "--set", "tuning=release"]).expect(0);
+    sandbox.run(&["test", "--set", "tuning=debug"]).expect(0);
+    let run = sandbox.run(&["test", "--json", "--set", "tuning=release"]).expect(0);
+    assert_eq!(run.ran(), [""; 0]);
+    sandbox.run(&["test", "--set", "tuning=fast"]).expect(2).says("\"as_given\" or \"debug\" or \"release\"");
+}
+
+#[test]
+fn cplusplus_with_a_header_that_is_compiled_once() {
+    if !has("c++") {
+        return;
+    }
+    let sandbox = Sandbox::new(&[
+        ("pre.h", "#include <string>\n"),
+        ("tide.cc", "int tide() { return (int) std::string(\"abc\").size(); }\n"),
+        ("main.c", "int tide_in_c(void);\nint main(void) { return tide_in_c() != 3; }\n"),
+        ("bridge.cc", "int tide();\nextern \"C\" int tide_in_c() { return tide(); }\n"),
+        (
+            "targets.nub",
+            "use \"nub:c\" as c\n\
+             private let prefix = c.prefix_header { header = \"pre.h\", flags = [\"-O1\"] }\n\
+             target tide = c.library { sources = [\"tide.cc\", \"bridge.cc\"], prefix = prefix, flags = [\"-O1\"] }\n\
+             test main = c.test_program { sources = \"main.c\", needs = tide }\n",
+        ),
+    ]);
+    sandbox.run(&["test"]).expect(0).says("1 test passed");
+    sandbox.write("pre.h", "#include <string>\n#define MORE 1\n");
+    let run = sandbox.run(&["test", "--json"]).expect(0);
+    assert_eq!(run.ran(), ["compile bridge.cc", "compile header pre.h", "compile tide.cc"]);
+}
+
+#[test]
+fn fortran_is_compiled_in_the_order_of_its_modules() {
+    if !has("gfortran") {
+        return;
+    }
+    let sandbox = Sandbox::new(&[
+        (
+            "a.f90",
+            "submodule (b) a\ncontains\n module subroutine show()\n  print *, depth\n end subroutine\nend submodule\n",
+        ),
+        (
+            "b.f90",
+            "module b\n use c\n integer :: depth = base\n interface\n  module subroutine show(); end subroutine\n end interface\nend module\n",
+        ),
+        ("c.f90", "module c\n integer, parameter :: base = 4\nend module\n"),
+        ("p.f90", "program p\n use b\n call show()\n if (depth /= base) stop 1\nend program\n"),
+        (
+            "targets.nub",
+            "use \"nub:fortran\" as f\n\
+             target tides = f.library { sources = [\"a.f90\", \"b.f90\", \"c.f90\"] }\n\
+             test shown = f.test_program { sources = \"p.f90\", needs = tides }\n",
+        ),
+    ]);
+    sandbox.run(&["test"]).expect(0).says("1 test passed");
+    // A comment in a module leaves its interface as it is.
+    sandbox.write("c.f90", "module c\n ! a comment\n integer, parameter :: base = 4\nend module\n");
+    let run = sandbox.run(&["test", "--json"]).expect(0);
+    assert_eq!(run.ran(), ["compile c.f90", "look into c.f90"]);
+    sandbox.write("c.f90", "module c\n integer, parameter :: base = 5\nend module\n");
+    let ran = sandbox.run(&["test", "--json"]).expect(0).ran();
+    assert!(ran.contains(&"compile b.f90".to_owned()) && ran.contains(&"test shown".to_owned()), "{ran:?}");
+    // Two sources with one module are an error.
+    sandbox.write("d.f90", "module c\nend module\n");
+    let targets = sandbox.read("targets.nub").replace("\"c.f90\"]", "\"c.f90\", \"d.f90\"]");
+    sandbox.write("targets.nub", &targets);
+    sandbox.run(&["test"]).expect(3).says("several items have the key \"c\"");
+}
+
+#[test]
+fn a_python_package_is_a_wheel_and_its_tests_are_tests() {
+    if !has("python3") {
+        return;
+    }
+    let sandbox = Sandbox::new(&[
+        ("src/isles/__init__.py", "DEPTH = 7\n"),
+        ("src/isles/main.py", "import isles\n\ndef run():\n    print(isles.DEPTH)\n"),
+        (
+            "tests/test_depth.py",
+            "import unittest, isles\n\nclass Depth(unittest.TestCase):\n    def test_is_known(self):\n        self.assertEqual(isles.DEPTH, 7)\n",
+        ),
+        (
+            "targets.nub",
+            "use \"nub:python\" as py\n\
+             target isles = py.package { name = \"isles\", version = \"1\", root = \"src\", sources = \"src/isles/*.py\", scripts = { \"isles\": \"isles.main:run\" } }\n\
+             target show = py.program { point = \"isles.main:run\", needs = isles }\n\
+             test unit = py.unit_tests { sources = \"tests/test_*.py\", needs = isles }\n",
+        ),
+    ]);
+    sandbox.run(&["test"]).expect(0).says("1 test passed");
+    sandbox.run(&["build"]).expect(0);
+    assert!(sandbox.exists("out/default/isles/isles-1-py3-none-any.whl"));
+    let shown = std::process::Command::new(sandbox.folder.join("out/default/show")).output().unwrap();
+    assert_eq!(String::from_utf8_lossy(&shown.stdout), "7\n");
+    sandbox.run(&["build"]).expect(0).says("nothing to run");
+    let odd = sandbox.read("targets.nub").replace("point = \"isles.main:run\"", "point = \"isles.main\"");
+    sandbox.write("targets.nub", &odd);
+    sandbox.run(&["build"]).expect(3).says("`isles.main` is no start: a module, `:` and a function");
+}
