@@ -148,3 +148,22 @@ fn what_is_read_through_a_link_of_a_made_folder_counts() {
     assert!(object.windows(4).any(|name| name == b"deep"), "the object is the one of before");
     sandbox.run(&["build"]).expect(0).says("nothing to run");
 }
+
+#[test]
+fn a_folder_that_commands_get_a_copy_of_counts_whatever_they_list() {
+    let sandbox = Sandbox::new(&[
+        ("m.c", "int shallow;\n"),
+        (
+            "targets.nub",
+            "target object = step {\n\
+             \x20   run = `cc -MD -MF {depfile \"m.d\"} -c src/m.c -o {out \"m.o\"}`\n\
+             \x20   folder = stage { path = \"place\", files = { \"src/m.c\": \"m.c\" } }\n\
+             }\n",
+        ),
+    ]);
+    sandbox.run(&["build"]).expect(0);
+    sandbox.write("m.c", "int deep;\n");
+    sandbox.run(&["build"]).expect(0);
+    let object = std::fs::read(sandbox.folder.join("out/default/object/m.o")).unwrap();
+    assert!(object.windows(4).any(|name| name == b"deep"), "the object is the one of before");
+}

@@ -112,8 +112,11 @@ impl Evaluator<'_> {
         let mut inputs = Vec::with_capacity(draft.inputs.len());
         let mut candidates = Vec::new();
         for file in std::mem::take(&mut draft.inputs) {
-            // What is in a folder, the commands may read: the listing says what they did.
-            match file.folder && listed {
+            // What is in a folder, the commands may read: the listing says what they did. Of the folder that they get a
+            // copy of, it names only the copy.
+            let copied = matches!(&draft.step.work, WorkFolder::Private { copy_of: Some(of), .. }
+                if self.drafting.graph.files[of.index()].path == file.path);
+            match file.folder && listed && !copied {
                 true if file.maker.is_none() => candidates.push(self.folder_set(&file.path)?),
                 true => candidates.push(self.interned(std::slice::from_ref(&file))?),
                 false => self.add_input(&file, &mut inputs)?,
