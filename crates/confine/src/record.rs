@@ -5,13 +5,12 @@
 //! may read and write the path rules decide, which cannot be circumvented by changing a path in memory
 //! after it was looked at.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashSet};
 use std::fs;
 use std::io::IoSliceMut;
 use std::mem::MaybeUninit;
 use std::os::fd::{AsFd, AsRawFd, OwnedFd};
 use std::os::unix::ffi::OsStringExt;
-use std::os::unix::fs::FileExt;
 use std::path::{Component, Path, PathBuf};
 use std::sync::{Mutex, PoisonError};
 
@@ -23,7 +22,7 @@ use crate::filter::{Network, Surroundings};
 use crate::sys::{self, WantedCall};
 
 /// What a command did with a path, the mildest first.
-#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Debug)]
+#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Debug)]
 pub enum PathUse {
     /// Asked whether it is there, and what it is.
     LookedUp,
@@ -69,6 +68,10 @@ pub struct Recorder<'a> {
     hidden: Option<Hidden<'a>>,
     /// The workspace, where commands are in a room.
     room: Option<&'a Path>,
+    /// Whether only paths of the workspace are noted.
+    only_workspace: bool,
+    /// What was noted already, as it was written, where it stays the same while commands run.
+    known: Mutex<HashSet<(PathBuf, PathUse)>>,
 }
 
 /// Whether the kernel lets commands be recorded.
@@ -155,7 +158,14 @@ const LONGEST_PATH: usize = 4096;
 impl<'a> Recorder<'a> {
     /// A recorder that hides nothing.
     pub fn new() -> Recorder<'a> {
-        Recorder { touched: Mutex::default(), network: Mutex::default(), hidden: None, room: None }
+        Recorder {
+            touched: Mutex::default(),
+            network: Mutex::default(),
+            hidden: None,
+            room: None,
+            only_workspace: false,
+            known: Mutex::default(),
+        }
     }
 
     /// Hides some paths from commands, too.
@@ -168,6 +178,12 @@ impl<'a> Recorder<'a> {
     #[must_use]
     pub fn in_room(self, workspace: &'a Path) -> Recorder<'a> {
         Recorder { room: Some(workspace), ..self }
+    }
+
+    /// Notes what is done with paths of the workspace only, in a room.
+    #[must_use]
+    pub fn only_in_workspace(self) -> Recorder<'a> {
+        Recorder { only_workspace: true, ..self }
     }
 
     /// What was done with paths so far, by path.
@@ -202,6 +218,7 @@ impl<'a> Recorder<'a> {
     /// becomes readable. The end on which calls come is received from `socket`.
     pub(crate) fn attend(&self, socket: &OwnedFd, stop: &OwnedFd) {
         let Some(listener) = receive(socket) else { return };
+        sys::wake_at_once(listener.as_fd());
         loop {
             let mut fds = [PollFd::new(&listener, PollFlags::IN), PollFd::new(stop, PollFlags::IN)];
             match poll(&mut fds, None) {
@@ -236,7 +253,19 @@ impl<'a> Recorder<'a> {
                 CallUse::ByFlags(flags) => touch_of(call.arguments[flags]),
                 CallUse::ByFlagsAt(at) => touch_of(word_at(call.thread, call.arguments[at]).unwrap_or(0)),
             };
-            let Some((path, seen)) = self.path_of(&call, argument) else { continue };
+            let Some(whole) = written_path(&call, argument) else { continue };
+            if self.only_workspace && is_far_from_workspace(&whole) {
+                continue;
+            }
+            // Whoever asks again finds the same, but for what commands make themselves: that is no input.
+            let is_settled = self.only_workspace && self.hidden.is_none();
+            if is_settled {
+                let mut known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
+                if !known.insert((whole.clone(), touch)) {
+                    continue;
+                }
+            }
+            let (path, seen) = self.path_of(call.thread, whole);
             // Who opens a folder may only want to come back to it; a process that lists it says so.
             let opens = touch == PathUse::Read && call.number != LISTING;
             // Who makes all folders on the way to a file asks for those that are there, too.
@@ -258,6 +287,13 @@ impl Default for Recorder<'_> {
     fn default() -> Self {
         Self::new()
     }
+}
+
+/// Whether a path cannot lead to the workspace in a room: commands can make no links in the system's folders.
+fn is_far_from_workspace(path: &Path) -> bool {
+    const SYSTEM: [&str; 8] = ["/usr", "/lib", "/lib64", "/bin", "/sbin", "/etc", "/sys", "/dev"];
+    SYSTEM.iter().any(|folder| path.starts_with(folder))
+        && !path.components().any(|part| matches!(part, Component::ParentDir))
 }
 
 #[cfg(target_arch = "x86_64")]
@@ -288,21 +324,23 @@ fn touch_of(flags: u64) -> PathUse {
     }
 }
 
-/// Memory of a thread that waits for its call.
+/// Memory of a thread that waits for its call, up to the first zero byte at least.
 fn memory(thread: u32, at: u64, length: usize) -> Option<Vec<u8>> {
-    let memory = fs::File::open(format!("/proc/{thread}/mem")).ok()?;
     let mut bytes = vec![0; length];
     let mut read = 0;
     // A page that is not there ends what can be read.
     while read < length {
         let page_end = (at + read as u64 + LONGEST_PATH as u64) & !(LONGEST_PATH as u64 - 1);
         let want = ((page_end - at) as usize).min(length);
-        match memory.read_at(&mut bytes[read..want], at + read as u64) {
-            Ok(count) if count > 0 => read += count,
+        match sys::read_memory(thread, at + read as u64, &mut bytes[read..want]) {
+            Some(count) if count > 0 => {
+                let ended = bytes[read..read + count].contains(&0);
+                read += count;
+                if ended {
+                    break;
+                }
+            }
             _ => break,
-        }
-        if bytes[..read].contains(&0) {
-            break;
         }
     }
     bytes.truncate(read);
@@ -310,25 +348,21 @@ fn memory(thread: u32, at: u64, length: usize) -> Option<Vec<u8>> {
 }
 
 fn word_at(thread: u32, at: u64) -> Option<u64> {
-    let memory = fs::File::open(format!("/proc/{thread}/mem")).ok()?;
     let mut bytes = [0; 8];
-    memory.read_exact_at(&mut bytes, at).ok()?;
-    Some(u64::from_ne_bytes(bytes))
+    (sys::read_memory(thread, at, &mut bytes)? == bytes.len()).then(|| u64::from_ne_bytes(bytes))
 }
 
 impl Recorder<'_> {
-    /// The path that a call is about, whole and with links followed, and whether something is to be seen there; `None` where
-    /// it cannot be known.
-    fn path_of(&self, call: &WantedCall, argument: &PathArgument) -> Option<(PathBuf, bool)> {
-        let whole = written_path(call, argument)?;
-        let Some(workspace) = self.room else { return Some((resolved(&whole), true)) };
-        let (path, seen) = resolved_in_room(call.thread, &whole);
+    /// The path that a call is about, with links followed, and whether something is to be seen there.
+    fn path_of(&self, thread: u32, whole: PathBuf) -> (PathBuf, bool) {
+        let Some(workspace) = self.room else { return (resolved(&whole), true) };
+        let (path, seen) = resolved_in_room(thread, &whole);
         let path = match path.strip_prefix(crate::ROOT) {
             Ok(inside) if inside.as_os_str().is_empty() => workspace.to_owned(),
             Ok(inside) => workspace.join(inside),
             Err(_) => path,
         };
-        Some((path, seen))
+        (path, seen)
     }
 }
 
@@ -446,6 +480,19 @@ mod tests {
         assert_eq!(of("link/none/deep"), root.join("real/none/deep"));
         assert_eq!(of("real/../none"), root.join("none"));
         assert_eq!(of("./real/./file"), root.join("real/file"));
+    }
+
+    #[test]
+    fn only_what_stays_in_the_system_is_far() {
+        for (path, far) in [
+            ("/usr/lib/python3/os.py", true),
+            ("/usr/../nubrik/a", false),
+            ("/usrx/a", false),
+            ("/tmp/link/a", false),
+            ("/nubrik/usr/a", false),
+        ] {
+            assert_eq!(is_far_from_workspace(Path::new(path)), far, "{path}");
+        }
     }
 
     #[test]

@@ -24,6 +24,10 @@ pub(crate) struct Candidates {
     pub readable: Arc<[Readable]>,
     /// Its files that steps make.
     pub made: Vec<FileId>,
+    /// Empty folders in made folders, by their paths, sorted.
+    pub empty: Vec<Arc<str>>,
+    /// Those of its paths that links lead to, or that are links: known when they are asked for.
+    pub linked: OnceLock<Vec<Arc<str>>>,
     index: OnceLock<Index>,
     /// Which of its files each text speaks of, by the text's path.
     spoken: Mutex<HashMap<FilePath, Arc<[u32]>>>,
@@ -100,13 +104,19 @@ impl Texts {
 
 impl Candidates {
     /// A set of files by their paths.
-    pub(crate) fn new(mut paths: Vec<Arc<str>>, readable: Arc<[Readable]>, made: Vec<FileId>) -> Candidates {
+    pub(crate) fn new(
+        mut paths: Vec<Arc<str>>,
+        readable: Arc<[Readable]>,
+        made: Vec<FileId>,
+        empty: Vec<Arc<str>>,
+    ) -> Candidates {
         paths.sort_unstable();
         paths.dedup();
         let mut out = Encoder::new();
         out.list(&paths, |out, path| out.text(path));
         let names = Digest::of(&out.bytes);
-        Candidates { paths, names, readable, made, index: OnceLock::new(), spoken: Mutex::default() }
+        let (linked, index) = (OnceLock::new(), OnceLock::new());
+        Candidates { paths, names, readable, made, empty, linked, index, spoken: Mutex::default() }
     }
 
     pub(crate) fn index(&self) -> &Index {
@@ -156,8 +166,12 @@ mod tests {
 
     #[test]
     fn a_text_that_cannot_be_read_may_speak_of_anything() {
-        let set =
-            Candidates::new(["inc/ebb.h", "inc/flood.h"].map(Arc::from).to_vec(), Arc::new([]), Vec::new());
+        let set = Candidates::new(
+            ["inc/ebb.h", "inc/flood.h"].map(Arc::from).to_vec(),
+            Arc::new([]),
+            Vec::new(),
+            Vec::new(),
+        );
         let spoken = |path: &str, text: Option<&str>| {
             set.spoken_of(&FilePath::from_text(path.into()), || text.map(|text| text.as_bytes().to_vec()))
                 .to_vec()

@@ -137,7 +137,7 @@ impl Build<'_> {
         }
         let known = |path: &FilePath| memory.inputs.iter().any(|(p, _)| p == path);
         for (path, digest) in memory.found.iter().filter(|(path, _)| !known(path)) {
-            if self.listed_content(path).is_some_and(|now| now != *digest) {
+            if self.listed_content(id, path).is_some_and(|now| now != *digest) {
                 input(Some(&path.told()), Some(&path.told()));
             }
         }

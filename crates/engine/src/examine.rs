@@ -12,6 +12,7 @@ use nubrik_store::{FoundInput, OutputRecord, RecordEntry, TreeKind};
 use crate::build::{Build, OnSystem};
 use crate::event::Failure;
 use crate::key::{KeyParts, command_digest, first_key};
+use crate::observed::Present;
 use crate::outside::FoundTool;
 use crate::reason::Reason;
 use crate::state::StepMemory;
@@ -92,7 +93,7 @@ impl Build<'_> {
     }
 
     /// The content of a listed file: one of the workspace or of the system, or a link on the way to one.
-    pub(crate) fn listed_content(&self, path: &FilePath) -> Option<Digest> {
+    pub(crate) fn listed_content(&self, id: StepId, path: &FilePath) -> Option<Digest> {
         match path.place() {
             FilePlace::Link(link) => {
                 let links = self.outside.links_to(&WsPath::from_normal(link));
@@ -100,6 +101,8 @@ impl Build<'_> {
                 found.map(|(_, text)| Digest::of(text.as_bytes()))
             }
             FilePlace::Machine(_) => self.source(path).ok(),
+            FilePlace::Presence(path) => Some(self.presence(id, path).digest()),
+            FilePlace::Names(folder) => Some(self.names_in(id, folder)),
             FilePlace::Workspace(inside) => match self.known.files_by_path.get(inside) {
                 Some(file) => self.content(*file).ok(),
                 None => match self.folder_around(inside) {
@@ -124,7 +127,7 @@ impl Build<'_> {
         let holds = |f: &FileId| self.graph.declares(step, *f);
         match path.place() {
             // What leads to a declared file need not be declared, and the system's files are for all.
-            FilePlace::Link(_) | FilePlace::Machine(_) => true,
+            FilePlace::Link(_) | FilePlace::Machine(_) | FilePlace::Presence(_) | FilePlace::Names(_) => true,
             FilePlace::Workspace(path) => {
                 self.known.files_by_path.get(path).is_some_and(holds)
                     || self.folder_around(path).is_some_and(|(folder, _)| holds(&folder))
@@ -206,9 +209,9 @@ impl Build<'_> {
         inputs.dedup();
         let parts = KeyParts { command: command_digest(self.graph, step), tools: named, inputs };
         let first_key = first_key(&parts);
-        let names = match step.found.is_empty() {
-            true => Digest::of(b""),
-            false => self.candidate_names(step, &tools),
+        let names = match step.narrows() {
+            true => self.candidate_names(step, &tools),
+            false => Digest::of(b""),
         };
         Ok(Examined { id, parts, first_key, names, tools })
     }
@@ -265,7 +268,7 @@ impl Build<'_> {
     /// Whether a step may still read something that was found when a kept result was made, and it is the same.
     fn is_as_found(&self, id: StepId, found: &FoundInput) -> bool {
         let path = FilePath::from_text(found.path.clone());
-        self.is_declared(id, &path) && self.listed_content(&path) == Some(found.digest)
+        self.is_declared(id, &path) && self.listed_content(id, &path) == Some(found.digest)
     }
 
     /// What differs from the time when a step last finished; `None` when nothing does.
@@ -277,7 +280,16 @@ impl Build<'_> {
             if !self.is_declared(id, path) {
                 return Some(Reason::InputRemoved { path: path.told() });
             }
-            if self.listed_content(path) != Some(*digest) {
+            if self.listed_content(id, path) != Some(*digest) {
+                if let FilePlace::Presence(at) = path.place() {
+                    let gone = self.presence(id, at) == Present::Nothing;
+                    let path = at.into();
+                    return Some(if gone {
+                        Reason::NameVanished { path }
+                    } else {
+                        Reason::NameAppeared { path }
+                    });
+                }
                 return Some(Reason::InputChanged {
                     path: path.told(),
                     target: self.maker_of(path.as_str()),

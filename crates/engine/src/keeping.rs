@@ -20,24 +20,24 @@ pub(crate) const RESULTS_PER_KEY: usize = 8;
 impl Build<'_> {
     /// Takes note of what the commands made and read, and keeps it in the store.
     pub(crate) fn keep(&self, id: StepId, now: &Examined, ran: &Ran<'_>) -> Result<StepMemory, Failure> {
-        let Ran { reason, began_at, times_full, micros, printed, as_always } = *ran;
+        let Ran { reason, began_at, times_full, micros, printed, as_always, seen: _ } = *ran;
         let step = self.graph.step(id);
         // Commands that do not look whether they could write end well with half of their output. There may be room again.
         if self.outside.times_full() != times_full {
             self.outside.discard(&step.folder);
             return Err(Failure::NoRoom);
         }
-        let found = self.found_inputs(id, began_at)?;
+        let found = match step.observed {
+            true => self.observed_inputs(id, ran.seen, began_at)?,
+            false => self.found_inputs(id, began_at)?,
+        };
         for (path, _) in &now.parts.inputs {
             self.must_be_unmoved(path, None)?;
         }
         self.made_inputs_in_place(id).map_err(|path| Failure::InputMoved { path })?;
         let (outputs, signatures) = self.take_outputs(id)?;
         let found_paths = paths_of(&found);
-        let passed_over = match step.found.is_empty() {
-            true => Vec::new(),
-            false => self.passed_over(id, &found_paths, &now.tools),
-        };
+        let passed_over = self.passed_over(id, &found_paths, &now.tools);
         let entry = RecordEntry {
             found,
             candidate_names: now.names,
@@ -52,9 +52,9 @@ impl Build<'_> {
         }
         let is_kept = as_always && !step.services.iter().any(|s| s.is_elsewhere());
         if let Some(store) = self.store.filter(|_| is_kept) {
-            let mut record = match step.found.is_empty() {
-                true => Record::default(),
-                false => store.record(&now.first_key).unwrap_or_default(),
+            let mut record = match step.narrows() {
+                true => store.record(&now.first_key).unwrap_or_default(),
+                false => Record::default(),
             };
             record
                 .entries
@@ -126,7 +126,7 @@ impl Build<'_> {
                     found.push(FoundInput { path: FilePath::of_link(&link).shared().clone(), digest });
                 }
             }
-            if let Some(digest) = self.listed_content(&listed) {
+            if let Some(digest) = self.listed_content(id, &listed) {
                 found.push(FoundInput { path: listed.shared().clone(), digest });
             }
         }

@@ -28,6 +28,7 @@ mod inside;
 mod keeping;
 mod key;
 mod observe;
+mod observed;
 mod outside;
 mod passed_over;
 mod perform;

@@ -171,12 +171,17 @@ pub struct Seen {
     pub touched: Vec<Touched>,
     /// Whether they asked for the network and were refused.
     pub wanted_network: bool,
+    /// Whether a command ran that was not seen.
+    pub incomplete: bool,
+    /// Whether what is outside of the workspace is of no interest.
+    pub only_workspace: bool,
 }
 
 impl Seen {
     /// Adds what was seen of another command of the same step.
     pub fn add(&mut self, other: Seen) {
         self.wanted_network |= other.wanted_network;
+        self.incomplete |= other.incomplete;
         for touched in other.touched {
             match self.touched.binary_search_by(|t| t.path.cmp(&touched.path)) {
                 Ok(at) if self.touched[at].touch < touched.touch => {
@@ -332,9 +337,15 @@ pub trait Outside: Sync {
     fn records(&self) -> bool {
         false
     }
-    /// The same under a recorder, which tells what the processes did; `None` where the machine has none.
-    fn run_recorded(&self, job: &Job<'_>, printed: &mut Vec<u8>) -> Option<(JobEnd, Seen)> {
-        let _ = (job, printed);
+    /// The same under a recorder, which tells what the processes did, perhaps with paths of the workspace only; `None` where
+    /// the machine has none.
+    fn run_recorded(
+        &self,
+        job: &Job<'_>,
+        printed: &mut Vec<u8>,
+        only_workspace: bool,
+    ) -> Option<(JobEnd, Seen)> {
+        let _ = (job, printed, only_workspace);
         None
     }
     /// Makes services ready for a user, a step's folder or another name: those that are shared and run already

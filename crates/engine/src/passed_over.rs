@@ -31,8 +31,9 @@ impl Build<'_> {
                     }
                 }
             }
+            let empty = self.empty_folders(files);
             let made = files.iter().copied().filter(|file| self.graph.file(*file).maker.is_some());
-            Candidates::new(paths, self.readable_files(files).into(), made.collect())
+            Candidates::new(paths, self.readable_files(files).into(), made.collect(), empty)
         })
     }
 
@@ -46,8 +47,15 @@ impl Build<'_> {
     /// name was taken before, or that a file asks about. `found` is sorted.
     pub(crate) fn passed_over(&self, id: StepId, found: &[FilePath], tools: &[FoundTool]) -> Vec<Arc<str>> {
         let step = self.graph.step(id);
+        // What commands were seen to look for is kept with what they read.
+        if step.found.is_empty() {
+            return Vec::new();
+        }
         let mut asked: HashSet<Asked> = HashSet::new();
-        for path in found.iter().filter(|path| !matches!(path.place(), FilePlace::Link(_))) {
+        for path in found
+            .iter()
+            .filter(|path| matches!(path.place(), FilePlace::Workspace(_) | FilePlace::Machine(_)))
+        {
             asked.extend(self.asked_by(path).iter().cloned());
         }
         let asks_for_anything = asked.contains(&Asked::Computed);

@@ -33,6 +33,8 @@ pub(crate) struct Ran<'a> {
     pub(crate) printed: &'a [u8],
     /// Whether they saw what they see in every run.
     pub(crate) as_always: bool,
+    /// What its commands were seen to do, if all of it was.
+    pub seen: Option<&'a Seen>,
 }
 
 /// What became of running a step.
@@ -119,14 +121,20 @@ impl Build<'_> {
         let began = Instant::now();
         let began_at = self.outside.now();
         let times_full = self.outside.times_full();
-        let mut seen = self.is_watched(id, now).then(Seen::default);
+        let is_watched = self.is_watched(id, now);
+        // Where commands see more than they declare, what they use of it says nothing for another time.
+        let is_observed = step.observed && self.outside.records() && self.outside.sees_besides().is_none();
+        let mut seen =
+            (is_watched || is_observed).then(|| Seen { only_workspace: !is_watched, ..Seen::default() });
         let ran = self.run_commands(id, &now.tools, &mut printed, seen.as_mut());
         let complaint = ran.is_err().then_some(printed.as_slice());
-        let refused = seen.as_ref().map(|seen| self.refusals(id, seen, complaint));
+        let told = seen.as_ref().filter(|_| is_watched);
+        let refused = told.map(|seen| self.refusals(id, seen, complaint));
         let as_always = *ran.as_ref().unwrap_or(&true);
         let micros = began.elapsed().as_micros() as u64;
         let result = ran.and_then(|_| {
-            let ran = Ran { reason, began_at, times_full, micros, printed: &printed, as_always };
+            let seen = seen.as_ref().filter(|seen| is_observed && !seen.incomplete);
+            let ran = Ran { reason, began_at, times_full, micros, printed: &printed, as_always, seen };
             self.keep(id, now, &ran).map_err(Some)
         });
         let survived = match (&result, &refused) {
@@ -323,10 +331,13 @@ impl Build<'_> {
             }
             let job = Job { lent, ..self.job(step, stages, &readable, tools, &work) };
             let recorded = seen.as_mut().and_then(|seen| {
-                let (end, more) = self.outside.run_recorded(&job, printed)?;
+                let (end, more) = self.outside.run_recorded(&job, printed, seen.only_workspace)?;
                 seen.add(more);
                 Some(end)
             });
+            if let (None, Some(seen)) = (&recorded, &mut seen) {
+                seen.incomplete = true;
+            }
             match recorded.unwrap_or_else(|| self.outside.run(&job, printed)) {
                 JobEnd::Well => {}
                 JobEnd::Cancelled => return Err(None),

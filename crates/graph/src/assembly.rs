@@ -96,6 +96,7 @@ impl Assembly {
         })?;
         step.env = from.list(|from| Ok((text(from)?, text(from)?)))?;
         step.found = from.list(path)?;
+        step.observed = from.bool()?;
         step.scratch = from.list(path)?;
         step.native = optional(from, |from| self.native(from))?.map(Box::new);
         step.lists = from.list(list_file)?;

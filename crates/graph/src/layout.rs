@@ -37,6 +37,7 @@ pub fn write_step(graph: &Tables, step: &Step, purpose: Purpose, out: &mut Encod
         inputs,
         outputs,
         found,
+        observed,
         scratch,
         tools,
         native,
@@ -65,6 +66,7 @@ pub fn write_step(graph: &Tables, step: &Step, purpose: Purpose, out: &mut Encod
     });
     variables(env, out);
     out.list(found, |out, at| path(at, out));
+    out.bool(*observed);
     out.list(scratch, |out, at| path(at, out));
     optional(native.as_deref(), out, |out, native| write_native(graph, native, purpose, out));
     list_files(lists, out);

@@ -173,6 +173,8 @@ pub struct Step {
     pub outputs: Vec<OutputNode>,
     /// Files in which the commands list what they read.
     pub found: Vec<WsPath>,
+    /// Whether only those of its candidates are inputs that its commands are seen to use: they list nothing themselves.
+    pub observed: bool,
     /// Files and folders that are thrown away afterwards.
     pub scratch: Vec<WsPath>,
     /// Tools that the commands start.
@@ -203,6 +205,11 @@ pub struct Step {
 }
 
 impl Step {
+    /// Whether what it may read is more than what counts: which of its candidates do is known when it ran.
+    pub fn narrows(&self) -> bool {
+        self.observed || !self.found.is_empty()
+    }
+
     /// A step that does nothing yet, in a folder of its own.
     pub fn empty(folder: WsPath) -> Step {
         Step::empty_with(folder, &"".into())
@@ -220,6 +227,7 @@ impl Step {
             candidates: Sorted::default(),
             outputs: Vec::new(),
             found: Vec::new(),
+            observed: false,
             scratch: Vec::new(),
             tools: Vec::new(),
             native: None,

@@ -46,6 +46,7 @@ impl Step {
             env: _,
             folder: _,
             found: _,
+            observed: _,
             scratch: _,
             lists: _,
             limits: _,

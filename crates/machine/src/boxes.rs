@@ -143,18 +143,25 @@ impl Machine {
     }
 
     /// Runs a job, and tells what its processes did.
-    pub(crate) fn run_with_recorder(&self, job: &Job<'_>, printed: &mut Vec<u8>) -> (JobEnd, Seen) {
+    pub(crate) fn run_with_recorder(
+        &self,
+        job: &Job<'_>,
+        printed: &mut Vec<u8>,
+        only_workspace: bool,
+    ) -> (JobEnd, Seen) {
         let grants = Grants::of(self, job);
         let hidden = |path: &Path| grants.hide(path);
         let mut recorder = Recorder::new();
         if self.has_rooms() {
             recorder = recorder.in_room(self.root());
+            recorder = if only_workspace { recorder.only_in_workspace() } else { recorder };
         } else if self.hides_undeclared() {
             recorder = recorder.hiding(&hidden);
         }
         let ended = self.run_in_box(job, printed, Some(&recorder));
         let touched = recorder.touched().into_iter().map(|touched| grants.judge(touched)).collect();
-        let mut seen = Seen { touched, wanted_network: recorder.wanted_network() };
+        let wanted_network = recorder.wanted_network();
+        let mut seen = Seen { touched, wanted_network, ..Seen::default() };
         seen.touched.sort_by(|a, b| a.path.cmp(&b.path));
         (ended, seen)
     }

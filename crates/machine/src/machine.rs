@@ -214,9 +214,11 @@ impl Machine {
     /// Where a file is, links followed.
     fn behind(&self, path: &FilePath) -> PathBuf {
         match path.place() {
-            FilePlace::Workspace(path) | FilePlace::Machine(path) | FilePlace::Link(path) => {
-                self.root.join(path)
-            }
+            FilePlace::Workspace(path)
+            | FilePlace::Machine(path)
+            | FilePlace::Link(path)
+            | FilePlace::Presence(path)
+            | FilePlace::Names(path) => self.root.join(path),
         }
     }
 }
@@ -225,7 +227,7 @@ impl Outside for Machine {
     fn check(&self, path: &FilePath) -> Option<Signature> {
         let (path, follows) = match path.place() {
             FilePlace::Workspace(path) | FilePlace::Machine(path) => (path, true),
-            FilePlace::Link(path) => (path, false),
+            FilePlace::Link(path) | FilePlace::Presence(path) | FilePlace::Names(path) => (path, false),
         };
         Signature::at(self.below.top(), path.as_bytes(), follows)
     }
@@ -323,8 +325,14 @@ impl Outside for Machine {
         can_record()
     }
 
-    fn run_recorded(&self, job: &Job<'_>, printed: &mut Vec<u8>) -> Option<(JobEnd, Seen)> {
-        can_record().then(|| self.workers.with_network(|| self.run_with_recorder(job, printed)))
+    fn run_recorded(
+        &self,
+        job: &Job<'_>,
+        printed: &mut Vec<u8>,
+        only_workspace: bool,
+    ) -> Option<(JobEnd, Seen)> {
+        let run = || self.run_with_recorder(job, printed, only_workspace);
+        can_record().then(|| self.workers.with_network(run))
     }
 
     fn lend(

@@ -54,6 +54,10 @@ enum Kind {
     Other(usize),
     /// A test, which makes nothing.
     Test,
+    /// A step that is seen to read some of what it may.
+    Observed,
+    /// A step that is seen to list a folder.
+    Listed,
 }
 
 #[derive(Clone, Debug)]
@@ -100,6 +104,8 @@ fn kind() -> impl Strategy<Value = Kind> {
         2 => Just(Kind::All),
         2 => (0..PACKAGES.len()).prop_map(Kind::Other),
         1 => Just(Kind::Test),
+        3 => Just(Kind::Observed),
+        2 => Just(Kind::Listed),
     ]
 }
 
@@ -274,6 +280,19 @@ impl Model {
                 BTreeMap::from([(format!("{folder}/r"), plain(format!("own {}", other.own)))])
             }
             Kind::Test => BTreeMap::new(),
+            Kind::Observed => {
+                let all = here.globbed();
+                let first = all.values().next().map_or("none", |(text, _)| text);
+                let last = if all.contains_key(&2) { "there" } else { "gone" };
+                BTreeMap::from([(format!("{folder}/o.txt"), plain(format!("{first} {last}")))])
+            }
+            Kind::Listed => {
+                let names: Vec<&str> = here.globbed().into_keys().map(|name| NAMES[name]).collect();
+                let mut names: Vec<&str> = names;
+                names.sort_unstable();
+                let text: String = names.iter().map(|name| format!("{name}\n")).collect();
+                BTreeMap::from([(format!("{folder}/n.txt"), plain(text))])
+            }
         })
     }
 
@@ -292,6 +311,24 @@ impl Model {
                 Kind::All => format!("stage {{ \"all/\": {glob} }}"),
                 Kind::Other(other) => format!("stage {{ \"r\": &{} }}", own(*other)),
                 Kind::Test => "check { run = `true` }".to_owned(),
+                // The first that is there, and whether the last one is.
+                Kind::Observed => {
+                    let at = |name: &str| format!("{}/src/{name}", PACKAGES[package]);
+                    let [one, two, three] = NAMES.map(|name| at(name).trim_start_matches('/').to_owned());
+                    format!(
+                        "step {{ run = sh`{{{{ cat {one} 2> /dev/null || cat {two} 2> /dev/null || cat {three} 2> /dev/null || printf none; \
+                         if [ -e {three} ]; then printf ' there'; else printf ' gone'; fi; }}}} > {{out \"o.txt\"}}`, \
+                         reads = {glob}, observed = true }}"
+                    )
+                }
+                Kind::Listed => {
+                    let folder = format!("{}/src", PACKAGES[package]);
+                    let folder = folder.trim_start_matches('/');
+                    format!(
+                        "step {{ run = sh`if [ -d {folder} ]; then ls {folder}; fi > {{out \"n.txt\"}}`, \
+                         reads = {glob}, observed = true }}"
+                    )
+                }
             };
             let word = if *kind == Kind::Test { "test" } else { "target" };
             text.push_str(&format!("{word} {} = {body}\n", TARGETS[target]));

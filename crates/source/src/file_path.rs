@@ -17,6 +17,7 @@ use crate::WsPath;
 /// assert_eq!(source.place(), FilePlace::Workspace("src/fit.c"));
 /// assert_eq!(FilePath::of_machine("/usr/include/math.h").place(), FilePlace::Machine("/usr/include/math.h"));
 /// assert_eq!(FilePath::of_link(&WsPath::from_normal("src/inc")).place(), FilePlace::Link("src/inc"));
+/// assert_eq!(FilePath::of_names("src").place(), FilePlace::Names("src"));
 /// ```
 #[derive(Clone, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub struct FilePath(Arc<str>);
@@ -30,11 +31,29 @@ pub enum FilePlace<'a> {
     Machine(&'a str),
     /// It is a symbolic link of the workspace, and not what that leads to: from the root, in normal form.
     Link(&'a str),
+    /// Whether a step finds a folder, a file or nothing at a path of the workspace.
+    Presence(&'a str),
+    /// The names that a step finds in a folder of the workspace.
+    Names(&'a str),
 }
 
 impl FilePath {
     /// What the text of a link begins with: no path in normal form does.
     pub const LINK: &str = "//";
+
+    /// What is asked of a path, as a text: no link is written so.
+    const PRESENCE: &str = "///?";
+    const NAMES: &str = "///*";
+
+    /// Whether something is at a path of the workspace.
+    pub fn of_presence(path: &str) -> FilePath {
+        FilePath(format!("{}{path}", FilePath::PRESENCE).into())
+    }
+
+    /// The names in a folder of the workspace.
+    pub fn of_names(folder: &str) -> FilePath {
+        FilePath(format!("{}{folder}", FilePath::NAMES).into())
+    }
 
     /// A file of the machine by its absolute path.
     pub fn of_machine(path: &str) -> FilePath {
@@ -63,6 +82,12 @@ impl FilePath {
 
     /// Where it is.
     pub fn place(&self) -> FilePlace<'_> {
+        if let Some(path) = self.0.strip_prefix(FilePath::PRESENCE) {
+            return FilePlace::Presence(path);
+        }
+        if let Some(folder) = self.0.strip_prefix(FilePath::NAMES) {
+            return FilePlace::Names(folder);
+        }
         match self.0.strip_prefix(FilePath::LINK) {
             Some(link) => FilePlace::Link(link),
             None if self.0.starts_with('/') => FilePlace::Machine(&self.0),
@@ -98,7 +123,9 @@ impl FilePath {
     /// The path as people know it.
     pub fn told(&self) -> Arc<str> {
         match self.place() {
-            FilePlace::Link(path) => path.into(),
+            FilePlace::Link(path) | FilePlace::Presence(path) => path.into(),
+            FilePlace::Names("") => "the names in the workspace's root".into(),
+            FilePlace::Names(folder) => format!("the names in {folder}").into(),
             FilePlace::Workspace(_) | FilePlace::Machine(_) => self.0.clone(),
         }
     }
@@ -124,11 +151,7 @@ impl AsRef<str> for FilePath {
 
 impl fmt::Display for FilePath {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        match self.place() {
-            FilePlace::Workspace(path) | FilePlace::Machine(path) | FilePlace::Link(path) => {
-                f.write_str(path)
-            }
-        }
+        f.write_str(&self.told())
     }
 }
 

@@ -29,7 +29,9 @@ pub use process::{become_reaper, end_left_of, end_orphans, raise_open_file_limit
 pub(crate) use rooms::{RoomHandle, found_room};
 pub use start::give_up_network;
 pub(crate) use start::{Space, Start, Started, Stream, start};
-pub(crate) use supervise::{WantedCall, answer_call, next_call, supervision_works};
+pub(crate) use supervise::{
+    WantedCall, answer_call, next_call, read_memory, supervision_works, wake_at_once,
+};
 pub(crate) use template::{TemplateHandle, add_folder, add_source, found_template, new_network};
 
 // Path rules (Landlock), from the kernel's user-space interface `linux/landlock.h`.

@@ -48,3 +48,24 @@ pub(crate) fn answer_call(listener: BorrowedFd<'_>, call: WantedCall, error: i32
     // who waited may be gone is no harm.
     unsafe { libc::ioctl(listener.as_raw_fd(), libc::SECCOMP_IOCTL_NOTIF_SEND, &raw mut answer) };
 }
+
+/// Reads memory of a thread that waits for its call: gives how many bytes there were.
+pub(crate) fn read_memory(thread: u32, at: u64, bytes: &mut [u8]) -> Option<usize> {
+    let local = libc::iovec { iov_base: bytes.as_mut_ptr().cast(), iov_len: bytes.len() };
+    let remote = libc::iovec { iov_base: at as *mut libc::c_void, iov_len: bytes.len() };
+    // SAFETY: the local part is a live buffer of the length that is said; the other one is of another process, where the
+    // kernel reads what is there and nothing else.
+    let read = unsafe {
+        libc::process_vm_readv(thread as libc::pid_t, &raw const local, 1, &raw const remote, 1, 0)
+    };
+    usize::try_from(read).ok()
+}
+
+/// Asks the kernel to change over to the supervisor at once when a call waits, and back when it is answered; older kernels
+/// do not know how.
+pub(crate) fn wake_at_once(listener: BorrowedFd<'_>) {
+    const SET_FLAGS: libc::c_ulong = 0x4008_2104;
+    const SYNCHRONOUS: u64 = 1;
+    // SAFETY: the argument is a number, not a pointer.
+    unsafe { libc::ioctl(listener.as_raw_fd(), SET_FLAGS as _, SYNCHRONOUS) };
+}

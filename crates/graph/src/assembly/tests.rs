@@ -78,6 +78,7 @@ fn graph(native: Native, work: WorkFolder) -> Tables {
         candidates: vec![SetId(0)].into(),
         outputs: [1, 2, 3].map(|n| OutputNode { file: FileId(n), name: format!("o{n}").into() }).into(),
         found: vec![at("made/d")],
+        observed: true,
         scratch: vec![at("made/s")],
         tools: vec![ToolId(0), ToolId(1)],
         native: Some(Box::new(native)),

@@ -108,7 +108,14 @@ impl Evaluator<'_> {
         draft.step.commands = pipelines;
         draft.step.env = self.step_env(values.value("env"), &mut draft, span)?;
         draft.step.limits = self.limits(values)?;
-        let listed = !draft.step.found.is_empty();
+        draft.step.observed = values.bool("observed");
+        if let (true, true, Some((_, span))) =
+            (draft.step.observed, !draft.step.found.is_empty(), values.get("observed"))
+        {
+            let error = Diagnostic::error("wrong-type", "these commands list what they read themselves");
+            return self.fail(span, error.mend("either `observed = true` or {depfile \"…\"}"));
+        }
+        let listed = draft.step.narrows();
         let mut inputs = Vec::with_capacity(draft.inputs.len());
         let mut candidates = Vec::new();
         for file in std::mem::take(&mut draft.inputs) {

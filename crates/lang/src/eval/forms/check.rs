@@ -20,6 +20,7 @@ pub(super) const FORM: Form = Form {
             RUN,
             SAY,
             READS,
+            OBSERVED,
             ENV,
             MAKES,
             FOLDER,

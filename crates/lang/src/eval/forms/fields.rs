@@ -32,6 +32,12 @@ pub(super) const MEMORY: FieldInfo =
     field("memory", FieldType::Text, false, "how much memory each process may have, such as \"2GiB\"");
 pub(super) const PROCESSORS: FieldInfo =
     field("processors", FieldType::Int, false, "how many processors the commands keep busy");
+pub(super) const OBSERVED: FieldInfo = field(
+    "observed",
+    FieldType::Bool,
+    false,
+    "whether only those of `reads` and of the folders in its words are inputs that the commands are seen to read, list or look for",
+);
 pub(super) const MAY_FAIL: FieldInfo =
     field("may_fail", FieldType::Bool, false, "whether a failure is also an answer, instead of an error");
 pub(super) const OR_NONE: FieldInfo = field(

@@ -15,7 +15,7 @@ pub(super) const FORM: Form = Form {
         builtin: Builtin::Step,
         shape: CallShape::Braces,
         doc: "Commands that make outputs. A step is confined, its outputs are kept, and it runs again only if something that it reads changed.",
-        fields: &[RUN, SAY, READS, ENV, MAKES, FOLDER, NETWORK, TIMEOUT, MEMORY, PROCESSORS],
+        fields: &[RUN, SAY, READS, OBSERVED, ENV, MAKES, FOLDER, NETWORK, TIMEOUT, MEMORY, PROCESSORS],
         gives: &[],
         example: "target codes = step {\n    say = \"list station codes\"\n    run = `sort {in \"stations.csv\"} -o {out \"codes.txt\"}`\n}",
     },
