@@ -16,6 +16,7 @@
 //! ```
 
 mod apart;
+mod calls;
 mod cancel;
 mod filter;
 mod furnish;
@@ -27,11 +28,12 @@ mod running;
 mod sys;
 
 pub use apart::{Apart, end_left_over};
+pub use calls::PathUse;
 pub use cancel::CancelSwitch;
 pub use filter::{Network, Surroundings};
 pub use furnish::ROOT;
 pub use pipeline::{Capture, Confinement, Ended, PipelineSpec, Reach, StageSpec, run};
-pub use record::{Found, Hidden, PathUse, Recorder, UsedPath, can_record};
+pub use record::{Found, Hidden, Recorder, UsedPath, can_record};
 pub use room::{HOME, OwnNetwork, Room, RoomKind, RoomPlace, Rooms, TEMPORARY};
 pub use rules::{Access, RuleSet, Support, SystemFolders, support};
 pub use running::{Echo, Running};

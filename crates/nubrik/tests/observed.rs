@@ -1,0 +1,125 @@
+//! Steps that are seen to use some of what they may read: that counts, and the rest does not.
+
+#![allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
+
+mod sandbox;
+
+use sandbox::{Sandbox, has_rooms};
+
+const TARGETS: &str = "target seen = step {\n\
+    \x20   run = sh`{{ cat data/a; if [ -e data/sub/flag ]; then echo flag; fi; }} > {out \"o\"}`\n\
+    \x20   reads = glob(\"data/**/*\")\n\
+    \x20   observed = true\n}\n\
+    target listed = step {\n\
+    \x20   run = sh`ls data > {out \"o\"}`\n\
+    \x20   reads = glob(\"data/**/*\")\n\
+    \x20   observed = true\n}\n";
+
+fn sandbox() -> Option<Sandbox> {
+    if !has_rooms() || !nubrik_confine::can_record() {
+        println!("skipped: steps cannot be seen here");
+        return None;
+    }
+    Some(Sandbox::new(&[
+        ("data/a", "1\n"),
+        ("data/b", "2\n"),
+        ("data/far/c", "3\n"),
+        ("targets.nub", TARGETS),
+    ]))
+}
+
+fn ran(sandbox: &Sandbox) -> Vec<String> {
+    let events = sandbox.run(&["build", "--json"]).expect(0).events();
+    let ran = events.iter().filter(|e| e["event"] == "step" && e["state"] == "ran");
+    let mut ran: Vec<String> = ran.map(|e| e["target"].as_str().unwrap().to_owned()).collect();
+    ran.sort();
+    ran
+}
+
+#[test]
+fn only_what_is_used_counts() {
+    let Some(sandbox) = sandbox() else { return };
+    assert_eq!(ran(&sandbox), ["listed", "seen"]);
+    // Not read by either.
+    sandbox.write("data/b", "22\n");
+    assert_eq!(ran(&sandbox), [""; 0]);
+    sandbox.write("data/a", "11\n");
+    assert_eq!(ran(&sandbox), ["seen"]);
+    // What was looked for appears, in a folder that was not there: its name is new in the listed folder, too.
+    sandbox.write("data/sub/flag", "");
+    assert_eq!(ran(&sandbox), ["listed", "seen"]);
+    assert_eq!(sandbox.read("out/default/seen/o"), "11\nflag\n");
+    // A name in a folder that nobody listed.
+    sandbox.write("data/far/d", "4\n");
+    assert_eq!(ran(&sandbox), [""; 0]);
+    std::fs::remove_file(sandbox.folder.join("data/sub/flag")).unwrap();
+    std::fs::remove_dir(sandbox.folder.join("data/sub")).unwrap();
+    sandbox.run(&["build"]).expect(0);
+    assert_eq!(sandbox.read("out/default/seen/o"), "11\n");
+    assert_eq!(sandbox.read("out/default/listed/o"), "a\nb\nfar\n");
+}
+
+#[test]
+fn what_was_kept_is_taken_back_for_what_was_used() {
+    let Some(sandbox) = sandbox() else { return };
+    sandbox.run(&["build"]).expect(0);
+    sandbox.write("data/a", "11\n");
+    sandbox.run(&["build"]).expect(0);
+    // Another file is another one than at the first time, and what was used is the same.
+    sandbox.write("data/a", "1\n");
+    sandbox.write("data/b", "new\n");
+    assert_eq!(ran(&sandbox), [""; 0]);
+    assert_eq!(sandbox.read("out/default/seen/o"), "1\n");
+    sandbox.run(&["why", "seen"]).expect(0);
+}
+
+#[test]
+fn links_lead_to_what_counts() {
+    let Some(sandbox) = sandbox() else { return };
+    let targets = "target tree = step { run = sh`mkdir -p {outfolder \"t\"}/deep; cp {in \"data/a\"} {outfolder \"t\"}/deep/real; cp {in \"data/b\"} {outfolder \"t\"}/other; ln -s deep/real {outfolder \"t\"}/link` }\n\
+        target seen = step { run = sh`cat {tree}/link > {out \"o\"}`, observed = true }\n";
+    sandbox.write("targets.nub", targets);
+    sandbox.run(&["build"]).expect(0);
+    sandbox.write("data/b", "22\n");
+    assert_eq!(ran(&sandbox), ["tree"]);
+    sandbox.write("data/a", "11\n");
+    assert_eq!(ran(&sandbox), ["seen", "tree"]);
+    assert_eq!(sandbox.read("out/default/seen/o"), "11\n");
+    // A link that commands make themselves leads there, too.
+    let targets = "target seen = step { run = sh`ln -s \"$PWD/data\" \"$TMPDIR/way\"; cat \"$TMPDIR/way/b\" > {out \"o\"}`, reads = \"data/*\", observed = true }\n";
+    sandbox.write("targets.nub", targets);
+    sandbox.run(&["build"]).expect(0);
+    sandbox.write("data/a", "111\n");
+    assert_eq!(ran(&sandbox), [""; 0]);
+    sandbox.write("data/b", "222\n");
+    assert_eq!(ran(&sandbox), ["seen"]);
+}
+
+#[test]
+fn where_steps_cannot_be_seen_all_of_it_counts() {
+    let mut sandbox = Sandbox::new(&[
+        ("data/a", "1\n"),
+        ("data/b", "2\n"),
+        ("data/far/c", "3\n"),
+        ("targets.nub", TARGETS),
+    ]);
+    sandbox.without_rooms = true;
+    // Path rules let nobody list a folder.
+    let targets = TARGETS.split("target listed").next().unwrap();
+    sandbox.write("targets.nub", targets);
+    sandbox.run(&["build"]).expect(0);
+    sandbox.write("data/b", "22\n");
+    assert_eq!(ran(&sandbox), ["seen"]);
+}
+
+#[test]
+fn commands_that_list_what_they_read_are_not_observed() {
+    let sandbox = Sandbox::new(&[
+        ("m.c", "int m;\n"),
+        (
+            "targets.nub",
+            "target m = step { run = `cc -MD -MF {depfile \"m.d\"} -c {in \"m.c\"} -o {out \"m.o\"}`, observed = true }\n",
+        ),
+    ]);
+    sandbox.run(&["build"]).expect(3).says("these commands list what they read themselves");
+}
