@@ -266,7 +266,10 @@ mod tests {
     use super::*;
 
     fn paths() -> Vec<Arc<str>> {
-        ["a", "pkg/a.py", "pkg/sub/b.py", "pkg/sub/c.py", "pkg-other/x", "z/y"].map(Arc::from).to_vec()
+        let mut paths =
+            ["a", "pkg/a.py", "pkg/sub/b.py", "pkg/sub/c.py", "pkg-other/x", "z/y"].map(Arc::from);
+        paths.sort_unstable();
+        paths.to_vec()
     }
 
     #[test]

@@ -18,12 +18,20 @@ use crate::machine::{Machine, called_by};
 use crate::tool_parts::{first_line, header_folders, on_path, parts, search_folders, state_of};
 
 /// What to install for tools that many definitions use: tool, what it is, package on Debian and Fedora.
-const PACKAGES: [(&str, &str, &str); 10] = [
+const PACKAGES: [(&str, &str, &str); 18] = [
     ("cc", "a C compiler", "gcc"),
     ("gcc", "a C compiler", "gcc"),
     ("clang", "a C compiler", "clang"),
     ("c++", "a C++ compiler", "g++ (Fedora: gcc-c++)"),
     ("g++", "a C++ compiler", "g++ (Fedora: gcc-c++)"),
+    ("gfortran", "a Fortran compiler", "gfortran (Fedora: gcc-gfortran)"),
+    ("javac", "a Java compiler", "default-jdk-headless (Fedora: java-devel)"),
+    ("java", "Java", "default-jre-headless (Fedora: java-headless)"),
+    ("go", "Go", "golang-go (Fedora: golang)"),
+    ("node", "Node", "nodejs"),
+    ("rustc", "a Rust compiler", "rustc (Fedora: rust)"),
+    ("unzip", "a program that unpacks zip archives", "unzip"),
+    ("zip", "a program that makes zip archives", "zip"),
     ("ar", "an archiver", "binutils"),
     ("ld", "a linker", "binutils"),
     ("python3", "Python", "python3"),
