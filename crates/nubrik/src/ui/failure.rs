@@ -53,7 +53,7 @@ pub fn short(failure: &Failure) -> String {
 }
 
 /// How many characters of a command are shown with a failure: what is longer hides what was printed.
-const COMMAND_SHOWN: usize = 3_000;
+const COMMAND_SHOWN: usize = 1_500;
 
 /// A command without words in its middle, if it is too long to be shown.
 fn shortened(command: &str) -> Option<String> {
