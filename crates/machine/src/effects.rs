@@ -89,7 +89,7 @@ fn run_all(
 ) -> Result<EffectEnd, EffectProblem> {
     let cancel: &CancelSwitch = machine.cancel();
     let root = machine.root();
-    let work = root.join(effect.step.work.path().as_str());
+    let work = effect.step.work.below_root().map_or(root.to_owned(), |work| root.join(work.as_str()));
     let environment = environment(&work, loan, effect)?;
     // They stay: the same job may run twice at once, with the same files.
     for list in &effect.step.lists {

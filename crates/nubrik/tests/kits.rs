@@ -78,6 +78,28 @@ fn the_folder_of_a_header_is_searched_only_if_no_other_way_leads_to_it() {
 }
 
 #[test]
+fn editors_are_told_how_sources_are_compiled() {
+    let sandbox = with_fit(&format!(
+        "{SHARED}job editors = c.compile_commands {{ of = [fit, show], headers = config }}\n"
+    ));
+    sandbox.run(&["run", "editors"]).expect(0);
+    let told: serde_json::Value = serde_json::from_str(&sandbox.read("compile_commands.json")).unwrap();
+    assert_eq!(told.as_array().unwrap().len(), 2);
+    assert_eq!(told[0]["directory"], sandbox.folder.to_str().unwrap());
+    assert_eq!(told[0]["file"], "src/fit.c");
+    // What they are told is a command that works in the workspace.
+    let words: Vec<&str> =
+        told[0]["arguments"].as_array().unwrap().iter().map(|word| word.as_str().unwrap()).collect();
+    let compiled = std::process::Command::new(words[0])
+        .args(&words[1..])
+        .args(["-o", "/dev/null"])
+        .current_dir(&sandbox.folder)
+        .status()
+        .unwrap();
+    assert!(compiled.success());
+}
+
+#[test]
 fn options_of_the_kit_make_variants() {
     let sandbox = with_fit(SHARED);
     sandbox.run(&["test", "--set", "tuning=release"]).expect(0);
