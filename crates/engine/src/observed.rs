@@ -215,7 +215,12 @@ impl Build<'_> {
             }
             let path = if path.is_root() { "" } else { path.as_str() };
             match self.presence(id, path) {
-                Present::File => drop(files.insert(path.into())),
+                Present::File => {
+                    files.insert(path.into());
+                    if touched.touch == Touch::Started {
+                        files.extend(self.interpreters_of(id, path));
+                    }
+                }
                 Present::Folder if touched.touch == Touch::Read => drop(listed.insert(path.to_owned())),
                 Present::Folder => drop(looked_for.insert(path.to_owned())),
                 // Nothing is there while the nearest folder around is not.
@@ -228,6 +233,15 @@ impl Build<'_> {
             listed.contains(above)
         };
         asked.extend(looked_for.iter().filter(|path| !is_told(path)).map(|path| FilePath::of_presence(path)));
+    }
+
+    /// Files of a step that run a script of the workspace. The kernel opens them itself, where nothing is seen of it.
+    fn interpreters_of(&self, id: StepId, script: &str) -> Vec<Arc<str>> {
+        let script = WsPath::from_normal(script);
+        let found = self.outside.interpreters(&script);
+        let found = found.iter().filter_map(FilePath::in_workspace);
+        let is_file = |path: &WsPath| self.presence(id, path.as_str()) == Present::File;
+        found.filter(is_file).map(|path| path.shared().clone()).collect()
     }
 
     /// The shortest part of a path at which a step finds nothing.

@@ -11,7 +11,9 @@ use std::time::{SystemTime, UNIX_EPOCH};
 use nubrik_bytes::Digest;
 use nubrik_confine::{CancelSwitch, SystemFolders, can_record};
 use nubrik_disk::{Below, MadeThing, Signature, TreeFile, open_file, read_file};
-use nubrik_engine::{FoundTool, Job, JobEnd, Lent, Outside, Seen, ServiceFailure, ToolProblem, Work};
+use nubrik_engine::{
+    CONSTANT_ROOT, FoundTool, Job, JobEnd, Lent, Outside, Seen, ServiceFailure, ToolProblem, Work,
+};
 use nubrik_graph::{Native, Service};
 use nubrik_source::{FilePath, FilePlace, WsPath};
 
@@ -291,7 +293,13 @@ impl Outside for Machine {
     }
 
     fn interpreters(&self, script: &WsPath) -> Vec<FilePath> {
-        crate::tool_parts::interpreters(&self.locate(script), &step_search_path())
+        let found = crate::tool_parts::interpreters(&self.locate(script), &step_search_path());
+        // Commands know the workspace under another path.
+        let known = |path: FilePath| match Path::new(path.as_str()).strip_prefix(CONSTANT_ROOT) {
+            Ok(inside) => FilePath::from(&WsPath::from_normal(&inside.to_string_lossy())),
+            Err(_) => path,
+        };
+        found.into_iter().map(known).collect()
     }
 
     fn tool(&self, name: &Arc<str>) -> Result<FoundTool, ToolProblem> {

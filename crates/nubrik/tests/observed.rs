@@ -96,6 +96,30 @@ fn links_lead_to_what_counts() {
 }
 
 #[test]
+fn what_runs_a_script_counts_with_it() {
+    let Some(sandbox) = sandbox() else { return };
+    let targets = "target seen = step { run = sh`sh -c data/script > {out \"o\"}`, reads = \"data/*\", observed = true }\n";
+    sandbox.write("targets.nub", targets);
+    let interpreter = sandbox.folder.join("data/interpreter");
+    for first_line in ["#!data/interpreter", "#!/nubrik/data/interpreter"] {
+        sandbox.write("data/script", first_line);
+        std::fs::copy("/bin/echo", &interpreter).unwrap();
+        for name in ["data/script", "data/interpreter"] {
+            let mode = std::os::unix::fs::PermissionsExt::from_mode(0o755);
+            std::fs::set_permissions(sandbox.folder.join(name), mode).unwrap();
+        }
+        assert_eq!(ran(&sandbox), ["seen"]);
+        assert_eq!(sandbox.read("out/default/seen/o"), "data/script\n");
+        sandbox.write("data/b", first_line);
+        assert_eq!(ran(&sandbox), [""; 0]);
+        // Another program under the same name.
+        std::fs::copy("/bin/cat", &interpreter).unwrap();
+        assert_eq!(ran(&sandbox), ["seen"]);
+        assert_eq!(sandbox.read("out/default/seen/o"), first_line);
+    }
+}
+
+#[test]
 fn where_steps_cannot_be_seen_all_of_it_counts() {
     let mut sandbox = Sandbox::new(&[
         ("data/a", "1\n"),
