@@ -64,6 +64,24 @@ fn output_is_shown_once_and_unbroken() {
 }
 
 #[test]
+fn a_failure_names_what_was_written_before_it() {
+    let sandbox = Sandbox::new(&[(
+        "targets.nub",
+        "target t = step { run = sh`echo half > {out \"page\"}; mkdir -p {outfolder \"empty\"} {outfolder \"full\"}; touch {out \"nothing\"} {outfolder \"full\"}/a; cat other` }\n",
+    )]);
+    // It fails quickly, and is run once more to see why.
+    sandbox.write("other", "");
+    let files = [".nubrik/made/t/@page/page", ".nubrik/made/t/@page/full"];
+    let run = sandbox.run(&["build"]).expect(1);
+    let told: Vec<&str> = run.stdout.lines().filter_map(|line| line.strip_prefix("  wrote     ")).collect();
+    assert_eq!(told, files, "{}", run.stdout);
+    assert_eq!(sandbox.read(files[0]), "half\n");
+    let events = sandbox.run(&["build", "--json"]).expect(1).events();
+    let step = events.iter().find(|event| event["event"] == "step").unwrap();
+    assert_eq!(step["wrote"], serde_json::json!(files));
+}
+
+#[test]
 fn a_failure_keeps_the_last_good_result() {
     let sandbox = Sandbox::new(&[
         (

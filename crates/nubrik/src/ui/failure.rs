@@ -5,8 +5,9 @@ use std::path::Path;
 use nubrik_engine::{Failure, Refusal, Touch, shown_command};
 use nubrik_graph::{Graph, StepId};
 
+use super::excerpts::{excerpt, render_printed, shortened};
 use super::paint::{Ink, Paint};
-use super::text::{Excerpt, harmless, time};
+use super::text::{harmless, time};
 
 /// What went wrong, in a few words.
 pub fn short(failure: &Failure) -> String {
@@ -52,29 +53,38 @@ pub fn short(failure: &Failure) -> String {
     }
 }
 
-/// How many characters of a command are shown with a failure: what is longer hides what was printed.
-const COMMAND_SHOWN: usize = 1_500;
+/// How many files are named that commands wrote before they failed.
+const FILES_SHOWN: usize = 5;
 
-/// A command without words in its middle, if it is too long to be shown.
-fn shortened(command: &str) -> Option<String> {
-    if command.len() <= COMMAND_SHOWN {
-        return None;
+/// Outputs that commands wrote before they failed: a report, a list, half of a result. They are there until the step
+/// runs again. Paths are from the workspace's root; what is empty is left out.
+pub fn wrote(graph: &Graph, id: StepId, failure: &Failure, root: &Path) -> Vec<String> {
+    match failure {
+        Failure::Observed { first, .. } => return wrote(graph, id, first, root),
+        Failure::Code(_) | Failure::Signal(_) | Failure::TimedOut { .. } => {}
+        Failure::Cases { .. } | Failure::BadReport { .. } | Failure::NoOutput { .. } => {}
+        // Nothing ran, or what is there is told in other words.
+        Failure::NotStarted { .. } | Failure::NoTool(_) | Failure::NoInput { .. } | Failure::NeedsBuild => {
+            return Vec::new();
+        }
+        Failure::Offline | Failure::InputMoved { .. } | Failure::Service(_) | Failure::NoRoom => {
+            return Vec::new();
+        }
+        Failure::OddOutput { .. } | Failure::Undeclared { .. } | Failure::NoListing { .. } => {
+            return Vec::new();
+        }
+        Failure::StrangeListing { .. } | Failure::ToldSecret { .. } => return Vec::new(),
+        Failure::Native { .. } | Failure::Machine { .. } => return Vec::new(),
     }
-    let words: Vec<&str> = command.split(' ').collect();
-    let fitting = |words: &mut dyn Iterator<Item = &&str>, room: usize| {
-        let mut used = 0;
-        words
-            .take_while(|word| {
-                used += word.len() + 1;
-                used <= room
-            })
-            .count()
+    let paths = graph.step(id).outputs.iter().map(|output| graph.file(output.file).path.as_str());
+    let is_something = |path: &&str| match std::fs::symlink_metadata(root.join(path)) {
+        Ok(data) if data.is_dir() => {
+            std::fs::read_dir(root.join(path)).is_ok_and(|mut all| all.next().is_some())
+        }
+        Ok(data) => data.is_file() && data.len() > 0,
+        Err(_) => false,
     };
-    let first = fitting(&mut words.iter(), COMMAND_SHOWN / 2).max(1);
-    let last = fitting(&mut words[first..].iter().rev(), COMMAND_SHOWN / 4);
-    let end = words.len() - last;
-    let start: String = words[..first].join(" ").chars().take(COMMAND_SHOWN).collect();
-    Some(format!("{start} … {} more words … {}", end - first, words[end..].join(" ")))
+    paths.filter(is_something).map(str::to_owned).collect()
 }
 
 /// Everything about a failed step below its line.
@@ -116,6 +126,11 @@ pub fn render(
         let text = if label == "try" { paint.ink(Ink::Mend, &text) } else { text };
         line(label, &text);
     }
+    let files = wrote(graph, id, failure, root);
+    files.iter().take(FILES_SHOWN).for_each(|file| line("wrote", file));
+    if files.len() > FILES_SHOWN {
+        line("", &format!("and {} more", files.len() - FILES_SHOWN));
+    }
     let printed = match failure {
         Failure::Service(failure) => &failure.printed,
         _ => printed,
@@ -131,22 +146,6 @@ pub fn render(
         let whole = whole.map_or("it could not be kept".to_owned(), |file| format!("all of it: {file}"));
         out.push_str(&render_printed(&text, paint, &whole));
     }
-    out
-}
-
-fn excerpt(paint: Paint) -> Excerpt {
-    if paint.width.is_some() { Excerpt::SHORT } else { Excerpt::LONG }
-}
-
-/// What a command printed, without the middle where that is long; `whole` says what became of all of it.
-pub fn render_printed(text: &str, paint: Paint, whole: &str) -> String {
-    let (first, left_out, last) = excerpt(paint).of(text);
-    let mut out: String = first.iter().map(|line| format!("    {line}\n")).collect();
-    if left_out > 0 {
-        let text = format!("{} {left_out} lines left out; {whole}", paint.glyph("…", "..."));
-        out.push_str(&format!("    {}\n", paint.ink(Ink::Faint, &text)));
-    }
-    last.iter().for_each(|line| out.push_str(&format!("    {line}\n")));
     out
 }
 
@@ -466,23 +465,6 @@ mod tests {
         for (doing, act) in [("reading a", "read a"), ("looking for a", "look for a"), ("else", "else")] {
             assert_eq!(to_do(doing), act);
         }
-    }
-
-    #[test]
-    fn a_long_command_is_shown_without_its_middle() {
-        assert_eq!(shortened("cc -c fit.c"), None);
-        let words: Vec<String> = (0..2000).map(|n| format!("word{n}")).collect();
-        let short = shortened(&words.join(" ")).unwrap();
-        assert!(short.len() < COMMAND_SHOWN, "{}", short.len());
-        assert!(short.starts_with("word0 word1 ") && short.ends_with(" word1998 word1999"), "{short}");
-        let shown = short
-            .split(' ')
-            .filter(|word| word.len() > 4 && word.starts_with("word") && *word != "words")
-            .count();
-        let left: usize = short.split(' ').skip_while(|word| *word != "…").nth(1).unwrap().parse().unwrap();
-        assert_eq!(shown + left, 2000);
-        // One word without an end is cut, too.
-        assert!(shortened(&"x".repeat(100_000)).unwrap().len() < 2 * COMMAND_SHOWN);
     }
 
     #[test]

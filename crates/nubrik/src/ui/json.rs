@@ -35,6 +35,8 @@ pub struct StepEvent<'a> {
     #[serde(skip_serializing_if = "Option::is_none")]
     pub failure: Option<String>,
     #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub wrote: Vec<String>,
+    #[serde(skip_serializing_if = "Vec::is_empty")]
     #[serde(rename = "try")]
     pub mends: Vec<String>,
 }

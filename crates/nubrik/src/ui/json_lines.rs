@@ -1,5 +1,7 @@
 //! A build's events as JSON, one value a line.
 
+use std::path::PathBuf;
+
 use nubrik_engine::{Event, Listener, Refusal, Verdict};
 use nubrik_graph::{Graph, StepId};
 
@@ -11,12 +13,13 @@ use super::{failure, json, notices};
 pub struct JsonLines<'g> {
     graph: &'g Graph,
     console: Console,
+    root: PathBuf,
     told: Told,
 }
 
 impl<'g> JsonLines<'g> {
-    pub fn new(graph: &'g Graph, console: Console, told: Told) -> JsonLines<'g> {
-        JsonLines { graph, console, told }
+    pub fn new(graph: &'g Graph, console: Console, root: PathBuf, told: Told) -> JsonLines<'g> {
+        JsonLines { graph, console, root, told }
     }
 
     fn step_done(&self, id: StepId, event: &Event) {
@@ -45,6 +48,10 @@ impl<'g> JsonLines<'g> {
                 .then(|| nubrik_engine::shown_command(step)),
             printed: (!text.is_empty()).then(|| text.into_owned()),
             failure: failure.as_ref().map(failure::short),
+            wrote: failure
+                .as_ref()
+                .map(|f| failure::wrote(self.graph, id, f, &self.root))
+                .unwrap_or_default(),
             mends: mends.into_iter().filter(|m| m.0 == "try").map(|m| m.1).collect(),
         });
     }

@@ -4,6 +4,7 @@
 pub mod console;
 pub mod diagnostics;
 pub mod drawn;
+mod excerpts;
 pub mod failure;
 pub mod json;
 mod json_lines;

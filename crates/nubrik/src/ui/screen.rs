@@ -23,7 +23,7 @@ impl<'g> Screen<'g> {
     /// The screen of a workspace at `root`.
     pub fn new(console: Console, stream: OutputStream, graph: &'g Graph, root: PathBuf, told: Told) -> Self {
         if console.is_json() {
-            return Screen::Json(JsonLines::new(graph, console, told));
+            return Screen::Json(JsonLines::new(graph, console, root, told));
         }
         let paint = console.paint(stream);
         let telling = Telling::new(graph, root, paint, told);

@@ -119,7 +119,7 @@ impl<'g> Telling<'g> {
             let printed = String::from_utf8_lossy(printed);
             let whole = format!("all of it: nubrik show {} --printed", self.graph.owner(id).address);
             let printed = harmless(printed.trim_end(), self.paint.colours);
-            text.push_str(&failure::render_printed(&printed, self.paint, &whole));
+            text.push_str(&super::excerpts::render_printed(&printed, self.paint, &whole));
         }
         if !printed.is_empty() && *verdict == Verdict::Reused && step.check.is_none() {
             self.news.keep_silent(id);
