@@ -1,0 +1,1 @@
+int gauge(int x);
