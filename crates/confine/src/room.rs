@@ -146,6 +146,9 @@ impl Rooms {
             if let Ok(target) = path.read_link() {
                 first.link(folder, target.as_os_str().as_bytes())?;
             } else if path.is_dir() {
+                for (end, _) in folder.match_indices('/').skip(1) {
+                    first.folder(&folder[..end])?;
+                }
                 first.folder(folder)?;
                 first.show(on_machine(path), folder, true)?;
                 first.attributes(folder, READ_ONLY | NO_SETUID | NO_DEVICES, true)?;

@@ -50,8 +50,9 @@ pub struct SystemFolders {
     canonical: Vec<PathBuf>,
 }
 
-pub(crate) const READABLE: [&str; 9] =
-    ["/usr", "/lib", "/lib64", "/lib32", "/bin", "/sbin", "/etc", "/opt", "/proc"];
+/// The last one is what installed packages of TeX generate for all users; tools of it do nothing without it.
+pub(crate) const READABLE: [&str; 10] =
+    ["/usr", "/lib", "/lib64", "/lib32", "/bin", "/sbin", "/etc", "/opt", "/proc", "/var/lib/texmf"];
 pub(crate) const DEVICES: [&str; 5] = ["/dev/null", "/dev/zero", "/dev/full", "/dev/random", "/dev/urandom"];
 
 fn open_path(path: &Path) -> io::Result<OwnedFd> {
