@@ -27,10 +27,13 @@ impl Build<'_> {
             self.outside.discard(&step.folder);
             return Err(Failure::NoRoom);
         }
-        let found = match step.observed {
-            true => self.observed_inputs(id, ran.seen, began_at)?,
-            false => self.found_inputs(id, began_at)?,
-        };
+        let mut found = self.found_inputs(id, began_at)?;
+        if step.observed {
+            // Of the workspace that counts which was seen; what is listed of the machine counts besides.
+            found.extend(self.observed_inputs(id, ran.seen, began_at)?);
+            found.sort_by(|a, b| a.path.cmp(&b.path));
+            found.dedup_by(|a, b| a.path == b.path);
+        }
         for (path, _) in &now.parts.inputs {
             self.must_be_unmoved(path, None)?;
         }

@@ -44,10 +44,10 @@ impl Build<'_> {
 
     /// Files that were not read though their being there may matter, sorted: candidates of which a listed file has the
     /// name, or of whose name a file that was read or the command speaks; headers of the system that another one of the
-    /// name was taken before, or that a file asks about. `found` is sorted.
+    /// name was taken before, or that a file asks about. What commands were seen to look for is kept with what they read.
+    /// `found` is sorted.
     pub(crate) fn passed_over(&self, id: StepId, found: &[FilePath], tools: &[FoundTool]) -> Vec<Arc<str>> {
         let step = self.graph.step(id);
-        // What commands were seen to look for is kept with what they read.
         if step.found.is_empty() {
             return Vec::new();
         }
@@ -66,7 +66,8 @@ impl Build<'_> {
         let words: Vec<&str> = words.filter(|word| !word.contains(step.folder.as_str())).collect();
         let mut passed_over: Vec<Arc<str>> = Vec::new();
         let mut spoken = BTreeSet::new();
-        for set in &step.candidates {
+        // What was looked for and was not there counts for a step that was seen.
+        for set in step.candidates.iter().filter(|_| !step.observed) {
             let set = self.candidates(*set);
             let index = set.index();
             spoken.clear();

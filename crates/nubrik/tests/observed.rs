@@ -137,13 +137,28 @@ fn where_steps_cannot_be_seen_all_of_it_counts() {
 }
 
 #[test]
-fn commands_that_list_what_they_read_are_not_observed() {
-    let sandbox = Sandbox::new(&[
-        ("m.c", "int m;\n"),
-        (
-            "targets.nub",
-            "target m = step { run = `cc -MD -MF {depfile \"m.d\"} -c {in \"m.c\"} -o {out \"m.o\"}`, observed = true }\n",
+fn what_commands_list_of_the_machine_counts_besides() {
+    let Some(sandbox) = sandbox() else { return };
+    let machine = tempfile::tempdir_in(env!("CARGO_TARGET_TMPDIR")).unwrap();
+    let library = machine.path().join("library");
+    std::fs::write(&library, "1").unwrap();
+    sandbox.write(
+        "targets.nub",
+        &format!(
+            "target both = step {{\n\
+            \x20   run = sh`(cat data/a; cat data/new || true) > {{out \"o\"}} 2>/dev/null; echo 'o: data/a {}' > {{depfile \"o.d\"}}`\n\
+            \x20   reads = glob(\"data/**/*\")\n\
+            \x20   observed = true\n}}\n",
+            library.display(),
         ),
-    ]);
-    sandbox.run(&["build"]).expect(3).says("these commands list what they read themselves");
+    );
+    assert_eq!(ran(&sandbox), ["both"]);
+    sandbox.write("data/b", "22\n");
+    assert_eq!(ran(&sandbox), [""; 0]);
+    // No text speaks of what was looked for, and it is in no list.
+    sandbox.write("data/new", "new\n");
+    assert_eq!(ran(&sandbox), ["both"]);
+    std::fs::write(&library, "2").unwrap();
+    assert_eq!(ran(&sandbox), ["both"]);
+    assert_eq!(ran(&sandbox), [""; 0]);
 }

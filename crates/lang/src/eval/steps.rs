@@ -109,12 +109,6 @@ impl Evaluator<'_> {
         draft.step.env = self.step_env(values.value("env"), &mut draft, span)?;
         draft.step.limits = self.limits(values)?;
         draft.step.observed = values.bool("observed");
-        if let (true, true, Some((_, span))) =
-            (draft.step.observed, !draft.step.found.is_empty(), values.get("observed"))
-        {
-            let error = Diagnostic::error("wrong-type", "these commands list what they read themselves");
-            return self.fail(span, error.mend("either `observed = true` or {depfile \"…\"}"));
-        }
         let listed = draft.step.narrows();
         let mut inputs = Vec::with_capacity(draft.inputs.len());
         let mut candidates = Vec::new();
