@@ -18,7 +18,7 @@ use crate::machine::{Machine, called_by};
 use crate::tool_parts::{first_line, header_folders, on_path, parts, search_folders, state_of};
 
 /// What to install for tools that many definitions use: tool, what it is, package on Debian and Fedora.
-const PACKAGES: [(&str, &str, &str); 18] = [
+const PACKAGES: [(&str, &str, &str); 25] = [
     ("cc", "a C compiler", "gcc"),
     ("gcc", "a C compiler", "gcc"),
     ("clang", "a C compiler", "clang"),
@@ -37,6 +37,13 @@ const PACKAGES: [(&str, &str, &str); 18] = [
     ("python3", "Python", "python3"),
     ("perl", "Perl", "perl"),
     ("awk", "awk", "gawk"),
+    ("pdflatex", "LaTeX", "texlive-latex-recommended (Fedora: texlive-scheme-basic)"),
+    ("lualatex", "LaTeX", "texlive-luatex (Fedora: texlive-lualatex-math)"),
+    ("xelatex", "LaTeX", "texlive-xetex"),
+    ("biber", "a program for bibliographies", "biber"),
+    ("cmark", "a converter of Markdown", "cmark"),
+    ("groff", "a formatter of manuals", "groff"),
+    ("qpdf", "a program that joins PDFs", "qpdf"),
 ];
 
 /// A tool that was found, with the metadata of its files.

@@ -20,7 +20,7 @@ fn demo() -> (Sandbox, String) {
 #[test]
 fn the_demo_builds_runs_and_says_what_to_try() {
     let (sandbox, printed) = demo();
-    assert!(printed.contains("32 of 32 steps ran."), "{printed}");
+    assert!(printed.contains("36 of 36 steps ran."), "{printed}");
     assert!(printed.contains("Ardle, heights in metres\n      00:00   1.48  ~~~"), "{printed}");
     for line in printed.lines().skip_while(|l| !l.starts_with("what to try next")).skip(2) {
         let (commands, said) = line.trim().split_once("  ").unwrap();
@@ -53,33 +53,37 @@ fn list_and_tree_show_what_there_is() {
     assert_eq!(
         sandbox.run_in("isles", &["list", "--plain"]).expect(0).stdout,
         "almanac
-  step      almanac      The whole almanac in one file.
-  step      contents     What is in the pages; needs Python, and says so if there is none.
-  step      cover        The cover with its table of contents.
-  step      depths       Depths of harbours, from the table.
-  step      package      All that the printer gets: the almanac, and the program built for release.  #print
-  test      pages        Every station has its page; reported case by case.
-  job       install      Puts the program and the almanac where people use them: --set prefix=/opt/skerrin
-  job       publish      Sends the almanac to the harbour board: only curl gets its token.
+  files     printed        The almanac on paper, with references that hold.
+  step      almanac        The whole almanac in one file.
+  step      contents       What is in the pages; needs Python, and says so if there is none.
+  step      cover          The cover with its table of contents.
+  step      depths         Depths of harbours, from the table.
+  step      depths_table   The table of harbours for LaTeX.
+  step      moon           Phases of the moon, computed in Fortran.
+  step      package        All that the printer gets: the almanac, and the program built for release.  #print
+  step      sun            Sunrise and sunset, computed in JavaScript.
+  test      pages          Every station has its page; reported case by case.
+  job       install        Puts the program and the almanac where people use them: --set prefix=/opt/skerrin
+  job       publish        Sends the almanac to the harbour board: only curl gets its token.
 
 base/clock
-  library   clock        Days and hours of the almanac's calendar.
+  library   clock          Days and hours of the almanac's calendar.
   test      days
 
 board
-  program   ask          Asks a board: ask ADDRESS PORT WORDS…
-  program   boardd       Keeps a height for each station, and answers queries.
-  test      answers      The board returns what was put on it, and says so if there is nothing.
-  job       height       Asks for the height at one station: nubrik run board/height -- ardle
-  service   board        A board with the first reading of each station on it.
+  program   ask            Asks a board: ask ADDRESS PORT WORDS…
+  program   boardd         Keeps a height for each station, and answers queries.
+  test      answers        The board returns what was put on it, and says so if there is nothing.
+  job       height         Asks for the height at one station: nubrik run board/height -- ardle
+  service   board          A board with the first reading of each station on it.
 
 tide
-  library   harmonics    Fits harmonic constituents to gauge readings.
-  map of 6  pages        The printed almanac, one page per station.
-  program   list_codes   Writes the table of station codes as a C header.
-  program   tidecast     Prints the tides of one day at one station.
-  step      codes        Codes and names of all stations, for programs.
-  3 tests   fit          The fit, one program per file; the one of the gauge reads the stations.
+  library   harmonics      Fits harmonic constituents to gauge readings.
+  map of 6  pages          The printed almanac, one page per station.
+  program   list_codes     Writes the table of station codes as a C header.
+  program   tidecast       Prints the tides of one day at one station.
+  step      codes          Codes and names of all stations, for programs.
+  3 tests   fit            The fit, one program per file; the one of the gauge reads the stations.
 "
     );
     let tree = sandbox.run_in("isles/tide", &["tree", "tidecast", "--plain"]).expect(0).stdout;
@@ -103,7 +107,7 @@ tide
 fn plan_and_why_lead_to_the_first_cause() {
     let (sandbox, _) = demo();
     let run = |args: &[&str]| without_times(&sandbox.run_in("isles", args).expect(0).stdout, &sandbox);
-    assert_eq!(run(&["plan", "--plain"]), "nothing would run: all 32 steps are current");
+    assert_eq!(run(&["plan", "--plain"]), "nothing would run: all 36 steps are current");
     let clock = sandbox.read("isles/base/clock/src/clock.c");
     sandbox.write("isles/base/clock/src/clock.c", &clock.replace("24.0 *", "24.5 *"));
     let plan = run(&["plan", "almanac/cover", "--plain"]);
@@ -140,7 +144,7 @@ fn addresses_globs_and_files_select() {
         let args = [&["build", "--json"], args].concat();
         sandbox.run_in(folder, &args).expect(0).summary()["steps"].as_u64().unwrap()
     };
-    assert_eq!(steps("isles", &[]), 32);
+    assert_eq!(steps("isles", &[]), 36);
     assert_eq!(steps("isles/tide", &["pages/ardle"]), 11);
     assert_eq!(steps("isles/tide", &["pages/{ardle,tarn}"]), 12);
     assert_eq!(steps("isles", &["tide/pages/*"]), 16);
@@ -153,7 +157,7 @@ fn addresses_globs_and_files_select() {
         3,
         "a result means what makes it"
     );
-    assert_eq!(steps("isles", &["base/clock/src/clock.c"]), 28, "a source means what uses it");
+    assert_eq!(steps("isles", &["base/clock/src/clock.c"]), 30, "a source means what uses it");
 }
 
 #[test]
@@ -287,9 +291,9 @@ fn clean_removes_and_the_store_brings_back() {
     assert!(!run.stdout.contains("put back"), "a reused step says enough: {}", run.stdout);
     sandbox.run_in("isles", &["clean", "--plain"]).expect(0);
     assert!(!sandbox.exists("isles/out/default"));
-    assert_eq!(sandbox.run_in("isles", &["build", "--json"]).expect(0).said("reused").len(), 32);
+    assert_eq!(sandbox.run_in("isles", &["build", "--json"]).expect(0).said("reused").len(), 36);
     sandbox.run_in("isles", &["clean", "--store", "--plain"]).expect(0);
-    assert_eq!(sandbox.run_in("isles", &["build", "--json"]).expect(0).ran().len(), 32);
+    assert_eq!(sandbox.run_in("isles", &["build", "--json"]).expect(0).ran().len(), 36);
 }
 
 #[test]

@@ -1,8 +1,9 @@
 //! Kits that ship with the tool.
 
 /// Each kit's name after `nub:`, and its text.
-pub(crate) const SHIPPED: [(&str, &str); 7] = [
+pub(crate) const SHIPPED: [(&str, &str); 8] = [
     ("c", include_str!("../../../kits/c.nub")),
+    ("documents", include_str!("../../../kits/documents.nub")),
     ("fortran", include_str!("../../../kits/fortran.nub")),
     ("go", include_str!("../../../kits/go.nub")),
     ("java", include_str!("../../../kits/java.nub")),
