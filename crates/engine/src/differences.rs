@@ -4,12 +4,10 @@ use std::collections::HashMap;
 use std::sync::Arc;
 
 use nubrik_bytes::Digest;
-use nubrik_graph::{Graph, Step};
-use nubrik_graph::{Native, Program, StepId, WorkFolder, shown_marks};
+use nubrik_graph::{Graph, Native, Program, Step, StepId, WorkFolder, shown_marks, shown_service};
 use nubrik_source::FilePath;
 
 use crate::build::Build;
-use crate::command_text::shown_service;
 use crate::comparison::{Comparison, Difference, Part};
 use crate::reason::Reason;
 use crate::state::StepMemory;

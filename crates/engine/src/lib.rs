@@ -17,7 +17,6 @@
 
 mod build;
 mod candidates;
-mod command_text;
 mod comparison;
 mod differences;
 mod event;
@@ -42,7 +41,6 @@ mod table;
 mod words;
 
 pub use build::{Build, EditedAt, Options, Outcome, Outreach, Request};
-pub use command_text::{shown_command, shown_service, shown_word};
 pub use comparison::{Comparison, Difference, Part};
 pub use event::{Event, Failure, Listener, Notice, PlannedStep, Refusal, Summary, Verdict};
 pub use files::FileTable;

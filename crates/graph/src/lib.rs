@@ -22,6 +22,7 @@
 //! ```
 
 mod assembly;
+mod command_text;
 mod cycles;
 mod graph;
 mod ids;
@@ -37,6 +38,7 @@ mod visit;
 mod whole;
 
 pub use assembly::Assembly;
+pub use command_text::{shown_command, shown_service, shown_word};
 pub use cycles::{Cycle, Edge, is_acyclic, shortest_cycles};
 pub use graph::{FileNode, Flaw, Graph, Tables};
 pub use ids::{FileId, StepId, TargetId, ToolId};

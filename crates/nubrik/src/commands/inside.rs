@@ -1,6 +1,6 @@
 //! `nubrik inside`: a shell where a step's commands run.
 
-use nubrik_engine::shown_command;
+use nubrik_graph::shown_command;
 use nubrik_graph::{Graph, StepId, Target};
 use nubrik_lang::Evaluation;
 
@@ -58,7 +58,7 @@ fn choose(
     let commands: Vec<String> = steps
         .iter()
         .take(8)
-        .map(|s| format!("nubrik inside {address} {}", nubrik_engine::shown_word(&graph.step(*s).say)))
+        .map(|s| format!("nubrik inside {address} {}", nubrik_graph::shown_word(&graph.step(*s).say)))
         .collect();
     let mends: Vec<&str> = commands.iter().map(String::as_str).collect();
     match (steps.as_slice(), wanted) {

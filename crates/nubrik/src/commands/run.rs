@@ -183,7 +183,7 @@ fn ends_well(effect: &Effect, ended: EffectEnd) -> bool {
 /// Says how an effect ended: for people where a command failed, with that command; for programs always.
 fn say_ended(console: Console, effect: &Effect, ended: EffectEnd, took: Duration, printed: Option<&[u8]>) {
     let (step, well) = (&effect.step, ends_well(effect, ended));
-    let commands = nubrik_engine::shown_command(step);
+    let commands = nubrik_graph::shown_command(step);
     let failed = match ended {
         EffectEnd::Failed { command, code } if !well => Some((command, code)),
         _ => None,

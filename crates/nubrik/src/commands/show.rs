@@ -4,8 +4,8 @@ use std::collections::BTreeSet;
 use std::fmt::Write;
 use std::sync::Arc;
 
-use nubrik_engine::{State, shown_command, shown_service};
-use nubrik_graph::{Effect, Graph, Service, Serving, StepId, Target, TargetId};
+use nubrik_engine::State;
+use nubrik_graph::{Effect, Graph, Service, Serving, StepId, Target, TargetId, shown_command, shown_service};
 use nubrik_lang::{AddressPattern, Evaluation};
 use nubrik_session::Session;
 use nubrik_source::WsPath;

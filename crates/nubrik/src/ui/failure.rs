@@ -2,7 +2,8 @@
 
 use std::path::Path;
 
-use nubrik_engine::{Failure, Refusal, Touch, shown_command};
+use nubrik_engine::{Failure, Refusal, Touch};
+use nubrik_graph::shown_command;
 use nubrik_graph::{Graph, StepId};
 
 use super::excerpts::{excerpt, render_printed, shortened};

@@ -45,7 +45,7 @@ impl<'g> JsonLines<'g> {
             reason_code: reason.code(),
             seconds: json::rounded(*micros as f64 / 1e6),
             command: (failure.is_some() || (self.told.commands && *verdict == Verdict::Ran))
-                .then(|| nubrik_engine::shown_command(step)),
+                .then(|| nubrik_graph::shown_command(step)),
             printed: (!text.is_empty()).then(|| text.into_owned()),
             failure: failure.as_ref().map(failure::short),
             wrote: failure

@@ -102,7 +102,7 @@ impl<'g> Telling<'g> {
             text.push_str(&format!("{:10}{}\n", "", paint.ink(Ink::Faint, &why)));
         }
         if self.told.commands && *verdict == Verdict::Ran {
-            for (i, command) in nubrik_engine::shown_command(step).iter().enumerate() {
+            for (i, command) in nubrik_graph::shown_command(step).iter().enumerate() {
                 let label = if i > 0 { "then" } else { "command" };
                 text.push_str(&format!("  {}  {command}\n", paint.ink(Ink::Calm, &format!("{label:<8}"))));
             }

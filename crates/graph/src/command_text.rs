@@ -2,8 +2,9 @@
 
 use std::sync::Arc;
 
-use nubrik_graph::{Service, ServiceCommand, Serving, Stage, Step, shown_marks};
 use nubrik_source::WsPath;
+
+use crate::{SECRET, Service, ServiceCommand, Serving, Stage, Step, shown_marks};
 
 /// A step's commands, one a line, quoted for a POSIX shell, to be run in the workspace's root.
 pub fn shown_command(step: &Step) -> Vec<String> {
@@ -68,7 +69,7 @@ fn shown_words(words: &[Arc<str>], redirects: [&Option<WsPath>; 3]) -> String {
 /// A word, quoted where a shell would take it for something else.
 pub fn shown_word(word: &str) -> String {
     let plain = |b: u8| b.is_ascii_alphanumeric() || b"-_./=:,+@%^".contains(&b);
-    let outside_marks = word.split(nubrik_graph::SECRET).step_by(2);
+    let outside_marks = word.split(SECRET).step_by(2);
     if !word.is_empty() && outside_marks.flat_map(str::bytes).all(plain) {
         return word.to_owned();
     }
