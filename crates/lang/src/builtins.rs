@@ -31,6 +31,7 @@ pub enum Builtin {
     Host,
     Beside,
     Demand,
+    CommandsOf,
 }
 
 /// What a field of a form takes.

@@ -201,3 +201,64 @@ fn a_python_package_is_a_wheel_and_its_tests_are_tests() {
     sandbox.write("targets.nub", &odd);
     sandbox.run(&["build"]).expect(3).says("`isles.main` is no start: a module, `:` and a function");
 }
+
+/// Packages of `kits/tests`, and the programs that their kits look for.
+const WRITTEN_DOWN: [(&str, &[&str]); 8] = [
+    ("c", &["cc", "c++"]),
+    ("documents", &["cmark", "groff", "qpdf"]),
+    ("fortran", &["gfortran"]),
+    ("go", &["go"]),
+    ("java", &["javac", "java", "unzip", "zip"]),
+    ("js", &["node"]),
+    ("python", &["python3"]),
+    ("rust", &["rustc"]),
+];
+
+/// With NUBRIK_WRITE_KITS=1 the commands are written down anew.
+#[test]
+fn the_kits_give_the_commands_that_are_written_down() {
+    let home = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../kits/tests");
+    let writes = std::env::var_os("NUBRIK_WRITE_KITS").is_some();
+    // Some toolchains are found by way of the user's home, which tests do not have.
+    let rustup =
+        std::env::var("RUSTUP_HOME").or_else(|_| std::env::var("HOME").map(|home| home + "/.rustup"));
+    let variables = [("RUSTUP_HOME", rustup.as_deref().unwrap_or_default())];
+    for (package, programs) in WRITTEN_DOWN {
+        if !programs.iter().all(|program| has(program)) {
+            continue;
+        }
+        let sandbox = Sandbox::new(&[]);
+        lay(&home.join("same.nub"), &sandbox.folder.join("same.nub"));
+        lay(&home.join(package), &sandbox.folder.join(package));
+        if !writes {
+            sandbox.run_with(&["test", "--plain", package], &variables).expect(0);
+            continue;
+        }
+        for expected in ["expected.txt", "release.txt"].map(|name| format!("{package}/{name}")) {
+            if home.join(&expected).exists() {
+                sandbox.write(&expected, "");
+            }
+        }
+        for failed in sandbox.run_with(&["test", "--json", package], &variables).events() {
+            let Some(printed) = failed["printed"].as_str() else { continue };
+            let name = printed.lines().next().and_then(|line| line.strip_prefix("--- "));
+            let Some(name) = name.and_then(|line| line.split_whitespace().next()) else { continue };
+            let added = printed.lines().skip(3).filter_map(|line| line.strip_prefix('+'));
+            let text: String = added.map(|line| format!("{line}\n")).collect();
+            std::fs::write(home.join(name), text).unwrap();
+        }
+    }
+}
+
+/// Copies a file, or a folder with all that is in it.
+fn lay(from: &std::path::Path, to: &std::path::Path) {
+    if from.is_dir() {
+        std::fs::create_dir_all(to).unwrap();
+        for entry in std::fs::read_dir(from).unwrap() {
+            let name = entry.unwrap().file_name();
+            lay(&from.join(&name), &to.join(&name));
+        }
+    } else {
+        std::fs::copy(from, to).unwrap();
+    }
+}

@@ -2,6 +2,7 @@
 
 mod beside;
 pub(super) mod check;
+mod commands_of;
 mod demand;
 mod effect;
 mod env;
@@ -55,7 +56,7 @@ pub(crate) enum FormEvaluation {
 }
 
 /// All forms and functions, in the order in which people read about them.
-pub(crate) static FORMS: [Form; 24] = [
+pub(crate) static FORMS: [Form; 25] = [
     step::FORM,
     check::FORM,
     effect::FORM,
@@ -80,6 +81,7 @@ pub(crate) static FORMS: [Form; 24] = [
     host::FORM,
     beside::FORM,
     demand::FORM,
+    commands_of::FORM,
 ];
 
 /// A form by what it is. Every one is in the table: a test says so.

@@ -1,0 +1,1 @@
+int fit(void);

@@ -1,0 +1,1 @@
+#include <tide/fit.h>

@@ -1,0 +1,3 @@
+module almanac
+  use constants
+end module

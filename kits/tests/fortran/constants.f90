@@ -1,0 +1,3 @@
+module constants
+  real, parameter :: month = 29.53
+end module

@@ -1,0 +1,2 @@
+package isles;
+public class Board { public static void main(String[] words) { } }

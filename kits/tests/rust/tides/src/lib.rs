@@ -1,0 +1,1 @@
+pub fn height() -> u32 { 7 }
