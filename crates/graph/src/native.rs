@@ -148,3 +148,41 @@ pub enum Native<F = FileId> {
         executable: bool,
     },
 }
+
+/// Whether a text is a digest of a kind that is known, as it is written.
+pub fn is_digest(text: &str) -> bool {
+    let Some((method, digest)) = text.split_once(':') else { return false };
+    let hex = |len| digest.len() == len && digest.bytes().all(|b| matches!(b, b'0'..=b'9' | b'a'..=b'f'));
+    let base64 = |len, padding| {
+        digest.len() == len
+            && digest.strip_suffix(padding).is_some_and(|digits| {
+                digits.bytes().all(|b| b.is_ascii_alphanumeric() || matches!(b, b'+' | b'/'))
+            })
+    };
+    match method {
+        "sha256" | "blake3" => hex(64),
+        "sha512" => hex(128) || base64(88, "=="),
+        "h1" => base64(44, "="),
+        _ => false,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::is_digest;
+
+    #[test]
+    fn digests_have_the_length_and_digits_of_their_kind() {
+        for good in [
+            format!("sha256:{}", "0a".repeat(32)),
+            format!("sha512:{}", "0a".repeat(64)),
+            format!("sha512:{}==", "a+".repeat(43)),
+            format!("h1:{}=", "Z".repeat(43)),
+        ] {
+            assert!(is_digest(&good), "{good}");
+        }
+        for bad in ["", "sha256:", "sha256", &format!("sha256:{}", "0A".repeat(32)), "md5:00", "h1:="] {
+            assert!(!is_digest(bad), "{bad}");
+        }
+    }
+}

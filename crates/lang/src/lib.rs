@@ -37,12 +37,15 @@ pub use eval::{Evaluation, Evaluator, OptionInfo, Setting, SettingValue, write_j
 pub use parallel::evaluate_below;
 pub use trail::{REQUEST, Trail, Unit, WatchedWorld};
 pub use world::{
-    Answer, AnswerText, DefinitionText, EntryKind, LibraryAnswer, LibraryRequest, LibrarySearch, Listing,
-    SampleCommand, SampleProgram, SampleRequest, ToolAnswer, ToolRequest, ToolSearch, World,
+    Answer, AnswerText, DefinitionText, EntryKind, KitPlace, LibraryAnswer, LibraryRequest, LibrarySearch,
+    Listing, SampleCommand, SampleProgram, SampleRequest, ToolAnswer, ToolRequest, ToolSearch, World,
 };
 
 /// The file that makes a folder a package.
 pub const TARGETS_FILE: &str = "targets.nub";
+
+/// Where kits in archives are unpacked, from the workspace's root.
+pub const KITS_FOLDER: &str = ".nubrik/kits";
 
 /// The file that marks the root of a workspace. What lies in and below a folder that has one, below this workspace's root,
 /// belongs to another workspace.

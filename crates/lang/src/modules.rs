@@ -13,7 +13,7 @@ use crate::hir::*;
 use crate::lower::{Location, lower};
 use crate::renamed::meant;
 use crate::reported::{Reported, report, reported_before};
-use crate::world::{Answer, DefinitionText, EntryKind, World};
+use crate::world::{Answer, DefinitionText, EntryKind, KitPlace, World};
 use crate::{TARGETS_FILE, WORKSPACE_FILE};
 
 /// Why a module is not there.
@@ -153,6 +153,9 @@ impl Modules {
             };
             return Ok(self.add(&kit.path, &text.into(), None, false));
         }
+        if let Some((archive, file)) = kit.path.split_once(':') {
+            return self.archived_kit(world, archive, file);
+        }
         let base = match (
             &module.folder,
             kit.path.starts_with('/') || kit.path.starts_with("./") || kit.path.starts_with("../"),
@@ -175,11 +178,6 @@ impl Modules {
             return Err(Some(error.mend(format!("&{address}/name refers to one of its targets"))));
         }
         match self.workspace_file(world, &path) {
-            Ok(id) => Ok(id),
-            Err(Missing::Pending) => Err(None),
-            Err(Missing::Unreadable(why)) => {
-                Err(Some(Diagnostic::error("unreadable", format!("cannot read `{path}`: {why}"))))
-            }
             Err(Missing::NoFile) => {
                 let folder = path.parent().unwrap_or_else(WsPath::root);
                 let near = match world.list(&folder) {
@@ -193,6 +191,53 @@ impl Modules {
                     Diagnostic::error("unknown-kit", format!("there is no kit `{path}`")).maybe_mend(near),
                 ))
             }
+            other => other.map_err(|missing| told(missing, &path)),
+        }
+    }
+
+    /// A kit in an archive that `nubrik.toml` names: `"harbour:charts"` is `charts.nub` in the archive `harbour`.
+    fn archived_kit(
+        &mut self,
+        world: &dyn World,
+        archive: &str,
+        file: &str,
+    ) -> Result<ModuleId, Option<Diagnostic>> {
+        let (folder, kits) = match world.kit_archive(archive) {
+            KitPlace::Here(folder, kits) => (folder, kits),
+            KitPlace::NotHere(why) => {
+                let error = format!("the files of the kit `{archive}` are not here: {why}");
+                return Err(Some(
+                    Diagnostic::error("unknown-kit", error)
+                        .mend("nubrik build   fetches what nubrik.toml names"),
+                ));
+            }
+            KitPlace::Unnamed(known) => {
+                let error = Diagnostic::error("unknown-kit", format!("no kit is called `{archive}`"));
+                let near = nearest(archive, known.iter().map(|k| &**k).chain(["nub"]));
+                let error = match near {
+                    Some(near) => error.mend(format!("\"{near}:{file}\"")),
+                    None => error.mend(format!(
+                        "[kits.{archive}] in nubrik.toml names an archive with its url and digest"
+                    )),
+                };
+                let note = format!("nubrik.toml names these: {}", known.join(", "));
+                return Err(Some(if known.is_empty() { error } else { error.note(note) }));
+            }
+        };
+        let name = if file.ends_with(".nub") { file.to_owned() } else { format!("{file}.nub") };
+        let path = folder.resolve(&name).map_err(|p| Some(Diagnostic::error("bad-path", p.to_string())))?;
+        if !path.is_in(&folder) || path.name() == TARGETS_FILE {
+            let error = format!("`{file}` is not the name of a kit in an archive");
+            return Err(Some(Diagnostic::error("unknown-kit", error)));
+        }
+        match self.workspace_file(world, &path) {
+            Err(Missing::NoFile) => {
+                let kits: Vec<&str> = kits.iter().filter_map(|kit| kit.strip_suffix(".nub")).collect();
+                let error = Diagnostic::error("unknown-kit", format!("the kit `{archive}` has no `{name}`"));
+                let near = nearest(file, kits.iter().copied()).map(|n| format!("\"{archive}:{n}\""));
+                Err(Some(error.note(format!("it has: {}", kits.join(", "))).maybe_mend(near)))
+            }
+            other => other.map_err(|missing| told(missing, &path)),
         }
     }
 
@@ -298,5 +343,16 @@ impl Modules {
     /// For a caller that meets something at a place that cannot be unless an error was reported before.
     pub fn reported_before(&mut self, span: Span) -> Reported {
         reported_before(&mut self.diagnostics, span)
+    }
+}
+
+/// What is said of a kit that is there and cannot be had now; nothing while its text is being looked for.
+fn told(missing: Missing, path: &WsPath) -> Option<Diagnostic> {
+    match missing {
+        Missing::Pending => None,
+        Missing::NoFile => Some(Diagnostic::error("unknown-kit", format!("there is no kit `{path}`"))),
+        Missing::Unreadable(why) => {
+            Some(Diagnostic::error("unreadable", format!("cannot read `{path}`: {why}")))
+        }
     }
 }

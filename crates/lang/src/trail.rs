@@ -10,8 +10,8 @@ use nubrik_source::WsPath;
 use rustc_hash::{FxHashMap, FxHashSet};
 
 use crate::world::{
-    Answer, AnswerText, DefinitionText, EntryKind, LibraryRequest, LibrarySearch, Listing, SampleRequest,
-    ToolRequest, ToolSearch, World,
+    Answer, AnswerText, DefinitionText, EntryKind, KitPlace, LibraryRequest, LibrarySearch, Listing,
+    SampleRequest, ToolRequest, ToolSearch, World,
 };
 
 /// The unit of the request itself: what is looked at to find out what there is.
@@ -175,6 +175,10 @@ impl World for WatchedWorld<'_> {
 
     fn shipped_kits(&self) -> Vec<&'static str> {
         self.world.shipped_kits()
+    }
+
+    fn kit_archive(&self, name: &str) -> KitPlace {
+        self.world.kit_archive(name)
     }
 
     fn list(&self, folder: &WsPath) -> Answer<Arc<Listing>> {

@@ -45,6 +45,17 @@ pub enum DefinitionText {
     Unreadable(String),
 }
 
+/// Where a kit is that comes in an archive.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub enum KitPlace {
+    /// Its files are in this folder, and these at its top are definition files.
+    Here(WsPath, Vec<String>),
+    /// They are not there, and why.
+    NotHere(String),
+    /// No kit has the name; these are named.
+    Unnamed(Vec<String>),
+}
+
 /// The outside, as definitions may see it. Answers must not change during one evaluation.
 pub trait World: Sync {
     /// The text of a definition file.
@@ -53,6 +64,8 @@ pub trait World: Sync {
     fn shipped_kit(&self, name: &str) -> Option<&'static str>;
     /// The names of the kits that ship with the tool.
     fn shipped_kits(&self) -> Vec<&'static str>;
+    /// The kit in an archive that the settings of the workspace give this name.
+    fn kit_archive(&self, name: &str) -> KitPlace;
     /// What is in a folder, without what is ignored.
     fn list(&self, folder: &WsPath) -> Answer<Arc<Listing>>;
     /// Everything at and below a folder will be asked for: a hint, for worlds that can look at many

@@ -262,3 +262,92 @@ fn lay(from: &std::path::Path, to: &std::path::Path) {
         std::fs::copy(from, to).unwrap();
     }
 }
+
+const ARCHIVED: [(&str, &str); 4] = [
+    (
+        "harbour/charts.nub",
+        "use \"./titles.nub\" as titles\n\
+         private let drawer = beside(\"tools/draw.sh\")\n\
+         kind chart(stations: files): { files: files } {\n\
+         \x20   give { files = step { run = `sh {drawer} {titles.title} {stations} > {out \"chart\"}` } }\n}\n",
+    ),
+    ("harbour/titles.nub", "let title = \"Tides\"\n"),
+    ("harbour/tools/draw.sh", "echo \"$@\"\n"),
+    (
+        "targets.nub",
+        "target harbour = pack { path = \"harbour-1.2.tar.gz\", prefix = \"harbour-1.2\", files = { \"\": \"harbour\" } }\n",
+    ),
+];
+
+/// A workspace that uses a kit in an archive, which lies in the workspace; and what `nubrik.toml` says of it.
+fn with_archived() -> (Sandbox, String) {
+    let maker = Sandbox::new(&ARCHIVED);
+    maker.run(&["build"]).expect(0);
+    let sandbox = Sandbox::new(&[
+        ("a.csv", "1\n"),
+        (
+            "targets.nub",
+            "use \"harbour:charts\" as charts\ntarget all = charts.chart { stations = \"*.csv\" }\n",
+        ),
+    ]);
+    let archive = sandbox.folder.join("vendor/harbour.tar.gz");
+    std::fs::create_dir(archive.parent().unwrap()).unwrap();
+    std::fs::copy(maker.folder.join("out/default/harbour/harbour-1.2.tar.gz"), &archive).unwrap();
+    let named = |digest: &str| {
+        format!("[kits.harbour]\nurl = \"vendor/harbour.tar.gz\"\ndigest = \"{digest}\"\nstrip = 1\n")
+    };
+    // The digest is told where it is another one.
+    sandbox.write("nubrik.toml", &named(&format!("sha256:{}", "0".repeat(64))));
+    let refused = sandbox.run(&["build"]).expect(1);
+    let found =
+        refused.stderr.split("found   ").nth(1).unwrap().split_whitespace().next().unwrap().to_owned();
+    (sandbox, named(&found))
+}
+
+#[test]
+fn a_kit_in_an_archive_is_fetched_by_its_digest() {
+    let (sandbox, named) = with_archived();
+    sandbox.write("nubrik.toml", &named);
+    sandbox
+        .run(&["list"])
+        .expect(3)
+        .says("the files of the kit `harbour` are not here: it was not fetched yet");
+    sandbox.run(&["build", "--plain"]).expect(0).says("the kit harbour from vendor/harbour.tar.gz");
+    assert_eq!(sandbox.read("out/default/all/chart"), "Tides a.csv\n");
+    sandbox.run(&["build"]).expect(0).says("nothing to run");
+    sandbox.run(&["list"]).expect(0).says("chart");
+    // Somebody changes an unpacked file: it is not the kit of this digest any more.
+    let kits = sandbox.folder.join(".nubrik/kits");
+    let folders = std::fs::read_dir(&kits).unwrap().map(|entry| entry.unwrap().path());
+    let unpacked = folders.filter(|path| path.is_dir()).last().unwrap();
+    std::fs::remove_file(unpacked.join("titles.nub")).unwrap();
+    std::fs::write(unpacked.join("titles.nub"), "let title = \"Ebb\"\n").unwrap();
+    sandbox.run(&["list"]).expect(3).says("its files are not what they were when it was unpacked");
+    sandbox.run(&["build"]).expect(0).says("nothing to run");
+    assert_eq!(sandbox.read("out/default/all/chart"), "Tides a.csv\n");
+    std::fs::remove_dir_all(&kits).unwrap();
+    sandbox.run(&["build"]).expect(0).says("nothing to run");
+    sandbox.write(
+        "targets.nub",
+        "use \"harbour:chart\" as charts\ntarget all = charts.chart { stations = \"*.csv\" }\n",
+    );
+    sandbox.run(&["build"]).expect(3).says("\"harbour:charts\"");
+    sandbox.write(
+        "targets.nub",
+        "use \"harbor:charts\" as charts\ntarget all = charts.chart { stations = \"*.csv\" }\n",
+    );
+    sandbox.run(&["build"]).expect(3).says("\"harbour:charts\"");
+    sandbox.write(
+        "targets.nub",
+        "use \"harbour:../x/charts\" as charts\ntarget all = charts.chart { stations = \"*.csv\" }\n",
+    );
+    sandbox.run(&["build"]).expect(3).says("is not the name of a kit in an archive");
+}
+
+#[test]
+fn a_kit_from_far_is_not_fetched_without_the_network() {
+    let (sandbox, named) = with_archived();
+    sandbox.write("nubrik.toml", &named.replace("vendor/", "http://127.0.0.1:1/"));
+    sandbox.run(&["build", "--offline"]).expect(3).says("it was not fetched yet");
+    sandbox.run(&["build"]).expect(1).says("the kit `harbour` cannot be fetched");
+}

@@ -19,6 +19,7 @@
 //! # Ok::<(), Box<dyn std::error::Error>>(())
 //! ```
 
+mod archives;
 mod kits;
 mod session;
 mod settings;
@@ -26,13 +27,15 @@ mod since;
 mod workspace;
 mod world;
 
+pub use archives::KitArchive;
 pub use kits::kit_topics;
 pub use nubrik_machine::{
     CONFINED_ENVIRONMENT, EffectEnd, EffectProblem, Machine, OutputListener, SETTINGS_FILE, own_network_works,
 };
 pub use nubrik_memory::{BuildRecord, Results, Sealed, StepRecord, keep_printed};
 pub use session::{
-    BuildProblem, BuildReport, ChoiceProblem, LookedFor, Reached, Session, Standing, Workshop, store_folder,
+    BuildProblem, BuildReport, ChoiceProblem, KitNews, LookedFor, Reached, Session, Standing, Workshop,
+    store_folder,
 };
 pub use settings::{Settings, SettingsProblem};
 pub use since::ChangedFiles;

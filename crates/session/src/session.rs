@@ -1,5 +1,6 @@
 //! A session: one command's work in one workspace.
 
+mod bringing;
 mod edits;
 mod kept;
 mod lending;
@@ -43,6 +44,7 @@ const TOOLS_LIMIT: u64 = 64 << 20;
 /// Stack for evaluation, in bytes: definitions nest deeper than a thread's usual stack allows.
 const EVALUATION_STACK: usize = 256 << 20;
 
+pub use bringing::KitNews;
 pub use looked_for::LookedFor;
 pub use standing::{Reached, Standing};
 pub use workshop::Workshop;
@@ -287,7 +289,7 @@ impl Session {
             && !pattern.is_glob()
         {
             let threads = std::thread::available_parallelism().map_or(1, usize::from);
-            let world = DiskWorld::new(&self.workspace.root, &self.machine, &self.answers);
+            let world = DiskWorld::new(&self.workspace, &self.machine, &self.answers);
             let below = nubrik_lang::evaluate_below(
                 &world,
                 &self.settings,
@@ -316,7 +318,7 @@ impl Session {
     }
 
     fn with_evaluator(&self, work: impl FnOnce(Evaluator<'_>) -> Evaluation + Send) -> Evaluation {
-        let world = DiskWorld::new(&self.workspace.root, &self.machine, &self.answers);
+        let world = DiskWorld::new(&self.workspace, &self.machine, &self.answers);
         let evaluation = std::thread::scope(|scope| {
             let thread = std::thread::Builder::new().stack_size(EVALUATION_STACK);
             let running = thread.spawn_scoped(scope, || {
@@ -473,7 +475,7 @@ impl Session {
 
     /// All definition files at and below a folder, sorted; what is ignored is not among them.
     pub fn definition_files(&self, folder: &WsPath) -> Vec<WsPath> {
-        let world = DiskWorld::new(&self.workspace.root, &self.machine, &self.answers);
+        let world = DiskWorld::new(&self.workspace, &self.machine, &self.answers);
         let mut files = Vec::new();
         let mut folders = vec![folder.clone()];
         while let Some(at) = folders.pop() {

@@ -2,11 +2,16 @@
 
 use std::collections::BTreeMap;
 use std::ops::Range;
+use std::sync::Arc;
 
 use nubrik_diagnostic::nearest;
+use nubrik_graph::{ArchiveFormat, Unpacking, is_digest, url_name};
 use nubrik_lang::SettingValue;
+use nubrik_source::WsPath;
 use toml::Spanned;
 use toml::de::{DeString, DeTable, DeValue};
+
+use crate::archives::KitArchive;
 
 /// Settings of a workspace.
 #[derive(Clone, PartialEq, Eq, Debug, Default)]
@@ -15,6 +20,8 @@ pub struct Settings {
     pub jobs: Option<usize>,
     /// Whether commands are told that files which they do not declare are not there.
     pub hide_undeclared: bool,
+    /// Kits in archives, by the names that definitions use.
+    pub kits: BTreeMap<String, KitArchive>,
     /// Options set together, by the name of their profile.
     pub profiles: BTreeMap<String, Vec<(String, SettingValue)>>,
 }
@@ -30,7 +37,10 @@ pub struct SettingsProblem {
     pub mend: Option<String>,
 }
 
-const KEYS: [&str; 4] = ["at_least", "jobs", "hide_undeclared", "profiles"];
+const KEYS: [&str; 5] = ["at_least", "jobs", "hide_undeclared", "kits", "profiles"];
+
+/// What is said of a kit.
+const KIT_KEYS: [&str; 4] = ["url", "digest", "strip", "format"];
 
 /// Names of profiles that mean something else in the folder of results.
 const TAKEN_PROFILES: [&str; 1] = ["default"];
@@ -86,6 +96,17 @@ impl Settings {
                 ("hide_undeclared", DeValue::Boolean(hide)) => settings.hide_undeclared = *hide,
                 ("hide_undeclared", _) => {
                     return wrong("`hide_undeclared` is true or false", "true");
+                }
+                ("kits", DeValue::Table(table)) => {
+                    for (name, value) in sorted(table) {
+                        settings.kits.insert(name.get_ref().to_string(), kit(name, value)?);
+                    }
+                }
+                ("kits", _) => {
+                    return wrong(
+                        "`kits` is a table of kits in archives",
+                        "[kits.harbour]\nurl = \"https://…/harbour-1.2.tar.gz\"\ndigest = \"sha256:…\"",
+                    );
                 }
                 ("profiles", DeValue::Table(table)) => {
                     for (name, value) in sorted(table) {
@@ -147,6 +168,92 @@ fn sorted<'a, 't>(table: &'a DeTable<'t>) -> Vec<(&'a Key<'t>, &'a Keyed<'t>)> {
     let mut entries: Vec<_> = table.iter().collect();
     entries.sort_by(|a, b| a.0.get_ref().cmp(b.0.get_ref()));
     entries
+}
+
+/// A kit in an archive.
+fn kit(key: &Key<'_>, value: &Keyed<'_>) -> Result<KitArchive, SettingsProblem> {
+    let name: &str = key.get_ref();
+    let fine = |c: char| c.is_ascii_alphanumeric() || matches!(c, '_' | '-');
+    if name.is_empty() || name == "nub" || !name.chars().all(fine) {
+        let message =
+            format!("`{name}` cannot be the name of a kit: letters, digits, `_` and `-`, but not `nub`");
+        return Err(problem(key.span(), message, None));
+    }
+    let DeValue::Table(table) = value.get_ref() else {
+        let mend = format!("[kits.{name}]\nurl = \"https://…/{name}-1.2.tar.gz\"\ndigest = \"sha256:…\"");
+        let message = format!("the kit `{name}` has the `url` and the `digest` of an archive");
+        return Err(problem(value.span(), message, Some(mend)));
+    };
+    let (mut urls, mut digest, mut strip, mut format) = (None, None, 0, None);
+    for (key, value) in sorted(table) {
+        let wrong =
+            |message: &str, mend: &str| Err(problem(value.span(), message.to_owned(), Some(mend.to_owned())));
+        match (&**key.get_ref(), value.get_ref()) {
+            ("url", found) => match kit_urls(found) {
+                Some(found) => urls = Some((found, value.span())),
+                None => {
+                    return wrong(
+                        "`url` is one address or a list of them (http://, https://, file:///), or a path from this folder",
+                        "\"https://…\"",
+                    );
+                }
+            },
+            ("digest", DeValue::String(text)) if is_digest(text) => digest = Some(Arc::from(&**text)),
+            ("digest", _) => {
+                return wrong(
+                    "`digest` is \"sha256:…\", \"sha512:…\", \"blake3:…\" or \"h1:…\" with all digits of the archive's digest",
+                    "\"sha256:…\", as `sha256sum FILE` prints it",
+                );
+            }
+            ("strip", found) => match number(found).and_then(|n| u32::try_from(n).ok()) {
+                Some(count @ ..=100) => strip = count,
+                _ => return wrong("`strip` is how many leading folders of each name are dropped", "1"),
+            },
+            ("format", DeValue::String(text)) if ArchiveFormat::named(text).is_some() => {
+                format = ArchiveFormat::named(text);
+            }
+            ("format", _) => {
+                let names: Vec<&str> = ArchiveFormat::ALL.iter().map(|(name, _)| *name).collect();
+                return wrong(&format!("`format` is one of {}", names.join(", ")), "\"tar.gz\"");
+            }
+            (unknown, _) => {
+                let near = nearest(unknown, KIT_KEYS).map(str::to_owned);
+                let known = format!("a kit has no `{unknown}`; there is: {}", KIT_KEYS.join(", "));
+                return Err(problem(key.span(), known, near));
+            }
+        }
+    }
+    let lacks = |what: &str, mend: &str| {
+        let message = format!("the kit `{name}` has no `{what}`");
+        problem(key.span(), message, Some(format!("{what} = \"{mend}\"")))
+    };
+    let (urls, span) = urls.ok_or_else(|| lacks("url", "https://…"))?;
+    let digest = digest.ok_or_else(|| lacks("digest", "sha256:…"))?;
+    let Some(format) = format.or_else(|| ArchiveFormat::of_file(url_name(&urls[0]))) else {
+        let message = format!("the name \"{}\" does not say a format", url_name(&urls[0]));
+        return Err(problem(span, message, Some("format = \"tar.gz\"".to_owned())));
+    };
+    Ok(KitArchive { urls, digest, unpacking: Unpacking { format, strip } })
+}
+
+/// Addresses of an archive, at least one; or its path from the root, alone.
+fn kit_urls(value: &DeValue<'_>) -> Option<Vec<Arc<str>>> {
+    let far = |url: &str| ["http://", "https://", "file:///"].iter().any(|start| url.starts_with(start));
+    match value {
+        DeValue::String(url) if far(url) => Some(vec![Arc::from(&**url)]),
+        DeValue::String(path) => {
+            let is_inside = !path.contains("://") && WsPath::root().resolve(path).is_ok_and(|p| !p.is_root());
+            is_inside.then(|| vec![Arc::from(&**path)])
+        }
+        DeValue::Array(items) if !items.is_empty() => {
+            let url = |item: &Keyed<'_>| match item.get_ref() {
+                DeValue::String(url) if far(url) => Some(Arc::from(&**url)),
+                _ => None,
+            };
+            items.iter().map(url).collect()
+        }
+        _ => None,
+    }
 }
 
 fn profile(key: &Key<'_>, value: &Keyed<'_>) -> Result<Vec<(String, SettingValue)>, SettingsProblem> {
@@ -231,6 +338,24 @@ mod tests {
         let ship = &settings.profiles["ship"];
         assert_eq!(ship[0], ("c.level".into(), SettingValue::Int(3)));
         assert_eq!(ship.len(), 3);
+        let digest = format!("sha256:{}", "0a".repeat(32));
+        let kit = |rest: &str| Settings::parse(&format!("[kits.harbour]\n{rest}"));
+        let good =
+            kit(&format!("url = 'https://x/harbour-1.2.tgz'\ndigest = '{digest}'\nstrip = 1")).unwrap();
+        assert_eq!(good.kits["harbour"].unpacking.format, ArchiveFormat::TarGz);
+        for (wrong, said) in [
+            (format!("digest = '{digest}'"), "the kit `harbour` has no `url`"),
+            ("url = 'kit.zip'".to_owned(), "the kit `harbour` has no `digest`"),
+            (format!("url = 'kit'\ndigest = '{digest}'"), "the name \"kit\" does not say a format"),
+            (format!("url = '../kit.zip'\ndigest = '{digest}'"), "`url` is one address or a list"),
+            (format!("url = 'ftp://x/kit.zip'\ndigest = '{digest}'"), "`url` is one address or a list"),
+            ("url = 'kit.zip'\ndigest = 'sha256:00'".to_owned(), "`digest` is "),
+            ("url = 'kit.zip'\nstrop = 1".to_owned(), "a kit has no `strop`"),
+        ] {
+            let problem = kit(&wrong).unwrap_err();
+            assert!(problem.message.starts_with(said), "{}", problem.message);
+        }
+        assert!(Settings::parse("[kits]\nnub = {}").is_err());
         assert!(Settings::parse("[profiles]\ndefault = {}").is_err());
         assert!(Settings::parse("[profiles]\nship = 3").is_err());
         assert!(Settings::parse("[profiles]\nship = { mode = 1.5 }").is_err());

@@ -1,6 +1,6 @@
 //! Definitions and folders on disk, as evaluation sees them.
 
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 use std::fs;
 use std::io;
 use std::path::{Path, PathBuf};
@@ -10,15 +10,17 @@ use ignore::gitignore::{Gitignore, GitignoreBuilder};
 use nubrik_disk::{Signature, read_file};
 use nubrik_engine::Outside;
 use nubrik_lang::{
-    Answer, AnswerText, DefinitionText, EntryKind, LibraryRequest, LibrarySearch, Listing, SampleRequest,
-    ToolAnswer, ToolRequest, ToolSearch, World,
+    Answer, AnswerText, DefinitionText, EntryKind, KitPlace, LibraryRequest, LibrarySearch, Listing,
+    SampleRequest, ToolAnswer, ToolRequest, ToolSearch, World,
 };
 use nubrik_memory::{Entry, Names, Roles};
 use nubrik_source::{FilePath, WsPath};
 use rustc_hash::FxHashMap;
 
 use crate::SETTINGS_FILE;
+use crate::archives::KitArchive;
 use crate::kits::SHIPPED;
+use crate::workspace::Workspace;
 use nubrik_machine::Machine;
 
 /// A definition file larger than this is refused, in bytes.
@@ -32,6 +34,10 @@ const IGNORE_LIMIT: u64 = 1 << 20;
 pub(crate) struct DiskWorld<'m> {
     root: PathBuf,
     machine: &'m Machine,
+    /// Kits in archives, by their names.
+    kits: &'m BTreeMap<String, KitArchive>,
+    /// Where those are that were asked for.
+    kit_places: Mutex<FxHashMap<String, KitPlace>>,
     listings: Mutex<FxHashMap<WsPath, Arc<Listing>>>,
     ignores: Mutex<FxHashMap<WsPath, Arc<Ignore>>>,
     /// Answers of probes that are kept and true for this run, by their folders.
@@ -66,10 +72,16 @@ fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
 }
 
 impl<'m> DiskWorld<'m> {
-    pub fn new(root: &Path, machine: &'m Machine, probes: &'m HashMap<WsPath, AnswerText>) -> Self {
+    pub fn new(
+        workspace: &'m Workspace,
+        machine: &'m Machine,
+        probes: &'m HashMap<WsPath, AnswerText>,
+    ) -> Self {
         DiskWorld {
-            root: root.to_owned(),
+            root: workspace.root.clone(),
             machine,
+            kits: &workspace.settings.kits,
+            kit_places: Mutex::default(),
             listings: Mutex::default(),
             ignores: Mutex::default(),
             probes,
@@ -218,6 +230,17 @@ impl World for DiskWorld<'_> {
 
     fn shipped_kits(&self) -> Vec<&'static str> {
         SHIPPED.iter().map(|(name, _)| *name).collect()
+    }
+
+    fn kit_archive(&self, name: &str) -> KitPlace {
+        let Some(kit) = self.kits.get(name) else {
+            return KitPlace::Unnamed(self.kits.keys().cloned().collect());
+        };
+        // All that was read of it is hashed for that: once is enough.
+        lock(&self.kit_places)
+            .entry(name.to_owned())
+            .or_insert_with(|| kit.place(name, self.machine.below()))
+            .clone()
     }
 
     fn list(&self, folder: &WsPath) -> Answer<Arc<Listing>> {

@@ -7,6 +7,7 @@ use nubrik_diagnostic::{Diagnostic, nearest};
 use nubrik_source::{Span, WsPath};
 
 use super::{Evaluator, Result};
+use crate::KITS_FOLDER;
 use crate::globs::{glob, is_pattern};
 use crate::hir::*;
 use crate::types::{Type, wrong_type};
@@ -165,7 +166,9 @@ impl Evaluator<'_> {
         span: Span,
     ) -> Result<FileRef> {
         let folder = wanted == EntryKind::Folder;
-        if path.as_str().starts_with(".nubrik/") || path.as_str().starts_with("out/") {
+        let is_of_kit =
+            || self.module(base).folder.as_ref().is_some_and(|folder| of_one_archive(folder, &path));
+        if (path.as_str().starts_with(".nubrik/") && !is_of_kit()) || path.as_str().starts_with("out/") {
             let error = Diagnostic::error("bad-path", format!("`{path}` is a result, not a source"));
             return self.fail(span, error.mend("refer to the target that makes it: `&package/target`"));
         }
@@ -370,4 +373,13 @@ pub(super) fn output_names(module: &Module, decl: &Decl) -> Vec<Arc<str>> {
         }
     }
     names
+}
+
+/// Whether two paths are in the same unpacked kit.
+fn of_one_archive(one: &WsPath, other: &WsPath) -> bool {
+    let archive = |path: &WsPath| {
+        let below = path.as_str().strip_prefix(KITS_FOLDER)?.strip_prefix('/')?;
+        Some(below.split('/').next().unwrap_or_default().to_owned())
+    };
+    archive(one).is_some_and(|name| archive(other) == Some(name))
 }

@@ -4,8 +4,8 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::sync::{Arc, Mutex};
 
 use nubrik_lang::{
-    Answer, AnswerText, DefinitionText, EntryKind, LibraryAnswer, LibraryRequest, LibrarySearch, Listing,
-    SampleRequest, ToolAnswer, ToolRequest, ToolSearch, World,
+    Answer, AnswerText, DefinitionText, EntryKind, KitPlace, LibraryAnswer, LibraryRequest, LibrarySearch,
+    Listing, SampleRequest, ToolAnswer, ToolRequest, ToolSearch, World,
 };
 use nubrik_source::WsPath;
 
@@ -66,6 +66,16 @@ impl World for MemoryWorld {
 
     fn shipped_kits(&self) -> Vec<&'static str> {
         vec!["c"]
+    }
+
+    fn kit_archive(&self, name: &str) -> KitPlace {
+        match name {
+            "harbour" => {
+                KitPlace::Here(WsPath::from_normal("unpacked/harbour"), vec!["charts.nub".to_owned()])
+            }
+            "far" => KitPlace::NotHere("it was not fetched yet".to_owned()),
+            _ => KitPlace::Unnamed(vec!["far".to_owned(), "harbour".to_owned()]),
+        }
     }
 
     fn list(&self, folder: &WsPath) -> Answer<Arc<Listing>> {

@@ -5,7 +5,7 @@ use std::time::Instant;
 use nubrik_engine::{Event, Listener, Options};
 use nubrik_graph::{FileId, Graph, StepId};
 use nubrik_lang::{AddressPattern, Evaluation, Wanted};
-use nubrik_session::{BuildReport, Session, Standing, Workshop};
+use nubrik_session::{BuildReport, KitNews, Session, Standing, Workshop};
 
 use super::since::Affected;
 use super::{CommandResult, evaluate_with, open_to_build, own_problem, patterns};
@@ -144,7 +144,34 @@ pub fn lock(console: Console, session: &mut Session) -> CommandResult<Workshop<'
         }
     };
     // Without a lock, everything had to stop while it waited.
-    session.lock(waiting).map_err(|problem| own_problem(console, problem))?.ok_or(Exit::Interrupted)
+    let locked = session.lock(waiting).map_err(|problem| own_problem(console, problem))?;
+    let mut workshop = locked.ok_or(Exit::Interrupted)?;
+    bring_kits(console, &mut workshop)?;
+    Ok(workshop)
+}
+
+/// Fetches kits in archives that are not there yet: without them nothing can be evaluated.
+fn bring_kits(console: Console, workshop: &mut Workshop<'_>) -> CommandResult<()> {
+    let paint = console.paint(OutputStream::Error);
+    for (name, news) in workshop.bring_kits() {
+        match news {
+            KitNews::Fetched(urls) => {
+                let text = format!("the kit {name} from {}", urls.join(" or "));
+                if console.is_json() {
+                    console.event(&json::NoticeEvent { event: "notice", text: format!("fetched {text}") });
+                } else {
+                    errln!(console, "{}", super::labelled(paint, Ink::Busy, "fetched", &text));
+                }
+            }
+            KitNews::Failed(problem) => {
+                let problem = problem.replace('\n', "\n        ");
+                let message = format!("the kit `{name}` cannot be fetched\n        {problem}");
+                let mend = format!("[kits.{name}] in nubrik.toml says where it is, and its digest");
+                return Err(super::say_wrong(console, Exit::Failed, &message, &[&mend]));
+            }
+        }
+    }
+    Ok(())
 }
 
 /// Evaluates and builds, whatever there was before.

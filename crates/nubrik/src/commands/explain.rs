@@ -96,7 +96,7 @@ const WORDS: [(&str, &str, &str); 9] = [
     ("targets.nub", "The file with the definitions of a package.", ""),
     (
         "nubrik.toml",
-        "The file that makes a folder a workspace. Its settings are: jobs, hide_undeclared, profiles.",
+        "The file that makes a folder a workspace. Its settings are: at_least, jobs, hide_undeclared, kits, profiles.",
         "jobs = 4",
     ),
     (
@@ -118,7 +118,17 @@ const WORDS: [(&str, &str, &str); 9] = [
     ),
 ];
 
-const SETTINGS: [(&str, &str, &str); 3] = [
+const SETTINGS: [(&str, &str, &str); 5] = [
+    (
+        "at_least",
+        "The oldest version of nubrik that can build the workspace. An older one says so, and does nothing.",
+        "at_least = \"0.1\"",
+    ),
+    (
+        "kits",
+        "Kits in archives, each known by its digest: the first build fetches it, and `use \"harbour:charts\" as charts` means `charts.nub` in the archive `harbour`. `url` is one address, several mirrors, or a path from this folder; `strip` is how many leading folders of names in it are dropped.",
+        "[kits.harbour]\nurl = \"https://kits.example/harbour-1.2.tar.gz\"\ndigest = \"sha256:9f86d081884c7d659a2feaa0c55ad015a3bf4f1b2b0b822cd15d6c15b0f00a08\"\nstrip = 1",
+    ),
     ("jobs", "How many steps run at once; as many as there are processors by default.", "jobs = 4"),
     (
         "hide_undeclared",

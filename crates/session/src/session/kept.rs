@@ -68,7 +68,7 @@ impl Session {
         let ask = |sample: &SampleRequest| AnswerText::digest(&self.machine.answer_sample(sample));
         let changes = seal.check(self.machine.below(), ask, threads())?;
         let mut news = SealNews::default();
-        let world = DiskWorld::new(&self.workspace.root, &self.machine, &self.answers);
+        let world = DiskWorld::new(&self.workspace, &self.machine, &self.answers);
         for change in changes {
             let (entry, at) = (seal.entry(change.number), seal.path(change.number));
             // A folder in which a file was put in place by renaming holds what it held.

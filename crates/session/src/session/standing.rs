@@ -203,7 +203,7 @@ impl Session {
 
     /// What some changes touch; `None` where everything may have another result.
     fn touched(&self, seal: &Seal, changes: &[Change], trails: Option<&Trails>) -> Option<ReachedParts> {
-        let world = DiskWorld::new(&self.workspace.root, &self.machine, &self.answers);
+        let world = DiskWorld::new(&self.workspace, &self.machine, &self.answers);
         let mut touched = ReachedParts::default();
         for change in changes {
             let entry = seal.entry(change.number);

@@ -1,0 +1,92 @@
+//! Kits in archives: `nubrik.toml` names them, their digests say what they are, and they are unpacked below `.nubrik/kits`.
+
+use std::io::Read;
+use std::sync::Arc;
+
+use nubrik_bytes::{Digest, Encoder};
+use nubrik_disk::{Below, TreeFileKind, entries_below};
+use nubrik_graph::Unpacking;
+use nubrik_lang::{KITS_FOLDER, KitPlace};
+use nubrik_source::WsPath;
+
+/// A kit in an archive.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct KitArchive {
+    /// Where it can be had, the first one that answers: addresses, or one path from the workspace's root.
+    pub urls: Vec<Arc<str>>,
+    /// Its digest, as it is written.
+    pub digest: Arc<str>,
+    /// Its format, and how many leading folders of each name are dropped.
+    pub unpacking: Unpacking,
+}
+
+impl KitArchive {
+    /// The path of an archive in the workspace, if it is there and nowhere else.
+    pub(crate) fn own_file(&self) -> Option<&str> {
+        self.urls.first().map(|url| &**url).filter(|url| !url.contains("://"))
+    }
+
+    /// Whether the network is needed to have it.
+    pub(crate) fn is_far(&self) -> bool {
+        self.urls.iter().all(|url| url.starts_with("http://") || url.starts_with("https://"))
+    }
+
+    /// The name of the folder into which it is unpacked: another one for other contents.
+    pub(crate) fn folder(&self, name: &str) -> String {
+        let KitArchive { urls: _, digest, unpacking: Unpacking { format, strip } } = self;
+        let mut out = Encoder::new();
+        out.text(digest);
+        out.text(format.name());
+        out.u32(*strip);
+        format!("{name}-{}", &Digest::of(&out.bytes).hex()[..16])
+    }
+
+    /// Where its files are, if they are there as they were unpacked. `root` is the workspace's.
+    pub(crate) fn place(&self, name: &str, root: &Below) -> KitPlace {
+        let folder = self.folder(name);
+        let mut noted = Vec::new();
+        let read = root.open_to_read(&noted_path(&folder)).and_then(|mut file| file.read_to_end(&mut noted));
+        match (read, digest_of(root, &folder)) {
+            (Ok(_), Some(found)) if noted == found.hex().as_bytes() => {
+                let top = WsPath::from_normal(&format!("{KITS_FOLDER}/{folder}"));
+                let entries =
+                    root.folder(top.as_str()).and_then(|top| entries_below(&top)).unwrap_or_default();
+                let kits = entries.iter().map(|entry| entry.path.to_string());
+                KitPlace::Here(
+                    top,
+                    kits.filter(|path| !path.contains('/') && path.ends_with(".nub")).collect(),
+                )
+            }
+            (Ok(_), Some(_)) => {
+                KitPlace::NotHere("its files are not what they were when it was unpacked".to_owned())
+            }
+            _ => KitPlace::NotHere("it was not fetched yet".to_owned()),
+        }
+    }
+}
+
+/// Where the digest of an unpacked folder is kept.
+pub(crate) fn noted_path(folder: &str) -> String {
+    format!("{KITS_FOLDER}/{folder}.digest")
+}
+
+/// The digest of all files of an unpacked kit with their paths; `None` where they cannot be read.
+pub(crate) fn digest_of(root: &Below, folder: &str) -> Option<Digest> {
+    let top = format!("{KITS_FOLDER}/{folder}");
+    let mut out = Encoder::new();
+    for entry in entries_below(&root.folder(&top).ok()?).ok()? {
+        out.text(&entry.path);
+        match entry.kind {
+            TreeFileKind::Link(target) => out.text(&target),
+            TreeFileKind::EmptyFolder => out.u32(0),
+            TreeFileKind::File => {
+                let mut bytes = Vec::new();
+                let mut file = root.open_to_read(&format!("{top}/{}", entry.path)).ok()?;
+                file.read_to_end(&mut bytes).ok()?;
+                out.digest(&Digest::of(&bytes));
+            }
+            TreeFileKind::Odd(_) => return None,
+        }
+    }
+    Some(Digest::of(&out.bytes))
+}
