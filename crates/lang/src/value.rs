@@ -262,6 +262,8 @@ pub(crate) enum ThunkState {
     Done(Value, Rc<Reads>),
     /// Evaluation failed, and the reason was reported.
     Failed(Reported),
+    /// An answer is missing that is not there in this evaluation, and the options that were reached before that.
+    Waiting(Rc<Reads>),
 }
 
 /// One word of a command: pieces that make one word, or several words where a list was.

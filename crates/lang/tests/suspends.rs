@@ -42,6 +42,24 @@ fn asks_for_all_missing_answers_at_once() {
     assert_eq!(second.graph, evaluate(&quick).graph);
 }
 
+/// Each entry needs three others, and the first one waits: what waits is found out once, not once for each way to it.
+#[test]
+fn what_waits_is_not_evaluated_for_each_that_needs_it() {
+    let mut text = "let way = {\n    \"0\": glob(\"one/*\").len\n".to_owned();
+    for n in 1..60 {
+        let needed = (n - 3..n).map(|m: i32| format!("way[\"{}\"]", m.max(0)));
+        text.push_str(&format!("    \"{n}\": {}\n", needed.collect::<Vec<_>>().join(" + ")));
+    }
+    text.push_str("}\nlet last = way[\"59\"]\ntarget t = write { path = \"t\", text = \"{last}\" }\n");
+    let mut world = MemoryWorld::new(&[("targets.nub", &text), ("one/x", "")]);
+    world.slow = true;
+    let request = || Evaluator::new(&world).request(&[AddressPattern::new("t", &WsPath::root()).unwrap()]);
+    let first = request();
+    assert!(first.waiting && first.diagnostics.is_empty(), "{:?}", first.diagnostics);
+    let second = request();
+    assert!(!second.waiting && second.diagnostics.is_empty(), "{:?}", second.diagnostics);
+}
+
 #[test]
 fn the_same_definitions_give_the_same_graph() {
     let world = MemoryWorld::new(&FILES);

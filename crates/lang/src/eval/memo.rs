@@ -57,7 +57,7 @@ impl Evaluator<'_> {
             if let Some((reads, value)) = known {
                 let (reads, value) = (reads.clone(), value.clone());
                 self.note_reads(&reads);
-                return value.map_err(Stop::Failed);
+                return value;
             }
             if memo.running.contains(&config) {
                 return self.needs_itself(OpenKey::Decl(id, config), used_at);
@@ -92,11 +92,9 @@ impl Evaluator<'_> {
         let reads = self.shared_reads(reads);
         let memo = self.memo(key);
         memo.running.retain(|c| *c != config);
-        match &result {
-            Ok(value) => memo.done.add(reads, Ok(value.clone())),
-            Err(Stop::Failed(reported)) => memo.done.add(reads, Err(*reported)),
-            Err(Stop::Waiting) => {}
-        }
+        // What waits goes on waiting: answers come between evaluations. Without that, all that needs it would be evaluated
+        // again wherever it is needed.
+        memo.done.add(reads, result.clone());
         result
     }
 
@@ -180,7 +178,7 @@ impl Evaluator<'_> {
 
     /// Takes note that a declaration has no value, whatever is set.
     pub(super) fn mark_failed(&mut self, key: DeclId, reported: Reported) {
-        self.memo(key).done.add(Rc::default(), Err(reported));
+        self.memo(key).done.add(Rc::default(), Err(Stop::Failed(reported)));
     }
 
     /// The value behind a thunk.
@@ -198,6 +196,12 @@ impl Evaluator<'_> {
                     return Ok(value);
                 }
                 ThunkState::Failed(reported) => return Err(Stop::Failed(*reported)),
+                ThunkState::Waiting(reads) => {
+                    let reads = reads.clone();
+                    drop(state);
+                    self.note_reads(&reads);
+                    return Err(Stop::Waiting);
+                }
                 ThunkState::Running => {
                     drop(state);
                     return self.needs_itself(OpenKey::Thunk(thunk.clone()), used_at);
@@ -234,7 +238,7 @@ impl Evaluator<'_> {
         *thunk.state.borrow_mut() = match &result {
             Ok(value) => ThunkState::Done(value.clone(), reads),
             Err(Stop::Failed(reported)) => ThunkState::Failed(*reported),
-            Err(Stop::Waiting) => ThunkState::New(source),
+            Err(Stop::Waiting) => ThunkState::Waiting(reads),
         };
         result
     }

@@ -6,6 +6,7 @@ use std::sync::Arc;
 use rustc_hash::FxHashMap;
 
 use super::chosen::{Config, OptionId};
+use super::{Result, Stop};
 use crate::reported::Reported;
 
 use crate::value::*;
@@ -14,8 +15,8 @@ use crate::value::*;
 #[derive(Clone, Debug, Default, PartialEq)]
 pub(crate) struct Reads(Vec<(OptionId, Option<Arc<str>>)>);
 
-/// A value that is known, with the options that it reached; `None` where evaluation failed and said why.
-pub(super) type KnownValue = (Rc<Reads>, std::result::Result<Value, Reported>);
+/// A value that is known, with the options that it reached, or why there is none in this evaluation.
+pub(super) type KnownValue = (Rc<Reads>, Result<Value>);
 
 /// Values of one declaration by the options that they reached. Which one holds under a choice of options is looked up, however
 /// many choices there were.
@@ -77,7 +78,7 @@ impl Known {
     }
 
     /// Adds a value with the options that it reached.
-    pub fn add(&mut self, reads: Rc<Reads>, value: std::result::Result<Value, Reported>) {
+    pub fn add(&mut self, reads: Rc<Reads>, value: Result<Value>) {
         if reads.is_empty() {
             self.plain = Some((reads, value));
             return;
@@ -96,14 +97,18 @@ impl Known {
     /// What was reported where evaluation failed under some options.
     pub fn failure(&self) -> Option<Reported> {
         let others = self.by_options.iter().flat_map(|known| known.by_values.values());
-        self.plain.iter().chain(others).find_map(|known| known.1.as_ref().err().copied())
+        self.plain.iter().chain(others).find_map(|known| match &known.1 {
+            Err(Stop::Failed(reported)) => Some(*reported),
+            Err(Stop::Waiting) | Ok(_) => None,
+        })
     }
 
     /// Forgets that evaluation failed, under whatever options.
     pub fn forget_failures(&mut self) {
-        self.plain = self.plain.take().filter(|known| known.1.is_ok());
+        let is_kept = |known: &KnownValue| !matches!(known.1, Err(Stop::Failed(_)));
+        self.plain = self.plain.take().filter(is_kept);
         for known in &mut self.by_options {
-            known.by_values.retain(|_, known| known.1.is_ok());
+            known.by_values.retain(|_, known| is_kept(known));
         }
     }
 }
