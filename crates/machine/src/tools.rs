@@ -18,7 +18,7 @@ use crate::machine::{Machine, called_by};
 use crate::tool_parts::{first_line, header_folders, on_path, parts, search_folders, state_of};
 
 /// What to install for tools that many definitions use: tool, what it is, package on Debian and Fedora.
-const PACKAGES: [(&str, &str, &str); 25] = [
+const PACKAGES: [(&str, &str, &str); 26] = [
     ("cc", "a C compiler", "gcc"),
     ("gcc", "a C compiler", "gcc"),
     ("clang", "a C compiler", "clang"),
@@ -35,6 +35,7 @@ const PACKAGES: [(&str, &str, &str); 25] = [
     ("ar", "an archiver", "binutils"),
     ("ld", "a linker", "binutils"),
     ("python3", "Python", "python3"),
+    ("mypy", "a type checker of Python", "mypy (Fedora: python3-mypy)"),
     ("perl", "Perl", "perl"),
     ("awk", "awk", "gawk"),
     ("pdflatex", "LaTeX", "texlive-latex-recommended (Fedora: texlive-scheme-basic)"),

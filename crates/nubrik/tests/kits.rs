@@ -202,6 +202,31 @@ fn a_python_package_is_a_wheel_and_its_tests_are_tests() {
     sandbox.run(&["build"]).expect(3).says("`isles.main` is no start: a module, `:` and a function");
 }
 
+#[test]
+fn types_of_python_are_checked_again_when_what_is_imported_changes() {
+    if !has("mypy") {
+        return;
+    }
+    let sandbox = Sandbox::new(&[
+        ("lib/deep/__init__.py", "def depth(name: str) -> int: return len(name)\n"),
+        ("lib/deep/py.typed", ""),
+        ("lib/deep/other.py", "x: int = 1\n"),
+        ("src/show.py", "from deep import depth\n\ndef shown(name: str) -> int:\n    return depth(name)\n"),
+        (
+            "targets.nub",
+            "use \"nub:python\" as py\n\
+             target deep = py.package { name = \"deep\", version = \"1\", root = \"lib\", sources = \"lib/deep/*\" }\n\
+             test types = py.type_check { sources = \"src/*.py\", needs = deep, args = [\"--strict\"] }\n",
+        ),
+    ]);
+    sandbox.run(&["test"]).expect(0).says("1 test passed");
+    // Nothing imports it.
+    sandbox.write("lib/deep/other.py", "x: int = 2\n");
+    sandbox.run(&["test"]).expect(0).says("1 test passed, up to date");
+    sandbox.write("lib/deep/__init__.py", "def depth(name: str) -> str: return name\n");
+    sandbox.run(&["test"]).expect(1).says("src/show.py:4: error: Incompatible return value type");
+}
+
 /// Packages of `kits/tests`, and the programs that their kits look for.
 const WRITTEN_DOWN: [(&str, &[&str]); 8] = [
     ("c", &["cc", "c++"]),
