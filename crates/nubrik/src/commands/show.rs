@@ -22,6 +22,9 @@ use crate::ui::text::{cut, harmless, time, wrapped};
 /// How many files, steps and users are named; more of them are only counted.
 const NAMED: usize = 8;
 
+/// How many lines of a text are shown that is written for a command.
+const TEXT_LINES: usize = 8;
+
 #[derive(Serialize)]
 struct ShownEvent<'a> {
     event: &'static str,
@@ -67,12 +70,21 @@ impl<'a> ShownService<'a> {
 }
 
 #[derive(Serialize)]
+struct ShownText<'a> {
+    path: &'a str,
+    text: &'a str,
+}
+
+#[derive(Serialize)]
 struct ShownStep<'a> {
     say: &'a str,
     #[serde(skip_serializing_if = "str::is_empty")]
     variant: &'a str,
     defined: String,
     commands: Vec<String>,
+    /// Files that are written for the commands: lists of their arguments, and texts.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    texts: Vec<ShownText<'a>>,
     reads: Vec<&'a str>,
     may_read: Vec<&'a str>,
     /// Addresses of the services that run while it does.
@@ -269,6 +281,11 @@ impl<'g> Shown<'g> {
                 variant: &step.variant,
                 defined: step.place.to_string(),
                 commands: shown_command(step),
+                texts: step
+                    .lists
+                    .iter()
+                    .map(|file| ShownText { path: file.path.as_str(), text: &file.text })
+                    .collect(),
                 reads: self.paths(&step.inputs),
                 may_read: self.paths(&self.graph.uncertain(step)),
                 services: step.services.iter().map(|s| &*s.address).collect(),
@@ -397,6 +414,21 @@ impl<'g> Shown<'g> {
             let text = cut(text, room, more);
             out.push_str(&format!("    {}  {text}\n", paint.ink(Ink::Calm, &format!("{label:<8}"))));
         };
+        for file in &step.lists {
+            let name = file.path.below(&step.folder).unwrap_or(file.path.as_str());
+            let lines: Vec<&str> = file.text.lines().collect();
+            line("given", &format!("{} {name}", paint.ink(Ink::Faint, &format!("{} lines in", lines.len()))));
+            for text in lines.iter().take(TEXT_LINES) {
+                line("", &format!("  {}", harmless(text, false)));
+            }
+            if lines.len() > TEXT_LINES {
+                line(
+                    "",
+                    &paint
+                        .ink(Ink::Faint, &format!("  {more} {} more, with --json", lines.len() - TEXT_LINES)),
+                );
+            }
+        }
         let reads = self.files(&step.inputs);
         line("reads", &named(&reads.iter().map(String::as_str).collect::<Vec<_>>(), "nothing"));
         let candidates = self.files(&self.graph.uncertain(step));
