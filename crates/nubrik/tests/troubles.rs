@@ -303,3 +303,19 @@ fn the_failure_block_looks_as_it_should() {
 1 of 1 step failed. TIME"
     );
 }
+
+#[test]
+fn a_long_command_of_what_is_no_target_is_kept_in_a_file() {
+    let words: String = (0..400).map(|n| format!("word{n} ")).collect();
+    let sandbox = Sandbox::new(&[(
+        "targets.nub",
+        &format!(
+            "private let made = step {{ run = sh`false {words}; echo > {{out \"x\"}}` }}\n\
+             target t = step {{ run = `cp {{made}} {{out \"y\"}}` }}\n"
+        ),
+    )]);
+    let run = sandbox.run(&["build", "--plain"]).expect(1);
+    let said = format!("{}{}", run.stdout, run.stderr);
+    let whole = said.lines().find_map(|line| line.trim().strip_prefix("whole").map(str::trim)).unwrap();
+    assert!(sandbox.read(whole).contains("word399"), "{whole}");
+}

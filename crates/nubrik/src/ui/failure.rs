@@ -3,8 +3,7 @@
 use std::path::Path;
 
 use nubrik_engine::{Failure, Refusal, Touch};
-use nubrik_graph::shown_command;
-use nubrik_graph::{Graph, StepId};
+use nubrik_graph::{Graph, Role, StepId, shown_command};
 
 use super::excerpts::{excerpt, render_printed, shortened};
 use super::paint::{Ink, Paint};
@@ -88,6 +87,17 @@ pub fn wrote(graph: &Graph, id: StepId, failure: &Failure, root: &Path) -> Vec<S
     paths.filter(is_something).map(str::to_owned).collect()
 }
 
+/// Where the whole command of a step is to be read. What is no target cannot be shown: its command is kept in a file.
+fn whole_command(graph: &Graph, id: StepId, root: &Path) -> Option<String> {
+    let owner = graph.owner(id);
+    if owner.role != Role::Inner {
+        return Some(format!("nubrik show {}", owner.address));
+    }
+    let step = graph.step(id);
+    let commands = shown_command(step).join("\n") + "\n";
+    nubrik_session::keep_printed(root, &format!("command of {}", step.say), commands.as_bytes())
+}
+
 /// Everything about a failed step below its line.
 pub fn render(
     graph: &Graph,
@@ -110,8 +120,8 @@ pub fn render(
             cut |= short.is_some();
             line(if i > 0 { "then" } else { "command" }, short.as_deref().unwrap_or(command));
         }
-        if cut {
-            line("whole", &format!("nubrik show {}", graph.owner(id).address));
+        if cut && let Some(whole) = whole_command(graph, id, root) {
+            line("whole", &whole);
         }
         line("folder", &folder_of(graph, id, root));
     }
