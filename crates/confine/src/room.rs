@@ -140,26 +140,7 @@ impl Rooms {
         first.folder(format!("/proc{MACHINE}"))?;
         let pivot = Planned::Pivot(first.text("/proc")?, first.text(format!("/proc{MACHINE}"))?);
         first.orders.push(pivot);
-        let mut system = Vec::new();
-        for folder in READABLE.into_iter().filter(|folder| *folder != "/proc") {
-            let path = Path::new(folder);
-            if let Ok(target) = path.read_link() {
-                first.link(folder, target.as_os_str().as_bytes())?;
-            } else if path.is_dir() {
-                for (end, _) in folder.match_indices('/').skip(1) {
-                    first.folder(&folder[..end])?;
-                }
-                first.folder(folder)?;
-                first.show(on_machine(path), folder, true)?;
-                first.attributes(folder, READ_ONLY | NO_SETUID | NO_DEVICES, true)?;
-                system.push(path);
-            }
-        }
-        if system.iter().any(|folder| workspace.starts_with(folder)) {
-            // It is seen at its own place, and only what belongs there.
-            first.memory(workspace.as_os_str().as_bytes(), "mode=755")?;
-            first.attributes(workspace.as_os_str().as_bytes(), READ_ONLY, false)?;
-        }
+        show_system(&mut first, workspace)?;
         first.folder("/dev")?;
         for device in DEVICES {
             first.file(device)?;
@@ -370,6 +351,31 @@ fn in_root(path: &str) -> Vec<u8> {
 /// Where something of the workspace lies among the sources.
 fn in_workspace(path: &str) -> Vec<u8> {
     if path.is_empty() { "workspace".into() } else { format!("workspace/{path}").into_bytes() }
+}
+
+/// Shows the system's folders, but none of the workspace if that lies in one of them.
+fn show_system(first: &mut Plan, workspace: &Path) -> io::Result<()> {
+    let mut system = Vec::new();
+    for folder in READABLE.into_iter().filter(|folder| *folder != "/proc") {
+        let path = Path::new(folder);
+        if let Ok(target) = path.read_link() {
+            first.link(folder, target.as_os_str().as_bytes())?;
+        } else if path.is_dir() {
+            for (end, _) in folder.match_indices('/').skip(1) {
+                first.folder(&folder[..end])?;
+            }
+            first.folder(folder)?;
+            first.show(on_machine(path), folder, true)?;
+            first.attributes(folder, READ_ONLY | NO_SETUID | NO_DEVICES, true)?;
+            system.push(path);
+        }
+    }
+    if system.iter().any(|folder| workspace.starts_with(folder)) {
+        // It is seen at its own place, and only what belongs there.
+        first.memory(workspace.as_os_str().as_bytes(), "mode=755")?;
+        first.attributes(workspace.as_os_str().as_bytes(), READ_ONLY, false)?;
+    }
+    Ok(())
 }
 
 /// The first folder on the way to an absolute path.

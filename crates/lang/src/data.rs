@@ -76,50 +76,17 @@ pub(crate) fn csv(text: &str, separator: u8) -> Parsed {
             Ok(false) => break,
             Ok(true) => {}
             Err(e) => {
-                let message = match e.kind() {
+                return Err(match e.kind() {
                     csv::ErrorKind::UnequalLengths { expected_len, len, .. } => {
-                        let row = &text[line.clone()];
-                        let lone = row.matches('"').count() % 2 == 1;
-                        if let Some(quote) = row.find('"').filter(|_| lone) {
-                            let quote = line.start + quote;
-                            let mut error = problem(quote..line.end, "this quote is never closed".to_owned());
-                            error.diagnostic = error.diagnostic.mend(format!("{}\"", &text[quote..line.end]));
-                            return Err(error);
-                        }
-                        let cells = if *len == 1 { "cell" } else { "cells" };
-                        let message =
-                            format!("this row has {len} {cells}, and the header has {expected_len}");
-                        let mut error = problem(line.clone(), message);
-                        error.diagnostic = match len < expected_len {
-                            true => {
-                                let missing =
-                                    char::from(separator).to_string().repeat((expected_len - len) as usize);
-                                error.diagnostic.mend(format!("{row}{missing}"))
-                            }
-                            false => {
-                                let note = "a cell that holds a separator is put in quotes";
-                                let joined = with_last_cells_joined(row, separator, *expected_len as usize);
-                                error.diagnostic.note(note).maybe_mend(joined)
-                            }
-                        };
-                        return Err(error);
+                        unequal_row(text, line, separator, *len as usize, *expected_len as usize)
                     }
-                    _ => format!("this is not CSV: {e}"),
-                };
-                return Err(problem(line, message));
+                    _ => problem(line, format!("this is not CSV: {e}")),
+                });
             }
         }
         if header.is_empty() {
             header = record.iter().map(|name| name.trim().to_owned()).collect();
-            let mut known = HashSet::new();
-            if let Some(name) = header.iter().find(|n| n.is_empty() || !known.insert(n.as_str())) {
-                let what =
-                    if name.is_empty() { "a column without a name" } else { "two columns of one name" };
-                let names = distinct_names(&header).join(&char::from(separator).to_string());
-                let mut error = problem(line, format!("the header has {what}"));
-                error.diagnostic = error.diagnostic.mend(names);
-                return Err(error);
-            }
+            check_header(&header, line, separator)?;
             continue;
         }
         let mut at = line.start;
@@ -140,6 +107,39 @@ pub(crate) fn csv(text: &str, separator: u8) -> Parsed {
         return Err(DataProblem { diagnostic: error.diagnostic.mend("code,name"), ..error });
     }
     Ok(Datum { range: 0..text.len(), kind: DatumKind::List(rows) })
+}
+
+/// What is wrong with a row that has more or fewer cells than the header.
+fn unequal_row(text: &str, line: Range<usize>, separator: u8, len: usize, expected: usize) -> DataProblem {
+    let row = &text[line.clone()];
+    let lone = row.matches('"').count() % 2 == 1;
+    if let Some(quote) = row.find('"').filter(|_| lone) {
+        let quote = line.start + quote;
+        let mut error = problem(quote..line.end, "this quote is never closed".to_owned());
+        error.diagnostic = error.diagnostic.mend(format!("{}\"", &text[quote..line.end]));
+        return error;
+    }
+    let cells = if len == 1 { "cell" } else { "cells" };
+    let mut error = problem(line, format!("this row has {len} {cells}, and the header has {expected}"));
+    error.diagnostic = if len < expected {
+        let missing = char::from(separator).to_string().repeat(expected - len);
+        error.diagnostic.mend(format!("{row}{missing}"))
+    } else {
+        let note = "a cell that holds a separator is put in quotes";
+        error.diagnostic.note(note).maybe_mend(with_last_cells_joined(row, separator, expected))
+    };
+    error
+}
+
+/// Refuses columns without a name, and two of one name.
+fn check_header(header: &[String], line: Range<usize>, separator: u8) -> Result<(), DataProblem> {
+    let mut known = HashSet::new();
+    let Some(name) = header.iter().find(|n| n.is_empty() || !known.insert(n.as_str())) else { return Ok(()) };
+    let what = if name.is_empty() { "a column without a name" } else { "two columns of one name" };
+    let names = distinct_names(header).join(&char::from(separator).to_string());
+    let mut error = problem(line, format!("the header has {what}"));
+    error.diagnostic = error.diagnostic.mend(names);
+    Err(error)
 }
 
 /// A row that has as many cells as the header: the last ones as one cell in quotes.

@@ -223,6 +223,19 @@ fn kit(key: &Key<'_>, value: &Keyed<'_>) -> Result<KitArchive, SettingsProblem> 
             }
         }
     }
+    whole_kit(key, (urls, digest, format), strip)
+}
+
+/// What is said of an archive: its addresses with their place, its digest, its format.
+type SaidOfKit = (Option<(Vec<Arc<str>>, Range<usize>)>, Option<Arc<str>>, Option<ArchiveFormat>);
+
+/// A kit of which all was said that is needed.
+fn whole_kit(
+    key: &Key<'_>,
+    (urls, digest, format): SaidOfKit,
+    strip: u32,
+) -> Result<KitArchive, SettingsProblem> {
+    let name: &str = key.get_ref();
     let lacks = |what: &str, mend: &str| {
         let message = format!("the kit `{name}` has no `{what}`");
         problem(key.span(), message, Some(format!("{what} = \"{mend}\"")))

@@ -46,6 +46,11 @@ impl Evaluator<'_> {
                 return self.fail_whole(error);
             }
         }
+        self.select_below(pattern)
+    }
+
+    /// What a pattern means that names no target: what is declared in a folder and below.
+    fn select_below(&mut self, pattern: &AddressPattern) -> Result<Vec<Meaning>> {
         let mut packages = self.packages_below(&pattern.path)?;
         let is_ours = matches!(
             self.definitions.modules.other_workspace(self.world, &pattern.path),

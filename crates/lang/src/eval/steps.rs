@@ -137,12 +137,7 @@ impl Evaluator<'_> {
             let spelled = std::mem::take(&mut draft.spelled);
             self.check_spelled(&spelled, &draft.step.folder, &self.drafting.graph.declared(&draft.step))?;
         }
-        draft.step.say = match values.value("say") {
-            Value::Text(text) => plain_path_text(&text).into(),
-            _ if answer.is_some() => format!("probe for {}", scope.owner.parts.join("/")).into(),
-            _ if draft.step.check.is_some() => format!("test {}", scope.owner.parts.join("/")).into(),
-            _ => shared_text(["make ", &*draft.outputs[0].2]),
-        };
+        draft.step.say = said_of(values, &draft, answer.is_some(), scope);
         self.enter(scope, draft, span)
     }
 
@@ -425,6 +420,16 @@ fn size(text: &str) -> Option<u64> {
         _ => return None,
     };
     count.checked_mul(unit).filter(|bytes| *bytes > 0)
+}
+
+/// What a step does, for people: what its definition says, else what it is for.
+fn said_of(values: &FormValues, draft: &Draft, is_probe: bool, scope: &Scope) -> Arc<str> {
+    match values.value("say") {
+        Value::Text(text) => plain_path_text(&text).into(),
+        _ if is_probe => format!("probe for {}", scope.owner.parts.join("/")).into(),
+        _ if draft.step.check.is_some() => format!("test {}", scope.owner.parts.join("/")).into(),
+        _ => shared_text(["make ", &*draft.outputs[0].2]),
+    }
 }
 
 #[cfg(test)]

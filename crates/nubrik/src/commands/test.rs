@@ -67,13 +67,12 @@ pub fn run(
     let all = tests_of(&evaluation);
     let (chosen, left) = choose(console, session, &evaluation, all, which)?;
     let verdicts: Vec<FileId> = chosen.iter().map(|(file, _)| *file).collect();
+    let again: Vec<StepId> = match which.repeat.is_some() || rerun {
+        true => chosen.iter().map(|(_, step)| *step).collect(),
+        false => Vec::new(),
+    };
     let mut rounds: Vec<Round> = Vec::new();
     let repeats = which.repeat.unwrap_or(1);
-    let again: Vec<StepId> = if which.repeat.is_some() || rerun {
-        chosen.iter().map(|(_, step)| *step).collect()
-    } else {
-        Vec::new()
-    };
     let (mut cancelled, mut machine_lacks) = (false, false);
     for _ in 0..repeats {
         let screen = screen_for(console, session, graph, OutputStream::Output, how);
@@ -86,10 +85,8 @@ pub fn run(
         let report = report.map_err(|problem| own_problem(console, problem))?;
         cancelled |= report.cancelled;
         machine_lacks |= report.machine_lacks;
-        let results = chosen.iter().filter_map(|(_, step)| {
-            let done = done.get(step)?;
-            Some(result(session, graph, *step, done))
-        });
+        let results =
+            chosen.iter().filter_map(|(_, step)| Some(result(session, graph, *step, done.get(step)?)));
         rounds.push(Round { results: results.collect(), summary: report.summary });
         if cancelled {
             break;

@@ -56,20 +56,21 @@ impl<'g> Telling<'g> {
         format!("{}{text}\n", self.paint.ink(Ink::Doubt, &format!("{word:<10}")))
     }
 
+    /// Whether a step that ended is told about.
+    fn is_told(&self, id: StepId, verdict: Verdict, failed: bool) -> bool {
+        // There is one for each source, and what comes of them is told by the steps that they decide.
+        let only_looks = matches!(self.graph.step(id).native.as_deref(), Some(Native::Extract { .. }));
+        failed
+            || !self.told.only_trouble
+                && (self.told.unchanged || (verdict != Verdict::Current && !only_looks))
+    }
+
     fn step_done(&self, id: StepId, event: &Event) -> Option<String> {
-        let Event::Done { verdict, reason, micros, printed, failure, .. } = event else { return None };
-        if *verdict == Verdict::Current && !self.told.unchanged {
-            return None;
-        }
-        if self.told.only_trouble && failure.is_none() {
+        let Event::Done { verdict, reason, micros, failure, .. } = event else { return None };
+        if !self.is_told(id, *verdict, failure.is_some()) {
             return None;
         }
         let step = self.graph.step(id);
-        // There is one for each source, and what comes of them is told by the steps that they decide.
-        let only_looks = matches!(step.native.as_deref(), Some(Native::Extract { .. }));
-        if only_looks && failure.is_none() && !self.told.unchanged {
-            return None;
-        }
         let target = &*self.graph.title(id);
         if matches!(verdict, Verdict::Blocked | Verdict::Unstarted) {
             self.news.keep_not_begun(id, *verdict, reason.to_string());
@@ -107,6 +108,15 @@ impl<'g> Telling<'g> {
                 text.push_str(&format!("  {}  {command}\n", paint.ink(Ink::Calm, &format!("{label:<8}"))));
             }
         }
+        text.push_str(&self.details(id, event));
+        Some(text)
+    }
+
+    /// What is below the line of a step that ended: why it failed, and what it printed.
+    fn details(&self, id: StepId, event: &Event) -> String {
+        let mut text = String::new();
+        let Event::Done { verdict, printed, failure, .. } = event else { return text };
+        let step = self.graph.step(id);
         if let Some(failure) = failure.as_ref().filter(|f| self.news.is_news(f)) {
             let same = self.news.printed_before(id, printed);
             let shown = if same.is_some() { &[] } else { printed.as_slice() };
@@ -124,7 +134,7 @@ impl<'g> Telling<'g> {
         if !printed.is_empty() && *verdict == Verdict::Reused && step.check.is_none() {
             self.news.keep_silent(id);
         }
-        Some(text)
+        text
     }
 
     /// Says what a step was refused that ended well.

@@ -70,7 +70,6 @@ impl Evaluator<'_> {
             version: wants_version.then(|| version.unwrap_or_else(|| "--version".into())),
         };
         let Answer::Ready(answer) = self.world.tool(&request) else { return self.wait() };
-        let or_none = values.bool("or_none");
         // The first of the names that is there and new enough.
         let mut old: Vec<String> = Vec::new();
         for found in answer.found {
@@ -90,22 +89,23 @@ impl Evaluator<'_> {
             let tool = ToolValue { name: found.name, path: found.path, version: found.version };
             return Ok(Value::Tool(Rc::new(tool)));
         }
-        if or_none {
+        if values.bool("or_none") {
             return Ok(Value::None);
         }
-        let listed = names.iter().map(|n| format!("`{n}`")).collect::<Vec<_>>().join(" or ");
-        let error = match old.is_empty() {
-            true => Diagnostic::error("no-tool", format!("the machine has no {listed}")),
-            false => {
-                let wanted = at_least.as_ref().map_or("", |(w, _)| w);
-                let message = format!("the machine has no {listed} of version {wanted} or newer");
-                old.iter().fold(Diagnostic::error("old-tool", message), |e, o| e.note(o.clone()))
-            }
-        };
-        let error = error.note(format!("searched: {}", answer.searched.join(", ")));
-        let error = error.maybe_mend(answer.mend).mend("or_none = true");
-        self.fail(span, error)
+        let wanted = at_least.as_ref().map_or("", |(wanted, _)| wanted);
+        let error = no_tool(&names, wanted, &old).note(format!("searched: {}", answer.searched.join(", ")));
+        self.fail(span, error.maybe_mend(answer.mend).mend("or_none = true"))
     }
+}
+
+/// That the machine has none of some tools, or none that is new enough: `old` says which are too old.
+fn no_tool(names: &[Arc<str>], wanted: &str, old: &[String]) -> Diagnostic {
+    let listed = names.iter().map(|n| format!("`{n}`")).collect::<Vec<_>>().join(" or ");
+    if old.is_empty() {
+        return Diagnostic::error("no-tool", format!("the machine has no {listed}"));
+    }
+    let message = format!("the machine has no {listed} of version {wanted} or newer");
+    old.iter().fold(Diagnostic::error("old-tool", message), |e, o| e.note(o.clone()))
 }
 
 /// Whether a version such as `3.11.7` is another one such as `3.9`, or newer: numbers are compared
