@@ -361,6 +361,11 @@ fn a_kit_in_an_archive_is_fetched_by_its_digest() {
     sandbox.run(&["list"]).expect(3).says("its files are not what they were when it was unpacked");
     sandbox.run(&["build"]).expect(0).says("nothing to run");
     assert_eq!(sandbox.read("out/default/all/chart"), "Tides a.csv\n");
+    // What was fetched by another digest goes when something is fetched anew.
+    std::fs::create_dir(kits.join("harbour-0123456789abcdef")).unwrap();
+    std::fs::remove_dir_all(&unpacked).unwrap();
+    sandbox.run(&["build"]).expect(0).says("nothing to run");
+    assert!(unpacked.is_dir() && !kits.join("harbour-0123456789abcdef").exists());
     std::fs::remove_dir_all(&kits).unwrap();
     sandbox.run(&["build"]).expect(0).says("nothing to run");
     sandbox.write(

@@ -1,5 +1,6 @@
 //! Kits in archives are fetched before anything is evaluated that may use them.
 
+use std::fs;
 use std::sync::Arc;
 
 use nubrik_engine::{Outreach, Outside, Work};
@@ -32,6 +33,9 @@ impl Workshop<'_> {
             .filter(|(name, kit)| !is_here(name, kit))
             .map(|(name, kit)| (name.clone(), kit.clone()))
             .collect();
+        if !missing.is_empty() {
+            self.forget_kits();
+        }
         let news = missing.into_iter().map(|(name, kit)| {
             let came = match self.bring_kit(&name, &kit) {
                 Ok(()) => KitNews::Fetched(kit.urls.clone()),
@@ -40,6 +44,21 @@ impl Workshop<'_> {
             (name, came)
         });
         news.collect()
+    }
+
+    /// Removes unpacked kits that `nubrik.toml` does not name any more, or with another digest.
+    fn forget_kits(&self) {
+        let root = self.machine().below();
+        let kits = &self.workspace.settings.kits;
+        let named: Vec<String> = kits.iter().map(|(name, kit)| kit.folder(name)).collect();
+        let entries = fs::read_dir(self.workspace.root.join(KITS_FOLDER)).into_iter().flatten().flatten();
+        for entry in entries {
+            let Ok(found) = entry.file_name().into_string() else { continue };
+            if !named.iter().any(|name| found == *name || noted_path(name).ends_with(&format!("/{found}"))) {
+                // What cannot be removed takes room, and nothing else.
+                let _ = root.remove(&format!("{KITS_FOLDER}/{found}"));
+            }
+        }
     }
 
     fn bring_kit(&self, name: &str, kit: &KitArchive) -> Result<(), String> {
