@@ -275,6 +275,41 @@ fn the_kits_give_the_commands_that_are_written_down() {
     }
 }
 
+/// Where toolchains of Rust may be: some are found by way of the user's home, which tests do not have.
+fn rustup() -> String {
+    let home = || std::env::var("HOME").map(|home| home + "/.rustup");
+    std::env::var("RUSTUP_HOME").or_else(|_| home()).unwrap_or_default()
+}
+
+#[test]
+fn tests_of_a_crate_run_in_its_folder_and_know_where_it_is() {
+    let read = "std::fs::read_to_string";
+    let sandbox = Sandbox::new(&[
+        ("tides/data/a.txt", "deep\n"),
+        (
+            "tides/src/lib.rs",
+            &format!(
+                "pub const TEXT: &str = include_str!(concat!(env!(\"CARGO_MANIFEST_DIR\"), \"/data/a.txt\"));\n\
+                 #[test]\nfn reads() {{\n\
+                 assert_eq!({read}(\"data/a.txt\").unwrap(), TEXT);\n\
+                 assert_eq!({read}(concat!(env!(\"CARGO_MANIFEST_DIR\"), \"/data/a.txt\")).unwrap(), TEXT);\n}}\n"
+            ),
+        ),
+        (
+            "targets.nub",
+            "use \"nub:rust\" as rust\n\
+             target tides = rust.library { source = \"tides\" }\n\
+             test unit = rust.tests { source = \"tides\", name = \"tides\", reads = \"tides/data/*\" }\n",
+        ),
+    ]);
+    let rustup = rustup();
+    let run = |words: &[&str]| sandbox.run_with(words, &[("RUSTUP_HOME", rustup.as_str())]);
+    run(&["build"]).expect(0);
+    run(&["test"]).expect(0).says("1 test passed");
+    sandbox.write("tides/data/a.txt", "deeper\n");
+    run(&["test"]).expect(0).says("1 test passed");
+}
+
 /// Whether Go comes with a compiled standard library: with another one there are many more commands.
 fn go_is_compiled() -> bool {
     let asked = std::process::Command::new("go").args(["env", "GOROOT"]).output().unwrap();
