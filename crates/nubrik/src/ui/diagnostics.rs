@@ -13,9 +13,12 @@ use nubrik_diagnostic::{Diagnostic, Severity};
 use nubrik_source::{Sources, Span};
 
 use super::paint::{Ink, Paint};
-use super::text::{cut, width};
+use super::text::{cut, width, wrapped};
 
 const MARGIN: usize = 8;
+
+/// Texts are not broken into lines of fewer columns than this.
+const NARROWEST: usize = 20;
 
 /// Renders diagnostics, with an empty line between them.
 pub fn render(diagnostics: &[Diagnostic], sources: &Sources, paint: Paint) -> String {
@@ -31,7 +34,8 @@ fn render_one(diagnostic: &Diagnostic, sources: &Sources, paint: Paint) -> Strin
         Severity::Error => ("error", Ink::Wrong),
         Severity::Warning => ("warning", Ink::Doubt),
     };
-    let mut out = format!("{}   {}\n", paint.ink(ink, word), paint.ink(Ink::Strong, &diagnostic.message));
+    let message = in_lines(&diagnostic.message, paint, |line| paint.ink(Ink::Strong, line));
+    let mut out = format!("{}   {message}\n", paint.ink(ink, word));
     // A cycle's hops say more than its first place alone.
     let is_round = diagnostic.code == "cycle";
     if let Some(span) = diagnostic.span.filter(|_| !is_round) {
@@ -69,12 +73,22 @@ fn render_one(diagnostic: &Diagnostic, sources: &Sources, paint: Paint) -> Strin
         }
     }
     for note in &diagnostic.notes {
-        out.push_str(&labelled("note", note, paint));
+        out.push_str(&labelled("note", &in_lines(note, paint, str::to_owned), paint));
     }
     for mend in &diagnostic.mends {
         out.push_str(&labelled("try", &paint.ink(Ink::Mend, mend), paint));
     }
     out
+}
+
+/// A text that is too long for the terminal in several lines, broken at spaces.
+fn in_lines(text: &str, paint: Paint, inked: impl Fn(&str) -> String) -> String {
+    let room = paint.width.map_or(usize::MAX, |w| w.saturating_sub(MARGIN).max(NARROWEST));
+    if width(text) <= room {
+        return inked(text);
+    }
+    let lines: Vec<String> = wrapped(text, room).iter().map(|line| inked(line)).collect();
+    lines.join(&format!("\n{}", " ".repeat(MARGIN)))
 }
 
 fn labelled(label: &str, text: &str, paint: Paint) -> String {
@@ -126,6 +140,20 @@ mod tests {
             "let strict = 1\n\ttarget a = c.program { needs = [harmonic] }\n".into(),
         );
         (sources, file)
+    }
+
+    #[test]
+    fn long_messages_and_notes_are_broken_at_spaces() {
+        let paint = Paint { width: Some(40), ..PLAIN };
+        let diagnostic = Diagnostic::error("x", "a message that is too long for this narrow terminal")
+            .note("it has: ardle, bruna, corm, dorn, ebb, flow");
+        assert_eq!(
+            render(&[diagnostic], &Sources::default(), paint),
+            "error   a message that is too long for\n        \
+             this narrow terminal\n  \
+             note  it has: ardle, bruna, corm,\n        \
+             dorn, ebb, flow\n"
+        );
     }
 
     #[test]
