@@ -149,7 +149,8 @@ impl Model {
                      target each_text = {{each text in texts give text.stem: step {{ run = `rev {{text}} > {{out \"r\"}}` }}}}\n\
                      target each_line = {{each line in load_lines(\"lines\") give line: write {{ path = \"l\", text = line }}}}\n\
                      target sum{name} = step {{ run = `sh -c 'cat /dev/null \"$@\"' sh {{each_text.values}} {{each_line.values}} {{in {need}}} > {{out \"sum\"}}` }}\n\
-                     target whole = marked {{ from = [sum{name}] }}\n"
+                     target whole = marked {{ from = [sum{name}] }}\n\
+                     target told = write {{ path = \"told\", text = commands_of(whole).join(\"\\n\") }}\n"
                 ),
             );
             files.insert(format!("p{p}/none"), String::new());
