@@ -281,8 +281,9 @@ impl<'b, 'a> Schedule<'b, 'a> {
                 let known = lock(&self.published).get(to.as_str()).cloned();
                 let known = known.or_else(|| build.before.published.get(to.as_str()));
                 let found = self.signatures(&to, node.folder);
+                let is_there = node.folder || !found.is_empty();
                 match &known {
-                    Some((d, signatures)) if *signatures == found && *d == *digest => continue,
+                    Some((d, signatures)) if is_there && *signatures == found && *d == *digest => continue,
                     // A step that ran or was reused says in its own line why.
                     Some((_, signatures)) if *signatures != found && verdict == Verdict::Current => {
                         let notice = crate::event::Notice::PutBack(to.to_string(), !found.is_empty());
@@ -296,9 +297,16 @@ impl<'b, 'a> Schedule<'b, 'a> {
                     ))),
                     None => build.outside.publish(&node.path, &to),
                 };
+                let published = published.and_then(|()| {
+                    let signatures = self.signatures(&to, node.folder);
+                    // Somebody may remove results meanwhile: what is not there now must not count as what was put there.
+                    match signatures.len() == self.signatures(&node.path, node.folder).len() {
+                        true => Ok(signatures),
+                        false => Err(std::io::Error::other("it was removed at once")),
+                    }
+                });
                 match published {
-                    Ok(()) => {
-                        let signatures = self.signatures(&to, node.folder);
+                    Ok(signatures) => {
                         lock(&self.published).insert(to.shared().clone(), (*digest, signatures));
                     }
                     Err(e) => {

@@ -94,3 +94,25 @@ fn clocks_that_go_wrong_hide_no_edit() {
         assert_eq!(again.summary()["current"], 1, "at {seconds}");
     }
 }
+
+#[test]
+fn results_that_are_removed_while_they_are_put_there_come_back() {
+    let sandbox = Sandbox::new(&[(
+        "targets.nub",
+        "target a = {each n in [\"1\", \"2\", \"3\", \"4\", \"5\", \"6\", \"7\", \"8\"] give n:\n\
+         \x20   step { run = sh`sleep 0.01; echo {n} > {out \"o\"}` }}\n\
+         target b = {each n, made in a give n: step { run = `cp {made} {out \"p\"}` }}\n",
+    )]);
+    for _ in 0..8 {
+        let mut building = sandbox.command(&["build", "--no-cache", "--rerun"]).spawn().unwrap();
+        let results = sandbox.folder.join("out");
+        while building.try_wait().unwrap().is_none() {
+            let _ = std::fs::remove_dir_all(&results);
+        }
+        sandbox.run(&["build"]).expect(0);
+        for n in 1..=8 {
+            assert_eq!(sandbox.read(&format!("out/default/b/{n}/p")), format!("{n}\n"));
+            assert_eq!(sandbox.read(&format!("out/default/a/{n}/o")), format!("{n}\n"));
+        }
+    }
+}
