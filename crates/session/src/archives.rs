@@ -46,16 +46,10 @@ impl KitArchive {
         let folder = self.folder(name);
         let mut noted = Vec::new();
         let read = root.open_to_read(&noted_path(&folder)).and_then(|mut file| file.read_to_end(&mut noted));
-        match (read, digest_of(root, &folder)) {
-            (Ok(_), Some(found)) if noted == found.hex().as_bytes() => {
-                let top = WsPath::from_normal(&format!("{KITS_FOLDER}/{folder}"));
-                let entries =
-                    root.folder(top.as_str()).and_then(|top| entries_below(&top)).unwrap_or_default();
-                let kits = entries.iter().map(|entry| entry.path.to_string());
-                KitPlace::Here(
-                    top,
-                    kits.filter(|path| !path.contains('/') && path.ends_with(".nub")).collect(),
-                )
+        match (read, unpacked(root, &folder)) {
+            (Ok(_), Some((found, mut files))) if noted == found.hex().as_bytes() => {
+                files.retain(|path| !path.contains('/') && path.ends_with(".nub"));
+                KitPlace::Here(WsPath::from_normal(&format!("{KITS_FOLDER}/{folder}")), files)
             }
             (Ok(_), Some(_)) => {
                 KitPlace::NotHere("its files are not what they were when it was unpacked".to_owned())
@@ -70,10 +64,11 @@ pub(crate) fn noted_path(folder: &str) -> String {
     format!("{KITS_FOLDER}/{folder}.digest")
 }
 
-/// The digest of all files of an unpacked kit with their paths; `None` where they cannot be read.
-pub(crate) fn digest_of(root: &Below, folder: &str) -> Option<Digest> {
+/// The digest of all files of an unpacked kit with their paths, and these; `None` where they cannot be read.
+pub(crate) fn unpacked(root: &Below, folder: &str) -> Option<(Digest, Vec<String>)> {
     let top = format!("{KITS_FOLDER}/{folder}");
     let mut out = Encoder::new();
+    let mut paths = Vec::new();
     for entry in entries_below(&root.folder(&top).ok()?).ok()? {
         out.text(&entry.path);
         match entry.kind {
@@ -87,6 +82,7 @@ pub(crate) fn digest_of(root: &Below, folder: &str) -> Option<Digest> {
             }
             TreeFileKind::Odd(_) => return None,
         }
+        paths.push(entry.path);
     }
-    Some(Digest::of(&out.bytes))
+    Some((Digest::of(&out.bytes), paths))
 }

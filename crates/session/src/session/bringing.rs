@@ -9,7 +9,7 @@ use nubrik_lang::{KITS_FOLDER, KitPlace};
 use nubrik_source::WsPath;
 
 use super::Workshop;
-use crate::archives::{KitArchive, digest_of, noted_path};
+use crate::archives::{KitArchive, noted_path, unpacked};
 
 /// What came of a kit that was not there.
 #[derive(Debug)]
@@ -82,7 +82,7 @@ impl Workshop<'_> {
         self.machine().work(&Work::Native(native), &new)?;
         let _ = root.remove(whole.as_str());
         root.rename(new.as_str(), whole.as_str()).map_err(cannot)?;
-        let digest = digest_of(root, &folder).ok_or("its files cannot be read")?;
+        let (digest, _) = unpacked(root, &folder).ok_or("its files cannot be read")?;
         root.write_whole(&noted_path(&folder), digest.hex().as_bytes()).map_err(cannot)
     }
 }
