@@ -27,6 +27,7 @@ pub enum Builtin {
     LoadJson,
     LoadToml,
     LoadLines,
+    PinsOf,
     Env,
     Host,
     Beside,

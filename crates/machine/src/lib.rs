@@ -33,6 +33,7 @@ mod temporary;
 mod tool_parts;
 mod tools;
 mod ways;
+mod web_access;
 mod workers;
 
 pub use effects::{EffectEnd, EffectProblem};
@@ -41,6 +42,7 @@ pub use libraries::{PATH_VARIABLE, search_library};
 pub use machine::Machine;
 pub use services::{OutputListener, end_left_over, own_network_works};
 pub use tool_parts::on_path;
+pub use web_access::WebAccess;
 
 /// The file that makes a folder a workspace, and holds its settings.
 pub const SETTINGS_FILE: &str = "nubrik.toml";

@@ -15,15 +15,18 @@ use nubrik_engine::{
     CONSTANT_ROOT, FoundTool, Job, JobEnd, Lent, Outside, Seen, ServiceFailure, ToolProblem, Work,
 };
 use nubrik_graph::{Native, Service};
+use nubrik_pins::OriginSettings;
 use nubrik_source::{FilePath, FilePlace, WsPath};
 
 use crate::boxes::LeftRunning;
+use crate::fetch::Fetcher;
 use crate::ground::{CONFINED_ENVIRONMENT, Means};
 use crate::places::{Layouts, Listings};
 use crate::services::House;
 use crate::temporary::Temporary;
 use crate::tools::ToolFinder;
 use crate::ways::{SeenAt, Ways};
+use crate::web_access::WebAccess;
 use crate::workers::Workers;
 
 /// How much of a file of the workspace is read to be looked through, and how much of a test's report, in bytes.
@@ -55,6 +58,7 @@ pub struct Machine {
     left_running: LeftRunning,
     house: House,
     workers: Workers,
+    web: WebAccess,
 }
 
 impl Machine {
@@ -86,6 +90,7 @@ impl Machine {
             left_running: LeftRunning::default(),
             house: House::default(),
             workers: Workers::default(),
+            web: WebAccess::new(root),
         })
     }
 
@@ -95,6 +100,18 @@ impl Machine {
     pub fn hiding_undeclared(mut self, hides: bool) -> Machine {
         self.hides_undeclared = hides && can_record();
         self
+    }
+
+    /// Has registries looked for where these settings say.
+    #[must_use]
+    pub fn with_origins(mut self, settings: OriginSettings) -> Machine {
+        self.web.settings = settings;
+        self
+    }
+
+    /// How other machines are reached.
+    pub fn web(&self) -> &WebAccess {
+        &self.web
     }
 
     /// What the tool writes and removes in the workspace.
@@ -381,7 +398,13 @@ impl Outside for Machine {
     }
 
     fn work(&self, work: &Work, to: &WsPath) -> Result<(), String> {
-        let done = || crate::natives::work(&self.root, &self.below, work, to.as_str(), &self.cancel);
+        let fetcher = Fetcher {
+            root: &self.root,
+            client: self.web.client(),
+            origins: &|| self.web.origins(),
+            cancel: &self.cancel,
+        };
+        let done = || crate::natives::work(&self.root, &self.below, work, to.as_str(), &fetcher);
         let done = if matches!(work, Work::Native(Native::Fetch { .. })) {
             self.workers.with_network(done)
         } else {

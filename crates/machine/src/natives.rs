@@ -6,13 +6,12 @@ use std::io::{self, Write};
 use std::path::Path;
 
 use nubrik_archive::{Item, ItemContent, pack, unpack};
-use nubrik_confine::CancelSwitch;
 use nubrik_disk::{Below, TreeFileKind, entries_below, open_file};
 use nubrik_engine::Work;
 use nubrik_graph::{Native, Placement, PlainFile, Unpacking, url_name};
 use rustix::fs::{Mode, OFlags};
 
-use crate::fetch::{FetchTarget, fetch};
+use crate::fetch::{FetchTarget, Fetcher, fetch};
 
 /// Does a piece of work in a workspace: `below` is its root. Error texts are for people.
 pub(crate) fn work(
@@ -20,7 +19,7 @@ pub(crate) fn work(
     below: &Below,
     work: &Work,
     to: &str,
-    cancel: &CancelSwitch,
+    fetcher: &Fetcher<'_>,
 ) -> Result<(), String> {
     let path = root.join(to);
     let io = |e: io::Error| format!("cannot make {to}: {e}");
@@ -62,14 +61,14 @@ pub(crate) fn work(
             let Some(how) = unpack else {
                 let mode = if *executable { 0o755 } else { 0o644 };
                 let target = FetchTarget { fresh: &|| below.fresh_file(to, mode), path: &path };
-                return fetch(urls, digest, &target, cancel);
+                return fetch(fetcher, urls, digest, &target);
             };
             let name = urls.first().map_or("", |url| url_name(url));
             let archive = format!("{to}.fetched");
             let fetched = root.join(&archive);
             let target = FetchTarget { fresh: &|| below.fresh_file(&archive, 0o600), path: &fetched };
             let result =
-                fetch(urls, digest, &target, cancel).and_then(|()| unpacked(name, &fetched, &path, *how));
+                fetch(fetcher, urls, digest, &target).and_then(|()| unpacked(name, &fetched, &path, *how));
             let _ = below.remove(&archive);
             result
         }

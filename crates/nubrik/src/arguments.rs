@@ -1,10 +1,14 @@
 //! The command line.
 
+mod pinning;
+
 use std::path::PathBuf;
 
 use clap::builder::Styles;
 use clap::builder::styling::AnsiColor;
 use clap::{Args, Parser, Subcommand};
+
+pub use pinning::Pinning;
 
 const STYLES: Styles = Styles::styled()
     .header(AnsiColor::Cyan.on_default().bold())
@@ -251,6 +255,17 @@ reuse  its result is kept from an earlier build, here or in another workspace, a
         /// Everything, as Markdown
         #[arg(long, conflicts_with = "topic")]
         all: bool,
+    },
+    /// Choose exact versions of other people's code, and write them to `pins.toml`
+    Pin(Pinning),
+    /// Take a package out of `pins.toml`, and what nothing else needs
+    Unpin {
+        /// The registry: python or rust
+        #[arg(value_name = "REGISTRY")]
+        registry: String,
+        /// The package
+        #[arg(value_name = "NAME")]
+        name: String,
     },
     /// Format definition files
     Fmt {

@@ -33,6 +33,8 @@ Understand
 Write
   init         Write a first `nubrik.toml` and `targets.nub` in this folder
   demo         Unpack the demo workspace, build it, run it, and say what to try
+  pin          Choose exact versions of other people's code, and write them to `pins.toml`
+  unpin        Take a package out of `pins.toml`, and what nothing else needs
   fmt          Format definition files
   lint         Check all definitions, without building
   completions  Print completions of the command line for a shell

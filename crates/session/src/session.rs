@@ -6,6 +6,7 @@ mod kept;
 mod lending;
 mod looked_for;
 mod observing;
+mod pinning;
 mod sealing;
 mod standing;
 mod sweeping;
@@ -141,7 +142,8 @@ impl Session {
         let search_path = std::env::var_os("PATH").unwrap_or_default();
         let machine = Machine::new(&workspace.root, search_path, &tools.unwrap_or_default(), cancel)
             .map_err(|e| OpenProblem::Io(workspace.root.clone(), e))?
-            .hiding_undeclared(workspace.settings.hide_undeclared);
+            .hiding_undeclared(workspace.settings.hide_undeclared)
+            .with_origins(workspace.settings.origins.clone());
         nubrik_machine::end_left_over(&workspace.root);
         // Commands that only read make no store where there is none.
         let store = match store_folder().filter(|folder| folder.is_dir()) {

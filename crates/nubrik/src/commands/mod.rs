@@ -17,6 +17,7 @@ mod lint;
 mod list;
 mod observe;
 mod options;
+mod pin;
 mod plan;
 mod run;
 mod services;
@@ -108,6 +109,8 @@ pub fn dispatch(arguments: Arguments) -> Exit {
         UserCommand::Options { word } => options::options(console, choice, word.as_deref()),
         UserCommand::Doctor => doctor::doctor(console, choice),
         UserCommand::Explain { topic, all } => explain::explain(console, topic.as_deref(), all),
+        UserCommand::Pin(pinning) => pin::pin(console, choice, &pinning),
+        UserCommand::Unpin { registry, name } => pin::unpin(console, choice, &registry, &name),
         UserCommand::Fmt { files, check } => fmt::fmt(console, &files, check),
         UserCommand::Completions { shell } => completions::completions(shell),
         UserCommand::Tree { target, depth, users } => tree::tree(console, choice, &target, depth, users),

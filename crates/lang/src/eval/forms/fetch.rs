@@ -24,7 +24,7 @@ pub(super) const FORM: Form = Form {
                 "url",
                 FieldType::Texts,
                 true,
-                "http://, https:// or file:// addresses: mirrors, tried in order",
+                "http://, https:// or file:// addresses: mirrors, tried in order; origin://REGISTRY/PATH is below a registry, wherever that is",
             ),
             field(
                 "digest",
@@ -63,10 +63,12 @@ impl Evaluator<'_> {
     ) -> Result<Value> {
         let urls = values.texts("url");
         let url_span = values.get("url").map_or(span, |(_, s)| s);
-        let known = |u: &Arc<str>| ["http://", "https://", "file:///"].iter().any(|p| u.starts_with(p));
+        let starts = ["http://", "https://", "file:///", "origin://"];
+        let known = |u: &Arc<str>| starts.iter().any(|p| u.starts_with(p));
         if let Some(wrong) = urls.iter().find(|u| !known(u)) {
             let error = Diagnostic::error("wrong-type", format!("`{wrong}` is not a URL to fetch from"));
-            return self.fail(url_span, error.note("addresses begin with http://, https:// or file:///"));
+            return self
+                .fail(url_span, error.note("addresses begin with http://, https://, file:/// or origin://"));
         }
         if urls.is_empty() {
             let error = Diagnostic::error("missing-field", "this `fetch` has no URL");

@@ -13,6 +13,7 @@ mod glob;
 mod host;
 mod load;
 mod pack;
+mod pins_of;
 mod probe;
 mod sample;
 pub(super) mod secret;
@@ -56,7 +57,7 @@ pub(crate) enum FormEvaluation {
 }
 
 /// All forms and functions, in the order in which people read about them.
-pub(crate) static FORMS: [Form; 25] = [
+pub(crate) static FORMS: [Form; 26] = [
     step::FORM,
     check::FORM,
     effect::FORM,
@@ -76,6 +77,7 @@ pub(crate) static FORMS: [Form; 25] = [
     load::LOAD_JSON,
     load::LOAD_TOML,
     load::LOAD_LINES,
+    pins_of::FORM,
     env::FORM,
     secret::FORM,
     host::FORM,

@@ -1,5 +1,7 @@
 //! `nubrik.toml`: settings of the tool, never build logic. Parsed strictly.
 
+mod origins;
+
 use std::collections::BTreeMap;
 use std::ops::Range;
 use std::sync::Arc;
@@ -7,6 +9,7 @@ use std::sync::Arc;
 use nubrik_diagnostic::nearest;
 use nubrik_graph::{ArchiveFormat, Unpacking, is_digest, url_name};
 use nubrik_lang::SettingValue;
+use nubrik_pins::OriginSettings;
 use nubrik_source::WsPath;
 use toml::Spanned;
 use toml::de::{DeString, DeTable, DeValue};
@@ -22,6 +25,8 @@ pub struct Settings {
     pub hide_undeclared: bool,
     /// Kits in archives, by the names that definitions use.
     pub kits: BTreeMap<String, KitArchive>,
+    /// Where registries are.
+    pub origins: OriginSettings,
     /// Options set together, by the name of their profile.
     pub profiles: BTreeMap<String, Vec<(String, SettingValue)>>,
 }
@@ -37,7 +42,7 @@ pub struct SettingsProblem {
     pub mend: Option<String>,
 }
 
-const KEYS: [&str; 5] = ["at_least", "jobs", "hide_undeclared", "kits", "profiles"];
+const KEYS: [&str; 6] = ["at_least", "jobs", "hide_undeclared", "kits", "origins", "profiles"];
 
 /// What is said of a kit.
 const KIT_KEYS: [&str; 4] = ["url", "digest", "strip", "format"];
@@ -106,6 +111,13 @@ impl Settings {
                     return wrong(
                         "`kits` is a table of kits in archives",
                         "[kits.harbour]\nurl = \"https://…/harbour-1.2.tar.gz\"\ndigest = \"sha256:…\"",
+                    );
+                }
+                ("origins", DeValue::Table(table)) => settings.origins = origins::origins(table)?,
+                ("origins", _) => {
+                    return wrong(
+                        "`origins` is a table of addresses of registries",
+                        "[origins]\npython = \"https://…/simple\"",
                     );
                 }
                 ("profiles", DeValue::Table(table)) => {

@@ -1,0 +1,61 @@
+//! How other machines are reached: where registries are, and what asks them.
+
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::sync::OnceLock;
+
+use nubrik_pins::{OriginSettings, Origins, Surroundings};
+use nubrik_web::Client;
+
+/// The most that a file of settings may hold, in bytes.
+const LIMIT: u64 = 4 << 20;
+
+/// Where registries are, found out when somebody asks, and the client that asks them.
+#[derive(Debug)]
+pub struct WebAccess {
+    root: PathBuf,
+    pub(crate) settings: OriginSettings,
+    origins: OnceLock<Origins>,
+    client: OnceLock<Client>,
+}
+
+impl WebAccess {
+    pub(crate) fn new(root: &Path) -> WebAccess {
+        WebAccess {
+            root: root.to_owned(),
+            settings: OriginSettings::default(),
+            origins: OnceLock::new(),
+            client: OnceLock::new(),
+        }
+    }
+
+    /// Where registries are.
+    pub fn origins(&self) -> &Origins {
+        self.origins.get_or_init(|| Origins::find(&self.settings, &ThisMachine { root: &self.root }))
+    }
+
+    /// What asks.
+    pub fn client(&self) -> &Client {
+        self.client.get_or_init(|| Client::new(&self.origins().certificates))
+    }
+}
+
+/// The environment and the files of this machine.
+struct ThisMachine<'a> {
+    root: &'a Path,
+}
+
+impl Surroundings for ThisMachine<'_> {
+    fn variable(&self, name: &str) -> Option<String> {
+        std::env::var(name).ok().filter(|value| !value.is_empty())
+    }
+
+    fn text(&self, path: &Path) -> Option<String> {
+        let is_small = fs::metadata(path).is_ok_and(|m| m.is_file() && m.len() <= LIMIT);
+        is_small.then(|| fs::read_to_string(path).ok()).flatten()
+    }
+
+    fn root(&self) -> PathBuf {
+        self.root.to_owned()
+    }
+}

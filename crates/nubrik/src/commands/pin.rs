@@ -1,0 +1,417 @@
+//! `nubrik pin` and `nubrik unpin`
+
+mod looking;
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use nubrik_confine::CancelSwitch;
+use nubrik_diagnostic::{Diagnostic, nearest};
+use nubrik_pins::{
+    ASKED, Asked, Desk, DeskNews, Free, PINS_FILE, Pin, PinProblem, Pins, Registry, Shelf, pin_id,
+    python_name, resolve,
+};
+use nubrik_session::Session;
+use nubrik_source::Sources;
+use serde::Serialize;
+
+use super::{CommandResult, open, report, say_wrong};
+use crate::arguments::{Choice, Pinning};
+use crate::exit::Exit;
+use crate::ui::console::{Console, OutputStream, errln, outln};
+use crate::ui::paint::Ink;
+use crate::ui::text::padded;
+
+/// Archives from this size on are named while they are fetched, in bytes.
+const LARGE: u64 = 4 << 20;
+
+/// A pin that is new, another one, or gone.
+#[derive(Serialize)]
+struct PinEvent<'a> {
+    event: &'static str,
+    registry: &'static str,
+    name: &'a str,
+    version: Option<&'a str>,
+    before: Option<&'a str>,
+    change: &'static str,
+    wanted_by: &'a [String],
+}
+
+pub fn pin(console: Console, choice: &Choice, pinning: &Pinning) -> CommandResult<Exit> {
+    let session = open(console, choice)?;
+    let cancel = crate::interrupt::cancel_switch()
+        .map_err(|e| say_wrong(console, Exit::Own, &format!("cannot listen for signals: {e}"), &[]))?;
+    let before = session.pins().map_err(|problem| say(console, Exit::Definitions, &problem))?;
+    let work = Work { console, session: &session, cancel: &cancel, before };
+    if let Some(name) = &pinning.why {
+        return work.why(pinning.registry.as_deref(), name);
+    }
+    if pinning.check {
+        return work.check();
+    }
+    if let Some(folder) = &pinning.gather {
+        return work.gather(folder);
+    }
+    let (pins, free, added) = work.asked_for(pinning)?;
+    work.settle(pins, &free, added)
+}
+
+pub fn unpin(console: Console, choice: &Choice, registry: &str, name: &str) -> CommandResult<Exit> {
+    let session = open(console, choice)?;
+    let cancel = crate::interrupt::cancel_switch()
+        .map_err(|e| say_wrong(console, Exit::Own, &format!("cannot listen for signals: {e}"), &[]))?;
+    let before = session.pins().map_err(|problem| say(console, Exit::Definitions, &problem))?;
+    let work = Work { console, session: &session, cancel: &cancel, before };
+    let registry = work.registry(registry)?;
+    let name = spelled(registry, name);
+    let mut pins = work.before.clone();
+    let shelf = pins.shelves.entry(registry).or_default();
+    if shelf.asked.remove(&name).is_none() {
+        let names = shelf.asked.keys().map(String::as_str);
+        let mut problem = PinProblem::new(format!("{PINS_FILE} does not ask for `{name}` of {registry}"));
+        if let Some(id) = shelf.pins.values().find(|pin| pin.name == name).map(Pin::id) {
+            problem = problem.note(format!("it is there because of: {}", shelf.chain(&id).join(" → ")));
+        } else if let Some(near) = nearest(&name, names) {
+            problem = problem.mend(format!("nubrik unpin {registry} {near}"));
+        }
+        return Err(say(console, Exit::Usage, &problem));
+    }
+    if shelf.asked.is_empty() {
+        pins.shelves.remove(&registry);
+        return work.write(&pins, None);
+    }
+    // Versions stay as they are, but features that nobody wants any more go.
+    let ended = work.settle(pins, &Free::Nothing, None)?;
+    let now = work.session.pins().map_err(|problem| say(console, Exit::Definitions, &problem))?;
+    if let Some(shelf) = now.shelves.get(&registry)
+        && let Some(pin) = shelf.pins.values().find(|pin| pin.name == name)
+        && !console.is_json()
+    {
+        outln!(console, "{} stays: {}", pin.id(), why_it_is_here(pin, shelf));
+    }
+    Ok(ended)
+}
+
+/// A name as the registry has it.
+fn spelled(registry: Registry, name: &str) -> String {
+    match registry {
+        Registry::Python => python_name(name),
+        Registry::Rust => name.to_owned(),
+    }
+}
+
+/// Says what is wrong with a request for pins.
+fn say(console: Console, exit: Exit, problem: &PinProblem) -> Exit {
+    let PinProblem { message, notes, mends } = problem;
+    let diagnostic = Diagnostic::error("pins", message.clone());
+    let diagnostic = notes.iter().fold(diagnostic, |d, note| d.note(note.clone()));
+    let diagnostic = mends.iter().fold(diagnostic, |d, mend| d.mend(mend.clone()));
+    report(console, &[diagnostic], &Sources::default());
+    exit
+}
+
+/// What is to be pinned: with what the command line adds, which versions may change, and the name that is new.
+type Wish = (Pins, Free, Option<(Registry, String)>);
+
+/// One run of the command.
+struct Work<'a> {
+    console: Console,
+    session: &'a Session,
+    cancel: &'a CancelSwitch,
+    before: Pins,
+}
+
+impl Work<'_> {
+    fn fail(&self, problem: &PinProblem) -> Exit {
+        if self.cancel.is_thrown() {
+            return Exit::Interrupted;
+        }
+        say(self.console, Exit::Failed, problem)
+    }
+
+    fn wrong(&self, message: String, mends: &[&str]) -> Exit {
+        say_wrong(self.console, Exit::Usage, &message, mends)
+    }
+
+    fn with_desk<T>(&self, then: impl FnOnce(&Desk<'_>) -> Result<T, PinProblem>) -> CommandResult<T> {
+        let console = self.console;
+        let tell = |news: DeskNews| {
+            if let DeskNews::Fetching { what, size: Some(size) } = news
+                && size >= LARGE
+                && !console.is_json()
+            {
+                let line = format!("fetching {what}, {}", crate::ui::text::size(size));
+                errln!(console, "{}", console.paint(OutputStream::Error).ink(Ink::Faint, &line));
+            }
+        };
+        let stopped = || self.cancel.is_thrown();
+        then(&self.session.desk(&stopped, &tell)).map_err(|problem| self.fail(&problem))
+    }
+
+    fn registry(&self, name: &str) -> CommandResult<Registry> {
+        Registry::named(name).ok_or_else(|| {
+            let names: Vec<&str> = Registry::ALL.into_iter().map(Registry::name).collect();
+            let near = nearest(name, names.iter().copied()).map(|near| format!("nubrik pin {near} …"));
+            let known = format!("no registry is called `{name}`; there is: {}", names.join(", "));
+            self.wrong(known, &near.iter().map(String::as_str).collect::<Vec<_>>())
+        })
+    }
+
+    /// What the command line asks for.
+    fn asked_for(&self, pinning: &Pinning) -> CommandResult<Wish> {
+        let mut pins = self.before.clone();
+        let Some(registry) = &pinning.registry else {
+            let free = match &pinning.update {
+                None => Free::Nothing,
+                Some(None) => Free::Everything,
+                Some(Some(name)) => Free::Names(self.known_names(name)?),
+            };
+            if let Some(option) = pinning.needs_registry() {
+                return Err(self.wrong(format!("`{option}` is about one registry"), &["nubrik pin python …"]));
+            }
+            if pins.shelves.is_empty() {
+                let message = "nothing is pinned yet".to_owned();
+                return Err(self.wrong(message, &["nubrik pin python NAME", "nubrik pin rust NAME"]));
+            }
+            return Ok((pins, free, None));
+        };
+        let registry = self.registry(registry)?;
+        let shelf = pins.shelves.entry(registry).or_default();
+        self.add_systems(registry, shelf, pinning)?;
+        let Some(name) = &pinning.name else {
+            if shelf.asked.is_empty() {
+                return Err(self.wrong(
+                    format!("which package of {registry}?"),
+                    &[&format!("nubrik pin {registry} NAME")],
+                ));
+            }
+            let free = match &pinning.update {
+                None => Free::Nothing,
+                Some(_) => Free::Names(shelf.pins.values().map(|pin| pin.name.clone()).collect()),
+            };
+            return Ok((pins, free, None));
+        };
+        let (name, mut features) = self.name_and_features(name)?;
+        let name = spelled(registry, &name);
+        features.extend(pinning.features.iter().map(|feature| match registry {
+            Registry::Python => python_name(feature),
+            Registry::Rust => feature.clone(),
+        }));
+        features.sort();
+        features.dedup();
+        let between = match registry {
+            Registry::Python | Registry::Rust => ",",
+        };
+        let requirement = pinning.requirement.join(between);
+        let pins_before = shelf.asked.get(&name).map(|asked| asked.pins.clone()).unwrap_or_default();
+        let asked = Asked { requirement, features, bare: pinning.bare, pins: pins_before };
+        shelf.asked.insert(name.clone(), asked);
+        let free = Free::Names([name.clone()].into());
+        Ok((pins, free, Some((registry, name))))
+    }
+
+    /// Names of pins that a word of `--update` means.
+    fn known_names(&self, word: &str) -> CommandResult<BTreeSet<String>> {
+        let all: BTreeSet<String> =
+            self.before.shelves.values().flat_map(|s| s.pins.values()).map(|pin| pin.name.clone()).collect();
+        let meant: BTreeSet<String> =
+            all.iter().filter(|name| **name == word || **name == python_name(word)).cloned().collect();
+        if !meant.is_empty() {
+            return Ok(meant);
+        }
+        let near =
+            nearest(word, all.iter().map(String::as_str)).map(|near| format!("nubrik pin --update {near}"));
+        let mends: Vec<&str> = near.iter().map(String::as_str).collect();
+        Err(self.wrong(format!("nothing that is pinned is called `{word}`"), &mends))
+    }
+
+    /// `requests[socks]` is a name with extras.
+    fn name_and_features(&self, word: &str) -> CommandResult<(String, Vec<String>)> {
+        let (name, features) = match word.split_once('[') {
+            None => (word, Vec::new()),
+            Some((name, rest)) => {
+                let inside = rest.strip_suffix(']').unwrap_or(rest);
+                (name, inside.split(',').map(|f| python_name(f.trim())).filter(|f| !f.is_empty()).collect())
+            }
+        };
+        let is_fine = |c: char| c.is_ascii_alphanumeric() || matches!(c, '-' | '_' | '.');
+        if name.is_empty() || !name.chars().all(is_fine) {
+            let message = format!("`{name}` is no name of a package");
+            let cut = name.find(['<', '>', '=', '~', '^', '!', '@', ' ']);
+            let mend = cut.filter(|at| *at > 0).map(|at| format!("{} \"{}\"", &name[..at], &name[at..]));
+            return Err(self.wrong(message, &mend.iter().map(String::as_str).collect::<Vec<_>>()));
+        }
+        Ok((name.to_owned(), features))
+    }
+
+    /// The systems of a shelf: this one, if there is none yet, and those that are named.
+    fn add_systems(&self, registry: Registry, shelf: &mut Shelf, pinning: &Pinning) -> CommandResult<()> {
+        let own = Session::own_system();
+        let mut systems: Vec<&str> = pinning.system.iter().map(String::as_str).collect();
+        if shelf.systems.is_empty() {
+            systems.insert(0, &own);
+        }
+        for system in systems {
+            if !shelf.systems.contains_key(system) {
+                let facts = self.session.facts_of(registry, system);
+                shelf.systems.insert(system.to_owned(), facts);
+            }
+        }
+        if let Some(version) = &pinning.python {
+            if registry != Registry::Python {
+                return Err(self.wrong("`--python` is about the registry `python`".to_owned(), &[]));
+            }
+            shelf
+                .systems
+                .values_mut()
+                .for_each(|facts| drop(facts.insert("python".to_owned(), version.clone())));
+        }
+        let lacks =
+            registry == Registry::Python && shelf.systems.values().any(|facts| !facts.contains_key("python"));
+        match lacks {
+            false => Ok(()),
+            true => Err(say_wrong(
+                self.console,
+                Exit::Machine,
+                "there is no Python here, so it is not known for which version",
+                &["nubrik pin python … --python 3.11", "install python3"],
+            )),
+        }
+    }
+
+    /// Chooses versions, and writes them.
+    fn settle(&self, mut pins: Pins, free: &Free, added: Option<(Registry, String)>) -> CommandResult<Exit> {
+        let meant: Vec<Registry> = match &added {
+            Some((registry, _)) => vec![*registry],
+            None => pins.shelves.keys().copied().collect(),
+        };
+        for registry in meant {
+            let Some(shelf) = pins.shelves.get(&registry) else { continue };
+            let settled = self.with_desk(|desk| resolve(desk, registry, shelf, free))?;
+            pins.shelves.insert(registry, settled);
+        }
+        self.write(&pins, added)
+    }
+
+    /// Writes what is pinned, and says what differs.
+    fn write(&self, pins: &Pins, added: Option<(Registry, String)>) -> CommandResult<Exit> {
+        let changed = self.session.write_pins(pins).map_err(|problem| self.fail(&problem))?;
+        let none = Shelf::default();
+        let registries: BTreeSet<Registry> =
+            self.before.shelves.keys().chain(pins.shelves.keys()).copied().collect();
+        let mut counts = [0; 3];
+        for registry in registries {
+            let before = self.before.shelves.get(&registry).unwrap_or(&none);
+            let now = pins.shelves.get(&registry).unwrap_or(&none);
+            self.differences(registry, before, now, &mut counts);
+        }
+        if self.console.is_json() {
+            return Ok(Exit::Done);
+        }
+        let total: usize = pins.shelves.values().map(|shelf| shelf.pins.len()).sum();
+        let [new, other, gone] = counts;
+        let said = [(new, "new"), (other, "changed"), (gone, "gone")];
+        let said: Vec<String> =
+            said.iter().filter(|(n, _)| *n > 0).map(|(n, word)| format!("{n} {word}")).collect();
+        let said = match (said.is_empty(), changed) {
+            (false, _) => said.join(", "),
+            (true, true) => "written again".to_owned(),
+            (true, false) => "nothing changed".to_owned(),
+        };
+        let paint = self.console.paint(OutputStream::Output);
+        let pins_word = if total == 1 { "pin" } else { "pins" };
+        outln!(
+            self.console,
+            "{}",
+            paint.ink(Ink::Strong, &format!("{PINS_FILE}: {total} {pins_word}, {said}"))
+        );
+        if let Some((registry, name)) = added {
+            let words = format!("use \"nub:{registry}\" as {registry}   and   {registry}.pinned(\"{name}\")");
+            outln!(self.console, "{}", paint.ink(Ink::Faint, &words));
+        }
+        Ok(Exit::Done)
+    }
+
+    fn differences(&self, registry: Registry, before: &Shelf, now: &Shelf, counts: &mut [usize; 3]) {
+        let versions = |shelf: &Shelf| {
+            let mut by_name: BTreeMap<String, Vec<String>> = BTreeMap::new();
+            for pin in shelf.pins.values() {
+                by_name.entry(pin.name.clone()).or_default().push(pin.version.clone());
+            }
+            by_name
+        };
+        let (old, new) = (versions(before), versions(now));
+        let names: BTreeSet<&String> = old.keys().chain(new.keys()).collect();
+        let none = Vec::new();
+        for name in names {
+            let (was, is) = (old.get(name).unwrap_or(&none), new.get(name).unwrap_or(&none));
+            let mut gone: Vec<&String> = was.iter().filter(|version| !is.contains(version)).collect();
+            for version in is.iter().filter(|version| !was.contains(version)) {
+                let pin = &now.pins[&pin_id(name, version)];
+                // One version that goes and one that comes is a change.
+                let replaced = gone.pop();
+                counts[usize::from(replaced.is_some())] += 1;
+                self.tell(registry, (name, Some(version), replaced.map(String::as_str)), pin, now);
+            }
+            for version in gone {
+                counts[2] += 1;
+                let pin = &before.pins[&pin_id(name, version)];
+                self.tell(registry, (name, None, Some(version)), pin, before);
+            }
+        }
+    }
+
+    fn tell(
+        &self,
+        registry: Registry,
+        (name, version, before): (&str, Option<&str>, Option<&str>),
+        pin: &Pin,
+        shelf: &Shelf,
+    ) {
+        let change = match (version, before) {
+            (Some(_), None) => "new",
+            (Some(_), Some(_)) => "changed",
+            _ => "gone",
+        };
+        if self.console.is_json() {
+            let registry = registry.name();
+            let wanted_by = &pin.wanted_by;
+            self.console.event(&PinEvent {
+                event: "pin",
+                registry,
+                name,
+                version,
+                before,
+                change,
+                wanted_by,
+            });
+            return;
+        }
+        let paint = self.console.paint(OutputStream::Output);
+        let (ink, what) = match (version, before) {
+            (Some(version), None) => (Ink::Busy, format!("{name} {version}")),
+            (Some(version), Some(before)) => (Ink::Found, format!("{name} {before} → {version}")),
+            (_, before) => (Ink::Faint, format!("{name} {}", before.unwrap_or_default())),
+        };
+        let why = match version {
+            None => "nothing needs it any more".to_owned(),
+            Some(_) => why_it_is_here(pin, shelf),
+        };
+        let on = if pin.on.is_empty() { String::new() } else { format!("   on {}", pin.on.join(", ")) };
+        let label = paint.ink(ink, &padded(change, 8));
+        outln!(self.console, "{label} {} {}{on}", padded(&what, 32), paint.ink(Ink::Faint, &why));
+    }
+}
+
+/// Who wants a pin: a person, or other pins.
+fn why_it_is_here(pin: &Pin, shelf: &Shelf) -> String {
+    let asked = shelf.asked.get(&pin.name).filter(|_| pin.wanted_by.iter().any(|who| who == ASKED));
+    match asked {
+        Some(asked) if asked.requirement.is_empty() => "you ask for it".to_owned(),
+        Some(asked) => format!("you ask for {}", asked.requirement),
+        None => match pin.wanted_by.as_slice() {
+            [one] => format!("{one} needs it"),
+            [one, rest @ ..] => format!("{one} needs it, and {} more", rest.len()),
+            [] => String::new(),
+        },
+    }
+}

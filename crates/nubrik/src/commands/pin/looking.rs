@@ -1,0 +1,209 @@
+//! What is pinned, looked at: why, what is newer, and all archives in one folder.
+
+use std::path::Path;
+
+use nubrik_diagnostic::nearest;
+use nubrik_pins::{ASKED, Free, Need, Pin, Registry, Shelf, newest, resolve};
+use serde::Serialize;
+
+use super::{Work, spelled};
+use crate::commands::{CommandResult, started_in};
+use crate::exit::Exit;
+use crate::ui::console::{OutputStream, outln};
+use crate::ui::paint::Ink;
+use crate::ui::text::padded;
+
+/// A newer version.
+#[derive(Serialize)]
+struct NewerEvent<'a> {
+    event: &'static str,
+    registry: &'static str,
+    name: &'a str,
+    version: &'a str,
+    newer: Option<&'a str>,
+    newest: Option<&'a str>,
+    requirement: Option<&'a str>,
+}
+
+/// A chain from what is asked for to a pin.
+#[derive(Serialize)]
+struct ChainEvent<'a> {
+    event: &'static str,
+    registry: &'static str,
+    pin: &'a str,
+    chain: &'a [String],
+    requirement: &'a str,
+}
+
+impl Work<'_> {
+    /// Says why something is pinned.
+    pub(super) fn why(&self, registry: Option<&str>, name: &str) -> CommandResult<Exit> {
+        let only = registry.map(|name| self.registry(name)).transpose()?;
+        let mut found = false;
+        for (registry, shelf) in
+            self.before.shelves.iter().filter(|(r, _)| only.is_none_or(|only| only == **r))
+        {
+            let name = spelled(*registry, name);
+            for (id, pin) in shelf.pins.iter().filter(|(id, pin)| pin.name == name || **id == name) {
+                found = true;
+                self.tell_why(*registry, shelf, id, pin);
+            }
+        }
+        match found {
+            true => Ok(Exit::Done),
+            false => {
+                let all = self.before.shelves.values().flat_map(|shelf| shelf.pins.values());
+                let near = nearest(name, all.map(|pin| pin.name.as_str()))
+                    .map(|near| format!("nubrik pin --why {near}"));
+                let mends: Vec<&str> = near.iter().map(String::as_str).collect();
+                Err(self.wrong(format!("nothing that is pinned is called `{name}`"), &mends))
+            }
+        }
+    }
+
+    fn tell_why(&self, registry: Registry, shelf: &Shelf, id: &str, pin: &Pin) {
+        let chain = shelf.chain(id);
+        let first = chain.first().and_then(|first| shelf.pins.get(first));
+        let asked = first.and_then(|first| shelf.asked.get(&first.name));
+        let requirement = asked.map(|asked| asked.requirement.as_str()).unwrap_or_default();
+        if self.console.is_json() {
+            let registry = registry.name();
+            self.console.event(&ChainEvent {
+                event: "pin_chain",
+                registry,
+                pin: id,
+                chain: &chain,
+                requirement,
+            });
+            return;
+        }
+        let paint = self.console.paint(OutputStream::Output);
+        outln!(self.console, "{}  {}", paint.ink(Ink::Strong, id), paint.ink(Ink::Faint, registry.name()));
+        let asked = if requirement.is_empty() { "any version".to_owned() } else { requirement.to_owned() };
+        let line = |label: &str, text: &str| {
+            outln!(self.console, "  {}  {text}", paint.ink(Ink::Calm, &padded(label, 9)));
+        };
+        line("chain", &chain.join(" → "));
+        line("asked", &format!("{} {asked}", first.map_or("", |first| &first.name)));
+        line(
+            "needed by",
+            &pin.wanted_by
+                .iter()
+                .map(|who| if who == ASKED { "you" } else { who })
+                .collect::<Vec<_>>()
+                .join(", "),
+        );
+        let needs: Vec<&str> = pin.needs.iter().map(|Need { pin, .. }| pin.as_str()).collect();
+        line("needs", &if needs.is_empty() { "nothing".to_owned() } else { needs.join(", ") });
+        if let Some(licence) = &pin.licence {
+            line("licence", licence);
+        }
+    }
+
+    /// Says what is newer.
+    pub(super) fn check(&self) -> CommandResult<Exit> {
+        let mut newer = 0;
+        for (registry, shelf) in &self.before.shelves {
+            let now = self.with_desk(|desk| resolve(desk, *registry, shelf, &Free::Everything))?;
+            for (id, pin) in &shelf.pins {
+                let inside = now.pins.values().filter(|p| p.name == pin.name);
+                let inside = if now.pins.contains_key(id) {
+                    None
+                } else {
+                    inside.map(|p| p.version.as_str()).next_back()
+                };
+                let asked = shelf.asked.get(&pin.name);
+                let beyond = match asked {
+                    Some(_) => self.with_desk(|desk| newest(desk, *registry, &pin.name))?,
+                    None => None,
+                };
+                let beyond = beyond.filter(|v| *v != pin.version && Some(v.as_str()) != inside);
+                if inside.is_none() && beyond.is_none() {
+                    continue;
+                }
+                newer += usize::from(inside.is_some());
+                let requirement = asked.map(|asked| asked.requirement.as_str());
+                self.tell_newer(*registry, pin, inside, beyond.as_deref(), requirement);
+            }
+        }
+        if !self.console.is_json() {
+            let said = match newer {
+                0 => "no pin has a newer version that the requirements allow".to_owned(),
+                1 => "1 pin has a newer version; `nubrik pin --update` takes it".to_owned(),
+                n => format!("{n} pins have newer versions; `nubrik pin --update` takes them"),
+            };
+            outln!(self.console, "{said}");
+        }
+        Ok(if newer == 0 { Exit::Done } else { Exit::Failed })
+    }
+
+    fn tell_newer(
+        &self,
+        registry: Registry,
+        pin: &Pin,
+        inside: Option<&str>,
+        beyond: Option<&str>,
+        requirement: Option<&str>,
+    ) {
+        let Pin { name, version, .. } = pin;
+        if self.console.is_json() {
+            self.console.event(&NewerEvent {
+                event: "newer",
+                registry: registry.name(),
+                name,
+                version,
+                newer: inside,
+                newest: beyond,
+                requirement,
+            });
+            return;
+        }
+        let paint = self.console.paint(OutputStream::Output);
+        let what = match inside {
+            Some(newer) => format!("{name} {version} → {newer}"),
+            None => format!("{name} {version}"),
+        };
+        let more = match (beyond, requirement) {
+            (Some(beyond), Some(requirement)) if !requirement.is_empty() => {
+                format!("{beyond} is there, and you ask for {requirement}")
+            }
+            (Some(beyond), _) => format!("{beyond} is there, and does not fit the others or this machine"),
+            _ => String::new(),
+        };
+        let label = if inside.is_some() {
+            paint.ink(Ink::Found, "newer   ")
+        } else {
+            paint.ink(Ink::Faint, "beyond  ")
+        };
+        outln!(self.console, "{label} {} {}", padded(&what, 32), paint.ink(Ink::Faint, &more));
+    }
+
+    /// Collects all archives in a folder that is laid out like a registry.
+    pub(super) fn gather(&self, folder: &Path) -> CommandResult<Exit> {
+        let to = started_in().join(folder);
+        let (mut new, mut all, mut bytes) = (0, 0, 0);
+        for (registry, shelf) in &self.before.shelves {
+            for pin in shelf.pins.values() {
+                for archive in &pin.archives {
+                    let came = self.with_desk(|desk| desk.gather(*registry, archive, &pin.id(), &to))?;
+                    all += 1;
+                    bytes += archive.size;
+                    new += usize::from(came);
+                }
+            }
+        }
+        if all == 0 {
+            return Err(self.wrong("nothing is pinned yet".to_owned(), &["nubrik pin python NAME"]));
+        }
+        if !self.console.is_json() {
+            let size = crate::ui::text::size(bytes);
+            outln!(self.console, "{}: {all} archives, {size}, {new} new", folder.display());
+            outln!(
+                self.console,
+                "to build from it:  [origins]  mirror = \"{}\"   in nubrik.toml",
+                folder.display()
+            );
+        }
+        Ok(Exit::Done)
+    }
+}

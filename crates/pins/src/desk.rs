@@ -1,0 +1,393 @@
+//! What is asked of registries in one run: each document once, each archive held against its digest.
+
+use std::collections::HashMap;
+use std::fs::{self, File};
+use std::io::{self, BufWriter, Read, Write};
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex, PoisonError};
+
+use nubrik_disk::open_file;
+use nubrik_web::{Address, Checksum, Client, Credential, Document, Method, Request, Sink, Trouble};
+
+use crate::file::Archive;
+use crate::origins::{Origin, Origins};
+use crate::{PinProblem, Registry};
+
+/// The most that an archive may hold, in bytes.
+const ARCHIVE_LIMIT: u64 = 16 << 30;
+
+/// Below a workspace, where archives are kept that were fetched to look into them.
+pub const ARCHIVES_FOLDER: &str = ".nubrik/archives";
+
+/// A document, and which origin it is from.
+#[derive(Clone, Debug)]
+pub(crate) struct Page {
+    pub document: Document,
+    pub origin: Origin,
+}
+
+/// An archive that is here.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct HeldArchive {
+    /// Where.
+    pub path: PathBuf,
+    /// Its digest by a strong function.
+    pub digest: String,
+    /// Its size in bytes.
+    pub size: u64,
+}
+
+/// An archive that is wanted.
+#[derive(Clone, Debug)]
+pub(crate) struct WantedArchive {
+    /// What it is, for people: `click 8.1.7`.
+    pub what: String,
+    pub address: Address,
+    pub credential: Option<Credential>,
+    /// As it is published, by whatever function.
+    pub digest: Option<String>,
+    /// As it is published.
+    pub size: Option<u64>,
+}
+
+/// What is said while registries are asked.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub enum DeskNews {
+    /// A document was read.
+    Asked {
+        /// From which registry.
+        registry: Registry,
+        /// Of what, such as the name of a package.
+        what: String,
+    },
+    /// An archive is being fetched.
+    Fetching {
+        /// Which.
+        what: String,
+        /// Its size in bytes, if the registry says it.
+        size: Option<u64>,
+    },
+}
+
+/// Documents by where they are below a registry; `None` where nothing is.
+type Pages = HashMap<(Registry, String), Option<Arc<Page>>>;
+
+/// Asks registries.
+pub struct Desk<'a> {
+    client: &'a Client,
+    origins: &'a Origins,
+    archives: PathBuf,
+    stopped: &'a (dyn Fn() -> bool + Sync),
+    tell: &'a (dyn Fn(DeskNews) + Sync),
+    pages: Mutex<Pages>,
+}
+
+impl<'a> Desk<'a> {
+    /// A desk that keeps archives below a workspace's root.
+    pub fn new(
+        client: &'a Client,
+        origins: &'a Origins,
+        root: &Path,
+        stopped: &'a (dyn Fn() -> bool + Sync),
+        tell: &'a (dyn Fn(DeskNews) + Sync),
+    ) -> Desk<'a> {
+        let archives = root.join(ARCHIVES_FOLDER);
+        Desk { client, origins, archives, stopped, tell, pages: Mutex::default() }
+    }
+
+    /// The addresses of a registry.
+    pub(crate) fn origins(&self, registry: Registry) -> Result<Vec<Origin>, PinProblem> {
+        self.origins.of(registry)
+    }
+
+    /// A document of a registry, from the first origin that has it. Asked for once.
+    pub(crate) fn page(
+        &self,
+        registry: Registry,
+        path: &str,
+        accept: Option<&str>,
+        what: &str,
+    ) -> Result<Option<Arc<Page>>, PinProblem> {
+        let key = (registry, path.to_owned());
+        if let Some(known) = self.pages.lock().unwrap_or_else(PoisonError::into_inner).get(&key) {
+            return Ok(known.clone());
+        }
+        (self.tell)(DeskNews::Asked { registry, what: what.to_owned() });
+        let mut found = None;
+        for origin in self.origins(registry)? {
+            let Some(address) = origin.address.below(path) else {
+                return Err(PinProblem::new(format!("`{path}` is no path below a registry")));
+            };
+            let request = Request {
+                credential: origin.credential.clone(),
+                accept: accept.map(str::to_owned),
+                compressed: true,
+                ..Request::new(address.clone())
+            };
+            match self.client.document(&request, self.stopped) {
+                Ok(document) => {
+                    found = Some(Arc::new(Page { document, origin }));
+                    break;
+                }
+                Err(Trouble::NotThere) => {}
+                Err(trouble) => return Err(unreachable(registry, &address, &origin, &trouble)),
+            }
+        }
+        self.pages.lock().unwrap_or_else(PoisonError::into_inner).insert(key, found.clone());
+        Ok(found)
+    }
+
+    /// A small document at an address, such as the metadata beside an archive; `None` if nothing is there.
+    pub(crate) fn beside(
+        &self,
+        registry: Registry,
+        address: &Address,
+        origin: &Origin,
+    ) -> Result<Option<Vec<u8>>, PinProblem> {
+        let request = Request {
+            credential: origin.credential.clone().filter(|_| address.host() == origin.address.host()),
+            compressed: true,
+            ..Request::new(address.clone())
+        };
+        match self.client.document(&request, self.stopped) {
+            Ok(document) => Ok(Some(document.bytes)),
+            Err(Trouble::NotThere) => Ok(None),
+            Err(trouble) => Err(unreachable(registry, address, origin, &trouble)),
+        }
+    }
+
+    /// An archive, held against what is published of it before anything else is done with it. It is kept, so that it is
+    /// fetched once.
+    pub(crate) fn archive(&self, wanted: &WantedArchive) -> Result<HeldArchive, PinProblem> {
+        let cannot = |e: io::Error| PinProblem::new(format!("cannot keep {}: {e}", wanted.what));
+        if let Some(digest) = wanted.digest.as_ref().filter(|digest| is_strong(digest))
+            && let Some(size) = held(&self.archives, digest)
+        {
+            return Ok(HeldArchive {
+                path: self.archives.join(held_name(digest)),
+                digest: digest.clone(),
+                size,
+            });
+        }
+        fs::create_dir_all(&self.archives).map_err(cannot)?;
+        (self.tell)(DeskNews::Fetching { what: wanted.what.clone(), size: wanted.size });
+        let part = self.archives.join(format!(
+            "{}.part",
+            held_name(&Checksum::of(Method::Sha256, wanted.address.as_sent().as_bytes()))
+        ));
+        let request = Request {
+            credential: wanted.credential.clone(),
+            limit: wanted.size.unwrap_or(ARCHIVE_LIMIT),
+            ..Request::new(wanted.address.clone())
+        };
+        let came = self.fetch_into(wanted, &request, &part);
+        let done = came.and_then(|(digest, size)| {
+            let path = self.archives.join(held_name(&digest));
+            fs::rename(&part, &path).map_err(cannot)?;
+            Ok(HeldArchive { path, digest, size })
+        });
+        if done.is_err() {
+            // What it holds is not what was wanted.
+            let _ = fs::remove_file(&part);
+        }
+        done
+    }
+
+    fn fetch_into(
+        &self,
+        wanted: &WantedArchive,
+        request: &Request,
+        part: &Path,
+    ) -> Result<(String, u64), PinProblem> {
+        let wrong = |what: String| {
+            PinProblem::new(format!("{}: {what}", wanted.what)).note(format!("from {}", wanted.address))
+        };
+        let mut sink = ArchiveSink::new(part, wanted.digest.as_deref()).map_err(|e| wrong(e.to_string()))?;
+        self.client.copy(request, &mut sink, self.stopped).map_err(|trouble| wrong(trouble.to_string()))?;
+        let (found, strong, size) = sink.finish().map_err(|e| wrong(e.to_string()))?;
+        if let Some(expected) = wanted.size.filter(|expected| *expected != size) {
+            return Err(wrong(format!("it has {size} bytes, and its registry says {expected}")));
+        }
+        match (&wanted.digest, found) {
+            (Some(published), Some(found)) if *published != found => {
+                Err(wrong("its digest is not the one that its registry says".to_owned())
+                    .note(format!("published  {published}"))
+                    .note(format!("found      {found}")))
+            }
+            (Some(published), Some(_)) if is_strong(published) => Ok((published.clone(), size)),
+            _ => Ok((strong, size)),
+        }
+    }
+
+    /// Where an archive is that `pins.toml` names by its path below a registry, and who asks there.
+    ///
+    /// # Errors
+    /// When no origin of the registry has it, or one cannot be asked.
+    pub fn locate(
+        &self,
+        registry: Registry,
+        path: &str,
+    ) -> Result<(Address, Option<Credential>), PinProblem> {
+        let origins = self.origins(registry)?;
+        // Folders have archives where their paths say.
+        let mut folders = origins.iter().filter_map(|origin| origin.address.below(path));
+        if let Some(there) = folders.find(|address| address.file().is_some_and(|file| file.is_file())) {
+            return Ok((there, None));
+        }
+        let found = match registry {
+            Registry::Python => crate::python::locate(self, path)?,
+            Registry::Rust => crate::rust::locate(self, path)?,
+        };
+        let Some((address, origin)) = found else {
+            let asked: Vec<String> = origins.iter().map(|origin| origin.address.to_string()).collect();
+            let problem = PinProblem::new(format!("the registry `{registry}` has no `{path}` any more"));
+            return Err(problem.note(format!("asked {}", asked.join(", "))));
+        };
+        let credential = origin.credential.filter(|_| address.host() == origin.address.host());
+        Ok((address, credential))
+    }
+
+    /// Puts an archive into a folder that is laid out like a registry, below the registry's name. Says whether it was not there.
+    ///
+    /// # Errors
+    /// When it cannot be had, or is another one than its digest says.
+    pub fn gather(
+        &self,
+        registry: Registry,
+        archive: &Archive,
+        what: &str,
+        folder: &Path,
+    ) -> Result<bool, PinProblem> {
+        let cannot = |e: io::Error| PinProblem::new(format!("cannot gather {what}: {e}"));
+        // The file may be made by anybody: its paths stay below the folder.
+        let is_inside = archive.path.split('/').all(|part| !matches!(part, "" | "." | ".."));
+        if !is_inside {
+            return Err(PinProblem::new(format!("`{}` is no path of an archive", archive.path)));
+        }
+        let to = folder.join(registry.name()).join(&archive.path);
+        if has_digest(&to, &archive.digest).is_some() {
+            return Ok(false);
+        }
+        let path = match held(&self.archives, &archive.digest) {
+            Some(_) => self.archives.join(held_name(&archive.digest)),
+            None => {
+                let (address, credential) = self.locate(registry, &archive.path)?;
+                let (digest, size) = (Some(archive.digest.clone()), Some(archive.size));
+                let wanted = WantedArchive { what: what.to_owned(), address, credential, digest, size };
+                self.archive(&wanted)?.path
+            }
+        };
+        fs::create_dir_all(to.parent().unwrap_or(folder)).map_err(cannot)?;
+        let part = to.with_extension("part");
+        fs::copy(&path, &part).and_then(|_| fs::rename(&part, &to)).map_err(cannot)?;
+        Ok(true)
+    }
+
+    /// Removes kept archives that have none of these digests.
+    pub fn forget_others<'d>(&self, digests: impl Iterator<Item = &'d str>) {
+        let names: Vec<String> = digests.map(held_name).collect();
+        for entry in fs::read_dir(&self.archives).into_iter().flatten().flatten() {
+            if !names.iter().any(|name| entry.file_name() == name.as_str()) {
+                // What cannot be removed takes room, and nothing else.
+                let _ = fs::remove_file(entry.path());
+            }
+        }
+    }
+}
+
+fn unreachable(registry: Registry, address: &Address, origin: &Origin, trouble: &Trouble) -> PinProblem {
+    let problem = PinProblem::new(format!("cannot ask the registry `{registry}`: {trouble}"))
+        .note(format!("asked {address}"))
+        .note(format!("its address comes from {}", origin.said_by));
+    match trouble {
+        Trouble::Refused(_) => problem.mend(format!(
+            "{registry} = {{ url = \"…\", secret = \"VARIABLE\" }}   below [origins] in nubrik.toml"
+        )),
+        _ => problem,
+    }
+}
+
+/// Whether a digest is by a function that nobody can cheat.
+pub(crate) fn is_strong(digest: &str) -> bool {
+    digest.starts_with("sha256:") || digest.starts_with("sha512:")
+}
+
+/// The name of a kept archive.
+fn held_name(digest: &str) -> String {
+    // Base64 has `/` in it.
+    digest.replace(':', "-").replace('/', "_")
+}
+
+/// The size of a kept archive with a digest, if its bytes still have it.
+fn held(folder: &Path, digest: &str) -> Option<u64> {
+    has_digest(&folder.join(held_name(digest)), digest)
+}
+
+/// The size of a file, if its bytes have a digest.
+fn has_digest(path: &Path, digest: &str) -> Option<u64> {
+    let mut file = open_file(path).ok()?;
+    let (mut sum, in_base64) = Checksum::like(digest)?;
+    let mut buffer = vec![0; 128 << 10];
+    let mut size = 0;
+    loop {
+        match file.read(&mut buffer) {
+            Ok(0) => return (sum.written(in_base64) == digest).then_some(size),
+            Ok(count) => {
+                sum.take(&buffer[..count]);
+                size += count as u64;
+            }
+            Err(e) if e.kind() == io::ErrorKind::Interrupted => {}
+            Err(_) => return None,
+        }
+    }
+}
+
+/// A kept archive of a workspace with a digest, if it is whole.
+pub fn held_archive(root: &Path, digest: &str) -> Option<PathBuf> {
+    let folder = root.join(ARCHIVES_FOLDER);
+    held(&folder, digest).map(|_| folder.join(held_name(digest)))
+}
+
+/// Writes an archive, and computes its digests: the published kind, and a strong one.
+struct ArchiveSink<'a> {
+    path: &'a Path,
+    published: Option<&'a str>,
+    file: BufWriter<File>,
+    sum: Option<(Checksum, bool)>,
+    strong: Checksum,
+    size: u64,
+}
+
+impl<'a> ArchiveSink<'a> {
+    fn new(path: &'a Path, published: Option<&'a str>) -> io::Result<ArchiveSink<'a>> {
+        Ok(ArchiveSink {
+            path,
+            published,
+            file: BufWriter::new(File::create(path)?),
+            sum: published.and_then(Checksum::like),
+            strong: Checksum::new(Method::Sha256),
+            size: 0,
+        })
+    }
+
+    fn finish(mut self) -> io::Result<(Option<String>, String, u64)> {
+        self.file.flush()?;
+        Ok((self.sum.map(|(sum, in_base64)| sum.written(in_base64)), self.strong.written(false), self.size))
+    }
+}
+
+impl Sink for ArchiveSink<'_> {
+    fn take(&mut self, piece: &[u8]) -> Result<(), String> {
+        if let Some((sum, _)) = &mut self.sum {
+            sum.take(piece);
+        }
+        self.strong.take(piece);
+        self.size += piece.len() as u64;
+        self.file.write_all(piece).map_err(|e| e.to_string())
+    }
+
+    fn restart(&mut self) -> Result<(), String> {
+        *self = ArchiveSink::new(self.path, self.published).map_err(|e| e.to_string())?;
+        Ok(())
+    }
+}

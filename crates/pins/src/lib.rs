@@ -1,0 +1,28 @@
+//! Other people's code, version by version: where registries are, what they publish, which versions fit together, and the
+//! file that says so. Nothing of it is installed or run.
+//!
+//! ```
+//! let pins = nubrik_pins::Pins::read("format = 1\n")?;
+//! assert!(pins.shelves.is_empty());
+//! # Ok::<(), nubrik_pins::PinProblem>(())
+//! ```
+
+mod clients;
+mod desk;
+mod explain;
+mod file;
+mod origins;
+mod pinning;
+mod problem;
+mod python;
+mod registry;
+mod rust;
+mod solved;
+
+pub use desk::{ARCHIVES_FOLDER, Desk, DeskNews, HeldArchive, held_archive};
+pub use file::{ASKED, Archive, Asked, Need, PINS_FILE, Pin, Pins, Shelf, pin_id};
+pub use origins::{Origin, OriginSetting, OriginSettings, Origins, Surroundings};
+pub use pinning::{Free, newest, resolve};
+pub use problem::PinProblem;
+pub use python::{Interpreter, normal_name as python_name};
+pub use registry::Registry;

@@ -1,0 +1,152 @@
+//! Where registries are: the settings say it, or what their ordinary clients read. No address is built in.
+
+use std::collections::BTreeMap;
+use std::path::PathBuf;
+
+use nubrik_web::{Address, Credential};
+
+use crate::{PinProblem, Registry, clients};
+
+/// What `[origins]` of `nubrik.toml` says.
+#[derive(Clone, PartialEq, Eq, Debug, Default)]
+pub struct OriginSettings {
+    /// A folder that was filled by `nubrik pin --gather`, from the workspace's root. It is asked before all others.
+    pub mirror: Option<String>,
+    /// A file of certificates in PEM, which are trusted besides those of the machine.
+    pub certificates: Option<String>,
+    /// Addresses, by registry.
+    pub registries: BTreeMap<Registry, Vec<OriginSetting>>,
+}
+
+/// One address of a registry.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct OriginSetting {
+    /// The address.
+    pub url: String,
+    /// The variable of the environment that holds a token, or a user and a password with `:` between them.
+    pub secret: Option<String>,
+}
+
+/// An address of a registry, and who asks there.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Origin {
+    /// Where it is.
+    pub address: Address,
+    /// Who asks.
+    pub credential: Option<Credential>,
+    /// What said so: a file, or a variable.
+    pub said_by: String,
+}
+
+/// Where all registries are.
+#[derive(Clone, PartialEq, Eq, Debug, Default)]
+pub struct Origins {
+    /// A folder that is asked before all others.
+    pub mirror: Option<PathBuf>,
+    /// The addresses of each registry, the first one first, or what is wrong with them.
+    registries: BTreeMap<Registry, Result<Vec<Origin>, PinProblem>>,
+    /// Files of certificates.
+    pub certificates: Vec<PathBuf>,
+}
+
+/// What settings are read from, besides `nubrik.toml`.
+pub trait Surroundings {
+    /// A variable of the environment; `None` if it is not set, or empty.
+    fn variable(&self, name: &str) -> Option<String>;
+    /// The text of a file; `None` if there is none.
+    fn text(&self, path: &std::path::Path) -> Option<String>;
+    /// The workspace's root.
+    fn root(&self) -> PathBuf;
+}
+
+impl Origins {
+    /// Finds all addresses.
+    pub fn find(settings: &OriginSettings, around: &dyn Surroundings) -> Origins {
+        let root = around.root();
+        let mut certificates: Vec<PathBuf> =
+            settings.certificates.iter().map(|path| root.join(path)).collect();
+        for name in ["SSL_CERT_FILE", "CURL_CA_BUNDLE", "PIP_CERT", "CARGO_HTTP_CAINFO"] {
+            certificates.extend(around.variable(name).map(PathBuf::from).filter(|path| path.is_file()));
+        }
+        certificates.sort();
+        certificates.dedup();
+        let found = Registry::ALL.into_iter().map(|registry| {
+            let own = settings.registries.get(&registry).map(Vec::as_slice).unwrap_or_default();
+            let origins = match own {
+                [] => clients::origins(registry, around),
+                own => own.iter().map(|setting| set(registry, setting, around)).collect(),
+            };
+            (registry, origins)
+        });
+        Origins {
+            mirror: settings.mirror.as_ref().map(|path| root.join(path)),
+            registries: found.collect(),
+            certificates,
+        }
+    }
+
+    /// The addresses of a registry, which may be none if there is a mirror.
+    ///
+    /// # Errors
+    /// When there are none, or one of them cannot be used.
+    pub fn of(&self, registry: Registry) -> Result<Vec<Origin>, PinProblem> {
+        let mut origins = Vec::new();
+        if let Some(mirror) = &self.mirror {
+            let folder = mirror.join(registry.name());
+            if let Some(address) = Address::of_folder(&folder).filter(|_| folder.is_dir()) {
+                let said_by = "the mirror of nubrik.toml".to_owned();
+                origins.push(Origin { address, credential: None, said_by });
+            }
+        }
+        match self.registries.get(&registry) {
+            Some(Ok(found)) => origins.extend(found.iter().cloned()),
+            Some(Err(problem)) if origins.is_empty() => return Err(problem.clone()),
+            _ => {}
+        }
+        if origins.is_empty() {
+            let problem = PinProblem::new(format!("no address of the registry `{registry}` is known"));
+            return Err(clients::looked_in(registry, problem));
+        }
+        Ok(origins)
+    }
+}
+
+/// An address that `nubrik.toml` gives.
+fn set(registry: Registry, setting: &OriginSetting, around: &dyn Surroundings) -> Result<Origin, PinProblem> {
+    let wrong = |what: String| PinProblem::new(format!("the address of `{registry}` in nubrik.toml: {what}"));
+    let url = setting.url.strip_prefix("sparse+").unwrap_or(&setting.url);
+    let (address, credential) = match url.contains("://") {
+        true => Address::parse(url).map_err(wrong)?,
+        // A folder, from the workspace's root.
+        false => match Address::of_folder(&around.root().join(url)) {
+            Some(address) => (address, None),
+            None => return Err(wrong("it is neither an address nor a folder".to_owned())),
+        },
+    };
+    if credential.is_some() {
+        let problem = wrong("it holds a password, and this file is for everybody".to_owned());
+        return Err(problem.mend(format!("{registry} = {{ url = \"{address}\", secret = \"VARIABLE\" }}")));
+    }
+    let credential = match &setting.secret {
+        None => None,
+        Some(name) => match around.variable(name) {
+            Some(secret) => Some(credential_of(secret, registry)),
+            None => {
+                let problem = wrong(format!("the variable {name}, which holds its secret, is not set"));
+                return Err(problem.mend(format!("{name}=… nubrik …")));
+            }
+        },
+    };
+    Ok(Origin { address, credential, said_by: "nubrik.toml".to_owned() })
+}
+
+/// A secret as it is sent to a registry: a user and a password, or a token.
+fn credential_of(secret: String, registry: Registry) -> Credential {
+    match (secret.split_once(':'), registry) {
+        (Some((user, password)), _) if !secret.contains(' ') => {
+            Credential::Basic(user.to_owned(), password.to_owned())
+        }
+        (_, Registry::Rust) => Credential::Whole(secret),
+        _ => Credential::Bearer(secret),
+    }
+}

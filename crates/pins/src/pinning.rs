@@ -1,0 +1,124 @@
+//! From what is asked for to exact versions.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use crate::desk::Desk;
+use crate::file::{Asked, Shelf};
+use crate::solved::{Preferred, Solved, together};
+use crate::{PinProblem, Registry, python, rust};
+
+/// Which versions may change that are pinned already.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub enum Free {
+    /// None, as far as the others still do.
+    Nothing,
+    /// Those of these names.
+    Names(BTreeSet<String>),
+    /// All.
+    Everything,
+}
+
+/// Chooses versions for all that a shelf asks for, on each of its systems. What is pinned already stays as it is, if it is not
+/// free and still does.
+///
+/// # Errors
+/// When a registry cannot be asked, does not have something, or no versions fit together. The text then says who wants what, and
+/// which requirement to relax.
+pub fn resolve(desk: &Desk<'_>, registry: Registry, shelf: &Shelf, free: &Free) -> Result<Shelf, PinProblem> {
+    let mut preferred = kept_versions(shelf, free);
+    let mut solved = Vec::new();
+    for (system, facts) in &shelf.systems {
+        let one = on_system(desk, registry, (system, facts), &shelf.asked, &preferred)
+            .map_err(|problem| with_ways_out(desk, registry, (system, facts), shelf, problem))?;
+        // The same version everywhere, where that does.
+        for pin in one.pins.values() {
+            let versions = preferred.entry(pin.name.clone()).or_default();
+            if !versions.contains(&pin.version) {
+                versions.insert(0, pin.version.clone());
+            }
+        }
+        solved.push(one);
+    }
+    Ok(together(&shelf.systems, &shelf.asked, solved))
+}
+
+/// The newest released version of a package, whatever it needs; `None` if there is none.
+///
+/// # Errors
+/// When the registry cannot be asked.
+pub fn newest(desk: &Desk<'_>, registry: Registry, name: &str) -> Result<Option<String>, PinProblem> {
+    match registry {
+        Registry::Python => python::newest(desk, name),
+        Registry::Rust => rust::newest(desk, name),
+    }
+}
+
+type System<'a> = (&'a String, &'a BTreeMap<String, String>);
+
+fn on_system(
+    desk: &Desk<'_>,
+    registry: Registry,
+    (system, facts): System<'_>,
+    asked: &BTreeMap<String, Asked>,
+    preferred: &Preferred,
+) -> Result<Solved, PinProblem> {
+    match registry {
+        Registry::Python => {
+            let interpreter = python::Interpreter::of_facts(system, facts)?;
+            python::resolve(desk, &interpreter, asked, preferred)
+        }
+        Registry::Rust => rust::resolve(desk, system, facts, asked, preferred),
+    }
+}
+
+fn kept_versions(shelf: &Shelf, free: &Free) -> Preferred {
+    let mut preferred = Preferred::new();
+    for pin in shelf.pins.values() {
+        let is_free = match free {
+            Free::Nothing => false,
+            Free::Names(names) => names.contains(&pin.name),
+            Free::Everything => true,
+        };
+        if !is_free {
+            preferred.entry(pin.name.clone()).or_default().push(pin.version.clone());
+        }
+    }
+    preferred
+}
+
+/// Tries which requirement would have to go, and says so.
+fn with_ways_out(
+    desk: &Desk<'_>,
+    registry: Registry,
+    system: System<'_>,
+    shelf: &Shelf,
+    mut problem: PinProblem,
+) -> PinProblem {
+    if problem.message != crate::explain::NOTHING_FITS {
+        return problem;
+    }
+    if shelf.systems.len() > 1 {
+        problem.notes.insert(0, format!("on {}", system.0));
+    }
+    for (name, asked) in shelf.asked.iter().filter(|(_, asked)| !asked.requirement.is_empty()) {
+        let mut relaxed = shelf.asked.clone();
+        relaxed.insert(name.clone(), Asked { requirement: String::new(), ..asked.clone() });
+        let Ok(solved) = on_system(desk, registry, system, &relaxed, &Preferred::new()) else { continue };
+        let version = solved.asked.get(name).and_then(|id| id.rsplit_once('@'));
+        let version = version.map_or("another version", |(_, version)| version);
+        problem.mends.push(format!(
+            "nubrik pin {registry} {name} \"…\"   without its \"{}\", {name} {version} fits all others",
+            asked.requirement
+        ));
+    }
+    if problem.mends.is_empty() && shelf.asked.len() > 1 {
+        for name in shelf.asked.keys() {
+            let mut fewer = shelf.asked.clone();
+            fewer.remove(name);
+            if on_system(desk, registry, system, &fewer, &Preferred::new()).is_ok() {
+                problem.mends.push(format!("nubrik unpin {registry} {name}   all others fit together"));
+            }
+        }
+    }
+    problem
+}

@@ -1,0 +1,88 @@
+//! What a wheel says of itself: the headers of its `METADATA`.
+
+use std::io::Read;
+use std::path::Path;
+
+use pep440_rs::VersionSpecifiers;
+use pep508_rs::{Requirement, VerbatimUrl};
+
+/// The most that a `METADATA` may hold, in bytes.
+const LIMIT: u64 = 16 << 20;
+
+/// What a version of a distribution needs.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct Metadata {
+    pub requires: Vec<Requirement<VerbatimUrl>>,
+    pub python: Option<VersionSpecifiers>,
+    pub extras: Vec<String>,
+    pub licence: Option<String>,
+}
+
+impl Metadata {
+    /// Reads it. What is wrong with it is told for people.
+    pub(crate) fn read(text: &str) -> Result<Metadata, String> {
+        let mut metadata = Metadata::default();
+        let (mut classified, mut written) = (None, None);
+        // Longer values go on in lines that begin with a space.
+        for line in text.lines().take_while(|line| !line.is_empty()) {
+            let Some((name, value)) = line.split_once(':') else { continue };
+            let value = value.trim();
+            match name.to_ascii_lowercase().as_str() {
+                "requires-dist" => {
+                    let requirement = value.parse().map_err(|e| format!("it needs `{value}`: {e}"))?;
+                    metadata.requires.push(requirement);
+                }
+                "requires-python" => {
+                    metadata.python = Some(value.parse().map_err(|e| format!("`{value}`: {e}"))?);
+                }
+                "provides-extra" => metadata.extras.push(super::normal_name(value)),
+                "license-expression" => metadata.licence = Some(value.to_owned()),
+                // Some put the whole text there.
+                "license" if value.len() <= 60 && !value.is_empty() && value != "UNKNOWN" => {
+                    written = Some(value.to_owned());
+                }
+                "classifier" => {
+                    let licence = value.strip_prefix("License :: ");
+                    classified =
+                        licence.and_then(|l| l.rsplit(" :: ").next()).map(str::to_owned).or(classified);
+                }
+                _ => {}
+            }
+        }
+        metadata.licence = metadata.licence.or(written).or(classified);
+        Ok(metadata)
+    }
+
+    /// The text of a wheel's `METADATA`.
+    pub(crate) fn in_wheel(path: &Path) -> Result<String, String> {
+        let file = std::fs::File::open(path).map_err(|e| e.to_string())?;
+        let mut archive = zip::ZipArchive::new(file).map_err(|e| format!("it is not a wheel: {e}"))?;
+        let is_it = |name: &str| {
+            name.split_once('/').is_some_and(|(top, rest)| top.ends_with(".dist-info") && rest == "METADATA")
+        };
+        let name = archive.file_names().flatten().find(|name| is_it(name)).map(|name| name.into_owned());
+        let name = name.ok_or("it is not a wheel: it has no METADATA")?;
+        let entry = archive.by_name(&name).map_err(|e| e.to_string())?;
+        let mut bytes = Vec::new();
+        entry.take(LIMIT).read_to_end(&mut bytes).map_err(|e| e.to_string())?;
+        Ok(String::from_utf8_lossy(&bytes).into_owned())
+    }
+}
+
+#[cfg(test)]
+#[allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
+mod tests {
+    use super::*;
+
+    #[test]
+    fn headers_are_read_up_to_the_description() {
+        let text = "Metadata-Version: 2.1\nName: tides\nRequires-Python: >=3.8\nLicense: MIT\n\
+            Classifier: License :: OSI Approved :: BSD License\nProvides-Extra: Moon_Phase\n\
+            Requires-Dist: ebb (>=1) ; extra == 'moon-phase'\n\nRequires-Dist: not one\n";
+        let metadata = Metadata::read(text).unwrap();
+        assert_eq!(metadata.requires.len(), 1);
+        assert_eq!(metadata.extras, ["moon-phase"]);
+        assert_eq!(metadata.licence.as_deref(), Some("MIT"));
+        assert!(Metadata::read("Requires-Dist: ???").is_err());
+    }
+}

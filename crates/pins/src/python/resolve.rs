@@ -1,0 +1,483 @@
+//! Which versions of distributions fit together, for one interpreter.
+
+use std::cell::RefCell;
+use std::cmp::Reverse;
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::fmt;
+use std::rc::Rc;
+use std::str::FromStr;
+
+use pep440_rs::{Version, VersionSpecifiers};
+use pep508_rs::{ExtraName, MarkerEnvironment, Requirement, VerbatimUrl, VersionOrUrl};
+use pubgrub::{Dependencies, DependencyConstraints, DependencyProvider, PackageResolutionStatistics, Ranges};
+
+use super::index::{self, IndexFile, PackagePage};
+use super::metadata::Metadata;
+use super::tags::{Interpreter, rank_of};
+use super::{normal_name, specifiers_of};
+use crate::desk::{Desk, WantedArchive};
+use crate::explain::{Wording, explained};
+use crate::file::{Archive, Asked, Need, Pin, pin_id};
+use crate::solved::{Preferred, Solved};
+use crate::{PinProblem, Registry};
+
+/// How many pages are asked for at once.
+const AT_ONCE: usize = 8;
+
+type Range = Ranges<Version>;
+
+/// What is decided about: a distribution, or one of its extras, which has the same version.
+#[derive(Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Debug)]
+enum Node {
+    Root,
+    Package(String),
+    Extra(String, String),
+}
+
+impl Node {
+    fn name(&self) -> &str {
+        match self {
+            Node::Root => "",
+            Node::Package(name) | Node::Extra(name, _) => name,
+        }
+    }
+}
+
+impl fmt::Display for Node {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Node::Root => f.write_str("pins.toml"),
+            Node::Package(name) => f.write_str(name),
+            Node::Extra(name, extra) => write!(f, "{name}[{extra}]"),
+        }
+    }
+}
+
+/// The version that fits, and the best of its files.
+#[derive(Clone)]
+struct Candidate {
+    version: Version,
+    file: IndexFile,
+}
+
+/// What a wheel says of itself, or what is wrong with that.
+type ReadMetadata = Rc<Result<Metadata, String>>;
+
+struct Provider<'a> {
+    desk: &'a Desk<'a>,
+    interpreter: &'a Interpreter,
+    markers: MarkerEnvironment,
+    ranks: HashMap<String, usize>,
+    asked: Vec<(String, Vec<String>, Range)>,
+    preferred: BTreeMap<String, Version>,
+    /// Names of which early versions will do: somebody asks for one.
+    early: RefCell<BTreeSet<String>>,
+    pages: RefCell<HashMap<String, Option<std::sync::Arc<PackagePage>>>>,
+    candidates: RefCell<HashMap<String, Rc<Vec<Candidate>>>>,
+    metadata: RefCell<HashMap<(String, Version), ReadMetadata>>,
+    /// In which order names were met.
+    met: RefCell<HashMap<String, usize>>,
+}
+
+/// Chooses a version of everything that is asked for and of what that needs.
+pub(crate) fn resolve(
+    desk: &Desk<'_>,
+    interpreter: &Interpreter,
+    asked: &BTreeMap<String, Asked>,
+    preferred: &Preferred,
+) -> Result<Solved, PinProblem> {
+    let mut wanted = Vec::new();
+    let mut early = BTreeSet::new();
+    for (name, Asked { requirement, features, .. }) in asked {
+        let specifiers = specifiers_of(name, requirement)?;
+        if specifiers.iter().any(|s| s.any_prerelease()) {
+            early.insert(name.clone());
+        }
+        wanted.push((name.clone(), features.clone(), Range::from(specifiers)));
+    }
+    let preferred =
+        preferred.iter().filter_map(|(name, versions)| Some((name.clone(), versions.first()?.parse().ok()?)));
+    let provider = Provider {
+        desk,
+        interpreter,
+        markers: interpreter.markers()?,
+        ranks: interpreter.ranks(),
+        asked: wanted,
+        preferred: preferred.collect(),
+        early: RefCell::new(early),
+        pages: RefCell::default(),
+        candidates: RefCell::default(),
+        metadata: RefCell::default(),
+        met: RefCell::default(),
+    };
+    // What nobody publishes is a mistake of typing, and no conflict.
+    for name in asked.keys() {
+        if provider.page(name)?.is_none() {
+            let problem = PinProblem::new(format!("the registry `python` has no `{name}`"));
+            return Err(problem.mend("look at how the package spells its name"));
+        }
+    }
+    match pubgrub::resolve(&provider, Node::Root, Version::new([0])) {
+        Ok(chosen) => {
+            let versions = chosen.into_iter().filter(|(node, _)| *node != Node::Root);
+            provider.solved(versions.collect(), asked)
+        }
+        Err(pubgrub::PubGrubError::NoSolution(tree)) => {
+            let set = |node: &Node, set: &Range| match provider.candidates(node.name()) {
+                Ok(known) => set.simplify(known.iter().rev().map(|c| &c.version)).to_string(),
+                Err(_) => set.to_string(),
+            };
+            let is_ragged = |set: &Range| set.iter().count() > 1;
+            let mut problem =
+                explained(&tree, &Wording { root: &Node::Root, set: &set, is_ragged: &is_ragged });
+            let names: BTreeSet<String> =
+                tree.packages().into_iter().map(|node| node.name().to_owned()).collect();
+            for name in names.iter().filter(|name| !name.is_empty()) {
+                problem.notes.extend(provider.what_there_is(name));
+            }
+            Err(problem)
+        }
+        Err(pubgrub::PubGrubError::ErrorRetrievingDependencies { source, .. })
+        | Err(pubgrub::PubGrubError::ErrorChoosingVersion { source, .. })
+        | Err(pubgrub::PubGrubError::ErrorInShouldCancel(source)) => Err(source),
+    }
+}
+
+impl Provider<'_> {
+    fn page(&self, name: &str) -> Result<Option<std::sync::Arc<PackagePage>>, PinProblem> {
+        if let Some(known) = self.pages.borrow().get(name) {
+            return Ok(known.clone());
+        }
+        let page = index::page(self.desk, name)?;
+        self.pages.borrow_mut().insert(name.to_owned(), page.clone());
+        Ok(page)
+    }
+
+    /// Asks for several pages at once.
+    fn expect<'n>(&self, names: impl Iterator<Item = &'n str>) -> Result<(), PinProblem> {
+        let unknown: BTreeSet<&str> = names.filter(|name| !self.pages.borrow().contains_key(*name)).collect();
+        let unknown: Vec<&str> = unknown.into_iter().collect();
+        let desk = self.desk;
+        for some in unknown.chunks(AT_ONCE) {
+            let found: Vec<_> = std::thread::scope(|scope| {
+                let asked: Vec<_> =
+                    some.iter().map(|name| (*name, scope.spawn(move || index::page(desk, name)))).collect();
+                asked.into_iter().filter_map(|(name, asking)| Some((name, asking.join().ok()?))).collect()
+            });
+            for (name, page) in found {
+                self.pages.borrow_mut().insert(name.to_owned(), page?);
+            }
+        }
+        Ok(())
+    }
+
+    /// Versions that fit the interpreter, the newest first.
+    fn candidates(&self, name: &str) -> Result<Rc<Vec<Candidate>>, PinProblem> {
+        if let Some(known) = self.candidates.borrow().get(name) {
+            return Ok(known.clone());
+        }
+        let mut found = Vec::new();
+        if let Some(page) = self.page(name)? {
+            for (version, files) in page.wheels.iter().rev() {
+                let fitting = files.iter().filter(|file| self.fits(file));
+                let ranked = fitting.filter_map(|file| Some((rank_of(&self.ranks, &file.name)?, file)));
+                if let Some((_, file)) = ranked.min_by_key(|(rank, file)| (*rank, Reverse(file.name.clone())))
+                {
+                    found.push(Candidate { version: version.clone(), file: file.clone() });
+                }
+            }
+        }
+        let found = Rc::new(found);
+        self.candidates.borrow_mut().insert(name.to_owned(), found.clone());
+        Ok(found)
+    }
+
+    fn fits(&self, file: &IndexFile) -> bool {
+        file.python.as_ref().is_none_or(|python| python.contains(&self.interpreter.full_version()))
+    }
+
+    fn candidate(&self, name: &str, version: &Version) -> Result<Candidate, PinProblem> {
+        let found = self.candidates(name)?.iter().find(|c| c.version == *version).cloned();
+        found.ok_or_else(|| PinProblem::new(format!("{name} {version} is not there any more")))
+    }
+
+    fn metadata(&self, name: &str, version: &Version) -> Result<ReadMetadata, PinProblem> {
+        let key = (name.to_owned(), version.clone());
+        if let Some(known) = self.metadata.borrow().get(&key) {
+            return Ok(known.clone());
+        }
+        let candidate = self.candidate(name, version)?;
+        let text = match self.beside(name, &candidate.file)? {
+            Some(text) => Ok(text),
+            None => {
+                let held = self.desk.archive(&self.wanted(name, &candidate)?)?;
+                Metadata::in_wheel(&held.path)
+            }
+        };
+        let metadata = Rc::new(text.and_then(|text| Metadata::read(&text)));
+        self.metadata.borrow_mut().insert(key, metadata.clone());
+        Ok(metadata)
+    }
+
+    /// The metadata that stands beside a wheel, held against its digest.
+    fn beside(&self, name: &str, file: &IndexFile) -> Result<Option<String>, PinProblem> {
+        let Some(digest) = &file.metadata else { return Ok(None) };
+        let Some(page) = self.page(name)? else { return Ok(None) };
+        let Some(address) = file.address.beside(".metadata") else { return Ok(None) };
+        let Some(bytes) = self.desk.beside(Registry::Python, &address, &page.origin)? else {
+            return Ok(None);
+        };
+        if let Some(digest) = digest
+            && let Some((mut sum, in_base64)) = nubrik_web::Checksum::like(digest)
+        {
+            sum.take(&bytes);
+            let found = sum.written(in_base64);
+            if found != *digest {
+                let problem = PinProblem::new(format!(
+                    "the metadata of {} has another digest than its registry says",
+                    file.name
+                ));
+                return Err(problem.note(format!("published  {digest}")).note(format!("found      {found}")));
+            }
+        }
+        Ok(Some(String::from_utf8_lossy(&bytes).into_owned()))
+    }
+
+    fn wanted(&self, name: &str, candidate: &Candidate) -> Result<WantedArchive, PinProblem> {
+        let IndexFile { address, digest, size, .. } = &candidate.file;
+        let origin = self.page(name)?.map(|page| page.origin.clone());
+        let same_host = |o: &crate::origins::Origin| o.address.host() == address.host();
+        Ok(WantedArchive {
+            what: format!("{name} {}", candidate.version),
+            address: address.clone(),
+            credential: origin.filter(same_host).and_then(|origin| origin.credential),
+            digest: digest.clone(),
+            size: *size,
+        })
+    }
+
+    /// What one version of a node needs: the requirements that hold here.
+    fn needs(
+        &self,
+        node: &Node,
+        version: &Version,
+    ) -> Result<Result<Vec<Requirement<VerbatimUrl>>, String>, PinProblem> {
+        let metadata = self.metadata(node.name(), version)?;
+        let metadata = match &*metadata {
+            Ok(metadata) => metadata,
+            Err(what) => return Ok(Err(what.clone())),
+        };
+        if let Some(python) =
+            metadata.python.as_ref().filter(|p| !p.contains(&self.interpreter.full_version()))
+        {
+            return Ok(Err(format!("it needs Python {python}")));
+        }
+        let holds = |requirement: &Requirement<VerbatimUrl>, extras: &[ExtraName]| {
+            requirement.evaluate_markers(&self.markers, extras)
+        };
+        let extras: Vec<ExtraName> = match node {
+            Node::Extra(_, extra) => ExtraName::from_str(extra).into_iter().collect(),
+            _ => Vec::new(),
+        };
+        let own = metadata.requires.iter();
+        let own = own.filter(|r| holds(r, &extras) && (extras.is_empty() || !holds(r, &[])));
+        Ok(Ok(own.cloned().collect()))
+    }
+
+    fn constraints(
+        &self,
+        node: &Node,
+        version: &Version,
+    ) -> Result<Result<DependencyConstraints<Node, Range>, String>, PinProblem> {
+        let mut constraints: BTreeMap<Node, Range> = BTreeMap::new();
+        let mut add = |node: Node, range: Range| {
+            let entry = constraints.entry(node).or_insert_with(Range::full);
+            *entry = entry.intersection(&range);
+        };
+        let mut met: Vec<String> = Vec::new();
+        if let Node::Root = node {
+            for (name, extras, range) in &self.asked {
+                met.push(name.clone());
+                add(Node::Package(name.clone()), range.clone());
+                extras.iter().for_each(|extra| add(Node::Extra(name.clone(), extra.clone()), range.clone()));
+            }
+        } else {
+            if let Node::Extra(name, extra) = node {
+                add(Node::Package(name.clone()), Range::singleton(version.clone()));
+                let metadata = self.metadata(name, version)?;
+                if let Ok(metadata) = &*metadata
+                    && !metadata.extras.contains(extra)
+                    && self.asked.iter().any(|(asked, extras, _)| asked == name && extras.contains(extra))
+                {
+                    let has = match metadata.extras.as_slice() {
+                        [] => "it has none".to_owned(),
+                        extras => format!("it has: {}", extras.join(", ")),
+                    };
+                    return Ok(Err(format!("it has no extra `{extra}`; {has}")));
+                }
+            }
+            let needs = match self.needs(node, version)? {
+                Ok(needs) => needs,
+                Err(why) => return Ok(Err(why)),
+            };
+            for requirement in needs {
+                let name = normal_name(requirement.name.as_ref());
+                let range = match requirement.version_or_url {
+                    None => Range::full(),
+                    Some(VersionOrUrl::VersionSpecifier(specifiers)) => {
+                        if specifiers.iter().any(|s| s.any_prerelease()) {
+                            self.early.borrow_mut().insert(name.clone());
+                        }
+                        Range::from(specifiers)
+                    }
+                    Some(VersionOrUrl::Url(_)) => {
+                        return Ok(Err(format!("it needs `{name}` from an address of its own")));
+                    }
+                };
+                for extra in requirement.extras {
+                    add(Node::Extra(name.clone(), normal_name(extra.as_ref())), range.clone());
+                }
+                met.push(name.clone());
+                add(Node::Package(name), range);
+            }
+        }
+        self.expect(met.iter().map(String::as_str))?;
+        let mut order = self.met.borrow_mut();
+        for name in met {
+            let next = order.len();
+            order.entry(name).or_insert(next);
+        }
+        Ok(Ok(constraints.into_iter().collect()))
+    }
+
+    /// What there is of a package, for an explanation.
+    fn what_there_is(&self, name: &str) -> Option<String> {
+        let page = match self.page(name) {
+            Ok(Some(page)) => page,
+            Ok(None) => return Some(format!("the registry has no `{name}`")),
+            Err(_) => return None,
+        };
+        let fitting = self.candidates(name).ok()?;
+        let newest = page.wheels.keys().chain(&page.only_sources).max()?;
+        match fitting.first() {
+            Some(best) if best.version == *newest => None,
+            found => {
+                let why = if page.only_sources.contains(newest) {
+                    "has no wheel, only sources"
+                } else if page
+                    .wheels
+                    .get(newest)
+                    .is_some_and(|files| files.iter().any(|file| self.fits(file)))
+                {
+                    "has no wheel for this system"
+                } else {
+                    "needs another Python"
+                };
+                let best = found.map(|best| format!("; the newest that fits is {}", best.version));
+                let Interpreter { system, version: (major, minor), .. } = self.interpreter;
+                Some(format!(
+                    "{name} {newest} {why} (Python {major}.{minor}, {system}){}",
+                    best.unwrap_or_default()
+                ))
+            }
+        }
+    }
+
+    /// Pins for what was chosen.
+    fn solved(
+        &self,
+        chosen: BTreeMap<Node, Version>,
+        asked: &BTreeMap<String, Asked>,
+    ) -> Result<Solved, PinProblem> {
+        let version_of = |name: &str| chosen.get(&Node::Package(name.to_owned()));
+        let id = |name: &str| version_of(name).map(|version| pin_id(name, &version.to_string()));
+        let mut solved = Solved::default();
+        for (node, version) in &chosen {
+            let Node::Package(name) = node else { continue };
+            let candidate = self.candidate(name, version)?;
+            let mut needs: BTreeSet<String> = BTreeSet::new();
+            for node in chosen.keys().filter(|node| node.name() == name) {
+                let requirements = self.needs(node, version)?.map_err(PinProblem::new)?;
+                needs.extend(requirements.iter().filter_map(|r| id(&normal_name(r.name.as_ref()))));
+            }
+            needs.remove(&pin_id(name, &version.to_string()));
+            let IndexFile { digest, size, .. } = &candidate.file;
+            let (digest, size) = match (digest, size) {
+                (Some(digest), Some(size)) if crate::desk::is_strong(digest) => (digest.clone(), *size),
+                _ => {
+                    let held = self.desk.archive(&self.wanted(name, &candidate)?)?;
+                    (held.digest, held.size)
+                }
+            };
+            let licence = (*self.metadata(name, version)?).as_ref().ok().and_then(|m| m.licence.clone());
+            let need = |pin: String| Need { pin, alias: None, build: false, on: Vec::new() };
+            let extras = chosen.keys().filter_map(|node| match node {
+                Node::Extra(of, extra) if of == name => Some(extra.clone()),
+                _ => None,
+            });
+            let pin = Pin {
+                name: name.clone(),
+                version: version.to_string(),
+                licence,
+                archives: vec![Archive {
+                    path: index::path_of(name, &candidate.file),
+                    digest,
+                    size,
+                    on: Vec::new(),
+                }],
+                features: extras.collect(),
+                facts: BTreeMap::new(),
+                needs: needs.into_iter().map(need).collect(),
+                on: Vec::new(),
+                wanted_by: Vec::new(),
+            };
+            solved.pins.insert(pin.id(), pin);
+        }
+        solved.asked = asked.keys().filter_map(|name| Some((name.clone(), id(name)?))).collect();
+        Ok(solved)
+    }
+}
+
+impl DependencyProvider for Provider<'_> {
+    type P = Node;
+    type V = Version;
+    type VS = Range;
+    type Priority = (u32, Reverse<usize>);
+    type M = String;
+    type Err = PinProblem;
+
+    fn prioritize(&self, node: &Node, _: &Range, statistics: &PackageResolutionStatistics) -> Self::Priority {
+        let met = self.met.borrow().get(node.name()).copied().unwrap_or(0);
+        (statistics.conflict_count(), Reverse(met))
+    }
+
+    fn choose_version(&self, node: &Node, range: &Range) -> Result<Option<Version>, PinProblem> {
+        if let Node::Root = node {
+            return Ok(Some(Version::new([0])));
+        }
+        let candidates = self.candidates(node.name())?;
+        let is_exact = range.as_singleton().is_some();
+        let may_be = |c: &&Candidate| range.contains(&c.version) && (is_exact || !c.file.is_yanked);
+        if let Some(preferred) = self.preferred.get(node.name())
+            && let Some(kept) = candidates.iter().filter(may_be).find(|c| c.version == *preferred)
+        {
+            return Ok(Some(kept.version.clone()));
+        }
+        let is_early = self.early.borrow().contains(node.name());
+        let released = candidates.iter().filter(may_be).find(|c| is_early || !c.version.any_prerelease());
+        // An early version will do where there is no other.
+        let found = released.or_else(|| candidates.iter().find(may_be));
+        Ok(found.map(|c| c.version.clone()))
+    }
+
+    fn get_dependencies(
+        &self,
+        node: &Node,
+        version: &Version,
+    ) -> Result<Dependencies<Node, Range, String>, PinProblem> {
+        Ok(match self.constraints(node, version)? {
+            Ok(constraints) => Dependencies::Available(constraints),
+            Err(why) => Dependencies::Unavailable(why),
+        })
+    }
+}

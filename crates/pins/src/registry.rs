@@ -1,0 +1,36 @@
+//! The registries that packages come from.
+
+use std::fmt;
+
+/// A kind of registry: whose packages, by which protocol.
+#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Debug)]
+pub enum Registry {
+    /// Python's distributions, by the simple index (PEP 503, PEP 691).
+    Python,
+    /// Rust's crates, by the sparse index.
+    Rust,
+}
+
+impl Registry {
+    /// All of them, in the order in which `pins.toml` has them.
+    pub const ALL: [Registry; 2] = [Registry::Python, Registry::Rust];
+
+    /// Its name in `pins.toml`, in `[origins]` and on the command line: that of the kit.
+    pub fn name(self) -> &'static str {
+        match self {
+            Registry::Python => "python",
+            Registry::Rust => "rust",
+        }
+    }
+
+    /// The registry of this name.
+    pub fn named(name: &str) -> Option<Registry> {
+        Registry::ALL.into_iter().find(|registry| registry.name() == name)
+    }
+}
+
+impl fmt::Display for Registry {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(self.name())
+    }
+}

@@ -1,0 +1,468 @@
+//! Which versions of crates fit together, for one system.
+//!
+//! Versions that a requirement without a lower end would take together share one choice; others stand side by side. Which features
+//! are on depends on which versions were chosen, and the other way round: versions are chosen again with the features found,
+//! until nothing changes.
+
+use std::cell::RefCell;
+use std::cmp::Reverse;
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::fmt;
+use std::sync::Arc;
+
+use pubgrub::{Dependencies, DependencyProvider, PackageResolutionStatistics, Ranges};
+use semver::{Version, VersionReq};
+
+use super::features::{Active, active};
+use super::index::{self, CrateNeed, CratePage, Release};
+use super::manifest::Manifest;
+use super::platform::Target;
+use crate::PinProblem;
+use crate::desk::{Desk, HeldArchive, WantedArchive};
+use crate::explain::{Wording, explained};
+use crate::file::{Archive, Asked, Need, Pin, pin_id};
+use crate::solved::{Preferred, Solved};
+
+/// How many documents or archives are asked for at once.
+const AT_ONCE: usize = 8;
+
+/// How often versions are chosen again with the features that were found. Each time features of one more level are known.
+const ROUNDS: usize = 200;
+
+type Range = Ranges<Version>;
+
+/// The versions of a crate that are compatible: of one first number that is not 0.
+#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Debug)]
+enum Line {
+    Major(u64),
+    Minor(u64),
+    Patch(u64),
+}
+
+impl Line {
+    fn of(version: &Version) -> Line {
+        match (version.major, version.minor) {
+            (0, 0) => Line::Patch(version.patch),
+            (0, minor) => Line::Minor(minor),
+            (major, _) => Line::Major(major),
+        }
+    }
+}
+
+/// What is decided about.
+#[derive(Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Debug)]
+enum Node {
+    Root,
+    Crate(String, Line),
+}
+
+impl fmt::Display for Node {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Node::Root => f.write_str("pins.toml"),
+            Node::Crate(name, _) => f.write_str(name),
+        }
+    }
+}
+
+/// Features that are wanted of each crate.
+type Wanted = BTreeMap<Node, BTreeSet<String>>;
+
+/// What was chosen.
+type Chosen = BTreeMap<Node, Version>;
+
+struct Provider<'a> {
+    desk: &'a Desk<'a>,
+    target: Target,
+    rustc: Option<(u64, u64)>,
+    /// What is asked for, as if the root were a crate.
+    root: Release,
+    preferred: BTreeMap<String, Vec<Version>>,
+    pages: RefCell<HashMap<String, Option<Arc<CratePage>>>>,
+    wanted: Wanted,
+    /// In which order crates were met.
+    met: RefCell<HashMap<Node, usize>>,
+}
+
+/// Chooses a version of everything that is asked for and of what that needs.
+pub(crate) fn resolve(
+    desk: &Desk<'_>,
+    system: &str,
+    facts: &BTreeMap<String, String>,
+    asked: &BTreeMap<String, Asked>,
+    preferred: &Preferred,
+) -> Result<Solved, PinProblem> {
+    let mut needs = Vec::new();
+    for (name, Asked { requirement, features, bare, .. }) in asked {
+        needs.push(CrateNeed {
+            name: name.clone(),
+            package: name.clone(),
+            requirement: requirement_of(name, requirement)?,
+            features: features.clone(),
+            with_default: !bare,
+            is_optional: false,
+            target: None,
+            for_build: false,
+        });
+    }
+    let parsed = preferred.iter().map(|(name, versions)| {
+        (name.clone(), versions.iter().filter_map(|v| Version::parse(v).ok()).collect())
+    });
+    let mut provider = Provider {
+        desk,
+        target: Target::of(system, facts)?,
+        rustc: facts.get("rustc").and_then(|text| index::two_numbers(text)),
+        root: Release {
+            version: Version::new(0, 0, 0),
+            needs,
+            features: BTreeMap::new(),
+            digest: String::new(),
+            is_yanked: false,
+            rustc: None,
+        },
+        preferred: parsed.collect(),
+        pages: RefCell::default(),
+        wanted: Wanted::new(),
+        met: RefCell::default(),
+    };
+    for (name, asked) in asked {
+        provider.check_asked(name, asked)?;
+    }
+    for _ in 0..ROUNDS {
+        let chosen = provider.choose()?;
+        let wanted = provider.wanted_by(&chosen)?;
+        if wanted == provider.wanted {
+            return provider.solved(&chosen, asked);
+        }
+        provider.wanted = wanted;
+        provider.met.borrow_mut().clear();
+    }
+    Err(PinProblem::new("features and versions of these crates depend on one another without an end")
+        .mend("name exact versions of what is asked for"))
+}
+
+/// A requirement of the command line or of `pins.toml`.
+pub(crate) fn requirement_of(name: &str, requirement: &str) -> Result<VersionReq, PinProblem> {
+    if requirement.trim().is_empty() {
+        return Ok(VersionReq::STAR);
+    }
+    VersionReq::parse(requirement).map_err(|e| {
+        PinProblem::new(format!("`{requirement}` is no requirement of versions of `{name}`"))
+            .note(e.to_string())
+            .mend("\"1.2\"   1.2 or newer, before 2")
+            .mend("\">=1.2, <1.5\"")
+    })
+}
+
+impl Provider<'_> {
+    fn page(&self, name: &str) -> Result<Option<Arc<CratePage>>, PinProblem> {
+        if let Some(known) = self.pages.borrow().get(name) {
+            return Ok(known.clone());
+        }
+        let page = index::page(self.desk, name)?;
+        self.pages.borrow_mut().insert(name.to_owned(), page.clone());
+        Ok(page)
+    }
+
+    /// Asks for several pages at once.
+    fn expect<'n>(&self, names: impl Iterator<Item = &'n str>) -> Result<(), PinProblem> {
+        let unknown: BTreeSet<&str> = names.filter(|name| !self.pages.borrow().contains_key(*name)).collect();
+        let unknown: Vec<&str> = unknown.into_iter().collect();
+        let desk = self.desk;
+        for some in unknown.chunks(AT_ONCE) {
+            let found: Vec<_> = std::thread::scope(|scope| {
+                let asked: Vec<_> =
+                    some.iter().map(|name| (*name, scope.spawn(move || index::page(desk, name)))).collect();
+                asked.into_iter().filter_map(|(name, asking)| Some((name, asking.join().ok()?))).collect()
+            });
+            for (name, page) in found {
+                self.pages.borrow_mut().insert(name.to_owned(), page?);
+            }
+        }
+        Ok(())
+    }
+
+    /// What nobody publishes is a mistake of typing, and no conflict.
+    fn check_asked(&self, name: &str, asked: &Asked) -> Result<(), PinProblem> {
+        let Some(page) = self.page(name)? else {
+            let problem = PinProblem::new(format!("the registry `rust` has no `{name}`"));
+            return Err(problem.mend("look at how the crate spells its name"));
+        };
+        let requirement = requirement_of(name, &asked.requirement)?;
+        let fits = |r: &&Release| !r.is_yanked && requirement.matches(&r.version);
+        let Some(newest) = page.releases.iter().rev().find(fits) else { return Ok(()) };
+        let is_known = |feature: &&String| {
+            newest.features.contains_key(*feature)
+                || newest.needs.iter().any(|need| need.is_optional && need.name == **feature)
+        };
+        if let Some(unknown) = asked.features.iter().find(|feature| !is_known(feature)) {
+            let names: Vec<&str> = newest.features.keys().map(String::as_str).collect();
+            let near = nubrik_diagnostic::nearest(unknown, names.iter().copied());
+            let problem = PinProblem::new(format!("{name} {} has no feature `{unknown}`", newest.version))
+                .note(format!("it has: {}", names.join(", ")));
+            return Err(near.into_iter().fold(problem, |problem, near| problem.mend(near)));
+        }
+        Ok(())
+    }
+
+    fn choose(&self) -> Result<Chosen, PinProblem> {
+        match pubgrub::resolve(self, Node::Root, Version::new(0, 0, 0)) {
+            Ok(chosen) => Ok(chosen.into_iter().filter(|(node, _)| *node != Node::Root).collect()),
+            Err(pubgrub::PubGrubError::NoSolution(tree)) => {
+                let set = |node: &Node, set: &Range| self.worded(node, set);
+                let is_ragged = |set: &Range| set.iter().count() > 1;
+                Err(explained(&tree, &Wording { root: &Node::Root, set: &set, is_ragged: &is_ragged }))
+            }
+            Err(pubgrub::PubGrubError::ErrorRetrievingDependencies { source, .. })
+            | Err(pubgrub::PubGrubError::ErrorChoosingVersion { source, .. })
+            | Err(pubgrub::PubGrubError::ErrorInShouldCancel(source)) => Err(source),
+        }
+    }
+
+    /// A set of versions, in as few words as tell it from the others of its line.
+    fn worded(&self, node: &Node, set: &Range) -> String {
+        let Node::Crate(name, line) = node else { return set.to_string() };
+        let Ok(Some(page)) = self.page(name) else { return set.to_string() };
+        let versions = page.releases.iter().map(|r| &r.version).filter(|v| Line::of(v) == *line);
+        set.simplify(versions).to_string()
+    }
+
+    /// Which choice a need is about, and which versions of it will do; `None` if there are none.
+    fn place(&self, need: &CrateNeed) -> Result<Option<(Node, Range)>, PinProblem> {
+        let name = &need.package;
+        let page = self.page(name)?;
+        let releases = page.as_ref().map(|page| page.releases.as_slice()).unwrap_or_default();
+        let is_early = need.requirement.comparators.iter().any(|c| !c.pre.is_empty());
+        let fitting = |r: &&Release| need.requirement.matches(&r.version);
+        let usable = |r: &&Release| !r.is_yanked || self.is_preferred(name, &r.version);
+        let preferred = self.preferred.get(name).into_iter().flatten();
+        let kept = preferred
+            .filter(|v| releases.iter().any(|r| r.version == **v))
+            .find(|v| need.requirement.matches(v));
+        let newest =
+            releases.iter().filter(fitting).filter(usable).max_by_key(|r| (self.suits(r), r.version.clone()));
+        let Some(version) = kept.or(newest.map(|r| &r.version)) else {
+            return Ok(None);
+        };
+        let line = Line::of(version);
+        let mut runs: Vec<(Version, Version)> = Vec::new();
+        let mut goes_on = false;
+        for release in
+            releases.iter().filter(|r| Line::of(&r.version) == line && (is_early || r.version.pre.is_empty()))
+        {
+            let fits = need.requirement.matches(&release.version);
+            match runs.last_mut().filter(|_| goes_on && fits) {
+                Some((_, end)) => *end = release.version.clone(),
+                None if fits => runs.push((release.version.clone(), release.version.clone())),
+                None => {}
+            }
+            goes_on = fits;
+        }
+        let ranges = runs.into_iter().map(|(from, to)| Range::from_range_bounds(from..=to));
+        let range = ranges.fold(Range::empty(), |all, range| all.union(&range));
+        Ok(Some((Node::Crate(name.clone(), line), range)))
+    }
+
+    /// Says that no version will do for a need.
+    fn nothing_for(&self, node: &Node, need: &CrateNeed) -> Result<String, PinProblem> {
+        let CrateNeed { package, requirement, .. } = need;
+        let page = self.page(package)?;
+        let newest = page.as_ref().and_then(|page| page.releases.iter().rev().find(|r| !r.is_yanked));
+        let who = if *node == Node::Root { "you ask for" } else { "it needs" };
+        Ok(match newest {
+            Some(newest) => format!("{who} {package} {requirement}, and the newest is {}", newest.version),
+            None => format!("{who} {package}, and the registry has none"),
+        })
+    }
+
+    fn is_preferred(&self, name: &str, version: &Version) -> bool {
+        self.preferred.get(name).is_some_and(|versions| versions.contains(version))
+    }
+
+    /// Whether the compiler will do for a version.
+    fn suits(&self, release: &Release) -> bool {
+        match (self.rustc, release.rustc) {
+            (Some(own), Some(wanted)) => wanted <= own,
+            _ => true,
+        }
+    }
+
+    fn with_release<T>(
+        &self,
+        node: &Node,
+        version: &Version,
+        then: impl FnOnce(&Release) -> Result<T, PinProblem>,
+    ) -> Result<T, PinProblem> {
+        let Node::Crate(name, _) = node else { return then(&self.root) };
+        let page = self.page(name)?;
+        let release = page.as_ref().and_then(|page| page.releases.iter().find(|r| r.version == *version));
+        match release {
+            Some(release) => then(release),
+            None => Err(PinProblem::new(format!("{name} {version} is not there any more"))),
+        }
+    }
+
+    fn active_in<'r>(&self, node: &Node, release: &'r Release) -> Active<'r> {
+        let none = BTreeSet::new();
+        active(release, self.wanted.get(node).unwrap_or(&none), &self.target)
+    }
+
+    /// Which features are wanted of what was chosen, as far as it was.
+    fn wanted_by(&self, chosen: &Chosen) -> Result<Wanted, PinProblem> {
+        let mut wanted = Wanted::new();
+        let mut open = vec![Node::Root];
+        let mut seen: BTreeMap<Node, usize> = BTreeMap::new();
+        let zero = Version::new(0, 0, 0);
+        while let Some(node) = open.pop() {
+            let version = chosen.get(&node).unwrap_or(&zero);
+            let none = BTreeSet::new();
+            let own = wanted.get(&node).unwrap_or(&none).clone();
+            let found = self.with_release(&node, version, |release| {
+                let active = active(release, &own, &self.target);
+                let mut found = Vec::new();
+                for (need, features) in active.needs {
+                    found.extend(self.place(need)?.map(|(place, _)| (place, features)));
+                }
+                Ok(found)
+            })?;
+            for (need, features) in found.into_iter().filter(|(need, _)| chosen.contains_key(need)) {
+                let entry = wanted.entry(need.clone()).or_default();
+                entry.extend(features);
+                // Once more, if more of it is on than when it was looked at.
+                let count = entry.len() + 1;
+                if seen.insert(need.clone(), count) != Some(count) {
+                    open.push(need);
+                }
+            }
+        }
+        Ok(wanted)
+    }
+
+    /// Pins for what was chosen. Archives are fetched, since only they say how crates are compiled.
+    fn solved(&self, chosen: &Chosen, asked: &BTreeMap<String, Asked>) -> Result<Solved, PinProblem> {
+        let mut archives = Vec::new();
+        for (node, version) in chosen {
+            let Node::Crate(name, _) = node else { continue };
+            let wanted = self.with_release(node, version, |release| {
+                let address = index::archive_address(self.desk, name, release)?;
+                let origin = self.page(name)?.map(|page| page.origin.clone());
+                let same_host = |o: &crate::Origin| o.address.host() == address.host();
+                Ok(WantedArchive {
+                    what: format!("{name} {version}"),
+                    credential: origin.filter(same_host).and_then(|origin| origin.credential),
+                    digest: Some(release.digest.clone()),
+                    size: None,
+                    address,
+                })
+            })?;
+            archives.push(wanted);
+        }
+        let held = held_archives(self.desk, &archives)?;
+        let mut solved = Solved::default();
+        for ((node, version), held) in chosen.iter().zip(held) {
+            let Node::Crate(name, _) = node else { continue };
+            let manifest = Manifest::in_archive(&held.path, name, &version.to_string())
+                .map_err(|what| PinProblem::new(format!("{name} {version}: {what}")))?;
+            let pin = self.with_release(node, version, |release| {
+                let Active { features, needs } = self.active_in(node, release);
+                let mut found = BTreeSet::new();
+                for (need, _) in needs {
+                    let Some((place, _)) = self.place(need)? else { continue };
+                    let Some(version) = chosen.get(&place) else { continue };
+                    let alias = (need.name != need.package).then(|| need.name.clone());
+                    let pin = pin_id(&need.package, &version.to_string());
+                    found.insert(Need { pin, alias, build: need.for_build, on: Vec::new() });
+                }
+                Ok(Pin {
+                    name: name.clone(),
+                    version: version.to_string(),
+                    licence: manifest.licence,
+                    archives: vec![Archive {
+                        path: index::path_of(name, version),
+                        digest: held.digest.clone(),
+                        size: held.size,
+                        on: Vec::new(),
+                    }],
+                    features: features.into_iter().collect(),
+                    facts: manifest.facts,
+                    needs: found.into_iter().collect(),
+                    on: Vec::new(),
+                    wanted_by: Vec::new(),
+                })
+            })?;
+            solved.pins.insert(pin.id(), pin);
+        }
+        for need in self.root.needs.iter().filter(|need| asked.contains_key(&need.name)) {
+            let Some((place, _)) = self.place(need)? else { continue };
+            let version = chosen.get(&place).map(|version| pin_id(&need.package, &version.to_string()));
+            solved.asked.extend(version.map(|id| (need.name.clone(), id)));
+        }
+        Ok(solved)
+    }
+}
+
+/// Fetches archives, several at once.
+fn held_archives(desk: &Desk<'_>, wanted: &[WantedArchive]) -> Result<Vec<HeldArchive>, PinProblem> {
+    let mut held = Vec::new();
+    for some in wanted.chunks(AT_ONCE) {
+        let found: Vec<_> = std::thread::scope(|scope| {
+            let asked: Vec<_> = some.iter().map(|one| scope.spawn(move || desk.archive(one))).collect();
+            asked.into_iter().map(|asking| asking.join()).collect()
+        });
+        for one in found {
+            held.push(one.map_err(|_| PinProblem::new("fetching an archive broke off"))??);
+        }
+    }
+    Ok(held)
+}
+
+impl DependencyProvider for Provider<'_> {
+    type P = Node;
+    type V = Version;
+    type VS = Range;
+    type Priority = (u32, Reverse<usize>);
+    type M = String;
+    type Err = PinProblem;
+
+    fn prioritize(&self, node: &Node, _: &Range, statistics: &PackageResolutionStatistics) -> Self::Priority {
+        let met = self.met.borrow().get(node).copied().unwrap_or(0);
+        (statistics.conflict_count(), Reverse(met))
+    }
+
+    fn choose_version(&self, node: &Node, range: &Range) -> Result<Option<Version>, PinProblem> {
+        let Node::Crate(name, line) = node else { return Ok(Some(Version::new(0, 0, 0))) };
+        let page = self.page(name)?;
+        let releases = page.as_ref().map(|page| page.releases.as_slice()).unwrap_or_default();
+        let usable = releases.iter().filter(|r| {
+            Line::of(&r.version) == *line
+                && range.contains(&r.version)
+                && (!r.is_yanked || self.is_preferred(name, &r.version))
+        });
+        let best = usable.max_by_key(|r| {
+            (self.is_preferred(name, &r.version), r.version.pre.is_empty(), self.suits(r), r.version.clone())
+        });
+        Ok(best.map(|r| r.version.clone()))
+    }
+
+    fn get_dependencies(
+        &self,
+        node: &Node,
+        version: &Version,
+    ) -> Result<Dependencies<Node, Range, String>, PinProblem> {
+        self.with_release(node, version, |release| {
+            let active = self.active_in(node, release);
+            self.expect(active.needs.iter().map(|(need, _)| need.package.as_str()))?;
+            let mut constraints: BTreeMap<Node, Range> = BTreeMap::new();
+            for (need, _) in &active.needs {
+                let Some((place, range)) = self.place(need)? else {
+                    return Ok(Dependencies::Unavailable(self.nothing_for(node, need)?));
+                };
+                let next = self.met.borrow().len();
+                self.met.borrow_mut().entry(place.clone()).or_insert(next);
+                let entry = constraints.entry(place).or_insert_with(Range::full);
+                *entry = entry.intersection(&range);
+            }
+            Ok(Dependencies::Available(constraints.into_iter().collect()))
+        })
+    }
+}

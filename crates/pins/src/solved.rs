@@ -1,0 +1,79 @@
+//! What a resolution gave, and how those of several systems become one.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use crate::file::{Asked, Need, Pin, Shelf};
+
+/// Versions that are kept if they still do, by name, the best first.
+pub(crate) type Preferred = BTreeMap<String, Vec<String>>;
+
+/// What was chosen for one system. Nothing in it says on which.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct Solved {
+    pub pins: BTreeMap<String, Pin>,
+    /// Which pin each name that is asked for leads to.
+    pub asked: BTreeMap<String, String>,
+}
+
+/// Puts together what was chosen for each system of a shelf, in the order of its systems.
+pub(crate) fn together(
+    systems: &BTreeMap<String, BTreeMap<String, String>>,
+    asked: &BTreeMap<String, Asked>,
+    solved: Vec<Solved>,
+) -> Shelf {
+    let names: Vec<&String> = systems.keys().collect();
+    // Of nothing special if it is so everywhere.
+    let on = |at: &BTreeSet<usize>| match at.len() == names.len() {
+        true => Vec::new(),
+        false => at.iter().map(|n| names[*n].clone()).collect::<Vec<_>>(),
+    };
+    let mut pins: BTreeMap<String, (Pin, BTreeSet<usize>)> = BTreeMap::new();
+    let mut needs: BTreeMap<(String, Need), BTreeSet<usize>> = BTreeMap::new();
+    let mut archives: BTreeMap<(String, crate::file::Archive), BTreeSet<usize>> = BTreeMap::new();
+    let mut asked: BTreeMap<String, Asked> = asked.clone();
+    asked.values_mut().for_each(|asked| asked.pins.clear());
+    for (n, one) in solved.into_iter().enumerate() {
+        for (name, id) in one.asked {
+            if let Some(asked) = asked.get_mut(&name).filter(|asked| !asked.pins.contains(&id)) {
+                asked.pins.push(id);
+                asked.pins.sort();
+            }
+        }
+        for (id, mut pin) in one.pins {
+            for need in std::mem::take(&mut pin.needs) {
+                needs.entry((id.clone(), need)).or_default().insert(n);
+            }
+            for archive in std::mem::take(&mut pin.archives) {
+                archives.entry((id.clone(), archive)).or_default().insert(n);
+            }
+            let entry = pins.entry(id).or_insert_with(|| (pin.clone(), BTreeSet::new()));
+            entry.1.insert(n);
+            let features: BTreeSet<String> = entry.0.features.drain(..).chain(pin.features).collect();
+            entry.0.features = features.into_iter().collect();
+        }
+    }
+    let everywhere = pins.iter().map(|(id, (_, at))| (id.clone(), at.clone()));
+    let everywhere: BTreeMap<String, BTreeSet<usize>> = everywhere.collect();
+    let mut shelf = Shelf { systems: systems.clone(), asked, pins: BTreeMap::new() };
+    for (id, (mut pin, at)) in pins {
+        pin.on = on(&at);
+        shelf.pins.insert(id, pin);
+    }
+    // What is so wherever the pin is needs no word, either.
+    let of_pin = |id: &str, at: &BTreeSet<usize>| match everywhere.get(id) == Some(at) {
+        true => Vec::new(),
+        false => at.iter().map(|n| names[*n].clone()).collect::<Vec<_>>(),
+    };
+    for ((id, need), at) in needs {
+        if let Some(pin) = shelf.pins.get_mut(&id) {
+            pin.needs.push(Need { on: of_pin(&id, &at), ..need });
+        }
+    }
+    for ((id, archive), at) in archives {
+        if let Some(pin) = shelf.pins.get_mut(&id) {
+            pin.archives.push(crate::file::Archive { on: of_pin(&id, &at), ..archive });
+        }
+    }
+    shelf.settle();
+    shelf
+}

@@ -1,0 +1,123 @@
+//! Pins of a workspace: read, written, and what of this machine decides about them.
+
+use std::collections::BTreeMap;
+use std::io;
+use std::path::Path;
+
+use nubrik_disk::read_file;
+use nubrik_pins::{Desk, DeskNews, PINS_FILE, PinProblem, Pins, Registry};
+
+use super::Session;
+
+/// The most that `pins.toml` may hold, in bytes.
+const PINS_LIMIT: u64 = 256 << 20;
+
+/// The version of the C library that is meant for other systems, if this one has none: that of long-lived releases.
+const USUAL_GLIBC: &str = "2.28";
+
+impl Session {
+    /// What `pins.toml` says; nothing, if there is none.
+    ///
+    /// # Errors
+    /// When it cannot be read, or does not hold together.
+    pub fn pins(&self) -> Result<Pins, PinProblem> {
+        match read_file(&self.workspace.root.join(PINS_FILE), PINS_LIMIT) {
+            Ok(bytes) => match String::from_utf8(bytes) {
+                Ok(text) => Pins::read(&text),
+                Err(_) => Err(PinProblem::new(format!("{PINS_FILE} is not text"))),
+            },
+            Err(e) if e.kind() == io::ErrorKind::NotFound => Ok(Pins::default()),
+            Err(e) => Err(PinProblem::new(format!("cannot read {PINS_FILE}: {e}"))),
+        }
+    }
+
+    /// Writes `pins.toml`, if that changes it; removes it, if nothing is pinned. Says whether it changed something. Archives
+    /// that nothing names any more are dropped.
+    ///
+    /// # Errors
+    /// When it cannot be written.
+    pub fn write_pins(&self, pins: &Pins) -> Result<bool, PinProblem> {
+        let cannot = |e: io::Error| PinProblem::new(format!("cannot write {PINS_FILE}: {e}"));
+        let path = self.workspace.root.join(PINS_FILE);
+        let before = read_file(&path, PINS_LIMIT).ok();
+        let text = pins.write();
+        let root = self.machine.below();
+        let changes = match (pins.shelves.is_empty(), before) {
+            (true, None) => false,
+            (true, Some(_)) => {
+                root.remove(PINS_FILE).map_err(cannot)?;
+                true
+            }
+            (false, Some(before)) if before == text.as_bytes() => false,
+            (false, _) => {
+                root.write_whole(PINS_FILE, text.as_bytes()).map_err(cannot)?;
+                true
+            }
+        };
+        let archives =
+            pins.shelves.values().flat_map(|shelf| shelf.pins.values()).flat_map(|pin| &pin.archives);
+        let digests: Vec<String> = archives.map(|archive| archive.digest.clone()).collect();
+        self.desk(&|| false, &|_| {}).forget_others(digests.iter().map(String::as_str));
+        Ok(changes)
+    }
+
+    /// Asks registries.
+    pub fn desk<'a>(
+        &'a self,
+        stopped: &'a (dyn Fn() -> bool + Sync),
+        tell: &'a (dyn Fn(DeskNews) + Sync),
+    ) -> Desk<'a> {
+        let web = self.machine.web();
+        Desk::new(web.client(), web.origins(), &self.workspace.root, stopped, tell)
+    }
+
+    /// The system that this is, as pins name it.
+    pub fn own_system() -> String {
+        format!("{}-{}", std::env::consts::OS, std::env::consts::ARCH)
+    }
+
+    /// What decides about versions besides the system, as this machine has it: that of the interpreter, the compiler, the C
+    /// library. For another system it is taken as here.
+    pub fn facts_of(&self, registry: Registry, system: &str) -> BTreeMap<String, String> {
+        let mut facts = BTreeMap::new();
+        match registry {
+            Registry::Python => {
+                let version = self.version_of(&["python3", "python"], "--version");
+                facts.extend(version.map(|version| ("python".to_owned(), numbers(&version, 2))));
+                facts.extend(self.c_library(system));
+            }
+            Registry::Rust => {
+                let version = self.version_of(&["rustc"], "--version");
+                facts.extend(version.map(|version| ("rustc".to_owned(), numbers(&version, 2))));
+                facts.extend(self.c_library(system).filter(|(name, _)| name == "musl"));
+            }
+        }
+        facts
+    }
+
+    fn version_of(&self, names: &[&str], word: &str) -> Option<String> {
+        names.iter().find_map(|name| {
+            let version = self.machine.tool_version(&(*name).into(), &word.into())?;
+            Some(version.to_string())
+        })
+    }
+
+    fn c_library(&self, system: &str) -> Option<(String, String)> {
+        if !system.starts_with("linux-") {
+            return None;
+        }
+        let own = system == Session::own_system();
+        let cpu = system.trim_start_matches("linux-");
+        if own && Path::new(&format!("/lib/ld-musl-{cpu}.so.1")).exists() {
+            return Some(("musl".to_owned(), "1.2".to_owned()));
+        }
+        let version = self.version_of(&["getconf"], "GNU_LIBC_VERSION");
+        let version = version.map_or_else(|| USUAL_GLIBC.to_owned(), |version| numbers(&version, 2));
+        Some(("glibc".to_owned(), version))
+    }
+}
+
+/// The first numbers of a version.
+fn numbers(version: &str, count: usize) -> String {
+    version.split('.').take(count).collect::<Vec<_>>().join(".")
+}

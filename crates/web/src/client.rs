@@ -1,0 +1,174 @@
+//! What is asked, and how often.
+
+use std::fs;
+use std::io::{self, Read};
+use std::path::PathBuf;
+use std::sync::{Arc, OnceLock};
+use std::time::Duration;
+
+use nubrik_disk::open_file;
+use ureq::Agent;
+use ureq::tls::{Certificate, PemItem, RootCerts, TlsConfig, parse_pem};
+
+use crate::transfer::{PATIENCE, PIECE, Sink, Transfer};
+use crate::{Address, Credential, Trouble};
+
+/// The certificates that the machine trusts, where systems keep them.
+const SYSTEM_CERTIFICATES: [&str; 4] = [
+    "/etc/ssl/certs/ca-certificates.crt",
+    "/etc/pki/tls/certs/ca-bundle.crt",
+    "/etc/ssl/cert.pem",
+    "/etc/ssl/ca-bundle.pem",
+];
+
+/// The most that a document may hold, in bytes.
+const DOCUMENT_LIMIT: u64 = 256 << 20;
+
+/// What is asked for.
+#[derive(Clone, Debug)]
+pub struct Request {
+    /// Where.
+    pub address: Address,
+    /// Who asks.
+    pub credential: Option<Credential>,
+    /// Which media types are wanted, as the header `Accept` has them.
+    pub accept: Option<String>,
+    /// The most bytes that are taken.
+    pub limit: u64,
+    /// Whether it may come compressed. Then it does not go on where it broke off.
+    pub compressed: bool,
+}
+
+impl Request {
+    /// Asks for anything, as nobody.
+    pub fn new(address: Address) -> Request {
+        Request { address, credential: None, accept: None, limit: DOCUMENT_LIMIT, compressed: false }
+    }
+}
+
+/// What came back.
+#[derive(Clone, Debug)]
+pub struct Document {
+    /// Where it came from in the end: what references in it begin at.
+    pub address: Address,
+    /// Its media type without parameters, in small letters; empty for files.
+    pub media_type: String,
+    /// Its bytes.
+    pub bytes: Vec<u8>,
+}
+
+/// Asks servers and folders. Connections are kept for the next request.
+#[derive(Debug)]
+pub struct Client {
+    certificates: Vec<PathBuf>,
+    agent: OnceLock<Result<Agent, String>>,
+}
+
+impl Client {
+    /// A client that trusts what the machine trusts, and the certificates in these PEM files.
+    pub fn new(certificates: &[PathBuf]) -> Client {
+        Client { certificates: certificates.to_vec(), agent: OnceLock::new() }
+    }
+
+    /// Takes a whole document. `stopped` says whether nobody waits any more.
+    ///
+    /// # Errors
+    /// When it cannot be had.
+    pub fn document(&self, request: &Request, stopped: &dyn Fn() -> bool) -> Result<Document, Trouble> {
+        let mut bytes = Vec::new();
+        let (address, media_type) = self.copy(request, &mut bytes, stopped)?;
+        Ok(Document { address, media_type, bytes })
+    }
+
+    /// Takes all there is into a sink, and goes on where a transfer broke off. Gives the address from which it came in the
+    /// end, and its media type.
+    ///
+    /// # Errors
+    /// When it cannot be had; the sink then holds nothing of use.
+    pub fn copy(
+        &self,
+        request: &Request,
+        sink: &mut dyn Sink,
+        stopped: &dyn Fn() -> bool,
+    ) -> Result<(Address, String), Trouble> {
+        match request.address.file() {
+            Some(path) => {
+                copy_file(&path, request.limit, sink, stopped)?;
+                Ok((request.address.clone(), String::new()))
+            }
+            None => {
+                let agent = self.agent.get_or_init(|| agent(&self.certificates));
+                let agent = agent.as_ref().map_err(|e| Trouble::failed(e.clone()))?;
+                Transfer::new(agent, request, stopped).run(sink)
+            }
+        }
+    }
+}
+
+fn copy_file(
+    path: &std::path::Path,
+    limit: u64,
+    sink: &mut dyn Sink,
+    stopped: &dyn Fn() -> bool,
+) -> Result<(), Trouble> {
+    let mut file = open_file(path).map_err(|e| match e.kind() {
+        io::ErrorKind::NotFound | io::ErrorKind::NotADirectory => Trouble::NotThere,
+        _ => Trouble::failed(e.to_string()),
+    })?;
+    let mut left = limit;
+    let mut buffer = vec![0; PIECE];
+    loop {
+        if stopped() {
+            return Err(Trouble::Stopped);
+        }
+        match file.read(&mut buffer) {
+            Ok(0) => return Ok(()),
+            Ok(count) => {
+                left = left.checked_sub(count as u64).ok_or_else(|| too_large(limit))?;
+                sink.take(&buffer[..count]).map_err(Trouble::failed)?;
+            }
+            Err(e) if e.kind() == io::ErrorKind::Interrupted => {}
+            Err(e) => return Err(Trouble::failed(e.to_string())),
+        }
+    }
+}
+
+/// Says that something is larger than it may be.
+pub(crate) fn too_large(limit: u64) -> Trouble {
+    Trouble::failed(format!("it has more than {}", nubrik_disk::sized(limit)))
+}
+
+/// What asks servers. Proxies come from the environment.
+fn agent(certificates: &[PathBuf]) -> Result<Agent, String> {
+    let mut trusted = Vec::new();
+    let system = SYSTEM_CERTIFICATES.iter().map(PathBuf::from).find(|path| path.is_file());
+    for path in certificates.iter().chain(&system) {
+        let bytes = fs::read(path);
+        let bytes = bytes.map_err(|e| format!("cannot read the certificates in {}: {e}", path.display()))?;
+        let found = parse_pem(&bytes).filter_map(|item| match item {
+            Ok(PemItem::Certificate(certificate)) => Some(certificate),
+            _ => None,
+        });
+        let before = trusted.len();
+        trusted.extend(found.map(|certificate: Certificate<'static>| certificate));
+        if trusted.len() == before {
+            return Err(format!("{} holds no certificate in PEM", path.display()));
+        }
+    }
+    let mut tls = TlsConfig::builder();
+    if system.is_some() {
+        tls = tls.root_certs(RootCerts::Specific(Arc::new(trusted)));
+    } else if !trusted.is_empty() {
+        return Err("this machine has no certificates, to which others could be added".to_owned());
+    }
+    let config = Agent::config_builder()
+        .tls_config(tls.build())
+        .user_agent(concat!("nubrik/", env!("CARGO_PKG_VERSION")))
+        .max_redirects(0)
+        .max_redirects_will_error(false)
+        .http_status_as_error(false)
+        .timeout_connect(Some(PATIENCE))
+        .timeout_recv_response(Some(PATIENCE))
+        .timeout_global(Some(Duration::from_secs(24 * 3600)));
+    Ok(config.build().new_agent())
+}

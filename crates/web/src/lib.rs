@@ -1,0 +1,26 @@
+//! Asks servers and folders for documents and archives: addresses, credentials, limits, and transfers that go on
+//! where they stopped. No other crate opens a connection to another machine.
+//!
+//! ```
+//! use nubrik_web::{Address, Client, Request};
+//!
+//! let folder = tempfile::tempdir()?;
+//! std::fs::write(folder.path().join("tides.txt"), "high 06:12")?;
+//! let base = Address::of_folder(folder.path()).ok_or("no address")?;
+//! let request = Request::new(base.join("tides.txt").ok_or("no address")?);
+//! let document = Client::new(&[]).document(&request, &|| false)?;
+//! assert_eq!(document.bytes, b"high 06:12");
+//! # Ok::<(), Box<dyn std::error::Error>>(())
+//! ```
+
+mod address;
+mod checksum;
+mod client;
+mod transfer;
+mod trouble;
+
+pub use address::{Address, Credential};
+pub use checksum::{Checksum, Method};
+pub use client::{Client, Document, Request};
+pub use transfer::Sink;
+pub use trouble::Trouble;

@@ -1,0 +1,138 @@
+//! Transfers from a small server that breaks off, lies and leads astray.
+
+#![allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
+
+use std::io::{BufRead, BufReader, Write};
+use std::net::TcpListener;
+use std::sync::{Arc, Mutex};
+
+use nubrik_web::{Address, Client, Credential, Request, Trouble};
+
+/// What the server was asked, request by request: its lines in small letters.
+type Asked = Arc<Mutex<Vec<Vec<String>>>>;
+
+/// A server that gives these answers, one a connection, as they are.
+fn serving(answers: Vec<String>) -> (Address, Asked) {
+    let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+    let at = format!("http://{}/a/tides.txt", listener.local_addr().unwrap());
+    let asked = Asked::default();
+    let noted = asked.clone();
+    std::thread::spawn(move || {
+        for answer in answers {
+            let Ok((mut stream, _)) = listener.accept() else { return };
+            let lines = BufReader::new(stream.try_clone().unwrap()).lines();
+            let lines = lines.map_while(Result::ok).take_while(|line| !line.is_empty());
+            noted.lock().unwrap().push(lines.map(|line| line.to_lowercase()).collect());
+            stream.write_all(answer.as_bytes()).unwrap();
+        }
+    });
+    (Address::parse(&at).unwrap().0, asked)
+}
+
+fn get(address: &Address) -> Result<String, Trouble> {
+    let document = Client::new(&[]).document(&Request::new(address.clone()), &|| false)?;
+    Ok(String::from_utf8(document.bytes).unwrap())
+}
+
+const CLOSE: &str = "Connection: close\r\n";
+
+#[test]
+fn a_transfer_goes_on_where_it_broke_off() {
+    let (address, asked) = serving(vec![
+        format!("HTTP/1.1 200 OK\r\nETag: \"a\"\r\nContent-Length: 10\r\n{CLOSE}\r\nhigh"),
+        format!(
+            "HTTP/1.1 206 Partial Content\r\nContent-Range: bytes 4-9/10\r\nContent-Length: 6\r\n{CLOSE}\r\n 06:12"
+        ),
+    ]);
+    assert_eq!(get(&address).unwrap(), "high 06:12");
+    let asked = asked.lock().unwrap();
+    assert!(asked[1].contains(&"range: bytes=4-".to_owned()), "{asked:?}");
+    assert!(asked[1].contains(&"if-range: \"a\"".to_owned()), "{asked:?}");
+}
+
+#[test]
+fn a_changed_whole_begins_again() {
+    let (address, _) = serving(vec![
+        format!("HTTP/1.1 200 OK\r\nETag: \"a\"\r\nContent-Length: 10\r\n{CLOSE}\r\nhigh"),
+        format!("HTTP/1.1 200 OK\r\nETag: \"b\"\r\nContent-Length: 9\r\n{CLOSE}\r\nlow 12:30"),
+    ]);
+    assert_eq!(get(&address).unwrap(), "low 12:30");
+}
+
+#[test]
+fn another_part_than_the_wanted_one_is_never_taken() {
+    let (address, _) = serving(vec![
+        format!("HTTP/1.1 200 OK\r\nETag: \"a\"\r\nContent-Length: 10\r\n{CLOSE}\r\nhigh"),
+        format!(
+            "HTTP/1.1 206 Partial Content\r\nContent-Range: bytes 2-9/10\r\nContent-Length: 8\r\n{CLOSE}\r\ngh 06:12"
+        ),
+        format!("HTTP/1.1 200 OK\r\nContent-Length: 10\r\n{CLOSE}\r\nhigh 06:12"),
+    ]);
+    assert_eq!(get(&address).unwrap(), "high 06:12");
+}
+
+#[test]
+fn what_may_pass_is_asked_again_and_what_may_not_is_told() {
+    let busy = format!("HTTP/1.1 503 Busy\r\nRetry-After: 0\r\nContent-Length: 0\r\n{CLOSE}\r\n");
+    let (address, asked) =
+        serving(vec![busy.clone(), format!("HTTP/1.1 200 OK\r\nContent-Length: 2\r\n{CLOSE}\r\nok")]);
+    assert_eq!(get(&address).unwrap(), "ok");
+    assert_eq!(asked.lock().unwrap().len(), 2);
+    let (address, asked) = serving(vec![busy; 4]);
+    assert_eq!(get(&address).unwrap_err().to_string(), "it answers 503");
+    assert_eq!(asked.lock().unwrap().len(), 4);
+    for (status, said) in [
+        ("404 Not Found", "nothing is there"),
+        ("401 No", "it wants a credential (status 401)"),
+        ("403 No", "it refuses this (status 403)"),
+        ("418 Teapot", "it answers 418"),
+    ] {
+        let (address, asked) =
+            serving(vec![format!("HTTP/1.1 {status}\r\nContent-Length: 0\r\n{CLOSE}\r\n")]);
+        assert_eq!(get(&address).unwrap_err().to_string(), said);
+        assert_eq!(asked.lock().unwrap().len(), 1);
+    }
+}
+
+#[test]
+fn no_server_leads_to_files_or_learns_what_is_for_another() {
+    let to =
+        |place: &str| format!("HTTP/1.1 302 Found\r\nLocation: {place}\r\nContent-Length: 0\r\n{CLOSE}\r\n");
+    let (address, _) = serving(vec![to("file:///etc/hostname")]);
+    let said = get(&address).unwrap_err().to_string();
+    assert!(said.starts_with("it leads on to file:///etc/hostname"), "{said}");
+    let (address, _) = serving(vec![to("/again"); 9]);
+    assert_eq!(get(&address).unwrap_err().to_string(), "it leads on more than 8 times");
+
+    let (other, asked_there) =
+        serving(vec![format!("HTTP/1.1 200 OK\r\nContent-Length: 2\r\n{CLOSE}\r\nok")]);
+    let (address, asked_here) = serving(vec![to(&other.as_sent())]);
+    let request =
+        Request { credential: Some(Credential::Bearer("salt".to_owned())), ..Request::new(address) };
+    Client::new(&[]).document(&request, &|| false).unwrap();
+    let has = |asked: &Asked| asked.lock().unwrap()[0].iter().any(|line| line.starts_with("authorization"));
+    assert!(has(&asked_here));
+    assert!(!has(&asked_there));
+}
+
+#[test]
+fn what_is_too_large_or_too_short_is_not_taken() {
+    let (address, _) = serving(vec![format!("HTTP/1.1 200 OK\r\nContent-Length: 2000\r\n{CLOSE}\r\nx")]);
+    let request = Request { limit: 1000, ..Request::new(address) };
+    let said = Client::new(&[]).document(&request, &|| false).unwrap_err().to_string();
+    assert!(said.starts_with("it has more than"), "{said}");
+    let short = format!("HTTP/1.1 200 OK\r\nContent-Length: 9\r\n{CLOSE}\r\nlow");
+    let (address, _) = serving(vec![short; 4]);
+    assert_eq!(get(&address).unwrap_err().to_string(), "the transfer broke off");
+}
+
+#[test]
+fn a_transfer_can_be_stopped_and_folders_can_be_asked() {
+    let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+    let at = format!("http://{}/", listener.local_addr().unwrap());
+    let request = Request::new(Address::parse(&at).unwrap().0);
+    assert_eq!(Client::new(&[]).document(&request, &|| true).unwrap_err(), Trouble::Stopped);
+    let folder = tempfile::tempdir().unwrap();
+    let base = Address::of_folder(folder.path()).unwrap();
+    assert_eq!(get(&base.below("none.txt").unwrap()).unwrap_err(), Trouble::NotThere);
+}
