@@ -260,7 +260,7 @@ reuse  its result is kept from an earlier build, here or in another workspace, a
     Pin(Pinning),
     /// Take a package out of `pins.toml`, and what nothing else needs
     Unpin {
-        /// The registry: python or rust
+        /// The registry: python, js or rust
         #[arg(value_name = "REGISTRY")]
         registry: String,
         /// The package

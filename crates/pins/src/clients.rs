@@ -13,6 +13,7 @@ use crate::{PinProblem, Registry};
 pub(crate) fn origins(registry: Registry, around: &dyn Surroundings) -> Result<Vec<Origin>, PinProblem> {
     match registry {
         Registry::Python => python(around),
+        Registry::Js => js(around),
         Registry::Rust => rust(around),
     }
 }
@@ -24,6 +25,11 @@ pub(crate) fn looked_in(registry: Registry, problem: PinProblem) -> PinProblem {
             "looked in nubrik.toml, PIP_INDEX_URL, and the `index-url` of pip's configuration files",
             "`pip download --help` prints the one that pip asks, after \"Base URL of the Python Package Index\"",
             "python = \"https://HOST/simple\"",
+        ),
+        Registry::Js => (
+            "looked in nubrik.toml, npm_config_registry, and the `registry` of .npmrc here and in your folder",
+            "`npm config get registry` prints the one that npm asks",
+            "js = \"https://HOST/\"",
         ),
         Registry::Rust => (
             "looked in nubrik.toml, and for a replaced source in .cargo/config.toml here, above, and in CARGO_HOME",
@@ -39,7 +45,7 @@ fn origin(text: &str, said_by: &str, around: &dyn Surroundings) -> Result<Origin
     let (address, credential) = Address::parse(text)
         .map_err(|what| PinProblem::new(format!("the address of a registry in {said_by}: {what}")))?;
     let credential = credential.or_else(|| from_netrc(&address, around));
-    Ok(Origin { address, credential, said_by: said_by.to_owned() })
+    Ok(Origin { address, credential, said_by: said_by.to_owned(), scope: None })
 }
 
 fn home(around: &dyn Surroundings) -> PathBuf {
@@ -133,6 +139,81 @@ fn from_netrc(address: &Address, around: &dyn Surroundings) -> Option<Credential
         }
     }
     Some(Credential::Basic(user?.to_owned(), password?.to_owned()))
+}
+
+fn js(around: &dyn Surroundings) -> Result<Vec<Origin>, PinProblem> {
+    let own =
+        ["NPM_CONFIG_USERCONFIG", "npm_config_userconfig"].iter().find_map(|name| around.variable(name));
+    let own = own.map_or_else(|| home(around).join(".npmrc"), PathBuf::from);
+    let files = [around.root().join(".npmrc"), own, PathBuf::from("/etc/npmrc")];
+    // The first file that says something wins.
+    let mut said: BTreeMap<String, (String, String)> = BTreeMap::new();
+    for path in files {
+        for line in around.text(&path).unwrap_or_default().lines() {
+            let Some((key, value)) = line.split_once('=') else { continue };
+            if line.trim_start().starts_with(['#', ';']) {
+                continue;
+            }
+            let value = with_variables(value.trim().trim_matches('"'), around);
+            said.entry(key.trim().to_owned()).or_insert((value, shown(&path, around)));
+        }
+    }
+    for name in ["npm_config_registry", "NPM_CONFIG_REGISTRY"] {
+        if let Some(url) = around.variable(name) {
+            said.insert("registry".to_owned(), (url, name.to_owned()));
+        }
+    }
+    let mut origins = Vec::new();
+    for (key, (url, said_by)) in &said {
+        let scope = match key.as_str() {
+            "registry" => None,
+            key => match key.strip_suffix(":registry").filter(|scope| scope.starts_with('@')) {
+                Some(scope) => Some(scope.to_owned()),
+                None => continue,
+            },
+        };
+        let mut origin = origin(url, said_by, around)?;
+        origin.credential = npm_credential(&origin.address, &said).or(origin.credential);
+        origins.push(Origin { scope, ..origin });
+    }
+    Ok(origins)
+}
+
+/// What is said for the longest beginning of an address: `//host/path/:_authToken=…`.
+fn npm_credential(address: &Address, said: &BTreeMap<String, (String, String)>) -> Option<Credential> {
+    let whole = address.to_string();
+    let mut place = whole.split_once(':')?.1.trim_end_matches('/').to_owned();
+    loop {
+        let value = |name: &str| said.get(&format!("{place}/:{name}")).map(|(value, _)| value.clone());
+        if let Some(token) = value("_authToken") {
+            return Some(Credential::Bearer(token));
+        }
+        if let Some(pair) = value("_auth") {
+            return Some(Credential::Whole(format!("Basic {pair}")));
+        }
+        let shorter = place.rfind('/').filter(|at| *at > 2)?;
+        place.truncate(shorter);
+    }
+}
+
+/// A text in which `${NAME}` stands for a variable.
+fn with_variables(text: &str, around: &dyn Surroundings) -> String {
+    let mut out = String::new();
+    let mut rest = text;
+    while let Some((before, after)) = rest.split_once("${") {
+        out.push_str(before);
+        match after.split_once('}') {
+            Some((name, after)) => {
+                out.push_str(&around.variable(name).unwrap_or_default());
+                rest = after;
+            }
+            None => {
+                out.push_str("${");
+                rest = after;
+            }
+        }
+    }
+    out + rest
 }
 
 fn rust(around: &dyn Surroundings) -> Result<Vec<Origin>, PinProblem> {
@@ -255,6 +336,17 @@ mod tests {
             "[source.crates-io]\nreplace-with = \"own\"\n[source.own]\nregistry = \"https://a.example\"",
         );
         assert_eq!(git.message, "the source `own` in /isles/.cargo/config.toml is no sparse index");
+    }
+
+    #[test]
+    fn scripts_addresses_come_from_what_npm_reads() {
+        let rc = "registry=https://a.example/npm/\n@isles:registry=https://b.example\n//a.example/npm/:_authToken=${SALT}\n";
+        let files = [("/home/ann/.npmrc", rc), ("SALT", "s")];
+        let found = found(Registry::Js, &files);
+        assert_eq!(
+            found,
+            [told("https://b.example/", "~/.npmrc", false), told("https://a.example/npm/", "~/.npmrc", true)]
+        );
     }
 
     fn config_problem(config: &'static str) -> PinProblem {

@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 
 use nubrik_disk::open_file;
-use nubrik_web::{Address, Checksum, Client, Credential, Document, Method, Request, Sink, Trouble};
+use nubrik_web::{Address, Checksum, ChecksumMethod, Client, Credential, Document, Request, Sink, Trouble};
 
 use crate::file::Archive;
 use crate::origins::{Origin, Origins};
@@ -15,6 +15,9 @@ use crate::{PinProblem, Registry};
 
 /// The most that an archive may hold, in bytes.
 const ARCHIVE_LIMIT: u64 = 16 << 30;
+
+/// How many archives are fetched at once.
+const AT_ONCE: usize = 16;
 
 /// Below a workspace, where archives are kept that were fetched to look into them.
 pub const ARCHIVES_FOLDER: &str = ".nubrik/archives";
@@ -114,7 +117,7 @@ impl<'a> Desk<'a> {
         }
         (self.tell)(DeskNews::Asked { registry, what: what.to_owned() });
         let mut found = None;
-        for origin in self.origins(registry)? {
+        for origin in for_name(self.origins(registry)?, what) {
             let Some(address) = origin.address.below(path) else {
                 return Err(PinProblem::new(format!("`{path}` is no path below a registry")));
             };
@@ -173,7 +176,7 @@ impl<'a> Desk<'a> {
         (self.tell)(DeskNews::Fetching { what: wanted.what.clone(), size: wanted.size });
         let part = self.archives.join(format!(
             "{}.part",
-            held_name(&Checksum::of(Method::Sha256, wanted.address.as_sent().as_bytes()))
+            held_name(&Checksum::of(ChecksumMethod::Sha256, wanted.address.as_sent().as_bytes()))
         ));
         let request = Request {
             credential: wanted.credential.clone(),
@@ -236,6 +239,7 @@ impl<'a> Desk<'a> {
         }
         let found = match registry {
             Registry::Python => crate::python::locate(self, path)?,
+            Registry::Js => crate::js::locate(self, path)?,
             Registry::Rust => crate::rust::locate(self, path)?,
         };
         let Some((address, origin)) = found else {
@@ -293,6 +297,32 @@ impl<'a> Desk<'a> {
             }
         }
     }
+}
+
+/// Fetches archives, several at once.
+pub(crate) fn held_archives(
+    desk: &Desk<'_>,
+    wanted: &[WantedArchive],
+) -> Result<Vec<HeldArchive>, PinProblem> {
+    let mut held = Vec::new();
+    for some in wanted.chunks(AT_ONCE) {
+        let found: Vec<_> = std::thread::scope(|scope| {
+            let asked: Vec<_> = some.iter().map(|one| scope.spawn(move || desk.archive(one))).collect();
+            asked.into_iter().map(|asking| asking.join()).collect()
+        });
+        for one in found {
+            held.push(one.map_err(|_| PinProblem::new("fetching an archive broke off"))??);
+        }
+    }
+    Ok(held)
+}
+
+/// The origins that are asked for a package: those of its scope, if it has one with origins of its own.
+fn for_name(origins: Vec<Origin>, name: &str) -> Vec<Origin> {
+    let scope = name.split_once('/').map(|(scope, _)| scope);
+    let own = |origin: &Origin| origin.scope.is_some() && origin.scope.as_deref() == scope;
+    let has_own = origins.iter().any(own);
+    origins.into_iter().filter(|o| if has_own { own(o) } else { o.scope.is_none() }).collect()
 }
 
 fn unreachable(registry: Registry, address: &Address, origin: &Origin, trouble: &Trouble) -> PinProblem {
@@ -365,7 +395,7 @@ impl<'a> ArchiveSink<'a> {
             published,
             file: BufWriter::new(File::create(path)?),
             sum: published.and_then(Checksum::like),
-            strong: Checksum::new(Method::Sha256),
+            strong: Checksum::new(ChecksumMethod::Sha256),
             size: 0,
         })
     }

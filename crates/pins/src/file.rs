@@ -78,6 +78,9 @@ pub struct Pin {
     /// What a kit has to know of it to use it, such as the edition of a crate.
     #[serde(default)]
     pub facts: BTreeMap<String, String>,
+    /// Where it stands in a folder of modules, if more than its name says that: `express/node_modules/debug`.
+    #[serde(default)]
+    pub places: Vec<String>,
     /// The pins that it needs.
     #[serde(default)]
     pub needs: Vec<Need>,
@@ -140,6 +143,8 @@ struct Written {
     #[serde(default)]
     python: Shelf,
     #[serde(default)]
+    js: Shelf,
+    #[serde(default)]
     rust: Shelf,
 }
 
@@ -160,12 +165,12 @@ impl Pins {
                 false => PinProblem::new(message),
             }
         })?;
-        let Written { format, python, rust } = written;
+        let Written { format, python, js, rust } = written;
         if format > FORMAT {
             let message = format!("{PINS_FILE} has format {format}, and this nubrik reads {FORMAT}");
             return Err(PinProblem::new(message).mend("install a newer nubrik"));
         }
-        let shelves = [(Registry::Python, python), (Registry::Rust, rust)];
+        let shelves = [(Registry::Python, python), (Registry::Js, js), (Registry::Rust, rust)];
         let shelves: BTreeMap<Registry, Shelf> =
             shelves.into_iter().filter(|(_, shelf)| *shelf != Shelf::default()).collect();
         for (registry, shelf) in &shelves {
@@ -295,7 +300,7 @@ impl Shelf {
 
 impl Pin {
     fn write(&self, registry: Registry, id: &str, out: &mut String) {
-        let Pin { name, version, licence, archives, features, facts, needs, on, wanted_by } = self;
+        let Pin { name, version, licence, archives, features, facts, places, needs, on, wanted_by } = self;
         let _ = writeln!(out, "\n[{registry}.pins.{}]", key(id));
         let _ = writeln!(out, "name = {}\nversion = {}", quoted(name), quoted(version));
         if let Some(licence) = licence {
@@ -311,6 +316,7 @@ impl Pin {
         for (name, value) in facts {
             let _ = writeln!(out, "facts.{} = {}", key(name), quoted(value));
         }
+        write_texts(out, "places", places);
         if !needs.is_empty() {
             out.push_str("needs = [\n");
             for Need { pin, alias, build, on } in needs {
@@ -384,6 +390,7 @@ mod tests {
             }],
             features: vec!["a".to_owned(), "b".to_owned()],
             facts: [("edition".to_owned(), "2021".to_owned())].into(),
+            places: vec!["ebb/node_modules/flow".to_owned()],
             needs: needs.iter().map(need).collect(),
             on: vec![],
             wanted_by: vec![],

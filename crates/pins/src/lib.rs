@@ -11,6 +11,7 @@ mod clients;
 mod desk;
 mod explain;
 mod file;
+mod js;
 mod origins;
 mod pinning;
 mod problem;
@@ -21,6 +22,7 @@ mod solved;
 
 pub use desk::{ARCHIVES_FOLDER, Desk, DeskNews, HeldArchive, held_archive};
 pub use file::{ASKED, Archive, Asked, Need, PINS_FILE, Pin, Pins, Shelf, pin_id};
+pub use js::is_name as is_js_name;
 pub use origins::{Origin, OriginSetting, OriginSettings, Origins, Surroundings};
 pub use pinning::{Free, newest, resolve};
 pub use problem::PinProblem;

@@ -36,6 +36,8 @@ pub struct Origin {
     pub credential: Option<Credential>,
     /// What said so: a file, or a variable.
     pub said_by: String,
+    /// The scope of names that it is for, such as `@isles`; `None` for all that have no origin of their own.
+    pub scope: Option<String>,
 }
 
 /// Where all registries are.
@@ -95,7 +97,7 @@ impl Origins {
             let folder = mirror.join(registry.name());
             if let Some(address) = Address::of_folder(&folder).filter(|_| folder.is_dir()) {
                 let said_by = "the mirror of nubrik.toml".to_owned();
-                origins.push(Origin { address, credential: None, said_by });
+                origins.push(Origin { address, credential: None, said_by, scope: None });
             }
         }
         match self.registries.get(&registry) {
@@ -137,7 +139,7 @@ fn set(registry: Registry, setting: &OriginSetting, around: &dyn Surroundings) -
             }
         },
     };
-    Ok(Origin { address, credential, said_by: "nubrik.toml".to_owned() })
+    Ok(Origin { address, credential, said_by: "nubrik.toml".to_owned(), scope: None })
 }
 
 /// A secret as it is sent to a registry: a user and a password, or a token.

@@ -7,18 +7,21 @@ use std::fmt;
 pub enum Registry {
     /// Python's distributions, by the simple index (PEP 503, PEP 691).
     Python,
+    /// JavaScript's packages, by the documents of a registry.
+    Js,
     /// Rust's crates, by the sparse index.
     Rust,
 }
 
 impl Registry {
     /// All of them, in the order in which `pins.toml` has them.
-    pub const ALL: [Registry; 2] = [Registry::Python, Registry::Rust];
+    pub const ALL: [Registry; 3] = [Registry::Python, Registry::Js, Registry::Rust];
 
     /// Its name in `pins.toml`, in `[origins]` and on the command line: that of the kit.
     pub fn name(self) -> &'static str {
         match self {
             Registry::Python => "python",
+            Registry::Js => "js",
             Registry::Rust => "rust",
         }
     }

@@ -7,7 +7,7 @@ use sha2::Digest as _;
 
 /// How a digest of bytes is computed.
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Debug)]
-pub enum Method {
+pub enum ChecksumMethod {
     /// Too weak to know something by it, but still published.
     Sha1,
     /// SHA-256.
@@ -18,20 +18,22 @@ pub enum Method {
     Blake3,
 }
 
-impl Method {
+impl ChecksumMethod {
     /// Its name in front of a digest.
     pub fn name(self) -> &'static str {
         match self {
-            Method::Sha1 => "sha1",
-            Method::Sha256 => "sha256",
-            Method::Sha512 => "sha512",
-            Method::Blake3 => "blake3",
+            ChecksumMethod::Sha1 => "sha1",
+            ChecksumMethod::Sha256 => "sha256",
+            ChecksumMethod::Sha512 => "sha512",
+            ChecksumMethod::Blake3 => "blake3",
         }
     }
 
     /// The method of this name.
-    pub fn named(name: &str) -> Option<Method> {
-        [Method::Sha1, Method::Sha256, Method::Sha512, Method::Blake3].into_iter().find(|m| m.name() == name)
+    pub fn named(name: &str) -> Option<ChecksumMethod> {
+        [ChecksumMethod::Sha1, ChecksumMethod::Sha256, ChecksumMethod::Sha512, ChecksumMethod::Blake3]
+            .into_iter()
+            .find(|m| m.name() == name)
     }
 }
 
@@ -47,17 +49,17 @@ enum Hasher {
 
 impl Checksum {
     /// Of nothing yet.
-    pub fn new(method: Method) -> Checksum {
+    pub fn new(method: ChecksumMethod) -> Checksum {
         Checksum(match method {
-            Method::Sha1 => Hasher::Sha1(sha1::Sha1::new()),
-            Method::Sha256 => Hasher::Sha256(sha2::Sha256::new()),
-            Method::Sha512 => Hasher::Sha512(sha2::Sha512::new()),
-            Method::Blake3 => Hasher::Blake3(Box::default()),
+            ChecksumMethod::Sha1 => Hasher::Sha1(sha1::Sha1::new()),
+            ChecksumMethod::Sha256 => Hasher::Sha256(sha2::Sha256::new()),
+            ChecksumMethod::Sha512 => Hasher::Sha512(sha2::Sha512::new()),
+            ChecksumMethod::Blake3 => Hasher::Blake3(Box::default()),
         })
     }
 
     /// The digest of bytes, written as [`Checksum::written`] writes it.
-    pub fn of(method: Method, bytes: &[u8]) -> String {
+    pub fn of(method: ChecksumMethod, bytes: &[u8]) -> String {
         let mut sum = Checksum::new(method);
         sum.take(bytes);
         sum.written(false)
@@ -94,8 +96,8 @@ impl Checksum {
     /// What computes digests like this one: `sha512:…=` is written in base64. `None` for one that is not of bytes.
     pub fn like(digest: &str) -> Option<(Checksum, bool)> {
         let (name, value) = digest.split_once(':')?;
-        let method = Method::named(name)?;
-        Some((Checksum::new(method), method == Method::Sha512 && value.ends_with('=')))
+        let method = ChecksumMethod::named(name)?;
+        Some((Checksum::new(method), method == ChecksumMethod::Sha512 && value.ends_with('=')))
     }
 }
 

@@ -9,7 +9,9 @@ use std::time::Duration;
 use nubrik_disk::open_file;
 use ureq::Agent;
 use ureq::tls::{Certificate, PemItem, RootCerts, TlsConfig, parse_pem};
+use ureq::unversioned::transport::DefaultConnector;
 
+use crate::names::KnownNames;
 use crate::transfer::{PATIENCE, PIECE, Sink, Transfer};
 use crate::{Address, Credential, Trouble};
 
@@ -23,6 +25,9 @@ const SYSTEM_CERTIFICATES: [&str; 4] = [
 
 /// The most that a document may hold, in bytes.
 const DOCUMENT_LIMIT: u64 = 256 << 20;
+
+/// How many connections are kept for the next request: as many as are used at once.
+const CONNECTIONS: usize = 32;
 
 /// What is asked for.
 #[derive(Clone, Debug)]
@@ -164,11 +169,13 @@ fn agent(certificates: &[PathBuf]) -> Result<Agent, String> {
     let config = Agent::config_builder()
         .tls_config(tls.build())
         .user_agent(concat!("nubrik/", env!("CARGO_PKG_VERSION")))
+        .max_idle_connections(CONNECTIONS)
+        .max_idle_connections_per_host(CONNECTIONS)
         .max_redirects(0)
         .max_redirects_will_error(false)
         .http_status_as_error(false)
         .timeout_connect(Some(PATIENCE))
         .timeout_recv_response(Some(PATIENCE))
         .timeout_global(Some(Duration::from_secs(24 * 3600)));
-    Ok(config.build().new_agent())
+    Ok(Agent::with_parts(config.build(), DefaultConnector::default(), KnownNames::default()))
 }

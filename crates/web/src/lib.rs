@@ -16,11 +16,12 @@
 mod address;
 mod checksum;
 mod client;
+mod names;
 mod transfer;
 mod trouble;
 
 pub use address::{Address, Credential};
-pub use checksum::{Checksum, Method};
+pub use checksum::{Checksum, ChecksumMethod};
 pub use client::{Client, Document, Request};
 pub use transfer::Sink;
 pub use trouble::Trouble;

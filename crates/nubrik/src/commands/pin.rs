@@ -7,8 +7,8 @@ use std::collections::{BTreeMap, BTreeSet};
 use nubrik_confine::CancelSwitch;
 use nubrik_diagnostic::{Diagnostic, nearest};
 use nubrik_pins::{
-    ASKED, Asked, Desk, DeskNews, Free, PINS_FILE, Pin, PinProblem, Pins, Registry, Shelf, pin_id,
-    python_name, resolve,
+    ASKED, Asked, Desk, DeskNews, Free, PINS_FILE, Pin, PinProblem, Pins, Registry, Shelf, is_js_name,
+    pin_id, python_name, resolve,
 };
 use nubrik_session::Session;
 use nubrik_source::Sources;
@@ -95,7 +95,7 @@ pub fn unpin(console: Console, choice: &Choice, registry: &str, name: &str) -> C
 fn spelled(registry: Registry, name: &str) -> String {
     match registry {
         Registry::Python => python_name(name),
-        Registry::Rust => name.to_owned(),
+        Registry::Js | Registry::Rust => name.to_owned(),
     }
 }
 
@@ -194,12 +194,13 @@ impl Work<'_> {
         let name = spelled(registry, &name);
         features.extend(pinning.features.iter().map(|feature| match registry {
             Registry::Python => python_name(feature),
-            Registry::Rust => feature.clone(),
+            Registry::Js | Registry::Rust => feature.clone(),
         }));
         features.sort();
         features.dedup();
         let between = match registry {
             Registry::Python | Registry::Rust => ",",
+            Registry::Js => " ",
         };
         let requirement = pinning.requirement.join(between);
         let pins_before = shelf.asked.get(&name).map(|asked| asked.pins.clone()).unwrap_or_default();
@@ -233,8 +234,8 @@ impl Work<'_> {
                 (name, inside.split(',').map(|f| python_name(f.trim())).filter(|f| !f.is_empty()).collect())
             }
         };
-        let is_fine = |c: char| c.is_ascii_alphanumeric() || matches!(c, '-' | '_' | '.');
-        if name.is_empty() || !name.chars().all(is_fine) {
+        // The names of scripts are the widest.
+        if !is_js_name(name) {
             let message = format!("`{name}` is no name of a package");
             let cut = name.find(['<', '>', '=', '~', '^', '!', '@', ' ']);
             let mend = cut.filter(|at| *at > 0).map(|at| format!("{} \"{}\"", &name[..at], &name[at..]));

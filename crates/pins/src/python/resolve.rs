@@ -7,7 +7,7 @@ use std::fmt;
 use std::rc::Rc;
 use std::str::FromStr;
 
-use pep440_rs::{Version, VersionSpecifiers};
+use pep440_rs::Version;
 use pep508_rs::{ExtraName, MarkerEnvironment, Requirement, VerbatimUrl, VersionOrUrl};
 use pubgrub::{Dependencies, DependencyConstraints, DependencyProvider, PackageResolutionStatistics, Ranges};
 
@@ -427,6 +427,7 @@ impl Provider<'_> {
                 }],
                 features: extras.collect(),
                 facts: BTreeMap::new(),
+                places: Vec::new(),
                 needs: needs.into_iter().map(need).collect(),
                 on: Vec::new(),
                 wanted_by: Vec::new(),

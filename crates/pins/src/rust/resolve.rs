@@ -18,7 +18,7 @@ use super::index::{self, CrateNeed, CratePage, Release};
 use super::manifest::Manifest;
 use super::platform::Target;
 use crate::PinProblem;
-use crate::desk::{Desk, HeldArchive, WantedArchive};
+use crate::desk::{Desk, WantedArchive, held_archives};
 use crate::explain::{Wording, explained};
 use crate::file::{Archive, Asked, Need, Pin, pin_id};
 use crate::solved::{Preferred, Solved};
@@ -385,6 +385,7 @@ impl Provider<'_> {
                     }],
                     features: features.into_iter().collect(),
                     facts: manifest.facts,
+                    places: Vec::new(),
                     needs: found.into_iter().collect(),
                     on: Vec::new(),
                     wanted_by: Vec::new(),
@@ -399,21 +400,6 @@ impl Provider<'_> {
         }
         Ok(solved)
     }
-}
-
-/// Fetches archives, several at once.
-fn held_archives(desk: &Desk<'_>, wanted: &[WantedArchive]) -> Result<Vec<HeldArchive>, PinProblem> {
-    let mut held = Vec::new();
-    for some in wanted.chunks(AT_ONCE) {
-        let found: Vec<_> = std::thread::scope(|scope| {
-            let asked: Vec<_> = some.iter().map(|one| scope.spawn(move || desk.archive(one))).collect();
-            asked.into_iter().map(|asking| asking.join()).collect()
-        });
-        for one in found {
-            held.push(one.map_err(|_| PinProblem::new("fetching an archive broke off"))??);
-        }
-    }
-    Ok(held)
 }
 
 impl DependencyProvider for Provider<'_> {

@@ -86,6 +86,11 @@ impl Session {
                 facts.extend(version.map(|version| ("python".to_owned(), numbers(&version, 2))));
                 facts.extend(self.c_library(system));
             }
+            Registry::Js => {
+                let version = self.version_of(&["node"], "--version");
+                facts.extend(version.map(|version| ("node".to_owned(), numbers(&version, 1))));
+                facts.extend(self.c_library(system).filter(|(name, _)| name == "musl"));
+            }
             Registry::Rust => {
                 let version = self.version_of(&["rustc"], "--version");
                 facts.extend(version.map(|version| ("rustc".to_owned(), numbers(&version, 2))));

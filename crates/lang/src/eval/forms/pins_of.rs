@@ -29,7 +29,7 @@ pub(super) const FORM: Form = Form {
             ("asked", "of each name that is asked for its `pin`, and `all` that this needs, itself first"),
             (
                 "pins",
-                "each pin by its name and version: its name, version, archives, features, facts and needs",
+                "each pin by its name and version: its name, version, archives, features, facts, places and needs",
             ),
             ("facts", "what else of the machine the versions were chosen for, such as `python`"),
         ],
@@ -149,13 +149,14 @@ impl ShelfMaker<'_> {
                 ("build", Value::Bool(is_for_build)),
             ])
         });
-        let features = items(entry(pin, "features")).iter().map(|feature| Value::text(text(Some(feature))));
+        let texts = |name| list(items(entry(pin, name)).iter().map(|item| Value::text(text(Some(item)))));
         let facts = entry(pin, "facts").map_or_else(|| self.map(Vec::new()), |facts| self.texts(facts));
         record([
             ("name", Value::text(text(entry(pin, "name")))),
             ("version", Value::text(text(entry(pin, "version")))),
             ("archives", list(archives)),
-            ("features", list(features)),
+            ("features", texts("features")),
+            ("places", texts("places")),
             ("facts", facts),
             ("needs", list(needs)),
         ])

@@ -1,0 +1,162 @@
+//! The tree in which packages find one another: each looks for a name in its own folder, then in the one above, and so on.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use node_semver::Version;
+
+/// The root, which stands for the person who asks.
+pub(crate) const ROOT: usize = 0;
+
+/// A package at a place of the tree.
+#[derive(Clone, Debug)]
+pub(crate) struct Placed {
+    /// The name under which it is found, and that of the package.
+    pub found_as: String,
+    pub package: String,
+    pub version: Version,
+    pub above: usize,
+    pub children: BTreeMap<String, usize>,
+}
+
+/// A name that a package finds at a place.
+#[derive(Clone, Debug)]
+pub(crate) struct Edge {
+    pub from: usize,
+    pub name: String,
+    pub range: String,
+    pub to: usize,
+}
+
+/// The tree, and who finds what in it.
+#[derive(Debug)]
+pub(crate) struct Tree {
+    pub nodes: Vec<Placed>,
+    pub edges: Vec<Edge>,
+}
+
+impl Tree {
+    pub(crate) fn new() -> Tree {
+        let root = Placed {
+            found_as: String::new(),
+            package: String::new(),
+            version: Version::from((0_u64, 0_u64, 0_u64)),
+            above: ROOT,
+            children: BTreeMap::new(),
+        };
+        Tree { nodes: vec![root], edges: Vec::new() }
+    }
+
+    /// What a name leads to from a place, and where it was found.
+    pub(crate) fn find(&self, from: usize, name: &str) -> Option<usize> {
+        let mut at = from;
+        loop {
+            if let Some(found) = self.nodes[at].children.get(name) {
+                return Some(*found);
+            }
+            if at == ROOT {
+                return None;
+            }
+            at = self.nodes[at].above;
+        }
+    }
+
+    /// The highest place at which a version can stand so that it is found from `from`, and takes nothing from those who find another
+    /// one of that name now. `fits` says whether a version will do for a range.
+    pub(crate) fn highest(
+        &self,
+        from: usize,
+        name: &str,
+        version: &Version,
+        fits: &dyn Fn(&str, &Version) -> bool,
+    ) -> usize {
+        let mut best = from;
+        let mut at = from;
+        loop {
+            if self.nodes[at].children.contains_key(name) {
+                // What stands there hides everything above.
+                return best;
+            }
+            let hides = self.edges.iter().any(|edge| {
+                edge.name == name
+                    && self.is_below(edge.from, at)
+                    && !self.is_below(edge.to, at)
+                    && !fits(&edge.range, version)
+            });
+            if !hides {
+                best = at;
+            }
+            if at == ROOT {
+                return best;
+            }
+            at = self.nodes[at].above;
+        }
+    }
+
+    fn is_below(&self, node: usize, above: usize) -> bool {
+        let mut at = node;
+        while at != above && at != ROOT {
+            at = self.nodes[at].above;
+        }
+        at == above
+    }
+
+    /// Puts a package at a place. Whoever found another one of its name further up finds this one now.
+    pub(crate) fn put(&mut self, above: usize, found_as: &str, package: &str, version: Version) -> usize {
+        let number = self.nodes.len();
+        let (found_as, package) = (found_as.to_owned(), package.to_owned());
+        self.nodes[above].children.insert(found_as.clone(), number);
+        self.nodes.push(Placed {
+            found_as: found_as.clone(),
+            package,
+            version,
+            above,
+            children: BTreeMap::new(),
+        });
+        let moved: Vec<usize> = (0..self.edges.len())
+            .filter(|n| self.edges[*n].name == found_as && self.is_below(self.edges[*n].from, above))
+            .collect();
+        for n in moved {
+            let from = self.edges[n].from;
+            if let Some(to) = self.find(from, &found_as) {
+                self.edges[n].to = to;
+            }
+        }
+        number
+    }
+
+    /// The path of a place, as folders of modules have it: `express/node_modules/debug`.
+    pub(crate) fn path(&self, node: usize) -> String {
+        let mut names = Vec::new();
+        let mut at = node;
+        while at != ROOT {
+            names.push(self.nodes[at].found_as.as_str());
+            at = self.nodes[at].above;
+        }
+        names.reverse();
+        names.join("/node_modules/")
+    }
+
+    /// How deep a place is.
+    pub(crate) fn depth(&self, node: usize) -> usize {
+        let (mut at, mut depth) = (node, 0);
+        while at != ROOT {
+            at = self.nodes[at].above;
+            depth += 1;
+        }
+        depth
+    }
+
+    /// Places that can be reached from the root by what packages find.
+    pub(crate) fn reached(&self) -> BTreeSet<usize> {
+        let mut seen = BTreeSet::from([ROOT]);
+        let mut open = vec![ROOT];
+        while let Some(at) = open.pop() {
+            for edge in self.edges.iter().filter(|edge| edge.from == at) {
+                if seen.insert(edge.to) {
+                    open.push(edge.to);
+                }
+            }
+        }
+        seen
+    }
+}

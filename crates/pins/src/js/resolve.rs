@@ -1,0 +1,345 @@
+//! Which versions of packages stand where, for one system.
+//!
+//! Each place of the tree is worked through in turn, those nearer to the root first: a name that is found already and fits is
+//! used; else the best version is put as near to the root as it can stand.
+
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::sync::Arc;
+
+use node_semver::Version;
+
+use super::index::{self, PackageDocument, Place, Release, Wish, WishKind, parsed_range};
+use super::manifest::licence_in;
+use super::place::{Edge, ROOT, Tree};
+use crate::PinProblem;
+use crate::desk::{Desk, HeldArchive, WantedArchive, held_archives};
+use crate::explain::NOTHING_FITS;
+use crate::file::{Archive, Asked, Need, Pin, pin_id};
+use crate::solved::{Preferred, Solved};
+
+/// How many documents are asked for at once.
+const AT_ONCE: usize = 16;
+
+/// The most places of a tree: more is a mistake of somebody.
+const MOST_PLACES: usize = 100_000;
+
+/// Chooses a version of everything that is asked for and of what that needs.
+pub(crate) fn resolve(
+    desk: &Desk<'_>,
+    system: &str,
+    facts: &BTreeMap<String, String>,
+    asked: &BTreeMap<String, Asked>,
+    preferred: &Preferred,
+) -> Result<Solved, PinProblem> {
+    let parsed = preferred.iter().map(|(name, versions)| {
+        (name.clone(), versions.iter().filter_map(|version| Version::parse(version).ok()).collect())
+    });
+    let mut planter = Planter {
+        desk,
+        place: place_of(system, facts)?,
+        preferred: parsed.collect(),
+        documents: HashMap::new(),
+        releases: HashMap::new(),
+        tree: Tree::new(),
+    };
+    for (name, Asked { requirement, .. }) in asked {
+        if parsed_range(requirement).is_none()
+            && requirement.contains(|c: char| c.is_ascii_digit() || c == ' ')
+        {
+            let problem =
+                PinProblem::new(format!("`{requirement}` is no requirement of versions of `{name}`"));
+            return Err(problem.mend("\"^4.2\"   4.2 or newer, before 5").mend("\">=4.2 <4.5\""));
+        }
+        if planter.document(name)?.is_none() {
+            let problem = PinProblem::new(format!("the registry `js` has no `{name}`"));
+            return Err(problem.mend("look at how the package spells its name"));
+        }
+    }
+    let wishes = asked.iter().map(|(name, asked)| {
+        let wish = Wish { name: name.clone(), range: asked.requirement.clone(), kind: WishKind::Needed };
+        (name.clone(), wish)
+    });
+    planter.grow(wishes.collect())?;
+    planter.solved(asked)
+}
+
+fn place_of(system: &str, facts: &BTreeMap<String, String>) -> Result<Place, PinProblem> {
+    let (os, cpu) = system.split_once('-').unwrap_or((system, ""));
+    let os = match os {
+        "linux" => "linux",
+        "macos" => "darwin",
+        "windows" => "win32",
+        _ => "",
+    };
+    let cpu = match cpu {
+        "x86_64" => "x64",
+        "aarch64" => "arm64",
+        _ => "",
+    };
+    if os.is_empty() || cpu.is_empty() {
+        return Err(PinProblem::new(format!("`{system}` is no system that packages are for")).note(
+            "systems are written linux-x86_64, linux-aarch64, macos-aarch64, macos-x86_64, windows-x86_64",
+        ));
+    }
+    let libc = (os == "linux").then(|| if facts.contains_key("musl") { "musl" } else { "glibc" });
+    // The last numbers are those of a release that has everything, so that pins do not depend on the one that is installed.
+    let node = facts.get("node").and_then(|major| major.split('.').next()?.parse::<u64>().ok());
+    Ok(Place { os, cpu, libc, node: node.map(|major| Version::from((major, 999_u64, 0_u64))) })
+}
+
+struct Planter<'a> {
+    desk: &'a Desk<'a>,
+    place: Place,
+    preferred: BTreeMap<String, Vec<Version>>,
+    documents: HashMap<String, Option<Arc<PackageDocument>>>,
+    releases: HashMap<(String, Version), Arc<Release>>,
+    tree: Tree,
+}
+
+fn fits(range: &str, version: &Version) -> bool {
+    parsed_range(range).is_none_or(|range| range.satisfies(version))
+}
+
+impl Planter<'_> {
+    fn document(&mut self, name: &str) -> Result<Option<Arc<PackageDocument>>, PinProblem> {
+        if let Some(known) = self.documents.get(name) {
+            return Ok(known.clone());
+        }
+        let document = index::document(self.desk, name)?;
+        self.documents.insert(name.to_owned(), document.clone());
+        Ok(document)
+    }
+
+    /// Asks for several documents at once.
+    fn expect(&mut self, wishes: &[Wish]) -> Result<(), PinProblem> {
+        let wanted =
+            wishes.iter().filter(|wish| wish.kind != WishKind::OptionalPeer).map(|wish| wish.name.as_str());
+        let unknown: BTreeSet<&str> = wanted.filter(|name| !self.documents.contains_key(*name)).collect();
+        let unknown: Vec<&str> = unknown.into_iter().collect();
+        let desk = self.desk;
+        for some in unknown.chunks(AT_ONCE) {
+            let found: Vec<_> = std::thread::scope(|scope| {
+                let asked: Vec<_> = some
+                    .iter()
+                    .map(|name| (*name, scope.spawn(move || index::document(desk, name))))
+                    .collect();
+                asked.into_iter().filter_map(|(name, asking)| Some((name, asking.join().ok()?))).collect()
+            });
+            for (name, document) in found {
+                self.documents.insert(name.to_owned(), document?);
+            }
+        }
+        Ok(())
+    }
+
+    fn release(&mut self, name: &str, version: &Version) -> Result<Option<Arc<Release>>, PinProblem> {
+        let key = (name.to_owned(), version.clone());
+        if let Some(known) = self.releases.get(&key) {
+            return Ok(Some(known.clone()));
+        }
+        let release = self.document(name)?.and_then(|document| document.release(version)).map(Arc::new);
+        if let Some(release) = &release {
+            self.releases.insert(key, release.clone());
+        }
+        Ok(release)
+    }
+
+    /// Grows the tree from what is asked for.
+    fn grow(&mut self, asked: BTreeMap<String, Wish>) -> Result<(), PinProblem> {
+        // By depth and path, so that the tree does not depend on when something was asked for.
+        let mut open: BTreeSet<(usize, String, usize)> = BTreeSet::from([(0, String::new(), ROOT)]);
+        let mut done = BTreeSet::new();
+        while let Some((_, _, node)) = open.pop_first() {
+            if !done.insert(node) {
+                continue;
+            }
+            let wishes = self.wishes(node, &asked)?;
+            if wishes.values().any(|wish| !self.documents.contains_key(&wish.name)) {
+                // With all that is waiting, so that a level of the tree takes as long as its slowest document.
+                let mut all: Vec<Wish> = wishes.values().cloned().collect();
+                for (_, _, waiting) in &open {
+                    all.extend(self.wishes(*waiting, &asked)?.into_values());
+                }
+                self.expect(&all)?;
+            }
+            for (name, wish) in wishes {
+                if let Some(new) = self.settle(node, &name, &wish)? {
+                    open.insert((self.tree.depth(new), self.tree.path(new), new));
+                }
+            }
+        }
+        Ok(())
+    }
+
+    fn wishes(
+        &mut self,
+        node: usize,
+        asked: &BTreeMap<String, Wish>,
+    ) -> Result<BTreeMap<String, Wish>, PinProblem> {
+        if node == ROOT {
+            return Ok(asked.clone());
+        }
+        let (package, version) =
+            (self.tree.nodes[node].package.clone(), self.tree.nodes[node].version.clone());
+        Ok(self.release(&package, &version)?.map(|release| release.needs.clone()).unwrap_or_default())
+    }
+
+    /// Lets a package find what it wants, and says which place is new for that.
+    fn settle(&mut self, node: usize, name: &str, wish: &Wish) -> Result<Option<usize>, PinProblem> {
+        // What the user of a package has to have is looked for beside it.
+        let from = match wish.kind {
+            WishKind::Peer | WishKind::OptionalPeer => self.tree.nodes[node].above,
+            _ => node,
+        };
+        let found = self.tree.find(from, name);
+        if let Some(found) = found {
+            let there = &self.tree.nodes[found];
+            if there.package == wish.name && fits(&wish.range, &there.version) {
+                self.note(node, name, wish, found);
+                return Ok(None);
+            }
+        }
+        if wish.kind == WishKind::OptionalPeer {
+            return Ok(None);
+        }
+        let kept = self.preferred.get(&wish.name).cloned().unwrap_or_default();
+        let document = self.document(&wish.name)?;
+        let version = document.as_ref().and_then(|document| document.choose(&wish.range, &kept, &self.place));
+        let release = match version {
+            Some(version) => self.release(&wish.name, &version)?,
+            None => None,
+        };
+        let release = match release {
+            Some(release) if release.is_for(&self.place) => release,
+            _ if wish.kind == WishKind::Optional => return Ok(None),
+            Some(release) => {
+                let what = format!("{} {} is not for this system", wish.name, release.version);
+                return Err(self.nothing(node, wish, what));
+            }
+            None => {
+                let last = document.as_ref().and_then(|document| document.last());
+                let what = match last {
+                    Some(last) => format!("the newest {} is {last}", wish.name),
+                    None => format!("the registry has no {}", wish.name),
+                };
+                return Err(self.nothing(node, wish, what));
+            }
+        };
+        let above = self.tree.highest(from, name, &release.version, &fits);
+        if self.tree.nodes[above].children.contains_key(name) {
+            // Only what a user has to have may find its place taken.
+            let there = found.map(|found| &self.tree.nodes[found]);
+            let what = there.map_or_else(String::new, |there| {
+                format!("{} {} stands there", there.package, there.version)
+            });
+            return Err(self.nothing(node, wish, what));
+        }
+        let new = self.tree.put(above, name, &wish.name, release.version.clone());
+        if self.tree.nodes.len() > MOST_PLACES {
+            return Err(PinProblem::new(format!("the tree of packages has more than {MOST_PLACES} places")));
+        }
+        self.note(node, name, wish, new);
+        Ok(Some(new))
+    }
+
+    fn note(&mut self, from: usize, name: &str, wish: &Wish, to: usize) {
+        self.tree.edges.push(Edge { from, name: name.to_owned(), range: wish.range.clone(), to });
+    }
+
+    /// Says that a wish cannot be met, and who else is concerned.
+    fn nothing(&self, node: usize, wish: &Wish, what: String) -> PinProblem {
+        let named = |node: usize| match node {
+            ROOT => "you".to_owned(),
+            node => format!("{} {}", self.tree.nodes[node].package, self.tree.nodes[node].version),
+        };
+        let verb = |node: usize| if node == ROOT { "ask for" } else { "needs" };
+        let mut problem = PinProblem::new(NOTHING_FITS)
+            .note(format!("{} {} {} {}", named(node), verb(node), wish.name, wish.range))
+            .note(what);
+        for edge in self.tree.edges.iter().filter(|edge| self.tree.nodes[edge.to].package == wish.name) {
+            problem = problem.note(format!(
+                "{} {} {} {}",
+                named(edge.from),
+                verb(edge.from),
+                wish.name,
+                edge.range
+            ));
+        }
+        let mut at = node;
+        while at != ROOT {
+            let user = self.tree.edges.iter().find(|edge| edge.to == at).map_or(ROOT, |edge| edge.from);
+            problem = problem.note(format!("{} {} {}", named(user), verb(user), named(at)));
+            at = user;
+        }
+        problem
+    }
+
+    /// Pins for what stands in the tree. Archives are fetched: only they say their sizes and licences.
+    fn solved(&mut self, asked: &BTreeMap<String, Asked>) -> Result<Solved, PinProblem> {
+        let reached = self.tree.reached();
+        let mut pins: BTreeMap<String, (Pin, WantedArchive)> = BTreeMap::new();
+        for node in reached.iter().copied().filter(|node| *node != ROOT) {
+            let (package, version) =
+                (self.tree.nodes[node].package.clone(), self.tree.nodes[node].version.clone());
+            let Some(release) = self.release(&package, &version)? else { continue };
+            let id = pin_id(&package, &version.to_string());
+            if !pins.contains_key(&id) {
+                let origin = self.document(&package)?.map(|document| document.origin.clone());
+                let same_host = |o: &crate::Origin| o.address.host() == release.tarball.host();
+                let wanted = WantedArchive {
+                    what: format!("{package} {version}"),
+                    address: release.tarball.clone(),
+                    credential: origin.filter(same_host).and_then(|origin| origin.credential),
+                    digest: release.digest.clone(),
+                    size: None,
+                };
+                let path = index::path_of(&package, &release);
+                let archive = Archive { path, digest: String::new(), size: 0, on: Vec::new() };
+                let pin = Pin {
+                    name: package,
+                    version: version.to_string(),
+                    archives: vec![archive],
+                    ..Pin::default()
+                };
+                pins.insert(id.clone(), (pin, wanted));
+            }
+            let needs: Vec<Need> = self.needs_of(node).collect();
+            if let Some((pin, _)) = pins.get_mut(&id) {
+                pin.places.push(self.tree.path(node));
+                pin.needs.extend(needs);
+            }
+        }
+        let wanted: Vec<WantedArchive> = pins.values().map(|(_, wanted)| wanted.clone()).collect();
+        let held = held_archives(self.desk, &wanted)?;
+        let mut solved = Solved::default();
+        for ((id, (mut pin, _)), held) in pins.into_iter().zip(held) {
+            let HeldArchive { path, digest, size } = held;
+            let licence = licence_in(&path);
+            pin.licence =
+                licence.map_err(|what| PinProblem::new(format!("{} {}: {what}", pin.name, pin.version)))?;
+            if let Some(archive) = pin.archives.first_mut() {
+                (archive.digest, archive.size) = (digest, size);
+            }
+            pin.needs.sort();
+            pin.needs.dedup();
+            pin.places.sort();
+            solved.pins.insert(id, pin);
+        }
+        for name in asked.keys() {
+            if let Some(node) = self.tree.nodes[ROOT].children.get(name) {
+                let placed = &self.tree.nodes[*node];
+                solved.asked.insert(name.clone(), pin_id(&placed.package, &placed.version.to_string()));
+            }
+        }
+        Ok(solved)
+    }
+
+    fn needs_of(&self, node: usize) -> impl Iterator<Item = Need> {
+        let edges = self.tree.edges.iter().filter(move |edge| edge.from == node);
+        edges.map(|edge| {
+            let to = &self.tree.nodes[edge.to];
+            let alias = (edge.name != to.package).then(|| edge.name.clone());
+            Need { pin: pin_id(&to.package, &to.version.to_string()), alias, build: false, on: Vec::new() }
+        })
+    }
+}
