@@ -8,7 +8,7 @@ use std::sync::Arc;
 use nubrik_archive::listing_digest;
 use nubrik_confine::CancelSwitch;
 use nubrik_pins::{Desk, Origins, PinProblem, Registry, held_archive};
-use nubrik_web::{Address, Checksum, Client, Credential, Request, Sink};
+use nubrik_web::{Address, Checksum, Client, Credential, Sink, WebRequest};
 
 /// The most that is fetched, in bytes.
 const LIMIT: u64 = 64 << 30;
@@ -68,7 +68,7 @@ fn fetch_from(
         // What cannot be read as an address may hold a password.
         None => Address::parse(url).map_err(|e| format!("an address: {e}"))?,
     };
-    let request = Request { credential, limit: LIMIT, ..Request::new(address.clone()) };
+    let request = WebRequest { credential, limit: LIMIT, ..WebRequest::new(address.clone()) };
     take(fetcher, &request, digest, target).map_err(|problem| format!("{address}: {problem}"))
 }
 
@@ -89,7 +89,7 @@ fn of_registry(fetcher: &Fetcher<'_>, place: &str) -> Result<(Address, Option<Cr
 
 fn take(
     fetcher: &Fetcher<'_>,
-    request: &Request,
+    request: &WebRequest,
     digest: &str,
     target: &FetchTarget<'_>,
 ) -> Result<(), String> {

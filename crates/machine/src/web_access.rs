@@ -4,7 +4,7 @@ use std::fs;
 use std::path::{Path, PathBuf};
 use std::sync::OnceLock;
 
-use nubrik_pins::{OriginSettings, Origins, Surroundings};
+use nubrik_pins::{ClientSettings, OriginSettings, Origins};
 use nubrik_web::Client;
 
 /// The most that a file of settings may hold, in bytes.
@@ -45,7 +45,7 @@ struct ThisMachine<'a> {
     root: &'a Path,
 }
 
-impl Surroundings for ThisMachine<'_> {
+impl ClientSettings for ThisMachine<'_> {
     fn variable(&self, name: &str) -> Option<String> {
         std::env::var(name).ok().filter(|value| !value.is_empty())
     }

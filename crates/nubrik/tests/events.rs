@@ -66,6 +66,18 @@ job fails = effect { run = `false` }
 let cc = tool { names = \"cat\" }
 ";
 
+/// Makes an archive of a package of JavaScript.
+fn publish(path: &std::path::Path) {
+    let file =
+        flate2::write::GzEncoder::new(std::fs::File::create(path).unwrap(), flate2::Compression::fast());
+    let mut archive = tar::Builder::new(file);
+    let mut header = tar::Header::new_gnu();
+    header.set_size(2);
+    header.set_cksum();
+    archive.append_data(&mut header, "package/package.json", "{}".as_bytes()).unwrap();
+    archive.into_inner().unwrap().finish().unwrap();
+}
+
 #[test]
 fn every_event_is_as_documented() {
     let documented = documented();
@@ -134,6 +146,21 @@ fn every_event_is_as_documented() {
     );
     check(&["fmt", "--check"]);
     check(&["build", "-k"]);
+    sandbox.write("nubrik.toml", "[origins]\njs = \"registry\"\n");
+    let package = |versions: &str| {
+        let text = format!("{{\"dist-tags\": {{}}, \"versions\": {{{versions}}}}}");
+        sandbox.write("registry/ebb", &text);
+    };
+    let version =
+        |version: &str| format!("\"{version}\": {{\"dist\": {{\"tarball\": \"ebb-{version}.tgz\"}}}}");
+    package(&version("1.0.0"));
+    for name in ["1.0.0", "1.1.0"] {
+        publish(&sandbox.folder.join(format!("registry/ebb-{name}.tgz")));
+    }
+    check(&["pin", "js", "ebb"]);
+    check(&["pin", "--why", "ebb"]);
+    package(&format!("{}, {}", version("1.0.0"), version("1.1.0")));
+    check(&["pin", "--check"]);
     assert!(problems.is_empty(), "{problems:#?}");
     // These need a test that fails now and then, a terminal that waits, a service, or a machine that refuses.
     let elsewhere = ["changed", "refused", "serving", "unsteady"];

@@ -6,11 +6,11 @@ use std::path::{Path, PathBuf};
 use nubrik_web::{Address, Credential};
 use toml::Value;
 
-use crate::origins::{Origin, Surroundings};
+use crate::origin::{ClientSettings, Origin};
 use crate::{PinProblem, Registry};
 
 /// The addresses of a registry that its client would ask. None if nothing says one.
-pub(crate) fn origins(registry: Registry, around: &dyn Surroundings) -> Result<Vec<Origin>, PinProblem> {
+pub(crate) fn origins(registry: Registry, around: &dyn ClientSettings) -> Result<Vec<Origin>, PinProblem> {
     match registry {
         Registry::Python => python(around),
         Registry::Js => js(around),
@@ -40,7 +40,7 @@ pub(crate) fn looked_in(registry: Registry, problem: PinProblem) -> PinProblem {
     problem.note(where_to).note(how_known).mend(format!("{example}   below [origins] in nubrik.toml"))
 }
 
-fn origin(text: &str, said_by: &str, around: &dyn Surroundings) -> Result<Origin, PinProblem> {
+fn origin(text: &str, said_by: &str, around: &dyn ClientSettings) -> Result<Origin, PinProblem> {
     let text = text.strip_prefix("sparse+").unwrap_or(text);
     let (address, credential) = Address::parse(text)
         .map_err(|what| PinProblem::new(format!("the address of a registry in {said_by}: {what}")))?;
@@ -48,19 +48,19 @@ fn origin(text: &str, said_by: &str, around: &dyn Surroundings) -> Result<Origin
     Ok(Origin { address, credential, said_by: said_by.to_owned(), scope: None })
 }
 
-fn home(around: &dyn Surroundings) -> PathBuf {
+fn home(around: &dyn ClientSettings) -> PathBuf {
     around.variable("HOME").map(PathBuf::from).unwrap_or_else(|| "/nonexistent".into())
 }
 
 /// A path as messages name it: without the folder of its owner.
-fn shown(path: &Path, around: &dyn Surroundings) -> String {
+fn shown(path: &Path, around: &dyn ClientSettings) -> String {
     match path.strip_prefix(home(around)) {
         Ok(below) => format!("~/{}", below.display()),
         Err(_) => path.display().to_string(),
     }
 }
 
-fn python(around: &dyn Surroundings) -> Result<Vec<Origin>, PinProblem> {
+fn python(around: &dyn ClientSettings) -> Result<Vec<Origin>, PinProblem> {
     let mut main: Option<(String, String)> = None;
     let mut extra: Vec<(String, String)> = Vec::new();
     let config_home =
@@ -118,7 +118,7 @@ fn ini(text: &str) -> BTreeMap<String, BTreeMap<String, Vec<String>>> {
 }
 
 /// What `.netrc` says of a host.
-fn from_netrc(address: &Address, around: &dyn Surroundings) -> Option<Credential> {
+fn from_netrc(address: &Address, around: &dyn ClientSettings) -> Option<Credential> {
     let path = around.variable("NETRC").map_or_else(|| home(around).join(".netrc"), PathBuf::from);
     let text = around.text(&path)?;
     let host = address.host();
@@ -141,7 +141,7 @@ fn from_netrc(address: &Address, around: &dyn Surroundings) -> Option<Credential
     Some(Credential::Basic(user?.to_owned(), password?.to_owned()))
 }
 
-fn js(around: &dyn Surroundings) -> Result<Vec<Origin>, PinProblem> {
+fn js(around: &dyn ClientSettings) -> Result<Vec<Origin>, PinProblem> {
     let own =
         ["NPM_CONFIG_USERCONFIG", "npm_config_userconfig"].iter().find_map(|name| around.variable(name));
     let own = own.map_or_else(|| home(around).join(".npmrc"), PathBuf::from);
@@ -197,7 +197,7 @@ fn npm_credential(address: &Address, said: &BTreeMap<String, (String, String)>) 
 }
 
 /// A text in which `${NAME}` stands for a variable.
-fn with_variables(text: &str, around: &dyn Surroundings) -> String {
+fn with_variables(text: &str, around: &dyn ClientSettings) -> String {
     let mut out = String::new();
     let mut rest = text;
     while let Some((before, after)) = rest.split_once("${") {
@@ -216,7 +216,7 @@ fn with_variables(text: &str, around: &dyn Surroundings) -> String {
     out + rest
 }
 
-fn rust(around: &dyn Surroundings) -> Result<Vec<Origin>, PinProblem> {
+fn rust(around: &dyn ClientSettings) -> Result<Vec<Origin>, PinProblem> {
     let cargo_home = around.variable("CARGO_HOME").map_or_else(|| home(around).join(".cargo"), PathBuf::from);
     let root = around.root();
     let mut folders: Vec<PathBuf> = root.ancestors().map(|folder| folder.join(".cargo")).collect();
@@ -276,7 +276,7 @@ mod tests {
     #[derive(Default)]
     struct Around(BTreeMap<&'static str, &'static str>);
 
-    impl Surroundings for Around {
+    impl ClientSettings for Around {
         fn variable(&self, name: &str) -> Option<String> {
             self.0.get(name).map(|text| (*text).to_owned())
         }

@@ -7,10 +7,13 @@ use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 
 use nubrik_disk::open_file;
-use nubrik_web::{Address, Checksum, ChecksumMethod, Client, Credential, Document, Request, Sink, Trouble};
+use nubrik_web::{
+    Address, Checksum, ChecksumMethod, Client, Credential, Document, Sink, Trouble, WebRequest,
+};
 
 use crate::file::Archive;
-use crate::origins::{Origin, Origins};
+use crate::origin::Origin;
+use crate::origins::Origins;
 use crate::{PinProblem, Registry};
 
 /// The most that an archive may hold, in bytes.
@@ -103,7 +106,7 @@ impl<'a> Desk<'a> {
         self.origins.of(registry)
     }
 
-    /// A document of a registry, from the first origin that has it. Asked for once.
+    /// A document of a registry, from the first origin that has it. AskedPackage for once.
     pub(crate) fn page(
         &self,
         registry: Registry,
@@ -121,11 +124,11 @@ impl<'a> Desk<'a> {
             let Some(address) = origin.address.below(path) else {
                 return Err(PinProblem::new(format!("`{path}` is no path below a registry")));
             };
-            let request = Request {
+            let request = WebRequest {
                 credential: origin.credential.clone(),
                 accept: accept.map(str::to_owned),
                 compressed: true,
-                ..Request::new(address.clone())
+                ..WebRequest::new(address.clone())
             };
             match self.client.document(&request, self.stopped) {
                 Ok(document) => {
@@ -147,10 +150,10 @@ impl<'a> Desk<'a> {
         address: &Address,
         origin: &Origin,
     ) -> Result<Option<Vec<u8>>, PinProblem> {
-        let request = Request {
+        let request = WebRequest {
             credential: origin.credential.clone().filter(|_| address.host() == origin.address.host()),
             compressed: true,
-            ..Request::new(address.clone())
+            ..WebRequest::new(address.clone())
         };
         match self.client.document(&request, self.stopped) {
             Ok(document) => Ok(Some(document.bytes)),
@@ -178,10 +181,10 @@ impl<'a> Desk<'a> {
             "{}.part",
             held_name(&Checksum::of(ChecksumMethod::Sha256, wanted.address.as_sent().as_bytes()))
         ));
-        let request = Request {
+        let request = WebRequest {
             credential: wanted.credential.clone(),
             limit: wanted.size.unwrap_or(ARCHIVE_LIMIT),
-            ..Request::new(wanted.address.clone())
+            ..WebRequest::new(wanted.address.clone())
         };
         let came = self.fetch_into(wanted, &request, &part);
         let done = came.and_then(|(digest, size)| {
@@ -199,7 +202,7 @@ impl<'a> Desk<'a> {
     fn fetch_into(
         &self,
         wanted: &WantedArchive,
-        request: &Request,
+        request: &WebRequest,
         part: &Path,
     ) -> Result<(String, u64), PinProblem> {
         let wrong = |what: String| {

@@ -35,7 +35,7 @@ pub struct Shelf {
     pub systems: BTreeMap<String, BTreeMap<String, String>>,
     /// What is asked for, by name.
     #[serde(default)]
-    pub asked: BTreeMap<String, Asked>,
+    pub asked: BTreeMap<String, AskedPackage>,
     /// Exact versions, by name and version: `click@8.1.7`.
     #[serde(default)]
     pub pins: BTreeMap<String, Pin>,
@@ -44,7 +44,7 @@ pub struct Shelf {
 /// A package that is asked for by a person.
 #[derive(Clone, PartialEq, Eq, Debug, Default, Deserialize)]
 #[serde(deny_unknown_fields)]
-pub struct Asked {
+pub struct AskedPackage {
     /// Which versions will do, in the registry's own grammar; empty for any.
     #[serde(default)]
     pub requirement: String,
@@ -154,7 +154,25 @@ impl Pins {
     /// # Errors
     /// When it is not TOML, has something unknown in it, or does not hold together, as after a bad merge.
     pub fn read(text: &str) -> Result<Pins, PinProblem> {
-        let again = "nubrik pin --update   makes the pins anew";
+        let pins = Pins::written_in(text)?;
+        pins.check()?;
+        Ok(pins)
+    }
+
+    /// Reads only what is asked for, and on which systems: to choose all versions again where they do not hold together.
+    ///
+    /// # Errors
+    /// When it is not TOML, or has something unknown in it.
+    pub fn read_asked(text: &str) -> Result<Pins, PinProblem> {
+        let mut pins = Pins::written_in(text)?;
+        for shelf in pins.shelves.values_mut() {
+            shelf.pins.clear();
+            shelf.asked.values_mut().for_each(|asked| asked.pins.clear());
+        }
+        Ok(pins)
+    }
+
+    fn written_in(text: &str) -> Result<Pins, PinProblem> {
         let written: Written = toml::from_str(text).map_err(|e| {
             let line =
                 e.span().map_or(1, |span| text[..span.start.min(text.len())].matches('\n').count() + 1);
@@ -173,7 +191,13 @@ impl Pins {
         let shelves = [(Registry::Python, python), (Registry::Js, js), (Registry::Rust, rust)];
         let shelves: BTreeMap<Registry, Shelf> =
             shelves.into_iter().filter(|(_, shelf)| *shelf != Shelf::default()).collect();
-        for (registry, shelf) in &shelves {
+        Ok(Pins { shelves })
+    }
+
+    /// Makes sure that every name and every need leads to a pin.
+    fn check(&self) -> Result<(), PinProblem> {
+        let again = "nubrik pin --update   makes the pins anew";
+        for (registry, shelf) in &self.shelves {
             for (id, pin) in &shelf.pins {
                 if *id != pin.id() {
                     let message = format!(
@@ -198,7 +222,7 @@ impl Pins {
                 }
             }
         }
-        Ok(Pins { shelves })
+        Ok(())
     }
 
     /// The file's text.
@@ -224,7 +248,7 @@ impl Shelf {
             }
         }
         for (name, asked) in asked {
-            let Asked { requirement, features, bare, pins } = asked;
+            let AskedPackage { requirement, features, bare, pins } = asked;
             let _ = writeln!(out, "\n[{registry}.asked.{}]", key(name));
             if !requirement.is_empty() {
                 let _ = writeln!(out, "requirement = {}", quoted(requirement));
@@ -400,8 +424,11 @@ mod tests {
 
     fn shelf() -> Shelf {
         let pins = [pin("ebb", "1.0", &["flow@2.0"]), pin("flow", "2.0", &["moon@3"]), pin("moon", "3", &[])];
-        let asked =
-            Asked { requirement: ">=1".to_owned(), pins: vec!["ebb@1.0".to_owned()], ..Asked::default() };
+        let asked = AskedPackage {
+            requirement: ">=1".to_owned(),
+            pins: vec!["ebb@1.0".to_owned()],
+            ..AskedPackage::default()
+        };
         let facts = [("python".to_owned(), "3.11".to_owned())].into();
         Shelf {
             systems: [("linux-x86_64".to_owned(), facts)].into(),

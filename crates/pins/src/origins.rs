@@ -5,6 +5,7 @@ use std::path::PathBuf;
 
 use nubrik_web::{Address, Credential};
 
+use crate::origin::{ClientSettings, Origin};
 use crate::{PinProblem, Registry, clients};
 
 /// What `[origins]` of `nubrik.toml` says.
@@ -27,19 +28,6 @@ pub struct OriginSetting {
     pub secret: Option<String>,
 }
 
-/// An address of a registry, and who asks there.
-#[derive(Clone, PartialEq, Eq, Debug)]
-pub struct Origin {
-    /// Where it is.
-    pub address: Address,
-    /// Who asks.
-    pub credential: Option<Credential>,
-    /// What said so: a file, or a variable.
-    pub said_by: String,
-    /// The scope of names that it is for, such as `@isles`; `None` for all that have no origin of their own.
-    pub scope: Option<String>,
-}
-
 /// Where all registries are.
 #[derive(Clone, PartialEq, Eq, Debug, Default)]
 pub struct Origins {
@@ -51,19 +39,9 @@ pub struct Origins {
     pub certificates: Vec<PathBuf>,
 }
 
-/// What settings are read from, besides `nubrik.toml`.
-pub trait Surroundings {
-    /// A variable of the environment; `None` if it is not set, or empty.
-    fn variable(&self, name: &str) -> Option<String>;
-    /// The text of a file; `None` if there is none.
-    fn text(&self, path: &std::path::Path) -> Option<String>;
-    /// The workspace's root.
-    fn root(&self) -> PathBuf;
-}
-
 impl Origins {
     /// Finds all addresses.
-    pub fn find(settings: &OriginSettings, around: &dyn Surroundings) -> Origins {
+    pub fn find(settings: &OriginSettings, around: &dyn ClientSettings) -> Origins {
         let root = around.root();
         let mut certificates: Vec<PathBuf> =
             settings.certificates.iter().map(|path| root.join(path)).collect();
@@ -114,7 +92,11 @@ impl Origins {
 }
 
 /// An address that `nubrik.toml` gives.
-fn set(registry: Registry, setting: &OriginSetting, around: &dyn Surroundings) -> Result<Origin, PinProblem> {
+fn set(
+    registry: Registry,
+    setting: &OriginSetting,
+    around: &dyn ClientSettings,
+) -> Result<Origin, PinProblem> {
     let wrong = |what: String| PinProblem::new(format!("the address of `{registry}` in nubrik.toml: {what}"));
     let url = setting.url.strip_prefix("sparse+").unwrap_or(&setting.url);
     let (address, credential) = match url.contains("://") {

@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use crate::desk::Desk;
-use crate::file::{Asked, Shelf};
+use crate::file::{AskedPackage, Shelf};
 use crate::solved::{Preferred, Solved, together};
 use crate::{PinProblem, Registry, js, python, rust};
 
@@ -60,7 +60,7 @@ fn on_system(
     desk: &Desk<'_>,
     registry: Registry,
     (system, facts): System<'_>,
-    asked: &BTreeMap<String, Asked>,
+    asked: &BTreeMap<String, AskedPackage>,
     preferred: &Preferred,
 ) -> Result<Solved, PinProblem> {
     match registry {
@@ -104,7 +104,7 @@ fn with_ways_out(
     }
     for (name, asked) in shelf.asked.iter().filter(|(_, asked)| !asked.requirement.is_empty()) {
         let mut relaxed = shelf.asked.clone();
-        relaxed.insert(name.clone(), Asked { requirement: String::new(), ..asked.clone() });
+        relaxed.insert(name.clone(), AskedPackage { requirement: String::new(), ..asked.clone() });
         let Ok(solved) = on_system(desk, registry, system, &relaxed, &Preferred::new()) else { continue };
         let version = solved.asked.get(name).and_then(|id| id.rsplit_once('@'));
         let version = version.map_or("another version", |(_, version)| version);

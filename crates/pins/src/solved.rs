@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use crate::file::{Asked, Need, Pin, Shelf};
+use crate::file::{AskedPackage, Need, Pin, Shelf};
 
 /// Versions that are kept if they still do, by name, the best first.
 pub(crate) type Preferred = BTreeMap<String, Vec<String>>;
@@ -18,7 +18,7 @@ pub(crate) struct Solved {
 /// Puts together what was chosen for each system of a shelf, in the order of its systems.
 pub(crate) fn together(
     systems: &BTreeMap<String, BTreeMap<String, String>>,
-    asked: &BTreeMap<String, Asked>,
+    asked: &BTreeMap<String, AskedPackage>,
     solved: Vec<Solved>,
 ) -> Shelf {
     let names: Vec<&String> = systems.keys().collect();
@@ -30,7 +30,7 @@ pub(crate) fn together(
     let mut pins: BTreeMap<String, (Pin, BTreeSet<usize>)> = BTreeMap::new();
     let mut needs: BTreeMap<(String, Need), BTreeSet<usize>> = BTreeMap::new();
     let mut archives: BTreeMap<(String, crate::file::Archive), BTreeSet<usize>> = BTreeMap::new();
-    let mut asked: BTreeMap<String, Asked> = asked.clone();
+    let mut asked: BTreeMap<String, AskedPackage> = asked.clone();
     asked.values_mut().for_each(|asked| asked.pins.clear());
     for (n, one) in solved.into_iter().enumerate() {
         for (name, id) in one.asked {

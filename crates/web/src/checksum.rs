@@ -38,9 +38,9 @@ impl ChecksumMethod {
 }
 
 /// Computes a digest, piece by piece.
-pub struct Checksum(Hasher);
+pub struct Checksum(RunningSum);
 
-enum Hasher {
+enum RunningSum {
     Sha1(sha1::Sha1),
     Sha256(sha2::Sha256),
     Sha512(sha2::Sha512),
@@ -51,10 +51,10 @@ impl Checksum {
     /// Of nothing yet.
     pub fn new(method: ChecksumMethod) -> Checksum {
         Checksum(match method {
-            ChecksumMethod::Sha1 => Hasher::Sha1(sha1::Sha1::new()),
-            ChecksumMethod::Sha256 => Hasher::Sha256(sha2::Sha256::new()),
-            ChecksumMethod::Sha512 => Hasher::Sha512(sha2::Sha512::new()),
-            ChecksumMethod::Blake3 => Hasher::Blake3(Box::default()),
+            ChecksumMethod::Sha1 => RunningSum::Sha1(sha1::Sha1::new()),
+            ChecksumMethod::Sha256 => RunningSum::Sha256(sha2::Sha256::new()),
+            ChecksumMethod::Sha512 => RunningSum::Sha512(sha2::Sha512::new()),
+            ChecksumMethod::Blake3 => RunningSum::Blake3(Box::default()),
         })
     }
 
@@ -68,20 +68,20 @@ impl Checksum {
     /// Takes a piece.
     pub fn take(&mut self, piece: &[u8]) {
         match &mut self.0 {
-            Hasher::Sha1(hasher) => hasher.update(piece),
-            Hasher::Sha256(hasher) => hasher.update(piece),
-            Hasher::Sha512(hasher) => hasher.update(piece),
-            Hasher::Blake3(hasher) => drop(hasher.update(piece)),
+            RunningSum::Sha1(hasher) => hasher.update(piece),
+            RunningSum::Sha256(hasher) => hasher.update(piece),
+            RunningSum::Sha512(hasher) => hasher.update(piece),
+            RunningSum::Blake3(hasher) => drop(hasher.update(piece)),
         }
     }
 
     /// The digest as `sha256:0a1b…`, or in base64 instead of hexadecimal digits.
     pub fn written(self, in_base64: bool) -> String {
         let (name, bytes) = match self.0 {
-            Hasher::Sha1(hasher) => ("sha1", hasher.finalize().to_vec()),
-            Hasher::Sha256(hasher) => ("sha256", hasher.finalize().to_vec()),
-            Hasher::Sha512(hasher) => ("sha512", hasher.finalize().to_vec()),
-            Hasher::Blake3(hasher) => ("blake3", hasher.finalize().as_bytes().to_vec()),
+            RunningSum::Sha1(hasher) => ("sha1", hasher.finalize().to_vec()),
+            RunningSum::Sha256(hasher) => ("sha256", hasher.finalize().to_vec()),
+            RunningSum::Sha512(hasher) => ("sha512", hasher.finalize().to_vec()),
+            RunningSum::Blake3(hasher) => ("blake3", hasher.finalize().as_bytes().to_vec()),
         };
         if in_base64 {
             return format!("{name}:{}", BASE64_STANDARD.encode(bytes));

@@ -12,8 +12,9 @@ use ureq::tls::{Certificate, PemItem, RootCerts, TlsConfig, parse_pem};
 use ureq::unversioned::transport::DefaultConnector;
 
 use crate::names::KnownNames;
+use crate::request::{WebRequest, too_large};
 use crate::transfer::{PATIENCE, PIECE, Sink, Transfer};
-use crate::{Address, Credential, Trouble};
+use crate::{Address, Trouble};
 
 /// The certificates that the machine trusts, where systems keep them.
 const SYSTEM_CERTIFICATES: [&str; 4] = [
@@ -23,33 +24,8 @@ const SYSTEM_CERTIFICATES: [&str; 4] = [
     "/etc/ssl/ca-bundle.pem",
 ];
 
-/// The most that a document may hold, in bytes.
-const DOCUMENT_LIMIT: u64 = 256 << 20;
-
 /// How many connections are kept for the next request: as many as are used at once.
 const CONNECTIONS: usize = 32;
-
-/// What is asked for.
-#[derive(Clone, Debug)]
-pub struct Request {
-    /// Where.
-    pub address: Address,
-    /// Who asks.
-    pub credential: Option<Credential>,
-    /// Which media types are wanted, as the header `Accept` has them.
-    pub accept: Option<String>,
-    /// The most bytes that are taken.
-    pub limit: u64,
-    /// Whether it may come compressed. Then it does not go on where it broke off.
-    pub compressed: bool,
-}
-
-impl Request {
-    /// Asks for anything, as nobody.
-    pub fn new(address: Address) -> Request {
-        Request { address, credential: None, accept: None, limit: DOCUMENT_LIMIT, compressed: false }
-    }
-}
 
 /// What came back.
 #[derive(Clone, Debug)]
@@ -79,7 +55,7 @@ impl Client {
     ///
     /// # Errors
     /// When it cannot be had.
-    pub fn document(&self, request: &Request, stopped: &dyn Fn() -> bool) -> Result<Document, Trouble> {
+    pub fn document(&self, request: &WebRequest, stopped: &dyn Fn() -> bool) -> Result<Document, Trouble> {
         let mut bytes = Vec::new();
         let (address, media_type) = self.copy(request, &mut bytes, stopped)?;
         Ok(Document { address, media_type, bytes })
@@ -92,7 +68,7 @@ impl Client {
     /// When it cannot be had; the sink then holds nothing of use.
     pub fn copy(
         &self,
-        request: &Request,
+        request: &WebRequest,
         sink: &mut dyn Sink,
         stopped: &dyn Fn() -> bool,
     ) -> Result<(Address, String), Trouble> {
@@ -136,11 +112,6 @@ fn copy_file(
             Err(e) => return Err(Trouble::failed(e.to_string())),
         }
     }
-}
-
-/// Says that something is larger than it may be.
-pub(crate) fn too_large(limit: u64) -> Trouble {
-    Trouble::failed(format!("it has more than {}", nubrik_disk::sized(limit)))
 }
 
 /// What asks servers. Proxies come from the environment.

@@ -2,12 +2,12 @@
 //! where they stopped. No other crate opens a connection to another machine.
 //!
 //! ```
-//! use nubrik_web::{Address, Client, Request};
+//! use nubrik_web::{Address, Client, WebRequest};
 //!
 //! let folder = tempfile::tempdir()?;
 //! std::fs::write(folder.path().join("tides.txt"), "high 06:12")?;
 //! let base = Address::of_folder(folder.path()).ok_or("no address")?;
-//! let request = Request::new(base.join("tides.txt").ok_or("no address")?);
+//! let request = WebRequest::new(base.join("tides.txt").ok_or("no address")?);
 //! let document = Client::new(&[]).document(&request, &|| false)?;
 //! assert_eq!(document.bytes, b"high 06:12");
 //! # Ok::<(), Box<dyn std::error::Error>>(())
@@ -17,11 +17,13 @@ mod address;
 mod checksum;
 mod client;
 mod names;
+mod request;
 mod transfer;
 mod trouble;
 
 pub use address::{Address, Credential};
 pub use checksum::{Checksum, ChecksumMethod};
-pub use client::{Client, Document, Request};
+pub use client::{Client, Document};
+pub use request::WebRequest;
 pub use transfer::Sink;
 pub use trouble::Trouble;

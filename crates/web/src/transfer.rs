@@ -7,8 +7,8 @@ use std::time::{Duration, Instant};
 use ureq::Agent;
 use ureq::http::Response;
 
-use crate::client::too_large;
-use crate::{Address, Credential, Request, Trouble};
+use crate::request::{WebRequest, too_large};
+use crate::{Address, Credential, Trouble};
 
 /// How long a server may say nothing.
 pub(crate) const PATIENCE: Duration = Duration::from_secs(30);
@@ -81,7 +81,7 @@ enum Said {
 }
 
 /// Why one try ended.
-enum Ended {
+enum TryEnd {
     /// Asking again may help; after this time, if the server said one.
     MayPass(Trouble, Option<Duration>),
     ForGood(Trouble),
@@ -90,7 +90,7 @@ enum Ended {
 /// A transfer, over several tries.
 pub(crate) struct Transfer<'a> {
     agent: &'a Agent,
-    request: &'a Request,
+    request: &'a WebRequest,
     stopped: &'a dyn Fn() -> bool,
     /// How much is in the sink, in bytes.
     taken: u64,
@@ -99,7 +99,7 @@ pub(crate) struct Transfer<'a> {
 }
 
 impl<'a> Transfer<'a> {
-    pub(crate) fn new(agent: &'a Agent, request: &'a Request, stopped: &'a dyn Fn() -> bool) -> Self {
+    pub(crate) fn new(agent: &'a Agent, request: &'a WebRequest, stopped: &'a dyn Fn() -> bool) -> Self {
         Transfer { agent, request, stopped, taken: 0, validator: None }
     }
 
@@ -110,8 +110,8 @@ impl<'a> Transfer<'a> {
             let before = self.taken;
             let (trouble, pause) = match self.once(sink) {
                 Ok(done) => return Ok(done),
-                Err(Ended::ForGood(trouble)) => return Err(trouble),
-                Err(Ended::MayPass(trouble, pause)) => (trouble, pause),
+                Err(TryEnd::ForGood(trouble)) => return Err(trouble),
+                Err(TryEnd::MayPass(trouble, pause)) => (trouble, pause),
             };
             // What makes way may go on.
             tries = if self.taken > before { 1 } else { tries + 1 };
@@ -130,7 +130,7 @@ impl<'a> Transfer<'a> {
     }
 
     /// One try, with all redirects.
-    fn once(&mut self, sink: &mut dyn Sink) -> Result<(Address, String), Ended> {
+    fn once(&mut self, sink: &mut dyn Sink) -> Result<(Address, String), TryEnd> {
         let mut address = self.request.address.clone();
         for _ in 0..=REDIRECTS {
             // Who asks is told to nobody else.
@@ -149,11 +149,11 @@ impl<'a> Transfer<'a> {
             self.take(&said, &head, sink)?;
             return Ok((address, head.media_type));
         }
-        Err(Ended::ForGood(Trouble::failed(format!("it leads on more than {REDIRECTS} times"))))
+        Err(TryEnd::ForGood(Trouble::failed(format!("it leads on more than {REDIRECTS} times"))))
     }
 
     /// Has a thread ask, so that this one can stop waiting.
-    fn ask(&self, address: &Address, credential: Option<Credential>) -> Receiver<Result<Said, Ended>> {
+    fn ask(&self, address: &Address, credential: Option<Credential>) -> Receiver<Result<Said, TryEnd>> {
         let (sender, said) = sync_channel(4);
         // Only what comes as it is has a length that can be checked, and parts that can be asked for.
         let mut headers = Vec::new();
@@ -176,11 +176,11 @@ impl<'a> Transfer<'a> {
     }
 
     /// Whether what follows is wanted, and goes on where the sink ends.
-    fn begin(&mut self, head: &Head, sink: &mut dyn Sink) -> Result<(), Ended> {
+    fn begin(&mut self, head: &Head, sink: &mut dyn Sink) -> Result<(), TryEnd> {
         match head.status {
             200 => {
                 if self.taken > 0 {
-                    sink.restart().map_err(|e| Ended::ForGood(Trouble::failed(e)))?;
+                    sink.restart().map_err(|e| TryEnd::ForGood(Trouble::failed(e)))?;
                 }
                 self.taken = 0;
                 self.validator = head.validator.clone().filter(|_| !self.request.compressed);
@@ -189,37 +189,37 @@ impl<'a> Transfer<'a> {
             // It cannot go on there: all of it again.
             206 | 416 if self.taken > 0 => {
                 self.validator = None;
-                return Err(Ended::MayPass(Trouble::failed("it answers with another part"), None));
+                return Err(TryEnd::MayPass(Trouble::failed("it answers with another part"), None));
             }
-            404 | 410 => return Err(Ended::ForGood(Trouble::NotThere)),
-            status @ (401 | 403 | 407) => return Err(Ended::ForGood(Trouble::Refused(status))),
+            404 | 410 => return Err(TryEnd::ForGood(Trouble::NotThere)),
+            status @ (401 | 403 | 407) => return Err(TryEnd::ForGood(Trouble::Refused(status))),
             status @ (408 | 425 | 429 | 500 | 502 | 503 | 504) => {
-                return Err(Ended::MayPass(Trouble::failed(format!("it answers {status}")), head.pause));
+                return Err(TryEnd::MayPass(Trouble::failed(format!("it answers {status}")), head.pause));
             }
-            status => return Err(Ended::ForGood(Trouble::failed(format!("it answers {status}")))),
+            status => return Err(TryEnd::ForGood(Trouble::failed(format!("it answers {status}")))),
         }
         let limit = self.request.limit;
         match head.length.is_some_and(|length| length.saturating_add(self.taken) > limit) {
-            true => Err(Ended::ForGood(too_large(limit))),
+            true => Err(TryEnd::ForGood(too_large(limit))),
             false => Ok(()),
         }
     }
 
     fn take(
         &mut self,
-        said: &Receiver<Result<Said, Ended>>,
+        said: &Receiver<Result<Said, TryEnd>>,
         head: &Head,
         sink: &mut dyn Sink,
-    ) -> Result<(), Ended> {
+    ) -> Result<(), TryEnd> {
         let whole = head.length.map(|length| length + self.taken).filter(|_| !self.request.compressed);
         loop {
             match receive(said, self.stopped)? {
                 Said::Piece(piece) => {
                     let taken = self.taken + piece.len() as u64;
                     if taken > self.request.limit {
-                        return Err(Ended::ForGood(too_large(self.request.limit)));
+                        return Err(TryEnd::ForGood(too_large(self.request.limit)));
                     }
-                    sink.take(&piece).map_err(|e| Ended::ForGood(Trouble::failed(e)))?;
+                    sink.take(&piece).map_err(|e| TryEnd::ForGood(Trouble::failed(e)))?;
                     self.taken = taken;
                 }
                 Said::End if whole.is_none_or(|whole| whole == self.taken) => return Ok(()),
@@ -230,12 +230,12 @@ impl<'a> Transfer<'a> {
     }
 }
 
-fn broke_off() -> Ended {
-    Ended::MayPass(Trouble::failed("the transfer broke off"), None)
+fn broke_off() -> TryEnd {
+    TryEnd::MayPass(Trouble::failed("the transfer broke off"), None)
 }
 
-fn led_to(address: &Address, head: &Head) -> Result<Address, Ended> {
-    let wrong = |what: String| Err(Ended::ForGood(Trouble::Failed(what)));
+fn led_to(address: &Address, head: &Head) -> Result<Address, TryEnd> {
+    let wrong = |what: String| Err(TryEnd::ForGood(Trouble::Failed(what)));
     let Some(next) = head.location.as_deref().and_then(|location| address.join(location)) else {
         return wrong("it leads on to no address".to_owned());
     };
@@ -246,7 +246,7 @@ fn led_to(address: &Address, head: &Head) -> Result<Address, Ended> {
 }
 
 /// The next thing that the waiting thread says.
-fn receive(said: &Receiver<Result<Said, Ended>>, stopped: &dyn Fn() -> bool) -> Result<Said, Ended> {
+fn receive(said: &Receiver<Result<Said, TryEnd>>, stopped: &dyn Fn() -> bool) -> Result<Said, TryEnd> {
     let since = Instant::now();
     loop {
         match said.recv_timeout(ATTENTION) {
@@ -254,9 +254,9 @@ fn receive(said: &Receiver<Result<Said, Ended>>, stopped: &dyn Fn() -> bool) -> 
             Err(RecvTimeoutError::Disconnected) => return Err(broke_off()),
             Err(RecvTimeoutError::Timeout) if since.elapsed() > PATIENCE => {
                 let trouble = Trouble::failed(format!("it said nothing for {} s", PATIENCE.as_secs()));
-                return Err(Ended::MayPass(trouble, None));
+                return Err(TryEnd::MayPass(trouble, None));
             }
-            Err(RecvTimeoutError::Timeout) if stopped() => return Err(Ended::ForGood(Trouble::Stopped)),
+            Err(RecvTimeoutError::Timeout) if stopped() => return Err(TryEnd::ForGood(Trouble::Stopped)),
             Err(RecvTimeoutError::Timeout) => {}
         }
     }
@@ -267,8 +267,8 @@ fn answer(
     agent: &Agent,
     url: &str,
     headers: &[(&str, String)],
-    sender: &SyncSender<Result<Said, Ended>>,
-) -> Result<(), Ended> {
+    sender: &SyncSender<Result<Said, TryEnd>>,
+) -> Result<(), TryEnd> {
     let request = headers.iter().fold(agent.get(url), |request, (name, value)| request.header(*name, value));
     let mut response = request.call().map_err(ended)?;
     if sender.send(Ok(Said::Head(head_of(&response)))).is_err() {
@@ -291,26 +291,26 @@ fn answer(
 }
 
 /// Whether asking again may help after this.
-fn ended(error: ureq::Error) -> Ended {
+fn ended(error: ureq::Error) -> TryEnd {
     use ureq::Error;
     match error {
-        Error::HostNotFound => Ended::ForGood(Trouble::failed("its host is not known")),
-        Error::ConnectionFailed => Ended::MayPass(Trouble::failed("it cannot be reached"), None),
+        Error::HostNotFound => TryEnd::ForGood(Trouble::failed("its host is not known")),
+        Error::ConnectionFailed => TryEnd::MayPass(Trouble::failed("it cannot be reached"), None),
         Error::Timeout(_) => {
             let words = format!("it said nothing for {} s", PATIENCE.as_secs());
-            Ended::MayPass(Trouble::failed(words), None)
+            TryEnd::MayPass(Trouble::failed(words), None)
         }
         Error::Io(e) => match e.kind() {
             io::ErrorKind::ConnectionRefused => {
-                Ended::ForGood(Trouble::failed("it cannot be reached: nothing listens there"))
+                TryEnd::ForGood(Trouble::failed("it cannot be reached: nothing listens there"))
             }
             // What is wrong with a certificate stays so.
             io::ErrorKind::InvalidData | io::ErrorKind::Other => {
-                Ended::ForGood(Trouble::failed(e.to_string()))
+                TryEnd::ForGood(Trouble::failed(e.to_string()))
             }
-            _ => Ended::MayPass(Trouble::failed(e.to_string()), None),
+            _ => TryEnd::MayPass(Trouble::failed(e.to_string()), None),
         },
-        other => Ended::ForGood(Trouble::failed(other.to_string())),
+        other => TryEnd::ForGood(Trouble::failed(other.to_string())),
     }
 }
 

@@ -6,7 +6,7 @@ use std::io::{BufRead, BufReader, Write};
 use std::net::TcpListener;
 use std::sync::{Arc, Mutex};
 
-use nubrik_web::{Address, Client, Credential, Request, Trouble};
+use nubrik_web::{Address, Client, Credential, Trouble, WebRequest};
 
 /// What the server was asked, request by request: its lines in small letters.
 type Asked = Arc<Mutex<Vec<Vec<String>>>>;
@@ -30,7 +30,7 @@ fn serving(answers: Vec<String>) -> (Address, Asked) {
 }
 
 fn get(address: &Address) -> Result<String, Trouble> {
-    let document = Client::new(&[]).document(&Request::new(address.clone()), &|| false)?;
+    let document = Client::new(&[]).document(&WebRequest::new(address.clone()), &|| false)?;
     Ok(String::from_utf8(document.bytes).unwrap())
 }
 
@@ -108,7 +108,7 @@ fn no_server_leads_to_files_or_learns_what_is_for_another() {
         serving(vec![format!("HTTP/1.1 200 OK\r\nContent-Length: 2\r\n{CLOSE}\r\nok")]);
     let (address, asked_here) = serving(vec![to(&other.as_sent())]);
     let request =
-        Request { credential: Some(Credential::Bearer("salt".to_owned())), ..Request::new(address) };
+        WebRequest { credential: Some(Credential::Bearer("salt".to_owned())), ..WebRequest::new(address) };
     Client::new(&[]).document(&request, &|| false).unwrap();
     let has = |asked: &Asked| asked.lock().unwrap()[0].iter().any(|line| line.starts_with("authorization"));
     assert!(has(&asked_here));
@@ -118,7 +118,7 @@ fn no_server_leads_to_files_or_learns_what_is_for_another() {
 #[test]
 fn what_is_too_large_or_too_short_is_not_taken() {
     let (address, _) = serving(vec![format!("HTTP/1.1 200 OK\r\nContent-Length: 2000\r\n{CLOSE}\r\nx")]);
-    let request = Request { limit: 1000, ..Request::new(address) };
+    let request = WebRequest { limit: 1000, ..WebRequest::new(address) };
     let said = Client::new(&[]).document(&request, &|| false).unwrap_err().to_string();
     assert!(said.starts_with("it has more than"), "{said}");
     let short = format!("HTTP/1.1 200 OK\r\nContent-Length: 9\r\n{CLOSE}\r\nlow");
@@ -130,7 +130,7 @@ fn what_is_too_large_or_too_short_is_not_taken() {
 fn a_transfer_can_be_stopped_and_folders_can_be_asked() {
     let listener = TcpListener::bind("127.0.0.1:0").unwrap();
     let at = format!("http://{}/", listener.local_addr().unwrap());
-    let request = Request::new(Address::parse(&at).unwrap().0);
+    let request = WebRequest::new(Address::parse(&at).unwrap().0);
     assert_eq!(Client::new(&[]).document(&request, &|| true).unwrap_err(), Trouble::Stopped);
     let folder = tempfile::tempdir().unwrap();
     let base = Address::of_folder(folder.path()).unwrap();

@@ -7,7 +7,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use nubrik_confine::CancelSwitch;
 use nubrik_diagnostic::{Diagnostic, nearest};
 use nubrik_pins::{
-    ASKED, Asked, Desk, DeskNews, Free, PINS_FILE, Pin, PinProblem, Pins, Registry, Shelf, is_js_name,
+    ASKED, AskedPackage, Desk, DeskNews, Free, PINS_FILE, Pin, PinProblem, Pins, Registry, Shelf, is_js_name,
     pin_id, python_name, resolve,
 };
 use nubrik_session::Session;
@@ -40,8 +40,13 @@ pub fn pin(console: Console, choice: &Choice, pinning: &Pinning) -> CommandResul
     let session = open(console, choice)?;
     let cancel = crate::interrupt::cancel_switch()
         .map_err(|e| say_wrong(console, Exit::Own, &format!("cannot listen for signals: {e}"), &[]))?;
-    let before = session.pins().map_err(|problem| say(console, Exit::Definitions, &problem))?;
-    let work = Work { console, session: &session, cancel: &cancel, before };
+    let before = match session.pins() {
+        // All versions are chosen again: what was pinned does not have to hold together.
+        Err(_) if pinning.update == Some(None) => session.asked_of_pins(),
+        read => read,
+    };
+    let before = before.map_err(|problem| say(console, Exit::Definitions, &problem))?;
+    let work = PinWork { console, session: &session, cancel: &cancel, before };
     if let Some(name) = &pinning.why {
         return work.why(pinning.registry.as_deref(), name);
     }
@@ -60,7 +65,7 @@ pub fn unpin(console: Console, choice: &Choice, registry: &str, name: &str) -> C
     let cancel = crate::interrupt::cancel_switch()
         .map_err(|e| say_wrong(console, Exit::Own, &format!("cannot listen for signals: {e}"), &[]))?;
     let before = session.pins().map_err(|problem| say(console, Exit::Definitions, &problem))?;
-    let work = Work { console, session: &session, cancel: &cancel, before };
+    let work = PinWork { console, session: &session, cancel: &cancel, before };
     let registry = work.registry(registry)?;
     let name = spelled(registry, name);
     let mut pins = work.before.clone();
@@ -113,14 +118,14 @@ fn say(console: Console, exit: Exit, problem: &PinProblem) -> Exit {
 type Wish = (Pins, Free, Option<(Registry, String)>);
 
 /// One run of the command.
-struct Work<'a> {
+struct PinWork<'a> {
     console: Console,
     session: &'a Session,
     cancel: &'a CancelSwitch,
     before: Pins,
 }
 
-impl Work<'_> {
+impl PinWork<'_> {
     fn fail(&self, problem: &PinProblem) -> Exit {
         if self.cancel.is_thrown() {
             return Exit::Interrupted;
@@ -204,7 +209,7 @@ impl Work<'_> {
         };
         let requirement = pinning.requirement.join(between);
         let pins_before = shelf.asked.get(&name).map(|asked| asked.pins.clone()).unwrap_or_default();
-        let asked = Asked { requirement, features, bare: pinning.bare, pins: pins_before };
+        let asked = AskedPackage { requirement, features, bare: pinning.bare, pins: pins_before };
         shelf.asked.insert(name.clone(), asked);
         let free = Free::Names([name.clone()].into());
         Ok((pins, free, Some((registry, name))))

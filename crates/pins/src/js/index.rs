@@ -10,7 +10,7 @@ use serde_json::Value;
 use serde_json::value::RawValue;
 
 use crate::desk::Desk;
-use crate::origins::Origin;
+use crate::origin::Origin;
 use crate::{PinProblem, Registry};
 
 const ACCEPT: &str = "application/vnd.npm.install-v1+json; q=1.0, application/json; q=0.8";
@@ -28,10 +28,10 @@ pub(crate) struct PackageDocument {
 
 /// A version of a package.
 #[derive(Clone, Debug)]
-pub(crate) struct Release {
+pub(crate) struct PackageRelease {
     pub version: Version,
     /// What it needs, by the name under which it is found.
-    pub needs: BTreeMap<String, Wish>,
+    pub needs: BTreeMap<String, PackageWish>,
     pub tarball: Address,
     /// Its digest, `sha512:…`; `None` where none is published.
     pub digest: Option<String>,
@@ -42,7 +42,7 @@ pub(crate) struct Release {
 
 /// What is wanted of a package.
 #[derive(Clone, PartialEq, Eq, Debug)]
-pub(crate) struct Wish {
+pub(crate) struct PackageWish {
     pub name: String,
     pub range: String,
     pub kind: WishKind,
@@ -70,7 +70,7 @@ struct Systems {
 
 /// What a machine is, in the words of packages.
 #[derive(Clone, Debug)]
-pub(crate) struct Place {
+pub(crate) struct NodeMachine {
     pub os: &'static str,
     pub cpu: &'static str,
     pub libc: Option<&'static str>,
@@ -78,7 +78,7 @@ pub(crate) struct Place {
 }
 
 #[derive(Deserialize)]
-struct Document {
+struct WrittenPackage {
     #[serde(default, rename = "dist-tags")]
     tags: BTreeMap<String, String>,
     #[serde(default)]
@@ -144,11 +144,11 @@ pub(crate) fn document(desk: &Desk<'_>, name: &str) -> Result<Option<Arc<Package
     }
     let path = name.replace('/', "%2f");
     let Some(page) = desk.page(Registry::Js, &path, Some(ACCEPT), name)? else { return Ok(None) };
-    let written: Document = serde_json::from_slice(&page.document.bytes).map_err(|e| {
+    let written: WrittenPackage = serde_json::from_slice(&page.document.bytes).map_err(|e| {
         PinProblem::new(format!("what the registry `js` says of `{name}` is no document of a package: {e}"))
             .note(format!("from {}", page.document.address))
     })?;
-    let Document { tags, versions } = written;
+    let WrittenPackage { tags, versions } = written;
     let parsed = versions.into_iter().filter_map(|(text, raw)| Some((Version::parse(&text).ok()?, raw)));
     let mut releases: Vec<(Version, Box<RawValue>)> = parsed.collect();
     releases.sort_by(|a, b| a.0.cmp(&b.0));
@@ -166,7 +166,7 @@ pub(crate) fn locate(desk: &Desk<'_>, path: &str) -> Result<Option<(Address, Ori
 }
 
 /// The path of an archive below a registry.
-pub(crate) fn path_of(name: &str, release: &Release) -> String {
+pub(crate) fn path_of(name: &str, release: &PackageRelease) -> String {
     format!("{name}/-/{}", release.tarball.file_name())
 }
 
@@ -182,14 +182,14 @@ pub(crate) fn newest(desk: &Desk<'_>, name: &str) -> Result<Option<String>, PinP
 
 impl PackageDocument {
     /// What is written of a version; `None` if that cannot be read.
-    pub(crate) fn release(&self, version: &Version) -> Option<Release> {
+    pub(crate) fn release(&self, version: &Version) -> Option<PackageRelease> {
         let (version, raw) = self.releases.iter().find(|(known, _)| known == version)?;
         let written: WrittenVersion = serde_json::from_str(raw.get()).ok()?;
         let tarball = self.address.join(&written.dist.tarball)?;
         let digest = written.dist.integrity.as_deref().and_then(digest_of);
         let digest =
             digest.or(written.dist.shasum.as_ref().map(|hex| format!("sha1:{}", hex.to_lowercase())));
-        Some(Release {
+        Some(PackageRelease {
             version: version.clone(),
             needs: needs_of(&written),
             tarball,
@@ -208,7 +208,7 @@ impl PackageDocument {
 
     /// The version that a range or a tag means: the latest, if that will do; else the newest that fits the machine's Node best and
     /// whose author does not advise against it.
-    pub(crate) fn choose(&self, range: &str, kept: &[Version], place: &Place) -> Option<Version> {
+    pub(crate) fn choose(&self, range: &str, kept: &[Version], place: &NodeMachine) -> Option<Version> {
         if let Some(version) = self.tags.get(range) {
             return Version::parse(version).ok();
         }
@@ -217,7 +217,7 @@ impl PackageDocument {
         if let Some(version) = kept.iter().filter(is_there).find(|version| range.satisfies(version)) {
             return Some(version.clone());
         }
-        let suits = |release: &Release| {
+        let suits = |release: &PackageRelease| {
             release.node.as_ref().is_none_or(|node| place.node.as_ref().is_none_or(|own| node.satisfies(own)))
         };
         let latest = self.tags.get("latest").and_then(|text| Version::parse(text).ok());
@@ -241,9 +241,9 @@ impl PackageDocument {
     }
 }
 
-impl Release {
+impl PackageRelease {
     /// Whether it is for a machine.
-    pub(crate) fn is_for(&self, place: &Place) -> bool {
+    pub(crate) fn is_for(&self, place: &NodeMachine) -> bool {
         let fits = |list: &[String], own: &str| {
             let excluded = list.iter().any(|name| name.strip_prefix('!') == Some(own));
             let named: Vec<&String> = list.iter().filter(|name| !name.starts_with('!')).collect();
@@ -279,7 +279,7 @@ fn texts(value: &Value) -> Vec<String> {
     }
 }
 
-fn needs_of(written: &WrittenVersion) -> BTreeMap<String, Wish> {
+fn needs_of(written: &WrittenVersion) -> BTreeMap<String, PackageWish> {
     let bundled: Vec<String> = match &written.bundle_dependencies {
         Value::Bool(true) => {
             written.dependencies.as_object().map(|map| map.keys().cloned().collect()).unwrap_or_default()
@@ -309,15 +309,15 @@ fn needs_of(written: &WrittenVersion) -> BTreeMap<String, Wish> {
 }
 
 /// What is wanted under a name; `npm:other@1` is another package under it.
-fn wish(name: &str, range: &str, kind: WishKind) -> Wish {
+fn wish(name: &str, range: &str, kind: WishKind) -> PackageWish {
     let Some(meant) = range.strip_prefix("npm:") else {
-        return Wish { name: name.to_owned(), range: range.to_owned(), kind };
+        return PackageWish { name: name.to_owned(), range: range.to_owned(), kind };
     };
     let (name, range) = match meant.rfind('@').filter(|at| *at > 0) {
         Some(at) => (&meant[..at], &meant[at + 1..]),
         None => (meant, ""),
     };
-    Wish { name: name.to_owned(), range: range.to_owned(), kind }
+    PackageWish { name: name.to_owned(), range: range.to_owned(), kind }
 }
 
 #[cfg(test)]

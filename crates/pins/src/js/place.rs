@@ -9,7 +9,7 @@ pub(crate) const ROOT: usize = 0;
 
 /// A package at a place of the tree.
 #[derive(Clone, Debug)]
-pub(crate) struct Placed {
+pub(crate) struct PlacedPackage {
     /// The name under which it is found, and that of the package.
     pub found_as: String,
     pub package: String,
@@ -20,7 +20,7 @@ pub(crate) struct Placed {
 
 /// A name that a package finds at a place.
 #[derive(Clone, Debug)]
-pub(crate) struct Edge {
+pub(crate) struct TreeEdge {
     pub from: usize,
     pub name: String,
     pub range: String,
@@ -29,21 +29,21 @@ pub(crate) struct Edge {
 
 /// The tree, and who finds what in it.
 #[derive(Debug)]
-pub(crate) struct Tree {
-    pub nodes: Vec<Placed>,
-    pub edges: Vec<Edge>,
+pub(crate) struct ModuleTree {
+    pub nodes: Vec<PlacedPackage>,
+    pub edges: Vec<TreeEdge>,
 }
 
-impl Tree {
-    pub(crate) fn new() -> Tree {
-        let root = Placed {
+impl ModuleTree {
+    pub(crate) fn new() -> ModuleTree {
+        let root = PlacedPackage {
             found_as: String::new(),
             package: String::new(),
             version: Version::from((0_u64, 0_u64, 0_u64)),
             above: ROOT,
             children: BTreeMap::new(),
         };
-        Tree { nodes: vec![root], edges: Vec::new() }
+        ModuleTree { nodes: vec![root], edges: Vec::new() }
     }
 
     /// What a name leads to from a place, and where it was found.
@@ -105,7 +105,7 @@ impl Tree {
         let number = self.nodes.len();
         let (found_as, package) = (found_as.to_owned(), package.to_owned());
         self.nodes[above].children.insert(found_as.clone(), number);
-        self.nodes.push(Placed {
+        self.nodes.push(PlacedPackage {
             found_as: found_as.clone(),
             package,
             version,

@@ -8,13 +8,13 @@ use std::sync::Arc;
 
 use node_semver::Version;
 
-use super::index::{self, PackageDocument, Place, Release, Wish, WishKind, parsed_range};
+use super::index::{self, NodeMachine, PackageDocument, PackageRelease, PackageWish, WishKind, parsed_range};
 use super::manifest::licence_in;
-use super::place::{Edge, ROOT, Tree};
+use super::place::{ModuleTree, ROOT, TreeEdge};
 use crate::PinProblem;
 use crate::desk::{Desk, HeldArchive, WantedArchive, held_archives};
 use crate::explain::NOTHING_FITS;
-use crate::file::{Archive, Asked, Need, Pin, pin_id};
+use crate::file::{Archive, AskedPackage, Need, Pin, pin_id};
 use crate::solved::{Preferred, Solved};
 
 /// How many documents are asked for at once.
@@ -28,7 +28,7 @@ pub(crate) fn resolve(
     desk: &Desk<'_>,
     system: &str,
     facts: &BTreeMap<String, String>,
-    asked: &BTreeMap<String, Asked>,
+    asked: &BTreeMap<String, AskedPackage>,
     preferred: &Preferred,
 ) -> Result<Solved, PinProblem> {
     let parsed = preferred.iter().map(|(name, versions)| {
@@ -40,9 +40,9 @@ pub(crate) fn resolve(
         preferred: parsed.collect(),
         documents: HashMap::new(),
         releases: HashMap::new(),
-        tree: Tree::new(),
+        tree: ModuleTree::new(),
     };
-    for (name, Asked { requirement, .. }) in asked {
+    for (name, AskedPackage { requirement, .. }) in asked {
         if parsed_range(requirement).is_none()
             && requirement.contains(|c: char| c.is_ascii_digit() || c == ' ')
         {
@@ -56,14 +56,15 @@ pub(crate) fn resolve(
         }
     }
     let wishes = asked.iter().map(|(name, asked)| {
-        let wish = Wish { name: name.clone(), range: asked.requirement.clone(), kind: WishKind::Needed };
+        let wish =
+            PackageWish { name: name.clone(), range: asked.requirement.clone(), kind: WishKind::Needed };
         (name.clone(), wish)
     });
     planter.grow(wishes.collect())?;
     planter.solved(asked)
 }
 
-fn place_of(system: &str, facts: &BTreeMap<String, String>) -> Result<Place, PinProblem> {
+fn place_of(system: &str, facts: &BTreeMap<String, String>) -> Result<NodeMachine, PinProblem> {
     let (os, cpu) = system.split_once('-').unwrap_or((system, ""));
     let os = match os {
         "linux" => "linux",
@@ -84,16 +85,16 @@ fn place_of(system: &str, facts: &BTreeMap<String, String>) -> Result<Place, Pin
     let libc = (os == "linux").then(|| if facts.contains_key("musl") { "musl" } else { "glibc" });
     // The last numbers are those of a release that has everything, so that pins do not depend on the one that is installed.
     let node = facts.get("node").and_then(|major| major.split('.').next()?.parse::<u64>().ok());
-    Ok(Place { os, cpu, libc, node: node.map(|major| Version::from((major, 999_u64, 0_u64))) })
+    Ok(NodeMachine { os, cpu, libc, node: node.map(|major| Version::from((major, 999_u64, 0_u64))) })
 }
 
 struct Planter<'a> {
     desk: &'a Desk<'a>,
-    place: Place,
+    place: NodeMachine,
     preferred: BTreeMap<String, Vec<Version>>,
     documents: HashMap<String, Option<Arc<PackageDocument>>>,
-    releases: HashMap<(String, Version), Arc<Release>>,
-    tree: Tree,
+    releases: HashMap<(String, Version), Arc<PackageRelease>>,
+    tree: ModuleTree,
 }
 
 fn fits(range: &str, version: &Version) -> bool {
@@ -111,7 +112,7 @@ impl Planter<'_> {
     }
 
     /// Asks for several documents at once.
-    fn expect(&mut self, wishes: &[Wish]) -> Result<(), PinProblem> {
+    fn expect(&mut self, wishes: &[PackageWish]) -> Result<(), PinProblem> {
         let wanted =
             wishes.iter().filter(|wish| wish.kind != WishKind::OptionalPeer).map(|wish| wish.name.as_str());
         let unknown: BTreeSet<&str> = wanted.filter(|name| !self.documents.contains_key(*name)).collect();
@@ -132,7 +133,7 @@ impl Planter<'_> {
         Ok(())
     }
 
-    fn release(&mut self, name: &str, version: &Version) -> Result<Option<Arc<Release>>, PinProblem> {
+    fn release(&mut self, name: &str, version: &Version) -> Result<Option<Arc<PackageRelease>>, PinProblem> {
         let key = (name.to_owned(), version.clone());
         if let Some(known) = self.releases.get(&key) {
             return Ok(Some(known.clone()));
@@ -145,7 +146,7 @@ impl Planter<'_> {
     }
 
     /// Grows the tree from what is asked for.
-    fn grow(&mut self, asked: BTreeMap<String, Wish>) -> Result<(), PinProblem> {
+    fn grow(&mut self, asked: BTreeMap<String, PackageWish>) -> Result<(), PinProblem> {
         // By depth and path, so that the tree does not depend on when something was asked for.
         let mut open: BTreeSet<(usize, String, usize)> = BTreeSet::from([(0, String::new(), ROOT)]);
         let mut done = BTreeSet::new();
@@ -156,7 +157,7 @@ impl Planter<'_> {
             let wishes = self.wishes(node, &asked)?;
             if wishes.values().any(|wish| !self.documents.contains_key(&wish.name)) {
                 // With all that is waiting, so that a level of the tree takes as long as its slowest document.
-                let mut all: Vec<Wish> = wishes.values().cloned().collect();
+                let mut all: Vec<PackageWish> = wishes.values().cloned().collect();
                 for (_, _, waiting) in &open {
                     all.extend(self.wishes(*waiting, &asked)?.into_values());
                 }
@@ -174,8 +175,8 @@ impl Planter<'_> {
     fn wishes(
         &mut self,
         node: usize,
-        asked: &BTreeMap<String, Wish>,
-    ) -> Result<BTreeMap<String, Wish>, PinProblem> {
+        asked: &BTreeMap<String, PackageWish>,
+    ) -> Result<BTreeMap<String, PackageWish>, PinProblem> {
         if node == ROOT {
             return Ok(asked.clone());
         }
@@ -185,7 +186,7 @@ impl Planter<'_> {
     }
 
     /// Lets a package find what it wants, and says which place is new for that.
-    fn settle(&mut self, node: usize, name: &str, wish: &Wish) -> Result<Option<usize>, PinProblem> {
+    fn settle(&mut self, node: usize, name: &str, wish: &PackageWish) -> Result<Option<usize>, PinProblem> {
         // What the user of a package has to have is looked for beside it.
         let from = match wish.kind {
             WishKind::Peer | WishKind::OptionalPeer => self.tree.nodes[node].above,
@@ -242,12 +243,12 @@ impl Planter<'_> {
         Ok(Some(new))
     }
 
-    fn note(&mut self, from: usize, name: &str, wish: &Wish, to: usize) {
-        self.tree.edges.push(Edge { from, name: name.to_owned(), range: wish.range.clone(), to });
+    fn note(&mut self, from: usize, name: &str, wish: &PackageWish, to: usize) {
+        self.tree.edges.push(TreeEdge { from, name: name.to_owned(), range: wish.range.clone(), to });
     }
 
     /// Says that a wish cannot be met, and who else is concerned.
-    fn nothing(&self, node: usize, wish: &Wish, what: String) -> PinProblem {
+    fn nothing(&self, node: usize, wish: &PackageWish, what: String) -> PinProblem {
         let named = |node: usize| match node {
             ROOT => "you".to_owned(),
             node => format!("{} {}", self.tree.nodes[node].package, self.tree.nodes[node].version),
@@ -275,7 +276,7 @@ impl Planter<'_> {
     }
 
     /// Pins for what stands in the tree. Archives are fetched: only they say their sizes and licences.
-    fn solved(&mut self, asked: &BTreeMap<String, Asked>) -> Result<Solved, PinProblem> {
+    fn solved(&mut self, asked: &BTreeMap<String, AskedPackage>) -> Result<Solved, PinProblem> {
         let reached = self.tree.reached();
         let mut pins: BTreeMap<String, (Pin, WantedArchive)> = BTreeMap::new();
         for node in reached.iter().copied().filter(|node| *node != ROOT) {

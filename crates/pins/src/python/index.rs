@@ -10,7 +10,7 @@ use serde::Deserialize;
 
 use super::{normal_name, tags};
 use crate::desk::{Desk, Page};
-use crate::origins::Origin;
+use crate::origin::Origin;
 use crate::{PinProblem, Registry};
 
 const ACCEPT: &str =

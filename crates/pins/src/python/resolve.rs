@@ -17,38 +17,38 @@ use super::tags::{Interpreter, rank_of};
 use super::{normal_name, specifiers_of};
 use crate::desk::{Desk, WantedArchive};
 use crate::explain::{Wording, explained};
-use crate::file::{Archive, Asked, Need, Pin, pin_id};
+use crate::file::{Archive, AskedPackage, Need, Pin, pin_id};
 use crate::solved::{Preferred, Solved};
 use crate::{PinProblem, Registry};
 
 /// How many pages are asked for at once.
 const AT_ONCE: usize = 8;
 
-type Range = Ranges<Version>;
+type DistributionRange = Ranges<Version>;
 
 /// What is decided about: a distribution, or one of its extras, which has the same version.
 #[derive(Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Debug)]
-enum Node {
+enum DistributionNode {
     Root,
     Package(String),
     Extra(String, String),
 }
 
-impl Node {
+impl DistributionNode {
     fn name(&self) -> &str {
         match self {
-            Node::Root => "",
-            Node::Package(name) | Node::Extra(name, _) => name,
+            DistributionNode::Root => "",
+            DistributionNode::Package(name) | DistributionNode::Extra(name, _) => name,
         }
     }
 }
 
-impl fmt::Display for Node {
+impl fmt::Display for DistributionNode {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
-            Node::Root => f.write_str("pins.toml"),
-            Node::Package(name) => f.write_str(name),
-            Node::Extra(name, extra) => write!(f, "{name}[{extra}]"),
+            DistributionNode::Root => f.write_str("pins.toml"),
+            DistributionNode::Package(name) => f.write_str(name),
+            DistributionNode::Extra(name, extra) => write!(f, "{name}[{extra}]"),
         }
     }
 }
@@ -63,12 +63,12 @@ struct Candidate {
 /// What a wheel says of itself, or what is wrong with that.
 type ReadMetadata = Rc<Result<Metadata, String>>;
 
-struct Provider<'a> {
+struct DistributionProvider<'a> {
     desk: &'a Desk<'a>,
     interpreter: &'a Interpreter,
     markers: MarkerEnvironment,
     ranks: HashMap<String, usize>,
-    asked: Vec<(String, Vec<String>, Range)>,
+    asked: Vec<(String, Vec<String>, DistributionRange)>,
     preferred: BTreeMap<String, Version>,
     /// Names of which early versions will do: somebody asks for one.
     early: RefCell<BTreeSet<String>>,
@@ -83,21 +83,21 @@ struct Provider<'a> {
 pub(crate) fn resolve(
     desk: &Desk<'_>,
     interpreter: &Interpreter,
-    asked: &BTreeMap<String, Asked>,
+    asked: &BTreeMap<String, AskedPackage>,
     preferred: &Preferred,
 ) -> Result<Solved, PinProblem> {
     let mut wanted = Vec::new();
     let mut early = BTreeSet::new();
-    for (name, Asked { requirement, features, .. }) in asked {
+    for (name, AskedPackage { requirement, features, .. }) in asked {
         let specifiers = specifiers_of(name, requirement)?;
         if specifiers.iter().any(|s| s.any_prerelease()) {
             early.insert(name.clone());
         }
-        wanted.push((name.clone(), features.clone(), Range::from(specifiers)));
+        wanted.push((name.clone(), features.clone(), DistributionRange::from(specifiers)));
     }
     let preferred =
         preferred.iter().filter_map(|(name, versions)| Some((name.clone(), versions.first()?.parse().ok()?)));
-    let provider = Provider {
+    let provider = DistributionProvider {
         desk,
         interpreter,
         markers: interpreter.markers()?,
@@ -117,19 +117,22 @@ pub(crate) fn resolve(
             return Err(problem.mend("look at how the package spells its name"));
         }
     }
-    match pubgrub::resolve(&provider, Node::Root, Version::new([0])) {
+    match pubgrub::resolve(&provider, DistributionNode::Root, Version::new([0])) {
         Ok(chosen) => {
-            let versions = chosen.into_iter().filter(|(node, _)| *node != Node::Root);
+            let versions = chosen.into_iter().filter(|(node, _)| *node != DistributionNode::Root);
             provider.solved(versions.collect(), asked)
         }
         Err(pubgrub::PubGrubError::NoSolution(tree)) => {
-            let set = |node: &Node, set: &Range| match provider.candidates(node.name()) {
-                Ok(known) => set.simplify(known.iter().rev().map(|c| &c.version)).to_string(),
-                Err(_) => set.to_string(),
-            };
-            let is_ragged = |set: &Range| set.iter().count() > 1;
-            let mut problem =
-                explained(&tree, &Wording { root: &Node::Root, set: &set, is_ragged: &is_ragged });
+            let set =
+                |node: &DistributionNode, set: &DistributionRange| match provider.candidates(node.name()) {
+                    Ok(known) => set.simplify(known.iter().rev().map(|c| &c.version)).to_string(),
+                    Err(_) => set.to_string(),
+                };
+            let is_ragged = |set: &DistributionRange| set.iter().count() > 1;
+            let mut problem = explained(
+                &tree,
+                &Wording { root: &DistributionNode::Root, set: &set, is_ragged: &is_ragged },
+            );
             let names: BTreeSet<String> =
                 tree.packages().into_iter().map(|node| node.name().to_owned()).collect();
             for name in names.iter().filter(|name| !name.is_empty()) {
@@ -143,7 +146,7 @@ pub(crate) fn resolve(
     }
 }
 
-impl Provider<'_> {
+impl DistributionProvider<'_> {
     fn page(&self, name: &str) -> Result<Option<std::sync::Arc<PackagePage>>, PinProblem> {
         if let Some(known) = self.pages.borrow().get(name) {
             return Ok(known.clone());
@@ -246,7 +249,7 @@ impl Provider<'_> {
     fn wanted(&self, name: &str, candidate: &Candidate) -> Result<WantedArchive, PinProblem> {
         let IndexFile { address, digest, size, .. } = &candidate.file;
         let origin = self.page(name)?.map(|page| page.origin.clone());
-        let same_host = |o: &crate::origins::Origin| o.address.host() == address.host();
+        let same_host = |o: &crate::Origin| o.address.host() == address.host();
         Ok(WantedArchive {
             what: format!("{name} {}", candidate.version),
             address: address.clone(),
@@ -259,7 +262,7 @@ impl Provider<'_> {
     /// What one version of a node needs: the requirements that hold here.
     fn needs(
         &self,
-        node: &Node,
+        node: &DistributionNode,
         version: &Version,
     ) -> Result<Result<Vec<Requirement<VerbatimUrl>>, String>, PinProblem> {
         let metadata = self.metadata(node.name(), version)?;
@@ -276,7 +279,7 @@ impl Provider<'_> {
             requirement.evaluate_markers(&self.markers, extras)
         };
         let extras: Vec<ExtraName> = match node {
-            Node::Extra(_, extra) => ExtraName::from_str(extra).into_iter().collect(),
+            DistributionNode::Extra(_, extra) => ExtraName::from_str(extra).into_iter().collect(),
             _ => Vec::new(),
         };
         let own = metadata.requires.iter();
@@ -286,24 +289,26 @@ impl Provider<'_> {
 
     fn constraints(
         &self,
-        node: &Node,
+        node: &DistributionNode,
         version: &Version,
-    ) -> Result<Result<DependencyConstraints<Node, Range>, String>, PinProblem> {
-        let mut constraints: BTreeMap<Node, Range> = BTreeMap::new();
-        let mut add = |node: Node, range: Range| {
-            let entry = constraints.entry(node).or_insert_with(Range::full);
+    ) -> Result<Result<DependencyConstraints<DistributionNode, DistributionRange>, String>, PinProblem> {
+        let mut constraints: BTreeMap<DistributionNode, DistributionRange> = BTreeMap::new();
+        let mut add = |node: DistributionNode, range: DistributionRange| {
+            let entry = constraints.entry(node).or_insert_with(DistributionRange::full);
             *entry = entry.intersection(&range);
         };
         let mut met: Vec<String> = Vec::new();
-        if let Node::Root = node {
+        if let DistributionNode::Root = node {
             for (name, extras, range) in &self.asked {
                 met.push(name.clone());
-                add(Node::Package(name.clone()), range.clone());
-                extras.iter().for_each(|extra| add(Node::Extra(name.clone(), extra.clone()), range.clone()));
+                add(DistributionNode::Package(name.clone()), range.clone());
+                extras.iter().for_each(|extra| {
+                    add(DistributionNode::Extra(name.clone(), extra.clone()), range.clone())
+                });
             }
         } else {
-            if let Node::Extra(name, extra) = node {
-                add(Node::Package(name.clone()), Range::singleton(version.clone()));
+            if let DistributionNode::Extra(name, extra) = node {
+                add(DistributionNode::Package(name.clone()), DistributionRange::singleton(version.clone()));
                 let metadata = self.metadata(name, version)?;
                 if let Ok(metadata) = &*metadata
                     && !metadata.extras.contains(extra)
@@ -323,22 +328,22 @@ impl Provider<'_> {
             for requirement in needs {
                 let name = normal_name(requirement.name.as_ref());
                 let range = match requirement.version_or_url {
-                    None => Range::full(),
+                    None => DistributionRange::full(),
                     Some(VersionOrUrl::VersionSpecifier(specifiers)) => {
                         if specifiers.iter().any(|s| s.any_prerelease()) {
                             self.early.borrow_mut().insert(name.clone());
                         }
-                        Range::from(specifiers)
+                        DistributionRange::from(specifiers)
                     }
                     Some(VersionOrUrl::Url(_)) => {
                         return Ok(Err(format!("it needs `{name}` from an address of its own")));
                     }
                 };
                 for extra in requirement.extras {
-                    add(Node::Extra(name.clone(), normal_name(extra.as_ref())), range.clone());
+                    add(DistributionNode::Extra(name.clone(), normal_name(extra.as_ref())), range.clone());
                 }
                 met.push(name.clone());
-                add(Node::Package(name), range);
+                add(DistributionNode::Package(name), range);
             }
         }
         self.expect(met.iter().map(String::as_str))?;
@@ -386,14 +391,14 @@ impl Provider<'_> {
     /// Pins for what was chosen.
     fn solved(
         &self,
-        chosen: BTreeMap<Node, Version>,
-        asked: &BTreeMap<String, Asked>,
+        chosen: BTreeMap<DistributionNode, Version>,
+        asked: &BTreeMap<String, AskedPackage>,
     ) -> Result<Solved, PinProblem> {
-        let version_of = |name: &str| chosen.get(&Node::Package(name.to_owned()));
+        let version_of = |name: &str| chosen.get(&DistributionNode::Package(name.to_owned()));
         let id = |name: &str| version_of(name).map(|version| pin_id(name, &version.to_string()));
         let mut solved = Solved::default();
         for (node, version) in &chosen {
-            let Node::Package(name) = node else { continue };
+            let DistributionNode::Package(name) = node else { continue };
             let candidate = self.candidate(name, version)?;
             let mut needs: BTreeSet<String> = BTreeSet::new();
             for node in chosen.keys().filter(|node| node.name() == name) {
@@ -412,7 +417,7 @@ impl Provider<'_> {
             let licence = (*self.metadata(name, version)?).as_ref().ok().and_then(|m| m.licence.clone());
             let need = |pin: String| Need { pin, alias: None, build: false, on: Vec::new() };
             let extras = chosen.keys().filter_map(|node| match node {
-                Node::Extra(of, extra) if of == name => Some(extra.clone()),
+                DistributionNode::Extra(of, extra) if of == name => Some(extra.clone()),
                 _ => None,
             });
             let pin = Pin {
@@ -439,21 +444,30 @@ impl Provider<'_> {
     }
 }
 
-impl DependencyProvider for Provider<'_> {
-    type P = Node;
+impl DependencyProvider for DistributionProvider<'_> {
+    type P = DistributionNode;
     type V = Version;
-    type VS = Range;
+    type VS = DistributionRange;
     type Priority = (u32, Reverse<usize>);
     type M = String;
     type Err = PinProblem;
 
-    fn prioritize(&self, node: &Node, _: &Range, statistics: &PackageResolutionStatistics) -> Self::Priority {
+    fn prioritize(
+        &self,
+        node: &DistributionNode,
+        _: &DistributionRange,
+        statistics: &PackageResolutionStatistics,
+    ) -> Self::Priority {
         let met = self.met.borrow().get(node.name()).copied().unwrap_or(0);
         (statistics.conflict_count(), Reverse(met))
     }
 
-    fn choose_version(&self, node: &Node, range: &Range) -> Result<Option<Version>, PinProblem> {
-        if let Node::Root = node {
+    fn choose_version(
+        &self,
+        node: &DistributionNode,
+        range: &DistributionRange,
+    ) -> Result<Option<Version>, PinProblem> {
+        if let DistributionNode::Root = node {
             return Ok(Some(Version::new([0])));
         }
         let candidates = self.candidates(node.name())?;
@@ -473,9 +487,9 @@ impl DependencyProvider for Provider<'_> {
 
     fn get_dependencies(
         &self,
-        node: &Node,
+        node: &DistributionNode,
         version: &Version,
-    ) -> Result<Dependencies<Node, Range, String>, PinProblem> {
+    ) -> Result<Dependencies<DistributionNode, DistributionRange, String>, PinProblem> {
         Ok(match self.constraints(node, version)? {
             Ok(constraints) => Dependencies::Available(constraints),
             Err(why) => Dependencies::Unavailable(why),

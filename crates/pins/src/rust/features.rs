@@ -2,8 +2,8 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use super::index::{CrateNeed, Release};
-use super::platform::Target;
+use super::index::{CrateNeed, CrateRelease};
+use super::platform::CrateTarget;
 
 /// What is on in one crate.
 #[derive(Debug, Default)]
@@ -15,7 +15,11 @@ pub(crate) struct Active<'r> {
 }
 
 /// Finds out what is on in a version of which these features are wanted.
-pub(crate) fn active<'r>(release: &'r Release, wanted: &BTreeSet<String>, target: &Target) -> Active<'r> {
+pub(crate) fn active<'r>(
+    release: &'r CrateRelease,
+    wanted: &BTreeSet<String>,
+    target: &CrateTarget,
+) -> Active<'r> {
     let mut features = BTreeSet::new();
     // Optional needs that are on, and features that are wanted of needs, by the names under which they are used.
     let mut on: BTreeSet<String> = BTreeSet::new();
@@ -97,7 +101,7 @@ mod tests {
 
     fn on(wanted: &[&str], features: &[(&str, &[&str])]) -> (Vec<String>, Vec<String>) {
         let texts = |items: &[&str]| items.iter().map(|item| (*item).to_owned()).collect::<Vec<_>>();
-        let release = Release {
+        let release = CrateRelease {
             version: Version::new(1, 0, 0),
             needs: vec![
                 need("ebb", true, None),
@@ -110,7 +114,7 @@ mod tests {
             is_yanked: false,
             rustc: None,
         };
-        let target = Target::of("linux-x86_64", &BTreeMap::new()).unwrap();
+        let target = CrateTarget::of("linux-x86_64", &BTreeMap::new()).unwrap();
         let active = active(&release, &texts(wanted).into_iter().collect(), &target);
         let told = |(need, of): &(&CrateNeed, BTreeSet<String>)| {
             std::iter::once(need.name.clone()).chain(of.iter().cloned()).collect::<Vec<_>>().join("+")

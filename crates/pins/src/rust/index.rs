@@ -8,12 +8,12 @@ use semver::{Version, VersionReq};
 use serde::Deserialize;
 
 use crate::desk::Desk;
-use crate::origins::Origin;
+use crate::origin::Origin;
 use crate::{PinProblem, Registry};
 
 /// A version of a crate.
 #[derive(Clone, Debug)]
-pub(crate) struct Release {
+pub(crate) struct CrateRelease {
     pub version: Version,
     pub needs: Vec<CrateNeed>,
     /// What each feature turns on.
@@ -45,12 +45,12 @@ pub(crate) struct CrateNeed {
 #[derive(Debug)]
 pub(crate) struct CratePage {
     /// The oldest first.
-    pub releases: Vec<Release>,
+    pub releases: Vec<CrateRelease>,
     pub origin: Origin,
 }
 
 #[derive(Deserialize)]
-struct Line {
+struct IndexLine {
     vers: String,
     deps: Vec<LineNeed>,
     cksum: String,
@@ -89,7 +89,7 @@ fn on() -> bool {
 }
 
 #[derive(Deserialize)]
-struct Config {
+struct IndexConfig {
     dl: String,
 }
 
@@ -120,9 +120,9 @@ pub(crate) fn page(desk: &Desk<'_>, name: &str) -> Result<Option<Arc<CratePage>>
     let path = format!("{}/{lower}", prefix(&lower));
     let Some(page) = desk.page(Registry::Rust, &path, None, name)? else { return Ok(None) };
     let text = String::from_utf8_lossy(&page.document.bytes);
-    let mut releases: Vec<Release> = Vec::new();
+    let mut releases: Vec<CrateRelease> = Vec::new();
     for line in text.lines().filter(|line| !line.trim().is_empty()) {
-        let line: Line = serde_json::from_str(line).map_err(|e| {
+        let line: IndexLine = serde_json::from_str(line).map_err(|e| {
             PinProblem::new(format!("what the registry `rust` says of `{name}` is no index: {e}"))
                 .note(format!("from {}", page.document.address))
         })?;
@@ -136,8 +136,8 @@ pub(crate) fn page(desk: &Desk<'_>, name: &str) -> Result<Option<Arc<CratePage>>
 }
 
 /// A version; `None` if its numbers cannot be read.
-fn release(line: Line) -> Option<Release> {
-    let Line { vers, deps, cksum, mut features, features2, yanked, rust_version, v: _ } = line;
+fn release(line: IndexLine) -> Option<CrateRelease> {
+    let IndexLine { vers, deps, cksum, mut features, features2, yanked, rust_version, v: _ } = line;
     for (name, more) in features2.into_iter().flatten() {
         features.entry(name).or_default().extend(more);
     }
@@ -153,7 +153,7 @@ fn release(line: Line) -> Option<Release> {
             for_build: dep.kind.as_deref() == Some("build"),
         })
     });
-    Some(Release {
+    Some(CrateRelease {
         version: Version::parse(&vers).ok()?,
         needs: needs.collect::<Option<Vec<_>>>()?,
         features,
@@ -190,13 +190,17 @@ pub(crate) fn locate(desk: &Desk<'_>, path: &str) -> Result<Option<(Address, Ori
 }
 
 /// Where the archive of a version is.
-pub(crate) fn archive_address(desk: &Desk<'_>, name: &str, release: &Release) -> Result<Address, PinProblem> {
+pub(crate) fn archive_address(
+    desk: &Desk<'_>,
+    name: &str,
+    release: &CrateRelease,
+) -> Result<Address, PinProblem> {
     let wrong = |what: String| {
         PinProblem::new(format!("the registry `rust` does not say where its archives are: {what}"))
     };
     let config = desk.page(Registry::Rust, "config.json", None, "its configuration")?;
     let config = config.ok_or_else(|| wrong("it has no config.json".to_owned()))?;
-    let parsed: Config =
+    let parsed: IndexConfig =
         serde_json::from_slice(&config.document.bytes).map_err(|e| wrong(format!("its config.json: {e}")))?;
     let mut place = parsed.dl;
     let lower = name.to_lowercase();

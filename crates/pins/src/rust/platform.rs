@@ -8,7 +8,7 @@ use cargo_platform::{Cfg, Platform};
 use crate::PinProblem;
 
 /// A system as the compiler describes it.
-pub(crate) struct Target {
+pub(crate) struct CrateTarget {
     triple: &'static str,
     cfgs: Vec<Cfg>,
 }
@@ -23,9 +23,9 @@ const SYSTEMS: [(&str, &str, &str, &str, u32); 6] = [
     ("windows-aarch64", "aarch64-pc-windows-msvc", "", "aarch64", 64),
 ];
 
-impl Target {
+impl CrateTarget {
     /// A system of `pins.toml`, with its facts.
-    pub(crate) fn of(system: &str, facts: &BTreeMap<String, String>) -> Result<Target, PinProblem> {
+    pub(crate) fn of(system: &str, facts: &BTreeMap<String, String>) -> Result<CrateTarget, PinProblem> {
         let Some((_, usual, other, cpu, width)) = SYSTEMS.iter().find(|(name, ..)| *name == system) else {
             let known: Vec<&str> = SYSTEMS.iter().map(|(name, ..)| *name).collect();
             let problem = PinProblem::new(format!("`{system}` is no system that crates are for"));
@@ -54,7 +54,7 @@ impl Target {
             texts.extend(["fxsr", "sse", "sse2"].map(|feature| format!("target_feature=\"{feature}\"")));
         }
         let cfgs = texts.iter().filter_map(|text| Cfg::from_str(text).ok()).collect();
-        Ok(Target { triple: if is_musl { other } else { usual }, cfgs })
+        Ok(CrateTarget { triple: if is_musl { other } else { usual }, cfgs })
     }
 
     /// Whether something for these systems is for this one. What cannot be read is for none, as the compiler's own tools have it.
@@ -70,8 +70,8 @@ mod tests {
 
     #[test]
     fn conditions_are_asked_of_a_system() {
-        let linux = Target::of("linux-x86_64", &BTreeMap::new()).unwrap();
-        let mac = Target::of("macos-aarch64", &BTreeMap::new()).unwrap();
+        let linux = CrateTarget::of("linux-x86_64", &BTreeMap::new()).unwrap();
+        let mac = CrateTarget::of("macos-aarch64", &BTreeMap::new()).unwrap();
         for (condition, on_linux, on_mac) in [
             ("cfg(unix)", true, true),
             ("cfg(windows)", false, false),
@@ -82,8 +82,8 @@ mod tests {
         ] {
             assert_eq!((linux.matches(condition), mac.matches(condition)), (on_linux, on_mac), "{condition}");
         }
-        let musl = Target::of("linux-x86_64", &[("musl".to_owned(), "1.2".to_owned())].into()).unwrap();
+        let musl = CrateTarget::of("linux-x86_64", &[("musl".to_owned(), "1.2".to_owned())].into()).unwrap();
         assert!(musl.matches("cfg(target_env = \"musl\")"));
-        assert!(Target::of("beos-68k", &BTreeMap::new()).is_err());
+        assert!(CrateTarget::of("beos-68k", &BTreeMap::new()).is_err());
     }
 }

@@ -14,13 +14,13 @@ use pubgrub::{Dependencies, DependencyProvider, PackageResolutionStatistics, Ran
 use semver::{Version, VersionReq};
 
 use super::features::{Active, active};
-use super::index::{self, CrateNeed, CratePage, Release};
+use super::index::{self, CrateNeed, CratePage, CrateRelease};
 use super::manifest::Manifest;
-use super::platform::Target;
+use super::platform::CrateTarget;
 use crate::PinProblem;
 use crate::desk::{Desk, WantedArchive, held_archives};
 use crate::explain::{Wording, explained};
-use crate::file::{Archive, Asked, Need, Pin, pin_id};
+use crate::file::{Archive, AskedPackage, Need, Pin, pin_id};
 use crate::solved::{Preferred, Solved};
 
 /// How many documents or archives are asked for at once.
@@ -29,59 +29,59 @@ const AT_ONCE: usize = 8;
 /// How often versions are chosen again with the features that were found. Each time features of one more level are known.
 const ROUNDS: usize = 200;
 
-type Range = Ranges<Version>;
+type CrateRange = Ranges<Version>;
 
 /// The versions of a crate that are compatible: of one first number that is not 0.
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Debug)]
-enum Line {
+enum VersionLine {
     Major(u64),
     Minor(u64),
     Patch(u64),
 }
 
-impl Line {
-    fn of(version: &Version) -> Line {
+impl VersionLine {
+    fn of(version: &Version) -> VersionLine {
         match (version.major, version.minor) {
-            (0, 0) => Line::Patch(version.patch),
-            (0, minor) => Line::Minor(minor),
-            (major, _) => Line::Major(major),
+            (0, 0) => VersionLine::Patch(version.patch),
+            (0, minor) => VersionLine::Minor(minor),
+            (major, _) => VersionLine::Major(major),
         }
     }
 }
 
 /// What is decided about.
 #[derive(Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Debug)]
-enum Node {
+enum CrateNode {
     Root,
-    Crate(String, Line),
+    Crate(String, VersionLine),
 }
 
-impl fmt::Display for Node {
+impl fmt::Display for CrateNode {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
-            Node::Root => f.write_str("pins.toml"),
-            Node::Crate(name, _) => f.write_str(name),
+            CrateNode::Root => f.write_str("pins.toml"),
+            CrateNode::Crate(name, _) => f.write_str(name),
         }
     }
 }
 
 /// Features that are wanted of each crate.
-type Wanted = BTreeMap<Node, BTreeSet<String>>;
+type WantedFeatures = BTreeMap<CrateNode, BTreeSet<String>>;
 
 /// What was chosen.
-type Chosen = BTreeMap<Node, Version>;
+type ChosenCrates = BTreeMap<CrateNode, Version>;
 
-struct Provider<'a> {
+struct CrateProvider<'a> {
     desk: &'a Desk<'a>,
-    target: Target,
+    target: CrateTarget,
     rustc: Option<(u64, u64)>,
     /// What is asked for, as if the root were a crate.
-    root: Release,
+    root: CrateRelease,
     preferred: BTreeMap<String, Vec<Version>>,
     pages: RefCell<HashMap<String, Option<Arc<CratePage>>>>,
-    wanted: Wanted,
+    wanted: WantedFeatures,
     /// In which order crates were met.
-    met: RefCell<HashMap<Node, usize>>,
+    met: RefCell<HashMap<CrateNode, usize>>,
 }
 
 /// Chooses a version of everything that is asked for and of what that needs.
@@ -89,11 +89,11 @@ pub(crate) fn resolve(
     desk: &Desk<'_>,
     system: &str,
     facts: &BTreeMap<String, String>,
-    asked: &BTreeMap<String, Asked>,
+    asked: &BTreeMap<String, AskedPackage>,
     preferred: &Preferred,
 ) -> Result<Solved, PinProblem> {
     let mut needs = Vec::new();
-    for (name, Asked { requirement, features, bare, .. }) in asked {
+    for (name, AskedPackage { requirement, features, bare, .. }) in asked {
         needs.push(CrateNeed {
             name: name.clone(),
             package: name.clone(),
@@ -108,11 +108,11 @@ pub(crate) fn resolve(
     let parsed = preferred.iter().map(|(name, versions)| {
         (name.clone(), versions.iter().filter_map(|v| Version::parse(v).ok()).collect())
     });
-    let mut provider = Provider {
+    let mut provider = CrateProvider {
         desk,
-        target: Target::of(system, facts)?,
+        target: CrateTarget::of(system, facts)?,
         rustc: facts.get("rustc").and_then(|text| index::two_numbers(text)),
-        root: Release {
+        root: CrateRelease {
             version: Version::new(0, 0, 0),
             needs,
             features: BTreeMap::new(),
@@ -122,7 +122,7 @@ pub(crate) fn resolve(
         },
         preferred: parsed.collect(),
         pages: RefCell::default(),
-        wanted: Wanted::new(),
+        wanted: WantedFeatures::new(),
         met: RefCell::default(),
     };
     for (name, asked) in asked {
@@ -154,7 +154,7 @@ pub(crate) fn requirement_of(name: &str, requirement: &str) -> Result<VersionReq
     })
 }
 
-impl Provider<'_> {
+impl CrateProvider<'_> {
     fn page(&self, name: &str) -> Result<Option<Arc<CratePage>>, PinProblem> {
         if let Some(known) = self.pages.borrow().get(name) {
             return Ok(known.clone());
@@ -183,13 +183,13 @@ impl Provider<'_> {
     }
 
     /// What nobody publishes is a mistake of typing, and no conflict.
-    fn check_asked(&self, name: &str, asked: &Asked) -> Result<(), PinProblem> {
+    fn check_asked(&self, name: &str, asked: &AskedPackage) -> Result<(), PinProblem> {
         let Some(page) = self.page(name)? else {
             let problem = PinProblem::new(format!("the registry `rust` has no `{name}`"));
             return Err(problem.mend("look at how the crate spells its name"));
         };
         let requirement = requirement_of(name, &asked.requirement)?;
-        let fits = |r: &&Release| !r.is_yanked && requirement.matches(&r.version);
+        let fits = |r: &&CrateRelease| !r.is_yanked && requirement.matches(&r.version);
         let Some(newest) = page.releases.iter().rev().find(fits) else { return Ok(()) };
         let is_known = |feature: &&String| {
             newest.features.contains_key(*feature)
@@ -205,13 +205,13 @@ impl Provider<'_> {
         Ok(())
     }
 
-    fn choose(&self) -> Result<Chosen, PinProblem> {
-        match pubgrub::resolve(self, Node::Root, Version::new(0, 0, 0)) {
-            Ok(chosen) => Ok(chosen.into_iter().filter(|(node, _)| *node != Node::Root).collect()),
+    fn choose(&self) -> Result<ChosenCrates, PinProblem> {
+        match pubgrub::resolve(self, CrateNode::Root, Version::new(0, 0, 0)) {
+            Ok(chosen) => Ok(chosen.into_iter().filter(|(node, _)| *node != CrateNode::Root).collect()),
             Err(pubgrub::PubGrubError::NoSolution(tree)) => {
-                let set = |node: &Node, set: &Range| self.worded(node, set);
-                let is_ragged = |set: &Range| set.iter().count() > 1;
-                Err(explained(&tree, &Wording { root: &Node::Root, set: &set, is_ragged: &is_ragged }))
+                let set = |node: &CrateNode, set: &CrateRange| self.worded(node, set);
+                let is_ragged = |set: &CrateRange| set.iter().count() > 1;
+                Err(explained(&tree, &Wording { root: &CrateNode::Root, set: &set, is_ragged: &is_ragged }))
             }
             Err(pubgrub::PubGrubError::ErrorRetrievingDependencies { source, .. })
             | Err(pubgrub::PubGrubError::ErrorChoosingVersion { source, .. })
@@ -220,21 +220,21 @@ impl Provider<'_> {
     }
 
     /// A set of versions, in as few words as tell it from the others of its line.
-    fn worded(&self, node: &Node, set: &Range) -> String {
-        let Node::Crate(name, line) = node else { return set.to_string() };
+    fn worded(&self, node: &CrateNode, set: &CrateRange) -> String {
+        let CrateNode::Crate(name, line) = node else { return set.to_string() };
         let Ok(Some(page)) = self.page(name) else { return set.to_string() };
-        let versions = page.releases.iter().map(|r| &r.version).filter(|v| Line::of(v) == *line);
+        let versions = page.releases.iter().map(|r| &r.version).filter(|v| VersionLine::of(v) == *line);
         set.simplify(versions).to_string()
     }
 
     /// Which choice a need is about, and which versions of it will do; `None` if there are none.
-    fn place(&self, need: &CrateNeed) -> Result<Option<(Node, Range)>, PinProblem> {
+    fn place(&self, need: &CrateNeed) -> Result<Option<(CrateNode, CrateRange)>, PinProblem> {
         let name = &need.package;
         let page = self.page(name)?;
         let releases = page.as_ref().map(|page| page.releases.as_slice()).unwrap_or_default();
         let is_early = need.requirement.comparators.iter().any(|c| !c.pre.is_empty());
-        let fitting = |r: &&Release| need.requirement.matches(&r.version);
-        let usable = |r: &&Release| !r.is_yanked || self.is_preferred(name, &r.version);
+        let fitting = |r: &&CrateRelease| need.requirement.matches(&r.version);
+        let usable = |r: &&CrateRelease| !r.is_yanked || self.is_preferred(name, &r.version);
         let preferred = self.preferred.get(name).into_iter().flatten();
         let kept = preferred
             .filter(|v| releases.iter().any(|r| r.version == **v))
@@ -244,11 +244,12 @@ impl Provider<'_> {
         let Some(version) = kept.or(newest.map(|r| &r.version)) else {
             return Ok(None);
         };
-        let line = Line::of(version);
+        let line = VersionLine::of(version);
         let mut runs: Vec<(Version, Version)> = Vec::new();
         let mut goes_on = false;
-        for release in
-            releases.iter().filter(|r| Line::of(&r.version) == line && (is_early || r.version.pre.is_empty()))
+        for release in releases
+            .iter()
+            .filter(|r| VersionLine::of(&r.version) == line && (is_early || r.version.pre.is_empty()))
         {
             let fits = need.requirement.matches(&release.version);
             match runs.last_mut().filter(|_| goes_on && fits) {
@@ -258,17 +259,17 @@ impl Provider<'_> {
             }
             goes_on = fits;
         }
-        let ranges = runs.into_iter().map(|(from, to)| Range::from_range_bounds(from..=to));
-        let range = ranges.fold(Range::empty(), |all, range| all.union(&range));
-        Ok(Some((Node::Crate(name.clone(), line), range)))
+        let ranges = runs.into_iter().map(|(from, to)| CrateRange::from_range_bounds(from..=to));
+        let range = ranges.fold(CrateRange::empty(), |all, range| all.union(&range));
+        Ok(Some((CrateNode::Crate(name.clone(), line), range)))
     }
 
     /// Says that no version will do for a need.
-    fn nothing_for(&self, node: &Node, need: &CrateNeed) -> Result<String, PinProblem> {
+    fn nothing_for(&self, node: &CrateNode, need: &CrateNeed) -> Result<String, PinProblem> {
         let CrateNeed { package, requirement, .. } = need;
         let page = self.page(package)?;
         let newest = page.as_ref().and_then(|page| page.releases.iter().rev().find(|r| !r.is_yanked));
-        let who = if *node == Node::Root { "you ask for" } else { "it needs" };
+        let who = if *node == CrateNode::Root { "you ask for" } else { "it needs" };
         Ok(match newest {
             Some(newest) => format!("{who} {package} {requirement}, and the newest is {}", newest.version),
             None => format!("{who} {package}, and the registry has none"),
@@ -280,7 +281,7 @@ impl Provider<'_> {
     }
 
     /// Whether the compiler will do for a version.
-    fn suits(&self, release: &Release) -> bool {
+    fn suits(&self, release: &CrateRelease) -> bool {
         match (self.rustc, release.rustc) {
             (Some(own), Some(wanted)) => wanted <= own,
             _ => true,
@@ -289,11 +290,11 @@ impl Provider<'_> {
 
     fn with_release<T>(
         &self,
-        node: &Node,
+        node: &CrateNode,
         version: &Version,
-        then: impl FnOnce(&Release) -> Result<T, PinProblem>,
+        then: impl FnOnce(&CrateRelease) -> Result<T, PinProblem>,
     ) -> Result<T, PinProblem> {
-        let Node::Crate(name, _) = node else { return then(&self.root) };
+        let CrateNode::Crate(name, _) = node else { return then(&self.root) };
         let page = self.page(name)?;
         let release = page.as_ref().and_then(|page| page.releases.iter().find(|r| r.version == *version));
         match release {
@@ -302,16 +303,16 @@ impl Provider<'_> {
         }
     }
 
-    fn active_in<'r>(&self, node: &Node, release: &'r Release) -> Active<'r> {
+    fn active_in<'r>(&self, node: &CrateNode, release: &'r CrateRelease) -> Active<'r> {
         let none = BTreeSet::new();
         active(release, self.wanted.get(node).unwrap_or(&none), &self.target)
     }
 
     /// Which features are wanted of what was chosen, as far as it was.
-    fn wanted_by(&self, chosen: &Chosen) -> Result<Wanted, PinProblem> {
-        let mut wanted = Wanted::new();
-        let mut open = vec![Node::Root];
-        let mut seen: BTreeMap<Node, usize> = BTreeMap::new();
+    fn wanted_by(&self, chosen: &ChosenCrates) -> Result<WantedFeatures, PinProblem> {
+        let mut wanted = WantedFeatures::new();
+        let mut open = vec![CrateNode::Root];
+        let mut seen: BTreeMap<CrateNode, usize> = BTreeMap::new();
         let zero = Version::new(0, 0, 0);
         while let Some(node) = open.pop() {
             let version = chosen.get(&node).unwrap_or(&zero);
@@ -339,10 +340,14 @@ impl Provider<'_> {
     }
 
     /// Pins for what was chosen. Archives are fetched, since only they say how crates are compiled.
-    fn solved(&self, chosen: &Chosen, asked: &BTreeMap<String, Asked>) -> Result<Solved, PinProblem> {
+    fn solved(
+        &self,
+        chosen: &ChosenCrates,
+        asked: &BTreeMap<String, AskedPackage>,
+    ) -> Result<Solved, PinProblem> {
         let mut archives = Vec::new();
         for (node, version) in chosen {
-            let Node::Crate(name, _) = node else { continue };
+            let CrateNode::Crate(name, _) = node else { continue };
             let wanted = self.with_release(node, version, |release| {
                 let address = index::archive_address(self.desk, name, release)?;
                 let origin = self.page(name)?.map(|page| page.origin.clone());
@@ -360,7 +365,7 @@ impl Provider<'_> {
         let held = held_archives(self.desk, &archives)?;
         let mut solved = Solved::default();
         for ((node, version), held) in chosen.iter().zip(held) {
-            let Node::Crate(name, _) = node else { continue };
+            let CrateNode::Crate(name, _) = node else { continue };
             let manifest = Manifest::in_archive(&held.path, name, &version.to_string())
                 .map_err(|what| PinProblem::new(format!("{name} {version}: {what}")))?;
             let pin = self.with_release(node, version, |release| {
@@ -402,25 +407,30 @@ impl Provider<'_> {
     }
 }
 
-impl DependencyProvider for Provider<'_> {
-    type P = Node;
+impl DependencyProvider for CrateProvider<'_> {
+    type P = CrateNode;
     type V = Version;
-    type VS = Range;
+    type VS = CrateRange;
     type Priority = (u32, Reverse<usize>);
     type M = String;
     type Err = PinProblem;
 
-    fn prioritize(&self, node: &Node, _: &Range, statistics: &PackageResolutionStatistics) -> Self::Priority {
+    fn prioritize(
+        &self,
+        node: &CrateNode,
+        _: &CrateRange,
+        statistics: &PackageResolutionStatistics,
+    ) -> Self::Priority {
         let met = self.met.borrow().get(node).copied().unwrap_or(0);
         (statistics.conflict_count(), Reverse(met))
     }
 
-    fn choose_version(&self, node: &Node, range: &Range) -> Result<Option<Version>, PinProblem> {
-        let Node::Crate(name, line) = node else { return Ok(Some(Version::new(0, 0, 0))) };
+    fn choose_version(&self, node: &CrateNode, range: &CrateRange) -> Result<Option<Version>, PinProblem> {
+        let CrateNode::Crate(name, line) = node else { return Ok(Some(Version::new(0, 0, 0))) };
         let page = self.page(name)?;
         let releases = page.as_ref().map(|page| page.releases.as_slice()).unwrap_or_default();
         let usable = releases.iter().filter(|r| {
-            Line::of(&r.version) == *line
+            VersionLine::of(&r.version) == *line
                 && range.contains(&r.version)
                 && (!r.is_yanked || self.is_preferred(name, &r.version))
         });
@@ -432,20 +442,20 @@ impl DependencyProvider for Provider<'_> {
 
     fn get_dependencies(
         &self,
-        node: &Node,
+        node: &CrateNode,
         version: &Version,
-    ) -> Result<Dependencies<Node, Range, String>, PinProblem> {
+    ) -> Result<Dependencies<CrateNode, CrateRange, String>, PinProblem> {
         self.with_release(node, version, |release| {
             let active = self.active_in(node, release);
             self.expect(active.needs.iter().map(|(need, _)| need.package.as_str()))?;
-            let mut constraints: BTreeMap<Node, Range> = BTreeMap::new();
+            let mut constraints: BTreeMap<CrateNode, CrateRange> = BTreeMap::new();
             for (need, _) in &active.needs {
                 let Some((place, range)) = self.place(need)? else {
                     return Ok(Dependencies::Unavailable(self.nothing_for(node, need)?));
                 };
                 let next = self.met.borrow().len();
                 self.met.borrow_mut().entry(place.clone()).or_insert(next);
-                let entry = constraints.entry(place).or_insert_with(Range::full);
+                let entry = constraints.entry(place).or_insert_with(CrateRange::full);
                 *entry = entry.intersection(&range);
             }
             Ok(Dependencies::Available(constraints.into_iter().collect()))

@@ -21,9 +21,21 @@ impl Session {
     /// # Errors
     /// When it cannot be read, or does not hold together.
     pub fn pins(&self) -> Result<Pins, PinProblem> {
+        self.pins_by(Pins::read)
+    }
+
+    /// What `pins.toml` asks for, without what is pinned for that.
+    ///
+    /// # Errors
+    /// When it cannot be read.
+    pub fn asked_of_pins(&self) -> Result<Pins, PinProblem> {
+        self.pins_by(Pins::read_asked)
+    }
+
+    fn pins_by(&self, read: impl Fn(&str) -> Result<Pins, PinProblem>) -> Result<Pins, PinProblem> {
         match read_file(&self.workspace.root.join(PINS_FILE), PINS_LIMIT) {
             Ok(bytes) => match String::from_utf8(bytes) {
-                Ok(text) => Pins::read(&text),
+                Ok(text) => read(&text),
                 Err(_) => Err(PinProblem::new(format!("{PINS_FILE} is not text"))),
             },
             Err(e) if e.kind() == io::ErrorKind::NotFound => Ok(Pins::default()),

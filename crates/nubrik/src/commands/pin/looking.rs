@@ -6,7 +6,7 @@ use nubrik_diagnostic::nearest;
 use nubrik_pins::{ASKED, Free, Need, Pin, Registry, Shelf, newest, resolve};
 use serde::Serialize;
 
-use super::{Work, spelled};
+use super::{PinWork, spelled};
 use crate::commands::{CommandResult, started_in};
 use crate::exit::Exit;
 use crate::ui::console::{OutputStream, outln};
@@ -35,7 +35,7 @@ struct ChainEvent<'a> {
     requirement: &'a str,
 }
 
-impl Work<'_> {
+impl PinWork<'_> {
     /// Says why something is pinned.
     pub(super) fn why(&self, registry: Option<&str>, name: &str) -> CommandResult<Exit> {
         let only = registry.map(|name| self.registry(name)).transpose()?;

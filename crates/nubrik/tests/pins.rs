@@ -1,0 +1,182 @@
+//! Other people's code, pinned through the built program, from registries in folders.
+
+#![allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
+
+mod sandbox;
+
+use std::fs;
+use std::io::Write;
+
+use sandbox::Sandbox;
+
+const SETTINGS: &str = "[origins]\npython = \"registry\"\n";
+
+/// Puts a wheel into the registry: a module that says its version.
+fn publish(sandbox: &Sandbox, name: &str, version: &str, headers: &[&str]) {
+    let mut archive = zip::ZipWriter::new(std::io::Cursor::new(Vec::new()));
+    let options = zip::write::SimpleFileOptions::default();
+    archive.start_file(format!("{name}.py"), options).unwrap();
+    writeln!(archive, "version = '{version}'").unwrap();
+    archive.start_file(format!("{name}-{version}.dist-info/METADATA"), options).unwrap();
+    let more: String = headers.iter().map(|header| format!("{header}\n")).collect();
+    writeln!(archive, "Metadata-Version: 2.1\nName: {name}\nVersion: {version}\nLicense: MIT\n{more}")
+        .unwrap();
+    let bytes = archive.finish().unwrap().into_inner();
+    let folder = sandbox.folder.join("registry").join(name);
+    fs::create_dir_all(&folder).unwrap();
+    fs::write(folder.join(format!("{name}-{version}-py3-none-any.whl")), bytes).unwrap();
+}
+
+/// A workspace with a registry: `ebb` needs `flow`.
+fn workspace() -> Sandbox {
+    let sandbox = Sandbox::new(&[("nubrik.toml", SETTINGS)]);
+    publish(&sandbox, "ebb", "1.0", &["Requires-Dist: flow"]);
+    publish(&sandbox, "flow", "0.9", &[]);
+    publish(&sandbox, "flow", "1.0", &[]);
+    sandbox
+}
+
+const PIN: [&str; 5] = ["pin", "python", "ebb", "--python", "3.11"];
+
+#[test]
+fn a_package_is_pinned_with_what_it_needs_and_unpinned() {
+    let sandbox = workspace();
+    let run = sandbox.run(&PIN).expect(0).says("pins.toml: 2 pins, 2 new").says("python.pinned(\"ebb\")");
+    assert!(run.stdout.contains("ebb 1.0") && run.stdout.contains("ebb@1.0 needs it"), "{}", run.stdout);
+    let text = sandbox.read("pins.toml");
+    assert!(
+        text.contains("[python.pins.\"flow@1.0\"]")
+            && text.contains("path = \"ebb/ebb-1.0-py3-none-any.whl\""),
+        "{text}"
+    );
+    // Where the registry is stays with this machine.
+    assert!(!text.contains("registry/") && !text.contains("file:"), "{text}");
+    sandbox.run(&["pin"]).expect(0).says("pins.toml: 2 pins, nothing changed");
+    assert_eq!(sandbox.read("pins.toml"), text);
+    sandbox.run(&["pin", "--why", "flow"]).expect(0).says("ebb@1.0 → flow@1.0").says("MIT");
+    sandbox.run(&["unpin", "python", "flow"]).expect(2).says("it is there because of: ebb@1.0 → flow@1.0");
+    sandbox.run(&["pin", "python", "flow", "<1"]).expect(0).says("flow 1.0 → 0.9").says("you ask for <1");
+    sandbox.run(&["pin", "--check"]).expect(0).says("flow 0.9").says("1.0 is there, and you ask for <1");
+    sandbox.run(&["unpin", "python", "flow"]).expect(0).says("flow@0.9 stays: ebb@1.0 needs it");
+    sandbox.run(&["pin", "--check"]).expect(1).says("flow 0.9 → 1.0");
+    sandbox.run(&["pin", "--update", "flow"]).expect(0).says("flow 0.9 → 1.0");
+    assert_eq!(sandbox.read("pins.toml"), text);
+    sandbox.run(&["unpin", "python", "Ebb"]).expect(0).says("0 pins, 2 gone");
+    assert!(!sandbox.folder.join("pins.toml").exists());
+}
+
+#[test]
+fn mistakes_are_answered_with_a_mend() {
+    let sandbox = workspace();
+    sandbox.run(&["pin"]).expect(2).says("nothing is pinned yet").says("nubrik pin python NAME");
+    sandbox
+        .run(&["pin", "pyton", "ebb"])
+        .expect(2)
+        .says("no registry is called `pyton`")
+        .says("nubrik pin python …");
+    sandbox.run(&["pin", "python"]).expect(2).says("which package of python?");
+    sandbox.run(&["pin", "python", "ebb>=1"]).expect(2).says("ebb \">=1\"");
+    sandbox
+        .run(&["pin", "python", "eb", "--python", "3.11"])
+        .expect(1)
+        .says("the registry `python` has no `eb`");
+    sandbox.run(&["pin", "rust", "serde"]).expect(1).says("no address of the registry `rust` is known");
+    sandbox.run(&["pin", "--python", "3.11"]).expect(2);
+    sandbox.run(&PIN).expect(0);
+    sandbox.run(&["unpin", "python", "ebbb"]).expect(2).says("nubrik unpin python ebb");
+    sandbox.run(&["pin", "--why", "flo"]).expect(2).says("nubrik pin --why flow");
+    sandbox.run(&["pin", "--update", "flo"]).expect(2).says("nubrik pin --update flow");
+    let text = sandbox.read("pins.toml");
+    sandbox.write("pins.toml", &text.replace("[python.pins.\"flow@1.0\"]", "[python.pins.\"flow@7\"]"));
+    sandbox.run(&["pin"]).expect(3).says("needs \"flow@1.0\", which is not there");
+    sandbox.run(&["pin", "--update"]).expect(0);
+    assert_eq!(sandbox.read("pins.toml"), text);
+    sandbox.write("pins.toml", &format!("<<<<<<< ours\n{text}"));
+    sandbox.run(&["pin"]).expect(3).says("pins.toml has marks of a merge in it");
+}
+
+const FETCHES: &str = "\
+let shelf = pins_of(\"python\")
+target wheels = {each id, pin in shelf.pins give pin.name: fetch { url = \"origin://python/{pin.archives.first.path}\", digest = pin.archives.first.digest }}
+";
+
+#[test]
+fn a_gathered_folder_is_all_that_a_build_needs() {
+    let sandbox = workspace();
+    sandbox.write("targets.nub", FETCHES);
+    sandbox
+        .run(&["build"])
+        .expect(3)
+        .says("nothing is pinned from the registry `python`")
+        .says("nubrik pin python NAME");
+    sandbox.run(&PIN).expect(0);
+    sandbox.run(&["build"]).expect(0);
+    sandbox.run(&["pin", "--gather", "vendor"]).expect(0).says("2 archives").says("2 new");
+    sandbox.run(&["pin", "--gather", "vendor"]).expect(0).says("0 new");
+    let fresh = Sandbox::new(&[
+        ("nubrik.toml", "[origins]\nmirror = \"vendor\"\n"),
+        ("targets.nub", FETCHES),
+        ("pins.toml", &sandbox.read("pins.toml")),
+    ]);
+    for path in ["vendor/python/ebb/ebb-1.0-py3-none-any.whl", "vendor/python/flow/flow-1.0-py3-none-any.whl"]
+    {
+        fs::create_dir_all(fresh.folder.join(path).parent().unwrap()).unwrap();
+        fs::copy(sandbox.folder.join(path), fresh.folder.join(path)).unwrap();
+    }
+    fresh.run(&["build"]).expect(0);
+    // An archive that somebody changed is never used, and what is missing is named.
+    fs::write(fresh.folder.join("vendor/python/ebb/ebb-1.0-py3-none-any.whl"), "another").unwrap();
+    fresh.run(&["clean", "--store"]).expect(0);
+    fresh.run(&["build"]).expect(1).says("its digest is another one");
+    fs::remove_file(fresh.folder.join("vendor/python/ebb/ebb-1.0-py3-none-any.whl")).unwrap();
+    fresh
+        .run(&["build"])
+        .expect(1)
+        .says("the registry `python` has no `ebb/ebb-1.0-py3-none-any.whl` any more");
+}
+
+#[test]
+fn pins_of_other_systems_are_no_pins_for_this_one() {
+    let sandbox = workspace();
+    sandbox.write("targets.nub", FETCHES);
+    sandbox.run(&PIN).expect(0);
+    let own = format!("{}-{}", std::env::consts::OS, std::env::consts::ARCH);
+    let text = sandbox.read("pins.toml").replace(&own, "windows-x86_64");
+    sandbox.write("pins.toml", &text);
+    let mend = format!("nubrik pin python --system {own}");
+    sandbox
+        .run(&["build"])
+        .expect(3)
+        .says("the pins of `python` are for windows-x86_64, and this is")
+        .says(&mend);
+    sandbox.run(&["pin", "python", "--system", &own]).expect(0);
+    sandbox.run(&["build"]).expect(0);
+}
+
+#[test]
+fn a_program_imports_what_is_pinned() {
+    let found = std::process::Command::new("python3")
+        .args(["-c", "import sys; print('%d.%d' % sys.version_info[:2])"])
+        .output();
+    let Some(version) = found.ok().and_then(|output| String::from_utf8(output.stdout).ok()) else {
+        println!("skipped: python3 is not here");
+        return;
+    };
+    let sandbox = workspace();
+    sandbox.write(
+        "src/almanac.py",
+        "import ebb, flow\n\n\ndef run():\n    print('ebb', ebb.version, 'flow', flow.version)\n",
+    );
+    let package = "use \"nub:python\" as python\n\ntarget almanac = python.package { name = \"almanac\", version = \"1\", root = \"src\", sources = \"src/*.py\", needs = [python.pinned(\"Ebb\")] }\n\ntarget show = python.program { point = \"almanac:run\", needs = [almanac] }\n";
+    sandbox.write("targets.nub", package);
+    sandbox.run(&["pin", "python", "ebb", "--python", version.trim()]).expect(0);
+    sandbox.run(&["run", "show"]).expect(0).says("ebb 1.0 flow 1.0");
+    publish(&sandbox, "flow", "1.1", &[]);
+    sandbox.run(&["pin", "--update"]).expect(0);
+    sandbox.run(&["run", "show"]).expect(0).says("ebb 1.0 flow 1.1");
+    sandbox.write("targets.nub", &package.replace("\"Ebb\"", "\"eb\""));
+    sandbox.run(&["build"]).expect(3).says("`eb` is not pinned: `nubrik pin python eb`");
+    sandbox.write("targets.nub", package);
+    sandbox.run(&["pin", "python", "--python", "3.7"]).expect(0);
+    sandbox.run(&["build"]).expect(3).says("the pins are for Python 3.7");
+}

@@ -1,0 +1,28 @@
+//! An address of a registry, and what says where it is.
+
+use std::path::PathBuf;
+
+use nubrik_web::{Address, Credential};
+
+/// An address of a registry, and who asks there.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Origin {
+    /// Where it is.
+    pub address: Address,
+    /// Who asks.
+    pub credential: Option<Credential>,
+    /// What said so: a file, or a variable.
+    pub said_by: String,
+    /// The scope of names that it is for, such as `@isles`; `None` for all that have no origin of their own.
+    pub scope: Option<String>,
+}
+
+/// What settings are read from, besides `nubrik.toml`.
+pub trait ClientSettings {
+    /// A variable of the environment; `None` if it is not set, or empty.
+    fn variable(&self, name: &str) -> Option<String>;
+    /// The text of a file; `None` if there is none.
+    fn text(&self, path: &std::path::Path) -> Option<String>;
+    /// The workspace's root.
+    fn root(&self) -> PathBuf;
+}

@@ -1,0 +1,9 @@
+//! Pins from registries that are made up: folders, and a server that lies.
+
+#![allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
+
+mod js;
+mod python;
+mod rust;
+mod server;
+mod shop;

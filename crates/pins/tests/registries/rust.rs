@@ -1,0 +1,98 @@
+//! Pins of Rust's crates, from a sparse index in a folder.
+
+use crate::shop::{Shop, shelf, told};
+use nubrik_pins::{Free, Registry};
+
+const RUST: Registry = Registry::Rust;
+
+#[test]
+fn versions_that_go_together_share_a_choice_and_others_stand_side_by_side() {
+    let shop = Shop::new();
+    shop.rust("moon", "1.0.0", &[], "");
+    shop.rust("moon", "1.4.0", &[], "");
+    shop.rust("moon", "2.0.0", &[], "");
+    shop.rust("moon", "2.1.0", &[], r#""yanked": true"#);
+    shop.rust("ebb", "0.3.1", &[("moon", "^1.0", "")], "");
+    shop.rust("flow", "0.3.0", &[("moon", "^2", "")], "");
+    assert_eq!(shop.pinned(RUST, &["ebb", "flow"]).unwrap(), "ebb@0.3.1 flow@0.3.0 moon@1.4.0 moon@2.0.0");
+    assert_eq!(shop.pinned(RUST, &["ebb", "moon =1.0.0"]).unwrap(), "ebb@0.3.1 moon@1.0.0");
+    shop.rust("neap", "1.0.0", &[("moon", "=1.4.0", "")], "");
+    let problem = shop.pinned(RUST, &["neap", "moon =1.0.0"]).unwrap_err();
+    assert!(problem.notes.iter().any(|n| n == "neap 1.0.0 needs moon 1.4.0"), "{problem:?}");
+    assert_eq!(problem.mends.len(), 1, "{problem:?}");
+    let problem = shop.pinned(RUST, &["moon 7"]).unwrap_err();
+    assert_eq!(problem.notes, ["you ask for moon ^7, and the newest is 2.0.0"]);
+}
+
+#[test]
+fn features_bring_in_what_they_turn_on() {
+    let shop = Shop::new();
+    let optional = r#""optional": true"#;
+    shop.rust(
+        "tides",
+        "1.0.0",
+        &[
+            ("charts", "1", optional),
+            ("wind", "1", r#""target": "cfg(windows)""#),
+            ("dev", "1", r#""kind": "dev""#),
+        ],
+        r#""features": {"default": ["std"], "std": [], "maps": ["dep:charts", "charts/deep"]}"#,
+    );
+    shop.rust(
+        "charts",
+        "1.0.0",
+        &[("ink", "1", optional)],
+        r#""features": {"deep": ["dep:ink"], "default": []}"#,
+    );
+    for name in ["ink", "wind", "dev"] {
+        shop.rust(name, "1.0.0", &[], "");
+    }
+    assert_eq!(shop.pinned(RUST, &["tides"]).unwrap(), "tides@1.0.0");
+    let asked = shelf(RUST, &["linux-x86_64", "windows-x86_64"], &["tides[maps]"]);
+    let settled = shop.settle(RUST, &asked, &Free::Nothing).unwrap();
+    assert_eq!(told(&settled), "charts@1.0.0 ink@1.0.0 tides@1.0.0 wind@1.0.0");
+    assert_eq!(settled.pins["tides@1.0.0"].features, ["default", "maps", "std"]);
+    assert_eq!(settled.pins["charts@1.0.0"].features, ["deep", "default"]);
+    assert_eq!(settled.pins["wind@1.0.0"].on, ["windows-x86_64"]);
+    assert_eq!(settled.pins["tides@1.0.0"].facts["edition"], "2021");
+    assert_eq!(settled.pins["tides@1.0.0"].licence.as_deref(), Some("MIT"));
+    let problem = shop.pinned(RUST, &["tides[map]"]).unwrap_err();
+    assert_eq!(
+        (problem.message.as_str(), problem.mends[0].as_str()),
+        ("tides 1.0.0 has no feature `map`", "maps")
+    );
+}
+
+#[test]
+fn renamed_needs_and_those_of_build_scripts_are_told_apart() {
+    let shop = Shop::new();
+    let renamed = r#""package": "moon""#;
+    shop.rust("ebb", "1.0.0", &[("luna", "1", renamed), ("tool", "1", r#""kind": "build""#)], "");
+    shop.rust("moon", "1.0.0", &[], "");
+    shop.rust("tool", "1.0.0", &[], "");
+    let settled = shop.settle(RUST, &shelf(RUST, &["linux-x86_64"], &["ebb"]), &Free::Nothing).unwrap();
+    let needs = &settled.pins["ebb@1.0.0"].needs;
+    let told: Vec<(&str, Option<&str>, bool)> =
+        needs.iter().map(|n| (n.pin.as_str(), n.alias.as_deref(), n.build)).collect();
+    assert_eq!(told, [("moon@1.0.0", Some("luna"), false), ("tool@1.0.0", None, true)]);
+}
+
+#[test]
+fn a_compiler_that_is_too_old_gets_an_older_version() {
+    let shop = Shop::new();
+    shop.rust("ebb", "1.0.0", &[], r#""rust_version": "1.60""#);
+    shop.rust("ebb", "1.1.0", &[], r#""rust_version": "1.90""#);
+    let mut asked = shelf(RUST, &["linux-x86_64"], &["ebb"]);
+    asked.systems.get_mut("linux-x86_64").unwrap().insert("rustc".to_owned(), "1.80".to_owned());
+    assert_eq!(told(&shop.settle(RUST, &asked, &Free::Nothing).unwrap()), "ebb@1.0.0");
+    assert_eq!(shop.pinned(RUST, &["ebb"]).unwrap(), "ebb@1.1.0");
+}
+
+#[test]
+fn an_archive_that_is_another_one_is_refused() {
+    let shop = Shop::new();
+    shop.rust("ebb", "1.0.0", &[], "");
+    shop.put("rust/crates/ebb-1.0.0.crate", b"something else");
+    let problem = shop.pinned(RUST, &["ebb"]).unwrap_err();
+    assert_eq!(problem.message, "ebb 1.0.0: its digest is not the one that its registry says");
+}
