@@ -182,6 +182,9 @@ reuse  its result is kept from an earlier build, here or in another workspace, a
         /// List tests with the cases that they last reported
         #[arg(long, conflicts_with = "count")]
         cases: bool,
+        /// List what is pinned instead: other people's code, why it is there, and whether it is used
+        #[arg(long, conflicts_with_all = ["count", "cases", "what", "kind", "tag", "since"])]
+        external: bool,
         /// Only those of this kind
         #[arg(long, value_name = "KIND")]
         kind: Option<String>,

@@ -159,6 +159,8 @@ fn every_event_is_as_documented() {
     }
     check(&["pin", "js", "ebb"]);
     check(&["pin", "--why", "ebb"]);
+    sandbox.write("targets.nub", DEFINITIONS);
+    check(&["list", "--external"]);
     package(&format!("{}, {}", version("1.0.0"), version("1.1.0")));
     check(&["pin", "--check"]);
     assert!(problems.is_empty(), "{problems:#?}");

@@ -31,6 +31,7 @@ fn publish(sandbox: &Sandbox, name: &str, version: &str, headers: &[&str]) {
 fn workspace() -> Sandbox {
     let sandbox = Sandbox::new(&[("nubrik.toml", SETTINGS)]);
     publish(&sandbox, "ebb", "1.0", &["Requires-Dist: flow"]);
+    publish(&sandbox, "moon", "1.0", &[]);
     publish(&sandbox, "flow", "0.9", &[]);
     publish(&sandbox, "flow", "1.0", &[]);
     sandbox
@@ -97,7 +98,7 @@ fn mistakes_are_answered_with_a_mend() {
 
 const FETCHES: &str = "\
 let shelf = pins_of(\"python\")
-target wheels = {each id, pin in shelf.pins give pin.name: fetch { url = \"origin://python/{pin.archives.first.path}\", digest = pin.archives.first.digest }}
+target wheels = {each id, pin in shelf.pins where pin.name != \"moon\" give pin.name: fetch { url = \"origin://python/{pin.archives.first.path}\", digest = pin.archives.first.digest }}
 ";
 
 #[test]
@@ -111,6 +112,14 @@ fn a_gathered_folder_is_all_that_a_build_needs() {
         .says("nubrik pin python NAME");
     sandbox.run(&PIN).expect(0);
     sandbox.run(&["build"]).expect(0);
+    sandbox.run(&["pin", "python", "moon"]).expect(0);
+    let listed = sandbox.run(&["list", "--external"]).expect(0).says("1 of what is asked for");
+    assert!(
+        listed.stdout.contains("used    ebb 1.0") && listed.stdout.contains("unused  moon 1.0"),
+        "{}",
+        listed.stdout
+    );
+    sandbox.run(&["unpin", "python", "moon"]).expect(0);
     sandbox.run(&["pin", "--gather", "vendor"]).expect(0).says("2 archives").says("2 new");
     sandbox.run(&["pin", "--gather", "vendor"]).expect(0).says("0 new");
     let fresh = Sandbox::new(&[

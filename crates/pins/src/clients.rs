@@ -256,6 +256,13 @@ fn rust(around: &dyn ClientSettings) -> Result<Vec<Origin>, PinProblem> {
         return Err(problem.note("indexes in git are not read").mend("sparse+https://…   as its address"));
     }
     let mut origin = origin(&url, &said_by, around)?;
+    // A token is kept by a name, not by a host: a checkout that gives the name another address does not get it.
+    let is_own = said_by.starts_with("CARGO_REGISTRIES_")
+        || said_by == shown(&cargo_home.join("config.toml"), around)
+        || said_by == shown(&cargo_home.join("config"), around);
+    if !is_own {
+        return Ok(vec![origin]);
+    }
     let token = variable("TOKEN").map(|(token, _)| token).or_else(|| {
         let text =
             ["credentials.toml", "credentials"].iter().find_map(|n| around.text(&cargo_home.join(n)))?;
@@ -331,7 +338,9 @@ mod tests {
             [told("https://a.example/i/", "/isles/.cargo/config.toml", false)]
         );
         let token = ("/home/ann/.cargo/credentials.toml", "[registries.own]\ntoken = \"t\"");
-        assert!(found(Registry::Rust, &[files[0], token])[0].2);
+        // A checkout that says where `own` is does not get the token of that name.
+        assert!(!found(Registry::Rust, &[files[0], token])[0].2);
+        assert!(found(Registry::Rust, &[("/home/ann/.cargo/config.toml", config), token])[0].2);
         let git = config_problem(
             "[source.crates-io]\nreplace-with = \"own\"\n[source.own]\nregistry = \"https://a.example\"",
         );

@@ -238,7 +238,7 @@ pub(super) const HOLES: [(&str, &str, &str); 9] = [
     ),
 ];
 
-pub(super) const ERRORS: [(&str, &str, &str); 53] = [
+pub(super) const ERRORS: [(&str, &str, &str); 54] = [
     (
         "bad-data",
         "A data file does not fit its format or its declared type. The place shown is in the data file.",
@@ -313,6 +313,7 @@ pub(super) const ERRORS: [(&str, &str, &str); 53] = [
     ),
     ("no-match", "A glob finds nothing. `or_none = true` allows that.", "glob(\"scr/*.c\")"),
     ("no-output", "A step is run for its outputs, and this one names none.", "step { run = `echo x` }"),
+    ("no-pins", "`pins.toml` has nothing of a registry, or not for this system.", "pins_of(\"python\")"),
     ("no-such-file", "A file or folder is not there.", "{in \"statoins.csv\"}"),
     ("no-targets", "The workspace has no `targets.nub`.", "nubrik build in an empty workspace"),
     ("no-tool", "A program is in no folder of the search path.", "tool { names = \"python9\" }"),

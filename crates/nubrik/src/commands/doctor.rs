@@ -3,6 +3,7 @@
 use nubrik_diagnostic::{Diagnostic, Severity};
 use nubrik_lang::AddressPattern;
 use nubrik_lang::{LibraryRequest, LibrarySearch, ToolRequest, ToolSearch};
+use nubrik_pins::{Origin, Registry};
 use nubrik_session::Session;
 use nubrik_source::WsPath;
 use serde::Serialize;
@@ -58,6 +59,7 @@ pub fn doctor(console: Console, choice: &Choice) -> CommandResult<Exit> {
     findings
         .extend(looked_for.tools.iter().map(|(request, search)| tool_looked_for(&session, request, search)));
     findings.extend(looked_for.libraries.iter().map(|(request, search)| library(request, search)));
+    findings.extend(registries(&session));
     show(console, &findings);
     let errors: Vec<Diagnostic> =
         evaluation.diagnostics.iter().filter(|d| d.severity == Severity::Error).cloned().collect();
@@ -88,6 +90,43 @@ fn store() -> Finding {
         counts: Vec::new(),
         mend: Some("set HOME or XDG_CACHE_HOME".to_owned()),
     }
+}
+
+/// Where registries are that something is pinned from, and others that are known; and what says so.
+fn registries(session: &Session) -> Vec<Finding> {
+    let pinned = session.pins().unwrap_or_default();
+    let finding = |registry: Registry| {
+        let mut finding = Finding {
+            event: "finding",
+            what: "registry",
+            name: registry.name().to_owned(),
+            ok: true,
+            version: None,
+            found: String::new(),
+            searched: Vec::new(),
+            counts: Vec::new(),
+            mend: None,
+        };
+        match session.origins(registry) {
+            Ok(origins) => {
+                let told = |origin: &Origin| {
+                    let scope = origin.scope.as_ref().map_or(String::new(), |scope| format!("{scope} at "));
+                    let who = if origin.credential.is_some() { ", with a credential" } else { "" };
+                    format!("{scope}{} (by {}{who})", origin.address, origin.said_by)
+                };
+                finding.found = origins.iter().map(told).collect::<Vec<_>>().join(", ");
+            }
+            Err(problem) => {
+                finding.ok = false;
+                finding.searched = problem.notes;
+                finding.mend = problem.mends.into_iter().next();
+            }
+        }
+        finding
+    };
+    let findings = Registry::ALL.into_iter().map(|registry| (registry, finding(registry)));
+    let wanted = findings.filter(|(registry, finding)| finding.ok || pinned.shelves.contains_key(registry));
+    wanted.map(|(_, finding)| finding).collect()
 }
 
 /// What was found of a tool that definitions asked for.

@@ -7,6 +7,7 @@ mod completions;
 mod demo;
 mod doctor;
 mod explain;
+mod external;
 mod fmt;
 pub mod graph;
 mod history;
@@ -97,7 +98,8 @@ pub fn dispatch(arguments: Arguments) -> Exit {
         UserCommand::Trace { build, to } => trace::trace(console, choice, build, to.as_deref()),
         UserCommand::Watch { work } => watch::watch(console, choice, &work),
         UserCommand::Inside { target, step } => inside::inside(console, choice, &target, step.as_deref()),
-        UserCommand::List { what, count, cases, kind, tag, since } => {
+        UserCommand::List { external: true, .. } => external::list(console, choice),
+        UserCommand::List { external: false, what, count, cases, kind, tag, since } => {
             list::list(console, choice, &what, list::Which { count, cases, kind, tag, since })
         }
         UserCommand::Show { target, printed } => show::show(console, choice, &target, printed),

@@ -105,7 +105,7 @@ fn spelled(registry: Registry, name: &str) -> String {
 }
 
 /// Says what is wrong with a request for pins.
-fn say(console: Console, exit: Exit, problem: &PinProblem) -> Exit {
+pub(super) fn say(console: Console, exit: Exit, problem: &PinProblem) -> Exit {
     let PinProblem { message, notes, mends } = problem;
     let diagnostic = Diagnostic::error("pins", message.clone());
     let diagnostic = notes.iter().fold(diagnostic, |d, note| d.note(note.clone()));
@@ -409,7 +409,7 @@ impl PinWork<'_> {
 }
 
 /// Who wants a pin: a person, or other pins.
-fn why_it_is_here(pin: &Pin, shelf: &Shelf) -> String {
+pub(super) fn why_it_is_here(pin: &Pin, shelf: &Shelf) -> String {
     let asked = shelf.asked.get(&pin.name).filter(|_| pin.wanted_by.iter().any(|who| who == ASKED));
     match asked {
         Some(asked) if asked.requirement.is_empty() => "you ask for it".to_owned(),

@@ -5,7 +5,7 @@ use std::io;
 use std::path::Path;
 
 use nubrik_disk::read_file;
-use nubrik_pins::{Desk, DeskNews, PINS_FILE, PinProblem, Pins, Registry};
+use nubrik_pins::{Desk, DeskNews, Origin, PINS_FILE, PinProblem, Pins, Registry};
 
 use super::Session;
 
@@ -71,6 +71,14 @@ impl Session {
         let digests: Vec<String> = archives.map(|archive| archive.digest.clone()).collect();
         self.desk(&|| false, &|_| {}).forget_others(digests.iter().map(String::as_str));
         Ok(changes)
+    }
+
+    /// Where a registry is.
+    ///
+    /// # Errors
+    /// When nothing says so, or what does is wrong.
+    pub fn origins(&self, registry: Registry) -> Result<Vec<Origin>, PinProblem> {
+        self.machine.web().origins().of(registry)
     }
 
     /// Asks registries.

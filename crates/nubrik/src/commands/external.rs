@@ -1,0 +1,126 @@
+//! What comes from registries, as `nubrik list --external` and `nubrik show NAME@VERSION` tell it.
+
+use std::collections::HashSet;
+
+use nubrik_graph::{Graph, Native};
+use nubrik_lang::AddressPattern;
+use nubrik_pins::{Pin, Registry, Shelf};
+use nubrik_source::WsPath;
+use serde::Serialize;
+
+use super::pin::{say, why_it_is_here};
+use super::{CommandResult, evaluate, open};
+use crate::arguments::Choice;
+use crate::exit::Exit;
+use crate::ui::console::{Console, OutputStream, outln};
+use crate::ui::paint::Ink;
+use crate::ui::text::padded;
+
+/// A package of a registry.
+#[derive(Serialize)]
+struct ExternalEvent<'a> {
+    event: &'static str,
+    registry: &'static str,
+    name: &'a str,
+    version: &'a str,
+    licence: Option<&'a str>,
+    used: bool,
+    asked: bool,
+    wanted_by: &'a [String],
+}
+
+/// Digests of everything that some target here fetches.
+fn fetched(graph: &Graph) -> HashSet<&str> {
+    let natives = graph.steps.iter().filter_map(|step| step.native.as_deref());
+    let digests = natives.filter_map(|native| match native {
+        Native::Fetch { digest, .. } => Some(&**digest),
+        _ => None,
+    });
+    digests.collect()
+}
+
+/// Lists all that is pinned: what it is, why it is there, and whether any definition uses it.
+pub fn list(console: Console, choice: &Choice) -> CommandResult<Exit> {
+    let mut session = open(console, choice)?;
+    let pins = session.pins().map_err(|problem| say(console, Exit::Definitions, &problem))?;
+    let evaluation = evaluate(console, &mut session, &[AddressPattern::below(&WsPath::root())])?;
+    let fetched = fetched(&evaluation.graph);
+    let own = nubrik_session::Session::own_system();
+    for (n, (registry, shelf)) in pins.shelves.iter().enumerate() {
+        if n > 0 && !console.is_json() {
+            outln!(console);
+        }
+        let mut telling = Telling { console, registry: *registry, shelf, fetched: &fetched, unused: 0 };
+        telling.head();
+        let (here, elsewhere): (Vec<&Pin>, Vec<&Pin>) =
+            shelf.pins.values().partition(|pin| pin.on.is_empty() || pin.on.contains(&own));
+        here.into_iter().for_each(|pin| telling.tell(pin));
+        if !elsewhere.is_empty() && !console.is_json() {
+            outln!(console, "  and {} for other systems", elsewhere.len());
+        }
+        telling.tail();
+    }
+    if pins.shelves.is_empty() && !console.is_json() {
+        outln!(console, "nothing is pinned; `nubrik pin python NAME` pins something");
+    }
+    Ok(Exit::Done)
+}
+
+struct Telling<'a> {
+    console: Console,
+    registry: Registry,
+    shelf: &'a Shelf,
+    fetched: &'a HashSet<&'a str>,
+    unused: usize,
+}
+
+impl Telling<'_> {
+    fn head(&self) {
+        if !self.console.is_json() {
+            let paint = self.console.paint(OutputStream::Output);
+            outln!(self.console, "{}", paint.ink(Ink::Strong, self.registry.name()));
+        }
+    }
+
+    fn tell(&mut self, pin: &Pin) {
+        let used = pin.archives.iter().any(|archive| self.fetched.contains(archive.digest.as_str()));
+        let asked = self.shelf.asked.values().any(|asked| asked.pins.contains(&pin.id()));
+        self.unused += usize::from(asked && !used);
+        let licence = pin.licence.as_deref();
+        if self.console.is_json() {
+            self.console.event(&ExternalEvent {
+                event: "external",
+                registry: self.registry.name(),
+                name: &pin.name,
+                version: &pin.version,
+                licence,
+                used,
+                asked,
+                wanted_by: &pin.wanted_by,
+            });
+            return;
+        }
+        let paint = self.console.paint(OutputStream::Output);
+        let why = why_it_is_here(pin, self.shelf);
+        let (label, ink) = if used { ("used", Ink::Calm) } else { ("unused", Ink::Doubt) };
+        outln!(
+            self.console,
+            "  {} {} {} {}",
+            paint.ink(ink, &padded(label, 7)),
+            padded(&format!("{} {}", pin.name, pin.version), 32),
+            padded(licence.unwrap_or("?"), 24),
+            paint.ink(Ink::Faint, &why)
+        );
+    }
+
+    fn tail(&self) {
+        if self.unused > 0 && !self.console.is_json() {
+            let paint = self.console.paint(OutputStream::Output);
+            let text = format!(
+                "no definition uses {} of what is asked for: `nubrik unpin {} NAME`",
+                self.unused, self.registry
+            );
+            outln!(self.console, "  {}", paint.ink(Ink::Mend, &text));
+        }
+    }
+}
