@@ -1,5 +1,6 @@
 //! Packing.
 
+use std::collections::BTreeSet;
 use std::fs::{self, File};
 use std::io::{self, BufReader, BufWriter, Read, Write};
 use std::os::unix::fs::PermissionsExt;
@@ -137,10 +138,17 @@ fn zstd(items: &[Item], out: impl Write) -> io::Result<()> {
 
 fn zip_into<W: Write + io::Seek>(out: W, items: &[Item]) -> io::Result<()> {
     let mut writer = zip::ZipWriter::new(out);
+    // What looks for packages in a zip finds a folder only if it has an entry of its own.
+    let mut folders = BTreeSet::new();
     for item in items {
         let options = zip::write::SimpleFileOptions::default()
             .compression_method(zip::CompressionMethod::Deflated)
             .last_modified_time(zip::DateTime::default());
+        for (end, _) in item.name.match_indices('/') {
+            if folders.insert(&item.name[..end]) {
+                writer.add_directory(&item.name[..end], options.unix_permissions(0o755))?;
+            }
+        }
         let path = match &item.content {
             ItemContent::File(path) => path,
             ItemContent::Link(target) => {
@@ -208,6 +216,19 @@ mod tests {
             let error = zstd(&items, Full(room)).unwrap_err();
             assert_eq!(error.kind(), io::ErrorKind::StorageFull, "{room}");
         }
+    }
+
+    #[test]
+    fn folders_of_a_zip_have_entries() {
+        let folder = tempfile::tempdir().unwrap();
+        let file = folder.path().join("file");
+        fs::write(&file, "x").unwrap();
+        let item = |name: &str| Item { name: name.to_owned(), content: ItemContent::File(file.clone()) };
+        let to = folder.path().join("a.zip");
+        pack(ArchiveFormat::Zip, vec![item("a/b/c.py"), item("a/d.py"), item("e.py")], &to).unwrap();
+        let archive = zip::ZipArchive::new(File::open(&to).unwrap()).unwrap();
+        let names: Vec<String> = archive.file_names().flatten().map(|name| name.into_owned()).collect();
+        assert_eq!(names, ["a/", "a/b/", "a/b/c.py", "a/d.py", "e.py"]);
     }
 
     #[test]

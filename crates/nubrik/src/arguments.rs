@@ -8,7 +8,7 @@ use clap::builder::Styles;
 use clap::builder::styling::AnsiColor;
 use clap::{Args, Parser, Subcommand};
 
-pub use pinning::Pinning;
+pub use pinning::{BillFormat, Pinning};
 
 const STYLES: Styles = Styles::styled()
     .header(AnsiColor::Cyan.on_default().bold())
@@ -269,6 +269,18 @@ reuse  its result is kept from an earlier build, here or in another workspace, a
         /// The package
         #[arg(value_name = "NAME")]
         name: String,
+    },
+    /// Write which other people's code is in a target: a bill of materials
+    Bill {
+        /// The target
+        #[arg(value_name = "TARGET")]
+        target: String,
+        /// The format: cyclonedx (1.5, the default) or spdx (2.3), as JSON
+        #[arg(long, value_enum, default_value_t, hide_possible_values = true, hide_default_value = true)]
+        format: BillFormat,
+        /// The file to write; standard output by default
+        #[arg(long, value_name = "FILE")]
+        output: Option<PathBuf>,
     },
     /// Format definition files
     Fmt {

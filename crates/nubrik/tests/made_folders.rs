@@ -167,3 +167,18 @@ fn a_folder_that_commands_get_a_copy_of_counts_whatever_they_list() {
     let object = std::fs::read(sandbox.folder.join("out/default/object/m.o")).unwrap();
     assert!(object.windows(4).any(|name| name == b"deep"), "the object is the one of before");
 }
+
+#[test]
+fn keys_with_spaces_make_folders_that_texts_can_name() {
+    let sandbox = Sandbox::new(&[(
+        "targets.nub",
+        "let made = {each name in [\"high water\", \"low=water, (neap)\"] give name: step { run = sh`echo {name} > {out \"t\"}` }}\n\
+         target both = step { run = sh`cat {made[\"high water\"].folder}/t {made[\"low=water, (neap)\"].folder}/t > {out \"both\"}; true {made[\"high water\"]} {made[\"low=water, (neap)\"]}` }\n",
+    )]);
+    sandbox.run(&["build"]).expect(0);
+    assert_eq!(sandbox.read("out/default/both"), "high water\nlow=water, (neap)\n");
+    // What names a made file and does not declare it is still found.
+    let text = sandbox.read("targets.nub").replace("; true {made[\"high water\"]}", "; true");
+    sandbox.write("targets.nub", &text);
+    sandbox.run(&["build"]).expect(3).says("makes and does not declare it");
+}

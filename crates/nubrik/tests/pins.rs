@@ -145,6 +145,37 @@ fn a_gathered_folder_is_all_that_a_build_needs() {
 }
 
 #[test]
+fn a_bill_of_materials_has_what_is_in_a_target_and_nothing_else() {
+    let sandbox = workspace();
+    let one = FETCHES.replace("pin.name != \"moon\"", "pin.name == \"ebb\"");
+    sandbox.write("targets.nub", &format!("{one}target own = write {{ path = \"own\", text = \"x\" }}\n"));
+    sandbox.run(&PIN).expect(0);
+    let bill = |args: &[&str]| -> serde_json::Value {
+        let run = sandbox.run(&[&["bill"], args].concat()).expect(0);
+        serde_json::from_str(&run.stdout).unwrap()
+    };
+    let whole = bill(&["wheels"]);
+    assert_eq!(whole["bomFormat"], "CycloneDX");
+    assert_eq!(whole["components"].as_array().unwrap().len(), 1);
+    let component = &whole["components"][0];
+    assert_eq!(component["purl"], "pkg:pypi/ebb@1.0");
+    assert_eq!(component["licenses"][0]["license"]["name"], "MIT");
+    assert_eq!(component["hashes"][0]["content"].as_str().unwrap().len(), 64);
+    assert!(bill(&["own"])["components"].as_array().unwrap().is_empty());
+    sandbox.write("targets.nub", FETCHES);
+    assert_eq!(bill(&["wheels"])["dependencies"][0]["dependsOn"][0], "pkg:pypi/flow@1.0");
+    let spdx = bill(&["wheels", "--format", "spdx"]);
+    assert_eq!(
+        (spdx["spdxVersion"].as_str(), spdx["packages"].as_array().unwrap().len()),
+        (Some("SPDX-2.3"), 3)
+    );
+    sandbox.run(&["bill", "wheels", "--output", "bill.json"]).expect(0);
+    let written: serde_json::Value = serde_json::from_str(&sandbox.read("bill.json")).unwrap();
+    assert_eq!(written, bill(&["wheels"]));
+    sandbox.run(&["bill", "whels"]).expect(2);
+}
+
+#[test]
 fn pins_of_other_systems_are_no_pins_for_this_one() {
     let sandbox = workspace();
     sandbox.write("targets.nub", FETCHES);

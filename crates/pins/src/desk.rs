@@ -6,6 +6,7 @@ use std::io::{self, BufWriter, Read, Write};
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 
+use base64::prelude::*;
 use nubrik_disk::open_file;
 use nubrik_web::{
     Address, Checksum, ChecksumMethod, Client, Credential, Document, Sink, Trouble, WebRequest,
@@ -343,6 +344,15 @@ fn unreachable(registry: Registry, address: &Address, origin: &Origin, trouble: 
 /// Whether a digest is by a function that nobody can cheat.
 pub(crate) fn is_strong(digest: &str) -> bool {
     digest.starts_with("sha256:") || digest.starts_with("sha512:")
+}
+
+/// The hexadecimal digits of the value of a digest, which may be written in base64; `None` if it is neither.
+pub fn hex_of(value: &str) -> Option<String> {
+    if value.chars().all(|c| c.is_ascii_hexdigit()) {
+        return Some(value.to_owned());
+    }
+    let bytes = BASE64_STANDARD.decode(value).ok()?;
+    Some(bytes.iter().map(|byte| format!("{byte:02x}")).collect())
 }
 
 /// The name of a kept archive.

@@ -21,7 +21,7 @@ mod registry;
 mod rust;
 mod solved;
 
-pub use desk::{ARCHIVES_FOLDER, Desk, DeskNews, HeldArchive, held_archive};
+pub use desk::{ARCHIVES_FOLDER, Desk, DeskNews, HeldArchive, held_archive, hex_of};
 pub use file::{ASKED, Archive, AskedPackage, Need, PINS_FILE, Pin, Pins, Shelf, pin_id};
 pub use js::is_name as is_js_name;
 pub use origin::{ClientSettings, Origin};

@@ -9,6 +9,7 @@ use nubrik_source::{Span, WsPath, written_text};
 
 use super::forms::FormValues;
 use super::steps::Draft;
+use super::words::ends_path;
 use super::{Evaluator, Result, Scope};
 use crate::globs::{all_below, is_pattern};
 use crate::hir::*;
@@ -250,10 +251,21 @@ pub(super) fn without_ending(name: &str) -> &str {
 }
 
 /// Adds a key to the path of a folder: one that cannot be in a path as it is, or would look like the tool's own parts, gets a
-/// mark before it.
+/// mark before it. What would end a path in the middle of a text (see `words.rs`) is written as its number, so that paths of
+/// made folders are found in texts whole.
 fn push_part(folder: &mut String, key: &str) {
     for (i, part) in key.split('/').enumerate() {
         folder.push_str(if i > 0 { "/" } else { "" });
+        if part.contains(ends_path) {
+            folder.push_str("=+");
+            for c in part.chars() {
+                match c == '=' || ends_path(c) {
+                    true => folder.push_str(&format!("={:02x}.", u32::from(c))),
+                    false => folder.push(c),
+                }
+            }
+            continue;
+        }
         if matches!(part, "" | "." | "..") || part.starts_with(['@', '~', '=']) {
             folder.push('=');
         }

@@ -314,10 +314,15 @@ pub(super) fn spelled_in(text: &str, at: Option<Span>) -> impl Iterator<Item = (
         if !path.strip_prefix(super::natives::MADE)?.starts_with('/') {
             return None;
         }
-        let end = path.find(|c: char| c.is_whitespace() || "\"'`;:,|&()<>".contains(c)).unwrap_or(path.len());
+        let end = path.find(ends_path).unwrap_or(path.len());
         let path = path[..end].trim_end_matches('/');
         (path.len() > super::natives::MADE.len()).then_some((path.to_owned(), at?))
     })
+}
+
+/// Whether a character ends a path that stands in a text.
+pub(super) fn ends_path(c: char) -> bool {
+    c.is_whitespace() || "\"'`;:,|&()<>".contains(c)
 }
 
 /// A text as one word of a shell.

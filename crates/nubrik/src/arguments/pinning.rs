@@ -54,3 +54,13 @@ impl Pinning {
         given.into_iter().find(|(_, is_given)| *is_given).map(|(name, _)| name)
     }
 }
+
+/// An open format of bills of materials.
+#[derive(clap::ValueEnum, Clone, Copy, PartialEq, Eq, Debug, Default)]
+pub enum BillFormat {
+    /// CycloneDX 1.5
+    #[default]
+    Cyclonedx,
+    /// SPDX 2.3
+    Spdx,
+}

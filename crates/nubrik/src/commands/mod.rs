@@ -1,5 +1,6 @@
 //! The commands, one file each, and what they share.
 
+mod bill;
 mod build;
 mod cache;
 mod clean;
@@ -111,6 +112,9 @@ pub fn dispatch(arguments: Arguments) -> Exit {
         UserCommand::Options { word } => options::options(console, choice, word.as_deref()),
         UserCommand::Doctor => doctor::doctor(console, choice),
         UserCommand::Explain { topic, all } => explain::explain(console, topic.as_deref(), all),
+        UserCommand::Bill { target, format, output } => {
+            bill::bill(console, choice, &target, format, output.as_deref())
+        }
         UserCommand::Pin(pinning) => pin::pin(console, choice, &pinning),
         UserCommand::Unpin { registry, name } => pin::unpin(console, choice, &registry, &name),
         UserCommand::Fmt { files, check } => fmt::fmt(console, &files, check),
