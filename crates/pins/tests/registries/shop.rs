@@ -43,7 +43,7 @@ pub fn wheel(name: &str, version: &str, headers: &[&str]) -> Vec<u8> {
     let options = zip::write::SimpleFileOptions::default();
     archive.start_file(format!("{name}-{version}.dist-info/METADATA"), options).unwrap();
     let head = format!("Metadata-Version: 2.1\nName: {name}\nVersion: {version}\nLicense: MIT\n");
-    write!(archive, "{head}{}\n", headers.iter().map(|h| format!("{h}\n")).collect::<String>()).unwrap();
+    writeln!(archive, "{head}{}", headers.iter().map(|h| format!("{h}\n")).collect::<String>()).unwrap();
     archive.finish().unwrap().into_inner()
 }
 
