@@ -13,6 +13,7 @@ use crate::{PinProblem, Registry};
 pub(crate) fn origins(registry: Registry, around: &dyn ClientSettings) -> Result<Vec<Origin>, PinProblem> {
     match registry {
         Registry::Python => python(around),
+        Registry::Java => java(around),
         Registry::Js => js(around),
         Registry::Rust => rust(around),
     }
@@ -25,6 +26,11 @@ pub(crate) fn looked_in(registry: Registry, problem: PinProblem) -> PinProblem {
             "looked in nubrik.toml, PIP_INDEX_URL, and the `index-url` of pip's configuration files",
             "`pip download --help` prints the one that pip asks, after \"Base URL of the Python Package Index\"",
             "python = \"https://HOST/simple\"",
+        ),
+        Registry::Java => (
+            "looked in nubrik.toml, and for a mirror in ~/.m2/settings.xml",
+            "Debian's packages install a repository in /usr/share/maven-repo",
+            "java = \"https://HOST/PATH\"",
         ),
         Registry::Js => (
             "looked in nubrik.toml, npm_config_registry, and the `registry` of .npmrc here and in your folder",
@@ -139,6 +145,35 @@ fn from_netrc(address: &Address, around: &dyn ClientSettings) -> Option<Credenti
         }
     }
     Some(Credential::Basic(user?.to_owned(), password?.to_owned()))
+}
+
+fn java(around: &dyn ClientSettings) -> Result<Vec<Origin>, PinProblem> {
+    let path = home(around).join(".m2/settings.xml");
+    let Some(text) = around.text(&path) else { return Ok(Vec::new()) };
+    let said_by = shown(&path, around);
+    let document = roxmltree::Document::parse(&text)
+        .map_err(|e| PinProblem::new(format!("cannot read {said_by}: {e}")))?;
+    let named =
+        |name: &'static str| document.descendants().filter(move |node| node.tag_name().name() == name);
+    let value = |node: roxmltree::Node<'_, '_>, name: &str| {
+        let child = node.children().find(|child| child.tag_name().name() == name);
+        child.and_then(|child| child.text()).unwrap_or_default().trim().to_owned()
+    };
+    let mut origins = Vec::new();
+    for mirror in named("mirror") {
+        let of = value(mirror, "mirrorOf");
+        if !of.split(',').any(|name| matches!(name.trim(), "*" | "central" | "external:*")) {
+            continue;
+        }
+        let mut origin = origin(&value(mirror, "url"), &said_by, around)?;
+        let id = value(mirror, "id");
+        if let Some(server) = named("server").find(|server| value(*server, "id") == id) {
+            let with = |name| with_variables(&value(server, name).replace("${env.", "${"), around);
+            origin.credential = Some(Credential::Basic(with("username"), with("password")));
+        }
+        origins.push(origin);
+    }
+    Ok(origins)
 }
 
 fn js(around: &dyn ClientSettings) -> Result<Vec<Origin>, PinProblem> {
@@ -356,6 +391,15 @@ mod tests {
             found,
             [told("https://b.example/", "~/.npmrc", false), told("https://a.example/npm/", "~/.npmrc", true)]
         );
+    }
+
+    #[test]
+    fn javas_address_is_that_of_a_mirror() {
+        let xml = "<settings><servers><server><id>own</id><username>ann</username><password>${env.SALT}</password></server></servers>\
+            <mirrors><mirror><id>own</id><url>https://a.example/m</url><mirrorOf>central</mirrorOf></mirror>\
+            <mirror><id>x</id><url>https://b.example</url><mirrorOf>other</mirrorOf></mirror></mirrors></settings>";
+        let files = [("/home/ann/.m2/settings.xml", xml), ("SALT", "s")];
+        assert_eq!(found(Registry::Java, &files), [told("https://a.example/m", "~/.m2/settings.xml", true)]);
     }
 
     fn config_problem(config: &'static str) -> PinProblem {

@@ -243,6 +243,7 @@ impl<'a> Desk<'a> {
         }
         let found = match registry {
             Registry::Python => crate::python::locate(self, path)?,
+            Registry::Java => crate::java::locate(self, path)?,
             Registry::Js => crate::js::locate(self, path)?,
             Registry::Rust => crate::rust::locate(self, path)?,
         };

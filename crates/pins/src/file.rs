@@ -143,6 +143,8 @@ struct Written {
     #[serde(default)]
     python: Shelf,
     #[serde(default)]
+    java: Shelf,
+    #[serde(default)]
     js: Shelf,
     #[serde(default)]
     rust: Shelf,
@@ -183,12 +185,13 @@ impl Pins {
                 false => PinProblem::new(message),
             }
         })?;
-        let Written { format, python, js, rust } = written;
+        let Written { format, python, java, js, rust } = written;
         if format > FORMAT {
             let message = format!("{PINS_FILE} has format {format}, and this nubrik reads {FORMAT}");
             return Err(PinProblem::new(message).mend("install a newer nubrik"));
         }
-        let shelves = [(Registry::Python, python), (Registry::Js, js), (Registry::Rust, rust)];
+        let shelves =
+            [(Registry::Python, python), (Registry::Java, java), (Registry::Js, js), (Registry::Rust, rust)];
         let shelves: BTreeMap<Registry, Shelf> =
             shelves.into_iter().filter(|(_, shelf)| *shelf != Shelf::default()).collect();
         Ok(Pins { shelves })

@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use crate::desk::Desk;
 use crate::file::{AskedPackage, Shelf};
 use crate::solved::{Preferred, Solved, together};
-use crate::{PinProblem, Registry, js, python, rust};
+use crate::{PinProblem, Registry, java, js, python, rust};
 
 /// Which versions may change that are pinned already.
 #[derive(Clone, PartialEq, Eq, Debug)]
@@ -49,6 +49,7 @@ pub fn resolve(desk: &Desk<'_>, registry: Registry, shelf: &Shelf, free: &Free) 
 pub fn newest(desk: &Desk<'_>, registry: Registry, name: &str) -> Result<Option<String>, PinProblem> {
     match registry {
         Registry::Python => python::newest(desk, name),
+        Registry::Java => java::newest(desk, name),
         Registry::Js => js::newest(desk, name),
         Registry::Rust => rust::newest(desk, name),
     }
@@ -68,6 +69,8 @@ fn on_system(
             let interpreter = python::Interpreter::of_facts(system, facts)?;
             python::resolve(desk, &interpreter, asked, preferred)
         }
+        // Its archives are for all systems.
+        Registry::Java => java::resolve(desk, asked, preferred),
         Registry::Js => js::resolve(desk, system, facts, asked, preferred),
         Registry::Rust => rust::resolve(desk, system, facts, asked, preferred),
     }

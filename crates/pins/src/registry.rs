@@ -7,6 +7,8 @@ use std::fmt;
 pub enum Registry {
     /// Python's distributions, by the simple index (PEP 503, PEP 691).
     Python,
+    /// Java's archives, from a repository laid out by group, artifact and version.
+    Java,
     /// JavaScript's packages, by the documents of a registry.
     Js,
     /// Rust's crates, by the sparse index.
@@ -15,12 +17,13 @@ pub enum Registry {
 
 impl Registry {
     /// All of them, in the order in which `pins.toml` has them.
-    pub const ALL: [Registry; 3] = [Registry::Python, Registry::Js, Registry::Rust];
+    pub const ALL: [Registry; 4] = [Registry::Python, Registry::Java, Registry::Js, Registry::Rust];
 
     /// Its name in `pins.toml`, in `[origins]` and on the command line: that of the kit.
     pub fn name(self) -> &'static str {
         match self {
             Registry::Python => "python",
+            Registry::Java => "java",
             Registry::Js => "js",
             Registry::Rust => "rust",
         }

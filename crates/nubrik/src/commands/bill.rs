@@ -31,10 +31,11 @@ impl Part<'_> {
 fn address(registry: Registry, name: &str, version: &str) -> String {
     let kind = match registry {
         Registry::Python => "pypi",
+        Registry::Java => "maven",
         Registry::Js => "npm",
         Registry::Rust => "cargo",
     };
-    format!("pkg:{kind}/{}@{version}", name.replace('@', "%40"))
+    format!("pkg:{kind}/{}@{version}", name.replace('@', "%40").replace(':', "/"))
 }
 
 pub fn bill(

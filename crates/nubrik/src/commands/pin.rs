@@ -100,7 +100,7 @@ pub fn unpin(console: Console, choice: &Choice, registry: &str, name: &str) -> C
 fn spelled(registry: Registry, name: &str) -> String {
     match registry {
         Registry::Python => python_name(name),
-        Registry::Js | Registry::Rust => name.to_owned(),
+        Registry::Java | Registry::Js | Registry::Rust => name.to_owned(),
     }
 }
 
@@ -199,12 +199,12 @@ impl PinWork<'_> {
         let name = spelled(registry, &name);
         features.extend(pinning.features.iter().map(|feature| match registry {
             Registry::Python => python_name(feature),
-            Registry::Js | Registry::Rust => feature.clone(),
+            Registry::Java | Registry::Js | Registry::Rust => feature.clone(),
         }));
         features.sort();
         features.dedup();
         let between = match registry {
-            Registry::Python | Registry::Rust => ",",
+            Registry::Python | Registry::Java | Registry::Rust => ",",
             Registry::Js => " ",
         };
         let requirement = pinning.requirement.join(between);
@@ -239,8 +239,8 @@ impl PinWork<'_> {
                 (name, inside.split(',').map(|f| python_name(f.trim())).filter(|f| !f.is_empty()).collect())
             }
         };
-        // The names of scripts are the widest.
-        if !is_js_name(name) {
+        // The names of scripts are the widest, but for the groups of Java.
+        if !name.split(':').all(is_js_name) {
             let message = format!("`{name}` is no name of a package");
             let cut = name.find(['<', '>', '=', '~', '^', '!', '@', ' ']);
             let mend = cut.filter(|at| *at > 0).map(|at| format!("{} \"{}\"", &name[..at], &name[at..]));

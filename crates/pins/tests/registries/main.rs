@@ -2,6 +2,7 @@
 
 #![allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
 
+mod java;
 mod js;
 mod python;
 mod rust;

@@ -63,7 +63,7 @@ pub fn tar_gz(files: &[(&str, &str)]) -> Vec<u8> {
 impl Shop {
     pub fn new() -> Shop {
         let folder = tempfile::tempdir().unwrap();
-        for name in ["work", "python", "rust", "js"] {
+        for name in ["work", "python", "java", "rust", "js"] {
             fs::create_dir(folder.path().join(name)).unwrap();
         }
         fs::write(folder.path().join("rust/config.json"), r#"{"dl": "crates/{crate}-{version}.crate"}"#)
