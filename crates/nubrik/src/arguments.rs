@@ -263,7 +263,7 @@ reuse  its result is kept from an earlier build, here or in another workspace, a
     Pin(Pinning),
     /// Take a package out of `pins.toml`, and what nothing else needs
     Unpin {
-        /// The registry: python, java, js or rust
+        /// The registry: python, java, js, rust or archive
         #[arg(value_name = "REGISTRY")]
         registry: String,
         /// The package

@@ -220,3 +220,43 @@ fn a_program_imports_what_is_pinned() {
     sandbox.run(&["pin", "python", "--python", "3.7"]).expect(0);
     sandbox.run(&["build"]).expect(3).says("the pins are for Python 3.7");
 }
+
+#[test]
+fn a_plain_archive_comes_from_a_site_that_the_settings_name() {
+    let sandbox = Sandbox::new(&[]);
+    sandbox.write("moon/phase.txt", "full\n");
+    sandbox.write(
+        "targets.nub",
+        "target made = pack { path = \"moon-1.2.tar\", prefix = \"moon-1.2\", files = \"moon/phase.txt\" }\n",
+    );
+    sandbox.run(&["build"]).expect(0);
+    fs::create_dir(sandbox.folder.join("site")).unwrap();
+    fs::copy(sandbox.folder.join("out/default/made/moon-1.2.tar"), sandbox.folder.join("site/moon-1.2.tar"))
+        .unwrap();
+    let pin = ["pin", "archive", "moon", "--file", "moon-{version}.tar"];
+    sandbox
+        .run(&pin)
+        .expect(1)
+        .says("no address of the registry `archive` is known")
+        .says("[origins.archive]");
+    sandbox.write("nubrik.toml", "[origins.archive]\nmoon = \"site\"\n");
+    sandbox.run(&["pin", "archive", "moon"]).expect(1).says("how the archives of `moon` are called");
+    sandbox
+        .run(&["pin", "archive", "sun", "--file", "sun-{version}.tar"])
+        .expect(1)
+        .says("nothing says where");
+    sandbox.run(&pin).expect(0).says("moon 1.2").says("archives.pinned(\"moon\")");
+    let uses = "use \"nub:archives\" as archives\ntarget moon = archives.unpacked { name = \"moon\" }\ntarget phase = step { run = `cp {moon.tree / \"phase.txt\"} {out \"phase\"}` }\n";
+    sandbox.write("targets.nub", uses);
+    sandbox.run(&["build"]).expect(0);
+    assert_eq!(sandbox.read("out/default/phase"), "full\n");
+    fs::copy(sandbox.folder.join("site/moon-1.2.tar"), sandbox.folder.join("site/moon-1.3.tar")).unwrap();
+    sandbox.run(&["pin"]).expect(0).says("nothing changed");
+    sandbox.run(&["pin", "--update"]).expect(0).says("moon 1.2 → 1.3");
+    sandbox
+        .run(&["pin", "archive", "moon", "--system", "linux-aarch64"])
+        .expect(2)
+        .says("is the same on all systems");
+    sandbox.write("targets.nub", &uses.replace("\"moon\" }", "\"mon\" }"));
+    sandbox.run(&["build"]).expect(3).says("`mon` is not pinned: `nubrik pin archive mon`");
+}

@@ -16,6 +16,7 @@ pub(crate) fn origins(registry: Registry, around: &dyn ClientSettings) -> Result
         Registry::Java => java(around),
         Registry::Js => js(around),
         Registry::Rust => rust(around),
+        Registry::Archive => Ok(Vec::new()),
     }
 }
 
@@ -32,6 +33,11 @@ pub(crate) fn looked_in(registry: Registry, problem: PinProblem) -> PinProblem {
             "Debian's packages install a repository in /usr/share/maven-repo",
             "java = \"https://HOST/PATH\"",
         ),
+        Registry::Archive => (
+            "looked below [origins.archive] in nubrik.toml",
+            "each site has the name of what is pinned from it",
+            "NAME = \"https://HOST/FOLDER/\"",
+        ),
         Registry::Js => (
             "looked in nubrik.toml, npm_config_registry, and the `registry` of .npmrc here and in your folder",
             "`npm config get registry` prints the one that npm asks",
@@ -43,7 +49,8 @@ pub(crate) fn looked_in(registry: Registry, problem: PinProblem) -> PinProblem {
             "rust = \"https://HOST/\"",
         ),
     };
-    problem.note(where_to).note(how_known).mend(format!("{example}   below [origins] in nubrik.toml"))
+    let table = if registry == Registry::Archive { "[origins.archive]" } else { "[origins]" };
+    problem.note(where_to).note(how_known).mend(format!("{example}   below {table} in nubrik.toml"))
 }
 
 fn origin(text: &str, said_by: &str, around: &dyn ClientSettings) -> Result<Origin, PinProblem> {
@@ -413,7 +420,8 @@ mod tests {
         let problem = Origins::find(&OriginSettings::default(), &around).of(Registry::Python).unwrap_err();
         assert_eq!(problem.message, "no address of the registry `python` is known");
         let with = |url: &str, secret: Option<&str>, around: &Around| {
-            let setting = OriginSetting { url: url.to_owned(), secret: secret.map(str::to_owned) };
+            let setting =
+                OriginSetting { url: url.to_owned(), site: None, secret: secret.map(str::to_owned) };
             let registries = [(Registry::Python, vec![setting])].into();
             Origins::find(&OriginSettings { registries, ..OriginSettings::default() }, around)
                 .of(Registry::Python)

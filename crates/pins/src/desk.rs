@@ -144,6 +144,13 @@ impl<'a> Desk<'a> {
         Ok(found)
     }
 
+    /// The page of a site.
+    pub(crate) fn site_page(&self, origin: &Origin) -> Result<Document, Trouble> {
+        let credential = origin.credential.clone();
+        let request = WebRequest { credential, compressed: true, ..WebRequest::new(origin.address.clone()) };
+        self.client.document(&request, self.stopped)
+    }
+
     /// A small document at an address, such as the metadata beside an archive; `None` if nothing is there.
     pub(crate) fn beside(
         &self,
@@ -246,6 +253,7 @@ impl<'a> Desk<'a> {
             Registry::Java => crate::java::locate(self, path)?,
             Registry::Js => crate::js::locate(self, path)?,
             Registry::Rust => crate::rust::locate(self, path)?,
+            Registry::Archive => crate::plain::locate(self, path)?,
         };
         let Some((address, origin)) = found else {
             let asked: Vec<String> = origins.iter().map(|origin| origin.address.to_string()).collect();

@@ -54,6 +54,9 @@ pub struct AskedPackage {
     /// Whether features are off that are on if nobody says anything.
     #[serde(default)]
     pub bare: bool,
+    /// How its archives are called, with `{version}` in it, where no registry says that.
+    #[serde(default)]
+    pub file: Option<String>,
     /// The pins that it leads to: one, unless systems need different versions.
     #[serde(default)]
     pub pins: Vec<String>,
@@ -148,6 +151,8 @@ struct Written {
     js: Shelf,
     #[serde(default)]
     rust: Shelf,
+    #[serde(default)]
+    archive: Shelf,
 }
 
 impl Pins {
@@ -185,13 +190,18 @@ impl Pins {
                 false => PinProblem::new(message),
             }
         })?;
-        let Written { format, python, java, js, rust } = written;
+        let Written { format, python, java, js, rust, archive } = written;
         if format > FORMAT {
             let message = format!("{PINS_FILE} has format {format}, and this nubrik reads {FORMAT}");
             return Err(PinProblem::new(message).mend("install a newer nubrik"));
         }
-        let shelves =
-            [(Registry::Python, python), (Registry::Java, java), (Registry::Js, js), (Registry::Rust, rust)];
+        let shelves = [
+            (Registry::Python, python),
+            (Registry::Java, java),
+            (Registry::Js, js),
+            (Registry::Rust, rust),
+            (Registry::Archive, archive),
+        ];
         let shelves: BTreeMap<Registry, Shelf> =
             shelves.into_iter().filter(|(_, shelf)| *shelf != Shelf::default()).collect();
         Ok(Pins { shelves })
@@ -251,7 +261,7 @@ impl Shelf {
             }
         }
         for (name, asked) in asked {
-            let AskedPackage { requirement, features, bare, pins } = asked;
+            let AskedPackage { requirement, features, bare, file, pins } = asked;
             let _ = writeln!(out, "\n[{registry}.asked.{}]", key(name));
             if !requirement.is_empty() {
                 let _ = writeln!(out, "requirement = {}", quoted(requirement));
@@ -259,6 +269,9 @@ impl Shelf {
             write_texts(out, "features", features);
             if *bare {
                 out.push_str("bare = true\n");
+            }
+            if let Some(file) = file {
+                let _ = writeln!(out, "file = {}", quoted(file));
             }
             write_texts(out, "pins", pins);
         }

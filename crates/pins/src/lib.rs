@@ -16,6 +16,7 @@ mod js;
 mod origin;
 mod origins;
 mod pinning;
+mod plain;
 mod problem;
 mod python;
 mod registry;

@@ -24,6 +24,8 @@ pub struct OriginSettings {
 pub struct OriginSetting {
     /// The address.
     pub url: String,
+    /// The name of the site, for plain archives.
+    pub site: Option<String>,
     /// The variable of the environment that holds a token, or a user and a password with `:` between them.
     pub secret: Option<String>,
 }
@@ -121,7 +123,7 @@ fn set(
             }
         },
     };
-    Ok(Origin { address, credential, said_by: "nubrik.toml".to_owned(), scope: None })
+    Ok(Origin { address, credential, said_by: "nubrik.toml".to_owned(), scope: setting.site.clone() })
 }
 
 /// A secret as it is sent to a registry: a user and a password, or a token.

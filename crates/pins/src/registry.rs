@@ -13,19 +13,31 @@ pub enum Registry {
     Js,
     /// Rust's crates, by the sparse index.
     Rust,
+    /// Archives of no registry, from sites that the settings name.
+    Archive,
 }
 
 impl Registry {
     /// All of them, in the order in which `pins.toml` has them.
-    pub const ALL: [Registry; 4] = [Registry::Python, Registry::Java, Registry::Js, Registry::Rust];
+    pub const ALL: [Registry; 5] =
+        [Registry::Python, Registry::Java, Registry::Js, Registry::Rust, Registry::Archive];
 
-    /// Its name in `pins.toml`, in `[origins]` and on the command line: that of the kit.
+    /// Its name in `pins.toml`, in `[origins]` and on the command line: that of the kit, but for plain archives.
     pub fn name(self) -> &'static str {
         match self {
             Registry::Python => "python",
             Registry::Java => "java",
             Registry::Js => "js",
             Registry::Rust => "rust",
+            Registry::Archive => "archive",
+        }
+    }
+
+    /// Whether versions and archives may differ from system to system.
+    pub fn differs_by_system(self) -> bool {
+        match self {
+            Registry::Python | Registry::Js | Registry::Rust => true,
+            Registry::Java | Registry::Archive => false,
         }
     }
 

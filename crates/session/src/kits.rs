@@ -1,7 +1,8 @@
 //! Kits that ship with the tool.
 
 /// Each kit's name after `nub:`, and its text.
-pub(crate) const SHIPPED: [(&str, &str); 8] = [
+pub(crate) const SHIPPED: [(&str, &str); 9] = [
+    ("archives", include_str!("../../../kits/archives.nub")),
     ("c", include_str!("../../../kits/c.nub")),
     ("documents", include_str!("../../../kits/documents.nub")),
     ("fortran", include_str!("../../../kits/fortran.nub")),

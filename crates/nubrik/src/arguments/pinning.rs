@@ -7,7 +7,7 @@ use clap::Args;
 /// What is pinned, or asked about pins.
 #[derive(Args, Clone, Default)]
 pub struct Pinning {
-    /// The registry: python, java, js or rust; without any, everything that `pins.toml` asks for
+    /// The registry: python, java, js, rust or archive; without any, everything that `pins.toml` asks for
     #[arg(value_name = "REGISTRY")]
     pub registry: Option<String>,
     /// The package
@@ -19,6 +19,9 @@ pub struct Pinning {
     /// Features of it that are wanted, with `,` between them (python calls them extras)
     #[arg(long, value_name = "FEATURE", value_delimiter = ',')]
     pub features: Vec<String>,
+    /// How plain archives are called, with {version} in it: "lua-{version}.tar.gz"
+    #[arg(long, value_name = "PATTERN")]
+    pub file: Option<String>,
     /// Leave features off that are usually on
     #[arg(long)]
     pub bare: bool,
@@ -47,6 +50,7 @@ impl Pinning {
     pub fn needs_registry(&self) -> Option<&'static str> {
         let given = [
             ("--features", !self.features.is_empty()),
+            ("--file", self.file.is_some()),
             ("--bare", self.bare),
             ("--system", !self.system.is_empty()),
             ("--python", self.python.is_some()),

@@ -15,13 +15,13 @@ use crate::exit::Exit;
 use crate::ui::console::{Console, outln};
 
 /// A package that is in a target.
-struct Part<'a> {
+struct BillPart<'a> {
     registry: Registry,
     pin: &'a Pin,
     needs: Vec<String>,
 }
 
-impl Part<'_> {
+impl BillPart<'_> {
     /// Its name as an address of a package (purl).
     fn address(&self) -> String {
         address(self.registry, &self.pin.name, &self.pin.version)
@@ -34,6 +34,7 @@ fn address(registry: Registry, name: &str, version: &str) -> String {
         Registry::Java => "maven",
         Registry::Js => "npm",
         Registry::Rust => "cargo",
+        Registry::Archive => "generic",
     };
     format!("pkg:{kind}/{}@{version}", name.replace('@', "%40").replace(':', "/"))
 }
@@ -77,7 +78,7 @@ pub fn bill(
 }
 
 /// The pins whose archives are fetched, by registry and name.
-fn parts_of<'a>(shelves: &'a BTreeMap<Registry, Shelf>, fetched: &BTreeSet<&str>) -> Vec<Part<'a>> {
+fn parts_of<'a>(shelves: &'a BTreeMap<Registry, Shelf>, fetched: &BTreeSet<&str>) -> Vec<BillPart<'a>> {
     let own = Session::own_system();
     let is_in = |pin: &Pin| pin.archives.iter().any(|archive| fetched.contains(archive.digest.as_str()));
     let mut parts = Vec::new();
@@ -86,7 +87,7 @@ fn parts_of<'a>(shelves: &'a BTreeMap<Registry, Shelf>, fetched: &BTreeSet<&str>
             let here = pin.needs.iter().filter(|need| need.on.is_empty() || need.on.contains(&own));
             let needed = here.filter_map(|need| shelf.pins.get(&need.pin)).filter(|need| is_in(need));
             let needs = needed.map(|need| address(*registry, &need.name, &need.version)).collect();
-            parts.push(Part { registry: *registry, pin, needs });
+            parts.push(BillPart { registry: *registry, pin, needs });
         }
     }
     parts
@@ -103,8 +104,8 @@ fn hashes(pin: &Pin) -> Vec<(&'static str, String)> {
 }
 
 /// CycloneDX 1.5. It holds no time and no random number: the same pins give the same bytes.
-fn cyclonedx(target: &str, parts: &[Part<'_>]) -> Value {
-    let component = |part: &Part<'_>| {
+fn cyclonedx(target: &str, parts: &[BillPart<'_>]) -> Value {
+    let component = |part: &BillPart<'_>| {
         let Pin { name, version, licence, .. } = part.pin;
         let hashes: Vec<Value> = hashes(part.pin)
             .into_iter()
@@ -130,12 +131,12 @@ fn cyclonedx(target: &str, parts: &[Part<'_>]) -> Value {
 }
 
 /// SPDX 2.3. Its time is the first one that there is, so that the same pins give the same bytes.
-fn spdx(target: &str, parts: &[Part<'_>]) -> Value {
+fn spdx(target: &str, parts: &[BillPart<'_>]) -> Value {
     let id = |text: &str| {
         let fine = |c: char| if c.is_ascii_alphanumeric() || matches!(c, '.' | '-') { c } else { '-' };
         format!("SPDXRef-{}", text.chars().map(fine).collect::<String>())
     };
-    let package = |part: &Part<'_>| {
+    let package = |part: &BillPart<'_>| {
         let Pin { name, version, licence, .. } = part.pin;
         let checksums: Vec<Value> = hashes(part.pin)
             .into_iter()

@@ -50,7 +50,8 @@ pub fn list(console: Console, choice: &Choice) -> CommandResult<Exit> {
         if n > 0 && !console.is_json() {
             outln!(console);
         }
-        let mut telling = Telling { console, registry: *registry, shelf, fetched: &fetched, unused: 0 };
+        let mut telling =
+            ExternalTelling { console, registry: *registry, shelf, fetched: &fetched, unused: 0 };
         telling.head();
         let (here, elsewhere): (Vec<&Pin>, Vec<&Pin>) =
             shelf.pins.values().partition(|pin| pin.on.is_empty() || pin.on.contains(&own));
@@ -66,7 +67,7 @@ pub fn list(console: Console, choice: &Choice) -> CommandResult<Exit> {
     Ok(Exit::Done)
 }
 
-struct Telling<'a> {
+struct ExternalTelling<'a> {
     console: Console,
     registry: Registry,
     shelf: &'a Shelf,
@@ -74,7 +75,7 @@ struct Telling<'a> {
     unused: usize,
 }
 
-impl Telling<'_> {
+impl ExternalTelling<'_> {
     fn head(&self) {
         if !self.console.is_json() {
             let paint = self.console.paint(OutputStream::Output);

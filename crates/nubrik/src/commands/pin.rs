@@ -100,7 +100,7 @@ pub fn unpin(console: Console, choice: &Choice, registry: &str, name: &str) -> C
 fn spelled(registry: Registry, name: &str) -> String {
     match registry {
         Registry::Python => python_name(name),
-        Registry::Java | Registry::Js | Registry::Rust => name.to_owned(),
+        Registry::Java | Registry::Js | Registry::Rust | Registry::Archive => name.to_owned(),
     }
 }
 
@@ -199,17 +199,19 @@ impl PinWork<'_> {
         let name = spelled(registry, &name);
         features.extend(pinning.features.iter().map(|feature| match registry {
             Registry::Python => python_name(feature),
-            Registry::Java | Registry::Js | Registry::Rust => feature.clone(),
+            Registry::Java | Registry::Js | Registry::Rust | Registry::Archive => feature.clone(),
         }));
         features.sort();
         features.dedup();
         let between = match registry {
-            Registry::Python | Registry::Java | Registry::Rust => ",",
+            Registry::Python | Registry::Java | Registry::Rust | Registry::Archive => ",",
             Registry::Js => " ",
         };
         let requirement = pinning.requirement.join(between);
+        let file =
+            pinning.file.clone().or_else(|| shelf.asked.get(&name).and_then(|asked| asked.file.clone()));
         let pins_before = shelf.asked.get(&name).map(|asked| asked.pins.clone()).unwrap_or_default();
-        let asked = AskedPackage { requirement, features, bare: pinning.bare, pins: pins_before };
+        let asked = AskedPackage { requirement, features, bare: pinning.bare, file, pins: pins_before };
         shelf.asked.insert(name.clone(), asked);
         let free = Free::Names([name.clone()].into());
         Ok((pins, free, Some((registry, name))))
@@ -251,6 +253,14 @@ impl PinWork<'_> {
 
     /// The systems of a shelf: this one, if there is none yet, and those that are named.
     fn add_systems(&self, registry: Registry, shelf: &mut Shelf, pinning: &Pinning) -> CommandResult<()> {
+        if !registry.differs_by_system() {
+            return match pinning.system.is_empty() && pinning.python.is_none() {
+                true => Ok(()),
+                false => {
+                    Err(self.wrong(format!("what comes from `{registry}` is the same on all systems"), &[]))
+                }
+            };
+        }
         let own = Session::own_system();
         let mut systems: Vec<&str> = pinning.system.iter().map(String::as_str).collect();
         if shelf.systems.is_empty() {
@@ -331,7 +341,8 @@ impl PinWork<'_> {
             paint.ink(Ink::Strong, &format!("{PINS_FILE}: {total} {pins_word}, {said}"))
         );
         if let Some((registry, name)) = added {
-            let words = format!("use \"nub:{registry}\" as {registry}   and   {registry}.pinned(\"{name}\")");
+            let kit = if registry == Registry::Archive { "archives" } else { registry.name() };
+            let words = format!("use \"nub:{kit}\" as {kit}   and   {kit}.pinned(\"{name}\")");
             outln!(self.console, "{}", paint.ink(Ink::Faint, &words));
         }
         Ok(Exit::Done)

@@ -7,3 +7,4 @@ mod versions;
 
 pub(crate) use repository::{locate, newest};
 pub(crate) use resolve::resolve;
+pub(crate) use versions::ArchiveVersion;

@@ -4,6 +4,7 @@
 
 mod java;
 mod js;
+mod plain;
 mod python;
 mod rust;
 mod server;

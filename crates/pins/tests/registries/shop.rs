@@ -63,7 +63,7 @@ pub fn tar_gz(files: &[(&str, &str)]) -> Vec<u8> {
 impl Shop {
     pub fn new() -> Shop {
         let folder = tempfile::tempdir().unwrap();
-        for name in ["work", "python", "java", "rust", "js"] {
+        for name in ["work", "python", "java", "rust", "js", "archive"] {
             fs::create_dir(folder.path().join(name)).unwrap();
         }
         fs::write(folder.path().join("rust/config.json"), r#"{"dl": "crates/{crate}-{version}.crate"}"#)
@@ -143,7 +143,13 @@ impl Shop {
             let own = self.addresses.get(&registry).cloned();
             own.unwrap_or_else(|| format!("file://{}/{registry}/", self.folder.path().display()))
         };
-        let setting = |registry| vec![OriginSetting { url: address(registry), secret: None }];
+        let setting = |registry| {
+            vec![OriginSetting {
+                url: address(registry),
+                site: (registry == Registry::Archive).then(|| "moon".to_owned()),
+                secret: None,
+            }]
+        };
         let registries = Registry::ALL.into_iter().map(|registry| (registry, setting(registry))).collect();
         let settings = OriginSettings { registries, ..OriginSettings::default() };
         let root = self.folder.path().join("work");

@@ -19,6 +19,23 @@ pub(super) fn origins(table: &DeTable<'_>) -> Result<OriginSettings, SettingsPro
     for (key, value) in sorted(table) {
         let name: &str = key.get_ref();
         match Registry::named(name) {
+            Some(Registry::Archive) => {
+                let DeValue::Table(sites) = value.get_ref() else {
+                    let message = "`archive` is a table of sites, each by the name of what is pinned from it"
+                        .to_owned();
+                    let mend = "[origins.archive]\nlua = \"https://…\"".to_owned();
+                    return Err(problem(value.span(), message, Some(mend)));
+                };
+                let list = settings.registries.entry(Registry::Archive).or_default();
+                for (site, value) in sorted(sites) {
+                    let found = addresses(site.get_ref(), value)?;
+                    list.extend(
+                        found
+                            .into_iter()
+                            .map(|one| OriginSetting { site: Some(site.get_ref().to_string()), ..one }),
+                    );
+                }
+            }
             Some(registry) => drop(settings.registries.insert(registry, addresses(name, value)?)),
             None if name == "mirror" => settings.mirror = Some(path(name, value)?),
             None if name == "certificates" => settings.certificates = Some(path(name, value)?),
@@ -69,7 +86,9 @@ fn address(name: &str, value: &Keyed<'_>) -> Result<OriginSetting, SettingsProbl
         known.iter().any(|start| url.starts_with(start)) || (!url.contains("://") && !url.is_empty())
     };
     match value.get_ref() {
-        DeValue::String(url) if is_fine(url) => Ok(OriginSetting { url: url.to_string(), secret: None }),
+        DeValue::String(url) if is_fine(url) => {
+            Ok(OriginSetting { url: url.to_string(), site: None, secret: None })
+        }
         DeValue::Table(table) => {
             let (mut url, mut secret) = (None, None);
             for (key, value) in sorted(table) {
@@ -92,7 +111,7 @@ fn address(name: &str, value: &Keyed<'_>) -> Result<OriginSetting, SettingsProbl
                 }
             }
             match url {
-                Some(url) => Ok(OriginSetting { url, secret }),
+                Some(url) => Ok(OriginSetting { url, site: None, secret }),
                 None => wrong(value),
             }
         }
@@ -113,15 +132,19 @@ mod tests {
                 .unwrap();
         assert_eq!(good.mirror.as_deref(), Some("vendor"));
         let python = &good.registries[&Registry::Python];
-        assert_eq!(python[0], OriginSetting { url: "https://a/simple".to_owned(), secret: None });
+        assert_eq!(python[0], OriginSetting { url: "https://a/simple".to_owned(), site: None, secret: None });
         assert_eq!(python[1].secret.as_deref(), Some("SALT"));
         for (wrong, said) in [
-            ("pyton = 'https://a'", "`origins` has no `pyton`; there is: python, rust, mirror"),
+            (
+                "pyton = 'https://a'",
+                "`origins` has no `pyton`; there is: python, java, js, rust, archive, mirror",
+            ),
             ("python = 3", "`python` is an address"),
             ("python = 'ftp://a'", "`python` is an address"),
             ("python = { secret = 'X' }", "`python` is an address"),
             ("python = { url = 'https://a', token = 'x' }", "an address has no `token`"),
             ("python = { url = 'https://a', secret = 3 }", "`secret` is the name of the variable"),
+            ("archive = 'https://x'", "`archive` is a table of sites"),
             ("mirror = '../x'", "`mirror` is a path from this folder"),
         ] {
             let problem = read(wrong).unwrap_err();
