@@ -12,7 +12,6 @@ use nubrik_web::{
     Address, Checksum, ChecksumMethod, Client, Credential, Document, Sink, Trouble, WebRequest,
 };
 
-use crate::file::Archive;
 use crate::origin::Origin;
 use crate::origins::Origins;
 use crate::{PinProblem, Registry};
@@ -83,7 +82,7 @@ type Pages = HashMap<(Registry, String), Option<Arc<Page>>>;
 pub struct Desk<'a> {
     client: &'a Client,
     origins: &'a Origins,
-    archives: PathBuf,
+    pub(crate) archives: PathBuf,
     stopped: &'a (dyn Fn() -> bool + Sync),
     tell: &'a (dyn Fn(DeskNews) + Sync),
     pages: Mutex<Pages>,
@@ -233,73 +232,6 @@ impl<'a> Desk<'a> {
         }
     }
 
-    /// Where an archive is that `pins.toml` names by its path below a registry, and who asks there.
-    ///
-    /// # Errors
-    /// When no origin of the registry has it, or one cannot be asked.
-    pub fn locate(
-        &self,
-        registry: Registry,
-        path: &str,
-    ) -> Result<(Address, Option<Credential>), PinProblem> {
-        let origins = self.origins(registry)?;
-        // Folders have archives where their paths say.
-        let mut folders = origins.iter().filter_map(|origin| origin.address.below(path));
-        if let Some(there) = folders.find(|address| address.file().is_some_and(|file| file.is_file())) {
-            return Ok((there, None));
-        }
-        let found = match registry {
-            Registry::Python => crate::python::locate(self, path)?,
-            Registry::Java => crate::java::locate(self, path)?,
-            Registry::Js => crate::js::locate(self, path)?,
-            Registry::Rust => crate::rust::locate(self, path)?,
-            Registry::Archive => crate::plain::locate(self, path)?,
-        };
-        let Some((address, origin)) = found else {
-            let asked: Vec<String> = origins.iter().map(|origin| origin.address.to_string()).collect();
-            let problem = PinProblem::new(format!("the registry `{registry}` has no `{path}` any more"));
-            return Err(problem.note(format!("asked {}", asked.join(", "))));
-        };
-        let credential = origin.credential.filter(|_| address.host() == origin.address.host());
-        Ok((address, credential))
-    }
-
-    /// Puts an archive into a folder that is laid out like a registry, below the registry's name. Says whether it was not there.
-    ///
-    /// # Errors
-    /// When it cannot be had, or is another one than its digest says.
-    pub fn gather(
-        &self,
-        registry: Registry,
-        archive: &Archive,
-        what: &str,
-        folder: &Path,
-    ) -> Result<bool, PinProblem> {
-        let cannot = |e: io::Error| PinProblem::new(format!("cannot gather {what}: {e}"));
-        // The file may be made by anybody: its paths stay below the folder.
-        let is_inside = archive.path.split('/').all(|part| !matches!(part, "" | "." | ".."));
-        if !is_inside {
-            return Err(PinProblem::new(format!("`{}` is no path of an archive", archive.path)));
-        }
-        let to = folder.join(registry.name()).join(&archive.path);
-        if has_digest(&to, &archive.digest).is_some() {
-            return Ok(false);
-        }
-        let path = match held(&self.archives, &archive.digest) {
-            Some(_) => self.archives.join(held_name(&archive.digest)),
-            None => {
-                let (address, credential) = self.locate(registry, &archive.path)?;
-                let (digest, size) = (Some(archive.digest.clone()), Some(archive.size));
-                let wanted = WantedArchive { what: what.to_owned(), address, credential, digest, size };
-                self.archive(&wanted)?.path
-            }
-        };
-        fs::create_dir_all(to.parent().unwrap_or(folder)).map_err(cannot)?;
-        let part = to.with_extension("part");
-        fs::copy(&path, &part).and_then(|_| fs::rename(&part, &to)).map_err(cannot)?;
-        Ok(true)
-    }
-
     /// Removes kept archives that have none of these digests.
     pub fn forget_others<'d>(&self, digests: impl Iterator<Item = &'d str>) {
         let names: Vec<String> = digests.map(held_name).collect();
@@ -365,18 +297,18 @@ pub fn hex_of(value: &str) -> Option<String> {
 }
 
 /// The name of a kept archive.
-fn held_name(digest: &str) -> String {
+pub(crate) fn held_name(digest: &str) -> String {
     // Base64 has `/` in it.
     digest.replace(':', "-").replace('/', "_")
 }
 
 /// The size of a kept archive with a digest, if its bytes still have it.
-fn held(folder: &Path, digest: &str) -> Option<u64> {
+pub(crate) fn held(folder: &Path, digest: &str) -> Option<u64> {
     has_digest(&folder.join(held_name(digest)), digest)
 }
 
 /// The size of a file, if its bytes have a digest.
-fn has_digest(path: &Path, digest: &str) -> Option<u64> {
+pub(crate) fn has_digest(path: &Path, digest: &str) -> Option<u64> {
     let mut file = open_file(path).ok()?;
     let (mut sum, in_base64) = Checksum::like(digest)?;
     let mut buffer = vec![0; 128 << 10];

@@ -11,6 +11,7 @@ mod clients;
 mod desk;
 mod explain;
 mod file;
+mod gathering;
 mod java;
 mod js;
 mod origin;

@@ -211,13 +211,15 @@ impl DistributionProvider<'_> {
         }
         let candidate = self.candidate(name, version)?;
         let text = match self.beside(name, &candidate.file)? {
-            Some(text) => Ok(text),
+            Some(text) => text,
             None => {
                 let held = self.desk.archive(&self.wanted(name, &candidate)?)?;
+                // An archive that cannot be read is a fault, and no reason to take an older version.
                 Metadata::in_wheel(&held.path)
+                    .map_err(|what| PinProblem::new(format!("{name} {version}: {what}")))?
             }
         };
-        let metadata = Rc::new(text.and_then(|text| Metadata::read(&text)));
+        let metadata = Rc::new(Metadata::read(&text));
         self.metadata.borrow_mut().insert(key, metadata.clone());
         Ok(metadata)
     }

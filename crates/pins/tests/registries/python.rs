@@ -195,6 +195,8 @@ fn what_is_not_what_the_registry_says_is_never_kept() {
     assert!(settled.pins["ebb@1.0"].archives[0].digest.starts_with("sha256:"));
     let (shop, _server) = lying(|_, _| html(&format!("#sha1={}", "0".repeat(40))), whole);
     assert!(shop.pinned(PYTHON, &["ebb"]).unwrap_err().message.contains("its digest is not"));
+    let (shop, _server) = lying(|_, _| html(""), |_| whole(b"no zip"));
+    assert!(shop.pinned(PYTHON, &["ebb"]).unwrap_err().message.starts_with("ebb 1.0: it is not a wheel"));
     let (shop, _server) = lying(|_, _| Answer::of("text/html", b"").status(401), whole);
     let problem = shop.pinned(PYTHON, &["ebb"]).unwrap_err();
     assert!(
