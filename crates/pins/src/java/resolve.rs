@@ -17,6 +17,9 @@ type ArchiveName = (String, String, String);
 /// Kinds of what is on a class path.
 const ON_PATH: [&str; 5] = ["jar", "bundle", "ejb", "maven-plugin", "test-jar"];
 
+/// What is to be looked at: a name, its version there, and what is left out below it.
+type Waiting = (ArchiveName, String, Vec<(String, String)>);
+
 /// Something that was chosen, with what it needs.
 struct ChosenArchive {
     version: String,
@@ -38,7 +41,7 @@ pub(crate) fn resolve(
 ) -> Result<Solved, PinProblem> {
     let mut walk =
         RepositoryWalk { repository: JavaRepository::new(desk), chosen: BTreeMap::new(), preferred };
-    let mut open: VecDeque<(ArchiveName, String, Vec<(String, String)>)> = VecDeque::new();
+    let mut open: VecDeque<Waiting> = VecDeque::new();
     for (name, AskedPackage { requirement, .. }) in asked {
         let wanted = WantedVersions::read(requirement).ok_or_else(|| {
             let problem =
