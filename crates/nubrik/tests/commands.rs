@@ -320,11 +320,17 @@ fn reading_commands_change_nothing() {
     }
     assert!(!fresh.exists(".nubrik") && !fresh.exists("out") && !fresh.exists("../cache"));
     let (sandbox, _) = demo();
-    let before = sandbox.files_below("isles");
+    // An evaluation that took long is kept; on a busy machine it does.
+    let files = || {
+        let mut files = sandbox.files_below("isles");
+        files.retain(|path, _| !path.starts_with("isles/.nubrik/reads/"));
+        files
+    };
+    let before = files();
     for args in [&["list"][..], &["plan"], &["why", "almanac"], &["tree", "almanac"], &["lint"]] {
         sandbox.run_in("isles", args).expect(0);
     }
-    assert_eq!(sandbox.files_below("isles"), before);
+    assert_eq!(files(), before);
 }
 
 #[test]
