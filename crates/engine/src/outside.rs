@@ -398,6 +398,10 @@ pub trait Outside: Sync {
     /// # Errors
     /// When it cannot.
     fn set_aside(&self, from: &WsPath, to: &WsPath) -> io::Result<()>;
+    /// Whether all places are on this machine from which something with a digest is to be fetched: then the network is not asked.
+    fn is_at_hand(&self, _places: &[Arc<str>], _digest: &str) -> bool {
+        false
+    }
     /// Does something itself, making the file or folder `to`.
     ///
     /// # Errors

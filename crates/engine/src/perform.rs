@@ -109,7 +109,7 @@ impl Build<'_> {
         let step = self.graph.step(id);
         let refusal = match self.options.reach {
             Outreach::Nothing if uses_network(step) || !step.services.is_empty() => Some(Failure::NeedsBuild),
-            Outreach::NoNetwork if uses_network(step) => Some(Failure::Offline),
+            Outreach::NoNetwork if uses_network(step) && !self.is_at_hand(step) => Some(Failure::Offline),
             _ => None,
         };
         if let Some(failure) = refusal {
@@ -398,6 +398,16 @@ impl Build<'_> {
     ) -> Job<'j> {
         let (folder, limits) = (&step.folder, step.limits);
         Job { stages, env: &step.env, folder, readable, tools, work, limits, lent: None }
+    }
+}
+
+impl Build<'_> {
+    /// Whether what a step fetches is on this machine.
+    fn is_at_hand(&self, step: &Step) -> bool {
+        match step.native.as_deref() {
+            Some(Native::Fetch { urls, digest, .. }) => self.outside.is_at_hand(urls, digest),
+            _ => false,
+        }
     }
 }
 

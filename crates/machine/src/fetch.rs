@@ -7,8 +7,10 @@ use std::sync::Arc;
 
 use nubrik_archive::listing_digest;
 use nubrik_confine::CancelSwitch;
-use nubrik_pins::{Desk, Origins, PinProblem, Registry, held_archive};
-use nubrik_web::{Address, Checksum, Client, Credential, Sink, WebRequest};
+use nubrik_pins::{Desk, PinProblem, Registry, held_archive};
+use nubrik_web::{Address, Checksum, Credential, Sink, WebRequest};
+
+use crate::web_access::WebAccess;
 
 /// The most that is fetched, in bytes.
 const LIMIT: u64 = 64 << 30;
@@ -25,9 +27,18 @@ pub(crate) struct FetchTarget<'a> {
 pub(crate) struct Fetcher<'a> {
     /// The workspace's root.
     pub root: &'a Path,
-    pub client: &'a Client,
-    pub origins: &'a (dyn Fn() -> &'a Origins + Sync),
+    pub web: &'a WebAccess,
     pub cancel: &'a CancelSwitch,
+}
+
+impl Fetcher<'_> {
+    /// Whether what has a digest is on this machine at a place from which it is to be fetched.
+    pub(crate) fn is_near(&self, place: &str, digest: &str) -> bool {
+        let Some(place) = place.strip_prefix(ORIGIN) else { return place.starts_with("file://") };
+        let parts = place.split_once('/').and_then(|(name, path)| Some((Registry::named(name)?, path)));
+        let Some((registry, path)) = parts else { return false };
+        held_archive(self.root, digest).is_some() || self.web.origins().near(registry, path).is_some()
+    }
 }
 
 /// What begins an address that is a path below a registry, wherever that is: `origin://python/click/click-8.1.7.whl`.
@@ -79,7 +90,7 @@ fn of_registry(fetcher: &Fetcher<'_>, place: &str) -> Result<(Address, Option<Cr
         return Err(format!("{ORIGIN}{place}: there is no such registry"));
     };
     let stopped = || fetcher.cancel.is_thrown();
-    let desk = Desk::new(fetcher.client, (fetcher.origins)(), fetcher.root, &stopped, &|_| {});
+    let desk = Desk::new(fetcher.web.client(), fetcher.web.origins(), fetcher.root, &stopped, &|_| {});
     desk.locate(registry, path).map_err(|PinProblem { message, notes, mends }| {
         let notes = notes.iter().map(|note| format!("\n  {note}"));
         let mends = mends.iter().map(|mend| format!("\ntry     {}", mend.replace('\n', "\n        ")));
@@ -95,7 +106,7 @@ fn take(
 ) -> Result<(), String> {
     let mut sink = FileSink::new(target.fresh, digest).map_err(|e| e.to_string())?;
     let stopped = || fetcher.cancel.is_thrown();
-    fetcher.client.copy(request, &mut sink, &stopped).map_err(|trouble| trouble.to_string())?;
+    fetcher.web.client().copy(request, &mut sink, &stopped).map_err(|trouble| trouble.to_string())?;
     let found = match sink.finish().map_err(|e| e.to_string())? {
         Some(found) => found,
         None => format!("h1:{}", listing_digest(target.path).map_err(|e| e.to_string())?),

@@ -114,6 +114,11 @@ impl Machine {
         &self.web
     }
 
+    /// What fetching needs.
+    fn fetcher(&self) -> Fetcher<'_> {
+        Fetcher { root: &self.root, web: &self.web, cancel: &self.cancel }
+    }
+
     /// What the tool writes and removes in the workspace.
     pub fn below(&self) -> &Below {
         &self.below
@@ -397,13 +402,12 @@ impl Outside for Machine {
         self.below.rename(from.as_str(), to.as_str())
     }
 
+    fn is_at_hand(&self, places: &[Arc<str>], digest: &str) -> bool {
+        !places.is_empty() && places.iter().all(|place| self.fetcher().is_near(place, digest))
+    }
+
     fn work(&self, work: &Work, to: &WsPath) -> Result<(), String> {
-        let fetcher = Fetcher {
-            root: &self.root,
-            client: self.web.client(),
-            origins: &|| self.web.origins(),
-            cancel: &self.cancel,
-        };
+        let fetcher = self.fetcher();
         let done = || crate::natives::work(&self.root, &self.below, work, to.as_str(), &fetcher);
         let done = if matches!(work, Work::Native(Native::Fetch { .. })) {
             self.workers.with_network(done)

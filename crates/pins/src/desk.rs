@@ -101,6 +101,11 @@ impl<'a> Desk<'a> {
         Desk { client, origins, archives, stopped, tell, pages: Mutex::default() }
     }
 
+    /// The file of a path, in a folder that is an origin.
+    pub(crate) fn near(&self, registry: Registry, path: &str) -> Option<Address> {
+        self.origins.near(registry, path)
+    }
+
     /// The addresses of a registry.
     pub(crate) fn origins(&self, registry: Registry) -> Result<Vec<Origin>, PinProblem> {
         self.origins.of(registry)

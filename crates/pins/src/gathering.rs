@@ -22,8 +22,7 @@ impl Desk<'_> {
     ) -> Result<(Address, Option<Credential>), PinProblem> {
         let origins = self.origins(registry)?;
         // Folders have archives where their paths say.
-        let mut folders = origins.iter().filter_map(|origin| origin.address.below(path));
-        if let Some(there) = folders.find(|address| address.file().is_some_and(|file| file.is_file())) {
+        if let Some(there) = self.near(registry, path) {
             return Ok((there, None));
         }
         let found = match registry {

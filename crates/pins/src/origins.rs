@@ -67,6 +67,20 @@ impl Origins {
         }
     }
 
+    /// The file in the first folder that is an origin of a registry and has a path below it.
+    pub fn near(&self, registry: Registry, path: &str) -> Option<Address> {
+        let origins = self.of(registry).ok()?;
+        let mut folders = origins.iter().filter_map(|origin| {
+            // The first part of a plain archive's path names its site.
+            let path = match &origin.scope {
+                Some(site) if registry == Registry::Archive => path.strip_prefix(site)?.strip_prefix('/')?,
+                _ => path,
+            };
+            origin.address.below(path)
+        });
+        folders.find(|address| address.file().is_some_and(|file| file.is_file()))
+    }
+
     /// The addresses of a registry, which may be none if there is a mirror.
     ///
     /// # Errors

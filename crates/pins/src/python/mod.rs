@@ -41,7 +41,8 @@ pub(crate) fn specifiers_of(name: &str, requirement: &str) -> Result<VersionSpec
     }
     requirement.parse().map_err(|e: pep440_rs::VersionSpecifiersParseError| {
         let why = e.to_string();
-        let why = why.lines().next().unwrap_or_default().to_owned();
+        let why = why.lines().next().unwrap_or_default().trim_end_matches(':');
+        let why = why.rsplit(": ").next().unwrap_or_default().to_lowercase();
         let problem = PinProblem::new(format!("`{requirement}` is no requirement of versions of `{name}`"));
         problem.note(why).mend("\">=8,<9\"").mend("\"~=8.1\"")
     })
