@@ -261,3 +261,39 @@ fn a_plain_archive_comes_from_a_site_that_the_settings_name() {
     sandbox.write("targets.nub", &uses.replace("\"moon\" }", "\"mon\" }"));
     sandbox.run(&["build"]).expect(3).says("`mon` is not pinned: `nubrik pin archive mon`");
 }
+
+#[test]
+fn what_somebody_else_pins_meanwhile_is_not_lost() {
+    let sandbox = workspace();
+    sandbox.run(&["pin", "python", "moon", "--python", "3.11"]).expect(0);
+    let wheel = fs::read(sandbox.folder.join("registry/flow/flow-1.0-py3-none-any.whl")).unwrap();
+    let listener = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+    sandbox.write(
+        "nubrik.toml",
+        &format!("[origins]\npython = \"http://{}/\"\n", listener.local_addr().unwrap()),
+    );
+    let pins = sandbox.folder.join("pins.toml");
+    let other = format!("{}\n# pinned by somebody else\n", fs::read_to_string(&pins).unwrap());
+    let asked_for = pins.clone();
+    let answer = other.clone();
+    std::thread::spawn(move || {
+        while let Ok((mut stream, _)) = listener.accept() {
+            let mut line = String::new();
+            std::io::BufRead::read_line(&mut std::io::BufReader::new(stream.try_clone().unwrap()), &mut line)
+                .unwrap();
+            fs::write(&asked_for, &answer).unwrap();
+            let page = b"<a href=\"flow-1.0-py3-none-any.whl\">flow</a> <a href=\"moon-1.0-py3-none-any.whl\">moon</a>".to_vec();
+            let body = if line.contains(".whl") { wheel.clone() } else { page };
+            let head = format!(
+                "HTTP/1.1 200 OK\r\nContent-Type: text/html\r\nContent-Length: {}\r\nConnection: close\r\n\r\n",
+                body.len()
+            );
+            let _ = stream.write_all(head.as_bytes()).and_then(|()| stream.write_all(&body));
+        }
+    });
+    sandbox
+        .run(&["pin", "python", "flow"])
+        .expect(1)
+        .says("pins.toml was changed by somebody else in the meantime");
+    assert_eq!(fs::read_to_string(&pins).unwrap(), other);
+}

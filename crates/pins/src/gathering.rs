@@ -20,11 +20,11 @@ impl Desk<'_> {
         registry: Registry,
         path: &str,
     ) -> Result<(Address, Option<Credential>), PinProblem> {
-        let origins = self.origins(registry)?;
         // Folders have archives where their paths say.
         if let Some(there) = self.near(registry, path) {
             return Ok((there, None));
         }
+        let origins = self.origins(registry)?;
         let found = match registry {
             Registry::Python => crate::python::locate(self, path)?,
             Registry::Java => crate::java::locate(self, path)?,

@@ -11,7 +11,7 @@ use crate::{PinProblem, Registry, clients};
 /// What `[origins]` of `nubrik.toml` says.
 #[derive(Clone, PartialEq, Eq, Debug, Default)]
 pub struct OriginSettings {
-    /// A folder that was filled by `nubrik pin --gather`, from the workspace's root. It is asked before all others.
+    /// A folder that was filled by `nubrik pin --gather`, from the workspace's root. Archives are taken from it first.
     pub mirror: Option<String>,
     /// A file of certificates in PEM, which are trusted besides those of the machine.
     pub certificates: Option<String>,
@@ -33,7 +33,7 @@ pub struct OriginSetting {
 /// Where all registries are.
 #[derive(Clone, PartialEq, Eq, Debug, Default)]
 pub struct Origins {
-    /// A folder that is asked before all others.
+    /// A folder from which archives are taken first.
     pub mirror: Option<PathBuf>,
     /// The addresses of each registry, the first one first, or what is wrong with them.
     registries: BTreeMap<Registry, Result<Vec<Origin>, PinProblem>>,
@@ -67,43 +67,52 @@ impl Origins {
         }
     }
 
-    /// The file in the first folder that is an origin of a registry and has a path below it.
+    /// The mirror's folder of a registry, if it is there.
+    fn in_mirror(&self, registry: Registry) -> Option<Origin> {
+        let folder = self.mirror.as_ref()?.join(registry.name());
+        let address = Address::of_folder(&folder).filter(|_| folder.is_dir())?;
+        Some(Origin {
+            address,
+            credential: None,
+            said_by: "the mirror of nubrik.toml".to_owned(),
+            scope: None,
+        })
+    }
+
+    /// The file in the first folder that has a path below it: the mirror, then origins of the registry that are folders.
     pub fn near(&self, registry: Registry, path: &str) -> Option<Address> {
-        let origins = self.of(registry).ok()?;
-        let mut folders = origins.iter().filter_map(|origin| {
+        let own = self.registries.get(&registry).and_then(|found| found.as_ref().ok()).into_iter().flatten();
+        let own = own.filter_map(|origin| {
             // The first part of a plain archive's path names its site.
             let path = match &origin.scope {
-                Some(site) if registry == Registry::Archive => path.strip_prefix(site)?.strip_prefix('/')?,
+                Some(site) if registry == Registry::Archive => {
+                    path.strip_prefix(site.as_str())?.strip_prefix('/')?
+                }
                 _ => path,
             };
             origin.address.below(path)
         });
-        folders.find(|address| address.file().is_some_and(|file| file.is_file()))
+        let mirror = self.in_mirror(registry).and_then(|origin| origin.address.below(path));
+        mirror.into_iter().chain(own).find(|address| address.file().is_some_and(|file| file.is_file()))
     }
 
-    /// The addresses of a registry, which may be none if there is a mirror.
+    /// The addresses that are asked what a registry has. The mirror has only what was gathered, and is asked if there is no other.
     ///
     /// # Errors
     /// When there are none, or one of them cannot be used.
     pub fn of(&self, registry: Registry) -> Result<Vec<Origin>, PinProblem> {
-        let mut origins = Vec::new();
-        if let Some(mirror) = &self.mirror {
-            let folder = mirror.join(registry.name());
-            if let Some(address) = Address::of_folder(&folder).filter(|_| folder.is_dir()) {
-                let said_by = "the mirror of nubrik.toml".to_owned();
-                origins.push(Origin { address, credential: None, said_by, scope: None });
-            }
+        let origins = match self.registries.get(&registry) {
+            Some(Ok(found)) => found.clone(),
+            Some(Err(problem)) => return Err(problem.clone()),
+            None => Vec::new(),
+        };
+        if !origins.is_empty() {
+            return Ok(origins);
         }
-        match self.registries.get(&registry) {
-            Some(Ok(found)) => origins.extend(found.iter().cloned()),
-            Some(Err(problem)) if origins.is_empty() => return Err(problem.clone()),
-            _ => {}
-        }
-        if origins.is_empty() {
+        self.in_mirror(registry).map(|origin| vec![origin]).ok_or_else(|| {
             let problem = PinProblem::new(format!("no address of the registry `{registry}` is known"));
-            return Err(clients::looked_in(registry, problem));
-        }
-        Ok(origins)
+            clients::looked_in(registry, problem)
+        })
     }
 }
 

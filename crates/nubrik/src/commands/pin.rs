@@ -40,13 +40,14 @@ pub fn pin(console: Console, choice: &Choice, pinning: &Pinning) -> CommandResul
     let session = open(console, choice)?;
     let cancel = crate::interrupt::cancel_switch()
         .map_err(|e| say_wrong(console, Exit::Own, &format!("cannot listen for signals: {e}"), &[]))?;
+    let read = session.pins_text();
     let before = match session.pins() {
         // All versions are chosen again: what was pinned does not have to hold together.
         Err(_) if pinning.update == Some(None) => session.asked_of_pins(),
         read => read,
     };
     let before = before.map_err(|problem| say(console, Exit::Definitions, &problem))?;
-    let work = PinWork { console, session: &session, cancel: &cancel, before };
+    let work = PinWork { console, session: &session, cancel: &cancel, before, read };
     if let Some(name) = &pinning.why {
         return work.why(pinning.registry.as_deref(), name);
     }
@@ -64,8 +65,9 @@ pub fn unpin(console: Console, choice: &Choice, registry: &str, name: &str) -> C
     let session = open(console, choice)?;
     let cancel = crate::interrupt::cancel_switch()
         .map_err(|e| say_wrong(console, Exit::Own, &format!("cannot listen for signals: {e}"), &[]))?;
+    let read = session.pins_text();
     let before = session.pins().map_err(|problem| say(console, Exit::Definitions, &problem))?;
-    let work = PinWork { console, session: &session, cancel: &cancel, before };
+    let work = PinWork { console, session: &session, cancel: &cancel, before, read };
     let registry = work.registry(registry)?;
     let name = spelled(registry, name);
     let mut pins = work.before.clone();
@@ -123,6 +125,8 @@ struct PinWork<'a> {
     session: &'a Session,
     cancel: &'a CancelSwitch,
     before: Pins,
+    /// The text that says so.
+    read: Option<Vec<u8>>,
 }
 
 impl PinWork<'_> {
@@ -310,7 +314,8 @@ impl PinWork<'_> {
 
     /// Writes what is pinned, and says what differs.
     fn write(&self, pins: &Pins, added: Option<(Registry, String)>) -> CommandResult<Exit> {
-        let changed = self.session.write_pins(pins).map_err(|problem| self.fail(&problem))?;
+        let changed =
+            self.session.write_pins(pins, self.read.as_deref()).map_err(|problem| self.fail(&problem))?;
         let none = Shelf::default();
         let registries: BTreeSet<Registry> =
             self.before.shelves.keys().chain(pins.shelves.keys()).copied().collect();

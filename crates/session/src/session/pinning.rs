@@ -32,6 +32,11 @@ impl Session {
         self.pins_by(Pins::read_asked)
     }
 
+    /// The text of `pins.toml`, as it is; `None` if there is none.
+    pub fn pins_text(&self) -> Option<Vec<u8>> {
+        read_file(&self.workspace.root.join(PINS_FILE), PINS_LIMIT).ok()
+    }
+
     fn pins_by(&self, read: impl Fn(&str) -> Result<Pins, PinProblem>) -> Result<Pins, PinProblem> {
         match read_file(&self.workspace.root.join(PINS_FILE), PINS_LIMIT) {
             Ok(bytes) => match String::from_utf8(bytes) {
@@ -44,14 +49,18 @@ impl Session {
     }
 
     /// Writes `pins.toml`, if that changes it; removes it, if nothing is pinned. Says whether it changed something. Archives
-    /// that nothing names any more are dropped.
+    /// that nothing names any more are dropped. `read` is the text that the pins were made from.
     ///
     /// # Errors
-    /// When it cannot be written.
-    pub fn write_pins(&self, pins: &Pins) -> Result<bool, PinProblem> {
+    /// When it cannot be written, or somebody else has changed it since it was read.
+    pub fn write_pins(&self, pins: &Pins, read: Option<&[u8]>) -> Result<bool, PinProblem> {
         let cannot = |e: io::Error| PinProblem::new(format!("cannot write {PINS_FILE}: {e}"));
-        let path = self.workspace.root.join(PINS_FILE);
-        let before = read_file(&path, PINS_LIMIT).ok();
+        let before = self.pins_text();
+        if before.as_deref() != read {
+            let problem =
+                PinProblem::new(format!("{PINS_FILE} was changed by somebody else in the meantime"));
+            return Err(problem.mend("the same command again"));
+        }
         let text = pins.write();
         let root = self.machine.below();
         let changes = match (pins.shelves.is_empty(), before) {
