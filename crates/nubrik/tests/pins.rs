@@ -212,6 +212,7 @@ fn a_program_imports_what_is_pinned() {
     sandbox.write("targets.nub", package);
     sandbox.run(&["pin", "python", "ebb", "--python", version.trim()]).expect(0);
     sandbox.run(&["run", "show"]).expect(0).says("ebb 1.0 flow 1.0");
+    sandbox.run(&["show", "flow@1.0"]).expect(0).says("ebb@1.0 → flow@1.0").says("targets.nub:3");
     publish(&sandbox, "flow", "1.1", &[]);
     sandbox.run(&["pin", "--update"]).expect(0);
     sandbox.run(&["run", "show"]).expect(0).says("ebb 1.0 flow 1.1");

@@ -43,7 +43,7 @@ use nubrik_lang::{AddressPattern, Evaluation, Wanted};
 use nubrik_session::{BuildProblem, OpenProblem, SETTINGS_FILE, Session, Workshop};
 use nubrik_source::Sources;
 
-use crate::arguments::{Arguments, Choice, How, Once, UserCommand};
+use crate::arguments::{Arguments, Choice, How, Once, Pinning, UserCommand};
 use crate::exit::Exit;
 use crate::ui::console::{Console, OutputStream, err, errln};
 use crate::ui::paint::{Ink, Paint};
@@ -102,6 +102,10 @@ pub fn dispatch(arguments: Arguments) -> Exit {
         UserCommand::List { external: true, .. } => external::list(console, choice),
         UserCommand::List { external: false, what, count, cases, kind, tag, since } => {
             list::list(console, choice, &what, list::Which { count, cases, kind, tag, since })
+        }
+        // No target has an `@` in its name, and every pin has.
+        UserCommand::Show { target, printed: false } if target.contains('@') => {
+            pin::pin(console, choice, &Pinning { why: Some(target), ..Pinning::default() })
         }
         UserCommand::Show { target, printed } => show::show(console, choice, &target, printed),
         UserCommand::How { from, to } => how::how(console, choice, &from, &to),

@@ -4,6 +4,7 @@ use std::path::Path;
 
 use nubrik_diagnostic::nearest;
 use nubrik_pins::{ASKED, Free, Need, Pin, Registry, Shelf, newest, resolve};
+use nubrik_source::WsPath;
 use serde::Serialize;
 
 use super::{PinWork, spelled};
@@ -33,6 +34,8 @@ struct ChainEvent<'a> {
     pin: &'a str,
     chain: &'a [String],
     requirement: &'a str,
+    /// Where definitions name what is asked for: file and line.
+    named: &'a [String],
 }
 
 impl PinWork<'_> {
@@ -43,8 +46,8 @@ impl PinWork<'_> {
         for (registry, shelf) in
             self.before.shelves.iter().filter(|(r, _)| only.is_none_or(|only| only == **r))
         {
-            let name = spelled(*registry, name);
-            for (id, pin) in shelf.pins.iter().filter(|(id, pin)| pin.name == name || **id == name) {
+            let spelling = spelled(*registry, name);
+            for (id, pin) in shelf.pins.iter().filter(|(id, pin)| pin.name == spelling || **id == name) {
                 found = true;
                 self.tell_why(*registry, shelf, id, pin);
             }
@@ -66,14 +69,17 @@ impl PinWork<'_> {
         let first = chain.first().and_then(|first| shelf.pins.get(first));
         let asked = first.and_then(|first| shelf.asked.get(&first.name));
         let requirement = asked.map(|asked| asked.requirement.as_str()).unwrap_or_default();
+        let named = first.map(|first| self.named(registry, &first.name)).unwrap_or_default();
         if self.console.is_json() {
             let registry = registry.name();
+            let (chain, named) = (&chain, &named);
             self.console.event(&ChainEvent {
                 event: "pin_chain",
                 registry,
                 pin: id,
-                chain: &chain,
+                chain,
                 requirement,
+                named,
             });
             return;
         }
@@ -85,6 +91,7 @@ impl PinWork<'_> {
         };
         line("chain", &chain.join(" → "));
         line("asked", &format!("{} {asked}", first.map_or("", |first| &first.name)));
+        line("named", &if named.is_empty() { "in no definition".to_owned() } else { named.join(", ") });
         line(
             "needed by",
             &pin.wanted_by
@@ -98,6 +105,22 @@ impl PinWork<'_> {
         if let Some(licence) = &pin.licence {
             line("licence", licence);
         }
+    }
+
+    /// The lines of definitions that name a package of a registry.
+    fn named(&self, registry: Registry, name: &str) -> Vec<String> {
+        let root = &self.session.workspace.root;
+        let mut lines = Vec::new();
+        for file in self.session.definition_files(&WsPath::root()) {
+            let text = std::fs::read_to_string(root.join(file.as_str())).unwrap_or_default();
+            for (n, line) in text.lines().enumerate() {
+                let mut words = line.split("pinned(\"").skip(1).filter_map(|rest| rest.split('"').next());
+                if words.any(|word| spelled(registry, word) == name) {
+                    lines.push(format!("{file}:{}", n + 1));
+                }
+            }
+        }
+        lines
     }
 
     /// Says what is newer.
