@@ -16,6 +16,7 @@ mod java;
 mod js;
 mod origin;
 mod origins;
+mod pages;
 mod pinning;
 mod plain;
 mod problem;

@@ -15,10 +15,8 @@ use crate::PinProblem;
 use crate::desk::{Desk, HeldArchive, WantedArchive, held_archives};
 use crate::explain::NOTHING_FITS;
 use crate::file::{Archive, AskedPackage, Need, Pin, pin_id};
+use crate::pages::PackagePages;
 use crate::solved::{Preferred, Solved};
-
-/// How many documents are asked for at once.
-const AT_ONCE: usize = 16;
 
 /// The most places of a tree: more is a mistake of somebody.
 const MOST_PLACES: usize = 100_000;
@@ -38,7 +36,7 @@ pub(crate) fn resolve(
         desk,
         place: place_of(system, facts)?,
         preferred: parsed.collect(),
-        documents: HashMap::new(),
+        documents: PackagePages::new(desk, index::document),
         releases: HashMap::new(),
         tree: ModuleTree::new(),
     };
@@ -92,7 +90,7 @@ struct Planter<'a> {
     desk: &'a Desk<'a>,
     place: NodeMachine,
     preferred: BTreeMap<String, Vec<Version>>,
-    documents: HashMap<String, Option<Arc<PackageDocument>>>,
+    documents: PackagePages<'a, PackageDocument>,
     releases: HashMap<(String, Version), Arc<PackageRelease>>,
     tree: ModuleTree,
 }
@@ -102,35 +100,14 @@ fn fits(range: &str, version: &Version) -> bool {
 }
 
 impl Planter<'_> {
-    fn document(&mut self, name: &str) -> Result<Option<Arc<PackageDocument>>, PinProblem> {
-        if let Some(known) = self.documents.get(name) {
-            return Ok(known.clone());
-        }
-        let document = index::document(self.desk, name)?;
-        self.documents.insert(name.to_owned(), document.clone());
-        Ok(document)
+    fn document(&self, name: &str) -> Result<Option<Arc<PackageDocument>>, PinProblem> {
+        self.documents.get(name)
     }
 
-    /// Asks for several documents at once.
-    fn expect(&mut self, wishes: &[PackageWish]) -> Result<(), PinProblem> {
-        let wanted =
-            wishes.iter().filter(|wish| wish.kind != WishKind::OptionalPeer).map(|wish| wish.name.as_str());
-        let unknown: BTreeSet<&str> = wanted.filter(|name| !self.documents.contains_key(*name)).collect();
-        let unknown: Vec<&str> = unknown.into_iter().collect();
-        let desk = self.desk;
-        for some in unknown.chunks(AT_ONCE) {
-            let found: Vec<_> = std::thread::scope(|scope| {
-                let asked: Vec<_> = some
-                    .iter()
-                    .map(|name| (*name, scope.spawn(move || index::document(desk, name))))
-                    .collect();
-                asked.into_iter().filter_map(|(name, asking)| Some((name, asking.join().ok()?))).collect()
-            });
-            for (name, document) in found {
-                self.documents.insert(name.to_owned(), document?);
-            }
-        }
-        Ok(())
+    /// Asks for several documents at once. Of what may be missing anyway none is asked for.
+    fn expect(&self, wishes: &[PackageWish]) -> Result<(), PinProblem> {
+        let wanted = wishes.iter().filter(|wish| wish.kind != WishKind::OptionalPeer);
+        self.documents.expect(wanted.map(|wish| wish.name.as_str()))
     }
 
     fn release(&mut self, name: &str, version: &Version) -> Result<Option<Arc<PackageRelease>>, PinProblem> {
@@ -155,7 +132,10 @@ impl Planter<'_> {
                 continue;
             }
             let wishes = self.wishes(node, &asked)?;
-            if wishes.values().any(|wish| !self.documents.contains_key(&wish.name)) {
+            if wishes
+                .values()
+                .any(|wish| wish.kind != WishKind::OptionalPeer && !self.documents.has(&wish.name))
+            {
                 // With all that is waiting, so that a level of the tree takes as long as its slowest document.
                 let mut all: Vec<PackageWish> = wishes.values().cloned().collect();
                 for (_, _, waiting) in &open {

@@ -6,6 +6,7 @@ use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::fmt;
 use std::rc::Rc;
 use std::str::FromStr;
+use std::sync::Arc;
 
 use pep440_rs::Version;
 use pep508_rs::{ExtraName, MarkerEnvironment, Requirement, VerbatimUrl, VersionOrUrl};
@@ -18,11 +19,9 @@ use super::{normal_name, specifiers_of};
 use crate::desk::{Desk, WantedArchive};
 use crate::explain::{Wording, explained};
 use crate::file::{Archive, AskedPackage, Need, Pin, pin_id};
+use crate::pages::PackagePages;
 use crate::solved::{Preferred, Solved};
 use crate::{PinProblem, Registry};
-
-/// How many pages are asked for at once.
-const AT_ONCE: usize = 8;
 
 type DistributionRange = Ranges<Version>;
 
@@ -72,7 +71,7 @@ struct DistributionProvider<'a> {
     preferred: BTreeMap<String, Version>,
     /// Names of which early versions will do: somebody asks for one.
     early: RefCell<BTreeSet<String>>,
-    pages: RefCell<HashMap<String, Option<std::sync::Arc<PackagePage>>>>,
+    pages: PackagePages<'a, PackagePage>,
     candidates: RefCell<HashMap<String, Rc<Vec<Candidate>>>>,
     metadata: RefCell<HashMap<(String, Version), ReadMetadata>>,
     /// In which order names were met.
@@ -105,7 +104,7 @@ pub(crate) fn resolve(
         asked: wanted,
         preferred: preferred.collect(),
         early: RefCell::new(early),
-        pages: RefCell::default(),
+        pages: PackagePages::new(desk, index::page),
         candidates: RefCell::default(),
         metadata: RefCell::default(),
         met: RefCell::default(),
@@ -147,31 +146,8 @@ pub(crate) fn resolve(
 }
 
 impl DistributionProvider<'_> {
-    fn page(&self, name: &str) -> Result<Option<std::sync::Arc<PackagePage>>, PinProblem> {
-        if let Some(known) = self.pages.borrow().get(name) {
-            return Ok(known.clone());
-        }
-        let page = index::page(self.desk, name)?;
-        self.pages.borrow_mut().insert(name.to_owned(), page.clone());
-        Ok(page)
-    }
-
-    /// Asks for several pages at once.
-    fn expect<'n>(&self, names: impl Iterator<Item = &'n str>) -> Result<(), PinProblem> {
-        let unknown: BTreeSet<&str> = names.filter(|name| !self.pages.borrow().contains_key(*name)).collect();
-        let unknown: Vec<&str> = unknown.into_iter().collect();
-        let desk = self.desk;
-        for some in unknown.chunks(AT_ONCE) {
-            let found: Vec<_> = std::thread::scope(|scope| {
-                let asked: Vec<_> =
-                    some.iter().map(|name| (*name, scope.spawn(move || index::page(desk, name)))).collect();
-                asked.into_iter().filter_map(|(name, asking)| Some((name, asking.join().ok()?))).collect()
-            });
-            for (name, page) in found {
-                self.pages.borrow_mut().insert(name.to_owned(), page?);
-            }
-        }
-        Ok(())
+    fn page(&self, name: &str) -> Result<Option<Arc<PackagePage>>, PinProblem> {
+        self.pages.get(name)
     }
 
     /// Versions that fit the interpreter, the newest first.
@@ -348,7 +324,7 @@ impl DistributionProvider<'_> {
                 add(DistributionNode::Package(name), range);
             }
         }
-        self.expect(met.iter().map(String::as_str))?;
+        self.pages.expect(met.iter().map(String::as_str))?;
         let mut order = self.met.borrow_mut();
         for name in met {
             let next = order.len();

@@ -21,10 +21,8 @@ use crate::PinProblem;
 use crate::desk::{Desk, WantedArchive, held_archives};
 use crate::explain::{Wording, explained};
 use crate::file::{Archive, AskedPackage, Need, Pin, pin_id};
+use crate::pages::PackagePages;
 use crate::solved::{Preferred, Solved};
-
-/// How many documents or archives are asked for at once.
-const AT_ONCE: usize = 8;
 
 /// How often versions are chosen again with the features that were found. Each time features of one more level are known.
 const ROUNDS: usize = 200;
@@ -78,7 +76,7 @@ struct CrateProvider<'a> {
     /// What is asked for, as if the root were a crate.
     root: CrateRelease,
     preferred: BTreeMap<String, Vec<Version>>,
-    pages: RefCell<HashMap<String, Option<Arc<CratePage>>>>,
+    pages: PackagePages<'a, CratePage>,
     wanted: WantedFeatures,
     /// In which order crates were met.
     met: RefCell<HashMap<CrateNode, usize>>,
@@ -121,7 +119,7 @@ pub(crate) fn resolve(
             rustc: None,
         },
         preferred: parsed.collect(),
-        pages: RefCell::default(),
+        pages: PackagePages::new(desk, index::page),
         wanted: WantedFeatures::new(),
         met: RefCell::default(),
     };
@@ -156,30 +154,7 @@ pub(crate) fn requirement_of(name: &str, requirement: &str) -> Result<VersionReq
 
 impl CrateProvider<'_> {
     fn page(&self, name: &str) -> Result<Option<Arc<CratePage>>, PinProblem> {
-        if let Some(known) = self.pages.borrow().get(name) {
-            return Ok(known.clone());
-        }
-        let page = index::page(self.desk, name)?;
-        self.pages.borrow_mut().insert(name.to_owned(), page.clone());
-        Ok(page)
-    }
-
-    /// Asks for several pages at once.
-    fn expect<'n>(&self, names: impl Iterator<Item = &'n str>) -> Result<(), PinProblem> {
-        let unknown: BTreeSet<&str> = names.filter(|name| !self.pages.borrow().contains_key(*name)).collect();
-        let unknown: Vec<&str> = unknown.into_iter().collect();
-        let desk = self.desk;
-        for some in unknown.chunks(AT_ONCE) {
-            let found: Vec<_> = std::thread::scope(|scope| {
-                let asked: Vec<_> =
-                    some.iter().map(|name| (*name, scope.spawn(move || index::page(desk, name)))).collect();
-                asked.into_iter().filter_map(|(name, asking)| Some((name, asking.join().ok()?))).collect()
-            });
-            for (name, page) in found {
-                self.pages.borrow_mut().insert(name.to_owned(), page?);
-            }
-        }
-        Ok(())
+        self.pages.get(name)
     }
 
     /// What nobody publishes is a mistake of typing, and no conflict.
@@ -447,7 +422,7 @@ impl DependencyProvider for CrateProvider<'_> {
     ) -> Result<Dependencies<CrateNode, CrateRange, String>, PinProblem> {
         self.with_release(node, version, |release| {
             let active = self.active_in(node, release);
-            self.expect(active.needs.iter().map(|(need, _)| need.package.as_str()))?;
+            self.pages.expect(active.needs.iter().map(|(need, _)| need.package.as_str()))?;
             let mut constraints: BTreeMap<CrateNode, CrateRange> = BTreeMap::new();
             for (need, _) in &active.needs {
                 let Some((place, range)) = self.place(need)? else {
