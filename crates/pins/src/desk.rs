@@ -283,6 +283,9 @@ fn unreachable(registry: Registry, address: &Address, origin: &Origin, trouble: 
         Trouble::Refused(_) => problem.mend(format!(
             "{registry} = {{ url = \"…\", secret = \"VARIABLE\" }}   below [origins] in nubrik.toml"
         )),
+        Trouble::Failed(what) if what.starts_with("its certificate") => {
+            problem.mend("certificates = \"FILE.pem\"   below [origins] in nubrik.toml")
+        }
         _ => problem,
     }
 }

@@ -305,6 +305,9 @@ fn ended(error: ureq::Error) -> TryEnd {
                 TryEnd::ForGood(Trouble::failed("it cannot be reached: nothing listens there"))
             }
             // What is wrong with a certificate stays so.
+            _ if e.to_string().contains("UnknownIssuer") => {
+                TryEnd::ForGood(Trouble::failed("its certificate is by nobody whom this machine trusts"))
+            }
             io::ErrorKind::InvalidData | io::ErrorKind::Other => {
                 TryEnd::ForGood(Trouble::failed(e.to_string()))
             }

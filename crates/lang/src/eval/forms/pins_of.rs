@@ -126,7 +126,8 @@ impl ShelfMaker<'_> {
         let asked = asked.into_iter().filter_map(|(name, asked)| {
             let ids = items(entry(asked, "pins")).iter().map(|id| text(Some(id)));
             let id = ids.into_iter().find(|id| here.clone().any(|(known, _)| known == id))?;
-            let all = closure(&all, id).into_iter().filter(|id| here.clone().any(|(known, _)| known == id));
+            let all =
+                self.closure(&all, id).into_iter().filter(|id| here.clone().any(|(known, _)| known == id));
             let all = list(all.map(Value::text));
             Some((name.into(), record([("pin", Value::text(id)), ("all", all)])))
         });
@@ -166,6 +167,24 @@ impl ShelfMaker<'_> {
         ])
     }
 
+    /// A pin and all that it needs, each once, itself first. Packages may need one another in circles.
+    fn closure<'d>(&self, pins: &[(&'d str, &'d Datum)], id: &'d str) -> Vec<&'d str> {
+        let known: HashMap<&str, &Datum> = pins.iter().copied().collect();
+        let (mut seen, mut order) = (HashSet::from([id]), vec![id]);
+        let mut at = 0;
+        while let Some(id) = order.get(at) {
+            at += 1;
+            let needs = known.get(id).map(|pin| items(entry(pin, "needs"))).unwrap_or_default();
+            for need in needs.iter().filter(|need| self.is_here(need)) {
+                let need = text(entry(need, "pin"));
+                if seen.insert(need) {
+                    order.push(need);
+                }
+            }
+        }
+        order
+    }
+
     /// Whether something is for this system: it names none, or this one.
     fn is_here(&self, datum: &Datum) -> bool {
         let on = items(entry(datum, "on"));
@@ -185,23 +204,6 @@ impl ShelfMaker<'_> {
         let map = Map::of_values(entries, Keys::Lookup, self.at, self.unit);
         Value::Map(Rc::new(Map { loaded: true, ..map }))
     }
-}
-
-/// A pin and all that it needs, each once, itself first. Packages may need one another in circles.
-fn closure<'d>(pins: &[(&'d str, &'d Datum)], id: &'d str) -> Vec<&'d str> {
-    let known: HashMap<&str, &Datum> = pins.iter().copied().collect();
-    let (mut seen, mut order) = (HashSet::from([id]), vec![id]);
-    let mut at = 0;
-    while let Some(id) = order.get(at) {
-        at += 1;
-        for need in known.get(id).map(|pin| items(entry(pin, "needs"))).unwrap_or_default() {
-            let need = text(entry(need, "pin"));
-            if seen.insert(need) {
-                order.push(need);
-            }
-        }
-    }
-    order
 }
 
 fn list(values: impl Iterator<Item = Value>) -> Value {
