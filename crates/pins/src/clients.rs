@@ -30,7 +30,7 @@ pub(crate) fn looked_in(registry: Registry, problem: PinProblem) -> PinProblem {
         ),
         Registry::Java => (
             "looked in nubrik.toml, and for a mirror in ~/.m2/settings.xml",
-            "Debian's packages install a repository in /usr/share/maven-repo",
+            "packages of a system may install a repository in a folder, which will do: \"file:///FOLDER\"",
             "java = \"https://HOST/PATH\"",
         ),
         Registry::Archive => (
@@ -263,14 +263,18 @@ fn rust(around: &dyn ClientSettings) -> Result<Vec<Origin>, PinProblem> {
     let root = around.root();
     let mut folders: Vec<PathBuf> = root.ancestors().map(|folder| folder.join(".cargo")).collect();
     folders.push(cargo_home.clone());
-    let read = |folder: &PathBuf| {
-        ["config.toml", "config"].iter().find_map(|name| {
-            let path = folder.join(name);
-            let value: Value = toml::from_str(&around.text(&path)?).ok()?;
-            Some((value, shown(&path, around)))
-        })
-    };
-    let configs: Vec<(Value, String)> = folders.iter().filter_map(read).collect();
+    let mut configs: Vec<(Value, String)> = Vec::new();
+    for folder in &folders {
+        let paths = ["config.toml", "config"].map(|name| folder.join(name));
+        let Some((path, text)) = paths.into_iter().find_map(|path| Some((path.clone(), around.text(&path)?)))
+        else {
+            continue;
+        };
+        let said_by = shown(&path, around);
+        let value = toml::from_str(&text)
+            .map_err(|e| PinProblem::new(format!("cannot read {said_by}: {}", e.message())))?;
+        configs.push((value, said_by));
+    }
     let look = |keys: &[&str]| {
         configs.iter().find_map(|(config, said_by)| {
             let found = keys.iter().try_fold(config, |at, key| at.get(key))?;
@@ -386,6 +390,7 @@ mod tests {
         let git = config_problem(
             "[source.crates-io]\nreplace-with = \"own\"\n[source.own]\nregistry = \"https://a.example\"",
         );
+        assert!(config_problem("[source").message.starts_with("cannot read /isles/.cargo/config.toml: "));
         assert_eq!(git.message, "the source `own` in /isles/.cargo/config.toml is no sparse index");
     }
 

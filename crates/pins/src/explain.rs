@@ -2,7 +2,9 @@
 
 use std::fmt::Display;
 
-use pubgrub::{DerivationTree, External, Package, VersionSet};
+use pubgrub::{
+    DependencyProvider, DerivationTree, External, Package, PubGrubError, SelectedDependencies, VersionSet,
+};
 
 use crate::PinProblem;
 
@@ -36,6 +38,28 @@ pub(crate) fn explained<P: Package, VS: VersionSet>(
         problem.notes.push(format!("and {more} more"));
     }
     problem
+}
+
+/// What led to a conflict, in the terms of those who choose.
+type Conflict<D> =
+    DerivationTree<<D as DependencyProvider>::P, <D as DependencyProvider>::VS, <D as DependencyProvider>::M>;
+
+/// Versions that fit together.
+type Selected<D> = SelectedDependencies<<D as DependencyProvider>::P, <D as DependencyProvider>::V>;
+
+/// What was chosen, or what led to a conflict. A registry that could not be asked is another failure.
+pub(crate) fn chosen_or_conflict<D: DependencyProvider<Err = PinProblem>>(
+    result: Result<Selected<D>, PubGrubError<D>>,
+) -> Result<Result<Selected<D>, Box<Conflict<D>>>, PinProblem> {
+    match result {
+        Ok(chosen) => Ok(Ok(chosen)),
+        Err(PubGrubError::NoSolution(tree)) => Ok(Err(Box::new(tree))),
+        Err(
+            PubGrubError::ErrorRetrievingDependencies { source, .. }
+            | PubGrubError::ErrorChoosingVersion { source, .. }
+            | PubGrubError::ErrorInShouldCancel(source),
+        ) => Err(source),
+    }
 }
 
 fn collect<P: Package, VS: VersionSet>(

@@ -14,6 +14,7 @@ mod file;
 mod gathering;
 mod java;
 mod js;
+mod links;
 mod origin;
 mod origins;
 mod pages;

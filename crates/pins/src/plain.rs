@@ -1,12 +1,12 @@
 //! Archives of no registry: from a site that `nubrik.toml` names, by the pattern of their names.
 
-use html5gum::{Token, Tokenizer};
 use nubrik_web::{Address, Trouble};
 
 use crate::desk::{Desk, WantedArchive};
 use crate::explain::NOTHING_FITS;
 use crate::file::{Archive, AskedPackage, Pin, pin_id};
 use crate::java::ArchiveVersion;
+use crate::links::links;
 use crate::origin::Origin;
 use crate::solved::{Preferred, Solved};
 use crate::{PinProblem, Registry};
@@ -164,7 +164,7 @@ fn listed(desk: &Desk<'_>, pattern: &str, origin: &Origin) -> Result<Vec<Archive
                 Trouble::NotThere => PinProblem::new(format!("nothing is at {}", origin.address)),
                 trouble => PinProblem::new(format!("cannot ask {}: {trouble}", origin.address)),
             })?;
-            links(&page.bytes, &page.address)
+            links(&page.bytes, &page.address).iter().map(Address::file_name).collect()
         }
     };
     let version = |name: &String| {
@@ -175,19 +175,6 @@ fn listed(desk: &Desk<'_>, pattern: &str, origin: &Origin) -> Result<Vec<Archive
     let mut versions: Vec<ArchiveVersion> = names.iter().filter_map(version).collect();
     versions.sort();
     Ok(versions)
-}
-
-/// The names of files that a page leads to.
-fn links(bytes: &[u8], address: &Address) -> Vec<String> {
-    let text = String::from_utf8_lossy(bytes);
-    let mut names = Vec::new();
-    for Ok(token) in Tokenizer::new(text.as_ref()) {
-        let Token::StartTag(tag) = token else { continue };
-        let target = tag.attributes.get(b"href".as_slice());
-        let target = target.map(|value| String::from_utf8_lossy(value).into_owned());
-        names.extend(target.and_then(|target| address.join(&target)).map(|address| address.file_name()));
-    }
-    names
 }
 
 /// Where the archive of a path is: below its site.

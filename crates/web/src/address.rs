@@ -77,6 +77,16 @@ impl Address {
         (self.0.scheme() == "file").then(|| self.0.to_file_path().ok()).flatten()
     }
 
+    /// Whether it is in a folder, and not in one of that.
+    pub fn is_directly_below(&self, folder: &Address) -> bool {
+        let (own, folder) = (self.as_sent(), folder.as_sent());
+        let folder = format!("{}/", folder.trim_end_matches('/'));
+        own.strip_prefix(&folder).is_some_and(|rest| {
+            let name = rest.trim_end_matches('/');
+            !name.is_empty() && !name.contains(['/', '?'])
+        })
+    }
+
     /// Whether the network is needed to ask there.
     pub fn is_far(&self) -> bool {
         self.0.scheme() != "file"
@@ -210,6 +220,23 @@ mod tests {
         let page = base.below("click/").unwrap();
         assert_eq!(page.join("../../files/a.whl").unwrap().to_string(), "https://tides.example/files/a.whl");
         assert_eq!(page.join("../../files/a%2Bb.whl").unwrap().file_name(), "a+b.whl");
+    }
+
+    #[test]
+    fn what_a_folder_lists_is_directly_below_it() {
+        let at = |text: &str| Address::parse(text).unwrap().0;
+        let folder = at("https://a.example/isles/moon/");
+        for (inside, is_inside) in [
+            ("1.0/", true),
+            ("x.jar", true),
+            ("../", false),
+            ("./", false),
+            ("1.0/x.jar", false),
+            ("?C=M", false),
+            ("/isles", false),
+        ] {
+            assert_eq!(folder.join(inside).unwrap().is_directly_below(&folder), is_inside, "{inside}");
+        }
     }
 
     #[test]

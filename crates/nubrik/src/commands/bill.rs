@@ -31,10 +31,9 @@ impl BillPart<'_> {
 fn address(registry: Registry, name: &str, version: &str) -> String {
     let kind = match registry {
         Registry::Python => "pypi",
-        Registry::Java => "maven",
         Registry::Js => "npm",
         Registry::Rust => "cargo",
-        Registry::Archive => "generic",
+        Registry::Java | Registry::Archive => "generic",
     };
     format!("pkg:{kind}/{}@{version}", name.replace('@', "%40").replace(':', "/"))
 }

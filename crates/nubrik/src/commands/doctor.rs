@@ -3,7 +3,7 @@
 use nubrik_diagnostic::{Diagnostic, Severity};
 use nubrik_lang::AddressPattern;
 use nubrik_lang::{LibraryRequest, LibrarySearch, ToolRequest, ToolSearch};
-use nubrik_pins::{Origin, Registry};
+use nubrik_pins::{Origin, PINS_FILE, Pins, Registry};
 use nubrik_session::Session;
 use nubrik_source::WsPath;
 use serde::Serialize;
@@ -33,6 +33,23 @@ struct Finding {
     counts: Vec<String>,
     #[serde(rename = "try", skip_serializing_if = "Option::is_none")]
     mend: Option<String>,
+}
+
+impl Finding {
+    /// Something that is there, of which nothing more is known yet.
+    fn of(what: &'static str, name: &str) -> Finding {
+        Finding {
+            event: "finding",
+            what,
+            name: name.to_owned(),
+            ok: true,
+            version: None,
+            found: String::new(),
+            searched: Vec::new(),
+            counts: Vec::new(),
+            mend: None,
+        }
+    }
 }
 
 pub fn doctor(console: Console, choice: &Choice) -> CommandResult<Exit> {
@@ -94,19 +111,21 @@ fn store() -> Finding {
 
 /// Where registries are that something is pinned from, and others that are known; and what says so.
 fn registries(session: &Session) -> Vec<Finding> {
-    let pinned = session.pins().unwrap_or_default();
+    let (pinned, unread) = match session.pins() {
+        Ok(pins) => (pins, None),
+        Err(problem) => {
+            let mend = problem.mends.into_iter().next();
+            let unread = Finding {
+                ok: false,
+                searched: vec![problem.message],
+                mend,
+                ..Finding::of("file", PINS_FILE)
+            };
+            (Pins::default(), Some(unread))
+        }
+    };
     let finding = |registry: Registry| {
-        let mut finding = Finding {
-            event: "finding",
-            what: "registry",
-            name: registry.name().to_owned(),
-            ok: true,
-            version: None,
-            found: String::new(),
-            searched: Vec::new(),
-            counts: Vec::new(),
-            mend: None,
-        };
+        let mut finding = Finding::of("registry", registry.name());
         match session.origins(registry) {
             Ok(origins) => {
                 let told = |origin: &Origin| {
@@ -126,7 +145,7 @@ fn registries(session: &Session) -> Vec<Finding> {
     };
     let findings = Registry::ALL.into_iter().map(|registry| (registry, finding(registry)));
     let wanted = findings.filter(|(registry, finding)| finding.ok || pinned.shelves.contains_key(registry));
-    wanted.map(|(_, finding)| finding).collect()
+    wanted.map(|(_, finding)| finding).chain(unread).collect()
 }
 
 /// What was found of a tool that definitions asked for.
@@ -219,17 +238,7 @@ fn counts(session: &nubrik_session::Session, name: &std::sync::Arc<str>) -> Vec<
 }
 
 fn tool(session: &nubrik_session::Session, name: &std::sync::Arc<str>) -> Finding {
-    let mut finding = Finding {
-        event: "finding",
-        what: "tool",
-        name: name.to_string(),
-        ok: true,
-        version: None,
-        found: String::new(),
-        searched: Vec::new(),
-        counts: Vec::new(),
-        mend: None,
-    };
+    let mut finding = Finding::of("tool", name);
     match session.find_tool(name) {
         Ok((tool, version)) => {
             finding.found = tool.path.display().to_string();

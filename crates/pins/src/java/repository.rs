@@ -4,11 +4,11 @@ use std::collections::{BTreeMap, HashMap};
 use std::rc::Rc;
 
 use nubrik_web::Address;
-use roxmltree::Document;
 
 use super::descriptor::{Coordinates, Dependency, Descriptor};
 use super::versions::ArchiveVersion;
 use crate::desk::Desk;
+use crate::links::links;
 use crate::origin::Origin;
 use crate::{PinProblem, Registry};
 
@@ -124,15 +124,15 @@ impl<'a> JavaRepository<'a> {
             }
         }
         let what = format!("{group}:{artifact}");
-        let page = self.desk.page(Registry::Java, &format!("{folder}/maven-metadata.xml"), None, &what)?;
-        if let Some(page) = page {
-            let text = String::from_utf8_lossy(&page.document.bytes);
-            let document = Document::parse(&text).map_err(|e| {
-                PinProblem::new(format!("the list of versions of {what} cannot be read: {e}"))
-            })?;
-            let versions = document.descendants().filter(|node| node.tag_name().name() == "version");
-            let texts = versions.filter_map(|node| node.text()).map(|text| text.trim().to_owned());
-            found.extend(texts.filter(|text| is_part(text)).map(|text| (text, ())));
+        // A server that lists its folders says the same as a folder.
+        if self.desk.origins(Registry::Java)?.iter().any(|origin| origin.address.is_far()) {
+            let page = self.desk.page(Registry::Java, &format!("{folder}/"), Some("text/html"), &what)?;
+            for link in page.iter().flat_map(|page| links(&page.document.bytes, &page.document.address)) {
+                let name = link.file_name();
+                let is_inside =
+                    page.as_ref().is_some_and(|page| link.is_directly_below(&page.document.address));
+                found.extend((is_inside && is_part(&name)).then_some((name, ())));
+            }
         }
         let mut versions: Vec<ArchiveVersion> = found.keys().map(|text| ArchiveVersion::new(text)).collect();
         versions.sort();

@@ -15,7 +15,7 @@ use crate::{PinProblem, Registry};
 type ArchiveName = (String, String, String);
 
 /// Kinds of what is on a class path.
-const ON_PATH: [&str; 5] = ["jar", "bundle", "ejb", "maven-plugin", "test-jar"];
+const ON_PATH: [&str; 4] = ["jar", "bundle", "ejb", "test-jar"];
 
 /// What is to be looked at: a name, its version there, and what is left out below it.
 type Waiting = (ArchiveName, String, Vec<(String, String)>);
@@ -70,7 +70,19 @@ pub(crate) fn resolve(
             }
             let key = (need.group.clone(), need.artifact.clone(), need.classifier.clone());
             needs.push(key.clone());
-            let wanted = WantedVersions::read(&need.version).unwrap_or(WantedVersions::Any);
+            let wanted = WantedVersions::read(&need.version)
+                .filter(|_| !need.version.is_empty())
+                .ok_or_else(|| {
+                    let what = if need.version.is_empty() {
+                        "names no version of it"
+                    } else {
+                        "names no version that can be read"
+                    };
+                    PinProblem::new(format!(
+                        "{}:{} {} needs {}:{} and {what}",
+                        at.0, at.1, at.2, need.group, need.artifact
+                    ))
+                })?;
             let version = match (&wanted, walk.chosen.contains_key(&key)) {
                 (_, true) => continue,
                 (WantedVersions::One(version), _) => version.clone(),
@@ -142,8 +154,11 @@ impl RepositoryWalk<'_> {
         let (group, artifact) = name.split_once(':').unwrap_or((name, ""));
         let versions = self.repository.versions(group, artifact.split(':').next().unwrap_or_default());
         match versions.ok().and_then(|versions| versions.last().map(|version| version.text.clone())) {
-            None => PinProblem::new(format!("the registry `java` has no `{name}`"))
-                .mend("look at how the archive spells its group and its name"),
+            None => PinProblem::new(format!("no repository lists versions of `{name}`"))
+                .mend("look at how the archive spells its group and its name")
+                .mend(format!(
+                    "nubrik pin java {name} 1.2   names a version, so that nothing has to be listed"
+                )),
             Some(newest) => PinProblem::new(NOTHING_FITS)
                 .note(format!("there is no {name} {requirement}"))
                 .note(format!("the newest {name} is {newest}")),

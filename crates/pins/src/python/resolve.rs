@@ -17,7 +17,7 @@ use super::metadata::Metadata;
 use super::tags::{Interpreter, rank_of};
 use super::{normal_name, specifiers_of};
 use crate::desk::{Desk, WantedArchive};
-use crate::explain::{Wording, explained};
+use crate::explain::{Wording, chosen_or_conflict, explained};
 use crate::file::{Archive, AskedPackage, Need, Pin, pin_id};
 use crate::pages::PackagePages;
 use crate::solved::{Preferred, Solved};
@@ -116,12 +116,12 @@ pub(crate) fn resolve(
             return Err(problem.mend("look at how the package spells its name"));
         }
     }
-    match pubgrub::resolve(&provider, DistributionNode::Root, Version::new([0])) {
+    match chosen_or_conflict(pubgrub::resolve(&provider, DistributionNode::Root, Version::new([0])))? {
         Ok(chosen) => {
             let versions = chosen.into_iter().filter(|(node, _)| *node != DistributionNode::Root);
             provider.solved(versions.collect(), asked)
         }
-        Err(pubgrub::PubGrubError::NoSolution(tree)) => {
+        Err(tree) => {
             let set =
                 |node: &DistributionNode, set: &DistributionRange| match provider.candidates(node.name()) {
                     Ok(known) => set.simplify(known.iter().rev().map(|c| &c.version)).to_string(),
@@ -139,9 +139,6 @@ pub(crate) fn resolve(
             }
             Err(problem)
         }
-        Err(pubgrub::PubGrubError::ErrorRetrievingDependencies { source, .. })
-        | Err(pubgrub::PubGrubError::ErrorChoosingVersion { source, .. })
-        | Err(pubgrub::PubGrubError::ErrorInShouldCancel(source)) => Err(source),
     }
 }
 

@@ -19,7 +19,7 @@ use super::manifest::Manifest;
 use super::platform::CrateTarget;
 use crate::PinProblem;
 use crate::desk::{Desk, WantedArchive, held_archives};
-use crate::explain::{Wording, explained};
+use crate::explain::{Wording, chosen_or_conflict, explained};
 use crate::file::{Archive, AskedPackage, Need, Pin, pin_id};
 use crate::pages::PackagePages;
 use crate::solved::{Preferred, Solved};
@@ -181,16 +181,13 @@ impl CrateProvider<'_> {
     }
 
     fn choose(&self) -> Result<ChosenCrates, PinProblem> {
-        match pubgrub::resolve(self, CrateNode::Root, Version::new(0, 0, 0)) {
+        match chosen_or_conflict(pubgrub::resolve(self, CrateNode::Root, Version::new(0, 0, 0)))? {
             Ok(chosen) => Ok(chosen.into_iter().filter(|(node, _)| *node != CrateNode::Root).collect()),
-            Err(pubgrub::PubGrubError::NoSolution(tree)) => {
+            Err(tree) => {
                 let set = |node: &CrateNode, set: &CrateRange| self.worded(node, set);
                 let is_ragged = |set: &CrateRange| set.iter().count() > 1;
                 Err(explained(&tree, &Wording { root: &CrateNode::Root, set: &set, is_ragged: &is_ragged }))
             }
-            Err(pubgrub::PubGrubError::ErrorRetrievingDependencies { source, .. })
-            | Err(pubgrub::PubGrubError::ErrorChoosingVersion { source, .. })
-            | Err(pubgrub::PubGrubError::ErrorInShouldCancel(source)) => Err(source),
         }
     }
 

@@ -23,7 +23,7 @@ fn needs(all: &[String]) -> String {
 fn descriptor(name: &str, version: &str, more: &str) -> String {
     let (group, artifact) = name.split_once(':').unwrap();
     format!(
-        "<project xmlns=\"http://maven.apache.org/POM/4.0.0\"><groupId>{group}</groupId><artifactId>{artifact}</artifactId><version>{version}</version>{more}</project>"
+        "<project xmlns=\"urn:isles:descriptor\"><groupId>{group}</groupId><artifactId>{artifact}</artifactId><version>{version}</version>{more}</project>"
     )
 }
 
@@ -52,7 +52,7 @@ fn the_nearest_version_wins() {
     assert_eq!(problem.notes, ["there is no isles:moon [9,)", "the newest isles:moon is 3.0-rc1"]);
     assert_eq!(
         shop.pinned(JAVA, &["isles:mon"]).unwrap_err().message,
-        "the registry `java` has no `isles:mon`"
+        "no repository lists versions of `isles:mon`"
     );
     assert!(shop.pinned(JAVA, &["moon"]).unwrap_err().message.contains("does not name a group"));
     assert!(shop.pinned(JAVA, &["isles:moon >=1"]).unwrap_err().message.contains("is no requirement"));
@@ -110,6 +110,9 @@ fn scopes_exclusions_and_managed_versions_hold() {
     // A list of others is no archive itself.
     let list = shop.settle(JAVA, &shelf(JAVA, &["linux-x86_64"], &["isles:list"]), &Free::Nothing).unwrap();
     assert_eq!(list.pins["isles:list@1.0"].facts["packaging"], "pom");
+    put(&shop, "isles:vague", "1.0", &needs(&[need("isles:moon", "", "")]));
+    let problem = shop.pinned(JAVA, &["isles:vague"]).unwrap_err();
+    assert_eq!(problem.message, "isles:vague 1.0 needs isles:moon and names no version of it");
     put(&shop, "isles:orphan", "1.0", &parent.replace("1.0", "7"));
     let problem = shop.pinned(JAVA, &["isles:orphan"]).unwrap_err();
     assert_eq!(problem.message, "isles:orphan 1.0 inherits from isles:parent 7, which no repository has");
@@ -120,8 +123,7 @@ fn a_weak_digest_is_checked_and_a_strong_one_kept() {
     let sha1 = nubrik_web::Checksum::of(nubrik_web::ChecksumMethod::Sha1, b"jar");
     let served = |sum: &str| {
         let place = "/m/isles/moon/1.0/moon-1.0";
-        let list =
-            "<metadata><versioning><versions><version>1.0</version></versions></versioning></metadata>";
+        let list = "<a href='../'>up</a> <a href='1.0/'>1.0</a>";
         let server = Server::new([
             (format!("{place}.pom"), Answer::of("text/xml", descriptor("isles:moon", "1.0", "").as_bytes())),
             (format!("{place}.jar"), Answer::of("application/java-archive", b"jar")),
@@ -129,7 +131,7 @@ fn a_weak_digest_is_checked_and_a_strong_one_kept() {
                 format!("{place}.jar.sha1"),
                 Answer::of("text/plain", format!("{sum}  moon-1.0.jar\n").as_bytes()),
             ),
-            ("/m/isles/moon/maven-metadata.xml".to_owned(), Answer::of("text/xml", list.as_bytes())),
+            ("/m/isles/moon/".to_owned(), Answer::of("text/html", list.as_bytes())),
         ]);
         let mut shop = Shop::new();
         shop.addresses.insert(JAVA, format!("{}/m", server.address));
