@@ -194,16 +194,16 @@ impl Evaluator<'_> {
             }
             (
                 Method::ToJson,
-                Value::Text(Text::Plain(_))
+                Value::Text(_)
                 | Value::Int(_)
                 | Value::Bool(_)
                 | Value::List(_)
                 | Value::Map(_)
                 | Value::Record(_),
             ) => {
-                let mut json = String::new();
+                let mut json = Joined::default();
                 self.write_json(&base, name.span, &mut json)?;
-                Ok(Value::text(&json))
+                Ok(Value::Text(json.finish().0))
             }
             (
                 Method::Path
@@ -221,7 +221,7 @@ impl Evaluator<'_> {
             (_, Value::Text(Text::Carrying(_))) => {
                 let message = format!("a text made from files has no `{}`", name.text);
                 let error = Diagnostic::error("wrong-type", message);
-                self.fail(name.span, error.note("it offers `+`, holes in texts and `join` only"))
+                self.fail(name.span, error.note("it offers `+`, holes in texts, `join` and `to_json` only"))
             }
             _ => {
                 let error = self.unknown_field(&base, name);

@@ -29,7 +29,7 @@ pub(super) const FORM: Form = Form {
             ("asked", "of each name that is asked for its `pin`, and `all` that this needs, itself first"),
             (
                 "pins",
-                "each pin by its name and version: its name, version, licence, archives, features, facts, places and needs",
+                "each pin by its name and version: its name, version, licence, archives, features, packages, facts, places and needs",
             ),
             ("facts", "what else of the machine the versions were chosen for, such as `python`"),
         ],
@@ -161,6 +161,7 @@ impl ShelfMaker<'_> {
             ("licence", Value::text(text(entry(pin, "licence")))),
             ("archives", list(archives)),
             ("features", texts("features")),
+            ("packages", texts("packages")),
             ("places", texts("places")),
             ("facts", facts),
             ("needs", list(needs)),
