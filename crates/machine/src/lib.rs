@@ -28,6 +28,7 @@ mod machine;
 mod natives;
 mod places;
 mod samples;
+mod search_path;
 mod services;
 mod temporary;
 mod tool_parts;
@@ -38,10 +39,10 @@ mod workers;
 
 pub use effects::{EffectEnd, EffectProblem};
 pub use ground::{CONFINED_ENVIRONMENT, Environment, Looked, LookingScope, Question, circumstances};
-pub use libraries::{PATH_VARIABLE, search_library};
+pub use libraries::{LIBRARY_PATH_VARIABLE, search_library};
 pub use machine::Machine;
+pub use search_path::on_persons_path;
 pub use services::{OutputListener, end_left_over, own_network_works};
-pub use tool_parts::on_path;
 pub use web_access::WebAccess;
 
 /// The file that makes a folder a workspace, and holds its settings.

@@ -11,7 +11,7 @@ use nubrik_lang::{LibraryAnswer, LibraryRequest, LibrarySearch};
 const PREFIXES: [&str; 2] = ["/usr/local", "/usr"];
 
 /// The variable of the environment with more folders of `.pc` files, which all readers of them know.
-pub const PATH_VARIABLE: &str = "PKG_CONFIG_PATH";
+pub const LIBRARY_PATH_VARIABLE: &str = "PKG_CONFIG_PATH";
 
 /// How deep libraries may require one another.
 const DEPTH_LIMIT: usize = 64;

@@ -12,6 +12,7 @@ use nubrik_disk::{Signature, open_file, read_file};
 use nubrik_source::{FilePath, WsPath};
 
 use crate::machine::Machine;
+use crate::search_path::on_path;
 use crate::tools::Asking;
 
 /// Programs that C and C++ compiler drivers start.
@@ -224,15 +225,6 @@ fn started_program(asking: &Asking<'_>, driver: &Path, program: &str) -> Option<
     let path =
         if answer.is_absolute() { answer.to_owned() } else { on_path(asking.folders, answer.to_str()?)? };
     path.canonicalize().ok().filter(|p| p.is_file())
-}
-
-/// The program of a name in the first of some folders that has one.
-pub fn on_path(folders: &[PathBuf], name: &str) -> Option<PathBuf> {
-    use std::os::unix::fs::PermissionsExt;
-    folders
-        .iter()
-        .map(|folder| folder.join(name))
-        .find(|path| path.metadata().is_ok_and(|m| m.is_file() && m.permissions().mode() & 0o111 != 0))
 }
 
 /// The folders in which a compiler looks for headers of the system, in its order; none for other tools.

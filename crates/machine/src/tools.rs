@@ -15,7 +15,8 @@ use nubrik_source::FilePath;
 
 use crate::ground::{Environment, LookingScope, Question};
 use crate::machine::{Machine, called_by};
-use crate::tool_parts::{first_line, header_folders, on_path, parts, search_folders, state_of};
+use crate::search_path::{folders_of, on_path};
+use crate::tool_parts::{first_line, header_folders, parts, search_folders, state_of};
 
 /// What to install for tools that many definitions use: tool, what it is, package on Debian and Fedora.
 const PACKAGES: [(&str, &str, &str); 26] = [
@@ -71,7 +72,7 @@ pub(crate) struct ToolFinder {
 impl ToolFinder {
     /// A finder that knows what an earlier run found on the same search path.
     pub fn new(search_path: OsString, remembered: &[u8]) -> ToolFinder {
-        let folders = std::env::split_paths(&search_path).filter(|p| p.is_absolute()).collect();
+        let folders = folders_of(&search_path);
         let remembered = decode(remembered, &search_path.to_string_lossy()).unwrap_or_default();
         ToolFinder { folders, search_path, remembered: Mutex::new(remembered), asked: Mutex::default() }
     }

@@ -7,6 +7,8 @@ use std::sync::OnceLock;
 use nubrik_pins::{ClientSettings, OriginSettings, Origins};
 use nubrik_web::Client;
 
+use crate::search_path::on_persons_path;
+
 /// The most that a file of settings may hold, in bytes.
 const LIMIT: u64 = 4 << 20;
 
@@ -53,6 +55,10 @@ impl ClientSettings for ThisMachine<'_> {
     fn text(&self, path: &Path) -> Option<String> {
         let is_small = fs::metadata(path).is_ok_and(|m| m.is_file() && m.len() <= LIMIT);
         is_small.then(|| fs::read_to_string(path).ok()).flatten()
+    }
+
+    fn program(&self, name: &str) -> Option<PathBuf> {
+        fs::canonicalize(on_persons_path(name)?).ok()
     }
 
     fn root(&self) -> PathBuf {

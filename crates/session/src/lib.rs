@@ -30,7 +30,8 @@ mod world;
 pub use archives::KitArchive;
 pub use kits::kit_topics;
 pub use nubrik_machine::{
-    CONFINED_ENVIRONMENT, EffectEnd, EffectProblem, Machine, OutputListener, SETTINGS_FILE, own_network_works,
+    CONFINED_ENVIRONMENT, EffectEnd, EffectProblem, Machine, OutputListener, SETTINGS_FILE, on_persons_path,
+    own_network_works,
 };
 pub use nubrik_memory::{BuildRecord, Results, Sealed, StepRecord, keep_printed};
 pub use session::{
@@ -40,3 +41,10 @@ pub use session::{
 pub use settings::{Settings, SettingsProblem};
 pub use since::ChangedFiles;
 pub use workspace::{OpenProblem, Workspace};
+
+/// Whether a library of this name is installed, as its `.pc` file says.
+pub fn has_library(name: &str) -> bool {
+    let request = nubrik_lang::LibraryRequest { names: vec![name.into()], for_static: false };
+    let path = std::env::var(nubrik_machine::LIBRARY_PATH_VARIABLE).ok();
+    !nubrik_machine::search_library(&request, path.as_deref(), &mut |_| {}).found.is_empty()
+}

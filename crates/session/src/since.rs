@@ -10,7 +10,7 @@ use nubrik_lang::{REQUEST, TARGETS_FILE, Trail, Unit};
 use nubrik_source::WsPath;
 use rustc_hash::FxHashMap;
 
-use nubrik_machine::{Environment, LookingScope, Machine, Question, on_path};
+use nubrik_machine::{Environment, LookingScope, Machine, Question, on_persons_path};
 
 /// Files of a workspace that differ from a revision, uncommitted ones included.
 pub struct ChangedFiles {
@@ -172,10 +172,7 @@ const NO_COMMANDS: [(&str, &str); 4] = [
 
 impl<'m> Git<'m> {
     fn of(machine: &'m Machine) -> Result<Git<'m>, String> {
-        let search = std::env::var_os("PATH").unwrap_or_default();
-        let folders: Vec<PathBuf> =
-            std::env::split_paths(&search).filter(|folder| folder.is_absolute()).collect();
-        let program = on_path(&folders, "git").ok_or("there is no git on this machine")?;
+        let program = on_persons_path("git").ok_or("there is no git on this machine")?;
         let environment = Environment::handed_on(&["PATH", "HOME", "XDG_CONFIG_HOME", "USER"]);
         let mut git = Git { machine, program, environment };
         let mut settings: Vec<(String, String)> =

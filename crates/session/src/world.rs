@@ -334,7 +334,7 @@ impl World for DiskWorld<'_> {
     }
 
     fn library(&self, request: &LibraryRequest) -> Answer<LibrarySearch> {
-        let path = self.env(nubrik_machine::PATH_VARIABLE).ok().flatten();
+        let path = self.env(nubrik_machine::LIBRARY_PATH_VARIABLE).ok().flatten();
         let mut read = |path: &Path| {
             let file = FilePath::of_machine(&path.to_string_lossy());
             let signature = self.machine.check(&file);
