@@ -21,7 +21,7 @@ mod listing;
 mod pack;
 mod unpack;
 
-pub use listing::listing_digest;
+pub use listing::{digest_of_listing, listing_digest};
 pub use pack::{Item, ItemContent, pack};
 pub use unpack::{largest, unpack};
 

@@ -7,13 +7,32 @@ use std::path::Path;
 use base64::prelude::*;
 use sha2::{Digest, Sha256};
 
-/// The SHA-256, in base64, of a list of all files in a zip: a line for each, sorted by name, of its own SHA-256 in
-/// hexadecimal digits, two spaces and its name.
+/// The digest of a list of files with their own SHA-256 in hexadecimal digits: the SHA-256, in base64, of a line for each,
+/// sorted by name, of these digits, two spaces and the name.
+///
+/// # Errors
+/// If a name has a line end: another list would have the same lines.
+pub fn digest_of_listing(mut files: Vec<(String, String)>) -> io::Result<String> {
+    if files.iter().any(|(name, _)| name.contains('\n')) {
+        return Err(damaged("a name in the archive has a line end".to_owned()));
+    }
+    files.sort();
+    let mut listing = Sha256::new();
+    for (name, hex) in files {
+        listing.update(format!("{hex}  {name}\n"));
+    }
+    Ok(BASE64_STANDARD.encode(listing.finalize()))
+}
+
+fn damaged(what: String) -> io::Error {
+    io::Error::new(io::ErrorKind::InvalidData, what)
+}
+
+/// The digest of the list of all files in a zip.
 ///
 /// # Errors
 /// If the archive cannot be read, is damaged, or holds a name with a line end.
 pub fn listing_digest(archive: &Path) -> io::Result<String> {
-    let damaged = |what: String| io::Error::new(io::ErrorKind::InvalidData, what);
     let mut archive =
         zip::ZipArchive::new(BufReader::new(File::open(archive)?)).map_err(|e| damaged(e.to_string()))?;
     let mut lines = Vec::new();
@@ -24,9 +43,6 @@ pub fn listing_digest(archive: &Path) -> io::Result<String> {
             continue;
         }
         let name = entry.name().map_err(|e| damaged(e.to_string()))?.into_owned();
-        if name.contains('\n') {
-            return Err(damaged("a name in the archive has a line end".to_owned()));
-        }
         let mut hasher = Sha256::new();
         loop {
             match entry.read(&mut piece)? {
@@ -37,12 +53,7 @@ pub fn listing_digest(archive: &Path) -> io::Result<String> {
         let hex: String = hasher.finalize().iter().map(|byte| format!("{byte:02x}")).collect();
         lines.push((name, hex));
     }
-    lines.sort();
-    let mut listing = Sha256::new();
-    for (name, hex) in lines {
-        listing.update(format!("{hex}  {name}\n"));
-    }
-    Ok(BASE64_STANDARD.encode(listing.finalize()))
+    digest_of_listing(lines)
 }
 
 #[cfg(test)]

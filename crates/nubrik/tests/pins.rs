@@ -6,6 +6,7 @@ mod sandbox;
 
 use std::fs;
 use std::io::Write;
+use std::os::unix::fs::PermissionsExt;
 
 use sandbox::Sandbox;
 
@@ -76,6 +77,12 @@ fn mistakes_are_answered_with_a_mend() {
         .says("no registry is called `pyton`")
         .says("nubrik pin python …");
     sandbox.run(&["pin", "python"]).expect(2).says("which package of python?");
+    let go = |more: &[&str]| sandbox.run(&[&["pin", "go", "isles.example/tides"], more].concat()).expect(2);
+    go(&["--features", "deep"])
+        .says("what comes from `go` has no features")
+        .says("nubrik pin go isles.example/tides");
+    go(&["--bare"]).says("has no features that are on if nobody says anything");
+    go(&["--file", "tides-{version}.zip"]).says("says itself how its archives are called");
     sandbox.run(&["pin", "python", "ebb>=1"]).expect(2).says("ebb \">=1\"");
     sandbox
         .run(&["pin", "python", "eb", "--python", "3.11"])
@@ -297,4 +304,149 @@ fn what_somebody_else_pins_meanwhile_is_not_lost() {
         .expect(1)
         .says("pins.toml was changed by somebody else in the meantime");
     assert_eq!(fs::read_to_string(&pins).unwrap(), other);
+}
+
+/// Puts a module of Go into the proxy.
+fn publish_module(sandbox: &Sandbox, path: &str, version: &str, needs: &str, files: &[(&str, &str)]) {
+    let escaped: String = path
+        .chars()
+        .flat_map(|c| [c.is_ascii_uppercase().then_some('!'), Some(c.to_ascii_lowercase())])
+        .flatten()
+        .collect();
+    let folder = sandbox.folder.join("proxy").join(escaped).join("@v");
+    fs::create_dir_all(&folder).unwrap();
+    let manifest = format!("module {path}\n\ngo 1.17\n{needs}");
+    let mut archive = zip::ZipWriter::new(std::io::Cursor::new(Vec::new()));
+    let options = zip::write::SimpleFileOptions::default();
+    for (name, text) in files.iter().chain(&[("go.mod", manifest.as_str())]) {
+        archive.start_file(format!("{path}@{version}/{name}"), options).unwrap();
+        archive.write_all(text.as_bytes()).unwrap();
+    }
+    fs::write(folder.join(format!("{version}.zip")), archive.finish().unwrap().into_inner()).unwrap();
+    fs::write(folder.join(format!("{version}.mod")), &manifest).unwrap();
+    let list = fs::read_to_string(folder.join("list")).unwrap_or_default();
+    fs::write(folder.join("list"), format!("{list}{version}\n")).unwrap();
+}
+
+/// A workspace with a proxy: `Tides` needs `moon`, for one of its packages.
+fn with_modules() -> Sandbox {
+    let main = "package main\n\nimport (\n\t\"fmt\"\n\t\"isles.example/Tides\"\n)\n\nfunc main() { fmt.Println(tides.High()) }\n";
+    let test = "package main\n\nimport (\n\t\"testing\"\n\t\"isles.example/moon/phases\"\n)\n\nfunc TestPhases(t *testing.T) {\n\tif phases.Full != \"full\\n\" {\n\t\tt.Fatal(phases.Full)\n\t}\n}\n";
+    let sandbox = Sandbox::new(&[
+        ("nubrik.toml", "[origins]\ngo = \"proxy\"\n"),
+        ("module/main.go", main),
+        ("module/main_test.go", test),
+        (
+            "targets.nub",
+            "use \"nub:go\" as go\n\
+             target app = go.library { path = \"isles.example/app\", root = \"module\", sources = \"module/*.go\", needs = [go.pinned(\"isles.example/Tides\")] }\n\
+             target show = go.program { package = \"isles.example/app\", of = app }\n\
+             target theirs = go.program { package = \"isles.example/Tides/cmd/tide\", of = go.pinned(\"isles.example/Tides\") }\n\
+             test unit = go.tests { package = \"isles.example/app\", of = app, needs = [go.pinned(\"isles.example/moon\")] }\n",
+        ),
+    ]);
+    let phases = "package phases\n\nimport _ \"embed\"\n\n//go:embed full.txt\nvar Full string\n";
+    let moon = [
+        ("phases/phases.go", phases),
+        ("phases/full.txt", "full\n"),
+        ("odd/odd.go", "package odd\n\nimport \"isles.example/lost\"\n"),
+        (
+            "torn/torn.go",
+            "package torn\n\nimport _ \"embed\"\n\n//go:embed nothing.txt\nvar Nothing string\n",
+        ),
+    ];
+    publish_module(&sandbox, "isles.example/moon", "v0.9.0", "", &moon);
+    publish_module(&sandbox, "isles.example/moon", "v1.0.0", "", &moon);
+    let tides = [
+        (
+            "tides.go",
+            "package tides\n\nimport \"isles.example/moon/phases\"\n\nfunc High() string { return \"high water, \" + phases.Full }\n",
+        ),
+        ("tides_windows.go", "package tides\n\nfunc low() {}\n"),
+        ("tides_test.go", "package tides\n\nimport \"isles.example/never\"\n"),
+        (
+            "cmd/tide/main.go",
+            "package main\n\nimport \"isles.example/Tides\"\n\nfunc main() { print(tides.High()) }\n",
+        ),
+        ("windows/w_windows.go", "package windows\n"),
+    ];
+    publish_module(&sandbox, "isles.example/Tides", "v1.2.0", "require isles.example/moon v0.9.0\n", &tides);
+    sandbox
+}
+
+#[test]
+fn modules_of_go_are_compiled_out_of_their_archives() {
+    if std::process::Command::new("go").arg("version").output().is_err() {
+        println!("skipped: there is no go");
+        return;
+    }
+    let sandbox = with_modules();
+    sandbox.run(&["build"]).expect(3).says("nubrik pin go NAME");
+    let run = sandbox.run(&["pin", "go", "isles.example/Tides"]).expect(0);
+    run.says("go.pinned(\"isles.example/Tides\")").says("isles.example/moon v0.9.0");
+    sandbox
+        .run(&["test"])
+        .expect(3)
+        .says("`isles.example/moon` is not pinned: `nubrik pin go isles.example/moon`");
+    sandbox.run(&["pin", "go", "isles.example/moon", ">=v0.9.0"]).expect(0);
+    assert!(sandbox.read("pins.toml").contains("path = \"isles.example/!tides/@v/v1.2.0.zip\""));
+    sandbox.run(&["build"]).expect(0);
+    sandbox.run(&["run", "-q", "show"]).expect(0).says("high water, full");
+    sandbox.run(&["build", "theirs"]).expect(0);
+    sandbox.run(&["test"]).expect(0);
+    // An edit of one's own sources compiles nothing of other people's.
+    sandbox.write("module/more.go", "package main\n\nfunc more() {}\n");
+    let again = sandbox.run(&["build", "show"]).expect(0);
+    assert!(!again.stdout.contains("Tides"), "{}", again.stdout);
+    sandbox.run(&["list", "--external"]).expect(0).says("isles.example/moon");
+    sandbox
+        .run(&["pin", "--check"])
+        .expect(0)
+        .says("v1.0.0 is there, and of >=v0.9.0 the oldest that will do is taken");
+    // What cannot be used is told where somebody uses it.
+    let import = |path: &str| format!("package main\n\nimport _ \"{path}\"\n");
+    sandbox.write("module/more.go", &import("isles.example/Tides/windows"));
+    sandbox.run(&["build", "show"]).expect(3).says("none of its sources counts here");
+    sandbox.write("module/more.go", &import("isles.example/moon/phases"));
+    sandbox.run(&["build", "show"]).expect(3).says("not in what it needs: `isles.example/Tides`");
+    let targets = sandbox.read("targets.nub");
+    let with_moon = targets.replace(
+        "needs = [go.pinned(\"isles.example/Tides\")]",
+        "needs = [go.pinned(\"isles.example/Tides\"), go.pinned(\"isles.example/moon\")]",
+    );
+    sandbox.write("targets.nub", &with_moon);
+    sandbox.run(&["build", "show"]).expect(0);
+    sandbox.write("module/more.go", &import("isles.example/moon/odd"));
+    sandbox.run(&["build", "show"]).expect(3).says("it imports `isles.example/lost`, which is not pinned");
+    // What is wrong with one package is no matter for those who use others.
+    sandbox.write("module/more.go", &import("isles.example/moon/torn"));
+    sandbox.run(&["build", "show"]).expect(3).says("//go:embed nothing.txt: no file fits");
+}
+
+#[test]
+fn gathered_modules_of_go_are_all_that_a_build_needs() {
+    if std::process::Command::new("go").arg("version").output().is_err() {
+        println!("skipped: there is no go");
+        return;
+    }
+    let sandbox = with_modules();
+    sandbox.run(&["pin", "go", "isles.example/Tides"]).expect(0);
+    sandbox.run(&["pin", "--gather", "kept"]).expect(0);
+    fs::remove_dir_all(sandbox.folder.join("proxy")).unwrap();
+    fs::remove_dir_all(sandbox.folder.join(".nubrik")).unwrap();
+    sandbox.write("nubrik.toml", "[origins]\nmirror = \"kept\"\n");
+    sandbox.run(&["run", "-q", "show", "--offline"]).expect(0).says("high water, full");
+}
+
+#[test]
+fn proxies_are_those_of_the_go_on_the_path() {
+    let sandbox = with_modules();
+    sandbox.write("nubrik.toml", "");
+    let proxy = sandbox.folder.join("proxy");
+    sandbox.write("sdk/go.env", &format!("GOPROXY=file://{},direct\n", proxy.display()));
+    sandbox.write("sdk/bin/go", "#!/bin/sh\nexit 1\n");
+    fs::set_permissions(sandbox.folder.join("sdk/bin/go"), fs::Permissions::from_mode(0o755)).unwrap();
+    let path = format!("{}:/usr/bin:/bin", sandbox.folder.join("sdk/bin").display());
+    let pin = ["pin", "go", "isles.example/Tides"];
+    sandbox.run_with(&pin, &[("PATH", &path), ("GOENV", "off")]).expect(0).says("isles.example/moon v0.9.0");
 }

@@ -6,6 +6,7 @@ use std::path::{Path, PathBuf};
 use nubrik_web::{Address, Credential};
 use toml::Value;
 
+use crate::client_files::{home, origin, shown};
 use crate::origin::{ClientSettings, Origin};
 use crate::{PinProblem, Registry};
 
@@ -16,6 +17,7 @@ pub(crate) fn origins(registry: Registry, around: &dyn ClientSettings) -> Result
         Registry::Java => java(around),
         Registry::Js => js(around),
         Registry::Rust => rust(around),
+        Registry::Go => crate::go_client::proxies(around),
         Registry::Archive => Ok(Vec::new()),
     }
 }
@@ -43,6 +45,11 @@ pub(crate) fn looked_in(registry: Registry, problem: PinProblem) -> PinProblem {
             "`npm config get registry` prints the one that npm asks",
             "js = \"https://HOST/\"",
         ),
+        Registry::Go => (
+            "looked in nubrik.toml, GOPROXY, the file of `go env -w`, and the go.env of the Go that is on the path",
+            "`go env GOPROXY` prints the proxies that go asks; `direct` and `off` are none",
+            "go = \"https://HOST\"",
+        ),
         Registry::Rust => (
             "looked in nubrik.toml, and for a replaced source in .cargo/config.toml here, above, and in CARGO_HOME",
             "the folders below registry/index in CARGO_HOME are named after the host that is asked",
@@ -51,26 +58,6 @@ pub(crate) fn looked_in(registry: Registry, problem: PinProblem) -> PinProblem {
     };
     let table = if registry == Registry::Archive { "[origins.archive]" } else { "[origins]" };
     problem.note(where_to).note(how_known).mend(format!("{example}   below {table} in nubrik.toml"))
-}
-
-fn origin(text: &str, said_by: &str, around: &dyn ClientSettings) -> Result<Origin, PinProblem> {
-    let text = text.strip_prefix("sparse+").unwrap_or(text);
-    let (address, credential) = Address::parse(text)
-        .map_err(|what| PinProblem::new(format!("the address of a registry in {said_by}: {what}")))?;
-    let credential = credential.or_else(|| from_netrc(&address, around));
-    Ok(Origin { address, credential, said_by: said_by.to_owned(), scope: None })
-}
-
-fn home(around: &dyn ClientSettings) -> PathBuf {
-    around.variable("HOME").map(PathBuf::from).unwrap_or_else(|| "/nonexistent".into())
-}
-
-/// A path as messages name it: without the folder of its owner.
-fn shown(path: &Path, around: &dyn ClientSettings) -> String {
-    match path.strip_prefix(home(around)) {
-        Ok(below) => format!("~/{}", below.display()),
-        Err(_) => path.display().to_string(),
-    }
 }
 
 fn python(around: &dyn ClientSettings) -> Result<Vec<Origin>, PinProblem> {
@@ -128,30 +115,6 @@ fn ini(text: &str) -> BTreeMap<String, BTreeMap<String, Vec<String>>> {
         }
     }
     parts
-}
-
-/// What `.netrc` says of a host.
-fn from_netrc(address: &Address, around: &dyn ClientSettings) -> Option<Credential> {
-    let path = around.variable("NETRC").map_or_else(|| home(around).join(".netrc"), PathBuf::from);
-    let text = around.text(&path)?;
-    let host = address.host();
-    let host = host.rsplit_once(':').map_or(host.as_str(), |(name, _)| name);
-    let mut words = text.split_whitespace();
-    let (mut is_meant, mut user, mut password) = (false, None, None);
-    while let Some(word) = words.next() {
-        match word {
-            "machine" => {
-                if is_meant {
-                    break;
-                }
-                is_meant = words.next() == Some(host);
-            }
-            "login" if is_meant => user = words.next(),
-            "password" if is_meant => password = words.next(),
-            _ => {}
-        }
-    }
-    Some(Credential::Basic(user?.to_owned(), password?.to_owned()))
 }
 
 fn java(around: &dyn ClientSettings) -> Result<Vec<Origin>, PinProblem> {
@@ -336,6 +299,10 @@ mod tests {
 
         fn text(&self, path: &Path) -> Option<String> {
             self.0.get(path.to_str()?).map(|text| (*text).to_owned())
+        }
+
+        fn program(&self, _: &str) -> Option<PathBuf> {
+            None
         }
 
         fn root(&self) -> PathBuf {

@@ -1,6 +1,6 @@
 //! What is asked of registries in one run: each document once, each archive held against its digest.
 
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 use std::fs::{self, File};
 use std::io::{self, BufWriter, Read, Write};
 use std::path::{Path, PathBuf};
@@ -12,6 +12,7 @@ use nubrik_web::{
     Address, Checksum, ChecksumMethod, Client, Credential, Document, Sink, Trouble, WebRequest,
 };
 
+use crate::file::Shelf;
 use crate::origin::Origin;
 use crate::origins::Origins;
 use crate::{PinProblem, Registry};
@@ -20,7 +21,7 @@ use crate::{PinProblem, Registry};
 const ARCHIVE_LIMIT: u64 = 16 << 30;
 
 /// How many archives are fetched at once.
-const AT_ONCE: usize = 16;
+pub(crate) const AT_ONCE: usize = 16;
 
 /// Below a workspace, where archives are kept that were fetched to look into them.
 pub const ARCHIVES_FOLDER: &str = ".nubrik/archives";
@@ -41,6 +42,14 @@ pub struct HeldArchive {
     pub digest: String,
     /// Its size in bytes.
     pub size: u64,
+}
+
+/// What is known of an archive that is pinned already.
+#[derive(Clone, Debug)]
+pub(crate) struct PinnedArchive {
+    pub digest: String,
+    /// What was found out about what is in it.
+    pub facts: BTreeMap<String, String>,
 }
 
 /// An archive that is wanted.
@@ -86,6 +95,9 @@ pub struct Desk<'a> {
     stopped: &'a (dyn Fn() -> bool + Sync),
     tell: &'a (dyn Fn(DeskNews) + Sync),
     pages: Mutex<Pages>,
+    /// Archives that are pinned already, by registry and path.
+    known: Mutex<HashMap<(Registry, String), PinnedArchive>>,
+    pub(crate) root: PathBuf,
 }
 
 impl<'a> Desk<'a> {
@@ -98,7 +110,38 @@ impl<'a> Desk<'a> {
         tell: &'a (dyn Fn(DeskNews) + Sync),
     ) -> Desk<'a> {
         let archives = root.join(ARCHIVES_FOLDER);
-        Desk { client, origins, archives, stopped, tell, pages: Mutex::default() }
+        Desk {
+            client,
+            origins,
+            archives,
+            stopped,
+            tell,
+            pages: Mutex::default(),
+            known: Mutex::default(),
+            root: root.to_owned(),
+        }
+    }
+
+    /// Takes the digests of what is pinned already: a registry that has another archive of such a version has changed it.
+    pub(crate) fn know(&self, registry: Registry, shelf: &Shelf) {
+        let mut known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
+        for pin in shelf.pins.values() {
+            for archive in &pin.archives {
+                let pinned = PinnedArchive { digest: archive.digest.clone(), facts: pin.facts.clone() };
+                known.insert((registry, archive.path.clone()), pinned);
+            }
+        }
+    }
+
+    /// An archive that is pinned already.
+    pub(crate) fn known_archive(&self, registry: Registry, path: &str) -> Option<PinnedArchive> {
+        let known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
+        known.get(&(registry, path.to_owned())).cloned()
+    }
+
+    /// The pattern by which a module of Go is kept from proxies.
+    pub(crate) fn keeps_private(&self, module: &str) -> Option<&str> {
+        self.origins.private_modules.pattern(module)
     }
 
     /// The file of a path, in a folder that is an origin.

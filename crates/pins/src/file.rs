@@ -78,6 +78,9 @@ pub struct Pin {
     /// Features that are on: of all who need it together.
     #[serde(default)]
     pub features: Vec<String>,
+    /// The packages in it that are used, where one archive holds several: their folders in it, `.` for the top.
+    #[serde(default)]
+    pub packages: Vec<String>,
     /// What a kit has to know of it to use it, such as the edition of a crate.
     #[serde(default)]
     pub facts: BTreeMap<String, String>,
@@ -152,6 +155,8 @@ struct Written {
     #[serde(default)]
     rust: Shelf,
     #[serde(default)]
+    go: Shelf,
+    #[serde(default)]
     archive: Shelf,
 }
 
@@ -190,7 +195,7 @@ impl Pins {
                 false => PinProblem::new(message),
             }
         })?;
-        let Written { format, python, java, js, rust, archive } = written;
+        let Written { format, python, java, js, rust, go, archive } = written;
         if format > FORMAT {
             let message = format!("{PINS_FILE} has format {format}, and this nubrik reads {FORMAT}");
             return Err(PinProblem::new(message).mend("install a newer nubrik"));
@@ -200,6 +205,7 @@ impl Pins {
             (Registry::Java, java),
             (Registry::Js, js),
             (Registry::Rust, rust),
+            (Registry::Go, go),
             (Registry::Archive, archive),
         ];
         let shelves: BTreeMap<Registry, Shelf> =
@@ -340,7 +346,8 @@ impl Shelf {
 
 impl Pin {
     fn write(&self, registry: Registry, id: &str, out: &mut String) {
-        let Pin { name, version, licence, archives, features, facts, places, needs, on, wanted_by } = self;
+        let Pin { name, version, licence, archives, features, packages, facts, places, needs, on, wanted_by } =
+            self;
         let _ = writeln!(out, "\n[{registry}.pins.{}]", key(id));
         let _ = writeln!(out, "name = {}\nversion = {}", quoted(name), quoted(version));
         if let Some(licence) = licence {
@@ -353,6 +360,7 @@ impl Pin {
         }
         out.push_str("]\n");
         write_texts(out, "features", features);
+        write_texts(out, "packages", packages);
         for (name, value) in facts {
             let _ = writeln!(out, "facts.{} = {}", key(name), quoted(value));
         }
@@ -429,6 +437,7 @@ mod tests {
                 on: vec!["linux-x86_64".to_owned()],
             }],
             features: vec!["a".to_owned(), "b".to_owned()],
+            packages: vec![".".to_owned(), "text".to_owned()],
             facts: [("edition".to_owned(), "2021".to_owned())].into(),
             places: vec!["ebb/node_modules/flow".to_owned()],
             needs: needs.iter().map(need).collect(),

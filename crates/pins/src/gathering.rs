@@ -30,6 +30,7 @@ impl Desk<'_> {
             Registry::Java => crate::java::locate(self, path)?,
             Registry::Js => crate::js::locate(self, path)?,
             Registry::Rust => crate::rust::locate(self, path)?,
+            Registry::Go => crate::go::locate(self, path)?,
             Registry::Archive => crate::plain::locate(self, path)?,
         };
         let Some((address, origin)) = found else {

@@ -7,11 +7,14 @@
 //! # Ok::<(), nubrik_pins::PinProblem>(())
 //! ```
 
+mod client_files;
 mod clients;
 mod desk;
 mod explain;
 mod file;
 mod gathering;
+mod go;
+mod go_client;
 mod java;
 mod js;
 mod links;
@@ -28,6 +31,7 @@ mod solved;
 
 pub use desk::{ARCHIVES_FOLDER, Desk, DeskNews, HeldArchive, held_archive, hex_of};
 pub use file::{ASKED, Archive, AskedPackage, Need, PINS_FILE, Pin, Pins, Shelf, pin_id};
+pub use go::{BuildConstraint, GoManifest, GoSource, is_go_path, is_standard_import};
 pub use js::is_name as is_js_name;
 pub use origin::{ClientSettings, Origin};
 pub use origins::{OriginSetting, OriginSettings, Origins};

@@ -23,6 +23,8 @@ pub trait ClientSettings {
     fn variable(&self, name: &str) -> Option<String>;
     /// The text of a file; `None` if there is none.
     fn text(&self, path: &std::path::Path) -> Option<String>;
+    /// Where a program is that is on the path, behind all links.
+    fn program(&self, name: &str) -> Option<PathBuf>;
     /// The workspace's root.
     fn root(&self) -> PathBuf;
 }

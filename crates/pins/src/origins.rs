@@ -5,6 +5,7 @@ use std::path::PathBuf;
 
 use nubrik_web::{Address, Credential};
 
+use crate::go_client::{self, PrivateModules};
 use crate::origin::{ClientSettings, Origin};
 use crate::{PinProblem, Registry, clients};
 
@@ -39,6 +40,8 @@ pub struct Origins {
     registries: BTreeMap<Registry, Result<Vec<Origin>, PinProblem>>,
     /// Files of certificates.
     pub certificates: Vec<PathBuf>,
+    /// Modules of Go that no proxy is asked for.
+    pub(crate) private_modules: PrivateModules,
 }
 
 impl Origins {
@@ -64,6 +67,7 @@ impl Origins {
             mirror: settings.mirror.as_ref().map(|path| root.join(path)),
             registries: found.collect(),
             certificates,
+            private_modules: go_client::private_modules(around),
         }
     }
 

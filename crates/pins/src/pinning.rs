@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use crate::desk::Desk;
 use crate::file::{AskedPackage, Shelf};
 use crate::solved::{Preferred, Solved, together};
-use crate::{PinProblem, Registry, java, js, plain, python, rust};
+use crate::{PinProblem, Registry, go, java, js, plain, python, rust};
 
 /// Which versions may change that are pinned already.
 #[derive(Clone, PartialEq, Eq, Debug)]
@@ -26,6 +26,7 @@ pub enum Free {
 /// which requirement to relax.
 pub fn resolve(desk: &Desk<'_>, registry: Registry, shelf: &Shelf, free: &Free) -> Result<Shelf, PinProblem> {
     let mut preferred = kept_versions(shelf, free);
+    desk.know(registry, shelf);
     if !registry.differs_by_system() {
         let everywhere = BTreeMap::from([(String::new(), BTreeMap::new())]);
         let (system, facts) = (String::new(), BTreeMap::new());
@@ -60,6 +61,7 @@ pub fn newest(desk: &Desk<'_>, registry: Registry, name: &str) -> Result<Option<
         Registry::Java => java::newest(desk, name),
         Registry::Js => js::newest(desk, name),
         Registry::Rust => rust::newest(desk, name),
+        Registry::Go => go::newest(desk, name),
         // What a site lists is known with the pattern of names.
         Registry::Archive => Ok(None),
     }
@@ -82,6 +84,7 @@ fn on_system(
         // Its archives are for all systems.
         Registry::Java => java::resolve(desk, asked, preferred),
         Registry::Js => js::resolve(desk, system, facts, asked, preferred),
+        Registry::Go => go::resolve(desk, asked, preferred),
         Registry::Archive => plain::resolve(desk, asked, preferred),
         Registry::Rust => rust::resolve(desk, system, facts, asked, preferred),
     }

@@ -13,14 +13,16 @@ pub enum Registry {
     Js,
     /// Rust's crates, by the sparse index.
     Rust,
+    /// Go's modules, by the protocol of module proxies.
+    Go,
     /// Archives of no registry, from sites that the settings name.
     Archive,
 }
 
 impl Registry {
     /// All of them, in the order in which `pins.toml` has them.
-    pub const ALL: [Registry; 5] =
-        [Registry::Python, Registry::Java, Registry::Js, Registry::Rust, Registry::Archive];
+    pub const ALL: [Registry; 6] =
+        [Registry::Python, Registry::Java, Registry::Js, Registry::Rust, Registry::Go, Registry::Archive];
 
     /// Its name in `pins.toml`, in `[origins]` and on the command line: that of the kit, but for plain archives.
     pub fn name(self) -> &'static str {
@@ -29,6 +31,7 @@ impl Registry {
             Registry::Java => "java",
             Registry::Js => "js",
             Registry::Rust => "rust",
+            Registry::Go => "go",
             Registry::Archive => "archive",
         }
     }
@@ -37,7 +40,15 @@ impl Registry {
     pub fn differs_by_system(self) -> bool {
         match self {
             Registry::Python | Registry::Js | Registry::Rust => true,
-            Registry::Java | Registry::Archive => false,
+            Registry::Java | Registry::Go | Registry::Archive => false,
+        }
+    }
+
+    /// Whether packages have features that are on or off: extras in Python.
+    pub fn has_features(self) -> bool {
+        match self {
+            Registry::Python | Registry::Rust => true,
+            Registry::Java | Registry::Js | Registry::Go | Registry::Archive => false,
         }
     }
 

@@ -50,6 +50,8 @@ pub(crate) fn together(
             entry.1.insert(n);
             let features: BTreeSet<String> = entry.0.features.drain(..).chain(pin.features).collect();
             entry.0.features = features.into_iter().collect();
+            let packages: BTreeSet<String> = entry.0.packages.drain(..).chain(pin.packages).collect();
+            entry.0.packages = packages.into_iter().collect();
         }
     }
     let everywhere = pins.iter().map(|(id, (_, at))| (id.clone(), at.clone()));

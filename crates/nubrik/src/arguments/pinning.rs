@@ -7,13 +7,13 @@ use clap::Args;
 /// What is pinned, or asked about pins.
 #[derive(Args, Clone, Default)]
 pub struct Pinning {
-    /// The registry: python, java, js, rust or archive; without any, everything that `pins.toml` asks for
+    /// The registry: python, java, js, rust, go or archive; without any, everything that `pins.toml` asks for
     #[arg(value_name = "REGISTRY")]
     pub registry: Option<String>,
     /// The package
     #[arg(value_name = "NAME", conflicts_with_all = ["update", "check", "why", "gather"])]
     pub name: Option<String>,
-    /// Which versions will do, as the registry writes it: ">=8,<9" (python), "[1.2,2)" (java), "^4" (js), "1.2" (rust); any by default
+    /// Which versions will do, as the registry writes it: ">=8,<9" (python), "[1.2,2)" (java), "^4" (js), "1.2" (rust), ">=v1.2.0" (go); any by default
     #[arg(value_name = "REQUIREMENT")]
     pub requirement: Vec<String>,
     /// Features of it that are wanted, with `,` between them (python calls them extras)

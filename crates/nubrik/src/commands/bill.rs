@@ -33,6 +33,7 @@ fn address(registry: Registry, name: &str, version: &str) -> String {
         Registry::Python => "pypi",
         Registry::Js => "npm",
         Registry::Rust => "cargo",
+        Registry::Go => "golang",
         Registry::Java | Registry::Archive => "generic",
     };
     format!("pkg:{kind}/{}@{version}", name.replace('@', "%40").replace(':', "/"))

@@ -8,7 +8,7 @@ use nubrik_pins::{Pin, Registry, Shelf};
 use nubrik_source::WsPath;
 use serde::Serialize;
 
-use super::pin::{say, why_it_is_here};
+use super::pin::{column, say, why_it_is_here};
 use super::{CommandResult, evaluate, open};
 use crate::arguments::Choice;
 use crate::exit::Exit;
@@ -50,8 +50,9 @@ pub fn list(console: Console, choice: &Choice) -> CommandResult<Exit> {
         if n > 0 && !console.is_json() {
             outln!(console);
         }
+        let width = column(shelf.pins.keys().map(String::len));
         let mut telling =
-            ExternalTelling { console, registry: *registry, shelf, fetched: &fetched, unused: 0 };
+            ExternalTelling { console, registry: *registry, shelf, fetched: &fetched, width, unused: 0 };
         telling.head();
         let (here, elsewhere): (Vec<&Pin>, Vec<&Pin>) =
             shelf.pins.values().partition(|pin| pin.on.is_empty() || pin.on.contains(&own));
@@ -72,6 +73,8 @@ struct ExternalTelling<'a> {
     registry: Registry,
     shelf: &'a Shelf,
     fetched: &'a HashSet<&'a str>,
+    /// Of names with their versions.
+    width: usize,
     unused: usize,
 }
 
@@ -108,7 +111,7 @@ impl ExternalTelling<'_> {
             self.console,
             "  {} {} {} {}",
             paint.ink(ink, &padded(label, 7)),
-            padded(&format!("{} {}", pin.name, pin.version), 32),
+            padded(&format!("{} {}", pin.name, pin.version), self.width),
             padded(licence.unwrap_or("?"), 24),
             paint.ink(Ink::Faint, &why)
         );

@@ -7,8 +7,8 @@ use std::collections::{BTreeMap, BTreeSet};
 use nubrik_confine::CancelSwitch;
 use nubrik_diagnostic::{Diagnostic, nearest};
 use nubrik_pins::{
-    ASKED, AskedPackage, Desk, DeskNews, Free, PINS_FILE, Pin, PinProblem, Pins, Registry, Shelf, is_js_name,
-    pin_id, python_name, resolve,
+    ASKED, AskedPackage, Desk, DeskNews, Free, PINS_FILE, Pin, PinProblem, Pins, Registry, Shelf, is_go_path,
+    is_js_name, pin_id, python_name, resolve,
 };
 use nubrik_session::Session;
 use nubrik_source::Sources;
@@ -102,8 +102,14 @@ pub fn unpin(console: Console, choice: &Choice, registry: &str, name: &str) -> C
 fn spelled(registry: Registry, name: &str) -> String {
     match registry {
         Registry::Python => python_name(name),
-        Registry::Java | Registry::Js | Registry::Rust | Registry::Archive => name.to_owned(),
+        Registry::Java | Registry::Js | Registry::Rust | Registry::Go | Registry::Archive => name.to_owned(),
     }
+}
+
+/// How wide names with versions are written, so that what stands beside them begins in one column: unless one is longer than
+/// that is worth.
+pub(super) fn column(lengths: impl Iterator<Item = usize>) -> usize {
+    lengths.max().unwrap_or(0).clamp(32, 56)
 }
 
 /// Says what is wrong with a request for pins.
@@ -199,16 +205,19 @@ impl PinWork<'_> {
             };
             return Ok((pins, free, None));
         };
-        let (name, mut features) = self.name_and_features(name)?;
+        let (name, mut features) = self.name_and_features(registry, name)?;
         let name = spelled(registry, &name);
         features.extend(pinning.features.iter().map(|feature| match registry {
             Registry::Python => python_name(feature),
-            Registry::Java | Registry::Js | Registry::Rust | Registry::Archive => feature.clone(),
+            Registry::Java | Registry::Js | Registry::Rust | Registry::Go | Registry::Archive => {
+                feature.clone()
+            }
         }));
         features.sort();
         features.dedup();
+        self.fits(registry, &name, !features.is_empty(), pinning)?;
         let between = match registry {
-            Registry::Python | Registry::Java | Registry::Rust | Registry::Archive => ",",
+            Registry::Python | Registry::Java | Registry::Rust | Registry::Go | Registry::Archive => ",",
             Registry::Js => " ",
         };
         let requirement = pinning.requirement.join(between);
@@ -219,6 +228,27 @@ impl PinWork<'_> {
         shelf.asked.insert(name.clone(), asked);
         let free = Free::Names([name.clone()].into());
         Ok((pins, free, Some((registry, name))))
+    }
+
+    /// Whether what the command line says of a package means something in its registry.
+    fn fits(
+        &self,
+        registry: Registry,
+        name: &str,
+        has_features: bool,
+        pinning: &Pinning,
+    ) -> CommandResult<()> {
+        let what = if has_features && !registry.has_features() {
+            "has no features"
+        } else if pinning.bare && registry != Registry::Rust {
+            "has no features that are on if nobody says anything"
+        } else if pinning.file.is_some() && registry != Registry::Archive {
+            "says itself how its archives are called"
+        } else {
+            return Ok(());
+        };
+        let message = format!("what comes from `{registry}` {what}");
+        Err(self.wrong(message, &[&format!("nubrik pin {registry} {name}")]))
     }
 
     /// Names of pins that a word of `--update` means.
@@ -237,7 +267,7 @@ impl PinWork<'_> {
     }
 
     /// `requests[socks]` is a name with extras.
-    fn name_and_features(&self, word: &str) -> CommandResult<(String, Vec<String>)> {
+    fn name_and_features(&self, registry: Registry, word: &str) -> CommandResult<(String, Vec<String>)> {
         let (name, features) = match word.split_once('[') {
             None => (word, Vec::new()),
             Some((name, rest)) => {
@@ -245,8 +275,14 @@ impl PinWork<'_> {
                 (name, inside.split(',').map(|f| python_name(f.trim())).filter(|f| !f.is_empty()).collect())
             }
         };
-        // The names of scripts are the widest, but for the groups of Java.
-        if !name.split(':').all(is_js_name) {
+        let is_name = match registry {
+            Registry::Go => is_go_path(name),
+            // The names of scripts are the widest, but for the groups of Java.
+            Registry::Python | Registry::Java | Registry::Js | Registry::Rust | Registry::Archive => {
+                name.split(':').all(is_js_name)
+            }
+        };
+        if !is_name {
             let message = format!("`{name}` is no name of a package");
             let cut = name.find(['<', '>', '=', '~', '^', '!', '@', ' ']);
             let mend = cut.filter(|at| *at > 0).map(|at| format!("{} \"{}\"", &name[..at], &name[at..]));
@@ -364,6 +400,12 @@ impl PinWork<'_> {
         let (old, new) = (versions(before), versions(now));
         let names: BTreeSet<&String> = old.keys().chain(new.keys()).collect();
         let none = Vec::new();
+        let length = |name: &String| {
+            let versions = old.get(name).into_iter().chain(new.get(name)).flatten();
+            name.len() + 1 + versions.map(String::len).max().unwrap_or(0)
+        };
+        let differs = names.iter().filter(|name| old.get(**name) != new.get(**name));
+        let width = column(differs.map(|name| length(name)));
         for name in names {
             let (was, is) = (old.get(name).unwrap_or(&none), new.get(name).unwrap_or(&none));
             let mut gone: Vec<&String> = was.iter().filter(|version| !is.contains(version)).collect();
@@ -372,12 +414,13 @@ impl PinWork<'_> {
                 // One version that goes and one that comes is a change.
                 let replaced = gone.pop();
                 counts[usize::from(replaced.is_some())] += 1;
-                self.tell(registry, (name, Some(version), replaced.map(String::as_str)), pin, now);
+                let change = (name.as_str(), Some(version.as_str()), replaced.map(String::as_str));
+                self.tell(registry, change, pin, now, width);
             }
             for version in gone {
                 counts[2] += 1;
                 let pin = &before.pins[&pin_id(name, version)];
-                self.tell(registry, (name, None, Some(version)), pin, before);
+                self.tell(registry, (name, None, Some(version)), pin, before, width);
             }
         }
     }
@@ -388,6 +431,7 @@ impl PinWork<'_> {
         (name, version, before): (&str, Option<&str>, Option<&str>),
         pin: &Pin,
         shelf: &Shelf,
+        width: usize,
     ) {
         let change = match (version, before) {
             (Some(_), None) => "new",
@@ -420,7 +464,7 @@ impl PinWork<'_> {
         };
         let on = if pin.on.is_empty() { String::new() } else { format!("   on {}", pin.on.join(", ")) };
         let label = paint.ink(ink, &padded(change, 8));
-        outln!(self.console, "{label} {} {}{on}", padded(&what, 32), paint.ink(Ink::Faint, &why));
+        outln!(self.console, "{label} {} {}{on}", padded(&what, width), paint.ink(Ink::Faint, &why));
     }
 }
 

@@ -406,6 +406,7 @@ impl DistributionProvider<'_> {
                     on: Vec::new(),
                 }],
                 features: extras.collect(),
+                packages: Vec::new(),
                 facts: BTreeMap::new(),
                 places: Vec::new(),
                 needs: needs.into_iter().map(need).collect(),

@@ -361,6 +361,7 @@ impl CrateProvider<'_> {
                         on: Vec::new(),
                     }],
                     features: features.into_iter().collect(),
+                    packages: Vec::new(),
                     facts: manifest.facts,
                     places: Vec::new(),
                     needs: found.into_iter().collect(),

@@ -2,6 +2,7 @@
 
 #![allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
 
+mod go;
 mod java;
 mod js;
 mod plain;

@@ -32,6 +32,10 @@ impl ClientSettings for Nowhere {
         None
     }
 
+    fn program(&self, _: &str) -> Option<PathBuf> {
+        None
+    }
+
     fn root(&self) -> PathBuf {
         self.0.clone()
     }
@@ -63,7 +67,7 @@ pub fn tar_gz(files: &[(&str, &str)]) -> Vec<u8> {
 impl Shop {
     pub fn new() -> Shop {
         let folder = tempfile::tempdir().unwrap();
-        for name in ["work", "python", "java", "rust", "js", "archive"] {
+        for name in ["work", "python", "java", "rust", "js", "go", "archive"] {
             fs::create_dir(folder.path().join(name)).unwrap();
         }
         fs::write(folder.path().join("rust/config.json"), r#"{"dl": "crates/{crate}-{version}.crate"}"#)

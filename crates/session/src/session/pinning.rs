@@ -115,7 +115,7 @@ impl Session {
                 facts.extend(version.map(|version| ("python".to_owned(), numbers(&version, 2))));
                 facts.extend(self.c_library(system));
             }
-            Registry::Java | Registry::Archive => {}
+            Registry::Java | Registry::Go | Registry::Archive => {}
             Registry::Js => {
                 let version = self.version_of(&["node"], "--version");
                 facts.extend(version.map(|version| ("node".to_owned(), numbers(&version, 1))));

@@ -187,6 +187,9 @@ impl PinWork<'_> {
             None => format!("{name} {version}"),
         };
         let more = match (beyond, requirement) {
+            (Some(beyond), Some(requirement)) if registry == Registry::Go && requirement.contains('>') => {
+                format!("{beyond} is there, and of {requirement} the oldest that will do is taken")
+            }
             (Some(beyond), Some(requirement)) if !requirement.is_empty() => {
                 format!("{beyond} is there, and you ask for {requirement}")
             }
