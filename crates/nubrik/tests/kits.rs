@@ -427,3 +427,63 @@ fn a_kit_from_far_is_not_fetched_without_the_network() {
     sandbox.run(&["build", "--offline"]).expect(3).says("it was not fetched yet");
     sandbox.run(&["build"]).expect(1).says("the kit `harbour` cannot be fetched");
 }
+
+#[test]
+fn scripts_of_manifests_run_beside_the_packages_that_they_use() {
+    if !has("node") {
+        return;
+    }
+    let sandbox = Sandbox::new(&[
+        ("package.json", "{\"name\": \"page\", \"version\": \"1.2.0\"}"),
+        ("src/text.txt", "tide\n"),
+        ("tool/package.json", "{\"name\": \"louder\", \"bin\": \"louder.js\"}"),
+        (
+            "tool/louder.js",
+            "#!/usr/bin/env node\nimport('fs').then((fs) => { const text = fs.readFileSync(process.argv[2], 'utf8'); \
+             fs.mkdirSync('dist', { recursive: true }); fs.writeFileSync('dist/loud.txt', text.toUpperCase() + process.env.npm_package_version); });\n",
+        ),
+        (
+            "targets.nub",
+            "use \"nub:js\" as js\n\
+             private target louder = js.library { name = \"louder\", root = \"tool\", sources = \"tool/louder.js\", manifest = \"tool/package.json\" }\n\
+             target built = js.script { command = \"louder src/text.txt\", root = \".\", sources = [\"package.json\", \"src/text.txt\"], needs = louder }\n\
+             target page = js.library { name = \"page\", root = \".\", sources = \"src/text.txt\", manifest = \"package.json\", made = built }\n\
+             target taken = step { run = `cp {page.tree}/dist/loud.txt {out \"taken.txt\"}` }\n\
+             test fine = js.script_check { command = \"test -f src/text.txt\", root = \".\", sources = \"src/text.txt\" }\n\
+             test wrong = js.script_check { command = \"louder src/none.txt\", root = \".\", sources = \"src/text.txt\", needs = louder }\n\
+             job shown = js.script_job { command = \"cat src/text.txt\", root = \".\", sources = \"src/text.txt\" }\n",
+        ),
+    ]);
+    sandbox.run(&["build"]).expect(0);
+    assert_eq!(sandbox.read("out/default/taken.txt"), "TIDE\n1.2.0");
+    // Only what the script wrote is its result.
+    let made: Vec<String> = sandbox.files_below("out/default/built").into_keys().collect();
+    assert!(made.iter().all(|path| path.ends_with("dist/loud.txt")), "{made:?}");
+    sandbox.run(&["run", "-q", "shown"]).expect(0).says("tide");
+    sandbox.run(&["test", "--filter", "fine"]).expect(0);
+    sandbox.run(&["test", "--filter", "wrong"]).expect(1).says("none.txt");
+    sandbox.run(&["build"]).expect(0).says("nothing to run");
+}
+
+#[test]
+fn several_programs_of_one_go_module_are_kept_apart() {
+    if !has("go") {
+        return;
+    }
+    let main =
+        |word: &str| format!("package main\n\nimport \"fmt\"\n\nfunc main() {{ fmt.Println(\"{word}\") }}\n");
+    let sandbox = Sandbox::new(&[
+        ("ebb/main.go", &main("ebb")),
+        ("flow/main.go", &main("flow")),
+        (
+            "targets.nub",
+            "use \"nub:go\" as go\n\
+             target sea = go.library { path = \"sea\", root = \".\", sources = \"**/*.go\" }\n\
+             target ebb = go.program { package = \"sea/ebb\", of = sea }\n\
+             target flow = go.program { package = \"sea/flow\", of = sea }\n",
+        ),
+    ]);
+    sandbox.run(&["build"]).expect(0);
+    sandbox.run(&["run", "-q", "ebb"]).expect(0).says("ebb");
+    sandbox.run(&["run", "-q", "flow"]).expect(0).says("flow");
+}
