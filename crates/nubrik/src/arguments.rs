@@ -1,5 +1,6 @@
 //! The command line.
 
+mod adopting;
 mod pinning;
 
 use std::path::PathBuf;
@@ -8,6 +9,7 @@ use clap::builder::Styles;
 use clap::builder::styling::AnsiColor;
 use clap::{Args, Parser, Subcommand};
 
+pub use adopting::{Adopting, Aligning};
 pub use pinning::{BillFormat, Pinning};
 
 const STYLES: Styles = Styles::styled()
@@ -83,6 +85,14 @@ pub struct Face {
 pub enum UserCommand {
     /// Write a first `nubrik.toml` and `targets.nub` in this folder, whichever is not there
     Init,
+    /// Look at a folder of sources, propose definitions for it, and try them
+    ///
+    /// Nothing is written before you agree. What it writes is yours: it is never written over.
+    Adopt(Adopting),
+    /// Say where definitions and sources differ, and change the definitions
+    ///
+    /// A new file that no definition takes, something imported that is not among the needs, a need that nothing uses.
+    Align(Aligning),
     /// Unpack the demo workspace, build it, run it, and say what to try
     Demo {
         /// Folder to unpack into; it must be new or empty
@@ -263,7 +273,7 @@ reuse  its result is kept from an earlier build, here or in another workspace, a
     Pin(Pinning),
     /// Take a package out of `pins.toml`, and what nothing else needs
     Unpin {
-        /// The registry: python, java, js, rust or archive
+        /// The registry: python, java, js, rust, go or archive
         #[arg(value_name = "REGISTRY")]
         registry: String,
         /// The package

@@ -33,6 +33,8 @@ Understand
 
 Write
   init         Write a first `nubrik.toml` and `targets.nub` in this folder
+  adopt        Look at a folder of sources, propose definitions for it, and try them
+  align        Say where definitions and sources differ, and change the definitions
   demo         Unpack the demo workspace, build it, run it, and say what to try
   pin          Choose exact versions of other people's code, and write them to `pins.toml`
   unpin        Take a package out of `pins.toml`, and what nothing else needs

@@ -157,6 +157,16 @@ fn every_event_is_as_documented() {
     for name in ["1.0.0", "1.1.0"] {
         publish(&sandbox.folder.join(format!("registry/ebb-{name}.tgz")));
     }
+    sandbox.write(
+        "package.json",
+        r#"{"name": "isles", "main": "i.js", "scripts": {"tide": "true"}, "dependencies": {"ebb": "^1"}}"#,
+    );
+    sandbox.write("i.js", "1;\n");
+    sandbox.write("go/a.go", "package a\n");
+    check(&["adopt", "--no-try"]);
+    check(&["adopt", "--yes", "--offline"]);
+    check(&["align", "--check"]);
+    sandbox.write("targets.nub", DEFINITIONS);
     check(&["pin", "js", "ebb"]);
     check(&["pin", "--why", "ebb"]);
     sandbox.write("targets.nub", DEFINITIONS);

@@ -167,7 +167,7 @@ fn a_first_definition_is_written_wherever_there_is_none() {
     let run = sandbox.run_in("c", &["init", "--plain"]).expect(0);
     assert!(run.stdout.contains("wrote     targets.nub") && !run.stdout.contains("wrote     nubrik.toml"));
     assert!(
-        sandbox.read("c/targets.nub").contains("target app = c.program"),
+        sandbox.read("c/targets.nub").contains("target c_program = c.program"),
         "a name that the kit does not have"
     );
     sandbox.run(&["list"]).expect(0);

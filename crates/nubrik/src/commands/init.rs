@@ -1,22 +1,19 @@
-//! `nubrik init`
+//! `nubrik init`: what `nubrik adopt` does, for an empty or small folder, without trying it.
 
-use std::fs;
-use std::io::Write;
-use std::path::Path;
+use std::collections::BTreeMap;
 
 use nubrik_session::SETTINGS_FILE;
+use nubrik_survey::{Answers, DefinitionWriter, Proposal, survey};
 
+use super::adopt::{AdoptedFolder, MachineFacts, SETTINGS};
 use super::{CommandResult, say_wrong};
+use crate::arguments::Choice;
 use crate::exit::Exit;
 use crate::ui::console::{Console, OutputStream, outln};
 use crate::ui::paint::Ink;
 
-const SETTINGS: &str = "# This file marks the root of a workspace for nubrik, and holds settings of the tool.
-# What is made is defined in files called targets.nub.
-
-# How many steps run at once; as many as there are processors by default.
-# jobs = 4
-";
+/// A folder for which more definitions are proposed is not small: somebody should see them before they are written.
+const SMALL: usize = 4;
 
 const GREETING: &str = "# What this folder makes. Build it with `nubrik build`.
 
@@ -29,88 +26,65 @@ target greeting = step {
 let package = \"the first target\"
 ";
 
-pub fn init(console: Console) -> CommandResult<Exit> {
-    let failed =
-        |what: &str, e: std::io::Error| say_wrong(console, Exit::Own, &format!("cannot {what}: {e}"), &[]);
-    let here = std::env::current_dir().map_err(|e| failed("find this folder", e))?;
-    let targets = here.join("targets.nub");
-    let root = here.ancestors().find(|folder| folder.join(SETTINGS_FILE).exists());
-    if let Some(root) = root.filter(|_| targets.exists()) {
-        let message = format!(
-            "this folder has a targets.nub and belongs to a workspace already: {}",
-            root.join(SETTINGS_FILE).display()
-        );
+pub fn init(console: Console, choice: &Choice) -> CommandResult<Exit> {
+    let here = std::env::current_dir()
+        .map_err(|e| say_wrong(console, Exit::Own, &format!("cannot find this folder: {e}"), &[]))?;
+    let ground = AdoptedFolder::of(console, choice, &here)?;
+    let settings = ground.root.join(SETTINGS_FILE).display().to_string();
+    let has_definitions = ground.existing.contains_key("");
+    if ground.is_workspace && has_definitions {
+        let message = format!("this folder has a targets.nub and belongs to a workspace already: {settings}");
         return Err(say_wrong(console, Exit::Usage, &message, &["nubrik list   shows what it makes"]));
     }
+    if let Some(file) = ground.taken.iter().find(|file| ground.tree.has(file)) {
+        let message = format!(
+            "files in this folder belong to the package around it, such as {file}; with a targets.nub here it would lose them"
+        );
+        let mends = ["nubrik align   changes the definitions that there are, if a file is missing in them"];
+        return Err(say_wrong(console, Exit::Usage, &message, &mends));
+    }
+    let mut proposal = survey(&ground.tree, &ground.top, &Answers::new(), &MachineFacts);
     let paint = console.paint(OutputStream::Output);
     let wrote = |path: &str| outln!(console, "{}", super::labelled(paint, Ink::Busy, "wrote", path));
     let kept = |what: &str| outln!(console, "{}", super::labelled(paint, Ink::Calm, "kept", what));
-    // Files are created, never written over: someone else may be quicker.
-    match root {
-        None => {
-            create(&here.join(SETTINGS_FILE), SETTINGS).map_err(|e| failed("write nubrik.toml", e))?;
-            wrote(SETTINGS_FILE);
-        }
-        Some(root) => kept(&root.join(SETTINGS_FILE).display().to_string()),
-    }
-    if targets.exists() {
-        kept("targets.nub, which was there");
+    ground.write_settings(console, SETTINGS)?;
+    if ground.is_workspace {
+        kept(&settings)
     } else {
-        create(&targets, &proposal(&here)).map_err(|e| failed("write targets.nub", e))?;
-        wrote("targets.nub");
+        wrote(SETTINGS_FILE)
     }
+    if has_definitions {
+        kept("targets.nub, which was there");
+        outln!(console, "\nnow: nubrik list, then nubrik build");
+        return Ok(Exit::Done);
+    }
+    if !is_small(&proposal) {
+        let found = proposal.sources.iter().map(|(kit, count)| format!("{count} of {}", kit.language()));
+        let found = found.collect::<Vec<_>>().join(", ");
+        outln!(
+            console,
+            "\nthere are sources here: {found}\nnow: nubrik adopt, which proposes definitions for them"
+        );
+        return Ok(Exit::Done);
+    }
+    proposal.definitions.retain(|one| one.address.package.is_empty());
+    let text = match proposal.definitions.is_empty() {
+        true => GREETING.to_owned(),
+        false => {
+            let packages = ground.existing.keys().cloned().collect();
+            let writer = DefinitionWriter::new(&ground.tree, &ground.top, &proposal, &packages);
+            writer.package(&proposal.definitions.iter().collect::<Vec<_>>())
+        }
+    };
+    ground.write_all(console, &BTreeMap::from([(String::new(), text)]), &BTreeMap::new())?;
+    wrote("targets.nub");
     outln!(console, "\nnow: nubrik list, then nubrik build");
     Ok(Exit::Done)
 }
 
-fn create(path: &Path, text: &str) -> std::io::Result<()> {
-    fs::File::create_new(path)?.write_all(text.as_bytes())
-}
-
-/// The name by which a first definition uses the kit for C.
-const KIT: &str = "c";
-
-/// A first definition: for the C sources that are here, or else a greeting.
-fn proposal(folder: &Path) -> String {
-    for below in ["", "src/"] {
-        let Ok(entries) = fs::read_dir(folder.join(below)) else { continue };
-        let mut names: Vec<String> =
-            entries.flatten().filter_map(|e| e.file_name().into_string().ok()).collect();
-        names.sort();
-        let sources: Vec<&String> = names.iter().filter(|n| n.ends_with(".c")).collect();
-        if sources.is_empty() {
-            continue;
-        }
-        let has_main = |n: &&&String| {
-            let text = fs::read_to_string(folder.join(below).join(n)).unwrap_or_default();
-            text.contains("int main(") || text.contains("int main (")
-        };
-        let is_program = sources.iter().any(|n| has_main(&n));
-        let (kind, what) = if is_program { ("program", "A program") } else { ("library", "A library") };
-        let internal = if names.iter().any(|n| n.ends_with(".h")) {
-            let field = if is_program { "internal" } else { "headers" };
-            format!("    {field} = \"{below}*.h\"\n")
-        } else {
-            String::new()
-        };
-        let include = if folder.join("include").is_dir() { "    include = \"include\"\n" } else { "" };
-        let name = target_name(folder);
-        return format!(
-            "# What this folder makes. Build it with `nubrik build`.\nuse \"nub:c\" as {KIT}\n\n\
-             ## {what} from the C sources in {}.\n\
-             target {name} = {KIT}.{kind} {{\n    sources = \"{below}*.c\"\n{internal}{include}    flags = [\"-O2\", \"-Wall\"]\n}}\n",
-            if below.is_empty() { "this folder" } else { "src" }
-        );
-    }
-    GREETING.to_owned()
-}
-
-/// The folder's name as the name of a target.
-fn target_name(folder: &Path) -> String {
-    let name = folder.file_name().map(|n| n.to_string_lossy().to_lowercase()).unwrap_or_default();
-    let name: String =
-        name.chars().map(|c| if c.is_ascii_lowercase() || c.is_ascii_digit() { c } else { '_' }).collect();
-    let name = name.trim_matches('_').to_owned();
-    let usable = nubrik_lang::is_free_name(&name) && name != KIT;
-    if usable { name } else { "app".to_owned() }
+/// Whether a proposal is so small that nobody has to see it before it is written: few definitions in one package, and nothing of
+/// other people's code.
+fn is_small(proposal: &Proposal) -> bool {
+    let is_one = proposal.packages().iter().all(|package| package.is_empty());
+    proposal.definitions.len() <= SMALL && is_one && proposal.pins.is_empty()
 }

@@ -1,5 +1,7 @@
 //! The commands, one file each, and what they share.
 
+mod adopt;
+mod align;
 mod bill;
 mod build;
 mod cache;
@@ -71,7 +73,9 @@ pub fn dispatch(arguments: Arguments) -> Exit {
         return say_wrong(console, Exit::Usage, &format!("cannot work in {}: {e}", folder.display()), &[]);
     }
     let result = match arguments.command {
-        UserCommand::Init => init::init(console),
+        UserCommand::Init => init::init(console, choice),
+        UserCommand::Adopt(adopting) => adopt::adopt(console, choice, &adopting),
+        UserCommand::Align(aligning) => align::align(console, choice, &aligning),
         UserCommand::Demo { dir } => demo::demo(console, &dir),
         UserCommand::Build { what, how, since, once: Once { dry_run: true, .. }, .. } => {
             let since = since.as_deref();
@@ -170,7 +174,11 @@ pub fn open_at(console: Console, folder: &Path) -> CommandResult<Session> {
                 "no workspace here: neither {} nor a folder above it has a nubrik.toml",
                 start.display()
             ),
-            &["nubrik init   makes this folder a workspace", "nubrik demo   unpacks one to look at"],
+            &[
+                "nubrik init    makes this folder a workspace",
+                "nubrik adopt   does, and proposes definitions for the sources that are in it",
+                "nubrik demo    unpacks one to look at",
+            ],
         ),
         OpenProblem::Settings { path, text, problem } => {
             // As all other files it is named from the workspace's root.

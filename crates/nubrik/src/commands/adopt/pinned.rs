@@ -1,0 +1,315 @@
+//! Pins for what a proposal needs of other people's code.
+
+use std::collections::BTreeSet;
+
+use nubrik_pins::{AskedPackage, Desk, DeskNews, Free, PinProblem, Pins, Registry, Shelf, resolve};
+use nubrik_session::Session;
+use nubrik_survey::{Answers, Kit, Omission, Proposal, SurveyQuestion, WantedPin};
+
+use super::super::{CommandResult, open_at, say_wrong};
+use super::{AdoptedFolder, asking};
+use crate::arguments::Adopting;
+use crate::exit::Exit;
+use crate::ui::console::{Console, OutputStream, errln};
+use crate::ui::paint::Ink;
+
+/// Pins all that is wanted, registry by registry. What cannot be pinned is taken out of the proposal with all that needs it.
+pub fn pin_all(
+    console: Console,
+    ground: &AdoptedFolder,
+    proposal: &mut Proposal,
+    answers: &Answers,
+    adopting: &Adopting,
+) -> CommandResult<()> {
+    for registry in proposal.registries() {
+        let used: BTreeSet<String> = proposal
+            .definitions
+            .iter()
+            .flat_map(|one| one.pins())
+            .filter(|(kit, _)| registry_of(*kit) == Some(registry))
+            .map(|(_, name)| name)
+            .collect();
+        let wanted: Vec<WantedPin> = proposal
+            .pins
+            .iter()
+            .filter(|pin| pin.registry == registry && used.contains(&pin.name))
+            .cloned()
+            .collect();
+        if wanted.is_empty() {
+            continue;
+        }
+        let session = open_at(console, &ground.root)?;
+        let before =
+            session.pins().map_err(|problem| super::super::pin::say(console, Exit::Definitions, &problem))?;
+        let known = before.shelves.get(&registry);
+        let missing: Vec<&WantedPin> = wanted
+            .iter()
+            .filter(|pin| known.is_none_or(|shelf| !shelf.asked.contains_key(&pin.name)))
+            .collect();
+        if missing.is_empty() {
+            continue;
+        }
+        let names: Vec<&str> = missing.iter().map(|pin| pin.name.as_str()).collect();
+        let question = SurveyQuestion {
+            id: format!("pin.{registry}"),
+            text: format!(
+                "Pin {} from the registry {registry}: {}?",
+                counted(names.len(), "package"),
+                names.join(", ")
+            ),
+            choices: vec!["yes".to_owned(), "no".to_owned()],
+        };
+        let answer = match answers.get(&question.id) {
+            Some(answer) => answer.clone(),
+            None if adopting.offline => "no".to_owned(),
+            None => asking::ask(console, &question, adopting.yes)?,
+        };
+        if answer == "no" {
+            let why = if adopting.offline {
+                "is not pinned, and nothing may use the network"
+            } else {
+                "is not pinned"
+            };
+            for pin in missing {
+                without(proposal, pin, why);
+            }
+            continue;
+        }
+        if let Err(problem) = session.origins(registry) {
+            // What to do is said once; the rest goes on without.
+            let _ = super::super::pin::say(console, Exit::Failed, &problem);
+            for pin in missing {
+                without(proposal, pin, "cannot be pinned: nothing says where its registry is");
+            }
+            continue;
+        }
+        choose(console, &session, before, registry, &missing, proposal)?;
+    }
+    Ok(())
+}
+
+fn counted(number: usize, word: &str) -> String {
+    if number == 1 { format!("{number} {word}") } else { format!("{number} {word}s") }
+}
+
+fn kit_of(registry: Registry) -> Option<Kit> {
+    Kit::ALL.into_iter().find(|kit| registry_of(*kit) == Some(registry))
+}
+
+fn registry_of(kit: Kit) -> Option<Registry> {
+    match kit {
+        Kit::Java => Some(Registry::Java),
+        Kit::Js => Some(Registry::Js),
+        Kit::Python => Some(Registry::Python),
+        Kit::Rust => Some(Registry::Rust),
+        Kit::Go => Some(Registry::Go),
+        Kit::C | Kit::Documents | Kit::Fortran => None,
+    }
+}
+
+/// Chooses versions for all together; if they do not fit, one after another, so that one that does not is no reason to leave
+/// out the others.
+fn choose(
+    console: Console,
+    session: &Session,
+    mut pins: Pins,
+    registry: Registry,
+    missing: &[&WantedPin],
+    proposal: &mut Proposal,
+) -> CommandResult<()> {
+    let cancel = crate::interrupt::cancel_switch()
+        .map_err(|e| say_wrong(console, Exit::Own, &format!("cannot listen for signals: {e}"), &[]))?;
+    let read = session.pins_text();
+    let stopped = || cancel.is_thrown();
+    let tell = |_: DeskNews| {};
+    let desk = session.desk(&stopped, &tell);
+    let mut shelf = pins.shelves.remove(&registry).unwrap_or_default();
+    if registry.differs_by_system() && shelf.systems.is_empty() {
+        let own = Session::own_system();
+        let facts = session.facts_of(registry, &own);
+        shelf.systems.insert(own, facts);
+    }
+    if !console.is_json() {
+        let paint = console.paint(OutputStream::Error);
+        errln!(
+            console,
+            "{}",
+            super::super::labelled(
+                paint,
+                Ink::Busy,
+                "pins",
+                &format!("{} from {registry}", counted(missing.len(), "package"))
+            )
+        );
+    }
+    let all = missing.iter().fold(shelf.clone(), |shelf, pin| with(&shelf, pin));
+    let settled = match resolve(&desk, registry, &all, &Free::Nothing) {
+        Ok(settled) => settled,
+        Err(_) if cancel.is_thrown() => return Err(Exit::Interrupted),
+        Err(_) => one_by_one(&desk, registry, shelf, missing, proposal),
+    };
+    // What was stopped was not refused.
+    if cancel.is_thrown() {
+        return Err(Exit::Interrupted);
+    }
+    if settled.asked.is_empty() {
+        return Ok(());
+    }
+    pins.shelves.insert(registry, settled);
+    session
+        .write_pins(&pins, read.as_deref())
+        .map_err(|problem| super::super::pin::say(console, Exit::Failed, &problem))?;
+    Ok(())
+}
+
+fn one_by_one(
+    desk: &Desk<'_>,
+    registry: Registry,
+    mut shelf: Shelf,
+    missing: &[&WantedPin],
+    proposal: &mut Proposal,
+) -> Shelf {
+    let mut settled = shelf.clone();
+    for pin in missing {
+        let more = with(&shelf, pin);
+        match resolve(desk, registry, &more, &Free::Nothing) {
+            Ok(chosen) => {
+                shelf = more;
+                settled = chosen;
+            }
+            // A descriptor names one version, and another one mostly does: where that is not published, any is taken.
+            Err(_) if registry == Registry::Java && !pin.requirement.is_empty() => {
+                let any = WantedPin { requirement: String::new(), ..(*pin).clone() };
+                let more = with(&shelf, &any);
+                match resolve(desk, registry, &more, &Free::Nothing) {
+                    Ok(chosen) => {
+                        shelf = more;
+                        let version =
+                            chosen.asked.get(&pin.name).and_then(|asked| asked.pins.first().cloned());
+                        let why = format!(
+                            "version {} is not there; {} is taken",
+                            pin.requirement,
+                            version.unwrap_or_default()
+                        );
+                        proposal.left_out.push(Omission {
+                            what: format!("{registry} {} {}", pin.name, pin.requirement),
+                            why,
+                            files: BTreeSet::new(),
+                        });
+                        settled = chosen;
+                    }
+                    Err(problem) => without(proposal, pin, &format!("cannot be pinned: {}", told(&problem))),
+                }
+            }
+            Err(problem) => without(proposal, pin, &format!("cannot be pinned: {}", told(&problem))),
+        }
+    }
+    settled
+}
+
+fn told(problem: &PinProblem) -> String {
+    let notes: String = problem.notes.iter().take(2).map(|note| format!("; {note}")).collect();
+    format!("{}{notes}", problem.message).replace('\n', " ")
+}
+
+fn with(shelf: &Shelf, pin: &WantedPin) -> Shelf {
+    let mut shelf = shelf.clone();
+    let asked = AskedPackage {
+        requirement: pin.requirement.clone(),
+        features: pin.features.iter().cloned().collect(),
+        bare: pin.is_bare,
+        ..AskedPackage::default()
+    };
+    shelf.asked.insert(pin.name.clone(), asked);
+    shelf
+}
+
+/// Takes out of a proposal what needs a package that there is not. Tests lose only the need: many run without it.
+fn without(proposal: &mut Proposal, pin: &WantedPin, why: &str) {
+    if let (true, Some(kit)) = (pin.is_guess, kit_of(pin.registry)) {
+        return proposal.do_without(kit, &pin.name);
+    }
+    let users: Vec<_> = proposal
+        .definitions
+        .iter()
+        .filter(|one| {
+            one.pins().iter().any(|(kit, name)| registry_of(*kit) == Some(pin.registry) && *name == pin.name)
+        })
+        .map(|one| one.address.clone())
+        .collect();
+    proposal.left_out.push(Omission {
+        what: format!("{} {}", pin.registry, pin.name),
+        why: why.to_owned(),
+        files: BTreeSet::new(),
+    });
+    for address in users {
+        let would = format!("which would need {} {}, which {why}", pin.registry, pin.name);
+        let fewer = kit_of(pin.registry).and_then(|kit| proposal.fewer(&address, kit, &pin.name, &would));
+        if let Some(gone) = fewer {
+            for name in gone {
+                let what = format!("{}/{name}", address.below(""));
+                proposal.left_out.push(Omission { what, why: would.clone(), files: BTreeSet::new() });
+            }
+            continue;
+        }
+        proposal.leave_out(&address, &format!("it needs {} {}, which {why}", pin.registry, pin.name));
+    }
+}
+
+/// Pins what a try showed to be missing. Says whether it could be pinned.
+pub fn pin_more(
+    console: Console,
+    ground: &AdoptedFolder,
+    proposal: &mut Proposal,
+    adopting: &Adopting,
+) -> CommandResult<()> {
+    let answers = Answers::new();
+    let quiet = Adopting { yes: true, ..adopting.clone() };
+    pin_all(console, ground, proposal, &answers, &quiet)
+}
+
+/// Takes packages out of `pins.toml` that were pinned on the way and that no definition uses in the end.
+pub fn drop_unused(console: Console, ground: &AdoptedFolder, proposal: &Proposal) -> CommandResult<()> {
+    let session = open_at(console, &ground.root)?;
+    let say = |problem: PinProblem| super::super::pin::say(console, Exit::Failed, &problem);
+    let read = session.pins_text();
+    let mut pins = session.pins().map_err(say)?;
+    let before = ground
+        .pins
+        .as_ref()
+        .and_then(|text| Pins::read(&String::from_utf8_lossy(text)).ok())
+        .unwrap_or_default();
+    let used: BTreeSet<(Kit, String)> = proposal.definitions.iter().flat_map(|one| one.pins()).collect();
+    let mut changed = Vec::new();
+    for (registry, shelf) in &mut pins.shelves {
+        let Some(kit) = kit_of(*registry) else { continue };
+        let was_asked =
+            |name: &str| before.shelves.get(registry).is_some_and(|shelf| shelf.asked.contains_key(name));
+        let count = shelf.asked.len();
+        shelf.asked.retain(|name, _| was_asked(name) || used.contains(&(kit, name.clone())));
+        if shelf.asked.len() < count {
+            changed.push(*registry);
+        }
+    }
+    if changed.is_empty() {
+        return Ok(());
+    }
+    pins.shelves.retain(|_, shelf| !shelf.asked.is_empty());
+    let stopped = || false;
+    let tell = |_: DeskNews| {};
+    let desk = session.desk(&stopped, &tell);
+    for registry in changed {
+        let Some(shelf) = pins.shelves.get(&registry) else { continue };
+        // Versions stay as they are; what only the others needed goes.
+        match resolve(&desk, registry, shelf, &Free::Nothing) {
+            Ok(settled) => drop(pins.shelves.insert(registry, settled)),
+            // What is pinned too much is no reason to say nothing of all the rest.
+            Err(problem) => {
+                let _ = say(problem);
+                return Ok(());
+            }
+        }
+    }
+    session.write_pins(&pins, read.as_deref()).map_err(say)?;
+    Ok(())
+}

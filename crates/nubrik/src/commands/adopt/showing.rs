@@ -1,0 +1,390 @@
+//! What a person or a program sees of a proposal, and of what became of it.
+
+use std::collections::BTreeMap;
+
+use nubrik_survey::{Body, Definition, FileChange, Omission, Proposal};
+use serde::Serialize;
+use similar::{ChangeTag, TextDiff};
+
+use super::super::labelled;
+use super::AdoptedFolder;
+use super::trying::{Tried, TryResult};
+use crate::ui::console::{Console, OutputStream, outln};
+use crate::ui::paint::Ink;
+use crate::ui::text::{cut, padded, wrapped};
+
+#[derive(Serialize)]
+struct ProposedEvent<'a> {
+    event: &'static str,
+    target: String,
+    declared: &'static str,
+    kit: Option<&'static str>,
+    kind: Option<&'static str>,
+    sources: usize,
+    needs: Vec<String>,
+    pins: Vec<String>,
+    reasons: &'a [String],
+}
+
+#[derive(Serialize)]
+struct LeftOutEvent<'a> {
+    event: &'static str,
+    what: &'a str,
+    why: &'a str,
+}
+
+#[derive(Serialize)]
+struct WantedPinEvent<'a> {
+    event: &'static str,
+    registry: &'static str,
+    name: &'a str,
+    requirement: &'a str,
+    wanted_by: &'a str,
+}
+
+#[derive(Serialize)]
+struct DifferenceEvent<'a> {
+    event: &'static str,
+    path: String,
+    is_new: bool,
+    differences: Vec<OneDifference<'a>>,
+    text: &'a str,
+}
+
+#[derive(Serialize)]
+struct OneDifference<'a> {
+    target: &'a str,
+    kind: &'static str,
+    what: &'a str,
+}
+
+#[derive(Serialize)]
+struct TriedEvent<'a> {
+    event: &'static str,
+    target: String,
+    result: &'static str,
+    changes: &'a [String],
+    why: Option<&'a str>,
+    /// Each test of several counts for itself.
+    passed: usize,
+    all: usize,
+}
+
+/// Where the output is no terminal, lines are broken here, in columns.
+const PLAIN_WIDTH: usize = 160;
+
+/// How many things that are left out are named without being asked.
+const LEFT_OUT_SHOWN: usize = 12;
+
+/// Says what languages there are.
+pub fn found(console: Console, ground: &AdoptedFolder, proposal: &Proposal) {
+    if console.is_json() {
+        return;
+    }
+    let paint = console.paint(OutputStream::Output);
+    let counts: Vec<String> = proposal
+        .sources
+        .iter()
+        .map(|(kit, count)| format!("{} of {}", counted(*count, "source"), kit.language()))
+        .collect();
+    let files = counted(ground.tree.files().len(), "file");
+    let text = if counts.is_empty() {
+        format!("{files}, and no sources of a language that a kit is for")
+    } else {
+        format!("{files}: {}", counts.join(", "))
+    };
+    outln!(console, "{}", labelled(paint, Ink::Busy, "looked at", &text));
+}
+
+pub fn counted(number: usize, word: &str) -> String {
+    if number == 1 { format!("{number} {word}") } else { format!("{number} {word}s") }
+}
+
+/// Lists what is proposed.
+pub fn proposal(console: Console, ground: &AdoptedFolder, proposal: &Proposal) {
+    if console.is_json() {
+        return proposal_events(console, ground, proposal);
+    }
+    let paint = console.paint(OutputStream::Output);
+    let columns = paint.width.unwrap_or(PLAIN_WIDTH);
+    let mut word = "proposes";
+    let names: Vec<String> = proposal.definitions.iter().map(|one| one.address.below(&ground.top)).collect();
+    let width = names.iter().map(|name| name.chars().count()).max().unwrap_or(0).min(36);
+    for (definition, name) in proposal.definitions.iter().zip(&names) {
+        let what = format!("{} {}", padded(name, width), what_it_is(definition));
+        outln!(console, "{}", labelled(paint, Ink::Busy, word, &cut(&what, columns.saturating_sub(11), "…")));
+        word = "";
+    }
+    let mut word = "pins";
+    for registry in proposal.registries() {
+        let names: Vec<&str> = proposal
+            .pins
+            .iter()
+            .filter(|pin| pin.registry == registry)
+            .map(|pin| pin.name.as_str())
+            .collect();
+        for line in wrapped(&format!("{registry}: {}", names.join(", ")), columns.saturating_sub(11)) {
+            outln!(console, "{}", labelled(paint, Ink::Found, word, &line));
+            word = "";
+        }
+    }
+    left_out(console, &proposal.left_out);
+}
+
+fn proposal_events(console: Console, ground: &AdoptedFolder, proposal: &Proposal) {
+    for definition in &proposal.definitions {
+        let calls = definition.body.calls();
+        console.event(&ProposedEvent {
+            event: "proposed",
+            target: definition.address.below(&ground.top),
+            declared: definition.keyword.word(),
+            kit: calls.first().map(|call| call.kit.name()),
+            kind: calls.first().map(|call| call.kind),
+            sources: definition.takes().len(),
+            needs: definition.needs().iter().map(|need| need.below(&ground.top)).collect(),
+            pins: definition.pins().into_iter().map(|(_, name)| name).collect(),
+            reasons: &definition.reasons,
+        });
+    }
+    for pin in &proposal.pins {
+        console.event(&WantedPinEvent {
+            event: "wanted_pin",
+            registry: pin.registry.name(),
+            name: &pin.name,
+            requirement: &pin.requirement,
+            wanted_by: &pin.wanted_by,
+        });
+    }
+    left_out(console, &proposal.left_out);
+}
+
+/// What a definition is, in a few words: its kind, and how many sources it takes.
+fn what_it_is(definition: &Definition) -> String {
+    let calls = definition.body.calls();
+    let count = calls.iter().map(|call| call.files("sources").len()).sum::<usize>();
+    let kind = match (&definition.body, calls.first()) {
+        (Body::Several(calls), Some(call)) => {
+            let kind = call.kind.replace('_', " ");
+            format!("{kind} by kit {}, {} of them", call.kit.name(), calls.len())
+        }
+        (Body::Each(files, _, call), _) => {
+            let kind = call.kind.replace('_', " ");
+            format!("{kind} by kit {}, for each of {} files", call.kit.name(), files.len())
+        }
+        (_, Some(call)) => format!("{} by kit {}", call.kind.replace('_', " "), call.kit.name()),
+        (_, None) => "a step".to_owned(),
+    };
+    let sources = if count == 0 { String::new() } else { format!(", {}", counted(count, "source")) };
+    let needs: Vec<String> = definition.needs().into_iter().map(|need| need.name).collect();
+    let needs = if needs.is_empty() { String::new() } else { format!(", needs {}", needs.join(", ")) };
+    format!("{kind}{sources}{needs}")
+}
+
+/// Says for what nothing is proposed.
+pub fn left_out(console: Console, all: &[Omission]) {
+    if console.is_json() {
+        for Omission { what, why, .. } in all {
+            console.event(&LeftOutEvent { event: "left_out", what, why });
+        }
+        return;
+    }
+    let paint = console.paint(OutputStream::Output);
+    let columns = paint.width.unwrap_or(PLAIN_WIDTH).saturating_sub(11);
+    let mut word = "leaves";
+    // The same reason for many is said once.
+    let mut by_reason: BTreeMap<&str, Vec<&str>> = BTreeMap::new();
+    for Omission { what, why, .. } in all {
+        by_reason.entry(why).or_default().push(what);
+    }
+    let more = by_reason.len().saturating_sub(LEFT_OUT_SHOWN);
+    for (why, what) in by_reason.into_iter().take(LEFT_OUT_SHOWN) {
+        let names = match what.as_slice() {
+            [first, second, third, rest @ ..] if !rest.is_empty() => {
+                format!("{first}, {second}, {third} and {} more", rest.len())
+            }
+            few => few.join(", "),
+        };
+        for line in wrapped(&format!("{names}: {why}"), columns) {
+            outln!(console, "{}", labelled(paint, Ink::Doubt, word, &line));
+            word = "";
+        }
+    }
+    if more > 0 {
+        outln!(
+            console,
+            "{}",
+            labelled(
+                paint,
+                Ink::Faint,
+                "",
+                &format!("and for {}; --json names all", counted(more, "more reason"))
+            )
+        );
+    }
+}
+
+/// Shows the settings that would be written.
+pub fn new_settings(console: Console, ground: &AdoptedFolder, settings: &str) {
+    if ground.is_workspace {
+        return;
+    }
+    let paint = console.paint(OutputStream::Output);
+    let lines = counted(settings.lines().count(), "line");
+    outln!(
+        console,
+        "\n{} {}",
+        paint.ink(Ink::Strong, "nubrik.toml"),
+        paint.ink(Ink::Faint, &format!("new, {lines} of settings"))
+    );
+}
+
+/// Shows how a definition file would change.
+pub fn difference(console: Console, ground: &AdoptedFolder, change: &FileChange) {
+    let path = ground.path(&change.package, "targets.nub");
+    if console.is_json() {
+        let differences = change.differences.iter();
+        let differences =
+            differences.map(|(target, kind, what)| OneDifference { target, kind: kind.word(), what });
+        return console.event(&DifferenceEvent {
+            event: "difference",
+            path,
+            is_new: change.before.is_none(),
+            differences: differences.collect(),
+            text: &change.after,
+        });
+    }
+    let paint = console.paint(OutputStream::Output);
+    let before = change.before.clone().unwrap_or_default();
+    let what = match change.before {
+        None => format!("new, {}", counted(change.after.lines().count(), "line")),
+        Some(_) => "changed".to_owned(),
+    };
+    outln!(console, "\n{} {}", paint.ink(Ink::Strong, &path), paint.ink(Ink::Faint, &what));
+    let diff = TextDiff::from_lines(&before, &change.after);
+    for (n, group) in diff.grouped_ops(2).iter().enumerate() {
+        if n > 0 {
+            outln!(console, "{}", paint.ink(Ink::Faint, "     ⋮"));
+        }
+        for line in group.iter().flat_map(|op| diff.iter_changes(op)) {
+            let (mark, ink, number) = match line.tag() {
+                ChangeTag::Insert => ("+", Ink::Mend, line.new_index()),
+                ChangeTag::Delete => ("-", Ink::Wrong, line.old_index()),
+                ChangeTag::Equal => (" ", Ink::Faint, line.new_index()),
+            };
+            let number = number.map_or(String::new(), |number| (number + 1).to_string());
+            let number = paint.ink(Ink::Faint, &format!("{number:>4}"));
+            let text = line.value().trim_end_matches('\n');
+            // Where all is new, colours would say nothing.
+            let line = match change.before {
+                None => format!("{} {text}", paint.ink(ink, mark)),
+                Some(_) => paint.ink(ink, &format!("{mark} {text}")),
+            };
+            outln!(console, "{number} {}", line.trim_end());
+        }
+    }
+}
+
+/// Says that definitions take all sources.
+pub fn nothing_new(console: Console) {
+    if !console.is_json() {
+        outln!(console, "\nthe definitions that are here take all of it; nothing to add");
+    }
+}
+
+/// Says that nothing was written.
+pub fn not_written(console: Console, how: &str) {
+    if !console.is_json() {
+        outln!(console, "\nnothing was written; {how} writes it");
+    }
+}
+
+/// Says what was written.
+pub fn written(console: Console, ground: &AdoptedFolder, texts: &BTreeMap<String, String>) {
+    if console.is_json() {
+        return;
+    }
+    let paint = console.paint(OutputStream::Output);
+    outln!(console);
+    if !ground.is_workspace {
+        outln!(console, "{}", labelled(paint, Ink::Busy, "wrote", "nubrik.toml"));
+    }
+    for (package, text) in texts {
+        let path = ground.path(package, "targets.nub");
+        let lines = counted(text.lines().count(), "line");
+        outln!(console, "{}", labelled(paint, Ink::Busy, "wrote", &format!("{path}, {lines}")));
+    }
+    let pins = std::fs::read(ground.root.join("pins.toml")).ok();
+    if pins.is_some() && pins != ground.pins {
+        outln!(console, "{}", labelled(paint, Ink::Busy, "wrote", "pins.toml"));
+    }
+}
+
+/// Says what became of each definition when it was tried.
+pub fn tried(console: Console, tried: &Tried) {
+    let mut words: Vec<(&str, Ink, Vec<String>)> = vec![
+        ("works", Ink::Calm, Vec::new()),
+        ("mended", Ink::Found, Vec::new()),
+        ("fails", Ink::Wrong, Vec::new()),
+        ("left out", Ink::Doubt, Vec::new()),
+        ("not tried", Ink::Faint, Vec::new()),
+    ];
+    let is_explained = |(address, result): &(&String, &TryResult)| {
+        !matches!(result, TryResult::Works) || tried.changes.contains_key(*address)
+    };
+    let explained = tried.results.iter().filter(is_explained).map(|(address, _)| address.chars().count());
+    let width = explained.max().unwrap_or(0).min(30);
+    for (address, result) in &tried.results {
+        let changes = tried.changes.get(address).map_or(&[][..], Vec::as_slice);
+        let (word, row, why) = match result {
+            TryResult::Works if changes.is_empty() => ("works", 0, None),
+            TryResult::Works => ("works_after_change", 1, None),
+            TryResult::Fails(why) => ("fails", 2, Some(why.as_str())),
+            TryResult::Omission(why) => ("left_out", 3, Some(why.as_str())),
+            TryResult::NotTried(why) => ("not_tried", 4, Some(why.as_str())),
+        };
+        if console.is_json() {
+            let (passed, all) = tried.count(address, result);
+            console.event(&TriedEvent {
+                event: "tried",
+                target: address.clone(),
+                result: word,
+                changes,
+                why,
+                passed,
+                all,
+            });
+            continue;
+        }
+        let of_many = match tried.counts.get(address) {
+            Some((passed, all)) if row == 2 => format!("{passed} of {all} pass; "),
+            _ => String::new(),
+        };
+        let name = padded(address, width);
+        let detail = match (row, why) {
+            (1, _) => format!("{name}  {}", changes.join("; ")),
+            (_, Some(why)) => format!("{name}  {of_many}{}", why.lines().next().unwrap_or_default()),
+            _ => address.clone(),
+        };
+        words[row].2.push(detail);
+    }
+    if console.is_json() {
+        return;
+    }
+    let paint = console.paint(OutputStream::Output);
+    let columns = paint.width.unwrap_or(PLAIN_WIDTH).saturating_sub(11);
+    outln!(console);
+    for (word, ink, rows) in words {
+        let mut word = word;
+        let lines = match word {
+            "works" => wrapped(&rows.join(", "), columns),
+            _ => rows.iter().map(|row| cut(row, columns.max(60), "…")).collect(),
+        };
+        for line in lines.iter().filter(|line| !line.is_empty()) {
+            outln!(console, "{}", labelled(paint, ink, word, line));
+            word = "";
+        }
+    }
+    let counts = tried.results.iter().map(|(address, result)| tried.count(address, result));
+    let (works, counted_results) = counts.fold((0, 0), |(works, all), (one, of)| (works + one, all + of));
+    outln!(console, "\n{}", paint.ink(Ink::Strong, &format!("{works} of {counted_results} work")));
+}

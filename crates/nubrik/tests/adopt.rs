@@ -1,0 +1,240 @@
+//! Folders of sources brought in, and definitions held against sources, through the built program.
+
+#![allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
+
+mod sandbox;
+
+use std::fs;
+
+use sandbox::Sandbox;
+
+/// A library, a program that uses it, and two tests: one reads a file, one writes where it runs.
+const SOURCES: [(&str, &str); 8] = [
+    ("src/tide.c", "#include <math.h>\n#include \"tide.h\"\ndouble tide(double at) { return sin(at); }\n"),
+    ("src/tide.h", "double tide(double at);\n"),
+    ("src/sea.c", "#include \"tide.h\"\nint sea(void) { return tide(0) > 1; }\n"),
+    (
+        "app/show.c",
+        "#include <stdio.h>\n#include \"tide.h\"\nint main(void) { puts(\"tide\"); return tide(0) > 1; }\n",
+    ),
+    (
+        "tests/reads.c",
+        "#include <stdio.h>\nint main(void) { FILE *f = fopen(\"tests/data.txt\", \"r\"); return f == 0; }\n",
+    ),
+    ("tests/data.txt", "7\n"),
+    (
+        "tests/writes.c",
+        "#include <stdio.h>\nint main(void) { FILE *f = fopen(\"written.txt\", \"w\"); return f == 0; }\n",
+    ),
+    ("src/odd.c", "#include <no_such_header_anywhere.h>\nint odd;\n"),
+];
+
+/// A folder with sources that is no workspace yet.
+fn folder(files: &[(&str, &str)]) -> Sandbox {
+    let sandbox = Sandbox::new(files);
+    fs::remove_file(sandbox.folder.join("nubrik.toml")).unwrap();
+    sandbox
+}
+
+#[test]
+fn a_folder_is_brought_in_and_what_does_not_work_is_changed_or_left_out() {
+    let sandbox = folder(&SOURCES);
+    // Nothing is written before somebody says so.
+    let run = sandbox.run(&["adopt"]).expect(0).says("nothing was written; nubrik adopt --yes writes it");
+    assert!(run.stdout.contains("looked at 8 files: 6 sources of C and C++"), "{}", run.stdout);
+    assert!(run.stdout.contains("+ target show = c.program"), "{}", run.stdout);
+    assert!(!sandbox.exists("targets.nub") && !sandbox.exists("nubrik.toml"));
+    let run = sandbox.run(&["adopt", "--yes"]).expect(0).says("wrote     nubrik.toml");
+    let text = sandbox.read("targets.nub");
+    assert!(
+        run.stdout.contains("without src/odd.c: it includes no_such_header_anywhere.h"),
+        "{}",
+        run.stdout
+    );
+    assert!(text.contains("# Without src/odd.c: it includes no_such_header_anywhere.h"), "{text}");
+    if sandbox::has_rooms() {
+        assert!(run.stdout.contains("4 of 4 work"), "{}", run.stdout);
+        assert!(text.contains("reads = \"tests/data.txt\""), "{text}");
+    }
+    sandbox.run(&["build"]).expect(0);
+    sandbox.run(&["test"]).expect(0);
+    sandbox.run(&["run", "show"]).expect(0).says("tide");
+    sandbox.run(&["fmt", "--check"]).expect(0);
+    sandbox.run(&["lint", "--strict"]).expect(0);
+    // What was left out was decided, and is not brought up again.
+    sandbox.run(&["align", "--check"]).expect(0).says("definitions and sources agree");
+    // The same once more changes nothing.
+    sandbox.run(&["adopt", "--yes"]).expect(0);
+    assert_eq!(sandbox.read("targets.nub"), text);
+}
+
+#[test]
+fn what_a_person_wrote_stays_and_only_the_rest_is_added() {
+    let own = "# Ours.\nuse \"nub:c\" as c\n\n## Rises and falls.\ntarget water = c.library { sources = [\"src/tide.c\", \"src/sea.c\"], headers = \"src/*.h\", link_flags = [\"-lm\"] }\n";
+    let sandbox = Sandbox::new(&SOURCES[..5]);
+    sandbox.write("targets.nub", own);
+    let run = sandbox.run(&["adopt", "--yes"]).expect(0);
+    let text = sandbox.read("targets.nub");
+    assert!(text.starts_with(own), "{text}");
+    // What was there is used by its own name.
+    assert!(
+        text.contains("target show = c.program") && text.contains("needs = water"),
+        "{text}\n{}",
+        run.stdout
+    );
+    assert_eq!(text.matches("c.library").count(), 1, "{text}");
+    sandbox.run(&["run", "show"]).expect(0);
+}
+
+#[test]
+fn programs_get_the_proposal_as_events() {
+    let sandbox = folder(&SOURCES);
+    let run = sandbox.run(&["adopt", "--json", "--no-try"]).expect(0);
+    let events = run.events();
+    let named = |name: &str| events.iter().filter(|event| event["event"] == name).count();
+    assert_eq!((named("proposed"), named("difference"), named("tried")), (4, 1, 0), "{}", run.stdout);
+    assert!(!sandbox.exists("targets.nub"));
+    let difference = events.iter().find(|event| event["event"] == "difference").unwrap();
+    assert_eq!(difference["is_new"], true);
+    let run = sandbox.run(&["adopt", "--json", "--yes"]).expect(0);
+    let results: Vec<String> = run
+        .events()
+        .iter()
+        .filter(|event| event["event"] == "tried")
+        .map(|event| format!("{} {}", event["target"], event["result"]))
+        .collect();
+    assert!(results.contains(&"\"show\" \"works\"".to_owned()), "{results:?}");
+    assert_eq!(difference["path"], "targets.nub");
+}
+
+#[test]
+fn other_peoples_code_is_pinned_or_what_needs_it_is_left_out() {
+    let files = [
+        ("nubrik.toml", "[origins]\njs = \"registry\"\n"),
+        (
+            "package.json",
+            "{\"name\": \"board\", \"main\": \"index.js\", \"dependencies\": {\"ebb\": \"^1\"}}",
+        ),
+        ("index.js", "require('ebb');\n"),
+    ];
+    let sandbox = Sandbox::new(&files);
+    sandbox.write(
+        "registry/ebb",
+        "{\"dist-tags\": {}, \"versions\": {\"2.0.0\": {\"dist\": {\"tarball\": \"ebb-2.0.0.tgz\"}}}}",
+    );
+    let run = sandbox.run(&["adopt", "--yes", "--no-try", "--offline"]).expect(0);
+    assert!(!sandbox.exists("targets.nub") && !sandbox.exists("pins.toml"), "{}", run.stdout);
+    // A version that nobody published is told, and no definition is written that cannot be evaluated.
+    let run = sandbox.run(&["adopt", "--yes", "--json"]).expect(0);
+    let tried: Vec<String> = run
+        .events()
+        .iter()
+        .filter(|event| event["event"] == "tried")
+        .map(|event| format!("{} {}", event["result"], event["why"]))
+        .collect();
+    assert!(tried.len() == 1 && tried[0].contains("left_out") && tried[0].contains("js ebb"), "{tried:?}");
+    assert!(!sandbox.exists("targets.nub"));
+    sandbox.run(&["adopt", "--answer", "pin.js=perhaps"]).expect(2).says("try");
+    sandbox.run(&["adopt", "--answer", "tide=high"]).expect(2).says("nothing is asked about `tide`");
+    sandbox.run(&["adopt", "--answer", "tide"]).expect(2).says("is no answer");
+}
+
+#[test]
+fn folders_that_cannot_be_brought_in_are_refused() {
+    let sandbox = folder(&[("a.txt", "words\n")]);
+    sandbox.run(&["adopt"]).expect(0).says("no sources of a language that a kit is for");
+    assert!(!sandbox.exists("nubrik.toml"));
+    sandbox.run(&["adopt", "none"]).expect(2).says("cannot look at");
+    sandbox.run(&["adopt", "a.txt"]).expect(2).says("is no folder");
+    sandbox.run(&["adopt", "/"]).expect(2).says("becomes no workspace");
+    sandbox.write("nubrik.toml", "");
+    sandbox.write("targets.nub", "target = \n");
+    sandbox.write("a.c", "int main(void) { return 0; }\n");
+    sandbox.run(&["adopt", "--yes"]).expect(3);
+    assert_eq!(sandbox.read("targets.nub"), "target = \n");
+}
+
+#[test]
+fn definitions_are_aligned_with_sources() {
+    let sandbox = Sandbox::new(&SOURCES[..5]);
+    let own = "use \"nub:c\" as c\n\ntarget water = c.library { sources = [\"src/tide.c\"], headers = \"src/*.h\", link_flags = [\"-lm\"] }\n\ntarget lamp = c.library { sources = \"lamp/*.c\", headers = \"lamp/*.h\" }\n\ntarget show = c.program { sources = \"app/show.c\", needs = lamp }\n\ntest reads = c.test_program { sources = \"tests/reads.c\", needs = water }\n";
+    sandbox.write("targets.nub", own);
+    sandbox.write("lamp/lamp.c", "#include \"lamp.h\"\nint lamp;\n");
+    sandbox.write("lamp/lamp.h", "extern int lamp;\n");
+    let run = sandbox.run(&["align", "--check"]).expect(1);
+    for words in [
+        "water: no definition takes src/sea.c",
+        "show: its sources use water, which is not among its needs",
+        "show: nothing in its sources uses lamp",
+    ] {
+        assert!(run.stdout.contains(words), "{words}\n{}", run.stdout);
+    }
+    assert_eq!(sandbox.read("targets.nub"), own);
+    sandbox.run(&["align", "--yes"]).expect(0);
+    let text = sandbox.read("targets.nub");
+    assert!(text.contains("sources = [\"src/tide.c\", \"src/sea.c\"]"), "{text}");
+    assert!(text.contains("target show = c.program { sources = \"app/show.c\", needs = water }"), "{text}");
+    sandbox.run(&["align", "--check"]).expect(0).says("definitions and sources agree");
+    sandbox.run(&["run", "show"]).expect(0);
+}
+
+#[test]
+fn small_folders_are_begun_and_others_refused_clearly() {
+    let sandbox =
+        folder(&[("gauge.c", "#include \"table.h\"\nint main(void) { return 0; }\n"), ("table.h", "")]);
+    sandbox.run(&["init"]).expect(0).says("wrote     targets.nub");
+    assert!(sandbox.read("targets.nub").contains("target gauge = c.program"));
+    sandbox.run(&["build"]).expect(0);
+    // In a package: its files would leave it.
+    sandbox.write("inner/more.c", "int more;\n");
+    sandbox
+        .write("targets.nub", "use \"nub:c\" as c\n\ntarget all = c.library { sources = \"inner/*.c\" }\n");
+    sandbox.run_in("inner", &["init"]).expect(2).says("belong to the package around it");
+    assert!(!sandbox.exists("inner/targets.nub"));
+    sandbox.run_in("inner", &["adopt", "--yes"]).expect(0);
+    assert!(!sandbox.exists("inner/targets.nub"));
+    // Many sources: somebody should see what is proposed.
+    let many: Vec<(String, String)> =
+        (0..6).map(|n| (format!("p{n}/main.c"), "int main(void) { return 0; }\n".to_owned())).collect();
+    let many: Vec<(&str, &str)> = many.iter().map(|(path, text)| (path.as_str(), text.as_str())).collect();
+    let sandbox = folder(&many);
+    sandbox.run(&["init"]).expect(0).says("nubrik adopt, which proposes definitions");
+    assert!(sandbox.exists("nubrik.toml") && !sandbox.exists("targets.nub"));
+    sandbox.run(&["adopt", "--yes", "--no-try"]).expect(0);
+    sandbox.run(&["build"]).expect(0);
+}
+
+#[test]
+fn the_demo_agrees_with_its_sources() {
+    let demo = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo");
+    let sandbox = Sandbox::new(&[]);
+    let mut folders = vec![demo.clone()];
+    while let Some(folder) = folders.pop() {
+        for entry in fs::read_dir(folder).unwrap().flatten() {
+            let path = entry.path();
+            match path.is_dir() {
+                true => folders.push(path),
+                false => {
+                    let inside = path.strip_prefix(&demo).unwrap().to_str().unwrap().to_owned();
+                    sandbox.write(&inside, &fs::read_to_string(&path).unwrap_or_default());
+                }
+            }
+        }
+    }
+    sandbox.run(&["align", "--check"]).expect(0).says("definitions and sources agree");
+}
+
+#[test]
+fn what_a_comment_leaves_out_is_not_proposed() {
+    let sandbox = Sandbox::new(&[
+        ("a.c", "int main(void) { return 0; }\n"),
+        ("examples/b.c", "int main(void) { return 0; }\n"),
+        ("odd/lamp.c", "int main(void) { return 0; }\n"),
+        (
+            "targets.nub",
+            "# Without examples: nobody ships them.\nuse \"nub:c\" as c\n\ntarget a = c.program { sources = \"a.c\" }\n",
+        ),
+    ]);
+    let run = sandbox.run(&["align", "--check"]).expect(1).says("odd/lamp: program");
+    assert!(!run.stdout.contains("examples"), "{}", run.stdout);
+}

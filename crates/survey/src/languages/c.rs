@@ -1,0 +1,238 @@
+//! C and C++: which sources make a library, a program or a test, by folder, and what they include.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use super::c_index::IncludeIndex;
+use super::c_parts::{CPlace, CRole, Parts};
+use super::c_places::{component_of, has_test_name, is_brought_along, is_of_tests, is_sample};
+use super::c_scan::{SourceScan, is_header, is_source, scan};
+use super::c_system::{is_of_another_system, other_system_of};
+use crate::Survey;
+use crate::proposal::Kit;
+use crate::tree::folder_of;
+
+pub(super) fn look(survey: &mut Survey<'_>) {
+    let tree = survey.tree;
+    let files =
+        tree.files().iter().filter(|file| (is_source(file) || is_header(file)) && !survey.is_claimed(file));
+    let mut scans: BTreeMap<&str, SourceScan> =
+        files.map(|file| (file.as_str(), scan(file, &tree.text(file).unwrap_or_default()))).collect();
+    // What is included may bring `main`, as small frameworks of tests do, and sources that are compiled in two languages.
+    let begun: BTreeSet<String> =
+        IncludeIndex::of(tree, &scans).begun_by_others().into_iter().map(str::to_owned).collect();
+    for (file, scan) in scans.iter_mut().filter(|(file, _)| begun.contains(**file)) {
+        scan.has_main |= is_source(file);
+    }
+    let sources: Vec<&str> = scans.keys().copied().filter(|file| is_source(file)).collect();
+    survey.count(Kit::C, sources.len());
+    if sources.is_empty() {
+        return;
+    }
+    let index = IncludeIndex::of(tree, &scans);
+    let owners = components(&index);
+    let mut parts = Parts::default();
+    let used = index.used_components(&owners);
+    let included = index.included_sources();
+    let mut components: BTreeMap<&str, BTreeSet<&str>> = BTreeMap::new();
+    for (file, owner) in &owners {
+        components.entry(owner).or_default().insert(file);
+    }
+    for (folder, mine) in components {
+        let component =
+            Component { folder, mine: &mine, included: &included, is_used: used.contains(folder) };
+        sort(survey, &component, &index, &mut parts);
+    }
+    super::c_names::name(survey, &mut parts);
+    parts.settle();
+    super::c_writing::write(survey, &index, &owners, &parts);
+}
+
+/// The component that each file belongs to: the folder above the first one that only says what is in it. Components that
+/// include one another become one.
+fn components<'a>(index: &IncludeIndex<'a>) -> BTreeMap<&'a str, String> {
+    let mut owners: BTreeMap<&str, String> =
+        index.scans.keys().map(|file| (*file, component_of(folder_of(file)))).collect();
+    loop {
+        let mut edges: BTreeMap<String, BTreeSet<String>> = BTreeMap::new();
+        for (file, users) in index.includers() {
+            let Some(owner) = owners.get(file) else { continue };
+            for user in users.iter().filter(|user| owners[**user] != *owner) {
+                edges.entry(owners[*user].clone()).or_default().insert(owner.clone());
+            }
+        }
+        let Some((one, other)) = circle(&edges) else { return owners };
+        let top = crate::covers::common_folder(&BTreeSet::from([
+            format!("{one}/x").trim_start_matches('/'),
+            format!("{other}/x").trim_start_matches('/'),
+        ]));
+        for owner in owners.values_mut().filter(|owner| **owner == one || **owner == other) {
+            owner.clone_from(&top);
+        }
+    }
+}
+
+/// Two that reach each other, if any do.
+fn circle(edges: &BTreeMap<String, BTreeSet<String>>) -> Option<(String, String)> {
+    let reach = |from: &String| {
+        let mut seen: BTreeSet<&String> = BTreeSet::new();
+        let mut queue: Vec<&String> = edges.get(from).into_iter().flatten().collect();
+        while let Some(next) = queue.pop() {
+            if seen.insert(next) {
+                queue.extend(edges.get(next).into_iter().flatten());
+            }
+        }
+        seen
+    };
+    edges.keys().find_map(|one| {
+        let seen = reach(one);
+        if !seen.contains(one) {
+            return None;
+        }
+        let other = seen.into_iter().find(|other| *other != one && reach(other).contains(one))?;
+        Some((one.clone(), other.clone()))
+    })
+}
+
+/// What lies in a folder and belongs together.
+struct Component<'c> {
+    folder: &'c str,
+    /// Its sources and headers.
+    mine: &'c BTreeSet<&'c str>,
+    /// Sources that others include.
+    included: &'c BTreeSet<&'c str>,
+    /// Whether other components include something of it.
+    is_used: bool,
+}
+
+/// Sorts the sources of a component into a library, programs and tests.
+fn sort(survey: &mut Survey<'_>, component: &Component<'_>, index: &IncludeIndex<'_>, parts: &mut Parts) {
+    let Component { folder, mine, included, is_used } = *component;
+    let mut sources: BTreeSet<&str> = BTreeSet::new();
+    for file in mine.iter().copied().filter(|file| is_source(file) && !included.contains(file)) {
+        let inside = crate::tree::below(file, folder);
+        let is_fuzz = index.tree.text(file).is_some_and(|text| text.contains("LLVMFuzzerTestOneInput"))
+            && !index.has_included_header(file);
+        if is_brought_along(inside) {
+            survey.leave_out(folder_of(file), "it belongs to something that the tests bring along");
+        } else if let Some(system) = other_system_of(inside) {
+            survey.leave_out(file, format!("its name says that it is for {system}"));
+        } else if let Some(header) = other_systems_header(index, file) {
+            survey.leave_out(file, format!("it includes {header}, which this system does not have"));
+        } else if is_fuzz {
+            survey.leave_out(file, "it is started by a fuzzer, which is no part of a build");
+        } else {
+            sources.insert(file);
+        }
+    }
+    let has_main = |file: &&&str| index.scans[**file].has_main;
+    let is_test = |file: &str| {
+        is_of_tests(file)
+            || (has_test_name(file) && (index.scans[file].has_main || index.scans[file].has_cases))
+    };
+    let tests: BTreeSet<&str> = sources.iter().copied().filter(|file| is_test(file)).collect();
+    let samples: BTreeSet<&str> =
+        sources.iter().copied().filter(|file| !is_test(file) && is_sample(file)).collect();
+    let rest: BTreeSet<&str> =
+        sources.iter().copied().filter(|file| !tests.contains(file) && !samples.contains(file)).collect();
+    let mains: Vec<&str> = rest.iter().filter(has_main).copied().collect();
+    let mut library: BTreeSet<&str> =
+        rest.iter().copied().filter(|file| !index.scans[file].has_main).collect();
+    let place = |role, place: &str| CPlace { component: folder.to_owned(), role, folder: place.to_owned() };
+    let has_public = mine.iter().any(|file| {
+        is_header(file)
+            && folder_of(crate::tree::below(file, folder)).split('/').any(|part| part == "include")
+    });
+    if let ([main], true) =
+        (mains.as_slice(), tests.is_empty() && samples.is_empty() && !has_public && !is_used)
+    {
+        let all = library.iter().chain([main]).map(|file| (*file).to_owned()).collect();
+        parts.add(place(CRole::Program, ""), all, Some((*main).to_owned()));
+        return;
+    }
+    // Sources beside the only program of a folder are that program's, if the library lies somewhere else.
+    let mut companions: BTreeMap<&str, BTreeSet<&str>> = BTreeMap::new();
+    for main in &mains {
+        let beside: BTreeSet<&str> =
+            library.iter().copied().filter(|file| folder_of(file) == folder_of(main)).collect();
+        let is_alone = mains.iter().filter(|other| folder_of(other) == folder_of(main)).count() == 1;
+        let is_used = beside.iter().any(|file| index.used_from_elsewhere(file));
+        if is_alone && beside.len() < library.len() && !is_used {
+            library.retain(|file| !beside.contains(file));
+            companions.insert(main, beside);
+        }
+    }
+    if !library.is_empty() {
+        parts.add(place(CRole::Library, ""), library.iter().map(|file| (*file).to_owned()).collect(), None);
+    }
+    let by_folder = |files: &BTreeSet<&str>| {
+        let mut folders: BTreeMap<String, BTreeSet<String>> = BTreeMap::new();
+        for file in files {
+            folders.entry(folder_of(file).to_owned()).or_default().insert((*file).to_owned());
+        }
+        folders
+    };
+    for main in mains {
+        let mut own: BTreeSet<String> =
+            companions.remove(main).unwrap_or_default().into_iter().map(str::to_owned).collect();
+        own.insert(main.to_owned());
+        parts.add(place(CRole::Program, ""), own, Some(main.to_owned()));
+    }
+    for (inside, files) in by_folder(&samples) {
+        sort_programs(survey, &files, index, parts, &place(CRole::Sample, &inside));
+    }
+    for (inside, files) in by_folder(&tests) {
+        sort_programs(survey, &files, index, parts, &place(CRole::Test, &inside));
+    }
+}
+
+/// A header of another system that a source includes, whatever is asked about.
+fn other_systems_header<'i>(index: &'i IncludeIndex<'_>, source: &str) -> Option<&'i str> {
+    let includes = index.scans[source].includes.iter().filter(|include| !include.is_conditional);
+    let mut others = includes.filter(|include| is_of_another_system(&include.path));
+    others.find(|one| index.included(source, &one.path, one.is_quoted).is_none()).map(|one| one.path.as_str())
+}
+
+/// The programs in a folder of tests or samples: one for each `main`. Sources with cases and no `main` are one program with the
+/// `main` beside them, or with that of their framework.
+fn sort_programs(
+    survey: &mut Survey<'_>,
+    files: &BTreeSet<String>,
+    index: &IncludeIndex<'_>,
+    parts: &mut Parts,
+    place: &CPlace,
+) {
+    let scan = |file: &String| &index.scans[file.as_str()];
+    let mains: Vec<&String> = files.iter().filter(|file| scan(file).has_main).collect();
+    let cases: BTreeSet<String> =
+        files.iter().filter(|file| scan(file).has_cases && !scan(file).has_main).cloned().collect();
+    let helpers: BTreeSet<String> =
+        files.iter().filter(|file| !scan(file).has_main && !scan(file).has_cases).cloned().collect();
+    match (mains.as_slice(), cases.is_empty()) {
+        ([], true) => {
+            survey.leave_out(&place.folder, "no program begins in its sources");
+        }
+        ([], false) => {
+            for case in cases {
+                let own = helpers.iter().cloned().chain([case.clone()]).collect();
+                parts.add(place.clone(), own, Some(case));
+            }
+        }
+        ([main], _) => {
+            let main = (*main).clone();
+            let all = helpers.into_iter().chain(cases).chain([main.clone()]).collect();
+            parts.add(place.clone(), all, Some(main));
+        }
+        (mains, _) => {
+            let is_prose = place.folder.split('/').any(|part| matches!(part, "doc" | "docs"));
+            // What is no program in a manual is a part of its text.
+            let helpers = if is_prose { BTreeSet::new() } else { helpers };
+            let shared = helpers.into_iter().chain(cases).collect::<BTreeSet<String>>();
+            if !shared.is_empty() {
+                parts.add(CPlace { role: CRole::Helpers, ..place.clone() }, shared, None);
+            }
+            for main in mains {
+                parts.add(place.clone(), BTreeSet::from([(*main).clone()]), Some((*main).clone()));
+            }
+        }
+    }
+}

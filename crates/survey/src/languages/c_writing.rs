@@ -1,0 +1,297 @@
+//! Definitions of what the parts of C and C++ are.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use super::c_index::IncludeIndex;
+use super::c_parts::{CPart, CRole, Included, Parts};
+use super::c_places::is_part;
+use super::c_scan::is_header;
+use super::{config_header, makers, templates};
+use crate::Survey;
+use crate::proposal::{Body, Definition, DefinitionAddress, FieldValue, Keyword, KindCall, Kit};
+use crate::tree::{ext_of, folder_of, is_below, name_of};
+
+/// What all is compiled with.
+const FLAGS: &str = "-O2";
+
+/// Writes what all parts are, in the order in which they need one another.
+pub(super) fn write(
+    survey: &mut Survey<'_>,
+    index: &IncludeIndex<'_>,
+    owners: &BTreeMap<&str, String>,
+    parts: &Parts,
+) {
+    let resolved: Vec<Included> =
+        parts.all.iter().map(|part| parts.reach(index, owners, part, survey.machine)).collect();
+    let mut writing = PartWriter {
+        survey,
+        index,
+        owners,
+        searched: BTreeMap::new(),
+        laid: BTreeMap::new(),
+        open: BTreeSet::new(),
+        made: BTreeMap::new(),
+    };
+    for reach in &resolved {
+        for (address, folders) in &reach.searched {
+            writing.searched.entry(address.clone()).or_default().extend(folders.iter().cloned());
+        }
+        for (owner, place, folder) in &reach.laid {
+            writing.laid.entry(owner.clone()).or_default().insert((place.clone(), folder.clone()));
+        }
+        writing.open.extend(reach.used_headers.iter().map(String::as_str));
+    }
+    let mut alone: Vec<(Definition, String)> = Vec::new();
+    for (part, reach) in parts.all.iter().zip(&resolved) {
+        let Some(definition) = writing.definition(part, reach) else { continue };
+        match (part.place.role, &part.main) {
+            (CRole::Test | CRole::Sample, Some(main)) if part.sources.len() == 1 => {
+                alone.push((definition, main.clone()));
+            }
+            _ => writing.survey.define(definition),
+        }
+    }
+    for group in alike(alone) {
+        define_alike(survey, group);
+    }
+}
+
+/// What is known of all parts while each is written.
+struct PartWriter<'w, 's> {
+    survey: &'w mut Survey<'s>,
+    index: &'w IncludeIndex<'w>,
+    owners: &'w BTreeMap<&'w str, String>,
+    /// By which folders the headers of each library are found, whoever includes them.
+    searched: BTreeMap<DefinitionAddress, BTreeSet<String>>,
+    /// Below which folders headers of each are laid, and where they lie.
+    laid: BTreeMap<DefinitionAddress, BTreeSet<(String, String)>>,
+    /// Headers of libraries that others include.
+    open: BTreeSet<&'w str>,
+    /// Headers that are made, by component; `None` where nothing is known that makes one.
+    made: BTreeMap<(String, String), Option<DefinitionAddress>>,
+}
+
+impl PartWriter<'_, '_> {
+    fn definition(&mut self, part: &CPart, reach: &Included) -> Option<Definition> {
+        let address = part.address.clone()?;
+        let role = part.place.role;
+        let used: BTreeSet<&str> = reach.more_sources.iter().map(|source| folder_of(source)).collect();
+        self.survey.proposal.left_out.retain(|left| !used.contains(left.what.as_str()));
+        let (sources, generated) = self.sources(part, reach);
+        let mut call = KindCall::new(Kit::C, role.kind()).with("sources", sources);
+        let (mut made_headers, reasons) = self.made_headers(part, reach, &generated);
+        made_headers.splice(0..0, generated.into_values().map(FieldValue::Code));
+        self.headers(&mut call, part, reach, made_headers);
+        let own_folders = self.searched.get(&address).cloned().unwrap_or_default();
+        call.set("include", folders(&own_folders, &reach.own_headers));
+        for (place, folder) in self.laid.remove(&address).into_iter().flatten() {
+            let name = laid_headers(self.survey, self.index, &part.place.component, &place, &folder);
+            call.add_item("include", FieldValue::Of(name));
+        }
+        if role != CRole::Test {
+            call.set("reads", FieldValue::Files(reach.reads.clone()));
+        }
+        self.flags(&mut call, role, reach);
+        let mut needs: Vec<FieldValue> = reach.needs.iter().cloned().map(FieldValue::Of).collect();
+        needs.extend(reach.libraries.iter().map(|name| FieldValue::SystemLibrary((*name).to_owned())));
+        call.set("needs", FieldValue::List(needs));
+        let keyword = if role == CRole::Test { Keyword::Test } else { Keyword::Target };
+        let documentation = part.documentation(self.survey, &address);
+        let definition = Definition::new(keyword, &address, documentation, Body::Kind(call)).because(reasons);
+        let is_private = role == CRole::Helpers;
+        Some(Definition { is_private, assumed: reach.assumed.clone(), ..definition })
+    }
+
+    /// The sources of a part with those that are made of descriptions beside them, and the headers that are made with these, by
+    /// their names.
+    fn sources(&mut self, part: &CPart, reach: &Included) -> (FieldValue, BTreeMap<String, String>) {
+        let files = FieldValue::Files(part.sources.union(&reach.more_sources).cloned().collect());
+        let mut headers = BTreeMap::new();
+        if !matches!(part.place.role, CRole::Library | CRole::Program) {
+            return (files, headers);
+        }
+        let mut all = vec![files.clone()];
+        for (address, header) in makers::generated(self.survey, &part.place.component, &part.sources) {
+            all.push(FieldValue::Code(format!("{}.source", address.name)));
+            headers.extend(header.map(|header| (header, format!("{}.header", address.name))));
+        }
+        (if all.len() == 1 { files } else { FieldValue::List(all) }, headers)
+    }
+
+    /// What makes headers that are not in the tree, and what is to be said of those that nothing makes.
+    fn made_headers(
+        &mut self,
+        part: &CPart,
+        reach: &Included,
+        generated: &BTreeMap<String, String>,
+    ) -> (Vec<FieldValue>, Vec<String>) {
+        let component = &part.place.component;
+        let (mut headers, mut reasons) = (Vec::new(), Vec::new());
+        for (header, includer) in reach.missing.iter().filter(|(header, _)| !generated.contains_key(header)) {
+            let key = (component.clone(), header.clone());
+            let known = match self.made.get(&key) {
+                Some(known) => known.clone(),
+                None => {
+                    let asks = (self.index.scans, self.owners, reach.wants_config);
+                    let found = config_header::propose(self.survey, asks, component, header)
+                        .or_else(|| templates::propose(self.survey, component, header))
+                        .or_else(|| makers::propose(self.survey, component, header));
+                    self.made.insert(key, found.clone());
+                    found
+                }
+            };
+            match known {
+                // Several may include the same one.
+                Some(address) if headers.contains(&FieldValue::Of(address.clone())) => {}
+                Some(address) => headers.push(FieldValue::Of(address)),
+                None if !includer.is_empty() => {
+                    reasons.push(format!("{includer} includes {header}, which is not here."));
+                }
+                None => {}
+            }
+        }
+        (headers, reasons)
+    }
+
+    fn headers(&self, call: &mut KindCall, part: &CPart, reach: &Included, made: Vec<FieldValue>) {
+        let mut internal = made;
+        let own: BTreeSet<String> = match part.place.role {
+            CRole::Library | CRole::Helpers => {
+                let (public, own) = self.index.parted(&reach.own_headers, &self.open, &part.sources);
+                call.set("headers", FieldValue::Files(public));
+                own
+            }
+            // What a test program `reads`, it reads when it runs: what its sources include is among its headers.
+            CRole::Test => reach.own_headers.union(&reach.reads).cloned().collect(),
+            CRole::Program | CRole::Sample => reach.own_headers.clone(),
+        };
+        if !own.is_empty() {
+            internal.push(FieldValue::Files(own));
+        }
+        call.set("internal", FieldValue::List(internal));
+    }
+
+    fn flags(&self, call: &mut KindCall, role: CRole, reach: &Included) {
+        let mut flags = vec![FLAGS.to_owned()];
+        if reach.wants_config && !reach.missing.is_empty() {
+            flags.push("-DHAVE_CONFIG_H".to_owned());
+        }
+        flags.extend(self.index.systems.iter().map(|name| format!("-D{name}=1")));
+        call.set("flags", FieldValue::texts(flags));
+        if reach.links.contains("-pthread") && role == CRole::Library {
+            call.set("exported_flags", FieldValue::texts(["-pthread"]));
+        }
+        call.set("link_flags", FieldValue::texts(reach.links.iter().copied()));
+    }
+}
+
+/// Folders to search, without those that are searched anyway because headers lie in them.
+fn folders(folders: &BTreeSet<String>, headers: &BTreeSet<String>) -> FieldValue {
+    let deep = folders.iter().filter(|folder| {
+        headers.iter().any(|header| is_below(header, folder) && folder_of(header) != folder.as_str())
+    });
+    let deep: BTreeSet<&String> = deep.collect();
+    let is_needed =
+        |folder: &&String| deep.contains(folder) || deep.iter().any(|other| is_below(folder, other));
+    FieldValue::List(
+        folders.iter().filter(is_needed).map(|folder| FieldValue::Folder(folder.clone())).collect(),
+    )
+}
+
+/// Tests of one source each that are otherwise the same, in groups.
+fn alike(tests: Vec<(Definition, String)>) -> Vec<Vec<(Definition, String)>> {
+    let mut groups: Vec<Vec<(Definition, String)>> = Vec::new();
+    // What all have besides their own source counts, too.
+    let shape = |(definition, own): &(Definition, String)| {
+        let keyword = definition.keyword;
+        let mut beside: BTreeSet<String> =
+            definition.body.calls().iter().flat_map(|call| call.files("sources")).collect();
+        beside.remove(own);
+        let calls: Vec<KindCall> = definition.body.calls().into_iter().cloned().collect();
+        let fields: Vec<(&'static str, FieldValue)> =
+            calls.into_iter().flat_map(|call| call.fields).filter(|(name, _)| *name != "sources").collect();
+        (keyword, definition.address.package.clone(), definition.reasons.clone(), beside, fields)
+    };
+    for test in tests {
+        let same = groups
+            .iter_mut()
+            .find(|group| shape(&group[0]) == shape(&test) && folder_of(&group[0].1) == folder_of(&test.1));
+        match same {
+            Some(group) => group.push(test),
+            None => groups.push(vec![test]),
+        }
+    }
+    groups
+}
+
+/// Defines tests, or samples, that are the same but for their source.
+fn define_alike(survey: &mut Survey<'_>, mut group: Vec<(Definition, String)>) {
+    let endings: BTreeSet<&str> = group.iter().map(|(_, source)| ext_of(source)).collect();
+    if group.len() <= 2 || endings.len() > 1 {
+        group.into_iter().for_each(|(definition, _)| survey.define(definition));
+        return;
+    }
+    let files: BTreeSet<String> = group.iter().map(|(_, source)| source.clone()).collect();
+    let (first, own) = group.remove(0);
+    let Body::Kind(mut call) = first.body else { return };
+    let mut beside = call.files("sources");
+    beside.remove(&own);
+    call.set("sources", FieldValue::Files(beside));
+    let folder = files.first().map_or("", |file| folder_of(file));
+    let wish = if is_part(name_of(folder)) { "unit" } else { name_of(folder) };
+    let is_test = first.keyword == Keyword::Test;
+    let (wish, or_else) = match (is_test, is_part(name_of(folder))) {
+        (true, _) => (wish, "tests"),
+        (false, true) => (name_of(folder), "programs"),
+        (false, false) => (name_of(folder), "samples"),
+    };
+    let address = survey.names.give(&first.address.package, wish, or_else);
+    let what = if is_test { "test" } else { "program" };
+    let documentation =
+        format!("A {what} for each source in {}.", if folder.is_empty() { "this folder" } else { folder });
+    survey.define(
+        Definition::new(first.keyword, &address, documentation, Body::Each(files, "sources", call))
+            .because(first.reasons),
+    );
+}
+
+/// A definition of a folder in which headers lie where they are included, which is not where they lie in the tree.
+fn laid_headers(
+    survey: &mut Survey<'_>,
+    index: &IncludeIndex<'_>,
+    component: &str,
+    place: &str,
+    folder: &str,
+) -> DefinitionAddress {
+    let files: BTreeSet<String> = index
+        .scans
+        .keys()
+        .filter(|file| is_header(file) && folder_of(file) == folder)
+        .map(|file| (*file).to_owned())
+        .collect();
+    let exts: BTreeSet<&str> = files.iter().map(|file| crate::tree::ext_of(file)).collect();
+    let exts = exts.into_iter().collect::<Vec<_>>().join(",");
+    let ending = if exts.contains(',') { format!("{{{exts}}}") } else { exts };
+    let pattern = match crate::tree::below(folder, component) {
+        _ if folder == component => format!("*.{ending}"),
+        _ if !component.is_empty() && !crate::tree::is_below(&format!("{folder}/x"), component) => {
+            format!("/{folder}/*.{ending}")
+        }
+        inside => format!("{inside}/*.{ending}"),
+    };
+    let pattern = crate::writing::quoted(&pattern);
+    let address = survey.names.give(component, &format!("{place}_headers"), "folder");
+    survey.define(
+        Definition::new(
+            Keyword::Target,
+            &address,
+            format!("The headers as they are included: below {place}."),
+            Body::Code(
+                format!("stage {{ path = \"include\", files = {{ \"{place}/\": glob({pattern}) }} }}"),
+                files,
+            ),
+        )
+        .private(),
+    );
+    address
+}

@@ -1,0 +1,199 @@
+//! What the manifests of a project in Python say, of all ages.
+
+use std::collections::BTreeMap;
+
+use regex::Regex;
+use toml::{Table, Value as Toml};
+
+use crate::Survey;
+use crate::tree::{ext_of, joined, name_of};
+
+/// What manifests say of a project.
+#[derive(Default, Debug)]
+pub(super) struct ProjectFacts {
+    pub name: Option<String>,
+    pub version: Option<String>,
+    pub summary: Option<String>,
+    pub requires: Vec<String>,
+    /// Further requirements, that tests may have.
+    pub more: Vec<String>,
+    pub scripts: BTreeMap<String, String>,
+    /// Where its modules are, from the project's folder on.
+    pub root: Option<String>,
+}
+
+/// What the manifests in a folder say.
+pub(super) fn facts_of(survey: &mut Survey<'_>, folder: &str) -> ProjectFacts {
+    let tree = survey.tree;
+    let path = |name: &str| joined(folder, name).unwrap_or_default();
+    let mut facts = ProjectFacts::default();
+    if let Some(text) = tree.text(&path("pyproject.toml")) {
+        match text.parse::<Table>() {
+            Ok(table) => facts.take_project(&table),
+            Err(e) => {
+                survey.leave_out(path("pyproject.toml"), format!("it cannot be understood: {}", e.message()))
+            }
+        }
+    }
+    if let Some(text) = tree.text(&path("setup.cfg")) {
+        facts.take_settings(&settings_of(&text));
+    }
+    if let Some(text) = tree.text(&path("setup.py")) {
+        facts.take_script(&text);
+    }
+    // What tools wrote of the project when it was published.
+    if let Some(text) = tree.text(&path("PKG-INFO")) {
+        let head = |name: &str| {
+            text.lines().take_while(|line| !line.is_empty()).find_map(|line| line.strip_prefix(name))
+        };
+        let or = |known: &mut Option<String>, found: Option<&str>| {
+            if known.is_none() {
+                *known = found.map(|text| text.trim().to_owned());
+            }
+        };
+        or(&mut facts.name, head("Name:"));
+        or(&mut facts.version, head("Version:"));
+        or(&mut facts.summary, head("Summary:"));
+        if facts.requires.is_empty() {
+            let lines = text
+                .lines()
+                .take_while(|line| !line.is_empty())
+                .filter_map(|line| line.strip_prefix("Requires-Dist:"));
+            let (more, own): (Vec<&str>, Vec<&str>) =
+                lines.map(str::trim).partition(|line| line.contains("extra =="));
+            facts.requires = own.into_iter().map(str::to_owned).collect();
+            facts.more.extend(
+                more.into_iter().map(|line| line.split(';').next().unwrap_or(line).trim().to_owned()),
+            );
+        }
+    }
+    for file in
+        tree.inside(folder).filter(|file| name_of(file).contains("requirements") && ext_of(file) == "txt")
+    {
+        facts.more.extend(requirement_lines(&tree.text(file).unwrap_or_default()));
+    }
+    facts
+}
+
+/// The requirements in a list for installers, one a line.
+fn requirement_lines(text: &str) -> Vec<String> {
+    let lines = text
+        .lines()
+        .map(|line| line.split(" #").next().unwrap_or(line).split(" --").next().unwrap_or(line).trim());
+    lines
+        .filter(|line| line.starts_with(|c: char| c.is_alphanumeric()) && !line.contains("://"))
+        .map(str::to_owned)
+        .collect()
+}
+
+/// The parts of an INI file with their rows.
+fn settings_of(text: &str) -> BTreeMap<String, BTreeMap<String, String>> {
+    let mut parts: BTreeMap<String, BTreeMap<String, String>> = BTreeMap::new();
+    let (mut part, mut key) = (String::new(), String::new());
+    for line in text.lines().filter(|line| !line.trim_start().starts_with(['#', ';'])) {
+        if let Some(name) = line.strip_prefix('[').and_then(|rest| rest.split_once(']')) {
+            part = name.0.to_owned();
+            key.clear();
+        } else if line.starts_with([' ', '\t']) && !key.is_empty() {
+            let value = parts.entry(part.clone()).or_default().entry(key.clone()).or_default();
+            value.push('\n');
+            value.push_str(line.trim());
+        } else if let Some((name, value)) = line.split_once('=') {
+            key = name.trim().to_owned();
+            parts.entry(part.clone()).or_default().insert(key.clone(), value.trim().to_owned());
+        }
+    }
+    parts
+}
+
+impl ProjectFacts {
+    fn take_project(&mut self, table: &Table) {
+        let Some(project) = table.get("project").and_then(Toml::as_table) else { return };
+        let text = |key: &str| project.get(key).and_then(Toml::as_str).map(str::to_owned);
+        let list = |value: Option<&Toml>| -> Vec<String> {
+            let items = value.and_then(Toml::as_array).into_iter().flatten();
+            items.filter_map(Toml::as_str).map(str::to_owned).collect()
+        };
+        (self.name, self.version, self.summary) = (text("name"), text("version"), text("description"));
+        self.requires = list(project.get("dependencies"));
+        let groups = [project.get("optional-dependencies"), table.get("dependency-groups")];
+        for group in groups.into_iter().flatten().filter_map(Toml::as_table).flat_map(Table::values) {
+            self.more.extend(list(Some(group)));
+        }
+        for (name, point) in project.get("scripts").and_then(Toml::as_table).into_iter().flatten() {
+            self.scripts.extend(point.as_str().map(|point| (name.clone(), point.to_owned())));
+        }
+    }
+
+    fn take_settings(&mut self, parts: &BTreeMap<String, BTreeMap<String, String>>) {
+        let row = |part: &str, key: &str| parts.get(part).and_then(|rows| rows.get(key)).cloned();
+        let is_plain = |text: &String| !text.starts_with("attr:") && !text.starts_with("file:");
+        self.name = self.name.take().or_else(|| row("metadata", "name"));
+        self.version = self.version.take().or_else(|| row("metadata", "version").filter(is_plain));
+        self.summary = self.summary.take().or_else(|| row("metadata", "description"));
+        let lines = |text: String| {
+            text.lines()
+                .map(|line| line.trim().to_owned())
+                .filter(|line| !line.is_empty())
+                .collect::<Vec<_>>()
+        };
+        if self.requires.is_empty() {
+            self.requires = row("options", "install_requires").map(lines).unwrap_or_default();
+        }
+        for text in parts.get("options.extras_require").into_iter().flat_map(BTreeMap::values) {
+            self.more.extend(lines(text.clone()));
+        }
+        for line in row("options.entry_points", "console_scripts").map(lines).unwrap_or_default() {
+            self.scripts.extend(
+                line.split_once('=').map(|(name, point)| (name.trim().to_owned(), point.trim().to_owned())),
+            );
+        }
+        if let Some(place) = row("options", "package_dir") {
+            self.root = place
+                .lines()
+                .find_map(|line| line.trim().strip_prefix('='))
+                .map(|root| root.trim().to_owned())
+                .or(self.root.take());
+        }
+    }
+
+    /// What a script of a project says in plain words, without running it.
+    fn take_script(&mut self, text: &str) {
+        let find = |key: &str| {
+            let pattern = Regex::new(&format!(r#"\b{key}\s*=\s*["']([^"'\n]+)["']"#)).ok()?;
+            Some(pattern.captures(text)?[1].to_owned())
+        };
+        self.name = self.name.take().or_else(|| find("name"));
+        self.version = self.version.take().or_else(|| find("version"));
+        self.summary = self.summary.take().or_else(|| find("description"));
+        if self.requires.is_empty()
+            && let Ok(list) = Regex::new(r"install_requires\s*=\s*\[([^\]]*)\]")
+            && let (Some(found), Ok(quoted)) = (list.captures(text), Regex::new(r#"["']([^"'\n]+)["']"#))
+        {
+            self.requires = quoted.captures_iter(&found[1]).map(|one| one[1].to_owned()).collect();
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn manifests_of_all_ages_are_read() {
+        let mut facts = ProjectFacts::default();
+        facts.take_settings(&settings_of(
+            "[metadata]\nname = tide\nversion = attr: tide.v\n[options]\ninstall_requires =\n    click>=8\n    # why\n    yarl\npackage_dir =\n    = src\n[options.entry_points]\nconsole_scripts =\n    tide = tide.main:run\n",
+        ));
+        assert_eq!((facts.name.as_deref(), facts.version.as_deref()), (Some("tide"), None));
+        assert_eq!(
+            (facts.requires.join(" "), facts.root.as_deref()),
+            ("click>=8 yarl".to_owned(), Some("src"))
+        );
+        assert_eq!(facts.scripts["tide"], "tide.main:run");
+        let mut facts = ProjectFacts::default();
+        facts.take_script("setup(\n    name='gauge',\n    version = \"1.2\",\n    install_requires=['six', \"attrs>=20\"],\n)");
+        assert_eq!((facts.name.as_deref(), facts.version.as_deref()), (Some("gauge"), Some("1.2")));
+        assert_eq!(facts.requires, ["six", "attrs>=20"]);
+    }
+}

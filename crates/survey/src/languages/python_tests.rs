@@ -1,0 +1,153 @@
+//! The tests of a project in Python, and what they import.
+
+use std::collections::BTreeSet;
+
+use super::python::{GUESSED, ProjectReader};
+use super::python_names::{is_standard, package_of};
+use crate::proposal::{Body, DefinitionAddress, FieldValue, Keyword, KindCall, Kit};
+use crate::tree::{ext_of, folder_of, is_below, joined, name_of, stem_of};
+
+impl ProjectReader<'_, '_> {
+    /// Proposes tests, file by file, with the packages that they import.
+    pub fn tests(&mut self, address: &DefinitionAddress, needs: &[FieldValue]) {
+        let project = self.project;
+        if project.tests.is_empty() {
+            return;
+        }
+        let tree = self.survey.tree;
+        // Beside tests: their helpers, data, and settings at the top.
+        let tops: BTreeSet<&str> = project.tests.iter().map(|file| folder_of(file)).collect();
+        let mut helpers: BTreeSet<String> = project
+            .others
+            .iter()
+            .filter(|file| tops.iter().any(|top| *top != project.folder && is_below(file, top)))
+            .filter(|file| !project.tests.contains(*file) && ext_of(file) != "pyc")
+            .cloned()
+            .collect();
+        for name in ["conftest.py", "pyproject.toml", "setup.cfg", "pytest.ini", "tox.ini"] {
+            let path = joined(&project.folder, name).filter(|path| tree.has(path));
+            helpers.extend(path);
+        }
+        let texts: Vec<_> = project
+            .tests
+            .iter()
+            .chain(&helpers)
+            .filter(|file| ext_of(file) == "py")
+            .filter_map(|file| tree.text(file))
+            .collect();
+        let imported: BTreeSet<String> = texts.iter().flat_map(|text| imports(text)).collect();
+        let own: BTreeSet<&str> = project.modules.iter().map(|module| stem_of(module)).collect();
+        let beside: BTreeSet<&str> =
+            project.others.iter().chain(&project.tests).map(|file| stem_of(file)).collect();
+        let folders: BTreeSet<&str> =
+            project.others.iter().chain(&project.tests).flat_map(|file| file.split('/')).collect();
+        let foreign: BTreeSet<String> = imported
+            .iter()
+            .filter(|module| !is_standard(module) && !own.contains(module.as_str()))
+            .filter(|module| !beside.contains(module.as_str()) && !folders.contains(module.as_str()))
+            .map(|module| package_of(module))
+            .collect();
+        let uses_pytest = foreign.contains("pytest")
+            || texts.iter().any(|text| text.contains("\ndef test_") || text.contains("\nasync def test_"));
+        let manifest = self.manifest();
+        let listed = self.needs(&project.facts.more.clone(), &manifest, |name| {
+            foreign.contains(name) || (uses_pytest && is_plugin(name, &texts))
+        });
+        let mut all: Vec<FieldValue> =
+            std::iter::once(FieldValue::Of(address.clone())).chain(listed).collect();
+        let required: BTreeSet<String> = needs
+            .iter()
+            .filter_map(|value| match value {
+                FieldValue::Pinned(_, name) => Some(name.clone()),
+                _ => None,
+            })
+            .collect();
+        let known = |all: &[FieldValue], name: &str| {
+            all.contains(&FieldValue::Pinned(Kit::Python, name.to_owned())) || required.contains(name)
+        };
+        for name in &foreign {
+            if !known(&all, name) && !self.names.contains_key(name) {
+                let first = project.tests.iter().next().cloned().unwrap_or_default();
+                all.push(self.pinned(name, GUESSED, BTreeSet::new(), &first));
+            }
+        }
+        let kind = if uses_pytest { "tests" } else { "unit_tests" };
+        if uses_pytest && !known(&all, "pytest") {
+            all.push(self.pinned("pytest", "", BTreeSet::new(), &manifest));
+        }
+        // Some tests import others.
+        let tested: BTreeSet<&str> =
+            project.tests.iter().flat_map(|file| [stem_of(file), name_of(folder_of(file))]).collect();
+        if imported.iter().any(|module| tested.contains(module.as_str()) && !own.contains(module.as_str())) {
+            helpers.extend(project.tests.iter().cloned());
+        }
+        // Tests in a package are imported from there, and are no files beside it.
+        let (inner, outer): (BTreeSet<String>, BTreeSet<String>) =
+            project.tests.iter().cloned().partition(|file| project.sources.contains(file));
+        if !inner.is_empty() && outer.is_empty() {
+            helpers.extend(project.sources.iter().filter(|file| !inner.contains(*file)).cloned());
+        }
+        let sources = if outer.is_empty() { inner } else { outer };
+        let call = KindCall::new(Kit::Python, kind)
+            .with("sources", FieldValue::Files(sources))
+            .with("helpers", FieldValue::Files(helpers))
+            .with("needs", FieldValue::List(all));
+        let test = self.survey.names.give(&project.folder, "unit", "tests");
+        let documentation = format!("The tests of {}, file by file.", project.name);
+        self.define(&test, Keyword::Test, documentation, Vec::new(), Body::Kind(call));
+    }
+}
+
+/// Whether a package extends pytest in a way that tests use without importing it.
+fn is_plugin(name: &str, texts: &[std::rc::Rc<str>]) -> bool {
+    let Some(short) = name.strip_prefix("pytest-") else { return false };
+    let marks: &[&str] = match short {
+        "asyncio" => &["async def test_", "mark.asyncio"],
+        "trio" => &["mark.trio"],
+        "mock" => &["mocker"],
+        "benchmark" => &["benchmark"],
+        "timeout" => &["mark.timeout"],
+        "httpserver" => &["httpserver"],
+        "subtests" => &["subtests"],
+        "freezer" => &["freezer"],
+        "datadir" => &["datadir"],
+        "randomly" | "xdist" | "cov" | "sugar" | "pretty" => &[],
+        _ => return texts.iter().any(|text| text.contains(&short.replace('-', "_"))),
+    };
+    texts.iter().any(|text| marks.iter().any(|mark| text.contains(mark)))
+}
+
+/// The top modules that a source imports, outside of its own package.
+fn imports(text: &str) -> BTreeSet<String> {
+    let mut found = BTreeSet::new();
+    for line in text.lines() {
+        let line = line.trim_start();
+        let names = if let Some((name, _)) =
+            line.strip_prefix("from ").and_then(|rest| rest.split_once(" import "))
+        {
+            vec![name.trim()]
+        } else if let Some(rest) = line.strip_prefix("import ") {
+            rest.split(',').map(|part| part.split_whitespace().next().unwrap_or("")).collect()
+        } else {
+            continue;
+        };
+        for name in names {
+            let top = name.split('.').next().unwrap_or("");
+            if !top.is_empty() && top.chars().all(|c| c.is_alphanumeric() || c == '_') {
+                found.insert(top.to_owned());
+            }
+        }
+    }
+    found
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn imports_are_the_first_parts_of_names() {
+        let text = "import os, tide.sea as s\nfrom click.testing import CliRunner\nfrom . import x\n    import late\n";
+        assert_eq!(imports(text).into_iter().collect::<Vec<_>>(), ["click", "late", "os", "tide"]);
+    }
+}

@@ -1,0 +1,491 @@
+//! What a try showed, and what of a proposal that changes.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use nubrik_pins::Registry;
+use regex::Regex;
+
+use crate::MachineView;
+use crate::languages::python_package_of;
+use crate::places;
+use crate::proposal::{Body, Definition, DefinitionAddress, FieldValue, Keyword, Kit, Proposal, WantedPin};
+use crate::tree::{SourceTree, below, name_of};
+use crate::tried::{Mended, TryFailure};
+
+/// Changes a proposal after a definition of it failed.
+pub fn mend(
+    tree: &SourceTree,
+    proposal: &mut Proposal,
+    address: &DefinitionAddress,
+    trouble: &TryFailure,
+    machine: &dyn MachineView,
+) -> Mended {
+    let Some(definition) = proposal.definition(address) else { return Mended::Nothing };
+    let kits: BTreeSet<Kit> = definition.body.calls().iter().map(|call| call.kit).collect();
+    if let Some(how) = places::with_refused(tree, proposal, address, trouble)
+        .or_else(|| places::with_place(proposal, address, trouble))
+        .or_else(|| places::with_network(proposal, address, trouble))
+    {
+        return Mended::Changed(how);
+    }
+    for kit in kits {
+        let mended = match kit {
+            Kit::C | Kit::Fortran => compiled(tree, proposal, address, trouble, machine),
+            Kit::Python => python(tree, proposal, address, trouble),
+            Kit::Js => js(proposal, address, trouble),
+            Kit::Java => java(proposal, address, trouble),
+            Kit::Documents | Kit::Go | Kit::Rust => Mended::Nothing,
+        };
+        if mended != Mended::Nothing {
+            return mended;
+        }
+    }
+    if let Some(how) = crate::arguments::wants_arguments(proposal, address, trouble) {
+        return Mended::Changed(how);
+    }
+    let how = places::with_mentioned(tree, proposal, address, trouble)
+        .or_else(|| places::beside_its_data(proposal, address, trouble));
+    how.map_or(Mended::Nothing, Mended::Changed)
+}
+
+/// Words that the linker needs for functions.
+const FUNCTIONS: [(&str, &str); 12] = [
+    ("pthread_", "-pthread"),
+    ("std::thread", "-pthread"),
+    ("sem_", "-pthread"),
+    ("dlopen", "-ldl"),
+    ("dlsym", "-ldl"),
+    ("clock_gettime", "-lrt"),
+    ("shm_open", "-lrt"),
+    ("crypt", "-lcrypt"),
+    ("tgetent", "-ltinfo"),
+    ("inflate", "-lz"),
+    ("__atomic_", "-latomic"),
+    ("omp_", "-fopenmp"),
+];
+
+const MATHS: [&str; 28] = [
+    "acos", "asin", "atan", "atan2", "cbrt", "ceil", "cos", "cosh", "erf", "exp", "exp2", "expm1", "floor",
+    "fmod", "hypot", "ldexp", "lgamma", "log", "log10", "log1p", "log2", "pow", "round", "sin", "sinh",
+    "sqrt", "tan", "tanh",
+];
+
+fn compiled(
+    tree: &SourceTree,
+    proposal: &mut Proposal,
+    address: &DefinitionAddress,
+    trouble: &TryFailure,
+    machine: &dyn MachineView,
+) -> Mended {
+    let printed = &trouble.printed;
+    if let Some(found) = captured(r"fatal error: ([^:\n]+): No such file", printed) {
+        return missing_header(tree, proposal, address, trouble, &found, machine);
+    }
+    if let Some(name) = captured(r"error: [‘'`](\w+)[’'`] (?:undeclared|was not declared)", printed)
+        && let Some(value) = crate::languages::version_value(tree, &name)
+            .or_else(|| folder_value(proposal, address, &name))
+            .or_else(|| crate::build_words::value_of(tree, &name))
+        && let Some(definition) = proposal.definition_mut(address)
+    {
+        let flag = FieldValue::Text(format!("-D{name}={value}"));
+        let is_new = definition.body.add_item("flags", &flag);
+        if is_new {
+            return Mended::Changed(format!("{name} is defined as {value}"));
+        }
+    }
+    // What says itself that it is not for this machine, or is an example that is no whole program.
+    let refuses = captured(r"error: #error ([^\n]+)", printed);
+    let is_sample = |one: &Definition| one.keyword == Keyword::Target && matches!(one.body, Body::Each(..));
+    if let Some(definition) = proposal.definition_mut(address)
+        && let Some(what) = refuses.clone().or_else(|| {
+            captured(r"\berror: ([^\n]+)", printed)
+                .filter(|_| is_sample(definition))
+                .map(|text| format!("it does not compile: {text}"))
+        })
+        && let Some(mended) = without_source(definition, trouble, what.trim().trim_end_matches('.'))
+    {
+        return mended;
+    }
+    if let Some(symbol) = captured(r"undefined reference to [`']([^'`(]+)", printed) {
+        let links = |word: &str| FieldValue::text(word);
+        let is_math =
+            MATHS.contains(&symbol.trim_end_matches(['f', 'l'])) || MATHS.contains(&symbol.as_str());
+        let word = if is_math {
+            Some("-lm")
+        } else {
+            FUNCTIONS.iter().find(|(start, _)| symbol.starts_with(start)).map(|(_, word)| *word)
+        };
+        if let Some(word) = word {
+            let Some(definition) = proposal.definition_mut(address) else { return Mended::Nothing };
+            let is_new = definition.body.add_item("link_flags", &links(word));
+            return if is_new {
+                Mended::Changed(format!("it is linked with {word}, for {symbol}"))
+            } else {
+                Mended::Nothing
+            };
+        }
+        return missing_function(tree, proposal, address, &symbol);
+    }
+    Mended::Nothing
+}
+
+/// What a name stands for by which tests find their own folder.
+fn folder_value(proposal: &Proposal, address: &DefinitionAddress, name: &str) -> Option<String> {
+    let plain = name.replace('_', "").to_uppercase();
+    let names = [
+        "SRCDIR",
+        "TESTDIR",
+        "TESTSDIR",
+        "DATADIR",
+        "TESTDATADIR",
+        "TESTSRCDIR",
+        "SOURCEDIR",
+        "TESTSOURCEDIR",
+    ];
+    let sources = proposal.definition(address)?.takes();
+    let folder = crate::tree::folder_of(sources.iter().find(|file| file.contains("test"))?).to_owned();
+    names.contains(&plain.as_str()).then(|| format!("\"{folder}\""))
+}
+
+/// A header that a source includes was not found: another folder is searched for it, or the source is left out.
+fn missing_header(
+    tree: &SourceTree,
+    proposal: &mut Proposal,
+    address: &DefinitionAddress,
+    trouble: &TryFailure,
+    header: &str,
+    machine: &dyn MachineView,
+) -> Mended {
+    let is_there = machine.has_file(&format!("/usr/include/{header}"));
+    let Some(definition) = proposal.definition_mut(address) else { return Mended::Nothing };
+    let fits = |file: &&String| {
+        file.strip_suffix(header).is_some_and(|before| before.is_empty() || before.ends_with('/'))
+    };
+    let here = tree
+        .files()
+        .iter()
+        .filter(fits)
+        .max_by_key(|file| file.bytes().zip(address.package.bytes()).take_while(|(a, b)| a == b).count());
+    if let Some(file) = here.filter(|_| !is_there) {
+        let folder = file.strip_suffix(header).unwrap_or_default().trim_end_matches('/').to_owned();
+        let mut is_new = false;
+        for call in definition.body.calls_mut() {
+            is_new |= call.add_item("include", FieldValue::Folder(folder.clone()));
+            is_new |= call.add_files("reads", [file.clone()]);
+        }
+        return if is_new {
+            Mended::Changed(format!("{header} is searched in {folder}"))
+        } else {
+            Mended::Nothing
+        };
+    }
+    let why = format!("it includes {header}, which neither this folder nor this machine has");
+    without_source(definition, trouble, &why).unwrap_or(Mended::Omission(why))
+}
+
+/// Leaves a source out of a library with others, or of what is made of each of several.
+fn without_source(definition: &mut Definition, trouble: &TryFailure, why: &str) -> Option<Mended> {
+    let culprit = |files: &BTreeSet<String>| {
+        let named = files
+            .iter()
+            .find(|file| trouble.inputs.contains(*file) && trouble.printed.contains(name_of(file)));
+        named.or_else(|| files.iter().find(|file| trouble.inputs.contains(*file))).cloned()
+    };
+    let mut gone = None;
+    for call in definition.body.calls_mut().into_iter().filter(|call| call.kind == "library") {
+        let mut files = call.files("sources");
+        let Some(source) = culprit(&files).filter(|_| files.len() > 1) else { continue };
+        files.remove(&source);
+        call.set_files("sources", files);
+        gone = Some(source);
+    }
+    if let Body::Each(files, _, _) = &mut definition.body
+        && let Some(source) = culprit(files).filter(|_| files.len() > 1)
+    {
+        files.remove(&source);
+        gone = Some(source);
+    }
+    let source = gone?;
+    let inside = below(&source, &definition.address.package);
+    definition.reasons.push(format!("Without {inside}: {why}."));
+    Some(Mended::Changed(format!("without {source}: {why}")))
+}
+
+/// A function that is nowhere: another library of the tree may have it.
+fn missing_function(
+    tree: &SourceTree,
+    proposal: &mut Proposal,
+    address: &DefinitionAddress,
+    symbol: &str,
+) -> Mended {
+    let name = symbol.rsplit("::").next().unwrap_or(symbol);
+    let Ok(expression) = Regex::new(&format!(r"(?m)^[\w\s\*]*\b{}\s*\([^;]*$", regex::escape(name))) else {
+        return Mended::Nothing;
+    };
+    let needs_us = |other: &DefinitionAddress| {
+        let mut queue = vec![other.clone()];
+        let mut seen = BTreeSet::new();
+        while let Some(next) = queue.pop() {
+            if next == *address {
+                return true;
+            }
+            if seen.insert(next.clone()) {
+                queue.extend(proposal.definition(&next).into_iter().flat_map(|one| one.needs()));
+            }
+        }
+        false
+    };
+    let has = |files: BTreeSet<String>| {
+        files.iter().filter_map(|file| tree.text(file)).any(|text| expression.is_match(&text))
+    };
+    let owner = proposal.definitions.iter().find(|other| {
+        let calls = other.body.calls();
+        let libraries = calls.iter().filter(|call| call.kit == Kit::C && call.kind == "library");
+        libraries.into_iter().any(|call| has(call.files("sources"))) && !needs_us(&other.address)
+    });
+    let Some(owner) = owner.map(|owner| owner.address.clone()) else { return Mended::Nothing };
+    let Some(definition) = proposal.definition_mut(address) else { return Mended::Nothing };
+    let is_new = definition.body.add_item("needs", &FieldValue::Of(owner.clone()));
+    if is_new {
+        Mended::Changed(format!("it needs {}, which has {symbol}", owner.below("")))
+    } else {
+        Mended::Nothing
+    }
+}
+
+/// Gives tests a module that lies in the tree beside what they have. `None` where there is no such module.
+fn own_module(
+    tree: &SourceTree,
+    proposal: &mut Proposal,
+    address: &DefinitionAddress,
+    name: &str,
+) -> Option<Mended> {
+    let package = &address.package;
+    let is_it = |file: &&str| {
+        let inside = below(file, package);
+        let in_folder = crate::tree::folder_of(inside).split('/').any(|part| part == name);
+        crate::tree::ext_of(file) == "py" && (in_folder || crate::tree::stem_of(file) == name)
+    };
+    let files: BTreeSet<String> = tree.below(package).filter(is_it).map(str::to_owned).collect();
+    let first = files.first()?.clone();
+    let definition = proposal.definition_mut(address)?;
+    let mut is_new = false;
+    for call in definition.body.calls_mut() {
+        is_new |= call.add_files("helpers", files.iter().cloned());
+    }
+    Some(if is_new { Mended::Changed(format!("it imports {first}")) } else { Mended::Nothing })
+}
+
+/// Libraries in C become part of a shared object: they are compiled for that.
+fn position_independent(proposal: &mut Proposal, address: &DefinitionAddress) -> Mended {
+    let mut queue: Vec<DefinitionAddress> =
+        proposal.definition(address).into_iter().flat_map(|one| one.needs()).collect();
+    let mut seen = BTreeSet::new();
+    let mut changed = Vec::new();
+    while let Some(next) = queue.pop() {
+        let Some(definition) = proposal.definition_mut(&next).filter(|_| seen.insert(next.clone())) else {
+            continue;
+        };
+        queue.extend(definition.needs());
+        for call in definition.body.calls_mut() {
+            if call.kit == Kit::C && call.kind == "library" && call.field("position_independent").is_none() {
+                call.set("position_independent", FieldValue::Bool(true));
+                changed.push(next.below(""));
+            }
+        }
+    }
+    match changed.is_empty() {
+        true => Mended::Nothing,
+        false => Mended::Changed(format!("{} can become part of a shared object", changed.join(", "))),
+    }
+}
+
+/// A module in C includes a header of the tree: of a library, which is linked then, or one for itself.
+fn extension_header(
+    tree: &SourceTree,
+    proposal: &mut Proposal,
+    address: &DefinitionAddress,
+    header: &str,
+) -> Mended {
+    let fits = |file: &&String| {
+        file.strip_suffix(header).is_some_and(|before| before.is_empty() || before.ends_with('/'))
+    };
+    let Some(file) = tree.files().iter().find(fits) else { return Mended::Nothing };
+    let has_it = |one: &&Definition| {
+        let calls = one.body.calls();
+        calls
+            .iter()
+            .any(|call| call.kit == Kit::C && call.kind == "library" && call.files("headers").contains(file))
+    };
+    let library = proposal.definitions.iter().find(has_it).map(|one| one.address.clone());
+    let Some(definition) = proposal.definition_mut(address) else { return Mended::Nothing };
+    let is_new = match &library {
+        Some(library) => definition.body.add_item("needs", &FieldValue::Of(library.clone())),
+        None => {
+            let folder = file.strip_suffix(header).unwrap_or_default().trim_end_matches('/');
+            let flag = FieldValue::Text(format!("-I{}", if folder.is_empty() { "." } else { folder }));
+            let mut is_new = definition.body.add_item("flags", &flag);
+            for call in definition.body.calls_mut() {
+                is_new |= call.add_files("headers", [file.clone()]);
+            }
+            is_new
+        }
+    };
+    match (is_new, library) {
+        (false, _) => Mended::Nothing,
+        (true, Some(library)) => {
+            Mended::Changed(format!("it needs {}, which has {header}", library.below("")))
+        }
+        (true, None) => Mended::Changed(format!("it includes {file}")),
+    }
+}
+
+/// Plugins by the names of what tests take from them.
+const FIXTURES: [(&str, &str); 8] = [
+    ("mocker", "pytest-mock"),
+    ("benchmark", "pytest-benchmark"),
+    ("httpserver", "pytest-httpserver"),
+    ("httpbin", "pytest-httpbin"),
+    ("subtests", "pytest-subtests"),
+    ("snapshot", "syrupy"),
+    ("freezer", "pytest-freezer"),
+    ("datadir", "pytest-datadir"),
+];
+
+/// Plugins by the words that settings of pytest give to them.
+const OPTIONS: [(&str, &str); 6] = [
+    ("--asyncio", "pytest-asyncio"),
+    ("--benchmark", "pytest-benchmark"),
+    ("--cov", "pytest-cov"),
+    ("--mypy", "pytest-mypy"),
+    ("--timeout", "pytest-timeout"),
+    ("-n", "pytest-xdist"),
+];
+
+fn python(
+    tree: &SourceTree,
+    proposal: &mut Proposal,
+    address: &DefinitionAddress,
+    trouble: &TryFailure,
+) -> Mended {
+    let printed = &trouble.printed;
+    if printed.contains("recompile with -fPIC") {
+        return position_independent(proposal, address);
+    }
+    if let Some(header) = captured(r"fatal error: ([^:\n]+): No such file", printed) {
+        return extension_header(tree, proposal, address, &header);
+    }
+    let module = captured(r"No module named '([\w.]+)'", printed)
+        .map(|name| name.split('.').next().unwrap_or(&name).to_owned());
+    let fixture = captured(r"fixture '(\w+)' not found", printed).and_then(|name| {
+        FIXTURES.iter().find(|(known, _)| *known == name).map(|(_, package)| (*package).to_owned())
+    });
+    let option = captured(r"unrecognized arguments: (--?[a-z]+)", printed).and_then(|word| {
+        OPTIONS.iter().find(|(known, _)| *known == word).map(|(_, package)| (*package).to_owned())
+    });
+    let is_async = printed
+        .contains("async def functions are not natively supported")
+        .then(|| "pytest-asyncio".to_owned());
+    // A module of the tree is never one of a registry, whatever has its name there.
+    if let Some(own) = module.as_ref().and_then(|name| own_module(tree, proposal, address, name)) {
+        return own;
+    }
+    let Some(package) = module.as_deref().map(python_package_of).or(fixture).or(option).or(is_async) else {
+        return Mended::Nothing;
+    };
+    pinned(proposal, address, Registry::Python, Kit::Python, &package)
+}
+
+fn js(proposal: &mut Proposal, address: &DefinitionAddress, trouble: &TryFailure) -> Mended {
+    if trouble.is_too_long {
+        return crate::scripts::endless(proposal, address);
+    }
+    let printed = &trouble.printed;
+    let named = captured(r"Cannot find (?:module|package) '([^'./][^']*)'", printed)
+        .or_else(|| {
+            captured(r"Cannot find type definition file for '([^']+)'", printed)
+                .map(|name| format!("@types/{name}"))
+        })
+        .or_else(|| captured(r"(?:^|\n)(?:sh: )?(?:\d+: )?([\w@/.-]+): not found", printed));
+    let Some(named) = named.filter(|name| !name.starts_with("node:")) else { return Mended::Nothing };
+    let parts = if named.starts_with('@') { 2 } else { 1 };
+    let package = named.split('/').take(parts).collect::<Vec<_>>().join("/");
+    let package = if package == "tsc" { "typescript".to_owned() } else { package };
+    pinned(proposal, address, Registry::Js, Kit::Js, &package)
+}
+
+/// Sources of tests that use packages which are nowhere: benchmarks against others mostly. The other tests do without them.
+fn java(proposal: &mut Proposal, address: &DefinitionAddress, trouble: &TryFailure) -> Mended {
+    let Ok(pattern) =
+        Regex::new(r"(?m)^(\S+\.java):\d+: error: (?:package (\S+) does not exist|cannot find symbol)")
+    else {
+        return Mended::Nothing;
+    };
+    let mut blamed: BTreeMap<String, Option<String>> = BTreeMap::new();
+    for found in pattern.captures_iter(&trouble.printed) {
+        let entry = blamed.entry(found[1].to_owned()).or_default();
+        *entry = entry.take().or_else(|| found.get(2).map(|package| package.as_str().to_owned()));
+    }
+    let Some(definition) = proposal.definition_mut(address) else { return Mended::Nothing };
+    let mut gone: Vec<(String, String)> = Vec::new();
+    for call in definition.body.calls_mut().into_iter().filter(|call| call.kind == "tests") {
+        let all = call.files("sources");
+        let without: BTreeMap<&String, &Option<String>> =
+            blamed.iter().filter(|(file, _)| all.contains(*file)).collect();
+        // Where most of them are wrong, something else is.
+        if without.is_empty() || without.len() * 2 > all.len() {
+            continue;
+        }
+        for field in ["sources", "classes"] {
+            let kept: BTreeSet<String> =
+                call.files(field).into_iter().filter(|file| !without.contains_key(file)).collect();
+            call.set_files(field, kept);
+        }
+        gone.extend(without.into_iter().map(|(file, package)| {
+            (file.clone(), package.clone().unwrap_or_else(|| "something".to_owned()))
+        }));
+    }
+    let Some((first, package)) = gone.first().cloned() else { return Mended::Nothing };
+    for (file, package) in &gone {
+        let inside = below(file, &address.package).to_owned();
+        definition.reasons.push(format!("Without {inside}: it uses {package}, which is nowhere."));
+    }
+    let more = if gone.len() > 1 { format!(" and {} more", gone.len() - 1) } else { String::new() };
+    Mended::Changed(format!("without {first}{more}: it uses {package}, which is nowhere"))
+}
+
+/// Pins a package that was missed, and lets a definition use it.
+fn pinned(
+    proposal: &mut Proposal,
+    address: &DefinitionAddress,
+    registry: Registry,
+    kit: Kit,
+    package: &str,
+) -> Mended {
+    let Some(definition) = proposal.definition_mut(address) else { return Mended::Nothing };
+    let value = FieldValue::Pinned(kit, package.to_owned());
+    let is_new = definition.body.add_item("needs", &value);
+    if !is_new {
+        return Mended::Nothing;
+    }
+    if package == "pytest-cov" {
+        // Settings name its options, so it must be there; what it writes lies among the sources.
+        definition.body.add_item("args", &FieldValue::text("--no-cov"));
+    }
+    if !proposal.pins.iter().any(|pin| pin.registry == registry && pin.name == package) {
+        proposal.pins.push(WantedPin {
+            registry,
+            name: package.to_owned(),
+            requirement: String::new(),
+            features: BTreeSet::new(),
+            is_bare: false,
+            is_guess: true,
+            wanted_by: format!("a try of {}", address.below("")),
+        });
+    }
+    Mended::Changed(format!("it needs {registry} {package}"))
+}
+
+fn captured(pattern: &str, text: &str) -> Option<String> {
+    Regex::new(pattern).ok()?.captures(text).map(|found| found[1].to_owned())
+}

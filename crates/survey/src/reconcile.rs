@@ -1,0 +1,489 @@
+//! A proposal held against definitions that are there already: what is new, and where the two differ.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::ops::Range;
+
+use crate::existing::{Call, Declaration, Existing, Field, FileView};
+use crate::names::NameGiver;
+use crate::proposal::{Definition, DefinitionAddress, FieldValue, KindCall, Kit, Proposal};
+use crate::tree::{SourceTree, joined, name_of};
+use crate::writing::{DefinitionWriter, use_line};
+
+/// In what definitions and sources differ.
+#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Debug)]
+pub enum ChangeKind {
+    /// A definition for sources that none takes.
+    NewDefinition,
+    /// A file that belongs to a definition, and that none takes.
+    NewFile,
+    /// Something is imported or included, and not among the needs.
+    NewNeed,
+    /// Something is among the needs, and not imported or included.
+    UnusedNeed,
+}
+
+impl ChangeKind {
+    /// The word for it, for programs.
+    pub fn word(self) -> &'static str {
+        match self {
+            ChangeKind::NewDefinition => "new_definition",
+            ChangeKind::NewFile => "new_file",
+            ChangeKind::NewNeed => "new_need",
+            ChangeKind::UnusedNeed => "unused_need",
+        }
+    }
+}
+
+/// A definition file that would be another one.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct FileChange {
+    /// The package, from the tree's top.
+    pub package: String,
+    /// The text that is there; `None` where there is no file.
+    pub before: Option<String>,
+    /// The text that it would be.
+    pub after: String,
+    /// What differs: the definition, how, and in words.
+    pub differences: Vec<(String, ChangeKind, String)>,
+}
+
+/// Holds a proposal against what is there. `taken` are files that definitions take already, whatever way they have to say so.
+/// With `is_whole` definitions that are there are changed, too; else only new ones are added.
+///
+/// Definitions of the proposal that are there already get the names that they have there, and are taken out of it.
+///
+/// # Errors
+/// When definitions cannot be read: the package, and why.
+pub fn reconcile(
+    tree: &SourceTree,
+    top: &str,
+    proposal: &mut Proposal,
+    existing: &Existing,
+    taken: &BTreeSet<String>,
+    is_whole: bool,
+) -> Result<Vec<FileChange>, (String, String)> {
+    let packages: BTreeSet<String> = existing.keys().cloned().collect();
+    let mut views = BTreeMap::new();
+    for (package, text) in existing {
+        let view =
+            FileView::read(tree, package, &packages, text).map_err(|problem| (package.clone(), problem))?;
+        views.insert(package.clone(), view);
+    }
+    let taken = &with_decided(tree, existing, taken);
+    let matched = matches(proposal, &views);
+    // All files are taken by what people wrote in their own way: nothing is to be added for them.
+    let is_taken = |definition: &Definition| {
+        let takes = definition.sources();
+        !takes.is_empty() && takes.iter().all(|file| taken.contains(file))
+    };
+    let covered: BTreeSet<DefinitionAddress> = proposal
+        .definitions
+        .iter()
+        .filter(|definition| !matched.contains_key(&definition.address) && is_taken(definition))
+        .map(|definition| definition.address.clone())
+        .collect();
+    leave_packages_whole(proposal, existing, taken, &covered);
+    rename(proposal, &matched, &views, &covered);
+    let writer = DefinitionWriter::new(tree, top, proposal, &packages);
+    let found: BTreeSet<&DefinitionAddress> = matched.values().collect();
+    let mut changes = Vec::new();
+    for (package, mine) in proposal.by_package() {
+        let (known, rest): (Vec<&Definition>, Vec<&Definition>) =
+            mine.into_iter().partition(|one| found.contains(&one.address));
+        let new: Vec<&Definition> = rest.into_iter().filter(|one| !covered.contains(&one.address)).collect();
+        let Some((view, text)) = views.get(package).zip(existing.get(package)) else {
+            if !new.is_empty() {
+                let differences = new.iter().map(|one| added(one, top)).collect();
+                let after = writer.package(&new);
+                changes.push(FileChange { package: package.to_owned(), before: None, after, differences });
+            }
+            continue;
+        };
+        let mut edits =
+            TextEdits { view, writer: &writer, package, edits: Vec::new(), differences: Vec::new(), top };
+        for definition in known.into_iter().filter(|_| is_whole) {
+            edits.align(definition, taken, &packages);
+        }
+        edits.add(&new, text);
+        if !edits.edits.is_empty() {
+            let differences = std::mem::take(&mut edits.differences);
+            let (before, after) = (Some(text.clone()), edits.applied(text));
+            changes.push(FileChange { package: package.to_owned(), before, after, differences });
+        }
+    }
+    let gone: BTreeSet<DefinitionAddress> = found.into_iter().chain(&covered).cloned().collect();
+    proposal.definitions.retain(|one| !gone.contains(&one.address));
+    Ok(changes)
+}
+
+/// The files that are taken, with those of which a comment says that they are left out: that was decided.
+fn with_decided(tree: &SourceTree, existing: &Existing, taken: &BTreeSet<String>) -> BTreeSet<String> {
+    let mut decided = taken.clone();
+    for (package, text) in existing {
+        let lines = text.lines().filter_map(|line| line.trim_start().strip_prefix("# Without "));
+        let paths = lines.filter_map(|line| Some(line.split_once(": ")?.0));
+        for path in paths.filter_map(|path| joined(package, path)) {
+            decided.extend(tree.below(&path).map(str::to_owned));
+        }
+    }
+    decided
+}
+
+/// Proposes no package in the middle of another one, which would take files of its definitions away.
+fn leave_packages_whole(
+    proposal: &mut Proposal,
+    existing: &Existing,
+    taken: &BTreeSet<String>,
+    covered: &BTreeSet<DefinitionAddress>,
+) {
+    let is_in_use = |package: &str| {
+        let start = if package.is_empty() { String::new() } else { format!("{package}/") };
+        taken.range(start.clone()..).next().is_some_and(|file| file.starts_with(&start))
+    };
+    let split: Vec<DefinitionAddress> = proposal
+        .by_package()
+        .into_iter()
+        .filter(|(package, _)| !existing.contains_key(*package) && is_in_use(package))
+        .flat_map(|(_, mine)| mine)
+        .map(|one| one.address.clone())
+        .filter(|address| !covered.contains(address))
+        .collect();
+    for address in split {
+        proposal.leave_out(&address, "files in its folder belong to definitions of another package");
+    }
+}
+
+/// A text with definitions at its end, and the kits that these use.
+pub fn with_more(writer: &DefinitionWriter<'_>, text: &str, definitions: &[&Definition]) -> String {
+    // Which files it names does not matter here.
+    let view = FileView::read(&SourceTree::of(&[]), "", &BTreeSet::new(), text).unwrap_or_default();
+    let mut edits =
+        TextEdits { view: &view, writer, package: "", edits: Vec::new(), differences: Vec::new(), top: "" };
+    edits.add(definitions, text);
+    edits.applied(text)
+}
+
+fn added(definition: &Definition, top: &str) -> (String, ChangeKind, String) {
+    let address = definition.address.below(top);
+    let what = match definition.body.calls().first() {
+        Some(call) => format!("{} by the kit {}", call.kind.replace('_', " "), call.kit.name()),
+        None => "a step".to_owned(),
+    };
+    (address, ChangeKind::NewDefinition, what)
+}
+
+/// Which proposed definitions are there already: of the same package with common sources, or of the same name and kit.
+fn matches(
+    proposal: &Proposal,
+    views: &BTreeMap<String, FileView>,
+) -> BTreeMap<DefinitionAddress, DefinitionAddress> {
+    let mut matched = BTreeMap::new();
+    let mut used: BTreeSet<DefinitionAddress> = BTreeSet::new();
+    for definition in &proposal.definitions {
+        let package = &definition.address.package;
+        let Some(view) = views.get(package) else { continue };
+        let sources = definition.sources();
+        let kits: BTreeSet<Kit> = definition.body.calls().iter().map(|call| call.kit).collect();
+        let fits = |one: &&Declaration| {
+            let address = DefinitionAddress { package: package.clone(), name: one.name.clone() };
+            !used.contains(&address) && one.calls.iter().any(|call| kits.contains(&call.kit))
+        };
+        let score = |one: &Declaration| {
+            let same_kind = definition
+                .body
+                .calls()
+                .iter()
+                .any(|call| one.calls.iter().any(|other| other.kind == call.kind));
+            let common = one.files.intersection(&sources).count();
+            let same_name = one.name == definition.address.name
+                || definition
+                    .body
+                    .calls()
+                    .iter()
+                    .any(|call| one.calls.iter().any(|other| names_the_same(call, other)));
+            let counts = (same_kind && (common > 0 || same_name)) || common * 2 > sources.len();
+            counts.then_some((same_name, same_kind, common))
+        };
+        let best = view
+            .declarations
+            .iter()
+            .filter(fits)
+            .filter_map(|one| Some((score(one)?, one)))
+            .max_by_key(|(score, _)| *score);
+        if let Some((_, one)) = best {
+            let address = DefinitionAddress { package: package.clone(), name: one.name.clone() };
+            used.insert(address.clone());
+            matched.insert(definition.address.clone(), address);
+        }
+    }
+    matched
+}
+
+/// Gives proposed definitions the names that they have where they are there, and free ones where a name is taken.
+fn rename(
+    proposal: &mut Proposal,
+    matched: &BTreeMap<DefinitionAddress, DefinitionAddress>,
+    views: &BTreeMap<String, FileView>,
+    covered: &BTreeSet<DefinitionAddress>,
+) {
+    let mut names = NameGiver::default();
+    for (package, view) in views {
+        view.names.iter().for_each(|name| names.take(package, name));
+    }
+    let mut renamed: BTreeMap<DefinitionAddress, DefinitionAddress> = matched.clone();
+    for definition in &proposal.definitions {
+        let address = &definition.address;
+        let is_taken = views.get(&address.package).is_some_and(|view| view.names.contains(&address.name));
+        if !matched.contains_key(address) && is_taken && !covered.contains(address) {
+            let kind = definition.body.calls().first().map_or("step", |call| call.kind);
+            renamed.insert(address.clone(), names.give(&address.package, &address.name, kind));
+        }
+    }
+    for definition in &mut proposal.definitions {
+        if let Some(new) = renamed.get(&definition.address) {
+            definition.address = new.clone();
+        }
+        for call in definition.body.calls_mut() {
+            call.fields.iter_mut().for_each(|(_, value)| renamed_in(value, &renamed));
+        }
+        let assumed = std::mem::take(&mut definition.assumed);
+        definition.assumed =
+            assumed.into_iter().map(|one| renamed.get(&one).cloned().unwrap_or(one)).collect();
+    }
+}
+
+fn renamed_in(value: &mut FieldValue, renamed: &BTreeMap<DefinitionAddress, DefinitionAddress>) {
+    match value {
+        FieldValue::Of(address) => {
+            if let Some(new) = renamed.get(address) {
+                *address = new.clone();
+            }
+        }
+        FieldValue::List(items) => items.iter_mut().for_each(|item| renamed_in(item, renamed)),
+        FieldValue::Map(rows) => rows.iter_mut().for_each(|(_, value)| renamed_in(value, renamed)),
+        _ => {}
+    }
+}
+
+/// Changes of one file's text.
+struct TextEdits<'a> {
+    view: &'a FileView,
+    writer: &'a DefinitionWriter<'a>,
+    package: &'a str,
+    top: &'a str,
+    edits: Vec<(Range<usize>, String)>,
+    differences: Vec<(String, ChangeKind, String)>,
+}
+
+impl TextEdits<'_> {
+    /// Appends definitions, and the kits that they use.
+    fn add(&mut self, new: &[&Definition], text: &str) {
+        if new.is_empty() {
+            return;
+        }
+        let known: BTreeSet<Kit> = self
+            .view
+            .kits
+            .iter()
+            .filter(|(name, kit)| name.as_str() == kit.name())
+            .map(|(_, kit)| *kit)
+            .collect();
+        let missing: String = crate::writing::kits_of(new)
+            .into_iter()
+            .filter(|kit| !known.contains(kit))
+            .map(use_line)
+            .collect();
+        if !missing.is_empty() {
+            let at = self.view.after_uses;
+            let text = if at == 0 { format!("{missing}\n") } else { format!("\n{}", missing.trim_end()) };
+            self.edits.push((at..at, text));
+        }
+        let mut more = String::new();
+        for definition in new {
+            more.push('\n');
+            more.push_str(&self.writer.definition(definition));
+            self.differences.push(added(definition, self.top));
+        }
+        let start = if text.ends_with('\n') || text.is_empty() { "" } else { "\n" };
+        self.edits.push((text.len()..text.len(), format!("{start}{more}")));
+    }
+
+    /// Holds the files and needs of a definition against what is written.
+    fn align(&mut self, definition: &Definition, taken: &BTreeSet<String>, packages: &BTreeSet<String>) {
+        let Some(one) = self.view.declarations.iter().find(|one| one.name == definition.address.name) else {
+            return;
+        };
+        let address = definition.address.below(self.top);
+        for call in definition.body.calls() {
+            let twin = one.calls.iter().find(|other| other.kit == call.kit && other.kind == call.kind);
+            let Some(twin) = twin.or_else(|| one.calls.iter().find(|other| other.kit == call.kit)) else {
+                continue;
+            };
+            let new: BTreeSet<String> = call
+                .files("sources")
+                .into_iter()
+                .filter(|file| !taken.contains(file) && !one.files.contains(file))
+                .collect();
+            if !new.is_empty()
+                && let Some(field) = twin.fields.get("sources")
+            {
+                self.more_files(&address, field, &new);
+            }
+            self.needs(&address, (call.field("needs"), &definition.assumed), twin, packages);
+        }
+    }
+
+    fn more_files(&mut self, address: &str, field: &Field, new: &BTreeSet<String>) {
+        let value = self.writer.value(self.package, &FieldValue::Files(new.clone()));
+        let inner =
+            value.strip_prefix('[').and_then(|rest| rest.strip_suffix(']')).unwrap_or(&value).to_owned();
+        for file in new {
+            let words = format!("no definition takes {}", joined(self.top, file).unwrap_or_default());
+            self.differences.push((address.to_owned(), ChangeKind::NewFile, words));
+        }
+        self.extend(field, &inner);
+    }
+
+    /// Adds an item to a field.
+    fn extend(&mut self, field: &Field, item: &str) {
+        match (&field.items, field.is_list) {
+            (Some(items), true) => {
+                let (at, comma) =
+                    items.last().map_or((field.range.start + 1, ""), |(range, _)| (range.end, ", "));
+                self.edits.push((at..at, format!("{comma}{item}")));
+            }
+            (Some(_), false) => {
+                self.edits.push((field.range.start..field.range.start, "[".to_owned()));
+                self.edits.push((field.range.end..field.range.end, format!(", {item}]")));
+            }
+            (None, _) => self.edits.push((field.range.end..field.range.end, format!(" + [{item}]"))),
+        }
+    }
+
+    fn needs(
+        &mut self,
+        address: &str,
+        (wanted, assumed): (Option<&FieldValue>, &BTreeSet<DefinitionAddress>),
+        twin: &Call,
+        packages: &BTreeSet<String>,
+    ) {
+        let wanted: Vec<&FieldValue> = match wanted {
+            Some(FieldValue::List(items)) => items.iter().collect(),
+            Some(one) => vec![one],
+            None => Vec::new(),
+        };
+        let texts: Vec<String> = wanted.iter().map(|value| self.own_words(value)).collect();
+        let field = twin.fields.get("needs");
+        let written: Option<Vec<(Range<usize>, String)>> = match field {
+            None => Some(Vec::new()),
+            Some(field) => field.items.clone(),
+        };
+        // What is computed cannot be held against anything.
+        let Some(written) = written else { return };
+        let has = |text: &str| written.iter().any(|(_, other)| same_need(other, text));
+        // What only lies beside it may be needed or not.
+        let is_certain =
+            |value: &FieldValue| !matches!(value, FieldValue::Of(other) if assumed.contains(other));
+        let certain = wanted.iter().zip(&texts).filter(|(value, _)| is_certain(value)).map(|(_, text)| text);
+        let missing: Vec<&String> = certain.filter(|text| !has(text)).collect();
+        for text in &missing {
+            self.differences.push((
+                address.to_owned(),
+                ChangeKind::NewNeed,
+                format!("its sources use {text}, which is not among its needs"),
+            ));
+        }
+        let unused: Vec<&(Range<usize>, String)> = written
+            .iter()
+            .filter(|(_, text)| {
+                !texts.iter().any(|other| same_need(text, other)) && self.is_judged(text, packages)
+            })
+            .collect();
+        for (_, text) in &unused {
+            self.differences.push((
+                address.to_owned(),
+                ChangeKind::UnusedNeed,
+                format!("nothing in its sources uses {text}"),
+            ));
+        }
+        if missing.is_empty() && unused.is_empty() {
+            return;
+        }
+        let kept: Vec<String> = written
+            .iter()
+            .filter(|row| !unused.contains(row))
+            .map(|(_, text)| text.clone())
+            .chain(missing.into_iter().cloned())
+            .collect();
+        let value = if kept.len() == 1 { kept[0].clone() } else { format!("[{}]", kept.join(", ")) };
+        match field {
+            Some(field) => self.edits.push((field.range.clone(), value)),
+            None => self.edits.push((twin.end..twin.end, format!(", needs = {value} "))),
+        }
+    }
+
+    /// A need as this file writes it, with its own names for kits.
+    fn own_words(&self, value: &FieldValue) -> String {
+        let text = self.writer.value(self.package, value);
+        let FieldValue::Pinned(kit, _) = value else { return text };
+        let own = self.view.kits.iter().find(|(_, other)| *other == kit).map_or(kit.name(), |(name, _)| name);
+        text.replacen(kit.name(), own, 1)
+    }
+
+    /// Whether a survey would propose such a need: a pin, or a definition of the tree. All others are a person's business.
+    fn is_judged(&self, text: &str, packages: &BTreeSet<String>) -> bool {
+        let is_pin = self.view.kits.keys().any(|alias| text.starts_with(&format!("{alias}.pinned(")));
+        let is_library = |name: &str| {
+            let declared = self.view.declarations.iter().find(|one| one.name == name);
+            declared.is_some_and(|one| {
+                one.calls
+                    .iter()
+                    .any(|call| ["library", "package", "typescript"].contains(&call.kind.as_str()))
+            })
+        };
+        let path = text.trim_start_matches('&').trim_matches('"');
+        let is_other = text.starts_with('&')
+            && packages.iter().any(|package| {
+                joined(self.top, package).is_some_and(|whole| path.starts_with(&whole)) && !package.is_empty()
+            });
+        is_pin || is_library(text) || (is_other && !name_of(path).is_empty())
+    }
+
+    /// The text with all changes, and as the formatter has it where it was formatted before.
+    fn applied(mut self, text: &str) -> String {
+        self.edits.sort_by_key(|(range, _)| (range.start, range.end));
+        let mut out = text.to_owned();
+        for (range, new) in self.edits.into_iter().rev() {
+            out.replace_range(range, &new);
+        }
+        let shared = |text: &str| nubrik_syntax::format(nubrik_source::TextId(0), &text.into());
+        match shared(text) {
+            Ok(tidy) if tidy == text => shared(&out).unwrap_or(out),
+            _ => out,
+        }
+    }
+}
+
+/// Whether two texts name the same need.
+fn same_need(one: &str, other: &str) -> bool {
+    // A target with the name of its folder is also meant by the folder alone.
+    let plain = |text: &str| {
+        let text = text.replace([' ', '"', '\''], "");
+        let (above, name) = text.rsplit_once('/').unwrap_or(("", ""));
+        if text.starts_with('&') && above.trim_start_matches('&').rsplit('/').next() == Some(name) {
+            above.to_owned()
+        } else {
+            text
+        }
+    };
+    plain(one) == plain(other)
+}
+
+/// Whether two are for the same class, package or function, which they name.
+fn names_the_same(call: &KindCall, other: &Call) -> bool {
+    ["main", "package", "point"].into_iter().any(|field| {
+        let Some(FieldValue::Text(text)) = call.field(field) else { return false };
+        let items = other.fields.get(field).and_then(|field| field.items.as_ref());
+        items.is_some_and(|items| items.iter().any(|(_, item)| item.trim_matches(['"', '\'']) == text))
+    })
+}

@@ -1,0 +1,344 @@
+//! Proposed definitions as text.
+
+use std::collections::BTreeSet;
+use std::sync::Arc;
+
+use nubrik_source::TextId;
+
+use crate::covers::{Cover, covers};
+use crate::proposal::{Body, Definition, DefinitionAddress, FieldValue, KindCall, Kit, Omission, Proposal};
+use crate::tree::{SourceTree, below, is_below};
+
+/// A line with more characters is broken.
+const WIDTH: usize = 110;
+
+/// Writes definitions as text.
+pub struct DefinitionWriter<'a> {
+    tree: &'a SourceTree,
+    /// The folder of the tree, from the workspace's root; empty for the root.
+    top: &'a str,
+    /// All folders with definitions, from the tree's top: files in them belong to no package above.
+    packages: BTreeSet<String>,
+    /// Sources of definitions that are left out, with why: so that nobody proposes them again.
+    without: Vec<(String, String)>,
+}
+
+impl<'a> DefinitionWriter<'a> {
+    /// A writer of what is proposed for a tree, which lies in a folder of a workspace where these packages are already, from the
+    /// tree's top.
+    pub fn new(
+        tree: &'a SourceTree,
+        top: &'a str,
+        proposal: &Proposal,
+        packages: &BTreeSet<String>,
+    ) -> DefinitionWriter<'a> {
+        let proposed = proposal.packages().into_iter().map(str::to_owned);
+        let files = |left: &Omission| {
+            let why = left.why.lines().next().unwrap_or_default().trim_end_matches('.').to_owned();
+            left.files.iter().map(|file| (file.clone(), why.clone())).collect::<Vec<_>>()
+        };
+        let taken: BTreeSet<String> = proposal.definitions.iter().flat_map(|one| one.takes()).collect();
+        let without =
+            proposal.left_out.iter().flat_map(files).filter(|(file, _)| !taken.contains(file)).collect();
+        DefinitionWriter { tree, top, packages: proposed.chain(packages.iter().cloned()).collect(), without }
+    }
+
+    /// The definitions of one package: the whole text of a `targets.nub`.
+    pub fn package(&self, definitions: &[&Definition]) -> String {
+        let kits = kits_of(definitions);
+        let package = definitions.first().map_or("", |one| one.address.package.as_str());
+        let mut text =
+            String::from("# What this folder makes, proposed from its sources. Change it as you like.\n");
+        for (file, why) in &self.without {
+            if self.package_of(file) == package {
+                text.push_str(&format!("# Without {}: {why}.\n", below(file, package)));
+            }
+        }
+        for kit in kits {
+            text.push_str(&use_line(kit));
+        }
+        for definition in definitions {
+            text.push('\n');
+            text.push_str(&self.definition(definition));
+        }
+        tidy(&text)
+    }
+
+    /// One definition, with its documentation and a line break at its end.
+    pub fn definition(&self, definition: &Definition) -> String {
+        let package = &definition.address.package;
+        let mut text = String::new();
+        if !definition.documentation.is_empty() {
+            text.push_str(&format!("## {}\n", definition.documentation));
+        }
+        for reason in &definition.reasons {
+            for line in reason.lines() {
+                text.push_str(&format!("# {line}\n"));
+            }
+        }
+        if definition.is_private {
+            text.push_str("private ");
+        }
+        text.push_str(&format!("{} {} = ", definition.keyword.word(), definition.address.name));
+        let column = text.rsplit('\n').next().map_or(0, str::len);
+        text.push_str(&match &definition.body {
+            Body::Kind(call) => self.call(package, call, 0, column),
+            Body::Code(code, _) => code.clone(),
+            Body::Several(calls) => {
+                let mut rows = String::from("{\n");
+                for (name, call) in calls {
+                    let head = format!("    {}: ", quoted(name));
+                    rows.push_str(&head);
+                    rows.push_str(&self.call(package, call, 4, head.len()));
+                    rows.push('\n');
+                }
+                rows + "}"
+            }
+            Body::Each(files, field, call) => {
+                let mut call = call.clone();
+                // Where a path is wanted from a folder on, this is the file's in its folder.
+                let folder = files.first().map_or("", |file| crate::tree::folder_of(below(file, package)));
+                let own = match *field {
+                    "root" => format!("\"{folder}/{{source.name}}\""),
+                    _ => "source".to_owned(),
+                };
+                let own = FieldValue::Code(own);
+                let beside = call.files(field);
+                let value = match beside.is_empty() {
+                    true => own,
+                    false => FieldValue::List(vec![own, FieldValue::Files(beside)]),
+                };
+                call.fields.retain(|(name, _)| name != field);
+                call.fields.insert(0, (*field, value));
+                let over = match self.files(package, files, None).as_slice() {
+                    [one] if one.starts_with("glob(") => one.clone(),
+                    [one] => format!("glob({one})"),
+                    _ => format!("glob({})", quoted(&in_braces(files, package))),
+                };
+                format!(
+                    "{{each source in {over} give source.stem: {}}}",
+                    self.call(package, &call, 0, column + 60)
+                )
+            }
+        });
+        text.push('\n');
+        text
+    }
+
+    /// A kind with its fields: on one line if that fits, else a field a line.
+    fn call(&self, package: &str, call: &KindCall, indent: usize, column: usize) -> String {
+        let head = format!("{}.{} ", call.kit.name(), call.kind);
+        let flat: Vec<String> = call
+            .fields
+            .iter()
+            .map(|(name, value)| format!("{name} = {}", self.value(package, value)))
+            .collect();
+        let line = format!("{{ {} }}", flat.join(", "));
+        if flat.is_empty() {
+            return head + "{}";
+        }
+        if column + head.len() + line.len() <= WIDTH && flat.len() <= 4 {
+            return head + &line;
+        }
+        let space = " ".repeat(indent + 4);
+        let mut text = head + "{\n";
+        for ((name, value), flat) in call.fields.iter().zip(flat) {
+            text.push_str(&space);
+            if space.len() + flat.len() <= WIDTH {
+                text.push_str(&flat);
+            } else {
+                text.push_str(&format!("{name} = {}", self.long_value(package, value, indent + 4)));
+            }
+            text.push('\n');
+        }
+        text + &" ".repeat(indent) + "}"
+    }
+
+    /// A value on one line.
+    pub(crate) fn value(&self, package: &str, value: &FieldValue) -> String {
+        match value {
+            FieldValue::Text(text) => quoted(text),
+            FieldValue::Bool(is) => is.to_string(),
+            FieldValue::List(items) => match items.as_slice() {
+                [one] if !matches!(one, FieldValue::List(_) | FieldValue::Text(_)) => {
+                    self.value(package, one)
+                }
+                items => format!("[{}]", self.all(package, items).join(", ")),
+            },
+            FieldValue::Map(rows) => {
+                let rows: Vec<String> = rows
+                    .iter()
+                    .map(|(key, value)| format!("{}: {}", quoted(key), self.value(package, value)))
+                    .collect();
+                format!("{{ {} }}", rows.join(", "))
+            }
+            FieldValue::Files(_) | FieldValue::Below(..) => match self.files_of(package, value).as_slice() {
+                [one] => one.clone(),
+                many => format!("[{}]", many.join(", ")),
+            },
+            FieldValue::Folder(folder) => quoted(&self.path(package, folder)),
+            FieldValue::Of(address) => self.reference(package, address),
+            FieldValue::Pinned(kit, name) => format!("{}.pinned({})", kit.name(), quoted(name)),
+            FieldValue::SystemLibrary(name) => format!("system_library {{ names = {} }}", quoted(name)),
+            FieldValue::Code(code) => code.clone(),
+        }
+    }
+
+    /// A value over several lines, where it has parts.
+    fn long_value(&self, package: &str, value: &FieldValue, indent: usize) -> String {
+        let (open, parts, close) = match value {
+            FieldValue::List(items) if items.len() > 1 => ('[', self.all(package, items), ']'),
+            FieldValue::Files(_) | FieldValue::Below(..) => ('[', self.files_of(package, value), ']'),
+            FieldValue::Map(rows) => {
+                let row = |(key, value): &(String, FieldValue)| {
+                    format!("{}: {}", quoted(key), self.value(package, value))
+                };
+                ('{', rows.iter().map(row).collect(), '}')
+            }
+            _ => return self.value(package, value),
+        };
+        if parts.len() == 1 {
+            return self.value(package, value);
+        }
+        let space = " ".repeat(indent + 4);
+        let end = if open == '[' { "," } else { "" };
+        let lines: String = parts.iter().map(|part| format!("{space}{part}{end}\n")).collect();
+        format!("{open}\n{lines}{}{close}", " ".repeat(indent))
+    }
+
+    fn all(&self, package: &str, items: &[FieldValue]) -> Vec<String> {
+        let texts = |item: &FieldValue| match item {
+            FieldValue::Files(_) | FieldValue::Below(..) => self.files_of(package, item),
+            item => vec![self.value(package, item)],
+        };
+        items.iter().flat_map(texts).collect()
+    }
+
+    fn files_of(&self, package: &str, value: &FieldValue) -> Vec<String> {
+        match value {
+            FieldValue::Below(root, files) => self.files(package, files, Some(below(root, package))),
+            FieldValue::Files(files) => self.files(package, files, None),
+            _ => Vec::new(),
+        }
+    }
+
+    /// Files as globs and paths.
+    fn files(&self, package: &str, files: &BTreeSet<String>, root: Option<&str>) -> Vec<String> {
+        let is_own = |file: &str| self.package_of(file) == package;
+        let all: BTreeSet<&str> = self.tree.below(package).filter(|file| is_own(file)).collect();
+        let all: BTreeSet<&str> = all.into_iter().map(|file| below(file, package)).collect();
+        let (own, others): (Vec<&String>, Vec<&String>) = files.iter().partition(|file| is_own(file));
+        let own: BTreeSet<&str> = own.into_iter().map(|file| below(file, package)).collect();
+        let mut texts: Vec<String> = covers(&all, &own, root).iter().map(glob).collect();
+        texts.extend(others.into_iter().map(|file| quoted(&self.path(package, file))));
+        texts
+    }
+
+    /// The package that a file belongs to: the deepest folder with definitions that it is in.
+    fn package_of(&self, file: &str) -> &str {
+        let around = self.packages.iter().filter(|package| is_below(file, package));
+        around.max_by_key(|package| package.len()).map_or("", String::as_str)
+    }
+
+    /// A path as a definition in a package names it.
+    fn path(&self, package: &str, path: &str) -> String {
+        if is_below(path, package) && (self.package_of(path) == package || path == package) {
+            let inside = below(path, package);
+            return if inside.is_empty() || path == package { ".".to_owned() } else { inside.to_owned() };
+        }
+        DefinitionAddress { package: path.to_owned(), name: String::new() }
+            .below(&format!("/{}", self.top))
+            .replace("//", "/")
+    }
+
+    fn reference(&self, package: &str, address: &DefinitionAddress) -> String {
+        if address.package == package {
+            return address.name.clone();
+        }
+        // A target with its folder's name is meant by the folder alone.
+        let has_folders_name =
+            crate::tree::name_of(&address.package) == address.name && !address.package.is_empty();
+        let address = match has_folders_name {
+            true => &DefinitionAddress {
+                package: crate::tree::folder_of(&address.package).to_owned(),
+                name: address.name.clone(),
+            },
+            false => address,
+        };
+        let path = address.below(self.top);
+        let is_plain = path.split('/').all(nubrik_lang::is_free_name);
+        if is_plain { format!("&{path}") } else { format!("&{}", quoted(&path)) }
+    }
+}
+
+/// One glob for files of one folder with one ending.
+fn in_braces(files: &BTreeSet<String>, package: &str) -> String {
+    let first = files.first().map_or("", String::as_str);
+    let folder = crate::tree::folder_of(below(first, package));
+    let prefix = if folder.is_empty() { String::new() } else { format!("{folder}/") };
+    let stems: Vec<&str> = files.iter().map(|file| crate::tree::stem_of(file)).collect();
+    format!("{prefix}{{{}}}.{}", stems.join(","), crate::tree::ext_of(first))
+}
+
+/// The line with which a package uses a kit.
+pub(crate) fn use_line(kit: Kit) -> String {
+    format!("use \"nub:{0}\" as {0}\n", kit.name())
+}
+
+/// The kits that definitions use, sorted.
+pub(crate) fn kits_of(definitions: &[&Definition]) -> BTreeSet<Kit> {
+    let mut kits = BTreeSet::new();
+    for definition in definitions {
+        kits.extend(definition.body.calls().iter().map(|call| call.kit));
+        kits.extend(definition.pins().into_iter().map(|(kit, _)| kit));
+        if let Body::Code(code, _) = &definition.body {
+            kits.extend(Kit::ALL.into_iter().filter(|kit| code.contains(&format!("{}.", kit.name()))));
+        }
+    }
+    kits
+}
+
+/// The text as the formatter has it.
+fn tidy(text: &str) -> String {
+    let shared: Arc<str> = text.into();
+    nubrik_syntax::format(TextId(0), &shared).unwrap_or_else(|_| text.to_owned())
+}
+
+fn glob(cover: &Cover) -> String {
+    let pattern = quoted(&cover.pattern);
+    match cover.except.as_slice() {
+        [] => pattern,
+        [one] => format!("glob({pattern}, except = {})", quoted(one)),
+        many => {
+            let names: Vec<String> = many.iter().map(|name| quoted(name)).collect();
+            let flat = names.join(", ");
+            // The formatter indents what is broken.
+            let list = if flat.len() > WIDTH / 2 {
+                format!("[\n{},\n]", names.join(",\n"))
+            } else {
+                format!("[{flat}]")
+            };
+            format!("glob({pattern}, except = {list})")
+        }
+    }
+}
+
+/// A text between quotes: as it is where escapes would be needed and that does.
+pub(crate) fn quoted(text: &str) -> String {
+    let needs_escapes = text.contains(['"', '\\', '{', '}']);
+    if needs_escapes && !text.contains(['\'', '\n']) {
+        return format!("'{text}'");
+    }
+    let mut quoted = String::from("\"");
+    for c in text.chars() {
+        match c {
+            '"' => quoted.push_str("\\\""),
+            '\\' => quoted.push_str("\\\\"),
+            '\n' => quoted.push_str("\\n"),
+            '{' => quoted.push_str("{{"),
+            '}' => quoted.push_str("}}"),
+            c => quoted.push(c),
+        }
+    }
+    quoted + "\""
+}
