@@ -56,4 +56,4 @@ pub use step::{
     WorkFolder,
 };
 pub use target::{ResultFile, Role, Target};
-pub use visit::Numbers;
+pub use visit::{Numbers, Renumbering};

@@ -15,20 +15,40 @@ pub struct Numbers<'a> {
     pub sets: &'a [SetId],
 }
 
-impl Numbers<'_> {
-    fn file(&self, id: &mut FileId) {
-        *id = self.files[id.index()];
+/// Knows what the numbers of one graph are in another. Each number is asked for when a step with it is renumbered.
+pub trait Renumbering {
+    /// The number of a file there.
+    fn file(&mut self, id: FileId) -> FileId;
+    /// The number of a tool there.
+    fn tool(&mut self, id: ToolId) -> ToolId;
+    /// The number of a target there.
+    fn target(&mut self, id: TargetId) -> TargetId;
+    /// The number of a set there.
+    fn set(&mut self, id: SetId) -> SetId;
+}
+
+impl Renumbering for Numbers<'_> {
+    fn file(&mut self, id: FileId) -> FileId {
+        self.files[id.index()]
     }
 
-    fn tool(&self, id: &mut ToolId) {
-        *id = self.tools[id.index()];
+    fn tool(&mut self, id: ToolId) -> ToolId {
+        self.tools[id.index()]
+    }
+
+    fn target(&mut self, id: TargetId) -> TargetId {
+        self.targets[id.index()]
+    }
+
+    fn set(&mut self, id: SetId) -> SetId {
+        self.sets[id.index()]
     }
 }
 
 impl Step {
     /// Puts the numbers of another graph in place of those of the graph that the step was made in. Lists that are sorted stay
     /// so.
-    pub fn renumber(&mut self, numbers: &Numbers<'_>) {
+    pub fn renumber(&mut self, numbers: &mut impl Renumbering) {
         let Step {
             target,
             commands,
@@ -54,33 +74,33 @@ impl Step {
             variant: _,
             place: _,
         } = self;
-        *target = numbers.targets[target.index()];
+        *target = numbers.target(*target);
         for Stage { program, words: _, stdin: _, stdout: _, stderr: _ } in
             commands.iter_mut().flat_map(|pipeline| &mut pipeline.stages)
         {
             match program {
-                Program::Tool(tool) => numbers.tool(tool),
-                Program::File(file) => numbers.file(file),
+                Program::Tool(tool) => *tool = numbers.tool(*tool),
+                Program::File(file) => *file = numbers.file(*file),
             }
         }
-        inputs.change(|file| numbers.file(file));
-        candidates.change(|set| *set = numbers.sets[set.index()]);
-        outputs.iter_mut().for_each(|output| numbers.file(&mut output.file));
-        tools.iter_mut().for_each(|tool| numbers.tool(tool));
+        inputs.change(|file| *file = numbers.file(*file));
+        candidates.change(|set| *set = numbers.set(*set));
+        outputs.iter_mut().for_each(|output| output.file = numbers.file(output.file));
+        tools.iter_mut().for_each(|tool| *tool = numbers.tool(*tool));
         tools.sort_unstable();
         if let Some(native) = native {
-            native.each_file(|file| numbers.file(file));
+            native.each_file(|file| *file = numbers.file(*file));
         }
         match work {
-            WorkFolder::Private { copy_of: Some(file), .. } => numbers.file(file),
+            WorkFolder::Private { copy_of: Some(file), .. } => *file = numbers.file(*file),
             WorkFolder::Private { copy_of: None, .. } | WorkFolder::Root | WorkFolder::Source(_) => {}
         }
-        taken.iter_mut().for_each(|(_, file)| numbers.file(file));
-        status.iter_mut().for_each(|file| numbers.file(file));
+        taken.iter_mut().for_each(|(_, file)| *file = numbers.file(*file));
+        status.iter_mut().for_each(|file| *file = numbers.file(*file));
         if let Some(check) = check {
             let Check { verdict, report, quarantined: _, address: _ } = &mut **check;
-            numbers.file(verdict);
-            report.iter_mut().for_each(|file| numbers.file(file));
+            *verdict = numbers.file(*verdict);
+            report.iter_mut().for_each(|file| *file = numbers.file(*file));
         }
     }
 }

@@ -5,7 +5,7 @@ use std::sync::Arc;
 use nubrik_bytes::{Decoder, Encoder, Truncated};
 use nubrik_graph::{Assembly, FileId, Graph, Place, Purpose, TargetId, write_service};
 
-use crate::eval::{Evaluation, OptionInfo};
+use crate::eval::{Evaluation, OptionInfo, Shares};
 
 impl Evaluation {
     /// Writes what a finished evaluation without errors resulted in.
@@ -14,6 +14,7 @@ impl Evaluation {
             graph,
             requested,
             targets,
+            shares: Shares { ends, files: shares },
             effects,
             services,
             through,
@@ -30,6 +31,8 @@ impl Evaluation {
         graph.encode(out);
         out.list(requested, |out, file| out.u32(file.0));
         out.list(targets, |out, target| out.u32(target.0));
+        out.list(ends, |out, end| out.u32(*end));
+        out.list(shares, |out, file| out.u32(file.0));
         out.list(through, |out, target| out.u32(target.0));
         out.list(effects, |out, effect| graph.encode_effect(effect, out));
         out.list(services, |out, service| write_service(service, Purpose::Whole, out));
@@ -43,12 +46,12 @@ impl Evaluation {
     pub fn decode(from: &mut Decoder<'_>, threads: usize) -> Result<Evaluation, Truncated> {
         let graph = Graph::decode(from, threads)?;
         let requested = from.list(|from| Ok(FileId(from.u32()?)))?;
-        let mut lists = [Vec::new(), Vec::new()];
-        for list in &mut lists {
-            *list = from.list(|from| Ok(TargetId(from.u32()?)))?;
-        }
-        let [targets, through] = lists;
-        if requested.iter().any(|file| file.index() >= graph.files.len())
+        let target = |from: &mut Decoder<'_>| Ok(TargetId(from.u32()?));
+        let targets = from.list(target)?;
+        let ends = from.list(Decoder::u32)?;
+        let shares = Shares { ends, files: from.list(|from| Ok(FileId(from.u32()?)))? };
+        let through = from.list(target)?;
+        if requested.iter().chain(&shares.files).any(|file| file.index() >= graph.files.len())
             || targets.iter().chain(&through).any(|target| target.index() >= graph.targets.len())
         {
             return Err(Truncated);
@@ -60,6 +63,7 @@ impl Evaluation {
             graph,
             requested,
             targets,
+            shares,
             effects,
             services,
             through,

@@ -23,6 +23,7 @@ mod modules;
 mod output;
 mod parallel;
 mod renamed;
+mod replaced;
 mod reported;
 mod rows;
 mod sample_bytes;

@@ -14,7 +14,7 @@ use nubrik_source::{Span, WsPath};
 use rustc_hash::{FxHashMap, FxHashSet};
 
 use crate::address::AddressPattern;
-use crate::eval::{Evaluation, Evaluator, RowDigests, Setting, check_published_across};
+use crate::eval::{Evaluation, Evaluator, RowDigests, Setting, Shares, check_published_across};
 use crate::rows::RowIndex;
 use crate::trail::{Trail, WatchedWorld};
 use crate::world::World;
@@ -159,7 +159,7 @@ impl Whole {
     fn expect(&mut self, first: &Evaluation) {
         let room = |count: usize| (count * self.parts).min(count + (1 << 18));
         let (files, steps) = (room(first.graph.files.len()), room(first.graph.steps.len()));
-        let (targets, requested) = (room(first.graph.targets.len()), room(first.requested.len()));
+        let (targets, requested) = (room(first.graph.targets.len()), room(first.shares.files.len()));
         self.files.reserve(files);
         self.graph.files.reserve(files);
         self.steps.reserve(steps);
@@ -167,7 +167,8 @@ impl Whole {
         self.targets.reserve(targets);
         self.graph.targets.reserve(targets);
         self.evaluation.targets.reserve(targets);
-        self.evaluation.requested.reserve(requested);
+        self.evaluation.shares.files.reserve(requested);
+        self.evaluation.shares.ends.reserve(targets);
     }
 
     fn absorb(&mut self, other: Evaluation) {
@@ -183,11 +184,11 @@ impl Whole {
         let renumbered = |of: &[FileId]| of.iter().map(|f| files[f.index()]).collect();
         let sets: Vec<SetId> = sets.iter().map(|of| graph.sets.intern(renumbered(of))).collect();
         let numbers = Numbers { files: &files, tools: &tools, targets: &targets, sets: &sets };
-        let steps = self.absorb_steps(steps, digests.steps, &numbers);
+        let steps = self.absorb_steps(steps, digests.steps, numbers);
         for (id, maker) in new_files {
             self.graph.files[id].maker = maker.map(|m| steps[m.index()]);
         }
-        self.absorb_rest(other.requested, other.targets, other.probes, &files, &targets);
+        self.absorb_rest(other.shares, other.targets, other.probes, &files, &targets);
         for diagnostic in other.diagnostics {
             let diagnostic = self.moved(diagnostic, &other.sources);
             self.evaluation.diagnostics.push(diagnostic);
@@ -262,13 +263,13 @@ impl Whole {
         &mut self,
         steps: Vec<Box<Step>>,
         digests: Vec<u32>,
-        numbers: &Numbers<'_>,
+        mut numbers: Numbers<'_>,
     ) -> Vec<StepId> {
         let all = &mut self.graph.steps;
         let number = |(mut step, digest): (Box<Step>, u32)| {
             let known = self.steps.find_or_insert(digest, |n| all[n].folder == step.folder, all.len());
             let number = known.unwrap_or_else(|| {
-                step.renumber(numbers);
+                step.renumber(&mut numbers);
                 all.push(step);
                 all.len() - 1
             });
@@ -279,13 +280,16 @@ impl Whole {
 
     fn absorb_rest(
         &mut self,
-        requested: Vec<FileId>,
+        shares: Shares,
         targets: Vec<TargetId>,
         probes: Vec<FileId>,
         files: &[FileId],
         numbers: &[TargetId],
     ) {
-        self.evaluation.requested.extend(requested.into_iter().map(|f| files[f.index()]));
+        let all = &mut self.evaluation.shares;
+        let before = all.files.len() as u32;
+        all.files.extend(shares.files.into_iter().map(|f| files[f.index()]));
+        all.ends.extend(shares.ends.into_iter().map(|end| before + end));
         self.evaluation.targets.extend(targets.into_iter().map(|t| numbers[t.index()]));
         self.evaluation.probes.extend(probes.into_iter().map(|f| files[f.index()]));
     }
@@ -313,8 +317,7 @@ impl Whole {
         self.evaluation.trail = Trail::joined(std::mem::take(&mut self.trails));
         let evaluation = &mut self.evaluation;
         evaluation.take_graph(self.graph);
-        let mut seen = vec![false; evaluation.graph.files.len()];
-        evaluation.requested.retain(|f| !std::mem::replace(&mut seen[f.index()], true));
+        evaluation.requested = evaluation.shares.each_once(evaluation.graph.files.len());
         let mut seen = vec![false; evaluation.graph.targets.len()];
         evaluation.targets.retain(|t| !std::mem::replace(&mut seen[t.index()], true));
         // Each run has looked at its own packages.
@@ -352,6 +355,7 @@ impl Default for Evaluation {
             graph: Graph::default(),
             requested: Vec::new(),
             targets: Vec::new(),
+            shares: Shares::default(),
             diagnostics: Vec::new(),
             sources: nubrik_source::Sources::default(),
             read: Vec::new(),

@@ -34,7 +34,7 @@ pub use history::{BuildRecord, Chronicle, StepRecord, keep_build, kept_builds, n
 pub use journal::{FileProblem, Journal, Kept};
 pub use numbers::Lists;
 pub use printed::keep_printed;
-pub use reads::{keep_read, kept_read, read_path};
+pub use reads::{KeptRead, ReadTrails, keep_read, read_path};
 pub use results::Results;
 pub use seal::{Change, Entry, NO_NODE, Names, NewHead, NewSeal, Roles, Seal, SealNews, Sealed, env_digest};
 pub use seals::{forget_old_seals, read_snapshot, read_trails, save_graph, seal_path, write_seal};

@@ -349,7 +349,7 @@ pub fn units_of(trails: &Trails, evaluation: &Evaluation) -> Option<Vec<u32>> {
 }
 
 /// The definition file and the name of a package's target.
-fn unit_key(package: &WsPath, address: &str) -> (String, String) {
+pub(crate) fn unit_key(package: &WsPath, address: &str) -> (String, String) {
     let name = address.rsplit('/').next().unwrap_or(address);
     (package.child(nubrik_lang::TARGETS_FILE).as_str().to_owned(), name.to_owned())
 }

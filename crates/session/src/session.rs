@@ -1,5 +1,6 @@
 //! A session: one command's work in one workspace.
 
+mod again;
 mod bringing;
 mod edits;
 mod kept;
@@ -286,6 +287,16 @@ impl Session {
     /// Evaluates what some addresses ask for. Where answers of probes are missing the evaluation is
     /// waiting: [`Session::answer`] finds them, and then evaluation is to be asked again.
     pub fn evaluate(&self, patterns: &[AddressPattern]) -> Evaluation {
+        self.evaluate_watching(patterns, self.wants_trails())
+    }
+
+    /// Whether what values are taken from is wanted: for a seal, or by the caller.
+    fn wants_trails(&self) -> bool {
+        self.is_held || self.takes_notes
+    }
+
+    /// Evaluates what some addresses ask for; `watching` says whether it is noted what values are taken from.
+    fn evaluate_watching(&self, patterns: &[AddressPattern], watching: bool) -> Evaluation {
         // A folder may hold many packages; anything narrower is quicker by one thread.
         if let [pattern] = patterns
             && !pattern.is_glob()
@@ -298,34 +309,37 @@ impl Session {
                 pattern,
                 threads,
                 EVALUATION_STACK,
-                self.is_held || self.takes_notes,
+                watching,
             );
             if let Some(evaluation) = below {
                 *self.seen.lock().unwrap_or_else(PoisonError::into_inner) = world.into_seen();
                 return evaluation;
             }
         }
-        self.with_evaluator(|evaluator| evaluator.request(patterns))
+        self.with_evaluator(watching, |evaluator| evaluator.request(patterns))
     }
 
     /// The same for everything that is declared, with all options and who reached them.
     pub fn evaluate_options(&self) -> Evaluation {
         let all = AddressPattern::below(&WsPath::root());
-        self.with_evaluator(|evaluator| evaluator.with_option_infos().request(&[all]))
+        self.with_evaluator(self.wants_trails(), |evaluator| evaluator.with_option_infos().request(&[all]))
     }
 
     /// Evaluates everything, and reports what is only questionable, too.
     pub fn lint(&self) -> Evaluation {
-        self.with_evaluator(|evaluator| evaluator.lint())
+        self.with_evaluator(self.wants_trails(), |evaluator| evaluator.lint())
     }
 
-    fn with_evaluator(&self, work: impl FnOnce(Evaluator<'_>) -> Evaluation + Send) -> Evaluation {
+    fn with_evaluator(
+        &self,
+        watching: bool,
+        work: impl FnOnce(Evaluator<'_>) -> Evaluation + Send,
+    ) -> Evaluation {
         let world = DiskWorld::new(&self.workspace, &self.machine, &self.answers);
         let evaluation = std::thread::scope(|scope| {
             let thread = std::thread::Builder::new().stack_size(EVALUATION_STACK);
             let running = thread.spawn_scoped(scope, || {
-                // What was taken from where is only wanted for a seal.
-                let watched = (self.is_held || self.takes_notes).then(|| WatchedWorld::new(&world));
+                let watched = watching.then(|| WatchedWorld::new(&world));
                 let evaluator = match &watched {
                     Some(watched) => Evaluator::watching(watched),
                     None => Evaluator::new(&world),

@@ -7,6 +7,8 @@
 
 #![allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
 
+mod described;
+
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::os::unix::fs::{PermissionsExt, symlink};
@@ -14,15 +16,16 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 
-use nubrik_bytes::Encoder;
 use nubrik_confine::CancelSwitch;
 use nubrik_diagnostic::Severity;
 use nubrik_engine::{Event, Listener, Options, PlannedStep, Summary, Supposed, Verdict};
-use nubrik_graph::{FileId, Graph, Purpose, Step, TargetId, write_step, write_target};
-use nubrik_lang::{AddressPattern, Evaluation, Wanted};
+use nubrik_graph::Graph;
+use nubrik_lang::{AddressPattern, Wanted};
 use nubrik_session::{Session, Standing};
 use nubrik_source::WsPath;
 use proptest::prelude::*;
+
+use described::described;
 
 const PACKAGES: [&str; 4] = ["", "p", "p/q", "r"];
 const TARGETS: [&str; 3] = ["a", "b", "c"];
@@ -717,35 +720,6 @@ impl World {
         let again = self.build(request).unwrap();
         assert_eq!((again.ran, again.reused), (0, 0), "{after}: once more");
     }
-}
-
-/// What an evaluation resulted in, without the numbers of its rows; `None` where something is wrong.
-fn described(evaluation: &Evaluation) -> Option<Vec<BTreeSet<Vec<u8>>>> {
-    if evaluation.diagnostics.iter().any(|d| d.severity == Severity::Error) {
-        return None;
-    }
-    let graph = &evaluation.graph;
-    let bytes = |write: &dyn Fn(&mut Encoder)| {
-        let mut out = Encoder::new();
-        write(&mut out);
-        out.bytes
-    };
-    let target = |id: &TargetId| bytes(&|out| write_target(graph, graph.target(*id), Purpose::Whole, out));
-    let step = |step: &Step| {
-        let mut may_read: Vec<&str> = graph.candidates(step).map(|f| graph.file(f).path.as_str()).collect();
-        may_read.sort_unstable();
-        bytes(&|out| {
-            write_step(graph, step, Purpose::Whole, out);
-            out.text(&graph.target(step.target).address);
-            out.list(&may_read, |out, path| out.text(path));
-        })
-    };
-    let file = |id: &FileId| graph.file(*id).path.as_str().as_bytes().to_vec();
-    Some(vec![
-        evaluation.targets.iter().map(target).collect(),
-        graph.steps.iter().map(|s| step(s)).collect(),
-        evaluation.requested.iter().map(file).collect(),
-    ])
 }
 
 fn remove(path: &Path) {

@@ -166,9 +166,10 @@ fn a_step_with_everything_comes_back_with_everything() {
         let tool = |name: &Arc<str>| back.tools.iter().position(|t| t == name);
         let tools = graph.tools.iter().map(|name| ToolId(tool(name).unwrap_or(0) as u32));
         let (files, tools): (Vec<FileId>, Vec<ToolId>) = (files.collect(), tools.collect());
-        let numbers = Numbers { files: &files, tools: &tools, targets: &[TargetId(0)], sets: &[SetId(0)] };
+        let mut numbers =
+            Numbers { files: &files, tools: &tools, targets: &[TargetId(0)], sets: &[SetId(0)] };
         let mut moved = one.clone();
-        moved.renumber(&numbers);
+        moved.renumber(&mut numbers);
         assert_eq!(&moved, other);
     }
 }

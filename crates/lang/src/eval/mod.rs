@@ -68,7 +68,7 @@ pub use options::OptionInfo;
 pub(crate) use published::check_published_across;
 
 pub use requests::Evaluation;
-pub(crate) use requests::RowDigests;
+pub(crate) use requests::{RowDigests, Shares};
 
 /// Why there is no value.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]

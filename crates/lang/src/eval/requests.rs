@@ -23,6 +23,8 @@ pub struct Evaluation {
     pub requested: Vec<FileId>,
     /// The targets asked for, without repeats, in order.
     pub targets: Vec<TargetId>,
+    /// Which results were asked for of each of these targets.
+    pub(crate) shares: Shares,
     /// What was wrong, sorted by place, each once.
     pub diagnostics: Vec<Diagnostic>,
     /// The texts that spans in the diagnostics point into.
@@ -47,6 +49,40 @@ pub struct Evaluation {
     /// Whether answers of the world were missing: then everything else is not final, and evaluation
     /// is to be asked again with the same world.
     pub waiting: bool,
+}
+
+/// Results by the targets of which they were asked for, in the order of these. Where a target is asked for several times, its share
+/// is not in one place, and there are more shares than targets.
+#[derive(Default)]
+pub(crate) struct Shares {
+    /// Where the share of each target ends in `files`.
+    pub ends: Vec<u32>,
+    /// The results; one that several targets have is in the share of each.
+    pub files: Vec<FileId>,
+}
+
+impl Shares {
+    /// Adds the share of the next target.
+    pub fn push(&mut self, files: impl IntoIterator<Item = FileId>) {
+        self.files.extend(files);
+        self.ends.push(self.files.len() as u32);
+    }
+
+    /// The share of a target by its place; `None` where there is no such place.
+    pub fn get(&self, place: usize) -> Option<&[FileId]> {
+        let start = match place.checked_sub(1) {
+            Some(before) => *self.ends.get(before)?,
+            None => 0,
+        };
+        self.files.get(start as usize..*self.ends.get(place)? as usize)
+    }
+
+    /// All results, each once, of a graph with so many files.
+    pub fn each_once(&self, files: usize) -> Vec<FileId> {
+        let mut seen = vec![false; files];
+        let all = self.files.iter().copied();
+        all.filter(|file| !std::mem::replace(&mut seen[file.index()], true)).collect()
+    }
 }
 
 /// Digests of the keys by which rows of two graphs are recognized as the same, by the rows' numbers.
@@ -156,7 +192,7 @@ impl Evaluator<'_> {
         let roots: Vec<DeclId> = meanings.iter().map(|m| m.decl).collect();
         let chains = self.find_cycles(&roots);
         let mut evaluated = self.evaluate_chains(&chains, meanings);
-        let mut requested = Vec::new();
+        let mut shares = Shares::default();
         let mut targets = Vec::new();
         let mut seen: Vec<bool> = Vec::new();
         for (number, meaning) in meanings.iter().enumerate() {
@@ -164,11 +200,11 @@ impl Evaluator<'_> {
             // A job may want what only the user who runs it has.
             let on_call = matches!(kind, DeclKind::Job | DeclKind::Service);
             let known = evaluated.get_mut(number).and_then(Option::take);
-            if (!on_call || self.wanted.evaluates_jobs)
-                && let Ok(files) = known.unwrap_or_else(|| self.evaluate_target(meaning))
-            {
-                requested.extend(files);
-            }
+            let files = match !on_call || self.wanted.evaluates_jobs {
+                true => known.unwrap_or_else(|| self.evaluate_target(meaning)),
+                false => Ok(Vec::new()),
+            };
+            shares.push(files.unwrap_or_default());
             let target = self.target_of(meaning.decl);
             if on_call {
                 let kind = if kind == DeclKind::Job { "job" } else { "service" };
@@ -206,9 +242,7 @@ impl Evaluator<'_> {
         {
             self.doubts();
         }
-        let mut seen = vec![false; self.drafting.graph.files.len()];
-        requested.retain(|f: &FileId| !std::mem::replace(&mut seen[f.index()], true));
-        self.finish(requested, targets)
+        self.finish(shares, targets)
     }
 
     /// Evaluates declarations that need one another in a long chain, from its end on, so that the stack does not grow with
@@ -295,7 +329,8 @@ impl Evaluator<'_> {
         self.definitions.modules.diagnostics.extend(overlapping);
     }
 
-    fn finish(mut self, requested: Vec<FileId>, targets: Vec<TargetId>) -> Evaluation {
+    fn finish(mut self, shares: Shares, targets: Vec<TargetId>) -> Evaluation {
+        let requested = shares.each_once(self.drafting.graph.files.len());
         let options = if self.choices.wants_options { self.option_infos() } else { Vec::new() };
         let digests = match self.wanted.wants_digests {
             true => RowDigests {
@@ -320,6 +355,7 @@ impl Evaluator<'_> {
             graph: Graph::default(),
             requested,
             targets,
+            shares,
             diagnostics: kept,
             sources: modules.sources,
             read: modules.read,

@@ -2,7 +2,7 @@
 //! looked at.
 
 use std::collections::BTreeMap;
-use std::sync::PoisonError;
+use std::sync::{Arc, PoisonError};
 use std::time::{Duration, Instant};
 
 use nubrik_diagnostic::Severity;
@@ -10,13 +10,14 @@ use nubrik_disk::Below;
 use nubrik_engine::Outside;
 use nubrik_lang::{AddressPattern, Answer, AnswerText, Evaluation, SampleRequest, World};
 use nubrik_memory::{
-    Entry, Journal, Names, NewSeal, Roles, Seal, SealNews, Sealed, env_digest, keep_read, kept_read,
-    read_path,
+    Change, Entry, Journal, KeptRead, Names, NewSeal, ReadTrails, Roles, Seal, SealNews, Sealed, env_digest,
+    keep_read, read_path,
 };
 use nubrik_source::{FilePath, WsPath};
 
 use super::Session;
-use super::standing::{kind, threads};
+use super::again::{AgainEvaluated, AskedBefore, kind};
+use super::standing::threads;
 use crate::world::DiskWorld;
 
 /// What is evaluated in less time than this is evaluated each time: to keep it would cost more than it saves.
@@ -26,12 +27,14 @@ impl Session {
     /// Evaluates what some addresses ask for, as [`Session::evaluate`] does, for a command that only reads: where nothing
     /// changed since the same was asked before, the answer is what it was then.
     pub fn evaluate_to_read(&self, patterns: &[AddressPattern]) -> Evaluation {
-        self.kept_or(patterns, "addresses", |session| session.evaluate(patterns))
+        self.kept_or(patterns, "addresses", |session, watching| session.evaluate_watching(patterns, watching))
     }
 
     /// Evaluates everything with all options and who reached them, or takes it from what is kept of it.
     pub fn options_to_read(&self) -> Evaluation {
-        self.kept_or(&[AddressPattern::below(&WsPath::root())], "options", Session::evaluate_options)
+        self.kept_or(&[AddressPattern::below(&WsPath::root())], "options", |session, _| {
+            session.evaluate_options()
+        })
     }
 
     /// Has evaluations kept that took at least so long.
@@ -43,35 +46,57 @@ impl Session {
         &self,
         patterns: &[AddressPattern],
         what: &str,
-        evaluate: impl FnOnce(&Session) -> Evaluation,
+        evaluate: impl FnOnce(&Session, bool) -> Evaluation,
     ) -> Evaluation {
-        // Notes of what was taken from where are not kept. Without a folder of the tool's own nothing is, either.
+        // Without a folder of the tool's own nothing is kept, and who wants the trail itself gets all of it.
         let own = self.own().ok().filter(|_| !self.takes_notes && !self.is_held);
-        let Some(own) = own else { return evaluate(self) };
+        let Some(own) = own else { return evaluate(self, self.wants_trails()) };
         let path = read_path(&self.request_digest(patterns, what));
-        if let Some(kept) = self.kept(own, &path) {
+        if let Some(kept) = self.kept(own, &path, patterns) {
             return kept;
         }
         let (began, now) = (Instant::now(), self.machine.now());
-        let evaluation = evaluate(self);
+        let evaluation = evaluate(self, true);
         if began.elapsed() >= self.worth_keeping
             && let Some(seal) = self.read_seal(&evaluation, now)
         {
+            let trails = Some(&evaluation).filter(|it| it.is_replaceable()).and_then(ReadTrails::of);
             // Without it the next command takes longer: nothing else is lost.
-            let _ = keep_read(own, &path, &evaluation, seal);
+            let _ = keep_read(own, &path, &evaluation, trails.as_ref(), seal);
         }
         evaluation
     }
 
-    fn kept(&self, own: &Below, path: &str) -> Option<Evaluation> {
+    fn kept(&self, own: &Below, path: &str, patterns: &[AddressPattern]) -> Option<Evaluation> {
         let mut seal = Journal::<Seal>::load(own, path)?;
         let ask = |sample: &SampleRequest| AnswerText::digest(&self.machine.answer_sample(sample));
         let changes = seal.check(self.machine.below(), ask, threads())?;
+        let kept = KeptRead::open(own, path, &seal)?;
+        let evaluation = match self.same_entries(&seal, &changes) {
+            Some(news) => {
+                if !news.entries.is_empty() {
+                    // Without it the same folders are listed once more.
+                    let _ = seal.add(own, path, news);
+                }
+                kept.read(threads())?
+            }
+            None => self.kept_in_part(&kept, &kept.trails(own, path)?, &seal, &changes, patterns)?,
+        };
+        // Reasons name files that were edited.
+        let mut seen = self.seen.lock().unwrap_or_else(PoisonError::into_inner);
+        for (path, entry) in seal.with_role(Roles::READ) {
+            seen.files.entry(path).or_insert(entry);
+        }
+        Some(evaluation)
+    }
+
+    /// What is to be noted of changes by which nothing is another thing: a folder in which a file was put in place by renaming holds
+    /// what it held. `None` where something else changed.
+    fn same_entries(&self, seal: &Seal, changes: &[Change]) -> Option<SealNews> {
         let mut news = SealNews::default();
         let world = DiskWorld::new(&self.workspace, &self.machine, &self.answers);
         for change in changes {
             let (entry, at) = (seal.entry(change.number), seal.path(change.number));
-            // A folder in which a file was put in place by renaming holds what it held.
             let is_same = entry.roles == entry.roles.only(Roles::LISTED.and(Roles::KIND))
                 && kind(entry.signature) == kind(change.now)
                 && (!entry.roles.has(Roles::LISTED) || is_listed_as(&world, at, entry.listing));
@@ -80,16 +105,38 @@ impl Session {
             }
             news.entries.insert(FilePath::from_text(at.into()), Entry { signature: change.now, ..entry });
         }
-        let evaluation = kept_read(own, path, &seal, threads())?;
-        // Reasons name files that were edited.
-        let mut seen = self.seen.lock().unwrap_or_else(PoisonError::into_inner);
-        seen.files.extend(seal.with_role(Roles::READ));
-        drop(seen);
-        if !news.entries.is_empty() {
-            // Without it the same folders are listed once more.
-            let _ = seal.add(own, path, news);
+        Some(news)
+    }
+
+    /// What was kept with what some changes reach evaluated again; `None` where everything is to be evaluated. It is not kept:
+    /// what was edited just now is likely to be edited again, and each time only what differs from what was kept is evaluated.
+    fn kept_in_part(
+        &self,
+        kept: &KeptRead,
+        trails: &ReadTrails,
+        seal: &Seal,
+        changes: &[Change],
+        patterns: &[AddressPattern],
+    ) -> Option<Evaluation> {
+        let touched = self.touched(seal, changes, Some(&trails.trails))?;
+        let old = kept.read(threads())?;
+        let asked = KeptTargets { evaluation: &old, trails };
+        let AgainEvaluated { evaluation: again, reached, packages } =
+            self.evaluated_again(patterns, &touched, &asked, &trails.trails)?;
+        if !again.is_replaceable() {
+            return None;
         }
-        Some(evaluation)
+        let is_reached = |unit: u32| reached.get(unit as usize).is_some_and(|reached| *reached);
+        let gone: Vec<bool> = old
+            .targets
+            .iter()
+            .enumerate()
+            .map(|(place, id)| {
+                trails.unit(place).is_some_and(is_reached)
+                    || packages.contains(&old.graph.target(*id).package)
+            })
+            .collect();
+        old.replaced(&gone, &packages, again)
     }
 
     /// A seal on what evaluation looked at since `began` (nanoseconds since 1970); `None` where the same request may come to
@@ -114,6 +161,28 @@ impl Session {
         let samples =
             seen.samples.iter().map(|(r, answer)| (r.clone(), AnswerText::digest(answer))).collect();
         Some(NewSeal { sealed: Sealed::default(), graph: Default::default(), env, samples, entries })
+    }
+}
+
+/// The targets of a kept evaluation.
+struct KeptTargets<'k> {
+    evaluation: &'k Evaluation,
+    trails: &'k ReadTrails,
+}
+
+impl AskedBefore for KeptTargets<'_> {
+    fn count(&self) -> usize {
+        self.evaluation.targets.len()
+    }
+
+    fn place(&self, number: usize) -> Option<(WsPath, Arc<str>)> {
+        let target = self.evaluation.graph.target(*self.evaluation.targets.get(number)?);
+        let name = target.address.rsplit('/').next().unwrap_or(&target.address);
+        Some((target.package.clone(), name.into()))
+    }
+
+    fn unit(&self, number: usize) -> Option<u32> {
+        self.trails.unit(number)
     }
 }
 

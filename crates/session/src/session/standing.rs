@@ -1,26 +1,21 @@
 //! The last result of a request, seen from now: where little changed since, only what the change
 //! reaches is evaluated again, taken out of the sealed graph, and built.
 
-use std::fs;
 use std::sync::Arc;
 
-use nubrik_disk::Signature;
 use nubrik_engine::{EditedAt, Listener, Options, PlannedStep, Request, Supposed, build};
 use nubrik_graph::Graph;
-use nubrik_lang::{AddressPattern, Answer, AnswerText, EntryKind, REQUEST, SampleRequest, World};
+use nubrik_lang::{AddressPattern, AnswerText, SampleRequest};
 use nubrik_memory::{
-    Change, Chronicle, Journal, NO_NODE, Names, ReachedPart, Results, Roles, Seal, Sealed, Snapshot, Trails,
-    read_snapshot, read_trails, splice,
+    Change, Chronicle, Journal, Names, ReachedPart, Results, Seal, Sealed, Snapshot, Trails, read_snapshot,
+    read_trails, splice,
 };
 use nubrik_source::WsPath;
 use rustc_hash::FxHashSet;
 
+use super::again::{AgainEvaluated, Touched};
 use super::sweeping::homes;
 use super::{BuildProblem, BuildReport, Session, Workshop};
-use crate::world::DiskWorld;
-
-/// Up to this many targets are always evaluated one by one.
-const FEW: usize = 64;
 
 /// The last result of a request, seen from now.
 pub enum Standing {
@@ -60,25 +55,6 @@ pub(super) struct Again {
     pub(super) stale: Vec<Arc<str>>,
     /// What values were taken from now, where that is something else.
     pub(super) trails: Option<Trails>,
-}
-
-/// A target by its package and its name.
-type SingleTarget = (WsPath, Arc<str>);
-
-/// What some changes touch.
-#[derive(Default)]
-struct ReachedParts {
-    /// Files of the graph.
-    nodes: Vec<u32>,
-    /// Declarations whose values may be others.
-    units: Vec<u32>,
-    /// Definition files.
-    definitions: Vec<WsPath>,
-    /// Those of them of which no declaration is known: whether they declare something now, or are wrong, shows only
-    /// when they are evaluated.
-    unknown: Vec<WsPath>,
-    /// Listed folders with other names in them, by their numbers in the seal.
-    relisted: Vec<(usize, Names)>,
 }
 
 impl Reached {
@@ -201,159 +177,20 @@ impl Session {
         Some(Reached { seal, snapshot, changes, part, again, relisted: touched.relisted, asked, definitions })
     }
 
-    /// What some changes touch; `None` where everything may have another result.
-    fn touched(&self, seal: &Seal, changes: &[Change], trails: Option<&Trails>) -> Option<ReachedParts> {
-        let world = DiskWorld::new(&self.workspace, &self.machine, &self.answers);
-        let mut touched = ReachedParts::default();
-        for change in changes {
-            let entry = seal.entry(change.number);
-            let path = seal.path(change.number);
-            if entry.roles.has(Roles::WHOLE) {
-                return None;
-            }
-            if entry.node != NO_NODE {
-                touched.nodes.push(entry.node);
-            }
-            if !entry.is_evaluated() {
-                continue;
-            }
-            let trails = trails?;
-            if entry.roles.has(Roles::READ)
-                && let Some(file) = trails.file(path)
-            {
-                let text = fs::read_to_string(self.workspace.root.join(path)).unwrap_or_default();
-                let names = nubrik_lang::declared_names(&text);
-                let units = trails.declared_in(file, |name| names.iter().any(|n| n == name));
-                if units.is_empty() {
-                    touched.unknown.push(WsPath::from_normal(path));
-                }
-                touched.units.extend(units);
-                touched.definitions.push(WsPath::from_normal(path));
-                continue;
-            }
-            let path = if path == "." { "" } else { path };
-            let mut looked_at = entry.roles.has(Roles::READ);
-            looked_at |= entry.roles.has(Roles::KIND) && kind(entry.signature) != kind(change.now);
-            if entry.roles.has(Roles::LISTED) {
-                // A file put in place by renaming touches its folder: only names count.
-                let Answer::Ready(listing) = world.list(&WsPath::from_normal(path)) else { return None };
-                let names = Names::of(&listing);
-                if names.packages != entry.listing.packages {
-                    return None;
-                }
-                if names.all != entry.listing.all {
-                    // The request itself looks for packages only.
-                    let readers = trails.readers(path).iter().filter(|unit| **unit != REQUEST);
-                    touched.units.extend(readers);
-                    touched.relisted.push((change.number, names));
-                }
-            }
-            if looked_at {
-                let readers = trails.readers(path);
-                if readers.is_empty() {
-                    return None;
-                }
-                touched.units.extend(readers);
-            }
-        }
-        Some(touched)
-    }
-
-    /// Whether a pattern for a folder may mean a target of a package on its way instead, in its present state.
-    fn may_mean(&self, file: &WsPath, pattern: &AddressPattern) -> bool {
-        let Some(package) = file.parent().filter(|_| file.name() == nubrik_lang::TARGETS_FILE) else {
-            return false;
-        };
-        if pattern.is_folder
-            || pattern.path.is_root()
-            || !(pattern.path == package || pattern.path.is_in(&package))
-        {
-            return false;
-        }
-        let name = match pattern.path.below(&package) {
-            Some(rest) if !rest.is_empty() => rest.split('/').next().unwrap_or(rest),
-            _ => pattern.path.name(),
-        };
-        let text = fs::read_to_string(self.workspace.root.join(file.as_str())).unwrap_or_default();
-        nubrik_lang::declared_names(&text).iter().any(|n| n == name)
-    }
-
-    /// Packages that are evaluated again as wholes, and single targets of others; `None` where only everything would do. `one`
-    /// says whether a single target was asked for.
-    fn again_of(
-        &self,
-        pattern: &AddressPattern,
-        touched: &ReachedParts,
-        old: &Snapshot,
-        reached: &[bool],
-        one: bool,
-    ) -> Option<(Vec<WsPath>, Vec<SingleTarget>)> {
-        let is_reached = |unit: u32| reached.get(unit as usize).is_some_and(|r| *r);
-        let mut packages: Vec<WsPath> = Vec::new();
-        let mut single: Vec<SingleTarget> = Vec::new();
-        let whole = |file: &&WsPath| file.name() == nubrik_lang::TARGETS_FILE && !one;
-        for package in touched.definitions.iter().filter(whole).filter_map(WsPath::parent) {
-            // A folder without packages means the package that it belongs to.
-            let is_around = || {
-                let asked = |n| old.place_of(n).is_some_and(|(asked, _)| asked == package);
-                pattern.is_folder && pattern.path.is_in(&package) && (0..old.asked.len()).any(asked)
-            };
-            if package.is_in(&pattern.path) {
-                packages.push(package);
-            } else if is_around() {
-                let file = package.child(nubrik_lang::TARGETS_FILE);
-                if !self.workspace.root.join(file.as_str()).is_file() {
-                    return None; // The folder belongs to another package now, or to none.
-                }
-                packages.push(package);
-            }
-        }
-        if touched.unknown.iter().any(|file| file.parent().is_none_or(|package| !packages.contains(&package)))
-        {
-            return None;
-        }
-        let again = (0..old.asked.len()).filter(|n| is_reached(old.asked_units[*n]));
-        for (package, name) in again.filter_map(|n| old.place_of(n)) {
-            if !packages.contains(&package) {
-                single.push((package, name));
-            }
-        }
-        Some((packages, single))
-    }
-
     /// Evaluates what some declarations reach again, and puts it into the graph.
     fn evaluate_again(
         &self,
         patterns: &[AddressPattern],
         seal: &Seal,
-        touched: &ReachedParts,
+        touched: &Touched,
         old: &Snapshot,
         trails: &Trails,
     ) -> Option<(Snapshot, Vec<usize>, Again)> {
-        let [pattern] = patterns else { return None };
-        if pattern.is_glob() || old.asked.len() != old.asked_units.len() {
+        if old.asked.len() != old.asked_units.len() {
             return None;
         }
-        if old.asked.len() > 1 && touched.definitions.iter().any(|file| self.may_mean(file, pattern)) {
-            return None;
-        }
-        let reached = trails.reached(touched.units.clone())?;
-        let one = is_one_target(old, pattern)?;
-        let (packages, single) = self.again_of(pattern, touched, old, &reached, one)?;
-        // Most of everything is quicker evaluated as a whole, by several threads.
-        if single.len() > FEW && single.len() * 3 > old.asked.len() {
-            return None;
-        }
-        let evaluation =
-            self.with_evaluator(|evaluator| evaluator.request_again(&packages, &single, pattern.wanted));
-        let is_error = |d: &nubrik_diagnostic::Diagnostic| d.severity == nubrik_diagnostic::Severity::Error;
-        if one && !single.is_empty() && evaluation.targets.len() != 1 {
-            return None; // There is no such target any more.
-        }
-        if evaluation.waiting || !evaluation.probes.is_empty() || evaluation.diagnostics.iter().any(is_error)
-        {
-            return None;
-        }
+        let AgainEvaluated { evaluation, reached, .. } =
+            self.evaluated_again(patterns, touched, old, trails)?;
         let spliced = splice(old, trails, &reached, &evaluation)?;
         let out = self.results_folder();
         let results = self.result_paths(&evaluation, &evaluation.requested);
@@ -376,19 +213,6 @@ impl Session {
         snapshot.trails = old.trails;
         Some((snapshot, spliced.changed, Again { steps, gone, results, stale, trails }))
     }
-}
-
-/// Whether a request that asked for one target still means it alone; `None` where that cannot be known without everything.
-fn is_one_target(old: &Snapshot, pattern: &AddressPattern) -> Option<bool> {
-    let only = old.place_of(0).filter(|_| !pattern.is_folder && old.asked.len() == 1);
-    // `clock` means the target `clock/clock` where there is one.
-    let one = only.as_ref().is_some_and(|(package, name)| {
-        package.child(name) == pattern.path || (*package == pattern.path && package.name() == &**name)
-    });
-    if !one && only.is_some_and(|(package, name)| pattern.path.is_in(&package.child(&name))) {
-        return None; // An entry of a target: only the whole target could be evaluated again.
-    }
-    Some(one)
 }
 
 impl Workshop<'_> {
@@ -431,9 +255,4 @@ impl Workshop<'_> {
         }
         Ok(BuildReport::of(&outcome, results))
     }
-}
-
-/// Whether something is a file, a folder, or not there.
-pub(super) fn kind(signature: Option<Signature>) -> Option<EntryKind> {
-    signature.map(|s| if s.is_folder() { EntryKind::Folder } else { EntryKind::File })
 }
