@@ -71,17 +71,7 @@ pub fn reconcile(
     }
     let taken = &with_decided(tree, existing, taken);
     let matched = matches(proposal, &views);
-    // All files are taken by what people wrote in their own way: nothing is to be added for them.
-    let is_taken = |definition: &Definition| {
-        let takes = definition.sources();
-        !takes.is_empty() && takes.iter().all(|file| taken.contains(file))
-    };
-    let covered: BTreeSet<DefinitionAddress> = proposal
-        .definitions
-        .iter()
-        .filter(|definition| !matched.contains_key(&definition.address) && is_taken(definition))
-        .map(|definition| definition.address.clone())
-        .collect();
+    let covered = covered_by(proposal, &matched, taken);
     leave_packages_whole(proposal, existing, taken, &covered);
     rename(proposal, &matched, &views, &covered);
     let writer = DefinitionWriter::new(tree, top, proposal, &packages);
@@ -114,6 +104,20 @@ pub fn reconcile(
     let gone: BTreeSet<DefinitionAddress> = found.into_iter().chain(&covered).cloned().collect();
     proposal.definitions.retain(|one| !gone.contains(&one.address));
     Ok(changes)
+}
+
+/// Definitions of the proposal whose files are all taken by what people wrote in their own way: nothing is to be added for them.
+fn covered_by(
+    proposal: &Proposal,
+    matched: &BTreeMap<DefinitionAddress, DefinitionAddress>,
+    taken: &BTreeSet<String>,
+) -> BTreeSet<DefinitionAddress> {
+    let is_taken = |definition: &Definition| {
+        let takes = definition.sources();
+        !takes.is_empty() && takes.iter().all(|file| taken.contains(file))
+    };
+    let own = proposal.definitions.iter().filter(|one| !matched.contains_key(&one.address) && is_taken(one));
+    own.map(|definition| definition.address.clone()).collect()
 }
 
 /// The files that are taken, with those of which a comment says that they are left out: that was decided.
@@ -387,11 +391,8 @@ impl TextEdits<'_> {
         let certain = wanted.iter().zip(&texts).filter(|(value, _)| is_certain(value)).map(|(_, text)| text);
         let missing: Vec<&String> = certain.filter(|text| !has(text)).collect();
         for text in &missing {
-            self.differences.push((
-                address.to_owned(),
-                ChangeKind::NewNeed,
-                format!("its sources use {text}, which is not among its needs"),
-            ));
+            let what = format!("its sources use {text}, which is not among its needs");
+            self.differences.push((address.to_owned(), ChangeKind::NewNeed, what));
         }
         let unused: Vec<&(Range<usize>, String)> = written
             .iter()
@@ -400,11 +401,8 @@ impl TextEdits<'_> {
             })
             .collect();
         for (_, text) in &unused {
-            self.differences.push((
-                address.to_owned(),
-                ChangeKind::UnusedNeed,
-                format!("nothing in its sources uses {text}"),
-            ));
+            let what = format!("nothing in its sources uses {text}");
+            self.differences.push((address.to_owned(), ChangeKind::UnusedNeed, what));
         }
         if missing.is_empty() && unused.is_empty() {
             return;

@@ -104,10 +104,23 @@ struct Component<'c> {
     is_used: bool,
 }
 
-/// Sorts the sources of a component into a library, programs and tests.
-fn sort(survey: &mut Survey<'_>, component: &Component<'_>, index: &IncludeIndex<'_>, parts: &mut Parts) {
-    let Component { folder, mine, included, is_used } = *component;
-    let mut sources: BTreeSet<&str> = BTreeSet::new();
+/// Files by the folders that they are in.
+fn by_folder(files: &BTreeSet<&str>) -> BTreeMap<String, BTreeSet<String>> {
+    let mut folders: BTreeMap<String, BTreeSet<String>> = BTreeMap::new();
+    for file in files {
+        folders.entry(folder_of(file).to_owned()).or_default().insert((*file).to_owned());
+    }
+    folders
+}
+
+/// The sources of a component that are to be compiled here; the others are left out, each for a reason.
+fn own_sources<'c>(
+    survey: &mut Survey<'_>,
+    component: &Component<'c>,
+    index: &IncludeIndex<'_>,
+) -> BTreeSet<&'c str> {
+    let Component { folder, mine, included, .. } = *component;
+    let mut sources: BTreeSet<&'c str> = BTreeSet::new();
     for file in mine.iter().copied().filter(|file| is_source(file) && !included.contains(file)) {
         let inside = crate::tree::below(file, folder);
         let is_fuzz = index.tree.text(file).is_some_and(|text| text.contains("LLVMFuzzerTestOneInput"))
@@ -124,6 +137,13 @@ fn sort(survey: &mut Survey<'_>, component: &Component<'_>, index: &IncludeIndex
             sources.insert(file);
         }
     }
+    sources
+}
+
+/// Sorts the sources of a component into a library, programs and tests.
+fn sort(survey: &mut Survey<'_>, component: &Component<'_>, index: &IncludeIndex<'_>, parts: &mut Parts) {
+    let Component { folder, mine, is_used, .. } = *component;
+    let sources = own_sources(survey, component, index);
     let has_main = |file: &&&str| index.scans[**file].has_main;
     let is_test = |file: &str| {
         is_of_tests(file)
@@ -164,13 +184,6 @@ fn sort(survey: &mut Survey<'_>, component: &Component<'_>, index: &IncludeIndex
     if !library.is_empty() {
         parts.add(place(CRole::Library, ""), library.iter().map(|file| (*file).to_owned()).collect(), None);
     }
-    let by_folder = |files: &BTreeSet<&str>| {
-        let mut folders: BTreeMap<String, BTreeSet<String>> = BTreeMap::new();
-        for file in files {
-            folders.entry(folder_of(file).to_owned()).or_default().insert((*file).to_owned());
-        }
-        folders
-    };
     for main in mains {
         let mut own: BTreeSet<String> =
             companions.remove(main).unwrap_or_default().into_iter().map(str::to_owned).collect();

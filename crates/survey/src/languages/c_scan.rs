@@ -48,8 +48,7 @@ pub(super) fn is_header(path: &str) -> bool {
 
 /// Reads a text. What is between `#if 0` and its end is passed over.
 pub(super) fn scan(path: &str, text: &str) -> SourceScan {
-    let mut found = SourceScan::default();
-    let mut conditions: Vec<Conditional> = Vec::new();
+    let mut reader = ScanReader { path, found: SourceScan::default(), conditions: Vec::new() };
     let plain = without_comments(text);
     let mut lines = plain.lines().peekable();
     while let Some(line) = lines.next() {
@@ -58,76 +57,96 @@ pub(super) fn scan(path: &str, text: &str) -> SourceScan {
             line.pop();
             line.push_str(lines.next().unwrap_or("").trim());
         }
-        let Some(directive) = line.strip_prefix('#') else {
-            if conditions.iter().all(|condition| !condition.is_dead && !condition.counts) {
-                found.has_main |= begins_program(&line, lines.peek().copied().unwrap_or(""));
-            }
-            if conditions.iter().all(|condition| !condition.is_dead) {
-                found.has_cases |= ["TEST(", "TEST_F(", "TEST_P(", "TYPED_TEST(", "TEST_CASE("]
-                    .iter()
-                    .any(|mark| line.starts_with(mark));
-                found.has_main |=
-                    line.contains("BENCHMARK_MAIN()") || line.starts_with("BOOST_AUTO_TEST_SUITE_MAIN");
-            }
-            continue;
-        };
-        let directive = directive.trim_start();
+        match line.strip_prefix('#') {
+            Some(directive) => reader.directive(directive.trim_start()),
+            None => reader.plain_line(&line, lines.peek().copied().unwrap_or("")),
+        }
+    }
+    reader.found
+}
+
+/// What marks a case of a test framework, at the beginning of a line.
+const CASES: [&str; 5] = ["TEST(", "TEST_F(", "TEST_P(", "TYPED_TEST(", "TEST_CASE("];
+
+/// What has a header of a test framework write the beginning of a program.
+const MAIN_MARKS: [&str; 4] =
+    ["DOCTEST_CONFIG_IMPLEMENT_WITH_MAIN", "CATCH_CONFIG_MAIN", "BOOST_TEST_MODULE", "BOOST_TEST_MAIN"];
+
+struct ScanReader<'p> {
+    path: &'p str,
+    found: SourceScan,
+    /// The conditions that the line is below, the outermost first.
+    conditions: Vec<Conditional>,
+}
+
+impl ScanReader<'_> {
+    fn is_dead(&self) -> bool {
+        self.conditions.iter().any(|condition| condition.is_dead)
+    }
+
+    fn is_conditional(&self) -> bool {
+        self.conditions.iter().any(|condition| condition.counts)
+    }
+
+    fn plain_line(&mut self, line: &str, next: &str) {
+        if self.is_dead() {
+            return;
+        }
+        self.found.has_main |= !self.is_conditional() && begins_program(line, next);
+        self.found.has_cases |= CASES.iter().any(|mark| line.starts_with(mark));
+        self.found.has_main |=
+            line.contains("BENCHMARK_MAIN()") || line.starts_with("BOOST_AUTO_TEST_SUITE_MAIN");
+    }
+
+    fn directive(&mut self, directive: &str) {
         let word_end = directive.find(|c: char| !c.is_ascii_alphabetic()).unwrap_or(directive.len());
         let (word, rest) = directive.split_at(word_end);
         let rest = rest.trim();
         match word {
             "if" | "ifdef" | "ifndef" => {
-                let is_guard = word == "ifndef" && conditions.is_empty() && is_guard_name(rest, path);
+                let is_guard =
+                    word == "ifndef" && self.conditions.is_empty() && is_guard_name(rest, self.path);
                 let is_plus = rest.contains("__cplusplus");
-                conditions.push(Conditional {
+                self.conditions.push(Conditional {
                     is_dead: word == "if" && rest == "0",
                     counts: !is_guard && !is_plus,
                     text: rest.to_owned(),
                 });
-                found.ask(rest);
+                self.found.ask(rest);
             }
             "elif" => {
-                found.ask(rest);
-                if let Some(condition) = conditions.last_mut() {
+                self.found.ask(rest);
+                if let Some(condition) = self.conditions.last_mut() {
                     (condition.is_dead, condition.counts) = (false, true);
                     condition.text = rest.to_owned();
                 }
             }
             "else" => {
-                if let Some(condition) = conditions.last_mut() {
+                if let Some(condition) = self.conditions.last_mut() {
                     condition.is_dead = condition.text == "1";
                 }
             }
-            "endif" => {
-                conditions.pop();
-            }
-            "include" | "import" if conditions.iter().all(|condition| !condition.is_dead) => {
-                let Some(include) = included(rest, conditions.iter().any(|condition| condition.counts))
-                else {
-                    continue;
-                };
-                let says_config = conditions.iter().any(|condition| condition.text.contains("HAVE_CONFIG_H"));
-                found.wants_config |= says_config && name_of(&include.path).contains("config");
-                found.includes.push(include);
-            }
-            "define" => {
-                let name =
-                    rest.split(|c: char| !(c.is_ascii_alphanumeric() || c == '_')).next().unwrap_or_default();
-                if is_system_name(name) {
-                    found.defined.insert(name.to_owned());
-                }
-                let marks = [
-                    "DOCTEST_CONFIG_IMPLEMENT_WITH_MAIN",
-                    "CATCH_CONFIG_MAIN",
-                    "BOOST_TEST_MODULE",
-                    "BOOST_TEST_MAIN",
-                ];
-                found.has_main |= marks.iter().any(|mark| rest.starts_with(mark));
-            }
+            "endif" => drop(self.conditions.pop()),
+            "include" | "import" if !self.is_dead() => self.include(rest),
+            "define" => self.define(rest),
             _ => {}
         }
     }
-    found
+
+    fn include(&mut self, rest: &str) {
+        let Some(include) = included(rest, self.is_conditional()) else { return };
+        let says_config = self.conditions.iter().any(|condition| condition.text.contains("HAVE_CONFIG_H"));
+        self.found.wants_config |= says_config && name_of(&include.path).contains("config");
+        self.found.includes.push(include);
+    }
+
+    fn define(&mut self, rest: &str) {
+        let name = rest.split(|c: char| !(c.is_ascii_alphanumeric() || c == '_')).next().unwrap_or_default();
+        if is_system_name(name) {
+            self.found.defined.insert(name.to_owned());
+        }
+        self.found.has_main |= MAIN_MARKS.iter().any(|mark| rest.starts_with(mark));
+    }
 }
 
 struct Conditional {

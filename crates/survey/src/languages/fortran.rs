@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use regex::Regex;
 
 use crate::Survey;
-use crate::proposal::{Body, Definition, FieldValue, Keyword, KindCall, Kit};
+use crate::proposal::{Body, Definition, DefinitionAddress, FieldValue, Keyword, KindCall, Kit};
 use crate::tree::{ext_of, folder_of, joined, name_of, stem_of};
 
 const ENDINGS: [&str; 10] = ["f", "for", "ftn", "f77", "f90", "f95", "f03", "f08", "F", "F90"];
@@ -42,8 +42,9 @@ pub(super) fn look(survey: &mut Survey<'_>) {
         };
         owners.entry(owner_of(folder_of(source))).or_default().insert(source, facts);
     }
+    let names = tree.by_name();
     for (folder, sources) in owners {
-        propose(survey, &folder, &sources);
+        FortranFolder { survey, folder: &folder, sources: &sources, names: &names }.propose();
     }
 }
 
@@ -56,86 +57,98 @@ fn owner_of(folder: &str) -> String {
     folder.to_owned()
 }
 
-fn propose(survey: &mut Survey<'_>, folder: &str, sources: &BTreeMap<&String, SourceFacts>) {
-    let tree = survey.tree;
-    let names = tree.by_name();
-    let included_by = |facts: &SourceFacts, source: &str| -> Vec<String> {
+/// Sources of one folder, to be proposed.
+struct FortranFolder<'r, 'a> {
+    survey: &'r mut Survey<'a>,
+    folder: &'r str,
+    sources: &'r BTreeMap<&'r String, SourceFacts>,
+    /// All files of the tree by their names.
+    names: &'r BTreeMap<&'a str, Vec<&'a str>>,
+}
+
+impl FortranFolder<'_, '_> {
+    fn propose(&mut self) {
+        let sources = self.sources;
+        let included: BTreeSet<String> = sources.keys().flat_map(|source| self.included_by(source)).collect();
+        let set = |wanted: &dyn Fn(&SourceFacts) -> bool| -> BTreeSet<String> {
+            let chosen =
+                sources.iter().filter(|(source, facts)| wanted(facts) && !included.contains(**source));
+            chosen.map(|(source, _)| (*source).clone()).collect()
+        };
+        let library = set(&|facts| !facts.has_program && !facts.is_test);
+        let helpers = set(&|facts| !facts.has_program && facts.is_test);
+        let mains: Vec<(&String, bool)> = sources
+            .iter()
+            .filter(|(_, facts)| facts.has_program)
+            .map(|(source, facts)| (*source, facts.is_test))
+            .collect();
+        if let ([(main, false)], true) = (mains.as_slice(), helpers.is_empty()) {
+            let files = library.into_iter().chain([(*main).clone()]).collect();
+            let call = self.call("program", files, &[]);
+            self.define(
+                stem_of(main),
+                "program",
+                Keyword::Target,
+                format!("The program {}.", stem_of(main)),
+                call,
+            );
+            return;
+        }
+        let mut needs = Vec::new();
+        if !library.is_empty() {
+            let name = self.survey.name_of_folder(self.folder);
+            let call = self.call("library", library, &[]);
+            let documentation = format!("The library {name}.");
+            needs.push(FieldValue::Of(self.define(&name, "library", Keyword::Target, documentation, call)));
+        }
+        if !helpers.is_empty() {
+            let call = self.call("library", helpers, &needs);
+            let documentation = "What the tests share.".to_owned();
+            let address = self.define("testing", "library", Keyword::Target, documentation, call);
+            needs.insert(0, FieldValue::Of(address));
+        }
+        for (source, is_test) in mains {
+            let kind = if is_test { "test_program" } else { "program" };
+            let call = self.call(kind, BTreeSet::from([source.clone()]), &needs);
+            let (keyword, what) =
+                if is_test { (Keyword::Test, "test") } else { (Keyword::Target, "program") };
+            self.define(stem_of(source), what, keyword, format!("The {what} {}.", stem_of(source)), call);
+        }
+    }
+
+    /// The files that a source includes, beside it or by their names.
+    fn included_by(&self, source: &str) -> Vec<String> {
+        let tree = self.survey.tree;
+        let names = self.names;
         let mut found = Vec::new();
-        for name in &facts.includes {
+        for name in self.sources.get(&source.to_owned()).into_iter().flat_map(|facts| &facts.includes) {
             let beside = joined(folder_of(source), name).filter(|path| tree.has(path));
             let named =
                 || names.get(name_of(name)).and_then(|paths| paths.first()).map(|path| (*path).to_owned());
             found.extend(beside.or_else(named));
         }
         found
-    };
-    let included: BTreeSet<String> =
-        sources.iter().flat_map(|(source, facts)| included_by(facts, source)).collect();
-    let set = |wanted: &dyn Fn(&SourceFacts) -> bool| -> BTreeSet<String> {
-        let chosen = sources.iter().filter(|(source, facts)| wanted(facts) && !included.contains(**source));
-        chosen.map(|(source, _)| (*source).clone()).collect()
-    };
-    let library = set(&|facts| !facts.has_program && !facts.is_test);
-    let helpers = set(&|facts| !facts.has_program && facts.is_test);
-    let mains: Vec<(&String, bool)> = sources
-        .iter()
-        .filter(|(_, facts)| facts.has_program)
-        .map(|(source, facts)| (*source, facts.is_test))
-        .collect();
-    let with_included = |call: KindCall, files: &BTreeSet<String>| {
-        let all = files.iter().filter_map(|file| sources.get(file).map(|facts| included_by(facts, file)));
-        call.with("included", FieldValue::Files(all.flatten().collect()))
-    };
-    let mut needs = Vec::new();
-    let name = survey.name_of_folder(folder);
-    let single = matches!(mains.as_slice(), [(_, false)]) && helpers.is_empty();
-    let define =
-        |survey: &mut Survey<'_>, wish: &str, or_else: &str, keyword, documentation: String, call| {
-            let address = survey.names.give(folder, wish, or_else);
-            survey.define(Definition::new(keyword, &address, documentation, Body::Kind(call)));
-            address
-        };
-    if single {
-        let files: BTreeSet<String> =
-            library.iter().cloned().chain(mains.iter().map(|(source, _)| (*source).clone())).collect();
-        let call = with_included(
-            KindCall::new(Kit::Fortran, "program").with("sources", FieldValue::Files(files.clone())),
-            &files,
-        );
-        define(
-            survey,
-            stem_of(mains[0].0),
-            "program",
-            Keyword::Target,
-            format!("The program {}.", stem_of(mains[0].0)),
-            call,
-        );
-        return;
     }
-    if !library.is_empty() {
-        let call = with_included(
-            KindCall::new(Kit::Fortran, "library").with("sources", FieldValue::Files(library.clone())),
-            &library,
-        );
-        let address = define(survey, &name, "library", Keyword::Target, format!("The library {name}."), call);
-        needs.push(FieldValue::Of(address));
+
+    /// A call for some sources, with what they include.
+    fn call(&self, kind: &'static str, files: BTreeSet<String>, needs: &[FieldValue]) -> KindCall {
+        let included = files.iter().flat_map(|file| self.included_by(file)).collect();
+        KindCall::new(Kit::Fortran, kind)
+            .with("sources", FieldValue::Files(files))
+            .with("included", FieldValue::Files(included))
+            .with("needs", FieldValue::List(needs.to_vec()))
     }
-    if !helpers.is_empty() {
-        let call = with_included(
-            KindCall::new(Kit::Fortran, "library").with("sources", FieldValue::Files(helpers.clone())),
-            &helpers,
-        );
-        let call = call.with("needs", FieldValue::List(needs.clone()));
-        let address =
-            define(survey, "testing", "library", Keyword::Target, "What the tests share.".to_owned(), call);
-        needs.insert(0, FieldValue::Of(address));
-    }
-    for (source, is_test) in mains {
-        let files = BTreeSet::from([source.clone()]);
-        let kind = if is_test { "test_program" } else { "program" };
-        let call = KindCall::new(Kit::Fortran, kind).with("sources", FieldValue::Files(files.clone()));
-        let call = with_included(call, &files).with("needs", FieldValue::List(needs.clone()));
-        let (keyword, what) = if is_test { (Keyword::Test, "test") } else { (Keyword::Target, "program") };
-        define(survey, stem_of(source), what, keyword, format!("The {what} {}.", stem_of(source)), call);
+
+    fn define(
+        &mut self,
+        wish: &str,
+        or_else: &str,
+        keyword: Keyword,
+        documentation: String,
+        call: KindCall,
+    ) -> DefinitionAddress {
+        let address = self.survey.names.give(self.folder, wish, or_else);
+        self.survey.define(Definition::new(keyword, &address, documentation, Body::Kind(call)));
+        address
     }
 }

@@ -77,7 +77,8 @@ pub(super) fn look(survey: &mut Survey<'_>) {
         names.insert((String::new(), folder.clone()), address);
     }
     for (folder, roots) in &projects {
-        propose(survey, folder, roots, descriptors.get(folder), &names);
+        let descriptor = descriptors.get(folder);
+        JavaProject { survey, folder, roots, descriptor, names: &names }.propose();
     }
 }
 
@@ -136,22 +137,7 @@ fn descriptor_of(tree: &SourceTree, folder: &str, depth: usize) -> Option<Archiv
     let text = tree.text(descriptor_file(tree, folder)?)?;
     let document = Document::parse(&text).ok()?;
     let top = document.root_element();
-    let above = child(top, "parent");
-    let mut found = ArchiveFacts::default();
-    if let Some(above) = above {
-        let place = text_of(above, "relativePath").unwrap_or_else(|| "..".to_owned());
-        // It may name the file, or the folder that it is in.
-        let place = if DESCRIPTOR_ENDINGS.contains(&ext_of(&place)) { folder_of(&place) } else { &place };
-        let place = joined(folder, place);
-        if depth < 8
-            && !folder.is_empty()
-            && let Some(parent) = place.and_then(|place| descriptor_of(tree, &place, depth + 1))
-        {
-            found = parent;
-        }
-        found.group = text_of(above, "groupId").unwrap_or(found.group);
-        found.version = text_of(above, "version").unwrap_or(found.version);
-    }
+    let mut found = said_above(tree, folder, top, depth);
     found.group = text_of(top, "groupId").unwrap_or(found.group);
     found.version = text_of(top, "version").unwrap_or(found.version);
     found.name = text_of(top, "artifactId")?;
@@ -165,34 +151,10 @@ fn descriptor_of(tree: &SourceTree, folder: &str, depth: usize) -> Option<Archiv
     for (name, value) in own {
         found.properties.insert(name.to_owned(), value.clone());
     }
-    let rows = |node: Option<Node<'_, '_>>| -> Vec<(ArchiveNeed, String)> {
-        let list =
-            node.and_then(|node| child(node, "dependencies")).into_iter().flat_map(|list| list.children());
-        let rows = list.filter(|node| node.tag_name().name() == "dependency");
-        let read = |node: Node<'_, '_>| {
-            let text = |name: &str| {
-                text_of(node, name).map(|text| filled(&text, &found.properties)).unwrap_or_default()
-            };
-            let scope = text("scope");
-            let is_for_tests = scope == "test";
-            (
-                ArchiveNeed {
-                    group: text("groupId"),
-                    name: text("artifactId"),
-                    version: text("version"),
-                    is_for_tests,
-                },
-                scope,
-            )
-        };
-        rows.map(read).collect()
-    };
-    let managed = rows(child(top, "dependencyManagement"));
-    let needs = rows(Some(top));
-    for (need, scope) in managed {
+    for (need, scope) in needs_in(child(top, "dependencyManagement"), &found.properties) {
         found.managed.insert((need.group, need.name), (need.version, scope));
     }
-    for (mut need, scope) in needs {
+    for (mut need, scope) in needs_in(Some(top), &found.properties) {
         let managed = found.managed.get(&(need.group.clone(), need.name.clone()));
         if let Some((version, managed_scope)) = managed {
             if need.version.is_empty() {
@@ -205,6 +167,37 @@ fn descriptor_of(tree: &SourceTree, folder: &str, depth: usize) -> Option<Archiv
         }
     }
     Some(found)
+}
+
+/// What a descriptor takes from the one above it, which may be in the tree.
+fn said_above(tree: &SourceTree, folder: &str, top: Node<'_, '_>, depth: usize) -> ArchiveFacts {
+    let Some(above) = child(top, "parent") else { return ArchiveFacts::default() };
+    let mut found = ArchiveFacts::default();
+    let place = text_of(above, "relativePath").unwrap_or_else(|| "..".to_owned());
+    // It may name the file, or the folder that it is in.
+    let place = if DESCRIPTOR_ENDINGS.contains(&ext_of(&place)) { folder_of(&place) } else { &place };
+    let place = joined(folder, place);
+    if depth < 8
+        && !folder.is_empty()
+        && let Some(parent) = place.and_then(|place| descriptor_of(tree, &place, depth + 1))
+    {
+        found = parent;
+    }
+    found.group = text_of(above, "groupId").unwrap_or(found.group);
+    found.version = text_of(above, "version").unwrap_or(found.version);
+    found
+}
+
+/// The archives that a part of a descriptor lists, each with its scope.
+fn needs_in(part: Option<Node<'_, '_>>, properties: &BTreeMap<String, String>) -> Vec<(ArchiveNeed, String)> {
+    let list = part.and_then(|part| child(part, "dependencies")).into_iter().flat_map(|list| list.children());
+    let read = |node: Node<'_, '_>| {
+        let text = |name: &str| text_of(node, name).map(|text| filled(&text, properties)).unwrap_or_default();
+        let (group, name, version, scope) =
+            (text("groupId"), text("artifactId"), text("version"), text("scope"));
+        (ArchiveNeed { group, name, version, is_for_tests: scope == "test" }, scope)
+    };
+    list.filter(|node| node.tag_name().name() == "dependency").map(read).collect()
 }
 
 fn child<'a, 'i>(node: Node<'a, 'i>, name: &str) -> Option<Node<'a, 'i>> {
@@ -242,94 +235,131 @@ fn release_of(descriptor: Option<&ArchiveFacts>) -> Option<String> {
 
 type KnownArchives = BTreeMap<(String, String), DefinitionAddress>;
 
-fn propose(
-    survey: &mut Survey<'_>,
-    folder: &str,
-    roots: &BTreeMap<String, SourceRoot>,
-    descriptor: Option<&ArchiveFacts>,
-    names: &KnownArchives,
-) {
-    let tree = survey.tree;
-    let address = names[&(String::new(), folder.to_owned())].clone();
-    let by_test = |wanted: bool| roots.iter().filter(move |(_, root)| root.is_test == wanted);
-    let all = |wanted: bool| {
-        by_test(wanted).flat_map(|(_, root)| root.sources.iter().cloned()).collect::<BTreeSet<String>>()
-    };
-    let (main, tests) = (all(false), all(true));
-    let wanted_by = descriptor_file(tree, folder).unwrap_or(folder).to_owned();
-    let needs_of = |survey: &mut Survey<'_>, for_tests: bool| {
+/// Sources of one project, and what describes their archive.
+struct JavaProject<'r, 'a> {
+    survey: &'r mut Survey<'a>,
+    folder: &'r str,
+    roots: &'r BTreeMap<String, SourceRoot>,
+    descriptor: Option<&'r ArchiveFacts>,
+    names: &'r KnownArchives,
+}
+
+impl<'r> JavaProject<'r, '_> {
+    fn propose(&mut self) {
+        let sources: BTreeSet<String> =
+            self.by_test(false).flat_map(|(_, root)| root.sources.iter().cloned()).collect();
+        let needs = self.needs(false);
+        let mut own = Vec::new();
+        if !sources.is_empty() {
+            own.push(FieldValue::Of(self.library(sources, &needs)));
+        }
+        self.tests(own.into_iter().chain(needs).collect());
+    }
+
+    /// The folders of sources for tests, or those for users.
+    fn by_test(&self, wanted: bool) -> impl Iterator<Item = (&'r String, &'r SourceRoot)> + use<'r> {
+        let roots = self.roots;
+        roots.iter().filter(move |(_, root)| root.is_test == wanted)
+    }
+
+    fn name(&self) -> String {
+        self.descriptor.map_or_else(|| self.survey.name_of_folder(self.folder), |found| found.name.clone())
+    }
+
+    /// The file that wants what is pinned.
+    fn wanted_by(&self) -> String {
+        descriptor_file(self.survey.tree, self.folder).unwrap_or(self.folder).to_owned()
+    }
+
+    /// What the descriptor says that the sources need, or the tests: projects of this tree, and archives to pin.
+    fn needs(&mut self, for_tests: bool) -> Vec<FieldValue> {
+        let wanted_by = self.wanted_by();
+        let needs = self.descriptor.into_iter().flat_map(|found| &found.needs);
         let mut values = Vec::new();
-        for need in descriptor
-            .into_iter()
-            .flat_map(|found| &found.needs)
-            .filter(|need| need.is_for_tests == for_tests)
-        {
-            if let Some(other) = names.get(&(need.group.clone(), need.name.clone())) {
+        for need in needs.filter(|need| need.is_for_tests == for_tests) {
+            if let Some(other) = self.names.get(&(need.group.clone(), need.name.clone())) {
                 values.push(FieldValue::Of(other.clone()));
                 continue;
             }
             let name = format!("{}:{}", need.group, need.name);
-            pin(survey, &name, &need.version, &wanted_by);
+            pin(self.survey, &name, &need.version, &wanted_by);
             values.push(FieldValue::Pinned(Kit::Java, name));
         }
         values
-    };
-    let needs = needs_of(survey, false);
-    let test_needs = if tests.is_empty() { Vec::new() } else { needs_of(survey, true) };
-    let release = release_of(descriptor);
-    let with_release = |call: KindCall| match &release {
-        Some(release) if release != "17" => call.with("release", FieldValue::text(release)),
-        _ => call,
-    };
-    let define =
-        |survey: &mut Survey<'_>, address: &DefinitionAddress, keyword, documentation: String, body| {
-            survey.define(Definition::new(keyword, address, documentation, body));
-        };
-    let name = descriptor.map_or_else(|| survey.name_of_folder(folder), |found| found.name.clone());
-    let mut own = Vec::new();
-    if !main.is_empty() {
-        let call =
-            KindCall::new(Kit::Java, "library").with("sources", below_first(by_test(false), main.clone()));
-        let call =
-            call.with("resource_folder", resources(tree, by_test(false).map(|(root, _)| root.as_str())));
-        let mut call = with_release(call);
-        call.set("needs", FieldValue::List(needs.clone()));
-        define(survey, &address, Keyword::Target, format!("The library {name}."), Body::Kind(call));
-        own.push(FieldValue::Of(address.clone()));
-        programs(survey, folder, &main, &address);
     }
-    let root = by_test(true).map(|(root, _)| root.clone()).collect::<Vec<_>>();
-    let Some(root) = root.first() else { return };
-    let classes: BTreeSet<String> = tests
-        .iter()
-        .filter(|file| tree.text(file).is_some_and(|text| is_test(&text) && !text.contains("abstract class")))
-        .cloned()
-        .collect();
-    if classes.is_empty() {
-        return;
+
+    fn with_release(&self, call: KindCall) -> KindCall {
+        match release_of(self.descriptor) {
+            Some(release) if release != "17" => call.with("release", FieldValue::text(release)),
+            _ => call,
+        }
     }
-    let has_old = classes
-        .iter()
-        .filter_map(|file| tree.text(file))
-        .any(|text| text.contains("org.junit.Test") || text.contains("junit.framework"));
-    let version = descriptor
-        .and_then(|found| found.needs.iter().find(|need| need.group == "org.junit.jupiter"))
-        .map(|need| need.version.clone())
-        .unwrap_or_default();
-    let is_jupiter =
-        |value: &FieldValue| matches!(value, FieldValue::Pinned(_, name) if name.starts_with("org.junit"));
-    let others: Vec<FieldValue> = test_needs.into_iter().filter(|value| !is_jupiter(value)).collect();
-    let junit = junit(survey, &version, has_old, &wanted_by);
-    let call = KindCall::new(Kit::Java, "tests")
-        .with("sources", FieldValue::Below(root.clone(), tests.clone()))
-        .with("classes", FieldValue::Below(root.clone(), classes))
-        .with("root", FieldValue::Folder(root.clone()))
-        .with("resource_folder", resources(tree, std::iter::once(root.as_str())));
-    let mut call = with_release(call);
-    call.set("needs", FieldValue::List(own.into_iter().chain(needs).chain(others).collect()));
-    call.set("junit", junit);
-    let test = survey.names.give(folder, "unit", "tests");
-    define(survey, &test, Keyword::Test, format!("The tests of {name}, class by class."), Body::Kind(call));
+
+    fn define(
+        &mut self,
+        address: &DefinitionAddress,
+        keyword: Keyword,
+        documentation: String,
+        call: KindCall,
+    ) {
+        self.survey.define(Definition::new(keyword, address, documentation, Body::Kind(call)));
+    }
+
+    /// The library for users, and the programs in it.
+    fn library(&mut self, sources: BTreeSet<String>, needs: &[FieldValue]) -> DefinitionAddress {
+        let address = self.names[&(String::new(), self.folder.to_owned())].clone();
+        let folders = self.by_test(false).map(|(root, _)| root.as_str());
+        let resource_folder = resources(self.survey.tree, folders);
+        let call = KindCall::new(Kit::Java, "library")
+            .with("sources", below_first(self.by_test(false), sources.clone()))
+            .with("resource_folder", resource_folder);
+        let mut call = self.with_release(call);
+        call.set("needs", FieldValue::List(needs.to_vec()));
+        let documentation = format!("The library {}.", self.name());
+        self.define(&address, Keyword::Target, documentation, call);
+        programs(self.survey, self.folder, &sources, &address);
+        address
+    }
+
+    /// The tests, class by class; `needs` is what the library needs, and itself.
+    fn tests(&mut self, mut needs: Vec<FieldValue>) {
+        let tree = self.survey.tree;
+        let Some((root, _)) = self.by_test(true).next() else { return };
+        let sources: BTreeSet<String> =
+            self.by_test(true).flat_map(|(_, root)| root.sources.iter().cloned()).collect();
+        let is_class = |text: &str| is_test(text) && !text.contains("abstract class");
+        let classes: BTreeSet<String> = sources
+            .iter()
+            .filter(|file| tree.text(file).is_some_and(|text| is_class(&text)))
+            .cloned()
+            .collect();
+        let test_needs = if sources.is_empty() { Vec::new() } else { self.needs(true) };
+        if classes.is_empty() {
+            return;
+        }
+        let has_old = classes
+            .iter()
+            .filter_map(|file| tree.text(file))
+            .any(|text| text.contains("org.junit.Test") || text.contains("junit.framework"));
+        let mut listed = self.descriptor.into_iter().flat_map(|found| &found.needs);
+        let version = listed.find(|need| need.group == "org.junit.jupiter");
+        let version = version.map(|need| need.version.clone()).unwrap_or_default();
+        let is_jupiter = |value: &FieldValue| matches!(value, FieldValue::Pinned(_, name) if name.starts_with("org.junit"));
+        needs.extend(test_needs.into_iter().filter(|value| !is_jupiter(value)));
+        let wanted_by = self.wanted_by();
+        let junit = junit(self.survey, &version, has_old, &wanted_by);
+        let call = KindCall::new(Kit::Java, "tests")
+            .with("sources", FieldValue::Below(root.clone(), sources))
+            .with("classes", FieldValue::Below(root.clone(), classes))
+            .with("root", FieldValue::Folder(root.clone()))
+            .with("resource_folder", resources(tree, std::iter::once(root.as_str())));
+        let mut call = self.with_release(call);
+        call.set("needs", FieldValue::List(needs));
+        call.set("junit", junit);
+        let address = self.survey.names.give(self.folder, "unit", "tests");
+        let documentation = format!("The tests of {}, class by class.", self.name());
+        self.define(&address, Keyword::Test, documentation, call);
+    }
 }
 
 /// JUnit with its launcher: as the machine has it, or pinned.

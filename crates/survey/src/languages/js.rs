@@ -87,24 +87,8 @@ impl PackageReader<'_, '_> {
         let settings = TypeScriptSettings::read(self.survey.tree, &package.folder);
         let is_compiled = !missing.is_empty() && !typescript.is_empty();
         if let Some(settings) = settings.filter(|_| is_compiled && self.only_compiles()) {
-            let root = settings.root.clone().unwrap_or_else(|| top_folder(&typescript, &package.folder));
-            let root = joined(&package.folder, &root).unwrap_or_default();
-            let results = missing[0].split('/').next().filter(|_| missing[0].contains('/')).unwrap_or("dist");
-            let inside = typescript.into_iter().filter(|file| is_below(file, &root)).collect();
-            let types = self.needs(&["devDependencies"], |name| name.starts_with("@types/"));
-            let mut call = KindCall::new(Kit::Js, "typescript")
-                .with("name", FieldValue::text(&package.name))
-                .with("root", FieldValue::Folder(root.clone()))
-                .with("sources", FieldValue::Below(root, inside))
-                .with("manifest", manifest)
-                .with("compiler", self.pinned("typescript", self.requirement("typescript")))
-                .with("flags", FieldValue::texts(settings.flags));
-            if results != "dist" {
-                call.set("results", FieldValue::text(results));
-            }
-            call.set("needs", FieldValue::List(needs.to_vec()));
-            call.set("type_needs", FieldValue::List(types));
-            self.define(address, Keyword::Target, documentation, settings.problems, Body::Kind(call));
+            let (problems, call) = self.compiled(settings, typescript, (&missing[0], manifest), needs);
+            self.define(address, Keyword::Target, documentation, problems, Body::Kind(call));
             return None;
         }
         let mut call = KindCall::new(Kit::Js, "library")
@@ -130,6 +114,36 @@ impl PackageReader<'_, '_> {
         call.set("needs", FieldValue::List(needs.to_vec()));
         self.define(address, Keyword::Target, documentation, reasons, Body::Kind(call));
         maker.map(str::to_owned)
+    }
+
+    /// The package as the compiler of its sources makes it, which is to make a file that its manifest names; with what could not be
+    /// read of its settings.
+    fn compiled(
+        &mut self,
+        settings: TypeScriptSettings,
+        typescript: BTreeSet<String>,
+        (made, manifest): (&str, FieldValue),
+        needs: &[FieldValue],
+    ) -> (Vec<String>, KindCall) {
+        let package = self.package;
+        let root = settings.root.clone().unwrap_or_else(|| top_folder(&typescript, &package.folder));
+        let root = joined(&package.folder, &root).unwrap_or_default();
+        let results = made.split('/').next().filter(|_| made.contains('/')).unwrap_or("dist");
+        let inside = typescript.into_iter().filter(|file| is_below(file, &root)).collect();
+        let types = self.needs(&["devDependencies"], |name| name.starts_with("@types/"));
+        let mut call = KindCall::new(Kit::Js, "typescript")
+            .with("name", FieldValue::text(&package.name))
+            .with("root", FieldValue::Folder(root.clone()))
+            .with("sources", FieldValue::Below(root, inside))
+            .with("manifest", manifest)
+            .with("compiler", self.pinned("typescript", self.requirement("typescript")))
+            .with("flags", FieldValue::texts(settings.flags));
+        if results != "dist" {
+            call.set("results", FieldValue::text(results));
+        }
+        call.set("needs", FieldValue::List(needs.to_vec()));
+        call.set("type_needs", FieldValue::List(types));
+        (settings.problems, call)
     }
 
     /// Whether the script that makes the package does nothing but compile: then the kit does it better.
@@ -172,80 +186,23 @@ impl PackageReader<'_, '_> {
         let package = self.package;
         let mut checks = Vec::new();
         for (name, own) in &package.scripts {
-            let what = format!("the script {name} of {}", package.name);
             let is_maker = maker == Some(name.as_str());
-            let around = ["pre", "post"]
-                .iter()
-                .any(|word| name.strip_prefix(word).is_some_and(|rest| package.scripts.contains_key(rest)));
-            let purpose = match purpose_of(name) {
-                _ if is_maker => ScriptPurpose::Make,
-                _ if around => continue,
-                Some(ScriptPurpose::Nothing(why)) => {
-                    self.survey.leave_out(what, why);
+            let Some((purpose, command)) = self.wanted_script(name, own, is_maker) else { continue };
+            let call = self.script_call(purpose, &command, needs);
+            let (keyword, documentation) = match purpose {
+                ScriptPurpose::Check => {
+                    checks.push((name.replace([':', '/', '.'], "_"), call));
                     continue;
                 }
-                Some(purpose) => purpose,
-                None => match self.asked_purpose(name, own) {
-                    Some(purpose) => purpose,
-                    None => {
-                        self.survey.leave_out(what, "that was the answer");
-                        continue;
-                    }
-                },
-            };
-            let Some(command) = whole_command(&package.scripts, name) else {
-                self.survey.leave_out(what, format!("it calls a script that is not there: {own}"));
-                continue;
-            };
-            if let Some(tool) = outside_tool(&command) {
-                self.survey.leave_out(
-                    what,
-                    format!("it calls {tool}, which works on the whole folder outside of any step: {own}"),
-                );
-                continue;
-            }
-            let makes_nothing_more =
-                purpose == ScriptPurpose::Make && !is_maker && self.is_made_by_kit(&command);
-            if makes_nothing_more {
-                continue;
-            }
-            let kind = match purpose {
-                ScriptPurpose::Make | ScriptPurpose::Unknown => "script",
-                ScriptPurpose::Check => "script_check",
-                ScriptPurpose::Job | ScriptPurpose::Nothing(_) => "script_job",
-            };
-            let more = self.tools_of(&command);
-            let all: Vec<FieldValue> =
-                needs.iter().cloned().chain(more).fold(Vec::new(), |mut all, value| {
-                    if !all.contains(&value) {
-                        all.push(value);
-                    }
-                    all
-                });
-            let limit = match purpose {
-                ScriptPurpose::Unknown => FieldValue::Code(TRIED_FOR.to_owned()),
-                _ => FieldValue::List(Vec::new()),
-            };
-            let call = KindCall::new(Kit::Js, kind)
-                .with("timeout", limit)
-                .with("command", FieldValue::text(&command))
-                .with("root", FieldValue::Folder(package.folder.clone()))
-                .with("sources", FieldValue::Files(self.files_for(purpose)))
-                .with("needs", FieldValue::List(all));
-            if purpose == ScriptPurpose::Check {
-                checks.push((name.replace([':', '/', '.'], "_"), call));
-                continue;
-            }
-            let (keyword, documentation) = match purpose {
                 ScriptPurpose::Make | ScriptPurpose::Unknown => {
                     (Keyword::Target, format!("What the script {name} of the manifest makes."))
                 }
-                _ => (Keyword::Job, format!("The script {name} of the manifest.")),
+                ScriptPurpose::Job | ScriptPurpose::Nothing(_) => {
+                    (Keyword::Job, format!("The script {name} of the manifest."))
+                }
             };
-            let address = match is_maker {
-                true => self.survey.names.give(&package.folder, "built", "script"),
-                false => self.survey.names.give(&package.folder, name, "script"),
-            };
+            let wish = if is_maker { "built" } else { name.as_str() };
+            let address = self.survey.names.give(&package.folder, wish, "script");
             self.define(&address, keyword, documentation, Vec::new(), Body::Kind(call));
         }
         if !checks.is_empty() {
@@ -253,6 +210,69 @@ impl PackageReader<'_, '_> {
             let documentation = format!("What the scripts of {} check.", package.name);
             self.define(&address, Keyword::Test, documentation, Vec::new(), Body::Several(checks));
         }
+    }
+
+    /// What a script is for, and its whole command; `None` where it is left out, or is a part of another one.
+    fn wanted_script(&mut self, name: &str, own: &str, is_maker: bool) -> Option<(ScriptPurpose, String)> {
+        let package = self.package;
+        let leave_out = |survey: &mut Survey<'_>, why: String| {
+            survey.leave_out(format!("the script {name} of {}", package.name), why);
+        };
+        let around = ["pre", "post"]
+            .iter()
+            .any(|word| name.strip_prefix(word).is_some_and(|rest| package.scripts.contains_key(rest)));
+        let purpose = match purpose_of(name) {
+            _ if is_maker => ScriptPurpose::Make,
+            _ if around => return None,
+            Some(ScriptPurpose::Nothing(why)) => {
+                leave_out(self.survey, why.to_owned());
+                return None;
+            }
+            Some(purpose) => purpose,
+            None => match self.asked_purpose(name, own) {
+                Some(purpose) => purpose,
+                None => {
+                    leave_out(self.survey, "that was the answer".to_owned());
+                    return None;
+                }
+            },
+        };
+        let Some(command) = whole_command(&package.scripts, name) else {
+            leave_out(self.survey, format!("it calls a script that is not there: {own}"));
+            return None;
+        };
+        if let Some(tool) = outside_tool(&command) {
+            let why = format!("it calls {tool}, which works on the whole folder outside of any step: {own}");
+            leave_out(self.survey, why);
+            return None;
+        }
+        let makes_nothing_more = purpose == ScriptPurpose::Make && !is_maker && self.is_made_by_kit(&command);
+        (!makes_nothing_more).then_some((purpose, command))
+    }
+
+    /// A call of the kit that runs a command of a script.
+    fn script_call(&mut self, purpose: ScriptPurpose, command: &str, needs: &[FieldValue]) -> KindCall {
+        let kind = match purpose {
+            ScriptPurpose::Make | ScriptPurpose::Unknown => "script",
+            ScriptPurpose::Check => "script_check",
+            ScriptPurpose::Job | ScriptPurpose::Nothing(_) => "script_job",
+        };
+        let mut all: Vec<FieldValue> = Vec::new();
+        for value in needs.iter().cloned().chain(self.tools_of(command)) {
+            if !all.contains(&value) {
+                all.push(value);
+            }
+        }
+        let limit = match purpose {
+            ScriptPurpose::Unknown => FieldValue::Code(TRIED_FOR.to_owned()),
+            _ => FieldValue::List(Vec::new()),
+        };
+        KindCall::new(Kit::Js, kind)
+            .with("timeout", limit)
+            .with("command", FieldValue::text(command))
+            .with("root", FieldValue::Folder(self.package.folder.clone()))
+            .with("sources", FieldValue::Files(self.files_for(purpose)))
+            .with("needs", FieldValue::List(all))
     }
 
     /// What a script is for whose name does not say it: as somebody answers, or as a try will show; `None` to leave it out.

@@ -20,26 +20,88 @@ pub(super) enum ScriptPurpose {
     Nothing(&'static str),
 }
 
+/// First words of names of scripts that installers and publishers run.
+const OF_INSTALLERS: [&str; 10] = [
+    "preinstall",
+    "install",
+    "postinstall",
+    "prepare",
+    "prepublish",
+    "prepublishOnly",
+    "prepack",
+    "postpack",
+    "dependencies",
+    "preuninstall",
+];
+
+/// First words of names of scripts that change something outside.
+const OUTSIDE: [&str; 7] = ["release", "publish", "deploy", "version", "preversion", "postversion", "bump"];
+
+/// Words in names of scripts that go on until they are stopped, or change sources.
+const JOBS: [&str; 12] = [
+    "watch",
+    "dev",
+    "start",
+    "serve",
+    "server",
+    "preview",
+    "open",
+    "debug",
+    "storybook",
+    "fix",
+    "write",
+    "update",
+];
+
+/// First words of names of scripts that check something.
+const CHECKS: [&str; 20] = [
+    "test",
+    "tests",
+    "lint",
+    "check",
+    "spec",
+    "unit",
+    "typecheck",
+    "types",
+    "tsc",
+    "verify",
+    "validate",
+    "e2e",
+    "tsd",
+    "coverage",
+    "cover",
+    "xo",
+    "standard",
+    "eslint",
+    "format",
+    "size",
+];
+
+/// First words of names of scripts that make files.
+const MAKERS: [&str; 12] = [
+    "build",
+    "compile",
+    "bundle",
+    "dist",
+    "generate",
+    "codegen",
+    "transpile",
+    "docs",
+    "doc",
+    "typedoc",
+    "make",
+    "minify",
+];
+
 /// What a script is for, by its name; `None` where that says nothing.
 pub(super) fn purpose_of(name: &str) -> Option<ScriptPurpose> {
     let parts: Vec<&str> = name.split([':', '-', '.', '_']).collect();
     let has = |words: &[&str]| parts.iter().any(|part| words.contains(part));
     let begins = |words: &[&str]| parts.first().is_some_and(|part| words.contains(part));
-    if begins(&[
-        "preinstall",
-        "install",
-        "postinstall",
-        "prepare",
-        "prepublish",
-        "prepublishOnly",
-        "prepack",
-        "postpack",
-        "dependencies",
-        "preuninstall",
-    ]) {
+    if begins(&OF_INSTALLERS) {
         return Some(ScriptPurpose::Nothing("it is for installers and publishers"));
     }
-    if begins(&["release", "publish", "deploy", "version", "preversion", "postversion", "bump"]) {
+    if begins(&OUTSIDE) {
         return Some(ScriptPurpose::Nothing("it changes things outside of this folder"));
     }
     if begins(&["clean", "clear", "reset"]) {
@@ -47,53 +109,13 @@ pub(super) fn purpose_of(name: &str) -> Option<ScriptPurpose> {
             "it removes results, and nothing made here lies among the sources",
         ));
     }
-    if has(&["watch", "dev", "start", "serve", "server", "preview", "open", "debug", "storybook"]) {
+    if has(&JOBS) || begins(&["format", "fmt", "prettier"]) && !has(&["check"]) {
         return Some(ScriptPurpose::Job);
     }
-    if has(&["fix", "write", "update"]) || begins(&["format", "fmt", "prettier"]) && !has(&["check"]) {
-        return Some(ScriptPurpose::Job);
-    }
-    if begins(&[
-        "test",
-        "tests",
-        "lint",
-        "check",
-        "spec",
-        "unit",
-        "typecheck",
-        "types",
-        "tsc",
-        "verify",
-        "validate",
-        "e2e",
-        "tsd",
-        "coverage",
-        "cover",
-        "xo",
-        "standard",
-        "eslint",
-        "format",
-        "size",
-    ]) {
+    if begins(&CHECKS) {
         return Some(ScriptPurpose::Check);
     }
-    if begins(&[
-        "build",
-        "compile",
-        "bundle",
-        "dist",
-        "generate",
-        "codegen",
-        "transpile",
-        "docs",
-        "doc",
-        "typedoc",
-        "make",
-        "minify",
-    ]) {
-        return Some(ScriptPurpose::Make);
-    }
-    None
+    begins(&MAKERS).then_some(ScriptPurpose::Make)
 }
 
 /// The command of a script, with those that it calls by the names of other scripts put in their places, and with what runs

@@ -1,6 +1,7 @@
 //! The tests of a project in Python, and what they import.
 
 use std::collections::BTreeSet;
+use std::rc::Rc;
 
 use super::python::{GUESSED, ProjectReader};
 use super::python_names::{is_standard, package_of};
@@ -15,20 +16,8 @@ impl ProjectReader<'_, '_> {
             return;
         }
         let tree = self.survey.tree;
-        // Beside tests: their helpers, data, and settings at the top.
-        let tops: BTreeSet<&str> = project.tests.iter().map(|file| folder_of(file)).collect();
-        let mut helpers: BTreeSet<String> = project
-            .others
-            .iter()
-            .filter(|file| tops.iter().any(|top| *top != project.folder && is_below(file, top)))
-            .filter(|file| !project.tests.contains(*file) && ext_of(file) != "pyc")
-            .cloned()
-            .collect();
-        for name in ["conftest.py", "pyproject.toml", "setup.cfg", "pytest.ini", "tox.ini"] {
-            let path = joined(&project.folder, name).filter(|path| tree.has(path));
-            helpers.extend(path);
-        }
-        let texts: Vec<_> = project
+        let mut helpers = self.helpers();
+        let texts: Vec<Rc<str>> = project
             .tests
             .iter()
             .chain(&helpers)
@@ -36,46 +25,13 @@ impl ProjectReader<'_, '_> {
             .filter_map(|file| tree.text(file))
             .collect();
         let imported: BTreeSet<String> = texts.iter().flat_map(|text| imports(text)).collect();
-        let own: BTreeSet<&str> = project.modules.iter().map(|module| stem_of(module)).collect();
-        let beside: BTreeSet<&str> =
-            project.others.iter().chain(&project.tests).map(|file| stem_of(file)).collect();
-        let folders: BTreeSet<&str> =
-            project.others.iter().chain(&project.tests).flat_map(|file| file.split('/')).collect();
-        let foreign: BTreeSet<String> = imported
-            .iter()
-            .filter(|module| !is_standard(module) && !own.contains(module.as_str()))
-            .filter(|module| !beside.contains(module.as_str()) && !folders.contains(module.as_str()))
-            .map(|module| package_of(module))
-            .collect();
+        let foreign = self.foreign(&imported);
         let uses_pytest = foreign.contains("pytest")
             || texts.iter().any(|text| text.contains("\ndef test_") || text.contains("\nasync def test_"));
-        let manifest = self.manifest();
-        let listed = self.needs(&project.facts.more.clone(), &manifest, |name| {
-            foreign.contains(name) || (uses_pytest && is_plugin(name, &texts))
-        });
-        let mut all: Vec<FieldValue> =
-            std::iter::once(FieldValue::Of(address.clone())).chain(listed).collect();
-        let required: BTreeSet<String> = needs
-            .iter()
-            .filter_map(|value| match value {
-                FieldValue::Pinned(_, name) => Some(name.clone()),
-                _ => None,
-            })
-            .collect();
-        let known = |all: &[FieldValue], name: &str| {
-            all.contains(&FieldValue::Pinned(Kit::Python, name.to_owned())) || required.contains(name)
-        };
-        for name in &foreign {
-            if !known(&all, name) && !self.names.contains_key(name) {
-                let first = project.tests.iter().next().cloned().unwrap_or_default();
-                all.push(self.pinned(name, GUESSED, BTreeSet::new(), &first));
-            }
-        }
-        let kind = if uses_pytest { "tests" } else { "unit_tests" };
-        if uses_pytest && !known(&all, "pytest") {
-            all.push(self.pinned("pytest", "", BTreeSet::new(), &manifest));
-        }
+        let mut all = vec![FieldValue::Of(address.clone())];
+        all.extend(self.packages_for_tests(&foreign, uses_pytest, &texts, needs));
         // Some tests import others.
+        let own: BTreeSet<&str> = project.modules.iter().map(|module| stem_of(module)).collect();
         let tested: BTreeSet<&str> =
             project.tests.iter().flat_map(|file| [stem_of(file), name_of(folder_of(file))]).collect();
         if imported.iter().any(|module| tested.contains(module.as_str()) && !own.contains(module.as_str())) {
@@ -88,7 +44,7 @@ impl ProjectReader<'_, '_> {
             helpers.extend(project.sources.iter().filter(|file| !inner.contains(*file)).cloned());
         }
         let sources = if outer.is_empty() { inner } else { outer };
-        let call = KindCall::new(Kit::Python, kind)
+        let call = KindCall::new(Kit::Python, if uses_pytest { "tests" } else { "unit_tests" })
             .with("sources", FieldValue::Files(sources))
             .with("helpers", FieldValue::Files(helpers))
             .with("needs", FieldValue::List(all));
@@ -96,10 +52,79 @@ impl ProjectReader<'_, '_> {
         let documentation = format!("The tests of {}, file by file.", project.name);
         self.define(&test, Keyword::Test, documentation, Vec::new(), Body::Kind(call));
     }
+
+    /// What lies beside tests: their helpers, data, and settings at the top.
+    fn helpers(&self) -> BTreeSet<String> {
+        let project = self.project;
+        let tops: BTreeSet<&str> = project.tests.iter().map(|file| folder_of(file)).collect();
+        let mut helpers: BTreeSet<String> = project
+            .others
+            .iter()
+            .filter(|file| tops.iter().any(|top| *top != project.folder && is_below(file, top)))
+            .filter(|file| !project.tests.contains(*file) && ext_of(file) != "pyc")
+            .cloned()
+            .collect();
+        for name in ["conftest.py", "pyproject.toml", "setup.cfg", "pytest.ini", "tox.ini"] {
+            let path = joined(&project.folder, name).filter(|path| self.survey.tree.has(path));
+            helpers.extend(path);
+        }
+        helpers
+    }
+
+    /// Packages of others that tests import.
+    fn foreign(&self, imported: &BTreeSet<String>) -> BTreeSet<String> {
+        let project = self.project;
+        let own: BTreeSet<&str> = project.modules.iter().map(|module| stem_of(module)).collect();
+        let around = || project.others.iter().chain(&project.tests);
+        let beside: BTreeSet<&str> = around().map(|file| stem_of(file)).collect();
+        let folders: BTreeSet<&str> = around().flat_map(|file| file.split('/')).collect();
+        imported
+            .iter()
+            .filter(|module| !is_standard(module) && !own.contains(module.as_str()))
+            .filter(|module| !beside.contains(module.as_str()) && !folders.contains(module.as_str()))
+            .map(|module| package_of(module))
+            .collect()
+    }
+
+    /// The packages of others that tests need and the project does not: those that its manifest lists for tests, and those that
+    /// are only imported.
+    fn packages_for_tests(
+        &mut self,
+        foreign: &BTreeSet<String>,
+        uses_pytest: bool,
+        texts: &[Rc<str>],
+        needs: &[FieldValue],
+    ) -> Vec<FieldValue> {
+        let project = self.project;
+        let manifest = self.manifest();
+        let mut all = self.needs(&project.facts.more.clone(), &manifest, |name| {
+            foreign.contains(name) || (uses_pytest && is_plugin(name, texts))
+        });
+        let required: BTreeSet<String> = needs
+            .iter()
+            .filter_map(|value| match value {
+                FieldValue::Pinned(_, name) => Some(name.clone()),
+                _ => None,
+            })
+            .collect();
+        let known = |all: &[FieldValue], name: &str| {
+            all.contains(&FieldValue::Pinned(Kit::Python, name.to_owned())) || required.contains(name)
+        };
+        for name in foreign {
+            if !known(&all, name) && !self.names.contains_key(name) {
+                let first = project.tests.iter().next().cloned().unwrap_or_default();
+                all.push(self.pinned(name, GUESSED, BTreeSet::new(), &first));
+            }
+        }
+        if uses_pytest && !known(&all, "pytest") {
+            all.push(self.pinned("pytest", "", BTreeSet::new(), &manifest));
+        }
+        all
+    }
 }
 
 /// Whether a package extends pytest in a way that tests use without importing it.
-fn is_plugin(name: &str, texts: &[std::rc::Rc<str>]) -> bool {
+fn is_plugin(name: &str, texts: &[Rc<str>]) -> bool {
     let Some(short) = name.strip_prefix("pytest-") else { return false };
     let marks: &[&str] = match short {
         "asyncio" => &["async def test_", "mark.asyncio"],

@@ -116,51 +116,8 @@ impl CrateReader<'_, '_> {
         let in_use: Vec<&UsedCrate> =
             manifest.needs.iter().filter(|need| used.contains_key(&need.alias)).collect();
         let needs = self.values(&in_use, &used);
-        let script_needs = match manifest.build_script {
-            Some(_) => self.values(&manifest.script_needs.iter().collect::<Vec<_>>(), &BTreeMap::new()),
-            None => Vec::new(),
-        };
+        let own: Vec<FieldValue> = self.library(&needs).into_iter().collect();
         let names = &self.names[&manifest.folder];
-        let common = |call: KindCall, name: &str, target: &str| {
-            let call = call.with("source", FieldValue::Folder(manifest.folder.clone()));
-            let call = if name == target { call } else { call.with("name", FieldValue::text(name)) };
-            let call = call.with("version", FieldValue::text(&manifest.version));
-            let call = if manifest.edition == "2021" {
-                call
-            } else {
-                call.with("edition", FieldValue::text(&manifest.edition))
-            };
-            call.with("features", FieldValue::texts(features.iter().filter(|name| *name != "default")))
-        };
-        let mut own = Vec::new();
-        if let (Some(part), Some(address)) = (&manifest.library, &names.library) {
-            let mut call = common(KindCall::new(Kit::Rust, "library"), &manifest.name, &address.name);
-            if part.root != "src/lib.rs" {
-                call.set("root", FieldValue::text(&part.root));
-            }
-            if let Some(name) = part.name.as_ref().filter(|name| **name != manifest.name.replace('-', "_")) {
-                call.set("used_as", FieldValue::text(name));
-            }
-            if part.is_macros {
-                call.set("macros", FieldValue::Bool(true));
-            }
-            if let Some(script) = &manifest.build_script {
-                call.set("build_script", FieldValue::text(script));
-                call.set("script_needs", FieldValue::List(script_needs.clone()));
-            }
-            if !manifest.links.is_empty() {
-                call.set("links", FieldValue::text(&manifest.links));
-            }
-            call.set("needs", FieldValue::List(needs.clone()));
-            own.push(FieldValue::Of(address.clone()));
-            let what = if part.is_macros { "The macros of" } else { "The library of" };
-            self.define(
-                address,
-                Keyword::Target,
-                format!("{what} the crate {}.", manifest.name),
-                Body::Kind(call),
-            );
-        }
         let all: Vec<FieldValue> = own.iter().cloned().chain(needs.iter().cloned()).collect();
         for ((name, root, needed), address) in manifest.programs.iter().zip(&names.programs) {
             if let Some(missing) = needed.iter().find(|feature| !features.contains(*feature)) {
@@ -168,7 +125,7 @@ impl CrateReader<'_, '_> {
                 self.survey.leave_out(format!("the program {name}"), why);
                 continue;
             }
-            let mut call = common(KindCall::new(Kit::Rust, "program"), name, &address.name);
+            let mut call = self.call("program", name, &address.name);
             if root != "src/main.rs" {
                 call.set("root", FieldValue::text(root));
             }
@@ -178,7 +135,52 @@ impl CrateReader<'_, '_> {
             call.set("needs", FieldValue::List(all.clone()));
             self.define(address, Keyword::Target, format!("The program {name}."), Body::Kind(call));
         }
-        self.tests(&common, &needs, &own);
+        self.tests(&needs, &own);
+    }
+
+    /// A call with what all parts of the crate have alike; `name` is said where the target's name does not say it.
+    fn call(&self, kind: &'static str, name: &str, target: &str) -> KindCall {
+        let manifest = self.manifest;
+        let (features, _) = manifest.reached(&self.asked[&manifest.folder]);
+        let mut call =
+            KindCall::new(Kit::Rust, kind).with("source", FieldValue::Folder(manifest.folder.clone()));
+        if name != target {
+            call.set("name", FieldValue::text(name));
+        }
+        call.set("version", FieldValue::text(&manifest.version));
+        if manifest.edition != "2021" {
+            call.set("edition", FieldValue::text(&manifest.edition));
+        }
+        call.with("features", FieldValue::texts(features.iter().filter(|name| *name != "default")))
+    }
+
+    /// The library or the macros of the crate, if it has one.
+    fn library(&mut self, needs: &[FieldValue]) -> Option<FieldValue> {
+        let manifest = self.manifest;
+        let (part, address) = manifest.library.as_ref().zip(self.names[&manifest.folder].library.as_ref())?;
+        let mut call = self.call("library", &manifest.name, &address.name);
+        if part.root != "src/lib.rs" {
+            call.set("root", FieldValue::text(&part.root));
+        }
+        if let Some(name) = part.name.as_ref().filter(|name| **name != manifest.name.replace('-', "_")) {
+            call.set("used_as", FieldValue::text(name));
+        }
+        if part.is_macros {
+            call.set("macros", FieldValue::Bool(true));
+        }
+        if let Some(script) = &manifest.build_script {
+            let needs = self.values(&manifest.script_needs.iter().collect::<Vec<_>>(), &BTreeMap::new());
+            call.set("build_script", FieldValue::text(script));
+            call.set("script_needs", FieldValue::List(needs));
+        }
+        if !manifest.links.is_empty() {
+            call.set("links", FieldValue::text(&manifest.links));
+        }
+        call.set("needs", FieldValue::List(needs.to_vec()));
+        let what = if part.is_macros { "The macros of" } else { "The library of" };
+        let documentation = format!("{what} the crate {}.", manifest.name);
+        self.define(address, Keyword::Target, documentation, Body::Kind(call));
+        Some(FieldValue::Of(address.clone()))
     }
 
     fn define(&mut self, address: &DefinitionAddress, keyword: Keyword, documentation: String, body: Body) {
@@ -187,85 +189,14 @@ impl CrateReader<'_, '_> {
     }
 
     /// The tests inside the library or program, and those beside it.
-    fn tests(
-        &mut self,
-        common: &dyn Fn(KindCall, &str, &str) -> KindCall,
-        needs: &[FieldValue],
-        own: &[FieldValue],
-    ) {
+    fn tests(&mut self, needs: &[FieldValue], own: &[FieldValue]) {
         let manifest = self.manifest;
-        let tree = self.survey.tree;
-        let text_of =
-            |path: &str| joined(&manifest.folder, path).and_then(|path| tree.text(&path)).unwrap_or_default();
-        let source_folder = joined(&manifest.folder, "src").unwrap_or_default();
-        let inner: String = tree
-            .below(&source_folder)
-            .filter(|file| ext_of(file) == "rs" && self.owner_of(file) == manifest.folder)
-            .filter_map(|file| tree.text(file))
-            .filter(|text| text.contains("#[test]") || text.contains("::test]"))
-            .map(|text| text.to_string())
-            .collect();
-        let mut calls = Vec::new();
-        let main = manifest.programs.iter().find(|(_, root, _)| root == "src/main.rs");
-        let root = match (&manifest.library, main.or(manifest.programs.first())) {
-            (Some(part), _) => Some(part.root.clone()),
-            (None, Some((_, root, _))) => Some(root.clone()),
-            (None, None) => None,
-        };
-        if let Some(root) = root.filter(|_| !inner.is_empty()) {
-            let mut call = common(KindCall::new(Kit::Rust, "tests"), &manifest.name, "inside");
-            if root != "src/lib.rs" {
-                call.set("root", FieldValue::text(root));
-            }
-            let more = self.test_needs(&inner);
-            call.set("needs", FieldValue::List(needs.iter().cloned().chain(more).collect()));
-            calls.push(("inside".to_owned(), call));
-        }
+        let mut calls: Vec<(String, KindCall)> = Vec::new();
+        calls.extend(self.tests_inside(needs).map(|call| ("inside".to_owned(), call)));
         for (name, root) in &manifest.tests {
-            let text = text_of(root);
-            if text.contains("CARGO_BIN_EXE_") || text.contains("cargo_bin") || text.contains("cargo_bin!") {
-                let what = joined(&manifest.folder, root).unwrap_or_default();
-                self.survey
-                    .leave_out(what, "it starts the crate's programs by paths that only another tool sets");
-                continue;
-            }
-            if !text.contains("test]") && !text.contains("mod ") {
-                continue;
-            }
-            let mut call =
-                common(KindCall::new(Kit::Rust, "tests"), name, name).with("root", FieldValue::text(root));
-            call.set("package", FieldValue::text(&manifest.name));
-            // Modules beside it may use other crates.
-            let place = joined(&manifest.folder, "tests").unwrap_or_default();
-            let texts =
-                tree.below(&place).filter(|file| ext_of(file) == "rs").filter_map(|file| tree.text(file));
-            let all: String = texts.map(|text| text.to_string()).collect();
-            let more = self.test_needs(if text.contains("mod ") { &all } else { &text });
-            let all = own.iter().chain(needs).cloned().chain(more);
-            call.set("needs", FieldValue::List(all.collect()));
-            calls.push((name.clone(), call));
+            calls.extend(self.test_beside(name, root, needs, own).map(|call| (name.clone(), call)));
         }
-        // Tests beside the crate that are alike are defined once, so that a new one is found.
-        let beside: Vec<&(String, KindCall)> = calls.iter().filter(|(name, _)| name != "inside").collect();
-        let plain = |call: &KindCall| {
-            let fields = call.fields.iter().filter(|(name, _)| *name != "root" && *name != "name");
-            fields.cloned().collect::<Vec<_>>()
-        };
-        let is_file = |(name, call): &&(String, KindCall)| matches!(call.field("root"), Some(FieldValue::Text(root)) if *root == format!("tests/{name}.rs"));
-        let are_alike = beside.len() > 2
-            && beside.iter().all(is_file)
-            && beside.iter().all(|(_, call)| plain(call) == plain(&beside[0].1));
-        if are_alike {
-            let files =
-                beside.iter().filter_map(|(name, _)| joined(&manifest.folder, &format!("tests/{name}.rs")));
-            let files: BTreeSet<String> = files.collect();
-            let mut call = beside[0].1.clone();
-            call.fields.retain(|(name, _)| *name != "root" && *name != "name");
-            calls.retain(|(name, _)| name == "inside");
-            let address = self.survey.names.give(&manifest.folder, "beside", "tests");
-            let documentation = format!("The tests beside the crate {}, file by file.", manifest.name);
-            self.define(&address, Keyword::Test, documentation, Body::Each(files, "root", call));
-        }
+        self.define_once(&mut calls);
         if calls.is_empty() {
             return;
         }
@@ -282,6 +213,91 @@ impl CrateReader<'_, '_> {
             _ => Body::Several(calls),
         };
         self.define(&address, Keyword::Test, documentation, body);
+    }
+
+    /// The tests among the crate's own sources, if there are any.
+    fn tests_inside(&mut self, needs: &[FieldValue]) -> Option<KindCall> {
+        let manifest = self.manifest;
+        let tree = self.survey.tree;
+        let source_folder = joined(&manifest.folder, "src").unwrap_or_default();
+        let inner: String = tree
+            .below(&source_folder)
+            .filter(|file| ext_of(file) == "rs" && self.owner_of(file) == manifest.folder)
+            .filter_map(|file| tree.text(file))
+            .filter(|text| text.contains("#[test]") || text.contains("::test]"))
+            .map(|text| text.to_string())
+            .collect();
+        let main = manifest.programs.iter().find(|(_, root, _)| root == "src/main.rs");
+        let root = match (&manifest.library, main.or(manifest.programs.first())) {
+            (Some(part), _) => Some(part.root.clone()),
+            (None, Some((_, root, _))) => Some(root.clone()),
+            (None, None) => None,
+        };
+        let root = root.filter(|_| !inner.is_empty())?;
+        let mut call = self.call("tests", &manifest.name, "inside");
+        if root != "src/lib.rs" {
+            call.set("root", FieldValue::text(root));
+        }
+        let more = self.test_needs(&inner);
+        call.set("needs", FieldValue::List(needs.iter().cloned().chain(more).collect()));
+        Some(call)
+    }
+
+    /// The tests of a file beside the crate; `None` where they cannot run here, or it holds none.
+    fn test_beside(
+        &mut self,
+        name: &str,
+        root: &str,
+        needs: &[FieldValue],
+        own: &[FieldValue],
+    ) -> Option<KindCall> {
+        let manifest = self.manifest;
+        let tree = self.survey.tree;
+        let path = joined(&manifest.folder, root);
+        let text = path.as_ref().and_then(|path| tree.text(path)).unwrap_or_default();
+        if text.contains("CARGO_BIN_EXE_") || text.contains("cargo_bin") {
+            let why = "it starts the crate's programs by paths that only another tool sets";
+            self.survey.leave_out(path.unwrap_or_default(), why);
+            return None;
+        }
+        if !text.contains("test]") && !text.contains("mod ") {
+            return None;
+        }
+        let mut call = self.call("tests", name, name).with("root", FieldValue::text(root));
+        call.set("package", FieldValue::text(&manifest.name));
+        // Modules beside it may use other crates.
+        let place = joined(&manifest.folder, "tests").unwrap_or_default();
+        let texts = tree.below(&place).filter(|file| ext_of(file) == "rs").filter_map(|file| tree.text(file));
+        let all: String = texts.map(|text| text.to_string()).collect();
+        let more = self.test_needs(if text.contains("mod ") { &all } else { &text });
+        call.set("needs", FieldValue::List(own.iter().chain(needs).cloned().chain(more).collect()));
+        Some(call)
+    }
+
+    /// Defines tests beside the crate that are alike once, so that a new one is found, and takes them out of the list.
+    fn define_once(&mut self, calls: &mut Vec<(String, KindCall)>) {
+        let manifest = self.manifest;
+        let beside: Vec<&(String, KindCall)> = calls.iter().filter(|(name, _)| name != "inside").collect();
+        let plain = |call: &KindCall| {
+            let fields = call.fields.iter().filter(|(name, _)| *name != "root" && *name != "name");
+            fields.cloned().collect::<Vec<_>>()
+        };
+        let is_file = |(name, call): &&(String, KindCall)| matches!(call.field("root"), Some(FieldValue::Text(root)) if *root == format!("tests/{name}.rs"));
+        let are_alike = beside.len() > 2
+            && beside.iter().all(is_file)
+            && beside.iter().all(|(_, call)| plain(call) == plain(&beside[0].1));
+        if !are_alike {
+            return;
+        }
+        let files =
+            beside.iter().filter_map(|(name, _)| joined(&manifest.folder, &format!("tests/{name}.rs")));
+        let files: BTreeSet<String> = files.collect();
+        let mut call = beside[0].1.clone();
+        call.fields.retain(|(name, _)| *name != "root" && *name != "name");
+        calls.retain(|(name, _)| name == "inside");
+        let address = self.survey.names.give(&manifest.folder, "beside", "tests");
+        let documentation = format!("The tests beside the crate {}, file by file.", manifest.name);
+        self.define(&address, Keyword::Test, documentation, Body::Each(files, "root", call));
     }
 
     /// The crate whose folder a file is in.
