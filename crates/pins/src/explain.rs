@@ -41,7 +41,7 @@ pub(crate) fn explained<P: Package, VS: VersionSet>(
 }
 
 /// What led to a conflict, in the terms of those who choose.
-type Conflict<D> =
+pub(crate) type Conflict<D> =
     DerivationTree<<D as DependencyProvider>::P, <D as DependencyProvider>::VS, <D as DependencyProvider>::M>;
 
 /// Versions that fit together.

@@ -15,6 +15,12 @@ pub(crate) struct Solved {
     pub asked: BTreeMap<String, String>,
 }
 
+/// Adds names to others; all are sorted then, each once.
+fn unite(names: &mut Vec<String>, more: Vec<String>) {
+    let all: BTreeSet<String> = names.drain(..).chain(more).collect();
+    names.extend(all);
+}
+
 /// Puts together what was chosen for each system of a shelf, in the order of its systems.
 pub(crate) fn together(
     systems: &BTreeMap<String, BTreeMap<String, String>>,
@@ -22,11 +28,7 @@ pub(crate) fn together(
     solved: Vec<Solved>,
 ) -> Shelf {
     let names: Vec<&String> = systems.keys().collect();
-    // Of nothing special if it is so everywhere.
-    let on = |at: &BTreeSet<usize>| match at.len() == names.len() {
-        true => Vec::new(),
-        false => at.iter().map(|n| names[*n].clone()).collect::<Vec<_>>(),
-    };
+    let named = |at: &BTreeSet<usize>| at.iter().map(|n| names[*n].clone()).collect::<Vec<_>>();
     let mut pins: BTreeMap<String, (Pin, BTreeSet<usize>)> = BTreeMap::new();
     let mut needs: BTreeMap<(String, Need), BTreeSet<usize>> = BTreeMap::new();
     let mut archives: BTreeMap<(String, crate::file::Archive), BTreeSet<usize>> = BTreeMap::new();
@@ -46,25 +48,24 @@ pub(crate) fn together(
             for archive in std::mem::take(&mut pin.archives) {
                 archives.entry((id.clone(), archive)).or_default().insert(n);
             }
-            let entry = pins.entry(id).or_insert_with(|| (pin.clone(), BTreeSet::new()));
-            entry.1.insert(n);
-            let features: BTreeSet<String> = entry.0.features.drain(..).chain(pin.features).collect();
-            entry.0.features = features.into_iter().collect();
-            let packages: BTreeSet<String> = entry.0.packages.drain(..).chain(pin.packages).collect();
-            entry.0.packages = packages.into_iter().collect();
+            let (known, at) = pins.entry(id).or_insert_with(|| (pin.clone(), BTreeSet::new()));
+            at.insert(n);
+            unite(&mut known.features, pin.features);
+            unite(&mut known.packages, pin.packages);
         }
     }
-    let everywhere = pins.iter().map(|(id, (_, at))| (id.clone(), at.clone()));
-    let everywhere: BTreeMap<String, BTreeSet<usize>> = everywhere.collect();
+    let everywhere: BTreeMap<String, BTreeSet<usize>> =
+        pins.iter().map(|(id, (_, at))| (id.clone(), at.clone())).collect();
     let mut shelf = Shelf { systems: systems.clone(), asked, pins: BTreeMap::new() };
     for (id, (mut pin, at)) in pins {
-        pin.on = on(&at);
+        // What is so everywhere needs no word.
+        pin.on = if at.len() == names.len() { Vec::new() } else { named(&at) };
         shelf.pins.insert(id, pin);
     }
     // What is so wherever the pin is needs no word, either.
     let of_pin = |id: &str, at: &BTreeSet<usize>| match everywhere.get(id) == Some(at) {
         true => Vec::new(),
-        false => at.iter().map(|n| names[*n].clone()).collect::<Vec<_>>(),
+        false => named(at),
     };
     for ((id, need), at) in needs {
         if let Some(pin) = shelf.pins.get_mut(&id) {

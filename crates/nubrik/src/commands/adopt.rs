@@ -9,13 +9,12 @@ mod trying;
 
 use std::collections::BTreeMap;
 
-use nubrik_survey::{Answers, DefinitionWriter, Proposal, reconcile, survey, with_more};
+use nubrik_survey::{Answers, DefinitionAddress, DefinitionWriter, Proposal, reconcile, survey, with_more};
 
 use super::{CommandResult, say_wrong};
 use crate::arguments::{Adopting, Choice};
 use crate::exit::Exit;
-use crate::ui::console::{Console, OutputStream, errln, outln};
-use crate::ui::paint::Ink;
+use crate::ui::console::{Console, errln, outln};
 
 pub(super) use asking::agreed;
 pub(super) use ground::{AdoptedFolder, MachineFacts};
@@ -138,11 +137,8 @@ fn write_and_try(
     })?;
     pinned::drop_unused(console, ground, &proposal)?;
     for address in proposed.iter().filter(|address| proposal.definition(address).is_none()) {
-        let what = address.below("");
-        let why = proposal.left_out.iter().find(|left| left.what == what).map(|left| left.why.clone());
-        tried
-            .results
-            .insert(address.below(&ground.top), trying::TryResult::Omission(why.unwrap_or_default()));
+        let result = trying::TryResult::Omission(why_left_out(&proposal, address));
+        tried.results.insert(address.below(&ground.top), result);
     }
     showing::written(console, ground, &texts);
     showing::tried(console, &tried);
@@ -150,12 +146,15 @@ fn write_and_try(
         errln!(console, "stopped; what was written stays");
         return Ok(Exit::Interrupted);
     }
-    if !console.is_json() {
-        let paint = console.paint(OutputStream::Output);
-        let words = "\nnow: nubrik list, then nubrik build and nubrik test; after changes of the sources nubrik align";
-        outln!(console, "{}", paint.ink(Ink::Faint, words));
-    }
+    showing::what_comes_next(console);
     Ok(Exit::Done)
+}
+
+/// Why a definition is no part of a proposal any more.
+fn why_left_out(proposal: &Proposal, address: &DefinitionAddress) -> String {
+    let what = address.below("");
+    let left = proposal.left_out.iter().find(|left| left.what == what);
+    left.map(|left| left.why.clone()).unwrap_or_default()
 }
 
 /// The texts of all definition files with what is proposed, by their packages.

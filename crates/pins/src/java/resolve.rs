@@ -70,29 +70,10 @@ pub(crate) fn resolve(
             }
             let key = (need.group.clone(), need.artifact.clone(), need.classifier.clone());
             needs.push(key.clone());
-            let wanted = WantedVersions::read(&need.version)
-                .filter(|_| !need.version.is_empty())
-                .ok_or_else(|| {
-                    let what = if need.version.is_empty() {
-                        "names no version of it"
-                    } else {
-                        "names no version that can be read"
-                    };
-                    PinProblem::new(format!(
-                        "{}:{} {} needs {}:{} and {what}",
-                        at.0, at.1, at.2, need.group, need.artifact
-                    ))
-                })?;
-            let version = match (&wanted, walk.chosen.contains_key(&key)) {
-                (_, true) => continue,
-                (WantedVersions::One(version), _) => version.clone(),
-                _ => walk.version(&key, &wanted)?.ok_or_else(|| {
-                    let named = format!("{}:{}", need.group, need.artifact);
-                    walk.nothing(&named, &need.version).note(format!("{}:{} {} needs it", at.0, at.1, at.2))
-                })?,
-            };
-            let more = need.exclusions.iter().chain(&exclusions).cloned().collect();
-            open.push_back((key, version, more));
+            if let Some(version) = walk.needed_version(&at, &need, &key)? {
+                let more = need.exclusions.iter().chain(&exclusions).cloned().collect();
+                open.push_back((key, version, more));
+            }
         }
         walk.chosen.insert(name, ChosenArchive { version, descriptor, needs });
     }
@@ -135,6 +116,33 @@ fn named((group, artifact, classifier): &ArchiveName) -> String {
 }
 
 impl RepositoryWalk<'_> {
+    /// The version of what an archive needs; `None` where one of that name is chosen already.
+    fn needed_version(
+        &self,
+        at: &Coordinates,
+        need: &Dependency,
+        key: &ArchiveName,
+    ) -> Result<Option<String>, PinProblem> {
+        let named = format!("{}:{}", need.group, need.artifact);
+        let user = format!("{}:{} {}", at.0, at.1, at.2);
+        let wanted = WantedVersions::read(&need.version).filter(|_| !need.version.is_empty());
+        let wanted = wanted.ok_or_else(|| {
+            let what = match need.version.is_empty() {
+                true => "names no version of it",
+                false => "names no version that can be read",
+            };
+            PinProblem::new(format!("{user} needs {named} and {what}"))
+        })?;
+        if self.chosen.contains_key(key) {
+            return Ok(None);
+        }
+        if let WantedVersions::One(version) = wanted {
+            return Ok(Some(version));
+        }
+        let none = || self.nothing(&named, &need.version).note(format!("{user} needs it"));
+        Ok(Some(self.version(key, &wanted)?.ok_or_else(none)?))
+    }
+
     /// The version that a requirement means: what is pinned, if it will do; else the newest that is not an early one.
     fn version(&self, name: &ArchiveName, wanted: &WantedVersions) -> Result<Option<String>, PinProblem> {
         let kept = self.preferred.get(&named(name)).into_iter().flatten();

@@ -17,7 +17,7 @@ use super::metadata::Metadata;
 use super::tags::{Interpreter, rank_of};
 use super::{normal_name, specifiers_of};
 use crate::desk::{Desk, WantedArchive};
-use crate::explain::{Wording, chosen_or_conflict, explained};
+use crate::explain::{Conflict, Wording, chosen_or_conflict, explained};
 use crate::file::{Archive, AskedPackage, Need, Pin, pin_id};
 use crate::pages::PackagePages;
 use crate::solved::{Preferred, Solved};
@@ -78,6 +78,29 @@ struct DistributionProvider<'a> {
     met: RefCell<HashMap<String, usize>>,
 }
 
+/// What a package needs, put together by name.
+#[derive(Default)]
+struct WantedDistributions {
+    constraints: BTreeMap<DistributionNode, DistributionRange>,
+    /// Names in the order in which they were met.
+    met: Vec<String>,
+}
+
+impl WantedDistributions {
+    fn add(&mut self, name: &str, extras: &[String], range: &DistributionRange) {
+        for extra in extras {
+            self.constrain(DistributionNode::Extra(name.to_owned(), extra.clone()), range);
+        }
+        self.met.push(name.to_owned());
+        self.constrain(DistributionNode::Package(name.to_owned()), range);
+    }
+
+    fn constrain(&mut self, node: DistributionNode, range: &DistributionRange) {
+        let entry = self.constraints.entry(node).or_insert_with(DistributionRange::full);
+        *entry = entry.intersection(range);
+    }
+}
+
 /// Chooses a version of everything that is asked for and of what that needs.
 pub(crate) fn resolve(
     desk: &Desk<'_>,
@@ -121,28 +144,28 @@ pub(crate) fn resolve(
             let versions = chosen.into_iter().filter(|(node, _)| *node != DistributionNode::Root);
             provider.solved(versions.collect(), asked)
         }
-        Err(tree) => {
-            let set =
-                |node: &DistributionNode, set: &DistributionRange| match provider.candidates(node.name()) {
-                    Ok(known) => set.simplify(known.iter().rev().map(|c| &c.version)).to_string(),
-                    Err(_) => set.to_string(),
-                };
-            let is_ragged = |set: &DistributionRange| set.iter().count() > 1;
-            let mut problem = explained(
-                &tree,
-                &Wording { root: &DistributionNode::Root, set: &set, is_ragged: &is_ragged },
-            );
-            let names: BTreeSet<String> =
-                tree.packages().into_iter().map(|node| node.name().to_owned()).collect();
-            for name in names.iter().filter(|name| !name.is_empty()) {
-                problem.notes.extend(provider.what_there_is(name));
-            }
-            Err(problem)
-        }
+        Err(tree) => Err(provider.explained(&tree)),
     }
 }
 
 impl DistributionProvider<'_> {
+    /// Why there is no answer, in sentences.
+    fn explained(&self, tree: &Conflict<Self>) -> PinProblem {
+        let set = |node: &DistributionNode, set: &DistributionRange| match self.candidates(node.name()) {
+            Ok(known) => set.simplify(known.iter().rev().map(|c| &c.version)).to_string(),
+            Err(_) => set.to_string(),
+        };
+        let is_ragged = |set: &DistributionRange| set.iter().count() > 1;
+        let wording = Wording { root: &DistributionNode::Root, set: &set, is_ragged: &is_ragged };
+        let mut problem = explained(tree, &wording);
+        let names: BTreeSet<String> =
+            tree.packages().into_iter().map(|node| node.name().to_owned()).collect();
+        for name in names.iter().filter(|name| !name.is_empty()) {
+            problem.notes.extend(self.what_there_is(name));
+        }
+        problem
+    }
+
     fn page(&self, name: &str) -> Result<Option<Arc<PackagePage>>, PinProblem> {
         self.pages.get(name)
     }
@@ -267,33 +290,19 @@ impl DistributionProvider<'_> {
         node: &DistributionNode,
         version: &Version,
     ) -> Result<Result<DependencyConstraints<DistributionNode, DistributionRange>, String>, PinProblem> {
-        let mut constraints: BTreeMap<DistributionNode, DistributionRange> = BTreeMap::new();
-        let mut add = |node: DistributionNode, range: DistributionRange| {
-            let entry = constraints.entry(node).or_insert_with(DistributionRange::full);
-            *entry = entry.intersection(&range);
-        };
-        let mut met: Vec<String> = Vec::new();
+        let mut wanted = WantedDistributions::default();
         if let DistributionNode::Root = node {
             for (name, extras, range) in &self.asked {
-                met.push(name.clone());
-                add(DistributionNode::Package(name.clone()), range.clone());
-                extras.iter().for_each(|extra| {
-                    add(DistributionNode::Extra(name.clone(), extra.clone()), range.clone())
-                });
+                wanted.add(name, extras, range);
             }
         } else {
             if let DistributionNode::Extra(name, extra) = node {
-                add(DistributionNode::Package(name.clone()), DistributionRange::singleton(version.clone()));
-                let metadata = self.metadata(name, version)?;
-                if let Ok(metadata) = &*metadata
-                    && !metadata.extras.contains(extra)
-                    && self.asked.iter().any(|(asked, extras, _)| asked == name && extras.contains(extra))
-                {
-                    let has = match metadata.extras.as_slice() {
-                        [] => "it has none".to_owned(),
-                        extras => format!("it has: {}", extras.join(", ")),
-                    };
-                    return Ok(Err(format!("it has no extra `{extra}`; {has}")));
+                wanted.constrain(
+                    DistributionNode::Package(name.clone()),
+                    &DistributionRange::singleton(version.clone()),
+                );
+                if let Some(why) = self.lacks_extra(name, version, extra)? {
+                    return Ok(Err(why));
                 }
             }
             let needs = match self.needs(node, version)? {
@@ -314,13 +323,12 @@ impl DistributionProvider<'_> {
                         return Ok(Err(format!("it needs `{name}` from an address of its own")));
                     }
                 };
-                for extra in requirement.extras {
-                    add(DistributionNode::Extra(name.clone(), normal_name(extra.as_ref())), range.clone());
-                }
-                met.push(name.clone());
-                add(DistributionNode::Package(name), range);
+                let extras: Vec<String> =
+                    requirement.extras.iter().map(|extra| normal_name(extra.as_ref())).collect();
+                wanted.add(&name, &extras, &range);
             }
         }
+        let WantedDistributions { constraints, met } = wanted;
         self.pages.expect(met.iter().map(String::as_str))?;
         let mut order = self.met.borrow_mut();
         for name in met {
@@ -328,6 +336,26 @@ impl DistributionProvider<'_> {
             order.entry(name).or_insert(next);
         }
         Ok(Ok(constraints.into_iter().collect()))
+    }
+
+    /// What is wrong with asking for an extra that a package does not have. Packages that others need may lack them.
+    fn lacks_extra(
+        &self,
+        name: &str,
+        version: &Version,
+        extra: &String,
+    ) -> Result<Option<String>, PinProblem> {
+        let metadata = self.metadata(name, version)?;
+        let is_asked = || self.asked.iter().any(|(asked, extras, _)| asked == name && extras.contains(extra));
+        let Ok(metadata) = &*metadata else { return Ok(None) };
+        if metadata.extras.contains(extra) || !is_asked() {
+            return Ok(None);
+        }
+        let has = match metadata.extras.as_slice() {
+            [] => "it has none".to_owned(),
+            extras => format!("it has: {}", extras.join(", ")),
+        };
+        Ok(Some(format!("it has no extra `{extra}`; {has}")))
     }
 
     /// What there is of a package, for an explanation.

@@ -14,50 +14,66 @@ pub(crate) struct Active<'r> {
     pub needs: Vec<(&'r CrateNeed, BTreeSet<String>)>,
 }
 
+/// What features turn on that were met so far.
+struct ReachedFeatures<'r> {
+    release: &'r CrateRelease,
+    /// Optional needs that are on, by the names under which they are used.
+    on: BTreeSet<String>,
+    /// Features that are wanted of needs, by the same names.
+    of_needs: BTreeMap<String, BTreeSet<String>>,
+    /// The same, wanted only if the need is on.
+    if_on: Vec<(String, String)>,
+}
+
+impl ReachedFeatures<'_> {
+    fn is_optional_need(&self, name: &str) -> bool {
+        self.release.needs.iter().any(|need| need.name == name && need.is_optional)
+    }
+
+    /// Takes in what a feature turns on; further features go to `open`.
+    fn turn_on(&mut self, item: &str, open: &mut Vec<String>) {
+        match (item.strip_prefix("dep:"), item.split_once('/')) {
+            (Some(need), _) => drop(self.on.insert(need.to_owned())),
+            (None, Some((need, of_need))) => match need.strip_suffix('?') {
+                Some(need) => self.if_on.push((need.to_owned(), of_need.to_owned())),
+                None => {
+                    self.of_needs.entry(need.to_owned()).or_default().insert(of_need.to_owned());
+                    if self.is_optional_need(need) {
+                        self.on.insert(need.to_owned());
+                        // A feature of that name is on with it, if there is one.
+                        open.extend(self.release.features.contains_key(need).then(|| need.to_owned()));
+                    }
+                }
+            },
+            (None, None) => open.push(item.to_owned()),
+        }
+    }
+}
+
 /// Finds out what is on in a version of which these features are wanted.
 pub(crate) fn active<'r>(
     release: &'r CrateRelease,
     wanted: &BTreeSet<String>,
     target: &CrateTarget,
 ) -> Active<'r> {
+    let mut reached =
+        ReachedFeatures { release, on: BTreeSet::new(), of_needs: BTreeMap::new(), if_on: Vec::new() };
     let mut features = BTreeSet::new();
-    // Optional needs that are on, and features that are wanted of needs, by the names under which they are used.
-    let mut on: BTreeSet<String> = BTreeSet::new();
-    let mut of_needs: BTreeMap<String, BTreeSet<String>> = BTreeMap::new();
-    let mut if_on: Vec<(String, String)> = Vec::new();
     let mut open: Vec<String> = wanted.iter().cloned().collect();
-    let is_need = |name: &str| release.needs.iter().any(|need| need.name == name && need.is_optional);
     while let Some(feature) = open.pop() {
         if !features.insert(feature.clone()) {
             continue;
         }
-        let Some(turns_on) = release.features.get(&feature) else {
+        if let Some(turns_on) = release.features.get(&feature) {
+            turns_on.iter().for_each(|item| reached.turn_on(item, &mut open));
+        } else if reached.is_optional_need(&feature) {
             // An optional need is a feature by its name, where no feature speaks of it otherwise.
-            if is_need(&feature) {
-                on.insert(feature);
-            } else {
-                features.remove(&feature);
-            }
-            continue;
-        };
-        for item in turns_on {
-            match (item.strip_prefix("dep:"), item.split_once('/')) {
-                (Some(need), _) => drop(on.insert(need.to_owned())),
-                (None, Some((need, of_need))) => match need.strip_suffix('?') {
-                    Some(need) => if_on.push((need.to_owned(), of_need.to_owned())),
-                    None => {
-                        of_needs.entry(need.to_owned()).or_default().insert(of_need.to_owned());
-                        if is_need(need) {
-                            on.insert(need.to_owned());
-                            // A feature of that name is on with it, if there is one.
-                            open.extend(release.features.contains_key(need).then(|| need.to_owned()));
-                        }
-                    }
-                },
-                (None, None) => open.push(item.clone()),
-            }
+            reached.on.insert(feature);
+        } else {
+            features.remove(&feature);
         }
     }
+    let ReachedFeatures { on, mut of_needs, if_on, .. } = reached;
     let is_on = |need: &CrateNeed| !need.is_optional || on.contains(&need.name);
     for (need, of_need) in if_on {
         if release.needs.iter().any(|n| n.name == need && is_on(n)) {

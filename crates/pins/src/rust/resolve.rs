@@ -18,7 +18,7 @@ use super::index::{self, CrateNeed, CratePage, CrateRelease};
 use super::manifest::Manifest;
 use super::platform::CrateTarget;
 use crate::PinProblem;
-use crate::desk::{Desk, WantedArchive, held_archives};
+use crate::desk::{Desk, HeldArchive, WantedArchive, held_archives};
 use crate::explain::{Wording, chosen_or_conflict, explained};
 use crate::file::{Archive, AskedPackage, Need, Pin, pin_id};
 use crate::pages::PackagePages;
@@ -311,12 +311,8 @@ impl CrateProvider<'_> {
         Ok(wanted)
     }
 
-    /// Pins for what was chosen. Archives are fetched, since only they say how crates are compiled.
-    fn solved(
-        &self,
-        chosen: &ChosenCrates,
-        asked: &BTreeMap<String, AskedPackage>,
-    ) -> Result<Solved, PinProblem> {
+    /// The archives of what was chosen, in its order.
+    fn held(&self, chosen: &ChosenCrates) -> Result<Vec<HeldArchive>, PinProblem> {
         let mut archives = Vec::new();
         for (node, version) in chosen {
             let CrateNode::Crate(name, _) = node else { continue };
@@ -334,41 +330,61 @@ impl CrateProvider<'_> {
             })?;
             archives.push(wanted);
         }
-        let held = held_archives(self.desk, &archives)?;
+        held_archives(self.desk, &archives)
+    }
+
+    /// The features of a chosen crate that are on, and what it needs of what was chosen.
+    fn needs_among(
+        &self,
+        node: &CrateNode,
+        version: &Version,
+        chosen: &ChosenCrates,
+    ) -> Result<(Vec<String>, Vec<Need>), PinProblem> {
+        self.with_release(node, version, |release| {
+            let Active { features, needs } = self.active_in(node, release);
+            let mut found = BTreeSet::new();
+            for (need, _) in needs {
+                let Some((place, _)) = self.place(need)? else { continue };
+                let Some(version) = chosen.get(&place) else { continue };
+                let alias = (need.name != need.package).then(|| need.name.clone());
+                let pin = pin_id(&need.package, &version.to_string());
+                found.insert(Need { pin, alias, build: need.for_build, on: Vec::new() });
+            }
+            Ok((features.into_iter().collect(), found.into_iter().collect()))
+        })
+    }
+
+    /// Pins for what was chosen. Archives are fetched, since only they say how crates are compiled.
+    fn solved(
+        &self,
+        chosen: &ChosenCrates,
+        asked: &BTreeMap<String, AskedPackage>,
+    ) -> Result<Solved, PinProblem> {
+        let held = self.held(chosen)?;
         let mut solved = Solved::default();
         for ((node, version), held) in chosen.iter().zip(held) {
             let CrateNode::Crate(name, _) = node else { continue };
             let manifest = Manifest::in_archive(&held.path, name, &version.to_string())
                 .map_err(|what| PinProblem::new(format!("{name} {version}: {what}")))?;
-            let pin = self.with_release(node, version, |release| {
-                let Active { features, needs } = self.active_in(node, release);
-                let mut found = BTreeSet::new();
-                for (need, _) in needs {
-                    let Some((place, _)) = self.place(need)? else { continue };
-                    let Some(version) = chosen.get(&place) else { continue };
-                    let alias = (need.name != need.package).then(|| need.name.clone());
-                    let pin = pin_id(&need.package, &version.to_string());
-                    found.insert(Need { pin, alias, build: need.for_build, on: Vec::new() });
-                }
-                Ok(Pin {
-                    name: name.clone(),
-                    version: version.to_string(),
-                    licence: manifest.licence,
-                    archives: vec![Archive {
-                        path: index::path_of(name, version),
-                        digest: held.digest.clone(),
-                        size: held.size,
-                        on: Vec::new(),
-                    }],
-                    features: features.into_iter().collect(),
-                    packages: Vec::new(),
-                    facts: manifest.facts,
-                    places: Vec::new(),
-                    needs: found.into_iter().collect(),
+            let (features, needs) = self.needs_among(node, version, chosen)?;
+            let pin = Pin {
+                name: name.clone(),
+                version: version.to_string(),
+                licence: manifest.licence,
+                archives: vec![Archive {
+                    path: index::path_of(name, version),
+                    digest: held.digest.clone(),
+                    size: held.size,
                     on: Vec::new(),
-                    wanted_by: Vec::new(),
-                })
-            })?;
+                }],
+                features,
+                packages: Vec::new(),
+                facts: manifest.facts,
+                places: Vec::new(),
+                needs,
+                on: Vec::new(),
+                wanted_by: Vec::new(),
+            };
             solved.pins.insert(pin.id(), pin);
         }
         for need in self.root.needs.iter().filter(|need| asked.contains_key(&need.name)) {

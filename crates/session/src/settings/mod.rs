@@ -64,23 +64,7 @@ impl Settings {
     /// # Errors
     /// When the text is not TOML, or a key is unknown or has a value of the wrong type.
     pub fn parse(text: &str) -> Result<Settings, SettingsProblem> {
-        let table = DeTable::parse(text).map_err(|e| {
-            let at = e.span().map_or(0, |span| span.start.min(text.len()));
-            // A word without quotes is a text that lacks them.
-            let word = text[at..].split(['\n', ',', '}', ']', '#']).next().unwrap_or_default().trim_end();
-            let is_unquoted = e.message().contains("must be quoted");
-            let line = text[..at].rsplit('\n').next().unwrap_or_default();
-            let value = match line.split('=').next().unwrap_or_default().trim() {
-                "jobs" => "4".to_owned(),
-                "hide_undeclared" => "true".to_owned(),
-                _ => format!("\"{word}\""),
-            };
-            SettingsProblem {
-                message: e.message().to_owned(),
-                range: if is_unquoted { Some(at..at + word.len()) } else { e.span() },
-                mend: is_unquoted.then_some(value),
-            }
-        })?;
+        let table = DeTable::parse(text).map_err(|e| not_toml(text, &e))?;
         // What a newer nubrik knows more than this one is wrong for another reason.
         if let Some((_, value)) =
             sorted(table.get_ref()).into_iter().find(|(key, _)| key.get_ref() == "at_least")
@@ -126,10 +110,8 @@ impl Settings {
                     }
                 }
                 ("profiles", _) => {
-                    return wrong(
-                        "`profiles` is a table of profiles",
-                        "[profiles]\nship = { mode = \"release\" }",
-                    );
+                    let mend = "[profiles]\nship = { mode = \"release\" }";
+                    return wrong("`profiles` is a table of profiles", mend);
                 }
                 (unknown, _) => {
                     let near = nearest(unknown, KEYS).map(str::to_owned);
@@ -139,6 +121,25 @@ impl Settings {
             }
         }
         Ok(settings)
+    }
+}
+
+/// What is wrong with a text that is no TOML.
+fn not_toml(text: &str, error: &toml::de::Error) -> SettingsProblem {
+    let at = error.span().map_or(0, |span| span.start.min(text.len()));
+    // A word without quotes is a text that lacks them.
+    let word = text[at..].split(['\n', ',', '}', ']', '#']).next().unwrap_or_default().trim_end();
+    let is_unquoted = error.message().contains("must be quoted");
+    let line = text[..at].rsplit('\n').next().unwrap_or_default();
+    let value = match line.split('=').next().unwrap_or_default().trim() {
+        "jobs" => "4".to_owned(),
+        "hide_undeclared" => "true".to_owned(),
+        _ => format!("\"{word}\""),
+    };
+    SettingsProblem {
+        message: error.message().to_owned(),
+        range: if is_unquoted { Some(at..at + word.len()) } else { error.span() },
+        mend: is_unquoted.then_some(value),
     }
 }
 

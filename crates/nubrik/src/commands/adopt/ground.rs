@@ -85,40 +85,15 @@ impl AdoptedFolder {
             return Err(say_wrong(console, Exit::Usage, &message, &[]));
         }
         let tree = SourceTree::look(&place);
-        let mut existing = Existing::new();
-        let definitions = tree
-            .files()
-            .iter()
-            .filter(|file| file.as_str() == TARGETS_FILE || file.ends_with("/targets.nub"));
-        for file in definitions {
-            let package = file.strip_suffix(TARGETS_FILE).unwrap_or_default().trim_end_matches('/');
-            let Some(text) = tree.text(file) else {
-                let message = format!("{file} is too large to be read, or no text");
-                return Err(say_wrong(console, Exit::Definitions, &message, &["nubrik lint"]));
-            };
-            existing.insert(package.to_owned(), text.to_string());
-        }
-        let mut taken = BTreeSet::new();
+        let existing = existing_in(console, &tree)?;
         // Definitions around the folder may take files of it, too.
-        let around = place.ancestors().take_while(|folder| folder.starts_with(&root));
+        let mut around = place.ancestors().take_while(|folder| folder.starts_with(&root));
         let has_definitions =
-            !existing.is_empty() || around.into_iter().any(|folder| folder.join(TARGETS_FILE).is_file());
-        if is_workspace && has_definitions {
-            let mut session = open_at(console, &root)?;
-            session.choose(choice.profile.as_deref(), &choice.set).map_err(|problem| {
-                let mends: Vec<&str> = problem.mends.iter().map(String::as_str).collect();
-                say_wrong(console, Exit::Usage, &problem.message, &mends)
-            })?;
-            let all = AddressPattern::below(&WsPath::root());
-            let evaluation = evaluate(console, &mut session, &[all])?;
-            let graph = &evaluation.graph;
-            let sources = graph.files.iter().filter(|file| file.maker.is_none());
-            let inside = |path: &str| match top.as_str() {
-                "" => Some(path.to_owned()),
-                top => path.strip_prefix(top)?.strip_prefix('/').map(str::to_owned),
-            };
-            taken.extend(sources.filter_map(|file| inside(file.path.as_str())));
-        }
+            !existing.is_empty() || around.any(|folder| folder.join(TARGETS_FILE).is_file());
+        let taken = match is_workspace && has_definitions {
+            true => taken_below(console, choice, &root, &top)?,
+            false => BTreeSet::new(),
+        };
         let pins = fs::read(root.join(nubrik_pins::PINS_FILE)).ok();
         Ok(AdoptedFolder { root, top, tree, existing, taken, pins, is_workspace })
     }
@@ -169,6 +144,37 @@ impl AdoptedFolder {
         }
         Ok(texts.clone())
     }
+}
+
+/// The definition files of a tree, by their packages.
+fn existing_in(console: Console, tree: &SourceTree) -> CommandResult<Existing> {
+    let mut existing = Existing::new();
+    let is_definition = |file: &&String| *file == TARGETS_FILE || file.ends_with("/targets.nub");
+    for file in tree.files().iter().filter(is_definition) {
+        let package = file.strip_suffix(TARGETS_FILE).unwrap_or_default().trim_end_matches('/');
+        let Some(text) = tree.text(file) else {
+            let message = format!("{file} is too large to be read, or no text");
+            return Err(say_wrong(console, Exit::Definitions, &message, &["nubrik lint"]));
+        };
+        existing.insert(package.to_owned(), text.to_string());
+    }
+    Ok(existing)
+}
+
+/// The files below a folder of a workspace that its definitions take, from that folder.
+fn taken_below(console: Console, choice: &Choice, root: &Path, top: &str) -> CommandResult<BTreeSet<String>> {
+    let mut session = open_at(console, root)?;
+    session.choose(choice.profile.as_deref(), &choice.set).map_err(|problem| {
+        let mends: Vec<&str> = problem.mends.iter().map(String::as_str).collect();
+        say_wrong(console, Exit::Usage, &problem.message, &mends)
+    })?;
+    let evaluation = evaluate(console, &mut session, &[AddressPattern::below(&WsPath::root())])?;
+    let sources = evaluation.graph.files.iter().filter(|file| file.maker.is_none());
+    let inside = |path: &str| match top {
+        "" => Some(path.to_owned()),
+        top => path.strip_prefix(top)?.strip_prefix('/').map(str::to_owned),
+    };
+    Ok(sources.filter_map(|file| inside(file.path.as_str())).collect())
 }
 
 /// Writes a file as a whole: whoever reads it sees the old text or the new one.

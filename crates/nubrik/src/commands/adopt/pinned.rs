@@ -22,19 +22,7 @@ pub fn pin_all(
     adopting: &Adopting,
 ) -> CommandResult<()> {
     for registry in proposal.registries() {
-        let used: BTreeSet<String> = proposal
-            .definitions
-            .iter()
-            .flat_map(|one| one.pins())
-            .filter(|(kit, _)| registry_of(*kit) == Some(registry))
-            .map(|(_, name)| name)
-            .collect();
-        let wanted: Vec<WantedPin> = proposal
-            .pins
-            .iter()
-            .filter(|pin| pin.registry == registry && used.contains(&pin.name))
-            .cloned()
-            .collect();
+        let wanted = wanted_of(proposal, registry);
         if wanted.is_empty() {
             continue;
         }
@@ -49,43 +37,53 @@ pub fn pin_all(
         if missing.is_empty() {
             continue;
         }
-        let names: Vec<&str> = missing.iter().map(|pin| pin.name.as_str()).collect();
-        let question = SurveyQuestion {
-            id: format!("pin.{registry}"),
-            text: format!(
-                "Pin {} from the registry {registry}: {}?",
-                counted(names.len(), "package"),
-                names.join(", ")
-            ),
-            choices: vec!["yes".to_owned(), "no".to_owned()],
-        };
-        let answer = match answers.get(&question.id) {
-            Some(answer) => answer.clone(),
-            None if adopting.offline => "no".to_owned(),
-            None => asking::ask(console, &question, adopting.yes)?,
-        };
-        if answer == "no" {
-            let why = if adopting.offline {
-                "is not pinned, and nothing may use the network"
-            } else {
-                "is not pinned"
-            };
-            for pin in missing {
-                without(proposal, pin, why);
+        let why_not = if !may_pin(console, registry, &missing, answers, adopting)? {
+            match adopting.offline {
+                true => "is not pinned, and nothing may use the network",
+                false => "is not pinned",
             }
-            continue;
-        }
-        if let Err(problem) = session.origins(registry) {
+        } else if let Err(problem) = session.origins(registry) {
             // What to do is said once; the rest goes on without.
             let _ = super::super::pin::say(console, Exit::Failed, &problem);
-            for pin in missing {
-                without(proposal, pin, "cannot be pinned: nothing says where its registry is");
-            }
+            "cannot be pinned: nothing says where its registry is"
+        } else {
+            choose(console, &session, before, registry, &missing, proposal)?;
             continue;
-        }
-        choose(console, &session, before, registry, &missing, proposal)?;
+        };
+        missing.iter().for_each(|pin| without(proposal, pin, why_not));
     }
     Ok(())
+}
+
+/// What definitions of a proposal use of a registry.
+fn wanted_of(proposal: &Proposal, registry: Registry) -> Vec<WantedPin> {
+    let all = proposal.definitions.iter().flat_map(|one| one.pins());
+    let used: BTreeSet<String> =
+        all.filter(|(kit, _)| registry_of(*kit) == Some(registry)).map(|(_, name)| name).collect();
+    let wanted = proposal.pins.iter().filter(|pin| pin.registry == registry && used.contains(&pin.name));
+    wanted.cloned().collect()
+}
+
+/// Whether packages are to be pinned: as somebody answered, or answers now.
+fn may_pin(
+    console: Console,
+    registry: Registry,
+    missing: &[&WantedPin],
+    answers: &Answers,
+    adopting: &Adopting,
+) -> CommandResult<bool> {
+    let names: Vec<&str> = missing.iter().map(|pin| pin.name.as_str()).collect();
+    let packages = counted(names.len(), "package");
+    let question = SurveyQuestion {
+        id: format!("pin.{registry}"),
+        text: format!("Pin {packages} from the registry {registry}: {}?", names.join(", ")),
+        choices: vec!["yes".to_owned(), "no".to_owned()],
+    };
+    Ok(match answers.get(&question.id) {
+        Some(answer) => answer != "no",
+        None if adopting.offline => false,
+        None => asking::ask(console, &question, adopting.yes)? != "no",
+    })
 }
 
 fn counted(number: usize, word: &str) -> String {

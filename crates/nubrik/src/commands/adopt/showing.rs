@@ -319,64 +319,47 @@ pub fn written(console: Console, ground: &AdoptedFolder, texts: &BTreeMap<String
     }
 }
 
+/// Says how to go on after all is written.
+pub fn what_comes_next(console: Console) {
+    if !console.is_json() {
+        let paint = console.paint(OutputStream::Output);
+        let words = "\nnow: nubrik list, then nubrik build and nubrik test; after changes of the sources nubrik align";
+        outln!(console, "{}", paint.ink(Ink::Faint, words));
+    }
+}
+
 /// Says what became of each definition when it was tried.
 pub fn tried(console: Console, tried: &Tried) {
-    let mut words: Vec<(&str, Ink, Vec<String>)> = vec![
-        ("works", Ink::Calm, Vec::new()),
-        ("mended", Ink::Found, Vec::new()),
-        ("fails", Ink::Wrong, Vec::new()),
-        ("left out", Ink::Doubt, Vec::new()),
-        ("not tried", Ink::Faint, Vec::new()),
-    ];
+    if console.is_json() {
+        return tell_tried(console, tried);
+    }
     let is_explained = |(address, result): &(&String, &TryResult)| {
         !matches!(result, TryResult::Works) || tried.changes.contains_key(*address)
     };
     let explained = tried.results.iter().filter(is_explained).map(|(address, _)| address.chars().count());
     let width = explained.max().unwrap_or(0).min(30);
+    let mut rows: BTreeMap<TryKind, Vec<String>> = BTreeMap::new();
     for (address, result) in &tried.results {
-        let changes = tried.changes.get(address).map_or(&[][..], Vec::as_slice);
-        let (word, row, why) = match result {
-            TryResult::Works if changes.is_empty() => ("works", 0, None),
-            TryResult::Works => ("works_after_change", 1, None),
-            TryResult::Fails(why) => ("fails", 2, Some(why.as_str())),
-            TryResult::Omission(why) => ("left_out", 3, Some(why.as_str())),
-            TryResult::NotTried(why) => ("not_tried", 4, Some(why.as_str())),
-        };
-        if console.is_json() {
-            let (passed, all) = tried.count(address, result);
-            console.event(&TriedEvent {
-                event: "tried",
-                target: address.clone(),
-                result: word,
-                changes,
-                why,
-                passed,
-                all,
-            });
-            continue;
-        }
+        let (kind, why) = tried.kind(address, result);
         let of_many = match tried.counts.get(address) {
-            Some((passed, all)) if row == 2 => format!("{passed} of {all} pass; "),
+            Some((passed, all)) if kind == TryKind::Fails => format!("{passed} of {all} pass; "),
             _ => String::new(),
         };
         let name = padded(address, width);
-        let detail = match (row, why) {
-            (1, _) => format!("{name}  {}", changes.join("; ")),
+        let detail = match (kind, why) {
+            (TryKind::Mended, _) => format!("{name}  {}", tried.changes_of(address).join("; ")),
             (_, Some(why)) => format!("{name}  {of_many}{}", why.lines().next().unwrap_or_default()),
             _ => address.clone(),
         };
-        words[row].2.push(detail);
-    }
-    if console.is_json() {
-        return;
+        rows.entry(kind).or_default().push(detail);
     }
     let paint = console.paint(OutputStream::Output);
     let columns = paint.width.unwrap_or(PLAIN_WIDTH).saturating_sub(11);
     outln!(console);
-    for (word, ink, rows) in words {
-        let mut word = word;
-        let lines = match word {
-            "works" => wrapped(&rows.join(", "), columns),
+    for (kind, rows) in rows {
+        let (mut word, ink) = kind.look();
+        let lines = match kind {
+            TryKind::Works => wrapped(&rows.join(", "), columns),
             _ => rows.iter().map(|row| cut(row, columns.max(60), "…")).collect(),
         };
         for line in lines.iter().filter(|line| !line.is_empty()) {
@@ -387,4 +370,73 @@ pub fn tried(console: Console, tried: &Tried) {
     let counts = tried.results.iter().map(|(address, result)| tried.count(address, result));
     let (works, counted_results) = counts.fold((0, 0), |(works, all), (one, of)| (works + one, all + of));
     outln!(console, "\n{}", paint.ink(Ink::Strong, &format!("{works} of {counted_results} work")));
+}
+
+/// The same for programs.
+fn tell_tried(console: Console, tried: &Tried) {
+    for (address, result) in &tried.results {
+        let (passed, all) = tried.count(address, result);
+        let (kind, why) = tried.kind(address, result);
+        console.event(&TriedEvent {
+            event: "tried",
+            target: address.clone(),
+            result: kind.word(),
+            changes: tried.changes_of(address),
+            why,
+            passed,
+            all,
+        });
+    }
+}
+
+/// What became of a definition, in the order in which it is shown.
+#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+enum TryKind {
+    Works,
+    Mended,
+    Fails,
+    Omitted,
+    NotTried,
+}
+
+impl TryKind {
+    /// The word for programs.
+    fn word(self) -> &'static str {
+        match self {
+            TryKind::Works => "works",
+            TryKind::Mended => "works_after_change",
+            TryKind::Fails => "fails",
+            TryKind::Omitted => "left_out",
+            TryKind::NotTried => "not_tried",
+        }
+    }
+
+    /// The word for people, and its colour.
+    fn look(self) -> (&'static str, Ink) {
+        match self {
+            TryKind::Works => ("works", Ink::Calm),
+            TryKind::Mended => ("mended", Ink::Found),
+            TryKind::Fails => ("fails", Ink::Wrong),
+            TryKind::Omitted => ("left out", Ink::Doubt),
+            TryKind::NotTried => ("not tried", Ink::Faint),
+        }
+    }
+}
+
+impl Tried {
+    /// How a definition was changed until it worked.
+    fn changes_of(&self, address: &str) -> &[String] {
+        self.changes.get(address).map_or(&[][..], Vec::as_slice)
+    }
+
+    /// What became of a definition, and why if it does not work.
+    fn kind<'t>(&self, address: &str, result: &'t TryResult) -> (TryKind, Option<&'t str>) {
+        match result {
+            TryResult::Works if self.changes_of(address).is_empty() => (TryKind::Works, None),
+            TryResult::Works => (TryKind::Mended, None),
+            TryResult::Fails(why) => (TryKind::Fails, Some(why)),
+            TryResult::Omission(why) => (TryKind::Omitted, Some(why)),
+            TryResult::NotTried(why) => (TryKind::NotTried, Some(why)),
+        }
+    }
 }

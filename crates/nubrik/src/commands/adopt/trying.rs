@@ -201,30 +201,15 @@ impl TryRound {
             Err(_) if workshop.is_cancelled() => {
                 round.is_interrupted = true;
                 let why = "it was stopped before it was tried".to_owned();
-                round
-                    .results
-                    .extend(wanted.into_iter().map(|address| (address, TryResult::NotTried(why.clone()))));
+                round.all_are(wanted, &TryResult::NotTried(why));
                 return Ok(round);
             }
             Err(_) => {
-                // Which of them it is, each one says.
-                let mut fine = Vec::new();
-                for address in wanted {
-                    match evaluate(console, &mut workshop, ground, std::slice::from_ref(&address), options)? {
-                        Ok(_) => fine.push(address),
-                        Err(why) => {
-                            round.results.insert(address.clone(), TryResult::Omission(why.clone()));
-                            round.not_evaluated.push((address, why));
-                        }
-                    }
-                }
-                wanted = fine;
+                wanted = round.evaluated_one_by_one(console, &mut workshop, ground, wanted, options)?;
                 match evaluate(console, &mut workshop, ground, &wanted, options)? {
                     Ok(evaluation) => evaluation,
                     Err(why) => {
-                        round.results.extend(
-                            wanted.into_iter().map(|address| (address, TryResult::Fails(why.clone()))),
-                        );
+                        round.all_are(wanted, &TryResult::Fails(why));
                         return Ok(round);
                     }
                 }
@@ -237,6 +222,32 @@ impl TryRound {
         round.is_interrupted = report.cancelled;
         round.judge(ground, &evaluation, &wanted, &seen);
         Ok(round)
+    }
+
+    fn all_are(&mut self, addresses: Vec<DefinitionAddress>, result: &TryResult) {
+        self.results.extend(addresses.into_iter().map(|address| (address, result.clone())));
+    }
+
+    /// The definitions that can be evaluated each for itself; of the others it is noted why they cannot.
+    fn evaluated_one_by_one(
+        &mut self,
+        console: Console,
+        workshop: &mut Workshop<'_>,
+        ground: &AdoptedFolder,
+        wanted: Vec<DefinitionAddress>,
+        options: Options,
+    ) -> CommandResult<Vec<DefinitionAddress>> {
+        let mut fine = Vec::new();
+        for address in wanted {
+            match evaluate(console, workshop, ground, std::slice::from_ref(&address), options)? {
+                Ok(_) => fine.push(address),
+                Err(why) => {
+                    self.results.insert(address.clone(), TryResult::Omission(why.clone()));
+                    self.not_evaluated.push((address, why));
+                }
+            }
+        }
+        Ok(fine)
     }
 
     /// Says of each definition whether it works, and what is wrong with it otherwise.
@@ -364,19 +375,12 @@ fn settle_scripts(
     let graph = &evaluation.graph;
     let makers: Vec<StepId> =
         evaluation.requested.iter().filter_map(|file| graph.file(*file).maker).collect();
-    let outputs = |step: StepId| -> Vec<PathBuf> {
-        graph
-            .step(step)
-            .outputs
-            .iter()
-            .map(|output| ground.root.join(graph.file(output.file).path.as_str()))
-            .collect()
+    let made_by = |step: &StepId| -> BTreeMap<PathBuf, Vec<u8>> {
+        let outputs = graph.step(*step).outputs.iter().map(|output| graph.file(output.file).path.as_str());
+        outputs.flat_map(|path| contents(&ground.root.join(path))).collect()
     };
     let look = || -> BTreeMap<StepId, BTreeMap<PathBuf, Vec<u8>>> {
-        makers
-            .iter()
-            .map(|step| (*step, outputs(*step).iter().flat_map(|path| contents(path)).collect()))
-            .collect()
+        makers.iter().map(|step| (*step, made_by(step))).collect()
     };
     let first = look();
     let collector = Collector::new(console, graph, None);
