@@ -16,8 +16,14 @@ use crate::eval::{Evaluation, Shares};
 const NONE: u32 = u32::MAX;
 
 impl Evaluation {
-    /// Whether some of its targets can be replaced: it asks for whole targets only, and there is nothing in it but what they need.
+    /// Whether some of its targets can be replaced: it asks for whole targets only, and there is no step in it but what they need.
     pub fn is_replaceable(&self) -> bool {
+        let needed = || Closure::of(&self.graph, self.requested.iter().copied()).steps.len();
+        self.asks_for_whole_targets() && needed() == self.graph.steps.len()
+    }
+
+    /// Whether it asks for targets and nothing else, for each as a whole.
+    fn asks_for_whole_targets(&self) -> bool {
         let Evaluation {
             graph,
             requested,
@@ -42,16 +48,18 @@ impl Evaluation {
             && !waiting
             && shares.ends.len() == targets.len()
             && shares.each_once(graph.files.len()) == *requested
-            && Closure::of(graph, requested.iter().copied()).steps.len() == graph.steps.len()
     }
 
     /// This evaluation after some of its targets were evaluated `again`. `gone` says by place in [`Evaluation::targets`] which may be
-    /// others now; all targets of `packages` are gone, and what is in them now is in `again`. Both must be
+    /// others now; all targets of `packages` are gone, and what is in them now is in `again`. This one must be
     /// [replaceable](Evaluation::is_replaceable).
     ///
     /// `None` where what is new cannot be told from the rest, or where a result has the name of another one: then everything is
     /// to be evaluated.
     pub fn replaced(self, gone: &[bool], packages: &[WsPath], again: Evaluation) -> Option<Evaluation> {
+        if !again.asks_for_whole_targets() {
+            return None;
+        }
         let names = PublishedNames::new(&self, gone, &again);
         let stay = |place: usize| gone.get(place) == Some(&false);
         let mut results = Vec::new();
@@ -78,7 +86,7 @@ impl Evaluation {
                 targets.push(moving.target(id));
                 shares.push(self.shares.get(place)?.iter().map(|file| moving.file(*file)));
             } else {
-                let row = &moving.old.targets[id.index()];
+                let row = moving.rows.get(id.index())?.as_ref()?;
                 for (id, place) in new.take(&row.package, &row.address)? {
                     targets.push(id);
                     shares.push(new_shares.get(place)?.iter().copied());
@@ -166,6 +174,8 @@ impl NewTargets {
 struct Moving {
     old: Tables,
     new: Tables,
+    /// Targets of the older graph that were not taken over yet.
+    rows: Vec<Option<Target>>,
     /// Rows of the newer graph by what makes them the same.
     known_files: FxHashMap<WsPath, FileId>,
     known_tools: FxHashMap<Arc<str>, ToolId>,
@@ -192,7 +202,8 @@ fn place_of(target: &Target) -> (Arc<str>, Arc<str>, u32) {
 }
 
 impl Moving {
-    fn new(old: Tables, new: Tables) -> Moving {
+    fn new(mut old: Tables, new: Tables) -> Moving {
+        let rows: Vec<Option<Target>> = std::mem::take(&mut old.targets).into_iter().map(Some).collect();
         Moving {
             known_files: numbered(&new.files, |file| file.path.clone(), FileId),
             known_tools: numbered(&new.tools, Clone::clone, ToolId),
@@ -200,7 +211,8 @@ impl Moving {
             known_steps: new.steps.iter().map(|step| step.folder.clone()).collect(),
             files: vec![NONE; old.files.len()],
             tools: vec![NONE; old.tools.len()],
-            targets: vec![NONE; old.targets.len()],
+            targets: vec![NONE; rows.len()],
+            rows,
             sets: vec![NONE; old.sets.len()],
             missing: FxHashSet::default(),
             is_torn: false,
@@ -269,10 +281,9 @@ impl Renumbering for Moving {
     }
 
     fn target(&mut self, id: TargetId) -> TargetId {
-        if self.targets[id.index()] != NONE {
+        let Some(mut target) = self.rows[id.index()].take() else {
             return TargetId(self.targets[id.index()]);
-        }
-        let mut target = self.old.targets[id.index()].clone();
+        };
         for result in &mut target.results {
             result.file = self.file(result.file);
         }

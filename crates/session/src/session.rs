@@ -3,6 +3,7 @@
 mod again;
 mod bringing;
 mod edits;
+mod evaluating;
 mod kept;
 mod lending;
 mod looked_for;
@@ -17,7 +18,7 @@ mod workshop;
 use std::collections::HashMap;
 use std::io;
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, Mutex, OnceLock, PoisonError};
+use std::sync::{Arc, Mutex, OnceLock};
 use std::time::Duration;
 
 use nubrik_confine::CancelSwitch;
@@ -26,7 +27,7 @@ use nubrik_engine::{
     Event, Listener, Notice, Outcome, Outreach, PlannedStep, Request, State, Summary, Supposed, Verdict, plan,
 };
 use nubrik_graph::{Graph, Step};
-use nubrik_lang::{AddressPattern, AnswerText, Evaluation, Evaluator, Setting, SettingValue, WatchedWorld};
+use nubrik_lang::{AddressPattern, AnswerText, Evaluation, Setting, SettingValue};
 use nubrik_machine::Machine;
 use nubrik_memory::{
     BuildRecord, Chronicle, Journal, Results, STATE_FILE, keep_build, kept_builds, newest_build,
@@ -42,9 +43,6 @@ const STORE_LIMIT: u64 = 20 << 30;
 
 /// What is remembered of tools may have so many bytes.
 const TOOLS_LIMIT: u64 = 64 << 20;
-
-/// Stack for evaluation, in bytes: definitions nest deeper than a thread's usual stack allows.
-const EVALUATION_STACK: usize = 256 << 20;
 
 pub use bringing::KitNews;
 pub use looked_for::LookedFor;
@@ -275,85 +273,6 @@ impl Session {
                 State::after(newest_build(own)).into()
             })
         })
-    }
-
-    // Evaluation.
-
-    /// Has evaluation note what is taken from where.
-    pub fn take_notes(&mut self) {
-        self.takes_notes = true;
-    }
-
-    /// Evaluates what some addresses ask for. Where answers of probes are missing the evaluation is
-    /// waiting: [`Session::answer`] finds them, and then evaluation is to be asked again.
-    pub fn evaluate(&self, patterns: &[AddressPattern]) -> Evaluation {
-        self.evaluate_watching(patterns, self.wants_trails())
-    }
-
-    /// Whether what values are taken from is wanted: for a seal, or by the caller.
-    fn wants_trails(&self) -> bool {
-        self.is_held || self.takes_notes
-    }
-
-    /// Evaluates what some addresses ask for; `watching` says whether it is noted what values are taken from.
-    fn evaluate_watching(&self, patterns: &[AddressPattern], watching: bool) -> Evaluation {
-        // A folder may hold many packages; anything narrower is quicker by one thread.
-        if let [pattern] = patterns
-            && !pattern.is_glob()
-        {
-            let threads = std::thread::available_parallelism().map_or(1, usize::from);
-            let world = DiskWorld::new(&self.workspace, &self.machine, &self.answers);
-            let below = nubrik_lang::evaluate_below(
-                &world,
-                &self.settings,
-                pattern,
-                threads,
-                EVALUATION_STACK,
-                watching,
-            );
-            if let Some(evaluation) = below {
-                *self.seen.lock().unwrap_or_else(PoisonError::into_inner) = world.into_seen();
-                return evaluation;
-            }
-        }
-        self.with_evaluator(watching, |evaluator| evaluator.request(patterns))
-    }
-
-    /// The same for everything that is declared, with all options and who reached them.
-    pub fn evaluate_options(&self) -> Evaluation {
-        let all = AddressPattern::below(&WsPath::root());
-        self.with_evaluator(self.wants_trails(), |evaluator| evaluator.with_option_infos().request(&[all]))
-    }
-
-    /// Evaluates everything, and reports what is only questionable, too.
-    pub fn lint(&self) -> Evaluation {
-        self.with_evaluator(self.wants_trails(), |evaluator| evaluator.lint())
-    }
-
-    fn with_evaluator(
-        &self,
-        watching: bool,
-        work: impl FnOnce(Evaluator<'_>) -> Evaluation + Send,
-    ) -> Evaluation {
-        let world = DiskWorld::new(&self.workspace, &self.machine, &self.answers);
-        let evaluation = std::thread::scope(|scope| {
-            let thread = std::thread::Builder::new().stack_size(EVALUATION_STACK);
-            let running = thread.spawn_scoped(scope, || {
-                let watched = watching.then(|| WatchedWorld::new(&world));
-                let evaluator = match &watched {
-                    Some(watched) => Evaluator::watching(watched),
-                    None => Evaluator::new(&world),
-                };
-                work(evaluator.with_settings(&self.settings))
-            });
-            match running.map(std::thread::ScopedJoinHandle::join) {
-                Ok(Ok(evaluation)) => evaluation,
-                Ok(Err(panic)) => std::panic::resume_unwind(panic),
-                Err(e) => std::panic::panic_any(format!("cannot start a thread: {e}")),
-            }
-        });
-        *self.seen.lock().unwrap_or_else(PoisonError::into_inner) = world.into_seen();
-        evaluation
     }
 
     // Building.

@@ -137,6 +137,18 @@ fn what_uses_something_edited_is_evaluated_in_its_place() {
 }
 
 #[test]
+fn what_is_only_counted_is_evaluated_and_not_taken() {
+    let reading = Reading::new();
+    let counted = "target counted = write { path = \"n\", text = \"{[&c/deep].len} of {1}\" }\n";
+    reading.write("d/targets.nub", counted);
+    assert_eq!(reading.read(), ["a", "b", "c", "d"]);
+    reading.edit("d/targets.nub", "{1}", "{2}");
+    assert_eq!(reading.read(), ["a", "b", "c", "d"]);
+    reading.edit("c/targets.nub", "sort {&b/both}", "sort -r {&b/both}");
+    reading.read();
+}
+
+#[test]
 fn targets_come_and_go() {
     let reading = Reading::new();
     let old = FILES[5].1;

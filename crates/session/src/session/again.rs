@@ -6,7 +6,7 @@ use std::sync::Arc;
 use nubrik_diagnostic::Severity;
 use nubrik_disk::Signature;
 use nubrik_lang::{AddressPattern, Answer, EntryKind, Evaluation, REQUEST, World};
-use nubrik_memory::{Change, NO_NODE, Names, Roles, Seal, Snapshot, Trails};
+use nubrik_memory::{Change, Entry, NO_NODE, Names, Roles, Seal, Snapshot, Trails};
 use nubrik_source::WsPath;
 
 use super::Session;
@@ -58,6 +58,44 @@ pub(super) struct Touched {
     pub(super) relisted: Vec<(usize, Names)>,
 }
 
+impl Touched {
+    /// Adds who looked at a folder, or at a file that is no definition; `None` where everything may have another result.
+    fn add_looked_at(
+        &mut self,
+        world: &DiskWorld<'_>,
+        change: &Change,
+        entry: &Entry,
+        path: &str,
+        trails: &Trails,
+    ) -> Option<()> {
+        let path = if path == "." { "" } else { path };
+        let mut looked_at = entry.roles.has(Roles::READ);
+        looked_at |= entry.roles.has(Roles::KIND) && kind(entry.signature) != kind(change.now);
+        if entry.roles.has(Roles::LISTED) {
+            // A file put in place by renaming touches its folder: only names count.
+            let Answer::Ready(listing) = world.list(&WsPath::from_normal(path)) else { return None };
+            let names = Names::of(&listing);
+            if names.packages != entry.listing.packages {
+                return None;
+            }
+            if names.all != entry.listing.all {
+                // The request itself looks for packages only.
+                let readers = trails.readers(path).iter().filter(|unit| **unit != REQUEST);
+                self.units.extend(readers);
+                self.relisted.push((change.number, names));
+            }
+        }
+        if looked_at {
+            let readers = trails.readers(path);
+            if readers.is_empty() {
+                return None;
+            }
+            self.units.extend(readers);
+        }
+        Some(())
+    }
+}
+
 /// What came of evaluating a part of a request again.
 pub(super) struct AgainEvaluated {
     /// Its targets, with all that they need.
@@ -104,30 +142,7 @@ impl Session {
                 touched.definitions.push(WsPath::from_normal(path));
                 continue;
             }
-            let path = if path == "." { "" } else { path };
-            let mut looked_at = entry.roles.has(Roles::READ);
-            looked_at |= entry.roles.has(Roles::KIND) && kind(entry.signature) != kind(change.now);
-            if entry.roles.has(Roles::LISTED) {
-                // A file put in place by renaming touches its folder: only names count.
-                let Answer::Ready(listing) = world.list(&WsPath::from_normal(path)) else { return None };
-                let names = Names::of(&listing);
-                if names.packages != entry.listing.packages {
-                    return None;
-                }
-                if names.all != entry.listing.all {
-                    // The request itself looks for packages only.
-                    let readers = trails.readers(path).iter().filter(|unit| **unit != REQUEST);
-                    touched.units.extend(readers);
-                    touched.relisted.push((change.number, names));
-                }
-            }
-            if looked_at {
-                let readers = trails.readers(path);
-                if readers.is_empty() {
-                    return None;
-                }
-                touched.units.extend(readers);
-            }
+            touched.add_looked_at(&world, change, &entry, path, trails)?;
         }
         Some(touched)
     }

@@ -123,9 +123,6 @@ impl Session {
         let asked = KeptTargets { evaluation: &old, trails };
         let AgainEvaluated { evaluation: again, reached, packages } =
             self.evaluated_again(patterns, &touched, &asked, &trails.trails)?;
-        if !again.is_replaceable() {
-            return None;
-        }
         let is_reached = |unit: u32| reached.get(unit as usize).is_some_and(|reached| *reached);
         let gone: Vec<bool> = old
             .targets

@@ -1,0 +1,91 @@
+//! Evaluation of what is asked for.
+
+use std::sync::PoisonError;
+
+use nubrik_lang::{AddressPattern, Evaluation, Evaluator, WatchedWorld};
+use nubrik_source::WsPath;
+
+use super::Session;
+use crate::world::DiskWorld;
+
+/// Stack for evaluation, in bytes: definitions nest deeper than a thread's usual stack allows.
+const EVALUATION_STACK: usize = 256 << 20;
+
+impl Session {
+    /// Has evaluation note what is taken from where.
+    pub fn take_notes(&mut self) {
+        self.takes_notes = true;
+    }
+
+    /// Evaluates what some addresses ask for. Where answers of probes are missing the evaluation is
+    /// waiting: [`Session::answer`] finds them, and then evaluation is to be asked again.
+    pub fn evaluate(&self, patterns: &[AddressPattern]) -> Evaluation {
+        self.evaluate_watching(patterns, self.wants_trails())
+    }
+
+    /// Whether what values are taken from is wanted: for a seal, or by the caller.
+    pub(super) fn wants_trails(&self) -> bool {
+        self.is_held || self.takes_notes
+    }
+
+    /// Evaluates what some addresses ask for; `watching` says whether it is noted what values are taken from.
+    pub(super) fn evaluate_watching(&self, patterns: &[AddressPattern], watching: bool) -> Evaluation {
+        // A folder may hold many packages; anything narrower is quicker by one thread.
+        if let [pattern] = patterns
+            && !pattern.is_glob()
+        {
+            let threads = std::thread::available_parallelism().map_or(1, usize::from);
+            let world = DiskWorld::new(&self.workspace, &self.machine, &self.answers);
+            let below = nubrik_lang::evaluate_below(
+                &world,
+                &self.settings,
+                pattern,
+                threads,
+                EVALUATION_STACK,
+                watching,
+            );
+            if let Some(evaluation) = below {
+                *self.seen.lock().unwrap_or_else(PoisonError::into_inner) = world.into_seen();
+                return evaluation;
+            }
+        }
+        self.with_evaluator(watching, |evaluator| evaluator.request(patterns))
+    }
+
+    /// The same for everything that is declared, with all options and who reached them.
+    pub fn evaluate_options(&self) -> Evaluation {
+        let all = AddressPattern::below(&WsPath::root());
+        self.with_evaluator(self.wants_trails(), |evaluator| evaluator.with_option_infos().request(&[all]))
+    }
+
+    /// Evaluates everything, and reports what is only questionable, too.
+    pub fn lint(&self) -> Evaluation {
+        self.with_evaluator(self.wants_trails(), |evaluator| evaluator.lint())
+    }
+
+    pub(super) fn with_evaluator(
+        &self,
+        watching: bool,
+        work: impl FnOnce(Evaluator<'_>) -> Evaluation + Send,
+    ) -> Evaluation {
+        let world = DiskWorld::new(&self.workspace, &self.machine, &self.answers);
+        let evaluation = std::thread::scope(|scope| {
+            let thread = std::thread::Builder::new().stack_size(EVALUATION_STACK);
+            let running = thread.spawn_scoped(scope, || {
+                let watched = watching.then(|| WatchedWorld::new(&world));
+                let evaluator = match &watched {
+                    Some(watched) => Evaluator::watching(watched),
+                    None => Evaluator::new(&world),
+                };
+                work(evaluator.with_settings(&self.settings))
+            });
+            match running.map(std::thread::ScopedJoinHandle::join) {
+                Ok(Ok(evaluation)) => evaluation,
+                Ok(Err(panic)) => std::panic::resume_unwind(panic),
+                Err(e) => std::panic::panic_any(format!("cannot start a thread: {e}")),
+            }
+        });
+        *self.seen.lock().unwrap_or_else(PoisonError::into_inner) = world.into_seen();
+        evaluation
+    }
+}
