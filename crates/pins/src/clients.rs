@@ -290,9 +290,9 @@ mod tests {
 
     /// Variables, and the texts of files by their paths.
     #[derive(Default)]
-    struct Around(BTreeMap<&'static str, &'static str>);
+    struct Surroundings(BTreeMap<&'static str, &'static str>);
 
-    impl ClientSettings for Around {
+    impl ClientSettings for Surroundings {
         fn variable(&self, name: &str) -> Option<String> {
             self.0.get(name).map(|text| (*text).to_owned())
         }
@@ -311,7 +311,7 @@ mod tests {
     }
 
     fn found(registry: Registry, pairs: &[(&'static str, &'static str)]) -> Vec<(String, String, bool)> {
-        let around = Around(pairs.iter().copied().chain([("HOME", "/home/ann")]).collect());
+        let around = Surroundings(pairs.iter().copied().chain([("HOME", "/home/ann")]).collect());
         let origins = Origins::find(&OriginSettings::default(), &around).of(registry).unwrap();
         let told = |o: Origin| (o.address.to_string(), o.said_by, o.credential.is_some());
         origins.into_iter().map(told).collect()
@@ -382,23 +382,23 @@ mod tests {
     }
 
     fn config_problem(config: &'static str) -> PinProblem {
-        let around = Around([("/isles/.cargo/config.toml", config)].into());
+        let around = Surroundings([("/isles/.cargo/config.toml", config)].into());
         Origins::find(&OriginSettings::default(), &around).of(Registry::Rust).unwrap_err()
     }
 
     #[test]
     fn nothing_is_built_in_and_settings_win() {
-        let around = Around::default();
+        let around = Surroundings::default();
         let problem = Origins::find(&OriginSettings::default(), &around).of(Registry::Python).unwrap_err();
         assert_eq!(problem.message, "no address of the registry `python` is known");
-        let with = |url: &str, secret: Option<&str>, around: &Around| {
+        let with = |url: &str, secret: Option<&str>, around: &Surroundings| {
             let setting =
                 OriginSetting { url: url.to_owned(), site: None, secret: secret.map(str::to_owned) };
             let registries = [(Registry::Python, vec![setting])].into();
             Origins::find(&OriginSettings { registries, ..OriginSettings::default() }, around)
                 .of(Registry::Python)
         };
-        let around = Around([("PIP_INDEX_URL", "https://c.example"), ("SALT", "ann:s")].into());
+        let around = Surroundings([("PIP_INDEX_URL", "https://c.example"), ("SALT", "ann:s")].into());
         let origins = with("https://d.example/simple", Some("SALT"), &around).unwrap();
         assert_eq!(origins[0].address.to_string(), "https://d.example/simple");
         assert_eq!(origins[0].credential, Some(Credential::Basic("ann".to_owned(), "s".to_owned())));

@@ -82,9 +82,9 @@ mod tests {
 
     use super::*;
 
-    struct Around(BTreeMap<&'static str, &'static str>);
+    struct Surroundings(BTreeMap<&'static str, &'static str>);
 
-    impl ClientSettings for Around {
+    impl ClientSettings for Surroundings {
         fn variable(&self, name: &str) -> Option<String> {
             self.0.get(name).map(|value| (*value).to_owned())
         }
@@ -105,7 +105,7 @@ mod tests {
     fn asked(around: &[(&'static str, &'static str)]) -> Vec<(String, String)> {
         let mut all = BTreeMap::from([("HOME", "/home/ann")]);
         all.extend(around.iter().copied());
-        let found = proxies(&Around(all)).unwrap();
+        let found = proxies(&Surroundings(all)).unwrap();
         found.into_iter().map(|origin| (origin.address.to_string(), origin.said_by)).collect()
     }
 
@@ -131,7 +131,7 @@ mod tests {
     #[test]
     fn private_modules_are_asked_of_nobody() {
         let kept = |list: &'static str, module: &str| {
-            let found = private_modules(&Around([("HOME", "/home/ann"), ("GOPRIVATE", list)].into()));
+            let found = private_modules(&Surroundings([("HOME", "/home/ann"), ("GOPRIVATE", list)].into()));
             found.pattern(module).map(str::to_owned)
         };
         assert_eq!(
@@ -142,7 +142,7 @@ mod tests {
         assert_eq!(kept("github.com/x*", "github.com/xyz/a").as_deref(), Some("github.com/x*"));
         assert_eq!(kept("github.com/x", "github.com/xyz"), None);
         assert_eq!(kept("none", "none"), None);
-        let around = Around([("GOPRIVATE", "a.example"), ("GONOPROXY", "none"), ("HOME", "/h")].into());
+        let around = Surroundings([("GOPRIVATE", "a.example"), ("GONOPROXY", "none"), ("HOME", "/h")].into());
         assert_eq!(private_modules(&around).pattern("a.example"), None);
     }
 }

@@ -44,7 +44,7 @@ impl AskedBefore for Snapshot {
 
 /// What some changes touch.
 #[derive(Default)]
-pub(super) struct Touched {
+pub(super) struct TouchedParts {
     /// Files of the graph.
     pub(super) nodes: Vec<u32>,
     /// Declarations whose values may be others.
@@ -58,7 +58,7 @@ pub(super) struct Touched {
     pub(super) relisted: Vec<(usize, Names)>,
 }
 
-impl Touched {
+impl TouchedParts {
     /// Adds who looked at a folder, or at a file that is no definition; `None` where everything may have another result.
     fn add_looked_at(
         &mut self,
@@ -113,9 +113,9 @@ impl Session {
         seal: &Seal,
         changes: &[Change],
         trails: Option<&Trails>,
-    ) -> Option<Touched> {
+    ) -> Option<TouchedParts> {
         let world = DiskWorld::new(&self.workspace, &self.machine, &self.answers);
-        let mut touched = Touched::default();
+        let mut touched = TouchedParts::default();
         for change in changes {
             let entry = seal.entry(change.number);
             let path = seal.path(change.number);
@@ -151,7 +151,7 @@ impl Session {
     pub(super) fn evaluated_again(
         &self,
         patterns: &[AddressPattern],
-        touched: &Touched,
+        touched: &TouchedParts,
         old: &impl AskedBefore,
         trails: &Trails,
     ) -> Option<AgainEvaluated> {
@@ -206,7 +206,7 @@ impl Session {
     fn again_of(
         &self,
         pattern: &AddressPattern,
-        touched: &Touched,
+        touched: &TouchedParts,
         old: &impl AskedBefore,
         reached: &[bool],
         one: bool,

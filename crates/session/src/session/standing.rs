@@ -13,7 +13,7 @@ use nubrik_memory::{
 use nubrik_source::WsPath;
 use rustc_hash::FxHashSet;
 
-use super::again::{AgainEvaluated, Touched};
+use super::again::{AgainEvaluated, TouchedParts};
 use super::sweeping::homes;
 use super::{BuildProblem, BuildReport, Session, Workshop};
 
@@ -182,7 +182,7 @@ impl Session {
         &self,
         patterns: &[AddressPattern],
         seal: &Seal,
-        touched: &Touched,
+        touched: &TouchedParts,
         old: &Snapshot,
         trails: &Trails,
     ) -> Option<(Snapshot, Vec<usize>, Again)> {
