@@ -60,6 +60,10 @@ impl Reading {
         assert!(reading.open().lock(|| {}).unwrap().is_some());
         reading.settle();
         reading.ask();
+        // What is taken from where is noted from the first edit on.
+        reading.edit("d/targets.nub", "t", "t");
+        reading.settle();
+        reading.ask();
         reading
     }
 

@@ -55,12 +55,16 @@ impl Session {
         if let Some(kept) = self.kept(own, &path, patterns) {
             return kept;
         }
+        // Noting what is taken from where takes a third longer. It is worth it for those who edit: something was kept, and is not true
+        // any more.
+        let watching = own.open_to_read(&path).is_ok();
         let (began, now) = (Instant::now(), self.machine.now());
-        let evaluation = evaluate(self, true);
+        let evaluation = evaluate(self, watching);
         if began.elapsed() >= self.worth_keeping
             && let Some(seal) = self.read_seal(&evaluation, now)
         {
-            let trails = Some(&evaluation).filter(|it| it.is_replaceable()).and_then(ReadTrails::of);
+            let replaceable = Some(&evaluation).filter(|it| watching && it.is_replaceable());
+            let trails = replaceable.and_then(ReadTrails::of);
             // Without it the next command takes longer: nothing else is lost.
             let _ = keep_read(own, &path, &evaluation, trails.as_ref(), seal);
         }
