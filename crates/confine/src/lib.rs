@@ -20,6 +20,7 @@ mod calls;
 mod cancel;
 mod filter;
 mod furnish;
+mod identities;
 mod pipeline;
 mod record;
 mod room;

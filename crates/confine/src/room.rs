@@ -14,9 +14,10 @@ use std::os::unix::fs::MetadataExt;
 use std::path::{Component, Path, PathBuf};
 use std::sync::{Mutex, MutexGuard, PoisonError};
 
-use rustix::fs::{AtFlags, FileType, Mode, OFlags};
+use rustix::fs::{Mode, OFlags};
 
 use crate::furnish::{Contents, Identity, NO_DEVICES, NO_SETUID, Plan, Planned, READ_ONLY, ROOT};
+use crate::identities::Identities;
 use crate::rules::{DEVICES, READABLE};
 use crate::sys::{self, RoomHandle, TemplateHandle};
 
@@ -46,6 +47,8 @@ const KEPT: usize = 64;
 pub struct Rooms {
     template: TemplateHandle,
     workspace: OwnedFd,
+    /// Which files of the workspace are where.
+    identities: Identities,
     /// What was taken of the machine besides the workspace.
     taken: Mutex<AllTaken>,
     /// Where the last command that was in it has ended. The last in this list was used last.
@@ -170,7 +173,8 @@ impl Rooms {
         let template = sys::found_template(&first.orders(), &then.orders(), own)?;
         let flags = OFlags::PATH | OFlags::DIRECTORY | OFlags::CLOEXEC;
         let workspace = rustix::fs::open(workspace, flags, Mode::empty())?;
-        Ok(Rooms { template, workspace, taken: Mutex::default(), empty: Mutex::default() })
+        let identities = Identities::default();
+        Ok(Rooms { template, workspace, identities, taken: Mutex::default(), empty: Mutex::default() })
     }
 
     /// Takes a file or folder of the machine among the sources; `None` where it is not there.
@@ -222,6 +226,7 @@ impl Rooms {
     /// What is to be in a room.
     fn contents(&self, places: &[RoomPlace<'_>]) -> io::Result<Contents> {
         let mut contents = Contents::default();
+        let mut look = self.identities.look(&self.workspace);
         let covered = covered(places);
         for (place, covered) in places.iter().zip(covered) {
             match *place {
@@ -238,7 +243,7 @@ impl Rooms {
                 RoomPlace::Empty(path) => contents.make_empty(&in_root(path)),
                 RoomPlace::File(path) | RoomPlace::Folder(path) => {
                     let folder = matches!(place, RoomPlace::Folder(_));
-                    if let Some(identity) = self.identify(path, folder) {
+                    if let Some(identity) = look.identify(path, folder) {
                         contents.show(in_root(path), c_string(in_workspace(path))?, folder, identity);
                     }
                 }
@@ -261,14 +266,6 @@ impl Rooms {
             }
         }
         Ok(contents)
-    }
-
-    /// Which file or folder of the workspace is at a place; `None` where something else is, or nothing.
-    fn identify(&self, path: &str, folder: bool) -> Option<Identity> {
-        let path = if path.is_empty() { "." } else { path };
-        let found = rustix::fs::statat(&self.workspace, path, AtFlags::SYMLINK_NOFOLLOW).ok()?;
-        let wanted = if folder { FileType::Directory } else { FileType::RegularFile };
-        (FileType::from_raw_mode(found.st_mode) == wanted).then_some((found.st_dev, found.st_ino))
     }
 
     /// Takes a room back whose commands have ended, to be used again. What they left running there is ended: how many

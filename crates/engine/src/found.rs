@@ -1,6 +1,8 @@
 //! Listings in which commands say what they read: the rules that C compilers and linkers write
 //! (`target: file file \`), with spaces and `#` escaped by a backslash and `$` doubled.
 
+use std::borrow::Cow;
+
 use nubrik_source::{FilePath, WsPath};
 
 /// What there is to know to understand a listing.
@@ -119,12 +121,15 @@ fn place(name: &str, around: &ListingContext<'_>) -> Option<FilePath> {
     let ListingContext { roots, work, follow, .. } = around;
     let name = name.strip_prefix("/proc/self/cwd/").unwrap_or(name);
     let inside = roots.iter().find_map(|root| name.strip_prefix(root)?.strip_prefix('/'));
-    let from_work = if work.is_root() { name.to_owned() } else { format!("{work}/{name}") };
+    let from_work = if work.is_root() { Cow::Borrowed(name) } else { Cow::Owned(format!("{work}/{name}")) };
     let (name, absolute) = match inside {
         Some(inside) => (inside, false),
         None if name.starts_with('/') => (name, true),
-        None => (from_work.as_str(), false),
+        None => (&*from_work, false),
     };
+    if is_normal(name, absolute) {
+        return at_normal(name, absolute, roots);
+    }
     let mut parts: Vec<String> = Vec::new();
     for part in name.split('/') {
         match part {
@@ -143,15 +148,25 @@ fn place(name: &str, around: &ListingContext<'_>) -> Option<FilePath> {
         }
     }
     let joined = parts.join("/");
+    at_normal(&if absolute { format!("/{joined}") } else { joined }, absolute, roots)
+}
+
+/// Whether each part of a path, without the `/` at the beginning of an absolute one, is a name.
+fn is_normal(path: &str, absolute: bool) -> bool {
+    let inside = if absolute { &path[1..] } else { path };
+    inside.split('/').all(|part| !matches!(part, "" | "." | ".."))
+}
+
+/// Where a path of names is: on the machine, or below the workspace's root.
+fn at_normal(path: &str, absolute: bool, roots: &[&str]) -> Option<FilePath> {
     if !absolute {
-        return (!joined.is_empty()).then(|| FilePath::from(&WsPath::from_normal(&joined)));
+        return (!path.is_empty()).then(|| FilePath::from(&WsPath::from_normal(path)));
     }
-    let whole = format!("/{joined}");
-    if let Some(inside) = roots.iter().find_map(|root| whole.strip_prefix(root)?.strip_prefix('/')) {
+    if let Some(inside) = roots.iter().find_map(|root| path.strip_prefix(root)?.strip_prefix('/')) {
         return Some(FilePath::from(&WsPath::from_normal(inside)));
     }
-    let holds_inputs = !["/proc/", "/dev/", "/tmp/"].iter().any(|f| whole.starts_with(f));
-    holds_inputs.then(|| FilePath::of_machine(&whole))
+    let holds_inputs = !["/proc/", "/dev/", "/tmp/"].iter().any(|f| path.starts_with(f));
+    holds_inputs.then(|| FilePath::of_machine(path))
 }
 
 #[cfg(test)]
@@ -174,7 +189,11 @@ mod tests {
         );
         assert_eq!(parse("a.o: /tmp/cc1.o /proc/self/cwd/b.c /dev/null", "/w", ""), [inside("b.c")]);
         assert_eq!(parse("a.o: ../x.h fit.c", "/w", "tide"), [inside("tide/fit.c"), inside("x.h")]);
-        assert_eq!(parse("a.o: /nubrik/b.c", "/w", "tide"), [inside("b.c")]);
+        assert_eq!(parse("a.o: /nubrik/b.c /nubrik//c.c", "/w", "tide"), [inside("b.c"), inside("c.c")]);
+        assert_eq!(
+            parse("a.o: //usr//x.h /w", "/w", ""),
+            [FilePath::of_machine("/usr/x.h"), FilePath::of_machine("/w")]
+        );
         assert_eq!(parse("", "/w", ""), []);
     }
 

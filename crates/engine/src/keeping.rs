@@ -158,7 +158,11 @@ impl Build<'_> {
                 roots: &roots,
                 work: &work,
                 follow: &|path| self.outside.followed(path),
-                exists: &|path| self.outside.check(&FilePath::from(path)).is_some(),
+                // What is declared was looked at.
+                exists: &|path| {
+                    self.known.files_by_path.contains_key(path.as_str())
+                        || self.outside.check(&FilePath::from(path)).is_some()
+                },
             };
             let listed = parse_listing(&text, &around);
             let mut inside = listed.iter().filter(|file| file.is_of_workspace());
