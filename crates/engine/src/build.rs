@@ -102,6 +102,9 @@ pub struct Build<'a> {
     pub(crate) watched: Mutex<HashSet<(Place, Place)>>,
 }
 
+/// Files that have a name, by that.
+pub(crate) type FilesByName = HashMap<Box<str>, Arc<[FilePath]>>;
+
 /// What is at a path of the system.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
 pub(crate) enum OnSystem {
@@ -123,6 +126,8 @@ pub(crate) struct Findings<'a> {
     pub asked: Mutex<HashMap<FilePath, Arc<[Asked]>>>,
     /// What is at paths of the system.
     pub on_system: Mutex<HashMap<FilePath, OnSystem>>,
+    /// The files of some names in folders of the system that are searched one after another, by these folders.
+    pub system_headers: Mutex<HashMap<Vec<Arc<str>>, FilesByName>>,
     /// Tools, by their numbers.
     pub tools: Vec<OnceLock<Result<FoundTool, ToolProblem>>>,
 }
@@ -151,6 +156,7 @@ impl<'a> Findings<'a> {
             candidates: graph.sets.iter().map(|_| OnceLock::new()).collect(),
             asked: Mutex::default(),
             on_system: Mutex::default(),
+            system_headers: Mutex::default(),
             tools: graph.tools.iter().map(|_| OnceLock::new()).collect(),
         }
     }

@@ -1,7 +1,7 @@
 //! Sets of files that steps may read. What a set is, and which of its files a text speaks of, is found out once a run,
 //! however many steps share the set or read the text.
 
-use std::collections::{BTreeSet, HashMap};
+use std::collections::HashMap;
 use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 
 use aho_corasick::{AhoCorasick, AhoCorasickKind, MatchKind};
@@ -46,6 +46,36 @@ pub(crate) struct Texts {
     search: Option<AhoCorasick>,
 }
 
+/// Numbers of files of a set.
+pub(crate) struct Numbers {
+    /// A bit for each number.
+    words: Vec<u64>,
+}
+
+impl Numbers {
+    /// No number, of those below `count`.
+    pub(crate) fn none_of(count: usize) -> Numbers {
+        Numbers { words: vec![0; count.div_ceil(64)] }
+    }
+
+    fn contains(&self, number: u32) -> bool {
+        self.words[number as usize / 64] & (1 << (number % 64)) != 0
+    }
+
+    /// Adds some numbers.
+    pub(crate) fn add<'n>(&mut self, numbers: impl IntoIterator<Item = &'n u32>) {
+        numbers.into_iter().for_each(|number| self.words[*number as usize / 64] |= 1 << (number % 64));
+    }
+
+    /// The numbers, the smallest first.
+    pub(crate) fn iter(&self) -> impl Iterator<Item = u32> {
+        (0..).zip(&self.words).flat_map(|(at, word)| {
+            let first = at * 64;
+            (0..64).filter(move |bit| word & (1 << bit) != 0).map(move |bit| first + bit)
+        })
+    }
+}
+
 /// The name of the file at a path.
 pub(crate) fn name_of(path: &str) -> &str {
     path.rsplit_once('/').map_or(path, |(_, name)| name)
@@ -81,22 +111,22 @@ impl Texts {
     }
 
     /// Adds what has just this text.
-    pub(crate) fn add_same(&self, text: &str, found: &mut BTreeSet<u32>) {
+    pub(crate) fn add_same(&self, text: &str, found: &mut Numbers) {
         if let Some(number) = self.numbers.get(text) {
-            found.extend(&self.holders[*number as usize]);
+            found.add(&self.holders[*number as usize]);
         }
     }
 
     /// Adds everything whose text is somewhere in another one.
-    pub(crate) fn add_within(&self, text: &[u8], found: &mut BTreeSet<u32>) {
+    pub(crate) fn add_within(&self, text: &[u8], found: &mut Numbers) {
         let Some(search) = &self.search else {
-            return found.extend(self.holders.iter().flatten());
+            return found.add(self.holders.iter().flatten());
         };
         for hit in search.find_overlapping_iter(text) {
             let holders = &self.holders[hit.pattern().as_usize()];
             // Whatever was met before is there with all its holders, of which each has one text only.
-            if !found.contains(&holders[0]) {
-                found.extend(holders);
+            if !found.contains(holders[0]) {
+                found.add(holders);
             }
         }
     }
@@ -132,12 +162,14 @@ impl Candidates {
         if let Some(known) = lock().get(path) {
             return known.clone();
         }
-        let mut found = BTreeSet::new();
-        match read() {
-            Some(text) => self.index().by_stem.add_within(&text, &mut found),
-            None => found.extend(0..self.paths.len() as u32),
-        }
-        let found: Arc<[u32]> = found.into_iter().collect();
+        let found: Arc<[u32]> = match read() {
+            Some(text) => {
+                let mut found = Numbers::none_of(self.paths.len());
+                self.index().by_stem.add_within(&text, &mut found);
+                found.iter().collect()
+            }
+            None => (0..self.paths.len() as u32).collect(),
+        };
         lock().insert(path.clone(), found.clone());
         found
     }
@@ -148,11 +180,20 @@ mod tests {
     use super::*;
     use proptest::prelude::*;
 
-    fn found(texts: &[String], search: impl Fn(&Texts, &mut BTreeSet<u32>)) -> Vec<u32> {
-        let texts = Texts::of(texts.iter().map(String::as_str));
-        let mut found = BTreeSet::new();
-        search(&texts, &mut found);
-        found.into_iter().collect()
+    fn found(texts: &[String], search: impl Fn(&Texts, &mut Numbers)) -> Vec<u32> {
+        let index = Texts::of(texts.iter().map(String::as_str));
+        let mut found = Numbers::none_of(texts.len());
+        search(&index, &mut found);
+        found.iter().collect()
+    }
+
+    #[test]
+    fn numbers_are_those_that_were_added_the_smallest_first() {
+        let mut numbers = Numbers::none_of(130);
+        numbers.add(&[129, 0, 63, 64, 0]);
+        assert_eq!(numbers.iter().collect::<Vec<_>>(), [0, 63, 64, 129]);
+        assert!(numbers.contains(64) && !numbers.contains(65));
+        assert_eq!(Numbers::none_of(0).iter().count(), 0);
     }
 
     #[test]

@@ -1,6 +1,6 @@
 //! Files that a step may read and did not: whether one of them could have changed what it made.
 
-use std::collections::{BTreeSet, HashSet};
+use std::collections::{HashMap, HashSet};
 use std::sync::{Arc, PoisonError};
 
 use nubrik_bytes::Digest;
@@ -9,7 +9,7 @@ use nubrik_source::{FilePath, FilePlace};
 use nubrik_store::{OutputRecord, TreeKind};
 
 use crate::build::{Build, OnSystem};
-use crate::candidates::{Candidates, name_of};
+use crate::candidates::{Candidates, Numbers, name_of};
 use crate::key::candidate_names;
 use crate::outside::FoundTool;
 use crate::words::{Asked, asked_about};
@@ -65,22 +65,21 @@ impl Build<'_> {
         let words = words.map(|word| &**word).chain(lines);
         let words: Vec<&str> = words.filter(|word| !word.contains(step.folder.as_str())).collect();
         let mut passed_over: Vec<Arc<str>> = Vec::new();
-        let mut spoken = BTreeSet::new();
         // What was looked for and was not there counts for a step that was seen.
         for set in step.candidates.iter().filter(|_| !step.observed) {
             let set = self.candidates(*set);
-            let index = set.index();
-            spoken.clear();
             if asks_for_anything {
-                spoken.extend(0..set.paths.len() as u32);
-            } else {
-                found.iter().for_each(|path| index.by_name.add_same(name_of(path.as_str()), &mut spoken));
-                words.iter().for_each(|word| index.by_name.add_within(word.as_bytes(), &mut spoken));
-                for path in found.iter().filter(|path| path.is_of_workspace()) {
-                    spoken.extend(&*set.spoken_of(path, || self.outside.read(path).ok()));
-                }
+                passed_over.extend(set.paths.iter().cloned());
+                continue;
             }
-            passed_over.extend(spoken.iter().map(|number| set.paths[*number as usize].clone()));
+            let index = set.index();
+            let mut spoken = Numbers::none_of(set.paths.len());
+            found.iter().for_each(|path| index.by_name.add_same(name_of(path.as_str()), &mut spoken));
+            words.iter().for_each(|word| index.by_name.add_within(word.as_bytes(), &mut spoken));
+            for path in found.iter().filter(|path| path.is_of_workspace()) {
+                spoken.add(&*set.spoken_of(path, || self.outside.read(path).ok()));
+            }
+            passed_over.extend(spoken.iter().map(|number| set.paths[number as usize].clone()));
         }
         let was_read = |path: &Arc<str>| found.binary_search_by(|f| f.shared().cmp(path)).is_ok();
         let is_input = |path: &Arc<str>| {
@@ -107,6 +106,27 @@ impl Build<'_> {
         asked
     }
 
+    /// The files of some names in folders of the system, by name; looked up once a run.
+    fn system_headers(&self, folders: &[Arc<str>], names: &[&str]) -> Vec<Arc<[FilePath]>> {
+        let mut known = self.known.system_headers.lock().unwrap_or_else(PoisonError::into_inner);
+        if !known.contains_key(folders) {
+            known.insert(folders.to_vec(), HashMap::new());
+        }
+        let Some(known) = known.get_mut(folders) else { return Vec::new() };
+        let mut all = Vec::with_capacity(names.len());
+        for name in names {
+            let found = known.get(*name).cloned().unwrap_or_else(|| {
+                let paths = folders.iter().map(|folder| FilePath::of_machine(&format!("{folder}/{name}")));
+                let found: Arc<[FilePath]> =
+                    paths.filter(|path| self.on_system(path) == OnSystem::File).collect();
+                known.insert((*name).into(), found.clone());
+                found
+            });
+            all.push(found);
+        }
+        all
+    }
+
     /// Headers of the system that a compiler passed over: those of the names that were read, and those asked about.
     fn add_system_headers(
         &self,
@@ -131,12 +151,9 @@ impl Build<'_> {
         }
         names.sort_unstable();
         names.dedup();
-        for name in names {
-            for folder in &tool.search {
-                let path = FilePath::of_machine(&format!("{folder}/{name}"));
-                if found.binary_search(&path).is_err() && self.on_system(&path) == OnSystem::File {
-                    passed_over.push(path.shared().clone());
-                }
+        for path in self.system_headers(&tool.search, &names).iter().flat_map(|paths| paths.iter()) {
+            if found.binary_search(path).is_err() {
+                passed_over.push(path.shared().clone());
             }
         }
         if asked.contains(&Asked::Computed) {
