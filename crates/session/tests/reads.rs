@@ -14,6 +14,7 @@ use nubrik_confine::CancelSwitch;
 use nubrik_lang::{AddressPattern, Evaluation, Wanted};
 use nubrik_session::Session;
 use nubrik_source::WsPath;
+use proptest::prelude::*;
 
 use described::described;
 
@@ -219,5 +220,105 @@ fn damaged_files_are_no_answer() {
             reading.read();
         }
         fs::write(&file, &whole).unwrap();
+    }
+}
+
+/// What a file may hold; `None` where it is not there.
+const VARIANTS: [(&str, &[Option<&str>]); 6] = [
+    (
+        "kit/copies.nub",
+        &[
+            Some(
+                "option loud: bool = true\nkind copy(from: file): { files: files } { give { files = step { run = `cp {from} {out \"{self.name}\"}` } } }\n",
+            ),
+            Some(
+                "option loud: bool = false\nlet how = if loud then \"-v\" else \"-p\"\nkind copy(from: file): { files: files } { give { files = step { run = `cp {how} {from} {out \"{self.name}\"}` } } }\n",
+            ),
+            Some(
+                "option loud: bool = false\nkind copy(from: file): { files: files } {\n    let apart = write { path = \"apart\", text = \"{self.name}\" }\n    give { files = step { run = `sort {from} {apart} > {out \"{self.name}\"}` } }\n}\n",
+            ),
+        ],
+    ),
+    (
+        "a/targets.nub",
+        &[
+            Some(
+                "use { copy } from \"/kit/copies.nub\"\ntarget other = write { path = \"o\", text = \"o\" }\ntarget one = copy { from = \"src/one.txt\" }\ntarget each_text = {each f in glob(\"src/*.txt\") give f.stem: step { run = `rev {f} > {out \"r\"}` }}\n",
+            ),
+            Some(
+                "use { copy } from \"/kit/copies.nub\"\ntarget one = copy { from = \"src/two.txt\" }\nprivate target hidden = copy { from = one }\n",
+            ),
+            Some("use { copy } from \"/kit/copies.nub\"\ntarget one = copy { from = \"src/none.txt\" }\n"),
+            Some(
+                "target one = write { path = \"w\", text = \"w\" }\ntest fine = { \"a\": check { run = `true` }, \"b\": check { run = `test -f {one}` } }\n",
+            ),
+        ],
+    ),
+    (
+        "b/targets.nub",
+        &[
+            Some(
+                "let made = write { path = \"m\", text = \"ebb\" }\ntarget both = step { run = `sort {&a/one} {made} > {out \"both\"}` }\n",
+            ),
+            Some(
+                "use \"/kit/copies.nub\" as copies\ntarget both = step { run = `sort {&a/one} > {out \"both\"}` }\ntarget loud = &a/one under { copies.loud = true }\n",
+            ),
+            Some(
+                "let lines = { \"x\": write { path = \"x\", text = \"1\" }, \"y\": write { path = \"y\", text = \"2\" } }\ntarget both = lines.x\n## Does nothing.\njob show = effect { run = `cat {both}` }\n",
+            ),
+            Some("target both = \n"),
+        ],
+    ),
+    (
+        "c/targets.nub",
+        &[
+            Some("target deep = &b/both\n"),
+            Some("target deep = write { path = \"n\", text = \"{[&b/both, &a/one].len}\" }\n"),
+            Some(""),
+            Some("target b = step { run = `touch {out \"x\"}` }\n"),
+            None,
+        ],
+    ),
+    ("a/src/two.txt", &[Some("2"), None]),
+    (
+        "targets.nub",
+        &[
+            None,
+            Some("target b = step { run = `touch {out \"both/both\"}` }\n"),
+            Some("target top = [&c/deep, &a/one]\n"),
+        ],
+    ),
+];
+
+proptest! {
+    #![proptest_config(ProptestConfig { failure_persistence: None, cases: 40, ..Default::default() })]
+
+    #[test]
+    fn whatever_was_edited_the_answer_is_that_of_an_evaluation(
+        edits in prop::collection::vec((0..VARIANTS.len(), any::<prop::sample::Index>(), any::<bool>(), 0..4usize), 1..12)
+    ) {
+        let reading = Reading::new();
+        for (file, variant, settles, request) in edits {
+            let (path, variants) = VARIANTS[file];
+            match variants[variant.index(variants.len())] {
+                Some(text) => reading.write(path, text),
+                None => drop(fs::remove_file(reading.folder.path().join(path))),
+            }
+            if settles {
+                reading.settle();
+            }
+            let folder = |name: &str| AddressPattern::below(&WsPath::from_normal(name));
+            let pattern = match request {
+                0 | 1 => folder(""),
+                2 => folder("b"),
+                _ => AddressPattern::new("c/deep", &WsPath::root()).unwrap(),
+            };
+            let asked = [pattern.wanting(Wanted::Everything)];
+            let whole = reading.open().evaluate(&asked);
+            for _ in 0..2 {
+                let answer = reading.open().evaluate_to_read(&asked);
+                prop_assert_eq!(described(&answer), described(&whole));
+            }
+        }
     }
 }
