@@ -46,16 +46,16 @@ pub(crate) struct Texts {
     search: Option<AhoCorasick>,
 }
 
-/// Numbers of files of a set.
-pub(crate) struct Numbers {
+/// FileNumbers of files of a set.
+pub(crate) struct FileNumbers {
     /// A bit for each number.
     words: Vec<u64>,
 }
 
-impl Numbers {
+impl FileNumbers {
     /// No number, of those below `count`.
-    pub(crate) fn none_of(count: usize) -> Numbers {
-        Numbers { words: vec![0; count.div_ceil(64)] }
+    pub(crate) fn none_of(count: usize) -> FileNumbers {
+        FileNumbers { words: vec![0; count.div_ceil(64)] }
     }
 
     fn contains(&self, number: u32) -> bool {
@@ -111,14 +111,14 @@ impl Texts {
     }
 
     /// Adds what has just this text.
-    pub(crate) fn add_same(&self, text: &str, found: &mut Numbers) {
+    pub(crate) fn add_same(&self, text: &str, found: &mut FileNumbers) {
         if let Some(number) = self.numbers.get(text) {
             found.add(&self.holders[*number as usize]);
         }
     }
 
     /// Adds everything whose text is somewhere in another one.
-    pub(crate) fn add_within(&self, text: &[u8], found: &mut Numbers) {
+    pub(crate) fn add_within(&self, text: &[u8], found: &mut FileNumbers) {
         let Some(search) = &self.search else {
             return found.add(self.holders.iter().flatten());
         };
@@ -164,7 +164,7 @@ impl Candidates {
         }
         let found: Arc<[u32]> = match read() {
             Some(text) => {
-                let mut found = Numbers::none_of(self.paths.len());
+                let mut found = FileNumbers::none_of(self.paths.len());
                 self.index().by_stem.add_within(&text, &mut found);
                 found.iter().collect()
             }
@@ -180,20 +180,20 @@ mod tests {
     use super::*;
     use proptest::prelude::*;
 
-    fn found(texts: &[String], search: impl Fn(&Texts, &mut Numbers)) -> Vec<u32> {
+    fn found(texts: &[String], search: impl Fn(&Texts, &mut FileNumbers)) -> Vec<u32> {
         let index = Texts::of(texts.iter().map(String::as_str));
-        let mut found = Numbers::none_of(texts.len());
+        let mut found = FileNumbers::none_of(texts.len());
         search(&index, &mut found);
         found.iter().collect()
     }
 
     #[test]
     fn numbers_are_those_that_were_added_the_smallest_first() {
-        let mut numbers = Numbers::none_of(130);
+        let mut numbers = FileNumbers::none_of(130);
         numbers.add(&[129, 0, 63, 64, 0]);
         assert_eq!(numbers.iter().collect::<Vec<_>>(), [0, 63, 64, 129]);
         assert!(numbers.contains(64) && !numbers.contains(65));
-        assert_eq!(Numbers::none_of(0).iter().count(), 0);
+        assert_eq!(FileNumbers::none_of(0).iter().count(), 0);
     }
 
     #[test]

@@ -9,7 +9,7 @@ use nubrik_source::{FilePath, FilePlace};
 use nubrik_store::{OutputRecord, TreeKind};
 
 use crate::build::{Build, OnSystem};
-use crate::candidates::{Candidates, Numbers, name_of};
+use crate::candidates::{Candidates, FileNumbers, name_of};
 use crate::key::candidate_names;
 use crate::outside::FoundTool;
 use crate::words::{Asked, asked_about};
@@ -73,7 +73,7 @@ impl Build<'_> {
                 continue;
             }
             let index = set.index();
-            let mut spoken = Numbers::none_of(set.paths.len());
+            let mut spoken = FileNumbers::none_of(set.paths.len());
             found.iter().for_each(|path| index.by_name.add_same(name_of(path.as_str()), &mut spoken));
             words.iter().for_each(|word| index.by_name.add_within(word.as_bytes(), &mut spoken));
             for path in found.iter().filter(|path| path.is_of_workspace()) {

@@ -284,15 +284,15 @@ fn rust(around: &dyn ClientSettings) -> Result<Vec<Origin>, PinProblem> {
 
 #[cfg(test)]
 #[allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
-mod tests {
+pub(crate) mod tests {
     use super::*;
     use crate::origins::{OriginSetting, OriginSettings, Origins};
 
-    /// Variables, and the texts of files by their paths.
+    /// Variables, and the texts of files by their paths; all programs are in one folder.
     #[derive(Default)]
-    struct Surroundings(BTreeMap<&'static str, &'static str>);
+    pub(crate) struct FakeMachine(pub BTreeMap<&'static str, &'static str>);
 
-    impl ClientSettings for Surroundings {
+    impl ClientSettings for FakeMachine {
         fn variable(&self, name: &str) -> Option<String> {
             self.0.get(name).map(|text| (*text).to_owned())
         }
@@ -301,8 +301,8 @@ mod tests {
             self.0.get(path.to_str()?).map(|text| (*text).to_owned())
         }
 
-        fn program(&self, _: &str) -> Option<PathBuf> {
-            None
+        fn program(&self, name: &str) -> Option<PathBuf> {
+            Some(Path::new("/opt/go/bin").join(name))
         }
 
         fn root(&self) -> PathBuf {
@@ -311,7 +311,7 @@ mod tests {
     }
 
     fn found(registry: Registry, pairs: &[(&'static str, &'static str)]) -> Vec<(String, String, bool)> {
-        let around = Surroundings(pairs.iter().copied().chain([("HOME", "/home/ann")]).collect());
+        let around = FakeMachine(pairs.iter().copied().chain([("HOME", "/home/ann")]).collect());
         let origins = Origins::find(&OriginSettings::default(), &around).of(registry).unwrap();
         let told = |o: Origin| (o.address.to_string(), o.said_by, o.credential.is_some());
         origins.into_iter().map(told).collect()
@@ -382,23 +382,23 @@ mod tests {
     }
 
     fn config_problem(config: &'static str) -> PinProblem {
-        let around = Surroundings([("/isles/.cargo/config.toml", config)].into());
+        let around = FakeMachine([("/isles/.cargo/config.toml", config)].into());
         Origins::find(&OriginSettings::default(), &around).of(Registry::Rust).unwrap_err()
     }
 
     #[test]
     fn nothing_is_built_in_and_settings_win() {
-        let around = Surroundings::default();
+        let around = FakeMachine::default();
         let problem = Origins::find(&OriginSettings::default(), &around).of(Registry::Python).unwrap_err();
         assert_eq!(problem.message, "no address of the registry `python` is known");
-        let with = |url: &str, secret: Option<&str>, around: &Surroundings| {
+        let with = |url: &str, secret: Option<&str>, around: &FakeMachine| {
             let setting =
                 OriginSetting { url: url.to_owned(), site: None, secret: secret.map(str::to_owned) };
             let registries = [(Registry::Python, vec![setting])].into();
             Origins::find(&OriginSettings { registries, ..OriginSettings::default() }, around)
                 .of(Registry::Python)
         };
-        let around = Surroundings([("PIP_INDEX_URL", "https://c.example"), ("SALT", "ann:s")].into());
+        let around = FakeMachine([("PIP_INDEX_URL", "https://c.example"), ("SALT", "ann:s")].into());
         let origins = with("https://d.example/simple", Some("SALT"), &around).unwrap();
         assert_eq!(origins[0].address.to_string(), "https://d.example/simple");
         assert_eq!(origins[0].credential, Some(Credential::Basic("ann".to_owned(), "s".to_owned())));

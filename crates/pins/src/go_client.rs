@@ -78,34 +78,14 @@ pub(crate) fn private_modules(around: &dyn ClientSettings) -> PrivateModules {
 #[allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
 mod tests {
     use std::collections::BTreeMap;
-    use std::path::Path;
 
     use super::*;
-
-    struct Surroundings(BTreeMap<&'static str, &'static str>);
-
-    impl ClientSettings for Surroundings {
-        fn variable(&self, name: &str) -> Option<String> {
-            self.0.get(name).map(|value| (*value).to_owned())
-        }
-
-        fn text(&self, path: &Path) -> Option<String> {
-            self.0.get(path.to_str().unwrap()).map(|text| (*text).to_owned())
-        }
-
-        fn program(&self, name: &str) -> Option<PathBuf> {
-            Some(Path::new("/opt/go/bin").join(name))
-        }
-
-        fn root(&self) -> PathBuf {
-            "/isles/almanac".into()
-        }
-    }
+    use crate::clients::tests::FakeMachine;
 
     fn asked(around: &[(&'static str, &'static str)]) -> Vec<(String, String)> {
         let mut all = BTreeMap::from([("HOME", "/home/ann")]);
         all.extend(around.iter().copied());
-        let found = proxies(&Surroundings(all)).unwrap();
+        let found = proxies(&FakeMachine(all)).unwrap();
         found.into_iter().map(|origin| (origin.address.to_string(), origin.said_by)).collect()
     }
 
@@ -131,7 +111,7 @@ mod tests {
     #[test]
     fn private_modules_are_asked_of_nobody() {
         let kept = |list: &'static str, module: &str| {
-            let found = private_modules(&Surroundings([("HOME", "/home/ann"), ("GOPRIVATE", list)].into()));
+            let found = private_modules(&FakeMachine([("HOME", "/home/ann"), ("GOPRIVATE", list)].into()));
             found.pattern(module).map(str::to_owned)
         };
         assert_eq!(
@@ -142,7 +122,7 @@ mod tests {
         assert_eq!(kept("github.com/x*", "github.com/xyz/a").as_deref(), Some("github.com/x*"));
         assert_eq!(kept("github.com/x", "github.com/xyz"), None);
         assert_eq!(kept("none", "none"), None);
-        let around = Surroundings([("GOPRIVATE", "a.example"), ("GONOPROXY", "none"), ("HOME", "/h")].into());
+        let around = FakeMachine([("GOPRIVATE", "a.example"), ("GONOPROXY", "none"), ("HOME", "/h")].into());
         assert_eq!(private_modules(&around).pattern("a.example"), None);
     }
 }
