@@ -106,7 +106,11 @@ impl Evaluation {
 }
 
 /// Names under which results are published now that no target had that is gone.
-struct PublishedNames(FxHashSet<WsPath>);
+struct PublishedNames {
+    names: FxHashSet<WsPath>,
+    /// The folders on the way to them.
+    above: FxHashSet<WsPath>,
+}
 
 impl PublishedNames {
     fn new(old: &Evaluation, gone: &[bool], again: &Evaluation) -> PublishedNames {
@@ -116,14 +120,18 @@ impl PublishedNames {
         let was_there = old.targets.iter().zip(gone).filter(|(_, gone)| **gone);
         let before: FxHashSet<WsPath> = was_there.flat_map(|(id, _)| names(old, id)).collect();
         let now = again.targets.iter().flat_map(|id| names(again, id));
-        PublishedNames(now.filter(|name| !before.contains(name)).collect())
+        let names: FxHashSet<WsPath> = now.filter(|name| !before.contains(name)).collect();
+        let above = names.iter().flat_map(|name| std::iter::successors(name.parent(), WsPath::parent));
+        PublishedNames { above: above.collect(), names }
     }
 
     /// Whether a target publishes something under one of the names, below it or above it.
     fn clash(&self, target: &Target) -> bool {
-        let is_one = |name: &WsPath, other: &WsPath| name == other || name.is_in(other) || other.is_in(name);
-        !self.0.is_empty()
-            && target.results.iter().any(|result| self.0.iter().any(|name| is_one(name, &result.publish)))
+        let is_one = |name: &WsPath| {
+            let mut at_and_above = std::iter::successors(Some(name.clone()), WsPath::parent);
+            self.above.contains(name) || at_and_above.any(|folder| self.names.contains(&folder))
+        };
+        !self.names.is_empty() && target.results.iter().any(|result| is_one(&result.publish))
     }
 }
 

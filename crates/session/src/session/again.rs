@@ -8,6 +8,7 @@ use nubrik_disk::Signature;
 use nubrik_lang::{AddressPattern, Answer, EntryKind, Evaluation, REQUEST, World};
 use nubrik_memory::{Change, Entry, NO_NODE, Names, Roles, Seal, Snapshot, Trails};
 use nubrik_source::WsPath;
+use rustc_hash::FxHashSet;
 
 use super::Session;
 use crate::world::DiskWorld;
@@ -231,13 +232,14 @@ impl Session {
                 packages.push(package);
             }
         }
-        if touched.unknown.iter().any(|file| file.parent().is_none_or(|package| !packages.contains(&package)))
-        {
+        let whole: FxHashSet<&WsPath> = packages.iter().collect();
+        let is_whole = |file: &WsPath| file.parent().is_some_and(|package| whole.contains(&package));
+        if !touched.unknown.iter().all(is_whole) {
             return None;
         }
         let again = (0..old.count()).filter(|n| old.unit(*n).is_some_and(is_reached));
         for (package, name) in again.filter_map(|n| old.place(n)) {
-            if !packages.contains(&package) {
+            if !whole.contains(&package) {
                 single.push((package, name));
             }
         }

@@ -14,6 +14,7 @@ use nubrik_memory::{
     keep_read, read_path,
 };
 use nubrik_source::{FilePath, WsPath};
+use rustc_hash::FxHashSet;
 
 use super::Session;
 use super::again::{AgainEvaluated, AskedBefore, kind};
@@ -128,13 +129,13 @@ impl Session {
         let AgainEvaluated { evaluation: again, reached, packages } =
             self.evaluated_again(patterns, &touched, &asked, &trails.trails)?;
         let is_reached = |unit: u32| reached.get(unit as usize).is_some_and(|reached| *reached);
+        let whole: FxHashSet<&WsPath> = packages.iter().collect();
         let gone: Vec<bool> = old
             .targets
             .iter()
             .enumerate()
             .map(|(place, id)| {
-                trails.unit(place).is_some_and(is_reached)
-                    || packages.contains(&old.graph.target(*id).package)
+                trails.unit(place).is_some_and(is_reached) || whole.contains(&old.graph.target(*id).package)
             })
             .collect();
         old.replaced(&gone, &packages, again)
