@@ -29,11 +29,11 @@ struct FolderState {
 
 struct KnownFolder {
     state: FolderState,
-    names: HashMap<Box<str>, Found>,
+    names: HashMap<Box<str>, FoundAt>,
 }
 
 /// What is at a name; `None` where nothing is.
-type Found = Option<(Identity, FileType)>;
+type FoundAt = Option<(Identity, FileType)>;
 
 /// One look at many paths.
 pub(crate) struct Look<'i> {
@@ -77,7 +77,7 @@ impl<'i> Look<'i> {
         self.found(path).and_then(|(identity, found)| (found == wanted).then_some(identity))
     }
 
-    fn found(&mut self, path: &'i str) -> Found {
+    fn found(&mut self, path: &'i str) -> FoundAt {
         let fresh = |workspace: &OwnedFd| {
             let found = at(workspace, path, AtFlags::SYMLINK_NOFOLLOW)?;
             Some(((found.st_dev, found.st_ino), FileType::from_raw_mode(found.st_mode)))

@@ -2,6 +2,7 @@
 
 mod index;
 mod metadata;
+mod nodes;
 mod resolve;
 mod tags;
 

@@ -3,17 +3,17 @@
 use std::cell::RefCell;
 use std::cmp::Reverse;
 use std::collections::{BTreeMap, BTreeSet, HashMap};
-use std::fmt;
 use std::rc::Rc;
 use std::str::FromStr;
 use std::sync::Arc;
 
 use pep440_rs::Version;
 use pep508_rs::{ExtraName, MarkerEnvironment, Requirement, VerbatimUrl, VersionOrUrl};
-use pubgrub::{Dependencies, DependencyConstraints, DependencyProvider, PackageResolutionStatistics, Ranges};
+use pubgrub::{Dependencies, DependencyConstraints, DependencyProvider, PackageResolutionStatistics};
 
 use super::index::{self, IndexFile, PackagePage};
 use super::metadata::Metadata;
+use super::nodes::{DistributionNode, DistributionRange, WantedDistributions};
 use super::tags::{Interpreter, rank_of};
 use super::{normal_name, specifiers_of};
 use crate::desk::{Desk, WantedArchive};
@@ -22,35 +22,6 @@ use crate::file::{Archive, AskedPackage, Need, Pin, pin_id};
 use crate::pages::PackagePages;
 use crate::solved::{Preferred, Solved};
 use crate::{PinProblem, Registry};
-
-type DistributionRange = Ranges<Version>;
-
-/// What is decided about: a distribution, or one of its extras, which has the same version.
-#[derive(Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Debug)]
-enum DistributionNode {
-    Root,
-    Package(String),
-    Extra(String, String),
-}
-
-impl DistributionNode {
-    fn name(&self) -> &str {
-        match self {
-            DistributionNode::Root => "",
-            DistributionNode::Package(name) | DistributionNode::Extra(name, _) => name,
-        }
-    }
-}
-
-impl fmt::Display for DistributionNode {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        match self {
-            DistributionNode::Root => f.write_str("pins.toml"),
-            DistributionNode::Package(name) => f.write_str(name),
-            DistributionNode::Extra(name, extra) => write!(f, "{name}[{extra}]"),
-        }
-    }
-}
 
 /// The version that fits, and the best of its files.
 #[derive(Clone)]
@@ -76,29 +47,6 @@ struct DistributionProvider<'a> {
     metadata: RefCell<HashMap<(String, Version), ReadMetadata>>,
     /// In which order names were met.
     met: RefCell<HashMap<String, usize>>,
-}
-
-/// What a package needs, put together by name.
-#[derive(Default)]
-struct WantedDistributions {
-    constraints: BTreeMap<DistributionNode, DistributionRange>,
-    /// Names in the order in which they were met.
-    met: Vec<String>,
-}
-
-impl WantedDistributions {
-    fn add(&mut self, name: &str, extras: &[String], range: &DistributionRange) {
-        for extra in extras {
-            self.constrain(DistributionNode::Extra(name.to_owned(), extra.clone()), range);
-        }
-        self.met.push(name.to_owned());
-        self.constrain(DistributionNode::Package(name.to_owned()), range);
-    }
-
-    fn constrain(&mut self, node: DistributionNode, range: &DistributionRange) {
-        let entry = self.constraints.entry(node).or_insert_with(DistributionRange::full);
-        *entry = entry.intersection(range);
-    }
 }
 
 /// Chooses a version of everything that is asked for and of what that needs.

@@ -24,11 +24,14 @@ use crate::world::DiskWorld;
 /// What is evaluated in less time than this is evaluated each time: to keep it would cost more than it saves.
 pub(super) const WORTH_KEEPING: Duration = Duration::from_millis(50);
 
+/// Requests for what some addresses mean. Of other requests no part can be replaced.
+const ADDRESSES: &str = "addresses";
+
 impl Session {
     /// Evaluates what some addresses ask for, as [`Session::evaluate`] does, for a command that only reads: where nothing
     /// changed since the same was asked before, the answer is what it was then.
     pub fn evaluate_to_read(&self, patterns: &[AddressPattern]) -> Evaluation {
-        self.kept_or(patterns, "addresses", |session, watching| session.evaluate_watching(patterns, watching))
+        self.kept_or(patterns, ADDRESSES, |session, watching| session.evaluate_watching(patterns, watching))
     }
 
     /// Evaluates everything with all options and who reached them, or takes it from what is kept of it.
@@ -58,7 +61,7 @@ impl Session {
         }
         // Noting what is taken from where takes a third longer. It is worth it for those who edit: something was kept, and is not true
         // any more.
-        let watching = own.open_to_read(&path).is_ok();
+        let watching = what == ADDRESSES && own.open_to_read(&path).is_ok();
         let (began, now) = (Instant::now(), self.machine.now());
         let evaluation = evaluate(self, watching);
         if began.elapsed() >= self.worth_keeping
