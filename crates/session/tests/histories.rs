@@ -220,6 +220,22 @@ impl Package {
         let names = (0..NAMES.len()).filter(|name| self.ignored != Some(*name));
         names.filter_map(|name| Some((name, self.file(name)?))).collect()
     }
+
+    /// What a command sees that may read what the glob finds: that, and what links among it lead to, ignored or not. They would
+    /// lead nowhere without it.
+    fn shown(&self) -> BTreeMap<usize, Seen> {
+        let mut shown = self.globbed();
+        let mut open: Vec<usize> = shown.keys().copied().collect();
+        while let Some(name) = open.pop() {
+            if let Some(Source::Link(to)) = self.sources.get(&name)
+                && let Some(seen) = self.file(*to)
+                && shown.insert(*to, seen).is_none()
+            {
+                open.push(*to);
+            }
+        }
+        shown
+    }
 }
 
 fn address(package: usize, target: usize) -> String {
@@ -284,13 +300,13 @@ impl Model {
             }
             Kind::Test => BTreeMap::new(),
             Kind::Observed => {
-                let all = here.globbed();
+                let all = here.shown();
                 let first = all.values().next().map_or("none", |(text, _)| text);
                 let last = if all.contains_key(&2) { "there" } else { "gone" };
                 BTreeMap::from([(format!("{folder}/o.txt"), plain(format!("{first} {last}")))])
             }
             Kind::Listed => {
-                let names: Vec<&str> = here.globbed().into_keys().map(|name| NAMES[name]).collect();
+                let names: Vec<&str> = here.shown().into_keys().map(|name| NAMES[name]).collect();
                 let mut names: Vec<&str> = names;
                 names.sort_unstable();
                 let text: String = names.iter().map(|name| format!("{name}\n")).collect();
