@@ -46,7 +46,7 @@ pub(crate) struct Texts {
     search: Option<AhoCorasick>,
 }
 
-/// FileNumbers of files of a set.
+/// Numbers of files of a set.
 pub(crate) struct FileNumbers {
     /// A bit for each number.
     words: Vec<u64>,
@@ -69,9 +69,10 @@ impl FileNumbers {
 
     /// The numbers, the smallest first.
     pub(crate) fn iter(&self) -> impl Iterator<Item = u32> {
-        (0..).zip(&self.words).flat_map(|(at, word)| {
-            let first = at * 64;
-            (0..64).filter(move |bit| word & (1 << bit) != 0).map(move |bit| first + bit)
+        // Most words hold none.
+        (0..).zip(&self.words).filter(|(_, word)| **word != 0).flat_map(|(at, word)| {
+            let rest = |left: &u64| Some(left & (left - 1)).filter(|left| *left != 0);
+            std::iter::successors(Some(*word), rest).map(move |left| at * 64 + left.trailing_zeros())
         })
     }
 }

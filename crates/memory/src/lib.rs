@@ -41,4 +41,4 @@ pub use seals::{forget_old_seals, read_snapshot, read_trails, save_graph, seal_p
 pub use snapshot::{ReachedPart, Snapshot};
 pub use splice::{Spliced, splice};
 pub use state::STATE_FILE;
-pub use trails::Trails;
+pub use trails::{TrailIndex, Trails};

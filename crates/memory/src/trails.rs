@@ -32,6 +32,43 @@ pub struct Trails {
     readers: Lists,
 }
 
+/// Trails in which files and paths are looked up by their names.
+pub struct TrailIndex<'t> {
+    trails: &'t Trails,
+    files: FxHashMap<&'t str, usize>,
+    /// Units of each file.
+    units: Lists,
+    paths: FxHashMap<&'t str, usize>,
+}
+
+impl TrailIndex<'_> {
+    /// The number of a definition file.
+    pub fn file(&self, path: &str) -> Option<usize> {
+        self.files.get(path).copied()
+    }
+
+    /// Units whose values may be others when a definition file changes: those that it declared, and those
+    /// that it declares now.
+    pub fn declared_in(&self, file: usize, now: impl Fn(&str) -> bool) -> Vec<u32> {
+        let Trails { unit_files, names, .. } = self.trails;
+        let is_changed = |unit: &u32| {
+            let unit = *unit as usize;
+            unit_files[unit] & ABSENT == 0 || now(names.text(unit))
+        };
+        self.units.get(file).iter().copied().filter(is_changed).collect()
+    }
+
+    /// Units that looked at a path.
+    pub fn readers(&self, path: &str) -> &[u32] {
+        self.paths.get(path).map_or(&[], |number| self.trails.readers.get(*number))
+    }
+}
+
+/// The numbers of texts, of equal ones the first.
+fn numbered(texts: &Bodies) -> FxHashMap<&str, usize> {
+    (0..texts.len()).rev().map(|number| (texts.text(number), number)).collect()
+}
+
 /// Pairs as lists: for each second number up to `count`, the first ones.
 fn grouped(pairs: &[(u32, u32)], count: usize) -> Lists {
     let mut starts = vec![0u32; count + 1];
@@ -125,23 +162,17 @@ impl Trails {
         Ok(Trails { files, unit_files, names, users, paths, readers })
     }
 
-    /// The number of a definition file.
-    pub fn file(&self, path: &str) -> Option<u32> {
-        (0..self.files.len()).find(|n| self.files.get(*n) == path.as_bytes()).map(|n| n as u32)
-    }
-
-    /// Units whose values may be others when a definition file changes: those that it declared, and those
-    /// that it declares now.
-    pub fn declared_in(&self, file: u32, now: impl Fn(&str) -> bool) -> Vec<u32> {
-        let units = self.unit_files.iter().enumerate().filter(|(_, f)| **f & !ABSENT == file);
-        let changed = units.filter(|(n, f)| **f & ABSENT == 0 || now(self.names.text(*n)));
-        changed.map(|(n, _)| n as u32).collect()
-    }
-
-    /// Units that looked at a path.
-    pub fn readers(&self, path: &str) -> &[u32] {
-        let number = (0..self.paths.len()).find(|n| self.paths.get(*n) == path.as_bytes());
-        number.map_or(&[], |n| self.readers.get(n))
+    /// The tables as many changed files are looked up in them.
+    pub fn index(&self) -> TrailIndex<'_> {
+        let units = self.unit_files.iter().enumerate();
+        let pairs = units.map(|(unit, file)| (unit as u32, file & !ABSENT));
+        let pairs: Vec<(u32, u32)> = pairs.filter(|(_, file)| (*file as usize) < self.files.len()).collect();
+        TrailIndex {
+            trails: self,
+            files: numbered(&self.files),
+            units: grouped(&pairs, self.files.len()),
+            paths: numbered(&self.paths),
+        }
     }
 
     /// By unit: whether its value may be another one when those of some units are. `None` when even what

@@ -6,7 +6,7 @@ use std::sync::Arc;
 use nubrik_diagnostic::Severity;
 use nubrik_disk::Signature;
 use nubrik_lang::{AddressPattern, Answer, EntryKind, Evaluation, REQUEST, World};
-use nubrik_memory::{Change, Entry, NO_NODE, Names, Roles, Seal, Snapshot, Trails};
+use nubrik_memory::{Change, Entry, NO_NODE, Names, Roles, Seal, Snapshot, TrailIndex, Trails};
 use nubrik_source::WsPath;
 use rustc_hash::FxHashSet;
 
@@ -67,7 +67,7 @@ impl TouchedParts {
         change: &Change,
         entry: &Entry,
         path: &str,
-        trails: &Trails,
+        trails: &TrailIndex<'_>,
     ) -> Option<()> {
         let path = if path == "." { "" } else { path };
         let mut looked_at = entry.roles.has(Roles::READ);
@@ -116,6 +116,7 @@ impl Session {
         trails: Option<&Trails>,
     ) -> Option<TouchedParts> {
         let world = DiskWorld::new(&self.workspace, &self.machine, &self.answers);
+        let index = trails.map(Trails::index);
         let mut touched = TouchedParts::default();
         for change in changes {
             let entry = seal.entry(change.number);
@@ -129,7 +130,7 @@ impl Session {
             if !entry.is_evaluated() {
                 continue;
             }
-            let trails = trails?;
+            let trails = index.as_ref()?;
             if entry.roles.has(Roles::READ)
                 && let Some(file) = trails.file(path)
             {
