@@ -22,6 +22,7 @@ mod made;
 mod publish;
 mod reading;
 mod signature;
+mod whole;
 
 pub use below::{Below, regular};
 pub use listing::{TreeFile, TreeFileKind, entries_below};
@@ -29,3 +30,4 @@ pub use made::{MadeThing, look_at_made, tree};
 pub use publish::publish;
 pub use reading::{open_file, read_file, read_open, sized};
 pub use signature::Signature;
+pub use whole::while_watching;

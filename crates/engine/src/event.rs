@@ -141,6 +141,11 @@ pub enum Failure {
         /// The file.
         path: Arc<str>,
     },
+    /// An output that others may use before the step ends was changed after it was whole.
+    EarlyChanged {
+        /// The output as the definition named it.
+        name: Arc<str>,
+    },
     /// The commands took longer than they may.
     TimedOut {
         /// How long they may take, in milliseconds.

@@ -412,7 +412,10 @@ impl Build<'_> {
         let of_sets = step.candidates.iter().flat_map(|set| &self.candidates(*set).made);
         for file in step.inputs.iter().chain(of_sets) {
             let Some(maker) = self.graph.file(*file).maker else { continue };
-            let Some(memory) = self.known.makers[maker.index()].get() else { continue };
+            let Some(memory) = self.known.makers[maker.index()].get() else {
+                self.early_input_in_place(*file)?;
+                continue;
+            };
             let mut signatures = memory.signatures.iter();
             for (output, record) in self.graph.step(maker).outputs.iter().zip(&memory.outputs) {
                 let path = &self.graph.file(output.file).path;

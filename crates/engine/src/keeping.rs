@@ -203,7 +203,11 @@ impl Build<'_> {
             };
             if !node.folder {
                 let (digest, signature) = self.take_file(path, &signature)?;
-                outputs.push(OutputRecord::File { digest, executable: signature.is_executable() });
+                let record = OutputRecord::File { digest, executable: signature.is_executable() };
+                if output.early && !self.is_as_given(output.file, &record) {
+                    return Err(Failure::EarlyChanged { name: output.name.clone() });
+                }
+                outputs.push(record);
                 signatures.push(signature);
                 continue;
             }
@@ -250,7 +254,10 @@ impl Build<'_> {
             step.found.iter().any(|f| f.as_str() == whole) || step.outputs.iter().any(|o| *o.name == *path)
         };
         let tree = self.outside.tree(&step.folder).unwrap_or_default();
-        let made = tree.into_iter().map(|f| f.path).filter(|p| !p.starts_with(".scratch/"));
+        let made = tree
+            .into_iter()
+            .map(|f| f.path)
+            .filter(|p| !p.starts_with(".scratch/") && !p.starts_with(".kept/"));
         made.filter(|p| !declared(p)).take(5).collect()
     }
 }

@@ -111,7 +111,7 @@ mod tests {
             folder: WsPath::from_normal(".nubrik/made/tide/@fit.o"),
             inputs: vec![FileId(0)].into(),
             candidates: vec![].into(),
-            outputs: vec![OutputNode { file: FileId(1), name: "fit.o".into() }],
+            outputs: vec![OutputNode { file: FileId(1), name: "fit.o".into(), early: false }],
             found: vec![],
             observed: false,
             scratch: vec![],
@@ -218,7 +218,9 @@ mod tests {
             ("variable's name", |s| s.env[0].0 = "LC_ALL".into()),
             ("folder", |s| s.folder = path(".nubrik/made/ebb/@fit.o")),
             ("output's name", |s| s.outputs[0].name = "fat.o".into()),
-            ("an output more", |s| s.outputs.push(OutputNode { file: FileId(1), name: "log".into() })),
+            ("an output more", |s| {
+                s.outputs.push(OutputNode { file: FileId(1), name: "log".into(), early: false })
+            }),
             ("listing", |s| s.found.push(path("d"))),
             ("observed", |s| s.observed = true),
             ("scratch", |s| s.scratch.push(path("d"))),
@@ -241,6 +243,8 @@ mod tests {
             ("timeout", |s| s.limits.timeout = Some(1)),
             ("memory", |s| s.limits.memory = Some(1)),
             ("processors", |s| s.limits.processors = 2),
+            ("when others may use an output", |s| s.outputs[0].early = true),
+            ("what it finds again, whose path is in its words", |s| s.kept.push(path("k"))),
             // These are in the other parts of the key.
             ("inputs", |s| s.inputs = Sorted::default()),
             ("candidates", |s| s.candidates = vec![SetId(0)].into()),

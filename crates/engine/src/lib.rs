@@ -19,6 +19,7 @@ mod build;
 mod candidates;
 mod comparison;
 mod differences;
+mod early;
 mod event;
 mod examine;
 mod files;

@@ -161,7 +161,10 @@ impl Build<'_> {
         }
         // Who was recorded runs without a recorder now: it shall not be the cause.
         let mut seen = watched.is_none().then(Seen::default);
-        let ended = self.run_commands(id, tools, &mut Vec::new(), seen.as_mut());
+        let ended = self.run_commands(id, tools, &mut Vec::new(), seen.as_mut(), None);
+        if let Err(failure) = &ended {
+            self.forget_unfinished_kept(id, failure.as_ref());
+        }
         let refused = seen.map(|seen| self.refusals(id, &seen, Some(printed))).unwrap_or_default();
         let well_again = ended.is_ok() && !matches!(failure, Failure::NoOutput { .. });
         failure.observed(refused, well_again)
@@ -252,7 +255,7 @@ impl Build<'_> {
         let mut seen = Seen::default();
         let ran = self.tools_of(id).and_then(|tools| {
             self.beside_results(id, || {
-                self.run_commands(id, &tools, &mut Vec::new(), Some(&mut seen))?;
+                self.run_commands(id, &tools, &mut Vec::new(), Some(&mut seen), None)?;
                 let made = self.take_outputs(id)?;
                 self.discard_scratch(id);
                 Ok(made.0)

@@ -294,6 +294,12 @@ pub trait Outside: Sync {
     /// # Errors
     /// When it cannot.
     fn fresh_folder(&self, folder: &WsPath, inner: &[String]) -> io::Result<()>;
+    /// Does something, and tells meanwhile of each of some files when it is whole, by its number and perhaps more than once;
+    /// of none where the machine does not tell.
+    fn while_watching(&self, files: &[WsPath], whole: &(dyn Fn(usize) + Sync), act: &mut dyn FnMut()) {
+        let _ = (files, whole);
+        act();
+    }
     /// Throws away a file or folder, if it is there.
     fn discard(&self, path: &WsPath);
     /// Copies a result to the place where people find it.

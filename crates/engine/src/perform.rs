@@ -78,7 +78,7 @@ impl Build<'_> {
                 _ => inside.rsplit_once('/').map(|(folder, _)| folder.to_owned()),
             }
         }));
-        self.outside.fresh_folder(&step.folder, &inner).ok()?;
+        self.fresh_folder(id, &inner).ok()?;
         store.used(&now.first_key);
         let mut signatures = Vec::new();
         for (path, kind) in places {
@@ -104,8 +104,15 @@ impl Build<'_> {
         Some(self.memory_of(now, entry, signatures, reason))
     }
 
-    /// Runs a step's commands and keeps what they made. No failure with a failed result: stopped.
-    pub(crate) fn run_step(&self, id: StepId, now: &Examined, reason: &Reason) -> Performed {
+    /// Runs a step's commands and keeps what they made; calls `given` when others can have what it gives early. No failure
+    /// with a failed result: stopped.
+    pub(crate) fn run_step(
+        &self,
+        id: StepId,
+        now: &Examined,
+        reason: &Reason,
+        given: &(dyn Fn() + Sync),
+    ) -> Performed {
         let step = self.graph.step(id);
         let refusal = match self.options.reach {
             Outreach::Nothing if uses_network(step) || !step.services.is_empty() => Some(Failure::NeedsBuild),
@@ -126,7 +133,8 @@ impl Build<'_> {
         let is_observed = step.observed && self.outside.records() && self.outside.sees_besides().is_none();
         let mut seen =
             (is_watched || is_observed).then(|| Seen { only_workspace: !is_watched, ..Seen::default() });
-        let ran = self.run_commands(id, &now.tools, &mut printed, seen.as_mut());
+        self.forget_kept_of_others(id, now);
+        let ran = self.run_commands(id, &now.tools, &mut printed, seen.as_mut(), Some(given));
         let complaint = ran.is_err().then_some(printed.as_slice());
         let told = seen.as_ref().filter(|_| is_watched);
         let refused = told.map(|seen| self.refusals(id, seen, complaint));
@@ -137,6 +145,9 @@ impl Build<'_> {
             let ran = Ran { reason, began_at, times_full, micros, printed: &printed, as_always, seen };
             self.keep(id, now, &ran).map_err(Some)
         });
+        if let Err(failure) = &result {
+            self.forget_unfinished_kept(id, failure.as_ref());
+        }
         let survived = match (&result, &refused) {
             (Ok(_), Some(refused)) => refused.iter().filter(|r| r.is_of_workspace()).cloned().collect(),
             _ => Vec::new(),
@@ -186,6 +197,7 @@ impl Build<'_> {
         if !step.lists.is_empty() {
             inner.push(".scratch".to_owned());
         }
+        inner.extend(step.kept.iter().filter_map(|kept| kept.below(&step.folder)).map(str::to_owned));
         for path in step.found.iter().chain(&step.scratch) {
             if let Some((folder, _)) = path.below(&step.folder).and_then(|p| p.rsplit_once('/')) {
                 inner.push(folder.to_owned());
@@ -199,7 +211,7 @@ impl Build<'_> {
         let step = self.graph.step(id);
         let inner = self.inner_folders(id);
         let machine = |e: std::io::Error| Failure::Machine { problem: e.to_string() };
-        self.outside.fresh_folder(&step.folder, &inner).map_err(machine)?;
+        self.fresh_folder(id, &inner).map_err(machine)?;
         if let Some(native) = &step.native {
             let to = &self.graph.file(step.outputs[0].file).path;
             self.outside.work(&self.work_of(native), to).map_err(|problem| Failure::Native { problem })?;
@@ -216,17 +228,21 @@ impl Build<'_> {
     }
 
     /// Runs a step's commands in its folder, made again; with `seen`, under a recorder. Gives whether they saw
-    /// what they see in every run: a service may have another address than usual.
+    /// what they see in every run: a service may have another address than usual. `given` is called when others can have what
+    /// the step gives early.
     pub(crate) fn run_commands(
         &self,
         id: StepId,
         tools: &[FoundTool],
         printed: &mut Vec<u8>,
-        seen: Option<&mut Seen>,
+        mut seen: Option<&mut Seen>,
+        given: Option<&(dyn Fn() + Sync)>,
     ) -> Result<bool, Option<Failure>> {
         self.prepare(id)?;
         let step = self.graph.step(id);
-        let (ended, as_always) = self.run_with_services(id, tools, printed, seen)?;
+        let (ended, as_always) = self.while_giving_early(id, given, || {
+            self.run_with_services(id, tools, printed, seen.as_deref_mut())
+        })?;
         if let Some(status) = step.status {
             let code = ended.unwrap_or(0);
             let work = Work::write(&format!("{code}\n"));

@@ -2,7 +2,7 @@
 //! is room for it.
 
 use std::cmp::Reverse;
-use std::collections::{BinaryHeap, HashSet};
+use std::collections::{BinaryHeap, HashMap, HashSet};
 
 use nubrik_graph::{Graph, Needs, StepId, longest_chains};
 
@@ -28,6 +28,10 @@ pub(crate) struct Queue {
     chains: Vec<f64>,
     /// By number of step: who needs it.
     users: Vec<Vec<StepId>>,
+    /// Who of these needs only what the step gives before it ends, until that is there.
+    early_users: HashMap<StepId, Vec<StepId>>,
+    /// Who of these does not wait for the step's end any more.
+    given: HashMap<StepId, HashSet<StepId>>,
     /// By number of step: what it takes.
     weights: Vec<Capacity>,
     /// By number of step: how many that it needs are not done.
@@ -51,6 +55,8 @@ impl Queue {
         let mut queue = Queue {
             chains: longest_chains(graph, order, cost),
             users: vec![Vec::new(); count],
+            early_users: HashMap::new(),
+            given: HashMap::new(),
             weights: graph.steps.iter().map(|step| weight(step.limits, room)).collect(),
             missing: vec![0; count],
             ready: BinaryHeap::new(),
@@ -63,6 +69,10 @@ impl Queue {
             needs.retain(|need| !settled.contains(need));
             queue.missing[step.index()] = needs.len() as u32;
             needs.iter().for_each(|need| queue.users[need.index()].push(step));
+            let ends = needs_of.ends_for_step(step);
+            for need in needs.iter().filter(|need| ends.binary_search(need).is_err()) {
+                queue.early_users.entry(*need).or_default().push(step);
+            }
             if needs.is_empty() {
                 queue.make_ready(step);
             }
@@ -101,12 +111,26 @@ impl Queue {
         let weight = self.weights[step.index()];
         self.taken.processors -= weight.processors;
         self.taken.memory -= weight.memory;
+        let given = self.given.remove(&step).unwrap_or_default();
         for user in std::mem::take(&mut self.users[step.index()]) {
-            let missing = &mut self.missing[user.index()];
-            *missing -= 1;
-            if *missing == 0 {
-                self.make_ready(user);
+            if !given.contains(&user) {
+                self.no_longer_missing(user);
             }
+        }
+    }
+
+    /// Takes note that all is there that a step gives before it ends.
+    pub fn gave_early(&mut self, step: StepId) {
+        let Some(users) = self.early_users.remove(&step) else { return };
+        users.iter().for_each(|user| self.no_longer_missing(*user));
+        self.given.insert(step, users.into_iter().collect());
+    }
+
+    fn no_longer_missing(&mut self, user: StepId) {
+        let missing = &mut self.missing[user.index()];
+        *missing -= 1;
+        if *missing == 0 {
+            self.make_ready(user);
         }
     }
 }
@@ -189,7 +213,7 @@ mod tests {
             graph.files.push(FileNode { path, maker: Some(StepId(i as u32)), folder: false });
             graph.steps.push(Box::new(Step {
                 inputs: needs.iter().map(|n| FileId(*n as u32)).collect(),
-                outputs: vec![OutputNode { file: FileId(i as u32), name: "f".into() }],
+                outputs: vec![OutputNode { file: FileId(i as u32), name: "f".into(), early: false }],
                 ..Step::empty(WsPath::from_normal(&format!("d{i}")))
             }));
         }
@@ -234,6 +258,33 @@ mod tests {
         assert_eq!((queue.begin(), queue.begin()), (Some(StepId(1)), None), "no memory for both");
         queue.end(StepId(1));
         assert_eq!((queue.begin(), queue.begin(), queue.begin()), (Some(StepId(2)), Some(StepId(3)), None));
+    }
+
+    #[test]
+    fn who_needs_only_what_comes_early_does_not_wait_for_the_end() {
+        let mut tables = graph(&[vec![], vec![0], vec![0, 1]]).into_tables();
+        // The first step makes a second file, which the last one needs, too.
+        let path = WsPath::from_normal("late");
+        tables.files.push(FileNode { path, maker: Some(StepId(0)), folder: false });
+        tables.steps[0].outputs[0].early = true;
+        tables.steps[0].outputs.push(OutputNode { file: FileId(3), name: "late".into(), early: false });
+        tables.steps[2].inputs = [0, 1, 3].map(FileId).into_iter().collect();
+        let graph = tables.finish().unwrap();
+        let new_queue = || Queue::new(&graph, &order(&graph), &HashSet::new(), |_| 1.0, room(4));
+        let mut queue = new_queue();
+        assert_eq!((queue.begin(), queue.begin()), (Some(StepId(0)), None));
+        queue.gave_early(StepId(0));
+        queue.gave_early(StepId(0));
+        assert_eq!((queue.begin(), queue.begin()), (Some(StepId(1)), None));
+        queue.end(StepId(1));
+        assert_eq!(queue.begin(), None, "the other file is not there");
+        queue.end(StepId(0));
+        assert_eq!((queue.begin(), queue.begin()), (Some(StepId(2)), None));
+        // Where nothing was given early, the end gives all.
+        let mut queue = new_queue();
+        queue.begin();
+        queue.end(StepId(0));
+        assert_eq!((queue.begin(), queue.begin()), (Some(StepId(1)), None));
     }
 
     /// Numbers that look random and are the same in each run.

@@ -171,7 +171,7 @@ impl<'b, 'a> Schedule<'b, 'a> {
 
     pub(crate) fn run(&self, step: StepId, now: &crate::examine::Examined, reason: Reason) -> StepEnd {
         let build = self.build;
-        let performed = build.run_step(step, now, &reason);
+        let performed = build.run_step(step, now, &reason, &|| self.give_early(step));
         let done = StepEnd {
             micros: performed.micros,
             printed: performed.printed,
@@ -207,6 +207,16 @@ impl<'b, 'a> Schedule<'b, 'a> {
                 let verdict = if failure.is_some() { Verdict::Failed } else { Verdict::Unstarted };
                 StepEnd { verdict, failure, ..done }
             }
+        }
+    }
+
+    /// Lets those begin that need of a step only what it gives before it ends.
+    fn give_early(&self, step: StepId) {
+        let mut progress = lock(&self.progress);
+        progress.queue.gave_early(step);
+        if progress.waiting > 0 {
+            drop(progress);
+            self.changed.notify_all();
         }
     }
 

@@ -242,11 +242,16 @@ impl World {
                 .map(|name| OutputNode {
                     file: file(&format!("{}/{name}", folder.as_str()), Some(id), false),
                     name: name.as_str().into(),
+                    early: false,
                 })
                 .collect();
             if self.shapes[step].parts {
                 let path = format!("{}/parts", folder.as_str());
-                outputs.push(OutputNode { file: file(&path, Some(id), true), name: "parts".into() });
+                outputs.push(OutputNode {
+                    file: file(&path, Some(id), true),
+                    name: "parts".into(),
+                    early: false,
+                });
             }
             let found = match self.shapes[step].listing {
                 true => vec![WsPath::from_normal(&format!("{}/x.d", folder.as_str()))],

@@ -81,7 +81,9 @@ impl Assembly {
     ) -> Read<Step> {
         let candidates = candidates.into();
         let mut step = Step { target, candidates, ..Step::empty(path(from)?) };
-        step.outputs = from.list(|from| Ok(OutputNode { file: self.read_file(from)?, name: text(from)? }))?;
+        step.outputs = from.list(|from| {
+            Ok(OutputNode { file: self.read_file(from)?, name: text(from)?, early: from.bool()? })
+        })?;
         step.commands = from.list(|from| {
             let stages = from.list(|from| {
                 // A byte before either says which of the two it is.
@@ -98,6 +100,7 @@ impl Assembly {
         step.found = from.list(path)?;
         step.observed = from.bool()?;
         step.scratch = from.list(path)?;
+        step.kept = from.list(path)?;
         step.native = optional(from, |from| self.native(from))?.map(Box::new);
         step.lists = from.list(list_file)?;
         step.work = match from.u8()? {

@@ -39,6 +39,7 @@ pub fn write_step(graph: &Tables, step: &Step, purpose: Purpose, out: &mut Encod
         found,
         observed,
         scratch,
+        kept,
         tools,
         native,
         lists,
@@ -57,9 +58,13 @@ pub fn write_step(graph: &Tables, step: &Step, purpose: Purpose, out: &mut Encod
         Purpose::Whole | Purpose::Key => out.text(&graph.tools[id.index()]),
     };
     path(folder, out);
-    out.list(outputs, |out, OutputNode { file: id, name }| {
+    out.list(outputs, |out, OutputNode { file: id, name, early }| {
         file(out, id);
         out.text(name);
+        // It says when others may begin, and nothing of what they find.
+        if purpose != Purpose::Key {
+            out.bool(*early);
+        }
     });
     out.list(commands, |out, Pipeline { stages }| {
         out.list(stages, |out, stage| write_stage(stage, out, tool, file));
@@ -68,6 +73,10 @@ pub fn write_step(graph: &Tables, step: &Step, purpose: Purpose, out: &mut Encod
     out.list(found, |out, at| path(at, out));
     out.bool(*observed);
     out.list(scratch, |out, at| path(at, out));
+    // Of these the words say all that counts; what is in them must not.
+    if purpose != Purpose::Key {
+        out.list(kept, |out, at| path(at, out));
+    }
     optional(native.as_deref(), out, |out, native| write_native(graph, native, purpose, out));
     list_files(lists, out);
     write_work(graph, work, purpose, out);

@@ -12,7 +12,7 @@
 //! let path = |path: &str| WsPath::from_normal(path);
 //! tables.files.push(FileNode { path: path("fit.c"), maker: None, folder: false });
 //! tables.files.push(FileNode { path: path("made/fit.o"), maker: Some(StepId(0)), folder: false });
-//! let outputs = vec![OutputNode { file: FileId(1), name: "fit.o".into() }];
+//! let outputs = vec![OutputNode { file: FileId(1), name: "fit.o".into(), early: false }];
 //! tables.targets.push(Target::plain("fit"));
 //! let step = Step { inputs: vec![FileId(0)].into(), outputs, ..Step::empty(path("made")) };
 //! tables.steps.push(Box::new(step));
@@ -52,7 +52,7 @@ pub use service::{
 pub use sets::{FileSets, Needs, SetId};
 pub use sorted::Sorted;
 pub use step::{
-    ArgumentFile, Check, Effect, Limits, OutputNode, Pipeline, Place, Program, SECRET, Stage, Step,
+    ArgumentFile, Check, Effect, KEPT, Limits, OutputNode, Pipeline, Place, Program, SECRET, Stage, Step,
     WorkFolder,
 };
 pub use target::{ResultFile, Role, Target};

@@ -80,18 +80,31 @@ pub struct Needs<'g> {
     graph: &'g crate::Tables,
     /// By set: the steps that make its files, sorted, each once.
     of_sets: Vec<Vec<StepId>>,
+    /// By file: whether its step gives it before it ends. Empty where no step does.
+    early: Vec<bool>,
+    /// By set: the steps that make its other files, sorted, each once. Empty where no step gives anything early.
+    late_of_sets: Vec<Vec<StepId>>,
 }
 
 impl<'g> Needs<'g> {
     /// Those of a graph.
     pub fn of(graph: &'g crate::Tables) -> Needs<'g> {
-        let makers = |files: &[FileId]| {
-            let mut makers: Vec<StepId> = files.iter().filter_map(|f| graph.file(*f).maker).collect();
+        let makers = |files: &mut dyn Iterator<Item = &FileId>| {
+            let mut makers: Vec<StepId> = files.filter_map(|f| graph.file(*f).maker).collect();
             makers.sort_unstable();
             makers.dedup();
             makers
         };
-        Needs { graph, of_sets: graph.sets.iter().map(makers).collect() }
+        let of_sets = graph.sets.iter().map(|files| makers(&mut files.iter())).collect();
+        let (mut early, mut late_of_sets) = (Vec::new(), Vec::new());
+        let mut given_early = graph.steps.iter().flat_map(|step| step.early_outputs()).peekable();
+        if given_early.peek().is_some() {
+            early.resize(graph.files.len(), false);
+            given_early.for_each(|file| early[file.index()] = true);
+            let late = |files: &[FileId]| makers(&mut files.iter().filter(|file| !early[file.index()]));
+            late_of_sets = graph.sets.iter().map(late).collect();
+        }
+        Needs { graph, of_sets, early, late_of_sets }
     }
 
     /// The steps that make the files of a set, sorted, each once.
@@ -108,5 +121,20 @@ impl<'g> Needs<'g> {
         needs.sort_unstable();
         needs.dedup();
         needs
+    }
+
+    /// The steps whose end a step must wait for, sorted, each once. Of the others that it needs it takes only what they give
+    /// before they end.
+    pub fn ends_for_step(&self, step: StepId) -> Vec<StepId> {
+        if self.early.is_empty() {
+            return self.of_step(step);
+        }
+        let step = self.graph.step(step);
+        let of_sets = step.candidates.iter().flat_map(|set| &self.late_of_sets[set.index()]).copied();
+        let late = step.inputs.iter().filter(|file| !self.early[file.index()]);
+        let mut ends: Vec<StepId> = late.filter_map(|f| self.graph.file(*f).maker).chain(of_sets).collect();
+        ends.sort_unstable();
+        ends.dedup();
+        ends
     }
 }

@@ -29,6 +29,8 @@ pub struct OutputNode {
     pub file: FileId,
     /// The name that the definition gave it (`site/almanac.html`), without the folder the tool chose.
     pub name: Arc<str>,
+    /// Whether others may use it as soon as it is whole, while the step still runs. Only of files.
+    pub early: bool,
 }
 
 /// What a command starts. Tools and files are numbers of a graph, or names that are the same in every graph.
@@ -150,6 +152,9 @@ pub struct Effect {
     pub lasting: bool,
 }
 
+/// The folder in a step's own that holds what it keeps for itself from one run to the next.
+pub const KEPT: &str = ".kept";
+
 /// Something to run: commands in order, from inputs to outputs.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub struct Step {
@@ -177,6 +182,8 @@ pub struct Step {
     pub observed: bool,
     /// Files and folders that are thrown away afterwards.
     pub scratch: Vec<WsPath>,
+    /// Folders below [`KEPT`] that the commands find as they left them when they ran the last time; empty at first.
+    pub kept: Vec<WsPath>,
     /// Tools that the commands start.
     pub tools: Vec<ToolId>,
     /// What the tool does itself, before any command.
@@ -205,6 +212,11 @@ pub struct Step {
 }
 
 impl Step {
+    /// The outputs that others may use before the step ends.
+    pub fn early_outputs(&self) -> impl Iterator<Item = FileId> {
+        self.outputs.iter().filter(|output| output.early).map(|output| output.file)
+    }
+
     /// Whether what it may read is more than what counts: which of its candidates do is known when it ran.
     pub fn narrows(&self) -> bool {
         self.observed || !self.found.is_empty()
@@ -229,6 +241,7 @@ impl Step {
             found: Vec::new(),
             observed: false,
             scratch: Vec::new(),
+            kept: Vec::new(),
             tools: Vec::new(),
             native: None,
             lists: Vec::new(),

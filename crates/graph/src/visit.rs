@@ -68,6 +68,7 @@ impl Step {
             found: _,
             observed: _,
             scratch: _,
+            kept: _,
             lists: _,
             limits: _,
             services: _,

@@ -430,10 +430,12 @@ pub enum WordPiece {
     In(ExprId),
     /// `{argfile expr}`: the path of a file that lists the files, one a line.
     ArgFile(ExprId),
+    /// `{out …}`, `{outfolder …}`, and `{early …}` for a file that others may use before the step ends.
     Out {
         name: Option<Name>,
         path: ExprId,
         folder: bool,
+        early: bool,
     },
     DepFile {
         path: ExprId,
@@ -442,6 +444,10 @@ pub enum WordPiece {
     Scratch {
         path: ExprId,
         folder: bool,
+    },
+    /// `{keptfolder …}`: a folder that the step finds again when it runs the next time.
+    Kept {
+        path: ExprId,
     },
     /// `{textfile "name" expr}`: the path of a file that holds the text.
     TextFile {

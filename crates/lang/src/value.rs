@@ -275,6 +275,7 @@ pub(crate) enum WordStrand {
         name: Option<Arc<str>>,
         path: Arc<str>,
         folder: bool,
+        early: bool,
         span: Span,
     },
     DepFile {
@@ -284,6 +285,10 @@ pub(crate) enum WordStrand {
     Scratch {
         path: Arc<str>,
         folder: bool,
+        span: Span,
+    },
+    Kept {
+        path: Arc<str>,
         span: Span,
     },
     /// The path of a file that holds a text.

@@ -297,6 +297,11 @@ impl Outside for Machine {
         inner.iter().try_for_each(|inner| made.made_folder(inner).map(drop))
     }
 
+    fn while_watching(&self, files: &[WsPath], whole: &(dyn Fn(usize) + Sync), act: &mut dyn FnMut()) {
+        let files: Vec<PathBuf> = files.iter().map(|file| self.locate(file)).collect();
+        nubrik_disk::while_watching(&files, whole, act);
+    }
+
     fn discard(&self, path: &WsPath) {
         self.times_full();
         let _ = self.below.remove(path.as_str());

@@ -456,7 +456,7 @@ impl Joins {
             folder,
             inputs: inputs.into(),
             candidates: candidates.into(),
-            outputs: vec![OutputNode { file: output, name: format!("f{number}").into() }],
+            outputs: vec![OutputNode { file: output, name: format!("f{number}").into(), early: false }],
             found,
             scratch: vec![],
             tools: vec![ToolId(0)],

@@ -76,10 +76,13 @@ fn graph(native: Native, work: WorkFolder) -> Tables {
         folder: at("made"),
         inputs: vec![FileId(0), FileId(4)].into(),
         candidates: vec![SetId(0)].into(),
-        outputs: [1, 2, 3].map(|n| OutputNode { file: FileId(n), name: format!("o{n}").into() }).into(),
+        outputs: [1, 2, 3]
+            .map(|n| OutputNode { file: FileId(n), name: format!("o{n}").into(), early: false })
+            .into(),
         found: vec![at("made/d")],
         observed: true,
         scratch: vec![at("made/s")],
+        kept: vec![at("made/.kept/k")],
         tools: vec![ToolId(0), ToolId(1)],
         native: Some(Box::new(native)),
         lists: vec![ArgumentFile { path: at("made/l"), text: "fit.c\n".into() }],

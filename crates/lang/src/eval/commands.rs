@@ -145,11 +145,12 @@ impl Evaluator<'_> {
                 let files = self.coerce(value, &crate::types::Type::Files, scope.module, span)?;
                 Ok(WordSource::One(smallvec![WordStrand::ArgFile(self.files_of(&files, span)?.into())]))
             }
-            WordPiece::Out { name, path, folder } => {
+            WordPiece::Out { name, path, folder, early } => {
                 let span = module.span(*path);
                 let path = self.output_path(scope, *path)?;
                 let name = name.as_ref().map(|n| n.text.clone());
-                Ok(WordSource::One(smallvec![WordStrand::Out { name, path, folder: *folder, span }]))
+                let (folder, early) = (*folder, *early);
+                Ok(WordSource::One(smallvec![WordStrand::Out { name, path, folder, early, span }]))
             }
             WordPiece::DepFile { path } => {
                 let span = module.span(*path);
@@ -162,6 +163,13 @@ impl Evaluator<'_> {
                 let span = module.span(*path);
                 let path = self.output_path(scope, *path)?;
                 Ok(WordSource::One(smallvec![WordStrand::Scratch { path, folder: *folder, span }]))
+            }
+            WordPiece::Kept { path } => {
+                let span = module.span(*path);
+                Ok(WordSource::One(smallvec![WordStrand::Kept {
+                    path: self.output_path(scope, *path)?,
+                    span
+                }]))
             }
             WordPiece::TextFile { path, text } => {
                 let (span, text_span) = (module.span(*path), module.span(*text));

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use nubrik_diagnostic::Diagnostic;
-use nubrik_graph::{ArchiveFormat, Native, Placement};
+use nubrik_graph::{ArchiveFormat, KEPT, Native, Placement};
 use nubrik_source::{Span, WsPath, written_text};
 
 use super::forms::FormValues;
@@ -229,8 +229,8 @@ impl Evaluator<'_> {
     pub(super) fn check_name(&mut self, text: &str, span: Span) -> Result<()> {
         let odd = text.split('/').any(|p| matches!(p, "" | "." | ".."))
             || text.starts_with(['@', '~'])
-            // What is made there is thrown away.
-            || text.split('/').next() == Some(".scratch")
+            // What is made there is thrown away, or the step's own.
+            || matches!(text.split('/').next(), Some(".scratch" | KEPT))
             || text.chars().any(|c| c.is_control());
         if !odd {
             return Ok(());

@@ -9,7 +9,7 @@ use nubrik_source::{Span, WsPath, shared_text};
 use smallvec::SmallVec;
 
 use super::forms::FormValues;
-use super::words::{Leaves, all_strands, leaves, plain_path_text, probe_words, scratch_path};
+use super::words::{Leaves, all_strands, kept_path, leaves, plain_path_text, probe_words, scratch_path};
 use super::{Evaluator, Owner, Result, Scope};
 use crate::rows::digest;
 use crate::value::*;
@@ -21,6 +21,8 @@ pub(super) type DraftedOutput = (Option<Arc<str>>, FileRef, Arc<str>);
 pub(super) struct Draft {
     pub step: Box<Step>,
     pub outputs: SmallVec<[DraftedOutput; 1]>,
+    /// Names of those of them that others may use before the step ends.
+    pub early: Vec<Arc<str>>,
     pub inputs: SmallVec<[FileRef; 2]>,
     pub tools: SmallVec<[ToolId; 4]>,
     /// Paths of what other steps make that are in its words as plain characters, with their places.
@@ -164,7 +166,7 @@ impl Evaluator<'_> {
 
     /// Enters a finished step in the graph, unless the very same step is there already.
     pub(super) fn enter(&mut self, scope: &Scope, draft: Draft, span: Span) -> Result<Value> {
-        let Draft { mut step, outputs: drafted, mut tools, services, report, .. } = draft;
+        let Draft { mut step, outputs: drafted, early, mut tools, services, report, .. } = draft;
         step.target = scope.owner.target;
         step.place = self.place(span);
         tools.sort_unstable();
@@ -195,7 +197,8 @@ impl Evaluator<'_> {
             for (_, taken) in step.taken.iter_mut().filter(|(path, _)| **path == *written) {
                 *taken = id;
             }
-            step.outputs.push(OutputNode { file: id, name: written });
+            let early = early.contains(&written);
+            step.outputs.push(OutputNode { file: id, name: written, early });
             outputs.push((name, file));
         }
         if let Some(known) = known {
@@ -225,6 +228,7 @@ impl Evaluator<'_> {
         Draft {
             step,
             outputs: SmallVec::new(),
+            early: Vec::new(),
             inputs: SmallVec::new(),
             tools: SmallVec::new(),
             spelled: Vec::new(),
@@ -261,13 +265,22 @@ impl Evaluator<'_> {
         }
         for strand in strands {
             match strand {
-                WordStrand::Out { name, path, folder, span } => {
+                WordStrand::Out { name, path, folder, early, span } => {
                     if is_answer {
                         let error =
                             Diagnostic::error("wrong-type", "a `probe` has no outputs but what it prints");
                         return self.fail(*span, error.mend("{scratch \"…\"} for what is thrown away"));
                     }
                     self.outline_output(&mut draft, name, path, *folder, *span)?;
+                    if *early && !draft.early.contains(path) {
+                        draft.early.push(path.clone());
+                    }
+                }
+                WordStrand::Kept { path, .. } => {
+                    let path = kept_path(&draft.step.folder, path);
+                    if !draft.step.kept.contains(&path) {
+                        draft.step.kept.push(path);
+                    }
                 }
                 WordStrand::DepFile { path, .. } => {
                     let path = draft.step.folder.join(path);

@@ -4,7 +4,7 @@ use std::rc::Rc;
 use std::sync::Arc;
 
 use nubrik_diagnostic::Diagnostic;
-use nubrik_graph::{ArgumentFile, FileId, Mark, Program, Stage};
+use nubrik_graph::{ArgumentFile, FileId, KEPT, Mark, Program, Stage};
 use nubrik_source::{Span, WsPath, shared_text};
 use smallvec::SmallVec;
 
@@ -250,6 +250,9 @@ impl Evaluator<'_> {
                 WordStrand::Scratch { path, .. } => {
                     text.push_str(&path_from(&work, &scratch_path(&draft.step.folder, path)));
                 }
+                WordStrand::Kept { path, .. } => {
+                    text.push_str(&path_from(&work, &kept_path(&draft.step.folder, path)));
+                }
                 WordStrand::ArgFile(files) => {
                     let listed: String =
                         files.iter().map(|f| format!("{}\n", path_from(&work, &f.path))).collect();
@@ -362,6 +365,7 @@ pub(super) fn probe_words(commands: &[Rc<CommandValue>]) -> String {
                 WordStrand::Out { path, .. }
                 | WordStrand::DepFile { path, .. }
                 | WordStrand::Scratch { path, .. }
+                | WordStrand::Kept { path, .. }
                 | WordStrand::TextFile { path, .. } => {
                     text.push_str(path);
                 }
@@ -391,6 +395,11 @@ pub(super) fn leaves<'a>(strand: &'a WordStrand, list: &mut Leaves<'a>) {
 
 pub(super) fn scratch_path(folder: &WsPath, path: &str) -> WsPath {
     WsPath::from_normal_text(shared_text([folder.as_str(), "/.scratch/", path]))
+}
+
+/// Where a folder is that a step finds again when it runs the next time.
+pub(super) fn kept_path(folder: &WsPath, path: &str) -> WsPath {
+    WsPath::from_normal_text(shared_text([folder.as_str(), "/", KEPT, "/", path]))
 }
 
 /// A text for people, with the paths of the files that it carries.

@@ -170,10 +170,12 @@ impl Lowerer {
         }
         let path = self.child_expression(node, 0);
         match form {
-            "out" => Some(WordPiece::Out { name, path, folder: false }),
-            "outfolder" => Some(WordPiece::Out { name, path, folder: true }),
+            "out" | "outfolder" | "early" => {
+                Some(WordPiece::Out { name, path, folder: form == "outfolder", early: form == "early" })
+            }
             "depfile" => Some(WordPiece::DepFile { path }),
             "scratch" | "scratchfolder" => Some(WordPiece::Scratch { path, folder: form == "scratchfolder" }),
+            "keptfolder" => Some(WordPiece::Kept { path }),
             "textfile" => Some(WordPiece::TextFile { path, text: self.child_expression(node, 1) }),
             _ => None, // The parser has refused it.
         }

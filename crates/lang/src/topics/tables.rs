@@ -190,7 +190,7 @@ pub(super) const EXPRESSIONS: [(&str, &str, &str); 10] = [
     ),
 ];
 
-pub(super) const HOLES: [(&str, &str, &str); 9] = [
+pub(super) const HOLES: [(&str, &str, &str); 11] = [
     (
         "{in …}",
         "The path of a source file, or of all files that match a glob: inputs.",
@@ -205,6 +205,11 @@ pub(super) const HOLES: [(&str, &str, &str); 9] = [
         "{outfolder …}",
         "The path of an output folder: everything that the command writes in it is the output.",
         "`unfold {outfolder \"pages\"}`",
+    ),
+    (
+        "{early …}",
+        "The path of an output file that others may use as soon as it is whole, while the step still runs: an interface that a compiler writes before it makes code. The step fails if it changes the file afterwards.",
+        "`compile {source} --interface {early interface \"fit.if\"} -o {out object \"fit.o\"}`",
     ),
     (
         "{depfile …}",
@@ -230,6 +235,11 @@ pub(super) const HOLES: [(&str, &str, &str); 9] = [
         "{scratchfolder …}",
         "The path of a folder that is there and empty, and is removed afterwards.",
         "`render --work {scratchfolder \"work\"} {out \"almanac.html\"}`",
+    ),
+    (
+        "{keptfolder …}",
+        "The path of a folder that the step finds again as it left it, when it runs the next time with the same command and tools; empty at first. For what a compiler keeps to be faster: it must not change results, and `nubrik build --observe` tells if it does.",
+        "`check-types --cache {keptfolder \"cache\"} {sources} > {out \"types.txt\"}`",
     ),
     (
         "{value}",

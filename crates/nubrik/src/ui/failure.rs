@@ -38,6 +38,9 @@ pub fn short(failure: &Failure) -> String {
         Failure::Undeclared { path, .. } => format!("read {path}, which it does not declare"),
         Failure::NoListing { name } => format!("did not write {name}, the list of what it read"),
         Failure::InputMoved { path } => format!("{path} changed while it ran"),
+        Failure::EarlyChanged { name } => {
+            format!("changed its early output {name} after it had been whole, when others may have used it")
+        }
         Failure::TimedOut { limit } => format!("timed out after {}, its limit", time(limit * 1000)),
         Failure::Cases { failed, all } => format!("{failed} of {all} cases failed"),
         Failure::BadReport { problem } => format!("its report cannot be read: {problem}"),
@@ -63,6 +66,7 @@ pub fn wrote(graph: &Graph, id: StepId, failure: &Failure, root: &Path) -> Vec<S
         Failure::Observed { first, .. } => return wrote(graph, id, first, root),
         Failure::Code(_) | Failure::Signal(_) | Failure::TimedOut { .. } => {}
         Failure::Cases { .. } | Failure::BadReport { .. } | Failure::NoOutput { .. } => {}
+        Failure::EarlyChanged { .. } => {}
         // Nothing ran, or what is there is told in other words.
         Failure::NotStarted { .. } | Failure::NoTool(_) | Failure::NoInput { .. } | Failure::NeedsBuild => {
             return Vec::new();
@@ -286,6 +290,10 @@ pub fn readings(graph: &Graph, id: StepId, failure: &Failure, printed: &[u8]) ->
         }
         Failure::InputMoved { .. } => {
             lines.push(("try", "build again: its result was thrown away".to_owned()))
+        }
+        Failure::EarlyChanged { name } => {
+            let mend = format!("write {{out \"{name}\"}}: others then wait for the end of the step");
+            lines.push(("try", mend));
         }
         Failure::NoListing { .. } => {
             lines.push((

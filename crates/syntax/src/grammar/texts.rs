@@ -77,7 +77,8 @@ fn is_hole_form(p: &Parser) -> bool {
     match p.peek_text() {
         "in" => true,
         "argfile" | "list" => matches!(p.peek_second(), TextOpen | Word | Ref | LeftBracket),
-        "out" | "outfolder" | "outdir" | "depfile" | "found" | "scratch" | "scratchfolder" | "textfile" => {
+        "out" | "outfolder" | "outdir" | "early" | "depfile" | "found" | "scratch" | "scratchfolder"
+        | "keptfolder" | "textfile" => {
             matches!(p.peek_second(), TextOpen | Word)
         }
         _ => false,
@@ -85,8 +86,18 @@ fn is_hole_form(p: &Parser) -> bool {
 }
 
 /// Words that forms of holes begin with.
-const FORMS: [&str; 8] =
-    ["in", "out", "outfolder", "depfile", "argfile", "textfile", "scratch", "scratchfolder"];
+const FORMS: [&str; 10] = [
+    "in",
+    "out",
+    "outfolder",
+    "early",
+    "depfile",
+    "argfile",
+    "textfile",
+    "scratch",
+    "scratchfolder",
+    "keptfolder",
+];
 
 /// Words that some of them were written with before.
 const FORMS_BEFORE: [(&str, &str); 3] = [("outdir", "outfolder"), ("found", "depfile"), ("list", "argfile")];

@@ -99,6 +99,7 @@ impl Evaluator<'_> {
             }
             if let WordStrand::Out { span, .. }
             | WordStrand::DepFile { span, .. }
+            | WordStrand::Kept { span, .. }
             | WordStrand::Scratch { span, .. } = strand
             {
                 let and = if scratch { "or listings" } else { ", listings or scratch files" };
