@@ -111,6 +111,9 @@ impl Evaluator<'_> {
         draft.step.env = self.step_env(values.value("env"), &mut draft, span)?;
         draft.step.limits = self.limits(values)?;
         draft.step.observed = values.bool("observed");
+        if draft.step.observed && !draft.step.kept.is_empty() {
+            return self.fail(span, observed_and_kept());
+        }
         let listed = draft.step.narrows();
         let mut inputs = Vec::with_capacity(draft.inputs.len());
         let mut candidates = Vec::new();
@@ -412,6 +415,13 @@ fn first_output(
     let verdict = (unnamed == First::Verdict).then(|| "verdict".into());
     let named = named.or_else(|| makes.first().map(|(_, path, _)| path.trim_end_matches('/').into()));
     named.or(verdict)
+}
+
+fn observed_and_kept() -> Diagnostic {
+    Diagnostic::error("kept-observed", "an `observed` step cannot keep a folder")
+        .note("what it knows from the last time it does not read again, so that this would not count")
+        .mend("drop `observed`: then all counts that it declares")
+        .mend("{scratchfolder \"…\"} for a folder that is empty each time")
 }
 
 fn makes_nothing() -> Diagnostic {

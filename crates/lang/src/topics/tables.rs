@@ -248,7 +248,7 @@ pub(super) const HOLES: [(&str, &str, &str); 11] = [
     ),
 ];
 
-pub(super) const ERRORS: [(&str, &str, &str); 54] = [
+pub(super) const ERRORS: [(&str, &str, &str); 55] = [
     (
         "bad-data",
         "A data file does not fit its format or its declared type. The place shown is in the data file.",
@@ -292,6 +292,11 @@ pub(super) const ERRORS: [(&str, &str, &str); 54] = [
         "demanded",
         "A kind or function demands something of what it is given, and says what.",
         "demand(stations.len > 0, \"a chart needs a station\", stations)   with no station",
+    ),
+    (
+        "kept-observed",
+        "A step that is `observed` cannot keep a folder: what its commands know from the last time they do not read again, and what they are not seen to read would not count.",
+        "check { run = `check-types --cache {keptfolder \"cache\"} {sources}`, observed = true }",
     ),
     (
         "made-twice",
