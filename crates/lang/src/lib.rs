@@ -14,6 +14,7 @@ pub mod builtins;
 mod cycles;
 mod data;
 mod eval;
+mod examples;
 mod globs;
 mod hir;
 mod kept;
@@ -35,6 +36,7 @@ mod world;
 
 pub use address::{AddressPattern, PatternProblem, Wanted};
 pub use eval::{Evaluation, Evaluator, OptionInfo, Setting, SettingValue, write_json_text};
+pub use examples::{ExampleReport, try_examples};
 pub use parallel::evaluate_below;
 pub use trail::{REQUEST, Trail, Unit, WatchedWorld};
 pub use world::{

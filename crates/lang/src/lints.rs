@@ -72,6 +72,7 @@ pub(crate) fn needless_shells(module: &Module) -> Vec<Diagnostic> {
         // Words, quotes, holes, pipes and redirects need no shell.
         !is_word_of_shells
             && !first.contains('=')
+            && !text.contains(">>")
             && !text.contains(['$', ';', '&', '*', '?', '(', '`', '~', '#', '\\', '\n', '!', '{'])
     });
     needless

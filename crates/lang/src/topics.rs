@@ -119,10 +119,22 @@ pub fn kit_topics(kit: &str, text: &'static str) -> Vec<Topic> {
             category: "kit",
             summary: decl.documentation.to_string(),
             parts,
-            example: format!("use \"nub:{kit}\" as {kit}\n# then: {shape}"),
+            example: format!("use \"nub:{kit}\" as {kit}\n{}", shown_example(node, &shape)),
         });
     }
     topics
+}
+
+/// The example in the documentation of a declaration; without one, how it is called.
+fn shown_example(node: nubrik_syntax::Node<'_>, shape: &str) -> String {
+    let lines = nubrik_syntax::views::example(node);
+    let lines: Vec<&str> =
+        lines.iter().map(|line| node.token_text(*line).trim_start_matches('#').trim_end()).collect();
+    let indent = lines.iter().map(|line| line.len() - line.trim_start().len()).min().unwrap_or(0);
+    match lines.is_empty() {
+        true => format!("# then: {shape}"),
+        false => lines.iter().map(|line| &line[indent..]).collect::<Vec<_>>().join("\n"),
+    }
 }
 
 fn form_topic(form: &crate::builtins::FormInfo) -> Topic {

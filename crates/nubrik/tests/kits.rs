@@ -487,3 +487,55 @@ fn several_programs_of_one_go_module_are_kept_apart() {
     sandbox.run(&["run", "-q", "ebb"]).expect(0).says("ebb");
     sandbox.run(&["run", "-q", "flow"]).expect(0).says("flow");
 }
+
+#[test]
+fn examples_in_the_documentation_of_kits_are_tried() {
+    let folder = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../kits");
+    let mut files: Vec<(String, String)> = Vec::new();
+    for entry in std::fs::read_dir(folder).unwrap() {
+        let path = entry.unwrap().path();
+        if path.extension().is_some_and(|ending| ending == "nub") {
+            let name = path.file_name().unwrap().to_str().unwrap().to_owned();
+            files.push((name, std::fs::read_to_string(path).unwrap()));
+        }
+    }
+    let kinds: usize = files.iter().map(|(_, text)| text.matches("\nkind ").count()).sum();
+    let uses =
+        files.iter().map(|(name, _)| format!("use \"/{name}\" as {}\n", name.trim_end_matches(".nub")));
+    files.push(("targets.nub".to_owned(), uses.collect()));
+    let files: Vec<(&str, &str)> = files.iter().map(|(name, text)| (&**name, &**text)).collect();
+    let run = Sandbox::new(&files).run(&["lint"]).expect(0);
+    assert!(!run.stdout.contains("error   "), "{}", run.stdout);
+    // All kinds but what only unpacks what is pinned have one.
+    let examples: usize = files.iter().map(|(_, text)| text.matches("\n##     ").count()).sum();
+    assert!(examples >= kinds - 1, "{examples} lines of examples for {kinds} kinds");
+}
+
+const CHARTS: &str = "## A chart of a table.\n\
+    ##     target spring = charts.chart { table = \"tables/spring.csv\", width = 40 }\n\
+    ##     target all = [each table in glob(\"tables/*.csv\") give charts.chart { table = table }]\n\
+    kind chart(table: file, columns: int = 80): { files: files } {\n\
+        give { files = step { run = `draw-chart {columns} {table} {out \"{table.stem}.svg\"}` } }\n\
+    }\n";
+
+#[test]
+fn an_example_that_grew_old_is_shown_where_it_is_written() {
+    let used = "use \"/charts.nub\" as charts\ntarget tides = charts.chart { table = \"tides.csv\" }\n";
+    let sandbox = Sandbox::new(&[("charts.nub", CHARTS), ("tides.csv", ""), ("targets.nub", used)]);
+    sandbox.write("charts.nub", &CHARTS.replace("draw-chart", "cat"));
+    let run = sandbox.run(&["lint"]).expect(3);
+    assert!(run.stderr.contains("`charts.chart` has no parameter `width`"), "{}", run.stderr);
+    assert!(run.stderr.contains("charts.nub:2:68") && run.stdout.contains("1 error"), "{}", run.stderr);
+    // Neither the files that it names nor its tools need to be there; a build does not look at it.
+    let mended = CHARTS.replace("width = 40", "columns = 40");
+    sandbox.write(
+        "charts.nub",
+        &mended.replace("`draw-chart", "`{tool { names = \"draw-chart\", at_least = \"3\" }}"),
+    );
+    sandbox.write("targets.nub", "use \"/charts.nub\" as charts\nlet chart = charts.chart\n");
+    sandbox.run(&["lint"]).expect(0).says("and 1 example");
+    // It is no part of the sentence that says what the kind is.
+    let run = sandbox.run(&["explain", "c.library"]).expect(0);
+    assert!(run.stdout.contains("target fit = c.library { sources = \"src/*.c\""), "{}", run.stdout);
+    assert!(run.stdout.contains("  A static library.\n"), "{}", run.stdout);
+}

@@ -75,6 +75,17 @@ impl Sources {
         TextId(self.files.len() as u32 - 1)
     }
 
+    /// Gives a text another name for messages.
+    pub fn rename(&mut self, file: TextId, name: &str) {
+        self.files[file.index()].name = name.into();
+    }
+
+    /// The texts that have a name.
+    pub fn named(&self, name: &str) -> Option<TextId> {
+        let at = self.files.iter().position(|file| *file.name == *name)?;
+        Some(TextId(at as u32))
+    }
+
     /// The name under which the text was added.
     pub fn name(&self, file: TextId) -> &Arc<str> {
         &self.files[file.index()].name

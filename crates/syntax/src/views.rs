@@ -5,14 +5,32 @@ use std::borrow::Cow;
 use crate::SyntaxKind::*;
 use crate::{Node, Token};
 
-/// `##` comments directly above a declaration (or on a parameter's line), joined by spaces.
+/// Spaces after `##` with which a line of an example begins.
+const EXAMPLE_INDENT: &str = "    ";
+
+/// `##` comments directly above a declaration (or on a parameter's line), joined by spaces, without its example.
 pub fn documentation(node: Node<'_>) -> String {
-    let mut lines: Vec<&str> = Vec::new();
+    let prose = documenting(node).into_iter().map(|token| node.token_text(token).trim_start_matches('#'));
+    let prose: Vec<&str> = prose.filter(|line| !line.starts_with(EXAMPLE_INDENT)).map(str::trim).collect();
+    prose.iter().filter(|line| !line.is_empty()).copied().collect::<Vec<_>>().join(" ")
+}
+
+/// The lines of the example in the documentation of a declaration: those that are indented by four spaces or more.
+pub fn example(node: Node<'_>) -> Vec<Token> {
+    let is_example = |token: &Token| {
+        node.token_text(*token).strip_prefix("##").is_some_and(|line| line.starts_with(EXAMPLE_INDENT))
+    };
+    documenting(node).into_iter().filter(is_example).collect()
+}
+
+/// The `##` comments directly above a declaration.
+fn documenting(node: Node<'_>) -> Vec<Token> {
+    let mut lines: Vec<Token> = Vec::new();
     let mut blank_lines = 0;
     for token in node.tokens() {
         match token.kind {
             DocComment => {
-                lines.push(node.token_text(token).trim_start_matches('#').trim());
+                lines.push(token);
                 blank_lines = 0;
             }
             Newline => {
@@ -26,7 +44,7 @@ pub fn documentation(node: Node<'_>) -> String {
             _ => break,
         }
     }
-    lines.join(" ")
+    lines
 }
 
 /// The first word of a declaration: `let`, `target`, …, after `private`.

@@ -139,6 +139,17 @@ fn documentation_belongs_to_what_it_stands_above() {
 }
 
 #[test]
+fn indented_documentation_is_an_example() {
+    let text =
+        "## First line.\n##     target t = a\n##\n##       # more\n## Second line.\nkind k() { give 1 }\n";
+    let parsed = parse(TextId(0), &Arc::from(text));
+    let node = parsed.tree.root().children().next().unwrap();
+    assert_eq!(views::documentation(node), "First line. Second line.");
+    let lines: Vec<&str> = views::example(node).into_iter().map(|line| node.token_text(line)).collect();
+    assert_eq!(lines, ["##     target t = a", "##       # more"]);
+}
+
+#[test]
 fn texts_lose_their_common_indent() {
     let value = |text: &str| {
         let parsed = parse(TextId(0), &Arc::from(format!("let x = {text}\n")));

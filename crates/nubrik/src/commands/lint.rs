@@ -14,9 +14,25 @@ pub fn lint(console: Console, choice: &Choice, strict: bool) -> CommandResult<Ex
     let errors = evaluation.diagnostics.iter().filter(|d| d.severity == Severity::Error).count();
     let warnings = evaluation.diagnostics.len() - errors;
     report(console, &evaluation.diagnostics, &evaluation.sources);
+    // Where a kit itself is wrong, its examples say the same again.
+    let tried = if errors == 0 { Some(session.try_examples(&evaluation.read)) } else { None };
+    let (mut errors, mut examples) = (errors, 0);
+    if let Some(tried) = tried {
+        if !evaluation.diagnostics.is_empty() && !tried.errors.is_empty() && !console.is_json() {
+            outln!(console);
+        }
+        report(console, &tried.errors, &tried.sources);
+        errors += tried.errors.len();
+        examples = tried.count;
+    }
     let targets = evaluation.targets.len();
     let text = match (errors, warnings) {
-        (0, 0) => format!("nothing wrong in {} files with {targets} targets", evaluation.read.len()),
+        (0, 0) => {
+            let plural = if examples == 1 { "" } else { "s" };
+            let examples =
+                if examples == 0 { String::new() } else { format!(" and {examples} example{plural}") };
+            format!("nothing wrong in {} files with {targets} targets{examples}", evaluation.read.len())
+        }
         (errors, warnings) => {
             let plural = |n: usize, word: &str| format!("{n} {word}{}", if n == 1 { "" } else { "s" });
             format!("{}, {}", plural(errors, "error"), plural(warnings, "warning"))
@@ -25,7 +41,7 @@ pub fn lint(console: Console, choice: &Choice, strict: bool) -> CommandResult<Ex
     if console.is_json() {
         console.event(&json::NoticeEvent { event: "linted", text });
     } else {
-        let gap = if evaluation.diagnostics.is_empty() { "" } else { "\n" };
+        let gap = if errors + warnings == 0 { "" } else { "\n" };
         outln!(console, "{gap}{text}");
     }
     Ok(if errors > 0 || (strict && warnings > 0) { Exit::Definitions } else { Exit::Done })

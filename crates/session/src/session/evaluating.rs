@@ -63,6 +63,20 @@ impl Session {
         self.with_evaluator(self.wants_trails(), |evaluator| evaluator.lint())
     }
 
+    /// Tries the examples in the documentation of kits that an evaluation read.
+    pub fn try_examples(&self, read: &[WsPath]) -> nubrik_lang::ExampleReport {
+        let world = DiskWorld::new(&self.workspace, &self.machine, &self.answers);
+        std::thread::scope(|scope| {
+            let thread = std::thread::Builder::new().stack_size(EVALUATION_STACK);
+            let running = thread.spawn_scoped(scope, || nubrik_lang::try_examples(&world, read));
+            match running.map(std::thread::ScopedJoinHandle::join) {
+                Ok(Ok(tried)) => tried,
+                Ok(Err(panic)) => std::panic::resume_unwind(panic),
+                Err(e) => std::panic::panic_any(format!("cannot start a thread: {e}")),
+            }
+        })
+    }
+
     pub(super) fn with_evaluator(
         &self,
         watching: bool,
