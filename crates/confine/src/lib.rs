@@ -27,13 +27,14 @@ mod room;
 mod rules;
 mod running;
 mod sys;
+mod talk;
 
 pub use apart::{Apart, end_left_over};
 pub use calls::PathUse;
 pub use cancel::CancelSwitch;
 pub use filter::{Network, Surroundings};
 pub use furnish::ROOT;
-pub use pipeline::{Capture, Confinement, Ended, PipelineSpec, Reach, StageSpec, run};
+pub use pipeline::{Capture, Confinement, Ended, PipelineSpec, Reach, StageSpec, furnish, run};
 pub use record::{Found, Hidden, Recorder, UsedPath, can_record};
 pub use room::{HOME, OwnNetwork, Room, RoomKind, RoomPlace, Rooms, TEMPORARY};
 pub use rules::{Access, RuleSet, Support, SystemFolders, support};
@@ -41,3 +42,4 @@ pub use running::{Echo, Running};
 pub use sys::{
     become_reaper, end_left_of, end_orphans, give_up_network, map_file, raise_open_file_limit, spare,
 };
+pub use talk::{Answered, Talk};

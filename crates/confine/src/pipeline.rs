@@ -17,7 +17,8 @@ use crate::room::OwnNetwork;
 use crate::sys::{self, ProcessEnd, RoomSetup, Space};
 use crate::{Apart, CancelSwitch, Room, RuleSet};
 
-pub(crate) use starting::{StartProblem, start_all};
+pub use starting::furnish;
+pub(crate) use starting::{StartProblem, start_all, start_talking};
 
 /// One process to start.
 #[derive(Clone)]
@@ -175,7 +176,7 @@ impl Capture {
         Capture { errors: Some(Vec::new()), ..Capture::new(limit) }
     }
 
-    fn add(&mut self, bytes: &[u8], from: Source) {
+    pub(crate) fn add(&mut self, bytes: &[u8], from: Source) {
         let to = match (&mut self.errors, from) {
             (Some(errors), Source::Errors) => errors,
             _ => &mut self.bytes,
@@ -190,7 +191,7 @@ impl Capture {
 
 /// Where something that was printed comes from.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
-enum Source {
+pub(crate) enum Source {
     Output,
     Errors,
 }

@@ -223,6 +223,26 @@ impl Rooms {
         Ok(Room { handle, kind, contents, pending: Mutex::new(Some(plan)), taken })
     }
 
+    /// Has other things in a room in which a program stays. Where that cannot be, the room is given back as it was: its programs
+    /// are to be ended, and waited for, before it is dropped.
+    ///
+    /// # Errors
+    /// The room that cannot be changed.
+    pub fn change(&self, mut room: Box<Room>, places: &[RoomPlace<'_>]) -> Result<Box<Room>, Box<Room>> {
+        let Ok(contents) = self.contents(places) else { return Err(room) };
+        let fits = room.contents.can_become(&contents, room.taken) && room.contents.can_stay();
+        if !fits || !room.handle.is_kept() || lock(&room.pending).is_some() {
+            return Err(room);
+        }
+        match contents.plan_from(&room.contents) {
+            Ok(plan) => {
+                (room.contents, room.pending) = (contents, Mutex::new(Some(plan)));
+                Ok(room)
+            }
+            Err(_) => Err(room),
+        }
+    }
+
     /// What is to be in a room.
     fn contents(&self, places: &[RoomPlace<'_>]) -> io::Result<Contents> {
         let mut contents = Contents::default();

@@ -146,6 +146,11 @@ pub enum Failure {
         /// The output as the definition named it.
         name: Arc<str>,
     },
+    /// A program that is asked requests gave no answer that can be understood.
+    NoAnswer {
+        /// How its answer begins; empty where it ended instead.
+        said: String,
+    },
     /// The commands took longer than they may.
     TimedOut {
         /// How long they may take, in milliseconds.

@@ -14,7 +14,7 @@ use crate::outside::FoundTool;
 
 /// Version of the format, of the confinement's rules and of the environment that steps get. Any
 /// change to one of them raises it.
-pub const KEY_VERSION: u32 = 8;
+pub const KEY_VERSION: u32 = 9;
 
 /// The digests of what a step is made of, apart from one another so that a change can be named.
 #[derive(Clone, PartialEq, Eq, Debug)]
@@ -105,6 +105,7 @@ mod tests {
                     stdin: None,
                     stdout: None,
                     stderr: None,
+                    answers: false,
                 }],
             }],
             env: vec![("LANG".into(), "C".into())],
@@ -137,7 +138,7 @@ mod tests {
         // A change here makes every stored result a miss: raise KEY_VERSION, and describe it in
         // docs/formats.md.
         if (std::env::consts::OS, std::env::consts::ARCH) == ("linux", "x86_64") {
-            assert_eq!(&key(&graph()).hex()[..16], "b4b6af35142a3c49");
+            assert_eq!(&key(&graph()).hex()[..16], "aa996b5fdee32d35");
         }
     }
 
@@ -149,6 +150,7 @@ mod tests {
                 stdin: None,
                 stdout: None,
                 stderr: None,
+                answers: false,
             }]
         };
         Service {
@@ -214,6 +216,7 @@ mod tests {
             ("standard input", |s| stage(s).stdin = Some(path("x"))),
             ("standard output", |s| stage(s).stdout = Some(path("x"))),
             ("standard error", |s| stage(s).stderr = Some(path("x"))),
+            ("whether it answers requests", |s| stage(s).answers = true),
             ("variable's value", |s| s.env[0].1 = "D".into()),
             ("variable's name", |s| s.env[0].0 = "LC_ALL".into()),
             ("folder", |s| s.folder = path(".nubrik/made/ebb/@fit.o")),

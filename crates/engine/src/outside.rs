@@ -238,6 +238,8 @@ pub enum JobEnd {
     Disturbed(String),
     /// A program could not be started.
     NotStarted(PathBuf, io::Error),
+    /// A program that is asked requests did not answer, or not so that it can be understood: how its answer begins.
+    NoAnswer(String),
 }
 
 /// The machine, as the engine sees it.
@@ -332,6 +334,8 @@ pub trait Outside: Sync {
     fn begin_worker(&self, workers: usize) {
         let _ = workers;
     }
+    /// Nothing more is performed: what stays for the next step may end.
+    fn rest(&self) {}
     /// Runs processes to their end; appends what they print.
     fn run(&self, job: &Job<'_>, printed: &mut Vec<u8>) -> JobEnd;
     /// Where a step's commands look for a program, in their order, up to the first place that has it.

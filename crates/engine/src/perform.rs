@@ -166,7 +166,9 @@ impl Build<'_> {
         let before = self.before.steps.get(step.folder.as_str());
         let is_new = before.is_none_or(|memory| memory.command != now.parts.command);
         let stays = !step.limits.network && step.services.is_empty();
-        if !is_new || !stays || step.commands.is_empty() || !self.outside.records() {
+        // Who answers several steps was started for another one: for a recorder it would have to be started again for each.
+        let answers = step.commands.iter().flat_map(|pipeline| &pipeline.stages).any(|stage| stage.answers);
+        if !is_new || !stays || answers || step.commands.is_empty() || !self.outside.records() {
             return false;
         }
         let mut watched = self.watched.lock().unwrap_or_else(PoisonError::into_inner);
@@ -375,6 +377,7 @@ impl Build<'_> {
                 }
                 JobEnd::Code(code) => return Err(Some(Failure::Code(code))),
                 JobEnd::Signal(signal) => return Err(Some(Failure::Signal(signal))),
+                JobEnd::NoAnswer(said) => return Err(Some(Failure::NoAnswer { said })),
                 JobEnd::NotStarted(program, problem) => {
                     // In a room the workspace is somewhere else: people know its files by their paths from its root.
                     let seen = program.strip_prefix(crate::outside::CONSTANT_ROOT).unwrap_or(&program);

@@ -41,6 +41,7 @@ pub fn build(
             });
         }
     });
+    outside.rest();
     let Schedule { progress, published, order, .. } = schedule;
     let mut progress = progress.into_inner().unwrap_or_else(PoisonError::into_inner);
     progress.summary.steps = order.len();

@@ -259,7 +259,7 @@ impl World {
             };
             let words: Vec<Arc<str>> = self.words(step).iter().map(|w| w.as_str().into()).collect();
             let program = Program::Tool(ToolId(0));
-            let stage = Stage { program, words, stdin: None, stdout: None, stderr: None };
+            let stage = Stage { program, words, stdin: None, stdout: None, stderr: None, answers: false };
             let option = self.shapes[step].option;
             let candidates = match candidates.is_empty() {
                 true => vec![],

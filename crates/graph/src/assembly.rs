@@ -239,6 +239,7 @@ fn stage<T, F>(program: Program<T, F>, from: &mut Decoder<'_>) -> Read<Stage<T, 
         stdin: optional(from, path)?,
         stdout: optional(from, path)?,
         stderr: optional(from, path)?,
+        answers: from.bool()?,
     })
 }
 

@@ -46,13 +46,20 @@ fn shown_with_marks(step: &Step) -> Vec<String> {
         .iter()
         .map(|pipeline| {
             let stages: Vec<String> =
-                pipeline.stages.iter().map(|s| format!("{variables}{}", shown_stage(s))).collect();
+                pipeline.stages.iter().map(|s| format!("{variables}{}", shown_stage(s, step))).collect();
             stages.join(" | ")
         })
         .collect()
 }
 
-fn shown_stage(stage: &Stage) -> String {
+fn shown_stage(stage: &Stage, step: &Step) -> String {
+    if stage.answers
+        && let Some(request) = step.lists.iter().find(|list| Some(&list.path) == stage.stdin.as_ref())
+    {
+        // What is asked says more than where it is written.
+        let asked = shown_words(&stage.words, [&None, &stage.stdout, &stage.stderr]);
+        return format!("{asked} <<< {}", shown_word(request.text.trim_end()));
+    }
     shown_words(&stage.words, [&stage.stdin, &stage.stdout, &stage.stderr])
 }
 

@@ -163,7 +163,7 @@ fn write_stage<T, F>(
     tool: impl Fn(&mut Encoder, &T),
     file: impl Fn(&mut Encoder, &F),
 ) {
-    let Stage { program, words, stdin, stdout, stderr } = stage;
+    let Stage { program, words, stdin, stdout, stderr, answers } = stage;
     match program {
         Program::Tool(id) => {
             out.u8(0);
@@ -178,6 +178,7 @@ fn write_stage<T, F>(
     for redirect in [stdin, stdout, stderr] {
         optional(redirect.as_ref(), out, |out, at| path(at, out));
     }
+    out.bool(*answers);
 }
 
 fn variables(env: &[(Arc<str>, Arc<str>)], out: &mut Encoder) {

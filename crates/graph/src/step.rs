@@ -55,6 +55,9 @@ pub struct Stage<T = ToolId, F = FileId> {
     pub stdout: Option<WsPath>,
     /// File that standard error is written to; captured by default.
     pub stderr: Option<WsPath>,
+    /// Whether it may stay and answer requests of several steps: what this one asks is the file of its standard input, one
+    /// line of JSON, and so is the answer.
+    pub answers: bool,
 }
 
 /// A command: processes, each one's output the next one's input.

@@ -76,7 +76,7 @@ impl Step {
             place: _,
         } = self;
         *target = numbers.target(*target);
-        for Stage { program, words: _, stdin: _, stdout: _, stderr: _ } in
+        for Stage { program, words: _, stdin: _, stdout: _, stderr: _, answers: _ } in
             commands.iter_mut().flat_map(|pipeline| &mut pipeline.stages)
         {
             match program {

@@ -14,7 +14,10 @@ use crate::machine::{Machine, called_by};
 use crate::services::Loan;
 
 /// How much of what a step prints is kept, in bytes.
-const PRINTED_LIMIT: usize = 1 << 20;
+pub(crate) const PRINTED_LIMIT: usize = 1 << 20;
+
+/// How long the answer of a program may be that is asked once, in bytes.
+const LONGEST_ANSWER: usize = 64 << 20;
 
 /// Steps that left processes running, which were ended: how many, by the step's folder.
 #[derive(Default)]
@@ -37,7 +40,7 @@ impl LeftRunning {
 }
 
 impl Machine {
-    fn wanted<'a>(job: &'a Job<'_>, loan: Option<&Loan>, whom: Whom) -> CommandNeeds<'a> {
+    pub(crate) fn wanted<'a>(job: &'a Job<'_>, loan: Option<&Loan>, whom: Whom) -> CommandNeeds<'a> {
         let parts = job.tools.iter().flat_map(|tool| &tool.parts);
         CommandNeeds {
             whom,
@@ -58,6 +61,20 @@ impl Machine {
     ) -> JobEnd {
         self.note_start();
         let loan = job.lent.and_then(|lent| self.house().loan(lent));
+        // Who is recorded is started for that, and answers only this one.
+        if recorder.is_none()
+            && let Some(request) = self.request(job)
+        {
+            let asked = request.map(|request| self.ask_resident(job, &request, printed)).transpose();
+            match asked.map(|asked| asked.and_then(|ended| ended)) {
+                Some(Ok(ended)) => return ended,
+                Some(Err(problem)) => {
+                    return JobEnd::NotStarted(self.root().join(job.folder.as_str()), problem);
+                }
+                None => {}
+            }
+        }
+        let answers = job.stages.iter().any(|(_, stage)| stage.answers);
         let enclosure = match self.enclose(&Machine::wanted(job, loan.as_deref(), Whom::Step)) {
             Ok(enclosure) => enclosure,
             Err(problem) => return JobEnd::NotStarted(self.root().join(job.folder.as_str()), problem),
@@ -71,7 +88,8 @@ impl Machine {
                 None => called_by(program, &stage.words),
             },
             stdin: path(&stage.stdin),
-            stdout: path(&stage.stdout),
+            // Its answer says what is to be there.
+            stdout: path(&stage.stdout).filter(|_| !answers),
             stderr: path(&stage.stderr),
         });
         let work = enclosure.root().join(job.work.as_str());
@@ -82,15 +100,22 @@ impl Machine {
             recorder,
             ..ground.spec(stages.collect())
         };
-        let mut capture = Capture::new(PRINTED_LIMIT.saturating_sub(printed.len()));
+        let limit = PRINTED_LIMIT.saturating_sub(printed.len());
+        let mut capture =
+            if answers { Capture::with_errors_apart(LONGEST_ANSWER) } else { Capture::new(limit) };
         let ended = nubrik_confine::run(&spec, &mut capture, self.cancel());
         drop(spec);
         // What it left running ends before anyone looks at what it made.
         let left = enclosure.close(self);
         self.note_left_running(job.folder.as_str(), left.running);
+        // What answers prints its answer, and nothing for people.
+        let (told, answer) = match capture.errors.take() {
+            Some(errors) => (errors, Some(std::mem::take(&mut capture.bytes))),
+            None => (std::mem::take(&mut capture.bytes), None),
+        };
         match &loan {
-            Some(loan) => printed.extend(loan.without_secrets(capture.bytes)),
-            None => printed.extend_from_slice(&capture.bytes),
+            Some(loan) => printed.extend(loan.without_secrets(told)),
+            None => printed.extend_from_slice(&told),
         }
         if capture.cut > 0 {
             printed.extend_from_slice(
@@ -100,7 +125,10 @@ impl Machine {
         match (ended, left.disturbed) {
             (Ended::Cancelled, _) => JobEnd::Cancelled,
             (_, Some(folder)) => JobEnd::Disturbed(folder),
-            (Ended::Well, _) => JobEnd::Well,
+            (Ended::Well, _) => match answer {
+                Some(answer) => self.answer(job, answer.trim_ascii_end(), printed),
+                None => JobEnd::Well,
+            },
             (Ended::Code(code), _) => JobEnd::Code(code),
             (Ended::Signal(signal), _) => JobEnd::Signal(signal),
             (Ended::TimedOut, _) => JobEnd::TimedOut,
@@ -167,6 +195,11 @@ impl Machine {
     }
 }
 
+/// The words that the first process of a job is started with.
+pub(crate) fn words_of(job: &Job<'_>) -> Vec<String> {
+    job.stages.first().map(|(program, stage)| called_by(program, &stage.words)).unwrap_or_default()
+}
+
 /// The network of a job.
 fn net<'a>(job: &Job<'_>, loan: Option<&'a Loan>) -> Net<'a> {
     match loan {
@@ -177,7 +210,7 @@ fn net<'a>(job: &Job<'_>, loan: Option<&'a Loan>) -> Net<'a> {
 }
 
 /// All variables that a job's processes see.
-fn environment(job: &Job<'_>, enclosure: &Enclosure, loan: Option<&Loan>) -> Environment {
+pub(crate) fn environment(job: &Job<'_>, enclosure: &Enclosure, loan: Option<&Loan>) -> Environment {
     let mut environment = enclosure.environment(job.work.as_str());
     for (name, value) in job.env {
         environment.set(name, loan.map_or_else(|| value.to_string(), |loan| loan.unmarked(value)));

@@ -27,6 +27,7 @@ mod libraries;
 mod machine;
 mod natives;
 mod places;
+mod residents;
 mod samples;
 mod search_path;
 mod services;

@@ -22,6 +22,7 @@ use crate::boxes::LeftRunning;
 use crate::fetch::Fetcher;
 use crate::ground::{CONFINED_ENVIRONMENT, Means};
 use crate::places::{Layouts, Listings};
+use crate::residents::Residents;
 use crate::services::House;
 use crate::temporary::Temporary;
 use crate::tools::ToolFinder;
@@ -58,6 +59,7 @@ pub struct Machine {
     left_running: LeftRunning,
     house: House,
     workers: Workers,
+    residents: Residents,
     web: WebAccess,
 }
 
@@ -90,6 +92,7 @@ impl Machine {
             left_running: LeftRunning::default(),
             house: House::default(),
             workers: Workers::default(),
+            residents: Residents::default(),
             web: WebAccess::new(root),
         })
     }
@@ -199,6 +202,10 @@ impl Machine {
     /// Does something on a thread that has given up nothing.
     pub(crate) fn with_network<T: Send>(&self, work: impl FnOnce() -> T + Send) -> T {
         self.workers.with_network(work)
+    }
+
+    pub(crate) fn residents(&self) -> &Residents {
+        &self.residents
     }
 
     pub(crate) fn house(&self) -> &House {
@@ -350,6 +357,10 @@ impl Outside for Machine {
         }
         self.workers.without_network(self.means().surroundings_of_steps());
         self.run_in_box(job, printed, None)
+    }
+
+    fn rest(&self) {
+        self.residents.end_all();
     }
 
     fn looked_up(&self, program: &str) -> Vec<FilePath> {

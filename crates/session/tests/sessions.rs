@@ -152,6 +152,7 @@ fn a_tool_outside_the_systems_folders_can_run() {
         stdin: None,
         stdout: None,
         stderr: None,
+        answers: false,
     };
     let own = vec![nubrik_engine::Readable { path: path("in"), folder: false, made: false }];
     let readable = nubrik_engine::Readables { own, shared: Vec::new() };

@@ -54,6 +54,53 @@ pub(crate) fn start_all(
     Ok(outputs)
 }
 
+/// Starts one program with pipes to its standard streams: the process, and the ends to write requests to, and to read answers and
+/// errors from.
+pub(crate) fn start_talking(
+    spec: &PipelineSpec<'_>,
+) -> Result<(Process, OwnedFd, OwnedFd, OwnedFd), StartProblem> {
+    let Some(stage) = spec.stages.first() else {
+        return Err((PathBuf::new(), io::ErrorKind::InvalidInput.into()));
+    };
+    let (read, requests) = pipe_with(PipeFlags::CLOEXEC).map_err(own)?;
+    let (answers, write) = pipe_with(PipeFlags::CLOEXEC).map_err(own)?;
+    let (errors, complain) = pipe_with(PipeFlags::CLOEXEC).map_err(own)?;
+    let [read, write, complain] = [read, write, complain].map(above_standard);
+    let (read, write, complain) = (read.map_err(own)?, write.map_err(own)?, complain.map_err(own)?);
+    // Who asks must be able to do something else while the program does not read.
+    let flags = rustix::fs::fcntl_getfl(&requests).map_err(own)?;
+    rustix::fs::fcntl_setfl(&requests, flags | rustix::fs::OFlags::NONBLOCK).map_err(own)?;
+    let streams = [&read, &write, &complain].map(|fd| Stream::Given(fd.as_raw_fd()));
+    let process = Common::of(spec)?.start(stage, streams, Some(0), None)?;
+    Ok((process, requests, answers, errors))
+}
+
+/// Puts into the room of `spec` what is to be there, without starting anything in it.
+///
+/// # Errors
+/// When the kernel refuses something of it.
+pub fn furnish(spec: &PipelineSpec<'_>) -> io::Result<()> {
+    let Confinement::Room { room, .. } = &spec.confinement else { return Ok(()) };
+    // What would start a program does the rest, too; there is none of that name.
+    let stage = StageSpec {
+        program: PathBuf::from("/.none/program"),
+        words: Vec::new(),
+        stdin: None,
+        stdout: None,
+        stderr: None,
+    };
+    let nowhere = [Stream::From(c"/dev/null"), Stream::To(c"/dev/null"), Stream::To(c"/dev/null")];
+    let started = Common::of(spec).and_then(|common| common.start(&stage, nowhere, Some(0), None));
+    match started {
+        Ok(process) => {
+            super::end_all(&mut [process], false);
+            Err(io::Error::other("a program is where there is none"))
+        }
+        Err((_, e)) if e.raw_os_error() == Some(libc::ENOENT) && room.pending().is_none() => Ok(()),
+        Err((_, e)) => Err(e),
+    }
+}
+
 /// Where a stream is written to: a file, or what is open.
 fn written_to<'a>(redirect: &'a Option<CString>, open: &OwnedFd) -> Stream<'a> {
     match redirect {

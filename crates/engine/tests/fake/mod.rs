@@ -450,6 +450,7 @@ impl Joins {
                     stdin: None,
                     stdout: None,
                     stderr: None,
+                    answers: false,
                 }],
             }],
             env: vec![],

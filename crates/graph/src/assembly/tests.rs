@@ -11,7 +11,14 @@ fn at(path: &str) -> WsPath {
 fn stages<T, F>(program: Program<T, F>) -> Vec<Stage<T, F>> {
     let redirect = |path: &str| Some(at(path));
     let words = vec!["cc".into(), "-c".into()];
-    vec![Stage { program, words, stdin: redirect("in"), stdout: redirect("out"), stderr: None }]
+    vec![Stage {
+        program,
+        words,
+        stdin: redirect("in"),
+        stdout: redirect("out"),
+        stderr: None,
+        answers: true,
+    }]
 }
 
 fn service(needs: Vec<Arc<Service>>, serving: Serving) -> Service {

@@ -1,6 +1,7 @@
 //! Values as JSON (RFC 8259).
 
 use std::fmt::Write;
+use std::sync::Arc;
 
 use nubrik_diagnostic::Diagnostic;
 use nubrik_source::Span;
@@ -95,6 +96,12 @@ impl Evaluator<'_> {
         out.push_str("\"");
         Ok(())
     }
+}
+
+/// A list of texts as JSON, in a line of its own.
+pub(super) fn json_line(texts: &[Arc<str>]) -> String {
+    let texts: Vec<String> = texts.iter().map(|text| json_text(text)).collect();
+    format!("[{}]\n", texts.join(","))
 }
 
 fn json_text(text: &str) -> String {

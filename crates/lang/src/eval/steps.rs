@@ -97,9 +97,14 @@ impl Evaluator<'_> {
         let answer =
             draft.outputs.first().filter(|(n, ..)| n.as_deref() == Some("answer")).map(|o| o.1.clone());
         let mut pipelines = Vec::with_capacity(commands.len());
+        let server = values.commands_of("answered_by");
         for command in commands {
-            let stages =
-                self.all(&command.stages, |this, stage| this.stage_of(stage, command.span, &mut draft))?;
+            let stages = match server.first() {
+                Some(server) => vec![self.request_of(command, server, &mut draft)?],
+                None => {
+                    self.all(&command.stages, |this, stage| this.stage_of(stage, command.span, &mut draft))?
+                }
+            };
             pipelines.push(Pipeline { stages });
         }
         if let (Some(answer), Some(last)) = (&answer, pipelines.last_mut().and_then(|p| p.stages.last_mut()))

@@ -66,6 +66,45 @@ impl Evaluator<'_> {
     }
 
     pub(super) fn stage_of(&mut self, stage: &StageValue, span: Span, draft: &mut Draft) -> Result<Stage> {
+        let mut words = self.words_of(stage, span, draft)?;
+        let program = self.program_of(stage, &mut words, span, draft)?;
+        let stdin = self.read_from(stage.stdin.as_ref(), draft)?;
+        let stdout = self.redirected(stage.stdout.as_ref(), draft)?;
+        let stderr = self.redirected(stage.stderr.as_ref(), draft)?;
+        Ok(Stage { program, words, stdin, stdout, stderr, answers: false })
+    }
+
+    /// A command that is a request to a program that stays: its words are what is asked.
+    pub(super) fn request_of(
+        &mut self,
+        asked: &CommandValue,
+        server: &CommandValue,
+        draft: &mut Draft,
+    ) -> Result<Stage> {
+        let plain = |command: &CommandValue| match command.stages.as_slice() {
+            [stage] if [&stage.stdin, &stage.stdout, &stage.stderr].iter().all(|r| r.is_none()) => {
+                Some(command.stages[0].clone())
+            }
+            _ => None,
+        };
+        let (Some(request), Some(server_stage)) = (plain(asked), plain(server)) else {
+            let at = if plain(asked).is_none() { asked.span } else { server.span };
+            let message = "neither a program that stays nor what it is asked has pipes or redirects";
+            let error = Diagnostic::error("wrong-type", message);
+            return self.fail(at, error.mend("{out \"…\"} as a word: the program writes there"));
+        };
+        let mut stage = self.stage_of(&server_stage, server.span, draft)?;
+        let words = self.words_of(&request, asked.span, draft)?;
+        let number = draft.step.lists.iter().filter(|list| list.path.name().starts_with("request-")).count();
+        let path = scratch_path(&draft.step.folder, &format!("request-{}.json", number + 1));
+        let text = super::json::json_line(&words);
+        draft.step.lists.push(ArgumentFile { path: path.clone(), text: text.into() });
+        (stage.stdin, stage.answers) = (Some(path), true);
+        Ok(stage)
+    }
+
+    /// The words of a stage; what they name is noted in the draft.
+    fn words_of(&mut self, stage: &StageValue, span: Span, draft: &mut Draft) -> Result<Vec<Arc<str>>> {
         let mut words: Vec<Arc<str>> = Vec::with_capacity(stage.words.len());
         for (_, word) in &stage.words {
             words.push(self.written_word(word, draft));
@@ -89,11 +128,7 @@ impl Evaluator<'_> {
                 _ => {}
             }
         }
-        let program = self.program_of(stage, &mut words, span, draft)?;
-        let stdin = self.read_from(stage.stdin.as_ref(), draft)?;
-        let stdout = self.redirected(stage.stdout.as_ref(), draft)?;
-        let stderr = self.redirected(stage.stderr.as_ref(), draft)?;
-        Ok(Stage { program, words, stdin, stdout, stderr })
+        Ok(words)
     }
 
     /// What a stage starts, by its first word; in `words` a tool is written by its name.

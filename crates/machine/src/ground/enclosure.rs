@@ -162,19 +162,7 @@ impl Machine {
     pub(crate) fn enclose(&self, wanted: &CommandNeeds<'_>) -> io::Result<Enclosure> {
         match self.means() {
             Means::Rooms(rooms) => {
-                let mut furnishing = Furnishing::of(self, wanted.readable)?;
-                let work = self.seen_at(&WsPath::from_normal(wanted.work)).path;
-                furnishing.add_own(wanted.own, work.as_str());
-                let mut needed = self.needed(&wanted.parts);
-                if wanted.network {
-                    // Where its names are looked up often lies behind a link out of the system's folders.
-                    needed.extend(Path::new("/etc/resolv.conf").canonicalize());
-                }
-                needed.retain(|path| !self.system().cover(path));
-                furnishing.add_machine(outermost(needed));
-                if wanted.whom == Whom::Person {
-                    furnishing.add_terminal();
-                }
+                let furnishing = self.furnishing(wanted)?;
                 let kind = RoomKind {
                     own_processes: wanted.whom != Whom::Person,
                     own_memory: wanted.whom == Whom::Service,
@@ -195,6 +183,39 @@ impl Machine {
                 Ok(Enclosure::Rules(Fence { rules, root, temporary }))
             }
         }
+    }
+
+    /// What is to be in a room.
+    fn furnishing(&self, wanted: &CommandNeeds<'_>) -> io::Result<Furnishing> {
+        let mut furnishing = Furnishing::of(self, wanted.readable)?;
+        let work = self.seen_at(&WsPath::from_normal(wanted.work)).path;
+        furnishing.add_own(wanted.own, work.as_str());
+        let mut needed = self.needed(&wanted.parts);
+        if wanted.network {
+            // Where its names are looked up often lies behind a link out of the system's folders.
+            needed.extend(Path::new("/etc/resolv.conf").canonicalize());
+        }
+        needed.retain(|path| !self.system().cover(path));
+        furnishing.add_machine(outermost(needed));
+        if wanted.whom == Whom::Person {
+            furnishing.add_terminal();
+        }
+        Ok(furnishing)
+    }
+
+    /// Makes a room in which a program stays one with other things in it. Where that cannot be, the room is given back.
+    ///
+    /// # Errors
+    /// The room that cannot be changed.
+    pub(crate) fn enclose_again(
+        &self,
+        room: Box<Room>,
+        wanted: &CommandNeeds<'_>,
+    ) -> Result<Enclosure, Box<Room>> {
+        let Means::Rooms(rooms) = self.means() else { return Err(room) };
+        let Ok(furnishing) = self.furnishing(wanted) else { return Err(room) };
+        let room = rooms.change(room, &furnishing.places())?;
+        Ok(Enclosure::Room(room, furnishing))
     }
 
     /// Rules for who stops a service; `None` where a room makes what they allow harmless.
@@ -278,6 +299,18 @@ impl Enclosure {
         environment.set("HOME", home);
         environment.set("TMPDIR", temporary);
         environment
+    }
+
+    /// Leaves a room in which a program stays: the room, and a folder that was shown whole and in which names appeared, or
+    /// went, in the meantime. By rules, no program stays.
+    pub fn leave(self, machine: &Machine) -> (Option<Box<Room>>, Option<String>) {
+        match self {
+            Enclosure::Room(room, furnishing) => {
+                let disturbed = furnishing.disturbed(machine).map(str::to_owned);
+                (Some(room), disturbed)
+            }
+            Enclosure::Rules(_) => (None, None),
+        }
     }
 
     /// Ends what commands left running.

@@ -11,8 +11,9 @@ use serde::Serialize;
 use super::{CommandResult, Silent, labelled, say_wrong};
 use crate::exit::Exit;
 use crate::ui::console::{Console, OutputStream, out, outln};
-use crate::ui::failure::{refused_thing, short};
+use crate::ui::failure::short;
 use crate::ui::paint::{Ink, Paint};
+use crate::ui::refusals::refused_thing;
 use crate::ui::text::wrapped;
 
 /// How many paths of one sort are named; more of them are only counted.

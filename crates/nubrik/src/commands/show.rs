@@ -414,7 +414,14 @@ impl<'g> Shown<'g> {
             let text = cut(text, room, more);
             out.push_str(&format!("    {}  {text}\n", paint.ink(Ink::Calm, &format!("{label:<8}"))));
         };
-        for file in &step.lists {
+        // What is asked of a program that stays is shown as part of its command.
+        let asked: Vec<&WsPath> = step
+            .commands
+            .iter()
+            .flat_map(|pipeline| &pipeline.stages)
+            .filter_map(|stage| stage.stdin.as_ref().filter(|_| stage.answers))
+            .collect();
+        for file in step.lists.iter().filter(|file| !asked.contains(&&file.path)) {
             let name = file.path.below(&step.folder).unwrap_or(file.path.as_str());
             let lines: Vec<&str> = file.text.lines().collect();
             line("given", &format!("{} {name}", paint.ink(Ink::Faint, &format!("{} lines in", lines.len()))));

@@ -17,6 +17,7 @@ mod notices;
 pub mod paint;
 pub mod picture;
 pub mod plain;
+pub mod refusals;
 pub mod round;
 pub mod screen;
 pub mod services;

@@ -18,6 +18,7 @@ pub(super) const FORM: Form = Form {
         doc: "A verdict: it passes if its commands succeed. The verdict is kept like the outputs of a step, and the check runs again only if something that it reads changed; a failure is never kept.",
         fields: &[
             RUN,
+            ANSWERED_BY,
             SAY,
             READS,
             OBSERVED,

@@ -8,6 +8,12 @@ pub(super) const fn field(name: &'static str, ty: FieldType, needed: bool, doc: 
 
 pub(super) const RUN: FieldInfo =
     field("run", FieldType::Commands, true, "one command, or a list run in order");
+pub(super) const ANSWERED_BY: FieldInfo = field(
+    "answered_by",
+    FieldType::Commands,
+    false,
+    "a program that stays during a build: each command of `run` is a request to it, its words as a line of JSON, and it answers with a line such as {\"code\": 0, \"printed\": \"\"}",
+);
 pub(super) const READS: FieldInfo =
     field("reads", FieldType::Files, false, "inputs that no word of the commands names");
 pub(super) const ENV: FieldInfo = field("env", FieldType::TextMap, false, "variables that the commands see");

@@ -21,6 +21,7 @@ pub(super) const FORM: Form = Form {
         doc: "A step whose answer is kept and used by the definitions. It can decide words, dependencies and steps, but no declarations, keys of maps or values of options.",
         fields: &[
             RUN,
+            ANSWERED_BY,
             field("say", FieldType::Text, false, "what it does, in words for people"),
             READS,
             ENV,

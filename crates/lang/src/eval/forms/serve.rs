@@ -272,6 +272,7 @@ impl Evaluator<'_> {
                 stdin: stage.stdin,
                 stdout: stage.stdout,
                 stderr: stage.stderr,
+                answers: false,
             });
             all.push(stages.collect());
         }

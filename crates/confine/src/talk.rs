@@ -1,0 +1,150 @@
+//! A program that stays, and answers one request after another: a line to its standard input, a line from its standard output.
+
+use std::io;
+use std::os::fd::OwnedFd;
+use std::path::PathBuf;
+use std::time::{Duration, Instant};
+
+use rustix::event::{PollFd, PollFlags, Timespec, poll};
+
+use crate::cancel::CancelSwitch;
+use crate::pipeline::{
+    Capture, Ended, PATIENCE, PipelineSpec, Process, Source, all_ended, end_all, how_ended, start_talking,
+};
+use crate::sys;
+
+/// How long an answer may be, in bytes.
+const LONGEST_ANSWER: usize = 64 << 20;
+
+/// A program that stays. Dropping it ends it.
+pub struct Talk {
+    process: Process,
+    requests: OwnedFd,
+    answers: OwnedFd,
+    errors: OwnedFd,
+    /// What was read behind the last answer.
+    ahead: Vec<u8>,
+}
+
+/// What came of a request.
+#[derive(Debug)]
+pub enum Answered {
+    /// The line of the answer, without its end.
+    Line(Vec<u8>),
+    /// It ended instead, or was ended, so.
+    Ended(Ended),
+}
+
+impl Talk {
+    /// Starts the one program of `spec`, of which no redirect, time limit or recorder is heeded.
+    ///
+    /// # Errors
+    /// The program that could not be started, and why.
+    pub fn start(spec: &PipelineSpec<'_>) -> Result<Talk, (PathBuf, io::Error)> {
+        let (process, requests, answers, errors) = start_talking(spec)?;
+        Ok(Talk { process, requests, answers, errors, ahead: Vec::new() })
+    }
+
+    /// Sends a request, which ends with a line end, and waits for the answer. What is printed to standard error meanwhile is
+    /// added to `printed`. After anything but an answer the program does not run any more.
+    pub fn ask(
+        &mut self,
+        request: &[u8],
+        printed: &mut Capture,
+        cancel: &CancelSwitch,
+        timeout: Option<Duration>,
+    ) -> Answered {
+        let deadline = timeout.map(|limit| Instant::now() + limit);
+        let (mut unsent, mut buffer) = (request, [0u8; 8 << 10]);
+        let mut is_closed = false;
+        loop {
+            if let Some(end) = memchr(b'\n', &self.ahead) {
+                let mut line: Vec<u8> = self.ahead.drain(..=end).collect();
+                line.pop();
+                self.read_errors(printed);
+                return Answered::Line(line);
+            }
+            if is_closed || self.ahead.len() > LONGEST_ANSWER {
+                self.read_errors(printed);
+                return self.ended();
+            }
+            let wants = if unsent.is_empty() { PollFlags::empty() } else { PollFlags::OUT };
+            let mut fds = [
+                PollFd::new(cancel.signal(), PollFlags::IN),
+                PollFd::new(&self.answers, PollFlags::IN),
+                PollFd::new(&self.errors, PollFlags::IN),
+                PollFd::new(&self.requests, wants),
+            ];
+            let left = deadline.map(|deadline| deadline.saturating_duration_since(Instant::now()));
+            let ready = poll(&mut fds, left.and_then(|left| Timespec::try_from(left).ok()).as_ref());
+            let [cancelled, answered, complained, writable] = fds.map(|fd| !fd.revents().is_empty());
+            if !matches!(ready, Ok(_) | Err(rustix::io::Errno::INTR)) || cancelled {
+                self.end();
+                return Answered::Ended(Ended::Cancelled);
+            }
+            if left == Some(Duration::ZERO) {
+                self.end();
+                return Answered::Ended(Ended::TimedOut);
+            }
+            if complained && let Ok(count) = rustix::io::read(&self.errors, &mut buffer) {
+                printed.add(&buffer[..count], Source::Output);
+                is_closed |= count == 0 && !answered;
+            }
+            if answered && let Ok(count) = rustix::io::read(&self.answers, &mut buffer) {
+                self.ahead.extend_from_slice(&buffer[..count]);
+                is_closed |= count == 0;
+            }
+            if writable && !unsent.is_empty() {
+                match rustix::io::write(&self.requests, unsent) {
+                    Ok(count) => unsent = &unsent[count..],
+                    Err(rustix::io::Errno::AGAIN | rustix::io::Errno::INTR) => {}
+                    // It does not read any more: what it says for an end comes next.
+                    Err(_) => unsent = &[],
+                }
+            }
+        }
+    }
+
+    /// Reads what is there of the errors, without waiting for more.
+    fn read_errors(&self, printed: &mut Capture) {
+        let mut buffer = [0u8; 8 << 10];
+        loop {
+            let mut fds = [PollFd::new(&self.errors, PollFlags::IN)];
+            let now = Timespec { tv_sec: 0, tv_nsec: 0 };
+            if !matches!(poll(&mut fds, Some(&now)), Ok(1)) {
+                return;
+            }
+            match rustix::io::read(&self.errors, &mut buffer) {
+                Ok(count) if count > 0 => printed.add(&buffer[..count], Source::Output),
+                _ => return,
+            }
+        }
+    }
+
+    /// How it ended; a program that closed its output has a moment to end.
+    fn ended(&mut self) -> Answered {
+        all_ended(std::slice::from_ref(&self.process), PATIENCE);
+        self.end();
+        Answered::Ended(how_ended(std::slice::from_ref(&self.process)))
+    }
+
+    fn end(&mut self) {
+        if self.process.exit.is_none() {
+            // It was not waited for yet, so the group's number is still ours.
+            sys::kill_group(self.process.id);
+            self.process.exit = Some(sys::wait(self.process.id));
+        }
+    }
+}
+
+impl Drop for Talk {
+    fn drop(&mut self) {
+        if self.process.exit.is_none() {
+            end_all(std::slice::from_mut(&mut self.process), false);
+        }
+    }
+}
+
+fn memchr(byte: u8, bytes: &[u8]) -> Option<usize> {
+    bytes.iter().position(|b| *b == byte)
+}

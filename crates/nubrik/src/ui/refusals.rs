@@ -1,0 +1,113 @@
+//! What steps were refused, in words, and how it is declared.
+
+use nubrik_engine::{Refusal, Touch};
+use nubrik_graph::{Graph, StepId};
+
+/// What a command was refused: `reading data/salt.txt`.
+pub fn refused_thing(refusal: &Refusal) -> String {
+    match refusal {
+        Refusal::Network => "the network".to_owned(),
+        Refusal::Listing { folder, first, more } => {
+            let folder = if folder.is_empty() { "the workspace's root" } else { folder };
+            let (lacks, are) = match more {
+                0 => (String::new(), "is"),
+                more => (format!(" and {more} more"), "are"),
+            };
+            format!("listing all of {folder}: {first}{lacks} {are} not declared")
+        }
+        Refusal::Path { path, touch, folder, .. } => {
+            let what = match touch {
+                Touch::Started => "starting",
+                Touch::Written => "writing",
+                Touch::Read | Touch::LookedUp if *folder => "listing the folder",
+                Touch::Read => "reading",
+                Touch::LookedUp => "looking for",
+            };
+            let path = path.told();
+            format!("{what} {}", if path.is_empty() { "of the workspace" } else { &path })
+        }
+    }
+}
+
+/// What was done, as what is to be done: `reading x` as `read x`.
+pub(super) fn to_do(done: &str) -> String {
+    const ACTS: [(&str, &str); 7] = [
+        ("reading", "read"),
+        ("writing", "write"),
+        ("starting", "start"),
+        ("listing", "list"),
+        ("looking for", "look for"),
+        ("using", "use"),
+        ("the network", "use the network"),
+    ];
+    let act = ACTS.iter().find_map(|(doing, act)| Some(format!("{act}{}", done.strip_prefix(doing)?)));
+    act.unwrap_or_else(|| done.to_owned())
+}
+
+/// The words to add, or what to do instead.
+pub(super) fn mend_of_refusal(graph: &Graph, id: StepId, refusal: &Refusal) -> String {
+    let place = &graph.step(id).place;
+    match refusal {
+        Refusal::Network => {
+            format!("network = true   at {place}, if its result does not depend on what answers")
+        }
+        Refusal::Listing { folder, .. } => {
+            let all = if folder.is_empty() { "**".to_owned() } else { format!("{folder}/**") };
+            declare(graph, id, &all, None)
+        }
+        Refusal::Path { path, touch: Touch::Written, .. } if path.is_of_machine() => {
+            format!(
+                "let it write to {{scratch \"work\"}}, which is thrown away, or to an {{out \"…\"}}; {place}"
+            )
+        }
+        Refusal::Path { path, touch: Touch::Written, .. } => {
+            let name = path.as_str().rsplit('/').next().unwrap_or_default();
+            format!("a step writes only its own outputs: {{out \"{name}\"}} in the command at {place}")
+        }
+        Refusal::Path { path, .. } if path.is_of_machine() => {
+            format!(
+                "a step reads the workspace and the system's folders: copy {path} into the workspace and declare it"
+            )
+        }
+        Refusal::Path { path, target, .. } => declare(graph, id, path.as_str(), target.as_deref()),
+    }
+}
+
+/// The words that declare a file as an input.
+pub(super) fn declare(graph: &Graph, id: StepId, path: &str, target: Option<&str>) -> String {
+    let owner = graph.owner(id);
+    // What was published is a copy: what people mean is the target.
+    let published = || {
+        let below = path.strip_prefix("out/")?.split_once('/')?.1;
+        let makes = |t: &&nubrik_graph::Target| t.results.iter().any(|r| r.publish.as_str() == below);
+        graph.targets.iter().find(makes).map(|t| &*t.address)
+    };
+    // In a folder that a step makes.
+    let made = || {
+        let is_in = |step: &&nubrik_graph::Step| {
+            path.strip_prefix(step.folder.as_str()).is_some_and(|rest| rest.starts_with('/'))
+        };
+        let steps = (0..graph.steps.len()).map(|n| StepId(n as u32));
+        let mut makers = steps.filter(|id| is_in(&graph.step(*id)));
+        makers.next().map(|id| &*graph.owner(id).address)
+    };
+    if let Some(target) = target.or_else(published).or_else(made) {
+        // In its own package a target goes by its name.
+        let own = |t: &&nubrik_graph::Target| *t.address == *target && t.package == owner.package;
+        if graph.targets.iter().any(|t| own(&t)) {
+            let name = target.rsplit('/').next().unwrap_or(target);
+            return format!("declare what {target} makes: needs = {name}, or reads = {name}");
+        }
+        return format!("declare what {target} makes: needs = &{target}, or reads = &{target}");
+    }
+    let prefix = format!("{}/", owner.package.as_str());
+    let written = path.strip_prefix(&prefix).map_or_else(|| format!("/{path}"), str::to_owned);
+    let is_header = [".h", ".hpp", ".inc"].iter().any(|e| path.ends_with(e));
+    match is_header && matches!(&*owner.kind, "library" | "program") {
+        true => format!("internal = [\"{written}\"]   in {} at {}", owner.address, owner.place),
+        false => format!(
+            "reads = [\"{written}\"]   or {{in \"{written}\"}} in the command at {}",
+            graph.step(id).place
+        ),
+    }
+}
