@@ -60,7 +60,7 @@ fn examples_of_forms_can_be_read() {
 }
 
 /// Files that examples take for granted.
-const FILES: [(&str, &str); 22] = [
+const FILES: [(&str, &str); 23] = [
     ("office/get.py", ""),
     ("checks/midnight.c", "int main(void) { return 0; }\n"),
     ("list_codes.sh", "echo codes\n"),
@@ -83,6 +83,7 @@ const FILES: [(&str, &str); 22] = [
     ("config/hypot.c", "int main(void) { return 0; }\n"),
     ("kit/flags.nub", "let strict: list[text] = []\n"),
     ("page.sh", ""),
+    ("draw_server.sh", ""),
 ];
 
 /// Declarations that examples take for granted, where they do not make them themselves.
