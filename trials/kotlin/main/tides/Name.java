@@ -1,0 +1,2 @@
+package tides;
+public record Name(String text) { public Height height() { return new Height(text.length()); } }
