@@ -77,7 +77,7 @@ impl Build<'_> {
         }
         let kept = folder.child(KEPT);
         // No step has a folder of such a name.
-        let aside = folder.parent().unwrap_or_else(WsPath::root).child(&format!("~{}{KEPT}", folder.name()));
+        let aside = folder.parent().unwrap_or_else(WsPath::root).child(&format!("~{}.aside", folder.name()));
         let is_there = self.outside.check_itself(&kept).is_some_and(|found| found.is_folder());
         let is_aside = is_there && self.outside.set_aside(&kept, &aside).is_ok();
         self.outside.fresh_folder(folder, inner)?;

@@ -113,15 +113,11 @@ impl Machine {
             Some(errors) => (errors, Some(std::mem::take(&mut capture.bytes))),
             None => (std::mem::take(&mut capture.bytes), None),
         };
-        match &loan {
-            Some(loan) => printed.extend(loan.without_secrets(told)),
-            None => printed.extend_from_slice(&told),
-        }
-        if capture.cut > 0 {
-            printed.extend_from_slice(
-                format!("\n[{} more bytes were printed and not kept]\n", capture.cut).as_bytes(),
-            );
-        }
+        let told = match &loan {
+            Some(loan) => loan.without_secrets(told),
+            None => told,
+        };
+        add_printed(printed, &told, capture.cut);
         match (ended, left.disturbed) {
             (Ended::Cancelled, _) => JobEnd::Cancelled,
             (_, Some(folder)) => JobEnd::Disturbed(folder),
@@ -192,6 +188,16 @@ impl Machine {
         let mut seen = Seen { touched, wanted_network, ..Seen::default() };
         seen.touched.sort_by(|a, b| a.path.cmp(&b.path));
         (ended, seen)
+    }
+}
+
+/// Adds what was printed, as much of it as is kept, and says how much was not: with `cut` bytes that were not kept before.
+pub(crate) fn add_printed(printed: &mut Vec<u8>, more: &[u8], cut: u64) {
+    let kept = more.len().min(PRINTED_LIMIT.saturating_sub(printed.len()));
+    printed.extend_from_slice(&more[..kept]);
+    let cut = cut + (more.len() - kept) as u64;
+    if cut > 0 {
+        printed.extend_from_slice(format!("\n[{cut} more bytes were printed and not kept]\n").as_bytes());
     }
 }
 

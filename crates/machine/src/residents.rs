@@ -13,7 +13,7 @@ use nubrik_engine::{Job, JobEnd};
 use nubrik_source::WsPath;
 use serde::Deserialize;
 
-use crate::boxes::{PRINTED_LIMIT, environment};
+use crate::boxes::{PRINTED_LIMIT, add_printed, environment};
 use crate::ground::{Enclosure, Ground, Net, Whom};
 use crate::machine::Machine;
 
@@ -128,7 +128,7 @@ impl Machine {
                     if let Some(room) = room {
                         self.residents().put_back(Resident { title, talk, room });
                     }
-                    printed.extend_from_slice(&capture.bytes);
+                    add_printed(printed, &capture.bytes, capture.cut);
                     return Ok(match disturbed {
                         Some(folder) => JobEnd::Disturbed(folder),
                         None => self.answer(job, &line, printed),
@@ -142,7 +142,7 @@ impl Machine {
             if is_known && !matches!(ended, Ended::Cancelled | Ended::TimedOut) {
                 continue;
             }
-            printed.extend_from_slice(&capture.bytes);
+            add_printed(printed, &capture.bytes, capture.cut);
             return Ok(match ended {
                 Ended::Cancelled => JobEnd::Cancelled,
                 Ended::TimedOut => JobEnd::TimedOut,
@@ -214,7 +214,7 @@ impl Machine {
                     return JobEnd::NotStarted(self.root().join(to.as_str()), problem);
                 }
             }
-            None => printed.extend_from_slice(answer.printed.as_bytes()),
+            None => add_printed(printed, answer.printed.as_bytes(), 0),
         }
         if answer.code == 0 { JobEnd::Well } else { JobEnd::Code(answer.code) }
     }

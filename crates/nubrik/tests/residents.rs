@@ -126,6 +126,18 @@ fn a_probe_may_be_answered_so() {
 }
 
 #[test]
+fn what_is_observed_is_asked_alone() {
+    let observed = SHOUTED.replace("    say", "    observed = true\n    reads = \"aside/*.txt\"\n    say");
+    let sandbox = with_server(&[("t1.csv", "ebb"), ("t2.csv", "flow"), ("aside/x.txt", "1")], &observed);
+    let run = sandbox.run(&["build"]).expect(0);
+    assert!(!has_rooms() || run.stdout.matches("request 1 sees").count() == 2, "{}", run.stdout);
+    // Nobody read it: it does not count.
+    sandbox.write("aside/x.txt", "2");
+    let ran = sandbox.run(&["build", "--json"]).expect(0).ran();
+    assert!(!has_rooms() || ran.is_empty(), "{ran:?}");
+}
+
+#[test]
 fn neither_request_nor_program_is_a_pipe() {
     let sandbox = with_server(
         &[("t1.csv", "ebb")],
@@ -134,4 +146,7 @@ fn neither_request_nor_program_is_a_pipe() {
     );
     let run = sandbox.run(&["build"]).expect(3);
     assert_eq!(run.stderr.matches("neither a program that stays nor what it is asked has pipes").count(), 2);
+    let two = "target a = step { run = `x {out \"x\"}`, answered_by = [`sh {in \"serve.sh\"}`, `sh {in \"serve.sh\"}`] }\n";
+    sandbox.write("targets.nub", two);
+    sandbox.run(&["build"]).expect(3).says("one program answers, not several in a row");
 }

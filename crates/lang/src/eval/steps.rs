@@ -98,6 +98,11 @@ impl Evaluator<'_> {
             draft.outputs.first().filter(|(n, ..)| n.as_deref() == Some("answer")).map(|o| o.1.clone());
         let mut pipelines = Vec::with_capacity(commands.len());
         let server = values.commands_of("answered_by");
+        if let [_, second, ..] = server.as_slice() {
+            let error = Diagnostic::error("wrong-type", "one program answers, not several in a row");
+            return self
+                .fail(second.span, error.mend("sh`…; exec …` for what is to be done before it starts"));
+        }
         for command in commands {
             let stages = match server.first() {
                 Some(server) => vec![self.request_of(command, server, &mut draft)?],
