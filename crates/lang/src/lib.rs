@@ -63,6 +63,31 @@ pub fn declared_names(text: &str) -> Vec<String> {
     module.decls.iter().map(|decl| decl.name.text.to_string()).collect()
 }
 
+/// A target, test, job or service as it is declared.
+pub struct DeclaredTarget {
+    /// Its name.
+    pub name: String,
+    /// What it is: `target`, `test`, `job` or `service`.
+    pub word: &'static str,
+    /// Its documentation.
+    pub documentation: String,
+}
+
+/// What a definition file's text declares that people ask for.
+pub fn declared_targets(text: &str) -> Vec<DeclaredTarget> {
+    let file = nubrik_source::Sources::default().add("", text.into());
+    let parsed = nubrik_syntax::parse(file, &text.into());
+    let location = lower::Location { file, folder: None, is_package: true, title: "".into() };
+    let (module, _) = lower::lower(&parsed.tree, location);
+    let asked_for = module.decls.iter().filter(|decl| decl.kind.role() != nubrik_graph::Role::Inner);
+    let told = |decl: &hir::Decl| DeclaredTarget {
+        name: decl.name.text.to_string(),
+        word: decl.kind.word(),
+        documentation: decl.documentation.to_string(),
+    };
+    asked_for.map(told).collect()
+}
+
 /// Whether a text may be the name of a declaration: `[a-z][a-z0-9_]*`, and no word of the language.
 pub fn is_free_name(text: &str) -> bool {
     nubrik_syntax::is_name(text) && !nubrik_syntax::is_reserved(text) && !builtins::is_builtin_name(text)

@@ -264,6 +264,7 @@ reuse  its result is kept from an earlier build, here or in another workspace, a
     /// Explain a form, a kind, an error, a setting, a state; without a topic, list them
     Explain {
         /// What to explain: a form, a kind, the code of an error, a state
+        #[arg(value_name = "TOPIC")]
         topic: Option<String>,
         /// Everything, as Markdown
         #[arg(long, conflicts_with = "topic")]

@@ -2,6 +2,7 @@
 
 mod arguments;
 mod commands;
+mod completing;
 mod exit;
 mod faults;
 mod groups;
@@ -20,6 +21,8 @@ static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 
 fn main() -> ExitCode {
     faults::say_what_to_do_about_them();
+    // A shell asks what to propose, and nothing else is done.
+    clap_complete::CompleteEnv::with_factory(completing::command).var(completing::VARIABLE).complete();
     let exit = match arguments::Arguments::try_parse() {
         Ok(arguments) => commands::dispatch(arguments),
         Err(error) => usage::explain(&error),

@@ -162,6 +162,11 @@ fn all_topics() -> Vec<Topic> {
     all
 }
 
+/// Names of all topics, each with what it says first.
+pub fn told_topics() -> Vec<(String, String)> {
+    all_topics().into_iter().map(|topic| (topic.name, topic.summary)).collect()
+}
+
 /// Whether there is more to know about an error.
 pub fn has_topic(code: &str) -> bool {
     code != "syntax" && topics().iter().any(|t| t.category == "error" && t.name == code)

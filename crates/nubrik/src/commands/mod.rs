@@ -51,6 +51,8 @@ use crate::ui::console::{Console, OutputStream, err, errln};
 use crate::ui::paint::{Ink, Paint};
 use crate::ui::{diagnostics, json};
 
+pub use explain::told_topics;
+
 /// A command that cannot go on has said why, and ends with this.
 pub type CommandResult<T> = Result<T, Exit>;
 
@@ -126,7 +128,7 @@ pub fn dispatch(arguments: Arguments) -> Exit {
         UserCommand::Pin(pinning) => pin::pin(console, choice, &pinning),
         UserCommand::Unpin { registry, name } => pin::unpin(console, choice, &registry, &name),
         UserCommand::Fmt { files, check } => fmt::fmt(console, &files, check),
-        UserCommand::Completions { shell } => completions::completions(shell),
+        UserCommand::Completions { shell } => completions::completions(console, shell),
         UserCommand::Tree { target, depth, users } => tree::tree(console, choice, &target, depth, users),
         UserCommand::Cache { work } => cache::cache(console, work),
         UserCommand::Clean { what, store } => clean::clean(console, choice, &what, store),
