@@ -301,10 +301,16 @@ reuse  its result is kept from an earlier build, here or in another workspace, a
         #[arg(long)]
         check: bool,
     },
-    /// Print completions of the command line for a shell
+    /// Print what a shell reads to propose targets, options and their values
     Completions {
         /// The shell that completes
         shell: clap_complete::Shell,
+    },
+    /// Write manual pages of all commands to a folder
+    Manual {
+        /// The folder, such as `~/.local/share/man/man1`
+        #[arg(value_name = "FOLDER")]
+        to: PathBuf,
     },
     /// Say how much space kept results take, check them, make room
     Cache {

@@ -40,7 +40,8 @@ Write
   unpin        Take a package out of `pins.toml`, and what nothing else needs
   fmt          Format definition files
   lint         Check all definitions, without building
-  completions  Print completions of the command line for a shell
+  completions  Print what a shell reads to propose targets, options and their values
+  manual       Write manual pages of all commands to a folder
 
 Keep
   cache        Say how much space kept results take, check them, make room

@@ -6,7 +6,7 @@ use clap::{Arg, Command, CommandFactory};
 use crate::arguments::Arguments;
 
 /// Options that are accepted everywhere, and do nothing for some commands.
-const WITHOUT_EFFECT: [(&str, &[&str]); 16] = [
+const WITHOUT_EFFECT: [(&str, &[&str]); 17] = [
     ("cache", &["set", "profile", "directory"]),
     ("cache prune", &["set", "profile", "directory"]),
     ("cache size", &["set", "profile", "directory"]),
@@ -17,6 +17,7 @@ const WITHOUT_EFFECT: [(&str, &[&str]); 16] = [
     ("fmt", &["set", "profile"]),
     ("history", &["set", "profile"]),
     ("init", &["set", "profile"]),
+    ("manual", &["set", "profile"]),
     ("pin", &["set", "profile"]),
     ("test", &["keep_going"]),
     ("trace", &["set", "profile"]),
@@ -28,7 +29,6 @@ const WITHOUT_EFFECT: [(&str, &[&str]); 16] = [
 /// The help of the command that some words ask for; `None` where they ask for none but the program's.
 pub fn of(words: impl IntoIterator<Item = String>) -> Option<StyledStr> {
     let whole = Arguments::command();
-    let shared: Vec<Arg> = whole.get_arguments().filter(|arg| arg.is_global_set()).cloned().collect();
     let mut command: &Command = &whole;
     let mut path: Vec<String> = Vec::new();
     for word in words {
@@ -40,7 +40,27 @@ pub fn of(words: impl IntoIterator<Item = String>) -> Option<StyledStr> {
     if path.is_empty() {
         return None;
     }
-    let name = path.join(" ");
+    let styles = whole.get_styles().clone();
+    Some(told(&whole, command, &path.join(" ")).styles(styles).max_term_width(100).render_help())
+}
+
+/// All commands by their names, the program itself first, each with the options that do something for it.
+pub fn all() -> Vec<(String, Command)> {
+    let whole = Arguments::command();
+    let mut all = vec![(String::new(), whole.clone())];
+    let mut open: Vec<(String, &Command)> =
+        whole.get_subcommands().map(|inner| (inner.get_name().to_owned(), inner)).collect();
+    while let Some((name, command)) = open.pop() {
+        open.extend(command.get_subcommands().map(|inner| (format!("{name} {}", inner.get_name()), inner)));
+        all.push((name.clone(), told(&whole, command, &name)));
+    }
+    all[1..].sort_by(|a, b| a.0.cmp(&b.0));
+    all
+}
+
+/// A command as people are told of it.
+fn told(whole: &Command, command: &Command, name: &str) -> Command {
+    let shared: Vec<Arg> = whole.get_arguments().filter(|arg| arg.is_global_set()).cloned().collect();
     let idle = WITHOUT_EFFECT.iter().find(|(command, _)| *command == name).map_or(&[][..], |(_, idle)| idle);
     let is_idle = |arg: &Arg| idle.contains(&arg.get_id().as_str());
     let own: Vec<Arg> = command.get_arguments().filter(|arg| is_idle(arg)).cloned().collect();
@@ -51,8 +71,7 @@ pub fn of(words: impl IntoIterator<Item = String>) -> Option<StyledStr> {
     for arg in shared.into_iter().filter(|arg| !is_idle(arg)) {
         command = command.arg(arg.global(false).help_heading("Everywhere"));
     }
-    let styles = whole.get_styles().clone();
-    Some(command.styles(styles).max_term_width(100).render_help())
+    command
 }
 
 #[cfg(test)]

@@ -60,6 +60,26 @@ fn what_is_declared_now_is_proposed() {
     assert_eq!(proposed(&sandbox, &["build", "--profile", "s"]), Vec::<String>::new());
 }
 
+#[test]
+fn manual_pages_say_what_the_help_says() {
+    let sandbox = workspace();
+    sandbox.run(&["manual", "pages"]).expect(0).says("pages in pages");
+    let help = sandbox.run(&["--help"]).expect(0).stdout;
+    let commands = help.lines().filter_map(|line| line.strip_prefix("  ")?.split_whitespace().next());
+    let pages = sandbox.files_below("pages");
+    let commands: Vec<&str> = commands.filter(|word| word.chars().all(|c| c.is_ascii_lowercase())).collect();
+    assert!(commands.len() > 20, "{commands:?}");
+    for command in commands {
+        assert!(pages.contains_key(&format!("pages/nubrik-{command}.1")), "{command}");
+    }
+    let page = String::from_utf8(pages["pages/nubrik-cache-prune.1"].clone()).unwrap();
+    assert!(
+        page.contains("nubrik cache prune") && page.contains("SIZE") && !page.contains("profile"),
+        "{page}"
+    );
+    sandbox.run(&["manual", "notes/plain.txt"]).expect(5).says("cannot write notes/plain.txt");
+}
+
 /// Runs a script in a shell, with the script of `nubrik completions` before it; `None` where the shell is not here.
 fn in_shell(sandbox: &Sandbox, shell: &str, args: &[&str], script: &str) -> Option<String> {
     if Command::new(shell).arg("-c").arg("true").output().is_err() {

@@ -19,6 +19,7 @@ mod init;
 mod inside;
 mod lint;
 mod list;
+mod manual;
 mod observe;
 mod options;
 mod pin;
@@ -128,6 +129,7 @@ pub fn dispatch(arguments: Arguments) -> Exit {
         UserCommand::Pin(pinning) => pin::pin(console, choice, &pinning),
         UserCommand::Unpin { registry, name } => pin::unpin(console, choice, &registry, &name),
         UserCommand::Fmt { files, check } => fmt::fmt(console, &files, check),
+        UserCommand::Manual { to } => manual::manual(console, &to),
         UserCommand::Completions { shell } => completions::completions(console, shell),
         UserCommand::Tree { target, depth, users } => tree::tree(console, choice, &target, depth, users),
         UserCommand::Cache { work } => cache::cache(console, work),
