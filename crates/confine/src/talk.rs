@@ -26,6 +26,13 @@ pub struct Talk {
     ahead: Vec<u8>,
 }
 
+/// What can be done with the streams of a program.
+struct ReadyStreams {
+    answered: bool,
+    takes_more: bool,
+    complained: bool,
+}
+
 /// What came of a request.
 #[derive(Debug)]
 pub enum Answered {
@@ -56,7 +63,7 @@ impl Talk {
     ) -> Answered {
         let deadline = timeout.map(|limit| Instant::now() + limit);
         let (mut unsent, mut buffer) = (request, [0u8; 8 << 10]);
-        let mut is_closed = false;
+        let (mut is_closed, mut complains) = (false, true);
         loop {
             if let Some(end) = memchr(b'\n', &self.ahead) {
                 let mut line: Vec<u8> = self.ahead.drain(..=end).collect();
@@ -68,33 +75,28 @@ impl Talk {
                 self.read_errors(printed);
                 return self.ended();
             }
-            let wants = if unsent.is_empty() { PollFlags::empty() } else { PollFlags::OUT };
-            let mut fds = [
-                PollFd::new(cancel.signal(), PollFlags::IN),
-                PollFd::new(&self.answers, PollFlags::IN),
-                PollFd::new(&self.errors, PollFlags::IN),
-                PollFd::new(&self.requests, wants),
-            ];
             let left = deadline.map(|deadline| deadline.saturating_duration_since(Instant::now()));
-            let ready = poll(&mut fds, left.and_then(|left| Timespec::try_from(left).ok()).as_ref());
-            let [cancelled, answered, complained, writable] = fds.map(|fd| !fd.revents().is_empty());
-            if !matches!(ready, Ok(_) | Err(rustix::io::Errno::INTR)) || cancelled {
+            let Some(ready) = self.wait(cancel, !unsent.is_empty(), complains, left) else {
                 self.end();
                 return Answered::Ended(Ended::Cancelled);
-            }
+            };
             if left == Some(Duration::ZERO) {
                 self.end();
                 return Answered::Ended(Ended::TimedOut);
             }
-            if complained && let Ok(count) = rustix::io::read(&self.errors, &mut buffer) {
+            if ready.complained
+                && let Ok(count) = rustix::io::read(&self.errors, &mut buffer)
+            {
                 printed.add(&buffer[..count], Source::Output);
-                is_closed |= count == 0 && !answered;
+                complains = count > 0;
             }
-            if answered && let Ok(count) = rustix::io::read(&self.answers, &mut buffer) {
+            if ready.answered
+                && let Ok(count) = rustix::io::read(&self.answers, &mut buffer)
+            {
                 self.ahead.extend_from_slice(&buffer[..count]);
-                is_closed |= count == 0;
+                is_closed = count == 0;
             }
-            if writable && !unsent.is_empty() {
+            if ready.takes_more {
                 match rustix::io::write(&self.requests, unsent) {
                     Ok(count) => unsent = &unsent[count..],
                     Err(rustix::io::Errno::AGAIN | rustix::io::Errno::INTR) => {}
@@ -103,6 +105,37 @@ impl Talk {
                 }
             }
         }
+    }
+
+    /// Waits until something can be done, but only so long. `None` when everything is to stop.
+    fn wait(
+        &self,
+        cancel: &CancelSwitch,
+        sends: bool,
+        complains: bool,
+        left: Option<Duration>,
+    ) -> Option<ReadyStreams> {
+        let mut fds =
+            vec![PollFd::new(cancel.signal(), PollFlags::IN), PollFd::new(&self.answers, PollFlags::IN)];
+        // What is done with is not looked at any more: it would be ready for ever.
+        let sends = sends.then(|| {
+            fds.push(PollFd::new(&self.requests, PollFlags::OUT));
+            fds.len() - 1
+        });
+        let complains = complains.then(|| {
+            fds.push(PollFd::new(&self.errors, PollFlags::IN));
+            fds.len() - 1
+        });
+        let ended = poll(&mut fds, left.and_then(|left| Timespec::try_from(left).ok()).as_ref());
+        let is_ready = |at: usize| !fds[at].revents().is_empty();
+        if !matches!(ended, Ok(_) | Err(rustix::io::Errno::INTR)) || is_ready(0) {
+            return None;
+        }
+        Some(ReadyStreams {
+            answered: is_ready(1),
+            takes_more: sends.is_some_and(is_ready),
+            complained: complains.is_some_and(is_ready),
+        })
     }
 
     /// Reads what is there of the errors, without waiting for more.

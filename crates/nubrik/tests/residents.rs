@@ -138,6 +138,16 @@ fn what_is_observed_is_asked_alone() {
 }
 
 #[test]
+fn a_program_may_close_what_it_does_not_need() {
+    // It takes one request, closes its input and its errors, and takes its time.
+    let server = "IFS='\"' read -r _ _ _ from _ to _; exec < /dev/null 2>&-; sleep 0.3; cp \"$from\" \"$to\"; echo '{}'; exit 0\n";
+    let sandbox = with_server(&[("t1.csv", "ebb"), ("t2.csv", "flow")], SHOUTED);
+    sandbox.write("serve.sh", server);
+    sandbox.run(&["build"]).expect(0);
+    assert_eq!(["t1", "t2"].map(|t| sandbox.read(&format!("out/default/all/{t}.txt"))), ["ebb", "flow"]);
+}
+
+#[test]
 fn neither_request_nor_program_is_a_pipe() {
     let sandbox = with_server(
         &[("t1.csv", "ebb")],
