@@ -65,13 +65,12 @@ impl Machine {
         if recorder.is_none()
             && let Some(request) = self.request(job)
         {
-            let asked = request.map(|request| self.ask_resident(job, &request, printed)).transpose();
-            match asked.map(|asked| asked.and_then(|ended| ended)) {
-                Some(Ok(ended)) => return ended,
-                Some(Err(problem)) => {
+            match request.and_then(|request| self.ask_resident(job, &request, printed)) {
+                Ok(Some(ended)) => return ended,
+                Ok(None) => {}
+                Err(problem) => {
                     return JobEnd::NotStarted(self.root().join(job.folder.as_str()), problem);
                 }
-                None => {}
             }
         }
         let answers = job.stages.iter().any(|(_, stage)| stage.answers);

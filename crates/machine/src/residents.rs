@@ -9,16 +9,19 @@ use std::time::Duration;
 use nubrik_bytes::Digest;
 use nubrik_confine::{Answered, Capture, Ended, PipelineSpec, Room, StageSpec, Talk};
 use nubrik_disk::read_file;
-use nubrik_engine::{Job, JobEnd};
+use nubrik_engine::{Job, JobEnd, Readable, Readables};
 use nubrik_source::WsPath;
 use serde::Deserialize;
 
-use crate::boxes::{PRINTED_LIMIT, add_printed, environment};
-use crate::ground::{Enclosure, Ground, Net, Whom};
+use crate::boxes::{PRINTED_LIMIT, add_printed, environment, words_of};
+use crate::ground::{CommandNeeds, Enclosure, Ground, Net, Whom};
 use crate::machine::Machine;
 
 /// How long a request may be, in bytes.
 const LONGEST_REQUEST: u64 = 64 << 20;
+
+/// What a program answers first, when it is ready: nothing is to be done.
+const EMPTY_REQUEST: &[u8] = b"[]\n";
 
 /// Programs that stay and have nothing to do.
 #[derive(Default)]
@@ -42,17 +45,31 @@ struct ResidentTitle {
     program: PathBuf,
     words: Vec<String>,
     env: Vec<(Arc<str>, Arc<str>)>,
+    /// Files and folders of the workspace that its words name: what it could read when it started.
+    own: Vec<WsPath>,
     tools: Vec<Digest>,
     memory: Option<u64>,
 }
 
-/// A program that stays, or why it did not start, in the room of a step.
+/// A program that stays, in the room of the step that asks.
 struct Seat {
     title: ResidentTitle,
     enclosure: Enclosure,
-    talk: Result<Talk, (PathBuf, io::Error)>,
+    talk: Talk,
     /// Whether it answered others before.
     is_known: bool,
+}
+
+/// What came of looking for a program to ask.
+enum Seating {
+    /// It is there.
+    Ready(Box<Seat>),
+    /// One was there whose room could not be changed: it is gone.
+    Gone,
+    /// The room of a new one cannot become that of the step: it is to be started there, for this request alone.
+    Alone,
+    /// A new one ended before it was ready.
+    Ended(Ended),
 }
 
 /// What a program says to a request.
@@ -106,99 +123,131 @@ impl Machine {
         job: &Job<'_>,
         request: &[u8],
         printed: &mut Vec<u8>,
-    ) -> Option<io::Result<JobEnd>> {
+    ) -> io::Result<Option<JobEnd>> {
         let stays = self.has_rooms() && job.lent.is_none() && !job.limits.network && job.work.is_root();
-        stays.then(|| self.ask(job, request, printed))
-    }
-
-    fn ask(&self, job: &Job<'_>, request: &[u8], printed: &mut Vec<u8>) -> io::Result<JobEnd> {
+        if !stays {
+            return Ok(None);
+        }
         self.note_start();
-        let timeout = job.limits.timeout.map(Duration::from_millis);
-        loop {
-            let Some(seat) = self.seat(job)? else { continue };
-            let Seat { title, enclosure, talk, is_known } = seat;
-            let mut talk = match talk {
-                Ok(talk) => talk,
-                Err((program, problem)) => return Ok(JobEnd::NotStarted(program, problem)),
+        let mut capture = Capture::new(PRINTED_LIMIT);
+        let ended = loop {
+            let seat = match self.seat(job, &mut capture)? {
+                Seating::Ready(seat) => seat,
+                Seating::Gone => continue,
+                Seating::Alone => return Ok(None),
+                Seating::Ended(ended) => break ended,
             };
-            let mut capture = Capture::new(PRINTED_LIMIT);
-            let ended = match talk.ask(request, &mut capture, self.cancel(), timeout) {
+            let Seat { title, enclosure, mut talk, is_known } = *seat;
+            let ended = match talk.ask(request, &mut capture, self.cancel(), timeout_of(job)) {
                 Answered::Line(line) => {
                     let (room, disturbed) = enclosure.leave(self);
                     if let Some(room) = room {
                         self.residents().put_back(Resident { title, talk, room });
                     }
                     add_printed(printed, &capture.bytes, capture.cut);
-                    return Ok(match disturbed {
+                    return Ok(Some(match disturbed {
                         Some(folder) => JobEnd::Disturbed(folder),
                         None => self.answer(job, &line, printed),
-                    });
+                    }));
                 }
                 Answered::Ended(ended) => ended,
             };
             drop(talk);
             enclosure.close(self);
             // What it did for others before may be the reason: a new one gets the request.
-            if is_known && !matches!(ended, Ended::Cancelled | Ended::TimedOut) {
-                continue;
+            if !is_known || matches!(ended, Ended::Cancelled | Ended::TimedOut) {
+                break ended;
             }
-            add_printed(printed, &capture.bytes, capture.cut);
-            return Ok(match ended {
-                Ended::Cancelled => JobEnd::Cancelled,
-                Ended::TimedOut => JobEnd::TimedOut,
-                Ended::Signal(signal) => JobEnd::Signal(signal),
-                Ended::Code(code) => JobEnd::Code(code),
-                Ended::NotStarted(program, problem) => JobEnd::NotStarted(program, problem),
-                Ended::Well => JobEnd::NoAnswer(String::new()),
-            });
-        }
+        };
+        add_printed(printed, &capture.bytes, capture.cut);
+        Ok(Some(match ended {
+            Ended::Cancelled => JobEnd::Cancelled,
+            Ended::TimedOut => JobEnd::TimedOut,
+            Ended::Signal(signal) => JobEnd::Signal(signal),
+            Ended::Code(code) => JobEnd::Code(code),
+            Ended::NotStarted(program, problem) => JobEnd::NotStarted(program, problem),
+            Ended::Well => JobEnd::NoAnswer(String::new()),
+        }))
     }
 
-    /// A program that stays, in the room of the step that asks: one that had nothing to do, or a new one. `None` where the room
-    /// of the one that was there cannot be changed: it is gone.
-    fn seat(&self, job: &Job<'_>) -> io::Result<Option<Seat>> {
-        let wanted = Machine::wanted(job, None, Whom::Step);
-        let (words, tools) = (crate::boxes::words_of(job), job.tools.iter().map(|t| t.identity).collect());
-        let program = job.stages[0].0.clone();
-        let env = job.env.to_vec();
-        let title = ResidentTitle { program, words, env, tools, memory: job.limits.memory };
-        let known = self.residents().take(&title);
-        let (enclosure, known) = match known {
-            Some(Resident { title: _, talk, room }) => match self.enclose_again(room, &wanted) {
-                Ok(enclosure) => (enclosure, Some(talk)),
-                Err(room) => {
-                    // A room ends when all that runs in it was waited for.
-                    drop(talk);
-                    drop(room);
-                    return Ok(None);
-                }
+    /// A program that stays, in the room of the step that asks: one that had nothing to do, or a new one.
+    fn seat(&self, job: &Job<'_>, capture: &mut Capture) -> io::Result<Seating> {
+        let words = words_of(job);
+        let own: Vec<Readable> = job.readable.iter().filter(|file| is_named(&words, file)).cloned().collect();
+        let title = ResidentTitle {
+            program: job.stages[0].0.clone(),
+            words,
+            env: job.env.to_vec(),
+            own: own.iter().map(|file| file.path.clone()).collect(),
+            tools: job.tools.iter().map(|tool| tool.identity).collect(),
+            memory: job.limits.memory,
+        };
+        let (talk, room, is_known) = match self.residents().take(&title) {
+            Some(Resident { title: _, talk, room }) => (talk, room, true),
+            None => match self.start_resident(job, &title, own, capture)? {
+                Ok((talk, room)) => (talk, room, false),
+                Err(ended) => return Ok(Seating::Ended(ended)),
             },
-            None => (self.enclose(&wanted)?, None),
         };
-        let is_known = known.is_some();
-        let environment = environment(job, &enclosure, None);
-        let stage = StageSpec {
-            program: enclosure.seen(&title.program, self.root()),
-            words: title.words.clone(),
-            stdin: None,
-            stdout: None,
-            stderr: None,
+        let failed = if is_known { Seating::Gone } else { Seating::Alone };
+        let enclosure = match self.enclose_again(room, &Machine::wanted(job, None, Whom::Step)) {
+            Ok(enclosure) => enclosure,
+            Err(room) => {
+                // A room ends when all that runs in it was waited for.
+                drop(talk);
+                drop(room);
+                return Ok(failed);
+            }
         };
-        let ground = Ground::in_enclosure(&enclosure, enclosure.root(), &environment, Net::Nowhere);
-        let spec = PipelineSpec { memory: job.limits.memory, ..ground.spec(vec![stage]) };
-        let talk = match known {
-            Some(talk) => match nubrik_confine::furnish(&spec) {
-                Ok(()) => Ok(talk),
-                // What cannot be changed ends, after what stays in it.
-                Err(_) => {
-                    drop(talk);
-                    return Ok(None);
-                }
-            },
-            None => Talk::start(&spec),
+        let is_furnished = {
+            let environment = environment(job, &enclosure, None);
+            let ground = Ground::in_enclosure(&enclosure, enclosure.root(), &environment, Net::Nowhere);
+            nubrik_confine::furnish(&ground.spec(Vec::new())).is_ok()
         };
-        drop(spec);
-        Ok(Some(Seat { title, enclosure, talk, is_known }))
+        if !is_furnished {
+            drop(talk);
+            return Ok(failed);
+        }
+        Ok(Seating::Ready(Box::new(Seat { title, enclosure, talk, is_known })))
+    }
+
+    /// Starts a program in a room in which it sees its own files and nothing of the step that asks, so that what it takes in at its
+    /// start is the same whoever asks first. It is ready when it has answered the empty request.
+    fn start_resident(
+        &self,
+        job: &Job<'_>,
+        title: &ResidentTitle,
+        own: Vec<Readable>,
+        capture: &mut Capture,
+    ) -> io::Result<Result<(Talk, Box<Room>), Ended>> {
+        let readable = Readables { own, shared: Vec::new() };
+        let wanted = CommandNeeds { readable: &readable, ..Machine::wanted(job, None, Whom::Step) };
+        let enclosure = self.enclose(&wanted)?;
+        let started = {
+            let environment = environment(job, &enclosure, None);
+            let stage = StageSpec {
+                program: enclosure.seen(&title.program, self.root()),
+                words: title.words.clone(),
+                stdin: None,
+                stdout: None,
+                stderr: None,
+            };
+            let ground = Ground::in_enclosure(&enclosure, enclosure.root(), &environment, Net::Nowhere);
+            Talk::start(&PipelineSpec { memory: job.limits.memory, ..ground.spec(vec![stage]) })
+        };
+        let mut talk = match started {
+            Ok(talk) => talk,
+            Err((program, problem)) => return Ok(Err(Ended::NotStarted(program, problem))),
+        };
+        if let Answered::Ended(ended) = talk.ask(EMPTY_REQUEST, capture, self.cancel(), timeout_of(job)) {
+            drop(talk);
+            enclosure.close(self);
+            return Ok(Err(ended));
+        }
+        match enclosure.leave(self) {
+            (Some(room), _) => Ok(Ok((talk, room))),
+            (None, _) => Err(io::Error::other("a program can stay in rooms only")),
+        }
     }
 
     /// What an answer means for a job: what was printed goes where the job wants it.
@@ -217,5 +266,40 @@ impl Machine {
             None => add_printed(printed, answer.printed.as_bytes(), 0),
         }
         if answer.code == 0 { JobEnd::Well } else { JobEnd::Code(answer.code) }
+    }
+}
+
+fn timeout_of(job: &Job<'_>) -> Option<Duration> {
+    job.limits.timeout.map(Duration::from_millis)
+}
+
+/// Whether some words name a file or folder, or something in it: as a path of its own in a word, between other things or not.
+fn is_named(words: &[String], file: &Readable) -> bool {
+    let path = file.path.as_str();
+    let is_of_path = |c: char| c.is_alphanumeric() || matches!(c, '_' | '-' | '.' | '@' | '+' | '~');
+    words.iter().any(|word| {
+        word.match_indices(path).any(|(at, _)| {
+            let (before, after) = (word[..at].chars().next_back(), word[at + path.len()..].chars().next());
+            !before.is_some_and(|c| is_of_path(c) || c == '/') && !after.is_some_and(is_of_path)
+        })
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_path_is_named_where_it_is_a_path_of_its_own() {
+        let named = |word: &str| {
+            let file = Readable { path: WsPath::from_normal("lib/a.jar"), folder: true, made: false };
+            is_named(&[word.to_owned()], &file)
+        };
+        for word in ["lib/a.jar", "-cp=lib/a.jar:b", "x:lib/a.jar", "lib/a.jar/inside", "'lib/a.jar'"] {
+            assert!(named(word), "{word}");
+        }
+        for word in ["lib/a.jars", "mylib/a.jar", "/lib/a.jar", "lib/a.jar-1", "lib/a"] {
+            assert!(!named(word), "{word}");
+        }
     }
 }

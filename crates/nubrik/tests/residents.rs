@@ -10,6 +10,7 @@ use sandbox::{Sandbox, has_rooms};
 const SERVER: &str = r#"
 count=0
 while IFS='"' read -r _ _ _ from _ to _; do
+    if [ -z "$from" ]; then echo '{}'; continue; fi
     count=$((count + 1))
     if grep -q die "$from"; then exit 7; fi
     if grep -q babble "$from"; then echo what; continue; fi
@@ -140,11 +141,29 @@ fn what_is_observed_is_asked_alone() {
 #[test]
 fn a_program_may_close_what_it_does_not_need() {
     // It takes one request, closes its input and its errors, and takes its time.
-    let server = "IFS='\"' read -r _ _ _ from _ to _; exec < /dev/null 2>&-; sleep 0.3; cp \"$from\" \"$to\"; echo '{}'; exit 0\n";
+    let server = "while IFS='\"' read -r _ _ _ from _ to _; do\n\
+        if [ -z \"$from\" ]; then echo '{}'; continue; fi\n\
+        exec < /dev/null 2>&-; sleep 0.3; cp \"$from\" \"$to\"; echo '{}'; exit 0\n\
+        done\n";
     let sandbox = with_server(&[("t1.csv", "ebb"), ("t2.csv", "flow")], SHOUTED);
     sandbox.write("serve.sh", server);
     sandbox.run(&["build"]).expect(0);
     assert_eq!(["t1", "t2"].map(|t| sandbox.read(&format!("out/default/all/{t}.txt"))), ["ebb", "flow"]);
+}
+
+#[test]
+fn what_it_takes_in_at_its_start_is_the_same_whoever_asks_first() {
+    if !has_rooms() {
+        return println!("skipped: programs stay in rooms only");
+    }
+    // It would know a file that only the first one declares.
+    let server = SERVER.replace("count=0", "count=$(cat aside.txt 2> /dev/null || echo 10)");
+    let targets = "target a = step { run = `shout {in \"t1.csv\"} {out \"a\"}`, answered_by = `sh {in \"serve.sh\"}`, reads = \"aside.txt\" }\n\
+        target b = step { run = `shout {in \"t2.csv\"} {out \"b\"}`, answered_by = `sh {in \"serve.sh\"}` }\n";
+    let sandbox = with_server(&[("t1.csv", "a long one"), ("t2.csv", "ebb"), ("aside.txt", "70\n")], targets);
+    sandbox.write("serve.sh", &server);
+    let run = sandbox.run(&["build"]).expect(0);
+    assert!(run.stdout.contains("request 11 sees") && !run.stdout.contains("request 7"), "{}", run.stdout);
 }
 
 #[test]
