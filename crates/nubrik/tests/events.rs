@@ -132,6 +132,7 @@ fn every_event_is_as_documented() {
     check(&["cache"]);
     check(&["cache", "verify"]);
     check(&["lint"]);
+    check(&["manual", "pages"]);
     sandbox.write("a.txt", "c\n");
     sandbox.write("out/default/high", "edited\n");
     check(&["plan", "--profile", "ship"]);
