@@ -69,9 +69,10 @@ impl Queue {
             needs.retain(|need| !settled.contains(need));
             queue.missing[step.index()] = needs.len() as u32;
             needs.iter().for_each(|need| queue.users[need.index()].push(step));
-            let ends = needs_of.ends_for_step(step);
-            for need in needs.iter().filter(|need| ends.binary_search(need).is_err()) {
-                queue.early_users.entry(*need).or_default().push(step);
+            if let Some(ends) = needs_of.ends_for_step(step) {
+                for need in needs.iter().filter(|need| ends.binary_search(need).is_err()) {
+                    queue.early_users.entry(*need).or_default().push(step);
+                }
             }
             if needs.is_empty() {
                 queue.make_ready(step);

@@ -124,10 +124,10 @@ impl<'g> Needs<'g> {
     }
 
     /// The steps whose end a step must wait for, sorted, each once. Of the others that it needs it takes only what they give
-    /// before they end.
-    pub fn ends_for_step(&self, step: StepId) -> Vec<StepId> {
+    /// before they end. `None` where no step gives anything before: it waits for all.
+    pub fn ends_for_step(&self, step: StepId) -> Option<Vec<StepId>> {
         if self.early.is_empty() {
-            return self.of_step(step);
+            return None;
         }
         let step = self.graph.step(step);
         let of_sets = step.candidates.iter().flat_map(|set| &self.late_of_sets[set.index()]).copied();
@@ -135,6 +135,6 @@ impl<'g> Needs<'g> {
         let mut ends: Vec<StepId> = late.filter_map(|f| self.graph.file(*f).maker).chain(of_sets).collect();
         ends.sort_unstable();
         ends.dedup();
-        ends
+        Some(ends)
     }
 }

@@ -31,7 +31,7 @@ pub struct ExampleReport {
     pub sources: Sources,
 }
 
-/// Tries the examples in the kits of a workspace that were read. `options` are not set for them.
+/// Tries the examples in the kits of a workspace that were read; options have their defaults.
 pub fn try_examples(world: &dyn World, read: &[WsPath]) -> ExampleReport {
     let mut packages = BTreeMap::new();
     let kits = read.iter().filter(|path| path.name() != TARGETS_FILE);
@@ -88,10 +88,12 @@ fn examples_of(path: &WsPath, text: &Arc<str>) -> Vec<(WsPath, ExamplePackage)> 
         let next = blank[last.end as usize..].find('\n').map_or(blank.len(), |at| last.end as usize + at + 1);
         let alias: String =
             path.name().trim_end_matches(".nub").replace(|c: char| !c.is_ascii_alphanumeric(), "_");
+        // Kits of one name may be in several folders.
+        let of_kit = path.as_str().replace('/', "+");
         let below = &blank[next..];
         let rest = below.find('\n').map_or("", |at| &below[at..]);
         let whole = format!("{}use \"/{path}\" as {alias}{rest}", &blank[..next]);
-        let folder = WsPath::from_normal(&format!("{FOLDER}/{alias}/{}", node.token_text(name)));
+        let folder = WsPath::from_normal(&format!("{FOLDER}/{of_kit}/{}", node.token_text(name)));
         let listings = listings_of(&folder, &whole);
         examples.push((folder, ExamplePackage { kit: path.shared().clone(), text: whole.into(), listings }));
     }

@@ -66,15 +66,7 @@ impl Session {
     /// Tries the examples in the documentation of kits that an evaluation read.
     pub fn try_examples(&self, read: &[WsPath]) -> nubrik_lang::ExampleReport {
         let world = DiskWorld::new(&self.workspace, &self.machine, &self.answers);
-        std::thread::scope(|scope| {
-            let thread = std::thread::Builder::new().stack_size(EVALUATION_STACK);
-            let running = thread.spawn_scoped(scope, || nubrik_lang::try_examples(&world, read));
-            match running.map(std::thread::ScopedJoinHandle::join) {
-                Ok(Ok(tried)) => tried,
-                Ok(Err(panic)) => std::panic::resume_unwind(panic),
-                Err(e) => std::panic::panic_any(format!("cannot start a thread: {e}")),
-            }
-        })
+        on_large_stack(|| nubrik_lang::try_examples(&world, read))
     }
 
     pub(super) fn with_evaluator(
@@ -83,23 +75,27 @@ impl Session {
         work: impl FnOnce(Evaluator<'_>) -> Evaluation + Send,
     ) -> Evaluation {
         let world = DiskWorld::new(&self.workspace, &self.machine, &self.answers);
-        let evaluation = std::thread::scope(|scope| {
-            let thread = std::thread::Builder::new().stack_size(EVALUATION_STACK);
-            let running = thread.spawn_scoped(scope, || {
-                let watched = watching.then(|| WatchedWorld::new(&world));
-                let evaluator = match &watched {
-                    Some(watched) => Evaluator::watching(watched),
-                    None => Evaluator::new(&world),
-                };
-                work(evaluator.with_settings(&self.settings))
-            });
-            match running.map(std::thread::ScopedJoinHandle::join) {
-                Ok(Ok(evaluation)) => evaluation,
-                Ok(Err(panic)) => std::panic::resume_unwind(panic),
-                Err(e) => std::panic::panic_any(format!("cannot start a thread: {e}")),
-            }
+        let evaluation = on_large_stack(|| {
+            let watched = watching.then(|| WatchedWorld::new(&world));
+            let evaluator = match &watched {
+                Some(watched) => Evaluator::watching(watched),
+                None => Evaluator::new(&world),
+            };
+            work(evaluator.with_settings(&self.settings))
         });
         *self.seen.lock().unwrap_or_else(PoisonError::into_inner) = world.into_seen();
         evaluation
     }
+}
+
+/// Does something on a thread with room for definitions that nest deep.
+fn on_large_stack<T: Send>(work: impl FnOnce() -> T + Send) -> T {
+    std::thread::scope(|scope| {
+        let running = std::thread::Builder::new().stack_size(EVALUATION_STACK).spawn_scoped(scope, work);
+        match running.map(std::thread::ScopedJoinHandle::join) {
+            Ok(Ok(done)) => done,
+            Ok(Err(panic)) => std::panic::resume_unwind(panic),
+            Err(e) => std::panic::panic_any(format!("cannot start a thread: {e}")),
+        }
+    })
 }
