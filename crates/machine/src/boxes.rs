@@ -63,15 +63,9 @@ impl Machine {
         let loan = job.lent.and_then(|lent| self.house().loan(lent));
         // Who is recorded is started for that, and answers only this one.
         if recorder.is_none()
-            && let Some(request) = self.request(job)
+            && let Some(ended) = self.asked(job, printed)
         {
-            match request.and_then(|request| self.ask_resident(job, &request, printed)) {
-                Ok(Some(ended)) => return ended,
-                Ok(None) => {}
-                Err(problem) => {
-                    return JobEnd::NotStarted(self.root().join(job.folder.as_str()), problem);
-                }
-            }
+            return ended;
         }
         let answers = job.stages.iter().any(|(_, stage)| stage.answers);
         let enclosure = match self.enclose(&Machine::wanted(job, loan.as_deref(), Whom::Step)) {
@@ -129,6 +123,13 @@ impl Machine {
             (Ended::TimedOut, _) => JobEnd::TimedOut,
             (Ended::NotStarted(program, problem), _) => JobEnd::NotStarted(program, problem),
         }
+    }
+
+    /// Asks a program that stays, if the job asks one, and one can stay.
+    fn asked(&self, job: &Job<'_>, printed: &mut Vec<u8>) -> Option<JobEnd> {
+        let asked = self.request(job)?.and_then(|request| self.ask_resident(job, &request, printed));
+        let refused = |problem| JobEnd::NotStarted(self.root().join(job.folder.as_str()), problem);
+        asked.map_err(refused).unwrap_or_else(Some)
     }
 
     /// Runs a program in a job's box, in this terminal: same folder, environment and confinement.

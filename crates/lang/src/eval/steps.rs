@@ -85,6 +85,30 @@ impl Draft {
 }
 
 impl Evaluator<'_> {
+    /// The commands of a step: what is started, or what is asked of a program that stays.
+    fn pipelines(
+        &mut self,
+        commands: &[Rc<CommandValue>],
+        values: &FormValues,
+        draft: &mut Draft,
+    ) -> Result<Vec<Pipeline>> {
+        let mut pipelines = Vec::with_capacity(commands.len());
+        let server = values.commands_of("answered_by");
+        if let [_, second, ..] = server.as_slice() {
+            let error = Diagnostic::error("wrong-type", "one program answers, not several in a row");
+            return self
+                .fail(second.span, error.mend("sh`…; exec …` for what is to be done before it starts"));
+        }
+        for command in commands {
+            let stages = match server.first() {
+                Some(server) => vec![self.request_of(command, server, draft)?],
+                None => self.all(&command.stages, |this, stage| this.stage_of(stage, command.span, draft))?,
+            };
+            pipelines.push(Pipeline { stages });
+        }
+        Ok(pipelines)
+    }
+
     /// Words, inputs, variables and limits of a step whose outputs are known.
     pub(super) fn finish_step(
         &mut self,
@@ -96,22 +120,7 @@ impl Evaluator<'_> {
     ) -> Result<Value> {
         let answer =
             draft.outputs.first().filter(|(n, ..)| n.as_deref() == Some("answer")).map(|o| o.1.clone());
-        let mut pipelines = Vec::with_capacity(commands.len());
-        let server = values.commands_of("answered_by");
-        if let [_, second, ..] = server.as_slice() {
-            let error = Diagnostic::error("wrong-type", "one program answers, not several in a row");
-            return self
-                .fail(second.span, error.mend("sh`…; exec …` for what is to be done before it starts"));
-        }
-        for command in commands {
-            let stages = match server.first() {
-                Some(server) => vec![self.request_of(command, server, &mut draft)?],
-                None => {
-                    self.all(&command.stages, |this, stage| this.stage_of(stage, command.span, &mut draft))?
-                }
-            };
-            pipelines.push(Pipeline { stages });
-        }
+        let mut pipelines = self.pipelines(commands, values, &mut draft)?;
         if let (Some(answer), Some(last)) = (&answer, pipelines.last_mut().and_then(|p| p.stages.last_mut()))
         {
             last.stdout = Some(answer.path.clone());
