@@ -118,6 +118,7 @@ impl Assembly {
             Ok(Box::new(Check {
                 verdict: self.read_file(from)?,
                 report: optional(from, |from| self.read_file(from))?,
+                coverage: optional(from, |from| self.read_file(from))?,
                 quarantined: optional(from, text)?,
                 address: text(from)?,
             }))

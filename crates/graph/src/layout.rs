@@ -127,9 +127,10 @@ fn write_work(graph: &Tables, work: &WorkFolder, purpose: Purpose, out: &mut Enc
 }
 
 fn write_check(graph: &Tables, check: &Check, purpose: Purpose, out: &mut Encoder) {
-    let Check { verdict, report, quarantined, address } = check;
+    let Check { verdict, report, coverage, quarantined, address } = check;
     write_file(graph, *verdict, purpose, out);
     optional(report.as_ref(), out, |out, id| write_file(graph, *id, purpose, out));
+    optional(coverage.as_ref(), out, |out, id| write_file(graph, *id, purpose, out));
     // Only a check that passed is kept: how a failure counts is no part of that.
     if purpose != Purpose::Key {
         optional(quarantined.as_ref(), out, |out, why| out.text(why));

@@ -134,6 +134,8 @@ pub struct Check {
     pub verdict: FileId,
     /// The output in which the commands tell of single cases.
     pub report: Option<FileId>,
+    /// The output in which the commands tell which lines ran.
+    pub coverage: Option<FileId>,
     /// Why a failure is not to stop anything.
     pub quarantined: Option<Arc<str>>,
     /// The address of the value that it is: `tide/fit/spring`.

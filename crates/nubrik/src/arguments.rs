@@ -2,6 +2,7 @@
 
 mod adopting;
 mod pinning;
+mod testing;
 
 use std::path::PathBuf;
 
@@ -11,6 +12,7 @@ use clap::{Args, Parser, Subcommand};
 
 pub use adopting::{Adopting, Aligning};
 pub use pinning::{BillFormat, Pinning};
+pub use testing::{Testing, WhichTests};
 
 const STYLES: Styles = Styles::styled()
     .header(AnsiColor::Cyan.on_default().bold())
@@ -334,18 +336,6 @@ reuse  its result is kept from an earlier build, here or in another workspace, a
     },
 }
 
-/// Tests, and how they are run.
-#[derive(Args, Clone)]
-pub struct Testing {
-    /// Targets (tide/tidecast), globs of them (tide/**), or files; without any, everything in this folder and below
-    #[arg(value_name = "TARGET")]
-    pub what: Vec<String>,
-    #[command(flatten)]
-    pub how: How,
-    #[command(flatten)]
-    pub which: WhichTests,
-}
-
 /// Something to run.
 #[derive(Args, Clone)]
 pub struct RunArguments {
@@ -439,29 +429,6 @@ pub struct Once {
     /// Run the steps of these targets again, though nothing changed
     #[arg(long, conflicts_with = "since")]
     pub rerun: bool,
-}
-
-/// Which tests are run.
-#[derive(Args, Clone, Default)]
-pub struct WhichTests {
-    /// Only those that did not pass the last time
-    #[arg(long)]
-    pub failed: bool,
-    /// Only those that a change since this revision of git can affect; uncommitted changes count
-    #[arg(long, value_name = "REV")]
-    pub since: Option<String>,
-    /// Only those with this tag
-    #[arg(long, value_name = "TAG")]
-    pub tag: Option<String>,
-    /// Only those whose path has this text; may be repeated
-    #[arg(long, value_name = "TEXT")]
-    pub filter: Vec<String>,
-    /// Run each of them N times, to find flaky ones
-    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u32).range(1..=10_000))]
-    pub repeat: Option<u32>,
-    /// Write a report of all cases as JUnit XML
-    #[arg(long, value_name = "FILE")]
-    pub junit: Option<PathBuf>,
 }
 
 /// How a graph is drawn.

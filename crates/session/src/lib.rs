@@ -20,6 +20,8 @@
 //! ```
 
 mod archives;
+mod changed_lines;
+mod git;
 mod kits;
 mod session;
 mod settings;
@@ -28,6 +30,7 @@ mod workspace;
 mod world;
 
 pub use archives::KitArchive;
+pub use changed_lines::ChangedLines;
 pub use kits::kit_topics;
 pub use nubrik_machine::{
     CONFINED_ENVIRONMENT, EffectEnd, EffectProblem, Machine, OutputListener, SETTINGS_FILE, on_persons_path,
@@ -35,7 +38,7 @@ pub use nubrik_machine::{
 };
 pub use nubrik_memory::{BuildRecord, Results, Sealed, StepRecord, keep_printed};
 pub use session::{
-    BuildProblem, BuildReport, ChoiceProblem, KitNews, LookedFor, Reached, Session, Standing, Workshop,
+    BuildProblem, BuildReport, ChoiceProblem, Covered, KitNews, LookedFor, Reached, Session, Standing, Workshop,
     store_folder,
 };
 pub use settings::{Settings, SettingsProblem};

@@ -2,6 +2,7 @@
 
 mod again;
 mod bringing;
+mod covered;
 mod edits;
 mod evaluating;
 mod kept;
@@ -45,6 +46,7 @@ const STORE_LIMIT: u64 = 20 << 30;
 const TOOLS_LIMIT: u64 = 64 << 20;
 
 pub use bringing::KitNews;
+pub use covered::Covered;
 pub use looked_for::LookedFor;
 pub use standing::{Reached, Standing};
 pub use workshop::Workshop;
@@ -240,6 +242,15 @@ impl Session {
         self.settings = settings;
         self.profile = profile.map(str::to_owned);
         Ok(())
+    }
+
+    /// Sets an option, or with `*.name` each option of a name, for what is evaluated from now on. What was
+    /// [chosen](Session::choose) of one option goes before what is said of all of a name.
+    ///
+    /// `origin` names what asked for it, for messages.
+    pub fn choose_also(&mut self, name: &str, value: &str, origin: &str) {
+        let value = SettingValue::Word(value.to_owned());
+        self.settings.push(Setting { name: name.to_owned(), value, origin: origin.to_owned() });
     }
 
     /// The tool's own folder.

@@ -1,16 +1,15 @@
 //! What changed since a revision of git, and which steps that can affect.
 
 use std::collections::BTreeSet;
-use std::path::PathBuf;
-use std::time::Duration;
 
-use nubrik_confine::{Ended, StageSpec};
 use nubrik_graph::{Closure, FileId, Graph, Needs, Role, Target};
 use nubrik_lang::{REQUEST, TARGETS_FILE, Trail, Unit};
 use nubrik_source::WsPath;
 use rustc_hash::FxHashMap;
 
-use nubrik_machine::{Environment, LookingScope, Machine, Question, on_persons_path};
+use nubrik_machine::Machine;
+
+use crate::git::Git;
 
 /// Files of a workspace that differ from a revision, uncommitted ones included.
 pub struct ChangedFiles {
@@ -149,89 +148,4 @@ fn declared_from(trail: &Trail, files: &BTreeSet<String>) -> Option<BTreeSet<Str
         WsPath::from_normal(&unit.file).parent().map(|package| package.child(&unit.name).as_str().to_owned())
     };
     Some(units.filter(of_packages).filter_map(address).collect())
-}
-
-/// How long git may take for an answer, and how much of it is read, in bytes.
-const PATIENCE: Duration = Duration::from_secs(600);
-const ANSWER_LIMIT: usize = 512 << 20;
-
-/// Git, which only looks: whatever a checkout makes it start can change nothing and reach no network.
-struct Git<'m> {
-    machine: &'m Machine,
-    program: PathBuf,
-    environment: Environment,
-}
-
-/// Settings by which git starts other commands, and what they are while it is asked: a checkout brings them along.
-const NO_COMMANDS: [(&str, &str); 4] = [
-    ("core.fsmonitor", "false"),
-    ("core.hooksPath", "/dev/null"),
-    ("diff.external", ""),
-    ("core.sshCommand", "false"),
-];
-
-impl<'m> Git<'m> {
-    fn of(machine: &'m Machine) -> Result<Git<'m>, String> {
-        let program = on_persons_path("git").ok_or("there is no git on this machine")?;
-        let environment = Environment::handed_on(&["PATH", "HOME", "XDG_CONFIG_HOME", "USER"]);
-        let mut git = Git { machine, program, environment };
-        let mut settings: Vec<(String, String)> =
-            NO_COMMANDS.iter().map(|(name, value)| ((*name).to_owned(), (*value).to_owned())).collect();
-        git.set(&settings);
-        // A file that a filter rewrites counts as changed unless git knows by its times that it is not.
-        let filters = git.ask(&["config", "-z", "--name-only", "--get-regexp", "^filter[.]"]);
-        let names = filters.unwrap_or_default();
-        let names: BTreeSet<&str> = names.iter().filter_map(|key| Some(key.rsplit_once('.')?.0)).collect();
-        for name in names {
-            for (key, value) in [("clean", ""), ("smudge", ""), ("process", ""), ("required", "false")] {
-                settings.push((format!("{name}.{key}"), value.to_owned()));
-            }
-        }
-        git.set(&settings);
-        Ok(git)
-    }
-
-    /// Sets settings for all that is asked.
-    fn set(&mut self, settings: &[(String, String)]) {
-        // There are never fewer than before: each number is set again.
-        self.environment.set("GIT_CONFIG_COUNT", settings.len().to_string());
-        for (number, (name, value)) in settings.iter().enumerate() {
-            self.environment.set(&format!("GIT_CONFIG_KEY_{number}"), name);
-            self.environment.set(&format!("GIT_CONFIG_VALUE_{number}"), value);
-        }
-    }
-
-    /// Names that git answers with, each ended by a zero.
-    fn ask(&self, words: &[&str]) -> Result<BTreeSet<String>, String> {
-        let all = ["git", "--no-optional-locks"].into_iter().chain(words.iter().copied());
-        let words = all.map(str::to_owned).collect();
-        let stage =
-            StageSpec { program: self.program.clone(), words, stdin: None, stdout: None, stderr: None };
-        let question = Question {
-            stages: vec![stage],
-            environment: &self.environment,
-            reads: LookingScope::Everything,
-            patience: PATIENCE,
-            limit: ANSWER_LIMIT,
-            as_one: false,
-            noted_by: None,
-        };
-        let looked = self.machine.look(question).map_err(|e| e.to_string())?;
-        match looked.ended {
-            Ended::Well if !looked.is_cut => {}
-            Ended::Well => return Err("it tells of too many files".to_owned()),
-            Ended::NotStarted(program, e) => {
-                return Err(format!("cannot start {}: {e}", program.display()));
-            }
-            Ended::TimedOut => return Err("it took too long".to_owned()),
-            Ended::Cancelled => return Err("it was stopped".to_owned()),
-            Ended::Code(_) | Ended::Signal(_) => {
-                let said = String::from_utf8_lossy(&looked.errors);
-                let line = said.lines().find(|line| line.starts_with("fatal: ")).or(said.lines().next());
-                return Err(line.unwrap_or("git failed").trim_start_matches("fatal: ").to_owned());
-            }
-        }
-        let text = String::from_utf8_lossy(&looked.output);
-        Ok(text.split('\0').filter(|name| !name.is_empty()).map(str::to_owned).collect())
-    }
 }

@@ -100,6 +100,7 @@ fn graph(native: Native, work: WorkFolder) -> Tables {
         check: Some(Box::new(Check {
             verdict: FileId(2),
             report: Some(FileId(3)),
+            coverage: Some(FileId(1)),
             quarantined: Some("flaky".into()),
             address: "tide/fit/spring".into(),
         })),

@@ -43,12 +43,19 @@ pub(crate) struct SetOption {
 /// A value for an option from outside the definitions.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub struct Setting {
-    /// The option as it was named: `mode`, or longer `flags.mode`.
+    /// The option as it was named: `mode`, or longer `flags.mode`; `*.mode` is each option of that name.
     pub name: String,
     /// The value.
     pub value: SettingValue,
     /// Where it was given, for messages: `--set`, ``profile `ship` ``.
     pub origin: String,
+}
+
+impl Setting {
+    /// The name, where the setting is of each option of a name.
+    pub(super) fn of_all(&self) -> Option<&str> {
+        self.name.strip_prefix("*.")
+    }
 }
 
 /// The value of a setting.

@@ -228,7 +228,13 @@ impl Evaluator<'_> {
         }
         self.load_everything();
         let mut config = Config::default();
-        for setting in settings {
+        // What is said of one option wins over what is said of all of a name.
+        for setting in settings.iter().filter(|setting| setting.of_all().is_some()) {
+            if let Err(error) = self.set_all(&mut config, setting) {
+                self.definitions.modules.diagnostics.push(error);
+            }
+        }
+        for setting in settings.iter().filter(|setting| setting.of_all().is_none()) {
             let option = match self.find_option(setting) {
                 Ok(option) => option,
                 Err(error) => {
@@ -255,6 +261,32 @@ impl Evaluator<'_> {
             }
         }
         self.choices.chosen = self.config(config);
+    }
+
+    /// Sets each option of a name that can have the value: `*.coverage`.
+    fn set_all(&mut self, config: &mut Config, setting: &Setting) -> std::result::Result<(), Diagnostic> {
+        let name = setting.of_all().unwrap_or_default();
+        let mut fits = false;
+        for option in self.options() {
+            let span = {
+                let owner = self.module(option.module);
+                let declared = &owner.decl(option).name;
+                if *declared.text != *name {
+                    continue;
+                }
+                declared.span
+            };
+            let Ok(ty) = self.option_type(option) else { continue };
+            if let Ok(value) = setting_value(&setting.value, &ty) {
+                fits |= self.set_option(config, option, value, span).is_ok();
+            }
+        }
+        if fits {
+            return Ok(());
+        }
+        let message = format!("no kit or package here has an option `{name}` that can be so ({})", setting.origin);
+        let error = Diagnostic::error("unknown-option", message);
+        Err(error.mend("`nubrik options` shows what can be set").mend(format!("option {name}: bool = false")))
     }
 
     /// Loads every package and every kit that one of them uses.

@@ -31,6 +31,8 @@ pub(super) struct Draft {
     pub services: Vec<Arc<Service>>,
     /// The name of the output in which a check reports single cases.
     pub report: Option<Arc<str>>,
+    /// The name of the output in which a check tells which lines ran.
+    pub coverage: Option<Arc<str>>,
     /// Whether it is no step that is kept, so that secrets may be in it.
     pub keeps_secrets: bool,
     /// The folder that a service is known by; nothing for all else.
@@ -188,7 +190,7 @@ impl Evaluator<'_> {
 
     /// Enters a finished step in the graph, unless the very same step is there already.
     pub(super) fn enter(&mut self, scope: &Scope, draft: Draft, span: Span) -> Result<Value> {
-        let Draft { mut step, outputs: drafted, early, mut tools, services, report, .. } = draft;
+        let Draft { mut step, outputs: drafted, early, mut tools, services, report, coverage, .. } = draft;
         step.target = scope.owner.target;
         step.place = self.place(span);
         tools.sort_unstable();
@@ -213,7 +215,7 @@ impl Evaluator<'_> {
                 step.status = Some(id);
             }
             if let (Some(check), Some(name)) = (&mut step.check, name.as_deref()) {
-                super::forms::check::note_output(check, report.as_deref(), name, id);
+                super::forms::check::note_output(check, (report.as_deref(), coverage.as_deref()), name, id);
             }
             // Outputs that the commands leave where they chose to are taken from there.
             for (_, taken) in step.taken.iter_mut().filter(|(path, _)| **path == *written) {
@@ -256,6 +258,7 @@ impl Evaluator<'_> {
             spelled: Vec::new(),
             services: Vec::new(),
             report: None,
+            coverage: None,
             keeps_secrets: false,
             own: None,
         }

@@ -7,6 +7,7 @@ mod build;
 mod cache;
 mod clean;
 mod completions;
+mod coverage;
 mod demo;
 mod doctor;
 mod explain;

@@ -12,6 +12,7 @@ use nubrik_lang::{AddressPattern, Evaluation, Wanted};
 use nubrik_session::{Session, Workshop};
 
 use super::build::{lock, options_of, screen_for};
+use super::coverage;
 use super::{
     CommandResult, evaluate_with, open_to_build, own_problem, patterns, say_wrong, say_wrong_noted, wanting,
 };
@@ -23,6 +24,7 @@ use crate::ui::verdicts as ui;
 
 pub fn test(console: Console, choice: &Choice, tests: &Testing, rerun: bool) -> CommandResult<Exit> {
     let mut session = open_to_build(console, choice, tests.how)?;
+    coverage::choose(&mut session, &tests.which);
     let mut workshop = lock(console, &mut session)?;
     let patterns = wanting(patterns(console, &mut workshop, &tests.what)?, Wanted::Tests);
     run(console, &mut workshop, &patterns, tests.how, &tests.which, rerun)
@@ -31,12 +33,17 @@ pub fn test(console: Console, choice: &Choice, tests: &Testing, rerun: bool) -> 
 /// Says what a run of the chosen tests would run.
 pub fn plan(console: Console, choice: &Choice, tests: &Testing) -> CommandResult<Exit> {
     let which = &tests.which;
-    let of_runs = [(which.repeat.is_some(), "--repeat"), (which.junit.is_some(), "--junit")];
+    let of_runs = [
+        (which.repeat.is_some(), "--repeat"),
+        (which.junit.is_some(), "--junit"),
+        (!which.coverage_file.is_empty(), "--coverage-file"),
+    ];
     if let Some((_, option)) = of_runs.into_iter().find(|(given, _)| *given) {
         let message = format!("`{option}` cannot be used with `--dry-run`: no test runs");
         return Err(say_wrong(console, Exit::Usage, &message, &[]));
     }
     let mut session = super::open(console, choice)?;
+    coverage::choose(&mut session, which);
     if which.since.is_some() {
         session.take_notes();
     }
@@ -71,6 +78,9 @@ pub fn run(
         true => chosen.iter().map(|(_, step)| *step).collect(),
         false => Vec::new(),
     };
+    if which.coverage && !how.quiet {
+        coverage::say_cost(console, session, &evaluation, &verdicts);
+    }
     let mut rounds: Vec<Round> = Vec::new();
     let repeats = which.repeat.unwrap_or(1);
     let (mut cancelled, mut machine_lacks) = (false, false);
@@ -99,13 +109,24 @@ pub fn run(
     let micros = began.elapsed().as_micros() as u64;
     let counts = |r: &TestResult| !r.passed && r.quarantined.is_none();
     let any_failed = rounds.iter().any(|round| round.results.iter().any(counts) || round.summary.failed > 0);
+    // For programs the sum of tests comes last.
+    let mut is_read = true;
+    let mut show_lines = |is_json: bool| -> CommandResult<()> {
+        if which.coverage && !cancelled && console.is_json() == is_json {
+            let passed: Vec<StepId> = last.results.iter().filter(|r| r.passed).map(|r| r.step).collect();
+            is_read = coverage::show(console, session, &evaluation, &passed, which)?;
+        }
+        Ok(())
+    };
+    show_lines(true)?;
     if !how.quiet || console.is_json() || any_failed || cancelled {
         ui::show(console, graph, &rounds, &left, micros, cancelled);
     }
+    show_lines(false)?;
     Ok(match () {
         () if cancelled => Exit::Interrupted,
         () if machine_lacks => Exit::Machine,
-        () if any_failed => Exit::Failed,
+        () if any_failed || !is_read => Exit::Failed,
         () => Exit::Done,
     })
 }
@@ -300,13 +321,7 @@ fn write_report(console: Console, file: &Path, round: &Round) -> CommandResult<(
         .iter()
         .map(|r| Suite { name: r.address.clone(), seconds: r.micros as f64 / 1e6, cases: r.cases.clone() })
         .collect();
-    let write = || {
-        if let Some(folder) = file.parent().filter(|f| !f.as_os_str().is_empty()) {
-            std::fs::create_dir_all(folder)?;
-        }
-        std::fs::write(file, nubrik_cases::merged(&suites))
-    };
-    write().map_err(|e| {
+    write_whole(file, &nubrik_cases::merged(&suites)).map_err(|e| {
         say_wrong(
             console,
             Exit::Own,
@@ -314,4 +329,12 @@ fn write_report(console: Console, file: &Path, round: &Round) -> CommandResult<(
             &["name a file in a folder that can be written"],
         )
     })
+}
+
+/// Writes a file that was asked for, with the folders above it.
+pub fn write_whole(file: &Path, text: &str) -> std::io::Result<()> {
+    if let Some(folder) = file.parent().filter(|f| !f.as_os_str().is_empty()) {
+        std::fs::create_dir_all(folder)?;
+    }
+    std::fs::write(file, text)
 }

@@ -2,6 +2,7 @@
 //! then the fact.
 
 pub mod console;
+pub mod coverage;
 pub mod diagnostics;
 pub mod drawn;
 mod excerpts;

@@ -7,6 +7,7 @@ use nubrik_memory::{Chronicle, Results};
 use nubrik_source::FilePath;
 
 use super::{BuildProblem, BuildReport, Session, Workshop};
+use crate::changed_lines::ChangedLines;
 use crate::since::ChangedFiles;
 
 impl Session {
@@ -24,6 +25,14 @@ impl Session {
     /// What git says where it cannot tell.
     pub fn changed_since(&self, revision: &str, evaluation: &Evaluation) -> Result<ChangedFiles, String> {
         ChangedFiles::since(&self.machine, revision, &evaluation.trail)
+    }
+
+    /// Which lines changed since a revision of git.
+    ///
+    /// # Errors
+    /// What git says where it cannot tell.
+    pub fn lines_changed_since(&self, revision: &str) -> Result<ChangedLines, String> {
+        ChangedLines::since(&self.machine, revision)
     }
 }
 

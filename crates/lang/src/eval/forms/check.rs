@@ -7,6 +7,9 @@ use nubrik_source::Span;
 use super::fields::*;
 use super::{Form, FormEvaluation, FormValues};
 use crate::builtins::*;
+use std::sync::Arc;
+
+use crate::eval::steps::Draft;
 use crate::eval::{Evaluator, Result, Scope};
 use crate::value::*;
 
@@ -34,6 +37,12 @@ pub(super) const FORM: Form = Form {
                 FieldType::Text,
                 false,
                 "the name of the output in which the commands report single cases, as JUnit XML or TAP",
+            ),
+            field(
+                "coverage",
+                FieldType::Text,
+                false,
+                "the name of the output in which the commands tell which lines ran, as LCOV or Cobertura XML",
             ),
             field(
                 "quarantined",
@@ -64,18 +73,8 @@ impl Evaluator<'_> {
             let error = error.note("a check's verdict is an output of that name, made by nubrik itself");
             return self.fail(span, error.mend("give the output another name"));
         }
-        if let Some((name, name_span)) = self.plain(values, "report")? {
-            let names: Vec<&str> = draft.outputs.iter().filter_map(|(n, ..)| n.as_deref()).collect();
-            if !names.contains(&&*name) {
-                let error = Diagnostic::error("unknown-field", format!("this check has no output `{name}`"));
-                let error = match nearest(&name, names.iter().copied()) {
-                    Some(near) => error.mend(format!("report = \"{near}\"")),
-                    None => error.mend(format!("{{out {name} \"{name}.xml\"}} in its command")),
-                };
-                return self.fail(name_span, error);
-            }
-            draft.report = Some(name);
-        }
+        draft.report = self.named_output(values, &draft, "report", "xml")?;
+        draft.coverage = self.named_output(values, &draft, "coverage", "info")?;
         self.outline_output(&mut draft, &Some(VERDICT.into()), &VERDICT.into(), false, span)?;
         let quarantined = match self.plain(values, "quarantined")? {
             Some((reason, reason_span)) if reason.trim().is_empty() => {
@@ -88,10 +87,32 @@ impl Evaluator<'_> {
         draft.step.check = Some(Box::new(Check {
             verdict: FileId(0),
             report: None,
+            coverage: None,
             quarantined,
             address: address.as_str().into(),
         }));
         self.finish_step(scope, draft, &commands, values, span)
+    }
+
+    /// The name of an output of the check, given by a field.
+    fn named_output(
+        &mut self,
+        values: &FormValues,
+        draft: &Draft,
+        field: &str,
+        ending: &str,
+    ) -> Result<Option<Arc<str>>> {
+        let Some((name, name_span)) = self.plain(values, field)? else { return Ok(None) };
+        let names: Vec<&str> = draft.outputs.iter().filter_map(|(n, ..)| n.as_deref()).collect();
+        if names.contains(&&*name) {
+            return Ok(Some(name));
+        }
+        let error = Diagnostic::error("unknown-field", format!("this check has no output `{name}`"));
+        let error = match nearest(&name, names.iter().copied()) {
+            Some(near) => error.mend(format!("{field} = \"{near}\"")),
+            None => error.mend(format!("{{out {name} \"{name}.{ending}\"}} in its command")),
+        };
+        self.fail(name_span, error)
     }
 
     /// The verdicts of a test's value: of a check, or of all checks in a map, record or list.
@@ -169,11 +190,19 @@ impl Evaluator<'_> {
 const VERDICT: &str = "verdict";
 
 /// Notes the number of an output that a check speaks of.
-pub(in crate::eval) fn note_output(check: &mut Check, report: Option<&str>, name: &str, id: FileId) {
+pub(in crate::eval) fn note_output(
+    check: &mut Check,
+    (report, coverage): (Option<&str>, Option<&str>),
+    name: &str,
+    id: FileId,
+) {
     if name == VERDICT {
         check.verdict = id;
     }
     if Some(name) == report {
         check.report = Some(id);
+    }
+    if Some(name) == coverage {
+        check.coverage = Some(id);
     }
 }

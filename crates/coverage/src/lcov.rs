@@ -1,0 +1,93 @@
+//! LCOV's tracefiles: lines of a word, a colon and values.
+
+use std::fmt::Write;
+
+use crate::{Coverage, Lines};
+
+/// What a line of a tracefile may begin with.
+const WORDS: [&str; 19] = [
+    "TN", "SF", "VER", "FN", "FNDA", "FNF", "FNH", "FNL", "FNA", "BRDA", "BRF", "BRH", "MCDC", "MCF", "MCH", "DA", "LF",
+    "LH", "end_of_record",
+];
+
+pub(crate) fn read(text: &str) -> Result<Coverage, String> {
+    let mut all = Coverage::default();
+    let mut open: Option<(String, Lines)> = None;
+    for (number, line) in text.lines().enumerate() {
+        let line = line.trim();
+        if line.is_empty() || line.starts_with('#') {
+            continue;
+        }
+        let wrong = |what: &str| format!("line {} of it {what}: `{}`", number + 1, cut(line));
+        let (word, value) = line.split_once(':').unwrap_or((line, ""));
+        match word {
+            "SF" if open.is_some() => return Err(wrong("begins a file inside of another")),
+            "SF" => open = Some((value.to_owned(), Lines::default())),
+            "DA" => {
+                let (_, lines) = open.as_mut().ok_or_else(|| wrong("is outside of a file"))?;
+                let mut values = value.split(',');
+                let place = values.next().and_then(|v| v.parse::<u32>().ok());
+                // Some compilers count below zero when threads are at work together: such a line ran.
+                let times = values.next().and_then(|v| v.parse::<i64>().ok()).map(i64::unsigned_abs);
+                let (Some(place), Some(times)) = (place, times) else {
+                    return Err(wrong("has no line and number of runs"));
+                };
+                // Of an empty file some programs tell line 0.
+                if place > 0 {
+                    lines.add(place, times);
+                }
+            }
+            "end_of_record" => {
+                let (path, lines) = open.take().ok_or_else(|| wrong("ends a file that was not begun"))?;
+                all.add(path, &lines);
+            }
+            known if WORDS.contains(&known) => {}
+            _ => return Err(wrong("is none of a tracefile")),
+        }
+    }
+    match open {
+        Some((path, _)) => Err(format!("it ends in the middle of `{}`", cut(&path))),
+        None => Ok(all),
+    }
+}
+
+fn cut(text: &str) -> String {
+    text.chars().take(60).collect()
+}
+
+pub(crate) fn write(all: &Coverage) -> String {
+    let mut out = String::new();
+    for (path, lines) in &all.files {
+        let _ = writeln!(out, "SF:{path}");
+        for (line, times) in lines.iter() {
+            let _ = writeln!(out, "DA:{line},{times}");
+        }
+        let _ = writeln!(out, "LF:{}\nLH:{}\nend_of_record", lines.len(), lines.covered());
+    }
+    out
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_programs_write_is_read() {
+        let text = "TN:\nSF:src/fit.c\nFN:3,fit\nFNDA:2,fit\nDA:3,2,aGVsbG8\nBRDA:3,0,0,-\nDA:4,0\nDA:0,1,x\nDA:5,-3\nLF:2\nend_of_record\n";
+        let all = read(text).unwrap();
+        assert_eq!(all.files["src/fit.c"].iter().collect::<Vec<_>>(), [(3, 2), (4, 0), (5, 3)]);
+        assert!(read("").unwrap().files.is_empty());
+    }
+
+    #[test]
+    fn what_is_wrong_is_said_with_its_line() {
+        for (text, said) in [
+            ("SF:a\nDA:x,1\nend_of_record\n", "line 2 of it has no line and number of runs: `DA:x,1`"),
+            ("DA:1,1\n", "line 1 of it is outside of a file: `DA:1,1`"),
+            ("SF:a\nDA:1,1\n", "it ends in the middle of `a`"),
+            ("what is this", "line 1 of it is none of a tracefile: `what is this`"),
+        ] {
+            assert_eq!(read(text).unwrap_err(), said);
+        }
+    }
+}

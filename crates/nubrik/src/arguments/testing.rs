@@ -1,0 +1,48 @@
+//! What `nubrik test` takes.
+
+use std::path::PathBuf;
+
+use clap::Args;
+
+use super::How;
+
+/// Tests, and how they are run.
+#[derive(Args, Clone)]
+pub struct Testing {
+    /// Targets (tide/tidecast), globs of them (tide/**), or files; without any, everything in this folder and below
+    #[arg(value_name = "TARGET")]
+    pub what: Vec<String>,
+    #[command(flatten)]
+    pub how: How,
+    #[command(flatten)]
+    pub which: WhichTests,
+}
+
+/// Which tests are run.
+#[derive(Args, Clone, Default)]
+pub struct WhichTests {
+    /// Only those that did not pass the last time
+    #[arg(long)]
+    pub failed: bool,
+    /// Only those that a change since this revision of git can affect; uncommitted changes count
+    #[arg(long, value_name = "REV")]
+    pub since: Option<String>,
+    /// Only those with this tag
+    #[arg(long, value_name = "TAG")]
+    pub tag: Option<String>,
+    /// Only those whose path has this text; may be repeated
+    #[arg(long, value_name = "TEXT")]
+    pub filter: Vec<String>,
+    /// Run each of them N times, to find flaky ones
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u32).range(1..=10_000))]
+    pub repeat: Option<u32>,
+    /// Write a report of all cases as JUnit XML
+    #[arg(long, value_name = "FILE")]
+    pub junit: Option<PathBuf>,
+    /// Say which lines ran: each option `coverage` is set, so that variants of what is tested are built beside the usual ones
+    #[arg(long)]
+    pub coverage: bool,
+    /// With --coverage, also write the lines to a file: as Cobertura XML if it ends in .xml, else as LCOV; may be repeated
+    #[arg(long, value_name = "FILE", requires = "coverage")]
+    pub coverage_file: Vec<PathBuf>,
+}

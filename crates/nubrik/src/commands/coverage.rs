@@ -1,0 +1,132 @@
+//! `nubrik test --coverage`: the instrumented variants, what they cost, and which lines ran.
+
+use std::path::Path;
+
+use nubrik_engine::{Supposed, Verdict};
+use nubrik_graph::{Closure, FileId, StepId};
+use nubrik_lang::Evaluation;
+use nubrik_session::{Covered, Session};
+
+use super::{CommandResult, Silent, say_wrong};
+use crate::arguments::WhichTests;
+use crate::exit::Exit;
+use crate::ui::console::{Console, OutputStream, outln};
+use crate::ui::coverage as ui;
+use crate::ui::paint::Ink;
+use crate::ui::text::time;
+
+/// The option of kits and packages that asks for lines.
+const OPTION: &str = "coverage";
+
+/// Asks for the variants that tell of lines, where the person did.
+pub fn choose(session: &mut Session, which: &WhichTests) {
+    if which.coverage {
+        session.choose_also(&format!("*.{OPTION}"), "true", "--coverage");
+    }
+}
+
+/// Says what has to be made for it, before that is made.
+pub fn say_cost(console: Console, session: &Session, evaluation: &Evaluation, verdicts: &[FileId]) {
+    let graph = &evaluation.graph;
+    let mut is_wanted = vec![false; graph.steps.len()];
+    let needed = Closure::of(graph, verdicts.iter().copied()).steps;
+    needed.iter().for_each(|step| is_wanted[step.index()] = true);
+    let planned = session.plan(evaluation, &Silent, Supposed::default());
+    let works = |step: &StepId, verdict: Verdict| {
+        is_wanted[step.index()] && matches!(verdict, Verdict::Ran | Verdict::Unstarted)
+    };
+    let (mut steps, mut micros, mut unknown) = (0_usize, 0_u64, 0_usize);
+    for planned in planned.iter().filter(|p| works(&p.step, p.verdict)) {
+        steps += 1;
+        let folder = graph.step(planned.step).folder.as_str();
+        match planned.micros.or_else(|| session.state().steps.get(&plain(folder)).map(|usual| usual.micros)) {
+            Some(known) => micros += known,
+            None => unknown += 1,
+        }
+    }
+    if steps == 0 || console.is_json() {
+        return;
+    }
+    let noun = if steps == 1 { "step" } else { "steps" };
+    let mut text = format!("{steps} of {} {noun} to run for it", needed.len());
+    if micros > 0 {
+        text.push_str(&format!(", {} of work by what they took before", time(micros)));
+    }
+    if unknown > 0 && micros > 0 {
+        text.push_str(&format!(" and {unknown} that never ran"));
+    }
+    text.push_str("; what is built without it stays");
+    let paint = console.paint(OutputStream::Output);
+    outln!(console, "{}", super::labelled(paint, Ink::Faint, OPTION, &text));
+}
+
+/// The folder of the same step where no option `coverage` is set.
+fn plain(folder: &str) -> String {
+    let is_asked = |set: &&str| !set.rsplit_once('.').is_some_and(|(_, set)| set.starts_with("coverage="));
+    let mut parts: Vec<String> = Vec::new();
+    for part in folder.split('/') {
+        match part.strip_prefix('~') {
+            None => parts.push(part.to_owned()),
+            Some(variant) => {
+                let rest: Vec<&str> = variant.split(',').filter(is_asked).collect();
+                if !rest.is_empty() {
+                    parts.push(format!("~{}", rest.join(",")));
+                }
+            }
+        }
+    }
+    parts.join("/")
+}
+
+/// Shows which lines the tests ran that passed, and writes them down where that was asked for. Says whether all of them
+/// could be read.
+pub fn show(
+    console: Console,
+    session: &Session,
+    evaluation: &Evaluation,
+    passed: &[StepId],
+    which: &WhichTests,
+) -> CommandResult<bool> {
+    let covered = session.covered(evaluation, passed);
+    let changed = match &which.since {
+        Some(revision) => {
+            let lines = session.lines_changed_since(revision);
+            let lines = lines.map_err(|problem| {
+                let message = format!("git cannot tell which lines changed since `{revision}`: {problem}");
+                say_wrong(console, Exit::Usage, &message, &[])
+            })?;
+            Some((revision.as_str(), lines))
+        }
+        None => None,
+    };
+    for file in &which.coverage_file {
+        write(console, file, &covered)?;
+    }
+    ui::show(console, &evaluation.graph, &covered, changed.as_ref().map(|(revision, lines)| (*revision, lines)));
+    Ok(covered.unreadable.is_empty())
+}
+
+fn write(console: Console, file: &Path, covered: &Covered) -> CommandResult<()> {
+    let is_xml = file.extension().is_some_and(|ending| ending.eq_ignore_ascii_case("xml"));
+    let text = if is_xml { covered.lines.to_cobertura() } else { covered.lines.to_lcov() };
+    super::test::write_whole(file, &text).map_err(|e| {
+        let message = format!("cannot write which lines ran to {}: {e}", file.display());
+        say_wrong(console, Exit::Own, &message, &["name a file in a folder that can be written"])
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_usual_variant_of_a_step_is_found() {
+        for (folder, usual) in [
+            (".nubrik/made/fit/~c.coverage=true/@a", ".nubrik/made/fit/@a"),
+            (".nubrik/made/fit/~c.coverage=true,c.tuning=debug/@a", ".nubrik/made/fit/~c.tuning=debug/@a"),
+            (".nubrik/made/fit/@a", ".nubrik/made/fit/@a"),
+        ] {
+            assert_eq!(plain(folder), usual);
+        }
+    }
+}

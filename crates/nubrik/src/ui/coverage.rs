@@ -1,0 +1,217 @@
+//! Which lines tests ran: file by file, what did not run, and a sum.
+
+use std::ops::RangeInclusive;
+
+use nubrik_coverage::Lines;
+use nubrik_graph::{Graph, StepId};
+use nubrik_session::{ChangedLines, Covered};
+use serde::Serialize;
+
+use super::console::{Console, OutputStream, out};
+use super::paint::{Ink, Paint};
+use super::text::{cut, padded, width};
+
+/// How many files are told of one by one, and how many names of other things.
+const FILES: usize = 40;
+const NAMES: usize = 4;
+
+/// Lines that changed since a revision.
+type Changed<'a> = Option<(&'a str, &'a ChangedLines)>;
+
+/// Shows which lines ran, for people or programs.
+pub fn show(console: Console, graph: &Graph, covered: &Covered, changed: Changed<'_>) {
+    if console.is_json() {
+        return print_json(console, graph, covered, changed);
+    }
+    out!(console, "{}", render(graph, covered, changed, console.paint(OutputStream::Output)));
+}
+
+fn render(graph: &Graph, covered: &Covered, changed: Changed<'_>, paint: Paint) -> String {
+    let mut out = String::from("\n");
+    let label = |word: &str, ink: Ink| paint.ink(ink, &format!("{word:<10}"));
+    let files: Vec<(&str, &Lines)> =
+        covered.lines.files.iter().map(|(path, lines)| (path.as_str(), lines)).filter(|(_, lines)| !lines.is_empty()).collect();
+    let mut told = files.clone();
+    if told.len() > FILES {
+        told.sort_by_key(|(path, lines)| (std::cmp::Reverse(lines.len() - lines.covered()), *path));
+        told.truncate(FILES);
+        told.sort_by_key(|(path, _)| *path);
+    }
+    let column = told.iter().map(|(path, _)| width(path)).max().unwrap_or(0).min(44);
+    let counts = |lines: &Lines| format!("{} of {}", lines.covered(), lines.len());
+    let of_counts = told.iter().map(|(_, lines)| counts(lines).len()).max().unwrap_or(0);
+    for (path, lines) in &told {
+        let share = percent(lines.covered(), lines.len());
+        let ink = if lines.covered() == lines.len() { Ink::Calm } else { Ink::Doubt };
+        let counts = format!("{:>of_counts$}", counts(lines));
+        let head = format!("{}  {}  {counts}", paint.ink(ink, &share), padded(path, column));
+        let missed = lines.uncovered();
+        let room = paint.width.map_or(usize::MAX, |all| all.saturating_sub(5 + 2 + column + 2 + of_counts + 2));
+        let missed = match missed.is_empty() || room < 12 {
+            true => String::new(),
+            false => format!("  {}", cut(&format!("not run: {}", ranges(&missed)), room, paint.glyph("…", "..."))),
+        };
+        out.push_str(&format!("{head}{}\n", paint.ink(Ink::Faint, &missed)));
+    }
+    if files.len() > told.len() {
+        let rest = files.len() - told.len();
+        let text = format!("and {rest} more files, with fewer lines that did not run; --coverage-file lines.info has all");
+        out.push_str(&format!("{}\n", paint.ink(Ink::Faint, &text)));
+    }
+    if let Some((revision, lines)) = changed {
+        out.push_str(&changed_lines(covered, revision, lines, paint));
+    }
+    for (test, problem) in &covered.unreadable {
+        let text = format!("{}   tells of lines in no way that can be read: {problem}", address(graph, *test));
+        out.push_str(&format!("{}{text}\n", label("unread", Ink::Wrong)));
+    }
+    if !covered.untold.is_empty() {
+        let names: Vec<&str> = covered.untold.iter().map(|path| path.as_str()).collect();
+        let noun = if names.len() == 1 { "1 file".to_owned() } else { format!("{} files", names.len()) };
+        out.push_str(&format!("{}{noun} that no test tells of: {}\n", label("untold", Ink::Doubt), some(&names)));
+    }
+    if !covered.silent.is_empty() {
+        let names: Vec<&str> = covered.silent.iter().map(|test| address(graph, *test)).collect();
+        let noun = if names.len() == 1 { "1 test".to_owned() } else { format!("{} tests", names.len()) };
+        out.push_str(&format!("{}{noun} that tell of no lines: {}\n", label("silent", Ink::Faint), some(&names)));
+    }
+    let (ran, all) = covered.lines.total();
+    let noun = if files.len() == 1 { "1 file".to_owned() } else { format!("{} files", files.len()) };
+    let sum = match all {
+        0 => "no test told of lines that can run".to_owned(),
+        _ => format!("{} of the lines ran: {ran} of {all} in {noun}", percent(ran, all).trim_start()),
+    };
+    out.push_str(&paint.ink(Ink::Strong, &sum));
+    out.push('\n');
+    out
+}
+
+/// What a change left uncovered.
+fn changed_lines(covered: &Covered, revision: &str, changed: &ChangedLines, paint: Paint) -> String {
+    let mut out = String::new();
+    let (mut ran, mut all) = (0, 0);
+    for (path, lines) in &covered.lines.files {
+        let (ran_here, all_here) = counted(path, lines, changed);
+        ran += ran_here;
+        all += all_here;
+        if ran_here < all_here {
+            let missed = ranges(&lines.uncovered_of(|line| changed.has(path, line)));
+            let word = paint.ink(Ink::Doubt, &format!("{:<10}", "changed"));
+            out.push_str(&format!("{word}{path}   did not run: {missed}\n"));
+        }
+    }
+    let word = paint.ink(Ink::Faint, &format!("{:<10}", "changed"));
+    let text = match all {
+        0 => format!("no line that can run changed since {revision}"),
+        _ => format!("{ran} of {all} lines ran that changed since {revision}"),
+    };
+    out.push_str(&format!("{word}{text}\n"));
+    out
+}
+
+/// How many changed lines of a file ran, and how many can.
+fn counted(path: &str, lines: &Lines, changed: &ChangedLines) -> (usize, usize) {
+    let here = || lines.iter().filter(|(line, _)| changed.has(path, *line));
+    (here().filter(|(_, times)| *times > 0).count(), here().count())
+}
+
+fn address(graph: &Graph, test: StepId) -> &str {
+    graph.step(test).check.as_ref().map_or("", |check| &check.address)
+}
+
+/// A share, rounded down: what is whole is whole.
+fn percent(part: usize, all: usize) -> String {
+    format!("{:>3} %", if all == 0 { 100 } else { part * 100 / all })
+}
+
+/// Lines for people: `3-5, 9`.
+fn ranges(lines: &[RangeInclusive<u32>]) -> String {
+    let one = |range: &RangeInclusive<u32>| match range.start() == range.end() {
+        true => range.start().to_string(),
+        false => format!("{}-{}", range.start(), range.end()),
+    };
+    lines.iter().map(one).collect::<Vec<_>>().join(", ")
+}
+
+/// The first of some names, and how many more there are.
+fn some(names: &[&str]) -> String {
+    let mut text = names.iter().take(NAMES).copied().collect::<Vec<_>>().join(", ");
+    if names.len() > NAMES {
+        text.push_str(&format!(" and {} more", names.len() - NAMES));
+    }
+    text
+}
+
+#[derive(Serialize)]
+struct CoverageEvent<'a> {
+    event: &'static str,
+    file: &'a str,
+    lines: usize,
+    covered: usize,
+    /// First and last lines of what did not run.
+    uncovered: Vec<(u32, u32)>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    uncovered_changed: Option<Vec<(u32, u32)>>,
+}
+
+#[derive(Serialize)]
+struct CoverageSumEvent<'a> {
+    event: &'static str,
+    files: usize,
+    lines: usize,
+    covered: usize,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    changed: Option<ChangedSum>,
+    untold: Vec<&'a str>,
+    silent: Vec<&'a str>,
+    unreadable: Vec<&'a str>,
+}
+
+#[derive(Serialize)]
+struct ChangedSum {
+    lines: usize,
+    covered: usize,
+}
+
+fn print_json(console: Console, graph: &Graph, covered: &Covered, changed: Changed<'_>) {
+    let pairs = |lines: Vec<RangeInclusive<u32>>| lines.into_iter().map(RangeInclusive::into_inner).collect();
+    let (mut changed_ran, mut changed_all) = (0, 0);
+    for (path, lines) in &covered.lines.files {
+        let missed = changed.map(|(_, changed)| {
+            let (ran, all) = counted(path, lines, changed);
+            changed_ran += ran;
+            changed_all += all;
+            pairs(lines.uncovered_of(|line| changed.has(path, line)))
+        });
+        console.event(&CoverageEvent {
+            event: "coverage",
+            file: path,
+            lines: lines.len(),
+            covered: lines.covered(),
+            uncovered: pairs(lines.uncovered()),
+            uncovered_changed: missed,
+        });
+    }
+    let (ran, all) = covered.lines.total();
+    console.event(&CoverageSumEvent {
+        event: "coverage-sum",
+        files: covered.lines.files.len(),
+        lines: all,
+        covered: ran,
+        changed: changed.map(|_| ChangedSum { lines: changed_all, covered: changed_ran }),
+        untold: covered.untold.iter().map(|path| path.as_str()).collect(),
+        silent: covered.silent.iter().map(|test| address(graph, *test)).collect(),
+        unreadable: covered.unreadable.iter().map(|(test, _)| address(graph, *test)).collect(),
+    });
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn shares_are_never_rounded_up() {
+        assert_eq!((percent(999, 1000).as_str(), percent(3, 3).as_str(), percent(0, 9).as_str()), (" 99 %", "100 %", "  0 %"));
+        assert_eq!(ranges(&[3..=5, 9..=9]), "3-5, 9");
+    }
+}

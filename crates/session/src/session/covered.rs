@@ -1,0 +1,116 @@
+//! Which lines of the workspace's sources tests ran.
+
+use std::collections::BTreeSet;
+
+use nubrik_coverage::Coverage;
+use nubrik_engine::{CONSTANT_ROOT, Outside};
+use nubrik_graph::{Closure, FileId, Graph, Native, SetId, StepId};
+use nubrik_lang::Evaluation;
+use nubrik_source::{FilePath, WsPath};
+use rustc_hash::FxHashMap;
+
+use super::Session;
+
+/// What tests told of the lines that they ran.
+#[derive(Default)]
+pub struct Covered {
+    /// The lines of the workspace's sources, by paths from its root.
+    pub lines: Coverage,
+    /// Tests that passed and tell of no lines.
+    pub silent: Vec<StepId>,
+    /// Tests whose account cannot be read, with what is wrong with it.
+    pub unreadable: Vec<(StepId, String)>,
+    /// Sources of the tests and of what they need that no test tells of, though of others with the same ending some do.
+    pub untold: Vec<WsPath>,
+}
+
+/// Where files that steps put together come from.
+struct Origins<'g> {
+    graph: &'g Graph,
+    staged: FxHashMap<WsPath, FileId>,
+    sources: BTreeSet<&'g str>,
+}
+
+impl Session {
+    /// What some tests, which passed, told of the lines that they ran: now, or when their verdicts were made.
+    pub fn covered(&self, evaluation: &Evaluation, tests: &[StepId]) -> Covered {
+        let graph = &evaluation.graph;
+        let mut covered = Covered::default();
+        let mut verdicts: Vec<FileId> = Vec::new();
+        for test in tests {
+            let Some(check) = &graph.step(*test).check else { continue };
+            verdicts.push(check.verdict);
+            let Some(told) = check.coverage else {
+                covered.silent.push(*test);
+                continue;
+            };
+            let bytes = self.machine.read(&FilePath::from(&graph.file(told).path)).map_err(|e| e.to_string());
+            match bytes.and_then(|bytes| nubrik_coverage::read(&bytes)) {
+                Ok(lines) => covered.lines.merge(lines),
+                Err(problem) => covered.unreadable.push((*test, problem)),
+            }
+        }
+        let origins = Origins::of(graph, verdicts);
+        let roots = [self.workspace.root.to_string_lossy().into_owned(), CONSTANT_ROOT.to_owned()];
+        covered.lines = covered.lines.renamed(|path| {
+            let inside = roots.iter().find_map(|root| path.strip_prefix(root.as_str())?.strip_prefix('/'));
+            origins.source(inside.unwrap_or(path))
+        });
+        covered.untold = origins.untold(&covered.lines);
+        covered
+    }
+}
+
+impl<'g> Origins<'g> {
+    fn of(graph: &'g Graph, wanted: Vec<FileId>) -> Origins<'g> {
+        let mut staged = FxHashMap::default();
+        let mut sources = BTreeSet::new();
+        let mut note = |file: &FileId| {
+            let node = graph.file(*file);
+            if node.maker.is_none() && !node.folder {
+                sources.insert(node.path.as_str());
+            }
+        };
+        let mut sets: BTreeSet<SetId> = BTreeSet::new();
+        for id in Closure::of(graph, wanted).steps {
+            let step = graph.step(id);
+            step.inputs.iter().for_each(&mut note);
+            // Many steps have the same ones.
+            sets.extend(&step.candidates);
+            if let (Some(Native::Stage { files }), Some(made)) = (step.native.as_deref(), step.outputs.first()) {
+                let top = &graph.file(made.file).path;
+                staged.extend(files.iter().map(|placed| (top.join(&placed.to), placed.from)));
+            }
+        }
+        sets.iter().flat_map(|set| graph.sets.files(*set)).for_each(&mut note);
+        Origins { graph, staged, sources }
+    }
+
+    /// The source that a file is, or was put together from; `None` where it is none of the workspace.
+    fn source(&self, path: &str) -> Option<String> {
+        let mut path = WsPath::root().resolve(path).ok()?;
+        // What is put together may be put together again.
+        for _ in 0..8 {
+            if self.sources.contains(path.as_str()) {
+                return Some(path.as_str().to_owned());
+            }
+            let mut above = std::iter::successors(Some(path.clone()), WsPath::parent);
+            let (place, from) = above.find_map(|place| self.staged.get(&place).map(|from| (place, *from)))?;
+            let from = &self.graph.file(from).path;
+            path = path.below(&place).map_or_else(|| from.clone(), |below| from.join(below));
+        }
+        None
+    }
+
+    fn untold(&self, lines: &Coverage) -> Vec<WsPath> {
+        let ending = |path: &str| WsPath::from_normal(path).extension().to_owned();
+        let endings: BTreeSet<String> = lines.files.keys().map(|path| ending(path)).collect();
+        let of_kind = |path: &&&str| {
+            // Headers mostly declare, and then have no line that can run.
+            let ending = ending(path);
+            !ending.is_empty() && endings.contains(&ending) && !ending.starts_with('h')
+        };
+        let untold = self.sources.iter().filter(of_kind).filter(|path| !lines.files.contains_key(**path));
+        untold.map(|path| WsPath::from_normal(path)).collect()
+    }
+}
