@@ -47,7 +47,7 @@ pub fn say_cost(console: Console, session: &Session, evaluation: &Evaluation, ve
     if steps == 0 || console.is_json() {
         return;
     }
-    let noun = if steps == 1 { "step" } else { "steps" };
+    let noun = if needed.len() == 1 { "step" } else { "steps" };
     let mut text = format!("{steps} of {} {noun} to run for it", needed.len());
     if micros > 0 {
         text.push_str(&format!(", {} of work by what they took before", time(micros)));
