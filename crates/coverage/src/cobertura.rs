@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::fmt::Write;
 
-use crate::{Coverage, Lines};
+use crate::{Coverage, LineCounts};
 
 pub(crate) fn read(text: &str) -> Result<Coverage, String> {
     // Its files name a document type, which is not fetched.
@@ -15,12 +15,16 @@ pub(crate) fn read(text: &str) -> Result<Coverage, String> {
     if root.tag_name().name() != "coverage" {
         return Err(format!("it is XML with <{}>, where Cobertura has <coverage>", root.tag_name().name()));
     }
-    let sources: Vec<&str> =
-        document.descendants().filter(|n| n.has_tag_name("source")).filter_map(|n| n.text()).map(str::trim).collect();
+    let sources: Vec<&str> = document
+        .descendants()
+        .filter(|n| n.has_tag_name("source"))
+        .filter_map(|n| n.text())
+        .map(str::trim)
+        .collect();
     let mut all = Coverage::default();
     for class in document.descendants().filter(|node| node.has_tag_name("class")) {
         let name = class.attribute("filename").ok_or("a <class> in it has no filename")?;
-        let mut lines = Lines::default();
+        let mut lines = LineCounts::default();
         let own = class.children().filter(|node| node.has_tag_name("lines"));
         for line in own.flat_map(|lines| lines.children().filter(|node| node.has_tag_name("line"))) {
             let number = line.attribute("number").and_then(|v| v.parse::<u32>().ok()).filter(|n| *n > 0);
@@ -46,7 +50,7 @@ fn placed(name: &str, sources: &[&str]) -> String {
 }
 
 pub(crate) fn write(all: &Coverage) -> String {
-    let mut packages: BTreeMap<&str, Vec<(&str, &Lines)>> = BTreeMap::new();
+    let mut packages: BTreeMap<&str, Vec<(&str, &LineCounts)>> = BTreeMap::new();
     for (path, lines) in &all.files {
         let folder = path.rsplit_once('/').map_or("", |(folder, _)| folder);
         packages.entry(folder).or_default().push((path, lines));
@@ -127,7 +131,8 @@ mod tests {
     #[test]
     fn what_is_no_coverage_is_refused() {
         assert_eq!(read("<html/>").unwrap_err(), "it is XML with <html>, where Cobertura has <coverage>");
-        let text = "<coverage><class filename='a'><lines><line number='0' hits='1'/></lines></class></coverage>";
+        let text =
+            "<coverage><class filename='a'><lines><line number='0' hits='1'/></lines></class></coverage>";
         assert_eq!(read(text).unwrap_err(), "a <line> of `a` has no number and hits");
     }
 }

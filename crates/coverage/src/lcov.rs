@@ -2,17 +2,34 @@
 
 use std::fmt::Write;
 
-use crate::{Coverage, Lines};
+use crate::{Coverage, LineCounts};
 
 /// What a line of a tracefile may begin with.
 const WORDS: [&str; 19] = [
-    "TN", "SF", "VER", "FN", "FNDA", "FNF", "FNH", "FNL", "FNA", "BRDA", "BRF", "BRH", "MCDC", "MCF", "MCH", "DA", "LF",
-    "LH", "end_of_record",
+    "TN",
+    "SF",
+    "VER",
+    "FN",
+    "FNDA",
+    "FNF",
+    "FNH",
+    "FNL",
+    "FNA",
+    "BRDA",
+    "BRF",
+    "BRH",
+    "MCDC",
+    "MCF",
+    "MCH",
+    "DA",
+    "LF",
+    "LH",
+    "end_of_record",
 ];
 
 pub(crate) fn read(text: &str) -> Result<Coverage, String> {
     let mut all = Coverage::default();
-    let mut open: Option<(String, Lines)> = None;
+    let mut open: Option<(String, LineCounts)> = None;
     for (number, line) in text.lines().enumerate() {
         let line = line.trim();
         if line.is_empty() || line.starts_with('#') {
@@ -22,7 +39,7 @@ pub(crate) fn read(text: &str) -> Result<Coverage, String> {
         let (word, value) = line.split_once(':').unwrap_or((line, ""));
         match word {
             "SF" if open.is_some() => return Err(wrong("begins a file inside of another")),
-            "SF" => open = Some((value.to_owned(), Lines::default())),
+            "SF" => open = Some((value.to_owned(), LineCounts::default())),
             "DA" => {
                 let (_, lines) = open.as_mut().ok_or_else(|| wrong("is outside of a file"))?;
                 let mut values = value.split(',');

@@ -19,14 +19,14 @@ use std::ops::RangeInclusive;
 #[derive(Clone, PartialEq, Eq, Debug, Default)]
 pub struct Coverage {
     /// The files by their paths, as they were told or as [`Coverage::renamed`] names them.
-    pub files: BTreeMap<String, Lines>,
+    pub files: BTreeMap<String, LineCounts>,
 }
 
 /// How often the lines of one file ran that can run.
 #[derive(Clone, PartialEq, Eq, Debug, Default)]
-pub struct Lines(BTreeMap<u32, u64>);
+pub struct LineCounts(BTreeMap<u32, u64>);
 
-impl Lines {
+impl LineCounts {
     /// Adds runs of a line; lines are counted from 1.
     pub fn add(&mut self, line: u32, times: u64) {
         let known = self.0.entry(line).or_default();
@@ -58,7 +58,7 @@ impl Lines {
         self.0.iter().map(|(line, times)| (*line, *times))
     }
 
-    /// The lines that did not run. Lines that cannot run do not part those around them.
+    /// The lines that did not run. LineCounts that cannot run do not part those around them.
     pub fn uncovered(&self) -> Vec<RangeInclusive<u32>> {
         self.uncovered_of(|_| true)
     }
@@ -89,7 +89,7 @@ impl Coverage {
     }
 
     /// Adds the lines of a file.
-    pub fn add(&mut self, path: String, lines: &Lines) {
+    pub fn add(&mut self, path: String, lines: &LineCounts) {
         let known = self.files.entry(path).or_default();
         lines.iter().for_each(|(line, times)| known.add(line, times));
     }
@@ -139,14 +139,14 @@ mod tests {
 
     fn some() -> impl Strategy<Value = Coverage> {
         let lines = prop::collection::btree_map(1..60u32, 0..4u64, 1..20);
-        prop::collection::btree_map("[a-z]{1,3}(/[a-z &<]{1,3})?[a-z]", lines, 0..5).prop_map(|files| Coverage {
-            files: files.into_iter().map(|(path, lines)| (path, Lines(lines))).collect(),
+        prop::collection::btree_map("[a-z]{1,3}(/[a-z &<]{1,3})?[a-z]", lines, 0..5).prop_map(|files| {
+            Coverage { files: files.into_iter().map(|(path, lines)| (path, LineCounts(lines))).collect() }
         })
     }
 
     #[test]
     fn lines_that_cannot_run_part_nothing() {
-        let lines = Lines(BTreeMap::from([(2, 0), (5, 0), (6, 1), (8, 0), (9, 0)]));
+        let lines = LineCounts(BTreeMap::from([(2, 0), (5, 0), (6, 1), (8, 0), (9, 0)]));
         assert_eq!(lines.uncovered(), [2..=5, 8..=9]);
         assert_eq!(lines.uncovered_of(|line| line != 8), [2..=5, 9..=9]);
         assert_eq!((lines.times(6), lines.times(7)), (Some(1), None));

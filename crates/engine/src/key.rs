@@ -257,7 +257,13 @@ mod tests {
     }
 
     fn check() -> Check {
-        Check { verdict: FileId(1), report: None, quarantined: None, address: "tide/fit".into() }
+        Check {
+            verdict: FileId(1),
+            report: None,
+            coverage: None,
+            quarantined: None,
+            address: "tide/fit".into(),
+        }
     }
 
     #[test]

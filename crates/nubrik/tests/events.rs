@@ -59,7 +59,8 @@ option mode: \"debug\" | \"release\" = \"debug\"
 ## Ebb and flood.
 target tides tagged water = step { run = `echo {mode} {in \"a.txt\"} > {out \"tides\"}` }
 target high = step { run = sh`cat {tides} b.txt > {out \"high\"} || echo > {out \"high\"}` }
-test passes = check { run = `true` }
+option coverage: bool = false
+test passes = check { run = sh`printf 'SF:a.txt\\nDA:1,0\\nend_of_record\\n' > {out lines \"lines.info\"}`, coverage = \"lines\", reads = \"a.txt\" }
 test flaky = check { run = sh`echo \"1..2\" > {out r \"r.tap\"}; echo \"ok 1 - a\" >> {out r \"r.tap\"}; echo \"not ok 2 - b\" >> {out r \"r.tap\"}`, report = \"r\", quarantined = \"it depends\" }
 job hello = effect { run = `echo hello` }
 job fails = effect { run = `false` }
@@ -113,6 +114,7 @@ fn every_event_is_as_documented() {
     check(&["build", "--observe"]);
     check(&["build", "--since", "HEAD"]);
     check(&["test", "--repeat", "2"]);
+    check(&["test", "--coverage"]);
     check(&["list"]);
     check(&["list", "--count"]);
     check(&["list", "--cases"]);

@@ -32,7 +32,8 @@ impl ChangedLines {
         let git = Git::of(machine)?;
         git.ask(&["rev-parse", "--git-dir"])?;
         let diff = |how: &[&str]| {
-            let common = ["diff", "--no-ext-diff", "--no-textconv", "--no-renames", "--no-color", "--relative"];
+            let common =
+                ["diff", "--no-ext-diff", "--no-textconv", "--no-renames", "--no-color", "--relative"];
             git.text(&[&common[..], how, &[revision, "--", "."]].concat())
         };
         // Names in the text itself are quoted in a way of git's own: these are not, and come in the same order.

@@ -38,8 +38,8 @@ pub use nubrik_machine::{
 };
 pub use nubrik_memory::{BuildRecord, Results, Sealed, StepRecord, keep_printed};
 pub use session::{
-    BuildProblem, BuildReport, ChoiceProblem, Covered, KitNews, LookedFor, Reached, Session, Standing, Workshop,
-    store_folder,
+    BuildProblem, BuildReport, ChoiceProblem, Covered, KitNews, LookedFor, Reached, Session, Standing,
+    Workshop, store_folder,
 };
 pub use settings::{Settings, SettingsProblem};
 pub use since::ChangedFiles;

@@ -284,7 +284,8 @@ impl Evaluator<'_> {
         if fits {
             return Ok(());
         }
-        let message = format!("no kit or package here has an option `{name}` that can be so ({})", setting.origin);
+        let message =
+            format!("no kit or package here has an option `{name}` that can be so ({})", setting.origin);
         let error = Diagnostic::error("unknown-option", message);
         Err(error.mend("`nubrik options` shows what can be set").mend(format!("option {name}: bool = false")))
     }

@@ -102,14 +102,19 @@ pub fn show(
     for file in &which.coverage_file {
         write(console, file, &covered)?;
     }
-    ui::show(console, &evaluation.graph, &covered, changed.as_ref().map(|(revision, lines)| (*revision, lines)));
+    ui::show(
+        console,
+        &evaluation.graph,
+        &covered,
+        changed.as_ref().map(|(revision, lines)| (*revision, lines)),
+    );
     Ok(covered.unreadable.is_empty())
 }
 
 fn write(console: Console, file: &Path, covered: &Covered) -> CommandResult<()> {
     let is_xml = file.extension().is_some_and(|ending| ending.eq_ignore_ascii_case("xml"));
     let text = if is_xml { covered.lines.to_cobertura() } else { covered.lines.to_lcov() };
-    super::test::write_whole(file, &text).map_err(|e| {
+    super::write_whole(file, &text).map_err(|e| {
         let message = format!("cannot write which lines ran to {}: {e}", file.display());
         say_wrong(console, Exit::Own, &message, &["name a file in a folder that can be written"])
     })

@@ -456,3 +456,11 @@ impl Listener for Silent {
 pub fn labelled(paint: Paint, ink: Ink, word: &str, text: &str) -> String {
     format!("{}{text}", paint.ink(ink, &format!("{word:<10}")))
 }
+
+/// Writes a file that was asked for, with the folders above it.
+pub fn write_whole(file: &Path, text: &str) -> std::io::Result<()> {
+    if let Some(folder) = file.parent().filter(|f| !f.as_os_str().is_empty()) {
+        std::fs::create_dir_all(folder)?;
+    }
+    std::fs::write(file, text)
+}

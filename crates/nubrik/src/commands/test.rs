@@ -321,7 +321,7 @@ fn write_report(console: Console, file: &Path, round: &Round) -> CommandResult<(
         .iter()
         .map(|r| Suite { name: r.address.clone(), seconds: r.micros as f64 / 1e6, cases: r.cases.clone() })
         .collect();
-    write_whole(file, &nubrik_cases::merged(&suites)).map_err(|e| {
+    super::write_whole(file, &nubrik_cases::merged(&suites)).map_err(|e| {
         say_wrong(
             console,
             Exit::Own,
@@ -329,12 +329,4 @@ fn write_report(console: Console, file: &Path, round: &Round) -> CommandResult<(
             &["name a file in a folder that can be written"],
         )
     })
-}
-
-/// Writes a file that was asked for, with the folders above it.
-pub fn write_whole(file: &Path, text: &str) -> std::io::Result<()> {
-    if let Some(folder) = file.parent().filter(|f| !f.as_os_str().is_empty()) {
-        std::fs::create_dir_all(folder)?;
-    }
-    std::fs::write(file, text)
 }

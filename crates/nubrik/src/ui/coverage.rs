@@ -2,7 +2,7 @@
 
 use std::ops::RangeInclusive;
 
-use nubrik_coverage::Lines;
+use nubrik_coverage::LineCounts;
 use nubrik_graph::{Graph, StepId};
 use nubrik_session::{ChangedLines, Covered};
 use serde::Serialize;
@@ -15,7 +15,7 @@ use super::text::{cut, padded, width};
 const FILES: usize = 40;
 const NAMES: usize = 4;
 
-/// Lines that changed since a revision.
+/// LineCounts that changed since a revision.
 type Changed<'a> = Option<(&'a str, &'a ChangedLines)>;
 
 /// Shows which lines ran, for people or programs.
@@ -29,8 +29,13 @@ pub fn show(console: Console, graph: &Graph, covered: &Covered, changed: Changed
 fn render(graph: &Graph, covered: &Covered, changed: Changed<'_>, paint: Paint) -> String {
     let mut out = String::from("\n");
     let label = |word: &str, ink: Ink| paint.ink(ink, &format!("{word:<10}"));
-    let files: Vec<(&str, &Lines)> =
-        covered.lines.files.iter().map(|(path, lines)| (path.as_str(), lines)).filter(|(_, lines)| !lines.is_empty()).collect();
+    let files: Vec<(&str, &LineCounts)> = covered
+        .lines
+        .files
+        .iter()
+        .map(|(path, lines)| (path.as_str(), lines))
+        .filter(|(_, lines)| !lines.is_empty())
+        .collect();
     let mut told = files.clone();
     if told.len() > FILES {
         told.sort_by_key(|(path, lines)| (std::cmp::Reverse(lines.len() - lines.covered()), *path));
@@ -38,7 +43,7 @@ fn render(graph: &Graph, covered: &Covered, changed: Changed<'_>, paint: Paint) 
         told.sort_by_key(|(path, _)| *path);
     }
     let column = told.iter().map(|(path, _)| width(path)).max().unwrap_or(0).min(44);
-    let counts = |lines: &Lines| format!("{} of {}", lines.covered(), lines.len());
+    let counts = |lines: &LineCounts| format!("{} of {}", lines.covered(), lines.len());
     let of_counts = told.iter().map(|(_, lines)| counts(lines).len()).max().unwrap_or(0);
     for (path, lines) in &told {
         let share = percent(lines.covered(), lines.len());
@@ -46,34 +51,48 @@ fn render(graph: &Graph, covered: &Covered, changed: Changed<'_>, paint: Paint) 
         let counts = format!("{:>of_counts$}", counts(lines));
         let head = format!("{}  {}  {counts}", paint.ink(ink, &share), padded(path, column));
         let missed = lines.uncovered();
-        let room = paint.width.map_or(usize::MAX, |all| all.saturating_sub(5 + 2 + column + 2 + of_counts + 2));
+        let room =
+            paint.width.map_or(usize::MAX, |all| all.saturating_sub(5 + 2 + column + 2 + of_counts + 2));
         let missed = match missed.is_empty() || room < 12 {
             true => String::new(),
-            false => format!("  {}", cut(&format!("not run: {}", ranges(&missed)), room, paint.glyph("…", "..."))),
+            false => {
+                format!("  {}", cut(&format!("not run: {}", ranges(&missed)), room, paint.glyph("…", "...")))
+            }
         };
         out.push_str(&format!("{head}{}\n", paint.ink(Ink::Faint, &missed)));
     }
     if files.len() > told.len() {
         let rest = files.len() - told.len();
-        let text = format!("and {rest} more files, with fewer lines that did not run; --coverage-file lines.info has all");
+        let text = format!(
+            "and {rest} more files, with fewer lines that did not run; --coverage-file lines.info has all"
+        );
         out.push_str(&format!("{}\n", paint.ink(Ink::Faint, &text)));
     }
     if let Some((revision, lines)) = changed {
         out.push_str(&changed_lines(covered, revision, lines, paint));
     }
     for (test, problem) in &covered.unreadable {
-        let text = format!("{}   tells of lines in no way that can be read: {problem}", address(graph, *test));
+        let text =
+            format!("{}   tells of lines in no way that can be read: {problem}", address(graph, *test));
         out.push_str(&format!("{}{text}\n", label("unread", Ink::Wrong)));
     }
     if !covered.untold.is_empty() {
         let names: Vec<&str> = covered.untold.iter().map(|path| path.as_str()).collect();
         let noun = if names.len() == 1 { "1 file".to_owned() } else { format!("{} files", names.len()) };
-        out.push_str(&format!("{}{noun} that no test tells of: {}\n", label("untold", Ink::Doubt), some(&names)));
+        out.push_str(&format!(
+            "{}{noun} that no test tells of: {}\n",
+            label("untold", Ink::Doubt),
+            some(&names)
+        ));
     }
     if !covered.silent.is_empty() {
         let names: Vec<&str> = covered.silent.iter().map(|test| address(graph, *test)).collect();
         let noun = if names.len() == 1 { "1 test".to_owned() } else { format!("{} tests", names.len()) };
-        out.push_str(&format!("{}{noun} that tell of no lines: {}\n", label("silent", Ink::Faint), some(&names)));
+        out.push_str(&format!(
+            "{}{noun} that tell of no lines: {}\n",
+            label("silent", Ink::Faint),
+            some(&names)
+        ));
     }
     let (ran, all) = covered.lines.total();
     let noun = if files.len() == 1 { "1 file".to_owned() } else { format!("{} files", files.len()) };
@@ -110,7 +129,7 @@ fn changed_lines(covered: &Covered, revision: &str, changed: &ChangedLines, pain
 }
 
 /// How many changed lines of a file ran, and how many can.
-fn counted(path: &str, lines: &Lines, changed: &ChangedLines) -> (usize, usize) {
+fn counted(path: &str, lines: &LineCounts, changed: &ChangedLines) -> (usize, usize) {
     let here = || lines.iter().filter(|(line, _)| changed.has(path, *line));
     (here().filter(|(_, times)| *times > 0).count(), here().count())
 }
@@ -121,10 +140,10 @@ fn address(graph: &Graph, test: StepId) -> &str {
 
 /// A share, rounded down: what is whole is whole.
 fn percent(part: usize, all: usize) -> String {
-    format!("{:>3} %", if all == 0 { 100 } else { part * 100 / all })
+    format!("{:>3} %", (part * 100).checked_div(all).unwrap_or(100))
 }
 
-/// Lines for people: `3-5, 9`.
+/// LineCounts for people: `3-5, 9`.
 fn ranges(lines: &[RangeInclusive<u32>]) -> String {
     let one = |range: &RangeInclusive<u32>| match range.start() == range.end() {
         true => range.start().to_string(),
@@ -211,7 +230,10 @@ mod tests {
 
     #[test]
     fn shares_are_never_rounded_up() {
-        assert_eq!((percent(999, 1000).as_str(), percent(3, 3).as_str(), percent(0, 9).as_str()), (" 99 %", "100 %", "  0 %"));
+        assert_eq!(
+            (percent(999, 1000).as_str(), percent(3, 3).as_str(), percent(0, 9).as_str()),
+            (" 99 %", "100 %", "  0 %")
+        );
         assert_eq!(ranges(&[3..=5, 9..=9]), "3-5, 9");
     }
 }

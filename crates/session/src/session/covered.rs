@@ -25,7 +25,7 @@ pub struct Covered {
 }
 
 /// Where files that steps put together come from.
-struct Origins<'g> {
+struct SourceOrigins<'g> {
     graph: &'g Graph,
     staged: FxHashMap<WsPath, FileId>,
     sources: BTreeSet<&'g str>,
@@ -50,7 +50,7 @@ impl Session {
                 Err(problem) => covered.unreadable.push((*test, problem)),
             }
         }
-        let origins = Origins::of(graph, verdicts);
+        let origins = SourceOrigins::of(graph, verdicts);
         let roots = [self.workspace.root.to_string_lossy().into_owned(), CONSTANT_ROOT.to_owned()];
         covered.lines = covered.lines.renamed(|path| {
             let inside = roots.iter().find_map(|root| path.strip_prefix(root.as_str())?.strip_prefix('/'));
@@ -61,8 +61,8 @@ impl Session {
     }
 }
 
-impl<'g> Origins<'g> {
-    fn of(graph: &'g Graph, wanted: Vec<FileId>) -> Origins<'g> {
+impl<'g> SourceOrigins<'g> {
+    fn of(graph: &'g Graph, wanted: Vec<FileId>) -> SourceOrigins<'g> {
         let mut staged = FxHashMap::default();
         let mut sources = BTreeSet::new();
         let mut note = |file: &FileId| {
@@ -77,13 +77,15 @@ impl<'g> Origins<'g> {
             step.inputs.iter().for_each(&mut note);
             // Many steps have the same ones.
             sets.extend(&step.candidates);
-            if let (Some(Native::Stage { files }), Some(made)) = (step.native.as_deref(), step.outputs.first()) {
+            if let (Some(Native::Stage { files }), Some(made)) =
+                (step.native.as_deref(), step.outputs.first())
+            {
                 let top = &graph.file(made.file).path;
                 staged.extend(files.iter().map(|placed| (top.join(&placed.to), placed.from)));
             }
         }
         sets.iter().flat_map(|set| graph.sets.files(*set)).for_each(&mut note);
-        Origins { graph, staged, sources }
+        SourceOrigins { graph, staged, sources }
     }
 
     /// The source that a file is, or was put together from; `None` where it is none of the workspace.
@@ -106,9 +108,9 @@ impl<'g> Origins<'g> {
         let ending = |path: &str| WsPath::from_normal(path).extension().to_owned();
         let endings: BTreeSet<String> = lines.files.keys().map(|path| ending(path)).collect();
         let of_kind = |path: &&&str| {
-            // Headers mostly declare, and then have no line that can run.
-            let ending = ending(path);
-            !ending.is_empty() && endings.contains(&ending) && !ending.starts_with('h')
+            // Headers mostly declare, and then have no line that can run; some languages never count lines of tests.
+            let (name, ending) = (path.rsplit('/').next().unwrap_or(path), ending(path));
+            endings.contains(&ending) && !ending.starts_with('h') && !name.to_lowercase().contains("test")
         };
         let untold = self.sources.iter().filter(of_kind).filter(|path| !lines.files.contains_key(**path));
         untold.map(|path| WsPath::from_normal(path)).collect()
