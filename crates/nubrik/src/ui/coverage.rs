@@ -68,6 +68,9 @@ fn render(graph: &Graph, covered: &Covered, changed: Changed<'_>, paint: Paint) 
         );
         out.push_str(&format!("{}\n", paint.ink(Ink::Faint, &text)));
     }
+    if !files.is_empty() {
+        out.push('\n');
+    }
     if let Some((revision, lines)) = changed {
         out.push_str(&changed_lines(covered, revision, lines, paint));
     }
