@@ -35,7 +35,7 @@ pub use cancel::CancelSwitch;
 pub use filter::{Network, Surroundings};
 pub use furnish::ROOT;
 pub use pipeline::{Capture, Confinement, Ended, PipelineSpec, Reach, StageSpec, furnish, run};
-pub use record::{Found, Hidden, Recorder, UsedPath, can_record};
+pub use record::{Found, Hidden, Recorder, UsedPath, WrittenPath, can_record};
 pub use room::{HOME, OwnNetwork, Room, RoomKind, RoomPlace, Rooms, TEMPORARY};
 pub use rules::{Access, RuleSet, Support, SystemFolders, support};
 pub use running::{Echo, Running};

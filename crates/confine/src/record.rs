@@ -37,6 +37,17 @@ pub struct UsedPath {
     pub seen: bool,
 }
 
+/// A path outside of the workspace, as a command wrote it.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct WrittenPath {
+    /// The path from the root on; links in it are not followed.
+    pub path: PathBuf,
+    /// The strongest thing that was done with it.
+    pub touch: PathUse,
+    /// What the command found there when it first touched it.
+    pub found: Found,
+}
+
 /// What is at a path.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
 pub enum Found {
@@ -54,6 +65,8 @@ pub type Hidden<'a> = &'a (dyn Fn(&Path) -> bool + Sync);
 /// Notes what commands do with paths.
 pub struct Recorder<'a> {
     touched: Mutex<BTreeMap<PathBuf, (PathUse, Found, bool)>>,
+    /// In a room, what is outside of the workspace, by the paths as they were written.
+    written: Mutex<BTreeMap<PathBuf, (PathUse, Found)>>,
     network: Mutex<bool>,
     hidden: Option<Hidden<'a>>,
     /// The workspace, where commands are in a room.
@@ -77,6 +90,7 @@ impl<'a> Recorder<'a> {
     pub fn new() -> Recorder<'a> {
         Recorder {
             touched: Mutex::default(),
+            written: Mutex::default(),
             network: Mutex::default(),
             hidden: None,
             room: None,
@@ -114,6 +128,15 @@ impl<'a> Recorder<'a> {
             seen: *seen,
         })
         .collect()
+    }
+
+    /// What was done outside of the workspace by commands in a room, by path as it was written. Nothing where only the
+    /// workspace is noted.
+    pub fn written(&self) -> Vec<WrittenPath> {
+        let written = self.written.lock().unwrap_or_else(PoisonError::into_inner);
+        let all = written.iter();
+        all.map(|(path, (touch, found))| WrittenPath { path: path.clone(), touch: *touch, found: *found })
+            .collect()
     }
 
     /// Whether a command asked for the network and was refused.
@@ -183,7 +206,7 @@ impl<'a> Recorder<'a> {
                     continue;
                 }
             }
-            let (path, seen) = self.path_of(call.thread, whole);
+            let (path, seen) = self.path_of(call.thread, whole.clone());
             // Who opens a folder may only want to come back to it; a process that lists it says so.
             let opens = touch == PathUse::Read && call.number != LISTING;
             // Who makes all folders on the way to a file asks for those that are there, too.
@@ -192,6 +215,12 @@ impl<'a> Recorder<'a> {
                 true => PathUse::LookedUp,
                 false => touch,
             };
+            if self.room.is_some() && !self.only_workspace && !whole.starts_with(crate::ROOT) {
+                let mut written = self.written.lock().unwrap_or_else(PoisonError::into_inner);
+                let there = || if seen { found(&path) } else { Found::Nothing };
+                let known = written.entry(whole).or_insert_with(|| (touch, there()));
+                known.0 = known.0.max(touch);
+            }
             hides |= touch != PathUse::Written && self.hidden.is_some_and(|hidden| hidden(&path));
             let mut touched = self.touched.lock().unwrap_or_else(PoisonError::into_inner);
             let known = touched.entry(path).or_insert_with_key(|path| (touch, found(path), seen));

@@ -32,6 +32,10 @@ pub struct Options {
     pub keep_going: bool,
     /// How far steps may reach. What is current or kept already is taken all the same.
     pub reach: Outreach,
+    /// Whether all that runs is recorded, and what results rest on of the machine is noted, for other machines.
+    pub notes_basis: bool,
+    /// The key of the shared store whose results may be used; without one, only what this machine made.
+    pub shared_root: Option<Digest>,
 }
 
 /// How far the steps of a build may reach.
@@ -130,6 +134,8 @@ pub(crate) struct Findings<'a> {
     pub system_headers: Mutex<HashMap<Vec<Arc<str>>, FilesByName>>,
     /// Tools, by their numbers.
     pub tools: Vec<OnceLock<Result<FoundTool, ToolProblem>>>,
+    /// Of parts of what results from elsewhere rest on: the first path that is another one here.
+    pub basis: Mutex<HashMap<Digest, Option<Arc<str>>>>,
 }
 
 /// The result of a build.
@@ -158,6 +164,7 @@ impl<'a> Findings<'a> {
             on_system: Mutex::default(),
             system_headers: Mutex::default(),
             tools: graph.tools.iter().map(|_| OnceLock::new()).collect(),
+            basis: Mutex::default(),
         }
     }
 }

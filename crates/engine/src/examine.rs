@@ -7,7 +7,7 @@ use nubrik_bytes::Digest;
 use nubrik_disk::{Signature, TreeFileKind};
 use nubrik_graph::{FileId, Program, StepId};
 use nubrik_source::{FilePath, FilePlace, WsPath};
-use nubrik_store::{FoundInput, OutputRecord, RecordEntry, TreeKind};
+use nubrik_store::{Basis, FoundInput, Origin, OutputRecord, RecordEntry, TreeKind};
 
 use crate::build::{Build, OnSystem};
 use crate::event::Failure;
@@ -257,12 +257,27 @@ impl Build<'_> {
         let record = self.store?.record(&now.first_key)?;
         record.entries.into_iter().find(|entry| {
             entry.outputs.len() == self.graph.step(id).outputs.len()
+                && self.may_be_used(entry)
                 && entry.found.iter().all(|f| self.is_as_found(id, f))
                 && (entry.candidate_names == now.names || {
                     let found = paths_of(&entry.found);
                     self.passed_over(id, &found, &now.tools) == entry.passed_over
                 })
         })
+    }
+
+    /// Whether a kept result counts here: it was made here, or comes from the shared store that is used, and the machine is as
+    /// it needs it.
+    fn may_be_used(&self, entry: &RecordEntry) -> bool {
+        match (&entry.origin, &entry.basis) {
+            (Origin::Here, _) => true,
+            (Origin::Shared { root, .. }, Basis::Noted(parts)) => {
+                self.options.shared_root == Some(*root)
+                    && self.outside.sees_besides().is_none()
+                    && self.rests_here(parts).is_ok()
+            }
+            (Origin::Shared { .. }, Basis::Unnoted | Basis::Unfit(_)) => false,
+        }
     }
 
     /// Whether a step may still read something that was found when a kept result was made, and it is the same.

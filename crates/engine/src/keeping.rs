@@ -4,7 +4,7 @@ use nubrik_bytes::Digest;
 use nubrik_disk::{MadeThing, Signature, TreeFileKind};
 use nubrik_graph::StepId;
 use nubrik_source::{FilePath, WsPath};
-use nubrik_store::{FoundInput, OutputRecord, Record, RecordEntry, TreeEntry, TreeKind};
+use nubrik_store::{FoundInput, Origin, OutputRecord, Record, RecordEntry, TreeEntry, TreeKind};
 
 use crate::build::Build;
 use crate::event::{Event, Failure, Notice};
@@ -20,7 +20,7 @@ pub(crate) const RESULTS_PER_KEY: usize = 8;
 impl Build<'_> {
     /// Takes note of what the commands made and read, and keeps it in the store.
     pub(crate) fn keep(&self, id: StepId, now: &Examined, ran: &Ran<'_>) -> Result<StepMemory, Failure> {
-        let Ran { reason, began_at, times_full, micros, printed, as_always, seen: _ } = *ran;
+        let Ran { reason, began_at, times_full, micros, printed, as_always, seen, all_seen } = *ran;
         let step = self.graph.step(id);
         // Commands that do not look whether they could write end well with half of their output. There may be room again.
         if self.outside.times_full() != times_full {
@@ -30,7 +30,7 @@ impl Build<'_> {
         let mut found = self.found_inputs(id, began_at)?;
         if step.observed {
             // Of the workspace that counts which was seen; what is listed of the machine counts besides.
-            found.extend(self.observed_inputs(id, ran.seen, began_at)?);
+            found.extend(self.observed_inputs(id, seen, began_at)?);
             found.sort_by(|a, b| a.path.cmp(&b.path));
             found.dedup_by(|a, b| a.path == b.path);
         }
@@ -41,7 +41,10 @@ impl Build<'_> {
         let (outputs, signatures) = self.take_outputs(id)?;
         let found_paths = paths_of(&found);
         let passed_over = self.passed_over(id, &found_paths, &now.tools);
+        let basis = self.basis_of(id, now, all_seen, &found);
         let entry = RecordEntry {
+            basis,
+            origin: Origin::Here,
             found,
             candidate_names: now.names,
             passed_over,

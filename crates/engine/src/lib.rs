@@ -15,6 +15,7 @@
 //! assert_eq!(listed, ["/usr/include/math.h", "include/fit.h", "tide/fit.c"]);
 //! ```
 
+mod basis;
 mod build;
 mod candidates;
 mod comparison;
@@ -50,7 +51,7 @@ pub use key::{KEY_VERSION, declared_key};
 pub use nubrik_disk::{MadeThing, Signature, TreeFile, TreeFileKind};
 pub use observe::{ObservedStep, in_box, observe};
 pub use outside::{
-    CONSTANT_ROOT, FoundTool, Job, JobEnd, Lent, Outside, Readable, Readables, Seen, ServiceFailure,
+    CONSTANT_ROOT, FoundTool, Job, JobEnd, Lent, Named, Outside, Readable, Readables, Seen, ServiceFailure,
     ServiceProblem, ToolProblem, Touch, Touched, Work,
 };
 pub use plan::{Supposed, plan};

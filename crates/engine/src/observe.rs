@@ -63,7 +63,14 @@ pub fn observe(
     store: Option<&dyn Store>,
     listener: &dyn Listener,
 ) -> Option<Vec<ObservedStep>> {
-    let options = Options { jobs: 1, memory: u64::MAX, keep_going: true, reach: Outreach::Everything };
+    let options = Options {
+        jobs: 1,
+        memory: u64::MAX,
+        keep_going: true,
+        reach: Outreach::Everything,
+        notes_basis: false,
+        shared_root: None,
+    };
     let mut build = Build::new(Request::whole(graph, &[]), before, outside, store, listener, options);
     // What is made here is thrown away again.
     build.store = None;
@@ -90,7 +97,14 @@ pub fn in_box(
     listener: &dyn Listener,
     act: &mut dyn FnMut(&Job<'_>),
 ) -> Result<(), Failure> {
-    let options = Options { jobs: 1, memory: u64::MAX, keep_going: true, reach: Outreach::Everything };
+    let options = Options {
+        jobs: 1,
+        memory: u64::MAX,
+        keep_going: true,
+        reach: Outreach::Everything,
+        notes_basis: false,
+        shared_root: None,
+    };
     let build = Build::new(Request::whole(graph, &[]), before, outside, None, listener, options);
     let tools = build.tools_of(step)?;
     let node = graph.step(step);

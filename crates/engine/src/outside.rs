@@ -164,11 +164,24 @@ pub struct Touched {
     pub lacks: Vec<Arc<str>>,
 }
 
+/// What a command in a room was seen to do with a path outside of the workspace.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Named {
+    /// The path from the root on, as it was written: no links were followed.
+    pub path: Arc<str>,
+    /// The strongest thing that was done with it.
+    pub touch: Touch,
+    /// What it found there: a folder (`true`) or a file; `None` for nothing.
+    pub folder: Option<bool>,
+}
+
 /// What commands were seen to do.
 #[derive(Clone, PartialEq, Eq, Debug, Default)]
 pub struct Seen {
     /// With paths, each once, sorted.
     pub touched: Vec<Touched>,
+    /// With paths outside of the workspace, as they were written, each once, sorted; in rooms only.
+    pub named: Vec<Named>,
     /// Whether they asked for the network and were refused.
     pub wanted_network: bool,
     /// Whether a command ran that was not seen.
@@ -182,6 +195,12 @@ impl Seen {
     pub fn add(&mut self, other: Seen) {
         self.wanted_network |= other.wanted_network;
         self.incomplete |= other.incomplete;
+        for named in other.named {
+            match self.named.binary_search_by(|n| n.path.cmp(&named.path)) {
+                Ok(at) => self.named[at].touch = self.named[at].touch.max(named.touch),
+                Err(at) => self.named.insert(at, named),
+            }
+        }
         for touched in other.touched {
             match self.touched.binary_search_by(|t| t.path.cmp(&touched.path)) {
                 Ok(at) if self.touched[at].touch < touched.touch => {
@@ -309,6 +328,20 @@ pub trait Outside: Sync {
     /// # Errors
     /// When it cannot.
     fn publish(&self, from: &WsPath, to: &WsPath) -> io::Result<()>;
+    /// The names in a folder of the machine, sorted.
+    ///
+    /// # Errors
+    /// When it cannot be listed.
+    fn names_in(&self, folder: &str) -> io::Result<Vec<String>> {
+        let _ = folder;
+        Err(io::ErrorKind::Unsupported.into())
+    }
+    /// Where the list that the machine's loader keeps has a library, by the name that programs ask for; `None` where it
+    /// has none of that name, or there is no such list.
+    fn loaded_from(&self, library: &str) -> Option<Arc<str>> {
+        let _ = library;
+        None
+    }
     /// Where a path is on this machine.
     fn locate(&self, path: &WsPath) -> PathBuf;
     /// Whether an absolute path is in a folder of the system that all steps may read.

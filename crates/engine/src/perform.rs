@@ -35,6 +35,8 @@ pub(crate) struct Ran<'a> {
     pub(crate) as_always: bool,
     /// What its commands were seen to do, if all of it was.
     pub seen: Option<&'a Seen>,
+    /// The same, with what they did outside of the workspace, where that is to be noted.
+    pub all_seen: Option<&'a Seen>,
 }
 
 /// What became of running a step.
@@ -131,8 +133,10 @@ impl Build<'_> {
         let is_watched = self.is_watched(id, now);
         // Where commands see more than they declare, what they use of it says nothing for another time.
         let is_observed = step.observed && self.outside.records() && self.outside.sees_besides().is_none();
+        let is_noted = self.options.notes_basis && self.outside.records() && !step.commands.is_empty();
+        let only_workspace = !is_watched && !is_noted;
         let mut seen =
-            (is_watched || is_observed).then(|| Seen { only_workspace: !is_watched, ..Seen::default() });
+            (is_watched || is_observed || is_noted).then(|| Seen { only_workspace, ..Seen::default() });
         self.forget_kept_of_others(id, now);
         let ran = self.run_commands(id, &now.tools, &mut printed, seen.as_mut(), Some(given));
         let complaint = ran.is_err().then_some(printed.as_slice());
@@ -141,8 +145,10 @@ impl Build<'_> {
         let as_always = *ran.as_ref().unwrap_or(&true);
         let micros = began.elapsed().as_micros() as u64;
         let result = ran.and_then(|_| {
+            let all_seen = seen.as_ref().filter(|_| is_noted);
             let seen = seen.as_ref().filter(|seen| is_observed && !seen.incomplete);
-            let ran = Ran { reason, began_at, times_full, micros, printed: &printed, as_always, seen };
+            let ran =
+                Ran { reason, began_at, times_full, micros, printed: &printed, as_always, seen, all_seen };
             self.keep(id, now, &ran).map_err(Some)
         });
         if let Err(failure) = &result {

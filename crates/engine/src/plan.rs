@@ -33,7 +33,14 @@ pub fn plan(
     listener: &dyn Listener,
     supposed: Supposed<'_>,
 ) -> Vec<PlannedStep> {
-    let options = Options { jobs: 1, memory: u64::MAX, keep_going: true, reach: Outreach::Everything };
+    let options = Options {
+        jobs: 1,
+        memory: u64::MAX,
+        keep_going: true,
+        reach: Outreach::Everything,
+        notes_basis: false,
+        shared_root: None,
+    };
     let Request { graph, files, settled, .. } = request;
     let mut build = Build::new(request, before, outside, store, listener, options);
     build.table = FileTable::new(&before.files).with_changed(supposed.if_changed.iter().map(FilePath::from));

@@ -120,7 +120,14 @@ fn a_missing_tool_or_source_fails_the_step_that_needs_it() {
     *bench.machine.tool.lock().unwrap() = None;
     let (outcome, log) = bench.build_with(
         &joins,
-        Options { jobs: 1, memory: u64::MAX, keep_going: false, reach: Outreach::Everything },
+        Options {
+            jobs: 1,
+            memory: u64::MAX,
+            keep_going: false,
+            reach: Outreach::Everything,
+            notes_basis: false,
+            shared_root: None,
+        },
     );
     assert!(outcome.machine_lacks);
     assert_eq!(log[2], "blocked 1: needs t0, where \"join 0\" failed");
@@ -128,7 +135,14 @@ fn a_missing_tool_or_source_fails_the_step_that_needs_it() {
     bench.machine.remove("b");
     let (outcome, _) = bench.build_with(
         &joins,
-        Options { jobs: 1, memory: u64::MAX, keep_going: false, reach: Outreach::Everything },
+        Options {
+            jobs: 1,
+            memory: u64::MAX,
+            keep_going: false,
+            reach: Outreach::Everything,
+            notes_basis: false,
+            shared_root: None,
+        },
     );
     assert_eq!((outcome.summary.ran, outcome.summary.failed), (1, 1));
 }
@@ -209,7 +223,14 @@ fn a_source_that_changes_under_a_running_step_spoils_its_result() {
     *bench.machine.moves.lock().unwrap() = Some("a".to_owned());
     let (outcome, _) = bench.build_with(
         &joins,
-        Options { jobs: 1, memory: u64::MAX, keep_going: false, reach: Outreach::Everything },
+        Options {
+            jobs: 1,
+            memory: u64::MAX,
+            keep_going: false,
+            reach: Outreach::Everything,
+            notes_basis: false,
+            shared_root: None,
+        },
     );
     assert_eq!((outcome.summary.failed, outcome.summary.blocked), (1, 1));
     let log = bench.build(&joins);
@@ -224,7 +245,14 @@ fn failures_are_never_kept() {
     for _ in 0..2 {
         let (outcome, _) = bench.build_with(
             &joins,
-            Options { jobs: 1, memory: u64::MAX, keep_going: false, reach: Outreach::Everything },
+            Options {
+                jobs: 1,
+                memory: u64::MAX,
+                keep_going: false,
+                reach: Outreach::Everything,
+                notes_basis: false,
+                shared_root: None,
+            },
         );
         assert_eq!((outcome.summary.failed, outcome.summary.blocked), (1, 1));
     }
@@ -238,7 +266,14 @@ fn stopping_leaves_the_rest_and_says_so() {
     bench.machine.cancelled.store(true, Ordering::SeqCst);
     let (outcome, log) = bench.build_with(
         &joins,
-        Options { jobs: 1, memory: u64::MAX, keep_going: true, reach: Outreach::Everything },
+        Options {
+            jobs: 1,
+            memory: u64::MAX,
+            keep_going: true,
+            reach: Outreach::Everything,
+            notes_basis: false,
+            shared_root: None,
+        },
     );
     assert!(outcome.cancelled);
     assert_eq!(
@@ -342,7 +377,7 @@ proptest! {
             joins.step(&own, &steps);
         }
         let all: Vec<_> = joins.graph.steps.iter().map(|s| s.outputs[0].file).collect();
-        let options = Options { jobs, memory: u64::MAX, keep_going: true, reach: Outreach::Everything };
+        let options = Options { jobs, memory: u64::MAX, keep_going: true, reach: Outreach::Everything, notes_basis: false, shared_root: None };
         bench.build_files(&joins, &all, options);
         for (source, text, spoil) in edits {
             sources[source] = text.clone();

@@ -426,7 +426,14 @@ impl World {
         let (outcome, log) = self.bench.build_files(
             &joins,
             &all,
-            Options { jobs, memory: u64::MAX, keep_going: true, reach: Outreach::Everything },
+            Options {
+                jobs,
+                memory: u64::MAX,
+                keep_going: true,
+                reach: Outreach::Everything,
+                notes_basis: false,
+                shared_root: None,
+            },
         );
         if std::env::var_os("NUBRIK_TEST_LOG").is_some() {
             eprintln!("{log:#?} {:?}", self.words(0));

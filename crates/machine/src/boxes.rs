@@ -7,9 +7,9 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
 use nubrik_confine::{Capture, Ended, PipelineSpec, Recorder, StageSpec};
-use nubrik_engine::{Job, JobEnd, Seen};
+use nubrik_engine::{Job, JobEnd, Named, Seen};
 
-use crate::ground::{CommandNeeds, Enclosure, Environment, Grants, Ground, Net, Whom};
+use crate::ground::{CommandNeeds, Enclosure, Environment, Grants, Ground, Net, Whom, named};
 use crate::machine::{Machine, called_by};
 use crate::services::Loan;
 
@@ -185,7 +185,11 @@ impl Machine {
         let ended = self.run_in_box(job, printed, Some(&recorder));
         let touched = recorder.touched().into_iter().map(|touched| grants.judge(touched)).collect();
         let wanted_network = recorder.wanted_network();
-        let mut seen = Seen { touched, wanted_network, ..Seen::default() };
+        let written = recorder.written();
+        let named: Vec<Named> = written.iter().filter_map(named).collect();
+        // What is no text cannot be noted down for others.
+        let incomplete = named.len() < written.len();
+        let mut seen = Seen { touched, named, wanted_network, incomplete, ..Seen::default() };
         seen.touched.sort_by(|a, b| a.path.cmp(&b.path));
         (ended, seen)
     }

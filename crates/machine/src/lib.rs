@@ -24,6 +24,7 @@ mod extract;
 mod fetch;
 mod ground;
 mod libraries;
+mod loader_list;
 mod machine;
 mod natives;
 mod places;

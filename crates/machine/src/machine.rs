@@ -21,6 +21,7 @@ use nubrik_source::{FilePath, FilePlace, WsPath};
 use crate::boxes::LeftRunning;
 use crate::fetch::Fetcher;
 use crate::ground::{CONFINED_ENVIRONMENT, Means};
+use crate::loader_list::LoaderList;
 use crate::places::{Layouts, Listings};
 use crate::residents::Residents;
 use crate::services::House;
@@ -61,6 +62,7 @@ pub struct Machine {
     workers: Workers,
     residents: Residents,
     web: WebAccess,
+    loader_list: OnceLock<LoaderList>,
 }
 
 impl Machine {
@@ -78,6 +80,7 @@ impl Machine {
             root: root.to_owned(),
             below: Below::new(root)?,
             ways: Ways::default(),
+            loader_list: OnceLock::new(),
             listings: Listings::default(),
             layouts: Layouts::default(),
             system: OnceLock::new(),
@@ -412,6 +415,14 @@ impl Outside for Machine {
                 Some(format!("{}\0{hidden}", self.root.display()).into())
             }
         }
+    }
+
+    fn names_in(&self, folder: &str) -> io::Result<Vec<String>> {
+        crate::loader_list::names_in(folder)
+    }
+
+    fn loaded_from(&self, library: &str) -> Option<Arc<str>> {
+        self.loader_list.get_or_init(LoaderList::of_machine).place_of(library)
     }
 
     fn set_aside(&self, from: &WsPath, to: &WsPath) -> io::Result<()> {

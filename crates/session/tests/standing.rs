@@ -18,8 +18,14 @@ impl Listener for Quiet {
     fn hear(&self, _: &Event) {}
 }
 
-const OPTIONS: Options =
-    Options { jobs: 2, memory: u64::MAX, keep_going: false, reach: nubrik_engine::Outreach::Everything };
+const OPTIONS: Options = Options {
+    jobs: 2,
+    memory: u64::MAX,
+    keep_going: false,
+    reach: nubrik_engine::Outreach::Everything,
+    notes_basis: false,
+    shared_root: None,
+};
 
 /// Two packages and a kit; the second takes a result of the first.
 fn workspace() -> tempfile::TempDir {

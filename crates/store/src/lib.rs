@@ -24,7 +24,7 @@ mod upkeep;
 use nubrik_bytes::Digest;
 
 pub use local::{LocalStore, Placed, StoreError};
-pub use record::{FoundInput, OutputRecord, Record, RecordEntry, TreeEntry, TreeKind};
+pub use record::{Basis, FoundInput, Origin, OutputRecord, Record, RecordEntry, TreeEntry, TreeKind};
 pub use upkeep::{Amount, Verified};
 
 /// Where results are kept. The local store is one; a team's shared store will be another.
@@ -44,6 +44,13 @@ pub trait Store: Send + Sync {
     /// # Errors
     /// When it cannot be written; the build goes on without it.
     fn keep_file(&self, file: &std::path::Path, digest: &Digest, executable: bool) -> Result<(), StoreError>;
+    /// Keeps some bytes as a content, and gives its digest.
+    ///
+    /// # Errors
+    /// When they cannot be written.
+    fn keep_bytes(&self, bytes: &[u8]) -> Result<Digest, StoreError>;
+    /// The bytes of a content; `None` where the store has none that are right.
+    fn bytes(&self, digest: &Digest) -> Option<Vec<u8>>;
     /// Puts a verified copy of a content where nothing is yet.
     ///
     /// # Errors

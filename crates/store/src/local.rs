@@ -211,6 +211,23 @@ impl Store for LocalStore {
         }
     }
 
+    fn keep_bytes(&self, bytes: &[u8]) -> Result<Digest, StoreError> {
+        let digest = Digest::of(bytes);
+        let blob = self.blob(&digest, false);
+        if !blob.exists() {
+            self.write_whole(&blob, |temporary| {
+                fs::write(temporary, bytes)?;
+                fs::set_permissions(temporary, fs::Permissions::from_mode(mode_of(false)))
+            })?;
+        }
+        Ok(digest)
+    }
+
+    fn bytes(&self, digest: &Digest) -> Option<Vec<u8>> {
+        let bytes = fs::read(self.blob(digest, false)).ok()?;
+        (Digest::of(&bytes) == *digest).then_some(bytes)
+    }
+
     fn place(&self, digest: &Digest, executable: bool, to: &Path) -> Result<Placed, StoreError> {
         let blob = self.blob(digest, executable);
         let mode = mode_of(executable);

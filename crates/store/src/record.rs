@@ -5,7 +5,7 @@ use std::sync::Arc;
 use nubrik_bytes::{Decoder, Digest, Encoder, Truncated};
 
 /// Version of the record's byte layout; a record of another version is a miss.
-const VERSION: u8 = 2;
+const VERSION: u8 = 3;
 const MAGIC: &[u8; 4] = b"nbrc";
 
 /// An input that the commands listed, with its content at that time.
@@ -105,6 +105,33 @@ impl OutputRecord {
     }
 }
 
+/// What a result rests on of the machine that made it, besides what identifies its step.
+#[derive(Clone, PartialEq, Eq, Debug, Default)]
+pub enum Basis {
+    /// Nobody looked: the result counts on this machine only.
+    #[default]
+    Unnoted,
+    /// Contents of the store that say it, sorted.
+    Noted(Vec<Digest>),
+    /// It cannot be said, and why: the result counts on this machine only.
+    Unfit(Arc<str>),
+}
+
+/// Where a result comes from.
+#[derive(Clone, PartialEq, Eq, Debug, Default)]
+pub enum Origin {
+    /// A step of this machine.
+    #[default]
+    Here,
+    /// A shared store: it counts where that store is used, and where the machine is as the result needs it.
+    Shared {
+        /// The digest of the key by which the store's people are known.
+        root: Digest,
+        /// The public key of who signed it.
+        writer: [u8; 32],
+    },
+}
+
 /// One result of a step: of several, the one whose found inputs are as they were.
 #[derive(Clone, PartialEq, Eq, Debug, Default)]
 pub struct RecordEntry {
@@ -120,6 +147,60 @@ pub struct RecordEntry {
     pub printed: Vec<u8>,
     /// How long they took, in microseconds.
     pub micros: u64,
+    /// What it rests on of the machine.
+    pub basis: Basis,
+    /// Where it comes from.
+    pub origin: Origin,
+}
+
+impl RecordEntry {
+    /// Writes all but where it comes from.
+    pub fn encode(&self, out: &mut Encoder) {
+        let RecordEntry { found, candidate_names, passed_over, outputs, printed, micros, basis, origin: _ } =
+            self;
+        out.list(found, |out, found| {
+            out.text(&found.path);
+            out.digest(&found.digest);
+        });
+        out.digest(candidate_names);
+        out.list(passed_over, |out, path| out.text(path));
+        out.list(outputs, |out, output| output.encode(out));
+        out.bytes(printed);
+        out.u64(*micros);
+        match basis {
+            Basis::Unnoted => out.u8(0),
+            Basis::Noted(parts) => {
+                out.u8(1);
+                out.list(parts, |out, part| out.digest(part));
+            }
+            Basis::Unfit(why) => {
+                out.u8(2);
+                out.text(why);
+            }
+        }
+    }
+
+    /// Reads back what was written, as a result of this machine.
+    ///
+    /// # Errors
+    /// When the bytes are damaged.
+    pub fn decode(from: &mut Decoder<'_>) -> Result<RecordEntry, Truncated> {
+        Ok(RecordEntry {
+            found: from.list(|from| Ok(FoundInput { path: from.text()?.into(), digest: from.digest()? }))?,
+            candidate_names: from.digest()?,
+            passed_over: from.list(|from| Ok(from.text()?.into()))?,
+            outputs: from.list(OutputRecord::decode)?,
+            printed: from.bytes()?.to_vec(),
+            micros: from.u64()?,
+            basis: match from.u8()? {
+                0 => Basis::Unnoted,
+                1 => Basis::Noted(from.list(Decoder::digest)?),
+                2 => Basis::Unfit(from.text()?.into()),
+                _ => return Err(Truncated),
+            },
+            origin: Origin::Here,
+        })
+    }
 }
 
 /// Results kept under one key, the newest first.
@@ -166,15 +247,15 @@ impl Record {
         out.u8(VERSION);
         out.digest(key);
         out.list(&self.entries, |out, entry| {
-            out.list(&entry.found, |out, found| {
-                out.text(&found.path);
-                out.digest(&found.digest);
-            });
-            out.digest(&entry.candidate_names);
-            out.list(&entry.passed_over, |out, path| out.text(path));
-            out.list(&entry.outputs, |out, output| output.encode(out));
-            out.bytes(&entry.printed);
-            out.u64(entry.micros);
+            entry.encode(out);
+            match &entry.origin {
+                Origin::Here => out.u8(0),
+                Origin::Shared { root, writer } => {
+                    out.u8(1);
+                    out.digest(root);
+                    out.digest(&Digest(*writer));
+                }
+            }
         });
         let check = Digest::of(&out.bytes);
         out.digest(&check);
@@ -195,15 +276,13 @@ impl Record {
             return Err(Truncated);
         }
         let entries = from.list(|from| {
-            Ok(RecordEntry {
-                found: from
-                    .list(|from| Ok(FoundInput { path: from.text()?.into(), digest: from.digest()? }))?,
-                candidate_names: from.digest()?,
-                passed_over: from.list(|from| Ok(from.text()?.into()))?,
-                outputs: from.list(OutputRecord::decode)?,
-                printed: from.bytes()?.to_vec(),
-                micros: from.u64()?,
-            })
+            let entry = RecordEntry::decode(from)?;
+            let origin = match from.u8()? {
+                0 => Origin::Here,
+                1 => Origin::Shared { root: from.digest()?, writer: from.digest()?.0 },
+                _ => return Err(Truncated),
+            };
+            Ok(RecordEntry { origin, ..entry })
         })?;
         if from.is_at_end() { Ok(Record { entries }) } else { Err(Truncated) }
     }
@@ -233,6 +312,8 @@ mod tests {
                 ],
                 printed: b"warning".to_vec(),
                 micros: 12,
+                basis: Basis::Noted(vec![Digest::of(b"part")]),
+                origin: Origin::Shared { root: Digest::of(b"root"), writer: [7; 32] },
             }],
         }
     }
@@ -248,7 +329,7 @@ mod tests {
     fn layout_is_fixed() {
         // A change here is a change of format: raise VERSION, and describe it in docs/formats.md.
         let digest = Digest::of(&sample().encode(&Digest::of(b"key"))).hex();
-        assert_eq!(&digest[..16], "da5bed34a24dc977");
+        assert_eq!(&digest[..16], "f200c238ef1fcd0a");
     }
 
     proptest! {

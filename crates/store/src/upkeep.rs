@@ -11,7 +11,7 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::{Duration, SystemTime};
 
 use crate::local::{failed, mode_of};
-use crate::{LocalStore, OutputRecord, Record, StoreError, TreeKind};
+use crate::{Basis, LocalStore, OutputRecord, Record, StoreError, TreeKind};
 use nubrik_bytes::Digest;
 
 /// A content that was kept less than this long ago may belong to a build that has not written its record.
@@ -96,7 +96,11 @@ fn read_record(path: &Path) -> Option<Record> {
 }
 
 fn contents_of(record: &Record) -> impl Iterator<Item = (Digest, bool)> {
-    record.entries.iter().flat_map(|entry| &entry.outputs).flat_map(|output| match output {
+    let bases = record.entries.iter().flat_map(|entry| match &entry.basis {
+        Basis::Noted(parts) => parts.as_slice(),
+        Basis::Unnoted | Basis::Unfit(_) => &[],
+    });
+    let outputs = record.entries.iter().flat_map(|entry| &entry.outputs).flat_map(|output| match output {
         OutputRecord::File { digest, executable } => vec![(*digest, *executable)],
         OutputRecord::Folder(entries) => entries
             .iter()
@@ -105,7 +109,8 @@ fn contents_of(record: &Record) -> impl Iterator<Item = (Digest, bool)> {
                 TreeKind::Link { .. } | TreeKind::EmptyFolder => None,
             })
             .collect(),
-    })
+    });
+    bases.map(|part| (*part, false)).chain(outputs)
 }
 
 impl LocalStore {

@@ -328,6 +328,16 @@ impl Store for StoreOn<'_> {
         Ok(())
     }
 
+    fn keep_bytes(&self, bytes: &[u8]) -> Result<Digest, StoreError> {
+        let digest = Digest::of(bytes);
+        self.0.blobs.lock().unwrap().insert(digest, bytes.to_vec());
+        Ok(digest)
+    }
+
+    fn bytes(&self, digest: &Digest) -> Option<Vec<u8>> {
+        self.0.blobs.lock().unwrap().get(digest).cloned()
+    }
+
     fn place(&self, digest: &Digest, _: bool, to: &Path) -> Result<Placed, StoreError> {
         if self.0.loses.load(Ordering::SeqCst) {
             return Ok(Placed::Missing);
@@ -486,7 +496,14 @@ impl Bench {
     pub fn build(&mut self, joins: &Joins) -> Vec<String> {
         self.build_with(
             joins,
-            Options { jobs: 1, memory: u64::MAX, keep_going: false, reach: Outreach::Everything },
+            Options {
+                jobs: 1,
+                memory: u64::MAX,
+                keep_going: false,
+                reach: Outreach::Everything,
+                notes_basis: false,
+                shared_root: None,
+            },
         )
         .1
     }

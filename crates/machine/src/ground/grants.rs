@@ -3,7 +3,7 @@
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use nubrik_engine::{Job, Touch, Touched};
+use nubrik_engine::{Job, Named, Touch, Touched};
 use nubrik_source::{FilePath, WsPath};
 
 use crate::machine::Machine;
@@ -130,17 +130,30 @@ impl<'m> Grants<'m> {
             Some(inside) => FilePath::from(&WsPath::from_normal(&inside.to_string_lossy())),
             None => FilePath::of_machine(&touched.path.to_string_lossy()),
         };
-        let touch = match touched.touch {
-            nubrik_confine::PathUse::LookedUp => Touch::LookedUp,
-            nubrik_confine::PathUse::Read => Touch::Read,
-            nubrik_confine::PathUse::Started => Touch::Started,
-            nubrik_confine::PathUse::Written => Touch::Written,
-        };
-        let folder = match touched.found {
-            nubrik_confine::Found::Nothing => None,
-            nubrik_confine::Found::Folder => Some(true),
-            nubrik_confine::Found::File => Some(false),
-        };
+        let (touch, folder) = (touch_of(touched.touch), folder_of(touched.found));
         Touched { path, touch, folder, allowed, lacks }
+    }
+}
+
+/// A path outside of the workspace, as the engine knows it; `None` for one that is no text.
+pub fn named(written: &nubrik_confine::WrittenPath) -> Option<Named> {
+    let path = written.path.to_str()?.into();
+    Some(Named { path, touch: touch_of(written.touch), folder: folder_of(written.found) })
+}
+
+fn touch_of(touch: nubrik_confine::PathUse) -> Touch {
+    match touch {
+        nubrik_confine::PathUse::LookedUp => Touch::LookedUp,
+        nubrik_confine::PathUse::Read => Touch::Read,
+        nubrik_confine::PathUse::Started => Touch::Started,
+        nubrik_confine::PathUse::Written => Touch::Written,
+    }
+}
+
+fn folder_of(found: nubrik_confine::Found) -> Option<bool> {
+    match found {
+        nubrik_confine::Found::Nothing => None,
+        nubrik_confine::Found::Folder => Some(true),
+        nubrik_confine::Found::File => Some(false),
     }
 }

@@ -14,7 +14,7 @@ pub use enclosure::circumstances;
 pub(crate) use enclosure::{
     CommandNeeds, Enclosure, Means, Net, ServiceNet, StoppingRules, Whom, needed_folder,
 };
-pub(crate) use grants::Grants;
+pub(crate) use grants::{Grants, named};
 pub use looking::{Looked, LookingScope, Question};
 
 /// Variables that every step gets, besides `HOME`, `TMPDIR` and `PWD`, which say where its own folders are. Part of what the

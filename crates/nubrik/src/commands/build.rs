@@ -255,7 +255,14 @@ pub fn build_files(
 
 pub fn options_of(session: &Session, how: How) -> Options {
     let jobs = how.jobs.map_or(session.default_jobs(), usize::from);
-    Options { jobs, memory: session.memory(), keep_going: how.keep_going, reach: session.reach() }
+    Options {
+        jobs,
+        memory: session.memory(),
+        keep_going: how.keep_going,
+        reach: session.reach(),
+        notes_basis: session.notes_basis(),
+        shared_root: session.shared_root(),
+    }
 }
 
 /// What shows a build of a graph.

@@ -1,0 +1,317 @@
+//! What results rest on of the machine, besides what identifies their steps: noted where others are to use the results, and
+//! held against another machine before it uses them.
+//!
+//! It is kept in parts, one a folder, as many steps rest on the same ones: each part is a content of the store.
+
+use std::collections::BTreeMap;
+use std::collections::HashSet;
+use std::sync::Arc;
+
+use nubrik_bytes::{Decoder, Digest, Encoder, Truncated};
+use nubrik_graph::StepId;
+use nubrik_source::FilePath;
+use nubrik_store::{Basis, FoundInput};
+
+use crate::build::Build;
+use crate::examine::Examined;
+use crate::outside::{Seen, Touch};
+
+/// Version of a part's byte layout.
+const VERSION: u8 = 1;
+
+/// What in a room is the room's own: the same for all.
+const OF_ROOMS: [&str; 4] = ["/tmp", "/var/tmp", "/run", "/home"];
+
+/// Files of the kernel by which runtimes set themselves up, and devices that are the same everywhere. How many processors
+/// there are, and how much memory, is among it: results that depend on these are found by running steps again elsewhere.
+const OF_RUNTIMES: [&str; 18] = [
+    "/dev/null",
+    "/dev/zero",
+    "/dev/full",
+    "/dev/random",
+    "/dev/urandom",
+    "/dev/tty",
+    "/dev/fd",
+    "/dev/stdin",
+    "/dev/stdout",
+    "/dev/stderr",
+    "/dev/shm",
+    "/proc/self",
+    "/proc/thread-self",
+    "/proc/mounts",
+    "/proc/filesystems",
+    "/sys/fs/cgroup",
+    "/sys/devices/system/cpu",
+    "/sys/kernel/mm/transparent_hugepage",
+];
+
+/// Files below /proc of which the same is true.
+const SETTINGS: [&str; 6] = [
+    "/proc/meminfo",
+    "/proc/stat",
+    "/proc/sys/vm",
+    "/proc/sys/kernel/cap_last_cap",
+    "/proc/cgroups",
+    "/proc/sys/kernel/ngroups_max",
+];
+
+/// The list by which the loader finds libraries. It names all that are installed: what counts is where those are that were
+/// asked for.
+const LOADER_LIST: &str = "/etc/ld.so.cache";
+
+/// What interprets programs, which the kernel opens itself.
+const LOADERS: [&str; 2] = ["/lib64/ld-linux-x86-64.so.2", "/lib/ld-linux-aarch64.so.1"];
+
+/// What was found at a path of the machine, or asked of it.
+#[derive(Clone, PartialEq, Eq, Debug)]
+enum Rest {
+    /// It was not there.
+    Nothing,
+    /// It was asked whether it is there, and it is a file.
+    File,
+    /// It was asked whether it is there, and it is a folder.
+    Folder,
+    /// Its content.
+    Content(Digest),
+    /// The names in it.
+    Names(Digest),
+    /// Where the loader's list has a library of this name; nowhere if it is empty.
+    Loaded(Arc<str>),
+}
+
+/// What is rested on in a folder, by name.
+type Part = BTreeMap<Arc<str>, Rest>;
+
+fn encode(folder: &str, part: &Part) -> Vec<u8> {
+    let mut out = Encoder::new();
+    out.u8(VERSION);
+    out.text(folder);
+    let rows: Vec<(&Arc<str>, &Rest)> = part.iter().collect();
+    out.list(&rows, |out, (name, rest)| {
+        out.text(name);
+        match rest {
+            Rest::Nothing => out.u8(0),
+            Rest::File => out.u8(1),
+            Rest::Folder => out.u8(2),
+            Rest::Content(digest) => {
+                out.u8(3);
+                out.digest(digest);
+            }
+            Rest::Names(digest) => {
+                out.u8(4);
+                out.digest(digest);
+            }
+            Rest::Loaded(path) => {
+                out.u8(5);
+                out.text(path);
+            }
+        }
+    });
+    out.bytes
+}
+
+fn decode(bytes: &[u8]) -> Result<(Arc<str>, Vec<(Arc<str>, Rest)>), Truncated> {
+    let mut from = Decoder::new(bytes);
+    if from.u8()? != VERSION {
+        return Err(Truncated);
+    }
+    let folder = from.text()?.into();
+    let rows = from.list(|from| {
+        let name = from.text()?.into();
+        let rest = match from.u8()? {
+            0 => Rest::Nothing,
+            1 => Rest::File,
+            2 => Rest::Folder,
+            3 => Rest::Content(from.digest()?),
+            4 => Rest::Names(from.digest()?),
+            5 => Rest::Loaded(from.text()?.into()),
+            _ => return Err(Truncated),
+        };
+        Ok((name, rest))
+    })?;
+    if from.is_at_end() { Ok((folder, rows)) } else { Err(Truncated) }
+}
+
+fn is_in(path: &str, folders: &[&str]) -> bool {
+    folders
+        .iter()
+        .any(|folder| path.strip_prefix(folder).is_some_and(|rest| rest.is_empty() || rest.starts_with('/')))
+}
+
+/// A file of the process itself: others call it by its number.
+fn is_of_process(path: &str) -> bool {
+    path.strip_prefix("/proc/").is_some_and(|rest| rest.starts_with(|c: char| c.is_ascii_digit()))
+}
+
+impl Build<'_> {
+    /// What a result rests on, or why that cannot be said. `seen` is all that its commands did.
+    pub(crate) fn basis_of(
+        &self,
+        id: StepId,
+        now: &Examined,
+        seen: Option<&Seen>,
+        found: &[FoundInput],
+    ) -> Basis {
+        if !self.options.notes_basis {
+            return Basis::Unnoted;
+        }
+        match self.noted(id, now, seen, found) {
+            Ok(parts) => Basis::Noted(parts),
+            Err(why) => Basis::Unfit(why),
+        }
+    }
+
+    fn noted(
+        &self,
+        id: StepId,
+        now: &Examined,
+        seen: Option<&Seen>,
+        found: &[FoundInput],
+    ) -> Result<Vec<Digest>, Arc<str>> {
+        let step = self.graph.step(id);
+        if step.commands.is_empty() {
+            return Err("nubrik makes it itself, from what is there".into());
+        }
+        let refused = [
+            (step.limits.network, "it may use the network"),
+            (!step.services.is_empty(), "it uses a service"),
+            (!step.kept.is_empty(), "it finds something again that it kept the last time"),
+            (
+                self.outside.sees_besides().is_some(),
+                "its commands see more than they declare, as this machine makes no rooms",
+            ),
+        ];
+        if let Some((_, why)) = refused.iter().find(|(is_so, _)| *is_so) {
+            return Err((*why).into());
+        }
+        let seen = seen.filter(|seen| !seen.incomplete && !seen.only_workspace);
+        let seen = seen.ok_or("not all that its commands read could be seen")?;
+        let counted = self.counted(now, found);
+        let mut parts: BTreeMap<String, Part> = BTreeMap::new();
+        let mut add = |path: &str, rest: Rest| {
+            let (folder, name) = path.rsplit_once('/').unwrap_or(("", path));
+            parts.entry(folder.to_owned()).or_default().insert(name.into(), rest);
+        };
+        for named in &seen.named {
+            let path = &*named.path;
+            if is_in(path, &OF_ROOMS)
+                || is_in(path, &OF_RUNTIMES)
+                || is_in(path, &SETTINGS)
+                || is_of_process(path)
+            {
+                continue;
+            }
+            if is_in(path, &["/proc", "/sys", "/dev"]) {
+                if named.touch == Touch::LookedUp || named.folder.is_none() {
+                    continue;
+                }
+                return Err(format!("it reads {path}, which is another one on other machines").into());
+            }
+            if let Some((_, library)) = path.rsplit_once('/').filter(|(_, name)| name.contains(".so")) {
+                let from = self.outside.loaded_from(library).unwrap_or_default();
+                add(&format!("{LOADER_LIST}/{library}"), Rest::Loaded(from));
+            }
+            if path == LOADER_LIST || named.touch == Touch::Written || counted.contains(path) {
+                continue;
+            }
+            if let Some(rest) = self.rest_at(path, named.touch, named.folder)? {
+                add(path, rest);
+            }
+        }
+        for loader in LOADERS {
+            if let Ok(digest) = self.outside.digest(&FilePath::of_machine(loader)) {
+                add(loader, Rest::Content(digest));
+            }
+        }
+        let store = self.store.ok_or("nothing is kept")?;
+        let mut kept: Vec<Digest> = Vec::new();
+        for (folder, part) in &parts {
+            let bytes = encode(folder, part);
+            kept.push(store.keep_bytes(&bytes).map_err(|e| Arc::from(e.to_string()))?);
+        }
+        kept.sort();
+        Ok(kept)
+    }
+
+    /// Paths of the machine that identify the step already.
+    fn counted<'n>(&self, now: &'n Examined, found: &'n [FoundInput]) -> HashSet<&'n str> {
+        let tools = now.tools.iter().flat_map(|tool| &tool.parts).map(|part| &**part);
+        let inputs = now.parts.inputs.iter().map(|(path, _)| path.as_str());
+        tools.chain(inputs).chain(found.iter().map(|found| &*found.path)).collect()
+    }
+
+    /// What is to be noted of a path that commands used; nothing where the room shows nothing to anybody.
+    fn rest_at(&self, path: &str, touch: Touch, folder: Option<bool>) -> Result<Option<Rest>, Arc<str>> {
+        let file = FilePath::of_machine(path);
+        let unreadable =
+            |e: std::io::Error| Arc::from(format!("{path}, which it read, cannot be read again: {e}"));
+        Ok(Some(match (folder, touch) {
+            // Of what is there and was not to be seen, nobody sees anything in such a room.
+            (None, _) if self.outside.check(&file).is_some() => return Ok(None),
+            (None, _) => Rest::Nothing,
+            (Some(true), Touch::Read) => Rest::Names(self.names_digest(path).map_err(unreadable)?),
+            (Some(true), _) => Rest::Folder,
+            (Some(false), Touch::LookedUp) => Rest::File,
+            (Some(false), _) => match self.table.entry(self.outside, &file).map_err(unreadable)? {
+                Some(entry) => Rest::Content(entry.digest),
+                None => return Err(format!("{path}, which it read, is gone").into()),
+            },
+        }))
+    }
+
+    fn names_digest(&self, folder: &str) -> std::io::Result<Digest> {
+        let names = self.outside.names_in(folder)?;
+        let mut out = Encoder::new();
+        out.list(&names, |out, name| out.text(name));
+        Ok(Digest::of(&out.bytes))
+    }
+
+    /// Whether this machine is as a result that was made elsewhere needs it: nothing, or the first path that differs.
+    pub(crate) fn rests_here(&self, parts: &[Digest]) -> Result<(), Arc<str>> {
+        for part in parts {
+            let known = crate::build::lock(&self.known.basis).get(part).cloned();
+            let differs = match known {
+                Some(known) => known,
+                None => {
+                    let found = self.differing(part);
+                    crate::build::lock(&self.known.basis).insert(*part, found.clone());
+                    found
+                }
+            };
+            if let Some(path) = differs {
+                return Err(path);
+            }
+        }
+        Ok(())
+    }
+
+    /// The first path of a part that is another one here; what cannot be known counts as one.
+    fn differing(&self, part: &Digest) -> Option<Arc<str>> {
+        let lost = || Some(Arc::from(format!("what it rests on ({})", &part.hex()[..12])));
+        let Some(bytes) = self.store.and_then(|store| store.bytes(part)) else { return lost() };
+        let Ok((folder, rows)) = decode(&bytes) else { return lost() };
+        let differs = |(name, rest): &(Arc<str>, Rest)| !self.is_so(&folder, name, rest);
+        rows.iter().find(|row| differs(row)).map(|(name, _)| Arc::from(format!("{folder}/{name}")))
+    }
+
+    fn is_so(&self, folder: &str, name: &str, rest: &Rest) -> bool {
+        if let Rest::Loaded(from) = rest {
+            return folder == LOADER_LIST && self.outside.loaded_from(name).unwrap_or_default() == *from;
+        }
+        let path = format!("{folder}/{name}");
+        if !path.starts_with('/') {
+            return false;
+        }
+        let file = FilePath::of_machine(&path);
+        match rest {
+            Rest::Nothing => self.outside.check(&file).is_none(),
+            Rest::File => self.outside.check(&file).is_some_and(|found| !found.is_folder()),
+            Rest::Folder => self.outside.check(&file).is_some_and(|found| found.is_folder()),
+            Rest::Content(digest) => {
+                matches!(self.table.entry(self.outside, &file), Ok(Some(entry)) if entry.digest == *digest)
+            }
+            Rest::Names(digest) => self.names_digest(&path).is_ok_and(|found| found == *digest),
+            Rest::Loaded(_) => false,
+        }
+    }
+}
