@@ -81,7 +81,7 @@ impl Build<'_> {
             }
         }));
         self.fresh_folder(id, &inner).ok()?;
-        store.used(&now.first_key);
+        store.used(&now.first_key, entry);
         let mut signatures = Vec::new();
         for (path, kind) in places {
             let signature = match kind {

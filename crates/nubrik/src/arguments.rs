@@ -2,6 +2,7 @@
 
 mod adopting;
 mod pinning;
+mod sharing;
 mod testing;
 
 use std::path::PathBuf;
@@ -12,6 +13,7 @@ use clap::{Args, Parser, Subcommand};
 
 pub use adopting::{Adopting, Aligning};
 pub use pinning::{BillFormat, Pinning};
+pub use sharing::{RootKey, ShareWork};
 pub use testing::{Testing, WhichTests};
 
 const STYLES: Styles = Styles::styled()
@@ -314,6 +316,11 @@ reuse  its result is kept from an earlier build, here or in another workspace, a
         #[arg(value_name = "FOLDER")]
         to: PathBuf,
     },
+    /// Say how this workspace stands to a team's store, agree to it, and say who may write there
+    Share {
+        #[command(subcommand)]
+        work: Option<ShareWork>,
+    },
     /// Say how much space kept results take, check them, make room
     Cache {
         #[command(subcommand)]
@@ -418,6 +425,9 @@ pub struct How {
     /// Take no result that is kept for all workspaces, and keep none
     #[arg(long)]
     pub no_cache: bool,
+    /// Neither take results from the team's store nor give any
+    #[arg(long)]
+    pub no_shared: bool,
 }
 
 /// What is done once, and would mean something else after each change.

@@ -45,6 +45,7 @@ Write
 
 Keep
   cache        Say how much space kept results take, check them, make room
+  share        Say how this workspace stands to a team's store, agree to it, and say who may write there
 
 Everywhere
 {options}

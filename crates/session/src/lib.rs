@@ -38,10 +38,10 @@ pub use nubrik_machine::{
 };
 pub use nubrik_memory::{BuildRecord, Results, Sealed, StepRecord, keep_printed};
 pub use session::{
-    BuildProblem, BuildReport, ChoiceProblem, Covered, KitNews, LookedFor, Reached, Session, Standing,
-    Workshop, store_folder,
+    BuildProblem, BuildReport, ChoiceProblem, Covered, Given, KitNews, LookedFor, Reached, Session, Shared,
+    Standing, Workshop, accept, key_in, objects_of, store_folder,
 };
-pub use settings::{Settings, SettingsProblem};
+pub use settings::{Settings, SettingsProblem, SharedSettings};
 pub use since::ChangedFiles;
 pub use workspace::{OpenProblem, Workspace};
 

@@ -11,6 +11,7 @@ mod looked_for;
 mod observing;
 mod pinning;
 mod sealing;
+mod sharing;
 mod standing;
 mod sweeping;
 mod testing;
@@ -34,6 +35,7 @@ use nubrik_memory::{
     BuildRecord, Chronicle, Journal, Results, STATE_FILE, keep_build, kept_builds, newest_build,
 };
 use nubrik_source::{FilePath, WsPath};
+use nubrik_shared::{LayeredStore, Publisher, SharedStore};
 use nubrik_store::{LocalStore, Store};
 
 use crate::workspace::{OpenProblem, Workspace};
@@ -48,6 +50,7 @@ const TOOLS_LIMIT: u64 = 64 << 20;
 pub use bringing::KitNews;
 pub use covered::Covered;
 pub use looked_for::LookedFor;
+pub use sharing::{Given, Shared, accept, key_in, objects_of};
 pub use standing::{Reached, Standing};
 pub use workshop::Workshop;
 
@@ -74,7 +77,12 @@ pub struct Session {
     keeps_no_results: bool,
     /// What evaluation saw of the machine.
     seen: Mutex<SeenOfMachine>,
-    store: Result<LocalStore, String>,
+    store: Result<Arc<LocalStore>, String>,
+    /// The team's store, and this machine's own with that behind it.
+    shared: Option<Arc<SharedStore>>,
+    layered: Option<LayeredStore>,
+    /// Who writes to the team's store, if this machine does.
+    writer: Option<Publisher>,
     /// Where results are kept, where that is not the person's own folder.
     store_folder: Option<PathBuf>,
     /// Options that are set, and the profile that they are called by.
@@ -149,7 +157,7 @@ impl Session {
         // Commands that only read make no store where there is none.
         let store = match store_folder().filter(|folder| folder.is_dir()) {
             None => Err("there is no store yet".to_owned()),
-            Some(folder) => LocalStore::open(&folder).map_err(|e| e.to_string()),
+            Some(folder) => LocalStore::open(&folder).map(Arc::new).map_err(|e| e.to_string()),
         };
         Ok(Session {
             workspace,
@@ -164,6 +172,9 @@ impl Session {
             keeps_no_results: false,
             seen: Mutex::default(),
             store,
+            shared: None,
+            layered: None,
+            writer: None,
             store_folder: None,
             settings: Vec::new(),
             profile: None,
@@ -193,16 +204,6 @@ impl Session {
     pub fn keep_no_results(&mut self) {
         self.store = Err("results are not to be kept".to_owned());
         self.keeps_no_results = true;
-    }
-
-    /// Whether what results rest on is noted, so that others can use them.
-    pub fn notes_basis(&self) -> bool {
-        std::env::var_os("NUBRIK_NOTES").is_some()
-    }
-
-    /// The key of the shared store that is used.
-    pub fn shared_root(&self) -> Option<nubrik_bytes::Digest> {
-        None
     }
 
     /// How many steps run at once when no one says otherwise.
@@ -304,7 +305,10 @@ impl Session {
     }
 
     fn store(&self) -> Option<&dyn Store> {
-        self.store.as_ref().ok().map(|s| s as &dyn Store)
+        match &self.layered {
+            Some(layered) => Some(layered),
+            None => self.store.as_ref().ok().map(|store| &**store as &dyn Store),
+        }
     }
 
     /// Keeps what became of a build in which anything happened.

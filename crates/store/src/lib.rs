@@ -31,8 +31,8 @@ pub use upkeep::{Amount, Verified};
 pub trait Store: Send + Sync {
     /// The record under a key; `None` where there is none that can be trusted.
     fn record(&self, key: &Digest) -> Option<Record>;
-    /// Takes note that a record was used: what was not used for longest goes first when room is wanted.
-    fn used(&self, key: &Digest);
+    /// Takes note that a result of a record was used: what was not used for longest goes first when room is wanted.
+    fn used(&self, key: &Digest, entry: &RecordEntry);
     /// Keeps a record under a key, in place of what was there.
     ///
     /// # Errors

@@ -17,7 +17,7 @@ use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
 
-use crate::{Record, Store};
+use crate::{Record, RecordEntry, Store};
 use nubrik_bytes::Digest;
 
 /// What came of placing a content.
@@ -110,6 +110,27 @@ impl LocalStore {
         LocalStore { sharing, ..self }
     }
 
+    /// Keeps a content, whose digest must be right.
+    ///
+    /// # Errors
+    /// When it cannot be written.
+    pub fn keep_content(&self, bytes: &[u8], digest: &Digest, executable: bool) -> Result<(), StoreError> {
+        let blob = self.blob(digest, executable);
+        if blob.exists() {
+            return Ok(());
+        }
+        self.write_whole(&blob, |temporary| {
+            fs::write(temporary, bytes)?;
+            fs::set_permissions(temporary, fs::Permissions::from_mode(mode_of(executable)))
+        })
+    }
+
+    /// A content; `None` where the store has none that is right.
+    pub fn content(&self, digest: &Digest, executable: bool) -> Option<Vec<u8>> {
+        let bytes = fs::read(self.blob(digest, executable)).ok()?;
+        (Digest::of(&bytes) == *digest).then_some(bytes)
+    }
+
     fn blob(&self, digest: &Digest, executable: bool) -> PathBuf {
         let hex = digest.hex();
         self.blobs.join(&hex[..2]).join(format!("{}{}", &hex[2..], if executable { "x" } else { "" }))
@@ -167,7 +188,7 @@ impl Store for LocalStore {
         Record::decode(&bytes, key).ok()
     }
 
-    fn used(&self, key: &Digest) {
+    fn used(&self, key: &Digest, _: &RecordEntry) {
         let hex = key.hex();
         let path = self.records.join(&hex[..2]).join(&hex[2..]);
         let last = fs::metadata(&path).and_then(|found| found.modified());
@@ -213,19 +234,12 @@ impl Store for LocalStore {
 
     fn keep_bytes(&self, bytes: &[u8]) -> Result<Digest, StoreError> {
         let digest = Digest::of(bytes);
-        let blob = self.blob(&digest, false);
-        if !blob.exists() {
-            self.write_whole(&blob, |temporary| {
-                fs::write(temporary, bytes)?;
-                fs::set_permissions(temporary, fs::Permissions::from_mode(mode_of(false)))
-            })?;
-        }
+        self.keep_content(bytes, &digest, false)?;
         Ok(digest)
     }
 
     fn bytes(&self, digest: &Digest) -> Option<Vec<u8>> {
-        let bytes = fs::read(self.blob(digest, false)).ok()?;
-        (Digest::of(&bytes) == *digest).then_some(bytes)
+        self.content(digest, false)
     }
 
     fn place(&self, digest: &Digest, executable: bool, to: &Path) -> Result<Placed, StoreError> {

@@ -115,7 +115,7 @@ fn copy_file(
 }
 
 /// What asks servers. Proxies come from the environment.
-fn agent(certificates: &[PathBuf]) -> Result<Agent, String> {
+pub(crate) fn agent(certificates: &[PathBuf]) -> Result<Agent, String> {
     let mut trusted = Vec::new();
     let system = SYSTEM_CERTIFICATES.iter().map(PathBuf::from).find(|path| path.is_file());
     for path in certificates.iter().chain(&system) {

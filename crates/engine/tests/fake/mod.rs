@@ -311,7 +311,7 @@ fn inside(path: &Path) -> WsPath {
 }
 
 impl Store for StoreOn<'_> {
-    fn used(&self, _: &Digest) {}
+    fn used(&self, _: &Digest, _: &RecordEntry) {}
 
     fn record(&self, key: &Digest) -> Option<Record> {
         self.0.records.lock().unwrap().get(key).cloned()

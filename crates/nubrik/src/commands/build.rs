@@ -7,6 +7,7 @@ use nubrik_graph::{FileId, Graph, StepId};
 use nubrik_lang::{AddressPattern, Evaluation, Wanted};
 use nubrik_session::{BuildReport, KitNews, Session, Standing, Workshop};
 
+use super::share;
 use super::since::Affected;
 use super::{CommandResult, evaluate_with, open_to_build, own_problem, patterns};
 use crate::arguments::{Choice, How};
@@ -80,7 +81,7 @@ pub fn bring_up(
     stream: OutputStream,
     check: impl FnOnce(&Evaluation) -> CommandResult<()>,
 ) -> CommandResult<Brought> {
-    match if how.reasons { Standing::Unknown } else { workshop.standing(patterns) } {
+    match if how.reasons || workshop.notes_basis() { Standing::Unknown } else { workshop.standing(patterns) } {
         Standing::Holds(sealed) => {
             let steps = sealed.steps;
             let summary = nubrik_engine::Summary { steps, current: steps, ..Default::default() };
@@ -98,6 +99,7 @@ pub fn bring_up(
             let options = options_of(workshop, how);
             let report = screen.during(|| workshop.build_reached(patterns, *reached, &screen, options));
             drop(screen);
+            share::conclude(console, workshop, None, stream);
             return report.map(Brought::Built).map_err(|problem| own_problem(console, problem));
         }
         Standing::Reached(_) | Standing::Unknown => {}
@@ -234,6 +236,7 @@ pub fn build_of(
     let report = screen
         .during(|| workshop.build_part(patterns, evaluation, (files.files, files.again), &screen, options));
     drop(screen);
+    share::conclude(console, workshop, Some((&evaluation.graph, files.files)), stream);
     report.map_err(|problem| own_problem(console, problem))
 }
 

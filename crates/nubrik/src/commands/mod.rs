@@ -27,6 +27,7 @@ mod pin;
 mod plan;
 mod run;
 mod services;
+mod share;
 mod show;
 mod since;
 mod test;
@@ -134,6 +135,7 @@ pub fn dispatch(arguments: Arguments) -> Exit {
         UserCommand::Completions { shell } => completions::completions(console, shell),
         UserCommand::Tree { target, depth, users } => tree::tree(console, choice, &target, depth, users),
         UserCommand::Cache { work } => cache::cache(console, work),
+        UserCommand::Share { work } => share::share(console, choice, work.as_ref()),
         UserCommand::Clean { what, store } => clean::clean(console, choice, &what, store),
         UserCommand::Lint { strict } => lint::lint(console, choice, strict),
     };
@@ -158,6 +160,9 @@ pub fn open_to_build(console: Console, choice: &Choice, how: How) -> CommandResu
     session.let_reach(if how.offline { Outreach::NoNetwork } else { Outreach::Everything });
     if how.no_cache {
         session.keep_no_results();
+    }
+    if !how.offline && !how.no_cache && !how.no_shared {
+        share::begin(console, &mut session);
     }
     Ok(session)
 }

@@ -13,6 +13,7 @@ use nubrik_session::{Session, Workshop};
 
 use super::build::{lock, options_of, screen_for};
 use super::coverage;
+use super::share;
 use super::{
     CommandResult, evaluate_with, open_to_build, own_problem, patterns, say_wrong, say_wrong_noted, wanting,
 };
@@ -102,6 +103,7 @@ pub fn run(
             break;
         }
     }
+    share::conclude(console, session, Some((graph, &verdicts)), OutputStream::Output);
     let Some(last) = rounds.last() else { return Ok(Exit::Done) };
     if let Some(file) = &which.junit {
         write_report(console, file, last)?;

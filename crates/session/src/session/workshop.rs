@@ -55,9 +55,10 @@ impl Session {
         if self.store.is_err() && !self.keeps_no_results {
             self.store = match self.store_folder.clone().or_else(store_folder) {
                 None => Err("neither XDG_CACHE_HOME nor HOME names a folder".to_owned()),
-                Some(folder) => LocalStore::open(&folder).map_err(|e| e.to_string()),
+                Some(folder) => LocalStore::open(&folder).map(Arc::new).map_err(|e| e.to_string()),
             };
         }
+        self.layer();
         let flags = OFlags::CREATE | OFlags::WRONLY;
         let file = self.own()?.open("lock", flags).map_err(|e| self.own_problem(("lock".to_owned(), e)))?;
         let mut waiting = Some(waiting);

@@ -1,6 +1,7 @@
 //! `nubrik.toml`: settings of the tool, never build logic. Parsed strictly.
 
 mod origins;
+mod shared;
 
 use std::collections::BTreeMap;
 use std::ops::Range;
@@ -16,6 +17,8 @@ use toml::de::{DeString, DeTable, DeValue};
 
 use crate::archives::KitArchive;
 
+pub use shared::SharedSettings;
+
 /// Settings of a workspace.
 #[derive(Clone, PartialEq, Eq, Debug, Default)]
 pub struct Settings {
@@ -29,6 +32,8 @@ pub struct Settings {
     pub origins: OriginSettings,
     /// Options set together, by the name of their profile.
     pub profiles: BTreeMap<String, Vec<(String, SettingValue)>>,
+    /// The team's store.
+    pub shared: Option<SharedSettings>,
 }
 
 /// What is wrong with the settings, and a mend.
@@ -42,7 +47,7 @@ pub struct SettingsProblem {
     pub mend: Option<String>,
 }
 
-const KEYS: [&str; 6] = ["at_least", "jobs", "hide_undeclared", "kits", "origins", "profiles"];
+const KEYS: [&str; 7] = ["at_least", "jobs", "hide_undeclared", "kits", "origins", "profiles", "shared"];
 
 /// What is said of a kit.
 const KIT_KEYS: [&str; 4] = ["url", "digest", "strip", "format"];
@@ -103,6 +108,13 @@ impl Settings {
                         "`origins` is a table of addresses of registries",
                         "[origins]\npython = \"https://…/simple\"",
                     );
+                }
+                ("shared", DeValue::Table(table)) => {
+                    settings.shared = Some(shared::shared(key.span(), table)?);
+                }
+                ("shared", _) => {
+                    let mend = "[shared]\nat = \"https://…\"\nroot = \"ed25519:…\"";
+                    return wrong("`shared` is a table that says where a team's store is", mend);
                 }
                 ("profiles", DeValue::Table(table)) => {
                     for (name, value) in sorted(table) {

@@ -1,0 +1,359 @@
+//! `nubrik share`: the team's store.
+
+use std::io::Write;
+use std::os::unix::fs::OpenOptionsExt;
+use std::path::Path;
+use std::sync::Arc;
+use std::time::{Duration, SystemTime, UNIX_EPOCH};
+
+use nubrik_graph::{FileId, Graph};
+use nubrik_session::{Session, Shared, accept, key_in, objects_of};
+use nubrik_shared::{KeyList, Member, PublicKey, SecretKey, SharedStore, is_line};
+use serde::Serialize;
+
+use super::{CommandResult, labelled, open, say_wrong};
+use crate::arguments::{Choice, RootKey, ShareWork};
+use crate::exit::Exit;
+use crate::ui::console::{Console, OutputStream, outln};
+use crate::ui::json;
+use crate::ui::paint::Ink;
+use crate::ui::text::{size, time};
+
+/// What a list of members is asked for with, in bytes.
+const LIST_LIMIT: u64 = 4 << 20;
+
+#[derive(Serialize)]
+struct ShareEvent<'a> {
+    event: &'static str,
+    state: &'static str,
+    at: &'a str,
+    root: String,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    key: Option<String>,
+    members: Vec<MemberRow>,
+    keys: usize,
+}
+
+#[derive(Serialize)]
+struct MemberRow {
+    name: String,
+    key: String,
+    lines: Vec<String>,
+}
+
+/// What a build took from a team's store, or gave.
+#[derive(Serialize, Default)]
+struct SharedEvent<'a> {
+    event: &'static str,
+    taken: u64,
+    given: usize,
+    kept_back: usize,
+    requests: u64,
+    moved_bytes: u64,
+    content_bytes: u64,
+    spared_seconds: f64,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    trouble: Option<&'a str>,
+}
+
+pub fn share(console: Console, choice: &Choice, work: Option<&ShareWork>) -> CommandResult<Exit> {
+    match work {
+        None => status(console, choice),
+        Some(ShareWork::Accept) => agree(console, choice),
+        Some(ShareWork::NewKey { file }) => {
+            let key = SecretKey::generate().map_err(|problem| say_wrong(console, Exit::Machine, &problem, &[]))?;
+            write_key(console, file, &key)?;
+            let next = format!("nubrik share add NAME {} --root FILE", key.public());
+            let lines = [("key", key.public().to_string()), ("file", file.display().to_string()), ("next", next)];
+            told(console, "new-key", "", Some(key.public()), &KeyList::default(), &lines);
+            Ok(Exit::Done)
+        }
+        Some(ShareWork::Create { at, root, secret }) => create(console, at, root, secret.as_deref()),
+        Some(ShareWork::Add { name, key, line, root }) => {
+            let bad = |what: &str, mend: &str| Err(say_wrong(console, Exit::Usage, what, &[mend]));
+            let Some(key) = PublicKey::parse(key) else {
+                return bad(&format!("`{key}` is no public key"), "nubrik share new-key FILE   makes a key, and prints ed25519:…");
+            };
+            if let Some(line) = line.iter().find(|line| !is_line(line)) {
+                return bad(&format!("`{line}` is no name of a line"), "letters, digits, `-`, `_`, `.` and `/`: --line main");
+            }
+            change(console, choice, root, |list| {
+                if list.revoked.contains(&key) {
+                    return Err("this key was revoked; make another one".to_owned());
+                }
+                list.members.retain(|member| member.name != *name && member.key != key);
+                list.members.push(Member { name: name.clone(), key, lines: line.clone() });
+                Ok(format!("{name} may write {}", if line.is_empty() { "all lines".to_owned() } else { line.join(", ") }))
+            })
+        }
+        Some(ShareWork::Revoke { who, root }) => change(console, choice, root, |list| {
+            let key = PublicKey::parse(who).or_else(|| list.members.iter().find(|m| m.name == *who).map(|m| m.key));
+            let key = key.ok_or_else(|| {
+                let names: Vec<&str> = list.members.iter().map(|member| member.name.as_str()).collect();
+                format!("no member is called `{who}`; there is: {}", if names.is_empty() { "none".to_owned() } else { names.join(", ") })
+            })?;
+            list.members.retain(|member| member.key != key);
+            if !list.revoked.contains(&key) {
+                list.revoked.push(key);
+            }
+            Ok(format!("nothing counts any more that {key} signed"))
+        }),
+    }
+}
+
+/// What the workspace proposes, or says that it proposes nothing.
+fn proposed(console: Console, session: &Session) -> CommandResult<nubrik_session::SharedSettings> {
+    let settings = session.workspace.settings.shared.clone();
+    settings.ok_or_else(|| {
+        let mends = ["[shared]\nat = \"https://…\"\nroot = \"ed25519:…\"   in nubrik.toml", "nubrik share create PLACE --root FILE   begins a store"];
+        say_wrong(console, Exit::Usage, "this workspace names no team's store", &mends)
+    })
+}
+
+fn status(console: Console, choice: &Choice) -> CommandResult<Exit> {
+    let mut session = open(console, choice)?;
+    let settings = proposed(console, &session)?;
+    session.use_shared().map_err(|problem| say_wrong(console, Exit::Usage, &problem, &[]))?;
+    let place = settings.at.clone();
+    match session.shared() {
+        Shared::Used(store) => {
+            let (keys, heads) = store.known();
+            let members = store.members();
+            let mut lines = vec![("at", place.clone()), ("root", settings.root.to_string())];
+            for member in &members.members {
+                let lines_of = if member.lines.is_empty() { "all lines".to_owned() } else { member.lines.join(", ") };
+                lines.push(("member", format!("{}   {lines_of}   {}", member.name, member.key)));
+            }
+            for (name, line, when) in heads {
+                lines.push(("head", format!("{line}   by {name}, {} ago", ago(when))));
+            }
+            lines.push(("results", format!("{keys} keys are known here")));
+            if let Some(trouble) = store.trouble() {
+                lines.push(("trouble", trouble.to_string()));
+            }
+            told(console, "used", &place, Some(settings.root), &members, &lines);
+            Ok(if store.is_off() { Exit::Failed } else { Exit::Done })
+        }
+        Shared::Proposed(_) | Shared::None => {
+            let lines = [
+                ("at", place.clone()),
+                ("root", settings.root.to_string()),
+                ("state", "you did not agree to it, so nothing is taken from there".to_owned()),
+                ("next", "nubrik share accept   if the root key is the one that your team told you".to_owned()),
+            ];
+            told(console, "proposed", &place, Some(settings.root), &KeyList::default(), &lines);
+            Ok(Exit::Done)
+        }
+    }
+}
+
+fn agree(console: Console, choice: &Choice) -> CommandResult<Exit> {
+    let session = open(console, choice)?;
+    let settings = proposed(console, &session)?;
+    accept(&settings).map_err(|problem| say_wrong(console, Exit::Own, &problem, &[]))?;
+    let lines = [
+        ("at", settings.at.clone()),
+        ("root", settings.root.to_string()),
+        ("accepted", "results that members of this store signed are taken from now on".to_owned()),
+    ];
+    told(console, "accepted", &settings.at, Some(settings.root), &KeyList::default(), &lines);
+    Ok(Exit::Done)
+}
+
+fn create(console: Console, at: &str, root: &RootKey, secret: Option<&str>) -> CommandResult<Exit> {
+    let usage = |problem: String| say_wrong(console, Exit::Usage, &problem, &["an address (https://…), or the absolute path of a folder"]);
+    let objects = objects_of(at, secret, &[]).map_err(usage)?;
+    let key = match root.file.exists() {
+        true => key_in(&root.file).map_err(usage)?,
+        false => {
+            let key = SecretKey::generate().map_err(|problem| say_wrong(console, Exit::Machine, &problem, &[]))?;
+            write_key(console, &root.file, &key)?;
+            key
+        }
+    };
+    let failed = |trouble: nubrik_web::Trouble| {
+        say_wrong(console, Exit::Failed, &format!("the store at {at} cannot be used: {trouble}"), &["look whether it can be written there"])
+    };
+    if objects.get(&KeyList::object(), None, LIST_LIMIT).map_err(failed)?.is_some() {
+        let message = format!("there is a store at {at} already");
+        return Err(say_wrong(console, Exit::Usage, &message, &["nubrik share add NAME KEY --root FILE   lets someone write there"]));
+    }
+    let list = KeyList { sequence: 1, expires: until(root.days), ..KeyList::default() };
+    objects.put(&KeyList::object(), &list.sign(&key)).map_err(failed)?;
+    let secret = secret.map_or(String::new(), |name| format!("\nsecret = \"{name}\""));
+    let settings = format!("[shared]\nat = \"{at}\"\nroot = \"{}\"{secret}", key.public());
+    let lines = [
+        ("made", format!("a store without members at {at}")),
+        ("root", format!("{}   its secret key is in {}: keep it away from the machines that build", key.public(), root.file.display())),
+        ("write", format!("{}\nin nubrik.toml", settings).replace('\n', "\n          ")),
+        ("next", "nubrik share new-key FILE, nubrik share add NAME KEY --root FILE, nubrik share accept".to_owned()),
+    ];
+    told(console, "created", at, Some(key.public()), &list, &lines);
+    Ok(Exit::Done)
+}
+
+/// Changes the list of members, and signs it again.
+fn change(
+    console: Console,
+    choice: &Choice,
+    root: &RootKey,
+    edit: impl FnOnce(&mut KeyList) -> Result<String, String>,
+) -> CommandResult<Exit> {
+    let session = open(console, choice)?;
+    let settings = proposed(console, &session)?;
+    let usage = |problem: String| say_wrong(console, Exit::Usage, &problem, &[]);
+    let key = key_in(&root.file).map_err(usage)?;
+    if key.public() != settings.root {
+        let message = format!("{} holds the key of {}, and nubrik.toml names {}", root.file.display(), key.public(), settings.root);
+        return Err(say_wrong(console, Exit::Usage, &message, &["--root FILE is the file that `nubrik share create` wrote"]));
+    }
+    let objects = objects_of(&settings.at, settings.secret.as_deref(), &[]).map_err(usage)?;
+    let failed = |problem: String| {
+        say_wrong(console, Exit::Failed, &format!("the store at {} cannot be used: {problem}", settings.at), &["look whether it can be written there"])
+    };
+    let bytes = objects.get(&KeyList::object(), None, LIST_LIMIT).map_err(|trouble| failed(trouble.to_string()))?;
+    let bytes = bytes.ok_or_else(|| failed("it has no list of members; `nubrik share create` makes one".to_owned()))?;
+    let list = KeyList::open(&bytes, &settings.root);
+    let mut list = list.ok_or_else(|| failed("its list of members is not signed by the root key".to_owned()))?;
+    let done = edit(&mut list).map_err(usage)?;
+    list.sequence += 1;
+    list.expires = until(root.days);
+    objects.put(&KeyList::object(), &list.sign(&key)).map_err(|trouble| failed(trouble.to_string()))?;
+    told(console, "changed", &settings.at, Some(settings.root), &list, &[("members", done)]);
+    Ok(Exit::Done)
+}
+
+/// Days from now, in seconds since 1970.
+fn until(days: u32) -> u64 {
+    let now = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
+    (now + Duration::from_secs(u64::from(days) * 24 * 3600)).as_secs()
+}
+
+fn ago(when: u64) -> String {
+    let now = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default().as_secs();
+    time(now.saturating_sub(when).saturating_mul(1_000_000))
+}
+
+/// Writes a secret key to a file that is not there yet, for its owner only.
+fn write_key(console: Console, file: &Path, key: &SecretKey) -> CommandResult<()> {
+    let written = std::fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(file);
+    let written = written.and_then(|mut file| writeln!(file, "{}", key.to_text()));
+    written.map_err(|e| {
+        say_wrong(console, Exit::Own, &format!("cannot write the key to {}: {e}", file.display()), &["name a file that is not there yet"])
+    })
+}
+
+fn told(
+    console: Console,
+    state: &'static str,
+    at: &str,
+    key: Option<PublicKey>,
+    list: &KeyList,
+    lines: &[(&str, String)],
+) {
+    if console.is_json() {
+        let row = |member: &Member| MemberRow { name: member.name.clone(), key: member.key.to_string(), lines: member.lines.clone() };
+        let root = key.map_or_else(String::new, |key| key.to_string());
+        let members = list.members.iter().map(row).collect();
+        return console.event(&ShareEvent { event: "share", state, at, root, key: None, members, keys: 0 });
+    }
+    let paint = console.paint(OutputStream::Output);
+    for (word, text) in lines {
+        outln!(console, "{}", labelled(paint, Ink::Calm, word, text));
+    }
+}
+
+/// Lets a command that builds use the team's store, or says why it is not used.
+pub fn begin(console: Console, session: &mut Session) {
+    let problem = session.use_shared().err().map(|problem| format!("the team's store is not used: {problem}"));
+    let asks = match session.shared() {
+        Shared::Proposed(settings) => {
+            Some(format!("nubrik.toml names a team's store at {}, which you did not agree to: nubrik share", settings.at))
+        }
+        Shared::None | Shared::Used(_) => None,
+    };
+    if let Some(text) = problem.or(asks) {
+        notice(console, &text);
+    }
+}
+
+fn notice(console: Console, text: &str) {
+    if console.is_json() {
+        return console.event(&json::NoticeEvent { event: "notice", text: text.to_owned() });
+    }
+    let paint = console.paint(OutputStream::Error);
+    crate::ui::console::errln!(console, "{}", labelled(paint, Ink::Doubt, "notice", text));
+}
+
+/// Gives what was made to the team's store, where this machine writes there, and says what was taken and given.
+pub fn conclude(console: Console, session: &Session, made: Option<(&Graph, &[FileId])>, stream: OutputStream) {
+    let Shared::Used(store) = session.shared() else { return };
+    let given = made.map(|(graph, files)| session.give(graph, files)).transpose();
+    let (given, failed) = match given {
+        Ok(given) => (given.flatten(), None),
+        Err(trouble) => (None, Some(trouble)),
+    };
+    say(console, &store, given.as_ref(), failed.map(|trouble| trouble.to_string()), stream);
+}
+
+fn say(
+    console: Console,
+    store: &Arc<SharedStore>,
+    given: Option<&nubrik_session::Given>,
+    failed: Option<String>,
+    stream: OutputStream,
+) {
+    let traffic = store.traffic();
+    let trouble = failed.or_else(|| store.trouble().map(|trouble| trouble.to_string()));
+    let results = given.map_or(0, |given| given.published.results);
+    let kept_back: usize = given.map_or(0, |given| given.kept_back.iter().map(|(_, count)| count).sum());
+    if console.is_json() {
+        if traffic.requests > 0 {
+            console.event(&SharedEvent {
+                event: "shared",
+                taken: traffic.taken,
+                given: results,
+                kept_back,
+                requests: traffic.requests,
+                moved_bytes: traffic.moved + given.map_or(0, |given| given.published.moved),
+                content_bytes: traffic.raw + given.map_or(0, |given| given.published.raw),
+                spared_seconds: json::rounded(traffic.spared as f64 / 1e6),
+                trouble: trouble.as_deref(),
+            });
+        }
+        return;
+    }
+    let paint = console.paint(stream);
+    let line = |ink: Ink, text: &str| console.line(stream, &labelled(paint, ink, "shared", text));
+    let plural = |count: usize| if count == 1 { "1 result".to_owned() } else { format!("{count} results") };
+    if traffic.taken > 0 {
+        let text = format!(
+            "{} taken from the team's store: {} came for {}, {} of work spared",
+            plural(traffic.taken as usize),
+            size(traffic.moved),
+            size(traffic.raw),
+            time(traffic.spared)
+        );
+        line(Ink::Found, &text);
+    }
+    if let Some(given) = given {
+        if results > 0 {
+            let published = &given.published;
+            let text = format!(
+                "{} given to the team's store: {} went for {} of {} contents",
+                plural(results),
+                size(published.moved),
+                size(published.raw),
+                published.contents
+            );
+            line(Ink::Found, &text);
+        }
+        for (why, count) in &given.kept_back {
+            line(Ink::Faint, &format!("{} stay on this machine: {why}", plural(*count)));
+        }
+    }
+    if let Some(trouble) = trouble {
+        let off = if store.is_off() { "; it is not asked any more in this build" } else { "" };
+        line(Ink::Doubt, &format!("the team's store at {}: {trouble}{off}", store.place()));
+    }
+}

@@ -1,0 +1,225 @@
+//! The team's store of a workspace: whether the person agreed to it, what is taken from it, and what is written.
+
+use std::collections::BTreeSet;
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use nubrik_bytes::Digest;
+use nubrik_engine::State;
+use nubrik_graph::{Closure, FileId, Graph};
+use nubrik_shared::{
+    Acceptance, LayeredStore, Published, Publisher, PublicKey, SecretKey, SharedStore, SharedTrouble,
+};
+use nubrik_store::{Basis, Origin, RecordEntry, Store};
+use nubrik_web::{Address, Credential, Objects};
+
+use super::Session;
+use crate::settings::SharedSettings;
+
+/// Names the root key that is agreed to, where nobody can be asked.
+const ROOT_VARIABLE: &str = "NUBRIK_SHARED_ROOT";
+
+/// The key of who writes, or the file that it is in.
+const KEY_VARIABLE: &str = "NUBRIK_SHARED_KEY";
+
+/// The line of builds that is written.
+const LINE_VARIABLE: &str = "NUBRIK_SHARED_LINE";
+
+/// How a workspace stands to a team's store.
+pub enum Shared {
+    /// It names none.
+    None,
+    /// It proposes one that the person did not agree to.
+    Proposed(SharedSettings),
+    /// It is used.
+    Used(Arc<SharedStore>),
+}
+
+/// What a build gave to the team's store.
+pub struct Given {
+    /// What was written.
+    pub published: Published,
+    /// Results that stay on this machine, by why.
+    pub kept_back: Vec<(Arc<str>, usize)>,
+}
+
+/// A folder of the person's, by the variable that names it and what it is by default.
+fn own_folder(variable: &str, default: &str) -> Option<PathBuf> {
+    let absolute = |name: &str| std::env::var_os(name).map(PathBuf::from).filter(|p| p.is_absolute());
+    let folder = absolute(variable).or_else(|| absolute("HOME").map(|home| home.join(default)))?;
+    Some(folder.join("nubrik/shared"))
+}
+
+/// What of a store is remembered, and the file with the stores that the person agreed to.
+fn state_folder() -> Option<PathBuf> {
+    own_folder("XDG_STATE_HOME", ".local/state")
+}
+
+/// What stands for a store among those that were agreed to.
+fn row(settings: &SharedSettings) -> String {
+    format!("{} {}", settings.root, settings.at)
+}
+
+/// Whether the person agreed to a store.
+fn is_accepted(settings: &SharedSettings) -> bool {
+    let by_variable = std::env::var(ROOT_VARIABLE).is_ok_and(|text| PublicKey::parse(&text) == Some(settings.root));
+    let file = state_folder().map(|folder| folder.join("accepted"));
+    let accepted = file.and_then(|file| fs::read_to_string(file).ok()).unwrap_or_default();
+    by_variable || accepted.lines().any(|line| line == row(settings))
+}
+
+/// Takes note that the person agrees to a store.
+///
+/// # Errors
+/// What cannot be written, for people.
+pub fn accept(settings: &SharedSettings) -> Result<(), String> {
+    let folder = state_folder().ok_or("neither XDG_STATE_HOME nor HOME names a folder")?;
+    let file = folder.join("accepted");
+    let written = || {
+        fs::create_dir_all(&folder)?;
+        let known = fs::read_to_string(&file).unwrap_or_default();
+        let mut rows: BTreeSet<String> = known.lines().map(str::to_owned).collect();
+        rows.insert(row(settings));
+        let text: String = rows.iter().map(|row| format!("{row}\n")).collect();
+        let temporary = folder.join(format!("accepted.{}", std::process::id()));
+        fs::write(&temporary, text).and_then(|()| fs::rename(&temporary, &file))
+    };
+    written().map_err(|e: std::io::Error| format!("cannot write {}: {e}", file.display()))
+}
+
+/// The objects of a store.
+///
+/// # Errors
+/// Why it cannot be asked, for people.
+pub fn objects_of(at: &str, secret: Option<&str>, certificates: &[PathBuf]) -> Result<Objects, String> {
+    let address = if at.starts_with('/') {
+        Address::of_folder(Path::new(at)).ok_or_else(|| format!("{at} is no path of a folder"))?
+    } else {
+        Address::parse(at)?.0
+    };
+    let credential = match secret {
+        None => None,
+        Some(name) => {
+            let secret = std::env::var(name).ok().filter(|secret| !secret.is_empty());
+            let secret = secret.ok_or_else(|| format!("the variable {name}, which holds the store's secret, is not set"))?;
+            Some(match secret.split_once(':') {
+                Some((user, password)) => Credential::Basic(user.to_owned(), password.to_owned()),
+                None => Credential::Bearer(secret),
+            })
+        }
+    };
+    Ok(Objects::new(address, credential, certificates))
+}
+
+/// The key in a file.
+///
+/// # Errors
+/// Why there is none, for people.
+pub fn key_in(file: &Path) -> Result<SecretKey, String> {
+    let text = fs::read_to_string(file).map_err(|e| format!("cannot read the key in {}: {e}", file.display()))?;
+    SecretKey::parse(&text).ok_or_else(|| format!("{} holds no secret key of `nubrik share`", file.display()))
+}
+
+/// The key of who writes, if this machine is told one.
+fn key_of_writer() -> Result<Option<SecretKey>, String> {
+    let Some(value) = std::env::var(KEY_VARIABLE).ok().filter(|value| !value.is_empty()) else { return Ok(None) };
+    match SecretKey::parse(&value) {
+        Some(key) => Ok(Some(key)),
+        None if value.starts_with("ed25519") => Err(format!("{KEY_VARIABLE} holds no secret key of `nubrik share`")),
+        None => key_in(Path::new(&value)).map(Some),
+    }
+}
+
+impl Session {
+    /// How the workspace stands to a team's store.
+    pub fn shared(&self) -> Shared {
+        match (&self.shared, &self.workspace.settings.shared) {
+            (Some(shared), _) => Shared::Used(shared.clone()),
+            (None, Some(settings)) if !is_accepted(settings) => Shared::Proposed(settings.clone()),
+            (None, _) => Shared::None,
+        }
+    }
+
+    /// Lets builds use the team's store, where the workspace names one that the person agreed to.
+    ///
+    /// # Errors
+    /// Why it cannot be used, for people.
+    pub fn use_shared(&mut self) -> Result<(), String> {
+        let Some(settings) = self.workspace.settings.shared.clone().filter(is_accepted) else { return Ok(()) };
+        let certificates: Vec<PathBuf> = Vec::new();
+        let objects = objects_of(&settings.at, settings.secret.as_deref(), &certificates)?;
+        let name = settings.root.digest().hex()[..32].to_owned();
+        let cache = own_folder("XDG_CACHE_HOME", ".cache").ok_or("neither XDG_CACHE_HOME nor HOME names a folder")?;
+        let state = state_folder().ok_or("neither XDG_STATE_HOME nor HOME names a folder")?;
+        let mut lines = settings.lines;
+        self.writer = key_of_writer()?.map(|key| {
+            let line = std::env::var(LINE_VARIABLE).ok().filter(|line| nubrik_shared::is_line(line));
+            let line = line.unwrap_or_else(|| lines[0].clone());
+            if !lines.contains(&line) {
+                lines.push(line.clone());
+            }
+            Publisher::new(key, line)
+        });
+        let accepted = Acceptance { root: settings.root, lines, cache: cache.join(&name), seen: state.join(name) };
+        self.shared = Some(Arc::new(SharedStore::new(objects, accepted)));
+        Ok(())
+    }
+
+    /// Whether what results rest on is noted, so that others can use them.
+    pub fn notes_basis(&self) -> bool {
+        self.writer.is_some()
+    }
+
+    /// What stands for the team's store that is used.
+    pub fn shared_root(&self) -> Option<Digest> {
+        self.shared.as_ref().map(|shared| shared.accepted().root.digest())
+    }
+
+    /// Puts the team's store behind this machine's own.
+    pub(super) fn layer(&mut self) {
+        self.layered = match (&self.shared, &self.store) {
+            (Some(shared), Ok(store)) => Some(LayeredStore::new(store.clone(), shared.clone())),
+            _ => None,
+        };
+    }
+
+    /// Gives what was made to the team's store, where this machine writes there: the results of all steps behind some files.
+    ///
+    /// # Errors
+    /// Why nothing could be written.
+    pub fn give(&self, graph: &Graph, files: &[FileId]) -> Result<Option<Given>, SharedTrouble> {
+        let (Some(writer), Some(shared), Ok(local)) = (&self.writer, &self.shared, &self.store) else { return Ok(None) };
+        let state: &State = self.state();
+        let mut results: Vec<(Digest, RecordEntry)> = Vec::new();
+        let mut kept_back: std::collections::BTreeMap<Arc<str>, usize> = std::collections::BTreeMap::new();
+        for id in Closure::of(graph, files.iter().copied()).steps {
+            let step = graph.step(id);
+            // What nubrik makes itself is made again.
+            if step.commands.is_empty() {
+                continue;
+            }
+            let Some(memory) = state.steps.get(step.folder.as_str()).filter(|m| !m.outputs.is_empty()) else { continue };
+            let record = local.record(&memory.first_key).unwrap_or_default();
+            let of_now = |entry: &&RecordEntry| {
+                let found = entry.found.iter().map(|f| (&*f.path, &f.digest));
+                entry.outputs == memory.outputs && found.eq(memory.found.iter().map(|(path, digest)| (path.as_str(), digest)))
+            };
+            let why: Arc<str> = match record.entries.into_iter().find(|entry| of_now(&entry)) {
+                Some(entry) if entry.origin != Origin::Here => continue,
+                Some(entry) => match &entry.basis {
+                    Basis::Noted(_) => {
+                        results.push((memory.first_key, entry));
+                        continue;
+                    }
+                    Basis::Unfit(why) => why.clone(),
+                    Basis::Unnoted => "it was made before this machine wrote down what results rest on (--rerun makes it again)".into(),
+                },
+                None => "its result is not kept on this machine".into(),
+            };
+            *kept_back.entry(why).or_default() += 1;
+        }
+        let published = writer.publish(shared, local, &results)?;
+        Ok(Some(Given { published, kept_back: kept_back.into_iter().collect() }))
+    }
+}

@@ -1,0 +1,175 @@
+//! What is signed: who belongs to a store, and what a member wrote last.
+
+use nubrik_bytes::{Decoder, Digest, Encoder, Truncated};
+
+use crate::PREFIX;
+use crate::keys::{PublicKey, SecretKey};
+
+/// Version of both layouts.
+const VERSION: u8 = 1;
+
+const OF_LIST: &str = "members";
+const OF_HEAD: &str = "head";
+
+/// The most bytes that a list of members, or a head, may have.
+pub(crate) const SIGNED_LIMIT: u64 = 4 << 20;
+
+/// Someone who may write results.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Member {
+    /// What people call it: `ci`.
+    pub name: String,
+    /// Its key.
+    pub key: PublicKey,
+    /// The lines of builds that it may write; all of them if there is none.
+    pub lines: Vec<String>,
+}
+
+/// Who belongs to a store, as its root key says.
+#[derive(Clone, PartialEq, Eq, Debug, Default)]
+pub struct KeyList {
+    /// Rises with each list: an older one is not believed any more.
+    pub sequence: u64,
+    /// Until when it counts, in seconds since 1970.
+    pub expires: u64,
+    /// Who may write.
+    pub members: Vec<Member>,
+    /// Keys of which nothing counts any more, whenever it was signed.
+    pub revoked: Vec<PublicKey>,
+}
+
+/// What a member wrote last of a line.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Head {
+    /// The line of builds: `main`.
+    pub line: String,
+    /// Rises with each head: an older one is not believed any more.
+    pub sequence: u64,
+    /// When it was signed, in seconds since 1970.
+    pub time: u64,
+    /// The digest of the manifest.
+    pub manifest: Digest,
+}
+
+/// Whether a name of a line can stand in names of objects.
+pub fn is_line(name: &str) -> bool {
+    let fits = |c: char| c.is_ascii_alphanumeric() || matches!(c, '-' | '_' | '.' | '/');
+    (1..=100).contains(&name.len()) && name.chars().all(fits) && !name.starts_with(['.', '/']) && !name.contains("..")
+}
+
+impl KeyList {
+    /// The name of the object.
+    pub fn object() -> String {
+        format!("{PREFIX}/members")
+    }
+
+    /// The list as bytes, signed by the root key.
+    pub fn sign(&self, root: &SecretKey) -> Vec<u8> {
+        let KeyList { sequence, expires, members, revoked } = self;
+        let mut out = Encoder::new();
+        out.u8(VERSION);
+        out.u64(*sequence);
+        out.u64(*expires);
+        out.list(members, |out, member| {
+            out.text(&member.name);
+            out.digest(&Digest(member.key.0));
+            out.list(&member.lines, |out, line| out.text(line));
+        });
+        out.list(revoked, |out, key| out.digest(&Digest(key.0)));
+        root.sign(OF_LIST, &out.bytes)
+    }
+
+    /// Reads a list that a root key signed; `None` where it is none, or by another key.
+    pub fn open(bytes: &[u8], root: &PublicKey) -> Option<KeyList> {
+        KeyList::decode(root.open(OF_LIST, bytes)?).ok()
+    }
+
+    fn decode(bytes: &[u8]) -> Result<KeyList, Truncated> {
+        let mut from = Decoder::new(bytes);
+        if from.u8()? != VERSION {
+            return Err(Truncated);
+        }
+        let (sequence, expires) = (from.u64()?, from.u64()?);
+        let members = from.list(|from| {
+            let (name, key) = (from.text()?.to_owned(), PublicKey(from.digest()?.0));
+            Ok(Member { name, key, lines: from.list(|from| Ok(from.text()?.to_owned()))? })
+        })?;
+        let revoked = from.list(|from| Ok(PublicKey(from.digest()?.0)))?;
+        if from.is_at_end() { Ok(KeyList { sequence, expires, members, revoked }) } else { Err(Truncated) }
+    }
+
+    /// The member with a key, if it may write now.
+    pub fn writer(&self, key: &PublicKey) -> Option<&Member> {
+        self.members.iter().find(|member| member.key == *key).filter(|_| !self.revoked.contains(key))
+    }
+
+    /// Who may write a line.
+    pub fn writers_of<'l>(&'l self, line: &'l str) -> impl Iterator<Item = &'l Member> {
+        let may = move |member: &&Member| member.lines.is_empty() || member.lines.iter().any(|own| own == line);
+        self.members.iter().filter(may).filter(|member| !self.revoked.contains(&member.key))
+    }
+}
+
+impl Head {
+    /// The name of the object in which a member keeps the head of a line: nobody else writes it.
+    pub(crate) fn object(line: &str, writer: &PublicKey) -> String {
+        format!("{PREFIX}/heads/{}/{}", line.replace('/', "+"), &writer.digest().hex()[..32])
+    }
+
+    pub(crate) fn sign(&self, writer: &SecretKey) -> Vec<u8> {
+        let Head { line, sequence, time, manifest } = self;
+        let mut out = Encoder::new();
+        out.u8(VERSION);
+        out.text(line);
+        out.u64(*sequence);
+        out.u64(*time);
+        out.digest(manifest);
+        writer.sign(OF_HEAD, &out.bytes)
+    }
+
+    /// Reads the head of a line that a writer signed.
+    pub(crate) fn open(bytes: &[u8], line: &str, writer: &PublicKey) -> Option<Head> {
+        let head = Head::decode(writer.open(OF_HEAD, bytes)?).ok()?;
+        (head.line == line).then_some(head)
+    }
+
+    fn decode(bytes: &[u8]) -> Result<Head, Truncated> {
+        let mut from = Decoder::new(bytes);
+        if from.u8()? != VERSION {
+            return Err(Truncated);
+        }
+        let line = from.text()?.to_owned();
+        let head = Head { line, sequence: from.u64()?, time: from.u64()?, manifest: from.digest()? };
+        if from.is_at_end() { Ok(head) } else { Err(Truncated) }
+    }
+}
+
+#[cfg(test)]
+#[allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
+mod tests {
+    use super::*;
+
+    #[test]
+    fn lists_and_heads_are_read_back_by_their_signers_key() {
+        let (root, ci) = (SecretKey::generate().unwrap(), SecretKey::generate().unwrap());
+        let member = Member { name: "ci".to_owned(), key: ci.public(), lines: vec!["main".to_owned()] };
+        let mut list = KeyList { sequence: 3, expires: 9, members: vec![member], revoked: Vec::new() };
+        let signed = list.sign(&root);
+        assert_eq!(KeyList::open(&signed, &root.public()).unwrap(), list);
+        assert_eq!(KeyList::open(&signed, &ci.public()), None);
+        assert_eq!((list.writers_of("main").count(), list.writers_of("other").count()), (1, 0));
+        list.revoked.push(ci.public());
+        assert_eq!((list.writers_of("main").count(), list.writer(&ci.public())), (0, None));
+        let head = Head { line: "main".to_owned(), sequence: 1, time: 2, manifest: Digest::of(b"m") };
+        let signed = head.sign(&ci);
+        assert_eq!(Head::open(&signed, "main", &ci.public()).unwrap(), head);
+        assert_eq!(Head::open(&signed, "other", &ci.public()), None);
+        assert_eq!(Head::open(&signed, "main", &root.public()), None);
+    }
+
+    #[test]
+    fn names_of_lines_lead_nowhere_else() {
+        assert!(is_line("main") && is_line("team/tide-2"));
+        assert!(!is_line("") && !is_line("../x") && !is_line("/x") && !is_line("a b") && !is_line("a/../b"));
+    }
+}

@@ -1,0 +1,109 @@
+//! What a head leads to: its manifest, and the segments that it names.
+
+use std::collections::HashSet;
+use std::sync::Arc;
+
+use nubrik_bytes::{Decoder, Digest, Encoder, Truncated};
+use nubrik_store::RecordEntry;
+
+use crate::PREFIX;
+use crate::heads::{Head, KeyList};
+use crate::keys::PublicKey;
+use crate::segment::{Segment, Spot};
+
+const VERSION: u8 = 1;
+
+/// The largest manifest that is taken, in bytes.
+pub(crate) const MANIFEST_LIMIT: u64 = 64 << 20;
+
+/// A segment as a manifest names it.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub(crate) struct Named {
+    pub digest: Digest,
+    pub keys: u64,
+    pub bytes: u64,
+}
+
+/// The segments behind a head, the oldest first.
+#[derive(Clone, PartialEq, Eq, Debug, Default)]
+pub(crate) struct Manifest {
+    pub segments: Vec<Named>,
+}
+
+impl Manifest {
+    pub fn encode(&self) -> Vec<u8> {
+        let mut out = Encoder::new();
+        out.u8(VERSION);
+        out.list(&self.segments, |out, Named { digest, keys, bytes }| {
+            out.digest(digest);
+            out.u64(*keys);
+            out.u64(*bytes);
+        });
+        out.bytes
+    }
+
+    pub fn decode(bytes: &[u8]) -> Result<Manifest, Truncated> {
+        let mut from = Decoder::new(bytes);
+        if from.u8()? != VERSION {
+            return Err(Truncated);
+        }
+        let segments =
+            from.list(|from| Ok(Named { digest: from.digest()?, keys: from.u64()?, bytes: from.u64()? }))?;
+        if from.is_at_end() { Ok(Manifest { segments }) } else { Err(Truncated) }
+    }
+}
+
+/// The name of an object that is named by its digest.
+pub(crate) fn object(kind: &str, digest: &Digest) -> String {
+    let hex = digest.hex();
+    format!("{PREFIX}/{kind}/{}/{}", &hex[..2], &hex[2..])
+}
+
+/// A head that counts, with what it leads to.
+pub(crate) struct Branch {
+    pub writer: PublicKey,
+    pub head: Head,
+    pub manifest: Manifest,
+    /// The newest last; segments that cannot be had are left out.
+    pub segments: Vec<(Digest, Arc<Segment>)>,
+}
+
+/// All that is known of a store.
+#[derive(Default)]
+pub(crate) struct Index {
+    pub members: KeyList,
+    pub branches: Vec<Branch>,
+}
+
+impl Index {
+    /// All results of a key, each with who wrote it.
+    pub fn results(&self, key: &Digest) -> Vec<(PublicKey, RecordEntry)> {
+        let mut all: Vec<(PublicKey, RecordEntry)> = Vec::new();
+        let mut seen: HashSet<Digest> = HashSet::new();
+        for branch in &self.branches {
+            // Heads may share segments after a line was begun from another one.
+            for (digest, segment) in branch.segments.iter().rev() {
+                if !seen.insert(*digest) {
+                    continue;
+                }
+                for entry in segment.results(key) {
+                    if !all.iter().any(|(_, known)| *known == entry) {
+                        all.push((branch.writer, entry));
+                    }
+                }
+            }
+        }
+        all
+    }
+
+    /// Where a content is.
+    pub fn spot(&self, digest: &Digest) -> Option<Spot> {
+        let segments = self.branches.iter().flat_map(|branch| &branch.segments);
+        segments.map(|(_, segment)| segment).find_map(|segment| segment.spot(digest))
+    }
+
+    /// How many keys there are.
+    pub fn keys(&self) -> usize {
+        self.branches.iter().flat_map(|branch| &branch.segments).map(|(_, segment)| segment.len()).sum()
+    }
+}

@@ -1,0 +1,118 @@
+//! This machine's store with a shared one behind it.
+
+use std::path::Path;
+use std::sync::Arc;
+
+use nubrik_bytes::Digest;
+use nubrik_store::{Basis, LocalStore, Origin, Placed, Record, RecordEntry, Store, StoreError};
+
+use crate::keys::PublicKey;
+use crate::shelf::SharedStore;
+
+/// How many results are kept under one key.
+const RESULTS_PER_KEY: usize = 8;
+
+/// This machine's store, which takes what it lacks from a shared one. Results of that count only while their writers belong to
+/// it.
+pub struct LayeredStore {
+    local: Arc<LocalStore>,
+    shared: Arc<SharedStore>,
+    root: Digest,
+}
+
+impl LayeredStore {
+    /// A store before a shared one.
+    pub fn new(local: Arc<LocalStore>, shared: Arc<SharedStore>) -> LayeredStore {
+        let root = shared.accepted().root.digest();
+        LayeredStore { local, shared, root }
+    }
+
+    /// Whether a result that came from a shared store earlier still counts.
+    fn counts(&self, entry: &RecordEntry) -> bool {
+        match &entry.origin {
+            Origin::Here => true,
+            Origin::Shared { root, writer } => {
+                *root == self.root && self.shared.index().members.writer(&PublicKey(*writer)).is_some()
+            }
+        }
+    }
+
+    /// Whether all parts of what a result rests on are here now.
+    fn has_basis(&self, entry: &RecordEntry) -> bool {
+        let Basis::Noted(parts) = &entry.basis else { return false };
+        parts.iter().all(|part| self.bytes(part).is_some())
+    }
+
+    fn from_elsewhere(&self, key: &Digest) -> Vec<RecordEntry> {
+        let found = self.shared.index().results(key);
+        let own = found.into_iter().map(|(writer, entry)| RecordEntry {
+            origin: Origin::Shared { root: self.root, writer: writer.0 },
+            ..entry
+        });
+        own.filter(|entry| self.has_basis(entry)).collect()
+    }
+}
+
+/// Whether two results are the same, wherever they come from.
+pub(crate) fn is_same(one: &RecordEntry, other: &RecordEntry) -> bool {
+    one.found == other.found && one.passed_over == other.passed_over && one.outputs == other.outputs
+}
+
+impl Store for LayeredStore {
+    fn record(&self, key: &Digest) -> Option<Record> {
+        let mut record = self.local.record(key).unwrap_or_default();
+        record.entries.retain(|entry| self.counts(entry));
+        for entry in self.from_elsewhere(key) {
+            if !record.entries.iter().any(|known| is_same(known, &entry) && known.basis == entry.basis) {
+                record.entries.push(entry);
+            }
+        }
+        (!record.entries.is_empty()).then_some(record)
+    }
+
+    fn used(&self, key: &Digest, entry: &RecordEntry) {
+        if matches!(entry.origin, Origin::Shared { .. }) {
+            let mut record = self.local.record(key).unwrap_or_default();
+            if !record.entries.contains(entry) {
+                self.shared.count_taken(entry);
+                record.entries.insert(0, entry.clone());
+                record.entries.truncate(RESULTS_PER_KEY);
+                // Without it the result is taken from there another time.
+                let _ = self.local.keep_record(key, &record);
+            }
+        }
+        self.local.used(key, entry);
+    }
+
+    fn keep_record(&self, key: &Digest, record: &Record) -> Result<(), StoreError> {
+        self.local.keep_record(key, record)
+    }
+
+    fn keep_file(&self, file: &Path, digest: &Digest, executable: bool) -> Result<(), StoreError> {
+        self.local.keep_file(file, digest, executable)
+    }
+
+    fn keep_bytes(&self, bytes: &[u8]) -> Result<Digest, StoreError> {
+        self.local.keep_bytes(bytes)
+    }
+
+    fn bytes(&self, digest: &Digest) -> Option<Vec<u8>> {
+        if let Some(bytes) = self.local.bytes(digest) {
+            return Some(bytes);
+        }
+        let bytes = self.shared.content(digest)?;
+        let _ = self.local.keep_bytes(&bytes);
+        Some(bytes)
+    }
+
+    fn place(&self, digest: &Digest, executable: bool, to: &Path) -> Result<Placed, StoreError> {
+        match self.local.place(digest, executable, to)? {
+            Placed::Done => return Ok(Placed::Done),
+            // A damaged copy is gone: there may be a right one elsewhere.
+            Placed::Missing | Placed::Damaged => {}
+        }
+        let Some(bytes) = self.shared.content(digest) else { return Ok(Placed::Missing) };
+        self.local.keep_content(&bytes, digest, executable)?;
+        self.local.place(digest, executable, to)
+    }
+}

@@ -1,0 +1,27 @@
+//! A team's store: what one machine made, for others. Its objects lie in a folder or on a server that knows GET and PUT; their
+//! bytes are described in `docs/formats.md`.
+//!
+//! A *root* key signs the list of members. Each member that writes has a *head* for each line of builds, signed by it. A head
+//! names a manifest, a manifest names *segments* with records of results, and these say in which *packs* contents are. All but
+//! the list and the heads is named by its digest, so that one signature covers all that is behind a head.
+//!
+//! Nothing that comes from there is believed: signatures and digests are checked, and sizes are bounded, before anything is
+//! used. What is missing, late or wrong counts as not there.
+
+mod bundle;
+mod heads;
+mod index;
+mod keys;
+mod layered;
+mod publish;
+mod segment;
+mod shelf;
+
+pub use heads::{Head, KeyList, Member, is_line};
+pub use keys::{PublicKey, SecretKey};
+pub use layered::LayeredStore;
+pub use publish::{Published, Publisher};
+pub use shelf::{Acceptance, SharedStore, SharedTrouble, Traffic};
+
+/// The first part of the names of all objects.
+pub(crate) const PREFIX: &str = "nubrik1";

@@ -1,0 +1,241 @@
+//! Segments: records of results by their keys, and where the contents are that they name.
+
+use std::collections::{BTreeMap, HashMap};
+use std::sync::{Arc, Mutex, PoisonError};
+
+use nubrik_bytes::{Decoder, Digest, Encoder, Truncated};
+use nubrik_store::RecordEntry;
+
+use crate::bundle::{expanded, squeezed};
+
+const VERSION: u8 = 1;
+
+/// How many bytes of records are compressed together.
+const BLOCK: usize = 64 << 10;
+
+/// The most bytes that a block may expand to: a record is never parted.
+const BLOCK_LIMIT: u64 = 64 << 20;
+
+/// The largest segment that is taken, in bytes.
+pub(crate) const SEGMENT_LIMIT: u64 = 512 << 20;
+
+/// Where a content is.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub(crate) struct Spot {
+    /// The pack that it is in; an object of its own without one.
+    pub pack: Option<Digest>,
+    /// Where it begins in the pack.
+    pub at: u64,
+    /// How many bytes it has there.
+    pub stored: u64,
+    /// How many bytes it has itself.
+    pub raw: u64,
+}
+
+/// Results by their keys.
+pub(crate) type Results = BTreeMap<Digest, Vec<RecordEntry>>;
+
+/// Where contents are, by their digests.
+pub(crate) type Spots = BTreeMap<Digest, Spot>;
+
+/// Records and spots that were read.
+pub(crate) struct Segment {
+    packs: Vec<Digest>,
+    /// By digest: the number of the pack, or none; where; how long there; how long.
+    spots: Vec<(Digest, u32, u64, u64, u64)>,
+    /// The beginnings of keys, sorted: in which block, and where there.
+    keys: Vec<(u64, u32, u32)>,
+    blocks: Vec<(u64, Vec<u8>)>,
+    open: Mutex<HashMap<u32, Option<Arc<Vec<u8>>>>>,
+}
+
+/// The first bytes of a key, as they are sorted.
+fn beginning(key: &Digest) -> u64 {
+    let mut first = [0; 8];
+    first.copy_from_slice(&key.0[..8]);
+    u64::from_be_bytes(first)
+}
+
+/// A segment as bytes.
+///
+/// # Errors
+/// When something cannot be compressed.
+pub(crate) fn encode(results: &Results, spots: &Spots) -> std::io::Result<Vec<u8>> {
+    let mut packs: Vec<Digest> = spots.values().filter_map(|spot| spot.pack).collect();
+    packs.sort_unstable();
+    packs.dedup();
+    let mut keys: Vec<(u64, u32, u32)> = Vec::new();
+    let mut blocks: Vec<(u64, Vec<u8>)> = Vec::new();
+    let mut block = Encoder::new();
+    for (key, entries) in results {
+        keys.push((beginning(key), blocks.len() as u32, block.bytes.len() as u32));
+        block.digest(key);
+        block.list(entries, |out, entry| entry.encode(out));
+        if block.bytes.len() >= BLOCK {
+            blocks.push((block.bytes.len() as u64, squeezed(&block.bytes)?));
+            block = Encoder::new();
+        }
+    }
+    blocks.push((block.bytes.len() as u64, squeezed(&block.bytes)?));
+    let mut out = Encoder::new();
+    out.u8(VERSION);
+    out.list(&packs, |out, pack| out.digest(pack));
+    let rows: Vec<(&Digest, &Spot)> = spots.iter().collect();
+    out.list(&rows, |out, (digest, spot)| {
+        let number = spot.pack.and_then(|pack| packs.binary_search(&pack).ok());
+        out.digest(digest);
+        out.u32(number.map_or(u32::MAX, |number| number as u32));
+        [spot.at, spot.stored, spot.raw].iter().for_each(|value| out.u64(*value));
+    });
+    out.list(&keys, |out, (beginning, block, at)| {
+        out.u64(*beginning);
+        out.u32(*block);
+        out.u32(*at);
+    });
+    out.list(&blocks, |out, (raw, frame)| {
+        out.u64(*raw);
+        out.bytes(frame);
+    });
+    Ok(out.bytes)
+}
+
+impl Segment {
+    /// Reads a segment.
+    ///
+    /// # Errors
+    /// When it is damaged, or of another version.
+    pub fn decode(bytes: &[u8]) -> Result<Segment, Truncated> {
+        let mut from = Decoder::new(bytes);
+        if from.u8()? != VERSION {
+            return Err(Truncated);
+        }
+        let packs = from.list(Decoder::digest)?;
+        let spots: Vec<_> = from.list(|from| {
+            Ok((from.digest()?, from.u32()?, from.u64()?, from.u64()?, from.u64()?))
+        })?;
+        let keys: Vec<_> = from.list(|from| Ok((from.u64()?, from.u32()?, from.u32()?)))?;
+        let blocks = from.list(|from| Ok((from.u64()?, from.bytes()?.to_vec())))?;
+        let is_sorted = spots.is_sorted_by_key(|spot| spot.0) && keys.is_sorted_by_key(|key| key.0);
+        if from.is_at_end() && is_sorted {
+            Ok(Segment { packs, spots, keys, blocks, open: Mutex::default() })
+        } else {
+            Err(Truncated)
+        }
+    }
+
+    /// How many keys it has.
+    pub fn len(&self) -> usize {
+        self.keys.len()
+    }
+
+    fn block(&self, number: u32) -> Option<Arc<Vec<u8>>> {
+        let mut open = self.open.lock().unwrap_or_else(PoisonError::into_inner);
+        open.entry(number)
+            .or_insert_with(|| {
+                let (raw, frame) = self.blocks.get(number as usize)?;
+                (*raw <= BLOCK_LIMIT).then(|| expanded(frame, *raw)).flatten().map(Arc::new)
+            })
+            .clone()
+    }
+
+    fn read(&self, (_, block, at): (u64, u32, u32)) -> Option<(Digest, Vec<RecordEntry>)> {
+        let block = self.block(block)?;
+        let mut from = Decoder::new(block.get(at as usize..)?);
+        Some((from.digest().ok()?, from.list(RecordEntry::decode).ok()?))
+    }
+
+    /// The results of a key.
+    pub fn results(&self, key: &Digest) -> Vec<RecordEntry> {
+        let wanted = beginning(key);
+        let first = self.keys.partition_point(|row| row.0 < wanted);
+        let rows = self.keys[first..].iter().take_while(|row| row.0 == wanted);
+        let read = rows.filter_map(|row| self.read(*row));
+        read.filter(|(found, _)| found == key).flat_map(|(_, entries)| entries).collect()
+    }
+
+    /// Where a content is.
+    pub fn spot(&self, digest: &Digest) -> Option<Spot> {
+        let at = self.spots.binary_search_by(|row| row.0.cmp(digest)).ok()?;
+        let (_, pack, at, stored, raw) = self.spots[at];
+        let pack = match pack {
+            u32::MAX => None,
+            number => Some(*self.packs.get(number as usize)?),
+        };
+        Some(Spot { pack, at, stored, raw })
+    }
+
+    /// Everything in it, to become part of another one.
+    pub fn contents(&self) -> (Results, Spots) {
+        let mut results = Results::new();
+        for (key, entries) in self.keys.iter().filter_map(|row| self.read(*row)) {
+            results.entry(key).or_default().extend(entries);
+        }
+        let spots = self.spots.iter().filter_map(|row| Some((row.0, self.spot(&row.0)?)));
+        (results, spots.collect())
+    }
+}
+
+#[cfg(test)]
+#[allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
+mod tests {
+    use super::*;
+    use nubrik_store::{Basis, OutputRecord};
+    use proptest::prelude::*;
+
+    fn entry(number: u64) -> RecordEntry {
+        RecordEntry {
+            outputs: vec![OutputRecord::File { digest: Digest::of(&number.to_le_bytes()), executable: false }],
+            micros: number,
+            basis: Basis::Noted(vec![Digest::of(b"part")]),
+            ..RecordEntry::default()
+        }
+    }
+
+    fn sample(count: u64) -> (Results, Spots) {
+        let results = (0..count).map(|n| (Digest::of(&n.to_be_bytes()), vec![entry(n), entry(n + 1)])).collect();
+        let spot = |n: u64| Spot { pack: (n % 3 > 0).then(|| Digest::of(&[n as u8 % 3])), at: n, stored: 9, raw: 12 };
+        (results, (0..count).map(|n| (Digest::of(&n.to_le_bytes()), spot(n))).collect())
+    }
+
+    #[test]
+    fn everything_is_found_again() {
+        let (results, spots) = sample(3_000);
+        let bytes = encode(&results, &spots).unwrap();
+        let segment = Segment::decode(&bytes).unwrap();
+        assert!(segment.blocks.len() > 3, "{}", segment.blocks.len());
+        for (key, entries) in &results {
+            assert_eq!(segment.results(key), *entries);
+        }
+        for (digest, spot) in &spots {
+            assert_eq!(segment.spot(digest), Some(*spot));
+        }
+        assert!(segment.results(&Digest::of(b"no")).is_empty() && segment.spot(&Digest::of(b"no")).is_none());
+        assert_eq!(segment.contents(), (results, spots));
+    }
+
+    #[test]
+    fn keys_that_begin_alike_are_told_apart() {
+        let (mut one, mut other) = (Digest([7; 32]), Digest([7; 32]));
+        (one.0[31], other.0[31]) = (1, 2);
+        let results = Results::from([(one, vec![entry(1)]), (other, vec![entry(2)])]);
+        let segment = Segment::decode(&encode(&results, &Spots::new()).unwrap()).unwrap();
+        assert_eq!((segment.results(&one), segment.results(&other)), (vec![entry(1)], vec![entry(2)]));
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig { failure_persistence: None, ..Default::default() })]
+
+        #[test]
+        fn damage_is_survived(at in 0usize..100_000, flip in 1u8..=255, cut in any::<bool>()) {
+            let (results, spots) = sample(40);
+            let mut bytes = encode(&results, &spots).unwrap();
+            let at = at % bytes.len();
+            bytes[at] ^= flip;
+            let bytes = if cut { &bytes[..at] } else { &bytes };
+            if let Ok(segment) = Segment::decode(bytes) {
+                let _ = segment.contents();
+                results.keys().for_each(|key| drop(segment.results(key)));
+            }
+        }
+    }
+}

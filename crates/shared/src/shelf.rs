@@ -1,0 +1,383 @@
+//! A store as this machine sees it: what was asked once is kept, what fails is told once, and nothing that is older than
+//! what was seen before is believed.
+
+use std::collections::{BTreeMap, HashMap};
+use std::fmt;
+use std::fs;
+use std::ops::Range;
+use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicBool, AtomicU32, AtomicU64, Ordering};
+use std::sync::{Arc, Mutex, OnceLock, PoisonError};
+use std::time::{SystemTime, UNIX_EPOCH};
+
+use nubrik_bytes::Digest;
+use nubrik_store::RecordEntry;
+use nubrik_web::{Objects, Trouble};
+
+use crate::bundle::{CONTENT_LIMIT, PACK_LIMIT, content};
+use crate::heads::{Head, KeyList, SIGNED_LIMIT};
+use crate::index::{Branch, Index, MANIFEST_LIMIT, Manifest, object};
+use crate::keys::PublicKey;
+use crate::segment::{SEGMENT_LIMIT, Segment};
+
+/// After so many failures a store is not asked any more.
+const FAILURES: u32 = 3;
+
+/// After so many contents of a pack the whole of it is fetched.
+const PICKED: u32 = 2;
+
+/// How many whole packs are held in memory.
+const HELD: usize = 8;
+
+/// A store that a person agreed to use.
+#[derive(Clone, Debug)]
+pub struct Acceptance {
+    /// The key that signs who belongs to it.
+    pub root: PublicKey,
+    /// The lines of builds whose results are wanted, the most wanted first.
+    pub lines: Vec<String>,
+    /// Where what was fetched is kept; it may be thrown away at any time.
+    pub cache: PathBuf,
+    /// The file that says what was seen last, so that nothing older is believed.
+    pub seen: PathBuf,
+}
+
+/// Why a store is of no use, or of less.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub enum SharedTrouble {
+    /// It could not be asked.
+    Unreachable(Trouble),
+    /// It has no list of members, or none that the root key signed and that counts now: what is wrong with it.
+    NoMembers(String),
+    /// It gives something else than it should: the object.
+    Lies(String),
+    /// Something could not be written on this machine, or read.
+    Machine(String),
+    /// This machine's key may not write there.
+    NoWriter(String),
+}
+
+impl fmt::Display for SharedTrouble {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            SharedTrouble::Unreachable(trouble) => write!(f, "{trouble}"),
+            SharedTrouble::NoMembers(why) => write!(f, "its list of members {why}"),
+            SharedTrouble::Lies(object) => write!(f, "what it gives as {object} is not that"),
+            SharedTrouble::Machine(problem) => f.write_str(problem),
+            SharedTrouble::NoWriter(key) => write!(f, "the key {key} may not write there: `nubrik share add` lets it"),
+        }
+    }
+}
+
+impl std::error::Error for SharedTrouble {}
+
+/// What was moved, and what it was good for.
+#[derive(Clone, Copy, PartialEq, Eq, Debug, Default)]
+pub struct Traffic {
+    /// How many results were taken from the store.
+    pub taken: u64,
+    /// How many requests there were.
+    pub requests: u64,
+    /// How many bytes came.
+    pub moved: u64,
+    /// How many bytes the contents have that came.
+    pub raw: u64,
+    /// How long the steps took where they ran, in microseconds.
+    pub spared: u64,
+}
+
+#[derive(Default)]
+struct Counters {
+    taken: AtomicU64,
+    requests: AtomicU64,
+    moved: AtomicU64,
+    raw: AtomicU64,
+    spared: AtomicU64,
+}
+
+/// What is known of packs.
+#[derive(Default)]
+struct Packs {
+    picked: HashMap<Digest, u32>,
+    whole: Vec<(Digest, Arc<Vec<u8>>)>,
+}
+
+/// What was seen of a store before: sequences by what they are of.
+type SeenBefore = BTreeMap<String, u64>;
+
+/// A store that is asked at most once for anything.
+pub struct SharedStore {
+    objects: Objects,
+    accepted: Acceptance,
+    index: OnceLock<Arc<Index>>,
+    failures: AtomicU32,
+    is_off: AtomicBool,
+    trouble: Mutex<Option<SharedTrouble>>,
+    packs: Mutex<Packs>,
+    counters: Counters,
+}
+
+/// Seconds since 1970.
+pub(crate) fn now() -> u64 {
+    SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |d| d.as_secs())
+}
+
+fn lock<T>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+/// Writes a file of this machine's own, whole or not at all.
+fn write_own(path: &Path, bytes: &[u8]) -> std::io::Result<()> {
+    let folder = path.parent().ok_or(std::io::ErrorKind::InvalidInput)?;
+    fs::create_dir_all(folder)?;
+    let temporary = path.with_extension(format!("{}.tmp", std::process::id()));
+    fs::write(&temporary, bytes).and_then(|()| fs::rename(&temporary, path)).inspect_err(|_| drop(fs::remove_file(&temporary)))
+}
+
+impl SharedStore {
+    /// A store; nothing is asked yet.
+    pub fn new(objects: Objects, accepted: Acceptance) -> SharedStore {
+        SharedStore {
+            objects,
+            accepted,
+            index: OnceLock::new(),
+            failures: AtomicU32::new(0),
+            is_off: AtomicBool::new(false),
+            trouble: Mutex::default(),
+            packs: Mutex::default(),
+            counters: Counters::default(),
+        }
+    }
+
+    /// Where it is.
+    pub fn place(&self) -> String {
+        self.objects.base().to_string()
+    }
+
+    /// What a person agreed to.
+    pub fn accepted(&self) -> &Acceptance {
+        &self.accepted
+    }
+
+    /// What was wrong with it, if something was: the first thing.
+    pub fn trouble(&self) -> Option<SharedTrouble> {
+        lock(&self.trouble).clone()
+    }
+
+    /// Whether it is not asked any more.
+    pub fn is_off(&self) -> bool {
+        self.is_off.load(Ordering::Relaxed)
+    }
+
+    /// What was moved so far.
+    pub fn traffic(&self) -> Traffic {
+        let Counters { taken, requests, moved, raw, spared } = &self.counters;
+        let read = |counter: &AtomicU64| counter.load(Ordering::Relaxed);
+        Traffic { taken: read(taken), requests: read(requests), moved: read(moved), raw: read(raw), spared: read(spared) }
+    }
+
+    /// How many keys are known, and who signed what: each member's name, line, and when.
+    pub fn known(&self) -> (usize, Vec<(String, String, u64)>) {
+        let index = self.index();
+        let name = |key: &PublicKey| index.members.writer(key).map_or_else(String::new, |member| member.name.clone());
+        let heads = index.branches.iter().map(|b| (name(&b.writer), b.head.line.clone(), b.head.time));
+        (index.keys(), heads.collect())
+    }
+
+    /// The list of members that counts, if there is one.
+    pub fn members(&self) -> KeyList {
+        self.index().members.clone()
+    }
+
+    pub(crate) fn count_taken(&self, entry: &RecordEntry) {
+        self.counters.taken.fetch_add(1, Ordering::Relaxed);
+        self.counters.spared.fetch_add(entry.micros, Ordering::Relaxed);
+    }
+
+    pub(crate) fn fail(&self, trouble: SharedTrouble) {
+        let failures = self.failures.fetch_add(1, Ordering::Relaxed) + 1;
+        if failures >= FAILURES || matches!(trouble, SharedTrouble::NoMembers(_)) {
+            self.is_off.store(true, Ordering::Relaxed);
+        }
+        lock(&self.trouble).get_or_insert(trouble);
+    }
+
+    pub(crate) fn put(&self, name: &str, bytes: &[u8]) -> Result<(), SharedTrouble> {
+        self.counters.requests.fetch_add(1, Ordering::Relaxed);
+        self.objects.put(name, bytes).map_err(SharedTrouble::Unreachable)
+    }
+
+    /// An object; nothing where it is not there or cannot be had.
+    fn get(&self, name: &str, part: Option<Range<u64>>, limit: u64) -> Option<Vec<u8>> {
+        if self.is_off() {
+            return None;
+        }
+        self.counters.requests.fetch_add(1, Ordering::Relaxed);
+        match self.objects.get(name, part, limit) {
+            Ok(bytes) => {
+                let count = bytes.as_ref().map_or(0, |bytes| bytes.len() as u64);
+                self.counters.moved.fetch_add(count, Ordering::Relaxed);
+                bytes
+            }
+            Err(trouble) => {
+                self.fail(SharedTrouble::Unreachable(trouble));
+                None
+            }
+        }
+    }
+
+    /// An object that is named by its digest, and kept on this machine.
+    fn immutable(&self, kind: &str, digest: &Digest, limit: u64) -> Option<Vec<u8>> {
+        let kept = self.accepted.cache.join(kind).join(digest.hex());
+        let is_right = |bytes: &Vec<u8>| Digest::of(bytes) == *digest;
+        if let Some(bytes) = fs::read(&kept).ok().filter(is_right) {
+            return Some(bytes);
+        }
+        let name = object(kind, digest);
+        let bytes = self.get(&name, None, limit)?;
+        if !is_right(&bytes) {
+            self.fail(SharedTrouble::Lies(name));
+            return None;
+        }
+        // What cannot be kept is fetched again another time.
+        let _ = write_own(&kept, &bytes);
+        Some(bytes)
+    }
+
+    /// Something signed: as the store has it, or as it was kept here where that is newer or the store gives none.
+    fn signed<T>(
+        &self,
+        object: &str,
+        seen: &mut SeenBefore,
+        open: impl Fn(&[u8]) -> Option<T>,
+        sequence: impl Fn(&T) -> u64,
+    ) -> Option<T> {
+        let kept_at = self.accepted.cache.join("signed").join(object.replace('/', "_"));
+        let last = seen.get(object).copied().unwrap_or(0);
+        let is_new = |value: &T| sequence(value) >= last;
+        let fetched = self.get(object, None, SIGNED_LIMIT);
+        let told = fetched.as_ref().map(|bytes| open(bytes).filter(is_new));
+        if let Some(Some(value)) = told {
+            seen.insert(object.to_owned(), sequence(&value));
+            let _ = write_own(&kept_at, &fetched.unwrap_or_default());
+            return Some(value);
+        }
+        if told.is_some() {
+            // Damaged, signed by someone else, or older than what was seen.
+            self.fail(SharedTrouble::Lies(object.to_owned()));
+        }
+        fs::read(&kept_at).ok().and_then(|bytes| open(&bytes)).filter(is_new)
+    }
+
+    /// All that is known of the store; asked once.
+    pub(crate) fn index(&self) -> Arc<Index> {
+        self.index.get_or_init(|| Arc::new(self.load())).clone()
+    }
+
+    fn load(&self) -> Index {
+        let mut seen = self.seen_before();
+        let root = self.accepted.root;
+        let list = self.signed(&KeyList::object(), &mut seen, |bytes| KeyList::open(bytes, &root), |list| list.sequence);
+        let Some(members) = list else {
+            self.fail(SharedTrouble::NoMembers("is not there, or not signed by the root key that was accepted".to_owned()));
+            return Index::default();
+        };
+        if members.expires <= now() {
+            self.fail(SharedTrouble::NoMembers("has expired".to_owned()));
+            return Index::default();
+        }
+        let mut branches = Vec::new();
+        for line in &self.accepted.lines {
+            for member in members.writers_of(line) {
+                let name = Head::object(line, &member.key);
+                let open = |bytes: &[u8]| Head::open(bytes, line, &member.key);
+                let Some(head) = self.signed(&name, &mut seen, open, |head| head.sequence) else { continue };
+                branches.extend(self.branch(member.key, head));
+            }
+        }
+        self.remember(&seen);
+        Index { members, branches }
+    }
+
+    fn branch(&self, writer: PublicKey, head: Head) -> Option<Branch> {
+        let bytes = self.immutable("manifests", &head.manifest, MANIFEST_LIMIT)?;
+        let manifest = Manifest::decode(&bytes).ok()?;
+        let segment = |digest: Digest| {
+            let bytes = self.immutable("segments", &digest, SEGMENT_LIMIT)?;
+            Some((digest, Arc::new(Segment::decode(&bytes).ok()?)))
+        };
+        let segments = manifest.segments.iter().filter_map(|named| segment(named.digest)).collect();
+        Some(Branch { writer, head, manifest, segments })
+    }
+
+    fn seen_before(&self) -> SeenBefore {
+        let text = fs::read_to_string(&self.accepted.seen).unwrap_or_default();
+        let row = |line: &str| {
+            let (sequence, object) = line.split_once(' ')?;
+            Some((object.to_owned(), sequence.parse().ok()?))
+        };
+        text.lines().filter_map(row).collect()
+    }
+
+    fn remember(&self, seen: &SeenBefore) {
+        if *seen == self.seen_before() {
+            return;
+        }
+        let text: String = seen.iter().map(|(object, sequence)| format!("{sequence} {object}\n")).collect();
+        if let Err(e) = write_own(&self.accepted.seen, text.as_bytes()) {
+            let problem = format!("cannot remember what was seen of it in {}: {e}", self.accepted.seen.display());
+            self.fail(SharedTrouble::Machine(problem));
+        }
+    }
+
+    /// A content, whose digest is right.
+    pub(crate) fn content(&self, digest: &Digest) -> Option<Vec<u8>> {
+        let spot = self.index().spot(digest)?;
+        if spot.stored > CONTENT_LIMIT || spot.raw > CONTENT_LIMIT {
+            return None;
+        }
+        let frame = match spot.pack {
+            None => self.get(&object("contents", digest), None, spot.stored)?,
+            Some(pack) => {
+                let part = spot.at..spot.at.checked_add(spot.stored)?;
+                match self.pack_if_wanted(&pack) {
+                    Some(whole) => whole.get(part.start as usize..part.end as usize)?.to_vec(),
+                    None => self.get(&object("packs", &pack), Some(part), spot.stored)?,
+                }
+            }
+        };
+        let found = content(&frame, spot.raw, digest);
+        match &found {
+            Some(bytes) => drop(self.counters.raw.fetch_add(bytes.len() as u64, Ordering::Relaxed)),
+            None => self.fail(SharedTrouble::Lies(format!("the content {}", &digest.hex()[..12]))),
+        }
+        found
+    }
+
+    /// A whole pack, where several of its contents were wanted.
+    fn pack_if_wanted(&self, pack: &Digest) -> Option<Arc<Vec<u8>>> {
+        let mut packs = lock(&self.packs);
+        if let Some((_, whole)) = packs.whole.iter().find(|(known, _)| known == pack) {
+            return Some(whole.clone());
+        }
+        let picked = packs.picked.entry(*pack).or_default();
+        *picked += 1;
+        // A pack that could not be had is not asked for again.
+        if *picked != PICKED + 1 {
+            return None;
+        }
+        // Others who want something of it wait for the whole.
+        let name = object("packs", pack);
+        let whole = self.get(&name, None, PACK_LIMIT)?;
+        if Digest::of(&whole) != *pack {
+            self.fail(SharedTrouble::Lies(name));
+            return None;
+        }
+        let whole = Arc::new(whole);
+        if packs.whole.len() >= HELD {
+            packs.whole.remove(0);
+        }
+        packs.whole.push((*pack, whole.clone()));
+        Some(whole)
+    }
+}

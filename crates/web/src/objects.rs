@@ -1,0 +1,206 @@
+//! Whole objects below one address: taken, or a part of them, and put. Each has a deadline for all of it, so that a server
+//! that says little for long is given up.
+
+use std::fs;
+use std::io::{self, Read, Seek, SeekFrom, Write};
+use std::ops::Range;
+use std::path::{Path, PathBuf};
+use std::sync::OnceLock;
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::time::Duration;
+
+use ureq::Agent;
+use ureq::http::{Request, StatusCode};
+
+use crate::client::agent;
+use crate::request::too_large;
+use crate::{Address, Credential, Trouble};
+
+/// How long a server may take for anything, besides the time for its bytes.
+const PATIENCE: Duration = Duration::from_secs(5);
+
+/// Fewer bytes a second than this are none.
+const SLOWEST: u64 = 32 << 10;
+
+/// A place with objects by their names: a folder, or a server that knows GET and PUT.
+#[derive(Debug)]
+pub struct Objects {
+    base: Address,
+    credential: Option<Credential>,
+    certificates: Vec<PathBuf>,
+    agent: OnceLock<Result<Agent, String>>,
+    next_name: AtomicU64,
+}
+
+/// How long something of so many bytes may take.
+fn patience(bytes: u64) -> Duration {
+    PATIENCE + Duration::from_secs(bytes / SLOWEST)
+}
+
+impl Objects {
+    /// The objects below an address.
+    pub fn new(base: Address, credential: Option<Credential>, certificates: &[PathBuf]) -> Objects {
+        let certificates = certificates.to_vec();
+        Objects { base, credential, certificates, agent: OnceLock::new(), next_name: AtomicU64::new(0) }
+    }
+
+    /// Where they are.
+    pub fn base(&self) -> &Address {
+        &self.base
+    }
+
+    /// The bytes of an object, or some of them; `None` where there is no such object.
+    ///
+    /// # Errors
+    /// When they cannot be had in time, or there are more than `limit`, or fewer than a part has.
+    pub fn get(&self, name: &str, part: Option<Range<u64>>, limit: u64) -> Result<Option<Vec<u8>>, Trouble> {
+        let address = self.address(name)?;
+        let got = match address.file() {
+            Some(path) => read_file(&path, part.as_ref(), limit),
+            None => self.ask(&address, part.as_ref(), limit),
+        };
+        let bytes = match got {
+            Ok(bytes) => bytes,
+            Err(Trouble::NotThere) => return Ok(None),
+            Err(trouble) => return Err(trouble),
+        };
+        match &part {
+            Some(part) if bytes.len() as u64 != part.end - part.start => {
+                Err(Trouble::failed("it gave another number of bytes than asked for"))
+            }
+            _ => Ok(Some(bytes)),
+        }
+    }
+
+    /// Puts an object, in place of what was there.
+    ///
+    /// # Errors
+    /// When it cannot be put in time.
+    pub fn put(&self, name: &str, bytes: &[u8]) -> Result<(), Trouble> {
+        let address = self.address(name)?;
+        if let Some(path) = address.file() {
+            let number = self.next_name.fetch_add(1, Ordering::Relaxed);
+            return write_file(&path, number, bytes).map_err(|e| Trouble::failed(e.to_string()));
+        }
+        let request = self.request("PUT", &address).header("Content-Type", "application/octet-stream");
+        let request = request.body(bytes).map_err(|e| Trouble::failed(e.to_string()))?;
+        let agent = self.agent()?;
+        let request = agent.configure_request(request).timeout_global(Some(patience(bytes.len() as u64))).build();
+        let answer = agent.run(request).map_err(|e| Trouble::failed(e.to_string()))?;
+        match answer.status() {
+            status if status.is_success() => Ok(()),
+            StatusCode::UNAUTHORIZED | StatusCode::FORBIDDEN => Err(Trouble::Refused(answer.status().as_u16())),
+            status => Err(Trouble::failed(format!("it answered with status {status}"))),
+        }
+    }
+
+    fn address(&self, name: &str) -> Result<Address, Trouble> {
+        self.base.below(name).ok_or_else(|| Trouble::failed(format!("`{name}` is no name of an object")))
+    }
+
+    fn agent(&self) -> Result<&Agent, Trouble> {
+        let agent = self.agent.get_or_init(|| agent(&self.certificates));
+        agent.as_ref().map_err(|e| Trouble::failed(e.clone()))
+    }
+
+    fn request(&self, method: &str, address: &Address) -> ureq::http::request::Builder {
+        let request = Request::builder().method(method).uri(address.as_sent());
+        match &self.credential {
+            Some(credential) => request.header("Authorization", credential.header()),
+            None => request,
+        }
+    }
+
+    fn ask(&self, address: &Address, part: Option<&Range<u64>>, limit: u64) -> Result<Vec<u8>, Trouble> {
+        // What comes compressed would have another length.
+        let mut request = self.request("GET", address).header("Accept-Encoding", "identity");
+        if let Some(part) = part {
+            request = request.header("Range", format!("bytes={}-{}", part.start, part.end.saturating_sub(1)));
+        }
+        let request = request.body(()).map_err(|e| Trouble::failed(e.to_string()))?;
+        let agent = self.agent()?;
+        let expected = part.map_or(limit, |part| part.end - part.start);
+        let request = agent.configure_request(request).timeout_global(Some(patience(expected))).build();
+        let mut answer = agent.run(request).map_err(|e| Trouble::failed(e.to_string()))?;
+        match answer.status() {
+            StatusCode::OK | StatusCode::PARTIAL_CONTENT => {}
+            StatusCode::NOT_FOUND | StatusCode::GONE => return Err(Trouble::NotThere),
+            StatusCode::UNAUTHORIZED | StatusCode::FORBIDDEN => {
+                return Err(Trouble::Refused(answer.status().as_u16()));
+            }
+            status => return Err(Trouble::failed(format!("it answered with status {status}"))),
+        }
+        let is_whole = answer.status() == StatusCode::OK;
+        let mut bytes = Vec::new();
+        // Servers may give the whole where a part was asked for.
+        let taken = match part.filter(|_| is_whole) {
+            Some(part) => part.end,
+            None => limit,
+        };
+        let reader = answer.body_mut().as_reader();
+        reader.take(taken.saturating_add(1)).read_to_end(&mut bytes).map_err(|e| Trouble::failed(e.to_string()))?;
+        match part.filter(|_| is_whole) {
+            Some(part) => {
+                bytes.truncate(part.end as usize);
+                Ok(bytes.split_off(bytes.len().min(part.start as usize)))
+            }
+            None if bytes.len() as u64 > limit => Err(too_large(limit)),
+            None => Ok(bytes),
+        }
+    }
+}
+
+fn read_file(path: &Path, part: Option<&Range<u64>>, limit: u64) -> Result<Vec<u8>, Trouble> {
+    let mut file = nubrik_disk::open_file(path).map_err(|e| match e.kind() {
+        io::ErrorKind::NotFound | io::ErrorKind::NotADirectory => Trouble::NotThere,
+        _ => Trouble::failed(e.to_string()),
+    })?;
+    let failed = |e: io::Error| Trouble::failed(e.to_string());
+    let mut bytes = Vec::new();
+    match part {
+        Some(part) => {
+            file.seek(SeekFrom::Start(part.start)).map_err(failed)?;
+            file.take(part.end.saturating_sub(part.start)).read_to_end(&mut bytes).map_err(failed)?;
+        }
+        None => drop(file.take(limit.saturating_add(1)).read_to_end(&mut bytes).map_err(failed)?),
+    }
+    if bytes.len() as u64 > limit { Err(too_large(limit)) } else { Ok(bytes) }
+}
+
+/// Writes a file whole: others see all of it, or nothing.
+fn write_file(path: &Path, number: u64, bytes: &[u8]) -> io::Result<()> {
+    let folder = path.parent().ok_or(io::ErrorKind::InvalidInput)?;
+    fs::create_dir_all(folder)?;
+    let name = path.file_name().unwrap_or_default().to_string_lossy();
+    // Several machines may write to one folder.
+    let host = rustix::system::uname();
+    let host = host.nodename().to_string_lossy().into_owned();
+    let temporary = folder.join(format!(".{name}.{host}.{}.{number}", std::process::id()));
+    let write = || {
+        let mut file = fs::File::create(&temporary)?;
+        file.write_all(bytes)?;
+        file.sync_all()?;
+        fs::rename(&temporary, path)
+    };
+    write().inspect_err(|_| drop(fs::remove_file(&temporary)))
+}
+
+#[cfg(test)]
+#[allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_folder_has_objects() {
+        let folder = tempfile::tempdir().unwrap();
+        let objects = Objects::new(Address::of_folder(folder.path()).unwrap(), None, &[]);
+        assert_eq!(objects.get("a/b", None, 10).unwrap(), None);
+        objects.put("a/b", b"high water").unwrap();
+        assert_eq!(objects.get("a/b", None, 10).unwrap().unwrap(), b"high water");
+        assert_eq!(objects.get("a/b", Some(5..10), 10).unwrap().unwrap(), b"water");
+        assert!(objects.get("a/b", None, 9).is_err());
+        assert!(objects.get("a/b", Some(5..11), 10).is_err());
+        assert!(objects.put("../b", b"").is_err() && objects.get("/etc/passwd", None, 10).is_err());
+        assert_eq!(fs::read_dir(folder.path().join("a")).unwrap().count(), 1);
+    }
+}
