@@ -64,7 +64,7 @@ const LOADERS: [&str; 2] = ["/lib64/ld-linux-x86-64.so.2", "/lib/ld-linux-aarch6
 
 /// What was found at a path of the machine, or asked of it.
 #[derive(Clone, PartialEq, Eq, Debug)]
-enum Rest {
+enum RestedOn {
     /// It was not there.
     Nothing,
     /// It was asked whether it is there, and it is a file.
@@ -80,28 +80,28 @@ enum Rest {
 }
 
 /// What is rested on in a folder, by name.
-type Part = BTreeMap<Arc<str>, Rest>;
+type BasisPart = BTreeMap<Arc<str>, RestedOn>;
 
-fn encode(folder: &str, part: &Part) -> Vec<u8> {
+fn encode(folder: &str, part: &BasisPart) -> Vec<u8> {
     let mut out = Encoder::new();
     out.u8(VERSION);
     out.text(folder);
-    let rows: Vec<(&Arc<str>, &Rest)> = part.iter().collect();
+    let rows: Vec<(&Arc<str>, &RestedOn)> = part.iter().collect();
     out.list(&rows, |out, (name, rest)| {
         out.text(name);
         match rest {
-            Rest::Nothing => out.u8(0),
-            Rest::File => out.u8(1),
-            Rest::Folder => out.u8(2),
-            Rest::Content(digest) => {
+            RestedOn::Nothing => out.u8(0),
+            RestedOn::File => out.u8(1),
+            RestedOn::Folder => out.u8(2),
+            RestedOn::Content(digest) => {
                 out.u8(3);
                 out.digest(digest);
             }
-            Rest::Names(digest) => {
+            RestedOn::Names(digest) => {
                 out.u8(4);
                 out.digest(digest);
             }
-            Rest::Loaded(path) => {
+            RestedOn::Loaded(path) => {
                 out.u8(5);
                 out.text(path);
             }
@@ -110,7 +110,7 @@ fn encode(folder: &str, part: &Part) -> Vec<u8> {
     out.bytes
 }
 
-fn decode(bytes: &[u8]) -> Result<(Arc<str>, Vec<(Arc<str>, Rest)>), Truncated> {
+fn decode(bytes: &[u8]) -> Result<(Arc<str>, Vec<(Arc<str>, RestedOn)>), Truncated> {
     let mut from = Decoder::new(bytes);
     if from.u8()? != VERSION {
         return Err(Truncated);
@@ -119,12 +119,12 @@ fn decode(bytes: &[u8]) -> Result<(Arc<str>, Vec<(Arc<str>, Rest)>), Truncated> 
     let rows = from.list(|from| {
         let name = from.text()?.into();
         let rest = match from.u8()? {
-            0 => Rest::Nothing,
-            1 => Rest::File,
-            2 => Rest::Folder,
-            3 => Rest::Content(from.digest()?),
-            4 => Rest::Names(from.digest()?),
-            5 => Rest::Loaded(from.text()?.into()),
+            0 => RestedOn::Nothing,
+            1 => RestedOn::File,
+            2 => RestedOn::Folder,
+            3 => RestedOn::Content(from.digest()?),
+            4 => RestedOn::Names(from.digest()?),
+            5 => RestedOn::Loaded(from.text()?.into()),
             _ => return Err(Truncated),
         };
         Ok((name, rest))
@@ -187,8 +187,8 @@ impl Build<'_> {
         let seen = seen.filter(|seen| !seen.incomplete && !seen.only_workspace);
         let seen = seen.ok_or("not all that its commands read could be seen")?;
         let counted = self.counted(now, found);
-        let mut parts: BTreeMap<String, Part> = BTreeMap::new();
-        let mut add = |path: &str, rest: Rest| {
+        let mut parts: BTreeMap<String, BasisPart> = BTreeMap::new();
+        let mut add = |path: &str, rest: RestedOn| {
             let (folder, name) = path.rsplit_once('/').unwrap_or(("", path));
             parts.entry(folder.to_owned()).or_default().insert(name.into(), rest);
         };
@@ -209,7 +209,7 @@ impl Build<'_> {
             }
             if let Some((_, library)) = path.rsplit_once('/').filter(|(_, name)| name.contains(".so")) {
                 let from = self.outside.loaded_from(library).unwrap_or_default();
-                add(&format!("{LOADER_LIST}/{library}"), Rest::Loaded(from));
+                add(&format!("{LOADER_LIST}/{library}"), RestedOn::Loaded(from));
             }
             if path == LOADER_LIST || named.touch == Touch::Written || counted.contains(path) {
                 continue;
@@ -219,8 +219,10 @@ impl Build<'_> {
             }
         }
         for loader in LOADERS {
-            if let Ok(digest) = self.outside.digest(&FilePath::of_machine(loader)) {
-                add(loader, Rest::Content(digest));
+            if self.outside.check(&FilePath::of_machine(loader)).is_some()
+                && let Some(rest) = self.rest_at(loader, Touch::Started, Some(false))?
+            {
+                add(loader, rest);
             }
         }
         let store = self.store.ok_or("nothing is kept")?;
@@ -241,19 +243,19 @@ impl Build<'_> {
     }
 
     /// What is to be noted of a path that commands used; nothing where the room shows nothing to anybody.
-    fn rest_at(&self, path: &str, touch: Touch, folder: Option<bool>) -> Result<Option<Rest>, Arc<str>> {
+    fn rest_at(&self, path: &str, touch: Touch, folder: Option<bool>) -> Result<Option<RestedOn>, Arc<str>> {
         let file = FilePath::of_machine(path);
         let unreadable =
             |e: std::io::Error| Arc::from(format!("{path}, which it read, cannot be read again: {e}"));
         Ok(Some(match (folder, touch) {
             // Of what is there and was not to be seen, nobody sees anything in such a room.
             (None, _) if self.outside.check(&file).is_some() => return Ok(None),
-            (None, _) => Rest::Nothing,
-            (Some(true), Touch::Read) => Rest::Names(self.names_digest(path).map_err(unreadable)?),
-            (Some(true), _) => Rest::Folder,
-            (Some(false), Touch::LookedUp) => Rest::File,
+            (None, _) => RestedOn::Nothing,
+            (Some(true), Touch::Read) => RestedOn::Names(self.names_digest(path).map_err(unreadable)?),
+            (Some(true), _) => RestedOn::Folder,
+            (Some(false), Touch::LookedUp) => RestedOn::File,
             (Some(false), _) => match self.table.entry(self.outside, &file).map_err(unreadable)? {
-                Some(entry) => Rest::Content(entry.digest),
+                Some(entry) => RestedOn::Content(entry.digest),
                 None => return Err(format!("{path}, which it read, is gone").into()),
             },
         }))
@@ -290,12 +292,12 @@ impl Build<'_> {
         let lost = || Some(Arc::from(format!("what it rests on ({})", &part.hex()[..12])));
         let Some(bytes) = self.store.and_then(|store| store.bytes(part)) else { return lost() };
         let Ok((folder, rows)) = decode(&bytes) else { return lost() };
-        let differs = |(name, rest): &(Arc<str>, Rest)| !self.is_so(&folder, name, rest);
+        let differs = |(name, rest): &(Arc<str>, RestedOn)| !self.is_so(&folder, name, rest);
         rows.iter().find(|row| differs(row)).map(|(name, _)| Arc::from(format!("{folder}/{name}")))
     }
 
-    fn is_so(&self, folder: &str, name: &str, rest: &Rest) -> bool {
-        if let Rest::Loaded(from) = rest {
+    fn is_so(&self, folder: &str, name: &str, rest: &RestedOn) -> bool {
+        if let RestedOn::Loaded(from) = rest {
             return folder == LOADER_LIST && self.outside.loaded_from(name).unwrap_or_default() == *from;
         }
         let path = format!("{folder}/{name}");
@@ -304,14 +306,14 @@ impl Build<'_> {
         }
         let file = FilePath::of_machine(&path);
         match rest {
-            Rest::Nothing => self.outside.check(&file).is_none(),
-            Rest::File => self.outside.check(&file).is_some_and(|found| !found.is_folder()),
-            Rest::Folder => self.outside.check(&file).is_some_and(|found| found.is_folder()),
-            Rest::Content(digest) => {
+            RestedOn::Nothing => self.outside.check(&file).is_none(),
+            RestedOn::File => self.outside.check(&file).is_some_and(|found| !found.is_folder()),
+            RestedOn::Folder => self.outside.check(&file).is_some_and(|found| found.is_folder()),
+            RestedOn::Content(digest) => {
                 matches!(self.table.entry(self.outside, &file), Ok(Some(entry)) if entry.digest == *digest)
             }
-            Rest::Names(digest) => self.names_digest(&path).is_ok_and(|found| found == *digest),
-            Rest::Loaded(_) => false,
+            RestedOn::Names(digest) => self.names_digest(&path).is_ok_and(|found| found == *digest),
+            RestedOn::Loaded(_) => false,
         }
     }
 }

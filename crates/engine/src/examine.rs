@@ -7,7 +7,7 @@ use nubrik_bytes::Digest;
 use nubrik_disk::{Signature, TreeFileKind};
 use nubrik_graph::{FileId, Program, StepId};
 use nubrik_source::{FilePath, FilePlace, WsPath};
-use nubrik_store::{Basis, FoundInput, Origin, OutputRecord, RecordEntry, TreeKind};
+use nubrik_store::{Basis, FoundInput, OutputRecord, Provenance, RecordEntry, TreeKind};
 
 use crate::build::{Build, OnSystem};
 use crate::event::Failure;
@@ -270,13 +270,13 @@ impl Build<'_> {
     /// it needs it.
     fn may_be_used(&self, entry: &RecordEntry) -> bool {
         match (&entry.origin, &entry.basis) {
-            (Origin::Here, _) => true,
-            (Origin::Shared { root, .. }, Basis::Noted(parts)) => {
+            (Provenance::Here, _) => true,
+            (Provenance::Shared { root, .. }, Basis::Noted(parts)) => {
                 self.options.shared_root == Some(*root)
                     && self.outside.sees_besides().is_none()
                     && self.rests_here(parts).is_ok()
             }
-            (Origin::Shared { .. }, Basis::Unnoted | Basis::Unfit(_)) => false,
+            (Provenance::Shared { .. }, Basis::Unnoted | Basis::Unfit(_)) => false,
         }
     }
 

@@ -4,7 +4,7 @@ use nubrik_bytes::Digest;
 use nubrik_disk::{MadeThing, Signature, TreeFileKind};
 use nubrik_graph::StepId;
 use nubrik_source::{FilePath, WsPath};
-use nubrik_store::{FoundInput, Origin, OutputRecord, Record, RecordEntry, TreeEntry, TreeKind};
+use nubrik_store::{FoundInput, OutputRecord, Provenance, Record, RecordEntry, TreeEntry, TreeKind};
 
 use crate::build::Build;
 use crate::event::{Event, Failure, Notice};
@@ -44,7 +44,7 @@ impl Build<'_> {
         let basis = self.basis_of(id, now, all_seen, &found);
         let entry = RecordEntry {
             basis,
-            origin: Origin::Here,
+            origin: Provenance::Here,
             found,
             candidate_names: now.names,
             passed_over,

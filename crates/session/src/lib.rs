@@ -38,8 +38,8 @@ pub use nubrik_machine::{
 };
 pub use nubrik_memory::{BuildRecord, Results, Sealed, StepRecord, keep_printed};
 pub use session::{
-    BuildProblem, BuildReport, ChoiceProblem, Covered, Given, KitNews, LookedFor, Reached, Session, Shared,
-    Standing, Workshop, accept, key_in, objects_of, store_folder,
+    BuildProblem, BuildReport, ChoiceProblem, Covered, GivenAway, KitNews, LookedFor, Reached, Session,
+    Standing, TeamStore, Workshop, accept, key_in, members_at, put_members, store_folder,
 };
 pub use settings::{Settings, SettingsProblem, SharedSettings};
 pub use since::ChangedFiles;

@@ -34,8 +34,8 @@ use nubrik_machine::Machine;
 use nubrik_memory::{
     BuildRecord, Chronicle, Journal, Results, STATE_FILE, keep_build, kept_builds, newest_build,
 };
-use nubrik_source::{FilePath, WsPath};
 use nubrik_shared::{LayeredStore, Publisher, SharedStore};
+use nubrik_source::{FilePath, WsPath};
 use nubrik_store::{LocalStore, Store};
 
 use crate::workspace::{OpenProblem, Workspace};
@@ -50,7 +50,7 @@ const TOOLS_LIMIT: u64 = 64 << 20;
 pub use bringing::KitNews;
 pub use covered::Covered;
 pub use looked_for::LookedFor;
-pub use sharing::{Given, Shared, accept, key_in, objects_of};
+pub use sharing::{GivenAway, TeamStore, accept, key_in, members_at, put_members};
 pub use standing::{Reached, Standing};
 pub use workshop::Workshop;
 

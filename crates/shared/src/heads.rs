@@ -40,7 +40,7 @@ pub struct KeyList {
 
 /// What a member wrote last of a line.
 #[derive(Clone, PartialEq, Eq, Debug)]
-pub struct Head {
+pub struct LineHead {
     /// The line of builds: `main`.
     pub line: String,
     /// Rises with each head: an older one is not believed any more.
@@ -54,7 +54,10 @@ pub struct Head {
 /// Whether a name of a line can stand in names of objects.
 pub fn is_line(name: &str) -> bool {
     let fits = |c: char| c.is_ascii_alphanumeric() || matches!(c, '-' | '_' | '.' | '/');
-    (1..=100).contains(&name.len()) && name.chars().all(fits) && !name.starts_with(['.', '/']) && !name.contains("..")
+    (1..=100).contains(&name.len())
+        && name.chars().all(fits)
+        && !name.starts_with(['.', '/'])
+        && !name.contains("..")
 }
 
 impl KeyList {
@@ -105,19 +108,20 @@ impl KeyList {
 
     /// Who may write a line.
     pub fn writers_of<'l>(&'l self, line: &'l str) -> impl Iterator<Item = &'l Member> {
-        let may = move |member: &&Member| member.lines.is_empty() || member.lines.iter().any(|own| own == line);
+        let may =
+            move |member: &&Member| member.lines.is_empty() || member.lines.iter().any(|own| own == line);
         self.members.iter().filter(may).filter(|member| !self.revoked.contains(&member.key))
     }
 }
 
-impl Head {
+impl LineHead {
     /// The name of the object in which a member keeps the head of a line: nobody else writes it.
     pub(crate) fn object(line: &str, writer: &PublicKey) -> String {
         format!("{PREFIX}/heads/{}/{}", line.replace('/', "+"), &writer.digest().hex()[..32])
     }
 
     pub(crate) fn sign(&self, writer: &SecretKey) -> Vec<u8> {
-        let Head { line, sequence, time, manifest } = self;
+        let LineHead { line, sequence, time, manifest } = self;
         let mut out = Encoder::new();
         out.u8(VERSION);
         out.text(line);
@@ -128,18 +132,18 @@ impl Head {
     }
 
     /// Reads the head of a line that a writer signed.
-    pub(crate) fn open(bytes: &[u8], line: &str, writer: &PublicKey) -> Option<Head> {
-        let head = Head::decode(writer.open(OF_HEAD, bytes)?).ok()?;
+    pub(crate) fn open(bytes: &[u8], line: &str, writer: &PublicKey) -> Option<LineHead> {
+        let head = LineHead::decode(writer.open(OF_HEAD, bytes)?).ok()?;
         (head.line == line).then_some(head)
     }
 
-    fn decode(bytes: &[u8]) -> Result<Head, Truncated> {
+    fn decode(bytes: &[u8]) -> Result<LineHead, Truncated> {
         let mut from = Decoder::new(bytes);
         if from.u8()? != VERSION {
             return Err(Truncated);
         }
         let line = from.text()?.to_owned();
-        let head = Head { line, sequence: from.u64()?, time: from.u64()?, manifest: from.digest()? };
+        let head = LineHead { line, sequence: from.u64()?, time: from.u64()?, manifest: from.digest()? };
         if from.is_at_end() { Ok(head) } else { Err(Truncated) }
     }
 }
@@ -160,11 +164,11 @@ mod tests {
         assert_eq!((list.writers_of("main").count(), list.writers_of("other").count()), (1, 0));
         list.revoked.push(ci.public());
         assert_eq!((list.writers_of("main").count(), list.writer(&ci.public())), (0, None));
-        let head = Head { line: "main".to_owned(), sequence: 1, time: 2, manifest: Digest::of(b"m") };
+        let head = LineHead { line: "main".to_owned(), sequence: 1, time: 2, manifest: Digest::of(b"m") };
         let signed = head.sign(&ci);
-        assert_eq!(Head::open(&signed, "main", &ci.public()).unwrap(), head);
-        assert_eq!(Head::open(&signed, "other", &ci.public()), None);
-        assert_eq!(Head::open(&signed, "main", &root.public()), None);
+        assert_eq!(LineHead::open(&signed, "main", &ci.public()).unwrap(), head);
+        assert_eq!(LineHead::open(&signed, "other", &ci.public()), None);
+        assert_eq!(LineHead::open(&signed, "main", &root.public()), None);
     }
 
     #[test]

@@ -7,9 +7,9 @@ use nubrik_bytes::{Decoder, Digest, Encoder, Truncated};
 use nubrik_store::RecordEntry;
 
 use crate::PREFIX;
-use crate::heads::{Head, KeyList};
+use crate::heads::{KeyList, LineHead};
 use crate::keys::PublicKey;
-use crate::segment::{Segment, Spot};
+use crate::segment::{ContentSpot, RecordSegment};
 
 const VERSION: u8 = 1;
 
@@ -18,7 +18,7 @@ pub(crate) const MANIFEST_LIMIT: u64 = 64 << 20;
 
 /// A segment as a manifest names it.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
-pub(crate) struct Named {
+pub(crate) struct SegmentRow {
     pub digest: Digest,
     pub keys: u64,
     pub bytes: u64,
@@ -26,15 +26,15 @@ pub(crate) struct Named {
 
 /// The segments behind a head, the oldest first.
 #[derive(Clone, PartialEq, Eq, Debug, Default)]
-pub(crate) struct Manifest {
-    pub segments: Vec<Named>,
+pub(crate) struct SegmentList {
+    pub segments: Vec<SegmentRow>,
 }
 
-impl Manifest {
+impl SegmentList {
     pub fn encode(&self) -> Vec<u8> {
         let mut out = Encoder::new();
         out.u8(VERSION);
-        out.list(&self.segments, |out, Named { digest, keys, bytes }| {
+        out.list(&self.segments, |out, SegmentRow { digest, keys, bytes }| {
             out.digest(digest);
             out.u64(*keys);
             out.u64(*bytes);
@@ -42,14 +42,14 @@ impl Manifest {
         out.bytes
     }
 
-    pub fn decode(bytes: &[u8]) -> Result<Manifest, Truncated> {
+    pub fn decode(bytes: &[u8]) -> Result<SegmentList, Truncated> {
         let mut from = Decoder::new(bytes);
         if from.u8()? != VERSION {
             return Err(Truncated);
         }
-        let segments =
-            from.list(|from| Ok(Named { digest: from.digest()?, keys: from.u64()?, bytes: from.u64()? }))?;
-        if from.is_at_end() { Ok(Manifest { segments }) } else { Err(Truncated) }
+        let segments = from
+            .list(|from| Ok(SegmentRow { digest: from.digest()?, keys: from.u64()?, bytes: from.u64()? }))?;
+        if from.is_at_end() { Ok(SegmentList { segments }) } else { Err(Truncated) }
     }
 }
 
@@ -62,20 +62,20 @@ pub(crate) fn object(kind: &str, digest: &Digest) -> String {
 /// A head that counts, with what it leads to.
 pub(crate) struct Branch {
     pub writer: PublicKey,
-    pub head: Head,
-    pub manifest: Manifest,
+    pub head: LineHead,
+    pub manifest: SegmentList,
     /// The newest last; segments that cannot be had are left out.
-    pub segments: Vec<(Digest, Arc<Segment>)>,
+    pub segments: Vec<(Digest, Arc<RecordSegment>)>,
 }
 
 /// All that is known of a store.
 #[derive(Default)]
-pub(crate) struct Index {
+pub(crate) struct SharedIndex {
     pub members: KeyList,
     pub branches: Vec<Branch>,
 }
 
-impl Index {
+impl SharedIndex {
     /// All results of a key, each with who wrote it.
     pub fn results(&self, key: &Digest) -> Vec<(PublicKey, RecordEntry)> {
         let mut all: Vec<(PublicKey, RecordEntry)> = Vec::new();
@@ -97,7 +97,7 @@ impl Index {
     }
 
     /// Where a content is.
-    pub fn spot(&self, digest: &Digest) -> Option<Spot> {
+    pub fn spot(&self, digest: &Digest) -> Option<ContentSpot> {
         let segments = self.branches.iter().flat_map(|branch| &branch.segments);
         segments.map(|(_, segment)| segment).find_map(|segment| segment.spot(digest))
     }

@@ -4,7 +4,7 @@ use std::path::Path;
 use std::sync::Arc;
 
 use nubrik_bytes::Digest;
-use nubrik_store::{Basis, LocalStore, Origin, Placed, Record, RecordEntry, Store, StoreError};
+use nubrik_store::{Basis, LocalStore, Placed, Provenance, Record, RecordEntry, Store, StoreError};
 
 use crate::keys::PublicKey;
 use crate::shelf::SharedStore;
@@ -12,7 +12,7 @@ use crate::shelf::SharedStore;
 /// How many results are kept under one key.
 const RESULTS_PER_KEY: usize = 8;
 
-/// This machine's store, which takes what it lacks from a shared one. Results of that count only while their writers belong to
+/// This machine's store, which takes what it lacks from a shared one. KeyedResults of that count only while their writers belong to
 /// it.
 pub struct LayeredStore {
     local: Arc<LocalStore>,
@@ -30,8 +30,8 @@ impl LayeredStore {
     /// Whether a result that came from a shared store earlier still counts.
     fn counts(&self, entry: &RecordEntry) -> bool {
         match &entry.origin {
-            Origin::Here => true,
-            Origin::Shared { root, writer } => {
+            Provenance::Here => true,
+            Provenance::Shared { root, writer } => {
                 *root == self.root && self.shared.index().members.writer(&PublicKey(*writer)).is_some()
             }
         }
@@ -46,7 +46,7 @@ impl LayeredStore {
     fn from_elsewhere(&self, key: &Digest) -> Vec<RecordEntry> {
         let found = self.shared.index().results(key);
         let own = found.into_iter().map(|(writer, entry)| RecordEntry {
-            origin: Origin::Shared { root: self.root, writer: writer.0 },
+            origin: Provenance::Shared { root: self.root, writer: writer.0 },
             ..entry
         });
         own.filter(|entry| self.has_basis(entry)).collect()
@@ -71,7 +71,7 @@ impl Store for LayeredStore {
     }
 
     fn used(&self, key: &Digest, entry: &RecordEntry) {
-        if matches!(entry.origin, Origin::Shared { .. }) {
+        if matches!(entry.origin, Provenance::Shared { .. }) {
             let mut record = self.local.record(key).unwrap_or_default();
             if !record.entries.contains(entry) {
                 self.shared.count_taken(entry);

@@ -17,10 +17,10 @@ mod publish;
 mod segment;
 mod shelf;
 
-pub use heads::{Head, KeyList, Member, is_line};
+pub use heads::{KeyList, LineHead, Member, is_line};
 pub use keys::{PublicKey, SecretKey};
 pub use layered::LayeredStore;
-pub use publish::{Published, Publisher};
+pub use publish::{HandedOver, Publisher};
 pub use shelf::{Acceptance, SharedStore, SharedTrouble, Traffic};
 
 /// The first part of the names of all objects.

@@ -7,14 +7,14 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Mutex, PoisonError};
 
 use nubrik_bytes::Digest;
-use nubrik_store::{Basis, LocalStore, Origin, OutputRecord, RecordEntry, TreeKind};
+use nubrik_store::{Basis, LocalStore, OutputRecord, Provenance, RecordEntry, TreeKind};
 
 use crate::bundle::{PACK, SMALL, squeezed};
-use crate::heads::Head;
-use crate::index::{Branch, Index, Manifest, Named, object};
+use crate::heads::LineHead;
+use crate::index::{Branch, SegmentList, SegmentRow, SharedIndex, object};
 use crate::keys::SecretKey;
 use crate::layered::is_same;
-use crate::segment::{Results, Segment, Spot, Spots, encode};
+use crate::segment::{ContentSpot, KeyedResults, RecordSegment, Spots, encode};
 use crate::shelf::{SharedStore, SharedTrouble, now};
 
 /// So many segments of a size become one.
@@ -25,7 +25,7 @@ const AT_ONCE: usize = 4;
 
 /// What was written.
 #[derive(Clone, Copy, PartialEq, Eq, Debug, Default)]
-pub struct Published {
+pub struct HandedOver {
     /// How many results.
     pub results: usize,
     /// How many contents.
@@ -61,7 +61,7 @@ impl Publisher {
         shared: &SharedStore,
         local: &LocalStore,
         results: &[(Digest, RecordEntry)],
-    ) -> Result<Published, SharedTrouble> {
+    ) -> Result<HandedOver, SharedTrouble> {
         let index = shared.index();
         if let Some(trouble) = shared.trouble().filter(|_| shared.is_off()) {
             return Err(trouble);
@@ -72,7 +72,7 @@ impl Publisher {
         }
         let wanted = wanted(&index, results);
         if wanted.is_empty() {
-            return Ok(Published::default());
+            return Ok(HandedOver::default());
         }
         let (wanted, spots, mut published) = Bringing { shared, local, index: &index }.bring(wanted)?;
         let segment = encode(&wanted, &spots).map_err(damaged)?;
@@ -85,24 +85,34 @@ impl Publisher {
         let digest = Digest::of(&bytes);
         shared.put(&object("manifests", &digest), &bytes)?;
         let sequence = before.map_or(0, |branch| branch.head.sequence) + 1;
-        let head = Head { line: self.line.clone(), sequence, time: now(), manifest: digest };
-        shared.put(&Head::object(&self.line, &own), &head.sign(&self.key))?;
+        let head = LineHead { line: self.line.clone(), sequence, time: now(), manifest: digest };
+        shared.put(&LineHead::object(&self.line, &own), &head.sign(&self.key))?;
         Ok(published)
     }
 
     /// Makes one segment of several small ones, so that few are to be asked for.
-    fn merge(&self, shared: &SharedStore, manifest: &mut Manifest, before: Option<&Branch>) -> Result<(), SharedTrouble> {
-        let size = |named: &Named| named.keys.max(1).ilog(MERGED as u64);
+    fn merge(
+        &self,
+        shared: &SharedStore,
+        manifest: &mut SegmentList,
+        before: Option<&Branch>,
+    ) -> Result<(), SharedTrouble> {
+        let size = |named: &SegmentRow| named.keys.max(1).ilog(MERGED as u64);
         let Some(smallest) = manifest.segments.iter().map(size).min() else { return Ok(()) };
-        let (few, rest): (Vec<Named>, Vec<Named>) = manifest.segments.iter().partition(|named| size(named) == smallest);
+        let (few, rest): (Vec<SegmentRow>, Vec<SegmentRow>) =
+            manifest.segments.iter().partition(|named| size(named) == smallest);
         if few.len() < MERGED {
             return Ok(());
         }
-        let known: BTreeMap<Digest, &Arc<Segment>> =
-            before.iter().flat_map(|branch| &branch.segments).map(|(digest, segment)| (*digest, segment)).collect();
-        let (mut results, mut spots) = (Results::new(), Spots::new());
+        let known: BTreeMap<Digest, &Arc<RecordSegment>> = before
+            .iter()
+            .flat_map(|branch| &branch.segments)
+            .map(|(digest, segment)| (*digest, segment))
+            .collect();
+        let (mut results, mut spots) = (KeyedResults::new(), Spots::new());
         // The newest one was not read back: it stays by itself.
-        let old: Vec<Named> = few.iter().filter(|named| known.contains_key(&named.digest)).copied().collect();
+        let old: Vec<SegmentRow> =
+            few.iter().filter(|named| known.contains_key(&named.digest)).copied().collect();
         for named in &old {
             let (more, at) = known[&named.digest].contents();
             for (key, entries) in more {
@@ -117,17 +127,17 @@ impl Publisher {
     }
 }
 
-fn put_segment(shared: &SharedStore, bytes: &[u8], keys: u64) -> Result<Named, SharedTrouble> {
+fn put_segment(shared: &SharedStore, bytes: &[u8], keys: u64) -> Result<SegmentRow, SharedTrouble> {
     let digest = Digest::of(bytes);
     shared.put(&object("segments", &digest), bytes)?;
-    Ok(Named { digest, keys, bytes: bytes.len() as u64 })
+    Ok(SegmentRow { digest, keys, bytes: bytes.len() as u64 })
 }
 
 /// The results that others may have, and that are not there.
-fn wanted(index: &Index, results: &[(Digest, RecordEntry)]) -> Results {
-    let mut wanted = Results::new();
+fn wanted(index: &SharedIndex, results: &[(Digest, RecordEntry)]) -> KeyedResults {
+    let mut wanted = KeyedResults::new();
     for (key, entry) in results {
-        let may_go = entry.origin == Origin::Here && matches!(entry.basis, Basis::Noted(_));
+        let may_go = entry.origin == Provenance::Here && matches!(entry.basis, Basis::Noted(_));
         let is_there = |known: &RecordEntry| is_same(known, entry) && known.basis == entry.basis;
         if may_go && !index.results(key).iter().any(|(_, known)| is_there(known)) {
             wanted.entry(*key).or_default().push(entry.clone());
@@ -145,10 +155,12 @@ fn contents_of(entry: &RecordEntry) -> BTreeSet<(Digest, bool)> {
     for output in &entry.outputs {
         match output {
             OutputRecord::File { digest, executable } => drop(all.insert((*digest, *executable))),
-            OutputRecord::Folder(entries) => all.extend(entries.iter().filter_map(|entry| match entry.kind {
-                TreeKind::File { digest, executable } => Some((digest, executable)),
-                TreeKind::Link { .. } | TreeKind::EmptyFolder => None,
-            })),
+            OutputRecord::Folder(entries) => {
+                all.extend(entries.iter().filter_map(|entry| match entry.kind {
+                    TreeKind::File { digest, executable } => Some((digest, executable)),
+                    TreeKind::Link { .. } | TreeKind::EmptyFolder => None,
+                }))
+            }
         }
     }
     all
@@ -158,7 +170,7 @@ fn contents_of(entry: &RecordEntry) -> BTreeSet<(Digest, bool)> {
 struct Bringing<'a> {
     shared: &'a SharedStore,
     local: &'a LocalStore,
-    index: &'a Index,
+    index: &'a SharedIndex,
 }
 
 /// An object to be put.
@@ -166,11 +178,11 @@ type Parcel = (String, Vec<u8>);
 
 impl Bringing<'_> {
     /// Puts all contents that are not there; leaves out results of which this machine lost some.
-    fn bring(&self, mut wanted: Results) -> Result<(Results, Spots, Published), SharedTrouble> {
-        let mut published = Published::default();
+    fn bring(&self, mut wanted: KeyedResults) -> Result<(KeyedResults, Spots, HandedOver), SharedTrouble> {
+        let mut published = HandedOver::default();
         let mut spots = Spots::new();
         let mut lost: BTreeSet<Digest> = BTreeSet::new();
-        let (mut pack, mut in_pack): (Vec<u8>, Vec<(Digest, Spot)>) = (Vec::new(), Vec::new());
+        let (mut pack, mut in_pack): (Vec<u8>, Vec<(Digest, ContentSpot)>) = (Vec::new(), Vec::new());
         let mut parcels: Vec<Parcel> = Vec::new();
         let all: BTreeSet<(Digest, bool)> = wanted.values().flatten().flat_map(contents_of).collect();
         for (digest, executable) in all {
@@ -191,10 +203,10 @@ impl Bringing<'_> {
             published.moved += stored;
             published.raw += raw;
             if raw >= SMALL {
-                spots.insert(digest, Spot { pack: None, at: 0, stored, raw });
+                spots.insert(digest, ContentSpot { pack: None, at: 0, stored, raw });
                 parcels.push((object("contents", &digest), frame));
             } else {
-                in_pack.push((digest, Spot { pack: None, at: pack.len() as u64, stored, raw }));
+                in_pack.push((digest, ContentSpot { pack: None, at: pack.len() as u64, stored, raw }));
                 pack.extend(frame);
                 if pack.len() >= PACK {
                     parcels.push(closed(&mut pack, &mut in_pack, &mut spots));
@@ -236,11 +248,11 @@ impl Bringing<'_> {
 }
 
 /// A pack that is full, and where its contents are in it.
-fn closed(pack: &mut Vec<u8>, in_pack: &mut Vec<(Digest, Spot)>, spots: &mut Spots) -> Parcel {
+fn closed(pack: &mut Vec<u8>, in_pack: &mut Vec<(Digest, ContentSpot)>, spots: &mut Spots) -> Parcel {
     let bytes = std::mem::take(pack);
     let digest = Digest::of(&bytes);
     for (content, spot) in in_pack.drain(..) {
-        spots.insert(content, Spot { pack: Some(digest), ..spot });
+        spots.insert(content, ContentSpot { pack: Some(digest), ..spot });
     }
     (object("packs", &digest), bytes)
 }

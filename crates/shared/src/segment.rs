@@ -21,7 +21,7 @@ pub(crate) const SEGMENT_LIMIT: u64 = 512 << 20;
 
 /// Where a content is.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
-pub(crate) struct Spot {
+pub(crate) struct ContentSpot {
     /// The pack that it is in; an object of its own without one.
     pub pack: Option<Digest>,
     /// Where it begins in the pack.
@@ -32,14 +32,14 @@ pub(crate) struct Spot {
     pub raw: u64,
 }
 
-/// Results by their keys.
-pub(crate) type Results = BTreeMap<Digest, Vec<RecordEntry>>;
+/// KeyedResults by their keys.
+pub(crate) type KeyedResults = BTreeMap<Digest, Vec<RecordEntry>>;
 
 /// Where contents are, by their digests.
-pub(crate) type Spots = BTreeMap<Digest, Spot>;
+pub(crate) type Spots = BTreeMap<Digest, ContentSpot>;
 
 /// Records and spots that were read.
-pub(crate) struct Segment {
+pub(crate) struct RecordSegment {
     packs: Vec<Digest>,
     /// By digest: the number of the pack, or none; where; how long there; how long.
     spots: Vec<(Digest, u32, u64, u64, u64)>,
@@ -60,7 +60,7 @@ fn beginning(key: &Digest) -> u64 {
 ///
 /// # Errors
 /// When something cannot be compressed.
-pub(crate) fn encode(results: &Results, spots: &Spots) -> std::io::Result<Vec<u8>> {
+pub(crate) fn encode(results: &KeyedResults, spots: &Spots) -> std::io::Result<Vec<u8>> {
     let mut packs: Vec<Digest> = spots.values().filter_map(|spot| spot.pack).collect();
     packs.sort_unstable();
     packs.dedup();
@@ -80,7 +80,7 @@ pub(crate) fn encode(results: &Results, spots: &Spots) -> std::io::Result<Vec<u8
     let mut out = Encoder::new();
     out.u8(VERSION);
     out.list(&packs, |out, pack| out.digest(pack));
-    let rows: Vec<(&Digest, &Spot)> = spots.iter().collect();
+    let rows: Vec<(&Digest, &ContentSpot)> = spots.iter().collect();
     out.list(&rows, |out, (digest, spot)| {
         let number = spot.pack.and_then(|pack| packs.binary_search(&pack).ok());
         out.digest(digest);
@@ -99,25 +99,24 @@ pub(crate) fn encode(results: &Results, spots: &Spots) -> std::io::Result<Vec<u8
     Ok(out.bytes)
 }
 
-impl Segment {
+impl RecordSegment {
     /// Reads a segment.
     ///
     /// # Errors
     /// When it is damaged, or of another version.
-    pub fn decode(bytes: &[u8]) -> Result<Segment, Truncated> {
+    pub fn decode(bytes: &[u8]) -> Result<RecordSegment, Truncated> {
         let mut from = Decoder::new(bytes);
         if from.u8()? != VERSION {
             return Err(Truncated);
         }
         let packs = from.list(Decoder::digest)?;
-        let spots: Vec<_> = from.list(|from| {
-            Ok((from.digest()?, from.u32()?, from.u64()?, from.u64()?, from.u64()?))
-        })?;
+        let spots: Vec<_> =
+            from.list(|from| Ok((from.digest()?, from.u32()?, from.u64()?, from.u64()?, from.u64()?)))?;
         let keys: Vec<_> = from.list(|from| Ok((from.u64()?, from.u32()?, from.u32()?)))?;
         let blocks = from.list(|from| Ok((from.u64()?, from.bytes()?.to_vec())))?;
         let is_sorted = spots.is_sorted_by_key(|spot| spot.0) && keys.is_sorted_by_key(|key| key.0);
         if from.is_at_end() && is_sorted {
-            Ok(Segment { packs, spots, keys, blocks, open: Mutex::default() })
+            Ok(RecordSegment { packs, spots, keys, blocks, open: Mutex::default() })
         } else {
             Err(Truncated)
         }
@@ -154,19 +153,19 @@ impl Segment {
     }
 
     /// Where a content is.
-    pub fn spot(&self, digest: &Digest) -> Option<Spot> {
+    pub fn spot(&self, digest: &Digest) -> Option<ContentSpot> {
         let at = self.spots.binary_search_by(|row| row.0.cmp(digest)).ok()?;
         let (_, pack, at, stored, raw) = self.spots[at];
         let pack = match pack {
             u32::MAX => None,
             number => Some(*self.packs.get(number as usize)?),
         };
-        Some(Spot { pack, at, stored, raw })
+        Some(ContentSpot { pack, at, stored, raw })
     }
 
     /// Everything in it, to become part of another one.
-    pub fn contents(&self) -> (Results, Spots) {
-        let mut results = Results::new();
+    pub fn contents(&self) -> (KeyedResults, Spots) {
+        let mut results = KeyedResults::new();
         for (key, entries) in self.keys.iter().filter_map(|row| self.read(*row)) {
             results.entry(key).or_default().extend(entries);
         }
@@ -184,16 +183,25 @@ mod tests {
 
     fn entry(number: u64) -> RecordEntry {
         RecordEntry {
-            outputs: vec![OutputRecord::File { digest: Digest::of(&number.to_le_bytes()), executable: false }],
+            outputs: vec![OutputRecord::File {
+                digest: Digest::of(&number.to_le_bytes()),
+                executable: false,
+            }],
             micros: number,
             basis: Basis::Noted(vec![Digest::of(b"part")]),
             ..RecordEntry::default()
         }
     }
 
-    fn sample(count: u64) -> (Results, Spots) {
-        let results = (0..count).map(|n| (Digest::of(&n.to_be_bytes()), vec![entry(n), entry(n + 1)])).collect();
-        let spot = |n: u64| Spot { pack: (n % 3 > 0).then(|| Digest::of(&[n as u8 % 3])), at: n, stored: 9, raw: 12 };
+    fn sample(count: u64) -> (KeyedResults, Spots) {
+        let results =
+            (0..count).map(|n| (Digest::of(&n.to_be_bytes()), vec![entry(n), entry(n + 1)])).collect();
+        let spot = |n: u64| ContentSpot {
+            pack: (n % 3 > 0).then(|| Digest::of(&[n as u8 % 3])),
+            at: n,
+            stored: 9,
+            raw: 12,
+        };
         (results, (0..count).map(|n| (Digest::of(&n.to_le_bytes()), spot(n))).collect())
     }
 
@@ -201,7 +209,7 @@ mod tests {
     fn everything_is_found_again() {
         let (results, spots) = sample(3_000);
         let bytes = encode(&results, &spots).unwrap();
-        let segment = Segment::decode(&bytes).unwrap();
+        let segment = RecordSegment::decode(&bytes).unwrap();
         assert!(segment.blocks.len() > 3, "{}", segment.blocks.len());
         for (key, entries) in &results {
             assert_eq!(segment.results(key), *entries);
@@ -217,8 +225,8 @@ mod tests {
     fn keys_that_begin_alike_are_told_apart() {
         let (mut one, mut other) = (Digest([7; 32]), Digest([7; 32]));
         (one.0[31], other.0[31]) = (1, 2);
-        let results = Results::from([(one, vec![entry(1)]), (other, vec![entry(2)])]);
-        let segment = Segment::decode(&encode(&results, &Spots::new()).unwrap()).unwrap();
+        let results = KeyedResults::from([(one, vec![entry(1)]), (other, vec![entry(2)])]);
+        let segment = RecordSegment::decode(&encode(&results, &Spots::new()).unwrap()).unwrap();
         assert_eq!((segment.results(&one), segment.results(&other)), (vec![entry(1)], vec![entry(2)]));
     }
 
@@ -232,7 +240,7 @@ mod tests {
             let at = at % bytes.len();
             bytes[at] ^= flip;
             let bytes = if cut { &bytes[..at] } else { &bytes };
-            if let Ok(segment) = Segment::decode(bytes) {
+            if let Ok(segment) = RecordSegment::decode(bytes) {
                 let _ = segment.contents();
                 results.keys().for_each(|key| drop(segment.results(key)));
             }

@@ -15,10 +15,10 @@ use nubrik_store::RecordEntry;
 use nubrik_web::{Objects, Trouble};
 
 use crate::bundle::{CONTENT_LIMIT, PACK_LIMIT, content};
-use crate::heads::{Head, KeyList, SIGNED_LIMIT};
-use crate::index::{Branch, Index, MANIFEST_LIMIT, Manifest, object};
+use crate::heads::{KeyList, LineHead, SIGNED_LIMIT};
+use crate::index::{Branch, MANIFEST_LIMIT, SegmentList, SharedIndex, object};
 use crate::keys::PublicKey;
-use crate::segment::{SEGMENT_LIMIT, Segment};
+use crate::segment::{RecordSegment, SEGMENT_LIMIT};
 
 /// After so many failures a store is not asked any more.
 const FAILURES: u32 = 3;
@@ -64,7 +64,9 @@ impl fmt::Display for SharedTrouble {
             SharedTrouble::NoMembers(why) => write!(f, "its list of members {why}"),
             SharedTrouble::Lies(object) => write!(f, "what it gives as {object} is not that"),
             SharedTrouble::Machine(problem) => f.write_str(problem),
-            SharedTrouble::NoWriter(key) => write!(f, "the key {key} may not write there: `nubrik share add` lets it"),
+            SharedTrouble::NoWriter(key) => {
+                write!(f, "the key {key} may not write there: `nubrik share add` lets it")
+            }
         }
     }
 }
@@ -97,7 +99,7 @@ struct Counters {
 
 /// What is known of packs.
 #[derive(Default)]
-struct Packs {
+struct KnownPacks {
     picked: HashMap<Digest, u32>,
     whole: Vec<(Digest, Arc<Vec<u8>>)>,
 }
@@ -109,11 +111,11 @@ type SeenBefore = BTreeMap<String, u64>;
 pub struct SharedStore {
     objects: Objects,
     accepted: Acceptance,
-    index: OnceLock<Arc<Index>>,
+    index: OnceLock<Arc<SharedIndex>>,
     failures: AtomicU32,
     is_off: AtomicBool,
     trouble: Mutex<Option<SharedTrouble>>,
-    packs: Mutex<Packs>,
+    packs: Mutex<KnownPacks>,
     counters: Counters,
 }
 
@@ -131,7 +133,9 @@ fn write_own(path: &Path, bytes: &[u8]) -> std::io::Result<()> {
     let folder = path.parent().ok_or(std::io::ErrorKind::InvalidInput)?;
     fs::create_dir_all(folder)?;
     let temporary = path.with_extension(format!("{}.tmp", std::process::id()));
-    fs::write(&temporary, bytes).and_then(|()| fs::rename(&temporary, path)).inspect_err(|_| drop(fs::remove_file(&temporary)))
+    fs::write(&temporary, bytes)
+        .and_then(|()| fs::rename(&temporary, path))
+        .inspect_err(|_| drop(fs::remove_file(&temporary)))
 }
 
 impl SharedStore {
@@ -173,13 +177,21 @@ impl SharedStore {
     pub fn traffic(&self) -> Traffic {
         let Counters { taken, requests, moved, raw, spared } = &self.counters;
         let read = |counter: &AtomicU64| counter.load(Ordering::Relaxed);
-        Traffic { taken: read(taken), requests: read(requests), moved: read(moved), raw: read(raw), spared: read(spared) }
+        Traffic {
+            taken: read(taken),
+            requests: read(requests),
+            moved: read(moved),
+            raw: read(raw),
+            spared: read(spared),
+        }
     }
 
     /// How many keys are known, and who signed what: each member's name, line, and when.
     pub fn known(&self) -> (usize, Vec<(String, String, u64)>) {
         let index = self.index();
-        let name = |key: &PublicKey| index.members.writer(key).map_or_else(String::new, |member| member.name.clone());
+        let name = |key: &PublicKey| {
+            index.members.writer(key).map_or_else(String::new, |member| member.name.clone())
+        };
         let heads = index.branches.iter().map(|b| (name(&b.writer), b.head.line.clone(), b.head.time));
         (index.keys(), heads.collect())
     }
@@ -270,41 +282,48 @@ impl SharedStore {
     }
 
     /// All that is known of the store; asked once.
-    pub(crate) fn index(&self) -> Arc<Index> {
+    pub(crate) fn index(&self) -> Arc<SharedIndex> {
         self.index.get_or_init(|| Arc::new(self.load())).clone()
     }
 
-    fn load(&self) -> Index {
+    fn load(&self) -> SharedIndex {
         let mut seen = self.seen_before();
         let root = self.accepted.root;
-        let list = self.signed(&KeyList::object(), &mut seen, |bytes| KeyList::open(bytes, &root), |list| list.sequence);
+        let list = self.signed(
+            &KeyList::object(),
+            &mut seen,
+            |bytes| KeyList::open(bytes, &root),
+            |list| list.sequence,
+        );
         let Some(members) = list else {
-            self.fail(SharedTrouble::NoMembers("is not there, or not signed by the root key that was accepted".to_owned()));
-            return Index::default();
+            self.fail(SharedTrouble::NoMembers(
+                "is not there, or not signed by the root key that was accepted".to_owned(),
+            ));
+            return SharedIndex::default();
         };
         if members.expires <= now() {
             self.fail(SharedTrouble::NoMembers("has expired".to_owned()));
-            return Index::default();
+            return SharedIndex::default();
         }
         let mut branches = Vec::new();
         for line in &self.accepted.lines {
             for member in members.writers_of(line) {
-                let name = Head::object(line, &member.key);
-                let open = |bytes: &[u8]| Head::open(bytes, line, &member.key);
+                let name = LineHead::object(line, &member.key);
+                let open = |bytes: &[u8]| LineHead::open(bytes, line, &member.key);
                 let Some(head) = self.signed(&name, &mut seen, open, |head| head.sequence) else { continue };
                 branches.extend(self.branch(member.key, head));
             }
         }
         self.remember(&seen);
-        Index { members, branches }
+        SharedIndex { members, branches }
     }
 
-    fn branch(&self, writer: PublicKey, head: Head) -> Option<Branch> {
+    fn branch(&self, writer: PublicKey, head: LineHead) -> Option<Branch> {
         let bytes = self.immutable("manifests", &head.manifest, MANIFEST_LIMIT)?;
-        let manifest = Manifest::decode(&bytes).ok()?;
+        let manifest = SegmentList::decode(&bytes).ok()?;
         let segment = |digest: Digest| {
             let bytes = self.immutable("segments", &digest, SEGMENT_LIMIT)?;
-            Some((digest, Arc::new(Segment::decode(&bytes).ok()?)))
+            Some((digest, Arc::new(RecordSegment::decode(&bytes).ok()?)))
         };
         let segments = manifest.segments.iter().filter_map(|named| segment(named.digest)).collect();
         Some(Branch { writer, head, manifest, segments })
@@ -325,7 +344,8 @@ impl SharedStore {
         }
         let text: String = seen.iter().map(|(object, sequence)| format!("{sequence} {object}\n")).collect();
         if let Err(e) = write_own(&self.accepted.seen, text.as_bytes()) {
-            let problem = format!("cannot remember what was seen of it in {}: {e}", self.accepted.seen.display());
+            let problem =
+                format!("cannot remember what was seen of it in {}: {e}", self.accepted.seen.display());
             self.fail(SharedTrouble::Machine(problem));
         }
     }

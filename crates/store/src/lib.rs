@@ -24,7 +24,7 @@ mod upkeep;
 use nubrik_bytes::Digest;
 
 pub use local::{LocalStore, Placed, StoreError};
-pub use record::{Basis, FoundInput, Origin, OutputRecord, Record, RecordEntry, TreeEntry, TreeKind};
+pub use record::{Basis, FoundInput, OutputRecord, Provenance, Record, RecordEntry, TreeEntry, TreeKind};
 pub use upkeep::{Amount, Verified};
 
 /// Where results are kept. The local store is one; a team's shared store will be another.

@@ -119,7 +119,7 @@ pub enum Basis {
 
 /// Where a result comes from.
 #[derive(Clone, PartialEq, Eq, Debug, Default)]
-pub enum Origin {
+pub enum Provenance {
     /// A step of this machine.
     #[default]
     Here,
@@ -150,7 +150,7 @@ pub struct RecordEntry {
     /// What it rests on of the machine.
     pub basis: Basis,
     /// Where it comes from.
-    pub origin: Origin,
+    pub origin: Provenance,
 }
 
 impl RecordEntry {
@@ -198,7 +198,7 @@ impl RecordEntry {
                 2 => Basis::Unfit(from.text()?.into()),
                 _ => return Err(Truncated),
             },
-            origin: Origin::Here,
+            origin: Provenance::Here,
         })
     }
 }
@@ -249,8 +249,8 @@ impl Record {
         out.list(&self.entries, |out, entry| {
             entry.encode(out);
             match &entry.origin {
-                Origin::Here => out.u8(0),
-                Origin::Shared { root, writer } => {
+                Provenance::Here => out.u8(0),
+                Provenance::Shared { root, writer } => {
                     out.u8(1);
                     out.digest(root);
                     out.digest(&Digest(*writer));
@@ -278,8 +278,8 @@ impl Record {
         let entries = from.list(|from| {
             let entry = RecordEntry::decode(from)?;
             let origin = match from.u8()? {
-                0 => Origin::Here,
-                1 => Origin::Shared { root: from.digest()?, writer: from.digest()?.0 },
+                0 => Provenance::Here,
+                1 => Provenance::Shared { root: from.digest()?, writer: from.digest()?.0 },
                 _ => return Err(Truncated),
             };
             Ok(RecordEntry { origin, ..entry })
@@ -313,7 +313,7 @@ mod tests {
                 printed: b"warning".to_vec(),
                 micros: 12,
                 basis: Basis::Noted(vec![Digest::of(b"part")]),
-                origin: Origin::Shared { root: Digest::of(b"root"), writer: [7; 32] },
+                origin: Provenance::Shared { root: Digest::of(b"root"), writer: [7; 32] },
             }],
         }
     }

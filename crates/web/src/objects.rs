@@ -85,11 +85,14 @@ impl Objects {
         let request = self.request("PUT", &address).header("Content-Type", "application/octet-stream");
         let request = request.body(bytes).map_err(|e| Trouble::failed(e.to_string()))?;
         let agent = self.agent()?;
-        let request = agent.configure_request(request).timeout_global(Some(patience(bytes.len() as u64))).build();
+        let request =
+            agent.configure_request(request).timeout_global(Some(patience(bytes.len() as u64))).build();
         let answer = agent.run(request).map_err(|e| Trouble::failed(e.to_string()))?;
         match answer.status() {
             status if status.is_success() => Ok(()),
-            StatusCode::UNAUTHORIZED | StatusCode::FORBIDDEN => Err(Trouble::Refused(answer.status().as_u16())),
+            StatusCode::UNAUTHORIZED | StatusCode::FORBIDDEN => {
+                Err(Trouble::Refused(answer.status().as_u16()))
+            }
             status => Err(Trouble::failed(format!("it answered with status {status}"))),
         }
     }
@@ -138,7 +141,10 @@ impl Objects {
             None => limit,
         };
         let reader = answer.body_mut().as_reader();
-        reader.take(taken.saturating_add(1)).read_to_end(&mut bytes).map_err(|e| Trouble::failed(e.to_string()))?;
+        reader
+            .take(taken.saturating_add(1))
+            .read_to_end(&mut bytes)
+            .map_err(|e| Trouble::failed(e.to_string()))?;
         match part.filter(|_| is_whole) {
             Some(part) => {
                 bytes.truncate(part.end as usize);

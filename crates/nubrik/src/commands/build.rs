@@ -81,7 +81,8 @@ pub fn bring_up(
     stream: OutputStream,
     check: impl FnOnce(&Evaluation) -> CommandResult<()>,
 ) -> CommandResult<Brought> {
-    match if how.reasons || workshop.notes_basis() { Standing::Unknown } else { workshop.standing(patterns) } {
+    match if how.reasons || workshop.notes_basis() { Standing::Unknown } else { workshop.standing(patterns) }
+    {
         Standing::Holds(sealed) => {
             let steps = sealed.steps;
             let summary = nubrik_engine::Summary { steps, current: steps, ..Default::default() };

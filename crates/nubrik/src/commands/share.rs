@@ -7,7 +7,7 @@ use std::sync::Arc;
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
 use nubrik_graph::{FileId, Graph};
-use nubrik_session::{Session, Shared, accept, key_in, objects_of};
+use nubrik_session::{Session, TeamStore, accept, key_in, members_at, put_members};
 use nubrik_shared::{KeyList, Member, PublicKey, SecretKey, SharedStore, is_line};
 use serde::Serialize;
 
@@ -18,9 +18,6 @@ use crate::ui::console::{Console, OutputStream, outln};
 use crate::ui::json;
 use crate::ui::paint::Ink;
 use crate::ui::text::{size, time};
-
-/// What a list of members is asked for with, in bytes.
-const LIST_LIMIT: u64 = 4 << 20;
 
 #[derive(Serialize)]
 struct ShareEvent<'a> {
@@ -61,10 +58,12 @@ pub fn share(console: Console, choice: &Choice, work: Option<&ShareWork>) -> Com
         None => status(console, choice),
         Some(ShareWork::Accept) => agree(console, choice),
         Some(ShareWork::NewKey { file }) => {
-            let key = SecretKey::generate().map_err(|problem| say_wrong(console, Exit::Machine, &problem, &[]))?;
+            let key =
+                SecretKey::generate().map_err(|problem| say_wrong(console, Exit::Machine, &problem, &[]))?;
             write_key(console, file, &key)?;
             let next = format!("nubrik share add NAME {} --root FILE", key.public());
-            let lines = [("key", key.public().to_string()), ("file", file.display().to_string()), ("next", next)];
+            let lines =
+                [("key", key.public().to_string()), ("file", file.display().to_string()), ("next", next)];
             told(console, "new-key", "", Some(key.public()), &KeyList::default(), &lines);
             Ok(Exit::Done)
         }
@@ -72,10 +71,16 @@ pub fn share(console: Console, choice: &Choice, work: Option<&ShareWork>) -> Com
         Some(ShareWork::Add { name, key, line, root }) => {
             let bad = |what: &str, mend: &str| Err(say_wrong(console, Exit::Usage, what, &[mend]));
             let Some(key) = PublicKey::parse(key) else {
-                return bad(&format!("`{key}` is no public key"), "nubrik share new-key FILE   makes a key, and prints ed25519:…");
+                return bad(
+                    &format!("`{key}` is no public key"),
+                    "nubrik share new-key FILE   makes a key, and prints ed25519:…",
+                );
             };
             if let Some(line) = line.iter().find(|line| !is_line(line)) {
-                return bad(&format!("`{line}` is no name of a line"), "letters, digits, `-`, `_`, `.` and `/`: --line main");
+                return bad(
+                    &format!("`{line}` is no name of a line"),
+                    "letters, digits, `-`, `_`, `.` and `/`: --line main",
+                );
             }
             change(console, choice, root, |list| {
                 if list.revoked.contains(&key) {
@@ -83,14 +88,21 @@ pub fn share(console: Console, choice: &Choice, work: Option<&ShareWork>) -> Com
                 }
                 list.members.retain(|member| member.name != *name && member.key != key);
                 list.members.push(Member { name: name.clone(), key, lines: line.clone() });
-                Ok(format!("{name} may write {}", if line.is_empty() { "all lines".to_owned() } else { line.join(", ") }))
+                Ok(format!(
+                    "{name} may write {}",
+                    if line.is_empty() { "all lines".to_owned() } else { line.join(", ") }
+                ))
             })
         }
         Some(ShareWork::Revoke { who, root }) => change(console, choice, root, |list| {
-            let key = PublicKey::parse(who).or_else(|| list.members.iter().find(|m| m.name == *who).map(|m| m.key));
+            let key =
+                PublicKey::parse(who).or_else(|| list.members.iter().find(|m| m.name == *who).map(|m| m.key));
             let key = key.ok_or_else(|| {
                 let names: Vec<&str> = list.members.iter().map(|member| member.name.as_str()).collect();
-                format!("no member is called `{who}`; there is: {}", if names.is_empty() { "none".to_owned() } else { names.join(", ") })
+                format!(
+                    "no member is called `{who}`; there is: {}",
+                    if names.is_empty() { "none".to_owned() } else { names.join(", ") }
+                )
             })?;
             list.members.retain(|member| member.key != key);
             if !list.revoked.contains(&key) {
@@ -105,7 +117,10 @@ pub fn share(console: Console, choice: &Choice, work: Option<&ShareWork>) -> Com
 fn proposed(console: Console, session: &Session) -> CommandResult<nubrik_session::SharedSettings> {
     let settings = session.workspace.settings.shared.clone();
     settings.ok_or_else(|| {
-        let mends = ["[shared]\nat = \"https://…\"\nroot = \"ed25519:…\"   in nubrik.toml", "nubrik share create PLACE --root FILE   begins a store"];
+        let mends = [
+            "[shared]\nat = \"https://…\"\nroot = \"ed25519:…\"   in nubrik.toml",
+            "nubrik share create PLACE --root FILE   begins a store",
+        ];
         say_wrong(console, Exit::Usage, "this workspace names no team's store", &mends)
     })
 }
@@ -116,12 +131,13 @@ fn status(console: Console, choice: &Choice) -> CommandResult<Exit> {
     session.use_shared().map_err(|problem| say_wrong(console, Exit::Usage, &problem, &[]))?;
     let place = settings.at.clone();
     match session.shared() {
-        Shared::Used(store) => {
+        TeamStore::Used(store) => {
             let (keys, heads) = store.known();
             let members = store.members();
             let mut lines = vec![("at", place.clone()), ("root", settings.root.to_string())];
             for member in &members.members {
-                let lines_of = if member.lines.is_empty() { "all lines".to_owned() } else { member.lines.join(", ") };
+                let lines_of =
+                    if member.lines.is_empty() { "all lines".to_owned() } else { member.lines.join(", ") };
                 lines.push(("member", format!("{}   {lines_of}   {}", member.name, member.key)));
             }
             for (name, line, when) in heads {
@@ -134,12 +150,15 @@ fn status(console: Console, choice: &Choice) -> CommandResult<Exit> {
             told(console, "used", &place, Some(settings.root), &members, &lines);
             Ok(if store.is_off() { Exit::Failed } else { Exit::Done })
         }
-        Shared::Proposed(_) | Shared::None => {
+        TeamStore::Proposed(_) | TeamStore::None => {
             let lines = [
                 ("at", place.clone()),
                 ("root", settings.root.to_string()),
                 ("state", "you did not agree to it, so nothing is taken from there".to_owned()),
-                ("next", "nubrik share accept   if the root key is the one that your team told you".to_owned()),
+                (
+                    "next",
+                    "nubrik share accept   if the root key is the one that your team told you".to_owned(),
+                ),
             ];
             told(console, "proposed", &place, Some(settings.root), &KeyList::default(), &lines);
             Ok(Exit::Done)
@@ -161,35 +180,41 @@ fn agree(console: Console, choice: &Choice) -> CommandResult<Exit> {
 }
 
 fn create(console: Console, at: &str, root: &RootKey, secret: Option<&str>) -> CommandResult<Exit> {
-    let usage = |problem: String| say_wrong(console, Exit::Usage, &problem, &["an address (https://…), or the absolute path of a folder"]);
-    let objects = objects_of(at, secret, &[]).map_err(usage)?;
+    let usage = |problem: String| say_wrong(console, Exit::Usage, &problem, &[]);
     let key = match root.file.exists() {
         true => key_in(&root.file).map_err(usage)?,
-        false => {
-            let key = SecretKey::generate().map_err(|problem| say_wrong(console, Exit::Machine, &problem, &[]))?;
-            write_key(console, &root.file, &key)?;
-            key
-        }
+        false => SecretKey::generate().map_err(|problem| say_wrong(console, Exit::Machine, &problem, &[]))?,
     };
-    let failed = |trouble: nubrik_web::Trouble| {
-        say_wrong(console, Exit::Failed, &format!("the store at {at} cannot be used: {trouble}"), &["look whether it can be written there"])
-    };
-    if objects.get(&KeyList::object(), None, LIST_LIMIT).map_err(failed)?.is_some() {
+    let failed = |problem: String| unusable(console, at, &problem);
+    if members_at(at, secret, &key.public()).map_err(failed)?.is_some() {
         let message = format!("there is a store at {at} already");
-        return Err(say_wrong(console, Exit::Usage, &message, &["nubrik share add NAME KEY --root FILE   lets someone write there"]));
+        let mend = "nubrik share add NAME KEY --root FILE   lets someone write there";
+        return Err(say_wrong(console, Exit::Usage, &message, &[mend]));
+    }
+    if !root.file.exists() {
+        write_key(console, &root.file, &key)?;
     }
     let list = KeyList { sequence: 1, expires: until(root.days), ..KeyList::default() };
-    objects.put(&KeyList::object(), &list.sign(&key)).map_err(failed)?;
+    put_members(at, secret, &list, &key).map_err(failed)?;
     let secret = secret.map_or(String::new(), |name| format!("\nsecret = \"{name}\""));
     let settings = format!("[shared]\nat = \"{at}\"\nroot = \"{}\"{secret}", key.public());
+    let file = root.file.display();
     let lines = [
         ("made", format!("a store without members at {at}")),
-        ("root", format!("{}   its secret key is in {}: keep it away from the machines that build", key.public(), root.file.display())),
-        ("write", format!("{}\nin nubrik.toml", settings).replace('\n', "\n          ")),
-        ("next", "nubrik share new-key FILE, nubrik share add NAME KEY --root FILE, nubrik share accept".to_owned()),
+        ("root", key.public().to_string()),
+        ("secret", format!("{file} holds the secret key of it: keep it away from machines that build")),
+        ("write", format!("{settings}\nin nubrik.toml").replace('\n', "\n          ")),
+        ("next", "nubrik share new-key FILE   makes a key for who writes".to_owned()),
+        ("", "nubrik share add NAME KEY --root FILE   lets them".to_owned()),
+        ("", "nubrik share accept   agrees to use it, on each machine".to_owned()),
     ];
     told(console, "created", at, Some(key.public()), &list, &lines);
     Ok(Exit::Done)
+}
+
+fn unusable(console: Console, at: &str, problem: &str) -> Exit {
+    let message = format!("the store at {at} cannot be used: {problem}");
+    say_wrong(console, Exit::Failed, &message, &["look whether it is there, and can be written"])
 }
 
 /// Changes the list of members, and signs it again.
@@ -204,22 +229,22 @@ fn change(
     let usage = |problem: String| say_wrong(console, Exit::Usage, &problem, &[]);
     let key = key_in(&root.file).map_err(usage)?;
     if key.public() != settings.root {
-        let message = format!("{} holds the key of {}, and nubrik.toml names {}", root.file.display(), key.public(), settings.root);
-        return Err(say_wrong(console, Exit::Usage, &message, &["--root FILE is the file that `nubrik share create` wrote"]));
+        let file = root.file.display();
+        let message =
+            format!("{file} holds the key of {}, and nubrik.toml names {}", key.public(), settings.root);
+        let mend = "--root FILE is the file that `nubrik share create` wrote";
+        return Err(say_wrong(console, Exit::Usage, &message, &[mend]));
     }
-    let objects = objects_of(&settings.at, settings.secret.as_deref(), &[]).map_err(usage)?;
-    let failed = |problem: String| {
-        say_wrong(console, Exit::Failed, &format!("the store at {} cannot be used: {problem}", settings.at), &["look whether it can be written there"])
-    };
-    let bytes = objects.get(&KeyList::object(), None, LIST_LIMIT).map_err(|trouble| failed(trouble.to_string()))?;
-    let bytes = bytes.ok_or_else(|| failed("it has no list of members; `nubrik share create` makes one".to_owned()))?;
-    let list = KeyList::open(&bytes, &settings.root);
-    let mut list = list.ok_or_else(|| failed("its list of members is not signed by the root key".to_owned()))?;
+    let (at, secret) = (settings.at.as_str(), settings.secret.as_deref());
+    let failed = |problem: String| unusable(console, at, &problem);
+    let list = members_at(at, secret, &settings.root).map_err(failed)?;
+    let none = || failed("it has no list of members; `nubrik share create` makes one".to_owned());
+    let mut list = list.ok_or_else(none)?;
     let done = edit(&mut list).map_err(usage)?;
     list.sequence += 1;
     list.expires = until(root.days);
-    objects.put(&KeyList::object(), &list.sign(&key)).map_err(|trouble| failed(trouble.to_string()))?;
-    told(console, "changed", &settings.at, Some(settings.root), &list, &[("members", done)]);
+    put_members(at, secret, &list, &key).map_err(failed)?;
+    told(console, "changed", at, Some(settings.root), &list, &[("members", done)]);
     Ok(Exit::Done)
 }
 
@@ -239,7 +264,12 @@ fn write_key(console: Console, file: &Path, key: &SecretKey) -> CommandResult<()
     let written = std::fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(file);
     let written = written.and_then(|mut file| writeln!(file, "{}", key.to_text()));
     written.map_err(|e| {
-        say_wrong(console, Exit::Own, &format!("cannot write the key to {}: {e}", file.display()), &["name a file that is not there yet"])
+        say_wrong(
+            console,
+            Exit::Own,
+            &format!("cannot write the key to {}: {e}", file.display()),
+            &["name a file that is not there yet"],
+        )
     })
 }
 
@@ -252,7 +282,11 @@ fn told(
     lines: &[(&str, String)],
 ) {
     if console.is_json() {
-        let row = |member: &Member| MemberRow { name: member.name.clone(), key: member.key.to_string(), lines: member.lines.clone() };
+        let row = |member: &Member| MemberRow {
+            name: member.name.clone(),
+            key: member.key.to_string(),
+            lines: member.lines.clone(),
+        };
         let root = key.map_or_else(String::new, |key| key.to_string());
         let members = list.members.iter().map(row).collect();
         return console.event(&ShareEvent { event: "share", state, at, root, key: None, members, keys: 0 });
@@ -265,12 +299,14 @@ fn told(
 
 /// Lets a command that builds use the team's store, or says why it is not used.
 pub fn begin(console: Console, session: &mut Session) {
-    let problem = session.use_shared().err().map(|problem| format!("the team's store is not used: {problem}"));
+    let problem =
+        session.use_shared().err().map(|problem| format!("the team's store is not used: {problem}"));
     let asks = match session.shared() {
-        Shared::Proposed(settings) => {
-            Some(format!("nubrik.toml names a team's store at {}, which you did not agree to: nubrik share", settings.at))
-        }
-        Shared::None | Shared::Used(_) => None,
+        TeamStore::Proposed(settings) => Some(format!(
+            "nubrik.toml names a team's store at {}, which you did not agree to: nubrik share",
+            settings.at
+        )),
+        TeamStore::None | TeamStore::Used(_) => None,
     };
     if let Some(text) = problem.or(asks) {
         notice(console, &text);
@@ -286,8 +322,13 @@ fn notice(console: Console, text: &str) {
 }
 
 /// Gives what was made to the team's store, where this machine writes there, and says what was taken and given.
-pub fn conclude(console: Console, session: &Session, made: Option<(&Graph, &[FileId])>, stream: OutputStream) {
-    let Shared::Used(store) = session.shared() else { return };
+pub fn conclude(
+    console: Console,
+    session: &Session,
+    made: Option<(&Graph, &[FileId])>,
+    stream: OutputStream,
+) {
+    let TeamStore::Used(store) = session.shared() else { return };
     let given = made.map(|(graph, files)| session.give(graph, files)).transpose();
     let (given, failed) = match given {
         Ok(given) => (given.flatten(), None),
@@ -299,7 +340,7 @@ pub fn conclude(console: Console, session: &Session, made: Option<(&Graph, &[Fil
 fn say(
     console: Console,
     store: &Arc<SharedStore>,
-    given: Option<&nubrik_session::Given>,
+    given: Option<&nubrik_session::GivenAway>,
     failed: Option<String>,
     stream: OutputStream,
 ) {

@@ -9,9 +9,10 @@ use nubrik_bytes::Digest;
 use nubrik_engine::State;
 use nubrik_graph::{Closure, FileId, Graph};
 use nubrik_shared::{
-    Acceptance, LayeredStore, Published, Publisher, PublicKey, SecretKey, SharedStore, SharedTrouble,
+    Acceptance, HandedOver, KeyList, LayeredStore, PublicKey, Publisher, SecretKey, SharedStore,
+    SharedTrouble,
 };
-use nubrik_store::{Basis, Origin, RecordEntry, Store};
+use nubrik_store::{Basis, Provenance, RecordEntry, Store};
 use nubrik_web::{Address, Credential, Objects};
 
 use super::Session;
@@ -27,7 +28,7 @@ const KEY_VARIABLE: &str = "NUBRIK_SHARED_KEY";
 const LINE_VARIABLE: &str = "NUBRIK_SHARED_LINE";
 
 /// How a workspace stands to a team's store.
-pub enum Shared {
+pub enum TeamStore {
     /// It names none.
     None,
     /// It proposes one that the person did not agree to.
@@ -37,9 +38,9 @@ pub enum Shared {
 }
 
 /// What a build gave to the team's store.
-pub struct Given {
+pub struct GivenAway {
     /// What was written.
-    pub published: Published,
+    pub published: HandedOver,
     /// Results that stay on this machine, by why.
     pub kept_back: Vec<(Arc<str>, usize)>,
 }
@@ -63,7 +64,8 @@ fn row(settings: &SharedSettings) -> String {
 
 /// Whether the person agreed to a store.
 fn is_accepted(settings: &SharedSettings) -> bool {
-    let by_variable = std::env::var(ROOT_VARIABLE).is_ok_and(|text| PublicKey::parse(&text) == Some(settings.root));
+    let by_variable =
+        std::env::var(ROOT_VARIABLE).is_ok_and(|text| PublicKey::parse(&text) == Some(settings.root));
     let file = state_folder().map(|folder| folder.join("accepted"));
     let accepted = file.and_then(|file| fs::read_to_string(file).ok()).unwrap_or_default();
     by_variable || accepted.lines().any(|line| line == row(settings))
@@ -92,7 +94,7 @@ pub fn accept(settings: &SharedSettings) -> Result<(), String> {
 ///
 /// # Errors
 /// Why it cannot be asked, for people.
-pub fn objects_of(at: &str, secret: Option<&str>, certificates: &[PathBuf]) -> Result<Objects, String> {
+fn objects_of(at: &str, secret: Option<&str>, certificates: &[PathBuf]) -> Result<Objects, String> {
     let address = if at.starts_with('/') {
         Address::of_folder(Path::new(at)).ok_or_else(|| format!("{at} is no path of a folder"))?
     } else {
@@ -102,7 +104,8 @@ pub fn objects_of(at: &str, secret: Option<&str>, certificates: &[PathBuf]) -> R
         None => None,
         Some(name) => {
             let secret = std::env::var(name).ok().filter(|secret| !secret.is_empty());
-            let secret = secret.ok_or_else(|| format!("the variable {name}, which holds the store's secret, is not set"))?;
+            let secret = secret
+                .ok_or_else(|| format!("the variable {name}, which holds the store's secret, is not set"))?;
             Some(match secret.split_once(':') {
                 Some((user, password)) => Credential::Basic(user.to_owned(), password.to_owned()),
                 None => Credential::Bearer(secret),
@@ -112,32 +115,60 @@ pub fn objects_of(at: &str, secret: Option<&str>, certificates: &[PathBuf]) -> R
     Ok(Objects::new(address, credential, certificates))
 }
 
+/// The most bytes that a list of members has.
+const LIST_LIMIT: u64 = 4 << 20;
+
+/// The list of members that a store has; nothing where it has none.
+///
+/// # Errors
+/// Why it cannot be asked, or that the list is not signed by the key, for people.
+pub fn members_at(at: &str, secret: Option<&str>, root: &PublicKey) -> Result<Option<KeyList>, String> {
+    let bytes = objects_of(at, secret, &[])?.get(&KeyList::object(), None, LIST_LIMIT);
+    let Some(bytes) = bytes.map_err(|trouble| trouble.to_string())? else { return Ok(None) };
+    let list = KeyList::open(&bytes, root);
+    list.map(Some).ok_or_else(|| "its list of members is not signed by this root key".to_owned())
+}
+
+/// Signs a list of members, and puts it in place of what a store has.
+///
+/// # Errors
+/// Why it cannot be put, for people.
+pub fn put_members(at: &str, secret: Option<&str>, list: &KeyList, root: &SecretKey) -> Result<(), String> {
+    let put = objects_of(at, secret, &[])?.put(&KeyList::object(), &list.sign(root));
+    put.map_err(|trouble| trouble.to_string())
+}
+
 /// The key in a file.
 ///
 /// # Errors
 /// Why there is none, for people.
 pub fn key_in(file: &Path) -> Result<SecretKey, String> {
-    let text = fs::read_to_string(file).map_err(|e| format!("cannot read the key in {}: {e}", file.display()))?;
+    let text =
+        fs::read_to_string(file).map_err(|e| format!("cannot read the key in {}: {e}", file.display()))?;
     SecretKey::parse(&text).ok_or_else(|| format!("{} holds no secret key of `nubrik share`", file.display()))
 }
 
 /// The key of who writes, if this machine is told one.
 fn key_of_writer() -> Result<Option<SecretKey>, String> {
-    let Some(value) = std::env::var(KEY_VARIABLE).ok().filter(|value| !value.is_empty()) else { return Ok(None) };
+    let Some(value) = std::env::var(KEY_VARIABLE).ok().filter(|value| !value.is_empty()) else {
+        return Ok(None);
+    };
     match SecretKey::parse(&value) {
         Some(key) => Ok(Some(key)),
-        None if value.starts_with("ed25519") => Err(format!("{KEY_VARIABLE} holds no secret key of `nubrik share`")),
+        None if value.starts_with("ed25519") => {
+            Err(format!("{KEY_VARIABLE} holds no secret key of `nubrik share`"))
+        }
         None => key_in(Path::new(&value)).map(Some),
     }
 }
 
 impl Session {
     /// How the workspace stands to a team's store.
-    pub fn shared(&self) -> Shared {
+    pub fn shared(&self) -> TeamStore {
         match (&self.shared, &self.workspace.settings.shared) {
-            (Some(shared), _) => Shared::Used(shared.clone()),
-            (None, Some(settings)) if !is_accepted(settings) => Shared::Proposed(settings.clone()),
-            (None, _) => Shared::None,
+            (Some(shared), _) => TeamStore::Used(shared.clone()),
+            (None, Some(settings)) if !is_accepted(settings) => TeamStore::Proposed(settings.clone()),
+            (None, _) => TeamStore::None,
         }
     }
 
@@ -146,11 +177,14 @@ impl Session {
     /// # Errors
     /// Why it cannot be used, for people.
     pub fn use_shared(&mut self) -> Result<(), String> {
-        let Some(settings) = self.workspace.settings.shared.clone().filter(is_accepted) else { return Ok(()) };
+        let Some(settings) = self.workspace.settings.shared.clone().filter(is_accepted) else {
+            return Ok(());
+        };
         let certificates: Vec<PathBuf> = Vec::new();
         let objects = objects_of(&settings.at, settings.secret.as_deref(), &certificates)?;
         let name = settings.root.digest().hex()[..32].to_owned();
-        let cache = own_folder("XDG_CACHE_HOME", ".cache").ok_or("neither XDG_CACHE_HOME nor HOME names a folder")?;
+        let cache =
+            own_folder("XDG_CACHE_HOME", ".cache").ok_or("neither XDG_CACHE_HOME nor HOME names a folder")?;
         let state = state_folder().ok_or("neither XDG_STATE_HOME nor HOME names a folder")?;
         let mut lines = settings.lines;
         self.writer = key_of_writer()?.map(|key| {
@@ -161,7 +195,8 @@ impl Session {
             }
             Publisher::new(key, line)
         });
-        let accepted = Acceptance { root: settings.root, lines, cache: cache.join(&name), seen: state.join(name) };
+        let accepted =
+            Acceptance { root: settings.root, lines, cache: cache.join(&name), seen: state.join(name) };
         self.shared = Some(Arc::new(SharedStore::new(objects, accepted)));
         Ok(())
     }
@@ -188,8 +223,10 @@ impl Session {
     ///
     /// # Errors
     /// Why nothing could be written.
-    pub fn give(&self, graph: &Graph, files: &[FileId]) -> Result<Option<Given>, SharedTrouble> {
-        let (Some(writer), Some(shared), Ok(local)) = (&self.writer, &self.shared, &self.store) else { return Ok(None) };
+    pub fn give(&self, graph: &Graph, files: &[FileId]) -> Result<Option<GivenAway>, SharedTrouble> {
+        let (Some(writer), Some(shared), Ok(local)) = (&self.writer, &self.shared, &self.store) else {
+            return Ok(None);
+        };
         let state: &State = self.state();
         let mut results: Vec<(Digest, RecordEntry)> = Vec::new();
         let mut kept_back: std::collections::BTreeMap<Arc<str>, usize> = std::collections::BTreeMap::new();
@@ -199,14 +236,17 @@ impl Session {
             if step.commands.is_empty() {
                 continue;
             }
-            let Some(memory) = state.steps.get(step.folder.as_str()).filter(|m| !m.outputs.is_empty()) else { continue };
+            let Some(memory) = state.steps.get(step.folder.as_str()).filter(|m| !m.outputs.is_empty()) else {
+                continue;
+            };
             let record = local.record(&memory.first_key).unwrap_or_default();
             let of_now = |entry: &&RecordEntry| {
                 let found = entry.found.iter().map(|f| (&*f.path, &f.digest));
-                entry.outputs == memory.outputs && found.eq(memory.found.iter().map(|(path, digest)| (path.as_str(), digest)))
+                entry.outputs == memory.outputs
+                    && found.eq(memory.found.iter().map(|(path, digest)| (path.as_str(), digest)))
             };
             let why: Arc<str> = match record.entries.into_iter().find(|entry| of_now(&entry)) {
-                Some(entry) if entry.origin != Origin::Here => continue,
+                Some(entry) if entry.origin != Provenance::Here => continue,
                 Some(entry) => match &entry.basis {
                     Basis::Noted(_) => {
                         results.push((memory.first_key, entry));
@@ -220,6 +260,6 @@ impl Session {
             *kept_back.entry(why).or_default() += 1;
         }
         let published = writer.publish(shared, local, &results)?;
-        Ok(Some(Given { published, kept_back: kept_back.into_iter().collect() }))
+        Ok(Some(GivenAway { published, kept_back: kept_back.into_iter().collect() }))
     }
 }

@@ -22,7 +22,10 @@ pub struct SharedSettings {
 }
 
 /// Reads the table.
-pub(super) fn shared(at: std::ops::Range<usize>, table: &DeTable<'_>) -> Result<SharedSettings, SettingsProblem> {
+pub(super) fn shared(
+    at: std::ops::Range<usize>,
+    table: &DeTable<'_>,
+) -> Result<SharedSettings, SettingsProblem> {
     let (mut place, mut root, mut lines, mut secret) = (None, None, vec!["main".to_owned()], None);
     let wrong = |value: &Keyed<'_>, message: &str, mend: &str| {
         Err(problem(value.span(), message.to_owned(), Some(mend.to_owned())))
@@ -36,7 +39,13 @@ pub(super) fn shared(at: std::ops::Range<usize>, table: &DeTable<'_>) -> Result<
             }
             ("root", DeValue::String(text)) => match PublicKey::parse(text) {
                 Some(key) => root = Some(key),
-                None => return wrong(value, "`root` is a public key", "root = \"ed25519:…\", as `nubrik share create` prints it"),
+                None => {
+                    return wrong(
+                        value,
+                        "`root` is a public key",
+                        "root = \"ed25519:…\", as `nubrik share create` prints it",
+                    );
+                }
             },
             ("root", _) => return wrong(value, "`root` is a public key", "root = \"ed25519:…\""),
             ("lines", DeValue::Array(items)) if !items.is_empty() => {
@@ -44,11 +53,19 @@ pub(super) fn shared(at: std::ops::Range<usize>, table: &DeTable<'_>) -> Result<
                 for item in items {
                     match item.get_ref() {
                         DeValue::String(line) if nubrik_shared::is_line(line) => lines.push(line.to_string()),
-                        _ => return wrong(item, "a line is a name of letters, digits, `-`, `_`, `.` and `/`", "\"main\""),
+                        _ => {
+                            return wrong(
+                                item,
+                                "a line is a name of letters, digits, `-`, `_`, `.` and `/`",
+                                "\"main\"",
+                            );
+                        }
                     }
                 }
             }
-            ("lines", _) => return wrong(value, "`lines` is a list of names of lines of builds", "lines = [\"main\"]"),
+            ("lines", _) => {
+                return wrong(value, "`lines` is a list of names of lines of builds", "lines = [\"main\"]");
+            }
             ("secret", DeValue::String(name)) => secret = Some(name.to_string()),
             ("secret", _) => {
                 let message = "`secret` is the name of the variable that holds a token, or a user and a password with `:` between";
@@ -63,10 +80,18 @@ pub(super) fn shared(at: std::ops::Range<usize>, table: &DeTable<'_>) -> Result<
     }
     match (place, root) {
         (Some(at), Some(root)) => Ok(SharedSettings { at, root, lines, secret }),
-        (None, _) => Err(problem(at, "`shared` does not say where the store is".to_owned(), Some("at = \"https://…\"".to_owned()))),
+        (None, _) => Err(problem(
+            at,
+            "`shared` does not say where the store is".to_owned(),
+            Some("at = \"https://…\"".to_owned()),
+        )),
         (_, None) => {
             let mend = "root = \"ed25519:…\", as `nubrik share create` prints it".to_owned();
-            Err(problem(at, "`shared` does not say by which key the store's members are known".to_owned(), Some(mend)))
+            Err(problem(
+                at,
+                "`shared` does not say by which key the store's members are known".to_owned(),
+                Some(mend),
+            ))
         }
     }
 }
