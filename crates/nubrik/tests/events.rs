@@ -135,6 +135,19 @@ fn every_event_is_as_documented() {
     check(&["cache", "verify"]);
     check(&["lint"]);
     check(&["manual", "pages"]);
+    let store = sandbox.folder.parent().unwrap().join("store").display().to_string();
+    check(&["share", "create", &store, "--root", "root.key"]);
+    let key = std::fs::read_to_string(sandbox.folder.join("root.key")).unwrap();
+    let key = nubrik_shared::SecretKey::parse(&key).unwrap().public().to_string();
+    sandbox.write(
+        "nubrik.toml",
+        &format!(
+            "[profiles]\nship = {{ mode = \"release\" }}\n[shared]\nat = \"{store}\"\nroot = \"{key}\"\n"
+        ),
+    );
+    check(&["share"]);
+    check(&["share", "accept"]);
+    check(&["build", "--rerun"]);
     sandbox.write("a.txt", "c\n");
     sandbox.write("out/default/high", "edited\n");
     check(&["plan", "--profile", "ship"]);

@@ -7,20 +7,26 @@ use std::ops::Range;
 use std::path::{Path, PathBuf};
 use std::sync::OnceLock;
 use std::sync::atomic::{AtomicU64, Ordering};
-use std::time::Duration;
+use std::sync::mpsc::{SyncSender, sync_channel};
+use std::time::{Duration, Instant};
 
 use ureq::Agent;
 use ureq::http::{Request, StatusCode};
 
 use crate::client::agent;
 use crate::request::too_large;
+use crate::transfer::PIECE;
 use crate::{Address, Credential, Trouble};
 
-/// How long a server may take for anything, besides the time for its bytes.
-const PATIENCE: Duration = Duration::from_secs(5);
+/// How long a server may say nothing.
+const PATIENCE: Duration = Duration::from_secs(3);
 
-/// Fewer bytes a second than this are none.
+/// Fewer bytes a second than this, over so long at least, are none.
 const SLOWEST: u64 = 32 << 10;
+const MEASURED: Duration = Duration::from_secs(10);
+
+/// The longest that anything is waited for.
+const LONGEST: Duration = Duration::from_secs(24 * 3600);
 
 /// A place with objects by their names: a folder, or a server that knows GET and PUT.
 #[derive(Debug)]
@@ -32,9 +38,17 @@ pub struct Objects {
     next_name: AtomicU64,
 }
 
-/// How long something of so many bytes may take.
+/// What the thread says that waits for a server.
+enum Heard {
+    Status(StatusCode),
+    Piece(Vec<u8>),
+    End,
+    Failed(String),
+}
+
+/// How long putting so many bytes may take.
 fn patience(bytes: u64) -> Duration {
-    PATIENCE + Duration::from_secs(bytes / SLOWEST)
+    MEASURED + Duration::from_secs(bytes / SLOWEST)
 }
 
 impl Objects {
@@ -121,37 +135,79 @@ impl Objects {
             request = request.header("Range", format!("bytes={}-{}", part.start, part.end.saturating_sub(1)));
         }
         let request = request.body(()).map_err(|e| Trouble::failed(e.to_string()))?;
-        let agent = self.agent()?;
-        let expected = part.map_or(limit, |part| part.end - part.start);
-        let request = agent.configure_request(request).timeout_global(Some(patience(expected))).build();
-        let mut answer = agent.run(request).map_err(|e| Trouble::failed(e.to_string()))?;
-        match answer.status() {
-            StatusCode::OK | StatusCode::PARTIAL_CONTENT => {}
-            StatusCode::NOT_FOUND | StatusCode::GONE => return Err(Trouble::NotThere),
-            StatusCode::UNAUTHORIZED | StatusCode::FORBIDDEN => {
-                return Err(Trouble::Refused(answer.status().as_u16()));
+        let agent = self.agent()?.clone();
+        let request = agent.configure_request(request).timeout_global(Some(LONGEST)).build();
+        let (sender, heard) = sync_channel(4);
+        // A server that says nothing is left alone: the thread ends with its connection.
+        std::thread::spawn(move || tell(&agent, request, &sender));
+        let began = Instant::now();
+        let mut status = None;
+        let mut bytes: Vec<u8> = Vec::new();
+        loop {
+            match heard.recv_timeout(PATIENCE) {
+                Ok(Heard::Status(told)) => match told {
+                    StatusCode::OK | StatusCode::PARTIAL_CONTENT => status = Some(told),
+                    StatusCode::NOT_FOUND | StatusCode::GONE => return Err(Trouble::NotThere),
+                    StatusCode::UNAUTHORIZED | StatusCode::FORBIDDEN => {
+                        return Err(Trouble::Refused(told.as_u16()));
+                    }
+                    told => {
+                        return Err(Trouble::failed(format!("it answered with status {}", told.as_u16())));
+                    }
+                },
+                Ok(Heard::Piece(piece)) => bytes.extend(piece),
+                Ok(Heard::End) => break,
+                Ok(Heard::Failed(problem)) => return Err(Trouble::failed(problem)),
+                Err(_) => {
+                    return Err(Trouble::failed(format!(
+                        "it said nothing for {} seconds",
+                        PATIENCE.as_secs()
+                    )));
+                }
             }
-            status => return Err(Trouble::failed(format!("it answered with status {status}"))),
+            // Servers may give the whole where a part was asked for.
+            let enough = match part.filter(|_| status == Some(StatusCode::OK)) {
+                Some(part) => part.end,
+                None => limit,
+            };
+            if bytes.len() as u64 > enough {
+                break;
+            }
+            if began.elapsed() > MEASURED && (bytes.len() as u64) < began.elapsed().as_secs() * SLOWEST {
+                return Err(Trouble::failed("it gives fewer than 32 KiB a second"));
+            }
         }
-        let is_whole = answer.status() == StatusCode::OK;
-        let mut bytes = Vec::new();
-        // Servers may give the whole where a part was asked for.
-        let taken = match part.filter(|_| is_whole) {
-            Some(part) => part.end,
-            None => limit,
-        };
-        let reader = answer.body_mut().as_reader();
-        reader
-            .take(taken.saturating_add(1))
-            .read_to_end(&mut bytes)
-            .map_err(|e| Trouble::failed(e.to_string()))?;
-        match part.filter(|_| is_whole) {
+        match part.filter(|_| status == Some(StatusCode::OK)) {
             Some(part) => {
                 bytes.truncate(part.end as usize);
                 Ok(bytes.split_off(bytes.len().min(part.start as usize)))
             }
             None if bytes.len() as u64 > limit => Err(too_large(limit)),
             None => Ok(bytes),
+        }
+    }
+}
+
+/// Asks, and tells what comes, until nobody listens any more.
+fn tell(agent: &Agent, request: Request<()>, heard: &SyncSender<Heard>) {
+    let mut answer = match agent.run(request) {
+        Ok(answer) => answer,
+        Err(e) => return drop(heard.send(Heard::Failed(e.to_string()))),
+    };
+    if heard.send(Heard::Status(answer.status())).is_err() {
+        return;
+    }
+    let mut reader = answer.body_mut().as_reader();
+    let mut buffer = vec![0; PIECE];
+    loop {
+        let said = match reader.read(&mut buffer) {
+            Ok(0) => Heard::End,
+            Ok(count) => Heard::Piece(buffer[..count].to_vec()),
+            Err(e) => Heard::Failed(e.to_string()),
+        };
+        let is_last = !matches!(said, Heard::Piece(_));
+        if heard.send(said).is_err() || is_last {
+            return;
         }
     }
 }

@@ -96,7 +96,7 @@ const WORDS: [(&str, &str, &str); 9] = [
     ("targets.nub", "The file with the definitions of a package.", ""),
     (
         "nubrik.toml",
-        "The file that makes a folder a workspace. Its settings are: at_least, jobs, hide_undeclared, kits, profiles.",
+        "The file that makes a folder a workspace. Its settings are: at_least, jobs, hide_undeclared, kits, origins, profiles, shared.",
         "jobs = 4",
     ),
     (
@@ -118,7 +118,12 @@ const WORDS: [(&str, &str, &str); 9] = [
     ),
 ];
 
-const SETTINGS: [(&str, &str, &str); 5] = [
+const SETTINGS: [(&str, &str, &str); 6] = [
+    (
+        "shared",
+        "A team's store, from which results are taken that others made: `at` is an address or the path of a folder, `root` the key that says who may write there, `lines` the lines of builds that are wanted (\"main\" by default), `secret` the name of a variable with a token, or a user and a password with `:` between. Each person agrees to it once: `nubrik share accept`.",
+        "[shared]\nat = \"https://store.example/nubrik\"\nroot = \"ed25519:47HhKluE8bw1TPpEvWLq3rdAO5GjzXer1VTXs7MA0zw\"",
+    ),
     (
         "at_least",
         "The oldest version of nubrik that can build the workspace. An older one says so, and does nothing.",

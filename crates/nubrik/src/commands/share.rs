@@ -25,8 +25,6 @@ struct ShareEvent<'a> {
     state: &'static str,
     at: &'a str,
     root: String,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    key: Option<String>,
     members: Vec<MemberRow>,
     keys: usize,
 }
@@ -64,7 +62,7 @@ pub fn share(console: Console, choice: &Choice, work: Option<&ShareWork>) -> Com
             let next = format!("nubrik share add NAME {} --root FILE", key.public());
             let lines =
                 [("key", key.public().to_string()), ("file", file.display().to_string()), ("next", next)];
-            told(console, "new-key", "", Some(key.public()), &KeyList::default(), &lines);
+            told(console, "new-key", "", Some(key.public()), (&KeyList::default(), 0), &lines);
             Ok(Exit::Done)
         }
         Some(ShareWork::Create { at, root, secret }) => create(console, at, root, secret.as_deref()),
@@ -147,7 +145,7 @@ fn status(console: Console, choice: &Choice) -> CommandResult<Exit> {
             if let Some(trouble) = store.trouble() {
                 lines.push(("trouble", trouble.to_string()));
             }
-            told(console, "used", &place, Some(settings.root), &members, &lines);
+            told(console, "used", &place, Some(settings.root), (&members, keys), &lines);
             Ok(if store.is_off() { Exit::Failed } else { Exit::Done })
         }
         TeamStore::Proposed(_) | TeamStore::None => {
@@ -160,7 +158,7 @@ fn status(console: Console, choice: &Choice) -> CommandResult<Exit> {
                     "nubrik share accept   if the root key is the one that your team told you".to_owned(),
                 ),
             ];
-            told(console, "proposed", &place, Some(settings.root), &KeyList::default(), &lines);
+            told(console, "proposed", &place, Some(settings.root), (&KeyList::default(), 0), &lines);
             Ok(Exit::Done)
         }
     }
@@ -175,7 +173,7 @@ fn agree(console: Console, choice: &Choice) -> CommandResult<Exit> {
         ("root", settings.root.to_string()),
         ("accepted", "results that members of this store signed are taken from now on".to_owned()),
     ];
-    told(console, "accepted", &settings.at, Some(settings.root), &KeyList::default(), &lines);
+    told(console, "accepted", &settings.at, Some(settings.root), (&KeyList::default(), 0), &lines);
     Ok(Exit::Done)
 }
 
@@ -208,7 +206,7 @@ fn create(console: Console, at: &str, root: &RootKey, secret: Option<&str>) -> C
         ("", "nubrik share add NAME KEY --root FILE   lets them".to_owned()),
         ("", "nubrik share accept   agrees to use it, on each machine".to_owned()),
     ];
-    told(console, "created", at, Some(key.public()), &list, &lines);
+    told(console, "created", at, Some(key.public()), (&list, 0), &lines);
     Ok(Exit::Done)
 }
 
@@ -244,7 +242,7 @@ fn change(
     list.sequence += 1;
     list.expires = until(root.days);
     put_members(at, secret, &list, &key).map_err(failed)?;
-    told(console, "changed", at, Some(settings.root), &list, &[("members", done)]);
+    told(console, "changed", at, Some(settings.root), (&list, 0), &[("members", done)]);
     Ok(Exit::Done)
 }
 
@@ -278,7 +276,7 @@ fn told(
     state: &'static str,
     at: &str,
     key: Option<PublicKey>,
-    list: &KeyList,
+    (list, keys): (&KeyList, usize),
     lines: &[(&str, String)],
 ) {
     if console.is_json() {
@@ -289,7 +287,7 @@ fn told(
         };
         let root = key.map_or_else(String::new, |key| key.to_string());
         let members = list.members.iter().map(row).collect();
-        return console.event(&ShareEvent { event: "share", state, at, root, key: None, members, keys: 0 });
+        return console.event(&ShareEvent { event: "share", state, at, root, members, keys });
     }
     let paint = console.paint(OutputStream::Output);
     for (word, text) in lines {

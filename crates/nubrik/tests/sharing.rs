@@ -1,0 +1,581 @@
+//! A team's store: what one machine made, another one takes; what is not as it should be, nobody does.
+
+#![allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
+
+mod sandbox;
+
+use std::fs;
+use std::io::{BufRead, BufReader, Read, Write};
+use std::net::{TcpListener, TcpStream};
+use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
+use std::sync::{Arc, Mutex};
+use std::time::Duration;
+
+use sandbox::{Run, Sandbox, has_rooms};
+use serde_json::json;
+
+/// A program of two sources, a table that a script makes, and a folder.
+const FILES: [(&str, &str); 5] = [
+    (
+        "targets.nub",
+        "use \"nub:c\" as c\n\
+         target fit = c.library { sources = \"fit.c\", headers = \"fit.h\", include = \".\" }\n\
+         target show = c.program { sources = \"show.c\", needs = fit }\n\
+         target pages = step { run = sh`cp {in \"table.txt\"} {outfolder \"pages\"}/a; echo b > {outfolder \"pages\"}/b` }\n\
+         test fits = check { run = `{show}` }\n",
+    ),
+    ("fit.c", "#include \"fit.h\"\nint fit(void) { return 0; }\n"),
+    ("fit.h", "int fit(void);\n"),
+    ("show.c", "#include \"fit.h\"\nint main(void) { return fit(); }\n"),
+    ("table.txt", "high 06:12\n"),
+];
+
+/// A team: a store, its root key, one that writes, and workspaces that use it.
+struct Team {
+    folder: tempfile::TempDir,
+    at: String,
+    root: String,
+}
+
+/// A machine of the team: its workspace, and what it keeps for itself.
+struct Seat<'t> {
+    team: &'t Team,
+    sandbox: Sandbox,
+    name: String,
+}
+
+fn public_key(run: &Run) -> String {
+    let text = &run.stdout;
+    let start = text.find("ed25519:").unwrap();
+    text[start..].split(|c: char| c.is_whitespace() || c == '"').next().unwrap().to_owned()
+}
+
+impl Team {
+    /// A team with a store in a folder, or at another place that leads to that folder.
+    fn new(at: Option<&str>) -> Team {
+        let folder = tempfile::tempdir().unwrap();
+        let own = folder.path().join("store").display().to_string();
+        let team = Team { root: String::new(), at: at.unwrap_or(&own).to_owned(), folder };
+        let sandbox = Sandbox::new(&[]);
+        let made = sandbox.run(&["share", "create", &team.at, "--root", &team.path("root")]).expect(0);
+        let team = Team { root: public_key(&made), ..team };
+        team.member("ci", &[]);
+        team
+    }
+
+    fn path(&self, name: &str) -> String {
+        self.folder.path().join(name).display().to_string()
+    }
+
+    /// Makes a key for someone, and lets them write.
+    fn member(&self, name: &str, more: &[&str]) -> String {
+        let seat = self.seat("desk");
+        let key = public_key(&seat.run(&["share", "new-key", &self.path(name)]));
+        let root = self.path("root");
+        let words = [&["share", "add", name, &key, "--root", &root], more].concat();
+        seat.run(&words).expect(0);
+        key
+    }
+
+    fn seat(&self, name: &str) -> Seat<'_> {
+        let sandbox = Sandbox::new(&FILES);
+        sandbox.write("nubrik.toml", &format!("[shared]\nat = \"{}\"\nroot = \"{}\"\n", self.at, self.root));
+        Seat { team: self, sandbox, name: name.to_owned() }
+    }
+
+    /// Has everything built and given to the store.
+    fn built_by_ci(&self) -> Run {
+        self.seat("ci").writes(&["build", "--json"]).expect(0)
+    }
+
+    fn objects(&self, kind: &str) -> Vec<PathBuf> {
+        let mut found = Vec::new();
+        files_in(&self.folder.path().join("store/nubrik1").join(kind), &mut found);
+        found.sort();
+        found
+    }
+}
+
+fn files_in(folder: &Path, found: &mut Vec<PathBuf>) {
+    if folder.is_file() {
+        return found.push(folder.to_owned());
+    }
+    for entry in fs::read_dir(folder).into_iter().flatten().flatten() {
+        files_in(&entry.path(), found);
+    }
+}
+
+impl Seat<'_> {
+    fn with(&self, args: &[&str], key: Option<&str>) -> Run {
+        let state = self.team.path(&format!("{}-state", self.name));
+        let mut variables = vec![("XDG_STATE_HOME", state.as_str()), ("NUBRIK_SHARED_ROOT", &self.team.root)];
+        variables.extend(key.map(|key| ("NUBRIK_SHARED_KEY", key)));
+        self.sandbox.run_with(args, &variables)
+    }
+
+    /// Runs as someone who takes results.
+    fn run(&self, args: &[&str]) -> Run {
+        self.with(args, None)
+    }
+
+    /// Runs as one who writes.
+    fn writes(&self, args: &[&str]) -> Run {
+        self.with(args, Some(&self.team.path(&self.name)))
+    }
+}
+
+/// What a build says of the store.
+fn shared(run: &Run) -> serde_json::Value {
+    run.events().into_iter().find(|event| event["event"] == "shared").unwrap_or_default()
+}
+
+/// Which steps ran that have commands.
+fn ran(run: &Run) -> usize {
+    run.ran().iter().filter(|say| !say.starts_with("write") && !say.starts_with("put")).count()
+}
+
+#[test]
+fn what_ci_made_nobody_makes_again() {
+    if !has_rooms() {
+        return println!("skipped: without rooms nothing is shared");
+    }
+    let team = Team::new(None);
+    let ci = team.seat("ci");
+    let built = ci.writes(&["build", "--json"]).expect(0);
+    assert_eq!((ran(&built), shared(&built)["given"].as_u64()), (5, Some(5)));
+    let tested = ci.writes(&["test", "--json"]).expect(0);
+    assert_eq!(shared(&tested)["given"], 1);
+    // Another machine, in another folder, with nothing of its own.
+    let person = team.seat("person");
+    let taken = person.run(&["build", "--json"]).expect(0);
+    assert_eq!((ran(&taken), shared(&taken)["taken"].as_u64()), (0, Some(5)));
+    assert_eq!(ci.sandbox.files_below("out"), person.sandbox.files_below("out"));
+    assert_eq!(ran(&person.run(&["test", "--json"]).expect(0)), 0);
+    // A change makes only what it reaches.
+    person.sandbox.write("show.c", "#include \"fit.h\"\nint main(void) { return fit() + 0; }\n");
+    let changed = person.run(&["build", "--json"]).expect(0);
+    assert_eq!(changed.said("ran"), ["compile show.c"]);
+    // What was taken counts as kept: the store is not needed again.
+    fs::remove_dir_all(team.folder.path().join("store")).unwrap();
+    fs::remove_dir_all(person.sandbox.folder.join(".nubrik")).unwrap();
+    person.sandbox.write("show.c", FILES[3].1);
+    assert_eq!(ran(&person.run(&["build", "--json", "--no-cache"]).expect(0)), 5);
+    let again = person.run(&["build", "--json"]).expect(0);
+    assert_eq!(ran(&again), 0);
+}
+
+#[test]
+fn a_store_is_used_only_by_who_agreed_to_it() {
+    if !has_rooms() {
+        return println!("skipped: without rooms nothing is shared");
+    }
+    let team = Team::new(None);
+    team.built_by_ci();
+    let person = team.seat("person");
+    let state = team.path("person-state");
+    let variables = [("XDG_STATE_HOME", state.as_str())];
+    let run = person.sandbox.run_with(&["build"], &variables).expect(0);
+    assert!(run.stderr.contains("which you did not agree to: nubrik share"), "{}", run.stderr);
+    assert!(!run.stdout.contains("reused"), "{}", run.stdout);
+    let said = person.sandbox.run_with(&["share"], &variables).expect(0);
+    assert!(said.stdout.contains("you did not agree to it"), "{}", said.stdout);
+    person.sandbox.run_with(&["share", "accept"], &variables).expect(0);
+    let other = team.seat("person");
+    let run = other.sandbox.run_with(&["build", "--json"], &variables).expect(0);
+    assert_eq!(ran(&run), 0);
+    // Another root key, or another place, is another store.
+    other
+        .sandbox
+        .write("nubrik.toml", &format!("[shared]\nat = \"{}/\"\nroot = \"{}\"\n", team.at, team.root));
+    let run = other.sandbox.run_with(&["build", "--rerun"], &variables).expect(0);
+    assert!(run.stderr.contains("you did not agree"), "{}", run.stderr);
+    for flag in ["--no-shared", "--offline", "--no-cache"] {
+        let fresh = team.seat("person");
+        let run = fresh.run(&["build", flag, "--json"]).expect(0);
+        assert_eq!((ran(&run), shared(&run)), (5, serde_json::Value::Null), "{flag}");
+    }
+}
+
+#[test]
+fn who_may_not_write_is_refused_and_what_was_revoked_counts_no_more() {
+    if !has_rooms() {
+        return println!("skipped: without rooms nothing is shared");
+    }
+    let team = Team::new(None);
+    let stranger = team.seat("stranger");
+    stranger.run(&["share", "new-key", &team.path("stranger")]).expect(0);
+    let run = stranger.writes(&["build"]).expect(0);
+    assert!(run.stdout.contains("may not write there"), "{}", run.stdout);
+    assert!(team.objects("heads").is_empty() && team.objects("segments").is_empty());
+    // One who writes another line is not believed for this one.
+    let other = team.member("other", &["--line", "wild"]);
+    let seat = team.seat("other");
+    assert!(seat.writes(&["build"]).expect(0).stdout.contains("may not write there"));
+    assert!(other.starts_with("ed25519:"));
+    team.built_by_ci();
+    let person = team.seat("person");
+    assert_eq!(ran(&person.run(&["build", "--json"]).expect(0)), 0);
+    let list_before = fs::read(team.folder.path().join("store/nubrik1/members")).unwrap();
+    person.run(&["share", "revoke", "ci", "--root", &team.path("root")]).expect(0);
+    // Neither what is there counts, nor what was taken before.
+    fs::remove_dir_all(person.sandbox.folder.join(".nubrik")).unwrap();
+    assert_eq!(ran(&person.run(&["build", "--json"]).expect(0)), 5);
+    // The older list is not believed by who saw the newer one.
+    fs::write(team.folder.path().join("store/nubrik1/members"), list_before).unwrap();
+    let mut fresh = team.seat("person");
+    fresh.sandbox = Sandbox::new(&FILES);
+    fresh
+        .sandbox
+        .write("nubrik.toml", &format!("[shared]\nat = \"{}\"\nroot = \"{}\"\n", team.at, team.root));
+    let run = fresh.run(&["build", "--json"]).expect(0);
+    assert_eq!(ran(&run), 5, "{}", run.stdout);
+    let run = person.run(&["share", "add", "x", "ed25519:abc", "--root", &team.path("root")]).expect(2);
+    assert!(run.stderr.contains("is no public key"), "{}", run.stderr);
+    let run = person.run(&["share", "revoke", "nobody", "--root", &team.path("root")]).expect(2);
+    assert!(run.stderr.contains("no member is called `nobody`"), "{}", run.stderr);
+}
+
+#[test]
+fn what_a_hostile_store_gives_is_never_used() {
+    if !has_rooms() {
+        return println!("skipped: without rooms nothing is shared");
+    }
+    let team = Team::new(None);
+    team.built_by_ci();
+    let right = team.seat("right").run(&["build"]).expect(0);
+    drop(right);
+    let expected = {
+        let seat = team.seat("right");
+        seat.run(&["build", "--no-shared"]).expect(0);
+        seat.sandbox.files_below("out")
+    };
+    let kinds = ["members", "heads", "manifests", "segments", "packs"];
+    for kind in kinds {
+        let objects = team.objects(kind);
+        assert!(!objects.is_empty(), "{kind}");
+        for object in objects {
+            let bytes = fs::read(&object).unwrap();
+            let mut flipped = bytes.clone();
+            let middle = flipped.len() / 2;
+            flipped[middle] ^= 1;
+            let long = [bytes.clone(), vec![0; 1000]].concat();
+            let others: [&[u8]; 5] = [&bytes[..bytes.len() / 2], &flipped, &long, b"", b"<html>sorry</html>"];
+            for (number, other) in others.into_iter().enumerate() {
+                fs::write(&object, other).unwrap();
+                let seat = team.seat(&format!("{kind}-{number}"));
+                let run = seat.run(&["build", "--json"]).expect(0);
+                assert_eq!(seat.sandbox.files_below("out"), expected, "{kind} {number}");
+                // A pack whose end is not read may be longer.
+                let harmless = kind == "packs" && number <= 2;
+                assert!(ran(&run) > 0 || harmless, "{kind} {number}: {}", run.stdout);
+            }
+            fs::remove_file(&object).unwrap();
+            let seat = team.seat(&format!("{kind}-none"));
+            assert!(ran(&seat.run(&["build", "--json"]).expect(0)) > 0, "{kind}");
+            fs::write(&object, bytes).unwrap();
+        }
+    }
+    assert_eq!(ran(&team.seat("last").run(&["build", "--json"]).expect(0)), 0);
+}
+
+#[test]
+fn an_older_head_is_not_believed_by_who_saw_a_newer_one() {
+    if !has_rooms() {
+        return println!("skipped: without rooms nothing is shared");
+    }
+    let team = Team::new(None);
+    let ci = team.seat("ci");
+    ci.writes(&["build"]).expect(0);
+    let head = team.objects("heads").remove(0);
+    let old = fs::read(&head).unwrap();
+    ci.sandbox.write("fit.c", "#include \"fit.h\"\nint fit(void) { return 1 - 1; }\n");
+    ci.sandbox.write("table.txt", "high 07:01\n");
+    ci.writes(&["build"]).expect(0);
+    let person = team.seat("person");
+    person.run(&["build"]).expect(0);
+    fs::write(&head, old).unwrap();
+    // What was seen last is still known on that machine.
+    let run = person.run(&["share"]).expect(0);
+    assert!(run.stdout.contains("what it gives as nubrik1/heads/main/"), "{}", run.stdout);
+    assert_eq!(ran(&team.seat("stranger").run(&["build", "--json"]).expect(0)), 0);
+}
+
+#[test]
+fn results_rest_on_the_machine_as_it_was() {
+    if !has_rooms() {
+        return println!("skipped: without rooms nothing is shared");
+    }
+    let place = format!("/usr/local/share/nubrik-test-{}", std::process::id());
+    if fs::write(&place, "high\n").is_err() {
+        return println!("skipped: no file of the system can be made here");
+    }
+    let link = format!("{place}.link");
+    std::os::unix::fs::symlink(&place, &link).unwrap();
+    let missing = format!("{place}.missing");
+    let targets = format!(
+        "let start = \"/usr/local/share\"\n\
+         target tide = step {{ run = sh`cat \"{{start}}\"/nubrik-test-{id} > {{out \"tide\"}}` }}\n\
+         target way = step {{ run = sh`cat \"{{start}}\"/nubrik-test-{id}.link > {{out \"way\"}}` }}\n\
+         target nothing = step {{ run = sh`cat \"{{start}}\"/nubrik-test-{id}.missing > {{out \"none\"}} 2> /dev/null || echo none > {{out \"none\"}}` }}\n\
+         target count = step {{ run = sh`grep -c processor /proc/cpuinfo > {{out \"count\"}}` }}\n",
+        id = std::process::id()
+    );
+    let team = Team::new(None);
+    let seat = |name: &str| {
+        let seat = team.seat(name);
+        seat.sandbox.write("targets.nub", &targets);
+        seat
+    };
+    let built = seat("ci").writes(&["build", "--json"]).expect(0);
+    assert_eq!((&shared(&built)["given"], &shared(&built)["kept_back"]), (&json!(3), &json!(1)));
+    assert_eq!(seat("same").run(&["build", "--json"]).expect(0).ran(), ["make count"]);
+    fs::write(&place, "low\n").unwrap();
+    let mut ran = seat("content").run(&["build", "--json"]).expect(0).ran();
+    ran.sort();
+    assert_eq!(ran, ["make count", "make tide", "make way"]);
+    fs::write(&place, "high\n").unwrap();
+    fs::write(&missing, "here now\n").unwrap();
+    let mut ran = seat("absence").run(&["build", "--json"]).expect(0).ran();
+    ran.sort();
+    assert_eq!(ran, ["make count", "make none"]);
+    fs::remove_file(&missing).unwrap();
+    let other = format!("{place}.other");
+    fs::write(&other, "neap\n").unwrap();
+    fs::remove_file(&link).unwrap();
+    std::os::unix::fs::symlink(&other, &link).unwrap();
+    let mut ran = seat("link").run(&["build", "--json"]).expect(0).ran();
+    ran.sort();
+    assert_eq!(ran, ["make count", "make way"]);
+    for file in [&place, &link, &other] {
+        fs::remove_file(file).unwrap();
+    }
+    let text = seat("ci2");
+    team.member("ci2", &[]);
+    let run = text.writes(&["build"]).expect(0);
+    assert!(
+        run.stdout.contains("it reads /proc/cpuinfo, which is another one on other machines"),
+        "{}",
+        run.stdout
+    );
+}
+
+#[test]
+fn what_others_hold_of_a_key_is_told_to_no_other_store() {
+    if !has_rooms() {
+        return println!("skipped: without rooms nothing is shared");
+    }
+    // Results that came from one store do not answer for a workspace that uses another one, or none.
+    let (one, other) = (Team::new(None), Team::new(None));
+    one.built_by_ci();
+    let person = one.seat("person");
+    assert_eq!(ran(&person.run(&["build", "--json"]).expect(0)), 0);
+    let settings = format!("[shared]\nat = \"{}\"\nroot = \"{}\"\n", other.at, other.root);
+    for settings in [settings.as_str(), ""] {
+        fs::remove_dir_all(person.sandbox.folder.join(".nubrik")).unwrap();
+        person.sandbox.write("nubrik.toml", settings);
+        let root = if settings.is_empty() { &one.root } else { &other.root };
+        let run = person.sandbox.run_with(
+            &["build", "--json"],
+            &[("XDG_STATE_HOME", &one.path("person-state")), ("NUBRIK_SHARED_ROOT", root)],
+        );
+        assert_eq!(ran(&run.expect(0)), 5, "{settings}");
+        fs::remove_dir_all(person.sandbox.folder.join(".nubrik")).unwrap();
+        person.sandbox.run(&["cache", "prune", "--to", "0MiB"]).expect(0);
+        person
+            .sandbox
+            .write("nubrik.toml", &format!("[shared]\nat = \"{}\"\nroot = \"{}\"\n", one.at, one.root));
+        assert_eq!(ran(&person.run(&["build", "--json"]).expect(0)), 0);
+    }
+}
+
+/// How a server misbehaves.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+enum Mood {
+    Well,
+    /// It answers with this status.
+    Status(u16),
+    /// It closes in the middle of what it gives.
+    Cuts,
+    /// It says how long its answer is, and then nothing.
+    Stalls,
+    /// It gives the whole where a part was asked for.
+    Whole,
+}
+
+/// A server of objects in a folder, which knows GET and PUT.
+struct Server {
+    address: String,
+    mood: Arc<Mutex<Mood>>,
+    requests: Arc<AtomicUsize>,
+    ends: Arc<AtomicBool>,
+}
+
+impl Server {
+    fn of(folder: &Path) -> Server {
+        let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+        let address = format!("http://{}/team", listener.local_addr().unwrap());
+        let server = Server {
+            address,
+            mood: Arc::new(Mutex::new(Mood::Well)),
+            requests: Arc::default(),
+            ends: Arc::default(),
+        };
+        let (mood, requests, ends) = (server.mood.clone(), server.requests.clone(), server.ends.clone());
+        let folder = folder.to_owned();
+        std::thread::spawn(move || {
+            for stream in listener.incoming().flatten() {
+                if ends.load(Ordering::SeqCst) {
+                    return;
+                }
+                let (mood, requests, folder) = (mood.clone(), requests.clone(), folder.clone());
+                std::thread::spawn(move || {
+                    let mut reader = BufReader::new(stream.try_clone().unwrap());
+                    while answer(&mut reader, &stream, &folder, &mood, &requests).is_some() {}
+                });
+            }
+        });
+        server
+    }
+}
+
+impl Drop for Server {
+    fn drop(&mut self) {
+        self.ends.store(true, Ordering::SeqCst);
+    }
+}
+
+/// Answers one request; nothing where the connection is to end.
+fn answer(
+    reader: &mut BufReader<TcpStream>,
+    mut stream: &TcpStream,
+    folder: &Path,
+    mood: &Mutex<Mood>,
+    requests: &AtomicUsize,
+) -> Option<()> {
+    let mut first = String::new();
+    reader.read_line(&mut first).ok().filter(|count| *count > 0)?;
+    let (mut length, mut range) = (0, None);
+    loop {
+        let mut line = String::new();
+        reader.read_line(&mut line).ok()?;
+        let line = line.trim().to_lowercase();
+        if line.is_empty() {
+            break;
+        }
+        if let Some(value) = line.strip_prefix("content-length:") {
+            length = value.trim().parse().ok()?;
+        }
+        if let Some(value) = line.strip_prefix("range: bytes=") {
+            let (from, to) = value.split_once('-')?;
+            range = Some((from.parse::<usize>().ok()?, to.parse::<usize>().ok()?));
+        }
+    }
+    requests.fetch_add(1, Ordering::SeqCst);
+    let mut body = vec![0; length];
+    reader.read_exact(&mut body).ok()?;
+    let path = folder.join(first.split(' ').nth(1)?.trim_start_matches("/team/"));
+    let now = *mood.lock().unwrap();
+    let mut send = |status: &str, body: &[u8]| {
+        let head = format!("HTTP/1.1 {status}\r\nContent-Length: {}\r\n\r\n", body.len());
+        stream.write_all(head.as_bytes()).ok()?;
+        match now {
+            Mood::Stalls => std::thread::sleep(Duration::from_secs(60)),
+            Mood::Cuts => drop(stream.write_all(&body[..body.len() / 2])),
+            _ => return stream.write_all(body).ok(),
+        }
+        stream.shutdown(std::net::Shutdown::Both).ok().filter(|()| false)
+    };
+    match now {
+        Mood::Status(status) => send(&format!("{status} No"), b""),
+        _ if first.starts_with("PUT") => {
+            fs::create_dir_all(path.parent()?).ok()?;
+            fs::write(&path, &body).ok()?;
+            send("201 Created", b"")
+        }
+        _ => match (fs::read(&path), range) {
+            (Err(_), _) => send("404 Not Found", b""),
+            (Ok(bytes), Some((from, to))) if now != Mood::Whole => {
+                send("206 Partial Content", &bytes[from..=to])
+            }
+            (Ok(bytes), _) => send("200 OK", &bytes),
+        },
+    }
+}
+
+#[test]
+fn servers_that_know_get_and_put_are_stores_and_bad_ones_cost_little() {
+    if !has_rooms() {
+        return println!("skipped: without rooms nothing is shared");
+    }
+    let folder = tempfile::tempdir().unwrap();
+    let server = Server::of(folder.path());
+    let team = Team::new(Some(&server.address));
+    assert_eq!(shared(&team.built_by_ci())["given"], 5);
+    server.requests.store(0, Ordering::SeqCst);
+    let run = team.seat("person").run(&["build", "--json"]).expect(0);
+    assert_eq!((ran(&run), shared(&run)["trouble"].as_str()), (0, None));
+    // The list, a head, a manifest and a segment; then two parts and the whole of a pack.
+    assert!(server.requests.load(Ordering::SeqCst) <= 7, "{}", server.requests.load(Ordering::SeqCst));
+    let moods = [Mood::Status(500), Mood::Status(403), Mood::Cuts, Mood::Stalls];
+    for mood in moods {
+        *server.mood.lock().unwrap() = mood;
+        let seat = team.seat(&format!("{mood:?}"));
+        let run = seat.run(&["build", "--json"]).expect(0);
+        assert_eq!(ran(&run), 5, "{mood:?}");
+        assert!(shared(&run)["trouble"].is_string(), "{mood:?}: {}", run.stdout);
+        // One who writes says so, and its build is as right.
+        if mood == Mood::Status(500) {
+            let ci = team.seat("ci");
+            ci.sandbox.write("table.txt", "low 12:20\n");
+            assert!(ci.writes(&["build"]).expect(0).stdout.contains("status 500"));
+        }
+    }
+    *server.mood.lock().unwrap() = Mood::Whole;
+    assert_eq!(ran(&team.seat("whole").run(&["build", "--json"]).expect(0)), 0);
+    drop(server);
+}
+
+#[test]
+fn a_build_that_was_cut_off_while_it_wrote_is_completed_by_the_next() {
+    if !has_rooms() {
+        return println!("skipped: without rooms nothing is shared");
+    }
+    let team = Team::new(None);
+    let ci = team.seat("ci");
+    ci.writes(&["build"]).expect(0);
+    // As if it had ended before each of the last objects was written.
+    for kind in ["heads", "manifests", "segments", "packs"] {
+        for object in team.objects(kind) {
+            fs::remove_file(object).unwrap();
+        }
+        assert_eq!(ran(&team.seat("before").run(&["build", "--json"]).expect(0)), 5, "{kind}");
+    }
+    fs::remove_dir_all(team.path("ci-state")).unwrap();
+    ci.sandbox.run(&["build"]).expect(0);
+    ci.writes(&["build"]).expect(0);
+    assert_eq!(ran(&team.seat("after").run(&["build", "--json"]).expect(0)), 0);
+}
+
+#[test]
+fn wrong_settings_are_told_with_a_mend() {
+    let sandbox = Sandbox::new(&FILES);
+    for (settings, said) in [
+        ("[shared]\nat = \"/tmp/x\"\n", "does not say by which key"),
+        (
+            "[shared]\nroot = \"ed25519:47HhKluE8bw1TPpEvWLq3rdAO5GjzXer1VTXs7MA0zw\"\n",
+            "does not say where the store is",
+        ),
+        ("[shared]\nat = \"tmp/x\"\n", "`at` is an address"),
+        ("[shared]\nat = \"/tmp/x\"\nroot = \"abc\"\n", "`root` is a public key"),
+        ("[shared]\nat = \"/tmp/x\"\nrot = \"abc\"\n", "`shared` has no `rot`"),
+        ("[shared]\nlines = [\"a b\"]\n", "a line is a name"),
+        ("shared = 3\n", "`shared` is a table"),
+    ] {
+        sandbox.write("nubrik.toml", settings);
+        let run = sandbox.run(&["build"]).expect(3);
+        assert!(run.stderr.contains(said), "{settings}: {}", run.stderr);
+    }
+    sandbox.write("nubrik.toml", "");
+    assert!(sandbox.run(&["share"]).expect(2).stderr.contains("this workspace names no team's store"));
+}
