@@ -19,7 +19,7 @@ use nubrik_graph::{
     TargetId, ToolId,
 };
 use nubrik_source::{FilePath, WsPath};
-use nubrik_store::{Placed, Record, Store, StoreError};
+use nubrik_store::{Placed, Record, RecordEntry, Store, StoreError};
 
 #[derive(Clone, Default)]
 struct File {
