@@ -110,7 +110,10 @@ fn encode(folder: &str, part: &BasisPart) -> Vec<u8> {
     out.bytes
 }
 
-fn decode(bytes: &[u8]) -> Result<(Arc<str>, Vec<(Arc<str>, RestedOn)>), Truncated> {
+/// A part that was read: the folder, and what is rested on by name.
+type ReadPart = (Arc<str>, Vec<(Arc<str>, RestedOn)>);
+
+fn decode(bytes: &[u8]) -> Result<ReadPart, Truncated> {
     let mut from = Decoder::new(bytes);
     if from.u8()? != VERSION {
         return Err(Truncated);

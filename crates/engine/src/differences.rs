@@ -113,7 +113,7 @@ impl Build<'_> {
         Reason::CommandChanged { what, place: place.to_string().into(), instead }
     }
 
-    fn differences(&self, id: StepId, memory: &StepMemory, described: &str) -> Vec<Difference> {
+    pub(crate) fn differences(&self, id: StepId, memory: &StepMemory, described: &str) -> Vec<Difference> {
         let step = self.graph.step(id);
         let mut differences = Vec::new();
         let mut input = |before: Option<&Arc<str>>, now: Option<&Arc<str>>| {

@@ -21,6 +21,7 @@ mod candidates;
 mod comparison;
 mod differences;
 mod early;
+mod elsewhere;
 mod event;
 mod examine;
 mod files;
@@ -44,6 +45,7 @@ mod words;
 
 pub use build::{Build, EditedAt, Options, Outcome, Outreach, Request};
 pub use comparison::{Comparison, Difference, Part};
+pub use elsewhere::{HeldAgainst, MadeElsewhere, held_against};
 pub use event::{Event, Failure, Listener, Notice, PlannedStep, Refusal, Summary, Verdict};
 pub use files::FileTable;
 pub use found::{ListingContext, parse_listing};
@@ -58,5 +60,7 @@ pub use plan::{Supposed, plan};
 pub use queue::{Capacity, Forecast, forecast};
 pub use reason::Reason;
 pub use run::build;
-pub use state::{ChangeList, Changes, FileEntry, Published, State, StepMemory};
+pub use state::{
+    ChangeList, Changes, FileEntry, Published, State, StepMemory, memory_for_others, memory_of_others,
+};
 pub use table::{FileBytes, Stored, Table};

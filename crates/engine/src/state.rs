@@ -130,6 +130,20 @@ impl Stored for Arc<StepMemory> {
     }
 }
 
+/// What a step was made of, as bytes for other machines: without what is only of this one.
+pub fn memory_for_others(memory: &StepMemory) -> Vec<u8> {
+    let mut out = Encoder::new();
+    let told = StepMemory { signatures: Vec::new(), build: 0, because: Default::default(), ..memory.clone() };
+    encode_memory(&mut out, &told);
+    out.bytes
+}
+
+/// What another machine told of what a step was made of; nothing where it cannot be read.
+pub fn memory_of_others(bytes: &[u8]) -> Option<StepMemory> {
+    let mut from = Decoder::new(bytes);
+    decode_memory(&mut from).ok().filter(|_| from.is_at_end())
+}
+
 impl State {
     /// What its file begins with.
     pub const MAGIC: Magic = *b"nbstate4";

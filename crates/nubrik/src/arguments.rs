@@ -171,6 +171,9 @@ reuse  its result is kept from an earlier build, here or in another workspace, a
         /// Say why it depends on this one instead, as `nubrik how` does
         #[arg(value_name = "NEED")]
         need: Option<String>,
+        /// Say what keeps its steps from being taken from the team's store: the nearest result of another machine, and what differs
+        #[arg(long, conflicts_with = "need")]
+        shared: bool,
     },
     /// List the last builds, or the steps of one of them
     History {

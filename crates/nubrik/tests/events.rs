@@ -148,6 +148,7 @@ fn every_event_is_as_documented() {
     check(&["share"]);
     check(&["share", "accept"]);
     check(&["build", "--rerun"]);
+    check(&["why", "tides", "--shared"]);
     sandbox.write("a.txt", "c\n");
     sandbox.write("out/default/high", "edited\n");
     check(&["plan", "--profile", "ship"]);

@@ -156,6 +156,11 @@ fn what_ci_made_nobody_makes_again() {
     person.sandbox.write("show.c", "#include \"fit.h\"\nint main(void) { return fit() + 0; }\n");
     let changed = person.run(&["build", "--json"]).expect(0);
     assert_eq!(changed.said("ran"), ["compile show.c"]);
+    let why = person.run(&["why", "show", "--shared"]).expect(0);
+    let first = "3 of 4 steps of show are in the team's store as they are here\n";
+    assert!(why.stdout.starts_with(first), "{}", why.stdout);
+    assert!(why.stdout.contains("show   compile show.c   ci gave another one to main\n"), "{}", why.stdout);
+    assert!(why.stdout.contains("input     show.c has another content\n"), "{}", why.stdout);
     // What was taken counts as kept: the store is not needed again.
     fs::remove_dir_all(team.folder.path().join("store")).unwrap();
     fs::remove_dir_all(person.sandbox.folder.join(".nubrik")).unwrap();
@@ -331,8 +336,14 @@ fn results_rest_on_the_machine_as_it_was() {
     assert_eq!((&shared(&built)["given"], &shared(&built)["kept_back"]), (&json!(3), &json!(1)));
     assert_eq!(seat("same").run(&["build", "--json"]).expect(0).ran(), ["make count"]);
     fs::write(&place, "low\n").unwrap();
-    let mut ran = seat("content").run(&["build", "--json"]).expect(0).ran();
+    let other = seat("content");
+    let mut ran = other.run(&["build", "--json"]).expect(0).ran();
     ran.sort();
+    let why = other.run(&["why", "tide", "--shared"]).expect(0);
+    let said = format!("it rests on {place}, which is another one here");
+    assert!(why.stdout.contains(&said), "{}", why.stdout);
+    let why = other.run(&["why", "count", "--shared", "--json"]).expect(0);
+    assert_eq!(why.events()[0]["event"], "not-taken");
     assert_eq!(ran, ["make count", "make tide", "make way"]);
     fs::write(&place, "high\n").unwrap();
     fs::write(&missing, "here now\n").unwrap();
@@ -347,9 +358,6 @@ fn results_rest_on_the_machine_as_it_was() {
     let mut ran = seat("link").run(&["build", "--json"]).expect(0).ran();
     ran.sort();
     assert_eq!(ran, ["make count", "make way"]);
-    for file in [&place, &link, &other] {
-        fs::remove_file(file).unwrap();
-    }
     let text = seat("ci2");
     team.member("ci2", &[]);
     let run = text.writes(&["build"]).expect(0);
@@ -358,6 +366,9 @@ fn results_rest_on_the_machine_as_it_was() {
         "{}",
         run.stdout
     );
+    for file in [&place, &link, &other] {
+        fs::remove_file(file).unwrap();
+    }
 }
 
 #[test]

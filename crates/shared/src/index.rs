@@ -9,7 +9,7 @@ use nubrik_store::RecordEntry;
 use crate::PREFIX;
 use crate::heads::{KeyList, LineHead};
 use crate::keys::PublicKey;
-use crate::segment::{ContentSpot, RecordSegment};
+use crate::segment::{ContentSpot, KeyedResult, RecordSegment};
 
 const VERSION: u8 = 1;
 
@@ -91,6 +91,17 @@ impl SharedIndex {
                         all.push((branch.writer, entry));
                     }
                 }
+            }
+        }
+        all
+    }
+
+    /// All results of a step by its folder, the newest first, each with the branch that has it.
+    pub fn of_folder(&self, folder: &str) -> Vec<(&Branch, Digest, KeyedResult)> {
+        let mut all = Vec::new();
+        for branch in &self.branches {
+            for (_, segment) in branch.segments.iter().rev() {
+                all.extend(segment.of_folder(folder).into_iter().map(|(key, result)| (branch, key, result)));
             }
         }
         all

@@ -43,7 +43,7 @@ impl LayeredStore {
         parts.iter().all(|part| self.bytes(part).is_some())
     }
 
-    fn from_elsewhere(&self, key: &Digest) -> Vec<RecordEntry> {
+    fn elsewhere(&self, key: &Digest) -> Vec<RecordEntry> {
         let found = self.shared.index().results(key);
         let own = found.into_iter().map(|(writer, entry)| RecordEntry {
             origin: Provenance::Shared { root: self.root, writer: writer.0 },
@@ -62,7 +62,7 @@ impl Store for LayeredStore {
     fn record(&self, key: &Digest) -> Option<Record> {
         let mut record = self.local.record(key).unwrap_or_default();
         record.entries.retain(|entry| self.counts(entry));
-        for entry in self.from_elsewhere(key) {
+        for entry in self.elsewhere(key) {
             if !record.entries.iter().any(|known| is_same(known, &entry) && known.basis == entry.basis) {
                 record.entries.push(entry);
             }

@@ -21,7 +21,8 @@ pub use heads::{KeyList, LineHead, Member, is_line};
 pub use keys::{PublicKey, SecretKey};
 pub use layered::LayeredStore;
 pub use publish::{HandedOver, Publisher};
-pub use shelf::{Acceptance, SharedStore, SharedTrouble, Traffic};
+pub use segment::KeyedResult;
+pub use shelf::{Acceptance, GivenResult, SharedStore, SharedTrouble, Traffic};
 
 /// The first part of the names of all objects.
 pub(crate) const PREFIX: &str = "nubrik1";

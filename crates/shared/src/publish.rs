@@ -14,7 +14,7 @@ use crate::heads::LineHead;
 use crate::index::{Branch, SegmentList, SegmentRow, SharedIndex, object};
 use crate::keys::SecretKey;
 use crate::layered::is_same;
-use crate::segment::{ContentSpot, KeyedResults, RecordSegment, Spots, encode};
+use crate::segment::{ContentSpot, KeyedResult, KeyedResults, RecordSegment, Spots, add, encode};
 use crate::shelf::{SharedStore, SharedTrouble, now};
 
 /// So many segments of a size become one.
@@ -60,7 +60,7 @@ impl Publisher {
         &self,
         shared: &SharedStore,
         local: &LocalStore,
-        results: &[(Digest, RecordEntry)],
+        results: &[(Digest, KeyedResult)],
     ) -> Result<HandedOver, SharedTrouble> {
         let index = shared.index();
         if let Some(trouble) = shared.trouble().filter(|_| shared.is_off()) {
@@ -115,8 +115,8 @@ impl Publisher {
             few.iter().filter(|named| known.contains_key(&named.digest)).copied().collect();
         for named in &old {
             let (more, at) = known[&named.digest].contents();
-            for (key, entries) in more {
-                results.entry(key).or_default().extend(entries);
+            for (key, result) in more {
+                add(&mut results, key, result);
             }
             spots.extend(at);
         }
@@ -134,13 +134,19 @@ fn put_segment(shared: &SharedStore, bytes: &[u8], keys: u64) -> Result<SegmentR
 }
 
 /// The results that others may have, and that are not there.
-fn wanted(index: &SharedIndex, results: &[(Digest, RecordEntry)]) -> KeyedResults {
+fn wanted(index: &SharedIndex, results: &[(Digest, KeyedResult)]) -> KeyedResults {
     let mut wanted = KeyedResults::new();
-    for (key, entry) in results {
-        let may_go = entry.origin == Provenance::Here && matches!(entry.basis, Basis::Noted(_));
-        let is_there = |known: &RecordEntry| is_same(known, entry) && known.basis == entry.basis;
-        if may_go && !index.results(key).iter().any(|(_, known)| is_there(known)) {
-            wanted.entry(*key).or_default().push(entry.clone());
+    for (key, result) in results {
+        let there = index.results(key);
+        let is_there = |entry: &RecordEntry| {
+            there.iter().any(|(_, known)| is_same(known, entry) && known.basis == entry.basis)
+        };
+        let may_go = |entry: &&RecordEntry| {
+            entry.origin == Provenance::Here && matches!(entry.basis, Basis::Noted(_)) && !is_there(entry)
+        };
+        let entries: Vec<RecordEntry> = result.entries.iter().filter(may_go).cloned().collect();
+        if !entries.is_empty() {
+            add(&mut wanted, *key, KeyedResult { entries, ..result.clone() });
         }
     }
     wanted
@@ -184,7 +190,8 @@ impl Bringing<'_> {
         let mut lost: BTreeSet<Digest> = BTreeSet::new();
         let (mut pack, mut in_pack): (Vec<u8>, Vec<(Digest, ContentSpot)>) = (Vec::new(), Vec::new());
         let mut parcels: Vec<Parcel> = Vec::new();
-        let all: BTreeSet<(Digest, bool)> = wanted.values().flatten().flat_map(contents_of).collect();
+        let all: BTreeSet<(Digest, bool)> =
+            wanted.values().flat_map(|result| &result.entries).flat_map(contents_of).collect();
         for (digest, executable) in all {
             if spots.contains_key(&digest) {
                 continue;
@@ -220,11 +227,13 @@ impl Bringing<'_> {
             parcels.push(closed(&mut pack, &mut in_pack, &mut spots));
         }
         self.put_all(parcels)?;
-        for entries in wanted.values_mut() {
-            entries.retain(|entry| contents_of(entry).iter().all(|(digest, _)| !lost.contains(digest)));
+        for result in wanted.values_mut() {
+            result
+                .entries
+                .retain(|entry| contents_of(entry).iter().all(|(digest, _)| !lost.contains(digest)));
         }
-        wanted.retain(|_, entries| !entries.is_empty());
-        published.results = wanted.values().map(Vec::len).sum();
+        wanted.retain(|_, result| !result.entries.is_empty());
+        published.results = wanted.values().map(|result| result.entries.len()).sum();
         Ok((wanted, spots, published))
     }
 

@@ -1,5 +1,6 @@
 //! Segments: records of results by their keys, and where the contents are that they name.
 
+use std::collections::btree_map::Entry;
 use std::collections::{BTreeMap, HashMap};
 use std::sync::{Arc, Mutex, PoisonError};
 
@@ -32,8 +33,19 @@ pub(crate) struct ContentSpot {
     pub raw: u64,
 }
 
-/// KeyedResults by their keys.
-pub(crate) type KeyedResults = BTreeMap<Digest, Vec<RecordEntry>>;
+/// The results of a key, and what they were made of.
+#[derive(Clone, PartialEq, Eq, Debug, Default)]
+pub struct KeyedResult {
+    /// The folder of the step, which says which one it is.
+    pub folder: String,
+    /// What the step was made of, for comparisons: bytes that only those read who wrote them.
+    pub made_of: Vec<u8>,
+    /// The results.
+    pub entries: Vec<RecordEntry>,
+}
+
+/// Results by their keys.
+pub(crate) type KeyedResults = BTreeMap<Digest, KeyedResult>;
 
 /// Where contents are, by their digests.
 pub(crate) type Spots = BTreeMap<Digest, ContentSpot>;
@@ -45,6 +57,8 @@ pub(crate) struct RecordSegment {
     spots: Vec<(Digest, u32, u64, u64, u64)>,
     /// The beginnings of keys, sorted: in which block, and where there.
     keys: Vec<(u64, u32, u32)>,
+    /// The same by the digests of the steps' folders.
+    folders: Vec<(u64, u32, u32)>,
     blocks: Vec<(u64, Vec<u8>)>,
     open: Mutex<HashMap<u32, Option<Arc<Vec<u8>>>>>,
 }
@@ -65,12 +79,17 @@ pub(crate) fn encode(results: &KeyedResults, spots: &Spots) -> std::io::Result<V
     packs.sort_unstable();
     packs.dedup();
     let mut keys: Vec<(u64, u32, u32)> = Vec::new();
+    let mut folders: Vec<(u64, u32, u32)> = Vec::new();
     let mut blocks: Vec<(u64, Vec<u8>)> = Vec::new();
     let mut block = Encoder::new();
-    for (key, entries) in results {
-        keys.push((beginning(key), blocks.len() as u32, block.bytes.len() as u32));
+    for (key, result) in results {
+        let (number, at) = (blocks.len() as u32, block.bytes.len() as u32);
+        keys.push((beginning(key), number, at));
+        folders.push((beginning(&Digest::of(result.folder.as_bytes())), number, at));
         block.digest(key);
-        block.list(entries, |out, entry| entry.encode(out));
+        block.text(&result.folder);
+        block.bytes(&result.made_of);
+        block.list(&result.entries, |out, entry| entry.encode(out));
         if block.bytes.len() >= BLOCK {
             blocks.push((block.bytes.len() as u64, squeezed(&block.bytes)?));
             block = Encoder::new();
@@ -87,16 +106,27 @@ pub(crate) fn encode(results: &KeyedResults, spots: &Spots) -> std::io::Result<V
         out.u32(number.map_or(u32::MAX, |number| number as u32));
         [spot.at, spot.stored, spot.raw].iter().for_each(|value| out.u64(*value));
     });
-    out.list(&keys, |out, (beginning, block, at)| {
-        out.u64(*beginning);
-        out.u32(*block);
-        out.u32(*at);
-    });
+    folders.sort_unstable();
+    for table in [&keys, &folders] {
+        out.list(table, |out, (beginning, block, at)| {
+            out.u64(*beginning);
+            out.u32(*block);
+            out.u32(*at);
+        });
+    }
     out.list(&blocks, |out, (raw, frame)| {
         out.u64(*raw);
         out.bytes(frame);
     });
     Ok(out.bytes)
+}
+
+/// Adds results of a key to others.
+pub(crate) fn add(results: &mut KeyedResults, key: Digest, more: KeyedResult) {
+    match results.entry(key) {
+        Entry::Vacant(place) => drop(place.insert(more)),
+        Entry::Occupied(mut known) => known.get_mut().entries.extend(more.entries),
+    }
 }
 
 impl RecordSegment {
@@ -113,10 +143,13 @@ impl RecordSegment {
         let spots: Vec<_> =
             from.list(|from| Ok((from.digest()?, from.u32()?, from.u64()?, from.u64()?, from.u64()?)))?;
         let keys: Vec<_> = from.list(|from| Ok((from.u64()?, from.u32()?, from.u32()?)))?;
+        let folders: Vec<_> = from.list(|from| Ok((from.u64()?, from.u32()?, from.u32()?)))?;
         let blocks = from.list(|from| Ok((from.u64()?, from.bytes()?.to_vec())))?;
-        let is_sorted = spots.is_sorted_by_key(|spot| spot.0) && keys.is_sorted_by_key(|key| key.0);
+        let is_sorted = spots.is_sorted_by_key(|spot| spot.0)
+            && keys.is_sorted_by_key(|key| key.0)
+            && folders.is_sorted_by_key(|folder| folder.0);
         if from.is_at_end() && is_sorted {
-            Ok(RecordSegment { packs, spots, keys, blocks, open: Mutex::default() })
+            Ok(RecordSegment { packs, spots, keys, folders, blocks, open: Mutex::default() })
         } else {
             Err(Truncated)
         }
@@ -137,19 +170,39 @@ impl RecordSegment {
             .clone()
     }
 
-    fn read(&self, (_, block, at): (u64, u32, u32)) -> Option<(Digest, Vec<RecordEntry>)> {
+    fn read(&self, (_, block, at): (u64, u32, u32)) -> Option<(Digest, KeyedResult)> {
         let block = self.block(block)?;
         let mut from = Decoder::new(block.get(at as usize..)?);
-        Some((from.digest().ok()?, from.list(RecordEntry::decode).ok()?))
+        let mut read = || {
+            let (key, folder, made_of) = (from.digest()?, from.text()?.to_owned(), from.bytes()?.to_vec());
+            Ok::<_, Truncated>((
+                key,
+                KeyedResult { folder, made_of, entries: from.list(RecordEntry::decode)? },
+            ))
+        };
+        read().ok()
+    }
+
+    /// The rows of a table that begin like a digest, read.
+    fn rows<'s>(
+        &'s self,
+        table: &'s [(u64, u32, u32)],
+        like: u64,
+    ) -> impl Iterator<Item = (Digest, KeyedResult)> + 's {
+        let first = table.partition_point(|row| row.0 < like);
+        table[first..].iter().take_while(move |row| row.0 == like).filter_map(|row| self.read(*row))
     }
 
     /// The results of a key.
     pub fn results(&self, key: &Digest) -> Vec<RecordEntry> {
-        let wanted = beginning(key);
-        let first = self.keys.partition_point(|row| row.0 < wanted);
-        let rows = self.keys[first..].iter().take_while(|row| row.0 == wanted);
-        let read = rows.filter_map(|row| self.read(*row));
-        read.filter(|(found, _)| found == key).flat_map(|(_, entries)| entries).collect()
+        let rows = self.rows(&self.keys, beginning(key));
+        rows.filter(|(found, _)| found == key).flat_map(|(_, result)| result.entries).collect()
+    }
+
+    /// All results of a step, by its folder.
+    pub fn of_folder(&self, folder: &str) -> Vec<(Digest, KeyedResult)> {
+        let rows = self.rows(&self.folders, beginning(&Digest::of(folder.as_bytes())));
+        rows.filter(|(_, result)| result.folder == folder).collect()
     }
 
     /// Where a content is.
@@ -166,8 +219,8 @@ impl RecordSegment {
     /// Everything in it, to become part of another one.
     pub fn contents(&self) -> (KeyedResults, Spots) {
         let mut results = KeyedResults::new();
-        for (key, entries) in self.keys.iter().filter_map(|row| self.read(*row)) {
-            results.entry(key).or_default().extend(entries);
+        for (key, result) in self.keys.iter().filter_map(|row| self.read(*row)) {
+            add(&mut results, key, result);
         }
         let spots = self.spots.iter().filter_map(|row| Some((row.0, self.spot(&row.0)?)));
         (results, spots.collect())
@@ -193,11 +246,16 @@ mod tests {
         }
     }
 
+    fn result(folder: u64, entries: Vec<RecordEntry>) -> KeyedResult {
+        KeyedResult { folder: format!("made/{folder}"), made_of: vec![7; 9], entries }
+    }
+
     fn sample(count: u64) -> (KeyedResults, Spots) {
-        let results =
-            (0..count).map(|n| (Digest::of(&n.to_be_bytes()), vec![entry(n), entry(n + 1)])).collect();
+        let results = (0..count)
+            .map(|n| (Digest::of(&n.to_be_bytes()), result(n % 7, vec![entry(n), entry(n + 1)])))
+            .collect();
         let spot = |n: u64| ContentSpot {
-            pack: (n % 3 > 0).then(|| Digest::of(&[n as u8 % 3])),
+            pack: (!n.is_multiple_of(3)).then(|| Digest::of(&[n as u8 % 3])),
             at: n,
             stored: 9,
             raw: 12,
@@ -211,9 +269,15 @@ mod tests {
         let bytes = encode(&results, &spots).unwrap();
         let segment = RecordSegment::decode(&bytes).unwrap();
         assert!(segment.blocks.len() > 3, "{}", segment.blocks.len());
-        for (key, entries) in &results {
-            assert_eq!(segment.results(key), *entries);
+        for (key, result) in &results {
+            assert_eq!(segment.results(key), result.entries);
         }
+        let of_three = segment.of_folder("made/3");
+        assert_eq!(of_three.len(), results.values().filter(|result| result.folder == "made/3").count());
+        assert!(
+            of_three.iter().all(|(key, result)| results[key] == *result)
+                && segment.of_folder("made/9").is_empty()
+        );
         for (digest, spot) in &spots {
             assert_eq!(segment.spot(digest), Some(*spot));
         }
@@ -225,7 +289,8 @@ mod tests {
     fn keys_that_begin_alike_are_told_apart() {
         let (mut one, mut other) = (Digest([7; 32]), Digest([7; 32]));
         (one.0[31], other.0[31]) = (1, 2);
-        let results = KeyedResults::from([(one, vec![entry(1)]), (other, vec![entry(2)])]);
+        let results =
+            KeyedResults::from([(one, result(1, vec![entry(1)])), (other, result(1, vec![entry(2)]))]);
         let segment = RecordSegment::decode(&encode(&results, &Spots::new()).unwrap()).unwrap();
         assert_eq!((segment.results(&one), segment.results(&other)), (vec![entry(1)], vec![entry(2)]));
     }

@@ -18,7 +18,7 @@ use crate::bundle::{CONTENT_LIMIT, PACK_LIMIT, content};
 use crate::heads::{KeyList, LineHead, SIGNED_LIMIT};
 use crate::index::{Branch, MANIFEST_LIMIT, SegmentList, SharedIndex, object};
 use crate::keys::PublicKey;
-use crate::segment::{RecordSegment, SEGMENT_LIMIT};
+use crate::segment::{KeyedResult, RecordSegment, SEGMENT_LIMIT};
 
 /// After so many failures a store is not asked any more.
 const FAILURES: u32 = 3;
@@ -72,6 +72,21 @@ impl fmt::Display for SharedTrouble {
 }
 
 impl std::error::Error for SharedTrouble {}
+
+/// A result as someone gave it.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct GivenResult {
+    /// Who gave it.
+    pub writer: String,
+    /// To which line.
+    pub line: String,
+    /// When the line was last written, in seconds since 1970.
+    pub time: u64,
+    /// Its key.
+    pub key: Digest,
+    /// The results, and what they were made of.
+    pub result: KeyedResult,
+}
 
 /// What was moved, and what it was good for.
 #[derive(Clone, Copy, PartialEq, Eq, Debug, Default)]
@@ -194,6 +209,30 @@ impl SharedStore {
         };
         let heads = index.branches.iter().map(|b| (name(&b.writer), b.head.line.clone(), b.head.time));
         (index.keys(), heads.collect())
+    }
+
+    /// The same, but nobody is asked: only what was fetched before is known.
+    #[must_use]
+    pub fn only_what_is_kept(self) -> SharedStore {
+        self.is_off.store(true, Ordering::Relaxed);
+        self
+    }
+
+    /// What others gave of a step, by its folder, the newest first: by whom, to which line, when (in seconds since 1970), the
+    /// key, and the results.
+    pub fn given_of(&self, folder: &str) -> Vec<GivenResult> {
+        let index = self.index();
+        let told = |(branch, key, result): (&Branch, Digest, KeyedResult)| GivenResult {
+            writer: index
+                .members
+                .writer(&branch.writer)
+                .map_or_else(String::new, |member| member.name.clone()),
+            line: branch.head.line.clone(),
+            time: branch.head.time,
+            key,
+            result,
+        };
+        index.of_folder(folder).into_iter().map(told).collect()
     }
 
     /// The list of members that counts, if there is one.

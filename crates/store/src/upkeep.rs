@@ -273,7 +273,7 @@ mod tests {
         assert!(store.record(&Digest::of(&[0])).is_none() && store.record(&Digest::of(&[1])).is_some());
         assert_eq!(store.amount().bytes, before.bytes - gone.bytes);
         // What was used just now stays.
-        store.used(&Digest::of(&[1]));
+        store.used(&Digest::of(&[1]), &RecordEntry::default());
         let gone = store.prune(None, Some(Duration::from_secs(3600))).unwrap();
         assert_eq!((gone.records, gone.contents), (1, 1));
         assert!(store.record(&Digest::of(&[1])).is_some());

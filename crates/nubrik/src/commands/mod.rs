@@ -35,6 +35,7 @@ mod trace;
 mod tree;
 mod watch;
 mod why;
+mod why_shared;
 
 use std::mem::ManuallyDrop;
 use std::path::{Path, PathBuf};
@@ -102,8 +103,9 @@ pub fn dispatch(arguments: Arguments) -> Exit {
             let planning = plan::Planning { tests, if_changed: &if_changed, since: since.as_deref(), jobs };
             plan::plan(console, choice, &what, &planning)
         }
-        UserCommand::Why { target, need: None } => why::why(console, choice, &target),
-        UserCommand::Why { target, need: Some(need) } => how::how(console, choice, &target, &need),
+        UserCommand::Why { target, shared: true, .. } => why_shared::why_shared(console, choice, &target),
+        UserCommand::Why { target, need: None, .. } => why::why(console, choice, &target),
+        UserCommand::Why { target, need: Some(need), .. } => how::how(console, choice, &target, &need),
         UserCommand::History { build } => history::history(console, choice, build),
         UserCommand::Trace { build, to } => trace::trace(console, choice, build, to.as_deref()),
         UserCommand::Watch { work } => watch::watch(console, choice, &work),

@@ -34,12 +34,36 @@ struct Cause {
 }
 
 #[derive(Serialize)]
-struct Differs {
+pub struct Differs {
     part: &'static str,
     #[serde(skip_serializing_if = "Option::is_none")]
     before: Option<String>,
     #[serde(skip_serializing_if = "Option::is_none")]
     now: Option<String>,
+}
+
+impl Differs {
+    pub fn of(difference: &Difference) -> Differs {
+        Differs {
+            part: difference.part.word(),
+            before: difference.before.as_deref().map(str::to_owned),
+            now: difference.now.as_deref().map(str::to_owned),
+        }
+    }
+
+    /// The difference in a line; nothing where there is nothing to say.
+    pub fn line(&self, paint: Paint) -> Option<String> {
+        let text = match (&self.before, &self.now) {
+            (Some(before), Some(now)) if before == now => format!("{now} has another content"),
+            (Some(before), Some(now)) => {
+                format!("{} instead of {}", harmless(now, false), harmless(before, false))
+            }
+            (None, Some(now)) => format!("{} is new", harmless(now, false)),
+            (Some(before), None) => format!("{} is gone", harmless(before, false)),
+            (None, None) => return None,
+        };
+        Some(format!("{:10}{}  {text}\n", "", paint.ink(Ink::Busy, &format!("{:<8}", self.part))))
+    }
 }
 
 /// How many differences of one step are shown; more of them are only counted.
@@ -148,13 +172,8 @@ fn cause(graph: &Graph, step: StepId, reason: String) -> Cause {
 }
 
 fn compared(cause: Cause, comparison: &Comparison) -> Cause {
-    let differs = |d: &Difference| Differs {
-        part: d.part.word(),
-        before: d.before.as_deref().map(str::to_owned),
-        now: d.now.as_deref().map(str::to_owned),
-    };
     Cause {
-        differences: comparison.differences.iter().map(differs).collect(),
+        differences: comparison.differences.iter().map(Differs::of).collect(),
         since_build: Some(comparison.build),
         other_options: (!comparison.variant.is_empty()).then(|| comparison.variant.to_string()),
         ..cause
@@ -173,22 +192,12 @@ fn differences(paint: Paint, cause: &Cause) -> String {
         None => format!("since build {build}:"),
     };
     let mut out = format!("{}\n", labelled(paint, Ink::Calm, "", &paint.ink(Ink::Faint, &than)));
-    for differs in cause.differences.iter().take(SHOWN) {
-        let text = match (&differs.before, &differs.now) {
-            (Some(before), Some(now)) if before == now => format!("{now} has another content"),
-            (Some(before), Some(now)) => {
-                format!("{} instead of {}", harmless(now, false), harmless(before, false))
-            }
-            (None, Some(now)) => format!("{} is new", harmless(now, false)),
-            (Some(before), None) => format!("{} is gone", harmless(before, false)),
-            (None, None) => continue,
-        };
-        out.push_str(&format!(
-            "{:10}{}  {text}\n",
-            "",
-            paint.ink(Ink::Busy, &format!("{:<8}", differs.part))
-        ));
-    }
+    cause
+        .differences
+        .iter()
+        .take(SHOWN)
+        .filter_map(|differs| differs.line(paint))
+        .for_each(|line| out.push_str(&line));
     if cause.differences.len() > SHOWN {
         let more = format!("and {} more; `--json` shows all of them", cause.differences.len() - SHOWN);
         out.push_str(&format!("{:10}{}\n", "", paint.ink(Ink::Faint, &more)));

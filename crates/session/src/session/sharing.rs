@@ -6,11 +6,12 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use nubrik_bytes::Digest;
-use nubrik_engine::State;
-use nubrik_graph::{Closure, FileId, Graph};
+use nubrik_engine::{HeldAgainst, MadeElsewhere, State};
+use nubrik_graph::{Closure, FileId, Graph, StepId};
+use nubrik_lang::Evaluation;
 use nubrik_shared::{
-    Acceptance, HandedOver, KeyList, LayeredStore, PublicKey, Publisher, SecretKey, SharedStore,
-    SharedTrouble,
+    Acceptance, GivenResult, HandedOver, KeyList, KeyedResult, LayeredStore, PublicKey, Publisher, SecretKey,
+    SharedStore, SharedTrouble,
 };
 use nubrik_store::{Basis, Provenance, RecordEntry, Store};
 use nubrik_web::{Address, Credential, Objects};
@@ -219,6 +220,51 @@ impl Session {
         };
     }
 
+    /// Holds steps of what was evaluated against what others gave of them, as far as that was fetched before: nobody is asked.
+    /// Steps of which nobody gave anything are left out.
+    pub fn held_against_shared(&self, evaluation: &Evaluation) -> Vec<(StepId, GivenResult, HeldAgainst)> {
+        let (Some(shared), Some(store)) = (&self.shared, self.store()) else { return Vec::new() };
+        let graph = &evaluation.graph;
+        let (mut given, mut made): (Vec<GivenResult>, Vec<MadeElsewhere>) = (Vec::new(), Vec::new());
+        for step in Closure::of(graph, evaluation.requested.iter().copied()).steps {
+            for one in shared.given_of(graph.step(step).folder.as_str()) {
+                let Some(memory) = nubrik_engine::memory_of_others(&one.result.made_of) else { continue };
+                let bases = one.result.entries.iter().filter_map(|entry| match &entry.basis {
+                    Basis::Noted(parts) => Some(parts.clone()),
+                    Basis::Unnoted | Basis::Unfit(_) => None,
+                });
+                made.push(MadeElsewhere { step, memory, bases: bases.collect() });
+                given.push(one);
+            }
+        }
+        let held = nubrik_engine::held_against(graph, &made, self.state(), &self.machine, store);
+        let mut nearest: Vec<(StepId, GivenResult, HeldAgainst)> = Vec::new();
+        for ((made, given), held) in made.iter().zip(given).zip(held) {
+            let rank = |held: &HeldAgainst| (!held.is_usable(), held.differences.len());
+            match nearest.last_mut().filter(|(step, ..)| *step == made.step) {
+                Some(best) if rank(&held) < rank(&best.2) => *best = (made.step, given, held),
+                Some(_) => {}
+                None => nearest.push((made.step, given, held)),
+            }
+        }
+        nearest
+    }
+
+    /// Lets this session look at what of the team's store was fetched before.
+    ///
+    /// # Errors
+    /// Why there is none, for people.
+    pub fn look_at_shared(&mut self) -> Result<(), String> {
+        self.use_shared()?;
+        self.writer = None;
+        if let Some(shared) = self.shared.take() {
+            let kept = Arc::try_unwrap(shared).map(SharedStore::only_what_is_kept);
+            self.shared = kept.ok().map(Arc::new);
+        }
+        self.layer();
+        Ok(())
+    }
+
     /// Gives what was made to the team's store, where this machine writes there: the results of all steps behind some files.
     ///
     /// # Errors
@@ -228,7 +274,7 @@ impl Session {
             return Ok(None);
         };
         let state: &State = self.state();
-        let mut results: Vec<(Digest, RecordEntry)> = Vec::new();
+        let mut results: Vec<(Digest, KeyedResult)> = Vec::new();
         let mut kept_back: std::collections::BTreeMap<Arc<str>, usize> = std::collections::BTreeMap::new();
         for id in Closure::of(graph, files.iter().copied()).steps {
             let step = graph.step(id);
@@ -249,7 +295,9 @@ impl Session {
                 Some(entry) if entry.origin != Provenance::Here => continue,
                 Some(entry) => match &entry.basis {
                     Basis::Noted(_) => {
-                        results.push((memory.first_key, entry));
+                        let folder = step.folder.as_str().to_owned();
+                        let made_of = nubrik_engine::memory_for_others(&memory);
+                        results.push((memory.first_key, KeyedResult { folder, made_of, entries: vec![entry] }));
                         continue;
                     }
                     Basis::Unfit(why) => why.clone(),
