@@ -198,7 +198,7 @@ impl<'a> Recorder<'a> {
                 continue;
             }
             // Whoever asks again finds the same, but for what commands make themselves: that is no input.
-            let is_settled = self.only_workspace && self.hidden.is_none();
+            let is_settled = self.room.is_some() && self.hidden.is_none();
             if is_settled {
                 let mut known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
                 // Opening a folder and listing it are two things.
