@@ -581,6 +581,8 @@ fn wrong_settings_are_told_with_a_mend() {
         ("[shared]\nat = \"/tmp/x\"\nroot = \"abc\"\n", "`root` is a public key"),
         ("[shared]\nat = \"/tmp/x\"\nrot = \"abc\"\n", "`shared` has no `rot`"),
         ("[shared]\nlines = [\"a b\"]\n", "a line is a name"),
+        ("[shared]\nat = \"s3://isles/x\"\n", "does not say on which server"),
+        ("[shared]\nendpoint = \"storage\"\n", "`endpoint` is the address of a server"),
         ("shared = 3\n", "`shared` is a table"),
     ] {
         sandbox.write("nubrik.toml", settings);

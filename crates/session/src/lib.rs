@@ -41,7 +41,7 @@ pub use session::{
     BuildProblem, BuildReport, ChoiceProblem, Covered, GivenAway, KitNews, LookedFor, Reached, Session,
     Standing, TeamStore, Workshop, accept, key_in, members_at, put_members, store_folder,
 };
-pub use settings::{Settings, SettingsProblem, SharedSettings};
+pub use settings::{Settings, SettingsProblem, SharedPlace, SharedSettings};
 pub use since::ChangedFiles;
 pub use workspace::{OpenProblem, Workspace};
 

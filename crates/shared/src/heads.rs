@@ -117,7 +117,7 @@ impl KeyList {
 impl LineHead {
     /// The name of the object in which a member keeps the head of a line: nobody else writes it.
     pub(crate) fn object(line: &str, writer: &PublicKey) -> String {
-        format!("{PREFIX}/heads/{}/{}", line.replace('/', "+"), &writer.digest().hex()[..32])
+        format!("{PREFIX}/heads/{}/{}", line.replace('/', "~"), &writer.digest().hex()[..32])
     }
 
     pub(crate) fn sign(&self, writer: &SecretKey) -> Vec<u8> {

@@ -98,6 +98,13 @@ impl Address {
         format!("{}:{port}", self.0.host_str().unwrap_or_default())
     }
 
+    /// Its host, with the port where that is another one than always, and its path, as both are sent.
+    pub(crate) fn host_and_path(&self) -> (String, String) {
+        let host = self.0.host_str().unwrap_or_default();
+        let host = self.0.port().map_or_else(|| host.to_owned(), |port| format!("{host}:{port}"));
+        (host, self.0.path().to_owned())
+    }
+
     /// The name of the last part of its path, decoded.
     pub fn file_name(&self) -> String {
         let last = self.0.path().trim_end_matches('/').rsplit('/').next().unwrap_or_default();

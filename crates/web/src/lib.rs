@@ -19,13 +19,15 @@ mod client;
 mod names;
 mod objects;
 mod request;
+mod signing;
 mod transfer;
 mod trouble;
 
 pub use address::{Address, Credential};
 pub use checksum::{Checksum, ChecksumMethod};
 pub use client::{Client, Document};
-pub use objects::Objects;
+pub use objects::{Asker, Objects};
 pub use request::WebRequest;
+pub use signing::StorageKey;
 pub use transfer::Sink;
 pub use trouble::Trouble;

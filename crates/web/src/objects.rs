@@ -8,13 +8,14 @@ use std::path::{Path, PathBuf};
 use std::sync::OnceLock;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::mpsc::{SyncSender, sync_channel};
-use std::time::{Duration, Instant};
+use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 
 use ureq::Agent;
 use ureq::http::{Request, StatusCode};
 
 use crate::client::agent;
 use crate::request::too_large;
+use crate::signing::{StorageKey, Unsigned};
 use crate::transfer::PIECE;
 use crate::{Address, Credential, Trouble};
 
@@ -32,10 +33,21 @@ const LONGEST: Duration = Duration::from_secs(24 * 3600);
 #[derive(Debug)]
 pub struct Objects {
     base: Address,
-    credential: Option<Credential>,
+    asker: Asker,
     certificates: Vec<PathBuf>,
     agent: OnceLock<Result<Agent, String>>,
     next_name: AtomicU64,
+}
+
+/// Who asks for objects.
+#[derive(Clone, Debug)]
+pub enum Asker {
+    /// Nobody in particular.
+    Anybody,
+    /// Someone with a credential.
+    Known(Credential),
+    /// Someone whose requests are signed, as object storage with the S3 protocol wants it.
+    Signing(StorageKey),
 }
 
 /// What the thread says that waits for a server.
@@ -53,9 +65,9 @@ fn patience(bytes: u64) -> Duration {
 
 impl Objects {
     /// The objects below an address.
-    pub fn new(base: Address, credential: Option<Credential>, certificates: &[PathBuf]) -> Objects {
+    pub fn new(base: Address, asker: Asker, certificates: &[PathBuf]) -> Objects {
         let certificates = certificates.to_vec();
-        Objects { base, credential, certificates, agent: OnceLock::new(), next_name: AtomicU64::new(0) }
+        Objects { base, asker, certificates, agent: OnceLock::new(), next_name: AtomicU64::new(0) }
     }
 
     /// Where they are.
@@ -96,7 +108,8 @@ impl Objects {
             let number = self.next_name.fetch_add(1, Ordering::Relaxed);
             return write_file(&path, number, bytes).map_err(|e| Trouble::failed(e.to_string()));
         }
-        let request = self.request("PUT", &address).header("Content-Type", "application/octet-stream");
+        let request =
+            self.request("PUT", &address, bytes, None).header("Content-Type", "application/octet-stream");
         let request = request.body(bytes).map_err(|e| Trouble::failed(e.to_string()))?;
         let agent = self.agent()?;
         let request =
@@ -120,20 +133,35 @@ impl Objects {
         agent.as_ref().map_err(|e| Trouble::failed(e.clone()))
     }
 
-    fn request(&self, method: &str, address: &Address) -> ureq::http::request::Builder {
-        let request = Request::builder().method(method).uri(address.as_sent());
-        match &self.credential {
-            Some(credential) => request.header("Authorization", credential.header()),
-            None => request,
+    fn request(
+        &self,
+        method: &str,
+        address: &Address,
+        body: &[u8],
+        part: Option<&Range<u64>>,
+    ) -> ureq::http::request::Builder {
+        let mut request = Request::builder().method(method).uri(address.as_sent());
+        let range =
+            part.map(|part| ("range", format!("bytes={}-{}", part.start, part.end.saturating_sub(1))));
+        let headers: Vec<(&str, String)> = range.into_iter().collect();
+        if let Asker::Signing(key) = &self.asker {
+            let (host, path) = address.host_and_path();
+            let time = SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |d| d.as_secs());
+            let unsigned = Unsigned { method, host: &host, path: &path, body, headers: &headers, time };
+            for (name, value) in key.headers(&unsigned) {
+                request = request.header(name, value);
+            }
+            return request;
         }
+        if let Asker::Known(credential) = &self.asker {
+            request = request.header("Authorization", credential.header());
+        }
+        headers.into_iter().fold(request, |request, (name, value)| request.header(name, value))
     }
 
     fn ask(&self, address: &Address, part: Option<&Range<u64>>, limit: u64) -> Result<Vec<u8>, Trouble> {
         // What comes compressed would have another length.
-        let mut request = self.request("GET", address).header("Accept-Encoding", "identity");
-        if let Some(part) = part {
-            request = request.header("Range", format!("bytes={}-{}", part.start, part.end.saturating_sub(1)));
-        }
+        let request = self.request("GET", address, b"", part).header("Accept-Encoding", "identity");
         let request = request.body(()).map_err(|e| Trouble::failed(e.to_string()))?;
         let agent = self.agent()?.clone();
         let request = agent.configure_request(request).timeout_global(Some(LONGEST)).build();
@@ -255,7 +283,7 @@ mod tests {
     #[test]
     fn a_folder_has_objects() {
         let folder = tempfile::tempdir().unwrap();
-        let objects = Objects::new(Address::of_folder(folder.path()).unwrap(), None, &[]);
+        let objects = Objects::new(Address::of_folder(folder.path()).unwrap(), Asker::Anybody, &[]);
         assert_eq!(objects.get("a/b", None, 10).unwrap(), None);
         objects.put("a/b", b"high water").unwrap();
         assert_eq!(objects.get("a/b", None, 10).unwrap().unwrap(), b"high water");

@@ -11,7 +11,7 @@ pub enum ShareWork {
     Accept,
     /// Begin a store in a folder or on a server: make its root key, and an empty list of members
     Create {
-        /// Where: an address (http://, https://, file:///), or the absolute path of a folder
+        /// Where: an address (http://, https://, file:///), the absolute path of a folder, or s3://BUCKET/PREFIX
         #[arg(value_name = "PLACE")]
         at: String,
         #[command(flatten)]
@@ -19,6 +19,12 @@ pub enum ShareWork {
         /// The variable that holds a token for the server, or a user and a password with `:` between
         #[arg(long, value_name = "VARIABLE")]
         secret: Option<String>,
+        /// The address of the server that has the bucket
+        #[arg(long, value_name = "ADDRESS")]
+        endpoint: Option<String>,
+        /// The bucket's region, if the server has several
+        #[arg(long, value_name = "NAME")]
+        region: Option<String>,
     },
     /// Make a key for who writes, and print what others know it by
     NewKey {

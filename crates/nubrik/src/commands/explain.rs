@@ -121,7 +121,7 @@ const WORDS: [(&str, &str, &str); 9] = [
 const SETTINGS: [(&str, &str, &str); 6] = [
     (
         "shared",
-        "A team's store, from which results are taken that others made: `at` is an address or the path of a folder, `root` the key that says who may write there, `lines` the lines of builds that are wanted (\"main\" by default), `secret` the name of a variable with a token, or a user and a password with `:` between. Each person agrees to it once: `nubrik share accept`.",
+        "A team's store, from which results are taken that others made: `at` is an address, the path of a folder, or `s3://BUCKET/PREFIX` with the server's address as `endpoint` and perhaps a `region`; `root` is the key that says who may write there, `lines` the lines of builds that are wanted (\"main\" by default), `secret` the name of a variable with a token, or a user and a password with `:` between. Each person agrees to it once: `nubrik share accept`.",
         "[shared]\nat = \"https://store.example/nubrik\"\nroot = \"ed25519:47HhKluE8bw1TPpEvWLq3rdAO5GjzXer1VTXs7MA0zw\"",
     ),
     (

@@ -7,7 +7,7 @@ use std::sync::Arc;
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
 use nubrik_graph::{FileId, Graph};
-use nubrik_session::{Session, TeamStore, accept, key_in, members_at, put_members};
+use nubrik_session::{Session, SharedPlace, TeamStore, accept, key_in, members_at, put_members};
 use nubrik_shared::{KeyList, Member, PublicKey, SecretKey, SharedStore, is_line};
 use serde::Serialize;
 
@@ -65,7 +65,10 @@ pub fn share(console: Console, choice: &Choice, work: Option<&ShareWork>) -> Com
             told(console, "new-key", "", Some(key.public()), (&KeyList::default(), 0), &lines);
             Ok(Exit::Done)
         }
-        Some(ShareWork::Create { at, root, secret }) => create(console, at, root, secret.as_deref()),
+        Some(ShareWork::Create { at, root, secret, endpoint, region }) => {
+            let (secret, endpoint, region) = (secret.clone(), endpoint.clone(), region.clone());
+            create(console, &SharedPlace { at: at.clone(), secret, endpoint, region }, root)
+        }
         Some(ShareWork::Add { name, key, line, root }) => {
             let bad = |what: &str, mend: &str| Err(say_wrong(console, Exit::Usage, what, &[mend]));
             let Some(key) = PublicKey::parse(key) else {
@@ -127,7 +130,7 @@ fn status(console: Console, choice: &Choice) -> CommandResult<Exit> {
     let mut session = open(console, choice)?;
     let settings = proposed(console, &session)?;
     session.use_shared().map_err(|problem| say_wrong(console, Exit::Usage, &problem, &[]))?;
-    let place = settings.at.clone();
+    let place = settings.place.at.clone();
     match session.shared() {
         TeamStore::Used(store) => {
             let (keys, heads) = store.known();
@@ -169,22 +172,23 @@ fn agree(console: Console, choice: &Choice) -> CommandResult<Exit> {
     let settings = proposed(console, &session)?;
     accept(&settings).map_err(|problem| say_wrong(console, Exit::Own, &problem, &[]))?;
     let lines = [
-        ("at", settings.at.clone()),
+        ("at", settings.place.at.clone()),
         ("root", settings.root.to_string()),
         ("accepted", "results that members of this store signed are taken from now on".to_owned()),
     ];
-    told(console, "accepted", &settings.at, Some(settings.root), (&KeyList::default(), 0), &lines);
+    told(console, "accepted", &settings.place.at, Some(settings.root), (&KeyList::default(), 0), &lines);
     Ok(Exit::Done)
 }
 
-fn create(console: Console, at: &str, root: &RootKey, secret: Option<&str>) -> CommandResult<Exit> {
+fn create(console: Console, place: &SharedPlace, root: &RootKey) -> CommandResult<Exit> {
+    let at = place.at.as_str();
     let usage = |problem: String| say_wrong(console, Exit::Usage, &problem, &[]);
     let key = match root.file.exists() {
         true => key_in(&root.file).map_err(usage)?,
         false => SecretKey::generate().map_err(|problem| say_wrong(console, Exit::Machine, &problem, &[]))?,
     };
     let failed = |problem: String| unusable(console, at, &problem);
-    if members_at(at, secret, &key.public()).map_err(failed)?.is_some() {
+    if members_at(place, &key.public()).map_err(failed)?.is_some() {
         let message = format!("there is a store at {at} already");
         let mend = "nubrik share add NAME KEY --root FILE   lets someone write there";
         return Err(say_wrong(console, Exit::Usage, &message, &[mend]));
@@ -193,9 +197,12 @@ fn create(console: Console, at: &str, root: &RootKey, secret: Option<&str>) -> C
         write_key(console, &root.file, &key)?;
     }
     let list = KeyList { sequence: 1, expires: until(root.days), ..KeyList::default() };
-    put_members(at, secret, &list, &key).map_err(failed)?;
-    let secret = secret.map_or(String::new(), |name| format!("\nsecret = \"{name}\""));
-    let settings = format!("[shared]\nat = \"{at}\"\nroot = \"{}\"{secret}", key.public());
+    put_members(place, &list, &key).map_err(failed)?;
+    let mut settings = format!("[shared]\nat = \"{at}\"\nroot = \"{}\"", key.public());
+    let more = [("secret", &place.secret), ("endpoint", &place.endpoint), ("region", &place.region)];
+    for (name, value) in more {
+        settings.extend(value.iter().map(|value| format!("\n{name} = \"{value}\"")));
+    }
     let file = root.file.display();
     let lines = [
         ("made", format!("a store without members at {at}")),
@@ -233,15 +240,15 @@ fn change(
         let mend = "--root FILE is the file that `nubrik share create` wrote";
         return Err(say_wrong(console, Exit::Usage, &message, &[mend]));
     }
-    let (at, secret) = (settings.at.as_str(), settings.secret.as_deref());
+    let (at, place) = (settings.place.at.as_str(), &settings.place);
     let failed = |problem: String| unusable(console, at, &problem);
-    let list = members_at(at, secret, &settings.root).map_err(failed)?;
+    let list = members_at(place, &settings.root).map_err(failed)?;
     let none = || failed("it has no list of members; `nubrik share create` makes one".to_owned());
     let mut list = list.ok_or_else(none)?;
     let done = edit(&mut list).map_err(usage)?;
     list.sequence += 1;
     list.expires = until(root.days);
-    put_members(at, secret, &list, &key).map_err(failed)?;
+    put_members(place, &list, &key).map_err(failed)?;
     told(console, "changed", at, Some(settings.root), (&list, 0), &[("members", done)]);
     Ok(Exit::Done)
 }
@@ -302,7 +309,7 @@ pub fn begin(console: Console, session: &mut Session) {
     let asks = match session.shared() {
         TeamStore::Proposed(settings) => Some(format!(
             "nubrik.toml names a team's store at {}, which you did not agree to: nubrik share",
-            settings.at
+            settings.place.at
         )),
         TeamStore::None | TeamStore::Used(_) => None,
     };

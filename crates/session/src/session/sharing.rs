@@ -14,10 +14,10 @@ use nubrik_shared::{
     SharedStore, SharedTrouble,
 };
 use nubrik_store::{Basis, Provenance, RecordEntry, Store};
-use nubrik_web::{Address, Credential, Objects};
+use nubrik_web::{Address, Asker, Credential, Objects, StorageKey};
 
 use super::Session;
-use crate::settings::SharedSettings;
+use crate::settings::{SharedPlace, SharedSettings};
 
 /// Names the root key that is agreed to, where nobody can be asked.
 const ROOT_VARIABLE: &str = "NUBRIK_SHARED_ROOT";
@@ -60,7 +60,12 @@ fn state_folder() -> Option<PathBuf> {
 
 /// What stands for a store among those that were agreed to.
 fn row(settings: &SharedSettings) -> String {
-    format!("{} {}", settings.root, settings.at)
+    let SharedPlace { at, endpoint, .. } = &settings.place;
+    format!(
+        "{} {at}{}",
+        settings.root,
+        endpoint.as_ref().map_or_else(String::new, |server| format!(" {server}"))
+    )
 }
 
 /// Whether the person agreed to a store.
@@ -92,28 +97,63 @@ pub fn accept(settings: &SharedSettings) -> Result<(), String> {
 }
 
 /// The objects of a store.
-///
-/// # Errors
-/// Why it cannot be asked, for people.
-fn objects_of(at: &str, secret: Option<&str>, certificates: &[PathBuf]) -> Result<Objects, String> {
+fn objects_of(place: &SharedPlace) -> Result<Objects, String> {
+    if let Some(bucket) = place.at.strip_prefix("s3://") {
+        let endpoint = place.endpoint.as_deref().ok_or("the endpoint says on which server a bucket is")?;
+        let address = Address::parse(&format!("{}/{bucket}", endpoint.trim_end_matches('/')))?.0;
+        let key = storage_key(place.region()).ok_or(
+            "AWS_ACCESS_KEY_ID and AWS_SECRET_ACCESS_KEY are not set, and ~/.aws/credentials has no key either",
+        )?;
+        return Ok(Objects::new(address, Asker::Signing(key), &[]));
+    }
+    let at = &place.at;
     let address = if at.starts_with('/') {
         Address::of_folder(Path::new(at)).ok_or_else(|| format!("{at} is no path of a folder"))?
     } else {
         Address::parse(at)?.0
     };
-    let credential = match secret {
-        None => None,
+    let asker = match &place.secret {
+        None => Asker::Anybody,
         Some(name) => {
             let secret = std::env::var(name).ok().filter(|secret| !secret.is_empty());
-            let secret = secret
-                .ok_or_else(|| format!("the variable {name}, which holds the store's secret, is not set"))?;
-            Some(match secret.split_once(':') {
+            let missing = || format!("the variable {name}, which holds the store's secret, is not set");
+            let secret = secret.ok_or_else(missing)?;
+            Asker::Known(match secret.split_once(':') {
                 Some((user, password)) => Credential::Basic(user.to_owned(), password.to_owned()),
                 None => Credential::Bearer(secret),
             })
         }
     };
-    Ok(Objects::new(address, credential, certificates))
+    Ok(Objects::new(address, asker, &[]))
+}
+
+/// The key for object storage, from where its ordinary clients look: variables, then the file of profiles.
+fn storage_key(region: &str) -> Option<StorageKey> {
+    let variable = |name: &str| std::env::var(name).ok().filter(|value| !value.is_empty());
+    let region = region.to_owned();
+    if let (Some(id), Some(secret)) = (variable("AWS_ACCESS_KEY_ID"), variable("AWS_SECRET_ACCESS_KEY")) {
+        return Some(StorageKey { id, secret, token: variable("AWS_SESSION_TOKEN"), region });
+    }
+    let home = || Some(PathBuf::from(std::env::var_os("HOME")?).join(".aws/credentials"));
+    let file = variable("AWS_SHARED_CREDENTIALS_FILE").map(PathBuf::from).or_else(home)?;
+    let profile = variable("AWS_PROFILE").unwrap_or_else(|| "default".to_owned());
+    key_of_profile(&fs::read_to_string(file).ok()?, &profile, region)
+}
+
+/// The key of a profile in a file of profiles: `[name]`, and lines of names and values.
+fn key_of_profile(text: &str, profile: &str, region: String) -> Option<StorageKey> {
+    let mut values: std::collections::HashMap<&str, &str> = std::collections::HashMap::new();
+    let mut is_here = false;
+    for line in text.lines().map(str::trim) {
+        if let Some(name) = line.strip_prefix('[').and_then(|rest| rest.strip_suffix(']')) {
+            is_here = name.trim() == profile;
+        } else if let Some((name, value)) = line.split_once('=').filter(|_| is_here) {
+            values.insert(name.trim(), value.trim());
+        }
+    }
+    let value = |name: &str| values.get(name).map(|value| (*value).to_owned());
+    let (id, secret) = (value("aws_access_key_id")?, value("aws_secret_access_key")?);
+    Some(StorageKey { id, secret, token: value("aws_session_token"), region })
 }
 
 /// The most bytes that a list of members has.
@@ -123,8 +163,8 @@ const LIST_LIMIT: u64 = 4 << 20;
 ///
 /// # Errors
 /// Why it cannot be asked, or that the list is not signed by the key, for people.
-pub fn members_at(at: &str, secret: Option<&str>, root: &PublicKey) -> Result<Option<KeyList>, String> {
-    let bytes = objects_of(at, secret, &[])?.get(&KeyList::object(), None, LIST_LIMIT);
+pub fn members_at(place: &SharedPlace, root: &PublicKey) -> Result<Option<KeyList>, String> {
+    let bytes = objects_of(place)?.get(&KeyList::object(), None, LIST_LIMIT);
     let Some(bytes) = bytes.map_err(|trouble| trouble.to_string())? else { return Ok(None) };
     let list = KeyList::open(&bytes, root);
     list.map(Some).ok_or_else(|| "its list of members is not signed by this root key".to_owned())
@@ -134,8 +174,8 @@ pub fn members_at(at: &str, secret: Option<&str>, root: &PublicKey) -> Result<Op
 ///
 /// # Errors
 /// Why it cannot be put, for people.
-pub fn put_members(at: &str, secret: Option<&str>, list: &KeyList, root: &SecretKey) -> Result<(), String> {
-    let put = objects_of(at, secret, &[])?.put(&KeyList::object(), &list.sign(root));
+pub fn put_members(place: &SharedPlace, list: &KeyList, root: &SecretKey) -> Result<(), String> {
+    let put = objects_of(place)?.put(&KeyList::object(), &list.sign(root));
     put.map_err(|trouble| trouble.to_string())
 }
 
@@ -181,8 +221,7 @@ impl Session {
         let Some(settings) = self.workspace.settings.shared.clone().filter(is_accepted) else {
             return Ok(());
         };
-        let certificates: Vec<PathBuf> = Vec::new();
-        let objects = objects_of(&settings.at, settings.secret.as_deref(), &certificates)?;
+        let objects = objects_of(&settings.place)?;
         let name = settings.root.digest().hex()[..32].to_owned();
         let cache =
             own_folder("XDG_CACHE_HOME", ".cache").ok_or("neither XDG_CACHE_HOME nor HOME names a folder")?;
@@ -309,5 +348,20 @@ impl Session {
         }
         let published = writer.publish(shared, local, &results)?;
         Ok(Some(GivenAway { published, kept_back: kept_back.into_iter().collect() }))
+    }
+}
+
+#[cfg(test)]
+#[allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
+mod tests {
+    use super::*;
+
+    #[test]
+    fn keys_are_found_in_profiles() {
+        let text = "[default]\naws_access_key_id = A\n aws_secret_access_key=b\n[ci]\naws_access_key_id=C\naws_secret_access_key=d\naws_session_token = e\n";
+        let key = |profile: &str| key_of_profile(text, profile, "north".to_owned());
+        assert_eq!((key("default").unwrap().id, key("default").unwrap().token), ("A".to_owned(), None));
+        assert_eq!(key("ci").unwrap().token.as_deref(), Some("e"));
+        assert!(key("other").is_none());
     }
 }

@@ -17,7 +17,7 @@ use toml::de::{DeString, DeTable, DeValue};
 
 use crate::archives::KitArchive;
 
-pub use shared::SharedSettings;
+pub use shared::{SharedPlace, SharedSettings};
 
 /// Settings of a workspace.
 #[derive(Clone, PartialEq, Eq, Debug, Default)]
