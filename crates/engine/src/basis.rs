@@ -19,12 +19,12 @@ use crate::outside::{Seen, Touch};
 /// Version of a part's byte layout.
 const VERSION: u8 = 1;
 
-/// What in a room is the room's own: the same for all.
-const OF_ROOMS: [&str; 4] = ["/tmp", "/var/tmp", "/run", "/home"];
+/// Where rooms have files of their own: what is there on the machine is seen only where it belongs to a tool.
+const OF_ROOMS: [&str; 3] = ["/tmp", "/var/tmp", "/run"];
 
 /// Files of the kernel by which runtimes set themselves up, and devices that are the same everywhere. How many processors
 /// there are, and how much memory, is among it: results that depend on these are found by running steps again elsewhere.
-const OF_RUNTIMES: [&str; 18] = [
+const OF_RUNTIMES: [&str; 17] = [
     "/dev/null",
     "/dev/zero",
     "/dev/full",
@@ -38,7 +38,6 @@ const OF_RUNTIMES: [&str; 18] = [
     "/dev/shm",
     "/proc/self",
     "/proc/thread-self",
-    "/proc/mounts",
     "/proc/filesystems",
     "/sys/fs/cgroup",
     "/sys/devices/system/cpu",
@@ -197,7 +196,7 @@ impl Build<'_> {
         };
         for named in &seen.named {
             let path = &*named.path;
-            if is_in(path, &OF_ROOMS)
+            if self.is_of_room(path, named.folder)
                 || is_in(path, &OF_RUNTIMES)
                 || is_in(path, &SETTINGS)
                 || is_of_process(path)
@@ -236,6 +235,12 @@ impl Build<'_> {
         }
         kept.sort();
         Ok(kept)
+    }
+
+    /// Whether a path is one of the room's own, such as a temporary file: the machine has nothing there, or nothing was found.
+    fn is_of_room(&self, path: &str, found: Option<bool>) -> bool {
+        let is_there = || self.outside.check(&FilePath::of_machine(path)).is_some();
+        is_in(path, &OF_ROOMS) && (found.is_none() || !is_there())
     }
 
     /// Paths of the machine that identify the step already.

@@ -372,6 +372,43 @@ fn results_rest_on_the_machine_as_it_was() {
 }
 
 #[test]
+fn what_a_tool_reads_in_its_own_folder_counts_wherever_that_is() {
+    if !has_rooms() {
+        return println!("skipped: without rooms nothing is shared");
+    }
+    let folder = tempfile::tempdir().unwrap();
+    let prefix = folder.path().join("tides");
+    for below in ["bin", "lib/tides"] {
+        fs::create_dir_all(prefix.join(below)).unwrap();
+    }
+    let program = prefix.join("bin/tides");
+    fs::write(&program, "#!/bin/sh\ncat \"$(dirname \"$0\")\"/../lib/tides/table\n").unwrap();
+    fs::set_permissions(&program, std::os::unix::fs::PermissionsExt::from_mode(0o755)).unwrap();
+    fs::write(prefix.join("lib/tides/table"), "high\n").unwrap();
+    let path = format!("{}:/usr/bin:/bin", prefix.join("bin").display());
+    let team = Team::new(None);
+    let build = |name: &str, key: bool| {
+        let seat = team.seat(name);
+        seat.sandbox.write("targets.nub", "target tide = step { run = `tides > {out \"tide\"}` }\n");
+        let (state, key_file) = (team.path(&format!("{name}-state")), team.path(name));
+        let mut variables =
+            vec![("XDG_STATE_HOME", state.as_str()), ("NUBRIK_SHARED_ROOT", &team.root), ("PATH", &path)];
+        variables.extend(key.then_some(("NUBRIK_SHARED_KEY", key_file.as_str())));
+        (seat.sandbox.run_with(&["build", "--json"], &variables), seat)
+    };
+    let (run, _) = build("ci", true);
+    if run.stdout.contains("No such file") {
+        return println!("skipped: the tool does not see its folder here");
+    }
+    assert_eq!(shared(&run.expect(0))["given"], 1);
+    assert!(build("same", false).0.expect(0).ran().is_empty());
+    fs::write(prefix.join("lib/tides/table"), "low\n").unwrap();
+    let (run, seat) = build("other", false);
+    assert_eq!(run.expect(0).ran(), ["make tide"]);
+    assert_eq!(seat.sandbox.read("out/default/tide"), "low\n");
+}
+
+#[test]
 fn what_others_hold_of_a_key_is_told_to_no_other_store() {
     if !has_rooms() {
         return println!("skipped: without rooms nothing is shared");

@@ -109,7 +109,10 @@ pub fn share(console: Console, choice: &Choice, work: Option<&ShareWork>) -> Com
             if !list.revoked.contains(&key) {
                 list.revoked.push(key);
             }
-            Ok(format!("nothing counts any more that {key} signed"))
+            Ok(format!(
+                "nothing counts any more that {key} signed; what workspaces took from it lies there until \
+                 `nubrik build --rerun`"
+            ))
         }),
     }
 }
