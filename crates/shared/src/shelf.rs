@@ -1,14 +1,14 @@
 //! A store as this machine sees it: what was asked once is kept, what fails is told once, and nothing that is older than
 //! what was seen before is believed.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, HashMap, HashSet};
 use std::fmt;
 use std::fs;
 use std::ops::Range;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, AtomicU32, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, OnceLock, PoisonError};
-use std::time::{SystemTime, UNIX_EPOCH};
+use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
 use nubrik_bytes::Digest;
 use nubrik_store::RecordEntry;
@@ -25,6 +25,9 @@ const FAILURES: u32 = 3;
 
 /// After so many contents of a pack the whole of it is fetched.
 const PICKED: u32 = 2;
+
+/// What was fetched longer ago than this, and is not wanted now, is removed.
+const FORGOTTEN: Duration = Duration::from_secs(30 * 24 * 3600);
 
 /// How many whole packs are held in memory.
 const HELD: usize = 8;
@@ -354,7 +357,26 @@ impl SharedStore {
             }
         }
         self.remember(&seen);
-        SharedIndex { members, branches }
+        let index = SharedIndex { members, branches };
+        self.forget_old(&index);
+        index
+    }
+
+    /// Removes what was fetched long ago and is behind no head any more.
+    fn forget_old(&self, index: &SharedIndex) {
+        let segments =
+            index.branches.iter().flat_map(|branch| &branch.segments).map(|(digest, _)| digest.hex());
+        let manifests = index.branches.iter().map(|branch| branch.head.manifest.hex());
+        let wanted: HashSet<String> = segments.chain(manifests).collect();
+        for kind in ["segments", "manifests"] {
+            for entry in fs::read_dir(self.accepted.cache.join(kind)).into_iter().flatten().flatten() {
+                let changed = entry.metadata().and_then(|data| data.modified());
+                let is_old = changed.is_ok_and(|time| time.elapsed().is_ok_and(|age| age > FORGOTTEN));
+                if is_old && !wanted.contains(&*entry.file_name().to_string_lossy()) {
+                    let _ = fs::remove_file(entry.path());
+                }
+            }
+        }
     }
 
     fn branch(&self, writer: PublicKey, head: LineHead) -> Option<Branch> {

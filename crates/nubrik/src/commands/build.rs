@@ -237,7 +237,9 @@ pub fn build_of(
     let report = screen
         .during(|| workshop.build_part(patterns, evaluation, (files.files, files.again), &screen, options));
     drop(screen);
-    share::conclude(console, workshop, Some((&evaluation.graph, files.files)), stream);
+    // Who stops a build does not want to wait for what it would give.
+    let is_done = report.as_ref().is_ok_and(|report| !report.cancelled);
+    share::conclude(console, workshop, is_done.then_some((&evaluation.graph, files.files)), stream);
     report.map_err(|problem| own_problem(console, problem))
 }
 

@@ -103,7 +103,12 @@ pub fn run(
             break;
         }
     }
-    share::conclude(console, session, Some((graph, &verdicts)), OutputStream::Output);
+    share::conclude(
+        console,
+        session,
+        (!cancelled).then_some((graph, verdicts.as_slice())),
+        OutputStream::Output,
+    );
     let Some(last) = rounds.last() else { return Ok(Exit::Done) };
     if let Some(file) = &which.junit {
         write_report(console, file, last)?;

@@ -2,16 +2,19 @@
 
 use std::collections::HashSet;
 
-use nubrik_graph::{Closure, StepId};
+use nubrik_engine::HeldAgainst;
+use nubrik_graph::{Closure, Graph, StepId};
 use nubrik_session::TeamStore;
+use nubrik_shared::GivenResult;
 use serde::Serialize;
 
 use super::why::Differs;
 use super::{CommandResult, evaluate, labelled, open, patterns, say_wrong};
 use crate::arguments::Choice;
 use crate::exit::Exit;
-use crate::ui::console::{Console, OutputStream, out, outln};
-use crate::ui::paint::Ink;
+use crate::ui::console::{Console, OutputStream, out};
+use crate::ui::paint::{Ink, Paint};
+use crate::ui::text::{padded, width};
 
 /// How many differences of a step are shown, and how many steps.
 const SHOWN: usize = 6;
@@ -32,6 +35,17 @@ struct NotTakenEvent<'a> {
     rests_on: Option<&'a str>,
 }
 
+/// Steps of a target that others did not make as they are here.
+struct NotTaken<'g> {
+    graph: &'g Graph,
+    /// Steps that others made of something else, or on another machine than this.
+    others: Vec<(StepId, GivenResult, HeldAgainst)>,
+    /// Steps of which nobody gave a result.
+    nobodys: Vec<StepId>,
+    /// How many steps have commands.
+    all: usize,
+}
+
 pub fn why_shared(console: Console, choice: &Choice, address: &str) -> CommandResult<Exit> {
     let mut session = open(console, choice)?;
     session.look_at_shared().map_err(|problem| say_wrong(console, Exit::Usage, &problem, &[]))?;
@@ -46,80 +60,94 @@ pub fn why_shared(console: Console, choice: &Choice, address: &str) -> CommandRe
     let given: HashSet<StepId> = held.iter().map(|(step, ..)| *step).collect();
     let all = Closure::of(graph, evaluation.requested.iter().copied()).steps;
     let with_commands: Vec<StepId> =
-        all.into_iter().filter(|s| !graph.step(*s).commands.is_empty()).collect();
-    let others: Vec<_> = held.iter().filter(|(_, _, held)| !held.is_usable()).collect();
-    let nobodys: Vec<StepId> = with_commands.iter().copied().filter(|step| !given.contains(step)).collect();
-    if console.is_json() {
-        for (step, one, held) in &others {
+        all.into_iter().filter(|step| !graph.step(*step).commands.is_empty()).collect();
+    let not_taken = NotTaken {
+        graph,
+        others: held.into_iter().filter(|(_, _, held)| !held.is_usable()).collect(),
+        nobodys: with_commands.iter().copied().filter(|step| !given.contains(step)).collect(),
+        all: with_commands.len(),
+    };
+    match console.is_json() {
+        true => not_taken.print_json(console),
+        false => out!(console, "{}", not_taken.render(address, console.paint(OutputStream::Output))),
+    }
+    Ok(Exit::Done)
+}
+
+impl NotTaken<'_> {
+    fn print_json(&self, console: Console) {
+        let event = |step: StepId| NotTakenEvent {
+            event: "not-taken",
+            target: &self.graph.owner(step).address,
+            say: &self.graph.step(step).say,
+            writer: None,
+            line: None,
+            differences: Vec::new(),
+            rests_on: None,
+        };
+        for (step, one, held) in &self.others {
             console.event(&NotTakenEvent {
-                event: "not-taken",
-                target: &graph.owner(*step).address,
-                say: &graph.step(*step).say,
                 writer: Some(&one.writer),
                 line: Some(&one.line),
                 differences: held.differences.iter().map(Differs::of).collect(),
                 rests_on: held.rests_on.as_deref().filter(|_| held.differences.is_empty()),
+                ..event(*step)
             });
         }
-        for step in nobodys {
-            let (target, say) = (&*graph.owner(step).address, &*graph.step(step).say);
-            let (writer, line, rests_on) = (None, None, None);
-            let differences = Vec::new();
-            console.event(&NotTakenEvent {
-                event: "not-taken",
-                target,
-                say,
-                writer,
-                line,
-                differences,
-                rests_on,
-            });
+        self.nobodys.iter().for_each(|step| console.event(&event(*step)));
+    }
+
+    fn render(&self, address: &str, paint: Paint) -> String {
+        let (others, nobodys) = (&self.others, &self.nobodys);
+        let taken = self.all - others.len() - nobodys.len();
+        let noun = if self.all == 1 { "step" } else { "steps" };
+        let head =
+            format!("{taken} of {} {noun} of {address} are in the team's store as they are here", self.all);
+        let mut out = format!("{}\n", paint.ink(Ink::Strong, &head));
+        let steps = others.iter().map(|(step, ..)| *step).take(STEPS);
+        let steps: Vec<StepId> = steps.chain(nobodys.iter().copied().take(STEPS)).collect();
+        let address_of = |step: StepId| &*self.graph.owner(step).address;
+        let say_of = |step: StepId| &*self.graph.step(step).say;
+        let targets = steps.iter().map(|step| width(address_of(*step))).max().unwrap_or(0).min(40);
+        let says = steps.iter().map(|step| width(say_of(*step))).max().unwrap_or(0).min(40);
+        let line = |word: &str, ink: Ink, step: StepId, text: &str| {
+            let (address, say) = (padded(address_of(step), targets), padded(say_of(step), says));
+            format!("{}\n", labelled(paint, ink, word, &format!("{address}   {say}   {text}")))
+        };
+        for (step, one, held) in others.iter().take(STEPS) {
+            let text = format!("{} gave one to {} that was made of something else", one.writer, one.line);
+            out.push_str(&line("other", Ink::Doubt, *step, &text));
+            out.push_str(&differing(held, paint));
         }
-        return Ok(Exit::Done);
-    }
-    let paint = console.paint(OutputStream::Output);
-    let taken = with_commands.len() - others.len() - nobodys.len();
-    let noun = if with_commands.len() == 1 { "step" } else { "steps" };
-    let head = format!(
-        "{taken} of {} {noun} of {address} are in the team's store as they are here",
-        with_commands.len()
-    );
-    outln!(console, "{}", paint.ink(Ink::Strong, &head));
-    for (step, one, held) in others.iter().take(STEPS) {
-        let step = graph.step(*step);
-        let text = format!(
-            "{}   {}   {} gave another one to {}",
-            graph.target(step.target).address,
-            step.say,
-            one.writer,
-            one.line
-        );
-        outln!(console, "{}", labelled(paint, Ink::Doubt, "other", &text));
-        let shown =
-            held.differences.iter().take(SHOWN).filter_map(|difference| Differs::of(difference).line(paint));
-        shown.for_each(|line| out!(console, "{line}"));
-        if held.differences.len() > SHOWN {
-            let more = format!("and {} more; `--json` shows all of them", held.differences.len() - SHOWN);
-            outln!(console, "{:10}{}", "", paint.ink(Ink::Faint, &more));
+        let more = |count: usize, what: &str| {
+            let text =
+                format!("{} more steps {what}; `--json` shows all of them", count.saturating_sub(STEPS));
+            if count > STEPS {
+                format!("{}\n", labelled(paint, Ink::Faint, "", &text))
+            } else {
+                String::new()
+            }
+        };
+        out.push_str(&more(others.len(), "differ"));
+        for step in nobodys.iter().take(STEPS) {
+            out.push_str(&line("none", Ink::Faint, *step, "nobody gave a result of it"));
         }
-        if let (Some(path), true) = (&held.rests_on, held.differences.is_empty()) {
-            let word = paint.ink(Ink::Busy, &format!("{:<8}", "system"));
-            outln!(console, "{:10}{word}  it rests on {path}, which is another one here", "");
-        }
+        out.push_str(&more(nobodys.len(), "of which nobody gave a result"));
+        out
     }
-    if others.len() > STEPS {
-        let more = format!("{} more steps differ; `--json` shows all of them", others.len() - STEPS);
-        outln!(console, "{}", labelled(paint, Ink::Faint, "", &more));
+}
+
+/// What differs, below the line of a step.
+fn differing(held: &HeldAgainst, paint: Paint) -> String {
+    let lines = held.differences.iter().take(SHOWN).filter_map(|one| Differs::of(one).line(paint));
+    let mut out: String = lines.collect();
+    if held.differences.len() > SHOWN {
+        let more = format!("and {} more; `--json` shows all of them", held.differences.len() - SHOWN);
+        out.push_str(&format!("{:10}{}\n", "", paint.ink(Ink::Faint, &more)));
     }
-    for step in nobodys.iter().take(STEPS) {
-        let step = graph.step(*step);
-        let text =
-            format!("{}   {}   nobody gave a result of it", graph.target(step.target).address, step.say);
-        outln!(console, "{}", labelled(paint, Ink::Faint, "none", &text));
+    if let (Some(path), true) = (&held.rests_on, held.differences.is_empty()) {
+        let word = paint.ink(Ink::Busy, &format!("{:<8}", "system"));
+        out.push_str(&format!("{:10}{word}  it rests on {path}, which is another one here\n", ""));
     }
-    if nobodys.len() > STEPS {
-        let more = format!("{} more steps of which nobody gave a result", nobodys.len() - STEPS);
-        outln!(console, "{}", labelled(paint, Ink::Faint, "", &more));
-    }
-    Ok(Exit::Done)
+    out
 }
