@@ -14,7 +14,7 @@ use nubrik_store::{Basis, FoundInput};
 
 use crate::build::Build;
 use crate::examine::Examined;
-use crate::outside::{Seen, Touch};
+use crate::outside::{Named, Seen, Touch};
 
 /// Version of a part's byte layout.
 const VERSION: u8 = 1;
@@ -80,6 +80,17 @@ enum RestedOn {
 
 /// What is rested on in a folder, by name.
 type BasisPart = BTreeMap<Arc<str>, RestedOn>;
+
+/// All that is rested on, by folder.
+#[derive(Default)]
+struct BasisParts(BTreeMap<String, BasisPart>);
+
+impl BasisParts {
+    fn add(&mut self, path: &str, rest: RestedOn) {
+        let (folder, name) = path.rsplit_once('/').unwrap_or(("", path));
+        self.0.entry(folder.to_owned()).or_default().insert(name.into(), rest);
+    }
+}
 
 fn encode(folder: &str, part: &BasisPart) -> Vec<u8> {
     let mut out = Encoder::new();
@@ -170,11 +181,38 @@ impl Build<'_> {
         seen: Option<&Seen>,
         found: &[FoundInput],
     ) -> Result<Vec<Digest>, Arc<str>> {
-        let step = self.graph.step(id);
-        if step.commands.is_empty() {
-            return Err("nubrik makes it itself, from what is there".into());
+        if let Some(why) = self.unfit(id) {
+            return Err(why.into());
         }
-        let refused = [
+        let seen = seen.filter(|seen| !seen.incomplete && !seen.only_workspace);
+        let seen = seen.ok_or("not all that its commands read could be seen")?;
+        let counted = self.counted(now, found);
+        let mut rests = BasisParts::default();
+        for named in &seen.named {
+            self.note_named(named, &counted, &mut rests)?;
+        }
+        for loader in LOADERS {
+            if self.outside.check(&FilePath::of_machine(loader)).is_some()
+                && let Some(rest) = self.rest_at(loader, Touch::Started, Some(false))?
+            {
+                rests.add(loader, rest);
+            }
+        }
+        let store = self.store.ok_or("nothing is kept")?;
+        let mut kept: Vec<Digest> = Vec::new();
+        for (folder, part) in &rests.0 {
+            let bytes = encode(folder, part);
+            kept.push(store.keep_bytes(&bytes).map_err(|e| Arc::from(e.to_string()))?);
+        }
+        kept.sort();
+        Ok(kept)
+    }
+
+    /// Why the results of a step are of no use to others, whatever its commands do.
+    fn unfit(&self, id: StepId) -> Option<&'static str> {
+        let step = self.graph.step(id);
+        let reasons = [
+            (step.commands.is_empty(), "nubrik makes it itself, from what is there"),
             (step.limits.network, "it may use the network"),
             (!step.services.is_empty(), "it uses a service"),
             (!step.kept.is_empty(), "it finds something again that it kept the last time"),
@@ -183,58 +221,38 @@ impl Build<'_> {
                 "its commands see more than they declare, as this machine makes no rooms",
             ),
         ];
-        if let Some((_, why)) = refused.iter().find(|(is_so, _)| *is_so) {
-            return Err((*why).into());
+        reasons.iter().find(|(is_so, _)| *is_so).map(|(_, why)| *why)
+    }
+
+    /// Notes what commands did with a path, if it matters.
+    fn note_named(
+        &self,
+        named: &Named,
+        counted: &HashSet<&str>,
+        rests: &mut BasisParts,
+    ) -> Result<(), Arc<str>> {
+        let path = &*named.path;
+        let is_own = self.is_of_room(path, named.folder) || is_of_process(path);
+        if is_own || is_in(path, &OF_RUNTIMES) || is_in(path, &SETTINGS) {
+            return Ok(());
         }
-        let seen = seen.filter(|seen| !seen.incomplete && !seen.only_workspace);
-        let seen = seen.ok_or("not all that its commands read could be seen")?;
-        let counted = self.counted(now, found);
-        let mut parts: BTreeMap<String, BasisPart> = BTreeMap::new();
-        let mut add = |path: &str, rest: RestedOn| {
-            let (folder, name) = path.rsplit_once('/').unwrap_or(("", path));
-            parts.entry(folder.to_owned()).or_default().insert(name.into(), rest);
-        };
-        for named in &seen.named {
-            let path = &*named.path;
-            if self.is_of_room(path, named.folder)
-                || is_in(path, &OF_RUNTIMES)
-                || is_in(path, &SETTINGS)
-                || is_of_process(path)
-            {
-                continue;
-            }
-            if is_in(path, &["/proc", "/sys", "/dev"]) {
-                if named.touch == Touch::LookedUp || named.folder.is_none() {
-                    continue;
-                }
-                return Err(format!("it reads {path}, which is another one on other machines").into());
-            }
-            if let Some((_, library)) = path.rsplit_once('/').filter(|(_, name)| name.contains(".so")) {
-                let from = self.outside.loaded_from(library).unwrap_or_default();
-                add(&format!("{LOADER_LIST}/{library}"), RestedOn::Loaded(from));
-            }
-            if path == LOADER_LIST || named.touch == Touch::Written || counted.contains(path) {
-                continue;
-            }
-            if let Some(rest) = self.rest_at(path, named.touch, named.folder)? {
-                add(path, rest);
-            }
+        if is_in(path, &["/proc", "/sys", "/dev"]) {
+            return match named.touch == Touch::LookedUp || named.folder.is_none() {
+                true => Ok(()),
+                false => Err(format!("it reads {path}, which is another one on other machines").into()),
+            };
         }
-        for loader in LOADERS {
-            if self.outside.check(&FilePath::of_machine(loader)).is_some()
-                && let Some(rest) = self.rest_at(loader, Touch::Started, Some(false))?
-            {
-                add(loader, rest);
-            }
+        if let Some((_, library)) = path.rsplit_once('/').filter(|(_, name)| name.contains(".so")) {
+            let from = self.outside.loaded_from(library).unwrap_or_default();
+            rests.add(&format!("{LOADER_LIST}/{library}"), RestedOn::Loaded(from));
         }
-        let store = self.store.ok_or("nothing is kept")?;
-        let mut kept: Vec<Digest> = Vec::new();
-        for (folder, part) in &parts {
-            let bytes = encode(folder, part);
-            kept.push(store.keep_bytes(&bytes).map_err(|e| Arc::from(e.to_string()))?);
+        if path == LOADER_LIST || named.touch == Touch::Written || counted.contains(path) {
+            return Ok(());
         }
-        kept.sort();
-        Ok(kept)
+        if let Some(rest) = self.rest_at(path, named.touch, named.folder)? {
+            rests.add(path, rest);
+        }
+        Ok(())
     }
 
     /// Whether a path is one of the room's own, such as a temporary file: the machine has nothing there, or nothing was found.

@@ -69,52 +69,52 @@ pub fn share(console: Console, choice: &Choice, work: Option<&ShareWork>) -> Com
             let (secret, endpoint, region) = (secret.clone(), endpoint.clone(), region.clone());
             create(console, &SharedPlace { at: at.clone(), secret, endpoint, region }, root)
         }
-        Some(ShareWork::Add { name, key, line, root }) => {
-            let bad = |what: &str, mend: &str| Err(say_wrong(console, Exit::Usage, what, &[mend]));
-            let Some(key) = PublicKey::parse(key) else {
-                return bad(
-                    &format!("`{key}` is no public key"),
-                    "nubrik share new-key FILE   makes a key, and prints ed25519:…",
-                );
-            };
-            if let Some(line) = line.iter().find(|line| !is_line(line)) {
-                return bad(
-                    &format!("`{line}` is no name of a line"),
-                    "letters, digits, `-`, `_`, `.` and `/`: --line main",
-                );
-            }
-            change(console, choice, root, |list| {
-                if list.revoked.contains(&key) {
-                    return Err("this key was revoked; make another one".to_owned());
-                }
-                list.members.retain(|member| member.name != *name && member.key != key);
-                list.members.push(Member { name: name.clone(), key, lines: line.clone() });
-                Ok(format!(
-                    "{name} may write {}",
-                    if line.is_empty() { "all lines".to_owned() } else { line.join(", ") }
-                ))
-            })
-        }
-        Some(ShareWork::Revoke { who, root }) => change(console, choice, root, |list| {
-            let key =
-                PublicKey::parse(who).or_else(|| list.members.iter().find(|m| m.name == *who).map(|m| m.key));
-            let key = key.ok_or_else(|| {
-                let names: Vec<&str> = list.members.iter().map(|member| member.name.as_str()).collect();
-                format!(
-                    "no member is called `{who}`; there is: {}",
-                    if names.is_empty() { "none".to_owned() } else { names.join(", ") }
-                )
-            })?;
-            list.members.retain(|member| member.key != key);
-            if !list.revoked.contains(&key) {
-                list.revoked.push(key);
-            }
-            Ok(format!(
-                "nothing counts any more that {key} signed; what workspaces took from it lies there until \
-                 `nubrik build --rerun`"
-            ))
-        }),
+        Some(ShareWork::Add { name, key, line, root }) => add(console, choice, (name, key, line), root),
+        Some(ShareWork::Revoke { who, root }) => change(console, choice, root, |list| revoked(list, who)),
     }
+}
+
+/// Lets someone write some lines, or all.
+fn add(
+    console: Console,
+    choice: &Choice,
+    (name, key, lines): (&str, &str, &[String]),
+    root: &RootKey,
+) -> CommandResult<Exit> {
+    let bad = |what: &str, mend: &str| Err(say_wrong(console, Exit::Usage, what, &[mend]));
+    let Some(key) = PublicKey::parse(key) else {
+        let mend = "nubrik share new-key FILE   makes a key, and prints ed25519:…";
+        return bad(&format!("`{key}` is no public key"), mend);
+    };
+    if let Some(line) = lines.iter().find(|line| !is_line(line)) {
+        let mend = "letters, digits, `-`, `_`, `.` and `/`: --line main";
+        return bad(&format!("`{line}` is no name of a line"), mend);
+    }
+    change(console, choice, root, |list| {
+        if list.revoked.contains(&key) {
+            return Err("this key was revoked; make another one".to_owned());
+        }
+        list.members.retain(|member| member.name != name && member.key != key);
+        list.members.push(Member { name: name.to_owned(), key, lines: lines.to_vec() });
+        let which = if lines.is_empty() { "all lines".to_owned() } else { lines.join(", ") };
+        Ok(format!("{name} may write {which}"))
+    })
+}
+
+/// Takes someone out of a list, by name or key, so that nothing counts any more that was signed.
+fn revoked(list: &mut KeyList, who: &str) -> Result<String, String> {
+    let named = || list.members.iter().find(|member| member.name == who).map(|member| member.key);
+    let key = PublicKey::parse(who).or_else(named).ok_or_else(|| {
+        let names: Vec<&str> = list.members.iter().map(|member| member.name.as_str()).collect();
+        let names = if names.is_empty() { "none".to_owned() } else { names.join(", ") };
+        format!("no member is called `{who}`; there is: {names}")
+    })?;
+    list.members.retain(|member| member.key != key);
+    if !list.revoked.contains(&key) {
+        list.revoked.push(key);
+    }
+    let rerun = "what workspaces took from it lies there until `nubrik build --rerun`";
+    Ok(format!("nothing counts any more that {key} signed; {rerun}"))
 }
 
 /// What the workspace proposes, or says that it proposes nothing.

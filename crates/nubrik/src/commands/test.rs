@@ -82,27 +82,10 @@ pub fn run(
     if which.coverage && !how.quiet {
         coverage::say_cost(console, session, &evaluation, &verdicts);
     }
-    let mut rounds: Vec<Round> = Vec::new();
-    let repeats = which.repeat.unwrap_or(1);
-    let (mut cancelled, mut machine_lacks) = (false, false);
-    for _ in 0..repeats {
-        let screen = screen_for(console, session, graph, OutputStream::Output, how);
-        let heard = TestListener { screen: &screen, graph, done: Mutex::default() };
-        let options = options_of(session, how);
-        let report =
-            screen.during(|| session.test(patterns, &evaluation, &verdicts, &again, &heard, options));
-        let done = heard.done.into_inner().unwrap_or_else(PoisonError::into_inner);
-        drop(screen);
-        let report = report.map_err(|problem| own_problem(console, problem))?;
-        cancelled |= report.cancelled;
-        machine_lacks |= report.machine_lacks;
-        let results =
-            chosen.iter().filter_map(|(_, step)| Some(result(session, graph, *step, done.get(step)?)));
-        rounds.push(Round { results: results.collect(), summary: report.summary });
-        if cancelled {
-            break;
-        }
-    }
+    let tried =
+        TestsToRun { patterns, evaluation: &evaluation, chosen: &chosen, verdicts: &verdicts, again: &again };
+    let ended = tried.repeated(console, session, how, which.repeat.unwrap_or(1))?;
+    let RoundsEnd { rounds, cancelled, machine_lacks } = ended;
     share::conclude(
         console,
         session,
@@ -136,6 +119,57 @@ pub fn run(
         () if any_failed || !is_read => Exit::Failed,
         () => Exit::Done,
     })
+}
+
+/// The tests that are run, and of what.
+struct TestsToRun<'a> {
+    patterns: &'a [AddressPattern],
+    evaluation: &'a Evaluation,
+    chosen: &'a [(FileId, StepId)],
+    verdicts: &'a [FileId],
+    /// Those that run though nothing changed.
+    again: &'a [StepId],
+}
+
+/// What became of all rounds.
+struct RoundsEnd {
+    rounds: Vec<Round>,
+    cancelled: bool,
+    machine_lacks: bool,
+}
+
+impl TestsToRun<'_> {
+    fn repeated(
+        &self,
+        console: Console,
+        session: &mut Workshop<'_>,
+        how: How,
+        repeats: u32,
+    ) -> CommandResult<RoundsEnd> {
+        let graph = &self.evaluation.graph;
+        let mut ended = RoundsEnd { rounds: Vec::new(), cancelled: false, machine_lacks: false };
+        for _ in 0..repeats {
+            let screen = screen_for(console, session, graph, OutputStream::Output, how);
+            let heard = TestListener { screen: &screen, graph, done: Mutex::default() };
+            let options = options_of(session, how);
+            let report = screen.during(|| {
+                session.test(self.patterns, self.evaluation, self.verdicts, self.again, &heard, options)
+            });
+            let done = heard.done.into_inner().unwrap_or_else(PoisonError::into_inner);
+            drop(screen);
+            let report = report.map_err(|problem| own_problem(console, problem))?;
+            ended.cancelled |= report.cancelled;
+            ended.machine_lacks |= report.machine_lacks;
+            let results = self.chosen.iter();
+            let results =
+                results.filter_map(|(_, step)| Some(result(session, graph, *step, done.get(step)?)));
+            ended.rounds.push(Round { results: results.collect(), summary: report.summary });
+            if ended.cancelled {
+                break;
+            }
+        }
+        Ok(ended)
+    }
 }
 
 /// The tests that are asked for: their verdicts and the steps that give them.

@@ -27,16 +27,35 @@ pub fn show(console: Console, graph: &Graph, covered: &Covered, changed: Changed
 }
 
 fn render(graph: &Graph, covered: &Covered, changed: Changed<'_>, paint: Paint) -> String {
-    let mut out = String::from("\n");
-    let label = |word: &str, ink: Ink| paint.ink(ink, &format!("{word:<10}"));
-    let files: Vec<(&str, &LineCounts)> = covered
-        .lines
-        .files
-        .iter()
-        .map(|(path, lines)| (path.as_str(), lines))
-        .filter(|(_, lines)| !lines.is_empty())
-        .collect();
-    let mut told = files.clone();
+    let files: Vec<(&str, &LineCounts)> =
+        covered.lines.files.iter().map(|(p, lines)| (p.as_str(), lines)).collect();
+    let files: Vec<_> = files.into_iter().filter(|(_, lines)| !lines.is_empty()).collect();
+    let mut out = format!("\n{}", by_file(&files, paint));
+    if let Some((revision, lines)) = changed {
+        out.push_str(&changed_lines(covered, revision, lines, paint));
+    }
+    out.push_str(&not_told(graph, covered, paint));
+    let (ran, all) = covered.lines.total();
+    let sum = match all {
+        0 => "no test told of lines that can run".to_owned(),
+        _ => {
+            let share = percent(ran, all);
+            format!(
+                "{} of the lines ran: {ran} of {all} in {}",
+                share.trim_start(),
+                plural(files.len(), "file")
+            )
+        }
+    };
+    out.push_str(&paint.ink(Ink::Strong, &sum));
+    out.push('\n');
+    out
+}
+
+/// A line for each file, with what did not run; of many files those with most of it.
+fn by_file(files: &[(&str, &LineCounts)], paint: Paint) -> String {
+    let mut out = String::new();
+    let mut told = files.to_vec();
     if told.len() > FILES {
         told.sort_by_key(|(path, lines)| (std::cmp::Reverse(lines.len() - lines.covered()), *path));
         told.truncate(FILES);
@@ -45,21 +64,19 @@ fn render(graph: &Graph, covered: &Covered, changed: Changed<'_>, paint: Paint) 
     let column = told.iter().map(|(path, _)| width(path)).max().unwrap_or(0).min(44);
     let counts = |lines: &LineCounts| format!("{} of {}", lines.covered(), lines.len());
     let of_counts = told.iter().map(|(_, lines)| counts(lines).len()).max().unwrap_or(0);
+    let room = paint.width.map_or(usize::MAX, |all| all.saturating_sub(5 + 2 + column + 2 + of_counts + 2));
     for (path, lines) in &told {
-        let share = percent(lines.covered(), lines.len());
         let ink = if lines.covered() == lines.len() { Ink::Calm } else { Ink::Doubt };
-        let counts = format!("{:>of_counts$}", counts(lines));
-        let head = format!("{}  {}  {counts}", paint.ink(ink, &share), padded(path, column));
+        let share = paint.ink(ink, &percent(lines.covered(), lines.len()));
         let missed = lines.uncovered();
-        let room =
-            paint.width.map_or(usize::MAX, |all| all.saturating_sub(5 + 2 + column + 2 + of_counts + 2));
         let missed = match missed.is_empty() || room < 12 {
             true => String::new(),
             false => {
                 format!("  {}", cut(&format!("not run: {}", ranges(&missed)), room, paint.glyph("…", "...")))
             }
         };
-        out.push_str(&format!("{head}{}\n", paint.ink(Ink::Faint, &missed)));
+        let (path, counts) = (padded(path, column), counts(lines));
+        out.push_str(&format!("{share}  {path}  {counts:>of_counts$}{}\n", paint.ink(Ink::Faint, &missed)));
     }
     if files.len() > told.len() {
         let rest = files.len() - told.len();
@@ -71,41 +88,34 @@ fn render(graph: &Graph, covered: &Covered, changed: Changed<'_>, paint: Paint) 
     if !files.is_empty() {
         out.push('\n');
     }
-    if let Some((revision, lines)) = changed {
-        out.push_str(&changed_lines(covered, revision, lines, paint));
-    }
+    out
+}
+
+/// What tests say nothing of, or nothing that can be read.
+fn not_told(graph: &Graph, covered: &Covered, paint: Paint) -> String {
+    let line =
+        |word: &str, ink: Ink, text: &str| format!("{}{text}\n", paint.ink(ink, &format!("{word:<10}")));
+    let mut out = String::new();
     for (test, problem) in &covered.unreadable {
         let text =
             format!("{}   tells of lines in no way that can be read: {problem}", address(graph, *test));
-        out.push_str(&format!("{}{text}\n", label("unread", Ink::Wrong)));
+        out.push_str(&line("unread", Ink::Wrong, &text));
     }
     if !covered.untold.is_empty() {
         let names: Vec<&str> = covered.untold.iter().map(|path| path.as_str()).collect();
-        let noun = if names.len() == 1 { "1 file".to_owned() } else { format!("{} files", names.len()) };
-        out.push_str(&format!(
-            "{}{noun} that no test tells of: {}\n",
-            label("untold", Ink::Doubt),
-            some(&names)
-        ));
+        let text = format!("{} that no test tells of: {}", plural(names.len(), "file"), some(&names));
+        out.push_str(&line("untold", Ink::Doubt, &text));
     }
     if !covered.silent.is_empty() {
         let names: Vec<&str> = covered.silent.iter().map(|test| address(graph, *test)).collect();
-        let noun = if names.len() == 1 { "1 test".to_owned() } else { format!("{} tests", names.len()) };
-        out.push_str(&format!(
-            "{}{noun} that tell of no lines: {}\n",
-            label("silent", Ink::Faint),
-            some(&names)
-        ));
+        let text = format!("{} that tell of no lines: {}", plural(names.len(), "test"), some(&names));
+        out.push_str(&line("silent", Ink::Faint, &text));
     }
-    let (ran, all) = covered.lines.total();
-    let noun = if files.len() == 1 { "1 file".to_owned() } else { format!("{} files", files.len()) };
-    let sum = match all {
-        0 => "no test told of lines that can run".to_owned(),
-        _ => format!("{} of the lines ran: {ran} of {all} in {noun}", percent(ran, all).trim_start()),
-    };
-    out.push_str(&paint.ink(Ink::Strong, &sum));
-    out.push('\n');
     out
+}
+
+fn plural(count: usize, noun: &str) -> String {
+    format!("{count} {noun}{}", if count == 1 { "" } else { "s" })
 }
 
 /// What a change left uncovered.
