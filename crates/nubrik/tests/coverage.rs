@@ -229,6 +229,10 @@ fn rust_tells_lines() {
     let libraries = sysroot.join("lib/rustlib");
     let platforms = std::fs::read_dir(libraries).into_iter().flatten().flatten();
     let own = platforms.map(|entry| entry.path().join("bin/llvm-profdata")).find(|path| path.exists());
+    // Who installs compilers for all tests may not get what belongs to this one.
+    if own.is_none() && std::env::var_os("NUBRIK_LACKS_LLVM_TOOLS").is_some() {
+        return println!("skipped: the llvm-tools of the compiler cannot be installed here");
+    }
     let program = own.map_or("no-llvm-profdata-of-rustc".to_owned(), |path| path.display().to_string());
     if !has(&program, &["merge", "--help"]) {
         return;
