@@ -58,6 +58,9 @@ const SETTINGS: [&str; 6] = [
 /// asked for.
 const LOADER_LIST: &str = "/etc/ld.so.cache";
 
+/// A library that each list of the loader has.
+const LIBC: &str = "libc.so.6";
+
 /// What interprets programs, which the kernel opens itself.
 const LOADERS: [&str; 2] = ["/lib64/ld-linux-x86-64.so.2", "/lib/ld-linux-aarch64.so.1"];
 
@@ -246,7 +249,9 @@ impl Build<'_> {
             let from = self.outside.loaded_from(library).unwrap_or_default();
             rests.add(&format!("{LOADER_LIST}/{library}"), RestedOn::Loaded(from));
         }
-        if path == LOADER_LIST || named.touch == Touch::Written || counted.contains(path) {
+        // Where the list cannot be read in parts, all of it counts.
+        let is_told = path == LOADER_LIST && self.outside.loaded_from(LIBC).is_some();
+        if is_told || named.touch == Touch::Written || counted.contains(path) {
             return Ok(());
         }
         if let Some(rest) = self.rest_at(path, named.touch, named.folder)? {

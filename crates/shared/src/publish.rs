@@ -63,7 +63,8 @@ impl Publisher {
         results: &[(Digest, KeyedResult)],
     ) -> Result<HandedOver, SharedTrouble> {
         let index = shared.index();
-        if let Some(trouble) = shared.trouble().filter(|_| shared.is_off()) {
+        // Without all that is there, a new head would leave it out.
+        if let Some(trouble) = shared.trouble() {
             return Err(trouble);
         }
         let own = self.key.public();
@@ -84,9 +85,12 @@ impl Publisher {
         let bytes = manifest.encode();
         let digest = Digest::of(&bytes);
         shared.put(&object("manifests", &digest), &bytes)?;
-        let sequence = before.map_or(0, |branch| branch.head.sequence) + 1;
+        let name = LineHead::object(&self.line, &own);
+        // Who saw a later head than is there now believes only one that is later still.
+        let last = before.map_or(0, |branch| branch.head.sequence).max(shared.last_seen(&name));
+        let sequence = last + 1;
         let head = LineHead { line: self.line.clone(), sequence, time: now(), manifest: digest };
-        shared.put(&LineHead::object(&self.line, &own), &head.sign(&self.key))?;
+        shared.put(&name, &head.sign(&self.key))?;
         Ok(published)
     }
 

@@ -330,6 +330,9 @@ impl SharedStore {
 
     fn load(&self) -> SharedIndex {
         let mut seen = self.seen_before();
+        if self.trouble().is_some() {
+            return SharedIndex::default();
+        }
         let root = self.accepted.root;
         let list = self.signed(
             &KeyList::object(),
@@ -391,12 +394,28 @@ impl SharedStore {
     }
 
     fn seen_before(&self) -> SeenBefore {
-        let text = fs::read_to_string(&self.accepted.seen).unwrap_or_default();
+        let text = match fs::read_to_string(&self.accepted.seen) {
+            Ok(text) => text,
+            Err(e) if e.kind() == std::io::ErrorKind::NotFound => String::new(),
+            Err(e) => {
+                // Who does not know what was seen would believe something older.
+                self.is_off.store(true, Ordering::Relaxed);
+                let problem =
+                    format!("cannot read what was seen of it in {}: {e}", self.accepted.seen.display());
+                self.fail(SharedTrouble::Machine(problem));
+                return SeenBefore::new();
+            }
+        };
         let row = |line: &str| {
             let (sequence, object) = line.split_once(' ')?;
             Some((object.to_owned(), sequence.parse().ok()?))
         };
         text.lines().filter_map(row).collect()
+    }
+
+    /// The last sequence that was seen of an object; 0 for none.
+    pub(crate) fn last_seen(&self, object: &str) -> u64 {
+        self.seen_before().get(object).copied().unwrap_or(0)
     }
 
     fn remember(&self, seen: &SeenBefore) {

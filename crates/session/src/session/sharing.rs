@@ -86,7 +86,10 @@ pub fn accept(settings: &SharedSettings) -> Result<(), String> {
     let file = folder.join("accepted");
     let written = || {
         fs::create_dir_all(&folder)?;
-        let known = fs::read_to_string(&file).unwrap_or_default();
+        let known = match fs::read_to_string(&file) {
+            Err(e) if e.kind() == std::io::ErrorKind::NotFound => String::new(),
+            known => known?,
+        };
         let mut rows: BTreeSet<String> = known.lines().map(str::to_owned).collect();
         rows.insert(row(settings));
         let text: String = rows.iter().map(|row| format!("{row}\n")).collect();
