@@ -38,6 +38,20 @@ pub struct Options {
     pub shared_root: Option<Digest>,
 }
 
+impl Options {
+    /// One step at a time and as far as they say, until one fails; for this machine, and by what was made on it.
+    pub const fn plain() -> Options {
+        Options {
+            jobs: 1,
+            memory: u64::MAX,
+            keep_going: false,
+            reach: Outreach::Everything,
+            notes_basis: false,
+            shared_root: None,
+        }
+    }
+}
+
 /// How far the steps of a build may reach.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
 pub enum Outreach {

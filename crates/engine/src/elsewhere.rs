@@ -49,14 +49,7 @@ pub fn held_against(
     store: &dyn Store,
 ) -> Vec<HeldAgainst> {
     let settled: Vec<StepId> = (0..graph.steps.len() as u32).map(StepId).collect();
-    let options = Options {
-        jobs: 1,
-        memory: u64::MAX,
-        keep_going: true,
-        reach: Outreach::Nothing,
-        notes_basis: false,
-        shared_root: None,
-    };
+    let options = Options { keep_going: true, reach: Outreach::Nothing, ..Options::plain() };
     let request = Request { settled: &settled, ..Request::whole(graph, &[]) };
     let build = Build::new(request, before, outside, Some(store), &Unheard, options);
     made.iter().map(|made| build.held_against(made)).collect()

@@ -7,7 +7,7 @@ use nubrik_graph::{FileId, Graph, StepId, WorkFolder};
 use nubrik_source::{FilePath, WsPath};
 use nubrik_store::Store;
 
-use crate::build::{Build, Options, Outreach, Request};
+use crate::build::{Build, Options, Request};
 use crate::event::{Failure, Listener, Refusal};
 use crate::outside::{FoundTool, Job, Outside, Seen, Touch, Touched};
 use crate::state::State;
@@ -63,14 +63,7 @@ pub fn observe(
     store: Option<&dyn Store>,
     listener: &dyn Listener,
 ) -> Option<Vec<ObservedStep>> {
-    let options = Options {
-        jobs: 1,
-        memory: u64::MAX,
-        keep_going: true,
-        reach: Outreach::Everything,
-        notes_basis: false,
-        shared_root: None,
-    };
+    let options = Options { keep_going: true, ..Options::plain() };
     let mut build = Build::new(Request::whole(graph, &[]), before, outside, store, listener, options);
     // What is made here is thrown away again.
     build.store = None;
@@ -97,14 +90,7 @@ pub fn in_box(
     listener: &dyn Listener,
     act: &mut dyn FnMut(&Job<'_>),
 ) -> Result<(), Failure> {
-    let options = Options {
-        jobs: 1,
-        memory: u64::MAX,
-        keep_going: true,
-        reach: Outreach::Everything,
-        notes_basis: false,
-        shared_root: None,
-    };
+    let options = Options { keep_going: true, ..Options::plain() };
     let build = Build::new(Request::whole(graph, &[]), before, outside, None, listener, options);
     let tools = build.tools_of(step)?;
     let node = graph.step(step);

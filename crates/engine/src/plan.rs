@@ -7,7 +7,7 @@ use nubrik_graph::{Closure, FileId, Needs, StepId};
 use nubrik_source::{FilePath, WsPath};
 use nubrik_store::Store;
 
-use crate::build::{Build, Options, Outreach, Request};
+use crate::build::{Build, Options, Request};
 use crate::event::{Failure, Listener, PlannedStep, Verdict};
 use crate::examine::Decision;
 use crate::files::FileTable;
@@ -33,14 +33,7 @@ pub fn plan(
     listener: &dyn Listener,
     supposed: Supposed<'_>,
 ) -> Vec<PlannedStep> {
-    let options = Options {
-        jobs: 1,
-        memory: u64::MAX,
-        keep_going: true,
-        reach: Outreach::Everything,
-        notes_basis: false,
-        shared_root: None,
-    };
+    let options = Options { keep_going: true, ..Options::plain() };
     let Request { graph, files, settled, .. } = request;
     let mut build = Build::new(request, before, outside, store, listener, options);
     build.table = FileTable::new(&before.files).with_changed(supposed.if_changed.iter().map(FilePath::from));

@@ -7,7 +7,7 @@ mod fake;
 use std::sync::atomic::Ordering;
 
 use fake::{Bench, Joins, Log, StoreOn};
-use nubrik_engine::{Options, Outreach, Request, State, Supposed, plan};
+use nubrik_engine::{Options, Request, State, Supposed, plan};
 use proptest::prelude::*;
 
 /// Two steps in a row over sources `a` and `b`.
@@ -118,32 +118,12 @@ fn a_changed_tool_or_command_is_named() {
 fn a_missing_tool_or_source_fails_the_step_that_needs_it() {
     let (mut bench, joins) = chain();
     *bench.machine.tool.lock().unwrap() = None;
-    let (outcome, log) = bench.build_with(
-        &joins,
-        Options {
-            jobs: 1,
-            memory: u64::MAX,
-            keep_going: false,
-            reach: Outreach::Everything,
-            notes_basis: false,
-            shared_root: None,
-        },
-    );
+    let (outcome, log) = bench.build_with(&joins, Options::plain());
     assert!(outcome.machine_lacks);
     assert_eq!(log[2], "blocked 1: needs t0, where \"join 0\" failed");
     let (mut bench, joins) = chain();
     bench.machine.remove("b");
-    let (outcome, _) = bench.build_with(
-        &joins,
-        Options {
-            jobs: 1,
-            memory: u64::MAX,
-            keep_going: false,
-            reach: Outreach::Everything,
-            notes_basis: false,
-            shared_root: None,
-        },
-    );
+    let (outcome, _) = bench.build_with(&joins, Options::plain());
     assert_eq!((outcome.summary.ran, outcome.summary.failed), (1, 1));
 }
 
@@ -221,17 +201,7 @@ fn how_candidates_are_cut_into_sets_is_no_change() {
 fn a_source_that_changes_under_a_running_step_spoils_its_result() {
     let (mut bench, joins) = chain();
     *bench.machine.moves.lock().unwrap() = Some("a".to_owned());
-    let (outcome, _) = bench.build_with(
-        &joins,
-        Options {
-            jobs: 1,
-            memory: u64::MAX,
-            keep_going: false,
-            reach: Outreach::Everything,
-            notes_basis: false,
-            shared_root: None,
-        },
-    );
+    let (outcome, _) = bench.build_with(&joins, Options::plain());
     assert_eq!((outcome.summary.failed, outcome.summary.blocked), (1, 1));
     let log = bench.build(&joins);
     assert_eq!(log[2], "ran 0: failed last time");
@@ -243,17 +213,7 @@ fn failures_are_never_kept() {
     let (mut bench, joins) = chain();
     bench.machine.write("a", "fail");
     for _ in 0..2 {
-        let (outcome, _) = bench.build_with(
-            &joins,
-            Options {
-                jobs: 1,
-                memory: u64::MAX,
-                keep_going: false,
-                reach: Outreach::Everything,
-                notes_basis: false,
-                shared_root: None,
-            },
-        );
+        let (outcome, _) = bench.build_with(&joins, Options::plain());
         assert_eq!((outcome.summary.failed, outcome.summary.blocked), (1, 1));
     }
     bench.machine.write("a", "ebb ");
@@ -264,17 +224,7 @@ fn failures_are_never_kept() {
 fn stopping_leaves_the_rest_and_says_so() {
     let (mut bench, joins) = chain();
     bench.machine.cancelled.store(true, Ordering::SeqCst);
-    let (outcome, log) = bench.build_with(
-        &joins,
-        Options {
-            jobs: 1,
-            memory: u64::MAX,
-            keep_going: true,
-            reach: Outreach::Everything,
-            notes_basis: false,
-            shared_root: None,
-        },
-    );
+    let (outcome, log) = bench.build_with(&joins, Options { keep_going: true, ..Options::plain() });
     assert!(outcome.cancelled);
     assert_eq!(
         log,
@@ -377,7 +327,7 @@ proptest! {
             joins.step(&own, &steps);
         }
         let all: Vec<_> = joins.graph.steps.iter().map(|s| s.outputs[0].file).collect();
-        let options = Options { jobs, memory: u64::MAX, keep_going: true, reach: Outreach::Everything, notes_basis: false, shared_root: None };
+        let options = Options { jobs, keep_going: true, ..Options::plain() };
         bench.build_files(&joins, &all, options);
         for (source, text, spoil) in edits {
             sources[source] = text.clone();

@@ -14,7 +14,7 @@ use std::sync::Arc;
 use std::sync::atomic::Ordering;
 
 use fake::{Bench, FakeStore, Joins, expanded};
-use nubrik_engine::{Options, Outreach, State};
+use nubrik_engine::{Options, State};
 use nubrik_graph::{FileId, FileNode, OutputNode, Pipeline, Program, Stage, Step, StepId, ToolId};
 use nubrik_source::WsPath;
 use proptest::prelude::*;
@@ -423,18 +423,8 @@ impl World {
         let joins = self.graph();
         let all: Vec<FileId> = joins.graph.steps.iter().flat_map(|s| &s.outputs).map(|o| o.file).collect();
         let expected = self.expected();
-        let (outcome, log) = self.bench.build_files(
-            &joins,
-            &all,
-            Options {
-                jobs,
-                memory: u64::MAX,
-                keep_going: true,
-                reach: Outreach::Everything,
-                notes_basis: false,
-                shared_root: None,
-            },
-        );
+        let (outcome, log) =
+            self.bench.build_files(&joins, &all, Options { jobs, keep_going: true, ..Options::plain() });
         if std::env::var_os("NUBRIK_TEST_LOG").is_some() {
             eprintln!("{log:#?} {:?}", self.words(0));
         }

@@ -31,14 +31,7 @@ const PACKAGES: [&str; 4] = ["", "p", "p/q", "r"];
 const TARGETS: [&str; 3] = ["a", "b", "c"];
 const NAMES: [&str; 3] = ["one", "two", "three"];
 
-const OPTIONS: Options = Options {
-    jobs: 1,
-    memory: u64::MAX,
-    keep_going: false,
-    reach: nubrik_engine::Outreach::Everything,
-    notes_basis: false,
-    shared_root: None,
-};
+const OPTIONS: Options = Options::plain();
 
 struct Quiet;
 

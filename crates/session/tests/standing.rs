@@ -18,14 +18,7 @@ impl Listener for Quiet {
     fn hear(&self, _: &Event) {}
 }
 
-const OPTIONS: Options = Options {
-    jobs: 2,
-    memory: u64::MAX,
-    keep_going: false,
-    reach: nubrik_engine::Outreach::Everything,
-    notes_basis: false,
-    shared_root: None,
-};
+const OPTIONS: Options = Options { jobs: 2, ..Options::plain() };
 
 /// Two packages and a kit; the second takes a result of the first.
 fn workspace() -> tempfile::TempDir {

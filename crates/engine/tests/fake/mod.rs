@@ -10,8 +10,8 @@ use std::sync::{Arc, Mutex};
 
 use nubrik_bytes::Digest;
 use nubrik_engine::{
-    Changes, Event, FoundTool, Job, JobEnd, Listener, Options, Outcome, Outreach, Outside, Request,
-    Signature, State, ToolProblem, TreeFile, TreeFileKind, Verdict, build,
+    Changes, Event, FoundTool, Job, JobEnd, Listener, Options, Outcome, Outside, Request, Signature, State,
+    ToolProblem, TreeFile, TreeFileKind, Verdict, build,
 };
 use nubrik_graph::Tables;
 use nubrik_graph::{
@@ -494,18 +494,7 @@ impl Bench {
 
     /// Builds the last step; gives what was heard.
     pub fn build(&mut self, joins: &Joins) -> Vec<String> {
-        self.build_with(
-            joins,
-            Options {
-                jobs: 1,
-                memory: u64::MAX,
-                keep_going: false,
-                reach: Outreach::Everything,
-                notes_basis: false,
-                shared_root: None,
-            },
-        )
-        .1
+        self.build_with(joins, Options::plain()).1
     }
 
     pub fn build_with(&mut self, joins: &Joins, options: Options) -> (Outcome, Vec<String>) {
