@@ -5,12 +5,12 @@ use std::sync::atomic::AtomicBool;
 use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 
 use nubrik_bytes::Digest;
-use nubrik_graph::{FileId, Graph, Place, StepId, ToolId};
+use nubrik_graph::{FileId, Graph, Needs, Place, StepId, ToolId};
 use nubrik_source::FilePath;
 use nubrik_store::Store;
 
 use crate::candidates::Candidates;
-use crate::event::{Listener, Summary};
+use crate::event::{Listener, SharedUse, Summary};
 use crate::files::FileTable;
 use crate::outside::{FoundTool, Outside, ToolProblem};
 use crate::state::{ChangeList, Changes, State, StepMemory};
@@ -36,6 +36,8 @@ pub struct Options {
     pub notes_basis: bool,
     /// The key of the shared store whose results may be used; without one, only what this machine made.
     pub shared_root: Option<Digest>,
+    /// Whether results that others gave may stay where they are until something here needs them.
+    pub stay_away: bool,
 }
 
 impl Options {
@@ -48,6 +50,7 @@ impl Options {
             reach: Outreach::Everything,
             notes_basis: false,
             shared_root: None,
+            stay_away: false,
         }
     }
 }
@@ -111,6 +114,12 @@ pub struct Build<'a> {
     pub(crate) number: u64,
     pub(crate) known: Findings<'a>,
     pub(crate) store_reported: AtomicBool,
+    /// Whether outputs of any step are known and not here.
+    pub(crate) has_away: AtomicBool,
+    /// Of how many steps the outputs were away and cannot be had any more.
+    pub(crate) lost: std::sync::atomic::AtomicUsize,
+    /// Whether results that are away may be brought: whoever only looks leaves all as it is.
+    pub(crate) may_bring: bool,
     pub(crate) after: Mutex<ChangeList<Arc<StepMemory>>>,
     pub(crate) maker_elsewhere: &'a (dyn Fn(&str) -> Option<Arc<str>> + Sync),
     pub(crate) again: HashSet<StepId>,
@@ -137,6 +146,10 @@ pub(crate) struct Findings<'a> {
     pub made: Vec<OnceLock<Digest>>,
     /// What is known of steps whose outputs are known, by number of step.
     pub makers: Vec<OnceLock<Arc<StepMemory>>>,
+    /// Of steps whose outputs were away when they became known: how they are here, or nothing where they cannot be had.
+    pub here: Vec<OnceLock<Option<Arc<StepMemory>>>>,
+    /// Which steps need which.
+    pub needs: OnceLock<Needs<'a>>,
     pub files_by_path: HashMap<&'a str, FileId>,
     /// What sets of files are in this run, by the sets' numbers.
     pub candidates: Vec<OnceLock<Candidates>>,
@@ -156,10 +169,15 @@ pub(crate) struct Findings<'a> {
 pub struct Outcome {
     /// Counts and the longest chain.
     pub summary: Summary,
+    /// What a shared store was good for.
+    pub shared: SharedUse,
     /// What is to be remembered.
     pub changes: Changes,
     /// Whether it was stopped.
     pub cancelled: bool,
+    /// How many results were known and not here, and cannot be had any more: what needs them was not begun, and another build makes
+    /// them again.
+    pub lost: usize,
     /// Failures that lie in the machine: a tool that is missing.
     pub machine_lacks: bool,
     /// Sources and system files that were looked at, with what was found.
@@ -172,6 +190,8 @@ impl<'a> Findings<'a> {
         Findings {
             made: graph.files.iter().map(|_| OnceLock::new()).collect(),
             makers: graph.steps.iter().map(|_| OnceLock::new()).collect(),
+            here: graph.steps.iter().map(|_| OnceLock::new()).collect(),
+            needs: OnceLock::new(),
             files_by_path: graph.files.iter().enumerate().map(by_path).collect(),
             candidates: graph.sets.iter().map(|_| OnceLock::new()).collect(),
             asked: Mutex::default(),
@@ -187,7 +207,9 @@ impl Outcome {
     /// Whether all that was asked for is there now.
     pub fn is_complete(&self) -> bool {
         let done = &self.summary;
-        done.failed + done.blocked + done.unstarted + done.unpublished == 0 && !self.cancelled
+        done.failed + done.blocked + done.unstarted + done.unpublished == 0
+            && !self.cancelled
+            && self.lost == 0
     }
 }
 
@@ -215,6 +237,9 @@ impl<'a> Build<'a> {
             number: before.builds + 1,
             known: Findings::nothing(graph),
             store_reported: AtomicBool::new(false),
+            has_away: AtomicBool::new(false),
+            lost: Default::default(),
+            may_bring: false,
             after: Mutex::default(),
             maker_elsewhere: request.maker_elsewhere,
             again: request.again.iter().copied().collect(),
@@ -250,6 +275,9 @@ impl<'a> Build<'a> {
     pub(crate) fn know_outputs(&self, id: StepId, memory: &Arc<StepMemory>) {
         for (output, record) in self.graph.step(id).outputs.iter().zip(&memory.outputs) {
             let _ = self.known.made[output.file.index()].set(record.digest());
+        }
+        if memory.is_away {
+            self.has_away.store(true, std::sync::atomic::Ordering::Relaxed);
         }
         let _ = self.known.makers[id.index()].set(memory.clone());
     }

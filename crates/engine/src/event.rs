@@ -235,6 +235,8 @@ pub enum Notice {
     PutBack(String, bool),
     /// A result could not be put where people find it, and why.
     NotPublished(String),
+    /// So many results that were known and not here cannot be had any more: they are made here.
+    Lost(usize),
 }
 
 /// An event. Events of one step come in order; those of different steps come as they happen.
@@ -309,6 +311,39 @@ pub struct Summary {
     pub chain: Vec<(Arc<str>, Arc<str>)>,
     /// Time of that chain.
     pub chain_micros: u64,
+}
+
+/// What a shared store was good for in a build, in steps, and why it was not in others.
+#[derive(Clone, Copy, PartialEq, Eq, Debug, Default)]
+pub struct SharedUse {
+    /// Results of others that were taken now.
+    pub taken: usize,
+    /// How long their steps took where they ran, in microseconds.
+    pub spared_micros: u64,
+    /// Results that are known and not here.
+    pub away: usize,
+    /// Steps that ran, and of which nobody gave a result of the same inputs, words and tools.
+    pub unknown: usize,
+    /// Steps that ran, since what others found when they ran is something else here.
+    pub other_files: usize,
+    /// Steps that ran, since files of the system are others here.
+    pub other_system: usize,
+    /// Steps that ran, since what others made could not be had.
+    pub not_had: usize,
+}
+
+impl SharedUse {
+    /// Adds what came after.
+    pub fn add(&mut self, later: SharedUse) {
+        let SharedUse { taken, spared_micros, away, unknown, other_files, other_system, not_had } = later;
+        self.taken += taken;
+        self.spared_micros += spared_micros;
+        self.away = away;
+        self.unknown += unknown;
+        self.other_files += other_files;
+        self.other_system += other_system;
+        self.not_had += not_had;
+    }
 }
 
 impl Summary {

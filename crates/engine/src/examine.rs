@@ -159,6 +159,7 @@ impl Build<'_> {
                 named.extend(programs.iter().flat_map(|program| self.outside.looked_up(program)));
             }
             if let Program::File(file) = stage.program {
+                self.bring_path(self.graph.file(file).path.as_str());
                 named.extend(self.outside.interpreters(&self.graph.file(file).path));
             }
         }
@@ -245,8 +246,9 @@ impl Build<'_> {
         if let (Some(memory), true) = (&memory, in_place)
             && memory.outputs == entry.outputs
         {
+            let is_away = memory.is_away;
             let memory = self.memory_of(now, &entry, memory.signatures.clone(), &Reason::SameResult);
-            return Decision::Current(Box::new(memory), Reason::SameResult);
+            return Decision::Current(Box::new(StepMemory { is_away, ..memory }), Reason::SameResult);
         }
         let reason = if reason == Reason::New { Reason::NotHere } else { reason };
         Decision::Reuse(Box::new(entry), reason)
@@ -268,7 +270,7 @@ impl Build<'_> {
 
     /// Whether a kept result counts here: it was made here, or comes from the shared store that is used, and the machine is as
     /// it needs it.
-    fn may_be_used(&self, entry: &RecordEntry) -> bool {
+    pub(crate) fn may_be_used(&self, entry: &RecordEntry) -> bool {
         match (&entry.origin, &entry.basis) {
             (Provenance::Here, _) => true,
             (Provenance::Shared { root, .. }, Basis::Noted(parts)) => {
@@ -377,6 +379,10 @@ impl Build<'_> {
 
     /// Whether all outputs are what the step made, by their metadata.
     pub(crate) fn outputs_in_place(&self, id: StepId, memory: &StepMemory) -> Result<(), Reason> {
+        // What is away is in its place as long as nobody here needs it.
+        if memory.is_away {
+            return Ok(());
+        }
         let mut signatures = memory.signatures.iter();
         for (output, record) in self.graph.step(id).outputs.iter().zip(&memory.outputs) {
             let path = &self.graph.file(output.file).path;
@@ -427,7 +433,7 @@ impl Build<'_> {
         let of_sets = step.candidates.iter().flat_map(|set| &self.candidates(*set).made);
         for file in step.inputs.iter().chain(of_sets) {
             let Some(maker) = self.graph.file(*file).maker else { continue };
-            let Some(memory) = self.known.makers[maker.index()].get() else {
+            let Some(memory) = self.made_by(maker) else {
                 self.early_input_in_place(*file)?;
                 continue;
             };
@@ -474,6 +480,7 @@ impl Build<'_> {
             passed_over: entry.passed_over.clone(),
             outputs: entry.outputs.clone(),
             signatures,
+            is_away: false,
             micros: entry.micros,
             build: self.number,
             because: StepMemory::because_of(reason),

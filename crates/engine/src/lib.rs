@@ -15,6 +15,7 @@
 //! assert_eq!(listed, ["/usr/include/math.h", "include/fit.h", "tide/fit.c"]);
 //! ```
 
+mod away;
 mod basis;
 mod build;
 mod candidates;
@@ -24,6 +25,7 @@ mod early;
 mod elsewhere;
 mod event;
 mod examine;
+mod fetch;
 mod files;
 mod found;
 mod inside;
@@ -46,7 +48,7 @@ mod words;
 pub use build::{Build, EditedAt, Options, Outcome, Outreach, Request};
 pub use comparison::{Comparison, Difference, Part};
 pub use elsewhere::{HeldAgainst, MadeElsewhere, held_against};
-pub use event::{Event, Failure, Listener, Notice, PlannedStep, Refusal, Summary, Verdict};
+pub use event::{Event, Failure, Listener, Notice, PlannedStep, Refusal, SharedUse, Summary, Verdict};
 pub use files::FileTable;
 pub use found::{ListingContext, parse_listing};
 pub use key::{KEY_VERSION, declared_key};

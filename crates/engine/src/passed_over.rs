@@ -77,7 +77,10 @@ impl Build<'_> {
             found.iter().for_each(|path| index.by_name.add_same(name_of(path.as_str()), &mut spoken));
             words.iter().for_each(|word| index.by_name.add_within(word.as_bytes(), &mut spoken));
             for path in found.iter().filter(|path| path.is_of_workspace()) {
-                spoken.add(&*set.spoken_of(path, || self.outside.read(path).ok()));
+                spoken.add(&*set.spoken_of(path, || {
+                    self.bring_path(path.as_str());
+                    self.outside.read(path).ok()
+                }));
             }
             passed_over.extend(spoken.iter().map(|number| set.paths[number as usize].clone()));
         }
@@ -100,6 +103,7 @@ impl Build<'_> {
         if let Some(known) = lock().get(path) {
             return known.clone();
         }
+        self.bring_path(path.as_str());
         let asked = self.outside.read(path).map_or_else(|_| vec![Asked::Computed], |text| asked_about(&text));
         let asked: Arc<[Asked]> = asked.into();
         lock().insert(path.clone(), asked.clone());

@@ -9,6 +9,7 @@ use nubrik_graph::{Check, FileId, FileNode, Native, PlainFile, Program, Stage, S
 use nubrik_source::WsPath;
 use nubrik_store::{OutputRecord, RecordEntry, TreeKind};
 
+use crate::away::contents_of;
 use crate::build::{Build, Outreach};
 use crate::event::{Event, Failure, Notice, Refusal};
 use crate::examine::Examined;
@@ -58,9 +59,25 @@ impl Build<'_> {
         reason: &Reason,
     ) -> Option<StepMemory> {
         let store = self.store?;
+        let memory = self.memory_of(now, entry, Vec::new(), reason);
+        if self.options.stay_away && self.may_stay_away(entry) {
+            store.used(&now.first_key, entry);
+            // What lies there is of another time.
+            self.fresh_folder(id, &[]).ok()?;
+            return Some(StepMemory { is_away: true, ..memory });
+        }
+        store.bring(&contents_of(&entry.outputs));
+        let signatures = self.put_in_place(id, &entry.outputs)?;
+        store.used(&now.first_key, entry);
+        Some(StepMemory { signatures, ..memory })
+    }
+
+    /// Puts a step's outputs in place from the store; gives their metadata. `None` when the store does not have all of them.
+    pub(crate) fn put_in_place(&self, id: StepId, outputs: &[OutputRecord]) -> Option<Vec<Signature>> {
+        let store = self.store?;
         let step = self.graph.step(id);
         let mut places: Vec<(WsPath, TreeKind)> = Vec::new();
-        for (output, record) in step.outputs.iter().zip(&entry.outputs) {
+        for (output, record) in step.outputs.iter().zip(outputs) {
             let path = &self.graph.file(output.file).path;
             match record {
                 OutputRecord::File { digest, executable } => {
@@ -81,7 +98,6 @@ impl Build<'_> {
             }
         }));
         self.fresh_folder(id, &inner).ok()?;
-        store.used(&now.first_key, entry);
         let mut signatures = Vec::new();
         for (path, kind) in places {
             let signature = match kind {
@@ -103,7 +119,7 @@ impl Build<'_> {
             };
             signatures.push(signature);
         }
-        Some(self.memory_of(now, entry, signatures, reason))
+        Some(signatures)
     }
 
     /// Runs a step's commands and keeps what they made; calls `given` when others can have what it gives early. No failure

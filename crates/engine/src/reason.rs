@@ -38,6 +38,8 @@ pub enum Reason {
     Unfinished,
     /// It failed the last time.
     FailedBefore,
+    /// Its result was known and not here, and cannot be had any more.
+    Lost,
     /// The machine lacks a tool that it runs.
     ToolMissing { tool: Arc<str> },
     /// It was asked for though its result is there.
@@ -83,6 +85,7 @@ impl fmt::Display for Reason {
             Reason::OutputEdited { path } => write!(f, "its output {} was edited", file_name(path)),
             Reason::Unfinished => f.write_str("was stopped last time"),
             Reason::FailedBefore => f.write_str("failed last time"),
+            Reason::Lost => f.write_str("its result was not fetched before, and cannot be now"),
             Reason::ToolMissing { tool } => write!(f, "there is no tool {tool} on this machine"),
             Reason::AskedFor => f.write_str("asked for again"),
             Reason::UsesElsewhere { service } => {
@@ -106,6 +109,9 @@ impl Reason {
     /// The code of a failure, by which it is remembered.
     pub(crate) const FAILED_BEFORE: &str = "failed-before";
 
+    /// The code of a result that cannot be had any more.
+    pub(crate) const LOST: &str = "lost";
+
     /// A stable word for the kind of reason, for scripts.
     pub fn code(&self) -> &'static str {
         match self {
@@ -124,6 +130,7 @@ impl Reason {
             Reason::OutputEdited { .. } => "output-edited",
             Reason::Unfinished => "unfinished",
             Reason::FailedBefore => Reason::FAILED_BEFORE,
+            Reason::Lost => Reason::LOST,
             Reason::ToolMissing { .. } => "tool-missing",
             Reason::AskedFor => "asked-for",
             Reason::UsesElsewhere { .. } => "uses-elsewhere",

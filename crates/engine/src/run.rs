@@ -2,6 +2,8 @@
 
 use std::collections::HashSet;
 use std::sync::PoisonError;
+use std::sync::atomic::Ordering;
+use std::sync::mpsc::channel;
 
 use nubrik_graph::{Closure, StepId};
 use nubrik_source::WsPath;
@@ -25,39 +27,59 @@ pub fn build(
     options: Options,
 ) -> Outcome {
     let Request { graph, files, settled, publish, .. } = request;
-    let build = Build::new(request, before, outside, store, listener, options);
+    let mut build = Build::new(request, before, outside, store, listener, options);
+    build.may_bring = true;
     let mut order = Closure::of(graph, files.iter().copied()).steps;
     let settled: HashSet<StepId> = settled.iter().copied().collect();
     order.retain(|step| !settled.contains(step));
     listener.hear(&Event::Began { steps: order.len() });
     let published = if publish { files } else { &[] };
-    let schedule = Schedule::new(&build, order, &settled, published, out);
+    let schedule = Schedule::new(&build, order, &settled, (files, published), out);
     let workers = options.jobs.min(schedule.order.len()).max(1);
     std::thread::scope(|scope| {
-        for _ in 0..workers {
-            scope.spawn(|| {
-                schedule.build.outside.begin_worker(workers);
-                schedule.work();
+        if options.shared_root.is_some() {
+            let (sender, known) = channel();
+            *lock(&schedule.to_fetch) = Some(sender);
+            scope.spawn({
+                let schedule = &schedule;
+                move || schedule.fetch(&known)
             });
+        }
+        let work = || {
+            schedule.build.outside.begin_worker(workers);
+            schedule.work();
+        };
+        let workers: Vec<_> = (0..workers).map(|_| scope.spawn(work)).collect();
+        // One that panics is told at the end of the scope, where nobody waits for more to fetch.
+        let ends: Vec<_> = workers.into_iter().map(std::thread::ScopedJoinHandle::join).collect();
+        drop(lock(&schedule.to_fetch).take());
+        if let Some(panic) = ends.into_iter().find_map(Result::err) {
+            std::panic::resume_unwind(panic);
         }
     });
     outside.rest();
     let Schedule { progress, published, order, .. } = schedule;
     let mut progress = progress.into_inner().unwrap_or_else(PoisonError::into_inner);
     progress.summary.steps = order.len();
+    progress.shared.away = order.iter().filter(|step| build.away(**step).is_some()).count();
     longest_run(graph, &order, &progress.micros, &mut progress.summary);
     let looked_at = build.table.looked_at();
     let mut steps = std::mem::take(&mut *lock(&build.after));
+    // What was noted last of a step counts.
+    steps.reverse();
     steps.sort_by(|a, b| a.0.cmp(&b.0));
+    steps.dedup_by(|later, first| later.0 == first.0);
     let published = published.into_inner().unwrap_or_else(PoisonError::into_inner);
     let mut published: Vec<_> = published.into_iter().map(|(path, entry)| (path, Some(entry))).collect();
     published.sort_by(|a, b| a.0.cmp(&b.0));
     let changes = Changes { builds: build.number, files: build.table.changes(), steps, published };
     Outcome {
         summary: progress.summary,
+        shared: progress.shared,
         changes,
         cancelled: outside.is_cancelled(),
         machine_lacks: progress.machine_lacks,
+        lost: build.lost.load(Ordering::Relaxed),
         looked_at,
     }
 }

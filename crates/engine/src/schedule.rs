@@ -1,13 +1,15 @@
 //! Who works on what: steps begun in order, what becomes of them, and what is published.
 
 use std::collections::{HashMap, HashSet};
+use std::sync::mpsc::Sender;
 use std::sync::{Arc, Condvar, Mutex, OnceLock, PoisonError};
 
 use nubrik_graph::{FileId, Graph, Needs, ResultFile, Service, Step, StepId, longest_chains};
 use nubrik_source::WsPath;
 
+use crate::away::WhyNotTaken;
 use crate::build::{Build, lock};
-use crate::event::{Event, Failure, Refusal, Summary, Verdict};
+use crate::event::{Event, Failure, Refusal, SharedUse, Summary, Verdict};
 use crate::examine::Decision;
 use crate::queue::{Capacity, Queue};
 use crate::reason::Reason;
@@ -21,6 +23,7 @@ pub(crate) struct Progress {
     pub(crate) remaining: usize,
     pub(crate) stop: bool,
     pub(crate) summary: Summary,
+    pub(crate) shared: SharedUse,
     pub(crate) machine_lacks: bool,
     /// Time that each step took in this build, by number of step.
     pub(crate) micros: Vec<u64>,
@@ -41,6 +44,10 @@ pub(crate) struct Schedule<'b, 'a> {
     /// Names of all that was published before, sorted.
     pub(crate) published_before: OnceLock<Vec<Arc<str>>>,
     pub(crate) out: &'b WsPath,
+    /// Steps whose outputs are wanted here, whatever needs them.
+    pub(crate) wanted: HashSet<StepId>,
+    /// Takes steps whose results are wanted and away.
+    pub(crate) to_fetch: Mutex<Option<Sender<(StepId, Verdict)>>>,
 }
 
 pub(crate) struct StepEnd {
@@ -57,7 +64,7 @@ impl<'b, 'a> Schedule<'b, 'a> {
         build: &'b Build<'a>,
         order: Vec<StepId>,
         settled: &HashSet<StepId>,
-        requested: &[FileId],
+        (files, published): (&[FileId], &[FileId]),
         out: &'b WsPath,
     ) -> Self {
         let graph = build.graph;
@@ -65,9 +72,9 @@ impl<'b, 'a> Schedule<'b, 'a> {
         let room = Capacity { processors: build.options.jobs.max(1), memory: build.options.memory };
         let queue = Queue::new(graph, &order, settled, |s| build.remembered_cost(s), room);
         let mut results: HashMap<FileId, Vec<&ResultFile>> = HashMap::new();
-        let wanted: HashSet<FileId> = requested.iter().copied().collect();
+        let requested: HashSet<FileId> = published.iter().copied().collect();
         for result in graph.targets.iter().flat_map(|t| &t.results) {
-            if wanted.contains(&result.file) {
+            if requested.contains(&result.file) {
                 results.entry(result.file).or_default().push(result);
             }
         }
@@ -78,6 +85,7 @@ impl<'b, 'a> Schedule<'b, 'a> {
             remaining: order.len(),
             stop: false,
             summary: Summary::default(),
+            shared: SharedUse::default(),
             machine_lacks: false,
             micros: vec![0; count],
             waiting: 0,
@@ -92,6 +100,8 @@ impl<'b, 'a> Schedule<'b, 'a> {
             published: Mutex::default(),
             published_before: OnceLock::new(),
             out,
+            wanted: files.iter().filter_map(|file| graph.file(*file).maker).collect(),
+            to_fetch: Mutex::default(),
         }
     }
 
@@ -99,7 +109,7 @@ impl<'b, 'a> Schedule<'b, 'a> {
         while let Some(step) = self.next() {
             let done = self.attend(step);
             if matches!(done.verdict, Verdict::Ran | Verdict::Reused | Verdict::Current) {
-                self.publish(step, done.verdict);
+                self.hand_out(step, done.verdict);
             }
             self.finish(step, done);
         }
@@ -143,7 +153,7 @@ impl<'b, 'a> Schedule<'b, 'a> {
             }
         };
         if build.again.contains(&step) {
-            return self.run(step, &now, Reason::AskedFor);
+            return self.run(step, &now, Reason::AskedFor, None);
         }
         match build.decide(step, &now) {
             Decision::Unchanged(memory) => {
@@ -156,6 +166,7 @@ impl<'b, 'a> Schedule<'b, 'a> {
             }
             Decision::Reuse(entry, reason) => match build.reuse(step, &now, &entry, &reason) {
                 Some(memory) => {
+                    self.count_taken(&entry);
                     build.remember(step, memory);
                     StepEnd {
                         micros: entry.micros,
@@ -163,14 +174,32 @@ impl<'b, 'a> Schedule<'b, 'a> {
                         ..StepEnd::new(Verdict::Reused, reason)
                     }
                 }
-                None => self.run(step, &now, reason),
+                None => {
+                    let why = build.not_taken(step, &now).map(|_| WhyNotTaken::NotHad);
+                    self.run(step, &now, reason, why)
+                }
             },
-            Decision::Run(reason) => self.run(step, &now, reason),
+            Decision::Run(reason) => {
+                let why = build.not_taken(step, &now);
+                self.run(step, &now, reason, why)
+            }
         }
     }
 
-    pub(crate) fn run(&self, step: StepId, now: &crate::examine::Examined, reason: Reason) -> StepEnd {
+    /// Runs a step; `why` nothing that others gave was taken for it is counted.
+    pub(crate) fn run(
+        &self,
+        step: StepId,
+        now: &crate::examine::Examined,
+        reason: Reason,
+        why: Option<WhyNotTaken>,
+    ) -> StepEnd {
         let build = self.build;
+        if !build.bring_needs(step) {
+            lock(&self.progress).stop = true;
+            return StepEnd::new(Verdict::Unstarted, Reason::Stopped);
+        }
+        self.count_not_taken(why);
         let performed = build.run_step(step, now, &reason, &|| self.give_early(step));
         let done = StepEnd {
             micros: performed.micros,
@@ -196,6 +225,7 @@ impl<'b, 'a> Schedule<'b, 'a> {
                     passed_over: Vec::new(),
                     outputs: Vec::new(),
                     signatures: Vec::new(),
+                    is_away: false,
                     micros: done.micros,
                     build: build.number,
                     because: StepMemory::because_of(match &failure {

@@ -45,8 +45,10 @@ pub struct StepMemory {
     pub passed_over: Vec<Arc<str>>,
     /// Its outputs; empty when it did not finish.
     pub outputs: Vec<OutputRecord>,
-    /// Metadata of all files in its outputs, in their order.
+    /// Metadata of all files in its outputs, in their order; empty while they are away.
     pub signatures: Vec<Signature>,
+    /// Whether its outputs are known and not here: a shared store has them.
+    pub is_away: bool,
     /// How long its commands took, in microseconds.
     pub micros: u64,
     /// The number of the build in which it last ran or was reused.
@@ -58,7 +60,11 @@ pub struct StepMemory {
 impl StepMemory {
     /// Why the step runs again, of which no outputs are remembered.
     pub(crate) fn why_unfinished(&self) -> Reason {
-        if self.because.0 == Reason::FAILED_BEFORE { Reason::FailedBefore } else { Reason::Unfinished }
+        match self.because.0.as_str() {
+            Reason::FAILED_BEFORE => Reason::FailedBefore,
+            Reason::LOST => Reason::Lost,
+            _ => Reason::Unfinished,
+        }
     }
 
     /// Notes why the step ran.
@@ -133,7 +139,13 @@ impl Stored for Arc<StepMemory> {
 /// What a step was made of, as bytes for other machines: without what is only of this one.
 pub fn memory_for_others(memory: &StepMemory) -> Vec<u8> {
     let mut out = Encoder::new();
-    let told = StepMemory { signatures: Vec::new(), build: 0, because: Default::default(), ..memory.clone() };
+    let told = StepMemory {
+        signatures: Vec::new(),
+        is_away: false,
+        build: 0,
+        because: Default::default(),
+        ..memory.clone()
+    };
     encode_memory(&mut out, &told);
     out.bytes
 }
@@ -146,7 +158,7 @@ pub fn memory_of_others(bytes: &[u8]) -> Option<StepMemory> {
 
 impl State {
     /// What its file begins with.
-    pub const MAGIC: Magic = *b"nbstate4";
+    pub const MAGIC: Magic = *b"nbstate5";
 
     /// What is left where everything was forgotten but how many builds there were.
     pub fn after(builds: u64) -> State {
@@ -282,6 +294,7 @@ fn encode_memory(out: &mut Encoder, memory: &StepMemory) {
     out.list(&memory.passed_over, |out, path| out.text(path));
     out.list(&memory.outputs, |out, output| output.encode(out));
     out.list(&memory.signatures, |out, s| s.encode(out));
+    out.bool(memory.is_away);
     out.u64(memory.build);
     out.text(&memory.because.0);
     out.text(&memory.because.1);
@@ -301,6 +314,7 @@ fn decode_memory(from: &mut Decoder<'_>) -> Result<StepMemory, Truncated> {
         passed_over: from.list(|from| Ok(from.text()?.into()))?,
         outputs: from.list(OutputRecord::decode)?,
         signatures: from.list(Signature::decode)?,
+        is_away: from.bool()?,
         build: from.u64()?,
         because: {
             let (code, text, input) = (from.text()?.to_owned(), from.text()?.to_owned(), from.text()?);

@@ -4,7 +4,7 @@ use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 
 use nubrik_disk::{Below, read_open};
-use nubrik_engine::{Event, Listener, Summary, Verdict};
+use nubrik_engine::{Event, Listener, SharedUse, Summary, Verdict};
 use nubrik_graph::Graph;
 use rustix::fs::{Mode, OFlags};
 use serde::{Deserialize, Serialize};
@@ -40,6 +40,9 @@ pub struct BuildRecord {
     /// How many were not begun.
     #[serde(alias = "not_begun")]
     pub unstarted: usize,
+    /// What a team's store was good for, where one is used.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub shared: Option<SharedRecord>,
     /// Steps that were not current, in the order in which they were done with.
     pub done: Vec<StepRecord>,
 }
@@ -59,6 +62,46 @@ pub struct StepRecord {
     pub from: u64,
     /// How long they took, in microseconds; 0 where none ran.
     pub micros: u64,
+}
+
+/// What a team's store was good for in a build.
+#[derive(Clone, Copy, PartialEq, Eq, Debug, Default, Serialize, Deserialize)]
+pub struct SharedRecord {
+    /// Results that were taken.
+    pub taken: usize,
+    /// How long their steps took where they ran, in microseconds.
+    pub spared_micros: u64,
+    /// How many bytes came.
+    pub moved: u64,
+    /// Results that are known and were not fetched.
+    pub away: usize,
+    /// Steps that ran and of which nobody gave anything.
+    pub unknown: usize,
+    /// Steps that ran since what others found was something else.
+    pub other_files: usize,
+    /// Steps that ran since files of the system were others.
+    pub other_system: usize,
+    /// Steps that ran since what others made could not be had.
+    pub not_had: usize,
+}
+
+impl SharedRecord {
+    /// What is kept of a store's use, with how many bytes came.
+    pub fn of(shared: &SharedUse, moved: u64) -> SharedRecord {
+        let SharedUse { taken, spared_micros, away, unknown, other_files, other_system, not_had } = *shared;
+        SharedRecord { taken, spared_micros, moved, away, unknown, other_files, other_system, not_had }
+    }
+
+    /// Why steps ran though a store is used, each with how many that were, as people say it.
+    pub fn not_taken(&self) -> Vec<(usize, &'static str)> {
+        let all = [
+            (self.unknown, "that nobody gave"),
+            (self.other_files, "made with other files"),
+            (self.other_system, "made with other files of the system"),
+            (self.not_had, "that could not be had"),
+        ];
+        all.into_iter().filter(|(count, _)| *count > 0).collect()
+    }
 }
 
 impl BuildRecord {
@@ -106,6 +149,7 @@ impl<'a> Chronicle<'a> {
             reused: summary.reused,
             failed: summary.failed,
             unstarted: summary.blocked + summary.unstarted,
+            shared: None,
             done: self.done.into_inner().unwrap_or_else(PoisonError::into_inner),
         }
     }
@@ -200,6 +244,7 @@ mod tests {
             reused: 0,
             failed: 0,
             unstarted: 0,
+            shared: None,
             done: vec![],
         }
     }

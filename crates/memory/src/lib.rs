@@ -30,7 +30,7 @@ mod state;
 mod trails;
 
 pub use heap::{Heap, Pieces};
-pub use history::{BuildRecord, Chronicle, StepRecord, keep_build, kept_builds, newest_build};
+pub use history::{BuildRecord, Chronicle, SharedRecord, StepRecord, keep_build, kept_builds, newest_build};
 pub use journal::{FileProblem, Journal, Kept};
 pub use numbers::Lists;
 pub use printed::keep_printed;

@@ -136,6 +136,50 @@ fn ran(run: &Run) -> usize {
 }
 
 #[test]
+fn what_nobody_here_needs_stays_there_and_is_made_here_if_it_is_gone() {
+    if !has_rooms() {
+        return println!("skipped: without rooms nothing is shared");
+    }
+    let team = Team::new(None);
+    team.built_by_ci();
+    let seat = team.seat("person");
+    let run = seat.run(&["build", "show", "--json"]).expect(0);
+    assert_eq!((ran(&run), &shared(&run)["away"]), (0, &json!(3)));
+    let objects = |seat: &Seat<'_>| {
+        let made = seat.sandbox.files_below(".nubrik/made");
+        made.keys().filter(|path| path.ends_with(".o") || path.ends_with(".a")).count()
+    };
+    assert_eq!(objects(&seat), 0);
+    assert!(seat.run(&["build", "show"]).expect(0).stdout.starts_with("nothing to run"));
+    // The plan asks nobody, and knows what is away.
+    assert!(seat.run(&["plan", "show"]).expect(0).stdout.contains("nothing"));
+    // An edit compiles one file, and the library comes to be linked with it.
+    seat.sandbox.write("show.c", "#include \"fit.h\"\nint main(void) { return fit() + 3; }\n");
+    let run = seat.run(&["build", "show", "--json"]).expect(0);
+    assert_eq!((ran(&run), &shared(&run)["not_taken"]["unknown"]), (2, &json!(2)));
+    assert_eq!(objects(&seat), 2);
+    // The same where the store is gone meanwhile: what was only known is made, with what it needs.
+    let other = team.seat("other");
+    other.run(&["build", "show"]).expect(0);
+    fs::rename(team.path("store"), team.path("gone")).unwrap();
+    other.sandbox.write("show.c", "#include \"fit.h\"\nint main(void) { return fit() + 3; }\n");
+    let run = other.run(&["build", "show"]).expect(0);
+    assert!(run.stdout.contains("2 results of the team's store cannot be fetched now"), "{}", run.stdout);
+    assert!(run.stdout.contains("its result was not fetched before, and cannot be now"), "{}", run.stdout);
+    assert!(other.run(&["build", "show"]).expect(0).stdout.starts_with("nothing to run"));
+    // Without the store, by request.
+    fs::rename(team.path("gone"), team.path("store")).unwrap();
+    let third = team.seat("third");
+    third.run(&["build", "show"]).expect(0);
+    third.sandbox.write("show.c", "#include \"fit.h\"\nint main(void) { return fit() + 3; }\n");
+    assert_eq!(third.run(&["build", "show", "--no-shared", "--json"]).expect(0).ran().len(), 4);
+    // Who looks into a step has what it reads.
+    let fourth = team.seat("fourth");
+    let run = fourth.run(&["build", "show", "--observe"]).expect(0);
+    assert!(run.stdout.contains("link"), "{}", run.stdout);
+}
+
+#[test]
 fn what_ci_made_nobody_makes_again() {
     if !has_rooms() {
         return println!("skipped: without rooms nothing is shared");
@@ -567,8 +611,8 @@ fn servers_that_know_get_and_put_are_stores_and_bad_ones_cost_little() {
     server.requests.store(0, Ordering::SeqCst);
     let run = team.seat("person").run(&["build", "--json"]).expect(0);
     assert_eq!((ran(&run), shared(&run)["trouble"].as_str()), (0, None));
-    // The list, a head, a manifest and a segment; then two parts and the whole of a pack.
-    assert!(server.requests.load(Ordering::SeqCst) <= 7, "{}", server.requests.load(Ordering::SeqCst));
+    // The list, a head, a manifest and a segment; then three parts and the whole of a pack.
+    assert!(server.requests.load(Ordering::SeqCst) <= 8, "{}", server.requests.load(Ordering::SeqCst));
     let moods = [Mood::Status(500), Mood::Status(403), Mood::Cuts, Mood::Stalls];
     for mood in moods {
         *server.mood.lock().unwrap() = mood;

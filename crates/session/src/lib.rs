@@ -36,7 +36,7 @@ pub use nubrik_machine::{
     CONFINED_ENVIRONMENT, EffectEnd, EffectProblem, Machine, OutputListener, SETTINGS_FILE, on_persons_path,
     own_network_works,
 };
-pub use nubrik_memory::{BuildRecord, Results, Sealed, StepRecord, keep_printed};
+pub use nubrik_memory::{BuildRecord, Results, Sealed, SharedRecord, StepRecord, keep_printed};
 pub use session::{
     BuildProblem, BuildReport, ChoiceProblem, Covered, GivenAway, KitNews, LookedFor, Reached, Session,
     Standing, TeamStore, Workshop, accept, key_in, members_at, put_members, store_folder,

@@ -2,6 +2,7 @@
 
 mod again;
 mod bringing;
+mod building;
 mod covered;
 mod edits;
 mod evaluating;
@@ -26,9 +27,10 @@ use std::time::Duration;
 use nubrik_confine::CancelSwitch;
 use nubrik_disk::{Below, Signature, read_open};
 use nubrik_engine::{
-    Event, Listener, Notice, Outcome, Outreach, PlannedStep, Request, State, Summary, Supposed, Verdict, plan,
+    Event, Listener, Notice, Outcome, Outreach, PlannedStep, Request, SharedUse, State, Summary, Supposed,
+    Verdict, plan,
 };
-use nubrik_graph::{Graph, Step};
+use nubrik_graph::{FileId, Graph, Step};
 use nubrik_lang::{AddressPattern, AnswerText, Evaluation, Setting, SettingValue};
 use nubrik_machine::Machine;
 use nubrik_memory::{
@@ -92,6 +94,8 @@ pub struct Session {
     answers: HashMap<WsPath, AnswerText>,
     /// What became of steps while probes were answered, by their folders.
     earlier: HashMap<Arc<str>, Verdict>,
+    /// What a shared store was good for so far.
+    shared_use: SharedUse,
     /// Files on which the answers of probes depend.
     probes_looked_at: Vec<(FilePath, Option<Signature>)>,
 }
@@ -127,7 +131,8 @@ pub struct BuildReport {
 impl BuildReport {
     /// The report of what was built, with where its results are.
     fn of(outcome: &Outcome, results: Results) -> BuildReport {
-        let Outcome { summary, cancelled, machine_lacks, changes: _, looked_at: _ } = outcome;
+        let Outcome { summary, cancelled, machine_lacks, changes: _, looked_at: _, lost: _, shared: _ } =
+            outcome;
         let (summary, cancelled, machine_lacks) = (summary.clone(), *cancelled, *machine_lacks);
         BuildReport { summary, results, cancelled, machine_lacks }
     }
@@ -180,6 +185,7 @@ impl Session {
             profile: None,
             answers: HashMap::new(),
             earlier: HashMap::new(),
+            shared_use: SharedUse::default(),
             probes_looked_at: Vec::new(),
         })
     }
@@ -319,7 +325,8 @@ impl Session {
         }
         let asked = patterns.iter().filter(|p| !p.path.is_root()).map(|p| p.path.as_str().to_owned());
         let (asked, profile) = (asked.collect(), self.profile.clone());
-        let record = chronicle.record(outcome.changes.builds, asked, profile, summary, outcome.cancelled);
+        let mut record = chronicle.record(outcome.changes.builds, asked, profile, summary, outcome.cancelled);
+        record.shared = self.shared_use();
         if let Ok(own) = self.own() {
             keep_build(own, &record);
         }
@@ -379,12 +386,11 @@ impl Session {
 
     /// Counts steps that ran or were reused so that probes could be answered: in this build they are
     /// current already.
-    fn count_earlier(&self, evaluation: &Evaluation, summary: &mut Summary) {
+    fn count_earlier(&self, graph: &Graph, requested: &[FileId], summary: &mut Summary) {
         if self.earlier.is_empty() {
             return;
         }
-        let graph = &evaluation.graph;
-        let closure = nubrik_graph::Closure::of(graph, evaluation.requested.iter().copied());
+        let closure = nubrik_graph::Closure::of(graph, requested.iter().copied());
         let counted: std::collections::HashSet<&str> =
             closure.steps.iter().map(|s| graph.step(*s).folder.as_str()).collect();
         #[allow(clippy::iter_over_hash_type)] // Only sums come of it.
@@ -401,7 +407,7 @@ impl Session {
         }
     }
 
-    fn result_paths(&self, evaluation: &Evaluation, files: &[nubrik_graph::FileId]) -> Vec<String> {
+    fn result_paths(&self, evaluation: &Evaluation, files: &[FileId]) -> Vec<String> {
         let wanted: std::collections::HashSet<_> = files.iter().collect();
         let targets = evaluation.targets.iter().map(|t| evaluation.graph.target(*t));
         let results = targets.flat_map(|t| &t.results).filter(|r| wanted.contains(&r.file));

@@ -641,7 +641,7 @@ impl World {
         }
         let report = match session.standing(&asked) {
             Standing::Reached(reached) if session.remembers(&reached) => {
-                session.build_reached(&asked, *reached, &Quiet, OPTIONS).unwrap()
+                session.build_reached(&asked, *reached, &Quiet, OPTIONS).unwrap().unwrap()
             }
             _ => {
                 let evaluation = session.evaluate(&asked);

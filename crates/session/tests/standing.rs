@@ -91,7 +91,7 @@ fn build(folder: &Path) -> (usize, usize) {
             Standing::Holds(sealed) => return (0, sealed.steps),
             Standing::Reached(reached) => {
                 assert!(workshop.remembers(&reached));
-                workshop.build_reached(&all(), *reached, &Quiet, OPTIONS).unwrap()
+                workshop.build_reached(&all(), *reached, &Quiet, OPTIONS).unwrap().unwrap()
             }
             Standing::Unknown => {
                 let evaluation = workshop.evaluate(&all());

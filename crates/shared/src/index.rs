@@ -1,7 +1,7 @@
 //! What a head leads to: its manifest, and the segments that it names.
 
-use std::collections::HashSet;
-use std::sync::Arc;
+use std::collections::{HashMap, HashSet};
+use std::sync::{Arc, OnceLock};
 
 use nubrik_bytes::{Decoder, Digest, Encoder, Truncated};
 use nubrik_store::RecordEntry;
@@ -73,6 +73,7 @@ pub(crate) struct Branch {
 pub(crate) struct SharedIndex {
     pub members: KeyList,
     pub branches: Vec<Branch>,
+    pub packs: OnceLock<HashMap<Digest, u64>>,
 }
 
 impl SharedIndex {
@@ -111,6 +112,21 @@ impl SharedIndex {
     pub fn spot(&self, digest: &Digest) -> Option<ContentSpot> {
         let segments = self.branches.iter().flat_map(|branch| &branch.segments);
         segments.map(|(_, segment)| segment).find_map(|segment| segment.spot(digest))
+    }
+
+    /// How many bytes a pack has at least.
+    pub fn pack_size(&self, pack: &Digest) -> u64 {
+        let sizes = self.packs.get_or_init(|| {
+            let mut sizes: HashMap<Digest, u64> = HashMap::new();
+            for (_, segment) in self.branches.iter().flat_map(|branch| &branch.segments) {
+                for (pack, end) in segment.ends_in_packs() {
+                    let size = sizes.entry(pack).or_default();
+                    *size = end.max(*size);
+                }
+            }
+            sizes
+        });
+        sizes.get(pack).copied().unwrap_or(u64::MAX)
     }
 
     /// How many keys there are.

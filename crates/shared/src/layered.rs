@@ -1,5 +1,6 @@
 //! This machine's store with a shared one behind it.
 
+use std::collections::BTreeMap;
 use std::path::Path;
 use std::sync::Arc;
 
@@ -45,6 +46,11 @@ impl LayeredStore {
 
     fn elsewhere(&self, key: &Digest) -> Vec<RecordEntry> {
         let found = self.shared.index().results(key);
+        let parts = found.iter().filter_map(|(_, entry)| match &entry.basis {
+            Basis::Noted(parts) => Some(parts),
+            Basis::Unnoted | Basis::Unfit(_) => None,
+        });
+        self.bring(&parts.flatten().map(|part| (*part, false)).collect::<Vec<_>>());
         let own = found.into_iter().map(|(writer, entry)| RecordEntry {
             origin: Provenance::Shared { root: self.root, writer: writer.0 },
             ..entry
@@ -103,6 +109,28 @@ impl Store for LayeredStore {
         let bytes = self.shared.content(digest)?;
         let _ = self.local.keep_bytes(&bytes);
         Some(bytes)
+    }
+
+    fn is_near(&self, digest: &Digest, executable: bool) -> bool {
+        self.local.is_near(digest, executable)
+    }
+
+    fn bring(&self, contents: &[(Digest, bool)]) {
+        let mut missing: BTreeMap<Digest, Vec<bool>> = BTreeMap::new();
+        for (digest, executable) in contents {
+            let kinds = missing.entry(*digest).or_default();
+            if !self.local.is_near(digest, *executable) && !kinds.contains(executable) {
+                kinds.push(*executable);
+            }
+        }
+        missing.retain(|_, kinds| !kinds.is_empty());
+        let wanted: Vec<Digest> = missing.keys().copied().collect();
+        self.shared.bring(&wanted, &|digest, bytes| {
+            for executable in &missing[digest] {
+                // What cannot be kept is missing when it is to be placed.
+                let _ = self.local.keep_content(&bytes, digest, *executable);
+            }
+        });
     }
 
     fn place(&self, digest: &Digest, executable: bool, to: &Path) -> Result<Placed, StoreError> {

@@ -9,6 +9,7 @@
 //! used. What is missing, late or wrong counts as not there.
 
 mod bundle;
+mod fetching;
 mod heads;
 mod index;
 mod keys;
@@ -16,6 +17,7 @@ mod layered;
 mod publish;
 mod segment;
 mod shelf;
+mod wire;
 
 pub use heads::{KeyList, LineHead, Member, is_line};
 pub use keys::{PublicKey, SecretKey};

@@ -3,7 +3,6 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
-use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Mutex, PoisonError};
 
 use nubrik_bytes::Digest;
@@ -15,13 +14,13 @@ use crate::index::{Branch, SegmentList, SegmentRow, SharedIndex, object};
 use crate::keys::SecretKey;
 use crate::layered::is_same;
 use crate::segment::{ContentSpot, KeyedResult, KeyedResults, RecordSegment, Spots, add, encode};
-use crate::shelf::{SharedStore, SharedTrouble, now};
+use crate::shelf::{SharedStore, SharedTrouble, lock, now};
 
 /// So many segments of a size become one.
 const MERGED: usize = 8;
 
-/// How many objects are put at once.
-const AT_ONCE: usize = 4;
+/// About so many packs of bytes wait in memory until they are put.
+const WAITING: usize = 4;
 
 /// What was written.
 #[derive(Clone, Copy, PartialEq, Eq, Debug, Default)]
@@ -223,7 +222,7 @@ impl Bringing<'_> {
                     parcels.push(closed(&mut pack, &mut in_pack, &mut spots));
                 }
             }
-            if parcels.iter().map(|(_, bytes)| bytes.len()).sum::<usize>() >= AT_ONCE * PACK {
+            if parcels.iter().map(|(_, bytes)| bytes.len()).sum::<usize>() >= WAITING * PACK {
                 self.put_all(std::mem::take(&mut parcels))?;
             }
         }
@@ -242,17 +241,14 @@ impl Bringing<'_> {
     }
 
     fn put_all(&self, parcels: Vec<Parcel>) -> Result<(), SharedTrouble> {
-        let next = AtomicUsize::new(0);
         let failed: Mutex<Option<SharedTrouble>> = Mutex::default();
-        let work = || {
-            while let Some((name, bytes)) = parcels.get(next.fetch_add(1, Ordering::Relaxed)) {
-                if let Err(trouble) = self.shared.put(name, bytes) {
-                    failed.lock().unwrap_or_else(PoisonError::into_inner).get_or_insert(trouble);
-                    next.store(parcels.len(), Ordering::Relaxed);
-                }
+        self.shared.wire.each(&parcels, |(name, bytes)| {
+            if lock(&failed).is_none()
+                && let Err(trouble) = self.shared.put(name, bytes)
+            {
+                lock(&failed).get_or_insert(trouble);
             }
-        };
-        std::thread::scope(|scope| (0..AT_ONCE.min(parcels.len())).for_each(|_| drop(scope.spawn(work))));
+        });
         match failed.into_inner().unwrap_or_else(PoisonError::into_inner) {
             Some(trouble) => Err(trouble),
             None => Ok(()),

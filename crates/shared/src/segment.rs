@@ -216,6 +216,13 @@ impl RecordSegment {
         Some(ContentSpot { pack, at, stored, raw })
     }
 
+    /// Packs, each with where a content in it ends.
+    pub fn ends_in_packs(&self) -> impl Iterator<Item = (Digest, u64)> {
+        self.spots.iter().filter_map(|(_, pack, at, stored, _)| {
+            Some((*self.packs.get(*pack as usize)?, at.checked_add(*stored)?))
+        })
+    }
+
     /// Everything in it, to become part of another one.
     pub fn contents(&self) -> (KeyedResults, Spots) {
         let mut results = KeyedResults::new();

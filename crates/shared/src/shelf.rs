@@ -1,7 +1,7 @@
 //! A store as this machine sees it: what was asked once is kept, what fails is told once, and nothing that is older than
 //! what was seen before is believed.
 
-use std::collections::{BTreeMap, HashMap, HashSet};
+use std::collections::{BTreeMap, HashSet};
 use std::fmt;
 use std::fs;
 use std::ops::Range;
@@ -14,23 +14,17 @@ use nubrik_bytes::Digest;
 use nubrik_store::RecordEntry;
 use nubrik_web::{Objects, Trouble};
 
-use crate::bundle::{CONTENT_LIMIT, PACK_LIMIT, content};
 use crate::heads::{KeyList, LineHead, SIGNED_LIMIT};
 use crate::index::{Branch, MANIFEST_LIMIT, SegmentList, SharedIndex, object};
 use crate::keys::PublicKey;
 use crate::segment::{KeyedResult, RecordSegment, SEGMENT_LIMIT};
+use crate::wire::{KnownPacks, Wire};
 
 /// After so many failures a store is not asked any more.
 const FAILURES: u32 = 3;
 
-/// After so many contents of a pack the whole of it is fetched.
-const PICKED: u32 = 2;
-
 /// What was fetched longer ago than this, and is not wanted now, is removed.
 const FORGOTTEN: Duration = Duration::from_secs(30 * 24 * 3600);
-
-/// How many whole packs are held in memory.
-const HELD: usize = 8;
 
 /// A store that a person agreed to use.
 #[derive(Clone, Debug)]
@@ -107,19 +101,12 @@ pub struct Traffic {
 }
 
 #[derive(Default)]
-struct Counters {
+pub(crate) struct Counters {
     taken: AtomicU64,
     requests: AtomicU64,
     moved: AtomicU64,
-    raw: AtomicU64,
+    pub raw: AtomicU64,
     spared: AtomicU64,
-}
-
-/// What is known of packs.
-#[derive(Default)]
-struct KnownPacks {
-    picked: HashMap<Digest, u32>,
-    whole: Vec<(Digest, Arc<Vec<u8>>)>,
 }
 
 /// What was seen of a store before: sequences by what they are of.
@@ -133,8 +120,9 @@ pub struct SharedStore {
     failures: AtomicU32,
     is_off: AtomicBool,
     trouble: Mutex<Option<SharedTrouble>>,
-    packs: Mutex<KnownPacks>,
-    counters: Counters,
+    pub(crate) packs: KnownPacks,
+    pub(crate) counters: Counters,
+    pub(crate) wire: Wire,
 }
 
 /// Seconds since 1970.
@@ -142,7 +130,7 @@ pub(crate) fn now() -> u64 {
     SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |d| d.as_secs())
 }
 
-fn lock<T>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
+pub(crate) fn lock<T>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
     mutex.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
@@ -166,8 +154,9 @@ impl SharedStore {
             failures: AtomicU32::new(0),
             is_off: AtomicBool::new(false),
             trouble: Mutex::default(),
-            packs: Mutex::default(),
+            packs: KnownPacks::default(),
             counters: Counters::default(),
+            wire: Wire::new(),
         }
     }
 
@@ -258,16 +247,16 @@ impl SharedStore {
 
     pub(crate) fn put(&self, name: &str, bytes: &[u8]) -> Result<(), SharedTrouble> {
         self.counters.requests.fetch_add(1, Ordering::Relaxed);
-        self.objects.put(name, bytes).map_err(SharedTrouble::Unreachable)
+        self.wire.on(|| self.objects.put(name, bytes)).map_err(SharedTrouble::Unreachable)
     }
 
     /// An object; nothing where it is not there or cannot be had.
-    fn get(&self, name: &str, part: Option<Range<u64>>, limit: u64) -> Option<Vec<u8>> {
+    pub(crate) fn get(&self, name: &str, part: Option<Range<u64>>, limit: u64) -> Option<Vec<u8>> {
         if self.is_off() {
             return None;
         }
         self.counters.requests.fetch_add(1, Ordering::Relaxed);
-        match self.objects.get(name, part, limit) {
+        match self.wire.on(|| self.objects.get(name, part, limit)) {
             Ok(bytes) => {
                 let count = bytes.as_ref().map_or(0, |bytes| bytes.len() as u64);
                 self.counters.moved.fetch_add(count, Ordering::Relaxed);
@@ -360,7 +349,7 @@ impl SharedStore {
             }
         }
         self.remember(&seen);
-        let index = SharedIndex { members, branches };
+        let index = SharedIndex { members, branches, packs: OnceLock::new() };
         self.forget_old(&index);
         index
     }
@@ -389,7 +378,11 @@ impl SharedStore {
             let bytes = self.immutable("segments", &digest, SEGMENT_LIMIT)?;
             Some((digest, Arc::new(RecordSegment::decode(&bytes).ok()?)))
         };
-        let segments = manifest.segments.iter().filter_map(|named| segment(named.digest)).collect();
+        let fetched: Vec<OnceLock<_>> = manifest.segments.iter().map(|_| OnceLock::new()).collect();
+        self.wire.each(&manifest.segments.iter().zip(&fetched).collect::<Vec<_>>(), |(named, fetched)| {
+            let _ = fetched.set(segment(named.digest));
+        });
+        let segments = fetched.into_iter().filter_map(|fetched| fetched.into_inner().flatten()).collect();
         Some(Branch { writer, head, manifest, segments })
     }
 
@@ -428,56 +421,5 @@ impl SharedStore {
                 format!("cannot remember what was seen of it in {}: {e}", self.accepted.seen.display());
             self.fail(SharedTrouble::Machine(problem));
         }
-    }
-
-    /// A content, whose digest is right.
-    pub(crate) fn content(&self, digest: &Digest) -> Option<Vec<u8>> {
-        let spot = self.index().spot(digest)?;
-        if spot.stored > CONTENT_LIMIT || spot.raw > CONTENT_LIMIT {
-            return None;
-        }
-        let frame = match spot.pack {
-            None => self.get(&object("contents", digest), None, spot.stored)?,
-            Some(pack) => {
-                let part = spot.at..spot.at.checked_add(spot.stored)?;
-                match self.pack_if_wanted(&pack) {
-                    Some(whole) => whole.get(part.start as usize..part.end as usize)?.to_vec(),
-                    None => self.get(&object("packs", &pack), Some(part), spot.stored)?,
-                }
-            }
-        };
-        let found = content(&frame, spot.raw, digest);
-        match &found {
-            Some(bytes) => drop(self.counters.raw.fetch_add(bytes.len() as u64, Ordering::Relaxed)),
-            None => self.fail(SharedTrouble::Lies(format!("the content {}", &digest.hex()[..12]))),
-        }
-        found
-    }
-
-    /// A whole pack, where several of its contents were wanted.
-    fn pack_if_wanted(&self, pack: &Digest) -> Option<Arc<Vec<u8>>> {
-        let mut packs = lock(&self.packs);
-        if let Some((_, whole)) = packs.whole.iter().find(|(known, _)| known == pack) {
-            return Some(whole.clone());
-        }
-        let picked = packs.picked.entry(*pack).or_default();
-        *picked += 1;
-        // A pack that could not be had is not asked for again.
-        if *picked != PICKED + 1 {
-            return None;
-        }
-        // Others who want something of it wait for the whole.
-        let name = object("packs", pack);
-        let whole = self.get(&name, None, PACK_LIMIT)?;
-        if Digest::of(&whole) != *pack {
-            self.fail(SharedTrouble::Lies(name));
-            return None;
-        }
-        let whole = Arc::new(whole);
-        if packs.whole.len() >= HELD {
-            packs.whole.remove(0);
-        }
-        packs.whole.push((*pack, whole.clone()));
-        Some(whole)
     }
 }

@@ -27,7 +27,7 @@ pub use local::{LocalStore, Placed, StoreError};
 pub use record::{Basis, FoundInput, OutputRecord, Provenance, Record, RecordEntry, TreeEntry, TreeKind};
 pub use upkeep::{Amount, Verified};
 
-/// Where results are kept. The local store is one; a team's shared store will be another.
+/// Where results are kept: on this machine, and maybe in a team's store behind it.
 pub trait Store: Send + Sync {
     /// The record under a key; `None` where there is none that can be trusted.
     fn record(&self, key: &Digest) -> Option<Record>;
@@ -51,6 +51,10 @@ pub trait Store: Send + Sync {
     fn keep_bytes(&self, bytes: &[u8]) -> Result<Digest, StoreError>;
     /// The bytes of a content; `None` where the store has none that are right.
     fn bytes(&self, digest: &Digest) -> Option<Vec<u8>>;
+    /// Whether a content is on this machine, as far as that shows without reading it.
+    fn is_near(&self, digest: &Digest, executable: bool) -> bool;
+    /// Brings contents to this machine as far as they can be had, several at once. What is still missing then is nowhere.
+    fn bring(&self, contents: &[(Digest, bool)]);
     /// Puts a verified copy of a content where nothing is yet.
     ///
     /// # Errors

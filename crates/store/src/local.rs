@@ -242,6 +242,12 @@ impl Store for LocalStore {
         self.content(digest, false)
     }
 
+    fn is_near(&self, digest: &Digest, executable: bool) -> bool {
+        self.blob(digest, executable).exists()
+    }
+
+    fn bring(&self, _: &[(Digest, bool)]) {}
+
     fn place(&self, digest: &Digest, executable: bool, to: &Path) -> Result<Placed, StoreError> {
         let blob = self.blob(digest, executable);
         let mode = mode_of(executable);

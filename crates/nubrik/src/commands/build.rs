@@ -50,7 +50,13 @@ pub fn build(
             if report.summary.current < report.summary.steps && !console.is_json() {
                 outln!(console);
             }
-            return super::observe::observe(console, &workshop, &evaluation);
+            // What others gave may not be here yet, and the steps run again.
+            let files = workshop.needed_to_observe(&evaluation);
+            let report = build_files(console, &mut workshop, &evaluation, &files, how, OutputStream::Error)?;
+            return match exit_of(&report) {
+                Exit::Done => super::observe::observe(console, &workshop, &evaluation),
+                exit => Ok(exit),
+            };
         }
         show(console, &report, how, micros(), OutputStream::Output);
         return Ok(exit_of(&report));
@@ -100,8 +106,10 @@ pub fn bring_up(
             let options = options_of(workshop, how);
             let report = screen.during(|| workshop.build_reached(patterns, *reached, &screen, options));
             drop(screen);
-            share::conclude(console, workshop, None, stream);
-            return report.map(Brought::Built).map_err(|problem| own_problem(console, problem));
+            if let Some(report) = report.map_err(|problem| own_problem(console, problem))? {
+                share::conclude(console, workshop, None, stream);
+                return Ok(Brought::Built(report));
+            }
         }
         Standing::Reached(_) | Standing::Unknown => {}
     }
@@ -268,6 +276,7 @@ pub fn options_of(session: &Session, how: How) -> Options {
         reach: session.reach(),
         notes_basis: session.notes_basis(),
         shared_root: session.shared_root(),
+        stay_away: true,
     }
 }
 

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::time::SystemTime;
 
-use nubrik_session::{BuildRecord, Session};
+use nubrik_session::{BuildRecord, Session, SharedRecord};
 use serde::Serialize;
 
 use super::{CommandResult, labelled, open, say_wrong};
@@ -11,7 +11,7 @@ use crate::arguments::Choice;
 use crate::exit::Exit;
 use crate::ui::console::{Console, OutputStream, out};
 use crate::ui::paint::{Ink, Paint};
-use crate::ui::text::{cut, padded, time, width};
+use crate::ui::text::{cut, padded, size, time, width};
 
 /// How many steps that took the most time are named.
 const DEAREST: usize = 3;
@@ -184,5 +184,17 @@ fn one(record: &BuildRecord, paint: Paint) -> String {
         }
     }
     out.push_str(&format!("\n{counts}. {}\n", time(record.micros)));
+    if let Some(shared) = record.shared.filter(|shared| *shared != SharedRecord::default()) {
+        let mut text = format!(
+            "{} results taken from the team's store: {} came, {} of work spared",
+            shared.taken,
+            size(shared.moved),
+            time(shared.spared_micros)
+        );
+        for (count, why) in shared.not_taken() {
+            text.push_str(&format!("; not taken: {count} {why}"));
+        }
+        out.push_str(&format!("{text}\n"));
+    }
     out
 }

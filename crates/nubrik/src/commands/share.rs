@@ -7,7 +7,9 @@ use std::sync::Arc;
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
 use nubrik_graph::{FileId, Graph};
-use nubrik_session::{Session, SharedPlace, TeamStore, accept, key_in, members_at, put_members};
+use nubrik_session::{
+    Session, SharedPlace, SharedRecord, TeamStore, accept, key_in, members_at, put_members,
+};
 use nubrik_shared::{KeyList, Member, PublicKey, SecretKey, SharedStore, is_line};
 use serde::Serialize;
 
@@ -36,11 +38,23 @@ struct MemberRow {
     lines: Vec<String>,
 }
 
+/// Steps that ran, by why nothing was taken for them.
+#[derive(Serialize, Default)]
+struct NotTakenCounts {
+    unknown: usize,
+    other_files: usize,
+    other_system: usize,
+    not_had: usize,
+}
+
 /// What a build took from a team's store, or gave.
 #[derive(Serialize, Default)]
 struct SharedEvent<'a> {
     event: &'static str,
     taken: u64,
+    /// Results that are known and were not fetched.
+    away: usize,
+    not_taken: NotTakenCounts,
     given: usize,
     kept_back: usize,
     requests: u64,
@@ -342,12 +356,14 @@ pub fn conclude(
         Ok(given) => (given.flatten(), None),
         Err(trouble) => (None, Some(trouble)),
     };
-    say(console, &store, given.as_ref(), failed.map(|trouble| trouble.to_string()), stream);
+    let failed = failed.map(|trouble| trouble.to_string());
+    say(console, &store, &session.shared_use().unwrap_or_default(), given.as_ref(), failed, stream);
 }
 
 fn say(
     console: Console,
     store: &Arc<SharedStore>,
+    used: &SharedRecord,
     given: Option<&nubrik_session::GivenAway>,
     failed: Option<String>,
     stream: OutputStream,
@@ -361,6 +377,13 @@ fn say(
             console.event(&SharedEvent {
                 event: "shared",
                 taken: traffic.taken,
+                away: used.away,
+                not_taken: NotTakenCounts {
+                    unknown: used.unknown,
+                    other_files: used.other_files,
+                    other_system: used.other_system,
+                    not_had: used.not_had,
+                },
                 given: results,
                 kept_back,
                 requests: traffic.requests,
@@ -376,14 +399,26 @@ fn say(
     let line = |ink: Ink, text: &str| console.line(stream, &labelled(paint, ink, "shared", text));
     let plural = |count: usize| if count == 1 { "1 result".to_owned() } else { format!("{count} results") };
     if traffic.taken > 0 {
+        let away = if used.away > 0 {
+            format!(" ({} of them stay there until something here needs them)", used.away)
+        } else {
+            String::new()
+        };
         let text = format!(
-            "{} taken from the team's store: {} came for {}, {} of work spared",
+            "{} taken from the team's store{away}: {} came for {}, {} of work spared",
             plural(traffic.taken as usize),
             size(traffic.moved),
             size(traffic.raw),
             time(traffic.spared)
         );
         line(Ink::Found, &text);
+    }
+    // That nobody gave what one writes is no news, and who gives results makes what nobody gave.
+    let is_news = traffic.taken > 0 || used.other_files + used.other_system + used.not_had > 0;
+    let not_taken = if given.is_none() && is_news { used.not_taken() } else { Vec::new() };
+    if !not_taken.is_empty() {
+        let causes: Vec<String> = not_taken.iter().map(|(count, why)| format!("{count} {why}")).collect();
+        line(Ink::Faint, &format!("not taken: {}; nubrik why TARGET --shared tells more", causes.join(", ")));
     }
     if let Some(given) = given {
         if results > 0 {

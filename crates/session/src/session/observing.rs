@@ -3,9 +3,17 @@
 use std::path::Path;
 
 use nubrik_engine::Listener;
+use nubrik_graph::{Closure, FileId, StepId};
 use nubrik_lang::Evaluation;
 
 use super::Session;
+
+/// The steps of the targets that are asked for.
+fn own_steps(evaluation: &Evaluation) -> Vec<StepId> {
+    let graph = &evaluation.graph;
+    let all = Closure::of(graph, evaluation.requested.iter().copied()).steps;
+    all.into_iter().filter(|step| evaluation.targets.contains(&graph.step(*step).target)).collect()
+}
 
 impl Session {
     /// What this machine lacks to confine steps as the settings want.
@@ -29,6 +37,17 @@ impl Session {
         self.machine.why_no_rooms()
     }
 
+    /// The files that must be here before steps of some targets are observed.
+    pub fn needed_to_observe(&self, evaluation: &Evaluation) -> Vec<FileId> {
+        let graph = &evaluation.graph;
+        let steps = own_steps(evaluation);
+        let mut files: Vec<FileId> =
+            steps.iter().flat_map(|step| graph.declared(graph.step(*step))).collect();
+        files.sort_unstable();
+        files.dedup();
+        files
+    }
+
     /// Runs the steps of some targets once more under a recorder, and tells what they really read and wrote;
     /// their results stay as they are. Everything must have been built, in this session. `None` where this
     /// machine cannot record.
@@ -38,9 +57,7 @@ impl Session {
         listener: &dyn Listener,
     ) -> Option<Vec<nubrik_engine::ObservedStep>> {
         let graph = &evaluation.graph;
-        let all = nubrik_graph::Closure::of(graph, evaluation.requested.iter().copied()).steps;
-        let own: Vec<_> =
-            all.into_iter().filter(|s| evaluation.targets.contains(&graph.step(*s).target)).collect();
+        let own = own_steps(evaluation);
         let observed_steps =
             nubrik_engine::observe(graph, &own, self.state(), &self.machine, self.store(), listener);
         self.close_services(listener);

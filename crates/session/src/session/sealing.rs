@@ -233,6 +233,10 @@ impl Session {
         for id in steps {
             let step = graph.step(id);
             let memory = self.state().steps.get(step.folder.as_str())?;
+            // What is not here cannot be edited.
+            if memory.is_away {
+                continue;
+            }
             let mut signatures = memory.signatures.iter();
             for (output, record) in step.outputs.iter().zip(&memory.outputs) {
                 let path = &graph.file(output.file).path;

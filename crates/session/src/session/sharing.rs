@@ -9,6 +9,7 @@ use nubrik_bytes::Digest;
 use nubrik_engine::{HeldAgainst, MadeElsewhere, State};
 use nubrik_graph::{Closure, FileId, Graph, StepId};
 use nubrik_lang::Evaluation;
+use nubrik_memory::SharedRecord;
 use nubrik_shared::{
     Acceptance, GivenResult, HandedOver, KeyList, KeyedResult, LayeredStore, PublicKey, Publisher, SecretKey,
     SharedStore, SharedTrouble,
@@ -242,6 +243,12 @@ impl Session {
             Acceptance { root: settings.root, lines, cache: cache.join(&name), seen: state.join(name) };
         self.shared = Some(Arc::new(SharedStore::new(objects, accepted)));
         Ok(())
+    }
+
+    /// What the team's store was good for so far in this session; nothing where none is used.
+    pub fn shared_use(&self) -> Option<SharedRecord> {
+        let store = self.shared.as_ref()?;
+        Some(SharedRecord::of(&self.shared_use, store.traffic().moved))
     }
 
     /// Whether what results rest on is noted, so that others can use them.

@@ -3,7 +3,7 @@
 
 use std::sync::Arc;
 
-use nubrik_engine::{EditedAt, Listener, Options, PlannedStep, Request, Supposed, build};
+use nubrik_engine::{EditedAt, Listener, Options, PlannedStep, Request, Supposed};
 use nubrik_graph::Graph;
 use nubrik_lang::{AddressPattern, AnswerText, SampleRequest};
 use nubrik_memory::{
@@ -216,14 +216,15 @@ impl Session {
 }
 
 impl Workshop<'_> {
-    /// Builds what a change reaches.
+    /// Builds what a change reaches; nothing comes of it where results that others gave cannot be had any more, and all is to be
+    /// evaluated.
     pub fn build_reached(
         &mut self,
         patterns: &[AddressPattern],
         reached: Reached,
         listener: &dyn Listener,
         options: Options,
-    ) -> Result<BuildReport, BuildProblem> {
+    ) -> Result<Option<BuildReport>, BuildProblem> {
         self.prepare(listener);
         let (steps, results) = reached.comes_to();
         // The seal may be older than what was published last: a build that failed, or whose files were young, writes none.
@@ -235,17 +236,15 @@ impl Workshop<'_> {
             false => Vec::new(),
         };
         let maker_elsewhere = |path: &str| reached.snapshot.maker_of(path).map(Arc::from);
-        let edits = self.edits();
-        let edited = edits.finder();
-        let request = reached.request(&maker_elsewhere, &edited);
-        let out = self.results_folder();
+        let request = reached.request(&maker_elsewhere, &|_, _| None);
         let chronicle = Chronicle::new(listener, &reached.part.graph);
-        let mut outcome =
-            build(request, &out, self.state(), &self.machine, self.store(), &chronicle, options);
-        drop(edited);
-        drop(edits);
+        let mut outcome = self.built(request, &chronicle, options)?;
+        if outcome.lost > 0 && !outcome.cancelled {
+            return Ok(None);
+        }
         outcome.changes.published.extend(gone);
         self.tidy_up(&reached.part.graph, listener, &outcome);
+        self.count_earlier(&reached.part.graph, &reached.part.requested, &mut outcome.summary);
         outcome.summary.current += steps.saturating_sub(outcome.summary.steps);
         outcome.summary.steps = steps;
         self.keep_history(patterns, chronicle, &outcome);
@@ -253,6 +252,6 @@ impl Workshop<'_> {
         if outcome.is_complete() {
             self.seal_again(&self.seal_path(patterns), reached, &outcome)?;
         }
-        Ok(BuildReport::of(&outcome, results))
+        Ok(Some(BuildReport::of(&outcome, results)))
     }
 }

@@ -1,6 +1,6 @@
 //! Running tests, and what is to be known of them.
 
-use nubrik_engine::{Listener, Options, Outside, Request, build};
+use nubrik_engine::{Listener, Options, Outside, Request};
 use nubrik_graph::{Graph, Step};
 use nubrik_lang::{AddressPattern, Evaluation};
 use nubrik_memory::{Chronicle, Results};
@@ -50,16 +50,9 @@ impl Workshop<'_> {
     ) -> Result<BuildReport, BuildProblem> {
         self.prepare(listener);
         let chronicle = Chronicle::new(listener, &evaluation.graph);
-        let edits = self.edits();
-        let edited = edits.finder();
-        let request =
-            Request { publish: false, again, edited: &edited, ..Request::whole(&evaluation.graph, verdicts) };
-        let out = self.results_folder();
-        let mut outcome =
-            build(request, &out, self.state(), &self.machine, self.store(), &chronicle, options);
-        drop(edited);
-        drop(edits);
-        self.count_earlier(evaluation, &mut outcome.summary);
+        let request = Request { publish: false, again, ..Request::whole(&evaluation.graph, verdicts) };
+        let mut outcome = self.built(request, &chronicle, options)?;
+        self.count_earlier(&evaluation.graph, &evaluation.requested, &mut outcome.summary);
         self.keep_history(patterns, chronicle, &outcome);
         self.tidy_up(&evaluation.graph, listener, &outcome);
         self.remember(std::mem::take(&mut outcome.changes))?;

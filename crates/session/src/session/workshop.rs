@@ -3,11 +3,11 @@
 use std::fs::{self, File};
 use std::io;
 use std::ops::Deref;
-use std::sync::{Arc, Mutex, OnceLock, PoisonError};
+use std::sync::{Arc, OnceLock};
 use std::time::Duration;
 
 use nubrik_disk::Signature;
-use nubrik_engine::{Changes, Event, Listener, Options, Outside, Request, Verdict, build};
+use nubrik_engine::{Changes, Listener, Options, Outside, Request};
 use nubrik_graph::{Graph, Step};
 use nubrik_lang::{AddressPattern, AnswerText, Evaluation};
 use nubrik_memory::{Chronicle, Results, STATE_FILE};
@@ -15,6 +15,7 @@ use nubrik_source::FilePath;
 use nubrik_store::LocalStore;
 use rustix::fs::OFlags;
 
+use super::building::StepListener;
 use super::{BuildProblem, BuildReport, Session, store_folder};
 use crate::workspace::OpenProblem;
 
@@ -99,21 +100,10 @@ impl Workshop<'_> {
         nubrik_confine::raise_open_file_limit();
         nubrik_confine::become_reaper();
         let graph = &evaluation.graph;
-        let heard = StepListener { listener, graph, verdicts: Mutex::default() };
-        let edits = self.edits();
-        let edited = edits.finder();
-        let mut outcome = build(
-            Request { publish: false, edited: &edited, ..Request::whole(graph, &evaluation.probes) },
-            &self.results_folder(),
-            self.state(),
-            &self.machine,
-            self.store(),
-            &heard,
-            options,
-        );
-        drop(edited);
-        drop(edits);
-        for (folder, verdict) in heard.verdicts.into_inner().unwrap_or_else(PoisonError::into_inner) {
+        let heard = StepListener::new(listener, graph);
+        let request = Request { publish: false, ..Request::whole(graph, &evaluation.probes) };
+        let mut outcome = self.built(request, &heard, options)?;
+        for (folder, verdict) in heard.ended(true) {
             self.session.earlier.entry(folder).or_insert(verdict);
         }
         self.session.probes_looked_at.extend(outcome.looked_at.iter().map(|(path, entry)| {
@@ -176,23 +166,11 @@ impl Workshop<'_> {
         self.prepare(listener);
         self.break_seal(patterns);
         let gone = self.remove_stale_results(patterns, evaluation);
-        let out = self.results_folder();
         let chronicle = Chronicle::new(listener, &evaluation.graph);
-        let edits = self.edits();
-        let edited = edits.finder();
-        let mut outcome = build(
-            Request { edited: &edited, again, ..Request::whole(&evaluation.graph, files) },
-            &out,
-            self.state(),
-            &self.machine,
-            self.store(),
-            &chronicle,
-            options,
-        );
-        drop(edited);
-        drop(edits);
+        let request = Request { again, ..Request::whole(&evaluation.graph, files) };
+        let mut outcome = self.built(request, &chronicle, options)?;
         outcome.changes.published.extend(gone);
-        self.count_earlier(evaluation, &mut outcome.summary);
+        self.count_earlier(&evaluation.graph, &evaluation.requested, &mut outcome.summary);
         self.keep_history(patterns, chronicle, &outcome);
         self.tidy_up(&evaluation.graph, listener, &outcome);
         let results: Results = self.result_paths(evaluation, files).into_iter().collect();
@@ -213,13 +191,8 @@ impl Workshop<'_> {
         options: Options,
     ) -> Result<BuildReport, BuildProblem> {
         self.prepare(listener);
-        let edits = self.edits();
-        let edited = edits.finder();
-        let request = Request { publish: false, edited: &edited, ..Request::whole(&evaluation.graph, files) };
-        let out = self.results_folder();
-        let mut outcome = build(request, &out, self.state(), &self.machine, self.store(), listener, options);
-        drop(edited);
-        drop(edits);
+        let request = Request { publish: false, ..Request::whole(&evaluation.graph, files) };
+        let mut outcome = self.built(request, listener, options)?;
         self.tidy_up(&evaluation.graph, listener, &outcome);
         self.remember(std::mem::take(&mut outcome.changes))?;
         Ok(BuildReport::of(&outcome, Results::default()))
@@ -249,22 +222,5 @@ impl Workshop<'_> {
         }
         let tools = self.machine.remembered_tools();
         self.own()?.write_whole("tools", &tools).map_err(|e| self.own_problem(("tools", e)))
-    }
-}
-
-/// Hears what becomes of steps, and passes it on.
-struct StepListener<'a> {
-    listener: &'a dyn Listener,
-    graph: &'a Graph,
-    verdicts: Mutex<Vec<(Arc<str>, Verdict)>>,
-}
-
-impl Listener for StepListener<'_> {
-    fn hear(&self, event: &Event) {
-        if let Event::Done { step, verdict, .. } = event {
-            let folder = self.graph.step(*step).folder.shared().clone();
-            self.verdicts.lock().unwrap_or_else(PoisonError::into_inner).push((folder, *verdict));
-        }
-        self.listener.hear(event);
     }
 }

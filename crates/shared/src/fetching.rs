@@ -1,0 +1,200 @@
+//! Contents, several at once: by threads that keep the network, and neighbours in a pack with one request.
+
+use std::collections::BTreeMap;
+use std::ops::Range;
+use std::sync::Arc;
+use std::sync::atomic::Ordering;
+
+use nubrik_bytes::Digest;
+
+use crate::bundle::{CONTENT_LIMIT, PACK_LIMIT, content};
+use crate::index::object;
+use crate::segment::ContentSpot;
+use crate::shelf::{SharedStore, SharedTrouble, lock};
+
+/// After so many requests for parts of a pack the whole of it is fetched.
+const PICKED: u32 = 8;
+
+/// A pack of at most so many bytes is fetched whole: its parts hardly come sooner.
+const SMALL_PACK: u64 = 1 << 20;
+
+/// A pack is fetched whole if at least one byte of so many is wanted.
+const WANTED_PART: u64 = 3;
+
+/// How many whole packs are held in memory.
+const HELD: usize = 8;
+
+/// So many bytes between two contents of a pack are rather fetched than asked around: what comes in the time of one request.
+const GAP: u64 = 128 << 10;
+
+/// Contents of at least so many bytes come one after another: several of them at once would fill the memory, and no sooner.
+const LARGE: u64 = 64 << 20;
+
+/// What is asked for at once.
+enum Errand {
+    /// A content that is an object of its own.
+    Alone(Digest, ContentSpot),
+    /// Some of a pack, from and to where, with the contents that are wanted.
+    Part(Digest, Range<u64>, Vec<(Digest, ContentSpot)>),
+}
+
+/// The parts of a pack that are to be fetched for some of its contents.
+fn parts_of(pack: Digest, mut contents: Vec<(Digest, ContentSpot)>) -> Vec<Errand> {
+    contents.sort_by_key(|(_, spot)| spot.at);
+    let mut parts: Vec<Errand> = Vec::new();
+    for (digest, spot) in contents {
+        let end = spot.at.saturating_add(spot.stored);
+        match parts.last_mut() {
+            Some(Errand::Part(_, range, inside)) if spot.at <= range.end.saturating_add(GAP) => {
+                range.end = range.end.max(end);
+                inside.push((digest, spot));
+            }
+            _ => parts.push(Errand::Part(pack, spot.at..end, vec![(digest, spot)])),
+        }
+    }
+    parts
+}
+
+impl SharedStore {
+    /// Brings contents as far as they can be had, several at once, and hands each one on, whose digest is right.
+    pub(crate) fn bring(&self, wanted: &[Digest], take: &(dyn Fn(&Digest, Vec<u8>) + Sync)) {
+        let index = self.index();
+        let (mut errands, mut large): (Vec<Errand>, Vec<(Digest, ContentSpot)>) = (Vec::new(), Vec::new());
+        let mut packs: BTreeMap<Digest, Vec<(Digest, ContentSpot)>> = BTreeMap::new();
+        for digest in wanted {
+            let Some(spot) = index.spot(digest).filter(is_bounded) else { continue };
+            match spot.pack {
+                Some(pack) => packs.entry(pack).or_default().push((*digest, spot)),
+                None if spot.raw >= LARGE => large.push((*digest, spot)),
+                None => errands.push(Errand::Alone(*digest, spot)),
+            }
+        }
+        let hand_on = |digest: &Digest, spot: &ContentSpot, frame: &[u8]| {
+            if let Some(bytes) = self.opened(digest, spot, frame) {
+                take(digest, bytes);
+            }
+        };
+        let alone = |digest: &Digest, spot: &ContentSpot| {
+            if let Some(frame) = self.get(&object("contents", digest), None, spot.stored) {
+                hand_on(digest, spot, &frame);
+            }
+        };
+        for (pack, contents) in packs {
+            let bytes = contents.iter().map(|(_, spot)| spot.stored).sum();
+            let Some(whole) = self.pack_if_wanted(&pack, bytes) else {
+                errands.extend(parts_of(pack, contents));
+                continue;
+            };
+            for (digest, spot) in &contents {
+                frame_in(&whole, spot.at, spot).into_iter().for_each(|frame| hand_on(digest, spot, frame));
+            }
+        }
+        self.wire.each(&errands, |errand| match errand {
+            Errand::Alone(digest, spot) => alone(digest, spot),
+            Errand::Part(pack, range, contents) => {
+                let length = range.end - range.start;
+                if length > PACK_LIMIT {
+                    return;
+                }
+                let Some(part) = self.get(&object("packs", pack), Some(range.clone()), length) else {
+                    return;
+                };
+                for (digest, spot) in contents {
+                    let frame = frame_in(&part, spot.at - range.start, spot);
+                    frame.into_iter().for_each(|frame| hand_on(digest, spot, frame));
+                }
+            }
+        });
+        large.iter().for_each(|(digest, spot)| alone(digest, spot));
+    }
+
+    /// A content, whose digest is right.
+    pub(crate) fn content(&self, digest: &Digest) -> Option<Vec<u8>> {
+        let spot = self.index().spot(digest).filter(is_bounded)?;
+        let frame = match spot.pack {
+            None => self.get(&object("contents", digest), None, spot.stored)?,
+            Some(pack) => match self.pack_if_wanted(&pack, spot.stored) {
+                Some(whole) => frame_in(&whole, spot.at, &spot)?.to_vec(),
+                None => {
+                    let part = spot.at..spot.at.checked_add(spot.stored)?;
+                    self.get(&object("packs", &pack), Some(part), spot.stored)?
+                }
+            },
+        };
+        self.opened(digest, &spot, &frame)
+    }
+
+    /// The content in a frame; that it is another one is told.
+    fn opened(&self, digest: &Digest, spot: &ContentSpot, frame: &[u8]) -> Option<Vec<u8>> {
+        let found = content(frame, spot.raw, digest);
+        match &found {
+            Some(bytes) => drop(self.counters.raw.fetch_add(bytes.len() as u64, Ordering::Relaxed)),
+            None => self.fail(SharedTrouble::Lies(format!("the content {}", &digest.hex()[..12]))),
+        }
+        found
+    }
+
+    /// A whole pack, where that is no more trouble than so many bytes of it.
+    fn pack_if_wanted(&self, digest: &Digest, wanted: u64) -> Option<Arc<Vec<u8>>> {
+        let pack = lock(&self.packs.wanted).entry(*digest).or_default().clone();
+        let size = self.index().pack_size(digest);
+        let is_worth_it = size <= SMALL_PACK || wanted >= size / WANTED_PART;
+        if pack.picked.fetch_add(1, Ordering::Relaxed) < PICKED && !is_worth_it && pack.whole.get().is_none()
+        {
+            return None;
+        }
+        // Others who want something of it wait for the whole. One that could not be had is not asked for again.
+        let whole = pack.whole.get_or_init(|| {
+            let name = object("packs", digest);
+            let whole = self.get(&name, None, PACK_LIMIT)?;
+            if Digest::of(&whole) != *digest {
+                self.fail(SharedTrouble::Lies(name));
+                return None;
+            }
+            let mut held = lock(&self.packs.held);
+            held.push(*digest);
+            if held.len() > HELD {
+                let oldest = held.remove(0);
+                lock(&self.packs.wanted).remove(&oldest);
+            }
+            Some(Arc::new(whole))
+        });
+        whole.clone()
+    }
+}
+
+/// The bytes of a content that begin somewhere in others.
+fn frame_in<'b>(bytes: &'b [u8], at: u64, spot: &ContentSpot) -> Option<&'b [u8]> {
+    bytes.get(usize::try_from(at).ok()?..)?.get(..usize::try_from(spot.stored).ok()?)
+}
+
+/// Whether a content is none that would fill the memory.
+fn is_bounded(spot: &ContentSpot) -> bool {
+    spot.stored <= CONTENT_LIMIT && spot.raw <= CONTENT_LIMIT
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn neighbours_come_with_one_request() {
+        let pack = Digest::of(b"pack");
+        let spot = |at: u64, stored: u64| ContentSpot { pack: Some(pack), at, stored, raw: stored };
+        let named = |n: u8| Digest::of(&[n]);
+        let contents = vec![
+            (named(3), spot(5 << 20, 10)),
+            (named(1), spot(0, 100)),
+            (named(2), spot(100 + GAP, 50)),
+            (named(4), spot((5 << 20) + 10, 7)),
+        ];
+        let ranges: Vec<(Range<u64>, usize)> = parts_of(pack, contents)
+            .iter()
+            .filter_map(|errand| match errand {
+                Errand::Part(_, range, inside) => Some((range.clone(), inside.len())),
+                Errand::Alone(..) => None,
+            })
+            .collect();
+        assert_eq!(ranges, [(0..150 + GAP, 2), (5 << 20..(5 << 20) + 17, 2)]);
+    }
+}
