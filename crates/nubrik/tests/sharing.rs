@@ -653,6 +653,91 @@ fn a_build_that_was_cut_off_while_it_wrote_is_completed_by_the_next() {
     assert_eq!(ran(&team.seat("after").run(&["build", "--json"]).expect(0)), 0);
 }
 
+/// A seat whose workspace makes a large file of a table.
+fn with_large_file<'t>(team: &'t Team, name: &str) -> Seat<'t> {
+    let seat = team.seat(name);
+    let made = "awk 'BEGIN { srand(7) } { for (i = 0; i < 40000; i++) printf \"%s %d %d\\n\", $0, i, rand() * 1e9 }' ";
+    let script =
+        format!("target tides = step {{ run = sh`{made} {{in \"table.txt\"}} > {{out \"tides.txt\"}}` }}\n");
+    seat.sandbox.write("targets.nub", &script);
+    seat
+}
+
+#[test]
+fn large_files_come_as_what_differs_from_those_that_were_here() {
+    if !has_rooms() {
+        return println!("skipped: without rooms nothing is shared");
+    }
+    let team = Team::new(None);
+    let (ci, person) = (with_large_file(&team, "ci"), with_large_file(&team, "person"));
+    ci.writes(&["build"]).expect(0);
+    let first = shared(&person.run(&["build", "--json"]).expect(0));
+    assert_eq!(first["differences"], 0);
+    let tables = ["high 06:12\nlow 12:20\n", "high 06:12\nlow 12:20\nhigh 18:31\n"];
+    for table in tables {
+        ci.sandbox.write("table.txt", table);
+        ci.writes(&["build"]).expect(0);
+    }
+    // Two builds later: by two differences, one after the other.
+    person.sandbox.write("table.txt", tables[1]);
+    let run = person.run(&["build", "--json"]).expect(0);
+    assert_eq!((ran(&run), &shared(&run)["differences"]), (0, &json!(1)));
+    assert_eq!(person.sandbox.read("out/default/tides.txt"), ci.sandbox.read("out/default/tides.txt"));
+    // Who has nothing takes the whole, and so does who is given something else as a difference.
+    let newcomer = with_large_file(&team, "newcomer");
+    newcomer.sandbox.write("table.txt", tables[1]);
+    let run = newcomer.run(&["build", "--json"]).expect(0);
+    assert_eq!((ran(&run), &shared(&run)["differences"]), (0, &json!(0)));
+    for object in team.objects("differences") {
+        fs::write(object, "something else").unwrap();
+    }
+    let other = with_large_file(&team, "other");
+    other.run(&["build"]).expect(0);
+    other.sandbox.write("table.txt", tables[0]);
+    let run = other.run(&["build", "--json"]).expect(0);
+    assert_eq!((ran(&run), &shared(&run)["differences"]), (0, &json!(0)));
+    assert!(other.sandbox.read("out/default/tides.txt").contains("low 12:20"));
+}
+
+#[test]
+fn what_is_not_given_in_time_is_given_by_the_next_build() {
+    if !has_rooms() {
+        return println!("skipped: without rooms nothing is shared");
+    }
+    let team = Team::new(None);
+    let ci = team.seat("ci");
+    let settings = ci.sandbox.read("nubrik.toml");
+    ci.sandbox.write("nubrik.toml", &format!("{settings}wait = 0\n"));
+    let run = ci.writes(&["build", "--json"]).expect(0);
+    let (given, late) = (shared(&run)["given"].as_u64().unwrap(), shared(&run)["late"].as_u64().unwrap());
+    assert_eq!(given + late, 5);
+    // Another target, with time: what was late goes along.
+    ci.sandbox.write("nubrik.toml", &settings);
+    ci.sandbox.write("table.txt", "low 12:20\n");
+    ci.writes(&["build", "pages"]).expect(0);
+    let person = team.seat("person");
+    assert_eq!(ran(&person.run(&["build", "--json"]).expect(0)), 0);
+}
+
+#[test]
+fn many_builds_leave_few_segments() {
+    if !has_rooms() {
+        return println!("skipped: without rooms nothing is shared");
+    }
+    let team = Team::new(None);
+    let ci = team.seat("ci");
+    for number in 0..20 {
+        ci.sandbox.write("table.txt", &format!("high 06:{number:02}\n"));
+        ci.writes(&["build", "pages"]).expect(0);
+    }
+    let person = team.seat("person");
+    person.sandbox.write("table.txt", "high 06:03\n");
+    let run = person.run(&["build", "pages", "--json"]).expect(0);
+    assert_eq!(ran(&run), 0);
+    // The list, a head, its manifest, at most a few segments, and one pack or two.
+    assert!(shared(&run)["requests"].as_u64().unwrap() <= 14, "{}", shared(&run));
+}
+
 #[test]
 fn wrong_settings_are_told_with_a_mend() {
     let sandbox = Sandbox::new(&FILES);
@@ -667,6 +752,8 @@ fn wrong_settings_are_told_with_a_mend() {
         ("[shared]\nat = \"/tmp/x\"\nrot = \"abc\"\n", "`shared` has no `rot`"),
         ("[shared]\nlines = [\"a b\"]\n", "a line is a name"),
         ("[shared]\nat = \"s3://isles/x\"\n", "does not say on which server"),
+        ("[shared]\nwait = -1\n", "`wait` is a number of seconds"),
+        ("[shared]\nverify = 2\n", "`verify` is a number from 0 to 1"),
         ("[shared]\nendpoint = \"storage\"\n", "`endpoint` is the address of a server"),
         ("shared = 3\n", "`shared` is a table"),
     ] {

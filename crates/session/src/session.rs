@@ -83,6 +83,8 @@ pub struct Session {
     /// The team's store, and this machine's own with that behind it.
     shared: Option<Arc<SharedStore>>,
     layered: Option<LayeredStore>,
+    /// What puts results there while builds go on.
+    uploads: Option<Arc<nubrik_shared::Uploads>>,
     /// Who writes to the team's store, if this machine does.
     writer: Option<Publisher>,
     /// Where results are kept, where that is not the person's own folder.
@@ -179,6 +181,7 @@ impl Session {
             store,
             shared: None,
             layered: None,
+            uploads: None,
             writer: None,
             store_folder: None,
             settings: Vec::new(),

@@ -19,8 +19,11 @@ pub(crate) const CONTENT_LIMIT: u64 = 8 << 30;
 /// How hard is compressed.
 const LEVEL: i32 = 6;
 
-/// Some bytes as a frame of zstd (RFC 8878).
-pub(crate) fn squeezed(bytes: &[u8]) -> std::io::Result<Vec<u8>> {
+/// Some bytes as a frame of zstd (RFC 8878), as contents are stored.
+///
+/// # Errors
+/// When they cannot be compressed.
+pub fn squeezed(bytes: &[u8]) -> std::io::Result<Vec<u8>> {
     zstd::bulk::compress(bytes, LEVEL)
 }
 

@@ -7,8 +7,9 @@ use std::sync::atomic::Ordering;
 
 use nubrik_bytes::Digest;
 
+use crate::aligned::apply;
 use crate::bundle::{CONTENT_LIMIT, PACK_LIMIT, content};
-use crate::index::object;
+use crate::index::{Shortcut, object};
 use crate::segment::ContentSpot;
 use crate::shelf::{SharedStore, SharedTrouble, lock};
 
@@ -29,6 +30,14 @@ const GAP: u64 = 128 << 10;
 
 /// Contents of at least so many bytes come one after another: several of them at once would fill the memory, and no sooner.
 const LARGE: u64 = 64 << 20;
+
+/// Contents of this machine, from which differences lead to others.
+pub(crate) trait NearContents: Sync {
+    /// Whether there is a content.
+    fn has(&self, digest: &Digest) -> bool;
+    /// Its bytes, if they are right.
+    fn read(&self, digest: &Digest) -> Option<Vec<u8>>;
+}
 
 /// What is asked for at once.
 enum Errand {
@@ -56,8 +65,14 @@ fn parts_of(pack: Digest, mut contents: Vec<(Digest, ContentSpot)>) -> Vec<Erran
 }
 
 impl SharedStore {
-    /// Brings contents as far as they can be had, several at once, and hands each one on, whose digest is right.
-    pub(crate) fn bring(&self, wanted: &[Digest], take: &(dyn Fn(&Digest, Vec<u8>) + Sync)) {
+    /// Brings contents as far as they can be had, several at once, and hands each one on, whose digest is right. What differs little
+    /// from something `near` comes as a difference to it.
+    pub(crate) fn bring(
+        &self,
+        wanted: &[Digest],
+        near: &dyn NearContents,
+        take: &(dyn Fn(&Digest, Vec<u8>) + Sync),
+    ) {
         let index = self.index();
         let (mut errands, mut large): (Vec<Errand>, Vec<(Digest, ContentSpot)>) = (Vec::new(), Vec::new());
         let mut packs: BTreeMap<Digest, Vec<(Digest, ContentSpot)>> = BTreeMap::new();
@@ -75,8 +90,12 @@ impl SharedStore {
             }
         };
         let alone = |digest: &Digest, spot: &ContentSpot| {
-            if let Some(frame) = self.get(&object("contents", digest), None, spot.stored) {
-                hand_on(digest, spot, &frame);
+            if let Some(bytes) = self.by_shortcuts(digest, spot, near) {
+                return take(digest, bytes);
+            }
+            match self.get(&object("contents", digest), None, spot.stored) {
+                Some(frame) => hand_on(digest, spot, &frame),
+                None => self.note_missing(digest),
             }
         };
         for (pack, contents) in packs {
@@ -97,7 +116,7 @@ impl SharedStore {
                     return;
                 }
                 let Some(part) = self.get(&object("packs", pack), Some(range.clone()), length) else {
-                    return;
+                    return contents.iter().for_each(|(digest, _)| self.note_missing(digest));
                 };
                 for (digest, spot) in contents {
                     let frame = frame_in(&part, spot.at - range.start, spot);
@@ -106,6 +125,38 @@ impl SharedStore {
             }
         });
         large.iter().for_each(|(digest, spot)| alone(digest, spot));
+    }
+
+    /// A content by differences that lead to it from one that is near, where that is shorter.
+    fn by_shortcuts(&self, digest: &Digest, spot: &ContentSpot, near: &dyn NearContents) -> Option<Vec<u8>> {
+        let index = self.index();
+        let (mut at, way) = index.way_to(digest, spot.stored, &|old| near.has(old))?;
+        let mut bytes = near.read(&at)?;
+        for Shortcut { to, object: name, length } in way {
+            let raw = index.spot(&to).filter(is_bounded)?.raw;
+            let difference = self.get(&object("differences", &name), None, length)?;
+            bytes = apply(&bytes, &difference, raw)?;
+            at = to;
+        }
+        if at != *digest || Digest::of(&bytes) != *digest {
+            self.fail(SharedTrouble::Lies(format!("a difference that leads to {}", &digest.hex()[..12])));
+            return None;
+        }
+        self.counters.raw.fetch_add(bytes.len() as u64, Ordering::Relaxed);
+        self.counters.differences.fetch_add(1, Ordering::Relaxed);
+        Some(bytes)
+    }
+
+    /// Takes note that a content is not where it should be: who writes gives it once more.
+    fn note_missing(&self, digest: &Digest) {
+        if !self.is_off() {
+            lock(&self.missing).insert(*digest);
+        }
+    }
+
+    /// Whether a content is there, as far as it is known.
+    pub(crate) fn has(&self, digest: &Digest) -> bool {
+        self.index().spot(digest).is_some() && !lock(&self.missing).contains(digest)
     }
 
     /// A content, whose digest is right.

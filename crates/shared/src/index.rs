@@ -1,6 +1,6 @@
 //! What a head leads to: its manifest, and the segments that it names.
 
-use std::collections::{HashMap, HashSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::sync::{Arc, OnceLock};
 
 use nubrik_bytes::{Decoder, Digest, Encoder, Truncated};
@@ -11,7 +11,7 @@ use crate::heads::{KeyList, LineHead};
 use crate::keys::PublicKey;
 use crate::segment::{ContentSpot, KeyedResult, RecordSegment};
 
-const VERSION: u8 = 1;
+const VERSION: u8 = 2;
 
 /// The largest manifest that is taken, in bytes.
 pub(crate) const MANIFEST_LIMIT: u64 = 64 << 20;
@@ -24,10 +24,21 @@ pub(crate) struct SegmentRow {
     pub bytes: u64,
 }
 
-/// The segments behind a head, the oldest first.
+/// An object that nothing behind a head leads to any more.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub(crate) struct DoomedObject {
+    pub name: String,
+    /// Since when, in seconds since 1970.
+    pub since: u64,
+}
+
+/// What a head leads to: its segments, the oldest first; which keys were used on which days; and what may be removed.
 #[derive(Clone, PartialEq, Eq, Debug, Default)]
 pub(crate) struct SegmentList {
     pub segments: Vec<SegmentRow>,
+    /// Days since 1970, each with the object that names the keys used on it.
+    pub uses: BTreeMap<u64, Digest>,
+    pub doomed: Vec<DoomedObject>,
 }
 
 impl SegmentList {
@@ -39,6 +50,15 @@ impl SegmentList {
             out.u64(*keys);
             out.u64(*bytes);
         });
+        let uses: Vec<_> = self.uses.iter().collect();
+        out.list(&uses, |out, (day, digest)| {
+            out.u64(**day);
+            out.digest(digest);
+        });
+        out.list(&self.doomed, |out, DoomedObject { name, since }| {
+            out.text(name);
+            out.u64(*since);
+        });
         out.bytes
     }
 
@@ -49,8 +69,25 @@ impl SegmentList {
         }
         let segments = from
             .list(|from| Ok(SegmentRow { digest: from.digest()?, keys: from.u64()?, bytes: from.u64()? }))?;
-        if from.is_at_end() { Ok(SegmentList { segments }) } else { Err(Truncated) }
+        let uses = from.list(|from| Ok((from.u64()?, from.digest()?)))?.into_iter().collect();
+        let doomed =
+            from.list(|from| Ok(DoomedObject { name: from.text()?.to_owned(), since: from.u64()? }))?;
+        if from.is_at_end() { Ok(SegmentList { segments, uses, doomed }) } else { Err(Truncated) }
     }
+}
+
+/// How many contents are looked at on the way to one.
+const WAYS: usize = 100;
+
+/// How many differences lead to a content at most.
+const LONGEST_WAY: usize = 8;
+
+/// A difference on the way to a content.
+#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Debug)]
+pub(crate) struct Shortcut {
+    pub to: Digest,
+    pub object: Digest,
+    pub length: u64,
 }
 
 /// The name of an object that is named by its digest.
@@ -72,7 +109,7 @@ pub(crate) struct Branch {
 #[derive(Default)]
 pub(crate) struct SharedIndex {
     pub members: KeyList,
-    pub branches: Vec<Branch>,
+    pub branches: Vec<Arc<Branch>>,
     pub packs: OnceLock<HashMap<Digest, u64>>,
 }
 
@@ -102,7 +139,9 @@ impl SharedIndex {
         let mut all = Vec::new();
         for branch in &self.branches {
             for (_, segment) in branch.segments.iter().rev() {
-                all.extend(segment.of_folder(folder).into_iter().map(|(key, result)| (branch, key, result)));
+                all.extend(
+                    segment.of_folder(folder).into_iter().map(|(key, result)| (&**branch, key, result)),
+                );
             }
         }
         all
@@ -112,6 +151,38 @@ impl SharedIndex {
     pub fn spot(&self, digest: &Digest) -> Option<ContentSpot> {
         let segments = self.branches.iter().flat_map(|branch| &branch.segments);
         segments.map(|(_, segment)| segment).find_map(|segment| segment.spot(digest))
+    }
+
+    /// What leads to a content from one that is near, step by step: from which one, and the objects with their lengths and what each
+    /// leads to. Nothing where that is no shorter than `limit` bytes.
+    pub fn way_to(
+        &self,
+        new: &Digest,
+        limit: u64,
+        is_near: &dyn Fn(&Digest) -> bool,
+    ) -> Option<(Digest, Vec<Shortcut>)> {
+        let segments: Vec<&Arc<RecordSegment>> =
+            self.branches.iter().flat_map(|branch| &branch.segments).map(|(_, segment)| segment).collect();
+        // The shortest way first; the objects of a way are from the new content backwards.
+        let mut open: BTreeSet<(u64, Digest, Vec<Shortcut>)> = BTreeSet::from([(0, *new, Vec::new())]);
+        let mut seen: HashSet<Digest> = HashSet::new();
+        while let Some((bytes, at, way)) = open.pop_first() {
+            if !seen.insert(at) || seen.len() > WAYS {
+                continue;
+            }
+            if !way.is_empty() && is_near(&at) {
+                return Some((at, way.into_iter().rev().collect()));
+            }
+            for (old, object, length) in segments.iter().flat_map(|segment| segment.shortcuts_to(&at)) {
+                let sum = bytes.saturating_add(length);
+                if sum < limit && way.len() < LONGEST_WAY {
+                    let mut way = way.clone();
+                    way.push(Shortcut { to: at, object, length });
+                    open.insert((sum, old, way));
+                }
+            }
+        }
+        None
     }
 
     /// How many bytes a pack has at least.

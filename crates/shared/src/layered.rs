@@ -7,8 +7,11 @@ use std::sync::Arc;
 use nubrik_bytes::Digest;
 use nubrik_store::{Basis, LocalStore, Placed, Provenance, Record, RecordEntry, Store, StoreError};
 
+use crate::entries::{contents_of, is_same};
+use crate::fetching::NearContents;
 use crate::keys::PublicKey;
 use crate::shelf::SharedStore;
+use crate::uploads::Uploads;
 
 /// How many results are kept under one key.
 const RESULTS_PER_KEY: usize = 8;
@@ -19,13 +22,18 @@ pub struct LayeredStore {
     local: Arc<LocalStore>,
     shared: Arc<SharedStore>,
     root: Digest,
+    uploads: Option<Arc<Uploads>>,
 }
 
 impl LayeredStore {
-    /// A store before a shared one.
-    pub fn new(local: Arc<LocalStore>, shared: Arc<SharedStore>) -> LayeredStore {
+    /// A store before a shared one, and who gives to that what is made here.
+    pub fn new(
+        local: Arc<LocalStore>,
+        shared: Arc<SharedStore>,
+        uploads: Option<Arc<Uploads>>,
+    ) -> LayeredStore {
         let root = shared.accepted().root.digest();
-        LayeredStore { local, shared, root }
+        LayeredStore { local, shared, root, uploads }
     }
 
     /// Whether a result that came from a shared store earlier still counts.
@@ -59,9 +67,14 @@ impl LayeredStore {
     }
 }
 
-/// Whether two results are the same, wherever they come from.
-pub(crate) fn is_same(one: &RecordEntry, other: &RecordEntry) -> bool {
-    one.found == other.found && one.passed_over == other.passed_over && one.outputs == other.outputs
+impl NearContents for LocalStore {
+    fn has(&self, digest: &Digest) -> bool {
+        self.is_near(digest, false) || self.is_near(digest, true)
+    }
+
+    fn read(&self, digest: &Digest) -> Option<Vec<u8>> {
+        [false, true].into_iter().find_map(|executable| self.content(digest, executable))
+    }
 }
 
 impl Store for LayeredStore {
@@ -91,7 +104,15 @@ impl Store for LayeredStore {
     }
 
     fn keep_record(&self, key: &Digest, record: &Record) -> Result<(), StoreError> {
-        self.local.keep_record(key, record)
+        self.local.keep_record(key, record)?;
+        // What was just made stands first. It goes there while the build goes on.
+        if let (Some(uploads), Some(entry)) = (&self.uploads, record.entries.first())
+            && entry.origin == Provenance::Here
+            && matches!(entry.basis, Basis::Noted(_))
+        {
+            contents_of(entry).into_iter().for_each(|(digest, executable)| uploads.offer(digest, executable));
+        }
+        Ok(())
     }
 
     fn keep_file(&self, file: &Path, digest: &Digest, executable: bool) -> Result<(), StoreError> {
@@ -125,7 +146,7 @@ impl Store for LayeredStore {
         }
         missing.retain(|_, kinds| !kinds.is_empty());
         let wanted: Vec<Digest> = missing.keys().copied().collect();
-        self.shared.bring(&wanted, &|digest, bytes| {
+        self.shared.bring(&wanted, &*self.local, &|digest, bytes| {
             for executable in &missing[digest] {
                 // What cannot be kept is missing when it is to be placed.
                 let _ = self.local.keep_content(&bytes, digest, *executable);

@@ -8,7 +8,9 @@
 //! Nothing that comes from there is believed: signatures and digests are checked, and sizes are bounded, before anything is
 //! used. What is missing, late or wrong counts as not there.
 
+mod aligned;
 mod bundle;
+mod entries;
 mod fetching;
 mod heads;
 mod index;
@@ -17,14 +19,18 @@ mod layered;
 mod publish;
 mod segment;
 mod shelf;
+mod uploads;
 mod wire;
 
+pub use aligned::{apply, difference};
+pub use bundle::squeezed;
 pub use heads::{KeyList, LineHead, Member, is_line};
 pub use keys::{PublicKey, SecretKey};
 pub use layered::LayeredStore;
 pub use publish::{HandedOver, Publisher};
 pub use segment::KeyedResult;
 pub use shelf::{Acceptance, GivenResult, SharedStore, SharedTrouble, Traffic};
+pub use uploads::Uploads;
 
 /// The first part of the names of all objects.
 pub(crate) const PREFIX: &str = "nubrik1";

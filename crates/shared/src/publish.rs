@@ -1,32 +1,38 @@
 //! Writing: contents first, then what names them, the head last. Whatever cuts it off leaves the old head true, and the next
-//! build of the same writes what is missing.
+//! build writes what is missing.
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::path::PathBuf;
 use std::sync::Arc;
-use std::sync::{Mutex, PoisonError};
+use std::time::{Duration, Instant};
 
-use nubrik_bytes::Digest;
-use nubrik_store::{Basis, LocalStore, OutputRecord, Provenance, RecordEntry, TreeKind};
+use nubrik_bytes::{Decoder, Digest, Encoder, Truncated};
+use nubrik_store::{Basis, Provenance, RecordEntry};
 
-use crate::bundle::{PACK, SMALL, squeezed};
+use crate::bundle::SMALL;
+use crate::entries::{contents_of, is_same, places_of};
 use crate::heads::LineHead;
-use crate::index::{Branch, SegmentList, SegmentRow, SharedIndex, object};
+use crate::index::{Branch, DoomedObject, SegmentList, SegmentRow, object};
 use crate::keys::SecretKey;
-use crate::layered::is_same;
-use crate::segment::{ContentSpot, KeyedResult, KeyedResults, RecordSegment, Spots, add, encode};
-use crate::shelf::{SharedStore, SharedTrouble, lock, now};
+use crate::segment::{KeyedResult, KeyedResults, RecordSegment, SegmentParts, add, beginning, encode};
+use crate::shelf::{SharedStore, SharedTrouble, now, write_own};
+use crate::uploads::{Uploaded, Uploads};
 
 /// So many segments of a size become one.
 const MERGED: usize = 8;
 
-/// About so many packs of bytes wait in memory until they are put.
-const WAITING: usize = 4;
+const USES_VERSION: u8 = 1;
+
+/// The largest list of used keys that is taken, in bytes.
+const USES_LIMIT: u64 = 256 << 20;
 
 /// What was written.
 #[derive(Clone, Copy, PartialEq, Eq, Debug, Default)]
 pub struct HandedOver {
     /// How many results.
     pub results: usize,
+    /// How many results were not given in time: the next build gives them.
+    pub late: usize,
     /// How many contents.
     pub contents: usize,
     /// How many bytes went.
@@ -39,28 +45,104 @@ pub struct HandedOver {
 pub struct Publisher {
     key: SecretKey,
     line: String,
+    wait: Option<Duration>,
 }
 
-fn damaged(e: std::io::Error) -> SharedTrouble {
+pub(crate) fn damaged(e: std::io::Error) -> SharedTrouble {
     SharedTrouble::Machine(format!("what is to be shared cannot be compressed: {e}"))
 }
 
+/// The day of today, since 1970.
+pub(crate) fn today() -> u64 {
+    now() / 86_400
+}
+
+/// The keys that were used on a day: their beginnings, as bytes.
+fn encode_uses(uses: &BTreeSet<u64>) -> Vec<u8> {
+    let mut out = Encoder::new();
+    out.u8(USES_VERSION);
+    let uses: Vec<&u64> = uses.iter().collect();
+    out.list(&uses, |out, use_of| out.u64(**use_of));
+    out.bytes
+}
+
+fn decode_uses(bytes: &[u8]) -> Result<BTreeSet<u64>, Truncated> {
+    let mut from = Decoder::new(bytes);
+    if from.u8()? != USES_VERSION {
+        return Err(Truncated);
+    }
+    Ok(from.list(Decoder::u64)?.into_iter().collect())
+}
+
 impl Publisher {
-    /// Someone who writes a line with a key.
-    pub fn new(key: SecretKey, line: String) -> Publisher {
-        Publisher { key, line }
+    /// Someone who writes a line with a key. At the end of a build they wait so long until all is given; without a time, until it is.
+    pub fn new(key: SecretKey, line: String, wait: Option<Duration>) -> Publisher {
+        Publisher { key, line, wait }
     }
 
-    /// Writes those of some results that may be shared and are not there yet.
+    /// Writes those of some results that may be shared and are not there yet, and those that an earlier build did not give in time.
+    /// `used` are the keys of all steps that were asked for, whoever made them.
     ///
     /// # Errors
     /// When the key may not write, or something cannot be put; what is there stays as it was.
     pub fn publish(
         &self,
         shared: &SharedStore,
-        local: &LocalStore,
+        uploads: &Uploads,
         results: &[(Digest, KeyedResult)],
+        used: &[Digest],
     ) -> Result<HandedOver, SharedTrouble> {
+        let until = self.wait.map(|wait| Instant::now() + wait);
+        let before = self.may_write(shared)?;
+        let manifest = before.as_ref().map(|branch| branch.manifest.clone()).unwrap_or_default();
+        let mut all = self.late_before(shared);
+        for (key, result) in results {
+            add(&mut all, *key, result.clone());
+        }
+        let wanted = wanted(shared, &all);
+        let uses = match manifest.uses.get(&today()) {
+            Some(digest) => self.uses(shared, digest)?,
+            None => BTreeSet::new(),
+        };
+        let mut uses_now = uses.clone();
+        uses_now.extend(used.iter().map(beginning));
+        if wanted.is_empty() && uses_now == uses {
+            return Ok(HandedOver::default());
+        }
+        offer(shared, uploads, &wanted);
+        let uploaded = uploads.finish(until);
+        if let Some(trouble) = &uploaded.trouble {
+            return Err(trouble.clone());
+        }
+        let (given, late) = in_time(shared, &uploaded, wanted);
+        let mut published = HandedOver {
+            results: count(&given),
+            late: count(&late),
+            contents: uploaded.contents,
+            moved: uploaded.moved,
+            raw: uploaded.raw,
+        };
+        let mut next = Next::of(manifest);
+        if !given.is_empty() {
+            let parts = parts_of(shared, given, uploaded);
+            let segment = encode(&parts).map_err(damaged)?;
+            published.moved += segment.len() as u64;
+            next.manifest.segments.push(put_segment(shared, &segment, parts.results.len() as u64)?);
+            merge(shared, &mut next, before.as_deref())?;
+        }
+        if uses_now != uses {
+            next.set_uses(shared, today(), &uses_now)?;
+        }
+        self.put_head(shared, before.as_deref(), next)?;
+        self.note_late(shared, late)?;
+        if published.late == 0 {
+            uploads.forget();
+        }
+        Ok(published)
+    }
+
+    /// What the key wrote of its line so far, if it may write it.
+    pub(crate) fn may_write(&self, shared: &SharedStore) -> Result<Option<Arc<Branch>>, SharedTrouble> {
         let index = shared.index();
         // Without all that is there, a new head would leave it out.
         if let Some(trouble) = shared.trouble() {
@@ -70,84 +152,159 @@ impl Publisher {
         if !index.members.writers_of(&self.line).any(|member| member.key == own) {
             return Err(SharedTrouble::NoWriter(own.to_string()));
         }
-        let wanted = wanted(&index, results);
-        if wanted.is_empty() {
-            return Ok(HandedOver::default());
-        }
-        let (wanted, spots, mut published) = Bringing { shared, local, index: &index }.bring(wanted)?;
-        let segment = encode(&wanted, &spots).map_err(damaged)?;
-        published.moved += segment.len() as u64;
-        let before = index.branches.iter().find(|b| b.writer == own && b.head.line == self.line);
-        let mut manifest = before.map(|branch| branch.manifest.clone()).unwrap_or_default();
-        manifest.segments.push(put_segment(shared, &segment, wanted.len() as u64)?);
-        self.merge(shared, &mut manifest, before)?;
-        let bytes = manifest.encode();
-        let digest = Digest::of(&bytes);
-        shared.put(&object("manifests", &digest), &bytes)?;
-        let name = LineHead::object(&self.line, &own);
-        // Who saw a later head than is there now believes only one that is later still.
-        let last = before.map_or(0, |branch| branch.head.sequence).max(shared.last_seen(&name));
-        let sequence = last + 1;
-        let head = LineHead { line: self.line.clone(), sequence, time: now(), manifest: digest };
-        shared.put(&name, &head.sign(&self.key))?;
-        Ok(published)
+        Ok(index.branches.iter().find(|b| b.writer == own && b.head.line == self.line).cloned())
     }
 
-    /// Makes one segment of several small ones, so that few are to be asked for.
-    fn merge(
+    /// The keys that were used on a day.
+    pub(crate) fn uses(&self, shared: &SharedStore, digest: &Digest) -> Result<BTreeSet<u64>, SharedTrouble> {
+        let lies = || SharedTrouble::Lies(object("uses", digest));
+        let bytes = shared.immutable("uses", digest, USES_LIMIT).ok_or_else(lies)?;
+        decode_uses(&bytes).map_err(|_| lies())
+    }
+
+    /// Lets the head lead to what is next.
+    pub(crate) fn put_head(
         &self,
         shared: &SharedStore,
-        manifest: &mut SegmentList,
         before: Option<&Branch>,
+        mut next: Next,
     ) -> Result<(), SharedTrouble> {
-        let size = |named: &SegmentRow| named.keys.max(1).ilog(MERGED as u64);
-        let Some(smallest) = manifest.segments.iter().map(size).min() else { return Ok(()) };
-        let (few, rest): (Vec<SegmentRow>, Vec<SegmentRow>) =
-            manifest.segments.iter().partition(|named| size(named) == smallest);
-        if few.len() < MERGED {
+        if let Some(branch) = before {
+            next.doom(object("manifests", &branch.head.manifest));
+        }
+        let bytes = next.manifest.encode();
+        let digest = Digest::of(&bytes);
+        shared.put(&object("manifests", &digest), &bytes)?;
+        let name = LineHead::object(&self.line, &self.key.public());
+        // Who saw a later head than is there now believes only one that is later still.
+        let last = before.map_or(0, |branch| branch.head.sequence).max(shared.last_seen(&name));
+        let head = LineHead { line: self.line.clone(), sequence: last + 1, time: now(), manifest: digest };
+        shared.put(&name, &head.sign(&self.key))
+    }
+
+    fn late_file(&self, shared: &SharedStore) -> PathBuf {
+        shared.accepted().cache.join("late").join(Digest::of(self.line.as_bytes()).hex())
+    }
+
+    /// Results that an earlier build did not give in time.
+    fn late_before(&self, shared: &SharedStore) -> KeyedResults {
+        let bytes = std::fs::read(self.late_file(shared)).unwrap_or_default();
+        RecordSegment::decode(&bytes).map(|segment| segment.parts().results).unwrap_or_default()
+    }
+
+    fn note_late(&self, shared: &SharedStore, late: KeyedResults) -> Result<(), SharedTrouble> {
+        let file = self.late_file(shared);
+        if late.is_empty() {
+            let _ = std::fs::remove_file(&file);
             return Ok(());
         }
-        let known: BTreeMap<Digest, &Arc<RecordSegment>> = before
-            .iter()
-            .flat_map(|branch| &branch.segments)
-            .map(|(digest, segment)| (*digest, segment))
-            .collect();
-        let (mut results, mut spots) = (KeyedResults::new(), Spots::new());
-        // The newest one was not read back: it stays by itself.
-        let old: Vec<SegmentRow> =
-            few.iter().filter(|named| known.contains_key(&named.digest)).copied().collect();
-        for named in &old {
-            let (more, at) = known[&named.digest].contents();
-            for (key, result) in more {
-                add(&mut results, key, result);
-            }
-            spots.extend(at);
+        let bytes = encode(&SegmentParts { results: late, ..SegmentParts::default() }).map_err(damaged)?;
+        let problem = |e: std::io::Error| {
+            SharedTrouble::Machine(format!(
+                "cannot write down what is not given yet in {}: {e}",
+                file.display()
+            ))
+        };
+        write_own(&file, &bytes).map_err(problem)
+    }
+}
+
+fn count(results: &KeyedResults) -> usize {
+    results.values().map(|result| result.entries.len()).sum()
+}
+
+/// What a head is to lead to next.
+pub(crate) struct Next {
+    pub manifest: SegmentList,
+}
+
+impl Next {
+    pub fn of(manifest: SegmentList) -> Next {
+        Next { manifest }
+    }
+
+    /// Says that nothing leads to an object any more.
+    pub fn doom(&mut self, name: String) {
+        self.manifest.doomed.retain(|doomed| doomed.name != name);
+        self.manifest.doomed.push(DoomedObject { name, since: now() });
+    }
+
+    fn set_uses(
+        &mut self,
+        shared: &SharedStore,
+        day: u64,
+        uses: &BTreeSet<u64>,
+    ) -> Result<(), SharedTrouble> {
+        let bytes = encode_uses(uses);
+        let digest = Digest::of(&bytes);
+        shared.put(&object("uses", &digest), &bytes)?;
+        if let Some(old) = self.manifest.uses.insert(day, digest).filter(|old| *old != digest) {
+            self.doom(object("uses", &old));
         }
-        let merged = put_segment(shared, &encode(&results, &spots).map_err(damaged)?, results.len() as u64)?;
-        let newest = few.iter().filter(|named| !known.contains_key(&named.digest)).copied();
-        manifest.segments = rest.into_iter().chain([merged]).chain(newest).collect();
         Ok(())
     }
 }
 
-fn put_segment(shared: &SharedStore, bytes: &[u8], keys: u64) -> Result<SegmentRow, SharedTrouble> {
+/// Makes one segment of several small ones, so that few are to be asked for.
+fn merge(shared: &SharedStore, next: &mut Next, before: Option<&Branch>) -> Result<(), SharedTrouble> {
+    let size = |named: &SegmentRow| named.keys.max(1).ilog(MERGED as u64);
+    let Some(smallest) = next.manifest.segments.iter().map(size).min() else { return Ok(()) };
+    let (few, rest): (Vec<SegmentRow>, Vec<SegmentRow>) =
+        next.manifest.segments.iter().partition(|named| size(named) == smallest);
+    if few.len() < MERGED {
+        return Ok(());
+    }
+    let known: BTreeMap<Digest, &Arc<RecordSegment>> = before
+        .iter()
+        .flat_map(|branch| &branch.segments)
+        .map(|(digest, segment)| (*digest, segment))
+        .collect();
+    // The newest one was not read back: it stays by itself.
+    let (old, newest): (Vec<SegmentRow>, Vec<SegmentRow>) =
+        few.into_iter().partition(|named| known.contains_key(&named.digest));
+    let mut all = SegmentParts::default();
+    for named in &old {
+        let SegmentParts { results, spots, shortcuts } = known[&named.digest].parts();
+        for (key, result) in results {
+            add(&mut all.results, key, result);
+        }
+        all.spots.extend(spots);
+        all.shortcuts.extend(shortcuts);
+    }
+    let merged = put_segment(shared, &encode(&all).map_err(damaged)?, all.results.len() as u64)?;
+    next.manifest.segments = rest.into_iter().chain([merged]).chain(newest).collect();
+    old.iter().for_each(|named| next.doom(object("segments", &named.digest)));
+    Ok(())
+}
+
+pub(crate) fn put_segment(
+    shared: &SharedStore,
+    bytes: &[u8],
+    keys: u64,
+) -> Result<SegmentRow, SharedTrouble> {
     let digest = Digest::of(bytes);
     shared.put(&object("segments", &digest), bytes)?;
     Ok(SegmentRow { digest, keys, bytes: bytes.len() as u64 })
 }
 
 /// The results that others may have, and that are not there.
-fn wanted(index: &SharedIndex, results: &[(Digest, KeyedResult)]) -> KeyedResults {
+fn wanted(shared: &SharedStore, results: &KeyedResults) -> KeyedResults {
+    let index = shared.index();
     let mut wanted = KeyedResults::new();
     for (key, result) in results {
         let there = index.results(key);
         let is_there = |entry: &RecordEntry| {
             there.iter().any(|(_, known)| is_same(known, entry) && known.basis == entry.basis)
+                && contents_of(entry).iter().all(|(digest, _)| shared.has(digest))
         };
-        let may_go = |entry: &&RecordEntry| {
-            entry.origin == Provenance::Here && matches!(entry.basis, Basis::Noted(_)) && !is_there(entry)
-        };
-        let entries: Vec<RecordEntry> = result.entries.iter().filter(may_go).cloned().collect();
+        let mut seen: Vec<&RecordEntry> = Vec::new();
+        for entry in &result.entries {
+            let may_go = entry.origin == Provenance::Here && matches!(entry.basis, Basis::Noted(_));
+            if may_go && !is_there(entry) && !seen.contains(&entry) {
+                seen.push(entry);
+            }
+        }
+        let entries: Vec<RecordEntry> = seen.into_iter().cloned().collect();
         if !entries.is_empty() {
             add(&mut wanted, *key, KeyedResult { entries, ..result.clone() });
         }
@@ -155,113 +312,61 @@ fn wanted(index: &SharedIndex, results: &[(Digest, KeyedResult)]) -> KeyedResult
     wanted
 }
 
-/// The contents that a result names, and whether each may be executed.
-fn contents_of(entry: &RecordEntry) -> BTreeSet<(Digest, bool)> {
-    let mut all = BTreeSet::new();
-    if let Basis::Noted(parts) = &entry.basis {
-        all.extend(parts.iter().map(|part| (*part, false)));
+/// Says which contents are needed there, and of which others were at the same place before.
+fn offer(shared: &SharedStore, uploads: &Uploads, wanted: &KeyedResults) {
+    for entry in wanted.values().flat_map(|result| &result.entries) {
+        contents_of(entry).into_iter().for_each(|(digest, executable)| uploads.offer(digest, executable));
     }
-    for output in &entry.outputs {
-        match output {
-            OutputRecord::File { digest, executable } => drop(all.insert((*digest, *executable))),
-            OutputRecord::Folder(entries) => {
-                all.extend(entries.iter().filter_map(|entry| match entry.kind {
-                    TreeKind::File { digest, executable } => Some((digest, executable)),
-                    TreeKind::Link { .. } | TreeKind::EmptyFolder => None,
-                }))
+    let index = shared.index();
+    for result in wanted.values() {
+        let before = index.of_folder(&result.folder);
+        let Some(last) = before.first().and_then(|(_, _, last)| last.entries.first()) else { continue };
+        let old: BTreeMap<(usize, &str), Digest> =
+            places_of(last).into_iter().map(|(place, digest, _)| (place, digest)).collect();
+        for (place, new, _) in result.entries.iter().flat_map(places_of) {
+            let other = old.get(&place).filter(|old| **old != new);
+            let is_large = |old: &&Digest| index.spot(old).is_some_and(|spot| spot.raw >= SMALL);
+            if let Some(old) = other.filter(is_large) {
+                uploads.offer_shortcut(new, *old);
             }
         }
     }
-    all
 }
 
-/// Brings contents there.
-struct Bringing<'a> {
-    shared: &'a SharedStore,
-    local: &'a LocalStore,
-    index: &'a SharedIndex,
-}
-
-/// An object to be put.
-type Parcel = (String, Vec<u8>);
-
-impl Bringing<'_> {
-    /// Puts all contents that are not there; leaves out results of which this machine lost some.
-    fn bring(&self, mut wanted: KeyedResults) -> Result<(KeyedResults, Spots, HandedOver), SharedTrouble> {
-        let mut published = HandedOver::default();
-        let mut spots = Spots::new();
-        let mut lost: BTreeSet<Digest> = BTreeSet::new();
-        let (mut pack, mut in_pack): (Vec<u8>, Vec<(Digest, ContentSpot)>) = (Vec::new(), Vec::new());
-        let mut parcels: Vec<Parcel> = Vec::new();
-        let all: BTreeSet<(Digest, bool)> =
-            wanted.values().flat_map(|result| &result.entries).flat_map(contents_of).collect();
-        for (digest, executable) in all {
-            if spots.contains_key(&digest) {
-                continue;
-            }
-            if let Some(spot) = self.index.spot(&digest) {
-                spots.insert(digest, spot);
-                continue;
-            }
-            let Some(bytes) = self.local.content(&digest, executable) else {
-                lost.insert(digest);
-                continue;
+/// Results whose contents are all there, and those of which some are not yet. What this machine lost is left out.
+fn in_time(shared: &SharedStore, uploaded: &Uploaded, wanted: KeyedResults) -> (KeyedResults, KeyedResults) {
+    let (mut given, mut late) = (KeyedResults::new(), KeyedResults::new());
+    for (key, result) in wanted {
+        for entry in result.entries {
+            let contents = contents_of(&entry);
+            let one = KeyedResult {
+                folder: result.folder.clone(),
+                made_of: result.made_of.clone(),
+                entries: vec![entry],
             };
-            let frame = squeezed(&bytes).map_err(damaged)?;
-            let (stored, raw) = (frame.len() as u64, bytes.len() as u64);
-            published.contents += 1;
-            published.moved += stored;
-            published.raw += raw;
-            if raw >= SMALL {
-                spots.insert(digest, ContentSpot { pack: None, at: 0, stored, raw });
-                parcels.push((object("contents", &digest), frame));
-            } else {
-                in_pack.push((digest, ContentSpot { pack: None, at: pack.len() as u64, stored, raw }));
-                pack.extend(frame);
-                if pack.len() >= PACK {
-                    parcels.push(closed(&mut pack, &mut in_pack, &mut spots));
-                }
+            if contents.iter().any(|(digest, _)| uploaded.lost.contains(digest)) {
+                continue;
             }
-            if parcels.iter().map(|(_, bytes)| bytes.len()).sum::<usize>() >= WAITING * PACK {
-                self.put_all(std::mem::take(&mut parcels))?;
-            }
-        }
-        if !in_pack.is_empty() {
-            parcels.push(closed(&mut pack, &mut in_pack, &mut spots));
-        }
-        self.put_all(parcels)?;
-        for result in wanted.values_mut() {
-            result
-                .entries
-                .retain(|entry| contents_of(entry).iter().all(|(digest, _)| !lost.contains(digest)));
-        }
-        wanted.retain(|_, result| !result.entries.is_empty());
-        published.results = wanted.values().map(|result| result.entries.len()).sum();
-        Ok((wanted, spots, published))
-    }
-
-    fn put_all(&self, parcels: Vec<Parcel>) -> Result<(), SharedTrouble> {
-        let failed: Mutex<Option<SharedTrouble>> = Mutex::default();
-        self.shared.wire.each(&parcels, |(name, bytes)| {
-            if lock(&failed).is_none()
-                && let Err(trouble) = self.shared.put(name, bytes)
-            {
-                lock(&failed).get_or_insert(trouble);
-            }
-        });
-        match failed.into_inner().unwrap_or_else(PoisonError::into_inner) {
-            Some(trouble) => Err(trouble),
-            None => Ok(()),
+            let is_there = |digest: &Digest| uploaded.spots.contains_key(digest) || shared.has(digest);
+            let in_time = contents.iter().all(|(digest, _)| is_there(digest));
+            add(if in_time { &mut given } else { &mut late }, key, one);
         }
     }
+    (given, late)
 }
 
-/// A pack that is full, and where its contents are in it.
-fn closed(pack: &mut Vec<u8>, in_pack: &mut Vec<(Digest, ContentSpot)>, spots: &mut Spots) -> Parcel {
-    let bytes = std::mem::take(pack);
-    let digest = Digest::of(&bytes);
-    for (content, spot) in in_pack.drain(..) {
-        spots.insert(content, ContentSpot { pack: Some(digest), ..spot });
+/// What a segment of results holds.
+fn parts_of(shared: &SharedStore, results: KeyedResults, uploaded: Uploaded) -> SegmentParts {
+    let index = shared.index();
+    let mut spots = uploaded.spots;
+    for entry in results.values().flat_map(|result| &result.entries) {
+        for (digest, _) in contents_of(entry) {
+            if !spots.contains_key(&digest)
+                && let Some(spot) = index.spot(&digest)
+            {
+                spots.insert(digest, spot);
+            }
+        }
     }
-    (object("packs", &digest), bytes)
+    SegmentParts { results, spots, shortcuts: uploaded.shortcuts }
 }

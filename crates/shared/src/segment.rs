@@ -9,7 +9,7 @@ use nubrik_store::RecordEntry;
 
 use crate::bundle::{expanded, squeezed};
 
-const VERSION: u8 = 1;
+const VERSION: u8 = 2;
 
 /// How many bytes of records are compressed together.
 const BLOCK: usize = 64 << 10;
@@ -50,6 +50,38 @@ pub(crate) type KeyedResults = BTreeMap<Digest, KeyedResult>;
 /// Where contents are, by their digests.
 pub(crate) type Spots = BTreeMap<Digest, ContentSpot>;
 
+/// Objects that lead from one content to another one (the first by which they are sorted), each with how many bytes it has.
+pub(crate) type Shortcuts = BTreeMap<(Digest, Digest), (Digest, u64)>;
+
+/// What a segment holds.
+#[derive(Clone, PartialEq, Eq, Debug, Default)]
+pub(crate) struct SegmentParts {
+    pub results: KeyedResults,
+    pub spots: Spots,
+    pub shortcuts: Shortcuts,
+}
+
+impl ContentSpot {
+    /// Writes where a content is.
+    pub fn encode(&self, out: &mut Encoder, content: &Digest) {
+        let ContentSpot { pack, at, stored, raw } = self;
+        out.digest(content);
+        out.bool(pack.is_some());
+        pack.iter().for_each(|pack| out.digest(pack));
+        [at, stored, raw].into_iter().for_each(|value| out.u64(*value));
+    }
+
+    /// Reads where a content is.
+    ///
+    /// # Errors
+    /// When it is cut off.
+    pub fn decode(from: &mut Decoder<'_>) -> Result<(Digest, ContentSpot), Truncated> {
+        let content = from.digest()?;
+        let pack = if from.bool()? { Some(from.digest()?) } else { None };
+        Ok((content, ContentSpot { pack, at: from.u64()?, stored: from.u64()?, raw: from.u64()? }))
+    }
+}
+
 /// Records and spots that were read.
 pub(crate) struct RecordSegment {
     packs: Vec<Digest>,
@@ -59,12 +91,14 @@ pub(crate) struct RecordSegment {
     keys: Vec<(u64, u32, u32)>,
     /// The same by the digests of the steps' folders.
     folders: Vec<(u64, u32, u32)>,
+    /// What leads from one content to another one: the new one, the old one, the object, and its length.
+    shortcuts: Vec<(Digest, Digest, Digest, u64)>,
     blocks: Vec<(u64, Vec<u8>)>,
     open: Mutex<HashMap<u32, Option<Arc<Vec<u8>>>>>,
 }
 
 /// The first bytes of a key, as they are sorted.
-fn beginning(key: &Digest) -> u64 {
+pub(crate) fn beginning(key: &Digest) -> u64 {
     let mut first = [0; 8];
     first.copy_from_slice(&key.0[..8]);
     u64::from_be_bytes(first)
@@ -74,7 +108,8 @@ fn beginning(key: &Digest) -> u64 {
 ///
 /// # Errors
 /// When something cannot be compressed.
-pub(crate) fn encode(results: &KeyedResults, spots: &Spots) -> std::io::Result<Vec<u8>> {
+pub(crate) fn encode(parts: &SegmentParts) -> std::io::Result<Vec<u8>> {
+    let SegmentParts { results, spots, shortcuts } = parts;
     let mut packs: Vec<Digest> = spots.values().filter_map(|spot| spot.pack).collect();
     packs.sort_unstable();
     packs.dedup();
@@ -114,6 +149,11 @@ pub(crate) fn encode(results: &KeyedResults, spots: &Spots) -> std::io::Result<V
             out.u32(*at);
         });
     }
+    let shortcuts: Vec<_> = shortcuts.iter().collect();
+    out.list(&shortcuts, |out, ((new, old), (object, length))| {
+        [new, old, object].into_iter().for_each(|digest| out.digest(digest));
+        out.u64(*length);
+    });
     out.list(&blocks, |out, (raw, frame)| {
         out.u64(*raw);
         out.bytes(frame);
@@ -144,12 +184,15 @@ impl RecordSegment {
             from.list(|from| Ok((from.digest()?, from.u32()?, from.u64()?, from.u64()?, from.u64()?)))?;
         let keys: Vec<_> = from.list(|from| Ok((from.u64()?, from.u32()?, from.u32()?)))?;
         let folders: Vec<_> = from.list(|from| Ok((from.u64()?, from.u32()?, from.u32()?)))?;
+        let shortcuts: Vec<_> =
+            from.list(|from| Ok((from.digest()?, from.digest()?, from.digest()?, from.u64()?)))?;
         let blocks = from.list(|from| Ok((from.u64()?, from.bytes()?.to_vec())))?;
         let is_sorted = spots.is_sorted_by_key(|spot| spot.0)
             && keys.is_sorted_by_key(|key| key.0)
-            && folders.is_sorted_by_key(|folder| folder.0);
+            && folders.is_sorted_by_key(|folder| folder.0)
+            && shortcuts.is_sorted_by_key(|shortcut| shortcut.0);
         if from.is_at_end() && is_sorted {
-            Ok(RecordSegment { packs, spots, keys, folders, blocks, open: Mutex::default() })
+            Ok(RecordSegment { packs, spots, keys, folders, shortcuts, blocks, open: Mutex::default() })
         } else {
             Err(Truncated)
         }
@@ -224,13 +267,21 @@ impl RecordSegment {
     }
 
     /// Everything in it, to become part of another one.
-    pub fn contents(&self) -> (KeyedResults, Spots) {
+    pub fn parts(&self) -> SegmentParts {
         let mut results = KeyedResults::new();
         for (key, result) in self.keys.iter().filter_map(|row| self.read(*row)) {
             add(&mut results, key, result);
         }
-        let spots = self.spots.iter().filter_map(|row| Some((row.0, self.spot(&row.0)?)));
-        (results, spots.collect())
+        let spots = self.spots.iter().filter_map(|row| Some((row.0, self.spot(&row.0)?))).collect();
+        let shortcuts =
+            self.shortcuts.iter().map(|(new, old, object, bytes)| ((*new, *old), (*object, *bytes)));
+        SegmentParts { results, spots, shortcuts: shortcuts.collect() }
+    }
+
+    /// What leads to a content: from which one, the object, and how many bytes it has.
+    pub fn shortcuts_to(&self, new: &Digest) -> impl Iterator<Item = (Digest, Digest, u64)> {
+        let first = self.shortcuts.partition_point(|row| row.0 < *new);
+        self.shortcuts[first..].iter().take_while(|row| row.0 == *new).map(|row| (row.1, row.2, row.3))
     }
 }
 
@@ -257,7 +308,7 @@ mod tests {
         KeyedResult { folder: format!("made/{folder}"), made_of: vec![7; 9], entries }
     }
 
-    fn sample(count: u64) -> (KeyedResults, Spots) {
+    fn sample(count: u64) -> SegmentParts {
         let results = (0..count)
             .map(|n| (Digest::of(&n.to_be_bytes()), result(n % 7, vec![entry(n), entry(n + 1)])))
             .collect();
@@ -267,16 +318,20 @@ mod tests {
             stored: 9,
             raw: 12,
         };
-        (results, (0..count).map(|n| (Digest::of(&n.to_le_bytes()), spot(n))).collect())
+        let spots = (0..count).map(|n| (Digest::of(&n.to_le_bytes()), spot(n))).collect();
+        let named = |n: u64| Digest::of(&n.to_le_bytes());
+        let shortcuts = (1..count).map(|n| ((named(n / 2), named(n)), (Digest([n as u8; 32]), n))).collect();
+        SegmentParts { results, spots, shortcuts }
     }
 
     #[test]
     fn everything_is_found_again() {
-        let (results, spots) = sample(3_000);
-        let bytes = encode(&results, &spots).unwrap();
+        let parts = sample(3_000);
+        let SegmentParts { results, spots, shortcuts } = &parts;
+        let bytes = encode(&parts).unwrap();
         let segment = RecordSegment::decode(&bytes).unwrap();
         assert!(segment.blocks.len() > 3, "{}", segment.blocks.len());
-        for (key, result) in &results {
+        for (key, result) in results {
             assert_eq!(segment.results(key), result.entries);
         }
         let of_three = segment.of_folder("made/3");
@@ -285,11 +340,15 @@ mod tests {
             of_three.iter().all(|(key, result)| results[key] == *result)
                 && segment.of_folder("made/9").is_empty()
         );
-        for (digest, spot) in &spots {
+        for (digest, spot) in spots {
             assert_eq!(segment.spot(digest), Some(*spot));
         }
         assert!(segment.results(&Digest::of(b"no")).is_empty() && segment.spot(&Digest::of(b"no")).is_none());
-        assert_eq!(segment.contents(), (results, spots));
+        for ((new, old), (object, bytes)) in shortcuts {
+            assert!(segment.shortcuts_to(new).any(|found| found == (*old, *object, *bytes)));
+        }
+        assert_eq!(segment.shortcuts_to(&Digest::of(b"no")).count(), 0);
+        assert_eq!(segment.parts(), parts);
     }
 
     #[test]
@@ -298,7 +357,9 @@ mod tests {
         (one.0[31], other.0[31]) = (1, 2);
         let results =
             KeyedResults::from([(one, result(1, vec![entry(1)])), (other, result(1, vec![entry(2)]))]);
-        let segment = RecordSegment::decode(&encode(&results, &Spots::new()).unwrap()).unwrap();
+        let segment =
+            RecordSegment::decode(&encode(&SegmentParts { results, ..SegmentParts::default() }).unwrap())
+                .unwrap();
         assert_eq!((segment.results(&one), segment.results(&other)), (vec![entry(1)], vec![entry(2)]));
     }
 
@@ -307,14 +368,14 @@ mod tests {
 
         #[test]
         fn damage_is_survived(at in 0usize..100_000, flip in 1u8..=255, cut in any::<bool>()) {
-            let (results, spots) = sample(40);
-            let mut bytes = encode(&results, &spots).unwrap();
+            let parts = sample(40);
+            let mut bytes = encode(&parts).unwrap();
             let at = at % bytes.len();
             bytes[at] ^= flip;
             let bytes = if cut { &bytes[..at] } else { &bytes };
             if let Ok(segment) = RecordSegment::decode(bytes) {
-                let _ = segment.contents();
-                results.keys().for_each(|key| drop(segment.results(key)));
+                let _ = segment.parts();
+                parts.results.keys().for_each(|key| drop(segment.results(key)));
             }
         }
     }

@@ -96,6 +96,8 @@ pub struct Traffic {
     pub moved: u64,
     /// How many bytes the contents have that came.
     pub raw: u64,
+    /// How many of them came as differences to what was here.
+    pub differences: u64,
     /// How long the steps took where they ran, in microseconds.
     pub spared: u64,
 }
@@ -106,6 +108,7 @@ pub(crate) struct Counters {
     requests: AtomicU64,
     moved: AtomicU64,
     pub raw: AtomicU64,
+    pub differences: AtomicU64,
     spared: AtomicU64,
 }
 
@@ -121,6 +124,8 @@ pub struct SharedStore {
     is_off: AtomicBool,
     trouble: Mutex<Option<SharedTrouble>>,
     pub(crate) packs: KnownPacks,
+    /// Contents that are named and were not there.
+    pub(crate) missing: Mutex<HashSet<Digest>>,
     pub(crate) counters: Counters,
     pub(crate) wire: Wire,
 }
@@ -135,7 +140,7 @@ pub(crate) fn lock<T>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
 }
 
 /// Writes a file of this machine's own, whole or not at all.
-fn write_own(path: &Path, bytes: &[u8]) -> std::io::Result<()> {
+pub(crate) fn write_own(path: &Path, bytes: &[u8]) -> std::io::Result<()> {
     let folder = path.parent().ok_or(std::io::ErrorKind::InvalidInput)?;
     fs::create_dir_all(folder)?;
     let temporary = path.with_extension(format!("{}.tmp", std::process::id()));
@@ -155,6 +160,7 @@ impl SharedStore {
             is_off: AtomicBool::new(false),
             trouble: Mutex::default(),
             packs: KnownPacks::default(),
+            missing: Mutex::default(),
             counters: Counters::default(),
             wire: Wire::new(),
         }
@@ -182,13 +188,14 @@ impl SharedStore {
 
     /// What was moved so far.
     pub fn traffic(&self) -> Traffic {
-        let Counters { taken, requests, moved, raw, spared } = &self.counters;
+        let Counters { taken, requests, moved, raw, differences, spared } = &self.counters;
         let read = |counter: &AtomicU64| counter.load(Ordering::Relaxed);
         Traffic {
             taken: read(taken),
             requests: read(requests),
             moved: read(moved),
             raw: read(raw),
+            differences: read(differences),
             spared: read(spared),
         }
     }
@@ -270,7 +277,7 @@ impl SharedStore {
     }
 
     /// An object that is named by its digest, and kept on this machine.
-    fn immutable(&self, kind: &str, digest: &Digest, limit: u64) -> Option<Vec<u8>> {
+    pub(crate) fn immutable(&self, kind: &str, digest: &Digest, limit: u64) -> Option<Vec<u8>> {
         let kept = self.accepted.cache.join(kind).join(digest.hex());
         let is_right = |bytes: &Vec<u8>| Digest::of(bytes) == *digest;
         if let Some(bytes) = fs::read(&kept).ok().filter(is_right) {
@@ -345,7 +352,7 @@ impl SharedStore {
                 let name = LineHead::object(line, &member.key);
                 let open = |bytes: &[u8]| LineHead::open(bytes, line, &member.key);
                 let Some(head) = self.signed(&name, &mut seen, open, |head| head.sequence) else { continue };
-                branches.extend(self.branch(member.key, head));
+                branches.extend(self.branch(member.key, head).map(Arc::new));
             }
         }
         self.remember(&seen);

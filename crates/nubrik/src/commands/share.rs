@@ -56,6 +56,10 @@ struct SharedEvent<'a> {
     away: usize,
     not_taken: NotTakenCounts,
     given: usize,
+    /// Results that were not given in time.
+    late: usize,
+    /// Files that came as what differs from others.
+    differences: u64,
     kept_back: usize,
     requests: u64,
     moved_bytes: u64,
@@ -385,6 +389,8 @@ fn say(
                     not_had: used.not_had,
                 },
                 given: results,
+                late: given.map_or(0, |given| given.published.late),
+                differences: traffic.differences,
                 kept_back,
                 requests: traffic.requests,
                 moved_bytes: traffic.moved + given.map_or(0, |given| given.published.moved),
@@ -404,8 +410,13 @@ fn say(
         } else {
             String::new()
         };
+        let differences = match traffic.differences {
+            0 => String::new(),
+            1 => " (1 file as what differs from one that was here)".to_owned(),
+            count => format!(" ({count} files as what differs from those that were here)"),
+        };
         let text = format!(
-            "{} taken from the team's store{away}: {} came for {}, {} of work spared",
+            "{} taken from the team's store{away}: {} came for {}{differences}, {} of work spared",
             plural(traffic.taken as usize),
             size(traffic.moved),
             size(traffic.raw),
@@ -431,6 +442,13 @@ fn say(
                 published.contents
             );
             line(Ink::Found, &text);
+        }
+        if given.published.late > 0 {
+            let text = format!(
+                "{} not given in time (`wait` in nubrik.toml): the next build gives them",
+                plural(given.published.late)
+            );
+            line(Ink::Doubt, &text);
         }
         for (why, count) in &given.kept_back {
             line(Ink::Faint, &format!("{} stay on this machine: {why}", plural(*count)));

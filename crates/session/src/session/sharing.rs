@@ -12,7 +12,7 @@ use nubrik_lang::Evaluation;
 use nubrik_memory::SharedRecord;
 use nubrik_shared::{
     Acceptance, GivenResult, HandedOver, KeyList, KeyedResult, LayeredStore, PublicKey, Publisher, SecretKey,
-    SharedStore, SharedTrouble,
+    SharedStore, SharedTrouble, Uploads,
 };
 use nubrik_store::{Basis, Provenance, RecordEntry, Store};
 use nubrik_web::{Address, Asker, Credential, Objects, StorageKey};
@@ -230,14 +230,14 @@ impl Session {
         let cache =
             own_folder("XDG_CACHE_HOME", ".cache").ok_or("neither XDG_CACHE_HOME nor HOME names a folder")?;
         let state = state_folder().ok_or("neither XDG_STATE_HOME nor HOME names a folder")?;
-        let mut lines = settings.lines;
+        let (mut lines, wait) = (settings.lines, settings.wait);
         self.writer = key_of_writer()?.map(|key| {
             let line = std::env::var(LINE_VARIABLE).ok().filter(|line| nubrik_shared::is_line(line));
             let line = line.unwrap_or_else(|| lines[0].clone());
             if !lines.contains(&line) {
                 lines.push(line.clone());
             }
-            Publisher::new(key, line)
+            Publisher::new(key, line, wait)
         });
         let accepted =
             Acceptance { root: settings.root, lines, cache: cache.join(&name), seen: state.join(name) };
@@ -264,7 +264,11 @@ impl Session {
     /// Puts the team's store behind this machine's own.
     pub(super) fn layer(&mut self) {
         self.layered = match (&self.shared, &self.store) {
-            (Some(shared), Ok(store)) => Some(LayeredStore::new(store.clone(), shared.clone())),
+            (Some(shared), Ok(store)) => {
+                let uploads = || Arc::new(Uploads::new(shared.clone(), store.clone()));
+                self.uploads = self.writer.is_some().then(uploads);
+                Some(LayeredStore::new(store.clone(), shared.clone(), self.uploads.clone()))
+            }
             _ => None,
         };
     }
@@ -319,11 +323,14 @@ impl Session {
     /// # Errors
     /// Why nothing could be written.
     pub fn give(&self, graph: &Graph, files: &[FileId]) -> Result<Option<GivenAway>, SharedTrouble> {
-        let (Some(writer), Some(shared), Ok(local)) = (&self.writer, &self.shared, &self.store) else {
+        let (Some(writer), Some(shared), Ok(local), Some(uploads)) =
+            (&self.writer, &self.shared, &self.store, &self.uploads)
+        else {
             return Ok(None);
         };
         let state: &State = self.state();
         let mut results: Vec<(Digest, KeyedResult)> = Vec::new();
+        let mut used: Vec<Digest> = Vec::new();
         let mut kept_back: std::collections::BTreeMap<Arc<str>, usize> = std::collections::BTreeMap::new();
         for id in Closure::of(graph, files.iter().copied()).steps {
             let step = graph.step(id);
@@ -334,6 +341,7 @@ impl Session {
             let Some(memory) = state.steps.get(step.folder.as_str()).filter(|m| !m.outputs.is_empty()) else {
                 continue;
             };
+            used.push(memory.first_key);
             let record = local.record(&memory.first_key).unwrap_or_default();
             let of_now = |entry: &&RecordEntry| {
                 let found = entry.found.iter().map(|f| (&*f.path, &f.digest));
@@ -356,7 +364,7 @@ impl Session {
             };
             *kept_back.entry(why).or_default() += 1;
         }
-        let published = writer.publish(shared, local, &results)?;
+        let published = writer.publish(shared, uploads, &results, &used)?;
         Ok(Some(GivenAway { published, kept_back: kept_back.into_iter().collect() }))
     }
 }

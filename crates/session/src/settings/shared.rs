@@ -1,12 +1,42 @@
 //! `[shared]`: the team's store that the workspace proposes.
 
+use std::time::Duration;
+
 use nubrik_diagnostic::nearest;
 use nubrik_shared::PublicKey;
 use toml::de::{DeTable, DeValue};
 
 use super::{Keyed, SettingsProblem, problem, sorted};
 
-const KEYS: [&str; 6] = ["at", "root", "lines", "secret", "endpoint", "region"];
+const KEYS: [&str; 8] = ["at", "root", "lines", "secret", "endpoint", "region", "wait", "verify"];
+
+/// The longest time that the end of a build may wait, in seconds: a day.
+const LONGEST_WAIT: f64 = 86_400.0;
+
+// What is wrong with a value, and how it is mended.
+const NO_PLACE: (&str, &str) = (
+    "`at` is an address (http://, https://, file:///) without a user, the absolute path of a folder, or s3://BUCKET/PREFIX",
+    "at = \"https://store.example/nubrik\"",
+);
+const NO_KEY: (&str, &str) =
+    ("`root` is a public key", "root = \"ed25519:…\", as `nubrik share create` prints it");
+const NO_LINES: (&str, &str) = ("`lines` is a list of names of lines of builds", "lines = [\"main\"]");
+const NO_LINE: (&str, &str) = ("a line is a name of letters, digits, `-`, `_`, `.` and `/`", "\"main\"");
+const NO_SECRET: (&str, &str) = (
+    "`secret` is the name of the variable that holds a token, or a user and a password with `:` between",
+    "secret = \"STORE_TOKEN\"",
+);
+const NO_SERVER: (&str, &str) = (
+    "`endpoint` is the address of a server with the S3 protocol: http:// or https://",
+    "endpoint = \"https://storage.example\"",
+);
+const NO_REGION: (&str, &str) = ("`region` is a name", "region = \"us-east-1\"");
+const NO_WAIT: (&str, &str) = (
+    "`wait` is a number of seconds, a day at most: so long the end of a build waits for what it gives",
+    "wait = 30",
+);
+const NO_RATE: (&str, &str) =
+    ("`verify` is a number from 0 to 1: the share of what is taken that is run again", "verify = 0.02");
 
 /// Where the region is that object storage knows if no other one is named.
 const REGION: &str = "us-east-1";
@@ -40,6 +70,10 @@ pub struct SharedSettings {
     pub root: PublicKey,
     /// The lines of builds whose results are wanted.
     pub lines: Vec<String>,
+    /// How long the end of a build waits until all is given that it made; without a time, until it is.
+    pub wait: Option<Duration>,
+    /// Of a million results that a build takes so many are run again and compared.
+    pub verify: u32,
 }
 
 /// Reads the table.
@@ -48,59 +82,36 @@ pub(super) fn shared(
     table: &DeTable<'_>,
 ) -> Result<SharedSettings, SettingsProblem> {
     let (mut place, mut root, mut lines) = (SharedPlace::default(), None, vec!["main".to_owned()]);
-    let wrong = |value: &Keyed<'_>, message: &str, mend: &str| {
-        Err(problem(value.span(), message.to_owned(), Some(mend.to_owned())))
-    };
+    let (mut wait, mut verify) = (None, 0);
     for (key, value) in sorted(table) {
-        match (&**key.get_ref(), value.get_ref()) {
-            ("at", DeValue::String(text)) if is_place(text) => place.at = text.to_string(),
-            ("at", _) => {
-                let message = "`at` is an address (http://, https://, file:///) without a user, the absolute path of a folder, or s3://BUCKET/PREFIX";
-                return wrong(value, message, "at = \"https://store.example/nubrik\"");
+        let text = || match value.get_ref() {
+            DeValue::String(text) => Some(text.to_string()),
+            _ => None,
+        };
+        let wrong =
+            |(message, mend): (&str, &str)| problem(value.span(), message.to_owned(), Some(mend.to_owned()));
+        match &**key.get_ref() {
+            "at" => place.at = text().filter(|text| is_place(text)).ok_or_else(|| wrong(NO_PLACE))?,
+            "root" => {
+                let key = text().and_then(|text| PublicKey::parse(&text));
+                root = Some(key.ok_or_else(|| wrong(NO_KEY))?);
             }
-            ("root", DeValue::String(text)) => match PublicKey::parse(text) {
-                Some(key) => root = Some(key),
-                None => {
-                    return wrong(
-                        value,
-                        "`root` is a public key",
-                        "root = \"ed25519:…\", as `nubrik share create` prints it",
-                    );
-                }
-            },
-            ("root", _) => return wrong(value, "`root` is a public key", "root = \"ed25519:…\""),
-            ("lines", DeValue::Array(items)) if !items.is_empty() => {
-                lines = Vec::new();
-                for item in items {
-                    match item.get_ref() {
-                        DeValue::String(line) if nubrik_shared::is_line(line) => lines.push(line.to_string()),
-                        _ => {
-                            return wrong(
-                                item,
-                                "a line is a name of letters, digits, `-`, `_`, `.` and `/`",
-                                "\"main\"",
-                            );
-                        }
-                    }
-                }
+            "lines" => lines = lines_of(value)?,
+            "secret" => place.secret = Some(text().ok_or_else(|| wrong(NO_SECRET))?),
+            "endpoint" => {
+                let server = text().filter(|text| is_server(text));
+                place.endpoint = Some(server.ok_or_else(|| wrong(NO_SERVER))?);
             }
-            ("lines", _) => {
-                return wrong(value, "`lines` is a list of names of lines of builds", "lines = [\"main\"]");
+            "region" => place.region = Some(text().ok_or_else(|| wrong(NO_REGION))?),
+            "wait" => {
+                let seconds = number(value).filter(|seconds| *seconds >= 0.0 && *seconds <= LONGEST_WAIT);
+                wait = Some(Duration::from_secs_f64(seconds.ok_or_else(|| wrong(NO_WAIT))?));
             }
-            ("secret", DeValue::String(name)) => place.secret = Some(name.to_string()),
-            ("endpoint", DeValue::String(text)) if is_server(text) => place.endpoint = Some(text.to_string()),
-            ("endpoint", _) => {
-                let message =
-                    "`endpoint` is the address of a server with the S3 protocol: http:// or https://";
-                return wrong(value, message, "endpoint = \"https://storage.example\"");
+            "verify" => {
+                let rate = number(value).filter(|rate| (0.0..=1.0).contains(rate));
+                verify = (rate.ok_or_else(|| wrong(NO_RATE))? * 1e6).round() as u32;
             }
-            ("region", DeValue::String(name)) => place.region = Some(name.to_string()),
-            ("region", _) => return wrong(value, "`region` is a name", "region = \"us-east-1\""),
-            ("secret", _) => {
-                let message = "`secret` is the name of the variable that holds a token, or a user and a password with `:` between";
-                return wrong(value, message, "secret = \"STORE_TOKEN\"");
-            }
-            (unknown, _) => {
+            unknown => {
                 let near = nearest(unknown, KEYS).map(str::to_owned);
                 let known = format!("`shared` has no `{unknown}`; there is: {}", KEYS.join(", "));
                 return Err(problem(key.span(), known, near));
@@ -120,7 +131,31 @@ pub(super) fn shared(
         let mend = "root = \"ed25519:…\", as `nubrik share create` prints it".to_owned();
         return Err(problem(at, message, Some(mend)));
     };
-    Ok(SharedSettings { place, root, lines })
+    Ok(SharedSettings { place, root, lines, wait, verify })
+}
+
+/// A whole number or one with a fraction.
+fn number(value: &Keyed<'_>) -> Option<f64> {
+    match value.get_ref() {
+        DeValue::Integer(number) => number.to_string().parse().ok(),
+        DeValue::Float(number) => number.as_str().parse().ok(),
+        _ => None,
+    }
+}
+
+fn lines_of(value: &Keyed<'_>) -> Result<Vec<String>, SettingsProblem> {
+    let wrong = |at: &Keyed<'_>, (message, mend): (&str, &str)| {
+        problem(at.span(), message.to_owned(), Some(mend.to_owned()))
+    };
+    let DeValue::Array(items) = value.get_ref() else { return Err(wrong(value, NO_LINES)) };
+    if items.is_empty() {
+        return Err(wrong(value, NO_LINES));
+    }
+    let line = |item: &Keyed<'_>| match item.get_ref() {
+        DeValue::String(line) if nubrik_shared::is_line(line) => Ok(line.to_string()),
+        _ => Err(wrong(item, NO_LINE)),
+    };
+    items.iter().map(line).collect()
 }
 
 fn is_server(text: &str) -> bool {
