@@ -382,7 +382,11 @@ pub enum CacheWork {
     /// Say how much there is
     Size,
     /// Check every kept file; remove damaged ones
-    Verify,
+    Verify {
+        /// Check the team's store that nubrik.toml names: read all of it
+        #[arg(long)]
+        shared: bool,
+    },
     /// Make room: what was used least recently goes first
     Prune {
         /// Keep no more than this, such as 10GiB

@@ -5,6 +5,8 @@
 
 mod sandbox;
 
+use std::fs;
+use std::path::Path;
 use std::sync::Arc;
 
 use nubrik_source::Sources;
@@ -157,5 +159,15 @@ fn fields_that_messages_say_to_set_are_there() {
         |name: &str| nubrik_lang::builtins::forms().any(|form| form.fields.iter().any(|f| f.name == name));
     for field in fields {
         assert!(known(field), "`{field}`");
+    }
+}
+
+#[test]
+fn the_formats_page_names_the_versions_that_are_written() {
+    let page =
+        fs::read_to_string(Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/formats.md")).unwrap();
+    let state = String::from_utf8(nubrik_engine::State::MAGIC.to_vec()).unwrap();
+    for words in [format!("## Step key, version {}", nubrik_engine::KEY_VERSION), format!("`{state}`")] {
+        assert!(page.contains(&words), "docs/formats.md does not say {words}");
     }
 }

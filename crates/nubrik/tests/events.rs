@@ -98,8 +98,11 @@ fn every_event_is_as_documented() {
     git(&["commit", "-qm", "one"]);
     let mut seen: BTreeSet<String> = BTreeSet::new();
     let mut problems: Vec<String> = Vec::new();
+    let writer = sandbox.folder.join("writer.key").display().to_string();
     let mut check = |args: &[&str]| {
-        let run = sandbox.run(&[args, &["--json"]].concat());
+        let variables = [("NUBRIK_SHARED_KEY", writer.as_str())];
+        let variables = if args == ["share", "prune"] { &variables[..] } else { &[] };
+        let run = sandbox.run_with(&[args, &["--json"]].concat(), variables);
         for line in run.stdout.lines().filter(|line| line.starts_with('{')) {
             let event: Value = serde_json::from_str(line).unwrap_or_else(|e| panic!("{args:?}: {line}: {e}"));
             if let Some(problem) = problem(&documented, &event) {
@@ -147,6 +150,12 @@ fn every_event_is_as_documented() {
     );
     check(&["share"]);
     check(&["share", "accept"]);
+    check(&["share", "new-key", "writer.key"]);
+    let key = std::fs::read_to_string(&writer).unwrap();
+    let key = nubrik_shared::SecretKey::parse(&key).unwrap().public().to_string();
+    check(&["share", "add", "writer", &key, "--root", "root.key"]);
+    check(&["share", "prune"]);
+    check(&["cache", "verify", "--shared"]);
     check(&["build", "--rerun"]);
     check(&["why", "tides", "--shared"]);
     sandbox.write("a.txt", "c\n");

@@ -739,6 +739,53 @@ fn many_builds_leave_few_segments() {
 }
 
 #[test]
+fn what_is_used_stays_and_what_is_wrong_is_told() {
+    if !has_rooms() {
+        return println!("skipped: without rooms nothing is shared");
+    }
+    let team = Team::new(None);
+    let ci = with_large_file(&team, "ci");
+    let early = with_large_file(&team, "early");
+    let tables = ["a 1\n", "b 2\n", "c 3\n"];
+    for table in tables {
+        ci.sandbox.write("table.txt", table);
+        ci.writes(&["build"]).expect(0);
+    }
+    early.sandbox.write("table.txt", tables[0]);
+    assert!(ci.run(&["share", "prune"]).expect(2).stderr.contains("only who writes a line prunes it"));
+    // Everything was used today.
+    let run = ci.writes(&["share", "prune", "--days", "1", "--json"]).expect(0);
+    assert_eq!((&run.events()[0]["kept"], &run.events()[0]["dropped"]), (&json!(3), &json!(0)));
+    let person = with_large_file(&team, "person");
+    person.sandbox.write("table.txt", tables[2]);
+    assert_eq!(ran(&person.run(&["build", "--json"]).expect(0)), 0);
+    assert_eq!(ran(&early.run(&["build", "--json"]).expect(0)), 0);
+    assert!(
+        person
+            .run(&["cache", "verify", "--shared"])
+            .expect(0)
+            .stdout
+            .contains("every byte is what it is named")
+    );
+    // Something is lost, and something is damaged: it is told, and who writes gives it once more.
+    for object in team.objects("contents") {
+        fs::remove_file(object).unwrap();
+    }
+    let run = person.run(&["cache", "verify", "--shared"]).expect(1);
+    assert!(run.stdout.contains("wrong     content "), "{}", run.stdout);
+    let run = person.run(&["cache", "verify", "--shared", "--json"]).expect(1);
+    assert_eq!(run.events()[0]["wrong"].as_array().unwrap().len(), 3);
+    let other = with_large_file(&team, "other");
+    other.sandbox.write("table.txt", tables[2]);
+    assert_eq!(ran(&other.run(&["build", "--json"]).expect(0)), 1);
+    assert!(ci.writes(&["cache", "verify", "--shared"]).expect(1).stdout.contains("mend      "));
+    assert_eq!(shared(&ci.writes(&["build", "--json"]).expect(0))["given"], 1);
+    let third = with_large_file(&team, "third");
+    third.sandbox.write("table.txt", tables[2]);
+    assert_eq!(ran(&third.run(&["build", "--json"]).expect(0)), 0);
+}
+
+#[test]
 fn wrong_settings_are_told_with_a_mend() {
     let sandbox = Sandbox::new(&FILES);
     for (settings, said) in [

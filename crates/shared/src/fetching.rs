@@ -150,13 +150,13 @@ impl SharedStore {
     /// Takes note that a content is not where it should be: who writes gives it once more.
     fn note_missing(&self, digest: &Digest) {
         if !self.is_off() {
-            lock(&self.missing).insert(*digest);
+            lock(self.missing()).insert(*digest);
         }
     }
 
     /// Whether a content is there, as far as it is known.
     pub(crate) fn has(&self, digest: &Digest) -> bool {
-        self.index().spot(digest).is_some() && !lock(&self.missing).contains(digest)
+        self.index().spot(digest).is_some() && !lock(self.missing()).contains(digest)
     }
 
     /// A content, whose digest is right.

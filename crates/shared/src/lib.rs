@@ -16,10 +16,12 @@ mod heads;
 mod index;
 mod keys;
 mod layered;
+mod prune;
 mod publish;
 mod segment;
 mod shelf;
 mod uploads;
+mod verify;
 mod wire;
 
 pub use aligned::{apply, difference};
@@ -27,10 +29,12 @@ pub use bundle::squeezed;
 pub use heads::{KeyList, LineHead, Member, is_line};
 pub use keys::{PublicKey, SecretKey};
 pub use layered::LayeredStore;
+pub use prune::Pruned;
 pub use publish::{HandedOver, Publisher};
 pub use segment::KeyedResult;
 pub use shelf::{Acceptance, GivenResult, SharedStore, SharedTrouble, Traffic};
 pub use uploads::Uploads;
+pub use verify::Examination;
 
 /// The first part of the names of all objects.
 pub(crate) const PREFIX: &str = "nubrik1";

@@ -15,7 +15,7 @@ use crate::heads::LineHead;
 use crate::index::{Branch, DoomedObject, SegmentList, SegmentRow, object};
 use crate::keys::SecretKey;
 use crate::segment::{KeyedResult, KeyedResults, RecordSegment, SegmentParts, add, beginning, encode};
-use crate::shelf::{SharedStore, SharedTrouble, now, write_own};
+use crate::shelf::{SharedStore, SharedTrouble, write_own};
 use crate::uploads::{Uploaded, Uploads};
 
 /// So many segments of a size become one.
@@ -50,11 +50,6 @@ pub struct Publisher {
 
 pub(crate) fn damaged(e: std::io::Error) -> SharedTrouble {
     SharedTrouble::Machine(format!("what is to be shared cannot be compressed: {e}"))
-}
-
-/// The day of today, since 1970.
-pub(crate) fn today() -> u64 {
-    now() / 86_400
 }
 
 /// The keys that were used on a day: their beginnings, as bytes.
@@ -100,7 +95,7 @@ impl Publisher {
             add(&mut all, *key, result.clone());
         }
         let wanted = wanted(shared, &all);
-        let uses = match manifest.uses.get(&today()) {
+        let uses = match manifest.uses.get(&shared.today()) {
             Some(digest) => self.uses(shared, digest)?,
             None => BTreeSet::new(),
         };
@@ -115,6 +110,7 @@ impl Publisher {
             return Err(trouble.clone());
         }
         let (given, late) = in_time(shared, &uploaded, wanted);
+        let put: Vec<Digest> = uploaded.spots.keys().copied().collect();
         let mut published = HandedOver {
             results: count(&given),
             late: count(&late),
@@ -122,7 +118,7 @@ impl Publisher {
             moved: uploaded.moved,
             raw: uploaded.raw,
         };
-        let mut next = Next::of(manifest);
+        let mut next = Next::of(shared, manifest);
         if !given.is_empty() {
             let parts = parts_of(shared, given, uploaded);
             let segment = encode(&parts).map_err(damaged)?;
@@ -131,9 +127,10 @@ impl Publisher {
             merge(shared, &mut next, before.as_deref())?;
         }
         if uses_now != uses {
-            next.set_uses(shared, today(), &uses_now)?;
+            next.set_uses(shared, shared.today(), &uses_now)?;
         }
         self.put_head(shared, before.as_deref(), next)?;
+        shared.forget_missing(&put);
         self.note_late(shared, late)?;
         if published.late == 0 {
             uploads.forget();
@@ -178,7 +175,8 @@ impl Publisher {
         let name = LineHead::object(&self.line, &self.key.public());
         // Who saw a later head than is there now believes only one that is later still.
         let last = before.map_or(0, |branch| branch.head.sequence).max(shared.last_seen(&name));
-        let head = LineHead { line: self.line.clone(), sequence: last + 1, time: now(), manifest: digest };
+        let head =
+            LineHead { line: self.line.clone(), sequence: last + 1, time: shared.now(), manifest: digest };
         shared.put(&name, &head.sign(&self.key))
     }
 
@@ -216,17 +214,20 @@ fn count(results: &KeyedResults) -> usize {
 /// What a head is to lead to next.
 pub(crate) struct Next {
     pub manifest: SegmentList,
+    /// In seconds since 1970.
+    now: u64,
 }
 
 impl Next {
-    pub fn of(manifest: SegmentList) -> Next {
-        Next { manifest }
+    /// What follows a manifest, for a head that is written now.
+    pub fn of(shared: &SharedStore, manifest: SegmentList) -> Next {
+        Next { manifest, now: shared.now() }
     }
 
     /// Says that nothing leads to an object any more.
     pub fn doom(&mut self, name: String) {
         self.manifest.doomed.retain(|doomed| doomed.name != name);
-        self.manifest.doomed.push(DoomedObject { name, since: now() });
+        self.manifest.doomed.push(DoomedObject { name, since: self.now });
     }
 
     fn set_uses(

@@ -119,20 +119,17 @@ type SeenBefore = BTreeMap<String, u64>;
 pub struct SharedStore {
     objects: Objects,
     accepted: Acceptance,
+    /// The time, where it is not that of the machine.
+    pretended: Option<u64>,
     index: OnceLock<Arc<SharedIndex>>,
     failures: AtomicU32,
     is_off: AtomicBool,
     trouble: Mutex<Option<SharedTrouble>>,
     pub(crate) packs: KnownPacks,
     /// Contents that are named and were not there.
-    pub(crate) missing: Mutex<HashSet<Digest>>,
+    pub(crate) missing: OnceLock<Mutex<HashSet<Digest>>>,
     pub(crate) counters: Counters,
     pub(crate) wire: Wire,
-}
-
-/// Seconds since 1970.
-pub(crate) fn now() -> u64 {
-    SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |d| d.as_secs())
 }
 
 pub(crate) fn lock<T>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
@@ -155,15 +152,33 @@ impl SharedStore {
         SharedStore {
             objects,
             accepted,
+            pretended: None,
             index: OnceLock::new(),
             failures: AtomicU32::new(0),
             is_off: AtomicBool::new(false),
             trouble: Mutex::default(),
             packs: KnownPacks::default(),
-            missing: Mutex::default(),
+            missing: OnceLock::new(),
             counters: Counters::default(),
             wire: Wire::new(),
         }
+    }
+
+    /// The same at another time, in seconds since 1970.
+    #[must_use]
+    pub fn at_time(self, now: u64) -> SharedStore {
+        SharedStore { pretended: Some(now), ..self }
+    }
+
+    /// Seconds since 1970.
+    pub(crate) fn now(&self) -> u64 {
+        let clock = || SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |d| d.as_secs());
+        self.pretended.unwrap_or_else(clock)
+    }
+
+    /// The day since 1970.
+    pub(crate) fn today(&self) -> u64 {
+        self.now() / 86_400
     }
 
     /// Where it is.
@@ -184,6 +199,12 @@ impl SharedStore {
     /// Whether it is not asked any more.
     pub fn is_off(&self) -> bool {
         self.is_off.load(Ordering::Relaxed)
+    }
+
+    /// Whether it cannot be asked, by what was seen.
+    pub(crate) fn is_unreachable(&self) -> bool {
+        self.is_off()
+            && matches!(self.trouble(), Some(SharedTrouble::Unreachable(_) | SharedTrouble::NoMembers(_)))
     }
 
     /// What was moved so far.
@@ -255,6 +276,11 @@ impl SharedStore {
     pub(crate) fn put(&self, name: &str, bytes: &[u8]) -> Result<(), SharedTrouble> {
         self.counters.requests.fetch_add(1, Ordering::Relaxed);
         self.wire.on(|| self.objects.put(name, bytes)).map_err(SharedTrouble::Unreachable)
+    }
+
+    pub(crate) fn remove(&self, name: &str) -> Result<(), SharedTrouble> {
+        self.counters.requests.fetch_add(1, Ordering::Relaxed);
+        self.wire.on(|| self.objects.remove(name)).map_err(SharedTrouble::Unreachable)
     }
 
     /// An object; nothing where it is not there or cannot be had.
@@ -342,7 +368,7 @@ impl SharedStore {
             ));
             return SharedIndex::default();
         };
-        if members.expires <= now() {
+        if members.expires <= self.now() {
             self.fail(SharedTrouble::NoMembers("has expired".to_owned()));
             return SharedIndex::default();
         }
@@ -379,11 +405,20 @@ impl SharedStore {
     }
 
     fn branch(&self, writer: PublicKey, head: LineHead) -> Option<Branch> {
-        let bytes = self.immutable("manifests", &head.manifest, MANIFEST_LIMIT)?;
-        let manifest = SegmentList::decode(&bytes).ok()?;
+        // Who writes must not leave out what cannot be read: it is told.
+        let told = |kind: &str, digest: &Digest| self.fail(SharedTrouble::Lies(object(kind, digest)));
+        let bytes = self.immutable("manifests", &head.manifest, MANIFEST_LIMIT);
+        let Some(manifest) = bytes.and_then(|bytes| SegmentList::decode(&bytes).ok()) else {
+            told("manifests", &head.manifest);
+            return None;
+        };
         let segment = |digest: Digest| {
-            let bytes = self.immutable("segments", &digest, SEGMENT_LIMIT)?;
-            Some((digest, Arc::new(RecordSegment::decode(&bytes).ok()?)))
+            let bytes = self.immutable("segments", &digest, SEGMENT_LIMIT);
+            let read = bytes.and_then(|bytes| RecordSegment::decode(&bytes).ok());
+            if read.is_none() {
+                told("segments", &digest);
+            }
+            Some((digest, Arc::new(read?)))
         };
         let fetched: Vec<OnceLock<_>> = manifest.segments.iter().map(|_| OnceLock::new()).collect();
         self.wire.each(&manifest.segments.iter().zip(&fetched).collect::<Vec<_>>(), |(named, fetched)| {

@@ -67,7 +67,7 @@ enum Offer {
 }
 
 /// What all that work on it share.
-struct Desk {
+struct UploadWork {
     shared: Arc<SharedStore>,
     local: Arc<LocalStore>,
     done: Mutex<Uploaded>,
@@ -76,7 +76,7 @@ struct Desk {
 
 /// Puts contents in the background.
 pub struct Uploads {
-    desk: Arc<Desk>,
+    shared_work: Arc<UploadWork>,
     /// Who works on it, once anything was offered.
     work: Mutex<Option<(Sender<Offer>, JoinHandle<()>)>>,
 }
@@ -105,8 +105,9 @@ fn remembered(shared: &SharedStore) -> Spots {
 impl Uploads {
     /// Waits for contents.
     pub fn new(shared: Arc<SharedStore>, local: Arc<LocalStore>) -> Uploads {
-        let desk = Desk { shared, local, done: Mutex::default(), is_late: AtomicBool::new(false) };
-        Uploads { desk: Arc::new(desk), work: Mutex::default() }
+        let shared_work =
+            UploadWork { shared, local, done: Mutex::default(), is_late: AtomicBool::new(false) };
+        Uploads { shared_work: Arc::new(shared_work), work: Mutex::default() }
     }
 
     /// Says that a content will be needed there.
@@ -123,8 +124,8 @@ impl Uploads {
         let mut work = lock(&self.work);
         let (sender, _) = work.get_or_insert_with(|| {
             let (sender, offered) = channel();
-            let desk = self.desk.clone();
-            (sender, std::thread::spawn(move || desk.work(&offered)))
+            let shared_work = self.shared_work.clone();
+            (sender, std::thread::spawn(move || shared_work.work(&offered)))
         });
         // Who does not listen any more has failed, and says so at the end.
         let _ = sender.send(offer);
@@ -137,22 +138,22 @@ impl Uploads {
         while !thread.is_finished() && until.is_none_or(|until| Instant::now() < until) {
             std::thread::sleep(LOOK);
         }
-        self.desk.is_late.store(true, Ordering::Relaxed);
+        self.shared_work.is_late.store(true, Ordering::Relaxed);
         if thread.join().is_err() {
             let problem = "what puts contents there has ended too early".to_owned();
-            lock(&self.desk.done).trouble.get_or_insert(SharedTrouble::Machine(problem));
+            lock(&self.shared_work.done).trouble.get_or_insert(SharedTrouble::Machine(problem));
         }
-        self.desk.is_late.store(false, Ordering::Relaxed);
-        std::mem::take(&mut *lock(&self.desk.done))
+        self.shared_work.is_late.store(false, Ordering::Relaxed);
+        std::mem::take(&mut *lock(&self.shared_work.done))
     }
 
     /// Forgets what was put: a head leads to it now.
     pub(crate) fn forget(&self) {
-        let _ = fs::remove_file(journal_of(&self.desk.shared));
+        let _ = fs::remove_file(journal_of(&self.shared_work.shared));
     }
 }
 
-impl Desk {
+impl UploadWork {
     fn is_over(&self) -> bool {
         self.is_late.load(Ordering::Relaxed) || lock(&self.done).trouble.is_some()
     }

@@ -63,6 +63,15 @@ fn patience(bytes: u64) -> Duration {
     MEASURED + Duration::from_secs(bytes / SLOWEST)
 }
 
+/// Whether a change of an object was accepted.
+fn put_or_not(status: StatusCode) -> Result<(), Trouble> {
+    match status {
+        status if status.is_success() => Ok(()),
+        StatusCode::UNAUTHORIZED | StatusCode::FORBIDDEN => Err(Trouble::Refused(status.as_u16())),
+        status => Err(Trouble::failed(format!("it answered with status {status}"))),
+    }
+}
+
 impl Objects {
     /// The objects below an address.
     pub fn new(base: Address, asker: Asker, certificates: &[PathBuf]) -> Objects {
@@ -115,12 +124,29 @@ impl Objects {
         let request =
             agent.configure_request(request).timeout_global(Some(patience(bytes.len() as u64))).build();
         let answer = agent.run(request).map_err(|e| Trouble::failed(e.to_string()))?;
+        put_or_not(answer.status())
+    }
+
+    /// Removes an object, if it is there.
+    ///
+    /// # Errors
+    /// When it cannot be removed in time.
+    pub fn remove(&self, name: &str) -> Result<(), Trouble> {
+        let address = self.address(name)?;
+        if let Some(path) = address.file() {
+            return match std::fs::remove_file(path) {
+                Err(e) if e.kind() != std::io::ErrorKind::NotFound => Err(Trouble::failed(e.to_string())),
+                _ => Ok(()),
+            };
+        }
+        let request = self.request("DELETE", &address, b"", None);
+        let request = request.body(()).map_err(|e| Trouble::failed(e.to_string()))?;
+        let agent = self.agent()?;
+        let request = agent.configure_request(request).timeout_global(Some(patience(0))).build();
+        let answer = agent.run(request).map_err(|e| Trouble::failed(e.to_string()))?;
         match answer.status() {
-            status if status.is_success() => Ok(()),
-            StatusCode::UNAUTHORIZED | StatusCode::FORBIDDEN => {
-                Err(Trouble::Refused(answer.status().as_u16()))
-            }
-            status => Err(Trouble::failed(format!("it answered with status {status}"))),
+            StatusCode::NOT_FOUND | StatusCode::GONE => Ok(()),
+            status => put_or_not(status),
         }
     }
 

@@ -46,6 +46,15 @@ pub enum ShareWork {
         #[command(flatten)]
         root: RootKey,
     },
+    /// Leave out what no build used for some days, and remove what nothing leads to: by who writes the line
+    Prune {
+        /// Keep what builds used in so many days
+        #[arg(long, value_name = "DAYS", default_value_t = 30, value_parser = clap::value_parser!(u32).range(1..=3660))]
+        days: u32,
+        /// Remove at once what nothing leads to, though builds that run now may read it; else that happens two days later
+        #[arg(long)]
+        at_once: bool,
+    },
     /// Let nothing count any more that someone wrote, whenever that was
     Revoke {
         /// Their name, or their public key

@@ -39,7 +39,7 @@ pub fn cache(console: Console, work: Option<CacheWork>) -> CommandResult<Exit> {
     let place = folder.display().to_string();
     Ok(match work.unwrap_or(CacheWork::Size) {
         CacheWork::Size => say(console, paint, "size", store.amount(), &[], &place),
-        CacheWork::Verify => {
+        CacheWork::Verify { .. } => {
             let threads = std::thread::available_parallelism().map_or(1, usize::from);
             let verified = store.verify(threads);
             let damaged: Vec<String> = verified.damaged.iter().map(|p| p.display().to_string()).collect();

@@ -28,6 +28,7 @@ mod plan;
 mod run;
 mod services;
 mod share;
+mod share_upkeep;
 mod show;
 mod since;
 mod test;
@@ -49,7 +50,7 @@ use nubrik_lang::{AddressPattern, Evaluation, Wanted};
 use nubrik_session::{BuildProblem, OpenProblem, SETTINGS_FILE, Session, Workshop};
 use nubrik_source::Sources;
 
-use crate::arguments::{Arguments, Choice, How, Once, Pinning, UserCommand};
+use crate::arguments::{Arguments, CacheWork, Choice, How, Once, Pinning, UserCommand};
 use crate::exit::Exit;
 use crate::ui::console::{Console, OutputStream, err, errln};
 use crate::ui::paint::{Ink, Paint};
@@ -136,6 +137,9 @@ pub fn dispatch(arguments: Arguments) -> Exit {
         UserCommand::Manual { to } => manual::manual(console, &to),
         UserCommand::Completions { shell } => completions::completions(console, shell),
         UserCommand::Tree { target, depth, users } => tree::tree(console, choice, &target, depth, users),
+        UserCommand::Cache { work: Some(CacheWork::Verify { shared: true }) } => {
+            share_upkeep::verify(console, choice)
+        }
         UserCommand::Cache { work } => cache::cache(console, work),
         UserCommand::Share { work } => share::share(console, choice, work.as_ref()),
         UserCommand::Clean { what, store } => clean::clean(console, choice, &what, store),

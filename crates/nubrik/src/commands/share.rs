@@ -38,6 +38,9 @@ struct MemberRow {
     lines: Vec<String>,
 }
 
+/// A head of this age may be withheld by whoever has the store.
+const OLD: Duration = Duration::from_secs(7 * 86_400);
+
 /// Steps that ran, by why nothing was taken for them.
 #[derive(Serialize, Default)]
 struct NotTakenCounts {
@@ -88,6 +91,9 @@ pub fn share(console: Console, choice: &Choice, work: Option<&ShareWork>) -> Com
             create(console, &SharedPlace { at: at.clone(), secret, endpoint, region }, root)
         }
         Some(ShareWork::Add { name, key, line, root }) => add(console, choice, (name, key, line), root),
+        Some(ShareWork::Prune { days, at_once }) => {
+            super::share_upkeep::prune(console, choice, *days, *at_once)
+        }
         Some(ShareWork::Revoke { who, root }) => change(console, choice, root, |list| revoked(list, who)),
     }
 }
@@ -163,7 +169,8 @@ fn status(console: Console, choice: &Choice) -> CommandResult<Exit> {
                 lines.push(("member", format!("{}   {lines_of}   {}", member.name, member.key)));
             }
             for (name, line, when) in heads {
-                lines.push(("head", format!("{line}   by {name}, {} ago", ago(when))));
+                let old = if is_old(when) { ": nobody gave anything since, or it is withheld" } else { "" };
+                lines.push(("head", format!("{line}   by {name}, {} ago{old}", ago(when))));
             }
             lines.push(("results", format!("{keys} keys are known here")));
             if let Some(trouble) = store.trouble() {
@@ -281,8 +288,17 @@ fn until(days: u32) -> u64 {
 }
 
 fn ago(when: u64) -> String {
-    let now = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default().as_secs();
-    time(now.saturating_sub(when).saturating_mul(1_000_000))
+    time(age(when).as_micros() as u64)
+}
+
+fn age(when: u64) -> Duration {
+    let now = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
+    now.saturating_sub(Duration::from_secs(when))
+}
+
+/// Whether a head is so old that newer ones may be withheld.
+fn is_old(when: u64) -> bool {
+    age(when) > OLD
 }
 
 /// Writes a secret key to a file that is not there yet, for its owner only.
@@ -453,6 +469,14 @@ fn say(
         for (why, count) in &given.kept_back {
             line(Ink::Faint, &format!("{} stay on this machine: {why}", plural(*count)));
         }
+    }
+    let (_, heads) = if traffic.requests > 0 { store.known() } else { Default::default() };
+    for (name, head, when) in heads.iter().filter(|(_, _, when)| is_old(*when)) {
+        let days = age(*when).as_secs() / 86_400;
+        let text = format!(
+            "the last head of {head} by {name} is {days} days old: nobody gave anything since, or newer ones are withheld"
+        );
+        line(Ink::Doubt, &text);
     }
     if let Some(trouble) = trouble {
         let off = if store.is_off() { "; it is not asked any more in this build" } else { "" };

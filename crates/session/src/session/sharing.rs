@@ -4,6 +4,7 @@ use std::collections::BTreeSet;
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
+use std::time::Duration;
 
 use nubrik_bytes::Digest;
 use nubrik_engine::{HeldAgainst, MadeElsewhere, State};
@@ -11,8 +12,8 @@ use nubrik_graph::{Closure, FileId, Graph, StepId};
 use nubrik_lang::Evaluation;
 use nubrik_memory::SharedRecord;
 use nubrik_shared::{
-    Acceptance, GivenResult, HandedOver, KeyList, KeyedResult, LayeredStore, PublicKey, Publisher, SecretKey,
-    SharedStore, SharedTrouble, Uploads,
+    Acceptance, GivenResult, HandedOver, KeyList, KeyedResult, LayeredStore, Pruned, PublicKey, Publisher,
+    SecretKey, SharedStore, SharedTrouble, Uploads,
 };
 use nubrik_store::{Basis, Provenance, RecordEntry, Store};
 use nubrik_web::{Address, Asker, Credential, Objects, StorageKey};
@@ -316,6 +317,21 @@ impl Session {
         }
         self.layer();
         Ok(())
+    }
+
+    /// Whether a person wants it to end.
+    pub fn is_stopped(&self) -> bool {
+        self.machine.cancel().is_thrown()
+    }
+
+    /// Leaves out of the line that this machine writes what no build of it used for so many days, and removes what nothing led to for
+    /// so long. `None` where this machine writes none.
+    ///
+    /// # Errors
+    /// Why it cannot be done; what is there stays usable.
+    pub fn prune_shared(&self, days: u64, grace: Duration) -> Result<Option<Pruned>, SharedTrouble> {
+        let (Some(writer), Some(shared)) = (&self.writer, &self.shared) else { return Ok(None) };
+        writer.prune(shared, days, grace).map(Some)
     }
 
     /// Gives what was made to the team's store, where this machine writes there: the results of all steps behind some files.

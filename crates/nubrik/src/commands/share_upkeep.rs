@@ -1,0 +1,139 @@
+//! Looking after a team's store: `nubrik share prune`, `nubrik cache verify --shared`.
+
+use std::time::Duration;
+
+use nubrik_session::{Session, TeamStore};
+use nubrik_shared::{Pruned, SharedStore};
+use serde::Serialize;
+
+use super::{CommandResult, labelled, open, say_wrong};
+use crate::arguments::Choice;
+use crate::exit::Exit;
+use crate::ui::console::{Console, OutputStream, outln};
+use crate::ui::paint::Ink;
+use crate::ui::text::size;
+
+/// How long objects stay to which nothing leads any more: builds that began before read them.
+const GRACE: Duration = Duration::from_secs(48 * 3600);
+
+#[derive(Serialize)]
+struct PrunedEvent {
+    event: &'static str,
+    kept: usize,
+    dropped: usize,
+    waiting: usize,
+    removed: usize,
+}
+
+#[derive(Serialize)]
+struct VerifiedEvent<'a> {
+    event: &'static str,
+    keys: usize,
+    objects: usize,
+    bytes: u64,
+    wrong: &'a [String],
+    #[serde(skip_serializing_if = "Option::is_none")]
+    trouble: Option<String>,
+}
+
+/// The team's store that the workspace uses.
+fn used(console: Console, session: &mut Session) -> CommandResult<std::sync::Arc<SharedStore>> {
+    session.use_shared().map_err(|problem| say_wrong(console, Exit::Usage, &problem, &[]))?;
+    match session.shared() {
+        TeamStore::Used(store) => Ok(store),
+        TeamStore::Proposed(_) => {
+            let mend = "nubrik share accept   if the root key is the one that your team told you";
+            Err(say_wrong(console, Exit::Usage, "you did not agree to use the team's store", &[mend]))
+        }
+        TeamStore::None => {
+            let mend = "[shared] in nubrik.toml says where one is: nubrik share create";
+            Err(say_wrong(console, Exit::Usage, "this workspace names no team's store", &[mend]))
+        }
+    }
+}
+
+/// Leaves out what no build used for so many days.
+pub fn prune(console: Console, choice: &Choice, days: u32, now: bool) -> CommandResult<Exit> {
+    let mut session = open(console, choice)?;
+    used(console, &mut session)?;
+    let grace = if now { Duration::ZERO } else { GRACE };
+    let pruned = match session.prune_shared(u64::from(days), grace) {
+        Ok(Some(pruned)) => pruned,
+        Ok(None) => {
+            let mend = "NUBRIK_SHARED_KEY names the file with the key of who writes, and NUBRIK_SHARED_LINE the line";
+            return Err(say_wrong(console, Exit::Usage, "only who writes a line prunes it", &[mend]));
+        }
+        Err(trouble) => {
+            return Err(say_wrong(console, Exit::Failed, &format!("nothing is pruned: {trouble}"), &[]));
+        }
+    };
+    let Pruned { kept, dropped, waiting, removed } = pruned;
+    if console.is_json() {
+        console.event(&PrunedEvent { event: "pruned", kept, dropped, waiting, removed });
+        return Ok(Exit::Done);
+    }
+    let paint = console.paint(OutputStream::Output);
+    let line = |ink, word: &str, text: String| outln!(console, "{}", labelled(paint, ink, word, &text));
+    let plural = |n: usize, one: &str| format!("{n} {one}{}", if n == 1 { "" } else { "s" });
+    line(
+        Ink::Calm,
+        "kept",
+        format!("{} that builds used in {}", plural(kept, "result"), plural(days as usize, "day")),
+    );
+    line(Ink::Busy, "dropped", plural(dropped, "result"));
+    if waiting > 0 {
+        line(
+            Ink::Faint,
+            "waiting",
+            format!("{}, removed when it is sure that nobody reads them", plural(waiting, "object")),
+        );
+    }
+    line(Ink::Busy, "removed", plural(removed, "object"));
+    Ok(Exit::Done)
+}
+
+/// Reads all of the store, and says what is wrong with it.
+pub fn verify(console: Console, choice: &Choice) -> CommandResult<Exit> {
+    let mut session = open(console, choice)?;
+    let store = used(console, &mut session)?;
+    let seen = store.verify(&|| session.is_stopped());
+    let trouble = seen.trouble.as_ref().map(ToString::to_string);
+    let is_right = seen.wrong.is_empty() && trouble.is_none();
+    let exit = if session.is_stopped() {
+        Exit::Interrupted
+    } else if is_right {
+        Exit::Done
+    } else {
+        Exit::Failed
+    };
+    if console.is_json() {
+        console.event(&VerifiedEvent {
+            event: "verified-shared",
+            keys: seen.keys,
+            objects: seen.objects,
+            bytes: seen.bytes,
+            wrong: &seen.wrong,
+            trouble,
+        });
+        return Ok(exit);
+    }
+    let paint = console.paint(OutputStream::Output);
+    let line = |ink, word: &str, text: &str| outln!(console, "{}", labelled(paint, ink, word, text));
+    let read = format!("{} keys, {} objects, {} of contents", seen.keys, seen.objects, size(seen.bytes));
+    line(Ink::Calm, "read", &read);
+    seen.wrong.iter().for_each(|name| line(Ink::Wrong, "wrong", name));
+    if let Some(trouble) = &trouble {
+        line(Ink::Wrong, "trouble", trouble);
+    }
+    match exit {
+        Exit::Done => line(Ink::Found, "true", "every byte is what it is named"),
+        Exit::Interrupted => line(Ink::Doubt, "stopped", "the rest was not looked at"),
+        _ => line(
+            Ink::Calm,
+            "mend",
+            "where results are given, the next build gives these once more, as far as they are kept there",
+        ),
+    }
+    line(Ink::Faint, "in", &store.place());
+    Ok(exit)
+}

@@ -1,0 +1,267 @@
+//! A store over days: results are given, used, pruned and damaged; nobody is ever given anything else than what was made.
+
+#![allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::time::Duration;
+
+use nubrik_bytes::Digest;
+use nubrik_shared::{
+    Acceptance, HandedOver, KeyList, KeyedResult, LayeredStore, Member, Pruned, Publisher, SecretKey,
+    SharedStore, Uploads,
+};
+use nubrik_store::{Basis, LocalStore, OutputRecord, RecordEntry, Store};
+use nubrik_web::{Address, Asker, Objects};
+use proptest::prelude::*;
+
+const DAY: u64 = 86_400;
+
+/// A team with a store in a folder, and one who writes.
+struct Team {
+    folder: tempfile::TempDir,
+    root: SecretKey,
+    ci: SecretKey,
+    now: u64,
+    machines: usize,
+}
+
+impl Team {
+    fn new() -> Team {
+        let (root, ci) = (SecretKey::generate().unwrap(), SecretKey::generate().unwrap());
+        let team = Team { folder: tempfile::tempdir().unwrap(), root, ci, now: 20_000 * DAY, machines: 0 };
+        let member = Member { name: "ci".to_owned(), key: team.ci.public(), lines: Vec::new() };
+        let expires = team.now + 3_000 * DAY;
+        let list = KeyList { sequence: 1, expires, members: vec![member], revoked: Vec::new() };
+        team.objects().put(&KeyList::object(), &list.sign(&team.root)).unwrap();
+        team
+    }
+
+    fn store_folder(&self) -> PathBuf {
+        self.folder.path().join("store")
+    }
+
+    fn objects(&self) -> Objects {
+        Objects::new(Address::of_folder(&self.store_folder()).unwrap(), Asker::Anybody, &[])
+    }
+
+    fn shared(&self, machine: &str) -> Arc<SharedStore> {
+        let own = self.folder.path().join(machine);
+        let accepted = Acceptance {
+            root: self.root.public(),
+            lines: vec!["main".to_owned()],
+            cache: own.join("cache"),
+            seen: own.join("seen"),
+        };
+        Arc::new(SharedStore::new(self.objects(), accepted).at_time(self.now))
+    }
+
+    fn local(&self, machine: &str) -> Arc<LocalStore> {
+        let folder = self.folder.path().join(machine).join("local");
+        fs::create_dir_all(folder.parent().unwrap()).unwrap();
+        Arc::new(LocalStore::open(&folder).unwrap())
+    }
+
+    fn publisher(&self) -> Publisher {
+        Publisher::new(SecretKey::parse(&self.ci.to_text()).unwrap(), "main".to_owned(), None)
+    }
+
+    /// Gives results of some keys, and says which other ones were used.
+    fn gives(&self, keys: &[u64], used: &[u64]) -> HandedOver {
+        let (local, shared) = (self.local("ci"), self.shared("ci"));
+        let uploads = Uploads::new(shared.clone(), local.clone());
+        let result = |key: &u64| {
+            let digest = local.keep_bytes(&content_of(*key)).unwrap();
+            let part = local.keep_bytes(b"what it rests on").unwrap();
+            let entry = RecordEntry {
+                outputs: vec![OutputRecord::File { digest, executable: false }],
+                basis: Basis::Noted(vec![part]),
+                micros: *key,
+                ..RecordEntry::default()
+            };
+            let folder = format!("made/{}", key % 5);
+            (named(*key), KeyedResult { folder, made_of: Vec::new(), entries: vec![entry] })
+        };
+        let results: Vec<(Digest, KeyedResult)> = keys.iter().map(result).collect();
+        let used: Vec<Digest> = used.iter().chain(keys).map(|key| named(*key)).collect();
+        self.publisher().publish(&shared, &uploads, &results, &used).unwrap()
+    }
+
+    fn prunes(&self, days: u64) -> Pruned {
+        self.publisher().prune(&self.shared("ci"), days, Duration::from_secs(2 * DAY)).unwrap()
+    }
+
+    /// What a new machine is given of a key.
+    fn taken(&mut self, key: u64) -> Option<Vec<u8>> {
+        self.machines += 1;
+        let machine = format!("machine{}", self.machines);
+        let store = LayeredStore::new(self.local(&machine), self.shared(&machine), None);
+        let record = store.record(&named(key))?;
+        let OutputRecord::File { digest, executable } = record.entries[0].outputs[0] else { return None };
+        store.bring(&[(digest, executable)]);
+        store.bytes(&digest)
+    }
+
+    fn files(&self, kind: &str) -> Vec<PathBuf> {
+        let mut found = Vec::new();
+        files_in(&self.store_folder().join("nubrik1").join(kind), &mut found);
+        found.sort();
+        found
+    }
+}
+
+fn files_in(folder: &Path, found: &mut Vec<PathBuf>) {
+    for entry in fs::read_dir(folder).into_iter().flatten().flatten() {
+        let path = entry.path();
+        if path.is_dir() { files_in(&path, found) } else { found.push(path) }
+    }
+}
+
+fn named(key: u64) -> Digest {
+    Digest::of(&key.to_le_bytes())
+}
+
+/// What a step makes: a small file for most keys, a large one that differs little from others for some.
+fn content_of(key: u64) -> Vec<u8> {
+    if !key.is_multiple_of(3) {
+        return format!("the result of {key}").into_bytes();
+    }
+    let mut state = 7u64;
+    let mut bytes: Vec<u8> = (0..40_000u64)
+        .flat_map(|_| {
+            state = state.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1);
+            state.to_le_bytes()
+        })
+        .collect();
+    bytes.splice(1000..1000, key.to_le_bytes());
+    bytes
+}
+
+#[test]
+fn a_month_later_only_what_is_used_is_there() {
+    let mut team = Team::new();
+    assert_eq!(team.gives(&(0..40).collect::<Vec<_>>(), &[]).results, 40);
+    assert_eq!((0..40).filter_map(|key| team.taken(key)).count(), 40);
+    // Nothing is given twice, and what is used is told once a day.
+    assert_eq!(team.gives(&[3, 4], &[]), HandedOver::default());
+    team.now += 40 * DAY;
+    assert_eq!(team.gives(&[4, 6], &[7]).results, 0);
+    let pruned = team.prunes(30);
+    assert_eq!((pruned.kept, pruned.dropped, pruned.removed), (3, 37, 0));
+    // Who began before reads by the old head: its objects are there for two days more.
+    assert!(team.files("contents").len() > 10);
+    assert_eq!((0..40).filter_map(|key| team.taken(key)).count(), 3);
+    team.now += 3 * DAY;
+    let pruned = team.prunes(30);
+    assert_eq!((pruned.kept, pruned.dropped), (3, 0));
+    assert!(pruned.removed > 10, "{pruned:?}");
+    assert_eq!(team.files("contents").len(), 1);
+    for key in [4, 6, 7] {
+        assert_eq!(team.taken(key), Some(content_of(key)));
+    }
+    // What went is given again when it is made again.
+    assert_eq!(team.gives(&[9], &[]).results, 1);
+    assert_eq!(team.taken(9), Some(content_of(9)));
+    assert!(team.shared("desk").verify(&|| false).wrong.is_empty());
+}
+
+#[test]
+fn who_cannot_read_all_of_a_line_writes_and_prunes_nothing_of_it() {
+    let team = Team::new();
+    team.gives(&[1, 2], &[]);
+    let _ = fs::remove_dir_all(team.folder.path().join("ci/cache"));
+    fs::remove_file(&team.files("segments")[0]).unwrap();
+    let (local, shared) = (team.local("ci"), team.shared("ci"));
+    let uploads = Uploads::new(shared.clone(), local);
+    assert!(team.publisher().publish(&shared, &uploads, &[], &[named(8)]).is_err());
+    assert!(team.publisher().prune(&team.shared("ci"), 1, Duration::ZERO).is_err());
+}
+
+#[derive(Clone, Debug)]
+enum Act {
+    Give(Vec<u64>),
+    Use(Vec<u64>),
+    Wait(u64),
+    Prune(u64),
+    /// Something happens to an object: which one, and what.
+    Damage(usize, u8),
+}
+
+fn act() -> impl Strategy<Value = Act> {
+    let keys = || prop::collection::vec(0u64..30, 1..6);
+    prop_oneof![
+        3 => keys().prop_map(Act::Give),
+        2 => keys().prop_map(Act::Use),
+        1 => (1u64..40).prop_map(Act::Wait),
+        1 => (1u64..30).prop_map(Act::Prune),
+        1 => (any::<usize>(), any::<u8>()).prop_map(|(which, how)| Act::Damage(which, how)),
+    ]
+}
+
+/// Does something to a file.
+fn damage(file: &Path, how: u8) {
+    let mut bytes = fs::read(file).unwrap();
+    match how % 4 {
+        0 => fs::remove_file(file).unwrap(),
+        1 => fs::write(file, b"").unwrap(),
+        2 => fs::write(file, &bytes[..bytes.len() / 2]).unwrap(),
+        _ => {
+            let at = how as usize % bytes.len().max(1);
+            if let Some(byte) = bytes.get_mut(at) {
+                *byte ^= 0x20;
+            }
+            fs::write(file, bytes).unwrap();
+        }
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 24, failure_persistence: None, ..Default::default() })]
+
+    #[test]
+    fn whatever_happens_nobody_is_given_anything_else(acts in prop::collection::vec(act(), 1..14)) {
+        let mut team = Team::new();
+        let mut last_used: BTreeMap<u64, u64> = BTreeMap::new();
+        let mut is_damaged = false;
+        for act in &acts {
+            let today = team.now / DAY;
+            match act {
+                // Once something is damaged, who writes may not be able to.
+                Act::Give(_) | Act::Use(_) | Act::Prune(_) if is_damaged => {}
+                Act::Give(keys) => {
+                    team.gives(keys, &[]);
+                    last_used.extend(keys.iter().map(|key| (*key, today)));
+                }
+                Act::Use(keys) => {
+                    let known: Vec<u64> = keys.iter().filter(|key| last_used.contains_key(key)).copied().collect();
+                    team.gives(&[], &known);
+                    last_used.extend(known.iter().map(|key| (*key, today)));
+                }
+                Act::Wait(days) => team.now += days * DAY,
+                Act::Prune(days) => {
+                    team.prunes(*days);
+                    last_used.retain(|_, used| *used + days > today);
+                }
+                Act::Damage(which, how) => {
+                    let mut all = Vec::new();
+                    files_in(&team.store_folder(), &mut all);
+                    all.sort();
+                    damage(&all[which % all.len()], *how);
+                    is_damaged = true;
+                }
+            }
+        }
+        let mut found = BTreeSet::new();
+        for key in 0..30 {
+            if let Some(bytes) = team.taken(key) {
+                prop_assert_eq!(bytes, content_of(key));
+                found.insert(key);
+            }
+        }
+        if !is_damaged {
+            prop_assert!(last_used.keys().all(|key| found.contains(key)), "{:?} of {:?}", found, last_used);
+        }
+    }
+}
