@@ -43,6 +43,7 @@ mod run;
 mod schedule;
 mod state;
 mod table;
+mod verify;
 mod words;
 
 pub use build::{Build, EditedAt, Options, Outcome, Outreach, Request};
@@ -66,3 +67,4 @@ pub use state::{
     ChangeList, Changes, FileEntry, Published, State, StepMemory, memory_for_others, memory_of_others,
 };
 pub use table::{FileBytes, Stored, Table};
+pub use verify::{OtherOutput, VerifiedStep, VerifyEnd, verify};

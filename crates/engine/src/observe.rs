@@ -114,12 +114,12 @@ pub fn in_box(
 
 impl Build<'_> {
     /// A step's tools.
-    fn tools_of(&self, id: StepId) -> Result<Vec<FoundTool>, Failure> {
+    pub(crate) fn tools_of(&self, id: StepId) -> Result<Vec<FoundTool>, Failure> {
         self.graph.step(id).tools.iter().map(|tool| self.tool(*tool).map_err(Failure::NoTool)).collect()
     }
 
     /// Does something in a step's folder while what the step made is kept elsewhere.
-    fn beside_results<T>(&self, id: StepId, work: impl FnOnce() -> T) -> Result<T, Failure> {
+    pub(crate) fn beside_results<T>(&self, id: StepId, work: impl FnOnce() -> T) -> Result<T, Failure> {
         let folder = &self.graph.step(id).folder;
         // No step has a folder of such a name.
         let kept = folder.parent().unwrap_or_else(WsPath::root).child(&format!("~{}.kept", folder.name()));

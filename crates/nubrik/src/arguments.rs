@@ -117,6 +117,9 @@ pub enum UserCommand {
         /// Only what a change since this revision of git can affect; uncommitted changes count
         #[arg(long, value_name = "REV", conflicts_with = "observe")]
         since: Option<String>,
+        /// Run again what was taken from the team's store, or a share of it, and compare every byte
+        #[arg(long, value_name = "SHARE", num_args = 0..=1, require_equals = true, value_parser = share, conflicts_with_all = ["observe", "dry_run"])]
+        verify: Option<Option<u32>>,
         #[command(flatten)]
         once: Once,
     },
@@ -461,6 +464,19 @@ pub enum GraphFormat {
     Json,
     /// A picture
     Svg,
+}
+
+/// A share of all, such as 0.05 or 5%; of a million.
+fn share(text: &str) -> Result<u32, String> {
+    let number = |text: &str| text.trim().parse::<f64>().ok();
+    let share = match text.strip_suffix('%') {
+        Some(text) => number(text).map(|percent| percent / 100.0),
+        None => number(text),
+    };
+    match share.filter(|share| *share > 0.0 && *share <= 1.0) {
+        Some(share) => Ok((share * 1e6).round().max(1.0) as u32),
+        None => Err("a share is a number above 0 and up to 1, or a percentage: 0.05, 5%".to_owned()),
+    }
 }
 
 #[cfg(test)]

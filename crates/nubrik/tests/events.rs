@@ -101,7 +101,8 @@ fn every_event_is_as_documented() {
     let writer = sandbox.folder.join("writer.key").display().to_string();
     let mut check = |args: &[&str]| {
         let variables = [("NUBRIK_SHARED_KEY", writer.as_str())];
-        let variables = if args == ["share", "prune"] { &variables[..] } else { &[] };
+        let writes = args == ["share", "prune"] || args.contains(&"--verify");
+        let variables = if writes { &variables[..] } else { &[] };
         let run = sandbox.run_with(&[args, &["--json"]].concat(), variables);
         for line in run.stdout.lines().filter(|line| line.starts_with('{')) {
             let event: Value = serde_json::from_str(line).unwrap_or_else(|e| panic!("{args:?}: {line}: {e}"));
@@ -158,6 +159,7 @@ fn every_event_is_as_documented() {
     check(&["cache", "verify", "--shared"]);
     check(&["build", "--rerun"]);
     check(&["why", "tides", "--shared"]);
+    check(&["build", "--rerun", "--verify"]);
     sandbox.write("a.txt", "c\n");
     sandbox.write("out/default/high", "edited\n");
     check(&["plan", "--profile", "ship"]);

@@ -786,6 +786,41 @@ fn what_is_used_stays_and_what_is_wrong_is_told() {
 }
 
 #[test]
+fn what_comes_out_otherwise_is_shown_and_given_to_nobody() {
+    if !has_rooms() {
+        return println!("skipped: without rooms nothing is shared");
+    }
+    let team = Team::new(None);
+    let stamp =
+        "target stamp = step { run = sh`date +%N > {outfolder \"s\"}/when; echo b > {outfolder \"s\"}/b` }\n";
+    let definitions = format!("{}{stamp}", FILES[0].1);
+    let with_stamp = |name: &str| {
+        let seat = team.seat(name);
+        seat.sandbox.write("targets.nub", &definitions);
+        seat
+    };
+    let ci = with_stamp("ci");
+    let run = ci.writes(&["build", "--json"]).expect(0);
+    assert_eq!(shared(&run)["given"], 6);
+    let person = with_stamp("person");
+    let run = person.run(&["build", "--verify"]).expect(1);
+    assert!(run.stdout.contains("verified  5 steps ran again and made the same bytes"), "{}", run.stdout);
+    assert!(run.stdout.contains("differs   stamp") && run.stdout.contains("s/when: byte "), "{}", run.stdout);
+    // What is in place stays.
+    assert!(person.run(&["build"]).expect(0).stdout.starts_with("nothing to run"));
+    // Who writes finds it before anybody is given it.
+    let other = team.seat("other");
+    let key = team.member("other", &[]);
+    assert!(key.starts_with("ed25519:"));
+    other.sandbox.write("targets.nub", &definitions.replace("echo b", "echo c"));
+    let settings = other.sandbox.read("nubrik.toml");
+    other.sandbox.write("nubrik.toml", &format!("{settings}verify = 1\n"));
+    let run = other.writes(&["build", "stamp"]).expect(1);
+    assert!(run.stdout.contains("1 result stays on this machine: it came out otherwise"), "{}", run.stdout);
+    assert!(other.run(&["build", "--verify=x"]).expect(2).stderr.contains("a share is a number"));
+}
+
+#[test]
 fn wrong_settings_are_told_with_a_mend() {
     let sandbox = Sandbox::new(&FILES);
     for (settings, said) in [

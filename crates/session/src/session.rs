@@ -16,6 +16,7 @@ mod sharing;
 mod standing;
 mod sweeping;
 mod testing;
+mod verifying;
 mod workshop;
 
 use std::collections::HashMap;
@@ -98,6 +99,8 @@ pub struct Session {
     earlier: HashMap<Arc<str>, Verdict>,
     /// What a shared store was good for so far.
     shared_use: SharedUse,
+    /// Of a million results that are taken or given so many run again.
+    verify_rate: u32,
     /// Files on which the answers of probes depend.
     probes_looked_at: Vec<(FilePath, Option<Signature>)>,
 }
@@ -128,6 +131,8 @@ pub struct BuildReport {
     pub cancelled: bool,
     /// Whether a failure lies in the machine.
     pub machine_lacks: bool,
+    /// How many steps came out otherwise when they ran again.
+    pub unsteady: usize,
 }
 
 impl BuildReport {
@@ -136,7 +141,7 @@ impl BuildReport {
         let Outcome { summary, cancelled, machine_lacks, changes: _, looked_at: _, lost: _, shared: _ } =
             outcome;
         let (summary, cancelled, machine_lacks) = (summary.clone(), *cancelled, *machine_lacks);
-        BuildReport { summary, results, cancelled, machine_lacks }
+        BuildReport { summary, results, cancelled, machine_lacks, unsteady: 0 }
     }
 }
 
@@ -189,6 +194,7 @@ impl Session {
             answers: HashMap::new(),
             earlier: HashMap::new(),
             shared_use: SharedUse::default(),
+            verify_rate: 0,
             probes_looked_at: Vec::new(),
         })
     }

@@ -239,7 +239,7 @@ impl Store for LocalStore {
     }
 
     fn bytes(&self, digest: &Digest) -> Option<Vec<u8>> {
-        self.content(digest, false)
+        self.content(digest, false).or_else(|| self.content(digest, true))
     }
 
     fn is_near(&self, digest: &Digest, executable: bool) -> bool {

@@ -9,6 +9,7 @@ use nubrik_session::{BuildReport, KitNews, Session, Standing, Workshop};
 
 use super::share;
 use super::since::Affected;
+use super::verify;
 use super::{CommandResult, evaluate_with, open_to_build, own_problem, patterns};
 use crate::arguments::{Choice, How};
 use crate::exit::Exit;
@@ -26,6 +27,8 @@ pub struct BuildExtras {
     pub since: Option<String>,
     /// Whether the steps of the targets run again though nothing changed.
     pub rerun: bool,
+    /// Of a million results of the team's store so many are run again.
+    pub verify: u32,
 }
 
 pub fn build(
@@ -37,6 +40,7 @@ pub fn build(
 ) -> CommandResult<Exit> {
     let began = Instant::now();
     let mut session = open_to_build(console, choice, how)?;
+    session.verify_shared(way.verify);
     let mut workshop = lock(console, &mut session)?;
     let patterns = super::wanting(patterns(console, &mut workshop, words)?, Wanted::Targets);
     let micros = || began.elapsed().as_micros() as u64;
@@ -87,8 +91,11 @@ pub fn bring_up(
     stream: OutputStream,
     check: impl FnOnce(&Evaluation) -> CommandResult<()>,
 ) -> CommandResult<Brought> {
-    match if how.reasons || workshop.notes_basis() { Standing::Unknown } else { workshop.standing(patterns) }
-    {
+    match if how.reasons || workshop.notes_basis() || workshop.verify_rate() > 0 {
+        Standing::Unknown
+    } else {
+        workshop.standing(patterns)
+    } {
         Standing::Holds(sealed) => {
             let steps = sealed.steps;
             let summary = nubrik_engine::Summary { steps, current: steps, ..Default::default() };
@@ -98,6 +105,7 @@ pub fn bring_up(
                 results,
                 cancelled: false,
                 machine_lacks: false,
+                unsteady: 0,
             }));
         }
         Standing::Reached(reached) if workshop.remembers(&reached) => {
@@ -245,10 +253,15 @@ pub fn build_of(
     let report = screen
         .during(|| workshop.build_part(patterns, evaluation, (files.files, files.again), &screen, options));
     drop(screen);
+    let mut report = report.map_err(|problem| own_problem(console, problem))?;
+    if exit_of(&report) == Exit::Done {
+        let way = (how.quiet, options);
+        verify::verify(console, workshop, (evaluation, files.files), way, stream, &mut report)?;
+    }
     // Who stops a build does not want to wait for what it would give.
-    let is_done = report.as_ref().is_ok_and(|report| !report.cancelled);
+    let is_done = !report.cancelled;
     share::conclude(console, workshop, is_done.then_some((&evaluation.graph, files.files)), stream);
-    report.map_err(|problem| own_problem(console, problem))
+    Ok(report)
 }
 
 /// Builds some files of what was evaluated, which something else needs.
@@ -373,6 +386,7 @@ pub fn exit_of(report: &BuildReport) -> Exit {
         _ if report.machine_lacks => Exit::Machine,
         _ if report.summary.failed + report.summary.blocked + report.summary.unstarted > 0 => Exit::Failed,
         _ if report.summary.unpublished > 0 => Exit::Own,
+        _ if report.unsteady > 0 => Exit::Failed,
         _ => Exit::Done,
     }
 }

@@ -34,6 +34,7 @@ mod since;
 mod test;
 mod trace;
 mod tree;
+mod verify;
 mod watch;
 mod why;
 mod why_shared;
@@ -93,8 +94,9 @@ pub fn dispatch(arguments: Arguments) -> Exit {
                 &plan::Planning { since, jobs: how.jobs, ..Default::default() },
             )
         }
-        UserCommand::Build { what, how, observe, since, once } => {
-            let extras = build::BuildExtras { observe, since, rerun: once.rerun };
+        UserCommand::Build { what, how, observe, since, verify, once } => {
+            let verify = verify.map_or(0, |share| share.unwrap_or(1_000_000));
+            let extras = build::BuildExtras { observe, since, rerun: once.rerun, verify };
             build::build(console, choice, &what, how, extras)
         }
         UserCommand::Test { tests, once: Once { dry_run: true, .. } } => test::plan(console, choice, &tests),

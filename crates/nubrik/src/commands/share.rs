@@ -467,7 +467,8 @@ fn say(
             line(Ink::Doubt, &text);
         }
         for (why, count) in &given.kept_back {
-            line(Ink::Faint, &format!("{} stay on this machine: {why}", plural(*count)));
+            let stay = if *count == 1 { "stays" } else { "stay" };
+            line(Ink::Faint, &format!("{} {stay} on this machine: {why}", plural(*count)));
         }
     }
     let (_, heads) = if traffic.requests > 0 { store.known() } else { Default::default() };

@@ -15,7 +15,7 @@ use nubrik_shared::{
     Acceptance, GivenResult, HandedOver, KeyList, KeyedResult, LayeredStore, Pruned, PublicKey, Publisher,
     SecretKey, SharedStore, SharedTrouble, Uploads,
 };
-use nubrik_store::{Basis, Provenance, RecordEntry, Store};
+use nubrik_store::{Basis, Provenance};
 use nubrik_web::{Address, Asker, Credential, Objects, StorageKey};
 
 use super::Session;
@@ -339,9 +339,7 @@ impl Session {
     /// # Errors
     /// Why nothing could be written.
     pub fn give(&self, graph: &Graph, files: &[FileId]) -> Result<Option<GivenAway>, SharedTrouble> {
-        let (Some(writer), Some(shared), Ok(local), Some(uploads)) =
-            (&self.writer, &self.shared, &self.store, &self.uploads)
-        else {
+        let (Some(writer), Some(shared), Some(uploads)) = (&self.writer, &self.shared, &self.uploads) else {
             return Ok(None);
         };
         let state: &State = self.state();
@@ -358,14 +356,11 @@ impl Session {
                 continue;
             };
             used.push(memory.first_key);
-            let record = local.record(&memory.first_key).unwrap_or_default();
-            let of_now = |entry: &&RecordEntry| {
-                let found = entry.found.iter().map(|f| (&*f.path, &f.digest));
-                entry.outputs == memory.outputs
-                    && found.eq(memory.found.iter().map(|(path, digest)| (path.as_str(), digest)))
-            };
-            let why: Arc<str> = match record.entries.into_iter().find(|entry| of_now(&entry)) {
+            let why: Arc<str> = match self.kept_entry(&memory) {
                 Some(entry) if entry.origin != Provenance::Here => continue,
+                Some(_) if self.is_unsteady(&memory, step.folder.as_str()) => {
+                    "it came out otherwise when it was made again (--verify)".into()
+                }
                 Some(entry) => match &entry.basis {
                     Basis::Noted(_) => {
                         let folder = step.folder.as_str().to_owned();

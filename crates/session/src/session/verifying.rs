@@ -1,0 +1,138 @@
+//! Running again what was taken from a team's store, or is about to be given to it.
+
+use std::collections::BTreeSet;
+use std::fs;
+
+use nubrik_bytes::{Digest, Encoder};
+use nubrik_engine::{Listener, Options, StepMemory, VerifiedStep, VerifyEnd};
+use nubrik_graph::{Closure, FileId, Graph, StepId};
+use nubrik_lang::Evaluation;
+use nubrik_store::{Basis, Provenance, RecordEntry, Store};
+
+use super::{BuildProblem, Session, Workshop};
+
+/// The file with the steps that made other bytes when they ran again: a digest a line.
+const UNSTEADY: &str = "unsteady";
+
+/// All of a million.
+const EVERY: u32 = 1_000_000;
+
+/// What stands for a step and its command among those that are unsteady.
+fn mark(memory: &StepMemory, folder: &str) -> String {
+    let mut out = Encoder::new();
+    out.text(folder);
+    out.digest(&memory.command);
+    Digest::of(&out.bytes).hex()
+}
+
+impl Session {
+    /// Has so many of a million results run again that builds take from the team's store, or give to it.
+    pub fn verify_shared(&mut self, of_a_million: u32) {
+        self.verify_rate = of_a_million.min(EVERY);
+    }
+
+    /// How many of a million results run again: as it was asked for, else as the settings say for who writes.
+    pub fn verify_rate(&self) -> u32 {
+        let by_settings = || {
+            let settings = self.workspace.settings.shared.as_ref().filter(|_| self.writer.is_some());
+            settings.map_or(0, |settings| settings.verify)
+        };
+        if self.verify_rate > 0 { self.verify_rate } else { by_settings() }
+    }
+
+    /// The result that is in place, as it is kept.
+    pub(super) fn kept_entry(&self, memory: &StepMemory) -> Option<RecordEntry> {
+        let record = self.store.as_ref().ok()?.record(&memory.first_key)?;
+        record.entries.into_iter().find(|entry| {
+            let found = entry.found.iter().map(|f| (&*f.path, &f.digest));
+            entry.outputs == memory.outputs
+                && found.eq(memory.found.iter().map(|(path, digest)| (path.as_str(), digest)))
+        })
+    }
+
+    /// The steps behind some files of which the result was taken, or is to be given, and that are drawn to run again.
+    fn drawn(&self, graph: &Graph, files: &[FileId]) -> Vec<StepId> {
+        let (rate, builds) = (self.verify_rate(), self.state().builds);
+        let is_drawn = |memory: &StepMemory| {
+            let mut out = Encoder::new();
+            out.digest(&memory.first_key);
+            // Others in each build.
+            out.u64(builds);
+            let Digest(bytes) = Digest::of(&out.bytes);
+            u32::from_le_bytes([bytes[0], bytes[1], bytes[2], bytes[3]]) % EVERY < rate
+        };
+        let steps = Closure::of(graph, files.iter().copied()).steps.into_iter();
+        let concerns = |id: &StepId| {
+            let step = graph.step(*id);
+            let memory =
+                self.state().steps.get(step.folder.as_str()).filter(|memory| !memory.outputs.is_empty());
+            let Some(memory) = memory.filter(|memory| !step.commands.is_empty() && is_drawn(memory)) else {
+                return false;
+            };
+            self.kept_entry(&memory).is_some_and(|entry| match entry.origin {
+                Provenance::Shared { .. } => true,
+                Provenance::Here => self.writer.is_some() && matches!(entry.basis, Basis::Noted(_)),
+            })
+        };
+        steps.filter(concerns).collect()
+    }
+
+    /// Whether a step made other bytes when it ran again.
+    pub(super) fn is_unsteady(&self, memory: &StepMemory, folder: &str) -> bool {
+        self.unsteady().contains(&mark(memory, folder))
+    }
+
+    fn unsteady(&self) -> BTreeSet<String> {
+        let path = self.workspace.own_folder().join(UNSTEADY);
+        fs::read_to_string(path).unwrap_or_default().lines().map(str::to_owned).collect()
+    }
+}
+
+impl Workshop<'_> {
+    /// Runs a share of what was taken from the team's store once more, or is to be given to it, and holds it against what it was. What
+    /// comes out otherwise is marked, and given to nobody.
+    ///
+    /// # Errors
+    /// When the tool's own files cannot be written.
+    pub fn verify(
+        &mut self,
+        evaluation: &Evaluation,
+        files: &[FileId],
+        listener: &dyn Listener,
+        options: Options,
+    ) -> Result<Vec<VerifiedStep>, BuildProblem> {
+        let graph = &evaluation.graph;
+        let steps = self.drawn(graph, files);
+        if steps.is_empty() {
+            return Ok(Vec::new());
+        }
+        let mut needed: Vec<FileId> =
+            steps.iter().flat_map(|step| graph.declared(graph.step(*step))).collect();
+        needed.extend(steps.iter().flat_map(|step| &graph.step(*step).outputs).map(|output| output.file));
+        needed.sort_unstable();
+        needed.dedup();
+        self.build_files(evaluation, &needed, listener, options)?;
+        let verified = nubrik_engine::verify(
+            graph,
+            &steps,
+            self.state(),
+            &self.machine,
+            self.store(),
+            (listener, options.jobs),
+        );
+        self.close_services(listener);
+        let mut unsteady = self.unsteady();
+        let before = unsteady.len();
+        for step in verified.iter().filter(|step| matches!(step.end, VerifyEnd::Differs(_))) {
+            let folder = graph.step(step.step).folder.as_str();
+            unsteady.extend(self.state().steps.get(folder).map(|memory| mark(&memory, folder)));
+        }
+        if unsteady.len() > before {
+            let text: String = unsteady.iter().map(|mark| format!("{mark}\n")).collect();
+            self.own()?
+                .write_whole(UNSTEADY, text.as_bytes())
+                .map_err(|e| self.own_problem((UNSTEADY, e)))?;
+        }
+        Ok(verified)
+    }
+}
