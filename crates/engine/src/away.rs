@@ -4,6 +4,7 @@
 use std::collections::HashSet;
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
+use std::time::Duration;
 
 use nubrik_bytes::Digest;
 use nubrik_graph::{Needs, StepId};
@@ -13,6 +14,14 @@ use crate::build::Build;
 use crate::examine::Examined;
 use crate::reason::Reason;
 use crate::state::StepMemory;
+
+/// So long results are waited for at least: a server far away answers in that time.
+const AT_LEAST: Duration = Duration::from_secs(2);
+
+/// How long results are waited for that took so many microseconds to make: longer than that, and they are sooner made here.
+pub(crate) fn patience_for(micros: u64) -> Duration {
+    Duration::from_micros(micros).max(AT_LEAST)
+}
 
 /// The contents of outputs, and whether each may be executed.
 pub(crate) fn contents_of(outputs: &[OutputRecord]) -> Vec<(Digest, bool)> {
@@ -88,7 +97,8 @@ impl<'a> Build<'a> {
             .flat_map(|memory| contents_of(&memory.outputs))
             .collect();
         if let Some(store) = self.store.filter(|_| !contents.is_empty()) {
-            store.bring(&contents);
+            let micros = away.iter().filter_map(|id| self.away(*id)).map(|memory| memory.micros).sum();
+            store.bring(&contents, Some(patience_for(micros)));
         }
         let put = |id: &StepId| self.known.here[id.index()].get_or_init(|| self.put_here(*id));
         away.iter().copied().filter(|id| put(id).is_none()).collect()

@@ -9,7 +9,7 @@ use nubrik_graph::{Check, FileId, FileNode, Native, PlainFile, Program, Stage, S
 use nubrik_source::WsPath;
 use nubrik_store::{OutputRecord, RecordEntry, TreeKind};
 
-use crate::away::contents_of;
+use crate::away::{contents_of, patience_for};
 use crate::build::{Build, Outreach};
 use crate::event::{Event, Failure, Notice, Refusal};
 use crate::examine::Examined;
@@ -66,7 +66,7 @@ impl Build<'_> {
             self.fresh_folder(id, &[]).ok()?;
             return Some(StepMemory { is_away: true, ..memory });
         }
-        store.bring(&contents_of(&entry.outputs));
+        store.bring(&contents_of(&entry.outputs), Some(patience_for(entry.micros)));
         let signatures = self.put_in_place(id, &entry.outputs)?;
         store.used(&now.first_key, entry);
         Some(StepMemory { signatures, ..memory })

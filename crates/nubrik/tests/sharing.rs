@@ -495,6 +495,8 @@ enum Mood {
     Cuts,
     /// It says how long its answer is, and then nothing.
     Stalls,
+    /// It gives contents a byte a second.
+    Dribbles,
     /// It gives the whole where a part was asked for.
     Whole,
 }
@@ -578,6 +580,12 @@ fn answer(
         match now {
             Mood::Stalls => std::thread::sleep(Duration::from_secs(60)),
             Mood::Cuts => drop(stream.write_all(&body[..body.len() / 2])),
+            Mood::Dribbles if path.to_string_lossy().contains("/packs/") => {
+                for byte in body {
+                    stream.write_all(&[*byte]).ok()?;
+                    std::thread::sleep(Duration::from_secs(1));
+                }
+            }
             _ => return stream.write_all(body).ok(),
         }
         stream.shutdown(std::net::Shutdown::Both).ok().filter(|()| false)
@@ -613,7 +621,7 @@ fn servers_that_know_get_and_put_are_stores_and_bad_ones_cost_little() {
     assert_eq!((ran(&run), shared(&run)["trouble"].as_str()), (0, None));
     // The list, a head, a manifest and a segment; then three parts and the whole of a pack.
     assert!(server.requests.load(Ordering::SeqCst) <= 8, "{}", server.requests.load(Ordering::SeqCst));
-    let moods = [Mood::Status(500), Mood::Status(403), Mood::Cuts, Mood::Stalls];
+    let moods = [Mood::Status(500), Mood::Status(403), Mood::Cuts, Mood::Stalls, Mood::Dribbles];
     for mood in moods {
         *server.mood.lock().unwrap() = mood;
         let seat = team.seat(&format!("{mood:?}"));

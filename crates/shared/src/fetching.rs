@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 use std::ops::Range;
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
+use std::time::Instant;
 
 use nubrik_bytes::Digest;
 
@@ -66,11 +67,11 @@ fn parts_of(pack: Digest, mut contents: Vec<(Digest, ContentSpot)>) -> Vec<Erran
 
 impl SharedStore {
     /// Brings contents as far as they can be had, several at once, and hands each one on, whose digest is right. What differs little
-    /// from something `near` comes as a difference to it.
+    /// from something `near` comes as a difference to it. What does not come until a time does not come.
     pub(crate) fn bring(
         &self,
         wanted: &[Digest],
-        near: &dyn NearContents,
+        (near, until): (&dyn NearContents, Option<Instant>),
         take: &(dyn Fn(&Digest, Vec<u8>) + Sync),
     ) {
         let index = self.index();
@@ -90,17 +91,17 @@ impl SharedStore {
             }
         };
         let alone = |digest: &Digest, spot: &ContentSpot| {
-            if let Some(bytes) = self.by_shortcuts(digest, spot, near) {
+            if let Some(bytes) = self.by_shortcuts(digest, spot, near, until) {
                 return take(digest, bytes);
             }
-            match self.get(&object("contents", digest), None, spot.stored) {
+            match self.get_until(&object("contents", digest), None, spot.stored, until) {
                 Some(frame) => hand_on(digest, spot, &frame),
                 None => self.note_missing(digest),
             }
         };
         for (pack, contents) in packs {
             let bytes = contents.iter().map(|(_, spot)| spot.stored).sum();
-            let Some(whole) = self.pack_if_wanted(&pack, bytes) else {
+            let Some(whole) = self.pack_if_wanted(&pack, bytes, until) else {
                 errands.extend(parts_of(pack, contents));
                 continue;
             };
@@ -115,7 +116,8 @@ impl SharedStore {
                 if length > PACK_LIMIT {
                     return;
                 }
-                let Some(part) = self.get(&object("packs", pack), Some(range.clone()), length) else {
+                let name = object("packs", pack);
+                let Some(part) = self.get_until(&name, Some(range.clone()), length, until) else {
                     return contents.iter().for_each(|(digest, _)| self.note_missing(digest));
                 };
                 for (digest, spot) in contents {
@@ -128,13 +130,19 @@ impl SharedStore {
     }
 
     /// A content by differences that lead to it from one that is near, where that is shorter.
-    fn by_shortcuts(&self, digest: &Digest, spot: &ContentSpot, near: &dyn NearContents) -> Option<Vec<u8>> {
+    fn by_shortcuts(
+        &self,
+        digest: &Digest,
+        spot: &ContentSpot,
+        near: &dyn NearContents,
+        until: Option<Instant>,
+    ) -> Option<Vec<u8>> {
         let index = self.index();
         let (mut at, way) = index.way_to(digest, spot.stored, &|old| near.has(old))?;
         let mut bytes = near.read(&at)?;
         for Shortcut { to, object: name, length } in way {
             let raw = index.spot(&to).filter(is_bounded)?.raw;
-            let difference = self.get(&object("differences", &name), None, length)?;
+            let difference = self.get_until(&object("differences", &name), None, length, until)?;
             bytes = apply(&bytes, &difference, raw)?;
             at = to;
         }
@@ -164,7 +172,7 @@ impl SharedStore {
         let spot = self.index().spot(digest).filter(is_bounded)?;
         let frame = match spot.pack {
             None => self.get(&object("contents", digest), None, spot.stored)?,
-            Some(pack) => match self.pack_if_wanted(&pack, spot.stored) {
+            Some(pack) => match self.pack_if_wanted(&pack, spot.stored, None) {
                 Some(whole) => frame_in(&whole, spot.at, &spot)?.to_vec(),
                 None => {
                     let part = spot.at..spot.at.checked_add(spot.stored)?;
@@ -186,7 +194,7 @@ impl SharedStore {
     }
 
     /// A whole pack, where that is no more trouble than so many bytes of it.
-    fn pack_if_wanted(&self, digest: &Digest, wanted: u64) -> Option<Arc<Vec<u8>>> {
+    fn pack_if_wanted(&self, digest: &Digest, wanted: u64, until: Option<Instant>) -> Option<Arc<Vec<u8>>> {
         let pack = lock(&self.packs.wanted).entry(*digest).or_default().clone();
         let size = self.index().pack_size(digest);
         let is_worth_it = size <= SMALL_PACK || wanted >= size / WANTED_PART;
@@ -197,7 +205,7 @@ impl SharedStore {
         // Others who want something of it wait for the whole. One that could not be had is not asked for again.
         let whole = pack.whole.get_or_init(|| {
             let name = object("packs", digest);
-            let whole = self.get(&name, None, PACK_LIMIT)?;
+            let whole = self.get_until(&name, None, PACK_LIMIT, until)?;
             if Digest::of(&whole) != *digest {
                 self.fail(SharedTrouble::Lies(name));
                 return None;

@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 use std::path::Path;
 use std::sync::Arc;
+use std::time::{Duration, Instant};
 
 use nubrik_bytes::Digest;
 use nubrik_store::{Basis, LocalStore, Placed, Provenance, Record, RecordEntry, Store, StoreError};
@@ -58,7 +59,7 @@ impl LayeredStore {
             Basis::Noted(parts) => Some(parts),
             Basis::Unnoted | Basis::Unfit(_) => None,
         });
-        self.bring(&parts.flatten().map(|part| (*part, false)).collect::<Vec<_>>());
+        self.bring(&parts.flatten().map(|part| (*part, false)).collect::<Vec<_>>(), None);
         let own = found.into_iter().map(|(writer, entry)| RecordEntry {
             origin: Provenance::Shared { root: self.root, writer: writer.0 },
             ..entry
@@ -136,7 +137,7 @@ impl Store for LayeredStore {
         self.local.is_near(digest, executable)
     }
 
-    fn bring(&self, contents: &[(Digest, bool)]) {
+    fn bring(&self, contents: &[(Digest, bool)], within: Option<Duration>) {
         let mut missing: BTreeMap<Digest, Vec<bool>> = BTreeMap::new();
         for (digest, executable) in contents {
             let kinds = missing.entry(*digest).or_default();
@@ -146,7 +147,8 @@ impl Store for LayeredStore {
         }
         missing.retain(|_, kinds| !kinds.is_empty());
         let wanted: Vec<Digest> = missing.keys().copied().collect();
-        self.shared.bring(&wanted, &*self.local, &|digest, bytes| {
+        let until = within.map(|within| Instant::now() + within);
+        self.shared.bring(&wanted, (&*self.local, until), &|digest, bytes| {
             for executable in &missing[digest] {
                 // What cannot be kept is missing when it is to be placed.
                 let _ = self.local.keep_content(&bytes, digest, *executable);

@@ -149,7 +149,8 @@ fn repacked(shared: &SharedStore, mut spots: Spots) -> Result<Spots, SharedTroub
         .collect();
     let brought: Mutex<BTreeMap<Digest, Vec<u8>>> = Mutex::default();
     for some in moved.chunks(PACK / 1024) {
-        shared.bring(some, &NothingNear, &|digest, bytes| drop(lock(&brought).insert(*digest, bytes)));
+        shared
+            .bring(some, (&NothingNear, None), &|digest, bytes| drop(lock(&brought).insert(*digest, bytes)));
         let (mut pack, mut inside): (Vec<u8>, Vec<(Digest, ContentSpot)>) = (Vec::new(), Vec::new());
         for (digest, bytes) in std::mem::take(&mut *lock(&brought)) {
             let frame = squeezed(&bytes).map_err(damaged)?;

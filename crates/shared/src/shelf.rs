@@ -8,7 +8,7 @@ use std::ops::Range;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, AtomicU32, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, OnceLock, PoisonError};
-use std::time::{Duration, SystemTime, UNIX_EPOCH};
+use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 
 use nubrik_bytes::Digest;
 use nubrik_store::RecordEntry;
@@ -285,11 +285,22 @@ impl SharedStore {
 
     /// An object; nothing where it is not there or cannot be had.
     pub(crate) fn get(&self, name: &str, part: Option<Range<u64>>, limit: u64) -> Option<Vec<u8>> {
+        self.get_until(name, part, limit, None)
+    }
+
+    /// The same, if it does not take until a time.
+    pub(crate) fn get_until(
+        &self,
+        name: &str,
+        part: Option<Range<u64>>,
+        limit: u64,
+        until: Option<Instant>,
+    ) -> Option<Vec<u8>> {
         if self.is_off() {
             return None;
         }
         self.counters.requests.fetch_add(1, Ordering::Relaxed);
-        match self.wire.on(|| self.objects.get(name, part, limit)) {
+        match self.wire.on(|| self.objects.get_until(name, part, limit, until)) {
             Ok(bytes) => {
                 let count = bytes.as_ref().map_or(0, |bytes| bytes.len() as u64);
                 self.counters.moved.fetch_add(count, Ordering::Relaxed);

@@ -85,7 +85,7 @@ impl SharedStore {
             if is_cancelled() || self.is_unreachable() {
                 break;
             }
-            self.bring(some, &NothingNear, &|digest, content| {
+            self.bring(some, (&NothingNear, None), &|digest, content| {
                 bytes.fetch_add(content.len() as u64, Ordering::Relaxed);
                 lock(&right).insert(*digest);
             });

@@ -100,7 +100,7 @@ impl Team {
         let store = LayeredStore::new(self.local(&machine), self.shared(&machine), None);
         let record = store.record(&named(key))?;
         let OutputRecord::File { digest, executable } = record.entries[0].outputs[0] else { return None };
-        store.bring(&[(digest, executable)]);
+        store.bring(&[(digest, executable)], None);
         store.bytes(&digest)
     }
 

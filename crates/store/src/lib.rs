@@ -21,6 +21,8 @@ mod local;
 mod record;
 mod upkeep;
 
+use std::time::Duration;
+
 use nubrik_bytes::Digest;
 
 pub use local::{LocalStore, Placed, StoreError};
@@ -53,8 +55,9 @@ pub trait Store: Send + Sync {
     fn bytes(&self, digest: &Digest) -> Option<Vec<u8>>;
     /// Whether a content is on this machine, as far as that shows without reading it.
     fn is_near(&self, digest: &Digest, executable: bool) -> bool;
-    /// Brings contents to this machine as far as they can be had, several at once. What is still missing then is nowhere.
-    fn bring(&self, contents: &[(Digest, bool)]);
+    /// Brings contents to this machine as far as they can be had in a time, several at once. What is still missing then is nowhere, or
+    /// too far.
+    fn bring(&self, contents: &[(Digest, bool)], within: Option<Duration>);
     /// Puts a verified copy of a content where nothing is yet.
     ///
     /// # Errors

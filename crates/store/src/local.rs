@@ -246,7 +246,7 @@ impl Store for LocalStore {
         self.blob(digest, executable).exists()
     }
 
-    fn bring(&self, _: &[(Digest, bool)]) {}
+    fn bring(&self, _: &[(Digest, bool)], _: Option<Duration>) {}
 
     fn place(&self, digest: &Digest, executable: bool, to: &Path) -> Result<Placed, StoreError> {
         let blob = self.blob(digest, executable);

@@ -89,10 +89,24 @@ impl Objects {
     /// # Errors
     /// When they cannot be had in time, or there are more than `limit`, or fewer than a part has.
     pub fn get(&self, name: &str, part: Option<Range<u64>>, limit: u64) -> Result<Option<Vec<u8>>, Trouble> {
+        self.get_until(name, part, limit, None)
+    }
+
+    /// The same, if that does not take until a time.
+    ///
+    /// # Errors
+    /// As there, and when it takes longer.
+    pub fn get_until(
+        &self,
+        name: &str,
+        part: Option<Range<u64>>,
+        limit: u64,
+        until: Option<Instant>,
+    ) -> Result<Option<Vec<u8>>, Trouble> {
         let address = self.address(name)?;
         let got = match address.file() {
             Some(path) => read_file(&path, part.as_ref(), limit),
-            None => self.ask(&address, part.as_ref(), limit),
+            None => self.ask(&address, part.as_ref(), limit, until),
         };
         let bytes = match got {
             Ok(bytes) => bytes,
@@ -185,7 +199,13 @@ impl Objects {
         headers.into_iter().fold(request, |request, (name, value)| request.header(name, value))
     }
 
-    fn ask(&self, address: &Address, part: Option<&Range<u64>>, limit: u64) -> Result<Vec<u8>, Trouble> {
+    fn ask(
+        &self,
+        address: &Address,
+        part: Option<&Range<u64>>,
+        limit: u64,
+        until: Option<Instant>,
+    ) -> Result<Vec<u8>, Trouble> {
         // What comes compressed would have another length.
         let request = self.request("GET", address, b"", part).header("Accept-Encoding", "identity");
         let request = request.body(()).map_err(|e| Trouble::failed(e.to_string()))?;
@@ -198,7 +218,8 @@ impl Objects {
         let mut status = None;
         let mut bytes: Vec<u8> = Vec::new();
         loop {
-            match heard.recv_timeout(PATIENCE) {
+            let left = until.map_or(PATIENCE, |until| until.saturating_duration_since(Instant::now()));
+            match heard.recv_timeout(left.min(PATIENCE)) {
                 Ok(Heard::Status(told)) => match told {
                     StatusCode::OK | StatusCode::PARTIAL_CONTENT => status = Some(told),
                     StatusCode::NOT_FOUND | StatusCode::GONE => return Err(Trouble::NotThere),
@@ -212,6 +233,7 @@ impl Objects {
                 Ok(Heard::Piece(piece)) => bytes.extend(piece),
                 Ok(Heard::End) => break,
                 Ok(Heard::Failed(problem)) => return Err(Trouble::failed(problem)),
+                Err(_) if left < PATIENCE => return Err(Trouble::Late),
                 Err(_) => {
                     return Err(Trouble::failed(format!(
                         "it said nothing for {} seconds",

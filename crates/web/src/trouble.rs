@@ -11,6 +11,8 @@ pub enum Trouble {
     Refused(u16),
     /// No answer could be had, or none that is of use.
     Failed(String),
+    /// It was not there in the time that was left for it.
+    Late,
     /// The user stopped it.
     Stopped,
 }
@@ -29,6 +31,7 @@ impl fmt::Display for Trouble {
             Trouble::Refused(status @ 401) => write!(f, "it wants a credential (status {status})"),
             Trouble::Refused(status) => write!(f, "it refuses this (status {status})"),
             Trouble::Failed(what) => f.write_str(what),
+            Trouble::Late => f.write_str("it takes longer to fetch than to make here"),
             Trouble::Stopped => f.write_str("it was stopped"),
         }
     }

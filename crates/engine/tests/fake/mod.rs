@@ -7,6 +7,7 @@ use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, AtomicI64, AtomicU64, AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex};
+use std::time::Duration;
 
 use nubrik_bytes::Digest;
 use nubrik_engine::{
@@ -362,7 +363,7 @@ impl Store for StoreOn<'_> {
         !self.0.is_far.load(Ordering::SeqCst)
     }
 
-    fn bring(&self, contents: &[(Digest, bool)]) {
+    fn bring(&self, contents: &[(Digest, bool)], _: Option<Duration>) {
         self.0.brought.fetch_add(contents.len(), Ordering::SeqCst);
     }
 
