@@ -41,7 +41,7 @@ pub(crate) fn contents_of(outputs: &[OutputRecord]) -> Vec<(Digest, bool)> {
 }
 
 impl<'a> Build<'a> {
-    fn needs(&self) -> &Needs<'a> {
+    pub(crate) fn needs(&self) -> &Needs<'a> {
         self.known.needs.get_or_init(|| Needs::of(self.graph))
     }
 

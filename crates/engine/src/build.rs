@@ -13,6 +13,7 @@ use crate::candidates::Candidates;
 use crate::event::{Listener, SharedUse, Summary};
 use crate::files::FileTable;
 use crate::outside::{FoundTool, Outside, ToolProblem};
+use crate::performer::Performer;
 use crate::state::{ChangeList, Changes, State, StepMemory};
 use crate::words::Asked;
 
@@ -81,6 +82,8 @@ pub struct Request<'a> {
     pub publish: bool,
     /// Steps that run though their results are there.
     pub again: &'a [StepId],
+    /// Other machines that run steps.
+    pub performer: Option<&'a dyn Performer>,
     /// Where the first of some words is written in what people edited since a time, in nanoseconds since 1970: `file:line`.
     pub edited: &'a EditedAt<'a>,
 }
@@ -98,6 +101,7 @@ impl<'a> Request<'a> {
             maker_elsewhere: &|_| None,
             publish: true,
             again: &[],
+            performer: None,
             edited: &|_, _| None,
         }
     }
@@ -118,12 +122,15 @@ pub struct Build<'a> {
     pub(crate) has_away: AtomicBool,
     /// Of how many steps the outputs were away and cannot be had any more.
     pub(crate) lost: std::sync::atomic::AtomicUsize,
+    /// How many steps other machines ran.
+    pub(crate) sent: std::sync::atomic::AtomicUsize,
     /// Whether results that are away may be brought: whoever only looks leaves all as it is.
     pub(crate) may_bring: bool,
     pub(crate) after: Mutex<ChangeList<Arc<StepMemory>>>,
     pub(crate) maker_elsewhere: &'a (dyn Fn(&str) -> Option<Arc<str>> + Sync),
     pub(crate) again: HashSet<StepId>,
     edited: &'a EditedAt<'a>,
+    pub(crate) performer: Option<&'a dyn Performer>,
     pub(crate) options: Options,
     /// Definitions of which a step was recorded: where the target is defined, and the step.
     pub(crate) watched: Mutex<HashSet<(Place, Place)>>,
@@ -178,6 +185,8 @@ pub struct Outcome {
     /// How many results were known and not here, and cannot be had any more: what needs them was not begun, and another build makes
     /// them again.
     pub lost: usize,
+    /// How many steps other machines ran.
+    pub sent: usize,
     /// Failures that lie in the machine: a tool that is missing.
     pub machine_lacks: bool,
     /// Sources and system files that were looked at, with what was found.
@@ -244,6 +253,8 @@ impl<'a> Build<'a> {
             maker_elsewhere: request.maker_elsewhere,
             again: request.again.iter().copied().collect(),
             edited: request.edited,
+            performer: request.performer,
+            sent: Default::default(),
             options,
             watched: Mutex::default(),
         };

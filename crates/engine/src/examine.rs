@@ -257,15 +257,18 @@ impl Build<'_> {
     /// The result kept in the store for just these inputs.
     fn stored(&self, id: StepId, now: &Examined) -> Option<RecordEntry> {
         let record = self.store?.record(&now.first_key)?;
-        record.entries.into_iter().find(|entry| {
-            entry.outputs.len() == self.graph.step(id).outputs.len()
-                && self.may_be_used(entry)
-                && entry.found.iter().all(|f| self.is_as_found(id, f))
-                && (entry.candidate_names == now.names || {
-                    let found = paths_of(&entry.found);
-                    self.passed_over(id, &found, &now.tools) == entry.passed_over
-                })
-        })
+        record.entries.into_iter().find(|entry| self.fits(id, now, entry))
+    }
+
+    /// Whether a result of a step's first key is that of what it is made of now.
+    pub(crate) fn fits(&self, id: StepId, now: &Examined, entry: &RecordEntry) -> bool {
+        entry.outputs.len() == self.graph.step(id).outputs.len()
+            && self.may_be_used(entry)
+            && entry.found.iter().all(|f| self.is_as_found(id, f))
+            && (entry.candidate_names == now.names || {
+                let found = paths_of(&entry.found);
+                self.passed_over(id, &found, &now.tools) == entry.passed_over
+            })
     }
 
     /// Whether a kept result counts here: it was made here, or comes from the shared store that is used, and the machine is as

@@ -36,11 +36,14 @@ mod observed;
 mod outside;
 mod passed_over;
 mod perform;
+mod performer;
 mod plan;
 mod queue;
 mod reason;
 mod run;
 mod schedule;
+mod sending;
+mod sent;
 mod state;
 mod table;
 mod verify;
@@ -59,6 +62,7 @@ pub use outside::{
     CONSTANT_ROOT, FoundTool, Job, JobEnd, Lent, Named, Outside, Readable, Readables, Seen, ServiceFailure,
     ServiceProblem, ToolProblem, Touch, Touched, Work,
 };
+pub use performer::{Errand, Performer, StepAnswer};
 pub use plan::{Supposed, plan};
 pub use queue::{Capacity, Forecast, forecast};
 pub use reason::Reason;

@@ -39,6 +39,8 @@ pub(crate) struct Queue {
     ready: BinaryHeap<Ready>,
     room: Capacity,
     taken: Capacity,
+    /// Steps that were begun and take nothing of the room.
+    aside: HashSet<StepId>,
 }
 
 impl Queue {
@@ -62,6 +64,7 @@ impl Queue {
             ready: BinaryHeap::new(),
             room,
             taken: Capacity { processors: 0, memory: 0 },
+            aside: HashSet::new(),
         };
         let needs_of = Needs::of(graph);
         for &step in order {
@@ -109,15 +112,33 @@ impl Queue {
 
     /// Takes note that a step that was begun is done, whatever became of it.
     pub fn end(&mut self, step: StepId) {
-        let weight = self.weights[step.index()];
-        self.taken.processors -= weight.processors;
-        self.taken.memory -= weight.memory;
+        if !self.aside.remove(&step) {
+            self.give_back(step);
+        }
         let given = self.given.remove(&step).unwrap_or_default();
         for user in std::mem::take(&mut self.users[step.index()]) {
             if !given.contains(&user) {
                 self.no_longer_missing(user);
             }
         }
+    }
+
+    fn give_back(&mut self, step: StepId) {
+        let weight = self.weights[step.index()];
+        self.taken.processors -= weight.processors;
+        self.taken.memory -= weight.memory;
+    }
+
+    /// Gives back what a step takes that was begun and goes on elsewhere.
+    pub fn set_aside(&mut self, step: StepId) {
+        self.give_back(step);
+        self.aside.insert(step);
+    }
+
+    /// Lets a step that was set aside be begun once more.
+    pub fn put_back(&mut self, step: StepId) {
+        self.aside.remove(&step);
+        self.make_ready(step);
     }
 
     /// Takes note that all is there that a step gives before it ends.

@@ -45,6 +45,9 @@ pub fn build(
                 move || schedule.fetch(&known)
             });
         }
+        if build.performer.is_some() {
+            scope.spawn(|| schedule.receive());
+        }
         let work = || {
             schedule.build.outside.begin_worker(workers);
             schedule.work();
@@ -80,6 +83,7 @@ pub fn build(
         cancelled: outside.is_cancelled(),
         machine_lacks: progress.machine_lacks,
         lost: build.lost.load(Ordering::Relaxed),
+        sent: build.sent.load(Ordering::Relaxed),
         looked_at,
     }
 }

@@ -13,6 +13,7 @@ use crate::event::{Event, Failure, Refusal, SharedUse, Summary, Verdict};
 use crate::examine::Decision;
 use crate::queue::{Capacity, Queue};
 use crate::reason::Reason;
+use crate::sent::SentSteps;
 use crate::state::{Published, StepMemory};
 
 pub(crate) struct Progress {
@@ -48,6 +49,10 @@ pub(crate) struct Schedule<'b, 'a> {
     pub(crate) wanted: HashSet<StepId>,
     /// Takes steps whose results are wanted and away.
     pub(crate) to_fetch: Mutex<Option<Sender<(StepId, Verdict)>>>,
+    /// Steps that other machines run now.
+    pub(crate) sent: Mutex<SentSteps>,
+    /// Steps that only this machine runs, or that came back.
+    pub(crate) only_here: Mutex<HashSet<StepId>>,
 }
 
 pub(crate) struct StepEnd {
@@ -102,12 +107,14 @@ impl<'b, 'a> Schedule<'b, 'a> {
             out,
             wanted: files.iter().filter_map(|file| graph.file(*file).maker).collect(),
             to_fetch: Mutex::default(),
+            sent: Mutex::default(),
+            only_here: Mutex::default(),
         }
     }
 
     pub(crate) fn work(&self) {
         while let Some(step) = self.next() {
-            let done = self.attend(step);
+            let Some(done) = self.attend(step) else { continue };
             if matches!(done.verdict, Verdict::Ran | Verdict::Reused | Verdict::Current) {
                 self.hand_out(step, done.verdict);
             }
@@ -130,32 +137,33 @@ impl<'b, 'a> Schedule<'b, 'a> {
         }
     }
 
-    pub(crate) fn attend(&self, step: StepId) -> StepEnd {
+    /// What becomes of a step; nothing where another machine runs it, which will be answered.
+    pub(crate) fn attend(&self, step: StepId) -> Option<StepEnd> {
         let build = self.build;
         {
             let progress = lock(&self.progress);
             if let Some(need) = progress.failed_need[step.index()] {
                 let (target, say) =
                     (build.graph.owner(need).address.clone(), build.graph.step(need).say.clone());
-                return StepEnd::new(Verdict::Blocked, Reason::NeedFailed { target, say });
+                return Some(StepEnd::new(Verdict::Blocked, Reason::NeedFailed { target, say }));
             }
             if progress.stop || build.outside.is_cancelled() {
-                return StepEnd::new(Verdict::Unstarted, Reason::Stopped);
+                return Some(StepEnd::new(Verdict::Unstarted, Reason::Stopped));
             }
         }
         let now = match build.examine(step) {
             Ok(now) => now,
             Err(failure) => {
-                return StepEnd {
+                return Some(StepEnd {
                     failure: Some(failure),
                     ..StepEnd::new(Verdict::Failed, Reason::Unfinished)
-                };
+                });
             }
         };
         if build.again.contains(&step) {
-            return self.run(step, &now, Reason::AskedFor, None);
+            return Some(self.run(step, &now, Reason::AskedFor, None));
         }
-        match build.decide(step, &now) {
+        let done = match build.decide(step, &now) {
             Decision::Unchanged(memory) => {
                 build.know_outputs(step, &memory);
                 StepEnd::new(Verdict::Current, Reason::Unchanged)
@@ -181,9 +189,13 @@ impl<'b, 'a> Schedule<'b, 'a> {
             },
             Decision::Run(reason) => {
                 let why = build.not_taken(step, &now);
-                self.run(step, &now, reason, why)
+                match self.send(step, now, &reason) {
+                    Ok(()) => return None,
+                    Err(now) => self.run(step, &now, reason, why),
+                }
             }
-        }
+        };
+        Some(done)
     }
 
     /// Runs a step; `why` nothing that others gave was taken for it is counted.

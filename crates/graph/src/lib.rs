@@ -29,6 +29,7 @@ mod ids;
 mod layout;
 mod native;
 mod order;
+mod part;
 mod service;
 mod sets;
 mod sorted;
@@ -45,6 +46,7 @@ pub use ids::{FileId, StepId, TargetId, ToolId};
 pub use layout::{Purpose, write_service, write_step, write_target};
 pub use native::{ArchiveFormat, Native, Placement, PlainFile, Unpacking, is_digest, url_name};
 pub use order::{Closure, longest_chains};
+pub use part::LoneStep;
 pub use service::{
     Mark, SERVICE_PATIENCE, Service, ServiceCommand, ServiceProgram, ServiceStage, Serving, instance_folder,
     shown_marks, unmarked,

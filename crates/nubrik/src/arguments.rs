@@ -1,6 +1,8 @@
 //! The command line.
 
 mod adopting;
+mod amounts;
+mod caching;
 mod pinning;
 mod sharing;
 mod testing;
@@ -12,6 +14,8 @@ use clap::builder::styling::AnsiColor;
 use clap::{Args, Parser, Subcommand};
 
 pub use adopting::{Adopting, Aligning};
+use amounts::share;
+pub use caching::CacheWork;
 pub use pinning::{BillFormat, Pinning};
 pub use sharing::{RootKey, ShareWork};
 pub use testing::{Testing, WhichTests};
@@ -327,6 +331,17 @@ reuse  its result is kept from an earlier build, here or in another workspace, a
         #[command(subcommand)]
         work: Option<ShareWork>,
     },
+    /// Run steps for other machines, as nubrik.toml says in [workers], until it is stopped
+    Worker {
+        /// How many steps run at once; as many as there are processors without it
+        #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=1024))]
+        slots: Option<u16>,
+        /// What others call this machine
+        #[arg(long, value_name = "NAME")]
+        name: Option<String>,
+    },
+    /// Say which machines run steps for this workspace
+    Workers,
     /// Say how much space kept results take, check them, make room
     Cache {
         #[command(subcommand)]
@@ -377,38 +392,6 @@ pub enum WatchCommand {
     Test(Testing),
     /// Keep a program or job running; restart it when what it uses changes
     Run(RunArguments),
-}
-
-/// What is done with the results kept for all workspaces.
-#[derive(clap::Subcommand, Clone, Copy)]
-pub enum CacheWork {
-    /// Say how much there is
-    Size,
-    /// Check every kept file; remove damaged ones
-    Verify {
-        /// Check the team's store that nubrik.toml names: read all of it
-        #[arg(long)]
-        shared: bool,
-    },
-    /// Make room: what was used least recently goes first
-    Prune {
-        /// Keep no more than this, such as 10GiB
-        #[arg(long, value_name = "SIZE", value_parser = size, required_unless_present = "unused")]
-        to: Option<u64>,
-        /// Remove what was not used for so many days
-        #[arg(long, value_name = "DAYS")]
-        unused: Option<u32>,
-    },
-}
-
-/// A size in bytes: a number with KiB, MiB or GiB behind it.
-fn size(text: &str) -> Result<u64, String> {
-    let units = [("KiB", 10), ("MiB", 20), ("GiB", 30), ("TiB", 40)];
-    let parse = |(unit, shift): (&str, u32)| {
-        let number: u64 = text.strip_suffix(unit)?.trim().parse().ok()?;
-        number.checked_mul(1 << shift)
-    };
-    units.into_iter().find_map(parse).ok_or_else(|| "sizes are written 500MiB or 10GiB".to_owned())
 }
 
 /// How a build goes.
@@ -464,19 +447,6 @@ pub enum GraphFormat {
     Json,
     /// A picture
     Svg,
-}
-
-/// A share of all, such as 0.05 or 5%; of a million.
-fn share(text: &str) -> Result<u32, String> {
-    let number = |text: &str| text.trim().parse::<f64>().ok();
-    let share = match text.strip_suffix('%') {
-        Some(text) => number(text).map(|percent| percent / 100.0),
-        None => number(text),
-    };
-    match share.filter(|share| *share > 0.0 && *share <= 1.0) {
-        Some(share) => Ok((share * 1e6).round().max(1.0) as u32),
-        None => Err("a share is a number above 0 and up to 1, or a percentage: 0.05, 5%".to_owned()),
-    }
 }
 
 #[cfg(test)]

@@ -22,6 +22,7 @@
 mod archives;
 mod changed_lines;
 mod git;
+mod job;
 mod kits;
 mod session;
 mod settings;
@@ -38,10 +39,10 @@ pub use nubrik_machine::{
 };
 pub use nubrik_memory::{BuildRecord, Results, Sealed, SharedRecord, StepRecord, keep_printed};
 pub use session::{
-    BuildProblem, BuildReport, ChoiceProblem, Covered, GivenAway, KitNews, LookedFor, Reached, Session,
-    Standing, TeamStore, Workshop, accept, key_in, members_at, put_members, store_folder,
+    BuildProblem, BuildReport, ChoiceProblem, Covered, Crew, DoneJob, GivenAway, KitNews, LookedFor, Reached,
+    Session, Standing, TeamStore, WorkPlace, Workshop, accept, key_in, members_at, put_members, store_folder,
 };
-pub use settings::{Settings, SettingsProblem, SharedPlace, SharedSettings};
+pub use settings::{Settings, SettingsProblem, SharedPlace, SharedSettings, WorkersSettings};
 pub use since::ChangedFiles;
 pub use workspace::{OpenProblem, Workspace};
 

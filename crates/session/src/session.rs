@@ -4,6 +4,7 @@ mod again;
 mod bringing;
 mod building;
 mod covered;
+mod crew;
 mod edits;
 mod evaluating;
 mod kept;
@@ -12,11 +13,13 @@ mod looked_for;
 mod observing;
 mod pinning;
 mod sealing;
+mod serving;
 mod sharing;
 mod standing;
 mod sweeping;
 mod testing;
 mod verifying;
+mod working;
 mod workshop;
 
 use std::collections::HashMap;
@@ -52,7 +55,9 @@ const TOOLS_LIMIT: u64 = 64 << 20;
 
 pub use bringing::KitNews;
 pub use covered::Covered;
+pub use crew::Crew;
 pub use looked_for::LookedFor;
+pub use serving::{DoneJob, WorkPlace};
 pub use sharing::{GivenAway, TeamStore, accept, key_in, members_at, put_members};
 pub use standing::{Reached, Standing};
 pub use workshop::Workshop;
@@ -86,6 +91,10 @@ pub struct Session {
     layered: Option<LayeredStore>,
     /// What puts results there while builds go on.
     uploads: Option<Arc<nubrik_shared::Uploads>>,
+    /// Who hands out jobs, before there is a store of this machine's own.
+    boss: Option<(nubrik_exchange::Boss, String, nubrik_shared::SecretKey)>,
+    /// Machines that run steps for this one.
+    crew: Option<Arc<crew::Crew>>,
     /// Who writes to the team's store, if this machine does.
     writer: Option<Publisher>,
     /// Where results are kept, where that is not the person's own folder.
@@ -99,6 +108,8 @@ pub struct Session {
     earlier: HashMap<Arc<str>, Verdict>,
     /// What a shared store was good for so far.
     shared_use: SharedUse,
+    /// How many steps other machines ran so far.
+    ran_elsewhere: usize,
     /// Of a million results that are taken or given so many run again.
     verify_rate: u32,
     /// Files on which the answers of probes depend.
@@ -138,8 +149,16 @@ pub struct BuildReport {
 impl BuildReport {
     /// The report of what was built, with where its results are.
     fn of(outcome: &Outcome, results: Results) -> BuildReport {
-        let Outcome { summary, cancelled, machine_lacks, changes: _, looked_at: _, lost: _, shared: _ } =
-            outcome;
+        let Outcome {
+            summary,
+            cancelled,
+            machine_lacks,
+            changes: _,
+            looked_at: _,
+            lost: _,
+            shared: _,
+            sent: _,
+        } = outcome;
         let (summary, cancelled, machine_lacks) = (summary.clone(), *cancelled, *machine_lacks);
         BuildReport { summary, results, cancelled, machine_lacks, unsteady: 0 }
     }
@@ -187,6 +206,8 @@ impl Session {
             shared: None,
             layered: None,
             uploads: None,
+            boss: None,
+            crew: None,
             writer: None,
             store_folder: None,
             settings: Vec::new(),
@@ -194,6 +215,7 @@ impl Session {
             answers: HashMap::new(),
             earlier: HashMap::new(),
             shared_use: SharedUse::default(),
+            ran_elsewhere: 0,
             verify_rate: 0,
             probes_looked_at: Vec::new(),
         })

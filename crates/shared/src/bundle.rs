@@ -28,7 +28,7 @@ pub fn squeezed(bytes: &[u8]) -> std::io::Result<Vec<u8>> {
 }
 
 /// What a frame holds, if that is as much as is said and not more.
-pub(crate) fn expanded(frame: &[u8], raw: u64) -> Option<Vec<u8>> {
+pub fn expanded(frame: &[u8], raw: u64) -> Option<Vec<u8>> {
     if raw > CONTENT_LIMIT {
         return None;
     }

@@ -41,7 +41,7 @@ pub(crate) trait NearContents: Sync {
 }
 
 /// What is asked for at once.
-enum Errand {
+enum FetchPart {
     /// A content that is an object of its own.
     Alone(Digest, ContentSpot),
     /// Some of a pack, from and to where, with the contents that are wanted.
@@ -49,17 +49,17 @@ enum Errand {
 }
 
 /// The parts of a pack that are to be fetched for some of its contents.
-fn parts_of(pack: Digest, mut contents: Vec<(Digest, ContentSpot)>) -> Vec<Errand> {
+fn parts_of(pack: Digest, mut contents: Vec<(Digest, ContentSpot)>) -> Vec<FetchPart> {
     contents.sort_by_key(|(_, spot)| spot.at);
-    let mut parts: Vec<Errand> = Vec::new();
+    let mut parts: Vec<FetchPart> = Vec::new();
     for (digest, spot) in contents {
         let end = spot.at.saturating_add(spot.stored);
         match parts.last_mut() {
-            Some(Errand::Part(_, range, inside)) if spot.at <= range.end.saturating_add(GAP) => {
+            Some(FetchPart::Part(_, range, inside)) if spot.at <= range.end.saturating_add(GAP) => {
                 range.end = range.end.max(end);
                 inside.push((digest, spot));
             }
-            _ => parts.push(Errand::Part(pack, spot.at..end, vec![(digest, spot)])),
+            _ => parts.push(FetchPart::Part(pack, spot.at..end, vec![(digest, spot)])),
         }
     }
     parts
@@ -74,15 +74,14 @@ impl SharedStore {
         (near, until): (&dyn NearContents, Option<Instant>),
         take: &(dyn Fn(&Digest, Vec<u8>) + Sync),
     ) {
-        let index = self.index();
-        let (mut errands, mut large): (Vec<Errand>, Vec<(Digest, ContentSpot)>) = (Vec::new(), Vec::new());
+        let (mut errands, mut large): (Vec<FetchPart>, Vec<(Digest, ContentSpot)>) = (Vec::new(), Vec::new());
         let mut packs: BTreeMap<Digest, Vec<(Digest, ContentSpot)>> = BTreeMap::new();
         for digest in wanted {
-            let Some(spot) = index.spot(digest).filter(is_bounded) else { continue };
+            let Some(spot) = self.spot(digest).filter(is_bounded) else { continue };
             match spot.pack {
                 Some(pack) => packs.entry(pack).or_default().push((*digest, spot)),
                 None if spot.raw >= LARGE => large.push((*digest, spot)),
-                None => errands.push(Errand::Alone(*digest, spot)),
+                None => errands.push(FetchPart::Alone(*digest, spot)),
             }
         }
         let hand_on = |digest: &Digest, spot: &ContentSpot, frame: &[u8]| {
@@ -110,8 +109,8 @@ impl SharedStore {
             }
         }
         self.wire.each(&errands, |errand| match errand {
-            Errand::Alone(digest, spot) => alone(digest, spot),
-            Errand::Part(pack, range, contents) => {
+            FetchPart::Alone(digest, spot) => alone(digest, spot),
+            FetchPart::Part(pack, range, contents) => {
                 let length = range.end - range.start;
                 if length > PACK_LIMIT {
                     return;
@@ -169,7 +168,7 @@ impl SharedStore {
 
     /// A content, whose digest is right.
     pub(crate) fn content(&self, digest: &Digest) -> Option<Vec<u8>> {
-        let spot = self.index().spot(digest).filter(is_bounded)?;
+        let spot = self.spot(digest).filter(is_bounded)?;
         let frame = match spot.pack {
             None => self.get(&object("contents", digest), None, spot.stored)?,
             Some(pack) => match self.pack_if_wanted(&pack, spot.stored, None) {
@@ -250,8 +249,8 @@ mod tests {
         let ranges: Vec<(Range<u64>, usize)> = parts_of(pack, contents)
             .iter()
             .filter_map(|errand| match errand {
-                Errand::Part(_, range, inside) => Some((range.clone(), inside.len())),
-                Errand::Alone(..) => None,
+                FetchPart::Part(_, range, inside) => Some((range.clone(), inside.len())),
+                FetchPart::Alone(..) => None,
             })
             .collect();
         assert_eq!(ranges, [(0..150 + GAP, 2), (5 << 20..(5 << 20) + 17, 2)]);

@@ -42,7 +42,7 @@ impl PublicKey {
     }
 
     /// The bytes that were signed for a purpose; `None` where the signature is not this key's.
-    pub(crate) fn open<'b>(&self, purpose: &str, signed: &'b [u8]) -> Option<&'b [u8]> {
+    pub fn open<'b>(&self, purpose: &str, signed: &'b [u8]) -> Option<&'b [u8]> {
         let (body, signature) = signed.split_at_checked(signed.len().checked_sub(SIGNATURE)?)?;
         let key = UnparsedPublicKey::new(&ED25519, &self.0);
         key.verify(&with_purpose(purpose, body), signature).ok()?;
@@ -100,7 +100,7 @@ impl SecretKey {
     }
 
     /// The bytes with a signature for a purpose behind them.
-    pub(crate) fn sign(&self, purpose: &str, body: &[u8]) -> Vec<u8> {
+    pub fn sign(&self, purpose: &str, body: &[u8]) -> Vec<u8> {
         let signature = self.pair.sign(&with_purpose(purpose, body));
         [body, signature.as_ref()].concat()
     }

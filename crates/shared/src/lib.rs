@@ -12,6 +12,7 @@ mod aligned;
 mod bundle;
 mod entries;
 mod fetching;
+mod handing;
 mod heads;
 mod index;
 mod keys;
@@ -25,7 +26,7 @@ mod verify;
 mod wire;
 
 pub use aligned::{apply, difference};
-pub use bundle::squeezed;
+pub use bundle::{expanded, squeezed};
 pub use heads::{KeyList, LineHead, Member, is_line};
 pub use keys::{PublicKey, SecretKey};
 pub use layered::LayeredStore;

@@ -44,6 +44,24 @@ pub struct KeyedResult {
     pub entries: Vec<RecordEntry>,
 }
 
+impl KeyedResult {
+    /// Writes the results, but for where they come from.
+    pub fn encode(&self, out: &mut Encoder) {
+        out.text(&self.folder);
+        out.bytes(&self.made_of);
+        out.list(&self.entries, |out, entry| entry.encode(out));
+    }
+
+    /// Reads results back.
+    ///
+    /// # Errors
+    /// When they are damaged.
+    pub fn decode(from: &mut Decoder<'_>) -> Result<KeyedResult, Truncated> {
+        let (folder, made_of) = (from.text()?.to_owned(), from.bytes()?.to_vec());
+        Ok(KeyedResult { folder, made_of, entries: from.list(RecordEntry::decode)? })
+    }
+}
+
 /// Results by their keys.
 pub(crate) type KeyedResults = BTreeMap<Digest, KeyedResult>;
 
@@ -122,9 +140,7 @@ pub(crate) fn encode(parts: &SegmentParts) -> std::io::Result<Vec<u8>> {
         keys.push((beginning(key), number, at));
         folders.push((beginning(&Digest::of(result.folder.as_bytes())), number, at));
         block.digest(key);
-        block.text(&result.folder);
-        block.bytes(&result.made_of);
-        block.list(&result.entries, |out, entry| entry.encode(out));
+        result.encode(&mut block);
         if block.bytes.len() >= BLOCK {
             blocks.push((block.bytes.len() as u64, squeezed(&block.bytes)?));
             block = Encoder::new();
@@ -216,13 +232,7 @@ impl RecordSegment {
     fn read(&self, (_, block, at): (u64, u32, u32)) -> Option<(Digest, KeyedResult)> {
         let block = self.block(block)?;
         let mut from = Decoder::new(block.get(at as usize..)?);
-        let mut read = || {
-            let (key, folder, made_of) = (from.digest()?, from.text()?.to_owned(), from.bytes()?.to_vec());
-            Ok::<_, Truncated>((
-                key,
-                KeyedResult { folder, made_of, entries: from.list(RecordEntry::decode)? },
-            ))
-        };
+        let mut read = || Ok::<_, Truncated>((from.digest()?, KeyedResult::decode(&mut from)?));
         read().ok()
     }
 

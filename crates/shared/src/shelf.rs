@@ -17,7 +17,7 @@ use nubrik_web::{Objects, Trouble};
 use crate::heads::{KeyList, LineHead, SIGNED_LIMIT};
 use crate::index::{Branch, MANIFEST_LIMIT, SegmentList, SharedIndex, object};
 use crate::keys::PublicKey;
-use crate::segment::{KeyedResult, RecordSegment, SEGMENT_LIMIT};
+use crate::segment::{KeyedResult, RecordSegment, SEGMENT_LIMIT, Spots};
 use crate::wire::{KnownPacks, Wire};
 
 /// After so many failures a store is not asked any more.
@@ -88,7 +88,7 @@ pub struct GivenResult {
 /// What was moved, and what it was good for.
 #[derive(Clone, Copy, PartialEq, Eq, Debug, Default)]
 pub struct Traffic {
-    /// How many results were taken from the store.
+    /// How many results were taken from the store, or came from workers.
     pub taken: u64,
     /// How many requests there were.
     pub requests: u64,
@@ -128,6 +128,8 @@ pub struct SharedStore {
     pub(crate) packs: KnownPacks,
     /// Contents that are named and were not there.
     pub(crate) missing: OnceLock<Mutex<HashSet<Digest>>>,
+    /// Where contents are that are behind no head.
+    pub(crate) handed: Mutex<Spots>,
     pub(crate) counters: Counters,
     pub(crate) wire: Wire,
 }
@@ -159,6 +161,7 @@ impl SharedStore {
             trouble: Mutex::default(),
             packs: KnownPacks::default(),
             missing: OnceLock::new(),
+            handed: Mutex::default(),
             counters: Counters::default(),
             wire: Wire::new(),
         }

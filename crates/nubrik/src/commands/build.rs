@@ -7,7 +7,7 @@ use nubrik_graph::{FileId, Graph, StepId};
 use nubrik_lang::{AddressPattern, Evaluation, Wanted};
 use nubrik_session::{BuildReport, KitNews, Session, Standing, Workshop};
 
-use super::share;
+use super::share_news;
 use super::since::Affected;
 use super::verify;
 use super::{CommandResult, evaluate_with, open_to_build, own_problem, patterns};
@@ -115,7 +115,7 @@ pub fn bring_up(
             let report = screen.during(|| workshop.build_reached(patterns, *reached, &screen, options));
             drop(screen);
             if let Some(report) = report.map_err(|problem| own_problem(console, problem))? {
-                share::conclude(console, workshop, None, stream);
+                share_news::conclude(console, workshop, None, stream);
                 return Ok(Brought::Built(report));
             }
         }
@@ -260,7 +260,7 @@ pub fn build_of(
     }
     // Who stops a build does not want to wait for what it would give.
     let is_done = !report.cancelled;
-    share::conclude(console, workshop, is_done.then_some((&evaluation.graph, files.files)), stream);
+    share_news::conclude(console, workshop, is_done.then_some((&evaluation.graph, files.files)), stream);
     Ok(report)
 }
 

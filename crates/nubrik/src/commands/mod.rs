@@ -28,6 +28,7 @@ mod plan;
 mod run;
 mod services;
 mod share;
+mod share_news;
 mod share_upkeep;
 mod show;
 mod since;
@@ -38,6 +39,7 @@ mod verify;
 mod watch;
 mod why;
 mod why_shared;
+mod worker;
 
 use std::mem::ManuallyDrop;
 use std::path::{Path, PathBuf};
@@ -139,6 +141,8 @@ pub fn dispatch(arguments: Arguments) -> Exit {
         UserCommand::Manual { to } => manual::manual(console, &to),
         UserCommand::Completions { shell } => completions::completions(console, shell),
         UserCommand::Tree { target, depth, users } => tree::tree(console, choice, &target, depth, users),
+        UserCommand::Worker { slots, name } => worker::worker(console, choice, slots, name.as_deref()),
+        UserCommand::Workers => worker::workers(console, choice),
         UserCommand::Cache { work: Some(CacheWork::Verify { shared: true }) } => {
             share_upkeep::verify(console, choice)
         }
@@ -170,7 +174,7 @@ pub fn open_to_build(console: Console, choice: &Choice, how: How) -> CommandResu
         session.keep_no_results();
     }
     if !how.offline && !how.no_cache && !how.no_shared {
-        share::begin(console, &mut session);
+        share_news::begin(console, &mut session);
     }
     Ok(session)
 }

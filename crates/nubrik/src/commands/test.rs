@@ -13,7 +13,7 @@ use nubrik_session::{Session, Workshop};
 
 use super::build::{lock, options_of, screen_for};
 use super::coverage;
-use super::share;
+use super::share_news;
 use super::{
     CommandResult, evaluate_with, open_to_build, own_problem, patterns, say_wrong, say_wrong_noted, wanting,
 };
@@ -86,7 +86,7 @@ pub fn run(
         TestsToRun { patterns, evaluation: &evaluation, chosen: &chosen, verdicts: &verdicts, again: &again };
     let ended = tried.repeated(console, session, how, which.repeat.unwrap_or(1))?;
     let RoundsEnd { rounds, cancelled, machine_lacks } = ended;
-    share::conclude(
+    share_news::conclude(
         console,
         session,
         (!cancelled).then_some((graph, verdicts.as_slice())),

@@ -23,12 +23,14 @@ impl Workshop<'_> {
             let mut outcome = {
                 let edits = self.edits();
                 let edited = edits.finder();
-                let request = Request { edited: &edited, ..request };
+                let performer = self.crew.as_deref().map(|crew| crew as &dyn nubrik_engine::Performer);
+                let request = Request { edited: &edited, performer, ..request };
                 build(request, &out, self.state(), &self.machine, self.store(), &heard, options)
             };
             let is_last = outcome.lost == 0 || outcome.cancelled;
             let verdicts = heard.ended(is_last);
             self.session.shared_use.add(outcome.shared);
+            self.session.ran_elsewhere += outcome.sent;
             if is_last {
                 return Ok(outcome);
             }

@@ -49,7 +49,7 @@ pub struct GivenAway {
 }
 
 /// A folder of the person's, by the variable that names it and what it is by default.
-fn own_folder(variable: &str, default: &str) -> Option<PathBuf> {
+pub(super) fn own_folder(variable: &str, default: &str) -> Option<PathBuf> {
     let absolute = |name: &str| std::env::var_os(name).map(PathBuf::from).filter(|p| p.is_absolute());
     let folder = absolute(variable).or_else(|| absolute("HOME").map(|home| home.join(default)))?;
     Some(folder.join("nubrik/shared"))
@@ -194,15 +194,15 @@ pub fn key_in(file: &Path) -> Result<SecretKey, String> {
     SecretKey::parse(&text).ok_or_else(|| format!("{} holds no secret key of `nubrik share`", file.display()))
 }
 
-/// The key of who writes, if this machine is told one.
-fn key_of_writer() -> Result<Option<SecretKey>, String> {
-    let Some(value) = std::env::var(KEY_VARIABLE).ok().filter(|value| !value.is_empty()) else {
+/// The key that a variable holds, or the file that it names; nothing where it is not set.
+pub(super) fn key_of(variable: &str) -> Result<Option<SecretKey>, String> {
+    let Some(value) = std::env::var(variable).ok().filter(|value| !value.is_empty()) else {
         return Ok(None);
     };
     match SecretKey::parse(&value) {
         Some(key) => Ok(Some(key)),
         None if value.starts_with("ed25519") => {
-            Err(format!("{KEY_VARIABLE} holds no secret key of `nubrik share`"))
+            Err(format!("{variable} holds no secret key of `nubrik share`"))
         }
         None => key_in(Path::new(&value)).map(Some),
     }
@@ -232,7 +232,7 @@ impl Session {
             own_folder("XDG_CACHE_HOME", ".cache").ok_or("neither XDG_CACHE_HOME nor HOME names a folder")?;
         let state = state_folder().ok_or("neither XDG_STATE_HOME nor HOME names a folder")?;
         let (mut lines, wait) = (settings.lines, settings.wait);
-        self.writer = key_of_writer()?.map(|key| {
+        self.writer = key_of(KEY_VARIABLE)?.map(|key| {
             let line = std::env::var(LINE_VARIABLE).ok().filter(|line| nubrik_shared::is_line(line));
             let line = line.unwrap_or_else(|| lines[0].clone());
             if !lines.contains(&line) {

@@ -81,6 +81,7 @@ impl Reached {
             maker_elsewhere,
             publish: true,
             again: &[],
+            performer: None,
             edited,
         }
     }

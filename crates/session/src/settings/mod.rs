@@ -2,6 +2,7 @@
 
 mod origins;
 mod shared;
+mod workers;
 
 use std::collections::BTreeMap;
 use std::ops::Range;
@@ -18,6 +19,7 @@ use toml::de::{DeString, DeTable, DeValue};
 use crate::archives::KitArchive;
 
 pub use shared::{SharedPlace, SharedSettings};
+pub use workers::WorkersSettings;
 
 /// Settings of a workspace.
 #[derive(Clone, PartialEq, Eq, Debug, Default)]
@@ -34,6 +36,8 @@ pub struct Settings {
     pub profiles: BTreeMap<String, Vec<(String, SettingValue)>>,
     /// The team's store.
     pub shared: Option<SharedSettings>,
+    /// Other machines that run steps.
+    pub workers: Option<WorkersSettings>,
 }
 
 /// What is wrong with the settings, and a mend.
@@ -47,7 +51,8 @@ pub struct SettingsProblem {
     pub mend: Option<String>,
 }
 
-const KEYS: [&str; 7] = ["at_least", "jobs", "hide_undeclared", "kits", "origins", "profiles", "shared"];
+const KEYS: [&str; 8] =
+    ["at_least", "jobs", "hide_undeclared", "kits", "origins", "profiles", "shared", "workers"];
 
 /// What is said of a kit.
 const KIT_KEYS: [&str; 4] = ["url", "digest", "strip", "format"];
@@ -115,6 +120,13 @@ impl Settings {
                 ("shared", _) => {
                     let mend = "[shared]\nat = \"https://…\"\nroot = \"ed25519:…\"";
                     return wrong("`shared` is a table that says where a team's store is", mend);
+                }
+                ("workers", DeValue::Table(table)) => {
+                    settings.workers = Some(workers::workers(key.span(), table)?);
+                }
+                ("workers", _) => {
+                    let mend = "[workers]\nat = \"nats://jobs.example:4222\"";
+                    return wrong("`workers` is a table that says where jobs for other machines go", mend);
                 }
                 ("profiles", DeValue::Table(table)) => {
                     for (name, value) in sorted(table) {

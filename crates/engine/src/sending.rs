@@ -1,0 +1,154 @@
+//! Steps that other machines run for this one. What they make comes back as a result of a shared store, and counts under the same
+//! conditions; what does not come, or does not count, is made here.
+
+use std::sync::atomic::Ordering;
+use std::time::{Duration, Instant};
+
+use nubrik_graph::{LoneStep, StepId};
+use nubrik_source::FilePath;
+use nubrik_store::RecordEntry;
+
+use crate::build::{Build, lock};
+use crate::event::{Event, Verdict};
+use crate::examine::Examined;
+use crate::performer::{Errand, StepAnswer};
+use crate::reason::Reason;
+use crate::schedule::{Schedule, StepEnd};
+use crate::sent::SentStep;
+use crate::state::{StepMemory, memory_for_others};
+
+/// How often it is looked whether an answer came.
+const LOOK: Duration = Duration::from_millis(20);
+
+/// A step that took so many times as long as it should is begun here, too, when there is time for it.
+const LATE: u32 = 3;
+
+/// No step is late before this.
+const NOT_LATE: Duration = Duration::from_secs(2);
+
+impl Build<'_> {
+    /// A step as another machine would run it; nothing where only this one can.
+    fn errand(&self, id: StepId, now: &Examined) -> Option<Errand> {
+        let step = self.graph.step(id);
+        let answers = step.commands.iter().flat_map(|pipeline| &pipeline.stages).any(|stage| stage.answers);
+        let is_tied = step.limits.network || !step.services.is_empty() || !step.kept.is_empty() || answers;
+        if step.commands.is_empty() || is_tied || step.early_outputs().next().is_some() {
+            return None;
+        }
+        let mut sources = Vec::new();
+        for file in self.graph.declared(step) {
+            let node = self.graph.file(file);
+            if node.maker.is_some() {
+                continue;
+            }
+            // What a link leads to may be anywhere.
+            if !self.outside.links_to(&node.path).is_empty() {
+                return None;
+            }
+            sources.push(node.path.clone());
+        }
+        let lone = LoneStep::of(self.graph, id, self.needs()).ok()?;
+        let mut made = Vec::new();
+        for maker in self.needs().of_step(id) {
+            let memory = self.made_by(maker)?;
+            made.push((self.graph.step(maker).folder.shared().clone(), memory_for_others(memory)));
+        }
+        let forecast = self.remembered_cost(id) as u64;
+        Some(Errand { step: id, lone, first_key: now.first_key, sources, made, forecast })
+    }
+
+    /// Whether a result that another machine made just now counts.
+    fn counts(&self, id: StepId, now: &Examined, entry: &RecordEntry) -> bool {
+        let is_unmoved = |path: &FilePath| self.must_be_unmoved(path, None).is_ok();
+        now.parts.inputs.iter().all(|(path, _)| is_unmoved(path)) && self.fits(id, now, entry)
+    }
+}
+
+impl Schedule<'_, '_> {
+    /// Sends a step that is to run to another machine, if one would begin it now.
+    pub(crate) fn send(&self, id: StepId, now: Examined, reason: &Reason) -> Result<(), Examined> {
+        let build = self.build;
+        let Some(performer) = build.performer else { return Err(now) };
+        let forecast = build.remembered_cost(id) as u64;
+        if lock(&self.only_here).contains(&id) || !performer.has_place(forecast) {
+            return Err(now);
+        }
+        let Some(errand) = build.errand(id, &now) else {
+            lock(&self.only_here).insert(id);
+            return Err(now);
+        };
+        let sent = SentStep {
+            now,
+            reason: reason.clone(),
+            at: Instant::now(),
+            forecast: Duration::from_micros(forecast),
+        };
+        // Before it is sent: the answer may be there at once.
+        lock(&self.sent).insert(id, sent);
+        if performer.send(&errand) {
+            build.listener.hear(&Event::WillRun { step: id, reason: reason.clone() });
+            lock(&self.progress).queue.set_aside(id);
+            self.changed.notify_all();
+            return Ok(());
+        }
+        lock(&self.only_here).insert(id);
+        match lock(&self.sent).remove(&id) {
+            Some(sent) => Err(sent.now),
+            // Somebody answered what could not be sent: whoever took it out goes on with it.
+            None => Ok(()),
+        }
+    }
+
+    /// Hears what becomes of steps that were sent, until nothing is left to do.
+    pub(crate) fn receive(&self) {
+        let Some(performer) = self.build.performer else { return };
+        while lock(&self.progress).remaining > 0 {
+            if let Some((step, answer)) = performer.receive(LOOK) {
+                let sent = lock(&self.sent).remove(&step);
+                if let Some(sent) = sent {
+                    self.answered(step, &sent, answer);
+                }
+            }
+            let is_over = self.build.outside.is_cancelled() || lock(&self.progress).stop;
+            let given_up: Vec<(StepId, SentStep)> = {
+                let mut sent = lock(&self.sent);
+                let is_late = |sent: &SentStep| sent.at.elapsed() > (sent.forecast * LATE).max(NOT_LATE);
+                let idle = lock(&self.progress).waiting > 0;
+                let late = sent.iter().filter(|(_, sent)| is_over || (idle && is_late(sent)));
+                let late: Vec<StepId> = late.map(|(step, _)| *step).collect();
+                late.into_iter().filter_map(|step| Some((step, sent.remove(&step)?))).collect()
+            };
+            if is_over && !given_up.is_empty() {
+                performer.abandon();
+            }
+            given_up.iter().for_each(|(step, _)| self.take_back(*step));
+        }
+    }
+
+    fn answered(&self, id: StepId, sent: &SentStep, answer: StepAnswer) {
+        let StepAnswer::Made(entry) = answer else { return self.take_back(id) };
+        let build = self.build;
+        if !build.counts(id, &sent.now, &entry) {
+            return self.take_back(id);
+        }
+        let Some(memory) = build.reuse(id, &sent.now, &entry, &sent.reason) else {
+            return self.take_back(id);
+        };
+        build.remember(id, StepMemory { because: StepMemory::because_of(&sent.reason), ..memory });
+        build.sent.fetch_add(1, Ordering::Relaxed);
+        let done = StepEnd {
+            micros: entry.micros,
+            printed: entry.printed,
+            ..StepEnd::new(Verdict::Ran, sent.reason.clone())
+        };
+        self.hand_out(id, Verdict::Ran);
+        self.finish(id, done);
+    }
+
+    /// Lets a step run here that was sent.
+    fn take_back(&self, id: StepId) {
+        lock(&self.only_here).insert(id);
+        lock(&self.progress).queue.put_back(id);
+        self.changed.notify_all();
+    }
+}

@@ -1,0 +1,241 @@
+//! What a build says of the team's store and of other machines.
+
+use std::sync::Arc;
+use std::time::{Duration, SystemTime, UNIX_EPOCH};
+
+use nubrik_graph::{FileId, Graph};
+use nubrik_session::{Session, SharedRecord, TeamStore};
+use nubrik_shared::SharedStore;
+use serde::Serialize;
+
+use super::labelled;
+use crate::ui::console::{Console, OutputStream};
+use crate::ui::json;
+use crate::ui::paint::Ink;
+use crate::ui::text::{size, time};
+
+/// A head of this age may be withheld by whoever has the store.
+const OLD: Duration = Duration::from_secs(7 * 86_400);
+
+/// Steps that ran, by why nothing was taken for them.
+#[derive(Serialize, Default)]
+struct NotTakenCounts {
+    unknown: usize,
+    other_files: usize,
+    other_system: usize,
+    not_had: usize,
+}
+
+/// What other machines did for a build.
+#[derive(Serialize)]
+struct WorkersEvent<'a> {
+    event: &'static str,
+    ran: usize,
+    machines: usize,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    refused: Option<&'a str>,
+}
+
+/// What a build took from a team's store, or gave.
+#[derive(Serialize, Default)]
+struct SharedEvent<'a> {
+    event: &'static str,
+    taken: usize,
+    /// Results that are known and were not fetched.
+    away: usize,
+    not_taken: NotTakenCounts,
+    given: usize,
+    /// Results that were not given in time.
+    late: usize,
+    /// Files that came as what differs from others.
+    differences: u64,
+    kept_back: usize,
+    requests: u64,
+    moved_bytes: u64,
+    content_bytes: u64,
+    spared_seconds: f64,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    trouble: Option<&'a str>,
+}
+
+pub fn age(when: u64) -> Duration {
+    let now = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
+    now.saturating_sub(Duration::from_secs(when))
+}
+
+/// Whether a head is so old that newer ones may be withheld.
+pub fn is_old(when: u64) -> bool {
+    age(when) > OLD
+}
+
+/// Gives what was made to the team's store, where this machine writes there, and says what was taken and given.
+pub fn conclude(
+    console: Console,
+    session: &Session,
+    made: Option<(&Graph, &[FileId])>,
+    stream: OutputStream,
+) {
+    let TeamStore::Used(store) = session.shared() else { return };
+    let given = made.map(|(graph, files)| session.give(graph, files)).transpose();
+    let (given, failed) = match given {
+        Ok(given) => (given.flatten(), None),
+        Err(trouble) => (None, Some(trouble)),
+    };
+    let failed = failed.map(|trouble| trouble.to_string());
+    say(console, &store, &session.shared_use().unwrap_or_default(), given.as_ref(), failed, stream);
+    say_workers(console, session, stream);
+}
+
+fn say(
+    console: Console,
+    store: &Arc<SharedStore>,
+    used: &SharedRecord,
+    given: Option<&nubrik_session::GivenAway>,
+    failed: Option<String>,
+    stream: OutputStream,
+) {
+    let traffic = store.traffic();
+    let trouble = failed.or_else(|| store.trouble().map(|trouble| trouble.to_string()));
+    let results = given.map_or(0, |given| given.published.results);
+    let kept_back: usize = given.map_or(0, |given| given.kept_back.iter().map(|(_, count)| count).sum());
+    if console.is_json() {
+        if traffic.requests > 0 {
+            console.event(&SharedEvent {
+                event: "shared",
+                taken: used.taken,
+                away: used.away,
+                not_taken: NotTakenCounts {
+                    unknown: used.unknown,
+                    other_files: used.other_files,
+                    other_system: used.other_system,
+                    not_had: used.not_had,
+                },
+                given: results,
+                late: given.map_or(0, |given| given.published.late),
+                differences: traffic.differences,
+                kept_back,
+                requests: traffic.requests,
+                moved_bytes: traffic.moved + given.map_or(0, |given| given.published.moved),
+                content_bytes: traffic.raw + given.map_or(0, |given| given.published.raw),
+                spared_seconds: json::rounded(used.spared_micros as f64 / 1e6),
+                trouble: trouble.as_deref(),
+            });
+        }
+        return;
+    }
+    let paint = console.paint(stream);
+    let line = |ink: Ink, text: &str| console.line(stream, &labelled(paint, ink, "shared", text));
+    let plural = |count: usize| if count == 1 { "1 result".to_owned() } else { format!("{count} results") };
+    if used.taken > 0 {
+        let away = if used.away > 0 {
+            format!(" ({} of them stay there until something here needs them)", used.away)
+        } else {
+            String::new()
+        };
+        let differences = match traffic.differences {
+            0 => String::new(),
+            1 => " (1 file as what differs from one that was here)".to_owned(),
+            count => format!(" ({count} files as what differs from those that were here)"),
+        };
+        let text = format!(
+            "{} taken from the team's store{away}: {} came for {}{differences}, {} of work spared",
+            plural(used.taken),
+            size(traffic.moved),
+            size(traffic.raw),
+            time(used.spared_micros)
+        );
+        line(Ink::Found, &text);
+    }
+    // That nobody gave what one writes is no news, and who gives results makes what nobody gave.
+    let is_news = used.taken > 0 || used.other_files + used.other_system + used.not_had > 0;
+    let not_taken = if given.is_none() && is_news { used.not_taken() } else { Vec::new() };
+    if !not_taken.is_empty() {
+        let causes: Vec<String> = not_taken.iter().map(|(count, why)| format!("{count} {why}")).collect();
+        line(Ink::Faint, &format!("not taken: {}; nubrik why TARGET --shared tells more", causes.join(", ")));
+    }
+    if let Some(given) = given {
+        if results > 0 {
+            let published = &given.published;
+            let text = format!(
+                "{} given to the team's store: {} went for {} of {} contents",
+                plural(results),
+                size(published.moved),
+                size(published.raw),
+                published.contents
+            );
+            line(Ink::Found, &text);
+        }
+        if given.published.late > 0 {
+            let text = format!(
+                "{} not given in time (`wait` in nubrik.toml): the next build gives them",
+                plural(given.published.late)
+            );
+            line(Ink::Doubt, &text);
+        }
+        for (why, count) in &given.kept_back {
+            let stay = if *count == 1 { "stays" } else { "stay" };
+            line(Ink::Faint, &format!("{} {stay} on this machine: {why}", plural(*count)));
+        }
+    }
+    let (_, heads) = if traffic.requests > 0 { store.known() } else { Default::default() };
+    for (name, head, when) in heads.iter().filter(|(_, _, when)| is_old(*when)) {
+        let days = age(*when).as_secs() / 86_400;
+        let text = format!(
+            "the last head of {head} by {name} is {days} days old: nobody gave anything since, or newer ones are withheld"
+        );
+        line(Ink::Doubt, &text);
+    }
+    if let Some(trouble) = trouble {
+        let off = if store.is_off() { "; it is not asked any more in this build" } else { "" };
+        line(Ink::Doubt, &format!("the team's store at {}: {trouble}{off}", store.place()));
+    }
+}
+
+/// Says what other machines did, and why some did not.
+fn say_workers(console: Console, session: &Session, stream: OutputStream) {
+    let Some(crew) = session.crew() else { return };
+    let (ran, machines, refused) = (session.ran_elsewhere(), crew.present().len(), crew.refused());
+    if console.is_json() {
+        return console.event(&WorkersEvent { event: "workers", ran, machines, refused: refused.as_deref() });
+    }
+    let paint = console.paint(stream);
+    let line = |ink: Ink, text: &str| console.line(stream, &labelled(paint, ink, "workers", text));
+    let steps = if ran == 1 { "1 step".to_owned() } else { format!("{ran} steps") };
+    let others =
+        if machines == 1 { "1 other machine".to_owned() } else { format!("{machines} other machines") };
+    if ran > 0 {
+        line(Ink::Found, &format!("{steps} ran on {others}"));
+    } else if machines == 0 {
+        line(Ink::Faint, "nobody works for this pool now: everything ran here");
+    }
+    if let Some(why) = refused {
+        line(Ink::Doubt, &format!("some steps came back and ran here: {why}"));
+    }
+}
+
+/// Lets a command that builds use the team's store, or says why it is not used.
+pub fn begin(console: Console, session: &mut Session) {
+    let problem =
+        session.use_shared().err().map(|problem| format!("the team's store is not used: {problem}"));
+    let asks = match session.shared() {
+        TeamStore::Proposed(settings) => Some(format!(
+            "nubrik.toml names a team's store at {}, which you did not agree to: nubrik share",
+            settings.place.at
+        )),
+        TeamStore::None | TeamStore::Used(_) => None,
+    };
+    if let Some(text) = problem.or(asks) {
+        notice(console, &text);
+    }
+    if let Err(why) = session.use_workers() {
+        notice(console, &format!("no other machine works for this one: {why}"));
+    }
+}
+
+fn notice(console: Console, text: &str) {
+    if console.is_json() {
+        return console.event(&json::NoticeEvent { event: "notice", text: text.to_owned() });
+    }
+    let paint = console.paint(OutputStream::Error);
+    crate::ui::console::errln!(console, "{}", labelled(paint, Ink::Doubt, "notice", text));
+}

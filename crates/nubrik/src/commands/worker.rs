@@ -1,0 +1,187 @@
+//! `nubrik worker` and `nubrik workers`: machines that run steps for others.
+
+use std::sync::Arc;
+use std::sync::mpsc::{RecvTimeoutError, channel};
+use std::time::{Duration, Instant};
+
+use nubrik_confine::CancelSwitch;
+use nubrik_exchange::Hand;
+use nubrik_session::{DoneJob, Session, WorkPlace};
+use serde::Serialize;
+
+use super::{CommandResult, labelled, open, say_wrong};
+use crate::arguments::Choice;
+use crate::exit::Exit;
+use crate::ui::console::{Console, OutputStream, outln};
+use crate::ui::paint::Ink;
+use crate::ui::text::{padded, time, width};
+
+/// How long a job is waited for before it is looked whether to end.
+const PATIENCE: Duration = Duration::from_millis(500);
+
+/// How often it is looked whether what runs is still wanted.
+const LOOK: Duration = Duration::from_millis(50);
+
+/// How long to wait before a server that does not answer is asked again.
+const LATER: Duration = Duration::from_secs(2);
+
+#[derive(Serialize)]
+struct WorkerEvent<'a> {
+    event: &'static str,
+    name: &'a str,
+    slots: usize,
+    busy: usize,
+}
+
+#[derive(Serialize)]
+struct WorkedEvent<'a> {
+    event: &'static str,
+    say: &'a str,
+    build: &'a str,
+    state: &'static str,
+    seconds: f64,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    why: Option<&'a str>,
+}
+
+/// Says who works for the pool that the workspace names.
+pub fn workers(console: Console, choice: &Choice) -> CommandResult<Exit> {
+    let session = open(console, choice)?;
+    let problem = |why: String| say_wrong(console, Exit::Failed, &format!("nobody can be asked: {why}"), &[]);
+    let all = session.workers().map_err(problem)?;
+    if console.is_json() {
+        for alive in &all {
+            let event = "worker";
+            console.event(&WorkerEvent { event, name: &alive.name, slots: alive.slots, busy: alive.busy });
+        }
+        return Ok(Exit::Done);
+    }
+    let widest = all.iter().map(|alive| width(&alive.name)).max().unwrap_or(0);
+    let paint = console.paint(OutputStream::Output);
+    for alive in &all {
+        let steps = if alive.slots == 1 {
+            "1 step at once".to_owned()
+        } else {
+            format!("{} steps at once", alive.slots)
+        };
+        let text = format!("{}   {steps}, {} now", padded(&alive.name, widest), alive.busy);
+        outln!(console, "{}", labelled(paint, Ink::Found, "worker", &text));
+    }
+    if all.is_empty() {
+        outln!(console, "{}", labelled(paint, Ink::Calm, "workers", "nobody works for this pool now"));
+    }
+    Ok(Exit::Done)
+}
+
+/// Works for others until it is stopped.
+pub fn worker(
+    console: Console,
+    choice: &Choice,
+    slots: Option<u16>,
+    name: Option<&str>,
+) -> CommandResult<Exit> {
+    let mut session = open(console, choice)?;
+    let name = name.map_or_else(own_name, str::to_owned);
+    let slots = slots.map_or(session.default_jobs(), usize::from);
+    let ready = session.work_for_others(&name, slots, &CancelSwitch::new);
+    let (hand, places) = ready
+        .map_err(|why| say_wrong(console, Exit::Usage, &format!("this machine cannot work: {why}"), &[]))?;
+    let paint = console.paint(OutputStream::Output);
+    if !console.is_json() {
+        let steps = if slots == 1 { "1 step".to_owned() } else { format!("{slots} steps") };
+        let text = format!("{name} runs {steps} at once for others; Ctrl-C ends it");
+        outln!(console, "{}", labelled(paint, Ink::Found, "worker", &text));
+    }
+    let session = &session;
+    let hand = &hand;
+    std::thread::scope(|scope| {
+        for (place, cancel) in places {
+            scope.spawn(move || serve(console, session, hand, place, cancel));
+        }
+    });
+    Ok(Exit::Done)
+}
+
+/// What this machine is called, where nobody says otherwise.
+fn own_name() -> String {
+    let host = std::fs::read_to_string("/proc/sys/kernel/hostname").unwrap_or_default();
+    let host = if host.trim().is_empty() { "machine" } else { host.trim() };
+    format!("{host}-{}", std::process::id())
+}
+
+/// Does jobs in a place, one after another, until this program is stopped.
+fn serve(
+    console: Console,
+    session: &Session,
+    hand: &Hand,
+    mut place: WorkPlace,
+    mut cancel: Arc<CancelSwitch>,
+) {
+    while !session.is_stopped() {
+        let job = match hand.take(PATIENCE) {
+            Ok(Some(job)) => job,
+            Ok(None) => continue,
+            Err(_) => {
+                std::thread::sleep(LATER);
+                continue;
+            }
+        };
+        if hand.is_stopped(&job.build) {
+            // Nobody waits for it.
+            let _ = job.answer(Vec::new());
+            continue;
+        }
+        let began = Instant::now();
+        let done = std::thread::scope(|scope| {
+            let (is_done, ended) = channel::<()>();
+            let (build, cancel) = (&job.build, &cancel);
+            scope.spawn(move || {
+                // Until the other end is dropped.
+                while ended.recv_timeout(LOOK) == Err(RecvTimeoutError::Timeout) {
+                    if session.is_stopped() || hand.is_stopped(build) {
+                        return cancel.throw();
+                    }
+                }
+            });
+            let done = place.perform(&job.bytes);
+            drop(is_done);
+            done
+        });
+        let (say, why) = match &done {
+            Some(DoneJob { say, end, .. }) => (say.as_str(), end.as_ref().err().map(String::as_str)),
+            None => ("", Some("it was stopped, or signed by nobody who may give jobs")),
+        };
+        tell(console, say, &job.build, why, began.elapsed());
+        if cancel.is_thrown() {
+            let Ok(new) = CancelSwitch::new() else { return };
+            cancel = Arc::new(new);
+            match place.again(cancel.clone()) {
+                Ok(again) => place = again,
+                Err(_) => return,
+            }
+        }
+        match done {
+            // Without the server the job is given to somebody else.
+            Some(done) => drop(job.answer(done.answer)),
+            None if hand.is_stopped(&job.build) => drop(job.answer(Vec::new())),
+            None => drop(job),
+        }
+    }
+}
+
+fn tell(console: Console, say: &str, build: &str, why: Option<&str>, took: Duration) {
+    if console.is_json() {
+        let (event, state) = ("worked", if why.is_none() { "ran" } else { "not" });
+        return console.event(&WorkedEvent { event, say, build, state, seconds: took.as_secs_f64(), why });
+    }
+    let paint = console.paint(OutputStream::Output);
+    let took = time(took.as_micros() as u64);
+    match why {
+        None => {
+            outln!(console, "{}", labelled(paint, Ink::Busy, "ran", &format!("{say}   {took}   for {build}")))
+        }
+        Some(why) => {
+            outln!(console, "{}", labelled(paint, Ink::Doubt, "not", &format!("{say}   for {build}: {why}")));
+        }
+    }
+}

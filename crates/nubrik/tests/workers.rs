@@ -1,0 +1,266 @@
+//! Other machines at work: what they make is what would be made here, and whatever happens to them, nothing is lost or wrong.
+//!
+//! They take a server: `NUBRIK_NATS` names the program of NATS 2.10 or later. Without one these tests are left out, unless
+//! `NUBRIK_NEEDS_NATS` is set.
+
+#![allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
+
+mod sandbox;
+
+use std::fs;
+use std::io::{BufRead, BufReader};
+use std::net::TcpListener;
+use std::process::{Child, Command, Stdio};
+use std::time::{Duration, Instant};
+
+use sandbox::{Run, Sandbox, has_rooms};
+
+/// Ends with the test; its folders are there until then.
+struct Ended {
+    child: Child,
+    _folders: Option<Sandbox>,
+}
+
+impl Drop for Ended {
+    fn drop(&mut self) {
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+}
+
+/// A team with a server for jobs, a store, and keys.
+struct Team {
+    folder: tempfile::TempDir,
+    root: String,
+    port: u16,
+    server: Option<Ended>,
+}
+
+fn public_key(run: &Run) -> String {
+    let start = run.stdout.find("ed25519:").unwrap();
+    run.stdout[start..].split(|c: char| c.is_whitespace() || c == '"').next().unwrap().to_owned()
+}
+
+/// The program of the server; nothing where the test is to be left out.
+fn server_program() -> Option<String> {
+    if !has_rooms() {
+        println!("skipped: without rooms nobody works for others");
+        return None;
+    }
+    match std::env::var("NUBRIK_NATS") {
+        Ok(program) => Some(program),
+        Err(_) if std::env::var_os("NUBRIK_NEEDS_NATS").is_some() => panic!("NUBRIK_NATS names no server"),
+        Err(_) => {
+            println!("skipped: NUBRIK_NATS names no server of NATS");
+            None
+        }
+    }
+}
+
+/// Waits until something is so.
+fn until(what: &str, is_so: impl Fn() -> bool) {
+    let began = Instant::now();
+    while !is_so() {
+        assert!(began.elapsed() < Duration::from_secs(30), "it does not come: {what}");
+        std::thread::sleep(Duration::from_millis(20));
+    }
+}
+
+impl Team {
+    fn new() -> Option<Team> {
+        let program = server_program()?;
+        let port = TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
+        let folder = tempfile::tempdir().unwrap();
+        let mut team = Team { folder, root: String::new(), port, server: None };
+        team.start(&program);
+        let sandbox = Sandbox::new(&[]);
+        let made =
+            sandbox.run(&["share", "create", &team.path("store"), "--root", &team.path("root")]).expect(0);
+        team.root = public_key(&made);
+        for (name, line) in [("boss", "jobs"), ("hand", "workers"), ("stranger", "other")] {
+            let seat = team.sandbox(&[]);
+            let key = public_key(&seat.run(&["share", "new-key", &team.path(name)]));
+            seat.run(&["share", "add", name, &key, "--line", line, "--root", &team.path("root")]).expect(0);
+        }
+        Some(team)
+    }
+
+    fn start(&mut self, program: &str) {
+        let port = self.port.to_string();
+        let child = Command::new(program)
+            .args(["-js", "-a", "127.0.0.1", "-p", &port, "-sd", &self.path("jobs")])
+            .stdout(Stdio::null())
+            .stderr(Stdio::null())
+            .spawn()
+            .unwrap();
+        self.server = Some(Ended { child, _folders: None });
+        until("the server", || std::net::TcpStream::connect(("127.0.0.1", self.port)).is_ok());
+    }
+
+    fn path(&self, name: &str) -> String {
+        self.folder.path().join(name).display().to_string()
+    }
+
+    fn sandbox(&self, files: &[(&str, &str)]) -> Sandbox {
+        let sandbox = Sandbox::new(files);
+        let (store, root, port) = (self.path("store"), &self.root, self.port);
+        let settings = format!(
+            "[shared]\nat = \"{store}\"\nroot = \"{root}\"\n[workers]\nat = \"nats://127.0.0.1:{port}\"\n"
+        );
+        sandbox.write("nubrik.toml", &settings);
+        sandbox
+    }
+
+    /// Begins to work for others.
+    fn worker(&self, name: &str, key: &str) -> Ended {
+        let sandbox = self.sandbox(&[]);
+        let mut command = sandbox.command_in("", &["worker", "--slots", "2", "--name", name]);
+        command.env("NUBRIK_SHARED_ROOT", &self.root).env("NUBRIK_WORKER_KEY", self.path(key));
+        command.env("XDG_STATE_HOME", self.path(&format!("{name}-state")));
+        let mut child = command.stdout(Stdio::piped()).stderr(Stdio::inherit()).spawn().unwrap();
+        let mut said = BufReader::new(child.stdout.take().unwrap());
+        let mut line = String::new();
+        said.read_line(&mut line).unwrap();
+        assert!(line.contains("runs 2 steps at once"), "{line}");
+        // What it says later goes nowhere, and must not stop it.
+        std::thread::spawn(move || for _ in said.lines() {});
+        Ended { child, _folders: Some(sandbox) }
+    }
+
+    fn build(&self, sandbox: &Sandbox, args: &[&str]) -> Run {
+        let state = self.path("boss-state");
+        let key = self.path("boss");
+        let variables = [
+            ("NUBRIK_SHARED_ROOT", self.root.as_str()),
+            ("NUBRIK_JOBS_KEY", &key),
+            ("XDG_STATE_HOME", &state),
+        ];
+        sandbox.run_with(&[&["build"], args].concat(), &variables)
+    }
+}
+
+/// What a build says of workers.
+fn ran_elsewhere(run: &Run) -> u64 {
+    let event = run.events().into_iter().find(|event| event["event"] == "workers");
+    event.unwrap_or_else(|| panic!("{}", run.stdout))["ran"].as_u64().unwrap()
+}
+
+/// A generated program, a library of it, and something that reads a made folder.
+const FILES: [(&str, &str); 5] = [
+    (
+        "targets.nub",
+        "use \"nub:c\" as c\n\
+         target table = step { run = sh`sleep 0.1; echo 'int table = 7;' > {out \"table.c\"}` }\n\
+         target fit = c.library { sources = [\"fit.c\", table], headers = \"fit.h\", include = \".\" }\n\
+         target show = c.program { sources = \"show.c\", needs = fit }\n\
+         target pages = step { run = sh`mkdir -p {outfolder \"pages\"}/in; cp {in \"table.txt\"} {outfolder \"pages\"}/in/a; echo ran` }\n\
+         target sums = step { run = sh`cat {in pages}/in/a > {out \"sum\"}; {in show} >> {out \"sum\"}` }\n",
+    ),
+    ("fit.c", "#include \"fit.h\"\nextern int table;\nint fit(void) { return table; }\n"),
+    ("fit.h", "int fit(void);\n"),
+    (
+        "show.c",
+        "#include \"fit.h\"\n#include <stdio.h>\nint main(void) { printf(\"%d\\n\", fit()); return 0; }\n",
+    ),
+    ("table.txt", "high 06:12\n"),
+];
+
+#[test]
+fn what_others_make_is_what_would_be_made_here() {
+    let Some(team) = Team::new() else { return };
+    let _one = team.worker("one", "hand");
+    let _two = team.worker("two", "hand");
+    let sandbox = team.sandbox(&FILES);
+    let run = team.build(&sandbox, &["--json"]).expect(0);
+    // Definitions that never ran count as longer than what is worth sending.
+    assert!(ran_elsewhere(&run) >= 3, "{}", run.stdout);
+    let here = team.sandbox(&FILES);
+    here.run(&["build"]).expect(0);
+    assert_eq!(sandbox.files_below("out/default"), here.files_below("out/default"));
+    assert_eq!(sandbox.read("out/default/sums/sum"), "high 06:12\n7\n");
+    // All of it counts as made here: nothing runs, and after an edit only what it concerns.
+    assert!(team.build(&sandbox, &[]).expect(0).stdout.starts_with("nothing to run"));
+    sandbox.write("table.txt", "low 12:20\n");
+    team.build(&sandbox, &[]).expect(0);
+    assert_eq!(sandbox.read("out/default/sums/sum"), "low 12:20\n7\n");
+    let listed = sandbox.run(&["workers"]).expect(0).stdout;
+    assert!(listed.contains("one") && listed.contains("two"), "{listed}");
+}
+
+#[test]
+fn what_fails_there_fails_here_with_all_its_words() {
+    let Some(team) = Team::new() else { return };
+    let _one = team.worker("one", "hand");
+    let files = [(
+        "targets.nub",
+        "target bad = step { run = sh`sleep 0.1; echo no water >&2; exit 3 > {out \"x\"}` }\n",
+    )];
+    let run = team.build(&team.sandbox(&files), &[]).expect(1);
+    assert!(run.stdout.contains("no water") && run.stdout.contains("exited with code 3"), "{}", run.stdout);
+}
+
+#[test]
+fn workers_that_die_hang_or_may_not_work_cost_time_and_nothing_else() {
+    let Some(mut team) = Team::new() else { return };
+    let slow = "target slow = step { run = sh`sleep 1; echo done > {out \"x\"}` }\n\
+                target next = step { run = sh`cat {in slow} > {out \"y\"}; sleep 0.1` }\n";
+    // Nobody is there.
+    let run = team.build(&team.sandbox(&[("targets.nub", slow)]), &[]).expect(0);
+    assert!(run.stdout.contains("nobody works for this pool now"), "{}", run.stdout);
+    // One who may not work is told so, and one whose answers nobody may sign is not believed.
+    let stranger = team.sandbox(&[]);
+    let variables = [("NUBRIK_SHARED_ROOT", team.root.clone()), ("NUBRIK_WORKER_KEY", team.path("stranger"))];
+    let variables: Vec<(&str, &str)> =
+        variables.iter().map(|(name, value)| (*name, value.as_str())).collect();
+    let run = stranger.run_with(&["worker"], &variables).expect(2);
+    assert!(run.stderr.contains("--line workers"), "{}", run.stderr);
+    // It dies in the middle.
+    let worker = team.worker("one", "hand");
+    let sandbox = team.sandbox(&[("targets.nub", slow)]);
+    let run = std::thread::scope(|scope| {
+        scope.spawn(|| {
+            std::thread::sleep(Duration::from_millis(700));
+            drop(worker);
+        });
+        team.build(&sandbox, &["-j1"])
+    });
+    assert_eq!(run.expect(0).code, 0);
+    assert_eq!(sandbox.read("out/default/next/y"), "done\n");
+    // The server dies in the middle, and is not there for the next build.
+    let worker = team.worker("two", "hand");
+    let sandbox = team.sandbox(&[("targets.nub", &slow.replace("done", "again"))]);
+    let server = team.server.take();
+    let run = std::thread::scope(|scope| {
+        scope.spawn(|| {
+            std::thread::sleep(Duration::from_millis(700));
+            drop(server);
+        });
+        team.build(&sandbox, &["-j1"])
+    });
+    assert_eq!(run.expect(0).code, 0);
+    assert_eq!(sandbox.read("out/default/next/y"), "again\n");
+    let sandbox = team.sandbox(&[("targets.nub", &slow.replace("done", "once more"))]);
+    let run = team.build(&sandbox, &[]).expect(0);
+    assert!(run.stderr.contains("no other machine works for this one"), "{}", run.stderr);
+    drop(worker);
+}
+
+#[test]
+fn who_stops_stops_those_who_work_for_them() {
+    let Some(team) = Team::new() else { return };
+    let _one = team.worker("one", "hand");
+    let sandbox =
+        team.sandbox(&[("targets.nub", "target long = step { run = sh`sleep 60 > {out \"x\"}` }\n")]);
+    let mut command = sandbox.command_in("", &["build"]);
+    command.env("NUBRIK_SHARED_ROOT", &team.root).env("NUBRIK_JOBS_KEY", team.path("boss"));
+    let mut child = command.env("XDG_STATE_HOME", team.path("s")).stdout(Stdio::null()).spawn().unwrap();
+    let busy = || {
+        let run = sandbox.run(&["workers", "--json"]).expect(0);
+        run.events().first().map(|event| event["busy"].as_u64().unwrap())
+    };
+    until("the job is taken", || busy() == Some(1));
+    Command::new("kill").args(["-INT", &child.id().to_string()]).status().unwrap();
+    assert_eq!(child.wait().unwrap().code(), Some(130));
+    until("the worker is free", || busy() == Some(0));
+    assert!(!fs::exists(sandbox.folder.join("out/default/long/x")).unwrap());
+}

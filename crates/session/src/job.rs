@@ -1,0 +1,214 @@
+//! What a job for another machine says, and its answer: bytes that are signed, and read only if somebody signed them who may.
+
+use std::sync::Arc;
+
+use nubrik_bytes::{Decoder, Digest, Encoder, Truncated};
+use nubrik_graph::{Graph, StepId};
+use nubrik_shared::{KeyList, KeyedResult, PublicKey, SecretKey};
+
+/// Members that may write this line may give jobs.
+pub(crate) const JOBS: &str = "jobs";
+
+/// Members that may write this line may do them.
+pub(crate) const WORKERS: &str = "workers";
+
+const VERSION: u8 = 1;
+
+/// Why a job or an answer is not read.
+pub(crate) type Refused = String;
+
+/// A source as a job names it.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub(crate) struct JobSource {
+    pub path: String,
+    pub content: Digest,
+    pub executable: bool,
+}
+
+/// A step that another machine is to run.
+pub(crate) struct JobSheet {
+    pub build: String,
+    /// The number by which it is answered.
+    pub number: u32,
+    pub first_key: Digest,
+    pub graph: Graph,
+    pub step: StepId,
+    pub makers: Vec<StepId>,
+    /// What is known of these, by their folders.
+    pub made: Vec<(Arc<str>, Vec<u8>)>,
+    pub sources: Vec<JobSource>,
+    /// Where all contents are.
+    pub rows: Vec<u8>,
+}
+
+/// What came of a job.
+pub(crate) struct AnswerSheet {
+    pub build: String,
+    pub number: u32,
+    /// The result, or why there is none.
+    pub end: Result<KeyedResult, String>,
+    pub rows: Vec<u8>,
+}
+
+/// Signs bytes of a key's owner.
+fn signed(key: &SecretKey, line: &str, body: &[u8]) -> Vec<u8> {
+    key.sign(line, &[&key.public().0[..], body].concat())
+}
+
+/// The bytes and whose they are, if that is someone who may write a line.
+fn opened<'b>(bytes: &'b [u8], members: &KeyList, line: &str) -> Result<(PublicKey, &'b [u8]), Refused> {
+    let key: [u8; 32] = bytes.get(..32).and_then(|key| key.try_into().ok()).ok_or("it is too short")?;
+    let key = PublicKey(key);
+    if !members.writers_of(line).any(|member| member.key == key) {
+        return Err(format!("{key} is no member that may write the line `{line}`"));
+    }
+    let body = key.open(line, bytes).ok_or("its signature is wrong")?;
+    Ok((key, &body[32..]))
+}
+
+impl JobSheet {
+    /// The job's bytes, signed.
+    pub fn sign(&self, key: &SecretKey) -> std::io::Result<Vec<u8>> {
+        let JobSheet { build, number, first_key, graph, step, makers, made, sources, rows } = self;
+        let mut out = Encoder::new();
+        out.u8(VERSION);
+        out.text(build);
+        out.u32(*number);
+        out.digest(first_key);
+        out.u32(step.0);
+        out.list(makers, |out, maker| out.u32(maker.0));
+        out.list(made, |out, (folder, memory)| {
+            out.text(folder);
+            out.bytes(memory);
+        });
+        out.list(sources, |out, JobSource { path, content, executable }| {
+            out.text(path);
+            out.digest(content);
+            out.bool(*executable);
+        });
+        out.bytes(rows);
+        graph.encode(&mut out);
+        let mut body = Encoder::new();
+        body.u64(out.bytes.len() as u64);
+        body.bytes(&nubrik_shared::squeezed(&out.bytes)?);
+        Ok(signed(key, JOBS, &body.bytes))
+    }
+
+    /// A job that someone signed who may give some.
+    pub fn open(bytes: &[u8], members: &KeyList) -> Result<JobSheet, Refused> {
+        let (_, body) = opened(bytes, members, JOBS)?;
+        let damaged = |_: Truncated| "it is damaged, or of another version".to_owned();
+        let mut from = Decoder::new(body);
+        let raw = from.u64().map_err(damaged)?;
+        let frame = from.bytes().map_err(damaged)?;
+        let bytes = nubrik_shared::expanded(frame, raw).ok_or("it is damaged")?;
+        let mut from = Decoder::new(&bytes);
+        let mut read = || {
+            if from.u8()? != VERSION {
+                return Err(Truncated);
+            }
+            let (build, number, first_key) = (from.text()?.to_owned(), from.u32()?, from.digest()?);
+            let step = StepId(from.u32()?);
+            let makers = from.list(|from| Ok(StepId(from.u32()?)))?;
+            let made = from.list(|from| Ok((Arc::from(from.text()?), from.bytes()?.to_vec())))?;
+            let sources = from.list(|from| {
+                Ok(JobSource {
+                    path: from.text()?.to_owned(),
+                    content: from.digest()?,
+                    executable: from.bool()?,
+                })
+            })?;
+            let rows = from.bytes()?.to_vec();
+            let graph = Graph::decode(&mut from, 1)?;
+            let is_there = |id: &StepId| id.index() < graph.steps.len();
+            if !from.is_at_end() || !is_there(&step) || !makers.iter().all(is_there) {
+                return Err(Truncated);
+            }
+            Ok(JobSheet { build, number, first_key, graph, step, makers, made, sources, rows })
+        };
+        read().map_err(damaged)
+    }
+}
+
+impl AnswerSheet {
+    /// The answer's bytes, signed.
+    pub fn sign(&self, key: &SecretKey) -> Vec<u8> {
+        let AnswerSheet { build, number, end, rows } = self;
+        let mut out = Encoder::new();
+        out.u8(VERSION);
+        out.text(build);
+        out.u32(*number);
+        out.bool(end.is_ok());
+        match end {
+            Ok(result) => result.encode(&mut out),
+            Err(why) => out.text(why),
+        }
+        out.bytes(rows);
+        signed(key, WORKERS, &out.bytes)
+    }
+
+    /// An answer that someone signed who may do jobs, and who that was.
+    pub fn open(bytes: &[u8], members: &KeyList) -> Result<(PublicKey, AnswerSheet), Refused> {
+        let (key, body) = opened(bytes, members, WORKERS)?;
+        let mut from = Decoder::new(body);
+        let mut read = || {
+            if from.u8()? != VERSION {
+                return Err(Truncated);
+            }
+            let (build, number) = (from.text()?.to_owned(), from.u32()?);
+            let end = match from.bool()? {
+                true => Ok(KeyedResult::decode(&mut from)?),
+                false => Err(from.text()?.to_owned()),
+            };
+            Ok(AnswerSheet { build, number, end, rows: from.bytes()?.to_vec() })
+        };
+        read().map(|answer| (key, answer)).map_err(|_| "it is damaged, or of another version".to_owned())
+    }
+}
+
+#[cfg(test)]
+#[allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
+mod tests {
+    use nubrik_shared::Member;
+
+    use super::*;
+
+    #[test]
+    fn only_those_are_read_that_someone_signed_who_may() {
+        let (client, worker) = (SecretKey::generate().unwrap(), SecretKey::generate().unwrap());
+        let member = |key: &SecretKey, line: &str| Member {
+            name: line.to_owned(),
+            key: key.public(),
+            lines: vec![line.to_owned()],
+        };
+        let members =
+            KeyList { members: vec![member(&client, JOBS), member(&worker, WORKERS)], ..KeyList::default() };
+        let graph = nubrik_graph::Tables::default().finish().unwrap();
+        let job = JobSheet {
+            build: "b7".to_owned(),
+            number: 3,
+            first_key: Digest::of(b"key"),
+            graph,
+            step: StepId(0),
+            makers: Vec::new(),
+            made: Vec::new(),
+            sources: Vec::new(),
+            rows: Vec::new(),
+        };
+        // There is no such step in it.
+        assert!(JobSheet::open(&job.sign(&client).unwrap(), &members).is_err());
+        assert!(JobSheet::open(&job.sign(&worker).unwrap(), &members).err().unwrap().contains("no member"));
+        let answer =
+            AnswerSheet { build: "b7".to_owned(), number: 3, end: Err("no".to_owned()), rows: vec![7] };
+        let bytes = answer.sign(&worker);
+        let (key, read) = AnswerSheet::open(&bytes, &members).unwrap();
+        assert_eq!((key, read.build.as_str(), read.number), (worker.public(), "b7", 3));
+        assert!(AnswerSheet::open(&answer.sign(&client), &members).is_err());
+        for at in 0..bytes.len() {
+            let mut bad = bytes.clone();
+            bad[at] ^= 1;
+            assert!(AnswerSheet::open(&bad, &members).is_err());
+            assert!(AnswerSheet::open(&bytes[..at], &members).is_err());
+        }
+    }
+}

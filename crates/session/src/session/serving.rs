@@ -1,0 +1,247 @@
+//! Working for others: a step that came as a job runs in a workspace of the tool's own, under the same rules as here, and what it
+//! made goes into the team's store.
+
+use std::collections::BTreeMap;
+use std::fs;
+use std::os::unix::fs::PermissionsExt;
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, OnceLock};
+
+use nubrik_confine::CancelSwitch;
+use nubrik_engine::{
+    Changes, Event, Failure, Listener, Options, Outreach, Request, State, StepMemory, memory_of_others,
+};
+use nubrik_memory::Journal;
+use nubrik_shared::{KeyedResult, SecretKey, SharedStore};
+use nubrik_source::WsPath;
+use nubrik_store::{Basis, Placed, RecordEntry};
+
+use super::crew::contents_of;
+use super::{Session, Workshop};
+use crate::job::{AnswerSheet, JobSheet, JobSource};
+
+/// A job that was done.
+pub struct DoneJob {
+    /// The answer, signed.
+    pub answer: Vec<u8>,
+    /// What the step does.
+    pub say: String,
+    /// Whether it made its result, or why not.
+    pub end: Result<(), String>,
+}
+
+/// A place in which jobs are done, one after another.
+pub struct WorkPlace {
+    folder: PathBuf,
+    session: Session,
+    shared: Arc<SharedStore>,
+    key: SecretKey,
+    /// Sources that lie there.
+    placed: BTreeMap<String, JobSource>,
+}
+
+/// Hears why a step failed.
+#[derive(Default)]
+struct Complaints(std::sync::Mutex<Option<Failure>>);
+
+impl Listener for Complaints {
+    fn hear(&self, event: &Event) {
+        if let Event::Done { failure: Some(failure), .. } = event {
+            self.0.lock().unwrap_or_else(std::sync::PoisonError::into_inner).get_or_insert(failure.clone());
+        }
+    }
+}
+
+impl WorkPlace {
+    /// A place in a folder, which is made.
+    ///
+    /// # Errors
+    /// What cannot be made or opened, for people.
+    pub fn open(
+        folder: &Path,
+        cancel: Arc<CancelSwitch>,
+        shared: Arc<SharedStore>,
+        key: SecretKey,
+    ) -> Result<WorkPlace, String> {
+        let problem = |e: std::io::Error| format!("cannot work in {}: {e}", folder.display());
+        fs::create_dir_all(folder).map_err(problem)?;
+        // What is left of an earlier time is nobody's.
+        for entry in fs::read_dir(folder).map_err(problem)?.flatten() {
+            let path = entry.path();
+            let gone = if path.is_dir() { fs::remove_dir_all(&path) } else { fs::remove_file(&path) };
+            gone.map_err(problem)?;
+        }
+        fs::write(folder.join(crate::SETTINGS_FILE), "").map_err(problem)?;
+        let mut session =
+            Session::open(folder, cancel).map_err(|_| format!("cannot open {}", folder.display()))?;
+        session.reach = Outreach::NoNetwork;
+        session.shared = Some(shared.clone());
+        Ok(WorkPlace { folder: folder.to_owned(), session, shared, key, placed: BTreeMap::new() })
+    }
+
+    /// The same place, empty, with another switch that stops it.
+    ///
+    /// # Errors
+    /// As when it was opened.
+    pub fn again(self, cancel: Arc<CancelSwitch>) -> Result<WorkPlace, String> {
+        let WorkPlace { folder, session, shared, key, placed: _ } = self;
+        drop(session);
+        WorkPlace::open(&folder, cancel, shared, key)
+    }
+
+    /// Does a job: gives the answer, signed. Nothing where it was stopped.
+    pub fn perform(&mut self, job: &[u8]) -> Option<DoneJob> {
+        let sheet = match JobSheet::open(job, &self.shared.members()) {
+            Ok(sheet) => sheet,
+            // Nobody is told who does not say who they are.
+            Err(_) => return None,
+        };
+        let end = self.run(&sheet)?;
+        let (end, rows) = match end {
+            Ok((result, rows)) => (Ok(result), rows),
+            Err(why) => (Err(why), Vec::new()),
+        };
+        let say = sheet.graph.title(sheet.step).to_string() + "  " + &sheet.graph.step(sheet.step).say;
+        let done = end.as_ref().map(|_| ()).map_err(Clone::clone);
+        let answer = AnswerSheet { build: sheet.build, number: sheet.number, end, rows };
+        Some(DoneJob { answer: answer.sign(&self.key), say, end: done })
+    }
+
+    /// The result of a step, with where its contents are; nothing where it was stopped.
+    fn run(&mut self, sheet: &JobSheet) -> Option<Result<(KeyedResult, Vec<u8>), String>> {
+        let WorkPlace { session, shared, placed, .. } = self;
+        shared.learn(&sheet.rows);
+        let mut workshop = match session.lock(|| {}) {
+            Ok(workshop) => workshop?,
+            Err(_) => return Some(Err("its workspace cannot be opened".to_owned())),
+        };
+        if let Err(why) = workshop.place_sources(&sheet.sources, placed) {
+            return Some(Err(why));
+        }
+        let made = sheet.made.iter().map(|(folder, bytes)| Some((folder.clone(), memory_of_others(bytes)?)));
+        let Some(made) = made.collect::<Option<Vec<_>>>() else {
+            return Some(Err("what it says of its inputs is damaged".to_owned()));
+        };
+        let done = workshop.run_lone(sheet, made);
+        let _ = workshop.remove(".nubrik/made");
+        let (outcome, failure) = match done {
+            Ok(done) => done,
+            Err(why) => return Some(Err(why)),
+        };
+        if outcome {
+            return None;
+        }
+        if let Some(failure) = failure {
+            return Some(Err(format!("it failed there: {failure:?}")));
+        }
+        Some(workshop.result_of(sheet, shared))
+    }
+}
+
+impl Workshop<'_> {
+    /// Puts sources in place, and takes away those of an earlier job that this one has not.
+    fn place_sources(
+        &self,
+        sources: &[JobSource],
+        placed: &mut BTreeMap<String, JobSource>,
+    ) -> Result<(), String> {
+        let root = &self.workspace.root;
+        let wanted: BTreeMap<&str, &JobSource> = sources.iter().map(|s| (s.path.as_str(), s)).collect();
+        let gone: Vec<String> = placed
+            .iter()
+            .filter(|(path, known)| wanted.get(path.as_str()) != Some(known))
+            .map(|(p, _)| p.clone())
+            .collect();
+        for path in gone {
+            placed.remove(&path);
+            let _ = self.machine.below().remove(&path);
+        }
+        let store = self.store().ok_or("it has no store of its own")?;
+        let new: Vec<&JobSource> =
+            wanted.values().filter(|s| !placed.contains_key(&s.path)).copied().collect();
+        store.bring(&new.iter().map(|s| (s.content, s.executable)).collect::<Vec<_>>(), None);
+        for source in new {
+            let path =
+                WsPath::root().resolve(&source.path).map_err(|_| format!("`{}` is no path", source.path))?;
+            let at = root.join(path.as_str());
+            let problem = |e: std::io::Error| format!("cannot place {path}: {e}");
+            if let Some(folder) = at.parent() {
+                fs::create_dir_all(folder).map_err(problem)?;
+            }
+            match store.place(&source.content, source.executable, &at) {
+                Ok(Placed::Done) => {}
+                Ok(_) => return Err(format!("the source {path} cannot be fetched")),
+                Err(e) => return Err(format!("cannot place {path}: {e}")),
+            }
+            let mode = if source.executable { 0o755 } else { 0o644 };
+            // A source has not the permissions of a content, and is no other name of one.
+            let bytes = fs::read(&at).map_err(problem)?;
+            fs::remove_file(&at).and_then(|()| fs::write(&at, bytes)).map_err(problem)?;
+            fs::set_permissions(&at, fs::Permissions::from_mode(mode)).map_err(problem)?;
+            placed.insert(source.path.clone(), source.clone());
+        }
+        Ok(())
+    }
+
+    /// Runs the step of a job. Gives whether it was stopped, and why it failed if it did.
+    fn run_lone(
+        &mut self,
+        sheet: &JobSheet,
+        made: Vec<(Arc<str>, StepMemory)>,
+    ) -> Result<(bool, Option<Failure>), String> {
+        nubrik_confine::raise_open_file_limit();
+        let mut state = State::default();
+        let away = |(folder, memory)| (folder, Some(Arc::new(StepMemory { is_away: true, ..memory })));
+        state.take(Changes { steps: made.into_iter().map(away).collect(), ..Changes::default() });
+        self.session.state = OnceLock::from(Journal::from(state));
+        let files: Vec<_> = sheet.graph.step(sheet.step).outputs.iter().map(|output| output.file).collect();
+        let request =
+            Request { settled: &sheet.makers, publish: false, ..Request::whole(&sheet.graph, &files) };
+        let options = Options {
+            reach: Outreach::NoNetwork,
+            notes_basis: true,
+            shared_root: self.shared_root(),
+            ..Options::plain()
+        };
+        let heard = Complaints::default();
+        let outcome = nubrik_engine::build(
+            request,
+            &self.results_folder(),
+            self.state(),
+            &self.machine,
+            self.store(),
+            &heard,
+            options,
+        );
+        let failure = heard.0.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner);
+        if outcome.lost > 0 {
+            return Err("what it needs cannot be fetched there".to_owned());
+        }
+        Ok((outcome.cancelled, failure))
+    }
+
+    /// What a job made, as it is kept now, given to the team's store.
+    fn result_of(&self, sheet: &JobSheet, shared: &SharedStore) -> Result<(KeyedResult, Vec<u8>), String> {
+        let local = self.store.as_ref().map_err(Clone::clone)?;
+        let record = self.store().and_then(|store| store.record(&sheet.first_key)).unwrap_or_default();
+        let step = sheet.graph.step(sheet.step);
+        let fits = |entry: &RecordEntry| entry.outputs.len() == step.outputs.len();
+        let Some(entry) = record.entries.into_iter().find(fits) else {
+            return Err("its tools are others there, or how it is confined".to_owned());
+        };
+        let parts = match &entry.basis {
+            Basis::Noted(parts) => parts.clone(),
+            Basis::Unnoted => return Err("what its result rests on is not known there".to_owned()),
+            Basis::Unfit(why) => return Err(format!("its result stays there: {why}")),
+        };
+        let mut contents = contents_of(&entry.outputs);
+        contents.extend(parts);
+        let rows = shared.hand_over(&contents, local).map_err(|trouble| trouble.to_string())?;
+        let result = KeyedResult {
+            folder: step.folder.as_str().to_owned(),
+            made_of: Vec::new(),
+            entries: vec![entry],
+        };
+        Ok((result, rows))
+    }
+}

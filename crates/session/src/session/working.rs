@@ -1,0 +1,145 @@
+//! Whether other machines work for this one, and whether this one works for others.
+
+use std::path::PathBuf;
+use std::sync::Arc;
+use std::time::Duration;
+
+use nubrik_confine::CancelSwitch;
+use nubrik_exchange::{Boss, ExchangePlace, Hand};
+use nubrik_shared::{PublicKey, SecretKey};
+
+use super::crew::Crew;
+use super::serving::WorkPlace;
+use super::sharing::key_of;
+use super::{Session, TeamStore};
+use crate::job::{JOBS, WORKERS};
+use crate::settings::WorkersSettings;
+
+/// The key of who gives jobs, or the file that it is in.
+const JOBS_VARIABLE: &str = "NUBRIK_JOBS_KEY";
+
+/// The key of who does them, or the file that it is in.
+const WORKER_VARIABLE: &str = "NUBRIK_WORKER_KEY";
+
+/// Places for jobs, each with the switch that stops what runs there.
+pub type WorkPlaces = Vec<(WorkPlace, Arc<CancelSwitch>)>;
+
+/// How long those that are there are waited for.
+const ROLL: Duration = Duration::from_millis(300);
+
+/// Where the exchange is, with the user that a variable names.
+fn place_of(settings: &WorkersSettings) -> Result<ExchangePlace, String> {
+    let user = match &settings.secret {
+        None => None,
+        Some(name) => {
+            let secret = std::env::var(name).ok();
+            let user = secret.as_deref().and_then(|secret| secret.split_once(':'));
+            let missing =
+                || format!("the variable {name} does not hold a user and a password with `:` between");
+            let (user, password) = user.ok_or_else(missing)?;
+            Some((user.to_owned(), password.to_owned()))
+        }
+    };
+    Ok(ExchangePlace { at: settings.at.clone(), user, pool: settings.pool.clone() })
+}
+
+/// A name that no other build has.
+fn build_name() -> Result<String, String> {
+    let key = SecretKey::generate()?.public();
+    Ok(key.digest().hex()[..16].to_owned())
+}
+
+impl Session {
+    /// Lets other machines run steps of builds, where the workspace names some and this one may give jobs.
+    ///
+    /// # Errors
+    /// Why they cannot be asked, for people.
+    pub fn use_workers(&mut self) -> Result<(), String> {
+        let Some(settings) = self.workspace.settings.workers.clone() else { return Ok(()) };
+        let Some(key) = key_of(JOBS_VARIABLE)? else { return Ok(()) };
+        let shared =
+            self.shared.clone().ok_or("what they make comes by the team's store, and none is used")?;
+        may_write(&shared.members(), &key.public(), JOBS)?;
+        let name = build_name()?;
+        let boss = Boss::open(&place_of(&settings)?, &name).map_err(|trouble| trouble.to_string())?;
+        self.boss = Some((boss, name, key));
+        Ok(())
+    }
+
+    /// How many steps other machines ran so far in this session.
+    pub fn ran_elsewhere(&self) -> usize {
+        self.ran_elsewhere
+    }
+
+    /// Those that work for this machine.
+    pub fn crew(&self) -> Option<&Crew> {
+        self.crew.as_deref()
+    }
+
+    /// Lets steps go to others, once there is a store of this machine's own.
+    pub(super) fn gather(&mut self) {
+        if let (Some(shared), Ok(store)) = (&self.shared, &self.store)
+            && let Some((boss, name, key)) = self.boss.take()
+        {
+            let both = (shared.clone(), store.clone());
+            let crew = Crew::new(boss, name, key, both, self.workspace.root.clone());
+            crew.wait(ROLL);
+            self.crew = Some(Arc::new(crew));
+        }
+    }
+
+    /// Who works for the pool that the workspace names.
+    ///
+    /// # Errors
+    /// Why they cannot be asked, for people.
+    pub fn workers(&self) -> Result<Vec<nubrik_exchange::Alive>, String> {
+        let settings = self.workspace.settings.workers.as_ref().ok_or("nubrik.toml has no [workers]")?;
+        let boss = Boss::open(&place_of(settings)?, &build_name()?).map_err(|trouble| trouble.to_string())?;
+        std::thread::sleep(ROLL);
+        Ok(boss.present())
+    }
+
+    /// Begins to work for others: those who hand out jobs, and a place for each job at once.
+    ///
+    /// # Errors
+    /// Why that cannot be, for people.
+    pub fn work_for_others(
+        &mut self,
+        name: &str,
+        slots: usize,
+        cancel: &dyn Fn() -> std::io::Result<CancelSwitch>,
+    ) -> Result<(Hand, WorkPlaces), String> {
+        let settings = self.workspace.settings.workers.clone().ok_or("nubrik.toml has no [workers]")?;
+        let key = key_of(WORKER_VARIABLE)?;
+        let key = key
+            .ok_or_else(|| format!("{WORKER_VARIABLE} names no key: nubrik share new-key FILE makes one"))?;
+        self.use_shared()?;
+        let TeamStore::Used(shared) = self.shared() else {
+            return Err(
+                "what is made goes into the team's store, and none is used: nubrik share accept".to_owned()
+            );
+        };
+        may_write(&shared.members(), &key.public(), WORKERS)?;
+        if let Some(why) = self.why_no_rooms() {
+            return Err(format!("steps are not confined on this machine: {why}"));
+        }
+        let folder = super::sharing::own_folder("XDG_CACHE_HOME", ".cache")
+            .ok_or("neither XDG_CACHE_HOME nor HOME names a folder")?;
+        let mut places = Vec::new();
+        for slot in 0..slots {
+            let cancel = Arc::new(cancel().map_err(|e| e.to_string())?);
+            let at: PathBuf = folder.join("work").join(format!("{}-{slot}", std::process::id()));
+            let key = SecretKey::parse(&key.to_text()).ok_or("the key cannot be read")?;
+            places.push((WorkPlace::open(&at, cancel.clone(), shared.clone(), key)?, cancel));
+        }
+        let hand = Hand::open(&place_of(&settings)?, name, slots).map_err(|trouble| trouble.to_string())?;
+        Ok((hand, places))
+    }
+}
+
+fn may_write(members: &nubrik_shared::KeyList, key: &PublicKey, line: &str) -> Result<(), String> {
+    match members.writers_of(line).any(|member| member.key == *key) {
+        true => Ok(()),
+        false => Err(format!("{key} may not: nubrik share add NAME {key} --line {line} --root FILE lets it")),
+    }
+}

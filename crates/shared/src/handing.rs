@@ -1,0 +1,93 @@
+//! Contents that go from one machine to another without being behind a head: what a job needs, and what came of it.
+
+use std::collections::BTreeMap;
+
+use nubrik_bytes::{Decoder, Digest, Encoder};
+use nubrik_store::LocalStore;
+
+use crate::bundle::{PACK, SMALL, squeezed};
+use crate::fetching::NearContents;
+use crate::index::object;
+use crate::publish::damaged;
+use crate::segment::ContentSpot;
+use crate::shelf::{SharedStore, SharedTrouble, lock};
+
+/// The most contents that one job may name.
+const MOST: usize = 1 << 20;
+
+impl SharedStore {
+    /// Where a content is, as heads or others say.
+    pub(crate) fn spot(&self, digest: &Digest) -> Option<ContentSpot> {
+        self.index().spot(digest).or_else(|| lock(&self.handed).get(digest).copied())
+    }
+
+    /// Brings contents there that are not, and gives bytes that say where all of them are.
+    ///
+    /// # Errors
+    /// When one cannot be put, or this machine has none of that digest.
+    pub fn hand_over(&self, contents: &[Digest], local: &LocalStore) -> Result<Vec<u8>, SharedTrouble> {
+        let mut rows = Encoder::new();
+        let mut known: BTreeMap<Digest, Option<ContentSpot>> = BTreeMap::new();
+        for digest in contents {
+            known.entry(*digest).or_insert_with(|| self.spot(digest));
+        }
+        let mut pack: Vec<u8> = Vec::new();
+        let mut inside: Vec<(Digest, ContentSpot)> = Vec::new();
+        for (digest, _) in known.iter().filter(|(_, spot)| spot.is_none()) {
+            let missing =
+                || SharedTrouble::Machine(format!("the content {} is not kept here", &digest.hex()[..12]));
+            let bytes = local.read(digest).ok_or_else(missing)?;
+            let frame = squeezed(&bytes).map_err(damaged)?;
+            let spot = ContentSpot {
+                pack: None,
+                at: pack.len() as u64,
+                stored: frame.len() as u64,
+                raw: bytes.len() as u64,
+            };
+            if spot.raw >= SMALL {
+                self.put(&object("contents", digest), &frame)?;
+                lock(&self.handed).insert(*digest, ContentSpot { at: 0, ..spot });
+                continue;
+            }
+            inside.push((*digest, spot));
+            pack.extend(frame);
+            if pack.len() >= PACK {
+                self.put_handed(&mut pack, &mut inside)?;
+            }
+        }
+        self.put_handed(&mut pack, &mut inside)?;
+        for digest in known.keys() {
+            if let Some(spot) = self.spot(digest) {
+                spot.encode(&mut rows, digest);
+            }
+        }
+        Ok(rows.bytes)
+    }
+
+    fn put_handed(
+        &self,
+        pack: &mut Vec<u8>,
+        inside: &mut Vec<(Digest, ContentSpot)>,
+    ) -> Result<(), SharedTrouble> {
+        if inside.is_empty() {
+            return Ok(());
+        }
+        let bytes = std::mem::take(pack);
+        let digest = Digest::of(&bytes);
+        self.put(&object("packs", &digest), &bytes)?;
+        let spots =
+            inside.drain(..).map(|(content, spot)| (content, ContentSpot { pack: Some(digest), ..spot }));
+        lock(&self.handed).extend(spots);
+        Ok(())
+    }
+
+    /// Takes note of where contents are, as someone said who may. Whatever comes from there has the right digest, or does not count.
+    pub fn learn(&self, rows: &[u8]) {
+        let mut from = Decoder::new(rows);
+        let mut handed = lock(&self.handed);
+        for _ in 0..MOST {
+            let Ok((digest, spot)) = ContentSpot::decode(&mut from) else { return };
+            handed.insert(digest, spot);
+        }
+    }
+}
