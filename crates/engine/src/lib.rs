@@ -38,6 +38,7 @@ mod passed_over;
 mod perform;
 mod performer;
 mod plan;
+mod play;
 mod queue;
 mod reason;
 mod run;
@@ -64,6 +65,7 @@ pub use outside::{
 };
 pub use performer::{Errand, Performer, StepAnswer};
 pub use plan::{Supposed, plan};
+pub use play::{PlayedCrew, play};
 pub use queue::{Capacity, Forecast, forecast};
 pub use reason::Reason;
 pub use run::build;

@@ -46,6 +46,8 @@ Write
 Keep
   cache        Say how much space kept results take, check them, make room
   share        Say how this workspace stands to a team's store, agree to it, and say who may write there
+  worker       Run steps for other machines, as nubrik.toml says in [workers], until it is stopped
+  workers      Say which machines run steps for this workspace
 
 Everywhere
 {options}

@@ -248,7 +248,9 @@ proptest! {
                     let mut all = Vec::new();
                     files_in(&team.store_folder(), &mut all);
                     all.sort();
-                    damage(&all[which % all.len()], *how);
+                    if let Some(file) = all.get(which % all.len().max(1)) {
+                        damage(file, *how);
+                    }
                     is_damaged = true;
                 }
             }
