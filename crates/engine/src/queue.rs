@@ -135,6 +135,15 @@ impl Queue {
         self.aside.insert(step);
     }
 
+    /// Lets a step that was set aside take room again: it goes on here.
+    pub fn come_back(&mut self, step: StepId) {
+        if self.aside.remove(&step) {
+            let weight = self.weights[step.index()];
+            self.taken.processors += weight.processors;
+            self.taken.memory = self.taken.memory.saturating_add(weight.memory);
+        }
+    }
+
     /// Lets a step that was set aside be begun once more.
     pub fn put_back(&mut self, step: StepId) {
         self.aside.remove(&step);

@@ -83,20 +83,21 @@ impl Schedule<'_, '_> {
             at: Instant::now(),
             forecast: Duration::from_micros(forecast),
         };
-        // Before it is sent: the answer may be there at once.
+        // All of it before it is sent: the answer may be there at once.
+        build.listener.hear(&Event::WillRun { step: id, reason: reason.clone() });
+        lock(&self.progress).queue.set_aside(id);
         lock(&self.sent).insert(id, sent);
         if performer.send(&errand) {
-            build.listener.hear(&Event::WillRun { step: id, reason: reason.clone() });
-            lock(&self.progress).queue.set_aside(id);
             self.changed.notify_all();
             return Ok(());
         }
         lock(&self.only_here).insert(id);
-        match lock(&self.sent).remove(&id) {
-            Some(sent) => Err(sent.now),
-            // Somebody answered what could not be sent: whoever took it out goes on with it.
-            None => Ok(()),
-        }
+        let Some(sent) = lock(&self.sent).remove(&id) else {
+            // Somebody took it back meanwhile, and whoever begins it then goes on with it.
+            return Ok(());
+        };
+        lock(&self.progress).queue.come_back(id);
+        Err(sent.now)
     }
 
     /// Hears what becomes of steps that were sent, until nothing is left to do.

@@ -1,6 +1,7 @@
 //! Who has work.
 
 use std::collections::HashMap;
+use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::mpsc::{Receiver, channel};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
@@ -16,17 +17,19 @@ type RollCall = Arc<Mutex<HashMap<String, (Alive, Instant)>>>;
 /// One who has work for a pool, in one build.
 pub struct Boss {
     line: JobLine,
-    build: String,
+    /// The name of this one, and how often what it sent was taken back.
+    name: String,
+    round: AtomicUsize,
     present: RollCall,
     answers: Mutex<Receiver<Vec<u8>>>,
 }
 
 impl Boss {
-    /// Begins to hear who is there, and what they answer. `build` is a name of letters and digits that no other build has.
+    /// Begins to hear who is there, and what they answer. `name` is one of letters and digits that nobody else has.
     ///
     /// # Errors
     /// When the server cannot be reached, or refuses it.
-    pub fn open(place: &ExchangePlace, build: &str) -> Result<Boss, ExchangeTrouble> {
+    pub fn open(place: &ExchangePlace, name: &str) -> Result<Boss, ExchangeTrouble> {
         let line = JobLine::open(place)?;
         let present: RollCall = Arc::default();
         let (sender, answers) = channel();
@@ -34,7 +37,7 @@ impl Boss {
         let (mut alive, mut told) = line.runtime.block_on(async {
             let alive =
                 line.client.subscribe(format!("nubrik.alive.{}", place.pool)).await.map_err(refused)?;
-            let told = line.client.subscribe(format!("nubrik.answer.{build}")).await.map_err(refused)?;
+            let told = line.client.subscribe(format!("nubrik.answer.{name}.*")).await.map_err(refused)?;
             let _ = line.client.flush().await;
             // Those that are there say so at once.
             let _ = line.client.publish(format!("nubrik.roll.{}", place.pool), "".into()).await;
@@ -56,7 +59,13 @@ impl Boss {
                 }
             }
         });
-        Ok(Boss { line, build: build.to_owned(), present, answers: Mutex::new(answers) })
+        let (name, round) = (name.to_owned(), AtomicUsize::new(0));
+        Ok(Boss { line, name, round, present, answers: Mutex::new(answers) })
+    }
+
+    /// What jobs are of that are sent now: another one after all were taken back.
+    pub fn build(&self) -> String {
+        format!("{}.{}", self.name, self.round.load(Ordering::Relaxed))
     }
 
     /// Who is there.
@@ -73,7 +82,7 @@ impl Boss {
     /// # Errors
     /// When it is full, or cannot be reached.
     pub fn send(&self, job: Vec<u8>) -> Result<(), ExchangeTrouble> {
-        let subject = format!("nubrik.job.{}.{}", self.line.pool, self.build);
+        let subject = format!("nubrik.job.{}.{}", self.line.pool, self.build());
         self.line.runtime.block_on(async {
             let put = self.line.jetstream.publish(subject, job.into()).await;
             let put = put.map_err(|e| ExchangeTrouble::Unreachable(e.to_string()))?;
@@ -93,9 +102,11 @@ impl Boss {
 
     /// Takes back what nobody began, and stops who works on the rest.
     pub fn abandon(&self) {
-        let subject = format!("nubrik.job.{}.{}", self.line.pool, self.build);
+        let build = self.build();
+        self.round.fetch_add(1, Ordering::Relaxed);
+        let subject = format!("nubrik.job.{}.{build}", self.line.pool);
         self.line.runtime.block_on(async {
-            let _ = self.line.client.publish("nubrik.stop", self.build.clone().into()).await;
+            let _ = self.line.client.publish("nubrik.stop", build.into()).await;
             let _ = self.line.client.flush().await;
             let _ = tokio::time::timeout(PATIENCE, async {
                 let _ = self.line.stream.purge().filter(subject).await;

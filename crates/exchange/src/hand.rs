@@ -97,7 +97,8 @@ impl Hand {
             batch.next().await.transpose().map_err(|e| unreachable(&e))
         })?;
         let Some(message) = message else { return Ok(None) };
-        let build = message.subject.rsplit('.').next().unwrap_or_default().to_owned();
+        let before = format!("nubrik.job.{}.", self.line.pool);
+        let build = message.subject.strip_prefix(&before).unwrap_or_default().to_owned();
         let bytes = message.payload.to_vec();
         self.busy.fetch_add(1, Ordering::Relaxed);
         let kept = message.clone();

@@ -183,6 +183,25 @@ fn what_others_make_is_what_would_be_made_here() {
     sandbox.write("table.txt", "low 12:20\n");
     team.build(&sandbox, &[]).expect(0);
     assert_eq!(sandbox.read("out/default/sums/sum"), "low 12:20\n7\n");
+    // Who writes gives what workers made as well: someone else makes nothing of it.
+    let seat = team.sandbox(&[]);
+    let key = public_key(&seat.run(&["share", "new-key", &team.path("ci")]));
+    seat.run(&["share", "add", "ci", &key, "--root", &team.path("root")]).expect(0);
+    let ci = team.sandbox(&FILES);
+    let (state, boss, writer) = (team.path("ci-state"), team.path("boss"), team.path("ci"));
+    let variables = [
+        ("NUBRIK_SHARED_ROOT", team.root.as_str()),
+        ("NUBRIK_JOBS_KEY", &boss),
+        ("NUBRIK_SHARED_KEY", &writer),
+        ("XDG_STATE_HOME", &state),
+    ];
+    let run = ci.run_with(&["build", "--json"], &variables).expect(0);
+    let given = run.events().into_iter().find(|event| event["event"] == "shared").unwrap()["given"].clone();
+    assert_eq!((ran_elsewhere(&run) > 0, given.as_u64()), (true, Some(8)), "{}", run.stdout);
+    fs::remove_dir_all(std::path::Path::new(&team.path("store")).join("nubrik1/jobs")).unwrap();
+    let person = team.sandbox(&FILES);
+    let run = person.run_with(&["build", "--json"], &variables[..1]).expect(0);
+    assert_eq!(run.ran(), Vec::<String>::new(), "{}", run.stdout);
     let listed = sandbox.run(&["workers"]).expect(0).stdout;
     assert!(listed.contains("one") && listed.contains("two"), "{listed}");
 }

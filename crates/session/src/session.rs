@@ -92,7 +92,7 @@ pub struct Session {
     /// What puts results there while builds go on.
     uploads: Option<Arc<nubrik_shared::Uploads>>,
     /// Who hands out jobs, before there is a store of this machine's own.
-    boss: Option<(nubrik_exchange::Boss, String, nubrik_shared::SecretKey)>,
+    boss: Option<(nubrik_exchange::Boss, nubrik_shared::SecretKey)>,
     /// Machines that run steps for this one.
     crew: Option<Arc<crew::Crew>>,
     /// Who writes to the team's store, if this machine does.

@@ -74,6 +74,7 @@ impl SharedStore {
         (near, until): (&dyn NearContents, Option<Instant>),
         take: &(dyn Fn(&Digest, Vec<u8>) + Sync),
     ) {
+        let index = self.index();
         let (mut errands, mut large): (Vec<FetchPart>, Vec<(Digest, ContentSpot)>) = (Vec::new(), Vec::new());
         let mut packs: BTreeMap<Digest, Vec<(Digest, ContentSpot)>> = BTreeMap::new();
         for digest in wanted {
@@ -93,14 +94,19 @@ impl SharedStore {
             if let Some(bytes) = self.by_shortcuts(digest, spot, near, until) {
                 return take(digest, bytes);
             }
-            match self.get_until(&object("contents", digest), None, spot.stored, until) {
+            match self.get_until(&self.object_of(digest, spot), None, spot.stored, until) {
                 Some(frame) => hand_on(digest, spot, &frame),
                 None => self.note_missing(digest),
             }
         };
+        let is_behind_head = |contents: &[(Digest, ContentSpot)]| {
+            contents.iter().all(|(digest, _)| index.spot(digest).is_some())
+        };
         for (pack, contents) in packs {
             let bytes = contents.iter().map(|(_, spot)| spot.stored).sum();
-            let Some(whole) = self.pack_if_wanted(&pack, bytes, until) else {
+            let whole =
+                if is_behind_head(&contents) { self.pack_if_wanted(&pack, bytes, until) } else { None };
+            let Some(whole) = whole else {
                 errands.extend(parts_of(pack, contents));
                 continue;
             };
@@ -115,7 +121,9 @@ impl SharedStore {
                 if length > PACK_LIMIT {
                     return;
                 }
-                let name = object("packs", pack);
+                let name = contents
+                    .first()
+                    .map_or_else(|| object("packs", pack), |(digest, spot)| self.object_of(digest, spot));
                 let Some(part) = self.get_until(&name, Some(range.clone()), length, until) else {
                     return contents.iter().for_each(|(digest, _)| self.note_missing(digest));
                 };
@@ -170,16 +178,22 @@ impl SharedStore {
     pub(crate) fn content(&self, digest: &Digest) -> Option<Vec<u8>> {
         let spot = self.spot(digest).filter(is_bounded)?;
         let frame = match spot.pack {
-            None => self.get(&object("contents", digest), None, spot.stored)?,
-            Some(pack) => match self.pack_if_wanted(&pack, spot.stored, None) {
+            None => self.get(&self.object_of(digest, &spot), None, spot.stored)?,
+            Some(pack) => match self.pack_behind_head(digest, &pack, spot.stored) {
                 Some(whole) => frame_in(&whole, spot.at, &spot)?.to_vec(),
                 None => {
                     let part = spot.at..spot.at.checked_add(spot.stored)?;
-                    self.get(&object("packs", &pack), Some(part), spot.stored)?
+                    self.get(&self.object_of(digest, &spot), Some(part), spot.stored)?
                 }
             },
         };
         self.opened(digest, &spot, &frame)
+    }
+
+    /// A whole pack for a content, where a head leads to it and it is worth it.
+    fn pack_behind_head(&self, content: &Digest, pack: &Digest, wanted: u64) -> Option<Arc<Vec<u8>>> {
+        self.index().spot(content)?;
+        self.pack_if_wanted(pack, wanted, None)
     }
 
     /// The content in a frame; that it is another one is told.

@@ -12,13 +12,28 @@ use crate::publish::damaged;
 use crate::segment::ContentSpot;
 use crate::shelf::{SharedStore, SharedTrouble, lock};
 
+/// The kind of objects to which no head leads: whoever has the storage may remove them after some days.
+const HANDED: &str = "jobs";
+
 /// The most contents that one job may name.
 const MOST: usize = 1 << 20;
 
 impl SharedStore {
     /// Where a content is, as heads or others say.
     pub(crate) fn spot(&self, digest: &Digest) -> Option<ContentSpot> {
-        self.index().spot(digest).or_else(|| lock(&self.handed).get(digest).copied())
+        self.index().spot(digest).or_else(|| lock(&self.handed).get(digest).map(|(spot, _)| *spot))
+    }
+
+    /// The object that a content is in, or that it is.
+    pub(crate) fn object_of(&self, digest: &Digest, spot: &ContentSpot) -> String {
+        let is_handed = || lock(&self.handed).get(digest).is_some_and(|(_, is_handed)| *is_handed);
+        let is_handed = self.index().spot(digest).is_none() && is_handed();
+        match (&spot.pack, is_handed) {
+            (Some(pack), true) => object(HANDED, pack),
+            (None, true) => object(HANDED, digest),
+            (Some(pack), false) => object("packs", pack),
+            (None, false) => object("contents", digest),
+        }
     }
 
     /// Brings contents there that are not, and gives bytes that say where all of them are.
@@ -45,8 +60,8 @@ impl SharedStore {
                 raw: bytes.len() as u64,
             };
             if spot.raw >= SMALL {
-                self.put(&object("contents", digest), &frame)?;
-                lock(&self.handed).insert(*digest, ContentSpot { at: 0, ..spot });
+                self.put(&object(HANDED, digest), &frame)?;
+                lock(&self.handed).insert(*digest, (ContentSpot { at: 0, ..spot }, true));
                 continue;
             }
             inside.push((*digest, spot));
@@ -58,7 +73,10 @@ impl SharedStore {
         self.put_handed(&mut pack, &mut inside)?;
         for digest in known.keys() {
             if let Some(spot) = self.spot(digest) {
+                let is_handed = self.index().spot(digest).is_none();
+                let is_handed = is_handed && lock(&self.handed).get(digest).is_some_and(|(_, is)| *is);
                 spot.encode(&mut rows, digest);
+                rows.bool(is_handed);
             }
         }
         Ok(rows.bytes)
@@ -74,9 +92,9 @@ impl SharedStore {
         }
         let bytes = std::mem::take(pack);
         let digest = Digest::of(&bytes);
-        self.put(&object("packs", &digest), &bytes)?;
-        let spots =
-            inside.drain(..).map(|(content, spot)| (content, ContentSpot { pack: Some(digest), ..spot }));
+        self.put(&object(HANDED, &digest), &bytes)?;
+        let spot = |spot| ContentSpot { pack: Some(digest), ..spot };
+        let spots = inside.drain(..).map(|(content, at)| (content, (spot(at), true)));
         lock(&self.handed).extend(spots);
         Ok(())
     }
@@ -87,7 +105,8 @@ impl SharedStore {
         let mut handed = lock(&self.handed);
         for _ in 0..MOST {
             let Ok((digest, spot)) = ContentSpot::decode(&mut from) else { return };
-            handed.insert(digest, spot);
+            let Ok(is_handed) = from.bool() else { return };
+            handed.insert(digest, (spot, is_handed));
         }
     }
 }

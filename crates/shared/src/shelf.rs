@@ -17,7 +17,7 @@ use nubrik_web::{Objects, Trouble};
 use crate::heads::{KeyList, LineHead, SIGNED_LIMIT};
 use crate::index::{Branch, MANIFEST_LIMIT, SegmentList, SharedIndex, object};
 use crate::keys::PublicKey;
-use crate::segment::{KeyedResult, RecordSegment, SEGMENT_LIMIT, Spots};
+use crate::segment::{ContentSpot, KeyedResult, RecordSegment, SEGMENT_LIMIT};
 use crate::wire::{KnownPacks, Wire};
 
 /// After so many failures a store is not asked any more.
@@ -112,6 +112,9 @@ pub(crate) struct Counters {
     spared: AtomicU64,
 }
 
+/// Where contents are that jobs name, and whether they are among those to which no head leads.
+pub(crate) type HandedSpots = BTreeMap<Digest, (ContentSpot, bool)>;
+
 /// What was seen of a store before: sequences by what they are of.
 type SeenBefore = BTreeMap<String, u64>;
 
@@ -129,7 +132,7 @@ pub struct SharedStore {
     /// Contents that are named and were not there.
     pub(crate) missing: OnceLock<Mutex<HashSet<Digest>>>,
     /// Where contents are that are behind no head.
-    pub(crate) handed: Mutex<Spots>,
+    pub(crate) handed: Mutex<HandedSpots>,
     pub(crate) counters: Counters,
     pub(crate) wire: Wire,
 }

@@ -189,7 +189,9 @@ impl UploadWork {
             lock(&self.done).spots.insert(digest, *spot);
             return;
         }
-        let Some(bytes) = self.local.content(&digest, executable) else {
+        let near = self.local.content(&digest, executable);
+        // What workers made may be there only for a while.
+        let Some(bytes) = near.or_else(|| self.content(&digest)) else {
             lock(&self.done).lost.insert(digest);
             return;
         };

@@ -179,6 +179,35 @@ fn who_cannot_read_all_of_a_line_writes_and_prunes_nothing_of_it() {
     assert!(team.publisher().prune(&team.shared("ci"), 1, Duration::ZERO).is_err());
 }
 
+#[test]
+fn what_a_job_needs_is_there_without_a_head_as_long_as_nobody_removes_it() {
+    let team = Team::new();
+    team.gives(&[3], &[]);
+    let (boss, hand) = (team.local("boss"), team.local("hand"));
+    let contents: Vec<Digest> = [1, 3, 6].map(|key| boss.keep_bytes(&content_of(key)).unwrap()).to_vec();
+    let rows = team.shared("boss").hand_over(&contents, &boss).unwrap();
+    // What a head leads to is not put once more: one small content and a large one are.
+    assert_eq!(team.files("jobs").len(), 2);
+    let shared = team.shared("hand");
+    shared.learn(&rows);
+    let store = LayeredStore::new(hand, shared, None);
+    store.bring(&contents.iter().map(|digest| (*digest, false)).collect::<Vec<_>>(), None);
+    for (key, digest) in [1, 3, 6].iter().zip(&contents) {
+        assert_eq!(store.bytes(digest), Some(content_of(*key)));
+    }
+    // Who was told nothing of them finds none, and nobody does when they are gone.
+    let stranger = LayeredStore::new(team.local("stranger"), team.shared("stranger"), None);
+    assert_eq!((stranger.bytes(&contents[0]), stranger.bytes(&contents[1])), (None, Some(content_of(3))));
+    team.files("jobs").iter().for_each(|file| fs::remove_file(file).unwrap());
+    let late = team.shared("late");
+    late.learn(&rows);
+    assert_eq!(LayeredStore::new(team.local("late"), late, None).bytes(&contents[0]), None);
+    // Damaged rows are read as far as they go.
+    team.shared("odd").learn(&rows[..rows.len() / 2]);
+    let lacks = Digest::of(b"nobody has this");
+    assert!(team.shared("boss").hand_over(&[lacks], &boss).is_err());
+}
+
 #[derive(Clone, Debug)]
 enum Act {
     Give(Vec<u64>),

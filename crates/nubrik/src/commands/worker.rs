@@ -22,6 +22,9 @@ const PATIENCE: Duration = Duration::from_millis(500);
 /// How often it is looked whether what runs is still wanted.
 const LOOK: Duration = Duration::from_millis(50);
 
+/// After this time it is asked again who may give jobs.
+const FRESH: Duration = Duration::from_secs(600);
+
 /// How long to wait before a server that does not answer is asked again.
 const LATER: Duration = Duration::from_secs(2);
 
@@ -117,6 +120,7 @@ fn serve(
     mut place: WorkPlace,
     mut cancel: Arc<CancelSwitch>,
 ) {
+    let mut since = Instant::now();
     while !session.is_stopped() {
         let job = match hand.take(PATIENCE) {
             Ok(Some(job)) => job,
@@ -152,10 +156,14 @@ fn serve(
             None => ("", Some("it was stopped, or signed by nobody who may give jobs")),
         };
         tell(console, say, &job.build, why, began.elapsed());
-        if cancel.is_thrown() {
+        let is_old = since.elapsed() > FRESH || place.has_no_store();
+        if cancel.is_thrown() || is_old {
+            // Who may give jobs, and what is there, may have changed.
+            let Ok(shared) = session.new_shared() else { return };
             let Ok(new) = CancelSwitch::new() else { return };
             cancel = Arc::new(new);
-            match place.again(cancel.clone()) {
+            since = Instant::now();
+            match place.again(cancel.clone(), shared) {
                 Ok(again) => place = again,
                 Err(_) => return,
             }

@@ -26,7 +26,6 @@ const UNDER_WAY: (usize, usize) = (5, 4);
 /// Machines that run steps for a build.
 pub struct Crew {
     boss: Boss,
-    build: String,
     key: SecretKey,
     shared: Arc<SharedStore>,
     local: Arc<LocalStore>,
@@ -60,13 +59,12 @@ pub(crate) fn contents_of(outputs: &[OutputRecord]) -> Vec<Digest> {
 impl Crew {
     pub(super) fn new(
         boss: Boss,
-        build: String,
         key: SecretKey,
         (shared, local): (Arc<SharedStore>, Arc<LocalStore>),
         root: PathBuf,
     ) -> Crew {
         let (sources, under_way, refused) = Default::default();
-        Crew { boss, build, key, shared, local, root, sources, under_way, refused }
+        Crew { boss, key, shared, local, root, sources, under_way, refused }
     }
 
     /// Who is there.
@@ -121,7 +119,7 @@ impl Crew {
             }
         };
         let sheet = JobSheet {
-            build: self.build.clone(),
+            build: self.boss.build(),
             number: errand.step.0,
             first_key: errand.first_key,
             graph: errand.lone.graph.clone(),
@@ -144,7 +142,7 @@ impl Crew {
             }
         };
         let step = StepId(sheet.number);
-        if sheet.build != self.build || !lock(&self.under_way).remove(&step) {
+        if sheet.build != self.boss.build() || !lock(&self.under_way).remove(&step) {
             return None;
         }
         let mut result = match sheet.end {

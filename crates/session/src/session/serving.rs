@@ -79,12 +79,17 @@ impl WorkPlace {
         Ok(WorkPlace { folder: folder.to_owned(), session, shared, key, placed: BTreeMap::new() })
     }
 
-    /// The same place, empty, with another switch that stops it.
+    /// Whether the team's store is not asked any more, since it failed.
+    pub fn has_no_store(&self) -> bool {
+        self.shared.is_off()
+    }
+
+    /// The same place, empty, with another switch that stops it, and the store as it is now.
     ///
     /// # Errors
     /// As when it was opened.
-    pub fn again(self, cancel: Arc<CancelSwitch>) -> Result<WorkPlace, String> {
-        let WorkPlace { folder, session, shared, key, placed: _ } = self;
+    pub fn again(self, cancel: Arc<CancelSwitch>, shared: Arc<SharedStore>) -> Result<WorkPlace, String> {
+        let WorkPlace { folder, session, shared: _, key, placed: _ } = self;
         drop(session);
         WorkPlace::open(&folder, cancel, shared, key)
     }

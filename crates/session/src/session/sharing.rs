@@ -15,7 +15,7 @@ use nubrik_shared::{
     Acceptance, GivenResult, HandedOver, KeyList, KeyedResult, LayeredStore, Pruned, PublicKey, Publisher,
     SecretKey, SharedStore, SharedTrouble, Uploads,
 };
-use nubrik_store::{Basis, Provenance};
+use nubrik_store::{Basis, Provenance, RecordEntry};
 use nubrik_web::{Address, Asker, Credential, Objects, StorageKey};
 
 use super::Session;
@@ -208,7 +208,30 @@ pub(super) fn key_of(variable: &str) -> Result<Option<SecretKey>, String> {
     }
 }
 
+/// A store that was agreed to, of which these lines are wanted.
+fn store_of(settings: &SharedSettings, lines: Vec<String>) -> Result<Arc<SharedStore>, String> {
+    let objects = objects_of(&settings.place)?;
+    let name = settings.root.digest().hex()[..32].to_owned();
+    let cache =
+        own_folder("XDG_CACHE_HOME", ".cache").ok_or("neither XDG_CACHE_HOME nor HOME names a folder")?;
+    let state = state_folder().ok_or("neither XDG_STATE_HOME nor HOME names a folder")?;
+    let accepted =
+        Acceptance { root: settings.root, lines, cache: cache.join(&name), seen: state.join(name) };
+    Ok(Arc::new(SharedStore::new(objects, accepted)))
+}
+
 impl Session {
+    /// The team's store as it is now.
+    ///
+    /// # Errors
+    /// That none is used, for people.
+    pub fn new_shared(&self) -> Result<Arc<SharedStore>, String> {
+        let settings = self.workspace.settings.shared.clone().filter(is_accepted);
+        let settings = settings
+            .ok_or("what is made goes into the team's store, and none is used: nubrik share accept")?;
+        store_of(&settings, settings.lines.clone())
+    }
+
     /// How the workspace stands to a team's store.
     pub fn shared(&self) -> TeamStore {
         match (&self.shared, &self.workspace.settings.shared) {
@@ -226,12 +249,7 @@ impl Session {
         let Some(settings) = self.workspace.settings.shared.clone().filter(is_accepted) else {
             return Ok(());
         };
-        let objects = objects_of(&settings.place)?;
-        let name = settings.root.digest().hex()[..32].to_owned();
-        let cache =
-            own_folder("XDG_CACHE_HOME", ".cache").ok_or("neither XDG_CACHE_HOME nor HOME names a folder")?;
-        let state = state_folder().ok_or("neither XDG_STATE_HOME nor HOME names a folder")?;
-        let (mut lines, wait) = (settings.lines, settings.wait);
+        let (mut lines, wait) = (settings.lines.clone(), settings.wait);
         self.writer = key_of(KEY_VARIABLE)?.map(|key| {
             let line = std::env::var(LINE_VARIABLE).ok().filter(|line| nubrik_shared::is_line(line));
             let line = line.unwrap_or_else(|| lines[0].clone());
@@ -240,9 +258,7 @@ impl Session {
             }
             Publisher::new(key, line, wait)
         });
-        let accepted =
-            Acceptance { root: settings.root, lines, cache: cache.join(&name), seen: state.join(name) };
-        self.shared = Some(Arc::new(SharedStore::new(objects, accepted)));
+        self.shared = Some(store_of(&settings, lines)?);
         Ok(())
     }
 
@@ -334,6 +350,19 @@ impl Session {
         writer.prune(shared, days, grace).map(Some)
     }
 
+    /// Whether a result was made here, or by a worker: others gave the rest.
+    fn is_made_for_us(&self, shared: &SharedStore, entry: &RecordEntry) -> bool {
+        match &entry.origin {
+            Provenance::Here => true,
+            Provenance::Shared { writer, .. } => {
+                let members = shared.members();
+                members.writers_of(crate::job::WORKERS).any(|member| {
+                    member.key == PublicKey(*writer) && member.lines.iter().any(|l| l == crate::job::WORKERS)
+                })
+            }
+        }
+    }
+
     /// Gives what was made to the team's store, where this machine writes there: the results of all steps behind some files.
     ///
     /// # Errors
@@ -357,7 +386,7 @@ impl Session {
             };
             used.push(memory.first_key);
             let why: Arc<str> = match self.kept_entry(&memory) {
-                Some(entry) if entry.origin != Provenance::Here => continue,
+                Some(entry) if !self.is_made_for_us(shared, &entry) => continue,
                 Some(_) if self.is_unsteady(&memory, step.folder.as_str()) => {
                     "it came out otherwise when it was made again (--verify)".into()
                 }
@@ -365,6 +394,8 @@ impl Session {
                     Basis::Noted(_) => {
                         let folder = step.folder.as_str().to_owned();
                         let made_of = nubrik_engine::memory_for_others(&memory);
+                        // Who gives it stands for it, whichever worker made it.
+                        let entry = RecordEntry { origin: Provenance::Here, ..entry };
                         results.push((memory.first_key, KeyedResult { folder, made_of, entries: vec![entry] }));
                         continue;
                     }

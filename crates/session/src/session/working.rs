@@ -8,10 +8,10 @@ use nubrik_confine::CancelSwitch;
 use nubrik_exchange::{Boss, ExchangePlace, Hand};
 use nubrik_shared::{PublicKey, SecretKey};
 
+use super::Session;
 use super::crew::Crew;
 use super::serving::WorkPlace;
 use super::sharing::key_of;
-use super::{Session, TeamStore};
 use crate::job::{JOBS, WORKERS};
 use crate::settings::WorkersSettings;
 
@@ -60,9 +60,9 @@ impl Session {
         let shared =
             self.shared.clone().ok_or("what they make comes by the team's store, and none is used")?;
         may_write(&shared.members(), &key.public(), JOBS)?;
-        let name = build_name()?;
-        let boss = Boss::open(&place_of(&settings)?, &name).map_err(|trouble| trouble.to_string())?;
-        self.boss = Some((boss, name, key));
+        let boss =
+            Boss::open(&place_of(&settings)?, &build_name()?).map_err(|trouble| trouble.to_string())?;
+        self.boss = Some((boss, key));
         Ok(())
     }
 
@@ -79,10 +79,10 @@ impl Session {
     /// Lets steps go to others, once there is a store of this machine's own.
     pub(super) fn gather(&mut self) {
         if let (Some(shared), Ok(store)) = (&self.shared, &self.store)
-            && let Some((boss, name, key)) = self.boss.take()
+            && let Some((boss, key)) = self.boss.take()
         {
             let both = (shared.clone(), store.clone());
-            let crew = Crew::new(boss, name, key, both, self.workspace.root.clone());
+            let crew = Crew::new(boss, key, both, self.workspace.root.clone());
             crew.wait(ROLL);
             self.crew = Some(Arc::new(crew));
         }
@@ -113,12 +113,7 @@ impl Session {
         let key = key_of(WORKER_VARIABLE)?;
         let key = key
             .ok_or_else(|| format!("{WORKER_VARIABLE} names no key: nubrik share new-key FILE makes one"))?;
-        self.use_shared()?;
-        let TeamStore::Used(shared) = self.shared() else {
-            return Err(
-                "what is made goes into the team's store, and none is used: nubrik share accept".to_owned()
-            );
-        };
+        let shared = self.new_shared()?;
         may_write(&shared.members(), &key.public(), WORKERS)?;
         if let Some(why) = self.why_no_rooms() {
             return Err(format!("steps are not confined on this machine: {why}"));
