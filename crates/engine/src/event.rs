@@ -260,6 +260,8 @@ pub enum Event {
         step: StepId,
         /// What became of it.
         verdict: Verdict,
+        /// The other machine that ran it, if one did.
+        machine: Option<Arc<str>>,
         /// Why.
         reason: Reason,
         /// How long its commands ran, in microseconds; for a reused step, how long they ran then.

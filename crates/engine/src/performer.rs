@@ -26,8 +26,8 @@ pub struct Errand {
 
 /// What came of a step that another machine ran.
 pub enum StepAnswer {
-    /// It ended well: the result, whose contents the store can bring.
-    Made(Box<RecordEntry>),
+    /// It ended well: the result, whose contents the store can bring, and what the machine is called.
+    Made(Box<RecordEntry>, Arc<str>),
     /// It was not run, or failed: it is to be run here.
     Not,
 }

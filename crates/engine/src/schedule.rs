@@ -62,6 +62,8 @@ pub(crate) struct StepEnd {
     pub(crate) printed: Vec<u8>,
     pub(crate) failure: Option<Failure>,
     pub(crate) survived: Vec<Refusal>,
+    /// The other machine that ran it.
+    pub(crate) machine: Option<Arc<str>>,
 }
 
 impl<'b, 'a> Schedule<'b, 'a> {
@@ -279,6 +281,7 @@ impl<'b, 'a> Schedule<'b, 'a> {
         self.build.listener.hear(&Event::Done {
             step,
             verdict,
+            machine: done.machine,
             reason: done.reason,
             micros,
             printed: done.printed,
@@ -467,6 +470,14 @@ impl Progress {
 
 impl StepEnd {
     pub(crate) fn new(verdict: Verdict, reason: Reason) -> StepEnd {
-        StepEnd { verdict, reason, micros: 0, printed: Vec::new(), failure: None, survived: Vec::new() }
+        StepEnd {
+            verdict,
+            reason,
+            micros: 0,
+            printed: Vec::new(),
+            failure: None,
+            survived: Vec::new(),
+            machine: None,
+        }
     }
 }

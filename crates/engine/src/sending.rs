@@ -127,7 +127,7 @@ impl Schedule<'_, '_> {
     }
 
     fn answered(&self, id: StepId, sent: &SentStep, answer: StepAnswer) {
-        let StepAnswer::Made(entry) = answer else { return self.take_back(id) };
+        let StepAnswer::Made(entry, machine) = answer else { return self.take_back(id) };
         let build = self.build;
         if !build.counts(id, &sent.now, &entry) {
             return self.take_back(id);
@@ -140,6 +140,7 @@ impl Schedule<'_, '_> {
         let done = StepEnd {
             micros: entry.micros,
             printed: entry.printed,
+            machine: Some(machine),
             ..StepEnd::new(Verdict::Ran, sent.reason.clone())
         };
         self.hand_out(id, Verdict::Ran);

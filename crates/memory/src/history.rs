@@ -62,6 +62,9 @@ pub struct StepRecord {
     pub from: u64,
     /// How long they took, in microseconds; 0 where none ran.
     pub micros: u64,
+    /// The other machine that ran it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub machine: Option<String>,
 }
 
 /// What a team's store was good for in a build.
@@ -157,7 +160,7 @@ impl<'a> Chronicle<'a> {
 
 impl Listener for Chronicle<'_> {
     fn hear(&self, event: &Event) {
-        if let Event::Done { step, verdict, reason, micros, .. } = event
+        if let Event::Done { step, verdict, reason, micros, machine, .. } = event
             && *verdict != Verdict::Current
         {
             let took = if matches!(verdict, Verdict::Ran | Verdict::Failed) { *micros } else { 0 };
@@ -169,6 +172,7 @@ impl Listener for Chronicle<'_> {
                 reason: reason.to_string(),
                 from: now.saturating_sub(took),
                 micros: took,
+                machine: machine.as_deref().map(str::to_owned),
             });
         }
         self.listener.hear(event);

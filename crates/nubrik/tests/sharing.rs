@@ -813,7 +813,11 @@ fn what_comes_out_otherwise_is_shown_and_given_to_nobody() {
     let person = with_stamp("person");
     let run = person.run(&["build", "--verify"]).expect(1);
     assert!(run.stdout.contains("verified  5 steps ran again and made the same bytes"), "{}", run.stdout);
-    assert!(run.stdout.contains("differs   stamp") && run.stdout.contains("s/when: byte "), "{}", run.stdout);
+    assert!(
+        run.stdout.contains("differs   stamp") && run.stdout.contains("then and now, in s/when: byte "),
+        "{}",
+        run.stdout
+    );
     // What is in place stays.
     assert!(person.run(&["build"]).expect(0).stdout.starts_with("nothing to run"));
     // Who writes finds it before anybody is given it.

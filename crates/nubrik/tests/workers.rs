@@ -174,6 +174,10 @@ fn what_others_make_is_what_would_be_made_here() {
     let run = team.build(&sandbox, &["--json"]).expect(0);
     // Definitions that never ran count as longer than what is worth sending.
     assert!(ran_elsewhere(&run) >= 3, "{}", run.stdout);
+    let on_hand = run.events().iter().filter(|event| event["machine"] == "hand").count() as u64;
+    assert_eq!(on_hand, ran_elsewhere(&run));
+    assert!(sandbox.run(&["history", "1"]).expect(0).stdout.contains("on hand: never built here"));
+    assert!(sandbox.run(&["trace"]).expect(0).stdout.contains("\"pid\":2"));
     let here = team.sandbox(&FILES);
     here.run(&["build"]).expect(0);
     assert_eq!(sandbox.files_below("out/default"), here.files_below("out/default"));

@@ -162,9 +162,10 @@ fn one(record: &BuildRecord, paint: Paint) -> String {
         };
         let took = if step.micros > 0 { time(step.micros) } else { String::new() };
         let text = format!(
-            "{}   {}  {took:>8}  {}",
+            "{}   {}  {took:>8}  {}{}",
             padded(&step.target, targets),
             padded(&step.say, says),
+            step.machine.as_ref().map_or_else(String::new, |machine| format!("on {machine}: ")),
             step.reason
         );
         let text =

@@ -127,23 +127,17 @@ fn say(
     let line = |ink: Ink, text: &str| console.line(stream, &labelled(paint, ink, "shared", text));
     let plural = |count: usize| if count == 1 { "1 result".to_owned() } else { format!("{count} results") };
     if used.taken > 0 {
-        let away = if used.away > 0 {
-            format!(" ({} of them stay there until something here needs them)", used.away)
-        } else {
-            String::new()
-        };
-        let differences = match traffic.differences {
-            0 => String::new(),
-            1 => " (1 file as what differs from one that was here)".to_owned(),
-            count => format!(" ({count} files as what differs from those that were here)"),
-        };
-        let text = format!(
-            "{} taken from the team's store{away}: {} came for {}{differences}, {} of work spared",
-            plural(used.taken),
-            size(traffic.moved),
-            size(traffic.raw),
-            time(used.spared_micros)
-        );
+        let mut text = format!("{} taken from the team's store", plural(used.taken));
+        if used.away > 0 {
+            text.push_str(&format!(", {} of them not fetched", used.away));
+        }
+        text.push_str(&format!(": {} came", size(traffic.moved)));
+        match traffic.differences {
+            0 => {}
+            1 => text.push_str(", 1 file as its difference"),
+            count => text.push_str(&format!(", {count} files as their differences")),
+        }
+        text.push_str(&format!(", {} of work spared", time(used.spared_micros)));
         line(Ink::Found, &text);
     }
     // That nobody gave what one writes is no news, and who gives results makes what nobody gave.

@@ -283,7 +283,7 @@ struct TestListener<'s, 'g> {
 
 impl Listener for TestListener<'_, '_> {
     fn hear(&self, event: &Event) {
-        if let Event::Done { step, verdict, reason, micros, failure, printed } = event
+        if let Event::Done { step, verdict, reason, micros, failure, printed, machine: _ } = event
             && self.graph.step(*step).check.is_some()
         {
             let done = TestEnd {

@@ -28,6 +28,8 @@ struct TraceSpan<'a> {
 struct Args<'a> {
     target: &'a str,
     why: &'a str,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    machine: Option<&'a str>,
 }
 
 #[derive(Serialize)]
@@ -58,13 +60,21 @@ pub fn trace(
     Ok(Exit::Done)
 }
 
-/// Steps of a build as spans, each on the first lane that is free.
+/// Steps of a build as spans, each on the first lane of its machine that is free; this machine's are those of the first process.
 fn events(record: &BuildRecord) -> Trace<'_> {
     let mut steps: Vec<&StepRecord> = record.done.iter().filter(|s| s.micros > 0).collect();
     steps.sort_by_key(|s| s.from);
-    let mut lanes: Vec<u64> = Vec::new();
+    let mut machines: Vec<Option<&str>> = vec![None];
+    let mut all_lanes: Vec<Vec<u64>> = vec![Vec::new()];
     let mut spans = Vec::new();
     for step in steps {
+        let machine = step.machine.as_deref();
+        let number = machines.iter().position(|known| *known == machine).unwrap_or(machines.len());
+        if number == machines.len() {
+            machines.push(machine);
+            all_lanes.push(Vec::new());
+        }
+        let lanes = &mut all_lanes[number];
         let lane = lanes.iter().position(|free| *free <= step.from).unwrap_or(lanes.len());
         if lane == lanes.len() {
             lanes.push(0);
@@ -76,9 +86,9 @@ fn events(record: &BuildRecord) -> Trace<'_> {
             ph: "X",
             ts: step.from,
             dur: step.micros,
-            pid: 1,
+            pid: number as u32 + 1,
             tid: lane + 1,
-            args: Args { target: &step.target, why: &step.reason },
+            args: Args { target: &step.target, why: &step.reason, machine },
         });
     }
     Trace { trace_events: spans, display_time_unit: "ms" }

@@ -10,7 +10,6 @@ use super::{CommandResult, Silent, labelled, own_problem};
 use crate::ui::console::{Console, OutputStream};
 use crate::ui::failure::short;
 use crate::ui::paint::Ink;
-use crate::ui::text::padded;
 
 #[derive(Serialize)]
 struct VerifiedStepEvent<'a> {
@@ -49,11 +48,12 @@ pub fn verify(
     let paint = console.paint(stream);
     let line = |ink, word: &str, text: &str| console.line(stream, &labelled(paint, ink, word, text));
     for VerifiedStep { step, end } in &verified {
-        let title = format!("{}  {}", padded(&graph.title(*step), 0), graph.step(*step).say);
+        let title = format!("{}   {}", graph.title(*step), graph.step(*step).say);
         match end {
             VerifyEnd::Same | VerifyEnd::Stopped => {}
             VerifyEnd::Differs(other) => {
-                line(Ink::Wrong, "differs", &format!("{title}   {}: {}", other.name, difference(other)));
+                line(Ink::Wrong, "differs", &title);
+                line(Ink::Wrong, "", &format!("then and now, in {}: {}", other.name, difference(other)));
             }
             VerifyEnd::Failed(failure) => {
                 line(Ink::Wrong, "fails", &format!("{title}   it ended well before: {}", short(failure)));
@@ -68,7 +68,8 @@ pub fn verify(
         line(Ink::Faint, "verified", "nothing here was taken from the team's store");
     }
     if report.unsteady > 0 {
-        let text = "what differs is marked, and given to nobody; a step is the same again if it writes no times, names of folders or random numbers";
+        let text =
+            "what differs is given to nobody; write no times, random numbers or paths of the machine into it";
         line(Ink::Faint, "mend", text);
     }
     Ok(())
@@ -78,7 +79,7 @@ pub fn verify(
 fn difference(other: &OtherOutput) -> String {
     match (&other.before, &other.now) {
         (Some(before), Some(now)) => match nubrik_contrast::first_difference(before, now) {
-            Some(difference) => format!("{difference} (before and now)"),
+            Some(difference) => difference.to_string(),
             None => "it may be executed now, or no longer".to_owned(),
         },
         (None, Some(_)) => "it was not there, or its bytes are not known any more".to_owned(),

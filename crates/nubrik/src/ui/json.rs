@@ -28,6 +28,9 @@ pub struct StepEvent<'a> {
     pub reason: String,
     pub reason_code: &'static str,
     pub seconds: f64,
+    /// The other machine that ran it.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub machine: Option<&'a str>,
     #[serde(skip_serializing_if = "Option::is_none")]
     pub command: Option<Vec<String>>,
     #[serde(skip_serializing_if = "Option::is_none")]

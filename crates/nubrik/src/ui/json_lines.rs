@@ -23,7 +23,7 @@ impl<'g> JsonLines<'g> {
     }
 
     fn step_done(&self, id: StepId, event: &Event) {
-        let Event::Done { verdict, reason, micros, printed, failure, .. } = event else { return };
+        let Event::Done { verdict, reason, micros, printed, failure, machine, .. } = event else { return };
         let is_told = match verdict {
             Verdict::Current => self.told.unchanged,
             _ => !self.told.only_trouble || failure.is_some(),
@@ -44,6 +44,7 @@ impl<'g> JsonLines<'g> {
             reason: reason.to_string(),
             reason_code: reason.code(),
             seconds: json::rounded(*micros as f64 / 1e6),
+            machine: machine.as_deref(),
             command: (failure.is_some() || (self.told.commands && *verdict == Verdict::Ran))
                 .then(|| nubrik_graph::shown_command(step)),
             printed: (!text.is_empty()).then(|| text.into_owned()),

@@ -66,7 +66,7 @@ impl<'g> Telling<'g> {
     }
 
     fn step_done(&self, id: StepId, event: &Event) -> Option<String> {
-        let Event::Done { verdict, reason, micros, failure, .. } = event else { return None };
+        let Event::Done { verdict, reason, micros, failure, machine, .. } = event else { return None };
         if !self.is_told(id, *verdict, failure.is_some()) {
             return None;
         }
@@ -80,6 +80,10 @@ impl<'g> Telling<'g> {
             Some(failure) => failure::short(failure),
             None if step.check.is_some() && *verdict == Verdict::Ran => format!("passed; {reason}"),
             None => reason.to_string(),
+        };
+        let why = match machine {
+            Some(machine) => format!("on {machine}: {why}"),
+            None => why,
         };
         let took = if matches!(verdict, Verdict::Ran | Verdict::Failed) && *micros > 0 {
             time(*micros)

@@ -155,7 +155,9 @@ impl Crew {
         let Some(entry) = result.entries.pop() else { return Some((step, StepAnswer::Not)) };
         self.shared.learn(&sheet.rows);
         let origin = Provenance::Shared { root: self.shared.accepted().root.digest(), writer: worker.0 };
-        Some((step, StepAnswer::Made(Box::new(RecordEntry { origin, ..entry }))))
+        let members = self.shared.members();
+        let name = members.writer(&worker).map_or_else(String::new, |member| member.name.clone());
+        Some((step, StepAnswer::Made(Box::new(RecordEntry { origin, ..entry }), name.into())))
     }
 }
 
