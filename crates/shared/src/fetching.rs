@@ -74,6 +74,10 @@ impl SharedStore {
         (near, until): (&dyn NearContents, Option<Instant>),
         take: &(dyn Fn(&Digest, Vec<u8>) + Sync),
     ) {
+        // Threads that have nothing to do would be woken.
+        if wanted.is_empty() {
+            return;
+        }
         let index = self.index();
         let (mut errands, mut large): (Vec<FetchPart>, Vec<(Digest, ContentSpot)>) = (Vec::new(), Vec::new());
         let mut packs: BTreeMap<Digest, Vec<(Digest, ContentSpot)>> = BTreeMap::new();

@@ -30,6 +30,9 @@ impl Wire {
 
     /// Does something with each of some things, several at once.
     pub fn each<T: Sync>(&self, things: &[T], work: impl Fn(&T) + Sync) {
+        if things.is_empty() {
+            return;
+        }
         let next = AtomicUsize::new(0);
         let take = || {
             while let Some(thing) = things.get(next.fetch_add(1, Ordering::Relaxed)) {
