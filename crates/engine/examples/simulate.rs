@@ -79,6 +79,7 @@ fn main() {
     let transfer = 160_000;
     let cases = [
         ("usual", usual),
+        ("0.02 ms a message", PlayedCrew { message: 20_000, ..usual }),
         ("20 ms away", PlayedCrew { round_trip: 20_000_000, ..usual }),
         ("1 of 1,000 dies", PlayedCrew { deaths: 1_000, ..usual }),
         ("the same, no copies", PlayedCrew { deaths: 1_000, late: 0, ..usual }),

@@ -180,6 +180,33 @@ fn who_cannot_read_all_of_a_line_writes_and_prunes_nothing_of_it() {
 }
 
 #[test]
+fn ten_thousand_keys_are_known_by_four_requests() {
+    let team = Team::new();
+    let (local, shared) = (team.local("ci"), team.shared("ci"));
+    let digest = local.keep_bytes(b"what all of them make").unwrap();
+    let result = |key: u64| {
+        let entry = RecordEntry {
+            outputs: vec![OutputRecord::File { digest, executable: false }],
+            basis: Basis::Noted(vec![digest]),
+            ..RecordEntry::default()
+        };
+        (named(key), KeyedResult { folder: format!("made/{key}"), made_of: Vec::new(), entries: vec![entry] })
+    };
+    let results: Vec<(Digest, KeyedResult)> = (0..10_000).map(result).collect();
+    let used: Vec<Digest> = results.iter().map(|(key, _)| *key).collect();
+    let uploads = Uploads::new(shared.clone(), local);
+    team.publisher().publish(&shared, &uploads, &results, &used).unwrap();
+    // The list, the head, its manifest, and a segment.
+    let reader = team.shared("reader");
+    assert_eq!((reader.known().0, reader.traffic().requests), (10_000, 4));
+    // Another day only what changes is asked for: the list and the head.
+    let again = team.shared("reader");
+    assert_eq!((again.known().0, again.traffic().requests), (10_000, 2));
+    let bytes = fs::metadata(&team.files("segments")[0]).unwrap().len();
+    assert!(bytes < 10_000 * 80, "{bytes}");
+}
+
+#[test]
 fn what_a_job_needs_is_there_without_a_head_as_long_as_nobody_removes_it() {
     let team = Team::new();
     team.gives(&[3], &[]);
