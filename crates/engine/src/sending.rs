@@ -31,7 +31,10 @@ impl Build<'_> {
     fn errand(&self, id: StepId, now: &Examined) -> Option<Errand> {
         let step = self.graph.step(id);
         let answers = step.commands.iter().flat_map(|pipeline| &pipeline.stages).any(|stage| stage.answers);
-        let is_tied = step.limits.network || !step.services.is_empty() || !step.kept.is_empty() || answers;
+        // A slot is one processor, and nobody says how much memory there is.
+        let is_heavy = step.limits.processors > 1 || step.limits.memory.is_some();
+        let is_tied =
+            is_heavy || step.limits.network || !step.services.is_empty() || !step.kept.is_empty() || answers;
         if step.commands.is_empty() || is_tied || step.early_outputs().next().is_some() {
             return None;
         }
