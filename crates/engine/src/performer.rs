@@ -4,7 +4,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use nubrik_bytes::Digest;
-use nubrik_graph::{LoneStep, StepId};
+use nubrik_graph::{LoneStep, SetId, StepId};
 use nubrik_source::WsPath;
 use nubrik_store::RecordEntry;
 
@@ -16,8 +16,11 @@ pub struct Errand {
     pub lone: LoneStep,
     /// The first part of its key: who would run another one has other tools, or other rules.
     pub first_key: Digest,
-    /// Sources that it reads, by their paths.
+    /// Sources that it certainly reads, by their paths.
     pub sources: Vec<WsPath>,
+    /// Sources among which it finds what it reads: of each set, which many steps share, its number in the build's graph, and the
+    /// paths.
+    pub sets: Vec<(SetId, Vec<WsPath>)>,
     /// What makes its other inputs, each with its folder: what is known of it, as others read it.
     pub made: Vec<(Arc<str>, Vec<u8>)>,
     /// How long it will take, in microseconds.
@@ -34,6 +37,8 @@ pub enum StepAnswer {
 
 /// Other machines that run steps.
 pub trait Performer: Sync {
+    /// A build begins: what was read of sources before may be something else now.
+    fn begin(&self);
     /// Whether someone would begin a step now that takes so many microseconds.
     fn has_place(&self, forecast: u64) -> bool;
     /// Sends a step to someone. `false` where that cannot be done.

@@ -45,7 +45,8 @@ pub fn build(
                 move || schedule.fetch(&known)
             });
         }
-        if build.performer.is_some() {
+        if let Some(performer) = build.performer {
+            performer.begin();
             scope.spawn(|| schedule.receive());
         }
         let work = || {

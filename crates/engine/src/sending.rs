@@ -4,8 +4,8 @@
 use std::sync::atomic::Ordering;
 use std::time::{Duration, Instant};
 
-use nubrik_graph::{LoneStep, StepId};
-use nubrik_source::FilePath;
+use nubrik_graph::{FileId, LoneStep, SetId, StepId};
+use nubrik_source::{FilePath, WsPath};
 use nubrik_store::RecordEntry;
 
 use crate::build::{Build, lock};
@@ -38,18 +38,9 @@ impl Build<'_> {
         if step.commands.is_empty() || is_tied || step.early_outputs().next().is_some() {
             return None;
         }
-        let mut sources = Vec::new();
-        for file in self.graph.declared(step) {
-            let node = self.graph.file(file);
-            if node.maker.is_some() {
-                continue;
-            }
-            // What a link leads to may be anywhere.
-            if !self.outside.links_to(&node.path).is_empty() {
-                return None;
-            }
-            sources.push(node.path.clone());
-        }
+        let sources = self.plain_sources(step.inputs.iter())?;
+        let of_set = |set: &SetId| Some((*set, self.plain_sources(self.graph.sets.files(*set).iter())?));
+        let sets = step.candidates.iter().map(of_set).collect::<Option<Vec<_>>>()?;
         let lone = LoneStep::of(self.graph, id, self.needs()).ok()?;
         let mut made = Vec::new();
         for maker in self.needs().of_step(id) {
@@ -57,7 +48,13 @@ impl Build<'_> {
             made.push((self.graph.step(maker).folder.shared().clone(), memory_for_others(memory)));
         }
         let forecast = self.remembered_cost(id) as u64;
-        Some(Errand { step: id, lone, first_key: now.first_key, sources, made, forecast })
+        Some(Errand { step: id, lone, first_key: now.first_key, sources, sets, made, forecast })
+    }
+
+    /// The sources among some files; nothing where a link leads to one: what that leads to may be anywhere.
+    fn plain_sources<'f>(&self, files: impl Iterator<Item = &'f FileId>) -> Option<Vec<WsPath>> {
+        let nodes = files.map(|file| self.graph.file(*file)).filter(|node| node.maker.is_none());
+        nodes.map(|node| self.outside.links_to(&node.path).is_empty().then(|| node.path.clone())).collect()
     }
 
     /// Whether a result that another machine made just now counts.

@@ -25,6 +25,39 @@ pub(crate) struct JobSource {
     pub executable: bool,
 }
 
+fn encode_sources(out: &mut Encoder, sources: &[JobSource]) {
+    out.list(sources, |out, JobSource { path, content, executable }| {
+        out.text(path);
+        out.digest(content);
+        out.bool(*executable);
+    });
+}
+
+fn decode_sources(from: &mut Decoder<'_>) -> Result<Vec<JobSource>, Truncated> {
+    from.list(|from| {
+        let (path, content) = (from.text()?.to_owned(), from.digest()?);
+        Ok(JobSource { path, content, executable: from.bool()? })
+    })
+}
+
+/// A set of sources as a content of its own: the sources, and where their contents are.
+pub(crate) fn encode_set(sources: &[JobSource], rows: &[u8]) -> Vec<u8> {
+    let mut out = Encoder::new();
+    out.u8(VERSION);
+    encode_sources(&mut out, sources);
+    out.bytes(rows);
+    out.bytes
+}
+
+/// The sources of a set, and where their contents are.
+pub(crate) fn decode_set(bytes: &[u8]) -> Result<(Vec<JobSource>, Vec<u8>), Truncated> {
+    let mut from = Decoder::new(bytes);
+    if from.u8()? != VERSION {
+        return Err(Truncated);
+    }
+    Ok((decode_sources(&mut from)?, from.bytes()?.to_vec()))
+}
+
 /// A step that another machine is to run.
 pub(crate) struct JobSheet {
     pub build: String,
@@ -36,7 +69,10 @@ pub(crate) struct JobSheet {
     pub makers: Vec<StepId>,
     /// What is known of these, by their folders.
     pub made: Vec<(Arc<str>, Vec<u8>)>,
+    /// Sources that it certainly reads.
     pub sources: Vec<JobSource>,
+    /// Contents that list more sources, which many jobs share.
+    pub sets: Vec<Digest>,
     /// Where all contents are.
     pub rows: Vec<u8>,
 }
@@ -69,7 +105,7 @@ fn opened<'b>(bytes: &'b [u8], members: &KeyList, line: &str) -> Result<(PublicK
 impl JobSheet {
     /// The job's bytes, signed.
     pub fn sign(&self, key: &SecretKey) -> std::io::Result<Vec<u8>> {
-        let JobSheet { build, number, first_key, graph, step, makers, made, sources, rows } = self;
+        let JobSheet { build, number, first_key, graph, step, makers, made, sources, sets, rows } = self;
         let mut out = Encoder::new();
         out.u8(VERSION);
         out.text(build);
@@ -81,11 +117,8 @@ impl JobSheet {
             out.text(folder);
             out.bytes(memory);
         });
-        out.list(sources, |out, JobSource { path, content, executable }| {
-            out.text(path);
-            out.digest(content);
-            out.bool(*executable);
-        });
+        encode_sources(&mut out, sources);
+        out.list(sets, |out, set| out.digest(set));
         out.bytes(rows);
         graph.encode(&mut out);
         let mut body = Encoder::new();
@@ -111,20 +144,15 @@ impl JobSheet {
             let step = StepId(from.u32()?);
             let makers = from.list(|from| Ok(StepId(from.u32()?)))?;
             let made = from.list(|from| Ok((Arc::from(from.text()?), from.bytes()?.to_vec())))?;
-            let sources = from.list(|from| {
-                Ok(JobSource {
-                    path: from.text()?.to_owned(),
-                    content: from.digest()?,
-                    executable: from.bool()?,
-                })
-            })?;
+            let sources = decode_sources(&mut from)?;
+            let sets = from.list(Decoder::digest)?;
             let rows = from.bytes()?.to_vec();
             let graph = Graph::decode(&mut from, 1)?;
             let is_there = |id: &StepId| id.index() < graph.steps.len();
             if !from.is_at_end() || !is_there(&step) || !makers.iter().all(is_there) {
                 return Err(Truncated);
             }
-            Ok(JobSheet { build, number, first_key, graph, step, makers, made, sources, rows })
+            Ok(JobSheet { build, number, first_key, graph, step, makers, made, sources, sets, rows })
         };
         read().map_err(damaged)
     }
@@ -193,6 +221,7 @@ mod tests {
             makers: Vec::new(),
             made: Vec::new(),
             sources: Vec::new(),
+            sets: Vec::new(),
             rows: Vec::new(),
         };
         // There is no such step in it.

@@ -10,12 +10,12 @@ use std::time::{Duration, Instant};
 use nubrik_bytes::Digest;
 use nubrik_engine::{Errand, Performer, StepAnswer, memory_of_others};
 use nubrik_exchange::Boss;
-use nubrik_graph::StepId;
+use nubrik_graph::{SetId, StepId};
 use nubrik_shared::{SecretKey, SharedStore};
 use nubrik_source::WsPath;
 use nubrik_store::{LocalStore, OutputRecord, Provenance, RecordEntry, Store, TreeKind};
 
-use crate::job::{AnswerSheet, JobSheet, JobSource};
+use crate::job::{AnswerSheet, JobSheet, JobSource, encode_set};
 
 /// What takes less time than this is done sooner here, in microseconds.
 const WORTH_SENDING: u64 = 50_000;
@@ -31,6 +31,7 @@ pub struct Crew {
     local: Arc<LocalStore>,
     root: PathBuf,
     sources: Mutex<HashMap<WsPath, (Digest, bool)>>,
+    sets: Mutex<HashMap<SetId, Digest>>,
     under_way: Mutex<HashSet<StepId>>,
     refused: Mutex<Option<String>>,
 }
@@ -63,8 +64,8 @@ impl Crew {
         (shared, local): (Arc<SharedStore>, Arc<LocalStore>),
         root: PathBuf,
     ) -> Crew {
-        let (sources, under_way, refused) = Default::default();
-        Crew { boss, key, shared, local, root, sources, under_way, refused }
+        let (sources, sets, under_way, refused) = Default::default();
+        Crew { boss, key, shared, local, root, sources, sets, under_way, refused }
     }
 
     /// Who is there.
@@ -101,23 +102,43 @@ impl Crew {
         Some((content, executable))
     }
 
-    fn job(&self, errand: &Errand) -> Option<Vec<u8>> {
-        let mut sources = Vec::with_capacity(errand.sources.len());
-        for path in &errand.sources {
+    fn sources(&self, paths: &[WsPath]) -> Option<Vec<JobSource>> {
+        let source = |path: &WsPath| {
             let (content, executable) = self.source(path)?;
-            sources.push(JobSource { path: path.to_string(), content, executable });
+            Some(JobSource { path: path.to_string(), content, executable })
+        };
+        paths.iter().map(source).collect()
+    }
+
+    fn hand_over(&self, contents: &[Digest]) -> Option<Vec<u8>> {
+        let rows = self.shared.hand_over(contents, &self.local);
+        rows.inspect_err(|e| self.note(format!("what it needs cannot be put into the team's store: {e}")))
+            .ok()
+    }
+
+    /// The content that lists the sources of a set.
+    fn set(&self, set: SetId, paths: &[WsPath]) -> Option<Digest> {
+        if let Some(known) = lock(&self.sets).get(&set) {
+            return Some(*known);
         }
+        let sources = self.sources(paths)?;
+        let contents: Vec<Digest> = sources.iter().map(|source| source.content).collect();
+        let list = encode_set(&sources, &self.hand_over(&contents)?);
+        let digest = self.local.keep_bytes(&list).ok()?;
+        lock(&self.sets).insert(set, digest);
+        Some(digest)
+    }
+
+    fn job(&self, errand: &Errand) -> Option<Vec<u8>> {
+        let sources = self.sources(&errand.sources)?;
+        let sets: Vec<Digest> =
+            errand.sets.iter().map(|(set, paths)| self.set(*set, paths)).collect::<Option<_>>()?;
         let mut contents: Vec<Digest> = sources.iter().map(|source| source.content).collect();
+        contents.extend(&sets);
         for (_, memory) in &errand.made {
             contents.extend(contents_of(&memory_of_others(memory)?.outputs));
         }
-        let rows = match self.shared.hand_over(&contents, &self.local) {
-            Ok(rows) => rows,
-            Err(trouble) => {
-                self.note(format!("what it needs cannot be put into the team's store: {trouble}"));
-                return None;
-            }
-        };
+        let rows = self.hand_over(&contents)?;
         let sheet = JobSheet {
             build: self.boss.build(),
             number: errand.step.0,
@@ -127,6 +148,7 @@ impl Crew {
             makers: errand.lone.makers.clone(),
             made: errand.made.clone(),
             sources,
+            sets,
             rows,
         };
         sheet.sign(&self.key).ok()
@@ -162,6 +184,11 @@ impl Crew {
 }
 
 impl Performer for Crew {
+    fn begin(&self) {
+        lock(&self.sources).clear();
+        lock(&self.sets).clear();
+    }
+
     fn has_place(&self, forecast: u64) -> bool {
         let slots: usize = self.boss.present().iter().map(|alive| alive.slots).sum();
         forecast >= WORTH_SENDING && lock(&self.under_way).len() < slots * UNDER_WAY.0 / UNDER_WAY.1

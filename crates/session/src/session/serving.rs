@@ -18,7 +18,7 @@ use nubrik_store::{Basis, Placed, RecordEntry};
 
 use super::crew::contents_of;
 use super::{Session, Workshop};
-use crate::job::{AnswerSheet, JobSheet, JobSource};
+use crate::job::{AnswerSheet, JobSheet, JobSource, decode_set};
 
 /// A job that was done.
 pub struct DoneJob {
@@ -120,7 +120,11 @@ impl WorkPlace {
             Ok(workshop) => workshop?,
             Err(_) => return Some(Err("its workspace cannot be opened".to_owned())),
         };
-        if let Err(why) = workshop.place_sources(&sheet.sources, placed) {
+        let sources = match workshop.sources_of(sheet, shared) {
+            Ok(sources) => sources,
+            Err(why) => return Some(Err(why)),
+        };
+        if let Err(why) = workshop.place_sources(&sources, placed) {
             return Some(Err(why));
         }
         let made = sheet.made.iter().map(|(folder, bytes)| Some((folder.clone(), memory_of_others(bytes)?)));
@@ -144,6 +148,19 @@ impl WorkPlace {
 }
 
 impl Workshop<'_> {
+    /// All sources that a job names.
+    fn sources_of(&self, sheet: &JobSheet, shared: &SharedStore) -> Result<Vec<JobSource>, String> {
+        let store = self.store().ok_or("it has no store of its own")?;
+        let mut sources = sheet.sources.clone();
+        for set in &sheet.sets {
+            let list = store.bytes(set).ok_or("a list of its sources cannot be fetched")?;
+            let (more, rows) = decode_set(&list).map_err(|_| "a list of its sources is damaged")?;
+            shared.learn(&rows);
+            sources.extend(more);
+        }
+        Ok(sources)
+    }
+
     /// Puts sources in place, and takes away those of an earlier job that this one has not.
     fn place_sources(
         &self,
