@@ -57,6 +57,8 @@ pub fn build(
         // One that panics is told at the end of the scope, where nobody waits for more to fetch.
         let ends: Vec<_> = workers.into_iter().map(std::thread::ScopedJoinHandle::join).collect();
         drop(lock(&schedule.to_fetch).take());
+        // Nobody is left who would do what is answered now.
+        schedule.is_over.store(true, Ordering::Relaxed);
         if let Some(panic) = ends.into_iter().find_map(Result::err) {
             std::panic::resume_unwind(panic);
         }

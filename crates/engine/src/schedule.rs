@@ -1,6 +1,7 @@
 //! Who works on what: steps begun in order, what becomes of them, and what is published.
 
 use std::collections::{HashMap, HashSet};
+use std::sync::atomic::AtomicBool;
 use std::sync::mpsc::Sender;
 use std::sync::{Arc, Condvar, Mutex, OnceLock, PoisonError};
 
@@ -51,6 +52,8 @@ pub(crate) struct Schedule<'b, 'a> {
     pub(crate) to_fetch: Mutex<Option<Sender<(StepId, Verdict)>>>,
     /// Steps that other machines run now.
     pub(crate) sent: Mutex<SentSteps>,
+    /// Whether nobody works on it any more.
+    pub(crate) is_over: AtomicBool,
     /// Steps that only this machine runs, or that came back.
     pub(crate) only_here: Mutex<HashSet<StepId>>,
 }
@@ -110,6 +113,7 @@ impl<'b, 'a> Schedule<'b, 'a> {
             wanted: files.iter().filter_map(|file| graph.file(*file).maker).collect(),
             to_fetch: Mutex::default(),
             sent: Mutex::default(),
+            is_over: AtomicBool::new(false),
             only_here: Mutex::default(),
         }
     }

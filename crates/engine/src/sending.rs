@@ -103,7 +103,7 @@ impl Schedule<'_, '_> {
     /// Hears what becomes of steps that were sent, until nothing is left to do.
     pub(crate) fn receive(&self) {
         let Some(performer) = self.build.performer else { return };
-        while lock(&self.progress).remaining > 0 {
+        while lock(&self.progress).remaining > 0 && !self.is_over.load(Ordering::Relaxed) {
             if let Some((step, answer)) = performer.receive(LOOK) {
                 let sent = lock(&self.sent).remove(&step);
                 if let Some(sent) = sent {

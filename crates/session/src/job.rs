@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use nubrik_bytes::{Decoder, Digest, Encoder, Truncated};
-use nubrik_graph::{Graph, StepId};
+use nubrik_graph::{Graph, Step, StepId};
 use nubrik_shared::{KeyList, KeyedResult, PublicKey, SecretKey};
 
 /// Members that may write this line may give jobs.
@@ -56,6 +56,23 @@ pub(crate) fn decode_set(bytes: &[u8]) -> Result<(Vec<JobSource>, Vec<u8>), Trun
         return Err(Truncated);
     }
     Ok((decode_sources(&mut from)?, from.bytes()?.to_vec()))
+}
+
+/// Whether a path leads to something below the folder that it is in, by its names alone.
+fn is_plain(path: &str) -> bool {
+    path.is_empty() || path.split('/').all(|name| !matches!(name, "" | "." | "..") && !name.contains('\0'))
+}
+
+/// Whether all paths of a graph lead below the workspace's root: the machine works on them.
+fn has_plain_paths(graph: &Graph) -> bool {
+    let of_step = |step: &Step| {
+        let own = step.found.iter().chain(&step.scratch).chain(&step.kept).chain([&step.folder]);
+        let lists = step.lists.iter().map(|list| &list.path);
+        let taken = step.taken.iter().all(|(path, _)| is_plain(path));
+        taken && is_plain(step.work.path().as_str()) && own.chain(lists).all(|path| is_plain(path.as_str()))
+    };
+    graph.files.iter().all(|file| is_plain(file.path.as_str()))
+        && graph.steps.iter().all(|step| of_step(step))
 }
 
 /// A step that another machine is to run.
@@ -149,7 +166,11 @@ impl JobSheet {
             let rows = from.bytes()?.to_vec();
             let graph = Graph::decode(&mut from, 1)?;
             let is_there = |id: &StepId| id.index() < graph.steps.len();
-            if !from.is_at_end() || !is_there(&step) || !makers.iter().all(is_there) {
+            if !from.is_at_end()
+                || !is_there(&step)
+                || !makers.iter().all(is_there)
+                || !has_plain_paths(&graph)
+            {
                 return Err(Truncated);
             }
             Ok(JobSheet { build, number, first_key, graph, step, makers, made, sources, sets, rows })
@@ -200,6 +221,22 @@ mod tests {
     use nubrik_shared::Member;
 
     use super::*;
+
+    #[test]
+    fn paths_lead_nowhere_else() {
+        let graph = |path: &str, folder: &str| {
+            let mut tables = nubrik_graph::Tables::default();
+            tables.targets.push(nubrik_graph::Target::plain("all"));
+            let path = nubrik_source::WsPath::from_normal(path);
+            tables.files.push(nubrik_graph::FileNode { path, maker: None, folder: false });
+            tables.steps.push(Box::new(Step::empty(nubrik_source::WsPath::from_normal(folder))));
+            tables.finish().unwrap()
+        };
+        assert!(has_plain_paths(&graph("src/a.c", ".nubrik/made/x")));
+        for (path, folder) in [("../a", "x"), ("a/../../b", "x"), ("a", "../x"), ("a", "x/..")] {
+            assert!(!has_plain_paths(&graph(path, folder)), "{path} {folder}");
+        }
+    }
 
     #[test]
     fn only_those_are_read_that_someone_signed_who_may() {

@@ -115,6 +115,14 @@ impl WorkPlace {
     /// The result of a step, with where its contents are; nothing where it was stopped.
     fn run(&mut self, sheet: &JobSheet) -> Option<Result<(KeyedResult, Vec<u8>), String>> {
         let WorkPlace { session, shared, placed, .. } = self;
+        let step = sheet.graph.step(sheet.step);
+        if step.commands.is_empty()
+            || step.limits.network
+            || !step.services.is_empty()
+            || !step.kept.is_empty()
+        {
+            return Some(Err("such steps run only where they are asked for".to_owned()));
+        }
         shared.learn(&sheet.rows);
         let mut workshop = match session.lock(|| {}) {
             Ok(workshop) => workshop?,
