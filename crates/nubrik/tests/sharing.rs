@@ -855,6 +855,24 @@ fn wrong_settings_are_told_with_a_mend() {
         let run = sandbox.run(&["build"]).expect(3);
         assert!(run.stderr.contains(said), "{settings}: {}", run.stderr);
     }
+    for (settings, said) in [
+        ("[workers]\nat = \"nats:/x\"\n", "`at` is the address of a NATS server"),
+        ("[workers]\npool = \"a b\"\n", "`pool` is a name"),
+        ("[workers]\npol = \"a\"\n", "`workers` has no `pol`"),
+        ("[workers]\n", "does not say where the server is"),
+        ("workers = 3\n", "`workers` is a table"),
+    ] {
+        sandbox.write("nubrik.toml", settings);
+        let run = sandbox.run(&["workers"]).expect(3);
+        assert!(run.stderr.contains(said), "{settings}: {}", run.stderr);
+    }
+    sandbox.write("nubrik.toml", "");
+    for command in ["worker", "workers"] {
+        assert!(sandbox.run(&[command]).expect(2).stderr.contains("does not say where jobs"));
+    }
+    sandbox.write("nubrik.toml", "[workers]\nat = \"nats://127.0.0.1:9\"\n");
+    assert!(sandbox.run(&["workers"]).expect(1).stderr.contains("cannot be reached"));
+    assert!(sandbox.run(&["worker"]).expect(2).stderr.contains("NUBRIK_WORKER_KEY"));
     sandbox.write("nubrik.toml", "");
     assert!(sandbox.run(&["share"]).expect(2).stderr.contains("this workspace names no team's store"));
 }

@@ -96,7 +96,7 @@ const WORDS: [(&str, &str, &str); 9] = [
     ("targets.nub", "The file with the definitions of a package.", ""),
     (
         "nubrik.toml",
-        "The file that makes a folder a workspace. Its settings are: at_least, jobs, hide_undeclared, kits, origins, profiles, shared.",
+        "The file that makes a folder a workspace. Its settings are: at_least, jobs, hide_undeclared, kits, origins, profiles, shared, workers.",
         "jobs = 4",
     ),
     (
@@ -118,10 +118,10 @@ const WORDS: [(&str, &str, &str); 9] = [
     ),
 ];
 
-const SETTINGS: [(&str, &str, &str); 6] = [
+const SETTINGS: [(&str, &str, &str); 7] = [
     (
         "shared",
-        "A team's store, from which results are taken that others made: `at` is an address, the path of a folder, or `s3://BUCKET/PREFIX` with the server's address as `endpoint` and perhaps a `region`; `root` is the key that says who may write there, `lines` the lines of builds that are wanted (\"main\" by default), `secret` the name of a variable with a token, or a user and a password with `:` between. Each person agrees to it once: `nubrik share accept`.",
+        "A team's store, from which results are taken that others made: `at` is an address, the path of a folder, or `s3://BUCKET/PREFIX` with the server's address as `endpoint` and perhaps a `region`; `root` is the key that says who may write there, `lines` the lines of builds that are wanted (\"main\" by default), `secret` the name of a variable with a token, or a user and a password with `:` between. `wait` is for how many seconds the end of a build waits until all is given that it made, `verify` the share of what is taken or given that runs again and is compared (0 to 1) where results are given. Each person agrees to it once: `nubrik share accept`.",
         "[shared]\nat = \"https://store.example/nubrik\"\nroot = \"ed25519:47HhKluE8bw1TPpEvWLq3rdAO5GjzXer1VTXs7MA0zw\"",
     ),
     (
@@ -139,6 +139,11 @@ const SETTINGS: [(&str, &str, &str); 6] = [
         "hide_undeclared",
         "For kernels that cannot make rooms: whether undeclared files of the workspace are hidden from commands. Commands can never read them, but without this setting they can see that such files exist. It costs time with each call that names a file. In rooms undeclared files do not exist anyway.",
         "hide_undeclared = true",
+    ),
+    (
+        "workers",
+        "Other machines that run steps: `at` is the address of a NATS server (`nats://` or `tls://`), `pool` the pool that jobs are put into (\"default\" without it), `secret` the name of a variable with a user and a password with `:` between. What they make comes by the team's store. `nubrik worker` runs steps for others, `nubrik workers` says who does.",
+        "[workers]\nat = \"nats://jobs.example:4222\"\npool = \"linux\"",
     ),
     (
         "profiles",

@@ -50,7 +50,13 @@ struct WorkedEvent<'a> {
 /// Says who works for the pool that the workspace names.
 pub fn workers(console: Console, choice: &Choice) -> CommandResult<Exit> {
     let session = open(console, choice)?;
-    let problem = |why: String| say_wrong(console, Exit::Failed, &format!("nobody can be asked: {why}"), &[]);
+    if session.workspace.settings.workers.is_none() {
+        return Err(no_settings(console));
+    }
+    let problem = |why: String| {
+        let mend = "at in [workers] of nubrik.toml: nubrik explain workers";
+        say_wrong(console, Exit::Failed, &format!("nobody can be asked: {why}"), &[mend])
+    };
     let all = session.workers().map_err(problem)?;
     if console.is_json() {
         for alive in &all {
@@ -76,6 +82,11 @@ pub fn workers(console: Console, choice: &Choice) -> CommandResult<Exit> {
     Ok(Exit::Done)
 }
 
+fn no_settings(console: Console) -> Exit {
+    let mend = "[workers] with at = \"nats://jobs.example:4222\": nubrik explain workers";
+    say_wrong(console, Exit::Usage, "nubrik.toml does not say where jobs for other machines go", &[mend])
+}
+
 /// Works for others until it is stopped.
 pub fn worker(
     console: Console,
@@ -84,6 +95,9 @@ pub fn worker(
     name: Option<&str>,
 ) -> CommandResult<Exit> {
     let mut session = open(console, choice)?;
+    if session.workspace.settings.workers.is_none() {
+        return Err(no_settings(console));
+    }
     let name = name.map_or_else(own_name, str::to_owned);
     let slots = slots.map_or(session.default_jobs(), usize::from);
     let ready = session.work_for_others(&name, slots, &CancelSwitch::new);
