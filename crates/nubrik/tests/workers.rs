@@ -187,6 +187,13 @@ fn what_others_make_is_what_would_be_made_here() {
     sandbox.write("table.txt", "low 12:20\n");
     team.build(&sandbox, &[]).expect(0);
     assert_eq!(sandbox.read("out/default/sums/sum"), "low 12:20\n7\n");
+    // What they made and nobody fetched is found by a later build, without them: an edit links, and compiles nothing else.
+    let main = sandbox.read("show.c").replace("return 0", "return 7 - 7");
+    sandbox.write("show.c", &main.replace("%d\\n", "%d \\n"));
+    let later = [("NUBRIK_SHARED_ROOT", team.root.clone()), ("XDG_STATE_HOME", team.path("boss-state"))];
+    let later: Vec<(&str, &str)> = later.iter().map(|(name, value)| (*name, value.as_str())).collect();
+    let run = sandbox.run_with(&["build", "show", "--json"], &later).expect(0);
+    assert_eq!(run.ran(), ["compile show.c", "link show"], "{}", run.stdout);
     // Who writes gives what workers made as well: someone else makes nothing of it.
     let seat = team.sandbox(&[]);
     let key = public_key(&seat.run(&["share", "new-key", &team.path("ci")]));

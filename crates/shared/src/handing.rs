@@ -1,6 +1,9 @@
 //! Contents that go from one machine to another without being behind a head: what a job needs, and what came of it.
 
 use std::collections::BTreeMap;
+use std::io::Write;
+use std::path::PathBuf;
+use std::sync::Mutex;
 
 use nubrik_bytes::{Decoder, Digest, Encoder};
 use nubrik_store::LocalStore;
@@ -10,10 +13,13 @@ use crate::fetching::NearContents;
 use crate::index::object;
 use crate::publish::damaged;
 use crate::segment::ContentSpot;
-use crate::shelf::{SharedStore, SharedTrouble, lock};
+use crate::shelf::{HandedSpots, SharedStore, SharedTrouble, lock};
 
 /// The kind of objects to which no head leads: whoever has the storage may remove them after some days.
 const HANDED: &str = "jobs";
+
+/// How many bytes of what was told are kept for later builds.
+const TOLD_LIMIT: u64 = 8 << 20;
 
 /// The most contents that one job may name.
 const MOST: usize = 1 << 20;
@@ -21,12 +27,12 @@ const MOST: usize = 1 << 20;
 impl SharedStore {
     /// Where a content is, as heads or others say.
     pub(crate) fn spot(&self, digest: &Digest) -> Option<ContentSpot> {
-        self.index().spot(digest).or_else(|| lock(&self.handed).get(digest).map(|(spot, _)| *spot))
+        self.index().spot(digest).or_else(|| lock(self.handed()).get(digest).map(|(spot, _)| *spot))
     }
 
     /// The object that a content is in, or that it is.
     pub(crate) fn object_of(&self, digest: &Digest, spot: &ContentSpot) -> String {
-        let is_handed = || lock(&self.handed).get(digest).is_some_and(|(_, is_handed)| *is_handed);
+        let is_handed = || lock(self.handed()).get(digest).is_some_and(|(_, is_handed)| *is_handed);
         let is_handed = self.index().spot(digest).is_none() && is_handed();
         match (&spot.pack, is_handed) {
             (Some(pack), true) => object(HANDED, pack),
@@ -61,7 +67,7 @@ impl SharedStore {
             };
             if spot.raw >= SMALL {
                 self.put(&object(HANDED, digest), &frame)?;
-                lock(&self.handed).insert(*digest, (ContentSpot { at: 0, ..spot }, true));
+                lock(self.handed()).insert(*digest, (ContentSpot { at: 0, ..spot }, true));
                 continue;
             }
             inside.push((*digest, spot));
@@ -74,7 +80,7 @@ impl SharedStore {
         for digest in known.keys() {
             if let Some(spot) = self.spot(digest) {
                 let is_handed = self.index().spot(digest).is_none();
-                let is_handed = is_handed && lock(&self.handed).get(digest).is_some_and(|(_, is)| *is);
+                let is_handed = is_handed && lock(self.handed()).get(digest).is_some_and(|(_, is)| *is);
                 spot.encode(&mut rows, digest);
                 rows.bool(is_handed);
             }
@@ -95,18 +101,52 @@ impl SharedStore {
         self.put(&object(HANDED, &digest), &bytes)?;
         let spot = |spot| ContentSpot { pack: Some(digest), ..spot };
         let spots = inside.drain(..).map(|(content, at)| (content, (spot(at), true)));
-        lock(&self.handed).extend(spots);
+        lock(self.handed()).extend(spots);
         Ok(())
+    }
+
+    /// Where contents are to which no head leads, as far as that was told.
+    fn handed(&self) -> &Mutex<HandedSpots> {
+        self.handed.get_or_init(|| {
+            let bytes = std::fs::read(self.told_file()).unwrap_or_default();
+            let mut told = HandedSpots::new();
+            read_rows(&bytes, &mut told);
+            Mutex::new(told)
+        })
+    }
+
+    fn told_file(&self) -> PathBuf {
+        self.accepted().cache.join("told")
+    }
+
+    /// The same as [`SharedStore::learn`], and for later builds, too: what others made and was not fetched is found by them.
+    pub fn learn_for_later(&self, rows: &[u8]) {
+        self.learn(rows);
+        let file = self.told_file();
+        let length = std::fs::metadata(&file).map_or(0, |data| data.len());
+        // What is forgotten so is made again if it was not fetched by then.
+        let is_full = length > TOLD_LIMIT;
+        let mut how = std::fs::File::options();
+        how.create(true).write(true).append(!is_full).truncate(is_full);
+        let written = std::fs::create_dir_all(&self.accepted().cache)
+            .and_then(|()| how.open(&file))
+            .and_then(|mut file| file.write_all(rows));
+        // Where it cannot be written, later builds make again what was not fetched.
+        let _ = written;
     }
 
     /// Takes note of where contents are, as someone said who may. Whatever comes from there has the right digest, or does not count.
     pub fn learn(&self, rows: &[u8]) {
-        let mut from = Decoder::new(rows);
-        let mut handed = lock(&self.handed);
-        for _ in 0..MOST {
-            let Ok((digest, spot)) = ContentSpot::decode(&mut from) else { return };
-            let Ok(is_handed) = from.bool() else { return };
-            handed.insert(digest, (spot, is_handed));
-        }
+        read_rows(rows, &mut lock(self.handed()));
+    }
+}
+
+/// Reads rows as far as they go.
+fn read_rows(rows: &[u8], handed: &mut HandedSpots) {
+    let mut from = Decoder::new(rows);
+    for _ in 0..MOST {
+        let Ok((digest, spot)) = ContentSpot::decode(&mut from) else { return };
+        let Ok(is_handed) = from.bool() else { return };
+        handed.insert(digest, (spot, is_handed));
     }
 }

@@ -132,7 +132,7 @@ pub struct SharedStore {
     /// Contents that are named and were not there.
     pub(crate) missing: OnceLock<Mutex<HashSet<Digest>>>,
     /// Where contents are that are behind no head.
-    pub(crate) handed: Mutex<HandedSpots>,
+    pub(crate) handed: OnceLock<Mutex<HandedSpots>>,
     pub(crate) counters: Counters,
     pub(crate) wire: Wire,
 }
@@ -164,7 +164,7 @@ impl SharedStore {
             trouble: Mutex::default(),
             packs: KnownPacks::default(),
             missing: OnceLock::new(),
-            handed: Mutex::default(),
+            handed: OnceLock::new(),
             counters: Counters::default(),
             wire: Wire::new(),
         }

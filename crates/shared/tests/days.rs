@@ -222,6 +222,10 @@ fn what_a_job_needs_is_there_without_a_head_as_long_as_nobody_removes_it() {
     for (key, digest) in [1, 3, 6].iter().zip(&contents) {
         assert_eq!(store.bytes(digest), Some(content_of(*key)));
     }
+    // A later build finds what an earlier one was told.
+    team.shared("later").learn_for_later(&rows);
+    let later = LayeredStore::new(team.local("later"), team.shared("later"), None);
+    assert_eq!(later.bytes(&contents[0]), Some(content_of(1)));
     // Who was told nothing of them finds none, and nobody does when they are gone.
     let stranger = LayeredStore::new(team.local("stranger"), team.shared("stranger"), None);
     assert_eq!((stranger.bytes(&contents[0]), stranger.bytes(&contents[1])), (None, Some(content_of(3))));

@@ -175,7 +175,7 @@ impl Crew {
             }
         };
         let Some(entry) = result.entries.pop() else { return Some((step, StepAnswer::Not)) };
-        self.shared.learn(&sheet.rows);
+        self.shared.learn_for_later(&sheet.rows);
         let origin = Provenance::Shared { root: self.shared.accepted().root.digest(), writer: worker.0 };
         let members = self.shared.members();
         let name = members.writer(&worker).map_or_else(String::new, |member| member.name.clone());
