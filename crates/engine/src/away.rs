@@ -8,7 +8,7 @@ use std::time::Duration;
 
 use nubrik_bytes::Digest;
 use nubrik_graph::{Needs, StepId};
-use nubrik_store::{OutputRecord, Provenance, RecordEntry, TreeKind};
+use nubrik_store::{OutputRecord, Provenance, RecordEntry};
 
 use crate::build::Build;
 use crate::examine::Examined;
@@ -25,19 +25,7 @@ pub(crate) fn patience_for(micros: u64) -> Duration {
 
 /// The contents of outputs, and whether each may be executed.
 pub(crate) fn contents_of(outputs: &[OutputRecord]) -> Vec<(Digest, bool)> {
-    let mut contents = Vec::new();
-    for output in outputs {
-        match output {
-            OutputRecord::File { digest, executable } => contents.push((*digest, *executable)),
-            OutputRecord::Folder(entries) => {
-                contents.extend(entries.iter().filter_map(|entry| match entry.kind {
-                    TreeKind::File { digest, executable } => Some((digest, executable)),
-                    TreeKind::Link { .. } | TreeKind::EmptyFolder => None,
-                }))
-            }
-        }
-    }
-    contents
+    outputs.iter().flat_map(OutputRecord::contents).collect()
 }
 
 impl<'a> Build<'a> {

@@ -237,6 +237,8 @@ pub enum Notice {
     NotPublished(String),
     /// So many results that were known and not here cannot be had any more: they are made here.
     Lost(usize),
+    /// Other machines cannot be asked to run steps, and why.
+    NoWorkers(String),
 }
 
 /// An event. Events of one step come in order; those of different steps come as they happen.

@@ -271,7 +271,7 @@ fn workers_that_die_hang_or_may_not_work_cost_time_and_nothing_else() {
     assert_eq!(sandbox.read("out/default/next/y"), "again\n");
     let sandbox = team.sandbox(&[("targets.nub", &slow.replace("done", "once more"))]);
     let run = team.build(&sandbox, &[]).expect(0);
-    assert!(run.stderr.contains("no other machine works for this one"), "{}", run.stderr);
+    assert!(run.stdout.contains("no other machine works for this one"), "{}", run.stdout);
     drop(worker);
 }
 

@@ -91,8 +91,8 @@ pub struct Session {
     layered: Option<LayeredStore>,
     /// What puts results there while builds go on.
     uploads: Option<Arc<nubrik_shared::Uploads>>,
-    /// Who hands out jobs, before there is a store of this machine's own.
-    boss: Option<(nubrik_exchange::Boss, nubrik_shared::SecretKey)>,
+    /// The key of who gives jobs to other machines, until these were asked.
+    jobs_key: Option<nubrik_shared::SecretKey>,
     /// Machines that run steps for this one.
     crew: Option<Arc<crew::Crew>>,
     /// Who writes to the team's store, if this machine does.
@@ -206,7 +206,7 @@ impl Session {
             shared: None,
             layered: None,
             uploads: None,
-            boss: None,
+            jobs_key: None,
             crew: None,
             writer: None,
             store_folder: None,

@@ -94,7 +94,6 @@ impl Store for LayeredStore {
         if matches!(entry.origin, Provenance::Shared { .. }) {
             let mut record = self.local.record(key).unwrap_or_default();
             if !record.entries.contains(entry) {
-                self.shared.count_taken(entry);
                 record.entries.insert(0, entry.clone());
                 record.entries.truncate(RESULTS_PER_KEY);
                 // Without it the result is taken from there another time.

@@ -90,7 +90,7 @@ impl Publisher {
         let until = self.wait.map(|wait| Instant::now() + wait);
         let before = self.may_write(shared)?;
         let manifest = before.as_ref().map(|branch| branch.manifest.clone()).unwrap_or_default();
-        let mut all = self.late_before(shared);
+        let mut all = self.late_before(shared)?;
         for (key, result) in results {
             add(&mut all, *key, result.clone());
         }
@@ -185,9 +185,18 @@ impl Publisher {
     }
 
     /// Results that an earlier build did not give in time.
-    fn late_before(&self, shared: &SharedStore) -> KeyedResults {
-        let bytes = std::fs::read(self.late_file(shared)).unwrap_or_default();
-        RecordSegment::decode(&bytes).map(|segment| segment.parts().results).unwrap_or_default()
+    fn late_before(&self, shared: &SharedStore) -> Result<KeyedResults, SharedTrouble> {
+        let file = self.late_file(shared);
+        let bytes = match std::fs::read(&file) {
+            Err(e) if e.kind() == std::io::ErrorKind::NotFound => return Ok(KeyedResults::new()),
+            Err(e) => {
+                let problem = format!("cannot read what was not given in time in {}: {e}", file.display());
+                return Err(SharedTrouble::Machine(problem));
+            }
+            Ok(bytes) => bytes,
+        };
+        // A damaged one is written anew: its results are given when they are built again.
+        Ok(RecordSegment::decode(&bytes).map(|segment| segment.parts().results).unwrap_or_default())
     }
 
     fn note_late(&self, shared: &SharedStore, late: KeyedResults) -> Result<(), SharedTrouble> {

@@ -11,7 +11,6 @@ use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 
 use nubrik_bytes::Digest;
-use nubrik_store::RecordEntry;
 use nubrik_web::{Objects, Trouble};
 
 use crate::heads::{KeyList, LineHead, SIGNED_LIMIT};
@@ -85,11 +84,9 @@ pub struct GivenResult {
     pub result: KeyedResult,
 }
 
-/// What was moved, and what it was good for.
+/// What was moved.
 #[derive(Clone, Copy, PartialEq, Eq, Debug, Default)]
 pub struct Traffic {
-    /// How many results were taken from the store, or came from workers.
-    pub taken: u64,
     /// How many requests there were.
     pub requests: u64,
     /// How many bytes came.
@@ -98,18 +95,14 @@ pub struct Traffic {
     pub raw: u64,
     /// How many of them came as differences to what was here.
     pub differences: u64,
-    /// How long the steps took where they ran, in microseconds.
-    pub spared: u64,
 }
 
 #[derive(Default)]
 pub(crate) struct Counters {
-    taken: AtomicU64,
     requests: AtomicU64,
     moved: AtomicU64,
     pub raw: AtomicU64,
     pub differences: AtomicU64,
-    spared: AtomicU64,
 }
 
 /// Where contents are that jobs name, and whether they are among those to which no head leads.
@@ -215,15 +208,13 @@ impl SharedStore {
 
     /// What was moved so far.
     pub fn traffic(&self) -> Traffic {
-        let Counters { taken, requests, moved, raw, differences, spared } = &self.counters;
+        let Counters { requests, moved, raw, differences } = &self.counters;
         let read = |counter: &AtomicU64| counter.load(Ordering::Relaxed);
         Traffic {
-            taken: read(taken),
             requests: read(requests),
             moved: read(moved),
             raw: read(raw),
             differences: read(differences),
-            spared: read(spared),
         }
     }
 
@@ -264,11 +255,6 @@ impl SharedStore {
     /// The list of members that counts, if there is one.
     pub fn members(&self) -> KeyList {
         self.index().members.clone()
-    }
-
-    pub(crate) fn count_taken(&self, entry: &RecordEntry) {
-        self.counters.taken.fetch_add(1, Ordering::Relaxed);
-        self.counters.spared.fetch_add(entry.micros, Ordering::Relaxed);
     }
 
     pub(crate) fn fail(&self, trouble: SharedTrouble) {

@@ -61,6 +61,20 @@ pub enum OutputRecord {
 }
 
 impl OutputRecord {
+    /// The contents of its files, and whether each may be executed.
+    pub fn contents(&self) -> Vec<(Digest, bool)> {
+        match self {
+            OutputRecord::File { digest, executable } => vec![(*digest, *executable)],
+            OutputRecord::Folder(entries) => entries
+                .iter()
+                .filter_map(|entry| match entry.kind {
+                    TreeKind::File { digest, executable } => Some((digest, executable)),
+                    TreeKind::Link { .. } | TreeKind::EmptyFolder => None,
+                })
+                .collect(),
+        }
+    }
+
     /// A digest of the whole output: content and whether it may be executed.
     pub fn digest(&self) -> Digest {
         let mut out = Encoder::new();

@@ -25,6 +25,7 @@ pub fn text(notice: &Notice) -> String {
         Notice::PutBack(path, true) => format!("{path} was edited; it is put back"),
         Notice::PutBack(path, false) => format!("{path} was gone; it is put back"),
         Notice::NotPublished(problem) => problem.clone(),
+        Notice::NoWorkers(why) => format!("no other machine works for this one: {why}"),
         Notice::Lost(count) => {
             let results = if *count == 1 { "1 result".to_owned() } else { format!("{count} results") };
             format!("{results} of the team's store cannot be fetched now, and are made here")

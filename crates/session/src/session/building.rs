@@ -18,6 +18,9 @@ impl Workshop<'_> {
         mut options: Options,
     ) -> Result<Outcome, BuildProblem> {
         let out = self.results_folder();
+        if let Err(why) = self.session.gather() {
+            listener.hear(&Event::Notice(Notice::NoWorkers(why)));
+        }
         loop {
             let heard = StepListener::new(listener, request.graph);
             let mut outcome = {

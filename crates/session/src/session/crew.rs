@@ -13,7 +13,7 @@ use nubrik_exchange::Boss;
 use nubrik_graph::{SetId, StepId};
 use nubrik_shared::{SecretKey, SharedStore};
 use nubrik_source::WsPath;
-use nubrik_store::{LocalStore, OutputRecord, Provenance, RecordEntry, Store, TreeKind};
+use nubrik_store::{LocalStore, OutputRecord, Provenance, RecordEntry, Store};
 
 use crate::job::{AnswerSheet, JobSheet, JobSource, encode_set};
 
@@ -42,19 +42,7 @@ fn lock<T>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
 
 /// The contents of a step's outputs.
 pub(crate) fn contents_of(outputs: &[OutputRecord]) -> Vec<Digest> {
-    let of = |output: &OutputRecord| -> Vec<Digest> {
-        match output {
-            OutputRecord::File { digest, .. } => vec![*digest],
-            OutputRecord::Folder(entries) => entries
-                .iter()
-                .filter_map(|entry| match entry.kind {
-                    TreeKind::File { digest, .. } => Some(digest),
-                    TreeKind::Link { .. } | TreeKind::EmptyFolder => None,
-                })
-                .collect(),
-        }
-    };
-    outputs.iter().flat_map(of).collect()
+    outputs.iter().flat_map(OutputRecord::contents).map(|(digest, _)| digest).collect()
 }
 
 impl Crew {

@@ -374,6 +374,8 @@ impl Session {
         let state: &State = self.state();
         let mut results: Vec<(Digest, KeyedResult)> = Vec::new();
         let mut used: Vec<Digest> = Vec::new();
+        let unread = |e| SharedTrouble::Machine(format!("cannot read which steps came out otherwise: {e}"));
+        let unsteady = self.unsteady().map_err(unread)?;
         let mut kept_back: std::collections::BTreeMap<Arc<str>, usize> = std::collections::BTreeMap::new();
         for id in Closure::of(graph, files.iter().copied()).steps {
             let step = graph.step(id);
@@ -387,7 +389,7 @@ impl Session {
             used.push(memory.first_key);
             let why: Arc<str> = match self.kept_entry(&memory) {
                 Some(entry) if !self.is_made_for_us(shared, &entry) => continue,
-                Some(_) if self.is_unsteady(&memory, step.folder.as_str()) => {
+                Some(_) if unsteady.has(&memory, step.folder.as_str()) => {
                     "it came out otherwise when it was made again (--verify)".into()
                 }
                 Some(entry) => match &entry.basis {

@@ -25,6 +25,16 @@ fn mark(memory: &StepMemory, folder: &str) -> String {
     Digest::of(&out.bytes).hex()
 }
 
+/// Steps that made other bytes when they ran again, by what stands for them.
+pub(super) struct Unsteady(BTreeSet<String>);
+
+impl Unsteady {
+    /// Whether a step with its command is one of them.
+    pub fn has(&self, memory: &StepMemory, folder: &str) -> bool {
+        self.0.contains(&mark(memory, folder))
+    }
+}
+
 impl Session {
     /// Has so many of a million results run again that builds take from the team's store, or give to it.
     pub fn verify_shared(&mut self, of_a_million: u32) {
@@ -77,14 +87,17 @@ impl Session {
         steps.filter(concerns).collect()
     }
 
-    /// Whether a step made other bytes when it ran again.
-    pub(super) fn is_unsteady(&self, memory: &StepMemory, folder: &str) -> bool {
-        self.unsteady().contains(&mark(memory, folder))
-    }
-
-    fn unsteady(&self) -> BTreeSet<String> {
+    /// Steps that made other bytes when they ran again.
+    ///
+    /// # Errors
+    /// When it cannot be read which ones: then any may be.
+    pub(super) fn unsteady(&self) -> std::io::Result<Unsteady> {
         let path = self.workspace.own_folder().join(UNSTEADY);
-        fs::read_to_string(path).unwrap_or_default().lines().map(str::to_owned).collect()
+        let text = match fs::read_to_string(path) {
+            Err(e) if e.kind() == std::io::ErrorKind::NotFound => String::new(),
+            text => text?,
+        };
+        Ok(Unsteady(text.lines().map(str::to_owned).collect()))
     }
 }
 
@@ -121,7 +134,7 @@ impl Workshop<'_> {
             (listener, options.jobs),
         );
         self.close_services(listener);
-        let mut unsteady = self.unsteady();
+        let Unsteady(mut unsteady) = self.unsteady().map_err(|e| self.own_problem((UNSTEADY, e)))?;
         let before = unsteady.len();
         for step in verified.iter().filter(|step| matches!(step.end, VerifyEnd::Differs(_))) {
             let folder = graph.step(step.step).folder.as_str();

@@ -50,19 +50,37 @@ fn build_name() -> Result<String, String> {
 }
 
 impl Session {
-    /// Lets other machines run steps of builds, where the workspace names some and this one may give jobs.
+    /// Lets other machines run steps of builds, where the workspace names some and this one may give jobs. They are asked when
+    /// something is built.
     ///
     /// # Errors
-    /// Why they cannot be asked, for people.
+    /// That the key cannot be read, for people.
     pub fn use_workers(&mut self) -> Result<(), String> {
-        let Some(settings) = self.workspace.settings.workers.clone() else { return Ok(()) };
-        let Some(key) = key_of(JOBS_VARIABLE)? else { return Ok(()) };
+        self.jobs_key = match self.workspace.settings.workers {
+            Some(_) => key_of(JOBS_VARIABLE)?,
+            None => None,
+        };
+        Ok(())
+    }
+
+    /// Asks who works for this machine, once.
+    ///
+    /// # Errors
+    /// Why nobody can be asked, for people.
+    pub(super) fn gather(&mut self) -> Result<(), String> {
+        let (Some(settings), Some(key)) = (self.workspace.settings.workers.clone(), self.jobs_key.take())
+        else {
+            return Ok(());
+        };
         let shared =
             self.shared.clone().ok_or("what they make comes by the team's store, and none is used")?;
+        let store = self.store.clone()?;
         may_write(&shared.members(), &key.public(), JOBS)?;
         let boss =
             Boss::open(&place_of(&settings)?, &build_name()?).map_err(|trouble| trouble.to_string())?;
-        self.boss = Some((boss, key));
+        let crew = Crew::new(boss, key, (shared, store), self.workspace.root.clone());
+        crew.wait(ROLL);
+        self.crew = Some(Arc::new(crew));
         Ok(())
     }
 
@@ -74,18 +92,6 @@ impl Session {
     /// Those that work for this machine.
     pub fn crew(&self) -> Option<&Crew> {
         self.crew.as_deref()
-    }
-
-    /// Lets steps go to others, once there is a store of this machine's own.
-    pub(super) fn gather(&mut self) {
-        if let (Some(shared), Ok(store)) = (&self.shared, &self.store)
-            && let Some((boss, key)) = self.boss.take()
-        {
-            let both = (shared.clone(), store.clone());
-            let crew = Crew::new(boss, key, both, self.workspace.root.clone());
-            crew.wait(ROLL);
-            self.crew = Some(Arc::new(crew));
-        }
     }
 
     /// Who works for the pool that the workspace names.

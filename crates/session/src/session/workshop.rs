@@ -60,7 +60,6 @@ impl Session {
             };
         }
         self.layer();
-        self.gather();
         let flags = OFlags::CREATE | OFlags::WRONLY;
         let file = self.own()?.open("lock", flags).map_err(|e| self.own_problem(("lock".to_owned(), e)))?;
         let mut waiting = Some(waiting);
