@@ -256,6 +256,13 @@ pub enum Event {
         /// Why.
         reason: Reason,
     },
+    /// Another machine began a step. It may be taken back and run here.
+    Elsewhere {
+        /// The step.
+        step: StepId,
+        /// What the machine is called.
+        machine: Arc<str>,
+    },
     /// A step is done with, whatever became of it.
     Done {
         /// The step.

@@ -16,6 +16,8 @@ pub struct Errand {
     pub lone: LoneStep,
     /// The first part of its key: who would run another one has other tools, or other rules.
     pub first_key: Digest,
+    /// Tools by name, with their identities here.
+    pub tools: Vec<(Arc<str>, Digest)>,
     /// Sources that it certainly reads, by their paths.
     pub sources: Vec<WsPath>,
     /// Sources among which it finds what it reads: of each set, which many steps share, its number in the build's graph, and the
@@ -31,6 +33,8 @@ pub struct Errand {
 pub enum StepAnswer {
     /// It ended well: the result, whose contents the store can bring, and what the machine is called.
     Made(Box<RecordEntry>, Arc<str>),
+    /// Somebody began it: what their machine is called. It is not over.
+    Begun(Arc<str>),
     /// It was not run, or failed: it is to be run here.
     Not,
 }
@@ -41,7 +45,7 @@ pub trait Performer: Sync {
     fn begin(&self);
     /// Whether someone would begin a step now that takes so many microseconds.
     fn has_place(&self, forecast: u64) -> bool;
-    /// Sends a step to someone. `false` where that cannot be done.
+    /// Sends a step to someone, maybe once more. `false` where that cannot be done.
     fn send(&self, errand: &Errand) -> bool;
     /// What came of a step, if anything comes in a time.
     fn receive(&self, within: Duration) -> Option<(StepId, StepAnswer)>;

@@ -10,7 +10,7 @@ use nubrik_store::RecordEntry;
 
 use crate::build::{Build, lock};
 use crate::event::{Event, Verdict};
-use crate::examine::Examined;
+use crate::examine::{Examined, SEES_BESIDES};
 use crate::performer::{Errand, StepAnswer};
 use crate::reason::Reason;
 use crate::schedule::{Schedule, StepEnd};
@@ -19,12 +19,6 @@ use crate::state::{StepMemory, memory_for_others};
 
 /// How often it is looked whether an answer came.
 const LOOK: Duration = Duration::from_millis(20);
-
-/// A step that took so many times as long as it should is begun here, too, when there is time for it.
-const LATE: u32 = 3;
-
-/// No step is late before this.
-const NOT_LATE: Duration = Duration::from_secs(2);
 
 impl Build<'_> {
     /// A step as another machine would run it; nothing where only this one can.
@@ -35,6 +29,8 @@ impl Build<'_> {
         let is_heavy = step.limits.processors > 1 || step.limits.memory.is_some();
         let is_tied =
             is_heavy || step.limits.network || !step.services.is_empty() || !step.kept.is_empty() || answers;
+        // What is seen besides what is declared is of this machine alone.
+        let is_tied = is_tied || now.parts.tools.iter().any(|(name, _)| &**name == SEES_BESIDES);
         if step.commands.is_empty() || is_tied || step.early_outputs().next().is_some() {
             return None;
         }
@@ -48,7 +44,16 @@ impl Build<'_> {
             made.push((self.graph.step(maker).folder.shared().clone(), memory_for_others(memory)));
         }
         let forecast = self.remembered_cost(id) as u64;
-        Some(Errand { step: id, lone, first_key: now.first_key, sources, sets, made, forecast })
+        Some(Errand {
+            step: id,
+            lone,
+            first_key: now.first_key,
+            tools: now.parts.tools.clone(),
+            sources,
+            sets,
+            made,
+            forecast,
+        })
     }
 
     /// The sources among some files; nothing where a link leads to one: what that leads to may be anywhere.
@@ -82,6 +87,7 @@ impl Schedule<'_, '_> {
             reason: reason.clone(),
             at: Instant::now(),
             forecast: Duration::from_micros(forecast),
+            is_doubled: false,
         };
         // All of it before it is sent: the answer may be there at once.
         build.listener.hear(&Event::WillRun { step: id, reason: reason.clone() });
@@ -103,31 +109,72 @@ impl Schedule<'_, '_> {
     /// Hears what becomes of steps that were sent, until nothing is left to do.
     pub(crate) fn receive(&self) {
         let Some(performer) = self.build.performer else { return };
+        let mut is_any_left = false;
         while lock(&self.progress).remaining > 0 && !self.is_over.load(Ordering::Relaxed) {
-            if let Some((step, answer)) = performer.receive(LOOK) {
-                let sent = lock(&self.sent).remove(&step);
-                if let Some(sent) = sent {
-                    self.answered(step, &sent, answer);
+            match performer.receive(LOOK) {
+                Some((step, StepAnswer::Begun(machine))) => {
+                    let is_sent = lock(&self.sent).contains_key(&step);
+                    let events = is_sent.then_some(Event::Elsewhere { step, machine });
+                    events.iter().for_each(|event| self.build.listener.hear(event));
                 }
+                Some((step, answer)) => {
+                    let sent = lock(&self.sent).remove(&step);
+                    if let Some(sent) = sent {
+                        self.answered(step, &sent, answer);
+                    }
+                }
+                None => {}
             }
+            is_any_left |= self.double();
             let is_over = self.build.outside.is_cancelled() || lock(&self.progress).stop;
             let given_up: Vec<(StepId, SentStep)> = {
                 let mut sent = lock(&self.sent);
-                let is_late = |sent: &SentStep| sent.at.elapsed() > (sent.forecast * LATE).max(NOT_LATE);
                 let idle = lock(&self.progress).waiting > 0;
-                let late = sent.iter().filter(|(_, sent)| is_over || (idle && is_late(sent)));
+                let late = sent.iter().filter(|(_, sent)| is_over || (idle && sent.is_late()));
                 let late: Vec<StepId> = late.map(|(step, _)| *step).collect();
                 late.into_iter().filter_map(|step| Some((step, sent.remove(&step)?))).collect()
             };
             if is_over && !given_up.is_empty() {
                 performer.abandon();
             }
+            is_any_left |= !given_up.is_empty();
             given_up.iter().for_each(|(step, _)| self.take_back(*step));
+        }
+        if is_any_left {
+            // What was begun here instead is of use to nobody.
+            performer.abandon();
         }
     }
 
+    /// Sends what is late to a second machine, where one is free.
+    fn double(&self) -> bool {
+        let Some(performer) = self.build.performer else { return false };
+        let mut has_doubled = false;
+        let mut late: Vec<(StepId, u64)> = {
+            let sent = lock(&self.sent);
+            let late = sent.iter().filter(|(_, sent)| sent.is_late() && !sent.is_doubled);
+            late.map(|(step, sent)| (*step, sent.forecast.as_micros() as u64)).collect()
+        };
+        // The longest chain first would take looking: those that take longest are its likeliest.
+        late.sort_unstable_by_key(|(step, forecast)| (std::cmp::Reverse(*forecast), *step));
+        for (step, forecast) in late {
+            if !performer.has_place(forecast) {
+                break;
+            }
+            let errand = lock(&self.sent).get(&step).and_then(|sent| self.build.errand(step, &sent.now));
+            if errand.is_some_and(|errand| performer.send(&errand)) {
+                lock(&self.sent).get_mut(&step).into_iter().for_each(|sent| sent.is_doubled = true);
+                has_doubled = true;
+            }
+        }
+        has_doubled
+    }
+
     fn answered(&self, id: StepId, sent: &SentStep, answer: StepAnswer) {
-        let StepAnswer::Made(entry, machine) = answer else { return self.take_back(id) };
+        let StepAnswer::Made(entry, machine) = answer else {
+            // A second machine may still make it; here it is sure.
+            return self.take_back(id);
+        };
         let build = self.build;
         if !build.counts(id, &sent.now, &entry) {
             return self.take_back(id);

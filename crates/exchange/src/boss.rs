@@ -2,14 +2,15 @@
 
 use std::collections::HashMap;
 use std::sync::atomic::{AtomicUsize, Ordering};
-use std::sync::mpsc::{Receiver, channel};
+use std::sync::mpsc::{Receiver, Sender, channel};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
+use async_nats::Subscriber;
 use futures_util::StreamExt;
 
 use crate::line::JobLine;
-use crate::{Alive, ExchangePlace, ExchangeTrouble, GONE, PATIENCE};
+use crate::{Alive, BossNews, ExchangePlace, ExchangeTrouble, GONE, PATIENCE, WANTED};
 
 /// Who is there, by name, and when they last said so.
 type RollCall = Arc<Mutex<HashMap<String, (Alive, Instant)>>>;
@@ -21,7 +22,34 @@ pub struct Boss {
     name: String,
     round: AtomicUsize,
     present: RollCall,
-    answers: Mutex<Receiver<Vec<u8>>>,
+    heard: Mutex<Receiver<BossNews>>,
+}
+
+/// What a message says, read by the subject that it came by.
+fn read(kind: &str, subject: &str, payload: &[u8]) -> Option<BossNews> {
+    match kind {
+        "answer" => Some(BossNews::Answer(payload.to_vec())),
+        "begun" => {
+            let number = subject.rsplit('.').next()?.parse().ok()?;
+            Some(BossNews::Begun(number, std::str::from_utf8(payload).ok()?.to_owned()))
+        }
+        _ => {
+            // The server's own advice: a JSON object.
+            let text = std::str::from_utf8(payload).ok()?;
+            let after = text.split("\"stream_seq\":").nth(1)?.trim_start();
+            let digits = after.find(|c: char| !c.is_ascii_digit()).unwrap_or(after.len());
+            after[..digits].parse().ok().map(BossNews::Undone)
+        }
+    }
+}
+
+async fn pass_on(mut from: Subscriber, kind: &'static str, to: Sender<BossNews>) {
+    while let Some(message) = from.next().await {
+        let Some(heard) = read(kind, &message.subject, &message.payload) else { continue };
+        if to.send(heard).is_err() {
+            return;
+        }
+    }
 }
 
 impl Boss {
@@ -32,12 +60,21 @@ impl Boss {
     pub fn open(place: &ExchangePlace, name: &str) -> Result<Boss, ExchangeTrouble> {
         let line = JobLine::open(place)?;
         let present: RollCall = Arc::default();
-        let (sender, answers) = channel();
+        let (sender, heard) = channel();
         let refused = |e: async_nats::SubscribeError| ExchangeTrouble::Refused(e.to_string());
-        let (mut alive, mut told) = line.runtime.block_on(async {
+        let undone = format!("$JS.EVENT.ADVISORY.CONSUMER.MAX_DELIVERIES.NUBRIK_{}.>", place.pool);
+        let kinds = [
+            ("answer", format!("nubrik.answer.{name}.*")),
+            ("begun", format!("nubrik.begun.{name}.*.*")),
+            ("undone", undone),
+        ];
+        let (mut alive, told) = line.runtime.block_on(async {
             let alive =
                 line.client.subscribe(format!("nubrik.alive.{}", place.pool)).await.map_err(refused)?;
-            let told = line.client.subscribe(format!("nubrik.answer.{name}.*")).await.map_err(refused)?;
+            let mut told = Vec::new();
+            for (kind, subject) in kinds {
+                told.push((kind, line.client.subscribe(subject).await.map_err(refused)?));
+            }
             let _ = line.client.flush().await;
             // Those that are there say so at once.
             let _ = line.client.publish(format!("nubrik.roll.{}", place.pool), "".into()).await;
@@ -52,15 +89,18 @@ impl Boss {
                 }
             }
         });
+        for (kind, from) in told {
+            line.runtime.spawn(pass_on(from, kind, sender.clone()));
+        }
+        let (client, wanted) = (line.client.clone(), name.to_owned());
         line.runtime.spawn(async move {
-            while let Some(message) = told.next().await {
-                if sender.send(message.payload.to_vec()).is_err() {
-                    return;
-                }
+            loop {
+                let _ = client.publish("nubrik.wanted", wanted.clone().into()).await;
+                tokio::time::sleep(WANTED).await;
             }
         });
         let (name, round) = (name.to_owned(), AtomicUsize::new(0));
-        Ok(Boss { line, name, round, present, answers: Mutex::new(answers) })
+        Ok(Boss { line, name, round, present, heard: Mutex::new(heard) })
     }
 
     /// What jobs are of that are sent now: another one after all were taken back.
@@ -77,27 +117,48 @@ impl Boss {
         all
     }
 
-    /// Puts a job into the pool.
+    /// Puts a job into the pool. Gives the number under which the server has it.
     ///
     /// # Errors
     /// When it is full, or cannot be reached.
-    pub fn send(&self, job: Vec<u8>) -> Result<(), ExchangeTrouble> {
+    pub fn send(&self, job: Vec<u8>) -> Result<u64, ExchangeTrouble> {
         let subject = format!("nubrik.job.{}.{}", self.line.pool, self.build());
         self.line.runtime.block_on(async {
             let put = self.line.jetstream.publish(subject, job.into()).await;
             let put = put.map_err(|e| ExchangeTrouble::Unreachable(e.to_string()))?;
             let kept = tokio::time::timeout(PATIENCE, async { put.await }).await;
             match kept {
-                Ok(Ok(_)) => Ok(()),
+                Ok(Ok(kept)) => Ok(kept.sequence),
                 Ok(Err(e)) => Err(ExchangeTrouble::Refused(format!("a job ({e})"))),
                 Err(_) => Err(ExchangeTrouble::Unreachable("it does not say that it has a job".to_owned())),
             }
         })
     }
 
-    /// The next answer, if one comes in a time.
-    pub fn receive(&self, within: Duration) -> Option<Vec<u8>> {
-        self.answers.lock().unwrap_or_else(PoisonError::into_inner).recv_timeout(within).ok()
+    /// What is heard next, if anything is in a time.
+    pub fn receive(&self, within: Duration) -> Option<BossNews> {
+        self.heard.lock().unwrap_or_else(PoisonError::into_inner).recv_timeout(within).ok()
+    }
+
+    /// Asks all who are there something, and gives what they answer in a time.
+    ///
+    /// # Errors
+    /// When they cannot be asked.
+    pub fn ask(&self, question: Vec<u8>, within: Duration) -> Result<Vec<Vec<u8>>, ExchangeTrouble> {
+        let unreachable = |e: &dyn std::fmt::Display| ExchangeTrouble::Unreachable(e.to_string());
+        let client = &self.line.client;
+        self.line.runtime.block_on(async {
+            let back = client.new_inbox();
+            let mut answers = client.subscribe(back.clone()).await.map_err(|e| unreachable(&e))?;
+            let subject = format!("nubrik.ask.{}", self.line.pool);
+            client.publish_with_reply(subject, back, question.into()).await.map_err(|e| unreachable(&e))?;
+            let mut heard = Vec::new();
+            let end = tokio::time::Instant::now() + within;
+            while let Ok(Some(message)) = tokio::time::timeout_at(end, answers.next()).await {
+                heard.push(message.payload.to_vec());
+            }
+            Ok(heard)
+        })
     }
 
     /// Takes back what nobody began, and stops who works on the rest.
@@ -105,13 +166,29 @@ impl Boss {
         let build = self.build();
         self.round.fetch_add(1, Ordering::Relaxed);
         let subject = format!("nubrik.job.{}.{build}", self.line.pool);
-        self.line.runtime.block_on(async {
+        // A server that is gone is not waited for.
+        self.line.say(async {
             let _ = self.line.client.publish("nubrik.stop", build.into()).await;
             let _ = self.line.client.flush().await;
-            let _ = tokio::time::timeout(PATIENCE, async {
-                let _ = self.line.stream.purge().filter(subject).await;
-            })
-            .await;
+            let _ = self.line.stream.purge().filter(subject).await;
         });
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_is_heard_is_read_by_its_subject() {
+        let read = |kind, subject, text: &str| read(kind, subject, text.as_bytes());
+        let advice = "{\"type\":\"x\",\"stream_seq\":47,\"deliveries\":3}";
+        assert_eq!(read("undone", "$JS.EVENT.x", advice), Some(BossNews::Undone(47)));
+        assert_eq!(read("undone", "$JS.EVENT.x", "{}"), None);
+        assert_eq!(
+            read("begun", "nubrik.begun.b7.0.12", "hand"),
+            Some(BossNews::Begun(12, "hand".to_owned()))
+        );
+        assert_eq!(read("begun", "nubrik.begun.b7.0.x", "hand"), None);
     }
 }

@@ -1,24 +1,76 @@
 //! Who works.
 
-use std::collections::HashSet;
+use std::collections::HashMap;
 use std::sync::atomic::{AtomicUsize, Ordering};
-use std::sync::{Arc, Mutex, PoisonError};
-use std::time::Duration;
+use std::sync::mpsc::{Receiver, channel};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::{Duration, Instant};
 
 use async_nats::jetstream::AckKind;
 use async_nats::jetstream::consumer::{AckPolicy, PullConsumer, pull};
+use async_nats::{Client, Subject, Subscriber};
 use futures_util::StreamExt;
 use tokio::task::JoinHandle;
 
 use crate::line::JobLine;
-use crate::{Alive, BEAT, DELIVERIES, ExchangePlace, ExchangeTrouble, LEASE};
+use crate::{Alive, BEAT, DELIVERIES, ExchangePlace, ExchangeTrouble, FORSAKEN, KEPT, LEASE, PATIENCE};
+
+/// What is known of who has work is kept so long: a job that waits for longer is thrown away.
+const REMEMBERED: Duration = KEPT;
+
+/// What is known of who has work.
+#[derive(Default)]
+struct Bosses {
+    /// Builds that nobody waits for any more.
+    stopped: HashMap<String, Instant>,
+    /// When each one last said that it waits.
+    heard: HashMap<String, Instant>,
+}
+
+impl Bosses {
+    /// Takes note that a job of someone is begun, and forgets who had work long ago.
+    fn works_for(&mut self, name: &str) {
+        let is_recent = |_: &String, at: &mut Instant| at.elapsed() < REMEMBERED;
+        self.stopped.retain(is_recent);
+        self.heard.retain(is_recent);
+        self.heard.entry(name.to_owned()).or_insert_with(Instant::now);
+    }
+}
+
+/// How this one stands.
+struct Standing {
+    name: String,
+    slots: usize,
+    machine: String,
+    busy: AtomicUsize,
+    bosses: Mutex<Bosses>,
+    /// Until when no job is taken, and why.
+    away: Mutex<Option<(Instant, String)>>,
+}
+
+fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+impl Standing {
+    fn alive(&self) -> Alive {
+        let (name, machine) = (self.name.clone(), self.machine.clone());
+        Alive { name, slots: self.slots, busy: self.busy.load(Ordering::Relaxed), machine, away: self.away() }
+    }
+
+    fn away(&self) -> Option<String> {
+        let mut away = lock(&self.away);
+        away.take_if(|(until, _)| *until <= Instant::now());
+        away.as_ref().map(|(_, why)| why.clone())
+    }
+}
 
 /// One who works for a pool.
 pub struct Hand {
     line: Arc<JobLine>,
     jobs: PullConsumer,
-    busy: Arc<AtomicUsize>,
-    stopped: Arc<Mutex<HashSet<String>>>,
+    standing: Arc<Standing>,
+    questions: Mutex<Receiver<(Vec<u8>, Subject)>>,
 }
 
 /// A job under a lease. The lease is kept as long as this value lives; a job that is dropped without a word is given to another
@@ -26,7 +78,7 @@ pub struct Hand {
 pub struct TakenJob {
     line: Arc<JobLine>,
     message: async_nats::jetstream::Message,
-    busy: Arc<AtomicUsize>,
+    standing: Arc<Standing>,
     beat: JoinHandle<()>,
     /// The build that it is of.
     pub build: String,
@@ -34,15 +86,58 @@ pub struct TakenJob {
     pub bytes: Vec<u8>,
 }
 
+/// Something that is asked of all who work.
+pub struct Question {
+    client: Client,
+    line: Arc<JobLine>,
+    back: Subject,
+    /// What is asked.
+    pub bytes: Vec<u8>,
+}
+
+/// Who a build is of.
+fn owner(build: &str) -> &str {
+    build.split_once('.').map_or(build, |(name, _)| name)
+}
+
+async fn hear_of_bosses(mut stops: Subscriber, mut wanted: Subscriber, standing: Arc<Standing>) {
+    loop {
+        let (is_stop, message) = tokio::select! {
+            message = stops.next() => (true, message),
+            message = wanted.next() => (false, message),
+        };
+        let Some(message) = message else { return };
+        let Ok(build) = std::str::from_utf8(&message.payload) else { continue };
+        let mut bosses = lock(&standing.bosses);
+        match is_stop {
+            true => {
+                bosses.stopped.insert(build.to_owned(), Instant::now());
+            }
+            // Of others than those for whom something is done nothing is kept.
+            false => {
+                if let Some(heard) = bosses.heard.get_mut(build) {
+                    *heard = Instant::now();
+                }
+            }
+        }
+    }
+}
+
 impl Hand {
-    /// Says that someone works here: by what name, and how many jobs at once.
+    /// Says that someone works here: by what name, how many jobs at once, and on what `machine` (without tabs).
     ///
     /// # Errors
     /// When the server cannot be reached, or refuses it.
-    pub fn open(place: &ExchangePlace, name: &str, slots: usize) -> Result<Hand, ExchangeTrouble> {
+    pub fn open(
+        place: &ExchangePlace,
+        name: &str,
+        slots: usize,
+        machine: &str,
+    ) -> Result<Hand, ExchangeTrouble> {
         let line = JobLine::open(place)?;
         let refused = |e: &dyn std::fmt::Display| ExchangeTrouble::Refused(format!("to hand out jobs ({e})"));
-        let (jobs, mut rolls, mut stops) = line.runtime.block_on(async {
+        let listen = async |subject: String| line.client.subscribe(subject).await.map_err(|e| refused(&e));
+        let (jobs, mut rolls, bosses, mut asked) = line.runtime.block_on(async {
             let config = pull::Config {
                 durable_name: Some("workers".to_owned()),
                 ack_policy: AckPolicy::Explicit,
@@ -52,31 +147,37 @@ impl Hand {
             };
             let jobs =
                 line.stream.get_or_create_consumer("workers", config).await.map_err(|e| refused(&e))?;
-            let rolls = line.client.subscribe(format!("nubrik.roll.{}", place.pool)).await;
-            let stops = line.client.subscribe("nubrik.stop").await;
-            Ok((jobs, rolls.map_err(|e| refused(&e))?, stops.map_err(|e| refused(&e))?))
+            let rolls = listen(format!("nubrik.roll.{}", place.pool)).await?;
+            let bosses = (listen("nubrik.stop".to_owned()).await?, listen("nubrik.wanted".to_owned()).await?);
+            Ok((jobs, rolls, bosses, listen(format!("nubrik.ask.{}", place.pool)).await?))
         })?;
-        let busy = Arc::new(AtomicUsize::new(0));
-        let stopped: Arc<Mutex<HashSet<String>>> = Arc::default();
-        let (client, pool, name, count) =
-            (line.client.clone(), place.pool.clone(), name.to_owned(), busy.clone());
+        let standing = Arc::new(Standing {
+            name: name.replace('\t', " "),
+            slots,
+            machine: machine.to_owned(),
+            busy: AtomicUsize::new(0),
+            bosses: Mutex::default(),
+            away: Mutex::default(),
+        });
+        let (client, pool, here) = (line.client.clone(), place.pool.clone(), standing.clone());
         line.runtime.spawn(async move {
             loop {
-                let alive = Alive { name: name.clone(), slots, busy: count.load(Ordering::Relaxed) };
-                let _ = client.publish(format!("nubrik.alive.{pool}"), alive.line().into()).await;
+                let _ = client.publish(format!("nubrik.alive.{pool}"), here.alive().line().into()).await;
                 // Sooner, where somebody asks who is there.
                 let _ = tokio::time::timeout(BEAT, rolls.next()).await;
             }
         });
-        let list = stopped.clone();
+        line.runtime.spawn(hear_of_bosses(bosses.0, bosses.1, standing.clone()));
+        let (sender, questions) = channel();
         line.runtime.spawn(async move {
-            while let Some(message) = stops.next().await {
-                if let Ok(build) = std::str::from_utf8(&message.payload) {
-                    list.lock().unwrap_or_else(PoisonError::into_inner).insert(build.to_owned());
+            while let Some(message) = asked.next().await {
+                let Some(back) = message.reply else { continue };
+                if sender.send((message.payload.to_vec(), back)).is_err() {
+                    return;
                 }
             }
         });
-        Ok(Hand { line: Arc::new(line), jobs, busy, stopped })
+        Ok(Hand { line: Arc::new(line), jobs, standing, questions: Mutex::new(questions) })
     }
 
     /// The next job, if one comes in a time.
@@ -84,6 +185,10 @@ impl Hand {
     /// # Errors
     /// When the server cannot be asked.
     pub fn take(&self, within: Duration) -> Result<Option<TakenJob>, ExchangeTrouble> {
+        if self.standing.away().is_some() {
+            std::thread::sleep(within);
+            return Ok(None);
+        }
         let unreachable = |e: &dyn std::fmt::Display| ExchangeTrouble::Unreachable(e.to_string());
         let message = self.line.runtime.block_on(async {
             let mut batch = self
@@ -100,7 +205,9 @@ impl Hand {
         let before = format!("nubrik.job.{}.", self.line.pool);
         let build = message.subject.strip_prefix(&before).unwrap_or_default().to_owned();
         let bytes = message.payload.to_vec();
-        self.busy.fetch_add(1, Ordering::Relaxed);
+        self.standing.busy.fetch_add(1, Ordering::Relaxed);
+        // Who sent it waited a moment ago, or nobody does soon.
+        lock(&self.standing.bosses).works_for(owner(&build));
         let kept = message.clone();
         let beat = self.line.runtime.spawn(async move {
             loop {
@@ -108,35 +215,82 @@ impl Hand {
                 let _ = kept.ack_with(AckKind::Progress).await;
             }
         });
-        let (line, busy) = (self.line.clone(), self.busy.clone());
-        Ok(Some(TakenJob { line, message, busy, beat, build, bytes }))
+        let (line, standing) = (self.line.clone(), self.standing.clone());
+        Ok(Some(TakenJob { line, message, standing, beat, build, bytes }))
     }
 
-    /// Whether nobody wants what comes of a build any more.
+    /// Whether nobody wants what comes of a build any more: they said so, or they said nothing for long.
     pub fn is_stopped(&self, build: &str) -> bool {
-        self.stopped.lock().unwrap_or_else(PoisonError::into_inner).contains(build)
+        let bosses = lock(&self.standing.bosses);
+        let is_forsaken =
+            bosses.heard.get(owner(build)).is_some_and(|heard: &Instant| heard.elapsed() > FORSAKEN);
+        is_forsaken || bosses.stopped.contains_key(build)
+    }
+
+    /// Takes no jobs for a while, and says why.
+    pub fn leave(&self, why: &str, time: Duration) {
+        let why = why.replace(['\t', '\n'], " ");
+        lock(&self.standing.away).replace((Instant::now() + time, why));
+        let (subject, alive) = (format!("nubrik.alive.{}", self.line.pool), self.standing.alive());
+        self.line.say(async {
+            let _ = self.line.client.publish(subject, alive.line().into()).await;
+        });
+    }
+
+    /// What is asked next of all who work, if anything is in a time.
+    pub fn question(&self, within: Duration) -> Option<Question> {
+        let (bytes, back) = lock(&self.questions).recv_timeout(within).ok()?;
+        Some(Question { client: self.line.client.clone(), line: self.line.clone(), back, bytes })
+    }
+}
+
+impl Question {
+    /// Answers it. Who asked and heard nothing takes it for nobody there.
+    pub fn answer(self, answer: Vec<u8>) {
+        self.line.say(async {
+            let _ = self.client.publish(self.back, answer.into()).await;
+            let _ = self.client.flush().await;
+        });
     }
 }
 
 impl TakenJob {
+    /// Says that it begins: under what number who sent it knows it, and who does it.
+    pub fn begins(&self, number: u32, name: &str) {
+        let subject = format!("nubrik.begun.{}.{number}", self.build);
+        self.line.say(async {
+            let _ = self.line.client.publish(subject, name.to_owned().into()).await;
+        });
+    }
+
+    /// Gives it to somebody else.
+    pub fn pass_on(self) {
+        self.line.say(async {
+            let _ = self.message.ack_with(AckKind::Nak(None)).await;
+            let _ = self.line.client.flush().await;
+        });
+    }
+
     /// Says what came of it, and that it is done.
     ///
     /// # Errors
     /// When that cannot be said; the job is given to another one then.
     pub fn answer(self, answer: Vec<u8>) -> Result<(), ExchangeTrouble> {
         let unreachable = |e: &dyn std::fmt::Display| ExchangeTrouble::Unreachable(e.to_string());
-        self.line.runtime.block_on(async {
+        let said = async {
             let subject = format!("nubrik.answer.{}", self.build);
             self.line.client.publish(subject, answer.into()).await.map_err(|e| unreachable(&e))?;
             self.line.client.flush().await.map_err(|e| unreachable(&e))?;
             self.message.double_ack().await.map_err(|e| unreachable(&e))
-        })
+        };
+        let said = self.line.runtime.block_on(async { tokio::time::timeout(PATIENCE, said).await });
+        said.unwrap_or_else(|late| Err(unreachable(&late)))
     }
 }
 
 impl Drop for TakenJob {
     fn drop(&mut self) {
         self.beat.abort();
-        self.busy.fetch_sub(1, Ordering::Relaxed);
+        self.standing.busy.fetch_sub(1, Ordering::Relaxed);
     }
 }

@@ -11,7 +11,7 @@ use std::fmt;
 use std::time::Duration;
 
 pub use boss::Boss;
-pub use hand::{Hand, TakenJob};
+pub use hand::{Hand, Question, TakenJob};
 
 /// Why an exchange is of no use. Its text is for people.
 #[derive(Clone, PartialEq, Eq, Debug)]
@@ -64,6 +64,28 @@ pub struct Alive {
     pub slots: usize,
     /// How many of them they are doing.
     pub busy: usize,
+    /// What the machine is: its system, its processor, its kernel.
+    pub machine: String,
+    /// Why they take no jobs for a while, if they do not.
+    pub away: Option<String>,
+}
+
+impl Alive {
+    /// How many jobs they take at once now.
+    pub fn open_slots(&self) -> usize {
+        if self.away.is_some() { 0 } else { self.slots }
+    }
+}
+
+/// What who has work hears.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub enum BossNews {
+    /// An answer, signed by who says what became of a job.
+    Answer(Vec<u8>),
+    /// Somebody began a job: its number, and their name. Nobody signs it, and nothing but what is shown follows from it.
+    Begun(u32, String),
+    /// A job was given to somebody so often as one may be, and never ended: the number under which it was sent.
+    Undone(u64),
 }
 
 /// How often who works says so.
@@ -81,20 +103,32 @@ pub(crate) const DELIVERIES: i64 = 3;
 /// The most jobs that wait in a pool.
 pub(crate) const WAITING: i64 = 100_000;
 
+/// How often who has work says that it still waits for its jobs.
+pub(crate) const WANTED: Duration = Duration::from_secs(5);
+
+/// Who said nothing for so long waits for nothing any more.
+pub(crate) const FORSAKEN: Duration = Duration::from_secs(30);
+
+/// A job that nobody took is thrown away after so long.
+pub(crate) const KEPT: Duration = Duration::from_secs(24 * 3600);
+
 /// How long the server is waited for.
 pub(crate) const PATIENCE: Duration = Duration::from_secs(3);
 
 impl Alive {
     /// As it is sent: a line of text.
     pub(crate) fn line(&self) -> String {
-        format!("{} {} {}", self.slots, self.busy, self.name)
+        let Alive { name, slots, busy, machine, away } = self;
+        [&slots.to_string(), &busy.to_string(), name, machine, away.as_deref().unwrap_or("")].join("\t")
     }
 
     pub(crate) fn read(line: &[u8]) -> Option<Alive> {
         let line = std::str::from_utf8(line).ok()?;
-        let mut words = line.splitn(3, ' ');
-        let (slots, busy) = (words.next()?.parse().ok()?, words.next()?.parse().ok()?);
-        Some(Alive { slots, busy, name: words.next()?.to_owned() })
+        let words: Vec<&str> = line.split('\t').collect();
+        let [slots, busy, name, machine, away] = words[..] else { return None };
+        let away = (!away.is_empty()).then(|| away.to_owned());
+        let (slots, busy) = (slots.parse().ok()?, busy.parse().ok()?);
+        Some(Alive { slots, busy, name: name.to_owned(), machine: machine.to_owned(), away })
     }
 }
 
@@ -104,9 +138,14 @@ mod tests {
 
     #[test]
     fn lines_are_read_back() {
-        let alive = Alive { name: "a machine".to_owned(), slots: 8, busy: 3 };
+        let machine = "linux x86_64".to_owned();
+        let mut alive = Alive { name: "a machine".to_owned(), slots: 8, busy: 3, machine, away: None };
+        assert_eq!(alive.open_slots(), 8);
+        assert_eq!(Alive::read(alive.line().as_bytes()).as_ref(), Some(&alive));
+        alive.away = Some("no room".to_owned());
+        assert_eq!(alive.open_slots(), 0);
         assert_eq!(Alive::read(alive.line().as_bytes()), Some(alive));
-        assert_eq!(Alive::read(b"8 x name"), None);
+        assert_eq!(Alive::read(b"8\tx\tname\tmachine\t"), None);
         assert_eq!(Alive::read(b"8"), None);
         assert!(is_pool("linux-x86_64") && !is_pool("a.b") && !is_pool(""));
     }

@@ -3,7 +3,7 @@
 use async_nats::jetstream::{self, stream};
 use tokio::runtime::Runtime;
 
-use crate::{ExchangePlace, ExchangeTrouble, PATIENCE, WAITING};
+use crate::{ExchangePlace, ExchangeTrouble, KEPT, PATIENCE, WAITING};
 
 /// The first version with which jobs are safe.
 const FIRST: (u32, u32) = (2, 10);
@@ -51,6 +51,7 @@ impl JobLine {
                     retention: stream::RetentionPolicy::WorkQueue,
                     discard: stream::DiscardPolicy::New,
                     max_messages: WAITING,
+                    max_age: KEPT,
                     ..stream::Config::default()
                 })
                 .await
@@ -58,6 +59,13 @@ impl JobLine {
             Ok((client, jetstream, stream))
         })?;
         Ok(JobLine { runtime, client, jetstream, stream, pool: place.pool.clone() })
+    }
+
+    /// Waits for something that is said, as long as the server is waited for at all.
+    pub fn say(&self, what: impl Future<Output = ()>) {
+        self.runtime.block_on(async {
+            let _ = tokio::time::timeout(PATIENCE, what).await;
+        });
     }
 }
 

@@ -59,9 +59,13 @@ fn server_program() -> Option<String> {
 
 /// Waits until something is so.
 fn until(what: &str, is_so: impl Fn() -> bool) {
+    until_in(Duration::from_secs(30), what, is_so);
+}
+
+fn until_in(time: Duration, what: &str, is_so: impl Fn() -> bool) {
     let began = Instant::now();
     while !is_so() {
-        assert!(began.elapsed() < Duration::from_secs(30), "it does not come: {what}");
+        assert!(began.elapsed() < time, "it does not come: {what}");
         std::thread::sleep(Duration::from_millis(20));
     }
 }
@@ -113,10 +117,15 @@ impl Team {
 
     /// Begins to work for others.
     fn worker(&self, name: &str, key: &str) -> Ended {
+        self.worker_with(name, key, &[])
+    }
+
+    fn worker_with(&self, name: &str, key: &str, variables: &[(&str, &str)]) -> Ended {
         let sandbox = self.sandbox(&[]);
         let mut command = sandbox.command_in("", &["worker", "--slots", "2", "--name", name]);
         command.env("NUBRIK_SHARED_ROOT", &self.root).env("NUBRIK_WORKER_KEY", self.path(key));
         command.env("XDG_STATE_HOME", self.path(&format!("{name}-state")));
+        command.envs(variables.iter().copied());
         let mut child = command.stdout(Stdio::piped()).stderr(Stdio::inherit()).spawn().unwrap();
         let mut said = BufReader::new(child.stdout.take().unwrap());
         let mut line = String::new();
@@ -174,9 +183,11 @@ fn what_others_make_is_what_would_be_made_here() {
     let run = team.build(&sandbox, &["--json"]).expect(0);
     // Definitions that never ran count as longer than what is worth sending.
     assert!(ran_elsewhere(&run) >= 3, "{}", run.stdout);
-    let on_hand = run.events().iter().filter(|event| event["machine"] == "hand").count() as u64;
-    assert_eq!(on_hand, ran_elsewhere(&run));
-    assert!(sandbox.run(&["history", "1"]).expect(0).stdout.contains("on hand: never built here"));
+    let events = run.events();
+    let on_hand = events.iter().filter(|event| event["machine"] == "one" || event["machine"] == "two");
+    assert_eq!(on_hand.count() as u64, ran_elsewhere(&run));
+    let history = sandbox.run(&["history", "1"]).expect(0).stdout;
+    assert!(["on one: never built", "on two: never built"].iter().any(|text| history.contains(text)));
     assert!(sandbox.run(&["trace"]).expect(0).stdout.contains("\"pid\":2"));
     let here = team.sandbox(&FILES);
     here.run(&["build"]).expect(0);
@@ -293,4 +304,164 @@ fn who_stops_stops_those_who_work_for_them() {
     assert_eq!(child.wait().unwrap().code(), Some(130));
     until("the worker is free", || busy() == Some(0));
     assert!(!fs::exists(sandbox.folder.join("out/default/long/x")).unwrap());
+}
+
+#[test]
+fn who_is_killed_is_waited_for_by_nobody() {
+    let Some(team) = Team::new() else { return };
+    let _one = team.worker("one", "hand");
+    let sandbox =
+        team.sandbox(&[("targets.nub", "target long = step { run = sh`sleep 300 > {out \"x\"}` }\n")]);
+    let mut command = sandbox.command_in("", &["build"]);
+    command.env("NUBRIK_SHARED_ROOT", &team.root).env("NUBRIK_JOBS_KEY", team.path("boss"));
+    let mut child = command.env("XDG_STATE_HOME", team.path("s")).stdout(Stdio::null()).spawn().unwrap();
+    let busy = || {
+        let run = sandbox.run(&["workers", "--json"]).expect(0);
+        run.events().first().map(|event| event["busy"].as_u64().unwrap())
+    };
+    until("the job is taken", || busy() == Some(1));
+    child.kill().unwrap();
+    child.wait().unwrap();
+    until_in(Duration::from_secs(60), "the worker is free", || busy() == Some(0));
+}
+
+#[test]
+fn a_worker_that_hangs_is_not_waited_for() {
+    let Some(team) = Team::new() else { return };
+    let hung = team.worker("hung", "hand");
+    let files = [("targets.nub", "target a = step { run = sh`sleep 1; echo done > {out \"x\"}` }\n")];
+    let sandbox = team.sandbox(&files);
+    let signal = |name: &str| {
+        Command::new("kill").args([name, &hung.child.id().to_string()]).status().unwrap();
+    };
+    // It is seen, and hangs before it takes a job.
+    let run = std::thread::scope(|scope| {
+        scope.spawn(|| {
+            std::thread::sleep(Duration::from_millis(400));
+            signal("-STOP");
+        });
+        team.build(&sandbox, &["-j1"])
+    });
+    assert_eq!(run.expect(0).code, 0);
+    assert_eq!(sandbox.read("out/default/a/x"), "done\n");
+    // It goes on, and what it says then harms nobody.
+    signal("-CONT");
+    sandbox.write("targets.nub", &files[0].1.replace("done", "again"));
+    team.build(&sandbox, &["-j1"]).expect(0);
+    assert_eq!(sandbox.read("out/default/a/x"), "again\n");
+    assert!(team.build(&sandbox, &[]).expect(0).stdout.starts_with("nothing to run"));
+}
+
+#[test]
+fn a_job_that_nobody_ends_comes_back() {
+    let Some(team) = Team::new() else { return };
+    let place = nubrik_exchange::ExchangePlace {
+        at: format!("nats://127.0.0.1:{}", team.port),
+        user: None,
+        pool: "default".to_owned(),
+    };
+    let boss = nubrik_exchange::Boss::open(&place, "b7").unwrap();
+    let hand = nubrik_exchange::Hand::open(&place, "one", 1, "a machine").unwrap();
+    let number = boss.send(b"poison".to_vec()).unwrap();
+    let second = Duration::from_secs(1);
+    for _ in 0..3 {
+        let job = hand.take(second).unwrap().unwrap();
+        assert_eq!((job.build.as_str(), &*job.bytes), ("b7.0", &b"poison"[..]));
+        job.begins(12, "one");
+        assert_eq!(boss.receive(second), Some(nubrik_exchange::BossNews::Begun(12, "one".to_owned())));
+        job.pass_on();
+    }
+    assert!(hand.take(second).unwrap().is_none());
+    assert_eq!(boss.receive(second), Some(nubrik_exchange::BossNews::Undone(number)));
+    // Who leaves says why, and takes nothing.
+    hand.leave("no room", second * 9);
+    boss.send(b"more".to_vec()).unwrap();
+    assert!(hand.take(Duration::ZERO).unwrap().is_none());
+    until("it is heard", || boss.present().first().is_some_and(|alive| alive.open_slots() == 0));
+    assert_eq!(boss.present()[0].away.as_deref(), Some("no room"));
+}
+
+#[test]
+fn who_has_other_tools_does_nothing_and_is_named() {
+    let Some(team) = Team::new() else { return };
+    let path = std::env::var("PATH").unwrap();
+    let tool = |name: &str, text: &str| {
+        let folder = team.path(name);
+        fs::create_dir_all(&folder).unwrap();
+        let at = format!("{folder}/millstone");
+        fs::write(&at, format!("#!/bin/sh\necho {text}\n")).unwrap();
+        Command::new("chmod").args(["+x", &at]).status().unwrap();
+        format!("{folder}:{path}")
+    };
+    let (here, there) = (tool("here", "fine"), tool("there", "coarse"));
+    let _other = team.worker_with("other", "hand", &[("PATH", &there)]);
+    let text = "target flour = step { run = [`millstone > {out \"x\"}`, `sleep 0.1`] }\n";
+    let sandbox = team.sandbox(&[("targets.nub", text)]);
+    let (state, boss) = (team.path("boss-state"), team.path("boss"));
+    let variables = [
+        ("NUBRIK_SHARED_ROOT", team.root.as_str()),
+        ("NUBRIK_JOBS_KEY", &boss),
+        ("XDG_STATE_HOME", &state),
+        ("PATH", &here),
+    ];
+    let doctor = sandbox.run_with(&["doctor"], &variables).expect(0).stdout;
+    assert!(doctor.contains("differs") && doctor.contains("another millstone"), "{doctor}");
+    let run = sandbox.run_with(&["build"], &variables).expect(0);
+    assert_eq!(sandbox.read("out/default/flour/x"), "fine\n");
+    assert!(run.stdout.contains("`millstone` is another one"), "{}", run.stdout);
+    let listed = sandbox.run_with(&["workers"], &variables).expect(0).stdout;
+    assert!(listed.contains("takes none for a while"), "{listed}");
+    // The same tool does it.
+    let _same = team.worker_with("same", "hand", &[("PATH", &here)]);
+    let doctor = sandbox.run_with(&["doctor"], &variables).expect(0).stdout;
+    assert!(doctor.contains("has the same tools"), "{doctor}");
+    // A tool that changes while its machine works for others counts as it is then.
+    tool("here", "finer");
+    sandbox.write("targets.nub", &text.replace("sleep 0.1", "sleep 0.2"));
+    let run = sandbox.run_with(&["build", "--json"], &variables).expect(0);
+    assert_eq!(sandbox.read("out/default/flour/x"), "finer\n");
+    assert_eq!(ran_elsewhere(&run), 1, "{}", run.stdout);
+}
+
+/// A thousand steps of several kinds: what each makes depends on what others made.
+fn thousand() -> String {
+    let mut text = String::new();
+    for number in 0..1_000 {
+        let before = match number {
+            0..100 => "sed s/^/0/ {in \"table.txt\"}".to_owned(),
+            _ => format!("cat {{in s{}}} {{in s{}}} | sort -u | tail -n 40", number - 100, number / 2),
+        };
+        text.push_str(&format!(
+            "target s{number} = step {{ run = sh`{before} > {{out \"x\"}}; echo {number} >> {{out \"x\"}}` }}\n"
+        ));
+    }
+    text
+}
+
+#[test]
+fn a_thousand_steps_are_the_same_here_and_elsewhere() {
+    let Some(team) = Team::new() else { return };
+    let (_one, _two) = (team.worker("one", "hand"), team.worker("two", "hand"));
+    let text = thousand();
+    let files = [("targets.nub", text.as_str()), ("table.txt", "06:12\n12:20\n")];
+    let there = team.sandbox(&files);
+    let run = team.build(&there, &["--json"]).expect(0);
+    assert!(ran_elsewhere(&run) > 300, "{}", ran_elsewhere(&run));
+    let here = team.sandbox(&files);
+    here.run(&["build"]).expect(0);
+    assert_eq!(there.files_below("out/default"), here.files_below("out/default"));
+    // What is recorded of them is the same as well: nothing runs again, and an edit concerns the same steps.
+    assert!(there.run(&["build"]).expect(0).stdout.starts_with("nothing to run"));
+    for sandbox in [&there, &here] {
+        sandbox.write("table.txt", "06:12\n12:20\n18:31\n");
+    }
+    let (after, alone) =
+        (there.run(&["build", "--json"]).expect(0), here.run(&["build", "--json"]).expect(0));
+    let sorted = |run: &Run| {
+        let mut ran = run.ran();
+        ran.sort();
+        ran
+    };
+    assert_eq!(sorted(&after), sorted(&alone));
+    assert_eq!(there.files_below("out/default"), here.files_below("out/default"));
 }

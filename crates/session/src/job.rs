@@ -40,6 +40,64 @@ fn decode_sources(from: &mut Decoder<'_>) -> Result<Vec<JobSource>, Truncated> {
     })
 }
 
+fn encode_tools(out: &mut Encoder, tools: &[(Arc<str>, Digest)]) {
+    out.list(tools, |out, (name, identity)| {
+        out.text(name);
+        out.digest(identity);
+    });
+}
+
+fn decode_tools(from: &mut Decoder<'_>) -> Result<Vec<(Arc<str>, Digest)>, Truncated> {
+    from.list(|from| Ok((Arc::from(from.text()?), from.digest()?)))
+}
+
+/// What is asked of all who work, and answered: tools by their names, with their identities. `salt` is of the one question, so
+/// that an answer to another one is none.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub(crate) struct ToolSheet {
+    pub salt: Digest,
+    /// Who answers; empty in a question.
+    pub by: String,
+    pub tools: Vec<(Arc<str>, Digest)>,
+}
+
+impl ToolSheet {
+    /// Signed by who asks or who answers.
+    pub fn sign(&self, key: &SecretKey) -> Vec<u8> {
+        let ToolSheet { salt, by, tools } = self;
+        let mut out = Encoder::new();
+        out.text("tools");
+        out.u8(VERSION);
+        out.digest(salt);
+        out.text(by);
+        encode_tools(&mut out, tools);
+        signed(key, SignedThing::Tools, &out.bytes)
+    }
+
+    /// What someone signed who may write a line.
+    pub fn open(bytes: &[u8], members: &KeyList, line: &str) -> Result<ToolSheet, Refused> {
+        let (_, body) = opened(bytes, members, line, SignedThing::Tools)?;
+        let mut from = Decoder::new(body);
+        let mut read = || {
+            if from.text()? != "tools" || from.u8()? != VERSION {
+                return Err(Truncated);
+            }
+            Ok(ToolSheet {
+                salt: from.digest()?,
+                by: from.text()?.to_owned(),
+                tools: decode_tools(&mut from)?,
+            })
+        };
+        read().map_err(|_| "it is damaged, or of another version".to_owned())
+    }
+}
+
+/// Whether a text can be the name of a machine that works.
+pub fn is_worker_name(name: &str) -> bool {
+    let is_fine = |c: char| c.is_ascii_alphanumeric() || matches!(c, '-' | '_' | '.');
+    (1..=64).contains(&name.len()) && name.chars().all(is_fine)
+}
+
 /// A set of sources as a content of its own: the sources, and where their contents are.
 pub(crate) fn encode_set(sources: &[JobSource], rows: &[u8]) -> Vec<u8> {
     let mut out = Encoder::new();
@@ -81,6 +139,8 @@ pub(crate) struct JobSheet {
     /// The number by which it is answered.
     pub number: u32,
     pub first_key: Digest,
+    /// The tools that run it, with their identities: others make something else of it.
+    pub tools: Vec<(Arc<str>, Digest)>,
     pub graph: Graph,
     pub step: StepId,
     pub makers: Vec<StepId>,
@@ -98,36 +158,63 @@ pub(crate) struct JobSheet {
 pub(crate) struct AnswerSheet {
     pub build: String,
     pub number: u32,
+    /// What the machine is called.
+    pub by: String,
     /// The result, or why there is none.
     pub end: Result<KeyedResult, String>,
     pub rows: Vec<u8>,
 }
 
+/// What a signature is for: one of something else does not count.
+#[derive(Clone, Copy)]
+enum SignedThing {
+    Job,
+    Answer,
+    Tools,
+}
+
+impl SignedThing {
+    fn purpose(self) -> &'static str {
+        match self {
+            SignedThing::Job => "jobs",
+            SignedThing::Answer => "workers",
+            SignedThing::Tools => "tools of workers",
+        }
+    }
+}
+
 /// Signs bytes of a key's owner.
-fn signed(key: &SecretKey, line: &str, body: &[u8]) -> Vec<u8> {
-    key.sign(line, &[&key.public().0[..], body].concat())
+fn signed(key: &SecretKey, thing: SignedThing, body: &[u8]) -> Vec<u8> {
+    key.sign(thing.purpose(), &[&key.public().0[..], body].concat())
 }
 
 /// The bytes and whose they are, if that is someone who may write a line.
-fn opened<'b>(bytes: &'b [u8], members: &KeyList, line: &str) -> Result<(PublicKey, &'b [u8]), Refused> {
+fn opened<'b>(
+    bytes: &'b [u8],
+    members: &KeyList,
+    line: &str,
+    thing: SignedThing,
+) -> Result<(PublicKey, &'b [u8]), Refused> {
     let key: [u8; 32] = bytes.get(..32).and_then(|key| key.try_into().ok()).ok_or("it is too short")?;
     let key = PublicKey(key);
     if !members.writers_of(line).any(|member| member.key == key) {
         return Err(format!("{key} is no member that may write the line `{line}`"));
     }
-    let body = key.open(line, bytes).ok_or("its signature is wrong")?;
+    let body = key.open(thing.purpose(), bytes).ok_or("its signature is wrong")?;
     Ok((key, &body[32..]))
 }
 
 impl JobSheet {
     /// The job's bytes, signed.
     pub fn sign(&self, key: &SecretKey) -> std::io::Result<Vec<u8>> {
-        let JobSheet { build, number, first_key, graph, step, makers, made, sources, sets, rows } = self;
+        let JobSheet { build, number, first_key, tools, graph, step, makers, made, sources, sets, rows } =
+            self;
         let mut out = Encoder::new();
         out.u8(VERSION);
         out.text(build);
         out.u32(*number);
         out.digest(first_key);
+        encode_tools(&mut out, tools);
         out.u32(step.0);
         out.list(makers, |out, maker| out.u32(maker.0));
         out.list(made, |out, (folder, memory)| {
@@ -141,12 +228,12 @@ impl JobSheet {
         let mut body = Encoder::new();
         body.u64(out.bytes.len() as u64);
         body.bytes(&nubrik_shared::squeezed(&out.bytes)?);
-        Ok(signed(key, JOBS, &body.bytes))
+        Ok(signed(key, SignedThing::Job, &body.bytes))
     }
 
     /// A job that someone signed who may give some.
     pub fn open(bytes: &[u8], members: &KeyList) -> Result<JobSheet, Refused> {
-        let (_, body) = opened(bytes, members, JOBS)?;
+        let (_, body) = opened(bytes, members, JOBS, SignedThing::Job)?;
         let damaged = |_: Truncated| "it is damaged, or of another version".to_owned();
         let mut from = Decoder::new(body);
         let raw = from.u64().map_err(damaged)?;
@@ -158,6 +245,7 @@ impl JobSheet {
                 return Err(Truncated);
             }
             let (build, number, first_key) = (from.text()?.to_owned(), from.u32()?, from.digest()?);
+            let tools = decode_tools(&mut from)?;
             let step = StepId(from.u32()?);
             let makers = from.list(|from| Ok(StepId(from.u32()?)))?;
             let made = from.list(|from| Ok((Arc::from(from.text()?), from.bytes()?.to_vec())))?;
@@ -173,7 +261,7 @@ impl JobSheet {
             {
                 return Err(Truncated);
             }
-            Ok(JobSheet { build, number, first_key, graph, step, makers, made, sources, sets, rows })
+            Ok(JobSheet { build, number, first_key, tools, graph, step, makers, made, sources, sets, rows })
         };
         read().map_err(damaged)
     }
@@ -182,34 +270,35 @@ impl JobSheet {
 impl AnswerSheet {
     /// The answer's bytes, signed.
     pub fn sign(&self, key: &SecretKey) -> Vec<u8> {
-        let AnswerSheet { build, number, end, rows } = self;
+        let AnswerSheet { build, number, by, end, rows } = self;
         let mut out = Encoder::new();
         out.u8(VERSION);
         out.text(build);
         out.u32(*number);
+        out.text(by);
         out.bool(end.is_ok());
         match end {
             Ok(result) => result.encode(&mut out),
             Err(why) => out.text(why),
         }
         out.bytes(rows);
-        signed(key, WORKERS, &out.bytes)
+        signed(key, SignedThing::Answer, &out.bytes)
     }
 
     /// An answer that someone signed who may do jobs, and who that was.
     pub fn open(bytes: &[u8], members: &KeyList) -> Result<(PublicKey, AnswerSheet), Refused> {
-        let (key, body) = opened(bytes, members, WORKERS)?;
+        let (key, body) = opened(bytes, members, WORKERS, SignedThing::Answer)?;
         let mut from = Decoder::new(body);
         let mut read = || {
             if from.u8()? != VERSION {
                 return Err(Truncated);
             }
-            let (build, number) = (from.text()?.to_owned(), from.u32()?);
+            let (build, number, by) = (from.text()?.to_owned(), from.u32()?, from.text()?.to_owned());
             let end = match from.bool()? {
                 true => Ok(KeyedResult::decode(&mut from)?),
                 false => Err(from.text()?.to_owned()),
             };
-            Ok(AnswerSheet { build, number, end, rows: from.bytes()?.to_vec() })
+            Ok(AnswerSheet { build, number, by, end, rows: from.bytes()?.to_vec() })
         };
         read().map(|answer| (key, answer)).map_err(|_| "it is damaged, or of another version".to_owned())
     }
@@ -253,6 +342,7 @@ mod tests {
             build: "b7".to_owned(),
             number: 3,
             first_key: Digest::of(b"key"),
+            tools: vec![("cc".into(), Digest::of(b"cc"))],
             graph,
             step: StepId(0),
             makers: Vec::new(),
@@ -264,8 +354,13 @@ mod tests {
         // There is no such step in it.
         assert!(JobSheet::open(&job.sign(&client).unwrap(), &members).is_err());
         assert!(JobSheet::open(&job.sign(&worker).unwrap(), &members).err().unwrap().contains("no member"));
-        let answer =
-            AnswerSheet { build: "b7".to_owned(), number: 3, end: Err("no".to_owned()), rows: vec![7] };
+        let answer = AnswerSheet {
+            build: "b7".to_owned(),
+            number: 3,
+            by: "one".to_owned(),
+            end: Err("no".to_owned()),
+            rows: vec![7],
+        };
         let bytes = answer.sign(&worker);
         let (key, read) = AnswerSheet::open(&bytes, &members).unwrap();
         assert_eq!((key, read.build.as_str(), read.number), (worker.public(), "b7", 3));

@@ -32,6 +32,7 @@ mod world;
 
 pub use archives::KitArchive;
 pub use changed_lines::ChangedLines;
+pub use job::is_worker_name;
 pub use kits::kit_topics;
 pub use nubrik_machine::{
     CONFINED_ENVIRONMENT, EffectEnd, EffectProblem, Machine, OutputListener, SETTINGS_FILE, on_persons_path,
@@ -39,8 +40,9 @@ pub use nubrik_machine::{
 };
 pub use nubrik_memory::{BuildRecord, Results, Sealed, SharedRecord, StepRecord, keep_printed};
 pub use session::{
-    BuildProblem, BuildReport, ChoiceProblem, Covered, Crew, DoneJob, GivenAway, KitNews, LookedFor, Reached,
-    Session, Standing, TeamStore, WorkPlace, Workshop, accept, key_in, members_at, put_members, store_folder,
+    BuildProblem, BuildReport, ChoiceProblem, Covered, Crew, DifferentTool, DoneJob, GivenAway, KitNews,
+    LookedFor, NotDone, OpenedJob, Reached, Session, Standing, TeamStore, ToolTeller, WorkPlace, WorkSite,
+    Workshop, accept, key_in, members_at, put_members, store_folder,
 };
 pub use settings::{Settings, SettingsProblem, SharedPlace, SharedSettings, WorkersSettings};
 pub use since::ChangedFiles;

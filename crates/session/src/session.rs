@@ -57,9 +57,10 @@ pub use bringing::KitNews;
 pub use covered::Covered;
 pub use crew::Crew;
 pub use looked_for::LookedFor;
-pub use serving::{DoneJob, WorkPlace};
+pub use serving::{DoneJob, NotDone, OpenedJob, ToolTeller, WorkPlace};
 pub use sharing::{GivenAway, TeamStore, accept, key_in, members_at, put_members};
 pub use standing::{Reached, Standing};
+pub use working::{DifferentTool, WorkSite};
 pub use workshop::Workshop;
 
 /// An open workspace.

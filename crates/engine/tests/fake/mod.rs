@@ -312,6 +312,14 @@ pub struct FakeStore {
     pub losses: Mutex<VecDeque<bool>>,
 }
 
+impl FakeStore {
+    /// A store with the same contents, in which no result is recorded.
+    pub fn contents_only(&self) -> FakeStore {
+        let blobs = self.blobs.lock().unwrap().clone();
+        FakeStore { blobs: Mutex::new(blobs), ..FakeStore::default() }
+    }
+}
+
 /// What stands for the store of a team.
 pub const fn team() -> Digest {
     Digest([7; 32])
@@ -391,6 +399,7 @@ impl Listener for Log {
         let text = match event {
             Event::Began { steps } => format!("began {steps}"),
             Event::WillRun { step, .. } => format!("will run {}", step.0),
+            Event::Elsewhere { step, machine } => format!("{machine} runs {}", step.0),
             Event::Done { step, verdict: Verdict::Current, .. } => format!("current {}", step.0),
             Event::Done { step, verdict, reason, .. } => format!("{} {}: {reason}", verdict.word(), step.0),
             Event::Survived { step, refused } => format!("survived {}: {refused:?}", step.0),

@@ -1,10 +1,12 @@
 //! `nubrik doctor`
 
+use std::sync::Arc;
+
 use nubrik_diagnostic::{Diagnostic, Severity};
 use nubrik_lang::AddressPattern;
 use nubrik_lang::{LibraryRequest, LibrarySearch, ToolRequest, ToolSearch};
 use nubrik_pins::{Origin, PINS_FILE, Pins, Registry};
-use nubrik_session::Session;
+use nubrik_session::{DifferentTool, Session};
 use nubrik_source::WsPath;
 use serde::Serialize;
 
@@ -77,6 +79,7 @@ pub fn doctor(console: Console, choice: &Choice) -> CommandResult<Exit> {
         .extend(looked_for.tools.iter().map(|(request, search)| tool_looked_for(&session, request, search)));
     findings.extend(looked_for.libraries.iter().map(|(request, search)| library(request, search)));
     findings.extend(registries(&session));
+    findings.extend(workers(&mut session, &evaluation.graph.tools));
     show(console, &findings);
     let errors: Vec<Diagnostic> =
         evaluation.diagnostics.iter().filter(|d| d.severity == Severity::Error).cloned().collect();
@@ -91,6 +94,47 @@ pub fn doctor(console: Console, choice: &Choice) -> CommandResult<Exit> {
         return Ok(if errors.iter().all(of_machine) { Exit::Machine } else { Exit::Definitions });
     }
     Ok(if findings.iter().any(|f| !f.ok && f.what == "tool") { Exit::Machine } else { Exit::Done })
+}
+
+/// Machines that run steps for this one, and whether their tools are the same.
+fn workers(session: &mut Session, tools: &[Arc<str>]) -> Vec<Finding> {
+    let Some(at) = session.workspace.settings.workers.as_ref().map(|workers| workers.at.clone()) else {
+        return Vec::new();
+    };
+    let unknown = |why: String, mend: &str| {
+        vec![Finding {
+            ok: false,
+            searched: vec![why],
+            mend: Some(mend.to_owned()),
+            ..Finding::of("jobs", &at)
+        }]
+    };
+    let ready = session.use_shared().and_then(|()| session.use_workers());
+    match ready.and_then(|()| session.tools_of_workers(tools)) {
+        Err(why) => unknown(why, "nubrik explain workers"),
+        Ok(None) => unknown(
+            "which tools they have is told only to who may give jobs".to_owned(),
+            "set NUBRIK_JOBS_KEY to the key that may",
+        ),
+        Ok(Some(all)) if all.is_empty() => {
+            vec![Finding { found: "nobody works for this pool now".to_owned(), ..Finding::of("jobs", &at) }]
+        }
+        Ok(Some(all)) => all.iter().map(|(name, different)| worker(name, different)).collect(),
+    }
+}
+
+fn worker(name: &str, different: &[DifferentTool]) -> Finding {
+    let told = |tool: &DifferentTool| {
+        if tool.is_missing { format!("no {}", tool.name) } else { format!("another {}", tool.name) }
+    };
+    let ok = different.is_empty();
+    Finding {
+        ok,
+        found: if ok { "has the same tools".to_owned() } else { String::new() },
+        searched: different.iter().map(told).collect(),
+        mend: (!ok).then(|| "install the same tools there, or let it work for a pool of its own".to_owned()),
+        ..Finding::of("worker", name)
+    }
 }
 
 /// Where results are kept for other times.
@@ -272,7 +316,12 @@ fn show(console: Console, findings: &[Finding]) {
     let (names, kinds) = (widest(&|f| width(&f.name)), widest(&|f| f.what.len()));
     let versions = widest(&|f| f.version.as_deref().map_or(0, width));
     for finding in findings {
-        let (word, ink) = if finding.ok { ("there", Ink::Calm) } else { ("missing", Ink::Wrong) };
+        let (word, ink) = match (finding.ok, finding.what) {
+            (true, _) => ("there", Ink::Calm),
+            (false, "worker") => ("differs", Ink::Doubt),
+            (false, "jobs") => ("unknown", Ink::Doubt),
+            (false, _) => ("missing", Ink::Wrong),
+        };
         let line = format!(
             "{}{}  {}  {}  {}",
             paint.ink(ink, &format!("{word:<10}")),
@@ -288,7 +337,12 @@ fn show(console: Console, findings: &[Finding]) {
                 outln!(console, "  {}  {text}", paint.ink(Ink::Calm, &format!("{label:<8}")));
             };
             if !finding.searched.is_empty() {
-                line("searched", &finding.searched.join(", "), None);
+                let word = match finding.what {
+                    "worker" => "differs",
+                    "jobs" => "because",
+                    _ => "searched",
+                };
+                line(word, &finding.searched.join(", "), None);
             }
             if let Some(mend) = &finding.mend {
                 line("try", mend, Some(Ink::Mend));

@@ -6,7 +6,7 @@ use std::time::{Duration, Instant};
 
 use nubrik_confine::CancelSwitch;
 use nubrik_exchange::Hand;
-use nubrik_session::{DoneJob, Session, WorkPlace};
+use nubrik_session::{DoneJob, NotDone, Session, WorkPlace, WorkSite, is_worker_name};
 use serde::Serialize;
 
 use super::{CommandResult, labelled, open, say_wrong};
@@ -15,6 +15,7 @@ use crate::exit::Exit;
 use crate::ui::console::{Console, OutputStream, outln};
 use crate::ui::paint::Ink;
 use crate::ui::text::{padded, time, width};
+use crate::ui::visible::visible;
 
 /// How long a job is waited for before it is looked whether to end.
 const PATIENCE: Duration = Duration::from_millis(500);
@@ -25,6 +26,9 @@ const LOOK: Duration = Duration::from_millis(50);
 /// After this time it is asked again who may give jobs.
 const FRESH: Duration = Duration::from_secs(600);
 
+/// Who cannot do jobs of a pool looks after so long whether that changed.
+const AWAY: Duration = Duration::from_secs(60);
+
 /// How long to wait before a server that does not answer is asked again.
 const LATER: Duration = Duration::from_secs(2);
 
@@ -34,6 +38,9 @@ struct WorkerEvent<'a> {
     name: &'a str,
     slots: usize,
     busy: usize,
+    machine: &'a str,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    away: Option<&'a str>,
 }
 
 #[derive(Serialize)]
@@ -60,8 +67,9 @@ pub fn workers(console: Console, choice: &Choice) -> CommandResult<Exit> {
     let all = session.workers().map_err(problem)?;
     if console.is_json() {
         for alive in &all {
-            let event = "worker";
-            console.event(&WorkerEvent { event, name: &alive.name, slots: alive.slots, busy: alive.busy });
+            let nubrik_exchange::Alive { name, slots, busy, machine, away } = alive;
+            let (slots, busy, away) = (*slots, *busy, away.as_deref());
+            console.event(&WorkerEvent { event: "worker", name, slots, busy, machine, away });
         }
         return Ok(Exit::Done);
     }
@@ -73,8 +81,13 @@ pub fn workers(console: Console, choice: &Choice) -> CommandResult<Exit> {
         } else {
             format!("{} steps at once", alive.slots)
         };
-        let text = format!("{}   {steps}, {} now", padded(&alive.name, widest), alive.busy);
+        let (name, machine) = (padded(&visible(&alive.name), widest), visible(&alive.machine));
+        let text = format!("{name}   {steps}, {} now   {machine}", alive.busy);
         outln!(console, "{}", labelled(paint, Ink::Found, "worker", &text));
+        if let Some(why) = &alive.away {
+            let text = format!("{}   takes none for a while: {}", padded("", widest), visible(why));
+            outln!(console, "{}", labelled(paint, Ink::Doubt, "", &text));
+        }
     }
     if all.is_empty() {
         outln!(console, "{}", labelled(paint, Ink::Calm, "workers", "nobody works for this pool now"));
@@ -99,9 +112,14 @@ pub fn worker(
         return Err(no_settings(console));
     }
     let name = name.map_or_else(own_name, str::to_owned);
+    if !is_worker_name(&name) {
+        let text =
+            format!("`{name}` is no name for a machine: letters, digits, `-`, `_` and `.`, 64 at most");
+        return Err(say_wrong(console, Exit::Usage, &text, &["nubrik worker --name mill-2"]));
+    }
     let slots = slots.map_or(session.default_jobs(), usize::from);
     let ready = session.work_for_others(&name, slots, &CancelSwitch::new);
-    let (hand, places) = ready
+    let WorkSite { hand, places, teller } = ready
         .map_err(|why| say_wrong(console, Exit::Usage, &format!("this machine cannot work: {why}"), &[]))?;
     let paint = console.paint(OutputStream::Output);
     if !console.is_json() {
@@ -109,11 +127,18 @@ pub fn worker(
         let text = format!("{name} runs {steps} at once for others; Ctrl-C ends it");
         outln!(console, "{}", labelled(paint, Ink::Found, "worker", &text));
     }
-    let session = &session;
-    let hand = &hand;
+    let (session, hand, name) = (&session, &hand, &*name);
     std::thread::scope(|scope| {
+        scope.spawn(move || {
+            while !session.is_stopped() {
+                let Some(question) = hand.question(PATIENCE) else { continue };
+                if let Some(answer) = teller.tools(session, &question.bytes) {
+                    question.answer(answer);
+                }
+            }
+        });
         for (place, cancel) in places {
-            scope.spawn(move || serve(console, session, hand, place, cancel));
+            scope.spawn(move || serve(console, session, (hand, name), place, cancel));
         }
     });
     Ok(Exit::Done)
@@ -123,6 +148,8 @@ pub fn worker(
 fn own_name() -> String {
     let host = std::fs::read_to_string("/proc/sys/kernel/hostname").unwrap_or_default();
     let host = if host.trim().is_empty() { "machine" } else { host.trim() };
+    let fine = |c: char| if c.is_ascii_alphanumeric() || matches!(c, '-' | '.') { c } else { '-' };
+    let host: String = host.chars().map(fine).take(40).collect();
     format!("{host}-{}", std::process::id())
 }
 
@@ -130,12 +157,15 @@ fn own_name() -> String {
 fn serve(
     console: Console,
     session: &Session,
-    hand: &Hand,
+    (hand, name): (&Hand, &str),
     mut place: WorkPlace,
     mut cancel: Arc<CancelSwitch>,
 ) {
     let mut since = Instant::now();
     while !session.is_stopped() {
+        if let Some(why) = place.lacks_room() {
+            hand.leave(&why, AWAY);
+        }
         let job = match hand.take(PATIENCE) {
             Ok(Some(job)) => job,
             Ok(None) => continue,
@@ -150,6 +180,12 @@ fn serve(
             continue;
         }
         let began = Instant::now();
+        let Some(opened) = place.read(&job.bytes) else {
+            tell(console, "", &job.build, Some("nobody signed it who may give jobs"), began.elapsed());
+            let _ = job.answer(Vec::new());
+            continue;
+        };
+        job.begins(opened.number(), name);
         let done = std::thread::scope(|scope| {
             let (is_done, ended) = channel::<()>();
             let (build, cancel) = (&job.build, &cancel);
@@ -161,13 +197,13 @@ fn serve(
                     }
                 }
             });
-            let done = place.perform(&job.bytes);
+            let done = place.perform(opened);
             drop(is_done);
             done
         });
         let (say, why) = match &done {
-            Some(DoneJob { say, end, .. }) => (say.as_str(), end.as_ref().err().map(String::as_str)),
-            None => ("", Some("it was stopped, or signed by nobody who may give jobs")),
+            Some(DoneJob { say, end, .. }) => (say.as_str(), end.as_ref().err().map(NotDone::why)),
+            None => ("", Some("it was stopped")),
         };
         tell(console, say, &job.build, why, began.elapsed());
         let is_old = since.elapsed() > FRESH || place.has_no_store();
@@ -183,6 +219,10 @@ fn serve(
             }
         }
         match done {
+            Some(DoneJob { end: Err(NotDone::Unfit(why)), .. }) => {
+                hand.leave(&why, AWAY);
+                job.pass_on();
+            }
             // Without the server the job is given to somebody else.
             Some(done) => drop(job.answer(done.answer)),
             None if hand.is_stopped(&job.build) => drop(job.answer(Vec::new())),

@@ -2,7 +2,7 @@
 //! stay, and wiped when the build ends.
 
 use std::sync::mpsc::{RecvTimeoutError, channel};
-use std::sync::{Mutex, MutexGuard, PoisonError};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
 use nubrik_engine::{Event, Listener, Verdict};
@@ -71,6 +71,7 @@ impl Listener for LiveView<'_> {
         match event {
             Event::Began { steps } => self.live().began(*steps),
             Event::WillRun { step, .. } => self.live().running(*step),
+            Event::Elsewhere { step, machine } => self.live().elsewhere(*step, machine),
             Event::Done { step, verdict, .. } => self.live().done(*step, *verdict),
             Event::Survived { .. } | Event::Notice(_) => {}
         }
@@ -83,6 +84,14 @@ impl Listener for LiveView<'_> {
 const GAUGE: usize = 24;
 const SHOWN_STEPS: usize = 8;
 
+/// A step in flight.
+struct StepAtWork {
+    step: StepId,
+    since: Instant,
+    /// The other machine that runs it, if one does.
+    machine: Option<Arc<str>>,
+}
+
 /// What is in flight, and how many lines of the terminal show it.
 pub struct Live {
     paint: Paint,
@@ -90,7 +99,7 @@ pub struct Live {
     total: usize,
     done: usize,
     failed: usize,
-    running: Vec<(StepId, Instant)>,
+    running: Vec<StepAtWork>,
     /// How wide each line is that is drawn.
     drawn: Vec<usize>,
     began: Instant,
@@ -115,13 +124,21 @@ impl Live {
     }
 
     pub fn running(&mut self, step: StepId) {
-        self.running.push((step, Instant::now()));
+        // One that another machine did not end begins again, here.
+        self.running.retain(|at_work| at_work.step != step);
+        self.running.push(StepAtWork { step, since: Instant::now(), machine: None });
+    }
+
+    /// Another machine began a step.
+    pub fn elsewhere(&mut self, step: StepId, machine: &Arc<str>) {
+        let at_work = self.running.iter_mut().filter(|at_work| at_work.step == step);
+        at_work.for_each(|at_work| at_work.machine = Some(machine.clone()));
     }
 
     pub fn done(&mut self, step: StepId, verdict: Verdict) {
         self.done += 1;
         self.failed += usize::from(verdict == Verdict::Failed);
-        self.running.retain(|(s, _)| *s != step);
+        self.running.retain(|at_work| at_work.step != step);
     }
 
     /// Takes note of how wide the terminal is now.
@@ -157,10 +174,11 @@ impl Live {
         }
         let paint = self.paint;
         let mut lines = vec![self.gauge(paint.width.unwrap_or(80))];
-        for (step, since) in self.running.iter().take(SHOWN_STEPS) {
+        for StepAtWork { step, since, machine } in self.running.iter().take(SHOWN_STEPS) {
             let took = time(since.elapsed().as_micros() as u64);
             let (target, say) = (&*graph.title(*step), &*graph.step(*step).say);
-            lines.push(step_line(paint, self.columns, ("", Ink::Faint), target, say, &took, ""));
+            let machine = machine.as_ref().map_or_else(String::new, |machine| format!("on {machine}"));
+            lines.push(step_line(paint, self.columns, ("", Ink::Faint), target, say, &took, &machine));
         }
         if self.running.len() > SHOWN_STEPS {
             lines.push(format!("{:10}and {} more", "", self.running.len() - SHOWN_STEPS));
@@ -183,6 +201,10 @@ impl Live {
         }
         if self.running.is_empty() && waiting > 0 {
             facts.push_str(", looking at files and tools");
+        }
+        let elsewhere = self.running.iter().filter(|at_work| at_work.machine.is_some()).count();
+        if elsewhere > 0 {
+            facts.push_str(&format!(", {elsewhere} on other machines"));
         }
         if self.failed > 0 {
             facts.push_str(&format!(", {} failed", self.failed));
@@ -241,6 +263,23 @@ mod tests {
         // It is wiped by going up as many lines as it has.
         assert_eq!(live.erase(), "\r\x1b[2A\x1b[J");
         assert_eq!(live.erase(), "");
+    }
+
+    #[test]
+    fn shows_where_a_step_runs() {
+        let graph = graph();
+        let mut live = live(&graph, 100);
+        live.running(StepId(0));
+        live.running(StepId(1));
+        live.elsewhere(StepId(1), &"mill".into());
+        let view = live.redraw(&graph);
+        assert!(view.contains("0 of 3 steps, 1 wait, 1 on other machines"), "{view}");
+        assert!(view.lines().nth(2).unwrap().ends_with("on mill"), "{view}");
+        // It came back, and runs here.
+        live.running(StepId(1));
+        assert!(!live.redraw(&graph).contains("mill"));
+        live.done(StepId(1), Verdict::Ran);
+        assert_eq!(live.redraw(&graph).lines().count(), 2);
     }
 
     #[test]

@@ -27,4 +27,4 @@ pub mod summary;
 pub mod telling;
 pub mod text;
 pub mod verdicts;
-mod visible;
+pub mod visible;

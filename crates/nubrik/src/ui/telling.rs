@@ -45,7 +45,7 @@ impl<'g> Telling<'g> {
     /// The lines about an event that stay; `None` where there is nothing to say, or not yet.
     pub fn of(&self, event: &Event) -> Option<String> {
         match event {
-            Event::Began { .. } | Event::WillRun { .. } => None,
+            Event::Began { .. } | Event::WillRun { .. } | Event::Elsewhere { .. } => None,
             Event::Done { step, .. } => self.step_done(*step, event),
             Event::Survived { step, refused } => Some(self.survived(*step, refused)),
             Event::Notice(notice) => Some(self.labelled("notice", &notices::text(notice))),

@@ -1,6 +1,6 @@
 //! Other machines at work for this one: steps go to them as jobs, and come back as results.
 
-use std::collections::{HashMap, HashSet};
+use std::collections::HashMap;
 use std::fs;
 use std::os::unix::fs::PermissionsExt;
 use std::path::PathBuf;
@@ -9,19 +9,25 @@ use std::time::{Duration, Instant};
 
 use nubrik_bytes::Digest;
 use nubrik_engine::{Errand, Performer, StepAnswer, memory_of_others};
-use nubrik_exchange::Boss;
+use nubrik_exchange::{Alive, Boss, BossNews};
 use nubrik_graph::{SetId, StepId};
-use nubrik_shared::{SecretKey, SharedStore};
+use nubrik_shared::{KeyList, SecretKey, SharedStore};
 use nubrik_source::WsPath;
 use nubrik_store::{LocalStore, OutputRecord, Provenance, RecordEntry, Store};
 
-use crate::job::{AnswerSheet, JobSheet, JobSource, encode_set};
+use crate::job::{AnswerSheet, JobSheet, JobSource, ToolSheet, WORKERS, encode_set, is_worker_name};
 
 /// What takes less time than this is done sooner here, in microseconds.
 const WORTH_SENDING: u64 = 50_000;
 
 /// For so many free slots so many steps are under way: one that ends finds the next one waiting.
 const UNDER_WAY: (usize, usize) = (5, 4);
+
+/// How long those who are asked for their tools are waited for.
+const TOOLS: Duration = Duration::from_secs(2);
+
+/// Tools by name, with their identities.
+pub(super) type NamedTools = Vec<(Arc<str>, Digest)>;
 
 /// Machines that run steps for a build.
 pub struct Crew {
@@ -32,8 +38,17 @@ pub struct Crew {
     root: PathBuf,
     sources: Mutex<HashMap<WsPath, (Digest, bool)>>,
     sets: Mutex<HashMap<SetId, Digest>>,
-    under_way: Mutex<HashSet<StepId>>,
+    /// Steps that were sent and not answered, each with the numbers under which the server has it.
+    under_way: Mutex<HashMap<StepId, Vec<u64>>>,
+    /// What was made of steps that were answered: a second answer must be the same.
+    made: Mutex<HashMap<StepId, (Digest, Arc<str>)>>,
     refused: Mutex<Option<String>>,
+}
+
+/// Identifies outputs.
+fn digest_of(outputs: &[OutputRecord]) -> Digest {
+    let contents = contents_of(outputs);
+    Digest::of(&contents.iter().flat_map(|content| content.0).collect::<Vec<u8>>())
 }
 
 fn lock<T>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
@@ -45,6 +60,26 @@ pub(crate) fn contents_of(outputs: &[OutputRecord]) -> Vec<Digest> {
     outputs.iter().flat_map(OutputRecord::contents).map(|(digest, _)| digest).collect()
 }
 
+/// Asks all who are there for the identities of some tools. Gives who answered, by name.
+///
+/// # Errors
+/// When they cannot be asked, for people.
+pub(super) fn ask_for_tools(
+    boss: &Boss,
+    key: &SecretKey,
+    members: &KeyList,
+    names: &[Arc<str>],
+) -> Result<Vec<(String, NamedTools)>, String> {
+    let salt = SecretKey::generate()?.public().digest();
+    let unknown = Digest::of(b"");
+    let tools = names.iter().map(|name| (name.clone(), unknown)).collect();
+    let question = ToolSheet { salt, by: String::new(), tools };
+    let answers = boss.ask(question.sign(key), TOOLS).map_err(|trouble| trouble.to_string())?;
+    let sheets = answers.iter().filter_map(|bytes| ToolSheet::open(bytes, members, WORKERS).ok());
+    let own = sheets.filter(|sheet| sheet.salt == salt && is_worker_name(&sheet.by));
+    Ok(own.map(|sheet| (sheet.by, sheet.tools)).collect())
+}
+
 impl Crew {
     pub(super) fn new(
         boss: Boss,
@@ -52,12 +87,12 @@ impl Crew {
         (shared, local): (Arc<SharedStore>, Arc<LocalStore>),
         root: PathBuf,
     ) -> Crew {
-        let (sources, sets, under_way, refused) = Default::default();
-        Crew { boss, key, shared, local, root, sources, sets, under_way, refused }
+        let (sources, sets, under_way, made, refused) = Default::default();
+        Crew { boss, key, shared, local, root, sources, sets, under_way, made, refused }
     }
 
     /// Who is there.
-    pub fn present(&self) -> Vec<nubrik_exchange::Alive> {
+    pub fn present(&self) -> Vec<Alive> {
         self.boss.present()
     }
 
@@ -71,7 +106,11 @@ impl Crew {
 
     /// Why somebody did not do a job, the first time that happened.
     pub fn refused(&self) -> Option<String> {
-        lock(&self.refused).clone()
+        let left = || {
+            let left = self.boss.present().into_iter().find_map(|alive| Some((alive.name, alive.away?)));
+            left.map(|(name, why)| format!("{name} takes none for a while: {why}"))
+        };
+        lock(&self.refused).clone().or_else(left)
     }
 
     fn note(&self, why: String) {
@@ -131,6 +170,7 @@ impl Crew {
             build: self.boss.build(),
             number: errand.step.0,
             first_key: errand.first_key,
+            tools: errand.tools.clone(),
             graph: errand.lone.graph.clone(),
             step: errand.lone.step,
             makers: errand.lone.makers.clone(),
@@ -152,7 +192,24 @@ impl Crew {
             }
         };
         let step = StepId(sheet.number);
-        if sheet.build != self.boss.build() || !lock(&self.under_way).remove(&step) {
+        if sheet.build != self.boss.build() {
+            return None;
+        }
+        let members = self.shared.members();
+        let machine: Arc<str> = match is_worker_name(&sheet.by) {
+            true => sheet.by.as_str().into(),
+            false => members.writer(&worker).map_or("", |member| &member.name).into(),
+        };
+        if lock(&self.under_way).remove(&step).is_none() {
+            if let (Ok(result), Some((made, before))) = (&sheet.end, lock(&self.made).get(&step)) {
+                let is_same = result.entries.iter().all(|entry| digest_of(&entry.outputs) == *made);
+                if !is_same {
+                    self.note(format!(
+                        "{before} and {machine} made different things of one step, of which the first counts; nubrik build --verify \
+                         shows what is not the same each time"
+                    ));
+                }
+            }
             return None;
         }
         let mut result = match sheet.end {
@@ -165,9 +222,20 @@ impl Crew {
         let Some(entry) = result.entries.pop() else { return Some((step, StepAnswer::Not)) };
         self.shared.learn_for_later(&sheet.rows);
         let origin = Provenance::Shared { root: self.shared.accepted().root.digest(), writer: worker.0 };
-        let members = self.shared.members();
-        let name = members.writer(&worker).map_or_else(String::new, |member| member.name.clone());
-        Some((step, StepAnswer::Made(Box::new(RecordEntry { origin, ..entry }), name.into())))
+        lock(&self.made).insert(step, (digest_of(&entry.outputs), machine.clone()));
+        Some((step, StepAnswer::Made(Box::new(RecordEntry { origin, ..entry }), machine)))
+    }
+
+    /// One of the steps that nobody does any more, if nobody is there who could.
+    fn forsaken(&self) -> Option<StepId> {
+        let mut under_way = lock(&self.under_way);
+        let step = *under_way.keys().next()?;
+        let is_anybody_there = self.boss.present().iter().any(|alive| alive.open_slots() + alive.busy > 0);
+        if is_anybody_there {
+            return None;
+        }
+        under_way.remove(&step);
+        Some(step)
     }
 }
 
@@ -175,20 +243,32 @@ impl Performer for Crew {
     fn begin(&self) {
         lock(&self.sources).clear();
         lock(&self.sets).clear();
+        lock(&self.made).clear();
     }
 
     fn has_place(&self, forecast: u64) -> bool {
-        let slots: usize = self.boss.present().iter().map(|alive| alive.slots).sum();
-        forecast >= WORTH_SENDING && lock(&self.under_way).len() < slots * UNDER_WAY.0 / UNDER_WAY.1
+        let slots: usize = self.boss.present().iter().map(Alive::open_slots).sum();
+        let sent: usize = lock(&self.under_way).values().map(Vec::len).sum();
+        forecast >= WORTH_SENDING && sent < slots * UNDER_WAY.0 / UNDER_WAY.1
     }
 
     fn send(&self, errand: &Errand) -> bool {
         let Some(job) = self.job(errand) else { return false };
-        lock(&self.under_way).insert(errand.step);
+        // Before it is sent: the answer may be there at once.
+        lock(&self.under_way).entry(errand.step).or_default();
         match self.boss.send(job) {
-            Ok(()) => true,
+            Ok(number) => {
+                if let Some(numbers) = lock(&self.under_way).get_mut(&errand.step) {
+                    numbers.push(number);
+                }
+                true
+            }
             Err(trouble) => {
-                lock(&self.under_way).remove(&errand.step);
+                let mut under_way = lock(&self.under_way);
+                if under_way.get(&errand.step).is_some_and(Vec::is_empty) {
+                    under_way.remove(&errand.step);
+                }
+                drop(under_way);
                 self.note(trouble.to_string());
                 false
             }
@@ -196,7 +276,23 @@ impl Performer for Crew {
     }
 
     fn receive(&self, within: Duration) -> Option<(StepId, StepAnswer)> {
-        self.result(&self.boss.receive(within)?)
+        match self.boss.receive(within) {
+            Some(BossNews::Answer(bytes)) => self.result(&bytes),
+            Some(BossNews::Begun(number, name)) => {
+                let is_ours = is_worker_name(&name) && lock(&self.under_way).contains_key(&StepId(number));
+                is_ours.then(|| (StepId(number), StepAnswer::Begun(name.into())))
+            }
+            Some(BossNews::Undone(number)) => {
+                let mut under_way = lock(&self.under_way);
+                let step =
+                    under_way.iter().find(|(_, numbers)| numbers.contains(&number)).map(|(step, _)| *step)?;
+                under_way.remove(&step);
+                drop(under_way);
+                self.note("those who began it did not end it, one after another".to_owned());
+                Some((step, StepAnswer::Not))
+            }
+            None => self.forsaken().map(|step| (step, StepAnswer::Not)),
+        }
     }
 
     fn abandon(&self) {

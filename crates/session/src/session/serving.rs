@@ -7,9 +7,11 @@ use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, OnceLock};
 
+use nubrik_bytes::Digest;
 use nubrik_confine::CancelSwitch;
 use nubrik_engine::{
-    Changes, Event, Failure, Listener, Options, Outreach, Request, State, StepMemory, memory_of_others,
+    Changes, Event, Failure, Listener, Options, Outreach, Outside, Request, State, StepMemory,
+    memory_of_others,
 };
 use nubrik_memory::Journal;
 use nubrik_shared::{KeyedResult, SecretKey, SharedStore};
@@ -18,7 +20,10 @@ use nubrik_store::{Basis, Placed, RecordEntry};
 
 use super::crew::contents_of;
 use super::{Session, Workshop};
-use crate::job::{AnswerSheet, JobSheet, JobSource, decode_set};
+use crate::job::{AnswerSheet, JOBS, JobSheet, JobSource, ToolSheet, decode_set};
+
+/// Without so much room on the disk no job is taken, in bytes.
+const NEEDED_ROOM: u64 = 256 << 20;
 
 /// A job that was done.
 pub struct DoneJob {
@@ -27,7 +32,47 @@ pub struct DoneJob {
     /// What the step does.
     pub say: String,
     /// Whether it made its result, or why not.
-    pub end: Result<(), String>,
+    pub end: Result<(), NotDone>,
+}
+
+/// Why a job has no result.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub enum NotDone {
+    /// This machine is another one than the job is for: nobody's job of its like is done here.
+    Unfit(String),
+    /// Another reason.
+    Failed(String),
+}
+
+impl From<String> for NotDone {
+    fn from(why: String) -> NotDone {
+        NotDone::Failed(why)
+    }
+}
+
+impl From<&str> for NotDone {
+    fn from(why: &str) -> NotDone {
+        NotDone::Failed(why.to_owned())
+    }
+}
+
+impl NotDone {
+    /// For people.
+    pub fn why(&self) -> &str {
+        match self {
+            NotDone::Unfit(why) | NotDone::Failed(why) => why,
+        }
+    }
+}
+
+/// A job that somebody gave who may.
+pub struct OpenedJob(JobSheet);
+
+impl OpenedJob {
+    /// The number by which it is answered.
+    pub fn number(&self) -> u32 {
+        self.0.number
+    }
 }
 
 /// A place in which jobs are done, one after another.
@@ -36,6 +81,7 @@ pub struct WorkPlace {
     session: Session,
     shared: Arc<SharedStore>,
     key: SecretKey,
+    name: String,
     /// Sources that lie there.
     placed: BTreeMap<String, JobSource>,
 }
@@ -52,6 +98,26 @@ impl Listener for Complaints {
     }
 }
 
+/// Tells what tools this machine has.
+pub struct ToolTeller {
+    pub(super) shared: Arc<SharedStore>,
+    pub(super) key: SecretKey,
+    pub(super) name: String,
+}
+
+impl ToolTeller {
+    /// The identities of tools that somebody asks for who may give jobs, signed; nothing for anybody else.
+    pub fn tools(&self, session: &Session, question: &[u8]) -> Option<Vec<u8>> {
+        let asked = ToolSheet::open(question, &self.shared.members(), JOBS).ok()?;
+        let found = |(name, _): &(Arc<str>, Digest)| {
+            let tool = session.machine.tool(name).ok()?;
+            Some((name.clone(), tool.identity))
+        };
+        let tools = asked.tools.iter().filter_map(found).collect();
+        Some(ToolSheet { salt: asked.salt, by: self.name.clone(), tools }.sign(&self.key))
+    }
+}
+
 impl WorkPlace {
     /// A place in a folder, which is made.
     ///
@@ -61,7 +127,7 @@ impl WorkPlace {
         folder: &Path,
         cancel: Arc<CancelSwitch>,
         shared: Arc<SharedStore>,
-        key: SecretKey,
+        (name, key): (&str, SecretKey),
     ) -> Result<WorkPlace, String> {
         let problem = |e: std::io::Error| format!("cannot work in {}: {e}", folder.display());
         fs::create_dir_all(folder).map_err(problem)?;
@@ -76,7 +142,8 @@ impl WorkPlace {
             Session::open(folder, cancel).map_err(|_| format!("cannot open {}", folder.display()))?;
         session.reach = Outreach::NoNetwork;
         session.shared = Some(shared.clone());
-        Ok(WorkPlace { folder: folder.to_owned(), session, shared, key, placed: BTreeMap::new() })
+        let (folder, name) = (folder.to_owned(), name.to_owned());
+        Ok(WorkPlace { folder, session, shared, key, name, placed: BTreeMap::new() })
     }
 
     /// Whether the team's store is not asked any more, since it failed.
@@ -89,31 +156,52 @@ impl WorkPlace {
     /// # Errors
     /// As when it was opened.
     pub fn again(self, cancel: Arc<CancelSwitch>, shared: Arc<SharedStore>) -> Result<WorkPlace, String> {
-        let WorkPlace { folder, session, shared: _, key, placed: _ } = self;
+        let WorkPlace { folder, session, shared: _, key, name, placed: _ } = self;
         drop(session);
-        WorkPlace::open(&folder, cancel, shared, key)
+        WorkPlace::open(&folder, cancel, shared, (&name, key))
+    }
+
+    /// Reads a job. Nothing where nobody signed it who may give jobs: who does not say who they are is told nothing.
+    pub fn read(&self, job: &[u8]) -> Option<OpenedJob> {
+        JobSheet::open(job, &self.shared.members()).ok().map(OpenedJob)
     }
 
     /// Does a job: gives the answer, signed. Nothing where it was stopped.
-    pub fn perform(&mut self, job: &[u8]) -> Option<DoneJob> {
-        let sheet = match JobSheet::open(job, &self.shared.members()) {
-            Ok(sheet) => sheet,
-            // Nobody is told who does not say who they are.
-            Err(_) => return None,
+    pub fn perform(&mut self, OpenedJob(sheet): OpenedJob) -> Option<DoneJob> {
+        let end = match self.unfit(&sheet) {
+            Some(why) => Err(NotDone::Unfit(why)),
+            None => self.run(&sheet)?,
         };
-        let end = self.run(&sheet)?;
+        let done = end.as_ref().map(|_| ()).map_err(Clone::clone);
         let (end, rows) = match end {
             Ok((result, rows)) => (Ok(result), rows),
-            Err(why) => (Err(why), Vec::new()),
+            Err(why) => (Err(why.why().to_owned()), Vec::new()),
         };
         let say = sheet.graph.title(sheet.step).to_string() + "  " + &sheet.graph.step(sheet.step).say;
-        let done = end.as_ref().map(|_| ()).map_err(Clone::clone);
-        let answer = AnswerSheet { build: sheet.build, number: sheet.number, end, rows };
+        let by = self.name.clone();
+        let answer = AnswerSheet { build: sheet.build, number: sheet.number, by, end, rows };
         Some(DoneJob { answer: answer.sign(&self.key), say, end: done })
     }
 
+    /// Why this machine would make something else of a job: its tools are others.
+    fn unfit(&self, sheet: &JobSheet) -> Option<String> {
+        sheet.tools.iter().find_map(|(name, identity)| match self.session.machine.tool(name) {
+            Ok(tool) if tool.identity == *identity => None,
+            Ok(tool) => Some(format!("its `{name}` is another one ({})", tool.path.display())),
+            Err(_) => Some(format!("it has no `{name}`")),
+        })
+    }
+
+    /// Why no job should be taken now, for people: there is too little room for what steps make.
+    pub fn lacks_room(&self) -> Option<String> {
+        let free =
+            rustix::fs::statvfs(&self.folder).ok().map(|fs| fs.f_bavail.saturating_mul(fs.f_frsize))?;
+        let text = || format!("less than {} MiB are free in {}", NEEDED_ROOM >> 20, self.folder.display());
+        (free < NEEDED_ROOM).then(text)
+    }
+
     /// The result of a step, with where its contents are; nothing where it was stopped.
-    fn run(&mut self, sheet: &JobSheet) -> Option<Result<(KeyedResult, Vec<u8>), String>> {
+    fn run(&mut self, sheet: &JobSheet) -> Option<Result<(KeyedResult, Vec<u8>), NotDone>> {
         let WorkPlace { session, shared, placed, .. } = self;
         let step = sheet.graph.step(sheet.step);
         if step.commands.is_empty()
@@ -121,37 +209,37 @@ impl WorkPlace {
             || !step.services.is_empty()
             || !step.kept.is_empty()
         {
-            return Some(Err("such steps run only where they are asked for".to_owned()));
+            return Some(Err("such steps run only where they are asked for".into()));
         }
         shared.learn(&sheet.rows);
         let mut workshop = match session.lock(|| {}) {
             Ok(workshop) => workshop?,
-            Err(_) => return Some(Err("its workspace cannot be opened".to_owned())),
+            Err(_) => return Some(Err("its workspace cannot be opened".into())),
         };
         let sources = match workshop.sources_of(sheet, shared) {
             Ok(sources) => sources,
-            Err(why) => return Some(Err(why)),
+            Err(why) => return Some(Err(why.into())),
         };
         if let Err(why) = workshop.place_sources(&sources, placed) {
-            return Some(Err(why));
+            return Some(Err(why.into()));
         }
         let made = sheet.made.iter().map(|(folder, bytes)| Some((folder.clone(), memory_of_others(bytes)?)));
         let Some(made) = made.collect::<Option<Vec<_>>>() else {
-            return Some(Err("what it says of its inputs is damaged".to_owned()));
+            return Some(Err("what it says of its inputs is damaged".into()));
         };
         let done = workshop.run_lone(sheet, made);
         let _ = workshop.remove(".nubrik/made");
         let (outcome, failure) = match done {
             Ok(done) => done,
-            Err(why) => return Some(Err(why)),
+            Err(why) => return Some(Err(why.into())),
         };
         if outcome {
             return None;
         }
         if let Some(failure) = failure {
-            return Some(Err(format!("it failed there: {failure:?}")));
+            return Some(Err(format!("it failed there: {failure:?}").into()));
         }
-        Some(workshop.result_of(sheet, shared))
+        Some(workshop.result_of(sheet, shared).map_err(NotDone::from))
     }
 }
 

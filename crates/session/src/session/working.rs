@@ -1,16 +1,18 @@
 //! Whether other machines work for this one, and whether this one works for others.
 
+use std::fs;
 use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::Duration;
 
 use nubrik_confine::CancelSwitch;
+use nubrik_engine::Outside;
 use nubrik_exchange::{Boss, ExchangePlace, Hand};
 use nubrik_shared::{PublicKey, SecretKey};
 
 use super::Session;
 use super::crew::Crew;
-use super::serving::WorkPlace;
+use super::serving::{ToolTeller, WorkPlace};
 use super::sharing::key_of;
 use crate::job::{JOBS, WORKERS};
 use crate::settings::WorkersSettings;
@@ -21,8 +23,27 @@ const JOBS_VARIABLE: &str = "NUBRIK_JOBS_KEY";
 /// The key of who does them, or the file that it is in.
 const WORKER_VARIABLE: &str = "NUBRIK_WORKER_KEY";
 
-/// Places for jobs, each with the switch that stops what runs there.
-pub type WorkPlaces = Vec<(WorkPlace, Arc<CancelSwitch>)>;
+/// What it takes to work for others.
+pub struct WorkSite {
+    /// Who hands out jobs.
+    pub hand: Hand,
+    /// Places for jobs, each with the switch that stops what runs there.
+    pub places: Vec<(WorkPlace, Arc<CancelSwitch>)>,
+    /// Who tells what tools there are.
+    pub teller: ToolTeller,
+}
+
+/// Which tools are others on each machine that works, by its name.
+pub type ToolsOfWorkers = Vec<(String, Vec<DifferentTool>)>;
+
+/// A tool that is another one on another machine.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct DifferentTool {
+    /// Its name.
+    pub name: Arc<str>,
+    /// Whether there is none.
+    pub is_missing: bool,
+}
 
 /// How long those that are there are waited for.
 const ROLL: Duration = Duration::from_millis(300);
@@ -41,6 +62,22 @@ fn place_of(settings: &WorkersSettings) -> Result<ExchangePlace, String> {
         }
     };
     Ok(ExchangePlace { at: settings.at.clone(), user, pool: settings.pool.clone() })
+}
+
+/// What this machine is, for people: its processor, its kernel, how many processors and how much memory it has.
+fn this_machine() -> String {
+    let kernel = fs::read_to_string("/proc/sys/kernel/osrelease").unwrap_or_default();
+    let release = kernel.trim().split('-').next().unwrap_or_default();
+    let processors = std::thread::available_parallelism().map_or(1, usize::from);
+    let memory = fs::read_to_string("/proc/meminfo").unwrap_or_default();
+    let kib = memory
+        .lines()
+        .find_map(|line| line.strip_prefix("MemTotal:")?.trim().strip_suffix(" kB")?.trim().parse().ok());
+    let gib = kib.map_or_else(String::new, |kib: u64| format!(", {} GiB", (kib + (1 << 19)) >> 20));
+    let processors =
+        if processors == 1 { "1 processor".to_owned() } else { format!("{processors} processors") };
+    let (system, architecture) = (std::env::consts::OS, std::env::consts::ARCH);
+    format!("{architecture}, {system} {release}, {processors}{gib}")
 }
 
 /// A name that no other build has.
@@ -105,7 +142,37 @@ impl Session {
         Ok(boss.present())
     }
 
-    /// Begins to work for others: those who hand out jobs, and a place for each job at once.
+    /// For each one who works for this machine, by name: which of some tools are others there, or missing. Nothing where this one
+    /// may give no jobs, and so may not ask.
+    ///
+    /// # Errors
+    /// Why they cannot be asked, for people.
+    pub fn tools_of_workers(&mut self, names: &[Arc<str>]) -> Result<Option<ToolsOfWorkers>, String> {
+        let (Some(settings), Some(key)) = (&self.workspace.settings.workers, &self.jobs_key) else {
+            return Ok(None);
+        };
+        let shared = self.shared.clone().ok_or("a worker is known by the team's store, and none is used")?;
+        let boss = Boss::open(&place_of(settings)?, &build_name()?).map_err(|trouble| trouble.to_string())?;
+        let here: Vec<(Arc<str>, nubrik_bytes::Digest)> = names
+            .iter()
+            .filter_map(|name| Some((name.clone(), self.machine.tool(name).ok()?.identity)))
+            .collect();
+        let asked: Vec<Arc<str>> = here.iter().map(|(name, _)| name.clone()).collect();
+        let answers = super::crew::ask_for_tools(&boss, key, &shared.members(), &asked)?;
+        let differ = |tools: &super::crew::NamedTools| {
+            let there = |name: &Arc<str>| {
+                tools.iter().find(|(other, _)| other == name).map(|(_, identity)| *identity)
+            };
+            let different = here.iter().filter_map(|(name, identity)| match there(name) {
+                Some(other) if other == *identity => None,
+                other => Some(DifferentTool { name: name.clone(), is_missing: other.is_none() }),
+            });
+            different.collect()
+        };
+        Ok(Some(answers.iter().map(|(by, tools)| (by.clone(), differ(tools))).collect()))
+    }
+
+    /// Begins to work for others.
     ///
     /// # Errors
     /// Why that cannot be, for people.
@@ -114,7 +181,7 @@ impl Session {
         name: &str,
         slots: usize,
         cancel: &dyn Fn() -> std::io::Result<CancelSwitch>,
-    ) -> Result<(Hand, WorkPlaces), String> {
+    ) -> Result<WorkSite, String> {
         let settings = self.workspace.settings.workers.clone().ok_or("nubrik.toml has no [workers]")?;
         let key = key_of(WORKER_VARIABLE)?;
         let key = key
@@ -131,10 +198,13 @@ impl Session {
             let cancel = Arc::new(cancel().map_err(|e| e.to_string())?);
             let at: PathBuf = folder.join("work").join(format!("{}-{slot}", std::process::id()));
             let key = SecretKey::parse(&key.to_text()).ok_or("the key cannot be read")?;
-            places.push((WorkPlace::open(&at, cancel.clone(), shared.clone(), key)?, cancel));
+            places.push((WorkPlace::open(&at, cancel.clone(), shared.clone(), (name, key))?, cancel));
         }
-        let hand = Hand::open(&place_of(&settings)?, name, slots).map_err(|trouble| trouble.to_string())?;
-        Ok((hand, places))
+        let machine = this_machine();
+        let hand = Hand::open(&place_of(&settings)?, name, slots, &machine)
+            .map_err(|trouble| trouble.to_string())?;
+        let teller = ToolTeller { shared, key, name: name.to_owned() };
+        Ok(WorkSite { hand, places, teller })
     }
 }
 

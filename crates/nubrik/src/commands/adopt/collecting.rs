@@ -104,7 +104,9 @@ impl Listener for Collector<'_> {
                     );
                 }
             }
-            Event::WillRun { .. } | Event::Survived { .. } | Event::Notice(_) => return,
+            Event::WillRun { .. } | Event::Elsewhere { .. } | Event::Survived { .. } | Event::Notice(_) => {
+                return;
+            }
         }
         self.progress(&seen);
     }
