@@ -87,7 +87,7 @@ pub struct TakenJob {
 }
 
 /// Something that is asked of all who work.
-pub struct Question {
+pub struct AskedQuestion {
     client: Client,
     line: Arc<JobLine>,
     back: Subject,
@@ -238,13 +238,13 @@ impl Hand {
     }
 
     /// What is asked next of all who work, if anything is in a time.
-    pub fn question(&self, within: Duration) -> Option<Question> {
+    pub fn question(&self, within: Duration) -> Option<AskedQuestion> {
         let (bytes, back) = lock(&self.questions).recv_timeout(within).ok()?;
-        Some(Question { client: self.line.client.clone(), line: self.line.clone(), back, bytes })
+        Some(AskedQuestion { client: self.line.client.clone(), line: self.line.clone(), back, bytes })
     }
 }
 
-impl Question {
+impl AskedQuestion {
     /// Answers it. Who asked and heard nothing takes it for nobody there.
     pub fn answer(self, answer: Vec<u8>) {
         self.line.say(async {

@@ -11,7 +11,7 @@ use std::fmt;
 use std::time::Duration;
 
 pub use boss::Boss;
-pub use hand::{Hand, Question, TakenJob};
+pub use hand::{AskedQuestion, Hand, TakenJob};
 
 /// Why an exchange is of no use. Its text is for people.
 #[derive(Clone, PartialEq, Eq, Debug)]
