@@ -38,7 +38,7 @@ impl Bosses {
 }
 
 /// How this one stands.
-struct Standing {
+struct OwnCondition {
     name: String,
     slots: usize,
     machine: String,
@@ -52,7 +52,7 @@ fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
     mutex.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
-impl Standing {
+impl OwnCondition {
     fn alive(&self) -> Alive {
         let (name, machine) = (self.name.clone(), self.machine.clone());
         Alive { name, slots: self.slots, busy: self.busy.load(Ordering::Relaxed), machine, away: self.away() }
@@ -69,7 +69,7 @@ impl Standing {
 pub struct Hand {
     line: Arc<JobLine>,
     jobs: PullConsumer,
-    standing: Arc<Standing>,
+    standing: Arc<OwnCondition>,
     questions: Mutex<Receiver<(Vec<u8>, Subject)>>,
 }
 
@@ -78,7 +78,7 @@ pub struct Hand {
 pub struct TakenJob {
     line: Arc<JobLine>,
     message: async_nats::jetstream::Message,
-    standing: Arc<Standing>,
+    standing: Arc<OwnCondition>,
     beat: JoinHandle<()>,
     /// The build that it is of.
     pub build: String,
@@ -100,7 +100,7 @@ fn owner(build: &str) -> &str {
     build.split_once('.').map_or(build, |(name, _)| name)
 }
 
-async fn hear_of_bosses(mut stops: Subscriber, mut wanted: Subscriber, standing: Arc<Standing>) {
+async fn hear_of_bosses(mut stops: Subscriber, mut wanted: Subscriber, standing: Arc<OwnCondition>) {
     loop {
         let (is_stop, message) = tokio::select! {
             message = stops.next() => (true, message),
@@ -151,7 +151,7 @@ impl Hand {
             let bosses = (listen("nubrik.stop".to_owned()).await?, listen("nubrik.wanted".to_owned()).await?);
             Ok((jobs, rolls, bosses, listen(format!("nubrik.ask.{}", place.pool)).await?))
         })?;
-        let standing = Arc::new(Standing {
+        let standing = Arc::new(OwnCondition {
             name: name.replace('\t', " "),
             slots,
             machine: machine.to_owned(),
