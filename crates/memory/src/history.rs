@@ -3,9 +3,10 @@
 use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 
+use nubrik_bytes::Digest;
 use nubrik_disk::{Below, read_open};
 use nubrik_engine::{Event, Listener, SharedUse, Summary, Verdict};
-use nubrik_graph::Graph;
+use nubrik_graph::{Graph, StepId};
 use rustix::fs::{Mode, OFlags};
 use serde::{Deserialize, Serialize};
 
@@ -65,6 +66,16 @@ pub struct StepRecord {
     /// The other machine that ran it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub machine: Option<String>,
+    /// What it was run with: the start of the first part of its key, in hexadecimal digits. Where it is the same, all that was
+    /// declared is the same.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub key: Option<String>,
+    /// The address of the test that it gives a verdict for.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub test: Option<String>,
+    /// What it printed, where it failed; of much the beginning and the end.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub printed: Option<String>,
 }
 
 /// What a team's store was good for in a build.
@@ -120,7 +131,24 @@ pub struct Chronicle<'a> {
     graph: &'a Graph,
     began: Instant,
     started: SystemTime,
-    done: Mutex<Vec<StepRecord>>,
+    done: Mutex<Vec<(StepId, StepRecord)>>,
+}
+
+/// So much is kept of what a failing step printed, in bytes: half of it from the beginning, half from the end.
+const PRINTED: usize = 32 << 10;
+
+/// A text, or its ends with what is left out between them.
+fn ends_of(printed: &[u8]) -> String {
+    let text = |bytes: &[u8]| String::from_utf8_lossy(bytes).into_owned();
+    if printed.len() <= PRINTED {
+        return text(printed);
+    }
+    let (first, last) = (&printed[..PRINTED / 2], &printed[printed.len() - PRINTED / 2..]);
+    // Whole lines, where there are some.
+    let first = first.iter().rposition(|b| *b == b'\n').map_or(first, |at| &first[..=at]);
+    let last = last.iter().position(|b| *b == b'\n').map_or(last, |at| &last[at + 1..]);
+    let left = printed.len() - first.len() - last.len();
+    format!("{}[{left} bytes left out]\n{}", text(first), text(last))
 }
 
 impl<'a> Chronicle<'a> {
@@ -130,15 +158,21 @@ impl<'a> Chronicle<'a> {
         Chronicle { listener, graph, began, started, done: Mutex::default() }
     }
 
-    /// What was heard, with the result of the build.
+    /// What was heard, with the result of the build. `key_of` gives the first part of the key of the step with some folder.
     pub fn record(
         self,
+        key_of: &dyn Fn(&str) -> Option<Digest>,
         build: u64,
         asked: Vec<String>,
         profile: Option<String>,
         summary: &Summary,
         cancelled: bool,
     ) -> BuildRecord {
+        let done = self.done.into_inner().unwrap_or_else(PoisonError::into_inner);
+        let with_key = |(id, step): (StepId, StepRecord)| {
+            let key = key_of(self.graph.step(id).folder.as_str());
+            StepRecord { key: key.map(|key| key.hex()[..16].to_owned()), ..step }
+        };
         BuildRecord {
             version: 1,
             build,
@@ -153,27 +187,32 @@ impl<'a> Chronicle<'a> {
             failed: summary.failed,
             unstarted: summary.blocked + summary.unstarted,
             shared: None,
-            done: self.done.into_inner().unwrap_or_else(PoisonError::into_inner),
+            done: done.into_iter().map(with_key).collect(),
         }
     }
 }
 
 impl Listener for Chronicle<'_> {
     fn hear(&self, event: &Event) {
-        if let Event::Done { step, verdict, reason, micros, machine, .. } = event
+        if let Event::Done { step, verdict, reason, micros, machine, printed, .. } = event
             && *verdict != Verdict::Current
         {
             let took = if matches!(verdict, Verdict::Ran | Verdict::Failed) { *micros } else { 0 };
             let now = self.began.elapsed().as_micros() as u64;
-            self.done.lock().unwrap_or_else(PoisonError::into_inner).push(StepRecord {
+            let node = self.graph.step(*step);
+            let record = StepRecord {
                 target: self.graph.title(*step).to_string(),
-                say: self.graph.step(*step).say.to_string(),
+                say: node.say.to_string(),
                 state: verdict.word().to_owned(),
                 reason: reason.to_string(),
                 from: now.saturating_sub(took),
                 micros: took,
                 machine: machine.as_deref().map(str::to_owned),
-            });
+                key: None,
+                test: node.check.as_ref().map(|check| check.address.to_string()),
+                printed: (*verdict == Verdict::Failed).then(|| ends_of(printed)),
+            };
+            self.done.lock().unwrap_or_else(PoisonError::into_inner).push((*step, record));
         }
         self.listener.hear(event);
     }
@@ -251,6 +290,15 @@ mod tests {
             shared: None,
             done: vec![],
         }
+    }
+
+    #[test]
+    fn of_much_that_was_printed_the_ends_are_kept() {
+        let printed: String = (0..10_000).map(|line| format!("line {line}\n")).collect();
+        let kept = ends_of(printed.as_bytes());
+        assert!(kept.len() < PRINTED + 100 && kept.starts_with("line 0\n") && kept.ends_with("line 9999\n"));
+        assert!(kept.lines().all(|line| line.starts_with("line ") || line.starts_with('[')));
+        assert_eq!(ends_of(b"short"), "short");
     }
 
     #[test]

@@ -268,6 +268,15 @@ reuse  its result is kept from an earlier build, here or in another workspace, a
         #[arg(long)]
         packages: bool,
     },
+    /// Serve pages about everything here: targets, graphs, builds, tests, words
+    Explore {
+        /// The port of this machine; a free one without it
+        #[arg(long, value_name = "N", default_value_t = 0, hide_default_value = true)]
+        port: u16,
+        /// Write the pages to this folder instead: they need no server
+        #[arg(long, value_name = "FOLDER", conflicts_with = "port")]
+        write: Option<PathBuf>,
+    },
     /// List the options that can be set, and who reads them
     Options {
         /// Only those whose name or documentation has this word

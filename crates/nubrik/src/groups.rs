@@ -19,6 +19,7 @@ Look
   tree         Show what a target depends on
   how          Show the chain of dependencies from one target to another
   graph        Draw what depends on what
+  explore      Serve pages about everything here: targets, graphs, builds, tests, words
   bill         Write which other people's code is in a target: a bill of materials
   options      List the options that can be set, and who reads them
 

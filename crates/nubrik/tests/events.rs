@@ -139,6 +139,7 @@ fn every_event_is_as_documented() {
     check(&["cache", "verify"]);
     check(&["lint"]);
     check(&["manual", "pages"]);
+    check(&["explore", "--write", "explored"]);
     let store = sandbox.folder.parent().unwrap().join("store").display().to_string();
     check(&["share", "create", &store, "--root", "root.key"]);
     let key = std::fs::read_to_string(sandbox.folder.join("root.key")).unwrap();
@@ -202,8 +203,8 @@ fn every_event_is_as_documented() {
     package(&format!("{}, {}", version("1.0.0"), version("1.1.0")));
     check(&["pin", "--check"]);
     assert!(problems.is_empty(), "{problems:#?}");
-    // These need a test that fails now and then, a terminal that waits, a service, a machine that refuses, or a server of jobs.
-    let elsewhere = ["changed", "refused", "serving", "unsteady", "worked", "worker", "workers"];
+    // These need a test that fails now and then, a command or a terminal that waits, a service, a machine that refuses, or a server of jobs.
+    let elsewhere = ["changed", "explorer", "refused", "serving", "unsteady", "worked", "worker", "workers"];
     let all: BTreeSet<String> =
         documented.keys().filter(|name| !elsewhere.contains(&name.as_str())).cloned().collect();
     let unseen: Vec<&String> = all.difference(&seen).collect();

@@ -357,7 +357,15 @@ impl Session {
         }
         let asked = patterns.iter().filter(|p| !p.path.is_root()).map(|p| p.path.as_str().to_owned());
         let (asked, profile) = (asked.collect(), self.profile.clone());
-        let mut record = chronicle.record(outcome.changes.builds, asked, profile, summary, outcome.cancelled);
+        let keys: HashMap<&str, nubrik_bytes::Digest> = outcome
+            .changes
+            .steps
+            .iter()
+            .filter_map(|(folder, memory)| Some((&**folder, memory.as_ref()?.first_key)))
+            .collect();
+        let key_of = |folder: &str| keys.get(folder).copied();
+        let mut record =
+            chronicle.record(&key_of, outcome.changes.builds, asked, profile, summary, outcome.cancelled);
         record.shared = self.shared_use();
         if let Ok(own) = self.own() {
             keep_build(own, &record);

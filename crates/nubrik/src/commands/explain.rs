@@ -162,7 +162,8 @@ struct TopicEvent<'a> {
     example: &'a str,
 }
 
-fn all_topics() -> Vec<Topic> {
+/// All topics: of the language, kits, states, settings.
+pub fn all_topics() -> Vec<Topic> {
     let mut all = topics();
     all.extend(nubrik_session::kit_topics());
     all.extend(plain("word", &WORDS));

@@ -4,6 +4,7 @@ use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::fmt::Write;
 use std::path::{Path, PathBuf};
 
+use nubrik_explorer::{DrawnNode, Shape};
 use nubrik_graph::{Graph, Role, TargetId};
 use nubrik_lang::AddressPattern;
 use nubrik_source::WsPath;
@@ -13,9 +14,8 @@ use super::{CommandResult, evaluate, open, patterns, say_wrong};
 use crate::arguments::{Choice, GraphFormat};
 use crate::exit::Exit;
 use crate::ui::console::{Console, OutputStream, errln, out};
-use crate::ui::drawn::{DrawnNode, Shape};
 use crate::ui::paint::{Ink, Paint};
-use crate::ui::{json_text, lanes, picture};
+use crate::ui::{json_text, lanes};
 
 /// A picture with more nodes shows packages instead, unless something narrower was asked for.
 const READABLE_NODES: usize = 150;
@@ -141,6 +141,7 @@ fn targets(graph: &Graph, roots: &[TargetId], drawing: &Drawing) -> Shape {
                 kind: kind.to_owned(),
                 group: target.package.to_string(),
                 focus: roots.contains(id),
+                link: None,
             }
         })
         .collect();
@@ -152,7 +153,7 @@ fn targets(graph: &Graph, roots: &[TargetId], drawing: &Drawing) -> Shape {
             }
         }
     }
-    Shape { nodes, edges }
+    Shape { nodes, edges, ..Shape::default() }
 }
 
 fn packages(shape: &Shape) -> Shape {
@@ -168,13 +169,14 @@ fn packages(shape: &Shape) -> Shape {
                 kind: format!("{count} {plural}"),
                 group: String::new(),
                 focus: false,
+                link: None,
             }
         })
         .collect();
     let group = |at: usize| numbers[shape.nodes[at].group.as_str()];
     let edges: BTreeSet<(usize, usize)> =
         shape.edges.iter().map(|(a, b)| (group(*a), group(*b))).filter(|(a, b)| a != b).collect();
-    Shape { nodes, edges: edges.into_iter().collect() }
+    Shape { nodes, edges: edges.into_iter().collect(), ..Shape::default() }
 }
 
 /// A graph in a format; `None` where nobody could read that, and where less of it may be drawn (`may_shrink`).
@@ -182,7 +184,7 @@ fn drawn(shape: &Shape, format: GraphFormat, paint: Paint, may_shrink: bool) -> 
     match format {
         GraphFormat::Text => lanes::draw(shape, paint),
         GraphFormat::Svg if may_shrink && shape.nodes.len() > READABLE_NODES => None,
-        GraphFormat::Svg => Some(picture::svg(shape)),
+        GraphFormat::Svg => Some(nubrik_explorer::svg(shape)),
         GraphFormat::Dot => Some(dot(shape)),
         GraphFormat::Mermaid => Some(mermaid(shape)),
         GraphFormat::Json => Some(json(shape)),

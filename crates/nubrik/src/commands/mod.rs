@@ -11,6 +11,7 @@ mod coverage;
 mod demo;
 mod doctor;
 mod explain;
+mod explore;
 mod external;
 mod fmt;
 pub mod graph;
@@ -129,6 +130,7 @@ pub fn dispatch(arguments: Arguments) -> Exit {
             let drawing = graph::Drawing { format, output, depth, users, packages };
             graph::graph(console, choice, &what, &drawing)
         }
+        UserCommand::Explore { port, write } => explore::explore(console, choice, port, write.as_deref()),
         UserCommand::Options { word } => options::options(console, choice, word.as_deref()),
         UserCommand::Doctor => doctor::doctor(console, choice),
         UserCommand::Explain { topic, all } => explain::explain(console, topic.as_deref(), all),

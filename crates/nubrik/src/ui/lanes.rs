@@ -7,7 +7,8 @@
 //! ◇        base/clock  library
 //! ```
 
-use super::drawn::Shape;
+use nubrik_explorer::Shape;
+
 use super::paint::{Ink, Paint};
 use super::text::{cut, width};
 
@@ -167,8 +168,8 @@ impl Canvas {
 
 #[cfg(test)]
 mod tests {
-    use super::super::drawn::DrawnNode;
     use super::*;
+    use nubrik_explorer::DrawnNode;
 
     const PLAIN: Paint = Paint { colours: false, glyphs: true, width: None, plain: false };
 
@@ -178,8 +179,9 @@ mod tests {
             kind: "step".to_owned(),
             group: String::new(),
             focus: *name == "all",
+            link: None,
         };
-        Shape { nodes: nodes.iter().map(node).collect(), edges: edges.to_vec() }
+        Shape { nodes: nodes.iter().map(node).collect(), edges: edges.to_vec(), ..Shape::default() }
     }
 
     #[test]

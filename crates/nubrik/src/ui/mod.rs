@@ -4,7 +4,6 @@
 pub mod console;
 pub mod coverage;
 pub mod diagnostics;
-pub mod drawn;
 mod excerpts;
 pub mod failure;
 pub mod json;
@@ -15,8 +14,8 @@ mod lines;
 mod live;
 mod news;
 mod notices;
+mod onlookers;
 pub mod paint;
-pub mod picture;
 pub mod plain;
 pub mod refusals;
 pub mod round;

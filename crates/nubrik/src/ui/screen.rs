@@ -10,10 +10,17 @@ use super::console::{Console, OutputStream};
 use super::json_lines::JsonLines;
 use super::lines::Lines;
 use super::live::LiveView;
+use super::onlookers::Onlookers;
 use super::telling::{Telling, Told};
 
 /// Hears a build's events and shows them in the way that the console wants.
-pub enum Screen<'g> {
+pub struct Screen<'g> {
+    shown: ScreenKind<'g>,
+    onlookers: Option<Onlookers<'g>>,
+}
+
+/// The ways in which a build is shown.
+enum ScreenKind<'g> {
     Lines(Lines<'g>),
     Live(LiveView<'g>),
     Json(JsonLines<'g>),
@@ -22,37 +29,42 @@ pub enum Screen<'g> {
 impl<'g> Screen<'g> {
     /// The screen of a workspace at `root`.
     pub fn new(console: Console, stream: OutputStream, graph: &'g Graph, root: PathBuf, told: Told) -> Self {
+        let onlookers = Onlookers::of(&root, graph);
         if console.is_json() {
-            return Screen::Json(JsonLines::new(graph, console, root, told));
+            return Screen { shown: ScreenKind::Json(JsonLines::new(graph, console, root, told)), onlookers };
         }
         let paint = console.paint(stream);
         let telling = Telling::new(graph, root, paint, told);
-        match paint.width {
-            Some(_) if !told.only_trouble => Screen::Live(LiveView::new(telling, console, stream)),
-            _ => Screen::Lines(Lines::new(telling, console, stream)),
-        }
+        let shown = match paint.width {
+            Some(_) if !told.only_trouble => ScreenKind::Live(LiveView::new(telling, console, stream)),
+            _ => ScreenKind::Lines(Lines::new(telling, console, stream)),
+        };
+        Screen { shown, onlookers }
     }
 
     /// Keeps what moves moving until `work` is done, and then says what was kept back.
     pub fn during<T>(&self, work: impl FnOnce() -> T) -> T {
-        match self {
-            Screen::Lines(lines) => {
+        match &self.shown {
+            ScreenKind::Lines(lines) => {
                 let result = work();
                 lines.end();
                 result
             }
-            Screen::Live(live) => live.during(work),
-            Screen::Json(_) => work(),
+            ScreenKind::Live(live) => live.during(work),
+            ScreenKind::Json(_) => work(),
         }
     }
 }
 
 impl Listener for Screen<'_> {
     fn hear(&self, event: &Event) {
-        match self {
-            Screen::Lines(lines) => lines.hear(event),
-            Screen::Live(live) => live.hear(event),
-            Screen::Json(json) => json.hear(event),
+        if let Some(onlookers) = &self.onlookers {
+            onlookers.hear(event);
+        }
+        match &self.shown {
+            ScreenKind::Lines(lines) => lines.hear(event),
+            ScreenKind::Live(live) => live.hear(event),
+            ScreenKind::Json(json) => json.hear(event),
         }
     }
 }

@@ -4,8 +4,7 @@
 use std::collections::BTreeMap;
 use std::fmt::Write;
 
-use super::drawn::Shape;
-use super::text::width;
+use crate::drawn::Shape;
 
 const ROW: usize = 46;
 const GAP: usize = 70;
@@ -16,7 +15,12 @@ const LETTER: f64 = 7.9;
 const TINTS: [&str; 8] =
     ["#dcebf2", "#e3eedd", "#f3ead3", "#eadff0", "#f3dfdb", "#dff0ec", "#eceadf", "#e0e4f2"];
 
-/// The picture as SVG.
+/// How many columns a text takes, near enough: letters of East Asia are wide.
+fn width(text: &str) -> usize {
+    text.chars().map(|c| if matches!(c as u32, 0x1100..=0x115f | 0x2e80..=0xffdc) { 2 } else { 1 }).sum()
+}
+
+/// The picture as SVG. Its classes let a page that holds it choose other colours.
 pub fn svg(shape: &Shape) -> String {
     let layers = layers(shape);
     let order = ordered(shape, &layers);
@@ -44,16 +48,18 @@ pub fn svg(shape: &Shape) -> String {
     );
     let _ = writeln!(
         out,
-        "<defs><marker id=\"needs\" viewBox=\"0 0 8 8\" refX=\"8\" refY=\"4\" markerWidth=\"7\" markerHeight=\"7\" orient=\"auto\"><path d=\"M0 1L8 4L0 7z\" fill=\"#7d99a6\"/></marker></defs>"
+        "<defs><marker id=\"needs\" viewBox=\"0 0 8 8\" refX=\"8\" refY=\"4\" markerUnits=\"userSpaceOnUse\" markerWidth=\"8\" markerHeight=\"8\" orient=\"auto\"><path d=\"M0 1L8 4L0 7z\" fill=\"#7d99a6\"/></marker></defs>"
     );
-    let _ = writeln!(out, "<rect width=\"100%\" height=\"100%\" fill=\"#fbfcfc\"/>");
+    let _ = writeln!(out, "<rect class=\"paper\" width=\"100%\" height=\"100%\" fill=\"#fbfcfc\"/>");
     for (from, to) in &shape.edges {
         let (a, b) = (places[*from], places[*to]);
         let (x1, y1, x2, y2) = (a.0 + a.2, a.1 + 16.0, b.0, b.1 + 16.0);
         let bend = ((x2 - x1) / 2.0).max(20.0);
+        let (class, thick) =
+            if shape.chain.contains(&(*from, *to)) { ("edge chain", 2.4) } else { ("edge", 1.0) };
         let _ = writeln!(
             out,
-            "<path d=\"M{x1:.0} {y1:.0}C{:.0} {y1:.0} {:.0} {y2:.0} {x2:.0} {y2:.0}\" fill=\"none\" stroke=\"#7d99a6\" stroke-opacity=\"0.7\" marker-end=\"url(#needs)\"/>",
+            "<path class=\"{class}\" stroke-width=\"{thick}\" d=\"M{x1:.0} {y1:.0}C{:.0} {y1:.0} {:.0} {y2:.0} {x2:.0} {y2:.0}\" fill=\"none\" stroke=\"#7d99a6\" stroke-opacity=\"0.7\" marker-end=\"url(#needs)\"/>",
             x1 + bend,
             x2 - bend
         );
@@ -61,10 +67,16 @@ pub fn svg(shape: &Shape) -> String {
     for (n, node) in shape.nodes.iter().enumerate() {
         let (x, y, w) = places[n];
         let (stroke, thick) = if node.focus { ("#1f5a78", 2) } else { ("#9fb4bd", 1) };
-        let tint = tints.get(node.group.as_str()).copied().unwrap_or(TINTS[0]);
+        let number = tints.get(node.group.as_str()).copied().unwrap_or(0);
+        let tint = TINTS[number];
+        let (before, after) = match &node.link {
+            Some(link) => (format!("<a href=\"{}\">", escaped(link)), "</a>"),
+            None => (String::new(), ""),
+        };
+        let focus = if node.focus { " focus" } else { "" };
         let _ = writeln!(
             out,
-            "<g><title>{name} ({kind})</title><rect x=\"{x:.0}\" y=\"{y:.0}\" width=\"{w:.0}\" height=\"34\" rx=\"5\" fill=\"{tint}\" stroke=\"{stroke}\" stroke-width=\"{thick}\"/><text x=\"{tx:.0}\" y=\"{t1:.0}\" fill=\"#15262e\">{name}</text><text x=\"{tx:.0}\" y=\"{t2:.0}\" fill=\"#5b7480\" font-size=\"10.5\">{kind}</text></g>",
+            "{before}<g class=\"node tint{number}{focus}\"><title>{name} ({kind})</title><rect x=\"{x:.0}\" y=\"{y:.0}\" width=\"{w:.0}\" height=\"34\" rx=\"5\" fill=\"{tint}\" stroke=\"{stroke}\" stroke-width=\"{thick}\"/><text class=\"name\" x=\"{tx:.0}\" y=\"{t1:.0}\" fill=\"#15262e\">{name}</text><text class=\"kind\" x=\"{tx:.0}\" y=\"{t2:.0}\" fill=\"#5b7480\" font-size=\"10.5\">{kind}</text></g>{after}",
             name = escaped(&node.name),
             kind = escaped(&node.kind),
             tx = x + 10.0,
@@ -79,10 +91,11 @@ fn escaped(text: &str) -> String {
     text.replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;").replace('"', "&quot;")
 }
 
-fn tints(shape: &Shape) -> BTreeMap<&str, &'static str> {
+/// The number of the tint of each package.
+fn tints(shape: &Shape) -> BTreeMap<&str, usize> {
     let mut tints = BTreeMap::new();
     for node in &shape.nodes {
-        let next = TINTS[tints.len() % TINTS.len()];
+        let next = tints.len() % TINTS.len();
         tints.entry(node.group.as_str()).or_insert(next);
     }
     tints
@@ -161,7 +174,7 @@ fn ordered(shape: &Shape, layers: &[usize]) -> Vec<Vec<usize>> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::ui::drawn::DrawnNode;
+    use crate::drawn::DrawnNode;
 
     fn shape(count: usize, edges: &[(usize, usize)]) -> Shape {
         let node = |n: usize| DrawnNode {
@@ -169,8 +182,9 @@ mod tests {
             kind: "step".into(),
             group: "tide".into(),
             focus: n == 0,
+            link: (n == 1).then(|| "a\"b".to_owned()),
         };
-        Shape { nodes: (0..count).map(node).collect(), edges: edges.to_vec() }
+        Shape { nodes: (0..count).map(node).collect(), edges: edges.to_vec(), ..Shape::default() }
     }
 
     #[test]
@@ -179,7 +193,8 @@ mod tests {
         assert_eq!(layers(&shape), [0, 1, 2, 0]);
         let picture = svg(&shape);
         assert_eq!(picture.matches("marker-end").count(), 4);
-        assert_eq!(picture.matches("<g>").count(), 4);
+        assert_eq!(picture.matches("<g ").count(), 4);
+        assert_eq!(picture.matches("<a href=\"a&quot;b\">").count(), 1);
     }
 
     #[test]

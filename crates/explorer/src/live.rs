@@ -1,0 +1,318 @@
+//! A build that runs: what it tells of itself, line by line, and the page that shows it.
+//!
+//! An explorer listens at a socket in the workspace's own folder. A build that finds one tells it what happens; one that finds none
+//! loses nothing but a look.
+
+use std::collections::VecDeque;
+use std::sync::{Condvar, Mutex, PoisonError};
+use std::time::{Duration, Instant};
+
+use maud::{Markup, html};
+use serde::{Deserialize, Serialize};
+
+use crate::look::{SitePage, counted, span, state};
+use crate::pages::sources::text_of;
+use crate::site::Site;
+
+/// The name of the socket, in the workspace's own folder.
+pub const SOCKET: &str = "explore.sock";
+
+/// So many steps that ended are shown.
+const ENDED: usize = 40;
+
+/// So many steps that run are shown.
+const RUNNING: usize = 60;
+
+/// What a build tells: one of these as JSON in each line.
+#[derive(Clone, PartialEq, Debug, Serialize, Deserialize)]
+#[serde(tag = "told", rename_all = "snake_case")]
+pub enum LiveTold {
+    /// It begins.
+    Began {
+        /// How many steps it needs.
+        steps: usize,
+    },
+    /// A step begins.
+    Runs {
+        /// Its folder, by which it is known.
+        folder: String,
+        /// Its target, with its variant.
+        target: String,
+        /// What it does.
+        say: String,
+        /// Why.
+        reason: String,
+    },
+    /// Another machine runs it.
+    Elsewhere {
+        /// The step's folder.
+        folder: String,
+        /// What the machine is called.
+        machine: String,
+    },
+    /// A step is done with.
+    Done {
+        /// The step's folder.
+        folder: String,
+        /// Its target, with its variant.
+        target: String,
+        /// What it does.
+        say: String,
+        /// What became of it.
+        state: String,
+        /// Why.
+        reason: String,
+        /// How long it ran, in microseconds.
+        micros: u64,
+        /// What it printed, if it failed.
+        printed: Option<String>,
+    },
+}
+
+struct StepThatRuns {
+    folder: String,
+    target: String,
+    say: String,
+    reason: String,
+    machine: Option<String>,
+    since: Instant,
+}
+
+struct StepThatEnded {
+    target: String,
+    say: String,
+    state: String,
+    reason: String,
+    micros: u64,
+}
+
+/// A build as far as it told of itself.
+struct LiveBuild {
+    since: Instant,
+    steps: usize,
+    done: usize,
+    current: usize,
+    failed: Vec<(String, String, String, String)>,
+    running: Vec<StepThatRuns>,
+    ended: VecDeque<StepThatEnded>,
+    /// How long it took, once it is over.
+    took: Option<Duration>,
+}
+
+/// What is known of the build that runs, or ran last.
+#[derive(Default)]
+pub(crate) struct LiveBoard {
+    build: Mutex<(u64, Option<LiveBuild>)>,
+    changed: Condvar,
+}
+
+impl LiveBoard {
+    fn change(&self, change: impl FnOnce(&mut Option<LiveBuild>)) {
+        let mut build = self.build.lock().unwrap_or_else(PoisonError::into_inner);
+        build.0 += 1;
+        change(&mut build.1);
+        drop(build);
+        self.changed.notify_all();
+    }
+
+    /// Hears a line of a build. What cannot be read is passed over.
+    pub fn hear(&self, line: &str) {
+        let Ok(told) = serde_json::from_str::<LiveTold>(line) else { return };
+        self.change(|build| match told {
+            LiveTold::Began { steps } => {
+                *build = Some(LiveBuild {
+                    since: Instant::now(),
+                    steps,
+                    done: 0,
+                    current: 0,
+                    failed: Vec::new(),
+                    running: Vec::new(),
+                    ended: VecDeque::new(),
+                    took: None,
+                });
+            }
+            other => {
+                if let Some(build) = build {
+                    build.hear(other);
+                }
+            }
+        });
+    }
+
+    /// The build that told something said its last.
+    pub fn is_over(&self) {
+        self.change(|build| {
+            if let Some(build) = build {
+                build.running.clear();
+                build.took.get_or_insert(build.since.elapsed());
+            }
+        });
+    }
+
+    /// Waits until something changed since a number that this gave; at most so long. Gives the number now.
+    pub fn wait(&self, seen: u64, most: Duration) -> u64 {
+        let build = self.build.lock().unwrap_or_else(PoisonError::into_inner);
+        let waited = self.changed.wait_timeout_while(build, most, |build| build.0 == seen);
+        waited.map_or(seen, |(build, _)| build.0)
+    }
+
+    /// What the page holds that changes.
+    pub fn part(&self, site: &Site) -> Markup {
+        let build = self.build.lock().unwrap_or_else(PoisonError::into_inner);
+        match &build.1 {
+            None => {
+                html! { p { "No build runs. One that begins now is shown here: " code { "nubrik build" } } }
+            }
+            Some(build) => build.markup(site),
+        }
+    }
+
+    /// The page of a build that runs.
+    pub fn page(&self, site: &Site) -> SitePage {
+        let body = html! {
+            h1 { "Now" }
+            noscript { p.lead { a href="live.html" { "Look again" } } }
+            div #live aria-live="off" { (self.part(site)) }
+        };
+        SitePage { title: "Now".to_owned(), part: "live.html", body }
+    }
+}
+
+impl LiveBuild {
+    fn hear(&mut self, told: LiveTold) {
+        match told {
+            LiveTold::Began { .. } => {}
+            LiveTold::Runs { folder, target, say, reason } => {
+                self.running.retain(|running| running.folder != folder);
+                self.running.push(StepThatRuns {
+                    folder,
+                    target,
+                    say,
+                    reason,
+                    machine: None,
+                    since: Instant::now(),
+                });
+            }
+            LiveTold::Elsewhere { folder, machine } => {
+                let running = self.running.iter_mut().filter(|running| running.folder == folder);
+                running.for_each(|running| running.machine = Some(machine.clone()));
+            }
+            LiveTold::Done { folder, target, say, state, reason, micros, printed } => {
+                self.running.retain(|running| running.folder != folder);
+                self.done += 1;
+                match state.as_str() {
+                    "current" => self.current += 1,
+                    "failed" => {
+                        self.failed.push((
+                            target.clone(),
+                            say.clone(),
+                            reason.clone(),
+                            printed.unwrap_or_default(),
+                        ));
+                    }
+                    _ => {}
+                }
+                if state != "current" {
+                    self.ended.push_front(StepThatEnded { target, say, state, reason, micros });
+                    self.ended.truncate(ENDED);
+                }
+            }
+        }
+    }
+
+    fn markup(&self, site: &Site) -> Markup {
+        let took = self.took.unwrap_or_else(|| self.since.elapsed()).as_micros() as u64;
+        let waiting = self.steps.saturating_sub(self.done + self.running.len());
+        let link = |target: &str| {
+            html! { @match site.page_of_title(target) { Some(page) => { a.name href=(page) { (target) } }, None => { span.name { (target) } } } }
+        };
+        html! {
+            p {
+                @if self.took.is_some() { "The last build: " } @else { span.state.run { "A build runs" } ": " }
+                (self.done) " of " (counted(self.steps, "step", "steps")) ", " (self.running.len()) " run, " (waiting) " wait"
+                @if !self.failed.is_empty() { ", " (state("failed")) ": " (self.failed.len()) }
+                ", " (span(took))
+            }
+            progress max=(self.steps.max(1)) value=(self.done) aria-label="Steps that are done" {}
+            @for (target, say, reason, printed) in &self.failed {
+                div.step { h3 { (link(target)) " " span.say { (say) } } p { (state("failed")) " " (reason) } pre.wrap { (text_of(printed.as_bytes(), 32 << 10)) } }
+            }
+            @if !self.running.is_empty() {
+                h2 { "At work" }
+                div.scroll { table {
+                    thead { tr { th scope="col" { "Target" } th scope="col" { "Step" } th.number scope="col" { "For" } th scope="col" { "Where" } th scope="col" { "Waits for it" } th scope="col" { "Why" } } }
+                    tbody { @for running in self.running.iter().take(RUNNING) {
+                        tr {
+                            td { (link(&running.target)) } td.say { (running.say) }
+                            td.number { (span(running.since.elapsed().as_micros() as u64)) }
+                            td { (running.machine.as_deref().unwrap_or("here")) }
+                            td { (users(site, &running.target)) }
+                            td { (running.reason) }
+                        }
+                    } }
+                } }
+                @if self.running.len() > RUNNING { p.lead { "and " (self.running.len() - RUNNING) " more" } }
+            }
+            @if !self.ended.is_empty() {
+                h2 { "Done" }
+                div.scroll { table {
+                    thead { tr { th scope="col" { "State" } th scope="col" { "Target" } th scope="col" { "Step" } th.number scope="col" { "Took" } th scope="col" { "Why" } } }
+                    tbody { @for ended in &self.ended {
+                        tr { td { (state(&ended.state)) } td { (link(&ended.target)) } td.say { (ended.say) } td.number { @if ended.micros > 0 { (span(ended.micros)) } } td { (ended.reason) } }
+                    } }
+                } }
+            }
+        }
+    }
+}
+
+/// How many targets wait for one.
+fn users(site: &Site, title: &str) -> Markup {
+    let address = title.split(" (").next().unwrap_or(title);
+    let count = site.graph().find_target(address).map_or(0, |id| site.users[id.index()].len());
+    html! { @if count > 0 { (counted(count, "target", "targets")) } }
+}
+
+#[cfg(test)]
+#[allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
+mod tests {
+    use super::*;
+
+    fn line(told: &LiveTold) -> String {
+        serde_json::to_string(told).unwrap()
+    }
+
+    #[test]
+    fn a_build_is_followed_by_what_it_tells() {
+        let board = LiveBoard::default();
+        let (folder, target, say) = ("f".to_owned(), "tide/fit".to_owned(), "compile".to_owned());
+        let reason = "never built here".to_owned();
+        board.hear("no JSON");
+        board.hear(&line(&LiveTold::Began { steps: 2 }));
+        let runs = LiveTold::Runs {
+            folder: folder.clone(),
+            target: target.clone(),
+            say: say.clone(),
+            reason: reason.clone(),
+        };
+        board.hear(&line(&runs));
+        board.hear(&line(&LiveTold::Elsewhere { folder: folder.clone(), machine: "mill".to_owned() }));
+        let seen = board.wait(0, Duration::ZERO);
+        {
+            let build = board.build.lock().unwrap();
+            let build = build.1.as_ref().unwrap();
+            assert_eq!((build.running.len(), build.running[0].machine.as_deref()), (1, Some("mill")));
+        }
+        let state = "failed".to_owned();
+        let printed = Some("no water".to_owned());
+        board.hear(&line(&LiveTold::Done { folder, target, say, state, reason, micros: 7, printed }));
+        assert!(board.wait(seen, Duration::ZERO) > seen);
+        board.is_over();
+        let build = board.build.lock().unwrap();
+        let build = build.1.as_ref().unwrap();
+        assert_eq!(
+            (build.done, build.failed.len(), build.running.len(), build.took.is_some()),
+            (1, 1, 0, true)
+        );
+    }
+}

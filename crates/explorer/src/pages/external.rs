@@ -1,0 +1,173 @@
+//! What comes from elsewhere: pinned code, archives, tools, libraries.
+
+use std::collections::{BTreeMap, HashSet};
+
+use maud::{Markup, html};
+use nubrik_graph::{Native, TargetId};
+use nubrik_pins::{ASKED, Pin, Pins};
+
+use crate::look::{SitePage, counted, state};
+use crate::pages::naming::{place_link, target_link};
+use crate::site::Site;
+
+/// So many users are named of each thing.
+const USERS: usize = 3;
+
+pub(crate) fn external(site: &Site) -> SitePage {
+    let body = html! {
+        h1 { "External things" }
+        (tools(site))
+        (libraries(site))
+        (pins(site))
+        (archives(site))
+    };
+    SitePage { title: "External things".to_owned(), part: "external.html", body }
+}
+
+fn users(site: &Site, all: &[TargetId]) -> Markup {
+    html! {
+        @for (n, id) in all.iter().take(USERS).enumerate() { @if n > 0 { ", " } (target_link(site, *id)) }
+        @if all.len() > USERS { " and " (all.len() - USERS) " more" }
+    }
+}
+
+fn tools(site: &Site) -> Markup {
+    let graph = site.graph();
+    let mut used: BTreeMap<usize, Vec<TargetId>> = BTreeMap::new();
+    for step in &graph.steps {
+        for tool in &step.tools {
+            let list = used.entry(tool.index()).or_default();
+            if list.last() != Some(&step.target) {
+                list.push(step.target);
+            }
+        }
+    }
+    let mut rows: Vec<(&str, Vec<TargetId>)> = used
+        .into_iter()
+        .map(|(tool, mut users)| {
+            users.sort_unstable();
+            users.dedup();
+            (&*graph.tools[tool], users)
+        })
+        .collect();
+    rows.sort();
+    html! {
+        h2 { "Tools" }
+        @if rows.is_empty() { p { "No step starts a program." } } @else {
+            div.scroll { table {
+                thead { tr { th scope="col" { "Tool" } th scope="col" { "Found" } th scope="col" { "Version" } th scope="col" { "Files that count" } th scope="col" { "Used by" } } }
+                tbody { @for (name, by) in &rows {
+                    @let found = site.session.find_tool(&(*name).into());
+                    tr {
+                        td { code { (name) } }
+                        @match &found {
+                            Ok((tool, version)) => { td.name { (tool.path.display().to_string()) } td { (version.as_deref().unwrap_or("")) } td.number { (tool.parts.len()) } },
+                            Err(problem) => { td colspan="3" { (state("failed")) " " (problem.mend.as_deref().unwrap_or("it is not there")) } },
+                        }
+                        td { (users(site, by)) }
+                    }
+                } }
+            } }
+        }
+    }
+}
+
+fn libraries(site: &Site) -> Markup {
+    let looked_for = site.session.looked_for();
+    html! {
+        @if !looked_for.libraries.is_empty() {
+            h2 { "System libraries" }
+            div.scroll { table {
+                thead { tr { th scope="col" { "Library" } th scope="col" { "Version" } th scope="col" { "Linked with" } } }
+                tbody { @for (request, search) in &looked_for.libraries {
+                    tr {
+                        td { code { (request.names.iter().map(|name| &**name).collect::<Vec<_>>().join(" or ")) } }
+                        @match search.found.first() {
+                            Some(found) => { td { (found.version) } td { code { (found.link.join(" ")) } } },
+                            None => { td colspan="2" { (state("failed")) " it is not there" } },
+                        }
+                    }
+                } }
+            } }
+        }
+    }
+}
+
+/// Digests of all archives that a step fetches.
+fn fetched(site: &Site) -> HashSet<&str> {
+    let natives = site.graph().steps.iter().filter_map(|step| step.native.as_deref());
+    let digests = natives.filter_map(|native| match native {
+        Native::Fetch { digest, .. } => Some(&**digest),
+        _ => None,
+    });
+    digests.collect()
+}
+
+fn pins(site: &Site) -> Markup {
+    let pins = match site.session.pins() {
+        Ok(pins) => pins,
+        Err(problem) => return html! { h2 { "Pinned" } div.notice.wrong { p { (problem.message) } } },
+    };
+    let fetched = fetched(site);
+    html! { @for part in pin_parts(&pins, &fetched) { (part) } }
+}
+
+fn pin_parts(pins: &Pins, fetched: &HashSet<&str>) -> Vec<Markup> {
+    let is_used = |pin: &Pin| pin.archives.iter().any(|archive| fetched.contains(archive.digest.as_str()));
+    let part = |(registry, shelf): (&nubrik_pins::Registry, &nubrik_pins::Shelf)| {
+        let unused = shelf
+            .pins
+            .values()
+            .filter(|pin| pin.wanted_by.iter().any(|who| who == ASKED) && !is_used(pin))
+            .count();
+        html! {
+            h2 { "Pinned: " (registry.name()) }
+            @if unused > 0 { p { (counted(unused, "one is", "are")) " asked for, and no definition uses it." } }
+            div.scroll { table {
+                thead { tr { th scope="col" { "Package" } th scope="col" { "Version" } th scope="col" { "Licence" } th scope="col" { "Brought in by" } th scope="col" { "Digest" } th scope="col" { "Used" } } }
+                tbody { @for pin in shelf.pins.values() {
+                    tr {
+                        td.name { (pin.name) } td { (pin.version) } td { (pin.licence.as_deref().unwrap_or("not known")) }
+                        td { @for (n, who) in pin.wanted_by.iter().enumerate() { @if n > 0 { ", " } @if who == ASKED { strong { "you" } } @else { (who) } } }
+                        td { @if let Some(archive) = pin.archives.first() { code { (archive.digest.chars().take(23).collect::<String>()) "…" } } }
+                        td { @if is_used(pin) { "yes" } @else if !pin.on.is_empty() { "on " (pin.on.join(", ")) } @else { span.state.maybe { "no" } } }
+                    }
+                } }
+            } }
+        }
+    };
+    pins.shelves.iter().map(part).collect()
+}
+
+/// Archives that definitions themselves name.
+fn archives(site: &Site) -> Markup {
+    let graph = site.graph();
+    let pinned: HashSet<String> = site.session.pins().map_or_else(
+        |_| HashSet::new(),
+        |pins| {
+            let all = pins.shelves.values().flat_map(|shelf| shelf.pins.values());
+            all.flat_map(|pin| &pin.archives).map(|archive| archive.digest.clone()).collect()
+        },
+    );
+    let rows = graph.steps.iter().filter_map(|step| match step.native.as_deref() {
+        Some(Native::Fetch { urls, digest, .. }) if !pinned.contains(&**digest) => Some((step, urls, digest)),
+        _ => None,
+    });
+    let rows: Vec<_> = rows.collect();
+    html! {
+        @if !rows.is_empty() {
+            h2 { "Archives and files" }
+            div.scroll { table {
+                thead { tr { th scope="col" { "From" } th scope="col" { "Digest" } th scope="col" { "Brought in by" } th scope="col" { "Line" } } }
+                tbody { @for (step, urls, digest) in rows {
+                    tr {
+                        td.name { (urls.first().map_or("", |url| url)) @if urls.len() > 1 { " and " (counted(urls.len() - 1, "mirror", "mirrors")) } }
+                        td { code { (digest.chars().take(23).collect::<String>()) "…" } }
+                        td { (target_link(site, step.target)) }
+                        td { (place_link(site, &step.place)) }
+                    }
+                } }
+            } }
+        }
+    }
+}

@@ -1,0 +1,171 @@
+//! Tests: how they went, over builds and by their cases.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use maud::{Markup, html};
+use nubrik_cases::{Case, CaseOutcome};
+use nubrik_graph::StepId;
+
+use crate::links::{About, page};
+use crate::look::{SitePage, counted, span, state};
+use crate::pages::timeline::trend;
+use crate::site::Site;
+
+/// So many of the slowest cases are listed.
+const SLOWEST: usize = 12;
+
+/// So many cases are listed of one test.
+const CASES: usize = 200;
+
+/// A test, with what is known of it.
+struct TestedTarget<'s> {
+    address: &'s str,
+    target: &'s str,
+    /// Its state the last time: `passed`, `failed`, or nothing where it never ran.
+    last: &'static str,
+    micros: u64,
+    quarantined: Option<&'s str>,
+    cases: Vec<Case>,
+    /// Builds in which it ran: which, what became of it, how long it took.
+    runs: Vec<(u64, &'static str, u64)>,
+    /// Whether it passed and failed with one key.
+    is_flaky: bool,
+}
+
+fn all(site: &Site) -> Vec<TestedTarget<'_>> {
+    let graph = site.graph();
+    let mut runs: BTreeMap<&str, Vec<(u64, &'static str, u64)>> = BTreeMap::new();
+    let mut ends: BTreeMap<(&str, &str), BTreeSet<&str>> = BTreeMap::new();
+    for build in site.builds() {
+        for step in &build.done {
+            let (Some(test), "ran" | "failed") = (&step.test, step.state.as_str()) else { continue };
+            let word = if step.state == "ran" { "passed" } else { "failed" };
+            runs.entry(test).or_default().push((build.build, word, step.micros));
+            if let Some(key) = &step.key {
+                ends.entry((test, key)).or_default().insert(word);
+            }
+        }
+    }
+    let flaky: BTreeSet<&str> =
+        ends.iter().filter(|(_, words)| words.len() > 1).map(|((test, _), _)| *test).collect();
+    let state = site.session.state();
+    let checks = (0..graph.steps.len() as u32)
+        .map(StepId)
+        .filter_map(|id| Some((id, graph.step(id).check.as_deref()?)));
+    let mut tests: Vec<TestedTarget<'_>> = checks
+        .map(|(id, check)| {
+            let step = graph.step(id);
+            let memory = state.steps.get(step.folder.as_str());
+            TestedTarget {
+                address: &check.address,
+                target: &graph.owner(id).address,
+                last: match &memory {
+                    Some(memory) if memory.outputs.is_empty() => "failed",
+                    Some(_) => "passed",
+                    None => "",
+                },
+                micros: memory.as_ref().map_or(0, |memory| memory.micros),
+                quarantined: check.quarantined.as_deref(),
+                cases: memory.and_then(|_| site.session.cases(graph, step)).unwrap_or_default(),
+                runs: runs.remove(&*check.address).unwrap_or_default(),
+                is_flaky: flaky.contains(&*check.address),
+            }
+        })
+        .collect();
+    let rank = |test: &TestedTarget<'_>| match test.last {
+        "failed" => 0,
+        _ if test.is_flaky => 1,
+        _ => 2,
+    };
+    tests.sort_by_key(|test| (rank(test), test.address));
+    tests
+}
+
+fn outcome(outcome: &CaseOutcome) -> &'static str {
+    match outcome {
+        CaseOutcome::Passed => "passed",
+        CaseOutcome::Failed => "failed",
+        CaseOutcome::Skipped => "skipped",
+    }
+}
+
+pub(crate) fn tests(site: &Site) -> SitePage {
+    let tests = all(site);
+    let failed = tests.iter().filter(|test| test.last == "failed").count();
+    // A test without a report is one case.
+    let ran = tests.iter().filter(|test| !test.last.is_empty());
+    let cases: usize = ran.map(|test| test.cases.len().max(1)).sum();
+    let mut slowest: Vec<(&TestedTarget<'_>, &Case)> =
+        tests.iter().flat_map(|test| test.cases.iter().map(move |case| (test, case))).collect();
+    slowest.retain(|(_, case)| case.seconds.is_some_and(|seconds| seconds > 0.0));
+    slowest.sort_by(|a, b| b.1.seconds.unwrap_or(0.0).total_cmp(&a.1.seconds.unwrap_or(0.0)));
+    slowest.truncate(SLOWEST);
+    let body = html! {
+        h1 { "Tests" }
+        p.lead {
+            (counted(tests.len(), "test", "tests"))
+            @if cases > 0 { " with " (counted(cases, "case", "cases")) }
+            @if failed > 0 { ", " (failed) " failed the last time" }
+        }
+        @if tests.is_empty() { p { "No target is a test: " code { "nubrik explain test" } } }
+        @else { (table(site, &tests)) }
+        @if !slowest.is_empty() {
+            h2 { "Slowest cases" }
+            div.scroll { table {
+                thead { tr { th scope="col" { "Case" } th scope="col" { "Test" } th.number scope="col" { "Took" } } }
+                tbody { @for (test, case) in &slowest {
+                    tr { td.name { (case.name) } td { a.name href=(page(About::Target, test.target)) { (test.address) } } td.number { (span((case.seconds.unwrap_or(0.0) * 1e6) as u64)) } }
+                } }
+            } }
+        }
+        h2 { "Coverage" }
+        p { "What tests cover is asked for with " code { "nubrik test --coverage" } ", which builds an instrumented variant beside the usual one." }
+    };
+    SitePage { title: "Tests".to_owned(), part: "tests.html", body }
+}
+
+fn table(site: &Site, tests: &[TestedTarget<'_>]) -> Markup {
+    html! {
+        div.scroll { table {
+            thead { tr { th scope="col" { "Last time" } th scope="col" { "Test" } th.number scope="col" { "Cases" } th.number scope="col" { "Took" } th scope="col" { "Over builds" } th scope="col" { "Remarks" } } }
+            tbody {
+                @for test in tests {
+                    tr {
+                        td { @if test.last.is_empty() { span.lead { "never ran" } } @else { (state(test.last)) } }
+                        td.name { @match site.page_of_title(test.target) { Some(page) => { a href=(page) { (test.address) } }, None => (test.address) } }
+                        td.number { @if !test.cases.is_empty() { (test.cases.len()) } }
+                        td.number { @if test.micros > 0 { (span(test.micros)) } }
+                        td { @if !test.runs.is_empty() { (trend(&test.runs)) } }
+                        td {
+                            @if test.is_flaky { (state("flaky")) ": both results with the same key " }
+                            @if let Some(why) = test.quarantined { (state("quarantined")) ": " (why) }
+                            (cases(test))
+                        }
+                    }
+                }
+            }
+        } }
+    }
+}
+
+fn cases(test: &TestedTarget<'_>) -> Markup {
+    let mut sorted: Vec<&Case> = test.cases.iter().collect();
+    sorted.sort_by_key(|case| match case.outcome {
+        CaseOutcome::Failed => 0,
+        CaseOutcome::Skipped => 1,
+        CaseOutcome::Passed => 2,
+    });
+    let failed = sorted.iter().filter(|case| case.outcome == CaseOutcome::Failed).count();
+    html! {
+        @if !sorted.is_empty() {
+            details open[failed > 0] {
+                summary { @if failed > 0 { (counted(failed, "failing case", "failing cases")) } @else { "its cases" } }
+                ul { @for case in sorted.iter().take(CASES) {
+                    li { (state(outcome(&case.outcome))) " " span.name { (case.name) }
+                        @if case.outcome == CaseOutcome::Failed && !case.text.is_empty() { pre.wrap { (crate::pages::sources::text_of(case.text.as_bytes(), 8_000)) } } }
+                } }
+                @if sorted.len() > CASES { p.lead { "and " (sorted.len() - CASES) " more" } }
+            }
+        }
+    }
+}

@@ -1,0 +1,309 @@
+//! The server: on this machine only, for who has the token.
+
+use std::fs;
+use std::io::{BufRead, BufReader, Write};
+use std::os::fd::AsRawFd;
+use std::os::unix::net::UnixListener;
+use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::sync::{Arc, PoisonError, RwLock};
+use std::time::{Duration, Instant, SystemTime};
+
+use tiny_http::{Header, Method, Request, Response, Server};
+
+use crate::live::{LiveBoard, SOCKET};
+use crate::site::Site;
+
+/// How many requests are answered at once.
+const THREADS: usize = 4;
+
+/// How often it is looked whether to end, and whether files changed.
+const LOOK: Duration = Duration::from_millis(300);
+
+/// When nobody asked anything for so long, it is not looked whether files changed.
+const IDLE: Duration = Duration::from_secs(20);
+
+/// How often a page that waits for news hears that there are none.
+const BEAT: Duration = Duration::from_secs(10);
+
+/// So many pages may wait for news at once.
+const WAITING: u64 = 64;
+
+/// What answers need in their heads: nothing is loaded from elsewhere, nobody else shows the pages, nothing is kept.
+const HEADS: [(&str, &str); 4] = [
+    (
+        "Content-Security-Policy",
+        "default-src 'none'; style-src 'self'; script-src 'self'; connect-src 'self'; img-src 'self' data:; form-action 'self'; base-uri 'none'; frame-ancestors 'none'",
+    ),
+    ("X-Content-Type-Options", "nosniff"),
+    ("Referrer-Policy", "no-referrer"),
+    ("Cache-Control", "no-store"),
+];
+
+/// A server of pages.
+pub struct PageServer {
+    server: Server,
+    token: String,
+    site: RwLock<Arc<Site>>,
+    live: LiveBoard,
+    asked: RwLock<Instant>,
+    waiting: AtomicU64,
+    is_over: AtomicBool,
+}
+
+/// Makes the pages anew; nothing where that cannot be done now.
+pub type MakeSite<'m> = dyn Fn() -> Option<Site> + Sync + 'm;
+
+impl PageServer {
+    /// Listens at a port of this machine, or at a free one. `token` is what addresses begin with.
+    ///
+    /// # Errors
+    /// When the port cannot be had, for people.
+    pub fn open(site: Site, port: u16, token: String) -> Result<PageServer, String> {
+        let server = Server::http(("127.0.0.1", port)).map_err(|e| e.to_string())?;
+        let site = RwLock::new(Arc::new(site));
+        let (live, asked) = (LiveBoard::default(), RwLock::new(Instant::now()));
+        let (waiting, is_over) = (AtomicU64::new(0), AtomicBool::new(false));
+        Ok(PageServer { server, token, site, live, asked, waiting, is_over })
+    }
+
+    /// Where the first page is.
+    pub fn address(&self) -> String {
+        format!("http://{}/{}/", self.host(), self.token)
+    }
+
+    fn host(&self) -> String {
+        self.server.server_addr().to_string()
+    }
+
+    fn site(&self) -> Arc<Site> {
+        self.site.read().unwrap_or_else(PoisonError::into_inner).clone()
+    }
+
+    /// Answers until `is_stopped`; `make` makes the pages anew after files changed.
+    pub fn serve(&self, is_stopped: &(dyn Fn() -> bool + Sync), make: &MakeSite<'_>) {
+        std::thread::scope(|scope| {
+            for _ in 0..THREADS {
+                scope.spawn(|| {
+                    while !self.is_over.load(Ordering::Relaxed) {
+                        if let Ok(Some(request)) = self.server.recv_timeout(LOOK) {
+                            self.receive(scope, request);
+                        }
+                    }
+                });
+            }
+            scope.spawn(|| self.hear_builds(scope));
+            scope.spawn(|| self.keep_fresh(make));
+            while !is_stopped() {
+                std::thread::sleep(LOOK / 3);
+            }
+            self.is_over.store(true, Ordering::Relaxed);
+        });
+    }
+
+    /// Makes the pages anew when what they are of changed.
+    fn keep_fresh(&self, make: &MakeSite<'_>) {
+        let mut before = Fingerprint::of(&self.site());
+        while !self.is_over.load(Ordering::Relaxed) {
+            std::thread::sleep(LOOK);
+            if self.asked.read().unwrap_or_else(PoisonError::into_inner).elapsed() > IDLE {
+                continue;
+            }
+            let now = Fingerprint::of(&self.site());
+            if now != before
+                && let Some(site) = make()
+            {
+                // Of the new ones: they may be made of other files.
+                before = Fingerprint::of(&site);
+                *self.site.write().unwrap_or_else(PoisonError::into_inner) = Arc::new(site);
+            }
+        }
+    }
+
+    /// Hears what builds tell of themselves.
+    fn hear_builds<'s>(&'s self, scope: &'s std::thread::Scope<'s, '_>) {
+        let own = self.site().session.workspace.root.join(".nubrik");
+        let Some((listener, _at)) = listen(&own) else { return };
+        while !self.is_over.load(Ordering::Relaxed) {
+            let Ok((stream, _)) = listener.accept() else {
+                std::thread::sleep(LOOK / 3);
+                continue;
+            };
+            // It must not keep this program from ending.
+            let _ = stream.set_nonblocking(false);
+            let _ = stream.set_read_timeout(Some(LOOK));
+            scope.spawn(move || {
+                let mut lines = BufReader::new(stream);
+                let mut line = Vec::new();
+                loop {
+                    match lines.read_until(b'\n', &mut line) {
+                        Ok(0) => break,
+                        Ok(_) => {
+                            self.live.hear(&String::from_utf8_lossy(&line));
+                            line.clear();
+                        }
+                        // What came of a line so far is kept.
+                        Err(e) if is_only_late(&e) && !self.is_over.load(Ordering::Relaxed) => {}
+                        Err(_) => break,
+                    }
+                }
+                self.live.is_over();
+            });
+        }
+    }
+
+    fn receive<'s>(&'s self, scope: &'s std::thread::Scope<'s, '_>, request: Request) {
+        *self.asked.write().unwrap_or_else(PoisonError::into_inner) = Instant::now();
+        let url = request.url().to_owned();
+        let (path, query) = url.split_once('?').unwrap_or((&url, ""));
+        let refused = |request: Request, code: u16, text: &str| {
+            let _ = request.respond(with_heads(
+                Response::from_string(text).with_status_code(code),
+                "text/plain; charset=utf-8",
+            ));
+        };
+        // A page of elsewhere can have its name lead here, but not change who is asked.
+        let host = request
+            .headers()
+            .iter()
+            .find(|head| head.field.equiv("Host"))
+            .map(|head| head.value.as_str().to_owned());
+        if host.as_deref() != Some(&*self.host()) {
+            return refused(request, 403, "This server answers to its own address only.\n");
+        }
+        if !matches!(request.method(), Method::Get | Method::Head) {
+            return refused(request, 405, "Pages are only read.\n");
+        }
+        let Some(name) = self.name_of(path) else {
+            return refused(
+                request,
+                404,
+                "There is nothing here. The whole address is what `nubrik explore` printed.\n",
+            );
+        };
+        if name == "events" {
+            if self.waiting.fetch_add(1, Ordering::Relaxed) >= WAITING {
+                self.waiting.fetch_sub(1, Ordering::Relaxed);
+                return refused(request, 503, "Too many pages wait for news.\n");
+            }
+            scope.spawn(move || {
+                self.tell_news(request);
+                self.waiting.fetch_sub(1, Ordering::Relaxed);
+            });
+            return;
+        }
+        let site = self.site();
+        let html = "text/html; charset=utf-8";
+        let (media, body) = match name {
+            "live.html" => (html, self.live.page(&site).document(&site.name, site.reading)),
+            "live.part" => (html, self.live.part(&site).into_string()),
+            name => match site.answer(name, query) {
+                Some(answer) => (answer.media, answer.body),
+                None => return refused(request, 404, "There is no such page any more.\n"),
+            },
+        };
+        let _ = request.respond(with_heads(Response::from_string(body), media));
+    }
+
+    /// The name of a page in a path that begins with the token.
+    fn name_of<'p>(&self, path: &'p str) -> Option<&'p str> {
+        let (token, name) = path.strip_prefix('/')?.split_once('/')?;
+        // The time that this takes tells nothing of the token.
+        let differing = token.bytes().zip(self.token.bytes()).fold(0, |sum, (a, b)| sum | (a ^ b));
+        (differing == 0 && token.len() == self.token.len()).then_some(name)
+    }
+
+    /// Tells a page whenever something happened in a build.
+    fn tell_news(&self, request: Request) {
+        let mut out = request.into_writer();
+        let mut head =
+            String::from("HTTP/1.1 200 OK\r\nContent-Type: text/event-stream\r\nConnection: close\r\n");
+        HEADS.iter().for_each(|(name, value)| head.push_str(&format!("{name}: {value}\r\n")));
+        let mut seen = 0;
+        let mut said = Instant::now();
+        let mut is_well = out.write_all((head + "\r\n").as_bytes()).and_then(|()| out.flush()).is_ok();
+        while is_well && !self.is_over.load(Ordering::Relaxed) {
+            let now = self.live.wait(seen, LOOK);
+            let text = match now != seen {
+                true => "data: changed\n\n",
+                false if said.elapsed() > BEAT => ": nothing\n\n",
+                false => continue,
+            };
+            (seen, said) = (now, Instant::now());
+            is_well = out.write_all(text.as_bytes()).and_then(|()| out.flush()).is_ok();
+        }
+    }
+}
+
+fn is_only_late(problem: &std::io::Error) -> bool {
+    matches!(problem.kind(), std::io::ErrorKind::WouldBlock | std::io::ErrorKind::TimedOut)
+}
+
+fn with_heads(
+    response: Response<std::io::Cursor<Vec<u8>>>,
+    media: &str,
+) -> Response<std::io::Cursor<Vec<u8>>> {
+    let all = HEADS.iter().copied().chain([("Content-Type", media)]);
+    let heads = all.filter_map(|(name, value)| Header::from_bytes(name, value).ok());
+    heads.fold(response, Response::with_header)
+}
+
+/// A socket that is removed in the end.
+struct OwnSocket(PathBuf);
+
+impl Drop for OwnSocket {
+    fn drop(&mut self) {
+        let _ = fs::remove_file(&self.0);
+    }
+}
+
+/// Listens at the socket in a folder. Nothing where that cannot be, or another explorer does so already.
+fn listen(own: &Path) -> Option<(UnixListener, OwnSocket)> {
+    let at = own.join(SOCKET);
+    if connect(own).is_some() {
+        return None;
+    }
+    let _ = fs::remove_file(&at);
+    let folder = fs::File::open(own).ok()?;
+    let listener = UnixListener::bind(short_path(&folder)).ok()?;
+    listener.set_nonblocking(true).ok()?;
+    Some((listener, OwnSocket(at)))
+}
+
+/// The path of the socket by way of its open folder: its own path may be longer than an address of a socket can be.
+fn short_path(folder: &fs::File) -> PathBuf {
+    PathBuf::from(format!("/proc/self/fd/{}/{SOCKET}", folder.as_raw_fd()))
+}
+
+/// Connects to an explorer that looks at the workspace with some folder of its own, if there is one.
+pub fn connect(own: &Path) -> Option<std::os::unix::net::UnixStream> {
+    // The usual case: nobody looks.
+    fs::symlink_metadata(own.join(SOCKET)).ok()?;
+    let folder = fs::File::open(own).ok()?;
+    std::os::unix::net::UnixStream::connect(short_path(&folder)).ok()
+}
+
+/// What tells whether pages are out of date: the metadata of definitions, of their folders, and of what is remembered.
+#[derive(PartialEq, Eq)]
+struct Fingerprint(Vec<Option<(SystemTime, u64)>>);
+
+impl Fingerprint {
+    fn of(site: &Site) -> Fingerprint {
+        let root = &site.session.workspace.root;
+        let of_path = |path: PathBuf| {
+            fs::metadata(path).ok().and_then(|meta| Some((meta.modified().ok()?, meta.len())))
+        };
+        let own =
+            ["nubrik.toml", "pins.toml", ".nubrik/state", ".nubrik/history"].map(|name| root.join(name));
+        let mut folders: Vec<&str> = Vec::new();
+        for path in &site.evaluation.read {
+            let path = path.as_str();
+            folders.extend(path.match_indices('/').map(|(at, _)| &path[..at]));
+        }
+        folders.sort_unstable();
+        folders.dedup();
+        let read = site.evaluation.read.iter().map(|path| root.join(path.as_str()));
+        let folders = folders.iter().map(|folder| root.join(folder));
+        Fingerprint(own.into_iter().chain(read).chain(folders).chain([root.clone()]).map(of_path).collect())
+    }
+}

@@ -1,0 +1,139 @@
+//! What all pages are made from: a workspace as it is at one time.
+
+use std::collections::{BTreeMap, HashSet};
+use std::sync::{Arc, OnceLock};
+use std::time::{SystemTime, UNIX_EPOCH};
+
+use nubrik_graph::{Graph, Role, StepId, Target, TargetId};
+use nubrik_lang::topics::Topic;
+use nubrik_lang::{AddressPattern, Evaluation};
+use nubrik_session::{BuildRecord, Session};
+use nubrik_source::WsPath;
+
+use crate::links::{About, page};
+use crate::look::PagesFor;
+use crate::search::SearchIndex;
+
+/// A workspace as it is at one time, with what pages look up in it.
+pub struct Site {
+    pub(crate) session: Session,
+    pub(crate) evaluation: Evaluation,
+    /// The targets that each one needs, and that need it.
+    pub(crate) needs: Vec<Vec<TargetId>>,
+    pub(crate) users: Vec<Vec<TargetId>>,
+    /// The steps of each target.
+    pub(crate) steps: Vec<Vec<StepId>>,
+    /// Everything that has a page of its own among words: language, kits, states, settings, errors.
+    pub(crate) topics: Vec<Topic>,
+    pub(crate) reading: PagesFor,
+    /// What the workspace is called.
+    pub(crate) name: String,
+    builds: OnceLock<Vec<BuildRecord>>,
+    options: OnceLock<Evaluation>,
+    /// What can be found by words, once somebody looked.
+    pub(crate) index: OnceLock<SearchIndex>,
+    paths: OnceLock<HashSet<String>>,
+}
+
+impl Site {
+    /// Looks at a workspace.
+    pub fn of(session: Session, topics: Vec<Topic>, reading: PagesFor) -> Site {
+        let evaluation = session.evaluate_to_read(&[AddressPattern::below(&WsPath::root())]);
+        let graph = &evaluation.graph;
+        let needs = graph.target_needs();
+        let mut users = vec![Vec::new(); needs.len()];
+        for (user, list) in needs.iter().enumerate() {
+            for need in list {
+                users[need.index()].push(TargetId(user as u32));
+            }
+        }
+        let mut steps = vec![Vec::new(); graph.targets.len()];
+        for (number, step) in graph.steps.iter().enumerate() {
+            steps[step.target.index()].push(StepId(number as u32));
+        }
+        let root = &session.workspace.root;
+        let name =
+            root.file_name().map_or_else(|| root.display().to_string(), |n| n.to_string_lossy().into_owned());
+        Site {
+            needs,
+            users,
+            steps,
+            topics,
+            reading,
+            name,
+            builds: OnceLock::new(),
+            options: OnceLock::new(),
+            index: OnceLock::new(),
+            paths: OnceLock::new(),
+            session,
+            evaluation,
+        }
+    }
+
+    pub(crate) fn graph(&self) -> &Graph {
+        &self.evaluation.graph
+    }
+
+    /// Targets that people name, by address.
+    pub(crate) fn declared(&self) -> impl Iterator<Item = (TargetId, &Target)> {
+        let targets = self.graph().targets.iter().enumerate();
+        let named = targets.filter(|(_, target)| target.is_declared() && target.role != Role::Inner);
+        named.map(|(number, target)| (TargetId(number as u32), target))
+    }
+
+    /// Builds that are remembered, the oldest first.
+    pub(crate) fn builds(&self) -> &[BuildRecord] {
+        self.builds.get_or_init(|| self.session.history())
+    }
+
+    /// What there is to know about options.
+    pub(crate) fn options(&self) -> &Evaluation {
+        self.options.get_or_init(|| self.session.options_to_read())
+    }
+
+    /// Paths of all files that have a page: definitions, sources, and what steps make.
+    pub(crate) fn paths(&self) -> &HashSet<String> {
+        self.paths.get_or_init(|| {
+            let files =
+                self.graph().files.iter().filter(|file| !file.folder).map(|file| file.path.to_string());
+            files.chain(self.evaluation.read.iter().map(ToString::to_string)).collect()
+        })
+    }
+
+    /// How long a step took the last time it ran here, in microseconds.
+    pub(crate) fn micros(&self, step: StepId) -> Option<u64> {
+        let memory = self.session.state().steps.get(self.graph().step(step).folder.as_str())?;
+        (!memory.outputs.is_empty()).then_some(memory.micros)
+    }
+
+    /// How long all steps of a target took, in microseconds.
+    pub(crate) fn cost(&self, target: TargetId) -> u64 {
+        self.steps[target.index()].iter().filter_map(|step| self.micros(*step)).sum()
+    }
+
+    /// How many targets there are of each kind, the most first.
+    pub(crate) fn kinds(&self) -> Vec<(Arc<str>, usize)> {
+        let mut kinds: BTreeMap<Arc<str>, usize> = BTreeMap::new();
+        for (_, target) in self.declared() {
+            *kinds.entry(kind_of(target)).or_default() += 1;
+        }
+        let mut kinds: Vec<_> = kinds.into_iter().collect();
+        kinds.sort_by(|a, b| b.1.cmp(&a.1).then(a.0.cmp(&b.0)));
+        kinds
+    }
+
+    pub(crate) fn now() -> u64 {
+        SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default().as_secs()
+    }
+
+    /// The page about a target, by how builds call it: its address, and its variant behind that.
+    pub(crate) fn page_of_title(&self, title: &str) -> Option<String> {
+        let address = title.split(" (").next().unwrap_or(title);
+        self.graph().find_target(address).map(|_| page(About::Target, address))
+    }
+}
+
+/// What a target is.
+pub(crate) fn kind_of(target: &Target) -> Arc<str> {
+    if target.kind.is_empty() { "value".into() } else { target.kind.clone() }
+}

@@ -1,0 +1,104 @@
+//! `nubrik explore`: pages about a workspace, served on this machine or written as files.
+
+use std::io::Read;
+use std::path::Path;
+use std::sync::Arc;
+
+use nubrik_confine::CancelSwitch;
+use nubrik_explorer::{NotWritten, PageServer, PagesFor, Site};
+use nubrik_session::Session;
+use serde::Serialize;
+
+use super::explain::all_topics;
+use super::{CommandResult, labelled, open, say_wrong};
+use crate::arguments::Choice;
+use crate::exit::Exit;
+use crate::ui::console::{Console, OutputStream, outln};
+use crate::ui::paint::Ink;
+
+#[derive(Serialize)]
+struct ExplorerEvent<'a> {
+    event: &'static str,
+    address: &'a str,
+}
+
+#[derive(Serialize)]
+struct WrittenEvent<'a> {
+    event: &'static str,
+    to: &'a str,
+    pages: usize,
+}
+
+/// Serves pages until it is stopped, or writes them to a folder.
+pub fn explore(console: Console, choice: &Choice, port: u16, to: Option<&Path>) -> CommandResult<Exit> {
+    let session = open(console, choice)?;
+    match to {
+        Some(folder) => write(console, session, folder),
+        None => serve(console, choice, session, port),
+    }
+}
+
+fn write(console: Console, session: Session, folder: &Path) -> CommandResult<Exit> {
+    let site = Site::of(session, all_topics(), PagesFor::Written);
+    let pages = site.write(folder).map_err(|problem| match problem {
+        NotWritten::Occupied => {
+            let message = format!("{} holds something that is no copy of these pages", folder.display());
+            say_wrong(console, Exit::Usage, &message, &["name a folder that is new or empty"])
+        }
+        NotWritten::Problem(path, e) => {
+            say_wrong(console, Exit::Own, &format!("cannot write {}: {e}", path.display()), &[])
+        }
+    })?;
+    let first = folder.join("index.html").display().to_string();
+    if console.is_json() {
+        console.event(&WrittenEvent { event: "written", to: &first, pages });
+    } else {
+        let paint = console.paint(OutputStream::Output);
+        let text = format!("{pages} pages; the first one is {first}");
+        outln!(console, "{}", labelled(paint, Ink::Found, "written", &text));
+    }
+    Ok(Exit::Done)
+}
+
+fn serve(console: Console, choice: &Choice, session: Session, port: u16) -> CommandResult<Exit> {
+    let wrong = |message: String, mends: &[&str]| say_wrong(console, Exit::Machine, &message, mends);
+    let root = session.workspace.root.clone();
+    let cancel = crate::interrupt::cancel_switch()
+        .map_err(|e| wrong(format!("cannot listen for signals: {e}"), &[]))?;
+    // Builds look for the explorer in the tool's own folder.
+    if session.workspace.make_folders().is_err() {
+        return Err(wrong(format!("cannot write in {}", root.display()), &["nubrik explore --write FOLDER"]));
+    }
+    let token = token().map_err(|e| wrong(format!("cannot make a token: {e}"), &[]))?;
+    let site = Site::of(session, all_topics(), PagesFor::Served);
+    let server = PageServer::open(site, port, token).map_err(|why| {
+        let mend = "without --port a free one is taken";
+        wrong(format!("cannot serve pages at port {port}: {why}"), &[mend])
+    })?;
+    if console.is_json() {
+        console.event(&ExplorerEvent { event: "explorer", address: &server.address() });
+    } else {
+        let paint = console.paint(OutputStream::Output);
+        outln!(console, "{}", labelled(paint, Ink::Found, "explore", &server.address()));
+        let text =
+            "for you on this machine only; what changes shows when a page is loaded again; Ctrl-C ends it";
+        outln!(console, "{}", paint.ink(Ink::Faint, &format!("{:10}{text}", "")));
+    }
+    let make = || Some(Site::of(look_again(&root, choice)?, all_topics(), PagesFor::Served));
+    server.serve(&|| cancel.is_thrown(), &make);
+    Ok(Exit::Done)
+}
+
+/// The workspace as it is now; nothing while it cannot be opened: then the pages stay as they are.
+fn look_again(root: &Path, choice: &Choice) -> Option<Session> {
+    let mut session = Session::open(root, Arc::new(CancelSwitch::new().ok()?)).ok()?;
+    session.choose(choice.profile.as_deref(), &choice.set).ok()?;
+    Some(session)
+}
+
+/// A word that nobody can guess.
+fn token() -> std::io::Result<String> {
+    let mut bytes = [0; 16];
+    std::fs::File::open("/dev/urandom")?.read_exact(&mut bytes)?;
+    Ok(bytes.iter().map(|byte| format!("{byte:02x}")).collect())
+}

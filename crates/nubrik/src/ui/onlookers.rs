@@ -1,0 +1,93 @@
+//! Tells an explorer that looks at the workspace what happens in a build. Whether one looks costs a look at one file.
+
+use std::io::Write;
+use std::path::Path;
+use std::sync::mpsc::{Sender, channel};
+use std::thread::JoinHandle;
+use std::time::Duration;
+
+use nubrik_engine::{Event, Verdict};
+use nubrik_explorer::LiveTold;
+use nubrik_graph::{Graph, StepId};
+
+use super::json_text;
+
+/// An explorer that reads nothing for so long is told nothing more.
+const PATIENCE: Duration = Duration::from_millis(500);
+
+/// So much is told of what a failing step printed, in bytes.
+const PRINTED: usize = 32 << 10;
+
+/// Who looks at a build from elsewhere.
+pub struct Onlookers<'g> {
+    graph: &'g Graph,
+    /// Taken when the build is over: then the thread that tells comes to its end.
+    sender: Option<Sender<LiveTold>>,
+    telling: Option<JoinHandle<()>>,
+}
+
+impl<'g> Onlookers<'g> {
+    /// Those who look at a workspace, if somebody does.
+    pub fn of(root: &Path, graph: &'g Graph) -> Option<Onlookers<'g>> {
+        let mut stream = nubrik_explorer::connect(&root.join(".nubrik"))?;
+        stream.set_write_timeout(Some(PATIENCE)).ok()?;
+        let (sender, told) = channel::<LiveTold>();
+        // Steps do not wait until it is told.
+        let telling = std::thread::spawn(move || {
+            for told in told {
+                let Some(line) = json_text::line(&told) else { continue };
+                if stream.write_all(line.as_bytes()).is_err() {
+                    return;
+                }
+            }
+        });
+        Some(Onlookers { graph, sender: Some(sender), telling: Some(telling) })
+    }
+
+    /// Tells an event.
+    pub fn hear(&self, event: &Event) {
+        let folder = |step: StepId| self.graph.step(step).folder.to_string();
+        let (target, say) = (
+            |step: StepId| self.graph.title(step).to_string(),
+            |step: StepId| self.graph.step(step).say.to_string(),
+        );
+        let told = match event {
+            Event::Began { steps } => LiveTold::Began { steps: *steps },
+            Event::WillRun { step, reason } => LiveTold::Runs {
+                folder: folder(*step),
+                target: target(*step),
+                say: say(*step),
+                reason: reason.to_string(),
+            },
+            Event::Elsewhere { step, machine } => {
+                LiveTold::Elsewhere { folder: folder(*step), machine: machine.to_string() }
+            }
+            Event::Done { step, verdict, reason, micros, printed, machine: _, failure: _ } => {
+                LiveTold::Done {
+                    folder: folder(*step),
+                    target: target(*step),
+                    say: say(*step),
+                    state: verdict.word().to_owned(),
+                    reason: reason.to_string(),
+                    micros: *micros,
+                    printed: (*verdict == Verdict::Failed).then(|| {
+                        String::from_utf8_lossy(&printed[..printed.len().min(PRINTED)]).into_owned()
+                    }),
+                }
+            }
+            Event::Survived { .. } | Event::Notice(_) => return,
+        };
+        if let Some(sender) = &self.sender {
+            let _ = sender.send(told);
+        }
+    }
+}
+
+impl Drop for Onlookers<'_> {
+    fn drop(&mut self) {
+        drop(self.sender.take());
+        if let Some(telling) = self.telling.take() {
+            let _ = telling.join();
+        }
+    }
+}
