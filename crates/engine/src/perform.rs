@@ -62,8 +62,10 @@ impl Build<'_> {
         let memory = self.memory_of(now, entry, Vec::new(), reason);
         if self.options.stay_away && self.may_stay_away(entry) {
             store.used(&now.first_key, entry);
-            // What lies there is of another time.
-            self.fresh_folder(id, &[]).ok()?;
+            // What lies there is of another time; mostly there is nothing.
+            if self.outside.check_itself(&self.graph.step(id).folder).is_some() {
+                self.fresh_folder(id, &[]).ok()?;
+            }
             return Some(StepMemory { is_away: true, ..memory });
         }
         store.bring(&contents_of(&entry.outputs), Some(patience_for(entry.micros)));

@@ -15,6 +15,9 @@ use crate::outside::Outside;
 use crate::schedule::{Schedule, longest_run};
 use crate::state::{Changes, State};
 
+/// So many threads take answers of other machines, at most.
+const RECEIVERS: usize = 8;
+
 /// Builds the steps behind the files of a request, and publishes results below `out` (a folder, from the
 /// workspace's root). Never fails as a whole: what went wrong is in the events and the summary.
 pub fn build(
@@ -47,7 +50,11 @@ pub fn build(
         }
         if let Some(performer) = build.performer {
             performer.begin();
+            // Whoever has many machines at work is answered often: answers are taken by several at once.
             scope.spawn(|| schedule.receive());
+            for _ in 1..workers.clamp(1, RECEIVERS) {
+                scope.spawn(|| schedule.take_answers());
+            }
         }
         let work = || {
             schedule.build.outside.begin_worker(workers);

@@ -11,7 +11,7 @@ use nubrik_store::RecordEntry;
 use crate::build::{Build, lock};
 use crate::event::{Event, Verdict};
 use crate::examine::{Examined, SEES_BESIDES};
-use crate::performer::{Errand, StepAnswer};
+use crate::performer::{Errand, Performer, StepAnswer};
 use crate::reason::Reason;
 use crate::schedule::{Schedule, StepEnd};
 use crate::sent::SentStep;
@@ -106,25 +106,44 @@ impl Schedule<'_, '_> {
         Err(sent.now)
     }
 
-    /// Hears what becomes of steps that were sent, until nothing is left to do.
+    /// Takes answers, until nothing is left to do.
+    pub(crate) fn take_answers(&self) {
+        let Some(performer) = self.build.performer else { return };
+        while lock(&self.progress).remaining > 0 && !self.is_over.load(Ordering::Relaxed) {
+            self.take_answer(performer);
+        }
+    }
+
+    /// Takes an answer, if one comes soon.
+    fn take_answer(&self, performer: &dyn Performer) {
+        match performer.receive(LOOK) {
+            Some((step, StepAnswer::Begun(machine))) => {
+                let is_sent = lock(&self.sent).contains_key(&step);
+                let events = is_sent.then_some(Event::Elsewhere { step, machine });
+                events.iter().for_each(|event| self.build.listener.hear(event));
+            }
+            Some((step, answer)) => {
+                let sent = lock(&self.sent).remove(&step);
+                if let Some(sent) = sent {
+                    self.answered(step, &sent, answer);
+                }
+            }
+            None => {}
+        }
+    }
+
+    /// Hears what becomes of steps that were sent, until nothing is left to do: takes answers, and begins once more what is late.
     pub(crate) fn receive(&self) {
         let Some(performer) = self.build.performer else { return };
         let mut is_any_left = false;
+        let mut looked = Instant::now();
         while lock(&self.progress).remaining > 0 && !self.is_over.load(Ordering::Relaxed) {
-            match performer.receive(LOOK) {
-                Some((step, StepAnswer::Begun(machine))) => {
-                    let is_sent = lock(&self.sent).contains_key(&step);
-                    let events = is_sent.then_some(Event::Elsewhere { step, machine });
-                    events.iter().for_each(|event| self.build.listener.hear(event));
-                }
-                Some((step, answer)) => {
-                    let sent = lock(&self.sent).remove(&step);
-                    if let Some(sent) = sent {
-                        self.answered(step, &sent, answer);
-                    }
-                }
-                None => {}
+            self.take_answer(performer);
+            // To look at all that is under way for each answer would cost the product of both.
+            if looked.elapsed() < LOOK {
+                continue;
             }
+            looked = Instant::now();
             is_any_left |= self.double();
             let is_over = self.build.outside.is_cancelled() || lock(&self.progress).stop;
             let given_up: Vec<(StepId, SentStep)> = {

@@ -12,6 +12,9 @@ use futures_util::StreamExt;
 use crate::line::JobLine;
 use crate::{Alive, BossNews, ExchangePlace, ExchangeTrouble, GONE, PATIENCE, WANTED};
 
+/// The open slots are counted again after so long.
+const COUNTED: Duration = Duration::from_millis(100);
+
 /// Who is there, by name, and when they last said so.
 type RollCall = Arc<Mutex<HashMap<String, (Alive, Instant)>>>;
 
@@ -22,6 +25,8 @@ pub struct Boss {
     name: String,
     round: AtomicUsize,
     present: RollCall,
+    /// How many slots were open when it was last counted, and when that was.
+    slots: Mutex<(Instant, usize)>,
     heard: Mutex<Receiver<BossNews>>,
 }
 
@@ -100,7 +105,19 @@ impl Boss {
             }
         });
         let (name, round) = (name.to_owned(), AtomicUsize::new(0));
-        Ok(Boss { line, name, round, present, heard: Mutex::new(heard) })
+        let slots = Mutex::new((Instant::now(), 0));
+        Ok(Boss { line, name, round, present, slots, heard: Mutex::new(heard) })
+    }
+
+    /// How many jobs all who are there take at once now. It is counted a few times a second, and not each time it is asked.
+    pub fn open_slots(&self) -> usize {
+        let mut slots = self.slots.lock().unwrap_or_else(PoisonError::into_inner);
+        if slots.1 == 0 || slots.0.elapsed() > COUNTED {
+            let list = self.present.lock().unwrap_or_else(PoisonError::into_inner);
+            let there = list.values().filter(|(_, last)| last.elapsed() < GONE);
+            *slots = (Instant::now(), there.map(|(alive, _)| alive.open_slots()).sum());
+        }
+        slots.1
     }
 
     /// What jobs are of that are sent now: another one after all were taken back.

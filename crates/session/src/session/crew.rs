@@ -4,6 +4,7 @@ use std::collections::HashMap;
 use std::fs;
 use std::os::unix::fs::PermissionsExt;
 use std::path::PathBuf;
+use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
@@ -40,6 +41,8 @@ pub struct Crew {
     sets: Mutex<HashMap<SetId, Digest>>,
     /// Steps that were sent and not answered, each with the numbers under which the server has it.
     under_way: Mutex<HashMap<StepId, Vec<u64>>>,
+    /// How many jobs that are.
+    sent: AtomicUsize,
     /// What was made of steps that were answered: a second answer must be the same.
     made: Mutex<HashMap<StepId, (Digest, Arc<str>)>>,
     refused: Mutex<Option<String>>,
@@ -88,7 +91,8 @@ impl Crew {
         root: PathBuf,
     ) -> Crew {
         let (sources, sets, under_way, made, refused) = Default::default();
-        Crew { boss, key, shared, local, root, sources, sets, under_way, made, refused }
+        let sent = AtomicUsize::new(0);
+        Crew { boss, key, shared, local, root, sources, sets, under_way, sent, made, refused }
     }
 
     /// Who is there.
@@ -200,7 +204,7 @@ impl Crew {
             true => sheet.by.as_str().into(),
             false => members.writer(&worker).map_or("", |member| &member.name).into(),
         };
-        if lock(&self.under_way).remove(&step).is_none() {
+        if self.no_longer(step).is_none() {
             if let (Ok(result), Some((made, before))) = (&sheet.end, lock(&self.made).get(&step)) {
                 let is_same = result.entries.iter().all(|entry| digest_of(&entry.outputs) == *made);
                 if !is_same {
@@ -228,14 +232,21 @@ impl Crew {
 
     /// One of the steps that nobody does any more, if nobody is there who could.
     fn forsaken(&self) -> Option<StepId> {
-        let mut under_way = lock(&self.under_way);
+        let under_way = lock(&self.under_way);
         let step = *under_way.keys().next()?;
         let is_anybody_there = self.boss.present().iter().any(|alive| alive.open_slots() + alive.busy > 0);
         if is_anybody_there {
             return None;
         }
-        under_way.remove(&step);
-        Some(step)
+        drop(under_way);
+        self.no_longer(step).map(|_| step)
+    }
+
+    /// Takes a step from those that are under way.
+    fn no_longer(&self, step: StepId) -> Option<Vec<u64>> {
+        let numbers = lock(&self.under_way).remove(&step)?;
+        self.sent.fetch_sub(numbers.len(), Ordering::Relaxed);
+        Some(numbers)
     }
 }
 
@@ -247,9 +258,8 @@ impl Performer for Crew {
     }
 
     fn has_place(&self, forecast: u64) -> bool {
-        let slots: usize = self.boss.present().iter().map(Alive::open_slots).sum();
-        let sent: usize = lock(&self.under_way).values().map(Vec::len).sum();
-        forecast >= WORTH_SENDING && sent < slots * UNDER_WAY.0 / UNDER_WAY.1
+        let sent = self.sent.load(Ordering::Relaxed);
+        forecast >= WORTH_SENDING && sent < self.boss.open_slots() * UNDER_WAY.0 / UNDER_WAY.1
     }
 
     fn send(&self, errand: &Errand) -> bool {
@@ -260,6 +270,7 @@ impl Performer for Crew {
             Ok(number) => {
                 if let Some(numbers) = lock(&self.under_way).get_mut(&errand.step) {
                     numbers.push(number);
+                    self.sent.fetch_add(1, Ordering::Relaxed);
                 }
                 true
             }
@@ -283,11 +294,11 @@ impl Performer for Crew {
                 is_ours.then(|| (StepId(number), StepAnswer::Begun(name.into())))
             }
             Some(BossNews::Undone(number)) => {
-                let mut under_way = lock(&self.under_way);
+                let under_way = lock(&self.under_way);
                 let step =
                     under_way.iter().find(|(_, numbers)| numbers.contains(&number)).map(|(step, _)| *step)?;
-                under_way.remove(&step);
                 drop(under_way);
+                self.no_longer(step)?;
                 self.note("those who began it did not end it, one after another".to_owned());
                 Some((step, StepAnswer::Not))
             }
@@ -297,6 +308,7 @@ impl Performer for Crew {
 
     fn abandon(&self) {
         lock(&self.under_way).clear();
+        self.sent.store(0, Ordering::Relaxed);
         self.boss.abandon();
     }
 }
