@@ -104,7 +104,7 @@ impl Performer for Scripted<'_> {
             Deed::Refuses => vec![(step, StepAnswer::Not)],
             Deed::RefusesAndMakes => vec![(step, StepAnswer::Not), (step, self.made(errand))],
             Deed::MakesAnother => {
-                vec![(StepId(step.0 + 1), self.made(errand)), (step, self.made(errand))]
+                vec![(StepId(step.0 + 1_000), self.made(errand)), (step, self.made(errand))]
             }
         };
         self.answers.lock().unwrap().extend(answers);

@@ -39,13 +39,21 @@ pub struct Crew {
     root: PathBuf,
     sources: Mutex<HashMap<WsPath, (Digest, bool)>>,
     sets: Mutex<HashMap<SetId, Digest>>,
-    /// Steps that were sent and not answered, each with the numbers under which the server has it.
-    under_way: Mutex<HashMap<StepId, Vec<u64>>>,
+    /// Steps that were sent and not answered.
+    under_way: Mutex<HashMap<StepId, UnderWay>>,
     /// How many jobs that are.
     sent: AtomicUsize,
     /// What was made of steps that were answered: a second answer must be the same.
     made: Mutex<HashMap<StepId, (Digest, Arc<str>)>>,
     refused: Mutex<Option<String>>,
+}
+
+/// A step that was sent.
+struct UnderWay {
+    /// Its folder: a result of another one is none.
+    folder: Arc<str>,
+    /// The numbers under which the server has it.
+    numbers: Vec<u64>,
 }
 
 /// Identifies outputs.
@@ -204,7 +212,7 @@ impl Crew {
             true => sheet.by.as_str().into(),
             false => members.writer(&worker).map_or("", |member| &member.name).into(),
         };
-        if self.no_longer(step).is_none() {
+        let Some(UnderWay { folder, .. }) = self.no_longer(step) else {
             if let (Ok(result), Some((made, before))) = (&sheet.end, lock(&self.made).get(&step)) {
                 let is_same = result.entries.iter().all(|entry| digest_of(&entry.outputs) == *made);
                 if !is_same {
@@ -215,8 +223,12 @@ impl Crew {
                 }
             }
             return None;
-        }
+        };
         let mut result = match sheet.end {
+            Ok(result) if *result.folder != *folder => {
+                self.note(format!("{machine} answered with the result of another step"));
+                return Some((step, StepAnswer::Not));
+            }
             Ok(result) => result,
             Err(why) => {
                 self.note(why);
@@ -243,10 +255,10 @@ impl Crew {
     }
 
     /// Takes a step from those that are under way.
-    fn no_longer(&self, step: StepId) -> Option<Vec<u64>> {
-        let numbers = lock(&self.under_way).remove(&step)?;
-        self.sent.fetch_sub(numbers.len(), Ordering::Relaxed);
-        Some(numbers)
+    fn no_longer(&self, step: StepId) -> Option<UnderWay> {
+        let gone = lock(&self.under_way).remove(&step)?;
+        self.sent.fetch_sub(gone.numbers.len(), Ordering::Relaxed);
+        Some(gone)
     }
 }
 
@@ -265,18 +277,20 @@ impl Performer for Crew {
     fn send(&self, errand: &Errand) -> bool {
         let Some(job) = self.job(errand) else { return false };
         // Before it is sent: the answer may be there at once.
-        lock(&self.under_way).entry(errand.step).or_default();
+        let folder = errand.lone.graph.step(errand.lone.step).folder.shared().clone();
+        let fresh = || UnderWay { folder, numbers: Vec::new() };
+        lock(&self.under_way).entry(errand.step).or_insert_with(fresh);
         match self.boss.send(job) {
             Ok(number) => {
-                if let Some(numbers) = lock(&self.under_way).get_mut(&errand.step) {
-                    numbers.push(number);
+                if let Some(sent) = lock(&self.under_way).get_mut(&errand.step) {
+                    sent.numbers.push(number);
                     self.sent.fetch_add(1, Ordering::Relaxed);
                 }
                 true
             }
             Err(trouble) => {
                 let mut under_way = lock(&self.under_way);
-                if under_way.get(&errand.step).is_some_and(Vec::is_empty) {
+                if under_way.get(&errand.step).is_some_and(|sent| sent.numbers.is_empty()) {
                     under_way.remove(&errand.step);
                 }
                 drop(under_way);
@@ -295,8 +309,10 @@ impl Performer for Crew {
             }
             Some(BossNews::Undone(number)) => {
                 let under_way = lock(&self.under_way);
-                let step =
-                    under_way.iter().find(|(_, numbers)| numbers.contains(&number)).map(|(step, _)| *step)?;
+                let step = under_way
+                    .iter()
+                    .find(|(_, sent)| sent.numbers.contains(&number))
+                    .map(|(step, _)| *step)?;
                 drop(under_way);
                 self.no_longer(step)?;
                 self.note("those who began it did not end it, one after another".to_owned());
