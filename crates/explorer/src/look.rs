@@ -120,17 +120,18 @@ pub(crate) fn counted(count: usize, one: &str, many: &str) -> String {
     if count == 1 { format!("1 {one}") } else { format!("{count} {many}") }
 }
 
-/// A time of the past, in its largest unit; the moment itself where one points at it.
-pub(crate) fn when(began: u64, now: u64) -> Markup {
-    let seconds = now.saturating_sub(began);
-    let text = match seconds {
-        0..60 => "just now".to_owned(),
-        60..3_600 => format!("{} min ago", seconds / 60),
-        3_600..86_400 => format!("{} h ago", seconds / 3_600),
-        86_400..172_800 => "a day ago".to_owned(),
-        _ => format!("{} days ago", seconds / 86_400),
+/// A time of the past: how long ago it is, in its largest unit, where it is known when that is read; else the moment itself.
+pub(crate) fn when(began: u64, now: Option<u64>) -> Markup {
+    let moment = moment(began);
+    let text = match now.map(|now| now.saturating_sub(began)) {
+        None => moment.replace('T', " ").replace('Z', " UTC"),
+        Some(0..60) => "just now".to_owned(),
+        Some(seconds @ 60..3_600) => format!("{} min ago", seconds / 60),
+        Some(seconds @ 3_600..86_400) => format!("{} h ago", seconds / 3_600),
+        Some(86_400..172_800) => "a day ago".to_owned(),
+        Some(seconds) => format!("{} days ago", seconds / 86_400),
     };
-    html! { time datetime=(moment(began)) title=(moment(began)) { (text) } }
+    html! { time datetime=(moment) title=(moment) { (text) } }
 }
 
 /// A moment in UTC: `2026-11-27T13:24:07Z`. By the civil calendar of the proleptic Gregorian era.

@@ -122,8 +122,10 @@ impl Site {
         kinds
     }
 
-    pub(crate) fn now() -> u64 {
-        SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default().as_secs()
+    /// What time it is when a page is read; nothing where that is unknown, because it is written.
+    pub(crate) fn now(&self) -> Option<u64> {
+        let now = || SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default().as_secs();
+        (self.reading == PagesFor::Served).then(now)
     }
 
     /// The page about a target, by how builds call it: its address, and its variant behind that.

@@ -277,6 +277,21 @@ reuse  its result is kept from an earlier build, here or in another workspace, a
         #[arg(long, value_name = "FOLDER", conflicts_with = "port")]
         write: Option<PathBuf>,
     },
+    /// Write a report of a build or of all tests: a page, Markdown, JUnit XML
+    Report {
+        /// The number of a build, or `tests` for all tests as they stand; the last build without it
+        #[arg(value_name = "BUILD")]
+        what: Option<String>,
+        /// Write one page of HTML, which needs nothing else
+        #[arg(long, value_name = "FILE")]
+        html: Option<PathBuf>,
+        /// Write Markdown, as pages of CI systems show it; what is printed without any of the three
+        #[arg(long, value_name = "FILE")]
+        markdown: Option<PathBuf>,
+        /// Write the cases of all tests that ran as JUnit XML
+        #[arg(long, value_name = "FILE")]
+        junit: Option<PathBuf>,
+    },
     /// List the options that can be set, and who reads them
     Options {
         /// Only those whose name or documentation has this word

@@ -28,6 +28,7 @@ Understand
   why          Say why a target would run now, or why it last ran
   history      List the last builds, or the steps of one of them
   trace        Write when the steps of a build ran, for timeline viewers
+  report       Write a report of a build or of all tests: a page, Markdown, JUnit XML
   inside       Open a shell in a step's folder, environment and sandbox
   explain      Explain a form, a kind, an error, a setting, a state
   doctor       Say which tools and libraries are installed, and what to install

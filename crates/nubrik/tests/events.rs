@@ -140,6 +140,8 @@ fn every_event_is_as_documented() {
     check(&["lint"]);
     check(&["manual", "pages"]);
     check(&["explore", "--write", "explored"]);
+    check(&["report"]);
+    check(&["report", "tests", "--html", "r.html", "--junit", "r.xml"]);
     let store = sandbox.folder.parent().unwrap().join("store").display().to_string();
     check(&["share", "create", &store, "--root", "root.key"]);
     let key = std::fs::read_to_string(sandbox.folder.join("root.key")).unwrap();

@@ -41,7 +41,7 @@ fn end(build: &BuildRecord) -> Markup {
 
 /// Rows about builds.
 pub(crate) fn build_rows<'b>(site: &Site, builds: impl Iterator<Item = &'b BuildRecord>) -> Markup {
-    let (known, now) = (site.builds(), Site::now());
+    let (known, now) = (site.builds(), site.now());
     html! {
         div.scroll { table {
             thead { tr {
@@ -130,11 +130,11 @@ pub(crate) fn repeat(step: &StepRecord) -> String {
 }
 
 /// What became of a build, in numbers.
-pub(crate) fn sums(build: &BuildRecord) -> Markup {
+pub(crate) fn sums(build: &BuildRecord, now: Option<u64>) -> Markup {
     let current = build.steps.saturating_sub(build.done.len());
     html! {
         dl.facts {
-            dt { "End" } dd { (end(build)) ", " (when(build.began, Site::now())) ", after " (span(build.micros)) }
+            dt { "End" } dd { (end(build)) ", " (when(build.began, now)) ", after " (span(build.micros)) }
             dt { "Asked for" } dd { (asked(build)) }
             dt { "Steps" }
             dd {
@@ -192,7 +192,7 @@ pub(crate) fn build(site: &Site, number: &str) -> Option<SitePage> {
     let title = |step: &StepRecord| title(site, step);
     let body = html! {
         h1 { "Build " (number) }
-        (sums(build))
+        (sums(build, site.now()))
         @if let Some(before) = before(site.builds(), number) {
             p { a href=(page(About::Compared, &format!("{number}-{before}"))) { "Compared with build " (before) } }
         }

@@ -232,7 +232,7 @@ fn runs(site: &Site, address: &str) -> Markup {
                         @for step in own.iter().take(4) {
                             tr {
                                 td { a href=(page(About::Build, &build.build.to_string())) { (build.build) } }
-                                td { (when(build.began, Site::now())) }
+                                td { (when(build.began, site.now())) }
                                 td.say { (step.say) }
                                 td { (state(&step.state)) }
                                 td.number { @if step.micros > 0 { (span(step.micros)) } }

@@ -18,29 +18,34 @@ const SLOWEST: usize = 12;
 const CASES: usize = 200;
 
 /// A test, with what is known of it.
-struct TestedTarget<'s> {
-    address: &'s str,
-    target: &'s str,
+pub(crate) struct TestedTarget<'s> {
+    pub address: &'s str,
+    pub target: &'s str,
     /// Its state the last time: `passed`, `failed`, or nothing where it never ran.
-    last: &'static str,
-    micros: u64,
-    quarantined: Option<&'s str>,
-    cases: Vec<Case>,
+    pub last: &'static str,
+    pub micros: u64,
+    pub quarantined: Option<&'s str>,
+    pub cases: Vec<Case>,
     /// Builds in which it ran: which, what became of it, how long it took.
-    runs: Vec<(u64, &'static str, u64)>,
+    pub runs: Vec<(u64, &'static str, u64)>,
     /// Whether it passed and failed with one key.
-    is_flaky: bool,
+    pub is_flaky: bool,
+    /// What it printed when it failed the last time, if that was its last run.
+    pub printed: Option<&'s str>,
 }
 
-fn all(site: &Site) -> Vec<TestedTarget<'_>> {
+/// All tests: first those that failed, then those that are in doubt.
+pub(crate) fn all(site: &Site) -> Vec<TestedTarget<'_>> {
     let graph = site.graph();
     let mut runs: BTreeMap<&str, Vec<(u64, &'static str, u64)>> = BTreeMap::new();
     let mut ends: BTreeMap<(&str, &str), BTreeSet<&str>> = BTreeMap::new();
+    let mut printed: BTreeMap<&str, Option<&str>> = BTreeMap::new();
     for build in site.builds() {
         for step in &build.done {
             let (Some(test), "ran" | "failed") = (&step.test, step.state.as_str()) else { continue };
             let word = if step.state == "ran" { "passed" } else { "failed" };
             runs.entry(test).or_default().push((build.build, word, step.micros));
+            printed.insert(test, step.printed.as_deref());
             if let Some(key) = &step.key {
                 ends.entry((test, key)).or_default().insert(word);
             }
@@ -69,6 +74,7 @@ fn all(site: &Site) -> Vec<TestedTarget<'_>> {
                 cases: memory.and_then(|_| site.session.cases(graph, step)).unwrap_or_default(),
                 runs: runs.remove(&*check.address).unwrap_or_default(),
                 is_flaky: flaky.contains(&*check.address),
+                printed: printed.get(&*check.address).copied().flatten(),
             }
         })
         .collect();
@@ -81,7 +87,8 @@ fn all(site: &Site) -> Vec<TestedTarget<'_>> {
     tests
 }
 
-fn outcome(outcome: &CaseOutcome) -> &'static str {
+/// What became of a case, in a word.
+pub(crate) fn outcome(outcome: &CaseOutcome) -> &'static str {
     match outcome {
         CaseOutcome::Passed => "passed",
         CaseOutcome::Failed => "failed",

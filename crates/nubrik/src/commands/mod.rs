@@ -26,6 +26,7 @@ mod observe;
 mod options;
 mod pin;
 mod plan;
+mod report_file;
 mod run;
 mod services;
 mod share;
@@ -131,6 +132,12 @@ pub fn dispatch(arguments: Arguments) -> Exit {
             graph::graph(console, choice, &what, &drawing)
         }
         UserCommand::Explore { port, write } => explore::explore(console, choice, port, write.as_deref()),
+        UserCommand::Report { what, html, markdown, junit } => report_file::report(
+            console,
+            choice,
+            what.as_deref(),
+            &report_file::ReportFiles { html, markdown, junit },
+        ),
         UserCommand::Options { word } => options::options(console, choice, word.as_deref()),
         UserCommand::Doctor => doctor::doctor(console, choice),
         UserCommand::Explain { topic, all } => explain::explain(console, topic.as_deref(), all),

@@ -1,0 +1,296 @@
+//! Reports to keep: a build, or tests as they stand, as one page that needs nothing else, as Markdown for the pages of a CI system,
+//! and as JUnit XML. What failed comes first, with what it printed and the command that repeats it.
+
+use std::fmt::Write;
+
+use maud::{DOCTYPE, Markup, html};
+use nubrik_cases::{Case, CaseOutcome, Suite};
+use nubrik_session::{BuildRecord, StepRecord};
+
+use crate::look::{STYLE, counted, raw, span, state};
+use crate::pages::builds::{asked, end_of, failures, repeat, steps, sums};
+use crate::pages::sources::text_of;
+use crate::pages::tests::{TestedTarget, all, outcome};
+use crate::pages::timeline::timeline;
+use crate::site::Site;
+
+/// So much of what something printed is put into Markdown, in bytes: pages of CI systems take only so much.
+const PRINTED: usize = 4_000;
+
+/// So many steps are listed in Markdown.
+const STEPS: usize = 100;
+
+/// What a report is about.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub enum ReportOf {
+    /// A build that is remembered, by its number.
+    Build(u64),
+    /// All tests, as they stand.
+    Tests,
+}
+
+impl Site {
+    /// A report as one page of HTML without scripts; nothing where nothing is kept of the build.
+    pub fn report_html(&self, what: ReportOf) -> Option<String> {
+        let (title, body) = match what {
+            ReportOf::Build(number) => {
+                let build = self.builds().iter().find(|build| build.build == number)?;
+                (format!("Build {number}"), build_html(build))
+            }
+            ReportOf::Tests => ("Tests".to_owned(), tests_html(&all(self))),
+        };
+        let document = html! {
+            (DOCTYPE)
+            html lang="en" {
+                head {
+                    meta charset="utf-8";
+                    meta name="viewport" content="width=device-width, initial-scale=1";
+                    title { (title) " – " (self.name) }
+                    style { (raw(STYLE.to_owned())) }
+                }
+                body { main #main { h1 { (title) " of " (self.name) } (body) } }
+            }
+        };
+        Some(document.into_string())
+    }
+
+    /// The same as Markdown.
+    pub fn report_markdown(&self, what: ReportOf) -> Option<String> {
+        match what {
+            ReportOf::Build(number) => {
+                let build = self.builds().iter().find(|build| build.build == number)?;
+                Some(build_markdown(build))
+            }
+            ReportOf::Tests => Some(tests_markdown(&all(self))),
+        }
+    }
+
+    /// The cases of all tests that ran, as JUnit XML.
+    pub fn report_junit(&self) -> String {
+        let tests = all(self);
+        let ran = tests.iter().filter(|test| !test.last.is_empty());
+        let suites: Vec<Suite> = ran
+            .map(|test| Suite {
+                name: test.address.to_owned(),
+                seconds: test.micros as f64 / 1e6,
+                cases: cases_of(test),
+            })
+            .collect();
+        nubrik_cases::merged(&suites)
+    }
+}
+
+/// The cases of a test; a test without a report is one.
+fn cases_of(test: &TestedTarget<'_>) -> Vec<Case> {
+    let mut cases = test.cases.clone();
+    let has_failed = test.last == "failed" && !cases.iter().any(|case| case.outcome == CaseOutcome::Failed);
+    if cases.is_empty() || has_failed {
+        cases.push(Case {
+            group: test.target.to_owned(),
+            name: if cases.is_empty() { test.address.to_owned() } else { "the test as a whole".to_owned() },
+            outcome: if test.last == "failed" { CaseOutcome::Failed } else { CaseOutcome::Passed },
+            seconds: Some(test.micros as f64 / 1e6),
+            text: test.printed.unwrap_or_default().to_owned(),
+        });
+    }
+    cases
+}
+
+fn repeat_test(test: &TestedTarget<'_>) -> String {
+    format!("nubrik test {} --filter {}", test.target, nubrik_graph::shown_word(test.address))
+}
+
+fn build_html(build: &BuildRecord) -> Markup {
+    let title = |step: &StepRecord| html! { span.name { (step.target) } };
+    html! {
+        (sums(build, None))
+        (failures(build, &title))
+        @if let Some(picture) = timeline(build) { h2 { "What ran when" } div.scroll { (picture) } }
+        (steps(build, &title))
+    }
+}
+
+fn tests_html(tests: &[TestedTarget<'_>]) -> Markup {
+    let failed: Vec<_> = tests.iter().filter(|test| test.last == "failed").collect();
+    html! {
+        p.lead { (summary(tests)) }
+        @for test in &failed {
+            div.step {
+                h2 { span.name { (test.address) } }
+                p { (state("failed")) @if let Some(why) = test.quarantined { ", " (state("quarantined")) ": " (why) } @if test.is_flaky { ", " (state("flaky")) } }
+                @for case in test.cases.iter().filter(|case| case.outcome == CaseOutcome::Failed) {
+                    h3 { span.name { (case.name) } }
+                    @if !case.text.is_empty() { pre.wrap { (text_of(case.text.as_bytes(), 16_000)) } }
+                }
+                @if let Some(printed) = test.printed.filter(|printed| !printed.is_empty()) { details { summary { "What it printed" } pre.wrap { (text_of(printed.as_bytes(), 32_000)) } } }
+                p { "Repeat it: " code { (repeat_test(test)) } }
+            }
+        }
+        h2 { "All tests" }
+        div.scroll { table {
+            thead { tr { th scope="col" { "State" } th scope="col" { "Test" } th.number scope="col" { "Cases" } th.number scope="col" { "Took" } th scope="col" { "Remarks" } } }
+            tbody { @for test in tests {
+                tr {
+                    td { @if test.last.is_empty() { "never ran" } @else { (state(test.last)) } }
+                    td.name { (test.address) }
+                    td.number { (cases_of(test).len()) }
+                    td.number { @if test.micros > 0 { (span(test.micros)) } }
+                    td {
+                        @if test.is_flaky { (state("flaky")) " " } @if let Some(why) = test.quarantined { (state("quarantined")) ": " (why) }
+                        @if !test.cases.is_empty() { details { summary { "its cases" } ul { @for case in &test.cases { li { (state(outcome(&case.outcome))) " " span.name { (case.name) } } } } } }
+                    }
+                }
+            } }
+        } }
+    }
+}
+
+/// How tests stand, in a line.
+fn summary(tests: &[TestedTarget<'_>]) -> String {
+    let count = |word: &str| tests.iter().filter(|test| test.last == word).count();
+    let (failed, passed, never) = (count("failed"), count("passed"), count(""));
+    let quarantined = tests.iter().filter(|test| test.last == "failed" && test.quarantined.is_some()).count();
+    let mut text = format!("{} of {} passed", passed, counted(tests.len(), "test", "tests"));
+    for (number, word) in
+        [(failed, "failed"), (quarantined, "of these quarantined"), (never, "never ran here")]
+    {
+        if number > 0 {
+            let _ = write!(text, ", {number} {word}");
+        }
+    }
+    text
+}
+
+/// A text that means nothing more in Markdown.
+fn plain(text: &str) -> String {
+    let mut out = String::new();
+    for c in text.chars() {
+        match c {
+            '\\' | '`' | '*' | '_' | '[' | ']' | '#' | '|' | '~' => out.extend(['\\', c]),
+            '<' => out.push_str("&lt;"),
+            '>' => out.push_str("&gt;"),
+            '&' => out.push_str("&amp;"),
+            '\n' | '\r' => out.push(' '),
+            c => out.push(c),
+        }
+    }
+    out
+}
+
+/// A word of code in Markdown.
+fn code(text: &str) -> String {
+    let text = text.replace(['\n', '\r'], " ");
+    if !text.contains('`') && !text.contains('|') {
+        return format!("`{text}`");
+    }
+    plain(&text)
+}
+
+/// A block of text in Markdown, whatever it holds.
+fn block(text: &str) -> String {
+    let longest = text.split(|c| c != '`').map(str::len).max().unwrap_or(0);
+    let fence = "`".repeat(longest.max(2) + 1);
+    let text = text_of(text.trim_end().as_bytes(), PRINTED);
+    format!("{fence}text\n{text}\n{fence}\n\n")
+}
+
+fn build_markdown(build: &BuildRecord) -> String {
+    let mut out = format!("# Build {}: {}\n\n", build.build, end_of(build));
+    let _ = write!(
+        out,
+        "{}, after {}. {} of {} steps ran",
+        plain(&asked(build)),
+        span(build.micros),
+        build.ran,
+        build.steps
+    );
+    let current = build.steps.saturating_sub(build.done.len());
+    for (count, word) in [
+        (build.reused, "reused"),
+        (build.failed, "failed"),
+        (build.unstarted, "unstarted"),
+        (current, "current"),
+    ] {
+        if count > 0 {
+            let _ = write!(out, ", {count} {word}");
+        }
+    }
+    out.push_str(".\n\n");
+    for step in build.done.iter().filter(|step| step.state == "failed") {
+        let _ = writeln!(out, "## Failed: {} {}\n", code(&step.target), plain(&step.say));
+        let _ = writeln!(out, "{}\n", plain(&step.reason));
+        if let Some(printed) = step.printed.as_deref().filter(|printed| !printed.trim().is_empty()) {
+            out.push_str(&block(printed));
+        }
+        let _ = writeln!(out, "Repeat it: {}\n", code(&repeat(step)));
+    }
+    if !build.done.is_empty() {
+        let head = counted(build.done.len(), "step that was not current", "steps that were not current");
+        let _ = writeln!(out, "<details><summary>{head}</summary>\n");
+        out.push_str("| state | target | step | took | why |\n|---|---|---|---|---|\n");
+        for step in build.done.iter().take(STEPS) {
+            let took = if step.micros > 0 { span(step.micros) } else { String::new() };
+            let on = step.machine.as_ref().map_or_else(String::new, |machine| format!("on {machine}: "));
+            let why = plain(&format!("{on}{}", step.reason));
+            let _ = writeln!(
+                out,
+                "| {} | {} | {} | {took} | {why} |",
+                step.state,
+                code(&step.target),
+                plain(&step.say)
+            );
+        }
+        if build.done.len() > STEPS {
+            let _ = writeln!(out, "\nand {} more", build.done.len() - STEPS);
+        }
+        out.push_str("\n</details>\n");
+    }
+    out
+}
+
+fn tests_markdown(tests: &[TestedTarget<'_>]) -> String {
+    let mut out = format!("# Tests: {}\n\n", summary(tests));
+    for test in tests.iter().filter(|test| test.last == "failed") {
+        let quarantined = if test.quarantined.is_some() { " (quarantined)" } else { "" };
+        let _ = writeln!(out, "## Failed: {}{quarantined}\n", code(test.address));
+        for case in test.cases.iter().filter(|case| case.outcome == CaseOutcome::Failed) {
+            let _ = writeln!(out, "- {}\n", plain(&case.name));
+            if !case.text.trim().is_empty() {
+                out.push_str(&block(&case.text));
+            }
+        }
+        let printed = test.printed.filter(|printed| test.cases.is_empty() && !printed.trim().is_empty());
+        out.push_str(&printed.map_or_else(String::new, block));
+        let _ = writeln!(out, "Repeat it: {}\n", code(&repeat_test(test)));
+    }
+    out.push_str("| state | test | cases | took | remarks |\n|---|---|---|---|---|\n");
+    for test in tests {
+        let last = if test.last.is_empty() { "never ran" } else { test.last };
+        let took = if test.micros > 0 { span(test.micros) } else { String::new() };
+        let mut remarks =
+            if test.is_flaky { "flaky: both results with the same key. ".to_owned() } else { String::new() };
+        remarks.push_str(
+            &test.quarantined.map_or_else(String::new, |why| format!("quarantined: {}", plain(why))),
+        );
+        let _ = writeln!(
+            out,
+            "| {last} | {} | {} | {took} | {remarks} |",
+            code(test.address),
+            cases_of(test).len()
+        );
+    }
+    out
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn markdown_holds_nothing_but_texts() {
+        assert_eq!(plain("a|b *c* <d>\n`e`"), "a\\|b \\*c\\* &lt;d&gt; \\`e\\`");
+        assert_eq!(code("a`b"), "a\\`b");
+        assert_eq!(block("x\n```\ny\n"), "````text\nx\n```\ny\n````\n\n");
+        assert_eq!(block("plain"), "```text\nplain\n```\n\n");
+    }
+}

@@ -1,0 +1,91 @@
+//! `nubrik report`: what became of a build, or how tests stand, to be kept.
+
+use std::path::{Path, PathBuf};
+
+use nubrik_explorer::{PagesFor, ReportOf, Site};
+use serde::Serialize;
+
+use super::history::find;
+use super::{CommandResult, labelled, open, say_wrong, write_whole};
+use crate::arguments::Choice;
+use crate::exit::Exit;
+use crate::ui::console::{Console, OutputStream, out, outln};
+use crate::ui::paint::Ink;
+
+/// The files that are wanted.
+pub struct ReportFiles {
+    pub html: Option<PathBuf>,
+    pub markdown: Option<PathBuf>,
+    pub junit: Option<PathBuf>,
+}
+
+#[derive(Serialize)]
+struct ReportEvent<'a> {
+    event: &'static str,
+    form: &'static str,
+    to: Option<&'a str>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    text: Option<&'a str>,
+}
+
+/// Writes reports; without any file, prints one.
+pub fn report(
+    console: Console,
+    choice: &Choice,
+    what: Option<&str>,
+    files: &ReportFiles,
+) -> CommandResult<Exit> {
+    let session = open(console, choice)?;
+    let what = match what {
+        Some("tests") => ReportOf::Tests,
+        None => ReportOf::Build(find(console, &session, None)?.build),
+        Some(word) => match word.parse() {
+            Ok(number) => ReportOf::Build(find(console, &session, Some(number))?.build),
+            Err(_) => {
+                let message = format!("`{word}` is no number of a build");
+                let mends = ["nubrik report tests", "nubrik history   lists builds"];
+                return Err(say_wrong(console, Exit::Usage, &message, &mends));
+            }
+        },
+    };
+    let site = Site::of(session, Vec::new(), PagesFor::Written);
+    // The build was found a moment ago.
+    let gone = || say_wrong(console, Exit::Own, "what is kept of the build is gone", &["nubrik history"]);
+    let mut is_any = false;
+    let wanted: [(&'static str, &Option<PathBuf>); 3] =
+        [("html", &files.html), ("markdown", &files.markdown), ("junit", &files.junit)];
+    for (form, file) in wanted {
+        let Some(file) = file else { continue };
+        is_any = true;
+        let text = match form {
+            "html" => site.report_html(what),
+            "markdown" => site.report_markdown(what),
+            _ => Some(site.report_junit()),
+        };
+        write(console, form, file, &text.ok_or_else(gone)?)?;
+    }
+    if !is_any {
+        let text = site.report_markdown(what).ok_or_else(gone)?;
+        if console.is_json() {
+            console.event(&ReportEvent { event: "report", form: "markdown", to: None, text: Some(&text) });
+        } else {
+            out!(console, "{text}");
+        }
+    }
+    Ok(Exit::Done)
+}
+
+fn write(console: Console, form: &'static str, file: &Path, text: &str) -> CommandResult<()> {
+    let to = file.display().to_string();
+    write_whole(file, text).map_err(|e| {
+        let mend = "name a file in a folder that can be written";
+        say_wrong(console, Exit::Own, &format!("cannot write the report {to}: {e}"), &[mend])
+    })?;
+    if console.is_json() {
+        console.event(&ReportEvent { event: "report", form, to: Some(&to), text: None });
+    } else {
+        let paint = console.paint(OutputStream::Output);
+        outln!(console, "{}", labelled(paint, Ink::Found, "written", &to));
+    }
+    Ok(())
+}
