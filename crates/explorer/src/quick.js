@@ -63,7 +63,9 @@ words.addEventListener("input", async () => {
 
 words.addEventListener("keydown", (event) => {
   const links = [...found.children];
-  if (event.key === "Escape") {
+  if (event.key === "Escape" && !found.hidden) {
+    // What was typed stays; once more, and the browser clears it.
+    event.preventDefault();
     show([]);
   } else if ((event.key === "ArrowDown" || event.key === "ArrowUp") && links.length > 0) {
     event.preventDefault();

@@ -2,12 +2,15 @@
 
 #![allow(dead_code, clippy::unwrap_used)]
 
+pub mod browser;
+
 use std::io::{BufRead, BufReader, Read, Write};
 use std::net::TcpStream;
 use std::process::{Child, Command, Stdio};
 use std::sync::mpsc::{Receiver, channel};
 use std::time::Duration;
 
+use super::sandbox;
 use super::sandbox::Sandbox;
 
 /// A server that ends with the test.
