@@ -87,6 +87,16 @@ impl Site {
         }
     }
 
+    /// The page that stands where there is none.
+    pub(crate) fn missing(&self) -> String {
+        let body = maud::html! {
+            h1 { "There is no such page" }
+            p { "What it was about is not here any more, or never was. The search finds what there is." }
+        };
+        let page = SitePage { title: "No such page".to_owned(), part: "index.html", body };
+        page.document(&self.name, self.reading)
+    }
+
     /// Everything of a kind that has a page.
     fn names(&self, about: About) -> Vec<String> {
         match about {

@@ -1,7 +1,7 @@
 //! A graph as a picture: layers from what depends on the left to what is needed on the right, nodes of
 //! one package in one tint. The order within a layer keeps lines short (Sugiyama's barycentres).
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fmt::Write;
 
 use crate::drawn::Shape;
@@ -20,26 +20,69 @@ fn width(text: &str) -> usize {
     text.chars().map(|c| if matches!(c as u32, 0x1100..=0x115f | 0x2e80..=0xffdc) { 2 } else { 1 }).sum()
 }
 
+/// Room for a line that passes a layer.
+const PASSING: f64 = 14.0;
+
+/// Nodes in layers, with places in the layers that lines pass: a line that leads far goes beside the nodes between.
+struct Layered {
+    /// The layer of each node, and of each place behind them.
+    layers: Vec<usize>,
+    /// Edges from layer to layer.
+    edges: Vec<(usize, usize)>,
+    /// For each edge of the shape, what it leads through.
+    ways: Vec<Vec<usize>>,
+}
+
+impl Layered {
+    fn of(shape: &Shape) -> Layered {
+        let mut layers = layers(shape);
+        let mut edges = BTreeSet::new();
+        // Lines to the same node share their way.
+        let mut passed: BTreeMap<(usize, usize), usize> = BTreeMap::new();
+        let mut ways = Vec::new();
+        for (from, to) in &shape.edges {
+            let mut way = vec![*from];
+            for layer in layers[*from] + 1..layers[*to] {
+                let next = layers.len();
+                let place = *passed.entry((*to, layer)).or_insert(next);
+                if place == next {
+                    layers.push(layer);
+                }
+                way.push(place);
+            }
+            way.push(*to);
+            edges.extend(way.windows(2).map(|pair| (pair[0], pair[1])));
+            ways.push(way);
+        }
+        Layered { layers, edges: edges.into_iter().collect(), ways }
+    }
+}
+
 /// The picture as SVG. Its classes let a page that holds it choose other colours.
 pub fn svg(shape: &Shape) -> String {
-    let layers = layers(shape);
-    let order = ordered(shape, &layers);
-    let mut places: Vec<(f64, f64, f64)> = vec![(0.0, 0.0, 0.0); shape.nodes.len()];
-    let tallest = order.iter().map(Vec::len).max().unwrap_or(0);
+    let layered = Layered::of(shape);
+    let order = ordered(&layered);
+    let count = shape.nodes.len();
+    let height = |n: usize| if n < count { ROW as f64 } else { PASSING };
+    let tall = |layer: &[usize]| layer.iter().map(|n| height(*n)).sum::<f64>();
+    let tallest = order.iter().map(|layer| tall(layer)).fold(0.0, f64::max);
+    // The left edge, the top, and the width of each node and place.
+    let mut places: Vec<(f64, f64, f64)> = vec![(0.0, 0.0, 0.0); layered.layers.len()];
     let mut x = MARGIN as f64;
     for layer in &order {
         let box_width = |n: &usize| {
-            let node = &shape.nodes[*n];
+            let Some(node) = shape.nodes.get(*n) else { return 0.0 };
             width(&node.name).max(width(&node.kind)) as f64 * LETTER + 20.0
         };
         let widest = layer.iter().map(box_width).fold(0.0, f64::max);
-        let top = MARGIN as f64 + (tallest - layer.len()) as f64 * ROW as f64 / 2.0;
-        for (row, n) in layer.iter().enumerate() {
-            places[*n] = (x, top + (row * ROW) as f64, widest);
+        let mut y = MARGIN as f64 + (tallest - tall(layer)) / 2.0;
+        for n in layer {
+            places[*n] = (x, y, widest);
+            y += height(*n);
         }
         x += widest + GAP as f64;
     }
-    let whole = (x - GAP as f64 + MARGIN as f64, (2 * MARGIN + tallest * ROW) as f64);
+    let whole = (x - GAP as f64 + MARGIN as f64, 2.0 * MARGIN as f64 + tallest);
     let tints = tints(shape);
     let mut out = format!(
         "<svg xmlns=\"http://www.w3.org/2000/svg\" viewBox=\"0 0 {0:.0} {1:.0}\" width=\"{0:.0}\" height=\"{1:.0}\" font-family=\"ui-sans-serif, system-ui, sans-serif\" font-size=\"13\">\n",
@@ -51,17 +94,23 @@ pub fn svg(shape: &Shape) -> String {
         "<defs><marker id=\"needs\" viewBox=\"0 0 8 8\" refX=\"8\" refY=\"4\" markerUnits=\"userSpaceOnUse\" markerWidth=\"8\" markerHeight=\"8\" orient=\"auto\"><path d=\"M0 1L8 4L0 7z\" fill=\"#7d99a6\"/></marker></defs>"
     );
     let _ = writeln!(out, "<rect class=\"paper\" width=\"100%\" height=\"100%\" fill=\"#fbfcfc\"/>");
-    for (from, to) in &shape.edges {
-        let (a, b) = (places[*from], places[*to]);
-        let (x1, y1, x2, y2) = (a.0 + a.2, a.1 + 16.0, b.0, b.1 + 16.0);
-        let bend = ((x2 - x1) / 2.0).max(20.0);
+    for ((from, to), way) in shape.edges.iter().zip(&layered.ways) {
         let (class, thick) =
             if shape.chain.contains(&(*from, *to)) { ("edge chain", 2.4) } else { ("edge", 1.0) };
+        let middle = |n: usize| places[n].1 + if n < count { 16.0 } else { PASSING / 2.0 };
+        let mut path = format!("M{:.0} {:.0}", places[*from].0 + places[*from].2, middle(*from));
+        for pair in way.windows(2) {
+            let (x1, y1) = (places[pair[0]].0 + places[pair[0]].2, middle(pair[0]));
+            let (x2, y2) = (places[pair[1]].0, middle(pair[1]));
+            let bend = ((x2 - x1) / 2.0).max(20.0);
+            let _ = write!(path, "C{:.0} {y1:.0} {:.0} {y2:.0} {x2:.0} {y2:.0}", x1 + bend, x2 - bend);
+            if pair[1] >= count {
+                let _ = write!(path, "H{:.0}", x2 + places[pair[1]].2);
+            }
+        }
         let _ = writeln!(
             out,
-            "<path class=\"{class}\" stroke-width=\"{thick}\" d=\"M{x1:.0} {y1:.0}C{:.0} {y1:.0} {:.0} {y2:.0} {x2:.0} {y2:.0}\" fill=\"none\" stroke=\"#7d99a6\" stroke-opacity=\"0.7\" marker-end=\"url(#needs)\"/>",
-            x1 + bend,
-            x2 - bend
+            "<path class=\"{class}\" stroke-width=\"{thick}\" d=\"{path}\" fill=\"none\" stroke=\"#7d99a6\" stroke-opacity=\"0.7\" marker-end=\"url(#needs)\"/>"
         );
     }
     for (n, node) in shape.nodes.iter().enumerate() {
@@ -135,19 +184,19 @@ fn layers(shape: &Shape) -> Vec<usize> {
     }
 }
 
-/// Nodes of each layer from top to bottom.
-fn ordered(shape: &Shape, layers: &[usize]) -> Vec<Vec<usize>> {
+/// Nodes and places of each layer from top to bottom.
+fn ordered(Layered { layers, edges, .. }: &Layered) -> Vec<Vec<usize>> {
     let depth = layers.iter().max().map_or(0, |d| d + 1);
     let mut order: Vec<Vec<usize>> = vec![Vec::new(); depth];
     for (n, layer) in layers.iter().enumerate() {
         order[*layer].push(n);
     }
-    let mut neighbours: Vec<Vec<usize>> = vec![Vec::new(); shape.nodes.len()];
-    for (from, to) in &shape.edges {
+    let mut neighbours: Vec<Vec<usize>> = vec![Vec::new(); layers.len()];
+    for (from, to) in edges {
         neighbours[*from].push(*to);
         neighbours[*to].push(*from);
     }
-    let mut rows = vec![0.0f64; shape.nodes.len()];
+    let mut rows = vec![0.0f64; layers.len()];
     let settle = |order: &[Vec<usize>], rows: &mut Vec<f64>| {
         for layer in order {
             for (row, n) in layer.iter().enumerate() {
@@ -195,6 +244,18 @@ mod tests {
         assert_eq!(picture.matches("marker-end").count(), 4);
         assert_eq!(picture.matches("<g ").count(), 4);
         assert_eq!(picture.matches("<a href=\"a&quot;b\">").count(), 1);
+    }
+
+    #[test]
+    fn a_line_that_leads_far_passes_beside_the_nodes_between() {
+        // 0 needs 1, 1 needs 2, 2 needs 3; 0 and 1 need 3 as well.
+        let shape = shape(4, &[(0, 1), (1, 2), (2, 3), (0, 3), (1, 3)]);
+        let layered = Layered::of(&shape);
+        assert_eq!(layered.layers, [0, 1, 2, 3, 1, 2]);
+        // Both share the place in the third layer.
+        assert_eq!(layered.ways[3..], [vec![0, 4, 5, 3], vec![1, 5, 3]]);
+        let order = ordered(&layered);
+        assert_eq!(order.iter().map(Vec::len).collect::<Vec<_>>(), [1, 2, 2, 1]);
     }
 
     #[test]

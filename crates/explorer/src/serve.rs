@@ -103,6 +103,11 @@ impl PageServer {
 
     /// Makes the pages anew when what they are of changed.
     fn keep_fresh(&self, make: &MakeSite<'_>) {
+        // Whoever searches first does not wait until all names are put together.
+        let warm = |site: &Site| {
+            let _index = crate::pages::finding::index(site);
+        };
+        warm(&self.site());
         let mut before = Fingerprint::of(&self.site());
         while !self.is_over.load(Ordering::Relaxed) {
             std::thread::sleep(LOOK);
@@ -115,6 +120,7 @@ impl PageServer {
             {
                 // Of the new ones: they may be made of other files.
                 before = Fingerprint::of(&site);
+                warm(&site);
                 *self.site.write().unwrap_or_else(PoisonError::into_inner) = Arc::new(site);
             }
         }
@@ -199,7 +205,11 @@ impl PageServer {
             "live.part" => (html, self.live.part(&site).into_string()),
             name => match site.answer(name, query) {
                 Some(answer) => (answer.media, answer.body),
-                None => return refused(request, 404, "There is no such page any more.\n"),
+                None => {
+                    let page = Response::from_string(site.missing()).with_status_code(404);
+                    let _ = request.respond(with_heads(page, html));
+                    return;
+                }
             },
         };
         let _ = request.respond(with_heads(Response::from_string(body), media));

@@ -290,8 +290,7 @@ pub(crate) fn focus(site: &Site, address: &str, query: &HashMap<String, String>)
             form.controls action=(page(About::Graph, address)) {
                 label { "Depth" select name="depth" { @for n in 1..=DEEPEST { option value=(n) selected[n == wish.depth] { (n) } } } }
                 label { "Direction" select name="way" { @for (way, name, title) in Direction::ALL { option value=(name) selected[way == wish.way] { (title) } } } }
-                label { "Packages" select name=[wish.packages.then_some("packages")] { option selected[!wish.packages] { "as needed" } } }
-                @if !wish.packages { button name="packages" value="yes" { "Collapse by package" } }
+                label.check { input type="checkbox" name="packages" value="yes" checked[wish.packages]; "Packages for targets" }
                 button { "Draw" }
             }
         }
