@@ -107,15 +107,16 @@ impl PageServer {
         let warm = |site: &Site| {
             let _index = crate::pages::finding::index(site);
         };
-        warm(&self.site());
         let mut before = Fingerprint::of(&self.site());
+        warm(&self.site());
         while !self.is_over.load(Ordering::Relaxed) {
             std::thread::sleep(LOOK);
             if self.asked.read().unwrap_or_else(PoisonError::into_inner).elapsed() > IDLE {
                 continue;
             }
-            let now = Fingerprint::of(&self.site());
-            if now != before
+            let old = self.site();
+            let now = Fingerprint::of(&old);
+            if (now != before || now.is_after(old.looked))
                 && let Some(site) = make()
             {
                 // Of the new ones: they may be made of other files.
@@ -297,7 +298,17 @@ pub fn connect(own: &Path) -> Option<std::os::unix::net::UnixStream> {
 #[derive(PartialEq, Eq)]
 struct Fingerprint(Vec<Option<(SystemTime, u64)>>);
 
+/// The clock of files goes in steps: what is written now may seem to be written so much earlier.
+const FILE_CLOCK: Duration = Duration::from_millis(20);
+
 impl Fingerprint {
+    /// Whether something was written since a moment: pages that were begun to be made then may be of what was before.
+    fn is_after(&self, moment: SystemTime) -> bool {
+        // A file of the future says nothing, and would each time.
+        let now = SystemTime::now();
+        self.0.iter().flatten().any(|(written, _)| *written <= now && *written + FILE_CLOCK >= moment)
+    }
+
     fn of(site: &Site) -> Fingerprint {
         let root = &site.session.workspace.root;
         let of_path = |path: PathBuf| {

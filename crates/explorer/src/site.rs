@@ -28,6 +28,8 @@ pub struct Site {
     pub(crate) reading: PagesFor,
     /// What the workspace is called.
     pub(crate) name: String,
+    /// When it was begun to be looked at.
+    pub(crate) looked: SystemTime,
     builds: OnceLock<Vec<BuildRecord>>,
     options: OnceLock<Evaluation>,
     /// What can be found by words, once somebody looked.
@@ -38,6 +40,7 @@ pub struct Site {
 impl Site {
     /// Looks at a workspace.
     pub fn of(session: Session, topics: Vec<Topic>, reading: PagesFor) -> Site {
+        let looked = SystemTime::now();
         let evaluation = session.evaluate_to_read(&[AddressPattern::below(&WsPath::root())]);
         let graph = &evaluation.graph;
         let needs = graph.target_needs();
@@ -61,6 +64,7 @@ impl Site {
             topics,
             reading,
             name,
+            looked,
             builds: OnceLock::new(),
             options: OnceLock::new(),
             index: OnceLock::new(),
