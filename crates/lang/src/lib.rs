@@ -20,6 +20,7 @@ mod hir;
 mod kept;
 mod lints;
 mod lower;
+pub mod meanings;
 mod modules;
 mod output;
 mod parallel;

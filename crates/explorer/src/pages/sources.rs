@@ -1,14 +1,14 @@
 //! Texts: definitions with links, sources, and what was made.
 
-use std::collections::HashMap;
 use std::fs;
 use std::io::Read;
 use std::sync::Arc;
 
 use maud::{Markup, html};
 use nubrik_graph::Place;
+use nubrik_lang::meanings::{FileNames, Meaning, each_token};
 use nubrik_source::Sources;
-use nubrik_syntax::{Element, Node, SyntaxKind, Token, parse, views};
+use nubrik_syntax::{Node, SyntaxKind, parse};
 
 use crate::links::{About, page};
 use crate::look::{SitePage, counted, size};
@@ -75,15 +75,25 @@ impl TextLines {
             let mut sources = Sources::default();
             let file = sources.add(path, text.clone());
             let parsed = parse(file, text);
-            let package = path.rsplit_once('/').map_or("", |(folder, _)| folder);
-            let names = NamesHere::of(site, path, package, parsed.tree.root(), &lines);
             for node in parsed.tree.root().children() {
                 if node.kind().is_declaration() {
                     let (from, to) = lines.range_of(&node);
                     lines.declarations.push((from, to));
                 }
             }
-            lines.colour(&names, parsed.tree.root());
+            let names = FileNames::of(site.graph(), path, parsed.tree.root());
+            let mut parts = Vec::new();
+            each_token(parsed.tree.root(), &mut |at| {
+                let class = class_of(at.token.kind, at.node.token_text(at.token));
+                // The name that a declaration gives leads nowhere else.
+                let is_own = at.node.kind().is_declaration();
+                let meaning = names.meaning(at).filter(|_| !is_own);
+                let link = meaning.and_then(|meaning| page_of(site, path, &lines, meaning));
+                if !class.is_empty() || link.is_some() {
+                    parts.push((at.token.start as usize, at.token.end as usize, class, link));
+                }
+            });
+            lines.parts = parts;
         }
         lines
     }
@@ -114,24 +124,7 @@ impl TextLines {
         own.copied().unwrap_or((at, (at + 8).min(self.starts.len() - 1)))
     }
 
-    fn colour(&mut self, names: &NamesHere<'_>, node: Node<'_>) {
-        let mut last: Option<SyntaxKind> = None;
-        for element in node.elements() {
-            match element {
-                Element::Node(id) => self.colour(names, node.node(id)),
-                Element::Token(token) => {
-                    let text = &self.text[token.start as usize..token.end as usize];
-                    let (class, link) = names.look(token.kind, text, last, node);
-                    if !class.is_empty() || link.is_some() {
-                        self.parts.push((token.start as usize, token.end as usize, class, link));
-                    }
-                    last = Some(token.kind);
-                }
-            }
-        }
-    }
-
-    /// TextLines as they are shown, from one to another.
+    /// Lines as they are shown, from one to another.
     fn markup(&self, from: usize, to: usize) -> Markup {
         html! {
             pre.lines {
@@ -171,118 +164,44 @@ impl TextLines {
     }
 }
 
-/// What names in a package's definitions lead to.
-struct NamesHere<'s> {
-    site: &'s Site,
-    package: &'s str,
-    /// Targets of the package, by their last names.
-    own: HashMap<&'s str, &'s str>,
-    /// Names that the file itself declares or uses, with where they lead.
-    here: HashMap<String, String>,
-    /// Kits of the tool, by the names that they have in the file.
-    kits: HashMap<String, String>,
+/// How a token is shown.
+fn class_of(kind: SyntaxKind, text: &str) -> &'static str {
+    match kind {
+        SyntaxKind::Comment | SyntaxKind::DocComment => "comment",
+        SyntaxKind::TextOpen | SyntaxKind::TextPart | SyntaxKind::TextEscape | SyntaxKind::TextClose => {
+            "text"
+        }
+        SyntaxKind::Int | SyntaxKind::Duration => "amount",
+        SyntaxKind::CommandOpen
+        | SyntaxKind::CommandClose
+        | SyntaxKind::CommandPart
+        | SyntaxKind::CommandEscape
+        | SyntaxKind::CommandRaw
+        | SyntaxKind::CommandOperator
+        | SyntaxKind::CommandShell
+        | SyntaxKind::QuoteOpen
+        | SyntaxKind::QuoteClose => "command",
+        SyntaxKind::Word
+            if nubrik_syntax::DECLARATION_WORDS.contains(&text) || nubrik_syntax::is_reserved(text) =>
+        {
+            "keyword"
+        }
+        _ => "",
+    }
 }
 
-impl<'s> NamesHere<'s> {
-    fn of(site: &'s Site, path: &str, package: &'s str, root: Node<'_>, lines: &TextLines) -> NamesHere<'s> {
-        let own = site.declared().filter(|(_, target)| target.package.as_str() == package);
-        let last = |address: &'s str| address.rsplit('/').next().unwrap_or(address);
-        let own = own.map(|(_, target)| (last(&target.address), &*target.address)).collect();
-        let mut names = NamesHere { site, package, own, here: HashMap::new(), kits: HashMap::new() };
-        for node in root.children().filter(|node| node.kind().is_declaration()) {
-            let line = |token: Token| lines.line_of(token.start as usize) + 1;
-            if node.kind() != SyntaxKind::UseDecl {
-                let name = views::declared_name(node);
-                let place = name.map(|name| format!("{}#l{}", page(About::File, path), line(name)));
-                names
-                    .here
-                    .extend(name.zip(place).map(|(name, place)| (node.token_text(name).to_owned(), place)));
-                continue;
-            }
-            let Some(kit) = node.child(SyntaxKind::TextExpr).and_then(views::plain_text) else { continue };
-            let used = views::used_names(node).into_iter().chain(views::declared_name(node));
-            for name in used.map(|name| node.token_text(name)) {
-                match (kit.strip_prefix("nub:"), names.file(&kit)) {
-                    (Some(kit), _) => drop(names.kits.insert(name.to_owned(), kit.to_owned())),
-                    (None, Some(file)) => drop(names.here.insert(name.to_owned(), file)),
-                    (None, None) => {}
-                }
-            }
+/// The page that something leads to, if there is one.
+fn page_of(site: &Site, path: &str, lines: &TextLines, meaning: Meaning) -> Option<String> {
+    let topic =
+        |name: &str| site.topics.iter().any(|topic| topic.name == name).then(|| page(About::Topic, name));
+    let file = |path: &str| site.paths().contains(path).then(|| page(About::File, path));
+    match meaning {
+        Meaning::Target(address) => Some(page(About::Target, &address)),
+        Meaning::Declared(token) => {
+            file(path).map(|page| format!("{page}#l{}", lines.line_of(token.start as usize) + 1))
         }
-        names
-    }
-
-    /// How a token is shown, and where it leads.
-    fn look(
-        &self,
-        kind: SyntaxKind,
-        text: &str,
-        before: Option<SyntaxKind>,
-        inside: Node<'_>,
-    ) -> (&'static str, Option<String>) {
-        match kind {
-            SyntaxKind::Comment | SyntaxKind::DocComment => ("comment", None),
-            SyntaxKind::TextOpen | SyntaxKind::TextPart | SyntaxKind::TextEscape | SyntaxKind::TextClose => {
-                ("text", self.file(text))
-            }
-            SyntaxKind::Int | SyntaxKind::Duration => ("amount", None),
-            SyntaxKind::CommandOpen
-            | SyntaxKind::CommandClose
-            | SyntaxKind::CommandPart
-            | SyntaxKind::CommandEscape
-            | SyntaxKind::CommandRaw
-            | SyntaxKind::CommandOperator
-            | SyntaxKind::CommandShell
-            | SyntaxKind::QuoteOpen
-            | SyntaxKind::QuoteClose => ("command", None),
-            SyntaxKind::Ref => ("", self.address(text.trim_start_matches('&'))),
-            SyntaxKind::Word
-                if nubrik_syntax::DECLARATION_WORDS.contains(&text) || nubrik_syntax::is_reserved(text) =>
-            {
-                ("keyword", None)
-            }
-            // What stands behind a dot is a name of something else.
-            SyntaxKind::Word if before == Some(SyntaxKind::Dot) => ("", self.of_kit(text, inside)),
-            SyntaxKind::Word if inside.kind() == SyntaxKind::NameExpr => ("", self.own(text)),
-            _ => ("", None),
-        }
-    }
-
-    fn own(&self, name: &str) -> Option<String> {
-        let own = self.own.get(name).map(|address| page(About::Target, address));
-        own.or_else(|| self.here.get(name).cloned()).or_else(|| {
-            let topic = self.site.topics.iter().find(|topic| topic.name == name && topic.category == "form");
-            topic.map(|topic| page(About::Topic, &topic.name))
-        })
-    }
-
-    /// Something of a kit, by what stands before the dot.
-    fn of_kit(&self, name: &str, inside: Node<'_>) -> Option<String> {
-        let kit = self.kits.get(inside.child(SyntaxKind::NameExpr)?.text())?;
-        let name = format!("{kit}.{name}");
-        self.site.topics.iter().any(|topic| topic.name == name).then(|| page(About::Topic, &name))
-    }
-
-    /// A target by an address as definitions write it: from the root, or with the package's name for its main target.
-    fn address(&self, address: &str) -> Option<String> {
-        let address = address.trim_start_matches('/');
-        let last = address.rsplit('/').next().unwrap_or(address);
-        let known = [address.to_owned(), format!("{address}/{last}"), format!("{}/{address}", self.package)];
-        known
-            .iter()
-            .find(|known| self.site.graph().find_target(known).is_some())
-            .map(|known| page(About::Target, known))
-    }
-
-    /// A file by its path, as a text in the package's definitions names it.
-    fn file(&self, text: &str) -> Option<String> {
-        let text = text.strip_prefix("./").unwrap_or(text);
-        let path = match text.strip_prefix('/') {
-            Some(from_root) => from_root.to_owned(),
-            None if self.package.is_empty() => text.to_owned(),
-            None => format!("{}/{text}", self.package),
-        };
-        self.site.paths().contains(&path).then(|| page(About::File, &path))
+        Meaning::InFile(path) | Meaning::File(path) => file(&path),
+        Meaning::OfKit(name) | Meaning::Known(name) => topic(&name),
     }
 }
 
