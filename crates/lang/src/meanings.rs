@@ -9,7 +9,7 @@ use nubrik_syntax::{Element, Node, SyntaxKind, Token, views};
 
 /// What a name, or a text, in definitions means.
 #[derive(Clone, PartialEq, Eq, Debug)]
-pub enum Meaning {
+pub enum NameMeaning {
     /// A target, by its address.
     Target(Arc<str>),
     /// Something that the same file declares: where its name is in it.
@@ -97,11 +97,11 @@ impl<'g> FileNames<'g> {
     }
 
     /// What a token means, if it names something.
-    pub fn meaning(&self, TokenInTree { token, before, node }: TokenInTree<'_>) -> Option<Meaning> {
+    pub fn meaning(&self, TokenInTree { token, before, node }: TokenInTree<'_>) -> Option<NameMeaning> {
         let text = node.token_text(token);
         match token.kind {
-            SyntaxKind::TextPart => Some(Meaning::File(self.path(text))),
-            SyntaxKind::Ref => self.target(text.trim_start_matches('&')).map(Meaning::Target),
+            SyntaxKind::TextPart => Some(NameMeaning::File(self.path(text))),
+            SyntaxKind::Ref => self.target(text.trim_start_matches('&')).map(NameMeaning::Target),
             // What stands behind a dot is a name of something else.
             SyntaxKind::Word if before == Some(SyntaxKind::Dot) => self.of_kit(text, node),
             SyntaxKind::Word if nubrik_syntax::is_reserved(text) => None,
@@ -115,19 +115,19 @@ impl<'g> FileNames<'g> {
     }
 
     /// What a bare name means.
-    pub fn name(&self, name: &str) -> Option<Meaning> {
-        let own = self.own.get(name).map(|address| Meaning::Target((*address).clone()));
-        own.or_else(|| self.declared.get(name).copied().map(Meaning::Declared))
-            .or_else(|| self.used.get(name).cloned().map(Meaning::InFile))
+    pub fn name(&self, name: &str) -> Option<NameMeaning> {
+        let own = self.own.get(name).map(|address| NameMeaning::Target((*address).clone()));
+        own.or_else(|| self.declared.get(name).copied().map(NameMeaning::Declared))
+            .or_else(|| self.used.get(name).cloned().map(NameMeaning::InFile))
             .or_else(|| {
                 crate::builtins::forms()
                     .any(|form| form.name == name)
-                    .then(|| Meaning::Known(name.to_owned()))
+                    .then(|| NameMeaning::Known(name.to_owned()))
             })
     }
 
     /// Names that can be used in the file, each with what it means.
-    pub fn all(&self) -> Vec<(String, Meaning)> {
+    pub fn all(&self) -> Vec<(String, NameMeaning)> {
         let mut names: Vec<String> = self.own.keys().map(|name| (*name).to_owned()).collect();
         names.extend(self.declared.keys().chain(self.used.keys()).cloned());
         names.sort_unstable();
@@ -145,9 +145,9 @@ impl<'g> FileNames<'g> {
         self.kits.get(name).map(String::as_str)
     }
 
-    fn of_kit(&self, name: &str, node: Node<'_>) -> Option<Meaning> {
+    fn of_kit(&self, name: &str, node: Node<'_>) -> Option<NameMeaning> {
         let kit = self.kits.get(node.child(SyntaxKind::NameExpr)?.text())?;
-        Some(Meaning::OfKit(format!("{kit}.{name}")))
+        Some(NameMeaning::OfKit(format!("{kit}.{name}")))
     }
 
     /// A target by an address as definitions write it: from the root, or with the package's name for its main target.
@@ -199,14 +199,14 @@ mod tests {
         each_token(parsed.tree.root(), &mut |at| {
             if let Some(meaning) = names.meaning(at) {
                 let told = match meaning {
-                    Meaning::Target(address) => format!("target {address}"),
-                    Meaning::Declared(token) => {
+                    NameMeaning::Target(address) => format!("target {address}"),
+                    NameMeaning::Declared(token) => {
                         format!("line {}", text[..token.start as usize].lines().count())
                     }
-                    Meaning::InFile(path) => format!("in {path}"),
-                    Meaning::OfKit(name) => format!("kit {name}"),
-                    Meaning::Known(name) => format!("known {name}"),
-                    Meaning::File(path) => format!("file {path}"),
+                    NameMeaning::InFile(path) => format!("in {path}"),
+                    NameMeaning::OfKit(name) => format!("kit {name}"),
+                    NameMeaning::Known(name) => format!("known {name}"),
+                    NameMeaning::File(path) => format!("file {path}"),
                 };
                 found.push((at.node.token_text(at.token).to_owned(), told));
             }

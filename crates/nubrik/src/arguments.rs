@@ -268,6 +268,8 @@ reuse  its result is kept from an earlier build, here or in another workspace, a
         #[arg(long)]
         packages: bool,
     },
+    /// Answer an editor over the language server protocol, on standard input and output
+    ServeEditor,
     /// Serve pages about everything here: targets, graphs, builds, tests, words
     Explore {
         /// The port of this machine; a free one without it

@@ -42,6 +42,7 @@ Write
   unpin        Take a package out of `pins.toml`, and what nothing else needs
   fmt          Format definition files
   lint         Check all definitions, without building
+  serve-editor  Answer an editor over the language server protocol
   completions  Print what a shell reads to propose targets, options and their values
   manual       Write manual pages of all commands to a folder
 

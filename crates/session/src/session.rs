@@ -3,6 +3,7 @@
 mod again;
 mod bringing;
 mod building;
+mod builds;
 mod covered;
 mod crew;
 mod edits;
@@ -35,11 +36,9 @@ use nubrik_engine::{
     Verdict, plan,
 };
 use nubrik_graph::{FileId, Graph, Step};
-use nubrik_lang::{AddressPattern, AnswerText, Evaluation, Setting, SettingValue};
+use nubrik_lang::{AnswerText, Evaluation, Setting, SettingValue};
 use nubrik_machine::Machine;
-use nubrik_memory::{
-    BuildRecord, Chronicle, Journal, Results, STATE_FILE, keep_build, kept_builds, newest_build,
-};
+use nubrik_memory::{Journal, Results, STATE_FILE, newest_build};
 use nubrik_shared::{LayeredStore, Publisher, SharedStore};
 use nubrik_source::{FilePath, WsPath};
 use nubrik_store::{LocalStore, Store};
@@ -113,6 +112,8 @@ pub struct Session {
     ran_elsewhere: usize,
     /// Of a million results that are taken or given so many run again.
     verify_rate: u32,
+    /// Texts of definitions that an editor has and the disk has not.
+    unsaved: HashMap<WsPath, Arc<str>>,
     /// Files on which the answers of probes depend.
     probes_looked_at: Vec<(FilePath, Option<Signature>)>,
 }
@@ -218,6 +219,7 @@ impl Session {
             shared_use: SharedUse::default(),
             ran_elsewhere: 0,
             verify_rate: 0,
+            unsaved: HashMap::new(),
             probes_looked_at: Vec::new(),
         })
     }
@@ -349,34 +351,6 @@ impl Session {
         }
     }
 
-    /// Keeps what became of a build in which anything happened.
-    fn keep_history(&self, patterns: &[AddressPattern], chronicle: Chronicle<'_>, outcome: &Outcome) {
-        let summary = &outcome.summary;
-        if summary.current == summary.steps {
-            return;
-        }
-        let asked = patterns.iter().filter(|p| !p.path.is_root()).map(|p| p.path.as_str().to_owned());
-        let (asked, profile) = (asked.collect(), self.profile.clone());
-        let keys: HashMap<&str, nubrik_bytes::Digest> = outcome
-            .changes
-            .steps
-            .iter()
-            .filter_map(|(folder, memory)| Some((&**folder, memory.as_ref()?.first_key)))
-            .collect();
-        let key_of = |folder: &str| keys.get(folder).copied();
-        let mut record =
-            chronicle.record(&key_of, outcome.changes.builds, asked, profile, summary, outcome.cancelled);
-        record.shared = self.shared_use();
-        if let Ok(own) = self.own() {
-            keep_build(own, &record);
-        }
-    }
-
-    /// What became of the last builds in which anything happened, the oldest first.
-    pub fn history(&self) -> Vec<BuildRecord> {
-        self.own().map(kept_builds).unwrap_or_default()
-    }
-
     /// What is to be done and said before steps run.
     fn prepare(&self, listener: &dyn Listener) {
         if let Err(why) = &self.store
@@ -481,7 +455,7 @@ impl Session {
 
     /// All definition files at and below a folder, sorted; what is ignored is not among them.
     pub fn definition_files(&self, folder: &WsPath) -> Vec<WsPath> {
-        let world = DiskWorld::new(&self.workspace, &self.machine, &self.answers);
+        let world = DiskWorld::new(&self.workspace, &self.machine, &self.answers).with_unsaved(&self.unsaved);
         let mut files = Vec::new();
         let mut folders = vec![folder.clone()];
         while let Some(at) = folders.pop() {

@@ -42,6 +42,8 @@ pub(crate) struct DiskWorld<'m> {
     ignores: Mutex<FxHashMap<WsPath, Arc<Ignore>>>,
     /// Answers of probes that are kept and true for this run, by their folders.
     probes: &'m HashMap<WsPath, AnswerText>,
+    /// Texts of definitions that an editor has and the disk has not.
+    unsaved: Option<&'m HashMap<WsPath, Arc<str>>>,
     seen: Mutex<SeenOfMachine>,
 }
 
@@ -85,8 +87,15 @@ impl<'m> DiskWorld<'m> {
             listings: Mutex::default(),
             ignores: Mutex::default(),
             probes,
+            unsaved: None,
             seen: Mutex::default(),
         }
+    }
+
+    /// The same where some texts are others than on the disk: an editor has not saved them.
+    pub fn with_unsaved(mut self, unsaved: &'m HashMap<WsPath, Arc<str>>) -> Self {
+        self.unsaved = Some(unsaved);
+        self
     }
 
     /// Everything that answers were taken from.
@@ -209,6 +218,9 @@ impl World for DiskWorld<'_> {
         };
         if signature.is_folder() {
             return Answer::Ready(DefinitionText::Missing);
+        }
+        if let Some(text) = self.unsaved.and_then(|unsaved| unsaved.get(path)) {
+            return Answer::Ready(DefinitionText::Text(text.clone()));
         }
         Answer::Ready(match read_file(&self.disk(path), DEFINITION_LIMIT) {
             Ok(bytes) => match String::from_utf8(bytes) {

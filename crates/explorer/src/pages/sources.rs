@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use maud::{Markup, html};
 use nubrik_graph::Place;
-use nubrik_lang::meanings::{FileNames, Meaning, each_token};
+use nubrik_lang::meanings::{FileNames, NameMeaning, each_token};
 use nubrik_source::Sources;
 use nubrik_syntax::{Node, SyntaxKind, parse};
 
@@ -191,17 +191,17 @@ fn class_of(kind: SyntaxKind, text: &str) -> &'static str {
 }
 
 /// The page that something leads to, if there is one.
-fn page_of(site: &Site, path: &str, lines: &TextLines, meaning: Meaning) -> Option<String> {
+fn page_of(site: &Site, path: &str, lines: &TextLines, meaning: NameMeaning) -> Option<String> {
     let topic =
         |name: &str| site.topics.iter().any(|topic| topic.name == name).then(|| page(About::Topic, name));
     let file = |path: &str| site.paths().contains(path).then(|| page(About::File, path));
     match meaning {
-        Meaning::Target(address) => Some(page(About::Target, &address)),
-        Meaning::Declared(token) => {
+        NameMeaning::Target(address) => Some(page(About::Target, &address)),
+        NameMeaning::Declared(token) => {
             file(path).map(|page| format!("{page}#l{}", lines.line_of(token.start as usize) + 1))
         }
-        Meaning::InFile(path) | Meaning::File(path) => file(&path),
-        Meaning::OfKit(name) | Meaning::Known(name) => topic(&name),
+        NameMeaning::InFile(path) | NameMeaning::File(path) => file(&path),
+        NameMeaning::OfKit(name) | NameMeaning::Known(name) => topic(&name),
     }
 }
 

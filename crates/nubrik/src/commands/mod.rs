@@ -10,6 +10,7 @@ mod completions;
 mod coverage;
 mod demo;
 mod doctor;
+mod editor;
 mod explain;
 mod explore;
 mod external;
@@ -131,6 +132,7 @@ pub fn dispatch(arguments: Arguments) -> Exit {
             let drawing = graph::Drawing { format, output, depth, users, packages };
             graph::graph(console, choice, &what, &drawing)
         }
+        UserCommand::ServeEditor => editor::serve_editor(console, choice),
         UserCommand::Explore { port, write } => explore::explore(console, choice, port, write.as_deref()),
         UserCommand::Report { what, html, markdown, junit } => report_file::report(
             console,

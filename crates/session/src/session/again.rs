@@ -115,7 +115,7 @@ impl Session {
         changes: &[Change],
         trails: Option<&Trails>,
     ) -> Option<TouchedParts> {
-        let world = DiskWorld::new(&self.workspace, &self.machine, &self.answers);
+        let world = DiskWorld::new(&self.workspace, &self.machine, &self.answers).with_unsaved(&self.unsaved);
         let index = trails.map(Trails::index);
         let mut touched = TouchedParts::default();
         for change in changes {

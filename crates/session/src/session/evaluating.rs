@@ -17,6 +17,12 @@ impl Session {
         self.takes_notes = true;
     }
 
+    /// Evaluation takes these texts for those of the definition files with their paths, whatever the disk holds: an editor has not
+    /// saved them.
+    pub fn take_unsaved(&mut self, texts: std::collections::HashMap<WsPath, std::sync::Arc<str>>) {
+        self.unsaved = texts;
+    }
+
     /// Evaluates what some addresses ask for. Where answers of probes are missing the evaluation is
     /// waiting: [`Session::answer`] finds them, and then evaluation is to be asked again.
     pub fn evaluate(&self, patterns: &[AddressPattern]) -> Evaluation {
@@ -35,7 +41,8 @@ impl Session {
             && !pattern.is_glob()
         {
             let threads = std::thread::available_parallelism().map_or(1, usize::from);
-            let world = DiskWorld::new(&self.workspace, &self.machine, &self.answers);
+            let world =
+                DiskWorld::new(&self.workspace, &self.machine, &self.answers).with_unsaved(&self.unsaved);
             let below = nubrik_lang::evaluate_below(
                 &world,
                 &self.settings,
@@ -65,7 +72,7 @@ impl Session {
 
     /// Tries the examples in the documentation of kits that an evaluation read.
     pub fn try_examples(&self, read: &[WsPath]) -> nubrik_lang::ExampleReport {
-        let world = DiskWorld::new(&self.workspace, &self.machine, &self.answers);
+        let world = DiskWorld::new(&self.workspace, &self.machine, &self.answers).with_unsaved(&self.unsaved);
         on_large_stack(|| nubrik_lang::try_examples(&world, read))
     }
 
@@ -74,7 +81,7 @@ impl Session {
         watching: bool,
         work: impl FnOnce(Evaluator<'_>) -> Evaluation + Send,
     ) -> Evaluation {
-        let world = DiskWorld::new(&self.workspace, &self.machine, &self.answers);
+        let world = DiskWorld::new(&self.workspace, &self.machine, &self.answers).with_unsaved(&self.unsaved);
         let evaluation = on_large_stack(|| {
             let watched = watching.then(|| WatchedWorld::new(&world));
             let evaluator = match &watched {

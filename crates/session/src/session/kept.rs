@@ -52,8 +52,10 @@ impl Session {
         what: &str,
         evaluate: impl FnOnce(&Session, bool) -> Evaluation,
     ) -> Evaluation {
-        // Without a folder of the tool's own nothing is kept, and who wants the trail itself gets all of it.
-        let own = self.own().ok().filter(|_| !self.takes_notes && !self.is_held);
+        // Without a folder of the tool's own nothing is kept, and who wants the trail itself gets all of it. What an editor has not saved is
+        // never kept.
+        let is_of_disk = !self.takes_notes && !self.is_held && self.unsaved.is_empty();
+        let own = self.own().ok().filter(|_| is_of_disk);
         let Some(own) = own else { return evaluate(self, self.wants_trails()) };
         let path = read_path(&self.request_digest(patterns, what));
         if let Some(kept) = self.kept(own, &path, patterns) {
@@ -102,7 +104,7 @@ impl Session {
     /// what it held. `None` where something else changed.
     fn same_entries(&self, seal: &Seal, changes: &[Change]) -> Option<SealNews> {
         let mut news = SealNews::default();
-        let world = DiskWorld::new(&self.workspace, &self.machine, &self.answers);
+        let world = DiskWorld::new(&self.workspace, &self.machine, &self.answers).with_unsaved(&self.unsaved);
         for change in changes {
             let (entry, at) = (seal.entry(change.number), seal.path(change.number));
             let is_same = entry.roles == entry.roles.only(Roles::LISTED.and(Roles::KIND))

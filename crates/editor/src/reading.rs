@@ -1,0 +1,397 @@
+//! What a text says of itself: its outline, what folds, what its words are; and what a name in it means.
+
+use lsp_types::{
+    CodeLens, Command, DocumentSymbol, FoldingRange, FoldingRangeKind, Location, Position, Range,
+    SemanticToken, SemanticTokenType, SymbolKind,
+};
+use nubrik_graph::{Target, TargetId};
+use nubrik_lang::meanings::{FileNames, NameMeaning, TokenInTree, each_token};
+use nubrik_lang::topics::Topic;
+use nubrik_source::{Sources, WsPath};
+use nubrik_syntax::{Node, SyntaxKind, views};
+
+use crate::document::OpenText;
+use crate::places::FileAddresses;
+use crate::state::Known;
+
+/// What words can be, in the order of the numbers that stand for them.
+pub const TOKEN_TYPES: [SemanticTokenType; 7] = [
+    SemanticTokenType::KEYWORD,
+    SemanticTokenType::STRING,
+    SemanticTokenType::COMMENT,
+    SemanticTokenType::NUMBER,
+    SemanticTokenType::VARIABLE,
+    SemanticTokenType::FUNCTION,
+    SemanticTokenType::MACRO,
+];
+
+/// The command that the server does for an editor.
+pub const RUN: &str = "nubrik.run";
+
+fn names<'k>(known: &'k Known, document: &OpenText) -> FileNames<'k> {
+    FileNames::of(&known.evaluated.evaluation.graph, document.path.as_str(), document.parsed.tree.root())
+}
+
+/// Declarations of a text.
+#[allow(deprecated)] // A field that must be there.
+pub fn symbols(document: &OpenText) -> Vec<DocumentSymbol> {
+    let declarations = document.parsed.tree.root().children().filter(|node| node.kind().is_declaration());
+    let symbol = |node: Node<'_>| {
+        let name = views::declared_name(node)?;
+        let (kind, word) = match node.kind() {
+            SyntaxKind::TargetDecl => (SymbolKind::OBJECT, "target"),
+            SyntaxKind::TestDecl => (SymbolKind::EVENT, "test"),
+            SyntaxKind::JobDecl => (SymbolKind::METHOD, "job"),
+            SyntaxKind::ServiceDecl => (SymbolKind::INTERFACE, "service"),
+            SyntaxKind::OptionDecl => (SymbolKind::PROPERTY, "option"),
+            SyntaxKind::TypeDecl => (SymbolKind::STRUCT, "type"),
+            SyntaxKind::KindDecl => (SymbolKind::CLASS, "kind"),
+            SyntaxKind::UseDecl => (SymbolKind::MODULE, "use"),
+            _ => (SymbolKind::VARIABLE, "let"),
+        };
+        let (from, to) = node.range();
+        Some(DocumentSymbol {
+            name: node.token_text(name).to_owned(),
+            detail: Some(word.to_owned()),
+            kind,
+            tags: None,
+            deprecated: None,
+            range: document.range(from, to),
+            selection_range: document.range(name.start as usize, name.end as usize),
+            children: None,
+        })
+    };
+    declarations.filter_map(symbol).collect()
+}
+
+/// What can be folded: whatever has several lines between two brackets, and rows of comments.
+pub fn folds(document: &OpenText) -> Vec<FoldingRange> {
+    let mut folds = Vec::new();
+    let mut add = |from: u32, to: u32, kind: Option<FoldingRangeKind>| {
+        if to > from {
+            let lines = FoldingRange { start_line: from, end_line: to, kind, ..FoldingRange::default() };
+            folds.push(lines);
+        }
+    };
+    let mut nodes = vec![document.parsed.tree.root()];
+    while let Some(node) = nodes.pop() {
+        nodes.extend(node.children());
+        let brackets = node.tokens().filter(|token| {
+            matches!(token.kind, SyntaxKind::LeftBrace | SyntaxKind::LeftBracket | SyntaxKind::LeftParen)
+        });
+        if let Some(open) = brackets.last() {
+            let (_, end) = node.range();
+            add(
+                document.position(open.start as usize).line,
+                document.position(end).line.saturating_sub(1),
+                None,
+            );
+        }
+    }
+    let is_comment = |line: &str| line.trim_start().starts_with('#');
+    let mut first = None;
+    for (number, line) in document.text.lines().chain([""]).enumerate() {
+        match (is_comment(line), first) {
+            (true, None) => first = Some(number),
+            (false, Some(from)) => {
+                add(from as u32, number as u32 - 1, Some(FoldingRangeKind::Comment));
+                first = None;
+            }
+            _ => {}
+        }
+    }
+    folds.sort_by_key(|fold| (fold.start_line, fold.end_line));
+    folds.dedup_by_key(|fold| fold.start_line);
+    folds
+}
+
+/// What each word is, each as far from the one before as the protocol wants it.
+pub fn words(known: &Known, document: &OpenText) -> Vec<SemanticToken> {
+    let names = names(known, document);
+    let mut words = Vec::new();
+    let mut last = Position::default();
+    each_token(document.parsed.tree.root(), &mut |at| {
+        let Some(kind) = word_type(&names, at) else { return };
+        let (start, end) = (at.token.start as usize, at.token.end as usize);
+        // A part of a text may have several lines, and the protocol wants one each.
+        let mut from = start;
+        for line in document.text[start..end].split_inclusive('\n') {
+            let text = line.trim_end_matches('\n');
+            let position = document.position(from);
+            from += line.len();
+            if text.is_empty() {
+                continue;
+            }
+            let delta_line = position.line - last.line;
+            let delta_start =
+                if delta_line == 0 { position.character - last.character } else { position.character };
+            let length = text.encode_utf16().count() as u32;
+            words.push(SemanticToken {
+                delta_line,
+                delta_start,
+                length,
+                token_type: kind,
+                token_modifiers_bitset: 0,
+            });
+            last = position;
+        }
+    });
+    words
+}
+
+fn word_type(names: &FileNames<'_>, at: TokenInTree<'_>) -> Option<u32> {
+    let text = at.node.token_text(at.token);
+    Some(match at.token.kind {
+        SyntaxKind::Comment | SyntaxKind::DocComment => 2,
+        SyntaxKind::TextOpen | SyntaxKind::TextPart | SyntaxKind::TextEscape | SyntaxKind::TextClose => 1,
+        SyntaxKind::Int | SyntaxKind::Duration => 3,
+        SyntaxKind::CommandOpen
+        | SyntaxKind::CommandClose
+        | SyntaxKind::CommandPart
+        | SyntaxKind::CommandEscape
+        | SyntaxKind::CommandRaw
+        | SyntaxKind::CommandOperator
+        | SyntaxKind::CommandShell
+        | SyntaxKind::QuoteOpen
+        | SyntaxKind::QuoteClose => 6,
+        SyntaxKind::Ref => 4,
+        SyntaxKind::Word if nubrik_syntax::is_reserved(text) => 0,
+        SyntaxKind::Word if at.node.kind().is_declaration() => match views::declared_name(at.node) {
+            Some(name) if name == at.token => 4,
+            _ => 0,
+        },
+        SyntaxKind::Word => match names.meaning(at)? {
+            NameMeaning::OfKit(_) | NameMeaning::Known(_) => 5,
+            _ => 4,
+        },
+        _ => return None,
+    })
+}
+
+/// A time as people read it.
+fn span(micros: u64) -> String {
+    match micros {
+        0..1_000_000 => format!("{} ms", micros / 1_000),
+        _ => format!("{:.1} s", micros as f64 / 1e6),
+    }
+}
+
+/// How many steps a target has, and how long they took.
+fn cost(known: &Known, id: TargetId) -> Option<String> {
+    let (steps, micros) = known.evaluated.costs.get(&id)?;
+    let steps = if *steps == 1 { "1 step".to_owned() } else { format!("{steps} steps") };
+    Some(if *micros > 0 {
+        format!("{steps}, last built in {}", span(*micros))
+    } else {
+        format!("{steps}, never built here")
+    })
+}
+
+fn about_target(known: &Known, target: &Target, id: TargetId) -> String {
+    let mut text = format!("**{}** – {}\n\n{}", target.address, target.kind, target.documentation);
+    if let Some(cost) = cost(known, id) {
+        text.push_str(&format!("\n\n{cost}"));
+    }
+    text.push_str(&format!("\n\n{}", target.place));
+    text
+}
+
+fn about_topic(topic: &Topic) -> String {
+    let mut text = format!("**{}** – {}\n\n{}", topic.name, topic.category, topic.summary);
+    if !topic.parts.is_empty() {
+        text.push_str("\n\n");
+        topic
+            .parts
+            .iter()
+            .for_each(|(name, shape, what)| text.push_str(&format!("- `{name}` ({shape}): {what}\n")));
+    }
+    if !topic.example.is_empty() {
+        text.push_str(&format!("\n```nub\n{}\n```\n", topic.example));
+    }
+    text
+}
+
+/// What stands at a byte, as Markdown, and where that is.
+pub fn hover(known: &Known, document: &OpenText, byte: usize) -> Option<(String, Range)> {
+    let at = document.token_at(byte)?;
+    let range = document.range(at.token.start as usize, at.token.end as usize);
+    let graph = &known.evaluated.evaluation.graph;
+    let names = names(known, document);
+    let text = match names.meaning(at) {
+        Some(NameMeaning::Target(address)) => {
+            let id = graph.find_target(&address)?;
+            about_target(known, graph.target(id), id)
+        }
+        Some(NameMeaning::Declared(token)) => {
+            format!("```nub\n{}\n```", declaration_of(document, token.start as usize)?)
+        }
+        Some(NameMeaning::InFile(path)) => format!("from {path}"),
+        Some(NameMeaning::OfKit(name) | NameMeaning::Known(name)) => about_topic(known.topic(&name)?),
+        Some(NameMeaning::File(path)) => {
+            let file = graph.files.iter().find(|file| file.path.as_str() == path)?;
+            match file.maker {
+                Some(maker) => format!("{path}, made by {}", graph.title(maker)),
+                None => path,
+            }
+        }
+        None => about_field(known, &names, document.parsed.tree.root(), at).or_else(|| {
+            let word = at.node.token_text(at.token);
+            (at.token.kind == SyntaxKind::Word).then(|| known.topic(word).map(about_topic)).flatten()
+        })?,
+    };
+    Some((text, range))
+}
+
+/// The text of the declaration that has a byte.
+fn declaration_of(document: &OpenText, byte: usize) -> Option<&str> {
+    let mut all = document.parsed.tree.root().children();
+    all.find(|node| (node.range().0..node.range().1).contains(&byte)).map(|node| node.text())
+}
+
+/// The form or kind whose fields stand in the braces around a node, by the name of its topic.
+pub fn form_around(names: &FileNames<'_>, root: Node<'_>, byte: usize) -> Option<String> {
+    let mut found = None;
+    let mut nodes = vec![root];
+    while let Some(node) = nodes.pop() {
+        let (from, to) = node.range();
+        // One that is not closed yet goes on.
+        if byte < from || byte > to + 1 {
+            continue;
+        }
+        if node.kind() == SyntaxKind::BraceCallExpr
+            && let Some(callee) = node.children().next()
+            && byte > callee.range().1
+        {
+            found = callee_name(names, callee).or(found);
+        }
+        nodes.extend(node.children());
+    }
+    found
+}
+
+fn callee_name(names: &FileNames<'_>, callee: Node<'_>) -> Option<String> {
+    match callee.kind() {
+        SyntaxKind::NameExpr => match names.name(callee.text())? {
+            NameMeaning::Known(name) => Some(name),
+            _ => None,
+        },
+        SyntaxKind::FieldExpr => {
+            let kit = names.kit(callee.child(SyntaxKind::NameExpr)?.text())?;
+            let member = callee.text().rsplit('.').next()?;
+            Some(format!("{kit}.{member}"))
+        }
+        _ => None,
+    }
+}
+
+/// What a field is for, where a name of one stands.
+fn about_field(known: &Known, names: &FileNames<'_>, root: Node<'_>, at: TokenInTree<'_>) -> Option<String> {
+    if at.token.kind != SyntaxKind::Word {
+        return None;
+    }
+    let topic = known.topic(&form_around(names, root, at.token.start as usize)?)?;
+    let word = at.node.token_text(at.token);
+    let (name, shape, what) = topic.parts.iter().find(|(name, _, _)| name.trim_end_matches('?') == word)?;
+    Some(format!("`{name}` of **{}** ({shape}): {what}", topic.name))
+}
+
+/// Where what a byte names is declared.
+pub fn definition(
+    known: &Known,
+    places: &FileAddresses,
+    document: &OpenText,
+    byte: usize,
+) -> Option<Location> {
+    let at = document.token_at(byte)?;
+    let graph = &known.evaluated.evaluation.graph;
+    let start = |path: &str| {
+        let path = WsPath::root().resolve(path).ok()?;
+        Some(Location { uri: places.uri(&path)?, range: Range::default() })
+    };
+    match names(known, document).meaning(at)? {
+        NameMeaning::Target(address) => {
+            let place = &graph.target(graph.find_target(&address)?).place;
+            let line = Position { line: place.line.saturating_sub(1), character: 0 };
+            Some(Location { range: Range { start: line, end: line }, ..start(&place.file)? })
+        }
+        NameMeaning::Declared(token) => Some(Location {
+            uri: places.uri(&document.path)?,
+            range: document.range(token.start as usize, token.end as usize),
+        }),
+        NameMeaning::InFile(path) => start(&path),
+        NameMeaning::File(path) => {
+            let file = graph.files.iter().find(|file| file.path.as_str() == path);
+            match file.and_then(|file| file.maker) {
+                // What is made leads to what makes it.
+                Some(maker) => {
+                    let place = &graph.owner(maker).place;
+                    let line = Position { line: place.line.saturating_sub(1), character: 0 };
+                    Some(Location { range: Range { start: line, end: line }, ..start(&place.file)? })
+                }
+                None => start(&path).filter(|_| file.is_some()),
+            }
+        }
+        NameMeaning::OfKit(_) | NameMeaning::Known(_) => None,
+    }
+}
+
+/// All places that name what a byte names. `read` gives the text of a definition file.
+pub fn references(
+    known: &Known,
+    places: &FileAddresses,
+    document: &OpenText,
+    byte: usize,
+    files: &[WsPath],
+    read: &dyn Fn(&WsPath) -> Option<String>,
+) -> Vec<Location> {
+    let Some(at) = document.token_at(byte) else { return Vec::new() };
+    let Some(wanted) = names(known, document).meaning(at) else { return Vec::new() };
+    // What only one file knows is looked for in that one.
+    let is_local = matches!(wanted, NameMeaning::Declared(_));
+    let mut found = Vec::new();
+    for path in files {
+        if is_local && *path != document.path {
+            continue;
+        }
+        let Some(text) = read(path) else { continue };
+        let other = OpenText::new(path.clone(), text);
+        let names = names(known, &other);
+        let Some(uri) = places.uri(path) else { continue };
+        each_token(other.parsed.tree.root(), &mut |at| {
+            if names.meaning(at).as_ref() == Some(&wanted) {
+                let range = other.range(at.token.start as usize, at.token.end as usize);
+                found.push(Location { uri: uri.clone(), range });
+            }
+        });
+    }
+    found
+}
+
+/// What stands above each target: its cost, and commands that build it, test it, or say why it would run.
+pub fn lenses(known: &Known, document: &OpenText) -> Vec<CodeLens> {
+    let names = names(known, document);
+    let graph = &known.evaluated.evaluation.graph;
+    let mut lenses = Vec::new();
+    for symbol in symbols(document) {
+        let Some(NameMeaning::Target(address)) = names.name(&symbol.name) else { continue };
+        let Some(id) = graph.find_target(&address) else { continue };
+        let verb = match symbol.detail.as_deref() {
+            Some("target") => "build",
+            Some("test") => "test",
+            _ => continue,
+        };
+        let told = cost(known, id).unwrap_or_else(|| "no steps of its own".to_owned());
+        for (title, verb) in [(format!("{told} · {verb}"), verb), ("why".to_owned(), "why")] {
+            let arguments = Some(vec![verb.into(), address.to_string().into()]);
+            let command = Some(Command { title, command: RUN.to_owned(), arguments });
+            lenses.push(CodeLens { range: symbol.selection_range, command, data: None });
+        }
+    }
+    lenses
+}
+
+/// A text in the form that all have, if it can be read.
+pub fn formatted(document: &OpenText) -> Option<String> {
+    let file = Sources::default().add(document.path.as_str(), document.text.clone());
+    nubrik_syntax::format(file, &document.text).ok()
+}

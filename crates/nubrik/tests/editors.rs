@@ -1,0 +1,332 @@
+//! Editors: a recorded conversation over standard input and output, and a real editor as client.
+
+#![allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
+
+mod sandbox;
+
+use std::fmt::Write as _;
+use std::io::{BufRead, BufReader, Read, Write};
+use std::process::{Child, ChildStdin, Command, Stdio};
+use std::sync::mpsc::{Receiver, channel};
+use std::time::Duration;
+
+use sandbox::Sandbox;
+use serde_json::{Value, json};
+
+const TARGETS: &str = "\
+use \"nub:c\" as c
+let all = \"*.csv\"
+## Fits readings.
+target fit = c.library { sources = \"fit.c\", headers = \"fit.h\" }
+target table = step { run = `cat {in \"readings.csv\"} > {out \"table.csv\"}` }
+target show = c.program { sources = \"show.c\", needs = [fit, &base/clock] }
+target late = step {
+    run = `cat {tabel} > {out \"x\"}`
+}
+";
+
+const FILES: [(&str, &str); 7] = [
+    ("targets.nub", TARGETS),
+    (
+        "base/targets.nub",
+        "use \"nub:c\" as c\n## Hours.\ntarget clock = c.library { sources = \"clock.c\" }\n",
+    ),
+    ("base/clock.c", "int clock_now(void) { return 0; }\n"),
+    ("fit.h", "int fit(void);\n"),
+    ("fit.c", "int fit(void) { return 0; }\n"),
+    ("show.c", "int main(void) { return 0; }\n"),
+    ("readings.csv", "06:12\n"),
+];
+
+/// An editor, as far as the server sees it.
+struct Client {
+    child: Child,
+    to: ChildStdin,
+    heard: Receiver<Value>,
+    number: i64,
+    uri: String,
+}
+
+impl Client {
+    fn start(sandbox: &Sandbox) -> Client {
+        let mut command = sandbox.command(&["serve-editor"]);
+        let mut child =
+            command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::inherit()).spawn().unwrap();
+        let mut from = BufReader::new(child.stdout.take().unwrap());
+        let (sender, heard) = channel();
+        std::thread::spawn(move || {
+            loop {
+                let mut length = 0;
+                let mut line = String::new();
+                while from.read_line(&mut line).unwrap_or(0) > 0 && line.trim() != "" {
+                    if let Some(number) = line.to_lowercase().strip_prefix("content-length:") {
+                        length = number.trim().parse().unwrap();
+                    }
+                    line.clear();
+                }
+                if length == 0 {
+                    return;
+                }
+                let mut body = vec![0; length];
+                from.read_exact(&mut body).unwrap();
+                if sender.send(serde_json::from_slice(&body).unwrap()).is_err() {
+                    return;
+                }
+            }
+        });
+        let to = child.stdin.take().unwrap();
+        let uri = format!("file://{}", sandbox.folder.display());
+        let mut client = Client { child, to, heard, number: 0, uri };
+        let abilities =
+            client.ask("initialize", &json!({"processId": null, "rootUri": client.uri, "capabilities": {}}));
+        assert_eq!(abilities["capabilities"]["hoverProvider"], true);
+        client.tell("initialized", &json!({}));
+        client
+    }
+
+    fn send(&mut self, message: &Value) {
+        let text = message.to_string();
+        write!(self.to, "Content-Length: {}\r\n\r\n{text}", text.len()).unwrap();
+        self.to.flush().unwrap();
+    }
+
+    fn tell(&mut self, method: &str, params: &Value) {
+        self.send(&json!({"jsonrpc": "2.0", "method": method, "params": params}));
+    }
+
+    fn next(&self) -> Value {
+        self.heard.recv_timeout(Duration::from_secs(20)).unwrap()
+    }
+
+    fn ask(&mut self, method: &str, params: &Value) -> Value {
+        self.number += 1;
+        let id = self.number;
+        self.send(&json!({"jsonrpc": "2.0", "id": id, "method": method, "params": params}));
+        loop {
+            let message = self.next();
+            if message["id"] == id {
+                assert!(message.get("error").is_none_or(Value::is_null), "{method}: {message}");
+                return message["result"].clone();
+            }
+        }
+    }
+
+    /// Waits for something that the server tells.
+    fn hear(&self, method: &str, is_it: impl Fn(&Value) -> bool) -> Value {
+        loop {
+            let message = self.next();
+            if message["method"] == method && is_it(&message["params"]) {
+                return message["params"].clone();
+            }
+        }
+    }
+
+    fn file(&self, path: &str) -> String {
+        format!("{}/{path}", self.uri)
+    }
+
+    fn open(&mut self, path: &str, text: &str) {
+        let document = json!({"uri": self.file(path), "languageId": "nub", "version": 1, "text": text});
+        self.tell("textDocument/didOpen", &json!({"textDocument": document}));
+    }
+
+    fn change(&mut self, path: &str, text: &str) {
+        let document = json!({"uri": self.file(path), "version": 2});
+        self.tell(
+            "textDocument/didChange",
+            &json!({"textDocument": document, "contentChanges": [{"text": text}]}),
+        );
+    }
+
+    /// Asks something about the first place of a word in a text, so many letters behind its beginning.
+    fn at(&mut self, method: &str, text: &str, word: &str, behind: usize) -> Value {
+        let byte = text.find(word).unwrap() + behind;
+        let line = text[..byte].matches('\n').count();
+        let character = byte - text[..byte].rfind('\n').map_or(0, |at| at + 1);
+        let params = json!({
+            "textDocument": {"uri": self.file("targets.nub")},
+            "position": {"line": line, "character": character},
+            "context": {"includeDeclaration": true},
+        });
+        self.ask(method, &params)
+    }
+
+    fn labels(&mut self, text: &str, word: &str) -> Vec<String> {
+        let found = self.at("textDocument/completion", text, word, word.len());
+        let items = found["items"].as_array().unwrap();
+        items.iter().map(|item| item["label"].as_str().unwrap().to_owned()).collect()
+    }
+
+    fn end(mut self) {
+        self.ask("shutdown", &Value::Null);
+        self.tell("exit", &Value::Null);
+        assert_eq!(self.child.wait().unwrap().code(), Some(0));
+    }
+}
+
+#[test]
+fn errors_are_told_as_one_types_and_mended() {
+    let sandbox = Sandbox::new(&FILES);
+    let mut client = Client::start(&sandbox);
+    client.open("targets.nub", TARGETS);
+    let file = client.file("targets.nub");
+    let told = client.hear("textDocument/publishDiagnostics", |params| {
+        params["uri"] == file.as_str() && params["diagnostics"].as_array().is_some_and(|all| !all.is_empty())
+    });
+    let problem = told["diagnostics"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .find(|problem| problem["severity"] == 1)
+        .unwrap()
+        .clone();
+    assert_eq!(problem["code"], "unknown-name");
+    assert_eq!(problem["range"]["start"], json!({"line": 7, "character": 16}));
+    assert!(problem["message"].as_str().unwrap().contains("try: table"), "{problem}");
+    // The same text, and the same mend, as a build gives.
+    let said = sandbox.run(&["build"]).expect(3).stderr;
+    assert!(said.contains(problem["message"].as_str().unwrap().lines().next().unwrap()), "{said}");
+    let params = json!({
+        "textDocument": {"uri": file}, "range": problem["range"], "context": {"diagnostics": [problem]},
+    });
+    let actions = client.ask("textDocument/codeAction", &params);
+    let edit = &actions[0]["edit"]["changes"][file.as_str()][0];
+    assert_eq!((edit["newText"].as_str(), &edit["range"]), (Some("table"), &problem["range"]));
+    // What is typed counts, though nothing was saved.
+    client.change("targets.nub", &TARGETS.replace("tabel", "table"));
+    client.hear("textDocument/publishDiagnostics", |params| {
+        let none_wrong = |all: &Vec<Value>| all.iter().all(|problem| problem["severity"] != 1);
+        params["uri"] == file.as_str() && params["diagnostics"].as_array().is_some_and(none_wrong)
+    });
+    assert_eq!(sandbox.read("targets.nub"), TARGETS);
+    client.end();
+}
+
+#[test]
+fn names_are_explained_found_and_completed() {
+    let sandbox = Sandbox::new(&FILES);
+    let text = TARGETS.replace("tabel", "table");
+    sandbox.write("targets.nub", &text);
+    sandbox.run(&["build", "table"]).expect(0);
+    let mut client = Client::start(&sandbox);
+    client.open("targets.nub", &text);
+    let file = client.file("targets.nub");
+    client.hear("textDocument/publishDiagnostics", |_| true);
+    let hover = |client: &mut Client, word: &str, behind: usize| {
+        let hover = client.at("textDocument/hover", &text, word, behind);
+        hover["contents"]["value"].as_str().unwrap_or_default().to_owned()
+    };
+    assert!(hover(&mut client, "[fit", 1).contains("Fits readings."));
+    assert!(hover(&mut client, "&base", 3).contains("Hours."));
+    assert!(hover(&mut client, "c.library", 4).contains("c.library"));
+    assert!(hover(&mut client, "headers", 2).contains("of **c.library**"));
+    assert!(hover(&mut client, "{table}", 2).contains("last built in"));
+    let definition = client.at("textDocument/definition", &text, "&base", 2);
+    assert!(definition["uri"].as_str().unwrap().ends_with("/base/targets.nub"), "{definition}");
+    assert_eq!(definition["range"]["start"]["line"], 2);
+    let definition = client.at("textDocument/definition", &text, "readings.csv", 2);
+    assert!(definition["uri"].as_str().unwrap().ends_with("/readings.csv"), "{definition}");
+    let references = client.at("textDocument/references", &text, "target table", 8);
+    assert_eq!(references.as_array().unwrap().len(), 2, "{references}");
+    let symbols = client.ask("textDocument/documentSymbol", &json!({"textDocument": {"uri": file}}));
+    let names: Vec<&str> = symbols.as_array().unwrap().iter().map(|s| s["name"].as_str().unwrap()).collect();
+    assert_eq!(names, ["c", "all", "fit", "table", "show", "late"]);
+    let found = client.ask("workspace/symbol", &json!({"query": "clo"}));
+    assert_eq!(found[0]["name"], "base/clock");
+    let folds = client.ask("textDocument/foldingRange", &json!({"textDocument": {"uri": file}}));
+    assert!(folds.as_array().unwrap().iter().any(|fold| fold["startLine"] == 6), "{folds}");
+    let lenses = client.ask("textDocument/codeLens", &json!({"textDocument": {"uri": file}}));
+    let titles: Vec<&str> =
+        lenses.as_array().unwrap().iter().map(|l| l["command"]["title"].as_str().unwrap()).collect();
+    assert!(titles.iter().any(|title| title.starts_with("1 step, last built in")), "{titles:?}");
+    let words = client.ask("textDocument/semanticTokens/full", &json!({"textDocument": {"uri": file}}));
+    assert!(words["data"].as_array().unwrap().len() > 100);
+    // Completion: addresses, fields, files, members of a kit, names.
+    let typing = format!("{text}target more = c.program {{ sources = \"fi\", needs = [&ba] }}\n");
+    client.change("targets.nub", &typing);
+    assert_eq!(client.labels(&typing, "needs = [&ba]")[..0], [] as [String; 0]);
+    assert!(client.labels(&typing, "more = c.").contains(&"program".to_owned()));
+    assert!(client.labels(&typing, "sources = \"fi").contains(&"fit.c".to_owned()));
+    let at = typing.replace("[&ba]", "[&ba");
+    client.change("targets.nub", &at);
+    assert_eq!(client.labels(&at, "needs = [&ba"), ["&base/clock"]);
+    let at = format!("{text}target more = c.program {{ sou");
+    client.change("targets.nub", &at);
+    assert!(client.labels(&at, "more = c.program { sou").contains(&"sources".to_owned()));
+    let at = format!("{text}let x = fi");
+    client.change("targets.nub", &at);
+    let names = client.labels(&at, "let x = fi");
+    assert!(names.contains(&"fit".to_owned()) && names.contains(&"step".to_owned()), "{names:?}");
+    // Formatting gives what `nubrik fmt` gives, and leaves alone what cannot be read.
+    client.change("targets.nub", "let   x = 1\n");
+    let edits = client.ask("textDocument/formatting", &json!({"textDocument": {"uri": file}, "options": {}}));
+    assert_eq!(edits[0]["newText"], "let x = 1\n");
+    client.change("targets.nub", "let   x = (\n");
+    let edits = client.ask("textDocument/formatting", &json!({"textDocument": {"uri": file}, "options": {}}));
+    assert!(edits.is_null());
+    client.end();
+}
+
+#[test]
+fn an_editor_builds_what_it_was_offered_and_nothing_else() {
+    let sandbox = Sandbox::new(&FILES);
+    sandbox.write("targets.nub", &TARGETS.replace("tabel", "table"));
+    let mut client = Client::start(&sandbox);
+    for words in [json!(["clean", "--store"]), json!(["build", "--help"]), json!(["build"])] {
+        client.ask("workspace/executeCommand", &json!({"command": "nubrik.run", "arguments": words}));
+    }
+    client
+        .ask("workspace/executeCommand", &json!({"command": "nubrik.run", "arguments": ["build", "table"]}));
+    let told = client.hear("window/showMessage", |_| true);
+    assert!(
+        told["message"].as_str().unwrap().starts_with("nubrik build table") && told["type"] == 3,
+        "{told}"
+    );
+    assert_eq!(sandbox.read("out/default/table.csv"), "06:12\n");
+    client.end();
+}
+
+#[test]
+fn a_real_editor_shows_errors_and_leads_on() {
+    let editor = match Command::new("nvim").arg("--version").output() {
+        Ok(_) => "nvim",
+        Err(_) if std::env::var_os("NUBRIK_NEEDS_EDITOR").is_some() => panic!("there is no nvim"),
+        Err(_) => {
+            println!("skipped: there is no nvim");
+            return;
+        }
+    };
+    let sandbox = Sandbox::new(&FILES);
+    let program = env!("CARGO_BIN_EXE_nubrik");
+    let mut script = String::new();
+    write!(
+        script,
+        r#"
+vim.cmd("edit targets.nub")
+local id = vim.lsp.start_client({{ name = "nubrik", cmd = {{ "{program}", "serve-editor" }}, root_dir = vim.fn.getcwd() }})
+vim.lsp.buf_attach_client(0, id)
+vim.wait(15000, function() return #vim.diagnostic.get(0, {{ severity = vim.diagnostic.severity.ERROR }}) > 0 end, 20)
+local out = io.open("said", "w")
+for _, problem in ipairs(vim.diagnostic.get(0, {{ severity = vim.diagnostic.severity.ERROR }})) do
+  out:write("problem " .. problem.lnum .. " " .. problem.message:gsub("\n", " / ") .. "\n")
+end
+vim.api.nvim_win_set_cursor(0, {{ 6, 63 }})
+local params = vim.lsp.util.make_position_params()
+local answers = vim.lsp.buf_request_sync(0, "textDocument/definition", params, 5000)
+for _, answer in pairs(answers) do out:write("definition " .. answer.result.uri .. "\n") end
+answers = vim.lsp.buf_request_sync(0, "textDocument/hover", params, 5000)
+for _, answer in pairs(answers) do out:write("hover " .. answer.result.contents.value:gsub("\n", " / ") .. "\n") end
+out:close()
+vim.cmd("qall!")
+"#
+    )
+    .unwrap();
+    sandbox.write("client.lua", &script);
+    let mut command = Command::new(editor);
+    command.args(["--headless", "-u", "NONE", "-c", "luafile client.lua"]).current_dir(&sandbox.folder);
+    let ended = command.env("HOME", &sandbox.folder).output().unwrap();
+    let said = std::fs::read_to_string(sandbox.folder.join("said"))
+        .unwrap_or_else(|_| panic!("{}", String::from_utf8_lossy(&ended.stderr)));
+    assert!(said.contains("problem 7 ") && said.contains("try: table"), "{said}");
+    assert!(said.contains("/base/targets.nub") && said.contains("Hours."), "{said}");
+}
