@@ -6,7 +6,7 @@ use nubrik_lang::topics::Topic;
 
 use crate::document::OpenText;
 use crate::reading::form_around;
-use crate::state::Known;
+use crate::state::EditorKnowledge;
 
 /// More proposals than this are not sent: who types on gets others.
 const MOST: usize = 200;
@@ -28,7 +28,7 @@ fn of_topic(label: &str, topic: &Topic, kind: CompletionItemKind) -> CompletionI
 /// Proposals for a byte of a text, and whether there are more. `files` lists names in a folder of the workspace, folders with `/`
 /// behind them.
 pub fn completions(
-    known: &Known,
+    known: &EditorKnowledge,
     document: &OpenText,
     byte: usize,
     files: &dyn Fn(&str) -> Vec<String>,
@@ -103,7 +103,7 @@ pub fn completions(
 }
 
 /// Names that mean something anywhere: at the beginning of a line words that declare something.
-fn general(known: &Known, names: &FileNames<'_>, is_line_begin: bool) -> Vec<CompletionItem> {
+fn general(known: &EditorKnowledge, names: &FileNames<'_>, is_line_begin: bool) -> Vec<CompletionItem> {
     if is_line_begin {
         let words = nubrik_syntax::DECLARATION_WORDS.iter();
         return words

@@ -12,7 +12,7 @@ use nubrik_syntax::{Node, SyntaxKind, views};
 
 use crate::document::OpenText;
 use crate::places::FileAddresses;
-use crate::state::Known;
+use crate::state::EditorKnowledge;
 
 /// What words can be, in the order of the numbers that stand for them.
 pub const TOKEN_TYPES: [SemanticTokenType; 7] = [
@@ -28,7 +28,7 @@ pub const TOKEN_TYPES: [SemanticTokenType; 7] = [
 /// The command that the server does for an editor.
 pub const RUN: &str = "nubrik.run";
 
-fn names<'k>(known: &'k Known, document: &OpenText) -> FileNames<'k> {
+fn names<'k>(known: &'k EditorKnowledge, document: &OpenText) -> FileNames<'k> {
     FileNames::of(&known.evaluated.evaluation.graph, document.path.as_str(), document.parsed.tree.root())
 }
 
@@ -106,7 +106,7 @@ pub fn folds(document: &OpenText) -> Vec<FoldingRange> {
 }
 
 /// What each word is, each as far from the one before as the protocol wants it.
-pub fn words(known: &Known, document: &OpenText) -> Vec<SemanticToken> {
+pub fn words(known: &EditorKnowledge, document: &OpenText) -> Vec<SemanticToken> {
     let names = names(known, document);
     let mut words = Vec::new();
     let mut last = Position::default();
@@ -177,7 +177,7 @@ fn span(micros: u64) -> String {
 }
 
 /// How many steps a target has, and how long they took.
-fn cost(known: &Known, id: TargetId) -> Option<String> {
+fn cost(known: &EditorKnowledge, id: TargetId) -> Option<String> {
     let (steps, micros) = known.evaluated.costs.get(&id)?;
     let steps = if *steps == 1 { "1 step".to_owned() } else { format!("{steps} steps") };
     Some(if *micros > 0 {
@@ -187,7 +187,7 @@ fn cost(known: &Known, id: TargetId) -> Option<String> {
     })
 }
 
-fn about_target(known: &Known, target: &Target, id: TargetId) -> String {
+fn about_target(known: &EditorKnowledge, target: &Target, id: TargetId) -> String {
     let mut text = format!("**{}** – {}\n\n{}", target.address, target.kind, target.documentation);
     if let Some(cost) = cost(known, id) {
         text.push_str(&format!("\n\n{cost}"));
@@ -212,7 +212,7 @@ fn about_topic(topic: &Topic) -> String {
 }
 
 /// What stands at a byte, as Markdown, and where that is.
-pub fn hover(known: &Known, document: &OpenText, byte: usize) -> Option<(String, Range)> {
+pub fn hover(known: &EditorKnowledge, document: &OpenText, byte: usize) -> Option<(String, Range)> {
     let at = document.token_at(byte)?;
     let range = document.range(at.token.start as usize, at.token.end as usize);
     let graph = &known.evaluated.evaluation.graph;
@@ -285,7 +285,12 @@ fn callee_name(names: &FileNames<'_>, callee: Node<'_>) -> Option<String> {
 }
 
 /// What a field is for, where a name of one stands.
-fn about_field(known: &Known, names: &FileNames<'_>, root: Node<'_>, at: TokenInTree<'_>) -> Option<String> {
+fn about_field(
+    known: &EditorKnowledge,
+    names: &FileNames<'_>,
+    root: Node<'_>,
+    at: TokenInTree<'_>,
+) -> Option<String> {
     if at.token.kind != SyntaxKind::Word {
         return None;
     }
@@ -297,7 +302,7 @@ fn about_field(known: &Known, names: &FileNames<'_>, root: Node<'_>, at: TokenIn
 
 /// Where what a byte names is declared.
 pub fn definition(
-    known: &Known,
+    known: &EditorKnowledge,
     places: &FileAddresses,
     document: &OpenText,
     byte: usize,
@@ -337,7 +342,7 @@ pub fn definition(
 
 /// All places that name what a byte names. `read` gives the text of a definition file.
 pub fn references(
-    known: &Known,
+    known: &EditorKnowledge,
     places: &FileAddresses,
     document: &OpenText,
     byte: usize,
@@ -368,7 +373,7 @@ pub fn references(
 }
 
 /// What stands above each target: its cost, and commands that build it, test it, or say why it would run.
-pub fn lenses(known: &Known, document: &OpenText) -> Vec<CodeLens> {
+pub fn lenses(known: &EditorKnowledge, document: &OpenText) -> Vec<CodeLens> {
     let names = names(known, document);
     let graph = &known.evaluated.evaluation.graph;
     let mut lenses = Vec::new();

@@ -20,7 +20,7 @@ use crate::document::OpenText;
 use crate::places::FileAddresses;
 use crate::problems::{actions, problems};
 use crate::reading;
-use crate::state::{Beside, Evaluated, Known, UnsavedTexts, begin};
+use crate::state::{Beside, EditorKnowledge, Evaluated, UnsavedTexts, begin};
 
 /// How often it is looked whether an evaluation is done.
 const LOOK: Duration = Duration::from_millis(20);
@@ -56,7 +56,7 @@ struct EditorServer<'s> {
     places: FileAddresses,
     root: std::path::PathBuf,
     documents: HashMap<WsPath, OpenText>,
-    known: Known,
+    known: EditorKnowledge,
     beside: Beside,
     /// Files of which something was told.
     told: HashSet<WsPath>,
@@ -89,7 +89,7 @@ fn converse(
     let root = session.workspace.root.clone();
     let files = session.definition_files(&WsPath::root());
     let nothing = Evaluated { evaluation: nothing_known(&session), costs: HashMap::new() };
-    let known = Known { evaluated: Arc::new(nothing), topics };
+    let known = EditorKnowledge { evaluated: Arc::new(nothing), topics };
     let mut server = EditorServer {
         connection,
         places: FileAddresses::new(&root),

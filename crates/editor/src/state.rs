@@ -64,12 +64,12 @@ fn costs(session: &Session, evaluation: &Evaluation) -> HashMap<TargetId, (usize
 }
 
 /// What answers are made from.
-pub struct Known {
+pub struct EditorKnowledge {
     pub evaluated: Arc<Evaluated>,
     pub topics: Vec<Topic>,
 }
 
-impl Known {
+impl EditorKnowledge {
     pub fn topic(&self, name: &str) -> Option<&Topic> {
         self.topics.iter().find(|topic| topic.name == name)
     }

@@ -298,18 +298,25 @@ fn a_real_editor_shows_errors_and_leads_on() {
     };
     let sandbox = Sandbox::new(&FILES);
     let program = env!("CARGO_BIN_EXE_nubrik");
-    let mut script = String::new();
+    // As the page about editors says it.
+    let page = std::fs::read_to_string(editors().join("README.md")).unwrap();
+    let setting = page.split("```lua\n").nth(1).unwrap().split("```").next().unwrap();
+    let colours = std::fs::read_to_string(editors().join("nub.vim")).unwrap();
+    sandbox.write("config/syntax/nub.vim", &colours);
+    let mut script = setting.replace("cmd = { \"nubrik\"", &format!("cmd = {{ \"{program}\""));
     write!(
         script,
         r#"
+vim.opt.runtimepath:prepend(vim.fn.getcwd() .. "/config")
+vim.cmd("syntax on")
 vim.cmd("edit targets.nub")
-local id = vim.lsp.start_client({{ name = "nubrik", cmd = {{ "{program}", "serve-editor" }}, root_dir = vim.fn.getcwd() }})
-vim.lsp.buf_attach_client(0, id)
 vim.wait(15000, function() return #vim.diagnostic.get(0, {{ severity = vim.diagnostic.severity.ERROR }}) > 0 end, 20)
 local out = io.open("said", "w")
 for _, problem in ipairs(vim.diagnostic.get(0, {{ severity = vim.diagnostic.severity.ERROR }})) do
   out:write("problem " .. problem.lnum .. " " .. problem.message:gsub("\n", " / ") .. "\n")
 end
+local colour = function(line, column) return vim.fn.synIDattr(vim.fn.synID(line, column, 1), "name") end
+out:write("colours " .. colour(1, 1) .. " " .. colour(1, 6) .. " " .. colour(3, 4) .. " " .. colour(4, 2) .. " " .. colour(5, 32) .. "\n")
 vim.api.nvim_win_set_cursor(0, {{ 6, 63 }})
 local params = vim.lsp.util.make_position_params()
 local answers = vim.lsp.buf_request_sync(0, "textDocument/definition", params, 5000)
@@ -329,4 +336,21 @@ vim.cmd("qall!")
         .unwrap_or_else(|_| panic!("{}", String::from_utf8_lossy(&ended.stderr)));
     assert!(said.contains("problem 7 ") && said.contains("try: table"), "{said}");
     assert!(said.contains("/base/targets.nub") && said.contains("Hours."), "{said}");
+    assert!(said.contains("colours nubKeyword nubText nubDocumentation nubDeclaration"), "{said}");
+}
+
+fn editors() -> std::path::PathBuf {
+    std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../editors")
+}
+
+#[test]
+fn grammars_for_editors_know_every_word() {
+    let grammar = std::fs::read_to_string(editors().join("nub.tmLanguage.json")).unwrap();
+    serde_json::from_str::<Value>(&grammar).unwrap();
+    let vim = std::fs::read_to_string(editors().join("nub.vim")).unwrap();
+    for word in nubrik_syntax::RESERVED_WORDS.iter().chain(&nubrik_syntax::DECLARATION_WORDS) {
+        let is_in =
+            |text: &str| text.split(|c: char| !c.is_alphanumeric() && c != '_').any(|part| part == *word);
+        assert!(is_in(&grammar) && is_in(&vim), "{word}");
+    }
 }
