@@ -1,6 +1,7 @@
 //! The live view: steps in flight with their times, a gauge, what waits. Drawn below the lines that
 //! stay, and wiped when the build ends.
 
+use std::collections::HashSet;
 use std::sync::mpsc::{RecvTimeoutError, channel};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
@@ -9,6 +10,7 @@ use nubrik_engine::{Event, Listener, Verdict};
 use nubrik_graph::{Graph, StepId};
 
 use super::console::{Console, OutputStream};
+use super::forecast::{Forecast, PastTimes};
 use super::paint::{Ink, Paint};
 use super::step_line::{Columns, step_line};
 use super::telling::Telling;
@@ -27,8 +29,13 @@ pub struct LiveView<'g> {
 }
 
 impl<'g> LiveView<'g> {
-    pub fn new(telling: Telling<'g>, console: Console, stream: OutputStream) -> LiveView<'g> {
-        let live = Mutex::new(Live::new(telling.paint, telling.columns));
+    pub fn new(
+        telling: Telling<'g>,
+        console: Console,
+        stream: OutputStream,
+        past: PastTimes,
+    ) -> LiveView<'g> {
+        let live = Mutex::new(Live { past: Some(past), ..Live::new(telling.paint, telling.columns) });
         LiveView { telling, live, console, stream }
     }
 
@@ -59,7 +66,10 @@ impl<'g> LiveView<'g> {
             let result = work();
             drop(ended);
             self.lines(&self.telling.at_the_end());
-            let last = self.live().erase();
+            let last = {
+                let mut live = self.live();
+                live.erase() + &live.farewell()
+            };
             self.console.raw(self.stream, &last);
             result
         })
@@ -103,7 +113,30 @@ pub struct Live {
     /// How wide each line is that is drawn.
     drawn: Vec<usize>,
     began: Instant,
+    /// What steps took before, until it is looked ahead for the first time.
+    past: Option<PastTimes>,
+    forecast: Option<Forecast>,
+    /// Steps that are done with.
+    ended: HashSet<StepId>,
+    /// When it was looked ahead, and what was seen.
+    foreseen: (Instant, Option<Duration>),
+    /// What the title of the window says now, if it says anything of us.
+    title: Option<String>,
+    /// Whether the title and the bell may be used.
+    may_call: bool,
 }
+
+/// A build that took so long rings the bell when it is over.
+const LONG: Duration = Duration::from_secs(20);
+
+/// The title of the window is left alone before this.
+const TITLE_AFTER: Duration = Duration::from_secs(2);
+
+/// It is looked ahead again after so long, and for the first time.
+const AHEAD: Duration = Duration::from_secs(1);
+
+/// Less than this that is left is not worth telling.
+const WORTH_TELLING: Duration = Duration::from_secs(3);
 
 impl Live {
     pub fn new(paint: Paint, columns: Columns) -> Live {
@@ -116,7 +149,54 @@ impl Live {
             running: Vec::new(),
             drawn: Vec::new(),
             began: Instant::now(),
+            past: None,
+            forecast: None,
+            ended: HashSet::new(),
+            foreseen: (Instant::now(), None),
+            title: None,
+            may_call: std::env::var_os("NUBRIK_BELL").is_none_or(|value| value != "off"),
         }
+    }
+
+    /// The title of the window says how far it is, for who looks at another one.
+    fn told_title(&mut self) -> String {
+        if !self.may_call || self.total == 0 || self.began.elapsed() < TITLE_AFTER {
+            return String::new();
+        }
+        let failed = if self.failed > 0 { format!(", {} failed", self.failed) } else { String::new() };
+        let title = format!("nubrik: {} of {}{failed}", self.done, self.total);
+        if self.title.as_ref() == Some(&title) {
+            return String::new();
+        }
+        // The title that was there is kept by the terminal, where it can do that.
+        let keep = if self.title.is_none() { "\x1b[22;2t" } else { "" };
+        let told = format!("{keep}\x1b]2;{title}\x07");
+        self.title = Some(title);
+        told
+    }
+
+    /// What the terminal is told when it is over: its title as it was, and after a long build the bell.
+    pub fn farewell(&mut self) -> String {
+        let title = if self.title.take().is_some() { "\x1b[23;2t" } else { "" };
+        let bell = if self.may_call && self.began.elapsed() > LONG { "\x07" } else { "" };
+        format!("{title}{bell}")
+    }
+
+    /// What is left, looked at once a second.
+    fn left(&mut self, graph: &Graph) -> Option<Duration> {
+        if self.foreseen.0.elapsed() > AHEAD {
+            if let Some(past) = self.past.take() {
+                self.forecast = Forecast::of(graph, past);
+            }
+            let running: Vec<(StepId, Duration)> =
+                self.running.iter().map(|at_work| (at_work.step, at_work.since.elapsed())).collect();
+            let ended = &self.ended;
+            let forecast = self.forecast.as_ref().filter(|_| !running.is_empty());
+            let left = forecast.and_then(|forecast| forecast.left(&running, &|step| ended.contains(&step)));
+            self.foreseen = (Instant::now(), left);
+        }
+        let since = self.foreseen.0.elapsed();
+        self.foreseen.1.map(|left| left.saturating_sub(since)).filter(|left| *left >= WORTH_TELLING)
     }
 
     pub fn began(&mut self, steps: usize) {
@@ -139,6 +219,7 @@ impl Live {
         self.done += 1;
         self.failed += usize::from(verdict == Verdict::Failed);
         self.running.retain(|at_work| at_work.step != step);
+        self.ended.insert(step);
     }
 
     /// Takes note of how wide the terminal is now.
@@ -165,7 +246,7 @@ impl Live {
 
     /// Wipes and draws the view.
     pub fn redraw(&mut self, graph: &Graph) -> String {
-        self.above(graph, "")
+        self.told_title() + &self.above(graph, "")
     }
 
     fn draw(&mut self, graph: &Graph) -> String {
@@ -173,7 +254,7 @@ impl Live {
             return String::new();
         }
         let paint = self.paint;
-        let mut lines = vec![self.gauge(paint.width.unwrap_or(80))];
+        let mut lines = vec![self.gauge(graph, paint.width.unwrap_or(80))];
         for StepAtWork { step, since, machine } in self.running.iter().take(SHOWN_STEPS) {
             let took = time(since.elapsed().as_micros() as u64);
             let (target, say) = (&*graph.title(*step), &*graph.step(*step).say);
@@ -187,9 +268,10 @@ impl Live {
         lines.join("\n") + "\n"
     }
 
-    fn gauge(&self, columns: usize) -> String {
+    fn gauge(&mut self, graph: &Graph, columns: usize) -> String {
         let paint = self.paint;
-        let cells = GAUGE.min(columns / 3);
+        // In a narrow terminal the facts come first.
+        let cells = if columns < 80 { columns / 7 } else { GAUGE };
         let filled = cells * self.done / self.total.max(1);
         let (full, empty) = (paint.glyph("▰", "="), paint.glyph("▱", "."));
         let bar = paint.ink(if self.failed > 0 { Ink::Wrong } else { Ink::Busy }, &full.repeat(filled))
@@ -210,12 +292,25 @@ impl Live {
             facts.push_str(&format!(", {} failed", self.failed));
         }
         facts.push_str(&format!(", {}", time(self.began.elapsed().as_micros() as u64)));
+        if let Some(left) = self.left(graph) {
+            facts.push_str(&format!(", about {} left", rough(left)));
+        }
         let room = columns.saturating_sub(10 + cells + 2 + 1);
         format!(
             "{}{bar}  {}",
             paint.ink(Ink::Strong, "at work   "),
             cut(&facts, room, paint.glyph("…", "..."))
         )
+    }
+}
+
+/// A time of which only about so much is known.
+fn rough(left: Duration) -> String {
+    match left.as_secs() {
+        seconds @ 0..60 => format!("{seconds} s"),
+        seconds @ 60..600 => format!("{} min {} s", seconds / 60, seconds % 60 / 10 * 10),
+        seconds @ 600..3_600 => format!("{} min", seconds / 60),
+        seconds => format!("{} h {} min", seconds / 3_600, seconds / 60 % 60),
     }
 }
 
@@ -244,6 +339,7 @@ mod tests {
         let mut live = Live::new(paint, Columns::of(graph));
         live.began -= Duration::from_secs(2);
         live.began(3);
+        live.may_call = false;
         live
     }
 
@@ -263,6 +359,20 @@ mod tests {
         // It is wiped by going up as many lines as it has.
         assert_eq!(live.erase(), "\r\x1b[2A\x1b[J");
         assert_eq!(live.erase(), "");
+    }
+
+    #[test]
+    fn the_title_says_how_far_it_is_and_is_given_back() {
+        let graph = graph();
+        let mut live = Live { may_call: true, ..live(&graph, 100) };
+        live.began -= Duration::from_secs(30);
+        assert!(live.redraw(&graph).starts_with("\x1b[22;2t\x1b]2;nubrik: 0 of 3\x07"));
+        assert!(!live.redraw(&graph).contains("\x1b]2;"));
+        live.done(StepId(0), Verdict::Failed);
+        assert!(live.redraw(&graph).contains("\x1b]2;nubrik: 1 of 3, 1 failed\x07"));
+        assert_eq!(live.farewell(), "\x1b[23;2t\x07");
+        let mut quiet = Live { may_call: false, ..live };
+        assert!(!quiet.redraw(&graph).contains("\x1b]2;") && quiet.farewell().is_empty());
     }
 
     #[test]

@@ -6,6 +6,7 @@ pub mod coverage;
 pub mod diagnostics;
 mod excerpts;
 pub mod failure;
+pub mod forecast;
 pub mod json;
 mod json_lines;
 pub mod json_text;

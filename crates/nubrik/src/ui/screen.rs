@@ -7,6 +7,7 @@ use nubrik_engine::{Event, Listener};
 use nubrik_graph::Graph;
 
 use super::console::{Console, OutputStream};
+use super::forecast::PastTimes;
 use super::json_lines::JsonLines;
 use super::lines::Lines;
 use super::live::LiveView;
@@ -22,13 +23,20 @@ pub struct Screen<'g> {
 /// The ways in which a build is shown.
 enum ScreenKind<'g> {
     Lines(Lines<'g>),
-    Live(LiveView<'g>),
+    Live(Box<LiveView<'g>>),
     Json(JsonLines<'g>),
 }
 
 impl<'g> Screen<'g> {
     /// The screen of a workspace at `root`.
-    pub fn new(console: Console, stream: OutputStream, graph: &'g Graph, root: PathBuf, told: Told) -> Self {
+    pub fn new(
+        console: Console,
+        stream: OutputStream,
+        graph: &'g Graph,
+        root: PathBuf,
+        told: Told,
+        past: impl FnOnce() -> PastTimes,
+    ) -> Self {
         let onlookers = Onlookers::of(&root, graph);
         if console.is_json() {
             return Screen { shown: ScreenKind::Json(JsonLines::new(graph, console, root, told)), onlookers };
@@ -36,7 +44,9 @@ impl<'g> Screen<'g> {
         let paint = console.paint(stream);
         let telling = Telling::new(graph, root, paint, told);
         let shown = match paint.width {
-            Some(_) if !told.only_trouble => ScreenKind::Live(LiveView::new(telling, console, stream)),
+            Some(_) if !told.only_trouble => {
+                ScreenKind::Live(Box::new(LiveView::new(telling, console, stream, past())))
+            }
             _ => ScreenKind::Lines(Lines::new(telling, console, stream)),
         };
         Screen { shown, onlookers }

@@ -40,7 +40,9 @@ impl Columns {
 impl Columns {
     /// The columns on a terminal of some width: what a step does gives way before why it ran.
     fn within(self, width: usize) -> Columns {
-        let say = self.say.min(width.saturating_sub(self.target + 40).max(16));
+        // In a narrow terminal why it ran says more than all of what it does.
+        let least = if width < 72 { 12 } else { 16 };
+        let say = self.say.min(width.saturating_sub(self.target + 40).max(least));
         // Verdict, gaps and time, then what is left for target and text.
         let room = width.saturating_sub(if width < 48 { 14 } else { 26 });
         let target = self.target.min(room.saturating_sub(say).max(room / 2));
