@@ -71,7 +71,7 @@ const PLANS: [(&str, &str, &str); 3] = [
     ("reuse", "A step whose result is kept on this machine for the same inputs: it would be put back.", ""),
 ];
 
-const WORDS: [(&str, &str, &str); 9] = [
+const WORDS: [(&str, &str, &str); 10] = [
     (
         "workspace",
         "The folder with a `nubrik.toml`, and all below it. Paths that begin with `/` begin there.",
@@ -98,6 +98,12 @@ const WORDS: [(&str, &str, &str); 9] = [
         "nubrik.toml",
         "The file that makes a folder a workspace. Its settings are: at_least, jobs, hide_undeclared, kits, origins, profiles, shared, workers.",
         "jobs = 4",
+    ),
+    (
+        "NUBRIK_BELL",
+        "A variable: `off` leaves the title of the terminal's window and its bell alone. Else the title says how far a build is after two \
+         seconds, and the bell rings when one is over that took more than twenty.",
+        "export NUBRIK_BELL=off",
     ),
     (
         "out",

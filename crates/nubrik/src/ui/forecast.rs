@@ -15,7 +15,7 @@ pub struct PastTimes {
 }
 
 /// Looks ahead from the steps that run.
-pub struct Forecast {
+pub struct TimeForecast {
     past: PastTimes,
     /// The steps that need each one.
     users: Vec<Vec<StepId>>,
@@ -23,9 +23,9 @@ pub struct Forecast {
     chains: Vec<f64>,
 }
 
-impl Forecast {
+impl TimeForecast {
     /// Nothing where no step ran before.
-    pub fn of(graph: &Graph, past: PastTimes) -> Option<Forecast> {
+    pub fn of(graph: &Graph, past: PastTimes) -> Option<TimeForecast> {
         if past.micros.iter().all(|micros| *micros == 0) {
             return None;
         }
@@ -40,7 +40,7 @@ impl Forecast {
         let files = graph.steps.iter().flat_map(|step| step.outputs.iter().map(|output| output.file));
         let order = nubrik_graph::Closure::of(graph, files).steps;
         let chains = longest_chains(graph, &order, |step| past.micros[step.index()] as f64);
-        Some(Forecast { past, users, chains })
+        Some(TimeForecast { past, users, chains })
     }
 
     /// What is left, if each step that needs one that runs now runs as well: steps with how long they run already, and which are
@@ -104,20 +104,22 @@ mod tests {
         // 0 and 1, then 2, then 3.
         let graph = graph(&[&[], &[], &[0, 1], &[2]]);
         let past = |micros: &[u64], jobs| PastTimes { micros: micros.to_vec(), jobs };
-        let seconds = |forecast: &Forecast, running: &[(StepId, Duration)], done: &[u32]| {
+        let seconds = |forecast: &TimeForecast, running: &[(StepId, Duration)], done: &[u32]| {
             forecast.left(running, &|step| done.contains(&step.0)).map(|left| left.as_secs_f64())
         };
         let second = 1_000_000;
-        let forecast = Forecast::of(&graph, past(&[4 * second, 2 * second, 3 * second, second], 2)).unwrap();
+        let forecast =
+            TimeForecast::of(&graph, past(&[4 * second, 2 * second, 3 * second, second], 2)).unwrap();
         let running = [(StepId(0), Duration::from_secs(1)), (StepId(1), Duration::from_secs(1))];
         assert_eq!(seconds(&forecast, &running, &[]), Some(7.0));
         // Alone it takes all of the work.
-        let forecast = Forecast::of(&graph, past(&[4 * second, 2 * second, 3 * second, second], 1)).unwrap();
+        let forecast =
+            TimeForecast::of(&graph, past(&[4 * second, 2 * second, 3 * second, second], 1)).unwrap();
         assert_eq!(seconds(&forecast, &running[..1], &[1]), Some(7.0));
         // What is late is nearly over, and what never ran is not guessed.
         assert_eq!(seconds(&forecast, &[(StepId(3), Duration::from_secs(9))], &[0, 1, 2]), Some(0.0));
-        let forecast = Forecast::of(&graph, past(&[second, 0, second, second], 1)).unwrap();
+        let forecast = TimeForecast::of(&graph, past(&[second, 0, second, second], 1)).unwrap();
         assert_eq!(seconds(&forecast, &running, &[]), None);
-        assert!(Forecast::of(&graph, past(&[0; 4], 1)).is_none());
+        assert!(TimeForecast::of(&graph, past(&[0; 4], 1)).is_none());
     }
 }

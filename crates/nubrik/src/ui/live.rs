@@ -10,7 +10,7 @@ use nubrik_engine::{Event, Listener, Verdict};
 use nubrik_graph::{Graph, StepId};
 
 use super::console::{Console, OutputStream};
-use super::forecast::{Forecast, PastTimes};
+use super::forecast::{PastTimes, TimeForecast};
 use super::paint::{Ink, Paint};
 use super::step_line::{Columns, step_line};
 use super::telling::Telling;
@@ -115,7 +115,7 @@ pub struct Live {
     began: Instant,
     /// What steps took before, until it is looked ahead for the first time.
     past: Option<PastTimes>,
-    forecast: Option<Forecast>,
+    forecast: Option<TimeForecast>,
     /// Steps that are done with.
     ended: HashSet<StepId>,
     /// When it was looked ahead, and what was seen.
@@ -186,7 +186,7 @@ impl Live {
     fn left(&mut self, graph: &Graph) -> Option<Duration> {
         if self.foreseen.0.elapsed() > AHEAD {
             if let Some(past) = self.past.take() {
-                self.forecast = Forecast::of(graph, past);
+                self.forecast = TimeForecast::of(graph, past);
             }
             let running: Vec<(StepId, Duration)> =
                 self.running.iter().map(|at_work| (at_work.step, at_work.since.elapsed())).collect();
