@@ -6,6 +6,7 @@ mod document;
 mod places;
 mod problems;
 mod reading;
+mod renaming;
 mod server;
 mod state;
 

@@ -6,6 +6,12 @@ use std::str::FromStr;
 use lsp_types::Uri;
 use nubrik_source::WsPath;
 
+/// All definition files of the workspace, and what is in each: as an editor has it, or as the disk has it.
+pub struct DefinitionFiles<'f> {
+    pub paths: &'f [WsPath],
+    pub read: &'f dyn Fn(&WsPath) -> Option<String>,
+}
+
 /// Where the workspace is.
 pub struct FileAddresses {
     root: PathBuf,

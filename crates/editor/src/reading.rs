@@ -11,7 +11,7 @@ use nubrik_source::{Sources, WsPath};
 use nubrik_syntax::{Node, SyntaxKind, views};
 
 use crate::document::OpenText;
-use crate::places::FileAddresses;
+use crate::places::{DefinitionFiles, FileAddresses};
 use crate::state::EditorKnowledge;
 
 /// What words can be, in the order of the numbers that stand for them.
@@ -340,25 +340,24 @@ pub fn definition(
     }
 }
 
-/// All places that name what a byte names. `read` gives the text of a definition file.
+/// All places that name what a byte names.
 pub fn references(
     known: &EditorKnowledge,
     places: &FileAddresses,
     document: &OpenText,
     byte: usize,
-    files: &[WsPath],
-    read: &dyn Fn(&WsPath) -> Option<String>,
+    definitions: &DefinitionFiles<'_>,
 ) -> Vec<Location> {
     let Some(at) = document.token_at(byte) else { return Vec::new() };
     let Some(wanted) = names(known, document).meaning(at) else { return Vec::new() };
     // What only one file knows is looked for in that one.
     let is_local = matches!(wanted, NameMeaning::Declared(_));
     let mut found = Vec::new();
-    for path in files {
+    for path in definitions.paths {
         if is_local && *path != document.path {
             continue;
         }
-        let Some(text) = read(path) else { continue };
+        let Some(text) = (definitions.read)(path) else { continue };
         let other = OpenText::new(path.clone(), text);
         let names = names(known, &other);
         let Some(uri) = places.uri(path) else { continue };

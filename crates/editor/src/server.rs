@@ -17,9 +17,10 @@ use serde_json::{Value, json};
 
 use crate::completing::completions;
 use crate::document::OpenText;
-use crate::places::FileAddresses;
+use crate::places::{DefinitionFiles, FileAddresses};
 use crate::problems::{actions, problems};
 use crate::reading;
+use crate::renaming::{renamed, renamed_at};
 use crate::state::{Beside, EditorKnowledge, Evaluated, UnsavedTexts, begin};
 
 /// How often it is looked whether an evaluation is done.
@@ -36,6 +37,7 @@ fn abilities() -> Value {
         "hoverProvider": true,
         "definitionProvider": true,
         "referencesProvider": true,
+        "renameProvider": {"prepareProvider": true},
         "documentSymbolProvider": true,
         "workspaceSymbolProvider": true,
         "documentFormattingProvider": true,
@@ -215,12 +217,29 @@ impl EditorServer<'_> {
 
     fn answer(&mut self, request: Request) -> Response {
         let Request { id, method, params } = request;
+        if method == "textDocument/rename" {
+            return match self.rename(params) {
+                Ok(edit) => Response::new_ok(id, edit),
+                // What cannot be done is told to who asked.
+                Err(why) => Response::new_err(id, ErrorCode::RequestFailed as i32, why),
+            };
+        }
         match self.reply(&method, params) {
             Some(value) => Response::new_ok(id, value),
             None => {
                 Response::new_err(id, ErrorCode::MethodNotFound as i32, format!("{method} is not understood"))
             }
         }
+    }
+
+    fn rename(&self, params: Value) -> Result<lsp::WorkspaceEdit, String> {
+        let asked = parsed::<lsp::RenameParams>(params).ok_or("the request cannot be read")?;
+        let at = asked.text_document_position;
+        let document = self.document(&at.text_document.uri).ok_or("the file is not in this workspace")?;
+        let read = |path: &WsPath| self.text(path);
+        let byte = document.byte(at.position);
+        let definitions = DefinitionFiles { paths: &self.files, read: &read };
+        renamed(&self.known, &self.places, &document, byte, &asked.new_name, &definitions)
     }
 
     /// A text as the editor has it, or as the disk has it.
@@ -256,9 +275,14 @@ impl EditorServer<'_> {
             "textDocument/definition" => to_value(
                 at.and_then(|(document, byte)| reading::definition(known, &self.places, document, byte)),
             ),
+            "textDocument/prepareRename" => {
+                let renamed = at.and_then(|(document, byte)| renamed_at(known, document, byte));
+                renamed.map_or(Value::Null, |(_, name, range)| json!({"range": range, "placeholder": name}))
+            }
             "textDocument/references" => to_value(at.map(|(document, byte)| {
                 let read = |path: &WsPath| self.text(path);
-                reading::references(known, &self.places, document, byte, &self.files, &read)
+                let definitions = DefinitionFiles { paths: &self.files, read: &read };
+                reading::references(known, &self.places, document, byte, &definitions)
             })),
             "textDocument/completion" => at.map_or(Value::Null, |(document, byte)| {
                 let (items, is_incomplete) =

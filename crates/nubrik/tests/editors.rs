@@ -268,6 +268,65 @@ fn names_are_explained_found_and_completed() {
 }
 
 #[test]
+fn a_name_is_another_one_in_all_files_or_in_none() {
+    let text = "use { ours } from \"/kit/names.nub\"\nlet all = \"*.c\"\ntarget fit = step { run = `echo {ours} {all} > {out \"x\"}` }\n\
+                target show = step { run = `cat {fit} > {out \"y\"}` }\n";
+    let sandbox = Sandbox::new(&[
+        ("targets.nub", text),
+        ("kit/names.nub", "let ours = \"-O1\"\nlet more = ours\n"),
+        (
+            "far/targets.nub",
+            "target fit = step { run = `cat {in &fit} {in &far/fit2} > {out \"z\"}` }\ntarget fit2 = step { run = `echo > {out \"w\"}` }\n",
+        ),
+        ("clock/targets.nub", "target clock = step { run = `echo > {out \"c\"}` }\n"),
+        ("use/targets.nub", "target a = step { run = `cat {in &clock} > {out \"c\"}` }\n"),
+    ]);
+    sandbox.run(&["build"]).expect(0);
+    let mut client = Client::start(&sandbox);
+    client.open("targets.nub", text);
+    client.hear("textDocument/publishDiagnostics", |_| true);
+    let rename = |client: &mut Client, path: &str, line: u32, character: u32, new: &str| {
+        client.number += 1;
+        let (id, uri) = (client.number, client.file(path));
+        let params = json!({"textDocument": {"uri": uri}, "position": {"line": line, "character": character}, "newName": new});
+        client.send(&json!({"jsonrpc": "2.0", "id": id, "method": "textDocument/rename", "params": params}));
+        loop {
+            let message = client.next();
+            if message["id"] == id {
+                return message;
+            }
+        }
+    };
+    let counts = |answer: &Value| -> Vec<(String, usize)> {
+        let changes = answer["result"]["changes"].as_object().unwrap_or_else(|| panic!("{answer}"));
+        let mut counts: Vec<_> = changes
+            .iter()
+            .map(|(uri, edits)| {
+                (uri.rsplit("/work/").next().unwrap().to_owned(), edits.as_array().unwrap().len())
+            })
+            .collect();
+        counts.sort();
+        counts
+    };
+    let of = |path: &str, count: usize| (path.to_owned(), count);
+    // A target, with who needs it in other packages.
+    let answer = rename(&mut client, "targets.nub", 2, 8, "curve");
+    assert_eq!(counts(&answer), [of("far/targets.nub", 1), of("targets.nub", 2)], "{answer}");
+    // One that others call by its package alone.
+    let answer = rename(&mut client, "clock/targets.nub", 0, 9, "watch");
+    let uri = client.file("use/targets.nub");
+    assert_eq!(answer["result"]["changes"][uri.as_str()][0]["newText"], "&clock/watch", "{answer}");
+    // What a file takes from another one.
+    let answer = rename(&mut client, "kit/names.nub", 0, 5, "flags");
+    assert_eq!(counts(&answer), [of("kit/names.nub", 2), of("targets.nub", 2)], "{answer}");
+    // What is something else already, or no name, is not begun.
+    for new in ["show", "Curve", "target", "a b"] {
+        assert!(rename(&mut client, "targets.nub", 2, 8, new)["error"]["message"].is_string(), "{new}");
+    }
+    client.end();
+}
+
+#[test]
 fn an_editor_builds_what_it_was_offered_and_nothing_else() {
     let sandbox = Sandbox::new(&FILES);
     sandbox.write("targets.nub", &TARGETS.replace("tabel", "table"));

@@ -1,0 +1,162 @@
+//! Another name for something, in all files that name it. What cannot be done everywhere is not begun.
+
+use std::collections::HashMap;
+
+use lsp_types::{Range, TextEdit, Uri, WorkspaceEdit};
+use nubrik_lang::meanings::{FileNames, NameMeaning, TokenInTree, each_token};
+use nubrik_source::WsPath;
+use nubrik_syntax::{Node, SyntaxKind, views};
+
+use crate::document::OpenText;
+use crate::places::{DefinitionFiles, FileAddresses};
+use crate::state::EditorKnowledge;
+
+/// What has the name at a byte, and where that name stands; nothing for what has no name that could be another one.
+pub fn renamed_at(
+    known: &EditorKnowledge,
+    document: &OpenText,
+    byte: usize,
+) -> Option<(NameMeaning, String, Range)> {
+    let at = document.token_at(byte)?;
+    let graph = &known.evaluated.evaluation.graph;
+    let names = FileNames::of(graph, document.path.as_str(), document.parsed.tree.root());
+    let range = document.range(at.token.start as usize, at.token.end as usize);
+    match names.meaning(at)? {
+        NameMeaning::Target(address) => {
+            let name = address.rsplit('/').next()?.to_owned();
+            Some((NameMeaning::Target(address), name, range))
+        }
+        meaning @ NameMeaning::Declared(_) => Some((meaning, at.node.token_text(at.token).to_owned(), range)),
+        _ => None,
+    }
+}
+
+/// What takes names of its own: parameters, and what goes through a list.
+fn binds(root: Node<'_>, name: &str) -> bool {
+    let mut nodes = vec![root];
+    while let Some(node) = nodes.pop() {
+        let is_binding =
+            matches!(node.kind(), SyntaxKind::Param | SyntaxKind::EachHead | SyntaxKind::MatchArm);
+        let mut words = node.tokens().filter(|token| token.kind == SyntaxKind::Word);
+        if is_binding && words.any(|word| node.token_text(word) == name) {
+            return true;
+        }
+        nodes.extend(node.children());
+    }
+    false
+}
+
+/// What `&…` is written as for an address with another last name.
+fn reference(text: &str, address: &str, new: &str) -> String {
+    let written = text.trim_start_matches('&');
+    let bare = written.trim_start_matches('/');
+    // A package's main target may be called by the package alone.
+    if address.strip_prefix(bare).is_some_and(|rest| rest.starts_with('/')) {
+        return format!("&{written}/{new}");
+    }
+    match written.rsplit_once('/') {
+        Some((folder, _)) => format!("&{folder}/{new}"),
+        None => format!("&{new}"),
+    }
+}
+
+/// What is to be written in all files so that something has another name.
+///
+/// # Errors
+/// Why that cannot be done, for people.
+#[allow(clippy::mutable_key_type)] // The protocol's own types say so.
+pub fn renamed(
+    known: &EditorKnowledge,
+    places: &FileAddresses,
+    document: &OpenText,
+    byte: usize,
+    new: &str,
+    definitions: &DefinitionFiles<'_>,
+) -> Result<WorkspaceEdit, String> {
+    let (wanted, old, _) =
+        renamed_at(known, document, byte).ok_or("nothing here has a name that could be another one")?;
+    if !nubrik_syntax::is_name(new) || nubrik_syntax::is_reserved(new) {
+        return Err(format!(
+            "`{new}` cannot be a name: small letters, digits and `_`, and no word of the language"
+        ));
+    }
+    let graph = &known.evaluated.evaluation.graph;
+    // Where it is declared.
+    let home = match &wanted {
+        NameMeaning::Target(address) => {
+            let id = graph.find_target(address).ok_or("it is not there any more")?;
+            WsPath::root().resolve(&graph.target(id).place.file).map_err(|_| "it is declared elsewhere")?
+        }
+        _ => document.path.clone(),
+    };
+    let mut changes: HashMap<Uri, Vec<TextEdit>> = HashMap::new();
+    for path in definitions.paths {
+        let Some(text) = (definitions.read)(path) else { continue };
+        let other = OpenText::new(path.clone(), text);
+        let root = other.parsed.tree.root();
+        let names = FileNames::of(graph, path.as_str(), root);
+        if *path == home && names.name(new).is_some_and(|meaning| !matches!(meaning, NameMeaning::Known(_))) {
+            return Err(format!("`{new}` is something else in {path}"));
+        }
+        let is_used_by_kit_name = root.children().any(|node| {
+            node.kind() == SyntaxKind::UseDecl
+                && views::used_names(node).is_empty()
+                && views::declared_name(node).is_some_and(|name| {
+                    names.name(node.token_text(name)) == Some(NameMeaning::InFile(home.to_string()))
+                })
+        });
+        if is_used_by_kit_name {
+            return Err(format!("{path} uses all of {home} by one name, in which `{old}` cannot be told"));
+        }
+        let mut edits = Vec::new();
+        each_token(root, &mut |at: TokenInTree<'_>| {
+            let text = at.node.token_text(at.token);
+            let is_it = match (names.meaning(at), &wanted) {
+                (Some(NameMeaning::InFile(file)), NameMeaning::Declared(_)) => {
+                    file == home.as_str() && text == old
+                }
+                (Some(NameMeaning::Declared(token)), NameMeaning::Declared(own)) => {
+                    *path == home && token == *own
+                }
+                (Some(meaning), _) => meaning == wanted,
+                // A name that is taken from a file stands in the list of these.
+                (None, NameMeaning::Declared(_)) => {
+                    at.node.kind() == SyntaxKind::UseNames
+                        && text == old
+                        && names.name(text) == Some(NameMeaning::InFile(home.to_string()))
+                }
+                (None, _) => false,
+            };
+            if !is_it {
+                return;
+            }
+            let new_text = match (&wanted, at.token.kind) {
+                (NameMeaning::Target(address), SyntaxKind::Ref) => reference(text, address, new),
+                _ => new.to_owned(),
+            };
+            let range = other.range(at.token.start as usize, at.token.end as usize);
+            edits.push(TextEdit { range, new_text });
+        });
+        if edits.is_empty() {
+            continue;
+        }
+        if let Some(name) = [old.as_str(), new].into_iter().find(|name| binds(root, name)) {
+            return Err(format!("a parameter in {path} is called `{name}` as well"));
+        }
+        changes.insert(places.uri(path).ok_or("a file has no address")?, edits);
+    }
+    Ok(WorkspaceEdit { changes: Some(changes), ..WorkspaceEdit::default() })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn references_keep_their_form() {
+        assert_eq!(reference("&base/clock", "base/clock/clock", "watch"), "&base/clock/watch");
+        assert_eq!(reference("&base/clock/clock", "base/clock/clock", "watch"), "&base/clock/watch");
+        assert_eq!(reference("&/tide/fit", "tide/fit", "curve"), "&/tide/curve");
+        assert_eq!(reference("&fit", "tide/fit", "curve"), "&curve");
+    }
+}
