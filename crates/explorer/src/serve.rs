@@ -3,6 +3,7 @@
 use std::fs;
 use std::io::{BufRead, BufReader, Write};
 use std::os::fd::AsRawFd;
+use std::os::unix::fs::PermissionsExt;
 use std::os::unix::net::UnixListener;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
@@ -277,6 +278,8 @@ fn listen(own: &Path) -> Option<(UnixListener, OwnSocket)> {
     let _ = fs::remove_file(&at);
     let folder = fs::File::open(own).ok()?;
     let listener = UnixListener::bind(short_path(&folder)).ok()?;
+    // Whatever the person's mask is: builds of others have nothing to tell here.
+    fs::set_permissions(&at, fs::Permissions::from_mode(0o600)).ok()?;
     listener.set_nonblocking(true).ok()?;
     Some((listener, OwnSocket(at)))
 }
