@@ -143,17 +143,9 @@ fn word_type(names: &FileNames<'_>, at: TokenInTree<'_>) -> Option<u32> {
     let text = at.node.token_text(at.token);
     Some(match at.token.kind {
         SyntaxKind::Comment | SyntaxKind::DocComment => 2,
-        SyntaxKind::TextOpen | SyntaxKind::TextPart | SyntaxKind::TextEscape | SyntaxKind::TextClose => 1,
+        kind if kind.is_of_text() => 1,
         SyntaxKind::Int | SyntaxKind::Duration => 3,
-        SyntaxKind::CommandOpen
-        | SyntaxKind::CommandClose
-        | SyntaxKind::CommandPart
-        | SyntaxKind::CommandEscape
-        | SyntaxKind::CommandRaw
-        | SyntaxKind::CommandOperator
-        | SyntaxKind::CommandShell
-        | SyntaxKind::QuoteOpen
-        | SyntaxKind::QuoteClose => 6,
+        kind if kind.is_of_command() => 6,
         SyntaxKind::Ref => 4,
         SyntaxKind::Word if nubrik_syntax::is_reserved(text) => 0,
         SyntaxKind::Word if at.node.kind().is_declaration() => match views::declared_name(at.node) {

@@ -46,6 +46,15 @@ fn binds(root: Node<'_>, name: &str) -> bool {
     false
 }
 
+/// Whether the declaration at a byte is one that others reach by an address.
+fn declares_target(root: Node<'_>, byte: usize) -> bool {
+    let mut declarations = root.children().filter(|node| (node.range().0..node.range().1).contains(&byte));
+    declarations.any(|node| {
+        use SyntaxKind::{JobDecl, ServiceDecl, TargetDecl, TestDecl};
+        matches!(node.kind(), TargetDecl | TestDecl | JobDecl | ServiceDecl)
+    })
+}
+
 /// What `&…` is written as for an address with another last name.
 fn reference(text: &str, address: &str, new: &str) -> String {
     let written = text.trim_start_matches('&');
@@ -81,6 +90,11 @@ pub fn renamed(
         ));
     }
     let graph = &known.evaluated.evaluation.graph;
+    if let NameMeaning::Declared(token) = &wanted
+        && declares_target(document.parsed.tree.root(), token.start as usize)
+    {
+        return Err("what uses it is known once the definitions have no errors".to_owned());
+    }
     // Where it is declared.
     let home = match &wanted {
         NameMeaning::Target(address) => {
@@ -91,7 +105,8 @@ pub fn renamed(
     };
     let mut changes: HashMap<Uri, Vec<TextEdit>> = HashMap::new();
     for path in definitions.paths {
-        let Some(text) = (definitions.read)(path) else { continue };
+        let text =
+            (definitions.read)(path).ok_or_else(|| format!("{path} cannot be read, and may use it"))?;
         let other = OpenText::new(path.clone(), text);
         let root = other.parsed.tree.root();
         let names = FileNames::of(graph, path.as_str(), root);
@@ -109,6 +124,7 @@ pub fn renamed(
             return Err(format!("{path} uses all of {home} by one name, in which `{old}` cannot be told"));
         }
         let mut edits = Vec::new();
+        let mut is_used_otherwise = false;
         each_token(root, &mut |at: TokenInTree<'_>| {
             let text = at.node.token_text(at.token);
             let is_it = match (names.meaning(at), &wanted) {
@@ -128,6 +144,11 @@ pub fn renamed(
                 (None, _) => false,
             };
             if !is_it {
+                // An address that leads to nothing known may be meant for it.
+                is_used_otherwise |= matches!(wanted, NameMeaning::Declared(_))
+                    && at.token.kind == SyntaxKind::Ref
+                    && names.meaning(at).is_none()
+                    && text.rsplit(['/', '&']).next() == Some(old.as_str());
                 return;
             }
             let new_text = match (&wanted, at.token.kind) {
@@ -137,6 +158,9 @@ pub fn renamed(
             let range = other.range(at.token.start as usize, at.token.end as usize);
             edits.push(TextEdit { range, new_text });
         });
+        if is_used_otherwise {
+            return Err(format!("{path} may use it by an address, which is not known to lead to it"));
+        }
         if edits.is_empty() {
             continue;
         }

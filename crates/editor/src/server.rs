@@ -63,8 +63,6 @@ struct EditorServer<'s> {
     /// Files of which something was told.
     told: HashSet<WsPath>,
     runner: Runner,
-    /// Lists all definition files.
-    files: Vec<WsPath>,
 }
 
 /// Talks to an editor over standard input and output until it ends the conversation.
@@ -89,8 +87,7 @@ fn converse(
     let about = json!({"capabilities": abilities(), "serverInfo": {"name": "nubrik", "version": env!("CARGO_PKG_VERSION")}});
     connection.initialize_finish(id, about).map_err(|e| e.to_string())?;
     let root = session.workspace.root.clone();
-    let files = session.definition_files(&WsPath::root());
-    let nothing = Evaluated { evaluation: nothing_known(&session), costs: HashMap::new() };
+    let nothing = Evaluated { evaluation: nothing_known(&session), files: Vec::new(), costs: HashMap::new() };
     let known = EditorKnowledge { evaluated: Arc::new(nothing), topics };
     let mut server = EditorServer {
         connection,
@@ -101,7 +98,6 @@ fn converse(
         beside: begin(session),
         told: HashSet::new(),
         runner,
-        files,
     };
     server.evaluate();
     server.talk()
@@ -189,9 +185,6 @@ impl EditorServer<'_> {
 
     fn take(&mut self, uri: &Uri, text: String) {
         let Some(path) = self.places.path(uri) else { return };
-        if !self.files.contains(&path) && path.as_str().ends_with(".nub") {
-            self.files.push(path.clone());
-        }
         self.documents.insert(path.clone(), OpenText::new(path, text));
         self.evaluate();
     }
@@ -238,7 +231,7 @@ impl EditorServer<'_> {
         let document = self.document(&at.text_document.uri).ok_or("the file is not in this workspace")?;
         let read = |path: &WsPath| self.text(path);
         let byte = document.byte(at.position);
-        let definitions = DefinitionFiles { paths: &self.files, read: &read };
+        let definitions = DefinitionFiles { paths: &self.known.evaluated.files, read: &read };
         renamed(&self.known, &self.places, &document, byte, &asked.new_name, &definitions)
     }
 
@@ -281,7 +274,7 @@ impl EditorServer<'_> {
             }
             "textDocument/references" => to_value(at.map(|(document, byte)| {
                 let read = |path: &WsPath| self.text(path);
-                let definitions = DefinitionFiles { paths: &self.files, read: &read };
+                let definitions = DefinitionFiles { paths: &self.known.evaluated.files, read: &read };
                 reading::references(known, &self.places, document, byte, &definitions)
             })),
             "textDocument/completion" => at.map_or(Value::Null, |(document, byte)| {

@@ -20,6 +20,8 @@ const PAUSE: Duration = Duration::from_millis(120);
 /// What an evaluation gave.
 pub struct Evaluated {
     pub evaluation: Evaluation,
+    /// All definition files that there were.
+    pub files: Vec<WsPath>,
     /// How many steps each target has, and how long they took the last time, in microseconds.
     pub costs: HashMap<TargetId, (usize, u64)>,
 }
@@ -36,6 +38,8 @@ pub fn evaluate_beside(mut session: Session, wanted: Receiver<UnsavedTexts>, don
             texts = newer;
         }
         let packages: Vec<WsPath> = texts.keys().filter_map(WsPath::parent).collect();
+        let unsaved: Vec<WsPath> =
+            texts.keys().filter(|path| path.as_str().ends_with(".nub")).cloned().collect();
         session.take_unsaved(texts);
         let evaluation = if count <= WHOLE {
             session.lint()
@@ -44,7 +48,11 @@ pub fn evaluate_beside(mut session: Session, wanted: Receiver<UnsavedTexts>, don
             session.evaluate(&patterns)
         };
         let costs = costs(&session, &evaluation);
-        if done.send(Arc::new(Evaluated { evaluation, costs })).is_err() {
+        let mut files = session.definition_files(&WsPath::root());
+        files.extend(unsaved);
+        files.sort();
+        files.dedup();
+        if done.send(Arc::new(Evaluated { evaluation, files, costs })).is_err() {
             return;
         }
     }
@@ -55,8 +63,7 @@ fn costs(session: &Session, evaluation: &Evaluation) -> HashMap<TargetId, (usize
     let mut costs: HashMap<TargetId, (usize, u64)> = HashMap::new();
     for number in 0..graph.steps.len() as u32 {
         let step = graph.step(StepId(number));
-        let memory = session.state().steps.get(step.folder.as_str());
-        let micros = memory.filter(|memory| !memory.outputs.is_empty()).map_or(0, |memory| memory.micros);
+        let micros = session.state().cost_of(step.folder.as_str()).unwrap_or(0);
         let cost = costs.entry(step.target).or_default();
         *cost = (cost.0 + 1, cost.1 + micros);
     }

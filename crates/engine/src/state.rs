@@ -174,7 +174,7 @@ impl State {
     }
 
     /// How long a step took, in microseconds, if it is known.
-    pub(crate) fn cost_of(&self, folder: &str) -> Option<u64> {
+    pub fn cost_of(&self, folder: &str) -> Option<u64> {
         self.steps.peek(folder, |memory| memory.micros, |from| from.u64().ok())
     }
 

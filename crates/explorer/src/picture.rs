@@ -136,7 +136,8 @@ pub fn svg(shape: &Shape) -> String {
     out + "</svg>\n"
 }
 
-fn escaped(text: &str) -> String {
+/// A text as the markup of a picture holds it.
+pub(crate) fn escaped(text: &str) -> String {
     text.replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;").replace('"', "&quot;")
 }
 

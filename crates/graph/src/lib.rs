@@ -45,7 +45,7 @@ pub use graph::{FileNode, Flaw, Graph, Tables};
 pub use ids::{FileId, StepId, TargetId, ToolId};
 pub use layout::{Purpose, write_service, write_step, write_target};
 pub use native::{ArchiveFormat, Native, Placement, PlainFile, Unpacking, is_digest, url_name};
-pub use order::{Closure, longest_chains};
+pub use order::{Closure, longest_chains, shortest_way};
 pub use part::LoneStep;
 pub use service::{
     Mark, SERVICE_PATIENCE, Service, ServiceCommand, ServiceProgram, ServiceStage, Serving, instance_folder,

@@ -1,8 +1,8 @@
 //! What a request needs, in an order in which it can be made.
 
-use crate::Tables;
+use std::collections::{HashMap, VecDeque};
 
-use crate::{FileId, Needs, StepId};
+use crate::{FileId, Needs, StepId, Tables, TargetId};
 
 /// The steps behind some files.
 #[derive(Debug, PartialEq, Eq, Default)]
@@ -61,6 +61,36 @@ pub fn longest_chains(graph: &Tables, order: &[StepId], cost: impl Fn(StepId) ->
         }
     }
     chain
+}
+
+/// The shortest way along edges from one of some targets to another one that is a goal, both with it; nothing if there is none. What a
+/// target is itself is no way.
+pub fn shortest_way(
+    starts: &[TargetId],
+    edges: &[Vec<TargetId>],
+    is_goal: impl Fn(TargetId) -> bool,
+) -> Option<Vec<TargetId>> {
+    let mut from: HashMap<TargetId, Option<TargetId>> = starts.iter().map(|s| (*s, None)).collect();
+    let mut queue: VecDeque<TargetId> = starts.iter().copied().collect();
+    while let Some(at) = queue.pop_front() {
+        if is_goal(at) && from[&at].is_some() {
+            let mut way = vec![at];
+            let mut back = from[&at];
+            while let Some(before) = back {
+                way.push(before);
+                back = from[&before];
+            }
+            way.reverse();
+            return Some(way);
+        }
+        for next in &edges[at.index()] {
+            from.entry(*next).or_insert_with(|| {
+                queue.push_back(*next);
+                Some(at)
+            });
+        }
+    }
+    None
 }
 
 #[cfg(test)]

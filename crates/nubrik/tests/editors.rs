@@ -319,6 +319,17 @@ fn a_name_is_another_one_in_all_files_or_in_none() {
     // What a file takes from another one.
     let answer = rename(&mut client, "kit/names.nub", 0, 5, "flags");
     assert_eq!(counts(&answer), [of("kit/names.nub", 2), of("targets.nub", 2)], "{answer}");
+    // What is written wrongly elsewhere may be meant for it: then nothing is begun.
+    client.change("targets.nub", &format!("{text}target broken = nothing_here\n"));
+    client.hear("textDocument/publishDiagnostics", |params| {
+        !params["diagnostics"].as_array().unwrap().is_empty()
+    });
+    let answer = rename(&mut client, "targets.nub", 4, 8, "whole");
+    assert!(answer["error"]["message"].is_string() || counts(&answer) == [of("targets.nub", 1)], "{answer}");
+    client.change("targets.nub", text);
+    client.hear("textDocument/publishDiagnostics", |params| {
+        params["diagnostics"].as_array().unwrap().is_empty()
+    });
     // What is something else already, or no name, is not begun.
     for new in ["show", "Curve", "target", "a b"] {
         assert!(rename(&mut client, "targets.nub", 2, 8, new)["error"]["message"].is_string(), "{new}");

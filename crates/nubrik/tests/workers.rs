@@ -136,6 +136,19 @@ impl Team {
         Ended { child, _folders: Some(sandbox) }
     }
 
+    /// Begins a build whose only step goes to a worker, and waits until one has it. Gives how many jobs workers have.
+    fn begin_build<'s>(&self, sandbox: &'s Sandbox) -> (Child, impl Fn() -> Option<u64> + 's) {
+        let mut command = sandbox.command_in("", &["build"]);
+        command.env("NUBRIK_SHARED_ROOT", &self.root).env("NUBRIK_JOBS_KEY", self.path("boss"));
+        let child = command.env("XDG_STATE_HOME", self.path("s")).stdout(Stdio::null()).spawn().unwrap();
+        let busy = || {
+            let run = sandbox.run(&["workers", "--json"]).expect(0);
+            run.events().first().map(|event| event["busy"].as_u64().unwrap())
+        };
+        until("the job is taken", || busy() == Some(1));
+        (child, busy)
+    }
+
     fn build(&self, sandbox: &Sandbox, args: &[&str]) -> Run {
         let state = self.path("boss-state");
         let key = self.path("boss");
@@ -292,14 +305,7 @@ fn who_stops_stops_those_who_work_for_them() {
     let _one = team.worker("one", "hand");
     let sandbox =
         team.sandbox(&[("targets.nub", "target long = step { run = sh`sleep 60 > {out \"x\"}` }\n")]);
-    let mut command = sandbox.command_in("", &["build"]);
-    command.env("NUBRIK_SHARED_ROOT", &team.root).env("NUBRIK_JOBS_KEY", team.path("boss"));
-    let mut child = command.env("XDG_STATE_HOME", team.path("s")).stdout(Stdio::null()).spawn().unwrap();
-    let busy = || {
-        let run = sandbox.run(&["workers", "--json"]).expect(0);
-        run.events().first().map(|event| event["busy"].as_u64().unwrap())
-    };
-    until("the job is taken", || busy() == Some(1));
+    let (mut child, busy) = team.begin_build(&sandbox);
     Command::new("kill").args(["-INT", &child.id().to_string()]).status().unwrap();
     assert_eq!(child.wait().unwrap().code(), Some(130));
     until("the worker is free", || busy() == Some(0));
@@ -312,14 +318,7 @@ fn who_is_killed_is_waited_for_by_nobody() {
     let _one = team.worker("one", "hand");
     let sandbox =
         team.sandbox(&[("targets.nub", "target long = step { run = sh`sleep 300 > {out \"x\"}` }\n")]);
-    let mut command = sandbox.command_in("", &["build"]);
-    command.env("NUBRIK_SHARED_ROOT", &team.root).env("NUBRIK_JOBS_KEY", team.path("boss"));
-    let mut child = command.env("XDG_STATE_HOME", team.path("s")).stdout(Stdio::null()).spawn().unwrap();
-    let busy = || {
-        let run = sandbox.run(&["workers", "--json"]).expect(0);
-        run.events().first().map(|event| event["busy"].as_u64().unwrap())
-    };
-    until("the job is taken", || busy() == Some(1));
+    let (mut child, busy) = team.begin_build(&sandbox);
     child.kill().unwrap();
     child.wait().unwrap();
     until_in(Duration::from_secs(60), "the worker is free", || busy() == Some(0));

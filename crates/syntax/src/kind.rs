@@ -114,6 +114,29 @@ pub enum SyntaxKind {
 }
 
 impl SyntaxKind {
+    /// Whether such a token is of a text: its quotes and what is between them.
+    pub fn is_of_text(self) -> bool {
+        use SyntaxKind::*;
+        matches!(self, TextOpen | TextPart | TextEscape | TextClose)
+    }
+
+    /// Whether such a token is of a command, but for what its holes hold.
+    pub fn is_of_command(self) -> bool {
+        use SyntaxKind::*;
+        matches!(
+            self,
+            CommandOpen
+                | CommandClose
+                | CommandPart
+                | CommandEscape
+                | CommandRaw
+                | CommandOperator
+                | CommandShell
+                | QuoteOpen
+                | QuoteClose
+        )
+    }
+
     /// Whether the parser passes over such a token.
     pub fn is_trivia(self) -> bool {
         use SyntaxKind::*;

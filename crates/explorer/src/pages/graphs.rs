@@ -4,7 +4,7 @@
 use std::collections::{BTreeMap, BTreeSet, HashMap, VecDeque};
 
 use maud::{Markup, html};
-use nubrik_graph::{Role, TargetId};
+use nubrik_graph::{Role, TargetId, shortest_way};
 
 use crate::drawn::{DrawnNode, Shape};
 use crate::links::{About, page};
@@ -320,8 +320,8 @@ pub(crate) fn way(site: &Site, query: &HashMap<String, String>) -> SitePage {
     let (from, to) = (word("from"), word("to"));
     let graph = site.graph();
     let find = |address: &str| graph.find_target(address);
-    let found = find(from).zip(find(to)).and_then(|(a, b)| shortest(&site.needs, a, b));
-    let back = find(to).zip(find(from)).and_then(|(a, b)| shortest(&site.needs, a, b));
+    let found = find(from).zip(find(to)).and_then(|(a, b)| shortest_way(&[a], &site.needs, |id| id == b));
+    let back = find(to).zip(find(from)).and_then(|(a, b)| shortest_way(&[a], &site.needs, |id| id == b));
     let unknown: Vec<&str> = [from, to].into_iter().filter(|name| find(name).is_none()).collect();
     let body = html! {
         h1 { "From " (from) " to " (to) }
@@ -344,30 +344,6 @@ fn hops(site: &Site, way: &[TargetId]) -> Markup {
         ol { @for id in way { li { (target_link(site, *id)) " " span.lead { (kind_of(graph.target(*id))) } } } }
         (picture(&drawn, "The way"))
     }
-}
-
-fn shortest(needs: &[Vec<TargetId>], from: TargetId, to: TargetId) -> Option<Vec<TargetId>> {
-    let mut came: HashMap<TargetId, Option<TargetId>> = HashMap::from([(from, None)]);
-    let mut queue = VecDeque::from([from]);
-    while let Some(at) = queue.pop_front() {
-        if at == to && at != from {
-            let mut way = vec![at];
-            let mut before = came[&at];
-            while let Some(id) = before {
-                way.push(id);
-                before = came[&id];
-            }
-            way.reverse();
-            return Some(way);
-        }
-        for next in &needs[at.index()] {
-            came.entry(*next).or_insert_with(|| {
-                queue.push_back(*next);
-                Some(at)
-            });
-        }
-    }
-    None
 }
 
 #[cfg(test)]

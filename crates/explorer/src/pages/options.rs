@@ -1,7 +1,6 @@
 //! Options, and how profiles set them.
 
 use maud::{Markup, html};
-use nubrik_lang::SettingValue;
 
 use crate::links::{About, page};
 use crate::look::{SitePage, counted, prose};
@@ -10,16 +9,6 @@ use crate::site::Site;
 
 /// So many readers are named at once.
 const READERS: usize = 6;
-
-/// A value as definitions write it.
-fn shown(value: &SettingValue) -> String {
-    match value {
-        SettingValue::Word(word) => format!("{word:?}"),
-        SettingValue::Bool(value) => value.to_string(),
-        SettingValue::Int(value) => value.to_string(),
-        SettingValue::List(items) => format!("[{}]", items.iter().map(shown).collect::<Vec<_>>().join(", ")),
-    }
-}
 
 pub(crate) fn options(site: &Site) -> SitePage {
     let options = &site.options().options;
@@ -77,7 +66,7 @@ fn profiles(site: &Site) -> Markup {
                             td { code { (default(option)) } }
                             @for set in profiles.values() {
                                 td { @match set.iter().find(|set| set.0 == *option) {
-                                    Some(set) => { strong { code { (shown(&set.1)) } } },
+                                    Some(set) => { strong { code { (set.1.to_string()) } } },
                                     None => { span.lead { code { (default(option)) } } },
                                 } }
                             }

@@ -168,19 +168,9 @@ impl TextLines {
 fn class_of(kind: SyntaxKind, text: &str) -> &'static str {
     match kind {
         SyntaxKind::Comment | SyntaxKind::DocComment => "comment",
-        SyntaxKind::TextOpen | SyntaxKind::TextPart | SyntaxKind::TextEscape | SyntaxKind::TextClose => {
-            "text"
-        }
+        kind if kind.is_of_text() => "text",
         SyntaxKind::Int | SyntaxKind::Duration => "amount",
-        SyntaxKind::CommandOpen
-        | SyntaxKind::CommandClose
-        | SyntaxKind::CommandPart
-        | SyntaxKind::CommandEscape
-        | SyntaxKind::CommandRaw
-        | SyntaxKind::CommandOperator
-        | SyntaxKind::CommandShell
-        | SyntaxKind::QuoteOpen
-        | SyntaxKind::QuoteClose => "command",
+        kind if kind.is_of_command() => "command",
         SyntaxKind::Word
             if nubrik_syntax::DECLARATION_WORDS.contains(&text) || nubrik_syntax::is_reserved(text) =>
         {

@@ -6,6 +6,7 @@ use maud::Markup;
 use nubrik_session::{BuildRecord, StepRecord};
 
 use crate::look::{raw, span};
+use crate::picture::escaped;
 
 /// How wide the time of a build is drawn, in units of the picture.
 const WIDTH: f64 = 1_000.0;
@@ -17,10 +18,6 @@ const ROW: f64 = 18.0;
 
 /// More rows than this are not drawn.
 const ROWS: usize = 64;
-
-pub(crate) fn escaped(text: &str) -> String {
-    text.replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;").replace('"', "&quot;")
-}
 
 /// Steps that ran, in rows in which none is beside another one: those of this machine first, then by machine.
 pub(crate) fn rows(build: &BuildRecord) -> Vec<(String, Vec<&StepRecord>)> {

@@ -70,3 +70,18 @@ pub enum SettingValue {
     /// A list.
     List(Vec<SettingValue>),
 }
+
+impl std::fmt::Display for SettingValue {
+    /// As definitions write it.
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            SettingValue::Word(word) => write!(f, "{word:?}"),
+            SettingValue::Bool(value) => write!(f, "{value}"),
+            SettingValue::Int(value) => write!(f, "{value}"),
+            SettingValue::List(items) => {
+                let items: Vec<String> = items.iter().map(ToString::to_string).collect();
+                write!(f, "[{}]", items.join(", "))
+            }
+        }
+    }
+}

@@ -304,16 +304,14 @@ pub fn screen_for<'g>(
 ) -> Screen<'g> {
     let told = Told { unchanged: how.reasons, commands: how.verbose, only_trouble: how.quiet };
     let past = || PastTimes {
-        micros: (0..graph.steps.len()).map(|n| took_before(session, graph.step(StepId(n as u32)))).collect(),
+        micros: graph
+            .steps
+            .iter()
+            .map(|step| session.state().cost_of(step.folder.as_str()).unwrap_or(0))
+            .collect(),
         jobs: how.jobs.map_or(session.default_jobs(), usize::from),
     };
     Screen::new(console, stream, graph, session.workspace.root.clone(), told, past)
-}
-
-/// How long a step took the last time, in microseconds; 0 where that is not known.
-fn took_before(session: &Session, step: &nubrik_graph::Step) -> u64 {
-    let memory = session.state().steps.get(step.folder.as_str());
-    memory.filter(|memory| !memory.outputs.is_empty()).map_or(0, |memory| memory.micros.max(1))
 }
 
 /// Runs the probes that definitions wait for; stops when one fails. Without `shown` only failures are said.

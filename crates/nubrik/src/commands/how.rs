@@ -1,8 +1,6 @@
 //! `nubrik how`
 
-use std::collections::{HashMap, VecDeque};
-
-use nubrik_graph::{Graph, TargetId};
+use nubrik_graph::{Graph, TargetId, shortest_way};
 use serde::Serialize;
 
 use super::{CommandResult, evaluate, open, patterns, say_wrong};
@@ -31,7 +29,7 @@ pub fn how(console: Console, choice: &Choice, from: &str, to: &str) -> CommandRe
     let graph = &evaluation.graph;
     let needs = graph.target_needs();
     let is_goal = |id: TargetId| goals.contains(&graph.target(id).address);
-    let Some(way) = shortest(&evaluation.targets, &needs, is_goal) else {
+    let Some(way) = shortest_way(&evaluation.targets, &needs, is_goal) else {
         let mend: &str = match shortest_back(graph, &evaluation.targets, &goals) {
             true => &format!("nubrik how {to} {from}   shows the other direction"),
             false => &format!("nubrik tree {from}   shows what it depends on"),
@@ -73,35 +71,6 @@ pub fn how(console: Console, choice: &Choice, from: &str, to: &str) -> CommandRe
         outln!(console, "{text}");
     }
     Ok(Exit::Done)
-}
-
-/// The shortest way along edges from any start to a goal, both ends included.
-fn shortest(
-    starts: &[TargetId],
-    edges: &[Vec<TargetId>],
-    is_goal: impl Fn(TargetId) -> bool,
-) -> Option<Vec<TargetId>> {
-    let mut from: HashMap<TargetId, Option<TargetId>> = starts.iter().map(|s| (*s, None)).collect();
-    let mut queue: VecDeque<TargetId> = starts.iter().copied().collect();
-    while let Some(at) = queue.pop_front() {
-        if is_goal(at) && from[&at].is_some() {
-            let mut way = vec![at];
-            let mut back = from[&at];
-            while let Some(before) = back {
-                way.push(before);
-                back = from[&before];
-            }
-            way.reverse();
-            return Some(way);
-        }
-        for next in &edges[at.index()] {
-            from.entry(*next).or_insert_with(|| {
-                queue.push_back(*next);
-                Some(at)
-            });
-        }
-    }
-    None
 }
 
 /// Whether one of the goals is among what depends on the starts, as far as it was evaluated.
@@ -149,8 +118,8 @@ mod tests {
     fn finds_the_shortest_way() {
         let id = TargetId;
         let edges = [vec![id(1), id(2)], vec![id(3)], vec![id(1)], vec![]];
-        assert_eq!(shortest(&[id(0)], &edges, |t| t == id(3)), Some(vec![id(0), id(1), id(3)]));
-        assert_eq!(shortest(&[id(3)], &edges, |t| t == id(0)), None);
-        assert_eq!(shortest(&[id(0)], &edges, |t| t == id(0)), None, "nothing depends on itself");
+        assert_eq!(shortest_way(&[id(0)], &edges, |t| t == id(3)), Some(vec![id(0), id(1), id(3)]));
+        assert_eq!(shortest_way(&[id(3)], &edges, |t| t == id(0)), None);
+        assert_eq!(shortest_way(&[id(0)], &edges, |t| t == id(0)), None, "nothing depends on itself");
     }
 }

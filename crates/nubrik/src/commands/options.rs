@@ -63,7 +63,7 @@ pub fn options(console: Console, choice: &Choice, word: Option<&str>) -> Command
             });
         }
         for (name, set) in &profiles {
-            let options = set.iter().map(|s| (s.0.as_str(), shown(&s.1))).collect();
+            let options = set.iter().map(|s| (s.0.as_str(), s.1.to_string())).collect();
             console.event(&ProfileEvent { event: "profile", profile: name, options });
         }
         return Ok(Exit::Done);
@@ -83,23 +83,11 @@ pub fn options(console: Console, choice: &Choice, word: Option<&str>) -> Command
         outln!(console, "\n{}", paint.ink(Ink::Strong, "profiles of nubrik.toml"));
         let widest = profiles.keys().map(String::len).max().unwrap_or(0);
         for (name, set) in &profiles {
-            let set: Vec<String> =
-                set.iter().map(|(option, value)| format!("{option} = {}", shown(value))).collect();
+            let set: Vec<String> = set.iter().map(|(option, value)| format!("{option} = {value}")).collect();
             outln!(console, "  {}  {}", paint.ink(Ink::Calm, &format!("{name:<widest$}")), set.join(", "));
         }
     }
     Ok(Exit::Done)
-}
-
-fn shown(value: &nubrik_lang::SettingValue) -> String {
-    match value {
-        nubrik_lang::SettingValue::Word(word) => format!("{word:?}"),
-        nubrik_lang::SettingValue::Bool(value) => value.to_string(),
-        nubrik_lang::SettingValue::Int(value) => value.to_string(),
-        nubrik_lang::SettingValue::List(items) => {
-            format!("[{}]", items.iter().map(shown).collect::<Vec<_>>().join(", "))
-        }
-    }
 }
 
 fn render(option: &OptionInfo, paint: Paint) -> String {
