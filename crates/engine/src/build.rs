@@ -132,6 +132,10 @@ pub struct Build<'a> {
     edited: &'a EditedAt<'a>,
     pub(crate) performer: Option<&'a dyn Performer>,
     pub(crate) options: Options,
+    /// What other machines told of themselves.
+    pub(crate) told: crate::performer::ToldThings,
+    /// Labels of machines that could not be asked, each once.
+    pub(crate) not_asked: Mutex<HashSet<Vec<Arc<str>>>>,
     /// Definitions of which a step was recorded: where the target is defined, and the step.
     pub(crate) watched: Mutex<HashSet<(Place, Place)>>,
 }
@@ -256,6 +260,8 @@ impl<'a> Build<'a> {
             performer: request.performer,
             sent: Default::default(),
             options,
+            told: Mutex::default(),
+            not_asked: Mutex::default(),
             watched: Mutex::default(),
         };
         for step in request.settled {

@@ -168,6 +168,18 @@ pub enum Failure {
         /// Why not.
         problem: String,
     },
+    /// The step says of a machine what this one is not, and no other one ran it.
+    NoMachine {
+        /// What it says.
+        labels: Vec<Arc<str>>,
+        /// Why none did, for people.
+        problem: String,
+    },
+    /// It failed on another machine, in a way that only that one can tell.
+    There {
+        /// How, for people.
+        problem: String,
+    },
     /// A service that the step needs is not there.
     Service(Box<ServiceFailure>),
     /// A file that the step wrote holds a secret of a service.
@@ -235,6 +247,13 @@ pub enum Notice {
     PutBack(String, bool),
     /// A result could not be put where people find it, and why.
     NotPublished(String),
+    /// Nobody could be asked about a machine that some labels are true of, so that what counts of it is taken to be as it was.
+    NotAsked {
+        /// The labels.
+        labels: Vec<Arc<str>>,
+        /// Why nobody could be asked.
+        why: Arc<str>,
+    },
     /// So many results that were known and not here cannot be had any more: they are made here.
     Lost(usize),
     /// Other machines cannot be asked to run steps, and why.

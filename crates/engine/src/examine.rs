@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use nubrik_bytes::Digest;
 use nubrik_disk::{Signature, TreeFileKind};
-use nubrik_graph::{FileId, Program, StepId};
+use nubrik_graph::{FileId, StepId};
 use nubrik_source::{FilePath, FilePlace, WsPath};
 use nubrik_store::{Basis, FoundInput, OutputRecord, Provenance, RecordEntry, TreeKind};
 
@@ -16,7 +16,6 @@ use crate::observed::Present;
 use crate::outside::FoundTool;
 use crate::reason::Reason;
 use crate::state::StepMemory;
-use crate::words::{programs_in, shell_script, system_files_in};
 
 /// Stands among the tools of steps that may see more than they declare. No tool has a name with a space.
 pub(crate) const SEES_BESIDES: &str = "what is seen besides";
@@ -26,10 +25,10 @@ pub(crate) const SEES_BESIDES: &str = "what is seen besides";
 pub(crate) const OTHER_ADDRESS: &[u8] = b"a service stood elsewhere";
 
 /// What represents the content of a file of the system that a command names and that is not there.
-const NOT_THERE: &[u8] = b"not there";
+pub(crate) const NOT_THERE: &[u8] = b"not there";
 
 /// The same for one that is there and may not be read.
-const CLOSED: &[u8] = b"not readable";
+pub(crate) const CLOSED: &[u8] = b"not readable";
 
 /// Whether something in a folder still is what it was recorded as.
 fn is_kind(found: &TreeFileKind, recorded: &TreeKind) -> bool {
@@ -100,6 +99,7 @@ impl Build<'_> {
                 let found = links.iter().find(|(at, _)| at.as_str() == link);
                 found.map(|(_, text)| Digest::of(text.as_bytes()))
             }
+            FilePlace::Machine(_) if self.is_for_others(id) => self.content_there(id, path),
             FilePlace::Machine(_) => self.source(path).ok(),
             FilePlace::Presence(path) => Some(self.presence(id, path).digest()),
             FilePlace::Names(folder) => Some(self.names_in(id, folder)),
@@ -142,56 +142,24 @@ impl Build<'_> {
         }
     }
 
-    /// Files of the system that a step's words name, and what runs its scripts: with their contents, or with that they
-    /// are not there.
-    fn add_system_files(&self, id: StepId, inputs: &mut Vec<(FilePath, Digest)>) {
-        let step = self.graph.step(id);
-        let mut named: Vec<FilePath> = Vec::new();
-        let stages = || step.commands.iter().flat_map(|pipeline| &pipeline.stages);
-        let words = stages().flat_map(|stage| &stage.words);
-        let texts = words.chain(step.env.iter().map(|(_, value)| value));
-        for text in texts.chain(step.lists.iter().map(|list| &list.text)) {
-            named.extend(system_files_in(text, &|path| self.outside.is_system(path)));
-        }
-        for stage in stages() {
-            if let Some(script) = shell_script(&stage.words) {
-                let programs = programs_in(script);
-                named.extend(programs.iter().flat_map(|program| self.outside.looked_up(program)));
-            }
-            if let Program::File(file) = stage.program {
-                self.bring_path(self.graph.file(file).path.as_str());
-                named.extend(self.outside.interpreters(&self.graph.file(file).path));
-            }
-        }
-        named.sort();
-        named.dedup();
-        for path in named {
-            // What folders of the system hold is not counted.
-            if self.on_system(&path) == OnSystem::Folder {
-                continue;
-            }
-            let digest = match self.table.entry(self.outside, &path) {
-                Ok(Some(entry)) => entry.digest,
-                Ok(None) => Digest::of(NOT_THERE),
-                Err(_) => Digest::of(CLOSED),
-            };
-            inputs.push((path, digest));
-        }
-    }
-
     /// Puts together what a step is made of.
     pub(crate) fn examine(&self, id: StepId) -> Result<Examined, Failure> {
         let step = self.graph.step(id);
+        let is_for_others = self.is_for_others(id);
         let mut tools = Vec::new();
-        for tool in &step.tools {
+        for tool in step.tools.iter().filter(|_| !is_for_others) {
             tools.push(self.tool(*tool).map_err(Failure::NoTool)?);
         }
         let named = step.tools.iter().zip(&tools);
         let named = named.map(|(id, found)| (self.graph.tools[id.index()].clone(), found.identity));
         let mut named: Vec<(Arc<str>, Digest)> = named.collect();
-        if let Some(besides) = self.outside.sees_besides().filter(|_| !step.commands.is_empty()) {
+        let besides = self.outside.sees_besides().filter(|_| !step.commands.is_empty() && !is_for_others);
+        if let Some(besides) = besides {
             // It may decide a result like a tool does.
             named.push((SEES_BESIDES.into(), Digest::of(besides.as_bytes())));
+        }
+        if is_for_others {
+            named = self.things_there(id)?;
         }
         named.sort();
         let mut inputs = Vec::with_capacity(step.inputs.len());
@@ -202,14 +170,14 @@ impl Build<'_> {
                 self.add_links(&node.path, &mut inputs);
             }
         }
-        if !step.commands.is_empty() {
+        if !step.commands.is_empty() && !is_for_others {
             self.add_system_files(id, &mut inputs);
         }
         // By path: numbers of files follow the order of evaluation, which is no part of a step.
         inputs.sort();
         inputs.dedup();
         let parts = KeyParts { command: command_digest(self.graph, step), tools: named, inputs };
-        let first_key = first_key(&parts);
+        let first_key = first_key(step, &parts);
         let names = match step.narrows() {
             true => self.candidate_names(step, &tools),
             false => Digest::of(b""),
@@ -256,6 +224,10 @@ impl Build<'_> {
 
     /// The result kept in the store for just these inputs.
     fn stored(&self, id: StepId, now: &Examined) -> Option<RecordEntry> {
+        // Whether the machine that runs it is as a kept result needs it, only that one can see; it takes it there.
+        if self.is_for_others(id) {
+            return None;
+        }
         let record = self.store?.record(&now.first_key)?;
         record.entries.into_iter().find(|entry| self.fits(id, now, entry))
     }
@@ -317,7 +289,10 @@ impl Build<'_> {
             }
         }
         if memory.candidate_names != now.names {
-            let found: Vec<FilePath> = memory.found.iter().map(|f| f.0.clone()).collect();
+            let mut found: Vec<FilePath> = memory.found.iter().map(|f| f.0.clone()).collect();
+            if self.is_for_others(id) {
+                found.retain(FilePath::is_of_workspace);
+            }
             let passed_over = self.passed_over(id, &found, &now.tools);
             if let Some(path) = passed_over.iter().find(|p| !memory.passed_over.contains(p)) {
                 return Some(Reason::NameAppeared { path: path.clone() });

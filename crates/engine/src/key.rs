@@ -7,14 +7,14 @@
 use std::sync::Arc;
 
 use nubrik_bytes::{Digest, Encoder};
-use nubrik_graph::{Purpose, Step, Tables, write_step};
+use nubrik_graph::{Purpose, Step, Tables, platform_of, write_step};
 use nubrik_source::FilePath;
 
 use crate::outside::FoundTool;
 
 /// Version of the format, of the confinement's rules and of the environment that steps get. Any
 /// change to one of them raises it.
-pub const KEY_VERSION: u32 = 10;
+pub const KEY_VERSION: u32 = 11;
 
 /// The digests of what a step is made of, apart from one another so that a change can be named.
 #[derive(Clone, PartialEq, Eq, Debug)]
@@ -35,12 +35,12 @@ pub(crate) fn command_digest(graph: &Tables, step: &Step) -> Digest {
 }
 
 /// The first part of a step's key: everything that is known before it runs.
-pub(crate) fn first_key(parts: &KeyParts) -> Digest {
+pub(crate) fn first_key(step: &Step, parts: &KeyParts) -> Digest {
     let mut out = Encoder::new();
     out.text("nubrik step");
     out.u32(KEY_VERSION);
-    out.text(std::env::consts::OS);
-    out.text(std::env::consts::ARCH);
+    // Of the machine that runs it.
+    platform_of(&step.machine).iter().for_each(|name| out.text(name));
     out.digest(&parts.command);
     out.list(&parts.tools, |out, (name, digest)| {
         out.text(name);
@@ -62,7 +62,7 @@ pub fn declared_key(
     inputs: &[(FilePath, Digest)],
 ) -> Digest {
     let command = command_digest(graph, step);
-    first_key(&KeyParts { command, tools: tools.to_vec(), inputs: inputs.to_vec() })
+    first_key(step, &KeyParts { command, tools: tools.to_vec(), inputs: inputs.to_vec() })
 }
 
 /// The digest of the names among which a step's commands may find something: while it stays, no name appeared. It says
@@ -138,7 +138,7 @@ mod tests {
         // A change here makes every stored result a miss: raise KEY_VERSION, and describe it in
         // docs/formats.md.
         if (std::env::consts::OS, std::env::consts::ARCH) == ("linux", "x86_64") {
-            assert_eq!(&key(&graph()).hex()[..16], "937aaa5dfe7aa3b0");
+            assert_eq!(&key(&graph()).hex()[..16], "85ffacd0495ad602");
         }
     }
 
@@ -234,6 +234,8 @@ mod tests {
             ("taken", |s| s.taken.push(("a".into(), FileId(1)))),
             ("status", |s| s.status = Some(FileId(1))),
             ("network", |s| s.limits.network = true),
+            ("machine", |s| s.machine.push("tide-board".into())),
+            ("processor", |s| s.machine.push("mips64".into())),
             ("check", |s| s.check = Some(Box::new(check()))),
             ("services", |s| s.services.push(Arc::new(service()))),
         ];

@@ -33,6 +33,7 @@ mod keeping;
 mod key;
 mod observe;
 mod observed;
+mod of_system;
 mod outside;
 mod passed_over;
 mod perform;
@@ -47,6 +48,7 @@ mod sending;
 mod sent;
 mod state;
 mod table;
+mod there;
 mod verify;
 mod words;
 
@@ -63,7 +65,7 @@ pub use outside::{
     CONSTANT_ROOT, FoundTool, Job, JobEnd, Lent, Named, Outside, Readable, Readables, Seen, ServiceFailure,
     ServiceProblem, ToolProblem, Touch, Touched, Work,
 };
-pub use performer::{Errand, Performer, StepAnswer};
+pub use performer::{Errand, FailedElsewhere, NamedThings, Performer, StepAnswer};
 pub use plan::{Supposed, plan};
 pub use play::{PlayedCrew, play};
 pub use queue::{Capacity, Forecast, forecast};
@@ -73,4 +75,5 @@ pub use state::{
     ChangeList, Changes, FileEntry, Published, State, StepMemory, memory_for_others, memory_of_others,
 };
 pub use table::{FileBytes, Stored, Table};
+pub use there::identity_of;
 pub use verify::{OtherOutput, VerifiedStep, VerifyEnd, verify};

@@ -431,6 +431,10 @@ pub trait Outside: Sync {
         let _ = (folder, lent);
         Ok(None)
     }
+    /// Whether this machine is all that some labels say: its system, its processor, and what it was called besides.
+    fn has_labels(&self, labels: &[Arc<str>]) -> bool {
+        labels.iter().all(|label| nubrik_graph::own_platform().contains(&&**label))
+    }
     /// What commands see besides what they declare, where that is not nothing: part of what identifies a step, since it may
     /// decide a result.
     fn sees_besides(&self) -> Option<Arc<str>> {

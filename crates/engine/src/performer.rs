@@ -1,12 +1,21 @@
 //! Other machines that run steps, as a build sees them.
 
-use std::sync::Arc;
+use std::collections::HashMap;
+use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
 use nubrik_bytes::Digest;
 use nubrik_graph::{LoneStep, SetId, StepId};
 use nubrik_source::WsPath;
 use nubrik_store::RecordEntry;
+
+use crate::event::Failure;
+
+/// Names of things of another machine, with what identifies them there; nothing of what is not there.
+pub type NamedThings = Vec<(Arc<str>, Option<Digest>)>;
+
+/// What other machines told of themselves in this build: by the labels for which they were asked, and by name.
+pub(crate) type ToldThings = Mutex<HashMap<Vec<Arc<str>>, HashMap<Arc<str>, Option<Digest>>>>;
 
 /// A step as another machine is to run it.
 pub struct Errand {
@@ -25,8 +34,24 @@ pub struct Errand {
     pub sets: Vec<(SetId, Vec<WsPath>)>,
     /// What makes its other inputs, each with its folder: what is known of it, as others read it.
     pub made: Vec<(Arc<str>, Vec<u8>)>,
+    /// What the machine must be, sorted: its system, its processor, and labels.
+    pub machine: Vec<Arc<str>>,
+    /// Whether this machine cannot run it: then it waits for one that can, and what counts of that machine is among the tools.
+    pub is_bound: bool,
     /// How long it will take, in microseconds.
     pub forecast: u64,
+}
+
+/// How a step failed on another machine.
+pub struct FailedElsewhere {
+    /// In what way.
+    pub failure: Failure,
+    /// What it printed.
+    pub printed: Vec<u8>,
+    /// How long it took, in microseconds.
+    pub micros: u64,
+    /// What the machine is called.
+    pub machine: Arc<str>,
 }
 
 /// What came of a step that another machine ran.
@@ -35,16 +60,23 @@ pub enum StepAnswer {
     Made(Box<RecordEntry>, Arc<str>),
     /// Somebody began it: what their machine is called. It is not over.
     Begun(Arc<str>),
-    /// It was not run, or failed: it is to be run here.
-    Not,
+    /// Its commands failed.
+    Failed(Box<FailedElsewhere>),
+    /// It was not run, for this reason.
+    Not(Arc<str>),
 }
 
 /// Other machines that run steps.
 pub trait Performer: Sync {
     /// A build begins: what was read of sources before may be something else now.
     fn begin(&self);
-    /// Whether someone would begin a step now that takes so many microseconds.
-    fn has_place(&self, forecast: u64) -> bool;
+    /// Whether someone of whom some labels are true would begin a step now that takes so many microseconds.
+    fn has_place(&self, machine: &[Arc<str>], forecast: u64) -> bool;
+    /// What identifies things of a machine of which some labels are true, as it says itself: tools by name, files by path.
+    ///
+    /// # Errors
+    /// Why nobody can be asked, for people.
+    fn ask(&self, machine: &[Arc<str>], names: &[Arc<str>]) -> Result<NamedThings, Arc<str>>;
     /// Sends a step to someone, maybe once more. `false` where that cannot be done.
     fn send(&self, errand: &Errand) -> bool;
     /// What came of a step, if anything comes in a time.

@@ -15,7 +15,7 @@ use crate::examine::Decision;
 use crate::queue::{Capacity, Queue};
 use crate::reason::Reason;
 use crate::sent::SentSteps;
-use crate::state::{Published, StepMemory};
+use crate::state::Published;
 
 pub(crate) struct Progress {
     pub(crate) queue: Queue,
@@ -54,8 +54,8 @@ pub(crate) struct Schedule<'b, 'a> {
     pub(crate) sent: Mutex<SentSteps>,
     /// Whether nobody works on it any more.
     pub(crate) is_over: AtomicBool,
-    /// Steps that only this machine runs, or that came back.
-    pub(crate) only_here: Mutex<HashSet<StepId>>,
+    /// Steps that are not sent any more: only this machine runs them, or they came back, and why.
+    pub(crate) not_sent: Mutex<HashMap<StepId, Arc<str>>>,
 }
 
 pub(crate) struct StepEnd {
@@ -114,7 +114,7 @@ impl<'b, 'a> Schedule<'b, 'a> {
             to_fetch: Mutex::default(),
             sent: Mutex::default(),
             is_over: AtomicBool::new(false),
-            only_here: Mutex::default(),
+            not_sent: Mutex::default(),
         }
     }
 
@@ -166,8 +166,12 @@ impl<'b, 'a> Schedule<'b, 'a> {
                 });
             }
         };
+        let is_for_others = build.is_for_others(step);
         if build.again.contains(&step) {
-            return Some(self.run(step, &now, Reason::AskedFor, None));
+            return match is_for_others {
+                true => self.hand_on(step, now, Reason::AskedFor),
+                false => Some(self.run(step, &now, Reason::AskedFor, None)),
+            };
         }
         let done = match build.decide(step, &now) {
             Decision::Unchanged(memory) => {
@@ -193,6 +197,7 @@ impl<'b, 'a> Schedule<'b, 'a> {
                     self.run(step, &now, reason, why)
                 }
             },
+            Decision::Run(reason) if is_for_others => return self.hand_on(step, now, reason),
             Decision::Run(reason) => {
                 let why = build.not_taken(step, &now);
                 match self.send(step, now, &reason) {
@@ -231,26 +236,9 @@ impl<'b, 'a> Schedule<'b, 'a> {
                 done
             }
             Err(failure) => {
-                // What the step made before is gone from its folder; only its cost is still true.
-                let unfinished = StepMemory {
-                    first_key: now.first_key,
-                    command: now.parts.command,
-                    described: build.describe(step),
-                    tools: now.parts.tools.clone(),
-                    inputs: now.parts.inputs.clone(),
-                    found: Vec::new(),
-                    candidate_names: now.names,
-                    passed_over: Vec::new(),
-                    outputs: Vec::new(),
-                    signatures: Vec::new(),
-                    is_away: false,
-                    micros: done.micros,
-                    build: build.number,
-                    because: StepMemory::because_of(match &failure {
-                        Some(_) => &Reason::FailedBefore,
-                        None => &Reason::Unfinished,
-                    }),
-                };
+                // What the step made before is gone from its folder.
+                let because = if failure.is_some() { Reason::FailedBefore } else { Reason::Unfinished };
+                let unfinished = build.unfinished(step, now, (done.micros, &because));
                 build.note(step, Arc::new(unfinished));
                 let verdict = if failure.is_some() { Verdict::Failed } else { Verdict::Unstarted };
                 StepEnd { verdict, failure, ..done }

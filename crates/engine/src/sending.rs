@@ -1,6 +1,7 @@
 //! Steps that other machines run for this one. What they make comes back as a result of a shared store, and counts under the same
 //! conditions; what does not come, or does not count, is made here.
 
+use std::sync::Arc;
 use std::sync::atomic::Ordering;
 use std::time::{Duration, Instant};
 
@@ -9,9 +10,9 @@ use nubrik_source::{FilePath, WsPath};
 use nubrik_store::RecordEntry;
 
 use crate::build::{Build, lock};
-use crate::event::{Event, Verdict};
+use crate::event::{Event, Failure, Verdict};
 use crate::examine::{Examined, SEES_BESIDES};
-use crate::performer::{Errand, Performer, StepAnswer};
+use crate::performer::{Errand, FailedElsewhere, Performer, StepAnswer};
 use crate::reason::Reason;
 use crate::schedule::{Schedule, StepEnd};
 use crate::sent::SentStep;
@@ -20,13 +21,18 @@ use crate::state::{StepMemory, memory_for_others};
 /// How often it is looked whether an answer came.
 const LOOK: Duration = Duration::from_millis(20);
 
+/// Why a step is not sent that another machine could not run as this one does.
+const TIED: &str = "it uses something of this machine: the network, a service, a folder that it keeps, a program that stays, \
+                    an output that it gives early, or a link among its sources";
+
 impl Build<'_> {
     /// A step as another machine would run it; nothing where only this one can.
     fn errand(&self, id: StepId, now: &Examined) -> Option<Errand> {
         let step = self.graph.step(id);
+        let is_bound = self.is_for_others(id);
         let answers = step.commands.iter().flat_map(|pipeline| &pipeline.stages).any(|stage| stage.answers);
         // A slot is one processor, and nobody says how much memory there is.
-        let is_heavy = step.limits.processors > 1 || step.limits.memory.is_some();
+        let is_heavy = !is_bound && (step.limits.processors > 1 || step.limits.memory.is_some());
         let is_tied =
             is_heavy || step.limits.network || !step.services.is_empty() || !step.kept.is_empty() || answers;
         // What is seen besides what is declared is of this machine alone.
@@ -52,6 +58,8 @@ impl Build<'_> {
             sources,
             sets,
             made,
+            machine: step.needed_labels(),
+            is_bound,
             forecast,
         })
     }
@@ -62,10 +70,16 @@ impl Build<'_> {
         nodes.map(|node| self.outside.links_to(&node.path).is_empty().then(|| node.path.clone())).collect()
     }
 
-    /// Whether a result that another machine made just now counts.
-    fn counts(&self, id: StepId, now: &Examined, entry: &RecordEntry) -> bool {
+    /// A result that another machine made just now, if it counts.
+    fn counted_here(&self, id: StepId, now: &Examined, entry: RecordEntry) -> Option<RecordEntry> {
         let is_unmoved = |path: &FilePath| self.must_be_unmoved(path, None).is_ok();
-        now.parts.inputs.iter().all(|(path, _)| is_unmoved(path)) && self.fits(id, now, entry)
+        if !now.parts.inputs.iter().all(|(path, _)| is_unmoved(path)) {
+            return None;
+        }
+        match self.is_for_others(id) {
+            true => self.counted_from_there(id, entry),
+            false => self.fits(id, now, &entry).then_some(entry),
+        }
     }
 }
 
@@ -75,11 +89,14 @@ impl Schedule<'_, '_> {
         let build = self.build;
         let Some(performer) = build.performer else { return Err(now) };
         let forecast = build.remembered_cost(id) as u64;
-        if lock(&self.only_here).contains(&id) || !performer.has_place(forecast) {
+        let is_bound = build.is_for_others(id);
+        // What only others can run waits for them; the labels of all others are those of this machine.
+        let has_place = || is_bound || performer.has_place(&build.graph.step(id).needed_labels(), forecast);
+        if lock(&self.not_sent).contains_key(&id) || !has_place() {
             return Err(now);
         }
         let Some(errand) = build.errand(id, &now) else {
-            lock(&self.only_here).insert(id);
+            self.send_no_more(id, TIED);
             return Err(now);
         };
         let sent = SentStep {
@@ -88,6 +105,7 @@ impl Schedule<'_, '_> {
             at: Instant::now(),
             forecast: Duration::from_micros(forecast),
             is_doubled: false,
+            is_bound,
         };
         // All of it before it is sent: the answer may be there at once.
         build.listener.hear(&Event::WillRun { step: id, reason: reason.clone() });
@@ -97,13 +115,33 @@ impl Schedule<'_, '_> {
             self.changed.notify_all();
             return Ok(());
         }
-        lock(&self.only_here).insert(id);
+        self.send_no_more(id, "it could not be sent");
         let Some(sent) = lock(&self.sent).remove(&id) else {
             // Somebody took it back meanwhile, and whoever begins it then goes on with it.
             return Ok(());
         };
         lock(&self.progress).queue.come_back(id);
         Err(sent.now)
+    }
+
+    /// Sends a step that this machine cannot run; how it ended, where nobody can run it.
+    pub(crate) fn hand_on(&self, id: StepId, now: Examined, reason: Reason) -> Option<StepEnd> {
+        let now = match self.send(id, now, &reason) {
+            Ok(()) => return None,
+            Err(now) => now,
+        };
+        let problem = match lock(&self.not_sent).get(&id) {
+            Some(why) => why.to_string(),
+            None => "nothing is asked of other machines here".to_owned(),
+        };
+        let labels = self.build.graph.step(id).machine.clone();
+        self.build.note(id, Arc::new(self.build.unfinished(id, &now, (0, &Reason::FailedBefore))));
+        let failure = Some(Failure::NoMachine { labels, problem });
+        Some(StepEnd { failure, ..StepEnd::new(Verdict::Failed, reason) })
+    }
+
+    fn send_no_more(&self, id: StepId, why: &str) {
+        lock(&self.not_sent).insert(id, why.into());
     }
 
     /// Takes answers, until nothing is left to do.
@@ -149,7 +187,8 @@ impl Schedule<'_, '_> {
             let given_up: Vec<(StepId, SentStep)> = {
                 let mut sent = lock(&self.sent);
                 let idle = lock(&self.progress).waiting > 0;
-                let late = sent.iter().filter(|(_, sent)| is_over || (idle && sent.is_late()));
+                let late =
+                    sent.iter().filter(|(_, sent)| is_over || (idle && !sent.is_bound && sent.is_late()));
                 let late: Vec<StepId> = late.map(|(step, _)| *step).collect();
                 late.into_iter().filter_map(|step| Some((step, sent.remove(&step)?))).collect()
             };
@@ -157,7 +196,7 @@ impl Schedule<'_, '_> {
                 performer.abandon();
             }
             is_any_left |= !given_up.is_empty();
-            given_up.iter().for_each(|(step, _)| self.take_back(*step));
+            given_up.iter().for_each(|(step, _)| self.take_back(*step, "it is late"));
         }
         if is_any_left {
             // What was begun here instead is of use to nobody.
@@ -177,8 +216,8 @@ impl Schedule<'_, '_> {
         // The longest chain first would take looking: those that take longest are its likeliest.
         late.sort_unstable_by_key(|(step, forecast)| (std::cmp::Reverse(*forecast), *step));
         for (step, forecast) in late {
-            if !performer.has_place(forecast) {
-                break;
+            if !performer.has_place(&self.build.graph.step(step).needed_labels(), forecast) {
+                continue;
             }
             let errand = lock(&self.sent).get(&step).and_then(|sent| self.build.errand(step, &sent.now));
             if errand.is_some_and(|errand| performer.send(&errand)) {
@@ -190,16 +229,22 @@ impl Schedule<'_, '_> {
     }
 
     fn answered(&self, id: StepId, sent: &SentStep, answer: StepAnswer) {
-        let StepAnswer::Made(entry, machine) = answer else {
-            // A second machine may still make it; here it is sure.
-            return self.take_back(id);
-        };
         let build = self.build;
-        if !build.counts(id, &sent.now, &entry) {
-            return self.take_back(id);
-        }
+        let (entry, machine) = match answer {
+            StepAnswer::Made(entry, machine) => (entry, machine),
+            StepAnswer::Failed(failed) if sent.is_bound => return self.failed_there(id, sent, *failed),
+            // A second machine may still make it; here it is sure.
+            StepAnswer::Failed(failed) => {
+                return self.take_back(id, &format!("it failed on {}", failed.machine));
+            }
+            StepAnswer::Not(why) => return self.take_back(id, &why),
+            StepAnswer::Begun(_) => return,
+        };
+        let Some(entry) = build.counted_here(id, &sent.now, *entry) else {
+            return self.take_back(id, "what came back does not count here: something changed meanwhile");
+        };
         let Some(memory) = build.reuse(id, &sent.now, &entry, &sent.reason) else {
-            return self.take_back(id);
+            return self.take_back(id, "what it made cannot be fetched");
         };
         build.remember(id, StepMemory { because: StepMemory::because_of(&sent.reason), ..memory });
         build.sent.fetch_add(1, Ordering::Relaxed);
@@ -213,9 +258,21 @@ impl Schedule<'_, '_> {
         self.finish(id, done);
     }
 
-    /// Lets a step run here that was sent.
-    fn take_back(&self, id: StepId) {
-        lock(&self.only_here).insert(id);
+    /// Ends a step that failed on the one machine that can run it.
+    fn failed_there(&self, id: StepId, sent: &SentStep, failed: FailedElsewhere) {
+        let FailedElsewhere { failure, printed, micros, machine } = failed;
+        let unfinished = self.build.unfinished(id, &sent.now, (micros, &Reason::FailedBefore));
+        self.build.note(id, Arc::new(unfinished));
+        // What it made before is of no use to anyone, as where it runs here.
+        self.build.outside.discard(&self.build.graph.step(id).folder);
+        let (failure, machine) = (Some(failure), Some(machine));
+        let end = StepEnd::new(Verdict::Failed, sent.reason.clone());
+        self.finish(id, StepEnd { micros, printed, failure, machine, ..end });
+    }
+
+    /// Lets a step be run here, or fail, that was sent.
+    fn take_back(&self, id: StepId, why: &str) {
+        self.send_no_more(id, why);
         lock(&self.progress).queue.put_back(id);
         self.changed.notify_all();
     }

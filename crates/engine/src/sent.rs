@@ -23,6 +23,8 @@ pub(crate) struct SentStep {
     pub forecast: Duration,
     /// Whether it was sent to a second machine.
     pub is_doubled: bool,
+    /// Whether this machine cannot run it.
+    pub is_bound: bool,
 }
 
 impl SentStep {

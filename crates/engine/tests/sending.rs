@@ -5,13 +5,13 @@
 mod fake;
 
 use std::collections::VecDeque;
-use std::sync::Mutex;
 use std::sync::atomic::Ordering;
+use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
 use fake::{Bench, FakeMachine, FakeStore, Joins, Log, StoreOn, team};
 use nubrik_engine::{
-    Changes, Errand, Options, Outcome, Performer, Request, State, StepAnswer, Verdict, build,
+    Changes, Errand, NamedThings, Options, Outcome, Performer, Request, State, StepAnswer, Verdict, build,
 };
 use nubrik_graph::StepId;
 use nubrik_source::WsPath;
@@ -73,14 +73,18 @@ impl Scripted<'_> {
     fn made(&self, errand: &Errand) -> StepAnswer {
         let record = self.other.record(&errand.first_key);
         let made = |record: Record| StepAnswer::Made(Box::new(record.entries[0].clone()), "mill".into());
-        record.map_or(StepAnswer::Not, made)
+        record.map_or_else(|| StepAnswer::Not("it has none".into()), made)
     }
 }
 
 impl Performer for Scripted<'_> {
     fn begin(&self) {}
 
-    fn has_place(&self, _: u64) -> bool {
+    fn ask(&self, _: &[Arc<str>], _: &[Arc<str>]) -> Result<NamedThings, Arc<str>> {
+        Err("nobody is asked".into())
+    }
+
+    fn has_place(&self, _: &[Arc<str>], _: u64) -> bool {
         let mut deeds = self.deeds.lock().unwrap();
         let is_busy = deeds.front() == Some(&Deed::IsBusy);
         if is_busy {
@@ -101,8 +105,10 @@ impl Performer for Scripted<'_> {
                 self.here.unwrap().write(source, "moved ");
                 vec![(step, made)]
             }
-            Deed::Refuses => vec![(step, StepAnswer::Not)],
-            Deed::RefusesAndMakes => vec![(step, StepAnswer::Not), (step, self.made(errand))],
+            Deed::Refuses => vec![(step, StepAnswer::Not("not now".into()))],
+            Deed::RefusesAndMakes => {
+                vec![(step, StepAnswer::Not("not now".into())), (step, self.made(errand))]
+            }
             Deed::MakesAnother => {
                 vec![(StepId(step.0 + 1_000), self.made(errand)), (step, self.made(errand))]
             }

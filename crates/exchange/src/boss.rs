@@ -1,6 +1,6 @@
 //! Who has work.
 
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::mpsc::{Receiver, Sender, channel};
 use std::sync::{Arc, Mutex, PoisonError};
@@ -10,7 +10,7 @@ use async_nats::Subscriber;
 use futures_util::StreamExt;
 
 use crate::line::JobLine;
-use crate::{Alive, BossNews, ExchangePlace, ExchangeTrouble, GONE, PATIENCE, WANTED};
+use crate::{Alive, BETWEEN_LABELS, BossNews, ExchangePlace, ExchangeTrouble, GONE, PATIENCE, WANTED};
 
 /// The open slots are counted again after so long.
 const COUNTED: Duration = Duration::from_millis(100);
@@ -25,9 +25,30 @@ pub struct Boss {
     name: String,
     round: AtomicUsize,
     present: RollCall,
-    /// How many slots were open when it was last counted, and when that was.
-    slots: Mutex<(Instant, usize)>,
+    /// How many slots were open on machines of each kind when it was last counted, and when that was.
+    slots: Mutex<(Instant, Arc<[MachineKind]>)>,
     heard: Mutex<Receiver<BossNews>>,
+}
+
+/// Machines with the same labels, as far as they take jobs.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct MachineKind {
+    /// Their labels, sorted.
+    pub labels: Vec<String>,
+    /// How many jobs they take at once now, all together.
+    pub slots: usize,
+}
+
+impl MachineKind {
+    /// Whether all of some labels are true of them.
+    pub fn has_labels(&self, labels: &[impl AsRef<str>]) -> bool {
+        labels.iter().all(|label| self.labels.iter().any(|own| own == label.as_ref()))
+    }
+
+    /// Under what jobs wait for them.
+    pub fn name(&self) -> String {
+        self.labels.join(BETWEEN_LABELS)
+    }
 }
 
 /// What a message says, read by the subject that it came by.
@@ -105,19 +126,24 @@ impl Boss {
             }
         });
         let (name, round) = (name.to_owned(), AtomicUsize::new(0));
-        let slots = Mutex::new((Instant::now(), 0));
+        let slots = Mutex::new((Instant::now(), Arc::default()));
         Ok(Boss { line, name, round, present, slots, heard: Mutex::new(heard) })
     }
 
-    /// How many jobs all who are there take at once now. It is counted a few times a second, and not each time it is asked.
-    pub fn open_slots(&self) -> usize {
+    /// What kinds of machines are there, those that take jobs now, sorted. It is counted a few times a second, and not each time it is asked.
+    pub fn kinds(&self) -> Arc<[MachineKind]> {
         let mut slots = self.slots.lock().unwrap_or_else(PoisonError::into_inner);
-        if slots.1 == 0 || slots.0.elapsed() > COUNTED {
+        if slots.1.is_empty() || slots.0.elapsed() > COUNTED {
             let list = self.present.lock().unwrap_or_else(PoisonError::into_inner);
-            let there = list.values().filter(|(_, last)| last.elapsed() < GONE);
-            *slots = (Instant::now(), there.map(|(alive, _)| alive.open_slots()).sum());
+            let there = list.values().filter(|(_, last)| last.elapsed() < GONE).map(|(alive, _)| alive);
+            let mut kinds: BTreeMap<&[String], usize> = BTreeMap::new();
+            for alive in there.filter(|alive| alive.open_slots() > 0) {
+                *kinds.entry(&alive.labels).or_default() += alive.open_slots();
+            }
+            let kind = |(labels, slots): (&[String], usize)| MachineKind { labels: labels.to_vec(), slots };
+            *slots = (Instant::now(), kinds.into_iter().map(kind).collect());
         }
-        slots.1
+        slots.1.clone()
     }
 
     /// What jobs are of that are sent now: another one after all were taken back.
@@ -134,12 +160,12 @@ impl Boss {
         all
     }
 
-    /// Puts a job into the pool. Gives the number under which the server has it.
+    /// Puts a job into the pool, for machines of one kind. Gives the number under which the server has it.
     ///
     /// # Errors
     /// When it is full, or cannot be reached.
-    pub fn send(&self, job: Vec<u8>) -> Result<u64, ExchangeTrouble> {
-        let subject = format!("nubrik.job.{}.{}", self.line.pool, self.build());
+    pub fn send(&self, kind: &str, job: Vec<u8>) -> Result<u64, ExchangeTrouble> {
+        let subject = format!("nubrik.job.{}.{kind}.{}", self.line.pool, self.build());
         self.line.runtime.block_on(async {
             let put = self.line.jetstream.publish(subject, job.into()).await;
             let put = put.map_err(|e| ExchangeTrouble::Unreachable(e.to_string()))?;
@@ -157,22 +183,34 @@ impl Boss {
         self.heard.lock().unwrap_or_else(PoisonError::into_inner).recv_timeout(within).ok()
     }
 
-    /// Asks all who are there something, and gives what they answer in a time.
+    /// Asks all who are there something, or only one, and gives what they answer in a time; one alone is not waited for after it
+    /// answered.
     ///
     /// # Errors
     /// When they cannot be asked.
-    pub fn ask(&self, question: Vec<u8>, within: Duration) -> Result<Vec<Vec<u8>>, ExchangeTrouble> {
+    pub fn ask(
+        &self,
+        one: Option<&str>,
+        question: Vec<u8>,
+        within: Duration,
+    ) -> Result<Vec<Vec<u8>>, ExchangeTrouble> {
         let unreachable = |e: &dyn std::fmt::Display| ExchangeTrouble::Unreachable(e.to_string());
         let client = &self.line.client;
         self.line.runtime.block_on(async {
             let back = client.new_inbox();
             let mut answers = client.subscribe(back.clone()).await.map_err(|e| unreachable(&e))?;
-            let subject = format!("nubrik.ask.{}", self.line.pool);
+            let subject = match one {
+                None => format!("nubrik.ask.{}", self.line.pool),
+                Some(name) => format!("nubrik.ask.{}.{name}", self.line.pool),
+            };
             client.publish_with_reply(subject, back, question.into()).await.map_err(|e| unreachable(&e))?;
             let mut heard = Vec::new();
             let end = tokio::time::Instant::now() + within;
             while let Ok(Some(message)) = tokio::time::timeout_at(end, answers.next()).await {
                 heard.push(message.payload.to_vec());
+                if one.is_some() {
+                    break;
+                }
             }
             Ok(heard)
         })
@@ -182,7 +220,7 @@ impl Boss {
     pub fn abandon(&self) {
         let build = self.build();
         self.round.fetch_add(1, Ordering::Relaxed);
-        let subject = format!("nubrik.job.{}.{build}", self.line.pool);
+        let subject = format!("nubrik.job.{}.*.{build}", self.line.pool);
         // A server that is gone is not waited for.
         self.line.say(async {
             let _ = self.line.client.publish("nubrik.stop", build.into()).await;

@@ -13,7 +13,9 @@ use futures_util::StreamExt;
 use tokio::task::JoinHandle;
 
 use crate::line::JobLine;
-use crate::{Alive, BEAT, DELIVERIES, ExchangePlace, ExchangeTrouble, FORSAKEN, KEPT, LEASE, PATIENCE};
+use crate::{
+    Alive, BEAT, BETWEEN_LABELS, DELIVERIES, ExchangePlace, ExchangeTrouble, FORSAKEN, KEPT, LEASE, PATIENCE,
+};
 
 /// What is known of who has work is kept so long: a job that waits for longer is thrown away.
 const REMEMBERED: Duration = KEPT;
@@ -42,6 +44,7 @@ struct OwnCondition {
     name: String,
     slots: usize,
     machine: String,
+    labels: Vec<String>,
     busy: AtomicUsize,
     bosses: Mutex<Bosses>,
     /// Until when no job is taken, and why.
@@ -54,8 +57,10 @@ fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
 
 impl OwnCondition {
     fn alive(&self) -> Alive {
-        let (name, machine) = (self.name.clone(), self.machine.clone());
-        Alive { name, slots: self.slots, busy: self.busy.load(Ordering::Relaxed), machine, away: self.away() }
+        let OwnCondition { name, slots, machine, labels, .. } = self;
+        let (name, machine, labels) = (name.clone(), machine.clone(), labels.clone());
+        let busy = self.busy.load(Ordering::Relaxed);
+        Alive { name, slots: *slots, busy, machine, labels, away: self.away() }
     }
 
     fn away(&self) -> Option<String> {
@@ -124,7 +129,8 @@ async fn hear_of_bosses(mut stops: Subscriber, mut wanted: Subscriber, standing:
 }
 
 impl Hand {
-    /// Says that someone works here: by what name, how many jobs at once, and on what `machine` (without tabs).
+    /// Says that someone works here: by what name, how many jobs at once, and on what `machine` (without tabs), of which some
+    /// labels are true (sorted).
     ///
     /// # Errors
     /// When the server cannot be reached, or refuses it.
@@ -132,29 +138,33 @@ impl Hand {
         place: &ExchangePlace,
         name: &str,
         slots: usize,
-        machine: &str,
+        (machine, labels): (&str, Vec<String>),
     ) -> Result<Hand, ExchangeTrouble> {
         let line = JobLine::open(place)?;
+        let kind = labels.join(BETWEEN_LABELS);
         let refused = |e: &dyn std::fmt::Display| ExchangeTrouble::Refused(format!("to hand out jobs ({e})"));
         let listen = async |subject: String| line.client.subscribe(subject).await.map_err(|e| refused(&e));
         let (jobs, mut rolls, bosses, mut asked) = line.runtime.block_on(async {
             let config = pull::Config {
-                durable_name: Some("workers".to_owned()),
+                durable_name: Some(kind.clone()),
+                filter_subject: format!("nubrik.job.{}.{kind}.>", place.pool),
                 ack_policy: AckPolicy::Explicit,
                 ack_wait: LEASE,
                 max_deliver: DELIVERIES,
                 ..pull::Config::default()
             };
-            let jobs =
-                line.stream.get_or_create_consumer("workers", config).await.map_err(|e| refused(&e))?;
+            let jobs = line.stream.get_or_create_consumer(&kind, config).await.map_err(|e| refused(&e))?;
             let rolls = listen(format!("nubrik.roll.{}", place.pool)).await?;
             let bosses = (listen("nubrik.stop".to_owned()).await?, listen("nubrik.wanted".to_owned()).await?);
-            Ok((jobs, rolls, bosses, listen(format!("nubrik.ask.{}", place.pool)).await?))
+            let asked = listen(format!("nubrik.ask.{}", place.pool)).await?;
+            let asked_alone = listen(format!("nubrik.ask.{}.{name}", place.pool)).await?;
+            Ok((jobs, rolls, bosses, futures_util::stream::select(asked, asked_alone)))
         })?;
         let standing = Arc::new(OwnCondition {
             name: name.replace('\t', " "),
             slots,
             machine: machine.to_owned(),
+            labels,
             busy: AtomicUsize::new(0),
             bosses: Mutex::default(),
             away: Mutex::default(),
@@ -202,7 +212,7 @@ impl Hand {
             batch.next().await.transpose().map_err(|e| unreachable(&e))
         })?;
         let Some(message) = message else { return Ok(None) };
-        let before = format!("nubrik.job.{}.", self.line.pool);
+        let before = format!("nubrik.job.{}.{}.", self.line.pool, self.standing.labels.join(BETWEEN_LABELS));
         let build = message.subject.strip_prefix(&before).unwrap_or_default().to_owned();
         let bytes = message.payload.to_vec();
         self.standing.busy.fetch_add(1, Ordering::Relaxed);

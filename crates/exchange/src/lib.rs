@@ -10,7 +10,7 @@ mod line;
 use std::fmt;
 use std::time::Duration;
 
-pub use boss::Boss;
+pub use boss::{Boss, MachineKind};
 pub use hand::{AskedQuestion, Hand, TakenJob};
 
 /// Why an exchange is of no use. Its text is for people.
@@ -66,11 +66,24 @@ pub struct Alive {
     pub busy: usize,
     /// What the machine is: its system, its processor, its kernel.
     pub machine: String,
+    /// What jobs may say of a machine that is true of this one: letters, digits, `-` and `_`, sorted.
+    pub labels: Vec<String>,
     /// Why they take no jobs for a while, if they do not.
     pub away: Option<String>,
 }
 
 impl Alive {
+    /// Under what jobs wait for machines like this one: all its labels. A job waits under one such name, so that no two of them
+    /// overlap, which servers refuse.
+    pub fn kind(&self) -> String {
+        self.labels.join(BETWEEN_LABELS)
+    }
+
+    /// Whether all of some labels are true of it.
+    pub fn has_labels(&self, labels: &[impl AsRef<str>]) -> bool {
+        labels.iter().all(|label| self.labels.iter().any(|own| own == label.as_ref()))
+    }
+
     /// How many jobs they take at once now.
     pub fn open_slots(&self) -> usize {
         if self.away.is_some() { 0 } else { self.slots }
@@ -87,6 +100,9 @@ pub enum BossNews {
     /// A job was given to somebody so often as one may be, and never ended: the number under which it was sent.
     Undone(u64),
 }
+
+/// Stands between the labels of a kind of machine.
+const BETWEEN_LABELS: &str = "+";
 
 /// How often who works says so.
 pub(crate) const BEAT: Duration = Duration::from_secs(2);
@@ -118,17 +134,22 @@ pub(crate) const PATIENCE: Duration = Duration::from_secs(3);
 impl Alive {
     /// As it is sent: a line of text.
     pub(crate) fn line(&self) -> String {
-        let Alive { name, slots, busy, machine, away } = self;
-        [&slots.to_string(), &busy.to_string(), name, machine, away.as_deref().unwrap_or("")].join("\t")
+        let Alive { name, slots, busy, machine, labels, away } = self;
+        let (slots, busy, away) = (slots.to_string(), busy.to_string(), away.as_deref().unwrap_or(""));
+        [&slots, &busy, name, machine, &labels.join(" "), away].join("\t")
     }
 
     pub(crate) fn read(line: &[u8]) -> Option<Alive> {
         let line = std::str::from_utf8(line).ok()?;
         let words: Vec<&str> = line.split('\t').collect();
-        let [slots, busy, name, machine, away] = words[..] else { return None };
+        let [slots, busy, name, machine, labels, away] = words[..] else { return None };
         let away = (!away.is_empty()).then(|| away.to_owned());
         let (slots, busy) = (slots.parse().ok()?, busy.parse().ok()?);
-        Some(Alive { slots, busy, name: name.to_owned(), machine: machine.to_owned(), away })
+        let labels: Vec<String> = labels.split_whitespace().map(str::to_owned).collect();
+        if labels.is_empty() || !labels.iter().all(|label| is_pool(label)) {
+            return None;
+        }
+        Some(Alive { slots, busy, name: name.to_owned(), machine: machine.to_owned(), labels, away })
     }
 }
 
@@ -139,13 +160,19 @@ mod tests {
     #[test]
     fn lines_are_read_back() {
         let machine = "linux x86_64".to_owned();
-        let mut alive = Alive { name: "a machine".to_owned(), slots: 8, busy: 3, machine, away: None };
+        let labels = ["linux", "tide-board", "x86_64"].map(str::to_owned).to_vec();
+        let mut alive =
+            Alive { name: "a machine".to_owned(), slots: 8, busy: 3, machine, labels, away: None };
+        assert!(alive.has_labels(&["x86_64", "linux"]) && !alive.has_labels(&["aarch64"]));
+        assert_eq!(alive.kind(), "linux+tide-board+x86_64");
         assert_eq!(alive.open_slots(), 8);
         assert_eq!(Alive::read(alive.line().as_bytes()).as_ref(), Some(&alive));
         alive.away = Some("no room".to_owned());
         assert_eq!(alive.open_slots(), 0);
         assert_eq!(Alive::read(alive.line().as_bytes()), Some(alive));
-        assert_eq!(Alive::read(b"8\tx\tname\tmachine\t"), None);
+        assert_eq!(Alive::read(b"8\tx\tname\tmachine\tlinux\t"), None);
+        assert_eq!(Alive::read(b"8\t1\tname\tmachine\ta.b\t"), None);
+        assert_eq!(Alive::read(b"8\t1\tname\tmachine\t\t"), None);
         assert_eq!(Alive::read(b"8"), None);
         assert!(is_pool("linux-x86_64") && !is_pool("a.b") && !is_pool(""));
     }

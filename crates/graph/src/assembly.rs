@@ -114,6 +114,7 @@ impl Assembly {
         step.taken = from.list(|from| Ok((text(from)?, self.read_file(from)?)))?;
         step.status = optional(from, |from| self.read_file(from))?;
         let network = from.bool()?;
+        step.machine = from.list(text)?;
         step.check = optional(from, |from| {
             Ok(Box::new(Check {
                 verdict: self.read_file(from)?,

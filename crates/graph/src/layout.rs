@@ -47,6 +47,7 @@ pub fn write_step(graph: &Tables, step: &Step, purpose: Purpose, out: &mut Encod
         taken,
         status,
         limits,
+        machine,
         check,
         services,
         variant,
@@ -87,6 +88,7 @@ pub fn write_step(graph: &Tables, step: &Step, purpose: Purpose, out: &mut Encod
     optional(status.as_ref(), out, file);
     let Limits { network, timeout, memory, processors } = limits;
     out.bool(*network);
+    out.list(machine, |out, label| out.text(label));
     optional(check.as_deref(), out, |out, check| write_check(graph, check, purpose, out));
     out.list(services, |out, service| write_service(service, purpose, out));
     if purpose == Purpose::Key {

@@ -30,6 +30,7 @@ mod layout;
 mod native;
 mod order;
 mod part;
+mod platform;
 mod service;
 mod sets;
 mod sorted;
@@ -47,6 +48,7 @@ pub use layout::{Purpose, write_service, write_step, write_target};
 pub use native::{ArchiveFormat, Native, Placement, PlainFile, Unpacking, is_digest, url_name};
 pub use order::{Closure, longest_chains, shortest_way};
 pub use part::LoneStep;
+pub use platform::{PROCESSORS, SYSTEMS, is_label, own_platform, platform_of};
 pub use service::{
     Mark, SERVICE_PATIENCE, Service, ServiceCommand, ServiceProgram, ServiceStage, Serving, instance_folder,
     shown_marks, unmarked,

@@ -205,6 +205,9 @@ pub struct Step {
     pub status: Option<FileId>,
     /// What it may take of the machine.
     pub limits: Limits,
+    /// What is said of a machine on which it may run, sorted: its system, its processor, and labels that somebody gave it
+    /// (`aarch64`, `tide-board`). Nothing where it may run on one like this.
+    pub machine: Vec<Arc<str>>,
     /// What it says of what it was run for, if it gives a verdict.
     pub check: Option<Box<Check>>,
     /// Services that run while it does, in the order of their folders. Their files and tools are among its own,
@@ -254,6 +257,7 @@ impl Step {
             taken: Vec::new(),
             status: None,
             limits: Limits::default(),
+            machine: Vec::new(),
             check: None,
             services: Vec::new(),
             variant: nothing.clone(),

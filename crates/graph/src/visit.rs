@@ -71,6 +71,7 @@ impl Step {
             kept: _,
             lists: _,
             limits: _,
+            machine: _,
             services: _,
             variant: _,
             place: _,

@@ -23,6 +23,7 @@ mod effects;
 mod extract;
 mod fetch;
 mod ground;
+mod labels;
 mod libraries;
 mod loader_list;
 mod machine;

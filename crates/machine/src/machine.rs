@@ -63,6 +63,8 @@ pub struct Machine {
     residents: Residents,
     web: WebAccess,
     loader_list: OnceLock<LoaderList>,
+    /// What it was called besides its system and its processor.
+    pub(crate) labels: Vec<Arc<str>>,
 }
 
 impl Machine {
@@ -81,6 +83,7 @@ impl Machine {
             below: Below::new(root)?,
             ways: Ways::default(),
             loader_list: OnceLock::new(),
+            labels: Vec::new(),
             listings: Listings::default(),
             layouts: Layouts::default(),
             system: OnceLock::new(),
@@ -258,6 +261,10 @@ impl Machine {
 }
 
 impl Outside for Machine {
+    fn has_labels(&self, labels: &[Arc<str>]) -> bool {
+        self.is_called(labels)
+    }
+
     fn check(&self, path: &FilePath) -> Option<Signature> {
         let (path, follows) = match path.place() {
             FilePlace::Workspace(path) | FilePlace::Machine(path) => (path, true),

@@ -365,6 +365,9 @@ reuse  its result is kept from an earlier build, here or in another workspace, a
         /// What others call this machine
         #[arg(long, value_name = "NAME")]
         name: Option<String>,
+        /// What steps may say of this machine in `machine = […]`, besides its system and its processor; again for more
+        #[arg(long = "label", value_name = "LABEL")]
+        labels: Vec<String>,
     },
     /// Say which machines run steps for this workspace
     Workers,

@@ -121,8 +121,14 @@ impl Team {
     }
 
     fn worker_with(&self, name: &str, key: &str, variables: &[(&str, &str)]) -> Ended {
+        self.worker_that_is(name, key, &[], variables)
+    }
+
+    fn worker_that_is(&self, name: &str, key: &str, labels: &[&str], variables: &[(&str, &str)]) -> Ended {
         let sandbox = self.sandbox(&[]);
-        let mut command = sandbox.command_in("", &["worker", "--slots", "2", "--name", name]);
+        let mut args = vec!["worker", "--slots", "2", "--name", name];
+        labels.iter().for_each(|label| args.extend(["--label", label]));
+        let mut command = sandbox.command_in("", &args);
         command.env("NUBRIK_SHARED_ROOT", &self.root).env("NUBRIK_WORKER_KEY", self.path(key));
         command.env("XDG_STATE_HOME", self.path(&format!("{name}-state")));
         command.envs(variables.iter().copied());
@@ -150,6 +156,10 @@ impl Team {
     }
 
     fn build(&self, sandbox: &Sandbox, args: &[&str]) -> Run {
+        self.run(sandbox, &[&["build"], args].concat())
+    }
+
+    fn run(&self, sandbox: &Sandbox, args: &[&str]) -> Run {
         let state = self.path("boss-state");
         let key = self.path("boss");
         let variables = [
@@ -157,7 +167,7 @@ impl Team {
             ("NUBRIK_JOBS_KEY", &key),
             ("XDG_STATE_HOME", &state),
         ];
-        sandbox.run_with(&[&["build"], args].concat(), &variables)
+        sandbox.run_with(args, &variables)
     }
 }
 
@@ -360,8 +370,9 @@ fn a_job_that_nobody_ends_comes_back() {
         pool: "default".to_owned(),
     };
     let boss = nubrik_exchange::Boss::open(&place, "b7").unwrap();
-    let hand = nubrik_exchange::Hand::open(&place, "one", 1, "a machine").unwrap();
-    let number = boss.send(b"poison".to_vec()).unwrap();
+    let labels = ["board", "linux"].map(str::to_owned).to_vec();
+    let hand = nubrik_exchange::Hand::open(&place, "one", 1, ("a machine", labels)).unwrap();
+    let number = boss.send("board+linux", b"poison".to_vec()).unwrap();
     let second = Duration::from_secs(1);
     for _ in 0..3 {
         let job = hand.take(second).unwrap().unwrap();
@@ -374,7 +385,7 @@ fn a_job_that_nobody_ends_comes_back() {
     assert_eq!(boss.receive(second), Some(nubrik_exchange::BossNews::Undone(number)));
     // Who leaves says why, and takes nothing.
     hand.leave("no room", second * 9);
-    boss.send(b"more".to_vec()).unwrap();
+    boss.send("board+linux", b"more".to_vec()).unwrap();
     assert!(hand.take(Duration::ZERO).unwrap().is_none());
     until("it is heard", || boss.present().first().is_some_and(|alive| alive.open_slots() == 0));
     assert_eq!(boss.present()[0].away.as_deref(), Some("no room"));
@@ -463,4 +474,81 @@ fn a_thousand_steps_are_the_same_here_and_elsewhere() {
     };
     assert_eq!(sorted(&after), sorted(&alone));
     assert_eq!(there.files_below("out/default"), here.files_below("out/default"));
+}
+
+#[test]
+fn what_only_a_board_can_run_runs_on_the_board() {
+    let Some(team) = Team::new() else { return };
+    let path = std::env::var("PATH").unwrap();
+    let gauge = |text: &str| {
+        let at = format!("{}/gauge", team.path("tools"));
+        fs::create_dir_all(team.path("tools")).unwrap();
+        fs::write(&at, format!("#!/bin/sh\n{text}\n")).unwrap();
+        Command::new("chmod").args(["+x", &at]).status().unwrap();
+    };
+    gauge("echo measured; cat $1");
+    let with_tools = format!("{}:{path}", team.path("tools"));
+    let text = "target spring = step { run = `gauge {in \"tide.txt\"} > {out \"level\"}`, machine = [\"tide-board\"] }\n\
+                target page = step { run = sh`cat {in spring} > {out \"text\"}` }\n";
+    let sandbox = team.sandbox(&[("targets.nub", text), ("tide.txt", "high\n")]);
+    // Nobody is there who is one.
+    let other = team.worker("other", "hand");
+    let run = team.build(&sandbox, &[]).expect(1);
+    assert!(
+        run.stdout.contains("no machine ran it that is `tide-board`: at work for this pool: other"),
+        "{}",
+        run.stdout
+    );
+    assert!(run.stdout.contains("nubrik worker --label tide-board"), "{}", run.stdout);
+    let board = team.worker_that_is("board-1", "hand", &["tide-board"], &[("PATH", &with_tools)]);
+    let listed = team.run(&sandbox, &["workers"]).expect(0).stdout;
+    assert!(listed.contains("is tide-board"), "{listed}");
+    let run = team.build(&sandbox, &["--json"]).expect(0);
+    let on: Vec<_> = run.events().into_iter().filter(|e| e["machine"] == "board-1").collect();
+    assert!(on.iter().any(|event| event["target"] == "spring"), "{}", run.stdout);
+    assert_eq!(sandbox.read("out/default/page/text"), "measured\nhigh\n");
+    // A tool that only the board has is none that this machine lacks.
+    let doctor = team.run(&sandbox, &["doctor"]).expect(0).stdout;
+    assert!(!doctor.contains("gauge"), "{doctor}");
+    assert!(team.build(&sandbox, &[]).expect(0).stdout.contains("nothing to run"));
+    // What the board's own tool makes of it counts as it is now.
+    gauge("echo measured anew; cat $1");
+    let run = team.build(&sandbox, &[]).expect(0);
+    assert!(run.stdout.contains("the tool gauge changed"), "{}", run.stdout);
+    assert_eq!(sandbox.read("out/default/page/text"), "measured anew\nhigh\n");
+    // It fails there with its own words.
+    gauge("echo no water >&2; exit 4");
+    let run = team.build(&sandbox, &[]).expect(1);
+    assert!(run.stdout.contains("no water") && run.stdout.contains("exited with code 4"), "{}", run.stdout);
+    gauge("echo measured anew; cat $1");
+    team.build(&sandbox, &[]).expect(0);
+    // Without the board what it made stays true, which is told; what it would have to make fails.
+    drop((board, other));
+    until("nobody is there", || team.run(&sandbox, &["workers", "--json"]).stdout.is_empty());
+    let run = team.build(&sandbox, &[]).expect(0);
+    assert!(run.stdout.contains("no machine that is `tide-board` was asked"), "{}", run.stdout);
+    sandbox.write("tide.txt", "low\n");
+    let run = team.build(&sandbox, &[]).expect(1);
+    assert!(run.stdout.contains("no machine ran it that is `tide-board`"), "{}", run.stdout);
+    // Where this machine is one, it runs here.
+    let here = [("NUBRIK_LABELS", "tide-board"), ("PATH", &*with_tools)];
+    sandbox.run_with(&["build"], &here).expect(0);
+    assert_eq!(sandbox.read("out/default/page/text"), "measured anew\nlow\n");
+    assert!(sandbox.run_with(&["doctor"], &here).expect(0).stdout.contains("tide-board"));
+}
+
+#[test]
+fn what_is_said_of_a_machine_is_checked() {
+    let check = |machine: &str| {
+        let text = format!("target a = step {{ run = `touch {{out \"x\"}}`, machine = {machine} }}\n");
+        Sandbox::new(&[("targets.nub", &text)]).run(&["build"])
+    };
+    assert!(check("[\"a b\"]").expect(3).stderr.contains("is no label"));
+    assert!(check("[\"aarch64\", \"x86_64\"]").expect(3).stderr.contains("no machine has both processors"));
+    let run = check("\"sparc64\"").expect(1);
+    assert!(run.stdout.contains("no machine ran it that is `sparc64`"), "{}", run.stdout);
+    let own = format!("[\"{}\", \"{}\"]", std::env::consts::OS, std::env::consts::ARCH);
+    check(&own).expect(0);
+    let sandbox = Sandbox::new(&[]);
+    assert!(sandbox.run(&["worker", "--label", "a b"]).expect(2).stderr.contains("[workers]"));
 }

@@ -12,7 +12,7 @@ pub(crate) const JOBS: &str = "jobs";
 /// Members that may write this line may do them.
 pub(crate) const WORKERS: &str = "workers";
 
-const VERSION: u8 = 1;
+const VERSION: u8 = 2;
 
 /// Why a job or an answer is not read.
 pub(crate) type Refused = String;
@@ -51,8 +51,8 @@ fn decode_tools(from: &mut Decoder<'_>) -> Result<Vec<(Arc<str>, Digest)>, Trunc
     from.list(|from| Ok((Arc::from(from.text()?), from.digest()?)))
 }
 
-/// What is asked of all who work, and answered: tools by their names, with their identities. `salt` is of the one question, so
-/// that an answer to another one is none.
+/// What is asked of those who work, and answered: tools by their names, files of the system by their paths, and what else
+/// [`nubrik_engine::identity_of`] knows, with what identifies them. `salt` is of the one question, so that an answer to another one is none.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub(crate) struct ToolSheet {
     pub salt: Digest,
@@ -139,6 +139,8 @@ pub(crate) struct JobSheet {
     /// The number by which it is answered.
     pub number: u32,
     pub first_key: Digest,
+    /// Whether who gives it cannot run it: then its key says what counts of the machine that does, and is another one there.
+    pub is_bound: bool,
     /// The tools that run it, with their identities: others make something else of it.
     pub tools: Vec<(Arc<str>, Digest)>,
     pub graph: Graph,
@@ -154,6 +156,58 @@ pub(crate) struct JobSheet {
     pub rows: Vec<u8>,
 }
 
+/// What is said of a job whose commands failed begins with this.
+pub(crate) const FAILED: &str = "it failed there: ";
+
+/// Why a job has no result.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub(crate) struct NotMade {
+    /// For people.
+    pub why: String,
+    /// How its commands failed, if they did.
+    pub failed: Option<FailedJob>,
+}
+
+/// How the commands of a job failed.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub(crate) struct FailedJob {
+    /// The code that a command ended with, or else a signal.
+    pub code: Option<i32>,
+    pub signal: Option<i32>,
+    /// The ends of what they printed.
+    pub printed: Vec<u8>,
+    pub micros: u64,
+}
+
+impl NotMade {
+    fn encode(&self, out: &mut Encoder) {
+        let NotMade { why, failed } = self;
+        out.text(why);
+        out.bool(failed.is_some());
+        let Some(FailedJob { code, signal, printed, micros }) = failed else { return };
+        for number in [code, signal] {
+            out.bool(number.is_some());
+            out.u32(number.unwrap_or_default() as u32);
+        }
+        out.bytes(printed);
+        out.u64(*micros);
+    }
+
+    fn decode(from: &mut Decoder<'_>) -> Result<NotMade, Truncated> {
+        let why = from.text()?.to_owned();
+        if !from.bool()? {
+            return Ok(NotMade { why, failed: None });
+        }
+        let mut number = || {
+            let is_there = from.bool()?;
+            Ok(Some(from.u32()? as i32).filter(|_| is_there))
+        };
+        let (code, signal) = (number()?, number()?);
+        let (printed, micros) = (from.bytes()?.to_vec(), from.u64()?);
+        Ok(NotMade { why, failed: Some(FailedJob { code, signal, printed, micros }) })
+    }
+}
+
 /// What came of a job.
 pub(crate) struct AnswerSheet {
     pub build: String,
@@ -161,7 +215,7 @@ pub(crate) struct AnswerSheet {
     /// What the machine is called.
     pub by: String,
     /// The result, or why there is none.
-    pub end: Result<KeyedResult, String>,
+    pub end: Result<KeyedResult, NotMade>,
     pub rows: Vec<u8>,
 }
 
@@ -207,13 +261,26 @@ fn opened<'b>(
 impl JobSheet {
     /// The job's bytes, signed.
     pub fn sign(&self, key: &SecretKey) -> std::io::Result<Vec<u8>> {
-        let JobSheet { build, number, first_key, tools, graph, step, makers, made, sources, sets, rows } =
-            self;
+        let JobSheet {
+            build,
+            number,
+            first_key,
+            is_bound,
+            tools,
+            graph,
+            step,
+            makers,
+            made,
+            sources,
+            sets,
+            rows,
+        } = self;
         let mut out = Encoder::new();
         out.u8(VERSION);
         out.text(build);
         out.u32(*number);
         out.digest(first_key);
+        out.bool(*is_bound);
         encode_tools(&mut out, tools);
         out.u32(step.0);
         out.list(makers, |out, maker| out.u32(maker.0));
@@ -245,6 +312,7 @@ impl JobSheet {
                 return Err(Truncated);
             }
             let (build, number, first_key) = (from.text()?.to_owned(), from.u32()?, from.digest()?);
+            let is_bound = from.bool()?;
             let tools = decode_tools(&mut from)?;
             let step = StepId(from.u32()?);
             let makers = from.list(|from| Ok(StepId(from.u32()?)))?;
@@ -261,7 +329,20 @@ impl JobSheet {
             {
                 return Err(Truncated);
             }
-            Ok(JobSheet { build, number, first_key, tools, graph, step, makers, made, sources, sets, rows })
+            Ok(JobSheet {
+                build,
+                number,
+                first_key,
+                is_bound,
+                tools,
+                graph,
+                step,
+                makers,
+                made,
+                sources,
+                sets,
+                rows,
+            })
         };
         read().map_err(damaged)
     }
@@ -279,7 +360,7 @@ impl AnswerSheet {
         out.bool(end.is_ok());
         match end {
             Ok(result) => result.encode(&mut out),
-            Err(why) => out.text(why),
+            Err(not_made) => not_made.encode(&mut out),
         }
         out.bytes(rows);
         signed(key, SignedThing::Answer, &out.bytes)
@@ -296,7 +377,7 @@ impl AnswerSheet {
             let (build, number, by) = (from.text()?.to_owned(), from.u32()?, from.text()?.to_owned());
             let end = match from.bool()? {
                 true => Ok(KeyedResult::decode(&mut from)?),
-                false => Err(from.text()?.to_owned()),
+                false => Err(NotMade::decode(&mut from)?),
             };
             Ok(AnswerSheet { build, number, by, end, rows: from.bytes()?.to_vec() })
         };
@@ -342,6 +423,7 @@ mod tests {
             build: "b7".to_owned(),
             number: 3,
             first_key: Digest::of(b"key"),
+            is_bound: false,
             tools: vec![("cc".into(), Digest::of(b"cc"))],
             graph,
             step: StepId(0),
@@ -354,15 +436,17 @@ mod tests {
         // There is no such step in it.
         assert!(JobSheet::open(&job.sign(&client).unwrap(), &members).is_err());
         assert!(JobSheet::open(&job.sign(&worker).unwrap(), &members).err().unwrap().contains("no member"));
+        let failed = FailedJob { code: Some(-3), signal: None, printed: b"no tide".to_vec(), micros: 7 };
         let answer = AnswerSheet {
             build: "b7".to_owned(),
             number: 3,
             by: "one".to_owned(),
-            end: Err("no".to_owned()),
+            end: Err(NotMade { why: "no".to_owned(), failed: Some(failed.clone()) }),
             rows: vec![7],
         };
         let bytes = answer.sign(&worker);
         let (key, read) = AnswerSheet::open(&bytes, &members).unwrap();
+        assert_eq!(read.end.as_ref().err().and_then(|not| not.failed.as_ref()), Some(&failed));
         assert_eq!((key, read.build.as_str(), read.number), (worker.public(), "b7", 3));
         assert!(AnswerSheet::open(&answer.sign(&client), &members).is_err());
         for at in 0..bytes.len() {

@@ -166,11 +166,20 @@ impl BuildReport {
     }
 }
 
+/// What this machine is called besides its system and its processor: labels with spaces between.
+const LABELS_VARIABLE: &str = "NUBRIK_LABELS";
+
 /// The folder of the person's store.
 pub fn store_folder() -> Option<PathBuf> {
     let absolute = |name: &str| std::env::var_os(name).map(PathBuf::from).filter(|p| p.is_absolute());
     let cache = absolute("XDG_CACHE_HOME").or_else(|| absolute("HOME").map(|home| home.join(".cache")))?;
     Some(cache.join("nubrik/store"))
+}
+
+/// Labels that a variable gives this machine, and words of it that are no labels.
+pub fn own_labels() -> (Vec<Arc<str>>, Vec<Arc<str>>) {
+    let given = std::env::var(LABELS_VARIABLE).unwrap_or_default();
+    given.split_whitespace().map(Arc::from).partition(|label: &Arc<str>| nubrik_graph::is_label(label))
 }
 
 impl Session {
@@ -182,10 +191,11 @@ impl Session {
         let workspace = Workspace::find(start)?;
         let tools = workspace.own().and_then(|own| read_open(own.open_to_read("tools")?, TOOLS_LIMIT));
         let search_path = std::env::var_os("PATH").unwrap_or_default();
-        let machine = Machine::new(&workspace.root, search_path, &tools.unwrap_or_default(), cancel)
+        let mut machine = Machine::new(&workspace.root, search_path, &tools.unwrap_or_default(), cancel)
             .map_err(|e| OpenProblem::Io(workspace.root.clone(), e))?
             .hiding_undeclared(workspace.settings.hide_undeclared)
             .with_origins(workspace.settings.origins.clone());
+        machine.add_labels(&own_labels().0);
         nubrik_machine::end_left_over(&workspace.root);
         // Commands that only read make no store where there is none.
         let store = match store_folder().filter(|folder| folder.is_dir()) {
@@ -222,6 +232,11 @@ impl Session {
             unsaved: HashMap::new(),
             probes_looked_at: Vec::new(),
         })
+    }
+
+    /// Whether this machine is what a step says of the one that may run it.
+    pub fn runs_here(&self, step: &nubrik_graph::Step) -> bool {
+        step.machine.is_empty() || nubrik_engine::Outside::has_labels(&self.machine, &step.needed_labels())
     }
 
     /// Keeps results in another folder than the person's own, and takes them from there.

@@ -43,6 +43,8 @@ pub struct FakeMachine {
     pub moves: Mutex<Option<String>>,
     /// After so many jobs everything is stopped.
     pub stops_after: Mutex<Option<usize>>,
+    /// Whether it is whatever a step says of a machine.
+    pub is_all: AtomicBool,
 }
 
 impl FakeMachine {
@@ -155,6 +157,10 @@ pub fn expanded(
 }
 
 impl Outside for FakeMachine {
+    fn has_labels(&self, _: &[Arc<str>]) -> bool {
+        self.is_all.load(Ordering::SeqCst)
+    }
+
     fn check(&self, path: &FilePath) -> Option<Signature> {
         let path = path.as_str();
         let files = self.files.lock().unwrap();

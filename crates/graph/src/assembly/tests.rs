@@ -96,6 +96,7 @@ fn graph(native: Native, work: WorkFolder) -> Tables {
         work,
         taken: vec![("x".into(), FileId(1))],
         status: Some(FileId(2)),
+        machine: vec!["sparc64".into(), "tide-board".into()],
         limits: Limits { network: true, timeout: Some(5), memory: Some(6), processors: 2 },
         check: Some(Box::new(Check {
             verdict: FileId(2),

@@ -33,6 +33,7 @@ mod requests;
 mod results;
 mod selection;
 mod services;
+mod step_limits;
 mod steps;
 mod taking;
 mod text_methods;

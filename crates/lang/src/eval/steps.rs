@@ -4,7 +4,7 @@ use std::rc::Rc;
 use std::sync::Arc;
 
 use nubrik_diagnostic::Diagnostic;
-use nubrik_graph::{FileId, Limits, OutputNode, Pipeline, Service, Step, ToolId, WorkFolder};
+use nubrik_graph::{FileId, OutputNode, Pipeline, Service, Step, ToolId, WorkFolder};
 use nubrik_source::{Span, WsPath, shared_text};
 use smallvec::SmallVec;
 
@@ -131,6 +131,7 @@ impl Evaluator<'_> {
         draft.step.commands = pipelines;
         draft.step.env = self.step_env(values.value("env"), &mut draft, span)?;
         draft.step.limits = self.limits(values)?;
+        draft.step.machine = self.machine(values)?;
         draft.step.observed = values.bool("observed");
         if draft.step.observed && !draft.step.kept.is_empty() {
             return self.fail(span, observed_and_kept());
@@ -165,27 +166,6 @@ impl Evaluator<'_> {
         }
         draft.step.say = said_of(values, &draft, answer.is_some(), scope);
         self.enter(scope, draft, span)
-    }
-
-    pub(super) fn limits(&mut self, values: &FormValues) -> Result<Limits> {
-        let memory = match self.plain(values, "memory")? {
-            None => None,
-            Some((text, span)) => match size(&text) {
-                Some(bytes) => Some(bytes),
-                None => {
-                    let error =
-                        Diagnostic::error("wrong-type", format!("\"{text}\" is not an amount of memory"));
-                    return self.fail(span, error.mend("memory = \"512MiB\"").mend("memory = \"2GiB\""));
-                }
-            },
-        };
-        let processors = self.small_number(values, "processors")?.unwrap_or(1).max(1);
-        Ok(Limits {
-            network: values.bool("network"),
-            timeout: values.duration("timeout"),
-            memory,
-            processors,
-        })
     }
 
     /// Enters a finished step in the graph, unless the very same step is there already.
@@ -454,19 +434,6 @@ fn makes_nothing() -> Diagnostic {
         .mend("makes = { \"result\": \"result.txt\" } for a command that chooses where it writes")
 }
 
-/// An amount such as `512MiB`, in bytes.
-fn size(text: &str) -> Option<u64> {
-    let digits = text.find(|c: char| !c.is_ascii_digit()).unwrap_or(text.len());
-    let count: u64 = text[..digits].parse().ok()?;
-    let unit = match text[digits..].trim_start() {
-        "KiB" => 1 << 10,
-        "MiB" => 1 << 20,
-        "GiB" => 1 << 30,
-        _ => return None,
-    };
-    count.checked_mul(unit).filter(|bytes| *bytes > 0)
-}
-
 /// What a step does, for people: what its definition says, else what it is for.
 fn said_of(values: &FormValues, draft: &Draft, is_probe: bool, scope: &Scope) -> Arc<str> {
     match values.value("say") {
@@ -474,18 +441,5 @@ fn said_of(values: &FormValues, draft: &Draft, is_probe: bool, scope: &Scope) ->
         _ if is_probe => format!("probe for {}", scope.owner.parts.join("/")).into(),
         _ if draft.step.check.is_some() => format!("test {}", scope.owner.parts.join("/")).into(),
         _ => shared_text(["make ", &*draft.outputs[0].2]),
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn sizes_have_units() {
-        assert_eq!(size("512MiB"), Some(512 << 20));
-        assert_eq!(size("2 GiB"), Some(2 << 30));
-        assert_eq!(size("12"), None);
-        assert_eq!(size("0KiB"), None);
     }
 }

@@ -58,6 +58,7 @@ pub fn doctor(console: Console, choice: &Choice) -> CommandResult<Exit> {
     let mut session = open(console, choice)?;
     let mut findings = kernel(&session);
     findings.push(store());
+    findings.extend(labels());
     let all = AddressPattern::below(&WsPath::root());
     let once = |session: &nubrik_session::Session| session.evaluate(std::slice::from_ref(&all));
     // Where an answer cannot be found, what is known without it is looked at.
@@ -68,9 +69,13 @@ pub fn doctor(console: Console, choice: &Choice) -> CommandResult<Exit> {
         Err(_) => once(&session),
     };
     let looked_for = session.looked_for();
-    let mut names: Vec<std::sync::Arc<str>> = evaluation.graph.tools.clone();
+    // Tools of steps that only other machines run need not be here.
+    let own = evaluation.graph.steps.iter().filter(|step| session.runs_here(step));
+    let names = own.flat_map(|step| &step.tools).map(|tool| evaluation.graph.tools[tool.index()].clone());
+    let mut names: Vec<Arc<str>> = names.collect();
     names.sort();
     names.dedup();
+    let own_tools = names.clone();
     names.retain(|n| !looked_for.tools.iter().any(|(request, _)| request.names.contains(n)));
     for name in names {
         findings.push(tool(&session, &name));
@@ -79,7 +84,7 @@ pub fn doctor(console: Console, choice: &Choice) -> CommandResult<Exit> {
         .extend(looked_for.tools.iter().map(|(request, search)| tool_looked_for(&session, request, search)));
     findings.extend(looked_for.libraries.iter().map(|(request, search)| library(request, search)));
     findings.extend(registries(&session));
-    findings.extend(workers(&mut session, &evaluation.graph.tools));
+    findings.extend(workers(&mut session, &own_tools));
     show(console, &findings);
     let errors: Vec<Diagnostic> =
         evaluation.diagnostics.iter().filter(|d| d.severity == Severity::Error).cloned().collect();
@@ -94,6 +99,17 @@ pub fn doctor(console: Console, choice: &Choice) -> CommandResult<Exit> {
         return Ok(if errors.iter().all(of_machine) { Exit::Machine } else { Exit::Definitions });
     }
     Ok(if findings.iter().any(|f| !f.ok && f.what == "tool") { Exit::Machine } else { Exit::Done })
+}
+
+/// What this machine is called besides its system and its processor, where somebody called it something.
+fn labels() -> Option<Finding> {
+    let (own, others) = nubrik_session::own_labels();
+    let (found, ok) = (own.join(" "), others.is_empty());
+    let searched = others.iter().map(|word| format!("`{word}` is no label")).collect();
+    let mend =
+        (!ok).then(|| "letters, digits, `-` and `_`, 32 at most, with spaces between labels".to_owned());
+    let finding = Finding { ok, found, searched, mend, ..Finding::of("labels", "NUBRIK_LABELS") };
+    (!own.is_empty() || !ok).then_some(finding)
 }
 
 /// Machines that run steps for this one, and whether their tools are the same.

@@ -148,7 +148,7 @@ const SETTINGS: [(&str, &str, &str); 7] = [
     ),
     (
         "workers",
-        "Other machines that run steps: `at` is the address of a NATS server (`nats://` or `tls://`), `pool` the pool that jobs are put into (\"default\" without it), `secret` the name of a variable with a user and a password with `:` between. What they make comes by the team's store. `nubrik worker` runs steps for others, `nubrik workers` says who does.",
+        "Other machines that run steps: `at` is the address of a NATS server (`nats://` or `tls://`), `pool` the pool that jobs are put into (\"default\" without it), `secret` the name of a variable with a user and a password with `:` between. What they make comes by the team's store. `nubrik worker` runs steps for others, `nubrik workers` says who does. `--label` gives it labels that steps may ask for by `machine`.",
         "[workers]\nat = \"nats://jobs.example:4222\"\npool = \"linux\"",
     ),
     (

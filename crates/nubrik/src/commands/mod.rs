@@ -152,7 +152,9 @@ pub fn dispatch(arguments: Arguments) -> Exit {
         UserCommand::Manual { to } => manual::manual(console, &to),
         UserCommand::Completions { shell } => completions::completions(console, shell),
         UserCommand::Tree { target, depth, users } => tree::tree(console, choice, &target, depth, users),
-        UserCommand::Worker { slots, name } => worker::worker(console, choice, slots, name.as_deref()),
+        UserCommand::Worker { slots, name, labels } => {
+            worker::worker(console, choice, slots, name.as_deref(), &labels)
+        }
         UserCommand::Workers => worker::workers(console, choice),
         UserCommand::Cache { work: Some(CacheWork::Verify { shared: true }) } => {
             share_upkeep::verify(console, choice)

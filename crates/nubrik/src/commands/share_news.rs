@@ -200,10 +200,10 @@ fn say_workers(console: Console, session: &Session, stream: OutputStream) {
     if ran > 0 {
         line(Ink::Found, &format!("{steps} ran on {others}"));
     } else if machines == 0 {
-        line(Ink::Faint, "nobody works for this pool now: everything ran here");
+        line(Ink::Faint, "nobody works for this pool now: this machine is alone");
     }
     if let Some(why) = refused {
-        line(Ink::Doubt, &format!("some steps came back and ran here: {why}"));
+        line(Ink::Doubt, &format!("some steps came back: {why}"));
     }
 }
 

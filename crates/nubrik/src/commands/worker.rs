@@ -39,6 +39,7 @@ struct WorkerEvent<'a> {
     slots: usize,
     busy: usize,
     machine: &'a str,
+    labels: &'a [String],
     #[serde(skip_serializing_if = "Option::is_none")]
     away: Option<&'a str>,
 }
@@ -67,9 +68,9 @@ pub fn workers(console: Console, choice: &Choice) -> CommandResult<Exit> {
     let all = session.workers().map_err(problem)?;
     if console.is_json() {
         for alive in &all {
-            let nubrik_exchange::Alive { name, slots, busy, machine, away } = alive;
+            let nubrik_exchange::Alive { name, slots, busy, machine, labels, away } = alive;
             let (slots, busy, away) = (*slots, *busy, away.as_deref());
-            console.event(&WorkerEvent { event: "worker", name, slots, busy, machine, away });
+            console.event(&WorkerEvent { event: "worker", name, slots, busy, machine, labels, away });
         }
         return Ok(Exit::Done);
     }
@@ -84,6 +85,15 @@ pub fn workers(console: Console, choice: &Choice) -> CommandResult<Exit> {
         let (name, machine) = (padded(&visible(&alive.name), widest), visible(&alive.machine));
         let text = format!("{name}   {steps}, {} now   {machine}", alive.busy);
         outln!(console, "{}", labelled(paint, Ink::Found, "worker", &text));
+        let own =
+            nubrik_graph::platform_of(&alive.labels.iter().map(|l| l.as_str().into()).collect::<Vec<_>>())
+                .map(str::to_owned);
+        let given: Vec<&str> =
+            alive.labels.iter().filter(|label| !own.contains(label)).map(|l| l.as_str()).collect();
+        if !given.is_empty() {
+            let text = format!("{}   is {}", padded("", widest), given.join(", "));
+            outln!(console, "{}", labelled(paint, Ink::Calm, "", &text));
+        }
         if let Some(why) = &alive.away {
             let text = format!("{}   takes none for a while: {}", padded("", widest), visible(why));
             outln!(console, "{}", labelled(paint, Ink::Doubt, "", &text));
@@ -106,6 +116,7 @@ pub fn worker(
     choice: &Choice,
     slots: Option<u16>,
     name: Option<&str>,
+    labels: &[String],
 ) -> CommandResult<Exit> {
     let mut session = open(console, choice)?;
     if session.workspace.settings.workers.is_none() {
@@ -117,8 +128,13 @@ pub fn worker(
             format!("`{name}` is no name for a machine: letters, digits, `-`, `_` and `.`, 64 at most");
         return Err(say_wrong(console, Exit::Usage, &text, &["nubrik worker --name mill-2"]));
     }
+    if let Some(label) = labels.iter().find(|label| !nubrik_graph::is_label(label)) {
+        let text = format!("`{label}` is no label: letters, digits, `-` and `_`, 32 at most");
+        return Err(say_wrong(console, Exit::Usage, &text, &["nubrik worker --label tide-board"]));
+    }
+    let labels: Vec<Arc<str>> = labels.iter().map(|label| Arc::from(label.as_str())).collect();
     let slots = slots.map_or(session.default_jobs(), usize::from);
-    let ready = session.work_for_others(&name, slots, &CancelSwitch::new);
+    let ready = session.work_for_others(&name, slots, &labels, &CancelSwitch::new);
     let WorkSite { hand, places, teller } = ready
         .map_err(|why| say_wrong(console, Exit::Usage, &format!("this machine cannot work: {why}"), &[]))?;
     let paint = console.paint(OutputStream::Output);
@@ -197,7 +213,7 @@ fn serve(
                     }
                 }
             });
-            let done = place.perform(opened);
+            let done = place.perform(opened, &crate::ui::failure::short);
             drop(is_done);
             done
         });

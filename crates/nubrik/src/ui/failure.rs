@@ -10,6 +10,12 @@ use super::paint::{Ink, Paint};
 use super::refusals::{declare, mend_of_refusal, refused_thing, to_do};
 use super::text::{harmless, time};
 
+/// Labels in a sentence.
+pub(super) fn together(labels: &[std::sync::Arc<str>]) -> String {
+    let quoted: Vec<String> = labels.iter().map(|label| format!("`{label}`")).collect();
+    quoted.join(" and ")
+}
+
 /// What went wrong, in a few words.
 pub fn short(failure: &Failure) -> String {
     match failure {
@@ -51,6 +57,10 @@ pub fn short(failure: &Failure) -> String {
         Failure::TimedOut { limit } => format!("timed out after {}, its limit", time(limit * 1000)),
         Failure::Cases { failed, all } => format!("{failed} of {all} cases failed"),
         Failure::BadReport { problem } => format!("its report cannot be read: {problem}"),
+        Failure::NoMachine { labels, problem } => {
+            format!("no machine ran it that is {}: {problem}", together(labels))
+        }
+        Failure::There { problem } => problem.clone(),
         Failure::Service(failure) => super::services::short(failure),
         Failure::ToldSecret { name, file } => format!("it wrote the secret `{name}` into {file}"),
         Failure::NeedsBuild => {
@@ -85,6 +95,7 @@ pub fn wrote(graph: &Graph, id: StepId, failure: &Failure, root: &Path) -> Vec<S
             return Vec::new();
         }
         Failure::StrangeListing { .. } | Failure::ToldSecret { .. } => return Vec::new(),
+        Failure::NoMachine { .. } | Failure::There { .. } => return Vec::new(),
         Failure::Native { .. } | Failure::Machine { .. } => return Vec::new(),
     }
     let paths = graph.step(id).outputs.iter().map(|output| graph.file(output.file).path.as_str());
@@ -225,6 +236,20 @@ pub fn readings(graph: &Graph, id: StepId, failure: &Failure, printed: &[u8]) ->
                         .to_owned(),
                 ));
             }
+        }
+        Failure::NoMachine { labels, .. } => {
+            let options: String = labels.iter().map(|label| format!(" --label {label}")).collect();
+            lines.push((
+                "try",
+                format!("nubrik worker{options}   on a machine that is so; nubrik workers says who is there"),
+            ));
+            lines.push((
+                "try",
+                "NUBRIK_LABELS=\"…\" where this machine is it: steps then run here".to_owned(),
+            ));
+        }
+        Failure::There { .. } => {
+            lines.push(("try", "look at what its worker says there: nubrik workers".to_owned()));
         }
         Failure::NoTool(problem) => {
             lines.push(("searched", problem.searched.join(", ")));

@@ -26,6 +26,10 @@ pub fn text(notice: &Notice) -> String {
         Notice::PutBack(path, false) => format!("{path} was gone; it is put back"),
         Notice::NotPublished(problem) => problem.clone(),
         Notice::NoWorkers(why) => format!("no other machine works for this one: {why}"),
+        Notice::NotAsked { labels, why } => format!(
+            "no machine that is {} was asked what it is now, so that it is taken to be as it was: {why}",
+            super::failure::together(labels)
+        ),
         Notice::Lost(count) => {
             let results = if *count == 1 { "1 result".to_owned() } else { format!("{count} results") };
             format!("{results} of the team's store cannot be fetched now, and are made here")

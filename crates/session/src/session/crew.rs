@@ -1,22 +1,24 @@
 //! Other machines at work for this one: steps go to them as jobs, and come back as results.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::fs;
 use std::os::unix::fs::PermissionsExt;
 use std::path::PathBuf;
-use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use nubrik_bytes::Digest;
-use nubrik_engine::{Errand, Performer, StepAnswer, memory_of_others};
-use nubrik_exchange::{Alive, Boss, BossNews};
+use nubrik_engine::{Errand, FailedElsewhere, Failure, NamedThings, Performer, StepAnswer, memory_of_others};
+use nubrik_exchange::{Alive, Boss, BossNews, MachineKind};
 use nubrik_graph::{SetId, StepId};
 use nubrik_shared::{KeyList, SecretKey, SharedStore};
 use nubrik_source::WsPath;
 use nubrik_store::{LocalStore, OutputRecord, Provenance, RecordEntry, Store};
 
-use crate::job::{AnswerSheet, JobSheet, JobSource, ToolSheet, WORKERS, encode_set, is_worker_name};
+use crate::job::{
+    AnswerSheet, FAILED, FailedJob, JobSheet, JobSource, NotMade, ToolSheet, WORKERS, encode_set,
+    is_worker_name,
+};
 
 /// What takes less time than this is done sooner here, in microseconds.
 const WORTH_SENDING: u64 = 50_000;
@@ -41,8 +43,8 @@ pub struct Crew {
     sets: Mutex<HashMap<SetId, Digest>>,
     /// Steps that were sent and not answered.
     under_way: Mutex<HashMap<StepId, UnderWay>>,
-    /// How many jobs that are.
-    sent: AtomicUsize,
+    /// How many jobs that are, by the kind of machine that they wait for.
+    sent: Mutex<HashMap<Arc<str>, usize>>,
     /// What was made of steps that were answered: a second answer must be the same.
     made: Mutex<HashMap<StepId, (Digest, Arc<str>)>>,
     refused: Mutex<Option<String>>,
@@ -52,8 +54,18 @@ pub struct Crew {
 struct UnderWay {
     /// Its folder: a result of another one is none.
     folder: Arc<str>,
-    /// The numbers under which the server has it.
-    numbers: Vec<u64>,
+    /// Whether it cannot come back to run here.
+    is_bound: bool,
+    /// The numbers under which the server has it, each with the kind of machine that it waits for.
+    numbers: Vec<(u64, Arc<str>)>,
+}
+
+/// What a machine says of how a step failed there.
+fn failure(failed: FailedJob, why: &str, machine: Arc<str>) -> StepAnswer {
+    let FailedJob { code, signal, printed, micros } = failed;
+    let there = || Failure::There { problem: why.strip_prefix(FAILED).unwrap_or(why).to_owned() };
+    let failure = code.map(Failure::Code).or(signal.map(Failure::Signal)).unwrap_or_else(there);
+    StepAnswer::Failed(Box::new(FailedElsewhere { failure, printed, micros, machine }))
 }
 
 /// Identifies outputs.
@@ -71,12 +83,12 @@ pub(crate) fn contents_of(outputs: &[OutputRecord]) -> Vec<Digest> {
     outputs.iter().flat_map(OutputRecord::contents).map(|(digest, _)| digest).collect()
 }
 
-/// Asks all who are there for the identities of some tools. Gives who answered, by name.
+/// Asks all who are there, or only one, for what identifies some things. Gives who answered, by name.
 ///
 /// # Errors
 /// When they cannot be asked, for people.
 pub(super) fn ask_for_tools(
-    boss: &Boss,
+    (boss, one): (&Boss, Option<&str>),
     key: &SecretKey,
     members: &KeyList,
     names: &[Arc<str>],
@@ -85,7 +97,7 @@ pub(super) fn ask_for_tools(
     let unknown = Digest::of(b"");
     let tools = names.iter().map(|name| (name.clone(), unknown)).collect();
     let question = ToolSheet { salt, by: String::new(), tools };
-    let answers = boss.ask(question.sign(key), TOOLS).map_err(|trouble| trouble.to_string())?;
+    let answers = boss.ask(one, question.sign(key), TOOLS).map_err(|trouble| trouble.to_string())?;
     let sheets = answers.iter().filter_map(|bytes| ToolSheet::open(bytes, members, WORKERS).ok());
     let own = sheets.filter(|sheet| sheet.salt == salt && is_worker_name(&sheet.by));
     Ok(own.map(|sheet| (sheet.by, sheet.tools)).collect())
@@ -99,7 +111,7 @@ impl Crew {
         root: PathBuf,
     ) -> Crew {
         let (sources, sets, under_way, made, refused) = Default::default();
-        let sent = AtomicUsize::new(0);
+        let sent = Mutex::default();
         Crew { boss, key, shared, local, root, sources, sets, under_way, sent, made, refused }
     }
 
@@ -182,6 +194,7 @@ impl Crew {
             build: self.boss.build(),
             number: errand.step.0,
             first_key: errand.first_key,
+            is_bound: errand.is_bound,
             tools: errand.tools.clone(),
             graph: errand.lone.graph.clone(),
             step: errand.lone.step,
@@ -212,7 +225,7 @@ impl Crew {
             true => sheet.by.as_str().into(),
             false => members.writer(&worker).map_or("", |member| &member.name).into(),
         };
-        let Some(UnderWay { folder, .. }) = self.no_longer(step) else {
+        let Some(UnderWay { folder, is_bound, .. }) = self.no_longer(step) else {
             if let (Ok(result), Some((made, before))) = (&sheet.end, lock(&self.made).get(&step)) {
                 let is_same = result.entries.iter().all(|entry| digest_of(&entry.outputs) == *made);
                 if !is_same {
@@ -226,16 +239,26 @@ impl Crew {
         };
         let mut result = match sheet.end {
             Ok(result) if *result.folder != *folder => {
-                self.note(format!("{machine} answered with the result of another step"));
-                return Some((step, StepAnswer::Not));
+                let why = format!("{machine} answered with the result of another step");
+                self.note(why.clone());
+                return Some((step, StepAnswer::Not(why.into())));
             }
             Ok(result) => result,
-            Err(why) => {
-                self.note(why);
-                return Some((step, StepAnswer::Not));
+            Err(NotMade { why, failed }) => {
+                // What fails where alone it can run did not come back.
+                if !is_bound || failed.is_none() {
+                    self.note(why.clone());
+                }
+                let why: Arc<str> = why.into();
+                return Some((
+                    step,
+                    failed.map_or(StepAnswer::Not(why.clone()), |failed| failure(failed, &why, machine)),
+                ));
             }
         };
-        let Some(entry) = result.entries.pop() else { return Some((step, StepAnswer::Not)) };
+        let Some(entry) = result.entries.pop() else {
+            return Some((step, StepAnswer::Not(format!("{machine} answered with nothing").into())));
+        };
         self.shared.learn_for_later(&sheet.rows);
         let origin = Provenance::Shared { root: self.shared.accepted().root.digest(), writer: worker.0 };
         lock(&self.made).insert(step, (digest_of(&entry.outputs), machine.clone()));
@@ -245,19 +268,41 @@ impl Crew {
     /// One of the steps that nobody does any more, if nobody is there who could.
     fn forsaken(&self) -> Option<StepId> {
         let under_way = lock(&self.under_way);
-        let step = *under_way.keys().next()?;
-        let is_anybody_there = self.boss.present().iter().any(|alive| alive.open_slots() + alive.busy > 0);
-        if is_anybody_there {
+        if under_way.is_empty() {
             return None;
         }
+        let present = self.boss.present();
+        let there = present.iter().filter(|alive| alive.open_slots() + alive.busy > 0);
+        let there: HashSet<String> = there.map(Alive::kind).collect();
+        let is_forsaken = |sent: &UnderWay| !sent.numbers.iter().any(|(_, kind)| there.contains(&**kind));
+        // What is just being sent has no number yet.
+        let mut left = under_way.iter().filter(|(_, sent)| !sent.numbers.is_empty() && is_forsaken(sent));
+        let step = left.next().map(|(step, _)| *step)?;
         drop(under_way);
         self.no_longer(step).map(|_| step)
+    }
+
+    /// The kind of machine with the most room for a step, and how many more it would take.
+    fn roomiest(&self, machine: &[Arc<str>]) -> Option<(String, isize)> {
+        let kinds = self.boss.kinds();
+        let sent = lock(&self.sent);
+        let room = |kind: &MachineKind| {
+            let name = kind.name();
+            let sent = sent.get(&*name).copied().unwrap_or(0) as isize;
+            ((kind.slots * UNDER_WAY.0 / UNDER_WAY.1) as isize - sent, name)
+        };
+        let fitting = kinds.iter().filter(|kind| kind.has_labels(machine)).map(room);
+        fitting.max_by_key(|(room, _)| *room).map(|(room, name)| (name, room))
     }
 
     /// Takes a step from those that are under way.
     fn no_longer(&self, step: StepId) -> Option<UnderWay> {
         let gone = lock(&self.under_way).remove(&step)?;
-        self.sent.fetch_sub(gone.numbers.len(), Ordering::Relaxed);
+        let mut sent = lock(&self.sent);
+        for (_, kind) in &gone.numbers {
+            sent.entry(kind.clone()).and_modify(|count| *count = count.saturating_sub(1));
+        }
+        drop(sent);
         Some(gone)
     }
 }
@@ -269,22 +314,51 @@ impl Performer for Crew {
         lock(&self.made).clear();
     }
 
-    fn has_place(&self, forecast: u64) -> bool {
-        let sent = self.sent.load(Ordering::Relaxed);
-        forecast >= WORTH_SENDING && sent < self.boss.open_slots() * UNDER_WAY.0 / UNDER_WAY.1
+    fn has_place(&self, machine: &[Arc<str>], forecast: u64) -> bool {
+        forecast >= WORTH_SENDING && self.roomiest(machine).is_some_and(|(_, room)| room > 0)
+    }
+
+    fn ask(&self, machine: &[Arc<str>], names: &[Arc<str>]) -> Result<NamedThings, Arc<str>> {
+        let present = self.boss.present();
+        // The same one each time, as long as it is there.
+        let Some(one) = present.iter().find(|alive| alive.open_slots() > 0 && alive.has_labels(machine))
+        else {
+            let away = present.iter().filter(|alive| alive.has_labels(machine));
+            let mut away = away
+                .filter_map(|alive| Some(format!("{} takes none now: {}", alive.name, alive.away.as_ref()?)));
+            let all: Vec<String> =
+                present.iter().map(|a| format!("{} ({})", a.name, a.labels.join(" "))).collect();
+            let all = if all.is_empty() { "nobody".to_owned() } else { all.join(", ") };
+            return Err(away.next().unwrap_or_else(|| format!("at work for this pool: {all}")).into());
+        };
+        if names.is_empty() {
+            return Ok(Vec::new());
+        }
+        let asked = (&self.boss, Some(&*one.name));
+        let answers = ask_for_tools(asked, &self.key, &self.shared.members(), names)?;
+        let Some((_, things)) = answers.into_iter().find(|(by, _)| *by == one.name) else {
+            return Err(format!("{} did not say what tools it has", one.name).into());
+        };
+        let told: HashMap<Arc<str>, Digest> = things.into_iter().collect();
+        Ok(names.iter().map(|name| (name.clone(), told.get(name).copied())).collect())
     }
 
     fn send(&self, errand: &Errand) -> bool {
+        let Some((kind, _)) = self.roomiest(&errand.machine) else {
+            self.note("nobody is there any more who could run it".to_owned());
+            return false;
+        };
+        let kind: Arc<str> = kind.into();
         let Some(job) = self.job(errand) else { return false };
         // Before it is sent: the answer may be there at once.
         let folder = errand.lone.graph.step(errand.lone.step).folder.shared().clone();
-        let fresh = || UnderWay { folder, numbers: Vec::new() };
+        let fresh = || UnderWay { folder, is_bound: errand.is_bound, numbers: Vec::new() };
         lock(&self.under_way).entry(errand.step).or_insert_with(fresh);
-        match self.boss.send(job) {
+        match self.boss.send(&kind, job) {
             Ok(number) => {
                 if let Some(sent) = lock(&self.under_way).get_mut(&errand.step) {
-                    sent.numbers.push(number);
-                    self.sent.fetch_add(1, Ordering::Relaxed);
+                    sent.numbers.push((number, kind.clone()));
+                    *lock(&self.sent).entry(kind).or_default() += 1;
                 }
                 true
             }
@@ -311,20 +385,24 @@ impl Performer for Crew {
                 let under_way = lock(&self.under_way);
                 let step = under_way
                     .iter()
-                    .find(|(_, sent)| sent.numbers.contains(&number))
+                    .find(|(_, sent)| sent.numbers.iter().any(|(sent, _)| *sent == number))
                     .map(|(step, _)| *step)?;
                 drop(under_way);
                 self.no_longer(step)?;
-                self.note("those who began it did not end it, one after another".to_owned());
-                Some((step, StepAnswer::Not))
+                let why = "those who began it did not end it, one after another";
+                self.note(why.to_owned());
+                Some((step, StepAnswer::Not(why.into())))
             }
-            None => self.forsaken().map(|step| (step, StepAnswer::Not)),
+            None => {
+                let gone = || StepAnswer::Not("nobody is there any more who could run it".into());
+                self.forsaken().map(|step| (step, gone()))
+            }
         }
     }
 
     fn abandon(&self) {
         lock(&self.under_way).clear();
-        self.sent.store(0, Ordering::Relaxed);
+        lock(&self.sent).clear();
         self.boss.abandon();
     }
 }

@@ -66,12 +66,17 @@ impl Session {
         out.u64(program.map_or(0, |s| s.changed as u64));
         // How steps are confined decides what they see.
         out.text(&nubrik_machine::circumstances());
+        // Which steps this machine runs.
+        out.list(&self.machine.labels(), |out, label| out.text(label));
         Digest::of(&out.bytes)
     }
 
     /// Whether a step runs each time, since it uses a service that runs somewhere else, or is to run again, since
-    /// one had another address than usual.
+    /// one had another address than usual; or what counts of the machine that runs it is to be asked each time.
     fn is_never_done(&self, graph: &Graph) -> bool {
+        if !graph.steps.iter().all(|step| self.runs_here(step)) {
+            return true;
+        }
         graph.steps.iter().filter(|step| !step.services.is_empty()).any(|step| {
             let memory = self.state().steps.get(step.folder.as_str());
             step.services.iter().any(|s| s.is_elsewhere()) || memory.is_none_or(|m| m.is_unusual())

@@ -10,7 +10,7 @@ use std::sync::{Arc, OnceLock};
 use nubrik_bytes::Digest;
 use nubrik_confine::CancelSwitch;
 use nubrik_engine::{
-    Changes, Event, Failure, Listener, Options, Outreach, Outside, Request, State, StepMemory,
+    Changes, Event, Failure, Listener, Options, Outreach, Outside, Request, State, StepMemory, identity_of,
     memory_of_others,
 };
 use nubrik_memory::Journal;
@@ -20,7 +20,7 @@ use nubrik_store::{Basis, Placed, RecordEntry};
 
 use super::crew::contents_of;
 use super::{Session, Workshop};
-use crate::job::{AnswerSheet, JOBS, JobSheet, JobSource, ToolSheet, decode_set};
+use crate::job::{AnswerSheet, FAILED, FailedJob, JOBS, JobSheet, JobSource, NotMade, ToolSheet, decode_set};
 
 /// Without so much room on the disk no job is taken, in bytes.
 const NEEDED_ROOM: u64 = 256 << 20;
@@ -40,19 +40,21 @@ pub struct DoneJob {
 pub enum NotDone {
     /// This machine is another one than the job is for: nobody's job of its like is done here.
     Unfit(String),
-    /// Another reason.
+    /// Its commands failed.
     Failed(String),
+    /// Another reason.
+    Undone(String),
 }
 
 impl From<String> for NotDone {
     fn from(why: String) -> NotDone {
-        NotDone::Failed(why)
+        NotDone::Undone(why)
     }
 }
 
 impl From<&str> for NotDone {
     fn from(why: &str) -> NotDone {
-        NotDone::Failed(why.to_owned())
+        NotDone::Undone(why.to_owned())
     }
 }
 
@@ -60,7 +62,7 @@ impl NotDone {
     /// For people.
     pub fn why(&self) -> &str {
         match self {
-            NotDone::Unfit(why) | NotDone::Failed(why) => why,
+            NotDone::Unfit(why) | NotDone::Failed(why) | NotDone::Undone(why) => why,
         }
     }
 }
@@ -86,16 +88,28 @@ pub struct WorkPlace {
     placed: BTreeMap<String, JobSource>,
 }
 
+/// A step that failed: in what way, what it printed, and how long it took, in microseconds.
+type Complaint = (Failure, Vec<u8>, u64);
+
 /// Hears why a step failed.
 #[derive(Default)]
-struct Complaints(std::sync::Mutex<Option<Failure>>);
+struct Complaints(std::sync::Mutex<Option<Complaint>>);
 
 impl Listener for Complaints {
     fn hear(&self, event: &Event) {
-        if let Event::Done { failure: Some(failure), .. } = event {
-            self.0.lock().unwrap_or_else(std::sync::PoisonError::into_inner).get_or_insert(failure.clone());
+        if let Event::Done { failure: Some(failure), printed, micros, .. } = event {
+            let complaint = || (failure.clone(), printed.clone(), *micros);
+            self.0.lock().unwrap_or_else(std::sync::PoisonError::into_inner).get_or_insert_with(complaint);
         }
     }
+}
+
+/// What came of the step of a job.
+struct LoneEnd {
+    was_stopped: bool,
+    complaint: Option<Complaint>,
+    /// The first part of its key on this machine.
+    first_key: Option<Digest>,
 }
 
 /// Tells what tools this machine has.
@@ -106,16 +120,46 @@ pub struct ToolTeller {
 }
 
 impl ToolTeller {
-    /// The identities of tools that somebody asks for who may give jobs, signed; nothing for anybody else.
+    /// What identifies tools and files of the system that somebody asks for who may give jobs, signed; nothing for anybody else.
     pub fn tools(&self, session: &Session, question: &[u8]) -> Option<Vec<u8>> {
         let asked = ToolSheet::open(question, &self.shared.members(), JOBS).ok()?;
-        let found = |(name, _): &(Arc<str>, Digest)| {
-            let tool = session.machine.tool(name).ok()?;
-            Some((name.clone(), tool.identity))
-        };
+        let found =
+            |(name, _): &(Arc<str>, Digest)| Some((name.clone(), identity_of(&session.machine, name)?));
         let tools = asked.tools.iter().filter_map(found).collect();
         Some(ToolSheet { salt: asked.salt, by: self.name.clone(), tools }.sign(&self.key))
     }
+}
+
+/// Why a job made nothing.
+enum JobFailure {
+    /// Its commands failed.
+    Commands(Complaint),
+    /// Another reason, for people.
+    Undone(String),
+}
+
+impl<W: Into<String>> From<W> for JobFailure {
+    fn from(why: W) -> JobFailure {
+        JobFailure::Undone(why.into())
+    }
+}
+
+/// The most that an answer says of what a step printed, in bytes.
+const TOLD: usize = 256 << 10;
+
+/// How a step failed, as an answer says it.
+fn failed_job(failure: &Failure, mut printed: Vec<u8>, micros: u64) -> FailedJob {
+    // The end says most of what went wrong.
+    printed.drain(..printed.len().saturating_sub(TOLD));
+    // What it was refused is said in words.
+    let is_refused = |refused: &[nubrik_engine::Refusal]| !refused.is_empty();
+    let failure = match failure {
+        Failure::Observed { first, refused, .. } if !is_refused(refused) => first,
+        other => other,
+    };
+    let code = if let Failure::Code(code) = failure { Some(*code) } else { None };
+    let signal = if let Failure::Signal(signal) = failure { Some(*signal) } else { None };
+    FailedJob { code, signal, printed, micros }
 }
 
 impl WorkPlace {
@@ -127,7 +171,7 @@ impl WorkPlace {
         folder: &Path,
         cancel: Arc<CancelSwitch>,
         shared: Arc<SharedStore>,
-        (name, key): (&str, SecretKey),
+        (name, key, labels): (&str, SecretKey, &[Arc<str>]),
     ) -> Result<WorkPlace, String> {
         let problem = |e: std::io::Error| format!("cannot work in {}: {e}", folder.display());
         fs::create_dir_all(folder).map_err(problem)?;
@@ -140,6 +184,7 @@ impl WorkPlace {
         fs::write(folder.join(crate::SETTINGS_FILE), "").map_err(problem)?;
         let mut session =
             Session::open(folder, cancel).map_err(|_| format!("cannot open {}", folder.display()))?;
+        session.machine.add_labels(labels);
         session.reach = Outreach::NoNetwork;
         session.shared = Some(shared.clone());
         let (folder, name) = (folder.to_owned(), name.to_owned());
@@ -157,8 +202,9 @@ impl WorkPlace {
     /// As when it was opened.
     pub fn again(self, cancel: Arc<CancelSwitch>, shared: Arc<SharedStore>) -> Result<WorkPlace, String> {
         let WorkPlace { folder, session, shared: _, key, name, placed: _ } = self;
+        let labels = session.machine.labels();
         drop(session);
-        WorkPlace::open(&folder, cancel, shared, (&name, key))
+        WorkPlace::open(&folder, cancel, shared, (&name, key, &labels))
     }
 
     /// Reads a job. Nothing where nobody signed it who may give jobs: who does not say who they are is told nothing.
@@ -167,15 +213,28 @@ impl WorkPlace {
     }
 
     /// Does a job: gives the answer, signed. Nothing where it was stopped.
-    pub fn perform(&mut self, OpenedJob(sheet): OpenedJob) -> Option<DoneJob> {
+    /// `tell` says a failure for people.
+    pub fn perform(
+        &mut self,
+        OpenedJob(sheet): OpenedJob,
+        tell: &dyn Fn(&Failure) -> String,
+    ) -> Option<DoneJob> {
+        let mut failed = None;
         let end = match self.unfit(&sheet) {
             Some(why) => Err(NotDone::Unfit(why)),
-            None => self.run(&sheet)?,
+            None => self.run(&sheet)?.map_err(|not| match not {
+                JobFailure::Undone(why) => NotDone::Undone(why),
+                JobFailure::Commands((failure, printed, micros)) => {
+                    let why = format!("{FAILED}{}", tell(&failure));
+                    failed = Some(failed_job(&failure, printed, micros));
+                    NotDone::Failed(why)
+                }
+            }),
         };
         let done = end.as_ref().map(|_| ()).map_err(Clone::clone);
         let (end, rows) = match end {
             Ok((result, rows)) => (Ok(result), rows),
-            Err(why) => (Err(why.why().to_owned()), Vec::new()),
+            Err(why) => (Err(NotMade { why: why.why().to_owned(), failed }), Vec::new()),
         };
         let say = sheet.graph.title(sheet.step).to_string() + "  " + &sheet.graph.step(sheet.step).say;
         let by = self.name.clone();
@@ -185,10 +244,14 @@ impl WorkPlace {
 
     /// Why this machine would make something else of a job: its tools are others.
     fn unfit(&self, sheet: &JobSheet) -> Option<String> {
-        sheet.tools.iter().find_map(|(name, identity)| match self.session.machine.tool(name) {
-            Ok(tool) if tool.identity == *identity => None,
-            Ok(tool) => Some(format!("its `{name}` is another one ({})", tool.path.display())),
-            Err(_) => Some(format!("it has no `{name}`")),
+        let machine = &self.session.machine;
+        sheet.tools.iter().find_map(|(name, identity)| match identity_of(machine, name) {
+            Some(own) if own == *identity => None,
+            Some(_) => {
+                let at = machine.tool(name).map(|tool| format!(" ({})", tool.path.display()));
+                Some(format!("its `{name}` is another one{}", at.unwrap_or_default()))
+            }
+            None => Some(format!("it has no `{name}`")),
         })
     }
 
@@ -201,7 +264,7 @@ impl WorkPlace {
     }
 
     /// The result of a step, with where its contents are; nothing where it was stopped.
-    fn run(&mut self, sheet: &JobSheet) -> Option<Result<(KeyedResult, Vec<u8>), NotDone>> {
+    fn run(&mut self, sheet: &JobSheet) -> Option<Result<(KeyedResult, Vec<u8>), JobFailure>> {
         let WorkPlace { session, shared, placed, .. } = self;
         let step = sheet.graph.step(sheet.step);
         if step.commands.is_empty()
@@ -229,17 +292,19 @@ impl WorkPlace {
         };
         let done = workshop.run_lone(sheet, made);
         let _ = workshop.remove(".nubrik/made");
-        let (outcome, failure) = match done {
+        let done = match done {
             Ok(done) => done,
             Err(why) => return Some(Err(why.into())),
         };
-        if outcome {
+        if done.was_stopped {
             return None;
         }
-        if let Some(failure) = failure {
-            return Some(Err(format!("it failed there: {failure:?}").into()));
+        if let Some(complaint) = done.complaint {
+            return Some(Err(JobFailure::Commands(complaint)));
         }
-        Some(workshop.result_of(sheet, shared).map_err(NotDone::from))
+        // What only this machine can run has a key of this machine.
+        let first_key = if sheet.is_bound { done.first_key } else { Some(sheet.first_key) };
+        Some(workshop.result_of(sheet, first_key, shared).map_err(JobFailure::from))
     }
 }
 
@@ -301,12 +366,8 @@ impl Workshop<'_> {
         Ok(())
     }
 
-    /// Runs the step of a job. Gives whether it was stopped, and why it failed if it did.
-    fn run_lone(
-        &mut self,
-        sheet: &JobSheet,
-        made: Vec<(Arc<str>, StepMemory)>,
-    ) -> Result<(bool, Option<Failure>), String> {
+    /// Runs the step of a job.
+    fn run_lone(&mut self, sheet: &JobSheet, made: Vec<(Arc<str>, StepMemory)>) -> Result<LoneEnd, String> {
         nubrik_confine::raise_open_file_limit();
         let mut state = State::default();
         let away = |(folder, memory)| (folder, Some(Arc::new(StepMemory { is_away: true, ..memory })));
@@ -331,17 +392,26 @@ impl Workshop<'_> {
             &heard,
             options,
         );
-        let failure = heard.0.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner);
+        let complaint = heard.0.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner);
         if outcome.lost > 0 {
             return Err("what it needs cannot be fetched there".to_owned());
         }
-        Ok((outcome.cancelled, failure))
+        let folder = sheet.graph.step(sheet.step).folder.shared();
+        let mut steps = outcome.changes.steps.iter();
+        let memory = steps.find(|(name, _)| name == folder).and_then(|(_, memory)| memory.as_ref());
+        let first_key = memory.map(|memory| memory.first_key);
+        Ok(LoneEnd { was_stopped: outcome.cancelled, complaint, first_key })
     }
 
     /// What a job made, as it is kept now, given to the team's store.
-    fn result_of(&self, sheet: &JobSheet, shared: &SharedStore) -> Result<(KeyedResult, Vec<u8>), String> {
+    fn result_of(
+        &self,
+        sheet: &JobSheet,
+        first_key: Option<Digest>,
+        shared: &SharedStore,
+    ) -> Result<(KeyedResult, Vec<u8>), String> {
         let local = self.store.as_ref().map_err(Clone::clone)?;
-        let record = self.store().and_then(|store| store.record(&sheet.first_key)).unwrap_or_default();
+        let record = first_key.and_then(|key| self.store()?.record(&key)).unwrap_or_default();
         let step = sheet.graph.step(sheet.step);
         let fits = |entry: &RecordEntry| entry.outputs.len() == step.outputs.len();
         let Some(entry) = record.entries.into_iter().find(fits) else {

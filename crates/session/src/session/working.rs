@@ -158,7 +158,7 @@ impl Session {
             .filter_map(|name| Some((name.clone(), self.machine.tool(name).ok()?.identity)))
             .collect();
         let asked: Vec<Arc<str>> = here.iter().map(|(name, _)| name.clone()).collect();
-        let answers = super::crew::ask_for_tools(&boss, key, &shared.members(), &asked)?;
+        let answers = super::crew::ask_for_tools((&boss, None), key, &shared.members(), &asked)?;
         let differ = |tools: &super::crew::NamedTools| {
             let there = |name: &Arc<str>| {
                 tools.iter().find(|(other, _)| other == name).map(|(_, identity)| *identity)
@@ -172,7 +172,7 @@ impl Session {
         Ok(Some(answers.iter().map(|(by, tools)| (by.clone(), differ(tools))).collect()))
     }
 
-    /// Begins to work for others.
+    /// Begins to work for others, on a machine that is called by some labels, too.
     ///
     /// # Errors
     /// Why that cannot be, for people.
@@ -180,6 +180,7 @@ impl Session {
         &mut self,
         name: &str,
         slots: usize,
+        labels: &[Arc<str>],
         cancel: &dyn Fn() -> std::io::Result<CancelSwitch>,
     ) -> Result<WorkSite, String> {
         let settings = self.workspace.settings.workers.clone().ok_or("nubrik.toml has no [workers]")?;
@@ -198,11 +199,13 @@ impl Session {
             let cancel = Arc::new(cancel().map_err(|e| e.to_string())?);
             let at: PathBuf = folder.join("work").join(format!("{}-{slot}", std::process::id()));
             let key = SecretKey::parse(&key.to_text()).ok_or("the key cannot be read")?;
-            places.push((WorkPlace::open(&at, cancel.clone(), shared.clone(), (name, key))?, cancel));
+            places.push((WorkPlace::open(&at, cancel.clone(), shared.clone(), (name, key, labels))?, cancel));
         }
-        let machine = this_machine();
-        let hand = Hand::open(&place_of(&settings)?, name, slots, &machine)
-            .map_err(|trouble| trouble.to_string())?;
+        self.machine.add_labels(labels);
+        let labels = self.machine.labels().iter().map(|label| label.to_string()).collect();
+        let machine = (&*this_machine(), labels);
+        let hand =
+            Hand::open(&place_of(&settings)?, name, slots, machine).map_err(|trouble| trouble.to_string())?;
         let teller = ToolTeller { shared, key, name: name.to_owned() };
         Ok(WorkSite { hand, places, teller })
     }

@@ -32,6 +32,7 @@ pub(super) const FORM: Form = Form {
             TIMEOUT,
             MEMORY,
             PROCESSORS,
+            MACHINE,
             field(
                 "report",
                 FieldType::Text,

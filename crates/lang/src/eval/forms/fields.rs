@@ -38,6 +38,12 @@ pub(super) const MEMORY: FieldInfo =
     field("memory", FieldType::Text, false, "how much memory each process may have, such as \"2GiB\"");
 pub(super) const PROCESSORS: FieldInfo =
     field("processors", FieldType::Int, false, "how many processors the commands keep busy");
+pub(super) const MACHINE: FieldInfo = field(
+    "machine",
+    FieldType::Texts,
+    false,
+    "what the machine must be on which the commands run, if not one like this: a system, a processor, labels that were given to a worker, such as [\"aarch64\", \"tide-board\"]",
+);
 pub(super) const OBSERVED: FieldInfo = field(
     "observed",
     FieldType::Bool,

@@ -28,6 +28,7 @@ pub(super) const FORM: Form = Form {
             TIMEOUT,
             MEMORY,
             PROCESSORS,
+            MACHINE,
         ],
         gives: &[],
         example: "target codes = step {\n    say = \"list station codes\"\n    run = `sort {in \"stations.csv\"} -o {out \"codes.txt\"}`\n}",
