@@ -1,7 +1,8 @@
 //! Plays builds of 100,000 steps with many workers, by the order in which steps are really begun, and prints how much longer they
-//! take than they could: than the longest chain, or all work shared by all workers, whichever is longer.
+//! take than they could: than the longest chain, or all work shared by all workers that live, whichever is longer.
 //!
 //!     cargo run --release -p nubrik-engine --example simulate [STEPS]
+//!     cargo run --release -p nubrik-engine --example simulate STEPS MILLISECONDS WORKERS MILLISECONDS_AWAY
 
 use nubrik_engine::{PlayedCrew, play};
 use nubrik_graph::{FileId, FileNode, Graph, OutputNode, Step, StepId, Tables, Target, longest_chains};
@@ -64,11 +65,29 @@ fn project(steps: usize, is_mixed: bool) -> (Graph, Vec<u64>) {
     (graph(&needs), costs)
 }
 
+/// Prints what is played of a real build: so many steps of so many milliseconds, with so many workers so many milliseconds away, and one
+/// slot here.
+fn like_a_real_one(numbers: &[u64]) {
+    let [steps, cost, slots, round_trip] = numbers[..] else { return };
+    let graph = graph(&vec![Vec::new(); steps as usize]);
+    let order: Vec<StepId> = (0..graph.steps.len() as u32).map(StepId).collect();
+    let (message, late, lease) = (100_000, 3, 15_000_000_000);
+    let (slots, round_trip) = (slots as usize + 1, round_trip * 1_000_000);
+    let crew = PlayedCrew { slots, message, processors: 1, round_trip, transfer: 0, deaths: 0, lease, late };
+    let took = play(&graph, &order, &|_| cost * 1_000_000, crew).took;
+    println!("{:.1}", took as f64 / 1e9);
+}
+
 fn main() {
+    let numbers: Vec<u64> = std::env::args().skip(1).filter_map(|text| text.parse().ok()).collect();
+    if numbers.len() == 4 {
+        return like_a_real_one(&numbers);
+    }
     let steps = std::env::args().nth(1).and_then(|count| count.parse().ok()).unwrap_or(100_000);
     let usual = PlayedCrew {
         slots: 2,
         message: 100_000,
+        processors: 1,
         round_trip: 1_000_000,
         transfer: 0,
         deaths: 0,
@@ -79,6 +98,7 @@ fn main() {
     let transfer = 160_000;
     let cases = [
         ("usual", usual),
+        ("on 8 processors", PlayedCrew { processors: 8, ..usual }),
         ("0.02 ms a message", PlayedCrew { message: 20_000, ..usual }),
         ("20 ms away", PlayedCrew { round_trip: 20_000_000, ..usual }),
         ("1 of 1,000 dies", PlayedCrew { deaths: 1_000, ..usual }),
@@ -100,7 +120,8 @@ fn main() {
         for (case, crew) in cases {
             let ratios = [2, 200, 5_000].map(|slots| {
                 let took = play(&graph, &order, &|step| costs[step.index()], PlayedCrew { slots, ..crew });
-                took as f64 / chain.max(work as f64 / slots as f64)
+                // While workers are dead, the work is shared by the others.
+                took.took as f64 / chain.max((work + took.dead) as f64 / slots as f64)
             });
             let [few, many, most] = ratios;
             println!("  {case:<22} 2 workers {few:.3}   200 {many:.3}   5,000 {most:.3}");

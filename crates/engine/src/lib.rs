@@ -47,6 +47,7 @@ mod schedule;
 mod sending;
 mod sent;
 mod state;
+mod step_end;
 mod table;
 mod there;
 mod verify;
@@ -67,7 +68,7 @@ pub use outside::{
 };
 pub use performer::{Errand, FailedElsewhere, NamedThings, Performer, StepAnswer};
 pub use plan::{Supposed, plan};
-pub use play::{PlayedCrew, play};
+pub use play::{Played, PlayedCrew, play};
 pub use queue::{Capacity, Forecast, forecast};
 pub use reason::Reason;
 pub use run::build;

@@ -70,8 +70,8 @@ pub enum StepAnswer {
 pub trait Performer: Sync {
     /// A build begins: what was read of sources before may be something else now.
     fn begin(&self);
-    /// Whether someone of whom some labels are true would begin a step now that takes so many microseconds.
-    fn has_place(&self, machine: &[Arc<str>], forecast: u64) -> bool;
+    /// Whether someone of whom some labels are true would begin a step now.
+    fn has_place(&self, machine: &[Arc<str>]) -> bool;
     /// What identifies things of a machine of which some labels are true, as it says itself: tools by name, files by path.
     ///
     /// # Errors

@@ -93,6 +93,10 @@ impl Build<'_> {
             Err(Failure::NoTool(problem)) => {
                 return (Verdict::Failed, Reason::ToolMissing { tool: problem.name });
             }
+            // Nobody is asked now: a build may find one.
+            Err(Failure::NoMachine { .. }) => {
+                return (Verdict::Ran, memory.map_or(Reason::New, |memory| memory.why_unfinished()));
+            }
             Err(_) => return (Verdict::Failed, Reason::Unfinished),
         };
         match self.decide(step, &now) {

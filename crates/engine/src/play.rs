@@ -13,8 +13,10 @@ use crate::queue::{Capacity, Queue};
 pub struct PlayedCrew {
     /// How many steps they run at once, together.
     pub slots: usize,
-    /// How long the one who has work takes to write a job, and to read an answer.
+    /// How long the one who has work takes to write a job, and to read an answer, on one processor.
     pub message: u64,
+    /// How many processors it has for that; at least one.
+    pub processors: usize,
     /// From them to a worker and back.
     pub round_trip: u64,
     /// How long the store takes to give what a step reads and to take what it makes, for all steps one after the other.
@@ -64,13 +66,27 @@ struct Play<'p> {
     ended: HashSet<u32>,
     copied: HashSet<u32>,
     running: Vec<u32>,
-    client_free: u64,
+    /// When each processor of the one who has work is free.
+    client_free: BinaryHeap<Reverse<u64>>,
+    /// Until when the answers that came are read.
+    read_until: u64,
+    /// When workers died.
+    deaths: Vec<u64>,
     store_free: u64,
     random: u64,
 }
 
-/// How long a build takes with some workers, in nanoseconds. `cost` is what each step takes, in nanoseconds.
-pub fn play(graph: &Graph, order: &[StepId], cost: &dyn Fn(StepId) -> u64, crew: PlayedCrew) -> u64 {
+/// What came of a played build, in nanoseconds.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub struct Played {
+    /// How long it took.
+    pub took: u64,
+    /// How long workers were dead in it, all together.
+    pub dead: u64,
+}
+
+/// Plays a build with some workers. `cost` is what each step takes, in nanoseconds.
+pub fn play(graph: &Graph, order: &[StepId], cost: &dyn Fn(StepId) -> u64, crew: PlayedCrew) -> Played {
     let room = Capacity { processors: usize::MAX / 2, memory: u64::MAX };
     let queue = Queue::new(graph, order, &HashSet::new(), |step| cost(step) as f64 / 1e3, room);
     let mut play = Play {
@@ -85,7 +101,9 @@ pub fn play(graph: &Graph, order: &[StepId], cost: &dyn Fn(StepId) -> u64, crew:
         ended: HashSet::new(),
         copied: HashSet::new(),
         running: Vec::new(),
-        client_free: 0,
+        client_free: (0..crew.processors.max(1)).map(|_| Reverse(0)).collect(),
+        read_until: 0,
+        deaths: Vec::new(),
         store_free: 0,
         random: 7,
     };
@@ -98,10 +116,11 @@ pub fn play(graph: &Graph, order: &[StepId], cost: &dyn Fn(StepId) -> u64, crew:
         let Some(Reverse((at, happening))) = play.happenings.pop() else { break };
         play.happen(at, happening);
         if !matches!(happening, Happening::Free | Happening::Look) {
-            now = now.max(play.client_free);
+            now = now.max(play.read_until);
         }
     }
-    now
+    let dead = play.deaths.iter().map(|died| now.saturating_sub(*died).min(BACK)).sum();
+    Played { took: now, dead }
 }
 
 impl Play<'_> {
@@ -111,12 +130,13 @@ impl Play<'_> {
             Happening::Again(step) => self.waiting.push_front(step),
             Happening::Free => self.free += 1,
             Happening::Answered(step) => {
-                self.client_free = self.client_free.max(now) + self.crew.message;
+                let read = self.message(now);
+                self.read_until = self.read_until.max(read);
                 if self.ended.insert(step) {
                     self.under_way -= 1;
                     self.running.retain(|other| *other != step);
                     self.queue.end(StepId(step));
-                    self.send(self.client_free);
+                    self.send(read);
                 }
             }
             Happening::Look => {
@@ -133,17 +153,25 @@ impl Play<'_> {
         }
     }
 
+    /// When a message is written or read that could be at some time: by the processor that is free first.
+    fn message(&mut self, now: u64) -> u64 {
+        let Reverse(free) = self.client_free.pop().unwrap_or(Reverse(0));
+        let done = free.max(now) + self.crew.message;
+        self.client_free.push(Reverse(done));
+        done
+    }
+
     /// Sends what there is room for.
     fn send(&mut self, now: u64) {
         let most = self.crew.slots * UNDER_WAY.0 / UNDER_WAY.1;
         while self.under_way < most.max(1)
             && let Some(step) = self.queue.begin()
         {
-            self.client_free = self.client_free.max(now) + self.crew.message;
+            let sent = self.message(now);
             self.under_way += 1;
-            self.sent_at[step.index()] = self.client_free;
+            self.sent_at[step.index()] = sent;
             self.running.push(step.0);
-            let at = self.client_free + self.crew.round_trip / 2;
+            let at = sent + self.crew.round_trip / 2;
             self.happenings.push(Reverse((at, Happening::Waits(step.0))));
         }
     }
@@ -160,6 +188,7 @@ impl Play<'_> {
         if draw % 1_000_000 < self.crew.deaths {
             let dies = begins + cost / 2;
             self.happenings.push(Reverse((dies + self.crew.lease, Happening::Again(step))));
+            self.deaths.push(dies);
             self.happenings.push(Reverse((dies + BACK, Happening::Free)));
             return;
         }
@@ -187,8 +216,7 @@ impl Play<'_> {
             }
             room -= 1;
             self.copied.insert(step);
-            self.client_free = self.client_free.max(now) + self.crew.message;
-            let at = self.client_free + self.crew.round_trip / 2;
+            let at = self.message(now) + self.crew.round_trip / 2;
             self.happenings.push(Reverse((at, Happening::Waits(step))));
         }
     }
@@ -204,6 +232,7 @@ mod tests {
     const CREW: PlayedCrew = PlayedCrew {
         slots: 2,
         message: 0,
+        processors: 1,
         round_trip: 0,
         transfer: 0,
         deaths: 0,
@@ -231,15 +260,16 @@ mod tests {
     fn a_row_takes_its_length_and_the_ways() {
         let (graph, order) = row(10);
         let second = |_: StepId| 1_000_000_000;
-        assert_eq!(play(&graph, &order, &second, CREW), 10_000_000_000);
+        assert_eq!(play(&graph, &order, &second, CREW), Played { took: 10_000_000_000, dead: 0 });
         let far = PlayedCrew { round_trip: 40_000_000, message: 100_000, ..CREW };
         // Two messages, there and back for the job, and the way to what it reads.
-        assert_eq!(play(&graph, &order, &second, far), 10 * (1_000_000_000 + 200_000 + 60_000_000));
+        assert_eq!(play(&graph, &order, &second, far).took, 10 * (1_000_000_000 + 200_000 + 60_000_000));
         // Whoever dies is waited for no longer than until the step is late.
         let deadly = PlayedCrew { deaths: 200_000, slots: 32, ..CREW };
         let (long, order) = row(40);
-        let took = play(&long, &order, &second, deadly);
-        let patient = play(&long, &order, &second, PlayedCrew { late: 0, ..deadly });
+        let Played { took, dead } = play(&long, &order, &second, deadly);
+        assert!(dead > 0);
+        let patient = play(&long, &order, &second, PlayedCrew { late: 0, ..deadly }).took;
         assert!(took > 40_000_000_000 && took < patient, "{took} {patient}");
     }
 }

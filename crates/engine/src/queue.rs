@@ -36,7 +36,12 @@ pub(crate) struct Queue {
     weights: Vec<Capacity>,
     /// By number of step: how many that it needs are not done.
     missing: Vec<u32>,
+    /// Steps that can be begun, here or elsewhere.
     ready: BinaryHeap<Ready>,
+    /// Steps that can be begun here alone.
+    ready_here: BinaryHeap<Ready>,
+    /// By number of step: whether it is begun here alone.
+    only_here: Vec<bool>,
     room: Capacity,
     taken: Capacity,
     /// Steps that were begun and take nothing of the room.
@@ -62,6 +67,8 @@ impl Queue {
             weights: graph.steps.iter().map(|step| weight(step.limits, room)).collect(),
             missing: vec![0; count],
             ready: BinaryHeap::new(),
+            ready_here: BinaryHeap::new(),
+            only_here: vec![false; count],
             room,
             taken: Capacity { processors: 0, memory: 0 },
             aside: HashSet::new(),
@@ -85,13 +92,43 @@ impl Queue {
     }
 
     fn make_ready(&mut self, step: StepId) {
-        self.ready.push(Ready { chain: self.chains[step.index()] as u64, order: Reverse(step.0) });
+        let ready = Ready { chain: self.chains[step.index()] as u64, order: Reverse(step.0) };
+        match self.only_here[step.index()] {
+            true => self.ready_here.push(ready),
+            false => self.ready.push(ready),
+        }
+    }
+
+    /// Takes note that a step is begun here alone.
+    pub fn keep_here(&mut self, step: StepId) {
+        self.only_here[step.index()] = true;
+    }
+
+    /// Begins the next step that others may run, if they would begin it now. It takes nothing of the room here.
+    pub fn begin_elsewhere(&mut self, would: impl Fn(StepId) -> bool) -> Option<StepId> {
+        loop {
+            let next = StepId(self.ready.peek()?.order.0);
+            if self.only_here[next.index()] {
+                // It was kept here after it was ready.
+                self.ready.pop();
+                self.make_ready(next);
+                continue;
+            }
+            if !would(next) {
+                return None;
+            }
+            self.ready.pop();
+            self.aside.insert(next);
+            return Some(next);
+        }
     }
 
     /// Begins the next step. `None` while nothing waits, or the next one has no room: nothing lighter overtakes
     /// it, so that it gets its turn.
     pub fn begin(&mut self) -> Option<StepId> {
-        let next = StepId(self.ready.peek()?.order.0);
+        let is_here = self.ready_here.peek() > self.ready.peek();
+        let from = if is_here { &mut self.ready_here } else { &mut self.ready };
+        let next = StepId(from.peek()?.order.0);
         let weight = self.weights[next.index()];
         let fits = self.taken.processors == 0
             || (self.taken.processors + weight.processors <= self.room.processors
@@ -99,7 +136,7 @@ impl Queue {
         if !fits {
             return None;
         }
-        self.ready.pop();
+        from.pop();
         self.taken.processors += weight.processors;
         self.taken.memory = self.taken.memory.saturating_add(weight.memory);
         Some(next)
@@ -131,8 +168,9 @@ impl Queue {
 
     /// Gives back what a step takes that was begun and goes on elsewhere.
     pub fn set_aside(&mut self, step: StepId) {
-        self.give_back(step);
-        self.aside.insert(step);
+        if self.aside.insert(step) {
+            self.give_back(step);
+        }
     }
 
     /// Lets a step that was set aside take room again: it goes on here.
@@ -144,9 +182,11 @@ impl Queue {
         }
     }
 
-    /// Lets a step that was set aside be begun once more.
+    /// Lets a step that was begun be begun once more.
     pub fn put_back(&mut self, step: StepId) {
-        self.aside.remove(&step);
+        if !self.aside.remove(&step) {
+            self.give_back(step);
+        }
         self.make_ready(step);
     }
 

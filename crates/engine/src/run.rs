@@ -15,6 +15,9 @@ use crate::outside::Outside;
 use crate::schedule::{Schedule, longest_run};
 use crate::state::{Changes, State};
 
+/// So many threads send steps to other machines, at most.
+const SENDERS: usize = 8;
+
 /// So many threads take answers of other machines, at most.
 const RECEIVERS: usize = 8;
 
@@ -54,6 +57,10 @@ pub fn build(
             scope.spawn(|| schedule.receive());
             for _ in 1..workers.clamp(1, RECEIVERS) {
                 scope.spawn(|| schedule.take_answers());
+            }
+            schedule.sort_out();
+            for _ in 0..workers.clamp(1, SENDERS) {
+                scope.spawn(|| schedule.forward());
             }
         }
         let work = || {

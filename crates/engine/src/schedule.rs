@@ -10,12 +10,13 @@ use nubrik_source::WsPath;
 
 use crate::away::WhyNotTaken;
 use crate::build::{Build, lock};
-use crate::event::{Event, Failure, Refusal, SharedUse, Summary, Verdict};
-use crate::examine::Decision;
+use crate::event::{Event, Failure, SharedUse, Summary, Verdict};
+use crate::examine::{Decision, Examined};
 use crate::queue::{Capacity, Queue};
 use crate::reason::Reason;
 use crate::sent::SentSteps;
 use crate::state::Published;
+use crate::step_end::{Attended, RunHere, StepEnd};
 
 pub(crate) struct Progress {
     pub(crate) queue: Queue,
@@ -31,6 +32,8 @@ pub(crate) struct Progress {
     pub(crate) micros: Vec<u64>,
     /// How many workers wait for something to begin.
     pub(crate) waiting: usize,
+    /// How many threads wait for something to send.
+    pub(crate) senders: usize,
     /// How many steps that are not done with may need each service, by the service's folder.
     pub(crate) needed: HashMap<WsPath, usize>,
 }
@@ -38,6 +41,8 @@ pub(crate) struct Progress {
 pub(crate) struct Schedule<'b, 'a> {
     pub(crate) build: &'b Build<'a>,
     pub(crate) order: Vec<StepId>,
+    /// By number of step: what it will take, in microseconds.
+    pub(crate) costs: Vec<f64>,
     pub(crate) results: HashMap<FileId, Vec<&'b ResultFile>>,
     pub(crate) progress: Mutex<Progress>,
     pub(crate) changed: Condvar,
@@ -58,17 +63,6 @@ pub(crate) struct Schedule<'b, 'a> {
     pub(crate) not_sent: Mutex<HashMap<StepId, Arc<str>>>,
 }
 
-pub(crate) struct StepEnd {
-    pub(crate) verdict: Verdict,
-    pub(crate) reason: Reason,
-    pub(crate) micros: u64,
-    pub(crate) printed: Vec<u8>,
-    pub(crate) failure: Option<Failure>,
-    pub(crate) survived: Vec<Refusal>,
-    /// The other machine that ran it.
-    pub(crate) machine: Option<Arc<str>>,
-}
-
 impl<'b, 'a> Schedule<'b, 'a> {
     pub(crate) fn new(
         build: &'b Build<'a>,
@@ -80,7 +74,9 @@ impl<'b, 'a> Schedule<'b, 'a> {
         let graph = build.graph;
         let count = graph.steps.len();
         let room = Capacity { processors: build.options.jobs.max(1), memory: build.options.memory };
-        let queue = Queue::new(graph, &order, settled, |s| build.remembered_cost(s), room);
+        let mut costs = vec![0.0; count];
+        order.iter().for_each(|step| costs[step.index()] = build.remembered_cost(*step));
+        let queue = Queue::new(graph, &order, settled, |step| costs[step.index()], room);
         let mut results: HashMap<FileId, Vec<&ResultFile>> = HashMap::new();
         let requested: HashSet<FileId> = published.iter().copied().collect();
         for result in graph.targets.iter().flat_map(|t| &t.results) {
@@ -99,11 +95,13 @@ impl<'b, 'a> Schedule<'b, 'a> {
             machine_lacks: false,
             micros: vec![0; count],
             waiting: 0,
+            senders: 0,
             needed: needed_services(graph, &order),
         };
         Schedule {
             build,
             order,
+            costs,
             results,
             progress: Mutex::new(progress),
             changed: Condvar::new(),
@@ -120,12 +118,24 @@ impl<'b, 'a> Schedule<'b, 'a> {
 
     pub(crate) fn work(&self) {
         while let Some(step) = self.next() {
-            let Some(done) = self.attend(step) else { continue };
-            if matches!(done.verdict, Verdict::Ran | Verdict::Reused | Verdict::Current) {
-                self.hand_out(step, done.verdict);
+            match self.attend(step) {
+                Attended::Ended(done) => self.end(step, *done),
+                Attended::Sent => {}
+                Attended::ToRun(to_run) => {
+                    let RunHere { now, reason, why } = *to_run;
+                    let done = self.run(step, &now, reason, why);
+                    self.end(step, done);
+                }
             }
-            self.finish(step, done);
         }
+    }
+
+    /// Ends a step, and hands out what it made.
+    pub(crate) fn end(&self, step: StepId, done: StepEnd) {
+        if matches!(done.verdict, Verdict::Ran | Verdict::Reused | Verdict::Current) {
+            self.hand_out(step, done.verdict);
+        }
+        self.finish(step, done);
     }
 
     pub(crate) fn next(&self) -> Option<StepId> {
@@ -143,77 +153,72 @@ impl<'b, 'a> Schedule<'b, 'a> {
         }
     }
 
-    /// What becomes of a step; nothing where another machine runs it, which will be answered.
-    pub(crate) fn attend(&self, step: StepId) -> Option<StepEnd> {
+    /// What becomes of a step: whether it is done with, another machine runs it, or it is to run here.
+    pub(crate) fn attend(&self, step: StepId) -> Attended {
         let build = self.build;
         {
             let progress = lock(&self.progress);
             if let Some(need) = progress.failed_need[step.index()] {
                 let (target, say) =
                     (build.graph.owner(need).address.clone(), build.graph.step(need).say.clone());
-                return Some(StepEnd::new(Verdict::Blocked, Reason::NeedFailed { target, say }));
+                return StepEnd::new(Verdict::Blocked, Reason::NeedFailed { target, say }).into();
             }
             if progress.stop || build.outside.is_cancelled() {
-                return Some(StepEnd::new(Verdict::Unstarted, Reason::Stopped));
+                return StepEnd::new(Verdict::Unstarted, Reason::Stopped).into();
             }
         }
         let now = match build.examine(step) {
             Ok(now) => now,
             Err(failure) => {
-                return Some(StepEnd {
-                    failure: Some(failure),
-                    ..StepEnd::new(Verdict::Failed, Reason::Unfinished)
-                });
+                let end = StepEnd::new(Verdict::Failed, Reason::Unfinished);
+                return StepEnd { failure: Some(failure), ..end }.into();
             }
         };
         let is_for_others = build.is_for_others(step);
+        let to_run = |now, reason, why| Attended::ToRun(Box::new(RunHere { now, reason, why }));
         if build.again.contains(&step) {
             return match is_for_others {
                 true => self.hand_on(step, now, Reason::AskedFor),
-                false => Some(self.run(step, &now, Reason::AskedFor, None)),
+                false => to_run(now, Reason::AskedFor, None),
             };
         }
-        let done = match build.decide(step, &now) {
+        match build.decide(step, &now) {
             Decision::Unchanged(memory) => {
                 build.know_outputs(step, &memory);
-                StepEnd::new(Verdict::Current, Reason::Unchanged)
+                StepEnd::new(Verdict::Current, Reason::Unchanged).into()
             }
             Decision::Current(memory, reason) => {
                 build.remember(step, *memory);
-                StepEnd::new(Verdict::Current, reason)
+                StepEnd::new(Verdict::Current, reason).into()
             }
             Decision::Reuse(entry, reason) => match build.reuse(step, &now, &entry, &reason) {
                 Some(memory) => {
                     self.count_taken(&entry);
                     build.remember(step, memory);
-                    StepEnd {
-                        micros: entry.micros,
-                        printed: entry.printed,
-                        ..StepEnd::new(Verdict::Reused, reason)
-                    }
+                    let end = StepEnd::new(Verdict::Reused, reason);
+                    StepEnd { micros: entry.micros, printed: entry.printed, ..end }.into()
                 }
                 None => {
                     let why = build.not_taken(step, &now).map(|_| WhyNotTaken::NotHad);
-                    self.run(step, &now, reason, why)
+                    to_run(now, reason, why)
                 }
             },
-            Decision::Run(reason) if is_for_others => return self.hand_on(step, now, reason),
+            Decision::Run(reason) if is_for_others => self.hand_on(step, now, reason),
             Decision::Run(reason) => {
                 let why = build.not_taken(step, &now);
                 match self.send(step, now, &reason) {
-                    Ok(()) => return None,
-                    Err(now) => self.run(step, &now, reason, why),
+                    Ok(()) => Attended::Sent,
+                    Err(now) => to_run(now, reason, why),
                 }
             }
-        };
-        Some(done)
+        }
     }
 
     /// Runs a step; `why` nothing that others gave was taken for it is counted.
     pub(crate) fn run(
         &self,
         step: StepId,
-        now: &crate::examine::Examined,
+        now: &Examined,
         reason: Reason,
         why: Option<WhyNotTaken>,
     ) -> StepEnd {
@@ -309,7 +314,7 @@ impl<'b, 'a> Schedule<'b, 'a> {
             *stop |= verdict == Verdict::Unstarted && blame.is_none();
         }
         queue.end(step);
-        let somebody_waits = progress.waiting > 0;
+        let somebody_waits = progress.waiting + progress.senders > 0;
         drop(progress);
         if somebody_waits {
             self.changed.notify_all();
@@ -457,19 +462,5 @@ impl Progress {
         });
         all.reverse();
         all
-    }
-}
-
-impl StepEnd {
-    pub(crate) fn new(verdict: Verdict, reason: Reason) -> StepEnd {
-        StepEnd {
-            verdict,
-            reason,
-            micros: 0,
-            printed: Vec::new(),
-            failure: None,
-            survived: Vec::new(),
-            machine: None,
-        }
     }
 }

@@ -1,8 +1,8 @@
 //! Steps that other machines run for this one. What they make comes back as a result of a shared store, and counts under the same
 //! conditions; what does not come, or does not count, is made here.
 
-use std::sync::Arc;
 use std::sync::atomic::Ordering;
+use std::sync::{Arc, PoisonError};
 use std::time::{Duration, Instant};
 
 use nubrik_graph::{FileId, LoneStep, SetId, StepId};
@@ -14,12 +14,16 @@ use crate::event::{Event, Failure, Verdict};
 use crate::examine::{Examined, SEES_BESIDES};
 use crate::performer::{Errand, FailedElsewhere, Performer, StepAnswer};
 use crate::reason::Reason;
-use crate::schedule::{Schedule, StepEnd};
+use crate::schedule::Schedule;
 use crate::sent::SentStep;
 use crate::state::{StepMemory, memory_for_others};
+use crate::step_end::{Attended, StepEnd};
 
 /// How often it is looked whether an answer came.
 const LOOK: Duration = Duration::from_millis(20);
+
+/// What takes less time than this is done sooner here, in microseconds.
+const WORTH_SENDING: u64 = 50_000;
 
 /// Why a step is not sent that another machine could not run as this one does.
 const TIED: &str = "it uses something of this machine: the network, a service, a folder that it keeps, a program that stays, \
@@ -88,10 +92,13 @@ impl Schedule<'_, '_> {
     pub(crate) fn send(&self, id: StepId, now: Examined, reason: &Reason) -> Result<(), Examined> {
         let build = self.build;
         let Some(performer) = build.performer else { return Err(now) };
-        let forecast = build.remembered_cost(id) as u64;
+        let forecast = self.costs[id.index()] as u64;
         let is_bound = build.is_for_others(id);
         // What only others can run waits for them; the labels of all others are those of this machine.
-        let has_place = || is_bound || performer.has_place(&build.graph.step(id).needed_labels(), forecast);
+        let has_place = || {
+            let is_worth_it = forecast >= WORTH_SENDING;
+            is_bound || is_worth_it && performer.has_place(&build.graph.step(id).needed_labels())
+        };
         if lock(&self.not_sent).contains_key(&id) || !has_place() {
             return Err(now);
         }
@@ -125,19 +132,73 @@ impl Schedule<'_, '_> {
     }
 
     /// Sends a step that this machine cannot run; how it ended, where nobody can run it.
-    pub(crate) fn hand_on(&self, id: StepId, now: Examined, reason: Reason) -> Option<StepEnd> {
+    pub(crate) fn hand_on(&self, id: StepId, now: Examined, reason: Reason) -> Attended {
         let now = match self.send(id, now, &reason) {
-            Ok(()) => return None,
+            Ok(()) => return Attended::Sent,
             Err(now) => now,
         };
         let problem = match lock(&self.not_sent).get(&id) {
             Some(why) => why.to_string(),
-            None => "nothing is asked of other machines here".to_owned(),
+            None => "no other machine works for this one".to_owned(),
         };
         let labels = self.build.graph.step(id).machine.clone();
         self.build.note(id, Arc::new(self.build.unfinished(id, &now, (0, &Reason::FailedBefore))));
         let failure = Some(Failure::NoMachine { labels, problem });
-        Some(StepEnd { failure, ..StepEnd::new(Verdict::Failed, reason) })
+        StepEnd { failure, ..StepEnd::new(Verdict::Failed, reason) }.into()
+    }
+
+    /// Keeps those here from being sent that only this machine runs, as far as that is known before they are looked at.
+    pub(crate) fn sort_out(&self) {
+        let (build, mut progress) = (self.build, lock(&self.progress));
+        for id in &self.order {
+            let step = build.graph.step(*id);
+            let is_short = (self.costs[id.index()] as u64) < WORTH_SENDING;
+            if !build.is_for_others(*id) && (is_short || step.commands.is_empty() || build.again.contains(id))
+            {
+                progress.queue.keep_here(*id);
+            }
+        }
+    }
+
+    /// Sends steps while those who run some are busy, until nothing is left to do: others wait for nobody here.
+    pub(crate) fn forward(&self) {
+        while let Some(step) = self.next_to_send() {
+            match self.attend(step) {
+                Attended::Ended(done) => self.end(step, *done),
+                Attended::Sent => {}
+                Attended::ToRun(_) => {
+                    let mut progress = lock(&self.progress);
+                    // Nobody had room for it after all, or it cannot be sent.
+                    if lock(&self.not_sent).contains_key(&step) {
+                        progress.queue.keep_here(step);
+                    }
+                    progress.queue.put_back(step);
+                    drop(progress);
+                    self.changed.notify_all();
+                }
+            }
+        }
+    }
+
+    /// The next step for another machine, as soon as there is one and somebody would begin it.
+    fn next_to_send(&self) -> Option<StepId> {
+        let (build, performer) = (self.build, self.build.performer?);
+        let would = |id: StepId| {
+            build.is_for_others(id) || performer.has_place(&build.graph.step(id).needed_labels())
+        };
+        let mut progress = lock(&self.progress);
+        loop {
+            if progress.remaining == 0 || self.is_over.load(Ordering::Relaxed) {
+                return None;
+            }
+            if let Some(step) = progress.queue.begin_elsewhere(would) {
+                return Some(step);
+            }
+            progress.senders += 1;
+            let waited = self.changed.wait_timeout(progress, LOOK);
+            progress = waited.unwrap_or_else(PoisonError::into_inner).0;
+            progress.senders -= 1;
+        }
     }
 
     fn send_no_more(&self, id: StepId, why: &str) {
@@ -215,8 +276,8 @@ impl Schedule<'_, '_> {
         };
         // The longest chain first would take looking: those that take longest are its likeliest.
         late.sort_unstable_by_key(|(step, forecast)| (std::cmp::Reverse(*forecast), *step));
-        for (step, forecast) in late {
-            if !performer.has_place(&self.build.graph.step(step).needed_labels(), forecast) {
+        for (step, _) in late {
+            if !performer.has_place(&self.build.graph.step(step).needed_labels()) {
                 continue;
             }
             let errand = lock(&self.sent).get(&step).and_then(|sent| self.build.errand(step, &sent.now));

@@ -35,6 +35,8 @@ pub struct Boss {
 pub struct MachineKind {
     /// Their labels, sorted.
     pub labels: Vec<String>,
+    /// How many of them there are.
+    pub machines: usize,
     /// How many jobs they take at once now, all together.
     pub slots: usize,
 }
@@ -136,12 +138,13 @@ impl Boss {
         if slots.1.is_empty() || slots.0.elapsed() > COUNTED {
             let list = self.present.lock().unwrap_or_else(PoisonError::into_inner);
             let there = list.values().filter(|(_, last)| last.elapsed() < GONE).map(|(alive, _)| alive);
-            let mut kinds: BTreeMap<&[String], usize> = BTreeMap::new();
+            let mut kinds: BTreeMap<&[String], MachineKind> = BTreeMap::new();
             for alive in there.filter(|alive| alive.open_slots() > 0) {
-                *kinds.entry(&alive.labels).or_default() += alive.open_slots();
+                let none = || MachineKind { labels: alive.labels.clone(), machines: 0, slots: 0 };
+                let kind = kinds.entry(&alive.labels).or_insert_with(none);
+                (kind.machines, kind.slots) = (kind.machines + 1, kind.slots + alive.open_slots());
             }
-            let kind = |(labels, slots): (&[String], usize)| MachineKind { labels: labels.to_vec(), slots };
-            *slots = (Instant::now(), kinds.into_iter().map(kind).collect());
+            *slots = (Instant::now(), kinds.into_values().collect());
         }
         slots.1.clone()
     }

@@ -59,7 +59,8 @@ impl OwnCondition {
     fn alive(&self) -> Alive {
         let OwnCondition { name, slots, machine, labels, .. } = self;
         let (name, machine, labels) = (name.clone(), machine.clone(), labels.clone());
-        let busy = self.busy.load(Ordering::Relaxed);
+        // What is only got ready is not done yet.
+        let busy = self.busy.load(Ordering::Relaxed).min(*slots);
         Alive { name, slots: *slots, busy, machine, labels, away: self.away() }
     }
 
@@ -201,17 +202,30 @@ impl Hand {
         }
         let unreachable = |e: &dyn std::fmt::Display| ExchangeTrouble::Unreachable(e.to_string());
         let message = self.line.runtime.block_on(async {
-            let mut batch = self
-                .jobs
-                .batch()
-                .max_messages(1)
-                .expires(within)
-                .messages()
-                .await
-                .map_err(|e| unreachable(&e))?;
-            batch.next().await.transpose().map_err(|e| unreachable(&e))
+            let batch = self.jobs.batch().max_messages(1).expires(within).messages().await;
+            batch.map_err(|e| unreachable(&e))?.next().await.transpose().map_err(|e| unreachable(&e))
         })?;
-        let Some(message) = message else { return Ok(None) };
+        Ok(message.map(|message| self.taken(message)))
+    }
+
+    /// A job that waits now, since nobody is free who would take it.
+    ///
+    /// # Errors
+    /// When the server cannot be asked.
+    pub fn take_waiting(&self) -> Result<Option<TakenJob>, ExchangeTrouble> {
+        if self.standing.away().is_some() {
+            return Ok(None);
+        }
+        let unreachable = |e: &dyn std::fmt::Display| ExchangeTrouble::Unreachable(e.to_string());
+        let message = self.line.runtime.block_on(async {
+            let batch = self.jobs.fetch().max_messages(1).expires(PATIENCE).messages().await;
+            batch.map_err(|e| unreachable(&e))?.next().await.transpose().map_err(|e| unreachable(&e))
+        })?;
+        Ok(message.map(|message| self.taken(message)))
+    }
+
+    /// Keeps the lease of a job that the server gave.
+    fn taken(&self, message: async_nats::jetstream::Message) -> TakenJob {
         let before = format!("nubrik.job.{}.{}.", self.line.pool, self.standing.labels.join(BETWEEN_LABELS));
         let build = message.subject.strip_prefix(&before).unwrap_or_default().to_owned();
         let bytes = message.payload.to_vec();
@@ -226,7 +240,7 @@ impl Hand {
             }
         });
         let (line, standing) = (self.line.clone(), self.standing.clone());
-        Ok(Some(TakenJob { line, message, standing, beat, build, bytes }))
+        TakenJob { line, message, standing, beat, build, bytes }
     }
 
     /// Whether nobody wants what comes of a build any more: they said so, or they said nothing for long.

@@ -41,8 +41,8 @@ pub use nubrik_machine::{
 pub use nubrik_memory::{BuildRecord, Results, Sealed, SharedRecord, StepRecord, keep_printed};
 pub use session::{
     BuildProblem, BuildReport, ChoiceProblem, Covered, Crew, DifferentTool, DoneJob, GivenAway, KitNews,
-    LookedFor, NotDone, OpenedJob, Reached, Session, Standing, TeamStore, ToolTeller, WorkPlace, WorkSite,
-    Workshop, accept, key_in, members_at, own_labels, put_members, store_folder,
+    LookedFor, NotDone, OpenedJob, Reached, Session, Standing, TeamStore, ToolTeller, Turn, Turns, WorkPlace,
+    WorkSite, Workshop, accept, key_in, members_at, own_labels, put_members, store_folder,
 };
 pub use settings::{Settings, SettingsProblem, SharedPlace, SharedSettings, WorkersSettings};
 pub use since::ChangedFiles;

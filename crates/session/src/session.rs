@@ -19,6 +19,7 @@ mod sharing;
 mod standing;
 mod sweeping;
 mod testing;
+mod turns;
 mod verifying;
 mod working;
 mod workshop;
@@ -59,6 +60,7 @@ pub use looked_for::LookedFor;
 pub use serving::{DoneJob, NotDone, OpenedJob, ToolTeller, WorkPlace};
 pub use sharing::{GivenAway, TeamStore, accept, key_in, members_at, put_members};
 pub use standing::{Reached, Standing};
+pub use turns::{Turn, Turns};
 pub use working::{DifferentTool, WorkSite};
 pub use workshop::Workshop;
 

@@ -147,6 +147,9 @@ fn step_part(site: &Site, id: StepId) -> Markup {
                     dt { "Variables" }
                     dd { @for (n, (name, value)) in step.env.iter().enumerate() { @if n > 0 { ", " } code { (name) "=" (value.replace('\0', "…")) } } }
                 }
+                @if !step.machine.is_empty() {
+                    dt { "Machine" } dd { @for label in &step.machine { code { (label) } " " } }
+                }
                 @if !step.services.is_empty() {
                     dt { "While" } dd { @for service in &step.services { code { (service.address) } " runs " } }
                 }

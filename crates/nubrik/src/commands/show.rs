@@ -90,6 +90,9 @@ struct ShownStep<'a> {
     /// Addresses of the services that run while it does.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     services: Vec<&'a str>,
+    /// What is said of the machine that may run it.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    machine: Vec<&'a str>,
     makes: Vec<&'a str>,
     #[serde(skip_serializing_if = "Option::is_none")]
     last_seconds: Option<f64>,
@@ -289,6 +292,7 @@ impl<'g> Shown<'g> {
                 reads: self.paths(&step.inputs),
                 may_read: self.paths(&self.graph.uncertain(step)),
                 services: step.services.iter().map(|s| &*s.address).collect(),
+                machine: step.machine.iter().map(|label| &**label).collect(),
                 makes: step.outputs.iter().map(|o| &*o.name).collect(),
                 last_seconds: self.last_micros(id).map(|m| json::rounded(m as f64 / 1e6)),
             }
@@ -445,6 +449,9 @@ impl<'g> Shown<'g> {
         let services: Vec<&str> = step.services.iter().map(|s| &*s.address).collect();
         if !services.is_empty() {
             line("while", &format!("{} runs", services.join(", ")));
+        }
+        if !step.machine.is_empty() {
+            line("machine", &step.machine.join(", "));
         }
         let makes: Vec<&str> = step.outputs.iter().map(|o| &*o.name).collect();
         line("makes", &named(&makes, "nothing"));

@@ -1,12 +1,13 @@
 //! `nubrik worker` and `nubrik workers`: machines that run steps for others.
 
+use std::cell::Cell;
 use std::sync::Arc;
 use std::sync::mpsc::{RecvTimeoutError, channel};
 use std::time::{Duration, Instant};
 
 use nubrik_confine::CancelSwitch;
 use nubrik_exchange::Hand;
-use nubrik_session::{DoneJob, NotDone, Session, WorkPlace, WorkSite, is_worker_name};
+use nubrik_session::{DoneJob, NotDone, Session, Turns, WorkPlace, WorkSite, is_worker_name};
 use serde::Serialize;
 
 use super::{CommandResult, labelled, open, say_wrong};
@@ -19,6 +20,9 @@ use crate::ui::visible::visible;
 
 /// How long a job is waited for before it is looked whether to end.
 const PATIENCE: Duration = Duration::from_millis(500);
+
+/// Where no job waits it is asked again after so long, and then after twice as long each time.
+const SOON: Duration = Duration::from_millis(25);
 
 /// How often it is looked whether what runs is still wanted.
 const LOOK: Duration = Duration::from_millis(50);
@@ -135,7 +139,7 @@ pub fn worker(
     let labels: Vec<Arc<str>> = labels.iter().map(|label| Arc::from(label.as_str())).collect();
     let slots = slots.map_or(session.default_jobs(), usize::from);
     let ready = session.work_for_others(&name, slots, &labels, &CancelSwitch::new);
-    let WorkSite { hand, places, teller } = ready
+    let WorkSite { hand, places, turns, teller } = ready
         .map_err(|why| say_wrong(console, Exit::Usage, &format!("this machine cannot work: {why}"), &[]))?;
     let paint = console.paint(OutputStream::Output);
     if !console.is_json() {
@@ -143,7 +147,7 @@ pub fn worker(
         let text = format!("{name} runs {steps} at once for others; Ctrl-C ends it");
         outln!(console, "{}", labelled(paint, Ink::Found, "worker", &text));
     }
-    let (session, hand, name) = (&session, &hand, &*name);
+    let (session, hand, name, turns) = (&session, &hand, &*name, &*turns);
     std::thread::scope(|scope| {
         scope.spawn(move || {
             while !session.is_stopped() {
@@ -153,8 +157,10 @@ pub fn worker(
                 }
             }
         });
-        for (place, cancel) in places {
-            scope.spawn(move || serve(console, session, (hand, name), place, cancel));
+        for (number, (place, cancel)) in places.into_iter().enumerate() {
+            // Those beyond the turns get ready what waits, while the others run something.
+            let spare = (number >= slots).then_some(turns);
+            scope.spawn(move || serve(console, session, (hand, name, spare), (place, cancel)));
         }
     });
     Ok(Exit::Done)
@@ -173,18 +179,32 @@ fn own_name() -> String {
 fn serve(
     console: Console,
     session: &Session,
-    (hand, name): (&Hand, &str),
-    mut place: WorkPlace,
-    mut cancel: Arc<CancelSwitch>,
+    (hand, name, spare): (&Hand, &str, Option<&Turns>),
+    (mut place, mut cancel): (WorkPlace, Arc<CancelSwitch>),
 ) {
+    let mut pause = SOON;
     let mut since = Instant::now();
     while !session.is_stopped() {
         if let Some(why) = place.lacks_room() {
             hand.leave(&why, AWAY);
         }
-        let job = match hand.take(PATIENCE) {
+        let taken = match spare {
+            None => hand.take(PATIENCE),
+            Some(turns) => match turns.wait_until_taken(PATIENCE) {
+                true => hand.take_waiting(),
+                false => continue,
+            },
+        };
+        let job = match taken {
             Ok(Some(job)) => job,
-            Ok(None) => continue,
+            Ok(None) => {
+                // Where nothing waits, the server is asked less and less.
+                if spare.is_some() {
+                    std::thread::sleep(pause);
+                    pause = (pause * 2).min(PATIENCE);
+                }
+                continue;
+            }
             Err(_) => {
                 std::thread::sleep(LATER);
                 continue;
@@ -195,13 +215,20 @@ fn serve(
             let _ = job.answer(Vec::new());
             continue;
         }
-        let began = Instant::now();
+        pause = SOON;
+        let began = Cell::new(Instant::now());
         let Some(opened) = place.read(&job.bytes) else {
-            tell(console, "", &job.build, Some("nobody signed it who may give jobs"), began.elapsed());
+            tell(console, "", &job.build, Some("nobody signed it who may give jobs"), began.get().elapsed());
             let _ = job.answer(Vec::new());
             continue;
         };
-        job.begins(opened.number(), name);
+        let begins = {
+            let (job, number, began) = (&job, opened.number(), &began);
+            move || {
+                began.set(Instant::now());
+                job.begins(number, name);
+            }
+        };
         let done = std::thread::scope(|scope| {
             let (is_done, ended) = channel::<()>();
             let (build, cancel) = (&job.build, &cancel);
@@ -213,7 +240,7 @@ fn serve(
                     }
                 }
             });
-            let done = place.perform(opened, &crate::ui::failure::short);
+            let done = place.perform(opened, &begins, &crate::ui::failure::short);
             drop(is_done);
             done
         });
@@ -221,7 +248,7 @@ fn serve(
             Some(DoneJob { say, end, .. }) => (say.as_str(), end.as_ref().err().map(NotDone::why)),
             None => ("", Some("it was stopped")),
         };
-        tell(console, say, &job.build, why, began.elapsed());
+        tell(console, say, &job.build, why, began.get().elapsed());
         let is_old = since.elapsed() > FRESH || place.has_no_store();
         if cancel.is_thrown() || is_old {
             // Who may give jobs, and what is there, may have changed.

@@ -1,6 +1,7 @@
 //! A step that failed: its command, what it printed, and what to do.
 
 use std::path::Path;
+use std::sync::Arc;
 
 use nubrik_engine::{Failure, Refusal, Touch};
 use nubrik_graph::{Graph, Role, StepId, shown_command};
@@ -11,7 +12,7 @@ use super::refusals::{declare, mend_of_refusal, refused_thing, to_do};
 use super::text::{harmless, time};
 
 /// Labels in a sentence.
-pub(super) fn together(labels: &[std::sync::Arc<str>]) -> String {
+pub(super) fn together(labels: &[Arc<str>]) -> String {
     let quoted: Vec<String> = labels.iter().map(|label| format!("`{label}`")).collect();
     quoted.join(" and ")
 }
@@ -238,15 +239,17 @@ pub fn readings(graph: &Graph, id: StepId, failure: &Failure, printed: &[u8]) ->
             }
         }
         Failure::NoMachine { labels, .. } => {
-            let options: String = labels.iter().map(|label| format!(" --label {label}")).collect();
-            lines.push((
-                "try",
-                format!("nubrik worker{options}   on a machine that is so; nubrik workers says who is there"),
-            ));
-            lines.push((
-                "try",
-                "NUBRIK_LABELS=\"…\" where this machine is it: steps then run here".to_owned(),
-            ));
+            let is_given = |label: &&Arc<str>| {
+                !nubrik_graph::SYSTEMS.contains(&&***label) && !nubrik_graph::PROCESSORS.contains(&&***label)
+            };
+            let given: Vec<&str> = labels.iter().filter(is_given).map(|label| &**label).collect();
+            let options: String = given.iter().map(|label| format!(" --label {label}")).collect();
+            lines
+                .push(("try", format!("nubrik worker{options}   on such a machine; nubrik explain workers")));
+            if given.len() == labels.len() {
+                let mend = format!("NUBRIK_LABELS=\"{}\" if this machine is one", given.join(" "));
+                lines.push(("try", mend));
+            }
         }
         Failure::There { .. } => {
             lines.push(("try", "look at what its worker says there: nubrik workers".to_owned()));

@@ -20,11 +20,8 @@ use crate::job::{
     is_worker_name,
 };
 
-/// What takes less time than this is done sooner here, in microseconds.
-const WORTH_SENDING: u64 = 50_000;
-
-/// For so many free slots so many steps are under way: one that ends finds the next one waiting.
-const UNDER_WAY: (usize, usize) = (5, 4);
+/// Besides those for free slots so many steps are under way, of so many slots: one that ends finds the next one waiting.
+const AHEAD: (usize, usize) = (1, 4);
 
 /// How long those who are asked for their tools are waited for.
 const TOOLS: Duration = Duration::from_secs(2);
@@ -289,7 +286,9 @@ impl Crew {
         let room = |kind: &MachineKind| {
             let name = kind.name();
             let sent = sent.get(&*name).copied().unwrap_or(0) as isize;
-            ((kind.slots * UNDER_WAY.0 / UNDER_WAY.1) as isize - sent, name)
+            // On each machine one more than it does at once is under way at least.
+            let ahead = (kind.slots * AHEAD.0 / AHEAD.1).max(kind.machines);
+            ((kind.slots + ahead) as isize - sent, name)
         };
         let fitting = kinds.iter().filter(|kind| kind.has_labels(machine)).map(room);
         fitting.max_by_key(|(room, _)| *room).map(|(room, name)| (name, room))
@@ -314,8 +313,8 @@ impl Performer for Crew {
         lock(&self.made).clear();
     }
 
-    fn has_place(&self, machine: &[Arc<str>], forecast: u64) -> bool {
-        forecast >= WORTH_SENDING && self.roomiest(machine).is_some_and(|(_, room)| room > 0)
+    fn has_place(&self, machine: &[Arc<str>]) -> bool {
+        self.roomiest(machine).is_some_and(|(_, room)| room > 0)
     }
 
     fn ask(&self, machine: &[Arc<str>], names: &[Arc<str>]) -> Result<NamedThings, Arc<str>> {

@@ -16,9 +16,10 @@ use nubrik_engine::{
 use nubrik_memory::Journal;
 use nubrik_shared::{KeyedResult, SecretKey, SharedStore};
 use nubrik_source::WsPath;
-use nubrik_store::{Basis, Placed, RecordEntry};
+use nubrik_store::{Basis, OutputRecord, Placed, RecordEntry};
 
 use super::crew::contents_of;
+use super::turns::Turns;
 use super::{Session, Workshop};
 use crate::job::{AnswerSheet, FAILED, FailedJob, JOBS, JobSheet, JobSource, NotMade, ToolSheet, decode_set};
 
@@ -84,6 +85,8 @@ pub struct WorkPlace {
     shared: Arc<SharedStore>,
     key: SecretKey,
     name: String,
+    /// Those that run something take turns.
+    turns: Arc<Turns>,
     /// Sources that lie there.
     placed: BTreeMap<String, JobSource>,
 }
@@ -172,6 +175,7 @@ impl WorkPlace {
         cancel: Arc<CancelSwitch>,
         shared: Arc<SharedStore>,
         (name, key, labels): (&str, SecretKey, &[Arc<str>]),
+        turns: Arc<Turns>,
     ) -> Result<WorkPlace, String> {
         let problem = |e: std::io::Error| format!("cannot work in {}: {e}", folder.display());
         fs::create_dir_all(folder).map_err(problem)?;
@@ -188,7 +192,7 @@ impl WorkPlace {
         session.reach = Outreach::NoNetwork;
         session.shared = Some(shared.clone());
         let (folder, name) = (folder.to_owned(), name.to_owned());
-        Ok(WorkPlace { folder, session, shared, key, name, placed: BTreeMap::new() })
+        Ok(WorkPlace { folder, session, shared, key, name, turns, placed: BTreeMap::new() })
     }
 
     /// Whether the team's store is not asked any more, since it failed.
@@ -201,10 +205,10 @@ impl WorkPlace {
     /// # Errors
     /// As when it was opened.
     pub fn again(self, cancel: Arc<CancelSwitch>, shared: Arc<SharedStore>) -> Result<WorkPlace, String> {
-        let WorkPlace { folder, session, shared: _, key, name, placed: _ } = self;
+        let WorkPlace { folder, session, shared: _, key, name, turns, placed: _ } = self;
         let labels = session.machine.labels();
         drop(session);
-        WorkPlace::open(&folder, cancel, shared, (&name, key, &labels))
+        WorkPlace::open(&folder, cancel, shared, (&name, key, &labels), turns)
     }
 
     /// Reads a job. Nothing where nobody signed it who may give jobs: who does not say who they are is told nothing.
@@ -213,16 +217,17 @@ impl WorkPlace {
     }
 
     /// Does a job: gives the answer, signed. Nothing where it was stopped.
-    /// `tell` says a failure for people.
+    /// `begins` is called when it has its turn, `tell` says a failure for people.
     pub fn perform(
         &mut self,
         OpenedJob(sheet): OpenedJob,
+        begins: &dyn Fn(),
         tell: &dyn Fn(&Failure) -> String,
     ) -> Option<DoneJob> {
         let mut failed = None;
         let end = match self.unfit(&sheet) {
             Some(why) => Err(NotDone::Unfit(why)),
-            None => self.run(&sheet)?.map_err(|not| match not {
+            None => self.run(&sheet, begins)?.map_err(|not| match not {
                 JobFailure::Undone(why) => NotDone::Undone(why),
                 JobFailure::Commands((failure, printed, micros)) => {
                     let why = format!("{FAILED}{}", tell(&failure));
@@ -264,8 +269,12 @@ impl WorkPlace {
     }
 
     /// The result of a step, with where its contents are; nothing where it was stopped.
-    fn run(&mut self, sheet: &JobSheet) -> Option<Result<(KeyedResult, Vec<u8>), JobFailure>> {
-        let WorkPlace { session, shared, placed, .. } = self;
+    fn run(
+        &mut self,
+        sheet: &JobSheet,
+        begins: &dyn Fn(),
+    ) -> Option<Result<(KeyedResult, Vec<u8>), JobFailure>> {
+        let WorkPlace { session, shared, turns, placed, .. } = self;
         let step = sheet.graph.step(sheet.step);
         if step.commands.is_empty()
             || step.limits.network
@@ -290,7 +299,15 @@ impl WorkPlace {
         let Some(made) = made.collect::<Option<Vec<_>>>() else {
             return Some(Err("what it says of its inputs is damaged".into()));
         };
+        // What it reads is brought before its turn: another one runs meanwhile.
+        if let Some(store) = workshop.store() {
+            let outputs = made.iter().flat_map(|(_, memory)| &memory.outputs);
+            store.bring(&outputs.flat_map(OutputRecord::contents).collect::<Vec<_>>(), None);
+        }
+        let turn = turns.take(workshop.machine.cancel())?;
+        begins();
         let done = workshop.run_lone(sheet, made);
+        drop(turn);
         let _ = workshop.remove(".nubrik/made");
         let done = match done {
             Ok(done) => done,

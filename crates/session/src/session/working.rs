@@ -14,6 +14,7 @@ use super::Session;
 use super::crew::Crew;
 use super::serving::{ToolTeller, WorkPlace};
 use super::sharing::key_of;
+use super::turns::Turns;
 use crate::job::{JOBS, WORKERS};
 use crate::settings::WorkersSettings;
 
@@ -29,6 +30,8 @@ pub struct WorkSite {
     pub hand: Hand,
     /// Places for jobs, each with the switch that stops what runs there.
     pub places: Vec<(WorkPlace, Arc<CancelSwitch>)>,
+    /// Those that run something take turns; there are more places than turns.
+    pub turns: Arc<Turns>,
     /// Who tells what tools there are.
     pub teller: ToolTeller,
 }
@@ -195,11 +198,17 @@ impl Session {
         let folder = super::sharing::own_folder("XDG_CACHE_HOME", ".cache")
             .ok_or("neither XDG_CACHE_HOME nor HOME names a folder")?;
         let mut places = Vec::new();
-        for slot in 0..slots {
+        let turns = Arc::new(Turns::new(slots));
+        // Some get ready while all turns are taken.
+        let spare = slots.div_ceil(4);
+        for slot in 0..slots + spare {
             let cancel = Arc::new(cancel().map_err(|e| e.to_string())?);
             let at: PathBuf = folder.join("work").join(format!("{}-{slot}", std::process::id()));
             let key = SecretKey::parse(&key.to_text()).ok_or("the key cannot be read")?;
-            places.push((WorkPlace::open(&at, cancel.clone(), shared.clone(), (name, key, labels))?, cancel));
+            places.push((
+                WorkPlace::open(&at, cancel.clone(), shared.clone(), (name, key, labels), turns.clone())?,
+                cancel,
+            ));
         }
         self.machine.add_labels(labels);
         let labels = self.machine.labels().iter().map(|label| label.to_string()).collect();
@@ -207,7 +216,7 @@ impl Session {
         let hand =
             Hand::open(&place_of(&settings)?, name, slots, machine).map_err(|trouble| trouble.to_string())?;
         let teller = ToolTeller { shared, key, name: name.to_owned() };
-        Ok(WorkSite { hand, places, teller })
+        Ok(WorkSite { hand, places, turns, teller })
     }
 }
 

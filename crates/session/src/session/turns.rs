@@ -1,0 +1,83 @@
+//! How many steps run at once for others: a job may be got ready, and its result given, while another one runs.
+
+use std::sync::{Condvar, Mutex, MutexGuard, PoisonError};
+use std::time::Duration;
+
+use nubrik_confine::CancelSwitch;
+
+/// After so long it is looked whether who waits is stopped.
+const LOOK: Duration = Duration::from_millis(50);
+
+/// Turns that those take who run something.
+#[derive(Debug)]
+pub struct Turns {
+    free: Mutex<usize>,
+    changed: Condvar,
+}
+
+/// A turn, as long as it lives.
+#[derive(Debug)]
+pub struct Turn<'t>(&'t Turns);
+
+impl Turns {
+    /// So many turns at once.
+    pub fn new(count: usize) -> Turns {
+        Turns { free: Mutex::new(count), changed: Condvar::new() }
+    }
+
+    fn lock(&self) -> MutexGuard<'_, usize> {
+        self.free.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Waits for a turn. Nothing where who waits is stopped.
+    pub fn take(&self, cancel: &CancelSwitch) -> Option<Turn<'_>> {
+        let mut free = self.lock();
+        while *free == 0 {
+            if cancel.is_thrown() {
+                return None;
+            }
+            free = self.changed.wait_timeout(free, LOOK).unwrap_or_else(PoisonError::into_inner).0;
+        }
+        *free -= 1;
+        self.changed.notify_all();
+        Some(Turn(self))
+    }
+
+    /// Waits until all turns are taken, at most so long; whether they are.
+    pub fn wait_until_taken(&self, within: Duration) -> bool {
+        let waited = self.changed.wait_timeout_while(self.lock(), within, |free| *free > 0);
+        *waited.unwrap_or_else(PoisonError::into_inner).0 == 0
+    }
+}
+
+impl Drop for Turn<'_> {
+    fn drop(&mut self) {
+        *self.0.lock() += 1;
+        self.0.changed.notify_all();
+    }
+}
+
+#[cfg(test)]
+#[allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
+mod tests {
+    use super::*;
+
+    #[test]
+    fn no_more_run_than_have_turns() {
+        let (turns, cancel) = (Turns::new(2), CancelSwitch::new().unwrap());
+        let one = turns.take(&cancel).unwrap();
+        assert!(!turns.wait_until_taken(Duration::ZERO));
+        let two = turns.take(&cancel).unwrap();
+        assert!(turns.wait_until_taken(Duration::ZERO));
+        std::thread::scope(|scope| {
+            let third = scope.spawn(|| turns.take(&cancel).is_some());
+            drop(one);
+            assert!(third.join().unwrap());
+        });
+        let _one = turns.take(&cancel).unwrap();
+        // Who is stopped waits for none.
+        cancel.throw();
+        assert!(turns.take(&cancel).is_none());
+        drop(two);
+    }
+}
