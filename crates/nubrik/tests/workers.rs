@@ -90,9 +90,14 @@ impl Team {
     }
 
     fn start(&mut self, program: &str) {
+        self.start_with(program, &[]);
+    }
+
+    fn start_with(&mut self, program: &str, more: &[&str]) {
         let port = self.port.to_string();
         let child = Command::new(program)
             .args(["-js", "-a", "127.0.0.1", "-p", &port, "-sd", &self.path("jobs")])
+            .args(more)
             .stdout(Stdio::null())
             .stderr(Stdio::null())
             .spawn()
@@ -551,4 +556,158 @@ fn what_is_said_of_a_machine_is_checked() {
     check(&own).expect(0);
     let sandbox = Sandbox::new(&[]);
     assert!(sandbox.run(&["worker", "--label", "a b"]).expect(2).stderr.contains("[workers]"));
+}
+
+#[test]
+fn roles_of_the_server_are_enough_for_who_has_work_and_who_works() {
+    let Some(mut team) = Team::new() else { return };
+    team.server = None;
+    let roles = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/nats-roles.conf");
+    let roles = fs::read_to_string(roles).unwrap();
+    let roles = roles.replace("$BOSS_PASSWORD", "flood").replace("$HAND_PASSWORD", "ebb");
+    fs::write(team.path("roles.conf"), roles).unwrap();
+    team.start_with(&server_program().unwrap(), &["-c", &team.path("roles.conf")]);
+    let text = "target a = step { run = sh`sleep 0.2; echo done > {out \"x\"}` }\n";
+    let sandbox = team.sandbox(&[("targets.nub", text)]);
+    let settings = |sandbox: &Sandbox| {
+        sandbox.write("nubrik.toml", &(sandbox.read("nubrik.toml") + "secret = \"JOBS_USER\"\n"));
+    };
+    settings(&sandbox);
+    let (state, boss) = (team.path("boss-state"), team.path("boss"));
+    let with = |user: &'static str| {
+        let variables = [
+            ("NUBRIK_SHARED_ROOT", team.root.as_str()),
+            ("NUBRIK_JOBS_KEY", &boss),
+            ("XDG_STATE_HOME", &state),
+            ("JOBS_USER", user),
+        ];
+        sandbox.run_with(&["build", "--json"], &variables).expect(0)
+    };
+    // A wrong password is told, and a first build makes the pool.
+    let refused = with("boss:wrong").stdout;
+    assert!(refused.contains("no other machine works") && refused.contains("uthorization"), "{refused}");
+    sandbox.write("targets.nub", &text.replace("0.2", "0.3"));
+    let first = with("boss:flood");
+    assert!(!first.stdout.contains("no other machine works"), "{}", first.stdout);
+    let seat = team.sandbox(&[]);
+    settings(&seat);
+    let mut command = seat.command_in("", &["worker", "--slots", "1", "--name", "one"]);
+    command.env("NUBRIK_SHARED_ROOT", &team.root).env("NUBRIK_WORKER_KEY", team.path("hand"));
+    command.env("JOBS_USER", "hand:ebb").env("XDG_STATE_HOME", team.path("one-state"));
+    let _worker = Ended { child: command.stdout(Stdio::null()).spawn().unwrap(), _folders: Some(seat) };
+    until("it runs there", || {
+        sandbox.write("targets.nub", &text.replace("0.2", &format!("0.2{}", fastrand())));
+        ran_elsewhere(&with("boss:flood")) == 1
+    });
+    assert_eq!(sandbox.read("out/default/a/x"), "done\n");
+    // Who works puts no jobs.
+    let place = |user: &str, password: &str| nubrik_exchange::ExchangePlace {
+        at: format!("nats://127.0.0.1:{}", team.port),
+        user: Some((user.to_owned(), password.to_owned())),
+        pool: "default".to_owned(),
+    };
+    let hand = nubrik_exchange::Boss::open(&place("hand", "ebb"), "b9").unwrap();
+    assert!(hand.send("linux", b"a job".to_vec()).is_err());
+    // Who has work takes none.
+    let labels = vec!["linux".to_owned()];
+    assert!(nubrik_exchange::Hand::open(&place("boss", "flood"), "two", 1, ("m", labels)).is_err());
+}
+
+/// A number that is another one each time.
+fn fastrand() -> u32 {
+    std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap().subsec_nanos()
+}
+
+/// The variables of a program on a machine whose clock is wrong by so much; nothing where there is no such program here.
+fn with_clock(by: &str, command: &mut Command) -> bool {
+    // A process of its own between would be ended in place of the program.
+    let said = Command::new("faketime").args(["-f", by, "sh", "-c", "echo \"$LD_PRELOAD\""]).output();
+    let Ok(said) = said else { return false };
+    let library = String::from_utf8(said.stdout).unwrap();
+    command.env("LD_PRELOAD", library.trim()).env("FAKETIME", by);
+    // Only the time of the day is wrong: clocks that measure how long something takes are not.
+    command.env("DONT_FAKE_MONOTONIC", "1").env("FAKETIME_DONT_FAKE_MONOTONIC", "1");
+    true
+}
+
+#[test]
+fn a_wrong_clock_makes_nothing_wrong() {
+    if !with_clock("+1d", &mut Command::new("true")) {
+        assert!(std::env::var_os("NUBRIK_NEEDS_CLOCKS").is_none(), "there is no faketime");
+        println!("skipped: there is no faketime on this machine");
+        return;
+    }
+    let Some(team) = Team::new() else { return };
+    let worker = |by: &str, name: &str| {
+        let sandbox = team.sandbox(&[]);
+        let mut command = sandbox.command_in("", &["worker", "--slots", "2", "--name", name]);
+        command.env("NUBRIK_SHARED_ROOT", &team.root).env("NUBRIK_WORKER_KEY", team.path("hand"));
+        command.env("XDG_STATE_HOME", team.path(&format!("{name}-state")));
+        with_clock(by, &mut command);
+        (command, sandbox)
+    };
+    // After the list of members counts no more, nobody works.
+    let (mut command, _folders) = worker("+800d", "late");
+    let run = command.output().unwrap();
+    let said = String::from_utf8_lossy(&run.stderr).into_owned();
+    assert!(run.status.code() == Some(2) && said.contains("expired"), "{said}");
+    // As long as it counts, a clock that is a month behind or ahead, there or here, changes nothing.
+    let files = [
+        ("targets.nub", "target a = step { run = sh`sleep 0.3; cat {in \"t\"} > {out \"x\"}` }\n"),
+        ("t", "6\n"),
+    ];
+    for (there, here) in [("+30d", "+0d"), ("-30d", "+0d"), ("+0d", "-30d")] {
+        let name = there.replace(['+', '-'], "by-");
+        let (mut command, folders) = worker(there, &name);
+        let _worker =
+            Ended { child: command.stdout(Stdio::null()).spawn().unwrap(), _folders: Some(folders) };
+        let seat = team.sandbox(&[]);
+        until("it is there", || seat.run(&["workers"]).expect(0).stdout.contains(&name));
+        let sandbox = team.sandbox(&files);
+        let mut command = sandbox.command_in("", &["build", "--json"]);
+        command.env("NUBRIK_SHARED_ROOT", &team.root).env("NUBRIK_JOBS_KEY", team.path("boss"));
+        command.env("XDG_STATE_HOME", team.path("boss-state"));
+        with_clock(here, &mut command);
+        let said = String::from_utf8(command.output().unwrap().stdout).unwrap();
+        assert!(said.contains("\"ran\":1,\"machines\":1"), "{there} {here} {said}");
+        assert_eq!(sandbox.read("out/default/a/x"), "6\n");
+        // The same clock, and then the right one: nothing runs again, and an edit is seen.
+        for by in [here, "+0d"] {
+            let mut command = sandbox.command_in("", &["build"]);
+            with_clock(by, &mut command);
+            let said = command.output().unwrap().stdout;
+            assert!(String::from_utf8_lossy(&said).starts_with("nothing to run"), "{by}");
+        }
+        sandbox.write("t", "7\n");
+        sandbox.run(&["build"]).expect(0);
+        assert_eq!(sandbox.read("out/default/a/x"), "7\n");
+    }
+}
+
+#[test]
+fn a_worker_cut_off_at_any_point_loses_and_doubles_nothing() {
+    let Some(team) = Team::new() else { return };
+    let text: String = (0..6)
+        .map(|n| format!("target s{n} = step {{ run = sh`sleep 0.1; cat {{in \"t\"}} > {{out \"x\"}}; echo {n} >> {{out \"x\"}}` }}\n"))
+        .collect();
+    let _stays = team.worker("stays", "hand");
+    let sandbox = team.sandbox(&[("targets.nub", &text), ("t", "0\n")]);
+    // Taking a job, bringing what it reads, running it, giving what it made, answering: it ends somewhere among these.
+    for moment in 0..8u64 {
+        let dies = team.worker("dies", "hand");
+        sandbox.write("t", &format!("{moment}\n"));
+        let run = std::thread::scope(|scope| {
+            scope.spawn(move || {
+                std::thread::sleep(Duration::from_millis(250 + 45 * moment));
+                drop(dies);
+            });
+            team.build(&sandbox, &["--json"])
+        });
+        let run = run.expect(0);
+        assert_eq!(run.ran().len(), 6, "{}", run.stdout);
+        for number in 0..6 {
+            assert_eq!(sandbox.read(&format!("out/default/s{number}/x")), format!("{moment}\n{number}\n"));
+        }
+        assert!(team.build(&sandbox, &[]).expect(0).stdout.starts_with("nothing to run"));
+    }
 }

@@ -8,7 +8,7 @@ use std::time::Duration;
 use nubrik_confine::CancelSwitch;
 use nubrik_engine::Outside;
 use nubrik_exchange::{Boss, ExchangePlace, Hand};
-use nubrik_shared::{PublicKey, SecretKey};
+use nubrik_shared::{PublicKey, SecretKey, SharedStore};
 
 use super::Session;
 use super::crew::Crew;
@@ -115,7 +115,7 @@ impl Session {
         let shared =
             self.shared.clone().ok_or("what they make comes by the team's store, and none is used")?;
         let store = self.store.clone()?;
-        may_write(&shared.members(), &key.public(), JOBS)?;
+        may_write(&shared, &key.public(), JOBS)?;
         let boss =
             Boss::open(&place_of(&settings)?, &build_name()?).map_err(|trouble| trouble.to_string())?;
         let crew = Crew::new(boss, key, (shared, store), self.workspace.root.clone());
@@ -191,7 +191,7 @@ impl Session {
         let key = key
             .ok_or_else(|| format!("{WORKER_VARIABLE} names no key: nubrik share new-key FILE makes one"))?;
         let shared = self.new_shared()?;
-        may_write(&shared.members(), &key.public(), WORKERS)?;
+        may_write(&shared, &key.public(), WORKERS)?;
         if let Some(why) = self.why_no_rooms() {
             return Err(format!("steps are not confined on this machine: {why}"));
         }
@@ -220,7 +220,12 @@ impl Session {
     }
 }
 
-fn may_write(members: &nubrik_shared::KeyList, key: &PublicKey, line: &str) -> Result<(), String> {
+fn may_write(shared: &SharedStore, key: &PublicKey, line: &str) -> Result<(), String> {
+    let members = shared.members();
+    // Without a list that counts nobody may anything.
+    if let Some(trouble) = shared.trouble().filter(|_| members.members.is_empty()) {
+        return Err(format!("who may is not known: {trouble}"));
+    }
     match members.writers_of(line).any(|member| member.key == *key) {
         true => Ok(()),
         false => Err(format!("{key} may not: nubrik share add NAME {key} --line {line} --root FILE lets it")),
