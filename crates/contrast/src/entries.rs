@@ -29,6 +29,25 @@ pub(crate) fn entries(bytes: &[u8]) -> Option<Vec<(String, Vec<u8>)>> {
     (bytes.get(257..262) == Some(b"ustar")).then(|| of_tar(bytes)).flatten()
 }
 
+/// So many bytes of a file say whether it may be an archive.
+pub const HEAD: u64 = 262;
+
+/// Whether a file that begins so may be an archive.
+pub fn may_be_archive(head: &[u8]) -> bool {
+    let begins = |mark: &[u8]| head.starts_with(mark);
+    begins(b"!<arch>\n")
+        || begins(b"PK\x03\x04")
+        || begins(&[0x1f, 0x8b])
+        || head.get(257..262) == Some(b"ustar")
+}
+
+/// The names in an archive, alone or in gzip, in their order, with how many bytes each has; nothing where it is none.
+pub fn listed(bytes: &[u8]) -> Option<Vec<(String, u64)>> {
+    let inside = unpacked(bytes);
+    let entries = entries(inside.as_deref().unwrap_or(bytes))?;
+    Some(entries.into_iter().map(|(name, content)| (name, content.len() as u64)).collect())
+}
+
 fn of_ar(bytes: &[u8]) -> Option<Vec<(String, Vec<u8>)>> {
     let archive = object::read::archive::ArchiveFile::parse(bytes).ok()?;
     let entry = |member: object::read::Result<object::read::archive::ArchiveMember<'_>>| {

@@ -10,6 +10,8 @@
 mod entries;
 mod sections;
 
+pub use entries::{HEAD, listed, may_be_archive};
+
 use std::fmt;
 
 /// So many bytes are shown of both.
@@ -175,6 +177,18 @@ mod tests {
 
     fn said(one: &[u8], other: &[u8]) -> String {
         first_difference(one, other).unwrap().to_string()
+    }
+
+    #[test]
+    fn what_is_in_an_archive_is_told() {
+        let tar = tar_of(&[("a/high.txt", b"06:12", 7), ("low.txt", b"", 9)]);
+        let names = vec![("a/high.txt".to_owned(), 5), ("low.txt".to_owned(), 0)];
+        assert!(may_be_archive(&tar[..HEAD as usize]));
+        assert_eq!(listed(&tar), Some(names.clone()));
+        let mut gzip = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::default());
+        gzip.write_all(&tar).unwrap();
+        assert_eq!(listed(&gzip.finish().unwrap()), Some(names));
+        assert!(listed(b"no archive").is_none() && !may_be_archive(b"no archive"));
     }
 
     fn tar_of(files: &[(&str, &[u8], u64)]) -> Vec<u8> {

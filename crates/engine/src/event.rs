@@ -263,10 +263,10 @@ pub enum Notice {
 /// An event. Events of one step come in order; those of different steps come as they happen.
 #[derive(Clone, Debug)]
 pub enum Event {
-    /// Work begins on this many steps.
+    /// Work begins on these steps.
     Began {
-        /// How many steps the request needs.
-        steps: usize,
+        /// The steps that the request needs, each behind those that it needs.
+        order: Arc<[StepId]>,
     },
     /// A step's commands are about to run.
     WillRun {

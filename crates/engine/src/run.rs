@@ -38,7 +38,7 @@ pub fn build(
     let mut order = Closure::of(graph, files.iter().copied()).steps;
     let settled: HashSet<StepId> = settled.iter().copied().collect();
     order.retain(|step| !settled.contains(step));
-    listener.hear(&Event::Began { steps: order.len() });
+    listener.hear(&Event::Began { order: order.as_slice().into() });
     let published = if publish { files } else { &[] };
     let schedule = Schedule::new(&build, order, &settled, (files, published), out);
     let workers = options.jobs.min(schedule.order.len()).max(1);

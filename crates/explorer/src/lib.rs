@@ -15,7 +15,7 @@ mod site;
 mod write;
 
 pub use drawn::{DrawnNode, Shape};
-pub use live::LiveTold;
+pub use live::{LiveTold, LiveWaiting};
 pub use look::PagesFor;
 pub use picture::svg;
 pub use report::ReportOf;

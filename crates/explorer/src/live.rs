@@ -3,7 +3,7 @@
 //! An explorer listens at a socket in the workspace's own folder. A build that finds one tells it what happens; one that finds none
 //! loses nothing but a look.
 
-use std::collections::VecDeque;
+use std::collections::{HashMap, VecDeque};
 use std::sync::{Condvar, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
@@ -20,6 +20,10 @@ pub const SOCKET: &str = "explore.sock";
 /// So many steps that ended are shown.
 const ENDED: usize = 40;
 
+/// So many steps that wait are shown, and of each so many that it waits for.
+const WAITING: usize = 40;
+const NEEDS: usize = 3;
+
 /// So many steps that run are shown.
 const RUNNING: usize = 60;
 
@@ -31,6 +35,8 @@ pub enum LiveTold {
     Began {
         /// How many steps it needs.
         steps: usize,
+        /// These steps, each behind those that it needs; none of a build with very many.
+        waits: Vec<LiveWaiting>,
     },
     /// A step begins.
     Runs {
@@ -69,6 +75,19 @@ pub enum LiveTold {
     },
 }
 
+/// A step that a build needs.
+#[derive(Clone, PartialEq, Debug, Serialize, Deserialize)]
+pub struct LiveWaiting {
+    /// Its folder, by which it is known.
+    pub folder: String,
+    /// Its target, with its variant.
+    pub target: String,
+    /// What it does.
+    pub say: String,
+    /// The steps that it needs, by their places in the list.
+    pub needs: Vec<u32>,
+}
+
 struct StepThatRuns {
     folder: String,
     target: String,
@@ -94,6 +113,11 @@ struct LiveBuild {
     current: usize,
     failed: Vec<(String, String, String, String)>,
     running: Vec<StepThatRuns>,
+    /// All its steps, where they were told, and which of them were begun, and are done with.
+    waits: Vec<LiveWaiting>,
+    places: HashMap<String, usize>,
+    begun: Vec<bool>,
+    over: Vec<bool>,
     ended: VecDeque<StepThatEnded>,
     /// How long it took, once it is over.
     took: Option<Duration>,
@@ -119,8 +143,13 @@ impl LiveBoard {
     pub fn hear(&self, line: &str) {
         let Ok(told) = serde_json::from_str::<LiveTold>(line) else { return };
         self.change(|build| match told {
-            LiveTold::Began { steps } => {
+            LiveTold::Began { steps, waits } => {
+                let places = waits.iter().enumerate().map(|(place, step)| (step.folder.clone(), place));
                 *build = Some(LiveBuild {
+                    places: places.collect(),
+                    begun: vec![false; waits.len()],
+                    over: vec![false; waits.len()],
+                    waits,
                     since: Instant::now(),
                     steps,
                     done: 0,
@@ -183,6 +212,9 @@ impl LiveBuild {
         match told {
             LiveTold::Began { .. } => {}
             LiveTold::Runs { folder, target, say, reason } => {
+                if let Some(place) = self.places.get(&folder) {
+                    self.begun[*place] = true;
+                }
                 self.running.retain(|running| running.folder != folder);
                 self.running.push(StepThatRuns {
                     folder,
@@ -199,6 +231,9 @@ impl LiveBuild {
             }
             LiveTold::Done { folder, target, say, state, reason, micros, printed } => {
                 self.running.retain(|running| running.folder != folder);
+                if let Some(place) = self.places.get(&folder) {
+                    self.over[*place] = true;
+                }
                 self.done += 1;
                 match state.as_str() {
                     "current" => self.current += 1,
@@ -216,6 +251,44 @@ impl LiveBuild {
                     self.ended.push_front(StepThatEnded { target, say, state, reason, micros });
                     self.ended.truncate(ENDED);
                 }
+            }
+        }
+    }
+
+    /// Steps that wait, those first that wait for nothing but a free place: each with what it waits for.
+    fn queue(&self) -> Vec<(&LiveWaiting, Vec<&LiveWaiting>)> {
+        let waiting = (0..self.waits.len()).filter(|place| !self.begun[*place] && !self.over[*place]);
+        let mut queue: Vec<(&LiveWaiting, Vec<&LiveWaiting>)> = waiting
+            .map(|place| {
+                let step = &self.waits[place];
+                let needs = step.needs.iter().map(|need| *need as usize);
+                let open = needs.filter(|need| !self.over.get(*need).is_none_or(|over| *over));
+                (step, open.filter_map(|need| self.waits.get(need)).collect())
+            })
+            .collect();
+        queue.sort_by_key(|(_, open)| open.len());
+        queue
+    }
+
+    fn queue_markup(&self, link: &dyn Fn(&str) -> Markup) -> Markup {
+        let queue = if self.took.is_some() { Vec::new() } else { self.queue() };
+        html! {
+            @if !queue.is_empty() {
+                h2 { "Waiting" }
+                div.scroll { table {
+                    thead { tr { th scope="col" { "Target" } th scope="col" { "Step" } th scope="col" { "Waits for" } } }
+                    tbody { @for (step, open) in queue.iter().take(WAITING) {
+                        tr {
+                            td { (link(&step.target)) } td.say { (step.say) }
+                            td {
+                                @if open.is_empty() { "a free place" }
+                                @for (n, need) in open.iter().take(NEEDS).enumerate() { @if n > 0 { ", " } (link(&need.target)) " " span.say { (need.say) } }
+                                @if open.len() > NEEDS { " and " (open.len() - NEEDS) " more" }
+                            }
+                        }
+                    } }
+                } }
+                @if queue.len() > WAITING { p.lead { "and " (queue.len() - WAITING) " more" } }
             }
         }
     }
@@ -253,6 +326,7 @@ impl LiveBuild {
                 } }
                 @if self.running.len() > RUNNING { p.lead { "and " (self.running.len() - RUNNING) " more" } }
             }
+            (self.queue_markup(&link))
             @if !self.ended.is_empty() {
                 h2 { "Done" }
                 div.scroll { table {
@@ -288,7 +362,14 @@ mod tests {
         let (folder, target, say) = ("f".to_owned(), "tide/fit".to_owned(), "compile".to_owned());
         let reason = "never built here".to_owned();
         board.hear("no JSON");
-        board.hear(&line(&LiveTold::Began { steps: 2 }));
+        let waiting = |folder: &str, needs: &[u32]| LiveWaiting {
+            folder: folder.to_owned(),
+            target: format!("tide/{folder}"),
+            say: "compile".to_owned(),
+            needs: needs.to_vec(),
+        };
+        let waits = vec![waiting("f", &[]), waiting("g", &[0]), waiting("h", &[])];
+        board.hear(&line(&LiveTold::Began { steps: 3, waits }));
         let runs = LiveTold::Runs {
             folder: folder.clone(),
             target: target.clone(),
@@ -302,6 +383,10 @@ mod tests {
             let build = board.build.lock().unwrap();
             let build = build.1.as_ref().unwrap();
             assert_eq!((build.running.len(), build.running[0].machine.as_deref()), (1, Some("mill")));
+            // The one that waits for nothing but a place comes first.
+            let queue = build.queue();
+            let queue: Vec<_> = queue.iter().map(|(step, open)| (&*step.folder, open.len())).collect();
+            assert_eq!(queue, [("h", 0), ("g", 1)]);
         }
         let state = "failed".to_owned();
         let printed = Some("no water".to_owned());
@@ -310,6 +395,7 @@ mod tests {
         board.is_over();
         let build = board.build.lock().unwrap();
         let build = build.1.as_ref().unwrap();
+        assert_eq!(build.queue().iter().map(|(_, open)| open.len()).collect::<Vec<_>>(), [0, 0]);
         assert_eq!(
             (build.done, build.failed.len(), build.running.len(), build.took.is_some()),
             (1, 1, 0, true)

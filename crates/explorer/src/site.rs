@@ -1,12 +1,13 @@
 //! What all pages are made from: a workspace as it is at one time.
 
-use std::collections::{BTreeMap, HashSet};
+use std::collections::{BTreeMap, HashMap, HashSet};
 use std::sync::{Arc, OnceLock};
 use std::time::{SystemTime, UNIX_EPOCH};
 
+use nubrik_coverage::Coverage;
 use nubrik_graph::{Graph, Role, StepId, Target, TargetId};
 use nubrik_lang::topics::Topic;
-use nubrik_lang::{AddressPattern, Evaluation};
+use nubrik_lang::{AddressPattern, Evaluation, ToldCall};
 use nubrik_session::{BuildRecord, Session};
 use nubrik_source::WsPath;
 
@@ -31,11 +32,16 @@ pub struct Site {
     /// When it was begun to be looked at.
     pub(crate) looked: SystemTime,
     builds: OnceLock<Vec<BuildRecord>>,
+    lines: OnceLock<Option<(Coverage, u64)>>,
+    told: OnceLock<HashMap<Arc<str>, ToldCall>>,
     options: OnceLock<Evaluation>,
     /// What can be found by words, once somebody looked.
     pub(crate) index: OnceLock<SearchIndex>,
     paths: OnceLock<HashSet<String>>,
 }
+
+/// In a workspace with more targets than this nothing is evaluated for a page.
+const TOLD: usize = 2_000;
 
 impl Site {
     /// Looks at a workspace.
@@ -66,6 +72,8 @@ impl Site {
             name,
             looked,
             builds: OnceLock::new(),
+            lines: OnceLock::new(),
+            told: OnceLock::new(),
             options: OnceLock::new(),
             index: OnceLock::new(),
             paths: OnceLock::new(),
@@ -88,6 +96,26 @@ impl Site {
     /// Builds that are remembered, the oldest first.
     pub(crate) fn builds(&self) -> &[BuildRecord] {
         self.builds.get_or_init(|| self.session.history())
+    }
+
+    /// What a target was given by its definition and by defaults, where a kind makes it; nothing in workspaces so large that to
+    /// evaluate them for a page would take long.
+    pub(crate) fn told(&self, address: &str) -> Option<&ToldCall> {
+        let evaluate = || {
+            if self.declared().count() > TOLD {
+                return HashMap::new();
+            }
+            let calls = self.session.told_fields(&[AddressPattern::below(&WsPath::root())]);
+            calls.into_iter().map(|call| (call.target.clone(), call)).collect()
+        };
+        self.told.get_or_init(evaluate).get(address)
+    }
+
+    /// Which lines tests ran, when that was asked the last time, and when that was, in seconds since 1970.
+    pub(crate) fn lines(&self) -> Option<&(Coverage, u64)> {
+        let seconds = |at: SystemTime| at.duration_since(UNIX_EPOCH).map_or(0, |time| time.as_secs());
+        let kept = || self.session.kept_lines().map(|(lines, at)| (lines, seconds(at)));
+        self.lines.get_or_init(kept).as_ref()
     }
 
     /// What there is to know about options.

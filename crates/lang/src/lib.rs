@@ -36,7 +36,9 @@ mod value;
 mod world;
 
 pub use address::{AddressPattern, PatternProblem, Wanted};
-pub use eval::{Evaluation, Evaluator, OptionInfo, Setting, SettingValue, write_json_text};
+pub use eval::{
+    Evaluation, Evaluator, OptionInfo, Setting, SettingValue, ToldCall, ToldField, write_json_text,
+};
 pub use examples::{ExampleReport, try_examples};
 pub use parallel::evaluate_below;
 pub use trail::{REQUEST, Trail, Unit, WatchedWorld};

@@ -218,3 +218,41 @@ fn every_page_that_is_served_leads_on() {
         assert!(known.contains(name), "{name} of {known:?}");
     }
 }
+
+#[test]
+fn archives_are_listed_and_lines_that_tests_ran_are_marked() {
+    let text = "target box = pack { path = \"box.tar.gz\", files = { \"in/a.txt\": \"a.txt\", \"in/b.txt\": \"b.txt\" } }\n\
+                option coverage: bool = false\n\
+                test lines = check {\n    run = if coverage then sh`printf 'SF:b.txt\\nDA:1,2\\nDA:2,0\\nend_of_record\\n' > {out l \"l.info\"}; true {in \"b.txt\"}` else `true`\n    coverage = if coverage then \"l\" else none\n}\n";
+    let sandbox = Sandbox::new(&[("targets.nub", text), ("a.txt", "ebb\n"), ("b.txt", "one\ntwo\nthree\n")]);
+    let text = format!(
+        "use \"nub:c\" as c\ntarget fit = c.library {{ sources = \"fit.c\", flags = [\"-O1\"] }}\n{text}"
+    );
+    sandbox.write("targets.nub", &text);
+    sandbox.write("fit.c", "int fit(void) { return 7; }\n");
+    sandbox.run(&["build"]).expect(0);
+    let pages = written(&sandbox, "first");
+    let fit = &pages["target.fit.html"];
+    assert!(fit.contains("its default, ") && fit.contains("<code>fit.c</code>"), "{fit}");
+    assert!(fit.contains("the field <code>flags</code> of the definition"), "{fit}");
+    assert!(
+        pages["target.box.html"].contains("in/a.txt")
+            && pages["tests.html"].contains("nubrik test --coverage")
+    );
+    sandbox.run(&["test", "--coverage"]).expect(0);
+    let pages = written(&sandbox, "second");
+    assert!(pages["tests.html"].contains("50 %: 1 of 2 lines of 1 file"), "{}", pages["tests.html"]);
+    let source = pages.iter().find(|(name, _)| name.starts_with("file.b~2etxt")).unwrap().1;
+    assert!(
+        source.contains("class=\"covered\" title=\"tests ran it 2 times\"")
+            && source.contains("class=\"missed\""),
+        "{source}"
+    );
+    assert_eq!(broken_links(&pages), Vec::<String>::new());
+    // Of a source that changed, nobody knows which lines ran.
+    std::thread::sleep(Duration::from_millis(1_100));
+    sandbox.write("b.txt", "another\ntwo\n");
+    let pages = written(&sandbox, "third");
+    let source = pages.iter().find(|(name, _)| name.starts_with("file.b~2etxt")).unwrap().1;
+    assert!(!source.contains("class=\"covered\""));
+}

@@ -403,7 +403,7 @@ pub struct Log(pub Mutex<Vec<String>>);
 impl Listener for Log {
     fn hear(&self, event: &Event) {
         let text = match event {
-            Event::Began { steps } => format!("began {steps}"),
+            Event::Began { order } => format!("began {}", order.len()),
             Event::WillRun { step, .. } => format!("will run {}", step.0),
             Event::Elsewhere { step, machine } => format!("{machine} runs {}", step.0),
             Event::Done { step, verdict: Verdict::Current, .. } => format!("current {}", step.0),

@@ -1,10 +1,10 @@
 //! What comes from elsewhere: pinned code, archives, tools, libraries.
 
-use std::collections::{BTreeMap, HashSet};
+use std::collections::{BTreeMap, HashSet, VecDeque};
 
 use maud::{Markup, html};
 use nubrik_graph::{Native, TargetId};
-use nubrik_pins::{ASKED, Pin, Pins};
+use nubrik_pins::{ASKED, Pin, Pins, Shelf, pin_id};
 
 use crate::look::{SitePage, counted, state};
 use crate::pages::naming::{place_link, target_link};
@@ -115,6 +115,7 @@ fn pins(site: &Site) -> Markup {
 fn pin_parts(pins: &Pins, fetched: &HashSet<&str>) -> Vec<Markup> {
     let is_used = |pin: &Pin| pin.archives.iter().any(|archive| fetched.contains(archive.digest.as_str()));
     let part = |(registry, shelf): (&nubrik_pins::Registry, &nubrik_pins::Shelf)| {
+        let ways = ways(shelf);
         let unused = shelf
             .pins
             .values()
@@ -128,7 +129,10 @@ fn pin_parts(pins: &Pins, fetched: &HashSet<&str>) -> Vec<Markup> {
                 tbody { @for pin in shelf.pins.values() {
                     tr {
                         td.name { (pin.name) } td { (pin.version) } td { (pin.licence.as_deref().unwrap_or("not known")) }
-                        td { @for (n, who) in pin.wanted_by.iter().enumerate() { @if n > 0 { ", " } @if who == ASKED { strong { "you" } } @else { (who) } } }
+                        td {
+                            @for (n, who) in pin.wanted_by.iter().enumerate() { @if n > 0 { ", " } @if who == ASKED { strong { "you" } } @else { (who) } }
+                            @if let Some(way) = ways.get(&*pin_id(&pin.name, &pin.version)).filter(|way| way.len() > 2) { div.lead { "by way of " (way.join(" > ")) } }
+                        }
                         td { @if let Some(archive) = pin.archives.first() { code { (archive.digest.chars().take(23).collect::<String>()) "…" } } }
                         td { @if is_used(pin) { "yes" } @else if !pin.on.is_empty() { "on " (pin.on.join(", ")) } @else { span.state.maybe { "no" } } }
                     }
@@ -137,6 +141,26 @@ fn pin_parts(pins: &Pins, fetched: &HashSet<&str>) -> Vec<Markup> {
         }
     };
     pins.shelves.iter().map(part).collect()
+}
+
+/// For each pin the shortest way by which it comes: from one that a person asked for, to itself.
+fn ways(shelf: &Shelf) -> BTreeMap<&str, Vec<&str>> {
+    let asked = shelf.pins.iter().filter(|(_, pin)| pin.wanted_by.iter().any(|who| who == ASKED));
+    let mut ways: BTreeMap<&str, Vec<&str>> =
+        asked.map(|(key, pin)| (key.as_str(), vec![pin.name.as_str()])).collect();
+    let mut next: VecDeque<&str> = ways.keys().copied().collect();
+    while let Some(key) = next.pop_front() {
+        let Some(pin) = shelf.pins.get(key) else { continue };
+        let way = ways.get(key).cloned().unwrap_or_default();
+        for need in &pin.needs {
+            let Some((key, needed)) = shelf.pins.get_key_value(&need.pin) else { continue };
+            if !ways.contains_key(key.as_str()) {
+                ways.insert(key, [&way[..], &[needed.name.as_str()]].concat());
+                next.push_back(key);
+            }
+        }
+    }
+    ways
 }
 
 /// Archives that definitions themselves name.
@@ -169,5 +193,41 @@ fn archives(site: &Site) -> Markup {
                 } }
             } }
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_shortest_way_by_which_a_package_comes_is_told() {
+        let pin = |name: &str, needs: &[&str], who: &[&str]| {
+            let need = |name: &&str| nubrik_pins::Need {
+                pin: format!("{name}@1"),
+                alias: None,
+                build: false,
+                on: Vec::new(),
+            };
+            let (needs, wanted_by) =
+                (needs.iter().map(need).collect(), who.iter().map(|w| (*w).to_owned()).collect());
+            (
+                format!("{name}@1"),
+                Pin { name: name.to_owned(), version: "1".to_owned(), needs, wanted_by, ..Pin::default() },
+            )
+        };
+        let pins = [
+            pin("ebb", &["moon", "flow"], &[ASKED]),
+            pin("flow", &["moon", "sand"], &["ebb"]),
+            pin("moon", &[], &["ebb", "flow"]),
+            // A circle ends nowhere, and one that nobody wants has no way.
+            pin("sand", &["flow"], &["flow"]),
+            pin("lost", &[], &[]),
+        ];
+        let shelf = Shelf { pins: pins.into_iter().collect(), ..Shelf::default() };
+        let ways = ways(&shelf);
+        assert_eq!(ways["moon@1"], ["ebb", "moon"]);
+        assert_eq!(ways["sand@1"], ["ebb", "flow", "sand"]);
+        assert!(!ways.contains_key("lost@1"));
     }
 }

@@ -7,6 +7,7 @@ pub(crate) mod finding;
 pub(crate) mod graphs;
 pub(crate) mod naming;
 pub(crate) mod options;
+pub(crate) mod origins;
 pub(crate) mod overview;
 pub(crate) mod sources;
 pub(crate) mod target;

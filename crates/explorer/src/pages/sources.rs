@@ -3,8 +3,10 @@
 use std::fs;
 use std::io::Read;
 use std::sync::Arc;
+use std::time::UNIX_EPOCH;
 
 use maud::{Markup, html};
+use nubrik_coverage::LineCounts;
 use nubrik_graph::Place;
 use nubrik_lang::meanings::{FileNames, NameMeaning, each_token};
 use nubrik_source::Sources;
@@ -126,10 +128,24 @@ impl TextLines {
 
     /// Lines as they are shown, from one to another.
     fn markup(&self, from: usize, to: usize) -> Markup {
+        self.markup_with(from, to, None)
+    }
+
+    /// The same, with which of them tests ran, where that is known.
+    fn markup_with(&self, from: usize, to: usize, lines: Option<&LineCounts>) -> Markup {
+        // Of those that can run; what a mark means is said in its words, too.
+        let mark = |number: usize| match lines.and_then(|lines| lines.times(number as u32 + 1)) {
+            None => ("", None),
+            Some(0) => ("missed", Some("no test ran it".to_owned())),
+            Some(times) => {
+                ("covered", Some(format!("tests ran it {}", counted(times as usize, "time", "times"))))
+            }
+        };
         html! {
             pre.lines {
                 @for number in from..=to.min(self.starts.len() - 1) {
-                    span id=(format!("l{}", number + 1)) {
+                    @let (class, told) = mark(number);
+                    span id=(format!("l{}", number + 1)) class=(class) title=[told] {
                         a.no href=(format!("#l{}", number + 1)) { (number + 1) }
                         (self.line_markup(number))
                         "\n"
@@ -207,6 +223,11 @@ pub(crate) fn file(site: &Site, path: &str) -> Option<SitePage> {
     let length = fs::metadata(&at).ok().filter(fs::Metadata::is_file).map(|meta| meta.len());
     let text = read_text(site, path).filter(|text| !text.contains('\0'));
     let folder = path.rsplit_once('/').map_or("", |(folder, _)| folder);
+    // What a source was when it ran, if it was changed after that, is not known.
+    let changed = fs::metadata(&at).and_then(|meta| meta.modified()).ok();
+    let changed = changed.and_then(|at| at.duration_since(UNIX_EPOCH).ok()).map_or(0, |time| time.as_secs());
+    let ran =
+        site.lines().filter(|(_, asked)| changed <= *asked).and_then(|(lines, _)| lines.files.get(path));
     let body = html! {
         @if maker.is_none() { (crumbs(package_of(site, folder))) }
         h1 { (path.rsplit('/').next().unwrap_or(path)) }
@@ -218,14 +239,52 @@ pub(crate) fn file(site: &Site, path: &str) -> Option<SitePage> {
                 dd { (target_link(site, graph.step(maker).target)) ", " span.say { (graph.step(maker).say) } }
             }
             @if let Some(number) = number { dt { "Read by" } dd { (readers(site, number)) } }
+            @if let Some(ran) = ran {
+                dt { "Tests ran" } dd { (ran.covered()) " of " (counted(ran.len(), "line", "lines")) " that can run: marked at their left" }
+            }
         }
+        (listing(site, path))
         @match (&text, length) {
-            (Some(text), _) => { @let lines = TextLines::of(site, path, text); (lines.markup(0, lines.starts.len() - 1)) },
+            (Some(text), _) => { @let lines = TextLines::of(site, path, text); (lines.markup_with(0, lines.starts.len() - 1, ran)) },
             (None, None) => { p.lead { "It is not there now" @if maker.is_some() { ": nothing was built, or only what needs it came from a store" } "." } },
+            (None, Some(_)) if archive(site, path).is_some() => {},
             (None, Some(length)) => { p.lead { "Its content is no text, or too long to be shown: " (size(length)) "." } },
         }
     };
     Some(SitePage { title: path.rsplit('/').next().unwrap_or(path).to_owned(), part: "kinds.html", body })
+}
+
+/// Larger archives are not looked into, in bytes.
+const ARCHIVE: u64 = 64 << 20;
+
+/// More entries than this are put away, and more than so many times as many are not told.
+const ENTRIES: usize = 200;
+
+/// What an archive that is there holds: names in their order, with how many bytes each has.
+fn archive(site: &Site, path: &str) -> Option<Vec<(String, u64)>> {
+    let at = site.session.workspace.root.join(path);
+    let is_short = fs::metadata(&at).is_ok_and(|meta| meta.is_file() && meta.len() <= ARCHIVE);
+    let file = is_short.then(|| fs::File::open(&at).ok()).flatten()?;
+    let mut head = Vec::new();
+    file.take(nubrik_contrast::HEAD).read_to_end(&mut head).ok()?;
+    nubrik_contrast::may_be_archive(&head).then(|| nubrik_contrast::listed(&fs::read(&at).ok()?)).flatten()
+}
+
+/// What is in an archive, as a part of a page; nothing of what is none.
+pub(crate) fn listing(site: &Site, path: &str) -> Markup {
+    let entries = archive(site, path).unwrap_or_default();
+    html! {
+        @if !entries.is_empty() {
+            details open[entries.len() <= ENTRIES] {
+                summary { (counted(entries.len(), "entry", "entries")) " in " code { (path.rsplit('/').next().unwrap_or(path)) } }
+                div.scroll { table {
+                    thead { tr { th scope="col" { "Entry" } th.number scope="col" { "Size" } } }
+                    tbody { @for (name, length) in entries.iter().take(ENTRIES * 10) { tr { td.name { (name) } td.number { (size(*length)) } } } }
+                } }
+                @if entries.len() > ENTRIES * 10 { p.lead { "and " (entries.len() - ENTRIES * 10) " more" } }
+            }
+        }
+    }
 }
 
 /// The package that a folder belongs to: the nearest one above it, or itself.

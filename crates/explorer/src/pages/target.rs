@@ -8,7 +8,8 @@ use nubrik_graph::{FileId, StepId, Target, TargetId, shown_command, shown_servic
 use crate::links::{About, page};
 use crate::look::{SitePage, counted, prose, size, span, state, when};
 use crate::pages::naming::{file_link, place_link, target_link};
-use crate::pages::sources::{definition, text_of};
+use crate::pages::origins::origins;
+use crate::pages::sources::{definition, listing, text_of};
 use crate::pages::targets::crumbs;
 use crate::pages::timeline::trend;
 use crate::site::{Site, kind_of};
@@ -41,15 +42,45 @@ pub(crate) fn target(site: &Site, address: &str) -> Option<SitePage> {
         (facts(site, id, target))
         h2 { "Definition" }
         (definition(site, &target.place))
+        (values(site, address))
         @if !steps.is_empty() {
             h2 { (counted(steps.len(), "step", "steps")) }
-            @for step in steps.iter().take(STEPS) { (step_part(site, *step)) }
+            @for step in steps.iter().take(STEPS) { (step_part(site, *step, address)) }
             @if steps.len() > STEPS { p.lead { "and " (steps.len() - STEPS) " more: " code { "nubrik show --json " (address) } } }
         }
         (on_call(site, id))
         (runs(site, address))
     };
     Some(SitePage { title: address.to_owned(), part: "kinds.html", body })
+}
+
+/// The values of a target's fields, those among them that came from defaults.
+fn values(site: &Site, address: &str) -> Markup {
+    let Some(call) = site.told(address) else { return html! {} };
+    let from_default = call.fields.iter().filter(|field| !field.is_given).count();
+    html! {
+        details {
+            summary {
+                (counted(call.fields.len(), "field", "fields")) " of " code { (call.kind) }
+                @if from_default > 0 { ", " (from_default) " at their defaults" }
+            }
+            div.scroll { table {
+                thead { tr { th scope="col" { "Field" } th scope="col" { "Value" } th scope="col" { "From" } th scope="col" { "What it is for" } } }
+                tbody { @for field in &call.fields {
+                    tr {
+                        td.name { (field.name) }
+                        td { code { (field.value) } }
+                        td {
+                            @if field.is_given { "the definition" }
+                            @else if let Some(place) = &field.default { "its default, " (place_link(site, place)) }
+                            @else { "nothing" }
+                        }
+                        td { (prose(&field.documentation)) }
+                    }
+                } }
+            } }
+        }
+    }
 }
 
 fn facts(site: &Site, id: TargetId, target: &Target) -> Markup {
@@ -117,7 +148,7 @@ fn results(site: &Site, target: &Target) -> Markup {
     })
 }
 
-fn step_part(site: &Site, id: StepId) -> Markup {
+fn step_part(site: &Site, id: StepId, address: &str) -> Markup {
     let graph = site.graph();
     let step = graph.step(id);
     let files = |files: &[FileId], none: &str| many(files, none, |file| file_link(site, *file));
@@ -133,6 +164,7 @@ fn step_part(site: &Site, id: StepId) -> Markup {
                 ", " (place_link(site, &step.place))
             }
             @for command in shown_command(step) { (command_text(&command)) }
+            (origins(site, step, address))
             @for list in &step.lists {
                 details { summary { (counted(list.text.lines().count(), "line", "lines")) " given in " code { (list.path.name()) } } pre { (list.text) } }
             }
@@ -183,6 +215,7 @@ fn content(site: &Site, file: FileId) -> Markup {
             !bytes.is_empty() && std::str::from_utf8(bytes).is_ok_and(|text| !text.contains('\0'))
         });
     html! {
+        @if !node.folder { (listing(site, node.path.as_str())) }
         @if let Some(bytes) = bytes {
             details { summary { "What is in " code { (node.path.name()) } } pre { (text_of(&bytes, CONTENT)) } }
         }

@@ -4,15 +4,22 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use maud::{Markup, html};
 use nubrik_cases::{Case, CaseOutcome};
+use nubrik_coverage::LineCounts;
 use nubrik_graph::StepId;
 
 use crate::links::{About, page};
-use crate::look::{SitePage, counted, span, state};
+use crate::look::{SitePage, counted, span, state, when};
 use crate::pages::timeline::trend;
 use crate::site::Site;
 
 /// So many of the slowest cases are listed.
 const SLOWEST: usize = 12;
+
+/// So many files are listed with the lines that tests ran.
+const COVERED: usize = 500;
+
+/// So many places of a file are listed that did not run.
+const MISSED: usize = 12;
 
 /// So many cases are listed of one test.
 const CASES: usize = 200;
@@ -125,10 +132,66 @@ pub(crate) fn tests(site: &Site) -> SitePage {
                 } }
             } }
         }
-        h2 { "Coverage" }
-        p { "What tests cover is asked for with " code { "nubrik test --coverage" } ", which builds an instrumented variant beside the usual one." }
+        (coverage(site))
     };
     SitePage { title: "Tests".to_owned(), part: "tests.html", body }
+}
+
+/// Which lines tests ran, when that was asked the last time.
+fn coverage(site: &Site) -> Markup {
+    let Some((lines, at)) = site.lines() else {
+        return html! {
+            h2 { "Coverage" }
+            p { "What tests cover is asked for with " code { "nubrik test --coverage" } ", which builds an instrumented variant beside the usual one." }
+        };
+    };
+    let (ran, all) = lines.total();
+    // Those with most lines that did not run come first.
+    let mut files: Vec<_> = lines.files.iter().collect();
+    files.sort_by_key(|(path, lines)| (std::cmp::Reverse(lines.len() - lines.covered()), *path));
+    html! {
+        h2 { "Coverage" }
+        p {
+            (share(ran, all)) ": " (ran) " of " (counted(all, "line", "lines")) " of " (counted(files.len(), "file", "files"))
+            " ran in the tests of " code { "nubrik test --coverage" } ", " (when(*at, site.now())) "."
+        }
+        div.scroll { table {
+            thead { tr { th scope="col" { "File" } th.number scope="col" { "Ran" } th.number scope="col" { "Lines" } th scope="col" { "" } th scope="col" { "Lines that did not run" } } }
+            tbody { @for (path, lines) in files.iter().take(COVERED) {
+                @let there = site.paths().contains(path.as_str()).then(|| page(About::File, path));
+                tr {
+                    td.name { @match &there { Some(page) => { a href=(page) { (path) } }, None => (path) } }
+                    td.number { (share(lines.covered(), lines.len())) }
+                    td.number { (lines.len()) }
+                    td { meter min="0" max=(lines.len().max(1)) value=(lines.covered()) aria-label=(format!("lines of {path} that ran")) {} }
+                    td { (missed(lines, there.as_deref())) }
+                }
+            } }
+        } }
+        @if files.len() > COVERED { p.lead { "and " (files.len() - COVERED) " more: " code { "nubrik test --coverage --coverage-file lines.info" } } }
+    }
+}
+
+/// A part of a whole in percent, as people read it: 100 is said only of all.
+fn share(part: usize, all: usize) -> String {
+    match (part, all) {
+        (_, 0) => "-".to_owned(),
+        (part, all) if part == all => "100 %".to_owned(),
+        (part, all) => format!("{} %", (part * 100 / all).min(99)),
+    }
+}
+
+/// Lines of a file that did not run, as links to them.
+fn missed(lines: &LineCounts, there: Option<&str>) -> Markup {
+    let ranges = lines.uncovered();
+    html! {
+        @for (n, range) in ranges.iter().take(MISSED).enumerate() {
+            @if n > 0 { ", " }
+            @let text = if range.start() == range.end() { range.start().to_string() } else { format!("{} to {}", range.start(), range.end()) };
+            @match there { Some(page) => { a href=(format!("{page}#l{}", range.start())) { (text) } }, None => (text) }
+        }
+        @if ranges.len() > MISSED { " and " (ranges.len() - MISSED) " more places" }
+    }
 }
 
 fn table(site: &Site, tests: &[TestedTarget<'_>]) -> Markup {

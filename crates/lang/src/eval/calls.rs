@@ -178,7 +178,10 @@ impl Evaluator<'_> {
         let decl = module.decl(id);
         let taken = self.take_from(id);
         let content = decl.content(taken);
+        let given: SmallVec<[Arc<str>; 6]> =
+            args.iter().filter_map(|arg| Some(arg.name?.text.clone())).collect();
         let mut slots = self.bind(scope, id, taken, (args, span), None)?;
+        self.tell_call(scope, id, &given, &slots);
         let owner = scope.owner.clone();
         let this = Some(owner.clone());
         let env = Rc::new(Env { parent: None, slots: RefCell::new(Vec::new()) });

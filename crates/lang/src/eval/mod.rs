@@ -37,6 +37,7 @@ mod step_limits;
 mod steps;
 mod taking;
 mod text_methods;
+mod told_fields;
 mod words;
 
 use std::cell::RefCell;
@@ -70,6 +71,7 @@ pub(crate) use published::check_published_across;
 
 pub use requests::Evaluation;
 pub(crate) use requests::{RowDigests, Shares};
+pub use told_fields::{ToldCall, ToldField};
 
 /// Why there is no value.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]

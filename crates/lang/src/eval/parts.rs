@@ -123,6 +123,8 @@ pub(super) struct Demand {
     pub(super) evaluates_jobs: bool,
     pub(super) wants_digests: bool,
     pub(super) linting: bool,
+    /// What kinds were given for targets, where that is wanted.
+    pub(super) told_fields: Option<Vec<super::told_fields::ToldCall>>,
     /// Globs that were evaluated for targets, where they are looked at afterwards.
     pub(super) globs: Vec<crate::lints::GlobUse>,
 }

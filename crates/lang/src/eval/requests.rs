@@ -248,7 +248,7 @@ impl Evaluator<'_> {
     /// Evaluates declarations that need one another in a long chain, from its end on, so that the stack does not grow with
     /// the chain. `chains` is the order in which they come after what they refer to; empty where no chain is long. Gives
     /// what came of those that are meant, by their places.
-    fn evaluate_chains(
+    pub(super) fn evaluate_chains(
         &mut self,
         chains: &[DeclId],
         meanings: &[Meaning],

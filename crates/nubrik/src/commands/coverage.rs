@@ -99,6 +99,7 @@ pub fn show(
         }
         None => None,
     };
+    session.keep_lines(&covered.lines);
     for file in &which.coverage_file {
         write(console, file, &covered)?;
     }

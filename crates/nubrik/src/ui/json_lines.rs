@@ -78,8 +78,8 @@ impl<'g> JsonLines<'g> {
 impl Listener for JsonLines<'_> {
     fn hear(&self, event: &Event) {
         match event {
-            Event::Began { steps } => {
-                let (version, steps) = (json::VERSION, *steps);
+            Event::Began { order } => {
+                let (version, steps) = (json::VERSION, order.len());
                 self.console.event(&json::BeganEvent { event: "began", version, steps });
             }
             Event::WillRun { .. } | Event::Elsewhere { .. } => {}

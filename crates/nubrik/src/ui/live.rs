@@ -79,7 +79,7 @@ impl<'g> LiveView<'g> {
 impl Listener for LiveView<'_> {
     fn hear(&self, event: &Event) {
         match event {
-            Event::Began { steps } => self.live().began(*steps),
+            Event::Began { order } => self.live().began(order.len()),
             Event::WillRun { step, .. } => self.live().running(*step),
             Event::Elsewhere { step, machine } => self.live().elsewhere(*step, machine),
             Event::Done { step, verdict, .. } => self.live().done(*step, *verdict),

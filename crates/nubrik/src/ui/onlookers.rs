@@ -1,5 +1,6 @@
 //! Tells an explorer that looks at the workspace what happens in a build. Whether one looks costs a look at one file.
 
+use std::collections::HashMap;
 use std::io::Write;
 use std::path::Path;
 use std::sync::mpsc::{Sender, channel};
@@ -7,8 +8,8 @@ use std::thread::JoinHandle;
 use std::time::Duration;
 
 use nubrik_engine::{Event, Verdict};
-use nubrik_explorer::LiveTold;
-use nubrik_graph::{Graph, StepId};
+use nubrik_explorer::{LiveTold, LiveWaiting};
+use nubrik_graph::{Graph, Needs, StepId};
 
 use super::json_text;
 
@@ -17,6 +18,9 @@ const PATIENCE: Duration = Duration::from_millis(500);
 
 /// So much is told of what a failing step printed, in bytes.
 const PRINTED: usize = 32 << 10;
+
+/// Of builds with more steps it is not told which ones wait.
+const TOLD: usize = 5_000;
 
 /// Who looks at a build from elsewhere.
 pub struct Onlookers<'g> {
@@ -44,6 +48,25 @@ impl<'g> Onlookers<'g> {
         Some(Onlookers { graph, sender: Some(sender), telling: Some(telling) })
     }
 
+    /// That a build begins: with its steps, and what each waits for, if there are not too many for a page.
+    fn began(&self, order: &[StepId]) -> LiveTold {
+        if order.len() > TOLD {
+            return LiveTold::Began { steps: order.len(), waits: Vec::new() };
+        }
+        let needs = Needs::of(self.graph);
+        let places: HashMap<StepId, u32> = order.iter().copied().zip(0..).collect();
+        let waits = order.iter().map(|id| {
+            let step = self.graph.step(*id);
+            LiveWaiting {
+                folder: step.folder.to_string(),
+                target: self.graph.title(*id).to_string(),
+                say: step.say.to_string(),
+                needs: needs.of_step(*id).iter().filter_map(|need| places.get(need).copied()).collect(),
+            }
+        });
+        LiveTold::Began { steps: order.len(), waits: waits.collect() }
+    }
+
     /// Tells an event.
     pub fn hear(&self, event: &Event) {
         let folder = |step: StepId| self.graph.step(step).folder.to_string();
@@ -52,7 +75,7 @@ impl<'g> Onlookers<'g> {
             |step: StepId| self.graph.step(step).say.to_string(),
         );
         let told = match event {
-            Event::Began { steps } => LiveTold::Began { steps: *steps },
+            Event::Began { order } => self.began(order),
             Event::WillRun { step, reason } => LiveTold::Runs {
                 folder: folder(*step),
                 target: target(*step),

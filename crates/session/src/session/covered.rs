@@ -1,8 +1,10 @@
 //! Which lines of the workspace's sources tests ran.
 
 use std::collections::BTreeSet;
+use std::time::SystemTime;
 
 use nubrik_coverage::Coverage;
+use nubrik_disk::read_open;
 use nubrik_engine::{CONSTANT_ROOT, Outside};
 use nubrik_graph::{Closure, FileId, Graph, Native, SetId, StepId};
 use nubrik_lang::Evaluation;
@@ -58,6 +60,29 @@ impl Session {
         });
         covered.untold = origins.untold(&covered.lines);
         covered
+    }
+}
+
+/// The lines that tests ran the last time that this was asked, in the tool's own folder.
+const LINES: &str = "lines.info";
+
+/// The lines that are kept may have so many bytes.
+const LINES_LIMIT: u64 = 64 << 20;
+
+impl Session {
+    /// Keeps which lines tests ran, for pages that show them later. That it cannot be kept harms nothing else.
+    pub fn keep_lines(&self, lines: &Coverage) {
+        if let Ok(own) = self.workspace.own() {
+            let _ = own.write_whole(LINES, lines.to_lcov().as_bytes());
+        }
+    }
+
+    /// The lines that tests ran when that was asked the last time, and when that was; nothing where it never was.
+    pub fn kept_lines(&self) -> Option<(Coverage, SystemTime)> {
+        let file = self.workspace.own().and_then(|own| own.open_to_read(LINES)).ok()?;
+        let when = file.metadata().and_then(|meta| meta.modified()).ok()?;
+        let bytes = read_open(file, LINES_LIMIT).ok()?;
+        Some((nubrik_coverage::read(&bytes).ok()?, when))
     }
 }
 

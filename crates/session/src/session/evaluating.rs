@@ -76,6 +76,12 @@ impl Session {
         on_large_stack(|| nubrik_lang::try_examples(&world, read))
     }
 
+    /// What targets that some patterns mean, and those that they need, were given, where a kind makes them.
+    pub fn told_fields(&self, patterns: &[AddressPattern]) -> Vec<nubrik_lang::ToldCall> {
+        let world = DiskWorld::new(&self.workspace, &self.machine, &self.answers).with_unsaved(&self.unsaved);
+        on_large_stack(|| Evaluator::new(&world).with_settings(&self.settings).told_fields(patterns))
+    }
+
     pub(super) fn with_evaluator(
         &self,
         watching: bool,

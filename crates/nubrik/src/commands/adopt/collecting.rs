@@ -81,7 +81,7 @@ impl Listener for Collector<'_> {
     fn hear(&self, event: &Event) {
         let mut seen = self.seen.lock().unwrap_or_else(PoisonError::into_inner);
         match event {
-            Event::Began { steps } => seen.all = *steps,
+            Event::Began { order } => seen.all = order.len(),
             Event::Done { step, verdict, printed, failure, .. } => {
                 seen.done += 1;
                 if matches!(verdict, Verdict::Ran | Verdict::Current | Verdict::Reused) {
