@@ -180,7 +180,14 @@ fn cost(known: &EditorKnowledge, id: TargetId) -> Option<String> {
 }
 
 fn about_target(known: &EditorKnowledge, target: &Target, id: TargetId) -> String {
-    let mut text = format!("**{}** – {}\n\n{}", target.address, target.kind, target.documentation);
+    let mut text = format!("**{}**", target.address);
+    // What it is, is known as far as it can be evaluated.
+    if !target.kind.is_empty() {
+        text.push_str(&format!(": {}", target.kind));
+    }
+    if !target.documentation.is_empty() {
+        text.push_str(&format!("\n\n{}", target.documentation));
+    }
     if let Some(cost) = cost(known, id) {
         text.push_str(&format!("\n\n{cost}"));
     }
@@ -189,7 +196,7 @@ fn about_target(known: &EditorKnowledge, target: &Target, id: TargetId) -> Strin
 }
 
 fn about_topic(topic: &Topic) -> String {
-    let mut text = format!("**{}** – {}\n\n{}", topic.name, topic.category, topic.summary);
+    let mut text = format!("**{}**: {}\n\n{}", topic.name, topic.category, topic.summary);
     if !topic.parts.is_empty() {
         text.push_str("\n\n");
         topic

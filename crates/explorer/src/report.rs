@@ -97,6 +97,9 @@ fn cases_of(test: &TestedTarget<'_>) -> Vec<Case> {
 }
 
 fn repeat_test(test: &TestedTarget<'_>) -> String {
+    if test.address == test.target {
+        return format!("nubrik test {}", test.target);
+    }
     format!("nubrik test {} --filter {}", test.target, nubrik_graph::shown_word(test.address))
 }
 
@@ -122,7 +125,7 @@ fn tests_html(tests: &[TestedTarget<'_>]) -> Markup {
                     h3 { span.name { (case.name) } }
                     @if !case.text.is_empty() { pre.wrap { (text_of(case.text.as_bytes(), 16_000)) } }
                 }
-                @if let Some(printed) = test.printed.filter(|printed| !printed.is_empty()) { details { summary { "What it printed" } pre.wrap { (text_of(printed.as_bytes(), 32_000)) } } }
+                @if let Some(printed) = test.printed.filter(|printed| !printed.is_empty()) { details open[test.cases.is_empty()] { summary { "What it printed" } pre.wrap { (text_of(printed.as_bytes(), 32_000)) } } }
                 p { "Repeat it: " code { (repeat_test(test)) } }
             }
         }

@@ -47,7 +47,7 @@ fn tests_are_told_with_their_cases_and_how_to_repeat_them() {
     let text = sandbox.run(&["report", "tests"]).expect(0).stdout;
     assert!(text.starts_with("# Tests: 1 of 3 tests passed, 2 failed\n"), "{text}");
     assert!(text.contains("the gauge is dry"), "{text}");
-    assert!(text.contains("Repeat it: `nubrik test plain_one --filter plain_one`"), "{text}");
+    assert!(text.contains("Repeat it: `nubrik test plain_one`"), "{text}");
     let files = ["report", "tests", "--html", "tests.html", "--junit", "tests.xml"];
     sandbox.run(&files).expect(0);
     let page = sandbox.read("tests.html");
@@ -55,7 +55,7 @@ fn tests_are_told_with_their_cases_and_how_to_repeat_them() {
     let xml = sandbox.read("tests.xml");
     assert!(xml.contains("name=\"ebb\"") && xml.contains("failures=\"2\""), "{xml}");
     // The command that repeats a test does.
-    let run = sandbox.run(&["test", "plain_one", "--filter", "plain_one"]).expect(1);
+    let run = sandbox.run(&["test", "plain_one"]).expect(1);
     assert!(run.stdout.contains("the gauge is dry"), "{}", run.stdout);
 }
 
