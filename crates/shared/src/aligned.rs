@@ -8,7 +8,7 @@ use nubrik_bytes::{Decoder, Encoder};
 
 use crate::bundle::expanded;
 
-const VERSION: u8 = 1;
+const VERSION: u8 = 2;
 
 /// How many bytes are compared at once.
 const BLOCK: usize = 32;
@@ -29,7 +29,7 @@ const GOOD: usize = BLOCK / 2;
 const BETTER: usize = 12;
 
 /// How hard the streams are compressed.
-const LEVEL: i32 = 9;
+const LEVEL: i32 = 17;
 
 /// The longest bytes that are laid beside others; the index holds places as `u32`.
 pub(crate) const LIMIT: u64 = 1 << 30;
@@ -192,6 +192,23 @@ fn read_number(bytes: &mut &[u8]) -> Option<u64> {
     }
 }
 
+/// Where sums are zero, as lengths of runs: of zeros and of others, in turns; and the others. Most are zero, and where they are not says
+/// more than what they are: apart from one another both compress better than as they stand.
+fn without_zeros(sums: &[u8]) -> (Vec<u8>, Vec<u8>) {
+    let (mut runs, mut others) = (Vec::new(), Vec::new());
+    let mut rest = sums;
+    while !rest.is_empty() {
+        let zeros = rest.iter().take_while(|sum| **sum == 0).count();
+        rest = &rest[zeros..];
+        let count = rest.iter().take_while(|sum| **sum != 0).count();
+        number(&mut runs, zeros as u64);
+        number(&mut runs, count as u64);
+        others.extend_from_slice(&rest[..count]);
+        rest = &rest[count..];
+    }
+    (runs, others)
+}
+
 /// What leads from old bytes to new ones, both shorter than 1 GiB.
 ///
 /// # Errors
@@ -210,13 +227,30 @@ pub fn difference(old: &[u8], new: &[u8]) -> std::io::Result<Vec<u8>> {
         plain.extend_from_slice(&new[at + beside..at + beside + count]);
         at += beside + count;
     }
+    let (runs, sums) = without_zeros(&sums);
     let mut out = Encoder::new();
     out.u8(VERSION);
-    for stream in [&places, &sums, &plain] {
+    for stream in [&places, &runs, &sums, &plain] {
         out.u64(stream.len() as u64);
         out.bytes(&zstd::bulk::compress(stream, LEVEL)?);
     }
     Ok(out.bytes)
+}
+
+/// Sums by the lengths of their runs; nothing where they do not go together, or are more than so many.
+fn with_zeros(mut runs: &[u8], mut others: &[u8], most: u64) -> Option<Vec<u8>> {
+    let mut sums = Vec::new();
+    while !runs.is_empty() {
+        let (zeros, count) = (read_number(&mut runs)?, read_number(&mut runs)?);
+        if zeros.checked_add(count)?.checked_add(sums.len() as u64)? > most {
+            return None;
+        }
+        sums.resize(sums.len() + zeros as usize, 0);
+        let (these, rest) = others.split_at_checked(count as usize)?;
+        sums.extend_from_slice(these);
+        others = rest;
+    }
+    others.is_empty().then_some(sums)
 }
 
 /// New bytes by old ones and what leads from them; nothing where that is damaged, or leads to another number of bytes.
@@ -230,7 +264,8 @@ pub fn apply(old: &[u8], difference: &[u8], length: u64) -> Option<Vec<u8>> {
         // No stream is longer than what it is for, but for a few bytes for each place.
         (raw <= length.saturating_add(64)).then(|| expanded(from.bytes().ok()?, raw)).flatten()
     };
-    let (places, sums, plain) = (stream()?, stream()?, stream()?);
+    let (places, runs, sums, plain) = (stream()?, stream()?, stream()?, stream()?);
+    let sums = with_zeros(&runs, &sums, length)?;
     if !from.is_at_end() || (sums.len() + plain.len()) as u64 != length {
         return None;
     }
