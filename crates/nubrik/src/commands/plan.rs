@@ -198,7 +198,8 @@ fn render(graph: &Graph, planned: &[PlannedStep], steps: usize, room: Capacity, 
         return "nothing to build here\n".to_owned();
     }
     if out.is_empty() {
-        return format!("nothing would run: all {steps} steps are current\n");
+        let its = if steps == 1 { "its 1 step is".to_owned() } else { format!("all {steps} steps are") };
+        return format!("nothing would run: {its} current\n");
     }
     let noun = if steps == 1 { "step" } else { "steps" };
     let mut sum = format!("\n{} of {steps} {noun} would run", counts[0]);
