@@ -91,6 +91,8 @@ pub struct Traffic {
     pub requests: u64,
     /// How many bytes came.
     pub moved: u64,
+    /// How many bytes went.
+    pub sent: u64,
     /// How many bytes the contents have that came.
     pub raw: u64,
     /// How many of them came as differences to what was here.
@@ -101,6 +103,7 @@ pub struct Traffic {
 pub(crate) struct Counters {
     requests: AtomicU64,
     moved: AtomicU64,
+    sent: AtomicU64,
     pub raw: AtomicU64,
     pub differences: AtomicU64,
 }
@@ -208,11 +211,12 @@ impl SharedStore {
 
     /// What was moved so far.
     pub fn traffic(&self) -> Traffic {
-        let Counters { requests, moved, raw, differences } = &self.counters;
+        let Counters { requests, moved, sent, raw, differences } = &self.counters;
         let read = |counter: &AtomicU64| counter.load(Ordering::Relaxed);
         Traffic {
             requests: read(requests),
             moved: read(moved),
+            sent: read(sent),
             raw: read(raw),
             differences: read(differences),
         }
@@ -267,7 +271,9 @@ impl SharedStore {
 
     pub(crate) fn put(&self, name: &str, bytes: &[u8]) -> Result<(), SharedTrouble> {
         self.counters.requests.fetch_add(1, Ordering::Relaxed);
-        self.wire.on(|| self.objects.put(name, bytes)).map_err(SharedTrouble::Unreachable)
+        self.wire.on(|| self.objects.put(name, bytes)).map_err(SharedTrouble::Unreachable)?;
+        self.counters.sent.fetch_add(bytes.len() as u64, Ordering::Relaxed);
+        Ok(())
     }
 
     pub(crate) fn remove(&self, name: &str) -> Result<(), SharedTrouble> {

@@ -5,7 +5,7 @@ use std::time::Instant;
 use nubrik_engine::{Event, Listener, Options};
 use nubrik_graph::{FileId, Graph, StepId};
 use nubrik_lang::{AddressPattern, Evaluation, Wanted};
-use nubrik_session::{BuildReport, KitNews, Session, Standing, Workshop};
+use nubrik_session::{BuildReport, KitNews, Session, Standing, TeamStore, Workshop};
 
 use super::share_news;
 use super::since::Affected;
@@ -16,7 +16,7 @@ use crate::exit::Exit;
 use crate::ui::console::{Console, OutputStream, err, errln, out, outln};
 use crate::ui::forecast::PastTimes;
 use crate::ui::paint::Ink;
-use crate::ui::screen::Screen;
+use crate::ui::screen::{Moving, Screen};
 use crate::ui::telling::Told;
 use crate::ui::{json, summary};
 
@@ -311,7 +311,14 @@ pub fn screen_for<'g>(
             .collect(),
         jobs: how.jobs.map_or(session.default_jobs(), usize::from),
     };
-    Screen::new(console, stream, graph, session.workspace.root.clone(), told, past)
+    let moving = match session.shared() {
+        TeamStore::Used(store) => Some(Box::new(move || {
+            let traffic = store.traffic();
+            (traffic.moved, traffic.sent)
+        }) as Moving),
+        TeamStore::Proposed(_) | TeamStore::None => None,
+    };
+    Screen::new(console, stream, graph, session.workspace.root.clone(), told, (past, moving))
 }
 
 /// Runs the probes that definitions wait for; stops when one fails. Without `shown` only failures are said.

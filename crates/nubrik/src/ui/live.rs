@@ -14,11 +14,14 @@ use super::forecast::{PastTimes, TimeForecast};
 use super::paint::{Ink, Paint};
 use super::step_line::{Columns, step_line};
 use super::telling::Telling;
-use super::text::{cut, harmless, time, width};
+use super::text::{cut, harmless, size, time, width};
 use super::visible::visible;
 
 /// How often the view is drawn again.
 const BEAT: Duration = Duration::from_millis(80);
+
+/// How many bytes came from a team's store so far, and how many went there.
+pub type Moving = Box<dyn Fn() -> (u64, u64) + Send>;
 
 /// Shows a build on a terminal: lines that stay, and below them what is at work.
 pub struct LiveView<'g> {
@@ -34,8 +37,10 @@ impl<'g> LiveView<'g> {
         console: Console,
         stream: OutputStream,
         past: PastTimes,
+        moving: Option<Moving>,
     ) -> LiveView<'g> {
-        let live = Mutex::new(Live { past: Some(past), ..Live::new(telling.paint, telling.columns) });
+        let live = Live { past: Some(past), moving, ..Live::new(telling.paint, telling.columns) };
+        let live = Mutex::new(live);
         LiveView { telling, live, console, stream }
     }
 
@@ -116,6 +121,8 @@ pub struct Live {
     /// What steps took before, until it is looked ahead for the first time.
     past: Option<PastTimes>,
     forecast: Option<TimeForecast>,
+    /// What moves between a team's store and this machine, where there is one.
+    moving: Option<Moving>,
     /// Steps that are done with.
     ended: HashSet<StepId>,
     /// When it was looked ahead, and what was seen.
@@ -135,6 +142,9 @@ const TITLE_AFTER: Duration = Duration::from_secs(2);
 /// It is looked ahead again after so long, and for the first time.
 const AHEAD: Duration = Duration::from_secs(1);
 
+/// Fewer bytes that moved are not worth telling.
+const WORTH_SAYING: u64 = 64 << 10;
+
 /// Less than this that is left is not worth telling.
 const WORTH_TELLING: Duration = Duration::from_secs(3);
 
@@ -151,6 +161,7 @@ impl Live {
             began: Instant::now(),
             past: None,
             forecast: None,
+            moving: None,
             ended: HashSet::new(),
             foreseen: (Instant::now(), None),
             title: None,
@@ -295,6 +306,12 @@ impl Live {
         if let Some(left) = self.left(graph) {
             facts.push_str(&format!(", about {} left", rough(left)));
         }
+        let (came, went) = self.moving.as_ref().map_or((0, 0), |moving| moving());
+        for (bytes, word) in [(came, "came"), (went, "went")] {
+            if bytes >= WORTH_SAYING {
+                facts.push_str(&format!(", {} {word}", size(bytes)));
+            }
+        }
         let room = columns.saturating_sub(10 + cells + 2 + 1);
         format!(
             "{}{bar}  {}",
@@ -376,11 +393,13 @@ mod tests {
     }
 
     #[test]
-    fn shows_where_a_step_runs() {
+    fn shows_where_a_step_runs_and_what_moves() {
         let graph = graph();
-        let mut live = live(&graph, 100);
+        let mut live = Live { moving: Some(Box::new(|| (3 << 20, 7))), ..live(&graph, 100) };
         live.running(StepId(0));
         live.running(StepId(1));
+        let view = live.redraw(&graph);
+        assert!(view.contains(", 3.0 MiB came") && !view.contains("went"), "{view}");
         live.elsewhere(StepId(1), &"mill".into());
         let view = live.redraw(&graph);
         assert!(view.contains("0 of 3 steps, 1 wait, 1 on other machines"), "{view}");

@@ -11,6 +11,7 @@ use super::forecast::PastTimes;
 use super::json_lines::JsonLines;
 use super::lines::Lines;
 use super::live::LiveView;
+pub use super::live::Moving;
 use super::onlookers::Onlookers;
 use super::telling::{Telling, Told};
 
@@ -35,7 +36,7 @@ impl<'g> Screen<'g> {
         graph: &'g Graph,
         root: PathBuf,
         told: Told,
-        past: impl FnOnce() -> PastTimes,
+        (past, moving): (impl FnOnce() -> PastTimes, Option<Moving>),
     ) -> Self {
         let onlookers = Onlookers::of(&root, graph);
         if console.is_json() {
@@ -45,7 +46,7 @@ impl<'g> Screen<'g> {
         let telling = Telling::new(graph, root, paint, told);
         let shown = match paint.width {
             Some(_) if !told.only_trouble => {
-                ScreenKind::Live(Box::new(LiveView::new(telling, console, stream, past())))
+                ScreenKind::Live(Box::new(LiveView::new(telling, console, stream, past(), moving)))
             }
             _ => ScreenKind::Lines(Lines::new(telling, console, stream)),
         };
