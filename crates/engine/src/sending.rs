@@ -111,6 +111,8 @@ impl Schedule<'_, '_> {
             reason: reason.clone(),
             at: Instant::now(),
             forecast: Duration::from_micros(forecast),
+            // What nobody ran took nothing.
+            is_known: build.before.cost_of(build.graph.step(id).folder.shared()).is_some_and(|took| took > 0),
             is_doubled: false,
             is_bound,
         };

@@ -15,12 +15,18 @@ const LATE: u32 = 3;
 /// No step is late before this.
 const NOT_LATE: Duration = Duration::from_secs(2);
 
+/// A step of which nobody knows how long it takes is late after this. That its machine is gone shows sooner.
+const LATE_UNKNOWN: Duration = Duration::from_secs(60);
+
 /// A step that was sent and not answered yet.
 pub(crate) struct SentStep {
     pub now: Examined,
     pub reason: Reason,
     pub at: Instant,
+    /// How long it should take, or how long it is guessed to.
     pub forecast: Duration,
+    /// Whether it ran before, so that this is known.
+    pub is_known: bool,
     /// Whether it was sent to a second machine.
     pub is_doubled: bool,
     /// Whether this machine cannot run it.
@@ -30,9 +36,44 @@ pub(crate) struct SentStep {
 impl SentStep {
     /// Whether it should be over.
     pub(crate) fn is_late(&self) -> bool {
-        self.at.elapsed() > (self.forecast * LATE).max(NOT_LATE)
+        self.at.elapsed() > if self.is_known { (self.forecast * LATE).max(NOT_LATE) } else { LATE_UNKNOWN }
     }
 }
 
 /// Steps that were sent, by their numbers.
 pub(crate) type SentSteps = HashMap<StepId, SentStep>;
+
+#[cfg(test)]
+#[allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
+mod tests {
+    use nubrik_bytes::Digest;
+
+    use super::*;
+    use crate::key::KeyParts;
+
+    #[test]
+    fn what_never_ran_is_not_late_soon() {
+        let (none, second) = (Digest::default(), Duration::from_secs(1));
+        let sent = |ago: Duration, forecast: Duration, is_known: bool| SentStep {
+            now: Examined {
+                id: StepId(0),
+                parts: KeyParts { command: none, tools: Vec::new(), inputs: Vec::new() },
+                first_key: none,
+                names: none,
+                tools: Vec::new(),
+            },
+            reason: Reason::New,
+            at: Instant::now().checked_sub(ago).unwrap(),
+            forecast,
+            is_known,
+            is_doubled: false,
+            is_bound: false,
+        };
+        assert!(sent(second * 4, second, true).is_late() && !sent(second * 2, second, true).is_late());
+        assert!(
+            !sent(second, second / 100, true).is_late() && sent(second * 3, second / 100, true).is_late()
+        );
+        assert!(!sent(second * 30, second / 100, false).is_late());
+        assert!(sent(second * 61, second / 100, false).is_late());
+    }
+}
