@@ -70,8 +70,9 @@ pub enum StepAnswer {
 pub trait Performer: Sync {
     /// A build begins: what was read of sources before may be something else now.
     fn begin(&self);
-    /// Whether someone of whom some labels are true would begin a step now.
-    fn has_place(&self, machine: &[Arc<str>]) -> bool;
+    /// Whether someone of whom some labels are true would begin a step now; or, `ahead`, soon after, since more may be under way
+    /// than run at once.
+    fn has_place(&self, machine: &[Arc<str>], ahead: bool) -> bool;
     /// What identifies things of a machine of which some labels are true, as it says itself: tools by name, files by path.
     ///
     /// # Errors

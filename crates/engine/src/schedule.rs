@@ -32,6 +32,8 @@ pub(crate) struct Progress {
     pub(crate) micros: Vec<u64>,
     /// How many workers wait for something to begin.
     pub(crate) waiting: usize,
+    /// How many workers run a step.
+    pub(crate) running_here: usize,
     /// How many threads wait for something to send.
     pub(crate) senders: usize,
     /// How many steps that are not done with may need each service, by the service's folder.
@@ -95,6 +97,7 @@ impl<'b, 'a> Schedule<'b, 'a> {
             machine_lacks: false,
             micros: vec![0; count],
             waiting: 0,
+            running_here: 0,
             senders: 0,
             needed: needed_services(graph, &order),
         };
@@ -118,12 +121,15 @@ impl<'b, 'a> Schedule<'b, 'a> {
 
     pub(crate) fn work(&self) {
         while let Some(step) = self.next() {
-            match self.attend(step) {
+            // With a free place here, nothing goes elsewhere to wait.
+            match self.attend(step, false) {
                 Attended::Ended(done) => self.end(step, *done),
                 Attended::Sent => {}
                 Attended::ToRun(to_run) => {
                     let RunHere { now, reason, why } = *to_run;
+                    lock(&self.progress).running_here += 1;
                     let done = self.run(step, &now, reason, why);
+                    lock(&self.progress).running_here -= 1;
                     self.end(step, done);
                 }
             }
@@ -153,8 +159,9 @@ impl<'b, 'a> Schedule<'b, 'a> {
         }
     }
 
-    /// What becomes of a step: whether it is done with, another machine runs it, or it is to run here.
-    pub(crate) fn attend(&self, step: StepId) -> Attended {
+    /// What becomes of a step: whether it is done with, another machine runs it, perhaps after it waited there (`ahead`), or it is to
+    /// run here.
+    pub(crate) fn attend(&self, step: StepId, ahead: bool) -> Attended {
         let build = self.build;
         {
             let progress = lock(&self.progress);
@@ -206,7 +213,7 @@ impl<'b, 'a> Schedule<'b, 'a> {
             Decision::Run(reason) if is_for_others => self.hand_on(step, now, reason),
             Decision::Run(reason) => {
                 let why = build.not_taken(step, &now);
-                match self.send(step, now, &reason) {
+                match self.send(step, now, &reason, ahead) {
                     Ok(()) => Attended::Sent,
                     Err(now) => to_run(now, reason, why),
                 }

@@ -89,7 +89,14 @@ impl Build<'_> {
 
 impl Schedule<'_, '_> {
     /// Sends a step that is to run to another machine, if one would begin it now.
-    pub(crate) fn send(&self, id: StepId, now: Examined, reason: &Reason) -> Result<(), Examined> {
+    /// `ahead` it may wait there until somebody is free.
+    pub(crate) fn send(
+        &self,
+        id: StepId,
+        now: Examined,
+        reason: &Reason,
+        ahead: bool,
+    ) -> Result<(), Examined> {
         let build = self.build;
         let Some(performer) = build.performer else { return Err(now) };
         let forecast = self.costs[id.index()] as u64;
@@ -97,7 +104,7 @@ impl Schedule<'_, '_> {
         // What only others can run waits for them; the labels of all others are those of this machine.
         let has_place = || {
             let is_worth_it = forecast >= WORTH_SENDING;
-            is_bound || is_worth_it && performer.has_place(&build.graph.step(id).needed_labels())
+            is_bound || is_worth_it && performer.has_place(&build.graph.step(id).needed_labels(), ahead)
         };
         if lock(&self.not_sent).contains_key(&id) || !has_place() {
             return Err(now);
@@ -135,7 +142,7 @@ impl Schedule<'_, '_> {
 
     /// Sends a step that this machine cannot run; how it ended, where nobody can run it.
     pub(crate) fn hand_on(&self, id: StepId, now: Examined, reason: Reason) -> Attended {
-        let now = match self.send(id, now, &reason) {
+        let now = match self.send(id, now, &reason, true) {
             Ok(()) => return Attended::Sent,
             Err(now) => now,
         };
@@ -165,7 +172,7 @@ impl Schedule<'_, '_> {
     /// Sends steps while those who run some are busy, until nothing is left to do: others wait for nobody here.
     pub(crate) fn forward(&self) {
         while let Some(step) = self.next_to_send() {
-            match self.attend(step) {
+            match self.attend(step, true) {
                 Attended::Ended(done) => self.end(step, *done),
                 Attended::Sent => {}
                 Attended::ToRun(_) => {
@@ -185,15 +192,17 @@ impl Schedule<'_, '_> {
     /// The next step for another machine, as soon as there is one and somebody would begin it.
     fn next_to_send(&self) -> Option<StepId> {
         let (build, performer) = (self.build, self.build.performer?);
-        let would = |id: StepId| {
-            build.is_for_others(id) || performer.has_place(&build.graph.step(id).needed_labels())
+        let would = |id: StepId, ahead: bool| {
+            build.is_for_others(id) || performer.has_place(&build.graph.step(id).needed_labels(), ahead)
         };
         let mut progress = lock(&self.progress);
         loop {
             if progress.remaining == 0 || self.is_over.load(Ordering::Relaxed) {
                 return None;
             }
-            if let Some(step) = progress.queue.begin_elsewhere(would) {
+            // Who is free here takes what would only wait there.
+            let ahead = progress.running_here >= build.options.jobs.min(self.order.len());
+            if let Some(step) = progress.queue.begin_elsewhere(|id| would(id, ahead)) {
                 return Some(step);
             }
             progress.senders += 1;
@@ -279,7 +288,7 @@ impl Schedule<'_, '_> {
         // The longest chain first would take looking: those that take longest are its likeliest.
         late.sort_unstable_by_key(|(step, forecast)| (std::cmp::Reverse(*forecast), *step));
         for (step, _) in late {
-            if !performer.has_place(&self.build.graph.step(step).needed_labels()) {
+            if !performer.has_place(&self.build.graph.step(step).needed_labels(), false) {
                 continue;
             }
             let errand = lock(&self.sent).get(&step).and_then(|sent| self.build.errand(step, &sent.now));

@@ -37,7 +37,7 @@ fn board<'b>(other: &'b Bench, tool: Option<&'static str>, fails: bool) -> Board
 impl Performer for Board<'_> {
     fn begin(&self) {}
 
-    fn has_place(&self, _: &[Arc<str>]) -> bool {
+    fn has_place(&self, _: &[Arc<str>], _: bool) -> bool {
         false
     }
 

@@ -84,7 +84,7 @@ impl Performer for Scripted<'_> {
         Err("nobody is asked".into())
     }
 
-    fn has_place(&self, _: &[Arc<str>]) -> bool {
+    fn has_place(&self, _: &[Arc<str>], _: bool) -> bool {
         let mut deeds = self.deeds.lock().unwrap();
         let is_busy = deeds.front() == Some(&Deed::IsBusy);
         if is_busy {

@@ -16,7 +16,7 @@ use crate::exit::Exit;
 use crate::ui::console::{Console, OutputStream, err, errln, out, outln};
 use crate::ui::forecast::PastTimes;
 use crate::ui::paint::Ink;
-use crate::ui::screen::{Moving, Screen};
+use crate::ui::screen::{Screen, TrafficMeter};
 use crate::ui::telling::Told;
 use crate::ui::{json, summary};
 
@@ -315,7 +315,7 @@ pub fn screen_for<'g>(
         TeamStore::Used(store) => Some(Box::new(move || {
             let traffic = store.traffic();
             (traffic.moved, traffic.sent)
-        }) as Moving),
+        }) as TrafficMeter),
         TeamStore::Proposed(_) | TeamStore::None => None,
     };
     Screen::new(console, stream, graph, session.workspace.root.clone(), told, (past, moving))

@@ -21,7 +21,7 @@ use super::visible::visible;
 const BEAT: Duration = Duration::from_millis(80);
 
 /// How many bytes came from a team's store so far, and how many went there.
-pub type Moving = Box<dyn Fn() -> (u64, u64) + Send>;
+pub type TrafficMeter = Box<dyn Fn() -> (u64, u64) + Send>;
 
 /// Shows a build on a terminal: lines that stay, and below them what is at work.
 pub struct LiveView<'g> {
@@ -37,7 +37,7 @@ impl<'g> LiveView<'g> {
         console: Console,
         stream: OutputStream,
         past: PastTimes,
-        moving: Option<Moving>,
+        moving: Option<TrafficMeter>,
     ) -> LiveView<'g> {
         let live = Live { past: Some(past), moving, ..Live::new(telling.paint, telling.columns) };
         let live = Mutex::new(live);
@@ -122,7 +122,7 @@ pub struct Live {
     past: Option<PastTimes>,
     forecast: Option<TimeForecast>,
     /// What moves between a team's store and this machine, where there is one.
-    moving: Option<Moving>,
+    moving: Option<TrafficMeter>,
     /// Steps that are done with.
     ended: HashSet<StepId>,
     /// When it was looked ahead, and what was seen.

@@ -11,7 +11,7 @@ use super::forecast::PastTimes;
 use super::json_lines::JsonLines;
 use super::lines::Lines;
 use super::live::LiveView;
-pub use super::live::Moving;
+pub use super::live::TrafficMeter;
 use super::onlookers::Onlookers;
 use super::telling::{Telling, Told};
 
@@ -36,7 +36,7 @@ impl<'g> Screen<'g> {
         graph: &'g Graph,
         root: PathBuf,
         told: Told,
-        (past, moving): (impl FnOnce() -> PastTimes, Option<Moving>),
+        (past, moving): (impl FnOnce() -> PastTimes, Option<TrafficMeter>),
     ) -> Self {
         let onlookers = Onlookers::of(&root, graph);
         if console.is_json() {

@@ -280,14 +280,14 @@ impl Crew {
     }
 
     /// The kind of machine with the most room for a step, and how many more it would take.
-    fn roomiest(&self, machine: &[Arc<str>]) -> Option<(String, isize)> {
+    fn roomiest(&self, machine: &[Arc<str>], ahead: bool) -> Option<(String, isize)> {
         let kinds = self.boss.kinds();
         let sent = lock(&self.sent);
         let room = |kind: &MachineKind| {
             let name = kind.name();
             let sent = sent.get(&*name).copied().unwrap_or(0) as isize;
             // On each machine one more than it does at once is under way at least.
-            let ahead = (kind.slots * AHEAD.0 / AHEAD.1).max(kind.machines);
+            let ahead = if ahead { (kind.slots * AHEAD.0 / AHEAD.1).max(kind.machines) } else { 0 };
             ((kind.slots + ahead) as isize - sent, name)
         };
         let fitting = kinds.iter().filter(|kind| kind.has_labels(machine)).map(room);
@@ -313,8 +313,8 @@ impl Performer for Crew {
         lock(&self.made).clear();
     }
 
-    fn has_place(&self, machine: &[Arc<str>]) -> bool {
-        self.roomiest(machine).is_some_and(|(_, room)| room > 0)
+    fn has_place(&self, machine: &[Arc<str>], ahead: bool) -> bool {
+        self.roomiest(machine, ahead).is_some_and(|(_, room)| room > 0)
     }
 
     fn ask(&self, machine: &[Arc<str>], names: &[Arc<str>]) -> Result<NamedThings, Arc<str>> {
@@ -343,7 +343,7 @@ impl Performer for Crew {
     }
 
     fn send(&self, errand: &Errand) -> bool {
-        let Some((kind, _)) = self.roomiest(&errand.machine) else {
+        let Some((kind, _)) = self.roomiest(&errand.machine, true) else {
             self.note("nobody is there any more who could run it".to_owned());
             return false;
         };
