@@ -5,6 +5,7 @@ use lsp_types::{
     SemanticToken, SemanticTokenType, SymbolKind,
 };
 use nubrik_graph::{Target, TargetId};
+use nubrik_lang::ToldName;
 use nubrik_lang::meanings::{FileNames, NameMeaning, TokenInTree, each_token};
 use nubrik_lang::topics::Topic;
 use nubrik_source::{Sources, WsPath};
@@ -222,7 +223,12 @@ pub fn hover(known: &EditorKnowledge, document: &OpenText, byte: usize) -> Optio
             about_target(known, graph.target(id), id)
         }
         Some(NameMeaning::Declared(token)) => {
-            format!("```nub\n{}\n```", declaration_of(document, token.start as usize)?)
+            let declared = declaration_of(document, token.start as usize)?;
+            let name = document.text.get(token.start as usize..token.end as usize).unwrap_or_default();
+            let is_it = |told: &&ToldName| *told.name == *name && *told.file == *document.path.as_str();
+            let told = known.evaluated.names.iter().find(is_it);
+            let value = told.map(|told| format!("\n\n{}: `{}`", told.kind, told.value.replace('`', "'")));
+            format!("```nub\n{declared}\n```{}", value.unwrap_or_default())
         }
         Some(NameMeaning::InFile(path)) => format!("from {path}"),
         Some(NameMeaning::OfKit(name) | NameMeaning::Known(name)) => about_topic(known.topic(&name)?),

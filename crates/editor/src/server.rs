@@ -87,7 +87,12 @@ fn converse(
     let about = json!({"capabilities": abilities(), "serverInfo": {"name": "nubrik", "version": env!("CARGO_PKG_VERSION")}});
     connection.initialize_finish(id, about).map_err(|e| e.to_string())?;
     let root = session.workspace.root.clone();
-    let nothing = Evaluated { evaluation: nothing_known(&session), files: Vec::new(), costs: HashMap::new() };
+    let nothing = Evaluated {
+        evaluation: nothing_known(&session),
+        files: Vec::new(),
+        costs: HashMap::new(),
+        names: Vec::new(),
+    };
     let known = EditorKnowledge { evaluated: Arc::new(nothing), topics };
     let mut server = EditorServer {
         connection,

@@ -7,7 +7,7 @@ use std::time::Duration;
 
 use nubrik_graph::{StepId, TargetId};
 use nubrik_lang::topics::Topic;
-use nubrik_lang::{AddressPattern, Evaluation};
+use nubrik_lang::{AddressPattern, Evaluation, ToldName};
 use nubrik_session::Session;
 use nubrik_source::WsPath;
 
@@ -24,6 +24,8 @@ pub struct Evaluated {
     pub files: Vec<WsPath>,
     /// How many steps each target has, and how long they took the last time, in microseconds.
     pub costs: HashMap<TargetId, (usize, u64)>,
+    /// What names of the packages are that an editor looks at.
+    pub names: Vec<ToldName>,
 }
 
 /// UnsavedTexts that an editor has, by their paths.
@@ -37,7 +39,9 @@ pub fn evaluate_beside(mut session: Session, wanted: Receiver<UnsavedTexts>, don
         while let Ok(newer) = wanted.recv_timeout(PAUSE) {
             texts = newer;
         }
-        let packages: Vec<WsPath> = texts.keys().filter_map(WsPath::parent).collect();
+        let mut packages: Vec<WsPath> = texts.keys().filter_map(WsPath::parent).collect();
+        packages.sort();
+        packages.dedup();
         let unsaved: Vec<WsPath> =
             texts.keys().filter(|path| path.as_str().ends_with(".nub")).cloned().collect();
         session.take_unsaved(texts);
@@ -48,11 +52,12 @@ pub fn evaluate_beside(mut session: Session, wanted: Receiver<UnsavedTexts>, don
             session.evaluate(&patterns)
         };
         let costs = costs(&session, &evaluation);
+        let names = session.told_names(&packages);
         let mut files = session.definition_files(&WsPath::root());
         files.extend(unsaved);
         files.sort();
         files.dedup();
-        if done.send(Arc::new(Evaluated { evaluation, files, costs })).is_err() {
+        if done.send(Arc::new(Evaluated { evaluation, files, costs, names })).is_err() {
             return;
         }
     }

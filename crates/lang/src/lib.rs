@@ -37,7 +37,7 @@ mod world;
 
 pub use address::{AddressPattern, PatternProblem, Wanted};
 pub use eval::{
-    Evaluation, Evaluator, OptionInfo, Setting, SettingValue, ToldCall, ToldField, write_json_text,
+    Evaluation, Evaluator, OptionInfo, Setting, SettingValue, ToldCall, ToldField, ToldName, write_json_text,
 };
 pub use examples::{ExampleReport, try_examples};
 pub use parallel::evaluate_below;

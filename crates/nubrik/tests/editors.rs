@@ -424,3 +424,21 @@ fn grammars_for_editors_know_every_word() {
         assert!(is_in(&grammar) && is_in(&vim), "{word}");
     }
 }
+
+#[test]
+fn names_tell_their_values() {
+    let text = "let hours = [\"6\", \"12\"]\nlet sources = glob(\"*.txt\")\noption mode: \"ebb\" | \"flow\" = \"flow\"\n\
+                target t = step { run = `echo {hours} {mode} {sources} > {out \"x\"}` }\n";
+    let sandbox = Sandbox::new(&[("targets.nub", text), ("a.txt", "6\n")]);
+    let mut client = Client::start(&sandbox);
+    client.open("targets.nub", text);
+    client.hear("textDocument/publishDiagnostics", |_| true);
+    let hover = |client: &mut Client, text: &str, word: &str| {
+        let hover = client.at("textDocument/hover", text, word, 1);
+        hover["contents"]["value"].as_str().unwrap_or_default().to_owned()
+    };
+    assert!(hover(&mut client, text, "{hours").contains("a list: `\"6\", \"12\"`"));
+    assert!(hover(&mut client, text, "{sources").contains("a set of files: `a.txt`"));
+    assert!(hover(&mut client, text, "{mode").contains("a text: `\"flow\"`"));
+    client.end();
+}

@@ -71,7 +71,7 @@ pub(crate) use published::check_published_across;
 
 pub use requests::Evaluation;
 pub(crate) use requests::{RowDigests, Shares};
-pub use told_fields::{ToldCall, ToldField};
+pub use told_fields::{ToldCall, ToldField, ToldName};
 
 /// Why there is no value.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]

@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use nubrik_graph::Place;
-use nubrik_source::Span;
+use nubrik_source::{Span, WsPath};
 
 use super::words::plain_path_text;
 use super::{Evaluator, Scope, Slot};
@@ -104,7 +104,42 @@ fn told(value: &Value) -> String {
     }
 }
 
+/// What a `let` or an option of a package is.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct ToldName {
+    /// The definition file that declares it.
+    pub file: Arc<str>,
+    /// Its name.
+    pub name: Arc<str>,
+    /// What kind of value it is: `a list`.
+    pub kind: String,
+    /// The value, for people.
+    pub value: String,
+}
+
 impl Evaluator<'_> {
+    /// What all `let`s and options of some packages are, as far as they can be evaluated.
+    pub fn told_names(mut self, packages: &[WsPath]) -> Vec<ToldName> {
+        let mut all = Vec::new();
+        for package in packages {
+            let Ok(Some(id)) = self.load_package(package) else { continue };
+            let module = self.module(id);
+            for (number, decl) in (0..).zip(&module.decls) {
+                if !matches!(decl.kind, DeclKind::Value | DeclKind::Option) {
+                    continue;
+                }
+                let span = decl.name.span;
+                let Ok(value) = self.declaration(DeclId::new(id, number), self.choices.chosen, span) else {
+                    continue;
+                };
+                let file = self.definitions.modules.sources.name(span.file).clone();
+                let (kind, name) = (value.described(), decl.name.text.clone());
+                all.push(ToldName { file, name, kind, value: self.told_value(&value, span) });
+            }
+        }
+        all
+    }
+
     /// What all targets that some patterns mean, and those that they need, were given, where a kind makes them.
     pub fn told_fields(mut self, patterns: &[AddressPattern]) -> Vec<ToldCall> {
         self.wanted.told_fields = Some(Vec::new());

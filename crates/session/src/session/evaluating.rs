@@ -82,6 +82,12 @@ impl Session {
         on_large_stack(|| Evaluator::new(&world).with_settings(&self.settings).told_fields(patterns))
     }
 
+    /// What all `let`s and options of some packages are, as far as they can be evaluated.
+    pub fn told_names(&self, packages: &[WsPath]) -> Vec<nubrik_lang::ToldName> {
+        let world = DiskWorld::new(&self.workspace, &self.machine, &self.answers).with_unsaved(&self.unsaved);
+        on_large_stack(|| Evaluator::new(&world).with_settings(&self.settings).told_names(packages))
+    }
+
     pub(super) fn with_evaluator(
         &self,
         watching: bool,
