@@ -10,7 +10,7 @@ use async_nats::Subscriber;
 use futures_util::StreamExt;
 
 use crate::line::JobLine;
-use crate::{Alive, BETWEEN_LABELS, BossNews, ExchangePlace, ExchangeTrouble, GONE, PATIENCE, WANTED};
+use crate::{Alive, BossNews, ExchangePlace, ExchangeTrouble, GONE, PATIENCE, WANTED, are_among, kind_of};
 
 /// The open slots are counted again after so long.
 const COUNTED: Duration = Duration::from_millis(100);
@@ -44,12 +44,12 @@ pub struct MachineKind {
 impl MachineKind {
     /// Whether all of some labels are true of them.
     pub fn has_labels(&self, labels: &[impl AsRef<str>]) -> bool {
-        labels.iter().all(|label| self.labels.iter().any(|own| own == label.as_ref()))
+        are_among(labels, &self.labels)
     }
 
     /// Under what jobs wait for them.
     pub fn name(&self) -> String {
-        self.labels.join(BETWEEN_LABELS)
+        kind_of(&self.labels)
     }
 }
 

@@ -14,7 +14,7 @@ use tokio::task::JoinHandle;
 
 use crate::line::JobLine;
 use crate::{
-    Alive, BEAT, BETWEEN_LABELS, DELIVERIES, ExchangePlace, ExchangeTrouble, FORSAKEN, KEPT, LEASE, PATIENCE,
+    Alive, BEAT, DELIVERIES, ExchangePlace, ExchangeTrouble, FORSAKEN, KEPT, LEASE, PATIENCE, kind_of,
 };
 
 /// What is known of who has work is kept so long: a job that waits for longer is thrown away.
@@ -142,7 +142,7 @@ impl Hand {
         (machine, labels): (&str, Vec<String>),
     ) -> Result<Hand, ExchangeTrouble> {
         let line = JobLine::open(place)?;
-        let kind = labels.join(BETWEEN_LABELS);
+        let kind = kind_of(&labels);
         let refused = |e: &dyn std::fmt::Display| ExchangeTrouble::Refused(format!("to hand out jobs ({e})"));
         let listen = async |subject: String| line.client.subscribe(subject).await.map_err(|e| refused(&e));
         let (jobs, mut rolls, bosses, mut asked) = line.runtime.block_on(async {
@@ -226,7 +226,7 @@ impl Hand {
 
     /// Keeps the lease of a job that the server gave.
     fn taken(&self, message: async_nats::jetstream::Message) -> TakenJob {
-        let before = format!("nubrik.job.{}.{}.", self.line.pool, self.standing.labels.join(BETWEEN_LABELS));
+        let before = format!("nubrik.job.{}.{}.", self.line.pool, kind_of(&self.standing.labels));
         let build = message.subject.strip_prefix(&before).unwrap_or_default().to_owned();
         let bytes = message.payload.to_vec();
         self.standing.busy.fetch_add(1, Ordering::Relaxed);

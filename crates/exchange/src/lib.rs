@@ -76,12 +76,12 @@ impl Alive {
     /// Under what jobs wait for machines like this one: all its labels. A job waits under one such name, so that no two of them
     /// overlap, which servers refuse.
     pub fn kind(&self) -> String {
-        self.labels.join(BETWEEN_LABELS)
+        kind_of(&self.labels)
     }
 
     /// Whether all of some labels are true of it.
     pub fn has_labels(&self, labels: &[impl AsRef<str>]) -> bool {
-        labels.iter().all(|label| self.labels.iter().any(|own| own == label.as_ref()))
+        are_among(labels, &self.labels)
     }
 
     /// How many jobs they take at once now.
@@ -101,8 +101,15 @@ pub enum BossNews {
     Undone(u64),
 }
 
-/// Stands between the labels of a kind of machine.
-const BETWEEN_LABELS: &str = "+";
+/// Under what jobs wait for machines with just these labels.
+pub(crate) fn kind_of(labels: &[String]) -> String {
+    labels.join("+")
+}
+
+/// Whether all of some labels are among those of a machine.
+pub(crate) fn are_among(labels: &[impl AsRef<str>], own: &[String]) -> bool {
+    labels.iter().all(|label| own.iter().any(|own| own == label.as_ref()))
+}
 
 /// How often who works says so.
 pub(crate) const BEAT: Duration = Duration::from_secs(2);

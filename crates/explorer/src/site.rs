@@ -98,11 +98,16 @@ impl Site {
         self.builds.get_or_init(|| self.session.history())
     }
 
+    /// Whether values are evaluated for pages here.
+    pub(crate) fn tells_values(&self) -> bool {
+        self.declared().count() <= TOLD
+    }
+
     /// What a target was given by its definition and by defaults, where a kind makes it; nothing in workspaces so large that to
     /// evaluate them for a page would take long.
     pub(crate) fn told(&self, address: &str) -> Option<&ToldCall> {
         let evaluate = || {
-            if self.declared().count() > TOLD {
+            if !self.tells_values() {
                 return HashMap::new();
             }
             let calls = self.session.told_fields(&[AddressPattern::below(&WsPath::root())]);

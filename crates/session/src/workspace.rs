@@ -4,6 +4,7 @@ use std::fs;
 use std::io;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
+use std::time::Duration;
 
 use crate::SETTINGS_FILE;
 use nubrik_disk::{Below, read_file};
@@ -83,10 +84,7 @@ impl Workspace {
                 Err(e) if e.kind() != io::ErrorKind::AlreadyExists => return Err(io(e)),
                 _ => must_be_ours(&path).map_err(io)?,
             }
-            let folder = Below::new(&path).map_err(io)?;
-            if folder.look_at(".gitignore").is_err() {
-                folder.write_whole(".gitignore", b"*\n").map_err(io)?;
-            }
+            hide_from_git(&Below::new(&path).map_err(io)?).map_err(io)?;
         }
         Ok(had_results)
     }
@@ -100,6 +98,25 @@ impl Workspace {
         must_be_ours(&path)?;
         Below::new(&path)
     }
+}
+
+/// So often a file is written once more that another program took away while it was written.
+const TRIES: usize = 50;
+
+/// Lets a folder hide what it holds from git. Several programs may do so at once, before any of them holds the lock: what one
+/// writes beside the file's place another one may move or remove, and then it is done, or done once more.
+fn hide_from_git(folder: &Below) -> io::Result<()> {
+    let mut tries = 0;
+    while folder.look_at(".gitignore").is_err() {
+        let Err(e) = folder.write_whole(".gitignore", b"*\n") else { break };
+        let is_of_others = matches!(e.kind(), io::ErrorKind::NotFound | io::ErrorKind::AlreadyExists);
+        tries += 1;
+        if !is_of_others || tries == TRIES {
+            return Err(e);
+        }
+        std::thread::sleep(Duration::from_millis(1));
+    }
+    Ok(())
 }
 
 /// The tool's own folder, from the root.
@@ -127,4 +144,33 @@ fn must_be_ours(path: &Path) -> io::Result<()> {
         return Err(io::Error::other("everybody may write to it: chmod o-w"));
     }
     Ok(())
+}
+
+#[cfg(test)]
+#[allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
+mod tests {
+    use std::sync::Barrier;
+
+    use super::*;
+
+    #[test]
+    fn folders_are_made_by_many_at_once() {
+        for _ in 0..60 {
+            let root = tempfile::tempdir().unwrap();
+            fs::write(root.path().join(SETTINGS_FILE), "").unwrap();
+            let begin = Barrier::new(8);
+            std::thread::scope(|scope| {
+                for _ in 0..8 {
+                    scope.spawn(|| {
+                        let workspace = Workspace::find(root.path()).ok().unwrap();
+                        begin.wait();
+                        assert!(workspace.make_folders().is_ok());
+                    });
+                }
+            });
+            for name in ["out", OWN_FOLDER] {
+                assert_eq!(fs::read(root.path().join(name).join(".gitignore")).unwrap(), b"*\n");
+            }
+        }
+    }
 }

@@ -56,6 +56,9 @@ pub(crate) fn target(site: &Site, address: &str) -> Option<SitePage> {
 
 /// The values of a target's fields, those among them that came from defaults.
 fn values(site: &Site, address: &str) -> Markup {
+    if !site.tells_values() {
+        return html! { p.lead { "Values of its fields are not told: this workspace has so many targets that to evaluate them for a page would take long." } };
+    }
     let Some(call) = site.told(address) else { return html! {} };
     let from_default = call.fields.iter().filter(|field| !field.is_given).count();
     html! {
