@@ -82,6 +82,8 @@ pub trait Performer: Sync {
     fn send(&self, errand: &Errand) -> bool;
     /// What came of a step, if anything comes in a time.
     fn receive(&self, within: Duration) -> Option<(StepId, StepAnswer)>;
+    /// What was sent of a step is not wanted any more: who has it stops, and nobody begins it.
+    fn withdraw(&self, step: StepId);
     /// Nothing that was sent is wanted any more.
     fn abandon(&self);
 }

@@ -99,6 +99,14 @@ impl Queue {
         }
     }
 
+    /// How many processors nobody uses and nothing waits for.
+    pub fn idle_processors(&self) -> usize {
+        match self.ready.is_empty() && self.ready_here.is_empty() {
+            true => self.room.processors.saturating_sub(self.taken.processors),
+            false => 0,
+        }
+    }
+
     /// Takes note that a step is begun here alone.
     pub fn keep_here(&mut self, step: StepId) {
         self.only_here[step.index()] = true;

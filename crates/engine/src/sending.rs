@@ -1,6 +1,7 @@
 //! Steps that other machines run for this one. What they make comes back as a result of a shared store, and counts under the same
 //! conditions; what does not come, or does not count, is made here.
 
+use std::cmp::Reverse;
 use std::sync::atomic::Ordering;
 use std::sync::{Arc, PoisonError};
 use std::time::{Duration, Instant};
@@ -120,6 +121,7 @@ impl Schedule<'_, '_> {
             forecast: Duration::from_micros(forecast),
             // What nobody ran took nothing.
             is_known: build.before.cost_of(build.graph.step(id).folder.shared()).is_some_and(|took| took > 0),
+            is_begun: false,
             is_doubled: false,
             is_bound,
         };
@@ -228,9 +230,11 @@ impl Schedule<'_, '_> {
     fn take_answer(&self, performer: &dyn Performer) {
         match performer.receive(LOOK) {
             Some((step, StepAnswer::Begun(machine))) => {
-                let is_sent = lock(&self.sent).contains_key(&step);
-                let events = is_sent.then_some(Event::Elsewhere { step, machine });
-                events.iter().for_each(|event| self.build.listener.hear(event));
+                let mut sent = lock(&self.sent);
+                let Some(sent_step) = sent.get_mut(&step) else { return };
+                sent_step.is_begun = true;
+                drop(sent);
+                self.build.listener.hear(&Event::Elsewhere { step, machine });
             }
             Some((step, answer)) => {
                 let sent = lock(&self.sent).remove(&step);
@@ -256,24 +260,46 @@ impl Schedule<'_, '_> {
             looked = Instant::now();
             is_any_left |= self.double();
             let is_over = self.build.outside.is_cancelled() || lock(&self.progress).stop;
-            let given_up: Vec<(StepId, SentStep)> = {
-                let mut sent = lock(&self.sent);
-                let idle = lock(&self.progress).waiting > 0;
-                let late =
-                    sent.iter().filter(|(_, sent)| is_over || (idle && !sent.is_bound && sent.is_late()));
-                let late: Vec<StepId> = late.map(|(step, _)| *step).collect();
-                late.into_iter().filter_map(|step| Some((step, sent.remove(&step)?))).collect()
-            };
-            if is_over && !given_up.is_empty() {
-                performer.abandon();
+            let given_up = self.given_up(is_over);
+            match is_over && !given_up.is_empty() {
+                true => performer.abandon(),
+                // What is begun here instead is of use to nobody.
+                false => given_up.iter().for_each(|(step, _)| performer.withdraw(*step)),
             }
             is_any_left |= !given_up.is_empty();
-            given_up.iter().for_each(|(step, _)| self.take_back(*step, "it is late"));
+            given_up.iter().for_each(|(step, why)| self.take_back(*step, why));
         }
         if is_any_left {
-            // What was begun here instead is of use to nobody.
             performer.abandon();
         }
+    }
+
+    /// Steps that others have and are begun here instead, and why: as many as there is room for, or all where it `is_over`.
+    fn given_up(&self, is_over: bool) -> Vec<(StepId, &'static str)> {
+        let mut sent = lock(&self.sent);
+        let idle = {
+            let progress = lock(&self.progress);
+            progress.waiting.min(progress.queue.idle_processors())
+        };
+        if sent.is_empty() || !is_over && idle == 0 {
+            return Vec::new();
+        }
+        let of_use = |(step, sent): (&StepId, &SentStep)| {
+            let why = match () {
+                () if is_over => "nothing more is begun",
+                () if sent.is_bound => return None,
+                () if sent.is_late() => "it is late",
+                () if sent.only_waits() => "it only waited there",
+                () => return None,
+            };
+            Some((sent.at, *step, why))
+        };
+        let mut given_up: Vec<_> = sent.iter().filter_map(of_use).collect();
+        // What was sent last waits longest for its turn there.
+        given_up.sort_unstable_by_key(|(at, step, _)| (Reverse(*at), *step));
+        given_up.truncate(if is_over { usize::MAX } else { idle });
+        given_up.iter().for_each(|(_, step, _)| drop(sent.remove(step)));
+        given_up.into_iter().map(|(_, step, why)| (step, why)).collect()
     }
 
     /// Sends what is late to a second machine, where one is free.
@@ -345,7 +371,10 @@ impl Schedule<'_, '_> {
     /// Lets a step be run here, or fail, that was sent.
     fn take_back(&self, id: StepId, why: &str) {
         self.send_no_more(id, why);
-        lock(&self.progress).queue.put_back(id);
+        let mut progress = lock(&self.progress);
+        progress.queue.keep_here(id);
+        progress.queue.put_back(id);
+        drop(progress);
         self.changed.notify_all();
     }
 }

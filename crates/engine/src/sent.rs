@@ -15,6 +15,9 @@ const LATE: u32 = 3;
 /// No step is late before this.
 const NOT_LATE: Duration = Duration::from_secs(2);
 
+/// A step that nobody began after so long waits for others there. Whoever has nothing to do here begins it then.
+const NOT_BEGUN: Duration = Duration::from_millis(500);
+
 /// A step of which nobody knows how long it takes is late after this. That its machine is gone shows sooner.
 const LATE_UNKNOWN: Duration = Duration::from_secs(60);
 
@@ -27,6 +30,8 @@ pub(crate) struct SentStep {
     pub forecast: Duration,
     /// Whether it ran before, so that this is known.
     pub is_known: bool,
+    /// Whether somebody said that they began it.
+    pub is_begun: bool,
     /// Whether it was sent to a second machine.
     pub is_doubled: bool,
     /// Whether this machine cannot run it.
@@ -37,6 +42,11 @@ impl SentStep {
     /// Whether it should be over.
     pub(crate) fn is_late(&self) -> bool {
         self.at.elapsed() > if self.is_known { (self.forecast * LATE).max(NOT_LATE) } else { LATE_UNKNOWN }
+    }
+
+    /// Whether it waits there, while it could run here.
+    pub(crate) fn only_waits(&self) -> bool {
+        !self.is_begun && !self.is_bound && self.at.elapsed() > NOT_BEGUN
     }
 }
 
@@ -51,10 +61,9 @@ mod tests {
     use super::*;
     use crate::key::KeyParts;
 
-    #[test]
-    fn what_never_ran_is_not_late_soon() {
-        let (none, second) = (Digest::default(), Duration::from_secs(1));
-        let sent = |ago: Duration, forecast: Duration, is_known: bool| SentStep {
+    fn sent(ago: Duration, forecast: Duration, is_known: bool) -> SentStep {
+        let none = Digest::default();
+        SentStep {
             now: Examined {
                 id: StepId(0),
                 parts: KeyParts { command: none, tools: Vec::new(), inputs: Vec::new() },
@@ -66,14 +75,27 @@ mod tests {
             at: Instant::now().checked_sub(ago).unwrap(),
             forecast,
             is_known,
+            is_begun: false,
             is_doubled: false,
             is_bound: false,
-        };
+        }
+    }
+
+    #[test]
+    fn what_never_ran_is_not_late_soon() {
+        let second = Duration::from_secs(1);
         assert!(sent(second * 4, second, true).is_late() && !sent(second * 2, second, true).is_late());
         assert!(
             !sent(second, second / 100, true).is_late() && sent(second * 3, second / 100, true).is_late()
         );
         assert!(!sent(second * 30, second / 100, false).is_late());
         assert!(sent(second * 61, second / 100, false).is_late());
+    }
+
+    #[test]
+    fn what_somebody_began_does_not_only_wait() {
+        let sent = sent(Duration::from_secs(1), Duration::from_secs(9), false);
+        assert!(sent.only_waits());
+        assert!(!SentStep { is_begun: true, ..sent }.only_waits());
     }
 }

@@ -73,6 +73,8 @@ impl Performer for Board<'_> {
         next
     }
 
+    fn withdraw(&self, _: StepId) {}
+
     fn abandon(&self) {}
 }
 

@@ -39,6 +39,8 @@ enum Deed {
     IsBusy,
     /// It answers for a step that nobody sent.
     MakesAnother,
+    /// Nothing is heard of it any more.
+    Waits,
     /// It makes it, and meanwhile somebody edits a source of it here.
     MakesTooLate(&'static str),
 }
@@ -63,6 +65,7 @@ struct Scripted<'s> {
     is_stack: bool,
     /// The machine that sends steps.
     here: Option<&'s FakeMachine>,
+    withdrawn: Mutex<Vec<StepId>>,
 }
 
 impl Scripted<'_> {
@@ -97,6 +100,7 @@ impl Performer for Scripted<'_> {
         let step = errand.step;
         let answers = match self.deed() {
             Deed::IsGone | Deed::IsBusy => return false,
+            Deed::Waits => Vec::new(),
             Deed::Makes => vec![(step, self.made(errand))],
             Deed::MakesTwice => vec![(step, self.made(errand)), (step, self.made(errand))],
             Deed::Begins => vec![(step, StepAnswer::Begun("mill".into())), (step, self.made(errand))],
@@ -125,6 +129,10 @@ impl Performer for Scripted<'_> {
             std::thread::sleep(within / 20);
         }
         next
+    }
+
+    fn withdraw(&self, step: StepId) {
+        self.withdrawn.lock().unwrap().push(step);
     }
 
     fn abandon(&self) {}
@@ -157,6 +165,7 @@ fn crew<'s>(other: &'s Bench, deeds: &[Deed], is_stack: bool) -> Scripted<'s> {
         answers: Mutex::default(),
         is_stack,
         here: None,
+        withdrawn: Mutex::default(),
     }
 }
 
@@ -206,6 +215,20 @@ fn it_is_heard_who_runs_a_step_and_what_nobody_runs_runs_here() {
     ];
     assert_eq!(log, expected);
     assert_eq!((outcome.summary.ran, outcome.sent), (3, 2));
+    assert_eq!(bench.machine.text("made/@f2/f2").unwrap(), "slackflow ebb ");
+}
+
+#[test]
+fn what_only_waits_there_is_begun_by_who_has_nothing_to_do() {
+    let joins = row();
+    let other = maker(&SOURCES, &joins);
+    let mut bench = newcomer(&SOURCES, &other);
+    let mill = crew(&other, &[Deed::Makes, Deed::Waits, Deed::Makes], false);
+    let (outcome, log) = built((&bench.machine, &bench.store, &mut bench.state), &joins, &mill, 1);
+    assert!(outcome.is_complete());
+    assert_eq!((outcome.summary.ran, outcome.sent), (3, 2), "{log:#?}");
+    assert_eq!(log.iter().filter(|line| *line == "will run 1").count(), 2, "{log:#?}");
+    assert_eq!(*mill.withdrawn.lock().unwrap(), [StepId(1)]);
     assert_eq!(bench.machine.text("made/@f2/f2").unwrap(), "slackflow ebb ");
 }
 

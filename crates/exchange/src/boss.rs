@@ -10,7 +10,9 @@ use async_nats::Subscriber;
 use futures_util::StreamExt;
 
 use crate::line::JobLine;
-use crate::{Alive, BossNews, ExchangePlace, ExchangeTrouble, GONE, PATIENCE, WANTED, are_among, kind_of};
+use crate::{
+    Alive, BossNews, ExchangePlace, ExchangeTrouble, GONE, PATIENCE, WANTED, are_among, job_name, kind_of,
+};
 
 /// The open slots are counted again after so long.
 const COUNTED: Duration = Duration::from_millis(100);
@@ -21,7 +23,7 @@ type RollCall = Arc<Mutex<HashMap<String, (Alive, Instant)>>>;
 /// One who has work for a pool, in one build.
 pub struct Boss {
     line: JobLine,
-    /// The name of this one, and how often what it sent was taken back.
+    /// The name of this one, and the number of its build.
     name: String,
     round: AtomicUsize,
     present: RollCall,
@@ -149,7 +151,7 @@ impl Boss {
         slots.1.clone()
     }
 
-    /// What jobs are of that are sent now: another one after all were taken back.
+    /// What jobs are of that are sent now.
     pub fn build(&self) -> String {
         format!("{}.{}", self.name, self.round.load(Ordering::Relaxed))
     }
@@ -179,6 +181,24 @@ impl Boss {
                 Err(_) => Err(ExchangeTrouble::Unreachable("it does not say that it has a job".to_owned())),
             }
         })
+    }
+
+    /// Takes a job back, with its number and those under which the server has it: who does it stops. Nothing is waited for.
+    pub fn withdraw(&self, number: u32, sent: &[u64]) {
+        let (client, stream) = (self.line.client.clone(), self.line.stream.clone());
+        let (job, sent) = (job_name(&self.build(), number), sent.to_vec());
+        self.line.runtime.spawn(async move {
+            let _ = client.publish("nubrik.stop", job.into()).await;
+            for number in sent {
+                // What somebody ended meanwhile is not there any more.
+                let _ = stream.delete_message(number).await;
+            }
+        });
+    }
+
+    /// What jobs are of from now on is another build.
+    pub fn next_build(&self) {
+        self.round.fetch_add(1, Ordering::Relaxed);
     }
 
     /// What is heard next, if anything is in a time.
@@ -222,7 +242,7 @@ impl Boss {
     /// Takes back what nobody began, and stops who works on the rest.
     pub fn abandon(&self) {
         let build = self.build();
-        self.round.fetch_add(1, Ordering::Relaxed);
+        self.next_build();
         let subject = format!("nubrik.job.{}.*.{build}", self.line.pool);
         // A server that is gone is not waited for.
         self.line.say(async {

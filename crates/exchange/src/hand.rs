@@ -14,7 +14,8 @@ use tokio::task::JoinHandle;
 
 use crate::line::JobLine;
 use crate::{
-    Alive, BEAT, DELIVERIES, ExchangePlace, ExchangeTrouble, FORSAKEN, KEPT, LEASE, PATIENCE, kind_of,
+    Alive, BEAT, DELIVERIES, ExchangePlace, ExchangeTrouble, FORSAKEN, KEPT, LEASE, PATIENCE, job_name,
+    kind_of,
 };
 
 /// What is known of who has work is kept so long: a job that waits for longer is thrown away.
@@ -23,7 +24,7 @@ const REMEMBERED: Duration = KEPT;
 /// What is known of who has work.
 #[derive(Default)]
 struct Bosses {
-    /// Builds that nobody waits for any more.
+    /// Builds and single jobs that nobody waits for any more.
     stopped: HashMap<String, Instant>,
     /// When each one last said that it waits.
     heard: HashMap<String, Instant>,
@@ -251,6 +252,11 @@ impl Hand {
         is_forsaken || bosses.stopped.contains_key(build)
     }
 
+    /// Whether nobody wants what comes of one job any more, by its number.
+    pub fn is_withdrawn(&self, build: &str, number: u32) -> bool {
+        self.is_stopped(build) || lock(&self.standing.bosses).stopped.contains_key(&job_name(build, number))
+    }
+
     /// Takes no jobs for a while, and says why.
     pub fn leave(&self, why: &str, time: Duration) {
         let why = why.replace(['\t', '\n'], " ");
@@ -300,11 +306,23 @@ impl TakenJob {
     /// # Errors
     /// When that cannot be said; the job is given to another one then.
     pub fn answer(self, answer: Vec<u8>) -> Result<(), ExchangeTrouble> {
+        self.end(Some(answer))
+    }
+
+    /// Says that nothing is done of it any more, since nobody waits for it.
+    pub fn close(self) {
+        // Otherwise the next one who gets it closes it.
+        let _ = self.end(None);
+    }
+
+    fn end(self, answer: Option<Vec<u8>>) -> Result<(), ExchangeTrouble> {
         let unreachable = |e: &dyn std::fmt::Display| ExchangeTrouble::Unreachable(e.to_string());
         let said = async {
-            let subject = format!("nubrik.answer.{}", self.build);
-            self.line.client.publish(subject, answer.into()).await.map_err(|e| unreachable(&e))?;
-            self.line.client.flush().await.map_err(|e| unreachable(&e))?;
+            if let Some(answer) = answer {
+                let subject = format!("nubrik.answer.{}", self.build);
+                self.line.client.publish(subject, answer.into()).await.map_err(|e| unreachable(&e))?;
+                self.line.client.flush().await.map_err(|e| unreachable(&e))?;
+            }
             self.message.double_ack().await.map_err(|e| unreachable(&e))
         };
         let said = self.line.runtime.block_on(async { tokio::time::timeout(PATIENCE, said).await });

@@ -101,6 +101,11 @@ pub enum BossNews {
     Undone(u64),
 }
 
+/// What is said to stop one job of a build.
+pub(crate) fn job_name(build: &str, number: u32) -> String {
+    format!("{build} {number}")
+}
+
 /// Under what jobs wait for machines with just these labels.
 pub(crate) fn kind_of(labels: &[String]) -> String {
     labels.join("+")

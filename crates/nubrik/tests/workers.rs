@@ -397,6 +397,36 @@ fn a_job_that_nobody_ends_comes_back() {
 }
 
 #[test]
+fn what_is_taken_back_is_done_by_nobody() {
+    let Some(team) = Team::new() else { return };
+    let at = format!("nats://127.0.0.1:{}", team.port);
+    let place = nubrik_exchange::ExchangePlace { at, user: None, pool: "default".to_owned() };
+    let boss = nubrik_exchange::Boss::open(&place, "b7").unwrap();
+    let hand =
+        nubrik_exchange::Hand::open(&place, "one", 1, ("a machine", vec!["linux".to_owned()])).unwrap();
+    let (second, build) = (Duration::from_secs(1), boss.build());
+    let numbers = [1, 2, 3].map(|job: u8| boss.send("linux", vec![job]).unwrap());
+    let begun = hand.take(second).unwrap().unwrap();
+    assert_eq!((&*begun.bytes, hand.is_withdrawn(&build, 1)), (&[1][..], false));
+    // Who does one of them hears it, and nobody gets the other one.
+    boss.withdraw(1, &numbers[..1]);
+    boss.withdraw(2, &numbers[1..2]);
+    until("it is heard", || hand.is_withdrawn(&build, 1) && hand.is_withdrawn(&build, 2));
+    assert!(!hand.is_withdrawn(&build, 3) && !hand.is_stopped(&build));
+    begun.close();
+    until("the server has only the third", || {
+        let job = hand.take(second).unwrap().unwrap();
+        let is_third = *job.bytes == [3];
+        job.close();
+        is_third
+    });
+    assert_eq!(boss.receive(second / 2), None);
+    // The same number in the next build is another job.
+    boss.next_build();
+    assert!(boss.build() != build && !hand.is_withdrawn(&boss.build(), 1));
+}
+
+#[test]
 fn who_has_other_tools_does_nothing_and_is_named() {
     let Some(team) = Team::new() else { return };
     let path = std::env::var("PATH").unwrap();

@@ -212,7 +212,7 @@ fn serve(
         };
         if hand.is_stopped(&job.build) {
             // Nobody waits for it.
-            let _ = job.answer(Vec::new());
+            job.close();
             continue;
         }
         pause = SOON;
@@ -222,8 +222,13 @@ fn serve(
             let _ = job.answer(Vec::new());
             continue;
         };
+        let number = opened.number();
+        if hand.is_withdrawn(&job.build, number) {
+            job.close();
+            continue;
+        }
         let begins = {
-            let (job, number, began) = (&job, opened.number(), &began);
+            let (job, began) = (&job, &began);
             move || {
                 began.set(Instant::now());
                 job.begins(number, name);
@@ -235,7 +240,7 @@ fn serve(
             scope.spawn(move || {
                 // Until the other end is dropped.
                 while ended.recv_timeout(LOOK) == Err(RecvTimeoutError::Timeout) {
-                    if session.is_stopped() || hand.is_stopped(build) {
+                    if session.is_stopped() || hand.is_withdrawn(build, number) {
                         return cancel.throw();
                     }
                 }
@@ -268,7 +273,7 @@ fn serve(
             }
             // Without the server the job is given to somebody else.
             Some(done) => drop(job.answer(done.answer)),
-            None if hand.is_stopped(&job.build) => drop(job.answer(Vec::new())),
+            None if hand.is_withdrawn(&job.build, number) => job.close(),
             None => drop(job),
         }
     }

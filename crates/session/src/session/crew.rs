@@ -222,7 +222,7 @@ impl Crew {
             true => sheet.by.as_str().into(),
             false => members.writer(&worker).map_or("", |member| &member.name).into(),
         };
-        let Some(UnderWay { folder, is_bound, .. }) = self.no_longer(step) else {
+        let Some(UnderWay { folder, is_bound, numbers }) = self.no_longer(step) else {
             if let (Ok(result), Some((made, before))) = (&sheet.end, lock(&self.made).get(&step)) {
                 let is_same = result.entries.iter().all(|entry| digest_of(&entry.outputs) == *made);
                 if !is_same {
@@ -234,6 +234,10 @@ impl Crew {
             }
             return None;
         };
+        if numbers.len() > 1 {
+            // The first end counts: nobody waits for the other one.
+            self.call_off(step, &numbers);
+        }
         let mut result = match sheet.end {
             Ok(result) if *result.folder != *folder => {
                 let why = format!("{machine} answered with the result of another step");
@@ -294,6 +298,12 @@ impl Crew {
         fitting.max_by_key(|(room, _)| *room).map(|(room, name)| (name, room))
     }
 
+    /// Stops whoever has a step that was sent under some numbers.
+    fn call_off(&self, step: StepId, numbers: &[(u64, Arc<str>)]) {
+        let numbers: Vec<u64> = numbers.iter().map(|(number, _)| *number).collect();
+        self.boss.withdraw(step.0, &numbers);
+    }
+
     /// Takes a step from those that are under way.
     fn no_longer(&self, step: StepId) -> Option<UnderWay> {
         let gone = lock(&self.under_way).remove(&step)?;
@@ -311,6 +321,8 @@ impl Performer for Crew {
         lock(&self.sources).clear();
         lock(&self.sets).clear();
         lock(&self.made).clear();
+        // Steps have the same numbers in each build: no answer and no stop of an earlier one counts.
+        self.boss.next_build();
     }
 
     fn has_place(&self, machine: &[Arc<str>], ahead: bool) -> bool {
@@ -396,6 +408,12 @@ impl Performer for Crew {
                 let gone = || StepAnswer::Not("nobody is there any more who could run it".into());
                 self.forsaken().map(|step| (step, gone()))
             }
+        }
+    }
+
+    fn withdraw(&self, step: StepId) {
+        if let Some(UnderWay { numbers, .. }) = self.no_longer(step) {
+            self.call_off(step, &numbers);
         }
     }
 
