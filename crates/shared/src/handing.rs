@@ -88,6 +88,14 @@ impl SharedStore {
         Ok(rows.bytes)
     }
 
+    /// Removes what was handed over so long ago, in seconds, where the store is a folder. Gives how many objects.
+    ///
+    /// # Errors
+    /// When one of them cannot be removed.
+    pub(crate) fn remove_jobs(&self, older: u64) -> Result<usize, SharedTrouble> {
+        self.remove_older(HANDED, self.now().saturating_sub(older))
+    }
+
     fn put_handed(
         &self,
         pack: &mut Vec<u8>,

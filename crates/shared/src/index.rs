@@ -96,6 +96,11 @@ pub(crate) fn object(kind: &str, digest: &Digest) -> String {
     format!("{PREFIX}/{kind}/{}/{}", &hex[..2], &hex[2..])
 }
 
+/// Below what all objects of a kind are that are named by their digests.
+pub(crate) fn kind_folder(kind: &str) -> String {
+    format!("{PREFIX}/{kind}")
+}
+
 /// A head that counts, with what it leads to.
 pub(crate) struct Branch {
     pub writer: PublicKey,

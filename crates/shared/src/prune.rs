@@ -17,6 +17,9 @@ use crate::shelf::{SharedStore, SharedTrouble, lock};
 /// A pack of which less than one byte of so many is wanted is written anew with what is.
 const SPARSE: u64 = 2;
 
+/// What jobs need and make is of no use after so long, in seconds.
+const OF_JOBS: u64 = 7 * 24 * 3600;
+
 /// What pruning came to.
 #[derive(Clone, Copy, PartialEq, Eq, Debug, Default)]
 pub struct Pruned {
@@ -59,7 +62,7 @@ impl Publisher {
         if pruned.dropped > 0 {
             self.replace(shared, &branch, &all, kept, &mut next)?;
         }
-        pruned.removed = remove_old(shared, &mut next, grace)?;
+        pruned.removed = remove_old(shared, &mut next, grace)? + shared.remove_jobs(OF_JOBS)?;
         pruned.waiting = next.manifest.doomed.len();
         if next.manifest != branch.manifest {
             self.put_head(shared, Some(&branch), next)?;

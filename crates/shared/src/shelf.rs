@@ -14,7 +14,7 @@ use nubrik_bytes::Digest;
 use nubrik_web::{Objects, Trouble};
 
 use crate::heads::{KeyList, LineHead, SIGNED_LIMIT};
-use crate::index::{Branch, MANIFEST_LIMIT, SegmentList, SharedIndex, object};
+use crate::index::{Branch, MANIFEST_LIMIT, SegmentList, SharedIndex, kind_folder, object};
 use crate::keys::PublicKey;
 use crate::segment::{ContentSpot, KeyedResult, RecordSegment, SEGMENT_LIMIT};
 use crate::wire::{KnownPacks, Wire};
@@ -279,6 +279,12 @@ impl SharedStore {
     pub(crate) fn remove(&self, name: &str) -> Result<(), SharedTrouble> {
         self.counters.requests.fetch_add(1, Ordering::Relaxed);
         self.wire.on(|| self.objects.remove(name)).map_err(SharedTrouble::Unreachable)
+    }
+
+    /// Removes objects of a kind that are older than a time, where they lie in a folder. Gives how many.
+    pub(crate) fn remove_older(&self, kind: &str, than: u64) -> Result<usize, SharedTrouble> {
+        let name = kind_folder(kind);
+        self.wire.on(|| self.objects.remove_older(&name, than)).map_err(SharedTrouble::Unreachable)
     }
 
     /// An object; nothing where it is not there or cannot be had.

@@ -208,7 +208,7 @@ fn ten_thousand_keys_are_known_by_four_requests() {
 
 #[test]
 fn what_a_job_needs_is_there_without_a_head_as_long_as_nobody_removes_it() {
-    let team = Team::new();
+    let mut team = Team::new();
     team.gives(&[3], &[]);
     let (boss, hand) = (team.local("boss"), team.local("hand"));
     let contents: Vec<Digest> = [1, 3, 6].map(|key| boss.keep_bytes(&content_of(key)).unwrap()).to_vec();
@@ -233,6 +233,16 @@ fn what_a_job_needs_is_there_without_a_head_as_long_as_nobody_removes_it() {
     let late = team.shared("late");
     late.learn(&rows);
     assert_eq!(LayeredStore::new(team.local("late"), late, None).bytes(&contents[0]), None);
+    // What is older than a week goes when the store is pruned, and nothing of what heads lead to.
+    team.shared("boss").hand_over(&contents, &boss).unwrap();
+    for file in team.files("jobs") {
+        let put = std::time::UNIX_EPOCH + Duration::from_secs(team.now);
+        fs::File::options().append(true).open(file).unwrap().set_modified(put).unwrap();
+    }
+    assert_eq!((team.prunes(30).removed, team.files("jobs").len()), (0, 2));
+    team.now += 8 * DAY;
+    assert_eq!((team.prunes(30).removed, team.files("jobs").len()), (2, 0));
+    assert_eq!(team.taken(3), Some(content_of(3)));
     // Damaged rows are read as far as they go.
     team.shared("odd").learn(&rows[..rows.len() / 2]);
     let lacks = Digest::of(b"nobody has this");

@@ -164,6 +164,21 @@ impl Objects {
         }
     }
 
+    /// Removes the objects below a name that nobody put anew since a time, in seconds since 1970, where they lie in a folder; elsewhere
+    /// nothing is removed, since not all servers tell what they have. Gives how many there were.
+    ///
+    /// # Errors
+    /// When one of them cannot be removed.
+    pub fn remove_older(&self, name: &str, than: u64) -> Result<usize, Trouble> {
+        match self.address(name)?.file() {
+            Some(folder) => {
+                let than = UNIX_EPOCH + Duration::from_secs(than);
+                remove_older(&folder, than).map_err(|e| Trouble::failed(e.to_string()))
+            }
+            None => Ok(0),
+        }
+    }
+
     fn address(&self, name: &str) -> Result<Address, Trouble> {
         self.base.below(name).ok_or_else(|| Trouble::failed(format!("`{name}` is no name of an object")))
     }
@@ -303,6 +318,29 @@ fn read_file(path: &Path, part: Option<&Range<u64>>, limit: u64) -> Result<Vec<u
         None => drop(file.take(limit.saturating_add(1)).read_to_end(&mut bytes).map_err(failed)?),
     }
     if bytes.len() as u64 > limit { Err(too_large(limit)) } else { Ok(bytes) }
+}
+
+/// Removes files below a folder that are older than a time. Gives how many.
+fn remove_older(folder: &Path, than: SystemTime) -> io::Result<usize> {
+    let entries = match fs::read_dir(folder) {
+        Err(e) if e.kind() == io::ErrorKind::NotFound => return Ok(0),
+        entries => entries?,
+    };
+    let mut removed = 0;
+    for entry in entries {
+        let entry = entry?;
+        // Somebody else may remove the same ones.
+        let Ok(data) = entry.metadata() else { continue };
+        if data.is_dir() {
+            removed += remove_older(&entry.path(), than)?;
+        } else if data.modified()? < than {
+            match fs::remove_file(entry.path()) {
+                Err(e) if e.kind() != io::ErrorKind::NotFound => return Err(e),
+                _ => removed += 1,
+            }
+        }
+    }
+    Ok(removed)
 }
 
 /// Writes a file whole: others see all of it, or nothing.
