@@ -44,9 +44,8 @@ pub fn completions(
     let quotes = before.matches('"').count();
     if let Some(address) = typed.strip_prefix('&') {
         let address = address.trim_start_matches('/');
-        let fitting =
-            graph.targets.iter().filter(|target| target.is_declared() && target.address.starts_with(address));
-        items.extend(fitting.map(|target| {
+        let fitting = known.targets(|target| target.address.starts_with(address));
+        items.extend(fitting.take(MOST + 1).map(|target| {
             item(
                 &format!("&{}", target.address),
                 CompletionItemKind::REFERENCE,
@@ -113,13 +112,12 @@ fn general(known: &EditorKnowledge, names: &FileNames<'_>, is_line_begin: bool) 
             })
             .collect();
     }
-    let graph = &known.evaluated.evaluation.graph;
     let mut items: Vec<CompletionItem> = names
         .all()
         .into_iter()
         .map(|(name, meaning)| match meaning {
             NameMeaning::Target(address) => {
-                let target = graph.find_target(&address).map(|id| graph.target(id));
+                let target = known.target(&address).map(|(known, id)| known.evaluation.graph.target(id));
                 let (kind, documentation) =
                     target.map_or(("", ""), |target| (&*target.kind, &*target.documentation));
                 item(&name, CompletionItemKind::VARIABLE, kind, documentation)

@@ -12,6 +12,7 @@ use nubrik_source::{Span, WsPath};
 
 use crate::document::OpenText;
 use crate::places::FileAddresses;
+use crate::state::EditorKnowledge;
 
 /// A place of a text that an evaluation read.
 fn location(places: &FileAddresses, evaluation: &Evaluation, span: Span) -> Option<Location> {
@@ -34,8 +35,29 @@ fn range(evaluation: &Evaluation, span: Span) -> Range {
     }
 }
 
-/// All problems of an evaluation by the paths of their files, as the protocol has them.
+/// All problems that are known by the paths of their files, as the protocol has them. Of packages that the newest evaluation did not go
+/// through an older one of all tells, and what is only questionable in texts that are the same since.
 pub fn problems(
+    places: &FileAddresses,
+    known: &EditorKnowledge,
+) -> HashMap<WsPath, Vec<lsp_types::Diagnostic>> {
+    let newest = &known.evaluated;
+    let mut all = problems_of(places, &newest.evaluation);
+    for older in known.all().skip(1) {
+        for (path, mut problems) in problems_of(places, &older.evaluation) {
+            if known.is_outdated(older, &path) {
+                let is_same = older.texts.get(&path) == newest.texts.get(&path);
+                problems.retain(|problem| is_same && problem.severity == Some(DiagnosticSeverity::WARNING));
+            }
+            let told = all.entry(path).or_default();
+            problems.retain(|problem| !told.contains(problem));
+            told.extend(problems);
+        }
+    }
+    all
+}
+
+fn problems_of(
     places: &FileAddresses,
     evaluation: &Evaluation,
 ) -> HashMap<WsPath, Vec<lsp_types::Diagnostic>> {

@@ -4,7 +4,7 @@ use lsp_types::{
     CodeLens, Command, DocumentSymbol, FoldingRange, FoldingRangeKind, Location, Position, Range,
     SemanticToken, SemanticTokenType, SymbolKind,
 };
-use nubrik_graph::{Target, TargetId};
+use nubrik_graph::TargetId;
 use nubrik_lang::ToldName;
 use nubrik_lang::meanings::{FileNames, NameMeaning, TokenInTree, each_token};
 use nubrik_lang::topics::Topic;
@@ -13,7 +13,7 @@ use nubrik_syntax::{Node, SyntaxKind, views};
 
 use crate::document::OpenText;
 use crate::places::{DefinitionFiles, FileAddresses};
-use crate::state::EditorKnowledge;
+use crate::state::{EditorKnowledge, Evaluated};
 
 /// What words can be, in the order of the numbers that stand for them.
 pub const TOKEN_TYPES: [SemanticTokenType; 7] = [
@@ -170,8 +170,8 @@ fn span(micros: u64) -> String {
 }
 
 /// How many steps a target has, and how long they took.
-fn cost(known: &EditorKnowledge, id: TargetId) -> Option<String> {
-    let (steps, micros) = known.evaluated.costs.get(&id)?;
+fn cost(known: &Evaluated, id: TargetId) -> Option<String> {
+    let (steps, micros) = known.costs.get(&id)?;
     let steps = if *steps == 1 { "1 step".to_owned() } else { format!("{steps} steps") };
     Some(if *micros > 0 {
         format!("{steps}, last built in {}", span(*micros))
@@ -180,7 +180,8 @@ fn cost(known: &EditorKnowledge, id: TargetId) -> Option<String> {
     })
 }
 
-fn about_target(known: &EditorKnowledge, target: &Target, id: TargetId) -> String {
+fn about_target(known: &Evaluated, id: TargetId) -> String {
+    let target = known.evaluation.graph.target(id);
     let mut text = format!("**{}**", target.address);
     // What it is, is known as far as it can be evaluated.
     if !target.kind.is_empty() {
@@ -215,12 +216,11 @@ fn about_topic(topic: &Topic) -> String {
 pub fn hover(known: &EditorKnowledge, document: &OpenText, byte: usize) -> Option<(String, Range)> {
     let at = document.token_at(byte)?;
     let range = document.range(at.token.start as usize, at.token.end as usize);
-    let graph = &known.evaluated.evaluation.graph;
     let names = names(known, document);
     let text = match names.meaning(at) {
         Some(NameMeaning::Target(address)) => {
-            let id = graph.find_target(&address)?;
-            about_target(known, graph.target(id), id)
+            let (known, id) = known.target(&address)?;
+            about_target(known, id)
         }
         Some(NameMeaning::Declared(token)) => {
             let declared = declaration_of(document, token.start as usize)?;
@@ -233,9 +233,9 @@ pub fn hover(known: &EditorKnowledge, document: &OpenText, byte: usize) -> Optio
         Some(NameMeaning::InFile(path)) => format!("from {path}"),
         Some(NameMeaning::OfKit(name) | NameMeaning::Known(name)) => about_topic(known.topic(&name)?),
         Some(NameMeaning::File(path)) => {
-            let file = graph.files.iter().find(|file| file.path.as_str() == path)?;
+            let (known, file) = known.file(&path)?;
             match file.maker {
-                Some(maker) => format!("{path}, made by {}", graph.title(maker)),
+                Some(maker) => format!("{path}, made by {}", known.evaluation.graph.title(maker)),
                 None => path,
             }
         }
@@ -313,14 +313,14 @@ pub fn definition(
     byte: usize,
 ) -> Option<Location> {
     let at = document.token_at(byte)?;
-    let graph = &known.evaluated.evaluation.graph;
     let start = |path: &str| {
         let path = WsPath::root().resolve(path).ok()?;
         Some(Location { uri: places.uri(&path)?, range: Range::default() })
     };
     match names(known, document).meaning(at)? {
         NameMeaning::Target(address) => {
-            let place = &graph.target(graph.find_target(&address)?).place;
+            let (known, id) = known.target(&address)?;
+            let place = &known.evaluation.graph.target(id).place;
             let line = Position { line: place.line.saturating_sub(1), character: 0 };
             Some(Location { range: Range { start: line, end: line }, ..start(&place.file)? })
         }
@@ -330,11 +330,11 @@ pub fn definition(
         }),
         NameMeaning::InFile(path) => start(&path),
         NameMeaning::File(path) => {
-            let file = graph.files.iter().find(|file| file.path.as_str() == path);
-            match file.and_then(|file| file.maker) {
+            let file = known.file(&path);
+            match file.and_then(|(known, file)| Some((known, file.maker?))) {
                 // What is made leads to what makes it.
-                Some(maker) => {
-                    let place = &graph.owner(maker).place;
+                Some((known, maker)) => {
+                    let place = &known.evaluation.graph.owner(maker).place;
                     let line = Position { line: place.line.saturating_sub(1), character: 0 };
                     Some(Location { range: Range { start: line, end: line }, ..start(&place.file)? })
                 }
@@ -379,11 +379,10 @@ pub fn references(
 /// What stands above each target: its cost, and commands that build it, test it, or say why it would run.
 pub fn lenses(known: &EditorKnowledge, document: &OpenText) -> Vec<CodeLens> {
     let names = names(known, document);
-    let graph = &known.evaluated.evaluation.graph;
     let mut lenses = Vec::new();
     for symbol in symbols(document) {
         let Some(NameMeaning::Target(address)) = names.name(&symbol.name) else { continue };
-        let Some(id) = graph.find_target(&address) else { continue };
+        let Some((known, id)) = known.target(&address) else { continue };
         let verb = match symbol.detail.as_deref() {
             Some("target") => "build",
             Some("test") => "test",

@@ -92,8 +92,11 @@ fn converse(
         files: Vec::new(),
         costs: HashMap::new(),
         names: Vec::new(),
+        packages: Vec::new(),
+        texts: HashMap::new(),
+        is_whole: false,
     };
-    let known = EditorKnowledge { evaluated: Arc::new(nothing), topics };
+    let known = EditorKnowledge { evaluated: Arc::new(nothing), whole: None, topics };
     let mut server = EditorServer {
         connection,
         places: FileAddresses::new(&root),
@@ -126,7 +129,7 @@ impl EditorServer<'_> {
     fn talk(&mut self) -> Result<(), String> {
         loop {
             while let Ok(done) = self.beside.1.try_recv() {
-                self.known.evaluated = done;
+                self.known.take(done);
                 self.tell_problems();
             }
             let message = match self.connection.receiver.recv_timeout(LOOK) {
@@ -196,7 +199,7 @@ impl EditorServer<'_> {
 
     /// Tells what is wrong in each file, and that nothing is any more where something was.
     fn tell_problems(&mut self) {
-        let all = problems(&self.places, &self.known.evaluated.evaluation);
+        let all = problems(&self.places, &self.known);
         let mut files: HashSet<WsPath> = std::mem::take(&mut self.told);
         // Of what is open it is told, too, that nothing is wrong.
         files.extend(all.keys().chain(self.documents.keys()).cloned());
@@ -343,9 +346,7 @@ impl EditorServer<'_> {
     #[allow(deprecated)] // A field that must be there.
     fn found(&self, text: &str) -> Vec<lsp::SymbolInformation> {
         let text = text.to_lowercase();
-        let graph = &self.known.evaluated.evaluation.graph;
-        let targets =
-            graph.targets.iter().filter(|t| t.is_declared() && t.address.to_lowercase().contains(&text));
+        let targets = self.known.targets(|target| target.address.to_lowercase().contains(&text));
         let symbol = |target: &nubrik_graph::Target| {
             let uri = self.places.uri(&WsPath::root().resolve(&target.place.file).ok()?)?;
             let line = lsp::Position { line: target.place.line.saturating_sub(1), character: 0 };

@@ -268,6 +268,46 @@ fn names_are_explained_found_and_completed() {
 }
 
 #[test]
+fn of_a_large_workspace_all_is_told_when_nobody_types() {
+    let sandbox = Sandbox::new(&[]);
+    for number in 0..310 {
+        let text =
+            format!("## Table {number}.\ntarget t{number} = step {{ run = sh`date > {{out \"x\"}}` }}\n");
+        sandbox.write(&format!("p{number}/targets.nub"), &text);
+    }
+    let wrong = "target far = step { run = `cat {tabel} > {out \"x\"}` }\n";
+    sandbox.write("p7/targets.nub", wrong);
+    let mut client = Client::start(&sandbox);
+    let (near, text) = ("p1/targets.nub", "target near = step { run = `cat {tabel} > {out \"x\"}` }\n");
+    client.open(near, text);
+    let has_problem = |client: &Client, path: &str| {
+        let uri = client.file(path);
+        move |told: &Value| told["uri"] == uri && !told["diagnostics"].as_array().unwrap().is_empty()
+    };
+    // What one looks at comes first.
+    client.hear("textDocument/publishDiagnostics", has_problem(&client, near));
+    let found = client.hear("textDocument/publishDiagnostics", has_problem(&client, "p7/targets.nub"));
+    assert_eq!(found["diagnostics"].as_array().unwrap().len(), 1, "{found}");
+    let symbols = client.ask("workspace/symbol", &json!({"query": "t300"}));
+    assert_eq!(symbols[0]["name"], "p300/t300");
+    // Whoever types on is told of what they look at, and still of the rest.
+    let text = "target near = step { run = `echo > {out \"x\"}`, after = [&p300/t3] }\n";
+    client.change(near, text);
+    let uri = client.file(near);
+    client.hear("textDocument/publishDiagnostics", |told| {
+        told["uri"] == uri && !told["diagnostics"].to_string().contains("tabel")
+    });
+    let far = client.hear("textDocument/publishDiagnostics", has_problem(&client, "p7/targets.nub"));
+    assert!(far["diagnostics"].to_string().contains("tabel"), "{far}");
+    let line = text.find("&p300/t3").unwrap() + "&p300/t3".len();
+    let document = json!({"uri": client.file(near)});
+    let asked = json!({"textDocument": document, "position": {"line": 0, "character": line}});
+    let completed = client.ask("textDocument/completion", &asked);
+    assert!(completed["items"].to_string().contains("&p300/t300"), "{completed}");
+    client.end();
+}
+
+#[test]
 fn a_name_is_another_one_in_all_files_or_in_none() {
     let text = "use { ours } from \"/kit/names.nub\"\nlet all = \"*.c\"\ntarget fit = step { run = `echo {ours} {all} > {out \"x\"}` }\n\
                 target show = step { run = `cat {fit} > {out \"y\"}` }\n";
