@@ -1,11 +1,12 @@
-//! Signals: the first one stops all steps and lets the program tidy up, a third one ends it at once.
+//! Signals: the first one stops all steps and lets the program tidy up, a third one ends it at once. What stops it for a while waits
+//! until the view is wiped.
 
 use std::io::IsTerminal;
 use std::sync::atomic::{AtomicBool, AtomicI32, AtomicUsize, Ordering};
 use std::sync::{Arc, OnceLock};
 
 use nubrik_confine::CancelSwitch;
-use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
+use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM, SIGTSTP};
 use signal_hook::iterator::Signals;
 
 /// Whether what runs in the terminal hears the terminal's interrupts itself.
@@ -33,6 +34,65 @@ pub fn stop() {
     if let Some(switch) = SWITCH.get() {
         switch.throw();
     }
+}
+
+/// How many views are drawn now that are to be wiped before the program stops for a while.
+static VIEWS: AtomicUsize = AtomicUsize::new(0);
+
+/// Whether the program is to stop for a while as soon as its view is wiped.
+static SUSPENDING: AtomicBool = AtomicBool::new(false);
+
+/// Whether Ctrl-Z is heard here, and does not just stop the program.
+static HEARS_SUSPENSION: OnceLock<bool> = OnceLock::new();
+
+/// A view that is drawn, as long as this lives: before Ctrl-Z stops the program, who draws it wipes it.
+pub struct DrawnView(());
+
+impl DrawnView {
+    pub fn begin() -> DrawnView {
+        VIEWS.fetch_add(1, Ordering::SeqCst);
+        HEARS_SUSPENSION.get_or_init(|| hear_suspension().is_ok());
+        DrawnView(())
+    }
+
+    /// Whether the program is to stop: who draws wipes then, and calls `suspend`.
+    pub fn is_suspending(&self) -> bool {
+        SUSPENDING.swap(false, Ordering::SeqCst)
+    }
+
+    /// Stops the program until it is told to go on.
+    pub fn suspend(&self) {
+        suspend();
+    }
+}
+
+impl Drop for DrawnView {
+    fn drop(&mut self) {
+        VIEWS.fetch_sub(1, Ordering::SeqCst);
+        // It was asked for after the view was drawn for the last time.
+        if SUSPENDING.swap(false, Ordering::SeqCst) {
+            suspend();
+        }
+    }
+}
+
+fn suspend() {
+    // As if nobody had heard the signal; it cannot fail for this one.
+    let _ = signal_hook::low_level::emulate_default_handler(SIGTSTP);
+}
+
+fn hear_suspension() -> std::io::Result<()> {
+    let mut signals = Signals::new([SIGTSTP])?;
+    std::thread::spawn(move || {
+        for _ in signals.forever() {
+            SUSPENDING.store(true, Ordering::SeqCst);
+            // Without a view nobody looks, and there is nothing to wipe.
+            if VIEWS.load(Ordering::SeqCst) == 0 && SUSPENDING.swap(false, Ordering::SeqCst) {
+                suspend();
+            }
+        }
+    });
+    Ok(())
 }
 
 static SWITCH: OnceLock<Arc<CancelSwitch>> = OnceLock::new();

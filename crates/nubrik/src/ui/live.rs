@@ -16,6 +16,7 @@ use super::step_line::{Columns, step_line};
 use super::telling::Telling;
 use super::text::{cut, harmless, size, time, width};
 use super::visible::visible;
+use crate::interrupt::DrawnView;
 
 /// How often the view is drawn again.
 const BEAT: Duration = Duration::from_millis(80);
@@ -63,7 +64,14 @@ impl<'g> LiveView<'g> {
         let (ended, ends) = channel::<()>();
         std::thread::scope(|scope| {
             scope.spawn(move || {
+                let view = DrawnView::begin();
                 while ends.recv_timeout(BEAT) == Err(RecvTimeoutError::Timeout) {
+                    if view.is_suspending() {
+                        // The shell writes below what is there: no old view stays above that.
+                        let mut live = self.live();
+                        self.console.raw(self.stream, &live.erase());
+                        view.suspend();
+                    }
                     let drawn = self.live().redraw(self.telling.graph);
                     self.console.raw(self.stream, &drawn);
                 }
@@ -243,8 +251,7 @@ impl Live {
         // A terminal that became narrower has broken the lines that are there.
         let columns = self.paint.width.unwrap_or(usize::MAX).max(1);
         let rows: usize = self.drawn.drain(..).map(|width| width.div_ceil(columns).max(1)).sum();
-        // The terminal itself may have written in the last line: what was typed.
-        if rows == 0 { String::new() } else { format!("\r\x1b[{rows}A\x1b[J") }
+        if rows == 0 { String::new() } else { wiping(rows) }
     }
 
     /// Wipes the view, prints lines that stay, and draws it again below them.
@@ -288,7 +295,8 @@ impl Live {
         let bar = paint.ink(if self.failed > 0 { Ink::Wrong } else { Ink::Busy }, &full.repeat(filled))
             + &paint.ink(Ink::Faint, &empty.repeat(cells - filled));
         let waiting = self.total.saturating_sub(self.done + self.running.len());
-        let mut facts = format!("{} of {} steps", self.done, self.total);
+        let steps = if self.total == 1 { "step" } else { "steps" };
+        let mut facts = format!("{} of {} {steps}", self.done, self.total);
         if waiting > 0 {
             facts.push_str(&format!(", {waiting} wait"));
         }
@@ -319,6 +327,13 @@ impl Live {
             cut(&facts, room, paint.glyph("…", "..."))
         )
     }
+}
+
+/// What wipes so many rows above the cursor and goes there. Row by row: a terminal that is told to clear all from its first row keeps
+/// what was there with what scrolled out, each time.
+fn wiping(rows: usize) -> String {
+    // The terminal itself may have written in the last row: what was typed.
+    format!("\r\x1b[2K{}", "\x1b[1A\x1b[2K".repeat(rows))
 }
 
 /// A time of which only about so much is known.
@@ -374,7 +389,7 @@ mod tests {
         assert!(lines[1].starts_with("          tide/harmonics   compile src/readings.c"), "{view}");
         assert_eq!(lines.len(), 2);
         // It is wiped by going up as many lines as it has.
-        assert_eq!(live.erase(), "\r\x1b[2A\x1b[J");
+        assert_eq!(live.erase(), "\r\x1b[2K\x1b[1A\x1b[2K\x1b[1A\x1b[2K");
         assert_eq!(live.erase(), "");
     }
 
@@ -418,7 +433,7 @@ mod tests {
         live.running(StepId(2));
         live.redraw(&graph);
         let drawn = live.above(&graph, "ran       tide/harmonics\n");
-        assert!(drawn.starts_with("\r\x1b[2A\x1b[Jran       tide/harmonics\nat work"), "{drawn:?}");
+        assert!(drawn.starts_with(&(wiping(2) + "ran       tide/harmonics\nat work")), "{drawn:?}");
     }
 
     #[test]
@@ -432,7 +447,7 @@ mod tests {
         live.resized(30);
         let rows: usize = widths.iter().map(|width| width.div_ceil(30)).sum();
         assert!(rows > 2, "{drawn}");
-        assert_eq!(live.erase(), format!("\r\x1b[{rows}A\x1b[J"));
+        assert_eq!(live.erase(), wiping(rows));
         assert!(live.redraw(&graph).lines().all(|line| width(&without_colours(line)) <= 30));
     }
 
