@@ -120,11 +120,28 @@ pub(crate) fn counted(count: usize, one: &str, many: &str) -> String {
     if count == 1 { format!("1 {one}") } else { format!("{count} {many}") }
 }
 
+/// The name of a kind, for so many of it.
+pub(crate) fn plural(kind: &str, count: usize) -> String {
+    let before_y = kind.strip_suffix('y').filter(|rest| !rest.ends_with(['a', 'e', 'o', 'u']));
+    match before_y {
+        _ if count == 1 || kind.ends_with('s') => kind.to_owned(),
+        Some(rest) => format!("{rest}ies"),
+        None if kind.ends_with(['x', 'z']) || kind.ends_with("ch") || kind.ends_with("sh") => {
+            format!("{kind}es")
+        }
+        None => format!("{kind}s"),
+    }
+}
+
 /// A time of the past: how long ago it is, in its largest unit, where it is known when that is read; else the moment itself.
 pub(crate) fn when(began: u64, now: Option<u64>) -> Markup {
     let moment = moment(began);
     let text = match now.map(|now| now.saturating_sub(began)) {
-        None => moment.replace('T', " ").replace('Z', " UTC"),
+        None => {
+            let (day, time) = moment.split_once('T').unwrap_or((&moment, ""));
+            let time = time.replace('Z', " UTC");
+            return html! { time datetime=(moment) { span.whole { (day) } " " span.whole { (time) } } };
+        }
         Some(0..60) => "just now".to_owned(),
         Some(seconds @ 60..3_600) => format!("{} min ago", seconds / 60),
         Some(seconds @ 3_600..86_400) => format!("{} h ago", seconds / 3_600),
@@ -179,6 +196,13 @@ mod tests {
         assert_eq!(moment(0), "1970-01-01T00:00:00Z");
         assert_eq!(moment(951_782_400), "2000-02-29T00:00:00Z");
         assert_eq!(moment(1_795_785_847), "2026-11-27T13:24:07Z");
+    }
+
+    #[test]
+    fn kinds_are_counted_as_people_say_it() {
+        let kinds = ["program", "shared_library", "key", "files", "box", "match"].map(|kind| plural(kind, 3));
+        assert_eq!(kinds, ["programs", "shared_libraries", "keys", "files", "boxes", "matches"]);
+        assert_eq!(plural("library", 1), "library");
     }
 
     #[test]

@@ -8,7 +8,7 @@ use nubrik_cases::{Case, CaseOutcome, Suite};
 use nubrik_session::{BuildRecord, StepRecord};
 
 use crate::look::{STYLE, counted, raw, span, state};
-use crate::pages::builds::{asked, end_of, failures, repeat, steps, sums};
+use crate::pages::builds::{end_of, failures, repeat, steps, sums};
 use crate::pages::sources::text_of;
 use crate::pages::tests::{TestedTarget, all, outcome};
 use crate::pages::timeline::timeline;
@@ -202,7 +202,7 @@ fn build_markdown(build: &BuildRecord) -> String {
     let _ = write!(
         out,
         "{}, after {}. {} of {} steps ran",
-        plain(&asked(build)),
+        plain(&build.request()),
         span(build.micros),
         build.ran,
         build.steps

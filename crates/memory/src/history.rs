@@ -118,10 +118,26 @@ impl SharedRecord {
     }
 }
 
+/// So many addresses that were asked for are named.
+const NAMED: usize = 6;
+
 impl BuildRecord {
     /// When it began.
     pub fn time(&self) -> SystemTime {
         UNIX_EPOCH + Duration::from_secs(self.began)
+    }
+
+    /// What it was asked for, for people.
+    pub fn request(&self) -> String {
+        let what = match &self.asked[..] {
+            [] => "everything".to_owned(),
+            few if few.len() <= NAMED => few.join(" "),
+            many => format!("{} and {} more", many[..NAMED].join(" "), many.len() - NAMED),
+        };
+        match &self.profile {
+            Some(profile) => format!("{what}, profile {profile}"),
+            None => what,
+        }
     }
 }
 
@@ -290,6 +306,18 @@ mod tests {
             shared: None,
             done: vec![],
         }
+    }
+
+    #[test]
+    fn many_addresses_are_told_by_the_first_of_them() {
+        let asked = |count: usize, profile: Option<&str>| BuildRecord {
+            asked: (0..count).map(|number| format!("t{number}")).collect(),
+            profile: profile.map(str::to_owned),
+            ..record(1)
+        };
+        assert_eq!(asked(0, Some("fast")).request(), "everything, profile fast");
+        assert_eq!(asked(6, None).request(), "t0 t1 t2 t3 t4 t5");
+        assert_eq!(asked(9, None).request(), "t0 t1 t2 t3 t4 t5 and 3 more");
     }
 
     #[test]

@@ -386,6 +386,12 @@ fn builds_are_remembered_with_their_steps() {
     let run = sandbox.run(&["history", "99"]);
     assert_eq!(run.code, 2);
     assert!(run.stderr.contains("nothing is kept of a build 99"), "{}", run.stderr);
+    // What a job needs is built, too.
+    sandbox.write("targets.nub", &(text.to_owned() + "job tell = effect { run = `cat {b}` }\n"));
+    sandbox.write("s", "three");
+    assert_eq!(sandbox.run(&["run", "tell"]).expect(0).stdout, "three");
+    let last = sandbox.run(&["history", "--json"]).events().pop().unwrap();
+    assert_eq!((&last["ran"], &last["asked"]), (&2.into(), &serde_json::json!(["tell"])));
 }
 
 #[test]

@@ -11,15 +11,6 @@ use crate::site::Site;
 /// More steps than this are not listed in one page.
 const STEPS: usize = 2_000;
 
-/// What a build was asked for.
-pub(crate) fn asked(build: &BuildRecord) -> String {
-    let what = if build.asked.is_empty() { "everything".to_owned() } else { build.asked.join(" ") };
-    match &build.profile {
-        Some(profile) => format!("{what}, profile {profile}"),
-        None => what,
-    }
-}
-
 /// How a build ended, in a word.
 pub(crate) fn end_of(build: &BuildRecord) -> &'static str {
     match () {
@@ -59,7 +50,7 @@ pub(crate) fn build_rows<'b>(site: &Site, builds: impl Iterator<Item = &'b Build
                         td { (when(build.began, now)) }
                         td { (end(build)) }
                         td.number { (span(build.micros)) } td.number { (build.ran) } td.number { (build.reused) } td.number { (build.failed) }
-                        td { (asked(build)) }
+                        td { (build.request()) }
                     }
                 }
             }
@@ -135,7 +126,7 @@ pub(crate) fn sums(build: &BuildRecord, now: Option<u64>) -> Markup {
     html! {
         dl.facts {
             dt { "End" } dd { (end(build)) ", " (when(build.began, now)) ", after " (span(build.micros)) }
-            dt { "Asked for" } dd { (asked(build)) }
+            dt { "Asked for" } dd { (build.request()) }
             dt { "Steps" }
             dd {
                 (build.ran) " of " (build.steps) " ran"

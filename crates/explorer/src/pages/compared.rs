@@ -45,7 +45,7 @@ pub(crate) fn compared(site: &Site, name: &str) -> Option<SitePage> {
         div.scroll { table {
             thead { tr { th scope="col" { "" } th.number scope="col" { a href=(page(About::Build, &a.to_string())) { "Build " (a) } } th.number scope="col" { a href=(page(About::Build, &b.to_string())) { "Build " (b) } } } }
             tbody {
-                tr { th scope="row" { "Asked for" } td.number { (crate::pages::builds::asked(one)) } td.number { (crate::pages::builds::asked(other)) } }
+                tr { th scope="row" { "Asked for" } td.number { (one.request()) } td.number { (other.request()) } }
                 tr { th scope="row" { "Took" } td.number { (span(one.micros)) } td.number { (span(other.micros)) } }
                 tr { th scope="row" { "Steps needed" } td.number { (one.steps) } td.number { (other.steps) } }
                 tr { th scope="row" { "Ran" } td.number { (one.ran) } td.number { (other.ran) } }

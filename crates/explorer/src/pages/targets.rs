@@ -6,7 +6,7 @@ use maud::{Markup, html};
 use nubrik_graph::{Target, TargetId};
 
 use crate::links::{About, page};
-use crate::look::{SitePage, counted, prose, span};
+use crate::look::{SitePage, counted, plural, prose, span};
 use crate::pages::naming::target_link;
 use crate::site::{Site, kind_of};
 
@@ -21,7 +21,7 @@ pub(crate) fn kind_chips(site: &Site) -> Markup {
     html! {
         ul.chips {
             @for (kind, count) in site.kinds() {
-                li { a href=(page(About::Kind, &kind)) { b { (count) } " " (kind) } }
+                li { a href=(page(About::Kind, &kind)) { b { (count) } " " (plural(&kind, count)) } }
             }
         }
     }

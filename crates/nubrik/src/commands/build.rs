@@ -57,7 +57,8 @@ pub fn build(
             }
             // What others gave may not be here yet, and the steps run again.
             let files = workshop.needed_to_observe(&evaluation);
-            let report = build_files(console, &mut workshop, &evaluation, &files, how, OutputStream::Error)?;
+            let to = OutputStream::Error;
+            let report = build_files(console, &mut workshop, &patterns, (&evaluation, &files), how, to)?;
             return match exit_of(&report) {
                 Exit::Done => super::observe::observe(console, &workshop, &evaluation),
                 exit => Ok(exit),
@@ -257,7 +258,8 @@ pub fn build_of(
     let mut report = report.map_err(|problem| own_problem(console, problem))?;
     if exit_of(&report) == Exit::Done {
         let way = (how.quiet, options);
-        verify::verify(console, workshop, (evaluation, files.files), way, stream, &mut report)?;
+        let built = (evaluation, files.files);
+        verify::verify(console, workshop, patterns, built, way, stream, &mut report)?;
     }
     // Who stops a build does not want to wait for what it would give.
     let is_done = !report.cancelled;
@@ -269,14 +271,14 @@ pub fn build_of(
 pub fn build_files(
     console: Console,
     workshop: &mut Workshop<'_>,
-    evaluation: &Evaluation,
-    files: &[nubrik_graph::FileId],
+    patterns: &[AddressPattern],
+    (evaluation, files): (&Evaluation, &[nubrik_graph::FileId]),
     how: How,
     stream: OutputStream,
 ) -> CommandResult<BuildReport> {
     let screen = screen_for(console, workshop, &evaluation.graph, stream, How { reasons: false, ..how });
     let options = options_of(workshop, how);
-    let report = screen.during(|| workshop.build_files(evaluation, files, &screen, options));
+    let report = screen.during(|| workshop.build_files(patterns, evaluation, files, &screen, options));
     drop(screen);
     report.map_err(|problem| own_problem(console, problem))
 }

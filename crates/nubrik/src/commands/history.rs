@@ -76,15 +76,6 @@ fn ago(then: SystemTime) -> String {
     }
 }
 
-/// What a build was asked for.
-fn asked(record: &BuildRecord) -> String {
-    let what = if record.asked.is_empty() { "everything".to_owned() } else { record.asked.join(" ") };
-    match &record.profile {
-        Some(profile) => format!("{what}, profile {profile}"),
-        None => what,
-    }
-}
-
 fn all(records: &[BuildRecord], paint: Paint) -> String {
     if records.is_empty() {
         return "nothing was built here yet\n".to_owned();
@@ -99,7 +90,7 @@ fn all(records: &[BuildRecord], paint: Paint) -> String {
     for record in records {
         let failed = format!("{:>8}", record.failed);
         let failed = if record.failed > 0 { paint.ink(Ink::Wrong, &failed) } else { failed };
-        let mut what = asked(record);
+        let mut what = record.request();
         if record.cancelled {
             what.push_str(", stopped");
         }
@@ -147,7 +138,10 @@ fn dearest(records: &[BuildRecord], paint: Paint) -> String {
 fn one(record: &BuildRecord, paint: Paint) -> String {
     let mut out = format!(
         "{}\n",
-        paint.ink(Ink::Strong, &format!("build {}, {}, {}", record.build, ago(record.time()), asked(record)))
+        paint.ink(
+            Ink::Strong,
+            &format!("build {}, {}, {}", record.build, ago(record.time()), record.request())
+        )
     );
     let widest = |of: &dyn Fn(&nubrik_session::StepRecord) -> usize, limit: usize| {
         record.done.iter().map(of).max().unwrap_or(0).min(limit)

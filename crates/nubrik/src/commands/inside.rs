@@ -16,13 +16,14 @@ use crate::ui::text::wrapped;
 pub fn inside(console: Console, choice: &Choice, address: &str, step: Option<&str>) -> CommandResult<Exit> {
     let mut session = open_to_build(console, choice, How::default())?;
     let mut workshop = lock(console, &mut session)?;
-    let evaluation = evaluate_address(console, &mut workshop, address)?;
+    let (patterns, evaluation) = evaluate_address(console, &mut workshop, address)?;
     let how = How::default();
     let graph = &evaluation.graph;
     let id = choose(console, &evaluation, address, step)?;
     let node = graph.step(id);
     let files: Vec<_> = graph.declared(node);
-    let report = build_files(console, &mut workshop, &evaluation, &files, how, OutputStream::Error)?;
+    let needed = (&evaluation, &*files);
+    let report = build_files(console, &mut workshop, &patterns, needed, how, OutputStream::Error)?;
     let exit = exit_of(&report);
     if exit != Exit::Done {
         return Ok(exit);

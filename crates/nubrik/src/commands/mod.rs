@@ -348,10 +348,11 @@ pub fn evaluate_address(
     console: Console,
     workshop: &mut Workshop<'_>,
     address: &str,
-) -> CommandResult<Evaluation> {
+) -> CommandResult<(Vec<AddressPattern>, Evaluation)> {
     let patterns = patterns(console, workshop, &[address.to_owned()])?;
     let shown = Some((How::default(), OutputStream::Error));
-    evaluate_with(console, workshop, shown, |s| s.evaluate(&patterns))
+    let evaluation = evaluate_with(console, workshop, shown, |s| s.evaluate(&patterns))?;
+    Ok((patterns, evaluation))
 }
 
 /// Evaluates as often as answers of probes are missing. Probes are shown as steps when `shown` says how.

@@ -50,8 +50,8 @@ pub fn run(
     if serves {
         super::services::check(console, &evaluation, address)?;
     }
-    let files = &evaluation.requested;
-    let report = build_files(console, &mut workshop, &evaluation, files, how, OutputStream::Error)?;
+    let needed = (&*evaluation, &*evaluation.requested);
+    let report = build_files(console, &mut workshop, &patterns, needed, how, OutputStream::Error)?;
     if let Some(exit) = unless_built(console, &report) {
         return Ok(exit);
     }

@@ -2,7 +2,7 @@
 
 use nubrik_engine::{Options, OtherOutput, VerifiedStep, VerifyEnd};
 use nubrik_graph::{FileId, Graph};
-use nubrik_lang::Evaluation;
+use nubrik_lang::{AddressPattern, Evaluation};
 use nubrik_session::{BuildReport, Workshop};
 use serde::Serialize;
 
@@ -27,6 +27,7 @@ struct VerifiedStepEvent<'a> {
 pub fn verify(
     console: Console,
     workshop: &mut Workshop<'_>,
+    patterns: &[AddressPattern],
     (evaluation, files): (&Evaluation, &[FileId]),
     (is_quiet, options): (bool, Options),
     stream: OutputStream,
@@ -35,7 +36,7 @@ pub fn verify(
     if workshop.verify_rate() == 0 {
         return Ok(());
     }
-    let verified = workshop.verify(evaluation, files, &Silent, options);
+    let verified = workshop.verify(patterns, evaluation, files, &Silent, options);
     let verified = verified.map_err(|problem| own_problem(console, problem))?;
     let graph = &evaluation.graph;
     let count = |is: fn(&VerifyEnd) -> bool| verified.iter().filter(|step| is(&step.end)).count();

@@ -282,11 +282,11 @@ fn words_without_watch() -> Vec<OsString> {
 fn fingerprint(console: Console, choice: &Choice, address: &str) -> CommandResult<Vec<u8>> {
     let mut session = open_to_build(console, choice, How::default())?;
     let mut workshop = lock(console, &mut session)?;
-    let evaluation = evaluate_address(console, &mut workshop, address)?;
+    let (patterns, evaluation) = evaluate_address(console, &mut workshop, address)?;
     let how = How::default();
     let graph = &evaluation.graph;
-    let report =
-        build_files(console, &mut workshop, &evaluation, &evaluation.requested, how, OutputStream::Error)?;
+    let needed = (&evaluation, &*evaluation.requested);
+    let report = build_files(console, &mut workshop, &patterns, needed, how, OutputStream::Error)?;
     if exit_of(&report) != Exit::Done {
         return Err(exit_of(&report));
     }

@@ -6,7 +6,7 @@ use std::fs;
 use nubrik_bytes::{Digest, Encoder};
 use nubrik_engine::{Listener, Options, StepMemory, VerifiedStep, VerifyEnd};
 use nubrik_graph::{Closure, FileId, Graph, StepId};
-use nubrik_lang::Evaluation;
+use nubrik_lang::{AddressPattern, Evaluation};
 use nubrik_store::{Basis, Provenance, RecordEntry, Store};
 
 use super::{BuildProblem, Session, Workshop};
@@ -109,6 +109,7 @@ impl Workshop<'_> {
     /// When the tool's own files cannot be written.
     pub fn verify(
         &mut self,
+        patterns: &[AddressPattern],
         evaluation: &Evaluation,
         files: &[FileId],
         listener: &dyn Listener,
@@ -124,7 +125,7 @@ impl Workshop<'_> {
         needed.extend(steps.iter().flat_map(|step| &graph.step(*step).outputs).map(|output| output.file));
         needed.sort_unstable();
         needed.dedup();
-        self.build_files(evaluation, &needed, listener, options)?;
+        self.build_files(patterns, evaluation, &needed, listener, options)?;
         let verified = nubrik_engine::verify(
             graph,
             &steps,

@@ -185,14 +185,17 @@ impl Workshop<'_> {
     /// Builds some files of what was evaluated, without publishing them: something else needs them.
     pub fn build_files(
         &mut self,
+        patterns: &[AddressPattern],
         evaluation: &Evaluation,
         files: &[nubrik_graph::FileId],
         listener: &dyn Listener,
         options: Options,
     ) -> Result<BuildReport, BuildProblem> {
         self.prepare(listener);
+        let chronicle = Chronicle::new(listener, &evaluation.graph);
         let request = Request { publish: false, ..Request::whole(&evaluation.graph, files) };
-        let mut outcome = self.built(request, listener, options)?;
+        let mut outcome = self.built(request, &chronicle, options)?;
+        self.keep_history(patterns, chronicle, &outcome);
         self.tidy_up(&evaluation.graph, listener, &outcome);
         self.remember(std::mem::take(&mut outcome.changes))?;
         Ok(BuildReport::of(&outcome, Results::default()))

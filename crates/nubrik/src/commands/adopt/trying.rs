@@ -216,7 +216,8 @@ impl TryRound {
             }
         };
         let collector = Collector::new(console, &evaluation.graph, Some(number));
-        let report = workshop.build_files(&evaluation, &evaluation.requested, &collector, options);
+        let (patterns, files) = (patterns_of(ground, &wanted), &evaluation.requested);
+        let report = workshop.build_files(&patterns, &evaluation, files, &collector, options);
         let seen = collector.finish();
         let report = report.map_err(|problem| own_problem(console, problem))?;
         round.is_interrupted = report.cancelled;
@@ -417,6 +418,13 @@ fn contents(path: &Path) -> Vec<(PathBuf, Vec<u8>)> {
     }
 }
 
+/// What definitions are asked for by.
+fn patterns_of(ground: &AdoptedFolder, wanted: &[DefinitionAddress]) -> Vec<AddressPattern> {
+    let root = WsPath::root();
+    let pattern = |address: &DefinitionAddress| AddressPattern::new(&address.below(&ground.top), &root).ok();
+    wanted.iter().filter_map(pattern).collect()
+}
+
 /// Evaluates definitions without a word.
 fn evaluate(
     console: Console,
@@ -425,11 +433,7 @@ fn evaluate(
     wanted: &[DefinitionAddress],
     options: Options,
 ) -> CommandResult<Result<Evaluation, String>> {
-    let root = WsPath::root();
-    let patterns: Vec<AddressPattern> = wanted
-        .iter()
-        .filter_map(|address| AddressPattern::new(&address.below(&ground.top), &root).ok())
-        .collect();
+    let patterns = patterns_of(ground, wanted);
     loop {
         let evaluation = workshop.evaluate(&patterns);
         if let Some(error) = evaluation.diagnostics.iter().find(|one| one.severity == Severity::Error) {
