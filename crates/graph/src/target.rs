@@ -84,6 +84,22 @@ impl Target {
         }
     }
 
+    /// The same without its results, of which there may be many.
+    pub fn without_results(&self) -> Target {
+        let Target { address, package, kind, documentation, place, role, private, tags, results: _ } = self;
+        Target {
+            address: address.clone(),
+            package: package.clone(),
+            kind: kind.clone(),
+            documentation: documentation.clone(),
+            place: place.clone(),
+            role: *role,
+            private: *private,
+            tags: tags.clone(),
+            results: Vec::new(),
+        }
+    }
+
     /// Whether people know it by its address.
     pub fn is_declared(&self) -> bool {
         self.role != Role::Inner
