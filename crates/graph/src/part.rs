@@ -79,7 +79,11 @@ mod tests {
             tables.targets.push(Target::plain("many"));
             for number in 0..count {
                 let path = WsPath::from_normal(&format!("made/o{number:06}"));
-                tables.files.push(FileNode { path: path.clone(), maker: Some(StepId(number)), folder: false });
+                tables.files.push(FileNode {
+                    path: path.clone(),
+                    maker: Some(StepId(number)),
+                    folder: false,
+                });
                 let outputs = vec![OutputNode { file: FileId(number), name: "o".into(), early: false }];
                 // Each but the first reads what the one before it makes.
                 let inputs = number.checked_sub(1).map(FileId).into_iter().collect();

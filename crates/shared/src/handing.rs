@@ -8,9 +8,10 @@ use std::sync::Mutex;
 use nubrik_bytes::{Decoder, Digest, Encoder};
 use nubrik_store::LocalStore;
 
-use crate::bundle::{PACK, SMALL, squeezed};
+use crate::bundle::{SMALL, squeezed};
 use crate::fetching::NearContents;
 use crate::index::object;
+use crate::pack::{ClosedPack, GrowingPack};
 use crate::publish::damaged;
 use crate::segment::ContentSpot;
 use crate::shelf::{HandedSpots, SharedStore, SharedTrouble, lock};
@@ -52,31 +53,21 @@ impl SharedStore {
         for digest in contents {
             known.entry(*digest).or_insert_with(|| self.spot(digest));
         }
-        let mut pack: Vec<u8> = Vec::new();
-        let mut inside: Vec<(Digest, ContentSpot)> = Vec::new();
+        let mut pack = GrowingPack::default();
         for (digest, _) in known.iter().filter(|(_, spot)| spot.is_none()) {
             let missing =
                 || SharedTrouble::Machine(format!("the content {} is not kept here", &digest.hex()[..12]));
             let bytes = local.read(digest).ok_or_else(missing)?;
             let frame = squeezed(&bytes).map_err(damaged)?;
-            let spot = ContentSpot {
-                pack: None,
-                at: pack.len() as u64,
-                stored: frame.len() as u64,
-                raw: bytes.len() as u64,
-            };
-            if spot.raw >= SMALL {
+            let (stored, raw) = (frame.len() as u64, bytes.len() as u64);
+            if raw >= SMALL {
                 self.put(&object(HANDED, digest), &frame)?;
-                lock(self.handed()).insert(*digest, (ContentSpot { at: 0, ..spot }, true));
+                lock(self.handed()).insert(*digest, (ContentSpot { pack: None, at: 0, stored, raw }, true));
                 continue;
             }
-            inside.push((*digest, spot));
-            pack.extend(frame);
-            if pack.len() >= PACK {
-                self.put_handed(&mut pack, &mut inside)?;
-            }
+            self.put_handed(pack.add(*digest, &frame, raw))?;
         }
-        self.put_handed(&mut pack, &mut inside)?;
+        self.put_handed(pack.close())?;
         for digest in known.keys() {
             if let Some(spot) = self.spot(digest) {
                 let is_handed = self.index().spot(digest).is_none();
@@ -96,20 +87,10 @@ impl SharedStore {
         self.remove_older(HANDED, self.now().saturating_sub(older))
     }
 
-    fn put_handed(
-        &self,
-        pack: &mut Vec<u8>,
-        inside: &mut Vec<(Digest, ContentSpot)>,
-    ) -> Result<(), SharedTrouble> {
-        if inside.is_empty() {
-            return Ok(());
-        }
-        let bytes = std::mem::take(pack);
-        let digest = Digest::of(&bytes);
+    fn put_handed(&self, pack: Option<ClosedPack>) -> Result<(), SharedTrouble> {
+        let Some(ClosedPack { digest, bytes, contents }) = pack else { return Ok(()) };
         self.put(&object(HANDED, &digest), &bytes)?;
-        let spot = |spot| ContentSpot { pack: Some(digest), ..spot };
-        let spots = inside.drain(..).map(|(content, at)| (content, (spot(at), true)));
-        lock(self.handed()).extend(spots);
+        lock(self.handed()).extend(contents.into_iter().map(|(content, spot)| (content, (spot, true))));
         Ok(())
     }
 

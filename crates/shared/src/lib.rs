@@ -17,6 +17,7 @@ mod heads;
 mod index;
 mod keys;
 mod layered;
+mod pack;
 mod prune;
 mod publish;
 mod segment;

@@ -10,8 +10,9 @@ use nubrik_bytes::Digest;
 use crate::bundle::{PACK, squeezed};
 use crate::entries::contents_of;
 use crate::index::{Branch, DoomedObject, object};
+use crate::pack::{ClosedPack, GrowingPack};
 use crate::publish::{Next, Publisher, damaged, put_segment};
-use crate::segment::{ContentSpot, SegmentParts, Spots, add, beginning, encode};
+use crate::segment::{SegmentParts, Spots, add, beginning, encode};
 use crate::shelf::{SharedStore, SharedTrouble, lock};
 
 /// A pack of which less than one byte of so many is wanted is written anew with what is.
@@ -154,26 +155,17 @@ fn repacked(shared: &SharedStore, mut spots: Spots) -> Result<Spots, SharedTroub
     for some in moved.chunks(PACK / 1024) {
         shared
             .bring(some, (&NothingNear, None), &|digest, bytes| drop(lock(&brought).insert(*digest, bytes)));
-        let (mut pack, mut inside): (Vec<u8>, Vec<(Digest, ContentSpot)>) = (Vec::new(), Vec::new());
+        let mut pack = GrowingPack::default();
+        let mut closed = Vec::new();
         for (digest, bytes) in std::mem::take(&mut *lock(&brought)) {
-            let frame = squeezed(&bytes).map_err(damaged)?;
-            let spot = ContentSpot {
-                pack: None,
-                at: pack.len() as u64,
-                stored: frame.len() as u64,
-                raw: bytes.len() as u64,
-            };
-            inside.push((digest, spot));
-            pack.extend(frame);
+            closed.extend(pack.add(digest, &squeezed(&bytes).map_err(damaged)?, bytes.len() as u64));
         }
+        closed.extend(pack.close());
         // What cannot be had stays where it is.
-        let digest = Digest::of(&pack);
-        if !inside.is_empty() {
-            shared.put(&object("packs", &digest), &pack)?;
+        for ClosedPack { digest, bytes, contents } in closed {
+            shared.put(&object("packs", &digest), &bytes)?;
+            spots.extend(contents);
         }
-        spots.extend(
-            inside.into_iter().map(|(content, spot)| (content, ContentSpot { pack: Some(digest), ..spot })),
-        );
     }
     Ok(spots)
 }

@@ -18,6 +18,7 @@ use crate::aligned;
 use crate::bundle::{PACK, SMALL, squeezed};
 use crate::fetching::NearContents;
 use crate::index::object;
+use crate::pack::{ClosedPack, GrowingPack};
 use crate::segment::{ContentSpot, Shortcuts, Spots};
 use crate::shelf::{SharedStore, SharedTrouble, lock};
 
@@ -56,6 +57,12 @@ struct Parcel {
     name: String,
     bytes: Vec<u8>,
     contents: Vec<(Digest, ContentSpot)>,
+}
+
+impl Parcel {
+    fn of(ClosedPack { digest, bytes, contents }: ClosedPack) -> Parcel {
+        Parcel { name: object("packs", &digest), bytes, contents }
+    }
 }
 
 /// What is wanted of who puts contents.
@@ -269,8 +276,7 @@ impl UploadWork {
 #[derive(Default)]
 struct Packing {
     seen: BTreeSet<Digest>,
-    pack: Vec<u8>,
-    in_pack: Vec<(Digest, ContentSpot)>,
+    pack: GrowingPack,
     parcels: Vec<Parcel>,
     /// Contents that are objects of their own.
     large: Spots,
@@ -287,23 +293,12 @@ impl Packing {
             self.parcels.push(Parcel { name, bytes: frame, contents: vec![(digest, spot)] });
             return;
         }
-        self.in_pack.push((digest, ContentSpot { pack: None, at: self.pack.len() as u64, stored, raw }));
-        self.pack.extend(frame);
-        if self.pack.len() >= PACK {
-            self.close();
-        }
+        let closed = self.pack.add(digest, &frame, raw);
+        self.parcels.extend(closed.map(Parcel::of));
     }
 
     /// Makes a parcel of what is in the pack.
     fn close(&mut self) {
-        if self.in_pack.is_empty() {
-            return;
-        }
-        let bytes = std::mem::take(&mut self.pack);
-        let digest = Digest::of(&bytes);
-        let spots = self.in_pack.drain(..);
-        let contents =
-            spots.map(|(content, spot)| (content, ContentSpot { pack: Some(digest), ..spot })).collect();
-        self.parcels.push(Parcel { name: object("packs", &digest), bytes, contents });
+        self.parcels.extend(self.pack.close().map(Parcel::of));
     }
 }

@@ -11,7 +11,7 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::{Duration, SystemTime};
 
 use crate::local::{failed, mode_of};
-use crate::{Basis, LocalStore, OutputRecord, Record, StoreError, TreeKind};
+use crate::{Basis, LocalStore, OutputRecord, Record, StoreError};
 use nubrik_bytes::Digest;
 
 /// A content that was kept less than this long ago may belong to a build that has not written its record.
@@ -100,16 +100,7 @@ fn contents_of(record: &Record) -> impl Iterator<Item = (Digest, bool)> {
         Basis::Noted(parts) => parts.as_slice(),
         Basis::Unnoted | Basis::Unfit(_) => &[],
     });
-    let outputs = record.entries.iter().flat_map(|entry| &entry.outputs).flat_map(|output| match output {
-        OutputRecord::File { digest, executable } => vec![(*digest, *executable)],
-        OutputRecord::Folder(entries) => entries
-            .iter()
-            .filter_map(|entry| match entry.kind {
-                TreeKind::File { digest, executable } => Some((digest, executable)),
-                TreeKind::Link { .. } | TreeKind::EmptyFolder => None,
-            })
-            .collect(),
-    });
+    let outputs = record.entries.iter().flat_map(|entry| &entry.outputs).flat_map(OutputRecord::contents);
     bases.map(|part| (*part, false)).chain(outputs)
 }
 
