@@ -13,7 +13,7 @@ use crate::candidates::Candidates;
 use crate::event::{Listener, SharedUse, Summary};
 use crate::files::FileTable;
 use crate::outside::{FoundTool, Outside, ToolProblem};
-use crate::performer::Performer;
+use crate::performer::{Performer, SetFile};
 use crate::state::{ChangeList, Changes, State, StepMemory};
 use crate::words::Asked;
 
@@ -164,6 +164,8 @@ pub(crate) struct Findings<'a> {
     pub files_by_path: HashMap<&'a str, FileId>,
     /// What sets of files are in this run, by the sets' numbers.
     pub candidates: Vec<OnceLock<Candidates>>,
+    /// What of them goes to other machines, where it can.
+    pub sent_sets: Vec<OnceLock<Option<Arc<[SetFile]>>>>,
     /// What files ask about.
     pub asked: Mutex<HashMap<FilePath, Arc<[Asked]>>>,
     /// What is at paths of the system.
@@ -207,6 +209,7 @@ impl<'a> Findings<'a> {
             needs: OnceLock::new(),
             files_by_path: graph.files.iter().enumerate().map(by_path).collect(),
             candidates: graph.sets.iter().map(|_| OnceLock::new()).collect(),
+            sent_sets: graph.sets.iter().map(|_| OnceLock::new()).collect(),
             asked: Mutex::default(),
             on_system: Mutex::default(),
             system_headers: Mutex::default(),

@@ -66,7 +66,7 @@ pub use outside::{
     CONSTANT_ROOT, FoundTool, Job, JobEnd, Lent, Named, Outside, Readable, Readables, Seen, ServiceFailure,
     ServiceProblem, ToolProblem, Touch, Touched, Work,
 };
-pub use performer::{Errand, FailedElsewhere, NamedThings, Performer, StepAnswer};
+pub use performer::{Errand, FailedElsewhere, NamedThings, Performer, SetFile, StepAnswer};
 pub use plan::{Supposed, plan};
 pub use play::{Played, PlayedCrew, play};
 pub use queue::{Capacity, Forecast, forecast};

@@ -17,6 +17,17 @@ pub type NamedThings = Vec<(Arc<str>, Option<Digest>)>;
 /// What other machines told of themselves in this build: by the labels for which they were asked, and by name.
 pub(crate) type ToldThings = Mutex<HashMap<Vec<Arc<str>>, HashMap<Arc<str>, Option<Digest>>>>;
 
+/// A file among which a step finds what it reads.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct SetFile {
+    /// Its path.
+    pub path: WsPath,
+    /// Whether it is a folder.
+    pub folder: bool,
+    /// Whether a step makes it; otherwise it is a source.
+    pub is_made: bool,
+}
+
 /// A step as another machine is to run it.
 pub struct Errand {
     /// Its number, by which it is answered.
@@ -29,9 +40,8 @@ pub struct Errand {
     pub tools: Vec<(Arc<str>, Digest)>,
     /// Sources that it certainly reads, by their paths.
     pub sources: Vec<WsPath>,
-    /// Sources among which it finds what it reads: of each set, which many steps share, its number in the build's graph, and the
-    /// paths.
-    pub sets: Vec<(SetId, Vec<WsPath>)>,
+    /// Files among which it finds what it reads: of each set, which many steps share, its number in the build's graph, and the files.
+    pub sets: Vec<(SetId, Arc<[SetFile]>)>,
     /// What makes its other inputs, each with its folder: what is known of it, as others read it.
     pub made: Vec<(Arc<str>, Vec<u8>)>,
     /// What the machine must be, sorted: its system, its processor, and labels.

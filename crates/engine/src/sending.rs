@@ -6,14 +6,14 @@ use std::sync::atomic::Ordering;
 use std::sync::{Arc, PoisonError};
 use std::time::{Duration, Instant};
 
-use nubrik_graph::{FileId, LoneStep, SetId, StepId};
+use nubrik_graph::{FileId, FileNode, LoneStep, SetId, StepId};
 use nubrik_source::{FilePath, WsPath};
 use nubrik_store::RecordEntry;
 
 use crate::build::{Build, lock};
 use crate::event::{Event, Failure, Verdict};
 use crate::examine::{Examined, SEES_BESIDES};
-use crate::performer::{Errand, FailedElsewhere, Performer, StepAnswer};
+use crate::performer::{Errand, FailedElsewhere, Performer, SetFile, StepAnswer};
 use crate::reason::Reason;
 use crate::schedule::Schedule;
 use crate::sent::SentStep;
@@ -46,7 +46,7 @@ impl Build<'_> {
             return None;
         }
         let sources = self.plain_sources(step.inputs.iter())?;
-        let of_set = |set: &SetId| Some((*set, self.plain_sources(self.graph.sets.files(*set).iter())?));
+        let of_set = |set: &SetId| Some((*set, self.plain_set(*set)?));
         let sets = step.candidates.iter().map(of_set).collect::<Option<Vec<_>>>()?;
         let lone = LoneStep::of(self.graph, id, self.needs()).ok()?;
         let mut made = Vec::new();
@@ -67,6 +67,22 @@ impl Build<'_> {
             is_bound,
             forecast,
         })
+    }
+
+    /// The files of a set, which are looked at once a build; nothing where a link leads to a source among them.
+    fn plain_set(&self, set: SetId) -> Option<Arc<[SetFile]>> {
+        let files = self.graph.sets.files(set);
+        let look = || {
+            self.plain_sources(files.iter())?;
+            let nodes = files.iter().map(|file| self.graph.file(*file));
+            let file = |node: &FileNode| SetFile {
+                path: node.path.clone(),
+                folder: node.folder,
+                is_made: node.maker.is_some(),
+            };
+            Some(nodes.map(file).collect())
+        };
+        self.known.sent_sets[set.index()].get_or_init(look).clone()
     }
 
     /// The sources among some files; nothing where a link leads to one: what that leads to may be anywhere.

@@ -3,14 +3,17 @@
 use std::collections::HashMap;
 
 use nubrik_bytes::{Encoder, Truncated};
+use nubrik_source::WsPath;
 
 use crate::assembly::Assembly;
 use crate::layout::{Purpose, write_step, write_target};
-use crate::{Graph, Needs, SetId, StepId, TargetId};
+use crate::{FileId, FileNode, Flaw, Graph, Needs, StepId, TargetId};
 
 /// A step in a graph of its own.
 pub struct LoneStep {
     /// The step, those that make what it reads, and nothing of what these read. Its targets have no results: nothing of it is published.
+    /// The step has no sets of files that it may read: many steps share them, so that they go their own way
+    /// ([`LoneStep::with_sets`]).
     pub graph: Graph,
     /// The step.
     pub step: StepId,
@@ -27,7 +30,7 @@ impl LoneStep {
         let mut assembly = Assembly::default();
         let mut out = Encoder::new();
         let mut targets: HashMap<TargetId, TargetId> = HashMap::new();
-        let mut add = |id: StepId, candidates: Vec<SetId>, assembly: &mut Assembly| {
+        let mut add = |id: StepId, assembly: &mut Assembly| {
             let owner = graph.step(id).target;
             let target = match targets.get(&owner) {
                 Some(target) => *target,
@@ -41,34 +44,45 @@ impl LoneStep {
             };
             out.bytes.clear();
             write_step(graph, graph.step(id), Purpose::Whole, &mut out);
-            assembly.step(&out.bytes, target, candidates)
+            assembly.step(&out.bytes, target, Vec::new())
         };
         let makers = needs
             .of_step(step)
             .into_iter()
-            .map(|maker| add(maker, Vec::new(), &mut assembly))
+            .map(|maker| add(maker, &mut assembly))
             .collect::<Result<_, _>>()?;
-        let mut candidates = Vec::new();
-        for set in &graph.step(step).candidates {
-            let files = graph.sets.files(*set).iter().map(|file| {
-                let node = graph.file(*file);
-                assembly.file(node.path.as_str(), node.folder)
-            });
-            let files = files.collect();
-            candidates.push(assembly.graph.sets.intern(files));
-        }
-        let step = add(step, candidates, &mut assembly)?;
+        let step = add(step, &mut assembly)?;
         let graph = assembly.graph.finish().map_err(|_| Truncated)?;
         Ok(LoneStep { graph, step, makers })
+    }
+
+    /// A graph in which a step may read sets of files, too, each file by its path and whether it is a folder.
+    ///
+    /// # Errors
+    /// When it is none then: a path that a step makes is said to be of another kind.
+    pub fn with_sets(graph: &Graph, step: StepId, sets: &[Vec<(WsPath, bool)>]) -> Result<Graph, Flaw> {
+        let mut tables = graph.clone().into_tables();
+        let mut known: HashMap<WsPath, FileId> =
+            (0..).map(FileId).zip(&tables.files).map(|(id, file)| (file.path.clone(), id)).collect();
+        let mut candidates = Vec::new();
+        for files in sets {
+            let files = files.iter().map(|(path, folder)| {
+                *known.entry(path.clone()).or_insert_with(|| {
+                    tables.files.push(FileNode { path: path.clone(), maker: None, folder: *folder });
+                    FileId(tables.files.len() as u32 - 1)
+                })
+            });
+            candidates.push(tables.sets.intern(files.collect()));
+        }
+        tables.steps[step.index()].candidates = candidates.into_iter().collect();
+        tables.finish()
     }
 }
 
 #[cfg(test)]
 #[allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
 mod tests {
-    use nubrik_source::WsPath;
-
-    use crate::{FileId, FileNode, OutputNode, ResultFile, Step, Tables, Target};
+    use crate::{OutputNode, ResultFile, Step, Tables, Target};
 
     use super::*;
 
@@ -92,9 +106,24 @@ mod tests {
                 let address = format!("many/{number:06}").into();
                 tables.targets[0].results.push(ResultFile { address, file: FileId(number), publish: path });
             }
+            let headers = (0..count).map(|number| {
+                let path = WsPath::from_normal(&format!("h{number}"));
+                tables.files.push(FileNode { path, maker: None, folder: false });
+                FileId(count + number)
+            });
+            let headers = headers.collect();
+            let set = tables.sets.intern(headers);
+            tables.steps[2].candidates = [set].into_iter().collect();
             let graph = tables.finish().unwrap();
             let lone = LoneStep::of(&graph, StepId(2), &Needs::of(&graph)).unwrap();
             assert_eq!((lone.graph.steps.len(), lone.graph.targets.len(), lone.makers.len()), (2, 1, 1));
+            // What it may read comes back.
+            let named = |file: &FileId| (graph.file(*file).path.clone(), false);
+            let headers: Vec<(WsPath, bool)> = graph.sets.files(set).iter().map(named).collect();
+            let whole = LoneStep::with_sets(&lone.graph, lone.step, &[headers]).unwrap();
+            let files = whole.sets.files(whole.step(lone.step).candidates[0]).iter();
+            let names: Vec<&str> = files.map(|file| whole.file(*file).path.as_str()).collect();
+            assert_eq!((names.len(), names[1]), (count as usize, "h1"));
             let mut out = Encoder::new();
             lone.graph.encode(&mut out);
             out.bytes.len()

@@ -5,6 +5,7 @@ use std::sync::Arc;
 use nubrik_bytes::{Decoder, Digest, Encoder, Truncated};
 use nubrik_graph::{Graph, Step, StepId};
 use nubrik_shared::{KeyList, KeyedResult, PublicKey, SecretKey};
+use nubrik_source::WsPath;
 
 /// Members that may write this line may give jobs.
 pub(crate) const JOBS: &str = "jobs";
@@ -12,7 +13,7 @@ pub(crate) const JOBS: &str = "jobs";
 /// Members that may write this line may do them.
 pub(crate) const WORKERS: &str = "workers";
 
-const VERSION: u8 = 2;
+const VERSION: u8 = 3;
 
 /// Why a job or an answer is not read.
 pub(crate) type Refused = String;
@@ -98,22 +99,54 @@ pub fn is_worker_name(name: &str) -> bool {
     (1..=64).contains(&name.len()) && name.chars().all(is_fine)
 }
 
-/// A set of sources as a content of its own: the sources, and where their contents are.
-pub(crate) fn encode_set(sources: &[JobSource], rows: &[u8]) -> Vec<u8> {
-    let mut out = Encoder::new();
-    out.u8(VERSION);
-    encode_sources(&mut out, sources);
-    out.bytes(rows);
-    out.bytes
+/// Files that a step may read, which many jobs name as a content of its own.
+#[derive(Clone, PartialEq, Eq, Debug, Default)]
+pub(crate) struct JobSet {
+    /// The sources among them.
+    pub sources: Vec<JobSource>,
+    /// What steps make, each by its path, and whether it is a folder.
+    pub made: Vec<(String, bool)>,
+    /// Where the contents of the sources are.
+    pub rows: Vec<u8>,
 }
 
-/// The sources of a set, and where their contents are.
-pub(crate) fn decode_set(bytes: &[u8]) -> Result<(Vec<JobSource>, Vec<u8>), Truncated> {
-    let mut from = Decoder::new(bytes);
-    if from.u8()? != VERSION {
-        return Err(Truncated);
+impl JobSet {
+    pub fn encode(&self) -> Vec<u8> {
+        let JobSet { sources, made, rows } = self;
+        let mut out = Encoder::new();
+        out.u8(VERSION);
+        encode_sources(&mut out, sources);
+        out.list(made, |out, (path, folder)| {
+            out.text(path);
+            out.bool(*folder);
+        });
+        out.bytes(rows);
+        out.bytes
     }
-    Ok((decode_sources(&mut from)?, from.bytes()?.to_vec()))
+
+    pub fn decode(bytes: &[u8]) -> Result<JobSet, Truncated> {
+        let mut from = Decoder::new(bytes);
+        if from.u8()? != VERSION {
+            return Err(Truncated);
+        }
+        let sources = decode_sources(&mut from)?;
+        let made = from.list(|from| Ok((from.text()?.to_owned(), from.bool()?)))?;
+        Ok(JobSet { sources, made, rows: from.bytes()?.to_vec() })
+    }
+
+    /// Its files, each by its path, and whether it is a folder.
+    ///
+    /// # Errors
+    /// When a path leads to something that is not below the workspace's root.
+    pub fn files(&self) -> Result<Vec<(WsPath, bool)>, Refused> {
+        let sources = self.sources.iter().map(|source| (&source.path, false));
+        let all = sources.chain(self.made.iter().map(|(path, folder)| (path, *folder)));
+        let checked = all.map(|(path, folder)| match is_plain(path) {
+            true => Ok((WsPath::from_normal(path), folder)),
+            false => Err(format!("`{path}` is no path")),
+        });
+        checked.collect()
+    }
 }
 
 /// Whether a path leads to something below the folder that it is in, by its names alone.
@@ -150,7 +183,7 @@ pub(crate) struct JobSheet {
     pub made: Vec<(Arc<str>, Vec<u8>)>,
     /// Sources that it certainly reads.
     pub sources: Vec<JobSource>,
-    /// Contents that list more sources, which many jobs share.
+    /// Contents that list what it may read besides, which many jobs share ([`JobSet`]). They are not in the graph.
     pub sets: Vec<Digest>,
     /// Where all contents are.
     pub rows: Vec<u8>,

@@ -8,7 +8,9 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use nubrik_bytes::Digest;
-use nubrik_engine::{Errand, FailedElsewhere, Failure, NamedThings, Performer, StepAnswer, memory_of_others};
+use nubrik_engine::{
+    Errand, FailedElsewhere, Failure, NamedThings, Performer, SetFile, StepAnswer, memory_of_others,
+};
 use nubrik_exchange::{Alive, Boss, BossNews, MachineKind};
 use nubrik_graph::{SetId, StepId};
 use nubrik_shared::{KeyList, SecretKey, SharedStore};
@@ -16,8 +18,7 @@ use nubrik_source::WsPath;
 use nubrik_store::{LocalStore, OutputRecord, Provenance, RecordEntry, Store};
 
 use crate::job::{
-    AnswerSheet, FAILED, FailedJob, JobSheet, JobSource, NotMade, ToolSheet, WORKERS, encode_set,
-    is_worker_name,
+    AnswerSheet, FAILED, FailedJob, JobSet, JobSheet, JobSource, NotMade, ToolSheet, WORKERS, is_worker_name,
 };
 
 /// Besides those for free slots so many steps are under way, of so many slots: one that ends finds the next one waiting.
@@ -150,12 +151,12 @@ impl Crew {
         Some((content, executable))
     }
 
-    fn sources(&self, paths: &[WsPath]) -> Option<Vec<JobSource>> {
+    fn sources<'p>(&self, paths: impl IntoIterator<Item = &'p WsPath>) -> Option<Vec<JobSource>> {
         let source = |path: &WsPath| {
             let (content, executable) = self.source(path)?;
             Some(JobSource { path: path.to_string(), content, executable })
         };
-        paths.iter().map(source).collect()
+        paths.into_iter().map(source).collect()
     }
 
     fn hand_over(&self, contents: &[Digest]) -> Option<Vec<u8>> {
@@ -164,15 +165,17 @@ impl Crew {
             .ok()
     }
 
-    /// The content that lists the sources of a set.
-    fn set(&self, set: SetId, paths: &[WsPath]) -> Option<Digest> {
+    /// The content that lists the files of a set.
+    fn set(&self, set: SetId, files: &[SetFile]) -> Option<Digest> {
         if let Some(known) = lock(&self.sets).get(&set) {
             return Some(*known);
         }
-        let sources = self.sources(paths)?;
+        let (made, sources): (Vec<&SetFile>, Vec<&SetFile>) = files.iter().partition(|file| file.is_made);
+        let sources = self.sources(sources.iter().map(|file| &file.path))?;
         let contents: Vec<Digest> = sources.iter().map(|source| source.content).collect();
-        let list = encode_set(&sources, &self.hand_over(&contents)?);
-        let digest = self.local.keep_bytes(&list).ok()?;
+        let rows = self.hand_over(&contents)?;
+        let made = made.iter().map(|file| (file.path.to_string(), file.folder)).collect();
+        let digest = self.local.keep_bytes(&JobSet { sources, made, rows }.encode()).ok()?;
         lock(&self.sets).insert(set, digest);
         Some(digest)
     }
@@ -180,7 +183,7 @@ impl Crew {
     fn job(&self, errand: &Errand) -> Option<Vec<u8>> {
         let sources = self.sources(&errand.sources)?;
         let sets: Vec<Digest> =
-            errand.sets.iter().map(|(set, paths)| self.set(*set, paths)).collect::<Option<_>>()?;
+            errand.sets.iter().map(|(set, files)| self.set(*set, files)).collect::<Option<_>>()?;
         let mut contents: Vec<Digest> = sources.iter().map(|source| source.content).collect();
         contents.extend(&sets);
         for (_, memory) in &errand.made {

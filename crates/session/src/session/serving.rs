@@ -13,6 +13,7 @@ use nubrik_engine::{
     Changes, Event, Failure, Listener, Options, Outreach, Outside, Request, State, StepMemory, identity_of,
     memory_of_others,
 };
+use nubrik_graph::{Graph, LoneStep};
 use nubrik_memory::Journal;
 use nubrik_shared::{KeyedResult, SecretKey, SharedStore};
 use nubrik_source::WsPath;
@@ -21,7 +22,7 @@ use nubrik_store::{Basis, OutputRecord, Placed, RecordEntry};
 use super::crew::contents_of;
 use super::turns::Turns;
 use super::{Session, Workshop};
-use crate::job::{AnswerSheet, FAILED, FailedJob, JOBS, JobSheet, JobSource, NotMade, ToolSheet, decode_set};
+use crate::job::{AnswerSheet, FAILED, FailedJob, JOBS, JobSet, JobSheet, JobSource, NotMade, ToolSheet};
 
 /// Without so much room on the disk no job is taken, in bytes.
 const NEEDED_ROOM: u64 = 256 << 20;
@@ -220,14 +221,14 @@ impl WorkPlace {
     /// `begins` is called when it has its turn, `tell` says a failure for people.
     pub fn perform(
         &mut self,
-        OpenedJob(sheet): OpenedJob,
+        OpenedJob(mut sheet): OpenedJob,
         begins: &dyn Fn(),
         tell: &dyn Fn(&Failure) -> String,
     ) -> Option<DoneJob> {
         let mut failed = None;
         let end = match self.unfit(&sheet) {
             Some(why) => Err(NotDone::Unfit(why)),
-            None => self.run(&sheet, begins)?.map_err(|not| match not {
+            None => self.run(&mut sheet, begins)?.map_err(|not| match not {
                 JobFailure::Undone(why) => NotDone::Undone(why),
                 JobFailure::Commands((failure, printed, micros)) => {
                     let why = format!("{FAILED}{}", tell(&failure));
@@ -271,7 +272,7 @@ impl WorkPlace {
     /// The result of a step, with where its contents are; nothing where it was stopped.
     fn run(
         &mut self,
-        sheet: &JobSheet,
+        sheet: &mut JobSheet,
         begins: &dyn Fn(),
     ) -> Option<Result<(KeyedResult, Vec<u8>), JobFailure>> {
         let WorkPlace { session, shared, turns, placed, .. } = self;
@@ -289,9 +290,13 @@ impl WorkPlace {
             Err(_) => return Some(Err("its workspace cannot be opened".into())),
         };
         let sources = match workshop.sources_of(sheet, shared) {
-            Ok(sources) => sources,
+            Ok((sources, graph)) => {
+                sheet.graph = graph;
+                sources
+            }
             Err(why) => return Some(Err(why.into())),
         };
+        let sheet = &*sheet;
         if let Err(why) = workshop.place_sources(&sources, placed) {
             return Some(Err(why.into()));
         }
@@ -326,17 +331,20 @@ impl WorkPlace {
 }
 
 impl Workshop<'_> {
-    /// All sources that a job names.
-    fn sources_of(&self, sheet: &JobSheet, shared: &SharedStore) -> Result<Vec<JobSource>, String> {
+    /// All sources that a job names, and its graph with all that the step may read.
+    fn sources_of(&self, sheet: &JobSheet, shared: &SharedStore) -> Result<(Vec<JobSource>, Graph), String> {
         let store = self.store().ok_or("it has no store of its own")?;
         let mut sources = sheet.sources.clone();
+        let mut sets = Vec::new();
         for set in &sheet.sets {
             let list = store.bytes(set).ok_or("a list of its sources cannot be fetched")?;
-            let (more, rows) = decode_set(&list).map_err(|_| "a list of its sources is damaged")?;
-            shared.learn(&rows);
-            sources.extend(more);
+            let set = JobSet::decode(&list).map_err(|_| "a list of its sources is damaged")?;
+            sets.push(set.files()?);
+            shared.learn(&set.rows);
+            sources.extend(set.sources);
         }
-        Ok(sources)
+        let graph = LoneStep::with_sets(&sheet.graph, sheet.step, &sets);
+        Ok((sources, graph.map_err(|_| "what it may read is none of its files")?))
     }
 
     /// Puts sources in place, and takes away those of an earlier job that this one has not.
