@@ -1,6 +1,6 @@
 //! Errors and warnings as an editor shows them, and mends that it can apply.
 
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 
 use lsp_types::{
     CodeAction, CodeActionKind, CodeActionOrCommand, DiagnosticRelatedInformation, DiagnosticSeverity,
@@ -40,7 +40,7 @@ fn range(evaluation: &Evaluation, span: Span) -> Range {
 pub fn problems(
     places: &FileAddresses,
     known: &EditorKnowledge,
-) -> HashMap<WsPath, Vec<lsp_types::Diagnostic>> {
+) -> BTreeMap<WsPath, Vec<lsp_types::Diagnostic>> {
     let newest = &known.evaluated;
     let mut all = problems_of(places, &newest.evaluation);
     for older in known.all().skip(1) {
@@ -60,8 +60,8 @@ pub fn problems(
 fn problems_of(
     places: &FileAddresses,
     evaluation: &Evaluation,
-) -> HashMap<WsPath, Vec<lsp_types::Diagnostic>> {
-    let mut all: HashMap<WsPath, Vec<lsp_types::Diagnostic>> = HashMap::new();
+) -> BTreeMap<WsPath, Vec<lsp_types::Diagnostic>> {
+    let mut all: BTreeMap<WsPath, Vec<lsp_types::Diagnostic>> = BTreeMap::new();
     for problem in &evaluation.diagnostics {
         let Some(span) = problem.span else { continue };
         let name = evaluation.sources.name(span.file);

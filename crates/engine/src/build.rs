@@ -276,7 +276,17 @@ impl<'a> Build<'a> {
     }
 
     pub(crate) fn tool(&self, id: ToolId) -> Result<FoundTool, ToolProblem> {
-        let find = || self.outside.tool(&self.graph.tools[id.index()]);
+        let find = || {
+            let name = &self.graph.tools[id.index()];
+            let tool = self.outside.tool(name)?;
+            match tool.unanswered {
+                None => Ok(tool),
+                // Its identity would be that of another tool.
+                unanswered => {
+                    Err(ToolProblem { name: name.clone(), searched: Vec::new(), mend: None, unanswered })
+                }
+            }
+        };
         self.known.tools[id.index()].get_or_init(find).clone()
     }
 

@@ -1,5 +1,6 @@
 //! What the engine asks of the machine.
 
+use std::fmt;
 use std::io;
 use std::path::PathBuf;
 use std::sync::Arc;
@@ -25,6 +26,8 @@ pub struct FoundTool {
     pub search: Vec<Arc<str>>,
     /// Digest of the state of these folders on this machine: while it stays, no name appeared in them.
     pub search_state: Digest,
+    /// What it was asked and did not answer, so that not all of it is known: such a tool runs nothing.
+    pub unanswered: Option<Arc<str>>,
 }
 
 /// Why a tool is not there.
@@ -36,6 +39,18 @@ pub struct ToolProblem {
     pub searched: Vec<String>,
     /// What to do about it, such as which package to install.
     pub mend: Option<String>,
+    /// What it was asked and did not answer, where it is there.
+    pub unanswered: Option<Arc<str>>,
+}
+
+impl fmt::Display for ToolProblem {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let ToolProblem { name, unanswered, .. } = self;
+        match unanswered {
+            None => write!(f, "there is no tool `{name}` on this machine"),
+            Some(question) => write!(f, "the tool `{name}` does not say what belongs to it: {question}"),
+        }
+    }
 }
 
 /// Processes to run for a step.

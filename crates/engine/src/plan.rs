@@ -90,7 +90,7 @@ impl Build<'_> {
         let now = match self.examine(step) {
             Ok(now) => now,
             Err(Failure::NoInput { path, .. }) => return (Verdict::Failed, Reason::InputRemoved { path }),
-            Err(Failure::NoTool(problem)) => {
+            Err(Failure::NoTool(problem)) if problem.unanswered.is_none() => {
                 return (Verdict::Failed, Reason::ToolMissing { tool: problem.name });
             }
             // Nobody is asked now: a build may find one.

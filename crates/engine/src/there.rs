@@ -42,7 +42,7 @@ pub fn identity_of(outside: &dyn Outside, name: &Arc<str>) -> Option<Digest> {
     }
     match name.starts_with('/') {
         true => outside.is_system(name).then(|| content(&FilePath::of_machine(name))),
-        false => outside.tool(name).ok().map(|tool| tool.identity),
+        false => outside.tool(name).ok().filter(|t| t.unanswered.is_none()).map(|tool| tool.identity),
     }
 }
 

@@ -3,6 +3,7 @@
 
 use std::collections::{BTreeSet, HashMap};
 use std::ffi::OsString;
+use std::io::ErrorKind;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
@@ -190,9 +191,15 @@ impl ToolFinder {
         let found = on_path.and_then(|path| self.look_closely(machine, name, &path));
         let Some(found) = found else {
             self.remembered.lock().unwrap_or_else(PoisonError::into_inner).remove(name);
-            return Err(ToolProblem { name: name.clone(), searched: self.folders(), mend: Self::mend(name) });
+            let (searched, mend) = (self.folders(), Self::mend(name));
+            return Err(ToolProblem { name: name.clone(), searched, mend, unanswered: None });
         };
-        self.remembered.lock().unwrap_or_else(PoisonError::into_inner).insert(name.clone(), found.clone());
+        let mut remembered = self.remembered.lock().unwrap_or_else(PoisonError::into_inner);
+        match &found.tool.unanswered {
+            None => drop(remembered.insert(name.clone(), found.clone())),
+            // It is asked again.
+            Some(_) => drop(remembered.remove(name)),
+        }
         Ok(found.tool)
     }
 
@@ -201,12 +208,13 @@ impl ToolFinder {
     }
 
     fn asking<'a>(&'a self, machine: &'a Machine) -> Asking<'a> {
-        Asking { machine, folders: &self.folders, search_path: &self.search_path }
+        let unanswered = Mutex::default();
+        Asking { machine, folders: &self.folders, search_path: &self.search_path, unanswered }
     }
 
     fn look_closely(&self, machine: &Machine, name: &str, found_at: &Path) -> Option<Remembered> {
         let asking = self.asking(machine);
-        let chosen = self.real_program(machine, name, found_at);
+        let chosen = self.real_program(machine, &asking, name, found_at);
         let path = chosen.as_ref().map_or(found_at, |chosen| &chosen.program);
         let program = path.canonicalize().ok()?;
         let mut identity = Encoder::new();
@@ -233,13 +241,20 @@ impl ToolFinder {
             parts: files.iter().map(|(path, _)| path.clone()).collect(),
             search,
             search_state: state_of(&folders),
+            unanswered: asking.unanswered.into_inner().unwrap_or_else(PoisonError::into_inner),
         };
         Some(Remembered { tool, files, folders, versions: Vec::new() })
     }
 
     /// The program itself, where another one is before it under its name and chooses one of several: what that chooses
     /// would depend on more than a step may see.
-    fn real_program(&self, machine: &Machine, name: &str, on_path: &Path) -> Option<ChosenProgram> {
+    fn real_program(
+        &self,
+        machine: &Machine,
+        asking: &Asking<'_>,
+        name: &str,
+        on_path: &Path,
+    ) -> Option<ChosenProgram> {
         let real = on_path.canonicalize().ok()?;
         let is_script = first_line(on_path).is_some();
         let is_called_otherwise = real.file_name()? != std::ffi::OsStr::new(name);
@@ -248,13 +263,13 @@ impl ToolFinder {
         }
         if is_script && name.starts_with("python") {
             let words = ["-I", "-c", "import sys; print(sys.executable)"];
-            let answer = self.asking(machine).ask_widely(on_path, &words, None)?;
+            let answer = asking.ask_widely(on_path, &words, None)?;
             let program = PathBuf::from(answer.trim());
             return program.is_file().then_some(ChosenProgram { program, by: Vec::new() });
         }
         // What it starts under the same name, when it is asked for a version.
         let recorder = Recorder::new();
-        self.asking(machine).ask_widely(on_path, &["--version"], Some(&recorder))?;
+        asking.ask_widely(on_path, &["--version"], Some(&recorder))?;
         let used = recorder.touched();
         let mut started =
             used.iter().filter(|used| used.touch == PathUse::Started && used.found == Found::File);
@@ -318,6 +333,8 @@ pub(crate) struct Asking<'a> {
     /// Where programs are looked for, also as a variable.
     pub folders: &'a [PathBuf],
     search_path: &'a OsString,
+    /// The first question that was cut off, and by what: nobody knows what the answer would have been.
+    unanswered: Mutex<Option<Arc<str>>>,
 }
 
 /// How long an answer may take, and how much of it is heard, in bytes.
@@ -365,11 +382,45 @@ impl Asking<'_> {
 
     /// What was printed, where the command ended well.
     fn answer(&self, question: Question<'_>) -> Option<String> {
+        let words: Vec<&str> = question.stages.iter().flat_map(|s| &s.words).map(|word| &**word).collect();
+        let words = words.join(" ");
         // Workers start nothing but steps.
-        let looked = self.machine.with_network(|| self.machine.look(question)).ok()?;
+        let looked = self.machine.with_network(|| self.machine.look(question));
+        let cut_off = match &looked {
+            Ok(looked) => cut_off(&looked.ended),
+            Err(e) => Some(e.to_string()),
+        };
+        if let Some(why) = cut_off {
+            let mut unanswered = self.unanswered.lock().unwrap_or_else(PoisonError::into_inner);
+            unanswered.get_or_insert_with(|| format!("`{words}` {why}").into());
+        }
+        let looked = looked.ok()?;
         matches!(looked.ended, Ended::Well).then(|| String::from_utf8_lossy(&looked.output).into_owned())
     }
 }
+
+/// Why a program that was asked gave no answer, where it might give one another time.
+fn cut_off(ended: &Ended) -> Option<String> {
+    match ended {
+        Ended::Well | Ended::Code(_) => None,
+        // One that breaks does so each time; this one is how a machine without memory ends what runs.
+        Ended::Signal(signal) => (*signal == KILLED).then(|| "was killed".to_owned()),
+        Ended::Cancelled => Some("was stopped".to_owned()),
+        Ended::TimedOut => Some(format!("said nothing for {} seconds", ANSWER_TIME.as_secs())),
+        Ended::NotStarted(_, e) => {
+            // What is no program stays none.
+            let stays = [ErrorKind::NotFound, ErrorKind::PermissionDenied, ErrorKind::InvalidInput];
+            let is_lasting = stays.contains(&e.kind()) || e.raw_os_error() == Some(NO_PROGRAM);
+            (!is_lasting).then(|| format!("cannot be started: {e}"))
+        }
+    }
+}
+
+/// The signal that nothing survives.
+const KILLED: i32 = rustix::process::Signal::KILL.as_raw();
+
+/// What the kernel says of a file that is no program of this machine.
+const NO_PROGRAM: i32 = rustix::io::Errno::NOEXEC.raw_os_error();
 
 /// A program with its words, called by a name.
 fn stage(program: &Path, name: &str, words: &[&str]) -> StageSpec {
@@ -422,7 +473,7 @@ fn decode(bytes: &[u8], search_path: &str) -> Result<HashMap<Arc<str>, Remembere
         })?;
         let parts = files.iter().map(|(path, _)| path.clone()).collect();
         let search_state = state_of(&folders);
-        let tool = FoundTool { path, identity, parts, search, search_state };
+        let tool = FoundTool { path, identity, parts, search, search_state, unanswered: None };
         Ok((name, Remembered { tool, files, folders, versions }))
     })?;
     Ok(tools.into_iter().collect())

@@ -4,6 +4,11 @@
 
 mod sandbox;
 
+use std::fs;
+use std::os::unix::fs::PermissionsExt;
+use std::process::{Command, Stdio};
+use std::time::Duration;
+
 use sandbox::Sandbox;
 
 fn waits() {
@@ -172,4 +177,39 @@ fn a_first_definition_is_written_wherever_there_is_none() {
     );
     sandbox.run(&["list"]).expect(0);
     sandbox.run_in("c", &["init"]).expect(2);
+}
+
+#[test]
+fn a_tool_that_was_asked_when_the_build_was_stopped_is_asked_again() {
+    let sandbox = Sandbox::new(&[("targets.nub", "target a = step { run = `cc > {out \"x\"}` }\n")]);
+    let tools = sandbox.folder.parent().unwrap().join("tools");
+    fs::create_dir_all(&tools).unwrap();
+    let write = |name: &str, text: &str| {
+        let at = tools.join(name);
+        fs::write(&at, text).unwrap();
+        fs::set_permissions(&at, fs::Permissions::from_mode(0o755)).unwrap();
+    };
+    // A compiler that starts another program, and takes its time to say so.
+    write("cc1", "#!/bin/sh\necho one\n");
+    let part = "\"${0%/*}\"/cc1";
+    let cc = format!(
+        "#!/bin/sh\ncase \"$1\" in\n-print-prog-name=cc1) sleep 1; echo {part};;\n-*) ;;\n*) {part};;\nesac\n"
+    );
+    write("cc", &cc);
+    let path = format!("{}:{}", tools.display(), std::env::var("PATH").unwrap());
+    let command = || {
+        let mut command = sandbox.command(&["build"]);
+        command.env("PATH", &path).stdout(Stdio::null());
+        command
+    };
+    let mut stopped = command().spawn().unwrap();
+    std::thread::sleep(Duration::from_millis(500));
+    Command::new("kill").args(["-INT", &stopped.id().to_string()]).status().unwrap();
+    assert_eq!(stopped.wait().unwrap().code(), Some(130));
+    assert!(command().status().unwrap().success());
+    assert_eq!(sandbox.read("out/default/a/x"), "one\n");
+    // What it starts is a part of it.
+    write("cc1", "#!/bin/sh\necho two\n");
+    assert!(command().status().unwrap().success());
+    assert_eq!(sandbox.read("out/default/a/x"), "two\n");
 }

@@ -235,8 +235,14 @@ impl Outside for FakeMachine {
                 parts: vec![],
                 search: vec![],
                 search_state: Digest::default(),
+                unanswered: None,
             }),
-            None => Err(ToolProblem { name: name.clone(), searched: vec!["/usr/bin".into()], mend: None }),
+            None => Err(ToolProblem {
+                name: name.clone(),
+                searched: vec!["/usr/bin".into()],
+                mend: None,
+                unanswered: None,
+            }),
         }
     }
 

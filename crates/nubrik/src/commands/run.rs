@@ -152,13 +152,9 @@ fn run_effect(
         )),
         Err(EffectProblem::NoTool(problem)) => {
             let searched = format!("searched: {}", problem.searched.join(", "));
-            let mends: Vec<&str> = problem.mend.as_deref().into_iter().chain([searched.as_str()]).collect();
-            Err(say_wrong(
-                console,
-                Exit::Machine,
-                &format!("there is no tool `{}` on this machine", problem.name),
-                &mends,
-            ))
+            let searched = problem.unanswered.is_none().then_some(searched);
+            let mends: Vec<&str> = problem.mend.as_deref().into_iter().chain(searched.as_deref()).collect();
+            Err(say_wrong(console, Exit::Machine, &problem.to_string(), &mends))
         }
         Err(EffectProblem::NotStarted(program, problem)) => {
             let message = format!("cannot start {}: {problem}", program.display());

@@ -217,10 +217,14 @@ fn serve(
         }
         pause = SOON;
         let began = Cell::new(Instant::now());
-        let Some(opened) = place.read(&job.bytes) else {
-            tell(console, "", &job.build, Some("nobody signed it who may give jobs"), began.get().elapsed());
-            let _ = job.answer(Vec::new());
-            continue;
+        let opened = match place.read(&job.bytes) {
+            Ok(opened) => opened,
+            Err(why) => {
+                // Another one may know who signed it; if nobody does, who sent it hears that from the server.
+                tell(console, "", &job.build, Some(&why), began.get().elapsed());
+                job.pass_on();
+                continue;
+            }
         };
         let number = opened.number();
         if hand.is_withdrawn(&job.build, number) {

@@ -3,7 +3,7 @@
 use std::path::Path;
 use std::sync::Arc;
 
-use nubrik_engine::{Failure, Refusal, Touch};
+use nubrik_engine::{Failure, Refusal, ToolProblem, Touch};
 use nubrik_graph::{Graph, Role, StepId, shown_command};
 
 use super::excerpts::{excerpt, render_printed, shortened};
@@ -15,6 +15,17 @@ use super::text::{harmless, time};
 pub(super) fn together(labels: &[Arc<str>]) -> String {
     let quoted: Vec<String> = labels.iter().map(|label| format!("`{label}`")).collect();
     quoted.join(" and ")
+}
+
+/// What else there is to know of a tool that cannot be used, and what to do.
+pub fn tool_readings(problem: &ToolProblem) -> Vec<(&'static str, String)> {
+    let mut lines = Vec::new();
+    match problem.unanswered {
+        Some(_) => lines.push(("try", "run these words by hand, and build again when they end".to_owned())),
+        None => lines.push(("searched", problem.searched.join(", "))),
+    }
+    lines.extend(problem.mend.iter().map(|mend| ("try", mend.clone())));
+    lines
 }
 
 /// What went wrong, in a few words.
@@ -36,7 +47,7 @@ pub fn short(failure: &Failure) -> String {
             None => format!("ended by signal {signal}"),
         },
         Failure::NotStarted { program, problem } => format!("cannot start {program}: {problem}"),
-        Failure::NoTool(problem) => format!("there is no tool `{}` on this machine", problem.name),
+        Failure::NoTool(problem) => problem.to_string(),
         Failure::NoInput { path, problem } => format!("cannot read {path}: {problem}"),
         Failure::NoOutput { name, .. } => format!("did not make its output {name}"),
         Failure::OddOutput { name, what } => format!("its output {name} cannot be kept: {what}"),
@@ -255,14 +266,11 @@ pub fn readings(graph: &Graph, id: StepId, failure: &Failure, printed: &[u8]) ->
             lines.push(("try", "look at what its worker says there: nubrik workers".to_owned()));
         }
         Failure::NoTool(problem) => {
-            lines.push(("searched", problem.searched.join(", ")));
-            let mend = problem.mend.clone();
-            lines.push((
-                "try",
-                mend.unwrap_or_else(|| {
-                    format!("install `{}`, or correct its name in {}", problem.name, step.place)
-                }),
-            ));
+            lines.extend(tool_readings(problem));
+            if problem.mend.is_none() && problem.unanswered.is_none() {
+                let mend = format!("install `{}`, or correct its name in {}", problem.name, step.place);
+                lines.push(("try", mend));
+            }
         }
         Failure::NoOutput { instead, .. } if !instead.is_empty() => {
             lines.push(("made", instead.join(", ")));

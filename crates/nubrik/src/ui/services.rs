@@ -2,6 +2,7 @@
 
 use nubrik_engine::{ServiceFailure, ServiceProblem};
 
+use super::failure::tool_readings;
 use super::text::time;
 
 /// What went wrong, in a few words.
@@ -20,7 +21,7 @@ pub fn short(failure: &ServiceFailure) -> String {
             format!("the service {name} cannot start {program}: {why}")
         }
         ServiceProblem::NoTool(problem) => {
-            format!("the service {name} needs the tool `{}`, which is not on this machine", problem.name)
+            format!("the service {name} cannot be started: {problem}")
         }
         ServiceProblem::NoSecret(secret) => {
             format!("the service {name} needs the secret `{secret}`, and that variable is not set")
@@ -62,8 +63,7 @@ pub fn readings(failure: &ServiceFailure) -> Vec<(&'static str, String)> {
             lines.push(("try", "start it, or correct what its `address` and `port` say".to_owned()));
         }
         ServiceProblem::NoTool(problem) => {
-            lines.push(("searched", problem.searched.join(", ")));
-            lines.extend(problem.mend.iter().map(|mend| ("try", mend.clone())));
+            lines.extend(tool_readings(problem));
         }
         ServiceProblem::NoSecret(secret) => lines.push(("try", format!("{secret}=… before the command"))),
         ServiceProblem::SaidBefore => {

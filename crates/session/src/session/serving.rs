@@ -212,9 +212,12 @@ impl WorkPlace {
         WorkPlace::open(&folder, cancel, shared, (&name, key, &labels), turns)
     }
 
-    /// Reads a job. Nothing where nobody signed it who may give jobs: who does not say who they are is told nothing.
-    pub fn read(&self, job: &[u8]) -> Option<OpenedJob> {
-        JobSheet::open(job, &self.shared.members()).ok().map(OpenedJob)
+    /// Reads a job.
+    ///
+    /// # Errors
+    /// Why it is none that counts, for people here: who does not say who they are is told nothing.
+    pub fn read(&self, job: &[u8]) -> Result<OpenedJob, String> {
+        JobSheet::open(job, &self.shared.members()).map(OpenedJob)
     }
 
     /// Does a job: gives the answer, signed. Nothing where it was stopped.
@@ -226,7 +229,12 @@ impl WorkPlace {
         tell: &dyn Fn(&Failure) -> String,
     ) -> Option<DoneJob> {
         let mut failed = None;
-        let end = match self.unfit(&sheet) {
+        let unfit = self.unfit(&sheet);
+        if self.session.is_stopped() {
+            // What was being looked at is not known.
+            return None;
+        }
+        let end = match unfit {
             Some(why) => Err(NotDone::Unfit(why)),
             None => self.run(&mut sheet, begins)?.map_err(|not| match not {
                 JobFailure::Undone(why) => NotDone::Undone(why),
@@ -257,7 +265,10 @@ impl WorkPlace {
                 let at = machine.tool(name).map(|tool| format!(" ({})", tool.path.display()));
                 Some(format!("its `{name}` is another one{}", at.unwrap_or_default()))
             }
-            None => Some(format!("it has no `{name}`")),
+            None => Some(match machine.tool(name).ok().and_then(|tool| tool.unanswered) {
+                None => format!("it has no `{name}`"),
+                Some(question) => format!("its `{name}` does not say what belongs to it: {question}"),
+            }),
         })
     }
 
