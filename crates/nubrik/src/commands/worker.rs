@@ -2,6 +2,7 @@
 
 use std::cell::Cell;
 use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::mpsc::{RecvTimeoutError, channel};
 use std::time::{Duration, Instant};
 
@@ -231,25 +232,28 @@ fn serve(
             job.close();
             continue;
         }
-        let begins = {
-            let (job, began) = (&job, &began);
-            move || {
-                began.set(Instant::now());
-                job.begins(number, name);
-            }
+        let is_running = AtomicBool::new(false);
+        let is_wanted = || !hand.is_withdrawn(&job.build, number);
+        let begins = || {
+            began.set(Instant::now());
+            is_running.store(true, Ordering::Relaxed);
+            job.begins(number, name);
         };
         let done = std::thread::scope(|scope| {
             let (is_done, ended) = channel::<()>();
-            let (build, cancel) = (&job.build, &cancel);
+            let (build, cancel, is_running) = (&job.build, &cancel, &is_running);
             scope.spawn(move || {
                 // Until the other end is dropped.
                 while ended.recv_timeout(LOOK) == Err(RecvTimeoutError::Timeout) {
-                    if session.is_stopped() || hand.is_withdrawn(build, number) {
+                    // What is only got ready is good for the next one: the place stays.
+                    let is_unwanted =
+                        || is_running.load(Ordering::Relaxed) && hand.is_withdrawn(build, number);
+                    if session.is_stopped() || is_unwanted() {
                         return cancel.throw();
                     }
                 }
             });
-            let done = place.perform(opened, &begins, &crate::ui::failure::short);
+            let done = place.perform(opened, (&is_wanted, &begins), &crate::ui::failure::short);
             drop(is_done);
             done
         });

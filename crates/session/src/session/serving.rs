@@ -221,11 +221,11 @@ impl WorkPlace {
     }
 
     /// Does a job: gives the answer, signed. Nothing where it was stopped.
-    /// `begins` is called when it has its turn, `tell` says a failure for people.
+    /// `begins` is called when it has its turn if it `is_wanted` then, `tell` says a failure for people.
     pub fn perform(
         &mut self,
         OpenedJob(mut sheet): OpenedJob,
-        begins: &dyn Fn(),
+        (is_wanted, begins): (&dyn Fn() -> bool, &dyn Fn()),
         tell: &dyn Fn(&Failure) -> String,
     ) -> Option<DoneJob> {
         let mut failed = None;
@@ -236,7 +236,7 @@ impl WorkPlace {
         }
         let end = match unfit {
             Some(why) => Err(NotDone::Unfit(why)),
-            None => self.run(&mut sheet, begins)?.map_err(|not| match not {
+            None => self.run(&mut sheet, (is_wanted, begins))?.map_err(|not| match not {
                 JobFailure::Undone(why) => NotDone::Undone(why),
                 JobFailure::Commands((failure, printed, micros)) => {
                     let why = format!("{FAILED}{}", tell(&failure));
@@ -284,7 +284,7 @@ impl WorkPlace {
     fn run(
         &mut self,
         sheet: &mut JobSheet,
-        begins: &dyn Fn(),
+        (is_wanted, begins): (&dyn Fn() -> bool, &dyn Fn()),
     ) -> Option<Result<(KeyedResult, Vec<u8>), JobFailure>> {
         let WorkPlace { session, shared, turns, placed, .. } = self;
         let step = sheet.graph.step(sheet.step);
@@ -320,7 +320,7 @@ impl WorkPlace {
             let outputs = made.iter().flat_map(|(_, memory)| &memory.outputs);
             store.bring(&outputs.flat_map(OutputRecord::contents).collect::<Vec<_>>(), None);
         }
-        let turn = turns.take(workshop.machine.cancel())?;
+        let turn = turns.take(workshop.machine.cancel(), is_wanted)?;
         begins();
         let done = workshop.run_lone(sheet, made);
         drop(turn);

@@ -29,12 +29,15 @@ impl Turns {
         self.free.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// Waits for a turn. Nothing where who waits is stopped.
-    pub fn take(&self, cancel: &CancelSwitch) -> Option<Turn<'_>> {
+    /// Waits for a turn. Nothing where who waits is stopped, or it `is_wanted` no more.
+    pub fn take(&self, cancel: &CancelSwitch, is_wanted: &dyn Fn() -> bool) -> Option<Turn<'_>> {
         let mut free = self.lock();
-        while *free == 0 {
-            if cancel.is_thrown() {
+        loop {
+            if cancel.is_thrown() || !is_wanted() {
                 return None;
+            }
+            if *free > 0 {
+                break;
             }
             free = self.changed.wait_timeout(free, LOOK).unwrap_or_else(PoisonError::into_inner).0;
         }
@@ -65,19 +68,20 @@ mod tests {
     #[test]
     fn no_more_run_than_have_turns() {
         let (turns, cancel) = (Turns::new(2), CancelSwitch::new().unwrap());
-        let one = turns.take(&cancel).unwrap();
+        let one = turns.take(&cancel, &|| true).unwrap();
         assert!(!turns.wait_until_taken(Duration::ZERO));
-        let two = turns.take(&cancel).unwrap();
+        let two = turns.take(&cancel, &|| true).unwrap();
         assert!(turns.wait_until_taken(Duration::ZERO));
         std::thread::scope(|scope| {
-            let third = scope.spawn(|| turns.take(&cancel).is_some());
+            let third = scope.spawn(|| turns.take(&cancel, &|| true).is_some());
             drop(one);
             assert!(third.join().unwrap());
         });
-        let _one = turns.take(&cancel).unwrap();
-        // Who is stopped waits for none.
+        let _one = turns.take(&cancel, &|| true).unwrap();
+        // Nobody waits who is not wanted any more, or is stopped.
+        assert!(turns.take(&cancel, &|| false).is_none());
         cancel.throw();
-        assert!(turns.take(&cancel).is_none());
+        assert!(turns.take(&cancel, &|| true).is_none());
         drop(two);
     }
 }
