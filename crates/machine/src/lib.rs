@@ -18,6 +18,7 @@
 //! # Ok::<(), std::io::Error>(())
 //! ```
 
+mod asking;
 mod boxes;
 mod effects;
 mod extract;

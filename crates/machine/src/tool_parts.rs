@@ -11,9 +11,9 @@ use nubrik_bytes::{Digest, Encoder};
 use nubrik_disk::{Signature, open_file, read_file};
 use nubrik_source::{FilePath, WsPath};
 
+use crate::asking::Asking;
 use crate::machine::Machine;
 use crate::search_path::on_path;
-use crate::tools::Asking;
 
 /// Programs that C and C++ compiler drivers start.
 const STARTED_BY_COMPILERS: [&str; 7] = ["cc1", "cc1plus", "as", "ld", "collect2", "lto1", "lto-wrapper"];

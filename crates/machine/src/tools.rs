@@ -3,19 +3,17 @@
 
 use std::collections::{BTreeSet, HashMap};
 use std::ffi::OsString;
-use std::io::ErrorKind;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
-use std::time::Duration;
 
 use nubrik_bytes::{Decoder, Digest, Encoder, Truncated};
-use nubrik_confine::{Ended, Found, PathUse, Recorder, StageSpec, UsedPath};
+use nubrik_confine::{Found, PathUse, Recorder, UsedPath};
 use nubrik_disk::Signature;
 use nubrik_engine::{FoundTool, Outside, ToolProblem};
 use nubrik_source::FilePath;
 
-use crate::ground::{Environment, LookingScope, Question};
-use crate::machine::{Machine, called_by};
+use crate::asking::Asking;
+use crate::machine::Machine;
 use crate::search_path::{folders_of, on_path};
 use crate::tool_parts::{first_line, header_folders, parts, search_folders, state_of};
 
@@ -208,8 +206,7 @@ impl ToolFinder {
     }
 
     fn asking<'a>(&'a self, machine: &'a Machine) -> Asking<'a> {
-        let unanswered = Mutex::default();
-        Asking { machine, folders: &self.folders, search_path: &self.search_path, unanswered }
+        Asking::new(machine, &self.folders, &self.search_path)
     }
 
     fn look_closely(&self, machine: &Machine, name: &str, found_at: &Path) -> Option<Remembered> {
@@ -241,7 +238,7 @@ impl ToolFinder {
             parts: files.iter().map(|(path, _)| path.clone()).collect(),
             search,
             search_state: state_of(&folders),
-            unanswered: asking.unanswered.into_inner().unwrap_or_else(PoisonError::into_inner),
+            unanswered: asking.unanswered(),
         };
         Some(Remembered { tool, files, folders, versions: Vec::new() })
     }
@@ -325,108 +322,6 @@ impl Machine {
     pub fn tool_mend(name: &str) -> Option<String> {
         ToolFinder::mend(name)
     }
-}
-
-/// Asks programs of the machine for what they are, for a moment and a few words only.
-pub(crate) struct Asking<'a> {
-    machine: &'a Machine,
-    /// Where programs are looked for, also as a variable.
-    pub folders: &'a [PathBuf],
-    search_path: &'a OsString,
-    /// The first question that was cut off, and by what: nobody knows what the answer would have been.
-    unanswered: Mutex<Option<Arc<str>>>,
-}
-
-/// How long an answer may take, and how much of it is heard, in bytes.
-const ANSWER_TIME: Duration = Duration::from_secs(10);
-const ANSWER_LIMIT: usize = 256 << 10;
-
-impl Asking<'_> {
-    /// What a program says to some words, on both streams, when it ends well. It reads the system's folders and its own
-    /// only, writes nothing and has no network.
-    pub fn ask(&self, program: &Path, words: &[&str]) -> Option<String> {
-        self.ask_as(program, &program.to_string_lossy(), words)
-    }
-
-    /// The same of a program that is called by another name.
-    pub fn ask_as(&self, program: &Path, name: &str, words: &[&str]) -> Option<String> {
-        let named = words.iter().filter(|word| word.starts_with('/')).map(PathBuf::from);
-        let files = named.chain([program.to_owned(), program.canonicalize().ok()?]).collect();
-        let mut environment = Environment::confined();
-        environment.set("PATH", self.search_path.to_string_lossy());
-        environment.set("LC_ALL", "C");
-        self.answer(Question {
-            stages: vec![stage(program, name, words)],
-            environment: &environment,
-            reads: LookingScope::Tools(files),
-            patience: ANSWER_TIME,
-            limit: ANSWER_LIMIT,
-            as_one: true,
-            noted_by: None,
-        })
-    }
-
-    /// The same of a program that needs its own folders, wherever they are, and the person's variables: it may read all that
-    /// the person may.
-    fn ask_widely(&self, program: &Path, words: &[&str], recorder: Option<&Recorder<'_>>) -> Option<String> {
-        self.answer(Question {
-            stages: vec![stage(program, &program.to_string_lossy(), words)],
-            environment: &Environment::of_person(),
-            reads: LookingScope::Everything,
-            patience: ANSWER_TIME,
-            limit: ANSWER_LIMIT,
-            as_one: false,
-            noted_by: recorder,
-        })
-    }
-
-    /// What was printed, where the command ended well.
-    fn answer(&self, question: Question<'_>) -> Option<String> {
-        let words: Vec<&str> = question.stages.iter().flat_map(|s| &s.words).map(|word| &**word).collect();
-        let words = words.join(" ");
-        // Workers start nothing but steps.
-        let looked = self.machine.with_network(|| self.machine.look(question));
-        let cut_off = match &looked {
-            Ok(looked) => cut_off(&looked.ended),
-            Err(e) => Some(e.to_string()),
-        };
-        if let Some(why) = cut_off {
-            let mut unanswered = self.unanswered.lock().unwrap_or_else(PoisonError::into_inner);
-            unanswered.get_or_insert_with(|| format!("`{words}` {why}").into());
-        }
-        let looked = looked.ok()?;
-        matches!(looked.ended, Ended::Well).then(|| String::from_utf8_lossy(&looked.output).into_owned())
-    }
-}
-
-/// Why a program that was asked gave no answer, where it might give one another time.
-fn cut_off(ended: &Ended) -> Option<String> {
-    match ended {
-        Ended::Well | Ended::Code(_) => None,
-        // One that breaks does so each time; this one is how a machine without memory ends what runs.
-        Ended::Signal(signal) => (*signal == KILLED).then(|| "was killed".to_owned()),
-        Ended::Cancelled => Some("was stopped".to_owned()),
-        Ended::TimedOut => Some(format!("said nothing for {} seconds", ANSWER_TIME.as_secs())),
-        Ended::NotStarted(_, e) => {
-            // What is no program stays none.
-            let stays = [ErrorKind::NotFound, ErrorKind::PermissionDenied, ErrorKind::InvalidInput];
-            let is_lasting = stays.contains(&e.kind()) || e.raw_os_error() == Some(NO_PROGRAM);
-            (!is_lasting).then(|| format!("cannot be started: {e}"))
-        }
-    }
-}
-
-/// The signal that nothing survives.
-const KILLED: i32 = rustix::process::Signal::KILL.as_raw();
-
-/// What the kernel says of a file that is no program of this machine.
-const NO_PROGRAM: i32 = rustix::io::Errno::NOEXEC.raw_os_error();
-
-/// A program with its words, called by a name.
-fn stage(program: &Path, name: &str, words: &[&str]) -> StageSpec {
-    let words: Vec<Arc<str>> = [name].iter().chain(words).map(|word| (*word).into()).collect();
-    let words = called_by(program, &words);
-    StageSpec { program: program.to_owned(), words, stdin: None, stdout: None, stderr: None }
 }
 
 /// The layout of what is remembered of tools.

@@ -3,29 +3,19 @@
 use std::path::Path;
 use std::sync::Arc;
 
-use nubrik_engine::{Failure, Refusal, ToolProblem, Touch};
+use nubrik_engine::{Failure, Refusal, Touch};
 use nubrik_graph::{Graph, Role, StepId, shown_command};
 
 use super::excerpts::{excerpt, render_printed, shortened};
 use super::paint::{Ink, Paint};
 use super::refusals::{declare, mend_of_refusal, refused_thing, to_do};
 use super::text::{harmless, time};
+use super::tool_problem::tool_readings;
 
 /// Labels in a sentence.
 pub(super) fn together(labels: &[Arc<str>]) -> String {
     let quoted: Vec<String> = labels.iter().map(|label| format!("`{label}`")).collect();
     quoted.join(" and ")
-}
-
-/// What else there is to know of a tool that cannot be used, and what to do.
-pub fn tool_readings(problem: &ToolProblem) -> Vec<(&'static str, String)> {
-    let mut lines = Vec::new();
-    match problem.unanswered {
-        Some(_) => lines.push(("try", "run these words by hand, and build again when they end".to_owned())),
-        None => lines.push(("searched", problem.searched.join(", "))),
-    }
-    lines.extend(problem.mend.iter().map(|mend| ("try", mend.clone())));
-    lines
 }
 
 /// What went wrong, in a few words.

@@ -26,5 +26,6 @@ pub mod step_line;
 pub mod summary;
 pub mod telling;
 pub mod text;
+mod tool_problem;
 pub mod verdicts;
 pub mod visible;

@@ -2,8 +2,8 @@
 
 use nubrik_engine::{ServiceFailure, ServiceProblem};
 
-use super::failure::tool_readings;
 use super::text::time;
+use super::tool_problem::tool_readings;
 
 /// What went wrong, in a few words.
 pub fn short(failure: &ServiceFailure) -> String {
