@@ -22,9 +22,12 @@ pub(crate) struct Asking<'a> {
     unanswered: Mutex<Option<Arc<str>>>,
 }
 
-/// How long an answer may take, and how much of it is heard, in bytes.
-const ANSWER_TIME: Duration = Duration::from_secs(10);
+/// How long an answer may take: a tool without one is not used, and a machine may be busy. And how much of it is heard, in bytes.
+const ANSWER_TIME: Duration = Duration::from_secs(60);
 const ANSWER_LIMIT: usize = 256 << 10;
+
+/// How long an answer may take that only people want.
+const SHORT_TIME: Duration = Duration::from_secs(10);
 
 impl<'a> Asking<'a> {
     /// Programs of some folders are asked, which are also a variable for them.
@@ -40,11 +43,15 @@ impl<'a> Asking<'a> {
     /// What a program says to some words, on both streams, when it ends well. It reads the system's folders and its own
     /// only, writes nothing and has no network.
     pub fn ask(&self, program: &Path, words: &[&str]) -> Option<String> {
-        self.ask_as(program, &program.to_string_lossy(), words)
+        self.ask_within(ANSWER_TIME, program, &program.to_string_lossy(), words)
     }
 
-    /// The same of a program that is called by another name.
-    pub fn ask_as(&self, program: &Path, name: &str, words: &[&str]) -> Option<String> {
+    /// The same of a program that is called by another name, for people: it is not waited for long.
+    pub fn ask_shortly(&self, program: &Path, name: &str, words: &[&str]) -> Option<String> {
+        self.ask_within(SHORT_TIME, program, name, words)
+    }
+
+    fn ask_within(&self, patience: Duration, program: &Path, name: &str, words: &[&str]) -> Option<String> {
         let named = words.iter().filter(|word| word.starts_with('/')).map(PathBuf::from);
         let files = named.chain([program.to_owned(), program.canonicalize().ok()?]).collect();
         let mut environment = Environment::confined();
@@ -54,7 +61,7 @@ impl<'a> Asking<'a> {
             stages: vec![stage(program, name, words)],
             environment: &environment,
             reads: LookingScope::Tools(files),
-            patience: ANSWER_TIME,
+            patience,
             limit: ANSWER_LIMIT,
             as_one: true,
             noted_by: None,

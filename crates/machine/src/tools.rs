@@ -135,7 +135,7 @@ impl ToolFinder {
             return known;
         }
         let word = tool.path.file_name()?.to_string_lossy().into_owned();
-        let said = self.asking(machine).ask_as(&tool.path, &word, &["--version"]).unwrap_or_default();
+        let said = self.asking(machine).ask_shortly(&tool.path, &word, &["--version"]).unwrap_or_default();
         if machine.cancel().is_thrown() {
             return None;
         }
