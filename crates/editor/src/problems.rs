@@ -35,8 +35,8 @@ fn range(evaluation: &Evaluation, span: Span) -> Range {
     }
 }
 
-/// All problems that are known by the paths of their files, as the protocol has them. Of packages that the newest evaluation did not go
-/// through an older one of all tells, and what is only questionable in texts that are the same since.
+/// All problems that are known, by the paths of their files, as the protocol has them. Where the newest evaluation has only the packages
+/// that the editor looks at, the last one of all packages tells the problems of the others, and the warnings of texts that did not change.
 pub fn problems(
     places: &FileAddresses,
     known: &EditorKnowledge,

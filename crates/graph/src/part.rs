@@ -59,7 +59,7 @@ impl LoneStep {
     /// A graph in which a step may read sets of files, too, each file by its path and whether it is a folder.
     ///
     /// # Errors
-    /// When it is none then: a path that a step makes is said to be of another kind.
+    /// When the graph is none with them, which does not happen with one that was taken out.
     pub fn with_sets(graph: &Graph, step: StepId, sets: &[Vec<(WsPath, bool)>]) -> Result<Graph, Flaw> {
         let mut tables = graph.clone().into_tables();
         let mut known: HashMap<WsPath, FileId> =

@@ -22,8 +22,10 @@ pub(crate) struct Asking<'a> {
     unanswered: Mutex<Option<Arc<str>>>,
 }
 
-/// How long an answer may take: a tool without one is not used, and a machine may be busy. And how much of it is heard, in bytes.
+/// How long an answer may take. It is long, since a tool without one is not used, and the machine may be busy.
 const ANSWER_TIME: Duration = Duration::from_secs(60);
+
+/// How much of an answer is heard, in bytes.
 const ANSWER_LIMIT: usize = 256 << 10;
 
 /// How long an answer may take that only people want.
@@ -110,7 +112,7 @@ impl<'a> Asking<'a> {
 fn cut_off(ended: &Ended) -> Option<String> {
     match ended {
         Ended::Well | Ended::Code(_) => None,
-        // One that breaks does so each time; this one is how a machine without memory ends what runs.
+        // A machine without memory ends programs by this signal. Others mean that the program broke, which it does each time.
         Ended::Signal(signal) => (*signal == KILLED).then(|| "was killed".to_owned()),
         Ended::Cancelled => Some("was stopped".to_owned()),
         Ended::TimedOut => Some(format!("said nothing for {} seconds", ANSWER_TIME.as_secs())),

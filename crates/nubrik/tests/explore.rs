@@ -256,3 +256,13 @@ fn archives_are_listed_and_lines_that_tests_ran_are_marked() {
     let source = pages.iter().find(|(name, _)| name.starts_with("file.b~2etxt")).unwrap().1;
     assert!(!source.contains("class=\"covered\""));
 }
+
+#[test]
+fn of_a_command_with_very_many_words_it_is_said_that_their_origins_are_not_shown() {
+    let words: String = (0..450).map(|number| format!("w{number} ")).collect();
+    let text = format!("target many = step {{ run = `echo {words} > {{out \"x\"}}` }}\n");
+    let sandbox = Sandbox::new(&[("targets.nub", &text)]);
+    sandbox.run(&["explore", "--write", "pages"]).expect(0);
+    let page = sandbox.read("pages/target.many.html");
+    assert!(page.contains("Where its words come from is not shown: they are 451"), "{page}");
+}

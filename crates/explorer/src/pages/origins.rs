@@ -74,8 +74,14 @@ fn of_stage(
 pub(crate) fn origins(site: &Site, step: &Step, address: &str) -> Markup {
     let stages: Vec<&Stage> = step.commands.iter().flat_map(|command| &command.stages).collect();
     let count: usize = stages.iter().map(|stage| stage.words.len()).sum();
-    if count == 0 || count > WORDS {
+    if count == 0 {
         return html! {};
+    }
+    if count > WORDS {
+        let text = format!(
+            "Where its words come from is not shown: they are {count}, and more than {WORDS} would fill the page."
+        );
+        return html! { p.lead { (text) } };
     }
     let graph = site.graph();
     let declared = step.inputs.iter().copied().chain(step.outputs.iter().map(|output| output.file));

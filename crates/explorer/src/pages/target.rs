@@ -57,7 +57,7 @@ pub(crate) fn target(site: &Site, address: &str) -> Option<SitePage> {
 /// The values of a target's fields, those among them that came from defaults.
 fn values(site: &Site, address: &str) -> Markup {
     if !site.tells_values() {
-        return html! { p.lead { "Values of its fields are not told: this workspace has so many targets that to evaluate them for a page would take long." } };
+        return html! { p.lead { "The values of its fields are not shown: with so many targets it would take long to evaluate them." } };
     }
     let Some(call) = site.told(address) else { return html! {} };
     let from_default = call.fields.iter().filter(|field| !field.is_given).count();

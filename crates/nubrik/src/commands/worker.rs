@@ -7,8 +7,8 @@ use std::sync::mpsc::{RecvTimeoutError, channel};
 use std::time::{Duration, Instant};
 
 use nubrik_confine::CancelSwitch;
-use nubrik_exchange::Hand;
-use nubrik_session::{DoneJob, NotDone, Session, Turns, WorkPlace, WorkSite, is_worker_name};
+use nubrik_exchange::{ExchangeTrouble, Hand, TakenJob};
+use nubrik_session::{DoneJob, NotDone, OpenedJob, Session, Turns, WorkPlace, WorkSite, is_worker_name};
 use serde::Serialize;
 
 use super::{CommandResult, labelled, open, say_wrong};
@@ -189,14 +189,7 @@ fn serve(
         if let Some(why) = place.lacks_room() {
             hand.leave(&why, AWAY);
         }
-        let taken = match spare {
-            None => hand.take(PATIENCE),
-            Some(turns) => match turns.wait_until_taken(PATIENCE) {
-                true => hand.take_waiting(),
-                false => continue,
-            },
-        };
-        let job = match taken {
+        let job = match next_job(hand, spare) {
             Ok(Some(job)) => job,
             Ok(None) => {
                 // Where nothing waits, the server is asked less and less.
@@ -232,31 +225,7 @@ fn serve(
             job.close();
             continue;
         }
-        let is_running = AtomicBool::new(false);
-        let is_wanted = || !hand.is_withdrawn(&job.build, number);
-        let begins = || {
-            began.set(Instant::now());
-            is_running.store(true, Ordering::Relaxed);
-            job.begins(number, name);
-        };
-        let done = std::thread::scope(|scope| {
-            let (is_done, ended) = channel::<()>();
-            let (build, cancel, is_running) = (&job.build, &cancel, &is_running);
-            scope.spawn(move || {
-                // Until the other end is dropped.
-                while ended.recv_timeout(LOOK) == Err(RecvTimeoutError::Timeout) {
-                    // What is only got ready is good for the next one: the place stays.
-                    let is_unwanted =
-                        || is_running.load(Ordering::Relaxed) && hand.is_withdrawn(build, number);
-                    if session.is_stopped() || is_unwanted() {
-                        return cancel.throw();
-                    }
-                }
-            });
-            let done = place.perform(opened, (&is_wanted, &begins), &crate::ui::failure::short);
-            drop(is_done);
-            done
-        });
+        let done = perform(session, (hand, name), &job, opened, (&mut place, &cancel), &began);
         let (say, why) = match &done {
             Some(DoneJob { say, end, .. }) => (say.as_str(), end.as_ref().err().map(NotDone::why)),
             None => ("", Some("it was stopped")),
@@ -265,14 +234,9 @@ fn serve(
         let is_old = since.elapsed() > FRESH || place.has_no_store();
         if cancel.is_thrown() || is_old {
             // Who may give jobs, and what is there, may have changed.
-            let Ok(shared) = session.new_shared() else { return };
-            let Ok(new) = CancelSwitch::new() else { return };
-            cancel = Arc::new(new);
+            let Some(again) = opened_again(session, place) else { return };
+            (place, cancel) = again;
             since = Instant::now();
-            match place.again(cancel.clone(), shared) {
-                Ok(again) => place = again,
-                Err(_) => return,
-            }
         }
         match done {
             Some(DoneJob { end: Err(NotDone::Unfit(why)), .. }) => {
@@ -285,6 +249,58 @@ fn serve(
             None => drop(job),
         }
     }
+}
+
+/// The next job, for a place with a turn of its own, or for a spare one while all turns are taken.
+fn next_job(hand: &Hand, spare: Option<&Turns>) -> Result<Option<TakenJob>, ExchangeTrouble> {
+    match spare {
+        None => hand.take(PATIENCE),
+        Some(turns) if turns.wait_until_taken(PATIENCE) => hand.take_waiting(),
+        Some(_) => Ok(None),
+    }
+}
+
+/// Does a job, unless nobody wants it any more; notes when it `began` to run.
+fn perform(
+    session: &Session,
+    (hand, name): (&Hand, &str),
+    job: &TakenJob,
+    opened: OpenedJob,
+    (place, cancel): (&mut WorkPlace, &CancelSwitch),
+    began: &Cell<Instant>,
+) -> Option<DoneJob> {
+    let number = opened.number();
+    let is_running = AtomicBool::new(false);
+    let is_wanted = || !hand.is_withdrawn(&job.build, number);
+    let begins = || {
+        began.set(Instant::now());
+        is_running.store(true, Ordering::Relaxed);
+        job.begins(number, name);
+    };
+    std::thread::scope(|scope| {
+        let (is_done, ended) = channel::<()>();
+        let (build, is_running) = (&job.build, &is_running);
+        scope.spawn(move || {
+            // Until the other end is dropped.
+            while ended.recv_timeout(LOOK) == Err(RecvTimeoutError::Timeout) {
+                // What is only got ready is good for the next one: the place stays.
+                let is_unwanted = || is_running.load(Ordering::Relaxed) && hand.is_withdrawn(build, number);
+                if session.is_stopped() || is_unwanted() {
+                    return cancel.throw();
+                }
+            }
+        });
+        let done = place.perform(opened, (&is_wanted, &begins), &crate::ui::failure::short);
+        drop(is_done);
+        done
+    })
+}
+
+/// The same place, empty, with what is known of the team's store now, and with the switch that stops it.
+fn opened_again(session: &Session, place: WorkPlace) -> Option<(WorkPlace, Arc<CancelSwitch>)> {
+    let shared = session.new_shared().ok()?;
+    let cancel = Arc::new(CancelSwitch::new().ok()?);
+    Some((place.again(cancel.clone(), shared).ok()?, cancel))
 }
 
 fn tell(console: Console, say: &str, build: &str, why: Option<&str>, took: Duration) {

@@ -6,7 +6,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use nubrik_confine::CancelSwitch;
-use nubrik_engine::Outside;
+use nubrik_engine::identity_of;
 use nubrik_exchange::{Boss, ExchangePlace, Hand};
 use nubrik_shared::{PublicKey, SecretKey, SharedStore};
 
@@ -156,10 +156,8 @@ impl Session {
         };
         let shared = self.shared.clone().ok_or("a worker is known by the team's store, and none is used")?;
         let boss = Boss::open(&place_of(settings)?, &build_name()?).map_err(|trouble| trouble.to_string())?;
-        let here: Vec<(Arc<str>, nubrik_bytes::Digest)> = names
-            .iter()
-            .filter_map(|name| Some((name.clone(), self.machine.tool(name).ok()?.identity)))
-            .collect();
+        let here: Vec<(Arc<str>, nubrik_bytes::Digest)> =
+            names.iter().filter_map(|name| Some((name.clone(), identity_of(&self.machine, name)?))).collect();
         let asked: Vec<Arc<str>> = here.iter().map(|(name, _)| name.clone()).collect();
         let answers = super::crew::ask_for_tools((&boss, None), key, &shared.members(), &asked)?;
         let differ = |tools: &super::crew::NamedTools| {
