@@ -16,6 +16,9 @@ pub struct Below {
 
 const FOLDER: OFlags = OFlags::PATH.union(OFlags::DIRECTORY).union(OFlags::NOFOLLOW).union(OFlags::CLOEXEC);
 
+const NEW_FILE: OFlags =
+    OFlags::WRONLY.union(OFlags::CREATE).union(OFlags::EXCL).union(OFlags::NOFOLLOW).union(OFlags::CLOEXEC);
+
 /// Permissions of folders that the tool makes, before the mask of the user who builds.
 const FOLDER_MODE: Mode = Mode::from_raw_mode(0o777);
 
@@ -118,6 +121,16 @@ impl Below {
         let (above, name) = split(path);
         let above = self.made_folder(above)?;
         Ok(fresh_file_in(&above, name, mode)?)
+    }
+
+    /// Makes a new file where nothing is yet, in a folder that is there, and opens it to write.
+    ///
+    /// # Errors
+    /// When it cannot be made, or something has its name.
+    pub fn new_file(&self, path: &str, mode: u32) -> io::Result<File> {
+        let (above, name) = split(path);
+        let above = self.folder(above)?;
+        Ok(rustix::fs::openat(&above, name, NEW_FILE, Mode::from_raw_mode(mode))?.into())
     }
 
     /// Writes a file whole or not at all: beside its place first.
@@ -245,35 +258,67 @@ fn made_in(above: &OwnedFd, name: &str) -> rustix::io::Result<OwnedFd> {
 }
 
 fn fresh_file_in(above: &OwnedFd, name: &str, mode: u32) -> rustix::io::Result<File> {
-    let flags = OFlags::WRONLY | OFlags::CREATE | OFlags::EXCL | OFlags::NOFOLLOW | OFlags::CLOEXEC;
-    let made = match rustix::fs::openat(above, name, flags, Mode::from_raw_mode(mode)) {
+    let made = match rustix::fs::openat(above, name, NEW_FILE, Mode::from_raw_mode(mode)) {
         Err(Errno::EXIST) => {
             remove_in(above, name)?;
-            rustix::fs::openat(above, name, flags, Mode::from_raw_mode(mode))
+            rustix::fs::openat(above, name, NEW_FILE, Mode::from_raw_mode(mode))
         }
         made => made,
     };
     made.map(File::from)
 }
 
-/// Removes what has a name in a folder, if something does.
+/// Removes what has a name in a folder, if something does, however deep folders lie in it.
 pub fn remove_in(above: &impl AsFd, name: &str) -> rustix::io::Result<()> {
-    remove_named(above.as_fd(), name.as_bytes(), 0)
+    let above = above.as_fd();
+    while let Removal::TooDeep(deep) = remove_named(above, name.as_bytes(), 0)? {
+        // It becomes a folder beside the first one, which then is less deep. Nobody else knows its name.
+        let moved = format!(".{}.gone", &nubrik_bytes::Digest::of(name.as_bytes()).hex()[..16]);
+        remove_in(&above, &moved)?;
+        let mut done = rustix::fs::renameat(&deep.above, &deep.name[..], above, &moved[..]);
+        if done == Err(Errno::ACCESS) {
+            for (folder, name) in [(&deep.above, &b"."[..]), (&deep.above, &deep.name[..])] {
+                rustix::fs::chmodat(folder, name, Mode::RWXU, AtFlags::empty())?;
+            }
+            done = rustix::fs::renameat(&deep.above, &deep.name[..], above, &moved[..]);
+        }
+        done?;
+        remove_in(&above, &moved)?;
+    }
+    Ok(())
 }
 
-/// How deep folders may lie in one another: each level keeps one of them open.
-const DEEPEST: usize = 2000;
+/// How deep folders are removed at once: each level keeps one of them open, and takes some of the thread's stack.
+const DEEPEST: usize = 200;
 
-fn remove_named(above: BorrowedFd<'_>, name: &[u8], depth: usize) -> rustix::io::Result<()> {
+/// What came of removing something.
+enum Removal {
+    /// It is gone.
+    Done,
+    /// A folder lies so deep that it is to be removed by itself.
+    TooDeep(DeepFolder),
+}
+
+/// A folder, and the open one that it is in.
+struct DeepFolder {
+    above: OwnedFd,
+    name: Vec<u8>,
+}
+
+fn remove_named(above: BorrowedFd<'_>, name: &[u8], depth: usize) -> rustix::io::Result<Removal> {
     match unlink(above, name, AtFlags::empty()) {
-        Ok(()) | Err(Errno::NOENT) => return Ok(()),
+        Ok(()) | Err(Errno::NOENT) => return Ok(Removal::Done),
         // What a folder answers, on one kernel or another.
         Err(Errno::ISDIR | Errno::PERM) => {}
         Err(e) => return Err(e),
     }
     match unlink(above, name, AtFlags::REMOVEDIR) {
-        Ok(()) | Err(Errno::NOENT) => return Ok(()),
+        Ok(()) | Err(Errno::NOENT) => return Ok(Removal::Done),
         Err(Errno::NOTEMPTY | Errno::EXIST) if depth < DEEPEST => {}
+        Err(Errno::NOTEMPTY | Errno::EXIST) => {
+            let above = above.try_clone_to_owned().map_err(|_| Errno::MFILE)?;
+            return Ok(Removal::TooDeep(DeepFolder { above, name: name.to_owned() }));
+        }
         Err(e) => return Err(e),
     }
     let flags = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::NOFOLLOW | OFlags::CLOEXEC;
@@ -287,10 +332,14 @@ fn remove_named(above: BorrowedFd<'_>, name: &[u8], depth: usize) -> rustix::io:
     for entry in Dir::read_from(&folder)? {
         let entry = entry?;
         if !matches!(entry.file_name().to_bytes(), b"." | b"..") {
-            remove_named(folder.as_fd(), entry.file_name().to_bytes(), depth + 1)?;
+            let removed = remove_named(folder.as_fd(), entry.file_name().to_bytes(), depth + 1)?;
+            if matches!(removed, Removal::TooDeep(_)) {
+                return Ok(removed);
+            }
         }
     }
-    unlink(above, name, AtFlags::REMOVEDIR)
+    unlink(above, name, AtFlags::REMOVEDIR)?;
+    Ok(Removal::Done)
 }
 
 /// Takes a name away. A folder that is closed to its owner is opened first: steps leave such folders behind.
@@ -380,6 +429,32 @@ mod tests {
         below.remove("a").unwrap();
         assert!(!inside.join("a").exists());
         below.remove("a").unwrap();
+    }
+
+    #[test]
+    fn folders_of_any_depth_can_be_removed() {
+        let (folder, outside, below) = two();
+        let inside = folder.path().join("workspace");
+        let mut at = below.made_folder("deep").unwrap();
+        for _ in 0..2500 {
+            rustix::fs::symlinkat(&outside, &at, "link").unwrap();
+            rustix::fs::mkdirat(&at, "d", Mode::RWXU).unwrap();
+            at = rustix::fs::openat(&at, "d", FOLDER, Mode::empty()).unwrap();
+        }
+        drop(at);
+        below.remove("deep").unwrap();
+        assert!(precious(&outside) && fs::read_dir(&inside).unwrap().next().is_none());
+    }
+
+    #[test]
+    fn a_new_file_takes_no_place_and_follows_no_link() {
+        let (folder, outside, below) = two();
+        let inside = folder.path().join("workspace");
+        symlink(outside.join("letters"), inside.join("link")).unwrap();
+        symlink(outside.join("letters/thesis"), inside.join("file")).unwrap();
+        assert!(below.new_file("link/thesis", 0o644).is_err() && below.new_file("link/new", 0o644).is_err());
+        assert!(below.new_file("file", 0o644).is_err() && precious(&outside));
+        below.new_file("fine", 0o644).unwrap();
     }
 
     #[test]

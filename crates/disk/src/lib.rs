@@ -26,7 +26,7 @@ mod whole;
 
 pub use below::{Below, regular};
 pub use listing::{TreeFile, TreeFileKind, entries_below};
-pub use made::{MadeThing, look_at_made, tree};
+pub use made::{MadeThing, leads_inside, look_at_made, tree};
 pub use publish::publish;
 pub use reading::{open_file, read_file, read_open, sized};
 pub use signature::Signature;

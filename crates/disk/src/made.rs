@@ -75,7 +75,7 @@ fn take_target(below: &Below, root: &Path, path: &str, folder: &str) -> Result<(
 pub fn tree(folder: &OwnedFd) -> io::Result<Vec<TreeFile>> {
     let entries = entries_below(folder)?;
     let files = entries.into_iter().map(|mut entry| {
-        if matches!(&entry.kind, TreeFileKind::Link(target) if !stays_inside(&entry.path, target)) {
+        if matches!(&entry.kind, TreeFileKind::Link(target) if !leads_inside(&entry.path, target)) {
             entry.kind = TreeFileKind::Odd("it is a link that leads out of the folder");
         }
         entry
@@ -83,8 +83,8 @@ pub fn tree(folder: &OwnedFd) -> io::Result<Vec<TreeFile>> {
     Ok(files.collect())
 }
 
-/// Whether a link in a folder, at a path below it, leads to another place in it or to the system.
-fn stays_inside(path: &str, target: &str) -> bool {
+/// Whether a link in a made folder, at a path below it, leads to another place in it or to the system: no other links are kept.
+pub fn leads_inside(path: &str, target: &str) -> bool {
     if target.starts_with('/') {
         let system = ["/usr/", "/bin/", "/sbin/", "/lib", "/etc/", "/opt/"];
         return system.iter().any(|folder| target.starts_with(folder))
@@ -149,7 +149,7 @@ mod tests {
             ("a", "/usr/../home/x", false),
             ("a", "/home/x", false),
         ] {
-            assert_eq!(stays_inside(path, target), inside, "{path} -> {target}");
+            assert_eq!(leads_inside(path, target), inside, "{path} -> {target}");
         }
     }
 }

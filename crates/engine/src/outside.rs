@@ -9,6 +9,7 @@ use nubrik_bytes::Digest;
 use nubrik_disk::{MadeThing, Signature, TreeFile};
 use nubrik_graph::{Limits, Native, PlainFile, Service, Stage};
 use nubrik_source::{FilePath, WsPath};
+use nubrik_store::Content;
 
 /// Where a step sees the workspace, where the kernel lets it have a view of its own: the same on every machine.
 pub const CONSTANT_ROOT: &str = "/nubrik";
@@ -317,6 +318,11 @@ pub trait Outside: Sync {
     /// # Errors
     /// When it cannot be read.
     fn tree(&self, folder: &WsPath) -> io::Result<Vec<TreeFile>>;
+    /// Puts a content into a folder that was just made.
+    ///
+    /// # Errors
+    /// When it cannot, or something has its name there already.
+    fn put(&self, path: &WsPath, content: Content, executable: bool) -> io::Result<()>;
     /// Makes a link in a folder that was just made.
     ///
     /// # Errors

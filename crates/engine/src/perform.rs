@@ -7,7 +7,7 @@ use std::time::Instant;
 use nubrik_disk::Signature;
 use nubrik_graph::{Check, FileId, FileNode, Native, PlainFile, Program, Stage, Step, StepId, WorkFolder};
 use nubrik_source::WsPath;
-use nubrik_store::{OutputRecord, RecordEntry, TreeKind};
+use nubrik_store::{Opened, OutputRecord, RecordEntry, TreeKind};
 
 use crate::away::{contents_of, patience_for};
 use crate::build::{Build, Outreach};
@@ -108,16 +108,17 @@ impl Build<'_> {
                     self.outside.make_link(&path, &target).ok()?;
                     self.outside.check_itself(&path)?.settled()
                 }
-                TreeKind::File { digest, executable } => {
-                    match store.place(&digest, executable, &self.outside.locate(&path)) {
-                        Ok(nubrik_store::Placed::Done) => self.outside.check_itself(&path)?.settled(),
-                        Ok(nubrik_store::Placed::Damaged) => {
-                            self.listener.hear(&Event::Notice(Notice::DamagedBlob));
-                            return None;
-                        }
-                        Ok(nubrik_store::Placed::Missing) | Err(_) => return None,
+                TreeKind::File { digest, executable } => match store.open(&digest, executable) {
+                    Ok(Opened::Content(content)) => {
+                        self.outside.put(&path, content, executable).ok()?;
+                        self.outside.check_itself(&path)?.settled()
                     }
-                }
+                    Ok(Opened::Damaged) => {
+                        self.listener.hear(&Event::Notice(Notice::DamagedBlob));
+                        return None;
+                    }
+                    Ok(Opened::Missing) | Err(_) => return None,
+                },
             };
             signatures.push(signature);
         }

@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 use std::ffi::OsString;
 use std::io;
+use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, OnceLock};
@@ -17,6 +18,7 @@ use nubrik_engine::{
 use nubrik_graph::{Native, Service};
 use nubrik_pins::OriginSettings;
 use nubrik_source::{FilePath, FilePlace, WsPath};
+use nubrik_store::Content;
 
 use crate::boxes::LeftRunning;
 use crate::fetch::Fetcher;
@@ -299,6 +301,13 @@ impl Outside for Machine {
 
     fn tree(&self, folder: &WsPath) -> io::Result<Vec<TreeFile>> {
         nubrik_disk::tree(&self.below.folder(folder.as_str())?)
+    }
+
+    fn put(&self, path: &WsPath, mut content: Content, executable: bool) -> io::Result<()> {
+        let mut file = self.below.new_file(path.as_str(), nubrik_store::mode_of(executable))?;
+        content.copy_to(&mut file)?;
+        // Whatever the mask of the user who builds takes away, results are the same.
+        file.set_permissions(std::fs::Permissions::from_mode(nubrik_store::mode_of(executable)))
     }
 
     fn make_link(&self, path: &WsPath, target: &str) -> io::Result<()> {

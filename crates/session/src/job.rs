@@ -37,8 +37,17 @@ fn encode_sources(out: &mut Encoder, sources: &[JobSource]) {
 fn decode_sources(from: &mut Decoder<'_>) -> Result<Vec<JobSource>, Truncated> {
     from.list(|from| {
         let (path, content) = (from.text()?.to_owned(), from.digest()?);
+        if !is_place_of_source(&path) {
+            return Err(Truncated);
+        }
         Ok(JobSource { path, content, executable: from.bool()? })
     })
+}
+
+/// Whether a source may be put at a path: below the workspace's root, and not where the tool keeps what is its own.
+fn is_place_of_source(path: &str) -> bool {
+    let top = path.split('/').next().unwrap_or_default();
+    !path.is_empty() && is_plain(path) && ![crate::workspace::OWN_FOLDER, "out"].contains(&top)
 }
 
 fn encode_tools(out: &mut Encoder, tools: &[(Arc<str>, Digest)]) {
@@ -438,6 +447,20 @@ mod tests {
         assert!(has_plain_paths(&graph("src/a.c", ".nubrik/made/x")));
         for (path, folder) in [("../a", "x"), ("a/../../b", "x"), ("a", "../x"), ("a", "x/..")] {
             assert!(!has_plain_paths(&graph(path, folder)), "{path} {folder}");
+        }
+    }
+
+    #[test]
+    fn sources_lie_where_a_checkout_has_them() {
+        let is_read = |path: &str| {
+            let source = JobSource { path: path.to_owned(), content: Digest::of(b"x"), executable: false };
+            let set = JobSet { sources: vec![source], ..JobSet::default() };
+            JobSet::decode(&set.encode()) == Ok(set)
+        };
+        assert!(is_read("src/a.c") && is_read("nubrik.toml") && is_read("src/out/.nubrik"));
+        for path in ["", "..", "../a", "/etc/a", "a/../b", ".nubrik", ".nubrik/made/x/link/.profile", "out/a"]
+        {
+            assert!(!is_read(path), "{path:?}");
         }
     }
 

@@ -120,7 +120,7 @@ fn hide_from_git(folder: &Below) -> io::Result<()> {
 }
 
 /// The tool's own folder, from the root.
-const OWN_FOLDER: &str = ".nubrik";
+pub(crate) const OWN_FOLDER: &str = ".nubrik";
 
 /// Settings may have so many bytes.
 const SETTINGS_LIMIT: u64 = 1 << 20;

@@ -6,7 +6,7 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use nubrik_bytes::Digest;
-use nubrik_store::{Basis, LocalStore, Placed, Provenance, Record, RecordEntry, Store, StoreError};
+use nubrik_store::{Basis, Content, LocalStore, Opened, Provenance, Record, RecordEntry, Store, StoreError};
 
 use crate::entries::{contents_of, is_same};
 use crate::fetching::NearContents;
@@ -155,14 +155,14 @@ impl Store for LayeredStore {
         });
     }
 
-    fn place(&self, digest: &Digest, executable: bool, to: &Path) -> Result<Placed, StoreError> {
-        match self.local.place(digest, executable, to)? {
-            Placed::Done => return Ok(Placed::Done),
+    fn open(&self, digest: &Digest, executable: bool) -> Result<Opened, StoreError> {
+        match self.local.open(digest, executable)? {
+            found @ Opened::Content(_) => return Ok(found),
             // A damaged copy is gone: there may be a right one elsewhere.
-            Placed::Missing | Placed::Damaged => {}
+            Opened::Missing | Opened::Damaged => {}
         }
-        let Some(bytes) = self.shared.content(digest) else { return Ok(Placed::Missing) };
+        let Some(bytes) = self.shared.content(digest) else { return Ok(Opened::Missing) };
         self.local.keep_content(&bytes, digest, executable)?;
-        self.local.place(digest, executable, to)
+        Ok(Opened::Content(Content::Bytes(bytes)))
     }
 }

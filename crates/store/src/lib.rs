@@ -12,8 +12,7 @@
 //! std::fs::write(&file, "made")?;
 //! let digest = Digest::of(b"made");
 //! store.keep_file(&file, &digest, false)?;
-//! store.place(&digest, false, &folder.path().join("again.o"))?;
-//! assert_eq!(std::fs::read(folder.path().join("again.o"))?, b"made");
+//! assert_eq!(store.bytes(&digest).as_deref(), Some(&b"made"[..]));
 //! # Ok::<(), Box<dyn std::error::Error>>(())
 //! ```
 
@@ -25,7 +24,7 @@ use std::time::Duration;
 
 use nubrik_bytes::Digest;
 
-pub use local::{LocalStore, Placed, StoreError};
+pub use local::{Content, LocalStore, Opened, StoreError, mode_of};
 pub use record::{Basis, FoundInput, OutputRecord, Provenance, Record, RecordEntry, TreeEntry, TreeKind};
 pub use upkeep::{Amount, Verified};
 
@@ -58,9 +57,9 @@ pub trait Store: Send + Sync {
     /// Brings contents to this machine as far as they can be had in a time, several at once. What is still missing then is nowhere, or
     /// too far.
     fn bring(&self, contents: &[(Digest, bool)], within: Option<Duration>);
-    /// Puts a verified copy of a content where nothing is yet.
+    /// A content to copy, which has its digest.
     ///
     /// # Errors
-    /// When the target cannot be written.
-    fn place(&self, digest: &Digest, executable: bool, to: &std::path::Path) -> Result<Placed, StoreError>;
+    /// When it cannot be read.
+    fn open(&self, digest: &Digest, executable: bool) -> Result<Opened, StoreError>;
 }

@@ -11,7 +11,7 @@
 
 use std::fmt;
 use std::fs::{self, DirBuilder, File};
-use std::io::{self, Write};
+use std::io::{self, Seek, Write};
 use std::os::unix::fs::{DirBuilderExt, MetadataExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU64, Ordering};
@@ -20,15 +20,38 @@ use std::time::Duration;
 use crate::{Record, RecordEntry, Store};
 use nubrik_bytes::Digest;
 
-/// What came of placing a content.
-#[derive(Clone, Copy, PartialEq, Eq, Debug)]
-pub enum Placed {
-    /// It is in its place.
-    Done,
+/// A content that was asked for.
+#[derive(Debug)]
+pub enum Opened {
+    /// It is here, and it has its digest.
+    Content(Content),
     /// The store does not have it.
     Missing,
     /// The store's copy was damaged; it was thrown away.
     Damaged,
+}
+
+/// A content whose digest was checked, to be copied from its beginning. The caller chooses where it goes, since only the owner of
+/// that place knows which ways lead there safely.
+#[derive(Debug)]
+pub enum Content {
+    /// In a file of the store, which nobody may write to.
+    File(File),
+    /// In memory.
+    Bytes(Vec<u8>),
+}
+
+impl Content {
+    /// Copies it to a new file: by reference where the file system can do that.
+    ///
+    /// # Errors
+    /// When it cannot be read or written.
+    pub fn copy_to(&mut self, to: &mut File) -> io::Result<()> {
+        match self {
+            Content::File(from) => io::copy(from, to).map(drop),
+            Content::Bytes(bytes) => to.write_all(bytes),
+        }
+    }
 }
 
 /// Why the store could not do something.
@@ -71,8 +94,8 @@ pub enum Sharing {
     Copies,
 }
 
-/// The permissions of a content.
-pub(crate) fn mode_of(executable: bool) -> u32 {
+/// The permissions of a content, in the store and wherever a step may read it.
+pub fn mode_of(executable: bool) -> u32 {
     if executable { 0o555 } else { 0o444 }
 }
 
@@ -248,28 +271,24 @@ impl Store for LocalStore {
 
     fn bring(&self, _: &[(Digest, bool)], _: Option<Duration>) {}
 
-    fn place(&self, digest: &Digest, executable: bool, to: &Path) -> Result<Placed, StoreError> {
+    fn open(&self, digest: &Digest, executable: bool) -> Result<Opened, StoreError> {
         let blob = self.blob(digest, executable);
         let mode = mode_of(executable);
         let mut file = match File::open(&blob) {
             Ok(file) => file,
-            Err(_) => return Ok(Placed::Missing),
+            Err(_) => return Ok(Opened::Missing),
         };
         let found = file.metadata().map_err(failed(&blob))?;
         if !found.is_file() || !Digest::of_open(&mut file).is_ok_and(|found| found == *digest) {
             let _ = fs::remove_file(&blob);
-            return Ok(Placed::Damaged);
+            return Ok(Opened::Damaged);
         }
         // A user who changed them did not mean the store.
         if found.mode() & 0o7777 != mode {
             file.set_permissions(fs::Permissions::from_mode(mode)).map_err(failed(&blob))?;
         }
-        if self.sharing == Sharing::Links && fs::hard_link(&blob, to).is_ok() {
-            return Ok(Placed::Done);
-        }
-        fs::copy(&blob, to).map_err(failed(to))?;
-        fs::set_permissions(to, fs::Permissions::from_mode(mode)).map_err(failed(to))?;
-        Ok(Placed::Done)
+        file.rewind().map_err(failed(&blob))?;
+        Ok(Opened::Content(Content::File(file)))
     }
 }
 
@@ -286,9 +305,10 @@ mod tests {
         store.keep_file(&file, &digest, true).unwrap();
         store.keep_file(&file, &digest, true).unwrap();
         let to = folder.path().join("b");
-        assert_eq!(store.place(&digest, true, &to).unwrap(), Placed::Done);
+        let Opened::Content(mut content) = store.open(&digest, true).unwrap() else { panic!("it is there") };
+        content.copy_to(&mut File::create(&to).unwrap()).unwrap();
         assert_eq!(fs::read(&to).unwrap(), b"tide");
-        assert_eq!(store.place(&Digest::of(b"no"), false, &to).unwrap(), Placed::Missing);
+        assert!(matches!(store.open(&Digest::of(b"no"), false).unwrap(), Opened::Missing));
     }
 
     #[test]
@@ -301,9 +321,8 @@ mod tests {
         let blob = store.blob(&digest, false);
         fs::remove_file(&blob).unwrap();
         fs::write(&blob, "tied").unwrap();
-        let to = folder.path().join("b");
-        assert_eq!(store.place(&digest, false, &to).unwrap(), Placed::Damaged);
-        assert!(!to.exists() && !blob.exists());
+        assert!(matches!(store.open(&digest, false).unwrap(), Opened::Damaged));
+        assert!(!blob.exists());
         let key = Digest::of(b"key");
         store.keep_record(&key, &Record::default()).unwrap();
         assert_eq!(store.record(&key), Some(Record::default()));

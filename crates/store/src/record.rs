@@ -113,7 +113,14 @@ impl OutputRecord {
     pub fn decode(from: &mut Decoder<'_>) -> Result<OutputRecord, Truncated> {
         Ok(match from.u8()? {
             flag @ (0 | 1) => OutputRecord::File { executable: flag == 1, digest: from.digest()? },
-            2 => OutputRecord::Folder(from.list(decode_tree_entry)?),
+            2 => {
+                let entries = from.list(decode_tree_entry)?;
+                // Who made the bytes may be anybody who may write a line of a team's store, or work for others.
+                if !can_be_a_folder(&entries) {
+                    return Err(Truncated);
+                }
+                OutputRecord::Folder(entries)
+            }
             _ => return Err(Truncated),
         })
     }
@@ -241,6 +248,30 @@ fn encode_tree(out: &mut Encoder, entries: &[TreeEntry]) {
     });
 }
 
+/// Whether entries are of one folder as a listing of it would give them: plain paths, sorted, each once, nothing below something that
+/// is no folder, and links that lead to places in it or to the system.
+fn can_be_a_folder(entries: &[TreeEntry]) -> bool {
+    let is_sorted = entries.is_sorted_by(|one, next| one.path < next.path);
+    let is_fine = |entry: &TreeEntry| match &entry.kind {
+        TreeKind::Link { target } => nubrik_disk::leads_inside(&entry.path, target),
+        TreeKind::File { .. } | TreeKind::EmptyFolder => true,
+    };
+    if !is_sorted || !entries.iter().all(|entry| is_plain(&entry.path) && is_fine(entry)) {
+        return false;
+    }
+    // In the order of their names, all that is below something comes right after it.
+    let mut by_names: Vec<&str> = entries.iter().map(|entry| &*entry.path).collect();
+    by_names.sort_unstable_by(|one, other| one.split('/').cmp(other.split('/')));
+    let is_below =
+        |path: &str, above: &str| path.strip_prefix(above).is_some_and(|rest| rest.starts_with('/'));
+    by_names.windows(2).all(|pair| !is_below(pair[1], pair[0]))
+}
+
+/// Whether a path leads below the folder that it is in, by names alone.
+fn is_plain(path: &str) -> bool {
+    path.split('/').all(|name| !matches!(name, "" | "." | "..") && !name.contains('\0'))
+}
+
 fn decode_tree_entry(from: &mut Decoder<'_>) -> Result<TreeEntry, Truncated> {
     let path = from.text()?.into();
     let kind = match from.u8()? {
@@ -337,6 +368,34 @@ mod tests {
         let key = Digest::of(b"key");
         assert_eq!(Record::decode(&sample().encode(&key), &key).unwrap(), sample());
         assert_eq!(Record::decode(&sample().encode(&key), &Digest::of(b"other")), Err(Truncated));
+    }
+
+    #[test]
+    fn folders_that_no_listing_gives_are_not_read() {
+        let file = |path: &str| TreeEntry {
+            path: path.into(),
+            kind: TreeKind::File { digest: Digest::of(b"y"), executable: false },
+        };
+        let link = |path: &str, to: &str| TreeEntry {
+            path: path.into(),
+            kind: TreeKind::Link { target: to.into() },
+        };
+        let is_read = |entries: &[TreeEntry]| {
+            let folder = OutputRecord::Folder(entries.to_vec());
+            let mut out = Encoder::new();
+            folder.encode(&mut out);
+            OutputRecord::decode(&mut Decoder::new(&out.bytes)) == Ok(folder)
+        };
+        assert!(is_read(&[]) && is_read(&[file("a-b"), file("a/b"), file("a/c"), link("b", "a/c")]));
+        // Through a link, or a file, whatever else has a name between the two.
+        assert!(!is_read(&[link("zz", "a"), file("zz/profile")]));
+        assert!(!is_read(&[link("zz", "a"), file("zz-x"), file("zz/profile")]));
+        assert!(!is_read(&[link("zz", "a"), file("zz/deep/er")]) && !is_read(&[file("a"), file("a/b")]));
+        for path in ["", ".", "..", "../x", "a/../b", "/etc/x", "a//b", "a/", "a\0b"] {
+            assert!(!is_read(&[file(path)]), "{path:?}");
+        }
+        assert!(!is_read(&[file("b"), file("a")]) && !is_read(&[file("a"), file("a")]));
+        assert!(!is_read(&[link("a", "../x")]) && !is_read(&[link("a", "/home/ebba/.profile")]));
     }
 
     #[test]

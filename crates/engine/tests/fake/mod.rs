@@ -20,7 +20,7 @@ use nubrik_graph::{
     TargetId, ToolId,
 };
 use nubrik_source::{FilePath, WsPath};
-use nubrik_store::{Basis, Placed, Provenance, Record, RecordEntry, Store, StoreError};
+use nubrik_store::{Basis, Content, Opened, Provenance, Record, RecordEntry, Store, StoreError};
 
 #[derive(Clone, Default)]
 struct File {
@@ -191,6 +191,12 @@ impl Outside for FakeMachine {
             signature: f.signature,
         };
         Ok(below.map(|(path, f)| file(path, f)).collect())
+    }
+
+    fn put(&self, path: &WsPath, content: Content, _: bool) -> io::Result<()> {
+        let Content::Bytes(bytes) = content else { return Err(io::ErrorKind::Unsupported.into()) };
+        self.write(path.as_str(), std::str::from_utf8(&bytes).unwrap());
+        Ok(())
     }
 
     fn fresh_folder(&self, folder: &WsPath, _: &[String]) -> io::Result<()> {
@@ -387,18 +393,13 @@ impl Store for StoreOn<'_> {
         self.0.brought.fetch_add(contents.len(), Ordering::SeqCst);
     }
 
-    fn place(&self, digest: &Digest, _: bool, to: &Path) -> Result<Placed, StoreError> {
+    fn open(&self, digest: &Digest, _: bool) -> Result<Opened, StoreError> {
         let is_lost = self.0.losses.lock().unwrap().pop_front().unwrap_or(false);
         if is_lost || self.0.loses.load(Ordering::SeqCst) {
-            return Ok(Placed::Missing);
+            return Ok(Opened::Missing);
         }
-        match self.0.blobs.lock().unwrap().get(digest) {
-            Some(bytes) => {
-                self.1.write(inside(to).as_str(), std::str::from_utf8(bytes).unwrap());
-                Ok(Placed::Done)
-            }
-            None => Ok(Placed::Missing),
-        }
+        let bytes = self.0.blobs.lock().unwrap().get(digest).cloned();
+        Ok(bytes.map_or(Opened::Missing, |bytes| Opened::Content(Content::Bytes(bytes))))
     }
 }
 

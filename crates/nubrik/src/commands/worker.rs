@@ -231,7 +231,7 @@ fn serve(
             None => ("", Some("it was stopped")),
         };
         tell(console, say, &job.build, why, began.get().elapsed());
-        let is_old = since.elapsed() > FRESH || place.has_no_store();
+        let is_old = since.elapsed() > FRESH || place.must_be_opened_again();
         if cancel.is_thrown() || is_old {
             // Who may give jobs, and what is there, may have changed.
             let Some(again) = opened_again(session, place) else { return };

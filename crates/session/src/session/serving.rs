@@ -9,6 +9,7 @@ use std::sync::{Arc, OnceLock};
 
 use nubrik_bytes::Digest;
 use nubrik_confine::CancelSwitch;
+use nubrik_disk::Below;
 use nubrik_engine::{
     Changes, Event, Failure, Listener, Options, Outreach, Outside, Request, State, StepMemory, identity_of,
     memory_of_others,
@@ -16,8 +17,7 @@ use nubrik_engine::{
 use nubrik_graph::{Graph, LoneStep};
 use nubrik_memory::Journal;
 use nubrik_shared::{KeyedResult, SecretKey, SharedStore};
-use nubrik_source::WsPath;
-use nubrik_store::{Basis, OutputRecord, Placed, RecordEntry};
+use nubrik_store::{Basis, Opened, OutputRecord, RecordEntry};
 
 use super::crew::contents_of;
 use super::turns::Turns;
@@ -90,6 +90,8 @@ pub struct WorkPlace {
     turns: Arc<Turns>,
     /// Sources that lie there.
     placed: BTreeMap<String, JobSource>,
+    /// Something of an earlier job is left that could not be taken away.
+    is_spoilt: bool,
 }
 
 /// A step that failed: in what way, what it printed, and how long it took, in microseconds.
@@ -181,24 +183,26 @@ impl WorkPlace {
         let problem = |e: std::io::Error| format!("cannot work in {}: {e}", folder.display());
         fs::create_dir_all(folder).map_err(problem)?;
         // What is left of an earlier time is nobody's.
+        let below = Below::new(folder).map_err(problem)?;
         for entry in fs::read_dir(folder).map_err(problem)?.flatten() {
-            let path = entry.path();
-            let gone = if path.is_dir() { fs::remove_dir_all(&path) } else { fs::remove_file(&path) };
-            gone.map_err(problem)?;
+            let name = entry.file_name();
+            let name = name.to_str().ok_or_else(|| format!("{name:?} is in {}", folder.display()))?;
+            below.remove(name).map_err(problem)?;
         }
-        fs::write(folder.join(crate::SETTINGS_FILE), "").map_err(problem)?;
+        below.write_whole(crate::SETTINGS_FILE, b"").map_err(problem)?;
         let mut session =
             Session::open(folder, cancel).map_err(|_| format!("cannot open {}", folder.display()))?;
         session.machine.add_labels(labels);
         session.reach = Outreach::NoNetwork;
         session.shared = Some(shared.clone());
         let (folder, name) = (folder.to_owned(), name.to_owned());
-        Ok(WorkPlace { folder, session, shared, key, name, turns, placed: BTreeMap::new() })
+        Ok(WorkPlace { folder, session, shared, key, name, turns, placed: BTreeMap::new(), is_spoilt: false })
     }
 
-    /// Whether the team's store is not asked any more, since it failed.
-    pub fn has_no_store(&self) -> bool {
-        self.shared.is_off()
+    /// Whether no job can be done there until it is opened again: the team's store failed and is not asked any more, or something of an
+    /// earlier job is left.
+    pub fn must_be_opened_again(&self) -> bool {
+        self.shared.is_off() || self.is_spoilt
     }
 
     /// The same place, empty, with another switch that stops it, and the store as it is now.
@@ -206,7 +210,7 @@ impl WorkPlace {
     /// # Errors
     /// As when it was opened.
     pub fn again(self, cancel: Arc<CancelSwitch>, shared: Arc<SharedStore>) -> Result<WorkPlace, String> {
-        let WorkPlace { folder, session, shared: _, key, name, turns, placed: _ } = self;
+        let WorkPlace { folder, session, shared: _, key, name, turns, placed: _, is_spoilt: _ } = self;
         let labels = session.machine.labels();
         drop(session);
         WorkPlace::open(&folder, cancel, shared, (&name, key, &labels), turns)
@@ -286,7 +290,7 @@ impl WorkPlace {
         sheet: &mut JobSheet,
         (is_wanted, begins): (&dyn Fn() -> bool, &dyn Fn()),
     ) -> Option<Result<(KeyedResult, Vec<u8>), JobFailure>> {
-        let WorkPlace { session, shared, turns, placed, .. } = self;
+        let WorkPlace { session, shared, turns, placed, is_spoilt, .. } = self;
         let step = sheet.graph.step(sheet.step);
         if step.commands.is_empty()
             || step.limits.network
@@ -324,7 +328,7 @@ impl WorkPlace {
         begins();
         let done = workshop.run_lone(sheet, made);
         drop(turn);
-        let _ = workshop.remove(".nubrik/made");
+        *is_spoilt |= workshop.machine.below().remove(".nubrik/made").is_err();
         let done = match done {
             Ok(done) => done,
             Err(why) => return Some(Err(why.into())),
@@ -364,39 +368,36 @@ impl Workshop<'_> {
         sources: &[JobSource],
         placed: &mut BTreeMap<String, JobSource>,
     ) -> Result<(), String> {
-        let root = &self.workspace.root;
         let wanted: BTreeMap<&str, &JobSource> = sources.iter().map(|s| (s.path.as_str(), s)).collect();
         let gone: Vec<String> = placed
             .iter()
             .filter(|(path, known)| wanted.get(path.as_str()) != Some(known))
             .map(|(p, _)| p.clone())
             .collect();
+        let below = self.machine.below();
         for path in gone {
+            below.remove(&path).map_err(|e| format!("cannot take {path} of an earlier job away: {e}"))?;
             placed.remove(&path);
-            let _ = self.machine.below().remove(&path);
         }
         let store = self.store().ok_or("it has no store of its own")?;
         let new: Vec<&JobSource> =
             wanted.values().filter(|s| !placed.contains_key(&s.path)).copied().collect();
         store.bring(&new.iter().map(|s| (s.content, s.executable)).collect::<Vec<_>>(), None);
         for source in new {
-            let path =
-                WsPath::root().resolve(&source.path).map_err(|_| format!("`{}` is no path", source.path))?;
-            let at = root.join(path.as_str());
+            let path = &source.path;
             let problem = |e: std::io::Error| format!("cannot place {path}: {e}");
-            if let Some(folder) = at.parent() {
-                fs::create_dir_all(folder).map_err(problem)?;
-            }
-            match store.place(&source.content, source.executable, &at) {
-                Ok(Placed::Done) => {}
-                Ok(_) => return Err(format!("the source {path} cannot be fetched")),
+            let mut content = match store.open(&source.content, source.executable) {
+                Ok(Opened::Content(content)) => content,
+                Ok(Opened::Missing | Opened::Damaged) => {
+                    return Err(format!("the source {path} cannot be fetched"));
+                }
                 Err(e) => return Err(format!("cannot place {path}: {e}")),
-            }
+            };
+            // A source has not the permissions of a content.
             let mode = if source.executable { 0o755 } else { 0o644 };
-            // A source has not the permissions of a content, and is no other name of one.
-            let bytes = fs::read(&at).map_err(problem)?;
-            fs::remove_file(&at).and_then(|()| fs::write(&at, bytes)).map_err(problem)?;
-            fs::set_permissions(&at, fs::Permissions::from_mode(mode)).map_err(problem)?;
+            let mut file = below.fresh_file(path, mode).map_err(problem)?;
+            content.copy_to(&mut file).map_err(problem)?;
+            file.set_permissions(fs::Permissions::from_mode(mode)).map_err(problem)?;
             placed.insert(source.path.clone(), source.clone());
         }
         Ok(())
