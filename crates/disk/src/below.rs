@@ -5,9 +5,12 @@ use std::fs::File;
 use std::io;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::path::Path;
+use std::sync::atomic::{AtomicU64, Ordering};
 
-use rustix::fs::{AtFlags, Dir, Mode, OFlags, ResolveFlags, Stat};
+use rustix::fs::{AtFlags, Dir, FileType, Mode, OFlags, ResolveFlags, Stat};
 use rustix::io::Errno;
+
+use crate::listing::names_in;
 
 /// A folder below which everything is reached by real folders only.
 pub struct Below {
@@ -151,6 +154,58 @@ impl Below {
         written
     }
 
+    /// Opens a folder below, made where it is not there. What is a person's is not removed: a link or a file in the way is refused.
+    ///
+    /// # Errors
+    /// When it cannot be made, or something on the way is no folder.
+    pub fn ready_folder(&self, path: &str) -> io::Result<OwnedFd> {
+        match self.folder_of(path) {
+            Err(Errno::NOENT) => {}
+            Err(Errno::NOTDIR | Errno::LOOP) => return Err(refused(path, "leads through a link or a file")),
+            opened => return Ok(opened?),
+        }
+        let (above, name) = split(path);
+        let above = if above.is_empty() { self.folder("")? } else { self.ready_folder(above)? };
+        match rustix::fs::mkdirat(&above, name, FOLDER_MODE) {
+            Ok(()) | Err(Errno::EXIST) => {}
+            Err(e) => return Err(e.into()),
+        }
+        match rustix::fs::openat(&above, name, FOLDER, Mode::empty()) {
+            Err(Errno::NOTDIR | Errno::LOOP) => Err(refused(path, "is a link or a file")),
+            opened => Ok(opened?),
+        }
+    }
+
+    /// Puts a file of a person in place whole or not at all, with the permissions of the one that it replaces; folders that are
+    /// missing are made. Nothing but a file is replaced, and no link is followed: a checkout may have put one there.
+    ///
+    /// # Errors
+    /// When it cannot be written, or when a link, a folder or something else is there or on the way.
+    pub fn replace(&self, path: &str, write: impl FnOnce(&mut File) -> io::Result<()>) -> io::Result<()> {
+        let (above, name) = split(path);
+        let above = self.ready_folder(above)?;
+        let mode = match rustix::fs::statat(&above, name, AtFlags::SYMLINK_NOFOLLOW) {
+            Ok(found) if FileType::from_raw_mode(found.st_mode) == FileType::RegularFile => {
+                Some(found.st_mode & 0o7777)
+            }
+            Ok(_) => return Err(refused(path, "is there, and no file")),
+            Err(Errno::NOENT) => None,
+            Err(e) => return Err(e.into()),
+        };
+        let beside = own_beside(name);
+        let written = fresh_file_in(&above, &beside, 0o666).map_err(io::Error::from).and_then(|mut file| {
+            write(&mut file)?;
+            if let Some(mode) = mode {
+                rustix::fs::fchmod(&file, Mode::from_raw_mode(mode))?;
+            }
+            Ok(rustix::fs::renameat(&above, &beside, &above, name)?)
+        });
+        if written.is_err() {
+            let _ = rustix::fs::unlinkat(&above, &beside, AtFlags::empty());
+        }
+        written
+    }
+
     /// Opens a file of the tool's own: a real one, in real folders. Without `OFlags::CREATE` it must be there.
     ///
     /// # Errors
@@ -210,6 +265,30 @@ impl Below {
         }
     }
 
+    /// Removes a file or link, if it is there.
+    ///
+    /// # Errors
+    /// When it cannot be removed, or a link is on the way.
+    pub fn remove_file(&self, path: &str) -> io::Result<()> {
+        let (above, name) = split(path);
+        match self.folder_of(above).and_then(|above| rustix::fs::unlinkat(&above, name, AtFlags::empty())) {
+            Err(Errno::NOENT) => Ok(()),
+            done => Ok(done?),
+        }
+    }
+
+    /// Removes files in and below a folder that `is_old` says of, by the name and the time of the last change in seconds since 1970.
+    /// Links are neither followed nor removed. Gives how many there were.
+    ///
+    /// # Errors
+    /// When a folder cannot be read, or a file cannot be removed.
+    pub fn remove_files(&self, folder: &str, is_old: &dyn Fn(&str, i64) -> bool) -> io::Result<usize> {
+        match self.folder_of(folder) {
+            Err(Errno::NOENT) => Ok(0),
+            folder => remove_files_in(&folder?, is_old),
+        }
+    }
+
     /// Removes a folder if it holds nothing; gives whether that is so.
     pub fn remove_empty_folder(&self, path: &str) -> bool {
         let (above, name) = split(path);
@@ -233,10 +312,51 @@ impl Below {
     }
 }
 
+fn remove_files_in(folder: &OwnedFd, is_old: &dyn Fn(&str, i64) -> bool) -> io::Result<usize> {
+    let mut removed = 0;
+    for name in names_in(folder)? {
+        let found = match rustix::fs::statat(folder, &*name, AtFlags::SYMLINK_NOFOLLOW) {
+            // Somebody else may remove the same ones.
+            Err(Errno::NOENT) => continue,
+            found => found?,
+        };
+        match FileType::from_raw_mode(found.st_mode) {
+            FileType::Directory => {
+                let inner = rustix::fs::openat(folder, &*name, FOLDER, Mode::empty())?;
+                removed += remove_files_in(&inner, is_old)?;
+            }
+            FileType::RegularFile if is_old(&name, found.st_mtime) => {
+                match rustix::fs::unlinkat(folder, &*name, AtFlags::empty()) {
+                    Err(Errno::NOENT) => {}
+                    done => {
+                        done?;
+                        removed += 1;
+                    }
+                }
+            }
+            _ => {}
+        }
+    }
+    Ok(removed)
+}
+
+/// Says why something of a person is left alone.
+fn refused(path: &str, why: &str) -> io::Error {
+    io::Error::other(format!("{path} {why}: it is left alone"))
+}
+
 /// A name for a file beside another one: short, however long that one's is, and the same each time, so that what a
 /// killed program left is found.
 pub fn beside(name: &str) -> String {
     format!(".{}.new", &nubrik_bytes::Digest::of(name.as_bytes()).hex()[..16])
+}
+
+/// A name for a file beside another one that nobody else writes at the same time, of several threads, programs and machines.
+fn own_beside(name: &str) -> String {
+    static NEXT: AtomicU64 = AtomicU64::new(0);
+    let host = rustix::system::uname();
+    let number = NEXT.fetch_add(1, Ordering::Relaxed);
+    beside(&format!("{name}/{}/{}/{number}", host.nodename().to_string_lossy(), std::process::id()))
 }
 
 /// Refuses to take anything but a file for one.
@@ -363,8 +483,6 @@ mod tests {
     use std::io::Write;
     use std::os::unix::fs::{PermissionsExt, symlink};
 
-    use rustix::fs::FileType;
-
     use super::*;
 
     /// A workspace, and a folder outside of it with something precious in it.
@@ -414,6 +532,28 @@ mod tests {
         symlink(outside.join("letters/thesis"), inside.join(beside("x"))).unwrap();
         below.write_whole("deep/x", b"three").unwrap();
         assert!(precious(&outside));
+    }
+
+    #[test]
+    fn what_is_a_persons_is_replaced_without_following_links() {
+        let (folder, outside, below) = two();
+        let inside = folder.path().join("workspace");
+        let write = |path: &str, text: &str| below.replace(path, |file| file.write_all(text.as_bytes()));
+        write("new/deep/file", "one").unwrap();
+        fs::set_permissions(inside.join("new/deep/file"), fs::Permissions::from_mode(0o600)).unwrap();
+        write("new/deep/file", "two").unwrap();
+        assert_eq!(fs::read(inside.join("new/deep/file")).unwrap(), b"two");
+        assert_eq!(fs::metadata(inside.join("new/deep/file")).unwrap().permissions().mode() & 0o777, 0o600);
+        symlink(outside.join("letters"), inside.join("folder")).unwrap();
+        symlink(outside.join("letters/thesis"), inside.join("file")).unwrap();
+        for path in ["folder/thesis", "folder/more/x", "folder", "file", "new/deep/file/x", "new"] {
+            assert!(write(path, "stranger").is_err(), "{path}");
+        }
+        write("fine", "three").unwrap();
+        assert!(precious(&outside) && fs::read_dir(outside.join("letters")).unwrap().count() == 1);
+        assert!(inside.join("folder").is_symlink() && inside.join("file").is_symlink());
+        let failed = below.replace("fine", |_| Err(io::ErrorKind::StorageFull.into()));
+        assert!(failed.is_err() && fs::read(inside.join("fine")).unwrap() == b"three");
     }
 
     #[test]

@@ -17,6 +17,7 @@
 //! ```
 
 mod below;
+mod ignored;
 mod listing;
 mod made;
 mod publish;
@@ -25,9 +26,10 @@ mod signature;
 mod whole;
 
 pub use below::{Below, regular};
-pub use listing::{TreeFile, TreeFileKind, entries_below};
+pub use ignored::{IGNORE_FILE, ignored_in};
+pub use listing::{TreeFile, TreeFileKind, entries_below, names_in};
 pub use made::{MadeThing, leads_inside, look_at_made, tree};
 pub use publish::publish;
-pub use reading::{open_file, read_file, read_open, sized};
+pub use reading::{TEXT_LIMIT, open_file, read_file, read_open, read_text, sized};
 pub use signature::Signature;
 pub use whole::while_watching;

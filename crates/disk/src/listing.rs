@@ -48,6 +48,25 @@ pub fn entries_below(folder: &OwnedFd) -> io::Result<Vec<TreeFile>> {
     Ok(entries)
 }
 
+/// The names in an open folder, sorted, without those that are no text.
+///
+/// # Errors
+/// When it cannot be read.
+pub fn names_in(folder: &OwnedFd) -> io::Result<Vec<String>> {
+    let top = rustix::fs::openat(folder, ".", TO_LIST, Mode::empty())?;
+    let mut names = Vec::new();
+    for entry in Dir::read_from(&top)? {
+        let entry = entry?;
+        if let Ok(name) = entry.file_name().to_str()
+            && !matches!(name, "." | "..")
+        {
+            names.push(name.to_owned());
+        }
+    }
+    names.sort_unstable();
+    Ok(names)
+}
+
 const TO_LIST: OFlags =
     OFlags::RDONLY.union(OFlags::DIRECTORY).union(OFlags::NOFOLLOW).union(OFlags::CLOEXEC);
 

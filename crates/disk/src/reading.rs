@@ -28,6 +28,18 @@ pub fn read_file(path: &Path, limit: u64) -> io::Result<Vec<u8>> {
     read_open(open_file(path)?, limit)
 }
 
+/// The most that a definition file has, and whatever else is read as one text, in bytes.
+pub const TEXT_LIMIT: u64 = 16 << 20;
+
+/// Reads a file of UTF-8 text of at most [`TEXT_LIMIT`] bytes.
+///
+/// # Errors
+/// When it cannot be opened as a file, has more, or is no text.
+pub fn read_text(path: &Path) -> io::Result<String> {
+    String::from_utf8(read_file(path, TEXT_LIMIT)?)
+        .map_err(|_| io::Error::new(io::ErrorKind::InvalidData, "it is not UTF-8 text"))
+}
+
 /// Reads an open file, but not more than `limit` bytes: that it had fewer when it was opened is no promise.
 ///
 /// # Errors

@@ -253,7 +253,7 @@ impl EditorServer<'_> {
     fn text(&self, path: &WsPath) -> Option<String> {
         match self.documents.get(path) {
             Some(document) => Some(document.text.to_string()),
-            None => fs::read_to_string(self.root.join(path.as_str())).ok(),
+            None => nubrik_disk::read_text(&self.root.join(path.as_str())).ok(),
         }
     }
 

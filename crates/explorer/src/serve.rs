@@ -3,7 +3,7 @@
 use std::fs;
 use std::io::{BufRead, BufReader, Write};
 use std::os::fd::AsRawFd;
-use std::os::unix::fs::PermissionsExt;
+use std::os::unix::fs::{FileTypeExt, PermissionsExt};
 use std::os::unix::net::UnixListener;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
@@ -291,8 +291,12 @@ fn short_path(folder: &fs::File) -> PathBuf {
 
 /// Connects to an explorer that looks at the workspace with some folder of its own, if there is one.
 pub fn connect(own: &Path) -> Option<std::os::unix::net::UnixStream> {
-    // The usual case: nobody looks.
-    fs::symlink_metadata(own.join(SOCKET)).ok()?;
+    // The usual case: nobody looks. What is there must be the socket itself: a checkout may have put a link to another one in its
+    // place.
+    let found = fs::symlink_metadata(own.join(SOCKET)).ok()?;
+    if !found.file_type().is_socket() {
+        return None;
+    }
     let folder = fs::File::open(own).ok()?;
     std::os::unix::net::UnixStream::connect(short_path(&folder)).ok()
 }

@@ -66,7 +66,7 @@ fn addresses(typed: &OsStr) -> Vec<CompletionCandidate> {
     let at = from.join(folder.trim_start_matches('/'));
     let mut found = Vec::new();
     if at.canonicalize().is_ok_and(|at| at.starts_with(&workspace.root)) {
-        let definitions = std::fs::read_to_string(at.join(TARGETS_FILE)).unwrap_or_default();
+        let definitions = nubrik_disk::read_text(&at.join(TARGETS_FILE)).unwrap_or_default();
         for target in declared_targets(&definitions) {
             if target.name.starts_with(last) {
                 let about = format!("{}: {}", target.word, target.documentation);

@@ -1,13 +1,13 @@
 //! What is asked of registries in one run: each document once, each archive held against its digest.
 
 use std::collections::{BTreeMap, HashMap};
-use std::fs::{self, File};
+use std::fs::File;
 use std::io::{self, BufWriter, Read, Write};
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 
 use base64::prelude::*;
-use nubrik_disk::open_file;
+use nubrik_disk::{Below, open_file};
 use nubrik_web::{
     Address, Checksum, ChecksumMethod, Client, Credential, Document, Sink, Trouble, WebRequest,
 };
@@ -230,26 +230,28 @@ impl<'a> Desk<'a> {
                 size,
             });
         }
-        fs::create_dir_all(&self.archives).map_err(cannot)?;
+        // Nothing that a checkout brings along is in the way, a link to somebody's folder neither.
+        let kept = Below::new(&self.root).and_then(|root| root.made_folder(ARCHIVES_FOLDER)).map(Below::of);
+        let kept = kept.map_err(cannot)?;
         (self.tell)(DeskNews::Fetching { what: wanted.what.clone(), size: wanted.size });
-        let part = self.archives.join(format!(
+        let part = format!(
             "{}.part",
             held_name(&Checksum::of(ChecksumMethod::Sha256, wanted.address.as_sent().as_bytes()))
-        ));
+        );
         let request = WebRequest {
             credential: wanted.credential.clone(),
             limit: wanted.size.unwrap_or(ARCHIVE_LIMIT),
             ..WebRequest::new(wanted.address.clone())
         };
-        let came = self.fetch_into(wanted, &request, &part);
+        let came = self.fetch_into(wanted, &request, (&kept, &part));
         let done = came.and_then(|(digest, size)| {
-            let path = self.archives.join(held_name(&digest));
-            fs::rename(&part, &path).map_err(cannot)?;
-            Ok(HeldArchive { path, digest, size })
+            let name = held_name(&digest);
+            kept.rename(&part, &name).map_err(cannot)?;
+            Ok(HeldArchive { path: self.archives.join(name), digest, size })
         });
         if done.is_err() {
             // What it holds is not what was wanted.
-            let _ = fs::remove_file(&part);
+            let _ = kept.remove(&part);
         }
         done
     }
@@ -258,12 +260,13 @@ impl<'a> Desk<'a> {
         &self,
         wanted: &WantedArchive,
         request: &WebRequest,
-        part: &Path,
+        (kept, part): (&Below, &str),
     ) -> Result<(String, u64), PinProblem> {
         let wrong = |what: String| {
             PinProblem::new(format!("{}: {what}", wanted.what)).note(format!("from {}", wanted.address))
         };
-        let mut sink = ArchiveSink::new(part, wanted.digest.as_deref()).map_err(|e| wrong(e.to_string()))?;
+        let mut sink =
+            ArchiveSink::new(kept, part, wanted.digest.as_deref()).map_err(|e| wrong(e.to_string()))?;
         self.client.copy(request, &mut sink, self.stopped).map_err(|trouble| wrong(trouble.to_string()))?;
         let (found, strong, size) = sink.finish().map_err(|e| wrong(e.to_string()))?;
         if let Some(expected) = wanted.size.filter(|expected| *expected != size) {
@@ -283,11 +286,13 @@ impl<'a> Desk<'a> {
     /// Removes kept archives that have none of these digests.
     pub fn forget_others<'d>(&self, digests: impl Iterator<Item = &'d str>) {
         let names: Vec<String> = digests.map(held_name).collect();
-        for entry in fs::read_dir(&self.archives).into_iter().flatten().flatten() {
-            if !names.iter().any(|name| entry.file_name() == name.as_str()) {
-                // What cannot be removed takes room, and nothing else.
-                let _ = fs::remove_file(entry.path());
-            }
+        // Where a link is in its place the folder is somebody else's, with all that it holds.
+        let Ok(folder) = Below::new(&self.root).and_then(|root| root.folder(ARCHIVES_FOLDER)) else { return };
+        let kept = nubrik_disk::names_in(&folder).unwrap_or_default();
+        let folder = Below::of(folder);
+        for name in kept.iter().filter(|name| !names.contains(name)) {
+            // What cannot be removed takes room, and nothing else.
+            let _ = folder.remove(name);
         }
     }
 }
@@ -385,7 +390,8 @@ pub fn held_archive(root: &Path, digest: &str) -> Option<PathBuf> {
 
 /// Writes an archive, and computes its digests: the published kind, and a strong one.
 struct ArchiveSink<'a> {
-    path: &'a Path,
+    kept: &'a Below,
+    part: &'a str,
     published: Option<&'a str>,
     file: BufWriter<File>,
     sum: Option<(Checksum, bool)>,
@@ -394,11 +400,12 @@ struct ArchiveSink<'a> {
 }
 
 impl<'a> ArchiveSink<'a> {
-    fn new(path: &'a Path, published: Option<&'a str>) -> io::Result<ArchiveSink<'a>> {
+    fn new(kept: &'a Below, part: &'a str, published: Option<&'a str>) -> io::Result<ArchiveSink<'a>> {
         Ok(ArchiveSink {
-            path,
+            kept,
+            part,
             published,
-            file: BufWriter::new(File::create(path)?),
+            file: BufWriter::new(kept.fresh_file(part, 0o644)?),
             sum: published.and_then(Checksum::like),
             strong: Checksum::new(ChecksumMethod::Sha256),
             size: 0,
@@ -422,7 +429,7 @@ impl Sink for ArchiveSink<'_> {
     }
 
     fn restart(&mut self) -> Result<(), String> {
-        *self = ArchiveSink::new(self.path, self.published).map_err(|e| e.to_string())?;
+        *self = ArchiveSink::new(self.kept, self.part, self.published).map_err(|e| e.to_string())?;
         Ok(())
     }
 }

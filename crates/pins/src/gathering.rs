@@ -1,9 +1,10 @@
 //! Archives that `pins.toml` names: where each one is, and all of them in one folder.
 
-use std::fs;
+use std::fs::{self, File};
 use std::io;
 use std::path::Path;
 
+use nubrik_disk::Below;
 use nubrik_web::{Address, Credential};
 
 use crate::desk::{Desk, WantedArchive, has_digest, held, held_name};
@@ -59,7 +60,8 @@ impl Desk<'_> {
         if !is_inside {
             return Err(PinProblem::new(format!("`{}` is no path of an archive", archive.path)));
         }
-        let to = folder.join(registry.name()).join(&archive.path);
+        let name = format!("{}/{}", registry.name(), archive.path);
+        let to = folder.join(&name);
         if has_digest(&to, &archive.digest).is_some() {
             return Ok(false);
         }
@@ -72,9 +74,17 @@ impl Desk<'_> {
                 self.archive(&wanted)?.path
             }
         };
-        fs::create_dir_all(to.parent().unwrap_or(folder)).map_err(cannot)?;
-        let part = to.with_extension("part");
-        fs::copy(&path, &part).and_then(|_| fs::rename(&part, &to)).map_err(cannot)?;
+        let mut from = nubrik_disk::open_file(&path).map_err(cannot)?;
+        let copy = |to: &mut File| io::copy(&mut from, to).map(drop);
+        // Below the workspace no link is followed: a checkout may have put one there.
+        match folder.strip_prefix(&self.root).ok().and_then(Path::to_str) {
+            Some(inner) => {
+                let name = if inner.is_empty() { name } else { format!("{inner}/{name}") };
+                Below::new(&self.root).and_then(|root| root.replace(&name, copy))
+            }
+            None => fs::create_dir_all(folder).and_then(|()| Below::new(folder)?.replace(&name, copy)),
+        }
+        .map_err(cannot)?;
         Ok(true)
     }
 }

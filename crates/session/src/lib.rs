@@ -42,7 +42,7 @@ pub use nubrik_memory::{BuildRecord, Results, Sealed, SharedRecord, StepRecord, 
 pub use session::{
     BuildProblem, BuildReport, ChoiceProblem, Covered, Crew, DifferentTool, DoneJob, GivenAway, KitNews,
     LookedFor, NotDone, OpenedJob, Reached, Session, Standing, TeamStore, ToolTeller, Turn, Turns, WorkPlace,
-    WorkSite, Workshop, accept, key_in, members_at, own_labels, put_members, store_folder,
+    WorkSite, Workshop, accept, key_in, members_at, own_labels, put_members, read_pins, store_folder,
 };
 pub use settings::{Settings, SettingsProblem, SharedPlace, SharedSettings, WorkersSettings};
 pub use since::ChangedFiles;

@@ -57,6 +57,7 @@ pub use bringing::KitNews;
 pub use covered::Covered;
 pub use crew::Crew;
 pub use looked_for::LookedFor;
+pub use pinning::read_pins;
 pub use serving::{DoneJob, NotDone, OpenedJob, ToolTeller, WorkPlace};
 pub use sharing::{GivenAway, TeamStore, accept, key_in, members_at, put_members};
 pub use standing::{Reached, Standing};

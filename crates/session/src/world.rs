@@ -6,8 +6,8 @@ use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
 
-use ignore::gitignore::{Gitignore, GitignoreBuilder};
-use nubrik_disk::{Signature, read_file};
+use ignore::gitignore::Gitignore;
+use nubrik_disk::{IGNORE_FILE, Signature, TEXT_LIMIT, ignored_in, read_file};
 use nubrik_engine::Outside;
 use nubrik_lang::{
     Answer, AnswerText, DefinitionText, EntryKind, KitPlace, LibraryRequest, LibrarySearch, Listing,
@@ -22,12 +22,6 @@ use crate::archives::KitArchive;
 use crate::kits::SHIPPED;
 use crate::workspace::Workspace;
 use nubrik_machine::Machine;
-
-/// A definition file larger than this is refused, in bytes.
-const DEFINITION_LIMIT: u64 = 16 << 20;
-
-/// The same for a list of what is ignored: its patterns take much more memory than their text.
-const IGNORE_LIMIT: u64 = 1 << 20;
 
 /// The workspace on disk. Remembers what it was asked, so that a later run can tell whether any
 /// answer would be another one.
@@ -126,19 +120,11 @@ impl<'m> DiskWorld<'m> {
         if let Some(known) = lock(&self.ignores).get(folder) {
             return known.clone();
         }
-        let file = folder.child(".gitignore");
         let mut ignore = Ignore { patterns: Gitignore::empty(), problem: None };
-        if self.look_at(&file, Roles::READ).is_some() {
-            match read_file(&self.disk(&file), IGNORE_LIMIT) {
-                Err(e) => ignore.problem = Some(format!("its .gitignore cannot be read: {e}")),
-                Ok(bytes) => {
-                    let mut builder = GitignoreBuilder::new(self.disk(folder));
-                    for line in String::from_utf8_lossy(&bytes).lines() {
-                        // A line that is no pattern ignores nothing.
-                        let _ = builder.add_line(None, line);
-                    }
-                    ignore.patterns = builder.build().unwrap_or_else(|_| Gitignore::empty());
-                }
+        if self.look_at(&folder.child(IGNORE_FILE), Roles::READ).is_some() {
+            match ignored_in(&self.disk(folder)) {
+                Err(e) => ignore.problem = Some(format!("its {IGNORE_FILE} cannot be read: {e}")),
+                Ok(patterns) => ignore.patterns = patterns,
             }
         }
         let ignore = Arc::new(ignore);
@@ -222,7 +208,7 @@ impl World for DiskWorld<'_> {
         if let Some(text) = self.unsaved.and_then(|unsaved| unsaved.get(path)) {
             return Answer::Ready(DefinitionText::Text(text.clone()));
         }
-        Answer::Ready(match read_file(&self.disk(path), DEFINITION_LIMIT) {
+        Answer::Ready(match read_file(&self.disk(path), TEXT_LIMIT) {
             Ok(bytes) => match String::from_utf8(bytes) {
                 Ok(text) => DefinitionText::Text(text.into()),
                 Err(e) => {

@@ -5,14 +5,47 @@ use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 use std::rc::Rc;
+use std::sync::{Arc, Mutex, PoisonError};
 
 use ignore::WalkBuilder;
+use ignore::gitignore::Gitignore;
+use nubrik_disk::{ignored_in, read_file, read_text};
 
 /// A larger file is data, in bytes: nothing in it is read.
 const TEXT_LIMIT: u64 = 4 << 20;
 
 /// Folders that hold what tools made or fetched, wherever they are.
 const MADE_FOLDERS: [&str; 2] = ["node_modules", "__pycache__"];
+
+/// The ignore files of a folder and those below it, each read once.
+struct IgnoreFiles {
+    root: PathBuf,
+    known: Mutex<HashMap<PathBuf, Arc<Gitignore>>>,
+}
+
+impl IgnoreFiles {
+    fn of(root: &Path) -> IgnoreFiles {
+        IgnoreFiles { root: root.to_owned(), known: Mutex::default() }
+    }
+
+    fn of_folder(&self, folder: &Path) -> Arc<Gitignore> {
+        let mut known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(patterns) = known.get(folder) {
+            return patterns.clone();
+        }
+        // What cannot be read says nothing here; evaluation refuses it.
+        let patterns = Arc::new(ignored_in(folder).unwrap_or_else(|_| Gitignore::empty()));
+        known.insert(folder.to_owned(), patterns.clone());
+        patterns
+    }
+
+    /// Whether something in a folder that is not hidden itself is: the nearest ignore file that knows its name decides.
+    fn hide(&self, path: &Path, is_folder: bool) -> bool {
+        let folders = path.ancestors().skip(1).take_while(|folder| folder.starts_with(&self.root));
+        let found = folders.map(|folder| self.of_folder(folder).matched(path, is_folder).map(|_| ()));
+        found.into_iter().find(|found| !found.is_none()).is_some_and(|found| found.is_ignore())
+    }
+}
 
 /// The files below a folder. Paths go from there, with `/`; the empty one is the folder itself.
 pub struct SourceTree {
@@ -40,10 +73,11 @@ impl SourceTree {
         };
         let mut walk = WalkBuilder::new(root);
         // The same files that globs of definitions see: ignored is what `.gitignore` of the workspace says, nothing else.
-        walk.git_global(false).git_exclude(false).ignore(false).parents(false).require_git(false);
+        walk.git_global(false).git_exclude(false).git_ignore(false).ignore(false).parents(false);
+        let ignored = IgnoreFiles::of(root);
         let walk = walk.filter_entry(move |entry| {
             let is_folder = entry.file_type().is_some_and(|kind| kind.is_dir());
-            !is_folder || !is_made(entry.path())
+            !(is_folder && is_made(entry.path())) && !ignored.hide(entry.path(), is_folder)
         });
         for entry in walk.build().flatten().filter(|e| e.file_type().is_some_and(|kind| kind.is_file())) {
             let Ok(below) = entry.path().strip_prefix(root) else { continue };
@@ -143,8 +177,7 @@ impl SourceTree {
         }
         let read = || {
             let file = self.has(path).then(|| self.root.join(path))?;
-            (file.metadata().ok()?.len() <= TEXT_LIMIT).then_some(())?;
-            let bytes = std::fs::read(file).ok()?;
+            let bytes = read_file(&file, TEXT_LIMIT).ok()?;
             (!bytes.contains(&0)).then(|| Rc::from(String::from_utf8_lossy(&bytes).as_ref()))
         };
         let text: Option<Rc<str>> = read();
@@ -183,7 +216,7 @@ fn settings_of_tools(root: &Path, files: &[String]) -> Vec<String> {
                 continue;
             }
             // Where packages come from, and with whose name, is nobody's input. What cannot be read may say that, too.
-            let text = std::fs::read_to_string(entry.path());
+            let text = read_text(&entry.path());
             let words = ["registry", "_auth", "token", "password"];
             let is_of_registry =
                 text.map_or(true, |text| words.iter().any(|word| text.to_lowercase().contains(word)));

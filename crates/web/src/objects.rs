@@ -4,12 +4,12 @@
 use std::fs;
 use std::io::{self, Read, Seek, SeekFrom, Write};
 use std::ops::Range;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 use std::sync::OnceLock;
-use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::mpsc::{SyncSender, sync_channel};
 use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 
+use nubrik_disk::Below;
 use ureq::Agent;
 use ureq::http::{Request, StatusCode};
 
@@ -36,7 +36,6 @@ pub struct Objects {
     asker: Asker,
     certificates: Vec<PathBuf>,
     agent: OnceLock<Result<Agent, String>>,
-    next_name: AtomicU64,
 }
 
 /// Who asks for objects.
@@ -76,7 +75,7 @@ impl Objects {
     /// The objects below an address.
     pub fn new(base: Address, asker: Asker, certificates: &[PathBuf]) -> Objects {
         let certificates = certificates.to_vec();
-        Objects { base, asker, certificates, agent: OnceLock::new(), next_name: AtomicU64::new(0) }
+        Objects { base, asker, certificates, agent: OnceLock::new() }
     }
 
     /// Where they are.
@@ -105,7 +104,7 @@ impl Objects {
     ) -> Result<Option<Vec<u8>>, Trouble> {
         let address = self.address(name)?;
         let got = match address.file() {
-            Some(path) => read_file(&path, part.as_ref(), limit),
+            Some(_) => self.read_file(name, part.as_ref(), limit),
             None => self.ask(&address, part.as_ref(), limit, until),
         };
         let bytes = match got {
@@ -127,9 +126,9 @@ impl Objects {
     /// When it cannot be put in time.
     pub fn put(&self, name: &str, bytes: &[u8]) -> Result<(), Trouble> {
         let address = self.address(name)?;
-        if let Some(path) = address.file() {
-            let number = self.next_name.fetch_add(1, Ordering::Relaxed);
-            return write_file(&path, number, bytes).map_err(|e| Trouble::failed(e.to_string()));
+        if address.file().is_some() {
+            let write = |file: &mut fs::File| file.write_all(bytes).and_then(|()| file.sync_all());
+            return self.folder(true).and_then(|folder| folder.replace(name, write)).map_err(failed);
         }
         let request =
             self.request("PUT", &address, bytes, None).header("Content-Type", "application/octet-stream");
@@ -147,11 +146,8 @@ impl Objects {
     /// When it cannot be removed in time.
     pub fn remove(&self, name: &str) -> Result<(), Trouble> {
         let address = self.address(name)?;
-        if let Some(path) = address.file() {
-            return match std::fs::remove_file(path) {
-                Err(e) if e.kind() != std::io::ErrorKind::NotFound => Err(Trouble::failed(e.to_string())),
-                _ => Ok(()),
-            };
+        if address.file().is_some() {
+            return self.folder(false).and_then(|folder| folder.remove_file(name)).map_err(failed);
         }
         let request = self.request("DELETE", &address, b"", None);
         let request = request.body(()).map_err(|e| Trouble::failed(e.to_string()))?;
@@ -170,13 +166,40 @@ impl Objects {
     /// # Errors
     /// When one of them cannot be removed.
     pub fn remove_older(&self, name: &str, than: u64) -> Result<usize, Trouble> {
-        match self.address(name)?.file() {
-            Some(folder) => {
-                let than = UNIX_EPOCH + Duration::from_secs(than);
-                remove_older(&folder, than).map_err(|e| Trouble::failed(e.to_string()))
-            }
-            None => Ok(0),
+        if self.address(name)?.file().is_none() {
+            return Ok(0);
         }
+        // Whatever else lies there is somebody's.
+        let is_digest = |name: &str| name.len() >= 32 && name.bytes().all(|b| b.is_ascii_hexdigit());
+        let is_old = |name: &str, changed: i64| is_digest(name) && changed < than as i64;
+        self.folder(false).and_then(|folder| folder.remove_files(name, &is_old)).map_err(failed)
+    }
+
+    /// The folder that holds them, where one does: those who may write there may be others than the person who builds, and links that
+    /// they put there are not followed.
+    fn folder(&self, is_made: bool) -> io::Result<Below> {
+        let top = self.base.file().ok_or(io::ErrorKind::Unsupported)?;
+        if is_made {
+            fs::create_dir_all(&top)?;
+        }
+        Below::new(&top)
+    }
+
+    fn read_file(&self, name: &str, part: Option<&Range<u64>>, limit: u64) -> Result<Vec<u8>, Trouble> {
+        let opened = self.folder(false).and_then(|folder| folder.open_to_read(name));
+        let mut file = opened.map_err(|e| match e.kind() {
+            io::ErrorKind::NotFound | io::ErrorKind::NotADirectory => Trouble::NotThere,
+            _ => failed(e),
+        })?;
+        let mut bytes = Vec::new();
+        match part {
+            Some(part) => {
+                file.seek(SeekFrom::Start(part.start)).map_err(failed)?;
+                file.take(part.end.saturating_sub(part.start)).read_to_end(&mut bytes).map_err(failed)?;
+            }
+            None => drop(file.take(limit.saturating_add(1)).read_to_end(&mut bytes).map_err(failed)?),
+        }
+        if bytes.len() as u64 > limit { Err(too_large(limit)) } else { Ok(bytes) }
     }
 
     fn address(&self, name: &str) -> Result<Address, Trouble> {
@@ -303,62 +326,8 @@ fn tell(agent: &Agent, request: Request<()>, heard: &SyncSender<Heard>) {
     }
 }
 
-fn read_file(path: &Path, part: Option<&Range<u64>>, limit: u64) -> Result<Vec<u8>, Trouble> {
-    let mut file = nubrik_disk::open_file(path).map_err(|e| match e.kind() {
-        io::ErrorKind::NotFound | io::ErrorKind::NotADirectory => Trouble::NotThere,
-        _ => Trouble::failed(e.to_string()),
-    })?;
-    let failed = |e: io::Error| Trouble::failed(e.to_string());
-    let mut bytes = Vec::new();
-    match part {
-        Some(part) => {
-            file.seek(SeekFrom::Start(part.start)).map_err(failed)?;
-            file.take(part.end.saturating_sub(part.start)).read_to_end(&mut bytes).map_err(failed)?;
-        }
-        None => drop(file.take(limit.saturating_add(1)).read_to_end(&mut bytes).map_err(failed)?),
-    }
-    if bytes.len() as u64 > limit { Err(too_large(limit)) } else { Ok(bytes) }
-}
-
-/// Removes files below a folder that are older than a time. Gives how many.
-fn remove_older(folder: &Path, than: SystemTime) -> io::Result<usize> {
-    let entries = match fs::read_dir(folder) {
-        Err(e) if e.kind() == io::ErrorKind::NotFound => return Ok(0),
-        entries => entries?,
-    };
-    let mut removed = 0;
-    for entry in entries {
-        let entry = entry?;
-        // Somebody else may remove the same ones.
-        let Ok(data) = entry.metadata() else { continue };
-        if data.is_dir() {
-            removed += remove_older(&entry.path(), than)?;
-        } else if data.modified()? < than {
-            match fs::remove_file(entry.path()) {
-                Err(e) if e.kind() != io::ErrorKind::NotFound => return Err(e),
-                _ => removed += 1,
-            }
-        }
-    }
-    Ok(removed)
-}
-
-/// Writes a file whole: others see all of it, or nothing.
-fn write_file(path: &Path, number: u64, bytes: &[u8]) -> io::Result<()> {
-    let folder = path.parent().ok_or(io::ErrorKind::InvalidInput)?;
-    fs::create_dir_all(folder)?;
-    let name = path.file_name().unwrap_or_default().to_string_lossy();
-    // Several machines may write to one folder.
-    let host = rustix::system::uname();
-    let host = host.nodename().to_string_lossy().into_owned();
-    let temporary = folder.join(format!(".{name}.{host}.{}.{number}", std::process::id()));
-    let write = || {
-        let mut file = fs::File::create(&temporary)?;
-        file.write_all(bytes)?;
-        file.sync_all()?;
-        fs::rename(&temporary, path)
-    };
-    write().inspect_err(|_| drop(fs::remove_file(&temporary)))
+fn failed(e: io::Error) -> Trouble {
+    Trouble::failed(e.to_string())
 }
 
 #[cfg(test)]
@@ -378,5 +347,29 @@ mod tests {
         assert!(objects.get("a/b", Some(5..11), 10).is_err());
         assert!(objects.put("../b", b"").is_err() && objects.get("/etc/passwd", None, 10).is_err());
         assert_eq!(fs::read_dir(folder.path().join("a")).unwrap().count(), 1);
+    }
+
+    #[test]
+    fn links_in_a_folder_of_objects_lead_nowhere() {
+        let (folder, home) = (tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap());
+        let objects = Objects::new(Address::of_folder(folder.path()).unwrap(), Asker::Anybody, &[]);
+        let name = "ab".repeat(32);
+        fs::create_dir(home.path().join("deep")).unwrap();
+        for precious in [name.clone(), format!("deep/{name}")] {
+            fs::write(home.path().join(precious), "precious").unwrap();
+        }
+        std::os::unix::fs::symlink(home.path(), folder.path().join("jobs")).unwrap();
+        let (in_link, new) = (format!("jobs/{name}"), u64::MAX >> 2);
+        assert!(objects.put(&in_link, b"x").is_err() && objects.get(&in_link, None, 10).is_err());
+        assert!(objects.remove(&in_link).is_err());
+        assert!(objects.remove_older("jobs", new).is_err());
+        fs::remove_file(folder.path().join("jobs")).unwrap();
+        objects.put(&format!("jobs/ab/{name}"), b"old").unwrap();
+        objects.put("jobs/notes", b"of somebody").unwrap();
+        std::os::unix::fs::symlink(home.path(), folder.path().join("jobs/link")).unwrap();
+        assert_eq!(objects.remove_older("jobs", new).unwrap(), 1);
+        assert_eq!(objects.get("jobs/notes", None, 20).unwrap().unwrap(), b"of somebody");
+        assert_eq!(fs::read(home.path().join(format!("deep/{name}"))).unwrap(), b"precious");
+        assert_eq!(fs::read(home.path().join(name)).unwrap(), b"precious");
     }
 }

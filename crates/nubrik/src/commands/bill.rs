@@ -69,7 +69,7 @@ pub fn bill(
         None => outln!(console, "{text}"),
         Some(path) => {
             let path = started_in().join(path);
-            std::fs::write(&path, text + "\n").map_err(|e| {
+            super::write_whole(&path, &(text + "\n")).map_err(|e| {
                 say_wrong(console, Exit::Usage, &format!("cannot write {}: {e}", path.display()), &[])
             })?;
         }

@@ -20,10 +20,13 @@ const BASH: &str = r#"_nubrik_proposals() {
         fi
     done
     typed=${words[${#words[@]} - 1]}
-    COMPREPLY=($(_CLAP_IFS=$IFS _CLAP_COMPLETE_INDEX=$((${#words[@]} - 1)) _CLAP_COMPLETE_COMP_TYPE=$COMP_TYPE \
-        _CLAP_COMPLETE_SPACE=false VARIABLE=bash 'PROGRAM' -- "${words[@]}" 2> /dev/null))
+    COMPREPLY=()
+    IFS=$'\013' read -r -d '' -a COMPREPLY < <(_CLAP_IFS=$IFS _CLAP_COMPLETE_INDEX=$((${#words[@]} - 1)) \
+        _CLAP_COMPLETE_COMP_TYPE=$COMP_TYPE _CLAP_COMPLETE_SPACE=false VARIABLE=bash 'PROGRAM' -- "${words[@]}" 2> /dev/null)
     if [[ $typed == *=* ]]; then COMPREPLY=("${COMPREPLY[@]#"${typed%%=*}="}"); fi
     if [[ ${COMPREPLY-} =~ [=/]$ ]]; then compopt -o nospace 2> /dev/null; fi
+    # Names of folders come from the checkout: what a shell gives a meaning in them is quoted.
+    for at in "${!COMPREPLY[@]}"; do printf -v "COMPREPLY[at]" %q "${COMPREPLY[at]}"; done
     return 0
 }
 complete -o bashdefault -F _nubrik_proposals nubrik

@@ -1,6 +1,5 @@
 //! `nubrik fmt`
 
-use std::fs;
 use std::io::Read;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -50,7 +49,7 @@ enum Tidied {
 }
 
 fn tidy(console: Console, path: &Path) -> CommandResult<Tidied> {
-    let bytes = fs::read(path)
+    let bytes = nubrik_disk::read_file(path, nubrik_disk::TEXT_LIMIT)
         .map_err(|e| say_wrong(console, Exit::Usage, &format!("cannot read {}: {e}", path.display()), &[]))?;
     let Ok(text) = String::from_utf8(bytes) else {
         let message = format!("{} is not UTF-8 text", path.display());
@@ -120,16 +119,16 @@ fn paths_of(console: Console, files: &[PathBuf]) -> CommandResult<Vec<PathBuf>> 
 
 /// Puts the new text in place whole or not at all, with the rights that the file had.
 fn write(console: Console, path: &Path, text: &str) -> CommandResult<()> {
+    // A link of a workspace to another file of it stays one.
     let target = path.canonicalize().unwrap_or_else(|_| path.to_owned());
-    let name = target.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
-    let beside = target.with_file_name(format!(".{name}.new"));
-    let written = fs::write(&beside, text)
-        .and_then(|()| fs::set_permissions(&beside, fs::metadata(&target)?.permissions()))
-        .and_then(|()| fs::rename(&beside, &target));
-    written.map_err(|e| {
-        let _ = fs::remove_file(&beside);
-        say_wrong(console, Exit::Own, &format!("cannot write {}: {e}", path.display()), &[])
-    })
+    let root = super::root_around(path);
+    let written = match root {
+        Some(root) if !target.starts_with(&root) => {
+            Err(std::io::Error::other("it is a link that leads out of the workspace"))
+        }
+        _ => super::write_whole(&target, text),
+    };
+    written.map_err(|e| say_wrong(console, Exit::Own, &format!("cannot write {}: {e}", path.display()), &[]))
 }
 
 #[derive(Serialize)]

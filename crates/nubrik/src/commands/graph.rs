@@ -98,7 +98,7 @@ pub fn graph(console: Console, choice: &Choice, words: &[String], drawing: &Draw
     match &drawing.output {
         None if format == GraphFormat::Json => console.raw(OutputStream::Output, &text),
         None => out!(console, "{text}"),
-        Some(file) => std::fs::write(file, text).map_err(|e| {
+        Some(file) => super::write_whole(file, &text).map_err(|e| {
             say_wrong(console, Exit::Own, &format!("cannot write {}: {e}", file.display()), &[])
         })?,
     }

@@ -52,7 +52,7 @@ pub fn trace(
         return Ok(Exit::Done);
     };
     let text = serde_json::to_string(&events(&record)).unwrap_or_default();
-    std::fs::write(path, text).map_err(|e| {
+    super::write_whole(path, &text).map_err(|e| {
         let message = format!("cannot write {}: {e}", path.display());
         say_wrong(console, Exit::Own, &message, &["nubrik trace --to trace.json"])
     })?;

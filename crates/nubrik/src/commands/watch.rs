@@ -8,7 +8,7 @@ use std::sync::Arc;
 use std::sync::mpsc::{Receiver, RecvTimeoutError, channel};
 use std::time::{Duration, Instant, SystemTime};
 
-use ignore::gitignore::{Gitignore, GitignoreBuilder};
+use ignore::gitignore::Gitignore;
 use notify::{RecursiveMode, Watcher};
 use nubrik_confine::CancelSwitch;
 use nubrik_engine::Outside;
@@ -211,12 +211,10 @@ impl Rounds {
     }
 
     fn is_ignored(&mut self, inside: &Path, folder: bool) -> bool {
-        let file = self.root.join(".gitignore");
+        let file = self.root.join(nubrik_disk::IGNORE_FILE);
         let version = file.metadata().and_then(|m| m.modified()).ok();
         if self.ignored.as_ref().is_none_or(|(known, _)| *known != version) {
-            let mut builder = GitignoreBuilder::new(&self.root);
-            builder.add(&file);
-            let ignored = builder.build().unwrap_or_else(|_| Gitignore::empty());
+            let ignored = nubrik_disk::ignored_in(&self.root).unwrap_or_else(|_| Gitignore::empty());
             self.ignored = Some((version, ignored));
         }
         // Definitions count even where someone ignores them.

@@ -1,10 +1,9 @@
 //! What of a request is to be evaluated again after definitions changed, and what comes of it.
 
-use std::fs;
 use std::sync::Arc;
 
 use nubrik_diagnostic::Severity;
-use nubrik_disk::Signature;
+use nubrik_disk::{Signature, read_text};
 use nubrik_lang::{AddressPattern, Answer, EntryKind, Evaluation, REQUEST, World};
 use nubrik_memory::{Change, Entry, NO_NODE, Names, Roles, Seal, Snapshot, TrailIndex, Trails};
 use nubrik_source::WsPath;
@@ -134,7 +133,7 @@ impl Session {
             if entry.roles.has(Roles::READ)
                 && let Some(file) = trails.file(path)
             {
-                let text = fs::read_to_string(self.workspace.root.join(path)).unwrap_or_default();
+                let text = read_text(&self.workspace.root.join(path)).unwrap_or_default();
                 let names = nubrik_lang::declared_names(&text);
                 let units = trails.declared_in(file, |name| names.iter().any(|n| n == name));
                 if units.is_empty() {
@@ -199,7 +198,7 @@ impl Session {
             Some(rest) if !rest.is_empty() => rest.split('/').next().unwrap_or(rest),
             _ => pattern.path.name(),
         };
-        let text = fs::read_to_string(self.workspace.root.join(file.as_str())).unwrap_or_default();
+        let text = read_text(&self.workspace.root.join(file.as_str())).unwrap_or_default();
         nubrik_lang::declared_names(&text).iter().any(|n| n == name)
     }
 

@@ -146,7 +146,7 @@ impl Crew {
         }
         let at = self.root.join(path.as_str());
         let executable = fs::metadata(&at).ok()?.permissions().mode() & 0o111 != 0;
-        let content = self.local.keep_bytes(&fs::read(&at).ok()?).ok()?;
+        let content = self.local.keep_bytes(&nubrik_disk::read_file(&at, u64::MAX - 1).ok()?).ok()?;
         lock(&self.sources).insert(path.clone(), (content, executable));
         Some((content, executable))
     }

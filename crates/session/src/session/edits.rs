@@ -1,7 +1,6 @@
 //! Where people edited what steps are made of. A step of a kit is written in the kit; what its users edited is a value
 //! somewhere else, and reasons name that place.
 
-use std::fs;
 use std::sync::{Arc, OnceLock, PoisonError};
 
 use nubrik_memory::Roles;
@@ -74,7 +73,7 @@ impl Edits<'_> {
 impl ReadText {
     fn text(&self, session: &Session) -> &IndexedText {
         // A file that cannot be read now names no place; the reason then says what differs.
-        let read = || fs::read_to_string(session.workspace.root.join(&*self.path)).unwrap_or_default();
+        let read = || nubrik_disk::read_text(&session.workspace.root.join(&*self.path)).unwrap_or_default();
         self.text.get_or_init(|| IndexedText::of(read()))
     }
 }

@@ -15,6 +15,11 @@ const PINS_LIMIT: u64 = 256 << 20;
 /// The version of the C library that is meant for other systems, if this one has none: that of long-lived releases.
 const USUAL_GLIBC: &str = "2.28";
 
+/// The bytes of the `pins.toml` below a root; `None` if there is none that can be read.
+pub fn read_pins(root: &Path) -> Option<Vec<u8>> {
+    read_file(&root.join(PINS_FILE), PINS_LIMIT).ok()
+}
+
 impl Session {
     /// What `pins.toml` says; nothing, if there is none.
     ///
@@ -34,7 +39,7 @@ impl Session {
 
     /// The text of `pins.toml`, as it is; `None` if there is none.
     pub fn pins_text(&self) -> Option<Vec<u8>> {
-        read_file(&self.workspace.root.join(PINS_FILE), PINS_LIMIT).ok()
+        read_pins(&self.workspace.root)
     }
 
     fn pins_by(&self, read: impl Fn(&str) -> Result<Pins, PinProblem>) -> Result<Pins, PinProblem> {

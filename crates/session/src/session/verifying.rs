@@ -1,7 +1,6 @@
 //! Running again what was taken from a team's store, or is about to be given to it.
 
 use std::collections::BTreeSet;
-use std::fs;
 
 use nubrik_bytes::{Digest, Encoder};
 use nubrik_engine::{Listener, Options, StepMemory, VerifiedStep, VerifyEnd};
@@ -93,7 +92,7 @@ impl Session {
     /// When it cannot be read which ones: then any may be.
     pub(super) fn unsteady(&self) -> std::io::Result<Unsteady> {
         let path = self.workspace.own_folder().join(UNSTEADY);
-        let text = match fs::read_to_string(path) {
+        let text = match nubrik_disk::read_text(&path) {
             Err(e) if e.kind() == std::io::ErrorKind::NotFound => String::new(),
             text => text?,
         };

@@ -94,7 +94,7 @@ impl AdoptedFolder {
             true => taken_below(console, choice, &root, &top)?,
             false => BTreeSet::new(),
         };
-        let pins = fs::read(root.join(nubrik_pins::PINS_FILE)).ok();
+        let pins = nubrik_session::read_pins(&root);
         Ok(AdoptedFolder { root, top, tree, existing, taken, pins, is_workspace })
     }
 
@@ -124,12 +124,14 @@ impl AdoptedFolder {
         texts: &BTreeMap<String, String>,
         before: &BTreeMap<String, String>,
     ) -> CommandResult<BTreeMap<String, String>> {
+        let below =
+            nubrik_disk::Below::new(&self.root).map_err(|e| cannot_write(console, TARGETS_FILE, &e))?;
         let packages: BTreeSet<&String> = texts.keys().chain(before.keys()).collect();
         for package in packages {
             let name = self.path(package, TARGETS_FILE);
             let path = self.root.join(&name);
             let known = before.get(package).or_else(|| self.existing.get(package));
-            let is_there = fs::read_to_string(&path).ok();
+            let is_there = nubrik_disk::read_text(&path).ok();
             if is_there.as_ref() != known {
                 let message =
                     format!("{name} was changed by somebody else in the meantime, and is left alone");
@@ -137,8 +139,8 @@ impl AdoptedFolder {
             }
             let wrote = match texts.get(package).or_else(|| self.existing.get(package)) {
                 Some(text) if Some(text) == known => Ok(()),
-                Some(text) => write_whole(&path, text),
-                None => fs::remove_file(&path),
+                Some(text) => below.replace(&name, |file| file.write_all(text.as_bytes())),
+                None => below.remove(&name),
             };
             wrote.map_err(|e| cannot_write(console, &name, &e))?;
         }
@@ -175,14 +177,6 @@ fn taken_below(console: Console, choice: &Choice, root: &Path, top: &str) -> Com
         top => path.strip_prefix(top)?.strip_prefix('/').map(str::to_owned),
     };
     Ok(sources.filter_map(|file| inside(file.path.as_str())).collect())
-}
-
-/// Writes a file as a whole: whoever reads it sees the old text or the new one.
-pub fn write_whole(path: &Path, text: &str) -> std::io::Result<()> {
-    let beside =
-        path.with_file_name(format!(".{}.new", path.file_name().unwrap_or_default().to_string_lossy()));
-    fs::write(&beside, text)?;
-    fs::rename(&beside, path).inspect_err(|_| drop(fs::remove_file(&beside)))
 }
 
 pub fn cannot_write(console: Console, what: &str, e: &std::io::Error) -> Exit {

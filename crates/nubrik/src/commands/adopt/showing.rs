@@ -313,7 +313,7 @@ pub fn written(console: Console, ground: &AdoptedFolder, texts: &BTreeMap<String
         let lines = counted(text.lines().count(), "line");
         outln!(console, "{}", labelled(paint, Ink::Busy, "wrote", &format!("{path}, {lines}")));
     }
-    let pins = std::fs::read(ground.root.join("pins.toml")).ok();
+    let pins = nubrik_session::read_pins(&ground.root);
     if pins.is_some() && pins != ground.pins {
         outln!(console, "{}", labelled(paint, Ink::Busy, "wrote", "pins.toml"));
     }

@@ -112,7 +112,7 @@ impl PinWork<'_> {
         let root = &self.session.workspace.root;
         let mut lines = Vec::new();
         for file in self.session.definition_files(&WsPath::root()) {
-            let text = std::fs::read_to_string(root.join(file.as_str())).unwrap_or_default();
+            let text = nubrik_disk::read_text(&root.join(file.as_str())).unwrap_or_default();
             for (n, line) in text.lines().enumerate() {
                 let mut words = line.split("pinned(\"").skip(1).filter_map(|rest| rest.split('"').next());
                 if words.any(|word| spelled(registry, word) == name) {
