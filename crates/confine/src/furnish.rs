@@ -33,6 +33,7 @@ pub(crate) enum Planned {
     Memory(usize, usize),
     Folder(usize),
     File(usize),
+    ClosedFile(usize),
     Link(usize, usize),
     Show(usize, usize, bool),
     Attributes(usize, u64, bool),
@@ -76,6 +77,10 @@ impl Plan {
         Ok(())
     }
 
+    pub fn closed_file(&mut self, at: impl AsRef<[u8]>) -> io::Result<()> {
+        self.add(Planned::ClosedFile, at)
+    }
+
     pub fn link(&mut self, at: impl AsRef<[u8]>, target: impl AsRef<[u8]>) -> io::Result<()> {
         let planned = Planned::Link(self.text(at)?, self.text(target)?);
         self.orders.push(planned);
@@ -109,6 +114,7 @@ impl Plan {
             Planned::Memory(at, options) => Order::Memory { at: text(at), options: text(options) },
             Planned::Folder(at) => Order::Folder { at: text(at) },
             Planned::File(at) => Order::File { at: text(at) },
+            Planned::ClosedFile(at) => Order::ClosedFile { at: text(at) },
             Planned::Link(at, target) => Order::Link { at: text(at), target: text(target) },
             Planned::Show(from, at, whole) => Order::Show { from: text(from), at: text(at), whole },
             Planned::Attributes(at, set, whole) => Order::Attributes { at: text(at), set, whole },

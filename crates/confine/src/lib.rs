@@ -36,7 +36,7 @@ pub use filter::{Network, Surroundings};
 pub use furnish::ROOT;
 pub use pipeline::{Capture, Confinement, Ended, PipelineSpec, Reach, StageSpec, furnish, run};
 pub use record::{Found, Hidden, Recorder, UsedPath, WrittenPath, can_record};
-pub use room::{HOME, OwnNetwork, Room, RoomKind, RoomPlace, Rooms, TEMPORARY};
+pub use room::{HOME, OwnNetwork, Room, RoomKind, RoomPlace, Rooms, TEMPORARY, is_shown_to_steps};
 pub use rules::{Access, RuleSet, Support, SystemFolders, support};
 pub use running::{Echo, Running};
 pub use sys::{

@@ -37,6 +37,10 @@ const MACHINE: &str = "/.all";
 /// What rooms may take, hidden in each behind an empty folder from those who are in it.
 const SOURCES: &str = "/.in";
 const NOTHING: &str = "/.none";
+/// A file that nobody may open, in the place of files that are some people's only.
+const CLOSED: &str = "/.closed";
+/// The machine's settings: keys and passwords are among them.
+const SETTINGS: &str = "/etc";
 /// The workspace among the sources.
 const WORKSPACE: &str = "/.in/workspace";
 
@@ -158,7 +162,7 @@ impl Rooms {
         ] {
             first.link(at, target)?;
         }
-        for folder in ["/proc", "/tmp", "/var", ROOT, SOURCES, NOTHING, WORKSPACE] {
+        for folder in ["/proc", "/tmp", "/var", ROOT, SOURCES, WORKSPACE] {
             first.folder(folder)?;
         }
         first.link("/var/tmp", "/tmp")?;
@@ -373,6 +377,8 @@ fn in_workspace(path: &str) -> Vec<u8> {
 /// Shows the system's folders, but none of the workspace if that lies in one of them.
 fn show_system(first: &mut Plan, workspace: &Path) -> io::Result<()> {
     let mut system = Vec::new();
+    first.folder(NOTHING)?;
+    first.closed_file(CLOSED)?;
     for folder in READABLE.into_iter().filter(|folder| *folder != "/proc") {
         let path = Path::new(folder);
         if let Ok(target) = path.read_link() {
@@ -383,6 +389,12 @@ fn show_system(first: &mut Plan, workspace: &Path) -> io::Result<()> {
             }
             first.folder(folder)?;
             first.show(on_machine(path), folder, true)?;
+            if path == Path::new(SETTINGS) {
+                for secret in secrets_below(path) {
+                    let cover = if secret.is_folder { NOTHING } else { CLOSED };
+                    first.show(cover, secret.path.as_os_str().as_bytes(), false)?;
+                }
+            }
             first.attributes(folder, READ_ONLY | NO_SETUID | NO_DEVICES, true)?;
             system.push(path);
         }
@@ -393,6 +405,40 @@ fn show_system(first: &mut Plan, workspace: &Path) -> io::Result<()> {
         first.attributes(workspace.as_os_str().as_bytes(), READ_ONLY, false)?;
     }
     Ok(())
+}
+
+/// Something that not everybody may read.
+struct SecretPlace {
+    path: PathBuf,
+    is_folder: bool,
+}
+
+/// Files below a folder that not everybody may read, and folders that not everybody may look into: whoever builds may be their owner, or
+/// the superuser, and steps are neither.
+fn secrets_below(folder: &Path) -> Vec<SecretPlace> {
+    let mut secrets = Vec::new();
+    for entry in std::fs::read_dir(folder).into_iter().flatten().flatten() {
+        let Ok(found) = entry.metadata() else { continue };
+        let (path, mode) = (entry.path(), found.mode());
+        match found.is_dir() {
+            true if mode & 0o005 != 0o005 => secrets.push(SecretPlace { path, is_folder: true }),
+            true => secrets.extend(secrets_below(&path)),
+            false if found.is_file() && mode & 0o004 == 0 => {
+                secrets.push(SecretPlace { path, is_folder: false });
+            }
+            false => {}
+        }
+    }
+    secrets
+}
+
+/// Whether steps can read a file of the machine, by its path without links: it lies in a folder of the system, and is no secret there.
+pub fn is_shown_to_steps(file: &Path) -> bool {
+    let is_shown = READABLE.iter().any(|folder| file.starts_with(folder));
+    let is_closed = |path: &Path, bits: u32| path.metadata().is_ok_and(|found| found.mode() & bits != bits);
+    let is_secret = file.starts_with(SETTINGS)
+        && (is_closed(file, 0o004) || file.ancestors().skip(1).any(|folder| is_closed(folder, 0o005)));
+    is_shown && !is_secret
 }
 
 /// The first folder on the way to an absolute path.

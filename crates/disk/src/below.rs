@@ -206,6 +206,24 @@ impl Below {
         written
     }
 
+    /// Puts bytes in place that only the owner may read, unless a file is there already.
+    ///
+    /// # Errors
+    /// When they cannot be written.
+    pub fn keep_private(&self, name: &str, bytes: &[u8]) -> io::Result<()> {
+        let above = self.folder("")?;
+        let beside = own_beside(name);
+        let mut file = fresh_file_in(&above, &beside, 0o600)?;
+        let written = io::Write::write_all(&mut file, bytes).and_then(|()| {
+            match rustix::fs::linkat(&above, &beside, &above, name, AtFlags::empty()) {
+                Err(Errno::EXIST) => Ok(()),
+                done => Ok(done?),
+            }
+        });
+        let _ = rustix::fs::unlinkat(&above, &beside, AtFlags::empty());
+        written
+    }
+
     /// Opens a file of the tool's own: a real one, in real folders. Without `OFlags::CREATE` it must be there.
     ///
     /// # Errors

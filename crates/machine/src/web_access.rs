@@ -4,8 +4,9 @@ use std::fs;
 use std::path::{Path, PathBuf};
 use std::sync::OnceLock;
 
+use nubrik_disk::read_file;
 use nubrik_pins::{ClientSettings, OriginSettings, Origins};
-use nubrik_web::Client;
+use nubrik_web::{Agreement, Agreements, Client};
 
 use crate::search_path::on_persons_path;
 
@@ -31,6 +32,11 @@ impl WebAccess {
         }
     }
 
+    /// Which variables a checkout wants to be sent where: for its origins, and in files of ordinary clients that it brings along.
+    pub fn asked(&self) -> Vec<Agreement> {
+        nubrik_pins::asked_for_origins(&self.settings, &ThisMachine { root: &self.root })
+    }
+
     /// Where registries are.
     pub fn origins(&self) -> &Origins {
         self.origins.get_or_init(|| Origins::find(&self.settings, &ThisMachine { root: &self.root }))
@@ -53,8 +59,7 @@ impl ClientSettings for ThisMachine<'_> {
     }
 
     fn text(&self, path: &Path) -> Option<String> {
-        let is_small = fs::metadata(path).is_ok_and(|m| m.is_file() && m.len() <= LIMIT);
-        is_small.then(|| fs::read_to_string(path).ok()).flatten()
+        String::from_utf8(read_file(path, LIMIT).ok()?).ok()
     }
 
     fn program(&self, name: &str) -> Option<PathBuf> {
@@ -63,5 +68,9 @@ impl ClientSettings for ThisMachine<'_> {
 
     fn root(&self) -> PathBuf {
         self.root.to_owned()
+    }
+
+    fn agrees(&self, asked: &Agreement) -> bool {
+        Agreements::of_this_person().hold(asked)
     }
 }

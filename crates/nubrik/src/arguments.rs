@@ -352,6 +352,12 @@ reuse  its result is kept from an earlier build, here or in another workspace, a
         #[arg(value_name = "FOLDER")]
         to: PathBuf,
     },
+    /// Say what this workspace asks to use and to send where, and agree to it
+    Agree {
+        /// Agree to all of it, on this machine and for your user
+        #[arg(long)]
+        yes: bool,
+    },
     /// Say how this workspace stands to a team's store, agree to it, and say who may write there
     Share {
         #[command(subcommand)]

@@ -48,6 +48,7 @@ Write
 
 Keep
   cache        Say how much space kept results take, check them, make room
+  agree        Say what this workspace asks to use and to send where, and agree to it
   share        Say how this workspace stands to a team's store, agree to it, and say who may write there
   worker       Run steps for other machines, as nubrik.toml says in [workers], until it is stopped
   workers      Say which machines run steps for this workspace

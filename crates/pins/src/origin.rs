@@ -2,7 +2,7 @@
 
 use std::path::PathBuf;
 
-use nubrik_web::{Address, Credential};
+use nubrik_web::{Address, Agreement, Credential};
 
 /// An address of a registry, and who asks there.
 #[derive(Clone, PartialEq, Eq, Debug)]
@@ -27,4 +27,6 @@ pub trait ClientSettings {
     fn program(&self, name: &str) -> Option<PathBuf>;
     /// The workspace's root.
     fn root(&self) -> PathBuf;
+    /// Whether the person agreed to something that the workspace asks for.
+    fn agrees(&self, asked: &Agreement) -> bool;
 }

@@ -1,9 +1,9 @@
 //! Where registries are: the settings say it, or what their ordinary clients read. No address is built in.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::PathBuf;
 
-use nubrik_web::{Address, Credential};
+use nubrik_web::{Address, Agreement, Credential};
 
 use crate::go_client::{self, PrivateModules};
 use crate::origin::{ClientSettings, Origin};
@@ -120,6 +120,25 @@ impl Origins {
     }
 }
 
+/// What a setting asks for that names the variable of a secret.
+fn asked_by(setting: &OriginSetting, variable: &str) -> Agreement {
+    Agreement::Secret { variable: variable.to_owned(), at: setting.url.clone() }
+}
+
+/// That a person was not asked yet.
+pub(crate) fn not_agreed(asked: &Agreement, said_by: &str) -> PinProblem {
+    PinProblem::new(format!("{said_by} would {asked}, and you did not agree to that"))
+        .mend("nubrik agree   says all that this workspace asks for")
+}
+
+/// Which variables a checkout wants to be sent where, sorted: in `[origins]`, and in files of ordinary clients that it brings along.
+pub fn asked_for_origins(settings: &OriginSettings, around: &dyn ClientSettings) -> Vec<Agreement> {
+    let own = settings.registries.values().flatten();
+    let own = own.filter_map(|setting| Some(asked_by(setting, setting.secret.as_deref()?)));
+    let all: BTreeSet<Agreement> = own.chain(clients::asked_of_checkout(around)).collect();
+    all.into_iter().collect()
+}
+
 /// An address that `nubrik.toml` gives.
 fn set(
     registry: Registry,
@@ -143,6 +162,9 @@ fn set(
     let credential = match &setting.secret {
         None => None,
         Some(name) => match around.variable(name) {
+            Some(_) if !around.agrees(&asked_by(setting, name)) => {
+                return Err(not_agreed(&asked_by(setting, name), "nubrik.toml"));
+            }
             Some(secret) => Some(credential_of(secret, registry)),
             None => {
                 let problem = wrong(format!("the variable {name}, which holds its secret, is not set"));

@@ -47,7 +47,7 @@ impl KitArchive {
         let mut noted = Vec::new();
         let read = root.open_to_read(&noted_path(&folder)).and_then(|mut file| file.read_to_end(&mut noted));
         match (read, unpacked(root, &folder)) {
-            (Ok(_), Some((found, mut files))) if noted == found.hex().as_bytes() => {
+            (Ok(_), Some((found, mut files))) if note_of(&found).is_ok_and(|own| noted == own.as_bytes()) => {
                 files.retain(|path| !path.contains('/') && path.ends_with(".nub"));
                 KitPlace::Here(WsPath::from_normal(&format!("{KITS_FOLDER}/{folder}")), files)
             }
@@ -57,6 +57,40 @@ impl KitArchive {
             _ => KitPlace::NotHere("it was not fetched yet".to_owned()),
         }
     }
+}
+
+/// What says of an unpacked folder that the tool unpacked it for this user on this machine: a checkout may bring a folder along, but
+/// cannot say that.
+///
+/// # Errors
+/// When there is no place for the secret that this needs.
+pub(crate) fn note_of(unpacked: &Digest) -> Result<String, String> {
+    let mut out = Encoder::new();
+    out.digest(&own_secret()?);
+    out.digest(unpacked);
+    Ok(Digest::of(&out.bytes).hex())
+}
+
+/// A secret of this user on this machine, made when it is first wanted.
+fn own_secret() -> Result<Digest, String> {
+    const FILE: &str = "secret";
+    let folder =
+        crate::session::own_state_folder().ok_or("neither XDG_STATE_HOME nor HOME names a folder")?;
+    let problem = |e: std::io::Error| format!("cannot keep a secret in {}: {e}", folder.display());
+    std::fs::create_dir_all(&folder).map_err(problem)?;
+    let below = Below::new(&folder).map_err(problem)?;
+    let read = || {
+        let mut bytes = Vec::new();
+        below.open_to_read(FILE).and_then(|file| file.take(64).read_to_end(&mut bytes)).map(|_| bytes)
+    };
+    let mut bytes = read().unwrap_or_default();
+    if bytes.len() != 32 {
+        let random = nubrik_shared::random_bytes()?;
+        // Who is quicker wins: the file is there whole, or not at all.
+        below.keep_private(FILE, &random).map_err(problem)?;
+        bytes = read().map_err(problem)?;
+    }
+    bytes.try_into().map(Digest).map_err(|_| format!("{} holds no secret", folder.join(FILE).display()))
 }
 
 /// Where the digest of an unpacked folder is kept.

@@ -19,6 +19,7 @@
 //! # Ok::<(), Box<dyn std::error::Error>>(())
 //! ```
 
+mod agreeing;
 mod archives;
 mod changed_lines;
 mod git;
@@ -39,10 +40,11 @@ pub use nubrik_machine::{
     own_network_works,
 };
 pub use nubrik_memory::{BuildRecord, Results, Sealed, SharedRecord, StepRecord, keep_printed};
+pub use nubrik_web::{Agreement, Agreements};
 pub use session::{
     BuildProblem, BuildReport, ChoiceProblem, Covered, Crew, DifferentTool, DoneJob, GivenAway, KitNews,
     LookedFor, NotDone, OpenedJob, Reached, Session, Standing, TeamStore, ToolTeller, Turn, Turns, WorkPlace,
-    WorkSite, Workshop, accept, key_in, members_at, own_labels, put_members, read_pins, store_folder,
+    WorkSite, Workshop, key_in, members_at, own_labels, put_members, read_pins, store_folder,
 };
 pub use settings::{Settings, SettingsProblem, SharedPlace, SharedSettings, WorkersSettings};
 pub use since::ChangedFiles;

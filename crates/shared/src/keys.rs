@@ -67,15 +67,23 @@ fn with_purpose(purpose: &str, body: &[u8]) -> Vec<u8> {
     [b"nubrik shared store: ", purpose.as_bytes(), b"\0", body].concat()
 }
 
+/// Random bytes that nobody can guess.
+///
+/// # Errors
+/// When the machine gives none.
+pub fn random_bytes() -> Result<[u8; 32], String> {
+    let mut bytes = [0; 32];
+    SystemRandom::new().fill(&mut bytes).map_err(|_| "this machine gives no random numbers".to_owned())?;
+    Ok(bytes)
+}
+
 impl SecretKey {
     /// A new key.
     ///
     /// # Errors
     /// When the machine gives no random numbers.
     pub fn generate() -> Result<SecretKey, String> {
-        let mut seed = [0; 32];
-        SystemRandom::new().fill(&mut seed).map_err(|_| "this machine gives no random numbers".to_owned())?;
-        SecretKey::of_seed(seed).ok_or_else(|| "no key could be made".to_owned())
+        SecretKey::of_seed(random_bytes()?).ok_or_else(|| "no key could be made".to_owned())
     }
 
     fn of_seed(seed: [u8; 32]) -> Option<SecretKey> {

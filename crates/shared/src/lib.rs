@@ -29,7 +29,7 @@ mod wire;
 pub use aligned::{apply, difference};
 pub use bundle::{expanded, squeezed};
 pub use heads::{KeyList, LineHead, Member, is_line};
-pub use keys::{PublicKey, SecretKey};
+pub use keys::{PublicKey, SecretKey, random_bytes};
 pub use layered::LayeredStore;
 pub use prune::Pruned;
 pub use publish::{HandedOver, Publisher};

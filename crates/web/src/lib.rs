@@ -14,6 +14,7 @@
 //! ```
 
 mod address;
+mod agreements;
 mod checksum;
 mod client;
 mod names;
@@ -24,6 +25,7 @@ mod transfer;
 mod trouble;
 
 pub use address::{Address, Credential};
+pub use agreements::{AGREED_VARIABLE, Agreement, Agreements};
 pub use checksum::{Checksum, ChecksumMethod};
 pub use client::{Client, Document};
 pub use objects::{Asker, Objects};

@@ -18,6 +18,8 @@ pub(crate) enum Order<'a> {
     Folder { at: &'a CStr },
     /// Makes an empty file.
     File { at: &'a CStr },
+    /// Makes an empty file that nobody may open.
+    ClosedFile { at: &'a CStr },
     /// Makes a link.
     Link { at: &'a CStr, target: &'a CStr },
     /// Shows a file or folder at another place; where it is gone, that place goes as well.
@@ -125,6 +127,9 @@ impl Order<'_> {
                 Order::Folder { at } => libc::mkdir(at.as_ptr(), 0o755) == 0 || error() == libc::EEXIST,
                 Order::File { at } => {
                     libc::mknod(at.as_ptr(), libc::S_IFREG | 0o644, 0) == 0 || error() == libc::EEXIST
+                }
+                Order::ClosedFile { at } => {
+                    libc::mknod(at.as_ptr(), libc::S_IFREG, 0) == 0 || error() == libc::EEXIST
                 }
                 Order::Link { at, target } => {
                     libc::symlink(target.as_ptr(), at.as_ptr()) == 0 || error() == libc::EEXIST

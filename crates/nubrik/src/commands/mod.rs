@@ -1,6 +1,7 @@
 //! The commands, one file each, and what they share.
 
 mod adopt;
+mod agree;
 mod align;
 mod bill;
 mod build;
@@ -141,6 +142,7 @@ pub fn dispatch(arguments: Arguments) -> Exit {
             &report_file::ReportFiles { html, markdown, junit },
         ),
         UserCommand::Options { word } => options::options(console, choice, word.as_deref()),
+        UserCommand::Agree { yes } => agree::agree(console, choice, yes),
         UserCommand::Doctor => doctor::doctor(console, choice),
         UserCommand::Explain { topic, all } => explain::explain(console, topic.as_deref(), all),
         UserCommand::Bill { target, format, output } => {

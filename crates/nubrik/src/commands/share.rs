@@ -5,7 +5,7 @@ use std::os::unix::fs::OpenOptionsExt;
 use std::path::Path;
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
-use nubrik_session::{Session, SharedPlace, TeamStore, accept, key_in, members_at, put_members};
+use nubrik_session::{Session, SharedPlace, TeamStore, key_in, members_at, put_members};
 use nubrik_shared::{KeyList, Member, PublicKey, SecretKey, is_line};
 use serde::Serialize;
 
@@ -160,12 +160,12 @@ fn status(console: Console, choice: &Choice) -> CommandResult<Exit> {
 fn agree(console: Console, choice: &Choice) -> CommandResult<Exit> {
     let session = open(console, choice)?;
     let settings = proposed(console, &session)?;
-    accept(&settings).map_err(|problem| say_wrong(console, Exit::Own, &problem, &[]))?;
-    let lines = [
-        ("at", settings.place.at.clone()),
-        ("root", settings.root.to_string()),
-        ("accepted", "results that members of this store signed are taken from now on".to_owned()),
-    ];
+    let asked = session.asked_for_team();
+    super::agree::note(console, &asked)?;
+    let mut lines = vec![("at", settings.place.at.clone()), ("root", settings.root.to_string())];
+    lines.push(("accepted", "results that members of this store signed are taken from now on".to_owned()));
+    // The store itself is said above.
+    lines.extend(asked.iter().skip(1).map(|asked| ("accepted", asked.to_string())));
     told(console, "accepted", &settings.place.at, Some(settings.root), (&KeyList::default(), 0), &lines);
     Ok(Exit::Done)
 }
@@ -178,7 +178,7 @@ fn create(console: Console, place: &SharedPlace, root: &RootKey) -> CommandResul
         false => SecretKey::generate().map_err(|problem| say_wrong(console, Exit::Machine, &problem, &[]))?,
     };
     let failed = |problem: String| unusable(console, at, &problem);
-    if members_at(place, &key.public()).map_err(failed)?.is_some() {
+    if members_at(place, true, &key.public()).map_err(failed)?.is_some() {
         let message = format!("there is a store at {at} already");
         let mend = "nubrik share add NAME KEY --root FILE   lets someone write there";
         return Err(say_wrong(console, Exit::Usage, &message, &[mend]));
@@ -187,7 +187,7 @@ fn create(console: Console, place: &SharedPlace, root: &RootKey) -> CommandResul
         write_key(console, &root.file, &key)?;
     }
     let list = KeyList { sequence: 1, expires: until(root.days), ..KeyList::default() };
-    put_members(place, &list, &key).map_err(failed)?;
+    put_members(place, true, &list, &key).map_err(failed)?;
     let mut settings = format!("[shared]\nat = \"{at}\"\nroot = \"{}\"", key.public());
     let more = [("secret", &place.secret), ("endpoint", &place.endpoint), ("region", &place.region)];
     for (name, value) in more {
@@ -232,13 +232,13 @@ fn change(
     }
     let (at, place) = (settings.place.at.as_str(), &settings.place);
     let failed = |problem: String| unusable(console, at, &problem);
-    let list = members_at(place, &settings.root).map_err(failed)?;
+    let list = members_at(place, false, &settings.root).map_err(failed)?;
     let none = || failed("it has no list of members; `nubrik share create` makes one".to_owned());
     let mut list = list.ok_or_else(none)?;
     let done = edit(&mut list).map_err(usage)?;
     list.sequence += 1;
     list.expires = until(root.days);
-    put_members(place, &list, &key).map_err(failed)?;
+    put_members(place, false, &list, &key).map_err(failed)?;
     told(console, "changed", at, Some(settings.root), (&list, 0), &[("members", done)]);
     Ok(Exit::Done)
 }

@@ -39,6 +39,10 @@ impl ClientSettings for Nowhere {
     fn root(&self) -> PathBuf {
         self.0.clone()
     }
+
+    fn agrees(&self, _: &nubrik_web::Agreement) -> bool {
+        false
+    }
 }
 
 /// A wheel with nothing in it but its metadata.

@@ -9,7 +9,7 @@ use nubrik_lang::{KITS_FOLDER, KitPlace};
 use nubrik_source::WsPath;
 
 use super::Workshop;
-use crate::archives::{KitArchive, noted_path, unpacked};
+use crate::archives::{KitArchive, note_of, noted_path, unpacked};
 
 /// What came of a kit that was not there.
 #[derive(Debug)]
@@ -83,6 +83,6 @@ impl Workshop<'_> {
         let _ = root.remove(whole.as_str());
         root.rename(new.as_str(), whole.as_str()).map_err(cannot)?;
         let (digest, _) = unpacked(root, &folder).ok_or("its files cannot be read")?;
-        root.write_whole(&noted_path(&folder), digest.hex().as_bytes()).map_err(cannot)
+        root.write_whole(&noted_path(&folder), note_of(&digest)?.as_bytes()).map_err(cannot)
     }
 }

@@ -1,6 +1,5 @@
 //! The team's store of a workspace: whether the person agreed to it, what is taken from it, and what is written.
 
-use std::collections::BTreeSet;
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -19,13 +18,11 @@ use nubrik_store::{Basis, Provenance, RecordEntry};
 use nubrik_web::{Address, Asker, Credential, Objects, StorageKey};
 
 use super::Session;
+use crate::agreeing::{is_accepted, must_be_agreed, secret_of_store};
 use crate::settings::{SharedPlace, SharedSettings};
 
-/// Names the root key that is agreed to, where nobody can be asked.
-const ROOT_VARIABLE: &str = "NUBRIK_SHARED_ROOT";
-
 /// The key of who writes, or the file that it is in.
-const KEY_VARIABLE: &str = "NUBRIK_SHARED_KEY";
+pub(super) const KEY_VARIABLE: &str = "NUBRIK_SHARED_KEY";
 
 /// The line of builds that is written.
 const LINE_VARIABLE: &str = "NUBRIK_SHARED_LINE";
@@ -55,54 +52,21 @@ pub(super) fn own_folder(variable: &str, default: &str) -> Option<PathBuf> {
     Some(folder.join("nubrik/shared"))
 }
 
-/// What of a store is remembered, and the file with the stores that the person agreed to.
+/// What is remembered of a person, whatever workspace is open.
+pub(crate) fn own_state_folder() -> Option<PathBuf> {
+    Some(state_folder()?.parent()?.to_owned())
+}
+
+/// What of a store is remembered.
 fn state_folder() -> Option<PathBuf> {
     own_folder("XDG_STATE_HOME", ".local/state")
 }
 
-/// What stands for a store among those that were agreed to.
-fn row(settings: &SharedSettings) -> String {
-    let SharedPlace { at, endpoint, .. } = &settings.place;
-    format!(
-        "{} {at}{}",
-        settings.root,
-        endpoint.as_ref().map_or_else(String::new, |server| format!(" {server}"))
-    )
-}
-
-/// Whether the person agreed to a store.
-fn is_accepted(settings: &SharedSettings) -> bool {
-    let by_variable =
-        std::env::var(ROOT_VARIABLE).is_ok_and(|text| PublicKey::parse(&text) == Some(settings.root));
-    let file = state_folder().map(|folder| folder.join("accepted"));
-    let accepted = file.and_then(|file| fs::read_to_string(file).ok()).unwrap_or_default();
-    by_variable || accepted.lines().any(|line| line == row(settings))
-}
-
-/// Takes note that the person agrees to a store.
-///
-/// # Errors
-/// What cannot be written, for people.
-pub fn accept(settings: &SharedSettings) -> Result<(), String> {
-    let folder = state_folder().ok_or("neither XDG_STATE_HOME nor HOME names a folder")?;
-    let file = folder.join("accepted");
-    let written = || {
-        fs::create_dir_all(&folder)?;
-        let known = match fs::read_to_string(&file) {
-            Err(e) if e.kind() == std::io::ErrorKind::NotFound => String::new(),
-            known => known?,
-        };
-        let mut rows: BTreeSet<String> = known.lines().map(str::to_owned).collect();
-        rows.insert(row(settings));
-        let text: String = rows.iter().map(|row| format!("{row}\n")).collect();
-        let temporary = folder.join(format!("accepted.{}", std::process::id()));
-        fs::write(&temporary, text).and_then(|()| fs::rename(&temporary, &file))
-    };
-    written().map_err(|e: std::io::Error| format!("cannot write {}: {e}", file.display()))
-}
-
-/// The objects of a store.
-fn objects_of(place: &SharedPlace) -> Result<Objects, String> {
+/// The objects of a store. `nubrik.toml` names it, unless a person named it just now.
+fn objects_of(place: &SharedPlace, is_typed: bool) -> Result<Objects, String> {
+    if !is_typed {
+        must_be_agreed(secret_of_store(place).as_ref())?;
+    }
     if let Some(bucket) = place.at.strip_prefix("s3://") {
         let endpoint = place.endpoint.as_deref().ok_or("the endpoint says on which server a bucket is")?;
         let address = Address::parse(&format!("{}/{bucket}", endpoint.trim_end_matches('/')))?.0;
@@ -164,23 +128,28 @@ fn key_of_profile(text: &str, profile: &str, region: String) -> Option<StorageKe
 /// The most bytes that a list of members has.
 const LIST_LIMIT: u64 = 4 << 20;
 
-/// The list of members that a store has; nothing where it has none.
+/// The list of members that a store has; nothing where it has none. `nubrik.toml` names the store, unless a person named it just now.
 ///
 /// # Errors
 /// Why it cannot be asked, or that the list is not signed by the key, for people.
-pub fn members_at(place: &SharedPlace, root: &PublicKey) -> Result<Option<KeyList>, String> {
-    let bytes = objects_of(place)?.get(&KeyList::object(), None, LIST_LIMIT);
+pub fn members_at(place: &SharedPlace, is_typed: bool, root: &PublicKey) -> Result<Option<KeyList>, String> {
+    let bytes = objects_of(place, is_typed)?.get(&KeyList::object(), None, LIST_LIMIT);
     let Some(bytes) = bytes.map_err(|trouble| trouble.to_string())? else { return Ok(None) };
     let list = KeyList::open(&bytes, root);
     list.map(Some).ok_or_else(|| "its list of members is not signed by this root key".to_owned())
 }
 
-/// Signs a list of members, and puts it in place of what a store has.
+/// Signs a list of members, and puts it in place of what a store has. `nubrik.toml` names the store, unless a person named it just now.
 ///
 /// # Errors
 /// Why it cannot be put, for people.
-pub fn put_members(place: &SharedPlace, list: &KeyList, root: &SecretKey) -> Result<(), String> {
-    let put = objects_of(place)?.put(&KeyList::object(), &list.sign(root));
+pub fn put_members(
+    place: &SharedPlace,
+    is_typed: bool,
+    list: &KeyList,
+    root: &SecretKey,
+) -> Result<(), String> {
+    let put = objects_of(place, is_typed)?.put(&KeyList::object(), &list.sign(root));
     put.map_err(|trouble| trouble.to_string())
 }
 
@@ -210,7 +179,7 @@ pub(super) fn key_of(variable: &str) -> Result<Option<SecretKey>, String> {
 
 /// A store that was agreed to, of which these lines are wanted.
 fn store_of(settings: &SharedSettings, lines: Vec<String>) -> Result<Arc<SharedStore>, String> {
-    let objects = objects_of(&settings.place)?;
+    let objects = objects_of(&settings.place, false)?;
     let name = settings.root.digest().hex()[..32].to_owned();
     let cache =
         own_folder("XDG_CACHE_HOME", ".cache").ok_or("neither XDG_CACHE_HOME nor HOME names a folder")?;

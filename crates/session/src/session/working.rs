@@ -15,8 +15,9 @@ use super::crew::Crew;
 use super::serving::{ToolTeller, WorkPlace};
 use super::sharing::key_of;
 use super::turns::Turns;
+use crate::agreeing::must_agree_to_jobs;
 use crate::job::{JOBS, WORKERS};
-use crate::settings::WorkersSettings;
+use crate::settings::{SharedSettings, WorkersSettings};
 
 /// The key of who gives jobs, or the file that it is in.
 const JOBS_VARIABLE: &str = "NUBRIK_JOBS_KEY";
@@ -52,7 +53,8 @@ pub struct DifferentTool {
 const ROLL: Duration = Duration::from_millis(300);
 
 /// Where the exchange is, with the user that a variable names.
-fn place_of(settings: &WorkersSettings) -> Result<ExchangePlace, String> {
+fn place_of(settings: &WorkersSettings, shared: Option<&SharedSettings>) -> Result<ExchangePlace, String> {
+    must_agree_to_jobs(settings, shared)?;
     let user = match &settings.secret {
         None => None,
         Some(name) => {
@@ -116,8 +118,8 @@ impl Session {
             self.shared.clone().ok_or("what they make comes by the team's store, and none is used")?;
         let store = self.store.clone()?;
         may_write(&shared, &key.public(), JOBS)?;
-        let boss =
-            Boss::open(&place_of(&settings)?, &build_name()?).map_err(|trouble| trouble.to_string())?;
+        let boss = Boss::open(&place_of(&settings, self.workspace.settings.shared.as_ref())?, &build_name()?)
+            .map_err(|trouble| trouble.to_string())?;
         let crew = Crew::new(boss, key, (shared, store), self.workspace.root.clone());
         crew.wait(ROLL);
         self.crew = Some(Arc::new(crew));
@@ -140,7 +142,8 @@ impl Session {
     /// Why they cannot be asked, for people.
     pub fn workers(&self) -> Result<Vec<nubrik_exchange::Alive>, String> {
         let settings = self.workspace.settings.workers.as_ref().ok_or("nubrik.toml has no [workers]")?;
-        let boss = Boss::open(&place_of(settings)?, &build_name()?).map_err(|trouble| trouble.to_string())?;
+        let boss = Boss::open(&place_of(settings, self.workspace.settings.shared.as_ref())?, &build_name()?)
+            .map_err(|trouble| trouble.to_string())?;
         std::thread::sleep(ROLL);
         Ok(boss.present())
     }
@@ -155,7 +158,8 @@ impl Session {
             return Ok(None);
         };
         let shared = self.shared.clone().ok_or("a worker is known by the team's store, and none is used")?;
-        let boss = Boss::open(&place_of(settings)?, &build_name()?).map_err(|trouble| trouble.to_string())?;
+        let boss = Boss::open(&place_of(settings, self.workspace.settings.shared.as_ref())?, &build_name()?)
+            .map_err(|trouble| trouble.to_string())?;
         let here: Vec<(Arc<str>, nubrik_bytes::Digest)> =
             names.iter().filter_map(|name| Some((name.clone(), identity_of(&self.machine, name)?))).collect();
         let asked: Vec<Arc<str>> = here.iter().map(|(name, _)| name.clone()).collect();
@@ -188,6 +192,7 @@ impl Session {
         let key = key_of(WORKER_VARIABLE)?;
         let key = key
             .ok_or_else(|| format!("{WORKER_VARIABLE} names no key: nubrik share new-key FILE makes one"))?;
+        keys_must_be_hidden()?;
         let shared = self.new_shared()?;
         may_write(&shared, &key.public(), WORKERS)?;
         if let Some(why) = self.why_no_rooms() {
@@ -212,10 +217,29 @@ impl Session {
         let labels = self.machine.labels().iter().map(|label| label.to_string()).collect();
         let machine = (&*this_machine(), labels);
         let hand =
-            Hand::open(&place_of(&settings)?, name, slots, machine).map_err(|trouble| trouble.to_string())?;
+            Hand::open(&place_of(&settings, self.workspace.settings.shared.as_ref())?, name, slots, machine)
+                .map_err(|trouble| trouble.to_string())?;
         let teller = ToolTeller { shared, key, name: name.to_owned() };
         Ok(WorkSite { hand, places, turns, teller })
     }
+}
+
+/// Refuses to run jobs where they could read a key of this machine.
+fn keys_must_be_hidden() -> Result<(), String> {
+    let variables = [WORKER_VARIABLE, JOBS_VARIABLE, super::sharing::KEY_VARIABLE];
+    for name in variables {
+        let Some(file) = std::env::var_os(name).map(PathBuf::from).filter(|path| path.is_absolute()) else {
+            continue;
+        };
+        let Ok(file) = file.canonicalize() else { continue };
+        if nubrik_confine::is_shown_to_steps(&file) {
+            let at = file.display();
+            return Err(format!(
+                "steps can read {at}, and {name} names it: chmod 600 if it is below /etc, or another place, such as /var/lib/nubrik"
+            ));
+        }
+    }
+    Ok(())
 }
 
 fn may_write(shared: &SharedStore, key: &PublicKey, line: &str) -> Result<(), String> {

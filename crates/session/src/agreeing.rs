@@ -1,0 +1,102 @@
+//! What a workspace asks of a person before it is used: a team's store, a server for jobs, variables that are sent somewhere.
+
+use nubrik_shared::PublicKey;
+use nubrik_web::{Agreement, Agreements};
+
+use crate::session::Session;
+use crate::settings::{SharedPlace, SharedSettings, WorkersSettings};
+
+/// Agrees to a root key where nobody can be asked: to its store and its server for jobs wherever `nubrik.toml` says, if nothing secret
+/// is sent there.
+const ROOT_VARIABLE: &str = "NUBRIK_SHARED_ROOT";
+
+/// What stands for the key of object storage, whichever variables or files it is from.
+const STORAGE_KEY: &str = "AWS_SECRET_ACCESS_KEY";
+
+/// The place of a store, with the server of a bucket.
+fn whole_place(place: &SharedPlace) -> String {
+    match &place.endpoint {
+        Some(server) => format!("{} at {server}", place.at),
+        None => place.at.clone(),
+    }
+}
+
+/// What is sent to a store with each request, if that is secret.
+pub(crate) fn secret_of_store(place: &SharedPlace) -> Option<Agreement> {
+    let variable = if place.at.starts_with("s3://") { Some(STORAGE_KEY) } else { place.secret.as_deref() };
+    Some(Agreement::Secret { variable: variable?.to_owned(), at: whole_place(place) })
+}
+
+fn store(settings: &SharedSettings) -> Agreement {
+    Agreement::Store { root: settings.root.to_string(), at: whole_place(&settings.place) }
+}
+
+fn jobs(settings: &WorkersSettings) -> Agreement {
+    Agreement::Jobs { at: settings.at.clone() }
+}
+
+fn secret_of_jobs(settings: &WorkersSettings) -> Option<Agreement> {
+    let variable = settings.secret.clone()?;
+    Some(Agreement::Secret { variable, at: settings.at.clone() })
+}
+
+/// Whether a root key was agreed to by variable.
+fn knows_root(settings: &SharedSettings) -> bool {
+    std::env::var(ROOT_VARIABLE).is_ok_and(|text| PublicKey::parse(&text) == Some(settings.root))
+}
+
+/// Whether the person agreed to a store.
+pub(crate) fn is_accepted(settings: &SharedSettings) -> bool {
+    knows_root(settings) || Agreements::of_this_person().hold(&store(settings))
+}
+
+/// Refuses what the person did not agree to.
+///
+/// # Errors
+/// What that is, for people.
+pub(crate) fn must_be_agreed(asked: Option<&Agreement>) -> Result<(), String> {
+    match asked {
+        Some(asked) if !Agreements::of_this_person().hold(asked) => {
+            Err(format!("nubrik.toml would {asked}, and you did not agree to that: nubrik agree"))
+        }
+        _ => Ok(()),
+    }
+}
+
+/// Refuses a server for jobs that the person did not agree to, or a secret that it would get.
+///
+/// # Errors
+/// What that is, for people.
+pub(crate) fn must_agree_to_jobs(
+    settings: &WorkersSettings,
+    shared: Option<&SharedSettings>,
+) -> Result<(), String> {
+    if !shared.is_some_and(knows_root) {
+        must_be_agreed(Some(&jobs(settings)))?;
+    }
+    must_be_agreed(secret_of_jobs(settings).as_ref())
+}
+
+impl Session {
+    /// What the workspace asks for, and whether the person agreed to each already.
+    pub fn asked(&self) -> Vec<(Agreement, bool)> {
+        let mut asked = self.asked_for_team();
+        asked.extend(self.machine().web().asked());
+        let agreed = Agreements::of_this_person();
+        asked.into_iter().map(|asked| (asked.clone(), agreed.hold(&asked))).collect()
+    }
+
+    /// What it asks for a team's store and other machines at work.
+    pub fn asked_for_team(&self) -> Vec<Agreement> {
+        let settings = &self.workspace.settings;
+        let of_store = settings
+            .shared
+            .iter()
+            .flat_map(|shared| [store(shared)].into_iter().chain(secret_of_store(&shared.place)));
+        let of_jobs = settings
+            .workers
+            .iter()
+            .flat_map(|workers| [jobs(workers)].into_iter().chain(secret_of_jobs(workers)));
+        of_store.chain(of_jobs).collect()
+    }
+}

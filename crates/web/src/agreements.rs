@@ -1,0 +1,116 @@
+//! What a person agreed to send where. A checkout only proposes: what it names goes nowhere before that.
+
+use std::collections::BTreeSet;
+use std::fmt;
+use std::io::{self, Write};
+use std::path::{Path, PathBuf};
+
+use nubrik_disk::{Below, read_text};
+
+/// The variable that agrees where nobody can be asked: the same rows, with `;` between them.
+pub const AGREED_VARIABLE: &str = "NUBRIK_AGREED";
+
+/// The file with the rows, below the folder for what programs remember of a person.
+const FILE: &str = "nubrik/agreed";
+
+/// One thing to agree to. It is kept by its words, all of them: another place or another variable is another agreement.
+#[derive(Clone, PartialEq, Eq, PartialOrd, Ord, Debug)]
+pub enum Agreement {
+    /// A team's store: results that members of its root key signed are used.
+    Store {
+        /// The root key.
+        root: String,
+        /// Where it is, with the server of a bucket.
+        at: String,
+    },
+    /// A server that hands steps to other machines.
+    Jobs {
+        /// Its address.
+        at: String,
+    },
+    /// What a variable of the environment holds is sent somewhere.
+    Secret {
+        /// The variable's name.
+        variable: String,
+        /// Where it is sent, as it is written where it is named.
+        at: String,
+    },
+}
+
+/// The row that stands for it, which people read, too.
+impl fmt::Display for Agreement {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Agreement::Store { root, at } => write!(f, "use the store {at} of {root}"),
+            Agreement::Jobs { at } => write!(f, "give and take jobs at {at}"),
+            Agreement::Secret { variable, at } => write!(f, "send {variable} to {at}"),
+        }
+    }
+}
+
+/// All that a person agreed to.
+#[derive(Clone, PartialEq, Eq, Debug, Default)]
+pub struct Agreements {
+    rows: BTreeSet<String>,
+}
+
+impl Agreements {
+    /// What the person of this process agreed to, by command or by [`AGREED_VARIABLE`].
+    pub fn of_this_person() -> Agreements {
+        let by_variable = std::env::var(AGREED_VARIABLE).unwrap_or_default();
+        let noted = state_folder().and_then(|folder| read_text(&folder.join(FILE)).ok()).unwrap_or_default();
+        let rows = noted.lines().chain(by_variable.split([';', '\n']));
+        let rows = rows.map(str::trim).filter(|row| !row.is_empty());
+        Agreements { rows: rows.map(str::to_owned).collect() }
+    }
+
+    /// Whether the person agreed to something.
+    pub fn hold(&self, agreement: &Agreement) -> bool {
+        self.rows.contains(&agreement.to_string())
+    }
+
+    /// Takes note of what the person agrees to besides.
+    ///
+    /// # Errors
+    /// When it cannot be written.
+    pub fn note(added: &[Agreement]) -> io::Result<()> {
+        let folder = state_folder()
+            .ok_or_else(|| io::Error::other("neither XDG_STATE_HOME nor HOME names a folder"))?;
+        std::fs::create_dir_all(&folder)?;
+        let known = match read_text(&folder.join(FILE)) {
+            Err(e) if e.kind() == io::ErrorKind::NotFound => String::new(),
+            known => known?,
+        };
+        let mut rows: BTreeSet<String> = known.lines().map(str::to_owned).collect();
+        rows.extend(added.iter().map(Agreement::to_string));
+        let text: String = rows.iter().map(|row| format!("{row}\n")).collect();
+        Below::new(&folder)?.replace(FILE, |file| file.write_all(text.as_bytes()))
+    }
+}
+
+/// Where programs remember something of a person.
+fn state_folder() -> Option<PathBuf> {
+    let absolute = |name: &str| std::env::var_os(name).map(PathBuf::from).filter(|path| path.is_absolute());
+    absolute("XDG_STATE_HOME").or_else(|| absolute("HOME").map(|home| home.join(Path::new(".local/state"))))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn each_word_counts() {
+        let secret =
+            |variable: &str, at: &str| Agreement::Secret { variable: variable.into(), at: at.into() };
+        let agreed = Agreements { rows: [secret("TOKEN", "https://a.example/").to_string()].into() };
+        assert!(agreed.hold(&secret("TOKEN", "https://a.example/")));
+        for other in [
+            secret("TOKEN", "https://b.example/"),
+            secret("TOKEN", "https://a.example/more"),
+            secret("PASSWORD", "https://a.example/"),
+            Agreement::Jobs { at: "https://a.example/".to_owned() },
+        ] {
+            assert!(!agreed.hold(&other), "{other}");
+        }
+    }
+}
