@@ -17,7 +17,7 @@ use crate::examine::Examined;
 use crate::outside::{Named, Seen, Touch};
 
 /// Version of a part's byte layout.
-const VERSION: u8 = 1;
+const VERSION: u8 = 2;
 
 /// Where rooms have files of their own: what is there on the machine is seen only where it belongs to a tool.
 const OF_ROOMS: [&str; 3] = ["/tmp", "/var/tmp", "/run"];
@@ -64,19 +64,36 @@ const LIBC: &str = "libc.so.6";
 /// What interprets programs, which the kernel opens itself.
 const LOADERS: [&str; 2] = ["/lib64/ld-linux-x86-64.so.2", "/lib/ld-linux-aarch64.so.1"];
 
+/// Permissions among the bits of a file's mode.
+const PERMISSIONS: u32 = 0o7777;
+
+/// Stands for what a link leads to, in the place of a name below it. Its folder is the link's path with `/` at the end, which no other
+/// folder has.
+const BEHIND: &str = "behind";
+
+/// The path of something that is rested on.
+fn whole_path(folder: &str, name: &str) -> String {
+    match folder.strip_suffix('/') {
+        Some(link) if name == BEHIND => link.to_owned(),
+        _ => format!("{folder}/{name}"),
+    }
+}
+
 /// What was found at a path of the machine, or asked of it.
 #[derive(Clone, PartialEq, Eq, Debug)]
 enum RestedOn {
     /// It was not there.
     Nothing,
-    /// It was asked whether it is there, and it is a file.
-    File,
-    /// It was asked whether it is there, and it is a folder.
-    Folder,
-    /// Its content.
-    Content(Digest),
-    /// The names in it.
-    Names(Digest),
+    /// It was asked what it is: a file with these permissions, and of this size in bytes.
+    File { permissions: u32, size: u64 },
+    /// It was asked what it is: a folder with these permissions.
+    Folder { permissions: u32 },
+    /// Its content, and its permissions.
+    Content { digest: Digest, permissions: u32 },
+    /// The names in it, each with its kind, and its permissions.
+    Names { digest: Digest, permissions: u32 },
+    /// It is a link, and this is its text.
+    Link(Arc<str>),
     /// Where the loader's list has a library of this name; nowhere if it is empty.
     Loaded(Arc<str>),
 }
@@ -104,15 +121,28 @@ fn encode(folder: &str, part: &BasisPart) -> Vec<u8> {
         out.text(name);
         match rest {
             RestedOn::Nothing => out.u8(0),
-            RestedOn::File => out.u8(1),
-            RestedOn::Folder => out.u8(2),
-            RestedOn::Content(digest) => {
+            RestedOn::File { permissions, size } => {
+                out.u8(1);
+                out.u32(*permissions);
+                out.u64(*size);
+            }
+            RestedOn::Folder { permissions } => {
+                out.u8(2);
+                out.u32(*permissions);
+            }
+            RestedOn::Content { digest, permissions } => {
                 out.u8(3);
                 out.digest(digest);
+                out.u32(*permissions);
             }
-            RestedOn::Names(digest) => {
+            RestedOn::Names { digest, permissions } => {
                 out.u8(4);
                 out.digest(digest);
+                out.u32(*permissions);
+            }
+            RestedOn::Link(text) => {
+                out.u8(6);
+                out.text(text);
             }
             RestedOn::Loaded(path) => {
                 out.u8(5);
@@ -136,11 +166,12 @@ fn decode(bytes: &[u8]) -> Result<ReadPart, Truncated> {
         let name = from.text()?.into();
         let rest = match from.u8()? {
             0 => RestedOn::Nothing,
-            1 => RestedOn::File,
-            2 => RestedOn::Folder,
-            3 => RestedOn::Content(from.digest()?),
-            4 => RestedOn::Names(from.digest()?),
+            1 => RestedOn::File { permissions: from.u32()?, size: from.u64()? },
+            2 => RestedOn::Folder { permissions: from.u32()? },
+            3 => RestedOn::Content { digest: from.digest()?, permissions: from.u32()? },
+            4 => RestedOn::Names { digest: from.digest()?, permissions: from.u32()? },
             5 => RestedOn::Loaded(from.text()?.into()),
+            6 => RestedOn::Link(from.text()?.into()),
             _ => return Err(Truncated),
         };
         Ok((name, rest))
@@ -167,11 +198,12 @@ impl Build<'_> {
         now: &Examined,
         seen: Option<&Seen>,
         found: &[FoundInput],
+        began_at: i64,
     ) -> Basis {
         if !self.options.notes_basis {
             return Basis::Unnoted;
         }
-        match self.noted(id, now, seen, found) {
+        match self.noted(id, now, seen, found, began_at) {
             Ok(parts) => Basis::Noted(parts),
             Err(why) => Basis::Unfit(why),
         }
@@ -183,6 +215,7 @@ impl Build<'_> {
         now: &Examined,
         seen: Option<&Seen>,
         found: &[FoundInput],
+        began_at: i64,
     ) -> Result<Vec<Digest>, Arc<str>> {
         if let Some(why) = self.unfit(id) {
             return Err(why.into());
@@ -192,11 +225,11 @@ impl Build<'_> {
         let counted = self.counted(now, found);
         let mut rests = BasisParts::default();
         for named in &seen.named {
-            self.note_named(named, &counted, &mut rests)?;
+            self.note_named(named, &counted, &mut rests, began_at)?;
         }
         for loader in LOADERS {
             if self.outside.check(&FilePath::of_machine(loader)).is_some()
-                && let Some(rest) = self.rest_at(loader, Touch::Started, Some(false))?
+                && let Some(rest) = self.rest_at(loader, Touch::Started, Some(false), began_at)?
             {
                 rests.add(loader, rest);
             }
@@ -233,6 +266,7 @@ impl Build<'_> {
         named: &Named,
         counted: &HashSet<&str>,
         rests: &mut BasisParts,
+        began_at: i64,
     ) -> Result<(), Arc<str>> {
         let path = &*named.path;
         let is_own = self.is_of_room(path, named.folder) || is_of_process(path);
@@ -251,11 +285,18 @@ impl Build<'_> {
         }
         // Where the list cannot be read in parts, all of it counts.
         let is_told = path == LOADER_LIST && self.outside.loaded_from(LIBC).is_some();
+        // Which way a path leads shows in its links: their texts can be read, too.
+        for (link, text) in self.outside.links_of_machine(path) {
+            rests.add(&link, RestedOn::Link(text));
+        }
         if is_told || named.touch == Touch::Written || counted.contains(path) {
             return Ok(());
         }
-        if let Some(rest) = self.rest_at(path, named.touch, named.folder)? {
-            rests.add(path, rest);
+        if let Some(rest) = self.rest_at(path, named.touch, named.folder, began_at)? {
+            // A link at the end of a path has its own place among what is rested on.
+            let is_link = self.outside.link_of_machine(path).is_some();
+            let at = if is_link { format!("{path}//{BEHIND}") } else { path.to_owned() };
+            rests.add(&at, rest);
         }
         Ok(())
     }
@@ -274,7 +315,13 @@ impl Build<'_> {
     }
 
     /// What is to be noted of a path that commands used; nothing where the room shows nothing to anybody.
-    fn rest_at(&self, path: &str, touch: Touch, folder: Option<bool>) -> Result<Option<RestedOn>, Arc<str>> {
+    fn rest_at(
+        &self,
+        path: &str,
+        touch: Touch,
+        folder: Option<bool>,
+        began_at: i64,
+    ) -> Result<Option<RestedOn>, Arc<str>> {
         let file = FilePath::of_machine(path);
         let unreadable =
             |e: std::io::Error| Arc::from(format!("{path}, which it read, cannot be read again: {e}"));
@@ -282,20 +329,38 @@ impl Build<'_> {
             // Of what is there and was not to be seen, nobody sees anything in such a room.
             (None, _) if self.outside.check(&file).is_some() => return Ok(None),
             (None, _) => RestedOn::Nothing,
-            (Some(true), Touch::Read) => RestedOn::Names(self.names_digest(path).map_err(unreadable)?),
-            (Some(true), _) => RestedOn::Folder,
-            (Some(false), Touch::LookedUp) => RestedOn::File,
-            (Some(false), _) => match self.table.entry(self.outside, &file).map_err(unreadable)? {
-                Some(entry) => RestedOn::Content(entry.digest),
-                None => return Err(format!("{path}, which it read, is gone").into()),
-            },
+            (Some(is_folder), touch) => {
+                let gone = || Arc::from(format!("{path}, which it used, is gone"));
+                let seen = self.outside.check(&file).filter(|seen| seen.is_folder() == is_folder);
+                let seen = seen.ok_or_else(gone)?;
+                // What was replaced meanwhile was another one for the commands.
+                self.must_be_unmoved(&file, Some(began_at))
+                    .or_else(|failure| if is_folder { Ok(()) } else { Err(failure) })
+                    .map_err(|_| Arc::from(format!("{path}, which it used, changed while it ran")))?;
+                let permissions = seen.mode & PERMISSIONS;
+                match (is_folder, touch) {
+                    (true, Touch::Read) => {
+                        let digest = self.names_digest(path).map_err(unreadable)?;
+                        RestedOn::Names { digest, permissions }
+                    }
+                    (true, _) => RestedOn::Folder { permissions },
+                    (false, Touch::LookedUp) => RestedOn::File { permissions, size: seen.size },
+                    (false, _) => match self.table.entry(self.outside, &file).map_err(unreadable)? {
+                        Some(entry) => RestedOn::Content { digest: entry.digest, permissions },
+                        None => return Err(gone()),
+                    },
+                }
+            }
         }))
     }
 
     fn names_digest(&self, folder: &str) -> std::io::Result<Digest> {
         let names = self.outside.names_in(folder)?;
         let mut out = Encoder::new();
-        out.list(&names, |out, name| out.text(name));
+        out.list(&names, |out, (name, kind)| {
+            out.text(name);
+            out.u32(*kind);
+        });
         Ok(Digest::of(&out.bytes))
     }
 
@@ -324,26 +389,38 @@ impl Build<'_> {
         let Some(bytes) = self.store.and_then(|store| store.bytes(part)) else { return lost() };
         let Ok((folder, rows)) = decode(&bytes) else { return lost() };
         let differs = |(name, rest): &(Arc<str>, RestedOn)| !self.is_so(&folder, name, rest);
-        rows.iter().find(|row| differs(row)).map(|(name, _)| Arc::from(format!("{folder}/{name}")))
+        rows.iter().find(|row| differs(row)).map(|(name, _)| whole_path(&folder, name).into())
     }
 
     fn is_so(&self, folder: &str, name: &str, rest: &RestedOn) -> bool {
         if let RestedOn::Loaded(from) = rest {
             return folder == LOADER_LIST && self.outside.loaded_from(name).unwrap_or_default() == *from;
         }
-        let path = format!("{folder}/{name}");
+        let path = whole_path(folder, name);
         if !path.starts_with('/') {
             return false;
         }
         let file = FilePath::of_machine(&path);
-        match rest {
-            RestedOn::Nothing => self.outside.check(&file).is_none(),
-            RestedOn::File => self.outside.check(&file).is_some_and(|found| !found.is_folder()),
-            RestedOn::Folder => self.outside.check(&file).is_some_and(|found| found.is_folder()),
-            RestedOn::Content(digest) => {
-                matches!(self.table.entry(self.outside, &file), Ok(Some(entry)) if entry.digest == *digest)
+        let found = self.outside.check(&file);
+        let has = |is_folder: bool, permissions: u32| {
+            found.is_some_and(|found| {
+                found.is_folder() == is_folder && found.mode & PERMISSIONS == permissions
+            })
+        };
+        match *rest {
+            RestedOn::Nothing => found.is_none(),
+            RestedOn::File { permissions, size } => {
+                has(false, permissions) && found.is_some_and(|found| found.size == size)
             }
-            RestedOn::Names(digest) => self.names_digest(&path).is_ok_and(|found| found == *digest),
+            RestedOn::Folder { permissions } => has(true, permissions),
+            RestedOn::Content { digest, permissions } => {
+                has(false, permissions)
+                    && matches!(self.table.entry(self.outside, &file), Ok(Some(entry)) if entry.digest == digest)
+            }
+            RestedOn::Names { digest, permissions } => {
+                has(true, permissions) && self.names_digest(&path).is_ok_and(|found| found == digest)
+            }
+            RestedOn::Link(ref text) => self.outside.link_of_machine(&path).as_ref() == Some(text),
             RestedOn::Loaded(_) => false,
         }
     }

@@ -4,12 +4,21 @@ use std::sync::Arc;
 
 use nubrik_disk::MadeThing;
 use nubrik_graph::{FileId, KEPT, StepId};
-use nubrik_source::WsPath;
+use nubrik_source::{FilePath, WsPath};
 use nubrik_store::OutputRecord;
 
 use crate::build::Build;
 use crate::event::Failure;
 use crate::examine::Examined;
+use crate::outside::Work;
+
+/// Beside what a step keeps for itself: says that it is whole.
+const KEPT_WHOLE: &str = ".kept-whole";
+
+/// What is said of a kept folder that is whole: files that were written shortly before a machine stopped may be empty after that.
+fn kept_note(running_since: &str) -> String {
+    format!("whole, while this machine runs since {running_since}\n")
+}
 
 impl Build<'_> {
     /// Lets a step's commands run, and makes its early outputs known as soon as they are whole; calls `given` when all of them
@@ -87,7 +96,8 @@ impl Build<'_> {
         Ok(())
     }
 
-    /// Throws away what a step kept for itself, unless the same command with the same tools left it.
+    /// Throws away what a step kept for itself, unless the same command with the same tools left it, and came to an end of its own. From
+    /// now on it may be half of something.
     pub(crate) fn forget_kept_of_others(&self, id: StepId, now: &Examined) {
         let step = self.graph.step(id);
         if step.kept.is_empty() {
@@ -96,16 +106,27 @@ impl Build<'_> {
         let before = self.before.steps.get(step.folder.as_str());
         let is_same = before
             .is_some_and(|memory| memory.command == now.parts.command && memory.tools == now.parts.tools);
-        if !is_same {
+        let note = step.folder.child(KEPT_WHOLE);
+        let said = self.outside.read(&FilePath::from(&note)).unwrap_or_default();
+        if !is_same || said != kept_note(&self.outside.running_since()).as_bytes() {
             self.outside.discard(&step.folder.child(KEPT));
         }
+        self.outside.discard(&note);
     }
 
-    /// Throws away what a step keeps for itself if its commands did not come to an end of their own: it may be half of it.
-    pub(crate) fn forget_unfinished_kept(&self, id: StepId, failure: Option<&Failure>) {
+    /// Takes note that what a step keeps for itself is whole, or throws it away: where its commands did not come to an end of their own
+    /// it may be half of something. After a kill, or when the machine stopped, there is no such note.
+    pub(crate) fn note_kept(&self, id: StepId, ended: Result<(), Option<&Failure>>) {
         let step = self.graph.step(id);
-        if !step.kept.is_empty() && !matches!(failure, Some(Failure::Code(_) | Failure::Cases { .. })) {
-            self.outside.discard(&step.folder.child(KEPT));
+        if step.kept.is_empty() {
+            return;
         }
+        if !matches!(ended, Ok(()) | Err(Some(Failure::Code(_) | Failure::Cases { .. }))) {
+            self.outside.discard(&step.folder.child(KEPT));
+            return;
+        }
+        let work = Work::write(&kept_note(&self.outside.running_since()));
+        // Without the note it is thrown away the next time.
+        let _ = self.outside.work(&work, &step.folder.child(KEPT_WHOLE));
     }
 }

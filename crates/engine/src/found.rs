@@ -28,8 +28,7 @@ pub fn parse_listing(text: &str, around: &ListingContext<'_>) -> Vec<FilePath> {
     for rule in logical_lines(text) {
         let words = split_words(&rule);
         let Some(colon) = words.iter().position(|w| w.ends_target) else { continue };
-        let names: Vec<&str> =
-            words[colon + 1..].iter().filter(|w| !w.ends_target).map(|w| w.text.as_str()).collect();
+        let names: Vec<&WrittenWord> = words[colon + 1..].iter().filter(|w| !w.ends_target).collect();
         let mut at = 0;
         while at < names.len() {
             let (listed, count) = name_at(&names[at..], around);
@@ -44,16 +43,22 @@ pub fn parse_listing(text: &str, around: &ListingContext<'_>) -> Vec<FilePath> {
 
 /// The file that some words begin with, and how many of them name it: more than one where only they together name
 /// something that is there.
-fn name_at(words: &[&str], around: &ListingContext<'_>) -> (Option<FilePath>, usize) {
+fn name_at(words: &[&WrittenWord], around: &ListingContext<'_>) -> (Option<FilePath>, usize) {
     let inside = |listed: &Option<FilePath>| listed.as_ref().and_then(FilePath::in_workspace);
     let is_there = |listed: &Option<FilePath>| inside(listed).is_none_or(|path| (around.exists)(&path));
-    let first = place(words[0], around);
+    let first = place(&words[0].text, around);
     if is_there(&first) {
         return (first, 1);
     }
-    let mut name = words[0].to_owned();
+    if words[0].other != words[0].text {
+        let other = place(&words[0].other, around);
+        if is_there(&other) {
+            return (other, 1);
+        }
+    }
+    let mut name = words[0].text.clone();
     for (number, word) in words.iter().enumerate().take(WORDS_OF_NAME).skip(1) {
-        name = format!("{name} {word}");
+        name = format!("{name} {}", word.text);
         let listed = place(&name, around);
         if is_there(&listed) {
             return (listed, number + 1);
@@ -83,36 +88,73 @@ fn logical_lines(text: &str) -> Vec<String> {
 }
 
 struct WrittenWord {
+    /// As compilers of C write it: backslashes are plain, but before blanks, where each is doubled and one more marks the blank, and
+    /// one before `#`.
     text: String,
+    /// As others write it: a backslash before a blank, `#`, `:` or another backslash marks that.
+    other: String,
     /// Whether a `:` was after the word.
     ends_target: bool,
 }
 
+/// Blanks between words. Whatever else looks like one, in whatever script, is a part of a name.
+fn is_blank(c: char) -> bool {
+    matches!(c, ' ' | '\t' | '\r')
+}
+
 fn split_words(line: &str) -> Vec<WrittenWord> {
     let mut words = Vec::new();
-    let mut text = String::new();
+    let (mut text, mut other) = (String::new(), String::new());
     let mut chars = line.chars().peekable();
     let mut seen_colon = false;
+    let mut end = |text: &mut String, other: &mut String, ends_target| {
+        if ends_target || !text.is_empty() {
+            let (text, other) = (std::mem::take(text), std::mem::take(other));
+            words.push(WrittenWord { text, other, ends_target });
+        }
+    };
     while let Some(c) = chars.next() {
         match c {
-            '\\' if matches!(chars.peek(), Some(' ' | '#' | ':' | '\\' | '\t')) => text.extend(chars.next()),
-            '$' if chars.peek() == Some(&'$') => text.extend(chars.next()),
-            // The first `:` before white space or the line's end closes the targets.
-            ':' if !seen_colon && chars.peek().is_none_or(|c| c.is_whitespace()) => {
-                seen_colon = true;
-                words.push(WrittenWord { text: std::mem::take(&mut text), ends_target: true });
-            }
-            c if c.is_whitespace() => {
-                if !text.is_empty() {
-                    words.push(WrittenWord { text: std::mem::take(&mut text), ends_target: false });
+            '\\' => {
+                let mut count = 1;
+                while chars.next_if_eq(&'\\').is_some() {
+                    count += 1;
+                }
+                let next = chars.peek().copied();
+                let marks = next.is_some_and(|c| c == '#' || is_blank(c)) && count % 2 == 1;
+                let plain = match next {
+                    Some(c) if is_blank(c) => count / 2,
+                    Some('#') => count - 1,
+                    _ => count,
+                };
+                text.extend(std::iter::repeat_n('\\', plain));
+                let marks_colon = next == Some(':') && count % 2 == 1;
+                let halved = if marks || marks_colon { count / 2 } else { count.div_ceil(2) };
+                other.extend(std::iter::repeat_n('\\', halved));
+                if marks || (marks_colon && !seen_colon) {
+                    text.extend(next);
+                    other.extend(next);
+                    chars.next();
                 }
             }
-            c => text.push(c),
+            '$' if chars.peek() == Some(&'$') => {
+                chars.next();
+                text.push(c);
+                other.push(c);
+            }
+            // The first `:` before white space or the line's end closes the targets.
+            ':' if !seen_colon && chars.peek().is_none_or(|c| is_blank(*c)) => {
+                seen_colon = true;
+                end(&mut text, &mut other, true);
+            }
+            c if is_blank(c) => end(&mut text, &mut other, false),
+            c => {
+                text.push(c);
+                other.push(c);
+            }
         }
     }
-    if !text.is_empty() {
-        words.push(WrittenWord { text, ends_target: false });
-    }
+    end(&mut text, &mut other, false);
     words
 }
 

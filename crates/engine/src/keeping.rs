@@ -37,11 +37,15 @@ impl Build<'_> {
         for (path, _) in &now.parts.inputs {
             self.must_be_unmoved(path, None)?;
         }
+        if let Some(tool) = now.tools.iter().find(|tool| !self.outside.is_as_found(tool)) {
+            let path = tool.path.to_string_lossy().into();
+            return Err(Failure::InputMoved { path });
+        }
         self.made_inputs_in_place(id).map_err(|path| Failure::InputMoved { path })?;
         let (outputs, signatures) = self.take_outputs(id)?;
         let found_paths = paths_of(&found);
         let passed_over = self.passed_over(id, &found_paths, &now.tools);
-        let basis = self.basis_of(id, now, all_seen, &found);
+        let basis = self.basis_of(id, now, all_seen, &found, began_at);
         let entry = RecordEntry {
             basis,
             origin: Provenance::Here,
@@ -84,14 +88,18 @@ impl Build<'_> {
     pub(crate) fn must_be_unmoved(&self, path: &FilePath, began_at: Option<i64>) -> Result<(), Failure> {
         let is_made =
             self.known.files_by_path.get(path.as_str()).is_some_and(|f| self.graph.file(*f).maker.is_some());
-        // Made files are held against what is remembered of their steps, links and files of the system against what they
-        // are when they are looked at next.
-        if is_made || !path.is_of_workspace() {
+        // Made files are held against what is remembered of their steps, links against what they are when they are looked at next.
+        if is_made || !(path.is_of_workspace() || path.is_of_machine()) {
             return Ok(());
         }
         let moved = Failure::InputMoved { path: path.told() };
-        let Ok(Some(entry)) = self.table.entry(self.outside, path) else { return Err(moved) };
         let found = self.outside.check(path);
+        let entry = match self.table.entry(self.outside, path) {
+            Ok(Some(entry)) => entry,
+            // A place where a program would be found first, and is not.
+            Ok(None) if found.is_none() && path.is_of_machine() => return Ok(()),
+            Ok(None) | Err(_) => return Err(moved),
+        };
         // A file read for the first time after the commands may have been another one for them. A time in the future is
         // that of another clock, or of this one before it was set back: a change of today has one of today.
         let now = self.outside.now();
@@ -131,6 +139,8 @@ impl Build<'_> {
                     let digest = Digest::of(text.as_bytes());
                     found.push(FoundInput { path: FilePath::of_link(&link).shared().clone(), digest });
                 }
+            } else if !self.is_for_others(id) {
+                self.must_be_unmoved(&listed, Some(began_at))?;
             }
             if let Some(digest) = self.listed_content(id, &listed) {
                 found.push(FoundInput { path: listed.shared().clone(), digest });
@@ -260,7 +270,7 @@ impl Build<'_> {
         let made = tree
             .into_iter()
             .map(|f| f.path)
-            .filter(|p| !p.starts_with(".scratch/") && !p.starts_with(".kept/"));
+            .filter(|p| !p.starts_with(".scratch/") && !p.starts_with(".kept/") && p != ".kept-whole");
         made.filter(|p| !declared(p)).take(5).collect()
     }
 }

@@ -64,7 +64,7 @@ pub use nubrik_disk::{MadeThing, Signature, TreeFile, TreeFileKind};
 pub use observe::{ObservedStep, in_box, observe};
 pub use outside::{
     CONSTANT_ROOT, FoundTool, Job, JobEnd, Lent, Named, Outside, Readable, Readables, Seen, ServiceFailure,
-    ServiceProblem, ToolProblem, Touch, Touched, Work,
+    ServiceProblem, ToolProblem, Touch, Touched, Work, is_cut_off, is_own_end,
 };
 pub use performer::{Errand, FailedElsewhere, NamedThings, Performer, SetFile, StepAnswer};
 pub use plan::{Supposed, plan};

@@ -162,9 +162,7 @@ impl Build<'_> {
         // Who was recorded runs without a recorder now: it shall not be the cause.
         let mut seen = watched.is_none().then(Seen::default);
         let ended = self.run_commands(id, tools, &mut Vec::new(), seen.as_mut(), None);
-        if let Err(failure) = &ended {
-            self.forget_unfinished_kept(id, failure.as_ref());
-        }
+        self.note_kept(id, ended.as_ref().map(|_| ()).map_err(Option::as_ref));
         let refused = seen.map(|seen| self.refusals(id, &seen, Some(printed))).unwrap_or_default();
         let well_again = ended.is_ok() && !matches!(failure, Failure::NoOutput { .. });
         failure.observed(refused, well_again)

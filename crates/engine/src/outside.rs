@@ -277,6 +277,22 @@ pub enum JobEnd {
     NoAnswer(String),
 }
 
+/// Whether a program is ended by a signal because it broke, as it does each time: it did what it must not. By all others it is ended
+/// from outside (by a person, for want of memory, by a limit), and would have gone on another time.
+pub fn is_own_end(signal: i32) -> bool {
+    const ILLEGAL: i32 = 4;
+    const TRAP: i32 = 5;
+    const ABORT: i32 = 6;
+    const ARITHMETIC: i32 = 8;
+    const MEMORY: i32 = 11;
+    [ILLEGAL, TRAP, ABORT, ARITHMETIC, MEMORY].contains(&signal)
+}
+
+/// Whether a shell says by a code that a program of its own was ended from outside.
+pub fn is_cut_off(code: i32) -> bool {
+    (129..160).contains(&code) && !is_own_end(code - 128)
+}
+
 /// The machine, as the engine sees it.
 pub trait Outside: Sync {
     /// A file's metadata, links followed; `None` where nothing is.
@@ -336,11 +352,20 @@ pub trait Outside: Sync {
     /// # Errors
     /// When it cannot.
     fn fresh_folder(&self, folder: &WsPath, inner: &[String]) -> io::Result<()>;
+    /// Whether all files of a tool are what they were when it was found: an upgrade may replace them while steps run.
+    fn is_as_found(&self, tool: &FoundTool) -> bool {
+        let _ = tool;
+        true
+    }
     /// Does something, and tells meanwhile of each of some files when it is whole, by its number and perhaps more than once;
     /// of none where the machine does not tell.
     fn while_watching(&self, files: &[WsPath], whole: &(dyn Fn(usize) + Sync), act: &mut dyn FnMut()) {
         let _ = (files, whole);
         act();
+    }
+    /// What tells this run of the machine from others: since when it runs.
+    fn running_since(&self) -> String {
+        String::new()
     }
     /// Throws away a file or folder, if it is there.
     fn discard(&self, path: &WsPath);
@@ -349,13 +374,23 @@ pub trait Outside: Sync {
     /// # Errors
     /// When it cannot.
     fn publish(&self, from: &WsPath, to: &WsPath) -> io::Result<()>;
-    /// The names in a folder of the machine, sorted.
+    /// The names in a folder of the machine, each with the bits of its kind among those of a mode, sorted.
     ///
     /// # Errors
     /// When it cannot be listed.
-    fn names_in(&self, folder: &str) -> io::Result<Vec<String>> {
+    fn names_in(&self, folder: &str) -> io::Result<Vec<(String, u32)>> {
         let _ = folder;
         Err(io::ErrorKind::Unsupported.into())
+    }
+    /// The text of a link of the machine; `None` for what is none.
+    fn link_of_machine(&self, path: &str) -> Option<Arc<str>> {
+        let _ = path;
+        None
+    }
+    /// The links of the machine that a path leads through, itself among them, each with its text.
+    fn links_of_machine(&self, path: &str) -> Vec<(String, Arc<str>)> {
+        let _ = path;
+        Vec::new()
     }
     /// Where the list that the machine's loader keeps has a library, by the name that programs ask for; `None` where it
     /// has none of that name, or there is no such list.

@@ -13,7 +13,7 @@ use crate::away::{contents_of, patience_for};
 use crate::build::{Build, Outreach};
 use crate::event::{Event, Failure, Notice, Refusal};
 use crate::examine::Examined;
-use crate::outside::{FoundTool, Job, JobEnd, Lent, Readable, Readables, Seen, Work};
+use crate::outside::{FoundTool, Job, JobEnd, Lent, Readable, Readables, Seen, Work, is_cut_off, is_own_end};
 use crate::reason::Reason;
 use crate::state::StepMemory;
 
@@ -170,9 +170,7 @@ impl Build<'_> {
                 Ran { reason, began_at, times_full, micros, printed: &printed, as_always, seen, all_seen };
             self.keep(id, now, &ran).map_err(Some)
         });
-        if let Err(failure) = &result {
-            self.forget_unfinished_kept(id, failure.as_ref());
-        }
+        self.note_kept(id, result.as_ref().map(|_| ()).map_err(Option::as_ref));
         let survived = match (&result, &refused) {
             (Ok(_), Some(refused)) => refused.iter().filter(|r| r.is_of_workspace()).cloned().collect(),
             _ => Vec::new(),
@@ -387,18 +385,22 @@ impl Build<'_> {
                 JobEnd::Disturbed(path) => {
                     return Err(Some(Failure::InputMoved { path: path.into() }));
                 }
-                JobEnd::Code(code) if step.status.is_some() => {
+                JobEnd::Code(code) if step.status.is_some() && !is_cut_off(code) => {
                     // What an expected failure prints is its answer's business, not the reader's.
                     printed.clear();
                     return Ok(Some(code));
                 }
-                JobEnd::Signal(signal) if step.status.is_some() => {
+                JobEnd::Signal(signal) if step.status.is_some() && is_own_end(signal) => {
                     printed.clear();
                     return Ok(Some(128 + signal));
                 }
                 JobEnd::TimedOut => {
                     let limit = step.limits.timeout.unwrap_or(0);
                     return Err(Some(Failure::TimedOut { limit }));
+                }
+                JobEnd::Code(code) if step.status.is_some() => {
+                    // A shell says so that a program of its own was ended by a signal.
+                    return Err(Some(Failure::Signal(code - 128)));
                 }
                 JobEnd::Code(code) => return Err(Some(Failure::Code(code))),
                 JobEnd::Signal(signal) => return Err(Some(Failure::Signal(signal))),

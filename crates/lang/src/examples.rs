@@ -233,7 +233,7 @@ impl World for ExampleWorld<'_> {
         Answer::Ready(LibrarySearch { found: found.into_iter().collect(), ..LibrarySearch::default() })
     }
 
-    fn sample(&self, _: &SampleRequest) -> Answer<Result<AnswerText, String>> {
+    fn sample(&self, _: &SampleRequest) -> Answer<Result<AnswerText, NoAnswer>> {
         Answer::Pending
     }
 

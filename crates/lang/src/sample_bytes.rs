@@ -5,7 +5,7 @@ use std::sync::Arc;
 use nubrik_bytes::{Decoder, Digest, Encoder, Truncated};
 use nubrik_source::WsPath;
 
-use crate::world::{AnswerText, SampleCommand, SampleProgram, SampleRequest};
+use crate::world::{AnswerText, NoAnswer, SampleCommand, SampleProgram, SampleRequest};
 
 impl SampleRequest {
     /// Writes it.
@@ -56,15 +56,19 @@ impl SampleRequest {
 }
 
 impl AnswerText {
-    /// What tells one answer from another: what a failure says is for messages only. An error says why there was no answer.
-    pub fn digest(answer: &Result<AnswerText, String>) -> Digest {
+    /// What tells one answer from another.
+    pub fn digest(answer: &Result<AnswerText, NoAnswer>) -> Digest {
         let mut out = Encoder::new();
         match answer {
-            Ok(AnswerText { ok, text }) => {
+            Ok(AnswerText { ok, text, errors }) => {
                 out.u8(if *ok { 0 } else { 1 });
-                out.text(if *ok { text } else { "" });
+                out.text(text);
+                out.text(errors);
             }
-            Err(_) => out.u8(2),
+            Err(NoAnswer { why, is_lasting }) => {
+                out.u8(if *is_lasting { 2 } else { 3 });
+                out.text(why);
+            }
         }
         Digest::of(&out.bytes)
     }
@@ -105,13 +109,19 @@ mod tests {
 
     #[test]
     fn answers_differ_where_they_count() {
-        let answer = |ok, text: &str| AnswerText::digest(&Ok(AnswerText { ok, text: text.into() }));
-        assert_eq!(answer(false, "one"), answer(false, "other"));
+        let answer = |ok, text: &str, errors: &str| {
+            AnswerText::digest(&Ok(AnswerText { ok, text: text.into(), errors: errors.into() }))
+        };
+        let none = |why: &str, is_lasting| AnswerText::digest(&Err(NoAnswer { why: why.into(), is_lasting }));
         let all = [
-            answer(true, "one"),
-            answer(true, "other"),
-            answer(false, "one"),
-            AnswerText::digest(&Err("gone".into())),
+            answer(true, "one", ""),
+            answer(true, "other", ""),
+            answer(false, "one", ""),
+            answer(false, "other", ""),
+            answer(false, "one", "other"),
+            none("gone", true),
+            none("gone", false),
+            none("other", true),
         ];
         for (at, one) in all.iter().enumerate() {
             assert!(all[at + 1..].iter().all(|other| one != other));

@@ -11,7 +11,7 @@ use rustc_hash::{FxHashMap, FxHashSet};
 
 use crate::world::{
     Answer, AnswerText, DefinitionText, EntryKind, KitPlace, LibraryRequest, LibrarySearch, Listing,
-    SampleRequest, ToolRequest, ToolSearch, World,
+    NoAnswer, SampleRequest, ToolRequest, ToolSearch, World,
 };
 
 /// The unit of the request itself: what is looked at to find out what there is.
@@ -207,7 +207,7 @@ impl World for WatchedWorld<'_> {
         self.world.library(request)
     }
 
-    fn sample(&self, request: &SampleRequest) -> Answer<Result<AnswerText, String>> {
+    fn sample(&self, request: &SampleRequest) -> Answer<Result<AnswerText, NoAnswer>> {
         self.world.sample(request)
     }
 

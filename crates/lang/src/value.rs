@@ -65,6 +65,7 @@ pub(crate) struct ToolValue {
 pub(crate) struct AnswerValue {
     pub ok: bool,
     pub text: Arc<str>,
+    pub errors: Arc<str>,
 }
 
 /// A text: plain characters, or a rope of characters and the files that it was made from.

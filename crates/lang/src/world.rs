@@ -83,7 +83,7 @@ pub trait World: Sync {
     /// Libraries installed on the machine.
     fn library(&self, request: &LibraryRequest) -> Answer<LibrarySearch>;
     /// What a sample answers, or why it could not run.
-    fn sample(&self, request: &SampleRequest) -> Answer<Result<AnswerText, String>>;
+    fn sample(&self, request: &SampleRequest) -> Answer<Result<AnswerText, NoAnswer>>;
     /// The answer of the probe that is in a folder: kept, and true for this run.
     fn probe(&self, folder: &WsPath) -> Answer<AnswerText>;
 }
@@ -188,4 +188,16 @@ pub struct AnswerText {
     pub ok: bool,
     /// What it printed.
     pub text: Arc<str>,
+    /// What it printed as errors, where it failed.
+    pub errors: Arc<str>,
+}
+
+/// Why a sample has no answer.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct NoAnswer {
+    /// For people.
+    pub why: String,
+    /// Whether it has none each time, since there is no such program or its answer is no text. Otherwise it was cut off: by a limit, by a
+    /// signal, or because the machine lacked something, and nobody knows what the answer would have been.
+    pub is_lasting: bool,
 }

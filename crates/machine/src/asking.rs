@@ -7,6 +7,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
 use nubrik_confine::{Ended, Recorder, StageSpec};
+use nubrik_engine::is_own_end;
 use rustix::io::Errno;
 
 use crate::ground::{Environment, LookingScope, Question};
@@ -112,8 +113,8 @@ impl<'a> Asking<'a> {
 fn cut_off(ended: &Ended) -> Option<String> {
     match ended {
         Ended::Well | Ended::Code(_) => None,
-        // A machine without memory ends programs by this signal. Others mean that the program broke, which it does each time.
-        Ended::Signal(signal) => (*signal == KILLED).then(|| "was killed".to_owned()),
+        // A program that breaks does so each time.
+        Ended::Signal(signal) => (!is_own_end(*signal)).then(|| format!("was ended by signal {signal}")),
         Ended::Cancelled => Some("was stopped".to_owned()),
         Ended::TimedOut => Some(format!("said nothing for {} seconds", ANSWER_TIME.as_secs())),
         // What is no program stays none.
@@ -122,7 +123,7 @@ fn cut_off(ended: &Ended) -> Option<String> {
 }
 
 /// Whether the machine only lacks something at the moment.
-fn passes(e: &io::Error) -> bool {
+pub(crate) fn passes(e: &io::Error) -> bool {
     let passing = [
         Errno::AGAIN,
         Errno::INTR,
@@ -135,9 +136,6 @@ fn passes(e: &io::Error) -> bool {
     ];
     Errno::from_io_error(e).is_some_and(|e| passing.contains(&e))
 }
-
-/// The signal that nothing survives.
-const KILLED: i32 = rustix::process::Signal::KILL.as_raw();
 
 /// A program with its words, called by a name.
 fn stage(program: &Path, name: &str, words: &[&str]) -> StageSpec {

@@ -52,14 +52,17 @@ impl LoaderList {
     }
 }
 
-/// The names in a folder, sorted.
+/// The names in a folder, each with the bits of its kind among those of a mode, sorted.
 ///
 /// # Errors
 /// When it cannot be listed.
-pub(crate) fn names_in(folder: &str) -> io::Result<Vec<String>> {
+pub(crate) fn names_in(folder: &str) -> io::Result<Vec<(String, u32)>> {
     let mut names = Vec::new();
     for entry in std::fs::read_dir(folder)? {
-        names.push(entry?.file_name().to_string_lossy().into_owned());
+        let entry = entry?;
+        let kind =
+            rustix::fs::FileType::from_raw_mode(std::os::unix::fs::MetadataExt::mode(&entry.metadata()?));
+        names.push((entry.file_name().to_string_lossy().into_owned(), kind.as_raw_mode()));
     }
     names.sort();
     Ok(names)

@@ -328,6 +328,14 @@ impl Outside for Machine {
         nubrik_disk::while_watching(&files, whole, act);
     }
 
+    fn is_as_found(&self, tool: &FoundTool) -> bool {
+        self.tools().is_as_found(self, tool)
+    }
+
+    fn running_since(&self) -> String {
+        std::fs::read_to_string("/proc/sys/kernel/random/boot_id").unwrap_or_default().trim().to_owned()
+    }
+
     fn discard(&self, path: &WsPath) {
         self.times_full();
         let _ = self.below.remove(path.as_str());
@@ -433,8 +441,16 @@ impl Outside for Machine {
         }
     }
 
-    fn names_in(&self, folder: &str) -> io::Result<Vec<String>> {
+    fn names_in(&self, folder: &str) -> io::Result<Vec<(String, u32)>> {
         crate::loader_list::names_in(folder)
+    }
+
+    fn link_of_machine(&self, path: &str) -> Option<Arc<str>> {
+        crate::ways::link_of_machine(path)
+    }
+
+    fn links_of_machine(&self, path: &str) -> Vec<(String, Arc<str>)> {
+        crate::ways::links_of_machine(path)
     }
 
     fn loaded_from(&self, library: &str) -> Option<Arc<str>> {

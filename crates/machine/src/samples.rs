@@ -4,9 +4,10 @@
 use std::time::Duration;
 
 use nubrik_confine::{Ended, StageSpec};
-use nubrik_engine::Outside;
-use nubrik_lang::{AnswerText, SampleProgram, SampleRequest};
+use nubrik_engine::{Outside, is_cut_off, is_own_end};
+use nubrik_lang::{AnswerText, NoAnswer, SampleProgram, SampleRequest};
 
+use crate::asking::passes;
 use crate::ground::{Environment, LookingScope, Question};
 use crate::machine::Machine;
 
@@ -21,7 +22,9 @@ impl Machine {
     ///
     /// # Errors
     /// Why it could not run.
-    pub fn answer_sample(&self, request: &SampleRequest) -> Result<AnswerText, String> {
+    pub fn answer_sample(&self, request: &SampleRequest) -> Result<AnswerText, NoAnswer> {
+        let lasting = |why: String| NoAnswer { why, is_lasting: true };
+        let cut_off = |why: String| NoAnswer { why, is_lasting: false };
         let mut environment = Environment::handed_on(&["PATH", "HOME", "USER"]);
         for (name, value) in &request.env {
             environment.set(name, &**value);
@@ -32,7 +35,9 @@ impl Machine {
             for stage in commands {
                 let program = match &stage.program {
                     SampleProgram::Tool(name) => {
-                        self.tool(name).map_err(|_| format!("the machine has no tool `{name}`"))?.path
+                        self.tool(name)
+                            .map_err(|_| lasting(format!("the machine has no tool `{name}`")))?
+                            .path
                     }
                     SampleProgram::File(path) => self.root().join(path.as_str()),
                 };
@@ -48,27 +53,35 @@ impl Machine {
                 as_one: false,
                 noted_by: None,
             };
-            let looked = self.look(question).map_err(|e| e.to_string())?;
-            match looked.ended {
-                Ended::Well => {}
-                Ended::Code(_) | Ended::Signal(_) => {
-                    let said = String::from_utf8_lossy(&looked.errors).into();
-                    return Ok(AnswerText { ok: false, text: said });
-                }
-                Ended::TimedOut => return Err("it took too long".to_owned()),
-                Ended::Cancelled => return Err("it was stopped".to_owned()),
-                Ended::NotStarted(program, e) => {
-                    return Err(format!("cannot start {}: {e}", program.display()));
-                }
-            }
+            let looked = self.look(question).map_err(|e| cut_off(e.to_string()))?;
             if looked.is_cut {
-                return Err(format!("its answer has more than {} MiB", ANSWER_LIMIT >> 20));
+                return Err(cut_off(format!("its answer has more than {} MiB", ANSWER_LIMIT >> 20)));
             }
             output.extend(looked.output);
+            match looked.ended {
+                Ended::Well => {}
+                Ended::Code(code) if is_cut_off(code) => {
+                    return Err(cut_off(format!("a program of it was ended by signal {}", code - 128)));
+                }
+                Ended::Signal(signal) if !is_own_end(signal) => {
+                    return Err(cut_off(format!("it was ended by signal {signal}")));
+                }
+                Ended::Code(_) | Ended::Signal(_) => {
+                    let text = String::from_utf8_lossy(&output).into();
+                    let errors = String::from_utf8_lossy(&looked.errors).into();
+                    return Ok(AnswerText { ok: false, text, errors });
+                }
+                Ended::TimedOut => return Err(cut_off("it took too long".to_owned())),
+                Ended::Cancelled => return Err(cut_off("it was stopped".to_owned())),
+                Ended::NotStarted(program, e) => {
+                    let why = format!("cannot start {}: {e}", program.display());
+                    return Err(NoAnswer { why, is_lasting: !passes(&e) });
+                }
+            }
         }
         match String::from_utf8(output) {
-            Ok(text) => Ok(AnswerText { ok: true, text: text.into() }),
-            Err(_) => Err("its answer is not UTF-8 text".to_owned()),
+            Ok(text) => Ok(AnswerText { ok: true, text: text.into(), errors: "".into() }),
+            Err(_) => Err(lasting("its answer is not UTF-8 text".to_owned())),
         }
     }
 }

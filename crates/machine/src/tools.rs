@@ -201,6 +201,18 @@ impl ToolFinder {
         Ok(found.tool)
     }
 
+    /// Whether all files of a tool are what they were when it was found in this run.
+    pub fn is_as_found(&self, machine: &Machine, tool: &FoundTool) -> bool {
+        let remembered = self.remembered.lock().unwrap_or_else(PoisonError::into_inner);
+        let is_it =
+            |known: &&Remembered| known.tool.identity == tool.identity && known.tool.path == tool.path;
+        let Some(files) = remembered.values().find(is_it).map(|known| known.files.clone()) else {
+            return false;
+        };
+        drop(remembered);
+        files.iter().all(|(path, signature)| machine.check(&FilePath::of_machine(path)) == Some(*signature))
+    }
+
     fn on_path(&self, name: &str) -> Option<PathBuf> {
         on_path(&self.folders, name)
     }

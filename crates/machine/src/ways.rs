@@ -166,6 +166,44 @@ impl Ways {
     }
 }
 
+/// So many links are followed on one way, as the kernel does.
+const LINKS: usize = 40;
+
+/// The text of a link of the machine; `None` for what is none.
+pub(crate) fn link_of_machine(path: &str) -> Option<Arc<str>> {
+    let text = rustix::fs::readlink(path, Vec::new()).ok()?;
+    Some(text.to_string_lossy().into_owned().into())
+}
+
+/// The links that an absolute path leads through, itself among them, each by its own path without links, with its text.
+pub(crate) fn links_of_machine(path: &str) -> Vec<(String, Arc<str>)> {
+    let mut links: Vec<(String, Arc<str>)> = Vec::new();
+    let mut at = String::new();
+    let mut rest: Vec<String> = path.split('/').rev().map(str::to_owned).collect();
+    while let Some(name) = rest.pop() {
+        match &*name {
+            "" | "." => continue,
+            ".." => {
+                at.truncate(at.rfind('/').unwrap_or(0));
+                continue;
+            }
+            _ => {}
+        }
+        let next = format!("{at}/{name}");
+        match link_of_machine(&next) {
+            Some(text) if links.len() < LINKS => {
+                if text.starts_with('/') {
+                    at.clear();
+                }
+                rest.extend(text.split('/').rev().map(str::to_owned));
+                links.push((next, text));
+            }
+            _ => at = next,
+        }
+    }
+    links
+}
+
 #[cfg(test)]
 mod tests {
     use std::fs;

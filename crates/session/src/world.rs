@@ -11,7 +11,7 @@ use nubrik_disk::{IGNORE_FILE, Signature, TEXT_LIMIT, ignored_in, read_file};
 use nubrik_engine::Outside;
 use nubrik_lang::{
     Answer, AnswerText, DefinitionText, EntryKind, KitPlace, LibraryRequest, LibrarySearch, Listing,
-    SampleRequest, ToolAnswer, ToolRequest, ToolSearch, World,
+    NoAnswer, SampleRequest, ToolAnswer, ToolRequest, ToolSearch, World,
 };
 use nubrik_memory::{Entry, Names, Roles};
 use nubrik_source::{FilePath, WsPath};
@@ -60,7 +60,7 @@ pub(crate) struct SeenOfMachine {
     /// Libraries that were looked for.
     pub libraries: Vec<(LibraryRequest, LibrarySearch)>,
     /// Samples with their answers.
-    pub samples: HashMap<SampleRequest, Result<AnswerText, String>>,
+    pub samples: HashMap<SampleRequest, Result<AnswerText, NoAnswer>>,
 }
 
 fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
@@ -343,7 +343,7 @@ impl World for DiskWorld<'_> {
         Answer::Ready(search)
     }
 
-    fn sample(&self, request: &SampleRequest) -> Answer<Result<AnswerText, String>> {
+    fn sample(&self, request: &SampleRequest) -> Answer<Result<AnswerText, NoAnswer>> {
         if let Some(known) = lock(&self.seen).samples.get(request) {
             return Answer::Ready(known.clone());
         }

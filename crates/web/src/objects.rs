@@ -360,7 +360,9 @@ mod tests {
         }
         std::os::unix::fs::symlink(home.path(), folder.path().join("jobs")).unwrap();
         let (in_link, new) = (format!("jobs/{name}"), u64::MAX >> 2);
-        assert!(objects.put(&in_link, b"x").is_err() && objects.get(&in_link, None, 10).is_err());
+        assert!(
+            objects.put(&in_link, b"x").is_err() && !matches!(objects.get(&in_link, None, 10), Ok(Some(_)))
+        );
         assert!(objects.remove(&in_link).is_err());
         assert!(objects.remove_older("jobs", new).is_err());
         fs::remove_file(folder.path().join("jobs")).unwrap();

@@ -49,6 +49,10 @@ impl Evaluator<'_> {
                     Some(Value::List(answer.text.lines().map(Value::text).collect()))
                 }
                 "json" => Some(self.parsed_json(&answer.text.clone(), "answer", name.span)?),
+                "errors" => {
+                    self.room_for_text(answer.errors.len(), name.span)?;
+                    Some(Value::text(answer.errors.trim_end_matches(['\n', '\r'])))
+                }
                 _ => None,
             },
             Value::Service(service) => match &*name.text {
@@ -113,7 +117,7 @@ impl Evaluator<'_> {
                 let near = nearest(&name.text, map.entries.iter().map(|(k, _)| &**k)).map(str::to_owned);
                 return error.note(format!("it has: {}", keys.join(", "))).maybe_mend(near);
             }
-            Value::Answer(_) => return error.note("it has: ok, text, lines, json"),
+            Value::Answer(_) => return error.note("it has: ok, text, lines, json, errors"),
             Value::Tool(_) => return error.note("it has: name, version"),
             Value::Service(_) => return error.note("it has: address, port"),
             Value::None => return error.mend("if … == none then … else …"),

@@ -135,15 +135,15 @@ impl World for MemoryWorld {
     }
 
     /// Each sample answers with its words.
-    fn sample(&self, request: &SampleRequest) -> Answer<Result<AnswerText, String>> {
+    fn sample(&self, request: &SampleRequest) -> Answer<Result<AnswerText, NoAnswer>> {
         let words = &request.commands[0][0].words;
         let ok = &*words[0] != "false";
-        Answer::Ready(Ok(AnswerText { ok, text: words[1..].join("\n").into() }))
+        Answer::Ready(Ok(AnswerText { ok, text: words[1..].join("\n").into(), errors: "".into() }))
     }
 
     fn probe(&self, folder: &WsPath) -> Answer<AnswerText> {
         match self.answers.get(folder.as_str()) {
-            Some(text) => Answer::Ready(AnswerText { ok: true, text: text.clone() }),
+            Some(text) => Answer::Ready(AnswerText { ok: true, text: text.clone(), errors: "".into() }),
             None => Answer::Pending,
         }
     }

@@ -133,7 +133,7 @@ impl Workshop<'_> {
         };
         let status = step.status.map(text).transpose()?;
         let ok = status.is_none_or(|code| code.trim() == "0");
-        let answer = AnswerText { ok, text: text(step.outputs[0].file)?.into() };
+        let answer = AnswerText { ok, text: text(step.outputs[0].file)?.into(), errors: "".into() };
         for output in &step.outputs {
             let path = FilePath::from(&graph.file(output.file).path);
             let signature = self.machine.check(&path).map(Signature::settled);

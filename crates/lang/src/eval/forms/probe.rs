@@ -67,7 +67,9 @@ impl Evaluator<'_> {
             (step.folder.clone(), step.outputs.iter().map(|o| o.file).collect::<Vec<_>>())
         };
         match self.world.probe(&folder) {
-            Answer::Ready(AnswerText { ok, text }) => Ok(Value::Answer(Rc::new(AnswerValue { ok, text }))),
+            Answer::Ready(AnswerText { ok, text, errors }) => {
+                Ok(Value::Answer(Rc::new(AnswerValue { ok, text, errors })))
+            }
             Answer::Pending => {
                 self.wanted.probes.extend(outputs);
                 self.wait()

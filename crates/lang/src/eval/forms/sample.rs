@@ -10,7 +10,7 @@ use super::{Form, FormEvaluation, FormValues};
 use crate::builtins::*;
 use crate::eval::{Evaluator, Result};
 use crate::value::*;
-use crate::world::{Answer, AnswerText, SampleCommand, SampleProgram, SampleRequest};
+use crate::world::{Answer, AnswerText, NoAnswer, SampleCommand, SampleProgram, SampleRequest};
 
 pub(super) const FORM: Form = Form {
     info: FormInfo {
@@ -24,6 +24,7 @@ pub(super) const FORM: Form = Form {
             ("text", "what it printed, without the last line end"),
             ("lines", "the same, as lines"),
             ("json", "the same, read as JSON"),
+            ("errors", "what it printed as errors, where it failed"),
         ],
         example: "let revision = sample { run = `git rev-parse --short HEAD`, may_fail = true }",
     },
@@ -55,20 +56,27 @@ impl Evaluator<'_> {
         let request = SampleRequest { commands, env, timeout: values.duration("timeout") };
         let Answer::Ready(answer) = self.world.sample(&request) else { return self.wait() };
         match answer {
-            Ok(AnswerText { ok, text }) if ok || may_fail => {
-                Ok(Value::Answer(Rc::new(AnswerValue { ok, text })))
+            Ok(AnswerText { ok, text, errors }) if ok || may_fail => {
+                Ok(Value::Answer(Rc::new(AnswerValue { ok, text, errors })))
             }
-            Ok(AnswerText { text, .. }) => {
+            Ok(AnswerText { errors, .. }) => {
                 let error = Diagnostic::error("sample-failed", "this sample failed");
-                let said = text.lines().last().unwrap_or("").to_owned();
+                let said = errors.lines().last().unwrap_or("").to_owned();
                 let error = if said.is_empty() { error } else { error.note(format!("it said: {said}")) };
                 self.fail(span, error.mend("may_fail = true"))
             }
-            Err(_) if may_fail => Ok(Value::Answer(Rc::new(AnswerValue { ok: false, text: "".into() }))),
-            Err(problem) => {
-                let error =
-                    Diagnostic::error("sample-failed", format!("this sample could not run: {problem}"));
+            Err(NoAnswer { is_lasting: true, why }) if may_fail => {
+                let answer = AnswerValue { ok: false, text: "".into(), errors: why.into() };
+                Ok(Value::Answer(Rc::new(answer)))
+            }
+            Err(NoAnswer { why, is_lasting: true }) => {
+                let error = Diagnostic::error("sample-failed", format!("this sample could not run: {why}"));
                 self.fail(span, error.mend("may_fail = true"))
+            }
+            // Another time it may have an answer, so that this is none.
+            Err(NoAnswer { why, is_lasting: false }) => {
+                let error = Diagnostic::error("sample-failed", format!("this sample was cut off: {why}"));
+                self.fail(span, error)
             }
         }
     }
