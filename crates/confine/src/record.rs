@@ -12,6 +12,7 @@ use std::mem::MaybeUninit;
 use std::os::fd::{AsFd, AsRawFd, OwnedFd};
 use std::os::unix::ffi::OsStringExt;
 use std::path::{Component, Path, PathBuf};
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Mutex, PoisonError};
 
 use rustix::event::{PollFd, PollFlags, poll};
@@ -19,7 +20,8 @@ use rustix::fs::{Mode, OFlags, ResolveFlags};
 use rustix::net::{RecvAncillaryBuffer, RecvAncillaryMessage, RecvFlags};
 
 use crate::calls::{
-    ARGUMENTS, CallUse, LISTING, OLD_ARGUMENTS, PathArgument, PathUse, makes_folder, touch_of,
+    ARGUMENTS, CallUse, HARMLESS, LookCall, OF_OPEN, OLD_ARGUMENTS, OLD_HARMLESS, PathArgument, PathUse, lists_folder,
+    look_call, makes_folder, touch_of,
 };
 use crate::filter::{Network, Surroundings};
 use crate::sys::{self, WantedCall};
@@ -68,6 +70,10 @@ pub struct Recorder<'a> {
     /// In a room, what is outside of the workspace, by the paths as they were written.
     written: Mutex<BTreeMap<PathBuf, (PathUse, Found)>>,
     network: Mutex<bool>,
+    /// Whether something was done of which it is not known what was seen by it.
+    is_unclear: AtomicBool,
+    /// Whether the list of what is mounted is hidden: in a room it names all that was put there.
+    hides_mounts: bool,
     hidden: Option<Hidden<'a>>,
     /// The workspace, where commands are in a room.
     room: Option<&'a Path>,
@@ -92,6 +98,8 @@ impl<'a> Recorder<'a> {
             touched: Mutex::default(),
             written: Mutex::default(),
             network: Mutex::default(),
+            is_unclear: AtomicBool::new(false),
+            hides_mounts: false,
             hidden: None,
             room: None,
             only_workspace: false,
@@ -115,6 +123,22 @@ impl<'a> Recorder<'a> {
     #[must_use]
     pub fn only_in_workspace(self) -> Recorder<'a> {
         Recorder { only_workspace: true, ..self }
+    }
+
+    /// Hides from commands in a room which files were put there one by one.
+    #[must_use]
+    pub fn hiding_mounts(self) -> Recorder<'a> {
+        Recorder { hides_mounts: true, ..self }
+    }
+
+    /// Whether commands did something that no recorder understands: then they may have seen whatever was there. Calls that are in no
+    /// table are refused besides.
+    pub fn is_unclear(&self) -> bool {
+        self.is_unclear.load(Ordering::Relaxed)
+    }
+
+    fn note_unclear(&self) {
+        self.is_unclear.store(true, Ordering::Relaxed);
     }
 
     /// What was done with paths so far, by path.
@@ -146,12 +170,10 @@ impl<'a> Recorder<'a> {
 
     /// The filter that commands are started under.
     pub(crate) fn filter(&self, surroundings: Surroundings) -> Vec<libc::sock_filter> {
-        let mut calls: Vec<i64> = ARGUMENTS.iter().chain(OLD_ARGUMENTS).map(|a| a.call).collect();
-        calls.sort_unstable();
-        calls.dedup();
+        let harmless: Vec<i64> = HARMLESS.iter().chain(OLD_HARMLESS).copied().collect();
         // Who asks for the network and has none is refused, and that is noted.
         let watched: &[i64] = if surroundings.network == Network::None { &[libc::SYS_socket] } else { &[] };
-        surroundings.supervising_filter(&calls, watched)
+        surroundings.supervising_filter(&harmless, watched)
     }
 
     /// Attends to the calls of one process and all that it starts, until they are gone or `stop`
@@ -169,7 +191,11 @@ impl<'a> Recorder<'a> {
             let [calls, stopped] = [fds[0].revents(), fds[1].revents()];
             if calls.contains(PollFlags::IN) {
                 if let Some(call) = sys::next_call(listener.as_fd()) {
-                    sys::answer_call(listener.as_fd(), call, self.note(call));
+                    match self.note(call) {
+                        Noted::GoesOn => sys::answer_call(listener.as_fd(), call, 0),
+                        Noted::Refused(error) => sys::answer_call(listener.as_fd(), call, error),
+                        Noted::Done => sys::answer_done(listener.as_fd(), call),
+                    }
                 }
             } else if !calls.is_empty() || !stopped.is_empty() {
                 return;
@@ -177,57 +203,170 @@ impl<'a> Recorder<'a> {
         }
     }
 
-    /// Notes a call; gives the error with which it is refused, or 0.
-    fn note(&self, call: WantedCall) -> i32 {
+    /// Notes a call, and says what becomes of it.
+    fn note(&self, call: WantedCall) -> Noted {
         if call.number == libc::SYS_socket {
             // Runtimes ask services of the machine for names of users, by sockets that have a path.
             if matches!(call.arguments[0] as i32, libc::AF_INET | libc::AF_INET6) {
                 *self.network.lock().unwrap_or_else(PoisonError::into_inner) = true;
             }
-            return libc::EACCES;
+            return Noted::Refused(libc::EACCES);
         }
+        let arguments = || ARGUMENTS.iter().chain(OLD_ARGUMENTS).filter(|a| a.call == call.number);
+        if arguments().next().is_none() {
+            // Nobody knows what it would tell. Programs know how to do without what an older kernel has not.
+            self.note_unclear();
+            return Noted::Refused(libc::ENOSYS);
+        }
+        if self.tell_of_folder(&call) {
+            // Where it is was said before, or is noted now.
+            self.note_paths(&call, arguments());
+            return Noted::Done;
+        }
+        self.note_paths(&call, arguments())
+    }
+
+    /// Notes the paths of a call.
+    fn note_paths<'t>(
+        &self,
+        call: &WantedCall,
+        arguments: impl Iterator<Item = &'t PathArgument>,
+    ) -> Noted {
         let mut hides = false;
-        for argument in ARGUMENTS.iter().chain(OLD_ARGUMENTS).filter(|a| a.call == call.number) {
+        for argument in arguments {
             let touch = match argument.use_ {
                 CallUse::Always(touch) => touch,
                 CallUse::ByFlags(flags) => touch_of(call.arguments[flags]),
                 CallUse::ByFlagsAt(at) => touch_of(word_at(call.thread, call.arguments[at]).unwrap_or(0)),
             };
-            let Some(whole) = written_path(&call, argument) else { continue };
+            if argument.path == OF_OPEN && !lists_folder(call.number) {
+                continue;
+            }
+            let whole = match written_path(call, argument) {
+                Ok(Some(whole)) => whole,
+                Ok(None) => continue,
+                Err(Unclear::Mounts) if self.hides_mounts => return Noted::Refused(libc::ENOENT),
+                Err(Unclear::Mounts) => continue,
+                Err(Unclear::OfOthers) => {
+                    self.note_unclear();
+                    continue;
+                }
+            };
             if self.only_workspace && is_far_from_workspace(&whole) {
                 continue;
             }
             // Whoever asks again finds the same, but for what commands make themselves: that is no input.
-            let is_settled = self.room.is_some() && self.hidden.is_none();
-            if is_settled {
-                let mut known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
-                // Opening a folder and listing it are two things.
-                if !known.insert((whole.clone(), call.number, touch)) {
-                    continue;
-                }
+            let may_settle = self.room.is_some() && self.hidden.is_none();
+            // Opening a folder and listing it are two things.
+            let row = (whole.clone(), call.number, touch);
+            if may_settle && self.known.lock().unwrap_or_else(PoisonError::into_inner).contains(&row) {
+                continue;
             }
-            let (path, seen) = self.path_of(call.thread, whole.clone());
+            let (path, seen, is_lasting) = self.path_of(call.thread, whole.clone());
+            if may_settle && (is_lasting || is_far_from_workspace(&whole)) {
+                self.known.lock().unwrap_or_else(PoisonError::into_inner).insert(row);
+            }
             // Who opens a folder may only want to come back to it; a process that lists it says so.
-            let opens = touch == PathUse::Read && call.number != LISTING;
+            let opens = touch == PathUse::Read && !lists_folder(call.number);
             // Who makes all folders on the way to a file asks for those that are there, too.
             let comes_back = (opens && self.room.is_some()) || makes_folder(call.number);
             let touch = match comes_back && seen && found(&path) == Found::Folder {
                 true => PathUse::LookedUp,
                 false => touch,
             };
-            if self.room.is_some() && !self.only_workspace && !whole.starts_with(crate::ROOT) {
+            if self.room.is_some() && !self.only_workspace {
                 let mut written = self.written.lock().unwrap_or_else(PoisonError::into_inner);
                 let there = || if seen { found(&path) } else { Found::Nothing };
-                let known = written.entry(whole).or_insert_with(|| (touch, there()));
-                known.0 = known.0.max(touch);
+                // By way of a link of the commands' own it is a file of the machine all the same.
+                let behind = (path != whole && !self.is_of_workspace(&path)).then(|| path.clone());
+                let as_written = (!whole.starts_with(crate::ROOT)).then_some(whole);
+                for name in as_written.into_iter().chain(behind) {
+                    let known = written.entry(name).or_insert_with(|| (touch, there()));
+                    known.0 = known.0.max(touch);
+                }
             }
             hides |= touch != PathUse::Written && self.hidden.is_some_and(|hidden| hidden(&path));
             let mut touched = self.touched.lock().unwrap_or_else(PoisonError::into_inner);
             let known = touched.entry(path).or_insert_with_key(|path| (touch, found(path), seen));
             known.0 = known.0.max(touch);
         }
-        if hides { libc::ENOENT } else { 0 }
+        if hides { Noted::Refused(libc::ENOENT) } else { Noted::GoesOn }
     }
+
+    fn is_of_workspace(&self, path: &Path) -> bool {
+        self.room.is_some_and(|workspace| path.starts_with(workspace))
+    }
+
+    /// Answers a call that asks what a folder of the workspace is, for commands in a room: how large a folder is, and how many links it
+    /// has, tells how much is in it. Gives whether it was one.
+    fn tell_of_folder(&self, call: &WantedCall) -> bool {
+        let (Some(look), Some(_)) = (look_call(call.number), self.room) else { return false };
+        let (to, follows, mask) = match look {
+            LookCall::Plain { to, follows } => (to, follows, None),
+            LookCall::Flagged { to, flags } => (to, follows(call, flags), None),
+            LookCall::Long { to, flags, mask } => {
+                (to, follows(call, flags), Some(call.arguments[mask] as u32))
+            }
+        };
+        let Some(argument) = ARGUMENTS.iter().chain(OLD_ARGUMENTS).find(|a| a.call == call.number) else {
+            return false;
+        };
+        let flags = OFlags::PATH | OFlags::CLOEXEC;
+        let folder = match written_path(call, argument) {
+            Ok(Some(whole)) if argument.path != OF_OPEN => {
+                if !whole.starts_with(crate::ROOT) {
+                    return false;
+                }
+                let flags = if follows { flags } else { flags | OFlags::NOFOLLOW };
+                root_of(call.thread).and_then(|root| {
+                    rustix::fs::openat2(root, &whole, flags, Mode::empty(), ResolveFlags::IN_ROOT).ok()
+                })
+            }
+            Ok(_) => {
+                // About what is open.
+                let number = argument.folder.map(|folder| call.arguments[folder] as i32);
+                number.filter(|number| *number >= 0).and_then(|number| {
+                    let at = format!("/proc/{}/fd/{number}", call.thread);
+                    rustix::fs::open(at, flags, Mode::empty()).ok()
+                })
+            }
+            Err(_) => None,
+        };
+        let Some(folder) = folder else { return false };
+        let is_folder = rustix::fs::fstat(&folder).is_ok_and(|found| {
+            rustix::fs::FileType::from_raw_mode(found.st_mode) == rustix::fs::FileType::Directory
+        });
+        let is_of_workspace = || {
+            fs::read_link(format!("/proc/self/fd/{}", folder.as_raw_fd()))
+                .is_ok_and(|path| path.starts_with(crate::ROOT))
+        };
+        is_folder
+            && is_of_workspace()
+            && sys::tell_of_folder(call.thread, call.arguments[to], folder.as_fd(), mask)
+    }
+}
+
+/// What becomes of a call.
+enum Noted {
+    /// The kernel does it.
+    GoesOn,
+    /// It fails with this error.
+    Refused(i32),
+    /// It was answered.
+    Done,
+}
+
+/// Why it is not known what a path is.
+enum Unclear {
+    /// It lists what is mounted.
+    Mounts,
+    /// It is about another process.
+    OfOthers,
+}
+
+/// Whether links at the end of a path are followed, by the flags of a call.
+fn follows(call: &WantedCall, flags: usize) -> bool {
+    call.arguments[flags] as i32 & libc::AT_SYMLINK_NOFOLLOW == 0
 }
 
 impl Default for Recorder<'_> {
@@ -238,8 +377,11 @@ impl Default for Recorder<'_> {
 
 /// Whether a path cannot lead to the workspace in a room: commands can make no links in the system's folders.
 fn is_far_from_workspace(path: &Path) -> bool {
-    const SYSTEM: [&str; 8] = ["/usr", "/lib", "/lib64", "/bin", "/sbin", "/etc", "/sys", "/dev"];
-    SYSTEM.iter().any(|folder| path.starts_with(folder))
+    const SYSTEM: [&str; 7] = ["/usr", "/lib", "/lib64", "/bin", "/sbin", "/etc", "/sys"];
+    // Below /dev there are links to what commands make and open.
+    const DEVICES: [&str; 5] = ["/dev/null", "/dev/zero", "/dev/full", "/dev/random", "/dev/urandom"];
+    (SYSTEM.iter().any(|folder| path.starts_with(folder))
+        || DEVICES.iter().any(|device| path == Path::new(device)))
         && !path.components().any(|part| matches!(part, Component::ParentDir))
 }
 
@@ -280,32 +422,43 @@ fn word_at(thread: u32, at: u64) -> Option<u64> {
 }
 
 impl Recorder<'_> {
-    /// The path that a call is about, with links followed, and whether something is to be seen there.
-    fn path_of(&self, thread: u32, whole: PathBuf) -> (PathBuf, bool) {
-        let Some(workspace) = self.room else { return (resolved(&whole), true) };
-        let (path, seen) = resolved_in_room(thread, &whole);
+    /// The path that a call is about, with links followed; whether something is to be seen there; and whether that stays so while
+    /// commands run: no link leads there, and it lies where they cannot change anything.
+    fn path_of(&self, thread: u32, whole: PathBuf) -> (PathBuf, bool, bool) {
+        let Some(workspace) = self.room else { return (resolved(&whole), true, false) };
+        let (path, seen, is_fixed) = resolved_in_room(thread, &whole);
+        let is_lasting = is_fixed && path == whole;
         let path = match path.strip_prefix(crate::ROOT) {
             Ok(inside) if inside.as_os_str().is_empty() => workspace.to_owned(),
             Ok(inside) => workspace.join(inside),
             Err(_) => path,
         };
-        (path, seen)
+        (path, seen, is_lasting)
     }
 }
 
-/// A path as a process sees it, with links followed as far as it is there, and whether it is.
-fn resolved_in_room(thread: u32, path: &Path) -> (PathBuf, bool) {
+/// The root folder of a process.
+fn root_of(thread: u32) -> Option<OwnedFd> {
+    rustix::fs::open(format!("/proc/{thread}/root"), OFlags::PATH | OFlags::CLOEXEC, Mode::empty()).ok()
+}
+
+/// A path as a process sees it, with links followed as far as it is there; whether it is; and whether it lies on a file system that
+/// nobody may write to.
+fn resolved_in_room(thread: u32, path: &Path) -> (PathBuf, bool, bool) {
     let flags = OFlags::PATH | OFlags::CLOEXEC;
-    let Ok(root) = rustix::fs::open(format!("/proc/{thread}/root"), flags, Mode::empty()) else {
-        return (path.to_owned(), false);
+    let Some(root) = root_of(thread) else { return (path.to_owned(), false, false) };
+    let open = |path: &Path| {
+        rustix::fs::openat2(&root, path, flags, Mode::empty(), ResolveFlags::IN_ROOT).ok()
     };
-    let look_up = |path: &Path| {
-        let found = rustix::fs::openat2(&root, path, flags, Mode::empty(), ResolveFlags::IN_ROOT).ok()?;
-        fs::read_link(format!("/proc/self/fd/{}", found.as_raw_fd())).ok()
-    };
-    if let Some(path) = look_up(path) {
-        return (path, true);
+    let path_behind = |found: &OwnedFd| fs::read_link(format!("/proc/self/fd/{}", found.as_raw_fd())).ok();
+    if let Some(found) = open(path)
+        && let Some(path) = path_behind(&found)
+    {
+        let is_fixed = rustix::fs::fstatvfs(&found)
+            .is_ok_and(|found| found.f_flag.contains(rustix::fs::StatVfsMountFlags::RDONLY));
+        return (path, true, is_fixed);
     }
+    let look_up = |path: &Path| open(path).as_ref().and_then(path_behind);
     let mut at = PathBuf::from("/");
     for part in path.components() {
         match part {
@@ -317,35 +470,108 @@ fn resolved_in_room(thread: u32, path: &Path) -> (PathBuf, bool) {
             _ => {}
         }
     }
-    (at, false)
+    (at, false, false)
 }
 
-/// The path that a call names, from the root on.
-fn written_path(call: &WantedCall, argument: &PathArgument) -> Option<PathBuf> {
-    if call.number == LISTING {
-        return fs::read_link(format!("/proc/{}/fd/{}", call.thread, call.arguments[0] as i32)).ok();
-    }
-    let bytes = memory(call.thread, call.arguments[argument.path], LONGEST_PATH)?;
-    let end = bytes.iter().position(|b| *b == 0)?;
-    let written = PathBuf::from(std::ffi::OsString::from_vec(bytes[..end].to_vec()));
+/// The path that a call names, from the root on; `None` where it names none.
+fn written_path(call: &WantedCall, argument: &PathArgument) -> Result<Option<PathBuf>, Unclear> {
     let thread = call.thread;
-    let folder = argument.folder.map(|n| call.arguments[n] as i32).filter(|fd| *fd != libc::AT_FDCWD);
-    let start = match folder {
-        _ if written.is_absolute() => PathBuf::from("/"),
-        Some(fd) => fs::read_link(format!("/proc/{thread}/fd/{fd}")).ok()?,
-        None => fs::read_link(format!("/proc/{thread}/cwd")).ok()?,
-    };
+    let link_of = |name: String| fs::read_link(format!("/proc/{thread}/{name}")).ok();
+    if argument.path == OF_OPEN {
+        return Ok(link_of(format!("fd/{}", call.arguments[0] as i32)));
+    }
+    let Some(bytes) = memory(thread, call.arguments[argument.path], LONGEST_PATH) else { return Ok(None) };
+    let Some(end) = bytes.iter().position(|b| *b == 0) else { return Ok(None) };
+    let written = PathBuf::from(std::ffi::OsString::from_vec(bytes[..end].to_vec()));
     if written.as_os_str().is_empty() {
         // Something about an open file, not about a path.
-        return None;
+        return Ok(None);
     }
-    let whole = start.join(written);
-    // For us, `self` is someone else.
-    let whole = match whole.strip_prefix("/proc/self") {
-        Ok(rest) => Path::new("/proc").join(thread.to_string()).join(rest),
-        Err(_) => whole,
+    let folder = argument.folder.map(|n| call.arguments[n] as i32).filter(|fd| *fd != libc::AT_FDCWD);
+    let start = match folder {
+        _ if written.is_absolute() => Some(PathBuf::from("/")),
+        Some(fd) => link_of(format!("fd/{fd}")),
+        None => link_of("cwd".to_owned()),
     };
-    Some(whole)
+    let Some(start) = start else { return Ok(None) };
+    behind_process_links(thread, start.join(written))
+}
+
+/// So many links of processes may lead to one another.
+const PROCESS_LINKS: usize = 16;
+
+/// A path in which links of the kernel are followed that are about the process that asks: its current folder, its root, what it has
+/// open. To others they would lead elsewhere. `None` where they lead to no path.
+fn behind_process_links(thread: u32, path: PathBuf) -> Result<Option<PathBuf>, Unclear> {
+    let mut path = path;
+    for _ in 0..PROCESS_LINKS {
+        for (at, target) in [
+            ("/dev/fd", "/proc/self/fd"),
+            ("/dev/stdin", "/proc/self/fd/0"),
+            ("/dev/stdout", "/proc/self/fd/1"),
+            ("/dev/stderr", "/proc/self/fd/2"),
+            ("/proc/mounts", "/proc/self/mounts"),
+            ("/etc/mtab", "/proc/self/mounts"),
+        ] {
+            if let Ok(rest) = path.strip_prefix(at) {
+                path = Path::new(target).join(rest).components().collect();
+            }
+        }
+        // Also by way of `//`, `.` and the like.
+        let parts: Vec<String> = path
+            .components()
+            .filter_map(|part| match part {
+                Component::Normal(name) => Some(name.to_string_lossy().into_owned()),
+                _ => None,
+            })
+            .collect();
+        let texts: Vec<&str> = parts.iter().map(String::as_str).collect();
+        let goes_up = path.components().any(|part| part == Component::ParentDir);
+        let rest = match texts.as_slice() {
+            ["proc", "self" | "thread-self", "task", _, rest @ ..] => rest,
+            ["proc", "self" | "thread-self", rest @ ..] => rest,
+            ["proc", number, rest @ ..] if number.bytes().all(|b| b.is_ascii_digit()) => {
+                match rest {
+                    // What others call a process says nothing of files.
+                    ["cwd" | "root" | "fd" | "map_files" | "exe", ..] | ["task", ..] if !is_own(thread, number) => {
+                        return Err(Unclear::OfOthers);
+                    }
+                    ["mountinfo" | "mounts" | "mountstats", ..] => return Err(Unclear::Mounts),
+                    _ if is_own(thread, number) => rest,
+                    _ => return Ok(Some(path)),
+                }
+            }
+            ["proc", ..] if goes_up => return Err(Unclear::OfOthers),
+            _ => return Ok(Some(path)),
+        };
+        if goes_up {
+            // What is above depends on where links on the way lead.
+            return Err(Unclear::OfOthers);
+        }
+        let link_of = |name: &str| fs::read_link(format!("/proc/{thread}/{name}")).ok();
+        let (target, rest) = match rest {
+            ["cwd", rest @ ..] => (link_of("cwd"), rest),
+            ["root", rest @ ..] => (Some(PathBuf::from("/")), rest),
+            ["exe", rest @ ..] => (link_of("exe"), rest),
+            ["fd", number, rest @ ..] => (link_of(&format!("fd/{number}")), rest),
+            ["mountinfo" | "mounts" | "mountstats", ..] => return Err(Unclear::Mounts),
+            ["map_files", _, ..] => return Err(Unclear::OfOthers),
+            // Something else of its own.
+            rest => return Ok(Some(Path::new("/proc").join(thread.to_string()).join(rest.join("/")))),
+        };
+        match target {
+            Some(target) if target.is_absolute() => path = target.join(rest.join("/")).components().collect(),
+            _ => return Ok(None),
+        }
+    }
+    Err(Unclear::OfOthers)
+}
+
+/// Whether a number is what a thread's process is called where it runs.
+fn is_own(thread: u32, number: &str) -> bool {
+    let status = fs::read_to_string(format!("/proc/{thread}/status")).unwrap_or_default();
+    let numbers = status.lines().find_map(|line| line.strip_prefix("NStgid:"));
+    numbers.and_then(|numbers| numbers.split_whitespace().last()) == Some(number)
 }
 
 /// A path with links followed as far as it is there, and `.` and `..` taken out.

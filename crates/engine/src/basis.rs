@@ -67,18 +67,6 @@ const LOADERS: [&str; 2] = ["/lib64/ld-linux-x86-64.so.2", "/lib/ld-linux-aarch6
 /// Permissions among the bits of a file's mode.
 const PERMISSIONS: u32 = 0o7777;
 
-/// Stands for what a link leads to, in the place of a name below it. Its folder is the link's path with `/` at the end, which no other
-/// folder has.
-const BEHIND: &str = "behind";
-
-/// The path of something that is rested on.
-fn whole_path(folder: &str, name: &str) -> String {
-    match folder.strip_suffix('/') {
-        Some(link) if name == BEHIND => link.to_owned(),
-        _ => format!("{folder}/{name}"),
-    }
-}
-
 /// What was found at a path of the machine, or asked of it.
 #[derive(Clone, PartialEq, Eq, Debug)]
 enum RestedOn {
@@ -92,23 +80,29 @@ enum RestedOn {
     Content { digest: Digest, permissions: u32 },
     /// The names in it, each with its kind, and its permissions.
     Names { digest: Digest, permissions: u32 },
-    /// It is a link, and this is its text.
-    Link(Arc<str>),
     /// Where the loader's list has a library of this name; nowhere if it is empty.
     Loaded(Arc<str>),
 }
 
+/// Something that is rested on.
+#[derive(Clone, PartialEq, Eq, Debug)]
+struct RestedRow {
+    rest: RestedOn,
+    /// The links on the way to it, itself among them, and their texts: commands can read these, too, and ask whether something is a link.
+    way: Digest,
+}
+
 /// What is rested on in a folder, by name.
-type BasisPart = BTreeMap<Arc<str>, RestedOn>;
+type BasisPart = BTreeMap<Arc<str>, RestedRow>;
 
 /// All that is rested on, by folder.
 #[derive(Default)]
 struct BasisParts(BTreeMap<String, BasisPart>);
 
 impl BasisParts {
-    fn add(&mut self, path: &str, rest: RestedOn) {
+    fn add(&mut self, path: &str, row: RestedRow) {
         let (folder, name) = path.rsplit_once('/').unwrap_or(("", path));
-        self.0.entry(folder.to_owned()).or_default().insert(name.into(), rest);
+        self.0.entry(folder.to_owned()).or_default().insert(name.into(), row);
     }
 }
 
@@ -116,9 +110,10 @@ fn encode(folder: &str, part: &BasisPart) -> Vec<u8> {
     let mut out = Encoder::new();
     out.u8(VERSION);
     out.text(folder);
-    let rows: Vec<(&Arc<str>, &RestedOn)> = part.iter().collect();
-    out.list(&rows, |out, (name, rest)| {
+    let rows: Vec<(&Arc<str>, &RestedRow)> = part.iter().collect();
+    out.list(&rows, |out, (name, RestedRow { rest, way })| {
         out.text(name);
+        out.digest(way);
         match rest {
             RestedOn::Nothing => out.u8(0),
             RestedOn::File { permissions, size } => {
@@ -140,10 +135,6 @@ fn encode(folder: &str, part: &BasisPart) -> Vec<u8> {
                 out.digest(digest);
                 out.u32(*permissions);
             }
-            RestedOn::Link(text) => {
-                out.u8(6);
-                out.text(text);
-            }
             RestedOn::Loaded(path) => {
                 out.u8(5);
                 out.text(path);
@@ -154,7 +145,7 @@ fn encode(folder: &str, part: &BasisPart) -> Vec<u8> {
 }
 
 /// A part that was read: the folder, and what is rested on by name.
-type ReadPart = (Arc<str>, Vec<(Arc<str>, RestedOn)>);
+type ReadPart = (Arc<str>, Vec<(Arc<str>, RestedRow)>);
 
 fn decode(bytes: &[u8]) -> Result<ReadPart, Truncated> {
     let mut from = Decoder::new(bytes);
@@ -163,7 +154,7 @@ fn decode(bytes: &[u8]) -> Result<ReadPart, Truncated> {
     }
     let folder = from.text()?.into();
     let rows = from.list(|from| {
-        let name = from.text()?.into();
+        let (name, way) = (from.text()?.into(), from.digest()?);
         let rest = match from.u8()? {
             0 => RestedOn::Nothing,
             1 => RestedOn::File { permissions: from.u32()?, size: from.u64()? },
@@ -171,10 +162,9 @@ fn decode(bytes: &[u8]) -> Result<ReadPart, Truncated> {
             3 => RestedOn::Content { digest: from.digest()?, permissions: from.u32()? },
             4 => RestedOn::Names { digest: from.digest()?, permissions: from.u32()? },
             5 => RestedOn::Loaded(from.text()?.into()),
-            6 => RestedOn::Link(from.text()?.into()),
             _ => return Err(Truncated),
         };
-        Ok((name, rest))
+        Ok((name, RestedRow { rest, way }))
     })?;
     if from.is_at_end() { Ok((folder, rows)) } else { Err(Truncated) }
 }
@@ -220,18 +210,35 @@ impl Build<'_> {
         if let Some(why) = self.unfit(id) {
             return Err(why.into());
         }
-        let seen = seen.filter(|seen| !seen.incomplete && !seen.only_workspace);
+        let seen = seen.filter(|seen| !seen.incomplete && !seen.recording.only_workspace);
         let seen = seen.ok_or("not all that its commands read could be seen")?;
         let counted = self.counted(now, found);
         let mut rests = BasisParts::default();
         for named in &seen.named {
             self.note_named(named, &counted, &mut rests, began_at)?;
         }
+        // What interprets programs the kernel opens itself, as the first lines of scripts and heads of programs say.
+        let of_workspace = seen.touched.iter().filter(|touched| touched.touch == Touch::Started);
+        let of_workspace = of_workspace.filter_map(|touched| touched.path.in_workspace());
+        let of_machine = seen.named.iter().filter(|named| named.touch == Touch::Started);
+        let programs = of_workspace.map(|path| FilePath::from(&path));
+        for program in programs.chain(of_machine.map(|named| FilePath::of_machine(&named.path))) {
+            for interpreter in self.outside.interpreters(&program).iter().filter(|path| path.is_of_machine()) {
+                let path = interpreter.as_str();
+                if counted.contains(path) {
+                    continue;
+                }
+                let found = self.outside.check(interpreter).is_some().then_some(false);
+                if let Some(rest) = self.rest_at(path, Touch::Started, found, began_at)? {
+                    rests.add(path, RestedRow { rest, way: self.way_to(path) });
+                }
+            }
+        }
         for loader in LOADERS {
             if self.outside.check(&FilePath::of_machine(loader)).is_some()
                 && let Some(rest) = self.rest_at(loader, Touch::Started, Some(false), began_at)?
             {
-                rests.add(loader, rest);
+                rests.add(loader, RestedRow { rest, way: self.way_to(loader) });
             }
         }
         let store = self.store.ok_or("nothing is kept")?;
@@ -281,22 +288,16 @@ impl Build<'_> {
         }
         if let Some((_, library)) = path.rsplit_once('/').filter(|(_, name)| name.contains(".so")) {
             let from = self.outside.loaded_from(library).unwrap_or_default();
-            rests.add(&format!("{LOADER_LIST}/{library}"), RestedOn::Loaded(from));
+            let way = self.way_to(LOADER_LIST);
+            rests.add(&format!("{LOADER_LIST}/{library}"), RestedRow { rest: RestedOn::Loaded(from), way });
         }
         // Where the list cannot be read in parts, all of it counts.
         let is_told = path == LOADER_LIST && self.outside.loaded_from(LIBC).is_some();
-        // Which way a path leads shows in its links: their texts can be read, too.
-        for (link, text) in self.outside.links_of_machine(path) {
-            rests.add(&link, RestedOn::Link(text));
-        }
         if is_told || named.touch == Touch::Written || counted.contains(path) {
             return Ok(());
         }
         if let Some(rest) = self.rest_at(path, named.touch, named.folder, began_at)? {
-            // A link at the end of a path has its own place among what is rested on.
-            let is_link = self.outside.link_of_machine(path).is_some();
-            let at = if is_link { format!("{path}//{BEHIND}") } else { path.to_owned() };
-            rests.add(&at, rest);
+            rests.add(path, RestedRow { rest, way: self.way_to(path) });
         }
         Ok(())
     }
@@ -354,6 +355,16 @@ impl Build<'_> {
         }))
     }
 
+    /// What identifies the links on the way to a path of the machine.
+    fn way_to(&self, path: &str) -> Digest {
+        let mut out = Encoder::new();
+        out.list(&self.outside.links_of_machine(path), |out, (link, text)| {
+            out.text(link);
+            out.text(text);
+        });
+        Digest::of(&out.bytes)
+    }
+
     fn names_digest(&self, folder: &str) -> std::io::Result<Digest> {
         let names = self.outside.names_in(folder)?;
         let mut out = Encoder::new();
@@ -388,16 +399,16 @@ impl Build<'_> {
         let lost = || Some(Arc::from(format!("what it rests on ({})", &part.hex()[..12])));
         let Some(bytes) = self.store.and_then(|store| store.bytes(part)) else { return lost() };
         let Ok((folder, rows)) = decode(&bytes) else { return lost() };
-        let differs = |(name, rest): &(Arc<str>, RestedOn)| !self.is_so(&folder, name, rest);
-        rows.iter().find(|row| differs(row)).map(|(name, _)| whole_path(&folder, name).into())
+        let differs = |(name, row): &(Arc<str>, RestedRow)| !self.is_so(&folder, name, row);
+        rows.iter().find(|row| differs(row)).map(|(name, _)| Arc::from(format!("{folder}/{name}")))
     }
 
-    fn is_so(&self, folder: &str, name: &str, rest: &RestedOn) -> bool {
+    fn is_so(&self, folder: &str, name: &str, RestedRow { rest, way }: &RestedRow) -> bool {
         if let RestedOn::Loaded(from) = rest {
-            return folder == LOADER_LIST && self.outside.loaded_from(name).unwrap_or_default() == *from;
+            return self.way_to(LOADER_LIST) == *way && folder == LOADER_LIST && self.outside.loaded_from(name).unwrap_or_default() == *from;
         }
-        let path = whole_path(folder, name);
-        if !path.starts_with('/') {
+        let path = format!("{folder}/{name}");
+        if !path.starts_with('/') || self.way_to(&path) != *way {
             return false;
         }
         let file = FilePath::of_machine(&path);
@@ -420,7 +431,6 @@ impl Build<'_> {
             RestedOn::Names { digest, permissions } => {
                 has(true, permissions) && self.names_digest(&path).is_ok_and(|found| found == digest)
             }
-            RestedOn::Link(ref text) => self.outside.link_of_machine(&path).as_ref() == Some(text),
             RestedOn::Loaded(_) => false,
         }
     }

@@ -210,7 +210,14 @@ impl Build<'_> {
         let mut looked_for: BTreeSet<String> = BTreeSet::new();
         for touched in &seen.touched {
             let Some(path) = touched.path.in_workspace() else { continue };
-            if path.is_in(&step.folder) || step.folder.is_in(&path) && !path.is_root() {
+            if path.is_in(&step.folder) {
+                continue;
+            }
+            // A folder around the step's own is there in any case; what is in it besides counts.
+            if step.folder.is_in(&path) && !path.is_root() {
+                if touched.touch == Touch::Read {
+                    listed.insert(path.as_str().to_owned());
+                }
                 continue;
             }
             let path = if path.is_root() { "" } else { path.as_str() };
@@ -237,8 +244,7 @@ impl Build<'_> {
 
     /// Files of a step that run a script of the workspace. The kernel opens them itself, where nothing is seen of it.
     fn interpreters_of(&self, id: StepId, script: &str) -> Vec<Arc<str>> {
-        let script = WsPath::from_normal(script);
-        let found = self.outside.interpreters(&script);
+        let found = self.outside.interpreters(&FilePath::from(&WsPath::from_normal(script)));
         let found = found.iter().filter_map(FilePath::in_workspace);
         let is_file = |path: &WsPath| self.presence(id, path.as_str()) == Present::File;
         found.filter(is_file).map(|path| path.shared().clone()).collect()

@@ -25,7 +25,7 @@ impl Build<'_> {
             }
             if let Program::File(file) = stage.program {
                 self.bring_path(self.graph.file(file).path.as_str());
-                named.extend(self.outside.interpreters(&self.graph.file(file).path));
+                named.extend(self.outside.interpreters(&FilePath::from(&self.graph.file(file).path)));
             }
         }
         (named, programs)

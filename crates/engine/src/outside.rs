@@ -202,8 +202,17 @@ pub struct Seen {
     pub wanted_network: bool,
     /// Whether a command ran that was not seen.
     pub incomplete: bool,
+    /// How they were recorded.
+    pub recording: Recording,
+}
+
+/// How commands are recorded.
+#[derive(Clone, Copy, PartialEq, Eq, Debug, Default)]
+pub struct Recording {
     /// Whether what is outside of the workspace is of no interest.
     pub only_workspace: bool,
+    /// Whether the list of what is mounted in a room is hidden, which names all that is declared.
+    pub hides_mounts: bool,
 }
 
 impl Seen {
@@ -382,11 +391,6 @@ pub trait Outside: Sync {
         let _ = folder;
         Err(io::ErrorKind::Unsupported.into())
     }
-    /// The text of a link of the machine; `None` for what is none.
-    fn link_of_machine(&self, path: &str) -> Option<Arc<str>> {
-        let _ = path;
-        None
-    }
     /// The links of the machine that a path leads through, itself among them, each with its text.
     fn links_of_machine(&self, path: &str) -> Vec<(String, Arc<str>)> {
         let _ = path;
@@ -404,8 +408,8 @@ pub trait Outside: Sync {
     fn is_system(&self, path: &str) -> bool {
         ["/usr/", "/lib", "/bin/", "/sbin/", "/etc/", "/opt/"].iter().any(|folder| path.starts_with(folder))
     }
-    /// Programs of the system that run a script of the workspace, as its first line says; none for other files.
-    fn interpreters(&self, script: &WsPath) -> Vec<FilePath> {
+    /// Files by which the kernel runs a program: what the first line of a script says, and what loads a compiled one; none for others.
+    fn interpreters(&self, script: &FilePath) -> Vec<FilePath> {
         let _ = script;
         Vec::new()
     }
@@ -436,15 +440,14 @@ pub trait Outside: Sync {
     fn records(&self) -> bool {
         false
     }
-    /// The same under a recorder, which tells what the processes did, perhaps with paths of the workspace only; `None` where
-    /// the machine has none.
+    /// The same under a recorder, which tells what the processes did; `None` where the machine has none.
     fn run_recorded(
         &self,
         job: &Job<'_>,
         printed: &mut Vec<u8>,
-        only_workspace: bool,
+        recording: Recording,
     ) -> Option<(JobEnd, Seen)> {
-        let _ = (job, printed, only_workspace);
+        let _ = (job, printed, recording);
         None
     }
     /// Makes services ready for a user, a step's folder or another name: those that are shared and run already

@@ -13,7 +13,7 @@ use crate::away::{contents_of, patience_for};
 use crate::build::{Build, Outreach};
 use crate::event::{Event, Failure, Notice, Refusal};
 use crate::examine::Examined;
-use crate::outside::{FoundTool, Job, JobEnd, Lent, Readable, Readables, Seen, Work, is_cut_off, is_own_end};
+use crate::outside::{FoundTool, Job, JobEnd, Lent, Readable, Readables, Recording, Seen, Work, is_cut_off, is_own_end};
 use crate::reason::Reason;
 use crate::state::StepMemory;
 
@@ -153,9 +153,9 @@ impl Build<'_> {
         // Where commands see more than they declare, what they use of it says nothing for another time.
         let is_observed = step.observed && self.outside.records() && self.outside.sees_besides().is_none();
         let is_noted = self.options.notes_basis && self.outside.records() && !step.commands.is_empty();
-        let only_workspace = !is_watched && !is_noted;
-        let mut seen =
-            (is_watched || is_observed || is_noted).then(|| Seen { only_workspace, ..Seen::default() });
+        // A step whose inputs are what it uses is recorded in each run, so that it sees the same in each.
+        let recording = Recording { only_workspace: !is_watched && !is_noted, hides_mounts: is_observed };
+        let mut seen = (is_watched || is_observed || is_noted).then(|| Seen { recording, ..Seen::default() });
         self.forget_kept_of_others(id, now);
         let ran = self.run_commands(id, &now.tools, &mut printed, seen.as_mut(), Some(given));
         let complaint = ran.is_err().then_some(printed.as_slice());
@@ -372,7 +372,7 @@ impl Build<'_> {
             }
             let job = Job { lent, ..self.job(step, stages, &readable, tools, &work) };
             let recorded = seen.as_mut().and_then(|seen| {
-                let (end, more) = self.outside.run_recorded(&job, printed, seen.only_workspace)?;
+                let (end, more) = self.outside.run_recorded(&job, printed, seen.recording)?;
                 seen.add(more);
                 Some(end)
             });

@@ -7,7 +7,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
 use nubrik_confine::{Capture, Ended, PipelineSpec, Recorder, StageSpec};
-use nubrik_engine::{Job, JobEnd, Named, Seen};
+use nubrik_engine::{Job, JobEnd, Named, Recording, Seen};
 
 use crate::ground::{CommandNeeds, Enclosure, Environment, Grants, Ground, Net, Whom, named};
 use crate::machine::{Machine, called_by};
@@ -171,7 +171,7 @@ impl Machine {
         &self,
         job: &Job<'_>,
         printed: &mut Vec<u8>,
-        only_workspace: bool,
+        Recording { only_workspace, hides_mounts }: Recording,
     ) -> (JobEnd, Seen) {
         let grants = Grants::of(self, job);
         let hidden = |path: &Path| grants.hide(path);
@@ -179,6 +179,7 @@ impl Machine {
         if self.has_rooms() {
             recorder = recorder.in_room(self.root());
             recorder = if only_workspace { recorder.only_in_workspace() } else { recorder };
+            recorder = if hides_mounts { recorder.hiding_mounts() } else { recorder };
         } else if self.hides_undeclared() {
             recorder = recorder.hiding(&hidden);
         }
@@ -188,7 +189,7 @@ impl Machine {
         let written = recorder.written();
         let named: Vec<Named> = written.iter().filter_map(named).collect();
         // What is no text cannot be noted down for others.
-        let incomplete = named.len() < written.len();
+        let incomplete = named.len() < written.len() || recorder.is_unclear();
         let mut seen = Seen { touched, named, wanted_network, incomplete, ..Seen::default() };
         seen.touched.sort_by(|a, b| a.path.cmp(&b.path));
         (ended, seen)

@@ -13,7 +13,7 @@ use nubrik_bytes::Digest;
 use nubrik_confine::{CancelSwitch, SystemFolders, can_record};
 use nubrik_disk::{Below, MadeThing, Signature, TreeFile, open_file, read_file};
 use nubrik_engine::{
-    CONSTANT_ROOT, FoundTool, Job, JobEnd, Lent, Outside, Seen, ServiceFailure, ToolProblem, Work,
+    CONSTANT_ROOT, FoundTool, Job, JobEnd, Lent, Outside, Recording, Seen, ServiceFailure, ToolProblem, Work,
 };
 use nubrik_graph::{Native, Service};
 use nubrik_pins::OriginSettings;
@@ -353,8 +353,8 @@ impl Outside for Machine {
         !path.starts_with("/proc/") && !path.starts_with("/dev/") && self.system().cover(Path::new(path))
     }
 
-    fn interpreters(&self, script: &WsPath) -> Vec<FilePath> {
-        let found = crate::tool_parts::interpreters(&self.locate(script), &step_search_path());
+    fn interpreters(&self, script: &FilePath) -> Vec<FilePath> {
+        let found = crate::tool_parts::interpreters(&self.behind(script), &step_search_path());
         // Commands know the workspace under another path.
         let known = |path: FilePath| match Path::new(path.as_str()).strip_prefix(CONSTANT_ROOT) {
             Ok(inside) => FilePath::from(&WsPath::from_normal(&inside.to_string_lossy())),
@@ -402,9 +402,9 @@ impl Outside for Machine {
         &self,
         job: &Job<'_>,
         printed: &mut Vec<u8>,
-        only_workspace: bool,
+        recording: Recording,
     ) -> Option<(JobEnd, Seen)> {
-        let run = || self.run_with_recorder(job, printed, only_workspace);
+        let run = || self.run_with_recorder(job, printed, recording);
         can_record().then(|| self.workers.with_network(run))
     }
 
@@ -443,10 +443,6 @@ impl Outside for Machine {
 
     fn names_in(&self, folder: &str) -> io::Result<Vec<(String, u32)>> {
         crate::loader_list::names_in(folder)
-    }
-
-    fn link_of_machine(&self, path: &str) -> Option<Arc<str>> {
-        crate::ways::link_of_machine(path)
     }
 
     fn links_of_machine(&self, path: &str) -> Vec<(String, Arc<str>)> {

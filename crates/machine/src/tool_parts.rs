@@ -48,6 +48,12 @@ pub(crate) fn first_line(program: &Path) -> Option<String> {
 /// The programs that run a script, as its first line says: the interpreter, and where that only looks for another
 /// one by its name, what it finds.
 pub(crate) fn interpreters(script: &Path, search_path: &[PathBuf]) -> Vec<FilePath> {
+    if let Some(interpreter) = interpreter_of_program(script) {
+        return match interpreter.starts_with('/') {
+            true => vec![FilePath::of_machine(&interpreter)],
+            false => WsPath::root().resolve(&interpreter).iter().map(FilePath::from).collect(),
+        };
+    }
     let Some(line) = first_line(script) else { return Vec::new() };
     let mut words = line.split_whitespace();
     let Some(interpreter) = words.next() else { return Vec::new() };
@@ -62,6 +68,38 @@ pub(crate) fn interpreters(script: &Path, search_path: &[PathBuf]) -> Vec<FilePa
         found.extend(looked_up(name, search_path));
     }
     found
+}
+
+/// What the head of a compiled program (ELF, 64 bits) names as its interpreter: the one that loads it.
+fn interpreter_of_program(program: &Path) -> Option<String> {
+    /// Heads are at the beginning; so much of a file is looked at, in bytes.
+    const LOOKED_AT: usize = 64 << 10;
+    const INTERPRETER: u64 = 3;
+    let mut head = Vec::new();
+    std::io::Read::read_to_end(
+        &mut std::io::Read::take(nubrik_disk::open_file(program).ok()?, LOOKED_AT as u64),
+        &mut head,
+    )
+    .ok()?;
+    // Class and order of bytes: 64 bits, the lowest first.
+    if !head.starts_with(b"\x7fELF\x02\x01") {
+        return None;
+    }
+    let number = |at: usize, size: usize| {
+        let bytes = head.get(at..at.checked_add(size)?)?;
+        Some(bytes.iter().rev().fold(0, |number, byte| number << 8 | u64::from(*byte)))
+    };
+    let (table, row, count) = (number(32, 8)? as usize, number(54, 2)? as usize, number(56, 2)? as usize);
+    for number_of_row in 0..count {
+        let at = table.checked_add(number_of_row.checked_mul(row)?)?;
+        if number(at, 4)? == INTERPRETER {
+            let (from, size) = (number(at + 8, 8)? as usize, number(at + 32, 8)? as usize);
+            let text = head.get(from..from.checked_add(size)?)?;
+            let text = text.split(|byte| *byte == 0).next()?;
+            return String::from_utf8(text.to_vec()).ok().filter(|text| !text.is_empty());
+        }
+    }
+    None
 }
 
 /// Where a program is looked for, up to the first folder that has it: one that appears in front is another one.

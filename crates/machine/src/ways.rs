@@ -170,7 +170,7 @@ impl Ways {
 const LINKS: usize = 40;
 
 /// The text of a link of the machine; `None` for what is none.
-pub(crate) fn link_of_machine(path: &str) -> Option<Arc<str>> {
+fn link_of_machine(path: &str) -> Option<Arc<str>> {
     let text = rustix::fs::readlink(path, Vec::new()).ok()?;
     Some(text.to_string_lossy().into_owned().into())
 }

@@ -61,6 +61,57 @@ pub(crate) fn read_memory(thread: u32, at: u64, bytes: &mut [u8]) -> Option<usiz
     usize::try_from(read).ok()
 }
 
+/// Answers a call that asks what an open folder is, in the place of the kernel: all but how much is in it. Gives whether that could be
+/// said. The answer goes to an address in the thread's memory, in the longer form (`statx`) with a mask.
+pub(crate) fn tell_of_folder(thread: u32, at: u64, folder: BorrowedFd<'_>, mask: Option<u32>) -> bool {
+    /// The size of an empty folder on most file systems, in bytes, and in units of 512 bytes.
+    const SIZE: i64 = 4096;
+    /// So many links say that nobody counted them.
+    const LINKS: u32 = 1;
+    let write = |bytes: *const libc::c_void, length: usize| {
+        let local = libc::iovec { iov_base: bytes.cast_mut(), iov_len: length };
+        let remote = libc::iovec { iov_base: at as *mut libc::c_void, iov_len: length };
+        // SAFETY: the local part is a live value of the length that is said; the other one is of another process, which waits.
+        let written = unsafe {
+            libc::process_vm_writev(thread as libc::pid_t, &raw const local, 1, &raw const remote, 1, 0)
+        };
+        usize::try_from(written) == Ok(length)
+    };
+    match mask {
+        None => {
+            // SAFETY: a structure of numbers, for which zero is a value; the call writes to it.
+            let mut found: libc::stat = unsafe { std::mem::zeroed() };
+            // SAFETY: the pointer is to a live structure, the descriptor is open.
+            if unsafe { libc::fstat(folder.as_raw_fd(), &raw mut found) } != 0 {
+                return false;
+            }
+            (found.st_size, found.st_blocks, found.st_nlink) = (SIZE, SIZE / 512, LINKS.into());
+            write((&raw const found).cast(), size_of_val(&found))
+        }
+        Some(mask) => {
+            // SAFETY: as above.
+            let mut found: libc::statx = unsafe { std::mem::zeroed() };
+            let empty = c"".as_ptr();
+            // SAFETY: the pointers are to a live structure and a constant text, the descriptor is open.
+            let done = unsafe {
+                libc::statx(folder.as_raw_fd(), empty, libc::AT_EMPTY_PATH, mask, &raw mut found)
+            };
+            if done != 0 {
+                return false;
+            }
+            (found.stx_size, found.stx_blocks, found.stx_nlink) = (SIZE as u64, SIZE as u64 / 512, LINKS);
+            write((&raw const found).cast(), size_of_val(&found))
+        }
+    }
+}
+
+/// Says to who waits with a call that it was done.
+pub(crate) fn answer_done(listener: BorrowedFd<'_>, call: WantedCall) {
+    let mut answer = libc::seccomp_notif_resp { id: call.id, val: 0, error: 0, flags: 0 };
+    // SAFETY: the pointer is to a live structure of the size that the request's number says.
+    unsafe { libc::ioctl(listener.as_raw_fd(), libc::SECCOMP_IOCTL_NOTIF_SEND, &raw mut answer) };
+}
+
 /// Asks the kernel to change over to the supervisor at once when a call waits, and back when it is answered; older kernels
 /// do not know how.
 pub(crate) fn wake_at_once(listener: BorrowedFd<'_>) {
