@@ -20,8 +20,8 @@ use rustix::fs::{Mode, OFlags, ResolveFlags};
 use rustix::net::{RecvAncillaryBuffer, RecvAncillaryMessage, RecvFlags};
 
 use crate::calls::{
-    ARGUMENTS, CallUse, HARMLESS, LookCall, OF_OPEN, OLD_ARGUMENTS, OLD_HARMLESS, PathArgument, PathUse, lists_folder,
-    look_call, makes_folder, touch_of,
+    ARGUMENTS, CallUse, HARMLESS, LookCall, OF_OPEN, OLD_ARGUMENTS, OLD_HARMLESS, PathArgument, PathUse,
+    lists_folder, look_call, makes_folder, touch_of,
 };
 use crate::filter::{Network, Surroundings};
 use crate::sys::{self, WantedCall};
@@ -227,11 +227,7 @@ impl<'a> Recorder<'a> {
     }
 
     /// Notes the paths of a call.
-    fn note_paths<'t>(
-        &self,
-        call: &WantedCall,
-        arguments: impl Iterator<Item = &'t PathArgument>,
-    ) -> Noted {
+    fn note_paths<'t>(&self, call: &WantedCall, arguments: impl Iterator<Item = &'t PathArgument>) -> Noted {
         let mut hides = false;
         for argument in arguments {
             let touch = match argument.use_ {
@@ -447,9 +443,8 @@ fn root_of(thread: u32) -> Option<OwnedFd> {
 fn resolved_in_room(thread: u32, path: &Path) -> (PathBuf, bool, bool) {
     let flags = OFlags::PATH | OFlags::CLOEXEC;
     let Some(root) = root_of(thread) else { return (path.to_owned(), false, false) };
-    let open = |path: &Path| {
-        rustix::fs::openat2(&root, path, flags, Mode::empty(), ResolveFlags::IN_ROOT).ok()
-    };
+    let open =
+        |path: &Path| rustix::fs::openat2(&root, path, flags, Mode::empty(), ResolveFlags::IN_ROOT).ok();
     let path_behind = |found: &OwnedFd| fs::read_link(format!("/proc/self/fd/{}", found.as_raw_fd())).ok();
     if let Some(found) = open(path)
         && let Some(path) = path_behind(&found)
@@ -533,7 +528,9 @@ fn behind_process_links(thread: u32, path: PathBuf) -> Result<Option<PathBuf>, U
             ["proc", number, rest @ ..] if number.bytes().all(|b| b.is_ascii_digit()) => {
                 match rest {
                     // What others call a process says nothing of files.
-                    ["cwd" | "root" | "fd" | "map_files" | "exe", ..] | ["task", ..] if !is_own(thread, number) => {
+                    ["cwd" | "root" | "fd" | "map_files" | "exe", ..] | ["task", ..]
+                        if !is_own(thread, number) =>
+                    {
                         return Err(Unclear::OfOthers);
                     }
                     ["mountinfo" | "mounts" | "mountstats", ..] => return Err(Unclear::Mounts),

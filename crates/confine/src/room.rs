@@ -454,6 +454,11 @@ impl Room {
         &self.handle
     }
 
+    /// Whether a process there has something of a folder of the workspace open or mapped, or is in it; also where that cannot be known.
+    pub fn holds(&self, folder: &str) -> bool {
+        self.handle.holds(in_root(folder).as_slice())
+    }
+
     pub(crate) fn kind(&self) -> RoomKind {
         self.kind
     }

@@ -40,6 +40,9 @@ pub enum Answered {
     Line(Vec<u8>),
     /// It ended instead, or was ended, so.
     Ended(Ended),
+    /// It said more than one line, or something that was not asked for, and was ended: how that begins. Which request a line answers
+    /// cannot be known then.
+    TooMuch(Vec<u8>),
 }
 
 impl Talk {
@@ -62,6 +65,9 @@ impl Talk {
         timeout: Option<Duration>,
     ) -> Answered {
         let deadline = timeout.map(|limit| Instant::now() + limit);
+        if let Some(said) = self.said_unasked() {
+            return Answered::TooMuch(said);
+        }
         let (mut unsent, mut buffer) = (request, [0u8; 8 << 10]);
         let (mut is_closed, mut complains) = (false, true);
         loop {
@@ -69,7 +75,10 @@ impl Talk {
                 let mut line: Vec<u8> = self.ahead.drain(..=end).collect();
                 line.pop();
                 self.read_errors(printed);
-                return Answered::Line(line);
+                return match self.said_unasked() {
+                    Some(said) => Answered::TooMuch(said),
+                    None => Answered::Line(line),
+                };
             }
             if is_closed || self.ahead.len() > LONGEST_ANSWER {
                 self.read_errors(printed);
@@ -105,6 +114,25 @@ impl Talk {
                 }
             }
         }
+    }
+
+    /// What it said that nobody asked for, as far as that came; then it is ended.
+    fn said_unasked(&mut self) -> Option<Vec<u8>> {
+        let mut buffer = [0u8; 200];
+        while self.ahead.is_empty() {
+            let mut fds = [PollFd::new(&self.answers, PollFlags::IN)];
+            let now = Timespec { tv_sec: 0, tv_nsec: 0 };
+            if !matches!(poll(&mut fds, Some(&now)), Ok(1)) || !fds[0].revents().contains(PollFlags::IN) {
+                return None;
+            }
+            match rustix::io::read(&self.answers, &mut buffer) {
+                Ok(count) if count > 0 => self.ahead.extend_from_slice(&buffer[..count]),
+                Err(rustix::io::Errno::INTR) => {}
+                _ => return None,
+            }
+        }
+        self.end();
+        Some(std::mem::take(&mut self.ahead))
     }
 
     /// Waits until something can be done, but only so long. `None` when everything is to stop.

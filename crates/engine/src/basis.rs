@@ -223,7 +223,8 @@ impl Build<'_> {
         let of_machine = seen.named.iter().filter(|named| named.touch == Touch::Started);
         let programs = of_workspace.map(|path| FilePath::from(&path));
         for program in programs.chain(of_machine.map(|named| FilePath::of_machine(&named.path))) {
-            for interpreter in self.outside.interpreters(&program).iter().filter(|path| path.is_of_machine()) {
+            for interpreter in self.outside.interpreters(&program).iter().filter(|path| path.is_of_machine())
+            {
                 let path = interpreter.as_str();
                 if counted.contains(path) {
                     continue;
@@ -405,7 +406,9 @@ impl Build<'_> {
 
     fn is_so(&self, folder: &str, name: &str, RestedRow { rest, way }: &RestedRow) -> bool {
         if let RestedOn::Loaded(from) = rest {
-            return self.way_to(LOADER_LIST) == *way && folder == LOADER_LIST && self.outside.loaded_from(name).unwrap_or_default() == *from;
+            return self.way_to(LOADER_LIST) == *way
+                && folder == LOADER_LIST
+                && self.outside.loaded_from(name).unwrap_or_default() == *from;
         }
         let path = format!("{folder}/{name}");
         if !path.starts_with('/') || self.way_to(&path) != *way {

@@ -171,6 +171,8 @@ pub(crate) struct Findings<'a> {
     /// What is at paths of the system.
     pub on_system: Mutex<HashMap<FilePath, OnSystem>>,
     /// The files of some names in folders of the system that are searched one after another, by these folders.
+    /// What the metadata of folders with libraries says, by the folders.
+    pub library_states: Mutex<HashMap<Vec<Arc<str>>, nubrik_bytes::Digest>>,
     pub system_headers: Mutex<HashMap<Vec<Arc<str>>, FilesByName>>,
     /// Tools, by their numbers.
     pub tools: Vec<OnceLock<Result<FoundTool, ToolProblem>>>,
@@ -213,6 +215,7 @@ impl<'a> Findings<'a> {
             asked: Mutex::default(),
             on_system: Mutex::default(),
             system_headers: Mutex::default(),
+            library_states: Mutex::default(),
             tools: graph.tools.iter().map(|_| OnceLock::new()).collect(),
             basis: Mutex::default(),
         }

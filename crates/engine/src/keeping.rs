@@ -34,6 +34,7 @@ impl Build<'_> {
             found.sort_by(|a, b| a.path.cmp(&b.path));
             found.dedup_by(|a, b| a.path == b.path);
         }
+        self.add_unlisted(id, &mut found, &now.tools, began_at)?;
         for (path, _) in &now.parts.inputs {
             self.must_be_unmoved(path, None)?;
         }
@@ -229,7 +230,7 @@ impl Build<'_> {
                 let (kind, signature) = match file.kind {
                     TreeFileKind::Odd(what) => return Err(odd(&file.path, what)),
                     TreeFileKind::EmptyFolder => (TreeKind::EmptyFolder, file.signature),
-                    TreeFileKind::Link(target) => (TreeKind::Link { target }, file.signature.settled()),
+                    TreeFileKind::Link(target) => (TreeKind::Link { target }, file.signature),
                     TreeFileKind::File => {
                         let path = path.join(&file.path);
                         let (digest, signature) = self.take_file(&path, &file.signature)?;
@@ -251,12 +252,12 @@ impl Build<'_> {
     ) -> Result<(nubrik_bytes::Digest, Signature), Failure> {
         let machine = |e: std::io::Error| Failure::Machine { problem: format!("{path}: {e}") };
         let digest = self.outside.digest(&path.into()).map_err(machine)?;
-        let Some(store) = self.store else { return Ok((digest, signature.settled())) };
+        let Some(store) = self.store else { return Ok((digest, *signature)) };
         if let Err(e) = store.keep_file(&self.outside.locate(path), &digest, signature.is_executable()) {
             self.store_failed(&e);
         }
         // Keeping it changed its mode and its number of links.
-        Ok((digest, self.outside.check_itself(path).unwrap_or(*signature).settled()))
+        Ok((digest, self.outside.check_itself(path).unwrap_or(*signature)))
     }
 
     /// Files that the commands made in the step's folder without declaring them.

@@ -63,8 +63,8 @@ pub use key::{KEY_VERSION, declared_key};
 pub use nubrik_disk::{MadeThing, Signature, TreeFile, TreeFileKind};
 pub use observe::{ObservedStep, in_box, observe};
 pub use outside::{
-    CONSTANT_ROOT, FoundTool, Job, JobEnd, Lent, Named, Outside, Readable, Readables, Recording, Seen, ServiceFailure,
-    ServiceProblem, ToolProblem, Touch, Touched, Work, is_cut_off, is_own_end,
+    CONSTANT_ROOT, FoundTool, Job, JobEnd, Lent, Named, Outside, Readable, Readables, Recording, Seen,
+    ServiceFailure, ServiceProblem, ToolProblem, Touch, Touched, Work, is_cut_off, is_own_end,
 };
 pub use performer::{Errand, FailedElsewhere, NamedThings, Performer, SetFile, StepAnswer};
 pub use plan::{Supposed, plan};

@@ -27,6 +27,8 @@ pub struct FoundTool {
     pub search: Vec<Arc<str>>,
     /// Digest of the state of these folders on this machine: while it stays, no name appeared in them.
     pub search_state: Digest,
+    /// Folders of the system in which its linker looks for libraries, in its order.
+    pub libraries: Vec<Arc<str>>,
     /// What it was asked and did not answer, so that not all of it is known: such a tool runs nothing.
     pub unanswered: Option<Arc<str>>,
 }
@@ -282,6 +284,8 @@ pub enum JobEnd {
     Disturbed(String),
     /// A program could not be started.
     NotStarted(PathBuf, io::Error),
+    /// It is to be repeated from the beginning, in a folder that was made again: a program that answered others before broke.
+    ToBeRepeated,
     /// A program that is asked requests did not answer, or not so that it can be understood: how its answer begins.
     NoAnswer(String),
 }

@@ -3,16 +3,51 @@
 use std::collections::{HashMap, HashSet};
 use std::sync::{Arc, PoisonError};
 
-use nubrik_bytes::Digest;
+use nubrik_bytes::{Digest, Encoder};
 use nubrik_graph::{SetId, Step, StepId};
 use nubrik_source::{FilePath, FilePlace};
-use nubrik_store::{OutputRecord, TreeKind};
+use nubrik_store::{FoundInput, OutputRecord, TreeKind};
 
 use crate::build::{Build, OnSystem};
 use crate::candidates::{Candidates, FileNumbers, name_of};
+use crate::event::Failure;
+use crate::examine::paths_of;
 use crate::key::candidate_names;
 use crate::outside::FoundTool;
 use crate::words::{Asked, asked_about};
+
+/// The name by which a linker is asked for a library; `None` for other files.
+fn library_name(path: &str) -> Option<&str> {
+    let name = path.rsplit_once('/').map_or(path, |(_, name)| name).strip_prefix("lib")?;
+    let name = name.strip_suffix(".a").or_else(|| name.split_once(".so").map(|(name, _)| name))?;
+    (!name.is_empty()).then_some(name)
+}
+
+/// All words of a step's commands, those in its lists, too.
+fn words_of(step: &Step) -> Vec<&str> {
+    let words = step.commands.iter().flat_map(|p| &p.stages).flat_map(|stage| &stage.words);
+    let lines = step.lists.iter().flat_map(|list| list.text.lines());
+    words.map(|word| &**word).chain(lines).collect()
+}
+
+/// Folders of the machine in which a linker looks for libraries, in their order: those that words name, and those of the tools.
+fn library_folders(words: &[&str], tools: &[FoundTool]) -> Vec<Arc<str>> {
+    if tools.iter().all(|tool| tool.libraries.is_empty()) {
+        return Vec::new();
+    }
+    let mut folders = Vec::new();
+    for (at, word) in words.iter().enumerate() {
+        let folder = match word.strip_prefix("-L") {
+            Some("") => words.get(at + 1).copied(),
+            folder => folder,
+        };
+        folders.extend(
+            folder.filter(|folder| folder.starts_with('/')).map(|f| Arc::from(f.trim_end_matches('/'))),
+        );
+    }
+    folders.extend(tools.iter().flat_map(|tool| tool.libraries.iter().cloned()));
+    folders
+}
 
 impl Build<'_> {
     /// What a set of files is in this run. The steps that make its files have ended.
@@ -39,7 +74,28 @@ impl Build<'_> {
 
     /// The digest of the names among which a step's commands may find something.
     pub(crate) fn candidate_names(&self, step: &Step, tools: &[FoundTool]) -> Digest {
-        candidate_names(step.candidates.iter().map(|set| self.candidates(*set).names).collect(), tools)
+        let mut names: Vec<Digest> = step.candidates.iter().map(|set| self.candidates(*set).names).collect();
+        let folders = library_folders(&words_of(step), tools);
+        if !folders.is_empty() {
+            names.push(self.library_state(folders));
+        }
+        candidate_names(names, tools)
+    }
+
+    /// What the metadata of folders with libraries says: while it stays, no library appeared.
+    fn library_state(&self, folders: Vec<Arc<str>>) -> Digest {
+        let known = || self.known.library_states.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(state) = known().get(&folders) {
+            return *state;
+        }
+        let mut out = Encoder::new();
+        for folder in &folders {
+            out.text(folder);
+            self.outside.check(&FilePath::of_machine(folder)).unwrap_or_default().encode(&mut out);
+        }
+        let state = Digest::of(&out.bytes);
+        known().insert(folders, state);
+        state
     }
 
     /// Files that were not read though their being there may matter, sorted: candidates of which a listed file has the
@@ -59,11 +115,9 @@ impl Build<'_> {
             asked.extend(self.asked_by(path).iter().cloned());
         }
         let asks_for_anything = asked.contains(&Asked::Computed);
-        let words = step.commands.iter().flat_map(|p| &p.stages).flat_map(|stage| &stage.words);
-        let lines = step.lists.iter().flat_map(|list| list.text.lines());
         // What the step makes has a name, too, which says nothing of what it reads.
-        let words = words.map(|word| &**word).chain(lines);
-        let words: Vec<&str> = words.filter(|word| !word.contains(step.folder.as_str())).collect();
+        let mut words = words_of(step);
+        words.retain(|word| !word.contains(step.folder.as_str()));
         let mut passed_over: Vec<Arc<str>> = Vec::new();
         // What was looked for and was not there counts for a step that was seen.
         for set in step.candidates.iter().filter(|_| !step.observed) {
@@ -92,9 +146,75 @@ impl Build<'_> {
         for tool in tools.iter().filter(|tool| !tool.search.is_empty()) {
             self.add_system_headers(tool, found, &asked, &mut passed_over);
         }
+        self.add_system_libraries(&library_folders(&words, tools), found, &mut passed_over);
         passed_over.sort();
         passed_over.dedup();
         passed_over
+    }
+
+    /// Adds files that a step took in and that no compiler lists: of candidates, those of which files that were read, or its words, speak,
+    /// where one of these takes files in so. They count with their contents, and may take in others themselves.
+    pub(crate) fn add_unlisted(
+        &self,
+        id: StepId,
+        found: &mut Vec<FoundInput>,
+        tools: &[FoundTool],
+        began_at: i64,
+    ) -> Result<(), Failure> {
+        loop {
+            let paths = paths_of(found);
+            let is_plain =
+                |path: &&FilePath| matches!(path.place(), FilePlace::Workspace(_) | FilePlace::Machine(_));
+            let takes = |path: &FilePath| self.asked_by(path).contains(&Asked::Unlisted);
+            if self.graph.step(id).found.is_empty() || !paths.iter().filter(is_plain).any(takes) {
+                return Ok(());
+            }
+            let before = found.len();
+            for path in self.passed_over(id, &paths, tools) {
+                let file = FilePath::from_text(path.clone());
+                if !file.is_of_workspace() {
+                    continue;
+                }
+                if self.folder_around(&path).is_none() {
+                    self.must_be_unmoved(&file, Some(began_at))?;
+                }
+                if let Some(digest) = self.listed_content(id, &file) {
+                    found.push(FoundInput { path, digest });
+                }
+            }
+            if found.len() == before {
+                return Ok(());
+            }
+            found.sort_by(|a, b| a.path.cmp(&b.path));
+            found.dedup_by(|a, b| a.path == b.path);
+        }
+    }
+
+    /// Libraries of the system that a linker would take in the place of those that were read, were it not for their order: all of the same
+    /// names in the folders in which it looks.
+    fn add_system_libraries(
+        &self,
+        folders: &[Arc<str>],
+        found: &[FilePath],
+        passed_over: &mut Vec<Arc<str>>,
+    ) {
+        let of_machine = found.iter().filter_map(|path| match path.place() {
+            FilePlace::Machine(path) => library_name(path),
+            _ => None,
+        });
+        let mut names: Vec<&str> = of_machine.collect();
+        names.sort_unstable();
+        names.dedup();
+        for (folder, name) in folders.iter().flat_map(|folder| names.iter().map(move |name| (folder, name))) {
+            for ending in ["so", "a"] {
+                let path = FilePath::of_machine(&format!("{folder}/lib{name}.{ending}"));
+                // What is not there is looked at, too: it may appear.
+                let is_there = matches!(self.table.entry(self.outside, &path), Ok(Some(_)));
+                if is_there && found.binary_search(&path).is_err() {
+                    passed_over.push(path.shared().clone());
+                }
+            }
+        }
     }
 
     /// What a file asks about: anything, where it cannot be read.
@@ -150,7 +270,7 @@ impl Build<'_> {
         for asked in asked {
             match asked {
                 Asked::Name(name) => names.push(name),
-                Asked::Computed => {}
+                Asked::Computed | Asked::Unlisted => {}
             }
         }
         names.sort_unstable();

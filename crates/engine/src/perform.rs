@@ -1,6 +1,7 @@
 //! Carrying out a decision: taking outputs from the store, or running a step's commands and keeping
 //! what they made.
 
+use std::cell::Cell;
 use std::sync::PoisonError;
 use std::time::Instant;
 
@@ -13,7 +14,9 @@ use crate::away::{contents_of, patience_for};
 use crate::build::{Build, Outreach};
 use crate::event::{Event, Failure, Notice, Refusal};
 use crate::examine::Examined;
-use crate::outside::{FoundTool, Job, JobEnd, Lent, Readable, Readables, Recording, Seen, Work, is_cut_off, is_own_end};
+use crate::outside::{
+    FoundTool, Job, JobEnd, Lent, Readable, Readables, Recording, Seen, Work, is_cut_off, is_own_end,
+};
 use crate::reason::Reason;
 use crate::state::StepMemory;
 
@@ -106,12 +109,12 @@ impl Build<'_> {
                 TreeKind::EmptyFolder => Signature::of_empty_folder(),
                 TreeKind::Link { target } => {
                     self.outside.make_link(&path, &target).ok()?;
-                    self.outside.check_itself(&path)?.settled()
+                    self.outside.check_itself(&path)?
                 }
                 TreeKind::File { digest, executable } => match store.open(&digest, executable) {
                     Ok(Opened::Content(content)) => {
                         self.outside.put(&path, content, executable).ok()?;
-                        self.outside.check_itself(&path)?.settled()
+                        self.outside.check_itself(&path)?
                     }
                     Ok(Opened::Damaged) => {
                         self.listener.hear(&Event::Notice(Notice::DamagedBlob));
@@ -263,11 +266,20 @@ impl Build<'_> {
         mut seen: Option<&mut Seen>,
         given: Option<&(dyn Fn() + Sync)>,
     ) -> Result<bool, Option<Failure>> {
-        self.prepare(id)?;
         let step = self.graph.step(id);
-        let (ended, as_always) = self.while_giving_early(id, given, || {
-            self.run_with_services(id, tools, printed, seen.as_deref_mut())
-        })?;
+        let (ended, as_always) = loop {
+            self.prepare(id)?;
+            let is_to_be_repeated = Cell::new(false);
+            let came = self.while_giving_early(id, given, || {
+                self.run_with_services(id, tools, printed, seen.as_deref_mut(), &is_to_be_repeated)
+            });
+            if !is_to_be_repeated.get() {
+                break came?;
+            }
+            // Each time one program less is there that may break. Nothing stays of what it did.
+            printed.clear();
+            self.outside.discard(&step.folder);
+        };
         if let Some(status) = step.status {
             let code = ended.unwrap_or(0);
             let work = Work::write(&format!("{code}\n"));
@@ -295,15 +307,16 @@ impl Build<'_> {
         tools: &[FoundTool],
         printed: &mut Vec<u8>,
         seen: Option<&mut Seen>,
+        is_to_be_repeated: &Cell<bool>,
     ) -> Result<(Option<i32>, bool), Option<Failure>> {
         let step = self.graph.step(id);
         if step.services.is_empty() {
-            return Ok((self.run_pipelines(id, tools, printed, seen, None)?, true));
+            return Ok((self.run_pipelines(id, tools, printed, seen, None, is_to_be_repeated)?, true));
         }
         let lent = self.outside.lend(step.folder.as_str(), &step.services, step.limits.network);
         let lent = lent.map_err(|why| why.map(|why| Failure::Service(Box::new(why))))?;
         let as_always = lent.as_always;
-        let mut ran = self.run_pipelines(id, tools, printed, seen, Some(&lent));
+        let mut ran = self.run_pipelines(id, tools, printed, seen, Some(&lent), is_to_be_repeated);
         let told = match self.outside.tells_secret(&step.folder, &lent) {
             Ok(told) => told.map(|(name, file)| Failure::ToldSecret { name, file }),
             Err(why) => {
@@ -357,6 +370,7 @@ impl Build<'_> {
         printed: &mut Vec<u8>,
         mut seen: Option<&mut Seen>,
         lent: Option<&Lent>,
+        is_to_be_repeated: &Cell<bool>,
     ) -> Result<Option<i32>, Option<Failure>> {
         let step = self.graph.step(id);
         let readable = self.readable(id);
@@ -382,6 +396,10 @@ impl Build<'_> {
             match recorded.unwrap_or_else(|| self.outside.run(&job, printed)) {
                 JobEnd::Well => {}
                 JobEnd::Cancelled => return Err(None),
+                JobEnd::ToBeRepeated => {
+                    is_to_be_repeated.set(true);
+                    return Err(None);
+                }
                 JobEnd::Disturbed(path) => {
                     return Err(Some(Failure::InputMoved { path: path.into() }));
                 }

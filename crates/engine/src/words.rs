@@ -99,6 +99,23 @@ pub(crate) enum Asked {
     Name(String),
     /// Whether there is one whose name only the compiler can put together.
     Computed,
+    /// It may take in a file that compilers do not list: one for the assembler, or data.
+    Unlisted,
+}
+
+/// What takes in a file that no compiler lists: whole words of assembler and of C.
+const UNLISTED: [&[u8]; 3] = [b".incbin", b".include", b"embed"];
+
+/// Whether a text may take in files that no compiler lists.
+fn takes_unlisted(text: &[u8]) -> bool {
+    UNLISTED.iter().any(|word| {
+        memchr::memmem::find_iter(text, word).any(|at| {
+            let before = text[..at].trim_ascii_end().last().copied();
+            let after = text.get(at + word.len()).copied();
+            let is_whole = after.is_none_or(|c| !c.is_ascii_alphanumeric() && c != b'_');
+            is_whole && (word.starts_with(b".") || before == Some(b'#'))
+        })
+    })
 }
 
 /// What a source asks about, in its order.
@@ -120,6 +137,9 @@ pub(crate) fn asked_about(text: &[u8]) -> Vec<Asked> {
                 name.filter(|name| !name.contains(&b'\n')).and_then(|name| std::str::from_utf8(name).ok());
             asked.push(name.map_or(Asked::Computed, |name| Asked::Name(name.to_owned())));
         }
+    }
+    if takes_unlisted(text) {
+        asked.push(Asked::Unlisted);
     }
     asked
 }
@@ -172,5 +192,11 @@ mod tests {
         assert_eq!(asked_about(text), [name("a/b.h"), name("c.h"), Asked::Computed]);
         assert_eq!(asked_about(b"__has_embed(<x>) __has_include_next(<y.h>"), [name("y.h"), name("x")]);
         assert_eq!(asked_about(b"__has_include("), []);
+        for text in
+            ["__asm__(\".incbin \\\"a.bin\\\"\")", ".include \"n.inc\"", "# embed <a>\n", "#embed \"a\""]
+        {
+            assert_eq!(asked_about(text.as_bytes()), [Asked::Unlisted], "{text}");
+        }
+        assert_eq!(asked_about(b"the .includes of it; embed this; x_embed(1) #embedded"), []);
     }
 }

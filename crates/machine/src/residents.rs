@@ -8,7 +8,7 @@ use std::time::Duration;
 
 use nubrik_bytes::Digest;
 use nubrik_confine::{Answered, Capture, Ended, PipelineSpec, Room, StageSpec, Talk};
-use nubrik_disk::read_file;
+use nubrik_disk::{Below, read_file};
 use nubrik_engine::{Job, JobEnd, Readable, Readables};
 use nubrik_source::WsPath;
 use serde::Deserialize;
@@ -23,16 +23,23 @@ const LONGEST_REQUEST: u64 = 64 << 20;
 /// What a program answers first, when it is ready: nothing is to be done.
 const EMPTY_REQUEST: &[u8] = b"[]\n";
 
+/// The number of that request; each further one of a program has the next number.
+const FIRST: u64 = 0;
+
 /// Programs that stay and have nothing to do.
 #[derive(Default)]
 pub(crate) struct Residents {
     /// The one that was used last is the last.
     idle: Mutex<Vec<Resident>>,
+    /// Programs that do not say which request they answer: they are started for each one.
+    unnumbered: Mutex<Vec<ResidentTitle>>,
 }
 
 /// A program that stays.
 struct Resident {
     title: ResidentTitle,
+    /// How many requests it has answered.
+    answered: u64,
     // Dropped before its room, which ends only when all that runs in it was waited for.
     talk: Talk,
     room: Box<Room>,
@@ -40,7 +47,7 @@ struct Resident {
 
 /// What a program that stays was started with: who wants just the same may ask it. What its files hold does not change in a
 /// build, after which none is left.
-#[derive(PartialEq, Eq)]
+#[derive(Clone, PartialEq, Eq)]
 struct ResidentTitle {
     program: PathBuf,
     words: Vec<String>,
@@ -56,7 +63,8 @@ struct Seat {
     title: ResidentTitle,
     enclosure: Enclosure,
     talk: Talk,
-    /// Whether it answered others before.
+    /// How many requests it has answered, and whether one of another step is among these.
+    answered: u64,
     is_known: bool,
 }
 
@@ -66,7 +74,8 @@ enum Seating {
     Ready(Box<Seat>),
     /// One was there whose room could not be changed: it is gone.
     Gone,
-    /// The room of a new one cannot become that of the step: it is to be started there, for this request alone.
+    /// A new one is to be started in the step's room, for this request alone: its room could not become that one, or it does not say
+    /// which request it answers.
     Alone,
     /// A new one ended before it was ready.
     Ended(Ended),
@@ -82,6 +91,20 @@ struct AnswerLine {
     /// What a program of its own would have printed.
     #[serde(default)]
     printed: String,
+    /// Which request it answers: so many were before it.
+    #[serde(default)]
+    request: Option<u64>,
+}
+
+impl AnswerLine {
+    fn read(line: &[u8]) -> Result<AnswerLine, JobEnd> {
+        serde_json::from_slice(line).map_err(|_| not_understood(line))
+    }
+}
+
+/// How an answer begins that cannot be understood.
+fn not_understood(line: &[u8]) -> JobEnd {
+    JobEnd::NoAnswer(String::from_utf8_lossy(line).chars().take(200).collect())
 }
 
 impl Residents {
@@ -130,44 +153,64 @@ impl Machine {
         }
         self.note_start();
         let mut capture = Capture::new(PRINTED_LIMIT);
-        let ended = loop {
-            let seat = match self.seat(job, &mut capture)? {
-                Seating::Ready(seat) => seat,
-                Seating::Gone => continue,
+        let seat = loop {
+            match self.seat(job, &mut capture)? {
+                Seating::Ready(seat) => break *seat,
+                Seating::Gone => {}
                 Seating::Alone => return Ok(None),
-                Seating::Ended(ended) => break ended,
-            };
-            let Seat { title, enclosure, mut talk, is_known } = *seat;
-            let ended = match talk.ask(request, &mut capture, self.cancel(), timeout_of(job)) {
-                Answered::Line(line) => {
+                Seating::Ended(ended) => {
+                    add_printed(printed, &capture.bytes, capture.cut);
+                    return Ok(Some(end_of(ended)));
+                }
+            }
+        };
+        let Seat { title, enclosure, mut talk, answered, is_known } = seat;
+        let number = answered + 1;
+        let end = match talk.ask(request, &mut capture, self.cancel(), timeout_of(job)) {
+            Answered::Line(line) => match AnswerLine::read(&line) {
+                Ok(answer) if answer.request == Some(number) => {
+                    // It may write to what it still holds; what counts is a copy that nobody holds.
+                    self.take_from_program(job, &enclosure)?;
                     let (room, disturbed) = enclosure.leave(self);
                     if let Some(room) = room {
-                        self.residents().put_back(Resident { title, talk, room });
+                        self.residents().put_back(Resident { title, answered: number, talk, room });
                     }
                     add_printed(printed, &capture.bytes, capture.cut);
                     return Ok(Some(match disturbed {
                         Some(folder) => JobEnd::Disturbed(folder),
-                        None => self.answer(job, &line, printed),
+                        None => self.settle(job, answer, printed),
                     }));
                 }
-                Answered::Ended(ended) => ended,
-            };
-            drop(talk);
-            enclosure.close(self);
-            // What it did for others before may be the reason: a new one gets the request.
-            if !is_known || matches!(ended, Ended::Cancelled | Ended::TimedOut) {
-                break ended;
-            }
+                Ok(_) => not_understood(&line),
+                Err(end) => end,
+            },
+            Answered::TooMuch(said) => not_understood(&said),
+            Answered::Ended(ended) => end_of(ended),
         };
+        drop(talk);
+        enclosure.close(self);
+        // What it did for others before may be the reason. A new one gets the request, in a folder in which nothing is left of this one.
+        if is_known && !matches!(end, JobEnd::Cancelled | JobEnd::TimedOut) {
+            return Ok(Some(JobEnd::ToBeRepeated));
+        }
         add_printed(printed, &capture.bytes, capture.cut);
-        Ok(Some(match ended {
-            Ended::Cancelled => JobEnd::Cancelled,
-            Ended::TimedOut => JobEnd::TimedOut,
-            Ended::Signal(signal) => JobEnd::Signal(signal),
-            Ended::Code(code) => JobEnd::Code(code),
-            Ended::NotStarted(program, problem) => JobEnd::NotStarted(program, problem),
-            Ended::Well => JobEnd::NoAnswer(String::new()),
-        }))
+        Ok(Some(end))
+    }
+
+    /// Puts copies in the place of what a step has made, if a program of its room still has something of its folder open or mapped.
+    fn take_from_program(&self, job: &Job<'_>, enclosure: &Enclosure) -> io::Result<()> {
+        let folder = job.folder.as_str();
+        if !enclosure.holds(folder) {
+            return Ok(());
+        }
+        let own = Below::of(self.below().folder(folder)?);
+        for file in nubrik_disk::entries_below(&own.folder("")?)? {
+            if file.kind == nubrik_disk::TreeFileKind::File {
+                let mut from = own.open_to_read(&file.path)?;
+                own.replace(&file.path, |to| io::copy(&mut from, to).map(drop))?;
+            }
+        }
+        Ok(())
     }
 
     /// A program that stays, in the room of the step that asks: one that had nothing to do, or a new one.
@@ -182,11 +225,19 @@ impl Machine {
             tools: job.tools.iter().map(|tool| tool.identity).collect(),
             memory: job.limits.memory,
         };
-        let (talk, room, is_known) = match self.residents().take(&title) {
-            Some(Resident { title: _, talk, room }) => (talk, room, true),
+        let residents = self.residents();
+        if residents.unnumbered.lock().unwrap_or_else(PoisonError::into_inner).contains(&title) {
+            return Ok(Seating::Alone);
+        }
+        let (talk, room, answered, is_known) = match residents.take(&title) {
+            Some(Resident { title: _, answered, talk, room }) => (talk, room, answered, true),
             None => match self.start_resident(job, &title, own, capture)? {
-                Ok((talk, room)) => (talk, room, false),
-                Err(ended) => return Ok(Seating::Ended(ended)),
+                NewProgram::Ready(talk, room) => (*talk, room, FIRST, false),
+                NewProgram::Ended(ended) => return Ok(Seating::Ended(ended)),
+                NewProgram::Unnumbered => {
+                    residents.unnumbered.lock().unwrap_or_else(PoisonError::into_inner).push(title);
+                    return Ok(Seating::Alone);
+                }
             },
         };
         let failed = if is_known { Seating::Gone } else { Seating::Alone };
@@ -208,7 +259,7 @@ impl Machine {
             drop(talk);
             return Ok(failed);
         }
-        Ok(Seating::Ready(Box::new(Seat { title, enclosure, talk, is_known })))
+        Ok(Seating::Ready(Box::new(Seat { title, enclosure, talk, answered, is_known })))
     }
 
     /// Starts a program in a room in which it sees its own files and nothing of the step that asks, so that what it takes in at its
@@ -219,7 +270,7 @@ impl Machine {
         title: &ResidentTitle,
         own: Vec<Readable>,
         capture: &mut Capture,
-    ) -> io::Result<Result<(Talk, Box<Room>), Ended>> {
+    ) -> io::Result<NewProgram> {
         let readable = Readables { own, shared: Vec::new() };
         let wanted = CommandNeeds { readable: &readable, ..Machine::wanted(job, None, Whom::Step) };
         let enclosure = self.enclose(&wanted)?;
@@ -237,25 +288,38 @@ impl Machine {
         };
         let mut talk = match started {
             Ok(talk) => talk,
-            Err((program, problem)) => return Ok(Err(Ended::NotStarted(program, problem))),
+            Err((program, problem)) => return Ok(NewProgram::Ended(Ended::NotStarted(program, problem))),
         };
-        if let Answered::Ended(ended) = talk.ask(EMPTY_REQUEST, capture, self.cancel(), timeout_of(job)) {
+        let ready = match talk.ask(EMPTY_REQUEST, capture, self.cancel(), timeout_of(job)) {
+            Answered::Line(line) => AnswerLine::read(&line).is_ok_and(|answer| answer.request == Some(FIRST)),
+            Answered::TooMuch(_) => false,
+            Answered::Ended(ended) => {
+                drop(talk);
+                enclosure.close(self);
+                return Ok(NewProgram::Ended(ended));
+            }
+        };
+        if !ready {
             drop(talk);
             enclosure.close(self);
-            return Ok(Err(ended));
+            return Ok(NewProgram::Unnumbered);
         }
         match enclosure.leave(self) {
-            (Some(room), _) => Ok(Ok((talk, room))),
+            (Some(room), _) => Ok(NewProgram::Ready(Box::new(talk), room)),
             (None, _) => Err(io::Error::other("a program can stay in rooms only")),
         }
     }
 
-    /// What an answer means for a job: what was printed goes where the job wants it.
+    /// What the answer of a program means that was started for one request alone.
     pub(crate) fn answer(&self, job: &Job<'_>, line: &[u8], printed: &mut Vec<u8>) -> JobEnd {
-        let Ok(answer) = serde_json::from_slice::<AnswerLine>(line) else {
-            let start: String = String::from_utf8_lossy(line).chars().take(200).collect();
-            return JobEnd::NoAnswer(start);
-        };
+        match AnswerLine::read(line) {
+            Ok(answer) => self.settle(job, answer, printed),
+            Err(end) => end,
+        }
+    }
+
+    /// What an answer means for a job: what was printed goes where the job wants it.
+    fn settle(&self, job: &Job<'_>, answer: AnswerLine, printed: &mut Vec<u8>) -> JobEnd {
         let to: Option<&WsPath> = job.stages.first().and_then(|(_, stage)| stage.stdout.as_ref());
         match to {
             Some(to) => {
@@ -266,6 +330,28 @@ impl Machine {
             None => add_printed(printed, answer.printed.as_bytes(), 0),
         }
         if answer.code == 0 { JobEnd::Well } else { JobEnd::Code(answer.code) }
+    }
+}
+
+/// What came of starting a program.
+enum NewProgram {
+    /// It is ready.
+    Ready(Box<Talk>, Box<Room>),
+    /// It ended before it was ready.
+    Ended(Ended),
+    /// Its answers do not say to what, and so it cannot stay: a line too much would be the answer to another request.
+    Unnumbered,
+}
+
+/// How a job ended whose program ended without an answer.
+fn end_of(ended: Ended) -> JobEnd {
+    match ended {
+        Ended::Cancelled => JobEnd::Cancelled,
+        Ended::TimedOut => JobEnd::TimedOut,
+        Ended::Signal(signal) => JobEnd::Signal(signal),
+        Ended::Code(code) => JobEnd::Code(code),
+        Ended::NotStarted(program, problem) => JobEnd::NotStarted(program, problem),
+        Ended::Well => JobEnd::NoAnswer(String::new()),
     }
 }
 

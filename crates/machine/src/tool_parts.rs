@@ -285,6 +285,31 @@ pub(crate) fn search_folders(asking: &Asking<'_>, name: &str, program: &Path) ->
     folders
 }
 
+/// The folders in which a compiler's linker looks for libraries of the system, in its order; none for other tools.
+pub(crate) fn library_folders(asking: &Asking<'_>, name: &str, program: &Path) -> Vec<Arc<str>> {
+    if !is_compiler_driver(name) {
+        return Vec::new();
+    }
+    let said = asking.ask(program, &["-print-search-dirs"]).unwrap_or_default();
+    let line = said.lines().find_map(|line| line.strip_prefix("libraries:"));
+    let listed = line.map(|line| line.trim().trim_start_matches('=').split(':')).into_iter().flatten();
+    // The linker has folders of its own besides those that the compiler names.
+    let linker = asking.ask(program, &["-print-prog-name=ld"]).unwrap_or_default();
+    let linker = Path::new(linker.trim());
+    let script =
+        linker.is_absolute().then(|| asking.ask(linker, &["--verbose"])).flatten().unwrap_or_default();
+    let own = script.split("SEARCH_DIR(\"").skip(1).filter_map(|rest| rest.split('"').next());
+    let own = own.map(|folder| folder.trim_start_matches('='));
+    let mut folders: Vec<Arc<str>> = Vec::new();
+    for folder in listed.chain(own).filter_map(|folder| Path::new(folder).canonicalize().ok()) {
+        let folder: Arc<str> = folder.to_string_lossy().into();
+        if !folders.contains(&folder) {
+            folders.push(folder);
+        }
+    }
+    folders
+}
+
 /// All folders in and below those in which headers are looked for, with their metadata: names that appear change it.
 pub(crate) fn header_folders(machine: &Machine, search: &[Arc<str>]) -> Vec<(Arc<str>, Signature)> {
     let mut found = Vec::new();

@@ -15,7 +15,7 @@ use nubrik_source::FilePath;
 use crate::asking::Asking;
 use crate::machine::Machine;
 use crate::search_path::{folders_of, on_path};
-use crate::tool_parts::{first_line, header_folders, parts, search_folders, state_of};
+use crate::tool_parts::{first_line, header_folders, library_folders, parts, search_folders, state_of};
 
 /// What to install for tools that many definitions use: tool, what it is, package on Debian and Fedora.
 const PACKAGES: [(&str, &str, &str); 26] = [
@@ -91,6 +91,7 @@ impl ToolFinder {
             encode_files(&found.files, out);
             encode_files(&found.folders, out);
             out.list(&found.tool.search, |out, folder| out.text(folder));
+            out.list(&found.tool.libraries, |out, folder| out.text(folder));
             out.list(&found.versions, |out, (word, version)| {
                 out.text(word);
                 out.text(version.as_deref().unwrap_or(""));
@@ -250,6 +251,7 @@ impl ToolFinder {
             parts: files.iter().map(|(path, _)| path.clone()).collect(),
             search,
             search_state: state_of(&folders),
+            libraries: library_folders(&asking, name, &program),
             unanswered: asking.unanswered(),
         };
         Some(Remembered { tool, files, folders, versions: Vec::new() })
@@ -337,7 +339,7 @@ impl Machine {
 }
 
 /// The layout of what is remembered of tools.
-const FORMAT: &str = "nubrik tools 4";
+const FORMAT: &str = "nubrik tools 5";
 
 fn encode_files(files: &[(Arc<str>, Signature)], out: &mut Encoder) {
     out.list(files, |out, (path, signature)| {
@@ -373,6 +375,7 @@ fn decode(bytes: &[u8], search_path: &str) -> Result<HashMap<Arc<str>, Remembere
         let (path, identity) = (PathBuf::from(from.text()?), from.digest()?);
         let (files, folders) = (decode_files(from)?, decode_files(from)?);
         let search = from.list(|from| Ok(from.text()?.into()))?;
+        let libraries = from.list(|from| Ok(from.text()?.into()))?;
         let versions = from.list(|from| {
             let word: Arc<str> = from.text()?.into();
             let version = from.text()?;
@@ -380,7 +383,7 @@ fn decode(bytes: &[u8], search_path: &str) -> Result<HashMap<Arc<str>, Remembere
         })?;
         let parts = files.iter().map(|(path, _)| path.clone()).collect();
         let search_state = state_of(&folders);
-        let tool = FoundTool { path, identity, parts, search, search_state, unanswered: None };
+        let tool = FoundTool { path, identity, parts, search, search_state, libraries, unanswered: None };
         Ok((name, Remembered { tool, files, folders, versions }))
     })?;
     Ok(tools.into_iter().collect())

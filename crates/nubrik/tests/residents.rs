@@ -10,18 +10,18 @@ use sandbox::{Sandbox, has_rooms};
 const SERVER: &str = r#"
 count=0
 while IFS='"' read -r _ _ _ from _ to _; do
-    if [ -z "$from" ]; then echo '{}'; continue; fi
+    if [ -z "$from" ]; then echo '{"request": 0}'; continue; fi
     count=$((count + 1))
     if grep -q die "$from"; then exit 7; fi
     if grep -q babble "$from"; then echo what; continue; fi
     if grep -q hang "$from"; then sleep 60; fi
     if grep -q bad "$from"; then
         echo "about $from" >&2
-        printf '%s\n' '{"code": 3, "printed": "it is bad\n"}'
+        printf '{"request": %s, "code": 3, "printed": "it is bad\\n"}\n' $count
         continue
     fi
     tr a-z A-Z < "$from" > "$to"
-    printf '{"printed": "request %s sees %s\\n"}\n' "$count" "$(ls | tr '\n' ' ')"
+    printf '{"request": %s, "printed": "request %s sees %s\\n"}\n' "$count" "$count" "$(ls | tr '\n' ' ')"
 done
 "#;
 

@@ -81,17 +81,6 @@ pub struct LocalStore {
     pub(crate) blobs: PathBuf,
     pub(crate) records: PathBuf,
     next_name: AtomicU64,
-    sharing: Sharing,
-}
-
-/// Whether a content of the store and a file in a workspace may be one file with two names.
-#[derive(Clone, Copy, PartialEq, Eq, Debug, Default)]
-pub enum Sharing {
-    /// They may: a caller that reads the file in a workspace cannot change it.
-    #[default]
-    Links,
-    /// They may not: steps could change times and permissions of what they read.
-    Copies,
 }
 
 /// The permissions of a content, in the store and wherever a step may read it.
@@ -124,13 +113,7 @@ impl LocalStore {
         for top in [&blobs, &records] {
             fs::create_dir_all(top).map_err(failed(top))?;
         }
-        Ok(LocalStore { blobs, records, next_name: AtomicU64::new(0), sharing: Sharing::Links })
-    }
-
-    /// Says whether contents may share their storage with files of workspaces.
-    #[must_use]
-    pub fn sharing(self, sharing: Sharing) -> LocalStore {
-        LocalStore { sharing, ..self }
+        Ok(LocalStore { blobs, records, next_name: AtomicU64::new(0) })
     }
 
     /// Keeps a content, whose digest must be right.
@@ -239,10 +222,7 @@ impl Store for LocalStore {
         let blob = self.blob(digest, executable);
         let mode = mode_of(executable);
         let permitted = fs::set_permissions(file, fs::Permissions::from_mode(mode));
-        let linked = match self.sharing {
-            Sharing::Copies => Err(io::ErrorKind::Unsupported.into()),
-            Sharing::Links => permitted.and_then(|()| in_folder_of(&blob, || fs::hard_link(file, &blob))),
-        };
+        let linked = permitted.and_then(|()| in_folder_of(&blob, || fs::hard_link(file, &blob)));
         match linked {
             Err(e) if e.kind() == io::ErrorKind::AlreadyExists => Ok(()),
             Err(_) if blob.exists() => Ok(()),

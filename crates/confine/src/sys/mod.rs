@@ -30,7 +30,8 @@ pub(crate) use rooms::{RoomHandle, found_room};
 pub use start::give_up_network;
 pub(crate) use start::{Space, Start, Started, Stream, start};
 pub(crate) use supervise::{
-    WantedCall, answer_call, answer_done, tell_of_folder, next_call, read_memory, supervision_works, wake_at_once,
+    WantedCall, answer_call, answer_done, next_call, read_memory, supervision_works, tell_of_folder,
+    wake_at_once,
 };
 pub(crate) use template::{TemplateHandle, add_folder, add_source, found_template, new_network};
 

@@ -1,12 +1,13 @@
 //! Rooms: views of the machine in which commands see only what was put there, each kept by a process.
 
-use std::ffi::CStr;
+use std::ffi::{CStr, CString};
 use std::io;
 use std::os::fd::{AsRawFd, BorrowedFd, FromRawFd, OwnedFd, RawFd};
 use std::sync::atomic::{AtomicU32, Ordering};
 use std::sync::{Mutex, MutexGuard, OnceLock, PoisonError};
 
 use rustix::event::{PollFd, PollFlags};
+use rustix::fs::{Mode, OFlags};
 use rustix::process::PidfdFlags;
 
 use super::children::{run_child, stay_visible};
@@ -70,6 +71,46 @@ impl RoomHandle {
             std::thread::sleep(std::time::Duration::from_micros(200 << moment));
         }
         count
+    }
+
+    /// Whether a process has something at or below a path open or mapped, or is there; also where that cannot be known.
+    pub fn holds(&self, path: &[u8]) -> bool {
+        self.looks_held(path).unwrap_or(true)
+    }
+
+    fn looks_held(&self, path: &[u8]) -> Option<bool> {
+        let processes = self.processes.as_ref()?;
+        let flags = OFlags::RDONLY | OFlags::CLOEXEC;
+        let names = |folder: &OwnedFd| {
+            rustix::fs::seek(folder, rustix::fs::SeekFrom::Start(0)).ok()?;
+            let all = rustix::fs::Dir::read_from(folder).ok()?.flatten();
+            let names = all.map(|entry| entry.file_name().to_owned());
+            Some(
+                names.filter(|name| name.to_bytes().iter().all(u8::is_ascii_digit)).collect::<Vec<CString>>(),
+            )
+        };
+        let is_at = |text: &[u8]| text.windows(path.len()).any(|part| part == path);
+        for process in names(processes)? {
+            if process.to_bytes() == b"1" {
+                continue;
+            }
+            let Ok(own) = rustix::fs::openat(processes, &process, flags | OFlags::DIRECTORY, Mode::empty())
+            else {
+                // It has ended.
+                continue;
+            };
+            let mut maps = Vec::new();
+            let opened = rustix::fs::openat(&own, c"maps", flags, Mode::empty()).ok()?;
+            std::io::Read::read_to_end(&mut std::fs::File::from(opened), &mut maps).ok()?;
+            let link = |folder: &OwnedFd, name: &CStr| {
+                rustix::fs::readlinkat(folder, name, Vec::new()).is_ok_and(|text| is_at(text.to_bytes()))
+            };
+            let open = rustix::fs::openat(&own, c"fd", flags | OFlags::DIRECTORY, Mode::empty()).ok()?;
+            if is_at(&maps) || link(&own, c"cwd") || names(&open)?.iter().any(|name| link(&open, name)) {
+                return Some(true);
+            }
+        }
+        Some(false)
     }
 
     fn count(&self) -> Option<usize> {

@@ -93,9 +93,8 @@ pub(crate) fn tell_of_folder(thread: u32, at: u64, folder: BorrowedFd<'_>, mask:
             let mut found: libc::statx = unsafe { std::mem::zeroed() };
             let empty = c"".as_ptr();
             // SAFETY: the pointers are to a live structure and a constant text, the descriptor is open.
-            let done = unsafe {
-                libc::statx(folder.as_raw_fd(), empty, libc::AT_EMPTY_PATH, mask, &raw mut found)
-            };
+            let done =
+                unsafe { libc::statx(folder.as_raw_fd(), empty, libc::AT_EMPTY_PATH, mask, &raw mut found) };
             if done != 0 {
                 return false;
             }

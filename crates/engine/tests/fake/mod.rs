@@ -240,6 +240,7 @@ impl Outside for FakeMachine {
                 identity: Digest::of(identity.as_bytes()),
                 parts: vec![],
                 search: vec![],
+                libraries: vec![],
                 search_state: Digest::default(),
                 unanswered: None,
             }),

@@ -313,6 +313,14 @@ impl Enclosure {
         }
     }
 
+    /// Whether a process in a room has something of a folder of the workspace open or mapped, or is in it.
+    pub fn holds(&self, folder: &str) -> bool {
+        match self {
+            Enclosure::Room(room, _) => room.holds(folder),
+            Enclosure::Rules(_) => true,
+        }
+    }
+
     /// Ends what commands left running.
     pub fn close(self, machine: &Machine) -> Aftermath {
         match self {
