@@ -192,7 +192,8 @@ impl Rooms {
         }
         let number = taken.count;
         let at = c_string(format!("{SOURCES}/{number}"))?;
-        let from = c_string(on_machine(path))?;
+        // Links are followed here: where the machine is laid out below another root, those that begin with `/` lead nowhere.
+        let from = c_string(on_machine(&path.canonicalize()?))?;
         sys::add_source(&self.template, &from, &at, found.is_dir(), set)?;
         if let Some(top) = top_of(path) {
             // Where it will be seen.

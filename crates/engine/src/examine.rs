@@ -20,6 +20,9 @@ use crate::state::StepMemory;
 /// Stands among the tools of steps that may see more than they declare. No tool has a name with a space.
 pub(crate) const SEES_BESIDES: &str = "what is seen besides";
 
+/// The same for what steps inherit and should not.
+pub(crate) const INHERITS: &str = "what is inherited";
+
 /// What represents the key of a result that was made while a service was at another address than always: no
 /// step has that key, so that it is made again.
 pub(crate) const OTHER_ADDRESS: &[u8] = b"a service stood elsewhere";
@@ -157,6 +160,11 @@ impl Build<'_> {
         if let Some(besides) = besides {
             // It may decide a result like a tool does.
             named.push((SEES_BESIDES.into(), Digest::of(besides.as_bytes())));
+        }
+        if let Some(inherits) =
+            self.outside.inherits().filter(|_| !step.commands.is_empty() && !is_for_others)
+        {
+            named.push((INHERITS.into(), Digest::of(inherits.as_bytes())));
         }
         if is_for_others {
             named = self.things_there(id)?;
@@ -333,7 +341,7 @@ impl Build<'_> {
         if memory.command == parts.command {
             let new = parts.tools.iter().find(|t| !memory.tools.contains(t));
             if let Some((tool, _)) = new.or_else(|| memory.tools.iter().find(|t| !parts.tools.contains(t))) {
-                return match &**tool == SEES_BESIDES {
+                return match [SEES_BESIDES, INHERITS].contains(&&**tool) {
                     true => Reason::ConfinementChanged,
                     false => Reason::ToolChanged { tool: tool.clone() },
                 };

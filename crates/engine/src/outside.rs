@@ -498,6 +498,10 @@ pub trait Outside: Sync {
     fn has_labels(&self, labels: &[Arc<str>]) -> bool {
         labels.iter().all(|label| nubrik_graph::own_platform().contains(&&**label))
     }
+    /// What commands get from the process that builds, and could not be made the same everywhere: limits and niceness, in words.
+    fn inherits(&self) -> Option<Arc<str>> {
+        None
+    }
     /// What commands see besides what they declare, where that is not nothing: part of what identifies a step, since it may
     /// decide a result.
     fn sees_besides(&self) -> Option<Arc<str>> {

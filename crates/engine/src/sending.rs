@@ -12,7 +12,7 @@ use nubrik_store::RecordEntry;
 
 use crate::build::{Build, lock};
 use crate::event::{Event, Failure, Verdict};
-use crate::examine::{Examined, SEES_BESIDES};
+use crate::examine::{Examined, INHERITS, SEES_BESIDES};
 use crate::performer::{Errand, FailedElsewhere, Performer, SetFile, StepAnswer};
 use crate::reason::Reason;
 use crate::schedule::Schedule;
@@ -41,7 +41,8 @@ impl Build<'_> {
         let is_tied =
             is_heavy || step.limits.network || !step.services.is_empty() || !step.kept.is_empty() || answers;
         // What is seen besides what is declared is of this machine alone.
-        let is_tied = is_tied || now.parts.tools.iter().any(|(name, _)| &**name == SEES_BESIDES);
+        let is_tied =
+            is_tied || now.parts.tools.iter().any(|(name, _)| [SEES_BESIDES, INHERITS].contains(&&**name));
         if step.commands.is_empty() || is_tied || step.early_outputs().next().is_some() {
             return None;
         }

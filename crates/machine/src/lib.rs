@@ -23,6 +23,7 @@ mod boxes;
 mod effects;
 mod extract;
 mod fetch;
+mod fullness;
 mod ground;
 mod labels;
 mod libraries;

@@ -5,7 +5,7 @@ use std::ffi::OsString;
 use std::io;
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
-use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, OnceLock};
 use std::time::{SystemTime, UNIX_EPOCH};
 
@@ -22,6 +22,7 @@ use nubrik_store::Content;
 
 use crate::boxes::LeftRunning;
 use crate::fetch::Fetcher;
+use crate::fullness::Fullness;
 use crate::ground::{CONFINED_ENVIRONMENT, Means};
 use crate::loader_list::LoaderList;
 use crate::places::{Layouts, Listings};
@@ -36,9 +37,6 @@ use crate::workers::Workers;
 /// How much of a file of the workspace is read to be looked through, and how much of a test's report, in bytes.
 const READ_LIMIT: u64 = 1 << 30;
 const REPORT_LIMIT: u64 = 256 << 20;
-
-/// A disk with less room than this is taken to be full, in bytes.
-const FULL: u64 = 64 << 10;
 
 /// This machine, seen from a workspace.
 pub struct Machine {
@@ -56,7 +54,7 @@ pub struct Machine {
     /// Whether undeclared files are to be hidden by a supervisor where there are no rooms.
     hides_undeclared: bool,
     /// How often the disk was seen full.
-    times_full: AtomicU64,
+    fullness: Fullness,
     /// Whether a job ran, and with it processes that it may have left behind.
     started: AtomicBool,
     left_running: LeftRunning,
@@ -95,7 +93,7 @@ impl Machine {
             cancel,
             temporary: Temporary::of(root),
             hides_undeclared: false,
-            times_full: AtomicU64::new(0),
+            fullness: Fullness::default(),
             started: AtomicBool::new(false),
             left_running: LeftRunning::default(),
             house: House::default(),
@@ -205,6 +203,7 @@ impl Machine {
     /// Takes note that commands are started.
     pub(crate) fn note_start(&self) {
         self.started.store(true, Ordering::Relaxed);
+        self.fullness.watch(|| self.below.folder(".nubrik").ok());
     }
 
     /// Does something on a thread that has given up nothing.
@@ -430,6 +429,10 @@ impl Outside for Machine {
         self.secret_told(folder.as_str(), lent)
     }
 
+    fn inherits(&self) -> Option<Arc<str>> {
+        nubrik_confine::left_to_inherit().map(Arc::from)
+    }
+
     fn sees_besides(&self) -> Option<Arc<str>> {
         match self.means() {
             Means::Rooms(_) => None,
@@ -484,13 +487,7 @@ impl Outside for Machine {
     }
 
     fn times_full(&self) -> u64 {
-        let is_full = self
-            .below
-            .folder(".nubrik")
-            .and_then(|own| Ok(rustix::fs::fstatvfs(own)?))
-            .is_ok_and(|s| s.f_blocks > 0 && s.f_bavail.saturating_mul(s.f_frsize) < FULL);
-        let before = self.times_full.fetch_add(u64::from(is_full), Ordering::AcqRel);
-        before + u64::from(is_full)
+        self.fullness.times(self.below.folder(".nubrik").ok())
     }
 
     fn is_cancelled(&self) -> bool {

@@ -31,6 +31,11 @@ impl Temporary {
         }
     }
 
+    /// The folder of all of them.
+    pub fn home(&self) -> &Path {
+        &self.home
+    }
+
     /// The place for those who write to a folder, by its path from the root. It is the same in every run.
     pub fn place(&self, own: &str) -> PathBuf {
         self.home.join(&Digest::of(own.as_bytes()).hex()[..16])

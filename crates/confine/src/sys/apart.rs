@@ -4,7 +4,7 @@ use std::io;
 use std::os::fd::{AsRawFd, BorrowedFd, FromRawFd, OwnedFd, RawFd};
 
 use super::children::{STACK, run_child, stay_visible};
-use super::process::{ProcessEnd, wait};
+use super::process::{ProcessEnd, wait, while_starting};
 
 struct Holder {
     network: bool,
@@ -32,6 +32,10 @@ extern "C" fn hold(holder: *mut libc::c_void) -> libc::c_int {
 /// Makes a user without privileges, and with `network` a network in which only its own processes are: handles
 /// that keep both alive. A user who is not the superuser stays the same user; the superuser becomes nobody.
 pub(crate) fn new_apart(network: bool) -> io::Result<(OwnedFd, Option<OwnedFd>)> {
+    while_starting(|| begin_apart(network))
+}
+
+fn begin_apart(network: bool) -> io::Result<(OwnedFd, Option<OwnedFd>)> {
     /// The number of `nobody`, nearly everywhere.
     const NOBODY: u32 = 65534;
     let (reading, writing) = rustix::pipe::pipe_with(rustix::pipe::PipeFlags::CLOEXEC)?;

@@ -5,6 +5,7 @@ use std::cell::Cell;
 use std::os::fd::RawFd;
 
 use super::RESTRICT_SELF;
+use super::inherited::Inherited;
 use super::orders::Order;
 
 /// What is to be done in a room before the first process starts there, once.
@@ -59,6 +60,8 @@ pub(super) struct StartPlan {
     pub supervising: libc::sock_fprog,
     /// -1: no one supervises.
     pub supervisor: RawFd,
+    /// What of the parent is not to be seen; nothing where it was shed before, or may be seen.
+    pub inherited: Option<Inherited>,
     /// 0: it cannot be seen from there.
     pub parent: i32,
     /// Written by the child: its number where it is.
@@ -145,6 +148,9 @@ unsafe fn part_from_parent(inside: &mut StartPlan) -> bool {
             libc::setpgid(0, inside.group);
         }
         inside.local = libc::getpid();
+        if let Some(inherited) = &inside.inherited {
+            inherited.shed();
+        }
         if inside.apart[0] >= 0 && libc::setns(inside.apart[0], libc::CLONE_NEWUSER) < 0 {
             return false;
         }

@@ -6,7 +6,7 @@ use std::io;
 
 use rustix::process::DumpableBehavior;
 
-use super::process::wait;
+use super::process::{wait, while_starting};
 
 pub(super) const STACK: usize = 64 << 10;
 
@@ -51,14 +51,16 @@ pub(super) fn run_child(
     data: *mut libc::c_void,
 ) -> io::Result<()> {
     let flags = flags | libc::CLONE_VM | libc::CLONE_VFORK | libc::SIGCHLD;
-    with_stacks(|[stack, _]| {
-        // SAFETY: the child runs on a stack of its own, whose upper end is aligned to 16 bytes; CLONE_VFORK stops this thread
-        // until it has ended, so that what `data` points to outlives its use.
-        let id = without_signals(|| unsafe { libc::clone(child, stack, flags, data) });
-        if id < 0 {
-            return Err(io::Error::last_os_error());
-        }
-        wait(id);
-        Ok(())
+    while_starting(|| {
+        with_stacks(|[stack, _]| {
+            // SAFETY: the child runs on a stack of its own, whose upper end is aligned to 16 bytes; CLONE_VFORK stops this thread
+            // until it has ended, so that what `data` points to outlives its use.
+            let id = without_signals(|| unsafe { libc::clone(child, stack, flags, data) });
+            if id < 0 {
+                return Err(io::Error::last_os_error());
+            }
+            wait(id);
+            Ok(())
+        })
     })
 }

@@ -5,6 +5,7 @@ use std::os::fd::{FromRawFd, OwnedFd, RawFd};
 
 use super::child::{Point, RoomSetup, StartPlan, child};
 use super::children::{with_stacks, without_signals};
+use super::inherited::Inherited;
 use super::orders::Furnish;
 use super::process::wait;
 use super::rooms::{RoomHandle, TemporaryFolders};
@@ -13,6 +14,7 @@ use super::rooms::{RoomHandle, TemporaryFolders};
 struct Entering<'a> {
     inside: *mut StartPlan,
     stack: *mut libc::c_void,
+    inherited: Inherited,
     room: RawFd,
     spaces: libc::c_int,
     sources: RawFd,
@@ -35,6 +37,7 @@ extern "C" fn enter(entering: *mut libc::c_void) -> libc::c_int {
     // SAFETY: the pointer is to the parent's live variable, and so are those in it.
     unsafe {
         let entering = &mut *entering.cast::<Entering<'_>>();
+        entering.inherited.shed();
         if libc::setns(entering.room, entering.spaces) == 0
             && furnish(entering)
             && (entering.network < 0 || libc::setns(entering.network, libc::CLONE_NEWNET) == 0)
@@ -79,6 +82,7 @@ pub(super) fn start_in_room(
         let mut entering = Entering {
             inside,
             stack: inner,
+            inherited: Inherited::prepared(),
             room: room.process(),
             spaces: room.spaces(),
             sources: room.sources(),

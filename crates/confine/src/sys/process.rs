@@ -1,6 +1,8 @@
 //! Processes: waiting for them, asking them to end, ending them.
 
-use std::sync::{Mutex, PoisonError};
+use std::cell::Cell;
+use std::collections::BTreeSet;
+use std::sync::{Mutex, PoisonError, RwLock};
 
 use rustix::io::Errno;
 use rustix::process::{Pid, Resource, Signal, WaitOptions, WaitStatus};
@@ -22,7 +24,10 @@ pub(crate) fn wait(id: i32) -> ProcessEnd {
     let Some(process) = process(id) else { return ProcessEnd::Code(127) };
     loop {
         match rustix::process::waitpid(Some(process), WaitOptions::empty()) {
-            Ok(Some((ended, status))) if ended == process => return exit_of(status),
+            Ok(Some((ended, status))) if ended == process => {
+                forget_own(id);
+                return exit_of(status);
+            }
             Err(Errno::INTR) => {}
             // It is none of ours, or was waited for.
             _ => return ProcessEnd::Code(127),
@@ -42,7 +47,10 @@ pub(crate) fn wait_for_group(group: i32, tell: &mut dyn FnMut(i32, ProcessEnd)) 
     let Some(group) = process(group) else { return };
     loop {
         match rustix::process::waitpgid(group, WaitOptions::empty()) {
-            Ok(Some((id, status))) => tell(id.as_raw_nonzero().get(), exit_of(status)),
+            Ok(Some((id, status))) => {
+                forget_own(id.as_raw_nonzero().get());
+                tell(id.as_raw_nonzero().get(), exit_of(status));
+            }
             Err(Errno::INTR) => {}
             _ => return,
         }
@@ -91,6 +99,61 @@ pub fn become_reaper() {
 
 /// Processes of this program that are no step's, and are not ended with what steps left behind.
 static SPARED: Mutex<Vec<i32>> = Mutex::new(Vec::new());
+
+/// Children that were started here and not waited for yet: others are those of processes that ended.
+static OWN: Mutex<BTreeSet<i32>> = Mutex::new(BTreeSet::new());
+
+/// Held while children are started, so that nobody takes one for somebody else's that is not noted yet.
+static STARTING: RwLock<()> = RwLock::new(());
+
+thread_local! {
+    /// How often this thread is among those who start children.
+    static STARTS: Cell<usize> = const { Cell::new(0) };
+}
+
+/// Does something in which children are started.
+pub(super) fn while_starting<T>(work: impl FnOnce() -> T) -> T {
+    let is_first = STARTS.get() == 0;
+    let held = is_first.then(|| STARTING.read().unwrap_or_else(PoisonError::into_inner));
+    STARTS.set(STARTS.get() + 1);
+    let done = work();
+    STARTS.set(STARTS.get() - 1);
+    drop(held);
+    done
+}
+
+/// Takes note of a child that was started and is waited for later.
+pub(super) fn note_own(id: i32) {
+    OWN.lock().unwrap_or_else(PoisonError::into_inner).insert(id);
+}
+
+fn forget_own(id: i32) {
+    OWN.lock().unwrap_or_else(PoisonError::into_inner).remove(&id);
+}
+
+/// Ends processes that this program did not start itself, whose parents ended, and all that they leave, if `is_left` says so of the
+/// folder that a process has for temporary files. Gives how many there were.
+pub fn end_adopted(is_left: &dyn Fn(Option<&str>) -> bool) -> usize {
+    let nobody_starts = STARTING.write().unwrap_or_else(PoisonError::into_inner);
+    let mut count = 0;
+    for _ in 0..100 {
+        let own = OWN.lock().unwrap_or_else(PoisonError::into_inner).clone();
+        let spared = SPARED.lock().unwrap_or_else(PoisonError::into_inner).clone();
+        let mut children = children_of_this();
+        children.retain(|id| !own.contains(id) && !spared.contains(id));
+        children.retain(|id| is_left(temporary_folder_of(*id).as_deref()));
+        if children.is_empty() {
+            break;
+        }
+        count += children.len();
+        for id in children {
+            end(id);
+            wait(id);
+        }
+    }
+    drop(nobody_starts);
+    count
+}
 
 /// Spares a child process from [`end_orphans`]: it is no step's. `false` takes that back.
 pub fn spare(id: u32, spares: bool) {

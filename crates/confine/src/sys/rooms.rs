@@ -12,7 +12,7 @@ use rustix::process::PidfdFlags;
 
 use super::children::{run_child, stay_visible};
 use super::orders::{Order, error};
-use super::process::{end, spare, wait};
+use super::process::{end, spare, wait, while_starting};
 use super::template::TemplateHandle;
 
 /// A room: a process that keeps its namespaces, and ends with this program. When it ends, the kernel ends everything in
@@ -351,7 +351,12 @@ pub(crate) fn found_room(
         process: -1,
         error: 0,
     };
-    run_child(lay_out_room, libc::CLONE_FILES, (&raw mut new).cast())?;
+    while_starting(|| {
+        run_child(lay_out_room, libc::CLONE_FILES, (&raw mut new).cast())?;
+        // It is no step's.
+        spare(new.id.unsigned_abs(), true);
+        io::Result::Ok(())
+    })?;
     stay_visible();
     // SAFETY: the child opened them in the table of descriptors that both share; nothing else owns them.
     let take = |fd: RawFd| (fd >= 0).then(|| unsafe { OwnedFd::from_raw_fd(fd) });
@@ -365,8 +370,6 @@ pub(crate) fn found_room(
         | if own_processes { libc::CLONE_NEWPID } else { 0 }
         | if own_memory { libc::CLONE_NEWIPC } else { 0 };
     let temporary = Mutex::default();
-    // It is no step's.
-    spare(new.id.unsigned_abs(), true);
     let room = RoomHandle { id: new.id, process, spaces, sources, processes, temporary, stack };
     match new.state.load(Ordering::Acquire) {
         READY => Ok(room),

@@ -9,7 +9,8 @@ use std::os::fd::{FromRawFd, OwnedFd, RawFd};
 use super::child::{Point, RoomSetup, StartPlan, child, drop_privileges, point_of};
 use super::children::{stay_visible, with_stacks, without_signals};
 use super::enter::start_in_room;
-use super::process::wait;
+use super::inherited::Inherited;
+use super::process::{note_own, wait, while_starting};
 use super::rooms::RoomHandle;
 use crate::filter::Surroundings;
 
@@ -112,6 +113,7 @@ pub(crate) fn start(start: &Start<'_>) -> Result<Started, (Point, io::Error)> {
     };
     // A supervisor's filter refuses what the other one would.
     let filter = start.surroundings.filter(|_| !inherits && start.supervised.is_none());
+    let confines = start.rules.is_some() || start.surroundings.is_some() || start.supervised.is_some();
     let mut inside = StartPlan {
         program: start.program.as_ptr(),
         words: words.as_ptr(),
@@ -124,7 +126,7 @@ pub(crate) fn start(start: &Start<'_>) -> Result<Started, (Point, io::Error)> {
         group: start.group.unwrap_or(-1),
         rules: start.rules.unwrap_or(-1),
         drops_privileges: start.rules.is_some() && !inherits,
-        confines: start.rules.is_some() || start.surroundings.is_some() || start.supervised.is_some(),
+        confines,
         filter: program(filter.map_or(&[], Surroundings::filter)),
         apart: match start.space {
             Space::Apart(user, network) => [user, network.unwrap_or(-1)],
@@ -132,15 +134,20 @@ pub(crate) fn start(start: &Start<'_>) -> Result<Started, (Point, io::Error)> {
         },
         supervising: program(start.supervised.map_or(&[], |(filter, _)| filter)),
         supervisor: start.supervised.map_or(-1, |(_, socket)| socket),
+        // Who enters a room sheds it before, while the superuser is one.
+        inherited: (confines && !matches!(start.space, Space::Room(..))).then(Inherited::prepared),
         parent: if matches!(start.space, Space::Room(..)) { 0 } else { std::process::id() as i32 },
         local: 0,
         error: 0,
         point: 0,
     };
-    let (id, handle) = match start.space {
-        Space::Room(room, network, furnishing) => start_in_room(&mut inside, room, network, furnishing),
-        _ => start_here(&mut inside).map_err(|e| (Point::Setup, e)),
-    }?;
+    let (id, handle) = while_starting(|| {
+        let started = match start.space {
+            Space::Room(room, network, furnishing) => start_in_room(&mut inside, room, network, furnishing),
+            _ => start_here(&mut inside).map_err(|e| (Point::Setup, e)),
+        };
+        started.inspect(|(id, _)| note_own(*id))
+    })?;
     if !matches!(start.space, Space::Here) {
         stay_visible();
     }

@@ -3,6 +3,7 @@
 
 use std::io;
 use std::path::{Path, PathBuf};
+use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
 use nubrik_confine::{Access, Capture, Confinement, Ended, Recorder, RuleSet, StageSpec};
@@ -49,7 +50,29 @@ pub struct Looked {
     pub is_cut: bool,
 }
 
+/// How many commands that look run now: what one leaves running cannot be told from what another one still needs.
+static LOOKS: Mutex<usize> = Mutex::new(0);
+
+fn lock(looks: &Mutex<usize>) -> MutexGuard<'_, usize> {
+    looks.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
 impl Machine {
+    /// Ends what commands left running that only looked, after the last of them.
+    fn end_left_by_looks(&self) {
+        let mut looks = lock(&LOOKS);
+        *looks -= 1;
+        if *looks > 0 {
+            return;
+        }
+        // Steps in rooms leave nothing to this program. By rules they do, and are known by their folders.
+        let in_rooms = self.has_rooms();
+        let of_steps = self.temporary().home().to_string_lossy().into_owned();
+        let is_left =
+            |folder: Option<&str>| in_rooms || folder.is_none_or(|folder| !folder.starts_with(&of_steps));
+        nubrik_confine::end_adopted(&is_left);
+    }
+
     /// Asks in the workspace's root.
     ///
     /// # Errors
@@ -78,7 +101,11 @@ impl Machine {
         } else {
             Capture::with_errors_apart(question.limit)
         };
+        // What it leaves running becomes a child of this program.
+        nubrik_confine::become_reaper();
+        *lock(&LOOKS) += 1;
         let ended = nubrik_confine::run(&spec, &mut capture, self.cancel());
+        self.end_left_by_looks();
         let errors = capture.errors.unwrap_or_default();
         Ok(Looked { ended, output: capture.bytes, errors, is_cut: capture.cut > 0 })
     }
