@@ -211,6 +211,10 @@ impl World for WatchedWorld<'_> {
         self.world.sample(request)
     }
 
+    fn is_stopped(&self) -> bool {
+        self.world.is_stopped()
+    }
+
     fn probe(&self, folder: &WsPath) -> Answer<AnswerText> {
         self.world.probe(folder)
     }

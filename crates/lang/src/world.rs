@@ -84,6 +84,10 @@ pub trait World: Sync {
     fn library(&self, request: &LibraryRequest) -> Answer<LibrarySearch>;
     /// What a sample answers, or why it could not run.
     fn sample(&self, request: &SampleRequest) -> Answer<Result<AnswerText, NoAnswer>>;
+    /// Whether evaluation is to end, since nobody wants its result any more.
+    fn is_stopped(&self) -> bool {
+        false
+    }
     /// The answer of the probe that is in a folder: kept, and true for this run.
     fn probe(&self, folder: &WsPath) -> Answer<AnswerText>;
 }

@@ -56,6 +56,7 @@ const TOOLS_LIMIT: u64 = 64 << 20;
 pub use bringing::KitNews;
 pub use covered::Covered;
 pub use crew::Crew;
+pub use evaluating::MachineLacks;
 pub use looked_for::LookedFor;
 pub use pinning::read_pins;
 pub use serving::{DoneJob, NotDone, OpenedJob, ToolTeller, WorkPlace};

@@ -352,6 +352,10 @@ impl World for DiskWorld<'_> {
         Answer::Ready(answer)
     }
 
+    fn is_stopped(&self) -> bool {
+        self.machine.cancel().is_thrown()
+    }
+
     fn probe(&self, folder: &WsPath) -> Answer<AnswerText> {
         self.probes.get(folder).map_or(Answer::Pending, |answer| Answer::Ready(answer.clone()))
     }

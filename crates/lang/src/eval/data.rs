@@ -11,6 +11,7 @@ use nubrik_source::{Span, TextId};
 use rustc_hash::FxHashSet;
 
 use super::chosen::PROBE;
+use super::limits::WORK_OF_TEXT;
 use super::{Evaluator, Result, Stop};
 use crate::data::{Datum, DatumKind, json};
 use crate::hir::*;
@@ -156,17 +157,24 @@ impl Evaluator<'_> {
     }
 
     pub(super) fn untyped(&mut self, load: &Load, kind: &DatumKind) -> Result<Value> {
-        self.count(1, load.at)?;
+        // Values of data share no memory with others.
+        self.count(WORK_OF_DATUM, load.at)?;
         Ok(match kind {
             DatumKind::None => Value::None,
             DatumKind::Bool(value) => Value::Bool(*value),
             DatumKind::Int(value) => Value::Int(*value),
-            DatumKind::Text(text) | DatumKind::Cell(text) => Value::text(text),
+            DatumKind::Text(text) | DatumKind::Cell(text) => {
+                self.room_for_text(text.len(), load.at)?;
+                self.count(WORK_OF_TEXT, load.at)?;
+                Value::text(text)
+            }
             DatumKind::List(items) => {
+                self.room_for_items(items.len(), load.at)?;
                 let values = self.all(items, |this, item| this.untyped(load, &item.kind))?;
                 Value::List(values.into())
             }
             DatumKind::Map(entries) => {
+                self.room_for_texts(entries.len(), load.at)?;
                 let entries = self.all(entries, |this, (key, _, item)| {
                     Ok((Arc::<str>::from(key.as_str()), this.untyped(load, &item.kind)?))
                 })?;
@@ -202,6 +210,9 @@ impl Evaluator<'_> {
         }
     }
 }
+
+/// How many expressions the memory of one value of data counts as.
+const WORK_OF_DATUM: u64 = 4;
 
 /// A data file being loaded.
 pub(super) struct Load {

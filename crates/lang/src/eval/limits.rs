@@ -8,6 +8,9 @@ use super::{Evaluator, Result};
 /// How many expressions one evaluation may take: definitions that need more have gone astray.
 pub(super) const WORK_LIMIT: u64 = 100_000_000;
 
+/// So much work is done between two looks whether evaluation is to end: some milliseconds.
+pub(super) const WORK_BETWEEN_LOOKS: u64 = 200_000;
+
 /// How many bytes of text count as one expression: what all values together may hold is limited, too.
 pub(super) const BYTES_OF_WORK: usize = 16;
 
@@ -76,7 +79,22 @@ impl Evaluator<'_> {
     pub(super) fn count(&mut self, amount: u64, span: Span) -> Result<()> {
         let before = self.budget.work;
         self.budget.work += amount;
-        if self.budget.work < self.budget.work_limit { Ok(()) } else { self.too_much_work(before, span) }
+        if self.budget.work < self.budget.next_look { Ok(()) } else { self.look_up(before, span) }
+    }
+
+    /// Looks whether somebody wants evaluation to end, and whether it took too much.
+    #[cold]
+    fn look_up(&mut self, before: u64, span: Span) -> Result<()> {
+        if self.budget.work >= self.budget.work_limit {
+            return self.too_much_work(before, span);
+        }
+        if self.world.is_stopped() {
+            // All that is evaluated from here on stops, too.
+            self.budget.work_limit = self.budget.work;
+            return self.fail(span, Diagnostic::error("interrupted", "evaluation was interrupted"));
+        }
+        self.budget.look_later();
+        Ok(())
     }
 
     #[cold]

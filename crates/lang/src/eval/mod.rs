@@ -179,6 +179,7 @@ impl<'w> Evaluator<'w> {
     #[must_use]
     pub fn with_work_limit(mut self, limit: u64) -> Self {
         self.budget.work_limit = limit;
+        self.budget.look_later();
         self
     }
 

@@ -10,7 +10,7 @@ use nubrik_source::{Span, WsPath};
 use rustc_hash::FxHashMap;
 
 use super::chosen::{Config, ConfigId, DEFAULTS, OptionId};
-use super::limits::WORK_LIMIT;
+use super::limits::{WORK_BETWEEN_LOOKS, WORK_LIMIT};
 use super::memo::{DeclMemo, OpenValue};
 use super::reads::Reads;
 use super::{Env, inputs, steps};
@@ -133,12 +133,23 @@ pub(super) struct Demand {
 pub(super) struct Budget {
     pub(super) work: u64,
     pub(super) work_limit: u64,
+    /// When it is looked whether that is reached, or evaluation is to end.
+    pub(super) next_look: u64,
     /// How many values are being gone through for their files, each inside the one before.
     pub(super) nesting: usize,
 }
 
 impl Default for Budget {
     fn default() -> Budget {
-        Budget { work: 0, work_limit: WORK_LIMIT, nesting: 0 }
+        let mut budget = Budget { work: 0, work_limit: WORK_LIMIT, next_look: 0, nesting: 0 };
+        budget.look_later();
+        budget
+    }
+}
+
+impl Budget {
+    /// Looks again after some more work.
+    pub(super) fn look_later(&mut self) {
+        self.next_look = (self.work + WORK_BETWEEN_LOOKS).min(self.work_limit);
     }
 }

@@ -5,7 +5,7 @@ use std::sync::{Arc, Mutex};
 
 use nubrik_lang::{
     Answer, AnswerText, DefinitionText, EntryKind, KitPlace, LibraryAnswer, LibraryRequest, LibrarySearch,
-    Listing, SampleRequest, ToolAnswer, ToolRequest, ToolSearch, World,
+    Listing, NoAnswer, SampleRequest, ToolAnswer, ToolRequest, ToolSearch, World,
 };
 use nubrik_source::WsPath;
 

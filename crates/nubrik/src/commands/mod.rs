@@ -380,6 +380,9 @@ pub fn answered<S: Answering>(
 ) -> CommandResult<Evaluation> {
     loop {
         let evaluation = once(session.session());
+        if session.session().is_stopped() {
+            return Err(Exit::Interrupted);
+        }
         if !evaluation.waiting || evaluation.probes.is_empty() {
             return Ok(evaluation);
         }

@@ -107,6 +107,10 @@ impl Session {
     }
 }
 
+/// What a panic carries where it is no fault of this program: the machine, or a limit that it was started with, lacks something.
+#[derive(Debug)]
+pub struct MachineLacks(pub String);
+
 /// Does something on a thread with room for definitions that nest deep.
 fn on_large_stack<T: Send>(work: impl FnOnce() -> T + Send) -> T {
     std::thread::scope(|scope| {
@@ -114,7 +118,8 @@ fn on_large_stack<T: Send>(work: impl FnOnce() -> T + Send) -> T {
         match running.map(std::thread::ScopedJoinHandle::join) {
             Ok(Ok(done)) => done,
             Ok(Err(panic)) => std::panic::resume_unwind(panic),
-            Err(e) => std::panic::panic_any(format!("cannot start a thread: {e}")),
+            // Nothing can be said of definitions then; whoever runs this program says it to the person.
+            Err(e) => std::panic::panic_any(MachineLacks(format!("a thread cannot be started: {e}"))),
         }
     })
 }
