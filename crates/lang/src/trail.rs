@@ -39,6 +39,8 @@ pub struct Trail {
     pub reads: Vec<(u32, u32)>,
     /// Paths, by their numbers.
     pub paths: Vec<WsPath>,
+    /// Units that took the answer of a sample, which may have read whatever is there.
+    pub sampling: Vec<u32>,
 }
 
 impl Trail {
@@ -63,6 +65,7 @@ impl Trail {
             whole.paths.extend(other.paths);
             let unit = |n: u32| units[n as usize];
             whole.needs.extend(other.needs.into_iter().map(|(a, b)| (unit(a), unit(b))));
+            whole.sampling.extend(other.sampling.into_iter().map(unit));
             whole.reads.extend(other.reads.into_iter().map(|(a, path)| (unit(a), path + first)));
         }
         whole
@@ -208,6 +211,10 @@ impl World for WatchedWorld<'_> {
     }
 
     fn sample(&self, request: &SampleRequest) -> Answer<Result<AnswerText, NoAnswer>> {
+        let mut notes = self.notes();
+        let current = notes.current;
+        notes.trail.sampling.push(current);
+        drop(notes);
         self.world.sample(request)
     }
 

@@ -26,21 +26,18 @@ impl ChangedLines {
     /// # Errors
     /// What git says where it cannot tell.
     pub(crate) fn since(machine: &Machine, revision: &str) -> Result<ChangedLines, String> {
-        if revision.starts_with('-') {
-            return Err("no revision begins with `-`".to_owned());
-        }
         let git = Git::of(machine)?;
-        git.ask(&["rev-parse", "--git-dir"])?;
+        let base = git.base_of(revision)?.commit;
         let diff = |how: &[&str]| {
             let common =
                 ["diff", "--no-ext-diff", "--no-textconv", "--no-renames", "--no-color", "--relative"];
-            git.text(&[&common[..], how, &[revision, "--", "."]].concat())
+            git.text(&[&common[..], how, &[base.as_str(), "--", "."]].concat())
         };
         // Names in the text itself are quoted in a way of git's own: these are not, and come in the same order.
         let names = diff(&["--name-only", "-z"])?;
         let names: Vec<&str> = names.split('\0').filter(|name| !name.is_empty()).collect();
         let mut files = sections(&names, &diff(&["--unified=0"])?);
-        let new = git.ask(&["ls-files", "--others", "--exclude-standard", "-z", "--", "."])?;
+        let new = git.ask(&["ls-files", "--others", "--exclude-per-directory=.gitignore", "-z", "--", "."])?;
         files.extend(new.into_iter().map(|name| (name, LinesOfFile::All)));
         Ok(ChangedLines { files })
     }

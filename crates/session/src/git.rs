@@ -11,6 +11,15 @@ use nubrik_machine::{Environment, LookingScope, Machine, Question, on_persons_pa
 const PATIENCE: Duration = Duration::from_secs(600);
 const ANSWER_LIMIT: usize = 512 << 20;
 
+/// What something is compared with.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Base {
+    /// The commit's name, whole.
+    pub commit: String,
+    /// Whether it is not what was named, but the last one that this work and the named branch have in common.
+    pub is_merge_base: bool,
+}
+
 /// Git, which only looks: whatever a checkout makes it start can change nothing and reach no network.
 pub(crate) struct Git<'m> {
     machine: &'m Machine,
@@ -55,6 +64,31 @@ impl<'m> Git<'m> {
             self.environment.set(&format!("GIT_CONFIG_KEY_{number}"), name);
             self.environment.set(&format!("GIT_CONFIG_VALUE_{number}"), value);
         }
+    }
+
+    /// The commit that a revision means for those who ask what changed since: of a branch that is where this work left it, since what
+    /// others did there meanwhile is no change of this tree.
+    ///
+    /// # Errors
+    /// What git says, such as that there is no such revision.
+    pub(crate) fn base_of(&self, revision: &str) -> Result<Base, String> {
+        if revision.starts_with('-') {
+            return Err("no revision begins with `-`".to_owned());
+        }
+        // Outside of a repository `git diff` compares any two files, and says something else.
+        self.ask(&["rev-parse", "--git-dir"])?;
+        let one = |words: &[&str]| Ok::<_, String>(self.text(words)?.trim().to_owned());
+        let commit = one(&["rev-parse", "--verify", "--end-of-options", &format!("{revision}^{{commit}}")])?;
+        let named = one(&["rev-parse", "--symbolic-full-name", "--end-of-options", revision]).unwrap_or_default();
+        // Some versions of git repeat the word before the revision.
+        let name = named.lines().last().unwrap_or_default();
+        let is_branch = ["refs/heads/", "refs/remotes/"].iter().any(|start| name.starts_with(start));
+        // Without a commit in common the branch itself is compared.
+        let left = if is_branch { one(&["merge-base", &commit, "HEAD"]).ok() } else { None };
+        Ok(match left.filter(|left| *left != commit) {
+            Some(left) => Base { commit: left, is_merge_base: true },
+            None => Base { commit, is_merge_base: false },
+        })
     }
 
     /// Names that git answers with, each ended by a zero.

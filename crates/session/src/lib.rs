@@ -48,6 +48,7 @@ pub use session::{
     store_folder,
 };
 pub use settings::{Settings, SettingsProblem, SharedPlace, SharedSettings, WorkersSettings};
+pub use git::Base;
 pub use since::ChangedFiles;
 pub use workspace::{OpenProblem, Workspace};
 

@@ -35,7 +35,7 @@ pub struct Affected {
     pub files: Vec<FileId>,
     /// How many targets are skipped.
     pub skipped: usize,
-    revision: String,
+    since: String,
 }
 
 #[derive(Serialize)]
@@ -43,6 +43,15 @@ struct SkippedEvent<'a> {
     event: &'static str,
     targets: usize,
     reason: &'a str,
+}
+
+/// What a revision means: of a branch it is where this work left it.
+fn since_words(changed: &ChangedFiles, revision: &str) -> String {
+    let base = changed.base();
+    match base.is_merge_base {
+        true => format!("{}, where this work left {revision}", &base.commit[..base.commit.len().min(10)]),
+        false => revision.to_owned(),
+    }
 }
 
 impl Affected {
@@ -60,7 +69,7 @@ impl Affected {
             evaluation.targets.iter().partition(|target| targets[target.index()]);
         let by_change = |file: &FileId| graph.file(*file).maker.is_some_and(|maker| steps[maker.index()]);
         let files = evaluation.requested.iter().copied().filter(by_change).collect();
-        Ok(Affected { targets: kept, files, skipped: skipped.len(), revision: revision.to_owned() })
+        Ok(Affected { targets: kept, files, skipped: skipped.len(), since: since_words(&changed, revision) })
     }
 
     /// Says how much was left out, and why.
@@ -69,7 +78,7 @@ impl Affected {
             return;
         }
         let depend = if self.skipped == 1 { "it depends" } else { "they depend" };
-        let reason = format!("nothing {depend} on changed since {}", self.revision);
+        let reason = format!("nothing {depend} on changed since {}", self.since);
         if console.is_json() {
             return console.event(&SkippedEvent { event: "skipped", targets: self.skipped, reason: &reason });
         }

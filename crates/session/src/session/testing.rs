@@ -24,7 +24,7 @@ impl Session {
     /// # Errors
     /// What git says where it cannot tell.
     pub fn changed_since(&self, revision: &str, evaluation: &Evaluation) -> Result<ChangedFiles, String> {
-        ChangedFiles::since(&self.machine, revision, &evaluation.trail)
+        ChangedFiles::since(&self.machine, revision, &evaluation.trail, &evaluation.graph)
     }
 
     /// Which lines changed since a revision of git.
