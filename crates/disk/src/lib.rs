@@ -22,6 +22,7 @@ mod listing;
 mod made;
 mod publish;
 mod reading;
+mod removing;
 mod signature;
 mod whole;
 

@@ -8,8 +8,9 @@ use std::os::unix::fs::MetadataExt;
 use rustix::fs::{AtFlags, FileType, Mode, OFlags};
 use rustix::io::Errno;
 
-use crate::below::{Below, beside, regular, remove_in};
+use crate::below::{Below, beside, regular};
 use crate::listing::{TreeFile, TreeFileKind, entries_below};
+use crate::removing::remove_in;
 
 /// Puts a copy of a file or folder in a place where anything may be; both by their paths from the workspace's root.
 ///

@@ -14,7 +14,7 @@ use nubrik_store::{Basis, FoundInput};
 
 use crate::build::Build;
 use crate::examine::Examined;
-use crate::outside::{Named, Seen, Touch};
+use crate::seen::{Named, Seen, Touch};
 
 /// Version of a part's byte layout.
 const VERSION: u8 = 2;

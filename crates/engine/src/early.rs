@@ -87,11 +87,18 @@ impl Build<'_> {
         let kept = folder.child(KEPT);
         // No step has a folder of such a name.
         let aside = folder.parent().unwrap_or_else(WsPath::root).child(&format!("~{}.aside", folder.name()));
+        let note = folder.child(KEPT_WHOLE);
+        let said =
+            self.outside.read(&FilePath::from(&note)).ok().and_then(|said| String::from_utf8(said).ok());
         let is_there = self.outside.check_itself(&kept).is_some_and(|found| found.is_folder());
         let is_aside = is_there && self.outside.set_aside(&kept, &aside).is_ok();
         self.outside.fresh_folder(folder, inner)?;
         if is_aside {
             self.outside.set_aside(&aside, &kept)?;
+            // What was whole is so still.
+            if let Some(said) = said {
+                self.outside.work(&Work::write(&said), &note).map_err(std::io::Error::other)?;
+            }
         }
         Ok(())
     }

@@ -6,8 +6,9 @@ use nubrik_graph::StepId;
 use nubrik_source::FilePath;
 
 use crate::comparison::Comparison;
-use crate::outside::{ServiceFailure, ToolProblem, Touch};
+use crate::outside::{ServiceFailure, ToolProblem};
 use crate::reason::Reason;
+use crate::seen::Touch;
 
 /// What became of a step.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]

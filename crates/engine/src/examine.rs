@@ -9,7 +9,7 @@ use nubrik_graph::{FileId, StepId};
 use nubrik_source::{FilePath, FilePlace, WsPath};
 use nubrik_store::{Basis, FoundInput, OutputRecord, Provenance, RecordEntry, TreeKind};
 
-use crate::build::{Build, OnSystem};
+use crate::build::Build;
 use crate::event::Failure;
 use crate::key::{KeyParts, command_digest, first_key};
 use crate::observed::Present;
@@ -206,11 +206,12 @@ impl Build<'_> {
             Some(memory) => {
                 let in_place = self.outputs_in_place(id, memory);
                 match (self.what_changed(id, memory, now), in_place) {
-                    (None, Ok(())) if memory.candidate_names == now.names => {
+                    (None, Ok(None)) if memory.candidate_names == now.names => {
                         return Decision::Unchanged(memory.clone());
                     }
-                    (None, Ok(())) => {
-                        let memory = StepMemory { candidate_names: now.names, ..(**memory).clone() };
+                    (None, Ok(renewed)) => {
+                        let mut memory = StepMemory { candidate_names: now.names, ..(**memory).clone() };
+                        memory.signatures = renewed.unwrap_or(memory.signatures);
                         return Decision::Current(Box::new(memory), Reason::Unchanged);
                     }
                     (None, Err(reason)) => (reason, false),
@@ -363,18 +364,39 @@ impl Build<'_> {
         }
     }
 
-    /// Whether all outputs are what the step made, by their metadata.
-    pub(crate) fn outputs_in_place(&self, id: StepId, memory: &StepMemory) -> Result<(), Reason> {
+    /// Whether all outputs are what the step made. Gives their metadata where only that changed.
+    pub(crate) fn outputs_in_place(
+        &self,
+        id: StepId,
+        memory: &StepMemory,
+    ) -> Result<Option<Vec<Signature>>, Reason> {
         // What is away is in its place as long as nobody here needs it.
         if memory.is_away {
-            return Ok(());
+            return Ok(None);
         }
         let mut signatures = memory.signatures.iter();
+        let mut now = Vec::with_capacity(memory.signatures.len());
         for (output, record) in self.graph.step(id).outputs.iter().zip(&memory.outputs) {
             let path = &self.graph.file(output.file).path;
-            self.output_in_place(path, record, &mut signatures)?;
+            self.output_in_place(path, record, &mut signatures, &mut now)?;
         }
-        Ok(())
+        Ok(Some(now).filter(|now| *now != memory.signatures))
+    }
+
+    /// Whether a file is what its step made: by its metadata, or by its content, where only the time of the last change of metadata is
+    /// another one. So it is when another name of the file came or went, as kept results have them, and when somebody wrote to it and put
+    /// its times back.
+    fn is_as_made(
+        &self,
+        path: &WsPath,
+        content: Option<&Digest>,
+        known: &Signature,
+        found: &Signature,
+    ) -> bool {
+        known.still_holds(Some(*found))
+            || (known.settled() == found.settled()
+                && content
+                    .is_none_or(|content| self.outside.digest(&path.into()).is_ok_and(|now| now == *content)))
     }
 
     /// Whether one output is what its step made; takes its part of the remembered metadata.
@@ -383,14 +405,17 @@ impl Build<'_> {
         path: &WsPath,
         record: &OutputRecord,
         signatures: &mut impl Iterator<Item = &'s Signature>,
+        now: &mut Vec<Signature>,
     ) -> Result<(), Reason> {
         let edited = || Reason::OutputEdited { path: path.shared().clone() };
         let entries = match record {
-            OutputRecord::File { .. } => {
+            OutputRecord::File { digest, .. } => {
                 let Some(found) = self.outside.check_itself(path) else {
                     return Err(Reason::OutputMissing { path: path.shared().clone() });
                 };
-                let known = signatures.next().is_some_and(|known| known.still_holds(Some(found)));
+                now.push(found);
+                let known = signatures.next();
+                let known = known.is_some_and(|known| self.is_as_made(path, Some(digest), known, &found));
                 return if known { Ok(()) } else { Err(edited()) };
             }
             OutputRecord::Folder(entries) => entries,
@@ -405,9 +430,12 @@ impl Build<'_> {
             // Both are sorted by path.
             let missing = || Reason::OutputMissing { path: path.join(&entry.path).shared().clone() };
             let file = found.next_if(|file| *file.path == *entry.path).ok_or_else(missing)?;
-            if !is_kind(&file.kind, &entry.kind) || !known.still_holds(Some(file.signature)) {
-                return Err(Reason::OutputEdited { path: path.join(&entry.path).shared().clone() });
+            let path = path.join(&entry.path);
+            let content = if let TreeKind::File { digest, .. } = &entry.kind { Some(digest) } else { None };
+            if !is_kind(&file.kind, &entry.kind) || !self.is_as_made(&path, content, known, &file.signature) {
+                return Err(Reason::OutputEdited { path: path.shared().clone() });
             }
+            now.push(file.signature);
         }
         // Something more than was made is an edit, too.
         if found.next().is_some() { Err(edited()) } else { Ok(()) }
@@ -427,7 +455,8 @@ impl Build<'_> {
             for (output, record) in self.graph.step(maker).outputs.iter().zip(&memory.outputs) {
                 let path = &self.graph.file(output.file).path;
                 if output.file == *file {
-                    self.output_in_place(path, record, &mut signatures).map_err(|_| path.shared().clone())?;
+                    self.output_in_place(path, record, &mut signatures, &mut Vec::new())
+                        .map_err(|_| path.shared().clone())?;
                     break;
                 }
                 let count = if let OutputRecord::Folder(entries) = record { entries.len() } else { 1 };
@@ -435,16 +464,6 @@ impl Build<'_> {
             }
         }
         Ok(())
-    }
-
-    /// What is at a path of the system; looked at once a run.
-    pub(crate) fn on_system(&self, path: &FilePath) -> OnSystem {
-        let mut known = self.known.on_system.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-        *known.entry(path.clone()).or_insert_with(|| match self.outside.check(path) {
-            None => OnSystem::Nothing,
-            Some(found) if found.is_folder() => OnSystem::Folder,
-            Some(_) => OnSystem::File,
-        })
     }
 
     /// What is to be remembered of a step whose result is known.

@@ -69,7 +69,8 @@ impl<'a> FileTable<'a> {
         {
             return Ok(known);
         }
-        let young = signature.is_young(outside.now());
+        // Asked before it is read: who writes later opens it later, and then its times tell.
+        let young = outside.is_being_written(path) || signature.is_young(outside.now());
         let content = outside.digest(path)?;
         let digest = with_permissions(&content, &signature);
         Ok(FileEntry { signature, digest, young })

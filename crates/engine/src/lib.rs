@@ -44,6 +44,7 @@ mod queue;
 mod reason;
 mod run;
 mod schedule;
+mod seen;
 mod sending;
 mod sent;
 mod state;
@@ -63,8 +64,8 @@ pub use key::{KEY_VERSION, declared_key};
 pub use nubrik_disk::{MadeThing, Signature, TreeFile, TreeFileKind};
 pub use observe::{ObservedStep, in_box, observe};
 pub use outside::{
-    CONSTANT_ROOT, FoundTool, Job, JobEnd, Lent, Named, Outside, Readable, Readables, Recording, Seen,
-    ServiceFailure, ServiceProblem, ToolProblem, Touch, Touched, Work, is_cut_off, is_own_end,
+    CONSTANT_ROOT, FoundTool, Job, JobEnd, Lent, Outside, Readable, Readables, ServiceFailure,
+    ServiceProblem, ToolProblem, Work, is_cut_off, is_own_end,
 };
 pub use performer::{Errand, FailedElsewhere, NamedThings, Performer, SetFile, StepAnswer};
 pub use plan::{Supposed, plan};
@@ -72,6 +73,7 @@ pub use play::{Played, PlayedCrew, play};
 pub use queue::{Capacity, Forecast, forecast};
 pub use reason::Reason;
 pub use run::build;
+pub use seen::{Named, Recording, Seen, Touch, Touched};
 pub use state::{
     ChangeList, Changes, FileEntry, Published, State, StepMemory, memory_for_others, memory_of_others,
 };

@@ -9,7 +9,8 @@ use nubrik_store::Store;
 
 use crate::build::{Build, Options, Request};
 use crate::event::{Failure, Listener, Refusal};
-use crate::outside::{FoundTool, Job, Outside, Seen, Touch, Touched};
+use crate::outside::{FoundTool, Job, Outside};
+use crate::seen::{Seen, Touch, Touched};
 use crate::state::State;
 
 /// Steps that failed sooner than this are run once more to be observed, in microseconds.

@@ -14,7 +14,7 @@ use nubrik_store::{FoundInput, OutputRecord, TreeKind};
 
 use crate::build::Build;
 use crate::event::Failure;
-use crate::outside::{Seen, Touch};
+use crate::seen::{Seen, Touch};
 
 /// What a step finds at a path.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]

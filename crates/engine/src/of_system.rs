@@ -9,6 +9,16 @@ use crate::examine::{CLOSED, NOT_THERE};
 use crate::words::{programs_in, shell_script, system_files_in};
 
 impl Build<'_> {
+    /// What is at a path of the system; looked at once a run.
+    pub(crate) fn on_system(&self, path: &FilePath) -> OnSystem {
+        let mut known = self.known.on_system.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        *known.entry(path.clone()).or_insert_with(|| match self.outside.check(path) {
+            None => OnSystem::Nothing,
+            Some(found) if found.is_folder() => OnSystem::Folder,
+            Some(_) => OnSystem::File,
+        })
+    }
+
     /// Files of the system that a step's words name or that run its scripts, and programs that these start by their bare names.
     pub(crate) fn of_system_in(&self, id: StepId) -> (Vec<FilePath>, Vec<String>) {
         let step = self.graph.step(id);

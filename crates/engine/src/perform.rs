@@ -14,10 +14,9 @@ use crate::away::{contents_of, patience_for};
 use crate::build::{Build, Outreach};
 use crate::event::{Event, Failure, Notice, Refusal};
 use crate::examine::Examined;
-use crate::outside::{
-    FoundTool, Job, JobEnd, Lent, Readable, Readables, Recording, Seen, Work, is_cut_off, is_own_end,
-};
+use crate::outside::{FoundTool, Job, JobEnd, Lent, Readable, Readables, Work, is_cut_off, is_own_end};
 use crate::reason::Reason;
+use crate::seen::{Recording, Seen};
 use crate::state::StepMemory;
 
 /// What the verdict of a check that passed holds. There is no other: failures are not kept.
@@ -112,7 +111,7 @@ impl Build<'_> {
                     self.outside.check_itself(&path)?
                 }
                 TreeKind::File { digest, executable } => match store.open(&digest, executable) {
-                    Ok(Opened::Content(content)) => {
+                    Ok(Opened::There(content)) => {
                         self.outside.put(&path, content, executable).ok()?;
                         self.outside.check_itself(&path)?
                     }

@@ -11,7 +11,8 @@ use nubrik_engine::is_own_end;
 use rustix::io::Errno;
 
 use crate::ground::{Environment, LookingScope, Question};
-use crate::machine::{Machine, called_by};
+use crate::machine::Machine;
+use crate::search_path::called_by;
 
 /// Asks programs of the machine for what they are, for a moment and a few words only.
 pub(crate) struct Asking<'a> {

@@ -10,7 +10,8 @@ use nubrik_confine::{Capture, Ended, PipelineSpec, Recorder, StageSpec};
 use nubrik_engine::{Job, JobEnd, Named, Recording, Seen};
 
 use crate::ground::{CommandNeeds, Enclosure, Environment, Grants, Ground, Net, Whom, named};
-use crate::machine::{Machine, called_by};
+use crate::machine::Machine;
+use crate::search_path::called_by;
 use crate::services::Loan;
 
 /// How much of what a step prints is kept, in bytes.

@@ -20,12 +20,12 @@ const LONGEST: Duration = Duration::from_millis(250);
 /// Looks at a disk, now and then.
 #[derive(Default)]
 pub(crate) struct Fullness {
-    seen: Arc<Seen>,
+    counted: Arc<FullTimes>,
     watching: OnceLock<Option<JoinHandle<()>>>,
 }
 
 #[derive(Default)]
-struct Seen {
+struct FullTimes {
     times: AtomicU64,
     is_over: AtomicBool,
 }
@@ -39,23 +39,23 @@ fn room(folder: impl AsFd) -> u64 {
 }
 
 impl Fullness {
-    /// So often the disk was seen to be full, now among them.
+    /// So often the disk was counted to be full, now among them.
     pub fn times(&self, folder: Option<OwnedFd>) -> u64 {
         if folder.is_some_and(|folder| room(folder) < FULL) {
-            self.seen.times.fetch_add(1, Ordering::AcqRel);
+            self.counted.times.fetch_add(1, Ordering::AcqRel);
         }
-        self.seen.times.load(Ordering::Acquire)
+        self.counted.times.load(Ordering::Acquire)
     }
 
     /// Begins to look at the disk of a folder, for as long as this is there. Where no thread can be had, only those look who ask.
     pub fn watch(&self, folder: impl FnOnce() -> Option<OwnedFd>) {
         self.watching.get_or_init(|| {
-            let (seen, folder) = (self.seen.clone(), folder()?);
+            let (counted, folder) = (self.counted.clone(), folder()?);
             let look = move || {
-                while !seen.is_over.load(Ordering::Acquire) {
+                while !counted.is_over.load(Ordering::Acquire) {
                     let left = room(&folder);
                     if left < FULL {
-                        seen.times.fetch_add(1, Ordering::AcqRel);
+                        counted.times.fetch_add(1, Ordering::AcqRel);
                     }
                     let filled = Duration::from_millis(left.saturating_mul(1000) / FASTEST);
                     std::thread::park_timeout(filled.clamp(SHORTEST, LONGEST));
@@ -68,7 +68,7 @@ impl Fullness {
 
 impl Drop for Fullness {
     fn drop(&mut self) {
-        self.seen.is_over.store(true, Ordering::Release);
+        self.counted.is_over.store(true, Ordering::Release);
         if let Some(Some(thread)) = self.watching.take() {
             thread.thread().unpark();
             let _ = thread.join();

@@ -20,6 +20,7 @@
 
 mod asking;
 mod boxes;
+mod clock;
 mod effects;
 mod extract;
 mod fetch;

@@ -18,15 +18,17 @@ use nubrik_engine::{
 use nubrik_graph::{Native, Service};
 use nubrik_pins::OriginSettings;
 use nubrik_source::{FilePath, FilePlace, WsPath};
-use nubrik_store::Content;
+use nubrik_store::StoredContent;
 
 use crate::boxes::LeftRunning;
+use crate::clock::FileClock;
 use crate::fetch::Fetcher;
 use crate::fullness::Fullness;
-use crate::ground::{CONFINED_ENVIRONMENT, Means};
+use crate::ground::Means;
 use crate::loader_list::LoaderList;
 use crate::places::{Layouts, Listings};
 use crate::residents::Residents;
+use crate::search_path::step_search_path;
 use crate::services::House;
 use crate::temporary::Temporary;
 use crate::tools::ToolFinder;
@@ -55,6 +57,7 @@ pub struct Machine {
     hides_undeclared: bool,
     /// How often the disk was seen full.
     fullness: Fullness,
+    clock: FileClock,
     /// Whether a job ran, and with it processes that it may have left behind.
     started: AtomicBool,
     left_running: LeftRunning,
@@ -94,6 +97,7 @@ impl Machine {
             temporary: Temporary::of(root),
             hides_undeclared: false,
             fullness: Fullness::default(),
+            clock: FileClock::default(),
             started: AtomicBool::new(false),
             left_running: LeftRunning::default(),
             house: House::default(),
@@ -230,24 +234,6 @@ impl Machine {
     }
 }
 
-/// The folders in which a step's commands look for programs.
-pub(crate) fn step_search_path() -> Vec<PathBuf> {
-    std::env::split_paths(CONFINED_ENVIRONMENT[0].1).collect()
-}
-
-/// A process's words. A program that looks itself up by the name it was called by would find another
-/// one of that name in the step's own search path: such a program is called by its whole path.
-pub(crate) fn called_by(program: &Path, words: &[Arc<str>]) -> Vec<String> {
-    let mut words: Vec<String> = words.iter().map(|w| w.to_string()).collect();
-    if let Some(name) = words.first_mut().filter(|n| !n.contains('/')) {
-        let found = step_search_path().into_iter().map(|folder| folder.join(&*name)).find(|p| p.exists());
-        if found.is_none_or(|found| found != program) {
-            *name = program.to_string_lossy().into_owned();
-        }
-    }
-    words
-}
-
 impl Machine {
     /// Where a file is, links followed.
     fn behind(&self, path: &FilePath) -> PathBuf {
@@ -294,6 +280,10 @@ impl Outside for Machine {
         Digest::of_open(&mut open_file(&self.behind(path))?)
     }
 
+    fn is_being_written(&self, path: &FilePath) -> bool {
+        open_file(&self.behind(path)).is_ok_and(|file| nubrik_confine::is_open_for_writing(&file))
+    }
+
     fn read(&self, path: &FilePath) -> io::Result<Vec<u8>> {
         read_file(&self.behind(path), READ_LIMIT)
     }
@@ -302,7 +292,7 @@ impl Outside for Machine {
         nubrik_disk::tree(&self.below.folder(folder.as_str())?)
     }
 
-    fn put(&self, path: &WsPath, mut content: Content, executable: bool) -> io::Result<()> {
+    fn put(&self, path: &WsPath, mut content: StoredContent, executable: bool) -> io::Result<()> {
         let mut file = self.below.new_file(path.as_str(), nubrik_store::mode_of(executable))?;
         content.copy_to(&mut file)?;
         // Whatever the mask of the user who builds takes away, results are the same.
@@ -495,11 +485,11 @@ impl Outside for Machine {
     }
 
     fn now(&self) -> i64 {
-        now()
+        self.clock.now(&self.below)
     }
 }
 
-/// Nanoseconds since 1970.
+/// Nanoseconds since 1970, by this machine's clock.
 pub(crate) fn now() -> i64 {
     SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |d| d.as_nanos() as i64)
 }

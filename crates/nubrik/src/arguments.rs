@@ -3,6 +3,7 @@
 mod adopting;
 mod amounts;
 mod caching;
+mod drawing;
 mod pinning;
 mod sharing;
 mod testing;
@@ -16,6 +17,7 @@ use clap::{Args, Parser, Subcommand};
 pub use adopting::{Adopting, Aligning};
 use amounts::share;
 pub use caching::CacheWork;
+pub use drawing::GraphFormat;
 pub use pinning::{BillFormat, Pinning};
 pub use sharing::{RootKey, ShareWork};
 pub use testing::{Testing, WhichTests};
@@ -467,21 +469,6 @@ pub struct Once {
     /// Run the steps of these targets again, though nothing changed
     #[arg(long, conflicts_with = "since")]
     pub rerun: bool,
-}
-
-/// How a graph is drawn.
-#[derive(clap::ValueEnum, Clone, Copy, PartialEq, Eq, Debug)]
-pub enum GraphFormat {
-    /// Lines for people
-    Text,
-    /// Graphviz's language
-    Dot,
-    /// Mermaid's language
-    Mermaid,
-    /// One JSON value per node
-    Json,
-    /// A picture
-    Svg,
 }
 
 #[cfg(test)]

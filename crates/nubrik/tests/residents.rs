@@ -8,20 +8,20 @@ use sandbox::{Sandbox, has_rooms};
 
 /// Takes `["shout","FROM","TO"]`, counts its requests, and says what it sees of the workspace.
 const SERVER: &str = r#"
-count=0
+count=0 number=0
 while IFS='"' read -r _ _ _ from _ to _; do
     if [ -z "$from" ]; then echo '{"request": 0}'; continue; fi
-    count=$((count + 1))
+    count=$((count + 1)) number=$((number + 1))
     if grep -q die "$from"; then exit 7; fi
     if grep -q babble "$from"; then echo what; continue; fi
     if grep -q hang "$from"; then sleep 60; fi
     if grep -q bad "$from"; then
         echo "about $from" >&2
-        printf '{"request": %s, "code": 3, "printed": "it is bad\\n"}\n' $count
+        printf '{"request": %s, "code": 3, "printed": "it is bad\\n"}\n' $number
         continue
     fi
     tr a-z A-Z < "$from" > "$to"
-    printf '{"request": %s, "printed": "request %s sees %s\\n"}\n' "$count" "$count" "$(ls | tr '\n' ' ')"
+    printf '{"request": %s, "printed": "request %s sees %s\\n"}\n' "$number" "$count" "$(ls | tr '\n' ' ')"
 done
 "#;
 

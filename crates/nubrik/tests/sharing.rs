@@ -871,6 +871,14 @@ fn wrong_settings_are_told_with_a_mend() {
         assert!(sandbox.run(&[command]).expect(2).stderr.contains("does not say where jobs"));
     }
     sandbox.write("nubrik.toml", "[workers]\nat = \"nats://127.0.0.1:9\"\n");
+    let run = sandbox.run(&["workers"]).expect(1);
+    assert!(
+        run.stderr.contains("give and take jobs at nats://127.0.0.1:9, and you did not agree"),
+        "{}",
+        run.stderr
+    );
+    sandbox.run(&["agree"]).expect(0).says("asks to   give and take jobs at nats://127.0.0.1:9");
+    sandbox.run(&["agree", "--yes"]).expect(0).says("agreed    give and take jobs");
     assert!(sandbox.run(&["workers"]).expect(1).stderr.contains("cannot be reached"));
     assert!(sandbox.run(&["worker"]).expect(2).stderr.contains("NUBRIK_WORKER_KEY"));
     sandbox.write("nubrik.toml", "");

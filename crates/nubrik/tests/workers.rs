@@ -70,6 +70,12 @@ fn until_in(time: Duration, what: &str, is_so: impl Fn() -> bool) {
     }
 }
 
+/// Has the person of a folder of states agree to something.
+fn agreed(state: &std::path::Path, rows: &str) {
+    fs::create_dir_all(state.join("nubrik")).unwrap();
+    fs::write(state.join("nubrik/agreed"), rows).unwrap();
+}
+
 impl Team {
     fn new() -> Option<Team> {
         let program = server_program()?;
@@ -117,6 +123,8 @@ impl Team {
             "[shared]\nat = \"{store}\"\nroot = \"{root}\"\n[workers]\nat = \"nats://127.0.0.1:{port}\"\n"
         );
         sandbox.write("nubrik.toml", &settings);
+        // Who only asks who works agreed to the server, and to no store.
+        agreed(&sandbox.state(), &format!("give and take jobs at nats://127.0.0.1:{port}\n"));
         sandbox
     }
 
@@ -603,6 +611,10 @@ fn roles_of_the_server_are_enough_for_who_has_work_and_who_works() {
         sandbox.write("nubrik.toml", &(sandbox.read("nubrik.toml") + "secret = \"JOBS_USER\"\n"));
     };
     settings(&sandbox);
+    for state in ["boss-state", "one-state"] {
+        let row = format!("send JOBS_USER to nats://127.0.0.1:{}\n", team.port);
+        agreed(std::path::Path::new(&team.path(state)), &row);
+    }
     let (state, boss) = (team.path("boss-state"), team.path("boss"));
     let with = |user: &'static str| {
         let variables = [

@@ -7,8 +7,7 @@ use nubrik_web::{Address, Agreement, Credential};
 use toml::Value;
 
 use crate::client_files::{home, origin, shown};
-use crate::origin::{ClientSettings, Origin};
-use crate::origins::not_agreed;
+use crate::origin::{ClientSettings, Origin, not_agreed};
 use crate::{PinProblem, Registry};
 
 /// The addresses of a registry that its client would ask. None if nothing says one.

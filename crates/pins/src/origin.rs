@@ -4,6 +4,8 @@ use std::path::PathBuf;
 
 use nubrik_web::{Address, Agreement, Credential};
 
+use crate::PinProblem;
+
 /// An address of a registry, and who asks there.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub struct Origin {
@@ -29,4 +31,10 @@ pub trait ClientSettings {
     fn root(&self) -> PathBuf;
     /// Whether the person agreed to something that the workspace asks for.
     fn agrees(&self, asked: &Agreement) -> bool;
+}
+
+/// That a person was not asked yet.
+pub(crate) fn not_agreed(asked: &Agreement, said_by: &str) -> PinProblem {
+    PinProblem::new(format!("{said_by} would {asked}, and you did not agree to that"))
+        .mend("nubrik agree   says all that this workspace asks for")
 }

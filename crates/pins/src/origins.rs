@@ -6,7 +6,7 @@ use std::path::PathBuf;
 use nubrik_web::{Address, Agreement, Credential};
 
 use crate::go_client::{self, PrivateModules};
-use crate::origin::{ClientSettings, Origin};
+use crate::origin::{ClientSettings, Origin, not_agreed};
 use crate::{PinProblem, Registry, clients};
 
 /// What `[origins]` of `nubrik.toml` says.
@@ -123,12 +123,6 @@ impl Origins {
 /// What a setting asks for that names the variable of a secret.
 fn asked_by(setting: &OriginSetting, variable: &str) -> Agreement {
     Agreement::Secret { variable: variable.to_owned(), at: setting.url.clone() }
-}
-
-/// That a person was not asked yet.
-pub(crate) fn not_agreed(asked: &Agreement, said_by: &str) -> PinProblem {
-    PinProblem::new(format!("{said_by} would {asked}, and you did not agree to that"))
-        .mend("nubrik agree   says all that this workspace asks for")
 }
 
 /// Which variables a checkout wants to be sent where, sorted: in `[origins]`, and in files of ordinary clients that it brings along.

@@ -75,7 +75,7 @@ pub(crate) fn note_of(unpacked: &Digest) -> Result<String, String> {
 fn own_secret() -> Result<Digest, String> {
     const FILE: &str = "secret";
     let folder =
-        crate::session::own_state_folder().ok_or("neither XDG_STATE_HOME nor HOME names a folder")?;
+        nubrik_web::state_folder().ok_or("neither XDG_STATE_HOME nor HOME names a folder")?.join("nubrik");
     let problem = |e: std::io::Error| format!("cannot keep a secret in {}: {e}", folder.display());
     std::fs::create_dir_all(&folder).map_err(problem)?;
     let below = Below::new(&folder).map_err(problem)?;

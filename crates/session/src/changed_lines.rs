@@ -37,7 +37,8 @@ impl ChangedLines {
         let names = diff(&["--name-only", "-z"])?;
         let names: Vec<&str> = names.split('\0').filter(|name| !name.is_empty()).collect();
         let mut files = sections(&names, &diff(&["--unified=0"])?);
-        let new = git.ask(&["ls-files", "--others", "--exclude-per-directory=.gitignore", "-z", "--", "."])?;
+        let new =
+            git.ask(&["ls-files", "--others", "--exclude-per-directory=.gitignore", "-z", "--", "."])?;
         files.extend(new.into_iter().map(|name| (name, LinesOfFile::All)));
         Ok(ChangedLines { files })
     }

@@ -13,7 +13,7 @@ const ANSWER_LIMIT: usize = 512 << 20;
 
 /// What something is compared with.
 #[derive(Clone, PartialEq, Eq, Debug)]
-pub struct Base {
+pub struct ComparedWith {
     /// The commit's name, whole.
     pub commit: String,
     /// Whether it is not what was named, but the last one that this work and the named branch have in common.
@@ -71,7 +71,7 @@ impl<'m> Git<'m> {
     ///
     /// # Errors
     /// What git says, such as that there is no such revision.
-    pub(crate) fn base_of(&self, revision: &str) -> Result<Base, String> {
+    pub(crate) fn base_of(&self, revision: &str) -> Result<ComparedWith, String> {
         if revision.starts_with('-') {
             return Err("no revision begins with `-`".to_owned());
         }
@@ -79,15 +79,16 @@ impl<'m> Git<'m> {
         self.ask(&["rev-parse", "--git-dir"])?;
         let one = |words: &[&str]| Ok::<_, String>(self.text(words)?.trim().to_owned());
         let commit = one(&["rev-parse", "--verify", "--end-of-options", &format!("{revision}^{{commit}}")])?;
-        let named = one(&["rev-parse", "--symbolic-full-name", "--end-of-options", revision]).unwrap_or_default();
+        let named =
+            one(&["rev-parse", "--symbolic-full-name", "--end-of-options", revision]).unwrap_or_default();
         // Some versions of git repeat the word before the revision.
         let name = named.lines().last().unwrap_or_default();
         let is_branch = ["refs/heads/", "refs/remotes/"].iter().any(|start| name.starts_with(start));
         // Without a commit in common the branch itself is compared.
         let left = if is_branch { one(&["merge-base", &commit, "HEAD"]).ok() } else { None };
         Ok(match left.filter(|left| *left != commit) {
-            Some(left) => Base { commit: left, is_merge_base: true },
-            None => Base { commit, is_merge_base: false },
+            Some(left) => ComparedWith { commit: left, is_merge_base: true },
+            None => ComparedWith { commit, is_merge_base: false },
         })
     }
 

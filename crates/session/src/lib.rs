@@ -33,6 +33,7 @@ mod world;
 
 pub use archives::KitArchive;
 pub use changed_lines::ChangedLines;
+pub use git::ComparedWith;
 pub use job::is_worker_name;
 pub use kits::kit_topics;
 pub use nubrik_machine::{
@@ -48,7 +49,6 @@ pub use session::{
     store_folder,
 };
 pub use settings::{Settings, SettingsProblem, SharedPlace, SharedSettings, WorkersSettings};
-pub use git::Base;
 pub use since::ChangedFiles;
 pub use workspace::{OpenProblem, Workspace};
 

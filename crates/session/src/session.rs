@@ -60,7 +60,6 @@ pub use evaluating::MachineLacks;
 pub use looked_for::LookedFor;
 pub use pinning::read_pins;
 pub use serving::{DoneJob, NotDone, OpenedJob, ToolTeller, WorkPlace};
-pub(crate) use sharing::own_state_folder;
 pub use sharing::{GivenAway, TeamStore, key_in, members_at, put_members};
 pub use standing::{Reached, Standing};
 pub use turns::{Turn, Turns};

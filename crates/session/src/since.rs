@@ -14,7 +14,7 @@ use nubrik_disk::IGNORE_FILE;
 use nubrik_engine::Outside;
 use nubrik_machine::Machine;
 
-use crate::git::{Base, Git};
+use crate::git::{ComparedWith, Git};
 
 /// Files of a workspace that differ from a revision, uncommitted ones included.
 pub struct ChangedFiles {
@@ -28,7 +28,7 @@ pub struct ChangedFiles {
     /// Whether a file is among them that decides about everything, such as a kit.
     everything: bool,
     /// What it is compared with, where that is not what was named.
-    base: Base,
+    base: ComparedWith,
 }
 
 /// How the tree that is there differs from a revision's. Paths are from the workspace's root.
@@ -56,7 +56,8 @@ impl TreeDifference {
         difference.known.extend(listed.iter().filter_map(|row| Some(row.split_once('\t')?.1.to_owned())));
         // All that is in submodules belongs to them.
         difference.known.extend(git.ask(&["ls-files", "--recurse-submodules", "-z"])?);
-        let raw = ["diff", "--no-ext-diff", "--no-textconv", "--no-renames", "--ignore-submodules=none", "--raw"];
+        let raw =
+            ["diff", "--no-ext-diff", "--no-textconv", "--no-renames", "--ignore-submodules=none", "--raw"];
         let raw = git.text(&[&raw[..], &["--relative", "-z", base], &here].concat())?;
         let mut rows = raw.split('\0');
         while let (Some(row), Some(path)) = (rows.next(), rows.next()) {
@@ -110,14 +111,20 @@ impl TreeDifference {
     fn is_changed_below(&self, folder: &str) -> bool {
         folder.is_empty() && !self.is_empty() || {
             let start = format!("{folder}/");
-            let is_below = |set: &BTreeSet<String>| set.range(start.clone()..).next().is_some_and(|p| p.starts_with(&start));
-            is_below(&self.files) || is_below(&self.names) || is_below(&self.folders) || self.is_in_folder(folder)
+            let is_below = |set: &BTreeSet<String>| {
+                set.range(start.clone()..).next().is_some_and(|p| p.starts_with(&start))
+            };
+            is_below(&self.files)
+                || is_below(&self.names)
+                || is_below(&self.folders)
+                || self.is_in_folder(folder)
         }
     }
 
     /// Whether a path is at or below one in which anything may have changed.
     fn is_in_folder(&self, path: &str) -> bool {
-        self.folders.contains(path) || path.match_indices('/').any(|(at, _)| self.folders.contains(&path[..at]))
+        self.folders.contains(path)
+            || path.match_indices('/').any(|(at, _)| self.folders.contains(&path[..at]))
     }
 
     /// Whether what is at a path itself may differ, no links followed: a file, a link, or a folder with all that is in it.
@@ -154,7 +161,8 @@ impl TreeDifference {
         let around = folder.match_indices('/').map(|(at, _)| &folder[..at]).chain(["", folder]);
         let is_decided = || {
             around.into_iter().any(|folder| {
-                let at = |name: &str| if folder.is_empty() { name.to_owned() } else { format!("{folder}/{name}") };
+                let at =
+                    |name: &str| if folder.is_empty() { name.to_owned() } else { format!("{folder}/{name}") };
                 self.files.contains(&at(IGNORE_FILE)) || self.names.contains(&at(crate::SETTINGS_FILE))
             })
         };
@@ -203,7 +211,7 @@ impl ChangedFiles {
     }
 
     /// What it is compared with.
-    pub fn base(&self) -> &Base {
+    pub fn base(&self) -> &ComparedWith {
         &self.base
     }
 
@@ -273,7 +281,8 @@ fn sources_behind_links(machine: &Machine, difference: &TreeDifference, graph: &
     let sources = graph.files.iter().filter(|file| file.maker.is_none());
     let is_behind = |path: &WsPath| {
         let links = machine.links_to(path);
-        !links.is_empty() && (links.iter().any(|(link, _)| difference.is_changed(machine, link.as_str()))
+        !links.is_empty()
+            && (links.iter().any(|(link, _)| difference.is_changed(machine, link.as_str()))
             // Where it leads out of the workspace nobody knows what was there.
             || machine.followed(path).is_none_or(|real| difference.is_changed(machine, real.as_str())))
     };
@@ -292,9 +301,8 @@ fn declared_from(machine: &Machine, trail: &Trail, difference: &TreeDifference) 
     let mut users: FxHashMap<u32, Vec<u32>> = FxHashMap::default();
     trail.needs.iter().for_each(|(user, unit)| users.entry(*unit).or_default().push(*user));
     // Packages are counted by their folders.
-    let is_kit = |file: &str| {
-        difference.files.contains(file) && WsPath::from_normal(file).name() != TARGETS_FILE
-    };
+    let is_kit =
+        |file: &str| difference.files.contains(file) && WsPath::from_normal(file).name() != TARGETS_FILE;
     let mut open: Vec<u32> =
         (0..trail.units.len() as u32).filter(|n| is_kit(&trail.units[*n as usize].file)).collect();
     let is_changed: Vec<bool> = trail

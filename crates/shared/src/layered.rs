@@ -6,7 +6,9 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use nubrik_bytes::Digest;
-use nubrik_store::{Basis, Content, LocalStore, Opened, Provenance, Record, RecordEntry, Store, StoreError};
+use nubrik_store::{
+    Basis, LocalStore, Opened, Provenance, Record, RecordEntry, Store, StoreError, StoredContent,
+};
 
 use crate::entries::{contents_of, is_same};
 use crate::fetching::NearContents;
@@ -157,12 +159,12 @@ impl Store for LayeredStore {
 
     fn open(&self, digest: &Digest, executable: bool) -> Result<Opened, StoreError> {
         match self.local.open(digest, executable)? {
-            found @ Opened::Content(_) => return Ok(found),
+            found @ Opened::There(_) => return Ok(found),
             // A damaged copy is gone: there may be a right one elsewhere.
             Opened::Missing | Opened::Damaged => {}
         }
         let Some(bytes) = self.shared.content(digest) else { return Ok(Opened::Missing) };
         self.local.keep_content(&bytes, digest, executable)?;
-        Ok(Opened::Content(Content::Bytes(bytes)))
+        Ok(Opened::There(StoredContent::Bytes(bytes)))
     }
 }

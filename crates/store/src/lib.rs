@@ -24,7 +24,7 @@ use std::time::Duration;
 
 use nubrik_bytes::Digest;
 
-pub use local::{Content, LocalStore, Opened, StoreError, mode_of};
+pub use local::{LocalStore, Opened, StoreError, StoredContent, mode_of};
 pub use record::{Basis, FoundInput, OutputRecord, Provenance, Record, RecordEntry, TreeEntry, TreeKind};
 pub use upkeep::{Amount, Verified};
 

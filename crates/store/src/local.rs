@@ -24,7 +24,7 @@ use nubrik_bytes::Digest;
 #[derive(Debug)]
 pub enum Opened {
     /// It is here, and it has its digest.
-    Content(Content),
+    There(StoredContent),
     /// The store does not have it.
     Missing,
     /// The store's copy was damaged; it was thrown away.
@@ -34,22 +34,22 @@ pub enum Opened {
 /// A content whose digest was checked, to be copied from its beginning. The caller chooses where it goes, since only the owner of
 /// that place knows which ways lead there safely.
 #[derive(Debug)]
-pub enum Content {
+pub enum StoredContent {
     /// In a file of the store, which nobody may write to.
     File(File),
     /// In memory.
     Bytes(Vec<u8>),
 }
 
-impl Content {
+impl StoredContent {
     /// Copies it to a new file: by reference where the file system can do that.
     ///
     /// # Errors
     /// When it cannot be read or written.
     pub fn copy_to(&mut self, to: &mut File) -> io::Result<()> {
         match self {
-            Content::File(from) => io::copy(from, to).map(drop),
-            Content::Bytes(bytes) => to.write_all(bytes),
+            StoredContent::File(from) => io::copy(from, to).map(drop),
+            StoredContent::Bytes(bytes) => to.write_all(bytes),
         }
     }
 }
@@ -268,7 +268,7 @@ impl Store for LocalStore {
             file.set_permissions(fs::Permissions::from_mode(mode)).map_err(failed(&blob))?;
         }
         file.rewind().map_err(failed(&blob))?;
-        Ok(Opened::Content(Content::File(file)))
+        Ok(Opened::There(StoredContent::File(file)))
     }
 }
 
@@ -285,7 +285,7 @@ mod tests {
         store.keep_file(&file, &digest, true).unwrap();
         store.keep_file(&file, &digest, true).unwrap();
         let to = folder.path().join("b");
-        let Opened::Content(mut content) = store.open(&digest, true).unwrap() else { panic!("it is there") };
+        let Opened::There(mut content) = store.open(&digest, true).unwrap() else { panic!("it is there") };
         content.copy_to(&mut File::create(&to).unwrap()).unwrap();
         assert_eq!(fs::read(&to).unwrap(), b"tide");
         assert!(matches!(store.open(&Digest::of(b"no"), false).unwrap(), Opened::Missing));

@@ -89,7 +89,7 @@ impl Agreements {
 }
 
 /// Where programs remember something of a person.
-fn state_folder() -> Option<PathBuf> {
+pub fn state_folder() -> Option<PathBuf> {
     let absolute = |name: &str| std::env::var_os(name).map(PathBuf::from).filter(|path| path.is_absolute());
     absolute("XDG_STATE_HOME").or_else(|| absolute("HOME").map(|home| home.join(Path::new(".local/state"))))
 }

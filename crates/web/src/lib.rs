@@ -25,7 +25,7 @@ mod transfer;
 mod trouble;
 
 pub use address::{Address, Credential};
-pub use agreements::{AGREED_VARIABLE, Agreement, Agreements};
+pub use agreements::{AGREED_VARIABLE, Agreement, Agreements, state_folder};
 pub use checksum::{Checksum, ChecksumMethod};
 pub use client::{Client, Document};
 pub use objects::{Asker, Objects};

@@ -8,6 +8,7 @@ mod child;
 mod children;
 mod enter;
 mod inherited;
+mod lease;
 mod orders;
 mod process;
 mod rooms;
@@ -23,6 +24,7 @@ use crate::filter::ARCHITECTURE;
 pub(crate) use apart::{new_apart, socket_apart};
 pub(crate) use child::{Point, RoomSetup};
 pub use inherited::left_to_inherit;
+pub use lease::is_open_for_writing;
 pub(crate) use orders::Order;
 pub(crate) use process::{
     ProcessEnd, ask_group_to_end, ask_to_end, end, end_stranger, kill_group, wait, wait_for_group,

@@ -20,7 +20,7 @@ use nubrik_graph::{
     TargetId, ToolId,
 };
 use nubrik_source::{FilePath, WsPath};
-use nubrik_store::{Basis, Content, Opened, Provenance, Record, RecordEntry, Store, StoreError};
+use nubrik_store::{Basis, Opened, Provenance, Record, RecordEntry, Store, StoreError, StoredContent};
 
 #[derive(Clone, Default)]
 struct File {
@@ -193,8 +193,8 @@ impl Outside for FakeMachine {
         Ok(below.map(|(path, f)| file(path, f)).collect())
     }
 
-    fn put(&self, path: &WsPath, content: Content, _: bool) -> io::Result<()> {
-        let Content::Bytes(bytes) = content else { return Err(io::ErrorKind::Unsupported.into()) };
+    fn put(&self, path: &WsPath, content: StoredContent, _: bool) -> io::Result<()> {
+        let StoredContent::Bytes(bytes) = content else { return Err(io::ErrorKind::Unsupported.into()) };
         self.write(path.as_str(), std::str::from_utf8(&bytes).unwrap());
         Ok(())
     }
@@ -400,7 +400,7 @@ impl Store for StoreOn<'_> {
             return Ok(Opened::Missing);
         }
         let bytes = self.0.blobs.lock().unwrap().get(digest).cloned();
-        Ok(bytes.map_or(Opened::Missing, |bytes| Opened::Content(Content::Bytes(bytes))))
+        Ok(bytes.map_or(Opened::Missing, |bytes| Opened::There(StoredContent::Bytes(bytes))))
     }
 }
 

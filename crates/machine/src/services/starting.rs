@@ -18,7 +18,8 @@ use super::instance::{Here, Instance, Quarters, Unstopped, last_lines, said};
 use super::secrets::without;
 use super::{HOME, Meeting, ServiceNetwork, lock};
 use crate::ground::{CommandNeeds, Enclosure, Means, ServiceNet, StoppingRules, Whom};
-use crate::machine::{Machine, called_by};
+use crate::machine::Machine;
+use crate::search_path::called_by;
 
 /// Pauses between two looks whether a service is ready: the first, and the longest.
 const PAUSES: (Duration, Duration) = (Duration::from_millis(5), Duration::from_millis(100));

@@ -138,6 +138,12 @@ impl Sandbox {
         files
     }
 
+    /// Where the program remembers something of the person who runs it.
+    #[allow(dead_code)] // Not all tests ask.
+    pub fn state(&self) -> PathBuf {
+        self.root.path().join(".local/state")
+    }
+
     /// The program, ready to run in a folder of the workspace.
     pub fn command_in(&self, folder: &str, args: &[&str]) -> Command {
         let mut command = Command::new(env!("CARGO_BIN_EXE_nubrik"));

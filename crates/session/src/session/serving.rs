@@ -387,7 +387,7 @@ impl Workshop<'_> {
             let path = &source.path;
             let problem = |e: std::io::Error| format!("cannot place {path}: {e}");
             let mut content = match store.open(&source.content, source.executable) {
-                Ok(Opened::Content(content)) => content,
+                Ok(Opened::There(content)) => content,
                 Ok(Opened::Missing | Opened::Damaged) => {
                     return Err(format!("the source {path} cannot be fetched"));
                 }

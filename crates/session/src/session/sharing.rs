@@ -52,14 +52,9 @@ pub(super) fn own_folder(variable: &str, default: &str) -> Option<PathBuf> {
     Some(folder.join("nubrik/shared"))
 }
 
-/// What is remembered of a person, whatever workspace is open.
-pub(crate) fn own_state_folder() -> Option<PathBuf> {
-    Some(state_folder()?.parent()?.to_owned())
-}
-
 /// What of a store is remembered.
 fn state_folder() -> Option<PathBuf> {
-    own_folder("XDG_STATE_HOME", ".local/state")
+    Some(nubrik_web::state_folder()?.join("nubrik/shared"))
 }
 
 /// The objects of a store. `nubrik.toml` names it, unless a person named it just now.

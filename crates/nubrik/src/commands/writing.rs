@@ -1,0 +1,39 @@
+//! Files that a person names to be written.
+
+use std::path::{Path, PathBuf};
+
+use nubrik_session::SETTINGS_FILE;
+
+/// Writes a file that a person named, whole or not at all, with the folders above it. In a workspace no link is followed, since a
+/// checkout may have put it there; elsewhere the person's own links are, and a pipe or a device takes the text as it is.
+pub fn write_whole(file: &Path, text: &str) -> std::io::Result<()> {
+    let path = plain_path(file)?;
+    let write = |to: &mut std::fs::File| std::io::Write::write_all(to, text.as_bytes());
+    if let Some(root) = root_around(&path)
+        && let Some(inner) = path.strip_prefix(&root).ok().and_then(Path::to_str)
+    {
+        return nubrik_disk::Below::new(&root)?.replace(inner, write);
+    }
+    if let Some(folder) = path.parent() {
+        std::fs::create_dir_all(folder)?;
+    }
+    std::fs::write(path, text)
+}
+
+/// The root of the workspace that a file is in by its path, whether it is there or not.
+pub fn root_around(file: &Path) -> Option<PathBuf> {
+    let path = plain_path(file).ok()?;
+    path.ancestors().skip(1).find(|folder| folder.join(SETTINGS_FILE).is_file()).map(Path::to_owned)
+}
+
+/// The absolute path of a file that a person named from this folder. Its last name is as it was written; where the way to it goes up
+/// again, that is followed as the kernel does.
+fn plain_path(file: &Path) -> std::io::Result<PathBuf> {
+    use std::path::Component;
+    let whole = std::env::current_dir()?.join(file);
+    let goes_up = whole.components().any(|part| part == Component::ParentDir);
+    match (whole.parent(), whole.file_name()) {
+        (Some(folder), Some(name)) if goes_up => Ok(folder.canonicalize()?.join(name)),
+        _ => Ok(whole.components().collect()),
+    }
+}
