@@ -14,6 +14,7 @@ use crate::listing::names_in;
 use crate::removing::remove_in;
 
 /// A folder below which everything is reached by real folders only.
+#[derive(Debug)]
 pub struct Below {
     top: OwnedFd,
 }

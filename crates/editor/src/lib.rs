@@ -9,5 +9,6 @@ mod reading;
 mod renaming;
 mod server;
 mod state;
+mod wire;
 
 pub use server::{Runner, serve};

@@ -70,10 +70,10 @@ struct EditorServer<'s> {
 /// # Errors
 /// When the conversation breaks, for people.
 pub fn serve(session: Session, topics: Vec<Topic>, runner: Runner) -> Result<(), String> {
-    let (connection, threads) = Connection::stdio();
+    let (connection, carriers) = crate::wire::over_standard_streams();
     let done = converse(&connection, session, topics, runner);
     drop(connection);
-    threads.join().map_err(|e| e.to_string())?;
+    carriers.join().map_err(|e| e.to_string())?;
     done
 }
 

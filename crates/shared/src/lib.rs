@@ -13,6 +13,7 @@ mod bundle;
 mod entries;
 mod fetching;
 mod handing;
+mod head_turns;
 mod heads;
 mod index;
 mod keys;

@@ -66,7 +66,10 @@ impl Publisher {
         pruned.removed = remove_old(shared, &mut next, grace)? + shared.remove_jobs(OF_JOBS)?;
         pruned.waiting = next.manifest.doomed.len();
         if next.manifest != branch.manifest {
+            let turn = shared.turn_of(&self.head_name())?;
+            self.must_be_last(shared, &branch)?;
             self.put_head(shared, Some(&branch), next)?;
+            drop(turn);
             pruned.waiting += 1;
         }
         Ok(pruned)

@@ -13,7 +13,7 @@ use crate::bundle::SMALL;
 use crate::entries::{contents_of, is_same, places_of};
 use crate::heads::LineHead;
 use crate::index::{Branch, DoomedObject, SegmentList, SegmentRow, object};
-use crate::keys::SecretKey;
+use crate::keys::{PublicKey, SecretKey};
 use crate::segment::{KeyedResult, KeyedResults, RecordSegment, SegmentParts, add, beginning, encode};
 use crate::shelf::{SharedStore, SharedTrouble, write_own};
 use crate::uploads::{Uploaded, Uploads};
@@ -95,10 +95,7 @@ impl Publisher {
             add(&mut all, *key, result.clone());
         }
         let wanted = wanted(shared, &all);
-        let uses = match manifest.uses.get(&shared.today()) {
-            Some(digest) => self.uses(shared, digest)?,
-            None => BTreeSet::new(),
-        };
+        let uses = self.uses_of(shared, &manifest)?;
         let mut uses_now = uses.clone();
         uses_now.extend(used.iter().map(beginning));
         if wanted.is_empty() && uses_now == uses {
@@ -118,18 +115,31 @@ impl Publisher {
             moved: uploaded.moved,
             raw: uploaded.raw,
         };
-        let mut next = Next::of(shared, manifest);
-        if !given.is_empty() {
-            let parts = parts_of(shared, given, uploaded);
-            let segment = encode(&parts).map_err(damaged)?;
-            published.moved += segment.len() as u64;
-            next.manifest.segments.push(put_segment(shared, &segment, parts.results.len() as u64)?);
-            merge(shared, &mut next, before.as_deref())?;
-        }
-        if uses_now != uses {
-            next.set_uses(shared, shared.today(), &uses_now)?;
-        }
-        self.put_head(shared, before.as_deref(), next)?;
+        let row = match given.is_empty() {
+            true => None,
+            false => {
+                let parts = parts_of(shared, given, uploaded);
+                let segment = encode(&parts).map_err(damaged)?;
+                published.moved += segment.len() as u64;
+                Some(put_segment(shared, &segment, parts.results.len() as u64)?)
+            }
+        };
+        // Others may have given results with the same key since this build began.
+        self.add_to_head(shared, row.as_ref(), &|before| {
+            let manifest = before.map(|branch| branch.manifest.clone()).unwrap_or_default();
+            let mut next = Next::of(shared, manifest);
+            if let Some(row) = &row {
+                next.manifest.segments.push(row.clone());
+                merge(shared, &mut next, before)?;
+            }
+            let there = self.uses_of(shared, &next.manifest)?;
+            let mut all = there.clone();
+            all.extend(&uses_now);
+            if all != there {
+                next.set_uses(shared, shared.today(), &all)?;
+            }
+            Ok(next)
+        })?;
         shared.forget_missing(&put);
         self.note_late(shared, late)?;
         if published.late == 0 {
@@ -152,6 +162,24 @@ impl Publisher {
         Ok(index.branches.iter().find(|b| b.writer == own && b.head.line == self.line).cloned())
     }
 
+    /// The line that is written.
+    pub(crate) fn line(&self) -> &str {
+        &self.line
+    }
+
+    /// By whose key.
+    pub(crate) fn public(&self) -> PublicKey {
+        self.key.public()
+    }
+
+    /// The keys that were used today, as a manifest says.
+    fn uses_of(&self, shared: &SharedStore, manifest: &SegmentList) -> Result<BTreeSet<u64>, SharedTrouble> {
+        match manifest.uses.get(&shared.today()) {
+            Some(digest) => self.uses(shared, digest),
+            None => Ok(BTreeSet::new()),
+        }
+    }
+
     /// The keys that were used on a day.
     pub(crate) fn uses(&self, shared: &SharedStore, digest: &Digest) -> Result<BTreeSet<u64>, SharedTrouble> {
         let lies = || SharedTrouble::Lies(object("uses", digest));
@@ -159,13 +187,13 @@ impl Publisher {
         decode_uses(&bytes).map_err(|_| lies())
     }
 
-    /// Lets the head lead to what is next.
+    /// Lets the head lead to what is next. Gives the digest of its manifest.
     pub(crate) fn put_head(
         &self,
         shared: &SharedStore,
         before: Option<&Branch>,
         mut next: Next,
-    ) -> Result<(), SharedTrouble> {
+    ) -> Result<Digest, SharedTrouble> {
         if let Some(branch) = before {
             next.doom(object("manifests", &branch.head.manifest));
         }
@@ -177,7 +205,8 @@ impl Publisher {
         let last = before.map_or(0, |branch| branch.head.sequence).max(shared.last_seen(&name));
         let head =
             LineHead { line: self.line.clone(), sequence: last + 1, time: shared.now(), manifest: digest };
-        shared.put(&name, &head.sign(&self.key))
+        shared.put(&name, &head.sign(&self.key))?;
+        Ok(digest)
     }
 
     fn late_file(&self, shared: &SharedStore) -> PathBuf {

@@ -276,6 +276,11 @@ impl SharedStore {
         Ok(())
     }
 
+    /// Waits until nobody else changes an object of a folder; nothing where the store is no folder.
+    pub(crate) fn turn_of(&self, name: &str) -> Result<Option<nubrik_web::ObjectTurn>, SharedTrouble> {
+        self.wire.on(|| self.objects.turn_of(name)).map_err(SharedTrouble::Unreachable)
+    }
+
     pub(crate) fn remove(&self, name: &str) -> Result<(), SharedTrouble> {
         self.counters.requests.fetch_add(1, Ordering::Relaxed);
         self.wire.on(|| self.objects.remove(name)).map_err(SharedTrouble::Unreachable)
@@ -419,7 +424,7 @@ impl SharedStore {
         }
     }
 
-    fn branch(&self, writer: PublicKey, head: LineHead) -> Option<Branch> {
+    pub(crate) fn branch(&self, writer: PublicKey, head: LineHead) -> Option<Branch> {
         // Who writes must not leave out what cannot be read: it is told.
         let told = |kind: &str, digest: &Digest| self.fail(SharedTrouble::Lies(object(kind, digest)));
         let bytes = self.immutable("manifests", &head.manifest, MANIFEST_LIMIT);

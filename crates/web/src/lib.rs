@@ -28,7 +28,7 @@ pub use address::{Address, Credential};
 pub use agreements::{AGREED_VARIABLE, Agreement, Agreements, state_folder};
 pub use checksum::{Checksum, ChecksumMethod};
 pub use client::{Client, Document};
-pub use objects::{Asker, Objects};
+pub use objects::{Asker, ObjectTurn, Objects};
 pub use request::WebRequest;
 pub use signing::StorageKey;
 pub use transfer::Sink;

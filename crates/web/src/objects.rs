@@ -38,6 +38,22 @@ pub struct Objects {
     agent: OnceLock<Result<Agent, String>>,
 }
 
+/// So long somebody may take to change an object: reading what it leads to, and putting it.
+const LONGEST_TURN: Duration = Duration::from_secs(30);
+
+/// The turn to change an object of a folder. Dropping it gives it to the next one.
+#[derive(Debug)]
+pub struct ObjectTurn {
+    folder: Below,
+    name: String,
+}
+
+impl Drop for ObjectTurn {
+    fn drop(&mut self) {
+        let _ = self.folder.remove_file(&self.name);
+    }
+}
+
 /// Who asks for objects.
 #[derive(Clone, Debug)]
 pub enum Asker {
@@ -138,6 +154,41 @@ impl Objects {
             agent.configure_request(request).timeout_global(Some(patience(bytes.len() as u64))).build();
         let answer = agent.run(request).map_err(|e| Trouble::failed(e.to_string()))?;
         put_or_not(answer.status())
+    }
+
+    /// Waits until nobody else has the turn to change an object, where they lie in a folder, and takes it; nothing elsewhere.
+    ///
+    /// # Errors
+    /// When that takes too long, or nothing can be written there.
+    pub fn turn_of(&self, name: &str) -> Result<Option<ObjectTurn>, Trouble> {
+        if self.address(name)?.file().is_none() {
+            return Ok(None);
+        }
+        let folder = self.folder(true).map_err(failed)?;
+        let above = name.rsplit_once('/').map_or("", |(above, _)| above);
+        folder.ready_folder(above).map_err(failed)?;
+        let name = format!("{name}.turn");
+        let began = Instant::now();
+        loop {
+            match folder.new_file(&name, 0o644) {
+                Ok(_) => return Ok(Some(ObjectTurn { folder, name })),
+                Err(e) if e.kind() != io::ErrorKind::AlreadyExists => return Err(failed(e)),
+                Err(_) if began.elapsed() > LONGEST_TURN * 2 => {
+                    return Err(Trouble::failed(format!(
+                        "{name} is there all the time: somebody writes, or was killed"
+                    )));
+                }
+                Err(_) => {}
+            }
+            // Who was killed does not give it back.
+            let age = folder.look_at(&name).ok().map(|found| {
+                UNIX_EPOCH + Duration::from_secs(u64::try_from(found.st_mtime).unwrap_or_default())
+            });
+            if age.and_then(|since| since.elapsed().ok()).is_some_and(|age| age > LONGEST_TURN) {
+                let _ = folder.remove_file(&name);
+            }
+            std::thread::sleep(Duration::from_millis(10));
+        }
     }
 
     /// Removes an object, if it is there.

@@ -80,27 +80,60 @@ fn add(
         if list.revoked.contains(&key) {
             return Err("this key was revoked; make another one".to_owned());
         }
-        list.members.retain(|member| member.name != name && member.key != key);
+        // Several keys may have one name: those of the machines that build for all. Nothing is taken away here.
+        if let Some(known) = list.members.iter().find(|member| member.key == key) {
+            let may = |line: &String| lines.is_empty() || lines.contains(line);
+            let loses = known.lines.is_empty() && !lines.is_empty() || !known.lines.iter().all(may);
+            if loses {
+                let which =
+                    if known.lines.is_empty() { "all lines".to_owned() } else { known.lines.join(", ") };
+                return Err(format!(
+                    "{} may write {which}, and would lose some of it: name them all, --line LINE for each",
+                    known.name
+                ));
+            }
+        }
+        list.members.retain(|member| member.key != key);
         list.members.push(Member { name: name.to_owned(), key, lines: lines.to_vec() });
         let which = if lines.is_empty() { "all lines".to_owned() } else { lines.join(", ") };
         Ok(format!("{name} may write {which}"))
     })
 }
 
+/// A number of days, for people.
+pub fn days_left(days: usize) -> String {
+    if days == 1 { "1 day".to_owned() } else { format!("{days} days") }
+}
+
+/// Before so many days are left, nothing is said of the end of a list of members.
+pub const SOON: usize = 30;
+
+/// How many whole days a list of members counts from now.
+pub fn until_expiry(expires: u64) -> usize {
+    let now =
+        std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).map_or(0, |now| now.as_secs());
+    usize::try_from(expires.saturating_sub(now) / (24 * 3600)).unwrap_or(usize::MAX)
+}
+
 /// Takes someone out of a list, by name or key, so that nothing counts any more that was signed.
 fn revoked(list: &mut KeyList, who: &str) -> Result<String, String> {
-    let named = || list.members.iter().find(|member| member.name == who).map(|member| member.key);
-    let key = PublicKey::parse(who).or_else(named).ok_or_else(|| {
+    let mut keys: Vec<PublicKey> =
+        list.members.iter().filter(|member| member.name == who).map(|member| member.key).collect();
+    keys.extend(PublicKey::parse(who));
+    if keys.is_empty() {
         let names: Vec<&str> = list.members.iter().map(|member| member.name.as_str()).collect();
         let names = if names.is_empty() { "none".to_owned() } else { names.join(", ") };
-        format!("no member is called `{who}`; there is: {names}")
-    })?;
-    list.members.retain(|member| member.key != key);
-    if !list.revoked.contains(&key) {
-        list.revoked.push(key);
+        return Err(format!("no member is called `{who}`; there is: {names}"));
+    }
+    list.members.retain(|member| !keys.contains(&member.key));
+    for key in &keys {
+        if !list.revoked.contains(key) {
+            list.revoked.push(*key);
+        }
     }
     let rerun = "what workspaces took from it lies there until `nubrik build --rerun`";
-    Ok(format!("nothing counts any more that {key} signed; {rerun}"))
+    let keys = keys.iter().map(PublicKey::to_string).collect::<Vec<_>>().join(", ");
+    Ok(format!("nothing counts any more that {keys} signed; {rerun}"))
 }
 
 /// What the workspace proposes, or says that it proposes nothing.
@@ -129,6 +162,15 @@ fn status(console: Console, choice: &Choice) -> CommandResult<Exit> {
                 let lines_of =
                     if member.lines.is_empty() { "all lines".to_owned() } else { member.lines.join(", ") };
                 lines.push(("member", format!("{}   {lines_of}   {}", member.name, member.key)));
+            }
+            if members.expires > 0 {
+                let days = until_expiry(members.expires);
+                let soon = if days <= SOON {
+                    ": sign it anew by `nubrik share add` or `revoke` with --root FILE"
+                } else {
+                    ""
+                };
+                lines.push(("expires", format!("in {}{soon}", days_left(days))));
             }
             for (name, line, when) in heads {
                 let old = if is_old(when) { ": nobody gave anything since, or it is withheld" } else { "" };

@@ -179,6 +179,14 @@ fn say(
         );
         line(Ink::Doubt, &text);
     }
+    let expires = if traffic.requests > 0 { store.members().expires } else { 0 };
+    if expires > 0 && super::share::until_expiry(expires) <= super::share::SOON {
+        let days = super::share::days_left(super::share::until_expiry(expires));
+        let text = format!(
+            "the list of members counts for {days} more: `nubrik share add` or `revoke` with --root FILE signs it anew"
+        );
+        line(Ink::Doubt, &text);
+    }
     if let Some(trouble) = trouble {
         let off = if store.is_off() { "; it is not asked any more in this build" } else { "" };
         line(Ink::Doubt, &format!("the team's store at {}: {trouble}{off}", store.place()));

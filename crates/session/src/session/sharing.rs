@@ -214,8 +214,13 @@ impl Session {
             return Ok(());
         };
         let (mut lines, wait) = (settings.lines.clone(), settings.wait);
+        let line = std::env::var(LINE_VARIABLE).ok().filter(|line| !line.is_empty());
+        if let Some(line) = line.as_ref().filter(|line| !nubrik_shared::is_line(line)) {
+            return Err(format!(
+                "{LINE_VARIABLE} is `{line}`, which is no name of a line: letters, digits, `-`, `_`, `.` and `/`"
+            ));
+        }
         self.writer = key_of(KEY_VARIABLE)?.map(|key| {
-            let line = std::env::var(LINE_VARIABLE).ok().filter(|line| nubrik_shared::is_line(line));
             let line = line.unwrap_or_else(|| lines[0].clone());
             if !lines.contains(&line) {
                 lines.push(line.clone());
