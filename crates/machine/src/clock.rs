@@ -2,11 +2,10 @@
 
 use std::fs::File;
 use std::sync::OnceLock;
+use std::time::{SystemTime, UNIX_EPOCH};
 
 use nubrik_disk::{Below, Signature};
 use rustix::fs::{OFlags, Timespec, Timestamps, UTIME_NOW};
-
-use crate::machine::now;
 
 /// The clock by which files of the workspace get their times: that of a file server or of a machine around this one may be another one
 /// than this machine's, and goes in steps.
@@ -31,4 +30,9 @@ impl FileClock {
         };
         set().unwrap_or_else(now)
     }
+}
+
+/// Nanoseconds since 1970, by this machine's clock.
+pub(crate) fn now() -> i64 {
+    SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |d| d.as_nanos() as i64)
 }

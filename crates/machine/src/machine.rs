@@ -7,7 +7,6 @@ use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, OnceLock};
-use std::time::{SystemTime, UNIX_EPOCH};
 
 use nubrik_bytes::Digest;
 use nubrik_confine::{CancelSwitch, SystemFolders, can_record};
@@ -487,9 +486,4 @@ impl Outside for Machine {
     fn now(&self) -> i64 {
         self.clock.now(&self.below)
     }
-}
-
-/// Nanoseconds since 1970, by this machine's clock.
-pub(crate) fn now() -> i64 {
-    SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |d| d.as_nanos() as i64)
 }

@@ -314,7 +314,7 @@ impl Listings {
         {
             return Some((signature, entries.clone()));
         }
-        let began = crate::machine::now();
+        let began = crate::clock::now();
         let open = rustix::fs::openat(
             below.folder(folder).ok()?,
             ".",

@@ -129,7 +129,7 @@ impl Publisher {
             let manifest = before.map(|branch| branch.manifest.clone()).unwrap_or_default();
             let mut next = Next::of(shared, manifest);
             if let Some(row) = &row {
-                next.manifest.segments.push(row.clone());
+                next.manifest.segments.push(*row);
                 merge(shared, &mut next, before)?;
             }
             let there = self.uses_of(shared, &next.manifest)?;

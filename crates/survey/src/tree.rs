@@ -77,7 +77,8 @@ impl SourceTree {
         let ignored = IgnoreFiles::of(root);
         let walk = walk.filter_entry(move |entry| {
             let is_folder = entry.file_type().is_some_and(|kind| kind.is_dir());
-            !(is_folder && is_made(entry.path())) && !ignored.hide(entry.path(), is_folder)
+            let hidden = ignored.hide(entry.path(), is_folder) || (is_folder && is_made(entry.path()));
+            !hidden
         });
         for entry in walk.build().flatten().filter(|e| e.file_type().is_some_and(|kind| kind.is_file())) {
             let Ok(below) = entry.path().strip_prefix(root) else { continue };
