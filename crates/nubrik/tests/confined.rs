@@ -321,3 +321,33 @@ fn what_is_not_declared_is_not_there_in_a_room() {
     assert_eq!(run.summary()["ran"], 2, "{}", run.stdout);
     assert_eq!(root.read("out/default/tide/a.txt"), "there\n");
 }
+
+/// Who builds may have other limits than who built before. Where those cannot be raised for steps, they count.
+#[test]
+fn limits_of_who_builds_decide_no_result() {
+    let files = [(
+        "targets.nub",
+        "target limits = step { run = sh`ulimit -n > {out \"l\"}; ulimit -s >> {out \"l\"}` }\n",
+    )];
+    let limited = |sandbox: &Sandbox| {
+        let program = sandbox.command(&["build"]);
+        let mut command = std::process::Command::new("sh");
+        command.args(["-c", "ulimit -n 300; ulimit -s 4096; exec \"$0\" build"]).arg(program.get_program());
+        let variables = program.get_envs().filter_map(|(name, value)| Some((name, value?)));
+        command.env_clear().envs(variables).current_dir(&sandbox.folder);
+        sandbox::finish(command).expect(0);
+        sandbox.read("out/default/limits/l")
+    };
+    let (built_before, new) = (Sandbox::new(&files), Sandbox::new(&files));
+    // Old enough that a build of which nothing changed is known by one look.
+    let old = std::time::SystemTime::now() - std::time::Duration::from_secs(60);
+    for file in ["targets.nub", "nubrik.toml"] {
+        let file = std::fs::File::options().write(true).open(built_before.folder.join(file));
+        file.unwrap().set_modified(old).unwrap();
+    }
+    built_before.run(&["build"]).expect(0);
+    let first = built_before.read("out/default/limits/l");
+    assert_eq!(limited(&built_before), limited(&new));
+    built_before.run(&["build"]).expect(0);
+    assert_eq!(built_before.read("out/default/limits/l"), first);
+}

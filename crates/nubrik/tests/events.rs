@@ -159,6 +159,7 @@ fn every_event_is_as_documented() {
     let key = nubrik_shared::SecretKey::parse(&key).unwrap().public().to_string();
     check(&["share", "add", "writer", &key, "--root", "root.key"]);
     check(&["share", "prune"]);
+    check(&["agree"]);
     check(&["cache", "verify", "--shared"]);
     check(&["build", "--rerun"]);
     check(&["why", "tides", "--shared"]);

@@ -15,11 +15,9 @@ use crate::value::*;
 /// How many bytes a text may have in which a regular expression is looked for.
 const SEARCHED_LIMIT: usize = 64 << 10;
 
-/// How many bytes a regular expression may take once it is prepared: the smallest of these that are enough say how much work it was.
+/// How many bytes a regular expression may take once it is prepared: the smallest of these that are enough say how much work it was. Each byte
+/// counts as one expression: to prepare one takes longer than to evaluate one.
 const PREPARED_LIMITS: [usize; 4] = [16 << 10, 64 << 10, 256 << 10, 1 << 20];
-
-/// So many bytes of a prepared regular expression count as one expression.
-const PREPARED_OF_WORK: usize = 4;
 
 impl Evaluator<'_> {
     /// `matches`, `captures` and `replace_matches`.
@@ -89,7 +87,7 @@ impl Evaluator<'_> {
         }
         let mut prepared = Err(regex::Error::CompiledTooBig(0));
         for limit in PREPARED_LIMITS {
-            self.count((limit / PREPARED_OF_WORK) as u64, span)?;
+            self.count(limit as u64, span)?;
             prepared = RegexBuilder::new(text).size_limit(limit).nest_limit(50).build();
             if !matches!(prepared, Err(regex::Error::CompiledTooBig(_))) {
                 break;

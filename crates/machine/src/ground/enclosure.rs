@@ -55,8 +55,8 @@ impl Means {
     }
 }
 
-/// Everything from which it follows how commands are confined, as far as that can be known without trying: what was built in
-/// other circumstances is looked at again.
+/// Everything from which it follows how commands are confined and what they inherit, as far as that can be known without trying: what
+/// was built in other circumstances is looked at again.
 pub fn circumstances() -> String {
     const FILES: [&str; 4] = [
         "/proc/sys/user/max_user_namespaces",
@@ -76,6 +76,7 @@ pub fn circumstances() -> String {
     let told =
         status.lines().filter(|l| ["CapEff:", "NoNewPrivs:", "Seccomp:"].iter().any(|n| l.starts_with(n)));
     told.for_each(|line| text.push_str(line));
+    text.push_str(nubrik_confine::left_to_inherit().unwrap_or_default());
     text
 }
 

@@ -9,7 +9,7 @@ use nubrik_session::{Session, SharedPlace, TeamStore, key_in, members_at, put_me
 use nubrik_shared::{KeyList, Member, PublicKey, SecretKey, is_line};
 use serde::Serialize;
 
-use super::share_news::{age, is_old};
+use super::share_news::{SOON, age, days_left, is_old, until_expiry};
 use super::{CommandResult, labelled, open, say_wrong};
 use crate::arguments::{Choice, RootKey, ShareWork};
 use crate::exit::Exit;
@@ -98,21 +98,6 @@ fn add(
         let which = if lines.is_empty() { "all lines".to_owned() } else { lines.join(", ") };
         Ok(format!("{name} may write {which}"))
     })
-}
-
-/// A number of days, for people.
-pub fn days_left(days: usize) -> String {
-    if days == 1 { "1 day".to_owned() } else { format!("{days} days") }
-}
-
-/// Before so many days are left, nothing is said of the end of a list of members.
-pub const SOON: usize = 30;
-
-/// How many whole days a list of members counts from now.
-pub fn until_expiry(expires: u64) -> usize {
-    let now =
-        std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).map_or(0, |now| now.as_secs());
-    usize::try_from(expires.saturating_sub(now) / (24 * 3600)).unwrap_or(usize::MAX)
 }
 
 /// Takes someone out of a list, by name or key, so that nothing counts any more that was signed.

@@ -58,6 +58,21 @@ struct SharedEvent<'a> {
     trouble: Option<&'a str>,
 }
 
+/// A number of days, for people.
+pub fn days_left(days: usize) -> String {
+    if days == 1 { "1 day".to_owned() } else { format!("{days} days") }
+}
+
+/// Before so many days are left, nothing is said of the end of a list of members.
+pub const SOON: usize = 30;
+
+/// How many whole days a list of members counts from now.
+pub fn until_expiry(expires: u64) -> usize {
+    let now =
+        std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).map_or(0, |now| now.as_secs());
+    usize::try_from(expires.saturating_sub(now) / (24 * 3600)).unwrap_or(usize::MAX)
+}
+
 pub fn age(when: u64) -> Duration {
     let now = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
     now.saturating_sub(Duration::from_secs(when))
@@ -180,8 +195,8 @@ fn say(
         line(Ink::Doubt, &text);
     }
     let expires = if traffic.requests > 0 { store.members().expires } else { 0 };
-    if expires > 0 && super::share::until_expiry(expires) <= super::share::SOON {
-        let days = super::share::days_left(super::share::until_expiry(expires));
+    if expires > 0 && until_expiry(expires) <= SOON {
+        let days = days_left(until_expiry(expires));
         let text = format!(
             "the list of members counts for {days} more: `nubrik share add` or `revoke` with --root FILE signs it anew"
         );
