@@ -27,8 +27,13 @@ pub(crate) fn secret_of_store(place: &SharedPlace) -> Option<Agreement> {
     Some(Agreement::Secret { variable: variable?.to_owned(), at: whole_place(place) })
 }
 
-fn store(settings: &SharedSettings) -> Agreement {
-    Agreement::Store { root: settings.root.to_string(), at: whole_place(&settings.place) }
+fn store(place: &SharedPlace, root: &PublicKey) -> Agreement {
+    Agreement::Store { root: root.to_string(), at: whole_place(place) }
+}
+
+/// What is asked of a person who uses a store: the store itself, and what it gets that is secret.
+pub fn asked_by_store(place: &SharedPlace, root: &PublicKey) -> Vec<Agreement> {
+    [store(place, root)].into_iter().chain(secret_of_store(place)).collect()
 }
 
 fn jobs(settings: &WorkersSettings) -> Agreement {
@@ -47,7 +52,7 @@ fn knows_root(settings: &SharedSettings) -> bool {
 
 /// Whether the person agreed to a store.
 pub(crate) fn is_accepted(settings: &SharedSettings) -> bool {
-    knows_root(settings) || Agreements::of_this_person().hold(&store(settings))
+    knows_root(settings) || Agreements::of_this_person().hold(&store(&settings.place, &settings.root))
 }
 
 /// Refuses what the person did not agree to.
@@ -89,10 +94,7 @@ impl Session {
     /// What it asks for a team's store and other machines at work.
     pub fn asked_for_team(&self) -> Vec<Agreement> {
         let settings = &self.workspace.settings;
-        let of_store = settings
-            .shared
-            .iter()
-            .flat_map(|shared| [store(shared)].into_iter().chain(secret_of_store(&shared.place)));
+        let of_store = settings.shared.iter().flat_map(|shared| asked_by_store(&shared.place, &shared.root));
         let of_jobs = settings
             .workers
             .iter()

@@ -31,6 +31,7 @@ mod since;
 mod workspace;
 mod world;
 
+pub use agreeing::asked_by_store;
 pub use archives::KitArchive;
 pub use changed_lines::ChangedLines;
 pub use git::ComparedWith;

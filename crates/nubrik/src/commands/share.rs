@@ -5,7 +5,9 @@ use std::os::unix::fs::OpenOptionsExt;
 use std::path::Path;
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
-use nubrik_session::{Session, SharedPlace, TeamStore, key_in, members_at, put_members};
+use nubrik_session::{
+    Session, SharedPlace, SharedSettings, TeamStore, asked_by_store, key_in, members_at, put_members,
+};
 use nubrik_shared::{KeyList, Member, PublicKey, SecretKey, is_line};
 use serde::Serialize;
 
@@ -122,7 +124,7 @@ fn revoked(list: &mut KeyList, who: &str) -> Result<String, String> {
 }
 
 /// What the workspace proposes, or says that it proposes nothing.
-fn proposed(console: Console, session: &Session) -> CommandResult<nubrik_session::SharedSettings> {
+fn proposed(console: Console, session: &Session) -> CommandResult<SharedSettings> {
     let settings = session.workspace.settings.shared.clone();
     settings.ok_or_else(|| {
         let mends = [
@@ -215,6 +217,9 @@ fn create(console: Console, place: &SharedPlace, root: &RootKey) -> CommandResul
     }
     let list = KeyList { sequence: 1, expires: until(root.days), ..KeyList::default() };
     put_members(place, true, &list, &key).map_err(failed)?;
+    // The person named the place: nothing is left to agree to here.
+    let asked = asked_by_store(place, &key.public());
+    super::agree::note(console, &asked)?;
     let mut settings = format!("[shared]\nat = \"{at}\"\nroot = \"{}\"", key.public());
     let more = [("secret", &place.secret), ("endpoint", &place.endpoint), ("region", &place.region)];
     for (name, value) in more {
@@ -228,7 +233,7 @@ fn create(console: Console, place: &SharedPlace, root: &RootKey) -> CommandResul
         ("write", format!("{settings}\nin nubrik.toml").replace('\n', "\n          ")),
         ("next", "nubrik share new-key FILE   makes a key for who writes".to_owned()),
         ("", "nubrik share add NAME KEY --root FILE   lets them".to_owned()),
-        ("", "nubrik share accept   agrees to use it, on each machine".to_owned()),
+        ("", "nubrik share accept   agrees to use it, on each other machine".to_owned()),
     ];
     told(console, "created", at, Some(key.public()), (&list, 0), &lines);
     Ok(Exit::Done)
