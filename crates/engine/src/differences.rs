@@ -4,7 +4,10 @@ use std::collections::HashMap;
 use std::sync::Arc;
 
 use nubrik_bytes::Digest;
-use nubrik_graph::{Graph, Native, Program, Step, StepId, WorkFolder, shown_marks, shown_service};
+use nubrik_graph::{
+    Graph, Native, Program, Step, StepId, WorkFolder, is_variant, options_of, shown_marks, shown_service,
+    without_variant,
+};
 use nubrik_source::FilePath;
 
 use crate::build::Build;
@@ -80,12 +83,12 @@ impl Build<'_> {
             let differences = self.differences(id, &memory, &described);
             return Some(Comparison { variant: "".into(), build: memory.build, differences });
         }
-        let base = without_variant(step.folder.as_str()).0;
-        let others = self.before.steps.names().into_iter().filter(|name| without_variant(name).0 == base);
+        let base = without_variant(step.folder.as_str());
+        let others = self.before.steps.names().into_iter().filter(|name| without_variant(name) == base);
         let compared = others.filter_map(|name| {
             let memory = self.before.steps.get(&name).filter(|m| !m.outputs.is_empty())?;
             let differences = self.differences(id, &memory, &described);
-            let variant = readable_variant(without_variant(&name).1).into();
+            let variant = readable_variant(&name).into();
             Some(Comparison { variant, build: memory.build, differences })
         });
         compared.min_by_key(|c| (c.differences.len(), std::cmp::Reverse(c.build), c.variant.clone()))
@@ -219,24 +222,17 @@ fn short_digest(bytes: &[u8]) -> String {
     Digest::of(bytes).hex()[..8].to_owned()
 }
 
-/// A step's folder without the part that names options (`~mode=release`), and that part.
-fn without_variant(folder: &str) -> (String, Option<&str>) {
-    let is_variant = |part: &&str| part.starts_with('~');
-    let rest: Vec<&str> = folder.split('/').filter(|part| !is_variant(part)).collect();
-    (rest.join("/"), folder.split('/').find(is_variant).map(|part| &part[1..]))
-}
-
-/// The options in a folder's name, as people set them: `home.mode=release,…`, or a digest where that is too long.
-fn readable_variant(variant: Option<&str>) -> String {
-    let short = |option: &str| {
-        let (name, value) = option.split_once('=')?;
-        Some(format!("{}={value}", name.rsplit('.').next()?))
-    };
-    match variant {
+/// The options that the name of a step's folder says, as people set them, or that it does not say them.
+fn readable_variant(folder: &str) -> String {
+    match folder.split('/').find(|part| is_variant(part)) {
         None => "the options' defaults".to_owned(),
         Some(variant) => {
-            let options: Option<Vec<String>> = variant.split(',').map(short).collect();
-            options.map_or("other options".to_owned(), |options| options.join(", "))
+            let written = |options: Vec<(&str, &str)>| {
+                let each: Vec<String> =
+                    options.iter().map(|(name, value)| format!("{name}={value}")).collect();
+                each.join(", ")
+            };
+            options_of(variant).map_or("other options".to_owned(), written)
         }
     }
 }
@@ -293,7 +289,7 @@ fn without_made(text: &str) -> String {
     if !text.contains("/~") {
         return text.to_owned();
     }
-    text.split('/').filter(|part| !part.starts_with('~')).collect::<Vec<_>>().join("/")
+    without_variant(text)
 }
 
 /// How many bytes two texts begin with in common. Flags that belong together begin alike.
@@ -373,10 +369,9 @@ mod tests {
     #[test]
     fn variants_differ_in_their_folders_and_that_is_not_said() {
         let made = |variant: &str| format!("wcc\0w.nubrik/made/t/h{variant}/@fit.o/fit.o\0");
-        assert_eq!(shown(&made(""), &made("/~mode=release")), [""; 0]);
-        assert_eq!(without_variant(".nubrik/made/t/~mode=x/@a").1, Some("mode=x"));
-        assert_eq!(readable_variant(Some("kit.flags.mode=x,kit.b=1")), "mode=x, b=1");
-        assert_eq!(readable_variant(Some("0123abcd")), "other options");
+        assert_eq!(shown(&made(""), &made("/~a.mode~release")), [""; 0]);
+        assert_eq!(readable_variant(".nubrik/made/t/~kit+flags.mode~x++kit.b~1/@a"), "mode=x, b=1");
+        assert_eq!(readable_variant(".nubrik/made/t/~0123abcd/@a"), "other options");
     }
 
     #[test]

@@ -36,6 +36,7 @@ mod sets;
 mod sorted;
 mod step;
 mod target;
+mod variant;
 mod visit;
 mod whole;
 
@@ -60,4 +61,5 @@ pub use step::{
     WorkFolder,
 };
 pub use target::{ResultFile, Role, Target};
+pub use variant::{SetTo, is_variant, options_of, variant_folder, without_option, without_variant};
 pub use visit::{Numbers, Renumbering};

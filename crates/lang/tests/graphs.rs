@@ -219,7 +219,7 @@ fn variants_stand_side_by_side_and_only_what_reads_an_option_has_them() {
         [
             ".nubrik/made/plain/@plain",
             ".nubrik/made/a/@a",
-            ".nubrik/made/a/~workspace.mode=release/@a",
+            ".nubrik/made/a/~workspace.mode~release/@a",
             ".nubrik/made/all/@all"
         ],
         "an option that a target never reads makes no second one, nor does its default"

@@ -250,24 +250,31 @@ pub(super) fn without_ending(name: &str) -> &str {
     ArchiveFormat::and_stem(name).map(|(_, stem)| stem).filter(|stem| !stem.is_empty()).unwrap_or("files")
 }
 
-/// Adds a key to the path of a folder: one that cannot be in a path as it is, or would look like the tool's own parts, gets a
-/// mark before it. What would end a path in the middle of a text (see `words.rs`) is written as its number, so that paths of
-/// made folders are found in texts whole.
+/// Adds a package or a key to the path of a folder: a part that cannot be in a path as it is, or would look like the tool's own parts,
+/// gets a mark before it. Signs that mean something to compilers, linkers or shells are written as their numbers, and so is what
+/// would end a path in the middle of a text (see `words.rs`): paths of made folders are found in texts whole.
 fn push_part(folder: &mut String, key: &str) {
+    let is_plain = |c: char| {
+        if c.is_ascii() {
+            c.is_ascii_alphanumeric() || "._-+@~".contains(c)
+        } else {
+            !ends_path(c) && !c.is_control()
+        }
+    };
     for (i, part) in key.split('/').enumerate() {
         folder.push_str(if i > 0 { "/" } else { "" });
-        if part.contains(ends_path) {
-            folder.push_str("=+");
+        if !part.chars().all(is_plain) {
+            folder.push_str("+-");
             for c in part.chars() {
-                match c == '=' || ends_path(c) {
-                    true => folder.push_str(&format!("={:02x}.", u32::from(c))),
-                    false => folder.push(c),
+                match c != '+' && is_plain(c) {
+                    true => folder.push(c),
+                    false => folder.push_str(&format!("+{:02x}.", u32::from(c))),
                 }
             }
             continue;
         }
-        if matches!(part, "" | "." | "..") || part.starts_with(['@', '~', '=']) {
-            folder.push('=');
+        if matches!(part, "" | "." | "..") || part.starts_with(['@', '~', '+']) {
+            folder.push('+');
         }
         folder.push_str(part);
     }
@@ -290,7 +297,7 @@ impl Evaluator<'_> {
             let variant = Some(&*variant_folder).filter(|f| !f.is_empty());
             if let Some(part) = package {
                 folder.push('/');
-                folder.push_str(part);
+                push_part(folder, part);
             }
             for part in &owner.parts {
                 folder.push('/');

@@ -40,19 +40,6 @@ pub(crate) fn shown(value: &Value) -> String {
     }
 }
 
-/// A value as a part of a folder's name.
-pub(super) fn plain_name(written: &str) -> String {
-    let mut name = String::new();
-    for c in written.chars() {
-        match c {
-            'a'..='z' | 'A'..='Z' | '0'..='9' | '.' | '-' | '_' => name.push(c),
-            // Always two digits a byte, so that no two values are written alike.
-            c => c.encode_utf8(&mut [0; 4]).bytes().for_each(|byte| name.push_str(&format!("%{byte:02x}"))),
-        }
-    }
-    name
-}
-
 /// A value that an option of a type may have, as the command line and as a settings file write it: the one nearest to what was
 /// given.
 pub(super) fn example_value(ty: &Type, given: &SettingValue) -> Option<(String, String)> {
@@ -128,8 +115,5 @@ mod tests {
         let list = |items: &[&str]| Value::List(items.iter().map(|t| Value::text(t)).collect());
         assert_ne!(written(&list(&["a,b"])), written(&list(&["a", "b"])));
         assert_ne!(written(&Value::None), written(&Value::text("none")));
-        assert_ne!(plain_name("a b"), plain_name("a%20b"));
-        assert_ne!(plain_name("\n1"), plain_name("\u{a1}"));
-        assert_eq!(plain_name("é\n"), "%c3%a9%0a");
     }
 }

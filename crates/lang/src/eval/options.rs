@@ -12,15 +12,12 @@ use nubrik_diagnostic::{Diagnostic, nearest};
 use nubrik_source::{Span, WsPath};
 
 use super::chosen::{Config, ConfigId, DEFAULTS, OptionId, PROBE, SetOption, Setting};
-use super::option_values::{example_value, may_be_chosen, plain_name, setting_value, shown, written};
+use super::option_values::{example_value, may_be_chosen, setting_value, shown, written};
 use super::reads::Reads;
 use super::{Evaluator, Result, Scope};
 use crate::hir::*;
 use crate::types::Type;
 use crate::value::*;
-
-/// Longest readable name of a variant's folder, in bytes.
-const VARIANT_LENGTH: usize = 100;
 
 /// How many expressions each option in a new choice of options counts as: a choice is kept, and so is what it leads to.
 const WORK_OF_OPTION: u64 = 64;
@@ -200,23 +197,20 @@ impl Evaluator<'_> {
         if set.is_empty() {
             return (String::new(), self.nothing.clone());
         }
-        let mut full: Vec<String> = Vec::new();
+        let mut full: Vec<(String, Arc<str>, Arc<str>)> = Vec::new();
         let mut short: Vec<String> = Vec::new();
         for (option, written) in set {
             let module = self.module(option.module);
-            let name = &module.decl(option).name.text;
-            let home = home_of(&module).replace('/', "+");
-            full.push(format!("{home}.{name}={}", plain_name(&written)));
+            let name = module.decl(option).name.text.clone();
             short.push(format!("{name}={written}"));
+            full.push((home_of(&module), name, written));
         }
-        full.sort();
         short.sort();
-        let folder = full.join(",");
-        let folder = match folder.len() {
-            0..=VARIANT_LENGTH => folder,
-            _ => blake3::hash(folder.as_bytes()).to_hex()[..24].to_owned(),
-        };
-        (format!("~{folder}"), short.join(", ").into())
+        let options = full.iter().map(|(home, name, written)| (&**home, &**name, &**written));
+        let folder = nubrik_graph::variant_folder(options, |name| {
+            blake3::hash(name.as_bytes()).to_hex()[..24].to_owned()
+        });
+        (folder, short.join(", ").into())
     }
 
     // Settings from outside.

@@ -39,7 +39,9 @@ pub fn say_cost(console: Console, session: &Session, evaluation: &Evaluation, ve
     for planned in planned.iter().filter(|p| works(&p.step, p.verdict)) {
         steps += 1;
         let folder = graph.step(planned.step).folder.as_str();
-        match planned.micros.or_else(|| session.state().steps.get(&plain(folder)).map(|usual| usual.micros)) {
+        match planned.micros.or_else(|| {
+            session.state().steps.get(&nubrik_graph::without_option(folder, OPTION)).map(|usual| usual.micros)
+        }) {
             Some(known) => micros += known,
             None => unknown += 1,
         }
@@ -58,24 +60,6 @@ pub fn say_cost(console: Console, session: &Session, evaluation: &Evaluation, ve
     text.push_str("; what is built without it stays");
     let paint = console.paint(OutputStream::Output);
     outln!(console, "{}", super::labelled(paint, Ink::Faint, OPTION, &text));
-}
-
-/// The folder of the same step where no option `coverage` is set.
-fn plain(folder: &str) -> String {
-    let is_asked = |set: &&str| !set.rsplit_once('.').is_some_and(|(_, set)| set.starts_with("coverage="));
-    let mut parts: Vec<String> = Vec::new();
-    for part in folder.split('/') {
-        match part.strip_prefix('~') {
-            None => parts.push(part.to_owned()),
-            Some(variant) => {
-                let rest: Vec<&str> = variant.split(',').filter(is_asked).collect();
-                if !rest.is_empty() {
-                    parts.push(format!("~{}", rest.join(",")));
-                }
-            }
-        }
-    }
-    parts.join("/")
 }
 
 /// Shows which lines the tests ran that passed, and writes them down where that was asked for. Says whether all of them
@@ -119,20 +103,4 @@ fn write(console: Console, file: &Path, covered: &Covered) -> CommandResult<()> 
         let message = format!("cannot write which lines ran to {}: {e}", file.display());
         say_wrong(console, Exit::Own, &message, &["name a file in a folder that can be written"])
     })
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn the_usual_variant_of_a_step_is_found() {
-        for (folder, usual) in [
-            (".nubrik/made/fit/~c.coverage=true/@a", ".nubrik/made/fit/@a"),
-            (".nubrik/made/fit/~c.coverage=true,c.tuning=debug/@a", ".nubrik/made/fit/~c.tuning=debug/@a"),
-            (".nubrik/made/fit/@a", ".nubrik/made/fit/@a"),
-        ] {
-            assert_eq!(plain(folder), usual);
-        }
-    }
 }
