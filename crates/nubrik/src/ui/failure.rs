@@ -325,7 +325,7 @@ pub fn readings(graph: &Graph, id: StepId, failure: &Failure, printed: &[u8]) ->
             lines.push(("try", "build again: its result was thrown away".to_owned()))
         }
         Failure::NoAnswer { .. } => {
-            let mend = "answer each line with a line such as {\"code\": 0, \"printed\": \"\"}, and write it out at once";
+            let mend = "answer each line with one line such as {\"request\": 1, \"code\": 0, \"printed\": \"\"}, and write it out at once; the first one has the number 0";
             lines.push(("try", mend.to_owned()));
         }
         Failure::EarlyChanged { name } => {
