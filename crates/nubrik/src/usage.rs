@@ -122,7 +122,7 @@ fn diagnostic(error: &clap::Error) -> Diagnostic {
         }
     }
     let nearest = [ContextKind::SuggestedSubcommand, ContextKind::SuggestedArg, ContextKind::SuggestedValue];
-    let suggested: Vec<String> = nearest.into_iter().flat_map(|kind| words(error, kind)).collect();
+    let suggested: Vec<String> = nearest.into_iter().flat_map(|kind| words(error, kind)).rev().collect();
     if suggested.is_empty() {
         return diagnostic.mend(match command(error) {
             Some(command) => format!("{command} --help   shows its options"),

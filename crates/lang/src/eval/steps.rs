@@ -130,7 +130,7 @@ impl Evaluator<'_> {
         self.check_argument_files(&draft, span)?;
         draft.step.commands = pipelines;
         draft.step.env = self.step_env(values.value("env"), &mut draft, span)?;
-        draft.step.limits = self.limits(values)?;
+        draft.step.limits = self.limits(values, draft.step.check.is_some())?;
         draft.step.machine = self.machine(values)?;
         draft.step.observed = values.bool("observed");
         if draft.step.observed && !draft.step.kept.is_empty() {

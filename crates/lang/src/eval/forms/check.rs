@@ -29,7 +29,12 @@ pub(super) const FORM: Form = Form {
             MAKES,
             FOLDER,
             NETWORK,
-            TIMEOUT,
+            field(
+                "timeout",
+                FieldType::Duration,
+                false,
+                "how long each command may take; 10 minutes unless it says another",
+            ),
             MEMORY,
             PROCESSORS,
             MACHINE,
