@@ -412,3 +412,21 @@ fn a_test_that_leaves_processes_behind_is_named() {
     let left = Command::new("sh").args(["-c", "ps ax -o args | grep -c '[s]leep 77.5'"]).output().unwrap();
     assert_eq!(String::from_utf8_lossy(&left.stdout).trim(), "0");
 }
+
+#[test]
+fn a_test_that_hangs_fails_and_its_report_says_so() {
+    let sandbox = Sandbox::new(&[
+        (
+            "targets.nub",
+            "use \"nub:c\" as c\n\
+             test hangs = c.test_program { sources = \"h.c\", timeout = 300ms }\n\
+             test unsure = c.test_program { sources = \"h.c\", timeout = 300ms, quarantined = \"the tide is late\" }\n\
+             test good = check { run = `true` }\n",
+        ),
+        ("h.c", "#include <unistd.h>\nint main(void) { sleep(60); return 0; }\n"),
+    ]);
+    let run = sandbox.run(&["test", "--junit", "cases.xml"]).expect(1);
+    assert!(run.stdout.contains("3 tests: 1 passed, 1 failed, 1 failed in quarantine"), "{}", run.stdout);
+    let report = sandbox.read("cases.xml");
+    assert_eq!(report.matches("<failure message=\"timed out after").count(), 2, "{report}");
+}

@@ -313,7 +313,12 @@ fn result(session: &Session, graph: &Graph, id: StepId, done: &TestEnd) -> TestR
     let tried = passed || done.verdict == Verdict::Failed;
     let cases = if tried { session.cases(graph, step) } else { None };
     let has_report = cases.as_ref().is_some_and(|cases| !cases.is_empty());
-    let text = String::from_utf8_lossy(&done.printed).trim_end().to_owned();
+    let mut text = String::from_utf8_lossy(&done.printed).trim_end().to_owned();
+    // What a program prints before it fails by itself says most; one that was ended says nothing of that.
+    if let Some(failure) = done.failure.as_ref().filter(|f| text.is_empty() || !matches!(f, Failure::Code(_)))
+    {
+        text = format!("{}\n{text}", crate::ui::failure::short(failure)).trim_end().to_owned();
+    }
     // A plain program is one case.
     let mut cases = cases.filter(|c| !c.is_empty()).unwrap_or_else(|| {
         vec![Case {
