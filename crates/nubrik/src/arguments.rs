@@ -449,7 +449,7 @@ pub struct How {
     /// Show the commands of steps that run
     #[arg(long, short)]
     pub verbose: bool,
-    /// Let no step use the network; one that needs it fails, unless its result is kept
+    /// Use no network: a step that needs it fails, unless its result is kept; no team's store but a folder, no other machines
     #[arg(long)]
     pub offline: bool,
     /// Take no result that is kept for all workspaces, and keep none

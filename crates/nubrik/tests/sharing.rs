@@ -243,11 +243,19 @@ fn a_store_is_used_only_by_who_agreed_to_it() {
         .write("nubrik.toml", &format!("[shared]\nat = \"{}/\"\nroot = \"{}\"\n", team.at, team.root));
     let run = other.sandbox.run_with(&["build", "--rerun"], &variables).expect(0);
     assert!(run.stderr.contains("you did not agree"), "{}", run.stderr);
-    for flag in ["--no-shared", "--offline", "--no-cache"] {
+    for flag in ["--no-shared", "--no-cache"] {
         let fresh = team.seat("person");
         let run = fresh.run(&["build", flag, "--json"]).expect(0);
         assert_eq!((ran(&run), shared(&run)), (5, serde_json::Value::Null), "{flag}");
     }
+    // A folder is no network; a server is one.
+    let fresh = team.seat("person");
+    assert_eq!(ran(&fresh.run(&["build", "--offline", "--json"]).expect(0)), 0);
+    let fresh = team.seat("person");
+    let away = format!("[shared]\nat = \"http://127.0.0.1:9/team\"\nroot = \"{}\"\n", team.root);
+    fresh.sandbox.write("nubrik.toml", &away);
+    let run = fresh.run(&["build", "--offline", "--json"]).expect(0);
+    assert_eq!((ran(&run), shared(&run)), (5, serde_json::Value::Null));
 }
 
 #[test]

@@ -190,8 +190,8 @@ pub fn open_to_build(console: Console, choice: &Choice, how: How) -> CommandResu
     if how.no_cache {
         session.keep_no_results();
     }
-    if !how.offline && !how.no_cache && !how.no_shared {
-        share_news::begin(console, &mut session);
+    if !how.no_cache && !how.no_shared {
+        share_news::begin(console, &mut session, how.offline);
     }
     Ok(session)
 }

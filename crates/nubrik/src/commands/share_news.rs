@@ -231,7 +231,10 @@ fn say_workers(console: Console, session: &Session, stream: OutputStream) {
 }
 
 /// Lets a command that builds use the team's store, or says why it is not used.
-pub fn begin(console: Console, session: &mut Session) {
+pub fn begin(console: Console, session: &mut Session, is_offline: bool) {
+    if is_offline && !session.shares_a_folder() {
+        return;
+    }
     let problem =
         session.use_shared().err().map(|problem| format!("the team's store is not used: {problem}"));
     let asks = match session.shared() {
@@ -243,6 +246,9 @@ pub fn begin(console: Console, session: &mut Session) {
     };
     if let Some(text) = problem.or(asks) {
         notice(console, &text);
+    }
+    if is_offline {
+        return;
     }
     if let Err(why) = session.use_workers() {
         notice(console, &format!("no other machine works for this one: {why}"));

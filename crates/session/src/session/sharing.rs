@@ -205,6 +205,11 @@ impl Session {
         }
     }
 
+    /// Whether the workspace names a team's store that is a folder.
+    pub fn shares_a_folder(&self) -> bool {
+        self.workspace.settings.shared.as_ref().is_some_and(|settings| settings.place.is_folder())
+    }
+
     /// Lets builds use the team's store, where the workspace names one that the person agreed to.
     ///
     /// # Errors

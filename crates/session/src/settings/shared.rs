@@ -55,6 +55,11 @@ pub struct SharedPlace {
 }
 
 impl SharedPlace {
+    /// Whether it is a folder: to use it takes no network of nubrik's.
+    pub fn is_folder(&self) -> bool {
+        !self.at.contains("://") || self.at.starts_with("file:")
+    }
+
     /// The region of object storage.
     pub fn region(&self) -> &str {
         self.region.as_deref().unwrap_or(REGION)
