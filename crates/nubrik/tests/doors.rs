@@ -53,7 +53,11 @@ const DOORS: &[(&str, usize, &str)] = &[
     ),
     ("nubrik/commands/writing.rs", 2, "a file that the person named, outside of any workspace"),
     ("pins/gathering.rs", 1, "a folder that the person named; what is in it goes through `Below`"),
-    ("pins/go/resolve.rs", 1, "an archive of this command in its own temporary folder"),
+    (
+        "pins/go/resolve.rs",
+        1,
+        "an archive in `.nubrik/archives`, which was reached without links when it was fetched",
+    ),
     ("session/archives.rs", 1, "the person's own folder for what programs remember"),
     ("session/session/serving.rs", 1, "the folder that a worker was given to work in"),
     (
