@@ -114,8 +114,10 @@ impl Build<'_> {
         let is_same = before
             .is_some_and(|memory| memory.command == now.parts.command && memory.tools == now.parts.tools);
         let note = step.folder.child(KEPT_WHOLE);
-        let said = self.outside.read(&FilePath::from(&note)).unwrap_or_default();
-        if !is_same || said != kept_note(&self.outside.running_since()).as_bytes() {
+        let said = self.outside.read(&FilePath::from(&note)).ok();
+        let whole = self.outside.running_since().map(|since| kept_note(&since).into_bytes());
+        // Where nothing can be read or known, nothing is whole.
+        if !is_same || said.is_none() || said != whole {
             self.outside.discard(&step.folder.child(KEPT));
         }
         self.outside.discard(&note);
@@ -132,7 +134,8 @@ impl Build<'_> {
             self.outside.discard(&step.folder.child(KEPT));
             return;
         }
-        let work = Work::write(&kept_note(&self.outside.running_since()));
+        let Some(since) = self.outside.running_since() else { return };
+        let work = Work::write(&kept_note(&since));
         // Without the note it is thrown away the next time.
         let _ = self.outside.work(&work, &step.folder.child(KEPT_WHOLE));
     }

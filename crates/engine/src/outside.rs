@@ -294,9 +294,9 @@ pub trait Outside: Sync {
         let _ = (files, whole);
         act();
     }
-    /// What tells this run of the machine from others: since when it runs.
-    fn running_since(&self) -> String {
-        String::new()
+    /// What tells this run of the machine from others: since when it runs. `None` where that cannot be known.
+    fn running_since(&self) -> Option<String> {
+        Some(String::new())
     }
     /// Throws away a file or folder, if it is there.
     fn discard(&self, path: &WsPath);

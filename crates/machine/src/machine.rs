@@ -320,8 +320,9 @@ impl Outside for Machine {
         self.tools().is_as_found(self, tool)
     }
 
-    fn running_since(&self) -> String {
-        std::fs::read_to_string("/proc/sys/kernel/random/boot_id").unwrap_or_default().trim().to_owned()
+    fn running_since(&self) -> Option<String> {
+        let said = std::fs::read_to_string("/proc/sys/kernel/random/boot_id").ok()?;
+        Some(said.trim().to_owned()).filter(|said| !said.is_empty())
     }
 
     fn discard(&self, path: &WsPath) {

@@ -2,27 +2,15 @@
 
 #![allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
 
+mod house;
+
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
-use std::path::Path;
+
+use house::{crates, sources};
 
 /// Packages of the program's face, and words of it, that no other crate may hold.
 const FACE: [&str; 6] = ["clap", "terminal_size", "unicode-width", "println!", "process::exit", "ExitCode"];
-
-fn crates() -> std::path::PathBuf {
-    Path::new(env!("CARGO_MANIFEST_DIR")).join("..")
-}
-
-fn sources(folder: &Path, found: &mut Vec<(String, String)>) {
-    for entry in fs::read_dir(folder).unwrap().flatten() {
-        let path = entry.path();
-        if path.is_dir() {
-            sources(&path, found);
-        } else {
-            found.push((path.display().to_string(), fs::read_to_string(&path).unwrap()));
-        }
-    }
-}
 
 /// Crates from the ground floor up, each with those that it uses: the table of `ARCHITECTURE.md`.
 fn floors() -> Vec<(String, BTreeSet<String>)> {

@@ -3,9 +3,12 @@
 
 #![allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
 
+mod house;
+
 use std::collections::BTreeMap;
 use std::fs;
-use std::path::Path;
+
+use house::{crates, sources};
 
 /// Calls that write, move or remove by a path.
 const CALLS: [&str; 14] = [
@@ -79,17 +82,6 @@ const DOORS: &[(&str, usize, &str)] = &[
     ),
 ];
 
-fn sources(folder: &Path, found: &mut Vec<(String, String)>) {
-    for entry in fs::read_dir(folder).unwrap().flatten() {
-        let path = entry.path();
-        if path.is_dir() {
-            sources(&path, found);
-        } else if path.extension().is_some_and(|ending| ending == "rs") {
-            found.push((path.display().to_string(), fs::read_to_string(&path).unwrap()));
-        }
-    }
-}
-
 /// How many such calls a source has, those of its tests left out.
 fn calls(text: &str) -> usize {
     let own = text.split("#[cfg(test)]").next().unwrap_or_default();
@@ -99,9 +91,8 @@ fn calls(text: &str) -> usize {
 
 #[test]
 fn every_other_way_to_write_is_known() {
-    let crates = Path::new(env!("CARGO_MANIFEST_DIR")).join("..");
     let mut found = BTreeMap::new();
-    for entry in fs::read_dir(&crates).unwrap().flatten() {
+    for entry in fs::read_dir(crates()).unwrap().flatten() {
         // That is the door.
         if entry.file_name() == "disk" {
             continue;

@@ -135,13 +135,22 @@ fn forget_own(id: i32) {
 /// folder that a process has for temporary files. Gives how many there were.
 pub fn end_adopted(is_left: &dyn Fn(Option<&str>) -> bool) -> usize {
     let nobody_starts = STARTING.write().unwrap_or_else(PoisonError::into_inner);
+    let count = end_children(|id| {
+        let is_own = OWN.lock().unwrap_or_else(PoisonError::into_inner).contains(&id);
+        let is_spared = SPARED.lock().unwrap_or_else(PoisonError::into_inner).contains(&id);
+        !is_own && !is_spared && is_left(temporary_folder_of(id).as_deref())
+    });
+    drop(nobody_starts);
+    count
+}
+
+/// Ends all children that are meant, and those that ending them hands to this program. Gives how many there were.
+fn end_children(is_meant: impl Fn(i32) -> bool) -> usize {
     let mut count = 0;
+    // Ending a process may hand us its children, so until there are none.
     for _ in 0..100 {
-        let own = OWN.lock().unwrap_or_else(PoisonError::into_inner).clone();
-        let spared = SPARED.lock().unwrap_or_else(PoisonError::into_inner).clone();
         let mut children = children_of_this();
-        children.retain(|id| !own.contains(id) && !spared.contains(id));
-        children.retain(|id| is_left(temporary_folder_of(*id).as_deref()));
+        children.retain(|id| is_meant(*id));
         if children.is_empty() {
             break;
         }
@@ -151,7 +160,6 @@ pub fn end_adopted(is_left: &dyn Fn(Option<&str>) -> bool) -> usize {
             wait(id);
         }
     }
-    drop(nobody_starts);
     count
 }
 
@@ -188,22 +196,9 @@ pub fn end_orphans() -> Vec<Option<String>> {
 /// Ends every process that some commands left behind, and theirs: children of this program that have this folder for
 /// temporary files. Gives how many there were.
 pub fn end_left_of(temporary: &std::path::Path) -> usize {
-    let mut count = 0;
-    for _ in 0..100 {
-        let mut children = children_of_this();
-        children.retain(|id| {
-            temporary_folder_of(*id).is_some_and(|folder| std::path::Path::new(&folder) == temporary)
-        });
-        if children.is_empty() {
-            break;
-        }
-        count += children.len();
-        for id in children {
-            end(id);
-            wait(id);
-        }
-    }
-    count
+    end_children(|id| {
+        temporary_folder_of(id).is_some_and(|folder| std::path::Path::new(&folder) == temporary)
+    })
 }
 
 fn temporary_folder_of(id: i32) -> Option<String> {
