@@ -89,7 +89,7 @@ impl Build<'_> {
     pub(crate) fn must_be_unmoved(&self, path: &FilePath, began_at: Option<i64>) -> Result<(), Failure> {
         let is_made =
             self.known.files_by_path.get(path.as_str()).is_some_and(|f| self.graph.file(*f).maker.is_some());
-        // Made files are held against what is remembered of their steps, links against what they are when they are looked at next.
+        // Made files are compared with what is remembered of their steps, links with what they are when they are looked at next.
         if is_made || !(path.is_of_workspace() || path.is_of_machine()) {
             return Ok(());
         }

@@ -10,7 +10,7 @@ use crate::settings::{SharedPlace, SharedSettings, WorkersSettings};
 /// is sent there.
 const ROOT_VARIABLE: &str = "NUBRIK_SHARED_ROOT";
 
-/// What stands for the key of object storage, whichever variables or files it is from.
+/// The name of the key of object storage in agreements, whichever variables or files it is from.
 const STORAGE_KEY: &str = "AWS_SECRET_ACCESS_KEY";
 
 /// The place of a store, with the server of a bucket.

@@ -75,7 +75,7 @@ impl TreeDifference {
         // Ignored is what files of the workspace say, as for globs; what else a person has git ignore is seen by definitions.
         let others = ["ls-files", "--others", "--exclude-per-directory=.gitignore", "-z"];
         for path in git.ask(&[&others[..], &here].concat())? {
-            // A repository inside is told of as a folder.
+            // git lists a repository inside as a folder.
             match path.strip_suffix('/') {
                 Some(folder) => drop(difference.folders.insert(folder.to_owned())),
                 None => drop(difference.files.insert(path.clone())),

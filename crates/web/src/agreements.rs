@@ -37,7 +37,7 @@ pub enum Agreement {
     },
 }
 
-/// The row that stands for it, which people read, too.
+/// Its row, which people read, too.
 impl fmt::Display for Agreement {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {

@@ -52,7 +52,7 @@ fn has_privilege(number: u32) -> bool {
 /// What is to be done in a process before it becomes a command.
 struct Shedding {
     limits: [libc::rlimit; LIMITS.len()],
-    /// Signals that this program was told to ignore, as bits.
+    /// Signals that this program was started to ignore, as bits.
     ignored: u64,
     is_presented_otherwise: bool,
     /// Whether the niceness may be set back.
