@@ -8,22 +8,20 @@ use std::ops::Range;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, AtomicU32, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, OnceLock, PoisonError};
-use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
+use std::time::{Instant, SystemTime, UNIX_EPOCH};
 
 use nubrik_bytes::Digest;
 use nubrik_web::{Objects, Trouble};
 
-use crate::heads::{KeyList, LineHead, SIGNED_LIMIT};
-use crate::index::{Branch, MANIFEST_LIMIT, SegmentList, SharedIndex, kind_folder, object};
+use crate::heads::KeyList;
+use crate::index::{Branch, SharedIndex, kind_folder, object};
 use crate::keys::PublicKey;
-use crate::segment::{ContentSpot, KeyedResult, RecordSegment, SEGMENT_LIMIT};
+use crate::rest::{Purpose, Rest, RestNotes};
+use crate::segment::{ContentSpot, KeyedResult};
 use crate::wire::{KnownPacks, Wire};
 
 /// After so many failures a store is not asked any more.
 const FAILURES: u32 = 3;
-
-/// What was fetched longer ago than this, and is not wanted now, is removed.
-const FORGOTTEN: Duration = Duration::from_secs(30 * 24 * 3600);
 
 /// A store that a person agreed to use.
 #[derive(Clone, Debug)]
@@ -43,6 +41,8 @@ pub struct Acceptance {
 pub enum SharedTrouble {
     /// It could not be asked.
     Unreachable(Trouble),
+    /// It hung a while ago, and is left alone.
+    Resting(Rest),
     /// It has no list of members, or none that the root key signed and that counts now: what is wrong with it.
     NoMembers(String),
     /// It gives something else than it should: the object.
@@ -57,6 +57,7 @@ impl fmt::Display for SharedTrouble {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             SharedTrouble::Unreachable(trouble) => write!(f, "{trouble}"),
+            SharedTrouble::Resting(rest) => write!(f, "{rest}"),
             SharedTrouble::NoMembers(why) => write!(f, "its list of members {why}"),
             SharedTrouble::Lies(object) => write!(f, "what it gives as {object} is not that"),
             SharedTrouble::Machine(problem) => f.write_str(problem),
@@ -111,9 +112,6 @@ pub(crate) struct Counters {
 /// Where contents are that jobs name, and whether they are among those to which no head leads.
 pub(crate) type HandedSpots = BTreeMap<Digest, (ContentSpot, bool)>;
 
-/// What was seen of a store before: sequences by what they are of.
-type SeenBefore = BTreeMap<String, u64>;
-
 /// A store that is asked at most once for anything.
 pub struct SharedStore {
     objects: Objects,
@@ -122,6 +120,11 @@ pub struct SharedStore {
     pretended: Option<u64>,
     index: OnceLock<Arc<SharedIndex>>,
     failures: AtomicU32,
+    /// Whether it answered anything so far.
+    has_answered: AtomicBool,
+    rests: RestNotes,
+    /// Why nothing is given to it.
+    closed: Mutex<Option<Rest>>,
     is_off: AtomicBool,
     trouble: Mutex<Option<SharedTrouble>>,
     pub(crate) packs: KnownPacks,
@@ -137,6 +140,11 @@ pub(crate) fn lock<T>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
     mutex.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
+/// Seconds since 1970.
+fn clock() -> u64 {
+    SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |d| d.as_secs())
+}
+
 /// Writes a file of this machine's own, whole or not at all.
 pub(crate) fn write_own(path: &Path, bytes: &[u8]) -> std::io::Result<()> {
     let folder = path.parent().ok_or(std::io::ErrorKind::InvalidInput)?;
@@ -148,22 +156,35 @@ pub(crate) fn write_own(path: &Path, bytes: &[u8]) -> std::io::Result<()> {
 }
 
 impl SharedStore {
-    /// A store; nothing is asked yet.
+    /// A store; nothing is asked yet. One that hung a while ago on this machine is left alone.
     pub fn new(objects: Objects, accepted: Acceptance) -> SharedStore {
+        let rests = RestNotes::new(&accepted.cache, objects.base().to_string());
+        let now = clock();
+        let off = rests.read(Purpose::Take, now);
         SharedStore {
             objects,
-            accepted,
             pretended: None,
             index: OnceLock::new(),
             failures: AtomicU32::new(0),
-            is_off: AtomicBool::new(false),
-            trouble: Mutex::default(),
+            has_answered: AtomicBool::new(false),
+            closed: Mutex::new(rests.read(Purpose::Give, now)),
+            is_off: AtomicBool::new(off.is_some()),
+            trouble: Mutex::new(off.map(SharedTrouble::Resting)),
+            rests,
+            accepted,
             packs: KnownPacks::default(),
             missing: OnceLock::new(),
             handed: OnceLock::new(),
             counters: Counters::default(),
             wire: Wire::new(),
         }
+    }
+
+    /// The same, but asked also where it hung a while ago.
+    #[must_use]
+    pub fn asked_anew(self) -> SharedStore {
+        self.rests.forget();
+        SharedStore::new(self.objects, self.accepted)
     }
 
     /// The same at another time, in seconds since 1970.
@@ -174,7 +195,6 @@ impl SharedStore {
 
     /// Seconds since 1970.
     pub(crate) fn now(&self) -> u64 {
-        let clock = || SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |d| d.as_secs());
         self.pretended.unwrap_or_else(clock)
     }
 
@@ -203,10 +223,18 @@ impl SharedStore {
         self.is_off.load(Ordering::Relaxed)
     }
 
+    /// Asks it for nothing more.
+    pub(crate) fn switch_off(&self) {
+        self.is_off.store(true, Ordering::Relaxed);
+    }
+
     /// Whether it cannot be asked, by what was seen.
     pub(crate) fn is_unreachable(&self) -> bool {
         self.is_off()
-            && matches!(self.trouble(), Some(SharedTrouble::Unreachable(_) | SharedTrouble::NoMembers(_)))
+            && matches!(
+                self.trouble(),
+                Some(SharedTrouble::Unreachable(_) | SharedTrouble::Resting(_) | SharedTrouble::NoMembers(_))
+            )
     }
 
     /// What was moved so far.
@@ -235,7 +263,7 @@ impl SharedStore {
     /// The same, but nobody is asked: only what was fetched before is known.
     #[must_use]
     pub fn only_what_is_kept(self) -> SharedStore {
-        self.is_off.store(true, Ordering::Relaxed);
+        self.switch_off();
         self
     }
 
@@ -263,17 +291,35 @@ impl SharedStore {
 
     pub(crate) fn fail(&self, trouble: SharedTrouble) {
         let failures = self.failures.fetch_add(1, Ordering::Relaxed) + 1;
-        if failures >= FAILURES || matches!(trouble, SharedTrouble::NoMembers(_)) {
-            self.is_off.store(true, Ordering::Relaxed);
+        let hangs = matches!(trouble, SharedTrouble::Unreachable(Trouble::Hangs(_)));
+        // Who never answered is waited for once.
+        let is_dead = hangs && !self.has_answered.load(Ordering::Relaxed);
+        if failures >= FAILURES || is_dead || matches!(trouble, SharedTrouble::NoMembers(_)) {
+            self.switch_off();
+            if hangs {
+                self.rests.note(Purpose::Take, self.now(), &trouble.to_string());
+            }
         }
         lock(&self.trouble).get_or_insert(trouble);
     }
 
     pub(crate) fn put(&self, name: &str, bytes: &[u8]) -> Result<(), SharedTrouble> {
+        if let Some(rest) = lock(&self.closed).clone() {
+            return Err(SharedTrouble::Resting(rest));
+        }
         self.counters.requests.fetch_add(1, Ordering::Relaxed);
-        self.wire.on(|| self.objects.put(name, bytes)).map_err(SharedTrouble::Unreachable)?;
+        self.wire.on(|| self.objects.put(name, bytes)).map_err(|trouble| self.not_put(trouble))?;
         self.counters.sent.fetch_add(bytes.len() as u64, Ordering::Relaxed);
         Ok(())
+    }
+
+    /// What it means that something could not be put: who hangs is not waited for by those who put next.
+    fn not_put(&self, trouble: Trouble) -> SharedTrouble {
+        if matches!(trouble, Trouble::Hangs(_)) {
+            self.rests.note(Purpose::Give, self.now(), &trouble.to_string());
+            *lock(&self.closed) = self.rests.read(Purpose::Give, self.now());
+        }
+        SharedTrouble::Unreachable(trouble)
     }
 
     /// Waits until nobody else changes an object of a folder; nothing where the store is no folder.
@@ -311,6 +357,7 @@ impl SharedStore {
         self.counters.requests.fetch_add(1, Ordering::Relaxed);
         match self.wire.on(|| self.objects.get_until(name, part, limit, until)) {
             Ok(bytes) => {
+                self.has_answered.store(true, Ordering::Relaxed);
                 let count = bytes.as_ref().map_or(0, |bytes| bytes.len() as u64);
                 self.counters.moved.fetch_add(count, Ordering::Relaxed);
                 bytes
@@ -340,148 +387,8 @@ impl SharedStore {
         Some(bytes)
     }
 
-    /// Something signed: as the store has it, or as it was kept here where that is newer or the store gives none.
-    fn signed<T>(
-        &self,
-        object: &str,
-        seen: &mut SeenBefore,
-        open: impl Fn(&[u8]) -> Option<T>,
-        sequence: impl Fn(&T) -> u64,
-    ) -> Option<T> {
-        let kept_at = self.accepted.cache.join("signed").join(object.replace('/', "_"));
-        let last = seen.get(object).copied().unwrap_or(0);
-        let is_new = |value: &T| sequence(value) >= last;
-        let fetched = self.get(object, None, SIGNED_LIMIT);
-        let told = fetched.as_ref().map(|bytes| open(bytes).filter(is_new));
-        if let Some(Some(value)) = told {
-            seen.insert(object.to_owned(), sequence(&value));
-            let _ = write_own(&kept_at, &fetched.unwrap_or_default());
-            return Some(value);
-        }
-        if told.is_some() {
-            // Damaged, signed by someone else, or older than what was seen.
-            self.fail(SharedTrouble::Lies(object.to_owned()));
-        }
-        fs::read(&kept_at).ok().and_then(|bytes| open(&bytes)).filter(is_new)
-    }
-
     /// All that is known of the store; asked once.
     pub(crate) fn index(&self) -> Arc<SharedIndex> {
         self.index.get_or_init(|| Arc::new(self.load())).clone()
-    }
-
-    fn load(&self) -> SharedIndex {
-        let mut seen = self.seen_before();
-        if self.trouble().is_some() {
-            return SharedIndex::default();
-        }
-        let root = self.accepted.root;
-        let list = self.signed(
-            &KeyList::object(),
-            &mut seen,
-            |bytes| KeyList::open(bytes, &root),
-            |list| list.sequence,
-        );
-        let Some(members) = list else {
-            self.fail(SharedTrouble::NoMembers(
-                "is not there, or not signed by the root key that was accepted".to_owned(),
-            ));
-            return SharedIndex::default();
-        };
-        if members.expires <= self.now() {
-            self.fail(SharedTrouble::NoMembers("has expired".to_owned()));
-            return SharedIndex::default();
-        }
-        let mut branches = Vec::new();
-        for line in &self.accepted.lines {
-            for member in members.writers_of(line) {
-                let name = LineHead::object(line, &member.key);
-                let open = |bytes: &[u8]| LineHead::open(bytes, line, &member.key);
-                let Some(head) = self.signed(&name, &mut seen, open, |head| head.sequence) else { continue };
-                branches.extend(self.branch(member.key, head).map(Arc::new));
-            }
-        }
-        self.remember(&seen);
-        let index = SharedIndex { members, branches, packs: OnceLock::new() };
-        self.forget_old(&index);
-        index
-    }
-
-    /// Removes what was fetched long ago and is behind no head any more.
-    fn forget_old(&self, index: &SharedIndex) {
-        let segments =
-            index.branches.iter().flat_map(|branch| &branch.segments).map(|(digest, _)| digest.hex());
-        let manifests = index.branches.iter().map(|branch| branch.head.manifest.hex());
-        let wanted: HashSet<String> = segments.chain(manifests).collect();
-        for kind in ["segments", "manifests"] {
-            for entry in fs::read_dir(self.accepted.cache.join(kind)).into_iter().flatten().flatten() {
-                let changed = entry.metadata().and_then(|data| data.modified());
-                let is_old = changed.is_ok_and(|time| time.elapsed().is_ok_and(|age| age > FORGOTTEN));
-                if is_old && !wanted.contains(&*entry.file_name().to_string_lossy()) {
-                    let _ = fs::remove_file(entry.path());
-                }
-            }
-        }
-    }
-
-    pub(crate) fn branch(&self, writer: PublicKey, head: LineHead) -> Option<Branch> {
-        // Who writes must not leave out what cannot be read: it is told.
-        let told = |kind: &str, digest: &Digest| self.fail(SharedTrouble::Lies(object(kind, digest)));
-        let bytes = self.immutable("manifests", &head.manifest, MANIFEST_LIMIT);
-        let Some(manifest) = bytes.and_then(|bytes| SegmentList::decode(&bytes).ok()) else {
-            told("manifests", &head.manifest);
-            return None;
-        };
-        let segment = |digest: Digest| {
-            let bytes = self.immutable("segments", &digest, SEGMENT_LIMIT);
-            let read = bytes.and_then(|bytes| RecordSegment::decode(&bytes).ok());
-            if read.is_none() {
-                told("segments", &digest);
-            }
-            Some((digest, Arc::new(read?)))
-        };
-        let fetched: Vec<OnceLock<_>> = manifest.segments.iter().map(|_| OnceLock::new()).collect();
-        self.wire.each(&manifest.segments.iter().zip(&fetched).collect::<Vec<_>>(), |(named, fetched)| {
-            let _ = fetched.set(segment(named.digest));
-        });
-        let segments = fetched.into_iter().filter_map(|fetched| fetched.into_inner().flatten()).collect();
-        Some(Branch { writer, head, manifest, segments })
-    }
-
-    fn seen_before(&self) -> SeenBefore {
-        let text = match fs::read_to_string(&self.accepted.seen) {
-            Ok(text) => text,
-            Err(e) if e.kind() == std::io::ErrorKind::NotFound => String::new(),
-            Err(e) => {
-                // Who does not know what was seen would believe something older.
-                self.is_off.store(true, Ordering::Relaxed);
-                let problem =
-                    format!("cannot read what was seen of it in {}: {e}", self.accepted.seen.display());
-                self.fail(SharedTrouble::Machine(problem));
-                return SeenBefore::new();
-            }
-        };
-        let row = |line: &str| {
-            let (sequence, object) = line.split_once(' ')?;
-            Some((object.to_owned(), sequence.parse().ok()?))
-        };
-        text.lines().filter_map(row).collect()
-    }
-
-    /// The last sequence that was seen of an object; 0 for none.
-    pub(crate) fn last_seen(&self, object: &str) -> u64 {
-        self.seen_before().get(object).copied().unwrap_or(0)
-    }
-
-    fn remember(&self, seen: &SeenBefore) {
-        if *seen == self.seen_before() {
-            return;
-        }
-        let text: String = seen.iter().map(|(object, sequence)| format!("{sequence} {object}\n")).collect();
-        if let Err(e) = write_own(&self.accepted.seen, text.as_bytes()) {
-            let problem =
-                format!("cannot remember what was seen of it in {}: {e}", self.accepted.seen.display());
-            self.fail(SharedTrouble::Machine(problem));
-        }
     }
 }

@@ -19,6 +19,7 @@ mod checksum;
 mod client;
 mod names;
 mod objects;
+mod pace;
 mod request;
 mod signing;
 mod transfer;

@@ -14,6 +14,7 @@ use ureq::Agent;
 use ureq::http::{Request, StatusCode};
 
 use crate::client::agent;
+use crate::pace::Pace;
 use crate::request::too_large;
 use crate::signing::{StorageKey, Unsigned};
 use crate::transfer::PIECE;
@@ -76,6 +77,16 @@ enum Heard {
 /// How long putting so many bytes may take.
 fn patience(bytes: u64) -> Duration {
     MEASURED + Duration::from_secs(bytes / SLOWEST)
+}
+
+/// Why nothing was changed there in a time.
+fn not_done(error: ureq::Error, limit: Duration) -> Trouble {
+    match error {
+        ureq::Error::Timeout(_) => {
+            Trouble::Hangs(format!("did not take what was sent within {} seconds", limit.as_secs()))
+        }
+        other => Trouble::failed(other.to_string()),
+    }
 }
 
 /// Whether a change of an object was accepted.
@@ -152,7 +163,7 @@ impl Objects {
         let agent = self.agent()?;
         let request =
             agent.configure_request(request).timeout_global(Some(patience(bytes.len() as u64))).build();
-        let answer = agent.run(request).map_err(|e| Trouble::failed(e.to_string()))?;
+        let answer = agent.run(request).map_err(|e| not_done(e, patience(bytes.len() as u64)))?;
         put_or_not(answer.status())
     }
 
@@ -204,7 +215,7 @@ impl Objects {
         let request = request.body(()).map_err(|e| Trouble::failed(e.to_string()))?;
         let agent = self.agent()?;
         let request = agent.configure_request(request).timeout_global(Some(patience(0))).build();
-        let answer = agent.run(request).map_err(|e| Trouble::failed(e.to_string()))?;
+        let answer = agent.run(request).map_err(|e| not_done(e, patience(0)))?;
         match answer.status() {
             StatusCode::NOT_FOUND | StatusCode::GONE => Ok(()),
             status => put_or_not(status),
@@ -303,12 +314,14 @@ impl Objects {
         let (sender, heard) = sync_channel(4);
         // A server that says nothing is left alone: the thread ends with its connection.
         std::thread::spawn(move || tell(&agent, request, &sender));
-        let began = Instant::now();
+        let mut pace = Pace::new(MEASURED, SLOWEST, Instant::now());
         let mut status = None;
         let mut bytes: Vec<u8> = Vec::new();
         loop {
             let left = until.map_or(PATIENCE, |until| until.saturating_duration_since(Instant::now()));
-            match heard.recv_timeout(left.min(PATIENCE)) {
+            let said = heard.recv_timeout(left.min(PATIENCE));
+            let came = if let Ok(Heard::Piece(piece)) = &said { piece.len() } else { 0 };
+            match said {
                 Ok(Heard::Status(told)) => match told {
                     StatusCode::OK | StatusCode::PARTIAL_CONTENT => status = Some(told),
                     StatusCode::NOT_FOUND | StatusCode::GONE => return Err(Trouble::NotThere),
@@ -324,10 +337,7 @@ impl Objects {
                 Ok(Heard::Failed(problem)) => return Err(Trouble::failed(problem)),
                 Err(_) if left < PATIENCE => return Err(Trouble::Late),
                 Err(_) => {
-                    return Err(Trouble::failed(format!(
-                        "it said nothing for {} seconds",
-                        PATIENCE.as_secs()
-                    )));
+                    return Err(Trouble::Hangs(format!("said nothing for {} seconds", PATIENCE.as_secs())));
                 }
             }
             // Servers may give the whole where a part was asked for.
@@ -338,8 +348,8 @@ impl Objects {
             if bytes.len() as u64 > enough {
                 break;
             }
-            if began.elapsed() > MEASURED && (bytes.len() as u64) < began.elapsed().as_secs() * SLOWEST {
-                return Err(Trouble::failed("it gives fewer than 32 KiB a second"));
+            if pace.is_too_slow(came, Instant::now()) {
+                return Err(Trouble::Hangs(pace.words()));
             }
         }
         match part.filter(|_| status == Some(StatusCode::OK)) {

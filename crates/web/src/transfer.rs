@@ -7,11 +7,15 @@ use std::time::{Duration, Instant};
 use ureq::Agent;
 use ureq::http::Response;
 
+use crate::pace::Pace;
 use crate::request::{WebRequest, too_large};
 use crate::{Address, Credential, Trouble};
 
 /// How long a server may say nothing.
 pub(crate) const PATIENCE: Duration = Duration::from_secs(30);
+
+/// Fewer bytes a second than this, over [`PATIENCE`], are none.
+const SLOWEST: u64 = 1 << 10;
 
 /// How often a transfer looks whether it is to stop.
 const ATTENTION: Duration = Duration::from_millis(100);
@@ -212,8 +216,13 @@ impl<'a> Transfer<'a> {
         sink: &mut dyn Sink,
     ) -> Result<(), TryEnd> {
         let whole = head.length.map(|length| length + self.taken).filter(|_| !self.request.compressed);
+        let mut pace = Pace::new(PATIENCE, SLOWEST, Instant::now());
         loop {
             match receive(said, self.stopped)? {
+                // To ask again would only begin another drip.
+                Said::Piece(piece) if pace.is_too_slow(piece.len(), Instant::now()) => {
+                    return Err(TryEnd::ForGood(Trouble::Hangs(pace.words())));
+                }
                 Said::Piece(piece) => {
                     let taken = self.taken + piece.len() as u64;
                     if taken > self.request.limit {

@@ -11,6 +11,8 @@ pub enum Trouble {
     Refused(u16),
     /// No answer could be had, or none that is of use.
     Failed(String),
+    /// The server was reached and said nothing, or too little, for too long: how long, after "it".
+    Hangs(String),
     /// It was not there in the time that was left for it.
     Late,
     /// The user stopped it.
@@ -31,6 +33,7 @@ impl fmt::Display for Trouble {
             Trouble::Refused(status @ 401) => write!(f, "it wants a credential (status {status})"),
             Trouble::Refused(status) => write!(f, "it refuses this (status {status})"),
             Trouble::Failed(what) => f.write_str(what),
+            Trouble::Hangs(how) => write!(f, "it {how}"),
             Trouble::Late => f.write_str("it takes longer to fetch than to make here"),
             Trouble::Stopped => f.write_str("it was stopped"),
         }

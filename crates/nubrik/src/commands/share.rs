@@ -138,7 +138,7 @@ fn proposed(console: Console, session: &Session) -> CommandResult<SharedSettings
 fn status(console: Console, choice: &Choice) -> CommandResult<Exit> {
     let mut session = open(console, choice)?;
     let settings = proposed(console, &session)?;
-    session.use_shared().map_err(|problem| say_wrong(console, Exit::Usage, &problem, &[]))?;
+    session.ask_shared_anew().map_err(|problem| say_wrong(console, Exit::Usage, &problem, &[]))?;
     let place = settings.place.at.clone();
     match session.shared() {
         TeamStore::Used(store) => {

@@ -38,7 +38,7 @@ struct VerifiedEvent<'a> {
 
 /// The team's store that the workspace uses.
 fn used(console: Console, session: &mut Session) -> CommandResult<std::sync::Arc<SharedStore>> {
-    session.use_shared().map_err(|problem| say_wrong(console, Exit::Usage, &problem, &[]))?;
+    session.ask_shared_anew().map_err(|problem| say_wrong(console, Exit::Usage, &problem, &[]))?;
     match session.shared() {
         TeamStore::Used(store) => Ok(store),
         TeamStore::Proposed(_) => {

@@ -236,6 +236,18 @@ impl Session {
         Ok(())
     }
 
+    /// The same, also where the store hung a while ago.
+    ///
+    /// # Errors
+    /// As there.
+    pub fn ask_shared_anew(&mut self) -> Result<(), String> {
+        self.use_shared()?;
+        if let Some(shared) = self.shared.take() {
+            self.shared = Arc::try_unwrap(shared).ok().map(|shared| Arc::new(shared.asked_anew()));
+        }
+        Ok(())
+    }
+
     /// What the team's store was good for so far in this session; nothing where none is used.
     pub fn shared_use(&self) -> Option<SharedRecord> {
         let store = self.shared.as_ref()?;
