@@ -8,8 +8,9 @@ use std::time::Duration;
 
 use nubrik_bytes::Digest;
 use nubrik_graph::{Needs, StepId};
-use nubrik_store::{OutputRecord, Provenance, RecordEntry};
+use nubrik_store::{Basis, OutputRecord, Provenance, RecordEntry};
 
+use crate::basis::RestMismatch;
 use crate::build::Build;
 use crate::examine::Examined;
 use crate::reason::Reason;
@@ -156,9 +157,14 @@ impl Build<'_> {
         let record = store.record(&now.first_key).unwrap_or_default();
         let mut given = record.entries;
         given.retain(|entry| matches!(entry.origin, Provenance::Shared { .. }));
+        let is_unknown = |entry: &RecordEntry| match &entry.basis {
+            Basis::Noted(parts) => self.rests_here(parts) == Err(RestMismatch::NotHere),
+            Basis::Unnoted | Basis::Unfit(_) => false,
+        };
         Some(match given.iter().any(|entry| self.may_be_used(entry)) {
             true => WhyNotTaken::OtherFiles,
             false if given.is_empty() => WhyNotTaken::Unknown,
+            false if given.iter().all(is_unknown) => WhyNotTaken::NotHad,
             false => WhyNotTaken::OtherSystem,
         })
     }

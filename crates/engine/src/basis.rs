@@ -180,6 +180,15 @@ fn is_of_process(path: &str) -> bool {
     path.strip_prefix("/proc/").is_some_and(|rest| rest.starts_with(|c: char| c.is_ascii_digit()))
 }
 
+/// Why this machine is not known to be as a result needs it that was made elsewhere.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub enum RestMismatch {
+    /// A path of the system is another one here.
+    Other(Arc<str>),
+    /// The list of these paths is not on this machine.
+    NotHere,
+}
+
 impl Build<'_> {
     /// What a result rests on, or why that cannot be said. `seen` is all that its commands did.
     pub(crate) fn basis_of(
@@ -376,8 +385,11 @@ impl Build<'_> {
         Ok(Digest::of(&out.bytes))
     }
 
-    /// Whether this machine is as a result that was made elsewhere needs it: nothing, or the first path that differs.
-    pub(crate) fn rests_here(&self, parts: &[Digest]) -> Result<(), Arc<str>> {
+    /// Whether this machine is as a result that was made elsewhere needs it.
+    ///
+    /// # Errors
+    /// The first thing by which it is not, or by which that cannot be known.
+    pub(crate) fn rests_here(&self, parts: &[Digest]) -> Result<(), RestMismatch> {
         for part in parts {
             let known = crate::build::lock(&self.known.basis).get(part).cloned();
             let differs = match known {
@@ -388,20 +400,20 @@ impl Build<'_> {
                     found
                 }
             };
-            if let Some(path) = differs {
-                return Err(path);
+            if let Some(mismatch) = differs {
+                return Err(mismatch);
             }
         }
         Ok(())
     }
 
-    /// The first path of a part that is another one here; what cannot be known counts as one.
-    fn differing(&self, part: &Digest) -> Option<Arc<str>> {
-        let lost = || Some(Arc::from(format!("what it rests on ({})", &part.hex()[..12])));
-        let Some(bytes) = self.store.and_then(|store| store.bytes(part)) else { return lost() };
-        let Ok((folder, rows)) = decode(&bytes) else { return lost() };
+    /// The first thing of a part by which this machine is another one.
+    fn differing(&self, part: &Digest) -> Option<RestMismatch> {
+        let read = self.store.and_then(|store| store.bytes(part)).and_then(|bytes| decode(&bytes).ok());
+        let Some((folder, rows)) = read else { return Some(RestMismatch::NotHere) };
         let differs = |(name, row): &(Arc<str>, RestedRow)| !self.is_so(&folder, name, row);
-        rows.iter().find(|row| differs(row)).map(|(name, _)| Arc::from(format!("{folder}/{name}")))
+        let other = rows.iter().find(|row| differs(row));
+        other.map(|(name, _)| RestMismatch::Other(Arc::from(format!("{folder}/{name}"))))
     }
 
     fn is_so(&self, folder: &str, name: &str, RestedRow { rest, way }: &RestedRow) -> bool {

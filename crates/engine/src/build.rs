@@ -9,6 +9,7 @@ use nubrik_graph::{FileId, Graph, Needs, Place, StepId, ToolId};
 use nubrik_source::FilePath;
 use nubrik_store::Store;
 
+use crate::basis::RestMismatch;
 use crate::candidates::Candidates;
 use crate::event::{Listener, SharedUse, Summary};
 use crate::files::FileTable;
@@ -177,7 +178,7 @@ pub(crate) struct Findings<'a> {
     /// Tools, by their numbers.
     pub tools: Vec<OnceLock<Result<FoundTool, ToolProblem>>>,
     /// Of parts of what results from elsewhere rest on: the first path that is another one here.
-    pub basis: Mutex<HashMap<Digest, Option<Arc<str>>>>,
+    pub basis: Mutex<HashMap<Digest, Option<RestMismatch>>>,
 }
 
 /// The result of a build.

@@ -6,6 +6,7 @@ use nubrik_bytes::Digest;
 use nubrik_graph::{Graph, StepId};
 use nubrik_store::Store;
 
+use crate::basis::RestMismatch;
 use crate::build::{Build, Options, Outreach, Request};
 use crate::comparison::{Difference, Part};
 use crate::event::{Event, Listener};
@@ -28,14 +29,14 @@ pub struct MadeElsewhere {
 pub struct HeldAgainst {
     /// What it is made of otherwise.
     pub differences: Vec<Difference>,
-    /// The first path of the system that the result rests on and that is another one here.
-    pub rests_on: Option<Arc<str>>,
+    /// Why the result does not rest on the same system as here, as far as that is known.
+    pub mismatch: Option<RestMismatch>,
 }
 
 impl HeldAgainst {
     /// Whether the result would be taken.
     pub fn is_usable(&self) -> bool {
-        self.differences.is_empty() && self.rests_on.is_none()
+        self.differences.is_empty() && self.mismatch.is_none()
     }
 }
 
@@ -75,13 +76,13 @@ impl Build<'_> {
                 other.map_or_else(|| "how steps are identified".into(), |(path, _)| path.told());
             differences.push(Difference { part: Part::Input, before: Some(path.clone()), now: Some(path) });
         }
-        let mut rests_on = None;
+        let mut mismatch = None;
         for parts in &made.bases {
-            rests_on = self.rests_here(parts).err();
-            if rests_on.is_none() {
+            mismatch = self.rests_here(parts).err();
+            if mismatch.is_none() {
                 break;
             }
         }
-        HeldAgainst { differences, rests_on }
+        HeldAgainst { differences, mismatch }
     }
 }

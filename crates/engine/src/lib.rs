@@ -54,6 +54,7 @@ mod there;
 mod verify;
 mod words;
 
+pub use basis::RestMismatch;
 pub use build::{Build, EditedAt, Options, Outcome, Outreach, Request};
 pub use comparison::{Comparison, Difference, Part};
 pub use elsewhere::{HeldAgainst, MadeElsewhere, held_against};

@@ -74,10 +74,27 @@ impl SharedStore {
         (near, until): (&dyn NearContents, Option<Instant>),
         take: &(dyn Fn(&Digest, Vec<u8>) + Sync),
     ) {
+        let mut wanted = wanted.to_vec();
         // Threads that have nothing to do would be woken.
-        if wanted.is_empty() {
-            return;
+        while !wanted.is_empty() {
+            let before: Vec<Option<ContentSpot>> = wanted.iter().map(|digest| self.spot(digest)).collect();
+            let absent = lock(&self.absent).len();
+            self.bring_once(&wanted, (near, until), take);
+            if lock(&self.absent).len() == absent {
+                return;
+            }
+            // What was not where it should be may also be elsewhere.
+            let moved = wanted.iter().zip(before).filter(|(digest, before)| self.spot(digest) != *before);
+            wanted = moved.map(|(digest, _)| *digest).collect();
         }
+    }
+
+    fn bring_once(
+        &self,
+        wanted: &[Digest],
+        (near, until): (&dyn NearContents, Option<Instant>),
+        take: &(dyn Fn(&Digest, Vec<u8>) + Sync),
+    ) {
         let index = self.index();
         let (mut errands, mut large): (Vec<FetchPart>, Vec<(Digest, ContentSpot)>) = (Vec::new(), Vec::new());
         let mut packs: BTreeMap<Digest, Vec<(Digest, ContentSpot)>> = BTreeMap::new();
@@ -98,7 +115,7 @@ impl SharedStore {
             if let Some(bytes) = self.by_shortcuts(digest, spot, near, until) {
                 return take(digest, bytes);
             }
-            match self.get_until(&self.object_of(digest, spot), None, spot.stored, until) {
+            match self.get_named(&self.object_of(digest, spot), None, spot.stored, until) {
                 Some(frame) => hand_on(digest, spot, &frame),
                 None => self.note_missing(digest),
             }
@@ -128,7 +145,7 @@ impl SharedStore {
                 let name = contents
                     .first()
                     .map_or_else(|| object("packs", pack), |(digest, spot)| self.object_of(digest, spot));
-                let Some(part) = self.get_until(&name, Some(range.clone()), length, until) else {
+                let Some(part) = self.get_named(&name, Some(range.clone()), length, until) else {
                     return contents.iter().for_each(|(digest, _)| self.note_missing(digest));
                 };
                 for (digest, spot) in contents {
@@ -153,7 +170,7 @@ impl SharedStore {
         let mut bytes = near.read(&at)?;
         for Shortcut { to, object: name, length } in way {
             let raw = index.spot(&to).filter(is_bounded)?.raw;
-            let difference = self.get_until(&object("differences", &name), None, length, until)?;
+            let difference = self.get_named(&object("differences", &name), None, length, until)?;
             bytes = apply(&bytes, &difference, raw)?;
             at = to;
         }
@@ -182,12 +199,12 @@ impl SharedStore {
     pub(crate) fn content(&self, digest: &Digest) -> Option<Vec<u8>> {
         let spot = self.spot(digest).filter(is_bounded)?;
         let frame = match spot.pack {
-            None => self.get(&self.object_of(digest, &spot), None, spot.stored)?,
+            None => self.get_named(&self.object_of(digest, &spot), None, spot.stored, None)?,
             Some(pack) => match self.pack_behind_head(digest, &pack, spot.stored) {
                 Some(whole) => frame_in(&whole, spot.at, &spot)?.to_vec(),
                 None => {
                     let part = spot.at..spot.at.checked_add(spot.stored)?;
-                    self.get(&self.object_of(digest, &spot), Some(part), spot.stored)?
+                    self.get_named(&self.object_of(digest, &spot), Some(part), spot.stored, None)?
                 }
             },
         };
@@ -222,7 +239,7 @@ impl SharedStore {
         // Others who want something of it wait for the whole. One that could not be had is not asked for again.
         let whole = pack.whole.get_or_init(|| {
             let name = object("packs", digest);
-            let whole = self.get_until(&name, None, PACK_LIMIT, until)?;
+            let whole = self.get_named(&name, None, PACK_LIMIT, until)?;
             if Digest::of(&whole) != *digest {
                 self.fail(SharedTrouble::Lies(name));
                 return None;

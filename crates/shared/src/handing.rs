@@ -10,6 +10,7 @@ use nubrik_store::LocalStore;
 
 use crate::bundle::{SMALL, squeezed};
 use crate::fetching::NearContents;
+use crate::gone::object_with;
 use crate::index::object;
 use crate::pack::{ClosedPack, GrowingPack};
 use crate::publish::damaged;
@@ -17,7 +18,7 @@ use crate::segment::ContentSpot;
 use crate::shelf::{HandedSpots, SharedStore, SharedTrouble, lock};
 
 /// The kind of objects to which no head leads: whoever has the storage may remove them after some days.
-const HANDED: &str = "jobs";
+pub(crate) const HANDED: &str = "jobs";
 
 /// How many bytes of what was told are kept for later builds.
 const TOLD_LIMIT: u64 = 8 << 20;
@@ -28,7 +29,7 @@ const MOST: usize = 1 << 20;
 impl SharedStore {
     /// Where a content is, as heads or others say.
     pub(crate) fn spot(&self, digest: &Digest) -> Option<ContentSpot> {
-        self.index().spot(digest).or_else(|| lock(self.handed()).get(digest).map(|(spot, _)| *spot))
+        self.headed_spot(digest).or_else(|| lock(self.handed()).get(digest).map(|(spot, _)| *spot))
     }
 
     /// The object that a content is in, or that it is.
@@ -38,8 +39,7 @@ impl SharedStore {
         match (&spot.pack, is_handed) {
             (Some(pack), true) => object(HANDED, pack),
             (None, true) => object(HANDED, digest),
-            (Some(pack), false) => object("packs", pack),
-            (None, false) => object("contents", digest),
+            (_, false) => object_with(digest, spot),
         }
     }
 

@@ -154,8 +154,13 @@ impl SharedIndex {
 
     /// Where a content is.
     pub fn spot(&self, digest: &Digest) -> Option<ContentSpot> {
-        let segments = self.branches.iter().flat_map(|branch| &branch.segments);
-        segments.map(|(_, segment)| segment).find_map(|segment| segment.spot(digest))
+        self.spots(digest).next()
+    }
+
+    /// All places of a content: those that were said last first, since what was gone is given once more elsewhere.
+    pub fn spots<'i>(&'i self, digest: &'i Digest) -> impl Iterator<Item = ContentSpot> + 'i {
+        let segments = self.branches.iter().flat_map(|branch| branch.segments.iter().rev());
+        segments.filter_map(|(_, segment)| segment.spot(digest))
     }
 
     /// What leads to a content from one that is near, step by step: from which one, and the objects with their lengths and what each

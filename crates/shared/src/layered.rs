@@ -49,12 +49,6 @@ impl LayeredStore {
         }
     }
 
-    /// Whether all parts of what a result rests on are here now.
-    fn has_basis(&self, entry: &RecordEntry) -> bool {
-        let Basis::Noted(parts) = &entry.basis else { return false };
-        parts.iter().all(|part| self.bytes(part).is_some())
-    }
-
     fn elsewhere(&self, key: &Digest) -> Vec<RecordEntry> {
         let found = self.shared.index().results(key);
         let parts = found.iter().filter_map(|(_, entry)| match &entry.basis {
@@ -66,7 +60,7 @@ impl LayeredStore {
             origin: Provenance::Shared { root: self.root, writer: writer.0 },
             ..entry
         });
-        own.filter(|entry| self.has_basis(entry)).collect()
+        own.collect()
     }
 }
 

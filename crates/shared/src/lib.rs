@@ -12,6 +12,7 @@ mod aligned;
 mod bundle;
 mod entries;
 mod fetching;
+mod gone;
 mod handing;
 mod head_turns;
 mod heads;

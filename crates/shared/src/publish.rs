@@ -94,6 +94,7 @@ impl Publisher {
         for (key, result) in results {
             add(&mut all, *key, result.clone());
         }
+        shared.look_for_gone(before.as_deref(), &all)?;
         let wanted = wanted(shared, &all);
         let uses = self.uses_of(shared, &manifest)?;
         let mut uses_now = uses.clone();
@@ -199,7 +200,7 @@ impl Publisher {
         }
         let bytes = next.manifest.encode();
         let digest = Digest::of(&bytes);
-        shared.put(&object("manifests", &digest), &bytes)?;
+        shared.put_kept("manifests", &digest, &bytes)?;
         let name = LineHead::object(&self.line, &self.key.public());
         // Who saw a later head than is there now believes only one that is later still.
         let last = before.map_or(0, |branch| branch.head.sequence).max(shared.last_seen(&name));
@@ -322,7 +323,7 @@ pub(crate) fn put_segment(
     keys: u64,
 ) -> Result<SegmentRow, SharedTrouble> {
     let digest = Digest::of(bytes);
-    shared.put(&object("segments", &digest), bytes)?;
+    shared.put_kept("segments", &digest, bytes)?;
     Ok(SegmentRow { digest, keys, bytes: bytes.len() as u64 })
 }
 

@@ -13,6 +13,7 @@ use std::time::{Instant, SystemTime, UNIX_EPOCH};
 use nubrik_bytes::Digest;
 use nubrik_web::{Objects, Trouble};
 
+use crate::handing::HANDED;
 use crate::heads::KeyList;
 use crate::index::{Branch, SharedIndex, kind_folder, object};
 use crate::keys::PublicKey;
@@ -128,6 +129,8 @@ pub struct SharedStore {
     is_off: AtomicBool,
     trouble: Mutex<Option<SharedTrouble>>,
     pub(crate) packs: KnownPacks,
+    /// Objects named by their digests that were not there.
+    pub(crate) absent: Mutex<HashSet<String>>,
     /// Contents that are named and were not there.
     pub(crate) missing: OnceLock<Mutex<HashSet<Digest>>>,
     /// Where contents are that are behind no head.
@@ -173,6 +176,7 @@ impl SharedStore {
             rests,
             accepted,
             packs: KnownPacks::default(),
+            absent: Mutex::default(),
             missing: OnceLock::new(),
             handed: OnceLock::new(),
             counters: Counters::default(),
@@ -310,6 +314,7 @@ impl SharedStore {
         self.counters.requests.fetch_add(1, Ordering::Relaxed);
         self.wire.on(|| self.objects.put(name, bytes)).map_err(|trouble| self.not_put(trouble))?;
         self.counters.sent.fetch_add(bytes.len() as u64, Ordering::Relaxed);
+        lock(&self.absent).remove(name);
         Ok(())
     }
 
@@ -351,6 +356,36 @@ impl SharedStore {
         limit: u64,
         until: Option<Instant>,
     ) -> Option<Vec<u8>> {
+        self.asked(name, part, limit, until).flatten()
+    }
+
+    /// An object that is named by its digest: one that heads lead to and that was not there is not asked for again.
+    pub(crate) fn get_named(
+        &self,
+        name: &str,
+        part: Option<Range<u64>>,
+        limit: u64,
+        until: Option<Instant>,
+    ) -> Option<Vec<u8>> {
+        if lock(&self.absent).contains(name) {
+            return None;
+        }
+        let asked = self.asked(name, part, limit, until);
+        // What goes with jobs comes and goes.
+        if asked == Some(None) && !name.starts_with(&kind_folder(HANDED)) {
+            lock(&self.absent).insert(name.to_owned());
+        }
+        asked.flatten()
+    }
+
+    /// What a store has under a name, which may be nothing; `None` where it cannot be asked.
+    pub(crate) fn asked(
+        &self,
+        name: &str,
+        part: Option<Range<u64>>,
+        limit: u64,
+        until: Option<Instant>,
+    ) -> Option<Option<Vec<u8>>> {
         if self.is_off() {
             return None;
         }
@@ -360,7 +395,7 @@ impl SharedStore {
                 self.has_answered.store(true, Ordering::Relaxed);
                 let count = bytes.as_ref().map_or(0, |bytes| bytes.len() as u64);
                 self.counters.moved.fetch_add(count, Ordering::Relaxed);
-                bytes
+                Some(bytes)
             }
             Err(trouble) => {
                 self.fail(SharedTrouble::Unreachable(trouble));
@@ -369,9 +404,22 @@ impl SharedStore {
         }
     }
 
+    /// Puts an object that is named by its digest, and keeps it on this machine.
+    pub(crate) fn put_kept(&self, kind: &str, digest: &Digest, bytes: &[u8]) -> Result<(), SharedTrouble> {
+        self.put(&object(kind, digest), bytes)?;
+        // What cannot be kept is fetched when it is needed.
+        let _ = write_own(&self.kept_at(kind, digest), bytes);
+        Ok(())
+    }
+
+    /// The file in which an object is kept on this machine.
+    pub(crate) fn kept_at(&self, kind: &str, digest: &Digest) -> PathBuf {
+        self.accepted.cache.join(kind).join(digest.hex())
+    }
+
     /// An object that is named by its digest, and kept on this machine.
     pub(crate) fn immutable(&self, kind: &str, digest: &Digest, limit: u64) -> Option<Vec<u8>> {
-        let kept = self.accepted.cache.join(kind).join(digest.hex());
+        let kept = self.kept_at(kind, digest);
         let is_right = |bytes: &Vec<u8>| Digest::of(bytes) == *digest;
         if let Some(bytes) = fs::read(&kept).ok().filter(is_right) {
             return Some(bytes);

@@ -48,7 +48,7 @@ impl SharedStore {
     }
 
     /// Writes down which contents are not there.
-    fn note_all_missing(&self, missing: &HashSet<Digest>) {
+    pub(crate) fn note_all_missing(&self, missing: &HashSet<Digest>) {
         let mut digests: Vec<&Digest> = missing.iter().collect();
         digests.sort_unstable();
         let bytes: Vec<u8> = digests.iter().flat_map(|digest| digest.0).collect();

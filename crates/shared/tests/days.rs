@@ -168,6 +168,43 @@ fn a_month_later_only_what_is_used_is_there() {
 }
 
 #[test]
+fn what_is_gone_is_asked_for_once_and_given_once_more() {
+    let mut team = Team::new();
+    team.gives(&(0..30).collect::<Vec<_>>(), &[]);
+    let packs = team.files("packs");
+    let (small, large) = (packs.len() as u64, team.files("contents").len());
+    packs.iter().chain(&team.files("contents")).for_each(|file| fs::remove_file(file).unwrap());
+
+    let machine = team.shared("reader");
+    let store = LayeredStore::new(team.local("reader"), machine.clone(), None);
+    let entries = (0..30).filter_map(|key| store.record(&named(key))).flat_map(|record| record.entries);
+    assert_eq!(entries.count(), 30, "the results are known");
+    let asked = machine.traffic().requests;
+    let digest = |key: u64| Digest::of(&content_of(key));
+    let wanted: Vec<(Digest, bool)> = (0..30).map(|key| (digest(key), false)).collect();
+    store.bring(&wanted, None);
+    assert!((0..30).all(|key| store.bytes(&digest(key)).is_none()));
+    assert!(machine.traffic().requests - asked <= small + large as u64, "no object is asked for twice");
+
+    // Who has them looks, and gives them once more; then nothing more.
+    assert_eq!(team.gives(&(0..30).collect::<Vec<_>>(), &[]).results, 30);
+    assert_eq!(team.gives(&(0..30).collect::<Vec<_>>(), &[]), HandedOver::default());
+    assert_eq!((0..30).filter_map(|key| team.taken(key)).count(), 30);
+}
+
+#[test]
+fn a_segment_that_is_gone_is_put_again() {
+    let mut team = Team::new();
+    team.gives(&[1, 2], &[]);
+    for part in team.files("segments").iter().chain(&team.files("manifests")) {
+        fs::remove_file(part).unwrap();
+    }
+    assert_eq!(team.taken(1), None);
+    assert_eq!(team.gives(&[1, 2], &[]), HandedOver::default());
+    assert_eq!(team.taken(1), Some(content_of(1)));
+}
+
+#[test]
 fn who_cannot_read_all_of_a_line_writes_and_prunes_nothing_of_it() {
     let team = Team::new();
     team.gives(&[1, 2], &[]);

@@ -5,7 +5,7 @@ use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
 use nubrik_graph::{FileId, Graph};
 use nubrik_session::{Session, SharedRecord, TeamStore};
-use nubrik_shared::SharedStore;
+use nubrik_shared::{SharedStore, SharedTrouble};
 use serde::Serialize;
 
 use super::labelled;
@@ -203,7 +203,8 @@ fn say(
         line(Ink::Doubt, &text);
     }
     if let Some(trouble) = trouble {
-        let off = if store.is_off() { "; it is not asked any more in this build" } else { "" };
+        let rests = matches!(store.trouble(), Some(SharedTrouble::Resting(_)));
+        let off = if store.is_off() && !rests { "; it is not asked any more in this build" } else { "" };
         line(Ink::Doubt, &format!("the team's store at {}: {trouble}{off}", store.place()));
     }
 }

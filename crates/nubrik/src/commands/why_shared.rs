@@ -2,7 +2,7 @@
 
 use std::collections::HashSet;
 
-use nubrik_engine::HeldAgainst;
+use nubrik_engine::{HeldAgainst, RestMismatch};
 use nubrik_graph::{Closure, Graph, StepId};
 use nubrik_session::TeamStore;
 use nubrik_shared::GivenResult;
@@ -33,6 +33,9 @@ struct NotTakenEvent<'a> {
     differences: Vec<Differs>,
     #[serde(skip_serializing_if = "Option::is_none")]
     rests_on: Option<&'a str>,
+    /// Whether the list of what the result rests on was not fetched yet.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    not_fetched: bool,
 }
 
 /// Steps of a target that others did not make as they are here.
@@ -84,13 +87,18 @@ impl NotTaken<'_> {
             line: None,
             differences: Vec::new(),
             rests_on: None,
+            not_fetched: false,
         };
         for (step, one, held) in &self.others {
             console.event(&NotTakenEvent {
                 writer: Some(&one.writer),
                 line: Some(&one.line),
                 differences: held.differences.iter().map(Differs::of).collect(),
-                rests_on: held.rests_on.as_deref().filter(|_| held.differences.is_empty()),
+                rests_on: match mismatch(held) {
+                    Some(RestMismatch::Other(path)) => Some(path),
+                    Some(RestMismatch::NotHere) | None => None,
+                },
+                not_fetched: mismatch(held) == Some(&RestMismatch::NotHere),
                 ..event(*step)
             });
         }
@@ -115,7 +123,12 @@ impl NotTaken<'_> {
             format!("{}\n", labelled(paint, ink, word, &format!("{address}   {say}   {text}")))
         };
         for (step, one, held) in others.iter().take(STEPS) {
-            let text = format!("{} gave one to {} that was made of something else", one.writer, one.line);
+            let gave = format!("{} gave one to {}", one.writer, one.line);
+            let text = match mismatch(held) {
+                Some(RestMismatch::NotHere) => format!("{gave}; whether it fits is not known here yet"),
+                Some(RestMismatch::Other(_)) => format!("{gave} that was made on another system"),
+                None => format!("{gave} that was made of something else"),
+            };
             out.push_str(&line("other", Ink::Doubt, *step, &text));
             out.push_str(&differing(held, paint));
         }
@@ -145,9 +158,19 @@ fn differing(held: &HeldAgainst, paint: Paint) -> String {
         let more = format!("and {} more; `--json` shows all of them", held.differences.len() - SHOWN);
         out.push_str(&format!("{:10}{}\n", "", paint.ink(Ink::Faint, &more)));
     }
-    if let (Some(path), true) = (&held.rests_on, held.differences.is_empty()) {
-        let word = paint.ink(Ink::Busy, &format!("{:<8}", "system"));
-        out.push_str(&format!("{:10}{word}  it rests on {path}, which is another one here\n", ""));
-    }
+    let text = match mismatch(held) {
+        Some(RestMismatch::Other(path)) => format!("it rests on {path}, which is another one here"),
+        Some(RestMismatch::NotHere) => {
+            "the list of files that it rests on is not on this machine; a build asks for it".to_owned()
+        }
+        None => return out,
+    };
+    let word = paint.ink(Ink::Busy, &format!("{:<8}", "system"));
+    out.push_str(&format!("{:10}{word}  {text}\n", ""));
     out
+}
+
+/// Why the system may be another one, where nothing else differs.
+fn mismatch(held: &HeldAgainst) -> Option<&RestMismatch> {
+    held.mismatch.as_ref().filter(|_| held.differences.is_empty())
 }
