@@ -70,6 +70,8 @@ pub enum StepAnswer {
     Made(Box<RecordEntry>, Arc<str>),
     /// Somebody began it: what their machine is called. It is not over.
     Begun(Arc<str>),
+    /// Whoever began it is gone: what their machine was called. It is to be begun once more.
+    Gone(Arc<str>),
     /// Its commands failed.
     Failed(Box<FailedElsewhere>),
     /// It was not run, for this reason.

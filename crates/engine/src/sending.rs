@@ -134,11 +134,12 @@ impl Schedule<'_, '_> {
         let sent = SentStep {
             now,
             reason: reason.clone(),
-            at: Instant::now(),
+            at: None,
             forecast: Duration::from_micros(forecast),
             // What nobody ran took nothing.
             is_known: build.before.cost_of(build.graph.step(id).folder.shared()).is_some_and(|took| took > 0),
             is_begun: false,
+            is_gone: false,
             is_doubled: false,
             is_bound,
         };
@@ -147,6 +148,7 @@ impl Schedule<'_, '_> {
         lock(&self.progress).queue.set_aside(id);
         lock(&self.sent).insert(id, sent);
         if performer.send(&errand) {
+            lock(&self.sent).get_mut(&id).into_iter().for_each(|sent| sent.at = Some(Instant::now()));
             self.changed.notify_all();
             return Ok(());
         }
@@ -253,6 +255,10 @@ impl Schedule<'_, '_> {
                 drop(sent);
                 self.build.listener.hear(&Event::Elsewhere { step, machine });
             }
+            Some((step, StepAnswer::Gone(_))) => {
+                let mut sent = lock(&self.sent);
+                sent.get_mut(&step).into_iter().for_each(SentStep::lose);
+            }
             Some((step, answer)) => {
                 let sent = lock(&self.sent).remove(&step);
                 if let Some(sent) = sent {
@@ -305,6 +311,7 @@ impl Schedule<'_, '_> {
             let why = match () {
                 () if is_over => "nothing more is begun",
                 () if sent.is_bound => return None,
+                () if sent.is_gone => "the machine that began it is gone",
                 () if sent.is_late() => "it is late",
                 () if sent.only_waits() => "it only waited there",
                 () => return None,
@@ -336,7 +343,7 @@ impl Schedule<'_, '_> {
             }
             let errand = lock(&self.sent).get(&step).and_then(|sent| self.build.errand(step, &sent.now));
             if errand.is_some_and(|errand| performer.send(&errand)) {
-                lock(&self.sent).get_mut(&step).into_iter().for_each(|sent| sent.is_doubled = true);
+                lock(&self.sent).get_mut(&step).into_iter().for_each(SentStep::send_again);
                 has_doubled = true;
             }
         }
@@ -353,7 +360,7 @@ impl Schedule<'_, '_> {
                 return self.take_back(id, &format!("it failed on {}", failed.machine));
             }
             StepAnswer::Not(why) => return self.take_back(id, &why),
-            StepAnswer::Begun(_) => return,
+            StepAnswer::Begun(_) | StepAnswer::Gone(_) => return,
         };
         let Some(entry) = build.counted_here(id, &sent.now, *entry) else {
             return self.take_back(id, "what came back does not count here: something changed meanwhile");

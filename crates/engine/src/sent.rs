@@ -25,13 +25,16 @@ const LATE_UNKNOWN: Duration = Duration::from_secs(60);
 pub(crate) struct SentStep {
     pub now: Examined,
     pub reason: Reason,
-    pub at: Instant,
+    /// Since when others have it; nothing while it is being sent.
+    pub at: Option<Instant>,
     /// How long it should take, or how long it is guessed to.
     pub forecast: Duration,
     /// Whether it ran before, so that this is known.
     pub is_known: bool,
     /// Whether somebody said that they began it.
     pub is_begun: bool,
+    /// Whether the machine that began it is gone.
+    pub is_gone: bool,
     /// Whether it was sent to a second machine.
     pub is_doubled: bool,
     /// Whether this machine cannot run it.
@@ -39,14 +42,33 @@ pub(crate) struct SentStep {
 }
 
 impl SentStep {
+    /// Takes note that the machine that began it is gone: nobody runs it.
+    pub(crate) fn lose(&mut self) {
+        (self.is_gone, self.is_begun, self.is_doubled) = (true, false, false);
+    }
+
+    /// Takes note that it was sent once more: in place of the first time, or beside it where that is late.
+    pub(crate) fn send_again(&mut self) {
+        match self.is_gone {
+            true => (self.is_gone, self.at) = (false, Some(Instant::now())),
+            false => self.is_doubled = true,
+        }
+    }
+
+    /// Whether others have it for longer than a time.
+    fn is_there_for(&self, time: Duration) -> bool {
+        self.at.is_some_and(|at| at.elapsed() > time)
+    }
+
     /// Whether it should be over.
     pub(crate) fn is_late(&self) -> bool {
-        self.at.elapsed() > if self.is_known { (self.forecast * LATE).max(NOT_LATE) } else { LATE_UNKNOWN }
+        let limit = if self.is_known { (self.forecast * LATE).max(NOT_LATE) } else { LATE_UNKNOWN };
+        self.is_gone || self.is_there_for(limit)
     }
 
     /// Whether it waits there, while it could run here.
     pub(crate) fn only_waits(&self) -> bool {
-        !self.is_begun && !self.is_bound && self.at.elapsed() > NOT_BEGUN
+        !self.is_begun && !self.is_bound && self.is_there_for(NOT_BEGUN)
     }
 }
 
@@ -72,10 +94,11 @@ mod tests {
                 tools: Vec::new(),
             },
             reason: Reason::New,
-            at: Instant::now().checked_sub(ago).unwrap(),
+            at: Instant::now().checked_sub(ago),
             forecast,
             is_known,
             is_begun: false,
+            is_gone: false,
             is_doubled: false,
             is_bound: false,
         }
@@ -90,12 +113,16 @@ mod tests {
         );
         assert!(!sent(second * 30, second / 100, false).is_late());
         assert!(sent(second * 61, second / 100, false).is_late());
+        assert!(SentStep { is_gone: true, ..sent(second / 9, second, true) }.is_late(), "nobody runs it");
     }
 
     #[test]
     fn what_somebody_began_does_not_only_wait() {
         let sent = sent(Duration::from_secs(1), Duration::from_secs(9), false);
         assert!(sent.only_waits());
-        assert!(!SentStep { is_begun: true, ..sent }.only_waits());
+        let sending = SentStep { at: None, ..sent };
+        assert!(!sending.only_waits() && !sending.is_late(), "large inputs take time");
+        let there = Instant::now().checked_sub(Duration::from_secs(1));
+        assert!(!SentStep { is_begun: true, at: there, ..sending }.only_waits());
     }
 }

@@ -165,6 +165,12 @@ impl Boss {
         all
     }
 
+    /// Whether someone of a name is there.
+    pub fn is_present(&self, name: &str) -> bool {
+        let list = self.present.lock().unwrap_or_else(PoisonError::into_inner);
+        list.get(name).is_some_and(|(_, last)| last.elapsed() < GONE)
+    }
+
     /// Puts a job into the pool, for machines of one kind. Gives the number under which the server has it.
     ///
     /// # Errors
@@ -191,6 +197,16 @@ impl Boss {
             let _ = client.publish("nubrik.stop", job.into()).await;
             for number in sent {
                 // What somebody ended meanwhile is not there any more.
+                let _ = stream.delete_message(number).await;
+            }
+        });
+    }
+
+    /// Lets a job be given to nobody any more, with the numbers under which the server has it. Who does it goes on. Nothing is waited for.
+    pub fn forget(&self, sent: &[u64]) {
+        let (stream, sent) = (self.line.stream.clone(), sent.to_vec());
+        self.line.runtime.spawn(async move {
+            for number in sent {
                 let _ = stream.delete_message(number).await;
             }
         });

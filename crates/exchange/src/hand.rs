@@ -257,6 +257,11 @@ impl Hand {
         self.is_stopped(build) || lock(&self.standing.bosses).stopped.contains_key(&job_name(build, number))
     }
 
+    /// How many jobs are under way here.
+    pub fn busy(&self) -> usize {
+        self.standing.busy.load(Ordering::Relaxed)
+    }
+
     /// Takes no jobs for a while, and says why.
     pub fn leave(&self, why: &str, time: Duration) {
         let why = why.replace(['\t', '\n'], " ");

@@ -8,6 +8,9 @@ use crate::{ExchangePlace, ExchangeTrouble, KEPT, PATIENCE, WAITING};
 /// The first version with which jobs are safe.
 const FIRST: (u32, u32) = (2, 10);
 
+/// The largest message that is sent, in bytes: what is longer goes by the team's store.
+const MESSAGE: usize = 320 << 10;
+
 /// A connection to a server.
 pub(crate) struct JobLine {
     pub runtime: Runtime,
@@ -41,6 +44,13 @@ impl JobLine {
             let found = client.server_info().version;
             if version_of(&found).is_none_or(|found| found < FIRST) {
                 return Err(ExchangeTrouble::Version(found));
+            }
+            let takes = client.server_info().max_payload;
+            if takes < MESSAGE {
+                let (takes, needed) = (takes >> 10, MESSAGE >> 10);
+                return Err(ExchangeTrouble::Refused(format!(
+                    "messages of {needed} KiB (its `max_payload` is {takes} KiB)"
+                )));
             }
             let mut jetstream = jetstream::new(client.clone());
             jetstream.set_timeout(PATIENCE);

@@ -376,6 +376,9 @@ reuse  its result is kept from an earlier build, here or in another workspace, a
         /// What steps may say of this machine in `machine = […]`, besides its system and its processor; again for more
         #[arg(long = "label", value_name = "LABEL")]
         labels: Vec<String>,
+        /// How long its steps go on when it is to end; then they are given back
+        #[arg(long, value_name = "SECONDS", default_value_t = 10)]
+        grace: u32,
     },
     /// Say which machines run steps for this workspace
     Workers,

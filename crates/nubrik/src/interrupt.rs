@@ -100,6 +100,14 @@ static SWITCH: OnceLock<Arc<CancelSwitch>> = OnceLock::new();
 /// How many signals end the program at once.
 const IMPATIENCE: usize = 3;
 
+/// How many signals came that end the program.
+static HEARD: AtomicUsize = AtomicUsize::new(0);
+
+/// How often somebody wanted this program to end.
+pub fn times_wanted_to_end() -> usize {
+    HEARD.load(Ordering::Relaxed)
+}
+
 /// A switch that signals throw. Without signals (which no machine refuses) it is just never thrown.
 pub fn cancel_switch() -> std::io::Result<Arc<CancelSwitch>> {
     match SWITCH.get() {
@@ -113,7 +121,6 @@ pub fn cancel_switch() -> std::io::Result<Arc<CancelSwitch>> {
 
 fn new_switch() -> std::io::Result<Arc<CancelSwitch>> {
     let switch = Arc::new(CancelSwitch::new()?);
-    let heard = Arc::new(AtomicUsize::new(0));
     let mut signals = Signals::new([SIGINT, SIGTERM, SIGHUP])?;
     let thrown = switch.clone();
     std::thread::spawn(move || {
@@ -123,7 +130,7 @@ fn new_switch() -> std::io::Result<Arc<CancelSwitch>> {
             }
             let _ = FIRST.compare_exchange(0, signal, Ordering::Relaxed, Ordering::Relaxed);
             thrown.throw();
-            if heard.fetch_add(1, Ordering::Relaxed) + 1 >= IMPATIENCE {
+            if HEARD.fetch_add(1, Ordering::Relaxed) + 1 >= IMPATIENCE {
                 std::process::exit(i32::from(exit_code()));
             }
         }

@@ -754,3 +754,69 @@ fn a_worker_cut_off_at_any_point_loses_and_doubles_nothing() {
         assert!(team.build(&sandbox, &[]).expect(0).stdout.starts_with("nothing to run"));
     }
 }
+
+#[test]
+fn what_is_too_long_for_a_message_goes_by_the_store() {
+    let Some(team) = Team::new() else { return };
+    let _one = team.worker("one", "hand");
+    // A job and an answer that cannot be compressed to what one message takes.
+    let mut state = 7u64;
+    let noise: String = (0..60_000)
+        .map(|_| {
+            state = state.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1);
+            format!("{:08x}", state >> 32)
+        })
+        .collect();
+    let text = format!(
+        "target table = step {{ run = sh`sleep 0.1; cat {{textfile \"t\" \"{noise}\"}} > {{out \"x\"}}` }}\n\
+         target loud = step {{ run = sh`sleep 0.1; head -c 500000 /dev/urandom | od -An -tx1 | tee {{out \"x\"}}` }}\n"
+    );
+    let sandbox = team.sandbox(&[("targets.nub", &text)]);
+    let run = |target: &str| {
+        let run = team.build(&sandbox, &[target, "--json"]).expect(0);
+        assert_eq!(ran_elsewhere(&run), 1, "{target}");
+        sandbox.read(&format!("out/default/{target}/x"))
+    };
+    assert!(run("table") == noise);
+    assert_eq!(run("loud").lines().count(), 31_250);
+}
+
+#[test]
+fn a_worker_that_is_to_end_gives_back_what_it_runs() {
+    let Some(team) = Team::new() else { return };
+    let mut leaves = team.worker("leaves", "hand");
+    let text = "target slow = step { run = sh`sleep 4; echo done > {out \"x\"}` }\n";
+    let sandbox = team.sandbox(&[("targets.nub", text)]);
+    let (mut build, _) = team.begin_build(&sandbox);
+    let end = |child: &Child| {
+        Command::new("kill").args(["-TERM", &child.id().to_string()]).status().unwrap();
+    };
+    end(&leaves.child);
+    // It says so, and takes nothing more.
+    let asked = || sandbox.run(&["workers", "--json"]).expect(0).events();
+    until("it says that it ends", || asked().first().is_none_or(|event| event["away"] == "it ends"));
+    end(&leaves.child);
+    leaves.child.wait().unwrap();
+    assert!(build.wait().unwrap().success());
+    assert_eq!(sandbox.read("out/default/slow/x"), "done\n");
+}
+
+#[test]
+fn what_a_worker_that_is_gone_had_begun_is_begun_again() {
+    let Some(team) = Team::new() else { return };
+    let gone = team.worker("gone", "hand");
+    let text = "target slow = step { run = sh`sleep 30; echo done > {out \"x\"}` }\n";
+    let sandbox = team.sandbox(&[("targets.nub", text)]);
+    let (build, _) = team.begin_build(&sandbox);
+    // Its lease is kept by nobody, and another one is there.
+    drop(gone);
+    let _other = team.worker("other", "hand");
+    let runs = || {
+        let run = sandbox.run(&["workers", "--json"]).expect(0);
+        run.events().iter().any(|event| event["name"] == "other" && event["busy"] == 1)
+    };
+    until("the other one has it", runs);
+    let mut build = build;
+    build.kill().unwrap();
+    build.wait().unwrap();
+}

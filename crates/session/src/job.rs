@@ -7,13 +7,18 @@ use nubrik_graph::{Graph, Step, StepId};
 use nubrik_shared::{KeyList, KeyedResult, PublicKey, SecretKey};
 use nubrik_source::WsPath;
 
+mod message;
+
+pub(crate) use message::Freight;
+use message::{SignedThing, opened, received, sent, signed};
+
 /// Members that may write this line may give jobs.
 pub(crate) const JOBS: &str = "jobs";
 
 /// Members that may write this line may do them.
 pub(crate) const WORKERS: &str = "workers";
 
-const VERSION: u8 = 3;
+const VERSION: u8 = 4;
 
 /// Why a job or an answer is not read.
 pub(crate) type Refused = String;
@@ -261,48 +266,12 @@ pub(crate) struct AnswerSheet {
     pub rows: Vec<u8>,
 }
 
-/// What a signature is for: one of something else does not count.
-#[derive(Clone, Copy)]
-enum SignedThing {
-    Job,
-    Answer,
-    Tools,
-}
-
-impl SignedThing {
-    fn purpose(self) -> &'static str {
-        match self {
-            SignedThing::Job => "jobs",
-            SignedThing::Answer => "workers",
-            SignedThing::Tools => "tools of workers",
-        }
-    }
-}
-
-/// Signs bytes of a key's owner.
-fn signed(key: &SecretKey, thing: SignedThing, body: &[u8]) -> Vec<u8> {
-    key.sign(thing.purpose(), &[&key.public().0[..], body].concat())
-}
-
-/// The bytes and whose they are, if that is someone who may write a line.
-fn opened<'b>(
-    bytes: &'b [u8],
-    members: &KeyList,
-    line: &str,
-    thing: SignedThing,
-) -> Result<(PublicKey, &'b [u8]), Refused> {
-    let key: [u8; 32] = bytes.get(..32).and_then(|key| key.try_into().ok()).ok_or("it is too short")?;
-    let key = PublicKey(key);
-    if !members.writers_of(line).any(|member| member.key == key) {
-        return Err(format!("{key} is no member that may write the line `{line}`"));
-    }
-    let body = key.open(thing.purpose(), bytes).ok_or("its signature is wrong")?;
-    Ok((key, &body[32..]))
-}
-
 impl JobSheet {
-    /// The job's bytes, signed.
-    pub fn sign(&self, key: &SecretKey) -> std::io::Result<Vec<u8>> {
+    /// The job as a message, signed.
+    ///
+    /// # Errors
+    /// Why it cannot be sent, for people.
+    pub fn sign(&self, key: &SecretKey, freight: &dyn Freight) -> Result<Vec<u8>, String> {
         let JobSheet {
             build,
             number,
@@ -334,20 +303,12 @@ impl JobSheet {
         out.list(sets, |out, set| out.digest(set));
         out.bytes(rows);
         graph.encode(&mut out);
-        let mut body = Encoder::new();
-        body.u64(out.bytes.len() as u64);
-        body.bytes(&nubrik_shared::squeezed(&out.bytes)?);
-        Ok(signed(key, SignedThing::Job, &body.bytes))
+        sent(key, SignedThing::Job, &out.bytes, freight)
     }
 
     /// A job that someone signed who may give some.
-    pub fn open(bytes: &[u8], members: &KeyList) -> Result<JobSheet, Refused> {
-        let (_, body) = opened(bytes, members, JOBS, SignedThing::Job)?;
-        let damaged = |_: Truncated| "it is damaged, or of another version".to_owned();
-        let mut from = Decoder::new(body);
-        let raw = from.u64().map_err(damaged)?;
-        let frame = from.bytes().map_err(damaged)?;
-        let bytes = nubrik_shared::expanded(frame, raw).ok_or("it is damaged")?;
+    pub fn open(message: &[u8], members: &KeyList, freight: &dyn Freight) -> Result<JobSheet, Refused> {
+        let (_, bytes) = received(message, members, JOBS, (SignedThing::Job, freight))?;
         let mut from = Decoder::new(&bytes);
         let mut read = || {
             if from.u8()? != VERSION {
@@ -386,13 +347,16 @@ impl JobSheet {
                 rows,
             })
         };
-        read().map_err(damaged)
+        read().map_err(|_| "it is damaged, or of another version".to_owned())
     }
 }
 
 impl AnswerSheet {
-    /// The answer's bytes, signed.
-    pub fn sign(&self, key: &SecretKey) -> Vec<u8> {
+    /// The answer as a message, signed.
+    ///
+    /// # Errors
+    /// Why it cannot be sent, for people.
+    pub fn sign(&self, key: &SecretKey, freight: &dyn Freight) -> Result<Vec<u8>, String> {
         let AnswerSheet { build, number, by, end, rows } = self;
         let mut out = Encoder::new();
         out.u8(VERSION);
@@ -405,13 +369,17 @@ impl AnswerSheet {
             Err(not_made) => not_made.encode(&mut out),
         }
         out.bytes(rows);
-        signed(key, SignedThing::Answer, &out.bytes)
+        sent(key, SignedThing::Answer, &out.bytes, freight)
     }
 
     /// An answer that someone signed who may do jobs, and who that was.
-    pub fn open(bytes: &[u8], members: &KeyList) -> Result<(PublicKey, AnswerSheet), Refused> {
-        let (key, body) = opened(bytes, members, WORKERS, SignedThing::Answer)?;
-        let mut from = Decoder::new(body);
+    pub fn open(
+        message: &[u8],
+        members: &KeyList,
+        freight: &dyn Freight,
+    ) -> Result<(PublicKey, AnswerSheet), Refused> {
+        let (key, bytes) = received(message, members, WORKERS, (SignedThing::Answer, freight))?;
+        let mut from = Decoder::new(&bytes);
         let mut read = || {
             if from.u8()? != VERSION {
                 return Err(Truncated);

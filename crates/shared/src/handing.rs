@@ -79,6 +79,22 @@ impl SharedStore {
         Ok(rows.bytes)
     }
 
+    /// Brings bytes there that are too many for a message, and gives their digest.
+    ///
+    /// # Errors
+    /// When they cannot be put.
+    pub fn hand_over_bytes(&self, bytes: &[u8]) -> Result<Digest, SharedTrouble> {
+        let digest = Digest::of(bytes);
+        self.put(&object(HANDED, &digest), bytes)?;
+        Ok(digest)
+    }
+
+    /// Bytes that somebody handed over, of a digest and at most so many; `None` where they cannot be had.
+    pub fn handed_bytes(&self, digest: &Digest, limit: u64) -> Option<Vec<u8>> {
+        let bytes = self.get(&object(HANDED, digest), None, limit)?;
+        (Digest::of(&bytes) == *digest).then_some(bytes)
+    }
+
     /// Removes what was handed over so long ago, in seconds, where the store is a folder. Gives how many objects.
     ///
     /// # Errors

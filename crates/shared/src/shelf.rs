@@ -17,7 +17,7 @@ use crate::handing::HANDED;
 use crate::heads::KeyList;
 use crate::index::{Branch, SharedIndex, kind_folder, object};
 use crate::keys::PublicKey;
-use crate::rest::{Purpose, Rest, RestNotes};
+use crate::rest::{Rest, RestNotes, Wish};
 use crate::segment::{ContentSpot, KeyedResult};
 use crate::wire::{KnownPacks, Wire};
 
@@ -163,14 +163,14 @@ impl SharedStore {
     pub fn new(objects: Objects, accepted: Acceptance) -> SharedStore {
         let rests = RestNotes::new(&accepted.cache, objects.base().to_string());
         let now = clock();
-        let off = rests.read(Purpose::Take, now);
+        let off = rests.read(Wish::Take, now);
         SharedStore {
             objects,
             pretended: None,
             index: OnceLock::new(),
             failures: AtomicU32::new(0),
             has_answered: AtomicBool::new(false),
-            closed: Mutex::new(rests.read(Purpose::Give, now)),
+            closed: Mutex::new(rests.read(Wish::Give, now)),
             is_off: AtomicBool::new(off.is_some()),
             trouble: Mutex::new(off.map(SharedTrouble::Resting)),
             rests,
@@ -301,7 +301,7 @@ impl SharedStore {
         if failures >= FAILURES || is_dead || matches!(trouble, SharedTrouble::NoMembers(_)) {
             self.switch_off();
             if hangs {
-                self.rests.note(Purpose::Take, self.now(), &trouble.to_string());
+                self.rests.note(Wish::Take, self.now(), &trouble.to_string());
             }
         }
         lock(&self.trouble).get_or_insert(trouble);
@@ -321,8 +321,8 @@ impl SharedStore {
     /// What it means that something could not be put: who hangs is not waited for by those who put next.
     fn not_put(&self, trouble: Trouble) -> SharedTrouble {
         if matches!(trouble, Trouble::Hangs(_)) {
-            self.rests.note(Purpose::Give, self.now(), &trouble.to_string());
-            *lock(&self.closed) = self.rests.read(Purpose::Give, self.now());
+            self.rests.note(Wish::Give, self.now(), &trouble.to_string());
+            *lock(&self.closed) = self.rests.read(Wish::Give, self.now());
         }
         SharedTrouble::Unreachable(trouble)
     }

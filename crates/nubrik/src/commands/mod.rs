@@ -49,6 +49,7 @@ mod writing;
 use std::mem::ManuallyDrop;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, OnceLock};
+use std::time::Duration;
 
 use nubrik_confine::CancelSwitch;
 use nubrik_diagnostic::{Diagnostic, Severity};
@@ -156,8 +157,10 @@ pub fn dispatch(arguments: Arguments) -> Exit {
         UserCommand::Manual { to } => manual::manual(console, &to),
         UserCommand::Completions { shell } => completions::completions(console, shell),
         UserCommand::Tree { target, depth, users } => tree::tree(console, choice, &target, depth, users),
-        UserCommand::Worker { slots, name, labels } => {
-            worker::worker(console, choice, slots, name.as_deref(), &labels)
+        UserCommand::Worker { slots, name, labels, grace } => {
+            let grace = Duration::from_secs(u64::from(grace));
+            let own = worker::WorkerChoice { slots, name: name.as_deref(), labels: &labels, grace };
+            worker::worker(console, choice, &own)
         }
         UserCommand::Workers => worker::workers(console, choice),
         UserCommand::Cache { work: Some(CacheWork::Verify { shared: true }) } => {

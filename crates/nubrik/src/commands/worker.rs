@@ -1,9 +1,9 @@
 //! `nubrik worker` and `nubrik workers`: machines that run steps for others.
 
 use std::cell::Cell;
-use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::mpsc::{RecvTimeoutError, channel};
+use std::sync::{Arc, OnceLock};
 use std::time::{Duration, Instant};
 
 use nubrik_confine::CancelSwitch;
@@ -115,14 +115,32 @@ fn no_settings(console: Console) -> Exit {
     say_wrong(console, Exit::Usage, "nubrik.toml does not say where jobs for other machines go", &[mend])
 }
 
+/// How somebody works for others, as it was typed.
+pub struct WorkerChoice<'a> {
+    pub slots: Option<u16>,
+    pub name: Option<&'a str>,
+    pub labels: &'a [String],
+    /// How long steps go on when this program is to end.
+    pub grace: Duration,
+}
+
+/// The end of a worker: since when it was to end, and how long its steps go on.
+struct Ending {
+    since: OnceLock<Instant>,
+    grace: Duration,
+}
+
+impl Ending {
+    /// Whether steps that run are to be stopped now: their time is over, or somebody wanted the end once more.
+    fn is_over(&self) -> bool {
+        let has_passed = self.since.get().is_some_and(|since| since.elapsed() >= self.grace);
+        has_passed || crate::interrupt::times_wanted_to_end() > 1
+    }
+}
+
 /// Works for others until it is stopped.
-pub fn worker(
-    console: Console,
-    choice: &Choice,
-    slots: Option<u16>,
-    name: Option<&str>,
-    labels: &[String],
-) -> CommandResult<Exit> {
+pub fn worker(console: Console, choice: &Choice, own: &WorkerChoice) -> CommandResult<Exit> {
+    let WorkerChoice { slots, name, labels, grace } = *own;
     let mut session = open(console, choice)?;
     if session.workspace.settings.workers.is_none() {
         return Err(no_settings(console));
@@ -148,23 +166,41 @@ pub fn worker(
         let text = format!("{name} runs {steps} at once for others; Ctrl-C ends it");
         outln!(console, "{}", labelled(paint, Ink::Found, "worker", &text));
     }
-    let (session, hand, name, turns) = (&session, &hand, &*name, &*turns);
+    let ending = Ending { since: OnceLock::new(), grace };
+    let (session, hand, name, turns, ending) = (&session, &hand, &*name, &*turns, &ending);
     std::thread::scope(|scope| {
         scope.spawn(move || {
             while !session.is_stopped() {
-                let Some(question) = hand.question(PATIENCE) else { continue };
+                let Some(question) = hand.question(LOOK) else { continue };
                 if let Some(answer) = teller.tools(session, &question.bytes) {
                     question.answer(answer);
                 }
             }
+            ending.since.get_or_init(Instant::now);
+            say_end(console, hand, grace);
         });
         for (number, (place, cancel)) in places.into_iter().enumerate() {
             // Those beyond the turns get ready what waits, while the others run something.
             let spare = (number >= slots).then_some(turns);
-            scope.spawn(move || serve(console, session, (hand, name, spare), (place, cancel)));
+            scope.spawn(move || serve(console, (session, ending), (hand, name, spare), (place, cancel)));
         }
     });
     Ok(Exit::Done)
+}
+
+/// Says to all that this machine ends, and to people what becomes of the steps that run.
+fn say_end(console: Console, hand: &Hand, grace: Duration) {
+    hand.leave("it ends", grace + AWAY);
+    let running = hand.busy();
+    if running == 0 || console.is_json() {
+        return;
+    }
+    let steps = if running == 1 { "1 step".to_owned() } else { format!("{running} steps") };
+    let text = format!(
+        "ends when its {steps} have ended, or gives them back in {} s; Ctrl-C gives them back now",
+        grace.as_secs()
+    );
+    outln!(console, "{}", labelled(console.paint(OutputStream::Output), Ink::Doubt, "worker", &text));
 }
 
 /// What this machine is called, where nobody says otherwise.
@@ -179,7 +215,7 @@ fn own_name() -> String {
 /// Does jobs in a place, one after another, until this program is stopped.
 fn serve(
     console: Console,
-    session: &Session,
+    (session, ending): (&Session, &Ending),
     (hand, name, spare): (&Hand, &str, Option<&Turns>),
     (mut place, mut cancel): (WorkPlace, Arc<CancelSwitch>),
 ) {
@@ -220,14 +256,15 @@ fn serve(
                 continue;
             }
         };
-        let number = opened.number();
+        let (number, build) = (opened.number(), job.build.clone());
         if hand.is_withdrawn(&job.build, number) {
             job.close();
             continue;
         }
-        let done = perform(session, (hand, name), &job, opened, (&mut place, &cancel), &began);
+        let done = perform((session, ending), (hand, name), &job, opened, (&mut place, &cancel), &began);
         let (say, why) = match &done {
             Some(DoneJob { say, end, .. }) => (say.as_str(), end.as_ref().err().map(NotDone::why)),
+            None if session.is_stopped() => ("", Some("it is given back, since this machine ends")),
             None => ("", Some("it was stopped")),
         };
         tell(console, say, &job.build, why, began.get().elapsed());
@@ -243,10 +280,14 @@ fn serve(
                 hand.leave(&why, AWAY);
                 job.pass_on();
             }
-            // Without the server the job is given to somebody else.
-            Some(done) => drop(job.answer(done.answer)),
+            Some(done) => {
+                if let Err(trouble) = job.answer(done.answer) {
+                    let why = format!("its answer cannot be given, so somebody else does it: {trouble}");
+                    tell(console, &done.say, &build, Some(&why), began.get().elapsed());
+                }
+            }
             None if hand.is_withdrawn(&job.build, number) => job.close(),
-            None => drop(job),
+            None => job.pass_on(),
         }
     }
 }
@@ -262,7 +303,7 @@ fn next_job(hand: &Hand, spare: Option<&Turns>) -> Result<Option<TakenJob>, Exch
 
 /// Does a job, unless nobody wants it any more; notes when it `began` to run.
 fn perform(
-    session: &Session,
+    (session, ending): (&Session, &Ending),
     (hand, name): (&Hand, &str),
     job: &TakenJob,
     opened: OpenedJob,
@@ -283,9 +324,10 @@ fn perform(
         scope.spawn(move || {
             // Until the other end is dropped.
             while ended.recv_timeout(LOOK) == Err(RecvTimeoutError::Timeout) {
+                let is_running = is_running.load(Ordering::Relaxed);
                 // What is only got ready is good for the next one: the place stays.
-                let is_unwanted = || is_running.load(Ordering::Relaxed) && hand.is_withdrawn(build, number);
-                if session.is_stopped() || is_unwanted() {
+                let is_unwanted = || is_running && hand.is_withdrawn(build, number);
+                if session.is_stopped() && !is_running || ending.is_over() || is_unwanted() {
                     return cancel.throw();
                 }
             }

@@ -6,6 +6,21 @@ use nubrik_shared::Member;
 
 use super::*;
 
+/// What went by the team's store.
+#[derive(Default)]
+struct Hold(std::cell::RefCell<Vec<Vec<u8>>>);
+
+impl Freight for Hold {
+    fn give(&self, bytes: &[u8]) -> Result<Digest, String> {
+        self.0.borrow_mut().push(bytes.to_vec());
+        Ok(Digest::of(bytes))
+    }
+
+    fn fetch(&self, digest: &Digest, _: u64) -> Option<Vec<u8>> {
+        self.0.borrow().iter().find(|bytes| Digest::of(bytes) == *digest).cloned()
+    }
+}
+
 #[test]
 fn paths_lead_nowhere_else() {
     let graph = |path: &str, folder: &str| {
@@ -60,9 +75,15 @@ fn only_those_are_read_that_someone_signed_who_may() {
         sets: Vec::new(),
         rows: Vec::new(),
     };
+    let hold = Hold::default();
     // There is no such step in it.
-    assert!(JobSheet::open(&job.sign(&client).unwrap(), &members).is_err());
-    assert!(JobSheet::open(&job.sign(&worker).unwrap(), &members).err().unwrap().contains("no member"));
+    assert!(JobSheet::open(&job.sign(&client, &hold).unwrap(), &members, &hold).is_err());
+    assert!(
+        JobSheet::open(&job.sign(&worker, &hold).unwrap(), &members, &hold)
+            .err()
+            .unwrap()
+            .contains("no member")
+    );
     let failed = FailedJob { code: Some(-3), signal: None, printed: b"no tide".to_vec(), micros: 7 };
     let answer = AnswerSheet {
         build: "b7".to_owned(),
@@ -71,15 +92,47 @@ fn only_those_are_read_that_someone_signed_who_may() {
         end: Err(NotMade { why: "no".to_owned(), failed: Some(failed.clone()) }),
         rows: vec![7],
     };
-    let bytes = answer.sign(&worker);
-    let (key, read) = AnswerSheet::open(&bytes, &members).unwrap();
+    let bytes = answer.sign(&worker, &hold).unwrap();
+    let (key, read) = AnswerSheet::open(&bytes, &members, &hold).unwrap();
     assert_eq!(read.end.as_ref().err().and_then(|not| not.failed.as_ref()), Some(&failed));
     assert_eq!((key, read.build.as_str(), read.number), (worker.public(), "b7", 3));
-    assert!(AnswerSheet::open(&answer.sign(&client), &members).is_err());
+    assert!(AnswerSheet::open(&answer.sign(&client, &hold).unwrap(), &members, &hold).is_err());
     for at in 0..bytes.len() {
         let mut bad = bytes.clone();
         bad[at] ^= 1;
-        assert!(AnswerSheet::open(&bad, &members).is_err());
-        assert!(AnswerSheet::open(&bytes[..at], &members).is_err());
+        assert!(AnswerSheet::open(&bad, &members, &hold).is_err());
+        assert!(AnswerSheet::open(&bytes[..at], &members, &hold).is_err());
     }
+}
+
+#[test]
+fn what_is_too_long_for_a_message_goes_by_the_store() {
+    let worker = SecretKey::generate().unwrap();
+    let member = Member { name: "w".to_owned(), key: worker.public(), lines: Vec::new() };
+    let members = KeyList { members: vec![member], ..KeyList::default() };
+    let answer = |printed: Vec<u8>| AnswerSheet {
+        build: "b7".to_owned(),
+        number: 3,
+        by: "one".to_owned(),
+        end: Err(NotMade {
+            why: "no".to_owned(),
+            failed: Some(FailedJob { code: Some(1), signal: None, printed, micros: 7 }),
+        }),
+        rows: Vec::new(),
+    };
+    let hold = Hold::default();
+    // What repeats itself is short.
+    let calm = answer(vec![b'a'; 4 << 20]).sign(&worker, &hold).unwrap();
+    assert!(calm.len() < 2_000 && hold.0.borrow().is_empty(), "{}", calm.len());
+    let noise = |count: u64| (0..count).flat_map(|at| Digest::of(&at.to_le_bytes()).0).collect::<Vec<u8>>();
+    let loud = answer(noise(40_000)).sign(&worker, &hold).unwrap();
+    assert!(loud.len() < 300 && hold.0.borrow().len() == 1, "{}", loud.len());
+    for (message, printed) in [(&calm, vec![b'a'; 4 << 20]), (&loud, noise(40_000))] {
+        let (_, read) = AnswerSheet::open(message, &members, &hold).unwrap();
+        assert!(read.end.err().unwrap().failed.unwrap().printed == printed);
+    }
+    // Other bytes than those that were signed are none.
+    assert!(AnswerSheet::open(&loud, &members, &Hold::default()).err().unwrap().contains("is not in"));
+    let other = Hold(vec![b"other".to_vec()].into());
+    assert!(AnswerSheet::open(&loud, &members, &other).is_err());
 }

@@ -48,14 +48,26 @@ pub struct Crew {
     refused: Mutex<Option<String>>,
 }
 
+/// A job as the server has it.
+#[derive(Clone)]
+struct Sending {
+    number: u64,
+    /// The kind of machine that it waits for.
+    kind: Arc<str>,
+    /// Whether who began it is gone: nobody does it.
+    is_lost: bool,
+}
+
 /// A step that was sent.
 struct UnderWay {
     /// Its folder: a result of another one is none.
     folder: Arc<str>,
     /// Whether it cannot come back to run here.
     is_bound: bool,
-    /// The numbers under which the server has it, each with the kind of machine that it waits for.
-    numbers: Vec<(u64, Arc<str>)>,
+    /// How often it was sent.
+    sendings: Vec<Sending>,
+    /// Who said last that they began it. Nobody signs that: at worst it is begun twice.
+    begun_by: Option<String>,
 }
 
 /// What a machine says of how a step failed there.
@@ -204,12 +216,15 @@ impl Crew {
             sets,
             rows,
         };
-        sheet.sign(&self.key).ok()
+        sheet
+            .sign(&self.key, &*self.shared)
+            .inspect_err(|e| self.note(format!("a job cannot be put into the team's store: {e}")))
+            .ok()
     }
 
     /// The result in an answer, if it counts.
     fn result(&self, bytes: &[u8]) -> Option<(StepId, StepAnswer)> {
-        let (worker, sheet) = match AnswerSheet::open(bytes, &self.shared.members()) {
+        let (worker, sheet) = match AnswerSheet::open(bytes, &self.shared.members(), &*self.shared) {
             Ok(read) => read,
             Err(why) => {
                 self.note(format!("an answer does not count: {why}"));
@@ -225,7 +240,7 @@ impl Crew {
             true => sheet.by.as_str().into(),
             false => members.writer(&worker).map_or("", |member| &member.name).into(),
         };
-        let Some(UnderWay { folder, is_bound, numbers }) = self.no_longer(step) else {
+        let Some(UnderWay { folder, is_bound, sendings, begun_by: _ }) = self.no_longer(step) else {
             if let (Ok(result), Some((made, before))) = (&sheet.end, lock(&self.made).get(&step)) {
                 let is_same = result.entries.iter().all(|entry| digest_of(&entry.outputs) == *made);
                 if !is_same {
@@ -237,9 +252,9 @@ impl Crew {
             }
             return None;
         };
-        if numbers.len() > 1 {
+        if sendings.len() > 1 {
             // The first end counts: nobody waits for the other one.
-            self.call_off(step, &numbers);
+            self.call_off(step, &sendings);
         }
         let mut result = match sheet.end {
             Ok(result) if *result.folder != *folder => {
@@ -278,12 +293,31 @@ impl Crew {
         let present = self.boss.present();
         let there = present.iter().filter(|alive| alive.open_slots() + alive.busy > 0);
         let there: HashSet<String> = there.map(Alive::kind).collect();
-        let is_forsaken = |sent: &UnderWay| !sent.numbers.iter().any(|(_, kind)| there.contains(&**kind));
+        let is_forsaken = |sent: &UnderWay| !sent.sendings.iter().any(|one| there.contains(&*one.kind));
         // What is just being sent has no number yet.
-        let mut left = under_way.iter().filter(|(_, sent)| !sent.numbers.is_empty() && is_forsaken(sent));
+        let mut left = under_way.iter().filter(|(_, sent)| !sent.sendings.is_empty() && is_forsaken(sent));
         let step = left.next().map(|(step, _)| *step)?;
         drop(under_way);
         self.no_longer(step).map(|_| step)
+    }
+
+    /// One of the steps that somebody began who is gone since, and who that was.
+    fn left_behind(&self) -> Option<(StepId, String)> {
+        let mut under_way = lock(&self.under_way);
+        if !under_way.values().any(|sent| sent.begun_by.is_some()) {
+            return None;
+        }
+        let there: HashSet<String> = self.boss.present().into_iter().map(|alive| alive.name).collect();
+        let is_gone = |sent: &UnderWay| sent.begun_by.as_ref().is_some_and(|name| !there.contains(name));
+        let (step, sent) = under_way.iter_mut().find(|(_, sent)| is_gone(sent))?;
+        let (step, name) = (*step, sent.begun_by.take()?);
+        // The server would give the first one out once more when its lease ends.
+        let lost: Vec<Sending> = sent.sendings.iter().filter(|one| !one.is_lost).cloned().collect();
+        sent.sendings.iter_mut().for_each(|one| one.is_lost = true);
+        drop(under_way);
+        self.no_more_sent(&lost);
+        self.boss.forget(&lost.iter().map(|one| one.number).collect::<Vec<_>>());
+        Some((step, name))
     }
 
     /// The kind of machine with the most room for a step, and how many more it would take.
@@ -302,20 +336,24 @@ impl Crew {
     }
 
     /// Stops whoever has a step that was sent under some numbers.
-    fn call_off(&self, step: StepId, numbers: &[(u64, Arc<str>)]) {
-        let numbers: Vec<u64> = numbers.iter().map(|(number, _)| *number).collect();
+    fn call_off(&self, step: StepId, sendings: &[Sending]) {
+        let numbers: Vec<u64> = sendings.iter().map(|one| one.number).collect();
         self.boss.withdraw(step.0, &numbers);
     }
 
     /// Takes a step from those that are under way.
     fn no_longer(&self, step: StepId) -> Option<UnderWay> {
         let gone = lock(&self.under_way).remove(&step)?;
-        let mut sent = lock(&self.sent);
-        for (_, kind) in &gone.numbers {
-            sent.entry(kind.clone()).and_modify(|count| *count = count.saturating_sub(1));
-        }
-        drop(sent);
+        self.no_more_sent(&gone.sendings);
         Some(gone)
+    }
+
+    /// Counts jobs no more that somebody might do.
+    fn no_more_sent(&self, sendings: &[Sending]) {
+        let mut sent = lock(&self.sent);
+        for one in sendings.iter().filter(|one| !one.is_lost) {
+            sent.entry(one.kind.clone()).and_modify(|count| *count = count.saturating_sub(1));
+        }
     }
 }
 
@@ -366,19 +404,19 @@ impl Performer for Crew {
         let Some(job) = self.job(errand) else { return false };
         // Before it is sent: the answer may be there at once.
         let folder = errand.lone.graph.step(errand.lone.step).folder.shared().clone();
-        let fresh = || UnderWay { folder, is_bound: errand.is_bound, numbers: Vec::new() };
+        let fresh = || UnderWay { folder, is_bound: errand.is_bound, sendings: Vec::new(), begun_by: None };
         lock(&self.under_way).entry(errand.step).or_insert_with(fresh);
         match self.boss.send(&kind, job) {
             Ok(number) => {
                 if let Some(sent) = lock(&self.under_way).get_mut(&errand.step) {
-                    sent.numbers.push((number, kind.clone()));
+                    sent.sendings.push(Sending { number, kind: kind.clone(), is_lost: false });
                     *lock(&self.sent).entry(kind).or_default() += 1;
                 }
                 true
             }
             Err(trouble) => {
                 let mut under_way = lock(&self.under_way);
-                if under_way.get(&errand.step).is_some_and(|sent| sent.numbers.is_empty()) {
+                if under_way.get(&errand.step).is_some_and(|sent| sent.sendings.is_empty()) {
                     under_way.remove(&errand.step);
                 }
                 drop(under_way);
@@ -392,14 +430,17 @@ impl Performer for Crew {
         match self.boss.receive(within) {
             Some(BossNews::Answer(bytes)) => self.result(&bytes),
             Some(BossNews::Begun(number, name)) => {
-                let is_ours = is_worker_name(&name) && lock(&self.under_way).contains_key(&StepId(number));
-                is_ours.then(|| (StepId(number), StepAnswer::Begun(name.into())))
+                let mut under_way = lock(&self.under_way);
+                let sent = under_way.get_mut(&StepId(number)).filter(|_| is_worker_name(&name))?;
+                // Who is not known to be there cannot be missed.
+                sent.begun_by = self.boss.is_present(&name).then(|| name.clone());
+                Some((StepId(number), StepAnswer::Begun(name.into())))
             }
             Some(BossNews::Undone(number)) => {
                 let under_way = lock(&self.under_way);
                 let step = under_way
                     .iter()
-                    .find(|(_, sent)| sent.numbers.iter().any(|(sent, _)| *sent == number))
+                    .find(|(_, sent)| sent.sendings.iter().any(|one| one.number == number))
                     .map(|(step, _)| *step)?;
                 drop(under_way);
                 self.no_longer(step)?;
@@ -408,6 +449,10 @@ impl Performer for Crew {
                 Some((step, StepAnswer::Not(why.into())))
             }
             None => {
+                if let Some((step, name)) = self.left_behind() {
+                    self.note(format!("{name} is gone; what it had begun is begun again"));
+                    return Some((step, StepAnswer::Gone(name.into())));
+                }
                 let gone = || StepAnswer::Not("nobody is there any more who could run it".into());
                 self.forsaken().map(|step| (step, gone()))
             }
@@ -415,8 +460,8 @@ impl Performer for Crew {
     }
 
     fn withdraw(&self, step: StepId) {
-        if let Some(UnderWay { numbers, .. }) = self.no_longer(step) {
-            self.call_off(step, &numbers);
+        if let Some(UnderWay { sendings, .. }) = self.no_longer(step) {
+            self.call_off(step, &sendings);
         }
     }
 

@@ -221,7 +221,7 @@ impl WorkPlace {
     /// # Errors
     /// Why it is none that counts, for people here: who does not say who they are is told nothing.
     pub fn read(&self, job: &[u8]) -> Result<OpenedJob, String> {
-        JobSheet::open(job, &self.shared.members()).map(OpenedJob)
+        JobSheet::open(job, &self.shared.members(), &*self.shared).map(OpenedJob)
     }
 
     /// Does a job: gives the answer, signed. Nothing where it was stopped.
@@ -257,7 +257,17 @@ impl WorkPlace {
         let say = sheet.graph.title(sheet.step).to_string() + "  " + &sheet.graph.step(sheet.step).say;
         let by = self.name.clone();
         let answer = AnswerSheet { build: sheet.build, number: sheet.number, by, end, rows };
-        Some(DoneJob { answer: answer.sign(&self.key), say, end: done })
+        match answer.sign(&self.key, &*self.shared) {
+            Ok(bytes) => Some(DoneJob { answer: bytes, say, end: done }),
+            Err(why) => {
+                // A short one says at least that, and goes in the message.
+                let why = format!("its answer cannot be put into the team's store: {why}");
+                let end = Err(NotMade { why: why.clone(), failed: None });
+                let answer = AnswerSheet { end, rows: Vec::new(), ..answer };
+                let bytes = answer.sign(&self.key, &*self.shared).ok()?;
+                Some(DoneJob { answer: bytes, say, end: Err(NotDone::Undone(why)) })
+            }
+        }
     }
 
     /// Why this machine would make something else of a job: its tools are others.

@@ -12,7 +12,7 @@ pub(super) const ANSWERED_BY: FieldInfo = field(
     "answered_by",
     FieldType::Commands,
     false,
-    "a program that stays during a build: each command of `run` is a request to it, its words as a line of JSON, and it answers with a line such as {\"code\": 0, \"printed\": \"\"}",
+    "a program that stays during a build: each command of `run` is a request to it, its words as a line of JSON, and it answers with a line such as {\"request\": 1, \"code\": 0, \"printed\": \"\"}",
 );
 pub(super) const READS: FieldInfo =
     field("reads", FieldType::Files, false, "inputs that no word of the commands names");
