@@ -10,9 +10,9 @@ use nubrik_bytes::Digest;
 use nubrik_graph::{Needs, StepId};
 use nubrik_store::{Basis, OutputRecord, Provenance, RecordEntry};
 
-use crate::basis::RestMismatch;
 use crate::build::Build;
 use crate::examine::Examined;
+use crate::mismatch::RestMismatch;
 use crate::reason::Reason;
 use crate::state::StepMemory;
 

@@ -14,6 +14,7 @@ use nubrik_store::{Basis, FoundInput};
 
 use crate::build::Build;
 use crate::examine::Examined;
+use crate::mismatch::RestMismatch;
 use crate::seen::{Named, Seen, Touch};
 
 /// Version of a part's byte layout.
@@ -178,15 +179,6 @@ fn is_in(path: &str, folders: &[&str]) -> bool {
 /// A file of the process itself: others call it by its number.
 fn is_of_process(path: &str) -> bool {
     path.strip_prefix("/proc/").is_some_and(|rest| rest.starts_with(|c: char| c.is_ascii_digit()))
-}
-
-/// Why this machine is not known to be as a result needs it that was made elsewhere.
-#[derive(Clone, PartialEq, Eq, Debug)]
-pub enum RestMismatch {
-    /// A path of the system is another one here.
-    Other(Arc<str>),
-    /// The list of these paths is not on this machine.
-    NotHere,
 }
 
 impl Build<'_> {

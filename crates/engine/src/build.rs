@@ -9,10 +9,10 @@ use nubrik_graph::{FileId, Graph, Needs, Place, StepId, ToolId};
 use nubrik_source::FilePath;
 use nubrik_store::Store;
 
-use crate::basis::RestMismatch;
 use crate::candidates::Candidates;
 use crate::event::{Listener, SharedUse, Summary};
 use crate::files::FileTable;
+use crate::mismatch::RestMismatch;
 use crate::outside::{FoundTool, Outside, ToolProblem};
 use crate::performer::{Performer, SetFile};
 use crate::state::{ChangeList, Changes, State, StepMemory};

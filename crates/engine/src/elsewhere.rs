@@ -6,10 +6,10 @@ use nubrik_bytes::Digest;
 use nubrik_graph::{Graph, StepId};
 use nubrik_store::Store;
 
-use crate::basis::RestMismatch;
 use crate::build::{Build, Options, Outreach, Request};
 use crate::comparison::{Difference, Part};
 use crate::event::{Event, Listener};
+use crate::mismatch::RestMismatch;
 use crate::outside::Outside;
 use crate::state::{State, StepMemory};
 

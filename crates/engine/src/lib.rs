@@ -31,6 +31,7 @@ mod found;
 mod inside;
 mod keeping;
 mod key;
+mod mismatch;
 mod observe;
 mod observed;
 mod of_system;
@@ -54,7 +55,6 @@ mod there;
 mod verify;
 mod words;
 
-pub use basis::RestMismatch;
 pub use build::{Build, EditedAt, Options, Outcome, Outreach, Request};
 pub use comparison::{Comparison, Difference, Part};
 pub use elsewhere::{HeldAgainst, MadeElsewhere, held_against};
@@ -62,6 +62,7 @@ pub use event::{Event, Failure, Listener, Notice, PlannedStep, Refusal, SharedUs
 pub use files::FileTable;
 pub use found::{ListingContext, parse_listing};
 pub use key::{KEY_VERSION, declared_key};
+pub use mismatch::RestMismatch;
 pub use nubrik_disk::{MadeThing, Signature, TreeFile, TreeFileKind};
 pub use observe::{ObservedStep, in_box, observe};
 pub use outside::{

@@ -7,7 +7,7 @@ use std::sync::Mutex;
 
 use nubrik_bytes::Digest;
 
-use crate::index::{Branch, object};
+use crate::index::{Branch, object, object_with};
 use crate::segment::{ContentSpot, KeyedResults};
 use crate::shelf::{SharedStore, SharedTrouble, lock};
 
@@ -96,13 +96,5 @@ impl SharedStore {
         });
         let mut gone = lock(&gone);
         std::mem::take(&mut gone)
-    }
-}
-
-/// The object that a content is in, or that it is, where a head leads to it.
-pub(crate) fn object_with(digest: &Digest, spot: &ContentSpot) -> String {
-    match &spot.pack {
-        Some(pack) => object("packs", pack),
-        None => object("contents", digest),
     }
 }

@@ -10,15 +10,11 @@ use nubrik_store::LocalStore;
 
 use crate::bundle::{SMALL, squeezed};
 use crate::fetching::NearContents;
-use crate::gone::object_with;
-use crate::index::object;
+use crate::index::{HANDED, object, object_with};
 use crate::pack::{ClosedPack, GrowingPack};
 use crate::publish::damaged;
 use crate::segment::ContentSpot;
 use crate::shelf::{HandedSpots, SharedStore, SharedTrouble, lock};
-
-/// The kind of objects to which no head leads: whoever has the storage may remove them after some days.
-pub(crate) const HANDED: &str = "jobs";
 
 /// How many bytes of what was told are kept for later builds.
 const TOLD_LIMIT: u64 = 8 << 20;

@@ -101,6 +101,17 @@ pub(crate) fn kind_folder(kind: &str) -> String {
     format!("{PREFIX}/{kind}")
 }
 
+/// The kind of objects to which no head leads: whoever has the storage may remove them after some days.
+pub(crate) const HANDED: &str = "jobs";
+
+/// The object that a content is in, or that it is, where a head leads to it.
+pub(crate) fn object_with(digest: &Digest, spot: &ContentSpot) -> String {
+    match &spot.pack {
+        Some(pack) => object("packs", pack),
+        None => object("contents", digest),
+    }
+}
+
 /// A head that counts, with what it leads to.
 pub(crate) struct Branch {
     pub writer: PublicKey,

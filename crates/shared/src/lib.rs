@@ -20,6 +20,7 @@ mod index;
 mod keys;
 mod layered;
 mod loading;
+mod own_files;
 mod pack;
 mod prune;
 mod publish;

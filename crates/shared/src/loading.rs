@@ -11,8 +11,9 @@ use nubrik_bytes::Digest;
 use crate::heads::{KeyList, LineHead, SIGNED_LIMIT};
 use crate::index::{Branch, MANIFEST_LIMIT, SegmentList, SharedIndex, object};
 use crate::keys::PublicKey;
+use crate::own_files::write_own;
 use crate::segment::{RecordSegment, SEGMENT_LIMIT};
-use crate::shelf::{SharedStore, SharedTrouble, write_own};
+use crate::shelf::{SharedStore, SharedTrouble};
 
 /// What was fetched longer ago than this, and is not wanted now, is removed.
 const FORGOTTEN: Duration = Duration::from_secs(30 * 24 * 3600);

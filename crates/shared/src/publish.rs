@@ -14,8 +14,9 @@ use crate::entries::{contents_of, is_same, places_of};
 use crate::heads::LineHead;
 use crate::index::{Branch, DoomedObject, SegmentList, SegmentRow, object};
 use crate::keys::{PublicKey, SecretKey};
+use crate::own_files::write_own;
 use crate::segment::{KeyedResult, KeyedResults, RecordSegment, SegmentParts, add, beginning, encode};
-use crate::shelf::{SharedStore, SharedTrouble, write_own};
+use crate::shelf::{SharedStore, SharedTrouble};
 use crate::uploads::{Uploaded, Uploads};
 
 /// So many segments of a size become one.

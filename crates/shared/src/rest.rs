@@ -5,14 +5,14 @@ use std::fmt;
 use std::fs;
 use std::path::{Path, PathBuf};
 
-use crate::shelf::write_own;
+use crate::own_files::write_own;
 
 /// How long a store is left alone, in seconds.
 const REST: u64 = 5 * 60;
 
 /// What is wanted of a store.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
-pub(crate) enum Wish {
+pub(crate) enum StoreUse {
     /// To take what others gave.
     Take,
     /// To give what was made here.
@@ -54,16 +54,16 @@ impl RestNotes {
         RestNotes { cache: cache.to_owned(), place }
     }
 
-    fn file(&self, wish: Wish) -> PathBuf {
-        self.cache.join("rests").join(match wish {
-            Wish::Take => "take",
-            Wish::Give => "give",
+    fn file(&self, wanted: StoreUse) -> PathBuf {
+        self.cache.join("rests").join(match wanted {
+            StoreUse::Take => "take",
+            StoreUse::Give => "give",
         })
     }
 
     /// The note that counts at a time, if there is one. One from the future is none: the clock was changed.
-    pub fn read(&self, wish: Wish, now: u64) -> Option<Rest> {
-        let text = fs::read_to_string(self.file(wish)).ok()?;
+    pub fn read(&self, wanted: StoreUse, now: u64) -> Option<Rest> {
+        let text = fs::read_to_string(self.file(wanted)).ok()?;
         let mut lines = text.lines();
         let (since, place, why) = (lines.next()?.parse().ok()?, lines.next()?, lines.next()?.to_owned());
         let rest = Rest { since, until: u64::saturating_add(since, REST), why, now };
@@ -71,15 +71,15 @@ impl RestNotes {
     }
 
     /// Notes that the store hung just now. Where that cannot be written, the next build waits once more.
-    pub fn note(&self, wish: Wish, now: u64, why: &str) {
+    pub fn note(&self, wanted: StoreUse, now: u64, why: &str) {
         let text = format!("{now}\n{}\n{}\n", self.place, why.replace('\n', " "));
-        let _ = write_own(&self.file(wish), text.as_bytes());
+        let _ = write_own(&self.file(wanted), text.as_bytes());
     }
 
     /// Forgets that the store hung.
     pub fn forget(&self) {
-        for wish in [Wish::Take, Wish::Give] {
-            let _ = fs::remove_file(self.file(wish));
+        for wanted in [StoreUse::Take, StoreUse::Give] {
+            let _ = fs::remove_file(self.file(wanted));
         }
     }
 }
@@ -94,20 +94,20 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let notes = |place: &str| RestNotes::new(folder.path(), place.to_owned());
         let here = notes("http://here");
-        assert_eq!(here.read(Wish::Take, 1000), None);
-        here.note(Wish::Take, 1000, "it said\nnothing");
-        let rest = here.read(Wish::Take, 1010).unwrap();
+        assert_eq!(here.read(StoreUse::Take, 1000), None);
+        here.note(StoreUse::Take, 1000, "it said\nnothing");
+        let rest = here.read(StoreUse::Take, 1010).unwrap();
         assert_eq!(
             rest.to_string(),
             "it said nothing, 10 s ago; builds ask it again in 5 minutes, `nubrik share` asks it now"
         );
-        assert_eq!(here.read(Wish::Give, 1010), None, "giving is another matter");
-        assert_eq!(here.read(Wish::Take, 999), None, "the clock was set back");
-        assert!(here.read(Wish::Take, 1299).unwrap().to_string().contains("in 1 minute,"));
-        assert_eq!(here.read(Wish::Take, 1300), None, "it is over");
-        assert_eq!(notes("http://there").read(Wish::Take, 1010), None);
+        assert_eq!(here.read(StoreUse::Give, 1010), None, "giving is another matter");
+        assert_eq!(here.read(StoreUse::Take, 999), None, "the clock was set back");
+        assert!(here.read(StoreUse::Take, 1299).unwrap().to_string().contains("in 1 minute,"));
+        assert_eq!(here.read(StoreUse::Take, 1300), None, "it is over");
+        assert_eq!(notes("http://there").read(StoreUse::Take, 1010), None);
         here.forget();
-        assert_eq!(here.read(Wish::Take, 1010), None);
+        assert_eq!(here.read(StoreUse::Take, 1010), None);
     }
 
     #[test]
@@ -115,11 +115,11 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let notes = RestNotes::new(folder.path(), "p".to_owned());
         for text in ["", "x\np\nwhy\n", "1000\np", "99999999999999999999\np\nwhy\n"] {
-            write_own(&notes.file(Wish::Take), text.as_bytes()).unwrap();
-            assert_eq!(notes.read(Wish::Take, 1010), None, "{text:?}");
+            write_own(&notes.file(StoreUse::Take), text.as_bytes()).unwrap();
+            assert_eq!(notes.read(StoreUse::Take, 1010), None, "{text:?}");
         }
-        fs::remove_file(notes.file(Wish::Take)).unwrap();
-        fs::create_dir(notes.file(Wish::Take)).unwrap();
-        assert_eq!(notes.read(Wish::Take, 1010), None);
+        fs::remove_file(notes.file(StoreUse::Take)).unwrap();
+        fs::create_dir(notes.file(StoreUse::Take)).unwrap();
+        assert_eq!(notes.read(StoreUse::Take, 1010), None);
     }
 }

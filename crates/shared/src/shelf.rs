@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, HashSet};
 use std::fmt;
 use std::fs;
 use std::ops::Range;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 use std::sync::atomic::{AtomicBool, AtomicU32, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 use std::time::{Instant, SystemTime, UNIX_EPOCH};
@@ -13,11 +13,11 @@ use std::time::{Instant, SystemTime, UNIX_EPOCH};
 use nubrik_bytes::Digest;
 use nubrik_web::{Objects, Trouble};
 
-use crate::handing::HANDED;
 use crate::heads::KeyList;
-use crate::index::{Branch, SharedIndex, kind_folder, object};
+use crate::index::{Branch, HANDED, SharedIndex, kind_folder, object};
 use crate::keys::PublicKey;
-use crate::rest::{Rest, RestNotes, Wish};
+use crate::own_files::write_own;
+use crate::rest::{Rest, RestNotes, StoreUse};
 use crate::segment::{ContentSpot, KeyedResult};
 use crate::wire::{KnownPacks, Wire};
 
@@ -148,29 +148,19 @@ fn clock() -> u64 {
     SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |d| d.as_secs())
 }
 
-/// Writes a file of this machine's own, whole or not at all.
-pub(crate) fn write_own(path: &Path, bytes: &[u8]) -> std::io::Result<()> {
-    let folder = path.parent().ok_or(std::io::ErrorKind::InvalidInput)?;
-    fs::create_dir_all(folder)?;
-    let temporary = path.with_extension(format!("{}.tmp", std::process::id()));
-    fs::write(&temporary, bytes)
-        .and_then(|()| fs::rename(&temporary, path))
-        .inspect_err(|_| drop(fs::remove_file(&temporary)))
-}
-
 impl SharedStore {
     /// A store; nothing is asked yet. One that hung a while ago on this machine is left alone.
     pub fn new(objects: Objects, accepted: Acceptance) -> SharedStore {
         let rests = RestNotes::new(&accepted.cache, objects.base().to_string());
         let now = clock();
-        let off = rests.read(Wish::Take, now);
+        let off = rests.read(StoreUse::Take, now);
         SharedStore {
             objects,
             pretended: None,
             index: OnceLock::new(),
             failures: AtomicU32::new(0),
             has_answered: AtomicBool::new(false),
-            closed: Mutex::new(rests.read(Wish::Give, now)),
+            closed: Mutex::new(rests.read(StoreUse::Give, now)),
             is_off: AtomicBool::new(off.is_some()),
             trouble: Mutex::new(off.map(SharedTrouble::Resting)),
             rests,
@@ -301,7 +291,7 @@ impl SharedStore {
         if failures >= FAILURES || is_dead || matches!(trouble, SharedTrouble::NoMembers(_)) {
             self.switch_off();
             if hangs {
-                self.rests.note(Wish::Take, self.now(), &trouble.to_string());
+                self.rests.note(StoreUse::Take, self.now(), &trouble.to_string());
             }
         }
         lock(&self.trouble).get_or_insert(trouble);
@@ -321,8 +311,8 @@ impl SharedStore {
     /// What it means that something could not be put: who hangs is not waited for by those who put next.
     fn not_put(&self, trouble: Trouble) -> SharedTrouble {
         if matches!(trouble, Trouble::Hangs(_)) {
-            self.rests.note(Wish::Give, self.now(), &trouble.to_string());
-            *lock(&self.closed) = self.rests.read(Wish::Give, self.now());
+            self.rests.note(StoreUse::Give, self.now(), &trouble.to_string());
+            *lock(&self.closed) = self.rests.read(StoreUse::Give, self.now());
         }
         SharedTrouble::Unreachable(trouble)
     }

@@ -8,8 +8,9 @@ use std::sync::atomic::{AtomicU64, Ordering};
 use nubrik_bytes::Digest;
 
 use crate::index::object;
+use crate::own_files::write_own;
 use crate::prune::NothingNear;
-use crate::shelf::{SharedStore, SharedTrouble, lock, write_own};
+use crate::shelf::{SharedStore, SharedTrouble, lock};
 
 /// How many contents are looked at between two looks at whether it is to end.
 const SOME: usize = 256;
