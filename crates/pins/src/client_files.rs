@@ -13,7 +13,7 @@ pub(crate) fn origin(text: &str, said_by: &str, around: &dyn ClientSettings) -> 
     let (address, credential) = Address::parse(text)
         .map_err(|what| PinProblem::new(format!("the address of a registry in {said_by}: {what}")))?;
     let credential = credential.or_else(|| from_netrc(&address, around));
-    Ok(Origin { address, credential, said_by: said_by.to_owned(), scope: None })
+    Ok(Origin::new(address, credential, said_by))
 }
 
 /// The person's folder.

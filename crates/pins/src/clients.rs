@@ -451,8 +451,11 @@ pub(crate) mod tests {
         let problem = Origins::find(&OriginSettings::default(), &around).of(Registry::Python).unwrap_err();
         assert_eq!(problem.message, "no address of the registry `python` is known");
         let with = |url: &str, secret: Option<&str>, around: &FakeMachine| {
-            let setting =
-                OriginSetting { url: url.to_owned(), site: None, secret: secret.map(str::to_owned) };
+            let setting = OriginSetting {
+                url: url.to_owned(),
+                secret: secret.map(str::to_owned),
+                ..OriginSetting::default()
+            };
             let registries = [(Registry::Python, vec![setting])].into();
             Origins::find(&OriginSettings { registries, ..OriginSettings::default() }, around)
                 .of(Registry::Python)

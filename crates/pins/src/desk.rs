@@ -12,6 +12,7 @@ use nubrik_web::{
     Address, Checksum, ChecksumMethod, Client, Credential, Document, Sink, Trouble, WebRequest,
 };
 
+use crate::bindings::Bindings;
 use crate::file::Shelf;
 use crate::origin::Origin;
 use crate::origins::Origins;
@@ -95,6 +96,7 @@ pub struct Desk<'a> {
     stopped: &'a (dyn Fn() -> bool + Sync),
     tell: &'a (dyn Fn(DeskNews) + Sync),
     pages: Mutex<Pages>,
+    pub(crate) bindings: Bindings,
     /// Archives that are pinned already, by registry and path.
     known: Mutex<HashMap<(Registry, String), PinnedArchive>>,
     pub(crate) root: PathBuf,
@@ -117,6 +119,7 @@ impl<'a> Desk<'a> {
             stopped,
             tell,
             pages: Mutex::default(),
+            bindings: Bindings::default(),
             known: Mutex::default(),
             root: root.to_owned(),
         }
@@ -126,6 +129,7 @@ impl<'a> Desk<'a> {
     pub(crate) fn know(&self, registry: Registry, shelf: &Shelf) {
         let mut known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
         for pin in shelf.pins.values() {
+            self.bindings.know(registry, pin);
             for archive in &pin.archives {
                 let pinned = PinnedArchive { digest: archive.digest.clone(), facts: pin.facts.clone() };
                 known.insert((registry, archive.path.clone()), pinned);
@@ -154,37 +158,67 @@ impl<'a> Desk<'a> {
         self.origins.of(registry)
     }
 
-    /// A document of a registry, from the first origin that has it. AskedPackage for once.
+    /// A document of one origin, such as what it says of itself; `None` if it has none.
+    pub(crate) fn page_at(
+        &self,
+        registry: Registry,
+        origin: &Origin,
+        path: &str,
+    ) -> Result<Option<Arc<Page>>, PinProblem> {
+        let Some(address) = origin.address.below(path) else {
+            return Err(PinProblem::new(format!("`{path}` is no path below a registry")));
+        };
+        let key = (registry, address.to_string());
+        if let Some(known) = self.pages.lock().unwrap_or_else(PoisonError::into_inner).get(&key) {
+            return Ok(known.clone());
+        }
+        let found = self.ask(registry, origin, (&address, None))?.map(Arc::new);
+        self.pages.lock().unwrap_or_else(PoisonError::into_inner).insert(key, found.clone());
+        Ok(found)
+    }
+
+    fn ask(
+        &self,
+        registry: Registry,
+        origin: &Origin,
+        (address, accept): (&Address, Option<&str>),
+    ) -> Result<Option<Page>, PinProblem> {
+        let request = WebRequest {
+            credential: origin.credential.clone(),
+            accept: accept.map(str::to_owned),
+            compressed: true,
+            ..WebRequest::new(address.clone())
+        };
+        match self.client.document(&request, self.stopped) {
+            Ok(document) => Ok(Some(Page { document, origin: origin.clone() })),
+            Err(Trouble::NotThere) => Ok(None),
+            Err(trouble) => Err(unreachable(registry, address, origin, &trouble)),
+        }
+    }
+
+    /// A document of a registry that says something of a package, from the first origin that has it. It is asked for once.
     pub(crate) fn page(
         &self,
         registry: Registry,
         path: &str,
         accept: Option<&str>,
-        what: &str,
+        package: &str,
     ) -> Result<Option<Arc<Page>>, PinProblem> {
         let key = (registry, path.to_owned());
         if let Some(known) = self.pages.lock().unwrap_or_else(PoisonError::into_inner).get(&key) {
             return Ok(known.clone());
         }
-        (self.tell)(DeskNews::Asked { registry, what: what.to_owned() });
+        (self.tell)(DeskNews::Asked { registry, what: package.to_owned() });
         let mut found = None;
-        for origin in for_name(self.origins(registry)?, what) {
+        let mirror = self.origins.mirror.as_deref();
+        for origin in self.bindings.origins(registry, package, (self.origins(registry)?, mirror))? {
             let Some(address) = origin.address.below(path) else {
                 return Err(PinProblem::new(format!("`{path}` is no path below a registry")));
             };
-            let request = WebRequest {
-                credential: origin.credential.clone(),
-                accept: accept.map(str::to_owned),
-                compressed: true,
-                ..WebRequest::new(address.clone())
-            };
-            match self.client.document(&request, self.stopped) {
-                Ok(document) => {
-                    found = Some(Arc::new(Page { document, origin }));
-                    break;
-                }
-                Err(Trouble::NotThere) => {}
-                Err(trouble) => return Err(unreachable(registry, &address, &origin, &trouble)),
+            if let Some(page) = self.ask(registry, &origin, (&address, accept))? {
+                self.bindings.given(registry, package, &origin);
+                found = Some(Arc::new(page));
+                break;
             }
         }
         self.pages.lock().unwrap_or_else(PoisonError::into_inner).insert(key, found.clone());
@@ -313,14 +347,6 @@ pub(crate) fn held_archives(
         }
     }
     Ok(held)
-}
-
-/// The origins that are asked for a package: those of its scope, if it has one with origins of its own.
-fn for_name(origins: Vec<Origin>, name: &str) -> Vec<Origin> {
-    let scope = name.split_once('/').map(|(scope, _)| scope);
-    let own = |origin: &Origin| origin.scope.is_some() && origin.scope.as_deref() == scope;
-    let has_own = origins.iter().any(own);
-    origins.into_iter().filter(|o| if has_own { own(o) } else { o.scope.is_none() }).collect()
 }
 
 fn unreachable(registry: Registry, address: &Address, origin: &Origin, trouble: &Trouble) -> PinProblem {

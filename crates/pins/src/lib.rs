@@ -7,6 +7,7 @@
 //! # Ok::<(), nubrik_pins::PinProblem>(())
 //! ```
 
+mod bindings;
 mod client_files;
 mod clients;
 mod desk;

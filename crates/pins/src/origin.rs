@@ -2,6 +2,7 @@
 
 use std::path::PathBuf;
 
+use globset::GlobBuilder;
 use nubrik_web::{Address, Agreement, Credential};
 
 use crate::PinProblem;
@@ -15,8 +16,40 @@ pub struct Origin {
     pub credential: Option<Credential>,
     /// What said so: a file, or a variable.
     pub said_by: String,
+    /// What it is called where one registry has several: the name that it was given, or else its address without scheme. A pin is
+    /// bound to it.
+    pub name: String,
+    /// Whether a person gave it its name.
+    pub is_named: bool,
+    /// Which packages it is for: patterns of names. These are asked for nowhere else, and it is asked for nothing else; without any it is
+    /// for all.
+    pub packages: Vec<String>,
     /// The scope of names that it is for, such as `@isles`; `None` for all that have no origin of their own.
     pub scope: Option<String>,
+}
+
+impl Origin {
+    /// An address that is asked for everything.
+    pub fn new(address: Address, credential: Option<Credential>, said_by: &str) -> Origin {
+        let text = address.to_string();
+        let name = text.split_once("://").map_or(&*text, |(_, rest)| rest).trim_end_matches('/').to_owned();
+        let said_by = said_by.to_owned();
+        Origin { address, credential, said_by, name, is_named: false, packages: Vec::new(), scope: None }
+    }
+
+    /// Whether it is a folder below another one.
+    pub(crate) fn is_in(&self, folder: &std::path::Path) -> bool {
+        self.address.file().is_some_and(|own| own.starts_with(folder))
+    }
+
+    /// Whether one of its patterns is that of a package.
+    pub(crate) fn claims(&self, package: &str) -> bool {
+        let fits = |pattern: &String| {
+            let glob = GlobBuilder::new(pattern).literal_separator(false).build();
+            glob.is_ok_and(|glob| glob.compile_matcher().is_match(package))
+        };
+        self.packages.iter().any(fits)
+    }
 }
 
 /// What settings are read from, besides `nubrik.toml`.

@@ -21,7 +21,7 @@ pub struct OriginSettings {
 }
 
 /// One address of a registry.
-#[derive(Clone, PartialEq, Eq, Debug)]
+#[derive(Clone, PartialEq, Eq, Debug, Default)]
 pub struct OriginSetting {
     /// The address.
     pub url: String,
@@ -29,6 +29,10 @@ pub struct OriginSetting {
     pub site: Option<String>,
     /// The variable of the environment that holds a token, or a user and a password with `:` between them.
     pub secret: Option<String>,
+    /// What it is called: a pin is bound to it by that name.
+    pub name: Option<String>,
+    /// Which packages it is for, by patterns of names; all of them without any.
+    pub packages: Vec<String>,
 }
 
 /// Where all registries are.
@@ -75,12 +79,7 @@ impl Origins {
     fn in_mirror(&self, registry: Registry) -> Option<Origin> {
         let folder = self.mirror.as_ref()?.join(registry.name());
         let address = Address::of_folder(&folder).filter(|_| folder.is_dir())?;
-        Some(Origin {
-            address,
-            credential: None,
-            said_by: "the mirror of nubrik.toml".to_owned(),
-            scope: None,
-        })
+        Some(Origin::new(address, None, "the mirror of nubrik.toml"))
     }
 
     /// The file in the first folder that has a path below it: the mirror, then origins of the registry that are folders.
@@ -166,7 +165,10 @@ fn set(
             }
         },
     };
-    Ok(Origin { address, credential, said_by: "nubrik.toml".to_owned(), scope: setting.site.clone() })
+    let own = Origin::new(address, credential, "nubrik.toml");
+    let (scope, packages) = (setting.site.clone(), setting.packages.clone());
+    let (name, is_named) = (setting.name.clone().unwrap_or(own.name), setting.name.is_some());
+    Ok(Origin { name, is_named, packages, scope, ..own })
 }
 
 /// A secret as it is sent to a registry: a user and a password, or a token.

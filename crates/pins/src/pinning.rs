@@ -25,8 +25,22 @@ pub enum Free {
 /// When a registry cannot be asked, does not have something, or no versions fit together. The text then says who wants what, and
 /// which requirement to relax.
 pub fn resolve(desk: &Desk<'_>, registry: Registry, shelf: &Shelf, free: &Free) -> Result<Shelf, PinProblem> {
-    let mut preferred = kept_versions(shelf, free);
     desk.know(registry, shelf);
+    let mut solved = resolved(desk, registry, shelf, free)
+        .map_err(|problem| desk.bindings.explained(registry, problem))?;
+    let all = desk.origins(registry).unwrap_or_default();
+    let before: BTreeMap<&str, &String> =
+        shelf.pins.values().filter_map(|pin| Some((pin.name.as_str(), pin.origin.as_ref()?))).collect();
+    for pin in solved.pins.values_mut() {
+        // What nobody was asked for now stays bound to where it came from.
+        let known = || before.get(pin.name.as_str()).map(|origin| (*origin).clone());
+        pin.origin = known().or_else(|| desk.bindings.of(registry, &pin.name, &all));
+    }
+    Ok(solved)
+}
+
+fn resolved(desk: &Desk<'_>, registry: Registry, shelf: &Shelf, free: &Free) -> Result<Shelf, PinProblem> {
+    let mut preferred = kept_versions(shelf, free);
     if !registry.differs_by_system() {
         let everywhere = BTreeMap::from([(String::new(), BTreeMap::new())]);
         let (system, facts) = (String::new(), BTreeMap::new());

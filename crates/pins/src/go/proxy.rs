@@ -208,8 +208,9 @@ fn offered(
 /// Where the archive of a path is: at the proxy that has its description.
 pub(crate) fn locate(desk: &Desk<'_>, path: &str) -> Result<Option<(Address, Origin)>, PinProblem> {
     let Some(stem) = path.strip_suffix(".zip") else { return Ok(None) };
-    may_ask(desk, &unescaped(path.split("/@v/").next().unwrap_or_default()))?;
-    let page = desk.page(Registry::Go, &format!("{stem}.mod"), None, path)?;
+    let module = unescaped(path.split("/@v/").next().unwrap_or_default());
+    may_ask(desk, &module)?;
+    let page = desk.page(Registry::Go, &format!("{stem}.mod"), None, &module)?;
     Ok(page.and_then(|page| Some((page.origin.address.below(path)?, page.origin.clone()))))
 }
 

@@ -57,7 +57,8 @@ impl<'a> JavaRepository<'a> {
         if ![&at.0, &at.1, &at.2].into_iter().all(|part| is_part(part)) {
             return Ok(None);
         }
-        let page = self.desk.page(Registry::Java, &path_of(at, "", "pom"), None, &name)?;
+        let page =
+            self.desk.page(Registry::Java, &path_of(at, "", "pom"), None, &format!("{}:{}", at.0, at.1))?;
         let descriptor = match page {
             None => None,
             Some(page) => {
@@ -160,7 +161,7 @@ pub(crate) fn locate(desk: &Desk<'_>, path: &str) -> Result<Option<(Address, Ori
     let parts: Vec<&str> = path.rsplitn(4, '/').collect();
     let [_, version, artifact, group] = parts.as_slice() else { return Ok(None) };
     let at = (group.replace('/', "."), (*artifact).to_owned(), (*version).to_owned());
-    let page = desk.page(Registry::Java, &path_of(&at, "", "pom"), None, path)?;
+    let page = desk.page(Registry::Java, &path_of(&at, "", "pom"), None, &format!("{}:{}", at.0, at.1))?;
     Ok(page.and_then(|page| Some((page.origin.address.below(path)?, page.origin.clone()))))
 }
 

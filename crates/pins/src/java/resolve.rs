@@ -182,8 +182,12 @@ impl RepositoryWalk<'_> {
             let is_list = chosen.descriptor.packaging == "pom" && name.2.is_empty();
             let path = path_of(&at, &name.2, if is_list { "pom" } else { "jar" });
             let (address, credential) = self.repository.desk.locate(Registry::Java, &path)?;
-            let origin =
-                self.repository.desk.page(Registry::Java, &path_of(&at, "", "pom"), None, &name.1)?;
+            let origin = self.repository.desk.page(
+                Registry::Java,
+                &path_of(&at, "", "pom"),
+                None,
+                &format!("{}:{}", name.0, name.1),
+            )?;
             let digest = match origin {
                 Some(page) => self.repository.digest(&address, &page.origin)?,
                 None => None,

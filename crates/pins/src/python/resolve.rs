@@ -375,6 +375,7 @@ impl DistributionProvider<'_> {
                 name: name.clone(),
                 version: version.to_string(),
                 licence,
+                origin: None,
                 archives: vec![Archive {
                     path: index::path_of(name, &candidate.file),
                     digest,

@@ -185,20 +185,23 @@ pub(crate) fn locate(desk: &Desk<'_>, path: &str) -> Result<Option<(Address, Ori
     let release = page.releases.iter().find(|release| release.version.to_string() == version);
     match release {
         None => Ok(None),
-        Some(release) => archive_address(desk, name, release).map(|found| Some((found, page.origin.clone()))),
+        Some(release) => {
+            archive_address(desk, &page.origin, name, release).map(|found| Some((found, page.origin.clone())))
+        }
     }
 }
 
 /// Where the archive of a version is.
 pub(crate) fn archive_address(
     desk: &Desk<'_>,
+    origin: &Origin,
     name: &str,
     release: &CrateRelease,
 ) -> Result<Address, PinProblem> {
     let wrong = |what: String| {
         PinProblem::new(format!("the registry `rust` does not say where its archives are: {what}"))
     };
-    let config = desk.page(Registry::Rust, "config.json", None, "its configuration")?;
+    let config = desk.page_at(Registry::Rust, origin, "config.json")?;
     let config = config.ok_or_else(|| wrong("it has no config.json".to_owned()))?;
     let parsed: IndexConfig =
         serde_json::from_slice(&config.document.bytes).map_err(|e| wrong(format!("its config.json: {e}")))?;

@@ -317,12 +317,13 @@ impl CrateProvider<'_> {
         for (node, version) in chosen {
             let CrateNode::Crate(name, _) = node else { continue };
             let wanted = self.with_release(node, version, |release| {
-                let address = index::archive_address(self.desk, name, release)?;
                 let origin = self.page(name)?.map(|page| page.origin.clone());
+                let origin = origin.ok_or_else(|| PinProblem::new(format!("no origin has {name}")))?;
+                let address = index::archive_address(self.desk, &origin, name, release)?;
                 let same_host = |o: &crate::Origin| o.address.host() == address.host();
                 Ok(WantedArchive {
                     what: format!("{name} {version}"),
-                    credential: origin.filter(same_host).and_then(|origin| origin.credential),
+                    credential: Some(origin).filter(same_host).and_then(|origin| origin.credential),
                     digest: Some(release.digest.clone()),
                     size: None,
                     address,
@@ -371,6 +372,7 @@ impl CrateProvider<'_> {
                 name: name.clone(),
                 version: version.to_string(),
                 licence: manifest.licence,
+                origin: None,
                 archives: vec![Archive {
                     path: index::path_of(name, version),
                     digest: held.digest.clone(),

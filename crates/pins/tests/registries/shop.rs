@@ -155,7 +155,7 @@ impl Shop {
             vec![OriginSetting {
                 url: address(registry),
                 site: (registry == Registry::Archive).then(|| "moon".to_owned()),
-                secret: None,
+                ..OriginSetting::default()
             }]
         };
         let registries = Registry::ALL.into_iter().map(|registry| (registry, setting(registry))).collect();

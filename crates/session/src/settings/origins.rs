@@ -11,7 +11,7 @@ use super::{Keyed, SettingsProblem, problem, sorted};
 const OWN_KEYS: [&str; 2] = ["mirror", "certificates"];
 
 /// What is said of an address.
-const ADDRESS_KEYS: [&str; 2] = ["url", "secret"];
+const ADDRESS_KEYS: [&str; 4] = ["url", "secret", "name", "packages"];
 
 /// Reads the table.
 pub(super) fn origins(table: &DeTable<'_>) -> Result<OriginSettings, SettingsProblem> {
@@ -87,15 +87,32 @@ fn address(name: &str, value: &Keyed<'_>) -> Result<OriginSetting, SettingsProbl
     };
     match value.get_ref() {
         DeValue::String(url) if is_fine(url) => {
-            Ok(OriginSetting { url: url.to_string(), site: None, secret: None })
+            Ok(OriginSetting { url: url.to_string(), ..OriginSetting::default() })
         }
         DeValue::Table(table) => {
-            let (mut url, mut secret) = (None, None);
+            let (mut url, mut rest) = (None, OriginSetting::default());
             for (key, value) in sorted(table) {
                 match (&**key.get_ref(), value.get_ref()) {
                     ("url", DeValue::String(text)) if is_fine(text) => url = Some(text.to_string()),
                     ("url", _) => return wrong(value),
-                    ("secret", DeValue::String(text)) => secret = Some(text.to_string()),
+                    ("secret", DeValue::String(text)) => rest.secret = Some(text.to_string()),
+                    ("name", DeValue::String(text)) if is_origin_name(text) => {
+                        rest.name = Some(text.to_string());
+                    }
+                    ("name", _) => {
+                        let message = "`name` is what pins call this origin: letters, digits, `-`, `_`, `.`";
+                        let mend = Some("\"company\"".to_owned());
+                        return Err(problem(value.span(), message.to_owned(), mend));
+                    }
+                    ("packages", DeValue::Array(items)) if !items.is_empty() => {
+                        let patterns = items.iter().map(|item| match item.get_ref() {
+                            DeValue::String(text) if !text.is_empty() => Some(text.to_string()),
+                            _ => None,
+                        });
+                        let Some(patterns) = patterns.collect() else { return wrong_packages(value) };
+                        rest.packages = patterns;
+                    }
+                    ("packages", _) => return wrong_packages(value),
                     ("secret", _) => {
                         let message =
                             "`secret` is the name of the variable that holds a token, or a user and a password with `:` between"
@@ -111,12 +128,23 @@ fn address(name: &str, value: &Keyed<'_>) -> Result<OriginSetting, SettingsProbl
                 }
             }
             match url {
-                Some(url) => Ok(OriginSetting { url, site: None, secret }),
+                Some(url) => Ok(OriginSetting { url, ..rest }),
                 None => wrong(value),
             }
         }
         _ => wrong(value),
     }
+}
+
+fn is_origin_name(name: &str) -> bool {
+    let is_fine = |c: char| c.is_ascii_alphanumeric() || matches!(c, '-' | '_' | '.');
+    (1..=64).contains(&name.len()) && name.chars().all(is_fine)
+}
+
+fn wrong_packages(at: &Keyed<'_>) -> Result<OriginSetting, SettingsProblem> {
+    let message =
+        "`packages` lists patterns of names for which this origin alone is asked, and it for nothing else";
+    Err(problem(at.span(), message.to_owned(), Some("[\"tide*\"]".to_owned())))
 }
 
 #[cfg(test)]
@@ -132,7 +160,13 @@ mod tests {
                 .unwrap();
         assert_eq!(good.mirror.as_deref(), Some("vendor"));
         let python = &good.registries[&Registry::Python];
-        assert_eq!(python[0], OriginSetting { url: "https://a/simple".to_owned(), site: None, secret: None });
+        assert_eq!(
+            python[0],
+            OriginSetting { url: "https://a/simple".to_owned(), ..OriginSetting::default() }
+        );
+        let own = read("python = [{ url = 'https://a', name = 'own', packages = ['tide*'] }, 'https://b']");
+        let own = &own.unwrap().registries[&Registry::Python][0];
+        assert_eq!((own.name.as_deref(), &*own.packages), (Some("own"), &["tide*".to_owned()][..]));
         assert_eq!(python[1].secret.as_deref(), Some("SALT"));
         for (wrong, said) in [
             (
@@ -144,6 +178,9 @@ mod tests {
             ("python = { secret = 'X' }", "`python` is an address"),
             ("python = { url = 'https://a', token = 'x' }", "an address has no `token`"),
             ("python = { url = 'https://a', secret = 3 }", "`secret` is the name of the variable"),
+            ("python = { url = 'https://a', name = 'a/b' }", "`name` is what pins call"),
+            ("python = { url = 'https://a', packages = 'tide*' }", "`packages` lists patterns"),
+            ("python = { url = 'https://a', packages = [''] }", "`packages` lists patterns"),
             ("archive = 'https://x'", "`archive` is a table of sites"),
             ("mirror = '../x'", "`mirror` is a path from this folder"),
         ] {
