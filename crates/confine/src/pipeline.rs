@@ -147,8 +147,12 @@ impl Confinement<'_> {
                 Space::Apart(user, network)
             }
             Confinement::Room { room, network } => {
-                let network = if let Reach::Own(own) = network { Some(own.descriptor()) } else { None };
-                Space::Room(room.handle(), network, furnishing)
+                let network = match network {
+                    Reach::Own(own) => Some(*own),
+                    Reach::Nowhere => room.silence(),
+                    Reach::Machine => None,
+                };
+                Space::Room(room.handle(), network.map(OwnNetwork::descriptor), furnishing)
             }
         }
     }

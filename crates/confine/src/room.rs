@@ -12,7 +12,7 @@ use std::os::fd::{AsFd, AsRawFd, OwnedFd, RawFd};
 use std::os::unix::ffi::OsStrExt;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Component, Path, PathBuf};
-use std::sync::{Mutex, MutexGuard, PoisonError};
+use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 
 use rustix::fs::{Mode, OFlags};
 
@@ -57,6 +57,8 @@ pub struct Rooms {
     taken: Mutex<AllTaken>,
     /// Where the last command that was in it has ended. The last in this list was used last.
     empty: Mutex<Vec<Room>>,
+    /// The network of commands that have none, once one ran.
+    silence: OnceLock<Option<Arc<OwnNetwork>>>,
 }
 
 #[derive(Default)]
@@ -118,6 +120,9 @@ pub struct Room {
     pending: Mutex<Option<Plan>>,
     /// How many things had been taken of the machine when it was made.
     taken: usize,
+    /// The network of commands that have none: nothing is in it, and `/proc/net` tells of nothing else. Without it they would read of the
+    /// machine's connections there.
+    silence: Option<Arc<OwnNetwork>>,
 }
 
 /// A network in which only the commands are that were started in it.
@@ -178,7 +183,8 @@ impl Rooms {
         let flags = OFlags::PATH | OFlags::DIRECTORY | OFlags::CLOEXEC;
         let workspace = rustix::fs::open(workspace, flags, Mode::empty())?;
         let identities = Identities::default();
-        Ok(Rooms { template, workspace, identities, taken: Mutex::default(), empty: Mutex::default() })
+        let (taken, empty, silence) = Default::default();
+        Ok(Rooms { template, workspace, identities, taken, empty, silence })
     }
 
     /// Takes a file or folder of the machine among the sources; `None` where it is not there.
@@ -225,7 +231,14 @@ impl Rooms {
         let taken = lock(&self.taken).count;
         let covers = [c"/.in", c"/.none"];
         let handle = sys::found_room(&self.template, covers, NAME, own_processes, own_memory)?;
-        Ok(Room { handle, kind, contents, pending: Mutex::new(Some(plan)), taken })
+        Ok(Room { handle, kind, contents, pending: Mutex::new(Some(plan)), taken, silence: self.silence() })
+    }
+
+    /// A network with nothing in it, the same one each time; nothing where the kernel gives none.
+    fn silence(&self) -> Option<Arc<OwnNetwork>> {
+        let make =
+            || sys::new_network(&self.template, false).ok().map(|network| Arc::new(OwnNetwork { network }));
+        self.silence.get_or_init(make).clone()
     }
 
     /// Has other things in a room in which a program stays. Where that cannot be, the room is given back as it was: its programs
@@ -321,7 +334,7 @@ impl Rooms {
     /// # Errors
     /// When the kernel refuses.
     pub fn network(&self) -> io::Result<OwnNetwork> {
-        Ok(OwnNetwork { network: sys::new_network(&self.template)? })
+        Ok(OwnNetwork { network: sys::new_network(&self.template, true)? })
     }
 
     /// Whether someone accepts connections at a place of a network.
@@ -462,6 +475,11 @@ impl Room {
 
     pub(crate) fn kind(&self) -> RoomKind {
         self.kind
+    }
+
+    /// The network of commands that have none.
+    pub(crate) fn silence(&self) -> Option<&OwnNetwork> {
+        self.silence.as_deref()
     }
 
     /// What is to be done there before the first command starts.

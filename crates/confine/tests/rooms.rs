@@ -304,6 +304,12 @@ fn rooms_have_networks_of_their_own_where_they_want_them() {
     assert!(!in_network(Reach::Own(&own), "import socket; socket.socket(socket.AF_UNIX)").0);
     let listens = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
     let port = listens.local_addr().unwrap().port();
+    // Who has no network learns nothing of the machine's, either.
+    let looks = format!(
+        "print(':{port:04X} ' in open('/proc/net/tcp').read(), len(open('/proc/net/unix').readlines()))"
+    );
+    assert_eq!(in_network(Reach::Nowhere, &looks), (true, "False 1\n".to_owned()));
+    assert!(in_network(Reach::Machine, &looks).1.starts_with("True "));
     let reaches = format!("import socket; socket.create_connection(('127.0.0.1', {port}))");
     assert!(!in_network(Reach::Own(&own), &reaches).0);
     assert!(in_network(Reach::Machine, &reaches).0);
