@@ -1,7 +1,7 @@
 //! The server: on this machine only, for who has the token.
 
 use std::fs;
-use std::io::{BufRead, BufReader, Write};
+use std::io::{BufRead, BufReader};
 use std::os::fd::AsRawFd;
 use std::os::unix::fs::{FileTypeExt, PermissionsExt};
 use std::os::unix::net::UnixListener;
@@ -10,13 +10,9 @@ use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, PoisonError, RwLock};
 use std::time::{Duration, Instant, SystemTime};
 
-use tiny_http::{Header, Method, Request, Response, Server};
-
+use crate::http::{Caller, Listener, PageAnswer, PageRequest, is_only_late};
 use crate::live::{LiveBoard, SOCKET};
 use crate::site::Site;
-
-/// How many requests are answered at once.
-const THREADS: usize = 4;
 
 /// How often it is looked whether to end, and whether files changed.
 const LOOK: Duration = Duration::from_millis(300);
@@ -43,7 +39,7 @@ const HEADS: [(&str, &str); 4] = [
 
 /// A server of pages.
 pub struct PageServer {
-    server: Server,
+    listener: Listener,
     token: String,
     site: RwLock<Arc<Site>>,
     live: LiveBoard,
@@ -61,11 +57,11 @@ impl PageServer {
     /// # Errors
     /// When the port cannot be had, for people.
     pub fn open(site: Site, port: u16, token: String) -> Result<PageServer, String> {
-        let server = Server::http(("127.0.0.1", port)).map_err(|e| e.to_string())?;
+        let listener = Listener::open(port).map_err(|e| e.to_string())?;
         let site = RwLock::new(Arc::new(site));
         let (live, asked) = (LiveBoard::default(), RwLock::new(Instant::now()));
         let (waiting, is_over) = (AtomicU64::new(0), AtomicBool::new(false));
-        Ok(PageServer { server, token, site, live, asked, waiting, is_over })
+        Ok(PageServer { listener, token, site, live, asked, waiting, is_over })
     }
 
     /// Where the first page is.
@@ -74,7 +70,7 @@ impl PageServer {
     }
 
     fn host(&self) -> String {
-        self.server.server_addr().to_string()
+        self.listener.address().map_or_else(String::new, |address| address.to_string())
     }
 
     fn site(&self) -> Arc<Site> {
@@ -83,16 +79,11 @@ impl PageServer {
 
     /// Answers until `is_stopped`; `make` makes the pages anew after files changed.
     pub fn serve(&self, is_stopped: &(dyn Fn() -> bool + Sync), make: &MakeSite<'_>) {
+        let is_over = || self.is_over.load(Ordering::Relaxed);
+        let answer = |request: &PageRequest, caller: &mut Caller| self.receive(request, caller);
+        let (is_over, answer) = (&is_over, &answer);
         std::thread::scope(|scope| {
-            for _ in 0..THREADS {
-                scope.spawn(|| {
-                    while !self.is_over.load(Ordering::Relaxed) {
-                        if let Ok(Some(request)) = self.server.recv_timeout(LOOK) {
-                            self.receive(scope, request);
-                        }
-                    }
-                });
-            }
+            scope.spawn(move || self.listener.serve(scope, is_over, answer));
             scope.spawn(|| self.hear_builds(scope));
             scope.spawn(|| self.keep_fresh(make));
             while !is_stopped() {
@@ -160,61 +151,50 @@ impl PageServer {
         }
     }
 
-    fn receive<'s>(&'s self, scope: &'s std::thread::Scope<'s, '_>, request: Request) {
+    fn receive(&self, request: &PageRequest, caller: &mut Caller) {
         *self.asked.write().unwrap_or_else(PoisonError::into_inner) = Instant::now();
-        let url = request.url().to_owned();
-        let (path, query) = url.split_once('?').unwrap_or((&url, ""));
-        let refused = |request: Request, code: u16, text: &str| {
-            let _ = request.respond(with_heads(
-                Response::from_string(text).with_status_code(code),
-                "text/plain; charset=utf-8",
-            ));
+        let (path, query) = request.url.split_once('?').unwrap_or((&request.url, ""));
+        let with_body = request.method != "HEAD";
+        let respond = |caller: &mut Caller, code: u16, media: &'static str, body: Vec<u8>| {
+            caller.respond(with_body, &PageAnswer { code, media, body }, &HEADS);
+        };
+        let refused = |caller: &mut Caller, code: u16, text: &str| {
+            respond(caller, code, "text/plain; charset=utf-8", text.as_bytes().to_vec());
         };
         // A page of elsewhere can have its name lead here, but not change who is asked.
-        let host = request
-            .headers()
-            .iter()
-            .find(|head| head.field.equiv("Host"))
-            .map(|head| head.value.as_str().to_owned());
-        if host.as_deref() != Some(&*self.host()) {
-            return refused(request, 403, "This server answers to its own address only.\n");
+        if request.hosts != [self.host()] {
+            return refused(caller, 403, "This server answers to its own address only.\n");
         }
-        if !matches!(request.method(), Method::Get | Method::Head) {
-            return refused(request, 405, "Pages are only read.\n");
+        if !matches!(&*request.method, "GET" | "HEAD") {
+            return refused(caller, 405, "Pages are only read.\n");
         }
         let Some(name) = self.name_of(path) else {
             return refused(
-                request,
+                caller,
                 404,
                 "There is nothing here. The whole address is what `nubrik explore` printed.\n",
             );
         };
         if name == "events" {
             if self.waiting.fetch_add(1, Ordering::Relaxed) >= WAITING {
-                self.waiting.fetch_sub(1, Ordering::Relaxed);
-                return refused(request, 503, "Too many pages wait for news.\n");
+                refused(caller, 503, "Too many pages wait for news.\n");
+            } else {
+                self.tell_news(caller);
             }
-            scope.spawn(move || {
-                self.tell_news(request);
-                self.waiting.fetch_sub(1, Ordering::Relaxed);
-            });
+            self.waiting.fetch_sub(1, Ordering::Relaxed);
             return;
         }
         let site = self.site();
         let html = "text/html; charset=utf-8";
-        let (media, body) = match name {
-            "live.html" => (html, self.live.page(&site).document(&site.name, site.reading)),
-            "live.part" => (html, self.live.part(&site).into_string()),
+        let (code, media, body) = match name {
+            "live.html" => (200, html, self.live.page(&site).document(&site.name, site.reading).into_bytes()),
+            "live.part" => (200, html, self.live.part(&site).into_string().into_bytes()),
             name => match site.answer(name, query) {
-                Some(answer) => (answer.media, answer.body),
-                None => {
-                    let page = Response::from_string(site.missing()).with_status_code(404);
-                    let _ = request.respond(with_heads(page, html));
-                    return;
-                }
+                Some(answer) => (200, answer.media, answer.body.into_bytes()),
+                None => (404, html, site.missing().into_bytes()),
             },
         };
-        let _ = request.respond(with_heads(Response::from_string(body), media));
+        respond(caller, code, media, body);
     }
 
     /// The name of a page in a path that begins with the token.
@@ -226,14 +206,13 @@ impl PageServer {
     }
 
     /// Tells a page whenever something happened in a build.
-    fn tell_news(&self, request: Request) {
-        let mut out = request.into_writer();
+    fn tell_news(&self, caller: &mut Caller) {
         let mut head =
             String::from("HTTP/1.1 200 OK\r\nContent-Type: text/event-stream\r\nConnection: close\r\n");
         HEADS.iter().for_each(|(name, value)| head.push_str(&format!("{name}: {value}\r\n")));
         let mut seen = 0;
         let mut said = Instant::now();
-        let mut is_well = out.write_all((head + "\r\n").as_bytes()).and_then(|()| out.flush()).is_ok();
+        let mut is_well = caller.say(&(head + "\r\n")).is_ok();
         while is_well && !self.is_over.load(Ordering::Relaxed) {
             let now = self.live.wait(seen, LOOK);
             let text = match now != seen {
@@ -242,22 +221,9 @@ impl PageServer {
                 false => continue,
             };
             (seen, said) = (now, Instant::now());
-            is_well = out.write_all(text.as_bytes()).and_then(|()| out.flush()).is_ok();
+            is_well = caller.say(text).is_ok();
         }
     }
-}
-
-fn is_only_late(problem: &std::io::Error) -> bool {
-    matches!(problem.kind(), std::io::ErrorKind::WouldBlock | std::io::ErrorKind::TimedOut)
-}
-
-fn with_heads(
-    response: Response<std::io::Cursor<Vec<u8>>>,
-    media: &str,
-) -> Response<std::io::Cursor<Vec<u8>>> {
-    let all = HEADS.iter().copied().chain([("Content-Type", media)]);
-    let heads = all.filter_map(|(name, value)| Header::from_bytes(name, value).ok());
-    heads.fold(response, Response::with_header)
 }
 
 /// A socket that is removed in the end.
