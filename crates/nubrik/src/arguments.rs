@@ -461,6 +461,9 @@ pub struct How {
     /// Neither take results from the team's store nor give any
     #[arg(long)]
     pub no_shared: bool,
+    /// Fail where the team's store cannot be asked, or takes nothing
+    #[arg(long, conflicts_with_all = ["no_shared", "no_cache"])]
+    pub require_shared: bool,
 }
 
 /// What is done once, and would mean something else after each change.

@@ -180,6 +180,30 @@ fn what_nobody_here_needs_stays_there_and_is_made_here_if_it_is_gone() {
 }
 
 #[test]
+fn who_must_share_fails_where_the_store_is_of_no_use() {
+    if !has_rooms() {
+        return println!("skipped: without rooms nothing is shared");
+    }
+    let team = Team::new(None);
+    let ci = team.seat("ci");
+    ci.writes(&["build", "--require-shared"]).expect(0);
+    // It is not there any more: what is made cannot be given, and a build says so by its end.
+    fs::rename(team.path("store"), team.path("elsewhere")).unwrap();
+    fs::write(team.path("store"), "no folder").unwrap();
+    ci.sandbox.write("show.c", "#include \"fit.h\"\nint main(void) { return fit() + 0; }\n");
+    let built = ci.writes(&["build", "--require-shared"]).expect(5);
+    assert!(built.stderr.contains("the team's store was not of use"), "{}", built.stderr);
+    let tested = ci.writes(&["test", "--require-shared"]).expect(5);
+    assert!(tested.stderr.contains("--require-shared wants it"), "{}", tested.stderr);
+    // Otherwise the work counts.
+    ci.writes(&["build"]).expect(0);
+    // Who names none, or did not agree, is told as well.
+    let alone = Sandbox::new(&[("targets.nub", "target a = step { run = sh`: > {out \"x\"}` }\n")]);
+    let run = alone.run(&["build", "--require-shared"]).expect(5);
+    assert!(run.stderr.contains("names no team's store"), "{}", run.stderr);
+}
+
+#[test]
 fn what_ci_made_nobody_makes_again() {
     if !has_rooms() {
         return println!("skipped: without rooms nothing is shared");

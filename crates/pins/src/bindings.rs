@@ -10,15 +10,15 @@ use crate::origin::Origin;
 use crate::{PinProblem, Registry};
 
 /// A package of a registry.
-type Package = (Registry, String);
+type RegistryPackage = (Registry, String);
 
 /// Packages that are bound to origins, and those that were asked for in this run.
 #[derive(Default)]
 pub(crate) struct Bindings {
     /// The names of origins to which packages are bound that are pinned already.
-    bound: Mutex<BTreeMap<Package, BTreeSet<String>>>,
+    bound: Mutex<BTreeMap<RegistryPackage, BTreeSet<String>>>,
     /// By which origin each package was given; nothing for one that was asked for in vain.
-    given_by: Mutex<BTreeMap<Package, Option<Origin>>>,
+    given_by: Mutex<BTreeMap<RegistryPackage, Option<Origin>>>,
 }
 
 fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {

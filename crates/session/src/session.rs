@@ -112,6 +112,8 @@ pub struct Session {
     earlier: HashMap<Arc<str>, Verdict>,
     /// What a shared store was good for so far.
     shared_use: SharedUse,
+    /// Why something was not given to the team's store, the first time.
+    not_given: OnceLock<nubrik_shared::SharedTrouble>,
     /// How many steps other machines ran so far.
     ran_elsewhere: usize,
     /// Of a million results that are taken or given so many run again.
@@ -231,6 +233,7 @@ impl Session {
             answers: HashMap::new(),
             earlier: HashMap::new(),
             shared_use: SharedUse::default(),
+            not_given: OnceLock::new(),
             ran_elsewhere: 0,
             verify_rate: 0,
             unsaved: HashMap::new(),

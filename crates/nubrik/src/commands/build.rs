@@ -39,10 +39,21 @@ pub fn build(
     how: How,
     way: BuildExtras,
 ) -> CommandResult<Exit> {
-    let began = Instant::now();
     let mut session = open_to_build(console, choice, how)?;
     session.verify_shared(way.verify);
-    let mut workshop = lock(console, &mut session)?;
+    let exit = build_in(console, &mut session, words, how, way)?;
+    share_news::required(console, &session, how.require_shared, exit)
+}
+
+fn build_in(
+    console: Console,
+    session: &mut Session,
+    words: &[String],
+    how: How,
+    way: BuildExtras,
+) -> CommandResult<Exit> {
+    let began = Instant::now();
+    let mut workshop = lock(console, session)?;
     let patterns = super::wanting(patterns(console, &mut workshop, words)?, Wanted::Targets);
     let micros = || began.elapsed().as_micros() as u64;
     if let Some(revision) = &way.since {

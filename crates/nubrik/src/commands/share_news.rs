@@ -8,7 +8,8 @@ use nubrik_session::{Session, SharedRecord, TeamStore};
 use nubrik_shared::{SharedStore, SharedTrouble};
 use serde::Serialize;
 
-use super::labelled;
+use super::{CommandResult, labelled, say_wrong};
+use crate::exit::Exit;
 use crate::ui::console::{Console, OutputStream};
 use crate::ui::json;
 use crate::ui::paint::Ink;
@@ -229,6 +230,14 @@ fn say_workers(console: Console, session: &Session, stream: OutputStream) {
     if let Some(why) = refused {
         line(Ink::Doubt, &format!("some steps came back: {why}"));
     }
+}
+
+/// How a command ends that did what it should: with a failure where the team's store had to be of use, and was not.
+pub fn required(console: Console, session: &Session, is_required: bool, exit: Exit) -> CommandResult<Exit> {
+    let trouble = if is_required && exit == Exit::Done { session.shared_trouble() } else { None };
+    let Some(trouble) = trouble else { return Ok(exit) };
+    let message = format!("the team's store was not of use, and --require-shared wants it: {trouble}");
+    Err(say_wrong(console, Exit::Own, &message, &["nubrik share   says how it is"]))
 }
 
 /// Lets a command that builds use the team's store, or says why it is not used.

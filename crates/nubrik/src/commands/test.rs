@@ -28,7 +28,9 @@ pub fn test(console: Console, choice: &Choice, tests: &Testing, rerun: bool) -> 
     coverage::choose(&mut session, &tests.which);
     let mut workshop = lock(console, &mut session)?;
     let patterns = wanting(patterns(console, &mut workshop, &tests.what)?, Wanted::Tests);
-    run(console, &mut workshop, &patterns, tests.how, &tests.which, rerun)
+    let exit = run(console, &mut workshop, &patterns, tests.how, &tests.which, rerun)?;
+    drop(workshop);
+    share_news::required(console, &session, tests.how.require_shared, exit)
 }
 
 /// Says what a run of the chosen tests would run.

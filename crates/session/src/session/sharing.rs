@@ -205,6 +205,17 @@ impl Session {
         }
     }
 
+    /// Why the team's store was not of full use in this session, for people; nothing where it was.
+    pub fn shared_trouble(&self) -> Option<String> {
+        match self.shared() {
+            TeamStore::None => Some("this workspace names no team's store".to_owned()),
+            TeamStore::Proposed(_) => Some("you did not agree to use it".to_owned()),
+            TeamStore::Used(store) => {
+                self.not_given.get().cloned().or_else(|| store.trouble()).map(|trouble| trouble.to_string())
+            }
+        }
+    }
+
     /// Whether the workspace names a team's store that is a folder.
     pub fn shares_a_folder(&self) -> bool {
         self.workspace.settings.shared.as_ref().is_some_and(|settings| settings.place.is_folder())
@@ -394,7 +405,8 @@ impl Session {
             };
             *kept_back.entry(why).or_default() += 1;
         }
-        let published = writer.publish(shared, uploads, &results, &used)?;
+        let published = writer.publish(shared, uploads, &results, &used);
+        let published = published.inspect_err(|trouble| drop(self.not_given.set(trouble.clone())))?;
         Ok(Some(GivenAway { published, kept_back: kept_back.into_iter().collect() }))
     }
 }
