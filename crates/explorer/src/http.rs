@@ -45,7 +45,7 @@ pub(crate) struct PageRequest {
 }
 
 /// An answer.
-pub(crate) struct PageAnswer {
+pub(crate) struct HttpAnswer {
     pub code: u16,
     pub media: &'static str,
     pub body: Vec<u8>,
@@ -69,9 +69,9 @@ enum NoRequest {
 }
 
 /// Takes a place among open connections, and gives it back.
-struct Seat<'l>(&'l AtomicUsize);
+struct ConnectionPlace<'l>(&'l AtomicUsize);
 
-impl Drop for Seat<'_> {
+impl Drop for ConnectionPlace<'_> {
     fn drop(&mut self) {
         self.0.fetch_sub(1, Ordering::Relaxed);
     }
@@ -141,7 +141,7 @@ impl Listener {
                 self.open.fetch_sub(1, Ordering::Relaxed);
                 continue;
             }
-            let seat = Seat(&self.open);
+            let seat = ConnectionPlace(&self.open);
             let listens = std::thread::Builder::new().spawn_scoped(scope, move || {
                 let _seat = seat;
                 if let Ok(mut caller) = Caller::new(stream) {
@@ -175,7 +175,7 @@ impl Caller {
                     self.is_closed = true;
                     let media = "text/plain; charset=utf-8";
                     let body = b"This is no request for a page.\n".to_vec();
-                    self.respond(true, &PageAnswer { code, media, body }, &[]);
+                    self.respond(true, &HttpAnswer { code, media, body }, &[]);
                 }
             }
         }
@@ -203,8 +203,8 @@ impl Caller {
     }
 
     /// Sends an answer, and without its body where only the head is wanted.
-    pub fn respond(&mut self, with_body: bool, answer: &PageAnswer, fields: &[(&str, &str)]) {
-        let PageAnswer { code, media, body } = answer;
+    pub fn respond(&mut self, with_body: bool, answer: &HttpAnswer, fields: &[(&str, &str)]) {
+        let HttpAnswer { code, media, body } = answer;
         let mut head = format!(
             "HTTP/1.1 {code} {}\r\nContent-Type: {media}\r\nContent-Length: {}\r\n",
             words_of(*code),
@@ -283,7 +283,7 @@ mod tests {
         let is_done = std::sync::atomic::AtomicBool::new(false);
         let is_over = || is_done.load(Ordering::Relaxed);
         let answer = |_: &PageRequest, caller: &mut Caller| {
-            caller.respond(true, &PageAnswer { code: 200, media: "text/plain", body: b"high".to_vec() }, &[]);
+            caller.respond(true, &HttpAnswer { code: 200, media: "text/plain", body: b"high".to_vec() }, &[]);
         };
         std::thread::scope(|scope| {
             scope.spawn(|| std::thread::scope(|inner| listener.serve(inner, &is_over, &answer)));

@@ -10,7 +10,7 @@ use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, PoisonError, RwLock};
 use std::time::{Duration, Instant, SystemTime};
 
-use crate::http::{Caller, Listener, PageAnswer, PageRequest, is_only_late};
+use crate::http::{Caller, HttpAnswer, Listener, PageRequest, is_only_late};
 use crate::live::{LiveBoard, SOCKET};
 use crate::site::Site;
 
@@ -156,7 +156,7 @@ impl PageServer {
         let (path, query) = request.url.split_once('?').unwrap_or((&request.url, ""));
         let with_body = request.method != "HEAD";
         let respond = |caller: &mut Caller, code: u16, media: &'static str, body: Vec<u8>| {
-            caller.respond(with_body, &PageAnswer { code, media, body }, &HEADS);
+            caller.respond(with_body, &HttpAnswer { code, media, body }, &HEADS);
         };
         let refused = |caller: &mut Caller, code: u16, text: &str| {
             respond(caller, code, "text/plain; charset=utf-8", text.as_bytes().to_vec());

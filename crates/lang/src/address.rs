@@ -40,6 +40,8 @@ pub struct AddressPattern {
     /// Whether it means what is declared at and below a folder, and never a target of that name: `.`, `tide/.`, or no
     /// word at all.
     pub is_folder: bool,
+    /// Whether it means what one package declares, and nothing below it.
+    is_package: bool,
     matcher: Option<GlobSet>,
 }
 
@@ -72,8 +74,21 @@ impl AddressPattern {
             path,
             wanted: Wanted::default(),
             is_folder,
+            is_package: false,
             matcher,
         })
+    }
+
+    /// What one package declares, and nothing of packages below it.
+    pub fn of_package(package: &WsPath) -> AddressPattern {
+        let written = format!("{package}/");
+        AddressPattern { is_package: true, is_folder: false, written, ..AddressPattern::below(package) }
+    }
+
+    /// One target, by its address.
+    pub fn of_target(address: &str) -> AddressPattern {
+        let written = address.to_owned();
+        AddressPattern { is_folder: false, written, ..AddressPattern::below(&WsPath::from_normal(address)) }
     }
 
     /// Everything at and below a folder; where no package is there, what the package declares that the folder belongs to.
@@ -84,6 +99,7 @@ impl AddressPattern {
             path: folder.clone(),
             wanted: Wanted::default(),
             is_folder: true,
+            is_package: false,
             matcher: None,
         }
     }
@@ -94,14 +110,22 @@ impl AddressPattern {
         AddressPattern { wanted, ..self }
     }
 
-    /// Whether the word is a glob.
+    /// Whether it means targets by what is like their addresses: a glob, or all of one package.
     pub fn is_glob(&self) -> bool {
-        self.matcher.is_some()
+        self.is_package || self.matcher.is_some()
     }
 
-    /// Whether a glob matches an address.
+    /// Whether it means what one package declares, and nothing below it.
+    pub fn is_package(&self) -> bool {
+        self.is_package
+    }
+
+    /// Whether it means a target with an address, where it is a glob.
     pub fn matches(&self, address: &str) -> bool {
         match &self.matcher {
+            _ if self.is_package => {
+                address.rsplit_once('/').map_or("", |(package, _)| package) == self.path.as_str()
+            }
             Some(matcher) => matcher.is_match(address),
             None => self.path.as_str() == address,
         }

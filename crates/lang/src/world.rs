@@ -84,6 +84,8 @@ pub trait World: Sync {
     fn library(&self, request: &LibraryRequest) -> Answer<LibrarySearch>;
     /// What a sample answers, or why it could not run.
     fn sample(&self, request: &SampleRequest) -> Answer<Result<AnswerText, NoAnswer>>;
+    /// How long each command of a check may take that does not say it, in milliseconds.
+    fn test_patience(&self) -> u64;
     /// Whether evaluation is to end, since nobody wants its result any more.
     fn is_stopped(&self) -> bool {
         false

@@ -440,7 +440,7 @@ pub struct How {
     /// How many steps run at once
     #[arg(long, short, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=4096))]
     pub jobs: Option<u16>,
-    /// After a failure, go on with what does not depend on it
+    /// After a failure, or an error in definitions, go on with what does not depend on it
     #[arg(long, short)]
     pub keep_going: bool,
     /// Report every step and its reason, including steps with nothing to do

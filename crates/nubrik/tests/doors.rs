@@ -54,7 +54,7 @@ const DOORS: &[(&str, usize, &str)] = &[
         1,
         "makes a new file for a key that the person named, and follows no link for that",
     ),
-    ("nubrik/commands/writing.rs", 2, "a file that the person named, outside of any workspace"),
+    ("nubrik/commands/writing.rs", 3, "a file that the person named, outside of any workspace"),
     ("pins/gathering.rs", 1, "a folder that the person named; what is in it goes through `Below`"),
     (
         "pins/go/resolve.rs",

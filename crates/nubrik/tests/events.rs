@@ -172,6 +172,10 @@ fn every_event_is_as_documented() {
     sandbox.write("targets.nub", &format!("{DEFINITIONS}let   x = hight\n"));
     check(&["build"]);
     check(&["build", "--set", "mode=fast"]);
+    sandbox.write("targets.nub", DEFINITIONS);
+    sandbox.write("reef/targets.nub", "target bad = nothing\n");
+    check(&["build", "-k"]);
+    std::fs::remove_dir_all(sandbox.folder.join("reef")).unwrap();
     sandbox.write(
         "targets.nub",
         &format!("{DEFINITIONS}let   x = 1\ntarget bad = step {{ run = `false {{out \"b\"}}` }}\n"),

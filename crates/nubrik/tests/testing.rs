@@ -430,3 +430,78 @@ fn a_test_that_hangs_fails_and_its_report_says_so() {
     let report = sandbox.read("cases.xml");
     assert_eq!(report.matches("<failure message=\"timed out after").count(), 2, "{report}");
 }
+
+#[test]
+fn how_long_tests_may_take_is_a_setting() {
+    let sandbox = Sandbox::new(&[
+        ("nubrik.toml", "test_timeout = 1\n"),
+        (
+            "targets.nub",
+            "test hangs = check { run = `sleep 60` }\ntest slow = check { run = `sleep 2`, timeout = 1min }\n",
+        ),
+    ]);
+    let run = sandbox.run(&["test"]).expect(1);
+    assert!(run.stdout.contains("hangs") && run.stdout.contains("timed out after 1.00s"), "{}", run.stdout);
+    assert!(run.stdout.contains("2 tests: 1 passed, 1 failed"), "{}", run.stdout);
+    sandbox.write("nubrik.toml", "test_timeout = 0\n");
+    let wrong = sandbox.run(&["test"]).expect(3);
+    assert!(wrong.stderr.contains("`test_timeout` is a number of seconds"), "{}", wrong.stderr);
+}
+
+#[test]
+fn one_bad_thing_does_not_stop_the_rest() {
+    let sandbox = Sandbox::new(&[
+        (
+            "good/targets.nub",
+            "target a = step { run = sh`echo a > {out \"x\"}` }\ntest t = check { run = `true` }\n",
+        ),
+        ("good/below/targets.nub", "target b = step { run = sh`echo b > {out \"x\"}` }\n"),
+        ("unclosed/targets.nub", "target c = step { run = sh`echo\n"),
+        (
+            "strange/targets.nub",
+            "use \"nub:nothing\" as n\ntarget d = n.x {}\ntest dt = check { run = `true` }\n",
+        ),
+        (
+            "mixed/targets.nub",
+            "target needs = step { run = sh`cat {in &unclosed/c} > {out \"x\"}` }\n\
+             target fine = step { run = sh`echo fine > {out \"x\"}` }\n\
+             test late = check { run = `millstone-that-is-not-there` }\n",
+        ),
+        ("cases.xml", "of before"),
+    ]);
+    // Without being asked to go on nothing is built, and no report of before is left.
+    sandbox.run(&["build"]).expect(3);
+    sandbox.run(&["test", "--junit", "cases.xml"]).expect(3);
+    assert!(!sandbox.folder.join("cases.xml").exists());
+
+    let run = sandbox.run(&["build", "-k"]).expect(3);
+    assert!(run.stderr.contains("this command is never closed"), "{}", run.stderr);
+    let left = "left out  mixed/needs, strange/d, unclosed/c: they have errors, or need what has some";
+    assert!(run.stdout.contains(left), "{}", run.stdout);
+    for made in ["good/a/x", "good/below/b/x", "mixed/fine/x"] {
+        assert!(sandbox.folder.join("out/default").join(made).exists(), "{made}");
+    }
+    // All is there, and still not all is well.
+    let again = sandbox.run(&["build", "-k", "--json"]).expect(3);
+    let event = |name: &str| again.events().into_iter().find(|event| event["event"] == name).unwrap();
+    assert_eq!(event("left-out")["addresses"], serde_json::json!(["mixed/needs", "strange/d", "unclosed/c"]));
+    assert_eq!((&event("summary")["ok"], &event("summary")["current"]), (&false.into(), &3.into()));
+    // What was left out is swept by nobody.
+    sandbox.write("unclosed/targets.nub", "target c = step { run = sh`echo c > {out \"x\"}` }\n");
+    sandbox.run(&["build", "unclosed/c", "mixed/needs"]).expect(0);
+    sandbox.write("unclosed/targets.nub", "target c = step { run = sh`echo\n");
+    sandbox.run(&["build", "-k"]).expect(3);
+    assert!(
+        sandbox.folder.join("out/default/unclosed/c/x").exists()
+            && sandbox.folder.join("out/default/mixed/needs/x").exists()
+    );
+
+    let tested = sandbox.run(&["test", "-k", "--junit", "cases.xml"]).expect(4);
+    assert!(tested.stdout.contains("2 tests: 1 passed, 1 failed"), "{}", tested.stdout);
+    let report = sandbox.read("cases.xml");
+    assert!(report.contains("tests=\"4\" failures=\"3\""), "{report}");
+    assert!(report.contains("no kit `nothing` ships with nubrik"), "{report}");
+    // Where nothing is left it is as without it.
+    let none = sandbox.run(&["build", "-k", "strange"]).expect(3);
+    assert!(!none.stdout.contains("left out"), "{}", none.stdout);
+}

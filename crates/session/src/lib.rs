@@ -45,8 +45,8 @@ pub use nubrik_memory::{BuildRecord, Results, Sealed, SharedRecord, StepRecord, 
 pub use nubrik_web::{Agreement, Agreements};
 pub use session::{
     BuildProblem, BuildReport, ChoiceProblem, Covered, Crew, DifferentTool, DoneJob, GivenAway, KitNews,
-    LookedFor, MachineLacks, NotDone, OpenedJob, Reached, Session, Standing, TeamStore, ToolTeller, Turn,
-    Turns, WorkPlace, WorkSite, Workshop, key_in, members_at, own_labels, put_members, read_pins,
+    LookedFor, MachineLacks, Narrowed, NotDone, OpenedJob, Reached, Session, Standing, TeamStore, ToolTeller,
+    Turn, Turns, WorkPlace, WorkSite, Workshop, key_in, members_at, own_labels, put_members, read_pins,
     store_folder,
 };
 pub use settings::{Settings, SettingsProblem, SharedPlace, SharedSettings, WorkersSettings};

@@ -11,6 +11,7 @@ mod evaluating;
 mod kept;
 mod lending;
 mod looked_for;
+mod narrowing;
 mod observing;
 mod pinning;
 mod sealing;
@@ -58,6 +59,7 @@ pub use covered::Covered;
 pub use crew::Crew;
 pub use evaluating::MachineLacks;
 pub use looked_for::LookedFor;
+pub use narrowing::Narrowed;
 pub use pinning::read_pins;
 pub use serving::{DoneJob, NotDone, OpenedJob, ToolTeller, WorkPlace};
 pub use sharing::{GivenAway, TeamStore, key_in, members_at, put_members};
@@ -152,6 +154,8 @@ pub struct BuildReport {
     pub machine_lacks: bool,
     /// How many steps came out otherwise when they ran again.
     pub unsteady: usize,
+    /// The addresses of what was asked for and could not be evaluated.
+    pub left_out: Vec<String>,
 }
 
 impl BuildReport {
@@ -168,7 +172,7 @@ impl BuildReport {
             sent: _,
         } = outcome;
         let (summary, cancelled, machine_lacks) = (summary.clone(), *cancelled, *machine_lacks);
-        BuildReport { summary, results, cancelled, machine_lacks, unsteady: 0 }
+        BuildReport { summary, results, cancelled, machine_lacks, unsteady: 0, left_out: Vec::new() }
     }
 }
 

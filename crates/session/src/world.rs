@@ -26,6 +26,8 @@ use nubrik_machine::Machine;
 /// The workspace on disk. Remembers what it was asked, so that a later run can tell whether any
 /// answer would be another one.
 pub(crate) struct DiskWorld<'m> {
+    /// How long each command of a test may take that does not say it, in seconds.
+    test_timeout: u64,
     root: PathBuf,
     machine: &'m Machine,
     /// Kits in archives, by their names.
@@ -74,6 +76,7 @@ impl<'m> DiskWorld<'m> {
         probes: &'m HashMap<WsPath, AnswerText>,
     ) -> Self {
         DiskWorld {
+            test_timeout: workspace.settings.test_timeout.unwrap_or(TEST_TIMEOUT),
             root: workspace.root.clone(),
             machine,
             kits: &workspace.settings.kits,
@@ -197,7 +200,14 @@ impl<'m> DiskWorld<'m> {
     }
 }
 
+/// How long each command of a check may take that does not say it, in seconds: a test that hangs fails.
+const TEST_TIMEOUT: u64 = 10 * 60;
+
 impl World for DiskWorld<'_> {
+    fn test_patience(&self) -> u64 {
+        self.test_timeout.saturating_mul(1000)
+    }
+
     fn definition(&self, path: &WsPath) -> Answer<DefinitionText> {
         let Some(signature) = self.look_at(path, Roles::READ) else {
             return Answer::Ready(DefinitionText::Missing);

@@ -176,7 +176,7 @@ impl Evaluator<'_> {
     }
 
     /// The packages at and below a folder that a pattern means; none where it means a target.
-    pub(crate) fn packages_meant(mut self, pattern: &AddressPattern) -> Vec<WsPath> {
+    pub fn packages_meant(mut self, pattern: &AddressPattern) -> Vec<WsPath> {
         if pattern.is_folder {
             return self.packages_below(&pattern.path).unwrap_or_default();
         }

@@ -15,6 +15,9 @@ use crate::value::*;
 
 impl Evaluator<'_> {
     pub(super) fn select(&mut self, pattern: &AddressPattern) -> Result<Vec<Meaning>> {
+        if pattern.is_package() {
+            return self.targets_of(&pattern.path, pattern.wanted);
+        }
         if pattern.is_glob() {
             return self.select_glob(pattern);
         }

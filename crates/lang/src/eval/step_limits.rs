@@ -8,9 +8,6 @@ use nubrik_graph::{Limits, PROCESSORS, SYSTEMS, is_label};
 use super::forms::FormValues;
 use super::{Evaluator, Result};
 
-/// How long each command of a check may take that does not say it, in milliseconds: a test that hangs fails.
-const TEST_PATIENCE: u64 = 10 * 60 * 1000;
-
 impl Evaluator<'_> {
     /// What a step may take of a machine.
     pub(super) fn limits(&mut self, values: &FormValues, is_check: bool) -> Result<Limits> {
@@ -28,7 +25,7 @@ impl Evaluator<'_> {
         let processors = self.small_number(values, "processors")?.unwrap_or(1).max(1);
         Ok(Limits {
             network: values.bool("network"),
-            timeout: values.duration("timeout").or(is_check.then_some(TEST_PATIENCE)),
+            timeout: values.duration("timeout").or_else(|| is_check.then(|| self.world.test_patience())),
             memory,
             processors,
         })

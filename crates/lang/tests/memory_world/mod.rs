@@ -53,6 +53,10 @@ impl MemoryWorld {
 }
 
 impl World for MemoryWorld {
+    fn test_patience(&self) -> u64 {
+        600_000
+    }
+
     fn definition(&self, path: &WsPath) -> Answer<DefinitionText> {
         Answer::Ready(match self.files.get(path.as_str()) {
             Some(text) => DefinitionText::Text(text.clone()),

@@ -7,6 +7,7 @@ use nubrik_graph::{FileId, Graph, StepId};
 use nubrik_lang::{AddressPattern, Evaluation, Wanted};
 use nubrik_session::{BuildReport, KitNews, Session, Standing, TeamStore, Workshop};
 
+use super::left_out::{self, PartEvaluated};
 use super::share_news;
 use super::since::Affected;
 use super::verify;
@@ -119,6 +120,7 @@ pub fn bring_up(
                 cancelled: false,
                 machine_lacks: false,
                 unsteady: 0,
+                left_out: Vec::new(),
             }));
         }
         Standing::Reached(reached) if workshop.remembers(&reached) => {
@@ -134,13 +136,16 @@ pub fn bring_up(
         }
         Standing::Reached(_) | Standing::Unknown => {}
     }
-    let evaluation = evaluate_with(console, workshop, Some((how, stream)), |s| s.evaluate(patterns))?;
+    let part = left_out::evaluate_part(console, workshop, patterns, (how, stream))?;
+    let PartEvaluated { evaluation, patterns, left_out } = part;
     check(&evaluation)?;
     if !evaluation.effects.is_empty() || !evaluation.services.is_empty() {
         return Ok(Brought::MakesNothing(Box::new(evaluation)));
     }
     let files = Files { files: &evaluation.requested, again: &[] };
-    build_of(console, workshop, patterns, (&evaluation, files), how, stream).map(Brought::Built)
+    let mut report = build_of(console, workshop, &patterns, (&evaluation, files), how, stream)?;
+    report.left_out = left_out.addresses;
+    Ok(Brought::Built(report))
 }
 
 /// Builds what a change since a revision can affect.
@@ -215,14 +220,16 @@ pub fn build_evaluated(
     stream: OutputStream,
     rerun: bool,
 ) -> CommandResult<(Evaluation, BuildReport)> {
-    let evaluation = evaluate_with(console, workshop, Some((how, stream)), |s| s.evaluate(patterns))?;
+    let part = left_out::evaluate_part(console, workshop, patterns, (how, stream))?;
+    let PartEvaluated { evaluation, patterns, left_out } = part;
     refuse_jobs(console, &evaluation)?;
     let graph = &evaluation.graph;
     let steps = (0..graph.steps.len() as u32).map(StepId);
     let again: Vec<StepId> =
         steps.filter(|step| rerun && evaluation.targets.contains(&graph.step(*step).target)).collect();
     let files = Files { files: &evaluation.requested, again: &again };
-    let report = build_of(console, workshop, patterns, (&evaluation, files), how, stream)?;
+    let mut report = build_of(console, workshop, &patterns, (&evaluation, files), how, stream)?;
+    report.left_out = left_out.addresses;
     Ok((evaluation, report))
 }
 
@@ -375,8 +382,10 @@ impl Listener for OnlyFailures<'_, '_> {
 
 /// Prints the summary, and for programs the results.
 pub fn show(console: Console, report: &BuildReport, how: How, micros: u64, stream: OutputStream) {
-    let BuildReport { summary: done, results, cancelled, .. } = report;
-    let ok = done.failed + done.blocked + done.unstarted + done.unpublished == 0 && !cancelled;
+    let BuildReport { summary: done, results, cancelled, left_out, .. } = report;
+    let ok = done.failed + done.blocked + done.unstarted + done.unpublished == 0
+        && !cancelled
+        && left_out.is_empty();
     if console.is_json() {
         if ok {
             for path in results.iter() {
@@ -416,6 +425,7 @@ pub fn exit_of(report: &BuildReport) -> Exit {
         _ if report.summary.failed + report.summary.blocked + report.summary.unstarted > 0 => Exit::Failed,
         _ if report.summary.unpublished > 0 => Exit::Own,
         _ if report.unsteady > 0 => Exit::Failed,
+        _ if !report.left_out.is_empty() => Exit::Definitions,
         _ => Exit::Done,
     }
 }

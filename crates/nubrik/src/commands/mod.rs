@@ -21,6 +21,7 @@ mod history;
 mod how;
 mod init;
 mod inside;
+mod left_out;
 mod lint;
 mod list;
 mod manual;
@@ -64,7 +65,7 @@ use crate::exit::Exit;
 use crate::ui::console::{Console, OutputStream, err, errln};
 use crate::ui::paint::{Ink, Paint};
 use crate::ui::{diagnostics, json};
-use writing::{root_around, write_whole};
+use writing::{remove_report, root_around, write_whole};
 
 pub use explain::told_topics;
 

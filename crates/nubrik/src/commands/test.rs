@@ -13,10 +13,9 @@ use nubrik_session::{Session, Workshop};
 
 use super::build::{lock, options_of, screen_for};
 use super::coverage;
+use super::left_out::{self, PartEvaluated, Unevaluated};
 use super::share_news;
-use super::{
-    CommandResult, evaluate_with, open_to_build, own_problem, patterns, say_wrong, say_wrong_noted, wanting,
-};
+use super::{CommandResult, open_to_build, own_problem, patterns, say_wrong, say_wrong_noted, wanting};
 use crate::arguments::{Choice, How, Testing, WhichTests};
 use crate::exit::Exit;
 use crate::ui::console::{Console, OutputStream};
@@ -69,10 +68,12 @@ pub fn run(
     rerun: bool,
 ) -> CommandResult<Exit> {
     let began = Instant::now();
+    // A report of before would tell of other tests.
+    which.junit.iter().for_each(|file| super::remove_report(file));
+    let part = left_out::evaluate_part(console, session, patterns, (how, OutputStream::Output))?;
+    let PartEvaluated { evaluation, patterns, left_out } = part;
     // One failing test says nothing of the others.
     let how = How { keep_going: true, ..how };
-    let evaluation =
-        evaluate_with(console, session, Some((how, OutputStream::Output)), |s| s.evaluate(patterns))?;
     let graph = &evaluation.graph;
     let all = tests_of(&evaluation);
     let (chosen, left) = choose(console, session, &evaluation, all, which)?;
@@ -84,8 +85,13 @@ pub fn run(
     if which.coverage && !how.quiet {
         coverage::say_cost(console, session, &evaluation, &verdicts);
     }
-    let tried =
-        TestsToRun { patterns, evaluation: &evaluation, chosen: &chosen, verdicts: &verdicts, again: &again };
+    let tried = TestsToRun {
+        patterns: &patterns,
+        evaluation: &evaluation,
+        chosen: &chosen,
+        verdicts: &verdicts,
+        again: &again,
+    };
     let ended = tried.repeated(console, session, how, which.repeat.unwrap_or(1))?;
     let RoundsEnd { rounds, cancelled, machine_lacks } = ended;
     share_news::conclude(
@@ -96,7 +102,7 @@ pub fn run(
     );
     let Some(last) = rounds.last() else { return Ok(Exit::Done) };
     if let Some(file) = &which.junit {
-        write_report(console, file, last)?;
+        write_report(console, file, last, &left_out)?;
     }
     let micros = began.elapsed().as_micros() as u64;
     let counts = |r: &TestResult| !r.passed && r.quarantined.is_none();
@@ -112,13 +118,14 @@ pub fn run(
     };
     show_lines(true)?;
     if !how.quiet || console.is_json() || any_failed || cancelled {
-        ui::show(console, graph, &rounds, &left, micros, cancelled);
+        ui::show(console, graph, &rounds, &left, micros, cancelled, left_out.addresses.len());
     }
     show_lines(false)?;
     Ok(match () {
         () if cancelled => Exit::Interrupted,
         () if machine_lacks => Exit::Machine,
         () if any_failed || !is_read => Exit::Failed,
+        () if !left_out.addresses.is_empty() => Exit::Definitions,
         () => Exit::Done,
     })
 }
@@ -363,11 +370,12 @@ fn result(session: &Session, graph: &Graph, id: StepId, done: &TestEnd) -> TestR
     }
 }
 
-fn write_report(console: Console, file: &Path, round: &Round) -> CommandResult<()> {
+fn write_report(console: Console, file: &Path, round: &Round, left_out: &Unevaluated) -> CommandResult<()> {
     let suites: Vec<Suite> = round
         .results
         .iter()
         .map(|r| Suite { name: r.address.clone(), seconds: r.micros as f64 / 1e6, cases: r.cases.clone() })
+        .chain(left_out.suites())
         .collect();
     super::write_whole(file, &nubrik_cases::merged(&suites)).map_err(|e| {
         say_wrong(

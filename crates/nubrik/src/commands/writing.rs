@@ -20,6 +20,20 @@ pub fn write_whole(file: &Path, text: &str) -> std::io::Result<()> {
     std::fs::write(path, text)
 }
 
+/// Removes a report of before, so that nobody takes it for the one that is to be written. Only a file goes: neither a link, nor a pipe
+/// or a device.
+pub fn remove_report(file: &Path) {
+    let is_file = |path: &PathBuf| path.symlink_metadata().is_ok_and(|found| found.is_file());
+    let Some(path) = plain_path(file).ok().filter(is_file) else { return };
+    let inner =
+        root_around(&path).and_then(|root| Some((path.strip_prefix(&root).ok()?.to_str()?.to_owned(), root)));
+    // What cannot be removed is written over, or told when that fails.
+    let _ = match inner {
+        Some((inner, root)) => nubrik_disk::Below::new(&root).and_then(|below| below.remove_file(&inner)),
+        None => std::fs::remove_file(path),
+    };
+}
+
 /// The root of the workspace that a file is in by its path, whether it is there or not.
 pub fn root_around(file: &Path) -> Option<PathBuf> {
     let path = plain_path(file).ok()?;

@@ -201,14 +201,14 @@ pub fn test_summary(
     round: &super::round::Round,
     skipped: usize,
     seconds: f64,
-    cancelled: bool,
+    is_whole: bool,
 ) {
     let (summary, results) = (&round.summary, &round.results);
     let count = |verdict: Verdict| results.iter().filter(|r| r.verdict == verdict).count();
     let cases = |outcome: nubrik_cases::CaseOutcome| {
         results.iter().flat_map(|r| &r.cases).filter(|c| c.outcome == outcome).count()
     };
-    let ok = summary.failed + summary.blocked + summary.unstarted == 0 && !cancelled;
+    let ok = summary.failed + summary.blocked + summary.unstarted == 0 && is_whole;
     console.event(&TestSummaryEvent {
         steps: summary_event(summary, ok, seconds),
         cases: Cases {

@@ -48,6 +48,7 @@ pub fn show(
     skipped: &BTreeMap<String, usize>,
     micros: u64,
     cancelled: bool,
+    left_out: usize,
 ) {
     let Some(last) = rounds.last() else { return };
     if console.is_json() {
@@ -60,7 +61,8 @@ pub fn show(
                 failed: one.failed,
             });
         }
-        return json::test_summary(console, last, skipped.values().sum(), micros as f64 / 1e6, cancelled);
+        let is_whole = !cancelled && left_out == 0;
+        return json::test_summary(console, last, skipped.values().sum(), micros as f64 / 1e6, is_whole);
     }
     let paint = console.paint(OutputStream::Output);
     out!(console, "{}", render(graph, rounds, skipped, micros, cancelled, paint));

@@ -54,6 +54,7 @@ impl Session {
             out.text(pattern.path.as_str());
             out.u8(pattern.wanted as u8);
             out.bool(pattern.is_folder);
+            out.bool(pattern.is_package());
         });
         out.text(self.results_folder().as_str());
         out.list(&self.settings, |out, setting| {

@@ -28,6 +28,8 @@ pub struct Settings {
     pub jobs: Option<usize>,
     /// Whether commands are told that files which they do not declare are not there.
     pub hide_undeclared: bool,
+    /// How long each command of a test may take that does not say it, in seconds.
+    pub test_timeout: Option<u64>,
     /// Kits in archives, by the names that definitions use.
     pub kits: BTreeMap<String, KitArchive>,
     /// Where registries are.
@@ -51,8 +53,17 @@ pub struct SettingsProblem {
     pub mend: Option<String>,
 }
 
-const KEYS: [&str; 8] =
-    ["at_least", "jobs", "hide_undeclared", "kits", "origins", "profiles", "shared", "workers"];
+const KEYS: [&str; 9] = [
+    "at_least",
+    "jobs",
+    "hide_undeclared",
+    "test_timeout",
+    "kits",
+    "origins",
+    "profiles",
+    "shared",
+    "workers",
+];
 
 /// What is said of a kit.
 const KIT_KEYS: [&str; 4] = ["url", "digest", "strip", "format"];
@@ -96,6 +107,10 @@ impl Settings {
                 ("hide_undeclared", _) => {
                     return wrong("`hide_undeclared` is true or false", "true");
                 }
+                ("test_timeout", found) => match number(found).and_then(|n| u64::try_from(n).ok()) {
+                    Some(seconds @ 1..=86_400) => settings.test_timeout = Some(seconds),
+                    _ => return wrong("`test_timeout` is a number of seconds, a day at most", "600"),
+                },
                 ("kits", DeValue::Table(table)) => {
                     for (name, value) in sorted(table) {
                         settings.kits.insert(name.get_ref().to_string(), kit(name, value)?);
@@ -157,6 +172,7 @@ fn not_toml(text: &str, error: &toml::de::Error) -> SettingsProblem {
     let line = text[..at].rsplit('\n').next().unwrap_or_default();
     let value = match line.split('=').next().unwrap_or_default().trim() {
         "jobs" => "4".to_owned(),
+        "test_timeout" => "600".to_owned(),
         "hide_undeclared" => "true".to_owned(),
         _ => format!("\"{word}\""),
     };
