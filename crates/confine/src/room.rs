@@ -157,6 +157,8 @@ impl Rooms {
         for device in DEVICES {
             first.file(device)?;
             first.show(on_machine(Path::new(device)), device, false)?;
+            // Devices are written to all the same; of the superuser's rooms nobody changes their permissions.
+            first.attributes(device, READ_ONLY | NO_SETUID, false)?;
         }
         for (at, target) in [
             ("/dev/fd", "/proc/self/fd"),
@@ -173,6 +175,7 @@ impl Rooms {
         first.link("/var/tmp", "/tmp")?;
         // A room can show its own processes only where these were seen whole.
         first.show(on_machine(Path::new("/proc")), "/proc", true)?;
+        first.attributes("/proc", READ_ONLY | NO_SETUID | NO_DEVICES, true)?;
         first.show(on_machine(workspace), WORKSPACE, true)?;
         first.attributes(WORKSPACE, NO_SETUID | NO_DEVICES, true)?;
         let mut then = Plan::default();

@@ -302,6 +302,10 @@ fn rooms_have_networks_of_their_own_where_they_want_them() {
     assert_eq!(in_network(Reach::Own(&own), connects), (true, "connected\n".to_owned()));
     assert!(!in_network(Reach::Nowhere, connects).0);
     assert!(!in_network(Reach::Own(&own), "import socket; socket.socket(socket.AF_UNIX)").0);
+    // Devices are the machine's: nobody changes them, the superuser's steps neither.
+    let changes = "import os\nfor d in ('null', 'zero', 'full', 'random', 'urandom'):\n  for f in (os.open('/dev/' + d, os.O_RDONLY), 0):\n    \
+                   try: os.fchmod(f, 0o600); print('changed', d)\n    except OSError: pass\nopen('/dev/null', 'w').write('x')";
+    assert_eq!(in_network(Reach::Nowhere, changes), (true, String::new()));
     let listens = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
     let port = listens.local_addr().unwrap().port();
     // Who has no network learns nothing of the machine's, either.
