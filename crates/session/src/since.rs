@@ -276,23 +276,26 @@ impl ChangedFiles {
     }
 }
 
+/// Whether a path leads through a link that changed, or by links to something that `differs`.
+fn is_behind_change(
+    machine: &Machine,
+    difference: &TreeDifference,
+    path: &WsPath,
+    differs: &dyn Fn(&str) -> bool,
+) -> bool {
+    let links = machine.links_to(path);
+    !links.is_empty()
+        && (links.iter().any(|(link, _)| difference.is_changed(machine, link.as_str()))
+            // Where it leads out of the workspace nobody knows what was there.
+            || machine.followed(path).is_none_or(|real| differs(real.as_str())))
+}
+
 /// Sources to which a link leads where something changed: the link, or what it leads to.
 fn sources_behind_links(machine: &Machine, difference: &TreeDifference, graph: &Graph) -> FxHashSet<WsPath> {
-    let sources = graph.files.iter().filter(|file| file.maker.is_none());
-    let is_behind = |path: &WsPath| {
-        let links = machine.links_to(path);
-        !links.is_empty()
-            && (links.iter().any(|(link, _)| difference.is_changed(machine, link.as_str()))
-            // Where it leads out of the workspace nobody knows what was there.
-            || machine.followed(path).is_none_or(|real| difference.is_changed(machine, real.as_str())))
-    };
-    let mut changed = FxHashSet::default();
-    for file in sources {
-        if is_behind(&file.path) {
-            changed.insert(file.path.clone());
-        }
-    }
-    changed
+    let sources = graph.files.iter().filter(|file| file.maker.is_none()).map(|file| &file.path);
+    let is_real_changed = |real: &str| difference.is_changed(machine, real);
+    let behind = sources.filter(|path| is_behind_change(machine, difference, path, &is_real_changed));
+    behind.cloned().collect()
 }
 
 /// The addresses of declarations whose values were taken from something that differs, directly or by way of others; `None` where what a
@@ -314,10 +317,11 @@ fn declared_from(machine: &Machine, trail: &Trail, difference: &TreeDifference) 
                 // Definition files count by what is declared in them, and by whether they are there.
                 return difference.names.contains(text);
             }
-            match machine.check(&path.into()) {
+            let differs = |text: &str| match machine.check(&path.into()) {
                 Some(found) if found.is_folder() => difference.are_names_changed(machine, text),
                 _ => difference.is_changed(machine, text),
-            }
+            };
+            differs(text) || is_behind_change(machine, difference, path, &differs)
         })
         .collect();
     // What packages there are shows in their definition files.

@@ -56,10 +56,12 @@ impl Workspace {
         let not_text = |_| io::Error::other("it is not UTF-8 text");
         let text = String::from_utf8(bytes).map_err(not_text);
         let text = text.map_err(|e| OpenProblem::Io(path.clone(), e))?;
-        let settings = match Settings::parse(&text) {
+        let mut settings = match Settings::parse(&text) {
             Ok(settings) => settings,
             Err(problem) => return Err(OpenProblem::Settings { path, text, problem }),
         };
+        let certificates = settings.shared.as_mut().and_then(|shared| shared.place.certificates.as_mut());
+        certificates.into_iter().for_each(|path| *path = root.join(&*path));
         let below = start.strip_prefix(root).unwrap_or(Path::new(""));
         let folder = WsPath::root().resolve(&below.to_string_lossy()).unwrap_or_else(|_| WsPath::root());
         Ok(Workspace { root: root.to_owned(), folder, settings })

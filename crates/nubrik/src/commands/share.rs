@@ -52,7 +52,11 @@ pub fn share(console: Console, choice: &Choice, work: Option<&ShareWork>) -> Com
         }
         Some(ShareWork::Create { at, root, secret, endpoint, region }) => {
             let (secret, endpoint, region) = (secret.clone(), endpoint.clone(), region.clone());
-            create(console, &SharedPlace { at: at.clone(), secret, endpoint, region }, root)
+            create(
+                console,
+                &SharedPlace { at: at.clone(), secret, endpoint, region, certificates: None },
+                root,
+            )
         }
         Some(ShareWork::Add { name, key, line, root }) => add(console, choice, (name, key, line), root),
         Some(ShareWork::Prune { days, at_once }) => {

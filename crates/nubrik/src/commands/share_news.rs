@@ -14,6 +14,7 @@ use crate::ui::console::{Console, OutputStream};
 use crate::ui::json;
 use crate::ui::paint::Ink;
 use crate::ui::text::{size, time};
+use crate::ui::visible::visible;
 
 /// A head of this age may be withheld by whoever has the store.
 const OLD: Duration = Duration::from_secs(7 * 86_400);
@@ -220,15 +221,19 @@ fn say_workers(console: Console, session: &Session, stream: OutputStream) {
     let paint = console.paint(stream);
     let line = |ink: Ink, text: &str| console.line(stream, &labelled(paint, ink, "workers", text));
     let steps = if ran == 1 { "1 step".to_owned() } else { format!("{ran} steps") };
-    let others =
-        if machines == 1 { "1 other machine".to_owned() } else { format!("{machines} other machines") };
+    let others = match machines {
+        // They left meanwhile.
+        0 => "other machines".to_owned(),
+        1 => "1 other machine".to_owned(),
+        _ => format!("{machines} other machines"),
+    };
     if ran > 0 {
         line(Ink::Found, &format!("{steps} ran on {others}"));
     } else if machines == 0 {
         line(Ink::Faint, "nobody works for this pool now: this machine is alone");
     }
     if let Some(why) = refused {
-        line(Ink::Doubt, &format!("some steps came back: {why}"));
+        line(Ink::Doubt, &format!("some steps came back: {}", visible(&why)));
     }
 }
 

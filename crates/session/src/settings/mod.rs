@@ -79,6 +79,15 @@ fn problem(at: Range<usize>, message: String, mend: Option<String>) -> SettingsP
     SettingsProblem { message, range: Some(at), mend }
 }
 
+/// What is wrong with an address that holds a user or a password: the line is not shown, since logs are for everybody.
+fn with_password(name: &str, value: &Keyed<'_>) -> Option<SettingsProblem> {
+    let DeValue::String(text) = value.get_ref() else { return None };
+    let server = text.split_once("://")?.1.split('/').next()?;
+    let message = format!("`{name}` holds a user or a password, and this file is for everybody");
+    let mend = "secret = \"VARIABLE\" names the variable that holds USER:PASSWORD".to_owned();
+    server.contains('@').then(|| SettingsProblem { message, range: None, mend: Some(mend) })
+}
+
 impl Settings {
     /// Reads settings.
     ///

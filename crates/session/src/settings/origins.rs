@@ -51,7 +51,7 @@ pub(super) fn origins(table: &DeTable<'_>) -> Result<OriginSettings, SettingsPro
 }
 
 /// A path in the workspace.
-fn path(name: &str, value: &Keyed<'_>) -> Result<String, SettingsProblem> {
+pub(super) fn path(name: &str, value: &Keyed<'_>) -> Result<String, SettingsProblem> {
     match value.get_ref() {
         DeValue::String(path) if path.starts_with('/') => Ok(path.to_string()),
         DeValue::String(path)

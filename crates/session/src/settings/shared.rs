@@ -1,14 +1,16 @@
 //! `[shared]`: the team's store that the workspace proposes.
 
+use std::path::PathBuf;
 use std::time::Duration;
 
 use nubrik_diagnostic::nearest;
 use nubrik_shared::PublicKey;
 use toml::de::{DeTable, DeValue};
 
-use super::{Keyed, SettingsProblem, problem, sorted};
+use super::{Keyed, SettingsProblem, origins, problem, sorted, with_password};
 
-const KEYS: [&str; 8] = ["at", "root", "lines", "secret", "endpoint", "region", "wait", "verify"];
+const KEYS: [&str; 9] =
+    ["at", "root", "lines", "secret", "endpoint", "region", "certificates", "wait", "verify"];
 
 /// The longest time that the end of a build may wait, in seconds: a day.
 const LONGEST_WAIT: f64 = 86_400.0;
@@ -52,6 +54,8 @@ pub struct SharedPlace {
     pub endpoint: Option<String>,
     /// Of object storage: its region.
     pub region: Option<String>,
+    /// A file of certificates in PEM, which are trusted besides those of the machine: from the workspace's root, until that is known.
+    pub certificates: Option<PathBuf>,
 }
 
 impl SharedPlace {
@@ -96,7 +100,10 @@ pub(super) fn shared(
         let wrong =
             |(message, mend): (&str, &str)| problem(value.span(), message.to_owned(), Some(mend.to_owned()));
         match &**key.get_ref() {
-            "at" => place.at = text().filter(|text| is_place(text)).ok_or_else(|| wrong(NO_PLACE))?,
+            "at" => {
+                with_password("at", value).map_or(Ok(()), Err)?;
+                place.at = text().filter(|text| is_place(text)).ok_or_else(|| wrong(NO_PLACE))?;
+            }
             "root" => {
                 let key = text().and_then(|text| PublicKey::parse(&text));
                 root = Some(key.ok_or_else(|| wrong(NO_KEY))?);
@@ -108,6 +115,7 @@ pub(super) fn shared(
                 place.endpoint = Some(server.ok_or_else(|| wrong(NO_SERVER))?);
             }
             "region" => place.region = Some(text().ok_or_else(|| wrong(NO_REGION))?),
+            "certificates" => place.certificates = Some(origins::path("certificates", value)?.into()),
             "wait" => {
                 let seconds = number(value).filter(|seconds| *seconds >= 0.0 && *seconds <= LONGEST_WAIT);
                 wait = Some(Duration::from_secs_f64(seconds.ok_or_else(|| wrong(NO_WAIT))?));

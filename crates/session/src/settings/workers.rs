@@ -3,7 +3,7 @@
 use nubrik_diagnostic::nearest;
 use toml::de::{DeTable, DeValue};
 
-use super::{Keyed, SettingsProblem, problem, sorted};
+use super::{Keyed, SettingsProblem, problem, sorted, with_password};
 
 const KEYS: [&str; 3] = ["at", "pool", "secret"];
 
@@ -44,6 +44,7 @@ pub(super) fn workers(
             |(message, mend): (&str, &str)| problem(value.span(), message.to_owned(), Some(mend.to_owned()));
         match &**key.get_ref() {
             "at" => {
+                with_password("at", value).map_or(Ok(()), Err)?;
                 settings.at = text(value).filter(|text| is_server(text)).ok_or_else(|| wrong(NO_SERVER))?
             }
             "pool" => {
