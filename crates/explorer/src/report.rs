@@ -90,7 +90,8 @@ fn cases_of(test: &TestedTarget<'_>) -> Vec<Case> {
             name: if cases.is_empty() { test.address.to_owned() } else { "the test as a whole".to_owned() },
             outcome: if test.last == "failed" { CaseOutcome::Failed } else { CaseOutcome::Passed },
             seconds: Some(test.micros as f64 / 1e6),
-            text: test.printed.unwrap_or_default().to_owned(),
+            // The first line is what lists show.
+            text: [test.failure, test.printed].into_iter().flatten().collect::<Vec<_>>().join("\n"),
         });
     }
     cases
@@ -121,6 +122,7 @@ fn tests_html(tests: &[TestedTarget<'_>]) -> Markup {
             div.step {
                 h2 { span.name { (test.address) } }
                 p { (state("failed")) @if let Some(why) = test.quarantined { ", " (state("quarantined")) ": " (why) } @if test.is_flaky { ", " (state("flaky")) } }
+                @if let Some(failure) = test.failure { p { (failure) } }
                 @for case in test.cases.iter().filter(|case| case.outcome == CaseOutcome::Failed) {
                     h3 { span.name { (case.name) } }
                     @if !case.text.is_empty() { pre.wrap { (text_of(case.text.as_bytes(), 16_000)) } }
@@ -221,7 +223,9 @@ fn build_markdown(build: &BuildRecord) -> String {
     out.push_str(".\n\n");
     for step in build.done.iter().filter(|step| step.state == "failed") {
         let _ = writeln!(out, "## Failed: {} {}\n", code(&step.target), plain(&step.say));
-        let _ = writeln!(out, "{}\n", plain(&step.reason));
+        let failure =
+            step.failure.as_deref().map_or_else(String::new, |failure| format!("{failure}; it ran since: "));
+        let _ = writeln!(out, "{}\n", plain(&format!("{failure}{}", step.reason)));
         if let Some(printed) = step.printed.as_deref().filter(|printed| !printed.trim().is_empty()) {
             out.push_str(&block(printed));
         }
@@ -256,6 +260,9 @@ fn tests_markdown(tests: &[TestedTarget<'_>]) -> String {
     for test in tests.iter().filter(|test| test.last == "failed") {
         let quarantined = if test.quarantined.is_some() { " (quarantined)" } else { "" };
         let _ = writeln!(out, "## Failed: {}{quarantined}\n", code(test.address));
+        if let Some(failure) = test.failure {
+            let _ = writeln!(out, "{}\n", plain(failure));
+        }
         for case in test.cases.iter().filter(|case| case.outcome == CaseOutcome::Failed) {
             let _ = writeln!(out, "- {}\n", plain(&case.name));
             if !case.text.trim().is_empty() {

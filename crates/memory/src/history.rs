@@ -5,7 +5,7 @@ use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 
 use nubrik_bytes::Digest;
 use nubrik_disk::{Below, read_open};
-use nubrik_engine::{Event, Listener, SharedUse, Summary, Verdict};
+use nubrik_engine::{Event, Failure, Listener, SharedUse, Summary, Verdict};
 use nubrik_graph::{Graph, StepId};
 use rustix::fs::{Mode, OFlags};
 use serde::{Deserialize, Serialize};
@@ -73,6 +73,9 @@ pub struct StepRecord {
     /// The address of the test that it gives a verdict for.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub test: Option<String>,
+    /// How it failed, in a few words, where it did.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub failure: Option<String>,
     /// What it printed, where it failed; of much the beginning and the end.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub printed: Option<String>,
@@ -145,6 +148,7 @@ impl BuildRecord {
 pub struct Chronicle<'a> {
     listener: &'a dyn Listener,
     graph: &'a Graph,
+    words: fn(&Failure) -> String,
     began: Instant,
     started: SystemTime,
     done: Mutex<Vec<(StepId, StepRecord)>>,
@@ -169,9 +173,10 @@ fn ends_of(printed: &[u8]) -> String {
 
 impl<'a> Chronicle<'a> {
     /// One that passes on what it hears.
-    pub fn new(listener: &'a dyn Listener, graph: &'a Graph) -> Chronicle<'a> {
+    /// `words` says in a few words how a step failed.
+    pub fn new(listener: &'a dyn Listener, graph: &'a Graph, words: fn(&Failure) -> String) -> Chronicle<'a> {
         let (began, started) = (Instant::now(), SystemTime::now());
-        Chronicle { listener, graph, began, started, done: Mutex::default() }
+        Chronicle { listener, graph, words, began, started, done: Mutex::default() }
     }
 
     /// What was heard, with the result of the build. `key_of` gives the first part of the key of the step with some folder.
@@ -210,7 +215,7 @@ impl<'a> Chronicle<'a> {
 
 impl Listener for Chronicle<'_> {
     fn hear(&self, event: &Event) {
-        if let Event::Done { step, verdict, reason, micros, machine, printed, .. } = event
+        if let Event::Done { step, verdict, reason, micros, machine, printed, failure, .. } = event
             && *verdict != Verdict::Current
         {
             let took = if matches!(verdict, Verdict::Ran | Verdict::Failed) { *micros } else { 0 };
@@ -226,6 +231,7 @@ impl Listener for Chronicle<'_> {
                 machine: machine.as_deref().map(str::to_owned),
                 key: None,
                 test: node.check.as_ref().map(|check| check.address.to_string()),
+                failure: failure.as_ref().map(self.words).filter(|text| !text.is_empty()),
                 printed: (*verdict == Verdict::Failed).then(|| ends_of(printed)),
             };
             self.done.lock().unwrap_or_else(PoisonError::into_inner).push((*step, record));

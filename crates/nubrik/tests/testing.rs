@@ -432,6 +432,22 @@ fn a_test_that_hangs_fails_and_its_report_says_so() {
 }
 
 #[test]
+fn reports_say_why_a_silent_test_failed() {
+    let sandbox = Sandbox::new(&[("targets.nub", "test silent = check { run = `false` }\n")]);
+    sandbox.run(&["test"]).expect(1);
+    sandbox.run(&["report", "tests", "--junit", "t.xml", "--markdown", "t.md", "--html", "t.html"]).expect(0);
+    for file in ["t.xml", "t.md", "t.html"] {
+        assert!(sandbox.read(file).contains("exited with code 1"), "{file}: {}", sandbox.read(file));
+    }
+    sandbox.run(&["report", "--markdown", "b.md"]).expect(0);
+    assert!(
+        sandbox.read("b.md").contains("exited with code 1; it ran since: never built here"),
+        "{}",
+        sandbox.read("b.md")
+    );
+}
+
+#[test]
 fn how_long_tests_may_take_is_a_setting() {
     let sandbox = Sandbox::new(&[
         ("nubrik.toml", "test_timeout = 1\n"),

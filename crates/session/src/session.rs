@@ -114,6 +114,8 @@ pub struct Session {
     earlier: HashMap<Arc<str>, Verdict>,
     /// What a shared store was good for so far.
     shared_use: SharedUse,
+    /// How a step failed, in a few words, for who looks at builds later.
+    failure_words: fn(&nubrik_engine::Failure) -> String,
     /// Why something was not given to the team's store, the first time.
     not_given: OnceLock<nubrik_shared::SharedTrouble>,
     /// How many steps other machines ran so far.
@@ -237,6 +239,7 @@ impl Session {
             answers: HashMap::new(),
             earlier: HashMap::new(),
             shared_use: SharedUse::default(),
+            failure_words: |_| String::new(),
             not_given: OnceLock::new(),
             ran_elsewhere: 0,
             verify_rate: 0,

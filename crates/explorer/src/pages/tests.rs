@@ -39,6 +39,8 @@ pub(crate) struct TestedTarget<'s> {
     pub is_flaky: bool,
     /// What it printed when it failed the last time, if that was its last run.
     pub printed: Option<&'s str>,
+    /// How it failed then, in a few words.
+    pub failure: Option<&'s str>,
 }
 
 /// All tests: first those that failed, then those that are in doubt.
@@ -47,12 +49,14 @@ pub(crate) fn all(site: &Site) -> Vec<TestedTarget<'_>> {
     let mut runs: BTreeMap<&str, Vec<(u64, &'static str, u64)>> = BTreeMap::new();
     let mut ends: BTreeMap<(&str, &str), BTreeSet<&str>> = BTreeMap::new();
     let mut printed: BTreeMap<&str, Option<&str>> = BTreeMap::new();
+    let mut failures: BTreeMap<&str, Option<&str>> = BTreeMap::new();
     for build in site.builds() {
         for step in &build.done {
             let (Some(test), "ran" | "failed") = (&step.test, step.state.as_str()) else { continue };
             let word = if step.state == "ran" { "passed" } else { "failed" };
             runs.entry(test).or_default().push((build.build, word, step.micros));
             printed.insert(test, step.printed.as_deref());
+            failures.insert(test, step.failure.as_deref());
             if let Some(key) = &step.key {
                 ends.entry((test, key)).or_default().insert(word);
             }
@@ -82,6 +86,7 @@ pub(crate) fn all(site: &Site) -> Vec<TestedTarget<'_>> {
                 runs: runs.remove(&*check.address).unwrap_or_default(),
                 is_flaky: flaky.contains(&*check.address),
                 printed: printed.get(&*check.address).copied().flatten(),
+                failure: failures.get(&*check.address).copied().flatten(),
             }
         })
         .collect();

@@ -190,6 +190,7 @@ pub fn open(console: Console, choice: &Choice) -> CommandResult<Session> {
 /// The same for a command that builds: its steps may reach out of this machine, unless that is not wanted.
 pub fn open_to_build(console: Console, choice: &Choice, how: How) -> CommandResult<Session> {
     let mut session = open(console, choice)?;
+    session.name_failures(crate::ui::failure::short);
     session.let_reach(if how.offline { Outreach::NoNetwork } else { Outreach::Everything });
     if how.no_cache {
         session.keep_no_results();

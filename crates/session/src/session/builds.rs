@@ -10,6 +10,11 @@ use nubrik_memory::{BuildRecord, Chronicle, keep_build, kept_builds};
 use super::Session;
 
 impl Session {
+    /// Has it be kept how steps fail, in these words.
+    pub fn name_failures(&mut self, words: fn(&nubrik_engine::Failure) -> String) {
+        self.failure_words = words;
+    }
+
     /// Keeps what became of a build in which anything happened.
     pub(super) fn keep_history(
         &self,

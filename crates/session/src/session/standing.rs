@@ -238,7 +238,7 @@ impl Workshop<'_> {
         };
         let maker_elsewhere = |path: &str| reached.snapshot.maker_of(path).map(Arc::from);
         let request = reached.request(&maker_elsewhere, &|_, _| None);
-        let chronicle = Chronicle::new(listener, &reached.part.graph);
+        let chronicle = Chronicle::new(listener, &reached.part.graph, self.failure_words);
         let mut outcome = self.built(request, &chronicle, options)?;
         if outcome.lost > 0 && !outcome.cancelled {
             return Ok(None);
