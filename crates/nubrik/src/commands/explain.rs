@@ -124,10 +124,15 @@ const WORDS: [(&str, &str, &str); 10] = [
     ),
 ];
 
-const SETTINGS: [(&str, &str, &str); 7] = [
+const SETTINGS: [(&str, &str, &str); 8] = [
+    (
+        "test_timeout",
+        "How many seconds each command of a test may take that says no `timeout` of its own: 600 by default, a day at most. What takes longer is ended, and the test has failed.",
+        "test_timeout = 1200",
+    ),
     (
         "shared",
-        "A team's store, from which results are taken that others made: `at` is an address, the path of a folder, or `s3://BUCKET/PREFIX` with the server's address as `endpoint` and perhaps a `region`; `root` is the key that says who may write there, `lines` the lines of builds that are wanted (\"main\" by default), `secret` the name of a variable with a token, or a user and a password with `:` between. `wait` is for how many seconds the end of a build waits until all is given that it made, `verify` the share of what is taken or given that runs again and is compared (0 to 1) where results are given. Each person agrees to it once: `nubrik share accept`.",
+        "A team's store, from which results are taken that others made: `at` is an address, the path of a folder, or `s3://BUCKET/PREFIX` with the server's address as `endpoint` and perhaps a `region`; `root` is the key that says who may write there, `lines` the lines of builds that are wanted (\"main\" by default), `secret` the name of a variable with a token, or a user and a password with `:` between, `certificates` a file in PEM that is trusted besides what the machine trusts. `wait` is for how many seconds the end of a build waits until all is given that it made, `verify` the share of what is taken or given that runs again and is compared (0 to 1) where results are given. Each person agrees to it once: `nubrik share accept`.",
         "[shared]\nat = \"https://store.example/nubrik\"\nroot = \"ed25519:47HhKluE8bw1TPpEvWLq3rdAO5GjzXer1VTXs7MA0zw\"",
     ),
     (

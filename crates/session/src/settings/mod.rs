@@ -85,7 +85,7 @@ fn with_password(name: &str, value: &Keyed<'_>) -> Option<SettingsProblem> {
     let server = text.split_once("://")?.1.split('/').next()?;
     let message = format!("`{name}` holds a user or a password, and this file is for everybody");
     let mend = "secret = \"VARIABLE\" names the variable that holds USER:PASSWORD".to_owned();
-    server.contains('@').then(|| SettingsProblem { message, range: None, mend: Some(mend) })
+    server.contains('@').then_some(SettingsProblem { message, range: None, mend: Some(mend) })
 }
 
 impl Settings {
