@@ -2,6 +2,7 @@
 
 mod again;
 mod bringing;
+mod build_report;
 mod building;
 mod builds;
 mod covered;
@@ -40,7 +41,7 @@ use nubrik_engine::{
 use nubrik_graph::{FileId, Graph, Step};
 use nubrik_lang::{AnswerText, Evaluation, Setting, SettingValue};
 use nubrik_machine::Machine;
-use nubrik_memory::{Journal, Results, STATE_FILE, newest_build};
+use nubrik_memory::{Journal, STATE_FILE, newest_build};
 use nubrik_shared::{LayeredStore, Publisher, SharedStore};
 use nubrik_source::{FilePath, WsPath};
 use nubrik_store::{LocalStore, Store};
@@ -55,6 +56,7 @@ const STORE_LIMIT: u64 = 20 << 30;
 const TOOLS_LIMIT: u64 = 64 << 20;
 
 pub use bringing::KitNews;
+pub use build_report::BuildReport;
 pub use covered::Covered;
 pub use crew::Crew;
 pub use evaluating::MachineLacks;
@@ -142,40 +144,6 @@ pub struct ChoiceProblem {
 pub enum BuildProblem {
     /// The tool's own files, or what a probe answered, cannot be read or written.
     Own(PathBuf, io::Error),
-}
-
-/// The result of a build.
-pub struct BuildReport {
-    /// Counts and the longest chain.
-    pub summary: Summary,
-    /// Where the requested results are, from the workspace's root.
-    pub results: Results,
-    /// Whether it was stopped.
-    pub cancelled: bool,
-    /// Whether a failure lies in the machine.
-    pub machine_lacks: bool,
-    /// How many steps came out otherwise when they ran again.
-    pub unsteady: usize,
-    /// The addresses of what was asked for and could not be evaluated.
-    pub left_out: Vec<String>,
-}
-
-impl BuildReport {
-    /// The report of what was built, with where its results are.
-    fn of(outcome: &Outcome, results: Results) -> BuildReport {
-        let Outcome {
-            summary,
-            cancelled,
-            machine_lacks,
-            changes: _,
-            looked_at: _,
-            lost: _,
-            shared: _,
-            sent: _,
-        } = outcome;
-        let (summary, cancelled, machine_lacks) = (summary.clone(), *cancelled, *machine_lacks);
-        BuildReport { summary, results, cancelled, machine_lacks, unsteady: 0, left_out: Vec::new() }
-    }
 }
 
 /// What this machine is called besides its system and its processor: labels with spaces between.

@@ -1,0 +1,38 @@
+//! What a build says when it is over.
+
+use nubrik_engine::{Outcome, Summary};
+use nubrik_memory::Results;
+
+/// The result of a build.
+pub struct BuildReport {
+    /// Counts and the longest chain.
+    pub summary: Summary,
+    /// Where the requested results are, from the workspace's root.
+    pub results: Results,
+    /// Whether it was stopped.
+    pub cancelled: bool,
+    /// Whether a failure lies in the machine.
+    pub machine_lacks: bool,
+    /// How many steps came out otherwise when they ran again.
+    pub unsteady: usize,
+    /// The addresses of what was asked for and could not be evaluated.
+    pub left_out: Vec<String>,
+}
+
+impl BuildReport {
+    /// The report of what was built, with where its results are.
+    pub(super) fn of(outcome: &Outcome, results: Results) -> BuildReport {
+        let Outcome {
+            summary,
+            cancelled,
+            machine_lacks,
+            changes: _,
+            looked_at: _,
+            lost: _,
+            shared: _,
+            sent: _,
+        } = outcome;
+        let (summary, cancelled, machine_lacks) = (summary.clone(), *cancelled, *machine_lacks);
+        BuildReport { summary, results, cancelled, machine_lacks, unsteady: 0, left_out: Vec::new() }
+    }
+}
