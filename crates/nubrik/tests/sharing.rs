@@ -195,8 +195,9 @@ fn who_must_share_fails_where_the_store_is_of_no_use() {
     assert!(built.stderr.contains("the team's store was not of use"), "{}", built.stderr);
     let tested = ci.writes(&["test", "--require-shared"]).expect(5);
     assert!(tested.stderr.contains("--require-shared wants it"), "{}", tested.stderr);
-    // Otherwise the work counts.
+    // Otherwise the work counts. That nothing is wanted of the store now does not make it one.
     ci.writes(&["build"]).expect(0);
+    ci.writes(&["build", "--require-shared"]).expect(5);
     // Who names none, or did not agree, is told as well.
     let alone = Sandbox::new(&[("targets.nub", "target a = step { run = sh`: > {out \"x\"}` }\n")]);
     let run = alone.run(&["build", "--require-shared"]).expect(5);

@@ -211,9 +211,14 @@ impl Session {
     /// Why the team's store was not of full use in this session, for people; nothing where it was.
     pub fn shared_trouble(&self) -> Option<String> {
         match self.shared() {
+            TeamStore::None if self.workspace.settings.shared.is_some() => {
+                Some("it is not used without the network".to_owned())
+            }
             TeamStore::None => Some("this workspace names no team's store".to_owned()),
             TeamStore::Proposed(_) => Some("you did not agree to use it".to_owned()),
             TeamStore::Used(store) => {
+                // Where all was here already nobody asked it so far.
+                store.members();
                 self.not_given.get().cloned().or_else(|| store.trouble()).map(|trouble| trouble.to_string())
             }
         }
