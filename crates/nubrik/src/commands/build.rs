@@ -405,6 +405,7 @@ pub fn show(console: Console, report: &BuildReport, how: How, micros: u64, strea
         OutputStream::Output => out!(console, "{text}"),
         OutputStream::Error => err!(console, "{text}"),
     }
+    left_out::remind(console, left_out, stream);
 }
 
 /// How a command ends that wants something built first and does not get it; says the result of the build.

@@ -81,6 +81,22 @@ pub fn evaluate_part(
     Ok(PartEvaluated { evaluation, patterns, left_out })
 }
 
+fn named(addresses: &[String]) -> String {
+    let some = addresses.iter().take(NAMED).map(String::as_str).collect::<Vec<_>>().join(", ");
+    match addresses.len().saturating_sub(NAMED) {
+        0 => some,
+        more => format!("{some} and {more} more"),
+    }
+}
+
+/// Says at the end once more what was left out: the errors may be far above.
+pub fn remind(console: Console, addresses: &[String], stream: OutputStream) {
+    if !addresses.is_empty() && !console.is_json() {
+        let text = format!("{}: not even tried, since their definitions have errors", named(addresses));
+        console.line(stream, &labelled(console.paint(stream), Ink::Doubt, "left out", &text));
+    }
+}
+
 impl Unevaluated {
     /// Says what is not built or tested.
     fn say(&self, console: Console) {
@@ -88,13 +104,8 @@ impl Unevaluated {
         if console.is_json() {
             return console.event(&UnevaluatedEvent { event: "left-out", addresses, errors: errors.len() });
         }
-        let named = addresses.iter().take(NAMED).map(String::as_str).collect::<Vec<_>>().join(", ");
-        let more = match addresses.len().saturating_sub(NAMED) {
-            0 => String::new(),
-            more => format!(" and {more} more"),
-        };
         let paint = console.paint(OutputStream::Output);
-        let text = format!("{named}{more}: they have errors, or need what has some; the rest goes on");
+        let text = format!("{}: they have errors, or need what has some; the rest goes on", named(addresses));
         outln!(console, "\n{}", labelled(paint, Ink::Doubt, "left out", &text));
     }
 

@@ -121,6 +121,7 @@ pub fn run(
         ui::show(console, graph, &rounds, &left, micros, cancelled, left_out.addresses.len());
     }
     show_lines(false)?;
+    left_out::remind(console, &left_out.addresses, OutputStream::Output);
     Ok(match () {
         () if cancelled => Exit::Interrupted,
         () if machine_lacks => Exit::Machine,
