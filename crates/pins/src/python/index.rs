@@ -177,7 +177,12 @@ fn json_files(bytes: &[u8], address: &Address, name: &str) -> Result<Vec<IndexFi
             },
         })
     });
-    Ok(files.collect())
+    Ok(files.filter(|file| is_file_name(&file.name)).collect())
+}
+
+/// Whether a name of an archive is one name, and leads nowhere.
+fn is_file_name(name: &str) -> bool {
+    !name.is_empty() && !name.starts_with('.') && !name.contains(['/', '\\', '\0'])
 }
 
 /// The strongest digest that is published.
@@ -224,6 +229,7 @@ fn html_files(bytes: &[u8], address: &Address) -> Vec<IndexFile> {
             address: target,
         });
     }
+    files.retain(|file| is_file_name(&file.name));
     files
 }
 
@@ -240,4 +246,22 @@ pub(crate) fn newest(desk: &Desk<'_>, name: &str) -> Result<Option<String>, PinP
         .iter()
         .filter(|(version, files)| !version.any_prerelease() && files.iter().any(|file| !file.is_yanked));
     Ok(usable.map(|(version, _)| version.to_string()).next_back())
+}
+
+#[cfg(test)]
+#[allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
+mod tests {
+    use super::*;
+
+    #[test]
+    fn names_of_archives_lead_nowhere() {
+        let address = Address::parse("https://index.example/simple/tides/").unwrap().0;
+        let page = r#"{"files": [
+            {"filename": "tides-1.0-py3-none-any.whl", "url": "a.whl", "hashes": {}},
+            {"filename": "../../tides-2.0-py3-none-any.whl", "url": "b.whl", "hashes": {}},
+            {"filename": "..", "url": "c.whl", "hashes": {}}, {"filename": "", "url": "d.whl", "hashes": {}}]}"#;
+        let files = json_files(page.as_bytes(), &address, "tides").unwrap();
+        let names: Vec<&str> = files.iter().map(|file| file.name.as_str()).collect();
+        assert_eq!(names, ["tides-1.0-py3-none-any.whl"]);
+    }
 }

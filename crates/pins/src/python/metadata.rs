@@ -3,7 +3,7 @@
 use std::io::Read;
 use std::path::Path;
 
-use pep440_rs::VersionSpecifiers;
+use pep440_rs::{Version, VersionSpecifiers};
 use pep508_rs::{Requirement, VerbatimUrl};
 
 /// The most that a `METADATA` may hold, in bytes.
@@ -12,6 +12,9 @@ const LIMIT: u64 = 16 << 20;
 /// What a version of a distribution needs.
 #[derive(Clone, Debug, Default)]
 pub(crate) struct Metadata {
+    /// What it says that it is: a name and a version, where it says that.
+    pub name: Option<String>,
+    pub version: Option<String>,
     pub requires: Vec<Requirement<VerbatimUrl>>,
     pub python: Option<VersionSpecifiers>,
     pub extras: Vec<String>,
@@ -28,6 +31,8 @@ impl Metadata {
             let Some((name, value)) = line.split_once(':') else { continue };
             let value = value.trim();
             match name.to_ascii_lowercase().as_str() {
+                "name" => metadata.name = Some(super::normal_name(value)),
+                "version" => metadata.version = Some(value.to_owned()),
                 "requires-dist" => {
                     let requirement = value.parse().map_err(|e| format!("it needs `{value}`: {e}"))?;
                     metadata.requires.push(requirement);
@@ -51,6 +56,20 @@ impl Metadata {
         }
         metadata.licence = metadata.licence.or(written).or(classified);
         Ok(metadata)
+    }
+
+    /// The same, of what a registry calls by a name and a version: one that says that it is something else is refused.
+    pub(crate) fn read_of(text: &str, name: &str, version: &Version) -> Result<Metadata, String> {
+        let metadata = Metadata::read(text)?;
+        let is_other = |own: &String| *own != super::normal_name(name);
+        if let Some(own) = metadata.name.as_ref().filter(|own| is_other(own)) {
+            return Err(format!("it says that it is `{own}`"));
+        }
+        let is_same = |own: &str| own.parse::<Version>().is_ok_and(|own| own == *version);
+        match metadata.version.as_ref().filter(|own| !is_same(own)) {
+            Some(own) => Err(format!("it says that it is version {own}")),
+            None => Ok(metadata),
+        }
     }
 
     /// The text of a wheel's `METADATA`.
@@ -84,5 +103,11 @@ mod tests {
         assert_eq!(metadata.extras, ["moon-phase"]);
         assert_eq!(metadata.licence.as_deref(), Some("MIT"));
         assert!(Metadata::read("Requires-Dist: ???").is_err());
+        let of = |name: &str, version: &str| {
+            Metadata::read_of("Name: Tide_Lib\nVersion: 1.0\n", name, &version.parse().unwrap()).err()
+        };
+        assert_eq!((of("tide-lib", "1.0"), of("tide-lib", "1.0.0")), (None, None));
+        assert_eq!(of("moon", "1.0").unwrap(), "it says that it is `tide-lib`");
+        assert_eq!(of("tide-lib", "99.0").unwrap(), "it says that it is version 1.0");
     }
 }

@@ -163,7 +163,7 @@ impl DistributionProvider<'_> {
                     .map_err(|what| PinProblem::new(format!("{name} {version}: {what}")))?
             }
         };
-        let metadata = Rc::new(Metadata::read(&text));
+        let metadata = Rc::new(Metadata::read_of(&text, name, version));
         self.metadata.borrow_mut().insert(key, metadata.clone());
         Ok(metadata)
     }
