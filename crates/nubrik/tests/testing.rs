@@ -517,6 +517,20 @@ fn one_bad_thing_does_not_stop_the_rest() {
     let report = sandbox.read("cases.xml");
     assert!(report.contains("tests=\"4\" failures=\"3\""), "{report}");
     assert!(report.contains("no kit `nothing` ships with nubrik"), "{report}");
+    // Answers of probes are still found for what is left.
+    let probing = Sandbox::new(&[
+        ("a/targets.nub", "target x = step { run = sh`echo > {out \"o\"}`, folder = \"nowhere\" }\n"),
+        (
+            "b/targets.nub",
+            "let has = probe { run = `true` }.ok\ntarget y = write { path = \"o\", text = if has then \"yes\" else \"no\" }\n",
+        ),
+    ]);
+    let run = probing.run(&["build", "-k"]).expect(3);
+    assert!(
+        run.stdout.contains("left out  a/x") && probing.read("out/default/b/y/o") == "yes",
+        "{}",
+        run.stdout
+    );
     // Where nothing is left it is as without it.
     let none = sandbox.run(&["build", "-k", "strange"]).expect(3);
     assert!(!none.stdout.contains("left out"), "{}", none.stdout);

@@ -11,7 +11,7 @@ use super::left_out::{self, PartEvaluated};
 use super::share_news;
 use super::since::Affected;
 use super::verify;
-use super::{CommandResult, evaluate_with, open_to_build, own_problem, patterns};
+use super::{CommandResult, open_to_build, own_problem, patterns};
 use crate::arguments::{Choice, How};
 use crate::exit::Exit;
 use crate::ui::console::{Console, OutputStream, err, errln, out, outln};
@@ -157,12 +157,13 @@ fn build_since(
     revision: &str,
     began: Instant,
 ) -> CommandResult<Exit> {
-    let evaluation =
-        evaluate_with(console, workshop, Some((how, OutputStream::Output)), |s| s.evaluate(patterns))?;
+    let part = left_out::evaluate_part(console, workshop, patterns, (how, OutputStream::Output))?;
+    let PartEvaluated { evaluation, patterns, left_out } = part;
     refuse_jobs(console, &evaluation)?;
     let reached = Affected::of(console, workshop, &evaluation, revision)?;
     let files = Files { files: &reached.files, again: &[] };
-    let report = build_of(console, workshop, patterns, (&evaluation, files), how, OutputStream::Output)?;
+    let mut report = build_of(console, workshop, &patterns, (&evaluation, files), how, OutputStream::Output)?;
+    report.left_out = left_out.addresses;
     let micros = began.elapsed().as_micros() as u64;
     show(console, &report, how, micros, OutputStream::Output);
     reached.say_skipped(console);

@@ -4,11 +4,11 @@
 use nubrik_cases::{Case, CaseOutcome, Suite};
 use nubrik_diagnostic::{Diagnostic, Severity};
 use nubrik_lang::{AddressPattern, Evaluation};
-use nubrik_session::Workshop;
+use nubrik_session::{Narrowed, Workshop};
 use nubrik_source::Sources;
 use serde::Serialize;
 
-use super::{Answering, CommandResult, evaluate_with, labelled, stop_on_errors};
+use super::{Answering, CommandResult, labelled, stop_on_errors};
 use crate::arguments::How;
 use crate::exit::Exit;
 use crate::ui::console::{Console, OutputStream, outln};
@@ -52,7 +52,7 @@ fn with_place(error: &Diagnostic, sources: &Sources) -> String {
     }
 }
 
-/// Evaluates a request, and where it is to go on after errors (`how`), the part of it that has none.
+/// Evaluates a request, as often as answers of probes are missing; where it is to go on after errors (`how`), the part of it that has none.
 pub fn evaluate_part(
     console: Console,
     workshop: &mut Workshop<'_>,
@@ -60,25 +60,37 @@ pub fn evaluate_part(
     (how, stream): (How, OutputStream),
 ) -> CommandResult<PartEvaluated> {
     let (mut patterns, mut left_out) = (patterns.to_vec(), Unevaluated::default());
-    if how.keep_going {
+    loop {
         let evaluation = workshop.evaluate(&patterns);
+        if workshop.session().is_stopped() {
+            return Err(Exit::Interrupted);
+        }
         let errors = errors_of(&evaluation);
         if !errors.is_empty() {
-            left_out.errors = errors.iter().map(|error| with_place(error, &evaluation.sources)).collect();
-            let narrowed = workshop.session().narrowed(&patterns);
+            let errors = errors.iter().map(|error| with_place(error, &evaluation.sources)).collect();
+            // Said before the rest is tried. Without `--keep-going` it ends there.
+            let stopped = stop_on_errors(console, evaluation).err().unwrap_or(Exit::Definitions);
+            let narrowed =
+                if how.keep_going { workshop.session().narrowed(&patterns) } else { Narrowed::default() };
             if workshop.session().is_stopped() {
                 return Err(Exit::Interrupted);
             }
-            let told = stop_on_errors(console, evaluation);
-            if narrowed.good.is_empty() {
-                return told.and(Err(Exit::Definitions));
+            // What is well in parts and wrong together cannot be made less.
+            if narrowed.good.is_empty() || narrowed.left_out.is_empty() {
+                return Err(stopped);
             }
-            (patterns, left_out.addresses) = (narrowed.good, narrowed.left_out);
-            left_out.say(console);
+            patterns = narrowed.good;
+            let now = Unevaluated { addresses: narrowed.left_out, errors };
+            now.say(console);
+            left_out.addresses.extend(now.addresses);
+            left_out.errors.extend(now.errors);
+            continue;
         }
+        if !evaluation.waiting || evaluation.probes.is_empty() {
+            return Ok(PartEvaluated { evaluation, patterns, left_out });
+        }
+        Answering::answer(workshop, console, &evaluation, Some((how, stream)))?;
     }
-    let evaluation = evaluate_with(console, workshop, Some((how, stream)), |s| s.evaluate(&patterns))?;
-    Ok(PartEvaluated { evaluation, patterns, left_out })
 }
 
 fn named(addresses: &[String]) -> String {
