@@ -274,7 +274,11 @@ fn a_plain_archive_comes_from_a_site_that_the_settings_name() {
 fn what_somebody_else_pins_meanwhile_is_not_lost() {
     let sandbox = workspace();
     sandbox.run(&["pin", "python", "moon", "--python", "3.11"]).expect(0);
-    let wheel = fs::read(sandbox.folder.join("registry/flow/flow-1.0-py3-none-any.whl")).unwrap();
+    let wheels = ["flow", "moon"].map(|name| {
+        let file = format!("{name}-1.0-py3-none-any.whl");
+        let bytes = fs::read(sandbox.folder.join("registry").join(name).join(&file)).unwrap();
+        (file, bytes)
+    });
     let listener = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
     sandbox.write(
         "nubrik.toml",
@@ -291,7 +295,8 @@ fn what_somebody_else_pins_meanwhile_is_not_lost() {
                 .unwrap();
             fs::write(&asked_for, &answer).unwrap();
             let page = b"<a href=\"flow-1.0-py3-none-any.whl\">flow</a> <a href=\"moon-1.0-py3-none-any.whl\">moon</a>".to_vec();
-            let body = if line.contains(".whl") { wheel.clone() } else { page };
+            let wheel = wheels.iter().find(|(file, _)| line.contains(file.as_str()));
+            let body = wheel.map_or(page, |(_, bytes)| bytes.clone());
             let head = format!(
                 "HTTP/1.1 200 OK\r\nContent-Type: text/html\r\nContent-Length: {}\r\nConnection: close\r\n\r\n",
                 body.len()

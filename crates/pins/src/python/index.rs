@@ -8,7 +8,7 @@ use nubrik_web::Address;
 use pep440_rs::{Version, VersionSpecifiers};
 use serde::Deserialize;
 
-use super::{normal_name, tags};
+use super::normal_name;
 use crate::desk::{Desk, Page};
 use crate::origin::Origin;
 use crate::{PinProblem, Registry};
@@ -82,22 +82,40 @@ pub(crate) fn page(desk: &Desk<'_>, name: &str) -> Result<Option<Arc<PackagePage
             Some(page) => Some((files_of(&page, name)?, page.origin.clone())),
         },
     };
-    let Some((files, origin)) = files else { return Ok(None) };
-    let mut wheels: BTreeMap<Version, Vec<IndexFile>> = BTreeMap::new();
-    let mut others: BTreeMap<Version, ()> = BTreeMap::new();
-    for file in files {
-        match tags::version_in(&file.name).map(str::parse::<Version>) {
-            Some(Ok(version)) => wheels.entry(version).or_default().push(file),
-            Some(Err(_)) => {}
-            None => {
-                let stem = [".tar.gz", ".zip", ".tar.bz2"].iter().find_map(|e| file.name.strip_suffix(e));
-                let version = stem.and_then(|stem| stem.rsplit_once('-')).and_then(|(_, v)| v.parse().ok());
-                others.extend(version.map(|version| (version, ())));
+    Ok(files.map(|(files, origin)| Arc::new(PackagePage::of(name, files, origin))))
+}
+
+impl PackagePage {
+    /// Sorts what a page has. Files of other packages are none of this one, whatever page they are on.
+    fn of(package: &str, files: Vec<IndexFile>, origin: Origin) -> PackagePage {
+        let mut wheels: BTreeMap<Version, Vec<IndexFile>> = BTreeMap::new();
+        let mut others: BTreeMap<Version, ()> = BTreeMap::new();
+        let package = normal_name(package);
+        for file in files {
+            let is_wheel = file.name.ends_with(".whl");
+            let Some((name, version)) = named_in(&file.name) else { continue };
+            let Ok(version) = version.parse::<Version>() else { continue };
+            if normal_name(name) != package {
+                continue;
+            }
+            match is_wheel {
+                true => wheels.entry(version).or_default().push(file),
+                false => drop(others.insert(version, ())),
             }
         }
+        let only_sources = others.into_keys().filter(|version| !wheels.contains_key(version)).collect();
+        PackagePage { wheels, only_sources, origin }
     }
-    let only_sources = others.into_keys().filter(|version| !wheels.contains_key(version)).collect();
-    Ok(Some(Arc::new(PackagePage { wheels, only_sources, origin })))
+}
+
+/// The name and the version that the name of an archive says: of a wheel, or of sources.
+fn named_in(file_name: &str) -> Option<(&str, &str)> {
+    if let Some(stem) = file_name.strip_suffix(".whl") {
+        let mut parts = stem.split('-');
+        return Some((parts.next()?, parts.next()?));
+    }
+    let stem = [".tar.gz", ".zip", ".tar.bz2"].iter().find_map(|e| file_name.strip_suffix(e))?;
+    stem.rsplit_once('-')
 }
 
 /// Where the archive of a path is: what the page of its package says.
@@ -263,5 +281,17 @@ mod tests {
         let files = json_files(page.as_bytes(), &address, "tides").unwrap();
         let names: Vec<&str> = files.iter().map(|file| file.name.as_str()).collect();
         assert_eq!(names, ["tides-1.0-py3-none-any.whl"]);
+    }
+
+    #[test]
+    fn files_of_other_packages_on_a_page_are_none_of_this_one() {
+        let address = Address::parse("https://index.example/simple/tide-lib/").unwrap().0;
+        let page = br#"<a href="Tide_Lib-1.0-py3-none-any.whl"></a> <a href="moon-1.0-py3-none-any.whl"></a>
+            <a href="tide.lib-2.0.tar.gz"></a> <a href="moon-3.0.tar.gz"></a> <a href="tide_lib-1.0.post-1-py3-none-any.whl"></a>"#;
+        let origin = Origin::new(address.clone(), None, "a test");
+        let page = PackagePage::of("tide-lib", html_files(page, &address), origin);
+        let names: Vec<&str> = page.wheels.values().flatten().map(|file| file.name.as_str()).collect();
+        assert_eq!(names, ["Tide_Lib-1.0-py3-none-any.whl", "tide_lib-1.0.post-1-py3-none-any.whl"]);
+        assert_eq!(page.only_sources, ["2.0".parse().unwrap()]);
     }
 }

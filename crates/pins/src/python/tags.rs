@@ -186,11 +186,6 @@ pub(crate) fn rank_of(ranks: &HashMap<String, usize>, file_name: &str) -> Option
     best
 }
 
-/// The version that the name of a wheel says.
-pub(crate) fn version_in(file_name: &str) -> Option<&str> {
-    file_name.strip_suffix(".whl")?.split('-').nth(1)
-}
-
 #[cfg(test)]
 #[allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
 mod tests {
@@ -226,7 +221,6 @@ mod tests {
         ] {
             assert_eq!(rank(other), None, "{other}");
         }
-        assert_eq!(version_in("tides-1.0-py3-none-any.whl"), Some("1.0"));
     }
 
     #[test]
