@@ -312,6 +312,10 @@ impl<'a> Desk<'a> {
                     .note(format!("published  {published}"))
                     .note(format!("found      {found}")))
             }
+            (Some(published), None) => {
+                let method = published.split(':').next().unwrap_or_default();
+                Err(wrong(format!("its registry publishes a digest by `{method}`, which cannot be compared")))
+            }
             (Some(published), Some(_)) if is_strong(published) => Ok((published.clone(), size)),
             _ => Ok((strong, size)),
         }

@@ -8,6 +8,8 @@ use sha2::Digest as _;
 /// How a digest of bytes is computed.
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Debug)]
 pub enum ChecksumMethod {
+    /// Too weak to know something by it, but old indexes publish no other.
+    Md5,
     /// Too weak to know something by it, but still published.
     Sha1,
     /// SHA-256.
@@ -22,6 +24,7 @@ impl ChecksumMethod {
     /// Its name in front of a digest.
     pub fn name(self) -> &'static str {
         match self {
+            ChecksumMethod::Md5 => "md5",
             ChecksumMethod::Sha1 => "sha1",
             ChecksumMethod::Sha256 => "sha256",
             ChecksumMethod::Sha512 => "sha512",
@@ -31,9 +34,8 @@ impl ChecksumMethod {
 
     /// The method of this name.
     pub fn named(name: &str) -> Option<ChecksumMethod> {
-        [ChecksumMethod::Sha1, ChecksumMethod::Sha256, ChecksumMethod::Sha512, ChecksumMethod::Blake3]
-            .into_iter()
-            .find(|m| m.name() == name)
+        use ChecksumMethod::{Blake3, Md5, Sha1, Sha256, Sha512};
+        [Md5, Sha1, Sha256, Sha512, Blake3].into_iter().find(|method| method.name() == name)
     }
 }
 
@@ -41,6 +43,7 @@ impl ChecksumMethod {
 pub struct Checksum(RunningSum);
 
 enum RunningSum {
+    Md5(md5::Md5),
     Sha1(sha1::Sha1),
     Sha256(sha2::Sha256),
     Sha512(sha2::Sha512),
@@ -51,6 +54,7 @@ impl Checksum {
     /// Of nothing yet.
     pub fn new(method: ChecksumMethod) -> Checksum {
         Checksum(match method {
+            ChecksumMethod::Md5 => RunningSum::Md5(md5::Md5::new()),
             ChecksumMethod::Sha1 => RunningSum::Sha1(sha1::Sha1::new()),
             ChecksumMethod::Sha256 => RunningSum::Sha256(sha2::Sha256::new()),
             ChecksumMethod::Sha512 => RunningSum::Sha512(sha2::Sha512::new()),
@@ -68,6 +72,7 @@ impl Checksum {
     /// Takes a piece.
     pub fn take(&mut self, piece: &[u8]) {
         match &mut self.0 {
+            RunningSum::Md5(hasher) => hasher.update(piece),
             RunningSum::Sha1(hasher) => hasher.update(piece),
             RunningSum::Sha256(hasher) => hasher.update(piece),
             RunningSum::Sha512(hasher) => hasher.update(piece),
@@ -78,6 +83,7 @@ impl Checksum {
     /// The digest as `sha256:0a1b…`, or in base64 instead of hexadecimal digits.
     pub fn written(self, in_base64: bool) -> String {
         let (name, bytes) = match self.0 {
+            RunningSum::Md5(hasher) => ("md5", hasher.finalize().to_vec()),
             RunningSum::Sha1(hasher) => ("sha1", hasher.finalize().to_vec()),
             RunningSum::Sha256(hasher) => ("sha256", hasher.finalize().to_vec()),
             RunningSum::Sha512(hasher) => ("sha512", hasher.finalize().to_vec()),
@@ -109,6 +115,7 @@ mod tests {
     #[test]
     fn digests_are_computed_as_they_are_wanted() {
         for (like, digest) in [
+            ("md5:", "md5:9dd4e461268c8034f5c8564e155c67a6"),
             ("sha1:", "sha1:11f6ad8ec52a2984abaafd7c3b516503785c2072"),
             ("sha256:", "sha256:2d711642b726b04401627ca9fbac32f5c8530fb1903cc4db02258717921a4881"),
             ("blake3:", &format!("blake3:{}", blake3::hash(b"x").to_hex())),

@@ -203,10 +203,13 @@ fn is_file_name(name: &str) -> bool {
     !name.is_empty() && !name.starts_with('.') && !name.contains(['/', '\\', '\0'])
 }
 
-/// The strongest digest that is published.
+/// The strongest digest that is published; one by a method that nobody here knows is kept, and refused where the archive comes.
 fn best_digest(hashes: &BTreeMap<String, String>) -> Option<String> {
-    let method = ["sha256", "sha512", "sha1"].into_iter().find(|method| hashes.contains_key(*method))?;
-    Some(format!("{method}:{}", hashes[method].to_ascii_lowercase()))
+    let known = ["sha256", "sha512", "sha1", "md5"].into_iter().find_map(|name| hashes.get_key_value(name));
+    // What follows an address may also be something else than a digest, such as `egg=tides`.
+    let is_digest = |value: &str| value.len() >= 32 && value.chars().all(|c| c.is_ascii_hexdigit());
+    let (method, value) = known.or_else(|| hashes.iter().find(|(_, value)| is_digest(value)))?;
+    Some(format!("{method}:{}", value.to_ascii_lowercase()))
 }
 
 /// Which interpreters will do: `Some(None)` for all, `None` if nobody can tell.

@@ -195,6 +195,18 @@ fn what_is_not_what_the_registry_says_is_never_kept() {
     assert!(settled.pins["ebb@1.0"].archives[0].digest.starts_with("sha256:"));
     let (shop, _server) = lying(|_, _| html(&format!("#sha1={}", "0".repeat(40))), whole);
     assert!(shop.pinned(PYTHON, &["ebb"]).unwrap_err().message.contains("its digest is not"));
+    let (shop, _server) = lying(|_, _| html(&format!("#md5={}", "0".repeat(32))), whole);
+    assert!(shop.pinned(PYTHON, &["ebb"]).unwrap_err().message.contains("its digest is not"));
+    // One by a method that is not known here says nothing, and is not passed over.
+    let (shop, _server) = lying(|_, _| html(&format!("#sha3_256={zeros}")), whole);
+    assert!(
+        shop.pinned(PYTHON, &["ebb"])
+            .unwrap_err()
+            .message
+            .contains("by `sha3_256`, which cannot be compared")
+    );
+    let (shop, _server) = lying(|_, _| html("#egg=ebb"), whole);
+    assert!(shop.settle(PYTHON, &shelf(PYTHON, &["linux-x86_64"], &["ebb"]), &Free::Nothing).is_ok());
     let (shop, _server) = lying(|_, _| html(""), |_| whole(b"no zip"));
     assert!(shop.pinned(PYTHON, &["ebb"]).unwrap_err().message.starts_with("ebb 1.0: it is not a wheel"));
     let (shop, _server) = lying(|_, _| Answer::of("text/html", b"").status(401), whole);
