@@ -1,8 +1,8 @@
-# Programs in C, C++, Fortran and Rust cannot be compiled, linked or started with two options set, in a folder with a blank, a comma, a quote and
+# Programs in C, C++, Fortran and Rust cannot be compiled, linked or started with two options set, in a folder with a blank, a comma, a quote, `;`, `%`, `@` and
 # `=`, or where a key of a target holds signs that linkers give a meaning.
 . "$(cd "$(dirname "$0")" && pwd)/lib"
 for tool in g++ gfortran rustc; do command -v $tool > /dev/null || { echo "skipped: there is no $tool"; exit; }; done
-odd="$T/ws/it's a,b=c d"; mkdir -p "$odd/pack"; mv nubrik.toml "$odd"; cd "$odd"
+odd="$T/ws/@it's a,b=c;d %e"; mkdir -p "$odd/pack"; mv nubrik.toml "$odd"; cd "$odd"
 cat > pack/targets.nub <<'N'
 use "nub:c" as c
 use "nub:fortran" as fortran
