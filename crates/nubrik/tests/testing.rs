@@ -535,3 +535,42 @@ fn one_bad_thing_does_not_stop_the_rest() {
     let none = sandbox.run(&["build", "-k", "strange"]).expect(3);
     assert!(!none.stdout.contains("left out"), "{}", none.stdout);
 }
+
+#[test]
+fn what_is_well_in_parts_and_wrong_together_is_not_built() {
+    let sandbox = Sandbox::new(&[
+        ("p/targets.nub", "target q = step { run = sh`echo a > {out \"r/x\"}` }\n"),
+        ("p/q/targets.nub", "target r = step { run = sh`echo b > {out \"x\"}` }\n"),
+    ]);
+    let run = sandbox.run(&["build", "-k"]).expect(3);
+    assert!(run.stderr.contains("both make"), "{}", run.stderr);
+    assert!(!run.stdout.contains("left out") && !sandbox.exists("out/default/p"), "{}", run.stdout);
+}
+
+#[test]
+fn of_what_changed_since_a_revision_the_good_part_is_built() {
+    let git = |folder: &std::path::Path, args: &[&str]| {
+        let mut command = std::process::Command::new("git");
+        command.args(["-c", "user.name=Harbour", "-c", "user.email=harbour@isles.example"]).args(args);
+        command.current_dir(folder).output().is_ok_and(|output| output.status.success())
+    };
+    let step = |text: &str| format!("target t = step {{ run = sh`echo {text} > {{out \"x\"}}` }}\n");
+    let sandbox = Sandbox::new(&[
+        ("changed/targets.nub", &step("a")),
+        ("wrong/targets.nub", &step("b")),
+        ("same/targets.nub", &step("c")),
+    ]);
+    let folder = &sandbox.folder;
+    if !git(folder, &["init", "-q"]) {
+        return println!("skipped: there is no git");
+    }
+    assert!(git(folder, &["add", "."]) && git(folder, &["commit", "-q", "-m", "All"]));
+    sandbox.write("changed/targets.nub", &step("d"));
+    sandbox.write("wrong/targets.nub", "target t = step {\n");
+    sandbox.run(&["build", "--since", "HEAD"]).expect(3);
+    assert!(!sandbox.exists("out/default/changed"));
+    let run = sandbox.run(&["build", "--since", "HEAD", "-k"]).expect(3);
+    assert!(run.stdout.contains("left out  wrong"), "{}", run.stdout);
+    assert_eq!(sandbox.read("out/default/changed/t/x"), "d\n");
+    assert!(!sandbox.exists("out/default/same"), "{}", run.stdout);
+}
