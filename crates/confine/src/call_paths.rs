@@ -70,6 +70,13 @@ pub(crate) fn resolved_in_room(thread: u32, path: &Path) -> (PathBuf, bool, bool
         return (path, true, is_fixed);
     }
     let look_up = |path: &Path| open(path).as_ref().and_then(path_behind);
+    if !path.components().any(|part| part == Component::ParentDir) {
+        // Mostly only the last part is not there: to go up from it takes less than to come down from the root.
+        let there = path.ancestors().skip(1).find_map(|above| Some((look_up(above)?, above)));
+        let (there, above) = there.unwrap_or((PathBuf::from("/"), Path::new("/")));
+        let at = there.join(path.strip_prefix(above).unwrap_or(path));
+        return (at.components().filter(|part| *part != Component::CurDir).collect(), false, false);
+    }
     let mut at = PathBuf::from("/");
     for part in path.components() {
         match part {
