@@ -86,7 +86,11 @@ mod tests {
         Program, Service, ServiceCommand, ServiceProgram, ServiceStage, Serving, SetId, Sorted, Stage,
         StepId, TargetId, ToolId, Unpacking, WorkFolder,
     };
-    use nubrik_source::WsPath;
+    use nubrik_source::{PathWithin, WsPath};
+
+    fn within(path: &str) -> PathWithin {
+        PathWithin::new(path).unwrap()
+    }
 
     fn graph() -> Tables {
         let mut graph = Tables::default();
@@ -231,7 +235,7 @@ mod tests {
             ("list", |s| s.lists.push(ArgumentFile { path: path("l"), text: "".into() })),
             ("work in a source folder", |s| s.work = WorkFolder::Source(path("tide"))),
             ("work in its own folder", |s| s.work = WorkFolder::Private { at: path("w"), copy_of: None }),
-            ("taken", |s| s.taken.push(("a".into(), FileId(1)))),
+            ("taken", |s| s.taken.push((within("a"), FileId(1)))),
             ("status", |s| s.status = Some(FileId(1))),
             ("network", |s| s.limits.network = true),
             ("machine", |s| s.machine.push("tide-board".into())),
@@ -287,7 +291,7 @@ mod tests {
 
     #[test]
     fn each_field_of_what_the_tool_does_itself_is_in_or_has_a_reason_not_to_be() {
-        let place = |to: &str, from: u32| Placement { to: to.into(), from: FileId(from) };
+        let place = |to: &str, from: u32| Placement { to: within(to), from: FileId(from) };
         let as_tar = |strip| Unpacking { format: ArchiveFormat::Tar, strip };
         let as_zip = Unpacking { format: ArchiveFormat::Zip, strip: 0 };
         let extract = |file, name: &str, pattern: &str| Native::Extract {
@@ -314,10 +318,10 @@ mod tests {
             Native::Unpack { archive: FileId(0), how: as_tar(1) },
             Native::Unpack { archive: FileId(0), how: as_zip },
             Native::Unpack { archive: FileId(1), how: as_tar(0) },
-            Native::Part { folder: FileId(0), path: "a".into(), is_folder: false },
-            Native::Part { folder: FileId(0), path: "a".into(), is_folder: true },
-            Native::Part { folder: FileId(0), path: "b".into(), is_folder: false },
-            Native::Part { folder: FileId(1), path: "a".into(), is_folder: false },
+            Native::Part { folder: FileId(0), path: within("a"), is_folder: false },
+            Native::Part { folder: FileId(0), path: within("a"), is_folder: true },
+            Native::Part { folder: FileId(0), path: within("b"), is_folder: false },
+            Native::Part { folder: FileId(1), path: within("a"), is_folder: false },
             extract(0, "uses", "a"),
             extract(1, "uses", "a"),
             extract(0, "names", "a"),

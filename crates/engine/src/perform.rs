@@ -292,7 +292,7 @@ impl Build<'_> {
             self.outside.work(&work, path).map_err(|problem| Failure::Machine { problem })?;
         }
         for (path, file) in &step.taken {
-            let from = step.work.path().join(path);
+            let from = step.work.path().join_within(path);
             // What was not made shows when the outputs are taken.
             let _ = self.outside.work(&Work::Take(from), &self.graph.file(*file).path);
         }

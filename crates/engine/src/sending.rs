@@ -35,15 +35,11 @@ impl Build<'_> {
     fn errand(&self, id: StepId, now: &Examined) -> Option<Errand> {
         let step = self.graph.step(id);
         let is_bound = self.is_for_others(id);
-        let answers = step.commands.iter().flat_map(|pipeline| &pipeline.stages).any(|stage| stage.answers);
         // A slot is one processor, and nobody says how much memory there is.
         let is_heavy = !is_bound && (step.limits.processors > 1 || step.limits.memory.is_some());
-        let is_tied =
-            is_heavy || step.limits.network || !step.services.is_empty() || !step.kept.is_empty() || answers;
         // What is seen besides what is declared is of this machine alone.
-        let is_tied =
-            is_tied || now.parts.tools.iter().any(|(name, _)| [SEES_BESIDES, INHERITS].contains(&&**name));
-        if step.commands.is_empty() || is_tied || step.early_outputs().next().is_some() {
+        let sees_more = now.parts.tools.iter().any(|(name, _)| [SEES_BESIDES, INHERITS].contains(&&**name));
+        if is_heavy || sees_more || step.is_tied() {
             return None;
         }
         let sources = self.plain_sources(step.inputs.iter())?;

@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use crate::Tables;
 use nubrik_bytes::{Decoder, Truncated};
-use nubrik_source::WsPath;
+use nubrik_source::{PathWithin, WsPath};
 
 use crate::{
     ArchiveFormat, ArgumentFile, Check, FileId, FileNode, Limits, Native, OutputNode, Pipeline, Place,
@@ -79,65 +79,91 @@ impl Assembly {
         target: TargetId,
         candidates: Vec<SetId>,
     ) -> Read<Step> {
-        let candidates = candidates.into();
-        let mut step = Step { target, candidates, ..Step::empty(path(from)?) };
-        step.outputs = from.list(|from| {
+        // In the order in which they are written; all fields are named, so that none is left as it would be in an empty step.
+        let folder = path(from)?;
+        let outputs = from.list(|from| {
             Ok(OutputNode { file: self.read_file(from)?, name: text(from)?, early: from.bool()? })
         })?;
-        step.commands = from.list(|from| {
-            let stages = from.list(|from| {
-                // A byte before either says which of the two it is.
-                let program = match from.u8()? {
-                    0 => Program::Tool(self.read_tool(from)?),
-                    1 => Program::File(self.read_file(from)?),
-                    _ => return Err(Truncated),
-                };
-                stage(program, from)
-            })?;
-            Ok(Pipeline { stages })
-        })?;
-        step.env = from.list(|from| Ok((text(from)?, text(from)?)))?;
-        step.found = from.list(path)?;
-        step.observed = from.bool()?;
-        step.scratch = from.list(path)?;
-        step.kept = from.list(path)?;
-        step.native = optional(from, |from| self.native(from))?.map(Box::new);
-        step.lists = from.list(list_file)?;
-        step.work = match from.u8()? {
+        let commands = from.list(|from| Ok(Pipeline { stages: from.list(|from| self.read_stage(from))? }))?;
+        let env = from.list(|from| Ok((text(from)?, text(from)?)))?;
+        let found = from.list(path)?;
+        let observed = from.bool()?;
+        let scratch = from.list(path)?;
+        let kept = from.list(path)?;
+        let native = optional(from, |from| self.native(from))?.map(Box::new);
+        let lists = from.list(list_file)?;
+        let work = self.work(from)?;
+        let taken = from.list(|from| Ok((within(from)?, self.read_file(from)?)))?;
+        let status = optional(from, |from| self.read_file(from))?;
+        let network = from.bool()?;
+        let machine = from.list(text)?;
+        let check = optional(from, |from| self.check(from))?.map(Box::new);
+        let services = from.list(|from| service_below(from, 0))?;
+        let inputs = from.list(|from| self.read_file(from))?.into();
+        let mut tools = from.list(|from| self.read_tool(from))?;
+        tools.sort_unstable();
+        let timeout = optional(from, |from| from.u64())?;
+        let memory = optional(from, |from| from.u64())?;
+        let limits = Limits { network, timeout, memory, processors: from.u32()? };
+        let (say, variant, place) = (text(from)?, text(from)?, place(from)?);
+        let candidates = candidates.into();
+        Ok(Step {
+            target,
+            say,
+            commands,
+            env,
+            folder,
+            inputs,
+            candidates,
+            outputs,
+            found,
+            observed,
+            scratch,
+            kept,
+            tools,
+            native,
+            lists,
+            work,
+            taken,
+            status,
+            limits,
+            machine,
+            check,
+            services,
+            variant,
+            place,
+        })
+    }
+
+    fn read_stage(&mut self, from: &mut Decoder<'_>) -> Read<Stage> {
+        // A byte before either says which of the two it is.
+        let program = match from.u8()? {
+            0 => Program::Tool(self.read_tool(from)?),
+            1 => Program::File(self.read_file(from)?),
+            _ => return Err(Truncated),
+        };
+        stage(program, from)
+    }
+
+    fn work(&mut self, from: &mut Decoder<'_>) -> Read<WorkFolder> {
+        Ok(match from.u8()? {
             0 => WorkFolder::Root,
             1 => WorkFolder::Source(path(from)?),
             2 => {
                 WorkFolder::Private { at: path(from)?, copy_of: optional(from, |from| self.read_file(from))? }
             }
             _ => return Err(Truncated),
-        };
-        step.taken = from.list(|from| Ok((text(from)?, self.read_file(from)?)))?;
-        step.status = optional(from, |from| self.read_file(from))?;
-        let network = from.bool()?;
-        step.machine = from.list(text)?;
-        step.check = optional(from, |from| {
-            Ok(Box::new(Check {
-                verdict: self.read_file(from)?,
-                report: optional(from, |from| self.read_file(from))?,
-                coverage: optional(from, |from| self.read_file(from))?,
-                quarantined: optional(from, text)?,
-                address: text(from)?,
-            }))
-        })?;
-        step.services = from.list(|from| service_below(from, 0))?;
-        step.inputs = from.list(|from| self.read_file(from))?.into();
-        step.tools = from.list(|from| self.read_tool(from))?;
-        step.tools.sort_unstable();
-        step.limits = Limits {
-            network,
-            timeout: optional(from, |from| from.u64())?,
-            memory: optional(from, |from| from.u64())?,
-            processors: from.u32()?,
-        };
-        step.say = text(from)?;
-        step.variant = text(from)?;
-        step.place = place(from)?;
-        Ok(step)
+        })
+    }
+
+    fn check(&mut self, from: &mut Decoder<'_>) -> Read<Check> {
+        Ok(Check {
+            verdict: self.read_file(from)?,
+            report: optional(from, |from| self.read_file(from))?,
+            coverage: optional(from, |from| self.read_file(from))?,
+            quarantined: optional(from, text)?,
+            address: text(from)?,
+        })
     }
 
     /// Adds a target.
@@ -196,6 +222,9 @@ impl Assembly {
             return Some(from.u32()?).filter(|n| (*n as usize) < count).map(FileId).ok_or(Truncated);
         }
         let path = from.text()?;
+        if !self.files.contains_key(path) && WsPath::checked(path).is_none() {
+            return Err(Truncated);
+        }
         Ok(self.file(path, from.bool()?))
     }
 
@@ -212,7 +241,7 @@ impl Assembly {
                 file: self.read_file(from)?,
                 patterns: from.list(|from| Ok((text(from)?, text(from)?)))?,
             },
-            6 => Native::Part { folder: self.read_file(from)?, path: text(from)?, is_folder: from.bool()? },
+            6 => Native::Part { folder: self.read_file(from)?, path: within(from)?, is_folder: from.bool()? },
             5 => Native::Fetch {
                 urls: from.list(text)?,
                 digest: text(from)?,
@@ -224,7 +253,7 @@ impl Assembly {
     }
 
     fn placements(&mut self, from: &mut Decoder<'_>) -> Read<Vec<Placement>> {
-        from.list(|from| Ok(Placement { to: text(from)?, from: self.read_file(from)? }))
+        from.list(|from| Ok(Placement { to: within(from)?, from: self.read_file(from)? }))
     }
 }
 
@@ -305,7 +334,12 @@ fn text(from: &mut Decoder<'_>) -> Read<Arc<str>> {
 }
 
 fn path(from: &mut Decoder<'_>) -> Read<WsPath> {
-    Ok(WsPath::from_normal(from.text()?))
+    // Wherever the bytes came from, no path in them leads out of the workspace.
+    WsPath::checked(from.text()?).ok_or(Truncated)
+}
+
+fn within(from: &mut Decoder<'_>) -> Read<PathWithin> {
+    PathWithin::new(from.text()?).ok_or(Truncated)
 }
 
 fn place(from: &mut Decoder<'_>) -> Read<Place> {

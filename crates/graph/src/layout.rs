@@ -82,7 +82,7 @@ pub fn write_step(graph: &Tables, step: &Step, purpose: Purpose, out: &mut Encod
     list_files(lists, out);
     write_work(graph, work, purpose, out);
     out.list(taken, |out, (from, id)| {
-        out.text(from);
+        out.text(from.as_str());
         file(out, id);
     });
     optional(status.as_ref(), out, file);
@@ -207,7 +207,7 @@ fn write_place(Place { file, line }: &Place, out: &mut Encoder) {
 fn write_native(graph: &Tables, native: &Native, purpose: Purpose, out: &mut Encoder) {
     let placed = |out: &mut Encoder, files: &[Placement]| {
         out.list(files, |out, Placement { to, from }| {
-            out.text(to);
+            out.text(to.as_str());
             write_file(graph, *from, purpose, out);
         });
     };
@@ -242,7 +242,7 @@ fn write_native(graph: &Tables, native: &Native, purpose: Purpose, out: &mut Enc
         Native::Part { folder, path, is_folder } => {
             out.u8(6);
             write_file(graph, *folder, purpose, out);
-            out.text(path);
+            out.text(path.as_str());
             out.bool(*is_folder);
         }
         Native::Fetch { urls, digest, unpack, executable } => {

@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use nubrik_source::WsPath;
+use nubrik_source::{PathWithin, WsPath};
 
 use crate::FileId;
 
@@ -76,7 +76,7 @@ pub struct Unpacking {
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub struct Placement<F = FileId> {
     /// Where it goes: the file itself, or for a folder what its files go below (empty: the top).
-    pub to: Arc<str>,
+    pub to: PathWithin,
     /// What goes there.
     pub from: F,
 }
@@ -123,8 +123,8 @@ pub enum Native<F = FileId> {
     Part {
         /// The folder.
         folder: F,
-        /// What is taken: a path below the folder.
-        path: Arc<str>,
+        /// What is taken.
+        path: PathWithin,
         /// Whether that is a folder, too.
         is_folder: bool,
     },

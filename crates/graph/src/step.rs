@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use crate::Sorted;
-use nubrik_source::WsPath;
+use nubrik_source::{PathWithin, WsPath};
 
 use crate::{FileId, Native, Service, SetId, TargetId, ToolId};
 
@@ -199,7 +199,7 @@ pub struct Step {
     pub work: WorkFolder,
     /// Paths below the folder in which the commands run, taken from there as the outputs of the same
     /// number: commands that choose where they write.
-    pub taken: Vec<(Arc<str>, FileId)>,
+    pub taken: Vec<(PathWithin, FileId)>,
     /// An output into which the exit code of the last command is written: then a failure of the
     /// commands is a result.
     pub status: Option<FileId>,
@@ -228,6 +228,19 @@ impl Step {
     /// Whether what it may read is more than what counts: which of its candidates do is known when it ran.
     pub fn narrows(&self) -> bool {
         self.observed || !self.found.is_empty()
+    }
+
+    /// Whether only the machine that asks for it can do it: it uses the network, a service, a folder that it keeps, a program
+    /// that stays, or gives an output early; or it is no commands, but something that the tool does itself.
+    pub fn is_tied(&self) -> bool {
+        let answers = self.commands.iter().flat_map(|pipeline| &pipeline.stages).any(|stage| stage.answers);
+        let has_commands_alone = !self.commands.is_empty() && self.native.is_none();
+        !has_commands_alone
+            || answers
+            || self.limits.network
+            || !self.services.is_empty()
+            || !self.kept.is_empty()
+            || self.early_outputs().next().is_some()
     }
 
     /// A step that does nothing yet, in a folder of its own.

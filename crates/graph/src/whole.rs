@@ -71,7 +71,8 @@ impl Graph {
     /// When the bytes are damaged, or speak of rows that are not there.
     pub fn decode(from: &mut Decoder<'_>, threads: usize) -> Result<Graph, Truncated> {
         let files = from.list(|from| {
-            Ok(FileNode { path: WsPath::from_normal(from.text()?), maker: None, folder: from.bool()? })
+            let path = WsPath::checked(from.text()?).ok_or(Truncated)?;
+            Ok(FileNode { path, maker: None, folder: from.bool()? })
         })?;
         let tools = from.list(|from| Ok(Arc::from(from.text()?)))?;
         let mut graph = Tables { files, tools, ..Tables::default() };

@@ -9,6 +9,7 @@ use nubrik_archive::{Item, ItemContent, pack, unpack};
 use nubrik_disk::{Below, TreeFileKind, entries_below, open_file};
 use nubrik_engine::Work;
 use nubrik_graph::{Native, Placement, PlainFile, Unpacking, url_name};
+use nubrik_source::PathWithin;
 use rustix::fs::{Mode, OFlags};
 
 use crate::fetch::{FetchTarget, Fetcher, fetch};
@@ -29,7 +30,7 @@ pub(crate) fn work(
             below.made_folder(to).map_err(io)?;
             let Some(from) = from else { return Ok(()) };
             let from = PlainFile { path: from.clone(), folder: true };
-            let items = items(root, &[Placement { to: "".into(), from }]);
+            let items = items(root, &[Placement { to: PathWithin::top(), from }]);
             return items.and_then(|items| put_all(below, to, &items)).map_err(io);
         }
         Work::Take(from) => return below.rename(from.as_str(), to).map_err(io),
@@ -79,16 +80,17 @@ pub(crate) fn work(
 fn take_part(
     root: &Path,
     below: &Below,
-    (folder, part, is_folder): (&PlainFile, &str, bool),
+    (folder, part, is_folder): (&PlainFile, &PathWithin, bool),
     to: &str,
 ) -> Result<(), String> {
     let whole = root.join(folder.path.as_str());
+    let (within, part) = (part, part.as_str());
     let found = fs::metadata(whole.join(part)).map_err(|_| not_in(&whole, part))?;
     let io = |e: io::Error| format!("cannot make {to}: {e}");
     match (is_folder, found.is_dir()) {
         (true, true) => {
-            let from = PlainFile { path: folder.path.join(part), folder: true };
-            let items = items(root, &[Placement { to: "".into(), from }]);
+            let from = PlainFile { path: folder.path.join_within(within), folder: true };
+            let items = items(root, &[Placement { to: PathWithin::top(), from }]);
             items.and_then(|items| put_all(below, to, &items)).map_err(io)
         }
         (false, false) => {
@@ -167,7 +169,7 @@ fn items(root: &Path, files: &[Placement<PlainFile>]) -> io::Result<Vec<Item>> {
                 TreeFileKind::EmptyFolder => ItemContent::EmptyFolder,
                 TreeFileKind::Odd(what) => return Err(io::Error::other(format!("{}: {what}", entry.path))),
             };
-            let name = match placed.to.is_empty() {
+            let name = match placed.to.is_top() {
                 true => entry.path,
                 false => format!("{}/{}", placed.to, entry.path),
             };

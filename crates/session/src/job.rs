@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use nubrik_bytes::{Decoder, Digest, Encoder, Truncated};
-use nubrik_graph::{Graph, Step, StepId};
+use nubrik_graph::{Graph, StepId};
 use nubrik_shared::{KeyList, KeyedResult, PublicKey, SecretKey};
 use nubrik_source::WsPath;
 
@@ -168,18 +168,6 @@ fn is_plain(path: &str) -> bool {
     path.is_empty() || path.split('/').all(|name| !matches!(name, "" | "." | "..") && !name.contains('\0'))
 }
 
-/// Whether all paths of a graph lead below the workspace's root: the machine works on them.
-fn has_plain_paths(graph: &Graph) -> bool {
-    let of_step = |step: &Step| {
-        let own = step.found.iter().chain(&step.scratch).chain(&step.kept).chain([&step.folder]);
-        let lists = step.lists.iter().map(|list| &list.path);
-        let taken = step.taken.iter().all(|(path, _)| is_plain(path));
-        taken && is_plain(step.work.path().as_str()) && own.chain(lists).all(|path| is_plain(path.as_str()))
-    };
-    graph.files.iter().all(|file| is_plain(file.path.as_str()))
-        && graph.steps.iter().all(|step| of_step(step))
-}
-
 /// A step that another machine is to run.
 pub(crate) struct JobSheet {
     pub build: String,
@@ -325,11 +313,7 @@ impl JobSheet {
             let rows = from.bytes()?.to_vec();
             let graph = Graph::decode(&mut from, 1)?;
             let is_there = |id: &StepId| id.index() < graph.steps.len();
-            if !from.is_at_end()
-                || !is_there(&step)
-                || !makers.iter().all(is_there)
-                || !has_plain_paths(&graph)
-            {
+            if !from.is_at_end() || !is_there(&step) || !makers.iter().all(is_there) {
                 return Err(Truncated);
             }
             Ok(JobSheet {
@@ -347,7 +331,11 @@ impl JobSheet {
                 rows,
             })
         };
-        read().map_err(|_| "it is damaged, or of another version".to_owned())
+        let sheet = read().map_err(|_| "it is damaged, or of another version".to_owned())?;
+        match sheet.graph.step(sheet.step).is_tied() {
+            true => Err("such steps run only where they are asked for".to_owned()),
+            false => Ok(sheet),
+        }
     }
 }
 

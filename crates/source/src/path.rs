@@ -41,6 +41,11 @@ impl WsPath {
         WsPath(text.into())
     }
 
+    /// Takes a text that came from elsewhere; `None` unless it is in normal form, so that it leads below the root.
+    pub fn checked(text: &str) -> Option<Self> {
+        leads_below(text).then(|| WsPath(text.into()))
+    }
+
     /// Takes a shared text in normal form as it is.
     pub fn from_normal_text(text: Arc<str>) -> Self {
         debug_assert!(!text.starts_with('/') && !text.ends_with('/') && !text.contains("//"), "{text:?}");
@@ -81,6 +86,11 @@ impl WsPath {
             return WsPath(rest.into());
         }
         WsPath(shared_text([&self.0, "/", rest]))
+    }
+
+    /// What lies at a path within this folder.
+    pub fn join_within(&self, rest: &PathWithin) -> WsPath {
+        if rest.is_top() { self.clone() } else { self.join(rest.as_str()) }
     }
 
     /// The path as text; empty for the root.
@@ -160,6 +170,45 @@ impl fmt::Debug for WsPath {
     }
 }
 
+/// Whether a text names something below a folder, or the folder itself: no part of it is empty or leads elsewhere.
+fn leads_below(text: &str) -> bool {
+    text.is_empty() || text.split('/').all(|part| !matches!(part, "" | "." | ".."))
+}
+
+/// A path within some folder: relative to it, `/` between parts, no `.` or `..`, no empty part. The empty one is the folder
+/// itself. Only a check makes one, wherever its text came from.
+#[derive(Clone, PartialEq, Eq, Hash, PartialOrd, Ord, Debug)]
+pub struct PathWithin(Arc<str>);
+
+impl PathWithin {
+    /// The path of a text; `None` if that leads elsewhere.
+    pub fn new(text: impl Into<Arc<str>>) -> Option<PathWithin> {
+        let text = text.into();
+        leads_below(&text).then_some(PathWithin(text))
+    }
+
+    /// The folder itself.
+    pub fn top() -> PathWithin {
+        PathWithin("".into())
+    }
+
+    /// The path as text.
+    pub fn as_str(&self) -> &str {
+        &self.0
+    }
+
+    /// Whether it is the folder itself.
+    pub fn is_top(&self) -> bool {
+        self.0.is_empty()
+    }
+}
+
+impl fmt::Display for PathWithin {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.0)
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -183,5 +232,16 @@ mod tests {
         assert_eq!(path.below(&WsPath::from_normal("a")), Some("fit.tar.gz"));
         assert_eq!(WsPath::from_normal("ab/c").below(&WsPath::from_normal("a")), None);
         assert!(path.is_in(&WsPath::root()));
+    }
+
+    #[test]
+    fn paths_that_came_from_elsewhere_lead_below() {
+        for path in ["", "a", "a/b", ".a/..b/c..", "a b/…"] {
+            assert_eq!(WsPath::checked(path).unwrap().as_str(), path);
+            assert_eq!(PathWithin::new(path).unwrap().as_str(), path);
+        }
+        for path in ["/", "/a", "a/", "a//b", ".", "..", "./a", "a/.", "a/../b", "../a", "a/.."] {
+            assert!(WsPath::checked(path).is_none() && PathWithin::new(path).is_none(), "{path}");
+        }
     }
 }

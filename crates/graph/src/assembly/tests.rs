@@ -8,6 +8,10 @@ fn at(path: &str) -> WsPath {
     WsPath::from_normal(path)
 }
 
+fn within(path: &str) -> PathWithin {
+    PathWithin::new(path).expect("a path within")
+}
+
 fn stages<T, F>(program: Program<T, F>) -> Vec<Stage<T, F>> {
     let redirect = |path: &str| Some(at(path));
     let words = vec!["cc".into(), "-c".into()];
@@ -94,7 +98,7 @@ fn graph(native: Native, work: WorkFolder) -> Tables {
         native: Some(Box::new(native)),
         lists: vec![ArgumentFile { path: at("made/l"), text: "fit.c\n".into() }],
         work,
-        taken: vec![("x".into(), FileId(1))],
+        taken: vec![(within("x"), FileId(1))],
         status: Some(FileId(2)),
         machine: vec!["sparc64".into(), "tide-board".into()],
         limits: Limits { network: true, timeout: Some(5), memory: Some(6), processors: 2 },
@@ -113,13 +117,13 @@ fn graph(native: Native, work: WorkFolder) -> Tables {
 }
 
 fn graphs() -> Vec<Tables> {
-    let place = || vec![Placement { to: "a".into(), from: FileId(4) }];
+    let place = || vec![Placement { to: within("a"), from: FileId(4) }];
     let natives = [
         Native::Write { text: "a".into(), executable: true },
         Native::Stage { files: place() },
         Native::Pack { format: ArchiveFormat::TarZst, files: place() },
         Native::Unpack { archive: FileId(0), how: Unpacking { format: ArchiveFormat::Zip, strip: 2 } },
-        Native::Part { folder: FileId(4), path: "a/b".into(), is_folder: true },
+        Native::Part { folder: FileId(4), path: within("a/b"), is_folder: true },
         Native::Extract { file: FileId(0), patterns: vec![("uses".into(), "use (.*)".into())] },
         Native::Fetch {
             urls: vec!["https://a.example/a.tar".into()],

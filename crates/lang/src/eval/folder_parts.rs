@@ -1,7 +1,5 @@
 //! `folder / "path"`: what is below a source folder, or in a folder that a step makes.
 
-use std::sync::Arc;
-
 use nubrik_diagnostic::Diagnostic;
 use nubrik_graph::Native;
 use nubrik_source::{Span, WsPath};
@@ -63,7 +61,7 @@ impl Evaluator<'_> {
             let error = Diagnostic::error("bad-path", "this path leads out of the folder");
             return self.fail(span, error.note("`/` takes what is below a folder"));
         };
-        let path: Arc<str> = path.into();
+        let path = self.path_within(path, span)?;
         // Parts of different folders may have one name.
         let place = blake3::hash(inner.as_str().as_bytes()).to_hex();
         let name = inner.name().to_owned();

@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use nubrik_diagnostic::Diagnostic;
 use nubrik_graph::{ArchiveFormat, KEPT, Native, Placement};
-use nubrik_source::{Span, WsPath, written_text};
+use nubrik_source::{PathWithin, Span, WsPath, written_text};
 
 use super::forms::FormValues;
 use super::steps::Draft;
@@ -215,14 +215,30 @@ impl Evaluator<'_> {
         }
     }
 
-    pub(super) fn placements(&mut self, places: &Places, prefix: &str, draft: &mut Draft) -> Vec<Placement> {
+    pub(super) fn placements(
+        &mut self,
+        places: &Places,
+        (prefix, span): (&str, Span),
+        draft: &mut Draft,
+    ) -> Result<Vec<Placement>> {
         let mut placements = Vec::new();
         for ((to, _), file) in places {
             draft.inputs.push(file.clone());
-            let to = format!("{prefix}{to}");
-            placements.push(Placement { to: to.trim_end_matches('/').into(), from: self.file_id(file) });
+            let to = self.path_within(format!("{prefix}{to}").trim_end_matches('/'), span)?;
+            placements.push(Placement { to, from: self.file_id(file) });
         }
-        placements
+        Ok(placements)
+    }
+
+    /// A path within a folder that the tool makes or takes something from.
+    pub(super) fn path_within(&mut self, text: &str, span: Span) -> Result<PathWithin> {
+        match PathWithin::new(text) {
+            Some(path) => Ok(path),
+            None => {
+                let error = Diagnostic::error("bad-path", format!("{text:?} leads out of its folder"));
+                self.fail(span, error.note("a path within a folder has no `.`, no `..` and no empty part"))
+            }
+        }
     }
 
     /// Refuses a name that no output and no folder in an archive may have.

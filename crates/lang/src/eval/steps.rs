@@ -198,7 +198,7 @@ impl Evaluator<'_> {
                 super::forms::check::note_output(check, (report.as_deref(), coverage.as_deref()), name, id);
             }
             // Outputs that the commands leave where they chose to are taken from there.
-            for (_, taken) in step.taken.iter_mut().filter(|(path, _)| **path == *written) {
+            for (_, taken) in step.taken.iter_mut().filter(|(path, _)| path.as_str() == &*written) {
                 *taken = id;
             }
             let early = early.contains(&written);
@@ -309,7 +309,7 @@ impl Evaluator<'_> {
             let path: Arc<str> = path.trim_end_matches('/').into();
             self.check_name(&path, *span)?;
             self.outline_output(&mut draft, &Some(name.clone()), &path, folder, *span)?;
-            draft.step.taken.push((path, FileId(0)));
+            draft.step.taken.push((self.path_within(&path, *span)?, FileId(0)));
         }
         draft.step.work = self.work_folder(values, !makes.is_empty(), &mut draft)?;
         Ok(draft)

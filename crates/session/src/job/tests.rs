@@ -4,6 +4,8 @@
 
 use nubrik_shared::Member;
 
+use nubrik_graph::Step;
+
 use super::*;
 
 /// What went by the team's store.
@@ -21,19 +23,106 @@ impl Freight for Hold {
     }
 }
 
-#[test]
-fn paths_lead_nowhere_else() {
-    let graph = |path: &str, folder: &str| {
-        let mut tables = nubrik_graph::Tables::default();
-        tables.targets.push(nubrik_graph::Target::plain("all"));
-        let path = nubrik_source::WsPath::from_normal(path);
-        tables.files.push(nubrik_graph::FileNode { path, maker: None, folder: false });
-        tables.steps.push(Box::new(Step::empty(nubrik_source::WsPath::from_normal(folder))));
-        tables.finish().unwrap()
+/// A job without any step in its graph.
+fn a_job() -> JobSheet {
+    JobSheet {
+        build: "b7".to_owned(),
+        number: 3,
+        first_key: Digest::of(b"key"),
+        is_bound: false,
+        tools: vec![("cc".into(), Digest::of(b"cc"))],
+        graph: nubrik_graph::Tables::default().finish().unwrap(),
+        step: StepId(0),
+        makers: Vec::new(),
+        made: Vec::new(),
+        sources: Vec::new(),
+        sets: Vec::new(),
+        rows: Vec::new(),
+    }
+}
+
+/// A client that may give jobs, and whoever may do what.
+fn client() -> (SecretKey, KeyList) {
+    let client = SecretKey::generate().unwrap();
+    let member = Member { name: "c".to_owned(), key: client.public(), lines: vec![JOBS.to_owned()] };
+    (client, KeyList { members: vec![member], ..KeyList::default() })
+}
+
+/// What becomes of a job of a step, signed by one who may, after a change to it.
+fn opened(change: impl FnOnce(&mut nubrik_graph::Tables)) -> Result<JobSheet, Refused> {
+    let path = nubrik_source::WsPath::from_normal;
+    let mut tables = nubrik_graph::Tables::default();
+    tables.targets.push(nubrik_graph::Target::plain("all"));
+    tables.tools.push("cc".into());
+    for file in ["a.c", ".nubrik/made/a/a.o"] {
+        tables.files.push(nubrik_graph::FileNode { path: path(file), maker: None, folder: false });
+    }
+    tables.files[1].maker = Some(StepId(0));
+    let stage = nubrik_graph::Stage {
+        program: nubrik_graph::Program::Tool(nubrik_graph::ToolId(0)),
+        words: Vec::new(),
+        stdin: None,
+        stdout: None,
+        stderr: None,
+        answers: false,
     };
-    assert!(has_plain_paths(&graph("src/a.c", ".nubrik/made/x")));
-    for (path, folder) in [("../a", "x"), ("a/../../b", "x"), ("a", "../x"), ("a", "x/..")] {
-        assert!(!has_plain_paths(&graph(path, folder)), "{path} {folder}");
+    let file = nubrik_graph::FileId(1);
+    tables.steps.push(Box::new(Step {
+        commands: vec![nubrik_graph::Pipeline { stages: vec![stage] }],
+        outputs: vec![nubrik_graph::OutputNode { file, name: "a.o".into(), early: false }],
+        ..Step::empty(path(".nubrik/made/a"))
+    }));
+    change(&mut tables);
+    let job = JobSheet { graph: tables.finish().unwrap(), ..a_job() };
+    let (client, members) = client();
+    let hold = Hold::default();
+    JobSheet::open(&job.sign(&client, &hold).unwrap(), &members, &hold)
+}
+
+#[test]
+fn paths_of_a_job_lead_nowhere_else() {
+    use nubrik_source::WsPath;
+    assert!(opened(|_| ()).is_ok());
+    // `from_normal` takes what it is given: here the paths of one who means harm.
+    let odd = || WsPath::root().join("../a");
+    let step = |change: fn(&mut Step, WsPath)| opened(|tables| change(&mut tables.steps[0], odd()));
+    for (what, read) in [
+        ("a file", opened(|tables| tables.files[0].path = odd())),
+        ("an output", opened(|tables| tables.files[1].path = odd())),
+        ("its folder", step(|step, odd| step.folder = odd)),
+        ("a list of what it read", step(|step, odd| step.found.push(odd))),
+        ("a scratch path", step(|step, odd| step.scratch.push(odd))),
+        ("its work folder", step(|step, odd| step.work = nubrik_graph::WorkFolder::Source(odd))),
+        ("a list", step(|step, path| step.lists.push(nubrik_graph::ArgumentFile { path, text: "".into() }))),
+        ("where it writes", step(|step, odd| step.commands[0].stages[0].stdout = Some(odd))),
+        ("a target's package", opened(|tables| tables.targets[0].package = odd())),
+    ] {
+        assert!(read.is_err_and(|why| why.contains("damaged")), "{what}");
+    }
+}
+
+#[test]
+fn a_job_is_commands_and_uses_nothing_of_one_machine() {
+    use nubrik_graph::{FileId, Native};
+    use nubrik_source::PathWithin;
+    let step = |change: fn(&mut Step)| opened(|tables| change(&mut tables.steps[0]));
+    let native = |native: fn() -> Native| opened(|tables| tables.steps[0].native = Some(Box::new(native())));
+    for (what, read) in [
+        ("no commands", step(|step| step.commands.clear())),
+        ("the network", step(|step| step.limits.network = true)),
+        ("a kept folder", step(|step| step.kept.push(step.folder.child(".kept")))),
+        ("an early output", step(|step| step.outputs[0].early = true)),
+        ("a program that stays", step(|step| step.commands[0].stages[0].answers = true)),
+        (
+            "a part of a folder besides",
+            native(|| Native::Part { folder: FileId(0), path: PathWithin::top(), is_folder: true }),
+        ),
+        (
+            "fetching besides",
+            native(|| Native::Fetch { urls: Vec::new(), digest: "".into(), unpack: None, executable: false }),
+        ),
+    ] {
+        assert_eq!(read.err().as_deref(), Some("such steps run only where they are asked for"), "{what}");
     }
 }
 
@@ -60,21 +149,7 @@ fn only_those_are_read_that_someone_signed_who_may() {
     };
     let members =
         KeyList { members: vec![member(&client, JOBS), member(&worker, WORKERS)], ..KeyList::default() };
-    let graph = nubrik_graph::Tables::default().finish().unwrap();
-    let job = JobSheet {
-        build: "b7".to_owned(),
-        number: 3,
-        first_key: Digest::of(b"key"),
-        is_bound: false,
-        tools: vec![("cc".into(), Digest::of(b"cc"))],
-        graph,
-        step: StepId(0),
-        makers: Vec::new(),
-        made: Vec::new(),
-        sources: Vec::new(),
-        sets: Vec::new(),
-        rows: Vec::new(),
-    };
+    let job = a_job();
     let hold = Hold::default();
     // There is no such step in it.
     assert!(JobSheet::open(&job.sign(&client, &hold).unwrap(), &members, &hold).is_err());

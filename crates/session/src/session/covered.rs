@@ -106,7 +106,7 @@ impl<'g> SourceOrigins<'g> {
                 (step.native.as_deref(), step.outputs.first())
             {
                 let top = &graph.file(made.file).path;
-                staged.extend(files.iter().map(|placed| (top.join(&placed.to), placed.from)));
+                staged.extend(files.iter().map(|placed| (top.join_within(&placed.to), placed.from)));
             }
         }
         sets.iter().flat_map(|set| graph.sets.files(*set)).for_each(&mut note);

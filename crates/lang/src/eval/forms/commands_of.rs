@@ -111,7 +111,8 @@ fn texts_of(graph: &Tables, step: &Step) -> Vec<String> {
             Native::Stage { files } | Native::Pack { format: _, files } => {
                 let path = |file: FileId| &graph.files[file.index()].path;
                 let to = |to: &str| if to.is_empty() { "." } else { to }.to_owned();
-                texts.extend(files.iter().map(|f| format!("    {} from {}", to(&f.to), path(f.from))));
+                texts
+                    .extend(files.iter().map(|f| format!("    {} from {}", to(f.to.as_str()), path(f.from))));
             }
             Native::Write { .. }
             | Native::Unpack { .. }

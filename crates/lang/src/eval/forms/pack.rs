@@ -52,7 +52,7 @@ impl Evaluator<'_> {
         let (files, files_span) = values.get("files").map_or((Value::None, span), |(v, s)| (v.clone(), s));
         let places = self.places(files, scope.module, files_span)?;
         let mut draft = self.native_draft(scope, &path, false, path_span)?;
-        let files = self.placements(&places, &prefix, &mut draft);
+        let files = self.placements(&places, (&prefix, files_span), &mut draft)?;
         self.enter_native(scope, draft, Native::Pack { format, files }, format!("pack {path}"), span)
     }
 }

@@ -48,7 +48,7 @@ impl Evaluator<'_> {
     fn stage_at(&mut self, scope: &Scope, name: &str, files: Value, at: Span, span: Span) -> Result<Value> {
         let places = self.places(files, scope.module, span)?;
         let mut draft = self.native_draft(scope, name, true, at)?;
-        let files = self.placements(&places, "", &mut draft);
+        let files = self.placements(&places, ("", span), &mut draft)?;
         self.enter_native(scope, draft, Native::Stage { files }, format!("put {name} together"), span)
     }
 }
