@@ -86,9 +86,19 @@ pub(crate) static FORMS: [Form; 26] = [
     commands_of::FORM,
 ];
 
-/// A form by what it is. Every one is in the table: a test says so.
+/// Each form has a row, and its number is that of the row: without one nothing compiles.
+const _: () = {
+    let mut row = 0;
+    while row < FORMS.len() {
+        assert!(FORMS[row].info.builtin as usize == row, "the rows of forms are in the order of `Builtin`");
+        row += 1;
+    }
+    assert!(Builtin::LAST as usize + 1 == FORMS.len(), "each `Builtin` has a row");
+};
+
+/// How a form is evaluated.
 pub(crate) fn way_of(builtin: Builtin) -> FormEvaluation {
-    FORMS.iter().find(|form| form.info.builtin == builtin).unwrap_or(&FORMS[0]).way
+    FORMS[builtin as usize].way
 }
 
 /// The fields that were given to a form, each of the type that the table says.
