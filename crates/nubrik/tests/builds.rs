@@ -305,3 +305,21 @@ fn stale_results_of_a_target_go() {
     sandbox.build();
     assert!(sandbox.exists("out/default/pages/ardle.html") && !sandbox.exists("out/default/pages/tarn.html"));
 }
+
+#[test]
+fn a_result_of_another_target_is_not_replaced() {
+    let sandbox = Sandbox::new(&[
+        ("p/targets.nub", "target q = step { run = sh`echo outer > {outfolder \"q\"}/x` }\n"),
+        ("other/targets.nub", "target z = write { path = \"z\", text = \"z\" }\n"),
+    ]);
+    sandbox.build();
+    // Who builds a part sweeps nothing away that lies above it.
+    fs::remove_file(sandbox.folder.join("p/targets.nub")).unwrap();
+    sandbox.write("p/q/targets.nub", "target r = step { run = sh`echo inner > {out \"r\"}` }\n");
+    let run = sandbox.run(&["build", "p/q/r"]).expect(5);
+    assert!(run.stdout.contains("out/default/p/q is a result of another target"), "{}", run.stdout);
+    assert_eq!(sandbox.read("out/default/p/q/x"), "outer\n");
+    sandbox.build();
+    assert_eq!(sandbox.read("out/default/p/q/r"), "inner\n");
+    assert!(!sandbox.exists("out/default/p/q/x"));
+}

@@ -284,6 +284,55 @@ fn a_store_is_used_only_by_who_agreed_to_it() {
 }
 
 #[test]
+fn what_came_from_one_store_does_not_count_for_another() {
+    if !has_rooms() {
+        return println!("skipped: without rooms nothing is shared");
+    }
+    let team = Team::new(None);
+    team.built_by_ci();
+    let person = team.seat("person");
+    assert_eq!(ran(&person.run(&["build", "--json"]).expect(0)), 0);
+    // All of it is in this machine's own store now; another root key did not vouch for it.
+    let other = Team::new(None);
+    let settings = format!("[shared]\nat = \"{}\"\nroot = \"{}\"\n", other.at, other.root);
+    person.sandbox.write("nubrik.toml", &settings);
+    fs::remove_dir_all(person.sandbox.folder.join(".nubrik")).unwrap();
+    let state = team.path("person-state");
+    let variables = [("XDG_STATE_HOME", state.as_str()), ("NUBRIK_SHARED_ROOT", other.root.as_str())];
+    let run = person.sandbox.run_with(&["build", "--json"], &variables).expect(0);
+    assert_eq!((ran(&run), &run.summary()["reused"]), (5, &0.into()), "{}", run.stdout);
+}
+
+#[test]
+fn what_is_given_after_a_store_was_put_back_is_believed() {
+    if !has_rooms() {
+        return println!("skipped: without rooms nothing is shared");
+    }
+    let copy = |from: &str, to: &str| {
+        assert!(std::process::Command::new("cp").args(["-a", from, to]).status().unwrap().success());
+    };
+    let team = Team::new(None);
+    let ci = team.seat("ci");
+    ci.writes(&["build"]).expect(0);
+    copy(&team.path("store"), &team.path("copy"));
+    let person = team.seat("person");
+    for (seat, text) in [(&ci, "ebb"), (&person, "ebb")] {
+        seat.sandbox.write("table.txt", text);
+    }
+    ci.writes(&["build"]).expect(0);
+    assert_eq!(ran(&person.run(&["build", "--json"]).expect(0)), 0);
+    // Who saw the second head believes no other one of that number.
+    fs::remove_dir_all(team.path("store")).unwrap();
+    copy(&team.path("copy"), &team.path("store"));
+    for (seat, text) in [(&ci, "flow"), (&person, "flow")] {
+        seat.sandbox.write("table.txt", text);
+    }
+    ci.writes(&["build"]).expect(0);
+    let run = person.run(&["build", "--json"]).expect(0);
+    assert_eq!(ran(&run), 0, "{}{}", run.stdout, run.stderr);
+}
+
+#[test]
 fn who_may_not_write_is_refused_and_what_was_revoked_counts_no_more() {
     if !has_rooms() {
         return println!("skipped: without rooms nothing is shared");

@@ -574,3 +574,19 @@ fn of_what_changed_since_a_revision_the_good_part_is_built() {
     assert_eq!(sandbox.read("out/default/changed/t/x"), "d\n");
     assert!(!sandbox.exists("out/default/same"), "{}", run.stdout);
 }
+
+#[test]
+fn a_failure_in_quarantine_stops_nothing() {
+    // One after the other, and the failure first.
+    let sandbox = Sandbox::new(&[
+        ("nubrik.toml", "jobs = 1\n"),
+        (
+            "targets.nub",
+            "test unwell = check { run = `false`, quarantined = \"fails at spring tide\" }\n\
+             target slow = step { run = sh`sleep 0.3; echo > {out \"s\"}` }\n\
+             target late = step { run = sh`cp {slow} {out \"l\"}` }\n",
+        ),
+    ]);
+    let run = sandbox.run(&["build", "unwell", "late", "--json"]).expect(0);
+    assert_eq!((&run.summary()["unstarted"], sandbox.exists("out/default/late/l")), (&0.into(), true));
+}
