@@ -80,3 +80,22 @@ pub(crate) fn together(
     shelf.settle();
     shelf
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn features_that_systems_need_are_those_of_all_of_them() {
+        let solved = |features: &[&str]| {
+            let features = features.iter().map(|feature| (*feature).to_owned()).collect();
+            let pin = Pin { name: "ebb".to_owned(), version: "1.0".to_owned(), features, ..Pin::default() };
+            Solved { pins: [(pin.id(), pin.clone())].into(), asked: [("ebb".to_owned(), pin.id())].into() }
+        };
+        let systems = ["linux-aarch64", "linux-x86_64"].map(|name| (name.to_owned(), BTreeMap::new())).into();
+        let asked = [("ebb".to_owned(), AskedPackage::default())].into();
+        let shelf = together(&systems, &asked, vec![solved(&["deep", "std"]), solved(&["low", "std"])]);
+        assert_eq!(shelf.pins["ebb@1.0"].features, ["deep", "low", "std"]);
+        assert!(shelf.pins["ebb@1.0"].on.is_empty());
+    }
+}

@@ -178,3 +178,44 @@ fn sources_of_java_that_use_what_is_nowhere_are_left_out_of_tests() {
         "except = \"src/test/java/p/Race.java\"",
     );
 }
+
+#[test]
+fn no_library_comes_to_need_what_needs_it() {
+    let mut trial = trial(&[
+        ("low/low.h", "int low(void);\n"),
+        ("low/low.c", "int high(void);\nint low(void) { return high(); }\n"),
+        ("high/high.c", "#include \"../low/low.h\"\nint high(void)\n{\n    return low();\n}\n"),
+        ("main.c", "int high(void);\nint main(void) { return high(); }\n"),
+    ]);
+    let of = |name: &str| DefinitionAddress { package: name.to_owned(), name: name.to_owned() };
+    let mut mend = |name: &str, symbol: &str| {
+        let failure = printed(&format!("ld: undefined reference to `{symbol}'"), &[]);
+        mend(&trial.tree, &mut trial.proposal, &of(name), &failure, &NoMachine)
+    };
+    assert!(matches!(mend("high", "low"), Mended::Changed(_) | Mended::Nothing));
+    let needs = |trial: &Trial, name: &str| trial.proposal.definition(&of(name)).unwrap().needs();
+    assert!(matches!(mend("low", "high"), Mended::Nothing));
+    assert!(needs(&trial, "high").contains(&of("low")) && !needs(&trial, "low").contains(&of("high")));
+}
+
+#[test]
+fn one_who_says_that_a_package_is_needed_is_surer_than_one_who_guesses() {
+    let project = |name: &str, needs: &str| {
+        format!("[project]\nname = \"{name}\"\nversion = \"1\"\ndependencies = [{needs}]\n")
+    };
+    for (first, second) in [("\"ebb>=1\"", ""), ("", "\"ebb>=1\"")] {
+        let trial = trial(&[
+            ("a/pyproject.toml", &project("a", first)),
+            ("a/src/a/__init__.py", ""),
+            ("a/tests/test_a.py", "import ebb\nimport moon\ndef test_it(): pass\n"),
+            ("b/pyproject.toml", &project("b", second)),
+            ("b/src/b/__init__.py", ""),
+            ("b/tests/test_b.py", "import ebb\ndef test_it(): pass\n"),
+        ]);
+        let of = |name: &str| {
+            let pin = trial.proposal.pins.iter().find(|pin| pin.name == name);
+            pin.map(|pin| (pin.is_guess, &*pin.requirement))
+        };
+        assert_eq!((of("ebb"), of("moon")), (Some((false, ">=1")), Some((true, ""))));
+    }
+}

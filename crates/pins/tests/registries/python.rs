@@ -187,6 +187,19 @@ fn what_is_not_what_the_registry_says_is_never_kept() {
         lying(|sum, _| html(&format!("#sha256={sum}")), |b| whole(&b[..b.len() - 9]).claiming(b.len()));
     assert_eq!(shop.pinned(PYTHON, &["ebb"]).unwrap_err().message, "ebb 1.0: the transfer broke off");
     assert_eq!(kept(&shop), 0);
+    // Where there is no digest the size is all that says so.
+    let sized = |_: &str, bytes: &[u8]| {
+        let wheel = "ebb-1.0-py3-none-any.whl";
+        let file = format!(
+            r#"{{"filename": "{wheel}", "url": "/files/{wheel}", "hashes": {{}}, "size": {}}}"#,
+            bytes.len() + 1
+        );
+        Answer::of("application/vnd.pypi.simple.v1+json", format!(r#"{{"files": [{file}]}}"#).as_bytes())
+    };
+    let (shop, _server) = lying(sized, whole);
+    let problem = shop.pinned(PYTHON, &["ebb"]).unwrap_err();
+    assert!(problem.message.contains("bytes, and its registry says"), "{}", problem.message);
+    assert_eq!(kept(&shop), 0);
     // Of a weak digest a strong one is made, after the weak one was held against it.
     let sha1 =
         |b: &[u8]| nubrik_web::Checksum::of(nubrik_web::ChecksumMethod::Sha1, b).replace("sha1:", "#sha1=");
