@@ -52,7 +52,7 @@ fn decode_sources(from: &mut Decoder<'_>) -> Result<Vec<JobSource>, Truncated> {
 /// Whether a source may be put at a path: below the workspace's root, and not where the tool keeps what is its own.
 fn is_place_of_source(path: &str) -> bool {
     let top = path.split('/').next().unwrap_or_default();
-    !path.is_empty() && is_plain(path) && ![crate::workspace::OWN_FOLDER, "out"].contains(&top)
+    !path.is_empty() && WsPath::checked(path).is_some() && ![crate::workspace::OWN_FOLDER, "out"].contains(&top)
 }
 
 fn encode_tools(out: &mut Encoder, tools: &[(Arc<str>, Digest)]) {
@@ -155,17 +155,9 @@ impl JobSet {
     pub fn files(&self) -> Result<Vec<(WsPath, bool)>, Refused> {
         let sources = self.sources.iter().map(|source| (&source.path, false));
         let all = sources.chain(self.made.iter().map(|(path, folder)| (path, *folder)));
-        let checked = all.map(|(path, folder)| match is_plain(path) {
-            true => Ok((WsPath::from_normal(path), folder)),
-            false => Err(format!("`{path}` is no path")),
-        });
-        checked.collect()
+        let checked = |path: &str| WsPath::checked(path).ok_or_else(|| format!("`{path}` is no path"));
+        all.map(|(path, folder)| Ok((checked(path)?, folder))).collect()
     }
-}
-
-/// Whether a path leads to something below the folder that it is in, by its names alone.
-fn is_plain(path: &str) -> bool {
-    path.is_empty() || path.split('/').all(|name| !matches!(name, "" | "." | "..") && !name.contains('\0'))
 }
 
 /// A step that another machine is to run.
