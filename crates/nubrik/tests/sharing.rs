@@ -289,11 +289,18 @@ fn what_came_from_one_store_does_not_count_for_another() {
         return println!("skipped: without rooms nothing is shared");
     }
     let team = Team::new(None);
-    team.built_by_ci();
+    // One who writes for two teams, by one key.
+    let key = team.member("twin", &[]);
+    team.seat("twin").writes(&["build"]).expect(0);
     let person = team.seat("person");
     assert_eq!(ran(&person.run(&["build", "--json"]).expect(0)), 0);
-    // All of it is in this machine's own store now; another root key did not vouch for it.
+    // All of it is in this machine's own store now.
+    fs::remove_dir_all(person.sandbox.folder.join(".nubrik")).unwrap();
+    fs::rename(team.path("store"), team.path("away")).unwrap();
+    assert_eq!(ran(&person.run(&["build", "--json"]).expect(0)), 0);
+    // Another root key did not vouch for it.
     let other = Team::new(None);
+    other.seat("desk").run(&["share", "add", "twin", &key, "--root", &other.path("root")]).expect(0);
     let settings = format!("[shared]\nat = \"{}\"\nroot = \"{}\"\n", other.at, other.root);
     person.sandbox.write("nubrik.toml", &settings);
     fs::remove_dir_all(person.sandbox.folder.join(".nubrik")).unwrap();
@@ -316,12 +323,13 @@ fn what_is_given_after_a_store_was_put_back_is_believed() {
     ci.writes(&["build"]).expect(0);
     copy(&team.path("store"), &team.path("copy"));
     let person = team.seat("person");
-    for (seat, text) in [(&ci, "ebb"), (&person, "ebb")] {
-        seat.sandbox.write("table.txt", text);
+    for text in ["ebb", "slack"] {
+        ci.sandbox.write("table.txt", text);
+        ci.writes(&["build"]).expect(0);
     }
-    ci.writes(&["build"]).expect(0);
+    person.sandbox.write("table.txt", "slack");
     assert_eq!(ran(&person.run(&["build", "--json"]).expect(0)), 0);
-    // Who saw the second head believes no other one of that number.
+    // Who saw the third head believes none before it.
     fs::remove_dir_all(team.path("store")).unwrap();
     copy(&team.path("copy"), &team.path("store"));
     for (seat, text) in [(&ci, "flow"), (&person, "flow")] {

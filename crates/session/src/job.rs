@@ -52,7 +52,9 @@ fn decode_sources(from: &mut Decoder<'_>) -> Result<Vec<JobSource>, Truncated> {
 /// Whether a source may be put at a path: below the workspace's root, and not where the tool keeps what is its own.
 fn is_place_of_source(path: &str) -> bool {
     let top = path.split('/').next().unwrap_or_default();
-    !path.is_empty() && WsPath::checked(path).is_some() && ![crate::workspace::OWN_FOLDER, "out"].contains(&top)
+    !path.is_empty()
+        && WsPath::checked(path).is_some()
+        && ![crate::workspace::OWN_FOLDER, "out"].contains(&top)
 }
 
 fn encode_tools(out: &mut Encoder, tools: &[(Arc<str>, Digest)]) {
