@@ -335,7 +335,9 @@ fn what_is_given_after_a_store_was_put_back_is_believed() {
     for (seat, text) in [(&ci, "flow"), (&person, "flow")] {
         seat.sandbox.write("table.txt", text);
     }
-    ci.writes(&["build"]).expect(0);
+    let told = ci.writes(&["build"]).expect(0);
+    assert!(told.stdout.contains("is older than the one that was seen here"), "{}", told.stdout);
+    assert!(!ci.writes(&["build"]).expect(0).stdout.contains("older"));
     let run = person.run(&["build", "--json"]).expect(0);
     assert_eq!(ran(&run), 0, "{}{}", run.stdout, run.stderr);
 }
@@ -440,7 +442,8 @@ fn an_older_head_is_not_believed_by_who_saw_a_newer_one() {
     fs::write(&head, old).unwrap();
     // What was seen last is still known on that machine.
     let run = person.run(&["share"]).expect(0);
-    assert!(run.stdout.contains("what it gives as nubrik1/heads/main/"), "{}", run.stdout);
+    assert!(run.stdout.contains("its nubrik1/heads/main/"), "{}", run.stdout);
+    assert!(run.stdout.contains("is older than the one that was seen here"), "{}", run.stdout);
     assert_eq!(ran(&team.seat("stranger").run(&["build", "--json"]).expect(0)), 0);
 }
 

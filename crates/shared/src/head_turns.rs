@@ -28,11 +28,11 @@ impl SharedStore {
         let name = LineHead::object(line, &own);
         let bytes = self.get(&name, None, SIGNED_LIMIT);
         let whole = |trouble: Option<SharedTrouble>| trouble.map_or(Ok(()), Err);
-        whole(self.trouble())?;
+        whole(self.hidden())?;
         let Some(bytes) = bytes else { return Ok(None) };
         let head = LineHead::open(&bytes, line, &own).ok_or(SharedTrouble::Lies(name))?;
         let branch = self.branch(own, head).map(Arc::new);
-        whole(self.trouble())?;
+        whole(self.hidden())?;
         Ok(branch)
     }
 }

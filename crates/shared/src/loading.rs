@@ -34,14 +34,15 @@ impl SharedStore {
         let last = seen.get(object).copied().unwrap_or(0);
         let is_new = |value: &T| sequence(value) >= last;
         let fetched = self.get(object, None, SIGNED_LIMIT);
-        let told = fetched.as_ref().map(|bytes| open(bytes).filter(is_new));
-        if let Some(Some(value)) = told {
-            let _ = write_own(&kept_at, &fetched.unwrap_or_default());
-            return Some(value);
-        }
-        if told.is_some() {
-            // Damaged, signed by someone else, or older than what was seen.
-            self.fail(SharedTrouble::Lies(object.to_owned()));
+        match fetched.as_ref().map(|bytes| open(bytes)) {
+            Some(Some(value)) if is_new(&value) => {
+                let _ = write_own(&kept_at, &fetched.unwrap_or_default());
+                return Some(value);
+            }
+            Some(Some(_)) => self.note_older(object),
+            // Damaged, or signed by someone else.
+            Some(None) => self.fail(SharedTrouble::Lies(object.to_owned())),
+            None => {}
         }
         fs::read(&kept_at).ok().and_then(|bytes| open(&bytes)).filter(is_new)
     }

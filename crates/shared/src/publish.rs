@@ -154,7 +154,7 @@ impl Publisher {
     pub(crate) fn may_write(&self, shared: &SharedStore) -> Result<Option<Arc<Branch>>, SharedTrouble> {
         let index = shared.index();
         // Without all that is there, a new head would leave it out.
-        if let Some(trouble) = shared.trouble() {
+        if let Some(trouble) = shared.hidden() {
             return Err(trouble);
         }
         let own = self.key.public();

@@ -48,6 +48,8 @@ pub enum SharedTrouble {
     NoMembers(String),
     /// It gives something else than it should: the object.
     Lies(String),
+    /// It gives something that is older than what was seen of it here, as if it was put back from a copy: the object.
+    Older(String),
     /// Something could not be written on this machine, or read.
     Machine(String),
     /// This machine's key may not write there.
@@ -61,6 +63,12 @@ impl fmt::Display for SharedTrouble {
             SharedTrouble::Resting(rest) => write!(f, "{rest}"),
             SharedTrouble::NoMembers(why) => write!(f, "its list of members {why}"),
             SharedTrouble::Lies(object) => write!(f, "what it gives as {object} is not that"),
+            SharedTrouble::Older(object) => {
+                write!(
+                    f,
+                    "its {object} is older than the one that was seen here: it was put back from a copy?"
+                )
+            }
             SharedTrouble::Machine(problem) => f.write_str(problem),
             SharedTrouble::NoWriter(key) => {
                 write!(f, "the key {key} may not write there: `nubrik share add` lets it")
@@ -128,6 +136,8 @@ pub struct SharedStore {
     closed: Mutex<Option<Rest>>,
     is_off: AtomicBool,
     trouble: Mutex<Option<SharedTrouble>>,
+    /// The first object of it that is older than what was seen.
+    older: OnceLock<String>,
     pub(crate) packs: KnownPacks,
     /// Objects named by their digests that were not there.
     pub(crate) absent: Mutex<HashSet<String>>,
@@ -163,6 +173,7 @@ impl SharedStore {
             closed: Mutex::new(rests.read(StoreUse::Give, now)),
             is_off: AtomicBool::new(off.is_some()),
             trouble: Mutex::new(off.map(SharedTrouble::Resting)),
+            older: OnceLock::new(),
             rests,
             accepted,
             packs: KnownPacks::default(),
@@ -209,7 +220,19 @@ impl SharedStore {
 
     /// What was wrong with it, if something was: the first thing.
     pub fn trouble(&self) -> Option<SharedTrouble> {
+        self.hidden().or_else(|| self.older.get().cloned().map(SharedTrouble::Older))
+    }
+
+    /// What was wrong with it so that something that is there could not be read: who writes then would leave that out. What is older
+    /// than what was seen is read whole.
+    pub(crate) fn hidden(&self) -> Option<SharedTrouble> {
         lock(&self.trouble).clone()
+    }
+
+    /// Takes note of something that is older than what was seen of it. It is not believed, and no reason to give nothing: what is
+    /// written from now on counts on from what was seen.
+    pub(crate) fn note_older(&self, object: &str) {
+        let _ = self.older.set(object.to_owned());
     }
 
     /// Whether it is not asked any more.
