@@ -8,7 +8,7 @@ use std::path::{Component, Path, PathBuf};
 use nubrik_graph::ArchiveFormat;
 
 /// Unpacks an archive into a folder that is there and empty, dropping `strip` leading folders of each
-/// name. Links inside the archive become copies of nothing: they are refused, as is a name that leads out.
+/// name. A link becomes a copy of the file of the archive that it names; one that names none is refused, as is a name that leads out.
 ///
 /// # Errors
 /// When the archive is damaged, of another format, holds what cannot be unpacked safely, or grows beyond what an archive

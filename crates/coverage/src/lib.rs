@@ -58,7 +58,7 @@ impl LineCounts {
         self.0.iter().map(|(line, times)| (*line, *times))
     }
 
-    /// The lines that did not run. LineCounts that cannot run do not part those around them.
+    /// The lines that did not run. Lines that cannot run do not part those around them.
     pub fn uncovered(&self) -> Vec<RangeInclusive<u32>> {
         self.uncovered_of(|_| true)
     }

@@ -124,6 +124,41 @@ fn what_architecture_leads_to_is_there() {
     assert!(looked_at > 30, "{looked_at}");
 }
 
+/// All that may lie at the root of the checkout.
+const AT_THE_ROOT: [&str; 18] = [
+    ".ci",
+    ".gitignore",
+    "ARCHITECTURE.md",
+    "Cargo.lock",
+    "Cargo.toml",
+    "LICENSE",
+    "README.md",
+    "benches",
+    "clippy.toml",
+    "crates",
+    "demo",
+    "docs",
+    "editors",
+    "fuzz",
+    "kits",
+    "rustfmt.toml",
+    "scripts",
+    "trials",
+];
+
+#[test]
+fn nothing_strays_at_the_root() {
+    let mut git = std::process::Command::new("git");
+    let Some(output) = git.args(["ls-files"]).current_dir(crates().join("..")).output().ok() else {
+        return println!("skipped: there is no git");
+    };
+    let text = String::from_utf8(output.stdout).unwrap();
+    let tops: BTreeSet<&str> = text.lines().filter_map(|path| path.split('/').next()).collect();
+    let known: BTreeSet<&str> = AT_THE_ROOT.into_iter().collect();
+    let stray: Vec<_> = tops.difference(&known).collect();
+    assert!(stray.is_empty(), "{stray:?}");
+}
+
 #[test]
 fn a_name_of_a_type_means_one_thing() {
     let mut files = Vec::new();

@@ -334,8 +334,6 @@ impl Session {
         })
     }
 
-    // Building.
-
     /// The folder of results.
     pub fn results_folder(&self) -> WsPath {
         WsPath::from_normal("out").child(self.profile.as_deref().unwrap_or("default"))

@@ -19,7 +19,7 @@ use crate::uploads::Uploads;
 /// How many results are kept under one key.
 const RESULTS_PER_KEY: usize = 8;
 
-/// This machine's store, which takes what it lacks from a shared one. KeyedResults of that count only while their writers belong to
+/// This machine's store, which takes what it lacks from a shared one. Its results count only while their writers belong to
 /// it.
 pub struct LayeredStore {
     local: Arc<LocalStore>,

@@ -354,8 +354,6 @@ impl<'a> Parser<'a> {
         }
     }
 
-    // Building.
-
     /// Marks where a node begins, after the trivia before it.
     #[inline]
     pub fn mark(&mut self) -> NodeStart {

@@ -259,8 +259,6 @@ impl Evaluator<'_> {
         }
         Ok(Value::List(coerced.into()))
     }
-
-    // Files.
 }
 
 /// A map whose entries are taken as a type when they are wanted.

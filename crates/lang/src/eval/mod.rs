@@ -328,8 +328,6 @@ impl<'w> Evaluator<'w> {
         });
         FileId(number as u32)
     }
-
-    // Types.
 }
 
 impl Drop for Evaluator<'_> {
